@@ -1,0 +1,1 @@
+"""What we know about sound: values in, values out, on numpy and scipy alone."""

@@ -1,0 +1,5 @@
+"""Levels and delays that make channels match at a seat."""
+
+from dolce.core.alignment.ladder import ArrivalLadder, ChannelReading, Rung, arrival_ladder, mid_level_db
+
+__all__ = ["ArrivalLadder", "ChannelReading", "Rung", "arrival_ladder", "mid_level_db"]

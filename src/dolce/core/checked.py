@@ -1,0 +1,48 @@
+"""Checks at the door of value objects: what passes is valid for good, so nothing later checks again."""
+
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+
+from dolce.errors import InvalidValue
+
+
+def finite(values: ArrayLike, *, where: str, shape: tuple[int, ...] | None = None) -> NDArray[np.float64]:
+    """A read-only float copy of `values`, all finite, of the given shape.
+
+    Raises
+    ------
+    InvalidValue
+        If a value is not finite or the shape differs.
+    """
+    array = np.array(values, dtype=np.float64)
+    if shape is not None and array.shape != shape:
+        raise InvalidValue(f"shape {array.shape} where {shape} is needed.", where=where)
+    bad = np.flatnonzero(~np.isfinite(array.ravel()))
+    if bad.size:
+        raise InvalidValue(f"value {bad[0] + 1} is not a finite number.", where=where, remedy="Remove it or correct it.")
+    array.flags.writeable = False
+    return array
+
+
+def rising(values: ArrayLike, *, where: str) -> NDArray[np.float64]:
+    """A read-only float copy of a strictly rising row of at least two values above 0."""
+    array = finite(values, where=where)
+    if array.ndim != 1 or array.size < 2:
+        raise InvalidValue(f"{array.size} points.", where=where, remedy="At least two are needed.")
+    if array[0] <= 0:
+        raise InvalidValue(f"{array[0]:g} is not above 0.", where=where)
+    late = np.flatnonzero(np.diff(array) <= 0)
+    if late.size:
+        k = int(late[0])
+        raise InvalidValue(f"[{k + 1}]: {array[k + 1]:g} follows {array[k]:g}.", where=where,
+                           remedy="Sort the points and drop repeats.")
+    return array
+
+
+def within(value: float, *, low: float, high: float, where: str, unit: str = "") -> float:
+    """`value` as a float between `low` and `high` inclusive, or InvalidValue saying the range."""
+    number = float(value)
+    if not low <= number <= high:
+        raise InvalidValue(f"{number:g} {unit}".rstrip() + " is out of range.", where=where,
+                           remedy=f"Choose {low:g} to {high:g} {unit}".rstrip() + ".")
+    return number

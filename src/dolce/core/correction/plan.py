@@ -1,0 +1,182 @@
+"""Which stretches to correct, which only to cut, which to leave alone, and the correction wished for."""
+
+from dataclasses import dataclass
+from typing import Literal
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dolce.core import checked
+from dolce.errors import InvalidValue
+
+Verdict = Literal["correct", "only cut", "leave"]
+
+_REACH_DB = 10.0          # a speaker's bottom end this far below the target is not asked for more
+_RESTLESS_DB = 4.0        # spread over the spots that makes a dip a matter of place
+_DEEP_DB = 6.0            # a dip deeper than this ...
+_NARROW_OCTAVES = 1 / 3   # ... and narrower than this is a cancellation
+_TRUST_DB = 5.0           # spread at which half of the correction is asked for
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Limits:
+    """What the correction may do.
+
+    Attributes
+    ----------
+    from_hz, to_hz : float
+        Range to correct, at least a third of an octave wide, 10 Hz to 20 kHz.
+    max_boost_db, max_cut_db : float
+        0 to 12, 0 to 24; for the sum of all bands.
+    min_q, max_q : float
+        0.2 to 20.
+    bands : int
+        1 to 31.
+    """
+
+    from_hz: float = 20.0
+    to_hz: float = 500.0
+    max_boost_db: float = 3.0
+    max_cut_db: float = 12.0
+    min_q: float = 0.7
+    max_q: float = 10.0
+    bands: int = 10
+
+    def __post_init__(self) -> None:
+        checked.within(self.from_hz, low=10, high=20_000, where="range from", unit="Hz")
+        checked.within(self.to_hz, low=10, high=20_000, where="range to", unit="Hz")
+        if self.to_hz < self.from_hz * 2 ** (1 / 3):
+            raise InvalidValue(f"{self.from_hz:g} to {self.to_hz:g} Hz is upside down or too narrow.", where="range to",
+                               remedy=f"End at {self.from_hz * 2 ** (1 / 3):.0f} Hz or above.")
+        checked.within(self.max_boost_db, low=0, high=12, where="largest boost", unit="dB")
+        checked.within(self.max_cut_db, low=0, high=24, where="largest cut", unit="dB")
+        checked.within(self.min_q, low=0.2, high=20, where="Q from")
+        checked.within(self.max_q, low=0.2, high=20, where="Q to")
+        if self.max_q <= self.min_q:
+            raise InvalidValue(f"Q {self.min_q:g} to {self.max_q:g} is upside down.", where="Q to",
+                               remedy="End above the start.")
+        checked.within(self.bands, low=1, high=31, where="bands")
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Stretch:
+    """A stretch of frequency with its verdict and the reason in plain words."""
+
+    from_hz: float
+    to_hz: float
+    verdict: Verdict
+    reason: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class CorrectionPlan:
+    """The correction wished for, in dB, its weight, and the verdicts; arrays of shape (points,)."""
+
+    frequency_hz: NDArray[np.float64]
+    wished_db: NDArray[np.float64]
+    weight: NDArray[np.float64]
+    stretches: tuple[Stretch, ...]
+
+    @property
+    def left_alone(self) -> tuple[Stretch, ...]:
+        """The stretches inside the range that get no boost, with their reasons."""
+        return tuple(s for s in self.stretches if s.verdict != "correct" and not s.reason.startswith("outside"))
+
+
+def plan_correction(frequency_hz: NDArray, average_db: NDArray, spread_db: NDArray, target_db: NDArray, *,
+                    limits: Limits) -> CorrectionPlan:
+    """Decide for every frequency what may be asked of the filters.
+
+    Parameters
+    ----------
+    frequency_hz, average_db, spread_db, target_db : ndarray, shape (points,)
+        The average over the spots (smoothed), its standard deviation, and the target at its level.
+
+    Notes
+    -----
+    Peaks are cut, less so where the spots disagree: what one spot has too much of, another has not. Dips are filled
+    up to the limit, except those that move between spots, those that are deep and narrow (a cancellation: the boost
+    is cancelled too), and the end of the speaker's reach. These rest on L. D. Fielder, "Analysis of traditional and
+    reverberation-reducing methods of room equalization", JAES 51, 3-26 (2003), and common practice.
+    """
+    excess = average_db - target_db
+    inside = (frequency_hz >= limits.from_hz) & (frequency_hz <= limits.to_hz)
+    beyond_reach = _beyond_reach(frequency_hz, excess)
+    cancelled = _deep_and_narrow(frequency_hz, excess) & inside
+    restless = (excess < -1.5) & (spread_db > _RESTLESS_DB) & inside & ~cancelled & ~beyond_reach
+    trust = 1 / (1 + (spread_db / _TRUST_DB) ** 2)
+    wished = np.clip(-excess * np.sqrt(trust), -limits.max_cut_db, limits.max_boost_db)
+    forbidden = beyond_reach | cancelled | restless
+    wished = np.where(forbidden, np.minimum(wished, 0), wished)
+    wished = np.where(inside, wished, 0.0)
+    # In a dip that is left alone the filters only must not boost; whether a wide cut runs through it matters little.
+    weight = np.where(inside, np.where(cancelled | restless, 0.25, trust), 0.0)
+    weight = np.where(beyond_reach & inside, 0.15, weight)
+    stretches = _stretches(frequency_hz, inside, beyond_reach, cancelled, restless, excess, spread_db, limits)
+    return CorrectionPlan(frequency_hz=frequency_hz, wished_db=wished, weight=weight, stretches=stretches)
+
+
+def _beyond_reach(frequency_hz: NDArray, excess: NDArray) -> NDArray:
+    """True from the bottom up to where the response first comes within 10 dB of the target, below 200 Hz."""
+    near = np.flatnonzero((excess > -_REACH_DB) | (frequency_hz > 200))
+    mask = np.zeros(excess.size, dtype=bool)
+    mask[: near[0] if near.size else 0] = True
+    return mask
+
+
+def _deep_and_narrow(frequency_hz: NDArray, excess: NDArray) -> NDArray:
+    """True over each dip of 6 dB below its surroundings whose half-depth width is below a third of an octave."""
+    octave = np.log2(frequency_hz)
+    step = float(np.median(np.diff(octave)))
+    reach = max(2, round(0.5 / step))
+    padded = np.pad(excess, reach, mode="edge")
+    window = np.lib.stride_tricks.sliding_window_view(padded, 2 * reach + 1)
+    surroundings = np.median(window, axis=1)
+    depth = surroundings - excess
+    mask = np.zeros(excess.size, dtype=bool)
+    for first, last in _runs(depth > _DEEP_DB / 2):
+        deepest = first + int(np.argmax(depth[first:last]))
+        half = depth[deepest] / 2
+        low, high = deepest, deepest
+        while low > 0 and depth[low - 1] > half:
+            low -= 1
+        while high < depth.size - 1 and depth[high + 1] > half:
+            high += 1
+        if depth[deepest] > _DEEP_DB and octave[high] - octave[low] < _NARROW_OCTAVES:
+            mask[first:last] = True
+    return mask
+
+
+def _runs(mask: NDArray) -> list[tuple[int, int]]:
+    """First and last-plus-one index of each run of True."""
+    edges = np.flatnonzero(np.diff(np.concatenate([[False], mask, [False]]).astype(np.int8)))
+    return list(zip(edges[::2].tolist(), edges[1::2].tolist(), strict=True))
+
+
+def _stretches(frequency_hz: NDArray, inside: NDArray, beyond_reach: NDArray, cancelled: NDArray, restless: NDArray,
+               excess: NDArray, spread_db: NDArray, limits: Limits) -> tuple[Stretch, ...]:
+    """Neighbouring points of one kind joined into stretches."""
+    kind = np.select([~inside, beyond_reach, cancelled, restless], [0, 1, 2, 3], default=4)
+    changes = np.flatnonzero(np.diff(kind)) + 1
+    bounds = [0, *changes.tolist(), kind.size]
+    out = []
+    for first, last in zip(bounds[:-1], bounds[1:], strict=True):
+        low, high = float(frequency_hz[first]), float(frequency_hz[last - 1])
+        here = slice(first, last)
+        deepest = first + int(np.argmin(excess[here]))
+        at, depth = frequency_hz[deepest], -excess[deepest]
+        match kind[first]:
+            case 0:
+                verdict, reason = "leave", "outside the range"
+            case 1:
+                verdict, reason = "only cut", f"below the speaker's reach: {depth:.0f} dB under the target at {at:.0f} Hz"
+            case 2:
+                verdict, reason = "leave", (f"deep narrow dip of {depth:.0f} dB at {at:.0f} Hz: a cancellation, "
+                                            "filling it only costs headroom. Move the speaker or the seat")
+            case 3:
+                verdict, reason = "only cut", (f"dip at {at:.0f} Hz moves between spots "
+                                               f"(spread {spread_db[here].max():.1f} dB)")
+            case _:
+                verdict, reason = "correct", ""
+        out.append(Stretch(from_hz=low, to_hz=high, verdict=verdict, reason=reason))
+    return tuple(out)

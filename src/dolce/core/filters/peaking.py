@@ -1,0 +1,71 @@
+"""Peaking bands and chains of them."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+from scipy import signal
+
+from dolce.core import checked
+from dolce.core.filters.biquad import peaking_biquad
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class PeakingFilter:
+    """One band: 5 Hz to 24 kHz, -30 to +15 dB, Q 0.1 to 50 (Q of the half of the gain in dB)."""
+
+    frequency_hz: float
+    gain_db: float
+    q: float
+
+    def __post_init__(self) -> None:
+        checked.within(self.frequency_hz, low=5, high=24_000, where="frequency", unit="Hz")
+        checked.within(self.gain_db, low=-30, high=15, where="gain", unit="dB")
+        checked.within(self.q, low=0.1, high=50, where="Q")
+
+    @property
+    def width_octaves(self) -> float:
+        """Bandwidth between the points of half the gain in dB."""
+        return float(2 * np.arcsinh(1 / (2 * self.q)) / np.log(2))
+
+
+def q_of_octaves(octaves: float) -> float:
+    """Q of a bandwidth in octaves: sqrt(2^N) / (2^N - 1); one third gives 4.318."""
+    return float(np.sqrt(2**octaves) / (2**octaves - 1))
+
+
+def peaking_levels_db(frequency_hz: ArrayLike, gain_db: ArrayLike, q: ArrayLike, *, at_hz: NDArray,
+                      sample_rate_hz: float) -> NDArray[np.float64]:
+    """Level in dB of many peaking bands at once, shape (bands, points).
+
+    Notes
+    -----
+    Magnitude of the Audio EQ Cookbook's biquad in closed form. With t = tan(w/2) / tan(w0/2), the bilinear image of
+    the analogue prototype H(s) = (s^2 + s A/Q' + 1) / (s^2 + s/(A Q') + 1), s = jt, where the Cookbook's
+    alpha = sin(w0) / 2Q is the prototype's bandwidth without further warping, so Q' = Q.
+    """
+    w0 = np.tan(np.pi * np.asarray(frequency_hz, dtype=float) / sample_rate_hz)[:, None]
+    t = np.tan(np.pi * np.minimum(at_hz, 0.4999 * sample_rate_hz) / sample_rate_hz)[None, :] / w0
+    a = 10 ** (np.asarray(gain_db, dtype=float) / 40)[:, None]
+    own = np.asarray(q, dtype=float)[:, None]
+    flat = (1 - t**2) ** 2
+    side = (t / own) ** 2
+    return 10 * np.log10((flat + side * a**2) / (flat + side / a**2))
+
+
+def chain_level_db(filters: Sequence[PeakingFilter], *, at_hz: NDArray, sample_rate_hz: float) -> NDArray[np.float64]:
+    """Level in dB of all bands together, shape (points,)."""
+    if not filters:
+        return np.zeros(at_hz.size)
+    return peaking_levels_db([f.frequency_hz for f in filters], [f.gain_db for f in filters],
+                             [f.q for f in filters], at_hz=at_hz, sample_rate_hz=sample_rate_hz).sum(axis=0)
+
+
+def chain_samples(filters: Sequence[PeakingFilter], samples: NDArray, *, sample_rate_hz: float) -> NDArray[np.float64]:
+    """`samples` filtered by all bands in turn, as a processor does it."""
+    if not filters:
+        return samples
+    sections = np.array([peaking_biquad(frequency_hz=f.frequency_hz, gain_db=f.gain_db, q=f.q,
+                                        sample_rate_hz=sample_rate_hz).sos() for f in filters])
+    return signal.sosfilt(sections, samples)

@@ -1,0 +1,18 @@
+"""From a recording to a response, and what can be read from responses."""
+
+from dolce.core.response.arrival import Arrival, find_arrival
+from dolce.core.response.averaging import SpotAverage, average_over_spots
+from dolce.core.response.capture import Capture, analyse_recording
+from dolce.core.response.clock_drift import resampled, without_drift
+from dolce.core.response.deconvolution import Deconvolver
+from dolce.core.response.impulse import ImpulseResponse
+from dolce.core.response.microphone import MicrophoneCurve
+from dolce.core.response.quality import Quality, clipped_samples
+from dolce.core.response.smoothing import smoothed_power
+from dolce.core.response.spectrum import ANALYSIS_GRID_HZ, FrequencyResponse, level_on_grid, phase_deg
+
+__all__ = [
+    "ANALYSIS_GRID_HZ", "Arrival", "Capture", "Deconvolver", "FrequencyResponse", "ImpulseResponse",
+    "MicrophoneCurve", "Quality", "SpotAverage", "analyse_recording", "average_over_spots", "clipped_samples",
+    "find_arrival", "level_on_grid", "phase_deg", "resampled", "smoothed_power", "without_drift",
+]

@@ -1,0 +1,130 @@
+"""One recording, analysed: response, arrival, quality."""
+
+from dataclasses import dataclass, field
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy import fft
+
+from dolce.core.levels import peak_dbfs, power_db
+from dolce.core.response.arrival import Arrival, find_arrival
+from dolce.core.response.deconvolution import Deconvolver
+from dolce.core.response.impulse import ImpulseResponse
+from dolce.core.response.microphone import MicrophoneCurve
+from dolce.core.response.quality import Quality, clipped_samples
+from dolce.errors import InvalidValue
+
+BEFORE_S = 0.1           # a band-limited response rings before its start: keep that much
+AFTER_S = 0.9
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class Capture:
+    """What one recording of a known stimulus tells.
+
+    Attributes
+    ----------
+    response : ImpulseResponse
+        From 0.1 s before the arrival to 0.9 s after it, ends faded; the microphone's curve taken out.
+    arrival : Arrival
+    quality : Quality
+    warnings : tuple of str
+        Plain sentences.
+    """
+
+    response: ImpulseResponse
+    arrival: Arrival
+    quality: Quality
+    warnings: tuple[str, ...] = field(default=())
+
+
+def analyse_recording(recording: NDArray[np.float64], *, deconvolver: Deconvolver,
+                      microphone: MicrophoneCurve | None = None) -> Capture:
+    """Response, arrival, polarity and quality of one recording.
+
+    Parameters
+    ----------
+    recording : ndarray, shape (samples,)
+        Full scale 1, at the deconvolver's sample rate, no longer than it was prepared for.
+
+    Returns
+    -------
+    Capture
+
+    Raises
+    ------
+    InvalidValue
+        If the recording is silent, not finite, or doesn't contain the stimulus.
+
+    Notes
+    -----
+    Signal to noise: the windowed response times the stimulus' spectrum is what the response explains of the
+    recording; the rest is noise and distortion. By Parseval's theorem both energies are read off the spectra. The
+    window also lets a part of the noise pass, in the ratio of its length to the whole; that part is put back.
+    """
+    if not np.all(np.isfinite(recording)):
+        raise InvalidValue("the recording has samples that are not numbers.", where="recording",
+                           remedy="Export it again.")
+    peak = peak_dbfs(recording) if recording.size else -300.0
+    if peak < -120:
+        raise InvalidValue("the recording is silent.", where="recording",
+                           remedy="Check the microphone's input and gain, then record again.")
+    recorded, spectrum = deconvolver.spectrum(recording)
+    whole = deconvolver.impulse(spectrum)
+    arrival = find_arrival(whole)
+    windowed = whole.around(arrival.time_s, before_s=BEFORE_S, after_s=AFTER_S)
+    quality = Quality(signal_to_noise_db=_signal_to_noise_db(recorded, windowed, deconvolver, recording.size),
+                      peak_dbfs=peak, clipped_samples=clipped_samples(recording))
+    if quality.signal_to_noise_db < 0:
+        raise InvalidValue("the recording does not contain this sweep.", where="recording",
+                           remedy="Use the recording of the test signal given here, whole and unedited.")
+    warnings = _warnings(quality, arrival, recording.size / deconvolver.sample_rate_hz)
+    if microphone is not None:
+        windowed = _without_microphone(windowed, microphone)
+    return Capture(response=windowed, arrival=arrival, quality=quality, warnings=warnings)
+
+
+def _signal_to_noise_db(recorded: NDArray, windowed: ImpulseResponse, deconvolver: Deconvolver,
+                        recording_samples: int) -> float:
+    """Explained over unexplained energy inside the swept band."""
+    size, rate = deconvolver.size, deconvolver.sample_rate_hz
+    placed = np.zeros(size)
+    first = round(windowed.start_s * rate) % size
+    stop = min(size, first + windowed.sample.size)
+    placed[first:stop] = windowed.sample[: stop - first]
+    placed[: windowed.sample.size - (stop - first)] = windowed.sample[stop - first:]
+    explained = fft.rfft(placed) * deconvolver.stimulus_spectrum
+    low, high = (round(edge * size / rate) for edge in deconvolver.band_hz)
+    inside = slice(low, high)
+    left = recorded[inside] - explained[inside]
+    noise = float(np.vdot(left, left).real)
+    signal = float(np.vdot(explained[inside], explained[inside]).real)
+    passed = min(0.9, windowed.sample.size / recording_samples)
+    noise /= 1 - passed
+    signal = max(signal - noise * passed, 1e-30)
+    return float(power_db(signal) - power_db(max(noise, signal * 1e-16)))
+
+
+def _without_microphone(response: ImpulseResponse, microphone: MicrophoneCurve) -> ImpulseResponse:
+    """The response divided by the microphone's; padded so that nothing wraps."""
+    size = fft.next_fast_len(response.sample.size * 2, real=True)
+    frequency = fft.rfftfreq(size, 1 / response.sample_rate_hz)
+    sample = fft.irfft(fft.rfft(response.sample, size) / microphone.on(frequency), size)
+    return ImpulseResponse(sample=sample[: response.sample.size], sample_rate_hz=response.sample_rate_hz,
+                           start_s=response.start_s)
+
+
+def _warnings(quality: Quality, arrival: Arrival, duration_s: float) -> tuple[str, ...]:
+    found = []
+    if quality.clipped_samples:
+        found.append(f"Clipped: {quality.clipped_samples} samples stand at the end of the range. "
+                     "Turn the microphone gain down and repeat.")
+    if quality.signal_to_noise_db < 20:
+        found.append(f"Only {quality.signal_to_noise_db:.0f} dB above noise. Wait for quiet, or play louder.")
+    if arrival.polarity == "unsure":
+        found.append("Polarity not sure: the first swings up and down are about equal.")
+    if arrival.time_s < 0:
+        found.append("The recording starts after the sweep began: its lowest part is missing.")
+    if arrival.time_s + AFTER_S / 3 > duration_s:
+        found.append("The recording ends too soon after the sound arrives: the decay is cut off.")
+    return tuple(found)

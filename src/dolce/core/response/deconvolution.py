@@ -1,0 +1,86 @@
+"""Regularised spectral division of a recording by its stimulus."""
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy import fft
+
+from dolce.core.response.impulse import ImpulseResponse
+from dolce.errors import InvalidValue
+
+_INSIDE = 1e-9           # regularisation inside the swept band, relative to the stimulus there
+_EDGE_OCTAVES = 0.25     # over which it rises to one outside
+
+
+class Deconvolver:
+    """Turns recordings of one stimulus into impulse responses; the stimulus is transformed once.
+
+    Parameters
+    ----------
+    stimulus : ndarray, shape (samples,)
+        What was played. Any broadband signal.
+    sample_rate_hz : int
+    recording_samples : int
+        Length of the recordings to come.
+    band_hz : (float, float), optional
+        The band that the stimulus covers; found from the stimulus when left out.
+
+    Raises
+    ------
+    InvalidValue
+        If the stimulus is silent or shorter than 1000 samples.
+
+    References
+    ----------
+    S. Mueller and P. Massarani, "Transfer-function measurement with sweeps", JAES 49, 443-471 (2001);
+    regularisation after O. Kirkeby and P. A. Nelson, JAES 47, 583-595 (1999).
+    """
+
+    def __init__(self, stimulus: NDArray[np.float64], *, sample_rate_hz: int, recording_samples: int,
+                 band_hz: tuple[float, float] | None = None) -> None:
+        if stimulus.size < 1000 or not np.any(stimulus):
+            raise InvalidValue("the stimulus is silent or too short.", where="stimulus",
+                               remedy="Use the sweep that was played.")
+        self.sample_rate_hz = sample_rate_hz
+        self.size = fft.next_fast_len(recording_samples + stimulus.size, real=True)
+        self.stimulus_spectrum = fft.rfft(stimulus, self.size)
+        power = self.stimulus_spectrum.real**2 + self.stimulus_spectrum.imag**2
+        frequency = fft.rfftfreq(self.size, 1 / sample_rate_hz)
+        self.band_hz = band_hz or _covered_band(frequency, power)
+        self._inverse = np.conj(self.stimulus_spectrum) / (power + self._regularisation(frequency, power))
+
+    def _regularisation(self, frequency: NDArray, power: NDArray) -> NDArray:
+        """Next to nothing in the band; outside rising to the stimulus' own power at the nearer edge, tenfold."""
+        low, high = self.band_hz
+        inside = (frequency >= low) & (frequency <= high)
+        octaves_out = np.zeros_like(frequency)
+        octaves_out[1:] = np.maximum(np.log2(low / frequency[1:]), np.log2(frequency[1:] / high))
+        octaves_out[0] = np.inf
+        rise = np.clip(octaves_out / _EDGE_OCTAVES, 0, 1)
+        edge_power = np.where(frequency < low, power[inside][0], power[inside][-1])
+        reference = np.where(inside, power, np.maximum(power, edge_power))
+        return reference * (_INSIDE + 10 * rise**4)
+
+    def spectrum(self, recording: NDArray[np.float64]) -> tuple[NDArray, NDArray]:
+        """Spectra of the recording and of the response, both shape (size // 2 + 1,)."""
+        recorded = fft.rfft(recording, self.size)
+        return recorded, recorded * self._inverse
+
+    def impulse(self, response_spectrum: NDArray) -> ImpulseResponse:
+        """The whole circular response, rolled so that times before zero come first.
+
+        Harmonics of a sweep land before the arrival; a quarter of the length is kept for them.
+        """
+        sample = fft.irfft(response_spectrum, self.size)
+        ahead = self.size // 4
+        return ImpulseResponse(sample=np.concatenate([sample[-ahead:], sample[:-ahead]]),
+                               sample_rate_hz=self.sample_rate_hz, start_s=-ahead / self.sample_rate_hz)
+
+
+def _covered_band(frequency: NDArray, power: NDArray) -> tuple[float, float]:
+    """From lowest to highest frequency where the stimulus lies within 10 dB of its own pink trend."""
+    bands = np.geomspace(5, frequency[-1] * 0.9999, 200)
+    cumulative = np.concatenate([[0.0], np.cumsum(power)])
+    edges = np.searchsorted(frequency, np.stack([bands / 1.02, bands * 1.02]))
+    per_octave = cumulative[edges[1]] - cumulative[edges[0]]
+    loud = np.flatnonzero(per_octave > 0.1 * np.median(np.sort(per_octave)[-100:]))
+    return float(bands[loud[0]]), float(bands[loud[-1]])

@@ -1,0 +1,54 @@
+"""The impulse response as a value."""
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dolce.core import checked
+from dolce.errors import InvalidValue
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class ImpulseResponse:
+    """Response to an impulse at time 0, of one channel at one spot.
+
+    Attributes
+    ----------
+    sample : ndarray, shape (samples,)
+        Finite; 1 is the level of the stimulus.
+    sample_rate_hz : int
+    start_s : float
+        Time of the first sample after the impulse was emitted; may be negative.
+    """
+
+    sample: NDArray[np.float64]
+    sample_rate_hz: int
+    start_s: float
+
+    def __post_init__(self) -> None:
+        sample = checked.finite(self.sample, where="impulse response")
+        if sample.ndim != 1 or sample.size < 2:
+            raise InvalidValue(f"{sample.size} samples.", where="impulse response", remedy="At least two are needed.")
+        object.__setattr__(self, "sample", sample)
+
+    @property
+    def time_s(self) -> NDArray[np.float64]:
+        return self.start_s + np.arange(self.sample.size) / self.sample_rate_hz
+
+    def around(self, centre_s: float, *, before_s: float, after_s: float) -> "ImpulseResponse":
+        """The part from `before_s` ahead of `centre_s` to `after_s` behind it, faded by half cosines.
+
+        The fade-in takes the first half of `before_s`, the fade-out the last fifth of `after_s`.
+        """
+        rate = self.sample_rate_hz
+        first = max(0, round((centre_s - before_s - self.start_s) * rate))
+        last = min(self.sample.size, round((centre_s + after_s - self.start_s) * rate))
+        part = self.sample[first:last].copy()
+        fade_in = min(part.size, round(before_s * rate / 2))
+        fade_out = min(part.size, round(after_s * rate / 5))
+        if fade_in:
+            part[:fade_in] *= 0.5 - 0.5 * np.cos(np.pi * (np.arange(fade_in) + 0.5) / fade_in)
+        if fade_out:
+            part[part.size - fade_out:] *= 0.5 + 0.5 * np.cos(np.pi * (np.arange(fade_out) + 0.5) / fade_out)
+        return ImpulseResponse(sample=part, sample_rate_hz=rate, start_s=self.start_s + first / rate)

@@ -1,0 +1,46 @@
+"""Smoothing in power over a fraction of an octave."""
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dolce.core.levels import band_edges
+
+
+def smoothed_power(frequency_hz: NDArray, power: NDArray, *, at_hz: NDArray, per_octave: float) -> NDArray:
+    """Mean power in a band of 1/`per_octave` octave around each frequency.
+
+    The power is integrated over frequency between the band's edges (straight lines between the points) and divided
+    by the band's width. Near the ends the band is cut off on both sides alike, so a slope does not shift.
+
+    Parameters
+    ----------
+    frequency_hz : ndarray, shape (points,)
+        Rising. Evenly spaced or not.
+    power : ndarray, shape (..., points)
+    at_hz : ndarray, shape (wanted,)
+        Inside the range of `frequency_hz`.
+
+    Returns
+    -------
+    ndarray, shape (..., wanted)
+
+    References
+    ----------
+    Band edges of IEC 61260-1:2014.
+    """
+    low, high = band_edges(at_hz, per_octave=per_octave)
+    room = np.minimum(at_hz / max(frequency_hz[0], 1e-9), frequency_hz[-1] / at_hz)
+    ratio = np.minimum(high / at_hz, np.maximum(room, 1 + 1e-6))
+    low, high = at_hz / ratio, at_hz * ratio
+    steps = np.diff(frequency_hz) * (power[..., 1:] + power[..., :-1]) / 2
+    integral = np.concatenate([np.zeros((*power.shape[:-1], 1)), np.cumsum(steps, axis=-1)], axis=-1)
+    return (_integral_at(high, frequency_hz, power, integral)
+            - _integral_at(low, frequency_hz, power, integral)) / (high - low)
+
+
+def _integral_at(at: NDArray, frequency: NDArray, power: NDArray, integral: NDArray) -> NDArray:
+    """Integral from the first point to `at`, with the power taken as straight between the points."""
+    k = np.clip(np.searchsorted(frequency, at) - 1, 0, frequency.size - 2)
+    part = at - frequency[k]
+    slope = (power[..., k + 1] - power[..., k]) / (frequency[k + 1] - frequency[k])
+    return integral[..., k] + part * (power[..., k] + slope * part / 2)

@@ -1,0 +1,72 @@
+"""Level and phase over frequency from an impulse response."""
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy import fft
+
+from dolce.core import checked
+from dolce.core.levels import mid_bands, power_db
+from dolce.core.response.impulse import ImpulseResponse
+from dolce.core.response.smoothing import smoothed_power
+
+ANALYSIS_GRID_HZ = mid_bands(per_octave=48, from_hz=10, to_hz=22_000)
+ANALYSIS_GRID_HZ.flags.writeable = False
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class FrequencyResponse:
+    """Level over frequency at one spot, relative to the stimulus.
+
+    Attributes
+    ----------
+    frequency_hz : ndarray, shape (points,)
+        Strictly rising, above 0.
+    level_db : ndarray, shape (points,)
+    """
+
+    frequency_hz: NDArray[np.float64]
+    level_db: NDArray[np.float64]
+
+    def __post_init__(self) -> None:
+        frequency_hz = checked.rising(self.frequency_hz, where="frequency_hz")
+        level_db = checked.finite(self.level_db, shape=frequency_hz.shape, where="level_db")
+        object.__setattr__(self, "frequency_hz", frequency_hz)
+        object.__setattr__(self, "level_db", level_db)
+
+    def on(self, frequency_hz: NDArray[np.float64]) -> NDArray[np.float64]:
+        """Level in dB at other frequencies, straight over the logarithm of frequency, held beyond the ends."""
+        return np.interp(np.log(frequency_hz), np.log(self.frequency_hz), self.level_db)
+
+
+def _transform(response: ImpulseResponse) -> tuple[NDArray, NDArray]:
+    """Frequencies and complex spectrum, padded to bins of 0.4 Hz or finer."""
+    size = fft.next_fast_len(max(4 * response.sample.size, round(response.sample_rate_hz / 0.4)), real=True)
+    return fft.rfftfreq(size, 1 / response.sample_rate_hz), fft.rfft(response.sample, size)
+
+
+def level_on_grid(response: ImpulseResponse, *, at_hz: NDArray, per_octave: float | None) -> NDArray:
+    """Level in dB at the given frequencies, smoothed over 1/`per_octave` octave or not at all (None).
+
+    Frequencies above half the sample rate get the level at the top of the spectrum.
+
+    Returns
+    -------
+    ndarray, shape (wanted,)
+    """
+    frequency, spectrum = _transform(response)
+    power = spectrum.real**2 + spectrum.imag**2
+    at = np.minimum(at_hz, frequency[-1])
+    if per_octave is None:
+        return np.interp(at, frequency, power_db(power))
+    return power_db(np.maximum(smoothed_power(frequency[1:], power[1:], at_hz=at, per_octave=per_octave), 0))
+
+
+def phase_deg(response: ImpulseResponse, *, at_hz: NDArray, arrival_s: float) -> NDArray:
+    """Phase in degrees (-180, 180] at the given frequencies, relative to the arrival, shape (wanted,)."""
+    frequency, spectrum = _transform(response)
+    turned = spectrum * np.exp(2j * np.pi * frequency * (arrival_s - response.start_s))
+    at = np.minimum(at_hz, frequency[-1])
+    real, imaginary = (np.interp(at, frequency, part) for part in (turned.real, turned.imag))
+    return np.degrees(np.arctan2(imaginary, real))

@@ -19,7 +19,8 @@ def finite(values: ArrayLike, *, where: str, shape: tuple[int, ...] | None = Non
         raise InvalidValue(f"shape {array.shape} where {shape} is needed.", where=where)
     bad = np.flatnonzero(~np.isfinite(array.ravel()))
     if bad.size:
-        raise InvalidValue(f"value {bad[0] + 1} is not a finite number.", where=where, remedy="Remove it or correct it.")
+        raise InvalidValue(f"value {bad[0] + 1} is not a finite number.", where=where,
+                           remedy="Remove it or correct it.")
     array.flags.writeable = False
     return array
 

@@ -72,8 +72,8 @@ class _Problem:
         mean_band = (self.at_hz >= MEAN_BAND_HZ[0]) & (self.at_hz <= MEAN_BAND_HZ[1])
         self.mean_share = np.where(mean_band, octave_share, 0.0)
         self.mean_share /= self.mean_share.sum()
-        self.low_bounds = np.array([np.log(low * 1.02), -limits.max_cut_db - 6, np.log(limits.min_q)])
-        self.high_bounds = np.array([np.log(high * 0.98), min(limits.max_boost_db + 3, 15), np.log(limits.max_q)])
+        self.low_bounds = np.array([np.log(low * 1.02), -max(limits.max_cut_db, 0.01), np.log(limits.min_q)])
+        self.high_bounds = np.array([np.log(high * 0.98), max(limits.max_boost_db, 0.01), np.log(limits.max_q)])
 
     def levels(self, bands: NDArray) -> NDArray:
         """Level of each band, shape (bands, points); rows of `bands` are log frequency, gain, log Q."""
@@ -183,7 +183,7 @@ class _Problem:
                 # Boost broken only because the mean is low: take back the strongest cut that lowers it.
                 worst = int(np.argmin(levels @ self.mean_share))
             f = filters[worst]
-            gain = round(f.gain_db - 0.1 * np.sign(f.gain_db), 1)
+            gain = round(f.gain_db - (0.1 if f.gain_db > 0 else -0.1), 1)
             if abs(gain) < 0.05:
                 filters = filters[:worst] + filters[worst + 1:]
             else:

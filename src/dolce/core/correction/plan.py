@@ -1,6 +1,7 @@
 """Which stretches to correct, which only to cut, which to leave alone, and the correction wished for."""
 
 from dataclasses import dataclass
+from itertools import pairwise
 from typing import Literal
 
 import numpy as np
@@ -104,6 +105,7 @@ def plan_correction(frequency_hz: NDArray, average_db: NDArray, spread_db: NDArr
     beyond_reach = _beyond_reach(frequency_hz, excess)
     cancelled = _deep_and_narrow(frequency_hz, excess) & inside
     restless = (excess < -1.5) & (spread_db > _RESTLESS_DB) & inside & ~cancelled & ~beyond_reach
+    restless = _without_slivers(restless)
     trust = 1 / (1 + (spread_db / _TRUST_DB) ** 2)
     wished = np.clip(-excess * np.sqrt(trust), -limits.max_cut_db, limits.max_boost_db)
     forbidden = beyond_reach | cancelled | restless
@@ -147,6 +149,15 @@ def _deep_and_narrow(frequency_hz: NDArray, excess: NDArray) -> NDArray:
     return mask
 
 
+def _without_slivers(mask: NDArray, *, points: int = 4) -> NDArray:
+    """The mask without runs of fewer than `points` points (a twelfth of an octave)."""
+    kept = mask.copy()
+    for first, last in _runs(mask):
+        if last - first < points:
+            kept[first:last] = False
+    return kept
+
+
 def _runs(mask: NDArray) -> list[tuple[int, int]]:
     """First and last-plus-one index of each run of True."""
     edges = np.flatnonzero(np.diff(np.concatenate([[False], mask, [False]]).astype(np.int8)))
@@ -160,7 +171,7 @@ def _stretches(frequency_hz: NDArray, inside: NDArray, beyond_reach: NDArray, ca
     changes = np.flatnonzero(np.diff(kind)) + 1
     bounds = [0, *changes.tolist(), kind.size]
     out = []
-    for first, last in zip(bounds[:-1], bounds[1:], strict=True):
+    for first, last in pairwise(bounds):
         low, high = float(frequency_hz[first]), float(frequency_hz[last - 1])
         here = slice(first, last)
         deepest = first + int(np.argmin(excess[here]))
@@ -169,7 +180,8 @@ def _stretches(frequency_hz: NDArray, inside: NDArray, beyond_reach: NDArray, ca
             case 0:
                 verdict, reason = "leave", "outside the range"
             case 1:
-                verdict, reason = "only cut", f"below the speaker's reach: {depth:.0f} dB under the target at {at:.0f} Hz"
+                verdict, reason = "only cut", (f"below the speaker's reach: {depth:.0f} dB under the target "
+                                               f"at {at:.0f} Hz")
             case 2:
                 verdict, reason = "leave", (f"deep narrow dip of {depth:.0f} dB at {at:.0f} Hz: a cancellation, "
                                             "filling it only costs headroom. Move the speaker or the seat")

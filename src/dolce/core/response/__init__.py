@@ -9,10 +9,16 @@ from dolce.core.response.impulse import ImpulseResponse
 from dolce.core.response.microphone import MicrophoneCurve
 from dolce.core.response.quality import Quality, clipped_samples
 from dolce.core.response.smoothing import smoothed_power
-from dolce.core.response.spectrum import ANALYSIS_GRID_HZ, FrequencyResponse, level_on_grid, phase_deg
+from dolce.core.response.spectrum import (
+    ANALYSIS_GRID_HZ,
+    FrequencyResponse,
+    level_on_grid,
+    phase_deg,
+    smoothed_level_db,
+)
 
 __all__ = [
     "ANALYSIS_GRID_HZ", "Arrival", "Capture", "Deconvolver", "FrequencyResponse", "ImpulseResponse",
     "MicrophoneCurve", "Quality", "SpotAverage", "analyse_recording", "average_over_spots", "clipped_samples",
-    "find_arrival", "level_on_grid", "phase_deg", "resampled", "smoothed_power", "without_drift",
+    "find_arrival", "level_on_grid", "phase_deg", "resampled", "smoothed_level_db", "smoothed_power", "without_drift",
 ]

@@ -39,13 +39,17 @@ class Capture:
 
 
 def analyse_recording(recording: NDArray[np.float64], *, deconvolver: Deconvolver,
-                      microphone: MicrophoneCurve | None = None) -> Capture:
+                      microphone: MicrophoneCurve | None = None, gain_db: float = 0.0) -> Capture:
     """Response, arrival, polarity and quality of one recording.
 
     Parameters
     ----------
     recording : ndarray, shape (samples,)
         Full scale 1, at the deconvolver's sample rate, no longer than it was prepared for.
+    microphone : MicrophoneCurve, optional
+        Taken out of the response.
+    gain_db : float
+        Gain of the microphone input, taken out as well.
 
     Returns
     -------
@@ -81,6 +85,8 @@ def analyse_recording(recording: NDArray[np.float64], *, deconvolver: Deconvolve
     warnings = _warnings(quality, arrival, recording.size / deconvolver.sample_rate_hz)
     if microphone is not None:
         windowed = _without_microphone(windowed, microphone)
+    windowed = ImpulseResponse(sample=windowed.sample * 10 ** (-gain_db / 20), sample_rate_hz=windowed.sample_rate_hz,
+                               start_s=windowed.start_s)
     return Capture(response=windowed, arrival=arrival, quality=quality, warnings=warnings)
 
 

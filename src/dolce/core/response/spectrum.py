@@ -63,6 +63,14 @@ def level_on_grid(response: ImpulseResponse, *, at_hz: NDArray, per_octave: floa
     return power_db(np.maximum(smoothed_power(frequency[1:], power[1:], at_hz=at, per_octave=per_octave), 0))
 
 
+def smoothed_level_db(level_db: NDArray, *, per_octave: float) -> NDArray:
+    """Levels on the analysis grid, shape (..., points), smoothed further; 48 and finer leave them as they are."""
+    if per_octave >= 48:
+        return np.asarray(level_db)
+    power = 10 ** (np.asarray(level_db) / 10)
+    return power_db(smoothed_power(ANALYSIS_GRID_HZ, power, at_hz=ANALYSIS_GRID_HZ, per_octave=per_octave))
+
+
 def phase_deg(response: ImpulseResponse, *, at_hz: NDArray, arrival_s: float) -> NDArray:
     """Phase in degrees (-180, 180] at the given frequencies, relative to the arrival, shape (wanted,)."""
     frequency, spectrum = _transform(response)

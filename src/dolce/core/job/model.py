@@ -1,0 +1,178 @@
+"""Value objects of one calibration of one room."""
+
+from dataclasses import dataclass, field
+from datetime import datetime
+from typing import Literal
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dolce.core import checked
+from dolce.core.geometry import Point, RoomSize
+from dolce.core.processor import ProcessorState
+from dolce.core.response import MicrophoneCurve, Quality
+from dolce.errors import InvalidValue, NotFound
+
+CHANNEL_NAMES = {"L": "Left", "R": "Right"}
+SAMPLE_RATES_HZ = (44_100, 48_000, 88_200, 96_000)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Speaker:
+    """One loudspeaker: its channel code ("L", "R"), its place, and the physical output it hangs on (1 is first)."""
+
+    channel: str
+    place: Point
+    output: int
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Seat:
+    """Where somebody listens; `place` is the middle of the head."""
+
+    id: int
+    name: str
+    place: Point
+    is_main: bool = True
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Spot:
+    """One numbered microphone place belonging to a seat; number 1 is the main seat's centre."""
+
+    id: int
+    number: int
+    seat_id: int
+    place: Point
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class Rig:
+    """Microphone, interface and levels of a job.
+
+    Attributes
+    ----------
+    pace : "real time" or "fast"
+        Whether the rehearsal rig takes as long as a real one.
+    """
+
+    sample_rate_hz: int = 48_000
+    sweep_level_dbfs: float = -18.0
+    sweep_seconds: float = 5.0
+    microphone_gain_db: float = 6.0
+    pace: Literal["real time", "fast"] = "real time"
+    microphone_name: str = ""
+    microphone_serial: str = ""
+    curve_file_name: str = ""
+    curve: MicrophoneCurve | None = None
+
+    def __post_init__(self) -> None:
+        if self.sample_rate_hz not in SAMPLE_RATES_HZ:
+            raise InvalidValue(f"{self.sample_rate_hz} Hz is not offered.", where="sample rate",
+                               remedy="Choose 44.1, 48, 88.2 or 96 kHz.")
+        checked.within(self.sweep_level_dbfs, low=-60, high=-3, where="sweep level", unit="dBFS")
+        checked.within(self.sweep_seconds, low=1, high=20, where="sweep length", unit="s")
+        checked.within(self.microphone_gain_db, low=-20, high=60, where="microphone gain", unit="dB")
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class Job:
+    """One calibration of one room, without its takes."""
+
+    id: int
+    name: str
+    place: str
+    notes: str
+    units: Literal["metres", "feet"]
+    created_at: datetime
+    changed_at: datetime
+    seed: int
+    room: RoomSize
+    speakers: tuple[Speaker, ...]
+    seat: Seat
+    spots: tuple[Spot, ...]
+    rig: Rig
+    processor: ProcessorState
+    round_id: int
+
+    @property
+    def channels(self) -> tuple[str, ...]:
+        return tuple(s.channel for s in self.speakers)
+
+    def speaker(self, channel: str) -> Speaker:
+        """The speaker of a channel code, or NotFound."""
+        for speaker in self.speakers:
+            if speaker.channel == channel:
+                return speaker
+        raise NotFound(f"no channel {channel!r} in this job.", where="channel",
+                       remedy=f"Use {' or '.join(self.channels)}.")
+
+    def spot(self, number: int) -> Spot:
+        """The spot of a number, or NotFound."""
+        for spot in self.spots:
+            if spot.number == number:
+                return spot
+        raise NotFound(f"no spot {number} in this job.", where="spot", remedy="Reload the page.")
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Round:
+    """Takes made while the system was in one known state; `state` is None until the first take."""
+
+    id: int
+    name: str
+    state: ProcessorState | None
+    created_at: datetime
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class TakeRecord:
+    """One kept take without its samples.
+
+    Attributes
+    ----------
+    level_db : ndarray, shape (points,)
+        On the analysis grid, smoothed over 1/48 octave; 0 dB is the level of the stimulus.
+    arrival_known : bool
+        False for recordings made elsewhere, whose delay counts from an unknown moment.
+    """
+
+    id: int
+    round_id: int
+    channel: str
+    spot_number: int
+    attempt: int
+    taken_at: datetime
+    source: Literal["rig", "file"]
+    sample_rate_hz: int
+    arrival_s: float
+    arrival_known: bool
+    polarity: str
+    quality: Quality
+    warnings: tuple[str, ...]
+    level_db: NDArray[np.float64]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class PassRecord:
+    """A piece of work with sound: its steps and where it stands."""
+
+    id: int
+    job_id: int
+    kind: Literal["takes", "level"]
+    state: Literal["running", "done", "stopped", "failed", "interrupted"]
+    steps: tuple[tuple[str, int], ...]
+    done_steps: int
+    fraction: float
+    seconds_per_step: float
+    message: str
+    started_at: datetime
+    result: dict = field(default_factory=dict)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class LogEntry:
+    """One line of the logbook."""
+
+    at: datetime
+    text: str

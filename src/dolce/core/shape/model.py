@@ -1,0 +1,79 @@
+"""Target, limits and bands of a job as one value; every edit makes a new one, so undo is going back one."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
+from typing import Literal
+
+from dolce.core import checked
+from dolce.core.correction import Limits, Target
+from dolce.core.filters import PeakingFilter
+from dolce.errors import Conflict, InvalidValue, NotFound
+
+MOST_BANDS = 31
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Band:
+    """A peaking band that can be switched off."""
+
+    filter: PeakingFilter
+    on: bool = True
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Shape:
+    """What is aimed at and how.
+
+    Attributes
+    ----------
+    anchor : "band" or "hand"
+        Whether the target's level follows from a band of the response or is typed.
+    anchor_band_hz : (float, float)
+    anchor_level_db : float
+        Used with "hand": dB relative to the stimulus.
+    linked : bool
+        Whether both channels of the pair get the same bands.
+    bands : mapping of channel to tuple of Band
+    """
+
+    target: Target = field(default_factory=Target)
+    limits: Limits = field(default_factory=Limits)
+    anchor: Literal["band", "hand"] = "band"
+    anchor_band_hz: tuple[float, float] = (200.0, 2000.0)
+    anchor_level_db: float = 0.0
+    linked: bool = False
+    bands: Mapping[str, tuple[Band, ...]] = field(default_factory=dict)
+
+    def __post_init__(self) -> None:
+        low, high = self.anchor_band_hz
+        checked.within(low, low=20, high=20_000, where="level from", unit="Hz")
+        checked.within(high, low=20, high=20_000, where="level to", unit="Hz")
+        if high < 1.2 * low:
+            raise InvalidValue(f"{low:g} to {high:g} Hz is upside down or too narrow.", where="level to",
+                               remedy=f"End at {1.2 * low:.0f} Hz or above.")
+        checked.within(self.anchor_level_db, low=-120, high=60, where="level", unit="dB")
+
+    def filters(self, channel: str) -> tuple[PeakingFilter, ...]:
+        """The bands of a channel that are switched on."""
+        return tuple(band.filter for band in self.bands.get(channel, ()) if band.on)
+
+    def with_bands(self, channel: str, bands: tuple[Band, ...]) -> "Shape":
+        """The same with other bands for a channel, or for all channels where the pair is linked."""
+        if len(bands) > MOST_BANDS:
+            raise Conflict(f"{len(bands)} bands are more than {MOST_BANDS}.", remedy="Remove one first.")
+        channels = list(self.bands) if self.linked else [channel]
+        return replace(self, bands={**self.bands, **dict.fromkeys({*channels, channel}, bands)})
+
+    def band(self, channel: str, index: int) -> Band:
+        """One band, or NotFound."""
+        bands = self.bands.get(channel, ())
+        if not 0 <= index < len(bands):
+            raise NotFound(f"no band {index + 1} in {channel}.", where="bands", remedy="Reload the page.")
+        return bands[index]
+
+    def with_band(self, channel: str, index: int, band: Band | None) -> "Shape":
+        """The same with one band replaced, or removed where `band` is None."""
+        self.band(channel, index)
+        bands = self.bands[channel]
+        new = () if band is None else (band,)
+        return self.with_bands(channel, (*bands[:index], *new, *bands[index + 1:]))

@@ -1,0 +1,1 @@
+"""What plays, records and processes."""

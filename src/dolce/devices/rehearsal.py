@@ -1,0 +1,132 @@
+"""The rehearsal rig: a simulated room, speakers, microphone, interface and processor behind the device interface."""
+
+import hashlib
+import time
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy import fft, signal
+
+from dolce.core.acoustics import RoomSound, room_response, speed_of_sound
+from dolce.core.geometry import Point, RoomSize
+from dolce.core.processor import ProcessorState, processed
+from dolce.core.response import MicrophoneCurve
+from dolce.devices.interface import Progress, SoundStopped, Stopped
+from dolce.errors import DeviceError
+
+LATENCY_S = 0.0062                # of interface and drivers together
+ROOM_NOISE_DBFS = -74.0           # RMS at 0 dB of microphone gain
+_BLOCK_S = 0.05
+_STEPS = 2**23                    # a 24-bit converter
+
+MICROPHONE_CURVE = MicrophoneCurve(
+    frequency_hz=np.array([10, 20, 40, 100, 500, 1000, 2000, 4000, 6300, 8000, 10000, 12500, 16000, 20000, 24000.0]),
+    level_db=np.array([-2.4, -1.1, -0.4, -0.1, 0, 0, 0.1, 0.4, 0.9, 1.3, 2.0, 2.6, 2.1, 0.4, -1.5]),
+    phase_deg=np.zeros(15),
+)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class SpeakerModel:
+    """How a simulated speaker differs from a perfect one.
+
+    Attributes
+    ----------
+    low_limit_hz : float
+        Corner of its fourth-order roll-off.
+    gain_db : float
+        Its sensitivity against the others.
+    latency_s : float
+    presence_db : float
+        A gentle hill at 2.5 kHz.
+    """
+
+    low_limit_hz: float = 46.0
+    gain_db: float = 0.0
+    latency_s: float = 0.0
+    presence_db: float = 0.0
+
+
+MODELS: Mapping[str, SpeakerModel] = {
+    "L": SpeakerModel(gain_db=0.0, presence_db=0.6),
+    "R": SpeakerModel(gain_db=1.3, presence_db=0.3, latency_s=0.00008),
+}
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class RehearsalRig:
+    """One microphone place in one simulated room, deterministic from its attributes.
+
+    Attributes
+    ----------
+    speakers : mapping of int to (str, Point)
+        Channel code and place by physical output.
+    seed : str
+        Decides the noise: the same words give the same noise.
+    real_time : bool
+        Whether playing takes as long as it would.
+    """
+
+    room: RoomSize
+    speakers: Mapping[int, tuple[str, Point]]
+    microphone: Point
+    microphone_gain_db: float
+    processor: ProcessorState
+    seed: str
+    real_time: bool = False
+    sound: RoomSound = field(default_factory=lambda: RoomSound(low_reflection=0.80, high_reflection=0.72))
+
+    def play_and_record(self, stimulus: NDArray[np.float64], *, output: int, sample_rate_hz: int,
+                        progress: Progress, stopped: Stopped) -> NDArray[np.float64]:
+        """See `dolce.devices.interface.AudioDevice`."""
+        if output not in self.speakers:
+            raise DeviceError(f"nothing is connected to output {output}.", where="rehearsal rig",
+                              remedy="Check the outputs on the Rig page.")
+        if stopped():
+            raise SoundStopped
+        channel, place = self.speakers[output]
+        begun = time.monotonic()
+        recording = self._heard(stimulus, channel, place, sample_rate_hz)
+        blocks = max(1, round(stimulus.size / sample_rate_hz / _BLOCK_S))
+        for block in range(blocks):
+            if stopped():
+                raise SoundStopped
+            if self.real_time:
+                time.sleep(max(0.0, begun + (block + 1) * _BLOCK_S - time.monotonic()))
+                progress((block + 1) / blocks)
+        progress(1.0)
+        return recording
+
+    def _heard(self, stimulus: NDArray, channel: str, place: Point, rate: int) -> NDArray:
+        """What the converter gives: processor, speaker, room, microphone, latency, noise, gain, clipping, 24 bits."""
+        fed = processed(stimulus, self.processor.settings_for(channel), sample_rate_hz=rate)
+        path = self._path(channel, place, rate)
+        size = fft.next_fast_len(fed.size + path.size, real=True)
+        arrived = fft.irfft(fft.rfft(fed, size) * fft.rfft(path, size), size)[: stimulus.size]
+        arrived = arrived + self._noise(channel, stimulus.size, rate)
+        gained = arrived * 10 ** (self.microphone_gain_db / 20)
+        return np.clip(np.rint(gained * _STEPS), -_STEPS, _STEPS - 1) / _STEPS
+
+    def _path(self, channel: str, place: Point, rate: int) -> NDArray:
+        """Impulse response from the speaker's input to the microphone's output."""
+        model = MODELS.get(channel, SpeakerModel())
+        response = room_response(place, self.microphone, room=self.room, sound=self.sound,
+                                 speed_m_s=speed_of_sound(self.room.temperature_c), sample_rate_hz=rate)
+        response = signal.sosfilt(signal.butter(4, model.low_limit_hz, "high", fs=rate, output="sos"), response)
+        size = fft.next_fast_len(response.size + round(0.1 * rate), real=True)
+        frequency = fft.rfftfreq(size, 1 / rate)
+        hill = model.presence_db * np.exp(-((np.log2(np.maximum(frequency, 1) / 2500)) ** 2))
+        level = 10 ** ((model.gain_db + hill) / 20) * MICROPHONE_CURVE.on(frequency)
+        turn = np.exp(-2j * np.pi * frequency * (LATENCY_S + model.latency_s))
+        return fft.irfft(fft.rfft(response, size) * level * turn, size)[: response.size + round(0.05 * rate)]
+
+    def _noise(self, channel: str, samples: int, rate: int) -> NDArray:
+        """Room noise, falling by 6 dB per octave above 100 Hz as that of a quiet room does."""
+        digest = hashlib.sha256(f"{self.seed}/{channel}".encode()).digest()
+        rng = np.random.default_rng(int.from_bytes(digest[:8], "big"))
+        white = rng.standard_normal(samples)
+        pole = np.exp(-2 * np.pi * 100 / rate)
+        noise = signal.lfilter([1 - pole], [1, -pole], white) + 0.002 * white
+        return noise * (10 ** (ROOM_NOISE_DBFS / 20) / np.sqrt(2) / np.std(noise))

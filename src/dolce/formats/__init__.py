@@ -1,0 +1,1 @@
+"""Bytes in, value objects out, and back. Nothing here opens a path."""

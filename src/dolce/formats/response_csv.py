@@ -1,0 +1,58 @@
+"""Frequency responses as CSV: frequency_hz, level_db, phase_deg."""
+
+import csv
+import io
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dolce.core.response import FrequencyResponse
+from dolce.errors import FormatError, InvalidValue
+
+COLUMNS = ("frequency_hz", "level_db", "phase_deg")
+
+
+def write_response(frequency_hz: NDArray, level_db: NDArray, phase_deg: NDArray) -> bytes:
+    """CSV with a heading line; six decimals of level, so that nothing measurable is lost."""
+    out = io.StringIO()
+    writer = csv.writer(out, lineterminator="\n")
+    writer.writerow(COLUMNS)
+    writer.writerows((f"{f:.6f}", f"{level:.6f}", f"{phase:.4f}") for f, level, phase in
+                     zip(frequency_hz, level_db, phase_deg, strict=True))
+    return out.getvalue().encode()
+
+
+def read_response(data: bytes, *, name: str) -> FrequencyResponse:
+    """Level over frequency from a CSV with the columns frequency_hz and level_db, in any order, others ignored.
+
+    Raises
+    ------
+    FormatError
+        Naming the line.
+    """
+    rows = list(csv.reader(io.StringIO(data.decode("utf-8-sig", errors="replace").replace("\x00", ""))))
+    if not rows:
+        raise FormatError("the file is empty.", where=name, remedy=f"Give the columns {', '.join(COLUMNS[:2])}.")
+    heading = [cell.strip() for cell in rows[0]]
+    missing = [column for column in COLUMNS[:2] if column not in heading]
+    if missing:
+        raise FormatError(f"no column {' and '.join(missing)} in the first line.", where=name,
+                          remedy=f"Begin with the line {','.join(COLUMNS)}.")
+    at = [heading.index(column) for column in COLUMNS[:2]]
+    points = []
+    for number, row in enumerate(rows[1:], 2):
+        if not any(cell.strip() for cell in row):
+            continue
+        try:
+            point = [float(row[k]) for k in at]
+        except (ValueError, IndexError):
+            raise FormatError(f"{','.join(row)[:40]!r} is not a row of numbers.", where=f"{name}, line {number}",
+                              remedy="Give a frequency and a level.") from None
+        points.append(point)
+    if len(points) < 2:
+        raise FormatError(f"{len(points)} points.", where=name, remedy="A response needs at least two.")
+    table = np.array(points)
+    try:
+        return FrequencyResponse(frequency_hz=table[:, 0], level_db=table[:, 1])
+    except InvalidValue as error:
+        raise FormatError(error.problem, where=f"{name}, {error.where}", remedy=error.remedy) from error

@@ -1,0 +1,1 @@
+"""What the user does, one module per task. Each loads, computes, keeps and reports."""

@@ -1,0 +1,117 @@
+"""The Align stop: arrivals and levels at the main seat, trims and delays."""
+
+from dataclasses import dataclass
+
+from dolce.core.acoustics import speed_of_sound
+from dolce.core.alignment import ArrivalLadder, ChannelReading, arrival_ladder, mid_level_db
+from dolce.core.geometry import distance_m
+from dolce.core.job import Job, Round
+from dolce.core.processor import ChannelSettings
+from dolce.core.response import ANALYSIS_GRID_HZ
+from dolce.errors import InvalidForm, InvalidValue
+from dolce.services.context import Context
+from dolce.services.round_curves import channel_curves, untouched_round
+from dolce.store import UnitOfWork
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class AlignView:
+    """The ladder with what was chosen of it.
+
+    Attributes
+    ----------
+    chosen : settings by channel, or None where nothing was chosen yet
+    expected_m : distance by the plan, by channel
+    speed_m_s : float
+    missing : why there is no ladder, where there is none
+    """
+
+    job: Job
+    round: Round | None
+    ladder: ArrivalLadder | None
+    chosen: dict[str, ChannelSettings] | None
+    expected_m: dict[str, float]
+    speed_m_s: float
+    missing: str
+
+
+def readings_of(work: UnitOfWork, job: Job, round_id: int) -> list[ChannelReading]:
+    """Level over all spots of the main seat, arrival and polarity at its centre (spot 1), by channel."""
+    readings = []
+    for channel in job.channels:
+        curves = channel_curves(work, round_id, channel, per_octave=48)
+        centre = next((t for t in curves.takes if t.spot_number == 1), None) if curves else None
+        if centre is None:
+            continue
+        readings.append(ChannelReading(
+            channel=channel, level_db=mid_level_db(ANALYSIS_GRID_HZ, curves.average.level_db),
+            arrival_s=centre.arrival_s if centre.arrival_known else None, polarity=centre.polarity))
+    return readings
+
+
+def chosen_settings(work: UnitOfWork, job_id: int) -> dict[str, ChannelSettings] | None:
+    """Trims, delays and polarities that were chosen."""
+    wish = work.jobs.align_wish(job_id)
+    return None if wish is None else {channel: ChannelSettings(**values) for channel, values in wish.items()}
+
+
+class Aligning:
+    """Trims and delays of one job."""
+
+    def __init__(self, context: Context) -> None:
+        self._context = context
+
+    def view(self, job_id: int) -> AlignView:
+        with self._context.look() as work:
+            job = work.jobs.get(job_id)
+            base = untouched_round(work, job)
+            readings = readings_of(work, job, base.id) if base else []
+            chosen = chosen_settings(work, job_id)
+        missing = ""
+        if base is None:
+            missing = "Nothing is taken yet with the processor bypassed."
+        elif len(readings) < len(job.channels):
+            missing = "Every channel must be taken at spot 1, the main seat's centre."
+        ladder = None if missing else arrival_ladder(readings, sample_rate_hz=job.rig.sample_rate_hz)
+        return AlignView(job=job, round=base, ladder=ladder, chosen=chosen, missing=missing,
+                         expected_m={s.channel: distance_m(s.place, job.seat.place) for s in job.speakers},
+                         speed_m_s=speed_of_sound(job.room.temperature_c))
+
+    def use_proposal(self, job_id: int) -> None:
+        """Take over the ladder's trims and delays; an inverted speaker is turned round."""
+        ladder = self.view(job_id).ladder
+        if ladder is None:
+            raise InvalidValue("there is nothing to propose yet.", where="align", remedy="Take spot 1 first.")
+        self._keep(job_id, {rung.reading.channel: ChannelSettings(
+            trim_db=rung.trim_db, delay_s=rung.delay_s,
+            polarity="inverted" if rung.reading.polarity == "inverted" else "normal") for rung in ladder.rungs},
+            "as proposed")
+
+    def choose(self, job_id: int, typed: dict[str, tuple[float, float, str]]) -> None:
+        """Take over typed trims (dB), delays (ms) and polarities by channel; InvalidForm naming the field."""
+        settings, faults = {}, {}
+        for channel, (trim_db, delay_ms, polarity) in typed.items():
+            for field, build in (("trim", lambda t=trim_db: ChannelSettings(trim_db=t)),
+                                 ("delay", lambda d=delay_ms: ChannelSettings(delay_s=d / 1000))):
+                try:
+                    build()
+                except InvalidValue:
+                    faults[f"{field}-{channel}"] = ("Choose -40 to 12 dB." if field == "trim"
+                                                    else "Choose 0 to 200 ms.")
+            if not faults:
+                settings[channel] = ChannelSettings(trim_db=round(trim_db, 1), delay_s=delay_ms / 1000,
+                                                    polarity="inverted" if polarity == "inverted" else "normal")
+        if faults:
+            raise InvalidForm(faults)
+        self._keep(job_id, settings, "by hand")
+
+    def _keep(self, job_id: int, settings: dict[str, ChannelSettings], how: str) -> None:
+        now = self._context.now()
+        with self._context.change() as work:
+            work.jobs.get(job_id)
+            work.jobs.set_align_wish(job_id, {channel: {"trim_db": s.trim_db, "delay_s": s.delay_s,
+                                                        "polarity": s.polarity} for channel, s in settings.items()})
+            said = "; ".join(f"{channel} {s.trim_db:+.1f} dB, {s.delay_s * 1000:.2f} ms"
+                             for channel, s in settings.items())
+            work.logbook.add(job_id, f"Levels and delays chosen {how}: {said}.", at=now)
+            work.jobs.touch(job_id, now)

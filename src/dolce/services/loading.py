@@ -1,0 +1,166 @@
+"""The Load stop: presets in the processor, and files for any other one."""
+
+from dataclasses import asdict, dataclass, replace
+
+from dolce.core.correction import headroom_of
+from dolce.core.filters import convolution_filter
+from dolce.core.filters.convolution import DURATION_S
+from dolce.core.job import SAMPLE_RATES_HZ, Job
+from dolce.core.processor import BYPASS, ChannelSettings, Preset, ProcessorState
+from dolce.core.shape import Shape
+from dolce.errors import Conflict, InvalidValue
+from dolce.formats.audio_file import write_wav
+from dolce.formats.filter_tables import (
+    Q_CONVENTION,
+    filter_row,
+    left_alone_rows,
+    write_filters_csv,
+    write_filters_json,
+    write_settings_json,
+)
+from dolce.formats.zip_package import write_zip
+from dolce.services.aligning import chosen_settings
+from dolce.services.context import Context
+from dolce.services.shaping import Shaping, shape_or_default
+
+SLOTS = ("A", "B")
+CONTENTS = {"corrected": "Aligned and corrected", "aligned": "Aligned only"}
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class LoadView:
+    """What would be loaded, and what the processor holds."""
+
+    job: Job
+    shape: Shape
+    settings: dict[str, ChannelSettings]
+    aligned: bool
+    shaped: bool
+    cut_db: float
+    loaded_is_current: dict[str, bool]
+
+
+class Loading:
+    """Presets and packages of one job."""
+
+    def __init__(self, context: Context, shaping: Shaping) -> None:
+        self._context = context
+        self._shaping = shaping
+
+    def view(self, job_id: int) -> LoadView:
+        with self._context.look() as work:
+            job = work.jobs.get(job_id)
+            shape = shape_or_default(work, job_id)
+            chosen = chosen_settings(work, job_id)
+        settings = _settings(job, chosen, shape)
+        current = {content: _preset(content, job, settings) for content in CONTENTS}
+        return LoadView(job=job, shape=shape, settings=settings, aligned=chosen is not None, shaped=bool(shape.bands),
+                        cut_db=_cut_db(job, settings),
+                        loaded_is_current={slot: preset in current.values()
+                                           for slot, preset in job.processor.presets.items()})
+
+    def load(self, job_id: int, slot: str, content: str) -> None:
+        """Write a preset into a slot of the processor and read it back."""
+        if slot not in SLOTS or content not in CONTENTS:
+            raise InvalidValue(f"slot {slot!r}, content {content!r}.", where="load", remedy="Reload the page.")
+        view = self.view(job_id)
+        if content == "corrected" and not view.shaped:
+            raise Conflict("there are no filters to load.", where="load", remedy="Find them on the Shape page first.")
+        if content == "aligned" and not view.aligned:
+            raise Conflict("no levels and delays are chosen.", where="load", remedy="Choose them on the Align page.")
+        preset = _preset(content, view.job, view.settings)
+        now = self._context.now()
+        with self._context.change() as work:
+            state = work.jobs.get(job_id).processor
+            work.jobs.set_processor(job_id, replace(state, presets={**state.presets, slot: preset}))
+            if work.jobs.get(job_id).processor.presets[slot] != preset:
+                raise Conflict("the processor reads back something else than was sent.", where=f"preset {slot}",
+                               remedy="Load it again.")
+            work.logbook.add(job_id, f"{preset.name} loaded into preset {slot} and read back.", at=now)
+            work.jobs.touch(job_id, now)
+
+    def switch(self, job_id: int, to: str) -> None:
+        """Play a preset, or bypass."""
+        with self._context.change() as work:
+            job = work.jobs.get(job_id)
+            running = work.passes.running()
+            if running is not None and running.job_id == job_id:
+                raise Conflict("a pass is running in this state.", where="processor", remedy="Stop it first.")
+            if to != BYPASS and to not in job.processor.presets:
+                raise InvalidValue(f"preset {to} is empty.", where="processor", remedy="Load it first.")
+            state = ProcessorState(active=to, presets=job.processor.presets)
+            work.jobs.set_processor(job_id, state)
+            work.logbook.add(job_id, f"Processor {state.description}.", at=self._context.now())
+
+    def package(self, job_id: int) -> tuple[bytes, str]:
+        """Everything for another processor in one ZIP, and its file name."""
+        view = self._shaping.view(job_id)
+        load = self.view(job_id)
+        if not load.shaped:
+            raise Conflict("there are no filters to pack.", where="load", remedy="Find them on the Shape page first.")
+        job = view.job
+        filters = {channel: load.settings[channel].filters for channel in job.channels}
+        files: dict[str, bytes] = {"README.txt": _note(load).encode()}
+        for rate in SAMPLE_RATES_HZ:
+            for channel in job.channels:
+                impulse = convolution_filter(filters[channel], sample_rate_hz=rate)
+                files[f"impulse-responses/{rate}/{channel}-{rate}Hz.wav"] = write_wav(impulse, sample_rate_hz=rate)
+            files[f"filters/biquads-{rate}.csv"] = write_filters_csv(filters, sample_rate_hz=rate)
+        files["filters/filters.json"] = write_filters_json({channel: {
+            "filters": [filter_row(f) for f in filters[channel]],
+            "trim_db": load.settings[channel].trim_db, "delay_s": load.settings[channel].delay_s,
+            "polarity": load.settings[channel].polarity,
+            "headroom_db": round(headroom_of(filters[channel], sample_rate_hz=job.rig.sample_rate_hz).gain_db, 2),
+            "left_alone": left_alone_rows(view.channels[channel].plan.left_alone) if channel in view.channels else [],
+        } for channel in job.channels})
+        files["settings.json"] = write_settings_json(
+            {channel: asdict(s) for channel, s in load.settings.items()}, cut_db=load.cut_db,
+            target=asdict(load.shape.target))
+        name = "".join(c if c.isalnum() and c.isascii() else "-" for c in job.name).strip("-").lower() or "job"
+        with self._context.change() as work:
+            work.logbook.add(job_id, "Files for other processors packed.", at=self._context.now())
+        return write_zip(files), f"dolce-{name}.zip"
+
+
+def _settings(job: Job, chosen: dict[str, ChannelSettings] | None, shape: Shape) -> dict[str, ChannelSettings]:
+    """What every output gets: chosen trims and delays with the bands that are switched on."""
+    base = chosen or {}
+    return {channel: replace(base.get(channel, ChannelSettings()), filters=shape.filters(channel))
+            for channel in job.channels}
+
+
+def _cut_db(job: Job, settings: dict[str, ChannelSettings]) -> float:
+    """What all channels are turned down by, so that no boost of any of them exceeds full scale; in 0.1 dB up."""
+    most = max((headroom_of(s.filters, sample_rate_hz=job.rig.sample_rate_hz).gain_db + s.trim_db
+                for s in settings.values()), default=0.0)
+    return max(0.0, -(-round(most * 1000) // 100) / 10)
+
+
+def _preset(content: str, job: Job, settings: dict[str, ChannelSettings]) -> Preset:
+    """Both contents are turned down alike, so that comparing them is fair."""
+    own = settings if content == "corrected" else {c: replace(s, filters=()) for c, s in settings.items()}
+    return Preset(name=CONTENTS[content], cut_db=_cut_db(job, settings), channels=own)
+
+
+def _note(load: LoadView) -> str:
+    """The plain-text note of the package."""
+    job = load.job
+    lines = [
+        f"Correction for {job.name}", "",
+        "What is inside",
+        f"  impulse-responses/   one WAV per channel and sample rate: mono, 32-bit float, minimum phase, "
+        f"{DURATION_S:g} s long at every rate.",
+        "                       They hold the filters only: no trim, no delay, no headroom cut.",
+        "                       A filter fits its own sample rate only.",
+        "  filters/filters.json all bands, levels and delays, what was left alone and why",
+        "  filters/biquads-*.csv the same bands with biquad coefficients for each sample rate",
+        "  settings.json        all settings per output", "",
+        f"Q: {Q_CONVENTION}.", "",
+        f"Turn everything down by {load.cut_db:.1f} dB, so that no boost can run out of range.", "",
+        "Per output, before that cut:",
+    ]
+    for channel, s in load.settings.items():
+        lines.append(f"  {channel:<4} trim {s.trim_db:+.1f} dB   delay {s.delay_s * 1000:.3f} ms   "
+                     f"polarity {s.polarity}   {len(s.filters)} bands")
+    lines += ["", "The correction belongs last in the monitoring chain, and off when you export a mix.", ""]
+    return "\n".join(lines)

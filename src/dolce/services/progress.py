@@ -1,0 +1,73 @@
+"""One line for each of the eight stops: what is done and what is missing."""
+
+from dataclasses import dataclass
+from typing import Literal
+
+from dolce.core.job import Job, PassRecord, Round
+from dolce.services.context import Context
+from dolce.services.round_curves import proving_round, untouched_round
+
+Fill = Literal["hollow", "half", "full"]
+STOPS = ("room", "rig", "takes", "read", "align", "shape", "load", "prove")
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class StopLine:
+    """How far a stop is, and in words."""
+
+    stop: str
+    fill: Fill
+    line: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class JobStatus:
+    """What the header of every page of a job shows."""
+
+    job: Job
+    round: Round
+    stops: tuple[StopLine, ...]
+    running: PassRecord | None
+
+
+class Progress:
+    """The state of a job at a glance."""
+
+    def __init__(self, context: Context) -> None:
+        self._context = context
+
+    def status(self, job_id: int) -> JobStatus:
+        with self._context.look() as work:
+            job = work.jobs.get(job_id)
+            rounds = work.takes.rounds(job_id)
+            present = next(r for r in rounds if r.id == job.round_id)
+            takes = work.takes.latest(present.id)
+            before, after = untouched_round(work, job), proving_round(work, job)
+            aligned = work.jobs.align_wish(job_id) is not None
+            shape = work.shapes.current(job_id)
+            level = work.passes.latest(job_id, "level")
+            proven = len([t for t in work.takes.latest(after.id) if t.quality.usable]) if after else 0
+            running = work.passes.running()
+        wanted = len(job.channels) * len(job.spots)
+        taken = sum(t.quality.usable for t in takes)
+        bands = {c: len(b) for c, b in shape.bands.items()} if shape else {}
+        loaded = sorted(job.processor.presets)
+        checked = level is not None and level.state == "done"
+        lines = (
+            ("full", f"{len(job.speakers)} speakers, {len(job.spots)} spots"),
+            ("full" if checked and job.rig.curve else "half" if checked or job.rig.microphone_name else "hollow",
+             ("level checked" if checked else "level not checked") if job.rig.curve else "no microphone curve"),
+            ("full" if taken == wanted else "half" if taken else "hollow", f"{taken} of {wanted} takes"),
+            ("full" if before else "hollow", f"round {present.name}" if takes else "nothing to read"),
+            ("full" if aligned else "half" if before else "hollow",
+             "chosen" if aligned else "proposal ready" if before else "needs takes"),
+            ("full" if any(bands.values()) else "half" if before else "hollow",
+             f"{max(bands.values())} bands" if any(bands.values()) else "no filters yet" if before else "needs takes"),
+            ("full" if loaded else "half" if any(bands.values()) else "hollow",
+             f"preset {' and '.join(loaded)}" if loaded else "nothing loaded"),
+            ("full" if proven == wanted else "half" if proven else "hollow",
+             f"{proven} of {wanted} takes" if proven else "not yet"),
+        )
+        stops = tuple(StopLine(stop=stop, fill=fill, line=line)
+                      for stop, (fill, line) in zip(STOPS, lines, strict=True))
+        return JobStatus(job=job, round=present, stops=stops, running=running)

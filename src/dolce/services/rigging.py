@@ -1,0 +1,90 @@
+"""The Rig stop: interface, microphone and its curve, level check."""
+
+from dataclasses import replace
+
+import numpy as np
+
+from dolce.core.job import Job, PassRecord, Rig
+from dolce.core.levels import LevelReading, level_reading
+from dolce.core.signals import Sweep
+from dolce.devices.interface import Progress, Stopped
+from dolce.devices.rehearsal import MICROPHONE_CURVE
+from dolce.formats.microphone_text import read_microphone_curve, write_microphone_curve
+from dolce.services.context import Context
+from dolce.services.sound_work import SoundWork
+from dolce.services.take_making import device_of
+from dolce.store import UnitOfWork
+
+QUIET_S = 0.8
+CHECK_SWEEP_S = 1.2
+
+
+class Rigging:
+    """Hardware settings of one job."""
+
+    def __init__(self, context: Context, sound: SoundWork) -> None:
+        self._context = context
+        self._sound = sound
+
+    def set_rig(self, job_id: int, **changes: object) -> Job:
+        """Change settings of the rig by name; the microphone's curve stays."""
+        with self._context.change() as work:
+            rig = replace(work.jobs.get(job_id).rig, **changes)
+            work.jobs.set_rig(job_id, rig)
+            work.jobs.touch(job_id, self._context.now())
+            return work.jobs.get(job_id)
+
+    def set_curve(self, job_id: int, data: bytes, *, file_name: str) -> Rig:
+        """Read a calibration file and use it from the next take on; FormatError naming the line."""
+        curve = read_microphone_curve(data, name=file_name)
+        with self._context.change() as work:
+            rig = replace(work.jobs.get(job_id).rig, curve=curve, curve_file_name=file_name)
+            work.jobs.set_rig(job_id, rig)
+            work.logbook.add(job_id, f"Microphone curve {file_name} with {curve.frequency_hz.size} points read.",
+                             at=self._context.now())
+        return rig
+
+    def drop_curve(self, job_id: int) -> None:
+        with self._context.change() as work:
+            work.jobs.set_rig(job_id, replace(work.jobs.get(job_id).rig, curve=None, curve_file_name=""))
+
+    def rehearsal_curve(self) -> bytes:
+        """The calibration file that comes with the simulated microphone."""
+        return write_microphone_curve(MICROPHONE_CURVE, title="Rehearsal microphone, on axis")
+
+    def check_level(self, job_id: int) -> PassRecord:
+        """Listen to the room, then play a short sweep on each channel, with the microphone at spot 1."""
+        with self._context.look() as work:
+            job = work.jobs.get(job_id)
+
+        def step(channel: str, spot: int, progress: Progress, stopped: Stopped):
+            reading = self._heard(job, channel, spot, progress, stopped)
+
+            def keep(_work: UnitOfWork) -> dict:
+                return {channel: [reading.noise_dbfs, reading.signal_dbfs, reading.peak_dbfs]}
+
+            return keep
+
+        return self._sound.start(job_id, kind="level", steps=[(channel, 1) for channel in job.channels],
+                                 seconds_per_step=QUIET_S + CHECK_SWEEP_S, step=step)
+
+    @staticmethod
+    def _heard(job: Job, channel: str, spot: int, progress: Progress, stopped: Stopped) -> LevelReading:
+        rate = job.rig.sample_rate_hz
+        # The sweep of the takes, shortened: its level at each frequency is the same, and so are its peaks.
+        sweep = Sweep(start_hz=20, stop_hz=0.45 * rate, duration_s=CHECK_SWEEP_S, sample_rate_hz=rate,
+                      level_dbfs=job.rig.sweep_level_dbfs)
+        quiet = round(QUIET_S * rate)
+        device = device_of(job, spot_number=spot, round_name="level check", attempt=1)
+        recording = device.play_and_record(np.concatenate([np.zeros(quiet), sweep.samples()]),
+                                           output=job.speaker(channel).output, sample_rate_hz=rate,
+                                           progress=progress, stopped=stopped)
+        return level_reading(recording, quiet_samples=quiet)
+
+    def level_readings(self, job_id: int) -> dict[str, LevelReading]:
+        """Readings of the last level check by channel; empty before the first."""
+        last = self._sound.latest(job_id, "level")
+        if last is None:
+            return {}
+        return {channel: LevelReading(noise_dbfs=noise, signal_dbfs=signal, peak_dbfs=peak)
+                for channel, (noise, signal, peak) in last.result.items()}

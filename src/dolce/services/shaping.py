@@ -1,0 +1,208 @@
+"""The Shape stop: target, limits, bands, and what they are predicted to do."""
+
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dolce.core.correction import (
+    CorrectionPlan,
+    Headroom,
+    Limits,
+    Target,
+    anchored_level_db,
+    deviation_db,
+    fit_bands,
+    headroom_of,
+    plan_correction,
+)
+from dolce.core.filters import PeakingFilter, chain_level_db
+from dolce.core.job import Job
+from dolce.core.processor import ChannelSettings
+from dolce.core.response import ANALYSIS_GRID_HZ
+from dolce.core.shape import Band, Shape
+from dolce.errors import Conflict
+from dolce.services.aligning import chosen_settings
+from dolce.services.context import Context
+from dolce.services.round_curves import ChannelCurves, shaping_curves, untouched_round
+from dolce.store import UnitOfWork
+
+NEW_BAND = PeakingFilter(frequency_hz=100.0, gain_db=-3.0, q=2.0)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class ChannelShape:
+    """One channel: curves on the analysis grid in dB relative to its target's own level.
+
+    Attributes
+    ----------
+    before_db, predicted_db, target_db, correction_db : ndarray, shape (points,)
+    level_db : float
+        Level of the target (relative to the stimulus) that was taken off all curves.
+    """
+
+    channel: str
+    curves: ChannelCurves
+    plan: CorrectionPlan
+    level_db: float
+    before_db: NDArray[np.float64]
+    lowest_db: NDArray[np.float64]
+    highest_db: NDArray[np.float64]
+    predicted_db: NDArray[np.float64]
+    target_db: NDArray[np.float64]
+    correction_db: NDArray[np.float64]
+    bands: tuple[Band, ...]
+    headroom: Headroom
+    before_deviation_db: float
+    predicted_deviation_db: float
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class ShapeView:
+    """All of the Shape stop; `channels` is empty where nothing is taken yet."""
+
+    job: Job
+    shape: Shape
+    channels: dict[str, ChannelShape]
+    undo: str | None
+    redo: str | None
+    version: int
+    found: bool
+
+
+def shape_or_default(work: UnitOfWork, job_id: int) -> Shape:
+    return work.shapes.current(job_id) or Shape()
+
+
+def target_level_db(curves: ChannelCurves, trim_db: float, target_db: NDArray, shape: Shape) -> float:
+    """Level at which the target is hung for a channel, with its trim."""
+    if shape.anchor == "hand":
+        return shape.anchor_level_db
+    return anchored_level_db(ANALYSIS_GRID_HZ, curves.average.level_db + trim_db, target_db,
+                             band_hz=shape.anchor_band_hz)
+
+
+def channel_shape(curves: ChannelCurves, settings: ChannelSettings, shape: Shape, *,
+                  sample_rate_hz: float) -> ChannelShape:
+    """Plan, prediction and figures of one channel."""
+    grid = ANALYSIS_GRID_HZ
+    target = shape.target.level_db(grid)
+    level = target_level_db(curves, settings.trim_db, target, shape)
+    shift = settings.trim_db - level
+    before = curves.average.level_db + shift
+    plan = plan_correction(grid, before, curves.average.spread_db, target, limits=shape.limits)
+    filters = shape.filters(curves.channel)
+    correction = chain_level_db(filters, at_hz=grid, sample_rate_hz=sample_rate_hz)
+    band = (shape.limits.from_hz, shape.limits.to_hz)
+    return ChannelShape(
+        channel=curves.channel, curves=curves, plan=plan, level_db=level, before_db=before,
+        lowest_db=curves.average.lowest_db + shift, highest_db=curves.average.highest_db + shift,
+        predicted_db=before + correction, target_db=target, correction_db=correction,
+        bands=shape.bands.get(curves.channel, ()), headroom=headroom_of(filters, sample_rate_hz=sample_rate_hz),
+        before_deviation_db=deviation_db(grid, before, target, band_hz=band),
+        predicted_deviation_db=deviation_db(grid, before + correction, target, band_hz=band))
+
+
+def found_bands(channels: dict[str, ChannelShape], shape: Shape, *, sample_rate_hz: float) -> Shape:
+    """The shape with new bands: one fit per channel, or one for the pair where it is linked."""
+    if shape.linked and len(channels) > 1:
+        plans = [c.plan for c in channels.values()]
+        together = replace(plans[0], wished_db=np.mean([p.wished_db for p in plans], axis=0),
+                           weight=np.mean([p.weight for p in plans], axis=0))
+        bands = _bands(together, shape.limits, sample_rate_hz)
+        return replace(shape, bands=dict.fromkeys(channels, bands))
+    return replace(shape, bands={name: _bands(c.plan, shape.limits, sample_rate_hz) for name, c in channels.items()})
+
+
+def _bands(plan: CorrectionPlan, limits: Limits, sample_rate_hz: float) -> tuple[Band, ...]:
+    return tuple(Band(filter=f) for f in fit_bands(plan, limits=limits, sample_rate_hz=sample_rate_hz).filters)
+
+
+class Shaping:
+    """Target and bands of one job."""
+
+    def __init__(self, context: Context) -> None:
+        self._context = context
+
+    def view(self, job_id: int) -> ShapeView:
+        with self._context.look() as work:
+            return self._view(work, job_id, shape_or_default(work, job_id))
+
+    @staticmethod
+    def _view(work: UnitOfWork, job_id: int, shape: Shape) -> ShapeView:
+        job = work.jobs.get(job_id)
+        base = untouched_round(work, job)
+        curves = shaping_curves(work, base.id, job.channels) if base else {}
+        settings = chosen_settings(work, job_id) or {}
+        undo, redo = work.shapes.neighbours(job_id)
+        return ShapeView(
+            job=job, shape=shape, undo=undo, redo=redo, version=work.shapes.position(job_id), found=bool(shape.bands),
+            channels={name: channel_shape(c, settings.get(name, ChannelSettings()), shape,
+                                          sample_rate_hz=job.rig.sample_rate_hz) for name, c in curves.items()})
+
+    def set_aim(self, job_id: int, *, target: Target, limits: Limits, anchor: str,
+                anchor_band_hz: tuple[float, float], anchor_level_db: float, linked: bool) -> None:
+        """Change target, limits or link; the bands stay until they are looked for again."""
+        def change(shape: Shape) -> Shape:
+            changed = replace(shape, target=target, limits=limits, anchor=anchor, anchor_band_hz=anchor_band_hz,
+                              anchor_level_db=anchor_level_db, linked=linked)
+            if linked and not shape.linked and shape.bands:
+                first = next(iter(sorted(shape.bands)))
+                changed = replace(changed, bands=dict.fromkeys(shape.bands, shape.bands[first]))
+            return changed
+        self._change(job_id, "change of target or limits", change)
+
+    def find(self, job_id: int) -> None:
+        """Look for the bands by fitting all of them together."""
+        view = self.view(job_id)
+        if not view.channels:
+            raise Conflict("there is nothing to shape yet.", where="shape",
+                           remedy="Take at least one spot with the processor bypassed.")
+        rate = view.job.rig.sample_rate_hz
+        shape = found_bands(view.channels, view.shape, sample_rate_hz=rate)
+        with self._context.change() as work:
+            work.shapes.add(job_id, shape, what="finding filters")
+            said = ", ".join(f"{name} {len(bands)} bands" for name, bands in shape.bands.items())
+            work.logbook.add(job_id, f"Filters found: {said}.", at=self._context.now())
+            work.jobs.touch(job_id, self._context.now())
+
+    def edit_band(self, job_id: int, channel: str, index: int, filter_: PeakingFilter) -> None:
+        self._change(job_id, f"edit of band {index + 1}, {channel}", lambda shape: shape.with_band(
+            channel, index, replace(shape.band(channel, index), filter=filter_)))
+
+    def switch_band(self, job_id: int, channel: str, index: int) -> None:
+        """Switch a band off, or on again."""
+        def change(shape: Shape) -> Shape:
+            band = shape.band(channel, index)
+            return shape.with_band(channel, index, replace(band, on=not band.on))
+        self._change(job_id, f"switch of band {index + 1}, {channel}", change)
+
+    def remove_band(self, job_id: int, channel: str, index: int) -> None:
+        self._change(job_id, f"removal of band {index + 1}, {channel}",
+                     lambda shape: shape.with_band(channel, index, None))
+
+    def add_band(self, job_id: int, channel: str) -> None:
+        with self._context.look() as work:
+            work.jobs.get(job_id).speaker(channel)
+        self._change(job_id, f"new band, {channel}", lambda shape: shape.with_bands(
+            channel, (*shape.bands.get(channel, ()), Band(filter=NEW_BAND))))
+
+    def undo(self, job_id: int) -> None:
+        with self._context.change() as work:
+            work.shapes.undo(job_id)
+
+    def redo(self, job_id: int) -> None:
+        with self._context.change() as work:
+            work.shapes.redo(job_id)
+
+    def _change(self, job_id: int, what: str, change: Callable[[Shape], Shape]) -> None:
+        with self._context.change() as work:
+            work.jobs.get(job_id)
+            if work.shapes.current(job_id) is None:
+                work.shapes.add(job_id, Shape(), what="start")
+            before = shape_or_default(work, job_id)
+            after = change(before)
+            if after != before:
+                work.shapes.add(job_id, after, what=what)
+                work.jobs.touch(job_id, self._context.now())

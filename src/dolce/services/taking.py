@@ -1,0 +1,237 @@
+"""The Takes stop: the board, passes over spots, and recordings made elsewhere."""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from dolce.core.job import Job, PassRecord, Round, TakeRecord
+from dolce.core.processor import BYPASS, ProcessorState
+from dolce.core.response import resampled, without_drift
+from dolce.devices.interface import Progress, Stopped
+from dolce.errors import Conflict, InvalidValue
+from dolce.formats.audio_file import read_audio, write_flac, write_wav_24
+from dolce.services.context import Context
+from dolce.services.sound_work import SoundWork
+from dolce.services.take_making import TAIL_S, captured, deconvolver_of, device_of, stimulus_of, sweep_of
+from dolce.store import UnitOfWork
+
+LONGEST_RECORDING_S = 60.0
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Board:
+    """All takes of the present round by channel and spot number, and what comes next."""
+
+    job: Job
+    rounds: tuple[Round, ...]
+    round: Round
+    takes: dict[tuple[str, int], TakeRecord]
+    next_spot: int | None
+    last_pass: PassRecord | None
+    state_fits: bool
+
+    @property
+    def taken(self) -> int:
+        return sum(take.quality.usable for take in self.takes.values())
+
+    @property
+    def wanted(self) -> int:
+        return len(self.job.channels) * len(self.job.spots)
+
+    @property
+    def to_repeat(self) -> list[TakeRecord]:
+        return [take for take in self.takes.values() if take.quality.word != "clean"]
+
+
+class Taking:
+    """Takes of one job."""
+
+    def __init__(self, context: Context, sound: SoundWork) -> None:
+        self._context = context
+        self._sound = sound
+
+    def board(self, job_id: int) -> Board:
+        with self._context.look() as work:
+            job = work.jobs.get(job_id)
+            rounds = tuple(work.takes.rounds(job_id))
+            present = next(r for r in rounds if r.id == job.round_id)
+            takes = {(t.channel, t.spot_number): t for t in work.takes.latest(present.id)}
+            last_pass = work.passes.latest(job_id, "takes")
+        fits = present.state is None or present.state.sounds_like(job.processor, job.channels)
+        return Board(job=job, rounds=rounds, round=present, takes=takes, last_pass=last_pass, state_fits=fits,
+                     next_spot=_next_spot(job, takes))
+
+    def run_spot(self, job_id: int, spot_number: int) -> PassRecord:
+        """Every channel in turn at one spot, leaving out those that are taken and usable already."""
+        board = self.board(job_id)
+        board.job.spot(spot_number)
+        steps = [(channel, spot_number) for channel in board.job.channels
+                 if not _usable(board.takes, channel, spot_number)]
+        return self._start(board, steps or [(channel, spot_number) for channel in board.job.channels])
+
+    def run_rest(self, job_id: int) -> PassRecord:
+        """All that is missing, spot by spot; for rigs that move the microphone themselves."""
+        board = self.board(job_id)
+        steps = [(channel, spot.number) for spot in board.job.spots for channel in board.job.channels
+                 if not _usable(board.takes, channel, spot.number)]
+        if not steps:
+            raise Conflict("every take of this round is there.", where="takes",
+                           remedy="Repeat single ones, or start a new round.")
+        return self._start(board, steps)
+
+    def repeat(self, job_id: int, channel: str, spot_number: int) -> PassRecord:
+        """One cell again; the earlier attempt is kept below it."""
+        board = self.board(job_id)
+        board.job.speaker(channel)
+        board.job.spot(spot_number)
+        return self._start(board, [(channel, spot_number)])
+
+    def _start(self, board: Board, steps: list[tuple[str, int]]) -> PassRecord:
+        self._require_state(board)
+        rig = board.job.rig
+        with self._context.change() as work:
+            if board.round.state is None:
+                work.takes.set_round_state(board.round.id, board.job.processor)
+
+        def step(channel: str, spot: int, progress: Progress, stopped: Stopped):
+            return self._take(board, channel, spot, progress, stopped)
+
+        return self._sound.start(board.job.id, kind="takes", steps=steps, step=step,
+                                 seconds_per_step=rig.sweep_seconds + TAIL_S)
+
+    @staticmethod
+    def _require_state(board: Board) -> None:
+        if not board.state_fits:
+            raise Conflict(
+                f"the processor is {board.job.processor.description}, but the takes of round {board.round.name} were "
+                f"made while it was {board.round.state.description}.", where="round",
+                remedy="Start a new round, or switch the processor back.")
+
+    def _take(self, board: Board, channel: str, spot: int, progress: Progress, stopped: Stopped):
+        """Play, record and analyse one take; returns what keeps it."""
+        job = board.job
+        sweep = sweep_of(job.rig)
+        with self._context.look() as work:
+            attempt = work.takes.attempts(board.round.id, channel, spot) + 1
+        device = device_of(job, spot_number=spot, round_name=board.round.name, attempt=attempt)
+        recording = device.play_and_record(stimulus_of(sweep), output=job.speaker(channel).output,
+                                           sample_rate_hz=sweep.sample_rate_hz, progress=progress, stopped=stopped)
+        capture, level_db = captured(recording, sweep=sweep, rig=job.rig, gain_db=job.rig.microphone_gain_db)
+        name = f"{_plain(job.name)}-{_plain(board.round.name)}-{channel}-spot{spot}-take{attempt}.flac"
+        data = write_flac(recording, sample_rate_hz=sweep.sample_rate_hz)
+
+        def keep(work: UnitOfWork) -> None:
+            now = self._context.now()
+            work.takes.add(round_id=board.round.id, channel=channel, spot_number=spot, at=now, source="rig",
+                           capture=capture, level_db=level_db, arrival_known=True, recording=data,
+                           recording_name=name, sweep=sweep)
+            work.jobs.touch(job.id, now)
+            work.logbook.add(job.id, f"Take of {channel} at spot {spot}, round {board.round.name}: "
+                                     f"{capture.quality.word}.", at=now)
+
+        return keep
+
+    def test_signal(self, job_id: int) -> tuple[bytes, str]:
+        """The sweep as 24-bit WAV for any player, with a second of silence behind it, and its file name."""
+        with self._context.look() as work:
+            rig = work.jobs.get(job_id).rig
+        sweep = sweep_of(rig)
+        return (write_wav_24(stimulus_of(sweep), sample_rate_hz=sweep.sample_rate_hz),
+                f"dolce-sweep-{sweep.sample_rate_hz}Hz-{sweep.duration_s:g}s.wav")
+
+    def add_recording(self, job_id: int, channel: str, spot_number: int, data: bytes, *,
+                      file_name: str) -> TakeRecord:
+        """A recording made elsewhere of the test signal, as a take; its absolute delay is not known.
+
+        A difference between the clocks of player and recorder is found and taken out.
+        """
+        audio = read_audio(data, name=file_name)
+        board = self.board(job_id)
+        board.job.speaker(channel)
+        board.job.spot(spot_number)
+        self._require_state(board)
+        rig = board.job.rig
+        sweep = sweep_of(rig)
+        seconds = audio.sample.size / audio.sample_rate_hz
+        if not sweep.duration_s * 0.98 <= seconds <= LONGEST_RECORDING_S:
+            raise InvalidValue(f"the recording lasts {seconds:.1f} s.", where=file_name,
+                               remedy=f"Keep the whole sweep of {sweep.duration_s:g} s, and at most "
+                                      f"{LONGEST_RECORDING_S:.0f} s.")
+        warnings = ["Recorded elsewhere: the absolute delay is not known."]
+        if audio.channels_in_file > 1:
+            warnings.append(f"The file has {audio.channels_in_file} channels; the loudest was used.")
+        if audio.sample_rate_hz != sweep.sample_rate_hz:
+            warnings.append(f"Resampled from {audio.sample_rate_hz} Hz.")
+        samples = resampled(audio.sample, from_hz=audio.sample_rate_hz, to_hz=sweep.sample_rate_hz)
+        octave_s = sweep.duration_s / np.log2(sweep.stop_hz / sweep.start_hz)
+        try:
+            samples, drift = without_drift(samples, deconvolver=deconvolver_of(sweep, samples.size),
+                                           octave_s=octave_s)
+            capture, level_db = captured(samples, sweep=sweep, rig=rig, gain_db=0.0)
+        except InvalidValue as error:
+            raise InvalidValue(error.problem, where=file_name, remedy=error.remedy) from error
+        if drift:
+            warnings.append(f"The recorder's clock differs by {drift:+.0f} ppm; taken out.")
+        now = self._context.now()
+        with self._context.change() as work:
+            if board.round.state is None:
+                work.takes.set_round_state(board.round.id, board.job.processor)
+            take_id = work.takes.add(round_id=board.round.id, channel=channel, spot_number=spot_number, at=now,
+                                     source="file", capture=capture, level_db=level_db, arrival_known=False,
+                                     recording=data, recording_name=file_name, sweep=sweep, warnings=warnings)
+            work.logbook.add(job_id, f"Recording {file_name} used for {channel} at spot {spot_number}: "
+                                     f"{capture.quality.word}.", at=now)
+            return work.takes.get(take_id)
+
+    def new_round(self, job_id: int) -> Round:
+        """A round for the processor's present state, named after it."""
+        now = self._context.now()
+        with self._context.change() as work:
+            job = work.jobs.get(job_id)
+            name = _round_name(job.processor, [r.name for r in work.takes.rounds(job_id)])
+            made = work.takes.add_round(job_id, name=name, at=now)
+            work.jobs.set_round(job_id, made.id)
+            work.logbook.add(job_id, f"Round {name} begun, processor {job.processor.description}.", at=now)
+        return made
+
+    def choose_round(self, job_id: int, round_id: int) -> None:
+        with self._context.change() as work:
+            if round_id not in [r.id for r in work.takes.rounds(job_id)]:
+                raise InvalidValue("that round is not of this job.", where="round", remedy="Reload the page.")
+            work.jobs.set_round(job_id, round_id)
+
+    def recording(self, job_id: int, take_id: int) -> tuple[bytes, str]:
+        """The raw recording of a take, and its file name."""
+        with self._context.look() as work:
+            if work.takes.job_of(take_id) != job_id:
+                raise InvalidValue("that take is not of this job.", where="takes", remedy="Reload the page.")
+            return work.takes.recording(take_id)
+
+
+def _usable(takes: dict[tuple[str, int], TakeRecord], channel: str, spot: int) -> bool:
+    take = takes.get((channel, spot))
+    return take is not None and take.quality.usable
+
+
+def _next_spot(job: Job, takes: dict[tuple[str, int], TakeRecord]) -> int | None:
+    """The first spot where something is missing or spoiled."""
+    for spot in job.spots:
+        if not all(_usable(takes, channel, spot.number) for channel in job.channels):
+            return spot.number
+    return None
+
+
+def _round_name(state: ProcessorState, present: list[str]) -> str:
+    if state.active == BYPASS:
+        base = "Untouched"
+    else:
+        corrected = any(settings.filters for settings in state.presets[state.active].channels.values())
+        base = "Corrected" if corrected else "Aligned"
+    if base not in present:
+        return base
+    return next(f"{base} {n}" for n in range(2, 1000) if f"{base} {n}" not in present)
+
+
+def _plain(text: str) -> str:
+    """Letters and digits of a name, for file names."""
+    return "".join(c if c.isalnum() and c.isascii() else "_" for c in text).strip("_")[:40] or "job"

@@ -1,0 +1,52 @@
+"""The one place that joins store, devices and services."""
+
+from dataclasses import dataclass
+from pathlib import Path
+
+from dolce.services.aligning import Aligning
+from dolce.services.context import Context
+from dolce.services.job_keeping import JobKeeping
+from dolce.services.loading import Loading
+from dolce.services.progress import Progress
+from dolce.services.proving import Proving
+from dolce.services.reading import Reading
+from dolce.services.rigging import Rigging
+from dolce.services.room_planning import RoomPlanning
+from dolce.services.shaping import Shaping
+from dolce.services.sound_work import SoundWork
+from dolce.services.taking import Taking
+from dolce.store import Database
+
+
+@dataclass(frozen=True, slots=True)
+class Services:
+    """Everything a page or a command may ask for."""
+
+    context: Context
+    sound: SoundWork
+    jobs: JobKeeping
+    room: RoomPlanning
+    rigging: Rigging
+    taking: Taking
+    reading: Reading
+    aligning: Aligning
+    shaping: Shaping
+    loading: Loading
+    proving: Proving
+    progress: Progress
+
+    def close(self) -> None:
+        """End the sound thread and free the data folder."""
+        self.sound.close()
+        self.context.database.close()
+
+
+def open_services(folder: Path) -> Services:
+    """Open a data folder; Conflict where another running application holds it."""
+    context = Context(Database(folder))
+    sound = SoundWork(context)
+    shaping = Shaping(context)
+    return Services(context=context, sound=sound, jobs=JobKeeping(context), room=RoomPlanning(context),
+                    rigging=Rigging(context, sound), taking=Taking(context, sound), reading=Reading(context),
+                    aligning=Aligning(context), shaping=shaping, loading=Loading(context, shaping),
+                    proving=Proving(context), progress=Progress(context))

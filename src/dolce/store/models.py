@@ -1,0 +1,137 @@
+"""The tables as rows. They stay inside the store."""
+
+from datetime import datetime
+
+from sqlalchemy import JSON, ForeignKey, LargeBinary
+from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column, relationship
+
+
+class Row(DeclarativeBase):
+    """Base of all rows."""
+
+
+class _Placed:
+    x_m: Mapped[float]
+    y_m: Mapped[float]
+    z_m: Mapped[float]
+
+
+class JobRow(Row):
+    __tablename__ = "jobs"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str]
+    place: Mapped[str]
+    notes: Mapped[str]
+    units: Mapped[str]
+    created_at: Mapped[datetime]
+    changed_at: Mapped[datetime]
+    deleted_at: Mapped[datetime | None]
+    seed: Mapped[int]
+    length_m: Mapped[float]
+    width_m: Mapped[float]
+    height_m: Mapped[float]
+    temperature_c: Mapped[float]
+    rig: Mapped[dict] = mapped_column(JSON)
+    processor: Mapped[dict] = mapped_column(JSON)
+    round_id: Mapped[int | None]
+    align_wish: Mapped[dict | None] = mapped_column(JSON)
+    shape_position: Mapped[int | None]
+    speakers: Mapped[list["SpeakerRow"]] = relationship(order_by="SpeakerRow.id", lazy="selectin",
+                                                        cascade="all, delete-orphan")
+    seats: Mapped[list["SeatRow"]] = relationship(order_by="SeatRow.id", lazy="selectin", cascade="all, delete-orphan")
+    spots: Mapped[list["SpotRow"]] = relationship(order_by="SpotRow.number", lazy="selectin",
+                                                  cascade="all, delete-orphan")
+
+
+class SpeakerRow(_Placed, Row):
+    __tablename__ = "speakers"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    job_id: Mapped[int] = mapped_column(ForeignKey("jobs.id"))
+    channel: Mapped[str]
+    output: Mapped[int]
+
+
+class SeatRow(_Placed, Row):
+    __tablename__ = "seats"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    job_id: Mapped[int] = mapped_column(ForeignKey("jobs.id"))
+    name: Mapped[str]
+
+
+class SpotRow(_Placed, Row):
+    __tablename__ = "spots"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    job_id: Mapped[int] = mapped_column(ForeignKey("jobs.id"))
+    seat_id: Mapped[int] = mapped_column(ForeignKey("seats.id"))
+    number: Mapped[int]
+
+
+class RoundRow(Row):
+    __tablename__ = "rounds"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    job_id: Mapped[int] = mapped_column(ForeignKey("jobs.id"))
+    name: Mapped[str]
+    state: Mapped[dict | None] = mapped_column(JSON(none_as_null=True))
+    created_at: Mapped[datetime]
+
+
+class TakeRow(Row):
+    __tablename__ = "takes"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    round_id: Mapped[int] = mapped_column(ForeignKey("rounds.id"))
+    channel: Mapped[str]
+    spot_number: Mapped[int]
+    attempt: Mapped[int]
+    taken_at: Mapped[datetime]
+    source: Mapped[str]
+    sample_rate_hz: Mapped[int]
+    arrival_s: Mapped[float]
+    arrival_known: Mapped[bool]
+    polarity: Mapped[str]
+    signal_to_noise_db: Mapped[float]
+    peak_dbfs: Mapped[float]
+    clipped_samples: Mapped[int]
+    warnings: Mapped[list] = mapped_column(JSON)
+    level_db: Mapped[bytes] = mapped_column(LargeBinary)
+
+
+class TakeSamplesRow(Row):
+    __tablename__ = "take_samples"
+    take_id: Mapped[int] = mapped_column(ForeignKey("takes.id"), primary_key=True)
+    response: Mapped[bytes] = mapped_column(LargeBinary)
+    response_start_s: Mapped[float]
+    recording: Mapped[bytes] = mapped_column(LargeBinary)
+    recording_name: Mapped[str]
+    sweep: Mapped[dict] = mapped_column(JSON)
+
+
+class PassRow(Row):
+    __tablename__ = "passes"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    job_id: Mapped[int] = mapped_column(ForeignKey("jobs.id"))
+    kind: Mapped[str]
+    state: Mapped[str]
+    message: Mapped[str]
+    steps: Mapped[list] = mapped_column(JSON)
+    done_steps: Mapped[int]
+    fraction: Mapped[float]
+    seconds_per_step: Mapped[float]
+    started_at: Mapped[datetime]
+    result: Mapped[dict] = mapped_column(JSON)
+
+
+class ShapeStepRow(Row):
+    __tablename__ = "shape_steps"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    job_id: Mapped[int] = mapped_column(ForeignKey("jobs.id"))
+    position: Mapped[int]
+    what: Mapped[str]
+    shape: Mapped[dict] = mapped_column(JSON)
+
+
+class LogbookRow(Row):
+    __tablename__ = "logbook"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    job_id: Mapped[int] = mapped_column(ForeignKey("jobs.id"))
+    at: Mapped[datetime]
+    text: Mapped[str]

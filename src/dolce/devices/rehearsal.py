@@ -35,7 +35,7 @@ class SpeakerModel:
     Attributes
     ----------
     low_limit_hz : float
-        Corner of its fourth-order roll-off.
+        Corner of its roll-off of 12 dB per octave, as of a closed box.
     gain_db : float
         Its sensitivity against the others.
     latency_s : float
@@ -43,7 +43,7 @@ class SpeakerModel:
         A gentle hill at 2.5 kHz.
     """
 
-    low_limit_hz: float = 46.0
+    low_limit_hz: float = 44.0
     gain_db: float = 0.0
     latency_s: float = 0.0
     presence_db: float = 0.0
@@ -114,7 +114,7 @@ class RehearsalRig:
         model = MODELS.get(channel, SpeakerModel())
         response = room_response(place, self.microphone, room=self.room, sound=self.sound,
                                  speed_m_s=speed_of_sound(self.room.temperature_c), sample_rate_hz=rate)
-        response = signal.sosfilt(signal.butter(4, model.low_limit_hz, "high", fs=rate, output="sos"), response)
+        response = signal.sosfilt(signal.butter(2, model.low_limit_hz, "high", fs=rate, output="sos"), response)
         size = fft.next_fast_len(response.size + round(0.1 * rate), real=True)
         frequency = fft.rfftfreq(size, 1 / rate)
         hill = model.presence_db * np.exp(-((np.log2(np.maximum(frequency, 1) / 2500)) ** 2))

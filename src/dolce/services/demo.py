@@ -11,7 +11,7 @@ from dolce.services.wiring import Services
 COMPLETE = "Ferry Lane attic"
 UNTOUCHED = "Ferry Lane attic, to practise"
 _ROOM = RoomSize(length_m=5.1, width_m=3.7, height_m=2.4, temperature_c=21.0)
-_SEAT = Point(x_m=1.88, y_m=2.02, z_m=1.18)
+_SEAT = Point(x_m=1.90, y_m=1.86, z_m=1.18)
 
 
 def build_demo(services: Services, *, report: Callable[[str], None] = lambda _: None) -> None:
@@ -24,7 +24,7 @@ def build_demo(services: Services, *, report: Callable[[str], None] = lambda _: 
     services.sound.wait()
     report("Untouched round taken.")
     services.aligning.use_proposal(job.id)
-    services.shaping.set_aim(job.id, target=Target(bass_lift_db=3.0, tilt_db_per_octave=-0.4), limits=Limits(),
+    services.shaping.set_aim(job.id, target=Target(bass_lift_db=3.0, tilt_db_per_octave=-0.4), limits=Limits(from_hz=40.0, to_hz=500.0),
                              anchor="band", anchor_band_hz=(200.0, 2000.0), anchor_level_db=0.0, linked=False)
     services.shaping.find(job.id)
     services.loading.load(job.id, "A", "corrected")
@@ -41,13 +41,13 @@ def build_demo(services: Services, *, report: Callable[[str], None] = lambda _: 
 
 def _attic(services: Services, name: str) -> Job:
     context = services.context
-    half = 0.66
+    half = 0.72
     with context.change() as work:
         job = work.jobs.add(
             name=name, place="Second floor, under the roof", units="metres", room=_ROOM, seed=7, at=context.now(),
             notes="Composing room. One pair of monitors on stands, a desk, a sofa at the back.",
-            speakers=[Speaker(channel="L", place=Point(x_m=round(_SEAT.x_m - half, 2), y_m=0.86, z_m=1.16), output=1),
-                      Speaker(channel="R", place=Point(x_m=round(_SEAT.x_m + half, 2), y_m=0.81, z_m=1.16), output=2)],
+            speakers=[Speaker(channel="L", place=Point(x_m=round(_SEAT.x_m - half, 2), y_m=0.62, z_m=1.16), output=1),
+                      Speaker(channel="R", place=Point(x_m=round(_SEAT.x_m + half, 2), y_m=0.56, z_m=1.16), output=2)],
             seat_name="Mixer", seat=_SEAT, spots=cluster(_SEAT, count=9, spacing_m=0.22, room=_ROOM),
             rig=Rig(pace="fast", microphone_name="Rehearsal microphone", microphone_serial="RM-0001"))
         work.logbook.add(job.id, "Job created.", at=context.now())

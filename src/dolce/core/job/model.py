@@ -59,7 +59,7 @@ class Rig:
     sample_rate_hz: int = 48_000
     sweep_level_dbfs: float = -18.0
     sweep_seconds: float = 5.0
-    microphone_gain_db: float = 6.0
+    microphone_gain_db: float = 0.0
     pace: Literal["real time", "fast"] = "real time"
     microphone_name: str = ""
     microphone_serial: str = ""

@@ -24,7 +24,8 @@ def build_demo(services: Services, *, report: Callable[[str], None] = lambda _: 
     services.sound.wait()
     report("Untouched round taken.")
     services.aligning.use_proposal(job.id)
-    services.shaping.set_aim(job.id, target=Target(bass_lift_db=3.0, tilt_db_per_octave=-0.4), limits=Limits(from_hz=40.0, to_hz=500.0),
+    services.shaping.set_aim(job.id, target=Target(bass_lift_db=3.0, tilt_db_per_octave=-0.4),
+                             limits=Limits(from_hz=40.0, to_hz=500.0),
                              anchor="band", anchor_band_hz=(200.0, 2000.0), anchor_level_db=0.0, linked=False)
     services.shaping.find(job.id)
     services.loading.load(job.id, "A", "corrected")

@@ -6,7 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dolce.core.job import Job, Round
-from dolce.core.response import ANALYSIS_GRID_HZ, find_arrival, phase_deg
+from dolce.core.response import ANALYSIS_GRID_HZ, find_arrival, mean_spread_db, phase_deg
 from dolce.errors import InvalidValue
 from dolce.services.context import Context
 from dolce.services.round_curves import ChannelCurves, channel_curves
@@ -44,6 +44,11 @@ class ReadView:
     curves: tuple[ChannelCurves, ...]
     phases: dict[str, NDArray[np.float64]]
     impulses: dict[str, tuple[NDArray[np.float64], NDArray[np.float64]]]
+
+    @staticmethod
+    def bass_spread_db(curves: ChannelCurves) -> float:
+        """Mean standard deviation over the spots, 20-120 Hz."""
+        return mean_spread_db(ANALYSIS_GRID_HZ, curves.average)
 
 
 class Reading:

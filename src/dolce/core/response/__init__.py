@@ -1,7 +1,7 @@
 """From a recording to a response, and what can be read from responses."""
 
 from dolce.core.response.arrival import Arrival, find_arrival
-from dolce.core.response.averaging import SpotAverage, average_over_spots
+from dolce.core.response.averaging import SpotAverage, average_over_spots, mean_spread_db
 from dolce.core.response.capture import Capture, analyse_recording
 from dolce.core.response.clock_drift import resampled, without_drift
 from dolce.core.response.deconvolution import Deconvolver
@@ -20,5 +20,6 @@ from dolce.core.response.spectrum import (
 __all__ = [
     "ANALYSIS_GRID_HZ", "Arrival", "Capture", "Deconvolver", "FrequencyResponse", "ImpulseResponse",
     "MicrophoneCurve", "Quality", "SpotAverage", "analyse_recording", "average_over_spots", "clipped_samples",
-    "find_arrival", "level_on_grid", "phase_deg", "resampled", "smoothed_level_db", "smoothed_power", "without_drift",
+    "find_arrival", "level_on_grid", "mean_spread_db", "phase_deg", "resampled",
+    "smoothed_level_db", "smoothed_power", "without_drift",
 ]

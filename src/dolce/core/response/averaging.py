@@ -51,3 +51,9 @@ def average_over_spots(level_db: ArrayLike, *, weights: ArrayLike | None = None)
     used = levels[weight > 0]
     return SpotAverage(level_db=energy_mean_db(levels, weights=weight), spread_db=np.sqrt(variance),
                        lowest_db=used.min(axis=0), highest_db=used.max(axis=0))
+
+
+def mean_spread_db(frequency_hz: NDArray, average: SpotAverage, *, band_hz: tuple[float, float] = (20, 120)) -> float:
+    """Mean over log frequency of the spread in a band: the figure for the bass (Welti & Devantier 2006)."""
+    inside = (frequency_hz >= band_hz[0]) & (frequency_hz <= band_hz[1])
+    return float(np.mean(average.spread_db[inside]))

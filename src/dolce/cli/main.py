@@ -1,0 +1,116 @@
+"""The `dolce` command: reads arguments, calls a service, prints the result."""
+
+import argparse
+import json
+import sys
+from collections.abc import Sequence
+from pathlib import Path
+from typing import NoReturn
+
+from dolce.errors import DolceError, InvalidValue
+
+
+class _OneLineParser(argparse.ArgumentParser):
+    """Says what is wrong in one line and ends with 2."""
+
+    def error(self, message: str) -> NoReturn:
+        print(f"{self.prog}: {message}", file=sys.stderr)
+        raise SystemExit(2)
+
+
+def main(arguments: Sequence[str] | None = None) -> int:
+    """Run one command; 0 on success, 2 with one line on standard error where the input is wrong."""
+    options = _parser().parse_args(arguments)
+    try:
+        options.run(options)
+    except DolceError as error:
+        print(f"dolce {options.command}: {' '.join(str(error).split())}", file=sys.stderr)
+        return 2
+    except OSError as error:
+        said = f"{error.filename}: {error.strerror}" if error.filename else str(error)
+        print(f"dolce {options.command}: {said}. Check the path.", file=sys.stderr)
+        return 2
+    return 0
+
+
+def _parser() -> argparse.ArgumentParser:
+    parser = _OneLineParser(prog="dolce", description="Measure, align, correct and prove loudspeakers.")
+    commands = parser.add_subparsers(dest="command", required=True, parser_class=_OneLineParser)
+
+    sweep = commands.add_parser("sweep", help="write a logarithmic sweep as WAV, mono, 32-bit float")
+    sweep.add_argument("out", metavar="OUT.wav", type=Path)
+    sweep.add_argument("--rate", type=int, default=48_000, help="sample rate in Hz")
+    sweep.add_argument("--seconds", type=float, default=5.0)
+    sweep.add_argument("--from", dest="from_hz", type=float, default=10.0, help="Hz")
+    sweep.add_argument("--to", dest="to_hz", type=float, default=22_000.0, help="Hz")
+    sweep.add_argument("--level", type=float, default=-12.0, help="dBFS; a full-scale sine is 0 (AES17)")
+    sweep.set_defaults(run=_sweep)
+
+    response = commands.add_parser(
+        "response", help="response from a recording of a sweep",
+        description="Level in dB relative to the stimulus, phase in degrees relative to the arrival.")
+    response.add_argument("recording", metavar="RECORDING.wav", type=Path)
+    response.add_argument("--stimulus", metavar="SWEEP.wav", type=Path, required=True)
+    response.add_argument("--mic-cal", metavar="FILE", type=Path, help="frequency, dB, perhaps phase; is taken out")
+    response.add_argument("--smoothing", metavar="N", type=float, help="over 1/N octave; none when left out")
+    response.add_argument("--ir", metavar="OUT.wav", type=Path, help="also write the impulse response")
+    response.add_argument("--out", metavar="OUT.csv", type=Path, required=True)
+    response.set_defaults(run=_response)
+
+    filters = commands.add_parser("filters", help="parametric filters for responses of one speaker at several spots")
+    filters.add_argument("responses", metavar="R.csv", type=Path, nargs="+")
+    filters.add_argument("--weights", help="one number per response, parted by commas")
+    filters.add_argument("--target", default="flat", metavar="FILE.csv|flat")
+    filters.add_argument("--from", dest="from_hz", type=float, default=20.0, help="Hz")
+    filters.add_argument("--to", dest="to_hz", type=float, default=500.0, help="Hz")
+    filters.add_argument("--max-boost", type=float, default=3.0, help="dB, for the sum of all bands")
+    filters.add_argument("--bands", type=int, default=10)
+    filters.add_argument("--fir", metavar="DIR", type=Path, help="also write impulse responses as WAV")
+    filters.add_argument("--rates", default="44100,48000", help="sample rates of these, in Hz, parted by commas")
+    filters.add_argument("--out", metavar="OUT.json", type=Path, required=True)
+    filters.set_defaults(run=_filters)
+
+    for name, help_ in (("serve", "start the application"), ("demo", "start it with sample jobs")):
+        command = commands.add_parser(name, help=help_)
+        command.add_argument("--port", type=int, default=5057)
+        command.add_argument("--data", type=Path, default=None, help="folder of the jobs")
+        command.set_defaults(run=_serve)
+    return parser
+
+
+def _numbers(text: str, name: str) -> list[float]:
+    try:
+        return [float(part) for part in text.split(",")]
+    except ValueError:
+        raise InvalidValue(f"{text!r} is not a row of numbers.", where=name, remedy="Part them by commas.") from None
+
+
+def _sweep(options: argparse.Namespace) -> None:
+    from dolce.services import batch
+
+    batch.write_sweep(options.out, rate_hz=options.rate, seconds=options.seconds, from_hz=options.from_hz,
+                      to_hz=options.to_hz, level_dbfs=options.level)
+
+
+def _response(options: argparse.Namespace) -> None:
+    from dolce.services import batch
+
+    report = batch.write_response(options.recording, stimulus=options.stimulus, microphone=options.mic_cal,
+                                  smoothing=options.smoothing, impulse_out=options.ir, out=options.out)
+    print(json.dumps(report))
+
+
+def _filters(options: argparse.Namespace) -> None:
+    from dolce.services import batch
+
+    batch.write_filters(
+        options.responses, weights=_numbers(options.weights, "--weights") if options.weights else None,
+        target=None if options.target == "flat" else Path(options.target), from_hz=options.from_hz,
+        to_hz=options.to_hz, max_boost_db=options.max_boost, bands=options.bands, fir_folder=options.fir,
+        rates_hz=[int(rate) for rate in _numbers(options.rates, "--rates")] if options.fir else [], out=options.out)
+
+
+def _serve(options: argparse.Namespace) -> None:
+    from dolce.cli.serving import serve
+
+    serve(folder=options.data, port=options.port, demo=options.command == "demo")

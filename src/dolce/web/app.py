@@ -1,0 +1,59 @@
+"""The application: configuration, safety, and the pages."""
+
+import secrets
+
+from flask import Flask, Response, request
+from flask_wtf import CSRFProtect
+
+from dolce import __version__
+from dolce.services.wiring import Services
+from dolce.web import errors
+from dolce.web.jobs.routes import blueprint as jobs
+from dolce.web.shared import formatting
+from dolce.web.shared.sound_routes import blueprint as sound
+from dolce.web.stops.align.routes import blueprint as align
+from dolce.web.stops.load.routes import blueprint as load
+from dolce.web.stops.prove.routes import blueprint as prove
+from dolce.web.stops.read.routes import blueprint as read
+from dolce.web.stops.rig.routes import blueprint as rig
+from dolce.web.stops.room.routes import blueprint as room
+from dolce.web.stops.shape.routes import blueprint as shape
+from dolce.web.stops.takes.routes import blueprint as takes
+
+LARGEST_UPLOAD_BYTES = 80 * 1024 * 1024
+_HOSTS = {"127.0.0.1", "localhost", "[::1]"}
+_POLICY = ("default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; font-src 'self'; "
+           "connect-src 'self'; form-action 'self'; base-uri 'none'; frame-ancestors 'none'")
+
+
+def create_app(services: Services) -> Flask:
+    """The web application over opened services."""
+    app = Flask("dolce.web", static_folder="static", template_folder="shared/templates")
+    # Sessions carry nothing but the CSRF token: a fresh key at every start is enough.
+    app.config.update(SECRET_KEY=secrets.token_hex(32), MAX_CONTENT_LENGTH=LARGEST_UPLOAD_BYTES,
+                      SESSION_COOKIE_SAMESITE="Strict", SESSION_COOKIE_HTTPONLY=True, WTF_CSRF_TIME_LIMIT=None,
+                      SEND_FILE_MAX_AGE_DEFAULT=3600)
+    app.extensions["dolce"] = services
+    app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
+    formatting.register(app)
+    app.jinja_env.globals["dolce_version"] = __version__
+    errors.register(app)
+    CSRFProtect(app)
+
+    @app.before_request
+    def _own_host_only() -> tuple[str, int] | None:
+        host = request.host.rsplit(":", 1)[0]
+        return None if host in _HOSTS else ("This address is not served here.", 400)
+
+    @app.after_request
+    def _safe_headers(response: Response) -> Response:
+        response.headers["Content-Security-Policy"] = _POLICY
+        response.headers["X-Content-Type-Options"] = "nosniff"
+        response.headers["Referrer-Policy"] = "no-referrer"
+        if response.mimetype == "text/html":
+            response.headers["Cache-Control"] = "no-store"
+        return response
+
+    for blueprint in (jobs, sound, room, rig, takes, read, align, shape, load, prove):
+        app.register_blueprint(blueprint)
+    return app

@@ -1,0 +1,48 @@
+"""Kinds of errors to status codes, and to a message in the right place."""
+
+from flask import Flask, Response, make_response, render_template, request
+from flask_wtf.csrf import CSRFError
+from werkzeug.exceptions import HTTPException, RequestEntityTooLarge
+
+from dolce.errors import Conflict, DeviceError, DolceError, NotFound
+
+_STATUS = ((NotFound, 404), (Conflict, 409), (DeviceError, 503))
+
+
+def register(app: Flask) -> None:
+    """Answer every error with a page, or with a message for the page that is open."""
+
+    @app.errorhandler(DolceError)
+    def _known(error: DolceError) -> Response:
+        status = next((code for kind, code in _STATUS if isinstance(error, kind)), 422)
+        return answer(error, status)
+
+    @app.errorhandler(RequestEntityTooLarge)
+    def _large(_error: RequestEntityTooLarge) -> Response:
+        limit = app.config["MAX_CONTENT_LENGTH"] // 2**20
+        return answer(DolceError(f"The file is larger than {limit} MB.",
+                                 remedy="Cut the recording to one sweep, or save it as FLAC."), 413)
+
+    @app.errorhandler(CSRFError)
+    def _forged(_error: CSRFError) -> Response:
+        return answer(DolceError("This page is from before the last start of Dolce.", remedy="Reload it."), 400)
+
+    @app.errorhandler(HTTPException)
+    def _http(error: HTTPException) -> Response:
+        return answer(DolceError(f"{error.name}.", remedy="Go back to the list of jobs."), error.code or 500)
+
+    @app.errorhandler(Exception)
+    def _unknown(error: Exception) -> Response:
+        app.logger.exception("unexpected fault", exc_info=error)
+        return answer(DolceError("Something broke inside Dolce; nothing was changed.",
+                                 remedy="Reload the page. The log has the details."), 500)
+
+
+def answer(error: DolceError, status: int) -> Response:
+    """A whole page, or for htmx the message alone, put into the page's message line."""
+    if request.headers.get("HX-Request"):
+        response = make_response(render_template("_message.html", error=error), status)
+        response.headers["HX-Retarget"] = "#messages"
+        response.headers["HX-Reswap"] = "innerHTML"
+        return response
+    return make_response(render_template("error.html", error=error, status=status), status)

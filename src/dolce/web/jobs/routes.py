@@ -1,0 +1,88 @@
+"""Routes of the list of jobs."""
+
+from flask import Blueprint, Response, make_response, redirect, render_template, request, url_for
+
+from dolce.errors import InvalidForm
+from dolce.services.job_keeping import JobWish
+from dolce.web.shared.page import services
+
+blueprint = Blueprint("jobs", __name__, template_folder="templates")
+
+
+def _page(*, status: int = 200, **context: object) -> Response:
+    deleted = services().jobs.deleted()
+    return make_response(render_template("jobs/page.html", jobs=services().jobs.all(), deleted=deleted,
+                                         **{"faults": {}, "typed": {}, "editing": None, **context}), status)
+
+
+def _wish() -> JobWish:
+    form = request.form
+    return JobWish(name=form.get("name", ""), place=form.get("place", ""), notes=form.get("notes", ""),
+                   units=form.get("units", "metres"))
+
+
+@blueprint.get("/")
+def page() -> Response:
+    """The list."""
+    return _page()
+
+
+@blueprint.post("/jobs")
+def create() -> Response:
+    """A new job, opened at its first stop."""
+    try:
+        job = services().jobs.create(_wish())
+    except InvalidForm as error:
+        return _page(status=422, faults=error.faults, typed=request.form)
+    return redirect(url_for("room.page", job_id=job.id), 303)
+
+
+@blueprint.get("/jobs/<int:job_id>")
+def open_job(job_id: int) -> Response:
+    """Where the job goes on: the first stop that is not finished."""
+    status = services().progress.status(job_id)
+    stop = next((s.stop for s in status.stops if s.fill != "full"), "prove")
+    return redirect(url_for(f"{stop}.page", job_id=job_id))
+
+
+@blueprint.get("/jobs/<int:job_id>/edit")
+def edit(job_id: int) -> Response:
+    """The form with a job's name, place, notes and units."""
+    return _page(editing=services().jobs.get(job_id))
+
+
+@blueprint.post("/jobs/<int:job_id>/edit")
+def save(job_id: int) -> Response:
+    """Keep them."""
+    try:
+        services().jobs.edit(job_id, _wish())
+    except InvalidForm as error:
+        return _page(status=422, faults=error.faults, typed=request.form, editing=services().jobs.get(job_id))
+    return redirect(url_for("jobs.page"), 303)
+
+
+@blueprint.post("/jobs/<int:job_id>/copy")
+def copy(job_id: int) -> Response:
+    """A second job with everything in it, or without takes."""
+    services().jobs.copy(job_id, with_takes=request.form.get("takes") != "no")
+    return redirect(url_for("jobs.page"), 303)
+
+
+@blueprint.get("/jobs/<int:job_id>/delete")
+def ask_delete(job_id: int) -> Response:
+    """Ask before deleting."""
+    return _page(asking=services().jobs.get(job_id))
+
+
+@blueprint.post("/jobs/<int:job_id>/delete")
+def delete(job_id: int) -> Response:
+    """Set aside; the list offers to bring it back."""
+    services().jobs.delete(job_id)
+    return redirect(url_for("jobs.page"), 303)
+
+
+@blueprint.post("/jobs/<int:job_id>/restore")
+def restore(job_id: int) -> Response:
+    """Bring back what was deleted."""
+    services().jobs.restore(job_id)
+    return redirect(url_for("jobs.page"), 303)

@@ -1,0 +1,46 @@
+"""Finished points for the plots: what the scripts draw, they do not compute."""
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dolce.core.response import ANALYSIS_GRID_HZ
+
+FROM_HZ, TO_HZ = 20.0, 20_000.0
+RANGE_DB = 50.0
+_SHOWN = (ANALYSIS_GRID_HZ >= FROM_HZ * 0.985) & (ANALYSIS_GRID_HZ <= TO_HZ * 1.015)
+_X = [round(float(f), 2) for f in ANALYSIS_GRID_HZ[_SHOWN]]
+
+
+def shown(values: NDArray) -> list[float]:
+    """The part of a curve on the analysis grid that is shown, to a hundredth."""
+    return np.round(values[_SHOWN], 2).tolist()
+
+
+def curve(label: str, channel: str, state: str, values: NDArray, *, note: str = "") -> dict:
+    """A curve: the channel decides its colour, the state ("before", "predicted", "after", "target") its line."""
+    return {"label": label, "channel": channel, "state": state, "y": shown(values), "note": note}
+
+
+def ribbon(channel: str, low: NDArray, high: NDArray) -> dict:
+    """The range over the spots."""
+    return {"channel": channel, "low": shown(low), "high": shown(high)}
+
+
+def response_plot(*, curves: list[dict], top_db: float, unit: str, ribbons: list[dict] | None = None,
+                  marks: list[dict] | None = None, strip: list[dict] | None = None) -> dict:
+    """A plot of level over frequency, 50 dB over three decades."""
+    return {"kind": "frequency-response", "x": _X, "xRange": [FROM_HZ, TO_HZ], "yRange": [top_db - RANGE_DB, top_db],
+            "unit": unit, "curves": curves, "ribbons": ribbons or [], "marks": marks or [], "strip": strip or []}
+
+
+def top_above(level_db: float) -> float:
+    """Upper end of the scale for curves around a level: 15 dB above it, in steps of 5."""
+    return float(np.ceil((level_db + 15) / 5) * 5)
+
+
+def small_path(values: NDArray, *, middle_db: float, width: int, height: int) -> str:
+    """A small curve as an SVG path: 20 Hz to 20 kHz, 40 dB around a middle."""
+    y = values[_SHOWN][::6]
+    x = np.linspace(0, width, y.size)
+    at = np.clip(height / 2 - (y - middle_db) / 40 * height, 0, height)
+    return "M" + "L".join(f"{a:.1f} {b:.1f}" for a, b in zip(x, at, strict=True))

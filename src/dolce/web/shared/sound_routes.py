@@ -1,0 +1,14 @@
+"""The stop button, on every page."""
+
+from flask import Blueprint, Response, make_response, render_template
+
+from dolce.web.shared.page import services
+
+blueprint = Blueprint("sound", __name__)
+
+
+@blueprint.post("/sound/stop")
+def stop() -> Response:
+    """Silence, whatever plays."""
+    services().sound.stop()
+    return make_response(render_template("_notice.html", notice="Sound stopped. Finished takes are kept."))

@@ -1,0 +1,141 @@
+// Draws finished points: level or phase over frequency, or an impulse over time. Point or use the arrow keys to read off;
+// drag across to zoom, double-click or Home to go back. The vertical scale never changes by itself.
+const d3 = globalThis.d3;
+const MARGIN = { top: 10, right: 14, bottom: 26, left: 46 };
+const STRIP = 26;
+const MAJOR = [20, 30, 50, 100, 200, 300, 500, 1000, 2000, 3000, 5000, 10000, 20000];
+const zooms = new Map();                       // by place of the plot: a swap keeps the zoom
+
+export function drawWaitingPlots() {
+  for (const figure of document.querySelectorAll("[data-plot]")) {
+    const text = figure.querySelector("script").textContent;
+    if (figure.dataset.plotState === "drawn" && figure.drawnText === text && figure.querySelector("svg").childElementCount) continue;
+    figure.drawnText = text;
+    draw(figure, JSON.parse(text));
+    figure.dataset.plotState = "drawn";
+  }
+}
+
+function hertz(f) { return f >= 1000 ? `${+(f / 1000).toFixed(f < 9950 ? 2 : 1)} kHz` : `${+f.toFixed(f < 100 ? 1 : 0)} Hz`; }
+function tickText(f) { return f >= 1000 ? `${f / 1000}k` : `${f}`; }
+
+function draw(figure, data) {
+  const svg = d3.select(figure).select("svg");
+  const key = figure.id + location.pathname;
+  const width = Math.max(320, figure.clientWidth);
+  const height = Number(figure.dataset.height) || 400;
+  const strip = data.strip?.length ? STRIP : 0;
+  const bottom = height - MARGIN.bottom - strip;
+  const log = data.kind === "frequency-response";
+  const range = zooms.get(key) ?? data.xRange;
+  const x = (log ? d3.scaleLog() : d3.scaleLinear()).domain(range).range([MARGIN.left, width - MARGIN.right]);
+  const y = d3.scaleLinear().domain(data.yRange).range([bottom, MARGIN.top]);
+  svg.attr("viewBox", `0 0 ${width} ${height}`).attr("height", height).selectAll("*").remove();
+  const clip = `clip-${figure.id}`;
+  svg.append("clipPath").attr("id", clip).append("rect").attr("x", MARGIN.left).attr("y", MARGIN.top)
+    .attr("width", width - MARGIN.left - MARGIN.right).attr("height", bottom - MARGIN.top);
+
+  const ticks = log ? (range[1] / range[0] > 12 ? MAJOR.filter((f) => f >= range[0] && f <= range[1]) : x.ticks(8)) : x.ticks(10);
+  for (const f of ticks) {
+    svg.append("path").attr("class", "grid").attr("d", `M${x(f)} ${MARGIN.top}V${bottom}`);
+    svg.append("text").attr("class", "tick").attr("x", x(f)).attr("y", height - 8).attr("text-anchor", "middle").text(log ? tickText(+f.toPrecision(3)) : `${f} ms`);
+  }
+  const step = data.unit === "dB" ? (data.yRange[1] - data.yRange[0] > 30 ? 10 : 5) : data.unit === "°" ? 90 : 50;
+  for (let v = Math.ceil(data.yRange[0] / step) * step; v <= data.yRange[1]; v += step) {
+    svg.append("path").attr("class", "grid").attr("d", `M${MARGIN.left} ${y(v)}H${width - MARGIN.right}`);
+    svg.append("text").attr("class", "tick").attr("x", MARGIN.left - 6).attr("y", y(v) + 4).attr("text-anchor", "end")
+      .text((v > 0 && data.unit === "dB" ? "+" : "") + String(v).replace("-", "−"));
+  }
+  svg.append("text").attr("class", "tick").attr("x", MARGIN.left + 4).attr("y", MARGIN.top + 10).text(data.unit);
+
+  const body = svg.append("g").attr("clip-path", `url(#${clip})`);
+  const xs = (curve) => curve.x ?? data.x;
+  for (const ribbon of data.ribbons ?? []) {
+    body.append("path").attr("class", `ribbon ch-${ribbon.channel}`)
+      .attr("d", d3.area().x((_, i) => x(data.x[i])).y0((_, i) => y(ribbon.low[i])).y1((_, i) => y(ribbon.high[i]))(data.x));
+  }
+  for (const curve of data.curves) {
+    const own = xs(curve);
+    const line = d3.line().x((_, i) => x(own[i])).y((v) => y(v));
+    if (data.breaks) line.defined((v, i) => i === 0 || Math.abs(v - curve.y[i - 1]) < data.breaks);
+    body.append("path").attr("class", `trace ${curve.state} ch-${curve.channel}`).attr("d", line(curve.y));
+  }
+  for (const mark of data.marks ?? []) {
+    body.append("path").attr("class", "mark").attr("d", `M${x(mark.x)} ${bottom}v-14`);
+    body.append("text").attr("class", "mark-text").attr("x", x(mark.x)).attr("y", bottom - 18).text(mark.label);
+  }
+  for (const part of data.strip ?? []) {
+    const from = Math.max(x(part.from), MARGIN.left), to = Math.min(x(part.to), width - MARGIN.right);
+    if (to <= from) continue;
+    svg.append("rect").attr("class", `strip-part ${part.outside ? "outside" : part.verdict.replace(" ", "-")}`)
+      .attr("x", from + 0.5).attr("y", bottom + 5).attr("width", Math.max(1, to - from - 1)).attr("height", 18).attr("rx", 3);
+    if (to - from > 7 * part.label.length) svg.append("text").attr("class", "strip-text").attr("x", (from + to) / 2).attr("y", bottom + 18).text(part.label);
+  }
+  placeLabels(svg, data, x, y, xs, width, bottom);
+  readOff(figure, svg, data, x, y, xs, bottom, width, key);
+}
+
+// Labels at the end of their curves: where neighbours would collide they move apart, and onto different places along x.
+function placeLabels(svg, data, x, y, xs, width, bottom) {
+  const named = data.curves.filter((c) => c.state !== "spot");
+  const taken = [];
+  named.forEach((curve, k) => {
+    const own = xs(curve);
+    const wanted = x.range()[0] + (x.range()[1] - x.range()[0]) * (0.97 - 0.22 * (k % 4));
+    const i = Math.min(own.length - 1, Math.max(0, d3.bisector((d) => d).left(own, x.invert(wanted))));
+    let at = Math.min(bottom - 8, Math.max(22, y(curve.y[i]) - 9));
+    while (taken.some(([tx, ty]) => Math.abs(tx - wanted) < 170 && Math.abs(ty - at) < 15)) at -= 15;
+    taken.push([wanted, at]);
+    svg.append("text").attr("class", `end-label ${curve.state} ch-${curve.channel}`).attr("x", Math.min(wanted, width - 18)).attr("y", at).attr("text-anchor", "end").text(curve.label);
+  });
+}
+
+function readOff(figure, svg, data, x, y, xs, bottom, width, key) {
+  const out = figure.querySelector(".readout");
+  const cursor = svg.append("path").attr("class", "cursor");
+  const box = svg.append("rect").attr("class", "zoom-box").attr("y", MARGIN.top).attr("height", bottom - MARGIN.top).attr("width", 0);
+  const first = xs(data.curves[0]);
+  let index = null, from = null;
+  const show = (i) => {
+    index = Math.max(0, Math.min(first.length - 1, i));
+    const at = first[index];
+    cursor.attr("d", `M${x(at)} ${MARGIN.top}V${bottom}`);
+    const parts = data.curves.filter((c) => c.state !== "spot").map((c) => {
+      const j = d3.bisector((d) => d).center(xs(c), at);
+      return `${c.label} ${c.y[j].toFixed(1).replace("-", "−")} ${data.unit}`;
+    });
+    const band = (data.strip ?? []).find((s) => at >= s.from && at <= s.to);
+    out.textContent = `${data.kind === "impulse" ? `${at.toFixed(2)} ms` : hertz(at)}: ${parts.join(", ")}${band ? `, ${band.label}` : ""}`;
+  };
+  const redraw = () => { draw(figure, data); };
+  const place = (event) => { const box = svg.node().getBoundingClientRect(); return (event.clientX - box.left) * (width / box.width); };
+  svg.on("pointermove", (event) => {
+    const px = place(event);
+    show(d3.bisector((d) => d).center(first, x.invert(px)));
+    if (from !== null) box.attr("x", Math.min(from, px)).attr("width", Math.abs(px - from));
+  }).on("pointerdown", (event) => { from = place(event); svg.node().setPointerCapture(event.pointerId); })
+    .on("pointerup", (event) => {
+      const px = place(event), start = from;
+      from = null;
+      box.attr("width", 0);
+      if (start !== null && Math.abs(px - start) > 24) {
+        const limits = [x.invert(Math.max(MARGIN.left, Math.min(start, px))), x.invert(Math.min(width - MARGIN.right, Math.max(start, px)))];
+        zooms.set(key, limits);
+        redraw();
+      }
+    })
+    .on("dblclick", () => { zooms.delete(key); redraw(); })
+    .on("keydown", (event) => {
+      const step = { ArrowRight: 1, ArrowLeft: -1 }[event.key];
+      if (step) { event.preventDefault(); show((index ?? Math.floor(first.length / 2)) + step * (event.shiftKey ? 12 : 1)); }
+      if (event.key === "Home") { zooms.delete(key); redraw(); }
+      if ((event.key === "+" || event.key === "-") && index !== null) {
+        const at = first[index], [a, b] = x.domain(), k = event.key === "+" ? 0.5 : 2;
+        const [lo, hi] = data.xRange;
+        const next = data.kind === "impulse" ? [Math.max(lo, at - (at - a) * k), Math.min(hi, at + (b - at) * k)]
+          : [Math.max(lo, at * (a / at) ** k), Math.min(hi, at * (b / at) ** k)];
+        zooms.set(key, next);
+        redraw();
+      }
+    });
+}

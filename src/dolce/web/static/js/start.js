@@ -1,0 +1,54 @@
+// Wires the page: draws waiting plots, forwards keys, drags and drops. Nothing is computed here.
+import { drawWaitingPlots } from "./plot/response_plot.js";
+import { startPlans } from "./plan.js";
+import { startDrops } from "./drop.js";
+
+const token = document.querySelector('meta[name="csrf-token"]')?.content;
+
+document.addEventListener("htmx:config:request", (event) => {
+  event.detail.ctx.request.headers["X-CSRFToken"] = token;
+});
+
+function ready() {
+  drawWaitingPlots();
+  placeMenus();
+}
+
+// A cell's menu near the right edge opens to the left.
+function placeMenus() {
+  for (const menu of document.querySelectorAll(".cell-menu")) {
+    menu.addEventListener("toggle", () => {
+      if (!menu.open) return;
+      const board = menu.closest(".board-scroll").getBoundingClientRect();
+      menu.classList.toggle("leftward", menu.getBoundingClientRect().left + 260 > board.right);
+      for (const other of document.querySelectorAll(".cell-menu[open]")) if (other !== menu) other.open = false;
+    });
+  }
+}
+
+document.addEventListener("htmx:after:swap", ready);
+document.addEventListener("click", (event) => {
+  if (event.target.closest("[data-dismiss]")) event.target.closest(".message").remove();
+  if (event.target.closest("[data-theme-switch]")) {
+    const theme = document.documentElement.dataset.theme === "evening" ? "light" : "evening";
+    document.documentElement.dataset.theme = theme;
+    localStorage.setItem("dolce-theme", theme);
+  }
+  if (!event.target.closest(".cell-menu")) for (const menu of document.querySelectorAll(".cell-menu[open]")) menu.open = false;
+});
+document.addEventListener("keydown", (event) => {
+  if (event.key === "Escape") {
+    for (const menu of document.querySelectorAll(".cell-menu[open]")) menu.open = false;
+    document.querySelector("[data-stop-sound]")?.click();
+  }
+  const undo = (event.ctrlKey || event.metaKey) && event.key.toLowerCase() === "z" && !event.target.matches("input, textarea");
+  if (undo) {
+    const button = document.querySelector(event.shiftKey ? '.undo form:last-child button' : '.undo form:first-child button');
+    if (button && !button.disabled) { event.preventDefault(); button.click(); }
+  }
+});
+// Typing marks the page; a value sent by Enter goes through its own form.
+startPlans(token);
+startDrops(token);
+ready();
+document.documentElement.dataset.ready = "true";

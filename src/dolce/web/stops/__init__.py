@@ -1,0 +1,1 @@
+"""One folder per stop: everything of a page in one place."""

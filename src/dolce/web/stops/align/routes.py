@@ -1,0 +1,45 @@
+"""Routes of the Align stop."""
+
+from flask import Blueprint, Response, request
+
+from dolce.errors import InvalidForm
+from dolce.web.shared.form_reader import FormReader
+from dolce.web.shared.page import after_change, services, show_stop
+from dolce.web.stops.align.views import LadderView
+
+blueprint = Blueprint("align", __name__, url_prefix="/jobs/<int:job_id>/align", template_folder="templates")
+
+
+def _show(job_id: int, **context: object) -> Response:
+    view = services().aligning.view(job_id)
+    return show_stop("align", job_id, view=view, ladder=LadderView.of(view),
+                     **{"faults": {}, "typed": {}, **context})
+
+
+@blueprint.get("")
+def page(job_id: int) -> Response:
+    """Ladder and table."""
+    return _show(job_id)
+
+
+@blueprint.post("/use")
+def use(job_id: int) -> Response:
+    """Take over the proposal."""
+    services().aligning.use_proposal(job_id)
+    return after_change("align", job_id, _show)
+
+
+@blueprint.post("/choose")
+def choose(job_id: int) -> Response:
+    """Take over what was typed."""
+    form = FormReader(request.form)
+    typed = {channel: (form.number(f"trim-{channel}", low=-40, high=12, unit="dB"),
+                       form.number(f"delay-{channel}", low=0, high=200, unit="ms"),
+                       form.choice(f"polarity-{channel}", ("normal", "inverted")))
+             for channel in services().jobs.get(job_id).channels}
+    try:
+        form.done()
+        services().aligning.choose(job_id, typed)
+    except InvalidForm as error:
+        return _show(job_id, status=422, faults=error.faults, typed=request.form)
+    return after_change("align", job_id, _show)

@@ -1,0 +1,39 @@
+"""Routes of the Load stop."""
+
+from flask import Blueprint, Response, request
+
+from dolce.services.loading import CONTENTS, SLOTS
+from dolce.web.shared.page import after_change, download, services, show_stop
+
+blueprint = Blueprint("load", __name__, url_prefix="/jobs/<int:job_id>/load", template_folder="templates")
+
+
+def _show(job_id: int, **context: object) -> Response:
+    return show_stop("load", job_id, view=services().loading.view(job_id), slots=SLOTS, contents=CONTENTS, **context)
+
+
+@blueprint.get("")
+def page(job_id: int) -> Response:
+    """Outputs, presets and files."""
+    return _show(job_id)
+
+
+@blueprint.post("/presets/<slot>")
+def load(job_id: int, slot: str) -> Response:
+    """Write a preset."""
+    services().loading.load(job_id, slot, request.form.get("content", ""))
+    return after_change("load", job_id, _show)
+
+
+@blueprint.post("/switch/<to>")
+def switch(job_id: int, to: str) -> Response:
+    """Play a preset, or bypass."""
+    services().loading.switch(job_id, to)
+    return after_change("load", job_id, _show)
+
+
+@blueprint.get("/package.zip")
+def package(job_id: int) -> Response:
+    """Everything for another processor."""
+    data, name = services().loading.package(job_id)
+    return download(data, name, "application/zip")

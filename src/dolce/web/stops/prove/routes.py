@@ -1,0 +1,18 @@
+"""Routes of the Prove stop."""
+
+from flask import Blueprint, Response, request
+
+from dolce.web.shared.page import services, show_stop
+from dolce.web.stops.prove.views import proof_plot
+
+blueprint = Blueprint("prove", __name__, url_prefix="/jobs/<int:job_id>/prove", template_folder="templates")
+
+
+@blueprint.get("")
+def page(job_id: int) -> Response:
+    """Before, predicted and after, figures and the logbook."""
+    view = services().proving.view(job_id)
+    wanted = request.args.get("channel", "")
+    channel = wanted if wanted in view.channels else next(iter(view.channels), "")
+    return show_stop("prove", job_id, view=view, channel=channel,
+                     plot=proof_plot(view.channels[channel]) if channel else None)

@@ -1,0 +1,43 @@
+"""Curves of the Read stop as plots."""
+
+import numpy as np
+
+from dolce.core.alignment import mid_level_db
+from dolce.core.job import CHANNEL_NAMES
+from dolce.core.response import ANALYSIS_GRID_HZ
+from dolce.services.reading import ReadView
+from dolce.web.shared.plot_data import curve, response_plot, ribbon, shown, top_above
+
+
+def read_plot(view: ReadView) -> dict | None:
+    """The plot of what was chosen; None where nothing is taken."""
+    if not view.curves:
+        return None
+    if view.wish.view == "impulse":
+        return _impulse_plot(view)
+    if view.wish.view == "phase":
+        curves = [{"label": f"{c.channel} at spot {c.takes[0].spot_number}", "channel": c.channel, "state": "after",
+                   "y": shown(view.phases[c.channel]), "note": ""} for c in view.curves]
+        plot = response_plot(curves=curves, top_db=0, unit="°")
+        return {**plot, "yRange": [-180, 180], "breaks": 180}
+    curves, ribbons = [], []
+    for c in view.curves:
+        name = CHANNEL_NAMES.get(c.channel, c.channel)
+        if len(c.takes) > 1:
+            curves += [curve(f"spot {t.spot_number}", c.channel, "spot", level)
+                       for t, level in zip(c.takes, c.level_db, strict=True)]
+            ribbons.append(ribbon(c.channel, c.average.lowest_db, c.average.highest_db))
+            curves.append(curve(f"{name}, average of {len(c.takes)}", c.channel, "after", c.average.level_db))
+        else:
+            curves.append(curve(f"{name} at spot {c.takes[0].spot_number}", c.channel, "after", c.level_db[0]))
+    middle = float(np.mean([mid_level_db(ANALYSIS_GRID_HZ, c.average.level_db) for c in view.curves]))
+    return response_plot(curves=curves, ribbons=ribbons, top_db=top_above(middle), unit="dB")
+
+
+def _impulse_plot(view: ReadView) -> dict:
+    peak = max(float(np.max(np.abs(sample))) for _, sample in view.impulses.values())
+    curves = [{"label": f"{channel} at spot {c.takes[0].spot_number}", "channel": channel, "state": "after",
+               "x": np.round(view.impulses[channel][0] * 1000, 4).tolist(),
+               "y": np.round(100 * view.impulses[channel][1] / peak, 3).tolist(), "note": ""}
+              for c in view.curves for channel in (c.channel,)]
+    return {"kind": "impulse", "xRange": [-2.0, 20.0], "yRange": [-110, 110], "unit": "%", "curves": curves}

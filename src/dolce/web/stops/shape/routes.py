@@ -1,0 +1,123 @@
+"""Routes of the Shape stop."""
+
+from flask import Blueprint, Response, request
+
+from dolce.core.correction import Limits, Target
+from dolce.core.filters import PeakingFilter
+from dolce.core.shape import Shape
+from dolce.errors import InvalidForm, InvalidValue
+from dolce.web.shared.form_reader import FormReader
+from dolce.web.shared.page import after_change, services, show_stop
+from dolce.web.stops.shape.views import ChannelView
+
+blueprint = Blueprint("shape", __name__, url_prefix="/jobs/<int:job_id>/shape", template_folder="templates")
+
+# Which field a fault of the core is about.
+_FIELDS = {"bass lift": "bass_lift_db", "bass lift below": "bass_corner_hz", "tilt": "tilt_db_per_octave",
+           "tilt from": "tilt_from_hz", "range from": "from_hz", "range to": "to_hz", "largest boost": "max_boost_db",
+           "largest cut": "max_cut_db", "Q from": "min_q", "Q to": "max_q", "bands": "bands",
+           "level from": "anchor_from_hz", "level to": "anchor_to_hz", "level": "anchor_level_db"}
+
+
+def _show(job_id: int, **context: object) -> Response:
+    view = services().shaping.view(job_id)
+    wanted = request.values.get("channel", "")
+    channel = wanted if wanted in view.channels else next(iter(view.channels), "")
+    shown = ChannelView.of(view, channel) if channel else None
+    return show_stop("shape", job_id, view=view, shown=shown, channel=channel,
+                     **{"faults": {}, "typed": {}, **context})
+
+
+@blueprint.get("")
+def page(job_id: int) -> Response:
+    """Target, limits, plot and bands."""
+    return _show(job_id)
+
+
+@blueprint.post("/aim")
+def aim(job_id: int) -> Response:
+    """Target, limits, link; then look for filters if asked."""
+    form = FormReader(request.form)
+
+    def number(name: str, low: float, high: float, unit: str = "") -> float:
+        return form.number(name, low=low, high=high, unit=unit)
+
+    try:
+        target = {"bass_lift_db": number("bass_lift_db", -6, 15, "dB"),
+                  "bass_corner_hz": number("bass_corner_hz", 30, 300, "Hz"),
+                  "tilt_db_per_octave": number("tilt_db_per_octave", -3, 3, "dB per octave"),
+                  "tilt_from_hz": number("tilt_from_hz", 100, 10_000, "Hz")}
+        limits = {"from_hz": number("from_hz", 10, 20_000, "Hz"), "to_hz": number("to_hz", 10, 20_000, "Hz"),
+                  "max_boost_db": number("max_boost_db", 0, 12, "dB"),
+                  "max_cut_db": number("max_cut_db", 0, 24, "dB"), "min_q": number("min_q", 0.2, 20),
+                  "max_q": number("max_q", 0.2, 20), "bands": form.whole("bands", low=1, high=31)}
+        anchor = form.choice("anchor", ("band", "hand"))
+        band = (number("anchor_from_hz", 20, 20_000, "Hz"), number("anchor_to_hz", 20, 20_000, "Hz"))
+        level = number("anchor_level_db", -120, 60, "dB")
+        form.done()
+        try:
+            shape = Shape(target=Target(**target), limits=Limits(**limits), anchor=anchor, anchor_band_hz=band,
+                          anchor_level_db=level, linked=form.flag("linked"))
+        except InvalidValue as error:
+            form.blame(error, _FIELDS, "to_hz")
+        form.done()
+    except InvalidForm as error:
+        return _show(job_id, status=422, faults=error.faults, typed=request.form)
+    services().shaping.set_aim(job_id, target=shape.target, limits=shape.limits, anchor=shape.anchor,
+                               anchor_band_hz=shape.anchor_band_hz, anchor_level_db=shape.anchor_level_db,
+                               linked=shape.linked)
+    if request.form.get("find"):
+        services().shaping.find(job_id)
+    return after_change("shape", job_id, _show)
+
+
+@blueprint.post("/bands/<channel>/<int:index>")
+def edit_band(job_id: int, channel: str, index: int) -> Response:
+    """Frequency, gain, Q of one band."""
+    form = FormReader(request.form)
+    values = {"frequency_hz": form.number("frequency_hz", low=5, high=24_000, unit="Hz"),
+              "gain_db": form.number("gain_db", low=-30, high=15, unit="dB"),
+              "q": form.number("q", low=0.1, high=50)}
+    try:
+        form.done()
+    except InvalidForm as error:
+        said = {"frequency_hz": "Frequency", "gain_db": "Gain", "q": "Q"}
+        faults = {f"band-{index}": " ".join(f"{said[name]}: {text}" for name, text in error.faults.items())}
+        return _show(job_id, status=422, faults=faults)
+    services().shaping.edit_band(job_id, channel, index, PeakingFilter(**values))
+    return after_change("shape", job_id, _show)
+
+
+@blueprint.post("/bands/<channel>/<int:index>/switch")
+def switch_band(job_id: int, channel: str, index: int) -> Response:
+    """Off, or on again."""
+    services().shaping.switch_band(job_id, channel, index)
+    return after_change("shape", job_id, _show)
+
+
+@blueprint.post("/bands/<channel>/<int:index>/remove")
+def remove_band(job_id: int, channel: str, index: int) -> Response:
+    """Gone, until undo."""
+    services().shaping.remove_band(job_id, channel, index)
+    return after_change("shape", job_id, _show)
+
+
+@blueprint.post("/bands/<channel>/add")
+def add_band(job_id: int, channel: str) -> Response:
+    """One more."""
+    services().shaping.add_band(job_id, channel)
+    return after_change("shape", job_id, _show)
+
+
+@blueprint.post("/undo")
+def undo(job_id: int) -> Response:
+    """One step back."""
+    services().shaping.undo(job_id)
+    return after_change("shape", job_id, _show)
+
+
+@blueprint.post("/redo")
+def redo(job_id: int) -> Response:
+    """One step forward."""
+    services().shaping.redo(job_id)
+    return after_change("shape", job_id, _show)

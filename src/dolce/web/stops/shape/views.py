@@ -1,0 +1,52 @@
+"""One channel of the Shape stop: plot, band rows, what was left alone."""
+
+from dataclasses import dataclass
+from string import ascii_lowercase
+
+from dolce.core.correction import Stretch
+from dolce.core.shape import Band
+from dolce.services.shaping import ChannelShape, ShapeView
+from dolce.web.shared.plot_data import curve, response_plot, ribbon
+
+TOP_DB = 15.0
+_SHORT = {"correct": "correct", "only cut": "only cut", "leave": "leave"}
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class BandRow:
+    """A band with its letter on the plot."""
+
+    index: int
+    letter: str
+    band: Band
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class ChannelView:
+    """What is shown of one channel."""
+
+    channel: ChannelShape
+    plot: dict
+    rows: tuple[BandRow, ...]
+    left_alone: tuple[Stretch, ...]
+
+    @classmethod
+    def of(cls, view: ShapeView, name: str) -> "ChannelView":
+        c = view.channels[name]
+        rows = tuple(BandRow(index=k, letter=_letter(k), band=band) for k, band in enumerate(c.bands))
+        curves = [curve(f"before, {len(c.curves.takes)} spots", name, "before", c.before_db),
+                  curve("target", name, "target", c.target_db)]
+        if c.bands:
+            curves.append(curve("predicted", name, "predicted", c.predicted_db))
+        marks = [{"x": row.band.filter.frequency_hz, "label": row.letter} for row in rows if row.band.on]
+        strip = [{"from": s.from_hz, "to": s.to_hz, "verdict": s.verdict,
+                  "label": "outside the range: leave" if s.reason.startswith("outside") else _SHORT[s.verdict],
+                  "outside": s.reason.startswith("outside")} for s in c.plan.stretches]
+        plot = response_plot(curves=curves, ribbons=[ribbon(name, c.lowest_db, c.highest_db)], top_db=TOP_DB,
+                             unit="dB", marks=marks, strip=strip)
+        return cls(channel=c, plot=plot, rows=rows, left_alone=c.plan.left_alone)
+
+
+def _letter(index: int) -> str:
+    """a, b ... z, aa, ab ..."""
+    return ascii_lowercase[index] if index < 26 else "a" + ascii_lowercase[index - 26]

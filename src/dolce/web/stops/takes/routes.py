@@ -1,0 +1,87 @@
+"""Routes of the Takes stop."""
+
+from flask import Blueprint, Response, request
+
+from dolce.errors import DolceError, InvalidValue
+from dolce.web.shared.form_reader import uploaded
+from dolce.web.shared.page import after_change, download, services, show_stop
+from dolce.web.stops.takes.views import BoardView
+
+blueprint = Blueprint("takes", __name__, url_prefix="/jobs/<int:job_id>/takes", template_folder="templates")
+
+
+def _show(job_id: int, **context: object) -> Response:
+    return show_stop("takes", job_id, board=BoardView.of(services().taking.board(job_id)),
+                     **{"faults": {}, **context})
+
+
+@blueprint.get("")
+def page(job_id: int) -> Response:
+    """The board."""
+    return _show(job_id)
+
+
+@blueprint.post("/spots/<int:spot>/run")
+def run_spot(job_id: int, spot: int) -> Response:
+    """Every channel at one spot."""
+    services().taking.run_spot(job_id, spot)
+    return after_change("takes", job_id, _show)
+
+
+@blueprint.post("/run")
+def run_rest(job_id: int) -> Response:
+    """Everything that is missing."""
+    services().taking.run_rest(job_id)
+    return after_change("takes", job_id, _show)
+
+
+@blueprint.post("/<channel>/<int:spot>/repeat")
+def repeat(job_id: int, channel: str, spot: int) -> Response:
+    """One cell again."""
+    services().taking.repeat(job_id, channel, spot)
+    return after_change("takes", job_id, _show)
+
+
+@blueprint.post("/<channel>/<int:spot>/recording")
+def add_recording(job_id: int, channel: str, spot: int) -> Response:
+    """A recording made elsewhere, dropped on a cell."""
+    try:
+        data, name = uploaded(request.files.get("recording"))
+        take = services().taking.add_recording(job_id, channel, spot, data, file_name=name)
+    except DolceError as error:
+        return _show(job_id, status=422, faults={f"{channel}-{spot}": str(error)})
+    if not request.headers.get("HX-Request"):
+        return after_change("takes", job_id, _show)
+    return _show(job_id, notice=f"{name} is now {channel} at spot {spot}: {take.quality.word}. "
+                                f"{' '.join(take.warnings)}")
+
+
+@blueprint.get("/test-signal.wav")
+def test_signal(job_id: int) -> Response:
+    """The sweep for a player."""
+    data, name = services().taking.test_signal(job_id)
+    return download(data, name, "audio/wav")
+
+
+@blueprint.get("/<int:take_id>/recording")
+def recording(job_id: int, take_id: int) -> Response:
+    """The raw recording of a take."""
+    data, name = services().taking.recording(job_id, take_id)
+    return download(data, name, "audio/flac" if name.endswith(".flac") else "audio/wav")
+
+
+@blueprint.post("/rounds")
+def new_round(job_id: int) -> Response:
+    """A new round for the processor's present state."""
+    services().taking.new_round(job_id)
+    return after_change("takes", job_id, _show)
+
+
+@blueprint.post("/rounds/choose")
+def choose_round(job_id: int) -> Response:
+    """Look at another round."""
+    raw = request.form.get("round", "")
+    if not raw.isdigit():
+        raise InvalidValue("no round was chosen.", where="round", remedy="Choose one of the list.")
+    services().taking.choose_round(job_id, int(raw))
+    return after_change("takes", job_id, _show)

@@ -1,0 +1,96 @@
+"""The board as rows of cells, and where the pass stands."""
+
+from dataclasses import dataclass
+from typing import Literal
+
+from dolce.core.alignment import mid_level_db
+from dolce.core.job import CHANNEL_NAMES, PassRecord, TakeRecord
+from dolce.core.response import ANALYSIS_GRID_HZ, smoothed_level_db
+from dolce.services.taking import Board
+from dolce.web.shared.plot_data import small_path
+
+CELL_WIDTH, CELL_HEIGHT = 72, 40
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Cell:
+    """One channel at one spot."""
+
+    channel: str
+    spot: int
+    kind: Literal["empty", "waiting", "sounding", "taken"]
+    word: str
+    path: str
+    take: TakeRecord | None
+    percent: int
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class PassView:
+    """The running pass: what sounds, how far it is, and how long it takes."""
+
+    channel: str
+    spot: int
+    step: int
+    steps: int
+    percent: int
+    seconds_left: float
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class BoardView:
+    """The board, the pass and the figures beside them."""
+
+    board: Board
+    rows: tuple[tuple[str, str, tuple[Cell, ...]], ...]
+    running: PassView | None
+    message: str
+    spoiled: tuple[TakeRecord, ...]
+    lowest_signal_to_noise_db: float | None
+    least_to_clipping_db: float | None
+
+    @classmethod
+    def of(cls, board: Board) -> "BoardView":
+        last = board.last_pass
+        running = last if last is not None and last.state == "running" else None
+        waiting = set(running.steps[running.done_steps:]) if running else set()
+        now = running.steps[running.done_steps] if running and running.done_steps < len(running.steps) else None
+        rows = tuple((channel, CHANNEL_NAMES.get(channel, channel),
+                      tuple(_cell(board, channel, spot.number, waiting, now, running) for spot in board.job.spots))
+                     for channel in board.job.channels)
+        qualities = [take.quality for take in board.takes.values()]
+        return cls(
+            board=board, rows=rows, running=_pass_view(running) if running and now else None,
+            message=last.message if last is not None and last.state in ("failed", "stopped", "interrupted") else "",
+            spoiled=tuple(board.to_repeat),
+            lowest_signal_to_noise_db=min((q.signal_to_noise_db for q in qualities), default=None),
+            least_to_clipping_db=min((-q.peak_dbfs for q in qualities), default=None))
+
+    @property
+    def seconds_for_all(self) -> float:
+        """How long what is missing would take, without walking."""
+        rig = self.board.job.rig
+        return (self.board.wanted - self.board.taken) * (rig.sweep_seconds + 1.0)
+
+
+def _cell(board: Board, channel: str, spot: int, waiting: set[tuple[str, int]], now: tuple[str, int] | None,
+          running: PassRecord | None) -> Cell:
+    take = board.takes.get((channel, spot))
+    here = (channel, spot)
+    kind = "sounding" if here == now else "waiting" if here in waiting else "taken" if take else "empty"
+    path = ""
+    if take is not None:
+        middle = mid_level_db(ANALYSIS_GRID_HZ, take.level_db)
+        path = small_path(smoothed_level_db(take.level_db, per_octave=12), middle_db=middle, width=CELL_WIDTH,
+                          height=CELL_HEIGHT)
+    word = {"sounding": "sweeping", "waiting": "next", "empty": ""}.get(kind) if kind != "taken" else take.quality.word
+    return Cell(channel=channel, spot=spot, kind=kind, word=word or "", path=path, take=take,
+                percent=round(100 * running.fraction) if running and here == now else 0)
+
+
+def _pass_view(running: PassRecord) -> PassView:
+    channel, spot = running.steps[running.done_steps]
+    left = len(running.steps) - running.done_steps - running.fraction
+    return PassView(channel=channel, spot=spot, step=running.done_steps + 1, steps=len(running.steps),
+                    percent=round(100 * (running.done_steps + running.fraction) / len(running.steps)),
+                    seconds_left=left * running.seconds_per_step)

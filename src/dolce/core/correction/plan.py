@@ -184,7 +184,7 @@ def _stretches(frequency_hz: NDArray, inside: NDArray, beyond_reach: NDArray, ca
                                                f"at {at:.0f} Hz")
             case 2:
                 verdict, reason = "leave", (f"narrow dip at {at:.0f} Hz, {depth:.0f} dB under the target: a "
-                                            "cancellation. Filling it only costs headroom; move the speaker or the seat")
+                                            "cancellation. Filling it only costs headroom; move speaker or seat")
             case 3:
                 verdict, reason = "only cut", (f"dip at {at:.0f} Hz moves between spots "
                                                f"(spread {spread_db[here].max():.1f} dB)")

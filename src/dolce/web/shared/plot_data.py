@@ -39,8 +39,8 @@ def top_above(level_db: float) -> float:
 
 
 def small_path(values: NDArray, *, middle_db: float, width: int, height: int) -> str:
-    """A small curve as an SVG path: 20 Hz to 20 kHz, 40 dB around a middle."""
+    """A small curve as an SVG path: 20 Hz to 20 kHz, 32 dB around a middle."""
     y = values[_SHOWN][::6]
     x = np.linspace(0, width, y.size)
-    at = np.clip(height / 2 - (y - middle_db) / 40 * height, 0, height)
+    at = np.clip(height / 2 - (y - middle_db) / 32 * height, 0, height)
     return "M" + "L".join(f"{a:.1f} {b:.1f}" for a, b in zip(x, at, strict=True))

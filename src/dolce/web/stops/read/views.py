@@ -24,8 +24,9 @@ def read_plot(view: ReadView) -> dict | None:
     for c in view.curves:
         name = CHANNEL_NAMES.get(c.channel, c.channel)
         if len(c.takes) > 1:
-            curves += [curve(f"spot {t.spot_number}", c.channel, "spot", level)
-                       for t, level in zip(c.takes, c.level_db, strict=True)]
+            if len(view.curves) == 1:                # two channels with all their spots would hide each other
+                curves += [curve(f"spot {t.spot_number}", c.channel, "spot", level)
+                           for t, level in zip(c.takes, c.level_db, strict=True)]
             ribbons.append(ribbon(c.channel, c.average.lowest_db, c.average.highest_db))
             curves.append(curve(f"{name}, average of {len(c.takes)}", c.channel, "after", c.average.level_db))
         else:

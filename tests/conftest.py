@@ -1,0 +1,35 @@
+"""What several tests share."""
+
+import os
+
+os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
+
+from pathlib import Path
+
+import pytest
+
+from dolce.services.demo import build_demo
+from dolce.services.wiring import Services, open_services
+
+
+@pytest.fixture
+def services(tmp_path: Path):
+    """Opened services on an empty data folder."""
+    opened = open_services(tmp_path / "data")
+    yield opened
+    opened.close()
+
+
+@pytest.fixture(scope="session")
+def demo(tmp_path_factory) -> Services:
+    """Both sample jobs, made once; tests look at them and change only copies."""
+    opened = open_services(tmp_path_factory.mktemp("demo"))
+    build_demo(opened)
+    yield opened
+    opened.close()
+
+
+@pytest.fixture(scope="session")
+def demo_job(demo: Services) -> int:
+    """Number of the complete sample job."""
+    return next(job.id for job in demo.jobs.all() if job.name == "Ferry Lane attic")

@@ -1,0 +1,93 @@
+import numpy as np
+import pytest
+from numpy.testing import assert_allclose
+from scipy import signal
+
+from dolce.core.filters import (
+    PeakingFilter,
+    chain_level_db,
+    chain_samples,
+    convolution_filter,
+    minimum_phase_impulse,
+    peaking_biquad,
+    q_of_octaves,
+)
+from dolce.core.processor import ChannelSettings, Preset, ProcessorState, processed
+from dolce.errors import InvalidValue
+
+BANDS = (PeakingFilter(frequency_hz=41.2, gain_db=-7.2, q=4.3), PeakingFilter(frequency_hz=3000, gain_db=5, q=1.2),
+         PeakingFilter(frequency_hz=15_000, gain_db=-4, q=2))
+
+
+@pytest.mark.parametrize("rate", [44_100, 48_000, 96_000])
+def test_closed_form_of_the_level_agrees_with_the_biquads_of_a_reference_library(rate):
+    # scipy.signal.sosfreqz evaluates the Cookbook's coefficients; our level is its magnitude in closed form.
+    at = np.geomspace(10, 20_000, 300)
+    sos = np.array([peaking_biquad(frequency_hz=b.frequency_hz, gain_db=b.gain_db, q=b.q, sample_rate_hz=rate).sos()
+                    for b in BANDS])
+    reference = 20 * np.log10(np.abs(signal.sosfreqz(sos, worN=at, fs=rate)[1]))
+    # Coefficients near z = 1 lose digits at 10 Hz; 1e-6 dB is what doubles leave.
+    assert_allclose(chain_level_db(BANDS, at_hz=at, sample_rate_hz=rate), reference, atol=1e-6)
+
+
+def test_cookbook_coefficients_match_an_independent_design():
+    # scipy.signal.iirpeak is a resonator of unit gain with the same poles where the gain is infinite; the peaking
+    # equaliser is 1 + (A^2 - 1) times a resonator of Q A. W3C Audio EQ Cookbook, rearranged.
+    a2 = 10 ** (6 / 20)
+    own = peaking_biquad(frequency_hz=1000, gain_db=6, q=2, sample_rate_hz=48_000)
+    w, h = signal.freqz([own.b0, own.b1, own.b2], [1, own.a1, own.a2], worN=500)
+    w0 = 2 * np.pi * 1000 / 48_000
+    # iirpeak takes its bandwidth as w0 / Q through a tangent: choose the Q that gives the Cookbook's alpha / A.
+    alpha = np.sin(w0) / 4 / 10 ** (6 / 40)
+    quality = w0 / (2 * np.arctan(alpha / np.sin(w0) * np.sin(w0)))
+    b, a = signal.iirpeak(1000, quality, fs=48_000)
+    reference = 1 + (a2 - 1) * signal.freqz(b, a, worN=w)[1]
+    assert_allclose(h, reference, atol=1e-9)
+
+
+@pytest.mark.parametrize(("octaves", "q"), [(1 / 3, 4.318), (1, 1.414), (2, 0.667)])
+def test_q_of_a_bandwidth(octaves, q):
+    # Q = sqrt(2^N) / (2^N - 1); values as printed in handbooks of equalisers (common practice).
+    assert q_of_octaves(octaves) == pytest.approx(q, abs=5e-4)
+    assert PeakingFilter(frequency_hz=100, gain_db=1, q=q_of_octaves(octaves)).width_octaves == pytest.approx(octaves)
+
+
+def test_minimum_phase_agrees_with_a_minimum_phase_filter():
+    # A biquad of the Cookbook is minimum phase: the magnitude alone must give back its own impulse response.
+    frequency = np.linspace(0, 24_000, 2**15 + 1)
+    level = chain_level_db(BANDS[1:2], at_hz=frequency, sample_rate_hz=48_000)
+    impulse = np.zeros(400)
+    impulse[0] = 1
+    reference = chain_samples(BANDS[1:2], impulse, sample_rate_hz=48_000)
+    assert_allclose(minimum_phase_impulse(level)[:400], reference, atol=1e-9)
+
+
+@pytest.mark.parametrize("rate", [44_100, 48_000, 88_200, 96_000])
+def test_convolution_filters_have_the_level_of_the_bands_and_last_one_second(rate):
+    impulse = convolution_filter(BANDS, sample_rate_hz=rate)
+    assert impulse.size == rate
+    at = np.geomspace(20, 20_000, 200)
+    level = 20 * np.log10(np.abs(signal.freqz(impulse, worN=at, fs=rate)[1]))
+    # Cut off after a second: a band of Q 4.3 at 41 Hz has then fallen by over 200 dB.
+    assert_allclose(level, chain_level_db(BANDS, at_hz=at, sample_rate_hz=rate), atol=1e-3)
+
+
+def test_processor_trims_delays_and_inverts():
+    impulse = np.zeros(4096)
+    impulse[100] = 1
+    out = processed(impulse, ChannelSettings(trim_db=-6.0206, delay_s=0.01, polarity="inverted"), sample_rate_hz=48_000)
+    assert_allclose(out[580], -0.5, atol=1e-5)
+    # Half a sample: the phase slope of the shifted impulse is that of the delay, closed form.
+    half = processed(impulse, ChannelSettings(delay_s=10.5 / 48_000), sample_rate_hz=48_000)
+    slope = np.diff(np.unwrap(np.angle(np.fft.rfft(half))))[10:500].mean() / (2 * np.pi) * 4096
+    assert slope == pytest.approx(-110.5, abs=1e-3)
+
+
+def test_presets_turn_down_all_channels_alike_and_bypass_nothing():
+    state = ProcessorState(active="A", presets={"A": Preset(name="x", cut_db=2.5, channels={
+        "L": ChannelSettings(trim_db=-1)})})
+    assert state.settings_for("L").trim_db == -3.5
+    assert state.settings_for("R").trim_db == -2.5
+    assert ProcessorState(presets=state.presets).settings_for("L") == ChannelSettings()
+    with pytest.raises(InvalidValue, match="preset B is empty"):
+        ProcessorState(active="B", presets=state.presets)

@@ -1,0 +1,187 @@
+import numpy as np
+import pytest
+from numpy.testing import assert_allclose
+from scipy import fft, signal
+
+from dolce.core.levels import band_edges
+from dolce.core.response import (
+    ANALYSIS_GRID_HZ,
+    Deconvolver,
+    ImpulseResponse,
+    MicrophoneCurve,
+    analyse_recording,
+    average_over_spots,
+    clipped_samples,
+    find_arrival,
+    level_on_grid,
+    resampled,
+    smoothed_power,
+    without_drift,
+)
+from dolce.core.signals import Sweep
+from dolce.errors import InvalidValue
+
+RATE = 48_000
+SWEEP = Sweep(duration_s=2.0)
+GRID = ANALYSIS_GRID_HZ[(ANALYSIS_GRID_HZ >= 20) & (ANALYSIS_GRID_HZ <= 20_000)]
+
+
+def heard(system, *, delay_s=0.0123456, seconds=3.0, stretch=0.0, sweep=SWEEP):
+    """The sweep through a system given as complex response over Hz, delayed; computed by its spectrum alone."""
+    x = sweep.samples()
+    samples = round(seconds * RATE)
+    size = fft.next_fast_len(2 * samples)
+    frequency = fft.rfftfreq(size, 1 / RATE)
+    if stretch:
+        # The same closed form on a clock that runs off by `stretch`.
+        slow = Sweep(start_hz=sweep.start_hz / (1 + stretch), stop_hz=sweep.stop_hz / (1 + stretch),
+                     duration_s=sweep.duration_s * (1 + stretch), level_dbfs=sweep.level_dbfs)
+        x = slow.samples()
+    spectrum = fft.rfft(x, size) * system(frequency) * np.exp(-2j * np.pi * frequency * delay_s)
+    return fft.irfft(spectrum, size)[:samples]
+
+
+def high_pass(frequency):
+    """Second-order Butterworth at 40 Hz, in closed form."""
+    s = 1j * np.maximum(frequency, 1e-9) / 40
+    return s**2 / (s**2 + np.sqrt(2) * s + 1)
+
+
+@pytest.fixture(scope="module")
+def deconvolver():
+    return Deconvolver(SWEEP.samples(), sample_rate_hz=RATE, recording_samples=3 * RATE,
+                       band_hz=(SWEEP.start_hz, SWEEP.stop_hz))
+
+
+def test_known_system_comes_back_in_level_arrival_and_polarity(deconvolver):
+    # The system is a closed form, so every expected value is exact.
+    capture = analyse_recording(heard(lambda f: -0.5 * high_pass(f)), deconvolver=deconvolver)
+    expected = 20 * np.log10(0.5 * np.abs(high_pass(GRID)))
+    # 0.01 dB is the promise; the window of 0.1 s before and 0.9 s behind leaves 0.002 dB.
+    assert_allclose(level_on_grid(capture.response, at_hz=GRID, per_octave=None), expected, atol=0.01)
+    assert capture.arrival.time_s == pytest.approx(0.0123456, abs=0.4e-6)      # 1/50 of a sample
+    assert capture.arrival.polarity == "inverted"
+    assert capture.quality.word == "clean"
+
+
+def test_noise_40_db_below_costs_at_most_a_third_of_a_db(deconvolver):
+    recording = heard(high_pass)
+    noise = np.random.default_rng(3).standard_normal(recording.size)
+    sounding = recording[: round(2.1 * RATE)]
+    recording = recording + noise * np.sqrt(np.mean(sounding**2)) * 0.01
+    capture = analyse_recording(recording, deconvolver=deconvolver)
+    level = level_on_grid(capture.response, at_hz=GRID, per_octave=12)
+    assert_allclose(level, 20 * np.log10(np.abs(high_pass(GRID))), atol=0.3)
+    # The figure counts the whole recording, of which a third is silence: 40 - 1.6 dB, within half a dB.
+    assert capture.quality.signal_to_noise_db == pytest.approx(38.5, abs=0.7)
+
+
+def test_gain_and_microphone_are_taken_out(deconvolver):
+    curve = MicrophoneCurve(frequency_hz=[10, 1000, 24_000], level_db=[-3, 0, 6], phase_deg=[0, 0, 0])
+    recording = heard(lambda f: 2 * curve.on(f))
+    capture = analyse_recording(recording, deconvolver=deconvolver, microphone=curve, gain_db=20 * np.log10(2))
+    assert_allclose(level_on_grid(capture.response, at_hz=GRID, per_octave=None), 0, atol=0.02)
+
+
+@pytest.mark.parametrize(("recording", "said"), [
+    (np.zeros(3 * RATE), "silent"),
+    (np.random.default_rng(1).standard_normal(3 * RATE) * 0.1, "does not contain"),
+    (np.full(3 * RATE, np.nan), "not numbers"),
+])
+def test_recordings_without_the_sweep_are_refused(deconvolver, recording, said):
+    with pytest.raises(InvalidValue, match=said):
+        analyse_recording(recording, deconvolver=deconvolver)
+
+
+def test_another_sweep_is_refused(deconvolver):
+    other = Sweep(duration_s=1.0, start_hz=200, stop_hz=3000).samples()
+    with pytest.raises(InvalidValue, match="does not contain"):
+        analyse_recording(np.concatenate([other, other[::-1], np.zeros(RATE)]), deconvolver=deconvolver)
+
+
+def test_clipped_recording_is_named_and_unusable(deconvolver):
+    recording = heard(high_pass, delay_s=0.01)
+    recording = np.clip(recording, -0.17, 0.17)                 # 3 dB under its peak of 0.25
+    quality = analyse_recording(recording, deconvolver=deconvolver).quality
+    assert quality.word == "clipped"
+    assert not quality.usable
+    assert clipped_samples(heard(high_pass)) == 0
+
+
+@pytest.mark.parametrize("drift_ppm", [60.0, -150.0])
+def test_clock_drift_of_a_recorder_is_found_and_taken_out(drift_ppm):
+    sweep = Sweep(duration_s=5.0)
+    recording = heard(np.ones_like, seconds=6.0, stretch=drift_ppm * 1e-6, sweep=sweep)
+    prepared = Deconvolver(sweep.samples(), sample_rate_hz=RATE, recording_samples=recording.size, band_hz=(10, 22_000))
+    octave_s = 5.0 / np.log2(2200)
+    mended, found = without_drift(recording, deconvolver=prepared, octave_s=octave_s)
+    # Clock twice: the search finds 60 ppm within 3; what is left smears the top by less than 10 us.
+    assert found == pytest.approx(drift_ppm, abs=3)
+    peak = np.abs(analyse_recording(mended, deconvolver=prepared).response.sample).max()
+    spoiled = np.abs(analyse_recording(recording, deconvolver=prepared).response.sample).max()
+    assert peak > 0.8
+    assert peak > 1.5 * spoiled
+
+
+def test_a_recording_on_the_same_clock_is_left_as_it_is(deconvolver):
+    recording = heard(high_pass)
+    mended, drift = without_drift(recording, deconvolver=deconvolver, octave_s=2 / np.log2(2200))
+    assert drift == 0
+    assert mended is recording
+
+
+def test_resampling_keeps_a_tone():
+    # A band-limited tone has one value at any time, whatever the rate: closed form.
+    tone = np.sin(2 * np.pi * 1000 * np.arange(44_100) / 44_100) * np.hanning(44_100)
+    time = np.arange(48_000) / 48_000
+    window = 0.5 - 0.5 * np.cos(2 * np.pi * time * 44_100 / 44_099)
+    assert_allclose(resampled(tone, from_hz=44_100, to_hz=48_000), np.sin(2 * np.pi * 1000 * time) * window, atol=1e-5)
+
+
+@pytest.mark.parametrize("shift", [0.0, 0.25, 0.5, 0.9])
+def test_fractional_delays_come_back(shift):
+    # A shifted band-limited impulse is exact in the frequency domain.
+    size = 4096
+    spectrum = np.exp(-2j * np.pi * fft.rfftfreq(size) * (1000 + shift))
+    spectrum[-1] = 0
+    found = find_arrival(ImpulseResponse(sample=fft.irfft(spectrum, size), sample_rate_hz=RATE, start_s=0))
+    assert found.time_s * RATE == pytest.approx(1000 + shift, abs=0.02)
+    assert found.polarity == "normal"
+
+
+def test_a_response_that_swings_both_ways_alike_is_unsure():
+    # A turn of 90 degrees (Hilbert transform) is odd around its arrival: neither polarity is right.
+    impulse = np.zeros(4096)
+    impulse[1000] = 1
+    turned = np.imag(signal.hilbert(impulse))
+    assert find_arrival(ImpulseResponse(sample=turned, sample_rate_hz=RATE, start_s=0)).polarity == "unsure"
+
+
+def test_strong_late_reflection_does_not_hide_the_direct_sound():
+    sample = np.zeros(8000)
+    sample[1000], sample[1400] = 0.6, 1.0
+    assert find_arrival(ImpulseResponse(sample=sample, sample_rate_hz=RATE, start_s=0)).time_s == 1000 / RATE
+
+
+def test_third_octave_edges_are_those_of_the_standard():
+    # IEC 61260-1:2014, eqs. 4 and 5 with G = 10^0.3: 1 kHz one-third octave, 891.25 to 1122.0 Hz.
+    low, high = band_edges([1000.0], per_octave=3)
+    assert_allclose([low[0], high[0]], [891.25, 1122.02], atol=0.01)
+
+
+def test_smoothing_is_the_mean_over_the_band_of_the_standard():
+    # Closed form: power f^2 over [a, b] has the mean (b^3 - a^3) / 3 (b - a), with the edges of IEC 61260-1.
+    frequency = np.arange(1, 20_001) * 1.0
+    a, b = 1000 / 10**0.05, 1000 * 10**0.05
+    found = smoothed_power(frequency, frequency**2, at_hz=np.array([1000.0]), per_octave=3)
+    assert_allclose(found, (b**3 - a**3) / (3 * (b - a)), rtol=1e-6)
+
+
+def test_energy_average_of_spots_and_its_spread():
+    # 10 lg((1 + 10) / 2) = 7.40 dB; standard deviation of 0 and 10 is 5.
+    average = average_over_spots([[0.0, 0.0], [10.0, 0.0]])
+    assert_allclose(average.level_db, [7.404, 0], atol=1e-3)
+    assert_allclose(average.spread_db, [5, 0])
+    assert_allclose(average_over_spots([[0.0], [10.0]], weights=[1, 0]).level_db, [0])
+    with pytest.raises(InvalidValue, match="weights"):
+        average_over_spots([[0.0], [10.0]], weights=[1])

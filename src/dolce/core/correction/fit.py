@@ -55,12 +55,12 @@ class _Problem:
     def __init__(self, plan: CorrectionPlan, limits: Limits, sample_rate_hz: float) -> None:
         self.limits, self.rate = limits, sample_rate_hz
         low, high = limits.from_hz, limits.to_hz
-        # Fine inside the range; sparse outside, where only quietness is asked; the edges themselves included.
-        inside = mid_bands(per_octave=36, from_hz=low, to_hz=high)
-        below = mid_bands(per_octave=12, from_hz=min(5.0, low / 2), to_hz=low * 0.999)
-        above = mid_bands(per_octave=12, from_hz=high * 1.001, to_hz=min(22_000.0, 0.48 * sample_rate_hz))
-        self.at_hz = np.concatenate([below, [low], inside, [high], above])
-        self.at_hz = np.unique(self.at_hz)
+        # Fine inside the range and for half an octave around it; sparse further out, where only quietness is asked.
+        top = min(22_000.0, 0.48 * sample_rate_hz)
+        fine = mid_bands(per_octave=36, from_hz=low / 1.4, to_hz=min(high * 1.4, top))
+        coarse = mid_bands(per_octave=12, from_hz=min(5.0, low / 2), to_hz=top)
+        coarse = coarse[(coarse < low / 1.4) | (coarse > high * 1.4)]
+        self.at_hz = np.unique(np.concatenate([coarse, fine, [low, high]]))
         self.inside = (self.at_hz > low * 1.0001) & (self.at_hz < high * 0.9999)
         own = np.log(plan.frequency_hz)
         at = np.log(self.at_hz)

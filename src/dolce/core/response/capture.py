@@ -14,8 +14,17 @@ from dolce.core.response.microphone import MicrophoneCurve
 from dolce.core.response.quality import Quality, clipped_samples
 from dolce.errors import InvalidValue
 
-BEFORE_S = 0.1           # a band-limited response rings before its start: keep that much
 AFTER_S = 0.9
+_LEAST_SIGNAL_TO_NOISE_DB = 6.0     # another sweep of the same length explains up to 5 dB of a recording
+_MOST_BEFORE_S = 0.4     # a response that is band-limited at 10 Hz rings before its start: keep that much
+
+
+def kept_before_s(stimulus_s: float) -> float:
+    """How much is kept ahead of the arrival: up to 0.4 s, less for a short sweep, whose harmonics come closer.
+
+    The second harmonic of a sweep over eleven octaves comes 9 % of its length early; 8 % are kept.
+    """
+    return min(_MOST_BEFORE_S, 0.08 * stimulus_s)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -25,7 +34,7 @@ class Capture:
     Attributes
     ----------
     response : ImpulseResponse
-        From 0.1 s before the arrival to 0.9 s after it, ends faded; the microphone's curve taken out.
+        From up to 0.4 s before the arrival to 0.9 s after it, ends faded; the microphone's curve taken out.
     arrival : Arrival
     quality : Quality
     warnings : tuple of str
@@ -76,12 +85,12 @@ def analyse_recording(recording: NDArray[np.float64], *, deconvolver: Deconvolve
     recorded, spectrum = deconvolver.spectrum(recording)
     whole = deconvolver.impulse(spectrum)
     arrival = find_arrival(whole)
-    windowed = whole.around(arrival.time_s, before_s=BEFORE_S, after_s=AFTER_S)
+    windowed = whole.around(arrival.time_s, before_s=kept_before_s(deconvolver.stimulus_s), after_s=AFTER_S)
     quality = Quality(signal_to_noise_db=_signal_to_noise_db(recorded, windowed, deconvolver, recording.size),
                       peak_dbfs=peak, clipped_samples=clipped_samples(recording))
-    if quality.signal_to_noise_db < 0:
-        raise InvalidValue("the recording does not contain this sweep.", where="recording",
-                           remedy="Use the recording of the test signal given here, whole and unedited.")
+    if quality.signal_to_noise_db < _LEAST_SIGNAL_TO_NOISE_DB:
+        raise InvalidValue("the recording does not contain this sweep, or noise drowns it.", where="recording",
+                           remedy="Use the recording of the very test signal, whole and unedited.")
     warnings = _warnings(quality, arrival, recording.size / deconvolver.sample_rate_hz)
     if microphone is not None:
         windowed = _without_microphone(windowed, microphone)

@@ -8,7 +8,9 @@ from dolce.core.response.impulse import ImpulseResponse
 from dolce.errors import InvalidValue
 
 _INSIDE = 1e-9           # regularisation inside the swept band, relative to the stimulus there
-_EDGE_OCTAVES = 0.25     # over which it rises to one outside
+# Over how many octaves it rises outside. Below the band gently: a steep edge at 10 Hz rings for longer than is kept
+# ahead of the arrival, which cost 0.02 dB at 20 Hz.
+_LOW_EDGE_OCTAVES, _HIGH_EDGE_OCTAVES = 1.0, 0.25
 
 
 class Deconvolver:
@@ -41,6 +43,7 @@ class Deconvolver:
             raise InvalidValue("the stimulus is silent or too short.", where="stimulus",
                                remedy="Use the sweep that was played.")
         self.sample_rate_hz = sample_rate_hz
+        self.stimulus_s = stimulus.size / sample_rate_hz
         self.size = fft.next_fast_len(recording_samples + stimulus.size, real=True)
         self.stimulus_spectrum = fft.rfft(stimulus, self.size)
         power = self.stimulus_spectrum.real**2 + self.stimulus_spectrum.imag**2
@@ -52,10 +55,9 @@ class Deconvolver:
         """Next to nothing in the band; outside rising to the stimulus' own power at the nearer edge, tenfold."""
         low, high = self.band_hz
         inside = (frequency >= low) & (frequency <= high)
-        octaves_out = np.zeros_like(frequency)
-        octaves_out[1:] = np.maximum(np.log2(low / frequency[1:]), np.log2(frequency[1:] / high))
-        octaves_out[0] = np.inf
-        rise = np.clip(octaves_out / _EDGE_OCTAVES, 0, 1)
+        octaves = np.log2(np.maximum(frequency, 1e-6))
+        rise = np.clip(np.maximum((np.log2(low) - octaves) / _LOW_EDGE_OCTAVES,
+                                  (octaves - np.log2(high)) / _HIGH_EDGE_OCTAVES), 0, 1)
         edge_power = np.where(frequency < low, power[inside][0], power[inside][-1])
         reference = np.where(inside, power, np.maximum(power, edge_power))
         return reference * (_INSIDE + 10 * rise**4)

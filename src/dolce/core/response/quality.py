@@ -27,12 +27,10 @@ class Quality:
     clipped_samples: int
 
     @property
-    def word(self) -> Literal["clean", "noisy", "clipped", "no sweep"]:
+    def word(self) -> Literal["clean", "noisy", "clipped"]:
         """One word for the board. Below 20 dB a twelfth of an octave may be off by more than 1.5 dB."""
         if self.clipped_samples:
             return "clipped"
-        if self.signal_to_noise_db < 3:
-            return "no sweep"
         return "clean" if self.signal_to_noise_db >= 20 else "noisy"
 
     @property

@@ -1,0 +1,46 @@
+import sqlite3
+
+import pytest
+from alembic.config import Config
+from alembic.script import ScriptDirectory
+from sqlalchemy import inspect
+
+from dolce.store import Database, UnitOfWork
+from dolce.store.models import Row
+
+
+@pytest.fixture
+def database(tmp_path):
+    opened = Database(tmp_path)
+    yield opened
+    opened.close()
+
+
+def test_migrated_tables_are_those_of_the_models(database):
+    found = inspect(database.engine)
+    for name, table in Row.metadata.tables.items():
+        columns = {c["name"]: c["nullable"] for c in found.get_columns(name)}
+        assert columns == {c.name: bool(c.nullable) for c in table.columns}
+
+
+def test_steps_are_numbered_in_one_row():
+    config = Config()
+    config.set_main_option("script_location", "dolce.store:migrations")
+    script = ScriptDirectory.from_config(config)
+    numbers = [step.revision for step in script.walk_revisions()][::-1]
+    assert numbers == [f"{k + 1:04d}" for k in range(len(numbers))]
+
+
+def test_file_is_in_wal_mode_and_keeps_the_record_of_its_steps(database, tmp_path):
+    with sqlite3.connect(tmp_path / "dolce.sqlite") as raw:
+        assert raw.execute("PRAGMA journal_mode").fetchone() == ("wal",)
+        assert raw.execute("SELECT version_num FROM alembic_version").fetchone() == ("0001",)
+    raw.close()
+
+
+def test_an_error_keeps_nothing(database):
+    with pytest.raises(RuntimeError, match="half-way"), UnitOfWork(database, write=True) as work:
+        work.logbook.add(1, "half", at=__import__("datetime").datetime(2026, 1, 1))
+        raise RuntimeError("half-way")
+    with UnitOfWork(database, write=False) as work:
+        assert work.logbook.all(1) == []

@@ -1,0 +1,149 @@
+"""Pages without a browser: what they answer, and what they refuse."""
+
+import io
+import re
+
+import numpy as np
+import pytest
+import soundfile
+
+from dolce.web import create_app
+
+STOPS = ("room", "rig", "takes", "read", "align", "shape", "load", "prove")
+
+
+def client_of(services):
+    return create_app(services).test_client()
+
+
+def token(client, url="/"):
+    return re.search(r'name="csrf-token" content="([^"]+)"', client.get(url).text)[1]
+
+
+def post(client, url, *, htmx=True, **data):
+    headers = {"HX-Request": "true"} if htmx else {}
+    return client.post(url, data={"csrf_token": token(client), **data}, headers=headers,
+                       content_type="multipart/form-data")
+
+
+@pytest.fixture
+def client(services):
+    return client_of(services)
+
+
+@pytest.fixture
+def job_url(client, services):
+    answer = post(client, "/jobs", htmx=False, name="Net loft", units="metres")
+    assert answer.status_code == 303
+    return answer.location.rsplit("/", 1)[0]
+
+
+@pytest.mark.parametrize("stop", STOPS)
+def test_every_stop_of_the_demo_and_of_an_empty_job_opens(demo, demo_job, client, job_url, stop):
+    full = client_of(demo).get(f"/jobs/{demo_job}/{stop}")
+    empty = client.get(f"{job_url}/{stop}")
+    for answer in (full, empty):
+        assert answer.status_code == 200
+        assert "<main" in answer.text
+        assert 'style="' not in answer.text
+
+
+def test_pages_are_guarded(client):
+    answer = client.get("/")
+    policy = answer.headers["Content-Security-Policy"]
+    assert "default-src 'none'" in policy
+    assert "unsafe" not in policy
+    assert client.get("/", headers={"Host": "evil.example"}).status_code == 400
+    assert client.post("/jobs", data={"name": "x"}).status_code == 400       # no CSRF token
+    assert client.get("/jobs/99/room").status_code == 404
+    assert "no job 99" in client.get("/jobs/99/room").text
+
+
+def test_names_typed_as_markup_stay_text(client):
+    post(client, "/jobs", htmx=False, name="<script>alert(1)</script>", units="metres")
+    assert "<script>alert" not in client.get("/").text
+
+
+@pytest.mark.parametrize(("path", "data", "said"), [
+    ("room/size", {"length": "0.5", "width": "3", "height": "2", "temperature": "20"}, "out of range"),
+    ("room/size", {"length": "1.2", "width": "3", "height": "2.5", "temperature": "20"}, "lies outside the room"),
+    ("room/size", {"length": "abc", "width": "", "height": "2.5", "temperature": "20"}, "A number is needed"),
+    ("room/move/L", {"x": "50", "y": "1", "z": "1"}, "lies outside the room"),
+    ("room/cluster", {"count": "2.5", "spacing": "0.2"}, "whole number"),
+    ("rig/settings", {"sample_rate_hz": "1", "pace": "fast", "sweep_level_dbfs": "0", "sweep_seconds": "5",
+                      "microphone_gain_db": "0"}, "out of range"),
+    ("align/choose", {"trim-L": "99", "delay-L": "0", "polarity-L": "normal", "trim-R": "0", "delay-R": "x",
+                      "polarity-R": "normal"}, ""),
+])
+def test_faulty_forms_answer_422_with_the_reason(client, job_url, path, data, said):
+    answer = post(client, f"{job_url}/{path}", **data)
+    assert answer.status_code == 422
+    assert said in answer.text
+
+
+def test_decimal_comma_and_feet_are_understood(client, services):
+    answer = post(client, "/jobs", htmx=False, name="Barn", units="feet")
+    url = answer.location.rsplit("/", 1)[0]
+    post(client, f"{url}/room/size", length="20,0", width="15", height="8.5", temperature="20")
+    room = services.jobs.all()[0].room
+    assert room.length_m == pytest.approx(20 * 0.3048)                       # international foot, exact
+    assert "20.00" in client.get(f"{url}/room").text
+
+
+@pytest.mark.parametrize(("data", "said"), [
+    (b"one word per line\n", "0 points"), (b"20 1\n", "1 point found"), (b"50 1\n20 1\n", "20 Hz follows 50 Hz"),
+    (b"20 nan\n30 1\n", "not a number")])
+def test_faulty_calibration_files_are_explained_beside_the_field(client, job_url, data, said):
+    answer = post(client, f"{job_url}/rig/curve", curve=(io.BytesIO(data), "cal.txt"))
+    assert answer.status_code == 422
+    assert said in answer.text
+
+
+def test_faulty_recordings_are_explained_at_their_cell(client, job_url):
+    silence = io.BytesIO()
+    soundfile.write(silence, np.zeros(48_000 * 6), 48_000, format="WAV")
+    for data, said in ((b"", "empty"), (b"x" * 100, "not a WAV"), (silence.getvalue(), "silent")):
+        answer = post(client, f"{job_url}/takes/L/1/recording", recording=(io.BytesIO(data), "take.wav"))
+        assert answer.status_code == 422
+        assert re.search(rf'cell-fault" role="alert">[^<]*{said}', answer.text)
+
+
+def test_uploads_have_a_limit_and_say_so(services, job_url):
+    app = create_app(services)
+    app.config["MAX_CONTENT_LENGTH"] = 2**20
+    client = app.test_client()
+    answer = post(client, f"{job_url}/takes/L/1/recording", recording=(io.BytesIO(bytes(2**21)), "big.wav"))
+    assert answer.status_code == 413
+    assert "larger than 1 MB" in answer.text
+    assert answer.headers["HX-Retarget"] == "#messages"
+
+
+def test_range_upside_down_is_said_at_its_field(demo, demo_job):
+    copy = demo.jobs.copy(demo_job)
+    form = {"bass_lift_db": 0, "bass_corner_hz": 80, "tilt_db_per_octave": 0, "tilt_from_hz": 1000, "from_hz": 500,
+            "to_hz": 50, "max_boost_db": 3, "max_cut_db": 12, "min_q": 1, "max_q": 5, "bands": 5, "anchor": "band",
+            "anchor_from_hz": 200, "anchor_to_hz": 2000, "anchor_level_db": 0}
+    answer = post(client_of(demo), f"/jobs/{copy.id}/shape/aim", **form)
+    assert answer.status_code == 422
+    assert re.search(r'id="fault-to_hz">[^<]*upside down', answer.text)
+    demo.jobs.delete(copy.id)
+
+
+def test_second_pass_is_told_that_sound_plays_already(client, services, job_url):
+    assert post(client, f"{job_url}/takes/run").status_code == 200
+    answer = post(client, f"{job_url}/takes/run")
+    assert answer.status_code == 409
+    assert "playing already" in answer.text
+    assert post(client, "/sound/stop").status_code == 200
+    services.sound.wait(20)
+    assert "Stopped by hand" in client.get(f"{job_url}/takes").text
+
+
+def test_package_and_test_signal_download(demo, demo_job):
+    client = client_of(demo)
+    package = client.get(f"/jobs/{demo_job}/load/package.zip")
+    assert package.data[:2] == b"PK"
+    assert "attachment" in package.headers["Content-Disposition"]
+    signal = client.get(f"/jobs/{demo_job}/takes/test-signal.wav")
+    assert soundfile.info(io.BytesIO(signal.data)).samplerate == 48_000
+    assert client.get(f"/jobs/{demo_job}/load/package.zip", headers={"Host": "x.example"}).status_code == 400

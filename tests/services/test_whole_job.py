@@ -355,8 +355,8 @@ def test_headroom_cut_covers_boost_and_trim(demo, demo_job):
 def test_inverted_speaker_is_turned_round(services, job, monkeypatch):
     # The left speaker of the rig with its wires swapped.
     heard = rehearsal.RehearsalRig._path
-    monkeypatch.setattr(rehearsal.RehearsalRig, "_path",
-                        lambda self, channel, place, rate: heard(self, channel, place, rate) * (-1 if channel == "L" else 1))
+    monkeypatch.setattr(rehearsal.RehearsalRig, "_path", lambda rig, channel, place, rate: (
+        heard(rig, channel, place, rate) * (-1 if channel == "L" else 1)))
     services.taking.run_spot(job.id, 1)
     services.sound.wait()
     services.aligning.use_proposal(job.id)

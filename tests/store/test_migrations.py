@@ -1,4 +1,5 @@
 import sqlite3
+from datetime import datetime
 
 import pytest
 from alembic.config import Config
@@ -39,8 +40,12 @@ def test_file_is_in_wal_mode_and_keeps_the_record_of_its_steps(database, tmp_pat
 
 
 def test_an_error_keeps_nothing(database):
-    with pytest.raises(RuntimeError, match="half-way"), UnitOfWork(database, write=True) as work:
-        work.logbook.add(1, "half", at=__import__("datetime").datetime(2026, 1, 1))
-        raise RuntimeError("half-way")
+    def fails():
+        with UnitOfWork(database, write=True) as work:
+            work.logbook.add(1, "half", at=datetime(2026, 1, 1))
+            raise RuntimeError("half-way")
+
+    with pytest.raises(RuntimeError, match="half-way"):
+        fails()
     with UnitOfWork(database, write=False) as work:
         assert work.logbook.all(1) == []

@@ -101,7 +101,7 @@ def test_faulty_calibration_files_are_explained_beside_the_field(client, job_url
 
 def test_faulty_recordings_are_explained_at_their_cell(client, job_url):
     silence = io.BytesIO()
-    soundfile.write(silence, np.zeros(48_000 * 6), 48_000, format="WAV")
+    soundfile.write(silence, np.zeros(48_000 * 6), 48_000, format="WAV", subtype="PCM_U8")
     for data, said in ((b"", "empty"), (b"x" * 100, "not a WAV"), (silence.getvalue(), "silent")):
         answer = post(client, f"{job_url}/takes/L/1/recording", recording=(io.BytesIO(data), "take.wav"))
         assert answer.status_code == 422
@@ -110,11 +110,11 @@ def test_faulty_recordings_are_explained_at_their_cell(client, job_url):
 
 def test_uploads_have_a_limit_and_say_so(services, job_url):
     app = create_app(services)
-    app.config["MAX_CONTENT_LENGTH"] = 2**20
+    app.config["MAX_CONTENT_LENGTH"] = 2**17
     client = app.test_client()
-    answer = post(client, f"{job_url}/takes/L/1/recording", recording=(io.BytesIO(bytes(2**21)), "big.wav"))
+    answer = post(client, f"{job_url}/takes/L/1/recording", recording=(io.BytesIO(bytes(2**18)), "big.wav"))
     assert answer.status_code == 413
-    assert "larger than 1 MB" in answer.text
+    assert "larger than 0.125 MB" in answer.text
     assert answer.headers["HX-Retarget"] == "#messages"
 
 

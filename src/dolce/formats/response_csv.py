@@ -30,7 +30,12 @@ def read_response(data: bytes, *, name: str) -> FrequencyResponse:
     FormatError
         Naming the line.
     """
-    rows = list(csv.reader(io.StringIO(data.decode("utf-8-sig", errors="replace").replace("\x00", ""))))
+    text = data.decode("utf-8-sig", errors="replace").replace("\x00", "")
+    try:
+        rows = list(csv.reader(text.splitlines()))
+    except csv.Error as error:
+        raise FormatError(f"this is not a table of columns: {error}.", where=name,
+                          remedy=f"Give the columns {', '.join(COLUMNS[:2])}.") from error
     if not rows:
         raise FormatError("the file is empty.", where=name, remedy=f"Give the columns {', '.join(COLUMNS[:2])}.")
     heading = [cell.strip() for cell in rows[0]]

@@ -19,8 +19,8 @@ def register(app: Flask) -> None:
 
     @app.errorhandler(RequestEntityTooLarge)
     def _large(_error: RequestEntityTooLarge) -> Response:
-        limit = app.config["MAX_CONTENT_LENGTH"] // 2**20
-        return answer(DolceError(f"The file is larger than {limit} MB.",
+        limit = app.config["MAX_CONTENT_LENGTH"] / 2**20
+        return answer(DolceError(f"The file is larger than {limit:g} MB.",
                                  remedy="Cut the recording to one sweep, or save it as FLAC."), 413)
 
     @app.errorhandler(CSRFError)

@@ -27,6 +27,16 @@ function placeMenus() {
 }
 
 document.addEventListener("htmx:after:swap", ready);
+
+// The page says whether it has settled: nothing under way and not about to leave.
+let underWay = 0;
+const settled = (change) => {
+  underWay = Math.max(0, underWay + change);
+  document.documentElement.dataset.ready = underWay ? "false" : "true";
+};
+document.addEventListener("htmx:before:request", () => settled(1));
+document.addEventListener("htmx:finally:request", () => settled(-1));
+document.addEventListener("submit", (event) => { if (!event.target.matches("[hx-post], [hx-get]")) settled(1); });
 document.addEventListener("click", (event) => {
   if (event.target.closest("[data-dismiss]")) event.target.closest(".message").remove();
   if (event.target.closest("[data-theme-switch]")) {
@@ -47,8 +57,7 @@ document.addEventListener("keydown", (event) => {
     if (button && !button.disabled) { event.preventDefault(); button.click(); }
   }
 });
-// Typing marks the page; a value sent by Enter goes through its own form.
 startPlans(token);
 startDrops(token);
 ready();
-document.documentElement.dataset.ready = "true";
+settled(0);

@@ -1,0 +1,30 @@
+"""axe-core on every page, in both colour schemes."""
+
+from pathlib import Path
+
+import pytest
+from pages import Page
+
+AXE = (Path(__file__).parent / "vendor" / "axe-core-4.14.1" / "axe.min.js").read_text()
+RUN = "const done = arguments[0]; axe.run(document, {resultTypes: ['violations']}).then((r) => done(r.violations))"
+STOPS = ("room", "rig", "takes", "read", "align", "shape", "load", "prove")
+
+
+def serious(page: Page) -> list[str]:
+    page.driver.execute_script(AXE)
+    return [f"{v['id']}: {v['help']} at {v['nodes'][0]['target']} {v['nodes'][0].get('failureSummary', '')}"
+            for v in page.driver.execute_async_script(RUN) if v["impact"] in ("serious", "critical")]
+
+
+@pytest.mark.parametrize("theme", ["light", "evening"])
+def test_no_serious_fault_on_any_page_of_the_demo(driver, demo, demo_job, demo_address, theme):
+    page = Page(driver, demo_address).open("/")
+    driver.execute_script("localStorage.setItem('dolce-theme', arguments[0])", theme)
+    untouched = next(job.id for job in demo.jobs.all() if job.id != demo_job)
+    found = {}
+    for path in ["/", "/jobs/999/room", *(f"/jobs/{n}/{stop}" for n in (demo_job, untouched) for stop in STOPS)]:
+        if faults := serious(page.open(path)):
+            found[path] = faults
+    driver.execute_script("localStorage.setItem('dolce-theme', 'light')")
+    assert found == {}
+    assert page.faults_in_console(expected=("404",)) == []

@@ -1,0 +1,279 @@
+"""The whole way on a new job, in a real browser; what stands on the screen is compared with the core."""
+
+import io
+import re
+import zipfile
+
+import numpy as np
+import pytest
+import soundfile
+from pages import Page, serving
+from selenium.webdriver.common.action_chains import ActionChains
+from selenium.webdriver.common.keys import Keys
+
+from dolce.core.correction import deviation_db
+from dolce.core.filters import chain_level_db
+from dolce.core.response import ANALYSIS_GRID_HZ
+from dolce.services.job_keeping import JobWish
+from dolce.services.reading import ReadWish
+from dolce.services.wiring import open_services
+
+
+def number(text: str) -> float:
+    return float(re.search(r"[+−-]?\d+(\.\d+)?", text)[0].replace("−", "-"))
+
+
+def test_a_new_job_from_nothing_to_proven(driver, address, downloads, tmp_path):
+    place, services = address
+    page = Page(driver, place).open("/")
+    assert "No job yet" in page.text("main")
+
+    page.press("Create job")                                     # without a name
+    assert "needs a name" in page.text("main")
+    page.fill("Name", "Ropewalk studio")
+    page.press("Create job")
+    assert "Ropewalk studio" in page.text("header")
+    job_id = services.jobs.all()[0].id
+
+    # Room: size, a typed place, a fault, a drag, keys, spots.
+    page.fill("Length", "5,2")
+    page.press("Set size")
+    assert services.jobs.get(job_id).room.length_m == pytest.approx(5.2)
+    page.fill("L x", "9")
+    page.press("Set place of L")
+    assert "lies outside the room" in page.text("main")
+    page.fill("L x", "1.05")
+    page.press("Set place of L")
+    assert services.jobs.get(job_id).speaker("L").place.x_m == pytest.approx(1.05)
+    before = services.jobs.get(job_id).speaker("R").place
+    scale = float(page.find("[data-plan]").get_attribute("data-scale"))
+    zoom = page.find("[data-plan] .walls").rect["width"] / (services.jobs.get(job_id).room.width_m * scale)
+    ActionChains(driver).drag_and_drop_by_offset(page.find('[data-thing="R"]'), 20, 12).perform()
+    page.wait(lambda: services.jobs.get(job_id).speaker("R").place != before)
+    page.ready()
+    moved = services.jobs.get(job_id).speaker("R").place
+    assert moved.x_m - before.x_m == pytest.approx(20 / zoom / scale, abs=0.02)
+    page.find('[data-thing="seat"]').send_keys(Keys.ARROW_DOWN)
+    page.wait(lambda: services.jobs.get(job_id).seat.place.y_m == pytest.approx(0.42 * 4.6 + 0.01, abs=0.006))
+    page.ready()
+    page.fill("How many", "3")
+    page.press("Lay out around Mixer")
+    assert len(page.all("[data-plan] .thing.spot")) == 3
+
+    # Rig: pace, faulty and good calibration file, level.
+    page.stop("Rig")
+    page.fill("Pace", "as fast as it computes")
+    page.fill("Sweep length", "2")
+    page.press("Save")
+    faulty = tmp_path / "faulty.txt"
+    faulty.write_text("20 0\nwords here\n")
+    page.find("input[name=curve]").send_keys(str(faulty))
+    page.press("Read curve")
+    assert "line 2" in page.text("main")
+    good = tmp_path / "microphone.txt"
+    good.write_bytes(services.rigging.rehearsal_curve())
+    page.find("input[name=curve]").send_keys(str(good))
+    page.press("Read curve")
+    assert page.find("#mic-curve").get_attribute("data-plot-state") == "drawn"
+    page.press("Check the level")
+    page.wait(lambda: "good" in page.text('[data-level="R"]'))
+    page.ready()
+
+    # Takes: one spot, then a stop in the middle, then the rest.
+    page.stop("Takes")
+    page.press_at_once("Run spot 1")
+    page.wait(lambda: "Next: spot 2" in page.text("main"))
+    assert page.text('[data-cell="L-1"] .word') == "clean"
+    page.stop("Rig")
+    page.fill("Pace", "as long as a real one")
+    page.press("Save")
+    page.stop("Takes")
+    page.press_at_once("Run spot 2")
+    page.wait(lambda: "Now: L at spot 2" in page.text("main"))
+    page.find("body").send_keys(Keys.ESCAPE)
+    page.wait(lambda: "Stopped by hand" in page.text("main"))
+    assert services.taking.board(job_id).taken >= 2
+    page.stop("Rig")
+    page.fill("Pace", "as fast as it computes")
+    page.press("Save")
+    page.stop("Takes")
+    page.press_at_once("Run all that is missing")
+    page.wait(lambda: "The board is full" in page.text("main"), seconds=40)
+    page.ready()
+
+    # A recording made elsewhere, put on a cell: unknown delay is said.
+    take = services.taking.board(job_id).takes[("R", 3)]
+    data, _ = services.taking.recording(job_id, take.id)
+    samples, rate = soundfile.read(io.BytesIO(data))
+    soundfile.write(tmp_path / "recorder.wav", samples, rate, subtype="PCM_16")
+    page.find('[data-cell="R-3"] summary').click()
+    page.find('[data-cell="R-3"] input[type=file]').send_keys(str(tmp_path / "recorder.wav"))
+    page.press("Use it")
+    page.wait(lambda: "absolute delay is not known" in page.text("#messages"))
+    assert page.text('[data-cell="R-3"] .word') == "clean, file"
+
+    # Read: the plot's read-out says what the core says.
+    page.stop("Read")
+    page.find("#plot svg").send_keys(Keys.ARROW_RIGHT)
+    said = page.text("#plot .readout")
+    view = services.reading.view(job_id, ReadWish())
+    at = float(re.match(r"([\d.]+)", said)[1]) * (1000 if "kHz" in said.split(":")[0] else 1)
+    k = int(np.argmin(np.abs(ANALYSIS_GRID_HZ - at)))
+    left = number(re.search(r"Left, average of 3 ([−\d.]+)", said)[1])
+    assert left == pytest.approx(view.curves[0].average.level_db[k], abs=0.06)
+    page.fill("Show", "impulse of one take")
+    page.wait(lambda: page.find("#plot").get_attribute("data-plot") == "impulse")
+    page.ready()
+
+    # Align: the proposal on the screen is the core's.
+    page.stop("Align")
+    ladder = services.aligning.view(job_id).ladder
+    for rung in ladder.rungs:
+        row = f'[data-rung="{rung.reading.channel}"]'
+        assert number(page.text(f'{row} [data-value="level"]')) == pytest.approx(rung.reading.level_db, abs=0.006)
+        shown = page.find(f"{row} input[name^=trim]").get_attribute("value")
+        assert float(shown) == pytest.approx(rung.trim_db, abs=0.01)
+    page.press("Use the proposal")
+    assert services.aligning.view(job_id).chosen is not None
+
+    # Shape: limits with a fault, the fit, an edit, undo and redo.
+    page.stop("Shape")
+    page.fill("Range from", "900")
+    page.press("Find filters")
+    assert "upside down" in page.text("main")
+    page.fill("Range from", "40")
+    page.fill("Bass lift", "2")
+    page.press("Find filters")
+    left = services.shaping.view(job_id).channels["L"]
+    assert len(page.all("table.bands tbody tr")) == len(left.bands) > 3
+    correction = chain_level_db([b.filter for b in left.bands], at_hz=ANALYSIS_GRID_HZ, sample_rate_hz=48_000)
+    predicted = deviation_db(ANALYSIS_GRID_HZ, left.before_db + correction, left.target_db, band_hz=(40, 500))
+    assert page.text('[data-value="deviation"]').endswith(f"to {predicted:.1f} dB")
+    page.fill("Band a, gain in dB", "-9")
+    page.press("Set band a")
+    assert services.shaping.view(job_id).shape.bands["L"][0].filter.gain_db == -9
+    headroom = page.text('[data-value="headroom"]')
+    assert headroom == f"{services.shaping.view(job_id).channels['L'].headroom.gain_db:.1f} dB"
+    page.find("h2").click()
+    ActionChains(driver).key_down(Keys.CONTROL).send_keys("z").key_up(Keys.CONTROL).perform()
+    page.wait(lambda: services.shaping.view(job_id).shape.bands["L"][0].filter.gain_db != -9)
+    page.ready()
+    page.press("Band a is on, switch off")
+    assert not services.shaping.view(job_id).shape.bands["L"][0].on
+    page.press("Undo switch of band 1, L")
+
+    # Load: a preset, playing it, the package.
+    page.stop("Load")
+    page.press("Load preset A")
+    page.press("Play preset A")
+    assert "A, Aligned and corrected" in page.text("#top-state")
+    page.press_at_once("Save all as ZIP")
+    target = downloads / "dolce-ropewalk-studio.zip"
+    page.wait(target.exists)
+    assert "README.txt" in zipfile.ZipFile(target).namelist()
+
+    # Prove: a new round through the processor.
+    page.stop("Prove")
+    assert "Measure again" in page.text("main")
+    page.press("Go to the takes")
+    assert "mixing them would spoil both" in page.text("main")
+    page.press("Start a new round")
+    page.press_at_once("Run all that is missing")
+    page.wait(lambda: "The board is full" in page.text("main"), seconds=40)
+    page.stop("Prove")
+    proof = services.proving.view(job_id)
+    for name, channel in proof.channels.items():
+        assert page.text(f'[data-proof="{name}"] [data-value="after"]') == f"{channel.outcome.after_range_db:.2f} dB"
+        assert channel.outcome.predicted_against_measured_db < 0.5
+    assert page.text(".verdict-line").startswith("Proven."), proof.verdict
+    assert page.faults_in_console(expected=("422",)) == []
+
+
+def test_close_in_the_middle_and_go_on(driver, tmp_path):
+    first = open_services(tmp_path)
+    server, thread, address = serving(first)
+    page = Page(driver, address).open("/")
+    page.fill("Name", "Attic")
+    page.press("Create job")
+    page.stop("Rig")
+    page.fill("Pace", "as fast as it computes")
+    page.fill("Sweep length", "1")
+    page.press("Save")
+    page.stop("Takes")
+    page.press_at_once("Run spot 1")
+    page.wait(lambda: "Next: spot 2" in page.text("main"))
+    server.close()
+    thread.join(5)
+    first.close()
+
+    again = open_services(tmp_path)
+    server, thread, address = serving(again)
+    page = Page(driver, address).open("/jobs/1")                   # opens where the job goes on
+    page.open("/jobs/1/takes")
+    assert page.text('[data-cell="L-1"] .word') == "clean"
+    assert "Next: spot 2" in page.text("main")
+    server.close()
+    thread.join(5)
+    again.close()
+
+
+def test_deleting_asks_and_can_be_undone(driver, address):
+    place, services = address
+    page = Page(driver, place).open("/")
+    page.fill("Name", "Barn")
+    page.press("Create job")
+    page.open("/")
+    page.press("Copy Barn")
+    page.press("Delete Barn, copy")
+    assert "Delete Barn, copy?" in page.text("#messages")
+    page.press("Delete")
+    assert len(services.jobs.all()) == 1
+    page.press("Bring it back")
+    assert len(services.jobs.all()) == 2
+
+
+def test_a_recording_can_be_dropped_on_a_cell(driver, demo, demo_job, demo_address):
+    copy = demo.jobs.copy(demo_job)
+    page = Page(driver, demo_address).open(f"/jobs/{copy.id}/takes")
+    driver.execute_script("""
+      const files = new DataTransfer();
+      files.items.add(new File([new Uint8Array(200)], 'notes.wav'));
+      document.querySelector('[data-cell="L-4"]').dispatchEvent(
+        new DragEvent('drop', {bubbles: true, cancelable: true, dataTransfer: files}))""")
+    page.wait(lambda: "not a WAV" in page.text(".cell-fault"))
+    assert demo.taking.board(copy.id).takes[("L", 4)].quality.word == "clean"
+    demo.jobs.delete(copy.id)
+
+
+def test_zoom_and_back_keep_the_vertical_scale(driver, demo_job, demo_address):
+    page = Page(driver, demo_address).open(f"/jobs/{demo_job}/read")
+    ticks = "return [...document.querySelectorAll('#plot .tick')].map((t) => t.textContent)"
+    before = driver.execute_script(ticks)
+    svg = page.find("#plot svg")
+    ActionChains(driver).move_to_element_with_offset(svg, -200, 0).click_and_hold().move_by_offset(150, 5).release(
+        ).perform()
+    zoomed = driver.execute_script(ticks)
+    assert zoomed != before
+    assert [t for t in zoomed if t in ("+10", "0", "−10")] == ["−10", "0", "+10"]
+    svg.send_keys(Keys.HOME)
+    page.wait(lambda: driver.execute_script(ticks) == before)
+
+
+def test_evening_colours_are_kept(driver, demo_address):
+    page = Page(driver, demo_address).open("/")
+    page.press("Evening colours")
+    page.open("/")
+    assert page.find("html").get_attribute("data-theme") == "evening"
+    page.press("Evening colours")
+
+
+def test_stop_button_ends_sound_within_the_pass(driver, address):
+    place, services = address
+    job = services.jobs.create(JobWish(name="Hall"))
+    page = Page(driver, place).open(f"/jobs/{job.id}/takes")
+    page.press_at_once("Run all that is missing")
+    page.wait(lambda: "sweeping" in page.text('[data-cell="L-1"]'))
+    page.find("[data-stop-sound]").click()
+    page.wait(lambda: services.sound.running() is None)
+    page.wait(lambda: "Stopped by hand" in page.text("main"))
+    assert services.taking.board(job.id).taken < 18

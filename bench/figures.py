@@ -1,0 +1,146 @@
+"""The figures that the project promises, measured: run `.venv/bin/python bench/figures.py`.
+
+Times are of this machine; the ratios beside them are taken in the same run, and hold elsewhere too.
+"""
+
+import statistics
+import tempfile
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+from scipy import fft, signal
+
+from dolce.core.correction import Limits, fit_bands, plan_correction
+from dolce.core.response import (
+    ANALYSIS_GRID_HZ,
+    Deconvolver,
+    analyse_recording,
+    average_over_spots,
+    level_on_grid,
+)
+from dolce.core.signals import Sweep
+from dolce.services.demo import build_demo
+from dolce.services.take_making import captured, deconvolver_of, stimulus_of, sweep_of
+from dolce.services.wiring import Services, open_services
+from dolce.web import create_app
+
+RATE = 48_000
+GRID = ANALYSIS_GRID_HZ[(ANALYSIS_GRID_HZ >= 20) & (ANALYSIS_GRID_HZ <= 20_000)]
+
+
+def median_s(work: Callable[[], object], *, runs: int = 9) -> float:
+    """Median time of one call, after one that is not counted."""
+    work()
+    times = []
+    for _ in range(runs):
+        begun = time.perf_counter()
+        work()
+        times.append(time.perf_counter() - begun)
+    return statistics.median(times)
+
+
+def line(what: str, found: str, promised: str, held: bool) -> None:
+    print(f"{'held  ' if held else 'MISSED'}  {what:<58} {found:<28} promised: {promised}")
+
+
+def accuracy() -> None:
+    """A known system, quiet and with noise 40 dB below."""
+    sweep = Sweep()
+    x = sweep.samples()
+    samples = x.size + RATE
+    delay = 0.0123456
+    size = fft.next_fast_len(2 * samples)
+    frequency = fft.rfftfreq(size, 1 / RATE)
+    b, a = signal.butter(2, 40, "high", fs=RATE)
+    system = -0.5 * signal.freqz(b, a, worN=frequency, fs=RATE)[1]
+    recording = fft.irfft(fft.rfft(x, size) * system * np.exp(-2j * np.pi * frequency * delay), size)[:samples]
+    expected = 20 * np.log10(np.abs(0.5 * signal.freqz(b, a, worN=GRID, fs=RATE)[1]))
+    deconvolver = Deconvolver(x, sample_rate_hz=RATE, recording_samples=samples)
+    quiet = analyse_recording(recording, deconvolver=deconvolver)
+    error = np.abs(level_on_grid(quiet.response, at_hz=GRID, per_octave=None) - expected).max()
+    line("5 s sweep in quiet, 20 Hz-20 kHz, largest error", f"{error:.4f} dB", "0.01 dB", error <= 0.01)
+    late = abs(quiet.arrival.time_s - delay) * 1e6
+    line("  arrival", f"{late:.3f} microseconds off", "2 microseconds", late <= 2)
+    line("  polarity (the system inverts)", quiet.arrival.polarity, "inverted", quiet.arrival.polarity == "inverted")
+    worst = 0.0
+    for seed in range(5):
+        noise = np.random.default_rng(seed).standard_normal(samples) * np.sqrt(np.mean(recording[:x.size] ** 2)) / 100
+        noisy = analyse_recording(recording + noise, deconvolver=deconvolver)
+        worst = max(worst, np.abs(level_on_grid(noisy.response, at_hz=GRID, per_octave=12)
+                                  - level_on_grid(quiet.response, at_hz=GRID, per_octave=12)).max())
+    line("  at 40 dB signal to noise, 1/12 octave, worst of 5 seeds", f"{worst:.3f} dB", "0.3 dB", worst <= 0.3)
+
+
+def take_cost(services: Services, job_id: int) -> None:
+    """From a recorded take to a stored response, against three bare FFTs of its length."""
+    job = services.jobs.get(job_id)
+    sweep = sweep_of(job.rig)
+    with services.context.look() as work:
+        take = work.takes.latest(job.round_id)[0]
+        data, _ = work.takes.recording(take.id)
+    from dolce.formats.audio_file import read_audio
+
+    recording = read_audio(data, name="take").sample
+    stimulus_of(sweep)
+    size = deconvolver_of(sweep, recording.size).size
+    padded = np.zeros(size)
+    padded[: recording.size] = recording
+    bare = median_s(lambda: [fft.rfft(padded) for _ in range(3)])
+
+    def whole() -> None:
+        capture, level = captured(recording, sweep=sweep, rig=job.rig, gain_db=0.0)
+        with services.context.change() as work:
+            work.takes.add(round_id=job.round_id, channel="L", spot_number=1, at=services.context.now(), source="rig",
+                           capture=capture, level_db=level, arrival_known=True, recording=data, recording_name="x",
+                           sweep=sweep)
+
+    cost = median_s(whole)
+    ratio = cost / bare
+    line("recorded 5 s take to stored response", f"{cost * 1000:.0f} ms, {ratio:.1f} x three FFTs", "6 x", ratio <= 6)
+
+
+def fit_time() -> None:
+    """Ten bands for a pair with nine spots."""
+    rng = np.random.default_rng(2)
+
+    def pair() -> None:
+        for _ in range(2):
+            levels = np.array([np.convolve(rng.normal(0, 12, ANALYSIS_GRID_HZ.size), np.ones(10) / 10, "same")
+                               for _ in range(9)]) * 0.4 + np.convolve(
+                rng.normal(0, 14, ANALYSIS_GRID_HZ.size), np.ones(12) / 12, "same")
+            average = average_over_spots(levels)
+            plan = plan_correction(ANALYSIS_GRID_HZ, average.level_db, average.spread_db,
+                                   np.zeros(ANALYSIS_GRID_HZ.size), limits=Limits())
+            fit_bands(plan, limits=Limits(), sample_rate_hz=RATE)
+
+    cost = median_s(pair)
+    line("10 bands for a pair with 9 spots", f"{cost:.2f} s", "1 s", cost < 1)
+
+
+def pages(services: Services, job_id: int) -> None:
+    """Every page of the demo job, at the server."""
+    client = create_app(services).test_client()
+    for stop in ("room", "rig", "takes", "read", "align", "shape", "load", "prove"):
+        cost = median_s(lambda stop=stop: client.get(f"/jobs/{job_id}/{stop}"), runs=7)
+        line(f"page {stop}", f"{cost * 1000:.0f} ms", "100 ms", cost < 0.1)
+    cost = median_s(lambda: services.shaping.switch_band(job_id, "L", 0) or services.shaping.view(job_id), runs=7)
+    line("edit of a band: new prediction and headroom", f"{cost * 1000:.0f} ms", "100 ms", cost < 0.1)
+
+
+def main() -> None:
+    """Print all figures."""
+    accuracy()
+    fit_time()
+    with tempfile.TemporaryDirectory() as folder:
+        services = open_services(Path(folder))
+        build_demo(services)
+        job_id = next(job.id for job in services.jobs.all() if job.name == "Ferry Lane attic")
+        pages(services, job_id)
+        take_cost(services, job_id)
+        services.close()
+
+
+if __name__ == "__main__":
+    main()

@@ -69,7 +69,8 @@ class Page:
         found = self.driver.execute_script("""
           const wanted = arguments[0];
           return [...document.querySelectorAll('button, a')].find((e) => !e.disabled
-            && e.checkVisibility({visibilityProperty: true}) && (e.ariaLabel ?? e.textContent.trim().replace(/\\s+/g, ' ')) === wanted) ?? null""", name)
+            && e.checkVisibility({visibilityProperty: true})
+            && (e.ariaLabel ?? e.textContent.trim().replace(/\\s+/g, ' ')) === wanted) ?? null""", name)
         assert found is not None, f"no button {name!r} in {self.text('main')[:300]}"
         self.driver.execute_script("arguments[0].scrollIntoView({block: 'center'})", found)
         found.click()

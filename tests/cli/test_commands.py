@@ -6,7 +6,7 @@ import soundfile
 from numpy.testing import assert_allclose
 from scipy import signal
 
-from dolce.cli.main import main
+from dolce.__main__ import main
 
 RATE = 48_000
 

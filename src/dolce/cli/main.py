@@ -5,9 +5,15 @@ import json
 import sys
 from collections.abc import Sequence
 from pathlib import Path
-from typing import NoReturn
+from typing import NoReturn, Protocol
 
 from dolce.errors import DolceError, InvalidValue
+
+
+class Serve(Protocol):
+    """Starts the application and returns when it has ended."""
+
+    def __call__(self, *, folder: Path | None, port: int, demo: bool) -> None: ...
 
 
 class _OneLineParser(argparse.ArgumentParser):
@@ -18,11 +24,17 @@ class _OneLineParser(argparse.ArgumentParser):
         raise SystemExit(2)
 
 
-def main(arguments: Sequence[str] | None = None) -> int:
-    """Run one command; 0 on success, 2 with one line on standard error where the input is wrong."""
+def run(arguments: Sequence[str], *, serve: Serve) -> int:
+    """Run one command; 0 on success, 2 with one line on standard error where the input is wrong.
+
+    `serve` starts the application; it is handed in, since the terminal knows nothing of the pages.
+    """
     options = _parser().parse_args(arguments)
     try:
-        options.run(options)
+        if options.command in ("serve", "demo"):
+            serve(folder=options.data, port=options.port, demo=options.command == "demo")
+        else:
+            options.run(options)
     except DolceError as error:
         print(f"dolce {options.command}: {' '.join(str(error).split())}", file=sys.stderr)
         return 2
@@ -74,7 +86,6 @@ def _parser() -> argparse.ArgumentParser:
         command = commands.add_parser(name, help=help_)
         command.add_argument("--port", type=int, default=5057)
         command.add_argument("--data", type=Path, default=None, help="folder of the jobs")
-        command.set_defaults(run=_serve)
     return parser
 
 
@@ -108,9 +119,3 @@ def _filters(options: argparse.Namespace) -> None:
         target=None if options.target == "flat" else Path(options.target), from_hz=options.from_hz,
         to_hz=options.to_hz, max_boost_db=options.max_boost, bands=options.bands, fir_folder=options.fir,
         rates_hz=[int(rate) for rate in _numbers(options.rates, "--rates")] if options.fir else [], out=options.out)
-
-
-def _serve(options: argparse.Namespace) -> None:
-    from dolce.cli.serving import serve
-
-    serve(folder=options.data, port=options.port, demo=options.command == "demo")

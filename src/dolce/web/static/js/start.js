@@ -9,7 +9,14 @@ document.addEventListener("htmx:config:request", (event) => {
   event.detail.ctx.request.headers["X-CSRFToken"] = token;
 });
 
+// The switch names what pressing it brings.
+function nameThemeSwitch() {
+  const evening = document.documentElement.dataset.theme === "evening";
+  for (const button of document.querySelectorAll("[data-theme-switch]")) button.textContent = evening ? "Day colours" : "Evening colours";
+}
+
 function ready() {
+  nameThemeSwitch();
   drawWaitingPlots();
   placeMenus();
 }
@@ -43,6 +50,7 @@ document.addEventListener("click", (event) => {
     const theme = document.documentElement.dataset.theme === "evening" ? "light" : "evening";
     document.documentElement.dataset.theme = theme;
     localStorage.setItem("dolce-theme", theme);
+    nameThemeSwitch();
   }
   if (!event.target.closest(".cell-menu")) for (const menu of document.querySelectorAll(".cell-menu[open]")) menu.open = false;
 });

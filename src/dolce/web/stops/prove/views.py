@@ -11,6 +11,7 @@ def proof_plot(proof: ChannelProof) -> dict:
     return response_plot(curves=[
         curve("before", proof.channel, "before", proof.before_db),
         curve("target", proof.channel, "target", proof.target_db),
-        curve("after", proof.channel, "after", proof.after_db),
+        # The prediction lies as a broad dashed band under the measured line: where they agree, both are seen.
         curve("predicted", proof.channel, "predicted", proof.predicted_db),
+        curve("after", proof.channel, "after", proof.after_db),
     ], top_db=TOP_DB, unit="dB")

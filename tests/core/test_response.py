@@ -7,6 +7,7 @@ from dolce.core.levels import band_edges
 from dolce.core.response import (
     ANALYSIS_GRID_HZ,
     Deconvolver,
+    FrequencyResponse,
     ImpulseResponse,
     MicrophoneCurve,
     analyse_recording,
@@ -190,3 +191,12 @@ def test_energy_average_of_spots_and_its_spread():
     assert_allclose(average_over_spots([[0.0], [10.0]], weights=[1, 0]).level_db, [0])
     with pytest.raises(InvalidValue, match="weights"):
         average_over_spots([[0.0], [10.0]], weights=[1])
+
+
+def test_smoothing_a_dense_table_uses_all_its_points():
+    # Alternating 0 and 6.02 dB on 1 Hz points: the mean power of 1 and 4 is 2.5, or 3.98 dB, wherever one looks.
+    frequency = np.arange(20.0, 2000.0)
+    table = FrequencyResponse(frequency_hz=frequency, level_db=20 * np.log10(1 + np.arange(frequency.size) % 2))
+    smoothed = table.smoothed_on(np.array([500.0, 777.7, 1000.0]), per_octave=12)
+    # Bands of 29 Hz and more hold whole pairs but for one point in 29: 0.15 dB.
+    assert_allclose(smoothed, 10 * np.log10(2.5), atol=0.15)

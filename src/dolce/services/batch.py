@@ -21,7 +21,6 @@ from dolce.core.response import (
     level_on_grid,
     phase_deg,
     resampled,
-    smoothed_level_db,
 )
 from dolce.core.signals import Sweep
 from dolce.errors import InvalidValue
@@ -34,6 +33,7 @@ from dolce.formats.response_csv import write_response as response_csv
 _LARGEST_BYTES = 200 * 1024 * 1024
 _ANCHOR_HZ = (200.0, 2000.0)
 _FIT_RATE_HZ = 48_000
+_SMOOTHING = 12.0
 
 
 def write_sweep(out: Path, *, rate_hz: int, seconds: float, from_hz: float, to_hz: float, level_dbfs: float) -> None:
@@ -89,8 +89,8 @@ def write_filters(responses: Sequence[Path], *, weights: Sequence[float] | None,
         checked.within(rate, low=8_000, high=192_000, where="--rates", unit="Hz")
     read = [read_response(_bytes(path), name=path.name) for path in responses]
     grid = _common_grid(read, responses, limits)
-    levels = smoothed_level_db(np.array([r.on(ANALYSIS_GRID_HZ) for r in read]), per_octave=12)[:, grid]
     frequency = ANALYSIS_GRID_HZ[grid]
+    levels = np.array([r.smoothed_on(frequency, per_octave=_SMOOTHING) for r in read])
     average = average_over_spots(levels, weights=weights)
     wanted = np.zeros(frequency.size)
     if target is not None:

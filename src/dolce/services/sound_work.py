@@ -46,9 +46,10 @@ class SoundWork:
         self._future = self._pool.submit(self._run, record, step)
         return record
 
-    def stop(self) -> None:
-        """Silence at once; finished takes stay."""
+    def stop(self) -> bool:
+        """Silence at once; finished takes stay. Whether anything was playing."""
         self._stop.set()
+        return self.running() is not None
 
     def running(self) -> PassRecord | None:
         """The pass that makes sound now, in whichever job."""

@@ -40,6 +40,13 @@ class FrequencyResponse:
         return np.interp(np.log(frequency_hz), np.log(self.frequency_hz), self.level_db)
 
 
+    def smoothed_on(self, frequency_hz: NDArray[np.float64], *, per_octave: float) -> NDArray[np.float64]:
+        """Level in dB at other frequencies, smoothed in power over 1/`per_octave` octave from all points there are."""
+        at = np.clip(frequency_hz, self.frequency_hz[0] * 1.0001, self.frequency_hz[-1] * 0.9999)
+        power = smoothed_power(self.frequency_hz, 10 ** (self.level_db / 10), at_hz=at, per_octave=per_octave)
+        return power_db(np.maximum(power, 0))
+
+
 def _transform(response: ImpulseResponse) -> tuple[NDArray, NDArray]:
     """Frequencies and complex spectrum, padded to bins of 0.4 Hz or finer."""
     size = fft.next_fast_len(max(4 * response.sample.size, round(response.sample_rate_hz / 0.4)), real=True)

@@ -10,5 +10,6 @@ blueprint = Blueprint("sound", __name__)
 @blueprint.post("/sound/stop")
 def stop() -> Response:
     """Silence, whatever plays."""
-    services().sound.stop()
-    return make_response(render_template("_notice.html", notice="Sound stopped. Finished takes are kept."))
+    playing = services().sound.stop()
+    notice = "Sound stopped. Finished takes are kept." if playing else "Nothing was playing."
+    return make_response(render_template("_notice.html", notice=notice))

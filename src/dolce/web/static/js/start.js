@@ -54,6 +54,10 @@ document.addEventListener("click", (event) => {
   }
   if (!event.target.closest(".cell-menu")) for (const menu of document.querySelectorAll(".cell-menu[open]")) menu.open = false;
 });
+// A band follows as soon as a number in it has changed.
+document.addEventListener("change", (event) => {
+  if (event.target.matches("table.bands input")) event.target.form.requestSubmit();
+});
 document.addEventListener("keydown", (event) => {
   if (event.key === "Escape") {
     for (const menu of document.querySelectorAll(".cell-menu[open]")) menu.open = false;

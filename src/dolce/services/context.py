@@ -1,9 +1,10 @@
 """What every service works with: the store and the clock."""
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import UTC, datetime
 
+from dolce.services.round_curves import ShapingCurves
 from dolce.store import Database, UnitOfWork
 
 
@@ -14,10 +15,11 @@ def utc_now() -> datetime:
 
 @dataclass(frozen=True, slots=True)
 class Context:
-    """The open store and the clock."""
+    """The open store, the clock, and curves that several pages need."""
 
     database: Database
     now: Callable[[], datetime] = utc_now
+    curves: ShapingCurves = field(default_factory=ShapingCurves)
 
     def change(self) -> UnitOfWork:
         """One transaction that may write."""

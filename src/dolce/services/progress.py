@@ -41,15 +41,14 @@ class Progress:
             job = work.jobs.get(job_id)
             rounds = work.takes.rounds(job_id)
             present = next(r for r in rounds if r.id == job.round_id)
-            takes = work.takes.latest(present.id)
+            taken, any_take = work.takes.usable_count(present.id), work.takes.has_any(present.id)
             before, after = untouched_round(work, job), proving_round(work, job)
             aligned = work.jobs.align_wish(job_id) is not None
             shape = work.shapes.current(job_id)
             level = work.passes.latest(job_id, "level")
-            proven = len([t for t in work.takes.latest(after.id) if t.quality.usable]) if after else 0
+            proven = work.takes.usable_count(after.id) if after else 0
             running = work.passes.running()
         wanted = len(job.channels) * len(job.spots)
-        taken = sum(t.quality.usable for t in takes)
         bands = {c: len(b) for c, b in shape.bands.items()} if shape else {}
         loaded = sorted(job.processor.presets)
         checked = level is not None and level.state == "done"
@@ -58,7 +57,7 @@ class Progress:
             ("full" if checked and job.rig.curve else "half" if checked or job.rig.microphone_name else "hollow",
              ("level checked" if checked else "level not checked") if job.rig.curve else "no microphone curve"),
             ("full" if taken == wanted else "half" if taken else "hollow", f"{taken} of {wanted} takes"),
-            ("full" if before else "hollow", f"round {present.name}" if takes else "nothing to read"),
+            ("full" if before else "hollow", f"round {present.name}" if any_take else "nothing to read"),
             ("full" if aligned else "half" if before else "hollow",
              "chosen" if aligned else "proposal ready" if before else "needs takes"),
             ("full" if any(bands.values()) else "half" if before else "hollow",

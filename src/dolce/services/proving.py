@@ -12,7 +12,7 @@ from dolce.core.job import Job, LogEntry, Round
 from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.services.aligning import readings_of
 from dolce.services.context import Context
-from dolce.services.round_curves import ChannelCurves, proving_round, shaping_curves, untouched_round
+from dolce.services.round_curves import ChannelCurves, proving_round, untouched_round
 from dolce.services.shaping import shape_or_default, target_level_db
 
 
@@ -66,8 +66,8 @@ class Proving:
             job = work.jobs.get(job_id)
             shape = shape_or_default(work, job_id)
             before, after = untouched_round(work, job), proving_round(work, job)
-            curves_before = shaping_curves(work, before.id, job.channels) if before else {}
-            curves_after = shaping_curves(work, after.id, job.channels) if after else {}
+            curves_before = self._context.curves.of(work, before.id, job.channels) if before else {}
+            curves_after = self._context.curves.of(work, after.id, job.channels) if after else {}
             match_before = _match(readings_of(work, job, before.id)) if before else None
             match_after = _match(readings_of(work, job, after.id)) if after else None
             logbook = tuple(work.logbook.all(job_id))

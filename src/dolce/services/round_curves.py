@@ -49,8 +49,25 @@ def curves_of(takes: list[TakeRecord], work: UnitOfWork, *, per_octave: float | 
                          average=average_over_spots(levels))
 
 
-def shaping_curves(work: UnitOfWork, round_id: int, channels: tuple[str, ...]) -> dict[str, ChannelCurves]:
-    """Curves of all channels that have usable takes, smoothed as corrections are computed on."""
+class ShapingCurves:
+    """Curves of rounds, smoothed as corrections are computed on; the last few are kept until a take is added."""
+
+    def __init__(self) -> None:
+        self._kept: dict[int, tuple[object, dict[str, ChannelCurves]]] = {}
+
+    def of(self, work: UnitOfWork, round_id: int, channels: tuple[str, ...]) -> dict[str, ChannelCurves]:
+        """Curves of all channels that have usable takes in a round."""
+        stamp = work.takes.newest(round_id)
+        stamped, curves = self._kept.get(round_id, (None, {}))
+        if stamp is None or stamped != stamp:
+            curves = _shaping_curves(work, round_id, channels)
+            if len(self._kept) > 8:
+                self._kept.clear()
+            self._kept[round_id] = (stamp, curves)
+        return curves
+
+
+def _shaping_curves(work: UnitOfWork, round_id: int, channels: tuple[str, ...]) -> dict[str, ChannelCurves]:
     latest = [t for t in work.takes.latest(round_id) if t.quality.usable]
     found = {}
     for channel in channels:
@@ -63,7 +80,7 @@ def shaping_curves(work: UnitOfWork, round_id: int, channels: tuple[str, ...]) -
 def untouched_round(work: UnitOfWork, job: Job) -> Round | None:
     """The latest round with takes that was made while the processor was bypassed: what corrections start from."""
     bypassed = [r for r in work.takes.rounds(job.id) if r.state is not None and r.state.active == BYPASS]
-    with_takes = [r for r in bypassed if work.takes.latest(r.id)]
+    with_takes = [r for r in bypassed if work.takes.has_any(r.id)]
     return with_takes[-1] if with_takes else None
 
 
@@ -71,5 +88,5 @@ def proving_round(work: UnitOfWork, job: Job) -> Round | None:
     """The latest round that was made through a preset with bands."""
     through = [r for r in work.takes.rounds(job.id) if r.state is not None and r.state.active != BYPASS
                and any(s.filters for s in r.state.presets[r.state.active].channels.values())]
-    with_takes = [r for r in through if work.takes.latest(r.id)]
+    with_takes = [r for r in through if work.takes.has_any(r.id)]
     return with_takes[-1] if with_takes else None

@@ -25,7 +25,7 @@ from dolce.core.shape import Band, Shape
 from dolce.errors import Conflict
 from dolce.services.aligning import chosen_settings
 from dolce.services.context import Context
-from dolce.services.round_curves import ChannelCurves, shaping_curves, untouched_round
+from dolce.services.round_curves import ChannelCurves, untouched_round
 from dolce.store import UnitOfWork
 
 NEW_BAND = PeakingFilter(frequency_hz=100.0, gain_db=-3.0, q=2.0)
@@ -129,11 +129,10 @@ class Shaping:
         with self._context.look() as work:
             return self._view(work, job_id, shape_or_default(work, job_id))
 
-    @staticmethod
-    def _view(work: UnitOfWork, job_id: int, shape: Shape) -> ShapeView:
+    def _view(self, work: UnitOfWork, job_id: int, shape: Shape) -> ShapeView:
         job = work.jobs.get(job_id)
         base = untouched_round(work, job)
-        curves = shaping_curves(work, base.id, job.channels) if base else {}
+        curves = self._context.curves.of(work, base.id, job.channels) if base else {}
         settings = chosen_settings(work, job_id) or {}
         undo, redo = work.shapes.neighbours(job_id)
         return ShapeView(

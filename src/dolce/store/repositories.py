@@ -46,6 +46,8 @@ class Jobs:
 
     def __init__(self, session: Session) -> None:
         self._session = session
+        # The session forgets rows that nobody holds, and would ask for a job again at every turn.
+        self._held: dict[int, JobRow] = {}
 
     def all(self) -> list[Job]:
         """Jobs that are not deleted, the last changed first."""
@@ -147,9 +149,10 @@ class Jobs:
         self._row(job_id).align_wish = wish
 
     def _row(self, job_id: int) -> JobRow:
-        row = self._session.get(JobRow, job_id)
+        row = self._held.get(job_id) or self._session.get(JobRow, job_id)
         if row is None or row.deleted_at is not None:
             raise NotFound(f"there is no job {job_id}.", where="jobs", remedy="Go back to the list of jobs.")
+        self._held[job_id] = row
         return row
 
     @staticmethod
@@ -195,6 +198,24 @@ class Takes:
         rows = self._session.scalars(select(TakeRow).where(TakeRow.id.in_(newest))
                                      .order_by(TakeRow.channel, TakeRow.spot_number))
         return [self._take(row) for row in rows]
+
+    def newest(self, round_id: int) -> tuple[int, datetime] | None:
+        """Number and moment of a round's last take: while they stay, so do its curves."""
+        row = self._session.execute(select(TakeRow.id, TakeRow.taken_at).where(TakeRow.round_id == round_id)
+                                    .order_by(TakeRow.id.desc()).limit(1)).first()
+        return None if row is None else (row.id, row.taken_at)
+
+    def has_any(self, round_id: int) -> bool:
+        return self._session.scalar(select(TakeRow.id).where(TakeRow.round_id == round_id).limit(1)) is not None
+
+    def usable_count(self, round_id: int) -> int:
+        """How many cells of a round hold a usable last attempt; reads no curves."""
+        newest = (select(func.max(TakeRow.id)).where(TakeRow.round_id == round_id)
+                  .group_by(TakeRow.channel, TakeRow.spot_number))
+        rows = self._session.execute(select(TakeRow.signal_to_noise_db, TakeRow.peak_dbfs, TakeRow.clipped_samples)
+                                     .where(TakeRow.id.in_(newest)))
+        return sum(Quality(signal_to_noise_db=noise, peak_dbfs=peak, clipped_samples=clipped).usable
+                   for noise, peak, clipped in rows)
 
     def count_by_spot(self, job_id: int) -> dict[int, int]:
         """How many takes each spot number has over all rounds."""

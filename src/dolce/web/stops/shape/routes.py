@@ -1,6 +1,6 @@
 """Routes of the Shape stop."""
 
-from flask import Blueprint, Response, request
+from flask import Blueprint, Response, make_response, redirect, render_template, request, url_for
 
 from dolce.core.correction import Limits, Target
 from dolce.core.filters import PeakingFilter
@@ -19,13 +19,23 @@ _FIELDS = {"bass lift": "bass_lift_db", "bass lift below": "bass_corner_hz", "ti
            "level from": "anchor_from_hz", "level to": "anchor_to_hz", "level": "anchor_level_db"}
 
 
-def _show(job_id: int, **context: object) -> Response:
+def _context(job_id: int, wanted: str) -> dict:
     view = services().shaping.view(job_id)
-    wanted = request.values.get("channel", "")
     channel = wanted if wanted in view.channels else next(iter(view.channels), "")
-    shown = ChannelView.of(view, channel) if channel else None
-    return show_stop("shape", job_id, view=view, shown=shown, channel=channel,
-                     **{"faults": {}, "typed": {}, **context})
+    return {"view": view, "channel": channel, "faults": {}, "typed": {},
+            "shown": ChannelView.of(view, channel) if channel else None}
+
+
+def _show(job_id: int, **context: object) -> Response:
+    return show_stop("shape", job_id, **{**_context(job_id, request.values.get("channel", "")), **context})
+
+
+def _show_channel(job_id: int, channel: str, *, status: int = 200, **context: object) -> Response:
+    """The channel's part alone for htmx, else the page."""
+    if not request.headers.get("HX-Request"):
+        return redirect(url_for("shape.page", job_id=job_id, channel=channel), 303)
+    shown = {**_context(job_id, channel), **context}
+    return make_response(render_template("shape/_channel.html", job=shown["view"].job, **shown), status)
 
 
 @blueprint.get("")
@@ -83,16 +93,16 @@ def edit_band(job_id: int, channel: str, index: int) -> Response:
     except InvalidForm as error:
         said = {"frequency_hz": "Frequency", "gain_db": "Gain", "q": "Q"}
         faults = {f"band-{index}": " ".join(f"{said[name]}: {text}" for name, text in error.faults.items())}
-        return _show(job_id, status=422, faults=faults)
+        return _show_channel(job_id, channel, status=422, faults=faults)
     services().shaping.edit_band(job_id, channel, index, PeakingFilter(**values))
-    return after_change("shape", job_id, _show)
+    return _show_channel(job_id, channel)
 
 
 @blueprint.post("/bands/<channel>/<int:index>/switch")
 def switch_band(job_id: int, channel: str, index: int) -> Response:
     """Off, or on again."""
     services().shaping.switch_band(job_id, channel, index)
-    return after_change("shape", job_id, _show)
+    return _show_channel(job_id, channel)
 
 
 @blueprint.post("/bands/<channel>/<int:index>/remove")

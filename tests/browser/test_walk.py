@@ -121,7 +121,7 @@ def test_a_new_job_from_nothing_to_proven(driver, address, downloads, tmp_path):
     k = int(np.argmin(np.abs(ANALYSIS_GRID_HZ - at)))
     left = number(re.search(r"Left, average of 3 ([−\d.]+)", said)[1])
     assert left == pytest.approx(view.curves[0].average.level_db[k], abs=0.06)
-    page.fill("Show", "impulse of one take")
+    page.fill("Show", "impulse, one take")
     page.wait(lambda: page.find("#plot").get_attribute("data-plot") == "impulse")
     page.ready()
 

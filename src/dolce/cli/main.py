@@ -70,7 +70,7 @@ def _parser() -> argparse.ArgumentParser:
     response.set_defaults(run=_response)
 
     filters = commands.add_parser("filters", help="parametric filters for responses of one speaker at several spots")
-    filters.add_argument("responses", metavar="R.csv", type=Path, nargs="+")
+    filters.add_argument("responses", metavar="R1.csv", type=Path, nargs="+")
     filters.add_argument("--weights", help="one number per response, parted by commas")
     filters.add_argument("--target", default="flat", metavar="FILE.csv|flat")
     filters.add_argument("--from", dest="from_hz", type=float, default=20.0, help="Hz")

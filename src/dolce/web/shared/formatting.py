@@ -26,12 +26,11 @@ def signed(value: float, digits: int = 1) -> str:
 
 
 def hertz(value: float) -> str:
-    """A frequency with its unit, in as many digits as matter."""
-    if value >= 10_000:
-        return f"{value / 1000:.1f} kHz".replace(".0 ", " ")
-    if value >= 1000:
-        return f"{value / 1000:.2f} kHz".replace("0 kHz", " kHz").replace(". ", " ").replace(".0 ", " ")
-    return f"{value:.0f} Hz" if value >= 100 else f"{value:.1f} Hz".replace(".0 ", " ")
+    """A frequency with its unit, in three digits: 41.2 Hz, 125 Hz, 1.25 kHz, 12.5 kHz."""
+    number, unit = (value / 1000, "kHz") if value >= 999.5 else (value, "Hz")
+    digits = 2 if number < 10 and unit == "kHz" else 1 if number < 100 else 0
+    text = f"{number:.{digits}f}"
+    return f"{text.rstrip('0').rstrip('.') if digits else text} {unit}"
 
 
 def plain(value: float) -> str:

@@ -1,7 +1,7 @@
 // Draws finished points: level or phase over frequency, or an impulse over time. Point or use the arrow keys to read off;
 // drag across to zoom, double-click or Home to go back. The vertical scale never changes by itself.
 const d3 = globalThis.d3;
-const MARGIN = { top: 10, right: 14, bottom: 26, left: 46 };
+const MARGIN = { top: 10, right: 20, bottom: 26, left: 46 };
 const STRIP = 26;
 const MAJOR = [20, 30, 50, 100, 200, 300, 500, 1000, 2000, 3000, 5000, 10000, 20000];
 const zooms = new Map();                       // by place of the plot: a swap keeps the zoom
@@ -38,7 +38,7 @@ function draw(figure, data) {
   const ticks = log ? (range[1] / range[0] > 12 ? MAJOR.filter((f) => f >= range[0] && f <= range[1]) : x.ticks(8)) : x.ticks(10);
   for (const f of ticks) {
     svg.append("path").attr("class", "grid").attr("d", `M${x(f)} ${MARGIN.top}V${bottom}`);
-    svg.append("text").attr("class", "tick").attr("x", x(f)).attr("y", height - 8).attr("text-anchor", "middle").text(log ? tickText(+f.toPrecision(3)) : `${f} ms`);
+    svg.append("text").attr("class", "tick").attr("x", x(f)).attr("y", height - 8).attr("text-anchor", "middle").text(log ? tickText(+f.toPrecision(3)) : `${String(f).replace("-", "−")} ms`);
   }
   const step = data.unit === "dB" ? (data.yRange[1] - data.yRange[0] > 30 ? 10 : 5) : data.unit === "°" ? 90 : 50;
   for (let v = Math.ceil(data.yRange[0] / step) * step; v <= data.yRange[1]; v += step) {
@@ -83,7 +83,13 @@ function placeLabels(svg, data, x, y, xs, width, bottom) {
     const own = xs(curve);
     const wanted = x.range()[0] + (x.range()[1] - x.range()[0]) * (0.97 - 0.22 * (k % 4));
     const i = Math.min(own.length - 1, Math.max(0, d3.bisector((d) => d).left(own, x.invert(wanted))));
-    let at = Math.min(bottom - 8, Math.max(22, y(curve.y[i]) - 9));
+    // Above whatever runs through the place of the text, so that it hides nothing.
+    const from = x.invert(wanted - 8 * curve.label.length), to = x.invert(wanted);
+    let at = y(curve.y[i]);
+    for (const other of data.curves) {
+      xs(other).forEach((f, n) => { if (f >= from && f <= to) at = Math.min(at, y(other.y[n])); });
+    }
+    at = Math.min(bottom - 8, Math.max(22, at - 9));
     while (taken.some(([tx, ty]) => Math.abs(tx - wanted) < 170 && Math.abs(ty - at) < 15)) at -= 15;
     taken.push([wanted, at]);
     svg.append("text").attr("class", `end-label ${curve.state} ch-${curve.channel}`).attr("x", Math.min(wanted, width - 18)).attr("y", at).attr("text-anchor", "end").text(curve.label);

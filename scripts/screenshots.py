@@ -1,0 +1,53 @@
+"""Take the pictures of docs/screenshots from a running demo: `.venv/bin/python scripts/screenshots.py ADDRESS`.
+
+The address is the one that `scripts/demo` prints; its data must be fresh, since the picture of a running pass is taken
+of the job to practise.
+"""
+
+import sys
+from pathlib import Path
+
+sys.path.insert(0, str(Path(__file__).parents[1] / "tests" / "browser"))
+
+from pages import Page
+from selenium import webdriver
+from selenium.webdriver.chrome.service import Service
+
+from conftest import FLAGS
+
+TO = Path(__file__).parents[1] / "docs" / "screenshots"
+
+
+def main(address: str) -> None:
+    """One PNG of 1280x800 per main view."""
+    options = webdriver.ChromeOptions()
+    options.binary_location = "/usr/bin/chromium"
+    for flag in FLAGS:
+        options.add_argument(flag)
+    driver = webdriver.Chrome(options=options, service=Service("/usr/bin/chromedriver"))
+    driver.execute_cdp_cmd("Emulation.setDeviceMetricsOverride",
+                           {"width": 1280, "height": 800, "deviceScaleFactor": 1, "mobile": False})
+    page = Page(driver, address)
+
+    def shot(name: str) -> None:
+        driver.save_screenshot(str(TO / f"{name}.png"))
+
+    page.open("/")
+    shot("jobs")
+    for stop in ("room", "rig", "takes", "read", "align", "shape", "load", "prove"):
+        page.open(f"/jobs/1/{stop}")
+        shot(stop)
+    page.open("/jobs/2/takes")
+    page.press_at_once("Run all that is missing")
+    page.wait(lambda: "Now: R at spot 2" in page.text("main"), seconds=60)
+    shot("takes-running")
+    page.find("[data-stop-sound]").click()
+    page.open("/jobs/1/shape")
+    page.press("Evening colours")
+    page.open("/jobs/1/shape")
+    shot("shape-evening")
+    driver.quit()
+
+
+if __name__ == "__main__":
+    main(sys.argv[1])

@@ -1,0 +1,62 @@
+"""Lists that must agree with what is there."""
+
+import re
+import tomllib
+from pathlib import Path
+
+import pytest
+
+from dolce.cli.main import _parser
+from dolce.services.demo import COMPLETE
+from dolce.services.progress import STOPS
+
+ROOT = Path(__file__).parents[1]
+README = (ROOT / "README.md").read_text()
+
+
+def commands():
+    choices = next(a for a in _parser()._actions if a.choices).choices
+    return [(name, action) for name, parser in choices.items() for action in parser._actions if action.dest != "help"]
+
+
+@pytest.mark.parametrize(("name", "action"), commands(), ids=lambda x: getattr(x, "dest", x))
+def test_every_command_and_option_stands_in_the_readme(name, action):
+    start = README.index(f"dolce {name}")
+    following = re.search(r"\n(dolce |```)", README[start:])
+    written = README[start: start + following.start()]
+    assert (action.option_strings[0] if action.option_strings else action.metavar) in written
+
+
+def test_every_picture_is_linked_and_every_link_leads_somewhere():
+    linked = set(re.findall(r"docs/screenshots/([\w-]+\.png)", README))
+    assert linked == {path.name for path in (ROOT / "docs/screenshots").glob("*.png")}
+    assert len(linked) < 20
+    for target in re.findall(r"\]\(([\w./-]+)\)", README):
+        assert (ROOT / target).exists()
+
+
+def test_every_stop_has_its_page_and_its_line_in_the_guide():
+    guide = (ROOT / "docs/guide.md").read_text()
+    for stop in STOPS:
+        assert (ROOT / f"src/dolce/web/stops/{stop}/templates/{stop}/page.html").exists()
+        assert f"**{stop.capitalize()}.**" in guide
+
+
+def test_every_vendored_library_has_its_licence_beside_it():
+    for folder in (ROOT / "src/dolce/web/static/vendor").iterdir():
+        assert (folder / "LICENSE").exists()
+        assert re.search(r"-\d+\.\d+\.\d+$", folder.name)
+
+
+def test_every_pinned_package_has_a_hash():
+    lock = (ROOT / "requirements/app.lock").read_text()
+    pinned = re.findall(r"^([\w.-]+)==", lock, re.MULTILINE)
+    declared = tomllib.loads((ROOT / "pyproject.toml").read_text())["project"]["dependencies"]
+    assert {re.match(r"[\w-]+", d)[0] for d in declared} <= set(pinned)
+    for block in re.split(r"\n(?=[\w.-]+==)", lock)[1:]:
+        assert "--hash=sha256:" in block
+
+
+def test_sample_job_is_named_in_neither_code_of_the_core():
+    for path in (ROOT / "src/dolce/core").rglob("*.py"):
+        assert COMPLETE not in path.read_text()

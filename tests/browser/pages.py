@@ -72,7 +72,7 @@ class Page:
             && e.checkVisibility({visibilityProperty: true})
             && (e.ariaLabel ?? e.textContent.trim().replace(/\\s+/g, ' ')) === wanted) ?? null""", name)
         assert found is not None, f"no button {name!r} in {self.text('main')[:300]}"
-        self.driver.execute_script("arguments[0].scrollIntoView({block: 'center'})", found)
+        self.driver.execute_script("arguments[0].scrollIntoView({block: 'nearest'})", found)
         found.click()
 
     def faults_in_console(self, *, expected: tuple[str, ...] = ()) -> list[str]:

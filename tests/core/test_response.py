@@ -200,3 +200,26 @@ def test_smoothing_a_dense_table_uses_all_its_points():
     smoothed = table.smoothed_on(np.array([500.0, 777.7, 1000.0]), per_octave=12)
     # Bands of 29 Hz and more hold whole pairs but for one point in 29: 0.15 dB.
     assert_allclose(smoothed, 10 * np.log10(2.5), atol=0.15)
+
+
+@pytest.mark.parametrize(("cut", "said"), [
+    (slice(0, round(1.7 * RATE)), "ends before the sweep"), (slice(round(0.3 * RATE), None), "starts after the sweep")])
+def test_recordings_that_miss_a_part_of_the_sweep_say_which(deconvolver, cut, said):
+    capture = analyse_recording(heard(np.ones_like)[cut], deconvolver=deconvolver)
+    assert any(said in warning for warning in capture.warnings)
+
+
+def test_a_whole_recording_without_any_delay_gives_no_warning(deconvolver):
+    assert analyse_recording(SWEEP.samples(), deconvolver=deconvolver).warnings == ()
+
+
+@pytest.mark.parametrize("bits", [16, 24])
+@pytest.mark.parametrize("frequency_hz", [10, 70, 997, 3001])
+def test_tops_of_slow_tones_are_not_taken_for_clipping(bits, frequency_hz):
+    # Quantised as a converter does; at 10 Hz and 16 bits some thirty samples share the top value.
+    steps = 2 ** (bits - 1)
+    tone = 0.5 * np.sin(2 * np.pi * frequency_hz * np.arange(RATE) / RATE + 0.3)
+    as_recorded = np.round(tone * steps) / steps
+    assert clipped_samples(as_recorded) == 0
+    # 1 dB over the end of the range at the same pitch is found.
+    assert clipped_samples(np.round(np.clip(tone, -0.445, 0.445) * steps) / steps) > 0

@@ -18,6 +18,7 @@ from dolce.core.response import (
     FrequencyResponse,
     analyse_recording,
     average_over_spots,
+    clipped_samples,
     level_on_grid,
     phase_deg,
     resampled,
@@ -62,7 +63,8 @@ def write_response(recording: Path, *, stimulus: Path, microphone: Path | None, 
     rate = played.sample_rate_hz
     deconvolver = Deconvolver(played.sample, sample_rate_hz=rate, recording_samples=samples.size)
     try:
-        capture = analyse_recording(samples, deconvolver=deconvolver, microphone=curve)
+        capture = analyse_recording(samples, deconvolver=deconvolver, microphone=curve,
+                                    clipped=clipped_samples(heard.sample))
     except InvalidValue as error:
         raise InvalidValue(error.problem, where=recording.name, remedy=error.remedy) from error
     response, arrival = capture.response, capture.arrival

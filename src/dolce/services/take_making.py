@@ -36,10 +36,10 @@ def deconvolver_of(sweep: Sweep, recording_samples: int) -> Deconvolver:
 
 
 def captured(recording: NDArray[np.float64], *, sweep: Sweep, rig: Rig,
-             gain_db: float) -> tuple[Capture, NDArray[np.float64]]:
+             gain_db: float, clipped: int | None = None) -> tuple[Capture, NDArray[np.float64]]:
     """Response, arrival and quality of a recording, and its level on the analysis grid over 1/48 octave."""
     capture = analyse_recording(recording, deconvolver=deconvolver_of(sweep, recording.size), microphone=rig.curve,
-                                gain_db=gain_db)
+                                gain_db=gain_db, clipped=clipped)
     return capture, level_on_grid(capture.response, at_hz=ANALYSIS_GRID_HZ, per_octave=48)
 
 

@@ -6,7 +6,7 @@ import numpy as np
 
 from dolce.core.job import Job, PassRecord, Round, TakeRecord
 from dolce.core.processor import BYPASS, ProcessorState
-from dolce.core.response import resampled, without_drift
+from dolce.core.response import clipped_samples, resampled, without_drift
 from dolce.devices.interface import Progress, Stopped
 from dolce.errors import Conflict, InvalidValue
 from dolce.formats.audio_file import read_audio, write_flac, write_wav_24
@@ -167,7 +167,8 @@ class Taking:
         try:
             samples, drift = without_drift(samples, deconvolver=deconvolver_of(sweep, samples.size),
                                            octave_s=octave_s)
-            capture, level_db = captured(samples, sweep=sweep, rig=rig, gain_db=0.0)
+            capture, level_db = captured(samples, sweep=sweep, rig=rig, gain_db=0.0,
+                                         clipped=clipped_samples(audio.sample))
         except InvalidValue as error:
             raise InvalidValue(error.problem, where=file_name, remedy=error.remedy) from error
         if drift:

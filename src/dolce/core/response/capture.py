@@ -16,6 +16,7 @@ from dolce.errors import InvalidValue
 
 AFTER_S = 0.9
 _LEAST_SIGNAL_TO_NOISE_DB = 6.0     # another sweep of the same length explains up to 5 dB of a recording
+_CUT_OFF_S = 0.01                  # a recording may begin or end this much inside the sweep, within its fades
 _MOST_BEFORE_S = 0.4     # a response that is band-limited at 10 Hz rings before its start: keep that much
 
 
@@ -48,7 +49,8 @@ class Capture:
 
 
 def analyse_recording(recording: NDArray[np.float64], *, deconvolver: Deconvolver,
-                      microphone: MicrophoneCurve | None = None, gain_db: float = 0.0) -> Capture:
+                      microphone: MicrophoneCurve | None = None, gain_db: float = 0.0,
+                      clipped: int | None = None) -> Capture:
     """Response, arrival, polarity and quality of one recording.
 
     Parameters
@@ -59,6 +61,8 @@ def analyse_recording(recording: NDArray[np.float64], *, deconvolver: Deconvolve
         Taken out of the response.
     gain_db : float
         Gain of the microphone input, taken out as well.
+    clipped : int, optional
+        Clipped samples of the recording as it came, where this one has been resampled since.
 
     Returns
     -------
@@ -87,11 +91,12 @@ def analyse_recording(recording: NDArray[np.float64], *, deconvolver: Deconvolve
     arrival = find_arrival(whole)
     windowed = whole.around(arrival.time_s, before_s=kept_before_s(deconvolver.stimulus_s), after_s=AFTER_S)
     quality = Quality(signal_to_noise_db=_signal_to_noise_db(recorded, windowed, deconvolver, recording.size),
-                      peak_dbfs=peak, clipped_samples=clipped_samples(recording))
+                      peak_dbfs=peak, clipped_samples=clipped_samples(recording) if clipped is None else clipped)
     if quality.signal_to_noise_db < _LEAST_SIGNAL_TO_NOISE_DB:
         raise InvalidValue("the recording does not contain this sweep, or noise drowns it.", where="recording",
                            remedy="Use the recording of the very test signal, whole and unedited.")
-    warnings = _warnings(quality, arrival, recording.size / deconvolver.sample_rate_hz)
+    missing_s = arrival.time_s + deconvolver.stimulus_s - recording.size / deconvolver.sample_rate_hz
+    warnings = _warnings(quality, arrival, missing_s)
     if microphone is not None:
         windowed = _without_microphone(windowed, microphone)
     windowed = ImpulseResponse(sample=windowed.sample * 10 ** (-gain_db / 20), sample_rate_hz=windowed.sample_rate_hz,
@@ -129,7 +134,8 @@ def _without_microphone(response: ImpulseResponse, microphone: MicrophoneCurve) 
                            start_s=response.start_s)
 
 
-def _warnings(quality: Quality, arrival: Arrival, duration_s: float) -> tuple[str, ...]:
+def _warnings(quality: Quality, arrival: Arrival, missing_s: float) -> tuple[str, ...]:
+    """What a person should know; `missing_s` of the stimulus' end came after the recording ended."""
     found = []
     if quality.clipped_samples:
         found.append(f"Clipped: {quality.clipped_samples} samples stand at the end of the range. "
@@ -138,8 +144,8 @@ def _warnings(quality: Quality, arrival: Arrival, duration_s: float) -> tuple[st
         found.append(f"Only {quality.signal_to_noise_db:.0f} dB above noise. Wait for quiet, or play louder.")
     if arrival.polarity == "unsure":
         found.append("Polarity not sure: the first swings up and down are about equal.")
-    if arrival.time_s < 0:
+    if arrival.time_s < -_CUT_OFF_S:
         found.append("The recording starts after the sweep began: its lowest part is missing.")
-    if arrival.time_s + AFTER_S / 3 > duration_s:
-        found.append("The recording ends too soon after the sound arrives: the decay is cut off.")
+    if missing_s > _CUT_OFF_S:
+        found.append("The recording ends before the sweep does: its highest part is missing.")
     return tuple(found)

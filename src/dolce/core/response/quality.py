@@ -6,8 +6,9 @@ from typing import Literal
 import numpy as np
 from numpy.typing import NDArray
 
-_FULL_SCALE = 0.9995
 _RUN = 3
+_LEAST_PEAK = 0.05
+_STEEP = 4 * 2**-15
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -40,15 +41,23 @@ class Quality:
 
 
 def clipped_samples(recording: NDArray[np.float64]) -> int:
-    """Number of samples in runs of three or more at one same extreme value, or at full scale.
+    """Number of samples in plateaus: runs of three or more at the highest value, entered or left by a step.
 
-    A converter that runs out of range repeats its end value; music and sweeps do not stay on one value.
+    A converter that runs out of range repeats its end value and falls off it steeply. The top of a slow sine also
+    repeats in a recording of few bits, but its neighbours lie one or two steps of the converter lower: a parabola
+    within half a step of its top over n samples falls by no more than three steps over the next one. So a plateau
+    counts only where a neighbour lies more than four steps of a 16-bit converter below it. Look at the samples as
+    recorded: resampling rounds plateaus off.
     """
     magnitude = np.abs(recording)
     highest = magnitude.max(initial=0.0)
-    if highest < 0.05:
+    if highest < _LEAST_PEAK:
         return 0
-    flat = (magnitude >= highest * (1 - 1e-6)) | (magnitude >= _FULL_SCALE)
+    flat = magnitude >= highest * (1 - 1e-6)
     edges = np.flatnonzero(np.diff(np.concatenate([[False], flat, [False]]).astype(np.int8)))
-    lengths = edges[1::2] - edges[::2]
-    return int(lengths[lengths >= _RUN].sum())
+    first, last = edges[::2], edges[1::2] - 1
+    before = magnitude[np.maximum(first - 1, 0)]
+    after = magnitude[np.minimum(last + 1, magnitude.size - 1)]
+    steep = highest - np.minimum(before, after) > _STEEP
+    plateau = steep & (last - first + 1 >= _RUN)
+    return int((last - first + 1)[plateau].sum())

@@ -48,7 +48,8 @@ ROOMS = {
 
 @pytest.mark.parametrize("room", ROOMS)
 @pytest.mark.parametrize("limits", [Limits(), Limits(max_boost_db=6, from_hz=30, to_hz=300, bands=5),
-                                    Limits(max_boost_db=0), Limits(from_hz=20, to_hz=20_000, bands=20)])
+                                    Limits(max_boost_db=0), Limits(max_cut_db=4),
+                                    Limits(from_hz=20, to_hz=20_000, bands=20)])
 def test_limits_hold_for_the_sum_of_all_bands(room, limits):
     # What the correction promises: boost (also relative to its own mean over 200-2000 Hz) and quiet outside the range.
     _, fit = fitted(ROOMS[room], limits=limits)
@@ -56,6 +57,8 @@ def test_limits_hold_for_the_sum_of_all_bands(room, limits):
     # 0.02 dB: the limits are checked on a grid of 36 points per octave.
     assert total.max() <= limits.max_boost_db + 0.02
     assert total.max() - min(0, mean_200_2000(fit.filters)) <= limits.max_boost_db + 0.05
+    # 0.1 dB: a cut of Q 10 can be deepest between two points of that grid.
+    assert total.min() >= -limits.max_cut_db - 0.1
     outside = (limits.from_hz > WIDE) | (limits.to_hz < WIDE)
     assert np.abs(total[outside]).max(initial=0) <= 0.31
     assert len(fit.filters) <= limits.bands

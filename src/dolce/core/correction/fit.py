@@ -103,17 +103,21 @@ class _Problem:
         return bands
 
     def residuals(self, bands: NDArray) -> NDArray:
-        """Missed wish, broken boost limit (absolute and relative to the mean), sound outside the range."""
+        """Missed wish, broken limits (boost absolute and relative to the mean; cut), sound outside the range."""
         return self._residuals_of(self.levels(bands).sum(axis=0))
 
     def _residuals_of(self, total: NDArray) -> NDArray:
         over = np.maximum(total - self._allowed(total), 0)
+        under = np.maximum(-total - self.limits.max_cut_db, 0)
         leak = np.where(self.inside, 0.0, np.maximum(np.abs(total) - 0.6 * QUIET_OUTSIDE_DB, 0))
-        return np.concatenate([self.root * (total - self.wish), _BARRIER * over, _BARRIER * leak])
+        return np.concatenate([self.root * (total - self.wish), _BARRIER * (over + under), _BARRIER * leak])
 
     def _allowed(self, total: NDArray) -> float:
-        """Largest sum of all bands: the limit, lowered by how far the mean of 200-2000 Hz lies below nothing."""
-        return self.limits.max_boost_db + min(0.0, float(self.mean_share @ total))
+        """Largest sum of all bands: the limit, lowered by how far the mean of 200-2000 Hz lies below nothing.
+
+        A twentieth more is kept, since others may take the mean over other points.
+        """
+        return self.limits.max_boost_db + min(0.0, 1.05 * float(self.mean_share @ total))
 
     def polished(self, bands: NDArray) -> NDArray:
         """All bands fitted together."""
@@ -144,10 +148,11 @@ class _Problem:
         slopes = slopes.reshape(-1, self.at_hz.size)
         over = total > self._allowed(total)
         pulls_mean = float(self.mean_share @ total) < 0
-        over_slopes = slopes - (slopes @ self.mean_share)[:, None] * pulls_mean
+        over_slopes = slopes - 1.05 * (slopes @ self.mean_share)[:, None] * pulls_mean
+        broken = np.where(over, over_slopes, 0) - np.where(-total > self.limits.max_cut_db, slopes, 0)
         leak = ~self.inside & (np.abs(total) > 0.6 * QUIET_OUTSIDE_DB)
-        return np.concatenate([self.root * slopes, _BARRIER * np.where(over, over_slopes, 0),
-                               _BARRIER * np.where(leak, np.sign(total) * slopes, 0)], axis=1).T
+        quiet = np.where(leak, np.sign(total) * slopes, 0)
+        return np.concatenate([self.root * slopes, _BARRIER * broken, _BARRIER * quiet], axis=1).T
 
     def rounded(self, bands: NDArray) -> list[PeakingFilter]:
         """Bands in the steps that people type, without those that do next to nothing."""
@@ -169,10 +174,13 @@ class _Problem:
                                        [f.q for f in filters], at_hz=self.at_hz, sample_rate_hz=self.rate)
             total = levels.sum(axis=0)
             over = total - self._allowed(total)
+            under = -total - self.limits.max_cut_db
             leak = np.where(self.inside, -1.0, np.abs(total) - QUIET_OUTSIDE_DB)
             if over.max() > 1e-3:
                 k = int(np.argmax(over))
                 share = levels[:, k]
+            elif under.max() > 1e-3:
+                share = -levels[:, int(np.argmax(under))]
             elif leak.max() > 0:
                 k = int(np.argmax(leak))
                 share = levels[:, k] * np.sign(total[k])

@@ -1,0 +1,25 @@
+"""What was done, when, and what it changed."""
+
+from datetime import datetime
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from dolce.core.job import LogEntry
+from dolce.store.models import (
+    LogbookRow,
+)
+
+
+class Logbook:
+    """What was done, when, and what it changed."""
+
+    def __init__(self, session: Session) -> None:
+        self._session = session
+
+    def add(self, job_id: int, text: str, *, at: datetime) -> None:
+        self._session.add(LogbookRow(job_id=job_id, text=text, at=at))
+
+    def all(self, job_id: int) -> list[LogEntry]:
+        rows = self._session.scalars(select(LogbookRow).where(LogbookRow.job_id == job_id).order_by(LogbookRow.id))
+        return [LogEntry(at=row.at, text=row.text) for row in rows]

@@ -1,0 +1,68 @@
+"""Work with sound and where it stands."""
+
+from collections.abc import Sequence
+from datetime import datetime
+
+from sqlalchemy import select, update
+from sqlalchemy.exc import IntegrityError
+from sqlalchemy.orm import Session
+
+from dolce.core.job import PassRecord
+from dolce.errors import Conflict
+from dolce.store.models import (
+    PassRow,
+)
+
+
+class Passes:
+    """Work with sound and where it stands."""
+
+    def __init__(self, session: Session) -> None:
+        self._session = session
+
+    def start(self, job_id: int, *, kind: str, steps: Sequence[tuple[str, int]], seconds_per_step: float,
+              at: datetime) -> PassRecord:
+        """A new running pass, or Conflict where one is running already."""
+        row = PassRow(job_id=job_id, kind=kind, state="running", message="", steps=[list(s) for s in steps],
+                      done_steps=0, fraction=0.0, seconds_per_step=seconds_per_step, started_at=at, result={})
+        self._session.add(row)
+        try:
+            self._session.flush()
+        except IntegrityError:
+            self._session.rollback()
+            raise Conflict("sound is playing already, perhaps from another tab.", where="pass",
+                           remedy="Wait until it ends, or stop it first.") from None
+        return self._record(row)
+
+    def get(self, pass_id: int) -> PassRecord:
+        return self._record(self._session.get_one(PassRow, pass_id))
+
+    def running(self) -> PassRecord | None:
+        """The one that makes sound now, in whichever job."""
+        row = self._session.scalar(select(PassRow).where(PassRow.state == "running"))
+        return None if row is None else self._record(row)
+
+    def latest(self, job_id: int, kind: str) -> PassRecord | None:
+        row = self._session.scalar(select(PassRow).where(PassRow.job_id == job_id, PassRow.kind == kind)
+                                   .order_by(PassRow.id.desc()).limit(1))
+        return None if row is None else self._record(row)
+
+    def advance(self, pass_id: int, *, done_steps: int, fraction: float) -> None:
+        self._session.execute(update(PassRow).where(PassRow.id == pass_id).values(
+            done_steps=done_steps, fraction=fraction))
+
+    def finish(self, pass_id: int, *, state: str, message: str = "", result: dict | None = None) -> None:
+        self._session.execute(update(PassRow).where(PassRow.id == pass_id).values(
+            state=state, message=message, **({} if result is None else {"result": result})))
+
+    def interrupt_running(self) -> None:
+        """After a start: what still counts as running was cut off with the process that ran it."""
+        self._session.execute(update(PassRow).where(PassRow.state == "running").values(
+            state="interrupted", message="The application was closed in the middle of this pass."))
+
+    @staticmethod
+    def _record(row: PassRow) -> PassRecord:
+        return PassRecord(id=row.id, job_id=row.job_id, kind=row.kind, state=row.state,
+                          steps=tuple((channel, spot) for channel, spot in row.steps), done_steps=row.done_steps,
+                          fraction=row.fraction, seconds_per_step=row.seconds_per_step, message=row.message,
+                          started_at=row.started_at, result=row.result)

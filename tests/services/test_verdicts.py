@@ -1,0 +1,104 @@
+"""What the stops say when something is missing or has gone wrong."""
+
+import pytest
+
+from dolce.core.geometry import Point
+from dolce.errors import Conflict
+from dolce.services.job_keeping import JobWish
+
+
+@pytest.fixture
+def loaded(services):
+    """A small job measured, shaped, loaded and playing, before its proving round."""
+    job = services.jobs.create(JobWish(name="Net loft"))
+    services.room.make_cluster(job.id, count=2, spacing_m=0.2)
+    services.rigging.set_rig(job.id, pace="fast", sweep_seconds=2.0)
+    services.taking.run_rest(job.id)
+    services.sound.wait()
+    services.aligning.use_proposal(job.id)
+    services.shaping.find(job.id)
+    services.loading.load(job.id, "A", "corrected")
+    services.loading.switch(job.id, "A")
+    services.taking.new_round(job.id)
+    return job.id
+
+
+def measured(services, job_id):
+    services.taking.run_rest(job_id)
+    services.sound.wait()
+    return services.proving.view(job_id)
+
+
+def test_an_untouched_setup_is_proven(services, loaded):
+    proof = measured(services, loaded)
+    assert proof.passed, proof.verdict
+    assert "what was predicted" in proof.verdict
+
+
+def test_a_speaker_moved_in_between_is_not_proven_and_said_so(services, loaded):
+    place = services.jobs.get(loaded).speaker("L").place
+    services.room.move(loaded, "L", Point(x_m=place.x_m - 0.3, y_m=place.y_m + 0.2, z_m=place.z_m))
+    proof = measured(services, loaded)
+    assert not proof.passed
+    assert "was anything moved or switched" in proof.verdict
+    assert "Arrivals still differ" in proof.verdict
+
+
+def test_a_preset_loaded_anew_is_marked_as_newer(services, loaded):
+    assert services.loading.view(loaded).loaded_is_current == {"A": True}
+    services.shaping.remove_band(loaded, "L", 0)
+    assert services.loading.view(loaded).loaded_is_current == {"A": False}
+
+
+def test_processor_cannot_be_switched_under_a_running_pass(services, loaded):
+    services.rigging.set_rig(loaded, pace="real time")
+    services.taking.run_rest(loaded)
+    with pytest.raises(Conflict, match="a pass is running"):
+        services.loading.switch(loaded, "bypass")
+    services.sound.stop()
+    services.sound.wait(20)
+
+
+def test_each_stop_says_what_it_has_and_lacks(services):
+    job = services.jobs.create(JobWish(name="Empty"))
+    lines = {s.stop: (s.fill, s.line) for s in services.progress.status(job.id).stops}
+    assert lines["takes"] == ("hollow", "0 of 18 takes")
+    assert lines["rig"] == ("hollow", "no microphone curve")
+    assert lines["align"] == ("hollow", "needs takes")
+    assert lines["prove"] == ("hollow", "not yet")
+
+
+def test_what_is_needed_is_named_one_by_one(services):
+    job = services.jobs.create(JobWish(name="Steps"))
+    services.room.make_cluster(job.id, count=1, spacing_m=0.2)
+    services.rigging.set_rig(job.id, pace="fast", sweep_seconds=1.0)
+    seen = [services.proving.view(job.id).needs]
+    services.taking.run_rest(job.id)
+    services.sound.wait()
+    seen.append(services.proving.view(job.id).needs)
+    services.shaping.find(job.id)
+    seen.append(services.proving.view(job.id).needs)
+    services.loading.load(job.id, "A", "corrected")
+    seen.append(services.proving.view(job.id).needs)
+    assert seen == ["takes", "shape", "load", "round"]
+
+
+def test_logbook_tells_the_job_in_order(services, loaded):
+    told = [entry.text for entry in services.jobs.logbook(loaded)]
+    places = [next(k for k, text in enumerate(told) if start in text) for start in (
+        "Job created", "Take of L at spot 1, round Untouched", "Levels and delays chosen", "Filters found",
+        "loaded into preset A", "Round Corrected begun")]
+    assert places == sorted(places)
+
+
+def test_deleted_jobs_go_for_good_after_their_week(services):
+    from datetime import timedelta
+
+    job = services.jobs.create(JobWish(name="Old"))
+    services.jobs.delete(job.id)
+    with services.context.change() as work:
+        work.jobs.purge(deleted_before=services.context.now() - timedelta(days=7))
+    assert services.jobs.deleted() == [(job.id, "Old")]
+    with services.context.change() as work:
+        work.jobs.purge(deleted_before=services.context.now() + timedelta(seconds=1))
+    assert services.jobs.deleted() == []

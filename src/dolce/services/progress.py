@@ -55,7 +55,7 @@ class Progress:
         lines = (
             ("full", f"{len(job.speakers)} speakers, {len(job.spots)} spots"),
             ("full" if checked and job.rig.curve else "half" if checked or job.rig.microphone_name else "hollow",
-             ("level checked" if checked else "level not checked") if job.rig.curve else "no microphone curve"),
+             ("level checked" if checked else "level not checked") if job.rig.curve else "no curve yet"),
             ("full" if taken == wanted else "half" if taken else "hollow", f"{taken} of {wanted} takes"),
             ("full" if before else "hollow", f"round {present.name}" if any_take else "nothing to read"),
             ("full" if aligned else "half" if before else "hollow",

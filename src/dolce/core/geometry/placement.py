@@ -37,10 +37,6 @@ class RoomSize:
                 raise InvalidValue(f"{axis} = {value:.2f} m lies outside the room.", where=where,
                                    remedy=f"Choose a value between 0 and {size:.2f} m.")
 
-    @property
-    def volume_m3(self) -> float:
-        return self.length_m * self.width_m * self.height_m
-
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Point:

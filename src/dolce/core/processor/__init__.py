@@ -5,8 +5,7 @@ from dolce.core.processor.settings import (
     ChannelSettings,
     Preset,
     ProcessorState,
-    neutral_preset,
     processed,
 )
 
-__all__ = ["BYPASS", "ChannelSettings", "Preset", "ProcessorState", "neutral_preset", "processed"]
+__all__ = ["BYPASS", "ChannelSettings", "Preset", "ProcessorState", "processed"]

@@ -75,11 +75,6 @@ class ProcessorState:
         return "bypassed" if self.active == BYPASS else f"{self.active}, {self.presets[self.active].name}"
 
 
-def neutral_preset(name: str, channels: Sequence[str]) -> Preset:
-    """A preset that changes nothing."""
-    return Preset(name=name, channels={channel: ChannelSettings() for channel in channels})
-
-
 def processed(samples: NDArray[np.float64], settings: ChannelSettings, *, sample_rate_hz: int) -> NDArray[np.float64]:
     """`samples` after bands, trim, polarity and delay; as long as before, what is delayed beyond the end is lost."""
     out = chain_samples(settings.filters, samples, sample_rate_hz=sample_rate_hz)

@@ -38,9 +38,6 @@ class Takes:
     def set_round_state(self, round_id: int, state: ProcessorState) -> None:
         self._session.get_one(RoundRow, round_id).state = encoding.processor_values(state)
 
-    def rename_round(self, round_id: int, name: str) -> None:
-        self._session.get_one(RoundRow, round_id).name = name
-
     def latest(self, round_id: int) -> list[TakeRecord]:
         """The last attempt of every channel at every spot of a round."""
         newest = (select(func.max(TakeRow.id)).where(TakeRow.round_id == round_id)

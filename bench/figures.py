@@ -19,6 +19,7 @@ from dolce.core.response import (
     analyse_recording,
     average_over_spots,
     level_on_grid,
+    smoothed_power,
 )
 from dolce.core.signals import Sweep
 from dolce.services.demo import build_demo
@@ -27,6 +28,7 @@ from dolce.services.wiring import Services, open_services
 from dolce.web import create_app
 
 RATE = 48_000
+GRID_FINE = np.arange(15.0, 21_900.0, 0.25)
 GRID = ANALYSIS_GRID_HZ[(ANALYSIS_GRID_HZ >= 20) & (ANALYSIS_GRID_HZ <= 20_000)]
 
 
@@ -64,12 +66,15 @@ def accuracy() -> None:
     late = abs(quiet.arrival.time_s - delay) * 1e6
     line("  arrival", f"{late:.3f} microseconds off", "2 microseconds", late <= 2)
     line("  polarity (the system inverts)", quiet.arrival.polarity, "inverted", quiet.arrival.polarity == "inverted")
+    # The known system itself, smoothed the same way: not our own quiet measurement.
+    power = np.interp(GRID_FINE, frequency, np.abs(system) ** 2)
+    smooth = 10 * np.log10(smoothed_power(GRID_FINE, power, at_hz=GRID, per_octave=12))
     worst = 0.0
     for seed in range(5):
         noise = np.random.default_rng(seed).standard_normal(samples) * np.sqrt(np.mean(recording[:x.size] ** 2)) / 100
         noisy = analyse_recording(recording + noise, deconvolver=deconvolver)
         worst = max(worst, np.abs(level_on_grid(noisy.response, at_hz=GRID, per_octave=12)
-                                  - level_on_grid(quiet.response, at_hz=GRID, per_octave=12)).max())
+                                  - smooth).max())
     line("  at 40 dB signal to noise, 1/12 octave, worst of 5 seeds", f"{worst:.3f} dB", "0.3 dB", worst <= 0.3)
 
 

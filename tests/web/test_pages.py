@@ -147,3 +147,13 @@ def test_package_and_test_signal_download(demo, demo_job):
     signal = client.get(f"/jobs/{demo_job}/takes/test-signal.wav")
     assert soundfile.info(io.BytesIO(signal.data)).samplerate == 48_000
     assert client.get(f"/jobs/{demo_job}/load/package.zip", headers={"Host": "x.example"}).status_code == 400
+
+
+def test_edits_of_the_right_channel_stay_on_it(demo, demo_job):
+    copy = demo.jobs.copy(demo_job)
+    client = client_of(demo)
+    for edit in ("add", "0/switch", "0/remove"):
+        answer = post(client, f"/jobs/{copy.id}/shape/bands/R/{edit}")
+        assert answer.status_code == 200
+        assert "Bands of R" in answer.text, edit
+    demo.jobs.delete(copy.id)

@@ -27,7 +27,9 @@ def _context(job_id: int, wanted: str) -> dict:
 
 
 def _show(job_id: int, **context: object) -> Response:
-    return show_stop("shape", job_id, **{**_context(job_id, request.values.get("channel", "")), **context})
+    # The channel stands in the address of an edit, else in the query or the form: an edit stays on its channel.
+    wanted = (request.view_args or {}).get("channel") or request.values.get("channel", "")
+    return show_stop("shape", job_id, **{**_context(job_id, wanted), **context})
 
 
 def _show_channel(job_id: int, channel: str, *, status: int = 200, **context: object) -> Response:

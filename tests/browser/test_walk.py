@@ -53,12 +53,13 @@ def test_a_new_job_from_nothing_to_proven(driver, address, downloads, tmp_path):
     page.ready()
     moved = services.jobs.get(job_id).speaker("R").place
     assert moved.x_m - before.x_m == pytest.approx(20 / zoom / scale, abs=0.02)
-    page.find('[data-thing="seat"]').send_keys(Keys.ARROW_DOWN)
+    page.find('[data-thing="seat-1"]').send_keys(Keys.ARROW_DOWN)
     page.wait(lambda: services.jobs.get(job_id).seat.place.y_m == pytest.approx(0.42 * 4.6 + 0.01, abs=0.006))
     page.ready()
+    page.press("Seats and spots")
     page.fill("How many", "3")
-    page.press("Lay out around Mixer")
-    assert len(page.all("[data-plan] .thing.spot")) == 3
+    page.press("Lay out")
+    assert len(page.all("[data-plan=xy] .thing.spot")) == 3
 
     # Rig: pace, faulty and good calibration file, level.
     page.stop("Rig")

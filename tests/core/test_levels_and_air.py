@@ -3,7 +3,7 @@ import pytest
 from numpy.testing import assert_allclose
 
 from dolce.core.acoustics import RoomSound, room_response, speed_of_sound
-from dolce.core.geometry import Point, RoomSize, azimuth_deg, cluster, distance_m, pair_angle_deg, placement_of
+from dolce.core.geometry import Point, RoomSize, azimuth_deg, distance_m, pair_angle_deg
 from dolce.core.levels import dbfs_rms, energy_mean_db, energy_sum_db, level_reading, mid_bands
 from dolce.core.response import ImpulseResponse, find_arrival
 from dolce.errors import InvalidValue
@@ -53,22 +53,6 @@ def test_equilateral_triangle_has_60_degrees():
     assert pair_angle_deg(left, right, seen_from=seat) == pytest.approx(60)
     assert azimuth_deg(right, seen_from=seat) == pytest.approx(30)
     assert distance_m(left, seat) == pytest.approx(2)
-
-
-def test_wall_behind_the_speaker_at_60_cm_cancels_at_143_hz():
-    # Straight in front of a wall the extra path is twice the distance: c / 4 d = 343.2 / 2.4.
-    far = RoomSize(length_m=30, width_m=4, height_m=2.5)
-    placement = placement_of(Point(x_m=2, y_m=0.6, z_m=1), seat=Point(x_m=2, y_m=6, z_m=1), room=far, speed_m_s=343.2)
-    assert placement.behind_notch_hz == pytest.approx(143.0, abs=0.05)
-
-
-def test_cluster_starts_at_the_centre_and_stays_in_the_room():
-    spots = cluster(Point(x_m=0.2, y_m=2, z_m=1.2), count=9, spacing_m=0.5, room=ROOM)
-    assert spots[0] == Point(x_m=0.2, y_m=2, z_m=1.2)
-    assert len(spots) == 9
-    assert all(0.1 <= p.x_m <= 3.9 and 0.1 <= p.z_m <= 2.4 for p in spots)
-    with pytest.raises(InvalidValue, match="spots"):
-        cluster(spots[0], count=0, spacing_m=0.5, room=ROOM)
 
 
 def test_things_outside_the_room_are_named_with_their_axis():

@@ -11,7 +11,7 @@ from dolce.services.job_keeping import JobWish
 def loaded(services):
     """A small job measured, shaped, loaded and playing, before its proving round."""
     job = services.jobs.create(JobWish(name="Net loft"))
-    services.room.make_cluster(job.id, count=2, spacing_m=0.2)
+    services.room.lay_out_spots(job.id, "cluster", seat_id=1, count=2, spacing_m=0.2)
     services.rigging.set_rig(job.id, pace="fast", sweep_seconds=2.0)
     services.taking.run_rest(job.id)
     services.sound.wait()
@@ -37,7 +37,7 @@ def test_an_untouched_setup_is_proven(services, loaded):
 
 def test_a_speaker_moved_in_between_is_not_proven_and_said_so(services, loaded):
     place = services.jobs.get(loaded).speaker("L").place
-    services.room.move(loaded, "L", Point(x_m=place.x_m - 0.3, y_m=place.y_m + 0.2, z_m=place.z_m))
+    services.room.move(loaded, "L", Point(x_m=place.x_m - 0.1, y_m=place.y_m + 0.5, z_m=place.z_m))
     proof = measured(services, loaded)
     assert not proof.passed
     assert "was anything moved or switched" in proof.verdict
@@ -70,7 +70,7 @@ def test_each_stop_says_what_it_has_and_lacks(services):
 
 def test_what_is_needed_is_named_one_by_one(services):
     job = services.jobs.create(JobWish(name="Steps"))
-    services.room.make_cluster(job.id, count=1, spacing_m=0.2)
+    services.room.lay_out_spots(job.id, "cluster", seat_id=1, count=1, spacing_m=0.2)
     services.rigging.set_rig(job.id, pace="fast", sweep_seconds=1.0)
     seen = [services.proving.view(job.id).needs]
     services.taking.run_rest(job.id)

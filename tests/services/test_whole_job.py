@@ -30,7 +30,7 @@ from dolce.services.wiring import open_services
 def job(services):
     """A new small job: two spots, a quick rig, a short sweep."""
     made = services.jobs.create(JobWish(name="Net loft"))
-    services.room.make_cluster(made.id, count=2, spacing_m=0.2)
+    services.room.lay_out_spots(made.id, "cluster", seat_id=1, count=2, spacing_m=0.2)
     services.rigging.set_rig(made.id, pace="fast", sweep_seconds=1.5)
     return made
 
@@ -333,9 +333,15 @@ def test_room_refuses_what_does_not_fit_and_keeps_what_was(services, job):
     services.room.remove_spot(job.id, 2)
     with pytest.raises(Conflict, match="last spot"):
         services.room.remove_spot(job.id, 1)
+    services.room.undo(job.id)
     run_all(services, job.id)
-    with pytest.raises(Conflict, match="spot 1 has takes"):
-        services.room.make_cluster(job.id, count=5, spacing_m=0.2)
+    with pytest.raises(Conflict, match="spot 2 has takes"):
+        services.room.lay_out_spots(job.id, "cluster", seat_id=1, count=5, spacing_m=0.3)
+    with pytest.raises(Conflict, match="L has takes"):
+        services.room.set_layout(job.id, "1.0", subs=0)
+    # More spots behind those that are taken do no harm.
+    services.room.add_spot(job.id, 1)
+    assert len(services.jobs.get(job.id).spots) == 3
 
 
 def test_typed_alignment_out_of_range_names_its_field(services, job):

@@ -2,7 +2,7 @@ import pytest
 from werkzeug.datastructures import MultiDict
 
 from dolce.errors import InvalidForm
-from dolce.web.shared.form_reader import FormReader
+from dolce.web.shared.form_reader import FormReader, metres_of_feet
 from dolce.web.shared.formatting import duration, hertz, length, plain, signed
 
 
@@ -19,7 +19,21 @@ def test_signs_are_real_minus_signs_and_zero_has_none():
 
 def test_lengths_carry_the_unit_of_the_job():
     assert length(1.5, "metres") == "1.50 m"
-    assert length(0.3048, "feet") == "1.00 ft"                          # international foot, exact
+    # The international foot is 0.3048 m, the inch 0.0254 m, both exact.
+    assert [length(m, "feet") for m in (0.3048, 2.3114, 0.0889, 0)] == ["1' 0\"", "7' 7\"", '3.5"', '0"']
+
+
+@pytest.mark.parametrize(("text", "metres"), [
+    ("7' 6.9\"", 7 * 0.3048 + 6.9 * 0.0254), ("7 ft 6,9 in", 7 * 0.3048 + 6.9 * 0.0254), ("6.9\"", 6.9 * 0.0254),
+    ("7'", 7 * 0.3048), ("7.5", 7.5 * 0.3048), ("−2'", -2 * 0.3048), ("7 6", None), ("seven", None), ("", None)])
+def test_feet_and_inches_are_read_as_people_write_them(text, metres):
+    assert metres_of_feet(text) == (None if metres is None else pytest.approx(metres))
+
+
+def test_a_length_that_was_not_changed_is_kept_exactly():
+    form = FormReader({"x": "7' 6.9\"", "y": "2.30"})
+    assert form.length_m("x", low=0, high=9, units="feet", now=2.3089) == 2.3089
+    assert form.length_m("y", low=0, high=9, units="metres", now=2.3149) == 2.3
 
 
 def test_durations_and_plain_numbers():

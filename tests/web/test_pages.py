@@ -69,7 +69,8 @@ def test_names_typed_as_markup_stay_text(client):
     ("room/size", {"length": "1.2", "width": "3", "height": "2.5", "temperature": "20"}, "lies outside the room"),
     ("room/size", {"length": "abc", "width": "", "height": "2.5", "temperature": "20"}, "A number is needed"),
     ("room/move/L", {"x": "50", "y": "1", "z": "1"}, "lies outside the room"),
-    ("room/cluster", {"count": "2.5", "spacing": "0.2"}, "whole number"),
+    ("room/spots", {"sheet": "spots", "pattern": "cluster", "seat": "1", "count": "2.5", "spacing": "0.2"},
+     "whole number"),
     ("rig/settings", {"sample_rate_hz": "1", "pace": "fast", "sweep_level_dbfs": "0", "sweep_seconds": "5",
                       "microphone_gain_db": "0"}, "out of range"),
     ("align/choose", {"trim-L": "99", "delay-L": "0", "polarity-L": "normal", "trim-R": "0", "delay-R": "x",
@@ -87,7 +88,7 @@ def test_decimal_comma_and_feet_are_understood(client, services):
     post(client, f"{url}/room/size", length="20,0", width="15", height="8.5", temperature="20")
     room = services.jobs.all()[0].room
     assert room.length_m == pytest.approx(20 * 0.3048)                       # international foot, exact
-    assert "20.00" in client.get(f"{url}/room").text
+    assert "20&#39; 0&#34;" in client.get(f"{url}/room").text
 
 
 @pytest.mark.parametrize(("data", "said"), [

@@ -37,6 +37,9 @@ def read_microphone_curve(data: bytes, *, name: str) -> MicrophoneCurve:
             continue
         where = f"{name}, line {number}"
         fields = _fields(stripped, decimal_comma)
+        if not fields:
+            raise FormatError(f"no numbers: {stripped[:40]!r}.", where=where,
+                              remedy="Give a frequency and a level on each line.")
         if not _NUMBER.match(fields[0]) and fields[0].lower() not in ("nan", "inf", "-inf") and not rows:
             continue                                             # a heading
         if len(fields) < 2:

@@ -38,8 +38,9 @@ class AlignView:
 def readings_of(work: UnitOfWork, job: Job, round_id: int) -> list[ChannelReading]:
     """Level over all spots of the main seat, arrival and polarity at its centre (spot 1), by channel."""
     readings = []
+    spots = {s.number for s in job.main_spots}
     for channel in job.channels:
-        curves = channel_curves(work, round_id, channel, per_octave=48)
+        curves = channel_curves(work, round_id, channel, per_octave=48, spots=spots)
         centre = next((t for t in curves.takes if t.spot_number == 1), None) if curves else None
         if centre is None:
             continue

@@ -4,14 +4,15 @@ from collections.abc import Callable
 from dataclasses import replace
 
 from dolce.core.correction import Limits, Target
-from dolce.core.geometry import Point, RoomSize, cluster
-from dolce.core.job import Job, Rig, Speaker
+from dolce.core.job import Job, Rig
+from dolce.core.room import RoomPlan
+from dolce.services.demo_rooms import attic, barn, net_loft
 from dolce.services.wiring import Services
 
 COMPLETE = "Ferry Lane attic"
 UNTOUCHED = "Ferry Lane attic, to practise"
-_ROOM = RoomSize(length_m=5.1, width_m=3.7, height_m=2.4, temperature_c=21.0)
-_SEAT = Point(x_m=1.90, y_m=1.86, z_m=1.18)
+NET_LOFT = "Saltmarsh net loft"
+BARN = "Lantern barn"
 
 
 def build_demo(services: Services, *, report: Callable[[str], None] = lambda _: None) -> None:
@@ -38,19 +39,24 @@ def build_demo(services: Services, *, report: Callable[[str], None] = lambda _: 
     services.rigging.set_rig(job.id, pace="real time")
     practice = services.jobs.copy(job.id, with_takes=False, name=UNTOUCHED)
     services.rigging.set_rig(practice.id, pace="real time")
+    _job(services, NET_LOFT, plan=net_loft(), place="Harbour side, upper floor", seed=11,
+         notes="Radio drama in 5.1 with two subs. One corner is cut off by the stairs.")
+    _job(services, BARN, plan=barn(), place="Behind the workshop", seed=13,
+         notes="Screenings of a puppet company: 7.1.4 with three subs, two rows.")
 
 
 def _attic(services: Services, name: str) -> Job:
-    context = services.context
-    half = 0.72
-    with context.change() as work:
-        job = work.jobs.add(
-            name=name, place="Second floor, under the roof", units="metres", room=_ROOM, seed=7, at=context.now(),
-            notes="Composing room. One pair of monitors on stands, a desk, a sofa at the back.",
-            speakers=[Speaker(channel="L", place=Point(x_m=round(_SEAT.x_m - half, 2), y_m=0.62, z_m=1.16), output=1),
-                      Speaker(channel="R", place=Point(x_m=round(_SEAT.x_m + half, 2), y_m=0.56, z_m=1.16), output=2)],
-            seat_name="Mixer", seat=_SEAT, spots=cluster(_SEAT, count=9, spacing_m=0.22, room=_ROOM),
-            rig=Rig(pace="fast", microphone_name="Rehearsal microphone", microphone_serial="RM-0001"))
-        work.logbook.add(job.id, "Job created.", at=context.now())
+    job = _job(services, name, plan=attic(), place="Second floor, under the roof", seed=7,
+               notes="Composing room. One pair of monitors on stands, a desk, a sofa at the back.")
     services.rigging.set_curve(job.id, services.rigging.rehearsal_curve(), file_name="rehearsal-microphone.txt")
     return replace(job)
+
+
+def _job(services: Services, name: str, *, plan: RoomPlan, place: str, notes: str, seed: int) -> Job:
+    context = services.context
+    with context.change() as work:
+        job = work.jobs.add(name=name, place=place, units="metres", plan=plan, seed=seed, at=context.now(),
+                            notes=notes, rig=Rig(pace="fast", microphone_name="Rehearsal microphone",
+                                                 microphone_serial="RM-0001"))
+        work.logbook.add(job.id, "Job created.", at=context.now())
+    return job

@@ -3,8 +3,9 @@
 from dataclasses import dataclass
 from datetime import timedelta
 
-from dolce.core.geometry import Point, RoomSize, cluster
-from dolce.core.job import Job, LogEntry, Rig, Speaker
+from dolce.core.geometry import RoomSize
+from dolce.core.job import Job, LogEntry, Rig
+from dolce.core.room import RoomPlan, new_plan
 from dolce.errors import InvalidForm
 from dolce.services.context import Context
 
@@ -41,22 +42,15 @@ class JobKeeping:
         with self._context.look() as work:
             return [(job_id, name) for job_id, name, _ in work.jobs.deleted()]
 
-    def create(self, wish: JobWish, *, room: RoomSize | None = None) -> Job:
+    def create(self, wish: JobWish, *, plan: RoomPlan | None = None) -> Job:
         """A new job with a usual room, a pair at 60 degrees and nine spots, all to be moved."""
         _check(wish)
-        room = room or RoomSize(length_m=4.6, width_m=3.6, height_m=2.5)
-        middle = room.width_m / 2
-        seat = Point(x_m=middle, y_m=round(0.42 * room.length_m, 2), z_m=1.2)
-        half = min(0.7, middle - 0.4)
-        line = round(seat.y_m - half * 3**0.5, 2)
-        speakers = [Speaker(channel="L", place=Point(x_m=middle - half, y_m=line, z_m=1.2), output=1),
-                    Speaker(channel="R", place=Point(x_m=middle + half, y_m=line, z_m=1.2), output=2)]
+        plan = plan or new_plan(RoomSize(length_m=4.6, width_m=3.6, height_m=2.5))
+        now = self._context.now()
         with self._context.change() as work:
             job = work.jobs.add(name=wish.name.strip(), place=wish.place.strip(), notes=wish.notes.strip(),
-                                units=wish.units, room=room, speakers=speakers, seat_name="Mixer", seat=seat,
-                                spots=cluster(seat, count=9, spacing_m=0.25, room=room), rig=Rig(), seed=1,
-                                at=self._context.now())
-            work.logbook.add(job.id, "Job created.", at=self._context.now())
+                                units=wish.units, plan=plan, rig=Rig(), seed=1, at=now)
+            work.logbook.add(job.id, "Job created.", at=now)
         return job
 
     def edit(self, job_id: int, wish: JobWish) -> None:
@@ -72,8 +66,7 @@ class JobKeeping:
         with self._context.change() as work:
             job = work.jobs.get(job_id)
             new = work.jobs.add(name=name or f"{job.name}, copy", place=job.place, notes=job.notes, units=job.units,
-                                room=job.room, speakers=job.speakers, seat_name=job.seat.name, seat=job.seat.place,
-                                spots=[s.place for s in job.spots], rig=job.rig, seed=job.seed, at=now)
+                                plan=job.plan, rig=job.rig, seed=job.seed, at=now)
             if with_takes:
                 work.takes.remove_rounds(new.id)
                 renumbered = work.takes.copy_all(job_id, new.id)

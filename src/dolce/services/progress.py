@@ -53,7 +53,7 @@ class Progress:
         loaded = sorted(job.processor.presets)
         checked = level is not None and level.state == "done"
         lines = (
-            ("full", f"{len(job.speakers)} speakers, {len(job.spots)} spots"),
+            ("full" if job.spots else "half", f"{job.plan.layout}, {len(job.spots)} spots"),
             ("full" if checked and job.rig.curve else "half" if checked or job.rig.microphone_name else "hollow",
              ("level checked" if checked else "level not checked") if job.rig.curve else "no curve yet"),
             ("full" if taken == wanted else "half" if taken else "hollow", f"{taken} of {wanted} takes"),

@@ -9,6 +9,7 @@ from dolce.core.levels import LevelReading, level_reading
 from dolce.core.signals import Sweep
 from dolce.devices.interface import Progress, Stopped
 from dolce.devices.rehearsal import MICROPHONE_CURVE
+from dolce.errors import Conflict
 from dolce.formats.microphone_text import read_microphone_curve, write_microphone_curve
 from dolce.services.context import Context
 from dolce.services.sound_work import SoundWork
@@ -65,6 +66,9 @@ class Rigging:
 
             return keep
 
+        if not job.spots:
+            raise Conflict("there is no spot for the microphone.", where="level check",
+                           remedy="Lay out spots in the Room stop first.")
         return self._sound.start(job_id, kind="level", steps=[(channel, 1) for channel in job.channels],
                                  seconds_per_step=QUIET_S + CHECK_SWEEP_S, step=step)
 

@@ -1,101 +1,411 @@
-"""The Room stop: size, places, spots, and what geometry tells."""
+"""The Room stop: everything that stands, sits or is measured in the room, with undo and redo."""
 
-from dataclasses import dataclass
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass, replace
+from typing import Any
 
-from dolce.core.acoustics import speed_of_sound
-from dolce.core.geometry import Placement, Point, RoomSize, cluster, pair_angle_deg, placement_of
+from dolce.core.geometry import Point, RoomSize
 from dolce.core.job import Job
+from dolce.core.room import (
+    Box,
+    Dismissal,
+    Findings,
+    Reflections,
+    Reverberation,
+    RoomPlan,
+    Seat,
+    Sights,
+    Spot,
+    SpotWarning,
+    findings_of,
+    label_of,
+    moved,
+    numbered,
+    place_of,
+    reflections_of,
+    sights_of,
+    spot_warnings,
+    spots_by_pattern,
+    with_channel,
+    with_layout,
+    without_channel,
+)
+from dolce.core.room.spot_patterns import Placed
 from dolce.errors import Conflict, InvalidValue
+from dolce.formats.places_csv import read_places, write_places
+from dolce.formats.room_json import SCHEMA, read_room, write_room
 from dolce.services.context import Context
+from dolce.store import UnitOfWork
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
 class RoomView:
-    """A job with what follows from its places."""
+    """A job's plan with what follows from it.
+
+    Attributes
+    ----------
+    takes_by_spot, takes_by_channel : how many takes hang on each
+    undo, redo : what these would take back or do again, or None
+    ghosts : where moved things stood before, by key
+    reflections_before : of the plan before the move, where there are ghosts
+    """
 
     job: Job
-    placements: dict[str, Placement]
-    pair_angle_deg: float
+    plan: RoomPlan
+    sights: Sights
+    reflections: Reflections
+    findings: Findings
+    warnings: tuple[SpotWarning, ...]
     takes_by_spot: dict[int, int]
+    takes_by_channel: dict[str, int]
+    undo: str | None
+    redo: str | None
+    ghosts: dict[str, Point]
+    reflections_before: Reflections | None
 
 
 class RoomPlanning:
-    """Sizes and places of one job."""
+    """The plan of one job."""
 
     def __init__(self, context: Context) -> None:
         self._context = context
 
-    def view(self, job_id: int) -> RoomView:
+    def view(self, job_id: int, *, ghosts: bool = False) -> RoomView:
+        """The plan as it is; with `ghosts`, also where the things of the last move stood before."""
         with self._context.look() as work:
             job = work.jobs.get(job_id)
-            counts = work.takes.count_by_spot(job_id)
-        speed = speed_of_sound(job.room.temperature_c)
-        left, right = job.speaker("L").place, job.speaker("R").place
-        return RoomView(job=job, takes_by_spot=counts,
-                        placements={s.channel: placement_of(s.place, seat=job.seat.place, room=job.room,
-                                                            speed_m_s=speed) for s in job.speakers},
-                        pair_angle_deg=pair_angle_deg(left, right, seen_from=job.seat.place))
+            before = work.plans.previous(job_id) if ghosts else None
+            return self._view(work, job, job.plan, before)
+
+    def what_if(self, job_id: int, thing: str, place: Point) -> RoomView:
+        """The view as it would be with one thing elsewhere; nothing is kept."""
+        with self._context.look() as work:
+            job = work.jobs.get(job_id)
+            return self._view(work, job, moved(job.plan, thing, place), job.plan)
+
+    @staticmethod
+    def _view(work: UnitOfWork, job: Job, plan: RoomPlan, before: RoomPlan | None) -> RoomView:
+        undo, redo = work.plans.neighbours(job.id)
+        return RoomView(job=job, plan=plan, sights=sights_of(plan), reflections=reflections_of(plan),
+                        findings=findings_of(plan), warnings=tuple(spot_warnings(plan)),
+                        takes_by_spot=work.takes.count_by_spot(job.id),
+                        takes_by_channel=work.takes.count_by_channel(job.id), undo=undo, redo=redo,
+                        ghosts=_moved_from(before, plan) if before else {},
+                        reflections_before=_comparable(before, plan))
+
+    def _change(self, job_id: int, what: str, make: Callable[[RoomPlan], RoomPlan]) -> None:
+        """Keep a changed plan as a new state; refused where takes would lose their channel or spot."""
+        with self._context.change() as work:
+            before = work.jobs.get(job_id).plan
+            after = make(before)
+            if after == before:
+                return
+            _refuse_lost(work, job_id, before, after)
+            work.plans.add(job_id, after, what=what)
+            work.jobs.touch(job_id, self._context.now())
+
+    def undo(self, job_id: int) -> None:
+        self._step(job_id, lambda work: work.plans.undo(job_id))
+
+    def redo(self, job_id: int) -> None:
+        self._step(job_id, lambda work: work.plans.redo(job_id))
+
+    def _step(self, job_id: int, step: Callable[[UnitOfWork], None]) -> None:
+        with self._context.change() as work:
+            before = work.jobs.get(job_id).plan
+            step(work)
+            _refuse_lost(work, job_id, before, work.plans.current(job_id))
+            work.jobs.touch(job_id, self._context.now())
+
+    # The room itself
 
     def set_size(self, job_id: int, room: RoomSize) -> None:
         """Change the box; everything in it must still fit."""
-        with self._context.change() as work:
-            job = work.jobs.get(job_id)
-            for name, place in _things(job):
-                room.require_inside(place, where=name)
-            work.jobs.set_room(job_id, room)
-            work.jobs.touch(job_id, self._context.now())
+        self._change(job_id, "room size", lambda plan: replace(plan, size=room))
+
+    def set_outline(self, job_id: int, corners: Iterable[tuple[float, float]]) -> None:
+        """The floor's true shape; no corners make it a box again."""
+        outline = tuple((round(x, 4), round(y, 4)) for x, y in corners)
+        self._change(job_id, "outline", lambda plan: replace(plan, outline=outline))
+
+    def start_outline(self, job_id: int) -> None:
+        """The box's own four corners, to be moved."""
+        def start(plan: RoomPlan) -> RoomPlan:
+            w, length = plan.size.width_m, plan.size.length_m
+            return replace(plan, outline=((0.0, 0.0), (w, 0.0), (w, length), (0.0, length)))
+
+        self._change(job_id, "outline", start)
+
+    def add_corner(self, job_id: int, after: int) -> None:
+        """A new corner in the middle of the wall behind corner `after`."""
+        def split(plan: RoomPlan) -> RoomPlan:
+            place_of(plan, f"corner-{after}")
+            (ax, ay), (bx, by) = plan.outline[after - 1], plan.outline[after % len(plan.outline)]
+            middle = (round((ax + bx) / 2, 3), round((ay + by) / 2, 3))
+            return replace(plan, outline=(*plan.outline[:after], middle, *plan.outline[after:]))
+
+        self._change(job_id, "corner", split)
+
+    def remove_corner(self, job_id: int, number: int) -> None:
+        def without(plan: RoomPlan) -> RoomPlan:
+            place_of(plan, f"corner-{number}")
+            return replace(plan, outline=tuple(c for k, c in enumerate(plan.outline, 1) if k != number))
+
+        self._change(job_id, "corner", without)
+
+    def set_reverberation(self, job_id: int, known: Reverberation) -> None:
+        self._change(job_id, "reverberation", lambda plan: replace(plan, reverberation=known))
+
+    def set_mirror(self, job_id: int, on: bool) -> None:
+        """Whether moving one of a pair moves the other."""
+        self._change(job_id, "pairs mirrored" if on else "pairs apart", lambda plan: replace(plan, mirror_pairs=on))
+
+    # Speakers
+
+    def set_layout(self, job_id: int, layout: str, *, subs: int) -> None:
+        """Another layout or number of subs; what was placed keeps its place."""
+        self._change(job_id, f"layout {layout}", lambda plan: with_layout(plan, layout, subs=subs))
+
+    def add_channel(self, job_id: int, code: str, *, name: str = "") -> None:
+        self._change(job_id, f"channel {code}", lambda plan: with_channel(plan, code, name=name))
+
+    def remove_channel(self, job_id: int, code: str) -> None:
+        self._change(job_id, f"without {code}", lambda plan: without_channel(plan, code))
+
+    def set_speaker(self, job_id: int, channel: str, **values: Any) -> None:
+        """Change attributes of a speaker other than its place; a partner is told as well."""
+        def change(plan: RoomPlan) -> RoomPlan:
+            old = plan.speaker(channel)
+            new = replace(old, **values)
+            if new.partner is not None and new.partner == channel:
+                raise InvalidValue("a speaker can't be its own partner.", where="partner")
+            speakers = []
+            for s in plan.speakers:
+                if s.channel == channel:
+                    s = new
+                elif s.channel == new.partner:
+                    s = replace(s, partner=channel)
+                elif s.partner == channel:
+                    s = replace(s, partner=None)
+                speakers.append(s)
+            return replace(plan, speakers=tuple(speakers))
+
+        self._change(job_id, f"{channel}", change)
 
     def move(self, job_id: int, thing: str, place: Point) -> None:
-        """Move a speaker ("L", "R"), the seat ("seat") or a spot ("spot-3")."""
-        with self._context.change() as work:
-            job = work.jobs.get(job_id)
-            job.room.require_inside(place, where=_label(job, thing))
-            if thing == "seat":
-                work.jobs.place_seat(job_id, job.seat.name, place)
-            elif thing.startswith("spot-") and thing[5:].isdigit():
-                work.jobs.place_spot(job_id, job.spot(int(thing[5:])).number, place)
-            else:
-                work.jobs.place_speaker(job_id, job.speaker(thing).channel, place)
-            work.jobs.touch(job_id, self._context.now())
+        """Move a speaker ("L"), seat ("seat-1"), spot ("spot-3"), drawing ("box-1") or corner ("corner-2")."""
+        with self._context.look() as work:
+            what = f"moving {label_of(work.jobs.get(job_id).plan, thing)}"
+        self._change(job_id, what, lambda plan: moved(plan, thing, place))
 
-    def name_seat(self, job_id: int, name: str) -> None:
-        if not name.strip() or len(name) > 40:
-            raise InvalidValue("a seat needs a name of up to 40 characters.", where="seat")
-        with self._context.change() as work:
-            work.jobs.place_seat(job_id, name.strip(), work.jobs.get(job_id).seat.place)
+    def place_subs(self, job_id: int, places: Iterable[Point]) -> None:
+        """As many subs as places, standing there."""
+        there = list(places)
 
-    def make_cluster(self, job_id: int, *, count: int, spacing_m: float) -> None:
-        """Replace the spots by a cluster around the main seat; refused once takes hang on them."""
-        with self._context.change() as work:
-            job = work.jobs.get(job_id)
-            self._refuse_taken(work.takes.count_by_spot(job_id), range(1, len(job.spots) + 1))
-            work.jobs.set_spots(job_id, cluster(job.seat.place, count=count, spacing_m=spacing_m, room=job.room))
-            work.jobs.touch(job_id, self._context.now())
+        def put(plan: RoomPlan) -> RoomPlan:
+            changed = with_layout(plan, plan.layout, subs=len(there))
+            fresh = {s.channel: replace(s, place=p) for s, p in zip(changed.subs, there, strict=True)}
+            return replace(changed, speakers=tuple(fresh.get(s.channel, s) for s in changed.speakers))
+
+        self._change(job_id, "places of the subs", put)
+
+    # Seats and spots
+
+    def add_seat(self, job_id: int, name: str, place: Point | None = None) -> None:
+        """One seat more: at a place, or beside the last one."""
+        def add(plan: RoomPlan) -> RoomPlan:
+            at = place or _beside(plan)
+            number = max(seat.id for seat in plan.seats) + 1
+            return replace(plan, seats=(*plan.seats, Seat(id=number, name=name.strip() or f"Seat {number}",
+                                                          place=at, is_main=False)))
+
+        self._change(job_id, "seat", add)
+
+    def set_seat(self, job_id: int, seat_id: int, *, name: str, weight: float, main: bool) -> None:
+        """Name and weight of a seat, and whether it is the main one."""
+        def change(plan: RoomPlan) -> RoomPlan:
+            old = plan.seat(seat_id)
+            if old.is_main and not main:
+                raise InvalidValue(f"{old.name} is the main seat.", where="main seat",
+                                   remedy="Make another seat the main one instead.")
+            seats = tuple(replace(s, name=name.strip(), weight=weight, is_main=main) if s.id == seat_id
+                          else replace(s, is_main=s.is_main and not main) for s in plan.seats)
+            return replace(plan, seats=seats)
+
+        self._change(job_id, "seat", change)
+
+    def remove_seat(self, job_id: int, seat_id: int) -> None:
+        """A seat and its spots go; the main seat stays."""
+        def without(plan: RoomPlan) -> RoomPlan:
+            seat = plan.seat(seat_id)
+            if seat.is_main:
+                raise Conflict(f"{seat.name} is the main seat.", where="seats",
+                               remedy="Make another seat the main one first.")
+            kept = [s for s in plan.spots if s.seat_id != seat_id]
+            return replace(plan, seats=tuple(s for s in plan.seats if s.id != seat_id), spots=_renumbered(kept))
+
+        self._change(job_id, "seat", without)
+
+    def lay_out_spots(self, job_id: int, pattern: str, *, seat_id: int, count: int, spacing_m: float) -> None:
+        """Replace the spots of the pattern's seats by the pattern, and number all anew in walking order."""
+        def lay(plan: RoomPlan) -> RoomPlan:
+            fresh = spots_by_pattern(plan, pattern, seat_id=seat_id, count=count, spacing_m=spacing_m)
+            seats = {seat for seat, _ in fresh}
+            kept: list[Placed] = [(s.seat_id, s.place) for s in plan.spots if s.seat_id not in seats]
+            return replace(plan, spots=numbered(plan, [*kept, *fresh]))
+
+        self._change(job_id, "spots", lay)
+
+    def add_spot(self, job_id: int, seat_id: int, place: Point | None = None) -> None:
+        """One spot more, at the end of the walk."""
+        def add(plan: RoomPlan) -> RoomPlan:
+            number = len(plan.spots) + 1
+            at = place or plan.seat(seat_id).place.along(x_m=0.15)
+            plan.require_inside(at, where=f"spot {number}")
+            return replace(plan, spots=(*plan.spots, Spot(id=number, number=number, seat_id=seat_id, place=at)))
+
+        self._change(job_id, "spot", add)
 
     def remove_spot(self, job_id: int, number: int) -> None:
-        """Remove a spot without takes; those behind it move up."""
-        with self._context.change() as work:
-            job = work.jobs.get(job_id)
-            job.spot(number)
-            if len(job.spots) == 1:
+        """A spot without takes; those behind it move up."""
+        def without(plan: RoomPlan) -> RoomPlan:
+            plan.spot(number)
+            if len(plan.spots) == 1:
                 raise Conflict("the last spot can't be removed.", where="spots", remedy="Move it instead.")
-            self._refuse_taken(work.takes.count_by_spot(job_id), range(number, len(job.spots) + 1))
-            work.jobs.set_spots(job_id, [s.place for s in job.spots if s.number != number])
+            return replace(plan, spots=_renumbered([s for s in plan.spots if s.number != number]))
 
-    @staticmethod
-    def _refuse_taken(counts: dict[int, int], numbers: range) -> None:
-        taken = [number for number in numbers if counts.get(number)]
-        if taken:
-            raise Conflict(f"spot {taken[0]} has takes, which would lose their place.", where="spots",
+        self._change(job_id, "spot", without)
+
+    def walk_anew(self, job_id: int) -> None:
+        """Number the spots again in walking order."""
+        self._change(job_id, "walking order", lambda plan: replace(
+            plan, spots=numbered(plan, [(s.seat_id, s.place) for s in plan.spots])))
+
+    # Drawings
+
+    def add_box(self, job_id: int, box: Box) -> None:
+        def add(plan: RoomPlan) -> RoomPlan:
+            number = max((b.id for b in plan.boxes), default=0) + 1
+            return replace(plan, boxes=(*plan.boxes, replace(box, id=number)))
+
+        self._change(job_id, f"{box.title.lower()}", add)
+
+    def set_box(self, job_id: int, box_id: int, **values: Any) -> None:
+        def change(plan: RoomPlan) -> RoomPlan:
+            new = replace(plan.box(box_id), **values)
+            return replace(plan, boxes=tuple(new if b.id == box_id else b for b in plan.boxes))
+
+        self._change(job_id, "drawing", change)
+
+    def remove_box(self, job_id: int, box_id: int) -> None:
+        def without(plan: RoomPlan) -> RoomPlan:
+            plan.box(box_id)
+            return replace(plan, boxes=tuple(b for b in plan.boxes if b.id != box_id))
+
+        self._change(job_id, "drawing", without)
+
+    # Findings
+
+    def dismiss(self, job_id: int, key: str, *, reason: str) -> None:
+        """Set a finding aside until its evidence changes."""
+        if not reason.strip() or len(reason) > 200:
+            raise InvalidValue("a reason of up to 200 characters is needed.", where="reason",
+                               remedy="Say why it may stay as it is.")
+
+        def dismissed(plan: RoomPlan) -> RoomPlan:
+            finding = next((f for f in findings_of(plan).open if f.key == key), None)
+            if finding is None:
+                raise Conflict("this finding is gone already.", where="findings", remedy="Look at the list again.")
+            rest = tuple(d for d in plan.dismissed if d.key != key)
+            return replace(plan, dismissed=(*rest, Dismissal(key=key, evidence=finding.evidence,
+                                                             reason=reason.strip())))
+
+        self._change(job_id, "finding set aside", dismissed)
+
+    def take_up(self, job_id: int, key: str) -> None:
+        """Bring a dismissed finding back."""
+        self._change(job_id, "finding taken up", lambda plan: replace(
+            plan, dismissed=tuple(d for d in plan.dismissed if d.key != key)))
+
+    # In and out
+
+    def room_file(self, job_id: int) -> tuple[bytes, str]:
+        """The plan as JSON, and a file name."""
+        with self._context.look() as work:
+            job = work.jobs.get(job_id)
+        return write_room(job.plan), f"{job.name} room.json"
+
+    def places_file(self, job_id: int) -> tuple[bytes, str]:
+        """The coordinates as CSV, and a file name."""
+        with self._context.look() as work:
+            job = work.jobs.get(job_id)
+        return write_places(job.plan), f"{job.name} places.csv"
+
+    def use_file(self, job_id: int, data: bytes, *, name: str) -> None:
+        """Take over a room from JSON, or places from CSV; undo brings the earlier plan back."""
+        as_table = name.lower().endswith(".csv")
+        self._change(job_id, f"file {name}", lambda plan: read_places(data, plan, name=name) if as_table
+                     else read_room(data, name=name))
+
+
+def room_schema() -> dict[str, Any]:
+    """How a room file is built, as a JSON Schema."""
+    return SCHEMA
+
+
+def _refuse_lost(work: UnitOfWork, job_id: int, before: RoomPlan, after: RoomPlan) -> None:
+    """Conflict where takes hang on a channel that goes, or on a spot that goes or would mean another place."""
+    lost = [c for c, count in work.takes.count_by_channel(job_id).items() if count and c not in after.channels]
+    if lost:
+        raise Conflict(f"{lost[0]} has takes, which would lose their channel.", where="speakers",
+                       remedy="Keep it, or copy the job without its takes and change the copy.")
+    taken = work.takes.count_by_spot(job_id)
+    old = {s.number: s for s in before.spots}
+    new = {s.number: s for s in after.spots}
+    moved_on = {s.number for s in before.spots} != set(new)
+    for number in sorted(n for n, count in taken.items() if count and n in old):
+        gone = number not in new or new[number].seat_id != old[number].seat_id
+        # Moving single spots is fine; another pattern or numbering gives taken numbers to other places.
+        renumbered = moved_on and not gone and new[number].place != old[number].place
+        if gone or renumbered:
+            raise Conflict(f"spot {number} has takes, which would lose their place.", where="spots",
                            remedy="Move spots instead, or copy the job without its takes and change the copy.")
 
 
-def _things(job: Job) -> list[tuple[str, Point]]:
-    return [*((f"speaker {s.channel}", s.place) for s in job.speakers), (job.seat.name, job.seat.place),
-            *((f"spot {s.number}", s.place) for s in job.spots)]
+def _renumbered(spots: Iterable[Spot]) -> tuple[Spot, ...]:
+    return tuple(replace(s, id=n, number=n) for n, s in enumerate(spots, 1))
 
 
-def _label(job: Job, thing: str) -> str:
-    if thing == "seat":
-        return job.seat.name
-    return thing.replace("-", " ") if thing.startswith("spot-") else f"speaker {thing}"
+def _comparable(before: RoomPlan | None, after: RoomPlan) -> Reflections | None:
+    """Reflections of the earlier plan, if they list the same boundaries, speakers and seats."""
+    if before is None or before.channels != after.channels or len(before.seats) != len(after.seats):
+        return None
+    found = reflections_of(before)
+    return found if found.boundaries == reflections_of(after).boundaries else None
+
+
+def _beside(plan: RoomPlan) -> Point:
+    """A free place for one more seat: right of the last one, or left of it, or behind the main seat."""
+    last, size = plan.seats[-1].place, plan.size
+    for x, y in ((0.7, 0), (-0.7, 0), (0, 0.9), (0, -0.9), (0.35, 0.45)):
+        candidate = last.along(x_m=x, y_m=y)
+        inside = 0.2 < candidate.x_m < size.width_m - 0.2 and 0.2 < candidate.y_m < size.length_m - 0.2
+        taken = any(abs(s.place.x_m - candidate.x_m) < 0.3 and abs(s.place.y_m - candidate.y_m) < 0.3
+                    for s in plan.seats)
+        if inside and not taken:
+            return candidate
+    return last.along(z_m=0.0)
+
+
+def _moved_from(before: RoomPlan, after: RoomPlan) -> dict[str, Point]:
+    """Where things stood that are elsewhere now, by key; spots are left out where their seat moved."""
+    ghosts = {s.channel: s.place for s in before.speakers
+              if s.channel in after.channels and after.speaker(s.channel).place != s.place}
+    seats = {s.id: s for s in after.seats}
+    ghosts |= {f"seat-{s.id}": s.place for s in before.seats if s.id in seats and seats[s.id].place != s.place}
+    spots = {s.number: s for s in after.spots}
+    ghosts |= {f"spot-{s.number}": s.place for s in before.spots
+               if s.number in spots and spots[s.number].place != s.place and f"seat-{s.seat_id}" not in ghosts}
+    boxes = {b.id: b for b in after.boxes}
+    ghosts |= {f"box-{b.id}": b.place for b in before.boxes if b.id in boxes and boxes[b.id].place != b.place}
+    return ghosts

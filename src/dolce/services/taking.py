@@ -124,7 +124,8 @@ class Taking:
             now = self._context.now()
             work.takes.add(round_id=board.round.id, channel=channel, spot_number=spot, at=now, source="rig",
                            capture=capture, level_db=level_db, arrival_known=True, recording=data,
-                           recording_name=name, sweep=sweep)
+                           recording_name=name, sweep=sweep,
+                           places=(job.speaker(channel).place, job.spot(spot).place))
             work.jobs.touch(job.id, now)
             work.logbook.add(job.id, f"Take of {channel} at spot {spot}, round {board.round.name}: "
                                      f"{capture.quality.word}.", at=now)
@@ -179,7 +180,8 @@ class Taking:
                 work.takes.set_round_state(board.round.id, board.job.processor)
             take_id = work.takes.add(round_id=board.round.id, channel=channel, spot_number=spot_number, at=now,
                                      source="file", capture=capture, level_db=level_db, arrival_known=False,
-                                     recording=data, recording_name=file_name, sweep=sweep, warnings=warnings)
+                                     recording=data, recording_name=file_name, sweep=sweep, warnings=warnings,
+                                     places=(board.job.speaker(channel).place, board.job.spot(spot_number).place))
             work.logbook.add(job_id, f"Recording {file_name} used for {channel} at spot {spot_number}: "
                                      f"{capture.quality.word}.", at=now)
             return work.takes.get(take_id)

@@ -12,6 +12,7 @@ from dolce.services.proving import Proving
 from dolce.services.reading import Reading
 from dolce.services.rigging import Rigging
 from dolce.services.room_planning import RoomPlanning
+from dolce.services.room_studies import RoomStudies
 from dolce.services.shaping import Shaping
 from dolce.services.sound_work import SoundWork
 from dolce.services.taking import Taking
@@ -26,6 +27,7 @@ class Services:
     sound: SoundWork
     jobs: JobKeeping
     room: RoomPlanning
+    room_studies: RoomStudies
     rigging: Rigging
     taking: Taking
     reading: Reading
@@ -47,6 +49,7 @@ def open_services(folder: Path) -> Services:
     sound = SoundWork(context)
     shaping = Shaping(context)
     return Services(context=context, sound=sound, jobs=JobKeeping(context), room=RoomPlanning(context),
+                    room_studies=RoomStudies(context),
                     rigging=Rigging(context, sound), taking=Taking(context, sound), reading=Reading(context),
                     aligning=Aligning(context), shaping=shaping, loading=Loading(context, shaping),
                     proving=Proving(context), progress=Progress(context))

@@ -7,6 +7,7 @@ from numpy.typing import NDArray
 
 from dolce.core.correction import Limits, Target
 from dolce.core.filters import PeakingFilter
+from dolce.core.geometry import Point
 from dolce.core.job import Rig
 from dolce.core.processor import ChannelSettings, Preset, ProcessorState
 from dolce.core.response import MicrophoneCurve
@@ -20,6 +21,14 @@ def array_bytes(values: NDArray, *, kind: str) -> bytes:
 
 def bytes_array(data: bytes, *, kind: str) -> NDArray[np.float64]:
     return np.frombuffer(data, dtype=kind).astype(np.float64)
+
+
+def point_values(point: Point) -> list[float]:
+    return [point.x_m, point.y_m, point.z_m]
+
+
+def point_of(values: list[float]) -> Point:
+    return Point(x_m=values[0], y_m=values[1], z_m=values[2])
 
 
 def rig_values(rig: Rig) -> dict:

@@ -3,17 +3,11 @@
 from datetime import datetime
 
 from sqlalchemy import JSON, ForeignKey, LargeBinary
-from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column, relationship
+from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column
 
 
 class Row(DeclarativeBase):
     """Base of all rows."""
-
-
-class _Placed:
-    x_m: Mapped[float]
-    y_m: Mapped[float]
-    z_m: Mapped[float]
 
 
 class JobRow(Row):
@@ -27,43 +21,21 @@ class JobRow(Row):
     changed_at: Mapped[datetime]
     deleted_at: Mapped[datetime | None]
     seed: Mapped[int]
-    length_m: Mapped[float]
-    width_m: Mapped[float]
-    height_m: Mapped[float]
-    temperature_c: Mapped[float]
     rig: Mapped[dict] = mapped_column(JSON)
     processor: Mapped[dict] = mapped_column(JSON)
     round_id: Mapped[int | None]
     align_wish: Mapped[dict | None] = mapped_column(JSON)
     shape_position: Mapped[int | None]
-    speakers: Mapped[list["SpeakerRow"]] = relationship(order_by="SpeakerRow.id", lazy="selectin",
-                                                        cascade="all, delete-orphan")
-    seats: Mapped[list["SeatRow"]] = relationship(order_by="SeatRow.id", lazy="selectin", cascade="all, delete-orphan")
-    spots: Mapped[list["SpotRow"]] = relationship(order_by="SpotRow.number", lazy="selectin",
-                                                  cascade="all, delete-orphan")
+    plan_position: Mapped[int | None]
 
 
-class SpeakerRow(_Placed, Row):
-    __tablename__ = "speakers"
+class PlanStepRow(Row):
+    __tablename__ = "plan_steps"
     id: Mapped[int] = mapped_column(primary_key=True)
     job_id: Mapped[int] = mapped_column(ForeignKey("jobs.id"))
-    channel: Mapped[str]
-    output: Mapped[int]
-
-
-class SeatRow(_Placed, Row):
-    __tablename__ = "seats"
-    id: Mapped[int] = mapped_column(primary_key=True)
-    job_id: Mapped[int] = mapped_column(ForeignKey("jobs.id"))
-    name: Mapped[str]
-
-
-class SpotRow(_Placed, Row):
-    __tablename__ = "spots"
-    id: Mapped[int] = mapped_column(primary_key=True)
-    job_id: Mapped[int] = mapped_column(ForeignKey("jobs.id"))
-    seat_id: Mapped[int] = mapped_column(ForeignKey("seats.id"))
-    number: Mapped[int]
+    position: Mapped[int]
+    what: Mapped[str]
+    plan: Mapped[dict] = mapped_column(JSON)
 
 
 class RoundRow(Row):
@@ -93,6 +65,7 @@ class TakeRow(Row):
     clipped_samples: Mapped[int]
     warnings: Mapped[list] = mapped_column(JSON)
     level_db: Mapped[bytes] = mapped_column(LargeBinary)
+    places: Mapped[dict | None] = mapped_column(JSON(none_as_null=True))
 
 
 class TakeSamplesRow(Row):

@@ -8,7 +8,7 @@ from types import TracebackType
 from typing import Self
 
 from dolce.store.database import Database
-from dolce.store.repositories import Jobs, Logbook, Passes, Shapes, Takes
+from dolce.store.repositories import Jobs, Logbook, Passes, Plans, Shapes, Takes
 
 
 class UnitOfWork:
@@ -22,6 +22,7 @@ class UnitOfWork:
         self._session = self._database.new_session()
         self._session.connection(execution_options={"write": self._write})
         self.jobs = Jobs(self._session)
+        self.plans = Plans(self._session)
         self.takes = Takes(self._session)
         self.passes = Passes(self._session)
         self.shapes = Shapes(self._session)

@@ -1,6 +1,11 @@
 """Sound in air and in rooms."""
 
 from dolce.core.acoustics.air import speed_of_sound
+from dolce.core.acoustics.boundary import Cancellation, boundary_gain_db, cancellation
+from dolce.core.acoustics.modal_sum import modal_transfer
+from dolce.core.acoustics.modes import Modes, mode_count_estimate, modes_of_box
+from dolce.core.acoustics.reverberation import eyring_s, sabine_s, schroeder_hz
 from dolce.core.acoustics.shoebox import RoomSound, room_response
 
-__all__ = ["RoomSound", "room_response", "speed_of_sound"]
+__all__ = ["Cancellation", "Modes", "RoomSound", "boundary_gain_db", "cancellation", "eyring_s", "modal_transfer",
+           "mode_count_estimate", "modes_of_box", "room_response", "sabine_s", "schroeder_hz", "speed_of_sound"]

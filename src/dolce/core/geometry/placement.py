@@ -49,6 +49,10 @@ class Point:
     def __post_init__(self) -> None:
         checked.finite([self.x_m, self.y_m, self.z_m], where="place")
 
+    def along(self, *, x_m: float = 0.0, y_m: float = 0.0, z_m: float = 0.0) -> "Point":
+        """The point shifted by so much."""
+        return Point(x_m=self.x_m + x_m, y_m=self.y_m + y_m, z_m=self.z_m + z_m)
+
     def as_array(self) -> NDArray[np.float64]:
         return np.array([self.x_m, self.y_m, self.z_m])
 
@@ -63,37 +67,13 @@ def azimuth_deg(of: Point, *, seen_from: Point) -> float:
     return math.degrees(math.atan2(of.x_m - seen_from.x_m, seen_from.y_m - of.y_m))
 
 
+def elevation_deg(of: Point, *, seen_from: Point) -> float:
+    """Angle above (positive) or below the horizontal, in degrees -90 to 90."""
+    across = math.hypot(of.x_m - seen_from.x_m, of.y_m - seen_from.y_m)
+    return math.degrees(math.atan2(of.z_m - seen_from.z_m, across))
+
+
 def pair_angle_deg(left: Point, right: Point, *, seen_from: Point) -> float:
     """Angle in the plan between two speakers at the listener, in degrees, 0 to 180."""
     turn = azimuth_deg(right, seen_from=seen_from) - azimuth_deg(left, seen_from=seen_from)
     return abs((turn + 180) % 360 - 180)
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Placement:
-    """Where one speaker stands seen from a seat, and how far from the walls beside and behind it."""
-
-    distance_m: float
-    azimuth_deg: float
-    front_wall_m: float
-    side_wall_m: float
-    behind_notch_hz: float
-
-
-def placement_of(speaker: Point, *, seat: Point, room: RoomSize, speed_m_s: float) -> Placement:
-    """Distances and angle of a speaker, with the first cancellation by the wall behind it.
-
-    References
-    ----------
-    A reflection that arrives half a period late cancels: c / (2 (reflected - direct)), with the path by the
-    mirror image of the speaker in the front wall.
-    """
-    direct = distance_m(speaker, seat)
-    mirrored = Point(x_m=speaker.x_m, y_m=-speaker.y_m, z_m=speaker.z_m)
-    return Placement(
-        distance_m=direct,
-        azimuth_deg=azimuth_deg(speaker, seen_from=seat),
-        front_wall_m=speaker.y_m,
-        side_wall_m=min(speaker.x_m, room.width_m - speaker.x_m),
-        behind_notch_hz=speed_m_s / (2 * (distance_m(mirrored, seat) - direct)),
-    )

@@ -1,18 +1,13 @@
-"""The words of a job: speakers, seats, spots, rig, rounds and takes, as values."""
+"""The words of a job: rig, rounds and takes, as values; the room is `dolce.core.room`."""
 
 from dolce.core.job.model import (
-    CHANNEL_NAMES,
     SAMPLE_RATES_HZ,
     Job,
     LogEntry,
     PassRecord,
     Rig,
     Round,
-    Seat,
-    Speaker,
-    Spot,
     TakeRecord,
 )
 
-__all__ = ["CHANNEL_NAMES", "SAMPLE_RATES_HZ", "Job", "LogEntry", "PassRecord", "Rig", "Round", "Seat", "Speaker",
-           "Spot", "TakeRecord"]
+__all__ = ["SAMPLE_RATES_HZ", "Job", "LogEntry", "PassRecord", "Rig", "Round", "TakeRecord"]

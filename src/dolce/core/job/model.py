@@ -11,39 +11,10 @@ from dolce.core import checked
 from dolce.core.geometry import Point, RoomSize
 from dolce.core.processor import ProcessorState
 from dolce.core.response import MicrophoneCurve, Quality
-from dolce.errors import InvalidValue, NotFound
+from dolce.core.room import RoomPlan, Seat, Speaker, Spot
+from dolce.errors import InvalidValue
 
-CHANNEL_NAMES = {"L": "Left", "R": "Right"}
 SAMPLE_RATES_HZ = (44_100, 48_000, 88_200, 96_000)
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Speaker:
-    """One loudspeaker: its channel code ("L", "R"), its place, and the physical output it hangs on (1 is first)."""
-
-    channel: str
-    place: Point
-    output: int
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Seat:
-    """Where somebody listens; `place` is the middle of the head."""
-
-    id: int
-    name: str
-    place: Point
-    is_main: bool = True
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Spot:
-    """One numbered microphone place belonging to a seat; number 1 is the main seat's centre."""
-
-    id: int
-    number: int
-    seat_id: int
-    place: Point
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -87,32 +58,44 @@ class Job:
     created_at: datetime
     changed_at: datetime
     seed: int
-    room: RoomSize
-    speakers: tuple[Speaker, ...]
-    seat: Seat
-    spots: tuple[Spot, ...]
+    plan: RoomPlan
     rig: Rig
     processor: ProcessorState
     round_id: int
 
     @property
+    def room(self) -> RoomSize:
+        return self.plan.size
+
+    @property
+    def speakers(self) -> tuple[Speaker, ...]:
+        return self.plan.speakers
+
+    @property
     def channels(self) -> tuple[str, ...]:
-        return tuple(s.channel for s in self.speakers)
+        return self.plan.channels
+
+    @property
+    def seat(self) -> Seat:
+        """The main seat."""
+        return self.plan.main_seat
+
+    @property
+    def spots(self) -> tuple[Spot, ...]:
+        return self.plan.spots
+
+    @property
+    def main_spots(self) -> tuple[Spot, ...]:
+        """The spots of the main seat."""
+        return self.plan.spots_of(self.plan.main_seat.id)
 
     def speaker(self, channel: str) -> Speaker:
         """The speaker of a channel code, or NotFound."""
-        for speaker in self.speakers:
-            if speaker.channel == channel:
-                return speaker
-        raise NotFound(f"no channel {channel!r} in this job.", where="channel",
-                       remedy=f"Use {' or '.join(self.channels)}.")
+        return self.plan.speaker(channel)
 
     def spot(self, number: int) -> Spot:
         """The spot of a number, or NotFound."""
-        for spot in self.spots:
-            if spot.number == number:
-                return spot
-        raise NotFound(f"no spot {number} in this job.", where="spot", remedy="Reload the page.")
+        return self.plan.spot(number)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -135,6 +118,8 @@ class TakeRecord:
         On the analysis grid, smoothed over 1/48 octave; 0 dB is the level of the stimulus.
     arrival_known : bool
         False for recordings made elsewhere, whose delay counts from an unknown moment.
+    speaker_place, spot_place : Point or None
+        Where speaker and microphone were by the plan of that moment; None for takes of old versions.
     """
 
     id: int
@@ -151,6 +136,8 @@ class TakeRecord:
     quality: Quality
     warnings: tuple[str, ...]
     level_db: NDArray[np.float64]
+    speaker_place: Point | None = None
+    spot_place: Point | None = None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -1,35 +1,16 @@
 """Jobs with their room, rig and processor."""
 
-from collections.abc import Sequence
 from datetime import datetime
 
 from sqlalchemy import delete, select
 from sqlalchemy.orm import Session
 
-from dolce.core.geometry import Point, RoomSize
-from dolce.core.job import Job, Rig, Seat, Speaker, Spot
+from dolce.core.job import Job, Rig
 from dolce.core.processor import ProcessorState
+from dolce.core.room import RoomPlan, plan_of, plan_values
 from dolce.errors import NotFound
 from dolce.store import encoding
-from dolce.store.models import (
-    JobRow,
-    RoundRow,
-    SeatRow,
-    SpeakerRow,
-    SpotRow,
-)
-
-
-def _point(row: SpeakerRow | SeatRow | SpotRow) -> Point:
-    return Point(x_m=row.x_m, y_m=row.y_m, z_m=row.z_m)
-
-
-def _place(row: SpeakerRow | SeatRow | SpotRow, point: Point) -> None:
-    row.x_m, row.y_m, row.z_m = point.x_m, point.y_m, point.z_m
-
-
-def _axes(point: Point) -> dict[str, float]:
-    return {"x_m": point.x_m, "y_m": point.y_m, "z_m": point.z_m}
+from dolce.store.models import JobRow, PlanStepRow, RoundRow
 
 
 class Jobs:
@@ -56,18 +37,15 @@ class Jobs:
         """One job that is not deleted, or NotFound."""
         return self._job(self._row(job_id))
 
-    def add(self, *, name: str, place: str, notes: str, units: str, room: RoomSize, speakers: Sequence[Speaker],
-            seat_name: str, seat: Point, spots: Sequence[Point], rig: Rig, seed: int, at: datetime) -> Job:
+    def add(self, *, name: str, place: str, notes: str, units: str, plan: RoomPlan, rig: Rig, seed: int,
+            at: datetime) -> Job:
         """A new job with one round "Untouched"."""
         row = JobRow(name=name, place=place, notes=notes, units=units, created_at=at, changed_at=at, seed=seed,
-                     length_m=room.length_m, width_m=room.width_m, height_m=room.height_m,
-                     temperature_c=room.temperature_c, rig=encoding.rig_values(rig),
-                     processor=encoding.processor_values(ProcessorState()))
-        row.speakers = [SpeakerRow(channel=s.channel, output=s.output, **_axes(s.place)) for s in speakers]
-        row.seats = [SeatRow(name=seat_name, **_axes(seat))]
+                     rig=encoding.rig_values(rig), processor=encoding.processor_values(ProcessorState()),
+                     plan_position=1)
         self._session.add(row)
         self._session.flush()
-        row.spots = [SpotRow(number=n, seat_id=row.seats[0].id, **_axes(p)) for n, p in enumerate(spots, 1)]
+        self._session.add(PlanStepRow(job_id=row.id, position=1, what="start", plan=plan_values(plan)))
         first = RoundRow(job_id=row.id, name="Untouched", created_at=at)
         self._session.add(first)
         self._session.flush()
@@ -95,34 +73,6 @@ class Jobs:
         """Remove for good what was deleted before a moment."""
         self._session.execute(delete(JobRow).where(JobRow.deleted_at < deleted_before))
 
-    def set_room(self, job_id: int, room: RoomSize) -> None:
-        row = self._row(job_id)
-        row.length_m, row.width_m = room.length_m, room.width_m
-        row.height_m, row.temperature_c = room.height_m, room.temperature_c
-
-    def place_speaker(self, job_id: int, channel: str, point: Point, output: int | None = None) -> None:
-        for row in self._row(job_id).speakers:
-            if row.channel == channel:
-                _place(row, point)
-                row.output = row.output if output is None else output
-
-    def place_seat(self, job_id: int, name: str, point: Point) -> None:
-        row = self._row(job_id).seats[0]
-        row.name = name
-        _place(row, point)
-
-    def place_spot(self, job_id: int, number: int, point: Point) -> None:
-        for row in self._row(job_id).spots:
-            if row.number == number:
-                _place(row, point)
-
-    def set_spots(self, job_id: int, points: Sequence[Point]) -> None:
-        """Replace all spots by new ones, numbered from 1."""
-        row = self._row(job_id)
-        row.spots.clear()
-        self._session.flush()
-        row.spots = [SpotRow(number=n, seat_id=row.seats[0].id, **_axes(p)) for n, p in enumerate(points, 1)]
-
     def set_rig(self, job_id: int, rig: Rig) -> None:
         self._row(job_id).rig = encoding.rig_values(rig)
 
@@ -146,15 +96,10 @@ class Jobs:
         self._held[job_id] = row
         return row
 
-    @staticmethod
-    def _job(row: JobRow) -> Job:
-        seat = row.seats[0]
+    def _job(self, row: JobRow) -> Job:
+        plan = self._session.scalars(select(PlanStepRow.plan).where(
+            PlanStepRow.job_id == row.id, PlanStepRow.position == row.plan_position)).one()
         return Job(
             id=row.id, name=row.name, place=row.place, notes=row.notes, units=row.units, created_at=row.created_at,
-            changed_at=row.changed_at, seed=row.seed,
-            room=RoomSize(length_m=row.length_m, width_m=row.width_m, height_m=row.height_m,
-                          temperature_c=row.temperature_c),
-            speakers=tuple(Speaker(channel=s.channel, place=_point(s), output=s.output) for s in row.speakers),
-            seat=Seat(id=seat.id, name=seat.name, place=_point(seat)),
-            spots=tuple(Spot(id=s.id, number=s.number, seat_id=s.seat_id, place=_point(s)) for s in row.spots),
-            rig=encoding.rig_of(row.rig), processor=encoding.processor_of(row.processor), round_id=row.round_id)
+            changed_at=row.changed_at, seed=row.seed, plan=plan_of(plan), rig=encoding.rig_of(row.rig),
+            processor=encoding.processor_of(row.processor), round_id=row.round_id)

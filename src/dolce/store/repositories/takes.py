@@ -6,6 +6,7 @@ from datetime import datetime
 from sqlalchemy import delete, func, select
 from sqlalchemy.orm import Session
 
+from dolce.core.geometry import Point
 from dolce.core.job import Round, TakeRecord
 from dolce.core.processor import ProcessorState
 from dolce.core.response import Capture, ImpulseResponse, Quality
@@ -70,14 +71,23 @@ class Takes:
             RoundRow, RoundRow.id == TakeRow.round_id).where(RoundRow.job_id == job_id).group_by(TakeRow.spot_number))
         return {number: count for number, count in rows}                     # noqa: C416
 
+    def count_by_channel(self, job_id: int) -> dict[str, int]:
+        """How many takes each channel has over all rounds."""
+        rows = self._session.execute(select(TakeRow.channel, func.count()).join(
+            RoundRow, RoundRow.id == TakeRow.round_id).where(RoundRow.job_id == job_id).group_by(TakeRow.channel))
+        return {channel: count for channel, count in rows}                   # noqa: C416
+
     def attempts(self, round_id: int, channel: str, spot_number: int) -> int:
         return self._session.scalar(select(func.count()).select_from(TakeRow).where(
             TakeRow.round_id == round_id, TakeRow.channel == channel, TakeRow.spot_number == spot_number)) or 0
 
     def add(self, *, round_id: int, channel: str, spot_number: int, at: datetime, source: str, capture: Capture,
             level_db, arrival_known: bool, recording: bytes, recording_name: str, sweep: Sweep,
-            warnings: Sequence[str] = ()) -> int:
-        """Keep a take with its samples; earlier attempts stay below it. Returns its number."""
+            places: tuple[Point, Point] | None = None, warnings: Sequence[str] = ()) -> int:
+        """Keep a take with its samples, and where speaker and microphone were; earlier attempts stay below it.
+
+        Returns its number.
+        """
         response = capture.response
         row = TakeRow(
             round_id=round_id, channel=channel, spot_number=spot_number,
@@ -85,7 +95,8 @@ class Takes:
             sample_rate_hz=response.sample_rate_hz, arrival_s=capture.arrival.time_s, arrival_known=arrival_known,
             polarity=capture.arrival.polarity, signal_to_noise_db=capture.quality.signal_to_noise_db,
             peak_dbfs=capture.quality.peak_dbfs, clipped_samples=capture.quality.clipped_samples,
-            warnings=[*capture.warnings, *warnings], level_db=encoding.array_bytes(level_db, kind="<f8"))
+            warnings=[*capture.warnings, *warnings], level_db=encoding.array_bytes(level_db, kind="<f8"),
+            places=places and {"speaker": encoding.point_values(places[0]), "spot": encoding.point_values(places[1])})
         self._session.add(row)
         self._session.flush()
         self._session.add(TakeSamplesRow(
@@ -157,4 +168,6 @@ class Takes:
             arrival_known=row.arrival_known, polarity=row.polarity, warnings=tuple(row.warnings),
             quality=Quality(signal_to_noise_db=row.signal_to_noise_db, peak_dbfs=row.peak_dbfs,
                             clipped_samples=row.clipped_samples),
-            level_db=encoding.bytes_array(row.level_db, kind="<f8"))
+            level_db=encoding.bytes_array(row.level_db, kind="<f8"),
+            speaker_place=encoding.point_of(row.places["speaker"]) if row.places else None,
+            spot_place=encoding.point_of(row.places["spot"]) if row.places else None)

@@ -1,13 +1,31 @@
 """Form text to typed values; all faults are gathered and shown each beside its field."""
 
 import math
+import re
 from collections.abc import Mapping
 
 from werkzeug.datastructures import FileStorage
 
 from dolce.errors import FormatError, InvalidForm, InvalidValue
+from dolce.web.shared.formatting import length_number
 
-FEET_PER_METRE = 1 / 0.3048
+_NUMBER = r"(\d+(?:[.,]\d+)?)"
+_FEET_INCHES = re.compile(rf"""([-−]?)\s*(?:{_NUMBER}\s*(?:'|′|ft|feet))?\s*(?:{_NUMBER}\s*(?:"|″|''|in|inches))?""")
+
+
+def metres_of_feet(text: str) -> float | None:
+    """Metres of a length typed as 7' 6.9", 7 ft 6.9 in, 6.9", or 7.58 (feet); None for anything else."""
+    text = text.strip().lower()
+    plain = re.fullmatch(rf"([-−]?)\s*{_NUMBER}", text)
+    if plain:
+        sign, feet, inches = plain[1], plain[2], None
+    else:
+        found = _FEET_INCHES.fullmatch(text)
+        if found is None or (found[2] is None and found[3] is None):
+            return None
+        sign, feet, inches = found[1], found[2], found[3]
+    metres = sum(float(part.replace(",", ".")) * size for part, size in ((feet, 0.3048), (inches, 0.0254)) if part)
+    return -metres if sign else metres
 
 
 class FormReader:
@@ -38,13 +56,25 @@ class FormReader:
             return low
         return value
 
-    def length_m(self, name: str, *, low: float, high: float, units: str) -> float:
-        """A length typed in metres or feet, in metres; the limits are in metres."""
-        if units == "feet":
-            feet = self.number(name, low=round(low * FEET_PER_METRE, 2), high=round(high * FEET_PER_METRE, 2),
-                               unit="ft")
-            return feet / FEET_PER_METRE
-        return self.number(name, low=low, high=high, unit="m")
+    def length_m(self, name: str, *, low: float, high: float, units: str, now: float | None = None) -> float:
+        """A length typed in metres, or in feet and inches, in metres; the limits are in metres.
+
+        A text that is what is shown for `now` keeps `now` exactly.
+        """
+        raw = self._form.get(name, "").strip()
+        if now is not None and raw == length_number(now, units):
+            return now
+        if units != "feet":
+            return self.number(name, low=low, high=high, unit="m")
+        metres = metres_of_feet(raw)
+        if metres is None:
+            self.faults[name] = "Feet and inches are needed, as 7' 6.9\"." if raw else "Fill this in."
+            return low
+        if not low - 1e-9 <= metres <= high + 1e-9:
+            self.faults[name] = (f"{raw} is out of range. Choose {length_number(low, units)} "
+                                 f"to {length_number(high, units)}.")
+            return low
+        return metres
 
     def whole(self, name: str, *, low: int, high: int) -> int:
         value = self.number(name, low=low, high=high)

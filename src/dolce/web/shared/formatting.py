@@ -5,16 +5,23 @@ from datetime import datetime
 
 from flask import Flask
 
-from dolce.web.shared.form_reader import FEET_PER_METRE
-
 
 def length(metres: float, units: str, *, digits: int = 2) -> str:
-    """A length with its unit."""
-    return f"{length_number(metres, units, digits=digits)} {'ft' if units == 'feet' else 'm'}"
+    """A length with its unit: 2.31 m, or 7' 6.9" in feet and inches."""
+    return feet_and_inches(metres) if units == "feet" else f"{metres:.{digits}f} m"
 
 
 def length_number(metres: float, units: str, *, digits: int = 2) -> str:
-    return f"{metres * FEET_PER_METRE if units == 'feet' else metres:.{digits}f}"
+    """A length as it is typed: metres without their unit, or feet and inches."""
+    return feet_and_inches(metres) if units == "feet" else f"{metres:.{digits}f}"
+
+
+def feet_and_inches(metres: float) -> str:
+    """To a tenth of an inch, as 7' 6.9\" or 3.5\"."""
+    tenths = round(abs(metres) / 0.0254 * 10)
+    feet, rest = divmod(tenths, 120)
+    sign = "−" if metres < 0 and tenths else ""
+    return f"{sign}{feet}' {rest / 10:g}\"" if feet else f'{sign}{rest / 10:g}"'
 
 
 def signed(value: float, digits: int = 1) -> str:

@@ -33,6 +33,13 @@ def response_plot(*, curves: list[dict], top_db: float, unit: str, ribbons: list
             "unit": unit, "curves": curves, "ribbons": ribbons or [], "marks": marks or [], "strip": strip or []}
 
 
+def bass_plot(frequency_hz: NDArray, curves: list[dict], *, top_db: float, range_db: float = 40.0) -> dict:
+    """A plot of level over low frequencies only, on their own grid."""
+    return {"kind": "frequency-response", "x": np.round(frequency_hz, 2).tolist(),
+            "xRange": [float(frequency_hz[0]), float(frequency_hz[-1])], "yRange": [top_db - range_db, top_db],
+            "unit": "dB", "curves": curves, "ribbons": [], "marks": [], "strip": []}
+
+
 def top_above(level_db: float) -> float:
     """Upper end of the scale for curves around a level: 15 dB above it, in steps of 5."""
     return float(np.ceil((level_db + 15) / 5) * 5)

@@ -56,7 +56,7 @@ document.addEventListener("click", (event) => {
 });
 // A band follows as soon as a number in it has changed.
 document.addEventListener("change", (event) => {
-  if (event.target.matches("table.bands input")) event.target.form.requestSubmit();
+  if (event.target.matches("table.bands input, [data-send]")) event.target.form.requestSubmit();
 });
 document.addEventListener("keydown", (event) => {
   if (event.key === "Escape") {

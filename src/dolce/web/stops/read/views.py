@@ -3,8 +3,8 @@
 import numpy as np
 
 from dolce.core.alignment import mid_level_db
-from dolce.core.job import CHANNEL_NAMES
 from dolce.core.response import ANALYSIS_GRID_HZ
+from dolce.core.room import channel_name
 from dolce.services.reading import ReadView
 from dolce.web.shared.plot_data import curve, response_plot, ribbon, shown, top_above
 
@@ -22,7 +22,7 @@ def read_plot(view: ReadView) -> dict | None:
         return {**plot, "yRange": [-180, 180], "breaks": 180}
     curves, ribbons = [], []
     for c in view.curves:
-        name = CHANNEL_NAMES.get(c.channel, c.channel)
+        name = channel_name(c.channel)
         if len(c.takes) > 1:
             if len(view.curves) == 1:                # two channels with all their spots would hide each other
                 curves += [curve(f"spot {t.spot_number}", c.channel, "spot", level)

@@ -1,11 +1,13 @@
 """The board as rows of cells, and where the pass stands."""
 
+import itertools
 from dataclasses import dataclass
 from typing import Literal
 
 from dolce.core.alignment import mid_level_db
-from dolce.core.job import CHANNEL_NAMES, PassRecord, TakeRecord
+from dolce.core.job import PassRecord, TakeRecord
 from dolce.core.response import ANALYSIS_GRID_HZ, smoothed_level_db
+from dolce.core.room import Seat
 from dolce.services.taking import Board
 from dolce.web.shared.plot_data import small_path
 
@@ -14,7 +16,7 @@ CELL_WIDTH, CELL_HEIGHT = 72, 40
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Cell:
-    """One channel at one spot."""
+    """One channel at one spot; `moved` says what stands elsewhere by the plan since the take."""
 
     channel: str
     spot: int
@@ -23,6 +25,7 @@ class Cell:
     path: str
     take: TakeRecord | None
     percent: int
+    moved: str = ""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -55,7 +58,7 @@ class BoardView:
         running = last if last is not None and last.state == "running" else None
         waiting = set(running.steps[running.done_steps:]) if running else set()
         now = running.steps[running.done_steps] if running and running.done_steps < len(running.steps) else None
-        rows = tuple((channel, CHANNEL_NAMES.get(channel, channel),
+        rows = tuple((channel, board.job.speaker(channel).title,
                       tuple(_cell(board, channel, spot.number, waiting, now, running) for spot in board.job.spots))
                      for channel in board.job.channels)
         qualities = [take.quality for take in board.takes.values()]
@@ -65,6 +68,13 @@ class BoardView:
             spoiled=tuple(board.to_repeat),
             lowest_signal_to_noise_db=min((q.signal_to_noise_db for q in qualities), default=None),
             least_to_clipping_db=min((-q.peak_dbfs for q in qualities), default=None))
+
+    @property
+    def seats(self) -> list[tuple[Seat, int]]:
+        """Seats over the columns, with how many neighbouring spots each has."""
+        plan = self.board.job.plan
+        groups = itertools.groupby(plan.spots, key=lambda spot: spot.seat_id)
+        return [(plan.seat(seat_id), len(list(spots))) for seat_id, spots in groups]
 
     @property
     def seconds_for_all(self) -> float:
@@ -85,7 +95,17 @@ def _cell(board: Board, channel: str, spot: int, waiting: set[tuple[str, int]], 
                           height=CELL_HEIGHT)
     word = {"sounding": "sweeping", "waiting": "next", "empty": ""}.get(kind) if kind != "taken" else take.quality.word
     return Cell(channel=channel, spot=spot, kind=kind, word=word or "", path=path, take=take,
-                percent=round(100 * running.fraction) if running and here == now else 0)
+                percent=round(100 * running.fraction) if running and here == now else 0,
+                moved=_moved(board, take) if take else "")
+
+
+def _moved(board: Board, take: TakeRecord) -> str:
+    """The speaker, the spot, or neither, by name."""
+    if take.speaker_place is not None and take.speaker_place != board.job.speaker(take.channel).place:
+        return f"the speaker {take.channel}"
+    if take.spot_place is not None and take.spot_place != board.job.spot(take.spot_number).place:
+        return f"spot {take.spot_number}"
+    return ""
 
 
 def _pass_view(running: PassRecord) -> PassView:

@@ -36,8 +36,11 @@ function draw(figure, data) {
     .attr("width", width - MARGIN.left - MARGIN.right).attr("height", bottom - MARGIN.top);
 
   const ticks = log ? (range[1] / range[0] > 12 ? MAJOR.filter((f) => f >= range[0] && f <= range[1]) : x.ticks(8)) : x.ticks(10);
+  let lastText = -100;
   for (const f of ticks) {
     svg.append("path").attr("class", "grid").attr("d", `M${x(f)} ${MARGIN.top}V${bottom}`);
+    if (x(f) - lastText < 22) continue;                       // its number would run into the one before
+    lastText = x(f);
     svg.append("text").attr("class", "tick").attr("x", x(f)).attr("y", height - 8).attr("text-anchor", "middle").text(log ? tickText(+f.toPrecision(3)) : `${String(f).replace("-", "−")} ms`);
   }
   const step = data.unit === "dB" ? (data.yRange[1] - data.yRange[0] > 30 ? 10 : 5) : data.unit === "°" ? 90 : 50;
@@ -77,7 +80,7 @@ function draw(figure, data) {
 
 // Labels at the end of their curves: where neighbours would collide they move apart, and onto different places along x.
 function placeLabels(svg, data, x, y, xs, width, bottom) {
-  const named = data.curves.filter((c) => c.state !== "spot");
+  const named = data.curves.filter((c) => c.state !== "spot" && !c.quiet);
   const taken = [];
   named.forEach((curve, k) => {
     const own = xs(curve);

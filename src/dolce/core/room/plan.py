@@ -1,0 +1,302 @@
+"""The plan of a room: everything that stands, sits or is measured in it, valid as a whole.
+
+Origin and axes are those of `dolce.core.geometry.placement`: front left corner of the floor, x right, y back, z up.
+"""
+
+import re
+from dataclasses import dataclass, field, replace
+from typing import Literal
+
+from dolce.core import checked
+from dolce.core.acoustics import speed_of_sound
+from dolce.core.geometry import Corners, Point, RoomSize, checked_outline, distance_m, inside_outline
+from dolce.core.room.channels import CHANNEL_NAMES, SUB_CODES, channel_name
+from dolce.core.room.layouts import FREE, LAYOUT_NAMES
+from dolce.core.room.surfaces import Reverberation
+from dolce.errors import InvalidValue, NotFound
+
+MOST_CHANNELS, MOST_SUBS, MOST_SEATS, MOST_SPOTS, MOST_BOXES, MOST_OUTPUTS = 16, 4, 12, 60, 20, 64
+BOX_KINDS = ("desk", "sofa", "screen", "door", "window", "cabinet", "other")
+NEAREST_TWO_M = 0.05
+_CODE = re.compile(r"[A-Za-z][A-Za-z0-9]{0,7}")
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Speaker:
+    """One loudspeaker or sub.
+
+    Attributes
+    ----------
+    channel : str
+        Code of the feed ("L", "Ltf"), "Sub1" to "Sub4", or a free one of up to 8 letters and digits.
+    place : Point
+        Of its acoustic axis, between woofer and tweeter.
+    output : int
+        The physical output it hangs on; 1 is the first.
+    name : str
+        For free codes; empty where the code's own name serves.
+    aim : "main seat", "straight" or "angle"
+        Where its axis points in the plan; straight is along the room, or out of the wall it is built into.
+    toe_in_deg : float
+        For aim "angle": turned by so much from straight toward the middle line of the room.
+    source : "point" or "line"
+    low_limit_hz : float or None
+        Below it the speaker gives up; None for full range.
+    in_wall : bool
+        Flush in the wall that it is nearest to, which then can't reflect it.
+    partner : str or None
+        The channel that it forms a pair with.
+    """
+
+    channel: str
+    place: Point
+    output: int
+    name: str = ""
+    aim: Literal["main seat", "straight", "angle"] = "main seat"
+    toe_in_deg: float = 0.0
+    source: Literal["point", "line"] = "point"
+    low_limit_hz: float | None = None
+    in_wall: bool = False
+    partner: str | None = None
+
+    def __post_init__(self) -> None:
+        if not _CODE.fullmatch(self.channel):
+            raise InvalidValue(f"{self.channel!r} can't be a channel code.", where="channel",
+                               remedy="Use up to 8 letters and digits, a letter first.")
+        where = f"speaker {self.channel}"
+        if len(self.name) > 40:
+            raise InvalidValue("the name is longer than 40 characters.", where=where)
+        checked.within(self.output, low=1, high=MOST_OUTPUTS, where=f"{where}, output")
+        checked.within(self.toe_in_deg, low=-180, high=180, where=f"{where}, toe-in", unit="degrees")
+        if self.low_limit_hz is not None:
+            checked.within(self.low_limit_hz, low=5, high=500, where=f"{where}, low limit", unit="Hz")
+        for value, choices, what in ((self.aim, ("main seat", "straight", "angle"), "aim"),
+                                     (self.source, ("point", "line"), "source")):
+            if value not in choices:
+                raise InvalidValue(f"{value!r} is not a choice.", where=f"{where}, {what}",
+                                   remedy=f"Choose {', '.join(choices)}.")
+
+    @property
+    def is_sub(self) -> bool:
+        return self.channel in SUB_CODES
+
+    @property
+    def title(self) -> str:
+        """The name in words."""
+        return self.name or channel_name(self.channel)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Seat:
+    """Where somebody listens; `place` is the middle of the head, `weight` how much the seat counts, 0 to 10."""
+
+    id: int
+    name: str
+    place: Point
+    is_main: bool = True
+    weight: float = 1.0
+
+    def __post_init__(self) -> None:
+        if not self.name.strip() or len(self.name) > 40:
+            raise InvalidValue("a seat needs a name of up to 40 characters.", where="seat")
+        checked.within(self.weight, low=0, high=10, where=f"{self.name}, weight")
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Spot:
+    """One numbered microphone place belonging to a seat; number 1 is the main seat's centre."""
+
+    id: int
+    number: int
+    seat_id: int
+    place: Point
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Box:
+    """A desk, sofa, screen, door ... as a box along the axes; `place` is the middle of its underside."""
+
+    id: int
+    kind: str
+    place: Point
+    width_m: float
+    depth_m: float
+    height_m: float
+    name: str = ""
+
+    def __post_init__(self) -> None:
+        if self.kind not in BOX_KINDS:
+            raise InvalidValue(f"{self.kind!r} is not a kind of box.", where="box",
+                               remedy=f"Choose {', '.join(BOX_KINDS)}.")
+        for value, what in ((self.width_m, "width"), (self.depth_m, "depth"), (self.height_m, "height")):
+            checked.within(value, low=0.01, high=30, where=f"{self.title}, {what}", unit="m")
+
+    @property
+    def title(self) -> str:
+        return self.name or self.kind.capitalize()
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Dismissal:
+    """A finding that the calibrator set aside, with the reason, as long as its evidence stays the same."""
+
+    key: str
+    evidence: str
+    reason: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class RoomPlan:
+    """A room with everything in it.
+
+    Attributes
+    ----------
+    outline : corners, or empty for a plain box
+        The floor's true shape within length and width.
+    aside : speakers that belong to an earlier layout and come back with it.
+    mirror_pairs : bool
+        Whether moving one of a pair moves the other as its mirror image.
+
+    Raises
+    ------
+    InvalidValue
+        If something stands outside, two speakers share a place, a code or an output, there is no main seat, or the
+        spots are not numbered 1, 2, 3 ...
+    """
+
+    size: RoomSize
+    layout: str
+    speakers: tuple[Speaker, ...]
+    seats: tuple[Seat, ...]
+    spots: tuple[Spot, ...] = ()
+    boxes: tuple[Box, ...] = ()
+    outline: Corners = ()
+    reverberation: Reverberation = field(default_factory=Reverberation)
+    mirror_pairs: bool = False
+    dismissed: tuple[Dismissal, ...] = ()
+    aside: tuple[Speaker, ...] = ()
+
+    def __post_init__(self) -> None:
+        if self.layout not in LAYOUT_NAMES:
+            raise InvalidValue(f"{self.layout!r} is not a known layout.", where="layout",
+                               remedy=f"Choose {', '.join(LAYOUT_NAMES)}.")
+        if self.outline:
+            checked_outline(self.outline, width_m=self.size.width_m, length_m=self.size.length_m)
+        self._check_counts()
+        for where, place in self.placed():
+            self.require_inside(place, where=where)
+        self._check_speakers()
+        self._check_seats_and_spots()
+
+    def _check_counts(self) -> None:
+        for found, most, what in ((len(self.mains), MOST_CHANNELS, "channels"), (len(self.subs), MOST_SUBS, "subs"),
+                                  (len(self.seats), MOST_SEATS, "seats"), (len(self.spots), MOST_SPOTS, "spots"),
+                                  (len(self.boxes), MOST_BOXES, "drawings")):
+            if found > most:
+                raise InvalidValue(f"{found} {what}.", where=what, remedy=f"At most {most} fit.")
+        if not self.speakers:
+            raise InvalidValue("there is no speaker.", where="speakers", remedy="Keep at least one.")
+
+    def _check_speakers(self) -> None:
+        for k, one in enumerate(self.speakers):
+            for other in self.speakers[:k]:
+                if one.channel == other.channel:
+                    raise InvalidValue(f"{one.channel} is there twice.", where="speakers",
+                                       remedy="Give each its own code.")
+                if one.output == other.output:
+                    raise InvalidValue(f"{other.channel} and {one.channel} both hang on output {one.output}.",
+                                       where=f"speaker {one.channel}, output", remedy="Give each its own output.")
+                if distance_m(one.place, other.place) < NEAREST_TWO_M:
+                    raise InvalidValue(f"{other.channel} stands there already.", where=f"speaker {one.channel}",
+                                       remedy="Choose another place, at least 5 cm away.")
+
+    def _check_seats_and_spots(self) -> None:
+        if sum(seat.is_main for seat in self.seats) != 1:
+            raise InvalidValue(f"{sum(s.is_main for s in self.seats)} main seats.", where="seats",
+                               remedy="Exactly one is needed.")
+        ids = {seat.id for seat in self.seats}
+        if len(ids) != len(self.seats):
+            raise InvalidValue("two seats share a number.", where="seats")
+        if len({box.id for box in self.boxes}) != len(self.boxes):
+            raise InvalidValue("two drawings share a number.", where="boxes")
+        for expected, spot in enumerate(self.spots, 1):
+            if spot.number != expected:
+                raise InvalidValue(f"spot {spot.number} follows spot {expected - 1}.", where="spots",
+                                   remedy="Number them 1, 2, 3 ...")
+            if spot.seat_id not in ids:
+                raise InvalidValue(f"its seat {spot.seat_id} is not there.", where=f"spot {spot.number}")
+
+    def placed(self) -> list[tuple[str, Point]]:
+        """Name in words and place of everything that must stand inside."""
+        return [*((f"speaker {s.channel}", s.place) for s in self.speakers), *((s.name, s.place) for s in self.seats),
+                *((f"spot {s.number}", s.place) for s in self.spots)]
+
+    def require_inside(self, place: Point, *, where: str) -> None:
+        """Raise InvalidValue if a place is outside the room or its outline."""
+        self.size.require_inside(place, where=where)
+        if self.outline and not inside_outline(self.outline, place.x_m, place.y_m):
+            raise InvalidValue(f"x {place.x_m:.2f}, y {place.y_m:.2f} m lies outside the outline.", where=where,
+                               remedy="Move it inside, or change the outline.")
+
+    @property
+    def speed_m_s(self) -> float:
+        """Speed of sound in the room's air."""
+        return speed_of_sound(self.size.temperature_c)
+
+    @property
+    def mains(self) -> tuple[Speaker, ...]:
+        return tuple(s for s in self.speakers if not s.is_sub)
+
+    @property
+    def subs(self) -> tuple[Speaker, ...]:
+        return tuple(s for s in self.speakers if s.is_sub)
+
+    @property
+    def main_seat(self) -> Seat:
+        return next(seat for seat in self.seats if seat.is_main)
+
+    @property
+    def channels(self) -> tuple[str, ...]:
+        return tuple(s.channel for s in self.speakers)
+
+    def speaker(self, channel: str) -> Speaker:
+        """The speaker of a channel code, or NotFound."""
+        found = next((s for s in self.speakers if s.channel == channel), None)
+        return found or _missing(f"channel {channel!r}", "channel", f"Use {' or '.join(self.channels)}.")
+
+    def seat(self, seat_id: int) -> Seat:
+        """The seat of a number, or NotFound."""
+        return next((s for s in self.seats if s.id == seat_id), None) or _missing(f"seat {seat_id}", "seat")
+
+    def spot(self, number: int) -> Spot:
+        """The spot of a number, or NotFound."""
+        return next((s for s in self.spots if s.number == number), None) or _missing(f"spot {number}", "spot")
+
+    def box(self, box_id: int) -> Box:
+        """The box of a number, or NotFound."""
+        return next((b for b in self.boxes if b.id == box_id), None) or _missing(f"drawing {box_id}", "drawing")
+
+    def spots_of(self, seat_id: int) -> tuple[Spot, ...]:
+        return tuple(s for s in self.spots if s.seat_id == seat_id)
+
+    def free_output(self) -> int:
+        """The lowest output that nothing hangs on."""
+        taken = {s.output for s in self.speakers}
+        return next(k for k in range(1, MOST_OUTPUTS + 1) if k not in taken)
+
+    def replaced(self, speaker: Speaker) -> "RoomPlan":
+        """The plan with one speaker exchanged for its changed self."""
+        return replace(self, speakers=tuple(speaker if s.channel == speaker.channel else s for s in self.speakers))
+
+
+def known_channel(code: str) -> bool:
+    """Whether a code has a meaning of its own."""
+    return code in CHANNEL_NAMES or code in SUB_CODES
+
+
+def is_free(layout: str) -> bool:
+    return layout == FREE
+
+
+def _missing(what: str, where: str, remedy: str = "Reload the page.") -> None:
+    raise NotFound(f"no {what} in this job.", where=where, remedy=remedy)

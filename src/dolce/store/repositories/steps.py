@@ -1,0 +1,77 @@
+"""States that can be undone and done again, one row per state; used for the plan and for the correction."""
+
+from typing import Any, ClassVar, Generic, TypeVar
+
+from sqlalchemy import delete, select
+from sqlalchemy.orm import Session
+
+from dolce.errors import Conflict
+from dolce.store.models import JobRow, Row
+
+MOST_STEPS = 200
+Value = TypeVar("Value")
+
+
+class Steps(Generic[Value]):
+    """The states of one stop of a job. Which rows, and how a value is written, the classes below it say."""
+
+    row: ClassVar[type[Row]]
+    column: ClassVar[str]             # of the row, that holds the value
+    position_column: ClassVar[str]    # of the job, that holds the number of the current state
+    where: ClassVar[str]
+
+    def __init__(self, session: Session) -> None:
+        self._session = session
+
+    def current(self, job_id: int) -> Value | None:
+        """The state that holds now; None before the first."""
+        step = self._step(job_id, self.position(job_id))
+        return None if step is None else self.decoded(getattr(step, self.column))
+
+    def add(self, job_id: int, value: Value, *, what: str) -> None:
+        """Make `value` the current state; what had been undone is dropped, and what lies very far back."""
+        position = self.position(job_id)
+        rows = self.row
+        self._session.execute(delete(rows).where(rows.job_id == job_id, (rows.position > position)
+                                                 | (rows.position <= position - MOST_STEPS)))
+        self._session.add(rows(job_id=job_id, position=position + 1, what=what, **{self.column: self.encoded(value)}))
+        self._move(job_id, position + 1)
+
+    def neighbours(self, job_id: int) -> tuple[str | None, str | None]:
+        """What undo would take back and what redo would do again; None where there is nothing."""
+        position = self.position(job_id)
+        now, later = self._step(job_id, position), self._step(job_id, position + 1)
+        earlier = self._step(job_id, position - 1)
+        return (now.what if now and earlier else None), (later.what if later else None)
+
+    def previous(self, job_id: int) -> Value | None:
+        """The state before the current one; None where there is none."""
+        step = self._step(job_id, self.position(job_id) - 1)
+        return None if step is None else self.decoded(getattr(step, self.column))
+
+    def undo(self, job_id: int) -> None:
+        if self._step(job_id, self.position(job_id) - 1) is None:
+            raise Conflict("there is nothing to undo.", where=self.where)
+        self._move(job_id, self.position(job_id) - 1)
+
+    def redo(self, job_id: int) -> None:
+        if self._step(job_id, self.position(job_id) + 1) is None:
+            raise Conflict("there is nothing to do again.", where=self.where)
+        self._move(job_id, self.position(job_id) + 1)
+
+    def position(self, job_id: int) -> int:
+        """Number of the current state; 0 where there is none yet."""
+        return self._session.scalar(select(getattr(JobRow, self.position_column)).where(JobRow.id == job_id)) or 0
+
+    def encoded(self, value: Value) -> dict[str, Any]:
+        raise NotImplementedError
+
+    def decoded(self, values: dict[str, Any]) -> Value:
+        raise NotImplementedError
+
+    def _move(self, job_id: int, position: int) -> None:
+        setattr(self._session.get_one(JobRow, job_id), self.position_column, position)
+        self._session.flush()
+
+    def _step(self, job_id: int, position: int) -> Any:
+        return self._session.scalar(select(self.row).where(self.row.job_id == job_id, self.row.position == position))

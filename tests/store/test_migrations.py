@@ -7,6 +7,7 @@ from alembic.script import ScriptDirectory
 from sqlalchemy import inspect
 
 from dolce.store import Database, UnitOfWork
+from dolce.store import database as database_module
 from dolce.store.models import Row
 
 
@@ -49,3 +50,34 @@ def test_an_error_keeps_nothing(database):
         fails()
     with UnitOfWork(database, write=False) as work:
         assert work.logbook.all(1) == []
+
+
+def test_rooms_of_the_first_version_become_plans(tmp_path):
+    # A file as version 0001 wrote it: one pair, one seat, three spots.
+    engine = database_module._engine(tmp_path / "dolce.sqlite")
+    database_module.migrate(engine, to="0001")
+    with engine.begin() as connection:
+        run = connection.exec_driver_sql
+        run("INSERT INTO jobs VALUES (4, 'Old loft', '', '', 'metres', '2026-01-01 00:00:00', '2026-01-01 00:00:00', "
+            "NULL, 1, 5.1, 3.7, 2.4, 21.0, '{}', '{\"active\": \"bypass\", \"presets\": {}}', 9, NULL, NULL)")
+        run("INSERT INTO speakers VALUES (1, 4, 'L', 3, 1.2, 0.6, 1.2), (2, 4, 'R', 4, 2.6, 0.6, 1.2)")
+        run("INSERT INTO seats VALUES (7, 4, 'Mixer', 1.9, 1.9, 1.2)")
+        run("INSERT INTO spots VALUES (1, 4, 7, 1, 1.9, 1.9, 1.2), (2, 4, 7, 2, 2.1, 1.9, 1.2), "
+            "(3, 4, 7, 3, 1.7, 1.9, 1.3)")
+        run("INSERT INTO rounds VALUES (9, 4, 'Untouched', NULL, '2026-01-01 00:00:00')")
+        run("INSERT INTO takes VALUES (5, 9, 'L', 2, 1, '2026-01-01 00:00:00', 'rig', 48000, 0.01, 1, 'normal', 50, "
+            "-6, 0, '[]', x'0000000000000000')")
+    engine.dispose()
+    opened = Database(tmp_path)
+    with UnitOfWork(opened, write=False) as work:
+        job = work.jobs.get(4)
+        take = work.takes.get(5)
+    assert (job.room.length_m, job.room.temperature_c, job.plan.layout) == (5.1, 21.0, "2.0")
+    assert [(s.channel, s.output, s.place.x_m, s.partner) for s in job.speakers] == [("L", 3, 1.2, "R"),
+                                                                                     ("R", 4, 2.6, "L")]
+    assert (job.seat.id, job.seat.name, job.seat.is_main) == (7, "Mixer", True)
+    assert [(s.number, s.seat_id, s.place.x_m) for s in job.spots] == [(1, 7, 1.9), (2, 7, 2.1), (3, 7, 1.7)]
+    assert take.speaker_place is None
+    assert set(inspect(opened.engine).get_table_names()) >= {"plan_steps"}
+    assert not set(inspect(opened.engine).get_table_names()) & {"speakers", "seats", "spots"}
+    opened.close()

@@ -97,11 +97,11 @@ def _changed(job_id: int, change: Callable[[], None], *, fault: str = "page", gh
     try:
         change()
     except InvalidForm as error:
-        return _show(job_id, status=422, faults=error.faults, typed=request.form)
+        return _show(job_id, status=422, faults=error.faults, typed=request.form, pick=pick)
     except (InvalidValue, FormatError) as error:
         text = f"{error.where}: {error.problem} {error.remedy}" if fault in ("page", "size", "file") and error.where \
             else f"{error.problem} {error.remedy}"
-        return _show(job_id, status=422, faults={fault: text}, typed=request.form)
+        return _show(job_id, status=422, faults={fault: text}, typed=request.form, pick=pick)
     if request.headers.get("HX-Request"):
         return _show(job_id, ghosts=ghosts, pick=pick)
     return redirect(url_for("room.page", job_id=job_id, sheet=request.form.get("sheet") or None,

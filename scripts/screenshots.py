@@ -37,6 +37,15 @@ def main(address: str) -> None:
     for stop in ("room", "rig", "takes", "read", "align", "shape", "load", "prove"):
         page.open(f"/jobs/1/{stop}")
         shot(stop)
+    for name, address in (
+            ("room-7-1-4", "/jobs/4/room?sheet=spots&pick=Ls"),
+            ("room-findings", "/jobs/3/room?sheet=findings&pick=Rs"),
+            ("room-modes", "/jobs/4/room?sheet=modes&mode=6"),
+            ("room-subs", "/jobs/4/room?sheet=subs&rank=1&n=3&kind=corners&kind=middles&kind=quarters")):
+        page.open(address)
+        shot(name)
+    driver.get(f"{page.address}/jobs/4/room/spot-sheet")
+    shot("room-spot-sheet")
     page.open("/jobs/2/takes")
     page.press_at_once("Run all that is missing")
     page.wait(lambda: "Now: R at spot 2" in page.text("main"), seconds=60)

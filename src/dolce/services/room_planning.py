@@ -44,7 +44,6 @@ class RoomView:
 
     Attributes
     ----------
-    takes_by_spot, takes_by_channel : how many takes hang on each
     undo, redo : what these would take back or do again, or None
     ghosts : where moved things stood before, by key
     reflections_before : of the plan before the move, where there are ghosts
@@ -56,8 +55,6 @@ class RoomView:
     reflections: Reflections
     findings: Findings
     warnings: tuple[SpotWarning, ...]
-    takes_by_spot: dict[int, int]
-    takes_by_channel: dict[str, int]
     undo: str | None
     redo: str | None
     ghosts: dict[str, Point]
@@ -75,23 +72,14 @@ class RoomPlanning:
         with self._context.look() as work:
             job = work.jobs.get(job_id)
             before = work.plans.previous(job_id) if ghosts else None
-            return self._view(work, job, job.plan, before)
+            steps = work.plans.neighbours(job_id)
+        return _seen(job, job.plan, before=before, steps=steps)
 
     def what_if(self, job_id: int, thing: str, place: Point) -> RoomView:
         """The view as it would be with one thing elsewhere; nothing is kept."""
         with self._context.look() as work:
             job = work.jobs.get(job_id)
-            return self._view(work, job, moved(job.plan, thing, place), job.plan)
-
-    @staticmethod
-    def _view(work: UnitOfWork, job: Job, plan: RoomPlan, before: RoomPlan | None) -> RoomView:
-        undo, redo = work.plans.neighbours(job.id)
-        return RoomView(job=job, plan=plan, sights=sights_of(plan), reflections=reflections_of(plan),
-                        findings=findings_of(plan), warnings=tuple(spot_warnings(plan)),
-                        takes_by_spot=work.takes.count_by_spot(job.id),
-                        takes_by_channel=work.takes.count_by_channel(job.id), undo=undo, redo=redo,
-                        ghosts=_moved_from(before, plan) if before else {},
-                        reflections_before=_comparable(before, plan))
+        return _seen(job, moved(job.plan, thing, place), before=job.plan)
 
     def _change(self, job_id: int, what: str, make: Callable[[RoomPlan], RoomPlan]) -> None:
         """Keep a changed plan as a new state; refused where takes would lose their channel or spot."""
@@ -376,12 +364,16 @@ def _renumbered(spots: Iterable[Spot]) -> tuple[Spot, ...]:
     return tuple(replace(s, id=n, number=n) for n, s in enumerate(spots, 1))
 
 
-def _comparable(before: RoomPlan | None, after: RoomPlan) -> Reflections | None:
-    """Reflections of the earlier plan, if they list the same boundaries, speakers and seats."""
-    if before is None or before.channels != after.channels or len(before.seats) != len(after.seats):
-        return None
-    found = reflections_of(before)
-    return found if found.boundaries == reflections_of(after).boundaries else None
+def _seen(job: Job, plan: RoomPlan, *, before: RoomPlan | None,
+          steps: tuple[str | None, str | None] = (None, None)) -> RoomView:
+    """A plan with what follows from it, beside an earlier one if there is one."""
+    reflections = reflections_of(plan)
+    comparable = before is not None and before.channels == plan.channels and len(before.seats) == len(plan.seats)
+    earlier = reflections_of(before) if comparable else None
+    return RoomView(job=job, plan=plan, sights=sights_of(plan), reflections=reflections, findings=findings_of(plan),
+                    warnings=tuple(spot_warnings(plan)), undo=steps[0], redo=steps[1],
+                    ghosts=_moved_from(before, plan) if before else {},
+                    reflections_before=earlier if earlier and earlier.boundaries == reflections.boundaries else None)
 
 
 def _beside(plan: RoomPlan) -> Point:

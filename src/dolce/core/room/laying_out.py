@@ -107,7 +107,8 @@ def _new_speaker(code: str, layout: str, seat: Point, size: RoomSize, others: ob
         across, along = _SUB_PLACES[SUB_CODES.index(code)]
         place = Point(x_m=round(0.4 + across * (size.width_m - 0.8), 2),
                       y_m=round(0.4 + along * (size.length_m - 0.8), 2), z_m=_SUB_HEIGHT_M)
-        return Speaker(channel=code, place=_clear(place, others, size, plan), output=output, low_limit_hz=25.0)
+        return Speaker(channel=code, place=_clear(place, others, size, plan, apart_m=0.5), output=output,
+                       low_limit_hz=25.0)
     reference = reference_of(layout, code)
     if reference is None:
         place = Point(x_m=size.width_m / 2, y_m=_WALL_M, z_m=min(EAR_HEIGHT_M, size.height_m - 0.2))
@@ -151,11 +152,14 @@ def _kept(value: float, size: float) -> float:
     return min(max(value, 0.05), size - 0.05)
 
 
-def _clear(place: Point, others: list[Point], size: RoomSize, plan: RoomPlan | None) -> Point:
-    """The nearest free place to the right or left, inside the outline where there is one."""
+def _clear(place: Point, others: list[Point], size: RoomSize, plan: RoomPlan | None, *,
+           apart_m: float | None = None) -> Point:
+    """The nearest free place around, inside the outline where there is one; `apart_m` along the floor if given."""
     def stands(candidate: Point) -> bool:
         if plan is not None and plan.outline and not inside_outline(plan.outline, candidate.x_m, candidate.y_m):
             return False
+        if apart_m is not None:
+            return all(math.hypot(candidate.x_m - o.x_m, candidate.y_m - o.y_m) >= apart_m for o in others)
         return all(math.dist((candidate.x_m, candidate.y_m, candidate.z_m), (o.x_m, o.y_m, o.z_m)) >= 0.2
                    for o in others)
 

@@ -1,5 +1,7 @@
 """Findings about walls, floor, ceiling and desks: cancellations and loading."""
 
+from collections.abc import Sequence
+
 import numpy as np
 
 from dolce.core.acoustics import boundary_gain_db
@@ -101,13 +103,18 @@ def walls_near(speaker: Speaker, plan: RoomPlan) -> list[float]:
     return [gap for gap in nearest if gap <= _NEAR_WALL_M]
 
 
-def loading_db(speaker: Speaker, plan: RoomPlan, frequency_hz: float = LOADING_HZ) -> float:
-    """What the near walls add to a speaker at a frequency, in dB against the open."""
-    near = walls_near(speaker, plan)
-    if not near:
-        return 0.0
-    return float(boundary_gain_db(np.array(near), frequency_hz=np.array([frequency_hz]),
-                                  speed_m_s=plan.speed_m_s)[0])
+def loading_db(speakers: Sequence[Speaker], plan: RoomPlan, frequency_hz: float = LOADING_HZ) -> list[float]:
+    """What the near walls add to each speaker at a frequency, in dB against the open."""
+    gains = [0.0] * len(speakers)
+    near = [walls_near(s, plan) for s in speakers]
+    for count in (1, 2, 3):
+        at = [k for k, gaps in enumerate(near) if len(gaps) == count]
+        if at:
+            found = boundary_gain_db(np.array([near[k] for k in at]), frequency_hz=np.array([frequency_hz]),
+                                     speed_m_s=plan.speed_m_s)[:, 0]
+            for k, gain in zip(at, found, strict=True):
+                gains[k] = float(gain)
+    return gains
 
 
 def _loading(plan: RoomPlan) -> list[Finding]:
@@ -115,7 +122,7 @@ def _loading(plan: RoomPlan) -> list[Finding]:
     if plan.outline:
         return []
     found = []
-    gains = {s.channel: loading_db(s, plan) for s in plan.speakers}
+    gains = dict(zip(plan.channels, loading_db(plan.speakers, plan), strict=True))
     for speaker in plan.speakers:
         near = walls_near(speaker, plan)
         if len(near) >= 2 and gains[speaker.channel] >= 9:

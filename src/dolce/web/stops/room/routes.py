@@ -176,9 +176,10 @@ def set_mirror(job_id: int) -> Response:
 
 def _place(job_id: int, thing: str, form: FormReader) -> Point:
     """A place typed in the job's units, or dragged (metres); what was not typed stays."""
-    now = place_of(services().jobs.get(job_id).plan, thing)
-    units = "metres" if request.form.get("dragged") else _units(job_id)
-    values = []
+    if request.form.get("dragged"):
+        return Point(**{f"{axis}_m": round(form.number(axis, low=-100, high=100), 4) for axis in "xyz"})
+    job = services().jobs.get(job_id)
+    now, units, values = place_of(job.plan, thing), job.units, []
     for axis, here in (("x", now.x_m), ("y", now.y_m), ("z", now.z_m)):
         if axis in request.form:
             here = form.length_m(axis, low=-100, high=100, units=units, now=here)
@@ -218,7 +219,7 @@ def what_if(job_id: int) -> Response:
         moved |= {f"spot-{s.number}": [s.place.x_m, s.place.y_m, s.place.z_m]
                   for s in view.plan.spots_of(int(thing[5:]))}
     return make_response(render_template("room/_what_if.html", job=view.job, moved=moved, faults={}, typed={},
-                                         page=RoomPage.of(view, sheet=sheet, pick=thing)))
+                                         page=RoomPage.while_moving(view, sheet=sheet, pick=thing)))
 
 
 @blueprint.post("/speakers/<channel>")

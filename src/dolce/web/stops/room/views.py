@@ -70,12 +70,13 @@ class RoomPage:
 
     view: RoomView
     sheet: str
-    above: Drawing
-    side: Drawing
+    above: Drawing | None
+    side: Drawing | None
     picked: Picked | None
     rows: dict[str, SightRow]
     findings: tuple[FindingWords, ...]
     small: tuple[FindingWords, ...]
+    small_count: int
     dismissed: tuple[tuple[FindingWords, str], ...]
     returned: dict[str, str]
     warnings: tuple[str, ...]
@@ -86,14 +87,27 @@ class RoomPage:
         plan, units = view.plan, view.job.units
         shades = () if modes is None or mode is None else mode_shades(
             plan, modes.modes, mode, scale_to_box=modes.box.scale, height_m=plan.main_seat.place.z_m)
-        found = view.findings
-        return cls(
-            view=view, sheet=sheet, picked=picked_of(view, pick),
+        return cls._built(
+            view, sheet=sheet, pick=pick, small=sheet == "findings",
             above=from_above(plan, units=units, ghosts=view.ghosts, pick=pick, shades=shades,
                              marks=_candidate_marks(study) if study else ()),
-            side=from_the_side(plan, ghosts=view.ghosts), rows=_rows(view),
+            side=from_the_side(plan, ghosts=view.ghosts))
+
+    @classmethod
+    def while_moving(cls, view: RoomView, *, sheet: str, pick: str) -> "RoomPage":
+        """What follows while something is dragged: neither drawings nor the findings that stand folded away."""
+        return cls._built(view, sheet=sheet, pick=pick, small=False, above=None, side=None)
+
+    @classmethod
+    def _built(cls, view: RoomView, *, sheet: str, pick: str, small: bool, above: Drawing | None,
+               side: Drawing | None) -> "RoomPage":
+        plan, units, found = view.plan, view.job.units, view.findings
+        return cls(
+            view=view, sheet=sheet, picked=picked_of(view, pick),
+            above=above, side=side, rows=_rows(view),
             findings=tuple(words_of(f, plan, units) for f in found.first),
-            small=tuple(words_of(f, plan, units) for f in found.small) if sheet == "findings" else (),
+            small=tuple(words_of(f, plan, units) for f in found.small) if small else (),
+            small_count=len(found.small),
             dismissed=tuple((words_of(f, plan, units), d.reason) for f, d in found.dismissed),
             returned={key: d.reason for key, d in found.returned.items()},
             warnings=tuple(warning_words(w, units) for w in view.warnings))

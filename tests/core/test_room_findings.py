@@ -43,6 +43,7 @@ ROUND = new_plan(SIZE, layout="5.1", subs=1)
     (with_seat(PLAN, y_m=3.5), "half length", ("seat-1",)),
     (with_seat(PLAN, y_m=4.6), "front part", ("seat-1",)),
     (moved(PLAN, "L", y_m=0.9), "cancellation", ("L", "seat-1")),
+    (moved(ROUND, "C", y_m=2.0), "distance", ("C",)),
     (moved(ROUND, "Sub1", x_m=0.3, y_m=0.3), "loading", ("Sub1",)),
     (moved(PLAN, "L", x_m=0.2, y_m=0.2), "unequal loading", ("L", "R")),
     (with_seat(PLAN, x_m=2.5), "mode null", ("seat-1",)),

@@ -71,6 +71,8 @@ class Aligning:
         missing = ""
         if base is None:
             missing = "Nothing is taken yet with the processor bypassed."
+        elif len(job.channels) < 2:
+            missing = "One channel alone needs no levels or delays against others."
         elif len(readings) < len(job.channels):
             missing = "Every channel must be taken at spot 1, the main seat's centre."
         ladder = None if missing else arrival_ladder(readings, sample_rate_hz=job.rig.sample_rate_hz)

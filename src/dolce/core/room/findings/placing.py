@@ -2,6 +2,8 @@
 
 import math
 
+import numpy as np
+
 from dolce.core.geometry import distance_m, pair_angle_deg
 from dolce.core.room.channels import side_of
 from dolce.core.room.findings.model import Finding
@@ -15,6 +17,7 @@ AXIS_HEIGHT_DEG = 10.0
 OFF_AXIS_DEG = 20.0
 UNEQUAL_WALL_M = 0.10
 UNEQUAL_ARRIVAL_S = 0.0003
+UNEQUAL_LEVEL_DB = 3.0
 FRONT_PART = 0.40
 HALF_WIDTH = 0.04
 BACK_WALL_M = 0.6
@@ -31,8 +34,28 @@ def placing_findings(plan: RoomPlan, sights: Sights) -> list[Finding]:
                                 float(sights.elevation_deg[k, main]))
         if not speaker.is_sub and (reference is None or not reference.overhead):
             found += _axis(plan, speaker)
+    found += _distances(plan, sights, main)
     found += _pairs(plan, sights, main)
     found += _main_seat_depth(plan)
+    return found
+
+
+def _distances(plan: RoomPlan, sights: Sights, main: int) -> list[Finding]:
+    """Channels much nearer or farther than the front pair, which the layout wants alike."""
+    mains = [k for k, s in enumerate(plan.speakers) if not s.is_sub and reference_of(plan.layout, s.channel)]
+    front = [k for k in mains if plan.speakers[k].channel in ("L", "R")] or mains[:1]
+    if not front:
+        return []
+    usual = float(np.mean(sights.distance_m[front, main]))
+    found = []
+    for k in mains:
+        away = float(sights.distance_m[k, main])
+        level = 20 * math.log10(usual / away)
+        if k not in front and abs(level) > UNEQUAL_LEVEL_DB:
+            found.append(Finding(
+                kind="distance", subjects=(plan.speakers[k].channel,), weight=min(0.5, 0.1 + abs(level) / 15),
+                values={"away_m": away, "usual_m": usual, "by_m": usual - away, "level_db": level,
+                        "late_ms": (away - usual) / plan.speed_m_s * 1000}))
     return found
 
 

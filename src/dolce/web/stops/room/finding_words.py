@@ -97,6 +97,13 @@ def _distances(w: _Writer) -> tuple[str, str, str, str]:
             "Delay and trim can mend this at one seat only; equal distances mend it everywhere.")
 
 
+def _distance(w: _Writer) -> tuple[str, str, str, str]:
+    near = "nearer" if w.value["by_m"] > 0 else "farther"
+    return (f"{w.who} is {w.m('by_m')} {near} than the front", f"{w.m('away_m')} against {w.m('usual_m')}.",
+            f"{w.db('level_db')} and {abs(w.value['late_ms']):.2f} ms against them at the main seat; other seats hear "
+            "other differences.", "Trim and delay mend it at the main seat; a like distance mends it for all.")
+
+
 def _base(w: _Writer) -> tuple[str, str, str, str]:
     way = "back" if w.value["by_m"] > 0 else "forward"
     return (f"L and R are {w.value['angle_deg']:.0f}° apart", "60° by ITU-R BS.775.",
@@ -173,7 +180,8 @@ def _move_advice(w: _Writer, axis: str) -> str:
 
 _WORDS: dict[str, Callable[[_Writer], tuple[str, str, str, str]]] = {
     "angle": _angle, "elevation": _elevation, "axis height": _axis_height, "aim": _aim, "side walls": _side_walls,
-    "distances": _distances, "stereo base": _base, "back wall": _back_wall, "half length": _half_length,
+    "distances": _distances, "distance": _distance, "stereo base": _base, "back wall": _back_wall,
+    "half length": _half_length,
     "front part": _front_part, "cancellation": _cancellation, "loading": _loading,
     "unequal loading": _unequal_loading, "mode null": _mode_null, "mode peak": _mode_peak,
 }

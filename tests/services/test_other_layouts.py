@@ -1,0 +1,42 @@
+"""The whole job for other layouts than a pair: every stop opens, and the proof holds."""
+
+import pytest
+
+from dolce.core.geometry import RoomSize
+from dolce.core.room import new_plan
+from dolce.services.job_keeping import JobWish
+from dolce.web import create_app
+
+SIZE = RoomSize(length_m=6.0, width_m=4.5, height_m=2.8)
+STOPS = ("room", "rig", "takes", "read", "align", "shape", "load", "prove")
+
+
+@pytest.mark.parametrize(("layout", "subs"), [("1.0", 0), ("3.1", 1), ("7.1.4", 2)])
+def test_a_job_of_any_layout_goes_through_all_stops(services, layout, subs):
+    job = services.jobs.create(JobWish(name="Loft"), plan=new_plan(SIZE, layout=layout, subs=subs, spots=2))
+    services.rigging.set_rig(job.id, pace="fast", sweep_seconds=1.0)
+    client = create_app(services).test_client()
+
+    def all_open():
+        for stop in STOPS:
+            answer = client.get(f"/jobs/{job.id}/{stop}")
+            assert answer.status_code == 200, (stop, answer.text)
+
+    all_open()
+    services.rigging.check_level(job.id)
+    services.sound.wait()
+    services.taking.run_rest(job.id)
+    services.sound.wait()
+    all_open()
+    if len(job.channels) > 1:
+        services.aligning.use_proposal(job.id)
+    services.shaping.find(job.id)
+    services.loading.load(job.id, "A", "corrected")
+    services.loading.switch(job.id, "A")
+    services.taking.new_round(job.id)
+    services.taking.run_rest(job.id)
+    services.sound.wait()
+    all_open()
+    proof = services.proving.view(job.id)
+    assert set(proof.channels) == set(job.channels)
+    assert proof.after_round is not None

@@ -1,8 +1,14 @@
-"""Decibels and frequency bands."""
+"""Decibels, bands, weightings and meters."""
 
+from dolce.core.levels.band_levels import NOMINAL_HZ, band_filter_db, band_levels_db, exact_mid_hz
 from dolce.core.levels.bands import band_edges, mid_bands
 from dolce.core.levels.decibel import dbfs_rms, energy_mean_db, energy_sum_db, peak_dbfs, power_db
 from dolce.core.levels.level_check import LevelReading, level_reading
+from dolce.core.levels.noise_rating import noise_rating, rating_curve_db
+from dolce.core.levels.sound_level import MeterReading, SoundLevelMeter
+from dolce.core.levels.weighting import WEIGHTINGS, Weighting, weighting_db, weighting_sections
 
-__all__ = ["LevelReading", "band_edges", "dbfs_rms", "energy_mean_db", "energy_sum_db", "level_reading", "mid_bands",
-           "peak_dbfs", "power_db"]
+__all__ = ["NOMINAL_HZ", "WEIGHTINGS", "LevelReading", "MeterReading", "SoundLevelMeter", "Weighting", "band_edges",
+           "band_filter_db", "band_levels_db", "dbfs_rms", "energy_mean_db", "energy_sum_db", "exact_mid_hz",
+           "level_reading", "mid_bands", "noise_rating", "peak_dbfs", "power_db", "rating_curve_db",
+           "weighting_db", "weighting_sections"]

@@ -52,8 +52,10 @@ def test_digital_weightings_keep_the_class_1_limits(weighting, column, rate):
                                                     fs=rate)[1]))
     for row, found in zip(TABLE, response, strict=True):
         assert -row[4] <= found - row[column] <= row[3], row[0]
-    # Better than that up to 16 kHz: within 0.4 dB of the formula (0.34 seen, at 44.1 kHz).
-    assert np.abs(response - weighting_db(exact, weighting))[:-1].max() < 0.4
+    # Better than that below the very top: within 0.4 dB of the formula to 12.5 kHz, 0.75 dB at 16 kHz.
+    apart = np.abs(response - weighting_db(exact, weighting))
+    assert apart[:-2].max() < 0.4
+    assert apart[-2] < 0.75
 
 
 @pytest.mark.parametrize(("burst_s", "fast_db", "slow_db"), [

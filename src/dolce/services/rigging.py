@@ -1,11 +1,13 @@
 """The Rig stop: interface, microphone and its curve, level check."""
 
+from collections.abc import Iterable
 from dataclasses import replace
 
 import numpy as np
 
 from dolce.core.job import Job, PassRecord, Rig
 from dolce.core.levels import LevelReading, level_reading
+from dolce.core.rig import Fault, checked_faults
 from dolce.core.signals import Sweep
 from dolce.devices.interface import Progress, Stopped
 from dolce.devices.rehearsal import MICROPHONE_CURVE
@@ -34,6 +36,14 @@ class Rigging:
             work.jobs.set_rig(job_id, rig)
             work.jobs.touch(job_id, self._context.now())
             return work.jobs.get(job_id)
+
+    def set_faults(self, job_id: int, faults: Iterable[Fault]) -> None:
+        """Give the rehearsal rig faults to find, or take them away."""
+        with self._context.change() as work:
+            job = work.jobs.get(job_id)
+            known = checked_faults(faults, {s.channel: s.output for s in job.speakers})
+            work.jobs.set_rig(job_id, replace(job.rig, faults=known))
+            work.jobs.touch(job_id, self._context.now())
 
     def set_curve(self, job_id: int, data: bytes, *, file_name: str) -> Rig:
         """Read a calibration file and use it from the next take on; FormatError naming the line."""

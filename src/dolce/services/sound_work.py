@@ -37,11 +37,11 @@ class SoundWork:
             work.passes.interrupt_running()
 
     def start(self, job_id: int, *, kind: str, steps: list[tuple[str, int]], seconds_per_step: float,
-              step: Step) -> PassRecord:
-        """Begin a pass and return at once; Conflict where one is running."""
+              step: Step, result: dict | None = None) -> PassRecord:
+        """Begin a pass and return at once; Conflict where one is running. What `result` holds is kept or replaced."""
         with self._context.change() as work:
             record = work.passes.start(job_id, kind=kind, steps=steps, seconds_per_step=seconds_per_step,
-                                       at=self._context.now())
+                                       at=self._context.now(), result=result)
         self._stop.clear()
         self._future = self._pool.submit(self._run, record, step)
         return record

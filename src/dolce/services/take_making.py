@@ -8,7 +8,6 @@ from numpy.typing import NDArray
 from dolce.core.job import Job, Rig
 from dolce.core.response import ANALYSIS_GRID_HZ, Capture, Deconvolver, analyse_recording, level_on_grid
 from dolce.core.signals import Sweep
-from dolce.devices.interface import AudioDevice
 from dolce.devices.rehearsal import RehearsalRig
 
 TAIL_S = 1.0
@@ -43,10 +42,11 @@ def captured(recording: NDArray[np.float64], *, sweep: Sweep, rig: Rig,
     return capture, level_on_grid(capture.response, at_hz=ANALYSIS_GRID_HZ, per_octave=48)
 
 
-def device_of(job: Job, *, spot_number: int, round_name: str, attempt: int) -> AudioDevice:
+def device_of(job: Job, *, spot_number: int, round_name: str, attempt: int) -> RehearsalRig:
     """The rig of a job with its microphone at a spot."""
     return RehearsalRig(
         room=job.room, speakers={s.output: (s.channel, s.place) for s in job.speakers},
         microphone=job.spot(spot_number).place, microphone_gain_db=job.rig.microphone_gain_db,
         processor=job.processor, seed=f"{job.seed}/{round_name}/{spot_number}/{attempt}",
-        real_time=job.rig.pace == "real time")
+        real_time=job.rig.pace == "real time", faults=job.rig.faults,
+        burst=job.channels[0] if (spot_number, attempt) == (2, 1) else "")

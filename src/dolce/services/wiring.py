@@ -6,6 +6,7 @@ from pathlib import Path
 from dolce.services.aligning import Aligning
 from dolce.services.context import Context
 from dolce.services.job_keeping import JobKeeping
+from dolce.services.line_checking import LineChecking
 from dolce.services.loading import Loading
 from dolce.services.progress import Progress
 from dolce.services.proving import Proving
@@ -29,6 +30,7 @@ class Services:
     room: RoomPlanning
     room_studies: RoomStudies
     rigging: Rigging
+    lines: LineChecking
     taking: Taking
     reading: Reading
     aligning: Aligning
@@ -50,6 +52,7 @@ def open_services(folder: Path) -> Services:
     shaping = Shaping(context)
     return Services(context=context, sound=sound, jobs=JobKeeping(context), room=RoomPlanning(context),
                     room_studies=RoomStudies(context),
-                    rigging=Rigging(context, sound), taking=Taking(context, sound), reading=Reading(context),
+                    rigging=Rigging(context, sound), lines=LineChecking(context, sound),
+                    taking=Taking(context, sound), reading=Reading(context),
                     aligning=Aligning(context), shaping=shaping, loading=Loading(context, shaping),
                     proving=Proving(context), progress=Progress(context))

@@ -11,6 +11,7 @@ from dolce.core.geometry import Point
 from dolce.core.job import Rig
 from dolce.core.processor import ChannelSettings, Preset, ProcessorState
 from dolce.core.response import MicrophoneCurve
+from dolce.core.rig import Fault
 from dolce.core.shape import Band, Shape
 
 
@@ -33,6 +34,7 @@ def point_of(values: list[float]) -> Point:
 
 def rig_values(rig: Rig) -> dict:
     values = {f.name: getattr(rig, f.name) for f in dataclasses.fields(rig) if f.name != "curve"}
+    values["faults"] = [dataclasses.asdict(fault) for fault in rig.faults]
     values["curve"] = rig.curve and {f.name: getattr(rig.curve, f.name).tolist()
                                      for f in dataclasses.fields(rig.curve)}
     return values
@@ -40,7 +42,9 @@ def rig_values(rig: Rig) -> dict:
 
 def rig_of(values: dict) -> Rig:
     curve = values.get("curve")
-    return Rig(**{**values, "curve": curve and MicrophoneCurve(**curve)})
+    faults = tuple(Fault(kind=f["kind"], channels=tuple(f["channels"]), outputs=tuple(f["outputs"]))
+                   for f in values.get("faults", ()))
+    return Rig(**{**values, "curve": curve and MicrophoneCurve(**curve), "faults": faults})
 
 
 def processor_values(state: ProcessorState) -> dict:

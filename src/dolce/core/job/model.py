@@ -11,6 +11,7 @@ from dolce.core import checked
 from dolce.core.geometry import Point, RoomSize
 from dolce.core.processor import ProcessorState
 from dolce.core.response import MicrophoneCurve, Quality
+from dolce.core.rig import Fault
 from dolce.core.room import RoomPlan, Seat, Speaker, Spot
 from dolce.errors import InvalidValue
 
@@ -25,6 +26,10 @@ class Rig:
     ----------
     pace : "real time" or "fast"
         Whether the rehearsal rig takes as long as a real one.
+    faults : tuple of Fault
+        What is wrong with the rehearsal rig, to practise.
+    full_scale_spl_db : float or None
+        Sound pressure level of a full-scale sine at the present gain; None before it is known.
     """
 
     sample_rate_hz: int = 48_000
@@ -36,6 +41,8 @@ class Rig:
     microphone_serial: str = ""
     curve_file_name: str = ""
     curve: MicrophoneCurve | None = None
+    faults: tuple[Fault, ...] = ()
+    full_scale_spl_db: float | None = None
 
     def __post_init__(self) -> None:
         if self.sample_rate_hz not in SAMPLE_RATES_HZ:
@@ -44,6 +51,8 @@ class Rig:
         checked.within(self.sweep_level_dbfs, low=-60, high=-3, where="sweep level", unit="dBFS")
         checked.within(self.sweep_seconds, low=1, high=20, where="sweep length", unit="s")
         checked.within(self.microphone_gain_db, low=-20, high=60, where="microphone gain", unit="dB")
+        if self.full_scale_spl_db is not None:
+            checked.within(self.full_scale_spl_db, low=60, high=180, where="level of full scale", unit="dB SPL")
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -146,7 +155,7 @@ class PassRecord:
 
     id: int
     job_id: int
-    kind: Literal["takes", "level"]
+    kind: Literal["takes", "level", "lines", "noise"]
     state: Literal["running", "done", "stopped", "failed", "interrupted"]
     steps: tuple[tuple[str, int], ...]
     done_steps: int

@@ -22,7 +22,7 @@ def exact_mid_hz(nominal_hz: ArrayLike) -> NDArray[np.float64]:
 
 
 def band_filter_db(frequency_hz: ArrayLike, mid_hz: float, *, per_octave: float) -> NDArray[np.float64]:
-    """Gain of a band's filter at frequencies above 0, in dB: Butterworth, third order, as wide for noise as an ideal one.
+    """Gain of a band's filter at frequencies above 0, in dB: Butterworth, order 3, as wide for noise as an ideal one.
 
     References
     ----------

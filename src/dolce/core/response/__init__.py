@@ -3,7 +3,7 @@
 from dolce.core.response.arrival import Arrival, find_arrival
 from dolce.core.response.averaging import SpotAverage, average_over_spots, mean_spread_db
 from dolce.core.response.capture import Capture, analyse_recording
-from dolce.core.response.clock_drift import resampled, without_drift
+from dolce.core.response.clock_drift import resampled, stretched, without_drift
 from dolce.core.response.deconvolution import Deconvolver
 from dolce.core.response.impulse import ImpulseResponse
 from dolce.core.response.microphone import MicrophoneCurve
@@ -18,8 +18,25 @@ from dolce.core.response.spectrum import (
 )
 
 __all__ = [
-    "ANALYSIS_GRID_HZ", "Arrival", "Capture", "Deconvolver", "FrequencyResponse", "ImpulseResponse",
-    "MicrophoneCurve", "Quality", "SpotAverage", "analyse_recording", "average_over_spots", "clipped_samples",
-    "find_arrival", "level_on_grid", "mean_spread_db", "phase_deg", "resampled",
-    "smoothed_level_db", "smoothed_power", "without_drift",
+    "ANALYSIS_GRID_HZ",
+    "Arrival",
+    "Capture",
+    "Deconvolver",
+    "FrequencyResponse",
+    "ImpulseResponse",
+    "MicrophoneCurve",
+    "Quality",
+    "SpotAverage",
+    "analyse_recording",
+    "average_over_spots",
+    "clipped_samples",
+    "find_arrival",
+    "level_on_grid",
+    "mean_spread_db",
+    "phase_deg",
+    "resampled",
+    "smoothed_level_db",
+    "smoothed_power",
+    "stretched",
+    "without_drift",
 ]

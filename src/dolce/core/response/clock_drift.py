@@ -75,11 +75,11 @@ def without_drift(recording: NDArray[np.float64], *, deconvolver: Deconvolver,
     untouched = float(peaks(np.zeros(1))[0])
     if abs(drift) < _WORTH_PPM or heights.max() < _GAIN * untouched:
         return recording, 0.0
-    return _stretched(recording, drift * 1e-6), drift
+    return stretched(recording, drift * 1e-6), drift
 
 
-def _stretched(recording: NDArray, drift: float) -> NDArray:
-    """The recording read at times n (1 + drift), interpolated on a grid 8 times finer."""
+def stretched(recording: NDArray, drift: float) -> NDArray:
+    """The recording read at times n (1 + drift), interpolated on a grid 8 times finer; as long as before."""
     finer = 8
     dense = signal.resample(np.concatenate([recording, np.zeros(256)]), (recording.size + 256) * finer)
     at = np.arange(recording.size) * (1 + drift) * finer

@@ -21,10 +21,10 @@ class Passes:
         self._session = session
 
     def start(self, job_id: int, *, kind: str, steps: Sequence[tuple[str, int]], seconds_per_step: float,
-              at: datetime) -> PassRecord:
-        """A new running pass, or Conflict where one is running already."""
+              at: datetime, result: dict | None = None) -> PassRecord:
+        """A new running pass, or Conflict where one is running already; `result` is what it starts from."""
         row = PassRow(job_id=job_id, kind=kind, state="running", message="", steps=[list(s) for s in steps],
-                      done_steps=0, fraction=0.0, seconds_per_step=seconds_per_step, started_at=at, result={})
+                      done_steps=0, fraction=0.0, seconds_per_step=seconds_per_step, started_at=at, result=result or {})
         self._session.add(row)
         try:
             self._session.flush()

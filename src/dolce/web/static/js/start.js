@@ -1,4 +1,5 @@
 // Wires the page: draws waiting plots, forwards keys, drags and drops. Nothing is computed here.
+/* global htmx */
 import { drawWaitingPlots } from "./plot/response_plot.js";
 import { startPlans } from "./plan.js";
 import { startDrops } from "./drop.js";
@@ -54,6 +55,15 @@ document.addEventListener("click", (event) => {
   }
   if (!event.target.closest(".cell-menu")) for (const menu of document.querySelectorAll(".cell-menu[open]")) menu.open = false;
 });
+// "This one sounded": a speaker pressed on the plan of the line check.
+function answered(event) {
+  const speaker = event.target.closest?.("[data-answer]");
+  if (!speaker || (event.type === "keydown" && event.key !== "Enter" && event.key !== " ")) return;
+  event.preventDefault();
+  htmx.ajax("POST", speaker.dataset.answer, { target: "#stop", swap: "outerMorph" });
+}
+document.addEventListener("click", answered);
+document.addEventListener("keydown", answered);
 // A band follows as soon as a number in it has changed.
 document.addEventListener("change", (event) => {
   if (event.target.matches("table.bands input, [data-send]")) event.target.form.requestSubmit();

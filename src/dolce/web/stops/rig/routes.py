@@ -1,9 +1,10 @@
 """Routes of the Rig stop."""
 
-from flask import Blueprint, Response, request
+from flask import Blueprint, Response, redirect, request, url_for
 
 from dolce.core.job import SAMPLE_RATES_HZ
-from dolce.errors import FormatError, InvalidForm
+from dolce.core.rig import FAULTS, Fault
+from dolce.errors import FormatError, InvalidForm, InvalidValue
 from dolce.web.shared.form_reader import FormReader, uploaded
 from dolce.web.shared.page import after_change, download, services, show_stop
 from dolce.web.stops.rig.views import curve_plot
@@ -12,11 +13,27 @@ blueprint = Blueprint("rig", __name__, url_prefix="/jobs/<int:job_id>/rig", temp
 _PACES = ("real time", "fast")
 
 
+SHEETS = {"setup": "Setup and level", "lines": "Line check", "faults": "Practise"}
+
+
 def _show(job_id: int, **context: object) -> Response:
+    """The sheet that the request names, or the one given."""
+    sheet = context.pop("sheet", request.values.get("sheet"))
+    sheet = sheet if sheet in SHEETS else "setup"
     rig = services().jobs.get(job_id).rig
-    return show_stop("rig", job_id, rig=rig, rates=SAMPLE_RATES_HZ, curve=curve_plot(rig.curve),
+    lines = services().lines.view(job_id) if sheet == "lines" else None
+    return show_stop("rig", job_id, rig=rig, rates=SAMPLE_RATES_HZ, curve=curve_plot(rig.curve), sheet=sheet,
+                     sheets=SHEETS, lines=lines, faults_known=FAULTS,
                      readings=services().rigging.level_readings(job_id),
                      check=services().sound.latest(job_id, "level"), **{"faults": {}, "typed": {}, **context})
+
+
+def _show_lines(job_id: int) -> Response:
+    return _show(job_id, sheet="lines")
+
+
+def _show_faults(job_id: int, **context: object) -> Response:
+    return _show(job_id, sheet="faults", **context)
 
 
 @blueprint.get("")
@@ -86,3 +103,59 @@ def check(job_id: int) -> Response:
     """Start the level check."""
     services().rigging.check_level(job_id)
     return after_change("rig", job_id, _show)
+
+
+@blueprint.post("/lines")
+def run_lines(job_id: int) -> Response:
+    """Check every line."""
+    services().lines.run(job_id)
+    return _after_lines(job_id)
+
+
+@blueprint.post("/lines/<channel>")
+def run_line(job_id: int, channel: str) -> Response:
+    """Check one line."""
+    services().lines.run(job_id, [channel])
+    return _after_lines(job_id)
+
+
+@blueprint.post("/lines/<channel>/heard/<heard>")
+def answer_line(job_id: int, channel: str, heard: str) -> Response:
+    """Which speaker sounded."""
+    services().lines.answer(job_id, channel, heard=heard)
+    return _after_lines(job_id)
+
+
+@blueprint.post("/lines/<channel>/exchange/<other>")
+def swap_lines(job_id: int, channel: str, other: str) -> Response:
+    """Correct the wiring in the plan."""
+    services().lines.swap(job_id, channel, other)
+    return _after_lines(job_id)
+
+
+def _after_lines(job_id: int) -> Response:
+    if request.headers.get("HX-Request"):
+        return _show_lines(job_id)
+    return redirect(url_for("rig.page", job_id=job_id, sheet="lines"), 303)
+
+
+@blueprint.post("/faults")
+def add_fault(job_id: int) -> Response:
+    """Switch a fault of the rehearsal rig on."""
+    kind = request.form.get("kind", "")
+    count = FAULTS.get(kind, ("", 0))[1]
+    channels = tuple(request.form.get(name, "") for name in ("channel", "other")[:count])
+    present = services().jobs.get(job_id).rig.faults
+    try:
+        services().rigging.set_faults(job_id, (*present, Fault(kind=kind, channels=channels)))
+    except InvalidValue as error:
+        return _show_faults(job_id, status=422, faults={"fault": f"{error.problem} {error.remedy}"})
+    return after_change("rig", job_id, _show_faults)
+
+
+@blueprint.post("/faults/<int:number>/off")
+def drop_fault(job_id: int, number: int) -> Response:
+    """Switch it off."""
+    present = services().jobs.get(job_id).rig.faults
+    services().rigging.set_faults(job_id, (f for k, f in enumerate(present) if k != number))
+    return after_change("rig", job_id, _show_faults)

@@ -1,0 +1,215 @@
+"""One soft sweep per output: does it sound, which way round, how loud, from how far."""
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Literal
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dolce.core.levels import dbfs_rms, peak_dbfs
+from dolce.core.response import Deconvolver, ImpulseResponse, analyse_recording, level_on_grid
+from dolce.core.rig.sub_arrival import sub_arrival
+from dolce.errors import InvalidValue
+
+LINE_BAND_HZ = (40.0, 20_000.0)
+SUB_BAND_HZ = (20.0, 250.0)
+_SOUNDS_DB = 10.0               # above noise; less is no sound to speak of
+_LEVEL_BAND_HZ = (500.0, 2000.0)
+_SUB_LEVEL_BAND_HZ = (35.0, 80.0)
+_BASS_HZ = (80.0, 125.0)
+_HUMP_OCTAVES_HZ = tuple(250 * 2 ** (k / 2) for k in range(11))          # 250 Hz to 8 kHz, overlapping by half
+_HUMP_FROM = 3                  # a hump counts from 700 Hz on: below, the room makes its own
+# What is taken as a fault (common practice, for lack of a published limit).
+DISTANCE_OFF_M, SUB_DISTANCE_OFF_M = 0.35, 1.2
+LEVEL_OFF_DB, SUB_LEVEL_OFF_DB = 5.0, 4.0
+BASS_MISSING_DB = 15.0
+HUMP_DB = 4.0
+HUM_ABOVE_NOISE_DB = 12.0
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class LineReading:
+    """What one output gave.
+
+    Attributes
+    ----------
+    noise_dbfs, signal_dbfs, peak_dbfs : float
+        Of the microphone before and during the sweep.
+    level_db : float
+        Of the response in the band that levels are compared in, 0 dB being the level of the stimulus.
+    bass_db, hump_db : float
+        80-125 Hz, and the highest octave from 700 Hz on, against the median octave of 250 Hz-8 kHz; 0 for subs.
+    arrival_s : float or None
+        With the latency of the chain; None where nothing sounded.
+    polarity : "normal", "inverted" or "unsure"
+    reason : str
+        Why the polarity is not sure; may be empty.
+    hum_db : float
+        Mains tones (50 or 60 Hz and their multiples) above the noise around them.
+    """
+
+    noise_dbfs: float
+    signal_dbfs: float
+    peak_dbfs: float
+    level_db: float
+    bass_db: float
+    hump_db: float
+    arrival_s: float | None
+    polarity: str
+    reason: str
+    hum_db: float
+
+    @property
+    def sounds(self) -> bool:
+        return self.arrival_s is not None
+
+    @property
+    def clipped(self) -> bool:
+        return self.peak_dbfs > -0.05
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class LineVerdict:
+    """What follows for one output, seen beside the others.
+
+    Attributes
+    ----------
+    word : "right", "look" or "wrong"
+    distance_m : float or None
+        Measured: the latency that fits most lines is taken out.
+    reasons : tuple of str
+        What was noticed and what to do, the weightiest first.
+    """
+
+    word: Literal["right", "look", "wrong"]
+    distance_m: float | None
+    reasons: tuple[str, ...]
+
+
+def line_reading(recording: NDArray[np.float64], *, deconvolver: Deconvolver, quiet_samples: int, sample_rate_hz: int,
+                 is_sub: bool) -> LineReading:
+    """Read one line: noise from the first `quiet_samples`, the sweep from the rest.
+
+    Parameters
+    ----------
+    recording : ndarray, shape (quiet_samples + recording samples of the deconvolver,)
+    """
+    quiet, heard = recording[:quiet_samples], recording[quiet_samples:]
+    noise, signal_level = dbfs_rms(quiet), dbfs_rms(heard)
+    common = {"noise_dbfs": noise, "signal_dbfs": signal_level, "peak_dbfs": peak_dbfs(heard),
+              "hum_db": hum_above_noise_db(quiet, sample_rate_hz=sample_rate_hz)}
+    try:
+        capture = analyse_recording(heard, deconvolver=deconvolver)
+    except InvalidValue:                                           # silent, or nothing of the sweep in it
+        capture = None
+    if capture is None or capture.quality.signal_to_noise_db < _SOUNDS_DB or signal_level < noise + 3:
+        return LineReading(**common, level_db=-200.0, bass_db=0.0, hump_db=0.0, arrival_s=None, polarity="unsure",
+                           reason="nothing was heard")
+    response = capture.response
+    if is_sub:
+        arrival = sub_arrival(response)
+        return LineReading(**common, level_db=_mean_level_db(response, _SUB_LEVEL_BAND_HZ), bass_db=0.0, hump_db=0.0,
+                           arrival_s=arrival.time_s, polarity=arrival.polarity, reason=_reason(arrival.polarity))
+    octaves = np.array([_mean_level_db(response, (f / 2**0.5, f * 2**0.5)) for f in _HUMP_OCTAVES_HZ])
+    middle = float(np.median(octaves))
+    return LineReading(**common, level_db=_mean_level_db(response, _LEVEL_BAND_HZ),
+                       bass_db=_mean_level_db(response, _BASS_HZ) - middle,
+                       hump_db=float(octaves[_HUMP_FROM:].max() - middle),
+                       arrival_s=capture.arrival.time_s, polarity=capture.arrival.polarity,
+                       reason=_reason(capture.arrival.polarity))
+
+
+def hum_above_noise_db(quiet: NDArray[np.float64], *, sample_rate_hz: int) -> float:
+    """How far mains tones stand above the noise around them, the louder of 50 and 60 Hz; 0 if they do not.
+
+    Needs about half a second; each tone is held against the median of the lines within 20 Hz of it.
+    """
+    if quiet.size < sample_rate_hz // 4:
+        return 0.0
+    window = np.hanning(quiet.size)
+    power = np.abs(np.fft.rfft(quiet * window)) ** 2
+    step = sample_rate_hz / quiet.size
+    best = 0.0
+    for mains in (50, 60):
+        tones, around = 0.0, 0.0
+        for k in (1, 2, 3):
+            line = round(k * mains / step)
+            reach = max(4, round(20 / step))
+            near = power[max(1, line - reach): line + reach + 1]
+            tones += power[max(1, line - 1): line + 2].max()
+            around += float(np.median(near)) + 1e-30
+        best = max(best, 10 * np.log10(tones / around) - 6)      # the highest of three lines of noise stands 6 dB up
+    return float(best)
+
+
+def line_verdicts(readings: Mapping[str, LineReading], *, expected_m: Mapping[str, float], subs: Sequence[str],
+                  low_limit_hz: Mapping[str, float | None], speed_m_s: float) -> dict[str, LineVerdict]:
+    """Verdicts of all lines read so far, each beside the others.
+
+    Parameters
+    ----------
+    expected_m : distance of each channel to the microphone by the plan
+    """
+    latency = _common_latency_s(readings, expected_m, subs, speed_m_s)
+    mains = {c: r for c, r in readings.items() if c not in subs and r.sounds}
+    low = {c: r for c, r in readings.items() if c in subs and r.sounds}
+    verdicts = {}
+    for channel, reading in readings.items():
+        is_sub = channel in subs
+        wrong: list[str] = []
+        look: list[str] = []
+        if reading.clipped or not reading.sounds:
+            # Nothing else can be read off such a recording.
+            reason = "The microphone input clips. Turn its gain down and check again." if reading.clipped else \
+                "No sound. Check cable, power, and mutes along the chain."
+            verdicts[channel] = LineVerdict(word="wrong", distance_m=None, reasons=(reason,))
+            continue
+        distance = None if latency is None else (reading.arrival_s - latency) * speed_m_s
+        if reading.polarity == "inverted":
+            wrong.append("Polarity inverted. Swap the wires at one end, or invert it in the processor.")
+        elif reading.polarity == "unsure":
+            look.append(f"Polarity not sure: {reading.reason}.")
+        if distance is not None:
+            off = distance - expected_m[channel]
+            if abs(off) > (SUB_DISTANCE_OFF_M if is_sub else DISTANCE_OFF_M):
+                way = "farther away" if off > 0 else "nearer"
+                look.append(f"Sounds {abs(off):.2f} m {way} than the plan has it: another speaker, a delay left on, "
+                            "or the plan is off.")
+        others = [r.level_db for c, r in (low if is_sub else mains).items() if c != channel]
+        if others:
+            apart = reading.level_db - float(np.median(others))
+            apart += 0.0 if is_sub else 20 * np.log10(expected_m[channel] / float(np.median(
+                [expected_m[c] for c in mains if c != channel])))
+            if abs(apart) > (SUB_LEVEL_OFF_DB if is_sub else LEVEL_OFF_DB):
+                way = "louder" if apart > 0 else "softer"
+                look.append(f"{abs(apart):.0f} dB {way} than the others, distance taken out. Check its gain.")
+        if not is_sub:
+            if reading.bass_db < -BASS_MISSING_DB and (low_limit_hz.get(channel) or 20.0) < 70:
+                look.append("No bass, though the plan says it plays that low: is a crossover or high-pass left on?")
+            if reading.hump_db > HUMP_DB:
+                look.append(f"A hump of {reading.hump_db:.0f} dB: is an equaliser left on?")
+        if reading.hum_db > HUM_ABOVE_NOISE_DB:
+            look.append(f"Mains hum, {reading.hum_db:.0f} dB above the noise around it. Check the microphone's cable.")
+        verdicts[channel] = LineVerdict(word="wrong" if wrong else "look" if look else "right", distance_m=distance,
+                                        reasons=(*wrong, *look))
+    return verdicts
+
+
+def _common_latency_s(readings: Mapping[str, LineReading], expected_m: Mapping[str, float], subs: Sequence[str],
+                      speed_m_s: float) -> float | None:
+    """The delay of the chain that fits most main lines: the median of arrival minus time of flight."""
+    found = [r.arrival_s - expected_m[c] / speed_m_s for c, r in readings.items() if r.sounds and c not in subs] or [
+        r.arrival_s - expected_m[c] / speed_m_s for c, r in readings.items() if r.sounds]
+    return float(np.median(found)) if found else None
+
+
+def _mean_level_db(response: ImpulseResponse, band_hz: tuple[float, float]) -> float:
+    """Mean power over the logarithm of frequency in a band, in dB."""
+    grid = np.geomspace(*band_hz, 25)
+    return float(10 * np.log10(np.mean(10 ** (level_on_grid(response, at_hz=grid, per_octave=6) / 10))))
+
+
+def _reason(polarity: str) -> str:
+    return "its first swing goes both ways alike" if polarity == "unsure" else ""
+

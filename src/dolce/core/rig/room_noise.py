@@ -1,0 +1,58 @@
+"""The quiet room: noise by thirds of octaves, its rating, and where it will drown the measurement."""
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dolce.core.levels import NOMINAL_HZ, band_levels_db, energy_sum_db, exact_mid_hz, noise_rating
+
+NOISE_THIRDS_HZ = tuple(f for f in NOMINAL_HZ if 25 <= f <= 10_000)         # the thirds of the octaves 31.5 Hz to 8 kHz
+TRUSTED_ABOVE_NOISE_DB = 20.0
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class RoomNoise:
+    """Noise at the microphone.
+
+    Attributes
+    ----------
+    thirds_dbfs : ndarray, shape (27,)
+        In the bands of NOISE_THIRDS_HZ.
+    rating : (float, float) or None
+        NR and the octave that decides it; None while the sound pressure level of full scale is not known.
+    octaves_spl_db : ndarray, shape (9,), or None
+    doubtful_hz : tuple of float
+        Bands in which the sweep stands less than 20 dB above the noise; empty where the level is not known.
+    """
+
+    thirds_dbfs: NDArray[np.float64]
+    rating: tuple[float, float] | None
+    octaves_spl_db: NDArray[np.float64] | None
+    doubtful_hz: tuple[float, ...]
+
+
+def noise_thirds_dbfs(quiet: NDArray[np.float64], *, sample_rate_hz: int) -> NDArray[np.float64]:
+    """Noise of a quiet stretch in thirds of octaves, dBFS; several seconds are needed for steady figures."""
+    return band_levels_db(quiet, exact_mid_hz(NOISE_THIRDS_HZ), per_octave=3, sample_rate_hz=sample_rate_hz)
+
+
+def room_noise(thirds_dbfs: NDArray[np.float64], *, full_scale_spl_db: float | None,
+               signal_thirds_dbfs: NDArray[np.float64] | None = None) -> RoomNoise:
+    """What follows from the noise in thirds of octaves.
+
+    Parameters
+    ----------
+    signal_thirds_dbfs : ndarray, shape (27,), optional
+        What a sweep leaves in the same bands, after the gain of its deconvolution.
+    """
+    thirds = np.asarray(thirds_dbfs, dtype=float)
+    octaves = rating = None
+    if full_scale_spl_db is not None:
+        octaves = energy_sum_db(thirds.reshape(-1, 3).T) + full_scale_spl_db
+        rating = noise_rating(octaves)
+    doubtful: tuple[float, ...] = ()
+    if signal_thirds_dbfs is not None:
+        near = np.asarray(signal_thirds_dbfs) - thirds < TRUSTED_ABOVE_NOISE_DB
+        doubtful = tuple(float(f) for f, bad in zip(NOISE_THIRDS_HZ, near, strict=True) if bad)
+    return RoomNoise(thirds_dbfs=thirds, rating=rating, octaves_spl_db=octaves, doubtful_hz=doubtful)

@@ -1,0 +1,188 @@
+"""The line check: one soft sweep per output, heard by the microphone and by the person."""
+
+from collections.abc import Sequence
+from dataclasses import asdict, dataclass, replace
+
+import numpy as np
+
+from dolce.core.geometry import distance_m
+from dolce.core.job import Job, PassRecord
+from dolce.core.rig import LINE_BAND_HZ, SUB_BAND_HZ, LineReading, LineVerdict, line_reading, line_verdicts
+from dolce.core.room import RoomPlan
+from dolce.core.signals import Sweep
+from dolce.devices.interface import Progress, Stopped
+from dolce.errors import Conflict
+from dolce.services.context import Context
+from dolce.services.sound_work import SoundWork
+from dolce.services.take_making import deconvolver_of, device_of
+from dolce.store import UnitOfWork
+
+QUIET_S, SWEEP_S, TAIL_S = 0.6, 1.0, 0.5
+SOFTER_DB = 12.0                   # than the sweeps of the takes
+SPOT = 1
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Line:
+    """One output.
+
+    Attributes
+    ----------
+    reading, verdict : None before it was checked
+    really : str
+        In the rehearsal: the speaker that sounded, as a person in the room would hear it; else empty.
+    heard : str
+        The speaker that the person said sounded; empty where not answered yet.
+    """
+
+    channel: str
+    output: int
+    is_sub: bool
+    expected_m: float
+    reading: LineReading | None
+    verdict: LineVerdict | None
+    really: str
+    heard: str
+
+    @property
+    def word(self) -> str:
+        """"not checked", "right", "look" or "wrong"; another speaker than the plan's is wrong."""
+        if self.verdict is None:
+            return "not checked"
+        return "wrong" if self.heard and self.heard != self.channel else self.verdict.word
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class LinesView:
+    """All lines, the pass, and the line whose answer is asked for."""
+
+    job: Job
+    lines: tuple[Line, ...]
+    last_pass: PassRecord | None
+    asked: str
+
+    @property
+    def sounding(self) -> str:
+        """Channel that sounds now; empty for none."""
+        p = self.last_pass
+        if p is None or p.state != "running" or p.done_steps >= len(p.steps):
+            return ""
+        return p.steps[p.done_steps][0]
+
+    @property
+    def checked(self) -> int:
+        return sum(line.reading is not None for line in self.lines)
+
+    @property
+    def faulty(self) -> int:
+        return sum(line.word in ("wrong", "look") for line in self.lines)
+
+
+class LineChecking:
+    """The line check of one job."""
+
+    def __init__(self, context: Context, sound: SoundWork) -> None:
+        self._context = context
+        self._sound = sound
+
+    def view(self, job_id: int) -> LinesView:
+        with self._context.look() as work:
+            job = work.jobs.get(job_id)
+            last = work.passes.latest(job_id, "lines")
+        return _view(job, last)
+
+    def run(self, job_id: int, channels: Sequence[str] | None = None) -> PassRecord:
+        """Check all lines, or some; everything else stays silent. What was read before of the others stays."""
+        with self._context.look() as work:
+            job = work.jobs.get(job_id)
+            last = work.passes.latest(job_id, "lines")
+        wanted = [job.speaker(c).channel for c in (job.channels if channels is None else channels)]
+        if not job.spots:
+            raise Conflict("there is no spot for the microphone.", where="line check",
+                           remedy="Lay out spots in the Room stop first.")
+        kept = {c: v for c, v in (last.result if last else {}).items() if c in job.channels and c not in wanted}
+
+        def step(channel: str, _spot: int, progress: Progress, stopped: Stopped):
+            found = _checked(job, channel, progress, stopped)
+
+            def keep(work: UnitOfWork) -> dict:
+                work.logbook.add(job_id, f"Line of {channel} checked on output {job.speaker(channel).output}.",
+                                 at=self._context.now())
+                return {channel: found}
+
+            return keep
+
+        return self._sound.start(job_id, kind="lines", steps=[(c, SPOT) for c in wanted], step=step, result=kept,
+                                 seconds_per_step=QUIET_S + SWEEP_S + TAIL_S)
+
+    def answer(self, job_id: int, channel: str, *, heard: str) -> None:
+        """Which speaker sounded when `channel`'s output played, as the person heard it."""
+        with self._context.change() as work:
+            job = work.jobs.get(job_id)
+            job.speaker(heard)
+            last = work.passes.latest(job_id, "lines")
+            if last is None or channel not in last.result or last.state == "running":
+                raise Conflict(f"the line of {channel} was not checked yet.", where="line check",
+                               remedy="Run it first.")
+            result = {**last.result, channel: {**last.result[channel], "heard": heard}}
+            work.passes.finish(last.id, state=last.state, message=last.message, result=result)
+            if heard != channel:
+                work.logbook.add(job_id, f"Output {job.speaker(channel).output} of {channel} sounded from {heard}.",
+                                 at=self._context.now())
+
+    def swap(self, job_id: int, channel: str, other: str) -> None:
+        """Correct the wiring in the plan: both channels exchange their outputs, and want checking again."""
+        with self._context.change() as work:
+            job = work.jobs.get(job_id)
+            one, two = job.speaker(channel), job.speaker(other)
+            speakers = tuple(replace(s, output=two.output) if s is one else replace(s, output=one.output) if s is two
+                             else s for s in job.speakers)
+            work.plans.add(job_id, replace(job.plan, speakers=speakers), what=f"outputs of {channel} and {other}")
+            last = work.passes.latest(job_id, "lines")
+            if last is not None:
+                rest = {c: v for c, v in last.result.items() if c not in (channel, other)}
+                work.passes.finish(last.id, state=last.state, message=last.message, result=rest)
+            work.logbook.add(job_id, f"Outputs of {channel} and {other} exchanged: {two.output} and {one.output}.",
+                             at=self._context.now())
+            work.jobs.touch(job_id, self._context.now())
+
+
+def _checked(job: Job, channel: str, progress: Progress, stopped: Stopped) -> dict:
+    """Play and read one line; plain values, as they are kept."""
+    speaker, rate = job.speaker(channel), job.rig.sample_rate_hz
+    low, high = SUB_BAND_HZ if speaker.is_sub else LINE_BAND_HZ
+    sweep = Sweep(start_hz=low, stop_hz=min(high, 0.45 * rate), duration_s=SWEEP_S, sample_rate_hz=rate,
+                  level_dbfs=max(-60.0, job.rig.sweep_level_dbfs - SOFTER_DB))
+    quiet, tail = round(QUIET_S * rate), round(TAIL_S * rate)
+    stimulus = np.concatenate([np.zeros(quiet), sweep.samples(), np.zeros(tail)])
+    device = device_of(job, spot_number=SPOT, round_name="line check", attempt=1)
+    recording = device.play_and_record(stimulus, output=speaker.output, sample_rate_hz=rate, progress=progress,
+                                       stopped=stopped)
+    reading = line_reading(recording, deconvolver=deconvolver_of(sweep, recording.size - quiet), quiet_samples=quiet,
+                           sample_rate_hz=rate, is_sub=speaker.is_sub)
+    really = device.sounding(speaker.output)[0] if reading.sounds else ""
+    return {**asdict(reading), "really": really, "heard": ""}
+
+
+def _view(job: Job, last: PassRecord | None) -> LinesView:
+    kept = {c: dict(v) for c, v in (last.result if last else {}).items() if c in job.channels}
+    said = {c: (v.pop("really"), v.pop("heard")) for c, v in kept.items()}
+    readings = {c: LineReading(**v) for c, v in kept.items()}
+    plan = job.plan
+    expected = _expected_m(plan)
+    verdicts = line_verdicts(readings, expected_m=expected, subs=[s.channel for s in plan.subs],
+                             low_limit_hz={s.channel: s.low_limit_hz for s in plan.speakers}, speed_m_s=plan.speed_m_s)
+    lines = tuple(Line(channel=s.channel, output=s.output, is_sub=s.is_sub, expected_m=expected[s.channel],
+                       reading=readings.get(s.channel), verdict=verdicts.get(s.channel),
+                       really=said.get(s.channel, ("", ""))[0], heard=said.get(s.channel, ("", ""))[1])
+                  for s in plan.speakers)
+    running = last is not None and last.state == "running"
+    asked = "" if running else next((line.channel for line in lines if line.reading and line.reading.sounds
+                                     and not line.heard), "")
+    return LinesView(job=job, lines=lines, last_pass=last, asked=asked)
+
+
+def _expected_m(plan: RoomPlan) -> dict[str, float]:
+    """Distance of every speaker to the microphone at the first spot, by the plan."""
+    microphone = plan.spots[0].place if plan.spots else plan.main_seat.place
+    return {s.channel: distance_m(s.place, microphone) for s in plan.speakers}

@@ -1,0 +1,105 @@
+"""The line check in a real browser: faults are switched on, found, and the wiring is corrected."""
+
+import pytest
+from pages import Page
+from selenium.webdriver.common.keys import Keys
+
+from dolce.services.demo_rooms import barn
+from dolce.services.job_keeping import JobWish
+
+
+@pytest.fixture
+def rig(driver, address):
+    """The barn on its Rig page, as fast as it computes."""
+    place, services = address
+    job_id = services.jobs.create(JobWish(name="Barn"), plan=barn()).id
+    services.rigging.set_rig(job_id, pace="fast")
+    page = Page(driver, place).open(f"/jobs/{job_id}/rig")
+    yield page, services, job_id
+    assert page.faults_in_console(expected=("422",)) == []
+
+
+def switch_on(page, words, *channels):
+    page.press("Practise")
+    page.fill("Fault", words)
+    for label, channel in zip(("Channel", "Other channel, for swapped outputs"), channels, strict=False):
+        page.fill(label, channel)
+    page.press("Switch on")
+    assert words in page.text(".fault-list")
+
+
+def check(page, button="Check all lines"):
+    page.press("Line check")
+    page.press_at_once(button)
+    page.wait(lambda: not page.all("[data-busy]") and page.all(".line-word:not(.not-checked)"), seconds=60)
+    page.ready()
+
+
+def word(page, channel):
+    return page.text(f"[data-line={channel}] .line-word")
+
+
+def test_faults_are_found_line_by_line(rig):
+    page, _, _ = rig
+    for words, channels in (("Polarity inverted", ("C",)), ("No sound", ("Lrs",)), ("Outputs swapped", ("Ls", "Rs")),
+                            ("A crossover left on: no bass below 200 Hz", ("Rtf",)),
+                            ("An equaliser left on: +8 dB at 2 kHz", ("R",)), ("8 dB too loud", ("Sub2",))):
+        switch_on(page, words, *channels)
+    check(page)
+    text = page.text(".lines")
+    for said in ("Polarity inverted", "No sound", "No bass", "is an equaliser left on", "dB louder than the others"):
+        assert said in text
+    assert (word(page, "C"), word(page, "Lrs"), word(page, "Rtf"), word(page, "R"), word(page, "Sub2"),
+            word(page, "L")) == ("wrong", "wrong", "look", "look", "look", "right")
+
+
+def test_swapped_outputs_are_answered_on_the_plan_and_corrected(rig):
+    page, services, job_id = rig
+    switch_on(page, "Outputs swapped", "Ls", "Rs")
+    check(page)
+    for channel in ("L", "R", "C"):
+        assert "Which one sounded?" in page.text("main")
+        page.press(f"Yes, {channel}")
+    # The ring shows what a person in the room would hear.
+    ringed = page.find(".line-plan .ring").find_element("xpath", "..")
+    assert ringed.get_attribute("data-answer").endswith("/heard/Rs")
+    ringed.send_keys(Keys.ENTER)
+    page.wait(lambda: "sounds from Rs, not Ls" in page.text(".lines"))
+    page.ready()
+    page.press("Exchange the outputs of Ls and Rs")
+    plan = services.jobs.get(job_id).plan
+    assert (plan.speaker("Ls").output, plan.speaker("Rs").output) == (5, 4)
+    for channel in ("Ls", "Rs"):
+        page.press_at_once(f"Run {channel}")
+        page.wait(lambda c=channel: not page.all("[data-busy]") and word(page, c) == "right", seconds=30)
+        page.ready()
+        page.press(f"Yes, {channel}")
+    assert "sounds from" not in page.text(".lines")
+
+
+@pytest.mark.parametrize(("words", "said"), [("Mains hum in the microphone line", "Mains hum"),
+                                             ("Microphone gain 40 dB too high", "input clips")])
+def test_faults_of_the_whole_rig_are_found_and_go_when_switched_off(rig, words, said):
+    page, _, _ = rig
+    switch_on(page, words)
+    check(page)
+    assert said in page.text(".lines")
+    page.press("Practise")
+    page.press(f"Switch off {words}")
+    assert "None." in page.text("main")
+    check(page, "Check all again")
+    assert said not in page.text(".lines")
+
+
+def test_a_check_is_stopped_by_escape_and_goes_on(rig):
+    page, services, job_id = rig
+    services.rigging.set_rig(job_id, pace="real time")
+    page.press("Line check")
+    page.press_at_once("Check all lines")
+    page.wait(lambda: page.text("[data-line=R] td.sounding") == "sounds", seconds=30)
+    assert page.text("[data-line=L] td.muted") == "muted"
+    page.driver.find_element("css selector", "body").send_keys(Keys.ESCAPE)
+    page.wait(lambda: "Stopped by hand" in page.text("main"), seconds=20)
+    page.ready()
+    assert word(page, "L") == "right"
+    assert word(page, "C") == "not checked"

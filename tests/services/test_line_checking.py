@@ -1,0 +1,113 @@
+"""The line check on the rehearsal rig: it finds every fault, and nothing where there is none."""
+
+import pytest
+
+from dolce.core.rig import FAULTS, Fault
+from dolce.errors import Conflict, InvalidValue, NotFound
+from dolce.services.demo_rooms import attic, barn, net_loft
+from dolce.services.job_keeping import JobWish
+
+
+def job_of(services, plan):
+    job = services.jobs.create(JobWish(name="Loft"), plan=plan)
+    services.rigging.set_rig(job.id, pace="fast")
+    return job.id
+
+
+def checked(services, job_id, channels=None):
+    services.lines.run(job_id, channels)
+    services.sound.wait()
+    return {line.channel: line for line in services.lines.view(job_id).lines}
+
+
+@pytest.mark.parametrize("plan", [attic(), net_loft(), barn()])
+def test_a_rig_in_order_has_nothing_to_look_at(services, plan):
+    lines = checked(services, job_of(services, plan))
+    assert {line.word for line in lines.values()} == {"right"}
+    for line in lines.values():
+        assert line.reading.polarity == "normal"
+        # Mains to a few centimetres; a sub's own filter delays it by about half a metre more.
+        low, high = (0.2, 0.8) if line.is_sub else (-0.06, 0.06)
+        assert low < line.verdict.distance_m - line.expected_m < high
+        # 18 + 12 dB below full scale against the room noise of the rig.
+        assert line.reading.noise_dbfs == pytest.approx(-74, abs=1.5)
+
+
+@pytest.mark.parametrize(("kind", "channels", "found", "said"), [
+    ("inverted", ("Ls",), {"Ls"}, "Polarity inverted"), ("inverted", ("Sub2",), {"Sub2"}, "Polarity inverted"),
+    ("swapped", ("L", "Ls"), {"L", "Ls"}, "than the plan has it"), ("dead", ("C",), {"C"}, "No sound"),
+    ("dead", ("Sub1",), {"Sub1"}, "No sound"), ("crossover", ("L",), {"L"}, "No bass"),
+    ("equaliser", ("R",), {"R"}, "is an equaliser left on"), ("gain", ("Sub1",), {"Sub1"}, "dB louder than the others"),
+    ("hum", (), None, "Mains hum"), ("clipping", (), None, "input clips")])
+def test_every_fault_that_one_line_shows_is_found_where_it_is(services, kind, channels, found, said):
+    job_id = job_of(services, barn())
+    services.rigging.set_faults(job_id, [Fault(kind=kind, channels=channels)])
+    lines = checked(services, job_id)
+    flagged = {c for c, line in lines.items() if any(said in reason for reason in line.verdict.reasons)}
+    assert flagged == (found or set(lines))
+    others = {c for c, line in lines.items() if line.word != "right"} - flagged
+    # Of three subs one that is far too loud makes the median of the others wander.
+    assert not {c for c in others if not c.startswith("Sub")}
+
+
+def test_swapped_outputs_of_a_mirrored_pair_are_found_by_ear_and_corrected(services):
+    job_id = job_of(services, barn())
+    services.rigging.set_faults(job_id, [Fault(kind="swapped", channels=("Ls", "Rs"))])
+    lines = checked(services, job_id)
+    assert lines["Ls"].verdict.word == "right"                               # both are equally far away
+    assert (lines["Ls"].really, lines["Rs"].really) == ("Rs", "Ls")
+    assert services.lines.view(job_id).asked == "L"
+    services.lines.answer(job_id, "Ls", heard="Rs")
+    line = next(x for x in services.lines.view(job_id).lines if x.channel == "Ls")
+    assert (line.word, line.heard) == ("wrong", "Rs")
+    before = services.jobs.get(job_id)
+    services.lines.swap(job_id, "Ls", "Rs")
+    after = services.jobs.get(job_id)
+    assert (after.speaker("Ls").output, after.speaker("Rs").output) == (
+        before.speaker("Rs").output, before.speaker("Ls").output)
+    view = services.lines.view(job_id)
+    assert {x.channel for x in view.lines if x.reading is None} == {"Ls", "Rs"}
+    again = checked(services, job_id, ["Ls", "Rs"])
+    assert (again["Ls"].really, again["Rs"].really) == ("Ls", "Rs")
+    assert again["L"].reading is not None                                    # the others' readings stay
+
+
+def test_one_take_has_a_door_slam_and_its_repetition_has_not(services):
+    job_id = job_of(services, attic())
+    services.rigging.set_rig(job_id, sweep_seconds=1.0)
+    services.rigging.set_faults(job_id, [Fault(kind="burst")])
+    services.taking.run_spot(job_id, 2)
+    services.sound.wait()
+    spoiled = services.taking.board(job_id).takes
+    assert spoiled["L", 2].quality.signal_to_noise_db < spoiled["R", 2].quality.signal_to_noise_db - 10
+    services.taking.repeat(job_id, "L", 2)
+    services.sound.wait()
+    again = services.taking.board(job_id).takes["L", 2]
+    assert again.quality.signal_to_noise_db == pytest.approx(spoiled["R", 2].quality.signal_to_noise_db, abs=3)
+
+
+def test_another_microphone_shows_as_treble_that_is_not_there(services):
+    job_id = job_of(services, attic())
+    services.rigging.set_rig(job_id, sweep_seconds=1.0)
+    levels = []
+    for faults in ([], [Fault(kind="microphone")]):
+        services.rigging.set_faults(job_id, faults)
+        services.taking.repeat(job_id, "L", 1)
+        services.sound.wait()
+        levels.append(services.taking.board(job_id).takes["L", 1].level_db)
+    assert (levels[1] - levels[0])[-60:-20].mean() == pytest.approx(4.5, abs=0.6)
+    assert abs((levels[1] - levels[0])[100:250]).max() < 0.3
+
+
+def test_what_cannot_be_is_refused(services):
+    job_id = job_of(services, attic())
+    for fault, said in ((Fault(kind="moon"), "not a fault"), (Fault(kind="dead"), "1 of the job's channels"),
+                        (Fault(kind="swapped", channels=("L", "L")), "2 of the job's channels"),
+                        (Fault(kind="dead", channels=("C",)), "1 of the job's channels")):
+        with pytest.raises(InvalidValue, match=said):
+            services.rigging.set_faults(job_id, [fault])
+    with pytest.raises(Conflict, match="not checked yet"):
+        services.lines.answer(job_id, "L", heard="R")
+    with pytest.raises(NotFound):
+        services.lines.run(job_id, ["C"])
+    assert set(FAULTS) >= {"inverted", "swapped", "dead", "hum", "burst", "clipping", "drift", "microphone"}

@@ -44,6 +44,17 @@ def main(address: str) -> None:
             ("room-subs", "/jobs/4/room?sheet=subs&rank=1&n=3&kind=corners&kind=middles&kind=quarters")):
         page.open(address)
         shot(name)
+    page.open("/jobs/4/rig?sheet=faults")
+    page.fill("Fault", "Polarity inverted")
+    page.fill("Channel", "C")
+    page.press("Switch on")
+    page.press("Line check")
+    page.press_at_once("Check all lines")
+    page.wait(lambda: not page.all("[data-busy]") and page.all(".line-word.right"), seconds=90)
+    page.ready()
+    for channel in ("L", "R", "C"):
+        page.press(f"Yes, {channel}")
+    shot("rig-lines")
     driver.get(f"{page.address}/jobs/4/room/spot-sheet")
     shot("room-spot-sheet")
     page.open("/jobs/2/takes")

@@ -15,7 +15,12 @@ class SoundStopped(Exception):
 
 
 class AudioDevice(Protocol):
-    """Plays on one output while everything else is silent, and records the microphone at the same time."""
+    """Plays on one output while everything else is silent, and records the microphone at the same time.
+
+    `dropouts` counts what the driver reported as lost during the last recording.
+    """
+
+    dropouts: int
 
     def play_and_record(self, stimulus: NDArray[np.float64], *, output: int, sample_rate_hz: int,
                         progress: Progress, stopped: Stopped) -> NDArray[np.float64]:

@@ -98,6 +98,11 @@ class RehearsalRig:
     burst: str = ""
     sound: RoomSound = field(default_factory=lambda: RoomSound(low_reflection=0.80, high_reflection=0.72))
 
+    @property
+    def dropouts(self) -> int:
+        """A simulation loses nothing."""
+        return 0
+
     def play_and_record(self, stimulus: NDArray[np.float64], *, output: int, sample_rate_hz: int,
                         progress: Progress, stopped: Stopped) -> NDArray[np.float64]:
         """See `dolce.devices.interface.AudioDevice`."""

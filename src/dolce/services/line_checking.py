@@ -11,6 +11,7 @@ from dolce.core.rig import LINE_BAND_HZ, SUB_BAND_HZ, LineReading, LineVerdict, 
 from dolce.core.room import RoomPlan
 from dolce.core.signals import Sweep
 from dolce.devices.interface import Progress, Stopped
+from dolce.devices.rehearsal import RehearsalRig
 from dolce.errors import Conflict
 from dolce.services.context import Context
 from dolce.services.sound_work import SoundWork
@@ -160,7 +161,7 @@ def _checked(job: Job, channel: str, progress: Progress, stopped: Stopped) -> di
                                        stopped=stopped)
     reading = line_reading(recording, deconvolver=deconvolver_of(sweep, recording.size - quiet), quiet_samples=quiet,
                            sample_rate_hz=rate, is_sub=speaker.is_sub)
-    really = device.sounding(speaker.output)[0] if reading.sounds else ""
+    really = device.sounding(speaker.output)[0] if reading.sounds and isinstance(device, RehearsalRig) else ""
     return {**asdict(reading), "really": really, "heard": ""}
 
 

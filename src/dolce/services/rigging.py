@@ -11,7 +11,8 @@ from dolce.core.rig import Fault, checked_faults
 from dolce.core.signals import Sweep
 from dolce.devices.interface import Progress, Stopped
 from dolce.devices.rehearsal import MICROPHONE_CURVE
-from dolce.errors import Conflict
+from dolce.devices.sound_card import CardInfo, sound_cards
+from dolce.errors import Conflict, DeviceError
 from dolce.formats.microphone_text import read_microphone_curve, write_microphone_curve
 from dolce.services.context import Context
 from dolce.services.sound_work import SoundWork
@@ -36,6 +37,15 @@ class Rigging:
             work.jobs.set_rig(job_id, rig)
             work.jobs.touch(job_id, self._context.now())
             return work.jobs.get(job_id)
+
+    def cards(self, *, again: bool = False) -> tuple[list[CardInfo], str]:
+        """Audio devices of this computer, and why there are none; looked for anew only while nothing plays."""
+        try:
+            found = sound_cards(again=again and self._sound.running() is None)
+        except DeviceError as error:
+            return [], f"{error.problem} {error.remedy}"
+        return found, "" if found else ("No audio device that plays and records was found. Plug one in and look again, "
+                                        "or use the rehearsal rig, or recordings made elsewhere on Takes.")
 
     def set_faults(self, job_id: int, faults: Iterable[Fault]) -> None:
         """Give the rehearsal rig faults to find, or take them away."""

@@ -8,7 +8,9 @@ from numpy.typing import NDArray
 from dolce.core.job import Job, Rig
 from dolce.core.response import ANALYSIS_GRID_HZ, Capture, Deconvolver, analyse_recording, level_on_grid
 from dolce.core.signals import Sweep
+from dolce.devices.interface import AudioDevice
 from dolce.devices.rehearsal import RehearsalRig
+from dolce.devices.sound_card import SoundCard
 
 TAIL_S = 1.0
 
@@ -42,8 +44,10 @@ def captured(recording: NDArray[np.float64], *, sweep: Sweep, rig: Rig,
     return capture, level_on_grid(capture.response, at_hz=ANALYSIS_GRID_HZ, per_octave=48)
 
 
-def device_of(job: Job, *, spot_number: int, round_name: str, attempt: int) -> RehearsalRig:
-    """The rig of a job with its microphone at a spot."""
+def device_of(job: Job, *, spot_number: int, round_name: str, attempt: int) -> AudioDevice:
+    """The rig of a job with its microphone at a spot: this computer's audio, or the rehearsal rig."""
+    if job.rig.hardware == "sound card":
+        return SoundCard(name=job.rig.card_name, host=job.rig.card_host, microphone=job.rig.card_input)
     return RehearsalRig(
         room=job.room, speakers={s.output: (s.channel, s.place) for s in job.speakers},
         microphone=job.spot(spot_number).place, microphone_gain_db=job.rig.microphone_gain_db,

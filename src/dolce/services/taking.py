@@ -117,6 +117,8 @@ class Taking:
         recording = device.play_and_record(stimulus_of(sweep), output=job.speaker(channel).output,
                                            sample_rate_hz=sweep.sample_rate_hz, progress=progress, stopped=stopped)
         capture, level_db = captured(recording, sweep=sweep, rig=job.rig, gain_db=job.rig.microphone_gain_db)
+        lost = [f"The audio driver reported {device.dropouts} drop-outs: look at the curve, and repeat if in doubt."] \
+            if device.dropouts else []
         name = f"{_plain(job.name)}-{_plain(board.round.name)}-{channel}-spot{spot}-take{attempt}.flac"
         data = write_flac(recording, sample_rate_hz=sweep.sample_rate_hz)
 
@@ -125,7 +127,7 @@ class Taking:
             work.takes.add(round_id=board.round.id, channel=channel, spot_number=spot, at=now, source="rig",
                            capture=capture, level_db=level_db, arrival_known=True, recording=data,
                            recording_name=name, sweep=sweep,
-                           places=(job.speaker(channel).place, job.spot(spot).place))
+                           places=(job.speaker(channel).place, job.spot(spot).place), warnings=lost)
             work.jobs.touch(job.id, now)
             work.logbook.add(job.id, f"Take of {channel} at spot {spot}, round {board.round.name}: "
                                      f"{capture.quality.word}.", at=now)

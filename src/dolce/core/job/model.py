@@ -15,7 +15,7 @@ from dolce.core.rig import Fault
 from dolce.core.room import RoomPlan, Seat, Speaker, Spot
 from dolce.errors import InvalidValue
 
-SAMPLE_RATES_HZ = (44_100, 48_000, 88_200, 96_000)
+SAMPLE_RATES_HZ = (44_100, 48_000, 88_200, 96_000, 192_000)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -26,6 +26,10 @@ class Rig:
     ----------
     pace : "real time" or "fast"
         Whether the rehearsal rig takes as long as a real one.
+    hardware : "rehearsal" or "sound card"
+        What plays and records: the simulated rig, or this computer's audio.
+    card_name, card_host, card_input : str, str, int
+        The audio device, and the input that the microphone hangs on (1 is the first).
     faults : tuple of Fault
         What is wrong with the rehearsal rig, to practise.
     full_scale_spl_db : float or None
@@ -41,16 +45,26 @@ class Rig:
     microphone_serial: str = ""
     curve_file_name: str = ""
     curve: MicrophoneCurve | None = None
+    hardware: Literal["rehearsal", "sound card"] = "rehearsal"
+    card_name: str = ""
+    card_host: str = ""
+    card_input: int = 1
     faults: tuple[Fault, ...] = ()
     full_scale_spl_db: float | None = None
 
     def __post_init__(self) -> None:
         if self.sample_rate_hz not in SAMPLE_RATES_HZ:
             raise InvalidValue(f"{self.sample_rate_hz} Hz is not offered.", where="sample rate",
-                               remedy="Choose 44.1, 48, 88.2 or 96 kHz.")
+                               remedy="Choose 44.1, 48, 88.2, 96 or 192 kHz.")
         checked.within(self.sweep_level_dbfs, low=-60, high=-3, where="sweep level", unit="dBFS")
         checked.within(self.sweep_seconds, low=1, high=20, where="sweep length", unit="s")
         checked.within(self.microphone_gain_db, low=-20, high=60, where="microphone gain", unit="dB")
+        if self.hardware not in ("rehearsal", "sound card"):
+            raise InvalidValue(f"{self.hardware!r} is not offered.", where="hardware",
+                               remedy="Choose rehearsal or sound card.")
+        if self.hardware == "sound card" and not self.card_name:
+            raise InvalidValue("no audio device is chosen.", where="device", remedy="Choose one.")
+        checked.within(self.card_input, low=1, high=64, where="microphone input")
         if self.full_scale_spl_db is not None:
             checked.within(self.full_scale_spl_db, low=60, high=180, where="level of full scale", unit="dB SPL")
 

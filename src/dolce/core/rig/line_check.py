@@ -139,7 +139,8 @@ def hum_above_noise_db(quiet: NDArray[np.float64], *, sample_rate_hz: int) -> fl
             near = power[max(1, line - reach): line + reach + 1]
             tones += power[max(1, line - 1): line + 2].max()
             around += float(np.median(near)) + 1e-30
-        best = max(best, 10 * np.log10(tones / around) - 6)      # the highest of three lines of noise stands 6 dB up
+        # The highest of three lines of noise stands about 6 dB above their median.
+        best = max(best, 10 * np.log10(max(tones, 1e-30) / around) - 6)
     return float(best)
 
 

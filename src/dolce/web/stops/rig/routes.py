@@ -22,7 +22,11 @@ def _show(job_id: int, **context: object) -> Response:
     sheet = sheet if sheet in SHEETS else "setup"
     rig = services().jobs.get(job_id).rig
     lines = services().lines.view(job_id) if sheet == "lines" else None
-    return show_stop("rig", job_id, rig=rig, rates=SAMPLE_RATES_HZ, curve=curve_plot(rig.curve), sheet=sheet,
+    cards, no_cards = services().rigging.cards() if sheet == "setup" else ([], "")
+    options = [(f"{card.host}|{card.name}", f"{card.name} ({card.host}), {card.outputs} out, {card.inputs} in")
+               for card in cards]
+    return show_stop("rig", job_id, rig=rig, cards=cards, no_cards=no_cards, card_options=options,
+                     rates=SAMPLE_RATES_HZ, curve=curve_plot(rig.curve), sheet=sheet,
                      sheets=SHEETS, lines=lines, faults_known=FAULTS,
                      readings=services().rigging.level_readings(job_id),
                      check=services().sound.latest(job_id, "level"), **{"faults": {}, "typed": {}, **context})
@@ -54,6 +58,28 @@ def settings(job_id: int) -> Response:
         "microphone_gain_db": form.number("microphone_gain_db", low=-20, high=60, unit="dB"),
     }
     return _changed(job_id, form, changes)
+
+
+@blueprint.post("/hardware")
+def hardware(job_id: int) -> Response:
+    """The rehearsal rig, or an audio device of this computer and its input."""
+    form = FormReader(request.form)
+    changes = {"hardware": form.choice("hardware", ("rehearsal", "sound card"))}
+    if changes["hardware"] == "sound card":
+        host, _, name = request.form.get("card", "").partition("|")
+        changes |= {"card_host": host[:120], "card_name": name[:120],
+                    "card_input": form.whole("card_input", low=1, high=64)}
+    try:
+        return _changed(job_id, form, changes)
+    except InvalidValue as error:
+        return _show(job_id, status=422, faults={"hardware": f"{error.problem} {error.remedy}"})
+
+
+@blueprint.post("/hardware/look")
+def look_again(job_id: int) -> Response:
+    """Audio devices that were plugged in since."""
+    services().rigging.cards(again=True)
+    return after_change("rig", job_id, _show)
 
 
 @blueprint.post("/microphone")

@@ -29,8 +29,15 @@ def test_a_job_of_any_layout_goes_through_all_stops(services, layout, subs):
     services.sound.wait()
     all_open()
     if len(job.channels) > 1:
+        ladder = services.aligning.view(job.id).ladder
+        assert {rung.reading.polarity for rung in ladder.rungs} == {"normal"}
+        assert all(-20 <= rung.trim_db <= 0 for rung in ladder.rungs)
         services.aligning.use_proposal(job.id)
     services.shaping.find(job.id)
+    for channel, shaped in services.shaping.view(job.id).channels.items():
+        # A sub is corrected where it plays, the others where the limits say.
+        highest = max((band.filter.frequency_hz for band in shaped.bands), default=0)
+        assert highest <= (121 if channel.startswith("Sub") else 501)
     services.loading.load(job.id, "A", "corrected")
     services.loading.switch(job.id, "A")
     services.taking.new_round(job.id)
@@ -40,3 +47,21 @@ def test_a_job_of_any_layout_goes_through_all_stops(services, layout, subs):
     proof = services.proving.view(job.id)
     assert set(proof.channels) == set(job.channels)
     assert proof.after_round is not None
+
+
+def test_linked_pairs_get_the_same_bands_and_others_their_own(services):
+    job = services.jobs.create(JobWish(name="Loft"), plan=new_plan(SIZE, layout="3.1", subs=1, spots=2))
+    services.rigging.set_rig(job.id, pace="fast", sweep_seconds=1.0)
+    services.taking.run_rest(job.id)
+    services.sound.wait()
+    view = services.shaping.view(job.id)
+    services.shaping.set_aim(job.id, target=view.shape.target, limits=view.shape.limits, anchor="band",
+                             anchor_band_hz=(200.0, 2000.0), anchor_level_db=0.0, linked=True)
+    services.shaping.find(job.id)
+    bands = services.shaping.view(job.id).shape.bands
+    assert bands["L"] == bands["R"]
+    assert bands["C"] != bands["L"]
+    services.shaping.remove_band(job.id, "R", 0)
+    after = services.shaping.view(job.id).shape.bands
+    assert len(after["L"]) == len(after["R"]) == len(bands["L"]) - 1
+    assert (after["C"], after["Sub1"]) == (bands["C"], bands["Sub1"])

@@ -3,11 +3,13 @@
 from dataclasses import dataclass
 
 from dolce.core.acoustics import speed_of_sound
-from dolce.core.alignment import ArrivalLadder, ChannelReading, arrival_ladder, mid_level_db
+from dolce.core.alignment import LEVEL_BAND_HZ, ArrivalLadder, ChannelReading, arrival_ladder, mid_level_db
 from dolce.core.geometry import distance_m
 from dolce.core.job import Job, Round
 from dolce.core.processor import ChannelSettings
 from dolce.core.response import ANALYSIS_GRID_HZ
+from dolce.core.room import SUB_CODES
+from dolce.core.shape import SUB_LEVEL_BAND_HZ
 from dolce.errors import InvalidForm, InvalidValue
 from dolce.services.context import Context
 from dolce.services.round_curves import channel_curves, untouched_round
@@ -45,7 +47,9 @@ def readings_of(work: UnitOfWork, job: Job, round_id: int) -> list[ChannelReadin
         if centre is None:
             continue
         readings.append(ChannelReading(
-            channel=channel, level_db=mid_level_db(ANALYSIS_GRID_HZ, curves.average.level_db),
+            channel=channel, level_db=mid_level_db(
+                ANALYSIS_GRID_HZ, curves.average.level_db,
+                band_hz=SUB_LEVEL_BAND_HZ if channel in SUB_CODES else LEVEL_BAND_HZ),
             arrival_s=centre.arrival_s if centre.arrival_known else None, polarity=centre.polarity))
     return readings
 

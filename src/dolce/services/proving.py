@@ -97,8 +97,9 @@ class Proving:
         start = before.average.level_db + trim_db - level
         predicted = start + chain_level_db(filters, at_hz=grid, sample_rate_hz=job.rig.sample_rate_hz)
         measured = after.average.level_db + cut_db - level
+        limits = shape.limits_for(before.channel)
         outcome = judge(grid, before_db=start, predicted_db=predicted, after_db=measured, target_db=target,
-                        range_hz=(shape.limits.from_hz, shape.limits.to_hz))
+                        range_hz=(limits.from_hz, limits.to_hz))
         return ChannelProof(channel=before.channel, before_db=start, predicted_db=predicted, after_db=measured,
                             target_db=target, spots=len(after.takes), outcome=outcome)
 

@@ -21,6 +21,7 @@ from dolce.core.filters import PeakingFilter, chain_level_db
 from dolce.core.job import Job
 from dolce.core.processor import ChannelSettings
 from dolce.core.response import ANALYSIS_GRID_HZ
+from dolce.core.room import partner_of
 from dolce.core.shape import Band, Shape
 from dolce.errors import Conflict
 from dolce.services.aligning import chosen_settings
@@ -80,7 +81,7 @@ def target_level_db(curves: ChannelCurves, trim_db: float, target_db: NDArray, s
     if shape.anchor == "hand":
         return shape.anchor_level_db
     return anchored_level_db(ANALYSIS_GRID_HZ, curves.average.level_db + trim_db, target_db,
-                             band_hz=shape.anchor_band_hz)
+                             band_hz=shape.level_band_hz(curves.channel))
 
 
 def channel_shape(curves: ChannelCurves, settings: ChannelSettings, shape: Shape, *,
@@ -91,10 +92,11 @@ def channel_shape(curves: ChannelCurves, settings: ChannelSettings, shape: Shape
     level = target_level_db(curves, settings.trim_db, target, shape)
     shift = settings.trim_db - level
     before = curves.average.level_db + shift
-    plan = plan_correction(grid, before, curves.average.spread_db, target, limits=shape.limits)
+    limits = shape.limits_for(curves.channel)
+    plan = plan_correction(grid, before, curves.average.spread_db, target, limits=limits)
     filters = shape.filters(curves.channel)
     correction = chain_level_db(filters, at_hz=grid, sample_rate_hz=sample_rate_hz)
-    band = (shape.limits.from_hz, shape.limits.to_hz)
+    band = (limits.from_hz, limits.to_hz)
     return ChannelShape(
         channel=curves.channel, curves=curves, plan=plan, level_db=level, before_db=before,
         lowest_db=curves.average.lowest_db + shift, highest_db=curves.average.highest_db + shift,
@@ -105,14 +107,18 @@ def channel_shape(curves: ChannelCurves, settings: ChannelSettings, shape: Shape
 
 
 def found_bands(channels: dict[str, ChannelShape], shape: Shape, *, sample_rate_hz: float) -> Shape:
-    """The shape with new bands: one fit per channel, or one for the pair where it is linked."""
-    if shape.linked and len(channels) > 1:
-        plans = [c.plan for c in channels.values()]
-        together = replace(plans[0], wished_db=np.mean([p.wished_db for p in plans], axis=0),
-                           weight=np.mean([p.weight for p in plans], axis=0))
-        bands = _bands(together, shape.limits, sample_rate_hz)
-        return replace(shape, bands=dict.fromkeys(channels, bands))
-    return replace(shape, bands={name: _bands(c.plan, shape.limits, sample_rate_hz) for name, c in channels.items()})
+    """The shape with new bands: one fit per channel, or one for both of a pair where pairs are linked."""
+    bands: dict[str, tuple[Band, ...]] = {}
+    for name, channel in channels.items():
+        if name in bands:
+            continue
+        partner = channels.get(partner_of(name) or "") if shape.linked else None
+        plan = channel.plan if partner is None else replace(
+            channel.plan, wished_db=np.mean([channel.plan.wished_db, partner.plan.wished_db], axis=0),
+            weight=np.mean([channel.plan.weight, partner.plan.weight], axis=0))
+        found = _bands(plan, shape.limits_for(name), sample_rate_hz)
+        bands |= dict.fromkeys([name, *([partner.channel] if partner else [])], found)
+    return replace(shape, bands=bands)
 
 
 def _bands(plan: CorrectionPlan, limits: Limits, sample_rate_hz: float) -> tuple[Band, ...]:
@@ -147,8 +153,9 @@ class Shaping:
             changed = replace(shape, target=target, limits=limits, anchor=anchor, anchor_band_hz=anchor_band_hz,
                               anchor_level_db=anchor_level_db, linked=linked)
             if linked and not shape.linked and shape.bands:
-                first = next(iter(sorted(shape.bands)))
-                changed = replace(changed, bands=dict.fromkeys(shape.bands, shape.bands[first]))
+                # The left one's bands stand for both.
+                for name in sorted(shape.bands):
+                    changed = changed.with_bands(name, changed.bands[name])
             return changed
         self._change(job_id, "change of target or limits", change)
 

@@ -1,5 +1,6 @@
 """From a recording to a kept take; shared by live passes and files made elsewhere."""
 
+from dataclasses import replace
 from functools import lru_cache
 
 import numpy as np
@@ -7,6 +8,7 @@ from numpy.typing import NDArray
 
 from dolce.core.job import Job, Rig
 from dolce.core.response import ANALYSIS_GRID_HZ, Capture, Deconvolver, analyse_recording, level_on_grid
+from dolce.core.rig import sub_arrival
 from dolce.core.signals import Sweep
 from dolce.devices.interface import AudioDevice
 from dolce.devices.rehearsal import RehearsalRig
@@ -37,10 +39,17 @@ def deconvolver_of(sweep: Sweep, recording_samples: int) -> Deconvolver:
 
 
 def captured(recording: NDArray[np.float64], *, sweep: Sweep, rig: Rig,
-             gain_db: float, clipped: int | None = None) -> tuple[Capture, NDArray[np.float64]]:
-    """Response, arrival and quality of a recording, and its level on the analysis grid over 1/48 octave."""
+             gain_db: float, clipped: int | None = None, is_sub: bool = False) -> tuple[Capture, NDArray[np.float64]]:
+    """Response, arrival and quality of a recording, and its level on the analysis grid over 1/48 octave.
+
+    A sub's arrival and polarity are read in its own band.
+    """
     capture = analyse_recording(recording, deconvolver=deconvolver_of(sweep, recording.size), microphone=rig.curve,
                                 gain_db=gain_db, clipped=clipped)
+    if is_sub:
+        arrival = sub_arrival(capture.response)
+        capture = replace(capture, arrival=arrival, warnings=tuple(
+            w for w in capture.warnings if arrival.polarity == "unsure" or not w.startswith("Polarity")))
     return capture, level_on_grid(capture.response, at_hz=ANALYSIS_GRID_HZ, per_octave=48)
 
 

@@ -116,7 +116,8 @@ class Taking:
         device = device_of(job, spot_number=spot, round_name=board.round.name, attempt=attempt)
         recording = device.play_and_record(stimulus_of(sweep), output=job.speaker(channel).output,
                                            sample_rate_hz=sweep.sample_rate_hz, progress=progress, stopped=stopped)
-        capture, level_db = captured(recording, sweep=sweep, rig=job.rig, gain_db=job.rig.microphone_gain_db)
+        capture, level_db = captured(recording, sweep=sweep, rig=job.rig, gain_db=job.rig.microphone_gain_db,
+                                     is_sub=job.speaker(channel).is_sub)
         lost = [f"The audio driver reported {device.dropouts} drop-outs: look at the curve, and repeat if in doubt."] \
             if device.dropouts else []
         name = f"{_plain(job.name)}-{_plain(board.round.name)}-{channel}-spot{spot}-take{attempt}.flac"
@@ -171,7 +172,8 @@ class Taking:
             samples, drift = without_drift(samples, deconvolver=deconvolver_of(sweep, samples.size),
                                            octave_s=octave_s)
             capture, level_db = captured(samples, sweep=sweep, rig=rig, gain_db=0.0,
-                                         clipped=clipped_samples(audio.sample))
+                                         clipped=clipped_samples(audio.sample),
+                                         is_sub=board.job.speaker(channel).is_sub)
         except InvalidValue as error:
             raise InvalidValue(error.problem, where=file_name, remedy=error.remedy) from error
         if drift:

@@ -1,5 +1,12 @@
 """Levels and delays that make channels match at a seat."""
 
-from dolce.core.alignment.ladder import ArrivalLadder, ChannelReading, Rung, arrival_ladder, mid_level_db
+from dolce.core.alignment.ladder import (
+    LEVEL_BAND_HZ,
+    ArrivalLadder,
+    ChannelReading,
+    Rung,
+    arrival_ladder,
+    mid_level_db,
+)
 
-__all__ = ["ArrivalLadder", "ChannelReading", "Rung", "arrival_ladder", "mid_level_db"]
+__all__ = ["LEVEL_BAND_HZ", "ArrivalLadder", "ChannelReading", "Rung", "arrival_ladder", "mid_level_db"]

@@ -7,9 +7,13 @@ from typing import Literal
 from dolce.core import checked
 from dolce.core.correction import Limits, Target
 from dolce.core.filters import PeakingFilter
+from dolce.core.room import SUB_CODES, partner_of
 from dolce.errors import Conflict, InvalidValue, NotFound
 
 MOST_BANDS = 31
+# A sub is compared and corrected where it plays: levels by its own band, nothing above its crossover.
+SUB_LEVEL_BAND_HZ = (30.0, 80.0)
+SUB_RANGE_HZ = (20.0, 120.0)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -32,7 +36,7 @@ class Shape:
     anchor_level_db : float
         Used with "hand": dB relative to the stimulus.
     linked : bool
-        Whether both channels of the pair get the same bands.
+        Whether left and right of each pair get the same bands.
     bands : mapping of channel to tuple of Band
     """
 
@@ -57,12 +61,28 @@ class Shape:
         """The bands of a channel that are switched on."""
         return tuple(band.filter for band in self.bands.get(channel, ()) if band.on)
 
+    def level_band_hz(self, channel: str) -> tuple[float, float]:
+        """The band by which a channel's target gets its level."""
+        return SUB_LEVEL_BAND_HZ if channel in SUB_CODES else self.anchor_band_hz
+
+    def limits_for(self, channel: str) -> Limits:
+        """The limits, for a sub drawn in to where it plays."""
+        if channel not in SUB_CODES:
+            return self.limits
+        low, high = SUB_RANGE_HZ
+        start = min(max(self.limits.from_hz, low), high / 2)
+        return replace(self.limits, from_hz=start, to_hz=min(max(self.limits.to_hz, 1.5 * start), high))
+
+    def alike(self, channel: str) -> list[str]:
+        """The channels with bands that get what this one gets: itself, and its partner where pairs are linked."""
+        partner = partner_of(channel) if self.linked else None
+        return [channel, *([partner] if partner in self.bands else [])]
+
     def with_bands(self, channel: str, bands: tuple[Band, ...]) -> "Shape":
-        """The same with other bands for a channel, or for all channels where the pair is linked."""
+        """The same with other bands for a channel, and for its partner where pairs are linked."""
         if len(bands) > MOST_BANDS:
             raise Conflict(f"{len(bands)} bands are more than {MOST_BANDS}.", remedy="Remove one first.")
-        channels = list(self.bands) if self.linked else [channel]
-        return replace(self, bands={**self.bands, **dict.fromkeys({*channels, channel}, bands)})
+        return replace(self, bands={**self.bands, **dict.fromkeys(self.alike(channel), bands)})
 
     def band(self, channel: str, index: int) -> Band:
         """One band, or NotFound."""

@@ -55,6 +55,13 @@ def main(address: str) -> None:
     for channel in ("L", "R", "C"):
         page.press(f"Yes, {channel}")
     shot("rig-lines")
+    page.press("Noise and pressure")
+    page.press_at_once("It gives 94 dB")
+    page.wait(lambda: "120.0 dB SPL" in page.text("main"), seconds=60)
+    page.press_at_once("Listen to the room")
+    page.wait(lambda: not page.all("[data-busy]") and page.all(".noise-bar"), seconds=60)
+    page.ready()
+    shot("rig-noise")
     driver.get(f"{page.address}/jobs/4/room/spot-sheet")
     shot("room-spot-sheet")
     page.open("/jobs/2/takes")

@@ -103,3 +103,29 @@ def test_a_check_is_stopped_by_escape_and_goes_on(rig):
     page.ready()
     assert word(page, "L") == "right"
     assert word(page, "C") == "not checked"
+
+
+def test_noise_is_rated_once_a_calibrator_was_heard(rig):
+    page, services, job_id = rig
+    page.press("Noise and pressure")
+    page.press_at_once("Listen to the room")
+    page.wait(lambda: page.all(".noise-bar") and not page.all("[data-busy]"), seconds=30)
+    page.ready()
+    assert len(page.all(".noise-bar")) == 27                      # thirds of the nine octaves from 31.5 Hz to 8 kHz
+    assert "sound pressure must be known" in page.text("main")
+    page.press_at_once("It gives 94 dB")
+    page.wait(lambda: page.text(".key-line strong").startswith("NR"), seconds=30)
+    page.ready()
+    assert "full scale 120 dB SPL" in page.text("#top-state")
+    page.press_at_once("Play noise on L")
+    page.wait(lambda: "the meter reads" in page.text("main"), seconds=30)
+    page.ready()
+    page.fill("Meter reads", "200")
+    page.press("Use reading")
+    assert "out of range" in page.text("main")
+    page.fill("Meter reads", "76,5")
+    page.press("Use reading")
+    known = services.pressure.view(job_id)
+    assert services.jobs.get(job_id).rig.full_scale_spl_db == pytest.approx(76.5 - known.reference_dbfs, abs=0.01)
+    page.press("Forget it")
+    assert "dB relative" in page.text("#top-state")

@@ -19,6 +19,7 @@ from dolce.core.room import SUB_CODES
 from dolce.devices.interface import Progress, SoundStopped, Stopped
 from dolce.errors import DeviceError
 
+FULL_SCALE_SPL_DB = 120.0         # of a full-scale sine, at 0 dB of microphone gain
 LATENCY_S = 0.0062                # of interface and drivers together
 ROOM_NOISE_DBFS = -74.0           # RMS at 0 dB of microphone gain
 _BLOCK_S = 0.05
@@ -81,6 +82,8 @@ class RehearsalRig:
         Decides the noise: the same words give the same noise.
     real_time : bool
         Whether playing takes as long as it would.
+    calibrator_spl_db : float or None
+        Level of an acoustic calibrator on the microphone, 1 kHz; it hears nothing else then. None for none.
     faults : tuple of Fault
         What is wrong with the rig, to practise.
     burst : str
@@ -94,6 +97,7 @@ class RehearsalRig:
     processor: ProcessorState
     seed: str
     real_time: bool = False
+    calibrator_spl_db: float | None = None
     faults: tuple[Fault, ...] = ()
     burst: str = ""
     sound: RoomSound = field(default_factory=lambda: RoomSound(low_reflection=0.80, high_reflection=0.72))
@@ -143,6 +147,9 @@ class RehearsalRig:
         path = self._path(channel, place, rate)
         size = fft.next_fast_len(fed.size + path.size, real=True)
         arrived = fft.irfft(fft.rfft(fed, size) * fft.rfft(path, size), size)[: stimulus.size]
+        if self.calibrator_spl_db is not None:
+            level = 10 ** ((self.calibrator_spl_db - FULL_SCALE_SPL_DB) / 20)
+            arrived = level * np.sin(2 * np.pi * 1000 * np.arange(stimulus.size) / rate)
         arrived = arrived + self._noise(channel, stimulus.size, rate)
         if self._of_kind("drift"):
             arrived = stretched(arrived, _FAULT_DRIFT)

@@ -33,7 +33,14 @@ class Rigging:
     def set_rig(self, job_id: int, **changes: object) -> Job:
         """Change settings of the rig by name; the microphone's curve stays."""
         with self._context.change() as work:
-            rig = replace(work.jobs.get(job_id).rig, **changes)
+            before = work.jobs.get(job_id).rig
+            rig = replace(before, **changes)
+            if rig.full_scale_spl_db is not None:
+                # More gain: full scale is reached at less pressure. Another device knows nothing of this one's.
+                same = (rig.hardware, rig.card_name, rig.card_input) == (before.hardware, before.card_name,
+                                                                         before.card_input)
+                level = rig.full_scale_spl_db - rig.microphone_gain_db + before.microphone_gain_db if same else None
+                rig = replace(rig, full_scale_spl_db=level)
             work.jobs.set_rig(job_id, rig)
             work.jobs.touch(job_id, self._context.now())
             return work.jobs.get(job_id)

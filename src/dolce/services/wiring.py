@@ -15,6 +15,7 @@ from dolce.services.rigging import Rigging
 from dolce.services.room_planning import RoomPlanning
 from dolce.services.room_studies import RoomStudies
 from dolce.services.shaping import Shaping
+from dolce.services.sound_pressure import SoundPressure
 from dolce.services.sound_work import SoundWork
 from dolce.services.taking import Taking
 from dolce.store import Database
@@ -31,6 +32,7 @@ class Services:
     room_studies: RoomStudies
     rigging: Rigging
     lines: LineChecking
+    pressure: SoundPressure
     taking: Taking
     reading: Reading
     aligning: Aligning
@@ -53,6 +55,7 @@ def open_services(folder: Path) -> Services:
     return Services(context=context, sound=sound, jobs=JobKeeping(context), room=RoomPlanning(context),
                     room_studies=RoomStudies(context),
                     rigging=Rigging(context, sound), lines=LineChecking(context, sound),
+                    pressure=SoundPressure(context, sound),
                     taking=Taking(context, sound), reading=Reading(context),
                     aligning=Aligning(context), shaping=shaping, loading=Loading(context, shaping),
                     proving=Proving(context), progress=Progress(context))

@@ -7,13 +7,13 @@ from dolce.core.rig import FAULTS, Fault
 from dolce.errors import FormatError, InvalidForm, InvalidValue
 from dolce.web.shared.form_reader import FormReader, uploaded
 from dolce.web.shared.page import after_change, download, services, show_stop
-from dolce.web.stops.rig.views import curve_plot
+from dolce.web.stops.rig.views import curve_plot, noise_bars
 
 blueprint = Blueprint("rig", __name__, url_prefix="/jobs/<int:job_id>/rig", template_folder="templates")
 _PACES = ("real time", "fast")
 
 
-SHEETS = {"setup": "Setup and level", "lines": "Line check", "faults": "Practise"}
+SHEETS = {"setup": "Setup and level", "lines": "Line check", "noise": "Noise and pressure", "faults": "Practise"}
 
 
 def _show(job_id: int, **context: object) -> Response:
@@ -22,12 +22,15 @@ def _show(job_id: int, **context: object) -> Response:
     sheet = sheet if sheet in SHEETS else "setup"
     rig = services().jobs.get(job_id).rig
     lines = services().lines.view(job_id) if sheet == "lines" else None
+    pressure = services().pressure.view(job_id) if sheet == "noise" else None
+    bars, ticks = noise_bars(pressure) if pressure else ((), ())
     cards, no_cards = services().rigging.cards() if sheet == "setup" else ([], "")
     options = [(f"{card.host}|{card.name}", f"{card.name} ({card.host}), {card.outputs} out, {card.inputs} in")
                for card in cards]
     return show_stop("rig", job_id, rig=rig, cards=cards, no_cards=no_cards, card_options=options,
                      rates=SAMPLE_RATES_HZ, curve=curve_plot(rig.curve), sheet=sheet,
-                     sheets=SHEETS, lines=lines, faults_known=FAULTS,
+                     sheets=SHEETS, lines=lines,
+                     pressure=pressure, noise_bars=bars, noise_ticks=ticks, faults_known=FAULTS,
                      readings=services().rigging.level_readings(job_id),
                      check=services().sound.latest(job_id, "level"), **{"faults": {}, "typed": {}, **context})
 
@@ -185,3 +188,48 @@ def drop_fault(job_id: int, number: int) -> Response:
     present = services().jobs.get(job_id).rig.faults
     services().rigging.set_faults(job_id, (f for k, f in enumerate(present) if k != number))
     return after_change("rig", job_id, _show_faults)
+
+
+def _show_noise(job_id: int, **context: object) -> Response:
+    return _show(job_id, sheet="noise", **context)
+
+
+@blueprint.post("/noise")
+def listen(job_id: int) -> Response:
+    """Listen to the quiet room."""
+    services().pressure.listen(job_id)
+    return after_change("rig", job_id, _show_noise)
+
+
+@blueprint.post("/calibrate/<int:level>")
+def calibrate(job_id: int, level: int) -> Response:
+    """Listen to a calibrator."""
+    services().pressure.calibrate(job_id, float(level))
+    return after_change("rig", job_id, _show_noise)
+
+
+@blueprint.post("/reference")
+def play_reference(job_id: int) -> Response:
+    """Noise for a meter."""
+    services().pressure.play_reference(job_id)
+    return after_change("rig", job_id, _show_noise)
+
+
+@blueprint.post("/reading")
+def type_reading(job_id: int) -> Response:
+    """What the meter read."""
+    form = FormReader(request.form)
+    reading = form.number("reading", low=40, high=120, unit="dB")
+    try:
+        form.done()
+    except InvalidForm as error:
+        return _show_noise(job_id, status=422, faults=error.faults, typed=request.form)
+    services().pressure.type_reading(job_id, reading)
+    return after_change("rig", job_id, _show_noise)
+
+
+@blueprint.post("/pressure/forget")
+def forget_pressure(job_id: int) -> Response:
+    """Back to relative levels."""
+    services().pressure.forget(job_id)
+    return after_change("rig", job_id, _show_noise)

@@ -1,0 +1,163 @@
+"""From full scale to sound pressure: calibrator or meter, and the noise of the quiet room."""
+
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from dolce.core import checked
+from dolce.core.job import Job, PassRecord
+from dolce.core.levels import SoundLevelMeter, band_levels_db
+from dolce.core.rig import RoomNoise, noise_thirds_dbfs, room_noise
+from dolce.core.signals import pink_noise
+from dolce.devices.interface import Progress, Stopped
+from dolce.devices.rehearsal import FULL_SCALE_SPL_DB, RehearsalRig
+from dolce.errors import Conflict, InvalidValue
+from dolce.services.context import Context
+from dolce.services.sound_work import SoundWork
+from dolce.services.take_making import device_of
+from dolce.store import UnitOfWork
+
+LISTEN_S, CALIBRATOR_S, NOISE_S = 5.0, 2.0, 5.0
+CALIBRATOR_LEVELS_DB = (94.0, 114.0)           # at 1 kHz, IEC 60942
+REFERENCE_DBFS = -30.0                         # RMS of the noise that a meter is held against
+_TONE_ABOVE_DB = 20.0
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class PressureView:
+    """What is known of pressure and noise.
+
+    Attributes
+    ----------
+    noise : None before the first listening
+    reference_dbfs : C-weighted level of the last noise played for a meter, slow; None before
+    rehearsed_db : what a meter would read beside the microphone, in the rehearsal; None elsewhere
+    """
+
+    job: Job
+    noise: RoomNoise | None
+    last_pass: PassRecord | None
+    reference_dbfs: float | None
+    rehearsed_db: float | None
+
+
+class SoundPressure:
+    """Absolute levels of one job's rig."""
+
+    def __init__(self, context: Context, sound: SoundWork) -> None:
+        self._context = context
+        self._sound = sound
+
+    def view(self, job_id: int) -> PressureView:
+        with self._context.look() as work:
+            job = work.jobs.get(job_id)
+            last = work.passes.latest(job_id, "noise")
+        kept = last.result if last else {}
+        noise = None
+        if "thirds_dbfs" in kept:
+            noise = room_noise(np.array(kept["thirds_dbfs"]), full_scale_spl_db=job.rig.full_scale_spl_db,
+                               signal_thirds_dbfs=np.full(len(kept["thirds_dbfs"]), kept["signal_dbfs"])
+                               if "signal_dbfs" in kept else None)
+        reference = kept.get("reference_dbfs")
+        rehearsed = reference + FULL_SCALE_SPL_DB - job.rig.microphone_gain_db \
+            if reference is not None and job.rig.hardware == "rehearsal" else None
+        return PressureView(job=job, noise=noise, last_pass=last, reference_dbfs=reference, rehearsed_db=rehearsed)
+
+    def listen(self, job_id: int) -> PassRecord:
+        """Five seconds of the quiet room; then a short burst of noise on the first channel, to compare with."""
+        def heard(job: Job, progress: Progress, stopped: Stopped) -> dict:
+            rate = job.rig.sample_rate_hz
+            quiet = _recorded(job, np.zeros(round(LISTEN_S * rate)), progress, stopped)
+            playing = _recorded(job, _noise(job, seconds=1.0, level_dbfs=job.rig.sweep_level_dbfs), progress, stopped)
+            level = SoundLevelMeter("Z", sample_rate_hz=rate).hear(playing[round(0.2 * rate):]).equivalent_db
+            return {"thirds_dbfs": noise_thirds_dbfs(quiet, sample_rate_hz=rate).tolist(), "signal_dbfs": level}
+
+        return self._start(job_id, heard, seconds=LISTEN_S + 1)
+
+    def calibrate(self, job_id: int, level_db: float) -> PassRecord:
+        """Listen to an acoustic calibrator on the microphone; 94 or 114 dB at 1 kHz."""
+        if level_db not in CALIBRATOR_LEVELS_DB:
+            raise InvalidValue(f"{level_db:g} dB is not a calibrator's level.", where="calibrator",
+                               remedy="Choose 94 or 114 dB.")
+
+        def heard(job: Job, progress: Progress, stopped: Stopped) -> dict:
+            rate = job.rig.sample_rate_hz
+            recording = _recorded(job, np.zeros(round(CALIBRATOR_S * rate)), progress, stopped, calibrator_db=level_db)
+            tone, beside = band_levels_db(recording, [1000.0, 250.0], per_octave=1, sample_rate_hz=rate)
+            if tone < beside + _TONE_ABOVE_DB or tone < -80:
+                raise InvalidValue("no steady tone of 1 kHz was heard.", where="calibrator",
+                                   remedy="Push the calibrator fully onto the microphone, switch it on, and try again.")
+            if np.abs(recording).max() > 0.99:
+                raise InvalidValue("the calibrator drives the input into clipping.", where="calibrator",
+                                   remedy="Turn the microphone gain down, or use 94 dB.")
+            return {"full_scale_spl_db": level_db - float(tone)}
+
+        return self._start(job_id, heard, seconds=CALIBRATOR_S)
+
+    def play_reference(self, job_id: int) -> PassRecord:
+        """Pink noise on the first channel, for a meter held beside the microphone."""
+        def heard(job: Job, progress: Progress, stopped: Stopped) -> dict:
+            recording = _recorded(job, _noise(job, seconds=NOISE_S, level_dbfs=REFERENCE_DBFS), progress, stopped)
+            meter = SoundLevelMeter("C", sample_rate_hz=job.rig.sample_rate_hz)
+            return {"reference_dbfs": meter.hear(recording).slow_db}
+
+        return self._start(job_id, heard, seconds=NOISE_S)
+
+    def type_reading(self, job_id: int, reading_db: float) -> None:
+        """What a meter (C, slow) read while the noise played, in dB SPL."""
+        checked.within(reading_db, low=40, high=120, where="meter reading", unit="dB")
+        reference = self.view(job_id).reference_dbfs
+        if reference is None:
+            raise Conflict("no noise was played for the meter yet.", where="meter reading", remedy="Play it first.")
+        with self._context.change() as work:
+            self._set_full_scale(work, job_id, reading_db - reference, f"by a meter reading of {reading_db:g} dB")
+
+    def forget(self, job_id: int) -> None:
+        """Back to relative levels."""
+        with self._context.change() as work:
+            rig = work.jobs.get(job_id).rig
+            work.jobs.set_rig(job_id, replace(rig, full_scale_spl_db=None))
+
+    def _set_full_scale(self, work: UnitOfWork, job_id: int, level_db: float, how: str) -> None:
+        rig = work.jobs.get(job_id).rig
+        work.jobs.set_rig(job_id, replace(rig, full_scale_spl_db=round(level_db, 2)))
+        work.logbook.add(job_id, f"Full scale is {level_db:.1f} dB SPL, {how}.", at=self._context.now())
+
+    def _start(self, job_id: int, heard: Callable[[Job, Progress, Stopped], dict], *, seconds: float) -> PassRecord:
+        with self._context.look() as work:
+            job = work.jobs.get(job_id)
+            last = work.passes.latest(job_id, "noise")
+        if not job.spots:
+            raise Conflict("there is no spot for the microphone.", where="noise",
+                           remedy="Lay out spots in the Room stop first.")
+
+        def step(_channel: str, _spot: int, progress: Progress, stopped: Stopped):
+            found = heard(job, progress, stopped)
+
+            def keep(work: UnitOfWork) -> dict:
+                full_scale = found.pop("full_scale_spl_db", None)
+                if full_scale is not None:
+                    self._set_full_scale(work, job_id, full_scale, "by a calibrator")
+                return found
+
+            return keep
+
+        return self._sound.start(job_id, kind="noise", steps=[(job.channels[0], 1)], step=step,
+                                 seconds_per_step=seconds, result=dict(last.result) if last else None)
+
+
+def _noise(job: Job, *, seconds: float, level_dbfs: float) -> np.ndarray:
+    rate = job.rig.sample_rate_hz
+    return pink_noise(samples=round(seconds * rate), sample_rate_hz=rate, level_dbfs=level_dbfs,
+                      rng=np.random.default_rng(17))
+
+
+def _recorded(job: Job, stimulus: np.ndarray, progress: Progress, stopped: Stopped, *,
+              calibrator_db: float | None = None) -> np.ndarray:
+    """What the microphone at spot 1 hears; in the rehearsal perhaps with a calibrator on it."""
+    device = device_of(job, spot_number=1, round_name="noise", attempt=1)
+    if calibrator_db is not None and isinstance(device, RehearsalRig):
+        device = replace(device, calibrator_spl_db=calibrator_db)
+    return device.play_and_record(stimulus, output=job.speakers[0].output, sample_rate_hz=job.rig.sample_rate_hz,
+                                  progress=progress, stopped=stopped)

@@ -1,0 +1,97 @@
+"""Absolute levels and room noise on the rehearsal rig, whose full scale is known."""
+
+import numpy as np
+import pytest
+
+from dolce.core.levels import energy_sum_db
+from dolce.core.rig import NOISE_THIRDS_HZ, Fault, room_noise
+from dolce.devices.rehearsal import FULL_SCALE_SPL_DB, ROOM_NOISE_DBFS
+from dolce.errors import Conflict, InvalidValue
+from dolce.services.demo_rooms import attic
+from dolce.services.job_keeping import JobWish
+
+
+@pytest.fixture
+def job_id(services):
+    job = services.jobs.create(JobWish(name="Loft"), plan=attic())
+    services.rigging.set_rig(job.id, pace="fast")
+    return job.id
+
+
+def done(services, job_id):
+    services.sound.wait()
+    view = services.pressure.view(job_id)
+    assert view.last_pass.state == "done", view.last_pass.message
+    return view
+
+
+@pytest.mark.parametrize("level_db", [94.0, 114.0])
+def test_a_calibrator_tells_the_level_of_full_scale(services, job_id, level_db):
+    services.pressure.calibrate(job_id, level_db)
+    done(services, job_id)
+    # IEC 60942 calibrators state their level at 1 kHz; the rehearsal rig's noise moves it by hundredths.
+    assert services.jobs.get(job_id).rig.full_scale_spl_db == pytest.approx(FULL_SCALE_SPL_DB, abs=0.05)
+    # 10 dB more gain: full scale is reached at 10 dB less.
+    services.rigging.set_rig(job_id, microphone_gain_db=10.0)
+    assert services.jobs.get(job_id).rig.full_scale_spl_db == pytest.approx(FULL_SCALE_SPL_DB - 10, abs=0.05)
+    services.pressure.forget(job_id)
+    assert services.jobs.get(job_id).rig.full_scale_spl_db is None
+
+
+def test_another_device_knows_nothing_of_the_level(services, job_id):
+    services.pressure.calibrate(job_id, 94.0)
+    done(services, job_id)
+    services.rigging.set_rig(job_id, hardware="sound card", card_name="other", card_host="x")
+    assert services.jobs.get(job_id).rig.full_scale_spl_db is None
+
+
+def test_a_meter_reading_does_the_same(services, job_id):
+    with pytest.raises(Conflict, match="no noise was played"):
+        services.pressure.type_reading(job_id, 70.0)
+    services.pressure.play_reference(job_id)
+    view = done(services, job_id)
+    services.pressure.type_reading(job_id, view.rehearsed_db)
+    assert services.jobs.get(job_id).rig.full_scale_spl_db == pytest.approx(FULL_SCALE_SPL_DB, abs=0.01)
+    for reading in (0, 200):
+        with pytest.raises(InvalidValue, match="out of range"):
+            services.pressure.type_reading(job_id, reading)
+
+
+def test_a_calibrator_that_is_not_there_or_too_loud_is_said(services, job_id):
+    with pytest.raises(InvalidValue, match="not a calibrator"):
+        services.pressure.calibrate(job_id, 100.0)
+    services.rigging.set_rig(job_id, microphone_gain_db=30.0)
+    services.pressure.calibrate(job_id, 114.0)                   # 114 + 30 dB over full scale of 120
+    services.sound.wait()
+    view = services.pressure.view(job_id)
+    assert view.last_pass.state == "failed"
+    assert "clipping" in view.last_pass.message
+    assert services.jobs.get(job_id).rig.full_scale_spl_db is None
+
+
+def test_room_noise_has_its_level_and_rating(services, job_id):
+    services.pressure.listen(job_id)
+    view = done(services, job_id)
+    # All thirds together are the noise of the rig, less what lies below 22 Hz.
+    assert float(energy_sum_db(view.noise.thirds_dbfs)) == pytest.approx(ROOM_NOISE_DBFS, abs=1.5)
+    assert view.noise.rating is None                             # dB SPL is not known yet
+    assert view.noise.doubtful_hz == ()
+    services.pressure.calibrate(job_id, 94.0)
+    rated = done(services, job_id).noise
+    assert rated.octaves_spl_db == pytest.approx(
+        energy_sum_db(view.noise.thirds_dbfs.reshape(-1, 3).T) + FULL_SCALE_SPL_DB, abs=0.06)
+    assert 5 < rated.rating[0] < 50
+
+
+def test_hum_makes_its_bands_doubtful(services, job_id):
+    services.rigging.set_faults(job_id, [Fault(kind="hum")])
+    services.rigging.set_rig(job_id, sweep_level_dbfs=-40.0)
+    services.pressure.listen(job_id)
+    assert 50.0 in done(services, job_id).noise.doubtful_hz
+
+
+def test_doubtful_bands_are_those_less_than_20_db_under_the_signal():
+    thirds = np.full(len(NOISE_THIRDS_HZ), -80.0)
+    thirds[3] = -55.0
+    noise = room_noise(thirds, full_scale_spl_db=None, signal_thirds_dbfs=np.full(len(thirds), -40.0))
+    assert noise.doubtful_hz == (float(NOISE_THIRDS_HZ[3]),)

@@ -86,11 +86,14 @@ class SoundCard:
     ----------
     dropouts : int
         How often the driver reported lost samples during the last recording. Some drivers report without need.
+    silent_after_s : float or None
+        From a stop to the first silent block, the last time that one was asked for; None before.
     """
 
     def __init__(self, *, name: str, host: str, microphone: int = 1) -> None:
         self._name, self._host, self._microphone = name, host, microphone
         self.dropouts = 0
+        self.silent_after_s: float | None = None
 
     def play_and_record(self, stimulus: NDArray[np.float64], *, output: int, sample_rate_hz: int,
                         progress: Progress, stopped: Stopped) -> NDArray[np.float64]:
@@ -127,6 +130,11 @@ class SoundCard:
         last, since = -1, time.monotonic()
         while not run.done.wait(_POLL_S):
             if stopped():
+                # Silence first: closing the stream may take a driver a second.
+                asked = time.monotonic()
+                run.silent = True
+                run.quiet.wait(_GONE_AFTER_S)
+                self.silent_after_s = time.monotonic() - asked
                 raise SoundStopped
             if run.at != last:
                 last, since = run.at, time.monotonic()
@@ -166,11 +174,15 @@ class _Run:
         self._stimulus, self._output, self._microphone = stimulus, output, microphone
         self.recording = np.zeros(stimulus.size, dtype=np.float32)
         self.at, self.flagged = 0, 0
-        self.done = threading.Event()
+        self.done, self.quiet = threading.Event(), threading.Event()
+        self.silent = False
 
     def exchange(self, heard: NDArray, played: NDArray, frames: int, _time: Any, status: Any) -> None:
         """The callback: silence on all outputs, the stimulus on one, the microphone into the recording."""
         played.fill(0)
+        if self.silent:
+            self.quiet.set()
+            return
         if status and self.at:
             self.flagged += 1
         count = min(frames, self.recording.size - self.at)

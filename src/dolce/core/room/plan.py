@@ -11,7 +11,7 @@ from dolce.core import checked
 from dolce.core.acoustics import speed_of_sound
 from dolce.core.geometry import Corners, Point, RoomSize, checked_outline, distance_m, inside_outline
 from dolce.core.room.channels import CHANNEL_NAMES, SUB_CODES, channel_name
-from dolce.core.room.layouts import FREE, LAYOUT_NAMES
+from dolce.core.room.layouts import LAYOUT_NAMES
 from dolce.core.room.surfaces import Reverberation
 from dolce.errors import InvalidValue, NotFound
 
@@ -279,11 +279,6 @@ class RoomPlan:
     def spots_of(self, seat_id: int) -> tuple[Spot, ...]:
         return tuple(s for s in self.spots if s.seat_id == seat_id)
 
-    def free_output(self) -> int:
-        """The lowest output that nothing hangs on."""
-        taken = {s.output for s in self.speakers}
-        return next(k for k in range(1, MOST_OUTPUTS + 1) if k not in taken)
-
     def replaced(self, speaker: Speaker) -> "RoomPlan":
         """The plan with one speaker exchanged for its changed self."""
         return replace(self, speakers=tuple(speaker if s.channel == speaker.channel else s for s in self.speakers))
@@ -292,10 +287,6 @@ class RoomPlan:
 def known_channel(code: str) -> bool:
     """Whether a code has a meaning of its own."""
     return code in CHANNEL_NAMES or code in SUB_CODES
-
-
-def is_free(layout: str) -> bool:
-    return layout == FREE
 
 
 def _missing(what: str, where: str, remedy: str = "Reload the page.") -> None:

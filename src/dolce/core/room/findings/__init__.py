@@ -2,14 +2,14 @@
 
 from dataclasses import dataclass
 
-from dolce.core.room.findings.model import Finding
+from dolce.core.room.findings.model import MATTERS, Finding
 from dolce.core.room.findings.placing import placing_findings
 from dolce.core.room.findings.resonances import mode_findings
-from dolce.core.room.findings.walls import cancellation_weights, loading_db, wall_findings
+from dolce.core.room.findings.walls import cancellation_weights, wall_findings
 from dolce.core.room.plan import Dismissal, RoomPlan
 from dolce.core.room.sights import sights_of
 
-__all__ = ["Finding", "Findings", "cancellation_weights", "findings_of", "loading_db"]
+__all__ = ["MATTERS", "Finding", "Findings", "cancellation_weights", "findings_of"]
 
 MOST_FIRST = 12
 

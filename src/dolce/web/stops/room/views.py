@@ -13,6 +13,7 @@ from dolce.core.room import (
     place_of,
     reference_of,
 )
+from dolce.core.room.findings import MATTERS, cancellation_weights
 from dolce.errors import NotFound
 from dolce.services.room_planning import RoomView
 from dolce.services.room_studies import ModesView, SubStudy
@@ -166,6 +167,7 @@ def _notches(view: RoomView, k: int) -> tuple[NotchRow, ...]:
     """Cancellations of one speaker at the main seat, from low to high."""
     main = view.plan.seats.index(view.plan.main_seat)
     now, before = view.reflections, view.reflections_before
+    weights = cancellation_weights(view.plan, now)[:, k, main]
     rows = []
     for b, boundary in enumerate(now.boundaries):
         frequency = float(now.cancellations.frequency_hz[b, k, main])
@@ -175,7 +177,7 @@ def _notches(view: RoomView, k: int) -> tuple[NotchRow, ...]:
         was = None if before is None else float(before.cancellations.frequency_hz[b, k, main])
         changed = was is not None and np.isfinite(was) and abs(was / frequency - 1) > 0.004
         rows.append(NotchRow(boundary=boundary, frequency_hz=frequency, depth_db=depth,
-                             before_hz=was if changed else None, matters=depth < -6 and 40 < frequency < 300))
+                             before_hz=was if changed else None, matters=bool(weights[b] >= MATTERS)))
     return tuple(sorted(rows, key=lambda row: row.frequency_hz))
 
 

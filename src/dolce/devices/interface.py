@@ -8,6 +8,12 @@ from numpy.typing import NDArray
 
 Progress = Callable[[float], None]
 Stopped = Callable[[], bool]
+# Given a count of samples: the output (None for none) and what it plays next.
+NextBlock = Callable[[int], tuple[int | None, NDArray[np.float64]]]
+# Is given what all inputs heard, shape (inputs, samples).
+Heard = Callable[[NDArray[np.float64]], None]
+
+LIVE_BLOCK_S = 0.1
 
 
 class SoundStopped(Exception):
@@ -15,16 +21,18 @@ class SoundStopped(Exception):
 
 
 class AudioDevice(Protocol):
-    """Plays on one output while everything else is silent, and records the microphone at the same time.
+    """Plays on one output while everything else is silent, and records its inputs at the same time.
 
-    `dropouts` counts what the driver reported as lost during the last recording.
+    The inputs are those that the device was opened with, in their order: microphones first, then a loop if there is
+    one. `dropouts` counts what the driver reported as lost during the last recording. Whatever plays is held against
+    the ceiling that the device was opened with: Conflict, with all sound ended.
     """
 
     dropouts: int
 
     def play_and_record(self, stimulus: NDArray[np.float64], *, output: int, sample_rate_hz: int,
                         progress: Progress, stopped: Stopped) -> NDArray[np.float64]:
-        """The recording, sample-synchronous with the stimulus and as long as it, full scale 1.
+        """The recording, sample-synchronous with the stimulus, shape (inputs, samples), full scale 1.
 
         Parameters
         ----------
@@ -43,5 +51,14 @@ class AudioDevice(Protocol):
             If `stopped` said so.
         DeviceError
             If the device fails.
+        Conflict
+            If the ceiling is passed.
+        """
+        ...
+
+    def run_live(self, next_block: NextBlock, heard: Heard, *, sample_rate_hz: int, stopped: Stopped) -> None:
+        """Play what `next_block` gives and hand over what is heard, in real time and without gaps, until stopped.
+
+        Both are called from one thread, about ten times a second. Errors as above; ends by SoundStopped.
         """
         ...

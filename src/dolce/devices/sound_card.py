@@ -1,20 +1,24 @@
-"""This computer's audio through PortAudio: plays on one output, records one input, sample-synchronously."""
+"""This computer's audio through PortAudio: plays on one output, records its inputs, sample-synchronously."""
 
 import threading
 import time
+from collections import deque
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from dolce.devices.interface import Progress, SoundStopped, Stopped
+from dolce.core.rig import Ceiling, CeilingWatch
+from dolce.devices.interface import LIVE_BLOCK_S, Heard, NextBlock, Progress, SoundStopped, Stopped
 from dolce.errors import DeviceError
 
 MOST_OUTPUTS = 64
 _POLL_S = 0.03
 _CLOSE_WITHIN_S = 5.0
 _GONE_AFTER_S = 3.0               # without a block from the driver
+_AHEAD_BLOCKS = 2                 # of live sound that wait for the driver, besides one period of its own
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -79,8 +83,10 @@ class SoundCard:
     ----------
     name, host : str
         As in `sound_cards`.
-    microphone : int
-        The input that the microphone hangs on; 1 is the first.
+    inputs : sequence of int
+        Physical inputs to record, 1 is the first: the microphones, then perhaps the loop.
+    ceiling : Ceiling
+        What nothing exceeds; the first input is the one that is watched.
 
     Attributes
     ----------
@@ -90,45 +96,100 @@ class SoundCard:
         From a stop to the first silent block, the last time that one was asked for; None before.
     """
 
-    def __init__(self, *, name: str, host: str, microphone: int = 1) -> None:
-        self._name, self._host, self._microphone = name, host, microphone
+    def __init__(self, *, name: str, host: str, inputs: Sequence[int] = (1,), ceiling: Ceiling | None = None) -> None:
+        self._name, self._host, self._inputs = name, host, tuple(inputs)
+        self._ceiling = ceiling or Ceiling(peak_dbfs=0.0)
         self.dropouts = 0
         self.silent_after_s: float | None = None
 
     def play_and_record(self, stimulus: NDArray[np.float64], *, output: int, sample_rate_hz: int,
                         progress: Progress, stopped: Stopped) -> NDArray[np.float64]:
         """See `dolce.devices.interface.AudioDevice`. Every other output carries digital silence meanwhile."""
-        sd = _portaudio()
-        index, info = self._found(sd)
+        self._ceiling.allows(stimulus)
+        index, info = self._opened(output)
+        if stopped():
+            raise SoundStopped
+        run = _Run(np.asarray(stimulus, dtype=np.float32), output - 1, [k - 1 for k in self._inputs])
+        watch = CeilingWatch(self._ceiling, sample_rate_hz=sample_rate_hz) if stimulus.any() else None
+        looked = 0
+
+        def look() -> bool:
+            nonlocal looked
+            at = run.at
+            if watch is not None and at > looked:
+                watch.hear(run.recording[0, looked:at].astype(np.float64))
+            looked = at
+            progress(min(1.0, at / run.recording.shape[1]))
+            return not run.done.is_set()
+
+        self._stream(run, index, info, sample_rate_hz, look, stopped)
+        self.dropouts = run.flagged
+        progress(1.0)
+        return run.recording.astype(np.float64)
+
+    def run_live(self, next_block: NextBlock, heard: Heard, *, sample_rate_hz: int, stopped: Stopped) -> None:
+        """See `dolce.devices.interface.AudioDevice`."""
+        index, info = self._opened(None)
+        run = _LiveRun([k - 1 for k in self._inputs])
+        watch = CeilingWatch(self._ceiling, sample_rate_hz=sample_rate_hz)
+        count = round(LIVE_BLOCK_S * sample_rate_hz)
+
+        def look() -> bool:
+            # Enough must wait to last until the next look, whatever size the driver's blocks have.
+            while run.waiting < _AHEAD_BLOCKS * count + run.largest:
+                output, samples = next_block(count)
+                if output is not None:
+                    self._ceiling.allows(samples)
+                    self._has_output(output, info)
+                run.give(None if output is None else output - 1, samples)
+            for block in run.take():
+                if run.sounding:
+                    watch.hear(block[0], live=True)
+                heard(block)
+            return True
+
+        self._stream(run, index, info, sample_rate_hz, look, stopped)
+
+    def _opened(self, output: int | None) -> tuple[int, CardInfo]:
+        """Index and description of the device, if it has the output and all inputs."""
+        index, info = self._found(_portaudio())
+        if output is not None:
+            self._has_output(output, info)
+        for number in self._inputs:
+            if not 1 <= number <= info.inputs:
+                raise DeviceError(f"{self._name} has {info.inputs} inputs, not {number}.", where="audio",
+                                  remedy="Choose another input.")
+        return index, info
+
+    def _has_output(self, output: int, info: CardInfo) -> None:
         if not 1 <= output <= info.outputs:
             raise DeviceError(f"{self._name} has {info.outputs} outputs, not {output}.", where="audio",
                               remedy="Correct the output in the Room stop, or choose another device.")
-        if not 1 <= self._microphone <= info.inputs:
-            raise DeviceError(f"{self._name} has {info.inputs} inputs, not {self._microphone}.", where="audio",
-                              remedy="Choose another input.")
-        if stopped():
-            raise SoundStopped
-        run = _Run(np.asarray(stimulus, dtype=np.float32), output - 1, self._microphone - 1)
+
+    def _stream(self, run: "_Exchange", index: int, info: CardInfo, sample_rate_hz: int, look: Callable[[], bool],
+                stopped: Stopped) -> None:
+        """Run a stream until `look` says no more; silent before it is closed, whatever ends it."""
+        sd = _portaudio()
         try:
             stream = sd.Stream(device=(index, index), samplerate=sample_rate_hz, dtype="float32",
                                channels=(info.inputs, info.outputs), callback=run.exchange)
         except sd.PortAudioError as error:
             raise self._in_words(error, sample_rate_hz) from None
         try:
+            look()
             stream.start()
-            self._watch(stream, run, progress, stopped)
+            self._watch(stream, run, look, stopped)
         except sd.PortAudioError as error:
             raise self._in_words(error, sample_rate_hz) from None
         finally:
+            run.silent = True
             _let_go(stream)
-        self.dropouts = run.flagged
-        progress(1.0)
-        return run.recording.astype(np.float64)
 
-    def _watch(self, stream: Any, run: "_Run", progress: Progress, stopped: Stopped) -> None:
-        """Until everything is recorded; ends at once on stop, and when the driver falls silent."""
+    def _watch(self, stream: Any, run: "_Exchange", look: Callable[[], bool], stopped: Stopped) -> None:
+        """Until everything is done; ends at once on stop, and when the driver falls silent."""
         last, since = -1, time.monotonic()
-        while not run.done.wait(_POLL_S):
+        while True:
+            run.done.wait(_POLL_S)
             if stopped():
                 # Silence first: closing the stream may take a driver a second.
                 asked = time.monotonic()
@@ -136,9 +197,10 @@ class SoundCard:
                 run.quiet.wait(_GONE_AFTER_S)
                 self.silent_after_s = time.monotonic() - asked
                 raise SoundStopped
+            if not look():
+                return
             if run.at != last:
                 last, since = run.at, time.monotonic()
-                progress(min(1.0, run.at / run.recording.size))
             elif not stream.active or time.monotonic() - since > _GONE_AFTER_S:
                 raise DeviceError(f"{self._name} stopped in the middle.", where="audio",
                                   remedy="Check its cable and whether another program took it; then go on.")
@@ -167,29 +229,92 @@ class SoundCard:
         return DeviceError(f"{self._name} can't be used: {text}.", where="audio", remedy="Check it and try again.")
 
 
-class _Run:
-    """One recording: what the driver's callback takes from and puts to. Only numpy slices run inside it."""
+class _Exchange:
+    """What the driver's callback takes from and puts to. Only numpy slices run inside it."""
 
-    def __init__(self, stimulus: NDArray[np.float32], output: int, microphone: int) -> None:
-        self._stimulus, self._output, self._microphone = stimulus, output, microphone
-        self.recording = np.zeros(stimulus.size, dtype=np.float32)
+    def __init__(self) -> None:
         self.at, self.flagged = 0, 0
         self.done, self.quiet = threading.Event(), threading.Event()
         self.silent = False
 
     def exchange(self, heard: NDArray, played: NDArray, frames: int, _time: Any, status: Any) -> None:
-        """The callback: silence on all outputs, the stimulus on one, the microphone into the recording."""
+        """The callback: silence on all outputs, then what is to be played on one."""
         played.fill(0)
         if self.silent:
             self.quiet.set()
             return
         if status and self.at:
             self.flagged += 1
-        count = min(frames, self.recording.size - self.at)
+        self.pass_on(heard, played, frames)
+
+    def pass_on(self, heard: NDArray, played: NDArray, frames: int) -> None:
+        raise NotImplementedError
+
+
+class _Run(_Exchange):
+    """One recording of a known length."""
+
+    def __init__(self, stimulus: NDArray[np.float32], output: int, inputs: list[int]) -> None:
+        super().__init__()
+        self._stimulus, self._output, self._inputs = stimulus, output, inputs
+        self.recording = np.zeros((len(inputs), stimulus.size), dtype=np.float32)
+
+    def pass_on(self, heard: NDArray, played: NDArray, frames: int) -> None:
+        count = min(frames, self._stimulus.size - self.at)
         if count > 0:
             part = slice(self.at, self.at + count)
             played[:count, self._output] = self._stimulus[part]
-            self.recording[part] = heard[:count, self._microphone]
+            for row, number in enumerate(self._inputs):
+                self.recording[row, part] = heard[:count, number]
             self.at += count
-        if self.at >= self.recording.size:
+        if self.at >= self._stimulus.size:
             self.done.set()
+
+
+class _LiveRun(_Exchange):
+    """Sound without an end: blocks wait to be played, what was heard waits to be fetched.
+
+    A deque's append and popleft are atomic, so neither thread waits for the other.
+    """
+
+    def __init__(self, inputs: list[int]) -> None:
+        super().__init__()
+        self._inputs = inputs
+        self._coming: deque[tuple[int | None, NDArray]] = deque()
+        self._came: deque[NDArray] = deque()
+        self._rest: tuple[int | None, NDArray] = (None, np.zeros(0, dtype=np.float32))
+        self._given, self._played, self.largest, self.sounding = 0, 0, 0, False
+
+    @property
+    def waiting(self) -> int:
+        """Samples that wait to be played."""
+        return self._given - self._played
+
+    def give(self, output: int | None, samples: NDArray[np.float64]) -> None:
+        self.sounding = output is not None and bool(samples.any())
+        self._coming.append((output, samples.astype(np.float32)))
+        self._given += samples.size
+
+    def take(self) -> list[NDArray[np.float64]]:
+        """What was heard since the last time."""
+        return [self._came.popleft().astype(np.float64) for _ in range(len(self._came))]
+
+    def pass_on(self, heard: NDArray, played: NDArray, frames: int) -> None:
+        self.largest = max(self.largest, frames)
+        self._came.append(heard[:, self._inputs].T.copy())
+        filled = 0
+        while filled < frames:
+            output, samples = self._rest
+            if not samples.size:
+                if not self._coming:
+                    break                                 # silence; the next look gives more
+                self._rest = self._coming.popleft()
+                continue
+            count = min(frames - filled, samples.size)
+            if output is not None:
+                played[filled:filled + count, output] = samples[:count]
+            self._rest = (output, samples[count:])
+            filled += count
+        self._played += filled
+        self.flagged += filled < frames
+        self.at += frames

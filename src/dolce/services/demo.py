@@ -1,7 +1,6 @@
 """Sample jobs: an attic composing room, once complete to the end and once untouched. All of it is made up."""
 
 from collections.abc import Callable
-from dataclasses import replace
 
 from dolce.core.correction import Limits, Target
 from dolce.core.job import Job, Rig
@@ -48,15 +47,26 @@ def build_demo(services: Services, *, report: Callable[[str], None] = lambda _: 
 def _attic(services: Services, name: str) -> Job:
     job = _job(services, name, plan=attic(), place="Second floor, under the roof", seed=7,
                notes="Composing room. One pair of monitors on stands, a desk, a sofa at the back.")
-    services.rigging.set_curve(job.id, services.rigging.rehearsal_curve(), file_name="rehearsal-microphone.txt")
-    return replace(job)
+    services.microphones.point(job.id, "speakers")
+    return job
+
+
+def _microphone(services: Services) -> int:
+    """The simulated microphone on the shelf, with both its curves; its number."""
+    keeping = services.microphones
+    made = keeping.add(name="Rehearsal microphone", serial="RM-0001", sensitivity_mv_pa=12.6)
+    for angle in (0, 90):
+        keeping.read_curve(made.id, angle, keeping.rehearsal_curve(angle),
+                           file_name=f"rehearsal-microphone-{angle}.txt")
+    return made.id
 
 
 def _job(services: Services, name: str, *, plan: RoomPlan, place: str, notes: str, seed: int) -> Job:
     context = services.context
     with context.change() as work:
         job = work.jobs.add(name=name, place=place, units="metres", plan=plan, seed=seed, at=context.now(),
-                            notes=notes, rig=Rig(pace="fast", microphone_name="Rehearsal microphone",
-                                                 microphone_serial="RM-0001"))
+                            notes=notes, rig=Rig(pace="fast"))
         work.logbook.add(job.id, "Job created.", at=context.now())
+        shelf = work.microphones.all()
+    services.microphones.use(job.id, shelf[0].id if shelf else _microphone(services))
     return job

@@ -15,7 +15,7 @@ from dolce.devices.rehearsal import RehearsalRig
 from dolce.errors import Conflict
 from dolce.services.context import Context
 from dolce.services.sound_work import SoundWork
-from dolce.services.take_making import deconvolver_of, device_of
+from dolce.services.take_making import deconvolver_of, device_of, require_open
 from dolce.store import UnitOfWork
 
 QUIET_S, SWEEP_S, TAIL_S = 0.6, 1.0, 0.5
@@ -101,6 +101,7 @@ class LineChecking:
         if not job.spots:
             raise Conflict("there is no spot for the microphone.", where="line check",
                            remedy="Lay out spots in the Room stop first.")
+        require_open(job, wanted)
         kept = {c: v for c, v in (last.result if last else {}).items() if c in job.channels and c not in wanted}
 
         def step(channel: str, _spot: int, progress: Progress, stopped: Stopped):
@@ -157,8 +158,8 @@ def _checked(job: Job, channel: str, progress: Progress, stopped: Stopped) -> di
     quiet, tail = round(QUIET_S * rate), round(TAIL_S * rate)
     stimulus = np.concatenate([np.zeros(quiet), sweep.samples(), np.zeros(tail)])
     device = device_of(job, spot_number=SPOT, round_name="line check", attempt=1)
-    recording = device.play_and_record(stimulus, output=speaker.output, sample_rate_hz=rate, progress=progress,
-                                       stopped=stopped)
+    recording, *_ = device.play_and_record(stimulus, output=speaker.output, sample_rate_hz=rate, progress=progress,
+                                           stopped=stopped)
     reading = line_reading(recording, deconvolver=deconvolver_of(sweep, recording.size - quiet), quiet_samples=quiet,
                            sample_rate_hz=rate, is_sub=speaker.is_sub)
     really = device.sounding(speaker.output)[0] if reading.sounds and isinstance(device, RehearsalRig) else ""

@@ -1,4 +1,4 @@
-"""The Rig stop: interface, microphone and its curve, level check."""
+"""The Rig stop: interface, levels, level check, and the faults of a rehearsal."""
 
 from collections.abc import Iterable
 from dataclasses import replace
@@ -10,13 +10,11 @@ from dolce.core.levels import LevelReading, level_reading
 from dolce.core.rig import Fault, checked_faults
 from dolce.core.signals import Sweep
 from dolce.devices.interface import Progress, Stopped
-from dolce.devices.rehearsal import MICROPHONE_CURVE
 from dolce.devices.sound_card import CardInfo, sound_cards
 from dolce.errors import Conflict, DeviceError
-from dolce.formats.microphone_text import read_microphone_curve, write_microphone_curve
 from dolce.services.context import Context
 from dolce.services.sound_work import SoundWork
-from dolce.services.take_making import device_of
+from dolce.services.take_making import device_of, require_open
 from dolce.store import UnitOfWork
 
 QUIET_S = 0.8
@@ -31,14 +29,13 @@ class Rigging:
         self._sound = sound
 
     def set_rig(self, job_id: int, **changes: object) -> Job:
-        """Change settings of the rig by name; the microphone's curve stays."""
+        """Change settings of the rig by name."""
         with self._context.change() as work:
             before = work.jobs.get(job_id).rig
             rig = replace(before, **changes)
             if rig.full_scale_spl_db is not None:
                 # More gain: full scale is reached at less pressure. Another device knows nothing of this one's.
-                same = (rig.hardware, rig.card_name, rig.card_input) == (before.hardware, before.card_name,
-                                                                         before.card_input)
+                same = rig.device_name == before.device_name
                 level = rig.full_scale_spl_db - rig.microphone_gain_db + before.microphone_gain_db if same else None
                 rig = replace(rig, full_scale_spl_db=level)
             work.jobs.set_rig(job_id, rig)
@@ -54,6 +51,15 @@ class Rigging:
         return found, "" if found else ("No audio device that plays and records was found. Plug one in and look again, "
                                         "or use the rehearsal rig, or recordings made elsewhere on Takes.")
 
+    def turn(self, job_id: int, knob: str, change_db: float) -> None:
+        """Rehearsal: turn the gain at a speaker's back, or the volume control ("volume"); sound that plays follows."""
+        with self._context.change() as work:
+            job = work.jobs.get(job_id)
+            if knob != "volume":
+                job.speaker(knob)
+            turned = max(-40.0, min(20.0, round(job.rig.knobs_db.get(knob, 0.0) + change_db, 2)))
+            work.jobs.set_rig(job_id, replace(job.rig, knobs_db={**job.rig.knobs_db, knob: turned}))
+
     def set_faults(self, job_id: int, faults: Iterable[Fault]) -> None:
         """Give the rehearsal rig faults to find, or take them away."""
         with self._context.change() as work:
@@ -61,24 +67,6 @@ class Rigging:
             known = checked_faults(faults, {s.channel: s.output for s in job.speakers})
             work.jobs.set_rig(job_id, replace(job.rig, faults=known))
             work.jobs.touch(job_id, self._context.now())
-
-    def set_curve(self, job_id: int, data: bytes, *, file_name: str) -> Rig:
-        """Read a calibration file and use it from the next take on; FormatError naming the line."""
-        curve = read_microphone_curve(data, name=file_name)
-        with self._context.change() as work:
-            rig = replace(work.jobs.get(job_id).rig, curve=curve, curve_file_name=file_name)
-            work.jobs.set_rig(job_id, rig)
-            work.logbook.add(job_id, f"Microphone curve {file_name} with {curve.frequency_hz.size} points read.",
-                             at=self._context.now())
-        return rig
-
-    def drop_curve(self, job_id: int) -> None:
-        with self._context.change() as work:
-            work.jobs.set_rig(job_id, replace(work.jobs.get(job_id).rig, curve=None, curve_file_name=""))
-
-    def rehearsal_curve(self) -> bytes:
-        """The calibration file that comes with the simulated microphone."""
-        return write_microphone_curve(MICROPHONE_CURVE, title="Rehearsal microphone, on axis")
 
     def check_level(self, job_id: int) -> PassRecord:
         """Listen to the room, then play a short sweep on each channel, with the microphone at spot 1."""
@@ -96,6 +84,7 @@ class Rigging:
         if not job.spots:
             raise Conflict("there is no spot for the microphone.", where="level check",
                            remedy="Lay out spots in the Room stop first.")
+        require_open(job, job.channels)
         return self._sound.start(job_id, kind="level", steps=[(channel, 1) for channel in job.channels],
                                  seconds_per_step=QUIET_S + CHECK_SWEEP_S, step=step)
 
@@ -107,9 +96,9 @@ class Rigging:
                       level_dbfs=job.rig.sweep_level_dbfs)
         quiet = round(QUIET_S * rate)
         device = device_of(job, spot_number=spot, round_name="level check", attempt=1)
-        recording = device.play_and_record(np.concatenate([np.zeros(quiet), sweep.samples()]),
-                                           output=job.speaker(channel).output, sample_rate_hz=rate,
-                                           progress=progress, stopped=stopped)
+        recording, *_ = device.play_and_record(np.concatenate([np.zeros(quiet), sweep.samples()]),
+                                               output=job.speaker(channel).output, sample_rate_hz=rate,
+                                               progress=progress, stopped=stopped)
         return level_reading(recording, quiet_samples=quiet)
 
     def level_readings(self, job_id: int) -> dict[str, LevelReading]:

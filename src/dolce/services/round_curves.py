@@ -41,7 +41,8 @@ def curves_of(takes: list[TakeRecord], work: UnitOfWork, *, per_octave: float | 
     if not takes:
         return None
     if per_octave is None:
-        levels = np.array([level_on_grid(work.takes.response(t.id), at_hz=ANALYSIS_GRID_HZ, per_octave=None)
+        levels = np.array([t.level_db if t.source == "moving" else
+                           level_on_grid(work.takes.response(t.id), at_hz=ANALYSIS_GRID_HZ, per_octave=None)
                            for t in takes])
     else:
         levels = smoothed_level_db(np.array([t.level_db for t in takes]), per_octave=per_octave)
@@ -87,6 +88,6 @@ def untouched_round(work: UnitOfWork, job: Job) -> Round | None:
 def proving_round(work: UnitOfWork, job: Job) -> Round | None:
     """The latest round that was made through a preset with bands."""
     through = [r for r in work.takes.rounds(job.id) if r.state is not None and r.state.active != BYPASS
-               and any(s.filters for s in r.state.presets[r.state.active].channels.values())]
+               and r.state.corrects]
     with_takes = [r for r in through if work.takes.has_any(r.id)]
     return with_takes[-1] if with_takes else None

@@ -159,5 +159,6 @@ def _recorded(job: Job, stimulus: np.ndarray, progress: Progress, stopped: Stopp
     device = device_of(job, spot_number=1, round_name="noise", attempt=1)
     if calibrator_db is not None and isinstance(device, RehearsalRig):
         device = replace(device, calibrator_spl_db=calibrator_db)
-    return device.play_and_record(stimulus, output=job.speakers[0].output, sample_rate_hz=job.rig.sample_rate_hz,
-                                  progress=progress, stopped=stopped)
+    recording, *_ = device.play_and_record(stimulus, output=job.speakers[0].output, progress=progress, stopped=stopped,
+                                           sample_rate_hz=job.rig.sample_rate_hz)
+    return recording

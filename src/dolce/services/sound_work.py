@@ -37,12 +37,17 @@ class SoundWork:
             work.passes.interrupt_running()
 
     def start(self, job_id: int, *, kind: str, steps: list[tuple[str, int]], seconds_per_step: float,
-              step: Step, result: dict | None = None) -> PassRecord:
-        """Begin a pass and return at once; Conflict where one is running. What `result` holds is kept or replaced."""
+              step: Step, result: dict | None = None, before: Callable[[], None] | None = None) -> PassRecord:
+        """Begin a pass and return at once; Conflict where one is running. What `result` holds is kept or replaced.
+
+        `before` is called when the pass is sure to begin, before its first step.
+        """
         with self._context.change() as work:
             record = work.passes.start(job_id, kind=kind, steps=steps, seconds_per_step=seconds_per_step,
                                        at=self._context.now(), result=result)
         self._stop.clear()
+        if before is not None:
+            before()
         self._future = self._pool.submit(self._run, record, step)
         return record
 

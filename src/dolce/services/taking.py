@@ -1,18 +1,29 @@
 """The Takes stop: the board, passes over spots, and recordings made elsewhere."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
+from numpy.typing import NDArray
 
 from dolce.core.job import Job, PassRecord, Round, TakeRecord
 from dolce.core.processor import BYPASS, ProcessorState
-from dolce.core.response import clipped_samples, resampled, without_drift
+from dolce.core.response import Quality, clipped_samples, resampled, without_drift
 from dolce.devices.interface import Progress, Stopped
 from dolce.errors import Conflict, InvalidValue
 from dolce.formats.audio_file import read_audio, write_flac, write_wav_24
 from dolce.services.context import Context
 from dolce.services.sound_work import SoundWork
-from dolce.services.take_making import TAIL_S, captured, deconvolver_of, device_of, stimulus_of, sweep_of
+from dolce.services.take_making import (
+    TAIL_S,
+    captured,
+    deconvolver_of,
+    device_of,
+    placement_of,
+    require_open,
+    stimulus_of,
+    sweep_of,
+)
 from dolce.store import UnitOfWork
 
 LONGEST_RECORDING_S = 60.0
@@ -62,18 +73,18 @@ class Taking:
                      next_spot=_next_spot(job, takes))
 
     def run_spot(self, job_id: int, spot_number: int) -> PassRecord:
-        """Every channel in turn at one spot, leaving out those that are taken and usable already."""
+        """Every channel in turn at one placement of the microphones, leaving out those that are taken and usable."""
         board = self.board(job_id)
-        board.job.spot(spot_number)
-        steps = [(channel, spot_number) for channel in board.job.channels
-                 if not _usable(board.takes, channel, spot_number)]
-        return self._start(board, steps or [(channel, spot_number) for channel in board.job.channels])
+        placement = placement_of(board.job, spot_number)
+        steps = _missing(board, placement)
+        return self._start(board, steps or [(channel, placement[0]) for channel in board.job.channels])
 
     def run_rest(self, job_id: int) -> PassRecord:
         """All that is missing, spot by spot; for rigs that move the microphone themselves."""
         board = self.board(job_id)
-        steps = [(channel, spot.number) for spot in board.job.spots for channel in board.job.channels
-                 if not _usable(board.takes, channel, spot.number)]
+        placements = {placement_of(board.job, spot.number)[0]: placement_of(board.job, spot.number)
+                      for spot in board.job.spots}
+        steps = [step for placement in placements.values() for step in _missing(board, placement)]
         if not steps:
             raise Conflict("every take of this round is there.", where="takes",
                            remedy="Repeat single ones, or start a new round.")
@@ -84,17 +95,22 @@ class Taking:
         board = self.board(job_id)
         board.job.speaker(channel)
         board.job.spot(spot_number)
-        return self._start(board, [(channel, spot_number)])
+        return self._start(board, [(channel, spot_number)], only=spot_number)
 
-    def _start(self, board: Board, steps: list[tuple[str, int]]) -> PassRecord:
+    def _start(self, board: Board, steps: list[tuple[str, int]], *, only: int | None = None) -> PassRecord:
+        """Begin a pass; each step serves all microphones, or `only` the one at a spot."""
         self._require_state(board)
+        require_open(board.job, [channel for channel, _ in steps])
         rig = board.job.rig
         with self._context.change() as work:
             if board.round.state is None:
                 work.takes.set_round_state(board.round.id, board.job.processor)
 
         def step(channel: str, spot: int, progress: Progress, stopped: Stopped):
-            return self._take(board, channel, spot, progress, stopped)
+            wanted = placement_of(board.job, spot) if only is None else [only]
+            again = all(_usable(board.takes, channel, number) for number in wanted)
+            return self._take(board, channel, spot, [n for n in wanted if again or not _usable(
+                board.takes, channel, n)], progress, stopped)
 
         return self._sound.start(board.job.id, kind="takes", steps=steps, step=step,
                                  seconds_per_step=rig.sweep_seconds + TAIL_S)
@@ -107,33 +123,58 @@ class Taking:
                 f"made while it was {board.round.state.description}.", where="round",
                 remedy="Start a new round, or switch the processor back.")
 
-    def _take(self, board: Board, channel: str, spot: int, progress: Progress, stopped: Stopped):
-        """Play, record and analyse one take; returns what keeps it."""
-        job = board.job
-        sweep = sweep_of(job.rig)
+    def _take(self, board: Board, channel: str, spot: int, wanted: list[int], progress: Progress, stopped: Stopped):
+        """Play and record one channel, analyse the spots that are wanted; returns what keeps them."""
+        job, rig = board.job, board.job.rig
+        sweep = sweep_of(rig)
+        placement = placement_of(job, spot)
         with self._context.look() as work:
-            attempt = work.takes.attempts(board.round.id, channel, spot) + 1
-        device = device_of(job, spot_number=spot, round_name=board.round.name, attempt=attempt)
-        recording = device.play_and_record(stimulus_of(sweep), output=job.speaker(channel).output,
-                                           sample_rate_hz=sweep.sample_rate_hz, progress=progress, stopped=stopped)
-        capture, level_db = captured(recording, sweep=sweep, rig=job.rig, gain_db=job.rig.microphone_gain_db,
-                                     is_sub=job.speaker(channel).is_sub)
+            attempts = {n: work.takes.attempts(board.round.id, channel, n) + 1 for n in wanted}
+        device = device_of(job, spot_number=spot, round_name=board.round.name, attempt=max(attempts.values()))
+        recordings = device.play_and_record(stimulus_of(sweep), output=job.speaker(channel).output,
+                                            sample_rate_hz=sweep.sample_rate_hz, progress=progress, stopped=stopped)
         lost = [f"The audio driver reported {device.dropouts} drop-outs: look at the curve, and repeat if in doubt."] \
             if device.dropouts else []
-        name = f"{_plain(job.name)}-{_plain(board.round.name)}-{channel}-spot{spot}-take{attempt}.flac"
-        data = write_flac(recording, sample_rate_hz=sweep.sample_rate_hz)
+        takes = []
+        for number in wanted:
+            row = placement.index(number)
+            capture, level_db = captured(recordings[row], sweep=sweep, microphone=rig.taken_out(row),
+                                         loop=rig.loop_in_use, gain_db=rig.microphone_gain_db,
+                                         is_sub=job.speaker(channel).is_sub)
+            name = (f"{_plain(job.name)}-{_plain(board.round.name)}-{channel}-spot{number}-"
+                    f"take{attempts[number]}.flac")
+            takes.append((number, capture, level_db, write_flac(recordings[row], sample_rate_hz=sweep.sample_rate_hz),
+                          name))
 
         def keep(work: UnitOfWork) -> None:
             now = self._context.now()
-            work.takes.add(round_id=board.round.id, channel=channel, spot_number=spot, at=now, source="rig",
-                           capture=capture, level_db=level_db, arrival_known=True, recording=data,
-                           recording_name=name, sweep=sweep,
-                           places=(job.speaker(channel).place, job.spot(spot).place), warnings=lost)
+            for number, capture, level_db, data, name in takes:
+                work.takes.add(round_id=board.round.id, channel=channel, spot_number=number, at=now, source="rig",
+                               capture=capture, level_db=level_db, arrival_known=True, recording=data,
+                               recording_name=name, sweep=sweep,
+                               places=(job.speaker(channel).place, job.spot(number).place), warnings=lost)
+                work.logbook.add(job.id, f"Take of {channel} at spot {number}, round {board.round.name}: "
+                                         f"{capture.quality.word}.", at=now)
             work.jobs.touch(job.id, now)
-            work.logbook.add(job.id, f"Take of {channel} at spot {spot}, round {board.round.name}: "
-                                     f"{capture.quality.word}.", at=now)
 
         return keep
+
+    def keep_moving(self, job_id: int, channel: str, spot_number: int, *, level_db: NDArray[np.float64],
+                    quality: Quality, warnings: Sequence[str]) -> None:
+        """Keep a moving-microphone average as the take of a channel around a spot."""
+        board = self.board(job_id)
+        self._require_state(board)
+        now = self._context.now()
+        with self._context.change() as work:
+            if board.round.state is None:
+                work.takes.set_round_state(board.round.id, board.job.processor)
+            work.takes.add_moving(round_id=board.round.id, channel=channel, spot_number=spot_number, at=now,
+                                  quality=quality, level_db=level_db, warnings=warnings,
+                                  sample_rate_hz=board.job.rig.sample_rate_hz,
+                                  places=(board.job.speaker(channel).place, board.job.spot(spot_number).place))
+            work.logbook.add(job_id, f"Moving average of {channel} kept around spot {spot_number}, round "
+                                     f"{board.round.name}.", at=now)
+            work.jobs.touch(job_id, now)
 
     def test_signal(self, job_id: int) -> tuple[bytes, str]:
         """The sweep as 24-bit WAV for any player, with a second of silence behind it, and its file name."""
@@ -171,7 +212,7 @@ class Taking:
         try:
             samples, drift = without_drift(samples, deconvolver=deconvolver_of(sweep, samples.size),
                                            octave_s=octave_s)
-            capture, level_db = captured(samples, sweep=sweep, rig=rig, gain_db=0.0,
+            capture, level_db = captured(samples, sweep=sweep, microphone=rig.curve,
                                          clipped=clipped_samples(audio.sample),
                                          is_sub=board.job.speaker(channel).is_sub)
         except InvalidValue as error:
@@ -220,6 +261,12 @@ def _usable(takes: dict[tuple[str, int], TakeRecord], channel: str, spot: int) -
     return take is not None and take.quality.usable
 
 
+def _missing(board: Board, placement: list[int]) -> list[tuple[str, int]]:
+    """Channels that lack something at a placement, as steps at its first spot."""
+    return [(channel, placement[0]) for channel in board.job.channels
+            if not all(_usable(board.takes, channel, number) for number in placement)]
+
+
 def _next_spot(job: Job, takes: dict[tuple[str, int], TakeRecord]) -> int | None:
     """The first spot where something is missing or spoiled."""
     for spot in job.spots:
@@ -232,8 +279,7 @@ def _round_name(state: ProcessorState, present: list[str]) -> str:
     if state.active == BYPASS:
         base = "Untouched"
     else:
-        corrected = any(settings.filters for settings in state.presets[state.active].channels.values())
-        base = "Corrected" if corrected else "Aligned"
+        base = "Corrected" if state.corrects else "Aligned"
     if base not in present:
         return base
     return next(f"{base} {n}" for n in range(2, 1000) if f"{base} {n}" not in present)

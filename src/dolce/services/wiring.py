@@ -5,9 +5,13 @@ from pathlib import Path
 
 from dolce.services.aligning import Aligning
 from dolce.services.context import Context
+from dolce.services.interface_looping import InterfaceLooping
 from dolce.services.job_keeping import JobKeeping
 from dolce.services.line_checking import LineChecking
+from dolce.services.live_sound import LiveSound
 from dolce.services.loading import Loading
+from dolce.services.microphone_keeping import MicrophoneKeeping
+from dolce.services.processor_keeping import ProcessorKeeping
 from dolce.services.progress import Progress
 from dolce.services.proving import Proving
 from dolce.services.reading import Reading
@@ -33,6 +37,10 @@ class Services:
     rigging: Rigging
     lines: LineChecking
     pressure: SoundPressure
+    microphones: MicrophoneKeeping
+    loop: InterfaceLooping
+    processor: ProcessorKeeping
+    live: LiveSound
     taking: Taking
     reading: Reading
     aligning: Aligning
@@ -52,10 +60,12 @@ def open_services(folder: Path) -> Services:
     context = Context(Database(folder))
     sound = SoundWork(context)
     shaping = Shaping(context)
+    taking = Taking(context, sound)
     return Services(context=context, sound=sound, jobs=JobKeeping(context), room=RoomPlanning(context),
                     room_studies=RoomStudies(context),
                     rigging=Rigging(context, sound), lines=LineChecking(context, sound),
-                    pressure=SoundPressure(context, sound),
-                    taking=Taking(context, sound), reading=Reading(context),
+                    pressure=SoundPressure(context, sound), microphones=MicrophoneKeeping(context, sound),
+                    loop=InterfaceLooping(context, sound), processor=ProcessorKeeping(context),
+                    live=LiveSound(context, sound, taking), taking=taking, reading=Reading(context),
                     aligning=Aligning(context), shaping=shaping, loading=Loading(context, shaping),
                     proving=Proving(context), progress=Progress(context))

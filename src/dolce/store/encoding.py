@@ -9,9 +9,17 @@ from dolce.core.correction import Limits, Target
 from dolce.core.filters import PeakingFilter
 from dolce.core.geometry import Point
 from dolce.core.job import Rig
-from dolce.core.processor import ChannelSettings, Preset, ProcessorState
+from dolce.core.processor import (
+    BassManagement,
+    ChannelSettings,
+    Convolution,
+    Crossover,
+    Preset,
+    ProcessorLimits,
+    ProcessorState,
+)
 from dolce.core.response import MicrophoneCurve
-from dolce.core.rig import Fault
+from dolce.core.rig import Fault, InterfaceLoop, Microphone, MicrophoneInUse, SubMatch
 from dolce.core.shape import Band, Shape
 
 
@@ -32,33 +40,81 @@ def point_of(values: list[float]) -> Point:
     return Point(x_m=values[0], y_m=values[1], z_m=values[2])
 
 
+def curve_values(curve: MicrophoneCurve | None) -> dict | None:
+    return curve and {f.name: getattr(curve, f.name).tolist() for f in dataclasses.fields(curve)}
+
+
+def curve_of(values: dict | None) -> MicrophoneCurve | None:
+    return None if values is None else MicrophoneCurve(**values)
+
+
+def microphone_values(microphone: Microphone) -> dict:
+    return {"id": microphone.id, "name": microphone.name, "serial": microphone.serial,
+            "sensitivity_mv_pa": microphone.sensitivity_mv_pa,
+            "curves": {str(angle): curve_values(curve) for angle, curve in microphone.curves.items()},
+            "curve_files": {str(angle): name for angle, name in microphone.curve_files.items()}}
+
+
+def microphone_of(values: dict) -> Microphone:
+    return Microphone(**{**values, "curves": {int(a): curve_of(c) for a, c in values["curves"].items()},
+                         "curve_files": {int(a): name for a, name in values["curve_files"].items()}})
+
+
 def rig_values(rig: Rig) -> dict:
-    values = {f.name: getattr(rig, f.name) for f in dataclasses.fields(rig) if f.name != "curve"}
+    values = {f.name: getattr(rig, f.name) for f in dataclasses.fields(rig)}
     values["faults"] = [dataclasses.asdict(fault) for fault in rig.faults]
-    values["curve"] = rig.curve and {f.name: getattr(rig.curve, f.name).tolist()
-                                     for f in dataclasses.fields(rig.curve)}
+    values["microphones"] = [{"microphone": microphone_values(one.microphone), "input": one.input,
+                              "difference": curve_values(one.difference)} for one in rig.microphones]
+    if rig.loop is not None:
+        values["loop"] = {f.name: getattr(rig.loop, f.name) for f in dataclasses.fields(rig.loop)} | {
+            "response": curve_values(rig.loop.response)}
+    values["limits"] = rig.limits and dataclasses.asdict(rig.limits)
+    values["knobs_db"] = dict(rig.knobs_db)
+    values["sub_match"] = dataclasses.asdict(rig.sub_match)
     return values
 
 
 def rig_of(values: dict) -> Rig:
-    curve = values.get("curve")
-    faults = tuple(Fault(kind=f["kind"], channels=tuple(f["channels"]), outputs=tuple(f["outputs"]))
-                   for f in values.get("faults", ()))
-    return Rig(**{**values, "curve": curve and MicrophoneCurve(**curve), "faults": faults})
+    loop, limits = values.get("loop"), values.get("limits")
+    return Rig(**{
+        **values,
+        "faults": tuple(Fault(kind=f["kind"], channels=tuple(f["channels"]), outputs=tuple(f["outputs"]))
+                        for f in values.get("faults", ())),
+        "microphones": tuple(MicrophoneInUse(microphone=microphone_of(m["microphone"]), input=m["input"],
+                                             difference=curve_of(m["difference"])) for m in values.get("microphones", ())),
+        "loop": loop and InterfaceLoop(**{**loop, "response": curve_of(loop["response"])}),
+        "limits": limits and ProcessorLimits(**limits),
+        "sub_match": SubMatch(**values.get("sub_match", {}))})
 
 
 def processor_values(state: ProcessorState) -> dict:
-    return {"active": state.active,
-            "presets": {slot: {"name": preset.name, "cut_db": preset.cut_db, "channels": {
-                channel: dataclasses.asdict(settings) for channel, settings in preset.channels.items()}}
-                for slot, preset in state.presets.items()}}
+    return dataclasses.asdict(state)
 
 
 def processor_of(values: dict) -> ProcessorState:
-    presets = {slot: Preset(name=preset["name"], cut_db=preset["cut_db"], channels={
-        channel: ChannelSettings(**{**settings, "filters": tuple(PeakingFilter(**f) for f in settings["filters"])})
-        for channel, settings in preset["channels"].items()}) for slot, preset in values["presets"].items()}
-    return ProcessorState(active=values["active"], presets=presets)
+    presets = {slot: preset_of(preset) for slot, preset in values["presets"].items()}
+    return ProcessorState(active=values["active"], presets=presets, muted=tuple(values.get("muted", ())),
+                          solo=values.get("solo", ""), dimmed=values.get("dimmed", False),
+                          slate=tuple(values.get("slate", ())))
+
+
+def preset_of(values: dict) -> Preset:
+    bass = values.get("bass")
+    return Preset(
+        name=values["name"], cut_db=values["cut_db"],
+        channels={channel: settings_of(settings) for channel, settings in values["channels"].items()},
+        bass=bass and BassManagement(crossover=Crossover(**bass["crossover"]), subs=tuple(bass["subs"])))
+
+
+def settings_of(values: dict) -> ChannelSettings:
+    def crossover(name: str) -> Crossover | None:
+        return values.get(name) and Crossover(**values[name])
+
+    taps = values.get("convolution")
+    return ChannelSettings(**{
+        **values, "filters": tuple(PeakingFilter(**f) for f in values["filters"]), "high_pass": crossover("high_pass"),
+        "low_pass": crossover("low_pass"),
+        "convolution": taps and Convolution(sample_rate_hz=taps["sample_rate_hz"], taps=tuple(taps["taps"]))})
 
 
 def shape_values(shape: Shape) -> dict:

@@ -108,3 +108,27 @@ class LogbookRow(Row):
     job_id: Mapped[int] = mapped_column(ForeignKey("jobs.id"))
     at: Mapped[datetime]
     text: Mapped[str]
+
+
+class MicrophoneRow(Row):
+    __tablename__ = "microphones"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str]
+    deleted_at: Mapped[datetime | None]
+    data: Mapped[dict] = mapped_column(JSON)
+
+
+class ProcessorRow(Row):
+    __tablename__ = "processors"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str]
+    deleted_at: Mapped[datetime | None]
+    data: Mapped[dict] = mapped_column(JSON)
+
+
+class KeptStateRow(Row):
+    __tablename__ = "kept_states"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    job_id: Mapped[int] = mapped_column(ForeignKey("jobs.id"))
+    at: Mapped[datetime]
+    state: Mapped[dict] = mapped_column(JSON)

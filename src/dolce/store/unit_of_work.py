@@ -8,7 +8,17 @@ from types import TracebackType
 from typing import Self
 
 from dolce.store.database import Database
-from dolce.store.repositories import Jobs, Logbook, Passes, Plans, Shapes, Takes
+from dolce.store.repositories import (
+    Jobs,
+    KeptStates,
+    Logbook,
+    Microphones,
+    Passes,
+    Plans,
+    Processors,
+    Shapes,
+    Takes,
+)
 
 
 class UnitOfWork:
@@ -27,6 +37,9 @@ class UnitOfWork:
         self.passes = Passes(self._session)
         self.shapes = Shapes(self._session)
         self.logbook = Logbook(self._session)
+        self.microphones = Microphones(self._session)
+        self.processors = Processors(self._session)
+        self.kept_states = KeptStates(self._session)
         return self
 
     def __exit__(self, kind: type[BaseException] | None, _value: BaseException | None,

@@ -1,5 +1,6 @@
 """Value objects of one calibration of one room."""
 
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Literal
@@ -9,9 +10,9 @@ from numpy.typing import NDArray
 
 from dolce.core import checked
 from dolce.core.geometry import Point, RoomSize
-from dolce.core.processor import ProcessorState
+from dolce.core.processor import REHEARSAL_LIMITS, ProcessorLimits, ProcessorState
 from dolce.core.response import MicrophoneCurve, Quality
-from dolce.core.rig import Fault
+from dolce.core.rig import POINTINGS, Ceiling, Fault, InterfaceLoop, MicrophoneInUse, SubMatch
 from dolce.core.room import RoomPlan, Seat, Speaker, Spot
 from dolce.errors import InvalidValue
 
@@ -20,7 +21,7 @@ SAMPLE_RATES_HZ = (44_100, 48_000, 88_200, 96_000, 192_000)
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
 class Rig:
-    """Microphone, interface and levels of a job.
+    """Microphones, interface, processor's limits and levels of a job.
 
     Attributes
     ----------
@@ -28,12 +29,32 @@ class Rig:
         Whether the rehearsal rig takes as long as a real one.
     hardware : "rehearsal" or "sound card"
         What plays and records: the simulated rig, or this computer's audio.
-    card_name, card_host, card_input : str, str, int
-        The audio device, and the input that the microphone hangs on (1 is the first).
+    card_name, card_host : str
+        The audio device.
+    microphones : tuple of MicrophoneInUse
+        On their inputs; the first one leads. Without any, input 1 is recorded and nothing taken out.
+    pointing : "", "speakers", "ceiling" or "floor"
+        Asked once per job; empty until answered.
+    loop_output, loop_input : int or None
+        Where a cable joins an output to an input.
+    loop : InterfaceLoop or None
+        What was measured through it.
     faults : tuple of Fault
         What is wrong with the rehearsal rig, to practise.
+    knobs_db : mapping of str to float
+        Of the rehearsal: what the hand did to each speaker's gain, and to "volume".
     full_scale_spl_db : float or None
         Sound pressure level of a full-scale sine at the present gain; None before it is known.
+    ceiling_dbfs, ceiling_spl_db : float, float or None
+        What no test sound exceeds: its highest sample, and its level at the microphone.
+    limits : ProcessorLimits or None
+        Of the processor in use, as they were known when it was chosen.
+    reference_db, second_db : float or None
+        Working levels at the main seat, dB SPL with C and slow.
+    plays_effects : bool
+        Whether the subs get the effects channel without its 10 dB.
+    sub_match : SubMatch
+        How subs are compared with each other.
     """
 
     sample_rate_hz: int = 48_000
@@ -41,16 +62,24 @@ class Rig:
     sweep_seconds: float = 5.0
     microphone_gain_db: float = 0.0
     pace: Literal["real time", "fast"] = "real time"
-    microphone_name: str = ""
-    microphone_serial: str = ""
-    curve_file_name: str = ""
-    curve: MicrophoneCurve | None = None
     hardware: Literal["rehearsal", "sound card"] = "rehearsal"
     card_name: str = ""
     card_host: str = ""
-    card_input: int = 1
+    microphones: tuple[MicrophoneInUse, ...] = ()
+    pointing: str = ""
+    loop_output: int | None = None
+    loop_input: int | None = None
+    loop: InterfaceLoop | None = None
     faults: tuple[Fault, ...] = ()
+    knobs_db: Mapping[str, float] = field(default_factory=dict)
     full_scale_spl_db: float | None = None
+    ceiling_dbfs: float = -6.0
+    ceiling_spl_db: float | None = None
+    limits: ProcessorLimits | None = None
+    reference_db: float | None = None
+    second_db: float | None = None
+    plays_effects: bool = False
+    sub_match: SubMatch = field(default_factory=SubMatch)
 
     def __post_init__(self) -> None:
         if self.sample_rate_hz not in SAMPLE_RATES_HZ:
@@ -64,9 +93,62 @@ class Rig:
                                remedy="Choose rehearsal or sound card.")
         if self.hardware == "sound card" and not self.card_name:
             raise InvalidValue("no audio device is chosen.", where="device", remedy="Choose one.")
-        checked.within(self.card_input, low=1, high=64, where="microphone input")
+        if self.pointing and self.pointing not in POINTINGS:
+            raise InvalidValue(f"{self.pointing!r} is not offered.", where="pointing",
+                               remedy=f"Choose {', '.join(POINTINGS)}.")
+        for number, where in ((self.loop_output, "loop output"), (self.loop_input, "loop input")):
+            if number is not None:
+                checked.within(number, low=1, high=64, where=where)
+        if (self.loop_output is None) != (self.loop_input is None):
+            raise InvalidValue("a loop needs an output and an input.", where="loop input",
+                               remedy="Fill in both, or neither.")
+        if self.loop_input is not None and self.loop_input in self.inputs:
+            raise InvalidValue(f"input {self.loop_input} has a microphone.", where="loop input",
+                               remedy="Choose another input for the cable.")
         if self.full_scale_spl_db is not None:
             checked.within(self.full_scale_spl_db, low=60, high=180, where="level of full scale", unit="dB SPL")
+        for level, where in ((self.reference_db, "reference level"), (self.second_db, "second level")):
+            if level is not None:
+                checked.within(level, low=50, high=95, where=where, unit="dB SPL")
+        self.ceiling                                            # noqa: B018 - a ceiling that can't be is refused here
+
+    @property
+    def ceiling(self) -> Ceiling:
+        return Ceiling(peak_dbfs=self.ceiling_dbfs, spl_db=self.ceiling_spl_db,
+                       full_scale_spl_db=self.full_scale_spl_db)
+
+    @property
+    def inputs(self) -> tuple[int, ...]:
+        """Inputs with microphones, the leading one first."""
+        return tuple(one.input for one in self.microphones) or (1,)
+
+    @property
+    def device_name(self) -> str:
+        """What plays and records, for what holds for one device only."""
+        return f"{self.card_host}|{self.card_name}" if self.hardware == "sound card" else "rehearsal"
+
+    @property
+    def loop_in_use(self) -> InterfaceLoop | None:
+        """The loop's result, if it was measured with this device at this rate."""
+        loop = self.loop
+        fits = loop is not None and (loop.device, loop.sample_rate_hz) == (self.device_name, self.sample_rate_hz)
+        return loop if fits else None
+
+    @property
+    def curve(self) -> MicrophoneCurve | None:
+        """What is taken out of the leading microphone's recordings."""
+        return self.taken_out(0)
+
+    def taken_out(self, number: int) -> MicrophoneCurve | None:
+        """What is taken out of the recordings of microphone `number`, the leading one being 0."""
+        return self.microphones[number].taken_out(self.pointing) if number < len(self.microphones) else None
+
+    @property
+    def response_spl_db(self) -> float | None:
+        """Sound pressure level of the sweep where a response is at 0 dB; None where pressure is not known."""
+        if self.full_scale_spl_db is None:
+            return None
+        return self.full_scale_spl_db + self.microphone_gain_db + self.sweep_level_dbfs
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -108,6 +190,11 @@ class Job:
         return self.plan.spots
 
     @property
+    def limits(self) -> ProcessorLimits | None:
+        """What the processor in use can do: the rehearsal's own where none was chosen; None where it isn't known."""
+        return self.rig.limits or (REHEARSAL_LIMITS if self.rig.hardware == "rehearsal" else None)
+
+    @property
     def main_spots(self) -> tuple[Spot, ...]:
         """The spots of the main seat."""
         return self.plan.spots_of(self.plan.main_seat.id)
@@ -139,8 +226,10 @@ class TakeRecord:
     ----------
     level_db : ndarray, shape (points,)
         On the analysis grid, smoothed over 1/48 octave; 0 dB is the level of the stimulus.
+    source : "rig", "file" (recorded elsewhere) or "moving"
+        A moving-microphone average has a level over frequency, but no impulse response.
     arrival_known : bool
-        False for recordings made elsewhere, whose delay counts from an unknown moment.
+        False for recordings made elsewhere, whose delay counts from an unknown moment, and for moving averages.
     speaker_place, spot_place : Point or None
         Where speaker and microphone were by the plan of that moment; None for takes of old versions.
     """
@@ -151,7 +240,7 @@ class TakeRecord:
     spot_number: int
     attempt: int
     taken_at: datetime
-    source: Literal["rig", "file"]
+    source: Literal["rig", "file", "moving"]
     sample_rate_hz: int
     arrival_s: float
     arrival_known: bool
@@ -169,7 +258,7 @@ class PassRecord:
 
     id: int
     job_id: int
-    kind: Literal["takes", "level", "lines", "noise"]
+    kind: Literal["takes", "level", "lines", "noise", "loop", "compare", "live", "reference", "subs"]
     state: Literal["running", "done", "stopped", "failed", "interrupted"]
     steps: tuple[tuple[str, int], ...]
     done_steps: int

@@ -80,6 +80,11 @@ class SoundLevelMeter:
         return self.reading
 
     @property
+    def energy(self) -> float:
+        """Sum of all weighted squares since the start."""
+        return self._sum
+
+    @property
     def reading(self) -> MeterReading:
         """What has been heard so far; silence before the first block."""
         def level(mean_square: float) -> float:

@@ -2,11 +2,12 @@
 
 from dolce.core.response.arrival import Arrival, find_arrival
 from dolce.core.response.averaging import SpotAverage, average_over_spots, mean_spread_db
-from dolce.core.response.capture import Capture, analyse_recording
+from dolce.core.response.capture import Capture, analyse_recording, without_response
 from dolce.core.response.clock_drift import resampled, stretched, without_drift
 from dolce.core.response.deconvolution import Deconvolver
 from dolce.core.response.impulse import ImpulseResponse
 from dolce.core.response.microphone import MicrophoneCurve
+from dolce.core.response.moving_average import moving_average_level_db
 from dolce.core.response.quality import Quality, clipped_samples
 from dolce.core.response.smoothing import smoothed_power
 from dolce.core.response.spectrum import (
@@ -33,10 +34,12 @@ __all__ = [
     "find_arrival",
     "level_on_grid",
     "mean_spread_db",
+    "moving_average_level_db",
     "phase_deg",
     "resampled",
     "smoothed_level_db",
     "smoothed_power",
     "stretched",
     "without_drift",
+    "without_response",
 ]

@@ -98,7 +98,7 @@ def analyse_recording(recording: NDArray[np.float64], *, deconvolver: Deconvolve
     missing_s = arrival.time_s + deconvolver.stimulus_s - recording.size / deconvolver.sample_rate_hz
     warnings = _warnings(quality, arrival, missing_s)
     if microphone is not None:
-        windowed = _without_microphone(windowed, microphone)
+        windowed = without_response(windowed, microphone)
     windowed = ImpulseResponse(sample=windowed.sample * 10 ** (-gain_db / 20), sample_rate_hz=windowed.sample_rate_hz,
                                start_s=windowed.start_s)
     return Capture(response=windowed, arrival=arrival, quality=quality, warnings=warnings)
@@ -125,11 +125,11 @@ def _signal_to_noise_db(recorded: NDArray, windowed: ImpulseResponse, deconvolve
     return float(power_db(signal) - power_db(max(noise, signal * 1e-16)))
 
 
-def _without_microphone(response: ImpulseResponse, microphone: MicrophoneCurve) -> ImpulseResponse:
-    """The response divided by the microphone's; padded so that nothing wraps."""
+def without_response(response: ImpulseResponse, curve: MicrophoneCurve) -> ImpulseResponse:
+    """The response divided by a curve: a microphone's, or the electronics'; padded so that nothing wraps."""
     size = fft.next_fast_len(response.sample.size * 2, real=True)
     frequency = fft.rfftfreq(size, 1 / response.sample_rate_hz)
-    sample = fft.irfft(fft.rfft(response.sample, size) / microphone.on(frequency), size)
+    sample = fft.irfft(fft.rfft(response.sample, size) / curve.on(frequency), size)
     return ImpulseResponse(sample=sample[: response.sample.size], sample_rate_hz=response.sample_rate_hz,
                            start_s=response.start_s)
 

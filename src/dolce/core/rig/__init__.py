@@ -1,6 +1,9 @@
-"""Checking the rig: every line sounds where it should, the right way round, at a sensible level."""
+"""The rig: microphones, electronics, levels, and checking that every line is right."""
 
+from dolce.core.rig.ceiling import Ceiling, CeilingWatch
+from dolce.core.rig.electronics import InterfaceLoop, interface_loop
 from dolce.core.rig.faults import FAULTS, Fault, checked_faults
+from dolce.core.rig.level_ramp import START_DBFS, STEP_DB, RampStep, ramp_step
 from dolce.core.rig.line_check import (
     LINE_BAND_HZ,
     SUB_BAND_HZ,
@@ -9,9 +12,33 @@ from dolce.core.rig.line_check import (
     line_reading,
     line_verdicts,
 )
+from dolce.core.rig.microphones import (
+    ANGLES,
+    POINTINGS,
+    Microphone,
+    MicrophoneFinding,
+    MicrophoneInUse,
+    differences,
+    microphone_findings,
+)
+from dolce.core.rig.reference_level import (
+    CHOICES_DB,
+    SECOND_BELOW_DB,
+    ChannelLevel,
+    band_share_db,
+    goal_db,
+    reference_source,
+    suggested_level_db,
+)
 from dolce.core.rig.room_noise import NOISE_THIRDS_HZ, RoomNoise, noise_thirds_dbfs, room_noise
+from dolce.core.rig.slate import SLATE, slate_missing
 from dolce.core.rig.sub_arrival import sub_arrival
+from dolce.core.rig.sub_match import WAYS, SubMatch, SubReading, sub_changes, subs_agree
 
-__all__ = ["FAULTS", "LINE_BAND_HZ", "NOISE_THIRDS_HZ", "SUB_BAND_HZ", "Fault", "LineReading", "LineVerdict",
-           "RoomNoise", "checked_faults", "line_reading", "line_verdicts", "noise_thirds_dbfs", "room_noise",
-           "sub_arrival"]
+__all__ = ["ANGLES", "CHOICES_DB", "FAULTS", "LINE_BAND_HZ", "NOISE_THIRDS_HZ", "POINTINGS", "SECOND_BELOW_DB",
+           "SLATE", "START_DBFS", "STEP_DB", "SUB_BAND_HZ", "WAYS", "Ceiling", "CeilingWatch", "ChannelLevel", "Fault",
+           "InterfaceLoop", "LineReading", "LineVerdict", "Microphone", "MicrophoneFinding", "MicrophoneInUse",
+           "RampStep", "RoomNoise", "SubMatch", "SubReading", "band_share_db", "checked_faults", "differences",
+           "goal_db", "interface_loop", "line_reading", "line_verdicts", "microphone_findings", "noise_thirds_dbfs",
+           "ramp_step", "reference_source", "room_noise", "slate_missing", "sub_arrival", "sub_changes",
+           "subs_agree", "suggested_level_db"]

@@ -55,6 +55,10 @@ class Passes:
         self._session.execute(update(PassRow).where(PassRow.id == pass_id).values(
             state=state, message=message, **({} if result is None else {"result": result})))
 
+    def keep_result(self, pass_id: int, result: dict) -> None:
+        """What it found, whatever its state."""
+        self._session.execute(update(PassRow).where(PassRow.id == pass_id).values(result=result))
+
     def interrupt_running(self) -> None:
         """After a start: what still counts as running was cut off with the process that ran it."""
         self._session.execute(update(PassRow).where(PassRow.state == "running").values(

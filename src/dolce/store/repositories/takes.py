@@ -89,21 +89,35 @@ class Takes:
         Returns its number.
         """
         response = capture.response
-        row = TakeRow(
-            round_id=round_id, channel=channel, spot_number=spot_number,
-            attempt=self.attempts(round_id, channel, spot_number) + 1, taken_at=at, source=source,
-            sample_rate_hz=response.sample_rate_hz, arrival_s=capture.arrival.time_s, arrival_known=arrival_known,
-            polarity=capture.arrival.polarity, signal_to_noise_db=capture.quality.signal_to_noise_db,
-            peak_dbfs=capture.quality.peak_dbfs, clipped_samples=capture.quality.clipped_samples,
-            warnings=[*capture.warnings, *warnings], level_db=encoding.array_bytes(level_db, kind="<f8"),
-            places=places and {"speaker": encoding.point_values(places[0]), "spot": encoding.point_values(places[1])})
-        self._session.add(row)
-        self._session.flush()
+        row = self._row(round_id, channel, spot_number, at, places, capture.quality, level_db,
+                        [*capture.warnings, *warnings], source=source, sample_rate_hz=response.sample_rate_hz,
+                        arrival_s=capture.arrival.time_s, arrival_known=arrival_known,
+                        polarity=capture.arrival.polarity)
         self._session.add(TakeSamplesRow(
             take_id=row.id, response=encoding.array_bytes(response.sample, kind="<f4"),
             response_start_s=response.start_s, recording=recording, recording_name=recording_name,
             sweep={name: getattr(sweep, name) for name in sweep.__slots__}))
         return row.id
+
+    def add_moving(self, *, round_id: int, channel: str, spot_number: int, at: datetime, quality: Quality, level_db,
+                   sample_rate_hz: int, places: tuple[Point, Point], warnings: Sequence[str] = ()) -> int:
+        """Keep a moving-microphone average: a level over frequency without samples. Returns its number."""
+        return self._row(round_id, channel, spot_number, at, places, quality, level_db, warnings, source="moving",
+                         sample_rate_hz=sample_rate_hz, arrival_s=0.0, arrival_known=False, polarity="unsure").id
+
+    def _row(self, round_id: int, channel: str, spot_number: int, at: datetime, places: tuple[Point, Point] | None,
+             quality: Quality, level_db, warnings: Sequence[str], **values) -> TakeRow:
+        row = TakeRow(
+            round_id=round_id, channel=channel, spot_number=spot_number,
+            attempt=self.attempts(round_id, channel, spot_number) + 1, taken_at=at,
+            signal_to_noise_db=quality.signal_to_noise_db, peak_dbfs=quality.peak_dbfs,
+            clipped_samples=quality.clipped_samples, warnings=list(warnings),
+            level_db=encoding.array_bytes(level_db, kind="<f8"),
+            places=places and {"speaker": encoding.point_values(places[0]),
+                               "spot": encoding.point_values(places[1])}, **values)
+        self._session.add(row)
+        self._session.flush()
+        return row
 
     def get(self, take_id: int) -> TakeRecord:
         row = self._session.get(TakeRow, take_id)
@@ -117,18 +131,18 @@ class Takes:
             TakeRow.id == take_id))
 
     def response(self, take_id: int) -> ImpulseResponse:
-        """The impulse response of a take."""
+        """The impulse response of a take; NotFound for a moving average, which has none."""
         take, samples = self._session.get(TakeRow, take_id), self._session.get(TakeSamplesRow, take_id)
         if take is None or samples is None:
-            raise NotFound(f"there is no take {take_id}.", where="takes", remedy="Reload the page.")
+            raise self._no_samples(take_id, take)
         return ImpulseResponse(sample=encoding.bytes_array(samples.response, kind="<f4"),
                                sample_rate_hz=take.sample_rate_hz, start_s=samples.response_start_s)
 
     def recording(self, take_id: int) -> tuple[bytes, str]:
-        """The raw recording as it was kept, and its file name."""
+        """The raw recording as it was kept, and its file name; NotFound for a moving average."""
         row = self._session.get(TakeSamplesRow, take_id)
         if row is None:
-            raise NotFound(f"there is no take {take_id}.", where="takes", remedy="Reload the page.")
+            raise self._no_samples(take_id, self._session.get(TakeRow, take_id))
         return row.recording, row.recording_name
 
     def copy_all(self, from_job: int, to_job: int) -> dict[int, int]:
@@ -144,7 +158,9 @@ class Takes:
                                     if c.name not in ("id", "round_id")}, round_id=new.id)
                 self._session.add(copied)
                 self._session.flush()
-                samples = self._session.get_one(TakeSamplesRow, take.id)
+                samples = self._session.get(TakeSamplesRow, take.id)
+                if samples is None:                                  # a moving average
+                    continue
                 self._session.add(TakeSamplesRow(
                     **{c.name: getattr(samples, c.name) for c in TakeSamplesRow.__table__.columns
                        if c.name != "take_id"}, take_id=copied.id))
@@ -154,6 +170,13 @@ class Takes:
 
     def remove_rounds(self, job_id: int) -> None:
         self._session.execute(delete(RoundRow).where(RoundRow.job_id == job_id))
+
+    @staticmethod
+    def _no_samples(take_id: int, take: TakeRow | None) -> NotFound:
+        if take is None:
+            return NotFound(f"there is no take {take_id}.", where="takes", remedy="Reload the page.")
+        return NotFound("a moving average has a level over frequency, but no recording or impulse response.",
+                        where=f"{take.channel}, spot {take.spot_number}", remedy="Take a sweep there to see them.")
 
     @staticmethod
     def _round(row: RoundRow) -> Round:

@@ -1,0 +1,97 @@
+"""Subs matched to each other: each alone, in the same way, until all read the same."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Literal
+
+from dolce.core import checked
+from dolce.core.signals import Source
+
+Way = Literal["close", "same place"]
+WAYS: dict[Way, str] = {"close": "Microphone close to each cone, always at the same distance",
+                        "same place": "All subs in turn on one place, microphone unmoved"}
+USUAL_DISTANCE_M = 0.15                     # from the cone: common practice
+USUAL_TONE_HZ = 50.0                        # above most ports' tuning: common practice
+NOISE_BAND_HZ = (30.0, 80.0)
+AGREE_DB = 0.1
+_ABOVE_TUNING = 1.3                         # nearer to it the port sounds and the cone hardly moves
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class SubMatch:
+    """How the subs are compared.
+
+    Attributes
+    ----------
+    sound : "tone" or "noise"
+    tone_hz, tuning_hz : float, float or None
+        Of the tone, and of the ports; None where the subs are closed or it isn't known.
+    distance_m : float
+        Of the microphone to each cone.
+    step_db : float
+        The finest step that the gains can be set in.
+    """
+
+    way: Way = "close"
+    sound: Literal["tone", "noise"] = "noise"
+    tone_hz: float = USUAL_TONE_HZ
+    tuning_hz: float | None = None
+    distance_m: float = USUAL_DISTANCE_M
+    step_db: float = 0.1
+    level_dbfs: float = -30.0
+
+    def __post_init__(self) -> None:
+        checked.within(self.tone_hz, low=20, high=120, where="tone", unit="Hz")
+        if self.tuning_hz is not None:
+            checked.within(self.tuning_hz, low=10, high=100, where="tuning", unit="Hz")
+        checked.within(self.distance_m, low=0.02, high=1.0, where="distance", unit="m")
+        checked.within(self.step_db, low=0.05, high=3, where="step", unit="dB")
+        checked.within(self.level_dbfs, low=-60, high=-10, where="level", unit="dBFS")
+
+    @property
+    def source(self) -> Source:
+        """What each sub plays."""
+        if self.sound == "tone":
+            return Source(kind="tone", frequency_hz=self.tone_hz, level_dbfs=self.level_dbfs)
+        return Source(kind="band", band_hz=NOISE_BAND_HZ, level_dbfs=self.level_dbfs)
+
+    @property
+    def below_tuning(self) -> bool:
+        """Whether the tone lies so low that a port, not the cone, would be compared, and the cone may overshoot."""
+        return self.sound == "tone" and self.tuning_hz is not None and self.tone_hz < _ABOVE_TUNING * self.tuning_hz
+
+    @property
+    def agree_db(self) -> float:
+        """How near all readings must be: 0.1 dB, or the device's step where that is coarser."""
+        return max(AGREE_DB, self.step_db)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class SubReading:
+    """One sub: its last reading in dB, and the gain still to change in whole steps."""
+
+    channel: str
+    read_db: float | None
+    change_db: float | None
+
+
+def sub_changes(readings: Mapping[str, float], subs: tuple[str, ...], match: SubMatch) -> list[SubReading]:
+    """What is still to change of each sub: all go to the softest one, so that none is driven harder than it was."""
+    softest = min((readings[s] for s in subs if s in readings), default=None)
+    found = []
+    for sub in subs:
+        read = readings.get(sub)
+        change = None
+        if read is not None and softest is not None:
+            change = 0.0 if read - softest <= match.agree_db + 1e-9 else \
+                round((softest - read) / match.step_db) * match.step_db
+        found.append(SubReading(channel=sub, read_db=read, change_db=change))
+    return found
+
+
+def subs_agree(readings: Mapping[str, float], subs: tuple[str, ...], match: SubMatch) -> bool:
+    """Whether all are read and lie within 0.1 dB, or within the device's step."""
+    if len(subs) < 2 or not set(subs) <= set(readings):
+        return False
+    values = [readings[s] for s in subs]
+    return max(values) - min(values) <= match.agree_db + 1e-9

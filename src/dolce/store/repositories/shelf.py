@@ -1,0 +1,100 @@
+"""What a calibrator keeps for all jobs: microphones, and what processors can do."""
+
+import dataclasses
+from datetime import datetime
+from typing import Any, ClassVar, Generic, TypeVar
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from dolce.core.processor import ProcessorLimits
+from dolce.core.rig import Microphone
+from dolce.errors import NotFound
+from dolce.store import encoding
+from dolce.store.models import MicrophoneRow, ProcessorRow, Row
+
+Value = TypeVar("Value", Microphone, ProcessorLimits)
+
+
+class Shelf(Generic[Value]):
+    """Things under names; what is taken away can be brought back."""
+
+    row: ClassVar[type[Row]]
+    what: ClassVar[str]
+
+    def __init__(self, session: Session) -> None:
+        self._session = session
+
+    def all(self) -> list[Value]:
+        """In the order of their names."""
+        rows = self._session.scalars(select(self.row).where(self.row.deleted_at.is_(None))
+                                     .order_by(self.row.name, self.row.id))
+        return [self._value(row) for row in rows]
+
+    def deleted(self) -> list[Value]:
+        """What was taken away, the latest first."""
+        rows = self._session.scalars(select(self.row).where(self.row.deleted_at.is_not(None))
+                                     .order_by(self.row.deleted_at.desc()))
+        return [self._value(row) for row in rows]
+
+    def get(self, number: int) -> Value:
+        return self._value(self._row(number))
+
+    def add(self, value: Value) -> Value:
+        row = self.row(name=value.name, data=self._data(value))
+        self._session.add(row)
+        self._session.flush()
+        return self._value(row)
+
+    def change(self, value: Value) -> None:
+        """Keep a changed one under its number."""
+        row = self._row(value.id)
+        row.name, row.data = value.name, self._data(value)
+
+    def delete(self, number: int, at: datetime) -> None:
+        self._row(number).deleted_at = at
+
+    def restore(self, number: int) -> None:
+        self._row(number).deleted_at = None
+
+    def encoded(self, value: Value) -> dict[str, Any]:
+        raise NotImplementedError
+
+    def decoded(self, values: dict[str, Any]) -> Value:
+        raise NotImplementedError
+
+    def _data(self, value: Value) -> dict[str, Any]:
+        return {key: v for key, v in self.encoded(value).items() if key != "id"}
+
+    def _value(self, row: Any) -> Value:
+        return self.decoded({**row.data, "id": row.id})
+
+    def _row(self, number: int | None) -> Any:
+        row = None if number is None else self._session.get(self.row, number)
+        if row is None:
+            raise NotFound(f"there is no {self.what} {number}.", where=self.what, remedy="Reload the page.")
+        return row
+
+
+class Microphones(Shelf[Microphone]):
+    """The calibrator's microphones."""
+
+    row, what = MicrophoneRow, "microphone"
+
+    def encoded(self, value: Microphone) -> dict[str, Any]:
+        return encoding.microphone_values(value)
+
+    def decoded(self, values: dict[str, Any]) -> Microphone:
+        return encoding.microphone_of(values)
+
+
+class Processors(Shelf[ProcessorLimits]):
+    """What the calibrator's processors can do."""
+
+    row, what = ProcessorRow, "processor"
+
+    def encoded(self, value: ProcessorLimits) -> dict[str, Any]:
+        return dataclasses.asdict(value)
+
+    def decoded(self, values: dict[str, Any]) -> ProcessorLimits:
+        return ProcessorLimits(**values)

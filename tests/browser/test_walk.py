@@ -64,18 +64,25 @@ def test_a_new_job_from_nothing_to_proven(driver, address, downloads, tmp_path):
     # Rig: pace, faulty and good calibration file, level.
     page.stop("Rig")
     page.fill("Pace", "as fast as it computes")
+    page.press("Save")
+    page.press("Level")
     page.fill("Sweep length", "2")
     page.press("Save")
+    page.press("Microphones")
+    page.press("At the speakers")
+    page.fill("Name", "Stand microphone")
+    page.press("Add and use")
     faulty = tmp_path / "faulty.txt"
     faulty.write_text("20 0\nwords here\n")
     page.find("input[name=curve]").send_keys(str(faulty))
-    page.press("Read curve")
+    page.press("Read curve for 0° of Stand microphone")
     assert "line 2" in page.text("main")
     good = tmp_path / "microphone.txt"
-    good.write_bytes(services.rigging.rehearsal_curve())
+    good.write_bytes(services.microphones.rehearsal_curve())
     page.find("input[name=curve]").send_keys(str(good))
-    page.press("Read curve")
+    page.press("Read curve for 0° of Stand microphone")
     assert page.find("#mic-curve").get_attribute("data-plot-state") == "drawn"
+    page.press("Level")
     page.press("Check the level")
     page.wait(lambda: "good" in page.text('[data-level="R"]'))
     page.ready()

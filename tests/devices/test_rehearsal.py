@@ -18,8 +18,9 @@ def rig(**changes):
 
 
 def heard(device, stimulus, output=1):
-    return device.play_and_record(stimulus, output=output, sample_rate_hz=RATE, progress=lambda _: None,
-                                  stopped=lambda: False)
+    (recording,) = device.play_and_record(stimulus, output=output, sample_rate_hz=RATE, progress=lambda _: None,
+                                          stopped=lambda: False)
+    return recording
 
 
 def click(at=100, samples=RATE // 2):

@@ -66,9 +66,10 @@ def card():
 
 
 def play(stimulus, *, output=1, microphone=1, rate=RATE, stopped=lambda: False):
-    device = SoundCard(name="virtual_room", host=HOST, microphone=microphone)
-    return device.play_and_record(stimulus, output=output, sample_rate_hz=rate, progress=lambda _: None,
-                                  stopped=stopped)
+    device = SoundCard(name="virtual_room", host=HOST, inputs=[microphone])
+    (recording,) = device.play_and_record(stimulus, output=output, sample_rate_hz=rate, progress=lambda _: None,
+                                          stopped=stopped)
+    return recording
 
 
 def test_device_is_listed_with_its_channels(card):

@@ -63,7 +63,7 @@ def test_each_stop_says_what_it_has_and_lacks(services):
     job = services.jobs.create(JobWish(name="Empty"))
     lines = {s.stop: (s.fill, s.line) for s in services.progress.status(job.id).stops}
     assert lines["takes"] == ("hollow", "0 of 18 takes")
-    assert lines["rig"] == ("hollow", "no curve yet")
+    assert lines["rig"] == ("hollow", "no microphone")
     assert lines["align"] == ("hollow", "needs takes")
     assert lines["prove"] == ("hollow", "not yet")
 

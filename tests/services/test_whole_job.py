@@ -78,7 +78,7 @@ def test_processor_really_filters_the_sound(demo, demo_job):
             microphone_gain_db=0, processor=ProcessorState(active="A", presets={"A": preset}), seed="x")
         noise = np.random.default_rng(1).standard_normal(48_000) * 0.03
         levels.append(rig.play_and_record(noise, output=1, sample_rate_hz=48_000, progress=lambda _: None,
-                                          stopped=lambda: False))
+                                          stopped=lambda: False)[0])
     f, cross = signal.csd(levels[0], levels[1], fs=48_000, nperseg=4096)
     _, own = signal.welch(levels[0], fs=48_000, nperseg=4096)
     at = (f > 300) & (f < 6000)
@@ -230,7 +230,8 @@ def test_recordings_that_are_no_takes_are_refused_and_nothing_is_lost(services, 
 def test_calibration_is_taken_out_of_the_takes(services, job):
     run_all(services, job.id)
     without = services.taking.board(job.id).takes[("L", 1)]
-    services.rigging.set_curve(job.id, services.rigging.rehearsal_curve(), file_name="cal.txt")
+    services.microphones.use(job.id, services.microphones.add(name="Mic").id)
+    services.microphones.read_curve(1, 0, services.microphones.rehearsal_curve(), file_name="cal.txt")
     services.taking.repeat(job.id, "L", 1)
     services.sound.wait()
     taken_out = without.level_db - services.taking.board(job.id).takes[("L", 1)].level_db
@@ -361,8 +362,8 @@ def test_headroom_cut_covers_boost_and_trim(demo, demo_job):
 def test_inverted_speaker_is_turned_round(services, job, monkeypatch):
     # The left speaker of the rig with its wires swapped.
     heard = rehearsal.RehearsalRig._path
-    monkeypatch.setattr(rehearsal.RehearsalRig, "_path", lambda rig, channel, place, rate: (
-        heard(rig, channel, place, rate) * (-1 if channel == "L" else 1)))
+    monkeypatch.setattr(rehearsal.RehearsalRig, "_path", lambda rig, channel, place, rate, number: (
+        heard(rig, channel, place, rate, number) * (-1 if channel == "L" else 1)))
     services.taking.run_spot(job.id, 1)
     services.sound.wait()
     services.aligning.use_proposal(job.id)

@@ -71,8 +71,8 @@ def test_names_typed_as_markup_stay_text(client):
     ("room/move/L", {"x": "50", "y": "1", "z": "1"}, "lies outside the room"),
     ("room/spots", {"sheet": "spots", "pattern": "cluster", "seat": "1", "count": "2.5", "spacing": "0.2"},
      "whole number"),
-    ("rig/settings", {"sample_rate_hz": "1", "pace": "fast", "sweep_level_dbfs": "0", "sweep_seconds": "5",
-                      "microphone_gain_db": "0"}, "out of range"),
+    ("rig/level", {"sweep_level_dbfs": "0", "sweep_seconds": "5", "microphone_gain_db": "0",
+                   "ceiling_dbfs": "-6"}, "out of range"),
     ("align/choose", {"trim-L": "99", "delay-L": "0", "polarity-L": "normal", "trim-R": "0", "delay-R": "x",
                       "polarity-R": "normal"}, ""),
 ])
@@ -95,7 +95,8 @@ def test_decimal_comma_and_feet_are_understood(client, services):
     (b"one word per line\n", "0 points"), (b"20 1\n", "1 point found"), (b"50 1\n20 1\n", "20 Hz follows 50 Hz"),
     (b"20 nan\n30 1\n", "not a number")])
 def test_faulty_calibration_files_are_explained_beside_the_field(client, job_url, data, said):
-    answer = post(client, f"{job_url}/rig/curve", curve=(io.BytesIO(data), "cal.txt"))
+    post(client, f"{job_url}/rig/microphones", name="Mic")
+    answer = post(client, f"{job_url}/rig/microphones/1/curve/0", curve=(io.BytesIO(data), "cal.txt"))
     assert answer.status_code == 422
     assert said in answer.text
 

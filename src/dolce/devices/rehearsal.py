@@ -25,7 +25,7 @@ ROOM_NOISE_DBFS = -74.0           # RMS at 0 dB of microphone gain
 _BLOCK_S = 0.05
 _STEPS = 2**23                    # a 24-bit converter
 
-# Side-on sound misses the pressure rise before the capsule: what the curve for 90 degrees has less, at 10 kHz and above.
+# Side-on sound misses the pressure rise before the capsule: the curve for 90 degrees has this less from 10 kHz on.
 SIDE_ON_DB = 1.8
 
 MICROPHONE_CURVE = MicrophoneCurve(
@@ -310,7 +310,8 @@ class RehearsalRig:
             level = level * 10 ** (_OTHER_MICROPHONE_DB / 20 / (1 + (4000 / np.maximum(frequency, 1)) ** 4))
         turn = np.exp(-2j * np.pi * frequency * model.latency_s)
         spectrum = fft.rfft(response, size) * (1 + self._desk(place, microphone, frequency, speed))
-        return fft.irfft(spectrum * level * turn * _electronics_of(frequency), size)[: response.size + round(0.05 * rate)]
+        kept = response.size + round(0.05 * rate)
+        return fft.irfft(spectrum * level * turn * _electronics_of(frequency), size)[:kept]
 
     def _desk(self, place: Point, microphone: Point, frequency: NDArray, speed_m_s: float) -> NDArray:
         """What reflections from desks add to the direct sound, against it, by frequency."""

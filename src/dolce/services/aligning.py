@@ -3,7 +3,14 @@
 from dataclasses import dataclass
 
 from dolce.core.acoustics import speed_of_sound
-from dolce.core.alignment import LEVEL_BAND_HZ, ArrivalLadder, ChannelReading, arrival_ladder, mid_level_db
+from dolce.core.alignment import (
+    LEVEL_BAND_HZ,
+    TRIM_STEP_DB,
+    ArrivalLadder,
+    ChannelReading,
+    arrival_ladder,
+    mid_level_db,
+)
 from dolce.core.geometry import distance_m
 from dolce.core.job import Job, Round
 from dolce.core.processor import ChannelSettings
@@ -35,6 +42,16 @@ class AlignView:
     expected_m: dict[str, float]
     speed_m_s: float
     missing: str
+
+    @property
+    def broken(self) -> tuple[str, ...]:
+        """What of the proposal, or of what was chosen, the processor can't hold."""
+        limits = self.job.limits
+        if limits is None or self.ladder is None:
+            return ()
+        settings = self.chosen or {r.reading.channel: ChannelSettings(trim_db=r.trim_db, delay_s=min(r.delay_s, 0.2))
+                                   for r in self.ladder.rungs}
+        return tuple(f"{channel}: {text}" for channel, s in settings.items() for text in limits.broken_by_channel(s))
 
 
 def readings_of(work: UnitOfWork, job: Job, round_id: int) -> list[ChannelReading]:
@@ -79,7 +96,10 @@ class Aligning:
             missing = "One channel alone needs no levels or delays against others."
         elif len(readings) < len(job.channels):
             missing = "Every channel must be taken at spot 1, the main seat's centre."
-        ladder = None if missing else arrival_ladder(readings, sample_rate_hz=job.rig.sample_rate_hz)
+        limits = job.limits
+        ladder = None if missing else arrival_ladder(
+            readings, sample_rate_hz=job.rig.sample_rate_hz,
+            trim_step_db=max(TRIM_STEP_DB, limits.trim_step_db) if limits else TRIM_STEP_DB)
         return AlignView(job=job, round=base, ladder=ladder, chosen=chosen, missing=missing,
                          expected_m={s.channel: distance_m(s.place, job.seat.place) for s in job.speakers},
                          speed_m_s=speed_of_sound(job.room.temperature_c))
@@ -97,6 +117,8 @@ class Aligning:
     def choose(self, job_id: int, typed: dict[str, tuple[float, float, str]]) -> None:
         """Take over typed trims (dB), delays (ms) and polarities by channel; InvalidForm naming the field."""
         settings, faults = {}, {}
+        with self._context.look() as work:
+            limits = work.jobs.get(job_id).limits
         for channel, (trim_db, delay_ms, polarity) in typed.items():
             for field, build in (("trim", lambda t=trim_db: ChannelSettings(trim_db=t)),
                                  ("delay", lambda d=delay_ms: ChannelSettings(delay_s=d / 1000))):
@@ -106,8 +128,11 @@ class Aligning:
                     faults[f"{field}-{channel}"] = ("Choose -40 to 12 dB." if field == "trim"
                                                     else "Choose 0 to 200 ms.")
             if not faults:
-                settings[channel] = ChannelSettings(trim_db=round(trim_db, 1), delay_s=delay_ms / 1000,
-                                                    polarity="inverted" if polarity == "inverted" else "normal")
+                wished = ChannelSettings(trim_db=round(trim_db, 2), delay_s=delay_ms / 1000,
+                                         polarity="inverted" if polarity == "inverted" else "normal")
+                for text in limits.broken_by_channel(wished) if limits else ():
+                    faults[f"{text.split()[0]}-{channel}"] = f"It would be {text}."
+                settings[channel] = wished
         if faults:
             raise InvalidForm(faults)
         self._keep(job_id, settings, "by hand")

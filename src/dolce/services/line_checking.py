@@ -169,7 +169,8 @@ def _checked(job: Job, channel: str, progress: Progress, stopped: Stopped) -> di
 def _view(job: Job, last: PassRecord | None) -> LinesView:
     kept = {c: dict(v) for c, v in (last.result if last else {}).items() if c in job.channels}
     said = {c: (v.pop("really"), v.pop("heard")) for c, v in kept.items()}
-    readings = {c: LineReading(**v) for c, v in kept.items()}
+    # Passes of older versions kept the reason of an unsure polarity as well.
+    readings = {c: LineReading(**{k: x for k, x in v.items() if k != "reason"}) for c, v in kept.items()}
     plan = job.plan
     expected = _expected_m(plan)
     verdicts = line_verdicts(readings, expected_m=expected, subs=[s.channel for s in plan.subs],

@@ -14,7 +14,7 @@ from typing import Literal
 import numpy as np
 from numpy.typing import NDArray
 
-from dolce.core.job import Job, PassRecord
+from dolce.core.job import Job, PassRecord, TakeRecord
 from dolce.core.levels import LiveMeter, LiveReading, LiveSpectrum, dbfs_rms, peak_dbfs, power_db
 from dolce.core.response import Quality, moving_average_level_db
 from dolce.core.rig import START_DBFS, RampStep, SubMatch, ramp_step, reference_source
@@ -57,6 +57,10 @@ class LiveWish:
         Where the microphone stands, or around which it is carried.
     automatic : bool
         One channel after the other without a hand.
+    compared : int
+        Number of a kept moving average that the spectrum is compared with; 0 for none.
+    top_db : float or None
+        Upper end of the spectrum's scale in dBFS; None until the first look.
     """
 
     source: Source = field(default_factory=Source)
@@ -68,6 +72,8 @@ class LiveWish:
     time: str = "slow"
     spot: int = 1
     automatic: bool = False
+    compared: int = 0
+    top_db: float | None = None
 
     def __post_init__(self) -> None:
         if self.average not in AVERAGES_S:
@@ -77,7 +83,10 @@ class LiveWish:
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
 class Bands:
-    """Levels in bands: mid-band frequencies in Hz, dBFS with the microphone's curve taken out."""
+    """Levels in bands: mid-band frequencies in Hz, dBFS with the microphone's curve taken out.
+
+    `label` is the channel that played, or "the room".
+    """
 
     label: str
     per_octave: int
@@ -115,10 +124,6 @@ class LiveView:
     kept: Mapping[str, float]
     last_pass: PassRecord | None
 
-    @property
-    def shown(self) -> Bands | None:
-        return self.bands
-
 
 class LiveSound:
     """Live sessions of all jobs, one at a time."""
@@ -150,6 +155,9 @@ class LiveSound:
 
     def wish(self, job_id: int, purpose: Purpose) -> LiveWish:
         """What was asked for last."""
+        session = self._of(job_id, purpose)
+        if session is not None:
+            return session.wish
         return self._wishes.get((job_id, purpose)) or _first_wish(purpose)
 
     # Asking
@@ -166,6 +174,7 @@ class LiveSound:
             job.speaker(wish.channel)
             if purpose in ("moving", "ramp", "reference", "subs"):
                 require_open(job, [wish.channel])
+        wish = replace(wish, top_db=None) if purpose == "moving" else wish
         session = _Session(self, job, purpose, wish)
         state = self._wishes[(job_id, purpose)] = session.wish
         result = {"kept": dict(last.result.get("kept", {}))} if last is not None and purpose in _KIND else None
@@ -209,11 +218,42 @@ class LiveSound:
         bands = session.look().bands if session is not None else None
         if bands is None:
             raise Conflict("there is no spectrum yet.", where="spectrum", remedy="Start it and wait a second.")
-        self._frozen[job_id] = replace(bands, label="held")
+        self._frozen[job_id] = bands
 
     def release(self, job_id: int) -> None:
         """Let the frozen spectrum go."""
         self._frozen.pop(job_id, None)
+
+    def use_level(self, job_id: int) -> None:
+        """End the ramp here and use its level."""
+        session = self._of(job_id, "ramp")
+        if session is None or session.over or session.look().ramp is None:
+            raise Conflict("nothing comes up now.", where="level", remedy="Start it first.")
+        session.finish()
+        self._sound.wait(5)
+
+    def louder(self, job_id: int, purpose: Purpose, change_db: float) -> None:
+        """The source louder or softer, its peaks never above the ceiling."""
+        wish = self.wish(job_id, purpose)
+        with self._context.look() as work:
+            rig = work.jobs.get(job_id).rig
+        source = wish.source
+        over = source.peak_dbfs(rig.sample_rate_hz) - source.level_dbfs if source.kind != "silence" else 0.0
+        most = min(-3.0, np.floor((rig.ceiling_dbfs - over) * 10) / 10)
+        level = max(-90.0, min(most, round(source.level_dbfs + change_db, 2)))
+        self.change(job_id, purpose, source=replace(source, level_dbfs=level))
+
+    def move_scale(self, job_id: int, change_db: float) -> None:
+        """The scale of the spectrum up or down."""
+        top = self.wish(job_id, "spectrum").top_db
+        if top is not None:
+            self.change(job_id, "spectrum", top_db=top + change_db)
+
+    def moving_takes(self, job_id: int) -> list[TakeRecord]:
+        """Moving averages of a job that the spectrum can be compared with, the latest first."""
+        with self._context.look() as work:
+            rounds = [r.id for r in work.takes.rounds(job_id)]
+            return work.takes.moving(rounds)
 
     def keep_reading(self, job_id: int, purpose: Purpose) -> None:
         """Keep what the meter shows for the channel that plays."""
@@ -319,7 +359,8 @@ class _Session:
             if level.size:
                 curve = self.job.rig.curve
                 own = power_db(np.abs(curve.on(frequency)) ** 2) if curve is not None else 0.0
-                bands = Bands(label="now", per_octave=self.wish.per_octave, frequency_hz=frequency,
+                playing = self.wish.channel and self.wish.source.kind != "silence"
+                bands = Bands(label=self.wish.channel if playing else "the room", per_octave=self.wish.per_octave, frequency_hz=frequency,
                               level_db=level - own)
             return _Look(reading=self._meter.reading, bands=bands, seconds=self._at / self._rate, ramp=self._ramp,
                          averaged_s=self._spectrum.seconds, ready=self._ready())
@@ -347,6 +388,13 @@ class _Session:
         with self._lock:
             self._meter.reset()
             self._spectrum.reset()
+
+    def finish(self) -> None:
+        """End with what there is, as if the work were done."""
+        with self._lock:
+            if self._ramp is not None:
+                self._ramp = replace(self._ramp, level_dbfs=self.wish.source.level_dbfs)
+            self._finished = True
 
     def steady_db(self) -> float:
         """C-weighted equivalent level of the last period of the noise: it repeats to a hundredth of a dB."""
@@ -415,6 +463,9 @@ class _Session:
             settled = self._at >= SETTLE_S * self._rate
             if self.purpose != "moving" or settled:
                 self._spectrum.hear(block)
+            if self.wish.top_db is None and self._spectrum.frames:
+                highest = float(self._spectrum.bands(per_octave=3)[1].max())
+                self.wish = replace(self.wish, top_db=10.0 * np.ceil((highest + 12) / 10))
             self._at += block.shape[1]
             if self.purpose == "ramp":
                 self._ramp_on(block[0])
@@ -532,6 +583,9 @@ class _Session:
         self._spectrum.reset()
 
     def _unseen(self) -> bool:
+        """Whether sound goes on for nobody; what ends by itself needs no eyes."""
+        if self.wish.automatic or self.purpose == "moving":
+            return False
         return time.monotonic() - self._seen > _UNSEEN_S
 
 

@@ -1,12 +1,16 @@
 """The Load stop: presets in the processor, and files for any other one."""
 
 from dataclasses import asdict, dataclass, replace
+from functools import lru_cache
+from string import ascii_uppercase
+
+import numpy as np
 
 from dolce.core.correction import headroom_of
-from dolce.core.filters import convolution_filter
+from dolce.core.filters import PeakingFilter, convolution_filter
 from dolce.core.filters.convolution import DURATION_S
 from dolce.core.job import SAMPLE_RATES_HZ, Job
-from dolce.core.processor import BYPASS, ChannelSettings, Preset, ProcessorState
+from dolce.core.processor import BYPASS, ChannelSettings, Convolution, Preset
 from dolce.core.shape import Shape
 from dolce.errors import Conflict, InvalidValue
 from dolce.formats.audio_file import write_wav
@@ -23,8 +27,8 @@ from dolce.services.aligning import chosen_settings
 from dolce.services.context import Context
 from dolce.services.shaping import Shaping, shape_or_default
 
-SLOTS = ("A", "B")
-CONTENTS = {"corrected": "Aligned and corrected", "aligned": "Aligned only"}
+CONTENTS = {"corrected": "Aligned and corrected", "convolved": "Aligned and corrected, by convolution",
+            "aligned": "Aligned only"}
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -38,6 +42,12 @@ class LoadView:
     shaped: bool
     cut_db: float
     loaded_is_current: dict[str, bool]
+    broken: dict[str, tuple[str, ...]]
+
+    @property
+    def slots(self) -> tuple[str, ...]:
+        """The processor's presets by letter."""
+        return slots_of(self.job)
 
 
 class Loading:
@@ -53,22 +63,32 @@ class Loading:
             shape = shape_or_default(work, job_id)
             chosen = chosen_settings(work, job_id)
         settings = _settings(job, chosen, shape)
-        current = {content: _preset(content, job, settings) for content in CONTENTS}
+        names = {name: content for content, name in CONTENTS.items()}
+        current = {slot: _preset(names[held.name], job, settings) for slot, held in job.processor.presets.items()
+                   if held.name in names}
         return LoadView(job=job, shape=shape, settings=settings, aligned=chosen is not None, shaped=bool(shape.bands),
                         cut_db=_cut_db(job, settings),
-                        loaded_is_current={slot: preset in current.values()
-                                           for slot, preset in job.processor.presets.items()})
+                        loaded_is_current={slot: current.get(slot) == preset
+                                           for slot, preset in job.processor.presets.items()},
+                        broken={content: job.limits.broken_by(_preset(content, job, settings)) if job.limits else ()
+                                for content in ("corrected", "aligned")})
 
     def load(self, job_id: int, slot: str, content: str) -> None:
         """Write a preset into a slot of the processor and read it back."""
-        if slot not in SLOTS or content not in CONTENTS:
-            raise InvalidValue(f"slot {slot!r}, content {content!r}.", where="load", remedy="Reload the page.")
         view = self.view(job_id)
-        if content == "corrected" and not view.shaped:
+        if slot not in view.slots or content not in CONTENTS:
+            raise InvalidValue(f"slot {slot!r}, content {content!r}.", where="load", remedy="Reload the page.")
+        if content != "aligned" and not view.shaped:
             raise Conflict("there are no filters to load.", where="load", remedy="Find them on the Shape page first.")
         if content == "aligned" and not view.aligned:
             raise Conflict("no levels and delays are chosen.", where="load", remedy="Choose them on the Align page.")
         preset = _preset(content, view.job, view.settings)
+        broken = view.job.limits.broken_by(preset) if view.job.limits else ()
+        if broken:
+            raise Conflict(f"{view.job.limits.name} can't hold it: {'; '.join(broken[:3])}"
+                           f"{' and more' if len(broken) > 3 else ''}.", where=f"preset {slot}",
+                           remedy="Find the filters again on Shape, change trims and delays on Align, or correct the "
+                                  "limits on the Rig page.")
         now = self._context.now()
         with self._context.change() as work:
             state = work.jobs.get(job_id).processor
@@ -88,7 +108,7 @@ class Loading:
                 raise Conflict("a pass is running in this state.", where="processor", remedy="Stop it first.")
             if to != BYPASS and to not in job.processor.presets:
                 raise InvalidValue(f"preset {to} is empty.", where="processor", remedy="Load it first.")
-            state = ProcessorState(active=to, presets=job.processor.presets)
+            state = replace(job.processor, active=to)
             work.jobs.set_processor(job_id, state)
             work.logbook.add(job_id, f"Processor {state.description}.", at=self._context.now())
 
@@ -136,10 +156,38 @@ def _cut_db(job: Job, settings: dict[str, ChannelSettings]) -> float:
     return max(0.0, -(-round(most * 1000) // 100) / 10)
 
 
+def slots_of(job: Job) -> tuple[str, ...]:
+    """Letters of the presets that the processor of a job has; two where its limits are not known."""
+    return tuple(ascii_uppercase[: job.limits.presets if job.limits else 2])
+
+
 def _preset(content: str, job: Job, settings: dict[str, ChannelSettings]) -> Preset:
-    """Both contents are turned down alike, so that comparing them is fair."""
-    own = settings if content == "corrected" else {c: replace(s, filters=()) for c, s in settings.items()}
+    """All contents are turned down alike, so that comparing them is fair."""
+    if content == "corrected":
+        own = settings
+    elif content == "convolved":
+        own = {c: replace(s, filters=(), convolution=_convolution(job, s.filters)) for c, s in settings.items()}
+    else:
+        own = {c: replace(s, filters=()) for c, s in settings.items()}
     return Preset(name=CONTENTS[content], cut_db=_cut_db(job, settings), channels=own)
+
+
+@lru_cache(maxsize=32)
+def _taps(filters: tuple[PeakingFilter, ...], sample_rate_hz: int, most_taps: int) -> tuple[float, ...]:
+    """Minimum-phase taps as 32-bit numbers, no more than the processor has."""
+    seconds = min(DURATION_S, most_taps / sample_rate_hz)
+    impulse = convolution_filter(filters, sample_rate_hz=sample_rate_hz, duration_s=seconds)
+    return tuple(impulse.astype(np.float32).astype(float).tolist())
+
+
+def _convolution(job: Job, filters: tuple[PeakingFilter, ...]) -> Convolution | None:
+    if not filters:
+        return None
+    if job.limits is None or not job.limits.taps:
+        raise Conflict(f"{job.limits.name if job.limits else 'this processor'} has no convolution.", where="load",
+                       remedy="Type its taps on the Rig page under Processor, or load the bands.")
+    rate = job.rig.sample_rate_hz
+    return Convolution(sample_rate_hz=rate, taps=_taps(filters, rate, job.limits.taps))
 
 
 def _note(load: LoadView) -> str:

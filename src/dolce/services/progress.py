@@ -4,10 +4,14 @@ from dataclasses import dataclass
 from typing import Literal
 
 from dolce.core.job import Job, PassRecord, Round
+from dolce.core.rig import POINTINGS, microphone_findings
 from dolce.services.context import Context
 from dolce.services.round_curves import proving_round, untouched_round
 
 Fill = Literal["hollow", "half", "full"]
+_MICROPHONE = {"none": "no microphone", "no curve": "no curve yet", "wrong angle": "wrong curve",
+               "not asked": "pointing not said", "one input twice": "one input twice",
+               "not compared": "not compared"}
 STOPS = ("room", "rig", "takes", "read", "align", "shape", "load", "prove")
 
 
@@ -28,6 +32,7 @@ class JobStatus:
     round: Round
     stops: tuple[StopLine, ...]
     running: PassRecord | None
+    microphone: str
 
 
 class Progress:
@@ -52,10 +57,11 @@ class Progress:
         bands = {c: len(b) for c, b in shape.bands.items()} if shape else {}
         loaded = sorted(job.processor.presets)
         checked = level is not None and level.state == "done"
+        wrong = microphone_findings(job.rig.microphones, job.rig.pointing)
         lines = (
             ("full" if job.spots else "half", f"{job.plan.layout}, {len(job.spots)} spots"),
-            ("full" if checked and job.rig.curve else "half" if checked or job.rig.microphone_name else "hollow",
-             ("level checked" if checked else "level not checked") if job.rig.curve else "no curve yet"),
+            ("full" if checked and not wrong else "half" if checked or job.rig.microphones else "hollow",
+             ("level checked" if checked else "level not checked") if not wrong else _MICROPHONE[wrong[0].kind]),
             ("full" if taken == wanted else "half" if taken else "hollow", f"{taken} of {wanted} takes"),
             ("full" if before else "hollow", f"round {present.name}" if any_take else "nothing to read"),
             ("full" if aligned else "half" if before else "hollow",
@@ -69,4 +75,15 @@ class Progress:
         )
         stops = tuple(StopLine(stop=stop, fill=fill, line=line)
                       for stop, (fill, line) in zip(STOPS, lines, strict=True))
-        return JobStatus(job=job, round=present, stops=stops, running=running)
+        return JobStatus(job=job, round=present, stops=stops, running=running, microphone=_microphone(job))
+
+
+def _microphone(job: Job) -> str:
+    """Microphone, pointing and curve in a few words, for the header of every stop."""
+    if not job.rig.microphones:
+        return "no microphone chosen"
+    _, angle = job.rig.microphones[0].curve(job.rig.pointing)
+    more = f" and {len(job.rig.microphones) - 1} more" if len(job.rig.microphones) > 1 else ""
+    curve = "no curve" if angle is None else f"{angle}° curve"
+    where = POINTINGS[job.rig.pointing][0] if job.rig.pointing else "pointing not said"
+    return f"Mic{more} {where}, {curve}"

@@ -7,8 +7,8 @@ from numpy.typing import NDArray
 
 from dolce.core.correction import Outcome, judge
 from dolce.core.correction.outcome import ARRIVAL_WITHIN_S, LEVEL_WITHIN_DB, PREDICTED_WITHIN_DB
-from dolce.core.filters import chain_level_db
 from dolce.core.job import Job, LogEntry, Round
+from dolce.core.processor import ChannelSettings
 from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.services.aligning import readings_of
 from dolce.services.context import Context
@@ -76,7 +76,7 @@ class Proving:
         for name in (c for c in job.channels if c in curves_before and c in curves_after):
             settings = after.state.settings_for(name)
             channels[name] = self._proof(job, shape, curves_before[name], curves_after[name],
-                                         trim_db=settings.trim_db + cut, cut_db=cut, filters=settings.filters)
+                                         trim_db=settings.trim_db + cut, cut_db=cut, settings=settings)
         needs = _needs(before is not None, bool(shape.bands), job, after, channels)
         verdict, passed = _verdict(channels, match_after) if not needs else ("", False)
         return ProofView(job=job, before_round=before, after_round=after, channels=channels,
@@ -86,16 +86,16 @@ class Proving:
 
     @staticmethod
     def _proof(job: Job, shape, before: ChannelCurves, after: ChannelCurves, *, trim_db: float, cut_db: float,
-               filters) -> ChannelProof:
+               settings: ChannelSettings) -> ChannelProof:
         """Everything relative to the target's level; the common cut for headroom is taken out of `after`.
 
-        Prediction: the untouched curves at the same spots, with the trim and the bands that were loaded.
+        Prediction: the untouched curves at the same spots, with the trim and the bands or convolution that were loaded.
         """
         grid = ANALYSIS_GRID_HZ
         target = shape.target.level_db(grid)
         level = target_level_db(before, trim_db, target, shape)
         start = before.average.level_db + trim_db - level
-        predicted = start + chain_level_db(filters, at_hz=grid, sample_rate_hz=job.rig.sample_rate_hz)
+        predicted = start + settings.correction_level_db(grid, sample_rate_hz=job.rig.sample_rate_hz)
         measured = after.average.level_db + cut_db - level
         limits = shape.limits_for(before.channel)
         outcome = judge(grid, before_db=start, predicted_db=predicted, after_db=measured, target_db=target,
@@ -119,7 +119,7 @@ def _needs(taken: bool, shaped: bool, job: Job, after: Round | None, channels: d
         return "takes"
     if not shaped:
         return "shape"
-    if not any(any(s.filters for s in p.channels.values()) for p in job.processor.presets.values()):
+    if not any(preset.corrects for preset in job.processor.presets.values()):
         return "load"
     if after is None or len(channels) < len(job.channels):
         return "round"

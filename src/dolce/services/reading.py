@@ -72,6 +72,9 @@ class Reading:
                      for channel in channels]
             curves = tuple(c for c in found if c is not None)
             phases, impulses = {}, {}
+            if one_take and any(c.takes[0].source == "moving" for c in curves):
+                # A moving average has neither phase nor impulse.
+                curves = tuple(c for c in curves if c.takes[0].source != "moving")
             for curve in curves if one_take else ():
                 take = curve.takes[0]
                 response = work.takes.response(take.id)

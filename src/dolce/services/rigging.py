@@ -5,7 +5,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from dolce.core.job import Job, PassRecord, Rig
+from dolce.core.job import Job, PassRecord
 from dolce.core.levels import LevelReading, level_reading
 from dolce.core.rig import Fault, checked_faults
 from dolce.core.signals import Sweep

@@ -19,11 +19,11 @@ from dolce.core.correction import (
 )
 from dolce.core.filters import PeakingFilter, chain_level_db
 from dolce.core.job import Job
-from dolce.core.processor import ChannelSettings
+from dolce.core.processor import ChannelSettings, ProcessorLimits
 from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.core.room import partner_of
 from dolce.core.shape import Band, Shape
-from dolce.errors import Conflict
+from dolce.errors import Conflict, InvalidValue
 from dolce.services.aligning import chosen_settings
 from dolce.services.context import Context
 from dolce.services.round_curves import ChannelCurves, untouched_round
@@ -71,6 +71,15 @@ class ShapeView:
     version: int
     found: bool
 
+    @property
+    def broken(self) -> tuple[str, ...]:
+        """What of the bands the processor can't hold; empty where it holds all, or none and convolves."""
+        device = self.job.limits
+        if device is None or not device.bands:
+            return ()
+        return tuple(f"{channel}: {text}" for channel in self.shape.bands
+                     for text in device.broken_by_channel(ChannelSettings(filters=self.shape.filters(channel))))
+
 
 def shape_or_default(work: UnitOfWork, job_id: int) -> Shape:
     return work.shapes.current(job_id) or Shape()
@@ -85,14 +94,14 @@ def target_level_db(curves: ChannelCurves, trim_db: float, target_db: NDArray, s
 
 
 def channel_shape(curves: ChannelCurves, settings: ChannelSettings, shape: Shape, *,
-                  sample_rate_hz: float) -> ChannelShape:
+                  sample_rate_hz: float, device: ProcessorLimits | None = None) -> ChannelShape:
     """Plan, prediction and figures of one channel."""
     grid = ANALYSIS_GRID_HZ
     target = shape.target.level_db(grid)
     level = target_level_db(curves, settings.trim_db, target, shape)
     shift = settings.trim_db - level
     before = curves.average.level_db + shift
-    limits = shape.limits_for(curves.channel)
+    limits = shape.limits_for(curves.channel, device)
     plan = plan_correction(grid, before, curves.average.spread_db, target, limits=limits)
     filters = shape.filters(curves.channel)
     correction = chain_level_db(filters, at_hz=grid, sample_rate_hz=sample_rate_hz)
@@ -106,8 +115,12 @@ def channel_shape(curves: ChannelCurves, settings: ChannelSettings, shape: Shape
         predicted_deviation_db=deviation_db(grid, before + correction, target, band_hz=band))
 
 
-def found_bands(channels: dict[str, ChannelShape], shape: Shape, *, sample_rate_hz: float) -> Shape:
-    """The shape with new bands: one fit per channel, or one for both of a pair where pairs are linked."""
+def found_bands(channels: dict[str, ChannelShape], shape: Shape, *, sample_rate_hz: float,
+                device: ProcessorLimits | None = None) -> Shape:
+    """The shape with new bands: one fit per channel, or one for both of a pair where pairs are linked.
+
+    Every band is one that the processor can be set to.
+    """
     bands: dict[str, tuple[Band, ...]] = {}
     for name, channel in channels.items():
         if name in bands:
@@ -116,7 +129,9 @@ def found_bands(channels: dict[str, ChannelShape], shape: Shape, *, sample_rate_
         plan = channel.plan if partner is None else replace(
             channel.plan, wished_db=np.mean([channel.plan.wished_db, partner.plan.wished_db], axis=0),
             weight=np.mean([channel.plan.weight, partner.plan.weight], axis=0))
-        found = _bands(plan, shape.limits_for(name), sample_rate_hz)
+        found = _bands(plan, shape.limits_for(name, device), sample_rate_hz)
+        if device is not None and device.bands:
+            found = tuple(replace(band, filter=device.settable(band.filter)) for band in found)
         bands |= dict.fromkeys([name, *([partner.channel] if partner else [])], found)
     return replace(shape, bands=bands)
 
@@ -141,10 +156,10 @@ class Shaping:
         curves = self._context.curves.of(work, base.id, job.channels) if base else {}
         settings = chosen_settings(work, job_id) or {}
         undo, redo = work.shapes.neighbours(job_id)
-        return ShapeView(
-            job=job, shape=shape, undo=undo, redo=redo, version=work.shapes.position(job_id), found=bool(shape.bands),
-            channels={name: channel_shape(c, settings.get(name, ChannelSettings()), shape,
-                                          sample_rate_hz=job.rig.sample_rate_hz) for name, c in curves.items()})
+        channels = {name: channel_shape(c, settings.get(name, ChannelSettings()), shape, device=job.limits,
+                                        sample_rate_hz=job.rig.sample_rate_hz) for name, c in curves.items()}
+        return ShapeView(job=job, shape=shape, undo=undo, redo=redo, version=work.shapes.position(job_id),
+                         found=bool(shape.bands), channels=channels)
 
     def set_aim(self, job_id: int, *, target: Target, limits: Limits, anchor: str,
                 anchor_band_hz: tuple[float, float], anchor_level_db: float, linked: bool) -> None:
@@ -166,7 +181,7 @@ class Shaping:
             raise Conflict("there is nothing to shape yet.", where="shape",
                            remedy="Take at least one spot with the processor bypassed.")
         rate = view.job.rig.sample_rate_hz
-        shape = found_bands(view.channels, view.shape, sample_rate_hz=rate)
+        shape = found_bands(view.channels, view.shape, sample_rate_hz=rate, device=view.job.limits)
         with self._context.change() as work:
             work.shapes.add(job_id, shape, what="finding filters")
             said = ", ".join(f"{name} {len(bands)} bands" for name, bands in shape.bands.items())
@@ -174,8 +189,19 @@ class Shaping:
             work.jobs.touch(job_id, self._context.now())
 
     def edit_band(self, job_id: int, channel: str, index: int, filter_: PeakingFilter) -> None:
+        """Change a band; InvalidValue where the processor can't be set to it."""
+        device = self._device(job_id)
+        if device is not None and device.bands:
+            broken = device.broken_by_channel(ChannelSettings(filters=(filter_,)))
+            if broken:
+                raise InvalidValue(f"{broken[0].replace('band 1', 'it')}.", where="band",
+                                   remedy="Choose another value.")
         self._change(job_id, f"edit of band {index + 1}, {channel}", lambda shape: shape.with_band(
             channel, index, replace(shape.band(channel, index), filter=filter_)))
+
+    def _device(self, job_id: int) -> ProcessorLimits | None:
+        with self._context.look() as work:
+            return work.jobs.get(job_id).limits
 
     def switch_band(self, job_id: int, channel: str, index: int) -> None:
         """Switch a band off, or on again."""
@@ -190,7 +216,12 @@ class Shaping:
 
     def add_band(self, job_id: int, channel: str) -> None:
         with self._context.look() as work:
-            work.jobs.get(job_id).speaker(channel)
+            job = work.jobs.get(job_id)
+            job.speaker(channel)
+            present = len(shape_or_default(work, job_id).bands.get(channel, ()))
+        if job.limits is not None and 0 < job.limits.bands <= present:
+            raise Conflict(f"{job.limits.name} has {job.limits.bands} bands per output, and they are in use.",
+                           where="bands", remedy="Remove one first.")
         self._change(job_id, f"new band, {channel}", lambda shape: shape.with_bands(
             channel, (*shape.bands.get(channel, ()), Band(filter=NEW_BAND))))
 

@@ -8,7 +8,7 @@ import numpy as np
 from dolce.core import checked
 from dolce.core.job import Job, PassRecord
 from dolce.core.levels import SoundLevelMeter, band_levels_db
-from dolce.core.rig import RoomNoise, noise_thirds_dbfs, room_noise
+from dolce.core.rig import RoomNoise, implausible_full_scale, noise_thirds_dbfs, room_noise
 from dolce.core.signals import pink_noise
 from dolce.devices.interface import Progress, Stopped
 from dolce.devices.rehearsal import FULL_SCALE_SPL_DB, RehearsalRig
@@ -33,6 +33,7 @@ class PressureView:
     noise : None before the first listening
     reference_dbfs : C-weighted level of the last noise played for a meter, slow; None before
     rehearsed_db : what a meter would read beside the microphone, in the rehearsal; None elsewhere
+    doubt : why the level of full scale can hardly be right, and the figure that says so; None where it can
     """
 
     job: Job
@@ -40,6 +41,7 @@ class PressureView:
     last_pass: PassRecord | None
     reference_dbfs: float | None
     rehearsed_db: float | None
+    doubt: tuple[str, float] | None
 
 
 class SoundPressure:
@@ -62,7 +64,8 @@ class SoundPressure:
         reference = kept.get("reference_dbfs")
         rehearsed = reference + FULL_SCALE_SPL_DB - job.rig.microphone_gain_db \
             if reference is not None and job.rig.hardware == "rehearsal" else None
-        return PressureView(job=job, noise=noise, last_pass=last, reference_dbfs=reference, rehearsed_db=rehearsed)
+        return PressureView(job=job, noise=noise, last_pass=last, reference_dbfs=reference, rehearsed_db=rehearsed,
+                            doubt=_doubt(job, kept))
 
     def listen(self, job_id: int) -> PassRecord:
         """Five seconds of the quiet room; then a short burst of noise on the first channel, to compare with."""
@@ -121,6 +124,9 @@ class SoundPressure:
 
     def _set_full_scale(self, work: UnitOfWork, job_id: int, level_db: float, how: str) -> None:
         rig = work.jobs.get(job_id).rig
+        last = work.passes.latest(job_id, "noise")
+        if last is not None:
+            work.passes.keep_result(last.id, {**last.result, "before_spl_db": rig.full_scale_spl_db})
         work.jobs.set_rig(job_id, replace(rig, full_scale_spl_db=round(level_db, 2)))
         work.logbook.add(job_id, f"Full scale is {level_db:.1f} dB SPL, {how}.", at=self._context.now())
 
@@ -139,12 +145,20 @@ class SoundPressure:
                 full_scale = found.pop("full_scale_spl_db", None)
                 if full_scale is not None:
                     self._set_full_scale(work, job_id, full_scale, "by a calibrator")
-                return found
+                return found or None
 
             return keep
 
         return self._sound.start(job_id, kind="noise", steps=[(job.channels[0], 1)], step=step,
                                  seconds_per_step=seconds, result=dict(last.result) if last else None)
+
+
+def _doubt(job: Job, kept: dict) -> tuple[str, float] | None:
+    if job.rig.full_scale_spl_db is None:
+        return None
+    thirds = kept.get("thirds_dbfs")
+    return implausible_full_scale(job.rig.full_scale_spl_db, thirds_dbfs=None if thirds is None else np.array(thirds),
+                                  before_spl_db=kept.get("before_spl_db"))
 
 
 def _noise(job: Job, *, seconds: float, level_dbfs: float) -> np.ndarray:

@@ -276,10 +276,7 @@ def _next_spot(job: Job, takes: dict[tuple[str, int], TakeRecord]) -> int | None
 
 
 def _round_name(state: ProcessorState, present: list[str]) -> str:
-    if state.active == BYPASS:
-        base = "Untouched"
-    else:
-        base = "Corrected" if state.corrects else "Aligned"
+    base = "Untouched" if state.active == BYPASS else "Corrected" if state.corrects else "Aligned"
     if base not in present:
         return base
     return next(f"{base} {n}" for n in range(2, 1000) if f"{base} {n}" not in present)

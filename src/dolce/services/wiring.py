@@ -15,12 +15,14 @@ from dolce.services.processor_keeping import ProcessorKeeping
 from dolce.services.progress import Progress
 from dolce.services.proving import Proving
 from dolce.services.reading import Reading
+from dolce.services.reference_levels import ReferenceLevels
 from dolce.services.rigging import Rigging
 from dolce.services.room_planning import RoomPlanning
 from dolce.services.room_studies import RoomStudies
 from dolce.services.shaping import Shaping
 from dolce.services.sound_pressure import SoundPressure
 from dolce.services.sound_work import SoundWork
+from dolce.services.sub_matching import SubMatching
 from dolce.services.taking import Taking
 from dolce.store import Database
 
@@ -41,6 +43,8 @@ class Services:
     loop: InterfaceLooping
     processor: ProcessorKeeping
     live: LiveSound
+    reference: ReferenceLevels
+    sub_matching: SubMatching
     taking: Taking
     reading: Reading
     aligning: Aligning
@@ -61,11 +65,12 @@ def open_services(folder: Path) -> Services:
     sound = SoundWork(context)
     shaping = Shaping(context)
     taking = Taking(context, sound)
-    return Services(context=context, sound=sound, jobs=JobKeeping(context), room=RoomPlanning(context),
-                    room_studies=RoomStudies(context),
-                    rigging=Rigging(context, sound), lines=LineChecking(context, sound),
-                    pressure=SoundPressure(context, sound), microphones=MicrophoneKeeping(context, sound),
-                    loop=InterfaceLooping(context, sound), processor=ProcessorKeeping(context),
-                    live=LiveSound(context, sound, taking), taking=taking, reading=Reading(context),
-                    aligning=Aligning(context), shaping=shaping, loading=Loading(context, shaping),
-                    proving=Proving(context), progress=Progress(context))
+    live = LiveSound(context, sound, taking)
+    return Services(
+        context=context, sound=sound, jobs=JobKeeping(context), room=RoomPlanning(context),
+        room_studies=RoomStudies(context), rigging=Rigging(context, sound), lines=LineChecking(context, sound),
+        pressure=SoundPressure(context, sound), microphones=MicrophoneKeeping(context, sound),
+        loop=InterfaceLooping(context, sound), processor=ProcessorKeeping(context), live=live,
+        reference=ReferenceLevels(context, live), sub_matching=SubMatching(context, live), taking=taking,
+        reading=Reading(context), aligning=Aligning(context), shaping=shaping, loading=Loading(context, shaping),
+        proving=Proving(context), progress=Progress(context))

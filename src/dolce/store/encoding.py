@@ -1,6 +1,7 @@
 """Value objects as plain JSON values and bytes, and back."""
 
 import dataclasses
+from base64 import b64decode, b64encode
 
 import numpy as np
 from numpy.typing import NDArray
@@ -80,15 +81,23 @@ def rig_of(values: dict) -> Rig:
         **values,
         "faults": tuple(Fault(kind=f["kind"], channels=tuple(f["channels"]), outputs=tuple(f["outputs"]))
                         for f in values.get("faults", ())),
-        "microphones": tuple(MicrophoneInUse(microphone=microphone_of(m["microphone"]), input=m["input"],
-                                             difference=curve_of(m["difference"])) for m in values.get("microphones", ())),
+        "microphones": tuple(
+            MicrophoneInUse(microphone=microphone_of(one["microphone"]), input=one["input"],
+                            difference=curve_of(one["difference"])) for one in values.get("microphones", ())),
         "loop": loop and InterfaceLoop(**{**loop, "response": curve_of(loop["response"])}),
         "limits": limits and ProcessorLimits(**limits),
         "sub_match": SubMatch(**values.get("sub_match", {}))})
 
 
 def processor_values(state: ProcessorState) -> dict:
-    return dataclasses.asdict(state)
+    values = dataclasses.asdict(state)
+    for slot, preset in state.presets.items():
+        for channel, settings in preset.channels.items():
+            if settings.convolution is not None:
+                # Thousands of taps as text would slow every look at the job.
+                taps = array_bytes(np.array(settings.convolution.taps), kind="<f4")
+                values["presets"][slot]["channels"][channel]["convolution"]["taps"] = b64encode(taps).decode()
+    return values
 
 
 def processor_of(values: dict) -> ProcessorState:
@@ -114,7 +123,8 @@ def settings_of(values: dict) -> ChannelSettings:
     return ChannelSettings(**{
         **values, "filters": tuple(PeakingFilter(**f) for f in values["filters"]), "high_pass": crossover("high_pass"),
         "low_pass": crossover("low_pass"),
-        "convolution": taps and Convolution(sample_rate_hz=taps["sample_rate_hz"], taps=tuple(taps["taps"]))})
+        "convolution": taps and Convolution(sample_rate_hz=taps["sample_rate_hz"], taps=tuple(
+            bytes_array(b64decode(taps["taps"]), kind="<f4").tolist()))})
 
 
 def shape_values(shape: Shape) -> dict:

@@ -2,6 +2,7 @@
 
 from dolce.core.alignment.ladder import (
     LEVEL_BAND_HZ,
+    TRIM_STEP_DB,
     ArrivalLadder,
     ChannelReading,
     Rung,
@@ -9,4 +10,4 @@ from dolce.core.alignment.ladder import (
     mid_level_db,
 )
 
-__all__ = ["LEVEL_BAND_HZ", "ArrivalLadder", "ChannelReading", "Rung", "arrival_ladder", "mid_level_db"]
+__all__ = ["LEVEL_BAND_HZ", "TRIM_STEP_DB", "ArrivalLadder", "ChannelReading", "Rung", "arrival_ladder", "mid_level_db"]

@@ -47,8 +47,9 @@ def mid_level_db(frequency_hz: NDArray, level_db: NDArray, *, band_hz: tuple[flo
     return float(power_db(np.mean(10 ** (level_db[inside] / 10))))
 
 
-def arrival_ladder(readings: Sequence[ChannelReading], *, sample_rate_hz: int) -> ArrivalLadder:
-    """Trims in steps of 0.1 dB down to the softest channel, delays in whole samples up to the last arrival.
+def arrival_ladder(readings: Sequence[ChannelReading], *, sample_rate_hz: int,
+                   trim_step_db: float = TRIM_STEP_DB) -> ArrivalLadder:
+    """Trims in steps down to the softest channel, delays in whole samples up to the last arrival.
 
     Raises
     ------
@@ -67,9 +68,9 @@ def arrival_ladder(readings: Sequence[ChannelReading], *, sample_rate_hz: int) -
     last = max(known) if len(known) == len(readings) else None
     rungs = []
     for reading in readings:
-        trim = round((softest - reading.level_db) / TRIM_STEP_DB) * TRIM_STEP_DB
+        trim = round((softest - reading.level_db) / trim_step_db) * trim_step_db
         delay = 0.0 if last is None else round((last - reading.arrival_s) * sample_rate_hz) / sample_rate_hz
-        rungs.append(Rung(reading=reading, trim_db=round(trim, 1) + 0.0, delay_s=delay))
+        rungs.append(Rung(reading=reading, trim_db=round(trim, 3) + 0.0, delay_s=delay))
     levels = [r.reading.level_db + r.trim_db for r in rungs]
     arrivals = [r.reading.arrival_s + r.delay_s for r in rungs] if last is not None else [0.0]
     return ArrivalLadder(rungs=tuple(rungs), level_left_db=max(levels) - min(levels),

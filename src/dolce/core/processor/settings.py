@@ -9,7 +9,8 @@ from numpy.typing import NDArray
 from scipy import fft, signal
 
 from dolce.core import checked
-from dolce.core.filters import PeakingFilter, chain_samples
+from dolce.core.filters import PeakingFilter, chain_level_db, chain_samples
+from dolce.core.levels import power_db
 from dolce.errors import InvalidValue
 
 BYPASS = "bypass"
@@ -72,6 +73,14 @@ class ChannelSettings:
     def __post_init__(self) -> None:
         checked.within(self.trim_db, low=-40, high=12, where="trim", unit="dB")
         checked.within(self.delay_s, low=0, high=0.2, where="delay", unit="s")
+
+    def correction_level_db(self, at_hz: NDArray[np.float64], *, sample_rate_hz: int) -> NDArray[np.float64]:
+        """What bands and convolution do to the level at frequencies below half the sample rate, in dB."""
+        level = chain_level_db(self.filters, at_hz=at_hz, sample_rate_hz=sample_rate_hz)
+        if self.convolution is not None and self.convolution.sample_rate_hz == sample_rate_hz:
+            _, response = signal.freqz(np.array(self.convolution.taps), worN=at_hz, fs=sample_rate_hz)
+            level = level + power_db(np.abs(response) ** 2)
+        return level
 
     @property
     def corrects(self) -> bool:

@@ -7,6 +7,7 @@ from dolce.core.rig.level_ramp import START_DBFS, STEP_DB, RampStep, ramp_step
 from dolce.core.rig.line_check import (
     LINE_BAND_HZ,
     SUB_BAND_HZ,
+    LineFinding,
     LineReading,
     LineVerdict,
     line_reading,
@@ -30,15 +31,22 @@ from dolce.core.rig.reference_level import (
     reference_source,
     suggested_level_db,
 )
-from dolce.core.rig.room_noise import NOISE_THIRDS_HZ, RoomNoise, noise_thirds_dbfs, room_noise
+from dolce.core.rig.room_noise import (
+    NOISE_THIRDS_HZ,
+    RoomNoise,
+    implausible_full_scale,
+    noise_thirds_dbfs,
+    room_noise,
+)
 from dolce.core.rig.slate import SLATE, slate_missing
 from dolce.core.rig.sub_arrival import sub_arrival
 from dolce.core.rig.sub_match import WAYS, SubMatch, SubReading, sub_changes, subs_agree
 
 __all__ = ["ANGLES", "CHOICES_DB", "FAULTS", "LINE_BAND_HZ", "NOISE_THIRDS_HZ", "POINTINGS", "SECOND_BELOW_DB",
-           "SLATE", "START_DBFS", "STEP_DB", "SUB_BAND_HZ", "WAYS", "Ceiling", "CeilingWatch", "ChannelLevel", "Fault",
-           "InterfaceLoop", "LineReading", "LineVerdict", "Microphone", "MicrophoneFinding", "MicrophoneInUse",
-           "RampStep", "RoomNoise", "SubMatch", "SubReading", "band_share_db", "checked_faults", "differences",
-           "goal_db", "interface_loop", "line_reading", "line_verdicts", "microphone_findings", "noise_thirds_dbfs",
-           "ramp_step", "reference_source", "room_noise", "slate_missing", "sub_arrival", "sub_changes",
-           "subs_agree", "suggested_level_db"]
+           "SLATE", "START_DBFS", "STEP_DB", "SUB_BAND_HZ", "WAYS", "Ceiling", "CeilingWatch",
+           "ChannelLevel", "Fault", "InterfaceLoop", "LineFinding", "LineReading", "LineVerdict",
+           "Microphone", "MicrophoneFinding", "MicrophoneInUse", "RampStep", "RoomNoise", "SubMatch",
+           "SubReading", "band_share_db", "checked_faults", "differences", "goal_db", "implausible_full_scale", "interface_loop",
+           "line_reading", "line_verdicts", "microphone_findings", "noise_thirds_dbfs", "ramp_step",
+           "reference_source", "room_noise", "slate_missing", "sub_arrival", "sub_changes", "subs_agree",
+           "suggested_level_db"]

@@ -60,7 +60,7 @@ def interface_loop(recording: NDArray[np.float64], *, deconvolver: Deconvolver, 
                            remedy="Check which input the cable is plugged into.")
     if capture.quality.clipped_samples:
         raise InvalidValue("the loop's input clips.", where="loop", remedy="Turn its gain down, or switch its pad on.")
-    frequency = _POINTS_HZ[_POINTS_HZ < 0.47 * rate]
+    frequency = _POINTS_HZ[0.47 * rate > _POINTS_HZ]
     late = np.exp(-2j * np.pi * np.outer(frequency, time - capture.arrival.time_s))
     spectrum = late @ response.sample
     level = 20 * np.log10(np.abs(spectrum))

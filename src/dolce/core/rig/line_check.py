@@ -14,6 +14,7 @@ from dolce.errors import InvalidValue
 
 LINE_BAND_HZ = (40.0, 20_000.0)
 SUB_BAND_HZ = (20.0, 250.0)
+_HOWL_S = 0.2                    # at the end, where a room is quiet again
 _SOUNDS_DB = 10.0               # above noise; less is no sound to speak of
 _LEVEL_BAND_HZ = (500.0, 2000.0)
 _SUB_LEVEL_BAND_HZ = (35.0, 80.0)
@@ -43,10 +44,10 @@ class LineReading:
     arrival_s : float or None
         With the latency of the chain; None where nothing sounded.
     polarity : "normal", "inverted" or "unsure"
-    reason : str
-        Why the polarity is not sure; may be empty.
     hum_db : float
         Mains tones (50 or 60 Hz and their multiples) above the noise around them.
+    howls : bool
+        Whether it goes on at the end of the range when the sweep is over: feedback.
     """
 
     noise_dbfs: float
@@ -57,8 +58,8 @@ class LineReading:
     hump_db: float
     arrival_s: float | None
     polarity: str
-    reason: str
     hum_db: float
+    howls: bool = False
 
     @property
     def sounds(self) -> bool:
@@ -70,21 +71,45 @@ class LineReading:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class LineFinding:
+    """Something noticed on one line; the words are the page's.
+
+    Attributes
+    ----------
+    kind : "howls", "clips", "silent", "inverted", "unsure", "distance", "level", "no bass", "hump" or "hum"
+    value : float
+        Of "distance" how much farther it sounds than the plan has it, in m; of the others dB; 0 where there is none.
+    """
+
+    kind: str
+    value: float = 0.0
+
+    @property
+    def is_wrong(self) -> bool:
+        """Whether the line can't be used like this; else it is something to look at."""
+        return self.kind in ("howls", "clips", "silent", "inverted")
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class LineVerdict:
     """What follows for one output, seen beside the others.
 
     Attributes
     ----------
-    word : "right", "look" or "wrong"
     distance_m : float or None
         Measured: the latency that fits most lines is taken out.
-    reasons : tuple of str
-        What was noticed and what to do, the weightiest first.
+    findings : tuple of LineFinding
+        The weightiest first.
     """
 
-    word: Literal["right", "look", "wrong"]
     distance_m: float | None
-    reasons: tuple[str, ...]
+    findings: tuple[LineFinding, ...]
+
+    @property
+    def word(self) -> Literal["right", "look", "wrong"]:
+        if any(finding.is_wrong for finding in self.findings):
+            return "wrong"
+        return "look" if self.findings else "right"
 
 
 def line_reading(recording: NDArray[np.float64], *, deconvolver: Deconvolver, quiet_samples: int, sample_rate_hz: int,
@@ -98,26 +123,25 @@ def line_reading(recording: NDArray[np.float64], *, deconvolver: Deconvolver, qu
     quiet, heard = recording[:quiet_samples], recording[quiet_samples:]
     noise, signal_level = dbfs_rms(quiet), dbfs_rms(heard)
     common = {"noise_dbfs": noise, "signal_dbfs": signal_level, "peak_dbfs": peak_dbfs(heard),
-              "hum_db": hum_above_noise_db(quiet, sample_rate_hz=sample_rate_hz)}
+              "hum_db": hum_above_noise_db(quiet, sample_rate_hz=sample_rate_hz),
+              "howls": bool(np.abs(heard[-round(_HOWL_S * sample_rate_hz):]).max() > 0.99)}
     try:
         capture = analyse_recording(heard, deconvolver=deconvolver)
     except InvalidValue:                                           # silent, or nothing of the sweep in it
         capture = None
     if capture is None or capture.quality.signal_to_noise_db < _SOUNDS_DB or signal_level < noise + 3:
-        return LineReading(**common, level_db=-200.0, bass_db=0.0, hump_db=0.0, arrival_s=None, polarity="unsure",
-                           reason="nothing was heard")
+        return LineReading(**common, level_db=-200.0, bass_db=0.0, hump_db=0.0, arrival_s=None, polarity="unsure")
     response = capture.response
     if is_sub:
         arrival = sub_arrival(response)
         return LineReading(**common, level_db=_mean_level_db(response, _SUB_LEVEL_BAND_HZ), bass_db=0.0, hump_db=0.0,
-                           arrival_s=arrival.time_s, polarity=arrival.polarity, reason=_reason(arrival.polarity))
+                           arrival_s=arrival.time_s, polarity=arrival.polarity)
     octaves = np.array([_mean_level_db(response, (f / 2**0.5, f * 2**0.5)) for f in _HUMP_OCTAVES_HZ])
     middle = float(np.median(octaves))
     return LineReading(**common, level_db=_mean_level_db(response, _LEVEL_BAND_HZ),
                        bass_db=_mean_level_db(response, _BASS_HZ) - middle,
                        hump_db=float(octaves[_HUMP_FROM:].max() - middle),
-                       arrival_s=capture.arrival.time_s, polarity=capture.arrival.polarity,
-                       reason=_reason(capture.arrival.polarity))
+                       arrival_s=capture.arrival.time_s, polarity=capture.arrival.polarity)
 
 
 def hum_above_noise_db(quiet: NDArray[np.float64], *, sample_rate_hz: int) -> float:
@@ -158,42 +182,34 @@ def line_verdicts(readings: Mapping[str, LineReading], *, expected_m: Mapping[st
     verdicts = {}
     for channel, reading in readings.items():
         is_sub = channel in subs
-        wrong: list[str] = []
-        look: list[str] = []
-        if reading.clipped or not reading.sounds:
+        if reading.howls or reading.clipped or not reading.sounds:
             # Nothing else can be read off such a recording.
-            reason = "The microphone input clips. Turn its gain down and check again." if reading.clipped else \
-                "No sound. Check cable, power, and mutes along the chain."
-            verdicts[channel] = LineVerdict(word="wrong", distance_m=None, reasons=(reason,))
+            kind = "howls" if reading.howls else "clips" if reading.clipped else "silent"
+            verdicts[channel] = LineVerdict(distance_m=None, findings=(LineFinding(kind=kind),))
             continue
+        found: list[LineFinding] = []
+        if reading.polarity != "normal":
+            found.append(LineFinding(kind=reading.polarity))
         distance = None if latency is None else (reading.arrival_s - latency) * speed_m_s
-        if reading.polarity == "inverted":
-            wrong.append("Polarity inverted. Swap the wires at one end, or invert it in the processor.")
-        elif reading.polarity == "unsure":
-            look.append(f"Polarity not sure: {reading.reason}.")
         if distance is not None:
             off = distance - expected_m[channel]
             if abs(off) > (SUB_DISTANCE_OFF_M if is_sub else DISTANCE_OFF_M):
-                way = "farther away" if off > 0 else "nearer"
-                look.append(f"Sounds {abs(off):.2f} m {way} than the plan has it: another speaker, a delay left on, "
-                            "or the plan is off.")
+                found.append(LineFinding(kind="distance", value=off))
         others = [r.level_db for c, r in (low if is_sub else mains).items() if c != channel]
         if others:
             apart = reading.level_db - float(np.median(others))
             apart += 0.0 if is_sub else 20 * np.log10(expected_m[channel] / float(np.median(
                 [expected_m[c] for c in mains if c != channel])))
             if abs(apart) > (SUB_LEVEL_OFF_DB if is_sub else LEVEL_OFF_DB):
-                way = "louder" if apart > 0 else "softer"
-                look.append(f"{abs(apart):.0f} dB {way} than the others, distance taken out. Check its gain.")
+                found.append(LineFinding(kind="level", value=float(apart)))
         if not is_sub:
             if reading.bass_db < -BASS_MISSING_DB and (low_limit_hz.get(channel) or 20.0) < 70:
-                look.append("No bass, though the plan says it plays that low: is a crossover or high-pass left on?")
+                found.append(LineFinding(kind="no bass", value=reading.bass_db))
             if reading.hump_db > HUMP_DB:
-                look.append(f"A hump of {reading.hump_db:.0f} dB: is an equaliser left on?")
+                found.append(LineFinding(kind="hump", value=reading.hump_db))
         if reading.hum_db > HUM_ABOVE_NOISE_DB:
-            look.append(f"Mains hum, {reading.hum_db:.0f} dB above the noise around it. Check the microphone's cable.")
-        verdicts[channel] = LineVerdict(word="wrong" if wrong else "look" if look else "right", distance_m=distance,
-                                        reasons=(*wrong, *look))
+            found.append(LineFinding(kind="hum", value=reading.hum_db))
+        verdicts[channel] = LineVerdict(distance_m=distance, findings=tuple(found))
     return verdicts
 
 
@@ -209,8 +225,3 @@ def _mean_level_db(response: ImpulseResponse, band_hz: tuple[float, float]) -> f
     """Mean power over the logarithm of frequency in a band, in dB."""
     grid = np.geomspace(*band_hz, 25)
     return float(10 * np.log10(np.mean(10 ** (level_on_grid(response, at_hz=grid, per_octave=6) / 10))))
-
-
-def _reason(polarity: str) -> str:
-    return "its first swing goes both ways alike" if polarity == "unsure" else ""
-

@@ -5,10 +5,13 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from dolce.core.levels import NOMINAL_HZ, band_levels_db, energy_sum_db, exact_mid_hz, noise_rating
+from dolce.core.levels import NOMINAL_HZ, band_levels_db, energy_sum_db, exact_mid_hz, noise_rating, weighting_db
 
 NOISE_THIRDS_HZ = tuple(f for f in NOMINAL_HZ if 25 <= f <= 10_000)         # the thirds of the octaves 31.5 Hz to 8 kHz
 TRUSTED_ABOVE_NOISE_DB = 20.0
+# A quiet room with its microphone: below is softer than any capsule, above louder than anybody works in.
+PLAUSIBLE_NOISE_DBA = (8.0, 60.0)
+AGREES_WITH_BEFORE_DB = 6.0
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -56,3 +59,24 @@ def room_noise(thirds_dbfs: NDArray[np.float64], *, full_scale_spl_db: float | N
         near = np.asarray(signal_thirds_dbfs) - thirds < TRUSTED_ABOVE_NOISE_DB
         doubtful = tuple(float(f) for f, bad in zip(NOISE_THIRDS_HZ, near, strict=True) if bad)
     return RoomNoise(thirds_dbfs=thirds, rating=rating, octaves_spl_db=octaves, doubtful_hz=doubtful)
+
+
+def implausible_full_scale(full_scale_spl_db: float, *, thirds_dbfs: NDArray[np.float64] | None,
+                           before_spl_db: float | None) -> tuple[str, float] | None:
+    """Why a level of full scale can hardly be right, and the figure that says so; None where nothing is against it.
+
+    A calibrator of 114 dB taken for 94 dB is wrong by 20 dB: the quiet room then seems softer than any capsule hears, or
+    the level jumps against the one known before at the same gain.
+
+    Returns
+    -------
+    ("noise", dBA), ("before", difference in dB) or None
+    """
+    if before_spl_db is not None and abs(full_scale_spl_db - before_spl_db) > AGREES_WITH_BEFORE_DB:
+        return "before", full_scale_spl_db - before_spl_db
+    if thirds_dbfs is not None:
+        weighted = np.asarray(thirds_dbfs) + weighting_db(exact_mid_hz(NOISE_THIRDS_HZ), "A")
+        level = float(energy_sum_db(weighted)) + full_scale_spl_db
+        if not PLAUSIBLE_NOISE_DBA[0] <= level <= PLAUSIBLE_NOISE_DBA[1]:
+            return "noise", level
+    return None

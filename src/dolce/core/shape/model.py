@@ -7,6 +7,7 @@ from typing import Literal
 from dolce.core import checked
 from dolce.core.correction import Limits, Target
 from dolce.core.filters import PeakingFilter
+from dolce.core.processor import ProcessorLimits
 from dolce.core.room import SUB_CODES, partner_of
 from dolce.errors import Conflict, InvalidValue, NotFound
 
@@ -65,13 +66,14 @@ class Shape:
         """The band by which a channel's target gets its level."""
         return SUB_LEVEL_BAND_HZ if channel in SUB_CODES else self.anchor_band_hz
 
-    def limits_for(self, channel: str) -> Limits:
-        """The limits, for a sub drawn in to where it plays."""
+    def limits_for(self, channel: str, device: ProcessorLimits | None = None) -> Limits:
+        """The limits, drawn in to what the processor can do, and for a sub to where it plays."""
+        limits = self.limits if device is None else device.narrowed(self.limits)
         if channel not in SUB_CODES:
-            return self.limits
+            return limits
         low, high = SUB_RANGE_HZ
-        start = min(max(self.limits.from_hz, low), high / 2)
-        return replace(self.limits, from_hz=start, to_hz=min(max(self.limits.to_hz, 1.5 * start), high))
+        start = min(max(limits.from_hz, low), high / 2)
+        return replace(limits, from_hz=start, to_hz=min(max(limits.to_hz, 1.5 * start), high))
 
     def alike(self, channel: str) -> list[str]:
         """The channels with bands that get what this one gets: itself, and its partner where pairs are linked."""

@@ -47,6 +47,12 @@ class Takes:
                                      .order_by(TakeRow.channel, TakeRow.spot_number))
         return [self._take(row) for row in rows]
 
+    def moving(self, round_ids: Sequence[int]) -> list[TakeRecord]:
+        """Moving-microphone averages of rounds, the latest first."""
+        rows = self._session.scalars(select(TakeRow).where(TakeRow.round_id.in_(round_ids), TakeRow.source == "moving")
+                                     .order_by(TakeRow.id.desc()))
+        return [self._take(row) for row in rows]
+
     def newest(self, round_id: int) -> tuple[int, datetime] | None:
         """Number and moment of a round's last take: while they stay, so do its curves."""
         row = self._session.execute(select(TakeRow.id, TakeRow.taken_at).where(TakeRow.round_id == round_id)

@@ -1,5 +1,6 @@
 """Numbers as people read them, with units; the only place that rounds for show."""
 
+import math
 from collections.abc import Iterable
 from datetime import datetime
 
@@ -55,6 +56,16 @@ def duration(seconds: float) -> str:
     return f"{whole} s" if whole < 90 else f"{whole // 60} min {whole % 60:02d} s"
 
 
+def decibel(value: complex) -> str:
+    """An amplitude ratio as a signed level, as +0.8."""
+    return signed(20 * math.log10(max(abs(value), 1e-9)))
+
+
+def paired_self(key: str) -> tuple[str, str]:
+    """A key that stands for itself, for the options of a select."""
+    return key, key
+
+
 def paired(keys: Iterable, texts: Iterable) -> list[tuple]:
     """Keys with their texts, for the options of a select."""
     return list(zip(keys, texts, strict=True))
@@ -63,5 +74,5 @@ def paired(keys: Iterable, texts: Iterable) -> list[tuple]:
 def register(app: Flask) -> None:
     """Offer them to the templates."""
     app.jinja_env.filters.update(signed=signed, hertz=hertz, plain=plain, moment=moment, duration=duration,
-                                 paired=paired)
+                                 paired=paired, paired_self=paired_self, decibel=decibel)
     app.jinja_env.globals.update(length=length, length_number=length_number)

@@ -22,11 +22,11 @@ def show_stop(stop: str, job_id: int, *, status: int = 200, **context: object) -
     return make_response(render_template(template, stop=stop, status=state, job=state.job, **context), status)
 
 
-def after_change(stop: str, job_id: int, show: Callable[[int], Response]) -> Response:
+def after_change(stop: str, job_id: int, show: Callable[[int], Response], **query: str) -> Response:
     """After a change: the fragment for htmx, else back to the page, so that a reload does not repeat it."""
     if request.headers.get("HX-Request"):
         return show(job_id)
-    return redirect(url_for(f"{stop}.page", job_id=job_id), 303)
+    return redirect(url_for(f"{stop}.page", job_id=job_id, **query), 303)
 
 
 def download(data: bytes, name: str, media_type: str) -> Response:

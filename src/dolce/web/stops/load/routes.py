@@ -2,14 +2,14 @@
 
 from flask import Blueprint, Response, request
 
-from dolce.services.loading import CONTENTS, SLOTS
+from dolce.services.loading import CONTENTS
 from dolce.web.shared.page import after_change, download, services, show_stop
 
 blueprint = Blueprint("load", __name__, url_prefix="/jobs/<int:job_id>/load", template_folder="templates")
 
 
 def _show(job_id: int, **context: object) -> Response:
-    return show_stop("load", job_id, view=services().loading.view(job_id), slots=SLOTS, contents=CONTENTS, **context)
+    return show_stop("load", job_id, view=services().loading.view(job_id), contents=CONTENTS, **context)
 
 
 @blueprint.get("")

@@ -20,19 +20,22 @@ def read_plot(view: ReadView) -> dict | None:
                    "y": shown(view.phases[c.channel]), "note": ""} for c in view.curves]
         plot = response_plot(curves=curves, top_db=0, unit="°")
         return {**plot, "yRange": [-180, 180], "breaks": 180}
+    spl = view.job.rig.response_spl_db                  # None while sound pressure is not known
+    shift = spl or 0.0
     curves, ribbons = [], []
     for c in view.curves:
         name = channel_name(c.channel)
         if len(c.takes) > 1:
             if len(view.curves) == 1:                # two channels with all their spots would hide each other
-                curves += [curve(f"spot {t.spot_number}", c.channel, "spot", level)
+                curves += [curve(f"spot {t.spot_number}", c.channel, "spot", level + shift)
                            for t, level in zip(c.takes, c.level_db, strict=True)]
-            ribbons.append(ribbon(c.channel, c.average.lowest_db, c.average.highest_db))
-            curves.append(curve(f"{name}, average of {len(c.takes)}", c.channel, "after", c.average.level_db))
+            ribbons.append(ribbon(c.channel, c.average.lowest_db + shift, c.average.highest_db + shift))
+            curves.append(curve(f"{name}, average of {len(c.takes)}", c.channel, "after", c.average.level_db + shift))
         else:
-            curves.append(curve(f"{name} at spot {c.takes[0].spot_number}", c.channel, "after", c.level_db[0]))
+            curves.append(curve(f"{name} at spot {c.takes[0].spot_number}", c.channel, "after", c.level_db[0] + shift))
     middle = float(np.mean([mid_level_db(ANALYSIS_GRID_HZ, c.average.level_db) for c in view.curves]))
-    return response_plot(curves=curves, ribbons=ribbons, top_db=top_above(middle), unit="dB")
+    plot = response_plot(curves=curves, ribbons=ribbons, top_db=top_above(middle + shift), unit="dB")
+    return plot if spl is None else {**plot, "unit": "dB SPL"}
 
 
 def _impulse_plot(view: ReadView) -> dict:

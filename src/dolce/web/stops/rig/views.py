@@ -1,21 +1,36 @@
-"""The microphone's curve as a plot, and the room's noise as bars."""
+"""The microphones' curves as a plot, and the room's noise as bars."""
 
 from dataclasses import dataclass
 
+from numpy.typing import NDArray
+
+from dolce.core.job import Rig
 from dolce.core.levels import power_db
 from dolce.core.response import ANALYSIS_GRID_HZ, MicrophoneCurve
 from dolce.core.rig import NOISE_THIRDS_HZ
 from dolce.services.sound_pressure import PressureView
 from dolce.web.shared.plot_data import curve, response_plot
 
+_MIC_COLOURS = ("mic", "L", "R", "Ls", "Rs", "C")
 
-def curve_plot(microphone: MicrophoneCurve | None) -> dict | None:
-    """Level of the microphone over frequency, or None."""
-    if microphone is None:
+
+def curve_plot(rig: Rig) -> dict | None:
+    """What is taken out for each microphone in use, and the curves that are not, over frequency; None without any."""
+    def level(of: MicrophoneCurve) -> NDArray:
+        return power_db(abs(of.on(ANALYSIS_GRID_HZ)) ** 2)
+
+    curves = []
+    for number, one in enumerate(rig.microphones):
+        out = one.taken_out(rig.pointing)
+        _, angle = one.curve(rig.pointing)
+        if out is not None:
+            label = f"{one.microphone.name}, {angle}°" if angle is not None else f"{one.microphone.name}, difference"
+            curves.append(curve(label, _MIC_COLOURS[number % len(_MIC_COLOURS)], "after", level(out)))
+        curves += [curve(f"{other}°, not applied", _MIC_COLOURS[number % len(_MIC_COLOURS)], "predicted", level(c))
+                   for other, c in one.microphone.curves.items() if other != angle and len(rig.microphones) == 1]
+    if not curves:
         return None
-    level = power_db(abs(microphone.on(ANALYSIS_GRID_HZ)) ** 2)
-    plot = response_plot(curves=[curve("microphone", "mic", "after", level)], top_db=10.0, unit="dB")
-    return {**plot, "yRange": [-20.0, 10.0]}
+    return {**response_plot(curves=curves, top_db=10.0, unit="dB"), "yRange": [-20.0, 10.0]}
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -43,7 +43,7 @@ function draw(figure, data) {
     lastText = x(f);
     svg.append("text").attr("class", "tick").attr("x", x(f)).attr("y", height - 8).attr("text-anchor", "middle").text(log ? tickText(+f.toPrecision(3)) : `${String(f).replace("-", "−")} ms`);
   }
-  const step = data.unit === "dB" ? (data.yRange[1] - data.yRange[0] > 30 ? 10 : 5) : data.unit === "°" ? 90 : 50;
+  const step = data.unit.startsWith("dB") ? (data.yRange[1] - data.yRange[0] > 30 ? 10 : 5) : data.unit === "°" ? 90 : 50;
   for (let v = Math.ceil(data.yRange[0] / step) * step; v <= data.yRange[1]; v += step) {
     svg.append("path").attr("class", "grid").attr("d", `M${MARGIN.left} ${y(v)}H${width - MARGIN.right}`);
     svg.append("text").attr("class", "tick").attr("x", MARGIN.left - 6).attr("y", y(v) + 4).attr("text-anchor", "end")

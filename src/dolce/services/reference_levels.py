@@ -1,0 +1,65 @@
+"""The reference level of a job: goals and readings of all channels."""
+
+from dataclasses import dataclass
+
+from dolce.core.job import Job
+from dolce.core.rig import SECOND_BELOW_DB, ChannelLevel, goal_db, suggested_level_db
+from dolce.services.context import Context
+from dolce.services.live_sound import LiveSound, LiveView
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class ReferenceView:
+    """Channels against their goals.
+
+    Attributes
+    ----------
+    suggested_db, reference_db, second_db : float
+        Common practice for the room's volume; what is aimed at; the second working level. dB SPL, C and slow.
+    levels : tuple of ChannelLevel
+        In dB SPL; without readings where sound pressure is not known.
+    live : LiveView
+    now : ChannelLevel or None
+        The channel that plays, with the meter's present reading.
+    """
+
+    job: Job
+    suggested_db: float
+    reference_db: float
+    second_db: float
+    levels: tuple[ChannelLevel, ...]
+    live: LiveView
+    now: ChannelLevel | None
+
+    @property
+    def agree(self) -> bool:
+        """Whether every channel was read and is at its goal."""
+        return all(level.agrees for level in self.levels)
+
+
+class ReferenceLevels:
+    """Reference levels of one job."""
+
+    def __init__(self, context: Context, live: LiveSound) -> None:
+        self._context = context
+        self._live = live
+
+    def view(self, job_id: int) -> ReferenceView:
+        live = self._live.view(job_id, "reference")
+        job, offset = live.job, live.job.rig.full_scale_spl_db
+        suggested = suggested_level_db(job.room.length_m * job.room.width_m * job.room.height_m)
+        aimed = job.rig.reference_db or suggested
+        subs = sum(s.is_sub for s in job.speakers)
+
+        def level(channel: str, read_dbfs: float | None) -> ChannelLevel:
+            goal = goal_db(is_sub=job.speaker(channel).is_sub, level_db=aimed, subs=subs,
+                           plays_effects=job.rig.plays_effects)
+            known = read_dbfs is not None and offset is not None
+            return ChannelLevel(channel=channel, goal_db=goal, read_db=read_dbfs + offset if known else None)
+
+        playing = live.wish.channel if live.running else ""
+        slow = live.reading.by_weighting["C"].slow_db if live.reading and playing else None
+        return ReferenceView(
+            job=job, suggested_db=suggested, reference_db=aimed, second_db=job.rig.second_db or aimed - SECOND_BELOW_DB,
+            levels=tuple(level(c, live.kept.get(c)) for c in job.channels), live=live,
+            now=level(playing, slow) if playing else None)

@@ -1,0 +1,34 @@
+"""Routes of the line check."""
+
+from flask import Response
+
+from dolce.web.shared.page import services
+from dolce.web.stops.rig.sheets import after, blueprint
+
+
+@blueprint.post("/lines")
+def run_lines(job_id: int) -> Response:
+    """Check every line."""
+    services().lines.run(job_id)
+    return after(job_id, "lines")
+
+
+@blueprint.post("/lines/<channel>")
+def run_line(job_id: int, channel: str) -> Response:
+    """Check one line."""
+    services().lines.run(job_id, [channel])
+    return after(job_id, "lines")
+
+
+@blueprint.post("/lines/<channel>/heard/<heard>")
+def answer_line(job_id: int, channel: str, heard: str) -> Response:
+    """Which speaker sounded."""
+    services().lines.answer(job_id, channel, heard=heard)
+    return after(job_id, "lines")
+
+
+@blueprint.post("/lines/<channel>/exchange/<other>")
+def swap_lines(job_id: int, channel: str, other: str) -> Response:
+    """Correct the wiring in the plan."""
+    services().lines.swap(job_id, channel, other)
+    return after(job_id, "lines")

@@ -1,0 +1,253 @@
+"""Routes of the sheets with live sound: meter and sources, spectrum, level that comes up, reference level, subs."""
+
+from flask import Response, make_response, render_template, request
+
+from dolce.core.levels import PER_OCTAVE
+from dolce.core.rig import WAYS, SubMatch
+from dolce.core.signals import KINDS, Source
+from dolce.errors import InvalidForm, InvalidValue
+from dolce.services.live_sound import AVERAGES_S
+from dolce.web.shared.form_reader import FormReader
+from dolce.web.shared.page import services
+from dolce.web.stops.rig import live_views
+from dolce.web.stops.rig.sheets import PURPOSE_OF, after, blueprint, show
+from dolce.web.stops.rig.words import change_words, ramp_words
+
+_SOURCE_FIELDS = {"level": "level_dbfs", "frequency": "frequency_hz", "band from": "band_from_hz",
+                  "band to": "band_to_hz"}
+_MATCH_FIELDS = {"tone": "tone_hz", "tuning": "tuning_hz", "distance": "distance", "step": "step_db",
+                 "level": "level_dbfs"}
+
+
+def _purpose(sheet: str) -> str:
+    if sheet not in PURPOSE_OF:
+        raise InvalidValue(f"{sheet!r} has no live sound.", where="sheet", remedy="Reload the page.")
+    return PURPOSE_OF[sheet]
+
+
+@blueprint.get("/live/<sheet>")
+def live_part(job_id: int, sheet: str) -> Response:
+    """The part that moves, several times a second; the whole sheet as soon as the sound has ended."""
+    live = services().live.view(job_id, _purpose(sheet))
+    moving = services().live.view(job_id, "moving") if sheet == "spectrum" else None
+    if not live.running and not (moving and moving.running):
+        response = show(job_id, sheet)
+        response.headers["HX-Retarget"] = "#stop"
+        response.headers["HX-Reswap"] = "outerMorph"
+        return response
+    context = {"job": live.job, "live": live, "rig": live.job.rig, "sheet": sheet}
+    if sheet == "meter":
+        context |= {"meter": live_views.meter(live)}
+    elif sheet == "spectrum":
+        kept = services().live.moving_takes(job_id)
+        context |= {"moving": moving, "spectrum": live_views.spectrum(live, kept)}
+    elif sheet == "reference":
+        context |= {"ref": services().reference.view(job_id), "change_words": change_words}
+    elif sheet == "subs":
+        context |= {"subs": services().sub_matching.view(job_id), "change_words": change_words}
+    else:
+        context |= {"ramp_words": ramp_words}
+    return make_response(render_template(f"rig/_live_{sheet}.html", **context))
+
+
+@blueprint.post("/live/<sheet>/start")
+def start_live(job_id: int, sheet: str) -> Response:
+    """Begin to listen, and to play if a source is chosen."""
+    changes = {"automatic": bool(request.form.get("automatic"))}
+    if request.form.get("channel"):
+        changes["channel"] = request.form["channel"]
+    services().live.start(job_id, _purpose(sheet), **changes)
+    return after(job_id, sheet)
+
+
+@blueprint.post("/live/<sheet>/channel/<channel>")
+def live_channel(job_id: int, sheet: str, channel: str) -> Response:
+    """Play this channel: begin, or go over to it."""
+    live = services().live
+    if live.view(job_id, _purpose(sheet)).running:
+        live.change(job_id, _purpose(sheet), channel=channel, automatic=False)
+    else:
+        live.start(job_id, _purpose(sheet), channel=channel, automatic=False)
+    return after(job_id, sheet)
+
+
+@blueprint.post("/live/<sheet>/stop")
+def stop_live(job_id: int, sheet: str) -> Response:
+    """Silence; the figures stay."""
+    services().sound.stop()
+    services().sound.wait(5)
+    return after(job_id, sheet)
+
+
+@blueprint.post("/live/<sheet>/reset")
+def reset_live(job_id: int, sheet: str) -> Response:
+    """Forget highest values and averages."""
+    services().live.reset(job_id, _purpose(sheet))
+    return after(job_id, sheet)
+
+
+@blueprint.post("/live/<sheet>/source")
+def live_source(job_id: int, sheet: str) -> Response:
+    """What plays, where, and how loud."""
+    form = FormReader(request.form)
+    kind = form.choice("kind", tuple(KINDS))
+    values = {"level_dbfs": form.number("level_dbfs", low=-90, high=-3, unit="dBFS"),
+              "frequency_hz": form.number("frequency_hz", low=10, high=22_000, unit="Hz", default=1000.0),
+              "band_hz": (form.number("band_from_hz", low=10, high=20_000, unit="Hz", default=500.0),
+                          form.number("band_to_hz", low=10, high=22_000, unit="Hz", default=2000.0))}
+    channel = form.text("channel")
+    try:
+        form.done()
+        try:
+            source = Source(kind=kind, **values)
+        except InvalidValue as error:
+            form.blame(error, _SOURCE_FIELDS, "level_dbfs")
+            form.done()
+    except InvalidForm as error:
+        return show(job_id, sheet, status=422, faults=error.faults, typed=request.form)
+    rig = services().jobs.get(job_id).rig
+    peak = source.peak_dbfs(rig.sample_rate_hz)
+    if channel and peak > rig.ceiling_dbfs:
+        return show(job_id, sheet, status=422, typed=request.form, faults={"level_dbfs": (
+            f"Its peaks reach {peak:.1f} dBFS, above the ceiling of {rig.ceiling_dbfs:g} dBFS. "
+            f"Choose {source.level_dbfs - peak + rig.ceiling_dbfs:.1f} dBFS or less.")})
+    services().live.change(job_id, _purpose(sheet), source=source, channel=channel)
+    return after(job_id, sheet)
+
+
+@blueprint.post("/live/level/use")
+def use_ramp(job_id: int) -> Response:
+    """End the ramp here and use its level."""
+    services().live.use_level(job_id)
+    return after(job_id, "level")
+
+
+@blueprint.post("/live/<sheet>/louder/<step>")
+def louder(job_id: int, sheet: str, step: str) -> Response:
+    """The source louder or softer by some dB, never above the ceiling."""
+    form = FormReader({"step": step})
+    change = form.number("step", low=-10, high=10)
+    form.done()
+    services().live.louder(job_id, _purpose(sheet), change)
+    return after(job_id, sheet)
+
+
+@blueprint.post("/live/meter/look")
+def look_of_meter(job_id: int) -> Response:
+    """What the meter shows large, and over which time it takes the mean."""
+    form = FormReader(request.form)
+    services().live.change(job_id, "meter", weighting=form.choice("weighting", ("A", "C", "Z")),
+                           time=form.choice("time", ("fast", "slow")),
+                           meaning_time_s=form.number("mean", low=1, high=3600, default=10.0))
+    return after(job_id, "meter")
+
+
+@blueprint.post("/live/spectrum/look")
+def look_of_spectrum(job_id: int) -> Response:
+    """Bands, average, what to compare with."""
+    form = FormReader(request.form)
+    services().live.change(job_id, "spectrum", average=form.choice("average", tuple(AVERAGES_S)),
+                           per_octave=int(form.choice("per_octave", tuple(map(str, PER_OCTAVE)))),
+                           compared=int(form.number("compared", low=0, high=10**9, default=0.0)))
+    return after(job_id, "spectrum")
+
+
+@blueprint.post("/live/spectrum/scale/<int:up>")
+def scale_of_spectrum(job_id: int, up: int) -> Response:
+    """The scale 10 dB up or down."""
+    services().live.move_scale(job_id, 10.0 if up else -10.0)
+    return after(job_id, "spectrum")
+
+
+@blueprint.post("/live/spectrum/hold")
+def hold_spectrum(job_id: int) -> Response:
+    """Hold the curve beside the live one."""
+    services().live.hold(job_id)
+    return after(job_id, "spectrum")
+
+
+@blueprint.post("/live/spectrum/release")
+def release_spectrum(job_id: int) -> Response:
+    """Let it go."""
+    services().live.release(job_id)
+    return after(job_id, "spectrum")
+
+
+@blueprint.post("/live/spectrum/moving")
+def moving_average(job_id: int) -> Response:
+    """20 s of a moving microphone, kept as a take."""
+    form = FormReader(request.form)
+    channel, spot = form.text("channel"), form.whole("spot", low=1, high=10**6)
+    form.done()
+    wish = services().live.wish(job_id, "spectrum")
+    level = wish.source.level_dbfs
+    services().live.start(job_id, "moving", channel=channel, spot=spot, source=Source(kind="pink", level_dbfs=level))
+    return after(job_id, "spectrum")
+
+
+@blueprint.post("/live/<sheet>/keep")
+def keep_reading(job_id: int, sheet: str) -> Response:
+    """Keep the reading of the channel that plays."""
+    services().live.keep_reading(job_id, _purpose(sheet))
+    return after(job_id, sheet)
+
+
+@blueprint.post("/live/<sheet>/forget")
+def forget_readings(job_id: int, sheet: str) -> Response:
+    """Begin the readings anew."""
+    services().live.forget_readings(job_id, _purpose(sheet))
+    return after(job_id, sheet)
+
+
+@blueprint.post("/turn/<sheet>/<knob>/<step>")
+def turn(job_id: int, sheet: str, knob: str, step: str) -> Response:
+    """Rehearsal: turn a gain or the volume control."""
+    form = FormReader({"step": step})
+    change = form.number("step", low=-40, high=40)
+    form.done()
+    services().rigging.turn(job_id, knob, change)
+    services().live.refresh(job_id)
+    return after(job_id, sheet)
+
+
+@blueprint.post("/working-levels")
+def working_levels(job_id: int) -> Response:
+    """The reference level and a second one."""
+    form = FormReader(request.form)
+    values = {"reference_db": form.number("reference_db", low=60, high=95, unit="dB SPL"),
+              "second_db": form.number("second_db", low=50, high=95, unit="dB SPL")
+              if form.text("second_db") else None,
+              "plays_effects": form.flag("plays_effects")}
+    try:
+        form.done()
+    except InvalidForm as error:
+        return show(job_id, "reference", status=422, faults=error.faults, typed=request.form)
+    services().rigging.set_rig(job_id, **values)
+    return after(job_id, "reference")
+
+
+@blueprint.post("/sub-match")
+def sub_match(job_id: int) -> Response:
+    """How subs are compared."""
+    form = FormReader(request.form)
+    job = services().jobs.get(job_id)
+    way = form.choice("way", tuple(WAYS))
+    present = job.rig.sub_match
+    values = {"way": way, "sound": form.choice("sound", ("tone", "noise")),
+              "tone_hz": form.number("tone_hz", low=20, high=120, unit="Hz", default=present.tone_hz),
+              "tuning_hz": form.number("tuning_hz", low=10, high=100, unit="Hz") if form.text("tuning_hz") else None,
+              "step_db": form.number("step_db", low=0.05, high=3, unit="dB"),
+              "level_dbfs": form.number("level_dbfs", low=-60, high=-10, unit="dBFS"),
+              "distance_m": form.length_m("distance", low=0.02, high=1.0, units=job.units, now=present.distance_m)}
+    try:
+        form.done()
+        try:
+            match = SubMatch(**values)
+        except InvalidValue as error:
+            form.blame(error, _MATCH_FIELDS, "tone_hz")
+            form.done()
+    except InvalidForm as error:
+        return show(job_id, "subs", status=422, faults=error.faults, typed=request.form)
+    services().sub_matching.set_match(job_id, match)
+    return after(job_id, "subs")
+

@@ -1,0 +1,114 @@
+"""The sheets of the Rig stop: their names, and what each of them shows."""
+
+from collections.abc import Callable
+
+from flask import Blueprint, Response, request
+
+from dolce.core.job import SAMPLE_RATES_HZ
+from dolce.core.levels import MEANING_TIMES_S, PER_OCTAVE
+from dolce.core.processor import REHEARSAL_LIMITS
+from dolce.core.rig import CHOICES_DB, FAULTS, POINTINGS, SLATE, WAYS, microphone_findings
+from dolce.core.signals import KINDS
+from dolce.services.live_sound import AVERAGES_S
+from dolce.services.processor_keeping import shown_settings
+from dolce.web.shared.page import after_change, services, show_stop
+from dolce.web.stops.rig import live_views
+from dolce.web.stops.rig.views import curve_plot, noise_bars
+from dolce.web.stops.rig.words import change_words, line_words, microphone_words, ramp_words
+
+blueprint = Blueprint("rig", __name__, url_prefix="/jobs/<int:job_id>/rig", template_folder="templates")
+
+GROUPS: dict[str, dict[str, str]] = {
+    "Set up": {"setup": "Hardware", "microphones": "Microphones", "processor": "Processor", "level": "Level",
+               "noise": "Noise and pressure"},
+    "Check": {"lines": "Line check", "reference": "Reference level", "subs": "Subs together"},
+    "Listen": {"meter": "Meter and sources", "spectrum": "Spectrum"},
+    "Rehearse": {"faults": "Practise"},
+}
+SHEETS = {key: name for group in GROUPS.values() for key, name in group.items()}
+# What is being measured on the sheets with live sound.
+PURPOSE_OF = {"meter": "meter", "spectrum": "spectrum", "reference": "reference", "subs": "subs", "level": "ramp"}
+
+
+def show(job_id: int, sheet: str | None = None, **context: object) -> Response:
+    """A sheet: the one given, or the one that the request names."""
+    wanted = sheet or request.values.get("sheet")
+    sheet = wanted if wanted in SHEETS else "setup"
+    rig = services().jobs.get(job_id).rig
+    base = {"rig": rig, "sheet": sheet, "groups": GROUPS, "faults": {}, "typed": {},
+            "check": services().sound.latest(job_id, "level"), "pointings": POINTINGS,
+            "mic_findings": microphone_findings(rig.microphones, rig.pointing), "mic_words": microphone_words}
+    return show_stop("rig", job_id, **{**base, **_CONTEXTS[sheet](job_id), **context})
+
+
+def after(job_id: int, sheet: str) -> Response:
+    """After a change on a sheet: that sheet again."""
+    return after_change("rig", job_id, lambda number: show(number, sheet), sheet=sheet)
+
+
+def _setup(job_id: int) -> dict:
+    cards, why_none = services().rigging.cards()
+    return {"cards": cards, "no_cards": why_none, "rates": SAMPLE_RATES_HZ,
+            "loop_pass": services().sound.latest(job_id, "loop"),
+            "card_options": [(f"{c.host}|{c.name}", f"{c.name} ({c.host}), {c.outputs} out, {c.inputs} in")
+                             for c in cards]}
+
+
+def _microphones(job_id: int) -> dict:
+    view = services().microphones.view(job_id)
+    return {"mics": view, "curve": curve_plot(view.job.rig)}
+
+
+def _processor(job_id: int) -> dict:
+    view = services().processor.view(job_id)
+    return {"proc": view, "slate": SLATE, "rehearsal_limits": REHEARSAL_LIMITS,
+            "held": shown_settings(view.state, view.job.channels)}
+
+
+def _level(job_id: int) -> dict:
+    return {"live": services().live.view(job_id, "ramp"), "ramp_words": ramp_words,
+            "readings": services().rigging.level_readings(job_id)}
+
+
+def _noise(job_id: int) -> dict:
+    pressure = services().pressure.view(job_id)
+    bars, ticks = noise_bars(pressure)
+    return {"pressure": pressure, "noise_bars": bars, "noise_ticks": ticks}
+
+
+def _lines(job_id: int) -> dict:
+    return {"lines": services().lines.view(job_id), "line_words": line_words}
+
+
+def _reference(job_id: int) -> dict:
+    view = services().reference.view(job_id)
+    return {"ref": view, "live": view.live, "choices": CHOICES_DB, "change_words": change_words}
+
+
+def _subs(job_id: int) -> dict:
+    view = services().sub_matching.view(job_id)
+    return {"subs": view, "live": view.live, "ways": WAYS, "change_words": change_words}
+
+
+def _meter(job_id: int) -> dict:
+    live = services().live.view(job_id, "meter")
+    return {"live": live, "kinds": KINDS, "meter": live_views.meter(live), "means": MEANING_TIMES_S,
+            "stated": live_views.stated(live)}
+
+
+def _spectrum(job_id: int) -> dict:
+    live = services().live.view(job_id, "spectrum")
+    kept = services().live.moving_takes(job_id)
+    return {"live": live, "moving": services().live.view(job_id, "moving"), "kinds": KINDS, "averages": AVERAGES_S,
+            "per_octaves": PER_OCTAVE, "stated": live_views.stated(live), "kept_takes": kept,
+            "spectrum": live_views.spectrum(live, kept)}
+
+
+def _faults(_job_id: int) -> dict:
+    return {"faults_known": FAULTS}
+
+
+_CONTEXTS: dict[str, Callable[[int], dict]] = {
+    "setup": _setup, "microphones": _microphones, "processor": _processor, "level": _level, "noise": _noise,
+    "lines": _lines, "reference": _reference, "subs": _subs, "meter": _meter, "spectrum": _spectrum,
+    "faults": _faults}

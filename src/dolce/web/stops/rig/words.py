@@ -1,0 +1,72 @@
+"""What the rig found, in words: lines, microphones, ramp."""
+
+from dolce.core.rig import LineFinding, MicrophoneFinding, RampStep
+from dolce.web.shared.formatting import length, signed
+
+
+def line_words(finding: LineFinding, units: str) -> str:
+    """What was noticed on a line and what to do, lengths in the job's units."""
+    value = finding.value
+    match finding.kind:
+        case "howls":
+            return "It goes on when the sweep is over: feedback. Switch off input monitoring in the interface."
+        case "clips":
+            return "The microphone input clips. Turn its gain down and check again."
+        case "silent":
+            return "No sound. Check cable, power, and mutes along the chain."
+        case "inverted":
+            return "Polarity inverted. Swap the wires at one end, or invert it in the processor."
+        case "unsure":
+            return "Polarity not sure: its first swing goes both ways alike."
+        case "distance":
+            way = "farther away" if value > 0 else "nearer"
+            return (f"Sounds {length(abs(value), units)} {way} than the plan has it: another speaker, a delay left on, "
+                    "or the plan is off.")
+        case "level":
+            way = "louder" if value > 0 else "softer"
+            return f"{abs(value):.0f} dB {way} than the others, distance taken out. Check its gain."
+        case "no bass":
+            return "No bass, though the plan says it plays that low: is a crossover or high-pass left on?"
+        case "hump":
+            return f"A hump of {value:.0f} dB: is an equaliser left on?"
+    return f"Mains hum, {value:.0f} dB above the noise around it. Check the microphone's cable."
+
+
+def microphone_words(finding: MicrophoneFinding) -> str:
+    """What is missing or does not fit, and what to do."""
+    match finding.kind:
+        case "none":
+            return "No microphone is chosen: what it adds will be taken for the room and the speakers."
+        case "no curve":
+            return f"{finding.microphone} has no curve: what it adds will be taken for the room and the speakers."
+        case "wrong angle":
+            return (f"{finding.microphone} points so that sound meets it at {finding.needs}°, but only its curve for "
+                    f"{finding.has}° is known. Read the other file, or turn the microphone.")
+        case "not asked":
+            return "Say which way the microphone points: the curve for 0° is used until then."
+        case "one input twice":
+            return "Two microphones are on the same input."
+    return f"{finding.microphone} was not compared with the first one yet: put them together and play."
+
+
+def ramp_words(step: RampStep) -> str:
+    """Where the ramp stands."""
+    margins = f"{step.above_noise_db:.0f} dB above noise, {step.to_clipping_db:.0f} dB to clipping"
+    match step.word:
+        case "rising":
+            return f"Coming up: {margins}."
+        case "good":
+            return f"Good: {margins}."
+        case "ceiling":
+            return f"Ended at the ceiling: {margins}. Raise it, or turn the power amplifier or monitor up."
+        case "clipping":
+            return f"Ended before clipping: {margins}. Turn the microphone gain down and begin anew."
+    return f"As loud as noise can be: {margins}. Turn the monitors up."
+
+
+def change_words(change_db: float, step_db: float = 0.1) -> str:
+    """Which way to turn, and how far."""
+    digits = 2 if step_db < 0.1 else 1
+    if abs(change_db) < step_db / 2:
+        return "leave it"
+    return f"{'up' if change_db > 0 else 'down'} {signed(abs(change_db), digits).lstrip('+')} dB"

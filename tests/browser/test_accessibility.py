@@ -29,7 +29,8 @@ def test_no_serious_fault_on_any_page_of_the_demo(driver, demo, demo_job, demo_a
         "spots&pick=seat-1", "findings", "modes&mode=4", "subs&rank=1&kind=corners&n=2")
     paths = ["/", "/jobs/999/room", *(f"/jobs/{n}/{stop}" for n in (demo_job, untouched) for stop in STOPS),
              *(f"/jobs/{barn}/{stop}" for stop in STOPS[1:]),
-             *(f"/jobs/{barn}/rig?sheet={sheet}" for sheet in ("lines", "noise", "faults")),
+             *(f"/jobs/{barn}/rig?sheet={sheet}" for sheet in ("microphones", "processor", "level", "lines", "noise",
+                                                      "reference", "subs", "meter", "spectrum", "faults")),
              *(f"/jobs/{net_loft}/room?sheet={sheet}" for sheet in loft_sheets),
              *(f"/jobs/{barn}/room?sheet={sheet}" for sheet in barn_sheets)]
     if theme == "evening":

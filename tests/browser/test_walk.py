@@ -209,6 +209,8 @@ def test_close_in_the_middle_and_go_on(driver, tmp_path):
     page.press("Create job")
     page.stop("Rig")
     page.fill("Pace", "as fast as it computes")
+    page.press("Save")
+    page.press("Level")
     page.fill("Sweep length", "1")
     page.press("Save")
     page.stop("Takes")

@@ -3,8 +3,12 @@ import pytest
 from numpy.testing import assert_allclose
 
 from dolce.core.geometry import Point, RoomSize, distance_m
-from dolce.core.processor import ChannelSettings, Preset, ProcessorState
+from dolce.core.processor import BassManagement, ChannelSettings, Crossover, Preset, ProcessorState
+from dolce.core.rig import Ceiling, Fault
+from dolce.core.room import Box
+from dolce.devices.interface import SoundStopped
 from dolce.devices.rehearsal import LATENCY_S, MODELS, ROOM_NOISE_DBFS, RehearsalRig
+from dolce.errors import Conflict
 
 ROOM = RoomSize(length_m=5, width_m=4, height_m=2.5)
 LEFT, RIGHT = Point(x_m=1.2, y_m=0.8, z_m=1.2), Point(x_m=2.8, y_m=0.8, z_m=1.2)
@@ -75,3 +79,114 @@ def test_progress_ends_at_one():
     told = []
     rig().play_and_record(click(), output=1, sample_rate_hz=RATE, progress=told.append, stopped=lambda: False)
     assert told[-1] == 1.0
+
+
+def heard_on_all(device, stimulus, output=1):
+    return device.play_and_record(stimulus, output=output, sample_rate_hz=RATE, progress=lambda _: None,
+                                  stopped=lambda: False)
+
+
+def test_several_microphones_hear_from_their_own_places_and_a_loop_hears_the_cable():
+    far = Point(x_m=2, y_m=4.0, z_m=1.2)
+    first, second, cable = heard_on_all(rig(more_microphones=(far,), loop=True), click())
+    late = (distance_m(LEFT, far) - distance_m(LEFT, SEAT)) / 343.2 * RATE
+    assert np.argmax(np.abs(second)) - np.argmax(np.abs(first)) == pytest.approx(late, abs=2)
+    # The cable has the interface's latency and no room.
+    assert np.argmax(np.abs(cable)) - 100 == pytest.approx(LATENCY_S * RATE, abs=1)
+    assert np.abs(cable[1500:]).max() < 3e-4                                 # what a high-pass at 1.5 Hz leaves
+    # A loop needs no speaker on its output.
+    assert np.abs(heard_on_all(rig(loop=True), click(), output=9)[1]).max() > 0.4
+
+
+def test_a_desk_makes_the_notch_that_its_detour_predicts():
+    desk = Box(id=1, kind="desk", place=Point(x_m=1.6, y_m=1.5, z_m=0.7), width_m=2.4, depth_m=1.4, height_m=0.05)
+    plain, reflected = (heard(rig(desks=desks), click(samples=RATE)) for desks in ((), (desk,)))
+    mirrored = Point(x_m=SEAT.x_m, y_m=SEAT.y_m, z_m=2 * 0.75 - SEAT.z_m)
+    detour = distance_m(LEFT, mirrored) - distance_m(LEFT, SEAT)
+    notch_hz = 343.2 / detour / 2                                            # half a wavelength
+    frequency = np.fft.rfftfreq(RATE, 1 / RATE)
+    ratio = np.abs(np.fft.rfft(reflected) / np.fft.rfft(plain))
+    near = (frequency > notch_hz * 0.6) & (frequency < notch_hz * 1.4)
+    # Against the same room without it: less at the notch, more an octave above.
+    assert 20 * np.log10(np.median(ratio[(frequency > notch_hz * 0.93) & (frequency < notch_hz * 1.07)])) < -3
+    assert 20 * np.log10(np.median(ratio[(frequency > notch_hz * 1.9) & (frequency < notch_hz * 2.1)])) > 2
+    assert near.any()
+
+
+def test_processor_mutes_dims_and_sends_bass_to_the_subs():
+    sub = Point(x_m=0.5, y_m=0.5, z_m=0.3)
+    speakers = {1: ("L", LEFT), 2: ("R", RIGHT), 3: ("Sub1", sub)}
+    noise = 10 ** (ROOM_NOISE_DBFS / 20)
+    assert np.abs(heard(rig(processor=ProcessorState(muted=("L",))), click())).max() < 5 * noise
+    plain, dimmed = (heard(rig(processor=ProcessorState(dimmed=on)), click()) for on in (False, True))
+    assert np.abs(dimmed).max() / np.abs(plain).max() == pytest.approx(0.1, rel=0.05)
+    bass = BassManagement(crossover=Crossover(frequency_hz=80), subs=("Sub1",))
+    state = ProcessorState(active="A", presets={"A": Preset(name="x", bass=bass)})
+    tone = 0.05 * np.sin(2 * np.pi * 40 * np.arange(RATE) / RATE)
+    alone, managed = (heard(rig(speakers=speakers, processor=p), tone) for p in (ProcessorState(), state))
+    direct = heard(rig(speakers=speakers), tone, output=3)
+    rms = [np.sqrt(np.mean(x[RATE // 2:] ** 2)) for x in (alone, managed, direct)]
+    # The sub plays it now: as when it is fed itself (the crossover takes 1.1 dB at half its frequency).
+    assert 20 * np.log10(rms[1] / rms[2]) == pytest.approx(-1, abs=1.5)
+    assert rms[0] != pytest.approx(rms[1], rel=0.1)
+
+
+def test_knobs_and_the_way_the_microphone_points_change_what_is_heard():
+    louder = heard(rig(knobs_db={"L": 6.0206, "volume": -12.0412}), click())
+    assert np.abs(louder).max() / np.abs(heard(rig(), click())).max() == pytest.approx(0.5, rel=0.02)
+    front, side = (np.abs(np.fft.rfft(heard(rig(pointing=p), click(samples=RATE))))[9000:16_000]
+                   for p in ("speakers", "ceiling"))
+    assert 20 * np.log10(np.median(side / front)) == pytest.approx(-1.8, abs=0.3)
+
+
+class Blocks:
+    """Plays a stimulus as live sound and gathers what is heard."""
+
+    def __init__(self, stimulus, output=1):
+        self.stimulus, self.output, self.at, self.heard = stimulus, output, 0, []
+
+    def next_block(self, count):
+        part = self.stimulus[self.at:self.at + count]
+        self.at += count
+        return self.output, np.pad(part, (0, count - part.size))
+
+    def run(self, device):
+        with pytest.raises(SoundStopped):
+            device.run_live(self.next_block, self.heard.append, sample_rate_hz=RATE,
+                            stopped=lambda: self.at >= self.stimulus.size)
+        return np.concatenate(self.heard, axis=1)
+
+
+def test_live_sound_is_the_same_room_as_a_recording():
+    stimulus = np.random.default_rng(2).standard_normal(2 * RATE) * 0.02
+    live = Blocks(stimulus).run(rig())[0]
+    once = heard(rig(), stimulus)
+    difference = live - once[:live.size]
+    # Each has its own room noise at -74 dBFS.
+    assert 20 * np.log10(np.std(difference) * np.sqrt(2)) == pytest.approx(ROOM_NOISE_DBFS + 3, abs=1)
+
+
+def test_live_sound_ends_at_the_ceiling_and_at_feedback():
+    sound = 0.2 * np.sin(2 * np.pi * 300 * np.arange(2 * RATE) / RATE)
+    with pytest.raises(Conflict, match="above the ceiling of -20 dBFS"):
+        Blocks(sound).run(rig(ceiling=Ceiling(peak_dbfs=-20)))
+    with pytest.raises(Conflict, match="at the microphone, above the ceiling"):
+        Blocks(sound).run(rig(ceiling=Ceiling(spl_db=80, full_scale_spl_db=120)))
+    with pytest.raises(Conflict, match="feedback"):
+        Blocks(np.full(4 * RATE, 1e-4)).run(rig(faults=(Fault(kind="feedback"),)))
+
+
+def test_a_knob_turned_while_it_plays_is_heard():
+    device = rig()
+    player = Blocks(0.05 * np.sin(2 * np.pi * 1000 * np.arange(2 * RATE) / RATE))
+    hear, gathered = player.heard.append, []
+
+    def heard_block(block):
+        gathered.append(np.std(block))
+        hear(block)
+        if len(gathered) == 10:
+            device.becomes(knobs_db={"L": -20.0}, processor=ProcessorState())
+
+    with pytest.raises(SoundStopped):
+        device.run_live(player.next_block, heard_block, sample_rate_hz=RATE, stopped=lambda: player.at >= 2 * RATE)
+    assert gathered[-1] / gathered[8] == pytest.approx(0.1, rel=0.1)

@@ -12,11 +12,11 @@ import numpy as np
 import pytest
 
 from dolce.core.response import ANALYSIS_GRID_HZ, Deconvolver, analyse_recording, level_on_grid
-from dolce.core.rig import Fault
+from dolce.core.rig import Ceiling, Fault
 from dolce.core.signals import Sweep
 from dolce.devices.interface import SoundStopped
 from dolce.devices.sound_card import SoundCard, sound_cards
-from dolce.errors import DeviceError
+from dolce.errors import Conflict, DeviceError
 from dolce.services.demo_rooms import barn
 from dolce.services.job_keeping import JobWish
 
@@ -74,6 +74,46 @@ def play(stimulus, *, output=1, microphone=1, rate=RATE, stopped=lambda: False):
 
 def test_device_is_listed_with_its_channels(card):
     assert (card.host, card.inputs, card.outputs, card.usual_rate_hz) == (HOST, 2, OUTPUTS, RATE)
+
+
+def test_several_inputs_are_recorded_at_once_and_in_their_order(card):
+    click = np.zeros(RATE // 2)
+    click[100] = 0.5
+    second, first = SoundCard(name="virtual_room", host=HOST, inputs=[2, 1]).play_and_record(
+        click, output=7, sample_rate_hz=RATE, progress=lambda _: None, stopped=lambda: False)
+    assert first.max() == pytest.approx(0.5)
+    assert second.min() == pytest.approx(-0.25)                              # input 2 hears output 7 at minus half
+    assert np.argmax(first) == np.argmin(second)
+
+
+def test_live_sound_passes_without_a_gap_and_falls_silent_on_stop(card):
+    """A rising count is played and comes back whole: nothing is lost or doubled between blocks."""
+    device = SoundCard(name="virtual_room", host=HOST, inputs=[1])
+    played, heard = [], []
+
+    def next_block(count):
+        start = sum(part.size for part in played) + 1
+        played.append(np.arange(start, start + count) / 2**20)
+        return 3, played[-1]
+
+    with pytest.raises(SoundStopped):
+        device.run_live(next_block, heard.append, sample_rate_hz=RATE,
+                        stopped=lambda: sum(b.shape[1] for b in heard) > 2 * RATE)
+    came = np.concatenate(heard, axis=1)[0] * 2**20
+    begun = np.flatnonzero(came)[0]
+    counted = came[begun:begun + RATE]
+    assert np.abs(counted - np.arange(1, RATE + 1)).max() < 0.5
+    assert device.silent_after_s is not None
+
+
+def test_sound_above_the_ceiling_is_not_begun(card):
+    device = SoundCard(name="virtual_room", host=HOST, ceiling=Ceiling(peak_dbfs=-20))
+    with pytest.raises(Conflict, match="above the ceiling"):
+        device.play_and_record(np.full(10, 0.2), output=1, sample_rate_hz=RATE, progress=lambda _: None,
+                               stopped=lambda: False)
+    with pytest.raises(Conflict, match="above the ceiling"):
+        device.run_live(lambda count: (1, np.full(count, 0.2)), lambda _: None, sample_rate_hz=RATE,
+                        stopped=lambda: False)
 
 
 def test_loop_is_flat_and_arrives_at_the_same_sample_every_time(card):
@@ -155,7 +195,7 @@ import os, signal, sys, threading, numpy as np
 sys.path[:0] = [{folder!r}]
 from test_sound_card import VirtualRoom, play
 from dolce.devices.sound_card import sound_cards
-from dolce.errors import DeviceError
+from dolce.errors import Conflict, DeviceError
 room = VirtualRoom()
 sound_cards(again=True)
 threading.Timer(0.8, lambda: room.server.send_signal(signal.SIGTERM)).start()

@@ -1,3 +1,4 @@
+import json
 import sqlite3
 from datetime import datetime
 
@@ -6,6 +7,8 @@ from alembic.config import Config
 from alembic.script import ScriptDirectory
 from sqlalchemy import inspect
 
+from dolce.core.room import plan_values
+from dolce.services.demo_rooms import attic
 from dolce.store import Database, UnitOfWork
 from dolce.store import database as database_module
 from dolce.store.models import Row
@@ -81,3 +84,32 @@ def test_rooms_of_the_first_version_become_plans(tmp_path):
     assert set(inspect(opened.engine).get_table_names()) >= {"plan_steps"}
     assert not set(inspect(opened.engine).get_table_names()) & {"speakers", "seats", "spots"}
     opened.close()
+
+
+def test_the_one_microphone_of_older_files_is_put_on_the_shelf_and_stays_in_use(tmp_path):
+    engine = database_module._engine(tmp_path / "dolce.sqlite")
+    database_module.migrate(engine, to="0002")
+    curve = {"frequency_hz": [20, 20000], "level_db": [0, 1], "phase_deg": [0, 0]}
+    old = {"sample_rate_hz": 48000, "sweep_level_dbfs": -3.0, "microphone_name": "Stand mic", "microphone_serial": "7",
+           "curve": curve, "curve_file_name": "m.txt", "card_input": 2}
+    plan = json.dumps(plan_values(attic()))
+    with engine.begin() as connection:
+        for number, rig in ((1, old), (2, old), (3, {"microphone_name": "", "curve": None})):
+            connection.exec_driver_sql(
+                "INSERT INTO jobs (id, name, place, notes, units, created_at, changed_at, seed, rig, processor, "
+                "plan_position) VALUES (?, 'x', '', '', 'metres', '2026-01-01', '2026-01-01', 1, ?, ?, 1)",
+                (number, json.dumps(rig), '{"active": "bypass", "presets": {}}'))
+            connection.exec_driver_sql("INSERT INTO plan_steps (job_id, position, what, plan) VALUES (?, 1, 's', ?)",
+                                       (number, plan))
+    engine.dispose()
+    opened = Database(tmp_path)
+    with UnitOfWork(opened, write=False) as work:
+        shelf = work.microphones.all()
+        first, second, third = (work.jobs.get(k).rig for k in (1, 2, 3))
+    opened.close()
+    assert [(m.name, m.serial, m.curve_files) for m in shelf] == [("Stand mic", "7", {0: "m.txt"})]
+    assert first.inputs == (2,)
+    assert first.microphones[0].microphone.id == second.microphones[0].microphone.id == shelf[0].id
+    assert first.curve.level_db.tolist() == [0, 1]
+    assert first.ceiling_dbfs == -3                                          # what was allowed stays allowed
+    assert third.microphones == ()

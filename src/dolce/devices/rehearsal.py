@@ -105,6 +105,8 @@ class RehearsalRig:
         Decides the noise: the same words give the same noise.
     real_time : bool
         Whether playing takes as long as it would.
+    live_speed : float
+        How many times faster live sound may pass where it is not in real time; infinite for as fast as it computes.
     calibrator_spl_db : float or None
         Level of an acoustic calibrator on the microphone, 1 kHz; it hears nothing else then. None for none.
     faults : tuple of Fault
@@ -129,6 +131,7 @@ class RehearsalRig:
     knobs_db: Mapping[str, float] = field(default_factory=dict)
     desks: tuple[Box, ...] = ()
     real_time: bool = False
+    live_speed: float = float("inf")
     calibrator_spl_db: float | None = None
     faults: tuple[Fault, ...] = ()
     burst: str = ""
@@ -194,8 +197,8 @@ class RehearsalRig:
                 watch.hear(arrived[0], live=True)
             heard(arrived)
             block += 1
-            if self.real_time:
-                time.sleep(max(0.0, begun + block * LIVE_BLOCK_S - time.monotonic()))
+            speed = 1.0 if self.real_time else self.live_speed
+            time.sleep(max(0.0, begun + block * LIVE_BLOCK_S / speed - time.monotonic()))
         raise SoundStopped
 
     def _connected(self, output: int) -> None:

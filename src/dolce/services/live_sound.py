@@ -28,12 +28,13 @@ from dolce.services.take_making import device_of, require_open
 from dolce.services.taking import Taking
 from dolce.store import UnitOfWork
 
-Purpose = Literal["meter", "spectrum", "source", "moving", "ramp", "reference", "subs"]
+Purpose = Literal["meter", "spectrum", "moving", "ramp", "reference", "subs"]
 # Kinds of passes: readings of the two last ones are kept with them.
 _KIND: dict[Purpose, str] = {"reference": "reference", "subs": "subs"}
 AVERAGES_S: dict[str, float | None] = {"1 s": 1.0, "3 s": 3.0, "10 s": 10.0, "since the start": None}
 MOVING_S, SETTLE_S = 20.0, 0.8
 _RAMP_QUIET_S, _RAMP_EVERY_S = 1.5, 1.0
+_BY_HAND_SPEED = 10.0                    # in a rehearsal that need not take its time, but waits for a person
 _UNSEEN_S = 15.0                         # without a page that looks, sound ends
 
 
@@ -360,8 +361,8 @@ class _Session:
                 curve = self.job.rig.curve
                 own = power_db(np.abs(curve.on(frequency)) ** 2) if curve is not None else 0.0
                 playing = self.wish.channel and self.wish.source.kind != "silence"
-                bands = Bands(label=self.wish.channel if playing else "the room", per_octave=self.wish.per_octave, frequency_hz=frequency,
-                              level_db=level - own)
+                bands = Bands(label=self.wish.channel if playing else "the room", frequency_hz=frequency,
+                              per_octave=self.wish.per_octave, level_db=level - own)
             return _Look(reading=self._meter.reading, bands=bands, seconds=self._at / self._rate, ramp=self._ramp,
                          averaged_s=self._spectrum.seconds, ready=self._ready())
 
@@ -407,7 +408,8 @@ class _Session:
         device = device_of(self.job, spot_number=self.wish.spot, round_name=self.purpose, attempt=1,
                            moving=self._moving(), close_to_m=self._close_to_m(),
                            subs_at_one_place=self.purpose == "subs" and self._match.way == "same place",
-                           real_time=True if self.purpose in ("meter", "spectrum", "source") else None)
+                           real_time=True if self.purpose in ("meter", "spectrum") else None,
+                           live_speed=float("inf") if self._ends_by_itself else _BY_HAND_SPEED)
         self._device = device
         heard = self._hear_first if self.purpose in ("ramp", "moving") else self._hear
         self._hearing = heard
@@ -582,9 +584,13 @@ class _Session:
         self._meter.reset()
         self._spectrum.reset()
 
+    @property
+    def _ends_by_itself(self) -> bool:
+        return self.wish.automatic or self.purpose == "moving"
+
     def _unseen(self) -> bool:
         """Whether sound goes on for nobody; what ends by itself needs no eyes."""
-        if self.wish.automatic or self.purpose == "moving":
+        if self._ends_by_itself:
             return False
         return time.monotonic() - self._seen > _UNSEEN_S
 

@@ -88,7 +88,8 @@ def placement_of(job: Job, spot_number: int) -> list[int]:
 
 def device_of(job: Job, *, spot_number: int, round_name: str, attempt: int, with_loop: bool = False,
               together: bool = False, moving: Sequence[int] = (), close_to_m: float | None = None,
-              subs_at_one_place: bool = False, real_time: bool | None = None) -> AudioDevice:
+              subs_at_one_place: bool = False, real_time: bool | None = None,
+              live_speed: float = float("inf")) -> AudioDevice:
     """The rig of a job with its microphones at the placement of a spot: this computer's audio, or the rehearsal rig.
 
     Parameters
@@ -105,6 +106,8 @@ def device_of(job: Job, *, spot_number: int, round_name: str, attempt: int, with
         Every sub is carried to where the first one stands (in the rehearsal).
     real_time : bool or None
         Whether the rehearsal takes as long as it would; None as the job has it.
+    live_speed : float
+        How many times faster live sound of the rehearsal may pass otherwise.
     """
     rig = job.rig
     if with_loop and rig.loop_input is None:
@@ -126,7 +129,7 @@ def device_of(job: Job, *, spot_number: int, round_name: str, attempt: int, with
         desks=tuple(box for box in job.plan.boxes if box.kind == "desk"),
         processor=job.processor, seed=f"{job.seed}/{round_name}/{spot_number}/{attempt}",
         real_time=rig.pace == "real time" if real_time is None else real_time, faults=rig.faults, ceiling=rig.ceiling,
-        path=tuple(job.spot(number).place for number in moving), close_to=close_to_m,
+        live_speed=live_speed, path=tuple(job.spot(number).place for number in moving), close_to=close_to_m,
         burst=job.channels[0] if (spot_number, attempt) == (2, 1) else "")
 
 

@@ -65,8 +65,8 @@ def implausible_full_scale(full_scale_spl_db: float, *, thirds_dbfs: NDArray[np.
                            before_spl_db: float | None) -> tuple[str, float] | None:
     """Why a level of full scale can hardly be right, and the figure that says so; None where nothing is against it.
 
-    A calibrator of 114 dB taken for 94 dB is wrong by 20 dB: the quiet room then seems softer than any capsule hears, or
-    the level jumps against the one known before at the same gain.
+    A calibrator of 114 dB taken for 94 dB is wrong by 20 dB: the quiet room then seems softer than any capsule hears,
+    or the level jumps against the one known before at the same gain.
 
     Returns
     -------

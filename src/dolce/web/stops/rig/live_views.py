@@ -120,7 +120,8 @@ def spectrum(live: LiveView, kept: list[TakeRecord]) -> SpectrumView | None:
               (*beside, ("now", f"now: {bands.label}", bands.frequency_hz, bands.level_db))]
     return SpectrumView(
         curves=tuple(curves), unit="dB SPL" if offset is not None else "dBFS", compared=compared,
-        averaged_s=live.averaged_s, channel=bands.label if live.wish.source.kind != "silence" else "", x_ticks=tuple((_x(f), f"{f // 1000}k" if f >= 1000 else f"{f}") for f in _TICKS_HZ),
+        averaged_s=live.averaged_s, channel=bands.label if live.wish.source.kind != "silence" else "",
+        x_ticks=tuple((_x(f), f"{f // 1000}k" if f >= 1000 else f"{f}") for f in _TICKS_HZ),
         y_ticks=tuple((_y(top - step, top), f"{top - step:.0f}".replace("-", "−")) for step in range(0, 51, 10)))
 
 

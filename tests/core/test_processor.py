@@ -1,0 +1,126 @@
+"""What a processor does with sound, and what it can hold."""
+
+import numpy as np
+import pytest
+from numpy.testing import assert_allclose
+from scipy import signal
+
+from dolce.core.correction import Limits
+from dolce.core.filters import PeakingFilter, chain_level_db, convolution_filter
+from dolce.core.processor import (
+    BassManagement,
+    ChannelSettings,
+    Convolution,
+    Crossover,
+    Preset,
+    ProcessorLimits,
+    ProcessorState,
+    processed,
+)
+from dolce.errors import InvalidValue
+
+RATE = 48_000
+BAND = PeakingFilter(frequency_hz=100, gain_db=-6.3, q=3)
+
+
+def impulse(samples=RATE):
+    click = np.zeros(samples)
+    click[0] = 1
+    return click
+
+
+def level(samples, at):
+    spectrum = np.exp(-2j * np.pi * np.outer(at, np.arange(samples.size)) / RATE) @ samples
+    return 20 * np.log10(np.abs(spectrum))
+
+
+def test_linkwitz_riley_halves_add_up_flat_and_are_6_db_down_where_they_meet():
+    # S. H. Linkwitz, JAES 24 (1976): both sides in phase, -6.02 dB at the crossover.
+    crossover = Crossover(frequency_hz=80)
+    high, low = (processed(impulse(), ChannelSettings(**{side: crossover}), sample_rate_hz=RATE)
+                 for side in ("high_pass", "low_pass"))
+    at = np.array([20.0, 80.0, 300.0])
+    assert_allclose(level(high + low, at), 0, atol=0.01)
+    assert level(low, np.array([80.0]))[0] == pytest.approx(-6.02, abs=0.02)
+    assert level(high, np.array([40.0]))[0] == pytest.approx(-24.6, abs=0.2)   # 24 dB per octave
+
+
+def test_convolution_does_what_the_bands_do():
+    taps = convolution_filter((BAND,), sample_rate_hz=RATE, duration_s=0.34)
+    settings = ChannelSettings(convolution=Convolution(sample_rate_hz=RATE, taps=tuple(taps)))
+    at = np.array([50.0, 100.0, 200.0, 1000.0])
+    bands = chain_level_db([BAND], at_hz=at, sample_rate_hz=RATE)
+    assert_allclose(level(processed(impulse(), settings, sample_rate_hz=RATE), at), bands, atol=0.1)
+    assert_allclose(settings.correction_level_db(at, sample_rate_hz=RATE), bands, atol=0.1)
+    other = processed(impulse(), settings, sample_rate_hz=44_100)              # fits its own rate only
+    assert_allclose(other, impulse())
+
+
+def test_mute_solo_and_dim_show_and_count_as_another_state():
+    plain = ProcessorState()
+    muted, solo, dimmed = ProcessorState(muted=("L",)), ProcessorState(solo="R"), ProcessorState(dimmed=True)
+    assert [s.is_open("L") for s in (plain, muted, solo)] == [True, False, False]
+    assert solo.is_open("R")
+    assert dimmed.description == "bypassed, dimmed"
+    for state in (muted, solo, dimmed, ProcessorState(slate=("delay",))):
+        assert not state.sounds_like(plain, ["L", "R"])
+    assert plain.is_neutral
+    assert not dimmed.is_neutral
+
+
+def test_bass_management_sends_the_bass_of_a_main_channel_to_all_subs():
+    bass = BassManagement(crossover=Crossover(frequency_hz=80), subs=("Sub1", "Sub2"))
+    state = ProcessorState(active="A", presets={"A": Preset(name="x", bass=bass)})
+    (own, high, _), *subs = state.routes("L")
+    assert (own, high[1]) == ("L", "high")
+    assert [(name, side, round(gain, 2)) for name, (_, side), gain in subs] == [("Sub1", "low", -6.02),
+                                                                               ("Sub2", "low", -6.02)]
+    assert state.routes("Sub1") == [("Sub1", None, 0.0)]
+    assert ProcessorState().routes("L") == [("L", None, 0.0)]
+    assert not state.is_neutral
+
+
+DEVICE = ProcessorLimits(name="box", bands=2, lowest_gain_db=-6, highest_gain_db=3, gain_step_db=0.5, lowest_q=0.5,
+                         highest_q=6, trim_step_db=0.5, most_delay_s=0.01, taps=100)
+
+
+def test_limits_name_everything_that_does_not_fit():
+    settings = ChannelSettings(
+        filters=(BAND, PeakingFilter(frequency_hz=50, gain_db=1.2, q=9),
+                 PeakingFilter(frequency_hz=60, gain_db=1, q=1)),
+        trim_db=-1.3, delay_s=0.02, convolution=Convolution(sample_rate_hz=RATE, taps=(0.0,) * 101))
+    said = "; ".join(DEVICE.broken_by(Preset(name="x", channels={"L": settings})))
+    for part in ("3 bands, the device has 2", "band 1 has -6.3 dB", "steps of 0.5 dB", "band 2 has Q 9.00",
+                 "trim -1.30 dB", "delay 20.00 ms, the device allows 10 ms", "101 taps"):
+        assert part in said
+    assert DEVICE.broken_by_channel(ChannelSettings(trim_db=-1.5, delay_s=0.01)) == ()
+
+
+def test_a_band_is_brought_to_what_the_device_can_be_set_to_and_never_grows():
+    set_to = DEVICE.settable(PeakingFilter(frequency_hz=50, gain_db=2.9, q=9))
+    assert (set_to.gain_db, set_to.q) == (2.5, 6)
+    assert DEVICE.settable(BAND).gain_db == -6
+    assert DEVICE.broken_by_channel(ChannelSettings(filters=(set_to,))) == ()
+
+
+def test_limits_of_a_correction_are_drawn_in():
+    narrowed = DEVICE.narrowed(Limits(bands=10, max_boost_db=6, max_cut_db=12, min_q=0.3, max_q=10))
+    assert (narrowed.bands, narrowed.max_boost_db, narrowed.max_cut_db, narrowed.min_q, narrowed.max_q) == (
+        2, 3, 6, 0.5, 6)
+
+
+@pytest.mark.parametrize("wrong", [{"name": " "}, {"bands": 40}, {"lowest_q": 5, "highest_q": 2},
+                                   {"gain_step_db": 0}, {"presets": 0}])
+def test_limits_that_cannot_be_are_refused(wrong):
+    with pytest.raises(InvalidValue):
+        ProcessorLimits(**{"name": "x", **wrong})
+
+
+def test_crossovers_that_cannot_be_are_refused():
+    with pytest.raises(InvalidValue):
+        Crossover(frequency_hz=80, order=3)
+    reference = signal.butter(2, 80, "low", fs=RATE, output="sos")
+    single = Crossover(frequency_hz=80, kind="butterworth", order=2)
+    assert_allclose(single.sections("low", sample_rate_hz=RATE), reference)
+    twice = Crossover(frequency_hz=80, order=4).sections("low", sample_rate_hz=RATE)
+    assert_allclose(twice, np.tile(reference, (2, 1)))

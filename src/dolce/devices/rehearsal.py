@@ -23,6 +23,7 @@ FULL_SCALE_SPL_DB = 120.0         # of a full-scale sine, at 0 dB of microphone 
 LATENCY_S = 0.0062                # of interface and drivers together
 ROOM_NOISE_DBFS = -74.0           # RMS at 0 dB of microphone gain
 _BLOCK_S = 0.05
+_STOP_WITHIN_S = 0.02             # how often live sound asks whether it shall end
 _STEPS = 2**23                    # a 24-bit converter
 
 # Side-on sound misses the pressure rise before the capsule: the curve for 90 degrees has this less from 10 kHz on.
@@ -197,8 +198,9 @@ class RehearsalRig:
                 watch.hear(arrived[0], live=True)
             heard(arrived)
             block += 1
-            speed = 1.0 if self.real_time else self.live_speed
-            time.sleep(max(0.0, begun + block * LIVE_BLOCK_S / speed - time.monotonic()))
+            due = begun + block * LIVE_BLOCK_S / (1.0 if self.real_time else self.live_speed)
+            while (left := due - time.monotonic()) > 0 and not stopped():
+                time.sleep(min(left, _STOP_WITHIN_S))
         raise SoundStopped
 
     def _connected(self, output: int) -> None:
@@ -241,8 +243,7 @@ class RehearsalRig:
         """Sound at the microphones, shape (microphones, samples), as the converter gives it."""
         samples = arrived.shape[1]
         if self.calibrator_spl_db is not None:
-            arrived[0] = 10 ** ((self.calibrator_spl_db - FULL_SCALE_SPL_DB) / 20) * np.sin(
-                2 * np.pi * 1000 * np.arange(samples) / rate)
+            arrived[0] = self._calibrator(np.arange(samples) / rate)
         for row in range(arrived.shape[0]):
             arrived[row] += self._noise(f"{channel}/{row}" if row else channel, samples, rate)
         if self._of_kind("drift"):
@@ -252,6 +253,11 @@ class RehearsalRig:
             howl = np.minimum(10 ** (_HOWL_DB_PER_S / 20 * time_s - 4), 2.0) * np.sin(2 * np.pi * _HOWL_HZ * time_s)
             arrived = arrived + howl
         return _converted(arrived * 10 ** (self.preamplifier_db / 20))
+
+    def _calibrator(self, time_s: NDArray) -> NDArray:
+        """The calibrator's tone of 1 kHz at the microphone."""
+        level_db = self.calibrator_spl_db - FULL_SCALE_SPL_DB - (20.0 if self._of_kind("calibrator") else 0.0)
+        return 10 ** (level_db / 20) * np.sin(2 * np.pi * 1000 * time_s)
 
     @property
     def preamplifier_db(self) -> float:
@@ -408,10 +414,9 @@ class _LiveRoom:
         self._ringing = arrived[:, count:]
         now = arrived[:, :count].copy()
         at = self._block * count
-        now += self._quiet.take(range(at, at + count), axis=1, mode="wrap")
+        now += self._quiet.take(np.arange(at, at + count), axis=1, mode="wrap")
         if rig.calibrator_spl_db is not None:
-            phase = 2 * np.pi * 1000 * (at + np.arange(count)) / self._rate
-            now[0] = 10 ** ((rig.calibrator_spl_db - FULL_SCALE_SPL_DB) / 20) * np.sin(phase)
+            now[0] = rig._calibrator((at + np.arange(count)) / self._rate)
         if rig._of_kind("feedback"):
             time_s = np.arange(count) / self._rate
             now += np.minimum(self._howl * 10 ** (_HOWL_DB_PER_S / 20 * time_s), 2.0) * np.sin(

@@ -22,6 +22,7 @@ from dolce.core.signals import PERIOD_S, Source, SourcePlayer
 from dolce.devices.interface import Progress, SoundStopped, Stopped
 from dolce.devices.rehearsal import RehearsalRig
 from dolce.errors import Conflict, InvalidValue
+from dolce.formats.audio_file import write_wav_24
 from dolce.services.context import Context
 from dolce.services.sound_work import SoundWork
 from dolce.services.take_making import device_of, require_open
@@ -33,6 +34,7 @@ Purpose = Literal["meter", "spectrum", "moving", "ramp", "reference", "subs"]
 _KIND: dict[Purpose, str] = {"reference": "reference", "subs": "subs"}
 AVERAGES_S: dict[str, float | None] = {"1 s": 1.0, "3 s": 3.0, "10 s": 10.0, "since the start": None}
 MOVING_S, SETTLE_S = 20.0, 0.8
+_FILE_PERIODS = 6
 _RAMP_QUIET_S, _RAMP_EVERY_S = 1.5, 1.0
 _BY_HAND_SPEED = 10.0                    # in a rehearsal that need not take its time, but waits for a person
 _UNSEEN_S = 15.0                         # without a page that looks, sound ends
@@ -97,7 +99,7 @@ class Bands:
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
 class LiveView:
-    """One look at a session, or at what is left of the last one.
+    """One look at a session, or at what is left of the last one; `last_pass` is None while it runs.
 
     Attributes
     ----------
@@ -134,25 +136,34 @@ class LiveSound:
         self._wishes: dict[tuple[int, Purpose], LiveWish] = {}
         self._frozen: dict[int, Bands] = {}
         self._session: _Session | None = None
+        self._compared: TakeRecord | None = None
 
     # Looking
 
     def view(self, job_id: int, purpose: Purpose) -> LiveView:
-        """The state now; also tells the session that somebody looks."""
+        """The state now; also tells the session that somebody looks.
+
+        While it runs, everything is at hand: pages ask several times a second, and the store is left alone.
+        """
+        session = self._of(job_id, purpose)
+        if session is not None:
+            session.seen()
+            look = session.look()
+            if not session.over:
+                return self._seen(session.job, purpose, look, running=True, kept=session.kept, last=None)
         with self._context.look() as work:
             job = work.jobs.get(job_id)
             last = work.passes.latest(job_id, _KIND.get(purpose, "live"))
-        session = self._of(job_id, purpose)
-        running = session is not None and last is not None and last.state == "running"
-        if session is not None:
-            session.seen()
-        look = session.look() if session is not None else None
+        return self._seen(job, purpose, look if session is not None else None, running=False, last=last,
+                          kept=dict(last.result.get("kept", {})) if last is not None else {})
+
+    def _seen(self, job: Job, purpose: Purpose, look: "_Look | None", *, running: bool, kept: Mapping[str, float],
+              last: PassRecord | None) -> LiveView:
         return LiveView(
-            job=job, purpose=purpose, wish=self.wish(job_id, purpose), running=running,
-            reading=look and look.reading, bands=look and look.bands, frozen=self._frozen.get(job_id),
+            job=job, purpose=purpose, wish=self.wish(job.id, purpose), running=running, kept=kept, last_pass=last,
+            reading=look and look.reading, bands=look and look.bands, frozen=self._frozen.get(job.id),
             seconds=look.seconds if look else 0.0, averaged_s=look.averaged_s if look else 0.0,
-            ready=bool(look and look.ready), ramp=look and look.ramp,
-            kept=dict(last.result.get("kept", {})) if last is not None else {}, last_pass=last)
+            ready=bool(look and look.ready), ramp=look and look.ramp)
 
     def wish(self, job_id: int, purpose: Purpose) -> LiveWish:
         """What was asked for last."""
@@ -178,6 +189,7 @@ class LiveSound:
         wish = replace(wish, top_db=None) if purpose == "moving" else wish
         session = _Session(self, job, purpose, wish)
         state = self._wishes[(job_id, purpose)] = session.wish
+        session.kept = dict(last.result.get("kept", {})) if last is not None and purpose in _KIND else {}
         result = {"kept": dict(last.result.get("kept", {}))} if last is not None and purpose in _KIND else None
 
         def step(_channel: str, _spot: int, progress: Progress, stopped: Stopped):
@@ -250,6 +262,26 @@ class LiveSound:
         if top is not None:
             self.change(job_id, "spectrum", top_db=top + change_db)
 
+    def source_file(self, job_id: int, purpose: Purpose) -> tuple[bytes, str]:
+        """The source as 24-bit WAV for any player, 33 s long, and its file name."""
+        with self._context.look() as work:
+            rate = work.jobs.get(job_id).rig.sample_rate_hz
+        source = self.wish(job_id, purpose).source
+        if source.kind == "silence":
+            raise Conflict("no source is chosen.", where="source", remedy="Choose one and use it.")
+        samples = source.block(0, round(_FILE_PERIODS * PERIOD_S * rate), sample_rate_hz=rate)
+        return (write_wav_24(samples, sample_rate_hz=rate),
+                f"dolce-{source.kind}-{abs(source.level_dbfs):g}-below-full-scale-{rate}Hz.wav")
+
+    def compared_take(self, job_id: int) -> TakeRecord | None:
+        """The kept average that the spectrum is compared with; read once."""
+        wanted = self.wish(job_id, "spectrum").compared
+        if not wanted:
+            return None
+        if self._compared is None or self._compared.id != wanted:
+            self._compared = next((take for take in self.moving_takes(job_id) if take.id == wanted), None)
+        return self._compared
+
     def moving_takes(self, job_id: int) -> list[TakeRecord]:
         """Moving averages of a job that the spectrum can be compared with, the latest first."""
         with self._context.look() as work:
@@ -271,6 +303,9 @@ class LiveSound:
         offset = job.rig.full_scale_spl_db
         kept = {**last.result.get("kept", {}), channel: round(level_db, 2)}
         work.passes.keep_result(last.id, {**last.result, "kept": kept})
+        session = self._of(job_id, purpose)
+        if session is not None:
+            session.kept = kept
         said = f"{level_db + offset:.1f} dB SPL" if offset is not None else f"{level_db:.1f} dBFS"
         what = "Reference level" if purpose == "reference" else "Subs beside each other"
         work.logbook.add(job_id, f"{what}: {channel} reads {said}, C.", at=self._context.now())
@@ -281,6 +316,9 @@ class LiveSound:
             last = work.passes.latest(job_id, _KIND[purpose])
             if last is not None:
                 work.passes.keep_result(last.id, {**last.result, "kept": {}})
+        session = self._of(job_id, purpose)
+        if session is not None:
+            session.kept = {}
 
     def keep_moving(self, work_job: Job, channel: str, spot: int, average: "_MovingAverage") -> None:
         """Keep a moving average as a take."""
@@ -290,10 +328,6 @@ class LiveSound:
     @property
     def context(self) -> Context:
         return self._context
-
-    def ended(self, session: "_Session") -> None:
-        """The session has ended; its last figures can still be seen."""
-        session.over = True
 
     def _take_over(self, session: "_Session") -> None:
         self._session = session
@@ -334,7 +368,7 @@ class _Session:
         self._lock = threading.RLock()
         self._rate = job.rig.sample_rate_hz
         self._finished = False
-        self.over = False
+        self.over, self.kept = False, {}
         self._seen = time.monotonic()
         self._ramp: RampStep | None = None
         self._noise_dbfs = -200.0
@@ -347,6 +381,7 @@ class _Session:
         self._at = 0                              # samples since the last change of what plays
         self._heard: list[NDArray[np.float64]] = []
         self._device: object = None
+        self._hearing = self._hear_first if purpose in ("ramp", "moving") else self._hear
 
     # Asked by pages
 
@@ -380,7 +415,9 @@ class _Session:
     def refresh(self, job: Job) -> None:
         """Another state of the rig, while the same plays."""
         with self._lock:
-            self.job = job
+            before, self.job = self.job, job
+            if (job.rig.knobs_db, job.processor) == (before.rig.knobs_db, before.processor):
+                return
             if isinstance(self._device, RehearsalRig):
                 self._device.becomes(knobs_db=job.rig.knobs_db, processor=job.processor)
             self._restart()
@@ -405,21 +442,16 @@ class _Session:
     # Run by the sound thread
 
     def run(self, progress: Progress, stopped: Stopped):
-        device = device_of(self.job, spot_number=self.wish.spot, round_name=self.purpose, attempt=1,
-                           moving=self._moving(), close_to_m=self._close_to_m(),
-                           subs_at_one_place=self.purpose == "subs" and self._match.way == "same place",
-                           real_time=True if self.purpose in ("meter", "spectrum") else None,
-                           live_speed=float("inf") if self._ends_by_itself else _BY_HAND_SPEED)
-        self._device = device
-        heard = self._hear_first if self.purpose in ("ramp", "moving") else self._hear
-        self._hearing = heard
-
-        def over() -> bool:
-            return stopped() or self._finished or self._unseen()
-
+        """Until stopped, done, or seen by nobody; returns what keeps its result."""
         try:
+            device = device_of(self.job, spot_number=self.wish.spot, round_name=self.purpose, attempt=1,
+                               moving=self._moving(), close_to_m=self._close_to_m(),
+                               subs_at_one_place=self.purpose == "subs" and self._match.way == "same place",
+                               real_time=True if self.purpose in ("meter", "spectrum") else None,
+                               live_speed=float("inf") if self._ends_by_itself else _BY_HAND_SPEED)
+            self._device = device
             device.run_live(self._next_block, lambda block: self._hearing(block, progress), sample_rate_hz=self._rate,
-                            stopped=over)
+                            stopped=lambda: stopped() or self._finished or self._unseen())
         except SoundStopped:
             if stopped():
                 raise
@@ -427,7 +459,7 @@ class _Session:
                 raise Conflict("no page was looking any more. Sound was ended.", where="live sound",
                                remedy="Open the page and start it again.") from None
         finally:
-            self._live.ended(self)
+            self.over = True
         return self._keep
 
     def _keep(self, work: UnitOfWork) -> None:

@@ -38,6 +38,7 @@ FAULTS: dict[str, tuple[str, int]] = {
     "clipping": ("Microphone gain 40 dB too high", 0),
     "drift": ("Player's clock 60 ppm fast", 0),
     "feedback": ("The interface feeds the microphone back to the speakers", 0),
+    "calibrator": ("The calibrator gives 20 dB less than it says", 0),
     "microphone": ("Another microphone than its curve belongs to", 0),
 }
 

@@ -10,7 +10,7 @@ from dolce.core.levels import NOMINAL_HZ, band_levels_db, energy_sum_db, exact_m
 NOISE_THIRDS_HZ = tuple(f for f in NOMINAL_HZ if 25 <= f <= 10_000)         # the thirds of the octaves 31.5 Hz to 8 kHz
 TRUSTED_ABOVE_NOISE_DB = 20.0
 # A quiet room with its microphone: below is softer than any capsule, above louder than anybody works in.
-PLAUSIBLE_NOISE_DBA = (8.0, 60.0)
+PLAUSIBLE_NOISE_DBA = (8.0, 50.0)
 AGREES_WITH_BEFORE_DB = 6.0
 
 

@@ -69,7 +69,7 @@ class Source:
             # Phase modulo one second's worth keeps its precision for hours.
             return gain * np.sin(2 * np.pi * ((start + np.arange(count)) * self.frequency_hz / sample_rate_hz % 1.0))
         period, _ = _period(self.kind, self.band_hz, sample_rate_hz)
-        return gain * period.take(range(start, start + count), mode="wrap")
+        return gain * period.take(np.arange(start, start + count), mode="wrap")
 
 
 @lru_cache(maxsize=6)

@@ -8,7 +8,7 @@ from dolce.core.signals import KINDS, Source
 from dolce.errors import InvalidForm, InvalidValue
 from dolce.services.live_sound import AVERAGES_S
 from dolce.web.shared.form_reader import FormReader
-from dolce.web.shared.page import services
+from dolce.web.shared.page import download, services
 from dolce.web.stops.rig import live_views
 from dolce.web.stops.rig.sheets import PURPOSE_OF, after, blueprint, show
 from dolce.web.stops.rig.words import change_words, ramp_words
@@ -29,7 +29,7 @@ def _purpose(sheet: str) -> str:
 def live_part(job_id: int, sheet: str) -> Response:
     """The part that moves, several times a second; the whole sheet as soon as the sound has ended."""
     live = services().live.view(job_id, _purpose(sheet))
-    moving = services().live.view(job_id, "moving") if sheet == "spectrum" else None
+    moving = services().live.view(job_id, "moving") if sheet == "spectrum" and not live.running else None
     if not live.running and not (moving and moving.running):
         response = show(job_id, sheet)
         response.headers["HX-Retarget"] = "#stop"
@@ -39,8 +39,7 @@ def live_part(job_id: int, sheet: str) -> Response:
     if sheet == "meter":
         context |= {"meter": live_views.meter(live)}
     elif sheet == "spectrum":
-        kept = services().live.moving_takes(job_id)
-        context |= {"moving": moving, "spectrum": live_views.spectrum(live, kept)}
+        context |= {"moving": moving, "spectrum": live_views.spectrum(live, services().live.compared_take(job_id))}
     elif sheet == "reference":
         context |= {"ref": services().reference.view(job_id), "change_words": change_words}
     elif sheet == "subs":
@@ -120,6 +119,13 @@ def use_ramp(job_id: int) -> Response:
     """End the ramp here and use its level."""
     services().live.use_level(job_id)
     return after(job_id, "level")
+
+
+@blueprint.get("/live/<sheet>/source.wav")
+def source_file(job_id: int, sheet: str) -> Response:
+    """The source for any player."""
+    data, name = services().live.source_file(job_id, _purpose(sheet))
+    return download(data, name, "audio/wav")
 
 
 @blueprint.post("/live/<sheet>/louder/<step>")
@@ -223,6 +229,7 @@ def working_levels(job_id: int) -> Response:
     except InvalidForm as error:
         return show(job_id, "reference", status=422, faults=error.faults, typed=request.form)
     services().rigging.set_rig(job_id, **values)
+    services().live.refresh(job_id)
     return after(job_id, "reference")
 
 

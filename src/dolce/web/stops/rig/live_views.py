@@ -88,7 +88,7 @@ class SpectrumView:
     channel: str
 
 
-def spectrum(live: LiveView, kept: list[TakeRecord]) -> SpectrumView | None:
+def spectrum(live: LiveView, kept: TakeRecord | None) -> SpectrumView | None:
     """The live spectrum, the one on hold and the kept one; None before there is any."""
     bands = live.bands
     top = live.wish.top_db
@@ -101,10 +101,9 @@ def spectrum(live: LiveView, kept: list[TakeRecord]) -> SpectrumView | None:
     beside: list[tuple[str, str, NDArray, NDArray]] = []
     if live.frozen is not None:
         beside.append(("held", f"held: {live.frozen.label}", live.frozen.frequency_hz, live.frozen.level_db))
-    take = next((t for t in kept if t.id == live.wish.compared), None)
-    if take is not None:
-        beside.append(("kept", f"kept: {take.channel} around spot {take.spot_number}", bands.frequency_hz,
-                       _as_heard(take, live)))
+    if kept is not None:
+        beside.append(("kept", f"kept: {kept.channel} around spot {kept.spot_number}", bands.frequency_hz,
+                       _as_heard(kept, live)))
     compared = ""
     if beside:
         _, name, frequency, level = beside[-1]

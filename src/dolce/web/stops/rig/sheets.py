@@ -97,11 +97,11 @@ def _meter(job_id: int) -> dict:
 
 
 def _spectrum(job_id: int) -> dict:
-    live = services().live.view(job_id, "spectrum")
-    kept = services().live.moving_takes(job_id)
-    return {"live": live, "moving": services().live.view(job_id, "moving"), "kinds": KINDS, "averages": AVERAGES_S,
-            "per_octaves": PER_OCTAVE, "stated": live_views.stated(live), "kept_takes": kept,
-            "spectrum": live_views.spectrum(live, kept)}
+    service = services().live
+    live = service.view(job_id, "spectrum")
+    return {"live": live, "moving": service.view(job_id, "moving"), "kinds": KINDS, "averages": AVERAGES_S,
+            "per_octaves": PER_OCTAVE, "stated": live_views.stated(live), "kept_takes": service.moving_takes(job_id),
+            "spectrum": live_views.spectrum(live, service.compared_take(job_id))}
 
 
 def _faults(_job_id: int) -> dict:

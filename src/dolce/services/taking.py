@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 from dolce.core.job import Job, PassRecord, Round, TakeRecord
 from dolce.core.processor import BYPASS, ProcessorState
 from dolce.core.response import Quality, clipped_samples, resampled, without_drift
+from dolce.core.rig import slate_missing
 from dolce.devices.interface import Progress, Stopped
 from dolce.errors import Conflict, InvalidValue
 from dolce.formats.audio_file import read_audio, write_flac, write_wav_24
@@ -40,6 +41,18 @@ class Board:
     next_spot: int | None
     last_pass: PassRecord | None
     state_fits: bool
+
+    @property
+    def placement(self) -> list[int]:
+        """Where the microphones go next: the leading one first; empty when nothing is missing."""
+        return [] if self.next_spot is None else placement_of(self.job, self.next_spot)
+
+    @property
+    def slate_left(self) -> int:
+        """Points of the blank slate not ticked yet, before the first take through devices that can't be read."""
+        if self.job.rig.hardware == "rehearsal" or self.round.state is not None:
+            return 0
+        return len(slate_missing(self.job.processor.slate))
 
     @property
     def taken(self) -> int:

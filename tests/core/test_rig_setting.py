@@ -14,6 +14,7 @@ from dolce.core.rig import (
     SubMatch,
     band_share_db,
     differences,
+    full_scale_by_sensitivity_db,
     goal_db,
     implausible_full_scale,
     interface_loop,
@@ -194,6 +195,14 @@ def test_moving_average_gives_the_response_between_what_is_played_and_heard():
                                     microphone=curve, gain_db=4)
     inside = (ANALYSIS_GRID_HZ > 40) & (ANALYSIS_GRID_HZ < 18_000)
     assert_allclose(found[inside], np.interp(ANALYSIS_GRID_HZ, lines, known)[inside], atol=0.1)
+
+
+def test_one_pascal_is_94_db_and_a_sensitivity_gives_the_level_of_full_scale():
+    # 1 Pa against 20 uPa is 93.98 dB (IEC 61672-1, 3.1). 10 mV are 20 lg (0.010 / 0.7746) = -37.78 dBu.
+    at_one_pascal = full_scale_by_sensitivity_db(10.0, full_scale_dbu=20 * np.log10(0.010 / 0.77460))
+    assert at_one_pascal == pytest.approx(93.98, abs=0.01)
+    assert full_scale_by_sensitivity_db(20.0, full_scale_dbu=0) == pytest.approx(
+        full_scale_by_sensitivity_db(10.0, full_scale_dbu=0) - 6.02, abs=0.01)
 
 
 def test_calibrator_that_is_off_by_20_db_is_doubted():

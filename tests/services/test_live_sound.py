@@ -8,7 +8,7 @@ from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.core.rig import Fault, SubMatch
 from dolce.core.signals import Source
 from dolce.errors import Conflict, NotFound
-from dolce.services import live_sound
+from dolce.services import live_session
 from dolce.services.demo_rooms import attic, net_loft
 from dolce.services.job_keeping import JobWish
 
@@ -118,7 +118,7 @@ def test_moving_average_is_kept_as_a_take_and_agrees_with_the_sweeps_around_the_
 
 
 def test_live_sound_that_nobody_looks_at_ends_and_says_why(services, monkeypatch):
-    monkeypatch.setattr(live_sound, "_UNSEEN_S", 0.3)
+    monkeypatch.setattr(live_session, "_UNSEEN_S", 0.3)
     job_id = job_of(services, attic())
     services.live.start(job_id, "meter", source=Source(kind="pink", level_dbfs=-40), channel="L")
     services.sound.wait()

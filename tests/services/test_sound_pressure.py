@@ -95,3 +95,30 @@ def test_doubtful_bands_are_those_less_than_20_db_under_the_signal():
     thirds[3] = -55.0
     noise = room_noise(thirds, full_scale_spl_db=None, signal_thirds_dbfs=np.full(len(thirds), -40.0))
     assert noise.doubtful_hz == (float(NOISE_THIRDS_HZ[3]),)
+
+
+def test_a_calibrator_that_is_off_by_20_db_is_doubted(services, job_id):
+    services.pressure.listen(job_id)
+    assert done(services, job_id).doubt is None
+    services.rigging.set_faults(job_id, [Fault(kind="calibrator")])
+    services.pressure.calibrate(job_id, 94.0)
+    view = done(services, job_id)
+    assert services.jobs.get(job_id).rig.full_scale_spl_db == pytest.approx(FULL_SCALE_SPL_DB + 20, abs=0.05)
+    assert view.doubt[0] == "noise"                          # the quiet room would have more than 50 dB(A)
+    services.rigging.set_faults(job_id, [])
+    services.pressure.calibrate(job_id, 94.0)
+    kind, change = done(services, job_id).doubt
+    assert (kind, round(change)) == ("before", -20)
+    services.pressure.calibrate(job_id, 94.0)
+    assert done(services, job_id).doubt is None
+
+
+def test_sensitivity_of_the_microphone_gives_the_level_too(services, job_id):
+    with pytest.raises(Conflict, match="sensitivity is not known"):
+        services.pressure.use_sensitivity(job_id, 0.0)
+    services.microphones.use(job_id, services.microphones.add(name="m", sensitivity_mv_pa=12.6).id)
+    services.pressure.use_sensitivity(job_id, -10.0)
+    # 0.2449 V over 12.6 mV/Pa are 19.44 Pa: 119.75 dB.
+    assert services.jobs.get(job_id).rig.full_scale_spl_db == pytest.approx(119.75, abs=0.02)
+    with pytest.raises(InvalidValue, match="dB SPL of full scale"):
+        services.pressure.use_sensitivity(job_id, -80.0)

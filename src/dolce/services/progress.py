@@ -34,6 +34,7 @@ class JobStatus:
     stops: tuple[StopLine, ...]
     running: PassRecord | None
     microphone: str
+    microphone_fits: bool
 
 
 class Progress:
@@ -76,7 +77,8 @@ class Progress:
         )
         stops = tuple(StopLine(stop=stop, fill=fill, line=line)
                       for stop, (fill, line) in zip(STOPS, lines, strict=True))
-        return JobStatus(job=job, round=present, stops=stops, running=running, microphone=_microphone(job))
+        return JobStatus(job=job, round=present, stops=stops, running=running, microphone=_microphone(job),
+                         microphone_fits=not wrong)
 
 
 def _microphone(job: Job) -> str:

@@ -8,7 +8,13 @@ import numpy as np
 from dolce.core import checked
 from dolce.core.job import Job, PassRecord
 from dolce.core.levels import SoundLevelMeter, band_levels_db
-from dolce.core.rig import RoomNoise, implausible_full_scale, noise_thirds_dbfs, room_noise
+from dolce.core.rig import (
+    RoomNoise,
+    full_scale_by_sensitivity_db,
+    implausible_full_scale,
+    noise_thirds_dbfs,
+    room_noise,
+)
 from dolce.core.signals import pink_noise
 from dolce.devices.interface import Progress, Stopped
 from dolce.devices.rehearsal import FULL_SCALE_SPL_DB, RehearsalRig
@@ -115,6 +121,21 @@ class SoundPressure:
             raise Conflict("no noise was played for the meter yet.", where="meter reading", remedy="Play it first.")
         with self._context.change() as work:
             self._set_full_scale(work, job_id, reading_db - reference, f"by a meter reading of {reading_db:g} dB")
+
+    def use_sensitivity(self, job_id: int, full_scale_dbu: float) -> None:
+        """From the leading microphone's sensitivity and the level that drives its input to full scale, in dBu."""
+        with self._context.change() as work:
+            used = work.jobs.get(job_id).rig.microphones
+            microphone = used[0].microphone if used else None
+            if microphone is None or microphone.sensitivity_mv_pa is None:
+                raise Conflict("the microphone's sensitivity is not known.", where="sound pressure",
+                               remedy="Type it on the Microphones sheet, from the paper that came with the microphone.")
+            level = full_scale_by_sensitivity_db(microphone.sensitivity_mv_pa, full_scale_dbu=full_scale_dbu)
+            if not 60 <= level <= 180:
+                raise InvalidValue(f"that makes {level:.0f} dB SPL of full scale.", where="sound pressure",
+                                   remedy="Check the sensitivity, and the level that drives the input to full scale.")
+            self._set_full_scale(work, job_id, level, f"by the sensitivity of {microphone.name} and "
+                                                      f"{full_scale_dbu:g} dBu at full scale")
 
     def forget(self, job_id: int) -> None:
         """Back to relative levels."""

@@ -20,6 +20,7 @@ from dolce.core.rig.microphones import (
     MicrophoneFinding,
     MicrophoneInUse,
     differences,
+    full_scale_by_sensitivity_db,
     microphone_findings,
 )
 from dolce.core.rig.reference_level import (
@@ -46,7 +47,7 @@ __all__ = ["ANGLES", "CHOICES_DB", "FAULTS", "LINE_BAND_HZ", "NOISE_THIRDS_HZ", 
            "SLATE", "START_DBFS", "STEP_DB", "SUB_BAND_HZ", "WAYS", "Ceiling", "CeilingWatch",
            "ChannelLevel", "Fault", "InterfaceLoop", "LineFinding", "LineReading", "LineVerdict",
            "Microphone", "MicrophoneFinding", "MicrophoneInUse", "RampStep", "RoomNoise", "SubMatch",
-           "SubReading", "band_share_db", "checked_faults", "differences", "goal_db",
+           "SubReading", "band_share_db", "checked_faults", "differences", "full_scale_by_sensitivity_db", "goal_db",
            "implausible_full_scale", "interface_loop", "line_reading", "line_verdicts",
            "microphone_findings", "noise_thirds_dbfs", "ramp_step", "reference_source", "room_noise",
            "slate_missing", "sub_arrival", "sub_changes", "subs_agree", "suggested_level_db"]

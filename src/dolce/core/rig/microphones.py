@@ -107,6 +107,26 @@ class MicrophoneFinding:
     needs: int | None = None
 
 
+REFERENCE_PA = 20e-6                 # 0 dB SPL; 1 Pa is 93.98 dB
+_DBU_V = 0.6 ** 0.5                  # 0 dBu: 1 mW in 600 ohms, 0.7746 V
+
+
+def full_scale_by_sensitivity_db(sensitivity_mv_pa: float, *, full_scale_dbu: float) -> float:
+    """Sound pressure level of a full-scale sine, from the microphone's sensitivity and what drives the input full.
+
+    Parameters
+    ----------
+    sensitivity_mv_pa : float
+        Millivolts per pascal, into the input as it is.
+    full_scale_dbu : float
+        RMS level at the input's terminals that reads 0 dBFS, at the present gain; -80 to 40 dBu (0 dBu is 0.775 V).
+    """
+    checked.within(sensitivity_mv_pa, low=0.1, high=1000, where="sensitivity", unit="mV/Pa")
+    checked.within(full_scale_dbu, low=-80, high=40, where="full scale", unit="dBu")
+    pascal = _DBU_V * 10 ** (full_scale_dbu / 20) / (sensitivity_mv_pa / 1000)
+    return float(20 * np.log10(pascal / REFERENCE_PA))
+
+
 def microphone_findings(used: Sequence[MicrophoneInUse], pointing: str) -> list[MicrophoneFinding]:
     """What is missing or does not fit, the weightiest first."""
     if not used:

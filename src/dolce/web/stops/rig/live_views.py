@@ -15,6 +15,7 @@ WIDTH, HEIGHT, LEFT, BOTTOM = 900, 420, 44, 26
 RANGE_DB = 50.0
 _TICKS_HZ = (20, 50, 100, 200, 500, 1000, 2000, 5000, 10_000, 20_000)
 _COMPARED_HZ = (100.0, 10_000.0)
+_SILENT_DBFS = -125.0
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -25,6 +26,7 @@ class MeterView:
     ----------
     figure : what stands large
     bar, held : part of the bar that is filled, and where the highest level stands, 0 to 1
+    silent : whether there is less than any microphone's own noise
     """
 
     unit: str
@@ -33,6 +35,7 @@ class MeterView:
     bar: float
     held: float
     clipped: bool
+    silent: bool
 
 
 def meter(live: LiveView) -> MeterView | None:
@@ -57,7 +60,8 @@ def meter(live: LiveView) -> MeterView | None:
         (f"L{w}eq since the start, {reading.seconds:.0f} s", _level(reading.equivalent_db + shift)),
         (f"L{w}peak since the start", _level(reading.peak_db + shift)))
     return MeterView(unit="dB SPL" if offset is not None else "dBFS", figure=_level(large), rows=rows, bar=part(large),
-                     held=part(highest), clipped=live.reading.clipped)
+                     held=part(highest), clipped=live.reading.clipped,
+                     silent=reading.seconds > 1 and live.reading.by_weighting["Z"].slow_db < _SILENT_DBFS)
 
 
 def _level(value: float) -> str:

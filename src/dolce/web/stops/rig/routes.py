@@ -170,6 +170,21 @@ def type_reading(job_id: int) -> Response:
     return after(job_id, "noise")
 
 
+@blueprint.post("/sensitivity")
+def use_sensitivity(job_id: int) -> Response:
+    """From the microphone's sensitivity and the input's full scale."""
+    form = FormReader(request.form)
+    level = form.number("full_scale_dbu", low=-80, high=40, unit="dBu")
+    try:
+        form.done()
+        services().pressure.use_sensitivity(job_id, level)
+    except (InvalidForm, InvalidValue) as error:
+        faults = error.faults if isinstance(error, InvalidForm) else {
+            "full_scale_dbu": f"{error.problem} {error.remedy}"}
+        return show(job_id, "noise", status=422, faults=faults, typed=request.form)
+    return after(job_id, "noise")
+
+
 @blueprint.post("/pressure/forget")
 def forget_pressure(job_id: int) -> Response:
     """Back to relative levels."""

@@ -16,6 +16,7 @@ from dolce.core.signals import PERIOD_S, Source
 from dolce.devices.interface import Progress, Stopped
 from dolce.errors import Conflict
 from dolce.formats.audio_file import write_wav_24
+from dolce.formats.bands_csv import write_bands
 from dolce.services.context import Context
 from dolce.services.live_session import (
     AVERAGES_S,
@@ -215,6 +216,19 @@ class LiveSound:
         samples = source.block(0, round(_FILE_PERIODS * PERIOD_S * rate), sample_rate_hz=rate)
         return (write_wav_24(samples, sample_rate_hz=rate),
                 f"dolce-{source.kind}-{abs(source.level_dbfs):g}-below-full-scale-{rate}Hz.wav")
+
+    def bands_file(self, job_id: int) -> tuple[bytes, str]:
+        """The spectrum as CSV, in dB SPL where it is known, with the held one beside it; and its file name."""
+        view = self.view(job_id, "spectrum")
+        if view.bands is None:
+            raise Conflict("there is no spectrum yet.", where="spectrum", remedy="Start it and wait a second.")
+        offset = view.job.rig.full_scale_spl_db
+        unit = "dbfs" if offset is None else "db_spl"
+        levels = {f"now_{unit}": view.bands.level_db + (offset or 0.0)}
+        if view.frozen is not None:
+            held = np.interp(np.log(view.bands.frequency_hz), np.log(view.frozen.frequency_hz), view.frozen.level_db)
+            levels[f"held_{unit}"] = held + (offset or 0.0)
+        return write_bands(view.bands.frequency_hz, levels), f"dolce-spectrum-{view.bands.per_octave}-per-octave.csv"
 
     def compared_take(self, job_id: int) -> TakeRecord | None:
         """The kept average that the spectrum is compared with; read once."""

@@ -38,7 +38,7 @@ class SubMatch:
     tuning_hz: float | None = None
     distance_m: float = USUAL_DISTANCE_M
     step_db: float = 0.1
-    level_dbfs: float = -30.0
+    level_dbfs: float = -40.0
 
     def __post_init__(self) -> None:
         checked.within(self.tone_hz, low=20, high=120, where="tone", unit="Hz")

@@ -165,6 +165,13 @@ def scale_of_spectrum(job_id: int, up: int) -> Response:
     return after(job_id, "spectrum")
 
 
+@blueprint.get("/live/spectrum/bands.csv")
+def spectrum_file(job_id: int) -> Response:
+    """What the spectrum shows, as CSV."""
+    data, name = services().live.bands_file(job_id)
+    return download(data, name, "text/csv")
+
+
 @blueprint.post("/live/spectrum/hold")
 def hold_spectrum(job_id: int) -> Response:
     """Hold the curve beside the live one."""

@@ -8,6 +8,7 @@ import pytest
 import soundfile
 
 from asking import client_of, post
+from dolce.web import create_app
 
 STOPS = ("room", "rig", "takes", "read", "align", "shape", "load", "prove")
 

@@ -34,6 +34,12 @@ def test_level_comes_up_to_40_db_above_noise_and_becomes_that_of_the_sweeps(serv
     assert view.ramp.above_noise_db == pytest.approx(40, abs=1.5)
     assert services.jobs.get(job_id).rig.sweep_level_dbfs == view.ramp.level_dbfs
     assert view.ramp.level_dbfs < -20
+    # The next one begins at -60 dBFS again, whatever this one ended at.
+    services.rigging.set_rig(job_id, pace="real time")
+    services.live.start(job_id, "ramp", automatic=False)
+    assert services.live.view(job_id, "ramp").wish.source.level_dbfs == -60
+    services.sound.stop()
+    services.sound.wait()
 
 
 def test_ramp_stops_below_a_low_ceiling(services):

@@ -136,6 +136,7 @@ def test_what_somebody_left_in_the_processor_is_kept_made_neutral_and_put_back(s
     assert not view.is_clean
     assert view.state.presets["C"].bass.subs == ("Sub1", "Sub2")
     left = taken(services, job_id)
+    assert services.taking.board(job_id).round.name == "Film night"
     services.processor.make_neutral(job_id)
     view = services.processor.view(job_id)
     assert view.is_clean

@@ -130,6 +130,8 @@ class LiveSession:
         self._ramp: RampStep | None = None
         self._noise_dbfs = -200.0
         self._before_power = np.zeros(0)
+        if purpose == "ramp":
+            wish = replace(wish, source=Source(kind="pink", level_dbfs=START_DBFS))     # wherever it ended before
         self.wish = self._fitting(wish)
         self._player = SourcePlayer(self._source(), output=self._output(), sample_rate_hz=self._rate)
         self._meter = LiveMeter(sample_rate_hz=self._rate, meaning_time_s=self._meaning_s())
@@ -155,8 +157,8 @@ class LiveSession:
                 playing = self.wish.channel and self.wish.source.kind != "silence"
                 bands = Bands(label=self.wish.channel if playing else "the room", frequency_hz=frequency,
                               per_octave=self.wish.per_octave, level_db=level - own)
-            return SessionLook(reading=self._meter.reading, bands=bands, seconds=self._at / self._rate, ramp=self._ramp,
-                         averaged_s=self._spectrum.seconds, ready=self._ready())
+            return SessionLook(reading=self._meter.reading, bands=bands, seconds=self._at / self._rate,
+                               ramp=self._ramp, averaged_s=self._spectrum.seconds, ready=self._ready())
 
     def change(self, wish: LiveWish, job: Job) -> None:
         with self._lock:
@@ -280,12 +282,12 @@ class LiveSession:
                                peak_above_rms_db=source.peak_dbfs(self._rate) - source.level_dbfs,
                                ceiling_peak_dbfs=self.job.rig.ceiling_dbfs)
         self._heard = []
-        if self.wish.automatic:
-            if self._ramp.ended:
-                self._finished = True
-            else:
-                self.wish = replace(self.wish, source=replace(source, level_dbfs=self._ramp.level_dbfs))
-                self._player.change(self._source(), output=self._output())
+        if self.wish.automatic and self._ramp.ended:
+            self._finished = True
+        elif self.wish.automatic or self._ramp.word == "clipping":
+            # By hand nothing moves by itself but away from clipping.
+            self.wish = replace(self.wish, source=replace(source, level_dbfs=self._ramp.level_dbfs))
+            self._player.change(self._source(), output=self._output())
 
     def _keep_moving(self) -> None:
         rig, source = self.job.rig, self._player.playing[0]
@@ -335,8 +337,6 @@ class LiveSession:
             wish = replace(wish, source=reference_source(is_sub=is_sub))
         elif self.purpose == "subs":
             wish = replace(wish, source=self._match.source)
-        elif self.purpose == "ramp" and self._ramp is None and wish.source.kind != "pink":
-            wish = replace(wish, source=Source(kind="pink", level_dbfs=START_DBFS))
         elif self.purpose == "moving":
             wish = replace(wish, average="since the start")
         return wish
@@ -368,7 +368,7 @@ class LiveSession:
         return self._at >= (SETTLE_S + PERIOD_S) * self._rate
 
     def _restart(self) -> None:
-        self._at = 0
+        self._at, self._heard = 0, []
         self._meter.reset()
         self._spectrum.reset()
 

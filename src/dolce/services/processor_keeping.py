@@ -165,7 +165,7 @@ class ProcessorKeeping:
             channels[mains[0]] = replace(channels[mains[0]], trim_db=-2.0, delay_s=0.003)
             subs = tuple(s.channel for s in job.speakers if s.is_sub)
             bass = BassManagement(crossover=Crossover(frequency_hz=80.0), subs=subs) if subs else None
-            left = Preset(name="Film night", channels=channels, bass=bass)
+            left = Preset(name="Film night", channels=channels, bass=bass, ours=False)
             return replace(state, active="C", presets={**state.presets, "C": left})
 
         self._change(job_id, change, "")

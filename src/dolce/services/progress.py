@@ -6,7 +6,6 @@ from typing import Literal
 from dolce.core.job import Job, PassRecord, Round
 from dolce.core.rig import POINTINGS, microphone_findings
 from dolce.services.context import Context
-from dolce.services.loading import CONTENTS
 from dolce.services.round_curves import proving_round, untouched_round
 
 Fill = Literal["hollow", "half", "full"]
@@ -57,7 +56,7 @@ class Progress:
             running = work.passes.running()
         wanted = len(job.channels) * len(job.spots)
         bands = {c: len(b) for c, b in shape.bands.items()} if shape else {}
-        loaded = sorted(slot for slot, preset in job.processor.presets.items() if preset.name in CONTENTS.values())
+        loaded = sorted(slot for slot, preset in job.processor.presets.items() if preset.ours)
         checked = level is not None and level.state == "done"
         wrong = microphone_findings(job.rig.microphones, job.rig.pointing)
         lines = (

@@ -119,7 +119,7 @@ def _needs(taken: bool, shaped: bool, job: Job, after: Round | None, channels: d
         return "takes"
     if not shaped:
         return "shape"
-    if not any(preset.corrects for preset in job.processor.presets.values()):
+    if not any(preset.ours and preset.corrects for preset in job.processor.presets.values()):
         return "load"
     if after is None or len(channels) < len(job.channels):
         return "round"

@@ -116,8 +116,7 @@ class Taking:
         require_open(board.job, [channel for channel, _ in steps])
         rig = board.job.rig
         with self._context.change() as work:
-            if board.round.state is None:
-                work.takes.set_round_state(board.round.id, board.job.processor)
+            _begin(work, board)
 
         def step(channel: str, spot: int, progress: Progress, stopped: Stopped):
             wanted = placement_of(board.job, spot) if only is None else [only]
@@ -132,8 +131,8 @@ class Taking:
     def _require_state(board: Board) -> None:
         if not board.state_fits:
             raise Conflict(
-                f"the processor is {board.job.processor.description}, but the takes of round {board.round.name} were "
-                f"made while it was {board.round.state.description}.", where="round",
+                f"the processor is {board.job.processor.full_description}, but the takes of round {board.round.name} "
+                f"were made while it was {board.round.state.full_description}.", where="round",
                 remedy="Start a new round, or switch the processor back.")
 
     def _take(self, board: Board, channel: str, spot: int, wanted: list[int], progress: Progress, stopped: Stopped):
@@ -179,8 +178,7 @@ class Taking:
         self._require_state(board)
         now = self._context.now()
         with self._context.change() as work:
-            if board.round.state is None:
-                work.takes.set_round_state(board.round.id, board.job.processor)
+            _begin(work, board)
             work.takes.add_moving(round_id=board.round.id, channel=channel, spot_number=spot_number, at=now,
                                   quality=quality, level_db=level_db, warnings=warnings,
                                   sample_rate_hz=board.job.rig.sample_rate_hz,
@@ -234,8 +232,7 @@ class Taking:
             warnings.append(f"The recorder's clock differs by {drift:+.0f} ppm; taken out.")
         now = self._context.now()
         with self._context.change() as work:
-            if board.round.state is None:
-                work.takes.set_round_state(board.round.id, board.job.processor)
+            _begin(work, board)
             take_id = work.takes.add(round_id=board.round.id, channel=channel, spot_number=spot_number, at=now,
                                      source="file", capture=capture, level_db=level_db, arrival_known=False,
                                      recording=data, recording_name=file_name, sweep=sweep, warnings=warnings,
@@ -269,6 +266,14 @@ class Taking:
             return work.takes.recording(take_id)
 
 
+def _begin(work: UnitOfWork, board: Board) -> None:
+    """A round's first take fixes its state; a round that was to be untouched and isn't gets its right name."""
+    if board.round.state is None:
+        state = board.job.processor
+        others = [r.name for r in board.rounds if r.id != board.round.id]
+        work.takes.set_round_state(board.round.id, state, name=_round_name(state, others))
+
+
 def _usable(takes: dict[tuple[str, int], TakeRecord], channel: str, spot: int) -> bool:
     take = takes.get((channel, spot))
     return take is not None and take.quality.usable
@@ -289,7 +294,12 @@ def _next_spot(job: Job, takes: dict[tuple[str, int], TakeRecord]) -> int | None
 
 
 def _round_name(state: ProcessorState, present: list[str]) -> str:
-    base = "Untouched" if state.active == BYPASS else "Corrected" if state.corrects else "Aligned"
+    if state.active == BYPASS:
+        base = "Untouched"
+    elif not state.presets[state.active].ours:
+        base = state.presets[state.active].name
+    else:
+        base = "Corrected" if state.corrects else "Aligned"
     if base not in present:
         return base
     return next(f"{base} {n}" for n in range(2, 1000) if f"{base} {n}" not in present)

@@ -112,7 +112,8 @@ def preset_of(values: dict) -> Preset:
     return Preset(
         name=values["name"], cut_db=values["cut_db"],
         channels={channel: settings_of(settings) for channel, settings in values["channels"].items()},
-        bass=bass and BassManagement(crossover=Crossover(**bass["crossover"]), subs=tuple(bass["subs"])))
+        bass=bass and BassManagement(crossover=Crossover(**bass["crossover"]), subs=tuple(bass["subs"])),
+        ours=values.get("ours", True))
 
 
 def settings_of(values: dict) -> ChannelSettings:

@@ -104,13 +104,15 @@ class BassManagement:
 class Preset:
     """A complete set of settings under a name; channels that are not listed are neutral.
 
-    `cut_db` turns all channels down alike, so that no boost can run out of range.
+    `cut_db` turns all channels down alike, so that no boost can run out of range. `ours` is false for what somebody
+    else left in the processor.
     """
 
     name: str
     cut_db: float = 0.0
     channels: Mapping[str, ChannelSettings] = field(default_factory=dict)
     bass: BassManagement | None = None
+    ours: bool = True
 
     @property
     def corrects(self) -> bool:
@@ -174,8 +176,9 @@ class ProcessorState:
 
     @property
     def corrects(self) -> bool:
-        """Whether the preset that plays has bands or convolutions."""
-        return self.active != BYPASS and self.presets[self.active].corrects
+        """Whether a preset of ours with bands or convolutions plays."""
+        preset = None if self.active == BYPASS else self.presets[self.active]
+        return preset is not None and preset.ours and preset.corrects
 
     @property
     def is_neutral(self) -> bool:
@@ -205,6 +208,12 @@ class ProcessorState:
         if self.muted:
             words.append(f"muted {', '.join(self.muted)}")
         return ", ".join(words)
+
+    @property
+    def full_description(self) -> str:
+        """The same with what is ticked, to tell two states apart."""
+        ticked = f", {len(self.slate)} points of the blank slate ticked" if self.slate else ""
+        return self.description + ticked
 
 
 def processed(samples: NDArray[np.float64], settings: ChannelSettings, *, sample_rate_hz: int) -> NDArray[np.float64]:

@@ -36,8 +36,9 @@ class Takes:
         self._session.flush()
         return self._round(row)
 
-    def set_round_state(self, round_id: int, state: ProcessorState) -> None:
-        self._session.get_one(RoundRow, round_id).state = encoding.processor_values(state)
+    def set_round_state(self, round_id: int, state: ProcessorState, *, name: str) -> None:
+        row = self._session.get_one(RoundRow, round_id)
+        row.state, row.name = encoding.processor_values(state), name
 
     def latest(self, round_id: int) -> list[TakeRecord]:
         """The last attempt of every channel at every spot of a round."""

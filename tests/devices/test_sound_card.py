@@ -33,8 +33,8 @@ class VirtualRoom:
         os.environ.update(JACK_DEFAULT_SERVER=name, JACK_NO_START_SERVER="1", JACK_NO_AUDIO_RESERVATION="1")
         # On a busy machine a client may be late: the server waits 10 s before it drops one.
         self.server = subprocess.Popen(
-            ["jackd", "-n", name, "--no-realtime", "-S", "-t", "10000", "-d", "dummy", "-r", str(RATE), "-p", str(PERIOD),
-             "-C", "1", "-P", "1"], **QUIET)
+            ["jackd", "-n", name, "--no-realtime", "-S", "-t", "10000", "-d", "dummy", "-r", str(RATE),
+             "-p", str(PERIOD), "-C", "1", "-P", "1"], **QUIET)
         try:
             subprocess.run(["jack_wait", "-s", name, "-w", "-t", "20"], check=True, **QUIET)
             script = str(Path(__file__).with_name("virtual_room.py"))

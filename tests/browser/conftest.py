@@ -50,5 +50,6 @@ def address(tmp_path) -> str:
     server, thread, place = serving(opened)
     yield place, opened
     server.close()
-    thread.join(5)
+    # The browser keeps its connections open, and the thread with them; it ends with the tests.
+    thread.join(0.1)
     opened.close()

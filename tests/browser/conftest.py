@@ -40,7 +40,7 @@ def demo_address(demo) -> str:
     server, thread, address = serving(demo)
     yield address
     server.close()
-    thread.join(5)
+    thread.join(0.1)
 
 
 @pytest.fixture

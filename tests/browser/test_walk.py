@@ -217,7 +217,7 @@ def test_close_in_the_middle_and_go_on(driver, tmp_path):
     page.press_at_once("Run spot 1")
     page.wait(lambda: "Next: spot 2" in page.text("main"))
     server.close()
-    thread.join(5)
+    thread.join(0.1)
     first.close()
 
     again = open_services(tmp_path)
@@ -227,7 +227,7 @@ def test_close_in_the_middle_and_go_on(driver, tmp_path):
     assert page.text('[data-cell="L-1"] .word') == "clean"
     assert "Next: spot 2" in page.text("main")
     server.close()
-    thread.join(5)
+    thread.join(0.1)
     again.close()
 
 

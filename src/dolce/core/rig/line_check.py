@@ -76,7 +76,8 @@ class LineFinding:
 
     Attributes
     ----------
-    kind : "howls", "clips", "silent", "inverted", "unsure", "distance", "level", "no bass", "hump" or "hum"
+    kind : "howls", "clips", "silent", "inverted", "unsure", "distance", "level", "no bass", "hump",
+        "hump everywhere" or "hum"
     value : float
         Of "distance" how much farther it sounds than the plan has it, in m; of the others dB; 0 where there is none.
     """
@@ -179,6 +180,7 @@ def line_verdicts(readings: Mapping[str, LineReading], *, expected_m: Mapping[st
     latency = _common_latency_s(readings, expected_m, subs, speed_m_s)
     mains = {c: r for c, r in readings.items() if c not in subs and r.sounds}
     low = {c: r for c, r in readings.items() if c in subs and r.sounds}
+    all_humped = len(mains) > 1 and all(r.hump_db > HUMP_DB for r in mains.values())
     verdicts = {}
     for channel, reading in readings.items():
         is_sub = channel in subs
@@ -206,7 +208,8 @@ def line_verdicts(readings: Mapping[str, LineReading], *, expected_m: Mapping[st
             if reading.bass_db < -BASS_MISSING_DB and (low_limit_hz.get(channel) or 20.0) < 70:
                 found.append(LineFinding(kind="no bass", value=reading.bass_db))
             if reading.hump_db > HUMP_DB:
-                found.append(LineFinding(kind="hump", value=reading.hump_db))
+                # One equaliser is a fault of a line; the same on every line is what they share: the microphone.
+                found.append(LineFinding(kind="hump everywhere" if all_humped else "hump", value=reading.hump_db))
         if reading.hum_db > HUM_ABOVE_NOISE_DB:
             found.append(LineFinding(kind="hum", value=reading.hum_db))
         verdicts[channel] = LineVerdict(distance_m=distance, findings=tuple(found))

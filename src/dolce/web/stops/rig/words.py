@@ -29,6 +29,8 @@ def line_words(finding: LineFinding, units: str) -> str:
             return "No bass, though the plan says it plays that low: is a crossover or high-pass left on?"
         case "hump":
             return f"A hump of {value:.0f} dB: is an equaliser left on?"
+        case "hump everywhere":
+            return f"A hump of {value:.0f} dB as on every line: does the microphone's curve belong to it?"
     return f"Mains hum, {value:.0f} dB above the noise around it. Check the microphone's cable."
 
 

@@ -95,7 +95,7 @@ class SessionLook:
     bands: Bands | None
     seconds: float
     averaged_s: float
-    ready: bool
+    settles_in_s: float
     ramp: RampStep | None
 
 
@@ -158,7 +158,8 @@ class LiveSession:
                 bands = Bands(label=self.wish.channel if playing else "the room", frequency_hz=frequency,
                               per_octave=self.wish.per_octave, level_db=level - own)
             return SessionLook(reading=self._meter.reading, bands=bands, seconds=self._at / self._rate,
-                               ramp=self._ramp, averaged_s=self._spectrum.seconds, ready=self._ready())
+                               ramp=self._ramp, averaged_s=self._spectrum.seconds,
+                               settles_in_s=max(0.0, SETTLE_S + PERIOD_S - self._at / self._rate))
 
     def change(self, wish: LiveWish, job: Job) -> None:
         with self._lock:

@@ -21,6 +21,7 @@ from dolce.services.context import Context
 from dolce.services.live_session import (
     AVERAGES_S,
     MOVING_S,
+    SETTLE_S,
     Bands,
     Keepers,
     LiveSession,
@@ -51,8 +52,8 @@ class LiveView:
         Whether this job's session of this purpose sounds or listens now.
     seconds : float
         Since the channel or the source was last changed.
-    ready : bool
-        Whether the reading has settled enough to be kept.
+    settles_in_s : float
+        Until the reading may be kept; 0 as soon as it may.
     kept : mapping of channel to dB
         Readings of the purposes that keep some, dBFS with C.
     """
@@ -66,10 +67,15 @@ class LiveView:
     frozen: Bands | None
     seconds: float
     averaged_s: float
-    ready: bool
+    settles_in_s: float
     ramp: RampStep | None
     kept: Mapping[str, float]
     last_pass: PassRecord | None
+
+    @property
+    def ready(self) -> bool:
+        """Whether the reading has settled enough to be kept."""
+        return self.reading is not None and self.settles_in_s == 0
 
 
 class LiveSound:
@@ -107,7 +113,7 @@ class LiveSound:
             job=job, purpose=purpose, wish=self.wish(job.id, purpose), running=running, kept=kept, last_pass=last,
             reading=look and look.reading, bands=look and look.bands, frozen=self._frozen.get(job.id),
             seconds=look.seconds if look else 0.0, averaged_s=look.averaged_s if look else 0.0,
-            ready=bool(look and look.ready), ramp=look and look.ramp)
+            settles_in_s=look.settles_in_s if look else SETTLE_S, ramp=look and look.ramp)
 
     def wish(self, job_id: int, purpose: Purpose) -> LiveWish:
         """What was asked for last."""
@@ -248,7 +254,7 @@ class LiveSound:
     def keep_reading(self, job_id: int, purpose: Purpose) -> None:
         """Keep what the meter shows for the channel that plays."""
         session = self._of(job_id, purpose)
-        if session is None or not session.look().ready:
+        if session is None or session.look().settles_in_s:
             raise Conflict("the reading has not settled yet.", where="meter", remedy="Wait until it has.")
         with self._context.change() as work:
             self._keep_in(work, job_id, purpose, session.wish.channel, session.steady_db())

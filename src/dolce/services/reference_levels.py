@@ -14,6 +14,8 @@ class ReferenceView:
 
     Attributes
     ----------
+    volume_m3 : float
+        Of the room.
     suggested_db, reference_db, second_db : float
         Common practice for the room's volume; what is aimed at; the second working level. dB SPL, C and slow.
     levels : tuple of ChannelLevel
@@ -24,12 +26,19 @@ class ReferenceView:
     """
 
     job: Job
+    volume_m3: float
     suggested_db: float
     reference_db: float
     second_db: float
     levels: tuple[ChannelLevel, ...]
     live: LiveView
     now: ChannelLevel | None
+
+    @property
+    def subs_below_db(self) -> float | None:
+        """How much less than a main channel a sub should read; None without subs."""
+        goals = [level.goal_db for level in self.levels if self.job.speaker(level.channel).is_sub]
+        return self.reference_db - goals[0] if goals else None
 
     @property
     def agree(self) -> bool:
@@ -47,7 +56,8 @@ class ReferenceLevels:
     def view(self, job_id: int) -> ReferenceView:
         live = self._live.view(job_id, "reference")
         job, offset = live.job, live.job.rig.full_scale_spl_db
-        suggested = suggested_level_db(job.room.length_m * job.room.width_m * job.room.height_m)
+        volume = job.room.length_m * job.room.width_m * job.room.height_m
+        suggested = suggested_level_db(volume)
         aimed = job.rig.reference_db or suggested
         subs = sum(s.is_sub for s in job.speakers)
 
@@ -60,6 +70,7 @@ class ReferenceLevels:
         playing = live.wish.channel if live.running else ""
         slow = live.reading.by_weighting["C"].slow_db if live.reading and playing else None
         return ReferenceView(
-            job=job, suggested_db=suggested, reference_db=aimed, second_db=job.rig.second_db or aimed - SECOND_BELOW_DB,
+            job=job, volume_m3=volume, suggested_db=suggested, reference_db=aimed,
+            second_db=job.rig.second_db or aimed - SECOND_BELOW_DB,
             levels=tuple(level(c, live.kept.get(c)) for c in job.channels), live=live,
             now=level(playing, slow) if playing else None)

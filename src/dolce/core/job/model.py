@@ -144,11 +144,14 @@ class Rig:
         return self.microphones[number].taken_out(self.pointing) if number < len(self.microphones) else None
 
     @property
+    def sweep_spl_db(self) -> float | None:
+        """Sound pressure level of the sweep where a recording is as loud as it, its gain not taken out; or None."""
+        return None if self.full_scale_spl_db is None else self.full_scale_spl_db + self.sweep_level_dbfs
+
+    @property
     def response_spl_db(self) -> float | None:
         """Sound pressure level of the sweep where a response is at 0 dB; None where pressure is not known."""
-        if self.full_scale_spl_db is None:
-            return None
-        return self.full_scale_spl_db + self.microphone_gain_db + self.sweep_level_dbfs
+        return None if self.sweep_spl_db is None else self.sweep_spl_db + self.microphone_gain_db
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)

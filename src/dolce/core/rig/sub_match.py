@@ -56,9 +56,14 @@ class SubMatch:
         return Source(kind="band", band_hz=NOISE_BAND_HZ, level_dbfs=self.level_dbfs)
 
     @property
+    def lowest_tone_hz(self) -> float | None:
+        """Where a tone may begin, clear of the ports' tuning; None where that isn't known."""
+        return None if self.tuning_hz is None else _ABOVE_TUNING * self.tuning_hz
+
+    @property
     def below_tuning(self) -> bool:
         """Whether the tone lies so low that a port, not the cone, would be compared, and the cone may overshoot."""
-        return self.sound == "tone" and self.tuning_hz is not None and self.tone_hz < _ABOVE_TUNING * self.tuning_hz
+        return self.sound == "tone" and self.lowest_tone_hz is not None and self.tone_hz < self.lowest_tone_hz
 
     @property
     def agree_db(self) -> float:

@@ -12,6 +12,14 @@ from dolce.services.demo import build_demo
 from dolce.services.wiring import Services, open_services
 
 
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """One browser and one sound server serve all their tests: each kind stays in one worker."""
+    for item in items:
+        folder = item.path.relative_to(Path(__file__).parent).parts[0]
+        if folder in ("browser", "devices"):
+            item.add_marker(pytest.mark.xdist_group(folder))
+
+
 @pytest.fixture
 def services(tmp_path: Path):
     """Opened services on an empty data folder."""

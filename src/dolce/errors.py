@@ -46,6 +46,18 @@ class Conflict(DolceError, RuntimeError):
     """What was asked collides with the present state, such as a running pass."""
 
 
+class Outdated(Conflict):
+    """What was asked was meant for a state that another tab has changed since."""
+
+
+class StorageError(DolceError, RuntimeError):
+    """The disk or the database cannot keep or give what was asked."""
+
+
+class Damaged(DolceError, ValueError):
+    """Something that was kept once and cannot be read any more."""
+
+
 class InvalidForm(DolceError, ValueError):
     """A form with faults: one InvalidValue per field name."""
 

@@ -4,10 +4,8 @@ import threading
 
 from selenium.webdriver.common.by import By
 from selenium.webdriver.support.ui import WebDriverWait
-from waitress import create_server
-
 from dolce.services.wiring import Services
-from dolce.web import create_app
+from dolce.web.serving import new_server
 
 READY = """return document.documentElement.dataset.ready === 'true' && document.fonts.status === 'loaded'
   && !document.querySelector('[data-plot-state=waiting]')"""
@@ -83,7 +81,7 @@ class Page:
 
 def serving(services: Services):
     """A running server, its thread and its address."""
-    server = create_server(create_app(services), host="127.0.0.1", port=0, threads=6)
+    server = new_server(services, port=0)
     thread = threading.Thread(target=server.run, daemon=True)
     thread.start()
     return server, thread, f"http://127.0.0.1:{server.effective_port}"

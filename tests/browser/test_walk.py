@@ -157,7 +157,7 @@ def test_a_new_job_from_nothing_to_proven(driver, address, downloads, tmp_path):
     correction = chain_level_db([b.filter for b in left.bands], at_hz=ANALYSIS_GRID_HZ, sample_rate_hz=48_000)
     predicted = deviation_db(ANALYSIS_GRID_HZ, left.before_db + correction, left.target_db, band_hz=(40, 500))
     assert page.text('[data-value="deviation"]').endswith(f"to {predicted:.1f} dB")
-    gain = '[data-band="0"] input[name=gain_db]'
+    gain = '[data-band="1"] input[name=gain_db]'
     before = page.find(gain).get_attribute("value")
     page.fill("Band a, gain in dB", "-9" + Keys.TAB)              # leaving the field is enough
     page.wait(lambda: services.shaping.view(job_id).shape.bands["L"][0].filter.gain_db == -9)

@@ -33,7 +33,7 @@ def test_whole_takes_only_are_left_and_the_pass_can_go_on(tmp_path):
     services = open_services(tmp_path)
     connection = sqlite3.connect(tmp_path / "dolce.sqlite")
     takes = connection.execute("SELECT count(*) FROM takes").fetchone()[0]
-    whole = connection.execute("SELECT count(*) FROM takes JOIN take_samples ON take_id = takes.id").fetchone()[0]
+    whole = connection.execute("SELECT count(*) FROM takes JOIN samples ON samples_id = samples.id").fetchone()[0]
     steps = connection.execute("SELECT done_steps FROM passes").fetchone()[0]
     assert connection.execute("PRAGMA integrity_check").fetchone() == ("ok",)
     connection.close()

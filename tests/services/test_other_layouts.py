@@ -61,7 +61,7 @@ def test_linked_pairs_get_the_same_bands_and_others_their_own(services):
     bands = services.shaping.view(job.id).shape.bands
     assert bands["L"] == bands["R"]
     assert bands["C"] != bands["L"]
-    services.shaping.remove_band(job.id, "R", 0)
+    services.shaping.remove_band(job.id, "R", services.shaping.shape(job.id).bands["R"][0].id)
     after = services.shaping.view(job.id).shape.bands
     assert len(after["L"]) == len(after["R"]) == len(bands["L"]) - 1
     assert (after["C"], after["Sub1"]) == (bands["C"], bands["Sub1"])

@@ -193,7 +193,8 @@ def test_shape_align_and_load_keep_to_the_limits_of_the_processor(services):
     assert 1 <= len(bands) <= 3
     assert all(band.filter.gain_db % 0.5 == 0 and band.filter.q <= 4 for band in bands)
     with pytest.raises(InvalidValue, match=r"steps of 0\.5 dB"):
-        services.shaping.edit_band(job_id, "L", 0, type(bands[0].filter)(frequency_hz=50, gain_db=-1.2, q=1))
+        services.shaping.edit_band(job_id, "L", bands[0].id,
+                                   type(bands[0].filter)(frequency_hz=50, gain_db=-1.2, q=1))
     with pytest.raises(InvalidForm, match="device allows 10 ms"):
         services.aligning.choose(job_id, {"L": (0.0, 15.0, "normal"), "R": (0.0, 0.0, "normal")})
     services.aligning.use_proposal(job_id)

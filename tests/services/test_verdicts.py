@@ -1,10 +1,13 @@
 """What the stops say when something is missing or has gone wrong."""
 
+from datetime import datetime, timedelta
+
 import pytest
 
 from dolce.core.geometry import Point
 from dolce.errors import Conflict
-from dolce.services.job_keeping import JobWish
+from dolce.services.context import Context
+from dolce.services.job_keeping import JobKeeping, JobWish
 
 
 @pytest.fixture
@@ -46,7 +49,7 @@ def test_a_speaker_moved_in_between_is_not_proven_and_said_so(services, loaded):
 
 def test_a_preset_loaded_anew_is_marked_as_newer(services, loaded):
     assert services.loading.view(loaded).loaded_is_current == {"A": True}
-    services.shaping.remove_band(loaded, "L", 0)
+    services.shaping.remove_band(loaded, "L", services.shaping.shape(loaded).bands["L"][0].id)
     assert services.loading.view(loaded).loaded_is_current == {"A": False}
 
 
@@ -92,13 +95,20 @@ def test_logbook_tells_the_job_in_order(services, loaded):
 
 
 def test_deleted_jobs_go_for_good_after_their_week(services):
-    from datetime import timedelta
+    clock = [datetime(2026, 3, 1, 12)]
+    jobs = JobKeeping(Context(services.context.database, now=lambda: clock[0]))
+    job = jobs.create(JobWish(name="Old"))
+    jobs.delete(job.id)
 
-    job = services.jobs.create(JobWish(name="Old"))
-    services.jobs.delete(job.id)
-    with services.context.change() as work:
-        work.jobs.purge(deleted_before=services.context.now() - timedelta(days=7))
-    assert services.jobs.deleted() == [(job.id, "Old")]
-    with services.context.change() as work:
-        work.jobs.purge(deleted_before=services.context.now() + timedelta(seconds=1))
-    assert services.jobs.deleted() == []
+    def started(after: timedelta) -> list[str]:
+        clock[0] = datetime(2026, 3, 1, 12) + after
+        jobs.started()
+        return [name for _, name in jobs.deleted()]
+
+    # A clock 400 days ahead, again and again on one day, and back: nothing is lost.
+    assert [started(timedelta(days=400, hours=k)) for k in range(5)] == [["Old"]] * 5
+    assert started(timedelta(days=3)) == ["Old"]
+    # Three different days after the week are needed, and a clock that is not behind another start.
+    assert started(timedelta(days=401)) == ["Old"]
+    assert started(timedelta(days=8)) == ["Old"]
+    assert started(timedelta(days=402)) == []

@@ -244,19 +244,20 @@ def test_undo_and_redo_walk_over_edits(services, job):
     run_all(services, job.id)
     services.shaping.find(job.id)
     found = services.shaping.view(job.id).shape
-    services.shaping.edit_band(job.id, "L", 0, PeakingFilter(frequency_hz=55, gain_db=-6, q=3))
-    services.shaping.switch_band(job.id, "L", 1)
-    services.shaping.remove_band(job.id, "L", 0)
+    first, second, *_ = (band.id for band in found.bands["L"])
+    services.shaping.edit_band(job.id, "L", first, PeakingFilter(frequency_hz=55, gain_db=-6, q=3))
+    services.shaping.switch_band(job.id, "L", second, on=False)
+    services.shaping.remove_band(job.id, "L", first)
     services.shaping.add_band(job.id, "R")
     for _ in range(4):
         services.shaping.undo(job.id)
     assert services.shaping.view(job.id).shape == found
     services.shaping.redo(job.id)
     assert services.shaping.view(job.id).shape.bands["L"][0].filter.frequency_hz == 55
-    services.shaping.switch_band(job.id, "L", 1)                   # a new edit drops what was undone
+    services.shaping.switch_band(job.id, "L", second, on=False)     # a new edit drops what was undone
     assert services.shaping.view(job.id).redo is None
-    with pytest.raises(NotFound, match="no band 99"):
-        services.shaping.remove_band(job.id, "L", 98)
+    with pytest.raises(NotFound, match="gone"):
+        services.shaping.remove_band(job.id, "L", 998)
 
 
 def test_a_linked_pair_gets_the_same_bands(services, job):
@@ -267,7 +268,7 @@ def test_a_linked_pair_gets_the_same_bands(services, job):
     view = services.shaping.view(job.id)
     assert view.shape.bands["L"] == view.shape.bands["R"] != ()
     assert {c.level_db for c in view.channels.values()} == {1.5}
-    services.shaping.edit_band(job.id, "R", 0, PeakingFilter(frequency_hz=70, gain_db=-2, q=1))
+    services.shaping.edit_band(job.id, "R", view.shape.bands["R"][0].id, PeakingFilter(frequency_hz=70, gain_db=-2, q=1))
     assert services.shaping.view(job.id).shape.bands["L"][0].filter.frequency_hz == 70
 
 

@@ -2,6 +2,7 @@
 
 import argparse
 import json
+import math
 import sys
 from collections.abc import Sequence
 from pathlib import Path
@@ -84,16 +85,26 @@ def _parser() -> argparse.ArgumentParser:
 
     for name, help_ in (("serve", "start the application"), ("demo", "start it with sample jobs")):
         command = commands.add_parser(name, help=help_)
-        command.add_argument("--port", type=int, default=5057)
+        command.add_argument("--port", type=_port, default=5057, help="0 for any that is free")
         command.add_argument("--data", type=Path, default=None, help="folder of the jobs")
     return parser
 
 
+def _port(text: str) -> int:
+    """A port, or an error that argparse says in one line."""
+    if not (text.isascii() and text.isdigit() and len(text) <= 5 and int(text) <= 65_535):
+        raise argparse.ArgumentTypeError(f"{text[:20]!r} is not a port: choose 0 to 65535")
+    return int(text)
+
+
 def _numbers(text: str, name: str) -> list[float]:
     try:
-        return [float(part) for part in text.split(",")]
+        numbers = [float(part) for part in text.split(",")]
     except ValueError:
-        raise InvalidValue(f"{text!r} is not a row of numbers.", where=name, remedy="Part them by commas.") from None
+        numbers = [math.nan]
+    if not all(map(math.isfinite, numbers)):
+        raise InvalidValue(f"{text[:60]!r} is not a row of numbers.", where=name, remedy="Part them by commas.")
+    return numbers
 
 
 def _sweep(options: argparse.Namespace) -> None:
@@ -118,4 +129,4 @@ def _filters(options: argparse.Namespace) -> None:
         options.responses, weights=_numbers(options.weights, "--weights") if options.weights else None,
         target=None if options.target == "flat" else Path(options.target), from_hz=options.from_hz,
         to_hz=options.to_hz, max_boost_db=options.max_boost, bands=options.bands, fir_folder=options.fir,
-        rates_hz=[int(rate) for rate in _numbers(options.rates, "--rates")] if options.fir else [], out=options.out)
+        rates_hz=[round(rate) for rate in _numbers(options.rates, "--rates")] if options.fir else [], out=options.out)

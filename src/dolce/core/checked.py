@@ -1,9 +1,13 @@
 """Checks at the door of value objects: what passes is valid for good, so nothing later checks again."""
 
+import re
+
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from dolce.errors import InvalidValue
+
+_NO_TEXT = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f\ud800-\udfff\ufffe\uffff]")
 
 
 def finite(values: ArrayLike, *, where: str, shape: tuple[int, ...] | None = None) -> NDArray[np.float64]:
@@ -38,6 +42,24 @@ def rising(values: ArrayLike, *, where: str) -> NDArray[np.float64]:
         raise InvalidValue(f"[{k + 1}]: {array[k + 1]:g} follows {array[k]:g}.", where=where,
                            remedy="Sort the points and drop repeats.")
     return array
+
+
+def text(value: str, *, longest: int, where: str) -> str:
+    """`value`, if it has no more than `longest` characters and pages and files can hold all of them.
+
+    Raises
+    ------
+    InvalidValue
+        If it is too long, or holds half of a character (a lone surrogate) or one that XML 1.0, 2.2 leaves out, such
+        as most control characters.
+    """
+    if len(value) > longest:
+        raise InvalidValue(f"{len(value):,} characters are too many.", where=where, remedy=f"Use up to {longest:,}.")
+    bad = _NO_TEXT.search(value)
+    if bad:
+        raise InvalidValue(f"character {bad.start() + 1} (U+{ord(bad[0]):04X}) can't be shown.", where=where,
+                           remedy="Type it again.")
+    return value
 
 
 def within(value: float, *, low: float, high: float, where: str, unit: str = "") -> float:

@@ -109,7 +109,7 @@ class SoundCard:
         index, info = self._opened(output)
         if stopped():
             raise SoundStopped
-        run = _Run(np.asarray(stimulus, dtype=np.float32), output - 1, [k - 1 for k in self._inputs])
+        run = _Run(np.asarray(stimulus, dtype=np.float32), output - 1, [k - 1 for k in self._inputs], stopped)
         watch = CeilingWatch(self._ceiling, sample_rate_hz=sample_rate_hz) if stimulus.any() else None
         looked = 0
 
@@ -130,7 +130,7 @@ class SoundCard:
     def run_live(self, next_block: NextBlock, heard: Heard, *, sample_rate_hz: int, stopped: Stopped) -> None:
         """See `dolce.devices.interface.AudioDevice`."""
         index, info = self._opened(None)
-        run = _LiveRun([k - 1 for k in self._inputs])
+        run = _LiveRun([k - 1 for k in self._inputs], stopped)
         watch = CeilingWatch(self._ceiling, sample_rate_hz=sample_rate_hz)
         count = round(LIVE_BLOCK_S * sample_rate_hz)
 
@@ -177,6 +177,8 @@ class SoundCard:
             raise self._in_words(error, sample_rate_hz) from None
         try:
             look()
+            if stopped():
+                raise SoundStopped
             stream.start()
             self._watch(stream, run, look, stopped)
         except sd.PortAudioError as error:
@@ -232,15 +234,17 @@ class SoundCard:
 class _Exchange:
     """What the driver's callback takes from and puts to. Only numpy slices run inside it."""
 
-    def __init__(self) -> None:
+    def __init__(self, stopped: Stopped) -> None:
         self.at, self.flagged = 0, 0
         self.done, self.quiet = threading.Event(), threading.Event()
-        self.silent = False
+        self.silent, self._stopped = False, stopped
 
     def exchange(self, heard: NDArray, played: NDArray, frames: int, _time: Any, status: Any) -> None:
         """The callback: silence on all outputs, then what is to be played on one."""
         played.fill(0)
-        if self.silent:
+        # Asked here too: opening a stream takes a driver long, and a stop meanwhile must not be followed by sound.
+        if self.silent or self._stopped():
+            self.silent = True
             self.quiet.set()
             return
         if status and self.at:
@@ -254,8 +258,8 @@ class _Exchange:
 class _Run(_Exchange):
     """One recording of a known length."""
 
-    def __init__(self, stimulus: NDArray[np.float32], output: int, inputs: list[int]) -> None:
-        super().__init__()
+    def __init__(self, stimulus: NDArray[np.float32], output: int, inputs: list[int], stopped: Stopped) -> None:
+        super().__init__(stopped)
         self._stimulus, self._output, self._inputs = stimulus, output, inputs
         self.recording = np.zeros((len(inputs), stimulus.size), dtype=np.float32)
 
@@ -277,8 +281,8 @@ class _LiveRun(_Exchange):
     A deque's append and popleft are atomic, so neither thread waits for the other.
     """
 
-    def __init__(self, inputs: list[int]) -> None:
-        super().__init__()
+    def __init__(self, inputs: list[int], stopped: Stopped) -> None:
+        super().__init__(stopped)
         self._inputs = inputs
         self._coming: deque[tuple[int | None, NDArray]] = deque()
         self._came: deque[NDArray] = deque()

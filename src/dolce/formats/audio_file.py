@@ -9,26 +9,38 @@ from numpy.typing import NDArray
 
 from dolce.errors import FormatError
 
-_LONGEST_S = 180.0
+LONGEST_S = 180.0
+_MOST_CHANNELS, _BLOCK_VALUES = 64, 2**20
+_LARGEST = 1e3                    # of a sample; floating point may well go beyond full scale
+# Distance of neighbouring values near full scale: A-law and mu-law have 16 of them in the upper half (ITU-T G.711).
+_STEPS = {"PCM_U8": 2.0**-7, "PCM_S8": 2.0**-7, "ALAW": 2.0**-5, "ULAW": 2.0**-5, "PCM_16": 2.0**-15,
+          "PCM_24": 2.0**-23, "PCM_32": 2.0**-31}
 _TYPES = ("WAV", "WAVEX", "RF64", "FLAC")
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
 class Audio:
-    """One channel of sound: samples with full scale 1, shape (samples,), and its rate."""
+    """One channel of sound: samples with full scale 1, shape (samples,), and its rate.
+
+    `step` is the distance between neighbouring values near full scale; 0 for floating point.
+    """
 
     sample: NDArray[np.float64]
     sample_rate_hz: int
     channels_in_file: int
+    step: float = 0.0
 
 
-def read_audio(data: bytes, *, name: str) -> Audio:
+def read_audio(data: bytes, *, name: str, longest_s: float = LONGEST_S) -> Audio:
     """The loudest channel of a WAV or FLAC file of any common rate and bit depth.
+
+    Files of many channels are read block by block: the memory needed is that of one channel.
 
     Raises
     ------
     FormatError
-        If the file is empty, not WAV or FLAC, holds no sound, or lasts longer than three minutes.
+        If the file is empty, not WAV or FLAC, holds no sound, lasts longer than `longest_s`, or holds values that no
+        recorder gives.
     """
     if not data:
         raise FormatError("the file is empty.", where=name, remedy="Export the recording again.")
@@ -37,25 +49,47 @@ def read_audio(data: bytes, *, name: str) -> Audio:
             if file.format not in _TYPES:
                 raise FormatError(f"this is {file.format}, not WAV or FLAC.", where=name,
                                   remedy="Export the recording as WAV or FLAC.")
-            if file.frames > _LONGEST_S * file.samplerate:
-                raise FormatError(f"the recording lasts {file.frames / file.samplerate:.0f} s.", where=name,
-                                  remedy=f"Cut it to less than {_LONGEST_S:.0f} s around one sweep.")
             if not 8_000 <= file.samplerate <= 192_000:
                 raise FormatError(f"a sample rate of {file.samplerate} Hz.", where=name,
                                   remedy="Use 44.1, 48, 88.2 or 96 kHz.")
-            sample = file.read(dtype="float64", always_2d=True)
-            rate = file.samplerate
+            if file.frames > longest_s * file.samplerate:
+                raise FormatError(f"the recording lasts {file.frames / file.samplerate:.0f} s.", where=name,
+                                  remedy=f"Cut it to less than {longest_s:.0f} s around one sweep.")
+            if file.channels > _MOST_CHANNELS:
+                raise FormatError(f"the file has {file.channels} channels.", where=name,
+                                  remedy=f"Export the microphone's channel alone, or at most {_MOST_CHANNELS}.")
+            sample = _loudest(file, name)
+            audio = Audio(sample=sample, sample_rate_hz=file.samplerate, channels_in_file=file.channels,
+                          step=_STEPS.get(file.subtype, 0.0))
     except (soundfile.LibsndfileError, RuntimeError, ValueError, TypeError) as error:
         if isinstance(error, FormatError):
             raise
         raise FormatError("this is not a WAV or FLAC file, or it is damaged.", where=name,
                           remedy="Export the recording as WAV or FLAC.") from error
-    if not sample.shape[0]:
+    if not audio.sample.size:
         raise FormatError("the file holds no samples.", where=name, remedy="Export the recording again.")
-    if not np.all(np.isfinite(sample)):
-        raise FormatError("the file holds samples that are not numbers.", where=name, remedy="Export it again.")
-    loudest = int(np.argmax(np.sum(sample**2, axis=0)))
-    return Audio(sample=sample[:, loudest].copy(), sample_rate_hz=rate, channels_in_file=sample.shape[1])
+    return audio
+
+
+def _loudest(file: soundfile.SoundFile, name: str) -> NDArray[np.float64]:
+    """The channel with the most energy."""
+    energy = np.zeros(file.channels)
+    block_frames = max(1, _BLOCK_VALUES // file.channels)
+    # The header may claim more frames than there are.
+    parts: list[NDArray[np.float64]] = []
+    for block in file.blocks(blocksize=block_frames, dtype="float64", always_2d=True):
+        if not np.all(np.abs(block) <= _LARGEST):                # also false for what is not a number
+            raise FormatError("the file holds samples that no recorder gives: not numbers, or far above full scale.",
+                              where=name, remedy="Export it again.")
+        energy += np.sum(block**2, axis=0)
+        if file.channels == 1:
+            parts.append(block[:, 0])
+    if file.channels > 1:
+        loudest = int(np.argmax(energy))
+        file.seek(0)
+        parts = [block[:, loudest].copy()
+                 for block in file.blocks(blocksize=block_frames, dtype="float64", always_2d=True)]
+    return np.concatenate(parts) if parts else np.zeros(0)
 
 
 def write_wav(sample: NDArray[np.float64], *, sample_rate_hz: int) -> bytes:

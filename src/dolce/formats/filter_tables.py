@@ -7,6 +7,7 @@ from collections.abc import Mapping, Sequence
 
 from dolce.core.correction import Stretch
 from dolce.core.filters import PeakingFilter, peaking_biquad
+from dolce.formats.csv_text import harmless
 
 Q_CONVENTION = ("Q of the Audio EQ Cookbook (W3C Note, 2021): the bandwidth counts between the points "
                 "of half the gain in dB")
@@ -41,7 +42,7 @@ def write_filters_csv(channels: Mapping[str, Sequence[PeakingFilter]], *, sample
         for number, band in enumerate(bands, 1):
             c = peaking_biquad(frequency_hz=band.frequency_hz, gain_db=band.gain_db, q=band.q,
                                sample_rate_hz=sample_rate_hz)
-            writer.writerow([channel, number, "peaking", band.frequency_hz, band.gain_db, band.q,
+            writer.writerow([harmless(channel), number, "peaking", band.frequency_hz, band.gain_db, band.q,
                              f"{band.width_octaves:.3f}",
                              *(f"{value:.15g}" for value in (c.b0, c.b1, c.b2, c.a1, c.a2))])
     return out.getvalue().encode()

@@ -8,6 +8,7 @@ from dataclasses import replace
 from dolce.core.geometry import Point
 from dolce.core.room import RoomPlan, moved
 from dolce.errors import FormatError, InvalidValue, NotFound
+from dolce.formats.csv_text import harmless, original
 
 COLUMNS = ("kind", "code", "name", "x_m", "y_m", "z_m")
 KINDS = ("speaker", "seat", "spot", "drawing")
@@ -24,7 +25,8 @@ def write_places(plan: RoomPlan) -> bytes:
     out = io.StringIO()
     writer = csv.writer(out, lineterminator="\n")
     writer.writerow(COLUMNS)
-    writer.writerows((kind, code, name, *(f"{v:.4f}" for v in (p.x_m, p.y_m, p.z_m))) for kind, code, name, p in rows)
+    writer.writerows((kind, harmless(str(code)), harmless(name), *(f"{v:.4f}" for v in (p.x_m, p.y_m, p.z_m)))
+                     for kind, code, name, p in rows)
     return out.getvalue().encode()
 
 
@@ -67,7 +69,7 @@ def _is_spot(row: list[str], at: dict[str, int]) -> bool:
 
 def _placed(plan: RoomPlan, row: list[str], at: dict[str, int], *, where: str) -> RoomPlan:
     """The plan with the thing of one line moved."""
-    cells = {column: row[k].strip() if k < len(row) else "" for column, k in at.items()}
+    cells = {column: original(row[k].strip()) if k < len(row) else "" for column, k in at.items()}
     kind, code = cells["kind"], cells["code"]
     if kind not in KINDS:
         raise FormatError(f"{kind!r} is not a kind of thing.", where=where, remedy=f"Use {', '.join(KINDS)}.")

@@ -10,6 +10,7 @@ from dolce.core.response import FrequencyResponse
 from dolce.errors import FormatError, InvalidValue
 
 COLUMNS = ("frequency_hz", "level_db", "phase_deg")
+_HIGHEST_HZ, _LARGEST_DB = 1e6, 400.0
 
 
 def write_response(frequency_hz: NDArray, level_db: NDArray, phase_deg: NDArray) -> bytes:
@@ -53,6 +54,9 @@ def read_response(data: bytes, *, name: str) -> FrequencyResponse:
         except (ValueError, IndexError):
             raise FormatError(f"{','.join(row)[:40]!r} is not a row of numbers.", where=f"{name}, line {number}",
                               remedy="Give a frequency and a level.") from None
+        if not (0 < point[0] <= _HIGHEST_HZ and abs(point[1]) <= _LARGEST_DB):
+            raise FormatError(f"{point[0]:g} Hz, {point[1]:g} dB can't be a response.", where=f"{name}, line {number}",
+                              remedy=f"Give Hz above 0 and dB within {_LARGEST_DB:g} of 0.")
         points.append(point)
     if len(points) < 2:
         raise FormatError(f"{len(points)} points.", where=name, remedy="A response needs at least two.")

@@ -14,6 +14,7 @@ from dolce.errors import FormatError, InvalidValue
 SCHEMA = json.loads(resources.files("dolce.formats").joinpath("room_schema.json").read_text("utf-8"))
 _VALIDATOR = Draft202012Validator(SCHEMA)
 LARGEST_BYTES = 1_000_000
+_MOST_DIGITS = 15
 
 
 def write_room(plan: RoomPlan) -> bytes:
@@ -32,7 +33,11 @@ def read_room(data: bytes, *, name: str) -> RoomPlan:
     if len(data) > LARGEST_BYTES:
         raise FormatError(f"the file has {len(data):,} bytes.", where=name, remedy="A room takes less than a megabyte.")
     try:
-        values = json.loads(data.decode("utf-8-sig"), parse_constant=_refuse_constant)
+        values = json.loads(data.decode("utf-8-sig"), parse_constant=_refuse_constant, parse_int=_short_integer)
+        json.dumps(values, ensure_ascii=False).encode()          # half of a character is no text
+    except UnicodeEncodeError:
+        raise FormatError("a text holds half of a character (a lone surrogate).", where=name,
+                          remedy="Remove the escape \\ud800 ... \\udfff from it.") from None
     except UnicodeDecodeError:
         raise FormatError("this is not text.", where=name, remedy="Choose a JSON file of a room.") from None
     except (ValueError, RecursionError) as error:
@@ -55,6 +60,12 @@ def read_room(data: bytes, *, name: str) -> RoomPlan:
 
 def _refuse_constant(text: str) -> None:
     raise ValueError(f"{text} is not a number")
+
+
+def _short_integer(text: str) -> int:
+    if len(text) > _MOST_DIGITS:
+        raise ValueError(f"{text[:12]}... has {len(text)} digits")
+    return int(text)
 
 
 def _path(fault: ValidationError) -> str:

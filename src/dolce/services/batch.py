@@ -2,6 +2,7 @@
 
 import json
 import os
+import stat
 import tempfile
 from collections.abc import Mapping, Sequence
 from pathlib import Path
@@ -64,7 +65,7 @@ def write_response(recording: Path, *, stimulus: Path, microphone: Path | None, 
     deconvolver = Deconvolver(played.sample, sample_rate_hz=rate, recording_samples=samples.size)
     try:
         capture = analyse_recording(samples, deconvolver=deconvolver, microphone=curve,
-                                    clipped=clipped_samples(heard.sample))
+                                    clipped=clipped_samples(heard.sample, step=heard.step))
     except InvalidValue as error:
         raise InvalidValue(error.problem, where=recording.name, remedy=error.remedy) from error
     response, arrival = capture.response, capture.arrival
@@ -138,24 +139,38 @@ def _audio(path: Path) -> Audio:
 
 
 def _bytes(path: Path) -> bytes:
-    size = path.stat().st_size
-    if size > _LARGEST_BYTES:
-        raise InvalidValue(f"{size / 2**20:.0f} MB is too large.", where=path.name,
+    with path.open("rb") as file:
+        data = file.read(_LARGEST_BYTES + 1)
+    if len(data) > _LARGEST_BYTES:
+        raise InvalidValue(f"more than {_LARGEST_BYTES / 2**20:.0f} MB is too large.", where=path.name,
                            remedy="Cut the recording to one sweep.")
-    return path.read_bytes()
+    return data
 
 
 def _keep(files: Mapping[Path, bytes]) -> None:
-    """Write all files beside their places first, then move them in; on an error none of them is there."""
+    """Write all files beside their places first, then move them in; on an error none of them is there.
+
+    A link is followed, so that it stays one. What is no file, such as a device or a pipe, is written to.
+    """
+    places = {Path(os.path.realpath(path)): data for path, data in files.items()}
+    streams = {path: data for path, data in places.items() if path.exists() and not path.is_file()}
+    for path in streams:
+        if path.is_dir():
+            raise InvalidValue("is a folder.", where=str(path), remedy="Name a file in it.")
     written: list[tuple[str, Path]] = []
     try:
-        for path, data in files.items():
+        for path, data in places.items():
+            if path in streams:
+                continue
             path.parent.mkdir(parents=True, exist_ok=True)
             handle, name = tempfile.mkstemp(dir=path.parent, prefix=".dolce-")
             written.append((name, path))
             with os.fdopen(handle, "wb") as file:
                 file.write(data)
-            os.chmod(name, 0o644)
+            os.chmod(name, stat.S_IMODE(path.stat().st_mode) if path.exists() else 0o644)
+        for path, data in streams.items():
+            with path.open("wb") as stream:
+                stream.write(data)
         for name, path in written:
             os.replace(name, path)
     finally:

@@ -1,10 +1,11 @@
-"""What every service works with: the store and the clock."""
+"""What every service works with: the store, the clock, and what sounds now."""
 
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 
 from dolce.services.round_curves import ShapingCurves
+from dolce.services.sounding import SoundingNow
 from dolce.store import Database, UnitOfWork
 
 
@@ -15,16 +16,17 @@ def utc_now() -> datetime:
 
 @dataclass(frozen=True, slots=True)
 class Context:
-    """The open store, the clock, and curves that several pages need."""
+    """The open store, the clock, curves that several pages need, and what sounds now."""
 
     database: Database
     now: Callable[[], datetime] = utc_now
     curves: ShapingCurves = field(default_factory=ShapingCurves)
+    sounding: SoundingNow = field(default_factory=SoundingNow)
 
     def change(self) -> UnitOfWork:
         """One transaction that may write."""
-        return UnitOfWork(self.database, write=True)
+        return UnitOfWork(self.database, write=True, truth=self.sounding.truth)
 
     def look(self) -> UnitOfWork:
         """One transaction that only reads."""
-        return UnitOfWork(self.database, write=False)
+        return UnitOfWork(self.database, write=False, truth=self.sounding.truth)

@@ -1,16 +1,23 @@
 """Jobs: list, create, copy, delete and bring back."""
 
+import tempfile
+import zipfile
 from dataclasses import dataclass
 from datetime import timedelta
+from typing import IO
 
+from dolce.core import checked
 from dolce.core.geometry import RoomSize
-from dolce.core.job import Job, LogEntry, Rig
+from dolce.core.job import DamagedJob, Job, LogEntry, Rig
 from dolce.core.room import RoomPlan, new_plan
-from dolce.errors import InvalidForm
+from dolce.errors import InvalidForm, InvalidValue
 from dolce.services.context import Context
 
 KEEP_DELETED = timedelta(days=7)
-_NAME_LENGTH = 80
+# A clock that is wrong for an hour must not make a week pass: so many different days have to say that it has.
+CONFIRMED_ON_DAYS = 3
+_LONGEST = {"name": 80, "place": 120, "notes": 20_000}
+_IN_MEMORY_BYTES = 16 * 1024 * 1024
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -33,9 +40,49 @@ class JobKeeping:
         with self._context.look() as work:
             return work.jobs.all()
 
+    def listing(self) -> tuple[list[Job], list[DamagedJob]]:
+        """All jobs, and those that can't be read."""
+        with self._context.look() as work:
+            return work.jobs.listing()
+
+    def started(self) -> None:
+        """Take down this start, and let go for good what was deleted more than a week ago, if that is sure.
+
+        A computer's clock may be wrong. So a week has passed only when starts on three different days say so, and
+        never while the clock is behind one that an earlier start has shown.
+        """
+        now = self._context.now()
+        with self._context.change() as work:
+            latest = work.starts.latest()
+            work.starts.add(now)
+            if latest is not None and latest > now:
+                return
+            for job_id, _, deleted_at in work.jobs.deleted():
+                if work.starts.days(since=deleted_at + KEEP_DELETED, until=now) >= CONFIRMED_ON_DAYS:
+                    work.jobs.purge(job_id)
+
+    def salvage(self, job_id: int) -> tuple[IO[bytes], str]:
+        """What can be read of a job, as a ZIP at its beginning, and a file name: texts, logbook, raw recordings."""
+        out = tempfile.SpooledTemporaryFile(max_size=_IN_MEMORY_BYTES)                       # noqa: SIM115 - handed on
+        with self._context.look() as work, zipfile.ZipFile(out, "w", zipfile.ZIP_STORED) as package:
+            name = work.jobs.name(job_id)
+            for file_name, text in work.jobs.texts(job_id).items():
+                package.writestr(file_name, text)
+            package.writestr("logbook.txt", "".join(
+                f"{entry.at:%Y-%m-%d %H:%M:%S} {entry.text}\n" for entry in work.logbook.all(job_id)))
+            for number, (recording_name, data, unchanged) in enumerate(work.takes.samples_as_kept(job_id), 1):
+                package.writestr(f"recordings/{number:04d}{'' if unchanged else '-damaged'}-{recording_name}", data)
+        out.seek(0)
+        return out, f"{name} as far as it can be read.zip"
+
     def get(self, job_id: int) -> Job:
         with self._context.look() as work:
             return work.jobs.get(job_id)
+
+    def name(self, job_id: int) -> str:
+        """Of a job, whether the rest of it can be read or not."""
+        with self._context.look() as work:
+            return work.jobs.name(job_id)
 
     def deleted(self) -> list[tuple[int, str]]:
         """Jobs that can be brought back."""
@@ -80,12 +127,10 @@ class JobKeeping:
         return new
 
     def delete(self, job_id: int) -> str:
-        """Set a job aside for a week; returns its name. What was set aside longer ago goes for good."""
-        now = self._context.now()
+        """Set a job aside for a week at least; returns its name."""
         with self._context.change() as work:
-            name = work.jobs.get(job_id).name
-            work.jobs.delete(job_id, now)
-            work.jobs.purge(deleted_before=now - KEEP_DELETED)
+            name = work.jobs.name(job_id)
+            work.jobs.delete(job_id, self._context.now())
         return name
 
     def restore(self, job_id: int) -> None:
@@ -99,10 +144,13 @@ class JobKeeping:
 
 def _check(wish: JobWish) -> None:
     faults = {}
+    for name, longest in _LONGEST.items():
+        try:
+            checked.text(getattr(wish, name), longest=longest, where=name)
+        except InvalidValue as error:
+            faults[name] = f"{error.problem} {error.remedy}"
     if not wish.name.strip():
         faults["name"] = "A job needs a name, such as the room's."
-    elif len(wish.name) > _NAME_LENGTH:
-        faults["name"] = f"{len(wish.name)} characters are too many. Use up to {_NAME_LENGTH}."
     if wish.units not in ("metres", "feet"):
         faults["units"] = "Choose metres or feet."
     if faults:

@@ -14,6 +14,7 @@ from dolce.devices.interface import Progress, Stopped
 from dolce.devices.rehearsal import RehearsalRig
 from dolce.errors import Conflict
 from dolce.services.context import Context
+from dolce.services.room_planning import refuse_while_sounding
 from dolce.services.sound_work import SoundWork
 from dolce.services.take_making import deconvolver_of, device_of, require_open
 from dolce.store import UnitOfWork
@@ -139,7 +140,9 @@ class LineChecking:
             one, two = job.speaker(channel), job.speaker(other)
             speakers = tuple(replace(s, output=two.output) if s is one else replace(s, output=one.output) if s is two
                              else s for s in job.speakers)
-            work.plans.add(job_id, replace(job.plan, speakers=speakers), what=f"outputs of {channel} and {other}")
+            plan = replace(job.plan, speakers=speakers)
+            refuse_while_sounding(work, job_id, job.plan, plan)
+            work.plans.add(job_id, plan, what=f"outputs of {channel} and {other}")
             last = work.passes.latest(job_id, "lines")
             if last is not None:
                 rest = {c: v for c, v in last.result.items() if c not in (channel, other)}

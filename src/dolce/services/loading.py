@@ -137,8 +137,6 @@ class Loading:
             {channel: asdict(s) for channel, s in load.settings.items()}, cut_db=load.cut_db,
             target=asdict(load.shape.target))
         name = "".join(c if c.isalnum() and c.isascii() else "-" for c in job.name).strip("-").lower() or "job"
-        with self._context.change() as work:
-            work.logbook.add(job_id, "Files for other processors packed.", at=self._context.now())
         return write_zip(files), f"dolce-{name}.zip"
 
 

@@ -1,6 +1,6 @@
 """The Rig stop: interface, levels, level check, and the faults of a rehearsal."""
 
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from dataclasses import replace
 
 import numpy as np
@@ -60,11 +60,23 @@ class Rigging:
             turned = max(-40.0, min(20.0, round(job.rig.knobs_db.get(knob, 0.0) + change_db, 2)))
             work.jobs.set_rig(job_id, replace(job.rig, knobs_db={**job.rig.knobs_db, knob: turned}))
 
+    def add_fault(self, job_id: int, fault: Fault) -> None:
+        """One fault more; the same one twice is one."""
+        self._change_faults(job_id, lambda present: present if any(_same(fault, f) for f in present)
+                            else (*present, fault))
+
+    def drop_fault(self, job_id: int, fault: Fault) -> None:
+        """Take one away, if it is there."""
+        self._change_faults(job_id, lambda present: (f for f in present if not _same(fault, f)))
+
     def set_faults(self, job_id: int, faults: Iterable[Fault]) -> None:
-        """Give the rehearsal rig faults to find, or take them away."""
+        """Give the rehearsal rig these faults to find and no others."""
+        self._change_faults(job_id, lambda _: faults)
+
+    def _change_faults(self, job_id: int, change: Callable[[tuple[Fault, ...]], Iterable[Fault]]) -> None:
         with self._context.change() as work:
             job = work.jobs.get(job_id)
-            known = checked_faults(faults, {s.channel: s.output for s in job.speakers})
+            known = checked_faults(change(job.rig.faults), {s.channel: s.output for s in job.speakers})
             work.jobs.set_rig(job_id, replace(job.rig, faults=known))
             work.jobs.touch(job_id, self._context.now())
 
@@ -108,3 +120,8 @@ class Rigging:
             return {}
         return {channel: LevelReading(noise_dbfs=noise, signal_dbfs=signal, peak_dbfs=peak)
                 for channel, (noise, signal, peak) in last.result.items()}
+
+
+def _same(one: Fault, other: Fault) -> bool:
+    """Whether two faults are one, wherever their cables hung when they were made."""
+    return (one.kind, one.channels) == (other.kind, other.channels)

@@ -45,6 +45,7 @@ class RoomView:
     Attributes
     ----------
     undo, redo : what these would take back or do again, or None
+    version : what tells this state of the plan from others; empty for one that is not kept
     ghosts : where moved things stood before, by key
     reflections_before : of the plan before the move, where there are ghosts
     """
@@ -59,6 +60,7 @@ class RoomView:
     redo: str | None
     ghosts: dict[str, Point]
     reflections_before: Reflections | None
+    version: str = ""
 
 
 class RoomPlanning:
@@ -67,13 +69,18 @@ class RoomPlanning:
     def __init__(self, context: Context) -> None:
         self._context = context
 
+    def version(self, job_id: int) -> str:
+        """What tells whether the plan is still the one that somebody saw."""
+        with self._context.look() as work:
+            return work.plans.version(job_id)
+
     def view(self, job_id: int, *, ghosts: bool = False) -> RoomView:
         """The plan as it is; with `ghosts`, also where the things of the last move stood before."""
         with self._context.look() as work:
             job = work.jobs.get(job_id)
             before = work.plans.previous(job_id) if ghosts else None
-            steps = work.plans.neighbours(job_id)
-        return _seen(job, job.plan, before=before, steps=steps)
+            steps, version = work.plans.neighbours(job_id), work.plans.version(job_id)
+        return _seen(job, job.plan, before=before, steps=steps, version=version)
 
     def what_if(self, job_id: int, thing: str, place: Point) -> RoomView:
         """The view as it would be with one thing elsewhere; nothing is kept."""
@@ -81,27 +88,34 @@ class RoomPlanning:
             job = work.jobs.get(job_id)
         return _seen(job, moved(job.plan, thing, place), before=job.plan)
 
-    def _change(self, job_id: int, what: str, make: Callable[[RoomPlan], RoomPlan]) -> None:
-        """Keep a changed plan as a new state; refused where takes would lose their channel or spot."""
+    def _change(self, job_id: int, what: str, make: Callable[[RoomPlan], RoomPlan], *, seen: str = "") -> None:
+        """Keep a changed plan as a new state; refused where takes would lose their channel or spot.
+
+        `seen` is the version of the plan on which things were pointed at by their number.
+        """
         with self._context.change() as work:
+            work.plans.require(job_id, seen)
             before = work.jobs.get(job_id).plan
             after = make(before)
             if after == before:
                 return
+            refuse_while_sounding(work, job_id, before, after)
             _refuse_lost(work, job_id, before, after)
             work.plans.add(job_id, after, what=what)
             work.jobs.touch(job_id, self._context.now())
 
-    def undo(self, job_id: int) -> None:
-        self._step(job_id, lambda work: work.plans.undo(job_id))
+    def undo(self, job_id: int, *, seen: str = "") -> None:
+        self._step(job_id, lambda work: work.plans.undo(job_id), seen)
 
-    def redo(self, job_id: int) -> None:
-        self._step(job_id, lambda work: work.plans.redo(job_id))
+    def redo(self, job_id: int, *, seen: str = "") -> None:
+        self._step(job_id, lambda work: work.plans.redo(job_id), seen)
 
-    def _step(self, job_id: int, step: Callable[[UnitOfWork], None]) -> None:
+    def _step(self, job_id: int, step: Callable[[UnitOfWork], None], seen: str) -> None:
         with self._context.change() as work:
+            work.plans.require(job_id, seen)
             before = work.jobs.get(job_id).plan
             step(work)
+            refuse_while_sounding(work, job_id, before, work.plans.current(job_id))
             _refuse_lost(work, job_id, before, work.plans.current(job_id))
             work.jobs.touch(job_id, self._context.now())
 
@@ -124,7 +138,7 @@ class RoomPlanning:
 
         self._change(job_id, "outline", start)
 
-    def add_corner(self, job_id: int, after: int) -> None:
+    def add_corner(self, job_id: int, after: int, *, seen: str = "") -> None:
         """A new corner in the middle of the wall behind corner `after`."""
         def split(plan: RoomPlan) -> RoomPlan:
             place_of(plan, f"corner-{after}")
@@ -132,14 +146,14 @@ class RoomPlanning:
             middle = (round((ax + bx) / 2, 3), round((ay + by) / 2, 3))
             return replace(plan, outline=(*plan.outline[:after], middle, *plan.outline[after:]))
 
-        self._change(job_id, "corner", split)
+        self._change(job_id, "corner", split, seen=seen)
 
-    def remove_corner(self, job_id: int, number: int) -> None:
+    def remove_corner(self, job_id: int, number: int, *, seen: str = "") -> None:
         def without(plan: RoomPlan) -> RoomPlan:
             place_of(plan, f"corner-{number}")
             return replace(plan, outline=tuple(c for k, c in enumerate(plan.outline, 1) if k != number))
 
-        self._change(job_id, "corner", without)
+        self._change(job_id, "corner", without, seen=seen)
 
     def set_reverberation(self, job_id: int, known: Reverberation) -> None:
         self._change(job_id, "reverberation", lambda plan: replace(plan, reverberation=known))
@@ -180,11 +194,12 @@ class RoomPlanning:
 
         self._change(job_id, f"{channel}", change)
 
-    def move(self, job_id: int, thing: str, place: Point) -> None:
+    def move(self, job_id: int, thing: str, place: Point, *, seen: str = "") -> None:
         """Move a speaker ("L"), seat ("seat-1"), spot ("spot-3"), drawing ("box-1") or corner ("corner-2")."""
         with self._context.look() as work:
             what = f"moving {label_of(work.jobs.get(job_id).plan, thing)}"
-        self._change(job_id, what, lambda plan: moved(plan, thing, place))
+        by_number = thing.startswith(("spot-", "corner-"))            # others keep their keys, whatever else changes
+        self._change(job_id, what, lambda plan: moved(plan, thing, place), seen=seen if by_number else "")
 
     def place_subs(self, job_id: int, places: Iterable[Point]) -> None:
         """As many subs as places, standing there."""
@@ -254,7 +269,7 @@ class RoomPlanning:
 
         self._change(job_id, "spot", add)
 
-    def remove_spot(self, job_id: int, number: int) -> None:
+    def remove_spot(self, job_id: int, number: int, *, seen: str = "") -> None:
         """A spot without takes; those behind it move up."""
         def without(plan: RoomPlan) -> RoomPlan:
             plan.spot(number)
@@ -262,7 +277,7 @@ class RoomPlanning:
                 raise Conflict("the last spot can't be removed.", where="spots", remedy="Move it instead.")
             return replace(plan, spots=_renumbered([s for s in plan.spots if s.number != number]))
 
-        self._change(job_id, "spot", without)
+        self._change(job_id, "spot", without, seen=seen)
 
     def walk_anew(self, job_id: int) -> None:
         """Number the spots again in walking order."""
@@ -341,6 +356,17 @@ def room_schema() -> dict[str, Any]:
     return SCHEMA
 
 
+def refuse_while_sounding(work: UnitOfWork, job_id: int, before: RoomPlan, after: RoomPlan) -> None:
+    """Conflict where speakers, seats or spots would change under a pass, which carries the plan it began with."""
+    running = work.passes.running()
+    if running is None or running.job_id != job_id:
+        return
+    changed = [name for name in ("speakers", "seats", "spots") if getattr(before, name) != getattr(after, name)]
+    if changed:
+        raise Conflict(f"sound is playing in this job, and its takes belong to these {changed[0]}.", where="room",
+                       remedy="Wait until it ends, or stop it; then change them.")
+
+
 def _refuse_lost(work: UnitOfWork, job_id: int, before: RoomPlan, after: RoomPlan) -> None:
     """Conflict where takes hang on a channel that goes, or on a spot that goes or would mean another place."""
     lost = [c for c, count in work.takes.count_by_channel(job_id).items() if count and c not in after.channels]
@@ -365,13 +391,13 @@ def _renumbered(spots: Iterable[Spot]) -> tuple[Spot, ...]:
 
 
 def _seen(job: Job, plan: RoomPlan, *, before: RoomPlan | None,
-          steps: tuple[str | None, str | None] = (None, None)) -> RoomView:
+          steps: tuple[str | None, str | None] = (None, None), version: str = "") -> RoomView:
     """A plan with what follows from it, beside an earlier one if there is one."""
     reflections = reflections_of(plan)
     comparable = before is not None and before.channels == plan.channels and len(before.seats) == len(plan.seats)
     earlier = reflections_of(before) if comparable else None
-    return RoomView(job=job, plan=plan, sights=sights_of(plan), reflections=reflections, findings=findings_of(plan),
-                    warnings=tuple(spot_warnings(plan)), undo=steps[0], redo=steps[1],
+    return RoomView(job=job, plan=plan, version=version, sights=sights_of(plan), reflections=reflections,
+                    findings=findings_of(plan), warnings=tuple(spot_warnings(plan)), undo=steps[0], redo=steps[1],
                     ghosts=_moved_from(before, plan) if before else {},
                     reflections_before=earlier if earlier and earlier.boundaries == reflections.boundaries else None)
 

@@ -32,7 +32,7 @@ class ChannelCurves:
 def channel_curves(work: UnitOfWork, round_id: int, channel: str, *, per_octave: float | None,
                    spots: set[int] | None = None) -> ChannelCurves | None:
     """Curves of the usable takes (of some spots only, if given); None where there is none."""
-    return curves_of([t for t in work.takes.latest(round_id) if t.channel == channel and t.quality.usable
+    return curves_of([t for t in work.takes.latest(round_id) if t.channel == channel and t.usable
                       and (spots is None or t.spot_number in spots)], work, per_octave=per_octave)
 
 
@@ -69,7 +69,7 @@ class ShapingCurves:
 
 
 def _shaping_curves(work: UnitOfWork, round_id: int, channels: tuple[str, ...]) -> dict[str, ChannelCurves]:
-    latest = [t for t in work.takes.latest(round_id) if t.quality.usable]
+    latest = [t for t in work.takes.latest(round_id) if t.usable]
     found = {}
     for channel in channels:
         curves = curves_of([t for t in latest if t.channel == channel], work, per_octave=SHAPING_PER_OCTAVE)

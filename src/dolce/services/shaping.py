@@ -68,7 +68,7 @@ class ShapeView:
     channels: dict[str, ChannelShape]
     undo: str | None
     redo: str | None
-    version: int
+    version: str
     found: bool
 
     @property
@@ -150,6 +150,16 @@ class Shaping:
         with self._context.look() as work:
             return self._view(work, job_id, shape_or_default(work, job_id))
 
+    def shape(self, job_id: int) -> Shape:
+        """Target, limits and bands as they are kept, without what follows from them."""
+        with self._context.look() as work:
+            work.jobs.name(job_id)
+            return shape_or_default(work, job_id)
+
+    def band(self, job_id: int, channel: str, band_id: int) -> Band:
+        """One band, or NotFound."""
+        return self.shape(job_id).band(channel, band_id)
+
     def _view(self, work: UnitOfWork, job_id: int, shape: Shape) -> ShapeView:
         job = work.jobs.get(job_id)
         base = untouched_round(work, job)
@@ -158,7 +168,7 @@ class Shaping:
         undo, redo = work.shapes.neighbours(job_id)
         channels = {name: channel_shape(c, settings.get(name, ChannelSettings()), shape, device=job.limits,
                                         sample_rate_hz=job.rig.sample_rate_hz) for name, c in curves.items()}
-        return ShapeView(job=job, shape=shape, undo=undo, redo=redo, version=work.shapes.position(job_id),
+        return ShapeView(job=job, shape=shape, undo=undo, redo=redo, version=work.shapes.version(job_id),
                          found=bool(shape.bands), channels=channels)
 
     def set_aim(self, job_id: int, *, target: Target, limits: Limits, anchor: str,
@@ -183,12 +193,13 @@ class Shaping:
         rate = view.job.rig.sample_rate_hz
         shape = found_bands(view.channels, view.shape, sample_rate_hz=rate, device=view.job.limits)
         with self._context.change() as work:
+            work.shapes.require(job_id, view.version)               # it may have been changed while the fit ran
             work.shapes.add(job_id, shape, what="finding filters")
             said = ", ".join(f"{name} {len(bands)} bands" for name, bands in shape.bands.items())
             work.logbook.add(job_id, f"Filters found: {said}.", at=self._context.now())
             work.jobs.touch(job_id, self._context.now())
 
-    def edit_band(self, job_id: int, channel: str, index: int, filter_: PeakingFilter) -> None:
+    def edit_band(self, job_id: int, channel: str, band_id: int, filter_: PeakingFilter) -> None:
         """Change a band; InvalidValue where the processor can't be set to it."""
         device = self._device(job_id)
         if device is not None and device.bands:
@@ -196,23 +207,20 @@ class Shaping:
             if broken:
                 raise InvalidValue(f"{broken[0].replace('band 1', 'it')}.", where="band",
                                    remedy="Choose another value.")
-        self._change(job_id, f"edit of band {index + 1}, {channel}", lambda shape: shape.with_band(
-            channel, index, replace(shape.band(channel, index), filter=filter_)))
+        self._change_band(job_id, "edit", channel, band_id, lambda shape: shape.with_band(
+            channel, band_id, replace(shape.band(channel, band_id), filter=filter_)))
 
     def _device(self, job_id: int) -> ProcessorLimits | None:
         with self._context.look() as work:
             return work.jobs.get(job_id).limits
 
-    def switch_band(self, job_id: int, channel: str, index: int) -> None:
-        """Switch a band off, or on again."""
-        def change(shape: Shape) -> Shape:
-            band = shape.band(channel, index)
-            return shape.with_band(channel, index, replace(band, on=not band.on))
-        self._change(job_id, f"switch of band {index + 1}, {channel}", change)
+    def switch_band(self, job_id: int, channel: str, band_id: int, *, on: bool) -> None:
+        """Switch a band on or off."""
+        self._change_band(job_id, "switch", channel, band_id, lambda shape: shape.with_band(
+            channel, band_id, replace(shape.band(channel, band_id), on=on)))
 
-    def remove_band(self, job_id: int, channel: str, index: int) -> None:
-        self._change(job_id, f"removal of band {index + 1}, {channel}",
-                     lambda shape: shape.with_band(channel, index, None))
+    def remove_band(self, job_id: int, channel: str, band_id: int) -> None:
+        self._change_band(job_id, "removal", channel, band_id, lambda shape: shape.with_band(channel, band_id, None))
 
     def add_band(self, job_id: int, channel: str) -> None:
         with self._context.look() as work:
@@ -225,13 +233,23 @@ class Shaping:
         self._change(job_id, f"new band, {channel}", lambda shape: shape.with_bands(
             channel, (*shape.bands.get(channel, ()), Band(filter=NEW_BAND))))
 
-    def undo(self, job_id: int) -> None:
+    def undo(self, job_id: int, *, seen: str = "") -> None:
+        """One step back; Outdated where the shape is no longer the one that was seen."""
         with self._context.change() as work:
+            work.shapes.require(job_id, seen)
             work.shapes.undo(job_id)
 
-    def redo(self, job_id: int) -> None:
+    def redo(self, job_id: int, *, seen: str = "") -> None:
+        """One step forward; errors as above."""
         with self._context.change() as work:
+            work.shapes.require(job_id, seen)
             work.shapes.redo(job_id)
+
+    def _change_band(self, job_id: int, what: str, channel: str, band_id: int,
+                     change: Callable[[Shape], Shape]) -> None:
+        """A change of one band, told by its place in the row as people count."""
+        number = self.shape(job_id).place_of_band(channel, band_id) + 1
+        self._change(job_id, f"{what} of band {number}, {channel}", change)
 
     def _change(self, job_id: int, what: str, change: Callable[[Shape], Shape]) -> None:
         with self._context.change() as work:

@@ -1,28 +1,32 @@
-"""Work that makes sound: one thread, one pass at a time, its state in the store.
+"""Work that makes sound: one thread, one pass at a time.
 
 A pass is a row of steps (a channel at a spot). Each finished step is kept in the same transaction that moves the pass
-forward, so a process that is killed leaves whole takes only. After a start, passes that still count as running are
-marked as interrupted and can go on.
+forward, so a process that is killed leaves whole takes only. Whether a pass runs is known by the thread that runs it
+(`sounding`); its row says how far it came, and how it ended.
 """
 
 import logging
 import threading
-import time
 from collections.abc import Callable
-from concurrent.futures import Future, ThreadPoolExecutor
+from concurrent.futures import ThreadPoolExecutor
+from typing import Literal
 
 from dolce.core.job import PassRecord
 from dolce.devices.interface import Progress, SoundStopped, Stopped
-from dolce.errors import DolceError
+from dolce.errors import Conflict, DolceError
 from dolce.services.context import Context
+from dolce.services.sounding import Sounding
 from dolce.store import UnitOfWork
 
 log = logging.getLogger(__name__)
 
 # Does one step (channel, spot) and returns what keeps it; that is called inside the transaction of the step.
 Step = Callable[[str, int, Progress, Stopped], Callable[[UnitOfWork], dict | None]]
+# What a stop found: nothing; something asked for that will not begin; a pass that it ended, or that ended by itself
+# at that moment; or one that has not fallen silent in time.
+StopOutcome = Literal["nothing", "not begun", "stopped", "ended by itself", "not silent"]
 
-_REPORT_EVERY_S = 0.15
+SILENT_WITHIN_S = 6.0             # a driver that has died is left behind after five
 
 
 class SoundWork:
@@ -30,62 +34,78 @@ class SoundWork:
 
     def __init__(self, context: Context) -> None:
         self._context = context
+        self._now = context.sounding
         self._pool = ThreadPoolExecutor(max_workers=1, thread_name_prefix="sound")
-        self._stop = threading.Event()
-        self._future: Future | None = None
-        with context.change() as work:
-            work.passes.interrupt_running()
+        self._starting = threading.Lock()
 
     def start(self, job_id: int, *, kind: str, steps: list[tuple[str, int]], seconds_per_step: float,
               step: Step, result: dict | None = None, before: Callable[[], None] | None = None) -> PassRecord:
-        """Begin a pass and return at once; Conflict where one is running. What `result` holds is kept or replaced.
+        """Begin a pass and return at once. What `result` holds is kept or replaced.
 
         `before` is called when the pass is sure to begin, before its first step.
+
+        Raises
+        ------
+        Conflict
+            Where one is running, or stop was pressed since this was asked for.
         """
-        with self._context.change() as work:
-            record = work.passes.start(job_id, kind=kind, steps=steps, seconds_per_step=seconds_per_step,
-                                       at=self._context.now(), result=result)
-        self._stop.clear()
-        if before is not None:
-            before()
-        self._future = self._pool.submit(self._run, record, step)
+        asked = self._now.stops_when_asked()
+        with self._starting:
+            self._now.require_not_stopped(asked)
+            if self._now.present is not None:
+                raise Conflict("sound is playing already, perhaps from another tab.", where="pass",
+                               remedy="Wait until it ends, or stop it first.")
+            with self._context.change() as work:
+                work.passes.settle()
+                record = work.passes.start(job_id, kind=kind, steps=steps, seconds_per_step=seconds_per_step,
+                                           at=self._context.now(), result=result)
+            if before is not None:
+                before()
+            self._pool.submit(self._run, self._now.begin(record, asked=asked), step)
         return record
 
-    def stop(self) -> bool:
-        """Silence at once; finished takes stay. Whether anything was playing."""
-        self._stop.set()
-        return self.running() is not None
+    def stop(self, *, within_s: float = SILENT_WITHIN_S) -> StopOutcome:
+        """Silence at once, and wait until it is silent; finished takes stay."""
+        asked_for = self._now.asked_for
+        present = self._now.press_stop()
+        if present is None:
+            return "not begun" if asked_for else "nothing"
+        if not present.silent.wait(within_s):
+            return "not silent"
+        return "stopped" if present.state == "stopped" else "ended by itself"
 
     def running(self) -> PassRecord | None:
         """The pass that makes sound now, in whichever job."""
-        with self._context.look() as work:
-            return work.passes.running()
+        present = self._now.present
+        return None if present is None else self._now.truth(present.record)
 
     def latest(self, job_id: int, kind: str) -> PassRecord | None:
         with self._context.look() as work:
             return work.passes.latest(job_id, kind)
 
-    def wait(self, timeout_s: float | None = None) -> None:
-        """Until the present pass has ended; for commands and tests."""
-        if self._future is not None:
-            self._future.result(timeout_s)
+    def wait(self, timeout_s: float | None = None) -> bool:
+        """Until the present pass has ended; whether it has."""
+        present = self._now.present
+        return present is None or present.over.wait(timeout_s)
 
     def close(self) -> None:
         """Stop and end the thread."""
-        self.stop()
+        self._now.press_stop()
         self._pool.shutdown(wait=True)
 
-    def _run(self, record: PassRecord, step: Step) -> None:
-        state, message = "done", ""
+    def _run(self, sounding: Sounding, step: Step) -> None:
+        record, state, message = sounding.record, "done", ""
         try:
             for number, (channel, spot) in enumerate(record.steps):
-                keep = step(channel, spot, self._reporter(record.id, number), self._stop.is_set)
+                if sounding.stop.is_set():
+                    raise SoundStopped
+                keep = step(channel, spot, _reporter(sounding), sounding.stop.is_set)
                 with self._context.change() as work:
                     result = keep(work)
-                    work.passes.advance(record.id, done_steps=number + 1, fraction=0.0)
+                    work.passes.advance(record.id, done_steps=number + 1)
                     if result is not None:
-                        merged = {**work.passes.get(record.id).result, **result}
-                        work.passes.finish(record.id, state="running", result=merged)
+                        work.passes.keep_result(record.id, {**work.passes.get(record.id).result, **result})
+                sounding.done_steps, sounding.fraction = number + 1, 0.0
         except SoundStopped:
             state, message = "stopped", "Stopped by hand. Finished takes are kept."
         except DolceError as error:
@@ -94,18 +114,25 @@ class SoundWork:
             # Not carried on: the pass ends as failed, and the fault goes to the log with its trace.
             log.exception("pass %d broke", record.id)
             state, message = "failed", "Something broke inside Dolce. Finished takes are kept; the log has the details."
-        with self._context.change() as work:
-            work.passes.finish(record.id, state=state, message=message)
+        finally:
+            sounding.state, sounding.message = state, message
+            sounding.silent.set()
+            self._write_end(sounding)
+            sounding.over.set()
 
-    def _reporter(self, pass_id: int, done_steps: int) -> Progress:
-        """Writes the part done to the store, several times a second at most."""
-        last = time.monotonic()
+    def _write_end(self, sounding: Sounding) -> None:
+        """How a pass ended goes into its row; where that fails it is remembered until the next pass begins."""
+        try:
+            with self._context.change() as work:
+                work.passes.finish(sounding.record.id, state=sounding.state, message=sounding.message)
+        except DolceError as error:
+            log.error("the end of pass %d could not be written: %s", sounding.record.id, error)
+            self._now.keep_unwritten(sounding)
 
-        def report(fraction: float) -> None:
-            nonlocal last
-            if time.monotonic() - last > _REPORT_EVERY_S:
-                last = time.monotonic()
-                with self._context.change() as work:
-                    work.passes.advance(pass_id, done_steps=done_steps, fraction=fraction)
 
-        return report
+def _reporter(sounding: Sounding) -> Progress:
+    """Takes down the part done of the present step."""
+    def report(fraction: float) -> None:
+        sounding.fraction = fraction
+
+    return report

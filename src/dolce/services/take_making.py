@@ -44,13 +44,18 @@ def stimulus_of(sweep: Sweep) -> NDArray[np.float64]:
 @lru_cache(maxsize=3)
 def deconvolver_of(sweep: Sweep, recording_samples: int) -> Deconvolver:
     """The sweep's inverse, computed once for all takes of a board."""
+    return new_deconvolver(sweep, recording_samples)
+
+
+def new_deconvolver(sweep: Sweep, recording_samples: int) -> Deconvolver:
+    """The sweep's inverse for one length of recording."""
     return Deconvolver(sweep.samples(), sample_rate_hz=sweep.sample_rate_hz, recording_samples=recording_samples,
                        band_hz=(sweep.start_hz, sweep.stop_hz))
 
 
 def captured(recording: NDArray[np.float64], *, sweep: Sweep, microphone: MicrophoneCurve | None,
              loop: InterfaceLoop | None = None, gain_db: float = 0.0, clipped: int | None = None,
-             is_sub: bool = False) -> tuple[Capture, NDArray[np.float64]]:
+             is_sub: bool = False, deconvolver: Deconvolver | None = None) -> tuple[Capture, NDArray[np.float64]]:
     """Response, arrival and quality of a recording, and its level on the analysis grid over 1/48 octave.
 
     A sub's arrival and polarity are read in its own band. Where the interface's loop is known, its response and its
@@ -61,8 +66,9 @@ def captured(recording: NDArray[np.float64], *, sweep: Sweep, microphone: Microp
     InvalidValue
         If the recording is silent or does not hold the sweep.
     """
-    capture = analyse_recording(recording, deconvolver=deconvolver_of(sweep, recording.size), microphone=microphone,
-                                gain_db=gain_db, clipped=clipped)
+    deconvolver = deconvolver or deconvolver_of(sweep, recording.size)
+    capture = analyse_recording(recording, deconvolver=deconvolver, microphone=microphone, gain_db=gain_db,
+                                clipped=clipped)
     if loop is not None:
         response = without_response(capture.response, loop.response)
         response = replace(response, start_s=response.start_s - loop.latency_s)

@@ -18,8 +18,8 @@ from dolce.services.sound_work import SoundWork
 from dolce.services.take_making import (
     TAIL_S,
     captured,
-    deconvolver_of,
     device_of,
+    new_deconvolver,
     placement_of,
     require_open,
     stimulus_of,
@@ -56,7 +56,7 @@ class Board:
 
     @property
     def taken(self) -> int:
-        return sum(take.quality.usable for take in self.takes.values())
+        return sum(take.usable for take in self.takes.values())
 
     @property
     def wanted(self) -> int:
@@ -64,7 +64,7 @@ class Board:
 
     @property
     def to_repeat(self) -> list[TakeRecord]:
-        return [take for take in self.takes.values() if take.quality.word != "clean"]
+        return [take for take in self.takes.values() if take.word != "clean"]
 
 
 class Taking:
@@ -201,7 +201,7 @@ class Taking:
 
         A difference between the clocks of player and recorder is found and taken out.
         """
-        audio = read_audio(data, name=file_name)
+        audio = read_audio(data, name=file_name, longest_s=LONGEST_RECORDING_S)
         board = self.board(job_id)
         board.job.speaker(channel)
         board.job.spot(spot_number)
@@ -209,7 +209,7 @@ class Taking:
         rig = board.job.rig
         sweep = sweep_of(rig)
         seconds = audio.sample.size / audio.sample_rate_hz
-        if not sweep.duration_s * 0.98 <= seconds <= LONGEST_RECORDING_S:
+        if seconds < sweep.duration_s * 0.98:
             raise InvalidValue(f"the recording lasts {seconds:.1f} s.", where=file_name,
                                remedy=f"Keep the whole sweep of {sweep.duration_s:g} s, and at most "
                                       f"{LONGEST_RECORDING_S:.0f} s.")
@@ -221,10 +221,11 @@ class Taking:
         samples = resampled(audio.sample, from_hz=audio.sample_rate_hz, to_hz=sweep.sample_rate_hz)
         octave_s = sweep.duration_s / np.log2(sweep.stop_hz / sweep.start_hz)
         try:
-            samples, drift = without_drift(samples, deconvolver=deconvolver_of(sweep, samples.size),
-                                           octave_s=octave_s)
-            capture, level_db = captured(samples, sweep=sweep, microphone=rig.curve,
-                                         clipped=clipped_samples(audio.sample),
+            # For this recording alone: files are of all lengths, and keeping the inverse of each takes much memory.
+            deconvolver = new_deconvolver(sweep, samples.size)
+            samples, drift = without_drift(samples, deconvolver=deconvolver, octave_s=octave_s)
+            capture, level_db = captured(samples, sweep=sweep, microphone=rig.curve, deconvolver=deconvolver,
+                                         clipped=clipped_samples(audio.sample, step=audio.step),
                                          is_sub=board.job.speaker(channel).is_sub)
         except InvalidValue as error:
             raise InvalidValue(error.problem, where=file_name, remedy=error.remedy) from error
@@ -276,7 +277,7 @@ def _begin(work: UnitOfWork, board: Board) -> None:
 
 def _usable(takes: dict[tuple[str, int], TakeRecord], channel: str, spot: int) -> bool:
     take = takes.get((channel, spot))
-    return take is not None and take.quality.usable
+    return take is not None and take.usable
 
 
 def _missing(board: Board, placement: list[int]) -> list[tuple[str, int]]:

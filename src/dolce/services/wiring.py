@@ -53,6 +53,16 @@ class Services:
     proving: Proving
     progress: Progress
 
+    @property
+    def folder(self) -> Path:
+        """The data folder."""
+        return self.context.database.folder
+
+    @property
+    def is_new(self) -> bool:
+        """Whether the data folder was made just now."""
+        return self.context.database.is_new
+
     def close(self) -> None:
         """End the sound thread and free the data folder."""
         self.sound.close()
@@ -60,7 +70,15 @@ class Services:
 
 
 def open_services(folder: Path) -> Services:
-    """Open a data folder; Conflict where another running application holds it."""
+    """Open a data folder.
+
+    Raises
+    ------
+    Conflict
+        Where another running application holds it.
+    StorageError
+        Where it can't be used; nothing in it was changed then.
+    """
     context = Context(Database(folder))
     sound = SoundWork(context)
     shaping = Shaping(context)

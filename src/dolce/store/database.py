@@ -1,14 +1,21 @@
-"""The SQLite file: opened in WAL mode, brought up to date, and held by one application at a time."""
+"""The SQLite file: opened in WAL mode and brought up to date."""
 
-import fcntl
+import sqlite3
 from pathlib import Path
 
 from alembic import command
 from alembic.config import Config
+from alembic.script import ScriptDirectory
+from alembic.util import CommandError
 from sqlalchemy import Engine, create_engine, event
+from sqlalchemy.exc import DBAPIError
 from sqlalchemy.orm import Session, sessionmaker
 
-from dolce.errors import Conflict
+from dolce.errors import StorageError
+from dolce.store.folder import DATABASE, DataFolder
+from dolce.store.trouble import in_words
+
+BUSY_S = 15.0
 
 
 class Database:
@@ -18,24 +25,42 @@ class Database:
     ----------
     folder : Path
         Made when missing. Holds `dolce.sqlite` and the lock.
+    busy_s : float
+        How long a change waits for another one to end.
+
+    Attributes
+    ----------
+    folder : Path
+    is_new : bool
+        Whether the database was made just now.
 
     Raises
     ------
     Conflict
         If another running application has the folder open.
+    StorageError
+        If the database is missing where one was, damaged, made by a newer version (it is not touched then), or if the
+        disk is full.
     """
 
-    def __init__(self, folder: Path) -> None:
-        folder.mkdir(parents=True, exist_ok=True)
-        self._lock = (folder / "lock").open("w")
+    def __init__(self, folder: Path, *, busy_s: float = BUSY_S) -> None:
+        self._folder = DataFolder(folder)
+        self.folder, self.is_new = folder, self._folder.is_new
         try:
-            fcntl.flock(self._lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
-        except OSError:
-            self._lock.close()
-            raise Conflict("Dolce is already running with this data folder.", where=str(folder),
-                           remedy="Use the window that is open, or stop that one first.") from None
-        self.engine = _engine(folder / "dolce.sqlite")
-        migrate(self.engine)
+            _require_known(self._folder)
+            self.engine = _engine(self._folder.database, busy_s)
+            migrate(self.engine)
+            self._folder.mark()
+        except (DBAPIError, sqlite3.Error) as error:
+            self._give_up()
+            raise in_words(error, where=str(folder)) from error
+        except OSError as error:
+            self._give_up()
+            raise StorageError(f"{error.strerror or error}.", where=str(folder),
+                               remedy="Make room on the disk, then start again.") from error
+        except StorageError:
+            self._give_up()
+            raise
         self.session = sessionmaker(self.engine, expire_on_commit=False)
 
     def new_session(self) -> Session:
@@ -44,17 +69,37 @@ class Database:
     def close(self) -> None:
         """Close all connections and free the folder."""
         self.engine.dispose()
-        self._lock.close()
+        self._folder.close()
+
+    def _give_up(self) -> None:
+        if hasattr(self, "engine"):
+            self.engine.dispose()
+        self._folder.give_up()
+        self._folder.close()
 
 
-def _engine(path: Path) -> Engine:
-    engine = create_engine(f"sqlite:///{path}", connect_args={"timeout": 15})
+def _require_known(folder: DataFolder) -> None:
+    """StorageError where a newer version has written the database; it is only looked at."""
+    revision = folder.revision()
+    if revision is None:
+        return
+    try:
+        ScriptDirectory.from_config(_config()).get_revision(revision)
+    except CommandError:
+        raise StorageError(f"{DATABASE} was written by a newer version of Dolce (step {revision}). It was not touched.",
+                           where=str(folder.path),
+                           remedy="Use that version, or choose another folder with --data.") from None
+
+
+def _engine(path: Path, busy_s: float = BUSY_S) -> Engine:
+    engine = create_engine(f"sqlite:///{path}", connect_args={"timeout": busy_s})
 
     @event.listens_for(engine, "connect")
     def _prepare(connection, _record) -> None:
         # Alembic and we speak BEGIN ourselves: the driver's own rules would commit in the middle of a migration.
         connection.isolation_level = None
-        for pragma in ("journal_mode=WAL", "synchronous=NORMAL", "foreign_keys=ON"):
+        # FULL: what was kept is on the disk when we say so, whatever happens to the power then.
+        for pragma in ("journal_mode=WAL", "synchronous=FULL", "foreign_keys=ON"):
             connection.execute(f"PRAGMA {pragma}")
 
     @event.listens_for(engine, "begin")
@@ -64,10 +109,15 @@ def _engine(path: Path) -> Engine:
     return engine
 
 
-def migrate(engine: Engine, *, to: str = "head") -> None:
-    """Bring the tables up to date; each step runs in one transaction with the record that it ran."""
+def _config() -> Config:
     config = Config()
     config.set_main_option("script_location", "dolce.store:migrations")
+    return config
+
+
+def migrate(engine: Engine, *, to: str = "head") -> None:
+    """Bring the tables up to date; each step runs in one transaction with the record that it ran."""
+    config = _config()
     with engine.begin() as connection:
         config.attributes["connection"] = connection
         command.upgrade(config, to)

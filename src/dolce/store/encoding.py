@@ -1,6 +1,7 @@
 """Value objects as plain JSON values and bytes, and back."""
 
 import dataclasses
+import hashlib
 from base64 import b64decode, b64encode
 
 import numpy as np
@@ -31,6 +32,14 @@ def array_bytes(values: NDArray, *, kind: str) -> bytes:
 
 def bytes_array(data: bytes, *, kind: str) -> NDArray[np.float64]:
     return np.frombuffer(data, dtype=kind).astype(np.float64)
+
+
+def checksum(*parts: bytes) -> str:
+    """What tells whether bytes are still those that were kept."""
+    digest = hashlib.blake2b(digest_size=16)
+    for part in parts:
+        digest.update(part)
+    return digest.hexdigest()
 
 
 def point_values(point: Point) -> list[float]:
@@ -133,7 +142,8 @@ def shape_values(shape: Shape) -> dict:
 
 
 def shape_of(values: dict) -> Shape:
-    bands = {channel: tuple(Band(filter=PeakingFilter(**band["filter"]), on=band["on"]) for band in bands)
+    bands = {channel: tuple(Band(filter=PeakingFilter(**band["filter"]), on=band["on"], id=band.get("id", 0))
+                            for band in bands)
              for channel, bands in values["bands"].items()}
     return Shape(**{**values, "target": Target(**values["target"]), "limits": Limits(**values["limits"]),
                     "anchor_band_hz": tuple(values["anchor_band_hz"]), "bands": bands})

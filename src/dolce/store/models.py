@@ -21,8 +21,9 @@ class JobRow(Row):
     changed_at: Mapped[datetime]
     deleted_at: Mapped[datetime | None]
     seed: Mapped[int]
-    rig: Mapped[dict] = mapped_column(JSON)
-    processor: Mapped[dict] = mapped_column(JSON)
+    # As text: a job that can't be decoded must not keep the list of the others from being read.
+    rig: Mapped[str]
+    processor: Mapped[str]
     round_id: Mapped[int | None]
     align_wish: Mapped[dict | None] = mapped_column(JSON)
     shape_position: Mapped[int | None]
@@ -66,16 +67,21 @@ class TakeRow(Row):
     warnings: Mapped[list] = mapped_column(JSON)
     level_db: Mapped[bytes] = mapped_column(LargeBinary)
     places: Mapped[dict | None] = mapped_column(JSON(none_as_null=True))
+    checksum: Mapped[str | None]
+    samples_id: Mapped[int | None] = mapped_column(ForeignKey("samples.id"))
 
 
-class TakeSamplesRow(Row):
-    __tablename__ = "take_samples"
-    take_id: Mapped[int] = mapped_column(ForeignKey("takes.id"), primary_key=True)
+class SamplesRow(Row):
+    """Never changed once kept; copies of a job share them."""
+
+    __tablename__ = "samples"
+    id: Mapped[int] = mapped_column(primary_key=True)
     response: Mapped[bytes] = mapped_column(LargeBinary)
     response_start_s: Mapped[float]
     recording: Mapped[bytes] = mapped_column(LargeBinary)
     recording_name: Mapped[str]
     sweep: Mapped[dict] = mapped_column(JSON)
+    checksum: Mapped[str]
 
 
 class PassRow(Row):
@@ -132,3 +138,9 @@ class KeptStateRow(Row):
     job_id: Mapped[int] = mapped_column(ForeignKey("jobs.id"))
     at: Mapped[datetime]
     state: Mapped[dict] = mapped_column(JSON)
+
+
+class StartRow(Row):
+    __tablename__ = "starts"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    at: Mapped[datetime]

@@ -1,12 +1,18 @@
 """All or nothing: what is done inside is kept on success, and nothing of it on an error.
 
 A changing unit takes the file's write lock at its start, so that it never fails half-way because another one wrote;
-a looking one takes none, and several look at once.
+a looking one takes none, and several look at once. What the database complains of becomes a StorageError.
 """
 
+import json
+from collections.abc import Callable
 from types import TracebackType
 from typing import Self
 
+from sqlalchemy.exc import DBAPIError
+
+from dolce.core.job import PassRecord
+from dolce.errors import Damaged
 from dolce.store.database import Database
 from dolce.store.repositories import (
     Jobs,
@@ -17,37 +23,57 @@ from dolce.store.repositories import (
     Plans,
     Processors,
     Shapes,
+    Starts,
     Takes,
 )
+from dolce.store.trouble import in_words
 
 
 class UnitOfWork:
-    """One transaction over all repositories: `with UnitOfWork(database, write=True) as work: work.jobs.get(1)`."""
+    """One transaction over all repositories: `with UnitOfWork(database, write=True) as work: work.jobs.get(1)`.
 
-    def __init__(self, database: Database, *, write: bool) -> None:
+    `truth` says of a pass whose row counts as running where it really stands: only the thread that runs it knows.
+    """
+
+    def __init__(self, database: Database, *, write: bool,
+                 truth: Callable[[PassRecord], PassRecord] = lambda record: record) -> None:
         self._database = database
         self._write = write
+        self._truth = truth
 
     def __enter__(self) -> Self:
         self._session = self._database.new_session()
-        self._session.connection(execution_options={"write": self._write})
+        try:
+            self._session.connection(execution_options={"write": self._write})
+        except DBAPIError as error:
+            self._session.close()
+            raise in_words(error) from error
         self.jobs = Jobs(self._session)
         self.plans = Plans(self._session)
         self.takes = Takes(self._session)
-        self.passes = Passes(self._session)
+        self.passes = Passes(self._session, self._truth)
         self.shapes = Shapes(self._session)
         self.logbook = Logbook(self._session)
         self.microphones = Microphones(self._session)
         self.processors = Processors(self._session)
         self.kept_states = KeptStates(self._session)
+        self.starts = Starts(self._session)
         return self
 
-    def __exit__(self, kind: type[BaseException] | None, _value: BaseException | None,
+    def __exit__(self, kind: type[BaseException] | None, value: BaseException | None,
                  _trace: TracebackType | None) -> None:
         try:
             if kind is None and self._write:
                 self._session.commit()
             else:
                 self._session.rollback()
+        except DBAPIError as error:
+            if value is None:
+                raise in_words(error) from error
         finally:
             self._session.close()
+        if isinstance(value, DBAPIError):
+            raise in_words(value) from value
+        if isinstance(value, json.JSONDecodeError):
+            raise Damaged("a part of this job can't be read any more.", where="data folder",
+                          remedy="Put back a backup, or save what can be read from the list of jobs.") from value

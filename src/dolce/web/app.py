@@ -2,7 +2,7 @@
 
 import secrets
 
-from flask import Flask, Response, request
+from flask import Flask, Response, g, request
 from flask_wtf import CSRFProtect
 
 from dolce import __version__
@@ -10,6 +10,7 @@ from dolce.services.wiring import Services
 from dolce.web import errors
 from dolce.web.jobs.routes import blueprint as jobs
 from dolce.web.shared import formatting
+from dolce.web.shared.numbers import ShortInteger
 from dolce.web.shared.sound_routes import blueprint as sound
 from dolce.web.stops.align.routes import blueprint as align
 from dolce.web.stops.load.routes import blueprint as load
@@ -26,24 +27,44 @@ _POLICY = ("default-src 'none'; script-src 'self'; style-src 'self'; img-src 'se
            "connect-src 'self'; form-action 'self'; base-uri 'none'; frame-ancestors 'none'")
 
 
-def create_app(services: Services) -> Flask:
-    """The web application over opened services."""
+def create_app(services: Services, *, cookie: str = "dolce") -> Flask:
+    """The web application over opened services.
+
+    `cookie` names the session's cookie: browsers keep cookies by host, whatever the port, so two running applications
+    on one machine need names of their own.
+    """
     app = Flask("dolce.web", static_folder="static", template_folder="shared/templates")
     # Sessions carry nothing but the CSRF token: a fresh key at every start is enough.
-    app.config.update(SECRET_KEY=secrets.token_hex(32), MAX_CONTENT_LENGTH=LARGEST_UPLOAD_BYTES,
+    app.config.update(SESSION_COOKIE_NAME=cookie, SECRET_KEY=secrets.token_hex(32),
+                      MAX_CONTENT_LENGTH=LARGEST_UPLOAD_BYTES,
                       SESSION_COOKIE_SAMESITE="Strict", SESSION_COOKIE_HTTPONLY=True, WTF_CSRF_TIME_LIMIT=None,
                       SEND_FILE_MAX_AGE_DEFAULT=3600)
     app.extensions["dolce"] = services
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
     formatting.register(app)
     app.jinja_env.globals["dolce_version"] = __version__
+    app.url_map.converters["int"] = ShortInteger
     errors.register(app)
-    CSRFProtect(app)
+    CSRFProtect(app).exempt(sound)
 
     @app.before_request
     def _own_host_only() -> tuple[str, int] | None:
         host = request.host.rsplit(":", 1)[0]
         return None if host in _HOSTS else ("This address is not served here.", 400)
+
+    @app.before_request
+    def _stop_holds_for_what_is_asked() -> None:
+        # From here on a stop holds for whatever this request may begin.
+        if request.method == "POST" and request.endpoint != "sound.stop":
+            asking = services.context.sounding.asking()
+            asking.__enter__()
+            g.asking = asking
+
+    @app.teardown_request
+    def _asked(_error: BaseException | None) -> None:
+        asking = g.pop("asking", None)
+        if asking is not None:
+            asking.__exit__(None, None, None)
 
     @app.after_request
     def _safe_headers(response: Response) -> Response:

@@ -4,9 +4,9 @@ from flask import Flask, Response, make_response, render_template, request
 from flask_wtf.csrf import CSRFError
 from werkzeug.exceptions import HTTPException, RequestEntityTooLarge
 
-from dolce.errors import Conflict, DeviceError, DolceError, NotFound
+from dolce.errors import Conflict, DeviceError, DolceError, NotFound, StorageError
 
-_STATUS = ((NotFound, 404), (Conflict, 409), (DeviceError, 503))
+_STATUS = ((NotFound, 404), (Conflict, 409), (DeviceError, 503), (StorageError, 507))
 
 
 def register(app: Flask) -> None:
@@ -20,6 +20,10 @@ def register(app: Flask) -> None:
     @app.errorhandler(RequestEntityTooLarge)
     def _large(_error: RequestEntityTooLarge) -> Response:
         limit = app.config["MAX_CONTENT_LENGTH"] / 2**20
+        if (request.content_length or 0) <= app.config["MAX_CONTENT_LENGTH"]:
+            longest = (request.max_form_memory_size or 0) / 1000
+            return answer(DolceError(f"A text of this form is longer than {longest:g} kB.",
+                                     remedy="Shorten it; your browser's back button brings it back."), 413)
         return answer(DolceError(f"The file is larger than {limit:g} MB.",
                                  remedy="Cut the recording to one sweep, or save it as FLAC."), 413)
 

@@ -1,18 +1,48 @@
 """Serve the application on this machine only."""
 
+import hashlib
 import signal
+import socket
 import sys
 from pathlib import Path
 from types import FrameType
 
 from waitress import create_server
+from waitress.server import TcpWSGIServer
 
 from dolce.errors import DeviceError
 from dolce.services.demo import build_demo
-from dolce.services.wiring import open_services
+from dolce.services.wiring import Services, open_services
 from dolce.web import create_app
+from dolce.web.app import LARGEST_UPLOAD_BYTES
+
+# Every page keeps a few connections open, and half-open ones must neither use up all there may be nor stay.
+_MOST_CONNECTIONS, _IDLE_S, _LOOK_EVERY_S, _THREADS = 1000, 20, 5, 8
+# Larger than the largest upload, so that such a one gets a page's answer; what is larger still is not even received.
+_LARGEST_BODY_BYTES = 2 * LARGEST_UPLOAD_BYTES
 
 HOME = Path.home() / ".local" / "share" / "dolce"
+
+
+def new_server(services: Services, *, port: int) -> TcpWSGIServer:
+    """A server of the pages on 127.0.0.1; port 0 takes any that is free.
+
+    Raises
+    ------
+    DeviceError
+        If the port is taken.
+    """
+    try:
+        listening = socket.create_server(("127.0.0.1", port))
+    except OSError as error:
+        raise DeviceError(f"port {port} can't be used: {error.strerror}.", where="serve",
+                          remedy="Choose another with --port.") from error
+    # Browsers keep cookies by host: two applications on two ports would overwrite each other's.
+    own = hashlib.sha256(str(services.folder.resolve()).encode()).hexdigest()[:10]
+    cookie = f"dolce-{listening.getsockname()[1]}-{own}"
+    return create_server(create_app(services, cookie=cookie), sockets=[listening], threads=_THREADS,
+                         connection_limit=_MOST_CONNECTIONS, channel_timeout=_IDLE_S, cleanup_interval=_LOOK_EVERY_S,
+                         asyncore_use_poll=True, max_request_body_size=_LARGEST_BODY_BYTES)
 
 
 def serve(*, folder: Path | None, port: int, demo: bool) -> None:
@@ -24,17 +54,18 @@ def serve(*, folder: Path | None, port: int, demo: bool) -> None:
     ------
     Conflict
         If the folder is open already.
+    StorageError
+        If the folder can't be used, or its disk is full.
     DeviceError
         If the port is taken.
     """
     services = open_services(folder or (HOME.with_name("dolce-demo") if demo else HOME))
     try:
-        if not services.jobs.all() and not services.jobs.deleted():
+        services.jobs.started()
+        # A database that was there stays as it is, however empty.
+        if services.is_new:
             build_demo(services, report=lambda text: print(text, flush=True))
-        try:
-            server = create_server(create_app(services), host="127.0.0.1", port=port, threads=6)
-        except OSError as error:
-            raise DeviceError(f"port {port} is taken.", where="serve", remedy="Choose another with --port.") from error
+        server = new_server(services, port=port)
 
         def end(_number: int, _frame: FrameType | None) -> None:
             sys.exit(0)

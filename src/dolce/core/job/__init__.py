@@ -2,6 +2,7 @@
 
 from dolce.core.job.model import (
     SAMPLE_RATES_HZ,
+    DamagedJob,
     Job,
     LogEntry,
     PassRecord,
@@ -10,4 +11,4 @@ from dolce.core.job.model import (
     TakeRecord,
 )
 
-__all__ = ["SAMPLE_RATES_HZ", "Job", "LogEntry", "PassRecord", "Rig", "Round", "TakeRecord"]
+__all__ = ["SAMPLE_RATES_HZ", "DamagedJob", "Job", "LogEntry", "PassRecord", "Rig", "Round", "TakeRecord"]

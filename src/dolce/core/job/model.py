@@ -235,6 +235,8 @@ class TakeRecord:
         False for recordings made elsewhere, whose delay counts from an unknown moment, and for moving averages.
     speaker_place, spot_place : Point or None
         Where speaker and microphone were by the plan of that moment; None for takes of old versions.
+    damaged : bool
+        Whether the level is no longer what was kept: the disk has changed it.
     """
 
     id: int
@@ -253,6 +255,29 @@ class TakeRecord:
     level_db: NDArray[np.float64]
     speaker_place: Point | None = None
     spot_place: Point | None = None
+    damaged: bool = False
+
+    @property
+    def word(self) -> Literal["clean", "noisy", "clipped", "damaged"]:
+        """One word for the board."""
+        return "damaged" if self.damaged else self.quality.word
+
+    @property
+    def usable(self) -> bool:
+        """Whether averages and corrections may use it."""
+        return self.quality.usable and not self.damaged
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class DamagedJob:
+    """What can still be said of a job that can't be read."""
+
+    id: int
+    name: str
+    place: str
+    changed_at: datetime
+    fault: str
+    takes: int
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

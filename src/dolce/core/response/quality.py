@@ -40,14 +40,14 @@ class Quality:
         return self.word in ("clean", "noisy")
 
 
-def clipped_samples(recording: NDArray[np.float64]) -> int:
+def clipped_samples(recording: NDArray[np.float64], *, step: float = 0.0) -> int:
     """Number of samples in plateaus: runs of three or more at the highest value, entered or left by a step.
 
     A converter that runs out of range repeats its end value and falls off it steeply. The top of a slow sine also
     repeats in a recording of few bits, but its neighbours lie one or two steps of the converter lower: a parabola
     within half a step of its top over n samples falls by no more than three steps over the next one. So a plateau
-    counts only where a neighbour lies more than four steps of a 16-bit converter below it. Look at the samples as
-    recorded: resampling rounds plateaus off.
+    counts only where a neighbour lies more than four steps below it: steps of a 16-bit converter, or of `step` where
+    the recording has fewer bits. Look at the samples as recorded: resampling rounds plateaus off.
     """
     magnitude = np.abs(recording)
     highest = magnitude.max(initial=0.0)
@@ -58,6 +58,6 @@ def clipped_samples(recording: NDArray[np.float64]) -> int:
     first, last = edges[::2], edges[1::2] - 1
     before = magnitude[np.maximum(first - 1, 0)]
     after = magnitude[np.minimum(last + 1, magnitude.size - 1)]
-    steep = highest - np.minimum(before, after) > _STEEP
+    steep = highest - np.minimum(before, after) > max(_STEEP, 4 * step)
     plateau = steep & (last - first + 1 >= _RUN)
     return int((last - first + 1)[plateau].sum())

@@ -1,37 +1,46 @@
 """Moving what stands in a plan, and what moves along with it."""
 
+import re
 from dataclasses import replace
 
 from dolce.core.geometry import Point
 from dolce.core.room.plan import RoomPlan
 from dolce.errors import NotFound
 
+_COUNTED = re.compile(r"(seat|spot|box|corner)-([0-9]{1,9})", re.ASCII)
+
+
+def _key(thing: str) -> tuple[str, int]:
+    """Kind and number of a thing's key; "" and 0 for speakers, whose key is their channel."""
+    found = _COUNTED.fullmatch(thing)
+    return (found[1], int(found[2])) if found else ("", 0)
+
 
 def label_of(plan: RoomPlan, thing: str) -> str:
     """The name in words of a thing's key ("L", "seat-1", "spot-3", "box-2", "corner-1")."""
-    kind, _, number = thing.partition("-")
-    if kind == "seat" and number.isdigit():
-        return plan.seat(int(number)).name
-    if kind == "spot" and number.isdigit():
-        return f"spot {plan.spot(int(number)).number}"
-    if kind == "box" and number.isdigit():
-        return plan.box(int(number)).title
-    if kind == "corner" and number.isdigit():
+    kind, number = _key(thing)
+    if kind == "seat":
+        return plan.seat(number).name
+    if kind == "spot":
+        return f"spot {plan.spot(number).number}"
+    if kind == "box":
+        return plan.box(number).title
+    if kind == "corner":
         return f"corner {number}"
     return plan.speaker(thing).channel
 
 
 def place_of(plan: RoomPlan, thing: str) -> Point:
     """Where a thing stands; corners of the outline lie on the floor."""
-    kind, _, number = thing.partition("-")
-    if kind == "seat" and number.isdigit():
-        return plan.seat(int(number)).place
-    if kind == "spot" and number.isdigit():
-        return plan.spot(int(number)).place
-    if kind == "box" and number.isdigit():
-        return plan.box(int(number)).place
-    if kind == "corner" and number.isdigit():
-        x, y = plan.outline[_corner(plan, int(number))]
+    kind, number = _key(thing)
+    if kind == "seat":
+        return plan.seat(number).place
+    if kind == "spot":
+        return plan.spot(number).place
+    if kind == "box":
+        return plan.box(number).place
+    if kind == "corner":
+        x, y = plan.outline[_corner(plan, number)]
         return Point(x_m=x, y_m=y, z_m=0.0)
     return plan.speaker(thing).place
 
@@ -49,18 +58,18 @@ def moved(plan: RoomPlan, thing: str, place: Point) -> RoomPlan:
     NotFound
         If there is no such thing.
     """
-    kind, _, number = thing.partition("-")
-    if kind == "seat" and number.isdigit():
-        return _seat_moved(plan, int(number), place)
-    if kind == "spot" and number.isdigit():
-        chosen = plan.spot(int(number)).number
+    kind, number = _key(thing)
+    if kind == "seat":
+        return _seat_moved(plan, number, place)
+    if kind == "spot":
+        chosen = plan.spot(number).number
         return replace(plan, spots=tuple(replace(s, place=place) if s.number == chosen else s for s in plan.spots))
-    if kind == "box" and number.isdigit():
-        chosen = plan.box(int(number)).id
+    if kind == "box":
+        chosen = plan.box(number).id
         plan.size.require_inside(_nudged(place, plan), where=label_of(plan, thing))
         return replace(plan, boxes=tuple(replace(b, place=place) if b.id == chosen else b for b in plan.boxes))
-    if kind == "corner" and number.isdigit():
-        at = _corner(plan, int(number))
+    if kind == "corner":
+        at = _corner(plan, number)
         outline = tuple((place.x_m, place.y_m) if k == at else c for k, c in enumerate(plan.outline))
         return replace(plan, outline=outline)
     speaker = plan.speaker(thing)

@@ -64,8 +64,7 @@ class Speaker:
             raise InvalidValue(f"{self.channel!r} can't be a channel code.", where="channel",
                                remedy="Use up to 8 letters and digits, a letter first.")
         where = f"speaker {self.channel}"
-        if len(self.name) > 40:
-            raise InvalidValue("the name is longer than 40 characters.", where=where)
+        checked.text(self.name, longest=40, where=f"{where}, name")
         checked.within(self.output, low=1, high=MOST_OUTPUTS, where=f"{where}, output")
         checked.within(self.toe_in_deg, low=-180, high=180, where=f"{where}, toe-in", unit="degrees")
         if self.low_limit_hz is not None:
@@ -99,6 +98,7 @@ class Seat:
     def __post_init__(self) -> None:
         if not self.name.strip() or len(self.name) > 40:
             raise InvalidValue("a seat needs a name of up to 40 characters.", where="seat")
+        checked.text(self.name, longest=40, where="seat")
         checked.within(self.weight, low=0, high=10, where=f"{self.name}, weight")
 
 
@@ -128,6 +128,7 @@ class Box:
         if self.kind not in BOX_KINDS:
             raise InvalidValue(f"{self.kind!r} is not a kind of box.", where="box",
                                remedy=f"Choose {', '.join(BOX_KINDS)}.")
+        checked.text(self.name, longest=40, where="name of a drawing")
         for value, what in ((self.width_m, "width"), (self.depth_m, "depth"), (self.height_m, "height")):
             checked.within(value, low=0.01, high=30, where=f"{self.title}, {what}", unit="m")
 
@@ -143,6 +144,10 @@ class Dismissal:
     key: str
     evidence: str
     reason: str
+
+    def __post_init__(self) -> None:
+        for value, where in ((self.key, "finding"), (self.evidence, "evidence"), (self.reason, "reason")):
+            checked.text(value, longest=400, where=where)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -19,10 +19,14 @@ SUB_RANGE_HZ = (20.0, 120.0)
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Band:
-    """A peaking band that can be switched off."""
+    """A peaking band that can be switched off.
+
+    `id` names it within its shape, whatever is added or removed beside it; 0 until a shape has given it one.
+    """
 
     filter: PeakingFilter
     on: bool = True
+    id: int = 0
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -39,6 +43,8 @@ class Shape:
     linked : bool
         Whether left and right of each pair get the same bands.
     bands : mapping of channel to tuple of Band
+    last_band_id : int
+        The highest that was ever given: no later band is taken for an earlier one.
     """
 
     target: Target = field(default_factory=Target)
@@ -48,8 +54,10 @@ class Shape:
     anchor_level_db: float = 0.0
     linked: bool = False
     bands: Mapping[str, tuple[Band, ...]] = field(default_factory=dict)
+    last_band_id: int = 0
 
     def __post_init__(self) -> None:
+        self._name_bands()
         low, high = self.anchor_band_hz
         checked.within(low, low=20, high=20_000, where="level from", unit="Hz")
         checked.within(high, low=20, high=20_000, where="level to", unit="Hz")
@@ -57,6 +65,21 @@ class Shape:
             raise InvalidValue(f"{low:g} to {high:g} Hz is upside down or too narrow.", where="level to",
                                remedy=f"End at {1.2 * low:.0f} Hz or above.")
         checked.within(self.anchor_level_db, low=-120, high=60, where="level", unit="dB")
+
+    def _name_bands(self) -> None:
+        """Give ids to bands that have none; rows of bands that are equal get equal ones, as those of a pair are."""
+        last = max([self.last_band_id, *(band.id for bands in self.bands.values() for band in bands)])
+        named: dict[tuple[Band, ...], tuple[Band, ...]] = {}
+        for bands in self.bands.values():
+            if bands in named:
+                continue
+            fresh = []
+            for band in bands:
+                last += band.id == 0
+                fresh.append(band if band.id else replace(band, id=last))
+            named[bands] = tuple(fresh)
+        object.__setattr__(self, "bands", {channel: named[bands] for channel, bands in self.bands.items()})
+        object.__setattr__(self, "last_band_id", last)
 
     def filters(self, channel: str) -> tuple[PeakingFilter, ...]:
         """The bands of a channel that are switched on."""
@@ -86,16 +109,21 @@ class Shape:
             raise Conflict(f"{len(bands)} bands are more than {MOST_BANDS}.", remedy="Remove one first.")
         return replace(self, bands={**self.bands, **dict.fromkeys(self.alike(channel), bands)})
 
-    def band(self, channel: str, index: int) -> Band:
-        """One band, or NotFound."""
-        bands = self.bands.get(channel, ())
-        if not 0 <= index < len(bands):
-            raise NotFound(f"no band {index + 1} in {channel}.", where="bands", remedy="Reload the page.")
-        return bands[index]
+    def place_of_band(self, channel: str, band_id: int) -> int:
+        """Where a band stands in the row of its channel, or NotFound."""
+        place = next((k for k, band in enumerate(self.bands.get(channel, ())) if band.id == band_id), None)
+        if place is None:
+            raise NotFound(f"this band of {channel} is gone: it was removed or found anew since.", where="bands",
+                           remedy="Here are those that are there now.")
+        return place
 
-    def with_band(self, channel: str, index: int, band: Band | None) -> "Shape":
+    def band(self, channel: str, band_id: int) -> Band:
+        """One band, or NotFound."""
+        return self.bands[channel][self.place_of_band(channel, band_id)]
+
+    def with_band(self, channel: str, band_id: int, band: Band | None) -> "Shape":
         """The same with one band replaced, or removed where `band` is None."""
-        self.band(channel, index)
+        place = self.place_of_band(channel, band_id)
         bands = self.bands[channel]
-        new = () if band is None else (band,)
-        return self.with_bands(channel, (*bands[:index], *new, *bands[index + 1:]))
+        new = () if band is None else (replace(band, id=band_id),)
+        return self.with_bands(channel, (*bands[:place], *new, *bands[place + 1:]))

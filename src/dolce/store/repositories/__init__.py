@@ -7,6 +7,8 @@ from dolce.store.repositories.passes import Passes
 from dolce.store.repositories.plans import Plans
 from dolce.store.repositories.shapes import Shapes
 from dolce.store.repositories.shelf import Microphones, Processors
+from dolce.store.repositories.starts import Starts
 from dolce.store.repositories.takes import Takes
 
-__all__ = ["Jobs", "KeptStates", "Logbook", "Microphones", "Passes", "Plans", "Processors", "Shapes", "Takes"]
+__all__ = ["Jobs", "KeptStates", "Logbook", "Microphones", "Passes", "Plans", "Processors", "Shapes", "Starts",
+           "Takes"]

@@ -1,16 +1,23 @@
 """Jobs with their room, rig and processor."""
 
+import json
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from datetime import datetime
+from typing import Any
 
-from sqlalchemy import delete, select
+from sqlalchemy import Text, delete, func, select, type_coerce
 from sqlalchemy.orm import Session
 
-from dolce.core.job import Job, Rig
+from dolce.core.job import DamagedJob, Job, Rig
 from dolce.core.processor import ProcessorState
 from dolce.core.room import RoomPlan, plan_of, plan_values
-from dolce.errors import NotFound
+from dolce.errors import Damaged, NotFound
 from dolce.store import encoding
-from dolce.store.models import JobRow, PlanStepRow, RoundRow
+from dolce.store.models import JobRow, PlanStepRow, RoundRow, SamplesRow, TakeRow
+
+# What decoding something that was damaged, or cut off, can end in.
+_UNDECODABLE = (ValueError, TypeError, KeyError, IndexError, AttributeError)
 
 
 class Jobs:
@@ -22,10 +29,23 @@ class Jobs:
         self._held: dict[int, JobRow] = {}
 
     def all(self) -> list[Job]:
-        """Jobs that are not deleted, the last changed first."""
-        rows = self._session.scalars(select(JobRow).where(JobRow.deleted_at.is_(None))
-                                     .order_by(JobRow.changed_at.desc(), JobRow.id.desc()))
-        return [self._job(row) for row in rows]
+        """Jobs that are not deleted and can be read, the last changed first."""
+        return self.listing()[0]
+
+    def listing(self) -> tuple[list[Job], list[DamagedJob]]:
+        """Jobs that are not deleted, the last changed first; and those of them that can't be read."""
+        rows = self._session.execute(
+            select(JobRow, self._plan_text()).where(JobRow.deleted_at.is_(None))
+            .outerjoin(PlanStepRow, (PlanStepRow.job_id == JobRow.id) & (PlanStepRow.position == JobRow.plan_position))
+            .order_by(JobRow.changed_at.desc(), JobRow.id.desc()))
+        good, damaged = [], []
+        for row, plan in rows:
+            try:
+                good.append(self._decoded(row, plan))
+            except Damaged as error:
+                damaged.append(DamagedJob(id=row.id, name=row.name, place=row.place, changed_at=row.changed_at,
+                                          fault=error.problem, takes=self._takes_of(row.id)))
+        return good, damaged
 
     def deleted(self) -> list[tuple[int, str, datetime]]:
         """Number, name and moment of the jobs that can still be brought back, the latest first."""
@@ -34,14 +54,26 @@ class Jobs:
         return [(row.id, row.name, row.deleted_at) for row in rows]
 
     def get(self, job_id: int) -> Job:
-        """One job that is not deleted, or NotFound."""
+        """One job that is not deleted, or NotFound; Damaged where it can't be read."""
         return self._job(self._row(job_id))
+
+    def name(self, job_id: int) -> str:
+        """The name of a job, whether the rest of it can be read or not."""
+        return self._row(job_id).name
+
+    def texts(self, job_id: int) -> dict[str, str]:
+        """What is kept of a job, as it stands there, to be read by people where the application can't."""
+        row = self._row(job_id)
+        plan = self._session.scalar(select(self._plan_text()).where(
+            PlanStepRow.job_id == job_id, PlanStepRow.position == row.plan_position))
+        return {"job.txt": f"{row.name}\n{row.place}\n\n{row.notes}\n", "plan.json": plan or "", "rig.json": row.rig,
+                "processor.json": row.processor}
 
     def add(self, *, name: str, place: str, notes: str, units: str, plan: RoomPlan, rig: Rig, seed: int,
             at: datetime) -> Job:
         """A new job with one round "Untouched"."""
         row = JobRow(name=name, place=place, notes=notes, units=units, created_at=at, changed_at=at, seed=seed,
-                     rig=encoding.rig_values(rig), processor=encoding.processor_values(ProcessorState()),
+                     rig=_text(encoding.rig_values(rig)), processor=_text(encoding.processor_values(ProcessorState())),
                      plan_position=1)
         self._session.add(row)
         self._session.flush()
@@ -69,15 +101,17 @@ class Jobs:
             raise NotFound(f"job {job_id} is gone for good.", where="jobs")
         row.deleted_at = None
 
-    def purge(self, *, deleted_before: datetime) -> None:
-        """Remove for good what was deleted before a moment."""
-        self._session.execute(delete(JobRow).where(JobRow.deleted_at < deleted_before))
+    def purge(self, job_id: int) -> None:
+        """Remove a job for good, with the samples that no other job shares."""
+        self._session.execute(delete(JobRow).where(JobRow.id == job_id))
+        used = select(TakeRow.samples_id).where(TakeRow.samples_id.is_not(None))
+        self._session.execute(delete(SamplesRow).where(SamplesRow.id.not_in(used)))
 
     def set_rig(self, job_id: int, rig: Rig) -> None:
-        self._row(job_id).rig = encoding.rig_values(rig)
+        self._row(job_id).rig = _text(encoding.rig_values(rig))
 
     def set_processor(self, job_id: int, state: ProcessorState) -> None:
-        self._row(job_id).processor = encoding.processor_values(state)
+        self._row(job_id).processor = _text(encoding.processor_values(state))
 
     def set_round(self, job_id: int, round_id: int) -> None:
         self._row(job_id).round_id = round_id
@@ -96,10 +130,41 @@ class Jobs:
         self._held[job_id] = row
         return row
 
+    def _takes_of(self, job_id: int) -> int:
+        return self._session.scalar(select(func.count()).select_from(TakeRow).join(
+            RoundRow, RoundRow.id == TakeRow.round_id).where(RoundRow.job_id == job_id)) or 0
+
+    @staticmethod
+    def _plan_text() -> Any:
+        return type_coerce(PlanStepRow.plan, Text)
+
     def _job(self, row: JobRow) -> Job:
-        plan = self._session.scalars(select(PlanStepRow.plan).where(
-            PlanStepRow.job_id == row.id, PlanStepRow.position == row.plan_position)).one()
+        plan = self._session.scalar(select(self._plan_text()).where(
+            PlanStepRow.job_id == row.id, PlanStepRow.position == row.plan_position))
+        return self._decoded(row, plan)
+
+    @staticmethod
+    def _decoded(row: JobRow, plan_text: str | None) -> Job:
+        def part(what: str, text: str | None, decode: Callable[[Any], Any]) -> Any:
+            with _readable(what, row.name):
+                return decode(json.loads(text or ""))
+
         return Job(
             id=row.id, name=row.name, place=row.place, notes=row.notes, units=row.units, created_at=row.created_at,
-            changed_at=row.changed_at, seed=row.seed, plan=plan_of(plan), rig=encoding.rig_of(row.rig),
-            processor=encoding.processor_of(row.processor), round_id=row.round_id)
+            changed_at=row.changed_at, seed=row.seed, plan=part("plan", plan_text, plan_of),
+            rig=part("rig", row.rig, encoding.rig_of), round_id=row.round_id,
+            processor=part("processor", row.processor, encoding.processor_of))
+
+
+def _text(values: dict) -> str:
+    return json.dumps(values)
+
+
+@contextmanager
+def _readable(what: str, job: str) -> Iterator[None]:
+    """Damaged, where a part of a job can't be decoded."""
+    try:
+        yield
+    except _UNDECODABLE as error:
+        raise Damaged(f"its {what} can't be read ({type(error).__name__}).", where=job,
+                      remedy="Put back a backup, or save what can be read from the list of jobs.") from error

@@ -1,6 +1,6 @@
 """Work with sound and where it stands."""
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from datetime import datetime
 
 from sqlalchemy import select, update
@@ -17,8 +17,9 @@ from dolce.store.models import (
 class Passes:
     """Work with sound and where it stands."""
 
-    def __init__(self, session: Session) -> None:
+    def __init__(self, session: Session, truth: Callable[[PassRecord], PassRecord]) -> None:
         self._session = session
+        self._truth = truth
 
     def start(self, job_id: int, *, kind: str, steps: Sequence[tuple[str, int]], seconds_per_step: float,
               at: datetime, result: dict | None = None) -> PassRecord:
@@ -40,16 +41,16 @@ class Passes:
     def running(self) -> PassRecord | None:
         """The one that makes sound now, in whichever job."""
         row = self._session.scalar(select(PassRow).where(PassRow.state == "running"))
-        return None if row is None else self._record(row)
+        record = None if row is None else self._record(row)
+        return record if record is not None and record.state == "running" else None
 
     def latest(self, job_id: int, kind: str) -> PassRecord | None:
         row = self._session.scalar(select(PassRow).where(PassRow.job_id == job_id, PassRow.kind == kind)
                                    .order_by(PassRow.id.desc()).limit(1))
         return None if row is None else self._record(row)
 
-    def advance(self, pass_id: int, *, done_steps: int, fraction: float) -> None:
-        self._session.execute(update(PassRow).where(PassRow.id == pass_id).values(
-            done_steps=done_steps, fraction=fraction))
+    def advance(self, pass_id: int, *, done_steps: int) -> None:
+        self._session.execute(update(PassRow).where(PassRow.id == pass_id).values(done_steps=done_steps))
 
     def finish(self, pass_id: int, *, state: str, message: str = "", result: dict | None = None) -> None:
         self._session.execute(update(PassRow).where(PassRow.id == pass_id).values(
@@ -59,14 +60,15 @@ class Passes:
         """What it found, whatever its state."""
         self._session.execute(update(PassRow).where(PassRow.id == pass_id).values(result=result))
 
-    def interrupt_running(self) -> None:
-        """After a start: what still counts as running was cut off with the process that ran it."""
-        self._session.execute(update(PassRow).where(PassRow.state == "running").values(
-            state="interrupted", message="The application was closed in the middle of this pass."))
+    def settle(self) -> None:
+        """Write down how passes ended whose rows still count as running; call it while none runs."""
+        for row in self._session.scalars(select(PassRow).where(PassRow.state == "running")).all():
+            ended = self._record(row)
+            row.state, row.message = ended.state, ended.message
+        self._session.flush()
 
-    @staticmethod
-    def _record(row: PassRow) -> PassRecord:
-        return PassRecord(id=row.id, job_id=row.job_id, kind=row.kind, state=row.state,
-                          steps=tuple((channel, spot) for channel, spot in row.steps), done_steps=row.done_steps,
-                          fraction=row.fraction, seconds_per_step=row.seconds_per_step, message=row.message,
-                          started_at=row.started_at, result=row.result)
+    def _record(self, row: PassRow) -> PassRecord:
+        return self._truth(PassRecord(
+            id=row.id, job_id=row.job_id, kind=row.kind, state=row.state, done_steps=row.done_steps,
+            steps=tuple((channel, spot) for channel, spot in row.steps), fraction=row.fraction,
+            seconds_per_step=row.seconds_per_step, message=row.message, started_at=row.started_at, result=row.result))

@@ -2,10 +2,11 @@
 
 from typing import Any, ClassVar, Generic, TypeVar
 
-from sqlalchemy import delete, select
+from sqlalchemy import Text, delete, select, type_coerce
 from sqlalchemy.orm import Session
 
-from dolce.errors import Conflict
+from dolce.errors import Conflict, Outdated
+from dolce.store import encoding
 from dolce.store.models import JobRow, Row
 
 MOST_STEPS = 200
@@ -43,6 +44,19 @@ class Steps(Generic[Value]):
         now, later = self._step(job_id, position), self._step(job_id, position + 1)
         earlier = self._step(job_id, position - 1)
         return (now.what if now and earlier else None), (later.what if later else None)
+
+    def version(self, job_id: int) -> str:
+        """What tells the current state from any other; empty before the first."""
+        text = self._session.scalar(select(type_coerce(getattr(self.row, self.column), Text)).where(
+            self.row.job_id == job_id, self.row.position == self.position(job_id)))
+        return "" if text is None else encoding.checksum(text.encode())[:12]
+
+    def require(self, job_id: int, seen: str) -> None:
+        """Outdated where the current state is not the one that was seen; an empty one is not asked."""
+        if seen and seen != self.version(job_id):
+            step = self._step(job_id, self.position(job_id))
+            raise Outdated(f"this was changed in another tab since: {step.what if step else 'taken back'}.",
+                           where=self.where, remedy="Here is how it stands now. Do yours again if it still fits.")
 
     def previous(self, job_id: int) -> Value | None:
         """The state before the current one; None where there is none."""

@@ -1,22 +1,23 @@
 """Rounds and takes."""
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from datetime import datetime
 
-from sqlalchemy import delete, func, select
+import numpy as np
+from sqlalchemy import delete, func, insert, literal, select
 from sqlalchemy.orm import Session
 
 from dolce.core.geometry import Point
 from dolce.core.job import Round, TakeRecord
 from dolce.core.processor import ProcessorState
-from dolce.core.response import Capture, ImpulseResponse, Quality
+from dolce.core.response import ANALYSIS_GRID_HZ, Capture, ImpulseResponse, Quality
 from dolce.core.signals import Sweep
-from dolce.errors import NotFound
+from dolce.errors import Damaged, NotFound
 from dolce.store import encoding
 from dolce.store.models import (
     RoundRow,
+    SamplesRow,
     TakeRow,
-    TakeSamplesRow,
 )
 
 
@@ -64,13 +65,14 @@ class Takes:
         return self._session.scalar(select(TakeRow.id).where(TakeRow.round_id == round_id).limit(1)) is not None
 
     def usable_count(self, round_id: int) -> int:
-        """How many cells of a round hold a usable last attempt; reads no curves."""
+        """How many cells of a round hold a usable last attempt."""
         newest = (select(func.max(TakeRow.id)).where(TakeRow.round_id == round_id)
                   .group_by(TakeRow.channel, TakeRow.spot_number))
-        rows = self._session.execute(select(TakeRow.signal_to_noise_db, TakeRow.peak_dbfs, TakeRow.clipped_samples)
-                                     .where(TakeRow.id.in_(newest)))
+        rows = self._session.execute(select(
+            TakeRow.signal_to_noise_db, TakeRow.peak_dbfs, TakeRow.clipped_samples, TakeRow.level_db, TakeRow.checksum)
+            .where(TakeRow.id.in_(newest)))
         return sum(Quality(signal_to_noise_db=noise, peak_dbfs=peak, clipped_samples=clipped).usable
-                   for noise, peak, clipped in rows)
+                   and encoding.checksum(level) == checksum for noise, peak, clipped, level, checksum in rows)
 
     def count_by_spot(self, job_id: int) -> dict[int, int]:
         """How many takes each spot number has over all rounds."""
@@ -96,14 +98,18 @@ class Takes:
         Returns its number.
         """
         response = capture.response
+        data = encoding.array_bytes(response.sample, kind="<f4")
+        samples = SamplesRow(
+            response=data, response_start_s=response.start_s, recording=recording, recording_name=recording_name,
+            checksum=encoding.checksum(data, recording),
+            sweep={name: getattr(sweep, name) for name in sweep.__slots__})
+        self._session.add(samples)
+        self._session.flush()
         row = self._row(round_id, channel, spot_number, at, places, capture.quality, level_db,
                         [*capture.warnings, *warnings], source=source, sample_rate_hz=response.sample_rate_hz,
                         arrival_s=capture.arrival.time_s, arrival_known=arrival_known,
-                        polarity=capture.arrival.polarity)
-        self._session.add(TakeSamplesRow(
-            take_id=row.id, response=encoding.array_bytes(response.sample, kind="<f4"),
-            response_start_s=response.start_s, recording=recording, recording_name=recording_name,
-            sweep={name: getattr(sweep, name) for name in sweep.__slots__}))
+                        polarity=capture.arrival.polarity, samples_id=samples.id)
+        self._session.expunge(samples)                       # large: not held until the transaction ends
         return row.id
 
     def add_moving(self, *, round_id: int, channel: str, spot_number: int, at: datetime, quality: Quality, level_db,
@@ -114,12 +120,13 @@ class Takes:
 
     def _row(self, round_id: int, channel: str, spot_number: int, at: datetime, places: tuple[Point, Point] | None,
              quality: Quality, level_db, warnings: Sequence[str], **values) -> TakeRow:
+        level = encoding.array_bytes(level_db, kind="<f8")
         row = TakeRow(
             round_id=round_id, channel=channel, spot_number=spot_number,
             attempt=self.attempts(round_id, channel, spot_number) + 1, taken_at=at,
             signal_to_noise_db=quality.signal_to_noise_db, peak_dbfs=quality.peak_dbfs,
             clipped_samples=quality.clipped_samples, warnings=list(warnings),
-            level_db=encoding.array_bytes(level_db, kind="<f8"),
+            level_db=level, checksum=encoding.checksum(level),
             places=places and {"speaker": encoding.point_values(places[0]),
                                "spot": encoding.point_values(places[1])}, **values)
         self._session.add(row)
@@ -138,41 +145,49 @@ class Takes:
             TakeRow.id == take_id))
 
     def response(self, take_id: int) -> ImpulseResponse:
-        """The impulse response of a take; NotFound for a moving average, which has none."""
-        take, samples = self._session.get(TakeRow, take_id), self._session.get(TakeSamplesRow, take_id)
-        if take is None or samples is None:
-            raise self._no_samples(take_id, take)
+        """The impulse response of a take; NotFound for a moving average, which has none; Damaged where it changed."""
+        take, samples = self._samples(take_id)
         return ImpulseResponse(sample=encoding.bytes_array(samples.response, kind="<f4"),
                                sample_rate_hz=take.sample_rate_hz, start_s=samples.response_start_s)
 
     def recording(self, take_id: int) -> tuple[bytes, str]:
-        """The raw recording as it was kept, and its file name; NotFound for a moving average."""
-        row = self._session.get(TakeSamplesRow, take_id)
-        if row is None:
-            raise self._no_samples(take_id, self._session.get(TakeRow, take_id))
-        return row.recording, row.recording_name
+        """The raw recording as it was kept, and its file name; errors as for `response`."""
+        _, samples = self._samples(take_id)
+        return samples.recording, samples.recording_name
+
+    def samples_as_kept(self, job_id: int) -> Iterator[tuple[str, bytes, bool]]:
+        """Name, raw recording, and whether it is unchanged, of every take of a job; one at a time."""
+        ids = self._session.scalars(select(TakeRow.id).join(RoundRow, RoundRow.id == TakeRow.round_id).where(
+            RoundRow.job_id == job_id, TakeRow.samples_id.is_not(None)).order_by(TakeRow.id)).all()
+        for take_id in ids:
+            row = self._session.scalars(select(SamplesRow).join(TakeRow, TakeRow.samples_id == SamplesRow.id).where(
+                TakeRow.id == take_id)).one()
+            yield row.recording_name, row.recording, encoding.checksum(row.response, row.recording) == row.checksum
+            self._session.expunge(row)
+
+    def _samples(self, take_id: int) -> tuple[TakeRow, SamplesRow]:
+        take = self._session.get(TakeRow, take_id)
+        samples = None if take is None or take.samples_id is None else self._session.get(SamplesRow, take.samples_id)
+        if take is None or samples is None:
+            raise self._no_samples(take_id, take)
+        if encoding.checksum(samples.response, samples.recording) != samples.checksum:
+            raise Damaged("the samples of this take are not those that were kept: the disk has changed them.",
+                          where=f"{take.channel}, spot {take.spot_number}",
+                          remedy="Take it again, or put back a backup.")
+        return take, samples
 
     def copy_all(self, from_job: int, to_job: int) -> dict[int, int]:
-        """Copy rounds and takes of a job; returns new round numbers by old ones."""
+        """Copy rounds and takes of a job; samples are shared. Returns new round numbers by old ones."""
         renumbered = {}
+        kept = [c for c in TakeRow.__table__.columns if c.name not in ("id", "round_id")]
         for row in self._session.scalars(select(RoundRow).where(RoundRow.job_id == from_job).order_by(RoundRow.id)):
             new = RoundRow(job_id=to_job, name=row.name, state=row.state, created_at=row.created_at)
             self._session.add(new)
             self._session.flush()
             renumbered[row.id] = new.id
-            for take in self._session.scalars(select(TakeRow).where(TakeRow.round_id == row.id).order_by(TakeRow.id)):
-                copied = TakeRow(**{c.name: getattr(take, c.name) for c in TakeRow.__table__.columns
-                                    if c.name not in ("id", "round_id")}, round_id=new.id)
-                self._session.add(copied)
-                self._session.flush()
-                samples = self._session.get(TakeSamplesRow, take.id)
-                if samples is None:                                  # a moving average
-                    continue
-                self._session.add(TakeSamplesRow(
-                    **{c.name: getattr(samples, c.name) for c in TakeSamplesRow.__table__.columns
-                       if c.name != "take_id"}, take_id=copied.id))
-                self._session.flush()
-                self._session.expunge(samples)                       # samples are large: one at a time
+            self._session.execute(insert(TakeRow).from_select(
+                ["round_id", *(c.name for c in kept)],
+                select(literal(new.id), *kept).where(TakeRow.round_id == row.id).order_by(TakeRow.id)))
         return renumbered
 
     def remove_rounds(self, job_id: int) -> None:
@@ -192,12 +207,14 @@ class Takes:
 
     @staticmethod
     def _take(row: TakeRow) -> TakeRecord:
+        damaged = encoding.checksum(row.level_db) != row.checksum
         return TakeRecord(
             id=row.id, round_id=row.round_id, channel=row.channel, spot_number=row.spot_number, attempt=row.attempt,
             taken_at=row.taken_at, source=row.source, sample_rate_hz=row.sample_rate_hz, arrival_s=row.arrival_s,
             arrival_known=row.arrival_known, polarity=row.polarity, warnings=tuple(row.warnings),
+            damaged=damaged,
             quality=Quality(signal_to_noise_db=row.signal_to_noise_db, peak_dbfs=row.peak_dbfs,
                             clipped_samples=row.clipped_samples),
-            level_db=encoding.bytes_array(row.level_db, kind="<f8"),
+            level_db=np.zeros(ANALYSIS_GRID_HZ.size) if damaged else encoding.bytes_array(row.level_db, kind="<f8"),
             speaker_place=encoding.point_of(row.places["speaker"]) if row.places else None,
             spot_place=encoding.point_of(row.places["spot"]) if row.places else None)

@@ -2,23 +2,26 @@
 
 from flask import Blueprint, Response, make_response, redirect, render_template, request, url_for
 
+from dolce.core.job import Job
 from dolce.errors import InvalidForm
 from dolce.services.job_keeping import JobWish
-from dolce.web.shared.page import services
+from dolce.web.shared.form_reader import FormReader
+from dolce.web.shared.page import download, services
 
 blueprint = Blueprint("jobs", __name__, template_folder="templates")
 
 
 def _page(*, status: int = 200, **context: object) -> Response:
     deleted = services().jobs.deleted()
-    return make_response(render_template("jobs/page.html", jobs=services().jobs.all(), deleted=deleted,
+    jobs, damaged = services().jobs.listing()
+    return make_response(render_template("jobs/page.html", jobs=jobs, damaged=damaged, deleted=deleted,
                                          **{"faults": {}, "typed": {}, "editing": None, **context}), status)
 
 
-def _wish() -> JobWish:
-    form = request.form
-    return JobWish(name=form.get("name", ""), place=form.get("place", ""), notes=form.get("notes", ""),
-                   units=form.get("units", "metres"))
+def _wish(form: FormReader, kept: Job | None = None) -> JobWish:
+    """What was typed; fields that were not touched as they are kept."""
+    return JobWish(**{name: form.text(name, default, now=getattr(kept, name, None)) for name, default in (
+        ("name", ""), ("place", ""), ("notes", ""), ("units", "metres"))})
 
 
 @blueprint.get("/")
@@ -31,7 +34,7 @@ def page() -> Response:
 def create() -> Response:
     """A new job, opened at its first stop."""
     try:
-        job = services().jobs.create(_wish())
+        job = services().jobs.create(_wish(FormReader(request.form)))
     except InvalidForm as error:
         return _page(status=422, faults=error.faults, typed=request.form)
     return redirect(url_for("room.page", job_id=job.id), 303)
@@ -54,10 +57,13 @@ def edit(job_id: int) -> Response:
 @blueprint.post("/jobs/<int:job_id>/edit")
 def save(job_id: int) -> Response:
     """Keep them."""
+    kept, form = services().jobs.get(job_id), FormReader(request.form)
+    wish = _wish(form, kept)
     try:
-        services().jobs.edit(job_id, _wish())
+        form.done()
+        services().jobs.edit(job_id, wish)
     except InvalidForm as error:
-        return _page(status=422, faults=error.faults, typed=request.form, editing=services().jobs.get(job_id))
+        return _page(status=422, faults=error.faults, typed=request.form, editing=kept)
     return redirect(url_for("jobs.page"), 303)
 
 
@@ -71,7 +77,7 @@ def copy(job_id: int) -> Response:
 @blueprint.get("/jobs/<int:job_id>/delete")
 def ask_delete(job_id: int) -> Response:
     """Ask before deleting."""
-    return _page(asking=services().jobs.get(job_id))
+    return _page(asking={"id": job_id, "name": services().jobs.name(job_id)})
 
 
 @blueprint.post("/jobs/<int:job_id>/delete")
@@ -79,6 +85,13 @@ def delete(job_id: int) -> Response:
     """Set aside; the list offers to bring it back."""
     services().jobs.delete(job_id)
     return redirect(url_for("jobs.page"), 303)
+
+
+@blueprint.get("/jobs/<int:job_id>/readable.zip")
+def salvage(job_id: int) -> Response:
+    """What can be read of a job that is damaged."""
+    data, name = services().jobs.salvage(job_id)
+    return download(data, name, "application/zip")
 
 
 @blueprint.post("/jobs/<int:job_id>/restore")

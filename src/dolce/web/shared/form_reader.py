@@ -1,24 +1,33 @@
-"""Form text to typed values; all faults are gathered and shown each beside its field."""
+"""Form text to typed values; all faults are gathered and shown each beside its field.
+
+Two tabs may show the same form. Every field carries what it showed (`was-NAME`), so what a person did not touch never
+overwrites what another tab has saved since; and where both changed the same field, the later one is shown that.
+"""
 
 import math
 import re
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
+from typing import TypeVar
 
 from werkzeug.datastructures import FileStorage
 
 from dolce.errors import FormatError, InvalidForm, InvalidValue
-from dolce.web.shared.formatting import length_number
+from dolce.web.shared.formatting import length_number, plain
+from dolce.web.shared.numbers import number_of
 
 _NUMBER = r"(\d+(?:[.,]\d+)?)"
-_FEET_INCHES = re.compile(rf"""([-−]?)\s*(?:{_NUMBER}\s*(?:'|′|ft|feet))?\s*(?:{_NUMBER}\s*(?:"|″|''|in|inches))?""")
+_FEET_INCHES = re.compile(rf"""([-−]?)\s*(?:{_NUMBER}\s*(?:'|′|ft|feet))?\s*(?:{_NUMBER}\s*(?:"|″|''|in|inches))?""",
+                          re.ASCII)
+_LONGEST_FILE_NAME = 80
+Value = TypeVar("Value")
 
 
 def metres_of_feet(text: str) -> float | None:
     """Metres of a length typed as 7' 6.9", 7 ft 6.9 in, 6.9", or 7.58 (feet); None for anything else."""
-    text = text.strip().lower()
-    plain = re.fullmatch(rf"([-−]?)\s*{_NUMBER}", text)
-    if plain:
-        sign, feet, inches = plain[1], plain[2], None
+    text = text.strip().lower()[:40]
+    just_feet = re.fullmatch(rf"([-−]?)\s*{_NUMBER}", text, re.ASCII)
+    if just_feet:
+        sign, feet, inches = just_feet[1], just_feet[2], None
     else:
         found = _FEET_INCHES.fullmatch(text)
         if found is None or (found[2] is None and found[3] is None):
@@ -29,32 +38,35 @@ def metres_of_feet(text: str) -> float | None:
 
 
 class FormReader:
-    """Reads fields one by one; `done` raises InvalidForm with every fault found."""
+    """Reads fields one by one; `done` raises InvalidForm with every fault found.
+
+    `now` is what a field's value is at present; given that, a field that was not touched keeps it.
+    """
 
     def __init__(self, form: Mapping[str, str]) -> None:
         self._form = form
         self.faults: dict[str, str] = {}
 
-    def text(self, name: str, default: str = "") -> str:
-        return self._form.get(name, default).strip()
+    def text(self, name: str, default: str = "", *, now: str | None = None) -> str:
+        # Browsers send line ends of their own.
+        value = self._form.get(name, default).replace("\r\n", "\n").strip()
+        return self._settled(name, value, now, lambda raw: raw.replace("\r\n", "\n").strip(), lambda v: f"“{v}”")
 
-    def number(self, name: str, *, low: float, high: float, unit: str = "", default: float | None = None) -> float:
+    def number(self, name: str, *, low: float, high: float, unit: str = "", default: float | None = None,
+               now: float | None = None) -> float:
         """A number, with point or comma; outside `low`..`high` it is a fault."""
-        raw = self._form.get(name, "").strip().replace("−", "-").replace(",", ".")
+        raw = self._form.get(name, "").strip()
         if not raw and default is not None:
             return default
-        try:
-            value = float(raw)
-        except ValueError:
-            value = math.nan
-        if not math.isfinite(value):
+        value = number_of(raw)
+        if value is None:
             self.faults[name] = "A number is needed." if raw else "Fill this in."
             return low
         if not low <= value <= high:
             end = f" {unit}" if unit else ""
             self.faults[name] = f"{value:g}{end} is out of range. Choose {low:g} to {high:g}{end}."
             return low
-        return value
+        return self._settled(name, value, now, number_of, lambda v: f"{plain(v)} {unit}".rstrip())
 
     def length_m(self, name: str, *, low: float, high: float, units: str, now: float | None = None) -> float:
         """A length typed in metres, or in feet and inches, in metres; the limits are in metres.
@@ -62,7 +74,7 @@ class FormReader:
         A text that is what is shown for `now` keeps `now` exactly.
         """
         raw = self._form.get(name, "").strip()
-        if now is not None and raw == length_number(now, units):
+        if now is not None and (raw == length_number(now, units) or raw == self._form.get(f"was-{name}")):
             return now
         if units != "feet":
             return self.number(name, low=low, high=high, unit="m")
@@ -76,18 +88,18 @@ class FormReader:
             return low
         return metres
 
-    def whole(self, name: str, *, low: int, high: int) -> int:
-        value = self.number(name, low=low, high=high)
+    def whole(self, name: str, *, low: int, high: int, now: int | None = None) -> int:
+        value = self.number(name, low=low, high=high, now=now)
         if name not in self.faults and value != int(value):
             self.faults[name] = "A whole number is needed."
         return int(value)
 
-    def choice(self, name: str, choices: tuple[str, ...]) -> str:
+    def choice(self, name: str, choices: tuple[str, ...], *, now: str | None = None) -> str:
         value = self._form.get(name, "")
         if value not in choices:
             self.faults[name] = f"Choose {', '.join(choices)}."
             return choices[0]
-        return value
+        return self._settled(name, value, now, lambda raw: raw, lambda v: f"“{v}”")
 
     def flag(self, name: str) -> bool:
         return bool(self._form.get(name))
@@ -100,9 +112,30 @@ class FormReader:
         if self.faults:
             raise InvalidForm(self.faults)
 
+    def _settled(self, name: str, typed: Value, now: Value | None, read: Callable[[str], Value | None],
+                 said: Callable[[Value], str]) -> Value:
+        """What was typed; or what is there now, where nobody typed; or a fault, where two tabs did."""
+        raw = self._form.get(f"was-{name}")
+        if now is None or raw is None:
+            return typed
+        was = read(raw)
+        if _same(typed, was):
+            return now
+        if not _same(now, was) and not _same(now, typed):
+            self.faults[name] = (f"In another tab this became {said(now)} since this page was shown. "
+                                 "Save again to put yours in its place.")
+        return typed
+
+
+def _same(one: object, other: object) -> bool:
+    if isinstance(one, float | int) and isinstance(other, float | int):
+        return math.isclose(one, other, rel_tol=1e-9, abs_tol=1e-12)
+    return one == other
+
 
 def uploaded(file: FileStorage | None) -> tuple[bytes, str]:
     """Bytes and name of an uploaded file; FormatError where none was chosen."""
     if file is None or not file.filename:
         raise FormatError("no file was chosen.", remedy="Choose one first.")
-    return file.read(), file.filename[:80]
+    # A name is only for people: what is no character becomes a question mark.
+    return file.read(), file.filename[:_LONGEST_FILE_NAME].encode("utf-8", "replace").decode()

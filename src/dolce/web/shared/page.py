@@ -1,8 +1,10 @@
 """What every route does at its end: render a stop as a page, or as the part that htmx swaps."""
 
+import io
 from collections.abc import Callable
+from typing import IO
 
-from flask import Response, current_app, make_response, redirect, render_template, request, url_for
+from flask import Response, current_app, make_response, redirect, render_template, request, send_file, url_for
 
 from dolce.services.wiring import Services
 
@@ -29,10 +31,9 @@ def after_change(stop: str, job_id: int, show: Callable[[int], Response], **quer
     return redirect(url_for(f"{stop}.page", job_id=job_id, **query), 303)
 
 
-def download(data: bytes, name: str, media_type: str) -> Response:
-    """Bytes as a file to keep."""
-    response = make_response(data)
-    response.headers["Content-Type"] = media_type
-    safe = "".join(c for c in name if c.isalnum() or c in "-_. ") or "download"
-    response.headers["Content-Disposition"] = f'attachment; filename="{safe}"'
-    return response
+def download(data: bytes | IO[bytes], name: str, media_type: str) -> Response:
+    """Bytes, or a file open at its beginning, as a file to keep."""
+    safe = "".join(c for c in name if c.isalnum() or c in "-_. '&+,()") or "download"
+    stream = io.BytesIO(data) if isinstance(data, bytes) else data
+    # Names in any script: Werkzeug writes them as RFC 6266 has it.
+    return send_file(stream, mimetype=media_type, as_attachment=True, download_name=safe, max_age=0)

@@ -6,10 +6,17 @@ from dolce.web.shared.page import services
 
 blueprint = Blueprint("sound", __name__)
 
+_SAID = {
+    "stopped": "Sound stopped. Finished takes are kept.",
+    "ended by itself": "It had just ended by itself. Nothing plays now.",
+    "not begun": "Nothing was playing. What had just been asked for does not begin.",
+    "nothing": "Nothing was playing.",
+    "not silent": "The audio device has not answered. Turn the amplifier down or pull the plug.",
+}
+
 
 @blueprint.post("/sound/stop")
 def stop() -> Response:
-    """Silence, whatever plays."""
-    playing = services().sound.stop()
-    notice = "Sound stopped. Finished takes are kept." if playing else "Nothing was playing."
-    return make_response(render_template("_notice.html", notice=notice))
+    """Silence, whatever plays, from any page however old: it needs no token, since all it does is silence."""
+    outcome = services().sound.stop()
+    return make_response(render_template("_notice.html", notice=_SAID[outcome], fault=outcome == "not silent"))

@@ -152,7 +152,7 @@ function send(plan, key) {
   const { x, y, z } = nodes(key)[0].dataset;
   wanted = null;
   htmx.ajax("POST", plan.dataset.move + encodeURIComponent(key), {
-    target: "#stop", swap: "outerMorph", values: { dragged: "1", sheet: plan.dataset.sheet, pick: key, x, y, z },
+    target: "#stop", swap: "outerMorph", values: { dragged: "1", seen: plan.dataset.seen, sheet: plan.dataset.sheet, pick: key, x, y, z },
   })?.then?.(() => focus(key));
 }
 function pick(plan, key) {

@@ -71,7 +71,7 @@ document.addEventListener("change", (event) => {
 document.addEventListener("keydown", (event) => {
   if (event.key === "Escape") {
     for (const menu of document.querySelectorAll(".cell-menu[open]")) menu.open = false;
-    document.querySelector("[data-stop-sound]")?.click();
+    if (!event.repeat) document.querySelector("[data-stop-sound]")?.click();
   }
   const undo = (event.ctrlKey || event.metaKey) && event.key.toLowerCase() === "z" && !event.target.matches("input, textarea");
   if (undo) {

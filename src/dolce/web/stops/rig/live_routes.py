@@ -25,6 +25,13 @@ def _purpose(sheet: str) -> str:
     return PURPOSE_OF[sheet]
 
 
+def _kept_purpose(sheet: str) -> str:
+    """The purpose of a sheet whose readings are kept."""
+    if sheet not in ("reference", "subs"):
+        raise InvalidValue(f"readings of {sheet!r} are not kept.", where="sheet", remedy="Reload the page.")
+    return PURPOSE_OF[sheet]
+
+
 @blueprint.get("/live/<sheet>")
 def live_part(job_id: int, sheet: str) -> Response:
     """The part that moves, several times a second; the whole sheet as soon as the sound has ended."""
@@ -74,7 +81,6 @@ def live_channel(job_id: int, sheet: str, channel: str) -> Response:
 def stop_live(job_id: int, sheet: str) -> Response:
     """Silence; the figures stay."""
     services().sound.stop()
-    services().sound.wait(5)
     return after(job_id, sheet)
 
 
@@ -201,14 +207,14 @@ def moving_average(job_id: int) -> Response:
 @blueprint.post("/live/<sheet>/keep")
 def keep_reading(job_id: int, sheet: str) -> Response:
     """Keep the reading of the channel that plays."""
-    services().live.keep_reading(job_id, _purpose(sheet))
+    services().live.keep_reading(job_id, _kept_purpose(sheet))
     return after(job_id, sheet)
 
 
 @blueprint.post("/live/<sheet>/forget")
 def forget_readings(job_id: int, sheet: str) -> Response:
     """Begin the readings anew."""
-    services().live.forget_readings(job_id, _purpose(sheet))
+    services().live.forget_readings(job_id, _kept_purpose(sheet))
     return after(job_id, sheet)
 
 

@@ -40,23 +40,28 @@ def _changed(job_id: int, form: FormReader, changes: dict, sheet: str) -> Respon
 @blueprint.post("/settings")
 def settings(job_id: int) -> Response:
     """Rate and pace."""
-    form = FormReader(request.form)
+    form, kept = FormReader(request.form), services().jobs.get(job_id).rig
     return _changed(job_id, form, {
-        "sample_rate_hz": int(form.choice("sample_rate_hz", tuple(map(str, SAMPLE_RATES_HZ)))),
-        "pace": form.choice("pace", _PACES)}, "setup")
+        "sample_rate_hz": int(form.choice("sample_rate_hz", tuple(map(str, SAMPLE_RATES_HZ)),
+                                          now=str(kept.sample_rate_hz))),
+        "pace": form.choice("pace", _PACES, now=kept.pace)}, "setup")
 
 
 @blueprint.post("/level")
 def level(job_id: int) -> Response:
     """Sweep, gain and ceiling."""
-    form = FormReader(request.form)
+    form, kept = FormReader(request.form), services().jobs.get(job_id).rig
+
+    def number(name: str, low: float, high: float, unit: str) -> float:
+        return form.number(name, low=low, high=high, unit=unit, now=getattr(kept, name))
+
     return _changed(job_id, form, {
-        "sweep_level_dbfs": form.number("sweep_level_dbfs", low=-60, high=-3, unit="dBFS"),
-        "sweep_seconds": form.number("sweep_seconds", low=1, high=20, unit="s"),
-        "microphone_gain_db": form.number("microphone_gain_db", low=-20, high=60, unit="dB"),
-        "ceiling_dbfs": form.number("ceiling_dbfs", low=-60, high=0, unit="dBFS"),
-        "ceiling_spl_db": form.number("ceiling_spl_db", low=50, high=120, unit="dB SPL")
-        if form.text("ceiling_spl_db") else None}, "level")
+        "sweep_level_dbfs": number("sweep_level_dbfs", -60, -3, "dBFS"),
+        "sweep_seconds": number("sweep_seconds", 1, 20, "s"),
+        "microphone_gain_db": number("microphone_gain_db", -20, 60, "dB"),
+        "ceiling_dbfs": number("ceiling_dbfs", -60, 0, "dBFS"),
+        "ceiling_spl_db": number("ceiling_spl_db", 50, 120, "dB SPL") if form.text("ceiling_spl_db") else None},
+        "level")
 
 
 @blueprint.post("/hardware")
@@ -113,19 +118,17 @@ def add_fault(job_id: int) -> Response:
     kind = request.form.get("kind", "")
     count = FAULTS.get(kind, ("", 0))[1]
     channels = tuple(request.form.get(name, "") for name in ("channel", "other")[:count])
-    present = services().jobs.get(job_id).rig.faults
     try:
-        services().rigging.set_faults(job_id, (*present, Fault(kind=kind, channels=channels)))
+        services().rigging.add_fault(job_id, Fault(kind=kind, channels=channels))
     except InvalidValue as error:
         return show(job_id, "faults", status=422, faults={"fault": f"{error.problem} {error.remedy}"})
     return after(job_id, "faults")
 
 
-@blueprint.post("/faults/<int:number>/off")
-def drop_fault(job_id: int, number: int) -> Response:
+@blueprint.post("/faults/<kind>/off")
+def drop_fault(job_id: int, kind: str) -> Response:
     """Switch it off."""
-    present = services().jobs.get(job_id).rig.faults
-    services().rigging.set_faults(job_id, (f for k, f in enumerate(present) if k != number))
+    services().rigging.drop_fault(job_id, Fault(kind=kind, channels=tuple(request.form.getlist("of"))))
     return after(job_id, "faults")
 
 

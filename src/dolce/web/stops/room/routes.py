@@ -19,10 +19,11 @@ from dolce.core.room import (
     Reverberation,
     place_of,
 )
-from dolce.errors import FormatError, InvalidForm, InvalidValue
+from dolce.errors import FormatError, InvalidForm, InvalidValue, Outdated
 from dolce.services.room_planning import RoomView, room_schema
 from dolce.services.room_studies import SubWish
 from dolce.web.shared.form_reader import FormReader, uploaded
+from dolce.web.shared.numbers import number_of, whole_of
 from dolce.web.shared.page import download, services, show_stop
 from dolce.web.stops.room.drawing import from_above, standalone_style
 from dolce.web.stops.room.views import SHEETS, RoomPage, mode_rows, sub_plot
@@ -35,13 +36,13 @@ _BOX_SIZES = {"desk": (1.6, 0.75, 0.04, 0.72), "sofa": (2.0, 0.9, 0.8, 0.0), "sc
 
 
 def _show(job_id: int, *, ghosts: bool = False, status: int = 200, faults: Mapping[str, str] | None = None,
-          typed: Mapping[str, str] | None = None, pick: str | None = None) -> Response:
+          typed: Mapping[str, str] | None = None, pick: str | None = None, notice: str = "") -> Response:
     """The page or its fragment, with the sheet and the thing that the request names."""
     sheet = request.values.get("sheet", "places")
     sheet = sheet if sheet in SHEETS else "places"
     pick = request.values.get("pick", "") if pick is None else pick
     view = services().room.view(job_id, ghosts=ghosts)
-    mode = request.args.get("mode", type=int)
+    mode = whole_of(request.args.get("mode"))
     modes = services().room_studies.modes(view.plan) if sheet == "modes" else None
     if modes is not None and (mode is None or not 1 <= mode <= len(modes.modes.frequency_hz)):
         mode = 1 if len(modes.modes.frequency_hz) else None
@@ -51,7 +52,8 @@ def _show(job_id: int, *, ghosts: bool = False, status: int = 200, faults: Mappi
                        study=extra.get("study"))
     partners = [("", "none"), *((s.channel, s.channel) for s in view.plan.mains if s.channel != pick)]
     return show_stop("room", job_id, status=status, page=page, sheets=SHEETS, faults=faults or {}, typed=typed or {},
-                     patterns=list(PATTERNS.items()), partners=partners, what_if=False, **extra)
+                     patterns=list(PATTERNS.items()), partners=partners, what_if=False,
+                     notice=notice, **extra)
 
 
 def _of_places(view: RoomView, *_: object) -> dict:
@@ -61,7 +63,7 @@ def _of_places(view: RoomView, *_: object) -> dict:
 
 
 def _of_modes(view: RoomView, modes, mode: int | None) -> dict:
-    seat = request.args.get("seat", type=int)
+    seat = whole_of(request.args.get("seat"))
     seat = seat if seat in [s.id for s in view.plan.seats] else view.plan.main_seat.id
     # Subs are what drives modes; without them the front speakers do.
     driven = view.plan.subs or view.plan.mains[:3]
@@ -73,8 +75,8 @@ def _of_modes(view: RoomView, modes, mode: int | None) -> dict:
 def _of_subs(view: RoomView, *_: object) -> dict:
     args = request.args
     asked = "rank" in args
-    without = tuple(k for k in (int(t) for t in args.getlist("without") if t.isdigit()) if k < 1000)
-    wish = SubWish(subs=min(4, max(1, args.get("n", default=len(view.plan.subs) or 1, type=int))),
+    without = tuple(k for k in (whole_of(t, high=999) for t in args.getlist("without")[:1000]) if k is not None)
+    wish = SubWish(subs=min(4, max(1, whole_of(args.get("n")) or len(view.plan.subs) or 1)),
                    kinds=tuple(k for k in KINDS if k in args.getlist("kind")) if asked else SubWish().kinds,
                    without=without, aim=args.get("aim") if args.get("aim") in AIMS else next(iter(AIMS)))
     study = services().room_studies.sub_places(view.plan, wish) if asked else None
@@ -96,6 +98,8 @@ def _changed(job_id: int, change: Callable[[], None], *, fault: str = "page", gh
     """Make a change and show the page; a value that does not fit is said beside the field `fault`."""
     try:
         change()
+    except Outdated as error:
+        return _show(job_id, status=409, notice=str(error), pick="")
     except InvalidForm as error:
         return _show(job_id, status=422, faults=error.faults, typed=request.form, pick=pick)
     except (InvalidValue, FormatError) as error:
@@ -106,6 +110,11 @@ def _changed(job_id: int, change: Callable[[], None], *, fault: str = "page", gh
         return _show(job_id, ghosts=ghosts, pick=pick)
     return redirect(url_for("room.page", job_id=job_id, sheet=request.form.get("sheet") or None,
                             pick=pick or request.form.get("pick") or None), 303)
+
+
+def _seen() -> str:
+    """The version of the plan that the page showed."""
+    return request.form.get("seen", "")
 
 
 def _units(job_id: int) -> str:
@@ -121,19 +130,19 @@ def page(job_id: int) -> Response:
 @blueprint.post("/undo")
 def undo(job_id: int) -> Response:
     """Take the last change back."""
-    return _changed(job_id, lambda: services().room.undo(job_id))
+    return _changed(job_id, lambda: services().room.undo(job_id, seen=_seen()))
 
 
 @blueprint.post("/redo")
 def redo(job_id: int) -> Response:
     """Do it again."""
-    return _changed(job_id, lambda: services().room.redo(job_id))
+    return _changed(job_id, lambda: services().room.redo(job_id, seen=_seen()))
 
 
 @blueprint.post("/put-back", endpoint="put_back")
 def put_back(job_id: int) -> Response:
     """The thing that was just moved goes back."""
-    return _changed(job_id, lambda: services().room.undo(job_id))
+    return _changed(job_id, lambda: services().room.undo(job_id, seen=_seen()))
 
 
 @blueprint.post("/size")
@@ -196,7 +205,7 @@ def move(job_id: int, thing: str) -> Response:
     def change() -> None:
         if form.faults:
             raise InvalidForm({thing: " ".join(f"{axis}: {text}" for axis, text in form.faults.items())})
-        services().room.move(job_id, thing, place)
+        services().room.move(job_id, thing, place, seen=_seen())
 
     return _changed(job_id, change, fault=thing, ghosts=True, pick=thing)
 
@@ -217,7 +226,7 @@ def what_if(job_id: int) -> Response:
              for p in (place_of(view.plan, key),)}
     if thing.startswith("seat-"):
         moved |= {f"spot-{s.number}": [s.place.x_m, s.place.y_m, s.place.z_m]
-                  for s in view.plan.spots_of(int(thing[5:]))}
+                  for s in view.plan.spots_of(whole_of(thing[5:]) or 0)}
     return make_response(render_template("room/_what_if.html", job=view.job, moved=moved, faults={}, typed={},
                                          page=RoomPage.while_moving(view, sheet=sheet, pick=thing)))
 
@@ -310,7 +319,7 @@ def add_spot(job_id: int) -> Response:
     """One spot more at the picked seat, or at the main one."""
     plan = services().jobs.get(job_id).plan
     pick = request.form.get("pick", "")
-    seat = int(pick[5:]) if pick.startswith("seat-") and pick[5:].isdigit() else plan.main_seat.id
+    seat = (whole_of(pick[5:]) if pick.startswith("seat-") else None) or plan.main_seat.id
     return _changed(job_id, lambda: services().room.add_spot(job_id, seat), pick=f"spot-{len(plan.spots) + 1}")
 
 
@@ -323,7 +332,7 @@ def walk_anew(job_id: int) -> Response:
 @blueprint.post("/spots/<int:number>/remove")
 def remove_spot(job_id: int, number: int) -> Response:
     """One spot less."""
-    return _changed(job_id, lambda: services().room.remove_spot(job_id, number), pick="")
+    return _changed(job_id, lambda: services().room.remove_spot(job_id, number, seen=_seen()), pick="")
 
 
 @blueprint.post("/boxes")
@@ -400,13 +409,14 @@ def clear_outline(job_id: int) -> Response:
 @blueprint.post("/outline/corners/<int:number>/add")
 def add_corner(job_id: int, number: int) -> Response:
     """A corner in the middle of the wall behind this one."""
-    return _changed(job_id, lambda: services().room.add_corner(job_id, number), pick=f"corner-{number + 1}")
+    return _changed(job_id, lambda: services().room.add_corner(job_id, number, seen=_seen()),
+                    pick=f"corner-{number + 1}")
 
 
 @blueprint.post("/outline/corners/<int:number>/remove")
 def remove_corner(job_id: int, number: int) -> Response:
     """One corner less."""
-    return _changed(job_id, lambda: services().room.remove_corner(job_id, number), pick="")
+    return _changed(job_id, lambda: services().room.remove_corner(job_id, number, seen=_seen()), pick="")
 
 
 @blueprint.post("/reverberation")
@@ -428,11 +438,10 @@ def set_reverberation(job_id: int) -> Response:
 @blueprint.post("/subs")
 def place_subs(job_id: int) -> Response:
     """The subs go to ranked places."""
-    try:
-        places = [Point(x_m=float(x), y_m=float(y), z_m=float(z))
-                  for x, y, z in (text.split() for text in request.form.getlist("place"))]
-    except ValueError:
-        raise InvalidValue("these are no places.", where="subs", remedy="Rank the places again.") from None
+    axes = [[number_of(part) for part in text.split()] for text in request.form.getlist("place")[:4]]
+    if any(len(place) != 3 or None in place for place in axes):
+        raise InvalidValue("these are no places.", where="subs", remedy="Rank the places again.")
+    places = [Point(x_m=x, y_m=y, z_m=z) for x, y, z in axes]
     return _changed(job_id, lambda: services().room.place_subs(job_id, places), ghosts=True)
 
 

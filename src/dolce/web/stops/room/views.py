@@ -18,6 +18,7 @@ from dolce.errors import NotFound
 from dolce.services.room_planning import RoomView
 from dolce.services.room_studies import ModesView, SubStudy
 from dolce.web.shared.formatting import length
+from dolce.web.shared.numbers import whole_of
 from dolce.web.shared.plot_data import bass_plot
 from dolce.web.stops.room.drawing import Drawing, from_above, from_the_side, mode_shades
 from dolce.web.stops.room.finding_words import FindingWords, words_of
@@ -125,7 +126,7 @@ def picked_of(view: RoomView, pick: str) -> Picked | None:
     before = view.ghosts.get(pick)
     by = None if before is None else float(np.linalg.norm(place.as_array() - before.as_array()))
     if kind in ("seat", "box", "corner", "spot"):
-        spot = int(pick.partition("-")[2]) if kind == "spot" else 0
+        spot = whole_of(pick.partition("-")[2]) or 0 if kind == "spot" else 0
         warnings = tuple(warning_words(w, view.job.units) for w in view.warnings if w.spot == spot and spot)
         return Picked(key=pick, kind=kind, title=title if kind == "seat" else title.capitalize(), place=place,
                       warnings=warnings, moved_m=by)

@@ -1,11 +1,13 @@
 """Routes of the Shape stop."""
 
+from collections.abc import Callable
+
 from flask import Blueprint, Response, make_response, redirect, render_template, request, url_for
 
 from dolce.core.correction import Limits, Target
 from dolce.core.filters import PeakingFilter
 from dolce.core.shape import Shape
-from dolce.errors import InvalidForm, InvalidValue
+from dolce.errors import InvalidForm, InvalidValue, NotFound, Outdated
 from dolce.web.shared.form_reader import FormReader
 from dolce.web.shared.page import after_change, services, show_stop
 from dolce.web.stops.shape.views import ChannelView
@@ -49,10 +51,11 @@ def page(job_id: int) -> Response:
 @blueprint.post("/aim")
 def aim(job_id: int) -> Response:
     """Target, limits, link; then look for filters if asked."""
-    form = FormReader(request.form)
+    form, kept = FormReader(request.form), services().shaping.shape(job_id)
 
     def number(name: str, low: float, high: float, unit: str = "") -> float:
-        return form.number(name, low=low, high=high, unit=unit)
+        now = next((getattr(part, name) for part in (kept.target, kept.limits) if hasattr(part, name)), None)
+        return form.number(name, low=low, high=high, unit=unit, now=now)
 
     try:
         target = {"bass_lift_db": number("bass_lift_db", -6, 15, "dB"),
@@ -62,10 +65,12 @@ def aim(job_id: int) -> Response:
         limits = {"from_hz": number("from_hz", 10, 20_000, "Hz"), "to_hz": number("to_hz", 10, 20_000, "Hz"),
                   "max_boost_db": number("max_boost_db", 0, 12, "dB"),
                   "max_cut_db": number("max_cut_db", 0, 24, "dB"), "min_q": number("min_q", 0.2, 20),
-                  "max_q": number("max_q", 0.2, 20), "bands": form.whole("bands", low=1, high=31)}
-        anchor = form.choice("anchor", ("band", "hand"))
-        band = (number("anchor_from_hz", 20, 20_000, "Hz"), number("anchor_to_hz", 20, 20_000, "Hz"))
-        level = number("anchor_level_db", -120, 60, "dB")
+                  "max_q": number("max_q", 0.2, 20),
+                  "bands": form.whole("bands", low=1, high=31, now=kept.limits.bands)}
+        anchor = form.choice("anchor", ("band", "hand"), now=kept.anchor)
+        band = tuple(form.number(f"anchor_{end}_hz", low=20, high=20_000, unit="Hz", now=hz)
+                     for end, hz in zip(("from", "to"), kept.anchor_band_hz, strict=True))
+        level = form.number("anchor_level_db", low=-120, high=60, unit="dB", now=kept.anchor_level_db)
         form.done()
         try:
             shape = Shape(target=Target(**target), limits=Limits(**limits), anchor=anchor, anchor_band_hz=band,
@@ -78,40 +83,50 @@ def aim(job_id: int) -> Response:
     services().shaping.set_aim(job_id, target=shape.target, limits=shape.limits, anchor=shape.anchor,
                                anchor_band_hz=shape.anchor_band_hz, anchor_level_db=shape.anchor_level_db,
                                linked=shape.linked)
-    if request.form.get("find"):
-        services().shaping.find(job_id)
-    return after_change("shape", job_id, _show)
+    return _edited(job_id, lambda: services().shaping.find(job_id) if request.form.get("find") else None)
 
 
-@blueprint.post("/bands/<channel>/<int:index>")
-def edit_band(job_id: int, channel: str, index: int) -> Response:
+def _edited(job_id: int, edit: Callable[[], None], *, channel: str = "") -> Response:
+    """Do an edit, then show the channel's part, or the whole; what another tab did meanwhile is shown and said."""
+    try:
+        edit()
+    except (NotFound, Outdated) as error:
+        return _show(job_id, status=409, notice=str(error))
+    return _show_channel(job_id, channel) if channel else after_change("shape", job_id, _show)
+
+
+@blueprint.post("/bands/<channel>/<int:band_id>")
+def edit_band(job_id: int, channel: str, band_id: int) -> Response:
     """Frequency, gain, Q of one band."""
+    try:
+        now = services().shaping.band(job_id, channel, band_id).filter
+    except NotFound as error:
+        return _show(job_id, status=409, notice=str(error))
     form = FormReader(request.form)
-    values = {"frequency_hz": form.number("frequency_hz", low=5, high=24_000, unit="Hz"),
-              "gain_db": form.number("gain_db", low=-30, high=15, unit="dB"),
-              "q": form.number("q", low=0.1, high=50)}
+    values = {"frequency_hz": form.number("frequency_hz", low=5, high=24_000, unit="Hz", now=now.frequency_hz),
+              "gain_db": form.number("gain_db", low=-30, high=15, unit="dB", now=now.gain_db),
+              "q": form.number("q", low=0.1, high=50, now=now.q)}
     try:
         form.done()
     except InvalidForm as error:
         said = {"frequency_hz": "Frequency", "gain_db": "Gain", "q": "Q"}
-        faults = {f"band-{index}": " ".join(f"{said[name]}: {text}" for name, text in error.faults.items())}
+        faults = {f"band-{band_id}": " ".join(f"{said[name]}: {text}" for name, text in error.faults.items())}
         return _show_channel(job_id, channel, status=422, faults=faults)
-    services().shaping.edit_band(job_id, channel, index, PeakingFilter(**values))
-    return _show_channel(job_id, channel)
+    return _edited(job_id, lambda: services().shaping.edit_band(job_id, channel, band_id, PeakingFilter(**values)),
+                   channel=channel)
 
 
-@blueprint.post("/bands/<channel>/<int:index>/switch")
-def switch_band(job_id: int, channel: str, index: int) -> Response:
+@blueprint.post("/bands/<channel>/<int:band_id>/switch/<to>")
+def switch_band(job_id: int, channel: str, band_id: int, to: str) -> Response:
     """Off, or on again."""
-    services().shaping.switch_band(job_id, channel, index)
-    return _show_channel(job_id, channel)
+    return _edited(job_id, lambda: services().shaping.switch_band(job_id, channel, band_id, on=to == "on"),
+                   channel=channel)
 
 
-@blueprint.post("/bands/<channel>/<int:index>/remove")
-def remove_band(job_id: int, channel: str, index: int) -> Response:
+@blueprint.post("/bands/<channel>/<int:band_id>/remove")
+def remove_band(job_id: int, channel: str, band_id: int) -> Response:
     """Gone, until undo."""
-    services().shaping.remove_band(job_id, channel, index)
-    return after_change("shape", job_id, _show)
+    return _edited(job_id, lambda: services().shaping.remove_band(job_id, channel, band_id))
 
 
 @blueprint.post("/bands/<channel>/add")
@@ -124,12 +139,10 @@ def add_band(job_id: int, channel: str) -> Response:
 @blueprint.post("/undo")
 def undo(job_id: int) -> Response:
     """One step back."""
-    services().shaping.undo(job_id)
-    return after_change("shape", job_id, _show)
+    return _edited(job_id, lambda: services().shaping.undo(job_id, seen=request.form.get("seen", "")))
 
 
 @blueprint.post("/redo")
 def redo(job_id: int) -> Response:
     """One step forward."""
-    services().shaping.redo(job_id)
-    return after_change("shape", job_id, _show)
+    return _edited(job_id, lambda: services().shaping.redo(job_id, seen=request.form.get("seen", "")))

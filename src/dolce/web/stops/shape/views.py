@@ -16,7 +16,6 @@ _SHORT = {"correct": "correct", "only cut": "only cut", "leave": "leave"}
 class BandRow:
     """A band with its letter on the plot."""
 
-    index: int
     letter: str
     band: Band
 
@@ -33,7 +32,7 @@ class ChannelView:
     @classmethod
     def of(cls, view: ShapeView, name: str) -> "ChannelView":
         c = view.channels[name]
-        rows = tuple(BandRow(index=k, letter=_letter(k), band=band) for k, band in enumerate(c.bands))
+        rows = tuple(BandRow(letter=_letter(k), band=band) for k, band in enumerate(c.bands))
         curves = [curve(f"before, {len(c.curves.takes)} spots", name, "before", c.before_db),
                   curve("target", name, "target", c.target_db)]
         if c.bands:

@@ -4,6 +4,7 @@ from flask import Blueprint, Response, request
 
 from dolce.errors import DolceError, InvalidValue
 from dolce.web.shared.form_reader import uploaded
+from dolce.web.shared.numbers import whole_of
 from dolce.web.shared.page import after_change, download, services, show_stop
 from dolce.web.stops.takes.views import BoardView
 
@@ -52,7 +53,7 @@ def add_recording(job_id: int, channel: str, spot: int) -> Response:
         return _show(job_id, status=422, faults={f"{channel}-{spot}": str(error)})
     if not request.headers.get("HX-Request"):
         return after_change("takes", job_id, _show)
-    return _show(job_id, notice=f"{name} is now {channel} at spot {spot}: {take.quality.word}. "
+    return _show(job_id, notice=f"{name} is now {channel} at spot {spot}: {take.word}. "
                                 f"{' '.join(take.warnings)}")
 
 
@@ -80,8 +81,8 @@ def new_round(job_id: int) -> Response:
 @blueprint.post("/rounds/choose")
 def choose_round(job_id: int) -> Response:
     """Look at another round."""
-    raw = request.form.get("round", "")
-    if not raw.isdigit():
+    chosen = whole_of(request.form.get("round"))
+    if chosen is None:
         raise InvalidValue("no round was chosen.", where="round", remedy="Choose one of the list.")
-    services().taking.choose_round(job_id, int(raw))
+    services().taking.choose_round(job_id, chosen)
     return after_change("takes", job_id, _show)

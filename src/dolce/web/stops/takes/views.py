@@ -93,7 +93,7 @@ def _cell(board: Board, channel: str, spot: int, waiting: set[tuple[str, int]], 
         middle = mid_level_db(ANALYSIS_GRID_HZ, take.level_db)
         path = small_path(smoothed_level_db(take.level_db, per_octave=12), middle_db=middle, width=CELL_WIDTH,
                           height=CELL_HEIGHT)
-    word = {"sounding": "sweeping", "waiting": "next", "empty": ""}.get(kind) if kind != "taken" else take.quality.word
+    word = {"sounding": "sweeping", "waiting": "next", "empty": ""}.get(kind) if kind != "taken" else take.word
     return Cell(channel=channel, spot=spot, kind=kind, word=word or "", path=path, take=take,
                 percent=round(100 * running.fraction) if running and here == now else 0,
                 moved=_moved(board, take) if take else "")

@@ -1,0 +1,117 @@
+"""What really makes sound in this process: told by the thread that does it, never by a row of the store.
+
+A row can't tell: the process that wrote it may be gone, or the disk may have been full when the end was to be written.
+"""
+
+import itertools
+import threading
+from collections.abc import Iterator
+from contextlib import contextmanager
+from contextvars import ContextVar
+from dataclasses import dataclass, field, replace
+
+from dolce.core.job import PassRecord
+from dolce.errors import Conflict
+
+_INTERRUPTED = "The application was closed in the middle of this pass. Finished takes are kept."
+
+# How many stops there had been when what runs in this context was asked for; None where nobody says.
+_stops_when_asked: ContextVar[int | None] = ContextVar("stops_when_asked", default=None)
+
+
+@dataclass(slots=True, eq=False)
+class Sounding:
+    """One pass while it runs. `silent` is set as soon as nothing sounds, `over` when its end is written down too."""
+
+    record: PassRecord
+    stop: threading.Event = field(default_factory=threading.Event)
+    silent: threading.Event = field(default_factory=threading.Event)
+    over: threading.Event = field(default_factory=threading.Event)
+    done_steps: int = 0
+    fraction: float = 0.0
+    state: str = "running"
+    message: str = ""
+
+
+class SoundingNow:
+    """The pass that runs, those whose end could not be written down, and the stops that were pressed."""
+
+    def __init__(self) -> None:
+        self._present: Sounding | None = None
+        self._unwritten: dict[int, tuple[str, str]] = {}
+        self._counter = itertools.count(1)
+        self._stops = 0
+        self._asking = 0
+        self._lock = threading.Lock()
+
+    @property
+    def present(self) -> Sounding | None:
+        """The pass that runs; None where nothing does."""
+        present = self._present
+        return None if present is None or present.over.is_set() else present
+
+    def truth(self, record: PassRecord) -> PassRecord:
+        """Where a pass stands whose row counts as running; any other record as it is."""
+        if record.state != "running":
+            return record
+        present = self._present
+        if present is not None and present.record.id == record.id:
+            return replace(record, state=present.state, message=present.message, done_steps=present.done_steps,
+                           fraction=present.fraction)
+        state, message = self._unwritten.get(record.id, ("interrupted", _INTERRUPTED))
+        return replace(record, state=state, message=message)
+
+    # Stops and what they hold for
+
+    @contextmanager
+    def asking(self) -> Iterator[None]:
+        """Around whatever may begin a pass: a stop that is pressed meanwhile holds for it too."""
+        token = _stops_when_asked.set(self._stops)
+        with self._lock:
+            self._asking += 1
+        try:
+            yield
+        finally:
+            with self._lock:
+                self._asking -= 1
+            _stops_when_asked.reset(token)
+
+    @property
+    def asked_for(self) -> bool:
+        """Whether something is being asked for that may begin a pass."""
+        return self._asking > 0
+
+    def stops_when_asked(self) -> int:
+        """Stops until the present context asked for what it does; until now where nobody said."""
+        asked = _stops_when_asked.get()
+        return self._stops if asked is None else asked
+
+    def press_stop(self) -> Sounding | None:
+        """Count a stop and silence what runs; returns that, or None where nothing does."""
+        # Counted before the look at what runs: a pass that begins at this very moment sees the count, or is seen.
+        self._stops = next(self._counter)
+        present = self.present
+        if present is not None:
+            present.stop.set()
+        return present
+
+    def require_not_stopped(self, asked: int) -> None:
+        """Conflict where stop was pressed since."""
+        if self._stops != asked:
+            raise Conflict("stop was pressed before it began. Nothing sounded.", where="sound",
+                           remedy="Start it again when you are ready.")
+
+    # Told by the thread
+
+    def begin(self, record: PassRecord, *, asked: int) -> Sounding:
+        """From now on this one runs; already stopped where stop was pressed since it was asked for."""
+        sounding = Sounding(record=record)
+        self._present = sounding
+        if self._stops != asked:
+            sounding.stop.set()
+        self._unwritten.clear()
+        return sounding
+
+    def keep_unwritten(self, sounding: Sounding) -> None:
+        """Remember an end that could not be written down."""
+        self._unwritten[sounding.record.id] = (sounding.state, sounding.message)

@@ -4,6 +4,7 @@ import threading
 
 from selenium.webdriver.common.by import By
 from selenium.webdriver.support.ui import WebDriverWait
+
 from dolce.services.wiring import Services
 from dolce.web.serving import new_server
 

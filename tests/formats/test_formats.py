@@ -102,7 +102,8 @@ def test_curves_and_responses_are_read_back_as_written(rows):
 @pytest.mark.parametrize(("text", "said"), [
     ("", "empty"), ("a,b\n1,2\n", "no column frequency_hz"), ("frequency_hz,level_db\n20,0\n30,x\n", "line 3"),
     ("frequency_hz,level_db\n20,0\n", "1 points"), ("frequency_hz,level_db\n20,0\n10,0\n", "follows"),
-    ("frequency_hz,level_db\n20,0\n30,nan\n", "line 3: 30 Hz, nan dB"), ("frequency_hz,level_db\n20,0\n30,1e30\n", "line 3: 30 Hz, 1e\\+30 dB")])
+    ("frequency_hz,level_db\n20,0\n30,nan\n", "line 3: 30 Hz, nan dB"),
+    ("frequency_hz,level_db\n20,0\n30,1e30\n", "line 3: 30 Hz, 1e\\+30 dB")])
 def test_faulty_response_tables_name_the_place(text, said):
     with pytest.raises(FormatError, match=said):
         read_response(text.encode(), name="r.csv")

@@ -268,7 +268,8 @@ def test_a_linked_pair_gets_the_same_bands(services, job):
     view = services.shaping.view(job.id)
     assert view.shape.bands["L"] == view.shape.bands["R"] != ()
     assert {c.level_db for c in view.channels.values()} == {1.5}
-    services.shaping.edit_band(job.id, "R", view.shape.bands["R"][0].id, PeakingFilter(frequency_hz=70, gain_db=-2, q=1))
+    first = view.shape.bands["R"][0].id
+    services.shaping.edit_band(job.id, "R", first, PeakingFilter(frequency_hz=70, gain_db=-2, q=1))
     assert services.shaping.view(job.id).shape.bands["L"][0].filter.frequency_hz == 70
 
 

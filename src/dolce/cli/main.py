@@ -8,7 +8,7 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import NoReturn, Protocol
 
-from dolce.errors import DolceError, InvalidValue
+from dolce.errors import Damaged, DolceError, InvalidValue
 
 
 class Serve(Protocol):
@@ -83,11 +83,27 @@ def _parser() -> argparse.ArgumentParser:
     filters.add_argument("--out", metavar="OUT.json", type=Path, required=True)
     filters.set_defaults(run=_filters)
 
+    check = commands.add_parser("check", help="see whether everything kept in a data folder is still what was kept")
+    check.add_argument("--data", metavar="FOLDER", type=Path, required=True, help="folder of the jobs")
+    check.set_defaults(run=_check)
+
     for name, help_ in (("serve", "start the application"), ("demo", "start it with sample jobs")):
         command = commands.add_parser(name, help=help_)
         command.add_argument("--port", type=_port, default=5057, help="0 for any that is free")
         command.add_argument("--data", type=Path, default=None, help="folder of the jobs")
     return parser
+
+
+def _check(options: argparse.Namespace) -> None:
+    from dolce.services.folder_check import check_folder
+
+    report = check_folder(options.data)
+    print(f"{report.jobs} jobs, {report.takes} takes, {len(report.faults)} faults")
+    for fault in report.faults:
+        print(fault)
+    if report.faults:
+        raise Damaged(f"{len(report.faults)} things are not what was kept.", where=str(options.data),
+                      remedy="Copy the folder away, put back a backup, or take these again.")
 
 
 def _port(text: str) -> int:

@@ -66,6 +66,12 @@ class Database:
     def new_session(self) -> Session:
         return self.session()
 
+    def faults(self) -> list[str]:
+        """What SQLite finds wrong with the file itself; empty for nothing."""
+        with self.engine.connect() as connection:
+            found = [row[0] for row in connection.exec_driver_sql("PRAGMA quick_check")]
+        return [] if found == ["ok"] else found
+
     def close(self) -> None:
         """Close all connections and free the folder."""
         self.engine.dispose()

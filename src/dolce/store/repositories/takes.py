@@ -49,6 +49,12 @@ class Takes:
                                      .order_by(TakeRow.channel, TakeRow.spot_number))
         return [self._take(row) for row in rows]
 
+    def of_job(self, job_id: int) -> Iterator[TakeRecord]:
+        """All takes of a job, one at a time."""
+        for take_id in self._session.scalars(select(TakeRow.id).join(RoundRow, RoundRow.id == TakeRow.round_id).where(
+                RoundRow.job_id == job_id).order_by(TakeRow.id)).all():
+            yield self.get(take_id)
+
     def moving(self, round_ids: Sequence[int]) -> list[TakeRecord]:
         """Moving-microphone averages of rounds, the latest first."""
         rows = self._session.scalars(select(TakeRow).where(TakeRow.round_id.in_(round_ids), TakeRow.source == "moving")

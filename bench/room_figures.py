@@ -13,6 +13,7 @@ sys.path[:0] = [str(Path(__file__).parents[1] / "tests" / "browser"), str(Path(_
 
 import numpy as np
 from pages import Page, serving
+from promises import ended, line
 from selenium import webdriver
 from selenium.webdriver.chrome.service import Service
 
@@ -33,10 +34,6 @@ from dolce.services.job_keeping import JobWish
 from dolce.services.wiring import open_services
 
 SPEED = 343.2
-
-
-def line(what: str, found: str, promised: str, held: bool) -> None:
-    print(f"{'held  ' if held else 'MISSED'}  {what:<62} {found:<26} promised: {promised}", flush=True)
 
 
 def full_room() -> RoomPlan:
@@ -119,7 +116,7 @@ def dragging() -> None:
           move();""")
         driver.quit()
         server.close()
-        thread.join(5)
+        thread.join(0.1)
         services.close()
     rest = sorted(times[10:])
     median, worst = statistics.median(rest), rest[int(0.95 * len(rest))]
@@ -128,7 +125,7 @@ def dragging() -> None:
 
 
 if __name__ == "__main__":
-
     ranking()
     modes()
     dragging()
+    raise SystemExit(ended())

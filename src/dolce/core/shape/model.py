@@ -119,7 +119,8 @@ class Shape:
 
     def band(self, channel: str, band_id: int) -> Band:
         """One band, or NotFound."""
-        return self.bands[channel][self.place_of_band(channel, band_id)]
+        place = self.place_of_band(channel, band_id)
+        return self.bands[channel][place]
 
     def with_band(self, channel: str, band_id: int, band: Band | None) -> "Shape":
         """The same with one band replaced, or removed where `band` is None."""

@@ -76,18 +76,19 @@ def tried(services: Services, job_id: int) -> None:
 
     runner, stopper = app.test_client(), app.test_client()
     token = re.search(r'csrf-token" content="([^"]+)"', runner.get("/").text)[1]
+    status: list[int] = []
+
+    def press_run() -> None:
+        answer = runner.post(
+            f"/jobs/{job_id}/takes/L/1/repeat", data={"csrf_token": token}, headers={"HX-Request": "true"}
+        )
+        status.append(answer.status_code)
+
     answers, late, wrong, worst = Counter(), 0, 0, 0.0
     for after_s in moments():
         arrived.clear()
         rehearsal.left.clear()
-        status: list[int] = []
-        run = threading.Thread(
-            target=lambda: status.append(
-                runner.post(
-                    f"/jobs/{job_id}/takes/L/1/repeat", data={"csrf_token": token}, headers={"HX-Request": "true"}
-                ).status_code
-            )
-        )
+        run = threading.Thread(target=press_run)
         run.start()
         arrived.wait()
         time.sleep(after_s)
@@ -100,7 +101,7 @@ def tried(services: Services, job_id: int) -> None:
         late += after > LATEST_S
         last = services.taking.board(job_id).last_pass
         answers[answer] += 1
-        happened = {409: "not begun"}.get(status[0], {"stopped": "stopped", "done": "ended by itself"}.get(last.state))
+        happened = {409: "not begun"}.get(status[-1], {"stopped": "stopped", "done": "ended by itself"}.get(last.state))
         wrong += not (answer == happened or (answer == "nothing" and happened == "ended by itself" and after <= 0))
     line(
         f"{STOPS} stops: sound later than 100 ms after the press",

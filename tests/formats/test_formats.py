@@ -48,7 +48,8 @@ def test_common_recorder_files_are_read_and_the_loudest_channel_is_taken(subtype
     (write_wav(np.zeros(0), sample_rate_hz=48_000), "no samples"),
     (write_wav(np.array([0.0, np.nan]), sample_rate_hz=48_000), "not numbers"),
     (write_wav(NOISE[:10], sample_rate_hz=2_000), "sample rate of 2000"),
-    (write_wav(np.zeros(8_000 * 181), sample_rate_hz=8_000), "lasts 181 s")])
+    (write_wav(np.zeros(8_000 * 181), sample_rate_hz=8_000), "lasts 181 s")],
+    ids=["nothing", "text", "cut off", "no samples", "not a number", "slow", "long"])
 def test_files_that_are_no_recordings_are_refused_with_the_reason(data, said):
     with pytest.raises(FormatError, match=said):
         read_audio(data, name="take.wav")
@@ -107,6 +108,14 @@ def test_curves_and_responses_are_read_back_as_written(rows):
 def test_faulty_response_tables_name_the_place(text, said):
     with pytest.raises(FormatError, match=said):
         read_response(text.encode(), name="r.csv")
+
+
+def test_equal_samples_give_equal_files_whenever_they_are_written(monkeypatch):
+    first = [write(NOISE, sample_rate_hz=48_000) for write in (write_wav, write_wav_24, write_flac)]
+    monkeypatch.setenv("TZ", "Etc/GMT+5")
+    for data, write in zip(first, (write_wav, write_wav_24, write_flac), strict=True):
+        assert write(NOISE, sample_rate_hz=48_000) == data
+    assert b"PEAK" not in first[0]                                # a chunk with the time of writing
 
 
 def test_filter_tables_state_the_convention_and_the_coefficients():

@@ -14,6 +14,7 @@ from dolce.core.geometry import Point, RoomSize
 from dolce.core.room import Box, new_plan, numbered, spots_by_pattern
 from dolce.core.room.plan import BOX_KINDS
 from dolce.errors import DolceError, FormatError
+from dolce.formats.csv_text import harmless, original
 from dolce.formats.places_csv import COLUMNS, read_places, write_places
 from dolce.formats.room_json import SCHEMA, read_room, write_room
 from dolce.services.demo_rooms import attic, barn, net_loft
@@ -118,3 +119,20 @@ def test_schema_that_is_served_is_named_in_the_docs():
     guide = (Path(__file__).parents[2] / "docs" / "room-files.md").read_text()
     for part in SCHEMA["properties"]:
         assert f"`{part}`" in guide
+
+
+@given(st.text(max_size=30))
+def test_any_text_in_a_cell_is_harmless_and_read_back(text):
+    # OWASP, "CSV Injection": spreadsheets evaluate cells that begin with these.
+    cell = harmless(text)
+    assert not cell.startswith(("=", "+", "-", "@", "\t", "\r", "\n"))
+    assert original(cell) == text
+
+
+def test_names_that_spreadsheets_would_evaluate_are_written_harmless():
+    plan = attic()
+    first, *others = plan.seats
+    named = replace(plan, seats=(replace(first, name='=HYPERLINK("http://x")'), *others))
+    assert b"'=HYPERLINK" in write_places(named)
+    assert b",=HYPERLINK" not in write_places(named).replace(b'"', b"")
+    assert read_places(write_places(named), named, name="p.csv") == named

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 import numpy as np
 import soundfile
 from numpy.typing import NDArray
+from scipy.io import wavfile
 
 from dolce.errors import FormatError
 
@@ -93,8 +94,11 @@ def _loudest(file: soundfile.SoundFile, name: str) -> NDArray[np.float64]:
 
 
 def write_wav(sample: NDArray[np.float64], *, sample_rate_hz: int) -> bytes:
-    """Mono 32-bit float WAV."""
-    return _written(sample, sample_rate_hz, format="WAV", subtype="FLOAT")
+    """Mono 32-bit float WAV; equal samples give equal bytes, whenever they are written."""
+    # libsndfile would put the present time into a float WAV.
+    out = io.BytesIO()
+    wavfile.write(out, sample_rate_hz, np.asarray(sample, dtype=np.float32))
+    return out.getvalue()
 
 
 def write_wav_24(sample: NDArray[np.float64], *, sample_rate_hz: int) -> bytes:

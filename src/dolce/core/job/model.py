@@ -88,9 +88,10 @@ class Rig:
         checked.within(self.sweep_level_dbfs, low=-60, high=-3, where="sweep level", unit="dBFS")
         checked.within(self.sweep_seconds, low=1, high=20, where="sweep length", unit="s")
         checked.within(self.microphone_gain_db, low=-20, high=60, where="microphone gain", unit="dB")
-        if self.hardware not in ("rehearsal", "sound card"):
-            raise InvalidValue(f"{self.hardware!r} is not offered.", where="hardware",
-                               remedy="Choose rehearsal or sound card.")
+        for value, choices, where in ((self.hardware, ("rehearsal", "sound card"), "hardware"),
+                                      (self.pace, ("real time", "fast"), "pace")):
+            if value not in choices:
+                raise InvalidValue(f"{value!r} is not offered.", where=where, remedy=f"Choose {' or '.join(choices)}.")
         if self.hardware == "sound card" and not self.card_name:
             raise InvalidValue("no audio device is chosen.", where="device", remedy="Choose one.")
         if self.pointing and self.pointing not in POINTINGS:

@@ -36,4 +36,6 @@ def download(data: bytes | IO[bytes], name: str, media_type: str) -> Response:
     safe = "".join(c for c in name if c.isalnum() or c in "-_. '&+,()") or "download"
     stream = io.BytesIO(data) if isinstance(data, bytes) else data
     # Names in any script: Werkzeug writes them as RFC 6266 has it.
-    return send_file(stream, mimetype=media_type, as_attachment=True, download_name=safe, max_age=0)
+    response = send_file(stream, mimetype=media_type, as_attachment=True, download_name=safe, max_age=0)
+    response.call_on_close(stream.close)
+    return response

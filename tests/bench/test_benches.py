@@ -1,0 +1,46 @@
+"""Every bench still works: its short form ends, prints promises, and what has nothing to do with time is held."""
+
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+BENCH = Path(__file__).parents[2] / "bench"
+SCRIPTS = [path.stem for path in sorted(BENCH.glob("*.py")) if path.stem not in ("all", "promises")]
+# What these promise is counted, not timed: it holds on any machine, however busy.
+COUNTED = ("break_commands", "break_input", "break_kills", "break_storage")
+README = (BENCH.parent / "README.md").read_text()
+
+
+@pytest.mark.parametrize("script", [
+    pytest.param(name, marks=pytest.mark.xdist_group("devices" if name == "rig_figures" else name))
+    for name in SCRIPTS])
+def test_the_short_form_of_every_bench_ends_and_what_it_counts_is_held(script):
+    run = subprocess.run([sys.executable, BENCH / f"{script}.py", "--short"], capture_output=True, text=True)
+    assert run.returncode in (0, 1), run.stderr[-2000:]
+    assert run.stdout.rstrip().splitlines()[-1].endswith("missed (short)"), run.stdout
+    if script in COUNTED:
+        assert run.returncode == 0, run.stdout
+
+
+def test_stops_are_answered_by_what_happened():
+    run = subprocess.run([sys.executable, BENCH / "break_stops.py", "--short"], capture_output=True, text=True)
+    answered = next(line for line in run.stdout.splitlines() if "answered otherwise" in line)
+    assert answered.startswith("held"), run.stdout
+
+
+def test_one_command_runs_all_and_the_readme_names_it(tmp_path):
+    assert "bench/all.py" in README
+    failing = tmp_path / "bench"
+    failing.mkdir()
+    for name in ("all", "promises"):
+        (failing / f"{name}.py").write_text((BENCH / f"{name}.py").read_text())
+    (failing / "one.py").write_text("from promises import *\nline('a', '1', '2', False)\nraise SystemExit(ended())\n")
+    (failing / "two.py").write_text("raise RuntimeError('broke')\n")
+    (failing / "three.py").write_text("from promises import *\nline('a', '1', '1', True)\nraise SystemExit(ended())\n")
+
+    def code(*names: str) -> int:
+        return subprocess.run([sys.executable, failing / "all.py", *names], capture_output=True).returncode
+
+    assert [code("three"), code("one"), code("two"), code()] == [0, 1, 1, 1]

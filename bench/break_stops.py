@@ -101,8 +101,11 @@ def tried(services: Services, job_id: int) -> None:
         late += after > LATEST_S
         last = services.taking.board(job_id).last_pass
         answers[answer] += 1
-        happened = {409: "not begun"}.get(status[-1], {"stopped": "stopped", "done": "ended by itself"}.get(last.state))
-        wrong += not (answer == happened or (answer == "nothing" and happened == "ended by itself" and after <= 0))
+        # Silence is what "nothing" and "not begun" promise: no block may leave after the press.
+        right = {"stopped": last.state == "stopped", "ended by itself": last.state == "done"}.get(answer, after <= 0)
+        if not right:
+            wrong += 1
+            note(f"  answered “{answer}”, the pass {last.state}, run {status[-1]}", f"last block {1000 * after:.0f} ms")
     line(
         f"{STOPS} stops: sound later than 100 ms after the press",
         f"{late}, latest {1000 * worst:.0f} ms",

@@ -22,7 +22,7 @@ from dolce.errors import DeviceError
 FULL_SCALE_SPL_DB = 120.0         # of a full-scale sine, at 0 dB of microphone gain
 LATENCY_S = 0.0062                # of interface and drivers together
 ROOM_NOISE_DBFS = -74.0           # RMS at 0 dB of microphone gain
-_BLOCK_S = 0.05
+_BLOCK_S = 0.02                   # after a stop no more than one is played to its end
 _STOP_WITHIN_S = 0.02             # how often live sound asks whether it shall end
 _STEPS = 2**23                    # a 24-bit converter
 

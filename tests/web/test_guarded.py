@@ -38,6 +38,7 @@ def test_stop_needs_no_token_and_no_page_of_this_start(services, client, job):
     answer = client.post("/sound/stop", data={"csrf_token": "of another day"}, headers={"X-CSRFToken": "old"})
     assert "Sound stopped" in answer.text
     assert services.taking.board(job.id).last_pass.state == "stopped"
+    services.sound.wait(10)
     assert client.post("/sound/stop", headers={"Host": "evil.example"}).status_code == 400
     assert "Nothing was playing." in client.post("/sound/stop").text
     assert client.post(f"/jobs/{job.id}/takes/run").status_code == 400               # all else needs its token

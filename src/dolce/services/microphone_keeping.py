@@ -55,6 +55,11 @@ class MicrophoneKeeping:
                 findings=tuple(microphone_findings(job.rig.microphones, job.rig.pointing)),
                 last_pass=work.passes.latest(job_id, "compare"))
 
+    def get(self, number: int) -> Microphone:
+        """The microphone of the shelf under a number, or NotFound."""
+        with self._context.look() as work:
+            return work.microphones.get(number)
+
     def add(self, *, name: str, serial: str = "", sensitivity_mv_pa: float | None = None) -> Microphone:
         """Put a microphone on the shelf."""
         with self._context.change() as work:

@@ -96,6 +96,11 @@ class ProcessorKeeping:
         with self._context.change() as work:
             work.processors.delete(number, self._context.now())
 
+    def limits(self, number: int) -> ProcessorLimits:
+        """Those of the shelf under a number, or NotFound."""
+        with self._context.look() as work:
+            return work.processors.get(number)
+
     def restore_limits(self, number: int) -> None:
         with self._context.change() as work:
             work.processors.restore(number)

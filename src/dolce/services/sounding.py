@@ -91,8 +91,9 @@ class SoundingNow:
         # Counted before the look at what runs: a pass that begins at this very moment sees the count, or is seen.
         self._stops = next(self._counter)
         present = self.present
-        if present is not None:
-            present.stop.set()
+        if present is None or present.silent.is_set():
+            return None
+        present.stop.set()
         return present
 
     def require_not_stopped(self, asked: int) -> None:

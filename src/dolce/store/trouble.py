@@ -24,7 +24,7 @@ def in_words(error: DBAPIError | sqlite3.Error, *, where: str = "data folder") -
 
 
 _WORDS: dict[int | None, tuple[str, str]] = {
-    sqlite3.SQLITE_FULL: ("the disk is full: this could not be kept.",
+    sqlite3.SQLITE_FULL: ("the disk is full, so this could not be kept.",
                           "Make room on the disk, then go on; Dolce need not be started again."),
     sqlite3.SQLITE_IOERR: ("the disk could not be written or read.",
                            "Check that it is there, healthy and has room, then go on."),

@@ -166,5 +166,5 @@ def _readable(what: str, job: str) -> Iterator[None]:
     try:
         yield
     except _UNDECODABLE as error:
-        raise Damaged(f"its {what} can't be read ({type(error).__name__}).", where=job,
+        raise Damaged(f"its {what} can't be read any more.", where=job,
                       remedy="Put back a backup, or save what can be read from the list of jobs.") from error

@@ -2,7 +2,6 @@
 
 from flask import Blueprint, Response, make_response, redirect, render_template, request, url_for
 
-from dolce.core.job import Job
 from dolce.errors import InvalidForm
 from dolce.services.job_keeping import JobWish
 from dolce.web.shared.form_reader import FormReader
@@ -18,10 +17,9 @@ def _page(*, status: int = 200, **context: object) -> Response:
                                          **{"faults": {}, "typed": {}, "editing": None, **context}), status)
 
 
-def _wish(form: FormReader, kept: Job | None = None) -> JobWish:
-    """What was typed; fields that were not touched as they are kept."""
-    return JobWish(**{name: form.text(name, default, now=getattr(kept, name, None)) for name, default in (
-        ("name", ""), ("place", ""), ("notes", ""), ("units", "metres"))})
+def _wish(form: FormReader) -> JobWish:
+    return JobWish(name=form.text("name"), place=form.text("place"), notes=form.text("notes"),
+                   units=form.text("units", "metres"))
 
 
 @blueprint.get("/")
@@ -57,8 +55,9 @@ def edit(job_id: int) -> Response:
 @blueprint.post("/jobs/<int:job_id>/edit")
 def save(job_id: int) -> Response:
     """Keep them."""
-    kept, form = services().jobs.get(job_id), FormReader(request.form)
-    wish = _wish(form, kept)
+    kept = services().jobs.get(job_id)
+    form = FormReader(request.form, kept=kept)
+    wish = _wish(form)
     try:
         form.done()
         services().jobs.edit(job_id, wish)

@@ -40,20 +40,21 @@ def metres_of_feet(text: str) -> float | None:
 class FormReader:
     """Reads fields one by one; `done` raises InvalidForm with every fault found.
 
-    `now` is what a field's value is at present; given that, a field that was not touched keeps it.
+    `kept` holds what the fields' values are at present, as attributes or by name: a field that was not touched keeps
+    its value, whatever the page showed.
     """
 
-    def __init__(self, form: Mapping[str, str]) -> None:
+    def __init__(self, form: Mapping[str, str], *, kept: object = None) -> None:
         self._form = form
+        self._kept = kept
         self.faults: dict[str, str] = {}
 
-    def text(self, name: str, default: str = "", *, now: str | None = None) -> str:
+    def text(self, name: str, default: str = "") -> str:
         # Browsers send line ends of their own.
         value = self._form.get(name, default).replace("\r\n", "\n").strip()
-        return self._settled(name, value, now, lambda raw: raw.replace("\r\n", "\n").strip(), lambda v: f"“{v}”")
+        return self._settled(name, value, lambda raw: raw.replace("\r\n", "\n").strip(), lambda v: f"“{v}”")
 
-    def number(self, name: str, *, low: float, high: float, unit: str = "", default: float | None = None,
-               now: float | None = None) -> float:
+    def number(self, name: str, *, low: float, high: float, unit: str = "", default: float | None = None) -> float:
         """A number, with point or comma; outside `low`..`high` it is a fault."""
         raw = self._form.get(name, "").strip()
         if not raw and default is not None:
@@ -66,7 +67,7 @@ class FormReader:
             end = f" {unit}" if unit else ""
             self.faults[name] = f"{value:g}{end} is out of range. Choose {low:g} to {high:g}{end}."
             return low
-        return self._settled(name, value, now, number_of, lambda v: f"{plain(v)} {unit}".rstrip())
+        return self._settled(name, value, number_of, lambda v: f"{plain(v)} {unit}".rstrip())
 
     def length_m(self, name: str, *, low: float, high: float, units: str, now: float | None = None) -> float:
         """A length typed in metres, or in feet and inches, in metres; the limits are in metres.
@@ -88,18 +89,22 @@ class FormReader:
             return low
         return metres
 
-    def whole(self, name: str, *, low: int, high: int, now: int | None = None) -> int:
-        value = self.number(name, low=low, high=high, now=now)
+    def whole(self, name: str, *, low: int, high: int) -> int:
+        value = self.number(name, low=low, high=high)
         if name not in self.faults and value != int(value):
             self.faults[name] = "A whole number is needed."
         return int(value)
 
-    def choice(self, name: str, choices: tuple[str, ...], *, now: str | None = None) -> str:
+    def choice(self, name: str, choices: tuple[str, ...]) -> str:
         value = self._form.get(name, "")
         if value not in choices:
             self.faults[name] = f"Choose {', '.join(choices)}."
             return choices[0]
-        return self._settled(name, value, now, lambda raw: raw, lambda v: f"“{v}”")
+        return self._settled(name, value, lambda raw: raw, lambda v: f"“{v}”")
+
+    def filled(self, name: str) -> bool:
+        """Whether anything stands in a field."""
+        return bool(self._form.get(name, "").strip())
 
     def flag(self, name: str) -> bool:
         return bool(self._form.get(name))
@@ -112,10 +117,11 @@ class FormReader:
         if self.faults:
             raise InvalidForm(self.faults)
 
-    def _settled(self, name: str, typed: Value, now: Value | None, read: Callable[[str], Value | None],
+    def _settled(self, name: str, typed: Value, read: Callable[[str], Value | None],
                  said: Callable[[Value], str]) -> Value:
         """What was typed; or what is there now, where nobody typed; or a fault, where two tabs did."""
         raw = self._form.get(f"was-{name}")
+        now = self._kept.get(name) if isinstance(self._kept, Mapping) else getattr(self._kept, name, None)
         if now is None or raw is None:
             return typed
         was = read(raw)

@@ -32,7 +32,10 @@ def use(job_id: int) -> Response:
 @blueprint.post("/choose")
 def choose(job_id: int) -> Response:
     """Take over what was typed."""
-    form = FormReader(request.form)
+    ladder = LadderView.of(services().aligning.view(job_id))
+    form = FormReader(request.form, kept={
+        f"{name}-{row.channel}": value for row in (ladder.rows if ladder else ()) for name, value in (
+            ("trim", round(row.trim_db, 1)), ("delay", round(row.delay_ms, 4)), ("polarity", row.chosen_polarity))})
     typed = {channel: (form.number(f"trim-{channel}", low=-40, high=12, unit="dB"),
                        form.number(f"delay-{channel}", low=0, high=200, unit="ms"),
                        form.choice(f"polarity-{channel}", ("normal", "inverted")))

@@ -232,10 +232,10 @@ def turn(job_id: int, sheet: str, knob: str, step: str) -> Response:
 @blueprint.post("/working-levels")
 def working_levels(job_id: int) -> Response:
     """The reference level and a second one."""
-    form = FormReader(request.form)
+    form = FormReader(request.form, kept=services().jobs.get(job_id).rig)
     values = {"reference_db": form.number("reference_db", low=60, high=95, unit="dB SPL"),
               "second_db": form.number("second_db", low=50, high=95, unit="dB SPL")
-              if form.text("second_db") else None,
+              if form.filled("second_db") else None,
               "plays_effects": form.flag("plays_effects")}
     try:
         form.done()
@@ -249,13 +249,13 @@ def working_levels(job_id: int) -> Response:
 @blueprint.post("/sub-match")
 def sub_match(job_id: int) -> Response:
     """How subs are compared."""
-    form = FormReader(request.form)
     job = services().jobs.get(job_id)
-    way = form.choice("way", tuple(WAYS))
     present = job.rig.sub_match
+    form = FormReader(request.form, kept=present)
+    way = form.choice("way", tuple(WAYS))
     values = {"way": way, "sound": form.choice("sound", ("tone", "noise")),
               "tone_hz": form.number("tone_hz", low=20, high=120, unit="Hz", default=present.tone_hz),
-              "tuning_hz": form.number("tuning_hz", low=10, high=100, unit="Hz") if form.text("tuning_hz") else None,
+              "tuning_hz": form.number("tuning_hz", low=10, high=100, unit="Hz") if form.filled("tuning_hz") else None,
               "step_db": form.number("step_db", low=0.05, high=3, unit="dB"),
               "level_dbfs": form.number("level_dbfs", low=-60, high=-10, unit="dBFS"),
               "distance_m": form.length_m("distance", low=0.02, high=1.0, units=job.units, now=present.distance_m)}

@@ -12,7 +12,7 @@ def _typed(form: FormReader) -> dict:
     """Name, serial number and sensitivity, as typed."""
     values = {"name": form.text("name")[:80], "serial": form.text("serial")[:80],
               "sensitivity_mv_pa": form.number("sensitivity_mv_pa", low=0.1, high=1000, unit="mV/Pa")
-              if form.text("sensitivity_mv_pa") else None}
+              if form.filled("sensitivity_mv_pa") else None}
     if not values["name"]:
         form.faults["name"] = "Give it a name."
     return values
@@ -35,7 +35,7 @@ def add_microphone(job_id: int) -> Response:
 @blueprint.post("/microphones/<int:number>")
 def edit_microphone(job_id: int, number: int) -> Response:
     """Change what is known of it."""
-    form = FormReader(request.form)
+    form = FormReader(request.form, kept=services().microphones.get(number))
     values = _typed(form)
     try:
         form.done()

@@ -1,5 +1,7 @@
 """Routes of the processor: limits, what it holds, blank slate, mute, solo and dim."""
 
+from dataclasses import asdict
+
 from flask import Response, request
 
 from dolce.core.processor import ProcessorLimits
@@ -13,7 +15,8 @@ _FIELDS = {"name": "name", "highest Q": "highest_q"}
 
 def _limits(number: int | None) -> ProcessorLimits:
     """Limits as typed; InvalidForm with each fault."""
-    form = FormReader(request.form)
+    kept = None if number is None else services().processor.limits(number)
+    form = FormReader(request.form, kept=kept and {**asdict(kept), "most_delay_ms": 1000 * kept.most_delay_s})
     values = {
         "name": form.text("name")[:80], "bands": form.whole("bands", low=0, high=31),
         "lowest_gain_db": form.number("lowest_gain_db", low=-30, high=0, unit="dB"),

@@ -40,28 +40,24 @@ def _changed(job_id: int, form: FormReader, changes: dict, sheet: str) -> Respon
 @blueprint.post("/settings")
 def settings(job_id: int) -> Response:
     """Rate and pace."""
-    form, kept = FormReader(request.form), services().jobs.get(job_id).rig
+    kept = services().jobs.get(job_id).rig
+    form = FormReader(request.form, kept={"sample_rate_hz": str(kept.sample_rate_hz), "pace": kept.pace})
     return _changed(job_id, form, {
-        "sample_rate_hz": int(form.choice("sample_rate_hz", tuple(map(str, SAMPLE_RATES_HZ)),
-                                          now=str(kept.sample_rate_hz))),
-        "pace": form.choice("pace", _PACES, now=kept.pace)}, "setup")
+        "sample_rate_hz": int(form.choice("sample_rate_hz", tuple(map(str, SAMPLE_RATES_HZ)))),
+        "pace": form.choice("pace", _PACES)}, "setup")
 
 
 @blueprint.post("/level")
 def level(job_id: int) -> Response:
     """Sweep, gain and ceiling."""
-    form, kept = FormReader(request.form), services().jobs.get(job_id).rig
-
-    def number(name: str, low: float, high: float, unit: str) -> float:
-        return form.number(name, low=low, high=high, unit=unit, now=getattr(kept, name))
-
+    form = FormReader(request.form, kept=services().jobs.get(job_id).rig)
     return _changed(job_id, form, {
-        "sweep_level_dbfs": number("sweep_level_dbfs", -60, -3, "dBFS"),
-        "sweep_seconds": number("sweep_seconds", 1, 20, "s"),
-        "microphone_gain_db": number("microphone_gain_db", -20, 60, "dB"),
-        "ceiling_dbfs": number("ceiling_dbfs", -60, 0, "dBFS"),
-        "ceiling_spl_db": number("ceiling_spl_db", 50, 120, "dB SPL") if form.text("ceiling_spl_db") else None},
-        "level")
+        "sweep_level_dbfs": form.number("sweep_level_dbfs", low=-60, high=-3, unit="dBFS"),
+        "sweep_seconds": form.number("sweep_seconds", low=1, high=20, unit="s"),
+        "microphone_gain_db": form.number("microphone_gain_db", low=-20, high=60, unit="dB"),
+        "ceiling_dbfs": form.number("ceiling_dbfs", low=-60, high=0, unit="dBFS"),
+        "ceiling_spl_db": form.number("ceiling_spl_db", low=50, high=120, unit="dB SPL")
+        if form.filled("ceiling_spl_db") else None}, "level")
 
 
 @blueprint.post("/hardware")

@@ -149,7 +149,7 @@ def put_back(job_id: int) -> Response:
 def set_size(job_id: int) -> Response:
     """Length, width, height, temperature."""
     job = services().jobs.get(job_id)
-    form = FormReader(request.form)
+    form = FormReader(request.form, kept={"temperature": job.room.temperature_c})
     length, width, height = (
         form.length_m(name, low=low, high=high, units=job.units, now=now) for name, low, high, now in (
             ("length", 1, 30, job.room.length_m), ("width", 1, 30, job.room.width_m),
@@ -234,7 +234,10 @@ def what_if(job_id: int) -> Response:
 @blueprint.post("/speakers/<channel>")
 def set_speaker(job_id: int, channel: str) -> Response:
     """Aim, source, low limit, output, partner of a speaker."""
-    form = FormReader(request.form)
+    kept = services().jobs.get(job_id).speaker(channel)
+    form = FormReader(request.form, kept={
+        "aim": kept.aim, "toe_in": kept.toe_in_deg, "source": kept.source, "low_limit": kept.low_limit_hz,
+        "output": kept.output, "partner": kept.partner or ""})
     values = {"aim": form.choice("aim", ("main seat", "straight", "angle")),
               "toe_in_deg": form.number("toe_in", low=-180, high=180, unit="°", default=0.0),
               "source": form.choice("source", ("point", "line")),
@@ -281,13 +284,14 @@ def add_seat(job_id: int) -> Response:
 @blueprint.post("/seats/<int:seat_id>")
 def set_seat(job_id: int, seat_id: int) -> Response:
     """Name, weight, whether it is the main seat."""
-    form = FormReader(request.form)
+    form = FormReader(request.form, kept=services().jobs.get(job_id).plan.seat(seat_id))
     weight = form.number("weight", low=0, high=10)
     name, main = form.text("name"), form.flag("main")
 
     def change() -> None:
         if form.faults:
-            raise InvalidForm({f"seat-row-{seat_id}": f"Weight: {form.faults['weight']}"})
+            said = " ".join(f"{field.capitalize()}: {text}" for field, text in form.faults.items())
+            raise InvalidForm({f"seat-row-{seat_id}": said})
         services().room.set_seat(job_id, seat_id, name=name, weight=weight, main=main)
 
     return _changed(job_id, change, fault=f"seat-row-{seat_id}")
@@ -358,7 +362,8 @@ def add_box(job_id: int) -> Response:
 def set_box(job_id: int, box_id: int) -> Response:
     """Name and size of a drawing."""
     job = services().jobs.get(job_id)
-    box, form = job.plan.box(box_id), FormReader(request.form)
+    box = job.plan.box(box_id)
+    form = FormReader(request.form, kept={"box_name": box.name})
     sizes = {f"{name}_m": form.length_m(f"box_{name}", low=0.01, high=30, units=job.units, now=now)
              for name, now in (("width", box.width_m), ("depth", box.depth_m), ("height", box.height_m))}
 

@@ -1,6 +1,7 @@
 """Routes of the Shape stop."""
 
 from collections.abc import Callable
+from dataclasses import asdict
 
 from flask import Blueprint, Response, make_response, redirect, render_template, request, url_for
 
@@ -51,11 +52,13 @@ def page(job_id: int) -> Response:
 @blueprint.post("/aim")
 def aim(job_id: int) -> Response:
     """Target, limits, link; then look for filters if asked."""
-    form, kept = FormReader(request.form), services().shaping.shape(job_id)
+    kept = services().shaping.shape(job_id)
+    form = FormReader(request.form, kept={
+        **asdict(kept.target), **asdict(kept.limits), "anchor": kept.anchor, "anchor_level_db": kept.anchor_level_db,
+        "anchor_from_hz": kept.anchor_band_hz[0], "anchor_to_hz": kept.anchor_band_hz[1]})
 
     def number(name: str, low: float, high: float, unit: str = "") -> float:
-        now = next((getattr(part, name) for part in (kept.target, kept.limits) if hasattr(part, name)), None)
-        return form.number(name, low=low, high=high, unit=unit, now=now)
+        return form.number(name, low=low, high=high, unit=unit)
 
     try:
         target = {"bass_lift_db": number("bass_lift_db", -6, 15, "dB"),
@@ -66,11 +69,10 @@ def aim(job_id: int) -> Response:
                   "max_boost_db": number("max_boost_db", 0, 12, "dB"),
                   "max_cut_db": number("max_cut_db", 0, 24, "dB"), "min_q": number("min_q", 0.2, 20),
                   "max_q": number("max_q", 0.2, 20),
-                  "bands": form.whole("bands", low=1, high=31, now=kept.limits.bands)}
-        anchor = form.choice("anchor", ("band", "hand"), now=kept.anchor)
-        band = tuple(form.number(f"anchor_{end}_hz", low=20, high=20_000, unit="Hz", now=hz)
-                     for end, hz in zip(("from", "to"), kept.anchor_band_hz, strict=True))
-        level = form.number("anchor_level_db", low=-120, high=60, unit="dB", now=kept.anchor_level_db)
+                  "bands": form.whole("bands", low=1, high=31)}
+        anchor = form.choice("anchor", ("band", "hand"))
+        band = (number("anchor_from_hz", 20, 20_000, "Hz"), number("anchor_to_hz", 20, 20_000, "Hz"))
+        level = number("anchor_level_db", -120, 60, "dB")
         form.done()
         try:
             shape = Shape(target=Target(**target), limits=Limits(**limits), anchor=anchor, anchor_band_hz=band,
@@ -99,13 +101,12 @@ def _edited(job_id: int, edit: Callable[[], None], *, channel: str = "") -> Resp
 def edit_band(job_id: int, channel: str, band_id: int) -> Response:
     """Frequency, gain, Q of one band."""
     try:
-        now = services().shaping.band(job_id, channel, band_id).filter
+        form = FormReader(request.form, kept=services().shaping.band(job_id, channel, band_id).filter)
     except NotFound as error:
         return _show(job_id, status=409, notice=str(error))
-    form = FormReader(request.form)
-    values = {"frequency_hz": form.number("frequency_hz", low=5, high=24_000, unit="Hz", now=now.frequency_hz),
-              "gain_db": form.number("gain_db", low=-30, high=15, unit="dB", now=now.gain_db),
-              "q": form.number("q", low=0.1, high=50, now=now.q)}
+    values = {"frequency_hz": form.number("frequency_hz", low=5, high=24_000, unit="Hz"),
+              "gain_db": form.number("gain_db", low=-30, high=15, unit="dB"),
+              "q": form.number("q", low=0.1, high=50)}
     try:
         form.done()
     except InvalidForm as error:

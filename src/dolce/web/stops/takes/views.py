@@ -89,7 +89,7 @@ def _cell(board: Board, channel: str, spot: int, waiting: set[tuple[str, int]], 
     here = (channel, spot)
     kind = "sounding" if here == now else "waiting" if here in waiting else "taken" if take else "empty"
     path = ""
-    if take is not None:
+    if take is not None and not take.damaged:
         middle = mid_level_db(ANALYSIS_GRID_HZ, take.level_db)
         path = small_path(smoothed_level_db(take.level_db, per_octave=12), middle_db=middle, width=CELL_WIDTH,
                           height=CELL_HEIGHT)

@@ -129,7 +129,7 @@ def filled(services: Services, job_id: int) -> None:
                 work.takes.add(
                     round_id=made.id,
                     channel=f"C{k % channels}",
-                    spot_number=k // channels + 1,
+                    spot_id=k // channels + 1,
                     source="rig",
                     at=services.context.now(),
                     capture=capture,
@@ -186,7 +186,7 @@ def keeping(services: Services, job_id: int) -> None:
                 work.takes.add(
                     round_id=job.round_id,
                     channel="L",
-                    spot_number=1,
+                    spot_id=1,
                     source="rig",
                     capture=capture,
                     at=services.context.now(),

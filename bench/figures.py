@@ -94,7 +94,7 @@ def take_cost(services: Services, job_id: int) -> None:
     def whole() -> None:
         capture, level = captured(recording, sweep=sweep, microphone=job.rig.curve)
         with services.context.change() as work:
-            work.takes.add(round_id=job.round_id, channel="L", spot_number=1, at=services.context.now(), source="rig",
+            work.takes.add(round_id=job.round_id, channel="L", spot_id=1, at=services.context.now(), source="rig",
                            capture=capture, level_db=level, arrival_known=True, recording=data, recording_name="x",
                            sweep=sweep)
 

@@ -110,12 +110,13 @@ def test_a_new_job_from_nothing_to_proven(driver, address, downloads, tmp_path):
     page.ready()
 
     # A recording made elsewhere, put on a cell: unknown delay is said.
-    take = services.taking.board(job_id).takes[("R", 3)]
+    third = services.jobs.get(job_id).spots[2].id
+    take = services.taking.board(job_id).takes[("R", third)]
     data, _ = services.taking.recording(job_id, take.id)
     samples, rate = soundfile.read(io.BytesIO(data))
     soundfile.write(tmp_path / "recorder.wav", samples, rate, subtype="PCM_16")
-    page.find('[data-cell="R-3"] summary').click()
-    page.find('[data-cell="R-3"] input[type=file]').send_keys(str(tmp_path / "recorder.wav"))
+    page.find(f'[data-cell="R-{third}"] summary').click()
+    page.find(f'[data-cell="R-{third}"] input[type=file]').send_keys(str(tmp_path / "recorder.wav"))
     page.press("Use it")
     page.wait(lambda: "absolute delay is not known" in page.text("#messages"))
     assert page.text('[data-cell="R-3"] .word') == "clean, file"

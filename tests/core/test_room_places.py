@@ -61,12 +61,12 @@ def test_a_seat_takes_its_spots_along_and_keeps_them_inside():
     plan = replace(TWO_ROWS, spots=numbered(TWO_ROWS, spots_by_pattern(TWO_ROWS, "cluster", seat_id=2, count=5,
                                                                        spacing_m=0.3)))
     there = moved(plan, "seat-2", plan.seat(2).place.along(x_m=-1.4))
-    assert there.spot(1).place.x_m == pytest.approx(plan.spot(1).place.x_m - 1.4)
+    assert there.spots[0].place.x_m == pytest.approx(plan.spots[0].place.x_m - 1.4)
     assert min(s.place.x_m for s in there.spots) == 0.1
     with pytest.raises(InvalidValue, match=r"Seat 2: x = -0\.40"):
         moved(plan, "seat-2", plan.seat(2).place.along(x_m=-2))
     with pytest.raises(NotFound):
-        moved(plan, "spot-99", plan.spot(1).place)
+        moved(plan, "spot-99", plan.spots[0].place)
 
 
 def test_patterns():

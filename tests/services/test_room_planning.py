@@ -95,15 +95,13 @@ def test_dismissing_needs_a_reason_and_a_finding_that_stands(services, job_id):
     assert services.room.view(job_id).findings.open[0].key == key
 
 
-def test_takes_protect_their_channels_and_spots(services, job_id):
+def test_takes_protect_their_channels(services, job_id):
     services.rigging.set_rig(job_id, pace="fast", sweep_seconds=1.0)
     services.room.set_layout(job_id, "2.0", subs=0)
     services.room.move(job_id, "spot-2", plan_of(services, job_id).spot(2).place.along(z_m=0.02))
     services.taking.run_spot(job_id, 2)
     services.sound.wait()
-    for change in (lambda: services.room.remove_spot(job_id, 1), lambda: services.room.remove_spot(job_id, 2),
-                   lambda: services.room.lay_out_spots(job_id, "one", seat_id=1, count=1, spacing_m=0.2),
-                   lambda: services.room.set_layout(job_id, "1.0", subs=0),
+    for change in (lambda: services.room.set_layout(job_id, "1.0", subs=0),
                    lambda: services.room.remove_channel(job_id, "L"),
                    lambda: services.room.use_file(job_id, b"{}", name="x.json")):
         before = plan_of(services, job_id)
@@ -115,6 +113,59 @@ def test_takes_protect_their_channels_and_spots(services, job_id):
     services.room.move(job_id, "L", Point(x_m=2.0, y_m=1.5, z_m=1.2))
     assert take.speaker_place == Point(x_m=1.15, y_m=0.75, z_m=1.25)
     assert take.spot_place == plan_of(services, job_id).spot(2).place
+
+
+def test_takes_stay_with_their_spots_whatever_is_laid_out_over_them(services, job_id):
+    services.rigging.set_rig(job_id, pace="fast", sweep_seconds=1.0)
+    services.room.set_layout(job_id, "2.0", subs=0)
+    services.taking.run_spot(job_id, 2)
+    services.sound.wait()
+    old = {spot.id: spot for spot in plan_of(services, job_id).spots}
+    services.room.lay_out_spots(job_id, "flat", seat_id=1, count=9, spacing_m=0.31)
+    new = plan_of(services, job_id).spots
+    # Other places are other spots: none of them has what was taken at spot 2.
+    assert {s.id for s in new} & set(old) == {i for i, s in old.items() if s.seat_id != 1 or i == 1}
+    board = services.taking.board(job_id)
+    assert (board.taken, board.away, len(board.takes)) == (0, 2, 0)
+    assert services.progress.status(job_id).stops[2].line == f"0 of {2 * len(new)} takes"
+    services.room.undo(job_id)                                   # they are there again
+    assert services.taking.board(job_id).takes.keys() == {("L", 2), ("R", 2)}
+    services.room.remove_spot(job_id, 2)
+    services.room.add_spot(job_id, 1)                            # and a new spot never gets the id of an old one
+    assert plan_of(services, job_id).spots[-1].id > max(old)
+    assert services.taking.board(job_id).taken == 0
+
+
+def test_a_file_of_a_room_brings_no_ids_that_takes_hang_on(services, job_id):
+    data, _ = services.room.room_file(job_id)
+    services.rigging.set_rig(job_id, pace="fast", sweep_seconds=1.0)
+    services.room.set_layout(job_id, "2.0", subs=0)
+    services.taking.repeat(job_id, "L", 2)
+    services.sound.wait()
+    elsewhere = data.replace(b'"id": 2,', b'"id": 99,').replace(b'"id": 3,', b'"id": 2,').replace(
+        b'"id": 99,', b'"id": 3,')
+    services.room.use_file(job_id, elsewhere, name="room.json")
+    place = services.taking.board(job_id).takes["L", 2].spot_place
+    assert plan_of(services, job_id).spot(2).place == place
+
+
+def test_spots_belong_to_a_seat_or_stand_close_to_a_speaker_or_are_free(services, job_id):
+    plan = plan_of(services, job_id)
+    services.room.set_spot(job_id, 3, seat_id=None, close_to="C")
+    services.room.set_spot(job_id, 4, seat_id=None)
+    services.room.set_spot(job_id, 5, seat_id=2)
+    after = plan_of(services, job_id)
+    assert [after.belongs_to(after.spot(k)) for k in (3, 4, 5)] == ["close to C", "free", plan.seat(2).name]
+    assert {3, 4, 5} & {s.id for s in after.spots_of(1)} == set()
+    far = services.room.view(job_id).warnings
+    assert ("not close", "C") in {(w.kind, w.about) for w in far}
+    close = after.speaker("C").place.along(y_m=0.5)
+    services.room.move(job_id, "spot-3", close)
+    assert 3 not in {w.spot for w in services.room.view(job_id).warnings if w.kind in ("not close", "speaker")}
+    services.room.remove_channel(job_id, "C")
+    assert plan_of(services, job_id).belongs_to(plan_of(services, job_id).spot(3)) == "free"
+    with pytest.raises(InvalidValue, match="can't belong to a seat and stand close"):
+        services.room.set_spot(job_id, 3, seat_id=1, close_to="L")
 
 
 def test_partners_are_told(services, job_id):
@@ -140,7 +191,10 @@ def test_files_go_both_ways(services, job_id):
     assert name.endswith(".json")
     other = services.jobs.create(JobWish(name="Other")).id
     services.room.use_file(other, data, name=name)
-    assert plan_of(services, other) == plan_of(services, job_id)
+    there, here = plan_of(services, other), plan_of(services, job_id)
+    # The same room; its spots are new to the other job.
+    assert [replace(s, id=1) for s in there.spots] == [replace(s, id=1) for s in here.spots]
+    assert replace(there, spots=(), last_spot_id=0) == replace(here, spots=(), last_spot_id=0)
     services.room.undo(other)
     assert plan_of(services, other).layout == "2.0"
     table, name = services.room.places_file(job_id)

@@ -141,9 +141,9 @@ def test_samples_that_the_disk_has_changed_are_refused_and_found_by_the_check(fo
     changed(folder, "UPDATE samples SET response = zeroblob(length(response))")
     report = check_folder(folder)
     assert (report.jobs, report.takes, len(report.faults)) == (2, 1, 1)
-    assert report.faults[0].startswith("One, L at spot 1, attempt 1")
+    assert report.faults[0].startswith("One, L, spot of id 1, attempt 1")
     opened = open_services(folder)
-    with pytest.raises(Damaged, match="L, spot 1: the samples of this take are not those that were kept"):
+    with pytest.raises(Damaged, match="L, attempt 1: the samples of this take are not those that were kept"):
         opened.taking.recording(1, 1)
     opened.close()
 

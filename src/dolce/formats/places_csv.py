@@ -20,7 +20,7 @@ def write_places(plan: RoomPlan) -> bytes:
     """All places in metres from the front left corner of the floor."""
     rows = [*(("speaker", s.channel, s.title, s.place) for s in plan.speakers),
             *(("seat", s.id, s.name, s.place) for s in plan.seats),
-            *(("spot", s.number, plan.seat(s.seat_id).name, s.place) for s in plan.spots),
+            *(("spot", s.number, plan.belongs_to(s), s.place) for s in plan.spots),
             *(("drawing", b.id, b.title, b.place) for b in plan.boxes)]
     out = io.StringIO()
     writer = csv.writer(out, lineterminator="\n")
@@ -80,7 +80,8 @@ def _placed(plan: RoomPlan, row: list[str], at: dict[str, int], *, where: str) -
     if not all(map(math.isfinite, values)):
         raise FormatError(f"{','.join(row)[:60]!r} has no three numbers for its place.", where=where,
                           remedy="Give x_m, y_m and z_m in metres, with a point.")
-    thing = {"speaker": code, "seat": f"seat-{code}", "spot": f"spot-{code}", "drawing": f"box-{code}"}[kind]
+    spot_id = next((s.id for s in plan.spots if str(s.number) == code), 0)
+    thing = {"speaker": code, "seat": f"seat-{code}", "spot": f"spot-{spot_id}", "drawing": f"box-{code}"}[kind]
     try:
         return moved(plan, thing, Point(x_m=values[0], y_m=values[1], z_m=values[2]))
     except NotFound as error:

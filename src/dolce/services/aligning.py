@@ -55,12 +55,13 @@ class AlignView:
 
 
 def readings_of(work: UnitOfWork, job: Job, round_id: int) -> list[ChannelReading]:
-    """Level over all spots of the main seat, arrival and polarity at its centre (spot 1), by channel."""
+    """Level over all spots of the main seat, arrival and polarity at its centre, by channel."""
     readings = []
-    spots = {s.number for s in job.main_spots}
+    spots = {s.id for s in job.main_spots}
+    centre_spot = job.plan.centre_spot
     for channel in job.channels:
         curves = channel_curves(work, round_id, channel, per_octave=48, spots=spots)
-        centre = next((t for t in curves.takes if t.spot_number == 1), None) if curves else None
+        centre = next((t for t in curves.takes if t.spot_id == centre_spot.id), None) if curves else None
         if centre is None:
             continue
         readings.append(ChannelReading(
@@ -95,7 +96,9 @@ class Aligning:
         elif len(job.channels) < 2:
             missing = "One channel alone needs no levels or delays against others."
         elif len(readings) < len(job.channels):
-            missing = "Every channel must be taken at spot 1, the main seat's centre."
+            centre = job.plan.centre_spot
+            missing = "Lay out spots at the main seat first." if centre is None else \
+                f"Every channel must be taken at {job.at_spot(centre.id)}, the centre of {job.seat.name}."
         limits = job.limits
         ladder = None if missing else arrival_ladder(
             readings, sample_rate_hz=job.rig.sample_rate_hz,

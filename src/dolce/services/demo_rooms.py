@@ -51,7 +51,7 @@ def attic() -> RoomPlan:
 def net_loft() -> RoomPlan:
     """Saltmarsh net loft: a radio-drama room with 5.1 and two subs, a sloping corner, three seats."""
     size = RoomSize(length_m=7.2, width_m=5.4, height_m=2.9, temperature_c=19.0)
-    plan = replace(new_plan(size, layout="5.1", subs=2, seat_name="Mixer"), spots=())
+    plan = replace(new_plan(size, layout="5.1", subs=2, seat_name="Mixer"), spots=(), last_spot_id=0)
     plan = _placed(replace(plan, seats=(
         Seat(id=1, name="Mixer", place=_at(2.70, 2.75, 1.22), weight=1.0),
         Seat(id=2, name="Director", place=_at(1.75, 4.10, 1.20), is_main=False, weight=0.8),
@@ -78,7 +78,7 @@ def barn() -> RoomPlan:
                       ("Director", 3.10, 4.10, 1.10, 1.0), ("Puppeteer", 2.25, 4.15, 1.10, 0.8),
                       ("Composer", 3.95, 4.15, 1.10, 0.8), ("Bench left", 2.10, 5.70, 1.45, 0.5),
                       ("Bench middle", 3.10, 5.70, 1.45, 0.5), ("Bench right", 4.10, 5.70, 1.45, 0.5))))
-    plan = replace(new_plan(size, layout="7.1.4", subs=3, seat_name="Director"), seats=seats, spots=())
+    plan = replace(new_plan(size, layout="7.1.4", subs=3, seat_name="Director"), seats=seats, spots=(), last_spot_id=0)
     plan = with_layout(replace(plan, speakers=plan.speakers[:1], aside=()), "7.1.4", subs=3)
     plan = _placed(plan, {"L": _at(1.15, 0.75, 1.25), "R": _at(5.05, 0.75, 1.25), "C": _at(3.10, 0.55, 0.85),
                           "Lrs": _at(0.95, 7.35, 1.5), "Rrs": _at(5.0, 7.6, 1.5), "Sub1": _at(0.45, 0.45, 0.3),

@@ -44,7 +44,7 @@ def check_folder(folder: Path) -> FolderReport:
                     takes += 1
                     fault = _fault(work, take)
                     if fault:
-                        faults.append(f"{name}, {take.channel} at spot {take.spot_number}, attempt {take.attempt}: "
+                        faults.append(f"{name}, {take.channel}, spot of id {take.spot_id}, attempt {take.attempt}: "
                                       f"{fault}")
         return FolderReport(jobs=len(jobs) + len(damaged), takes=takes, faults=tuple(faults))
     finally:

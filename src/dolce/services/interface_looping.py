@@ -29,7 +29,7 @@ class InterfaceLooping:
         sweep = sweep_of(job.rig)
 
         def step(_channel: str, _spot: int, progress: Progress, stopped: Stopped):
-            device = device_of(job, spot_number=1, round_name="loop", attempt=1, with_loop=True)
+            device = device_of(job, spot_id=job.first_spot.id, round_name="loop", attempt=1, with_loop=True)
             *_, cable = device.play_and_record(stimulus_of(sweep), output=job.rig.loop_output,
                                                sample_rate_hz=sweep.sample_rate_hz, progress=progress, stopped=stopped)
             found = interface_loop(cable, deconvolver=deconvolver_of(sweep, cable.size),

@@ -21,7 +21,6 @@ from dolce.store import UnitOfWork
 
 QUIET_S, SWEEP_S, TAIL_S = 0.6, 1.0, 0.5
 SOFTER_DB = 12.0                   # than the sweeps of the takes
-SPOT = 1
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -99,9 +98,7 @@ class LineChecking:
             job = work.jobs.get(job_id)
             last = work.passes.latest(job_id, "lines")
         wanted = [job.speaker(c).channel for c in (job.channels if channels is None else channels)]
-        if not job.spots:
-            raise Conflict("there is no spot for the microphone.", where="line check",
-                           remedy="Lay out spots in the Room stop first.")
+        spot = job.first_spot.id
         require_open(job, wanted)
         kept = {c: v for c, v in (last.result if last else {}).items() if c in job.channels and c not in wanted}
 
@@ -115,7 +112,7 @@ class LineChecking:
 
             return keep
 
-        return self._sound.start(job_id, kind="lines", steps=[(c, SPOT) for c in wanted], step=step, result=kept,
+        return self._sound.start(job_id, kind="lines", steps=[(c, spot) for c in wanted], step=step, result=kept,
                                  seconds_per_step=QUIET_S + SWEEP_S + TAIL_S)
 
     def answer(self, job_id: int, channel: str, *, heard: str) -> None:
@@ -160,7 +157,7 @@ def _checked(job: Job, channel: str, progress: Progress, stopped: Stopped) -> di
                   level_dbfs=max(-60.0, job.rig.sweep_level_dbfs - SOFTER_DB))
     quiet, tail = round(QUIET_S * rate), round(TAIL_S * rate)
     stimulus = np.concatenate([np.zeros(quiet), sweep.samples(), np.zeros(tail)])
-    device = device_of(job, spot_number=SPOT, round_name="line check", attempt=1)
+    device = device_of(job, spot_id=job.first_spot.id, round_name="line check", attempt=1)
     recording, *_ = device.play_and_record(stimulus, output=speaker.output, sample_rate_hz=rate, progress=progress,
                                            stopped=stopped)
     reading = line_reading(recording, deconvolver=deconvolver_of(sweep, recording.size - quiet), quiet_samples=quiet,
@@ -189,6 +186,7 @@ def _view(job: Job, last: PassRecord | None) -> LinesView:
 
 
 def _expected_m(plan: RoomPlan) -> dict[str, float]:
-    """Distance of every speaker to the microphone at the first spot, by the plan."""
-    microphone = plan.spots[0].place if plan.spots else plan.main_seat.place
+    """Distance of every speaker to the microphone where lines are checked, by the plan."""
+    spot = plan.centre_spot or next(iter(plan.spots), None)
+    microphone = spot.place if spot else plan.main_seat.place
     return {s.channel: distance_m(s.place, microphone) for s in plan.speakers}

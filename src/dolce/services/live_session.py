@@ -47,6 +47,7 @@ class LiveWish:
     weighting, time : str
         What the meter shows large.
     spot : int
+        Id; 0 for the first one of the job.
         Where the microphone stands, or around which it is carried.
     automatic : bool
         One channel after the other without a hand.
@@ -63,7 +64,7 @@ class LiveWish:
     per_octave: int = 12
     weighting: str = "C"
     time: str = "slow"
-    spot: int = 1
+    spot: int = 0
     automatic: bool = False
     compared: int = 0
     top_db: float | None = None
@@ -204,7 +205,7 @@ class LiveSession:
     def run(self, progress: Progress, stopped: Stopped):
         """Until stopped, done, or seen by nobody; returns what keeps its result."""
         try:
-            device = device_of(self.job, spot_number=self.wish.spot, round_name=self.purpose, attempt=1,
+            device = device_of(self.job, spot_id=self.wish.spot, round_name=self.purpose, attempt=1,
                                moving=self._moving(), close_to_m=self._close_to_m(),
                                subs_at_one_place=self.purpose == "subs" and self._match.way == "same place",
                                real_time=True if self.purpose in ("meter", "spectrum") else None,
@@ -358,7 +359,9 @@ class LiveSession:
         if self.purpose != "moving":
             return ()
         seat = self.job.spot(self.wish.spot).seat_id
-        return tuple(spot.number for spot in self.job.plan.spots_of(seat))
+        if seat is None:
+            return (self.wish.spot,)
+        return tuple(spot.id for spot in self.job.plan.spots_of(seat))
 
     def _close_to_m(self) -> float | None:
         close = self.purpose == "subs" and self._match.way == "close"

@@ -131,7 +131,7 @@ class LiveSound:
             job = work.jobs.get(job_id)
             kind = _KIND.get(purpose, "live")
             last = work.passes.latest(job_id, kind)
-        job.spot(wish.spot)
+        wish = replace(wish, spot=job.spot(wish.spot).id if wish.spot else job.first_spot.id)
         if wish.channel:
             job.speaker(wish.channel)
             if purpose in ("moving", "ramp", "reference", "subs"):

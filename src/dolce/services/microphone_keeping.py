@@ -142,9 +142,7 @@ class MicrophoneKeeping:
             job = work.jobs.get(job_id)
         if len(job.rig.microphones) < 2:
             raise Conflict("there is only one microphone.", where="microphones", remedy="Use another one first.")
-        if not job.spots:
-            raise Conflict("there is no spot for the microphones.", where="microphones",
-                           remedy="Lay out spots in the Room stop first.")
+        spot = job.first_spot.id
         channel = next((s.channel for s in job.speakers if not s.is_sub), job.channels[0])
 
         def step(_channel: str, _spot: int, progress: Progress, stopped: Stopped):
@@ -155,11 +153,12 @@ class MicrophoneKeeping:
                 work.jobs.set_rig(job_id, replace(rig, microphones=tuple(
                     replace(one, difference=difference)
                     for one, difference in zip(rig.microphones, found, strict=True))))
-                work.logbook.add(job_id, f"{len(found)} microphones compared at spot 1.", at=self._context.now())
+                work.logbook.add(job_id, f"{len(found)} microphones compared at {job.at_spot(spot)}.",
+                                 at=self._context.now())
 
             return keep
 
-        return self._sound.start(job_id, kind="compare", steps=[(channel, 1)], step=step,
+        return self._sound.start(job_id, kind="compare", steps=[(channel, spot)], step=step,
                                  seconds_per_step=job.rig.sweep_seconds + TAIL_S)
 
     def _change(self, number: int, change) -> None:
@@ -189,7 +188,7 @@ def _leading(rig: Rig) -> tuple[int | None, int]:
 
 def _compared(job: Job, channel: str, progress: Progress, stopped: Stopped) -> list:
     sweep = sweep_of(job.rig)
-    device = device_of(job, spot_number=1, round_name="comparison", attempt=1, together=True)
+    device = device_of(job, spot_id=job.first_spot.id, round_name="comparison", attempt=1, together=True)
     recordings = device.play_and_record(stimulus_of(sweep), output=job.speaker(channel).output,
                                         sample_rate_hz=sweep.sample_rate_hz, progress=progress, stopped=stopped)
     levels = []

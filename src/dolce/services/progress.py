@@ -7,6 +7,7 @@ from dolce.core.job import Job, PassRecord, Round
 from dolce.core.rig import POINTINGS, microphone_findings
 from dolce.services.context import Context
 from dolce.services.round_curves import proving_round, untouched_round
+from dolce.store import UnitOfWork
 
 Fill = Literal["hollow", "half", "full"]
 _MICROPHONE = {"none": "no microphone", "no curve": "no curve yet", "wrong angle": "wrong curve",
@@ -47,12 +48,12 @@ class Progress:
             job = work.jobs.get(job_id)
             rounds = work.takes.rounds(job_id)
             present = next(r for r in rounds if r.id == job.round_id)
-            taken, any_take = work.takes.usable_count(present.id), work.takes.has_any(present.id)
+            taken, any_take = _taken(work, job, present), work.takes.has_any(present.id)
             before, after = untouched_round(work, job), proving_round(work, job)
             aligned = work.jobs.align_wish(job_id) is not None
             shape = work.shapes.current(job_id)
             level = work.passes.latest(job_id, "level")
-            proven = work.takes.usable_count(after.id) if after else 0
+            proven = _taken(work, job, after) if after else 0
             running = work.passes.running()
         wanted = len(job.channels) * len(job.spots)
         bands = {c: len(b) for c, b in shape.bands.items()} if shape else {}
@@ -78,6 +79,11 @@ class Progress:
                       for stop, (fill, line) in zip(STOPS, lines, strict=True))
         return JobStatus(job=job, round=present, stops=stops, running=running, microphone=_microphone(job),
                          microphone_fits=not wrong)
+
+
+def _taken(work: UnitOfWork, job: Job, of: Round) -> int:
+    """How many cells of a round's board are done."""
+    return work.takes.usable_count(of.id, channels=job.channels, spots=[spot.id for spot in job.spots])
 
 
 def _microphone(job: Job) -> str:

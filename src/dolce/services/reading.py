@@ -67,7 +67,9 @@ class Reading:
                 raise InvalidValue("that round is not of this job.", where="round", remedy="Choose one of the list.")
             channels = [c for c in job.channels if c in wish.channels] or list(job.channels)
             one_take = wish.view != "level"
-            spots = {wish.spot or 1} if one_take else ({wish.spot} if wish.spot else None)
+            there = {spot.id for spot in job.spots}
+            spots = {wish.spot or (job.first_spot.id if there else 0)} if one_take else (
+                {wish.spot} if wish.spot else there)
             found = [channel_curves(work, chosen.id, channel, per_octave=SMOOTHINGS[wish.smoothing], spots=spots)
                      for channel in channels]
             curves = tuple(c for c in found if c is not None)

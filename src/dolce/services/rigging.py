@@ -11,7 +11,7 @@ from dolce.core.rig import Fault, checked_faults
 from dolce.core.signals import Sweep
 from dolce.devices.interface import Progress, Stopped
 from dolce.devices.sound_card import CardInfo, sound_cards
-from dolce.errors import Conflict, DeviceError
+from dolce.errors import DeviceError
 from dolce.services.context import Context
 from dolce.services.sound_work import SoundWork
 from dolce.services.take_making import device_of, require_open
@@ -81,23 +81,21 @@ class Rigging:
             work.jobs.touch(job_id, self._context.now())
 
     def check_level(self, job_id: int) -> PassRecord:
-        """Listen to the room, then play a short sweep on each channel, with the microphone at spot 1."""
+        """Listen to the room, then play a short sweep on each channel, at the main seat's centre."""
         with self._context.look() as work:
             job = work.jobs.get(job_id)
 
-        def step(channel: str, spot: int, progress: Progress, stopped: Stopped):
-            reading = self._heard(job, channel, spot, progress, stopped)
+        def step(channel: str, at: int, progress: Progress, stopped: Stopped):
+            reading = self._heard(job, channel, at, progress, stopped)
 
             def keep(_work: UnitOfWork) -> dict:
                 return {channel: [reading.noise_dbfs, reading.signal_dbfs, reading.peak_dbfs]}
 
             return keep
 
-        if not job.spots:
-            raise Conflict("there is no spot for the microphone.", where="level check",
-                           remedy="Lay out spots in the Room stop first.")
+        spot = job.first_spot.id
         require_open(job, job.channels)
-        return self._sound.start(job_id, kind="level", steps=[(channel, 1) for channel in job.channels],
+        return self._sound.start(job_id, kind="level", steps=[(channel, spot) for channel in job.channels],
                                  seconds_per_step=QUIET_S + CHECK_SWEEP_S, step=step)
 
     @staticmethod
@@ -107,7 +105,7 @@ class Rigging:
         sweep = Sweep(start_hz=20, stop_hz=0.45 * rate, duration_s=CHECK_SWEEP_S, sample_rate_hz=rate,
                       level_dbfs=job.rig.sweep_level_dbfs)
         quiet = round(QUIET_S * rate)
-        device = device_of(job, spot_number=spot, round_name="level check", attempt=1)
+        device = device_of(job, spot_id=spot, round_name="level check", attempt=1)
         recording, *_ = device.play_and_record(np.concatenate([np.zeros(quiet), sweep.samples()]),
                                                output=job.speaker(channel).output, sample_rate_hz=rate,
                                                progress=progress, stopped=stopped)

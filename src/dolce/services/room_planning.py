@@ -89,18 +89,20 @@ class RoomPlanning:
         return _seen(job, moved(job.plan, thing, place), before=job.plan)
 
     def _change(self, job_id: int, what: str, make: Callable[[RoomPlan], RoomPlan], *, seen: str = "") -> None:
-        """Keep a changed plan as a new state; refused where takes would lose their channel or spot.
+        """Keep a changed plan as a new state; refused where takes would lose their channel.
 
         `seen` is the version of the plan on which things were pointed at by their number.
         """
         with self._context.change() as work:
             work.plans.require(job_id, seen)
             before = work.jobs.get(job_id).plan
-            after = make(before)
-            if after == before:
+            # Takes may hang on spots of a plan that was taken back: their ids are not given away either.
+            last = max(before.last_spot_id, work.takes.highest_spot_id(job_id))
+            after = make(replace(before, last_spot_id=last))
+            if replace(after, last_spot_id=0) == replace(before, last_spot_id=0):
                 return
             refuse_while_sounding(work, job_id, before, after)
-            _refuse_lost(work, job_id, before, after)
+            _refuse_lost(work, job_id, after)
             work.plans.add(job_id, after, what=what)
             work.jobs.touch(job_id, self._context.now())
 
@@ -116,7 +118,7 @@ class RoomPlanning:
             before = work.jobs.get(job_id).plan
             step(work)
             refuse_while_sounding(work, job_id, before, work.plans.current(job_id))
-            _refuse_lost(work, job_id, before, work.plans.current(job_id))
+            _refuse_lost(work, job_id, work.plans.current(job_id))
             work.jobs.touch(job_id, self._context.now())
 
     # The room itself
@@ -198,7 +200,7 @@ class RoomPlanning:
         """Move a speaker ("L"), seat ("seat-1"), spot ("spot-3"), drawing ("box-1") or corner ("corner-2")."""
         with self._context.look() as work:
             what = f"moving {label_of(work.jobs.get(job_id).plan, thing)}"
-        by_number = thing.startswith(("spot-", "corner-"))            # others keep their keys, whatever else changes
+        by_number = thing.startswith("corner-")                       # others keep their keys, whatever else changes
         self._change(job_id, what, lambda plan: moved(plan, thing, place), seen=seen if by_number else "")
 
     def place_subs(self, job_id: int, places: Iterable[Point]) -> None:
@@ -265,19 +267,32 @@ class RoomPlanning:
             number = len(plan.spots) + 1
             at = place or plan.seat(seat_id).place.along(x_m=0.15)
             plan.require_inside(at, where=f"spot {number}")
-            return replace(plan, spots=(*plan.spots, Spot(id=number, number=number, seat_id=seat_id, place=at)))
+            return replace(plan, spots=(*plan.spots, Spot(id=plan.last_spot_id + 1, number=number, seat_id=seat_id,
+                                                          place=at)))
 
         self._change(job_id, "spot", add)
 
-    def remove_spot(self, job_id: int, number: int, *, seen: str = "") -> None:
-        """A spot without takes; those behind it move up."""
+    def remove_spot(self, job_id: int, spot_id: int) -> None:
+        """One spot less; those behind it move up. Its takes are kept, and are there again where undo brings it back."""
         def without(plan: RoomPlan) -> RoomPlan:
-            plan.spot(number)
+            plan.spot(spot_id)
             if len(plan.spots) == 1:
                 raise Conflict("the last spot can't be removed.", where="spots", remedy="Move it instead.")
-            return replace(plan, spots=_renumbered([s for s in plan.spots if s.number != number]))
+            return replace(plan, spots=_renumbered([s for s in plan.spots if s.id != spot_id]))
 
-        self._change(job_id, "spot", without, seen=seen)
+        self._change(job_id, "spot", without)
+
+    def set_spot(self, job_id: int, spot_id: int, *, seat_id: int | None, close_to: str = "") -> None:
+        """What a spot belongs to: a seat, a speaker that it stands close to, or nothing."""
+        def change(plan: RoomPlan) -> RoomPlan:
+            if seat_id is not None:
+                plan.seat(seat_id)
+            if close_to:
+                plan.speaker(close_to)
+            new = replace(plan.spot(spot_id), seat_id=seat_id, close_to=close_to)
+            return replace(plan, spots=tuple(new if s.id == spot_id else s for s in plan.spots))
+
+        self._change(job_id, "spot", change)
 
     def walk_anew(self, job_id: int) -> None:
         """Number the spots again in walking order."""
@@ -348,7 +363,7 @@ class RoomPlanning:
         """Take over a room from JSON, or places from CSV; undo brings the earlier plan back."""
         as_table = name.lower().endswith(".csv")
         self._change(job_id, f"file {name}", lambda plan: read_places(data, plan, name=name) if as_table
-                     else read_room(data, name=name))
+                     else _with_own_spots(read_room(data, name=name), plan))
 
 
 def room_schema() -> dict[str, Any]:
@@ -367,27 +382,27 @@ def refuse_while_sounding(work: UnitOfWork, job_id: int, before: RoomPlan, after
                        remedy="Wait until it ends, or stop it; then change them.")
 
 
-def _refuse_lost(work: UnitOfWork, job_id: int, before: RoomPlan, after: RoomPlan) -> None:
-    """Conflict where takes hang on a channel that goes, or on a spot that goes or would mean another place."""
+def _refuse_lost(work: UnitOfWork, job_id: int, after: RoomPlan) -> None:
+    """Conflict where takes hang on a channel that goes."""
     lost = [c for c, count in work.takes.count_by_channel(job_id).items() if count and c not in after.channels]
     if lost:
         raise Conflict(f"{lost[0]} has takes, which would lose their channel.", where="speakers",
                        remedy="Keep it, or copy the job without its takes and change the copy.")
-    taken = work.takes.count_by_spot(job_id)
-    old = {s.number: s for s in before.spots}
-    new = {s.number: s for s in after.spots}
-    moved_on = {s.number for s in before.spots} != set(new)
-    for number in sorted(n for n, count in taken.items() if count and n in old):
-        gone = number not in new or new[number].seat_id != old[number].seat_id
-        # Moving single spots is fine; another pattern or numbering gives taken numbers to other places.
-        renumbered = moved_on and not gone and new[number].place != old[number].place
-        if gone or renumbered:
-            raise Conflict(f"spot {number} has takes, which would lose their place.", where="spots",
-                           remedy="Move spots instead, or copy the job without its takes and change the copy.")
 
 
 def _renumbered(spots: Iterable[Spot]) -> tuple[Spot, ...]:
-    return tuple(replace(s, id=n, number=n) for n, s in enumerate(spots, 1))
+    return tuple(replace(s, number=n) for n, s in enumerate(spots, 1))
+
+
+def _with_own_spots(plan: RoomPlan, before: RoomPlan) -> RoomPlan:
+    """A plan of a file: its spots are those of the job where they stand at the same place, and new ones elsewhere."""
+    present = {(s.seat_id, s.place): s.id for s in before.spots}
+    spots, last = [], before.last_spot_id
+    for spot in plan.spots:
+        known = present.pop((spot.seat_id, spot.place), None)
+        last += known is None
+        spots.append(replace(spot, id=known or last))
+    return replace(plan, spots=tuple(spots), last_spot_id=last)
 
 
 def _seen(job: Job, plan: RoomPlan, *, before: RoomPlan | None,
@@ -421,9 +436,9 @@ def _moved_from(before: RoomPlan, after: RoomPlan) -> dict[str, Point]:
               if s.channel in after.channels and after.speaker(s.channel).place != s.place}
     seats = {s.id: s for s in after.seats}
     ghosts |= {f"seat-{s.id}": s.place for s in before.seats if s.id in seats and seats[s.id].place != s.place}
-    spots = {s.number: s for s in after.spots}
-    ghosts |= {f"spot-{s.number}": s.place for s in before.spots
-               if s.number in spots and spots[s.number].place != s.place and f"seat-{s.seat_id}" not in ghosts}
+    spots = {s.id: s for s in after.spots}
+    ghosts |= {f"spot-{s.id}": s.place for s in before.spots
+               if s.id in spots and spots[s.id].place != s.place and f"seat-{s.seat_id}" not in ghosts}
     boxes = {b.id: b for b in after.boxes}
     ghosts |= {f"box-{b.id}": b.place for b in before.boxes if b.id in boxes and boxes[b.id].place != b.place}
     return ghosts

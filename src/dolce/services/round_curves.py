@@ -33,7 +33,7 @@ def channel_curves(work: UnitOfWork, round_id: int, channel: str, *, per_octave:
                    spots: set[int] | None = None) -> ChannelCurves | None:
     """Curves of the usable takes (of some spots only, if given); None where there is none."""
     return curves_of([t for t in work.takes.latest(round_id) if t.channel == channel and t.usable
-                      and (spots is None or t.spot_number in spots)], work, per_octave=per_octave)
+                      and (spots is None or t.spot_id in spots)], work, per_octave=per_octave)
 
 
 def curves_of(takes: list[TakeRecord], work: UnitOfWork, *, per_octave: float | None) -> ChannelCurves | None:

@@ -155,9 +155,7 @@ class SoundPressure:
         with self._context.look() as work:
             job = work.jobs.get(job_id)
             last = work.passes.latest(job_id, "noise")
-        if not job.spots:
-            raise Conflict("there is no spot for the microphone.", where="noise",
-                           remedy="Lay out spots in the Room stop first.")
+        spot = job.first_spot.id
 
         def step(_channel: str, _spot: int, progress: Progress, stopped: Stopped):
             found = heard(job, progress, stopped)
@@ -170,7 +168,7 @@ class SoundPressure:
 
             return keep
 
-        return self._sound.start(job_id, kind="noise", steps=[(job.channels[0], 1)], step=step,
+        return self._sound.start(job_id, kind="noise", steps=[(job.channels[0], spot)], step=step,
                                  seconds_per_step=seconds, result=dict(last.result) if last else None)
 
 
@@ -190,8 +188,8 @@ def _noise(job: Job, *, seconds: float, level_dbfs: float) -> np.ndarray:
 
 def _recorded(job: Job, stimulus: np.ndarray, progress: Progress, stopped: Stopped, *,
               calibrator_db: float | None = None) -> np.ndarray:
-    """What the microphone at spot 1 hears; in the rehearsal perhaps with a calibrator on it."""
-    device = device_of(job, spot_number=1, round_name="noise", attempt=1)
+    """What the microphone at the main seat's centre hears; in the rehearsal perhaps with a calibrator on it."""
+    device = device_of(job, spot_id=job.first_spot.id, round_name="noise", attempt=1)
     if calibrator_db is not None and isinstance(device, RehearsalRig):
         device = replace(device, calibrator_spl_db=calibrator_db)
     recording, *_ = device.play_and_record(stimulus, output=job.speakers[0].output, progress=progress, stopped=stopped,

@@ -81,18 +81,18 @@ def captured(recording: NDArray[np.float64], *, sweep: Sweep, microphone: Microp
     return capture, level_on_grid(capture.response, at_hz=ANALYSIS_GRID_HZ, per_octave=48)
 
 
-def placement_of(job: Job, spot_number: int) -> list[int]:
+def placement_of(job: Job, spot_id: int) -> list[int]:
     """The spots that are measured at once with the one given: with several microphones each placement serves several.
 
     Spots are taken in their order, as many at a time as there are microphones; the leading one stands at the first.
     """
-    numbers = [spot.number for spot in job.spots]
+    ids = [spot.id for spot in job.spots]
     count = len(job.rig.inputs)
-    start = numbers.index(job.spot(spot_number).number) // count * count
-    return numbers[start:start + count]
+    start = ids.index(job.spot(spot_id).id) // count * count
+    return ids[start:start + count]
 
 
-def device_of(job: Job, *, spot_number: int, round_name: str, attempt: int, with_loop: bool = False,
+def device_of(job: Job, *, spot_id: int, round_name: str, attempt: int, with_loop: bool = False,
               together: bool = False, moving: Sequence[int] = (), close_to_m: float | None = None,
               subs_at_one_place: bool = False, real_time: bool | None = None,
               live_speed: float = float("inf")) -> AudioDevice:
@@ -121,11 +121,11 @@ def device_of(job: Job, *, spot_number: int, round_name: str, attempt: int, with
     if rig.hardware == "sound card":
         inputs = (*rig.inputs, *((rig.loop_input,) if with_loop else ()))
         return SoundCard(name=rig.card_name, host=rig.card_host, inputs=inputs, ceiling=rig.ceiling)
-    placement = placement_of(job, spot_number)
+    placement = placement_of(job, spot_id)
     # At the end of the walk there may be more microphones than spots left: they wait at the last one.
-    spots = [spot_number] * len(rig.inputs) if together else [
+    spots = [spot_id] * len(rig.inputs) if together else [
         *placement, *placement[-1:] * (len(rig.inputs) - len(placement))]
-    first, *others = (job.spot(number).place for number in spots)
+    first, *others = (job.spot(one).place for one in spots)
     one_place = next((s.place for s in job.speakers if s.is_sub), None) if subs_at_one_place else None
     return RehearsalRig(
         room=job.room, speakers={s.output: (s.channel, one_place if s.is_sub and one_place else s.place)
@@ -133,10 +133,10 @@ def device_of(job: Job, *, spot_number: int, round_name: str, attempt: int, with
         microphone=first, more_microphones=tuple(others), pointing=rig.pointing or "speakers", loop=with_loop,
         microphone_gain_db=rig.microphone_gain_db, knobs_db=rig.knobs_db,
         desks=tuple(box for box in job.plan.boxes if box.kind == "desk"),
-        processor=job.processor, seed=f"{job.seed}/{round_name}/{spot_number}/{attempt}",
+        processor=job.processor, seed=f"{job.seed}/{round_name}/{spot_id}/{attempt}",
         real_time=rig.pace == "real time" if real_time is None else real_time, faults=rig.faults, ceiling=rig.ceiling,
-        live_speed=live_speed, path=tuple(job.spot(number).place for number in moving), close_to=close_to_m,
-        burst=job.channels[0] if (spot_number, attempt) == (2, 1) else "")
+        live_speed=live_speed, path=tuple(job.spot(one).place for one in moving), close_to=close_to_m,
+        burst=job.channels[0] if (job.spot(spot_id).number, attempt) == (2, 1) else "")
 
 
 def require_open(job: Job, channels: Iterable[str]) -> None:

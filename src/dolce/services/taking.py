@@ -32,13 +32,17 @@ LONGEST_RECORDING_S = 60.0
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Board:
-    """All takes of the present round by channel and spot number, and what comes next."""
+    """All takes of the present round by channel and spot id, and what comes next.
+
+    `away` counts takes of the round on spots that are no longer on the plan: they are kept, and count nowhere.
+    """
 
     job: Job
     rounds: tuple[Round, ...]
     round: Round
     takes: dict[tuple[str, int], TakeRecord]
     next_spot: int | None
+    away: int
     last_pass: PassRecord | None
     state_fits: bool
 
@@ -79,23 +83,25 @@ class Taking:
             job = work.jobs.get(job_id)
             rounds = tuple(work.takes.rounds(job_id))
             present = next(r for r in rounds if r.id == job.round_id)
-            takes = {(t.channel, t.spot_number): t for t in work.takes.latest(present.id)}
+            latest = work.takes.latest(present.id)
             last_pass = work.passes.latest(job_id, "takes")
+        there = {spot.id for spot in job.spots}
+        takes = {(t.channel, t.spot_id): t for t in latest if t.spot_id in there and t.channel in job.channels}
         fits = present.state is None or present.state.sounds_like(job.processor, job.channels)
         return Board(job=job, rounds=rounds, round=present, takes=takes, last_pass=last_pass, state_fits=fits,
-                     next_spot=_next_spot(job, takes))
+                     next_spot=_next_spot(job, takes), away=len(latest) - len(takes))
 
-    def run_spot(self, job_id: int, spot_number: int) -> PassRecord:
+    def run_spot(self, job_id: int, spot_id: int) -> PassRecord:
         """Every channel in turn at one placement of the microphones, leaving out those that are taken and usable."""
         board = self.board(job_id)
-        placement = placement_of(board.job, spot_number)
+        placement = placement_of(board.job, spot_id)
         steps = _missing(board, placement)
         return self._start(board, steps or [(channel, placement[0]) for channel in board.job.channels])
 
     def run_rest(self, job_id: int) -> PassRecord:
         """All that is missing, spot by spot; for rigs that move the microphone themselves."""
         board = self.board(job_id)
-        placements = {placement_of(board.job, spot.number)[0]: placement_of(board.job, spot.number)
+        placements = {placement_of(board.job, spot.id)[0]: placement_of(board.job, spot.id)
                       for spot in board.job.spots}
         steps = [step for placement in placements.values() for step in _missing(board, placement)]
         if not steps:
@@ -103,12 +109,12 @@ class Taking:
                            remedy="Repeat single ones, or start a new round.")
         return self._start(board, steps)
 
-    def repeat(self, job_id: int, channel: str, spot_number: int) -> PassRecord:
+    def repeat(self, job_id: int, channel: str, spot_id: int) -> PassRecord:
         """One cell again; the earlier attempt is kept below it."""
         board = self.board(job_id)
         board.job.speaker(channel)
-        board.job.spot(spot_number)
-        return self._start(board, [(channel, spot_number)], only=spot_number)
+        board.job.spot(spot_id)
+        return self._start(board, [(channel, spot_id)], only=spot_id)
 
     def _start(self, board: Board, steps: list[tuple[str, int]], *, only: int | None = None) -> PassRecord:
         """Begin a pass; each step serves all microphones, or `only` the one at a spot."""
@@ -142,7 +148,7 @@ class Taking:
         placement = placement_of(job, spot)
         with self._context.look() as work:
             attempts = {n: work.takes.attempts(board.round.id, channel, n) + 1 for n in wanted}
-        device = device_of(job, spot_number=spot, round_name=board.round.name, attempt=max(attempts.values()))
+        device = device_of(job, spot_id=spot, round_name=board.round.name, attempt=max(attempts.values()))
         recordings = device.play_and_record(stimulus_of(sweep), output=job.speaker(channel).output,
                                             sample_rate_hz=sweep.sample_rate_hz, progress=progress, stopped=stopped)
         lost = [f"The audio driver reported {device.dropouts} drop-outs: look at the curve, and repeat if in doubt."] \
@@ -153,7 +159,7 @@ class Taking:
             capture, level_db = captured(recordings[row], sweep=sweep, microphone=rig.taken_out(row),
                                          loop=rig.loop_in_use, gain_db=rig.microphone_gain_db,
                                          is_sub=job.speaker(channel).is_sub)
-            name = (f"{_plain(job.name)}-{_plain(board.round.name)}-{channel}-spot{number}-"
+            name = (f"{_plain(job.name)}-{_plain(board.round.name)}-{channel}-spot{job.spot(number).number}-"
                     f"take{attempts[number]}.flac")
             takes.append((number, capture, level_db, write_flac(recordings[row], sample_rate_hz=sweep.sample_rate_hz),
                           name))
@@ -161,17 +167,17 @@ class Taking:
         def keep(work: UnitOfWork) -> None:
             now = self._context.now()
             for number, capture, level_db, data, name in takes:
-                work.takes.add(round_id=board.round.id, channel=channel, spot_number=number, at=now, source="rig",
+                work.takes.add(round_id=board.round.id, channel=channel, spot_id=number, at=now, source="rig",
                                capture=capture, level_db=level_db, arrival_known=True, recording=data,
                                recording_name=name, sweep=sweep,
                                places=(job.speaker(channel).place, job.spot(number).place), warnings=lost)
-                work.logbook.add(job.id, f"Take of {channel} at spot {number}, round {board.round.name}: "
+                work.logbook.add(job.id, f"Take of {channel} at {job.at_spot(number)}, round {board.round.name}: "
                                          f"{capture.quality.word}.", at=now)
             work.jobs.touch(job.id, now)
 
         return keep
 
-    def keep_moving(self, job_id: int, channel: str, spot_number: int, *, level_db: NDArray[np.float64],
+    def keep_moving(self, job_id: int, channel: str, spot_id: int, *, level_db: NDArray[np.float64],
                     quality: Quality, warnings: Sequence[str]) -> None:
         """Keep a moving-microphone average as the take of a channel around a spot."""
         board = self.board(job_id)
@@ -179,11 +185,11 @@ class Taking:
         now = self._context.now()
         with self._context.change() as work:
             _begin(work, board)
-            work.takes.add_moving(round_id=board.round.id, channel=channel, spot_number=spot_number, at=now,
+            work.takes.add_moving(round_id=board.round.id, channel=channel, spot_id=spot_id, at=now,
                                   quality=quality, level_db=level_db, warnings=warnings,
                                   sample_rate_hz=board.job.rig.sample_rate_hz,
-                                  places=(board.job.speaker(channel).place, board.job.spot(spot_number).place))
-            work.logbook.add(job_id, f"Moving average of {channel} kept around spot {spot_number}, round "
+                                  places=(board.job.speaker(channel).place, board.job.spot(spot_id).place))
+            work.logbook.add(job_id, f"Moving average of {channel} kept around {board.job.at_spot(spot_id)}, round "
                                      f"{board.round.name}.", at=now)
             work.jobs.touch(job_id, now)
 
@@ -195,7 +201,7 @@ class Taking:
         return (write_wav_24(stimulus_of(sweep), sample_rate_hz=sweep.sample_rate_hz),
                 f"dolce-sweep-{sweep.sample_rate_hz}Hz-{sweep.duration_s:g}s.wav")
 
-    def add_recording(self, job_id: int, channel: str, spot_number: int, data: bytes, *,
+    def add_recording(self, job_id: int, channel: str, spot_id: int, data: bytes, *,
                       file_name: str) -> TakeRecord:
         """A recording made elsewhere of the test signal, as a take; its absolute delay is not known.
 
@@ -204,7 +210,7 @@ class Taking:
         audio = read_audio(data, name=file_name, longest_s=LONGEST_RECORDING_S)
         board = self.board(job_id)
         board.job.speaker(channel)
-        board.job.spot(spot_number)
+        board.job.spot(spot_id)
         self._require_state(board)
         rig = board.job.rig
         sweep = sweep_of(rig)
@@ -234,11 +240,11 @@ class Taking:
         now = self._context.now()
         with self._context.change() as work:
             _begin(work, board)
-            take_id = work.takes.add(round_id=board.round.id, channel=channel, spot_number=spot_number, at=now,
+            take_id = work.takes.add(round_id=board.round.id, channel=channel, spot_id=spot_id, at=now,
                                      source="file", capture=capture, level_db=level_db, arrival_known=False,
                                      recording=data, recording_name=file_name, sweep=sweep, warnings=warnings,
-                                     places=(board.job.speaker(channel).place, board.job.spot(spot_number).place))
-            work.logbook.add(job_id, f"Recording {file_name} used for {channel} at spot {spot_number}: "
+                                     places=(board.job.speaker(channel).place, board.job.spot(spot_id).place))
+            work.logbook.add(job_id, f"Recording {file_name} used for {channel} at {board.job.at_spot(spot_id)}: "
                                      f"{capture.quality.word}.", at=now)
             return work.takes.get(take_id)
 
@@ -289,8 +295,8 @@ def _missing(board: Board, placement: list[int]) -> list[tuple[str, int]]:
 def _next_spot(job: Job, takes: dict[tuple[str, int], TakeRecord]) -> int | None:
     """The first spot where something is missing or spoiled."""
     for spot in job.spots:
-        if not all(_usable(takes, channel, spot.number) for channel in job.channels):
-            return spot.number
+        if not all(_usable(takes, channel, spot.id) for channel in job.channels):
+            return spot.id
     return None
 
 

@@ -53,7 +53,7 @@ class TakeRow(Row):
     id: Mapped[int] = mapped_column(primary_key=True)
     round_id: Mapped[int] = mapped_column(ForeignKey("rounds.id"))
     channel: Mapped[str]
-    spot_number: Mapped[int]
+    spot_id: Mapped[int]
     attempt: Mapped[int]
     taken_at: Mapped[datetime]
     source: Mapped[str]

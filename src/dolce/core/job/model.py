@@ -14,7 +14,7 @@ from dolce.core.processor import REHEARSAL_LIMITS, ProcessorLimits, ProcessorSta
 from dolce.core.response import MicrophoneCurve, Quality
 from dolce.core.rig import POINTINGS, Ceiling, Fault, InterfaceLoop, MicrophoneInUse, SubMatch
 from dolce.core.room import RoomPlan, Seat, Speaker, Spot
-from dolce.errors import InvalidValue
+from dolce.errors import Conflict, InvalidValue
 
 SAMPLE_RATES_HZ = (44_100, 48_000, 88_200, 96_000, 192_000)
 
@@ -207,9 +207,29 @@ class Job:
         """The speaker of a channel code, or NotFound."""
         return self.plan.speaker(channel)
 
-    def spot(self, number: int) -> Spot:
-        """The spot of a number, or NotFound."""
-        return self.plan.spot(number)
+    def spot(self, spot_id: int) -> Spot:
+        """The spot of an id, or NotFound."""
+        return self.plan.spot(spot_id)
+
+    @property
+    def first_spot(self) -> Spot:
+        """Where checks with one microphone are made: the main seat's centre, or the first spot of the walk.
+
+        Raises
+        ------
+        Conflict
+            If there is no spot.
+        """
+        spot = self.plan.centre_spot or next(iter(self.spots), None)
+        if spot is None:
+            raise Conflict("there is no spot for the microphone.", where="spots",
+                           remedy="Lay out spots in the Room stop first.")
+        return spot
+
+    def at_spot(self, spot_id: int) -> str:
+        """A spot in words, by its number; also one that is no longer on the plan."""
+        spot = next((s for s in self.spots if s.id == spot_id), None)
+        return "a spot that is gone" if spot is None else f"spot {spot.number}"
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -243,7 +263,7 @@ class TakeRecord:
     id: int
     round_id: int
     channel: str
-    spot_number: int
+    spot_id: int
     attempt: int
     taken_at: datetime
     source: Literal["rig", "file", "moving"]

@@ -28,7 +28,7 @@ def plan_values(plan: RoomPlan) -> dict[str, Any]:
         "reverberation": {"source": plan.reverberation.source, "typed_s": plan.reverberation.typed_s,
                           "surfaces": dict(plan.reverberation.surfaces)},
         "dismissed": [dataclasses.asdict(d) for d in plan.dismissed],
-        "aside": [_flat(s) for s in plan.aside],
+        "aside": [_flat(s) for s in plan.aside], "last_spot_id": plan.last_spot_id,
     }
 
 
@@ -46,11 +46,11 @@ def plan_of(values: Mapping[str, Any]) -> RoomPlan:
         mirror_pairs=values.get("mirror_pairs", False),
         outline=tuple((float(x), float(y)) for x, y in values.get("outline", ())),
         speakers=_each(values, "speakers", lambda v: Speaker(**_placed(v))), seats=seats,
-        spots=_each(values, "spots", lambda v: Spot(**_placed({"id": v["number"], **v}))),
+        spots=_each(values, "spots", lambda v: Spot(**_placed({"id": v["number"], "seat_id": None, **v}))),
         boxes=_each(values, "drawings", lambda v: Box(**_placed(v))),
         reverberation=Reverberation(**values.get("reverberation", {})),
         dismissed=tuple(Dismissal(**v) for v in values.get("dismissed", ())),
-        aside=_each(values, "aside", lambda v: Speaker(**_placed(v))))
+        aside=_each(values, "aside", lambda v: Speaker(**_placed(v))), last_spot_id=values.get("last_spot_id", 0))
 
 
 def _flat(thing: Any) -> dict[str, Any]:

@@ -86,7 +86,8 @@ def _with_channels(plan: RoomPlan, codes: tuple[str, ...]) -> RoomPlan:
         made.append(speaker)
     left = [s for s in (*plan.aside, *plan.speakers) if s.channel not in codes]
     unique = {s.channel: s for s in left}
-    return replace(plan, speakers=tuple(made), aside=tuple(unique.values()))
+    spots = tuple(replace(s, close_to="") if s.close_to and s.close_to not in codes else s for s in plan.spots)
+    return replace(plan, speakers=tuple(made), aside=tuple(unique.values()), spots=spots)
 
 
 def _free_place(plan: RoomPlan, place: Point, others: list[Speaker]) -> bool:

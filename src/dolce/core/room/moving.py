@@ -17,7 +17,7 @@ def _key(thing: str) -> tuple[str, int]:
 
 
 def label_of(plan: RoomPlan, thing: str) -> str:
-    """The name in words of a thing's key ("L", "seat-1", "spot-3", "box-2", "corner-1")."""
+    """The name in words of a thing's key ("L", "seat-1", "spot-3", "box-2", "corner-1"); spots and seats by id."""
     kind, number = _key(thing)
     if kind == "seat":
         return plan.seat(number).name
@@ -62,8 +62,8 @@ def moved(plan: RoomPlan, thing: str, place: Point) -> RoomPlan:
     if kind == "seat":
         return _seat_moved(plan, number, place)
     if kind == "spot":
-        chosen = plan.spot(number).number
-        return replace(plan, spots=tuple(replace(s, place=place) if s.number == chosen else s for s in plan.spots))
+        plan.spot(number)
+        return replace(plan, spots=tuple(replace(s, place=place) if s.id == number else s for s in plan.spots))
     if kind == "box":
         chosen = plan.box(number).id
         plan.size.require_inside(_nudged(place, plan), where=label_of(plan, thing))

@@ -104,12 +104,29 @@ class Seat:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Spot:
-    """One numbered microphone place belonging to a seat; number 1 is the main seat's centre."""
+    """One microphone place. It belongs to a seat, stands close to a speaker, or is free.
+
+    Attributes
+    ----------
+    id : int
+        What takes hang on: never given to another spot of this plan.
+    number : int
+        For people: 1, 2, 3 ... in walking order.
+    seat_id : int or None
+    close_to : str
+        Channel of the speaker that it stands close to; empty for none. Never together with a seat.
+    """
 
     id: int
     number: int
-    seat_id: int
+    seat_id: int | None
     place: Point
+    close_to: str = ""
+
+    def __post_init__(self) -> None:
+        if self.seat_id is not None and self.close_to:
+            raise InvalidValue("it can't belong to a seat and stand close to a speaker.", where=f"spot {self.number}",
+                               remedy="Choose one of both.")
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -159,6 +176,8 @@ class RoomPlan:
     outline : corners, or empty for a plain box
         The floor's true shape within length and width.
     aside : speakers that belong to an earlier layout and come back with it.
+    last_spot_id : int
+        The highest id that a spot ever had.
     mirror_pairs : bool
         Whether moving one of a pair moves the other as its mirror image.
 
@@ -180,6 +199,7 @@ class RoomPlan:
     mirror_pairs: bool = False
     dismissed: tuple[Dismissal, ...] = ()
     aside: tuple[Speaker, ...] = ()
+    last_spot_id: int = 0
 
     def __post_init__(self) -> None:
         if self.layout not in LAYOUT_NAMES:
@@ -228,8 +248,14 @@ class RoomPlan:
             if spot.number != expected:
                 raise InvalidValue(f"spot {spot.number} follows spot {expected - 1}.", where="spots",
                                    remedy="Number them 1, 2, 3 ...")
-            if spot.seat_id not in ids:
+            if spot.seat_id is not None and spot.seat_id not in ids:
                 raise InvalidValue(f"its seat {spot.seat_id} is not there.", where=f"spot {spot.number}")
+            if spot.close_to and spot.close_to not in self.channels:
+                raise InvalidValue(f"its speaker {spot.close_to} is not there.", where=f"spot {spot.number}")
+        if len({spot.id for spot in self.spots}) != len(self.spots) or any(spot.id < 1 for spot in self.spots):
+            raise InvalidValue("two spots share an id, or one has none.", where="spots")
+        # Told apart for good: also from spots that went.
+        object.__setattr__(self, "last_spot_id", max([self.last_spot_id, *(spot.id for spot in self.spots)]))
 
     def placed(self) -> list[tuple[str, Point]]:
         """Name in words and place of everything that must stand inside."""
@@ -273,9 +299,21 @@ class RoomPlan:
         """The seat of a number, or NotFound."""
         return next((s for s in self.seats if s.id == seat_id), None) or _missing(f"seat {seat_id}", "seat")
 
-    def spot(self, number: int) -> Spot:
-        """The spot of a number, or NotFound."""
-        return next((s for s in self.spots if s.number == number), None) or _missing(f"spot {number}", "spot")
+    def spot(self, spot_id: int) -> Spot:
+        """The spot of an id, or NotFound."""
+        return next((s for s in self.spots if s.id == spot_id), None) or _missing("such spot", "spot")
+
+    def belongs_to(self, spot: Spot) -> str:
+        """In words, what a spot belongs to: its seat's name, "close to L", or "free"."""
+        if spot.seat_id is not None:
+            return self.seat(spot.seat_id).name
+        return f"close to {spot.close_to}" if spot.close_to else "free"
+
+    @property
+    def centre_spot(self) -> Spot | None:
+        """The spot nearest to the middle of the main seat, of those that belong to it; None where it has none."""
+        main = self.main_seat
+        return min(self.spots_of(main.id), key=lambda s: (distance_m(s.place, main.place), s.number), default=None)
 
     def box(self, box_id: int) -> Box:
         """The box of a number, or NotFound."""

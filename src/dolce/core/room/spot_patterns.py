@@ -2,6 +2,7 @@
 
 import math
 from collections.abc import Sequence
+from dataclasses import replace
 
 import numpy as np
 
@@ -20,7 +21,7 @@ PATTERNS = {
 }
 LAYER_M = 0.15
 _SAME_ROW_M = 0.6
-Placed = tuple[int, Point]         # number of the seat, place
+Placed = tuple[int | None, Point]  # number of the seat, place
 
 
 def spots_by_pattern(plan: RoomPlan, pattern: str, *, seat_id: int, count: int, spacing_m: float) -> list[Placed]:
@@ -71,6 +72,7 @@ def numbered(plan: RoomPlan, placed: Sequence[Placed]) -> tuple[Spot, ...]:
     """Spots numbered from 1 in walking order: the main seat's centre first, then always a short way on.
 
     The way is the nearest next place each time, then shortened by turning round stretches of it as long as that helps.
+    A spot that the plan has at a place already stays the same spot; new ones get ids that none ever had.
     """
     if not placed:
         return ()
@@ -80,7 +82,14 @@ def numbered(plan: RoomPlan, placed: Sequence[Placed]) -> tuple[Spot, ...]:
     places = np.array([[p.x_m, p.y_m, p.z_m] for _, p in placed])
     apart = np.linalg.norm(places[:, None] - places[None], axis=2)
     way = _shortened(_nearest_next(apart, first), apart)
-    return tuple(Spot(id=n, number=n, seat_id=placed[k][0], place=placed[k][1]) for n, k in enumerate(way, 1))
+    present = {(s.seat_id, s.place): s for s in plan.spots}
+    spots, last = [], plan.last_spot_id
+    for number, k in enumerate(way, 1):
+        spot = present.pop(placed[k], None)
+        last += spot is None
+        spots.append(replace(spot, number=number) if spot is not None
+                     else Spot(id=last, number=number, seat_id=placed[k][0], place=placed[k][1]))
+    return tuple(spots)
 
 
 def _ring(centre: Point, count: int, spacing_m: float, heights: Sequence[float]) -> list[Point]:

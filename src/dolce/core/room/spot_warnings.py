@@ -7,6 +7,7 @@ from dolce.core.geometry import distance_m
 from dolce.core.room.plan import RoomPlan
 
 WALL_M, POINT_SOURCE_M, LINE_SOURCE_M = 0.5, 1.0, 3.0       # common practice
+CLOSE_M = (0.025, 1.0)                                      # of a spot that is meant to stand close to a speaker
 WIDEST_SPREAD_M = 1.5                                       # common practice: one correction serves about a sofa
 
 
@@ -14,7 +15,7 @@ WIDEST_SPREAD_M = 1.5                                       # common practice: o
 class SpotWarning:
     """One warning: about a spot (number) or a seat (name of the far one), with the distance found and the least."""
 
-    kind: Literal["wall", "speaker", "spread"]
+    kind: Literal["wall", "speaker", "not close", "spread"]
     spot: int
     about: str
     found_m: float
@@ -35,7 +36,11 @@ def spot_warnings(plan: RoomPlan) -> list[SpotWarning]:
         for speaker in plan.speakers:
             limit = LINE_SOURCE_M if speaker.source == "line" else POINT_SOURCE_M
             gap = distance_m(p, speaker.place)
-            if gap < limit - 1e-9:
+            if speaker.channel == spot.close_to:
+                if not CLOSE_M[0] - 1e-9 <= gap <= CLOSE_M[1] + 1e-9:
+                    warnings.append(SpotWarning(kind="not close", spot=spot.number, about=speaker.channel, found_m=gap,
+                                                limit_m=CLOSE_M[1]))
+            elif gap < limit - 1e-9:
                 warnings.append(SpotWarning(kind="speaker", spot=spot.number, about=speaker.channel, found_m=gap,
                                             limit_m=limit))
     main = plan.main_seat

@@ -1,6 +1,6 @@
 """Rounds and takes."""
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from datetime import datetime
 
 import numpy as np
@@ -44,9 +44,9 @@ class Takes:
     def latest(self, round_id: int) -> list[TakeRecord]:
         """The last attempt of every channel at every spot of a round."""
         newest = (select(func.max(TakeRow.id)).where(TakeRow.round_id == round_id)
-                  .group_by(TakeRow.channel, TakeRow.spot_number))
+                  .group_by(TakeRow.channel, TakeRow.spot_id))
         rows = self._session.scalars(select(TakeRow).where(TakeRow.id.in_(newest))
-                                     .order_by(TakeRow.channel, TakeRow.spot_number))
+                                     .order_by(TakeRow.channel, TakeRow.spot_id))
         return [self._take(row) for row in rows]
 
     def of_job(self, job_id: int) -> Iterator[TakeRecord]:
@@ -70,21 +70,21 @@ class Takes:
     def has_any(self, round_id: int) -> bool:
         return self._session.scalar(select(TakeRow.id).where(TakeRow.round_id == round_id).limit(1)) is not None
 
-    def usable_count(self, round_id: int) -> int:
-        """How many cells of a round hold a usable last attempt."""
-        newest = (select(func.max(TakeRow.id)).where(TakeRow.round_id == round_id)
-                  .group_by(TakeRow.channel, TakeRow.spot_number))
+    def usable_count(self, round_id: int, *, channels: Collection[str], spots: Collection[int]) -> int:
+        """How many cells of a board hold a usable last attempt."""
+        newest = (select(func.max(TakeRow.id)).where(TakeRow.round_id == round_id, TakeRow.channel.in_(channels),
+                                                     TakeRow.spot_id.in_(spots))
+                  .group_by(TakeRow.channel, TakeRow.spot_id))
         rows = self._session.execute(select(
             TakeRow.signal_to_noise_db, TakeRow.peak_dbfs, TakeRow.clipped_samples, TakeRow.level_db, TakeRow.checksum)
             .where(TakeRow.id.in_(newest)))
         return sum(Quality(signal_to_noise_db=noise, peak_dbfs=peak, clipped_samples=clipped).usable
                    and encoding.checksum(level) == checksum for noise, peak, clipped, level, checksum in rows)
 
-    def count_by_spot(self, job_id: int) -> dict[int, int]:
-        """How many takes each spot number has over all rounds."""
-        rows = self._session.execute(select(TakeRow.spot_number, func.count()).join(
-            RoundRow, RoundRow.id == TakeRow.round_id).where(RoundRow.job_id == job_id).group_by(TakeRow.spot_number))
-        return {number: count for number, count in rows}                     # noqa: C416
+    def highest_spot_id(self, job_id: int) -> int:
+        """The highest id of a spot that any take of a job hangs on; 0 without takes."""
+        return self._session.scalar(select(func.max(TakeRow.spot_id)).join(
+            RoundRow, RoundRow.id == TakeRow.round_id).where(RoundRow.job_id == job_id)) or 0
 
     def count_by_channel(self, job_id: int) -> dict[str, int]:
         """How many takes each channel has over all rounds."""
@@ -92,11 +92,11 @@ class Takes:
             RoundRow, RoundRow.id == TakeRow.round_id).where(RoundRow.job_id == job_id).group_by(TakeRow.channel))
         return {channel: count for channel, count in rows}                   # noqa: C416
 
-    def attempts(self, round_id: int, channel: str, spot_number: int) -> int:
+    def attempts(self, round_id: int, channel: str, spot_id: int) -> int:
         return self._session.scalar(select(func.count()).select_from(TakeRow).where(
-            TakeRow.round_id == round_id, TakeRow.channel == channel, TakeRow.spot_number == spot_number)) or 0
+            TakeRow.round_id == round_id, TakeRow.channel == channel, TakeRow.spot_id == spot_id)) or 0
 
-    def add(self, *, round_id: int, channel: str, spot_number: int, at: datetime, source: str, capture: Capture,
+    def add(self, *, round_id: int, channel: str, spot_id: int, at: datetime, source: str, capture: Capture,
             level_db, arrival_known: bool, recording: bytes, recording_name: str, sweep: Sweep,
             places: tuple[Point, Point] | None = None, warnings: Sequence[str] = ()) -> int:
         """Keep a take with its samples, and where speaker and microphone were; earlier attempts stay below it.
@@ -111,25 +111,25 @@ class Takes:
             sweep={name: getattr(sweep, name) for name in sweep.__slots__})
         self._session.add(samples)
         self._session.flush()
-        row = self._row(round_id, channel, spot_number, at, places, capture.quality, level_db,
+        row = self._row(round_id, channel, spot_id, at, places, capture.quality, level_db,
                         [*capture.warnings, *warnings], source=source, sample_rate_hz=response.sample_rate_hz,
                         arrival_s=capture.arrival.time_s, arrival_known=arrival_known,
                         polarity=capture.arrival.polarity, samples_id=samples.id)
         self._session.expunge(samples)                       # large: not held until the transaction ends
         return row.id
 
-    def add_moving(self, *, round_id: int, channel: str, spot_number: int, at: datetime, quality: Quality, level_db,
+    def add_moving(self, *, round_id: int, channel: str, spot_id: int, at: datetime, quality: Quality, level_db,
                    sample_rate_hz: int, places: tuple[Point, Point], warnings: Sequence[str] = ()) -> int:
         """Keep a moving-microphone average: a level over frequency without samples. Returns its number."""
-        return self._row(round_id, channel, spot_number, at, places, quality, level_db, warnings, source="moving",
+        return self._row(round_id, channel, spot_id, at, places, quality, level_db, warnings, source="moving",
                          sample_rate_hz=sample_rate_hz, arrival_s=0.0, arrival_known=False, polarity="unsure").id
 
-    def _row(self, round_id: int, channel: str, spot_number: int, at: datetime, places: tuple[Point, Point] | None,
+    def _row(self, round_id: int, channel: str, spot_id: int, at: datetime, places: tuple[Point, Point] | None,
              quality: Quality, level_db, warnings: Sequence[str], **values) -> TakeRow:
         level = encoding.array_bytes(level_db, kind="<f8")
         row = TakeRow(
-            round_id=round_id, channel=channel, spot_number=spot_number,
-            attempt=self.attempts(round_id, channel, spot_number) + 1, taken_at=at,
+            round_id=round_id, channel=channel, spot_id=spot_id,
+            attempt=self.attempts(round_id, channel, spot_id) + 1, taken_at=at,
             signal_to_noise_db=quality.signal_to_noise_db, peak_dbfs=quality.peak_dbfs,
             clipped_samples=quality.clipped_samples, warnings=list(warnings),
             level_db=level, checksum=encoding.checksum(level),
@@ -178,7 +178,7 @@ class Takes:
             raise self._no_samples(take_id, take)
         if encoding.checksum(samples.response, samples.recording) != samples.checksum:
             raise Damaged("the samples of this take are not those that were kept: the disk has changed them.",
-                          where=f"{take.channel}, spot {take.spot_number}",
+                          where=f"{take.channel}, attempt {take.attempt}",
                           remedy="Take it again, or put back a backup.")
         return take, samples
 
@@ -204,7 +204,7 @@ class Takes:
         if take is None:
             return NotFound(f"there is no take {take_id}.", where="takes", remedy="Reload the page.")
         return NotFound("a moving average has a level over frequency, but no recording or impulse response.",
-                        where=f"{take.channel}, spot {take.spot_number}", remedy="Take a sweep there to see them.")
+                        where=f"{take.channel}, attempt {take.attempt}", remedy="Take a sweep there to see them.")
 
     @staticmethod
     def _round(row: RoundRow) -> Round:
@@ -215,7 +215,7 @@ class Takes:
     def _take(row: TakeRow) -> TakeRecord:
         damaged = encoding.checksum(row.level_db) != row.checksum
         return TakeRecord(
-            id=row.id, round_id=row.round_id, channel=row.channel, spot_number=row.spot_number, attempt=row.attempt,
+            id=row.id, round_id=row.round_id, channel=row.channel, spot_id=row.spot_id, attempt=row.attempt,
             taken_at=row.taken_at, source=row.source, sample_rate_hz=row.sample_rate_hz, arrival_s=row.arrival_s,
             arrival_known=row.arrival_known, polarity=row.polarity, warnings=tuple(row.warnings),
             damaged=damaged,

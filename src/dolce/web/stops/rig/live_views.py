@@ -106,7 +106,7 @@ def spectrum(live: LiveView, kept: TakeRecord | None) -> SpectrumView | None:
     if live.frozen is not None:
         beside.append(("held", f"held: {live.frozen.label}", live.frozen.frequency_hz, live.frozen.level_db))
     if kept is not None:
-        beside.append(("kept", f"kept: {kept.channel} around spot {kept.spot_number}", bands.frequency_hz,
+        beside.append(("kept", f"kept: {kept.channel} around {live.job.at_spot(kept.spot_id)}", bands.frequency_hz,
                        _as_heard(kept, live)))
     compared = ""
     if beside:

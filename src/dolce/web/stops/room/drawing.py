@@ -215,7 +215,7 @@ def _things(plan: RoomPlan, frame: _Frame) -> tuple[Thing, ...]:
     above = _labels_above(plan, frame.scale)
     things = [_thing(frame, f"seat-{s.id}", s.name, s.name, "main seat" if s.is_main else "seat", s.place,
                      label_above=s.id in above) for s in plan.seats]
-    things += [_thing(frame, f"spot-{s.number}", str(s.number), f"Spot {s.number}", "spot", s.place)
+    things += [_thing(frame, f"spot-{s.id}", str(s.number), f"Spot {s.number}", "spot", s.place)
                for s in reversed(plan.spots)]
     for s in (*plan.subs, *plan.mains):
         reference = None if s.is_sub else reference_of(plan.layout, s.channel)

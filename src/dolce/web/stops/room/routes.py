@@ -225,7 +225,7 @@ def what_if(job_id: int) -> Response:
     moved = {key: [p.x_m, p.y_m, p.z_m] for key in view.ghosts if key != thing
              for p in (place_of(view.plan, key),)}
     if thing.startswith("seat-"):
-        moved |= {f"spot-{s.number}": [s.place.x_m, s.place.y_m, s.place.z_m]
+        moved |= {f"spot-{s.id}": [s.place.x_m, s.place.y_m, s.place.z_m]
                   for s in view.plan.spots_of(whole_of(thing[5:]) or 0)}
     return make_response(render_template("room/_what_if.html", job=view.job, moved=moved, faults={}, typed={},
                                          page=RoomPage.while_moving(view, sheet=sheet, pick=thing)))
@@ -324,7 +324,7 @@ def add_spot(job_id: int) -> Response:
     plan = services().jobs.get(job_id).plan
     pick = request.form.get("pick", "")
     seat = (whole_of(pick[5:]) if pick.startswith("seat-") else None) or plan.main_seat.id
-    return _changed(job_id, lambda: services().room.add_spot(job_id, seat), pick=f"spot-{len(plan.spots) + 1}")
+    return _changed(job_id, lambda: services().room.add_spot(job_id, seat), pick=f"spot-{plan.last_spot_id + 1}")
 
 
 @blueprint.post("/spots/walk")
@@ -333,10 +333,19 @@ def walk_anew(job_id: int) -> Response:
     return _changed(job_id, lambda: services().room.walk_anew(job_id))
 
 
-@blueprint.post("/spots/<int:number>/remove")
-def remove_spot(job_id: int, number: int) -> Response:
+@blueprint.post("/spots/<int:spot_id>/belongs")
+def set_spot(job_id: int, spot_id: int) -> Response:
+    """To a seat, close to a speaker, or free."""
+    kind, _, which = request.form.get("to", "").partition(":")
+    return _changed(job_id, lambda: services().room.set_spot(
+        job_id, spot_id, seat_id=(whole_of(which) or 0) if kind == "seat" else None,
+        close_to=which if kind == "speaker" else ""), pick=f"spot-{spot_id}")
+
+
+@blueprint.post("/spots/<int:spot_id>/remove")
+def remove_spot(job_id: int, spot_id: int) -> Response:
     """One spot less."""
-    return _changed(job_id, lambda: services().room.remove_spot(job_id, number, seen=_seen()), pick="")
+    return _changed(job_id, lambda: services().room.remove_spot(job_id, spot_id), pick="")
 
 
 @blueprint.post("/boxes")

@@ -126,7 +126,7 @@ def picked_of(view: RoomView, pick: str) -> Picked | None:
     before = view.ghosts.get(pick)
     by = None if before is None else float(np.linalg.norm(place.as_array() - before.as_array()))
     if kind in ("seat", "box", "corner", "spot"):
-        spot = whole_of(pick.partition("-")[2]) or 0 if kind == "spot" else 0
+        spot = plan.spot(whole_of(pick.partition("-")[2]) or 0).number if kind == "spot" else 0
         warnings = tuple(warning_words(w, view.job.units) for w in view.warnings if w.spot == spot and spot)
         return Picked(key=pick, kind=kind, title=title if kind == "seat" else title.capitalize(), place=place,
                       warnings=warnings, moved_m=by)
@@ -189,6 +189,8 @@ def warning_words(warning: SpotWarning, units: str) -> str:
         return f"Spot {warning.spot} is {found} from the {warning.about}; {limit} is common practice."
     if warning.kind == "speaker":
         return f"Spot {warning.spot} is {found} from {warning.about}; {limit} is common practice."
+    if warning.kind == "not close":
+        return f"Spot {warning.spot} is {found} from {warning.about}; close means 2.5 cm to 1 m."
     return (f"{warning.about} is {found} from the main seat: a correction of its own would serve it better than a "
             "shared one.")
 

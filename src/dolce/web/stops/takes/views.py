@@ -7,7 +7,7 @@ from typing import Literal
 from dolce.core.alignment import mid_level_db
 from dolce.core.job import PassRecord, TakeRecord
 from dolce.core.response import ANALYSIS_GRID_HZ, smoothed_level_db
-from dolce.core.room import Seat
+from dolce.core.room import Spot
 from dolce.services.taking import Board
 from dolce.web.shared.plot_data import small_path
 
@@ -16,10 +16,11 @@ CELL_WIDTH, CELL_HEIGHT = 72, 40
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Cell:
-    """One channel at one spot; `moved` says what stands elsewhere by the plan since the take."""
+    """One channel at one spot (id, and number for people); `moved` says what stands elsewhere since the take."""
 
     channel: str
     spot: int
+    number: int
     kind: Literal["empty", "waiting", "sounding", "taken"]
     word: str
     path: str
@@ -59,7 +60,7 @@ class BoardView:
         waiting = set(running.steps[running.done_steps:]) if running else set()
         now = running.steps[running.done_steps] if running and running.done_steps < len(running.steps) else None
         rows = tuple((channel, board.job.speaker(channel).title,
-                      tuple(_cell(board, channel, spot.number, waiting, now, running) for spot in board.job.spots))
+                      tuple(_cell(board, channel, spot, waiting, now, running) for spot in board.job.spots))
                      for channel in board.job.channels)
         qualities = [take.quality for take in board.takes.values()]
         return cls(
@@ -70,11 +71,12 @@ class BoardView:
             least_to_clipping_db=min((-q.peak_dbfs for q in qualities), default=None))
 
     @property
-    def seats(self) -> list[tuple[Seat, int]]:
-        """Seats over the columns, with how many neighbouring spots each has."""
+    def seats(self) -> list[tuple[str, int]]:
+        """What the columns belong to, with how many neighbouring spots each has."""
         plan = self.board.job.plan
-        groups = itertools.groupby(plan.spots, key=lambda spot: spot.seat_id)
-        return [(plan.seat(seat_id), len(list(spots))) for seat_id, spots in groups]
+        groups = itertools.groupby(plan.spots, key=plan.belongs_to)
+        main = plan.main_seat.name
+        return [(f"{name}, main seat" if name == main else name, len(list(spots))) for name, spots in groups]
 
     @property
     def seconds_for_all(self) -> float:
@@ -83,10 +85,10 @@ class BoardView:
         return (self.board.wanted - self.board.taken) * (rig.sweep_seconds + 1.0)
 
 
-def _cell(board: Board, channel: str, spot: int, waiting: set[tuple[str, int]], now: tuple[str, int] | None,
+def _cell(board: Board, channel: str, spot: Spot, waiting: set[tuple[str, int]], now: tuple[str, int] | None,
           running: PassRecord | None) -> Cell:
-    take = board.takes.get((channel, spot))
-    here = (channel, spot)
+    here = (channel, spot.id)
+    take = board.takes.get(here)
     kind = "sounding" if here == now else "waiting" if here in waiting else "taken" if take else "empty"
     path = ""
     if take is not None and not take.damaged:
@@ -94,7 +96,7 @@ def _cell(board: Board, channel: str, spot: int, waiting: set[tuple[str, int]], 
         path = small_path(smoothed_level_db(take.level_db, per_octave=12), middle_db=middle, width=CELL_WIDTH,
                           height=CELL_HEIGHT)
     word = {"sounding": "sweeping", "waiting": "next", "empty": ""}.get(kind) if kind != "taken" else take.word
-    return Cell(channel=channel, spot=spot, kind=kind, word=word or "", path=path, take=take,
+    return Cell(channel=channel, spot=spot.id, number=spot.number, kind=kind, word=word or "", path=path, take=take,
                 percent=round(100 * running.fraction) if running and here == now else 0,
                 moved=_moved(board, take) if take else "")
 
@@ -103,8 +105,8 @@ def _moved(board: Board, take: TakeRecord) -> str:
     """The speaker, the spot, or neither, by name."""
     if take.speaker_place is not None and take.speaker_place != board.job.speaker(take.channel).place:
         return f"the speaker {take.channel}"
-    if take.spot_place is not None and take.spot_place != board.job.spot(take.spot_number).place:
-        return f"spot {take.spot_number}"
+    if take.spot_place is not None and take.spot_place != board.job.spot(take.spot_id).place:
+        return board.job.at_spot(take.spot_id)
     return ""
 
 

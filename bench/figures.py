@@ -127,7 +127,7 @@ def pages(services: Services, job_id: int) -> None:
     for stop in ("room", "rig", "takes", "read", "align", "shape", "load", "prove"):
         cost = median_s(lambda stop=stop: client.get(f"/jobs/{job_id}/{stop}"), runs=2 if SHORT else 7)
         line(f"page {stop}", f"{cost * 1000:.0f} ms", "100 ms", cost < 0.1)
-    band = services.shaping.shape(job_id).bands["L"][0]
+    band = services.shaping.correction(job_id).bands["L"][0]
 
     def edit() -> None:
         on = not services.shaping.band(job_id, "L", band.id).on

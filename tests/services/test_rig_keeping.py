@@ -189,7 +189,7 @@ def test_shape_align_and_load_keep_to_the_limits_of_the_processor(services):
         services.loading.load(job_id, "A", "corrected")
     services.shaping.find(job_id)
     assert services.shaping.view(job_id).broken == ()
-    bands = services.shaping.view(job_id).shape.bands["L"]
+    bands = services.shaping.view(job_id).correction.bands["L"]
     assert 1 <= len(bands) <= 3
     assert all(band.filter.gain_db % 0.5 == 0 and band.filter.q <= 4 for band in bands)
     with pytest.raises(InvalidValue, match=r"steps of 0\.5 dB"):
@@ -198,6 +198,9 @@ def test_shape_align_and_load_keep_to_the_limits_of_the_processor(services):
     with pytest.raises(InvalidForm, match="device allows 10 ms"):
         services.aligning.choose(job_id, {"L": (0.0, 15.0, "normal"), "R": (0.0, 0.0, "normal")})
     services.aligning.use_proposal(job_id)
+    with pytest.raises(Conflict, match="can't hold it: R: trim"):              # the filters stand on the old trims
+        services.loading.load(job_id, "A", "corrected")
+    services.shaping.stand_on_present(job_id)
     services.loading.load(job_id, "A", "corrected")
     with pytest.raises(Conflict, match="no convolution"):
         services.loading.load(job_id, "B", "convolved")
@@ -218,7 +221,7 @@ def test_a_preset_loaded_as_convolution_is_proven_like_bands(services):
     assert services.taking.new_round(job_id).name == "Corrected"
     taken(services, job_id)
     proof = services.proving.view(job_id).channels["L"]
-    assert proof.outcome.predicted_against_measured_db < 0.3
+    assert proof.proof.outcome.predicted_against_measured_db < 0.3
 
 
 def test_feedback_is_said_on_the_line_check(services):

@@ -44,10 +44,10 @@ def test_demo_is_complete_and_proven(demo, demo_job):
     status = demo.progress.status(demo_job)
     assert [stop.fill for stop in status.stops] == ["full"] * 8
     proof = demo.proving.view(demo_job)
-    assert proof.passed, proof.verdict
+    assert proof.passed, proof.against
     for channel in proof.channels.values():
-        assert channel.outcome.predicted_against_measured_db < 0.5
-        assert channel.outcome.after_range_db < channel.outcome.before_range_db
+        assert channel.proof.outcome.predicted_against_measured_db < 0.5
+        assert channel.proof.outcome.after_range_db < channel.proof.outcome.before_range_db
     assert proof.before_match.level_db > 0.5
     assert proof.after_match.level_db < 0.1
     assert proof.after_match.arrival_s < 1.1e-5            # half a sample at 48 kHz is 10.4 microseconds
@@ -243,7 +243,7 @@ def test_calibration_is_taken_out_of_the_takes(services, job):
 def test_undo_and_redo_walk_over_edits(services, job):
     run_all(services, job.id)
     services.shaping.find(job.id)
-    found = services.shaping.view(job.id).shape
+    found = services.shaping.view(job.id).correction
     first, second, *_ = (band.id for band in found.bands["L"])
     services.shaping.edit_band(job.id, "L", first, PeakingFilter(frequency_hz=55, gain_db=-6, q=3))
     services.shaping.switch_band(job.id, "L", second, on=False)
@@ -251,9 +251,9 @@ def test_undo_and_redo_walk_over_edits(services, job):
     services.shaping.add_band(job.id, "R")
     for _ in range(4):
         services.shaping.undo(job.id)
-    assert services.shaping.view(job.id).shape == found
+    assert services.shaping.view(job.id).correction == found
     services.shaping.redo(job.id)
-    assert services.shaping.view(job.id).shape.bands["L"][0].filter.frequency_hz == 55
+    assert services.shaping.view(job.id).correction.bands["L"][0].filter.frequency_hz == 55
     services.shaping.switch_band(job.id, "L", second, on=False)     # a new edit drops what was undone
     assert services.shaping.view(job.id).redo is None
     with pytest.raises(NotFound, match="gone"):
@@ -266,18 +266,18 @@ def test_a_linked_pair_gets_the_same_bands(services, job):
                              anchor_band_hz=(200, 2000), anchor_level_db=1.5, linked=True)
     services.shaping.find(job.id)
     view = services.shaping.view(job.id)
-    assert view.shape.bands["L"] == view.shape.bands["R"] != ()
+    assert view.correction.bands["L"] == view.correction.bands["R"] != ()
     assert {c.level_db for c in view.channels.values()} == {1.5}
-    first = view.shape.bands["R"][0].id
+    first = view.correction.bands["R"][0].id
     services.shaping.edit_band(job.id, "R", first, PeakingFilter(frequency_hz=70, gain_db=-2, q=1))
-    assert services.shaping.view(job.id).shape.bands["L"][0].filter.frequency_hz == 70
+    assert services.shaping.view(job.id).correction.bands["L"][0].filter.frequency_hz == 70
 
 
 def test_package_holds_what_it_says(demo, demo_job):
     data, name = demo.loading.package(demo_job)
     assert name == "dolce-ferry-lane-attic.zip"
     package = zipfile.ZipFile(io.BytesIO(data))
-    filters = demo.shaping.view(demo_job).shape.filters("L")
+    filters = demo.shaping.view(demo_job).correction.filters("L")
     for rate in (44_100, 48_000, 88_200, 96_000):
         file = soundfile.SoundFile(io.BytesIO(package.read(f"impulse-responses/{rate}/L-{rate}Hz.wav")))
         assert (file.samplerate, file.channels, file.subtype, file.frames) == (rate, 1, "FLOAT", rate)

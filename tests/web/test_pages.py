@@ -141,7 +141,7 @@ def test_package_and_test_signal_download(demo, demo_job):
 def test_edits_of_the_right_channel_stay_on_it(demo, demo_job):
     copy = demo.jobs.copy(demo_job)
     client = client_of(demo)
-    last = demo.shaping.shape(copy.id).bands["R"][0].id
+    last = demo.shaping.correction(copy.id).bands["R"][0].id
     for edit in ("add", f"{last}/switch/off", f"{last}/remove"):
         answer = post(client, f"/jobs/{copy.id}/shape/bands/R/{edit}")
         assert answer.status_code == 200

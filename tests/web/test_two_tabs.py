@@ -93,7 +93,7 @@ def test_eight_faults_switched_on_at_once_are_all_kept(services, job):
 def test_an_edit_of_a_band_that_another_tab_removed_hits_no_other_band(demo, demo_job):
     copy = demo.jobs.copy(demo_job)
     client = client_of(demo)
-    first, second, *rest = demo.shaping.shape(copy.id).bands["L"]
+    first, second, *rest = demo.shaping.correction(copy.id).bands["L"]
     page = client.get(f"/jobs/{copy.id}/shape?channel=L").text
     action = f"/jobs/{copy.id}/shape/bands/L/{first.id}"
     form = form_of(page, action)
@@ -102,17 +102,17 @@ def test_an_edit_of_a_band_that_another_tab_removed_hits_no_other_band(demo, dem
     assert answer.status_code == 409
     assert "is gone" in answer.text
     assert f'data-band="{second.id}"' in answer.text             # the page shows what is there now
-    assert demo.shaping.shape(copy.id).bands["L"] == (second, *rest)
-    added = demo.shaping.shape(copy.id).last_band_id
+    assert demo.shaping.correction(copy.id).bands["L"] == (second, *rest)
+    added = demo.shaping.correction(copy.id).last_band_id
     demo.shaping.add_band(copy.id, "L")
-    assert demo.shaping.shape(copy.id).bands["L"][-1].id == added + 1            # no later band takes an earlier id
+    assert demo.shaping.correction(copy.id).bands["L"][-1].id == added + 1      # no later band takes an earlier id
     demo.jobs.delete(copy.id)
 
 
 def test_two_tabs_on_one_band_change_what_each_of_them_touched(demo, demo_job):
     copy = demo.jobs.copy(demo_job)
     client = client_of(demo)
-    band = demo.shaping.shape(copy.id).bands["L"][0]
+    band = demo.shaping.correction(copy.id).bands["L"][0]
     action = f"/jobs/{copy.id}/shape/bands/L/{band.id}"
     one, two = (form_of(client.get(f"/jobs/{copy.id}/shape?channel=L").text, action) for _ in range(2))
     post(client, action, **{**one, "frequency_hz": "61"})
@@ -151,7 +151,7 @@ def test_filters_found_while_another_tab_edited_do_not_overwrite_the_edit(demo, 
     from dolce.services import shaping
 
     copy = demo.jobs.copy(demo_job)
-    whole, band = shaping.found_bands, demo.shaping.shape(copy.id).bands["L"][0]
+    whole, band = shaping.found_bands, demo.shaping.correction(copy.id).bands["L"][0]
 
     def meanwhile(*how, **more):
         demo.shaping.switch_band(copy.id, "L", band.id, on=False)

@@ -1,25 +1,26 @@
 """The Align stop: arrivals and levels at the main seat, trims and delays."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from dolce.core.acoustics import speed_of_sound
 from dolce.core.alignment import (
-    LEVEL_BAND_HZ,
     TRIM_STEP_DB,
     ArrivalLadder,
     ChannelReading,
     arrival_ladder,
+    level_band_hz,
     mid_level_db,
+    together_db,
+    with_subs_by_plan,
 )
 from dolce.core.geometry import distance_m
-from dolce.core.job import Job, Round
-from dolce.core.processor import ChannelSettings
-from dolce.core.response import ANALYSIS_GRID_HZ
-from dolce.core.room import SUB_CODES
-from dolce.core.shape import SUB_LEVEL_BAND_HZ
-from dolce.errors import InvalidForm, InvalidValue
+from dolce.core.job import Job, Round, moved_between
+from dolce.core.processor import BYPASS, ChannelSettings
+from dolce.core.response import ANALYSIS_GRID_HZ, average_over_spots, smoothed_level_db
+from dolce.core.tuning import Alignment, ChannelAlignment
+from dolce.errors import Conflict, InvalidForm, InvalidValue
 from dolce.services.context import Context
-from dolce.services.round_curves import channel_curves, untouched_round
+from dolce.services.round_curves import base_round, main_seat_weights
 from dolce.store import UnitOfWork
 
 
@@ -29,19 +30,35 @@ class AlignView:
 
     Attributes
     ----------
-    chosen : settings by channel, or None where nothing was chosen yet
+    round : the one that everything here was read from
+    rounds : those that it could be read from
+    alignment : what was chosen, or None
     expected_m : distance by the plan, by channel
     speed_m_s : float
     missing : why there is no ladder, where there is none
+    moved : what stood at several places while the round was taken, in words; its figures mix them
+    undo, redo : what these would take back or do again, or None
     """
 
     job: Job
     round: Round | None
+    rounds: tuple[Round, ...]
     ladder: ArrivalLadder | None
-    chosen: dict[str, ChannelSettings] | None
+    alignment: Alignment | None
     expected_m: dict[str, float]
     speed_m_s: float
     missing: str
+    moved: tuple[str, ...]
+    undo: str | None
+    redo: str | None
+    version: str
+
+    @property
+    def chosen(self) -> dict[str, ChannelSettings] | None:
+        """Settings by channel, or None where nothing was chosen yet."""
+        if self.alignment is None:
+            return None
+        return {channel: self.alignment.settings(channel) for channel in self.alignment.channels}
 
     @property
     def broken(self) -> tuple[str, ...]:
@@ -55,27 +72,43 @@ class AlignView:
 
 
 def readings_of(work: UnitOfWork, job: Job, round_id: int) -> list[ChannelReading]:
-    """Level over all spots of the main seat, arrival and polarity at its centre, by channel."""
+    """Level over the spots of the main seat, arrival and polarity at its centre, by channel.
+
+    Levels of recordings from elsewhere are unknown. Subs count as playing together, and arrive as the plan says.
+    """
+    centre, weights = job.plan.centre_spot, main_seat_weights(job)
+    if centre is None:
+        return []
+    takes = [t for t in work.takes.latest(round_id) if t.usable and t.spot_id in weights]
+    more = together_db(len(job.plan.subs))
     readings = []
-    spots = {s.id for s in job.main_spots}
-    centre_spot = job.plan.centre_spot
-    for channel in job.channels:
-        curves = channel_curves(work, round_id, channel, per_octave=48, spots=spots)
-        centre = next((t for t in curves.takes if t.spot_id == centre_spot.id), None) if curves else None
-        if centre is None:
+    for speaker in job.speakers:
+        own = [t for t in takes if t.channel == speaker.channel]
+        at_centre = next((t for t in own if t.spot_id == centre.id), None)
+        if at_centre is None:
             continue
+        level = [t.level_db for t in own if t.level_known]
         readings.append(ChannelReading(
-            channel=channel, level_db=mid_level_db(
-                ANALYSIS_GRID_HZ, curves.average.level_db,
-                band_hz=SUB_LEVEL_BAND_HZ if channel in SUB_CODES else LEVEL_BAND_HZ),
-            arrival_s=centre.arrival_s if centre.arrival_known else None, polarity=centre.polarity))
-    return readings
+            channel=speaker.channel, is_sub=speaker.is_sub, polarity=at_centre.polarity,
+            level_db=mid_level_db(ANALYSIS_GRID_HZ, average_over_spots(smoothed_level_db(
+                level, per_octave=48)).level_db, band_hz=level_band_hz(is_sub=speaker.is_sub)) if level else None,
+            arrival_s=at_centre.arrival_s if at_centre.arrival_known else None,
+            together_db=more if speaker.is_sub else 0.0))
+    return with_subs_by_plan(readings, distance_m=_distances_m(job), speed_m_s=speed_of_sound(job.room.temperature_c))
 
 
-def chosen_settings(work: UnitOfWork, job_id: int) -> dict[str, ChannelSettings] | None:
-    """Trims, delays and polarities that were chosen."""
-    wish = work.jobs.align_wish(job_id)
-    return None if wish is None else {channel: ChannelSettings(**values) for channel, values in wish.items()}
+def _distances_m(job: Job) -> dict[str, float]:
+    """From every speaker to the main seat's centre spot, by the plan."""
+    spot = job.plan.centre_spot
+    ear = job.seat.place if spot is None else spot.place
+    return {s.channel: distance_m(s.place, ear) for s in job.speakers}
+
+
+def moved_words(work: UnitOfWork, job: Job, round_id: int) -> tuple[str, ...]:
+    """What stood at several places while a round was taken: speakers by code, spots by number."""
+    there = {spot.id for spot in job.spots}
+    found = moved_between(t for t in work.takes.latest(round_id) if t.usable and t.spot_id in there)
+    return tuple(job.at_spot(int(thing[5:])) if thing.startswith("spot-") else thing for thing in found)
 
 
 class Aligning:
@@ -87,35 +120,57 @@ class Aligning:
     def view(self, job_id: int) -> AlignView:
         with self._context.look() as work:
             job = work.jobs.get(job_id)
-            base = untouched_round(work, job)
+            alignment = work.alignments.current(job_id)
+            base = base_round(work, job, kept=alignment.round_id if alignment else None)
+            rounds = tuple(r for r in work.takes.rounds(job_id) if r.state is not None and r.state.active == BYPASS)
             readings = readings_of(work, job, base.id) if base else []
-            chosen = chosen_settings(work, job_id)
-        missing = ""
-        if base is None:
-            missing = "Nothing is taken yet with the processor bypassed."
-        elif len(job.channels) < 2:
-            missing = "One channel alone needs no levels or delays against others."
-        elif len(readings) < len(job.channels):
-            centre = job.plan.centre_spot
-            missing = "Lay out spots at the main seat first." if centre is None else \
-                f"Every channel must be taken at {job.at_spot(centre.id)}, the centre of {job.seat.name}."
+            moved = moved_words(work, job, base.id) if base else ()
+            undo, redo = work.alignments.neighbours(job_id)
+            version = work.alignments.version(job_id)
+        missing = _missing(job, base, readings)
         limits = job.limits
         ladder = None if missing else arrival_ladder(
             readings, sample_rate_hz=job.rig.sample_rate_hz,
             trim_step_db=max(TRIM_STEP_DB, limits.trim_step_db) if limits else TRIM_STEP_DB)
-        return AlignView(job=job, round=base, ladder=ladder, chosen=chosen, missing=missing,
+        return AlignView(job=job, round=base, rounds=rounds, ladder=ladder, alignment=alignment, missing=missing,
                          expected_m={s.channel: distance_m(s.place, job.seat.place) for s in job.speakers},
-                         speed_m_s=speed_of_sound(job.room.temperature_c))
+                         speed_m_s=speed_of_sound(job.room.temperature_c), moved=moved, undo=undo, redo=redo,
+                         version=version)
 
     def use_proposal(self, job_id: int) -> None:
         """Take over the ladder's trims and delays; an inverted speaker is turned round."""
-        ladder = self.view(job_id).ladder
-        if ladder is None:
-            raise InvalidValue("there is nothing to propose yet.", where="align", remedy="Take spot 1 first.")
-        self._keep(job_id, {rung.reading.channel: ChannelSettings(
+        view = self.view(job_id)
+        if view.ladder is None:
+            raise InvalidValue("there is nothing to propose yet.", where="align",
+                               remedy="Take the main seat's centre first.")
+        self._keep(job_id, {rung.reading.channel: ChannelAlignment(
             trim_db=rung.trim_db, delay_s=rung.delay_s,
-            polarity="inverted" if rung.reading.polarity == "inverted" else "normal") for rung in ladder.rungs},
-            "as proposed")
+            polarity="inverted" if rung.reading.polarity == "inverted" else "normal") for rung in view.ladder.rungs},
+            "as proposed", round_id=view.round.id)
+
+    def start_from(self, job_id: int, round_id: int) -> None:
+        """Read levels and arrivals from another round; trims and delays stay until they are chosen again."""
+        with self._context.change() as work:
+            job = work.jobs.get(job_id)
+            chosen = next((r for r in work.takes.rounds(job_id) if r.id == round_id), None)
+            if chosen is None or chosen.state is None or chosen.state.active != BYPASS:
+                raise Conflict("that round was not taken with the processor bypassed.", where="round",
+                               remedy="Choose one of the list.")
+            before = work.alignments.current(job_id) or Alignment()
+            if before.round_id != round_id:
+                work.alignments.add(job_id, replace(before, round_id=round_id), what=f"start from {chosen.name}")
+                work.logbook.add(job_id, f"Levels and delays start from round {chosen.name}.", at=self._context.now())
+                work.jobs.touch(job.id, self._context.now())
+
+    def undo(self, job_id: int, *, seen: str = "") -> None:
+        with self._context.change() as work:
+            work.alignments.require(job_id, seen)
+            work.alignments.undo(job_id)
+
+    def redo(self, job_id: int, *, seen: str = "") -> None:
+        with self._context.change() as work:
+            work.alignments.require(job_id, seen)
+            work.alignments.redo(job_id)
 
     def choose(self, job_id: int, typed: dict[str, tuple[float, float, str]]) -> None:
         """Take over typed trims (dB), delays (ms) and polarities by channel; InvalidForm naming the field."""
@@ -123,30 +178,54 @@ class Aligning:
         with self._context.look() as work:
             limits = work.jobs.get(job_id).limits
         for channel, (trim_db, delay_ms, polarity) in typed.items():
-            for field, build in (("trim", lambda t=trim_db: ChannelSettings(trim_db=t)),
-                                 ("delay", lambda d=delay_ms: ChannelSettings(delay_s=d / 1000))):
+            for field, build in (("trim", lambda t=trim_db: ChannelAlignment(trim_db=t)),
+                                 ("delay", lambda d=delay_ms: ChannelAlignment(delay_s=d / 1000))):
                 try:
                     build()
                 except InvalidValue:
                     faults[f"{field}-{channel}"] = ("Choose -40 to 12 dB." if field == "trim"
                                                     else "Choose 0 to 200 ms.")
             if not faults:
-                wished = ChannelSettings(trim_db=round(trim_db, 2), delay_s=delay_ms / 1000,
+                wished = ChannelAlignment(trim_db=round(trim_db, 2), delay_s=delay_ms / 1000,
                                          polarity="inverted" if polarity == "inverted" else "normal")
-                for text in limits.broken_by_channel(wished) if limits else ():
+                for text in limits.broken_by_channel(wished.settings) if limits else ():
                     faults[f"{text.split()[0]}-{channel}"] = f"It would be {text}."
                 settings[channel] = wished
         if faults:
             raise InvalidForm(faults)
         self._keep(job_id, settings, "by hand")
 
-    def _keep(self, job_id: int, settings: dict[str, ChannelSettings], how: str) -> None:
+    def _keep(self, job_id: int, settings: dict[str, ChannelAlignment], how: str, *,
+              round_id: int | None = None) -> None:
         now = self._context.now()
         with self._context.change() as work:
-            work.jobs.get(job_id)
-            work.jobs.set_align_wish(job_id, {channel: {"trim_db": s.trim_db, "delay_s": s.delay_s,
-                                                        "polarity": s.polarity} for channel, s in settings.items()})
+            job = work.jobs.get(job_id)
+            before = work.alignments.current(job_id) or Alignment()
+            if round_id is None:
+                base = base_round(work, job, kept=before.round_id)
+                round_id = base.id if base else None
+            after = replace(before, round_id=round_id, channels={**before.channels, **settings})
+            if after == work.alignments.current(job_id):
+                return
+            work.alignments.add(job_id, after, what=f"choice {how}")
             said = "; ".join(f"{channel} {s.trim_db:+.1f} dB, {s.delay_s * 1000:.2f} ms"
                              for channel, s in settings.items())
             work.logbook.add(job_id, f"Levels and delays chosen {how}: {said}.", at=now)
             work.jobs.touch(job_id, now)
+
+
+def _missing(job: Job, base: Round | None, readings: list[ChannelReading]) -> str:
+    """Why there is no ladder; empty where there is one."""
+    centre = job.plan.centre_spot
+    if base is None:
+        return "Nothing is taken yet with the processor bypassed."
+    if len(job.channels) < 2:
+        return "One channel alone needs no levels or delays against others."
+    if centre is None:
+        return f"Lay out spots at {job.seat.name}, the main seat, first."
+    if len(readings) < len(job.channels):
+        taken = {r.channel for r in readings}
+        without = [c for c in job.channels if c not in taken]
+        return (f"Round {base.name} lacks {', '.join(without[:6])}{' ...' if len(without) > 6 else ''} at "
+                f"{job.at_spot(centre.id)}, the centre of {job.seat.name}.")
+    return ""

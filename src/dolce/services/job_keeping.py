@@ -2,7 +2,7 @@
 
 import tempfile
 import zipfile
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import timedelta
 from typing import IO
 
@@ -119,10 +119,15 @@ class JobKeeping:
                 renumbered = work.takes.copy_all(job_id, new.id)
                 work.jobs.set_round(new.id, renumbered[job.round_id])
                 work.jobs.set_processor(new.id, job.processor)
-                work.jobs.set_align_wish(new.id, work.jobs.align_wish(job_id))
-                shape = work.shapes.current(job_id)
-                if shape is not None:
-                    work.shapes.add(new.id, shape, what="copied")
+                alignment, correction = work.alignments.current(job_id), work.corrections.current(job_id)
+                if alignment is not None:
+                    alignment = replace(alignment, round_id=renumbered.get(alignment.round_id))
+                    work.alignments.add(new.id, alignment, what="copied")
+                if correction is not None:
+                    stood_on = correction.alignment
+                    work.corrections.add(new.id, replace(
+                        correction, round_id=renumbered.get(correction.round_id), alignment=stood_on and replace(
+                            stood_on, round_id=renumbered.get(stood_on.round_id))), what="copied")
             work.logbook.add(new.id, f"Copied from {job.name}.", at=now)
         return new
 

@@ -11,7 +11,7 @@ from dolce.core.filters import PeakingFilter, convolution_filter
 from dolce.core.filters.convolution import DURATION_S
 from dolce.core.job import SAMPLE_RATES_HZ, Job
 from dolce.core.processor import BYPASS, ChannelSettings, Convolution, Preset
-from dolce.core.shape import Shape
+from dolce.core.tuning import Alignment, Correction, settings_of
 from dolce.errors import Conflict, InvalidValue
 from dolce.formats.audio_file import write_wav
 from dolce.formats.filter_tables import (
@@ -23,9 +23,8 @@ from dolce.formats.filter_tables import (
     write_settings_json,
 )
 from dolce.formats.zip_package import write_zip
-from dolce.services.aligning import chosen_settings
 from dolce.services.context import Context
-from dolce.services.shaping import Shaping, shape_or_default
+from dolce.services.shaping import Shaping, present_correction
 
 CONTENTS = {"corrected": "Aligned and corrected", "convolved": "Aligned and corrected, by convolution",
             "aligned": "Aligned only"}
@@ -36,18 +35,57 @@ class LoadView:
     """What would be loaded, and what the processor holds."""
 
     job: Job
-    shape: Shape
+    correction: Correction
     settings: dict[str, ChannelSettings]
-    aligned: bool
-    shaped: bool
+    tuned: "Tuned"
     cut_db: float
     loaded_is_current: dict[str, bool]
     broken: dict[str, tuple[str, ...]]
 
     @property
+    def aligned(self) -> bool:
+        """Whether levels and delays are chosen."""
+        return self.tuned.stands_on is not None
+
+    @property
+    def shaped(self) -> bool:
+        """Whether there are filters."""
+        return bool(self.correction.bands)
+
+    @property
+    def moved_on(self) -> bool:
+        """Whether the alignment is no longer the one that the filters stand on."""
+        return self.shaped and not self.correction.stands_on(self.tuned.alignment)
+
+    @property
     def slots(self) -> tuple[str, ...]:
         """The processor's presets by letter."""
         return slots_of(self.job)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class Tuned:
+    """A job's correction and its alignment, as outputs get them."""
+
+    job: Job
+    correction: Correction
+    alignment: Alignment | None
+
+    @property
+    def stands_on(self) -> Alignment | None:
+        """The alignment that outputs get: the one that the bands stand on; without bands the present one."""
+        return self.correction.alignment if self.correction.bands else self.alignment
+
+    @property
+    def settings(self) -> dict[str, ChannelSettings]:
+        """What every output gets, bands included."""
+        return {channel: settings_of(self.stands_on or Alignment(), self.correction, channel)
+                for channel in self.job.channels}
+
+    @property
+    def aligned_only(self) -> dict[str, ChannelSettings]:
+        """What every output gets without the correction."""
+        return {channel: (self.stands_on or Alignment()).settings(channel) for channel in self.job.channels}
 
 
 class Loading:
@@ -60,17 +98,17 @@ class Loading:
     def view(self, job_id: int) -> LoadView:
         with self._context.look() as work:
             job = work.jobs.get(job_id)
-            shape = shape_or_default(work, job_id)
-            chosen = chosen_settings(work, job_id)
-        settings = _settings(job, chosen, shape)
+            correction = present_correction(work, job)
+            alignment = work.alignments.current(job_id)
+        tuned = Tuned(job=job, correction=correction, alignment=alignment)
+        settings = tuned.settings
         names = {name: content for content, name in CONTENTS.items()}
-        current = {slot: _preset(names[held.name], job, settings) for slot, held in job.processor.presets.items()
+        current = {slot: _preset(names[held.name], tuned) for slot, held in job.processor.presets.items()
                    if held.name in names}
-        return LoadView(job=job, shape=shape, settings=settings, aligned=chosen is not None, shaped=bool(shape.bands),
-                        cut_db=_cut_db(job, settings),
+        return LoadView(job=job, correction=correction, settings=settings, tuned=tuned, cut_db=_cut_db(job, settings),
                         loaded_is_current={slot: current.get(slot) == preset
                                            for slot, preset in job.processor.presets.items()},
-                        broken={content: job.limits.broken_by(_preset(content, job, settings)) if job.limits else ()
+                        broken={content: job.limits.broken_by(_preset(content, tuned)) if job.limits else ()
                                 for content in ("corrected", "aligned")})
 
     def load(self, job_id: int, slot: str, content: str) -> None:
@@ -82,7 +120,7 @@ class Loading:
             raise Conflict("there are no filters to load.", where="load", remedy="Find them on the Shape page first.")
         if content == "aligned" and not view.aligned:
             raise Conflict("no levels and delays are chosen.", where="load", remedy="Choose them on the Align page.")
-        preset = _preset(content, view.job, view.settings)
+        preset = _preset(content, view.tuned)
         broken = view.job.limits.broken_by(preset) if view.job.limits else ()
         if broken:
             raise Conflict(f"{view.job.limits.name} can't hold it: {'; '.join(broken[:3])}"
@@ -135,16 +173,9 @@ class Loading:
         } for channel in job.channels})
         files["settings.json"] = write_settings_json(
             {channel: asdict(s) for channel, s in load.settings.items()}, cut_db=load.cut_db,
-            target=asdict(load.shape.target))
+            target=asdict(load.correction.target))
         name = "".join(c if c.isalnum() and c.isascii() else "-" for c in job.name).strip("-").lower() or "job"
         return write_zip(files), f"dolce-{name}.zip"
-
-
-def _settings(job: Job, chosen: dict[str, ChannelSettings] | None, shape: Shape) -> dict[str, ChannelSettings]:
-    """What every output gets: chosen trims and delays with the bands that are switched on."""
-    base = chosen or {}
-    return {channel: replace(base.get(channel, ChannelSettings()), filters=shape.filters(channel))
-            for channel in job.channels}
 
 
 def _cut_db(job: Job, settings: dict[str, ChannelSettings]) -> float:
@@ -159,15 +190,17 @@ def slots_of(job: Job) -> tuple[str, ...]:
     return tuple(ascii_uppercase[: job.limits.presets if job.limits else 2])
 
 
-def _preset(content: str, job: Job, settings: dict[str, ChannelSettings]) -> Preset:
+def _preset(content: str, tuned: Tuned) -> Preset:
     """All contents are turned down alike, so that comparing them is fair."""
+    job, settings = tuned.job, tuned.settings
     if content == "corrected":
         own = settings
     elif content == "convolved":
         own = {c: replace(s, filters=(), convolution=_convolution(job, s.filters)) for c, s in settings.items()}
     else:
-        own = {c: replace(s, filters=()) for c, s in settings.items()}
-    return Preset(name=CONTENTS[content], cut_db=_cut_db(job, settings), channels=own)
+        own = tuned.aligned_only
+    routing = tuned.stands_on.routing if tuned.stands_on else None
+    return Preset(name=CONTENTS[content], cut_db=_cut_db(job, settings), channels=own, bass=routing)
 
 
 @lru_cache(maxsize=32)

@@ -6,7 +6,7 @@ from typing import Literal
 from dolce.core.job import Job, PassRecord, Round
 from dolce.core.rig import POINTINGS, microphone_findings
 from dolce.services.context import Context
-from dolce.services.round_curves import proving_round, untouched_round
+from dolce.services.round_curves import base_round, proving_round
 from dolce.store import UnitOfWork
 
 Fill = Literal["hollow", "half", "full"]
@@ -49,14 +49,14 @@ class Progress:
             rounds = work.takes.rounds(job_id)
             present = next(r for r in rounds if r.id == job.round_id)
             taken, any_take = _taken(work, job, present), work.takes.has_any(present.id)
-            before, after = untouched_round(work, job), proving_round(work, job)
-            aligned = work.jobs.align_wish(job_id) is not None
-            shape = work.shapes.current(job_id)
+            alignment, correction = work.alignments.current(job_id), work.corrections.current(job_id)
+            kept = correction.round_id if correction else alignment.round_id if alignment else None
+            before, after = base_round(work, job, kept=kept), proving_round(work, job)
             level = work.passes.latest(job_id, "level")
             proven = _taken(work, job, after) if after else 0
             running = work.passes.running()
         wanted = len(job.channels) * len(job.spots)
-        bands = {c: len(b) for c, b in shape.bands.items()} if shape else {}
+        bands = {c: len(b) for c, b in correction.bands.items()} if correction else {}
         loaded = sorted(slot for slot, preset in job.processor.presets.items() if preset.ours)
         checked = level is not None and level.state == "done"
         wrong = microphone_findings(job.rig.microphones, job.rig.pointing)
@@ -66,8 +66,8 @@ class Progress:
              ("level checked" if checked else "level not checked") if not wrong else _MICROPHONE[wrong[0].kind]),
             ("full" if taken == wanted else "half" if taken else "hollow", f"{taken} of {wanted} takes"),
             ("full" if before else "hollow", f"round {present.name}" if any_take else "nothing to read"),
-            ("full" if aligned else "half" if before else "hollow",
-             "chosen" if aligned else "proposal ready" if before else "needs takes"),
+            ("full" if alignment else "half" if before else "hollow",
+             "chosen" if alignment else "proposal ready" if before else "needs takes"),
             ("full" if any(bands.values()) else "half" if before else "hollow",
              f"{max(bands.values())} bands" if any(bands.values()) else "no filters yet" if before else "needs takes"),
             ("full" if loaded else "half" if any(bands.values()) else "hollow",

@@ -1,58 +1,65 @@
-"""The Prove stop: before, predicted and after, with figures and a plain verdict."""
+"""The Prove stop: before, predicted and after at the same spots, with figures and a verdict."""
 
 from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
-from dolce.core.correction import Outcome, judge
-from dolce.core.correction.outcome import ARRIVAL_WITHIN_S, LEVEL_WITHIN_DB, PREDICTED_WITHIN_DB
+from dolce.core.alignment import Match, match_of
 from dolce.core.job import Job, LogEntry, Round
-from dolce.core.processor import ChannelSettings
 from dolce.core.response import ANALYSIS_GRID_HZ
-from dolce.services.aligning import readings_of
+from dolce.core.tuning import Correction, Proof, SpotLevels, Verdict, level_of, prove, verdicts_on
+from dolce.services.aligning import moved_words, readings_of
 from dolce.services.context import Context
-from dolce.services.round_curves import ChannelCurves, proving_round, untouched_round
-from dolce.services.shaping import shape_or_default, target_level_db
+from dolce.services.round_curves import ChannelCurves, base_round, proving_round, spot_weights
+from dolce.services.shaping import present_correction, target_level_db
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
 class ChannelProof:
-    """Curves of one channel relative to its target's level, shape (points,), and its figures."""
+    """The proof of one channel, its curves relative to its target's level, and its target, shape (points,)."""
 
     channel: str
-    before_db: NDArray[np.float64]
-    predicted_db: NDArray[np.float64]
-    after_db: NDArray[np.float64]
+    proof: Proof
     target_db: NDArray[np.float64]
-    spots: int
-    outcome: Outcome
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Match:
-    """How far the channels differ at the main seat."""
-
-    level_db: float
-    arrival_s: float | None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
 class ProofView:
-    """All of the Prove stop. `needs` says what is missing; `verdict` is plain words."""
+    """All of the Prove stop.
+
+    Attributes
+    ----------
+    needs : what is missing: "takes", "shape", "load", "round" or ""
+    lacking : channels that were not taken in the round after, at any spot that counts
+    spots, spots_wanted : at how many spots the channels are compared, the fewest; and how many count
+    against : what speaks against the proof
+    moved : what stood at several places while a round was taken, in words
+    """
 
     job: Job
+    correction: Correction
     before_round: Round | None
     after_round: Round | None
     channels: dict[str, ChannelProof]
     before_match: Match | None
     after_match: Match | None
-    range_hz: tuple[float, float]
     cut_db: float
     needs: str
-    verdict: str
-    passed: bool
+    lacking: tuple[str, ...]
+    spots: int
+    spots_wanted: int
+    against: tuple[Verdict, ...]
+    moved: tuple[str, ...]
     logbook: tuple[LogEntry, ...]
+
+    @property
+    def range_hz(self) -> tuple[float, float]:
+        return self.correction.limits.from_hz, self.correction.limits.to_hz
+
+    @property
+    def passed(self) -> bool:
+        return not self.needs and not self.against
 
 
 class Proving:
@@ -64,58 +71,58 @@ class Proving:
     def view(self, job_id: int) -> ProofView:
         with self._context.look() as work:
             job = work.jobs.get(job_id)
-            shape = shape_or_default(work, job_id)
-            before, after = untouched_round(work, job), proving_round(work, job)
-            curves_before = self._context.curves.of(work, before.id, job.channels) if before else {}
-            curves_after = self._context.curves.of(work, after.id, job.channels) if after else {}
-            match_before = _match(readings_of(work, job, before.id)) if before else None
-            match_after = _match(readings_of(work, job, after.id)) if after else None
+            correction = present_correction(work, job)
+            before = base_round(work, job, kept=correction.round_id)
+            after = proving_round(work, job)
+            curves_before = self._context.curves.of(work, before.id) if before else {}
+            curves_after = self._context.curves.of(work, after.id) if after else {}
+            match_before = match_of(readings_of(work, job, before.id)) if before else None
+            match_after = match_of(readings_of(work, job, after.id)) if after else None
+            moved = tuple(dict.fromkeys(word for one in (before, after) if one
+                                        for word in moved_words(work, job, one.id)))
             logbook = tuple(work.logbook.all(job_id))
+        weights = spot_weights(job, correction.blend)
         channels = {}
-        cut = after.state.cut_db if after else 0.0
         for name in (c for c in job.channels if c in curves_before and c in curves_after):
-            settings = after.state.settings_for(name)
-            channels[name] = self._proof(job, shape, curves_before[name], curves_after[name],
-                                         trim_db=settings.trim_db + cut, cut_db=cut, settings=settings)
-        needs = _needs(before is not None, bool(shape.bands), job, after, channels)
-        verdict, passed = _verdict(channels, match_after) if not needs else ("", False)
-        return ProofView(job=job, before_round=before, after_round=after, channels=channels,
-                         before_match=match_before, after_match=match_after,
-                         range_hz=(shape.limits.from_hz, shape.limits.to_hz), cut_db=cut, needs=needs,
-                         verdict=verdict, passed=passed, logbook=logbook)
-
-    @staticmethod
-    def _proof(job: Job, shape, before: ChannelCurves, after: ChannelCurves, *, trim_db: float, cut_db: float,
-               settings: ChannelSettings) -> ChannelProof:
-        """Everything relative to the target's level; the common cut for headroom is taken out of `after`.
-
-        Prediction: the untouched curves at the same spots, with the trim and the bands or convolution that were loaded.
-        """
-        grid = ANALYSIS_GRID_HZ
-        target = shape.target.level_db(grid)
-        level = target_level_db(before, trim_db, target, shape)
-        start = before.average.level_db + trim_db - level
-        predicted = start + settings.correction_level_db(grid, sample_rate_hz=job.rig.sample_rate_hz)
-        measured = after.average.level_db + cut_db - level
-        limits = shape.limits_for(before.channel)
-        outcome = judge(grid, before_db=start, predicted_db=predicted, after_db=measured, target_db=target,
-                        range_hz=(limits.from_hz, limits.to_hz))
-        return ChannelProof(channel=before.channel, before_db=start, predicted_db=predicted, after_db=measured,
-                            target_db=target, spots=len(after.takes), outcome=outcome)
+            found = _proof(job, correction, after, curves_before[name], curves_after[name], weights)
+            if found is not None:
+                channels[name] = found
+        lacking = tuple(c for c in job.channels if c not in channels)
+        needs = _needs(before, bool(correction.bands), job, after, channels)
+        return ProofView(
+            job=job, correction=correction, before_round=before, after_round=after, channels=channels,
+            before_match=match_before, after_match=match_after, cut_db=after.state.cut_db if after else 0.0,
+            needs=needs, lacking=lacking, spots=min((len(c.proof.spots) for c in channels.values()), default=0),
+            spots_wanted=len(weights), moved=moved, logbook=logbook,
+            against=() if needs else verdicts_on({name: c.proof for name, c in channels.items()}, match_after))
 
 
-def _match(readings) -> Match | None:
-    if len(readings) < 2:
+def _proof(job: Job, correction: Correction, after_round: Round, before: ChannelCurves, after: ChannelCurves,
+           weights: dict[int, float]) -> ChannelProof | None:
+    """Everything relative to the target's level; the common cut for headroom is taken out of what was measured.
+
+    Predicted is what was there before through what the processor held while the round after was taken.
+    """
+    grid, settings, cut_db = ANALYSIS_GRID_HZ, after_round.state.settings_for(before.channel), after_round.state.cut_db
+    target = correction.target.level_db(grid)
+    whole = before.blended(weights)
+    if whole is None:
         return None
-    levels = [r.level_db for r in readings]
-    arrivals = [r.arrival_s for r in readings]
-    known = None not in arrivals
-    return Match(level_db=max(levels) - min(levels), arrival_s=max(arrivals) - min(arrivals) if known else None)
+    trim_db = settings.trim_db + cut_db
+    level = target_level_db(whole, trim_db, target, correction)
+    change = level_of(settings, at_hz=grid, sample_rate_hz=job.rig.sample_rate_hz) - settings.trim_db
+    start = SpotLevels(spots=before.spots.spots, level_db=before.level_db + trim_db - level)
+    limits = correction.limits_for(before.channel)
+    found = prove(grid, start, SpotLevels(spots=start.spots, level_db=start.level_db + change),
+                  SpotLevels(spots=after.spots.spots, level_db=after.level_db + cut_db - level), weights=weights,
+                  target_db=target, range_hz=(limits.from_hz, limits.to_hz))
+    return None if found is None else ChannelProof(channel=before.channel, proof=found, target_db=target)
 
 
-def _needs(taken: bool, shaped: bool, job: Job, after: Round | None, channels: dict[str, ChannelProof]) -> str:
+def _needs(before: Round | None, shaped: bool, job: Job, after: Round | None,
+           channels: dict[str, ChannelProof]) -> str:
     """The first thing that is missing, or nothing."""
-    if not taken:
+    if before is None:
         return "takes"
     if not shaped:
         return "shape"
@@ -124,26 +131,3 @@ def _needs(taken: bool, shaped: bool, job: Job, after: Round | None, channels: d
     if after is None or len(channels) < len(job.channels):
         return "round"
     return ""
-
-
-def _verdict(channels: dict[str, ChannelProof], match: Match | None) -> tuple[str, bool]:
-    """One or two plain sentences, and whether everything held."""
-    said, passed = [], True
-    for name, proof in channels.items():
-        o = proof.outcome
-        if not o.kept_its_promise:
-            said.append(f"{name} measures {o.predicted_against_measured_db:.1f} dB away from its prediction, more than "
-                        f"{PREDICTED_WITHIN_DB} dB: was anything moved or switched in between?")
-            passed = False
-        if not o.improved:
-            said.append(f"{name} is no closer to the target than before.")
-            passed = False
-    if match is not None and match.level_db > LEVEL_WITHIN_DB:
-        said.append(f"Levels still differ by {match.level_db:.1f} dB.")
-        passed = False
-    if match is not None and match.arrival_s is not None and match.arrival_s > ARRIVAL_WITHIN_S:
-        said.append(f"Arrivals still differ by {match.arrival_s * 1000:.2f} ms.")
-        passed = False
-    if passed:
-        said.append("The correction does what was predicted, and every channel is closer to the target.")
-    return " ".join(said), passed

@@ -1,12 +1,12 @@
-"""Curves of a round: per spot, average and spread, at a chosen smoothing. Read, Shape and Prove use the same."""
+"""Curves of a round: per spot, average and spread, at a chosen smoothing. Read, Align, Shape and Prove use the same."""
 
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
 
-from dolce.core.job import Job, Round, TakeRecord
-from dolce.core.processor import BYPASS
+from dolce.core.job import Job, Round, TakeRecord, latest_corrected, proposed_base
 from dolce.core.response import (
     ANALYSIS_GRID_HZ,
     SpotAverage,
@@ -14,6 +14,7 @@ from dolce.core.response import (
     level_on_grid,
     smoothed_level_db,
 )
+from dolce.core.tuning import Blend, SpotLevels, blends_of
 from dolce.store import UnitOfWork
 
 SHAPING_PER_OCTAVE = 12.0
@@ -27,6 +28,20 @@ class ChannelCurves:
     takes: tuple[TakeRecord, ...]
     level_db: NDArray[np.float64]
     average: SpotAverage
+
+    @property
+    def spots(self) -> SpotLevels:
+        """Levels by spot."""
+        return SpotLevels(spots=tuple(take.spot_id for take in self.takes), level_db=self.level_db)
+
+    def blended(self, weights: Mapping[int, float]) -> "ChannelCurves | None":
+        """The takes at spots that count, averaged by their weights; None where there is none."""
+        rows = [k for k, take in enumerate(self.takes) if weights.get(take.spot_id, 0) > 0]
+        if not rows:
+            return None
+        levels = self.level_db[rows]
+        return replace(self, takes=tuple(self.takes[k] for k in rows), level_db=levels, average=average_over_spots(
+            levels, weights=[weights[self.takes[k].spot_id] for k in rows]))
 
 
 def channel_curves(work: UnitOfWork, round_id: int, channel: str, *, per_octave: float | None,
@@ -56,38 +71,60 @@ class ShapingCurves:
     def __init__(self) -> None:
         self._kept: dict[int, tuple[object, dict[str, ChannelCurves]]] = {}
 
-    def of(self, work: UnitOfWork, round_id: int, channels: tuple[str, ...]) -> dict[str, ChannelCurves]:
-        """Curves of all channels that have usable takes in a round."""
+    def of(self, work: UnitOfWork, round_id: int) -> dict[str, ChannelCurves]:
+        """Curves of all channels that have usable takes in a round, at all their spots."""
         stamp = work.takes.newest(round_id)
         stamped, curves = self._kept.get(round_id, (None, {}))
         if stamp is None or stamped != stamp:
-            curves = _shaping_curves(work, round_id, channels)
+            curves = _shaping_curves(work, round_id)
             if len(self._kept) > 8:
                 self._kept.clear()
             self._kept[round_id] = (stamp, curves)
         return curves
 
-
-def _shaping_curves(work: UnitOfWork, round_id: int, channels: tuple[str, ...]) -> dict[str, ChannelCurves]:
-    latest = [t for t in work.takes.latest(round_id) if t.usable]
-    found = {}
-    for channel in channels:
-        curves = curves_of([t for t in latest if t.channel == channel], work, per_octave=SHAPING_PER_OCTAVE)
-        if curves is not None:
-            found[channel] = curves
-    return found
+    def blended(self, work: UnitOfWork, job: Job, round_id: int, blend: Blend) -> dict[str, ChannelCurves]:
+        """Curves of the job's channels averaged for a blend, at the spots that the plan has for its seats."""
+        weights = spot_weights(job, blend)
+        kept = self.of(work, round_id)
+        found = {channel: kept[channel].blended(weights) for channel in job.channels if channel in kept}
+        return {channel: curves for channel, curves in found.items() if curves is not None}
 
 
-def untouched_round(work: UnitOfWork, job: Job) -> Round | None:
-    """The latest round with takes that was made while the processor was bypassed: what corrections start from."""
-    bypassed = [r for r in work.takes.rounds(job.id) if r.state is not None and r.state.active == BYPASS]
-    with_takes = [r for r in bypassed if work.takes.has_any(r.id)]
-    return with_takes[-1] if with_takes else None
+def _shaping_curves(work: UnitOfWork, round_id: int) -> dict[str, ChannelCurves]:
+    by_channel: dict[str, list[TakeRecord]] = {}
+    for take in work.takes.latest(round_id):
+        if take.usable:
+            by_channel.setdefault(take.channel, []).append(take)
+    return {channel: curves_of(takes, work, per_octave=SHAPING_PER_OCTAVE) for channel, takes in by_channel.items()}
+
+
+def spot_weights(job: Job, blend: Blend) -> dict[int, float]:
+    """Weight of every spot that counts in a blend, by id."""
+    return blend.spot_weights({spot.id: spot.seat_id for spot in job.spots})
+
+
+def main_seat_weights(job: Job) -> dict[int, float]:
+    """The spots of the main seat, all alike."""
+    return {spot.id: 1.0 for spot in job.main_spots}
+
+
+def usual_blend(job: Job) -> Blend:
+    """The blend to begin with: all seats by their weights."""
+    return blends_of(job.plan)[0]
+
+
+def cells_by_round(work: UnitOfWork, job: Job) -> dict[int, int]:
+    """How many cells of the board each round has taken."""
+    return work.takes.cells(job.id, channels=job.channels, spots=[spot.id for spot in job.spots])
+
+
+def base_round(work: UnitOfWork, job: Job, *, kept: int | None) -> Round | None:
+    """The round that was kept; where none was, the one that is proposed."""
+    rounds = work.takes.rounds(job.id)
+    chosen = next((r for r in rounds if r.id == kept), None)
+    return chosen or proposed_base(rounds, cells_by_round(work, job))
 
 
 def proving_round(work: UnitOfWork, job: Job) -> Round | None:
-    """The latest round that was made through a preset with bands."""
-    through = [r for r in work.takes.rounds(job.id) if r.state is not None and r.state.active != BYPASS
-               and r.state.corrects]
-    with_takes = [r for r in through if work.takes.has_any(r.id)]
-    return with_takes[-1] if with_takes else None
+    """The latest round with takes that was made through a preset that corrects."""
+    return latest_corrected(work.takes.rounds(job.id), cells_by_round(work, job))

@@ -6,6 +6,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
+from dolce.core.alignment import TRIM_STEP_DB, level_band_hz, mid_level_db
 from dolce.core.correction import (
     CorrectionPlan,
     Headroom,
@@ -18,15 +19,15 @@ from dolce.core.correction import (
     plan_correction,
 )
 from dolce.core.filters import PeakingFilter, chain_level_db
-from dolce.core.job import Job
-from dolce.core.processor import ChannelSettings, ProcessorLimits
-from dolce.core.response import ANALYSIS_GRID_HZ
+from dolce.core.job import Job, Round
+from dolce.core.processor import BYPASS, ChannelSettings, ProcessorLimits
+from dolce.core.response import ANALYSIS_GRID_HZ, average_over_spots
 from dolce.core.room import partner_of
-from dolce.core.shape import Band, Shape
+from dolce.core.tuning import Alignment, Band, Blend, Correction, blends_of, levelled_again, settings_of
 from dolce.errors import Conflict, InvalidValue
-from dolce.services.aligning import chosen_settings
+from dolce.services.aligning import moved_words
 from dolce.services.context import Context
-from dolce.services.round_curves import ChannelCurves, untouched_round
+from dolce.services.round_curves import ChannelCurves, base_round, main_seat_weights, usual_blend
 from dolce.store import UnitOfWork
 
 NEW_BAND = PeakingFilter(frequency_hz=100.0, gain_db=-3.0, q=2.0)
@@ -61,15 +62,29 @@ class ChannelShape:
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
 class ShapeView:
-    """All of the Shape stop; `channels` is empty where nothing is taken yet."""
+    """All of the Shape stop; `channels` is empty where nothing is taken yet.
+
+    Attributes
+    ----------
+    round : the one that the correction starts from
+    rounds : those that it could start from
+    blends : seats that it could be for
+    moved_on : whether the alignment is no longer the one that the bands stand on
+    moved : what stood at several places while the round was taken, in words
+    """
 
     job: Job
-    shape: Shape
+    correction: Correction
     channels: dict[str, ChannelShape]
     undo: str | None
     redo: str | None
     version: str
     found: bool
+    round: Round | None
+    rounds: tuple[Round, ...]
+    blends: tuple[Blend, ...]
+    moved_on: bool
+    moved: tuple[str, ...]
 
     @property
     def broken(self) -> tuple[str, ...]:
@@ -77,46 +92,53 @@ class ShapeView:
         device = self.job.limits
         if device is None or not device.bands:
             return ()
-        return tuple(f"{channel}: {text}" for channel in self.shape.bands
-                     for text in device.broken_by_channel(ChannelSettings(filters=self.shape.filters(channel))))
+        return tuple(f"{channel}: {text}" for channel in self.correction.bands
+                     for text in device.broken_by_channel(ChannelSettings(filters=self.correction.filters(channel))))
 
 
-def shape_or_default(work: UnitOfWork, job_id: int) -> Shape:
-    return work.shapes.current(job_id) or Shape()
+def present_correction(work: UnitOfWork, job: Job) -> Correction:
+    """The correction of a job; before the first one, what it would start from, stand on and be for."""
+    kept = work.corrections.current(job.id)
+    if kept is not None and kept.round_id is not None:
+        return kept
+    alignment = work.alignments.current(job.id)
+    base = base_round(work, job, kept=alignment.round_id if alignment else None)
+    return replace(kept or Correction(), round_id=base.id if base else None, alignment=alignment,
+                   blend=kept.blend if kept is not None and kept.blend.weights else usual_blend(job))
 
 
-def target_level_db(curves: ChannelCurves, trim_db: float, target_db: NDArray, shape: Shape) -> float:
+def target_level_db(curves: ChannelCurves, trim_db: float, target_db: NDArray, correction: Correction) -> float:
     """Level at which the target is hung for a channel, with its trim."""
-    if shape.anchor == "hand":
-        return shape.anchor_level_db
+    if correction.anchor == "hand":
+        return correction.anchor_level_db
     return anchored_level_db(ANALYSIS_GRID_HZ, curves.average.level_db + trim_db, target_db,
-                             band_hz=shape.level_band_hz(curves.channel))
+                             band_hz=correction.level_band_hz(curves.channel))
 
 
-def channel_shape(curves: ChannelCurves, settings: ChannelSettings, shape: Shape, *,
+def channel_shape(curves: ChannelCurves, settings: ChannelSettings, correction: Correction, *,
                   sample_rate_hz: float, device: ProcessorLimits | None = None) -> ChannelShape:
     """Plan, prediction and figures of one channel."""
     grid = ANALYSIS_GRID_HZ
-    target = shape.target.level_db(grid)
-    level = target_level_db(curves, settings.trim_db, target, shape)
+    target = correction.target.level_db(grid)
+    level = target_level_db(curves, settings.trim_db, target, correction)
     shift = settings.trim_db - level
     before = curves.average.level_db + shift
-    limits = shape.limits_for(curves.channel, device)
+    limits = correction.limits_for(curves.channel, device)
     plan = plan_correction(grid, before, curves.average.spread_db, target, limits=limits)
-    filters = shape.filters(curves.channel)
-    correction = chain_level_db(filters, at_hz=grid, sample_rate_hz=sample_rate_hz)
+    filters = correction.filters(curves.channel)
+    bands_db = chain_level_db(filters, at_hz=grid, sample_rate_hz=sample_rate_hz)
     band = (limits.from_hz, limits.to_hz)
     return ChannelShape(
         channel=curves.channel, curves=curves, plan=plan, level_db=level, before_db=before,
         lowest_db=curves.average.lowest_db + shift, highest_db=curves.average.highest_db + shift,
-        predicted_db=before + correction, target_db=target, correction_db=correction,
-        bands=shape.bands.get(curves.channel, ()), headroom=headroom_of(filters, sample_rate_hz=sample_rate_hz),
+        predicted_db=before + bands_db, target_db=target, correction_db=bands_db,
+        bands=correction.bands.get(curves.channel, ()), headroom=headroom_of(filters, sample_rate_hz=sample_rate_hz),
         before_deviation_db=deviation_db(grid, before, target, band_hz=band),
-        predicted_deviation_db=deviation_db(grid, before + correction, target, band_hz=band))
+        predicted_deviation_db=deviation_db(grid, before + bands_db, target, band_hz=band))
 
 
-def found_bands(channels: dict[str, ChannelShape], shape: Shape, *, sample_rate_hz: float,
-                device: ProcessorLimits | None = None) -> Shape:
+def found_bands(channels: dict[str, ChannelShape], correction: Correction, *, sample_rate_hz: float,
+                device: ProcessorLimits | None = None) -> Correction:
     """The shape with new bands: one fit per channel, or one for both of a pair where pairs are linked.
 
     Every band is one that the processor can be set to.
@@ -125,15 +147,15 @@ def found_bands(channels: dict[str, ChannelShape], shape: Shape, *, sample_rate_
     for name, channel in channels.items():
         if name in bands:
             continue
-        partner = channels.get(partner_of(name) or "") if shape.linked else None
+        partner = channels.get(partner_of(name) or "") if correction.linked else None
         plan = channel.plan if partner is None else replace(
             channel.plan, wished_db=np.mean([channel.plan.wished_db, partner.plan.wished_db], axis=0),
             weight=np.mean([channel.plan.weight, partner.plan.weight], axis=0))
-        found = _bands(plan, shape.limits_for(name, device), sample_rate_hz)
+        found = _bands(plan, correction.limits_for(name, device), sample_rate_hz)
         if device is not None and device.bands:
             found = tuple(replace(band, filter=device.settable(band.filter)) for band in found)
         bands |= dict.fromkeys([name, *([partner.channel] if partner else [])], found)
-    return replace(shape, bands=bands)
+    return replace(correction, bands=bands)
 
 
 def _bands(plan: CorrectionPlan, limits: Limits, sample_rate_hz: float) -> tuple[Band, ...]:
@@ -148,56 +170,98 @@ class Shaping:
 
     def view(self, job_id: int) -> ShapeView:
         with self._context.look() as work:
-            return self._view(work, job_id, shape_or_default(work, job_id))
+            return self._view(work, job_id)
 
-    def shape(self, job_id: int) -> Shape:
-        """Target, limits and bands as they are kept, without what follows from them."""
+    def correction(self, job_id: int) -> Correction:
+        """The correction as it is kept, without what follows from it."""
         with self._context.look() as work:
-            work.jobs.name(job_id)
-            return shape_or_default(work, job_id)
+            return present_correction(work, work.jobs.get(job_id))
 
     def band(self, job_id: int, channel: str, band_id: int) -> Band:
         """One band, or NotFound."""
-        return self.shape(job_id).band(channel, band_id)
+        return self.correction(job_id).band(channel, band_id)
 
-    def _view(self, work: UnitOfWork, job_id: int, shape: Shape) -> ShapeView:
+    def _view(self, work: UnitOfWork, job_id: int) -> ShapeView:
         job = work.jobs.get(job_id)
-        base = untouched_round(work, job)
-        curves = self._context.curves.of(work, base.id, job.channels) if base else {}
-        settings = chosen_settings(work, job_id) or {}
-        undo, redo = work.shapes.neighbours(job_id)
-        channels = {name: channel_shape(c, settings.get(name, ChannelSettings()), shape, device=job.limits,
-                                        sample_rate_hz=job.rig.sample_rate_hz) for name, c in curves.items()}
-        return ShapeView(job=job, shape=shape, undo=undo, redo=redo, version=work.shapes.version(job_id),
-                         found=bool(shape.bands), channels=channels)
+        correction = present_correction(work, job)
+        base = base_round(work, job, kept=correction.round_id)
+        curves = self._context.curves.blended(work, job, base.id, correction.blend) if base else {}
+        undo, redo = work.corrections.neighbours(job_id)
+        channels = {name: channel_shape(c, settings_of(correction.alignment or Alignment(), correction, name),
+                                        correction, device=job.limits, sample_rate_hz=job.rig.sample_rate_hz)
+                    for name, c in curves.items()}
+        found = bool(correction.bands)
+        return ShapeView(
+            job=job, correction=correction, undo=undo, redo=redo, version=work.corrections.version(job_id),
+            found=found, channels=channels, round=base, blends=tuple(blends_of(job.plan)),
+            rounds=tuple(r for r in work.takes.rounds(job_id) if r.state is not None and r.state.active == BYPASS),
+            moved_on=found and not correction.stands_on(work.alignments.current(job_id)),
+            moved=moved_words(work, job, base.id) if base else ())
 
     def set_aim(self, job_id: int, *, target: Target, limits: Limits, anchor: str,
                 anchor_band_hz: tuple[float, float], anchor_level_db: float, linked: bool) -> None:
         """Change target, limits or link; the bands stay until they are looked for again."""
-        def change(shape: Shape) -> Shape:
-            changed = replace(shape, target=target, limits=limits, anchor=anchor, anchor_band_hz=anchor_band_hz,
+        def change(correction: Correction) -> Correction:
+            changed = replace(correction, target=target, limits=limits, anchor=anchor, anchor_band_hz=anchor_band_hz,
                               anchor_level_db=anchor_level_db, linked=linked)
-            if linked and not shape.linked and shape.bands:
+            if linked and not correction.linked and correction.bands:
                 # The left one's bands stand for both.
-                for name in sorted(shape.bands):
+                for name in sorted(correction.bands):
                     changed = changed.with_bands(name, changed.bands[name])
             return changed
         self._change(job_id, "change of target or limits", change)
 
+    def set_blend(self, job_id: int, blend: Blend) -> None:
+        """For whom the correction is; the bands stay until they are looked for again."""
+        self._change(job_id, f"blend {blend.name}", lambda c: replace(c, blend=blend))
+
+    def start_from(self, job_id: int, round_id: int) -> None:
+        """Start from another round; the bands stay until they are looked for again."""
+        with self._context.look() as work:
+            chosen = next((r for r in work.takes.rounds(job_id) if r.id == round_id), None)
+        if chosen is None or chosen.state is None or chosen.state.active != BYPASS:
+            raise Conflict("that round was not taken with the processor bypassed.", where="round",
+                           remedy="Choose one of the list.")
+        self._change(job_id, f"start from {chosen.name}", lambda c: replace(c, round_id=round_id))
+
+    def stand_on_present(self, job_id: int) -> None:
+        """Let the bands stand on the alignment as it is now."""
+        with self._context.look() as work:
+            alignment = work.alignments.current(job_id)
+        self._change(job_id, "standing on the present alignment", lambda c: replace(c, alignment=alignment))
+
     def find(self, job_id: int) -> None:
-        """Look for the bands by fitting all of them together."""
-        view = self.view(job_id)
+        """Look for the bands by fitting all of them together; they stand on the alignment as it is now."""
+        with self._context.look() as work:
+            view = self._view(work, job_id)
+            alignment = work.alignments.current(job_id)
         if not view.channels:
             raise Conflict("there is nothing to shape yet.", where="shape",
-                           remedy="Take at least one spot with the processor bypassed.")
+                           remedy="Take at least one spot of a seat that counts with the processor bypassed.")
         rate = view.job.rig.sample_rate_hz
-        shape = found_bands(view.channels, view.shape, sample_rate_hz=rate, device=view.job.limits)
+        correction = found_bands(view.channels, view.correction, sample_rate_hz=rate, device=view.job.limits)
+        correction = replace(correction, alignment=alignment)
         with self._context.change() as work:
-            work.shapes.require(job_id, view.version)               # it may have been changed while the fit ran
-            work.shapes.add(job_id, shape, what="finding filters")
-            said = ", ".join(f"{name} {len(bands)} bands" for name, bands in shape.bands.items())
-            work.logbook.add(job_id, f"Filters found: {said}.", at=self._context.now())
+            work.corrections.require(job_id, view.version)               # it may have been changed while the fit ran
+            work.corrections.add(job_id, self._levelled(work, view.job, correction), what="finding filters")
+            said = ", ".join(f"{name} {len(bands)} bands" for name, bands in correction.bands.items())
+            work.logbook.add(job_id, f"Filters found for {correction.blend.name}, from round {view.round.name}: "
+                                     f"{said}.", at=self._context.now())
             work.jobs.touch(job_id, self._context.now())
+
+    def _levelled(self, work: UnitOfWork, job: Job, correction: Correction) -> Correction:
+        """The correction with trims that make up for what its bands change where channels are matched."""
+        if correction.alignment is None or correction.round_id is None:
+            return replace(correction, trims_db={})
+        weights, curves = main_seat_weights(job), self._context.curves.of(work, correction.round_id)
+        change = {}
+        for speaker in job.speakers:
+            at_seat = curves[speaker.channel].blended(weights) if speaker.channel in curves else None
+            if at_seat is not None and speaker.channel in correction.alignment.channels:
+                change[speaker.channel] = _level_change_db(at_seat, correction.filters(speaker.channel),
+                                                           is_sub=speaker.is_sub, rate=job.rig.sample_rate_hz)
+        step = max(TRIM_STEP_DB, job.limits.trim_step_db) if job.limits else TRIM_STEP_DB
+        return replace(correction, trims_db=levelled_again(change, step_db=step))
 
     def edit_band(self, job_id: int, channel: str, band_id: int, filter_: PeakingFilter) -> None:
         """Change a band; InvalidValue where the processor can't be set to it."""
@@ -207,8 +271,8 @@ class Shaping:
             if broken:
                 raise InvalidValue(f"{broken[0].replace('band 1', 'it')}.", where="band",
                                    remedy="Choose another value.")
-        self._change_band(job_id, "edit", channel, band_id, lambda shape: shape.with_band(
-            channel, band_id, replace(shape.band(channel, band_id), filter=filter_)))
+        self._change_band(job_id, "edit", channel, band_id, lambda correction: correction.with_band(
+            channel, band_id, replace(correction.band(channel, band_id), filter=filter_)))
 
     def _device(self, job_id: int) -> ProcessorLimits | None:
         with self._context.look() as work:
@@ -216,48 +280,58 @@ class Shaping:
 
     def switch_band(self, job_id: int, channel: str, band_id: int, *, on: bool) -> None:
         """Switch a band on or off."""
-        self._change_band(job_id, "switch", channel, band_id, lambda shape: shape.with_band(
-            channel, band_id, replace(shape.band(channel, band_id), on=on)))
+        self._change_band(job_id, "switch", channel, band_id, lambda correction: correction.with_band(
+            channel, band_id, replace(correction.band(channel, band_id), on=on)))
 
     def remove_band(self, job_id: int, channel: str, band_id: int) -> None:
-        self._change_band(job_id, "removal", channel, band_id, lambda shape: shape.with_band(channel, band_id, None))
+        self._change_band(job_id, "removal", channel, band_id, lambda c: c.with_band(channel, band_id, None))
 
     def add_band(self, job_id: int, channel: str) -> None:
         with self._context.look() as work:
             job = work.jobs.get(job_id)
             job.speaker(channel)
-            present = len(shape_or_default(work, job_id).bands.get(channel, ()))
+            present = len(present_correction(work, job).bands.get(channel, ()))
         if job.limits is not None and 0 < job.limits.bands <= present:
             raise Conflict(f"{job.limits.name} has {job.limits.bands} bands per output, and they are in use.",
                            where="bands", remedy="Remove one first.")
-        self._change(job_id, f"new band, {channel}", lambda shape: shape.with_bands(
-            channel, (*shape.bands.get(channel, ()), Band(filter=NEW_BAND))))
+        self._change(job_id, f"new band, {channel}", lambda correction: correction.with_bands(
+            channel, (*correction.bands.get(channel, ()), Band(filter=NEW_BAND))))
 
     def undo(self, job_id: int, *, seen: str = "") -> None:
         """One step back; Outdated where the shape is no longer the one that was seen."""
         with self._context.change() as work:
-            work.shapes.require(job_id, seen)
-            work.shapes.undo(job_id)
+            work.corrections.require(job_id, seen)
+            work.corrections.undo(job_id)
 
     def redo(self, job_id: int, *, seen: str = "") -> None:
         """One step forward; errors as above."""
         with self._context.change() as work:
-            work.shapes.require(job_id, seen)
-            work.shapes.redo(job_id)
+            work.corrections.require(job_id, seen)
+            work.corrections.redo(job_id)
 
     def _change_band(self, job_id: int, what: str, channel: str, band_id: int,
-                     change: Callable[[Shape], Shape]) -> None:
+                     change: Callable[[Correction], Correction]) -> None:
         """A change of one band, told by its place in the row as people count."""
-        number = self.shape(job_id).place_of_band(channel, band_id) + 1
+        number = self.correction(job_id).place_of_band(channel, band_id) + 1
         self._change(job_id, f"{what} of band {number}, {channel}", change)
 
-    def _change(self, job_id: int, what: str, change: Callable[[Shape], Shape]) -> None:
+    def _change(self, job_id: int, what: str, change: Callable[[Correction], Correction]) -> None:
         with self._context.change() as work:
-            work.jobs.get(job_id)
-            if work.shapes.current(job_id) is None:
-                work.shapes.add(job_id, Shape(), what="start")
-            before = shape_or_default(work, job_id)
-            after = change(before)
+            job = work.jobs.get(job_id)
+            before = present_correction(work, job)
+            if work.corrections.current(job_id) is None:
+                work.corrections.add(job_id, before, what="start")
+            after = self._levelled(work, job, change(before))
             if after != before:
-                work.shapes.add(job_id, after, what=what)
+                work.corrections.add(job_id, after, what=what)
                 work.jobs.touch(job_id, self._context.now())
+
+
+def _level_change_db(curves: ChannelCurves, filters: tuple[PeakingFilter, ...], *, is_sub: bool, rate: int) -> float:
+    """What bands change of a channel's level in the band where it is matched."""
+    # As finely as takes are kept: sharp bands on a steep response change less than its smoothed curve says.
+    level = average_over_spots([take.level_db for take in curves.takes]).level_db
+    band = level_band_hz(is_sub=is_sub)
+    bands = chain_level_db(filters, at_hz=ANALYSIS_GRID_HZ, sample_rate_hz=rate)
+    return mid_level_db(ANALYSIS_GRID_HZ, level + bands, band_hz=band) - mid_level_db(
+        ANALYSIS_GRID_HZ, level, band_hz=band)

@@ -1,11 +1,13 @@
 """The Takes stop: the board, passes over spots, and recordings made elsewhere."""
 
+import re
 from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
+from dolce.core import checked
 from dolce.core.job import Job, PassRecord, Round, TakeRecord
 from dolce.core.processor import BYPASS, ProcessorState
 from dolce.core.response import Quality, clipped_samples, resampled, without_drift
@@ -35,6 +37,7 @@ class Board:
     """All takes of the present round by channel and spot id, and what comes next.
 
     `away` counts takes of the round on spots that are no longer on the plan: they are kept, and count nowhere.
+    `moved` names what stands elsewhere now than for takes of the round: takes from now on would mix with them.
     """
 
     job: Job
@@ -45,6 +48,7 @@ class Board:
     away: int
     last_pass: PassRecord | None
     state_fits: bool
+    moved: tuple[str, ...]
 
     @property
     def placement(self) -> list[int]:
@@ -88,8 +92,9 @@ class Taking:
         there = {spot.id for spot in job.spots}
         takes = {(t.channel, t.spot_id): t for t in latest if t.spot_id in there and t.channel in job.channels}
         fits = present.state is None or present.state.sounds_like(job.processor, job.channels)
-        return Board(job=job, rounds=rounds, round=present, takes=takes, last_pass=last_pass, state_fits=fits,
-                     next_spot=_next_spot(job, takes), away=len(latest) - len(takes))
+        return Board(job=job, moved=_moved_since(job, takes), rounds=rounds, round=present, takes=takes,
+                     last_pass=last_pass, state_fits=fits, next_spot=_next_spot(job, takes),
+                     away=len(latest) - len(takes))
 
     def run_spot(self, job_id: int, spot_id: int) -> PassRecord:
         """Every channel in turn at one placement of the microphones, leaving out those that are taken and usable."""
@@ -248,12 +253,15 @@ class Taking:
                                      f"{capture.quality.word}.", at=now)
             return work.takes.get(take_id)
 
-    def new_round(self, job_id: int) -> Round:
-        """A round for the processor's present state, named after it."""
-        now = self._context.now()
+    def new_round(self, job_id: int, *, name: str = "") -> Round:
+        """A round for the processor's present state, under a name or named after that state."""
+        now, wanted = self._context.now(), checked.text(name.strip(), longest=40, where="round")
         with self._context.change() as work:
             job = work.jobs.get(job_id)
-            name = _round_name(job.processor, [r.name for r in work.takes.rounds(job_id)])
+            present = [r.name for r in work.takes.rounds(job_id)]
+            if wanted in present:
+                raise Conflict(f"there is a round {wanted} already.", where="round", remedy="Choose another name.")
+            name = wanted or _round_name(job.processor, present)
             made = work.takes.add_round(job_id, name=name, at=now)
             work.jobs.set_round(job_id, made.id)
             work.logbook.add(job_id, f"Round {name} begun, processor {job.processor.description}.", at=now)
@@ -278,12 +286,22 @@ def _begin(work: UnitOfWork, board: Board) -> None:
     if board.round.state is None:
         state = board.job.processor
         others = [r.name for r in board.rounds if r.id != board.round.id]
-        work.takes.set_round_state(board.round.id, state, name=_round_name(state, others))
+        own = board.round.name if not _USUAL_NAME.fullmatch(board.round.name) else _round_name(state, others)
+        work.takes.set_round_state(board.round.id, state, name=own)
 
 
 def _usable(takes: dict[tuple[str, int], TakeRecord], channel: str, spot: int) -> bool:
     take = takes.get((channel, spot))
     return take is not None and take.usable
+
+
+def _moved_since(job: Job, takes: dict[tuple[str, int], TakeRecord]) -> tuple[str, ...]:
+    """Speakers by code and spots by number that stand elsewhere now than when the round's takes were made."""
+    speakers = [s.channel for s in job.speakers if any(
+        take.speaker_place not in (None, s.place) for (channel, _), take in takes.items() if channel == s.channel)]
+    spots = [f"spot {s.number}" for s in job.spots if any(
+        take.spot_place not in (None, s.place) for (_, spot), take in takes.items() if spot == s.id)]
+    return (*speakers, *spots)
 
 
 def _missing(board: Board, placement: list[int]) -> list[tuple[str, int]]:
@@ -298,6 +316,9 @@ def _next_spot(job: Job, takes: dict[tuple[str, int], TakeRecord]) -> int | None
         if not all(_usable(takes, channel, spot.id) for channel in job.channels):
             return spot.id
     return None
+
+
+_USUAL_NAME = re.compile(r"(Untouched|Aligned|Corrected)( \d+)?", re.ASCII)
 
 
 def _round_name(state: ProcessorState, present: list[str]) -> str:

@@ -22,7 +22,7 @@ from dolce.core.processor import (
 )
 from dolce.core.response import MicrophoneCurve
 from dolce.core.rig import Fault, InterfaceLoop, Microphone, MicrophoneInUse, SubMatch
-from dolce.core.shape import Band, Shape
+from dolce.core.tuning import Alignment, Band, Blend, ChannelAlignment, Correction
 
 
 def array_bytes(values: NDArray, *, kind: str) -> bytes:
@@ -117,11 +117,10 @@ def processor_of(values: dict) -> ProcessorState:
 
 
 def preset_of(values: dict) -> Preset:
-    bass = values.get("bass")
     return Preset(
         name=values["name"], cut_db=values["cut_db"],
         channels={channel: settings_of(settings) for channel, settings in values["channels"].items()},
-        bass=bass and BassManagement(crossover=Crossover(**bass["crossover"]), subs=tuple(bass["subs"])),
+        bass=_routing(values.get("bass")),
         ours=values.get("ours", True))
 
 
@@ -137,13 +136,32 @@ def settings_of(values: dict) -> ChannelSettings:
             bytes_array(b64decode(taps["taps"]), kind="<f4").tolist()))})
 
 
-def shape_values(shape: Shape) -> dict:
-    return dataclasses.asdict(shape)
+def alignment_values(alignment: Alignment) -> dict:
+    return dataclasses.asdict(alignment)
 
 
-def shape_of(values: dict) -> Shape:
+def alignment_of(values: dict) -> Alignment:
+    channels = {channel: ChannelAlignment(**{**v, **{side: v[side] and Crossover(**v[side])
+                                                     for side in ("high_pass", "low_pass")}})
+                for channel, v in values["channels"].items()}
+    return Alignment(**{**values, "channels": channels, "routing": _routing(values["routing"])})
+
+
+def _routing(values: dict | None) -> BassManagement | None:
+    return values and BassManagement(crossover=Crossover(**values["crossover"]), subs=tuple(values["subs"]))
+
+
+def correction_values(correction: Correction) -> dict:
+    return dataclasses.asdict(correction)
+
+
+def correction_of(values: dict) -> Correction:
     bands = {channel: tuple(Band(filter=PeakingFilter(**band["filter"]), on=band["on"], id=band.get("id", 0))
                             for band in bands)
              for channel, bands in values["bands"].items()}
-    return Shape(**{**values, "target": Target(**values["target"]), "limits": Limits(**values["limits"]),
-                    "anchor_band_hz": tuple(values["anchor_band_hz"]), "bands": bands})
+    blend = values["blend"]
+    return Correction(**{
+        **values, "target": Target(**values["target"]), "limits": Limits(**values["limits"]),
+        "anchor_band_hz": tuple(values["anchor_band_hz"]), "bands": bands,
+        "alignment": values["alignment"] and alignment_of(values["alignment"]),
+        "blend": Blend(name=blend["name"], weights={int(seat): w for seat, w in blend["weights"].items()})})

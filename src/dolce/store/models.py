@@ -25,8 +25,8 @@ class JobRow(Row):
     rig: Mapped[str]
     processor: Mapped[str]
     round_id: Mapped[int | None]
-    align_wish: Mapped[dict | None] = mapped_column(JSON)
-    shape_position: Mapped[int | None]
+    alignment_position: Mapped[int | None]
+    correction_position: Mapped[int | None]
     plan_position: Mapped[int | None]
 
 
@@ -99,13 +99,22 @@ class PassRow(Row):
     result: Mapped[dict] = mapped_column(JSON)
 
 
-class ShapeStepRow(Row):
-    __tablename__ = "shape_steps"
+class AlignmentStepRow(Row):
+    __tablename__ = "alignment_steps"
     id: Mapped[int] = mapped_column(primary_key=True)
     job_id: Mapped[int] = mapped_column(ForeignKey("jobs.id"))
     position: Mapped[int]
     what: Mapped[str]
-    shape: Mapped[dict] = mapped_column(JSON)
+    alignment: Mapped[dict] = mapped_column(JSON)
+
+
+class CorrectionStepRow(Row):
+    __tablename__ = "correction_steps"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    job_id: Mapped[int] = mapped_column(ForeignKey("jobs.id"))
+    position: Mapped[int]
+    what: Mapped[str]
+    correction: Mapped[dict] = mapped_column(JSON)
 
 
 class LogbookRow(Row):

@@ -15,6 +15,8 @@ from dolce.core.job import PassRecord
 from dolce.errors import Damaged
 from dolce.store.database import Database
 from dolce.store.repositories import (
+    Alignments,
+    Corrections,
     Jobs,
     KeptStates,
     Logbook,
@@ -22,7 +24,6 @@ from dolce.store.repositories import (
     Passes,
     Plans,
     Processors,
-    Shapes,
     Starts,
     Takes,
 )
@@ -52,7 +53,8 @@ class UnitOfWork:
         self.plans = Plans(self._session)
         self.takes = Takes(self._session)
         self.passes = Passes(self._session, self._truth)
-        self.shapes = Shapes(self._session)
+        self.alignments = Alignments(self._session)
+        self.corrections = Corrections(self._session)
         self.logbook = Logbook(self._session)
         self.microphones = Microphones(self._session)
         self.processors = Processors(self._session)

@@ -2,12 +2,19 @@
 
 from dolce.core.alignment.ladder import (
     LEVEL_BAND_HZ,
+    SUB_LEVEL_BAND_HZ,
     TRIM_STEP_DB,
     ArrivalLadder,
     ChannelReading,
+    Match,
     Rung,
     arrival_ladder,
+    level_band_hz,
+    match_of,
     mid_level_db,
+    together_db,
+    with_subs_by_plan,
 )
 
-__all__ = ["LEVEL_BAND_HZ", "TRIM_STEP_DB", "ArrivalLadder", "ChannelReading", "Rung", "arrival_ladder", "mid_level_db"]
+__all__ = ["LEVEL_BAND_HZ", "SUB_LEVEL_BAND_HZ", "TRIM_STEP_DB", "ArrivalLadder", "ChannelReading", "Match", "Rung",
+           "arrival_ladder", "level_band_hz", "match_of", "mid_level_db", "together_db", "with_subs_by_plan"]

@@ -2,7 +2,14 @@
 
 from dolce.core.filters.biquad import Biquad, peaking_biquad
 from dolce.core.filters.convolution import convolution_filter, minimum_phase_impulse
-from dolce.core.filters.peaking import PeakingFilter, chain_level_db, chain_samples, peaking_levels_db, q_of_octaves
+from dolce.core.filters.peaking import (
+    PeakingFilter,
+    chain_level_db,
+    chain_samples,
+    peaking_levels_db,
+    playable,
+    q_of_octaves,
+)
 
 __all__ = ["Biquad", "PeakingFilter", "chain_level_db", "chain_samples", "convolution_filter",
-           "minimum_phase_impulse", "peaking_biquad", "peaking_levels_db", "q_of_octaves"]
+           "minimum_phase_impulse", "peaking_biquad", "peaking_levels_db", "playable", "q_of_octaves"]

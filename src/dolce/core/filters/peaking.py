@@ -54,8 +54,14 @@ def peaking_levels_db(frequency_hz: ArrayLike, gain_db: ArrayLike, q: ArrayLike,
     return 10 * np.log10((flat + side * a**2) / (flat + side / a**2))
 
 
+def playable(filters: Sequence[PeakingFilter], *, sample_rate_hz: float) -> tuple[PeakingFilter, ...]:
+    """The bands that exist at a sample rate: below half of it. Others would be unstable, and are left out."""
+    return tuple(f for f in filters if f.frequency_hz < 0.495 * sample_rate_hz)
+
+
 def chain_level_db(filters: Sequence[PeakingFilter], *, at_hz: NDArray, sample_rate_hz: float) -> NDArray[np.float64]:
-    """Level in dB of all bands together, shape (points,)."""
+    """Level in dB of all bands together that exist at the rate, shape (points,)."""
+    filters = playable(filters, sample_rate_hz=sample_rate_hz)
     if not filters:
         return np.zeros(at_hz.size)
     return peaking_levels_db([f.frequency_hz for f in filters], [f.gain_db for f in filters],
@@ -63,7 +69,8 @@ def chain_level_db(filters: Sequence[PeakingFilter], *, at_hz: NDArray, sample_r
 
 
 def chain_samples(filters: Sequence[PeakingFilter], samples: NDArray, *, sample_rate_hz: float) -> NDArray[np.float64]:
-    """`samples` filtered by all bands in turn, as a processor does it."""
+    """`samples` filtered by all bands in turn that exist at the rate, as a processor does it."""
+    filters = playable(filters, sample_rate_hz=sample_rate_hz)
     if not filters:
         return samples
     sections = np.array([peaking_biquad(frequency_hz=f.frequency_hz, gain_db=f.gain_db, q=f.q,

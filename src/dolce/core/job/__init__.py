@@ -10,5 +10,7 @@ from dolce.core.job.model import (
     Round,
     TakeRecord,
 )
+from dolce.core.job.rounds import latest_corrected, moved_between, proposed_base
 
-__all__ = ["SAMPLE_RATES_HZ", "DamagedJob", "Job", "LogEntry", "PassRecord", "Rig", "Round", "TakeRecord"]
+__all__ = ["SAMPLE_RATES_HZ", "DamagedJob", "Job", "LogEntry", "PassRecord", "Rig", "Round", "TakeRecord",
+           "latest_corrected", "moved_between", "proposed_base"]

@@ -279,6 +279,11 @@ class TakeRecord:
     damaged: bool = False
 
     @property
+    def level_known(self) -> bool:
+        """Whether its level can be held against those of others: not that of a recording with a gain of its own."""
+        return self.source != "file"
+
+    @property
     def word(self) -> Literal["clean", "noisy", "clipped", "damaged"]:
         """One word for the board."""
         return "damaged" if self.damaged else self.quality.word

@@ -40,14 +40,18 @@ class Crossover:
     def sections(self, side: Literal["high", "low"], *, sample_rate_hz: float) -> NDArray[np.float64]:
         """Second-order sections, shape (sections, 6). A Linkwitz-Riley is a Butterworth of half its order, twice.
 
+        At order 2 both halves are 180 degrees apart at the corner: the high side is turned over, so that they add up.
+
         References
         ----------
         S. H. Linkwitz, "Active crossover networks for noncoincident drivers", JAES 24, 2-8 (1976).
         """
-        if self.kind == "butterworth":
-            return signal.butter(self.order, self.frequency_hz, side, fs=sample_rate_hz, output="sos")
-        half = signal.butter(self.order // 2, self.frequency_hz, side, fs=sample_rate_hz, output="sos")
-        return np.concatenate([half, half])
+        order = self.order if self.kind == "butterworth" else self.order // 2
+        half = signal.butter(order, self.frequency_hz, side, fs=sample_rate_hz, output="sos")
+        sections = half if self.kind == "butterworth" else np.concatenate([half, half])
+        if self.order == 2 and side == "high":
+            sections[0, :3] *= -1
+        return sections
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -1,14 +1,14 @@
 """What the store can be asked for. Rows go no further than here."""
 
+from dolce.store.repositories.corrections import Alignments, Corrections
 from dolce.store.repositories.jobs import Jobs
 from dolce.store.repositories.kept_states import KeptStates
 from dolce.store.repositories.logbook import Logbook
 from dolce.store.repositories.passes import Passes
 from dolce.store.repositories.plans import Plans
-from dolce.store.repositories.shapes import Shapes
 from dolce.store.repositories.shelf import Microphones, Processors
 from dolce.store.repositories.starts import Starts
 from dolce.store.repositories.takes import Takes
 
-__all__ = ["Jobs", "KeptStates", "Logbook", "Microphones", "Passes", "Plans", "Processors", "Shapes", "Starts",
-           "Takes"]
+__all__ = ["Alignments", "Corrections", "Jobs", "KeptStates", "Logbook", "Microphones", "Passes", "Plans", "Processors",
+           "Starts", "Takes"]

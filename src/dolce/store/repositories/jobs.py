@@ -116,13 +116,6 @@ class Jobs:
     def set_round(self, job_id: int, round_id: int) -> None:
         self._row(job_id).round_id = round_id
 
-    def align_wish(self, job_id: int) -> dict | None:
-        """Trims and delays that the calibrator chose, or None."""
-        return self._row(job_id).align_wish
-
-    def set_align_wish(self, job_id: int, wish: dict | None) -> None:
-        self._row(job_id).align_wish = wish
-
     def _row(self, job_id: int) -> JobRow:
         row = self._held.get(job_id) or self._session.get(JobRow, job_id)
         if row is None or row.deleted_at is not None:

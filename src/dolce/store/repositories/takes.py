@@ -86,6 +86,15 @@ class Takes:
         return self._session.scalar(select(func.max(TakeRow.spot_id)).join(
             RoundRow, RoundRow.id == TakeRow.round_id).where(RoundRow.job_id == job_id)) or 0
 
+    def cells(self, job_id: int, *, channels: Collection[str], spots: Collection[int]) -> dict[int, int]:
+        """How many cells of the board hold a take, by round."""
+        taken = (select(TakeRow.round_id, TakeRow.channel, TakeRow.spot_id).distinct()
+                 .join(RoundRow, RoundRow.id == TakeRow.round_id)
+                 .where(RoundRow.job_id == job_id, TakeRow.channel.in_(channels), TakeRow.spot_id.in_(spots))
+                 .subquery())
+        rows = self._session.execute(select(taken.c.round_id, func.count()).group_by(taken.c.round_id))
+        return {round_id: count for round_id, count in rows}                 # noqa: C416
+
     def count_by_channel(self, job_id: int) -> dict[str, int]:
         """How many takes each channel has over all rounds."""
         rows = self._session.execute(select(TakeRow.channel, func.count()).join(

@@ -1,9 +1,12 @@
 """Routes of the Align stop."""
 
+from collections.abc import Callable
+
 from flask import Blueprint, Response, request
 
-from dolce.errors import InvalidForm
+from dolce.errors import InvalidForm, Outdated
 from dolce.web.shared.form_reader import FormReader
+from dolce.web.shared.numbers import whole_of
 from dolce.web.shared.page import after_change, services, show_stop
 from dolce.web.stops.align.views import LadderView
 
@@ -20,6 +23,34 @@ def _show(job_id: int, **context: object) -> Response:
 def page(job_id: int) -> Response:
     """Ladder and table."""
     return _show(job_id)
+
+
+@blueprint.post("/start-from")
+def start_from(job_id: int) -> Response:
+    """Read from another round."""
+    services().aligning.start_from(job_id, whole_of(request.form.get("round")) or 0)
+    return after_change("align", job_id, _show)
+
+
+@blueprint.post("/undo")
+def undo(job_id: int) -> Response:
+    """One step back."""
+    return _stepped(job_id, services().aligning.undo)
+
+
+@blueprint.post("/redo")
+def redo(job_id: int) -> Response:
+    """One step forward."""
+    return _stepped(job_id, services().aligning.redo)
+
+
+def _stepped(job_id: int, step: Callable[..., None]) -> Response:
+    """A step, or what another tab did meanwhile."""
+    try:
+        step(job_id, seen=request.form.get("seen", ""))
+    except Outdated as error:
+        return _show(job_id, status=409, notice=str(error))
+    return after_change("align", job_id, _show)
 
 
 @blueprint.post("/use")

@@ -12,7 +12,9 @@ class Row:
     """One channel: bar from 0 to its arrival, then the delay to the last one; and its table row."""
 
     channel: str
-    level_db: float
+    level_db: float | None
+    matched_db: float | None
+    arrival_by: str
     arrival_ms: float | None
     arrival_x: float
     end_x: float
@@ -37,6 +39,8 @@ class LadderView:
     level_left_db: float
     arrival_left_ms: float
     delays_known: bool
+    levels_known: bool
+    subs: int
     follows_proposal: bool
 
     @classmethod
@@ -60,11 +64,12 @@ class LadderView:
         nearest = min(view.expected_m.values())
         for rung in ladder.rungs:
             r = rung.reading
-            chosen = view.chosen.get(r.channel) if view.chosen else None
+            chosen = (view.chosen or {}).get(r.channel)
             trim, delay = (chosen.trim_db, chosen.delay_s) if chosen else (rung.trim_db, rung.delay_s)
             arrival = r.arrival_s * 1000 if known else None
             rows.append(Row(
-                channel=r.channel, level_db=r.level_db, arrival_ms=arrival, arrival_x=x(arrival or 0),
+                channel=r.channel, level_db=r.level_db, matched_db=r.matched_db, arrival_by=r.arrival_by,
+                arrival_ms=arrival, arrival_x=x(arrival or 0),
                 end_x=x((arrival or 0) + delay * 1000), trim_db=trim, delay_ms=delay * 1000,
                 delay_samples=round(delay * rate), delay_path_m=delay * view.speed_m_s,
                 # The latency is not known: the nearest speaker is taken as standing where the plan has it.
@@ -74,10 +79,12 @@ class LadderView:
                 ("inverted" if r.polarity == "inverted" else "normal")))
         proposal = {g.reading.channel: (g.trim_db, round(g.delay_s, 7)) for g in ladder.rungs}
         now = {c: (s.trim_db, round(s.delay_s, 7)) for c, s in view.chosen.items()} if view.chosen else None
-        levels = [row.level_db + row.trim_db for row in rows]
+        levels = [row.matched_db + row.trim_db for row in rows if row.matched_db is not None] or [0.0]
         ends = [row.arrival_ms + row.delay_ms for row in rows] if known else [0.0]
         return cls(rows=tuple(rows), ticks=tuple((x(k * step), f"{k * step:g} ms")
                                                  for k in range(int(span_ms / step) + 1)),
                    last_x=x(latest * 1000), width=_LEFT + _WIDTH + 30, delays_known=known,
+                   levels_known=all(row.level_db is not None for row in rows),
+                   subs=sum(r.reading.is_sub for r in ladder.rungs),
                    level_left_db=max(levels) - min(levels), arrival_left_ms=max(ends) - min(ends),
                    follows_proposal=proposal == now)

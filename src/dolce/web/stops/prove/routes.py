@@ -3,7 +3,7 @@
 from flask import Blueprint, Response, request
 
 from dolce.web.shared.page import services, show_stop
-from dolce.web.stops.prove.views import proof_plot
+from dolce.web.stops.prove.views import proof_plot, verdict_words
 
 blueprint = Blueprint("prove", __name__, url_prefix="/jobs/<int:job_id>/prove", template_folder="templates")
 
@@ -14,5 +14,5 @@ def page(job_id: int) -> Response:
     view = services().proving.view(job_id)
     wanted = request.args.get("channel", "")
     channel = wanted if wanted in view.channels else next(iter(view.channels), "")
-    return show_stop("prove", job_id, view=view, channel=channel,
+    return show_stop("prove", job_id, view=view, channel=channel, verdict=verdict_words(view),
                      plot=proof_plot(view.channels[channel]) if channel else None)

@@ -7,9 +7,10 @@ from flask import Blueprint, Response, make_response, redirect, render_template,
 
 from dolce.core.correction import Limits, Target
 from dolce.core.filters import PeakingFilter
-from dolce.core.shape import Shape
+from dolce.core.tuning import Correction
 from dolce.errors import InvalidForm, InvalidValue, NotFound, Outdated
 from dolce.web.shared.form_reader import FormReader
+from dolce.web.shared.numbers import whole_of
 from dolce.web.shared.page import after_change, services, show_stop
 from dolce.web.stops.shape.views import ChannelView
 
@@ -52,7 +53,7 @@ def page(job_id: int) -> Response:
 @blueprint.post("/aim")
 def aim(job_id: int) -> Response:
     """Target, limits, link; then look for filters if asked."""
-    kept = services().shaping.shape(job_id)
+    kept = services().shaping.correction(job_id)
     form = FormReader(request.form, kept={
         **asdict(kept.target), **asdict(kept.limits), "anchor": kept.anchor, "anchor_level_db": kept.anchor_level_db,
         "anchor_from_hz": kept.anchor_band_hz[0], "anchor_to_hz": kept.anchor_band_hz[1]})
@@ -75,7 +76,7 @@ def aim(job_id: int) -> Response:
         level = number("anchor_level_db", -120, 60, "dB")
         form.done()
         try:
-            shape = Shape(target=Target(**target), limits=Limits(**limits), anchor=anchor, anchor_band_hz=band,
+            shape = Correction(target=Target(**target), limits=Limits(**limits), anchor=anchor, anchor_band_hz=band,
                           anchor_level_db=level, linked=form.flag("linked"))
         except InvalidValue as error:
             form.blame(error, _FIELDS, "to_hz")
@@ -86,6 +87,26 @@ def aim(job_id: int) -> Response:
                                anchor_band_hz=shape.anchor_band_hz, anchor_level_db=shape.anchor_level_db,
                                linked=shape.linked)
     return _edited(job_id, lambda: services().shaping.find(job_id) if request.form.get("find") else None)
+
+
+@blueprint.post("/stand")
+def stand(job_id: int) -> Response:
+    """For whom the correction is, and which round it starts from."""
+    view = services().shaping.view(job_id)
+    blend = next((b for b in view.blends if b.name == request.form.get("blend")), None)
+    chosen = whole_of(request.form.get("round"))
+    if blend is not None and blend != view.correction.blend:
+        services().shaping.set_blend(job_id, blend)
+    if chosen is not None and (view.round is None or chosen != view.round.id):
+        services().shaping.start_from(job_id, chosen)
+    return after_change("shape", job_id, _show)
+
+
+@blueprint.post("/stand-on-present")
+def stand_on_present(job_id: int) -> Response:
+    """Let the bands stand on the alignment as it is now."""
+    services().shaping.stand_on_present(job_id)
+    return after_change("shape", job_id, _show)
 
 
 def _edited(job_id: int, edit: Callable[[], None], *, channel: str = "") -> Response:

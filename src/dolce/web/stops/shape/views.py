@@ -4,7 +4,7 @@ from dataclasses import dataclass
 from string import ascii_lowercase
 
 from dolce.core.correction import Stretch
-from dolce.core.shape import Band
+from dolce.core.tuning import Band
 from dolce.services.shaping import ChannelShape, ShapeView
 from dolce.web.shared.plot_data import curve, response_plot, ribbon
 

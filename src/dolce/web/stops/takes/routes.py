@@ -74,7 +74,7 @@ def recording(job_id: int, take_id: int) -> Response:
 @blueprint.post("/rounds")
 def new_round(job_id: int) -> Response:
     """A new round for the processor's present state."""
-    services().taking.new_round(job_id)
+    services().taking.new_round(job_id, name=request.form.get("name", ""))
     return after_change("takes", job_id, _show)
 
 

@@ -1,19 +1,21 @@
-"""Target, limits and bands of a job as one value; every edit makes a new one, so undo is going back one."""
+"""What a correction starts from, stands on, aims at and does, as one value; every edit makes a new one."""
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from typing import Literal
 
 from dolce.core import checked
+from dolce.core.alignment import SUB_LEVEL_BAND_HZ
 from dolce.core.correction import Limits, Target
 from dolce.core.filters import PeakingFilter
 from dolce.core.processor import ProcessorLimits
 from dolce.core.room import SUB_CODES, partner_of
+from dolce.core.tuning.alignment import Alignment
+from dolce.core.tuning.blend import Blend
 from dolce.errors import Conflict, InvalidValue, NotFound
 
 MOST_BANDS = 31
-# A sub is compared and corrected where it plays: levels by its own band, nothing above its crossover.
-SUB_LEVEL_BAND_HZ = (30.0, 80.0)
+# A sub is corrected where it plays: nothing above its crossover.
 SUB_RANGE_HZ = (20.0, 120.0)
 
 
@@ -21,7 +23,7 @@ SUB_RANGE_HZ = (20.0, 120.0)
 class Band:
     """A peaking band that can be switched off.
 
-    `id` names it within its shape, whatever is added or removed beside it; 0 until a shape has given it one.
+    `id` names it within its correction, whatever is added or removed beside it; 0 until that has given it one.
     """
 
     filter: PeakingFilter
@@ -30,8 +32,8 @@ class Band:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Shape:
-    """What is aimed at and how.
+class Correction:
+    """What it starts from and stands on, what it aims at and how.
 
     Attributes
     ----------
@@ -42,7 +44,16 @@ class Shape:
         Used with "hand": dB relative to the stimulus.
     linked : bool
         Whether left and right of each pair get the same bands.
+    round_id : int or None
+        The round that it starts from: kept, never guessed.
+    alignment : Alignment or None
+        The very version of the alignment that it stands on.
+    blend : Blend
+        The seats that it is for.
     bands : mapping of channel to tuple of Band
+    trims_db : mapping of channel to dB
+        On top of the alignment's: what makes up for the bands where channels are matched.
+    name : str
     last_band_id : int
         The highest that was ever given: no later band is taken for an earlier one.
     """
@@ -53,7 +64,12 @@ class Shape:
     anchor_band_hz: tuple[float, float] = (200.0, 2000.0)
     anchor_level_db: float = 0.0
     linked: bool = False
+    round_id: int | None = None
+    alignment: Alignment | None = None
+    blend: Blend = field(default_factory=Blend)
     bands: Mapping[str, tuple[Band, ...]] = field(default_factory=dict)
+    trims_db: Mapping[str, float] = field(default_factory=dict)
+    name: str = ""
     last_band_id: int = 0
 
     def __post_init__(self) -> None:
@@ -81,6 +97,10 @@ class Shape:
         object.__setattr__(self, "bands", {channel: named[bands] for channel, bands in self.bands.items()})
         object.__setattr__(self, "last_band_id", last)
 
+    def stands_on(self, alignment: Alignment | None) -> bool:
+        """Whether an alignment is the one that this correction stands on; False as soon as it has moved on."""
+        return self.alignment == alignment
+
     def filters(self, channel: str) -> tuple[PeakingFilter, ...]:
         """The bands of a channel that are switched on."""
         return tuple(band.filter for band in self.bands.get(channel, ()) if band.on)
@@ -103,7 +123,7 @@ class Shape:
         partner = partner_of(channel) if self.linked else None
         return [channel, *([partner] if partner in self.bands else [])]
 
-    def with_bands(self, channel: str, bands: tuple[Band, ...]) -> "Shape":
+    def with_bands(self, channel: str, bands: tuple[Band, ...]) -> "Correction":
         """The same with other bands for a channel, and for its partner where pairs are linked."""
         if len(bands) > MOST_BANDS:
             raise Conflict(f"{len(bands)} bands are more than {MOST_BANDS}.", remedy="Remove one first.")
@@ -122,7 +142,7 @@ class Shape:
         place = self.place_of_band(channel, band_id)
         return self.bands[channel][place]
 
-    def with_band(self, channel: str, band_id: int, band: Band | None) -> "Shape":
+    def with_band(self, channel: str, band_id: int, band: Band | None) -> "Correction":
         """The same with one band replaced, or removed where `band` is None."""
         place = self.place_of_band(channel, band_id)
         bands = self.bands[channel]

@@ -1,0 +1,56 @@
+"""What brings the channels level, in time and in phase: one value, every change makes a new one."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Literal
+
+from dolce.core import checked
+from dolce.core.processor import BassManagement, ChannelSettings, Crossover
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ChannelAlignment:
+    """One output: trim -40 to 12 dB, delay 0 to 0.2 s, polarity, and its side of a crossover."""
+
+    trim_db: float = 0.0
+    delay_s: float = 0.0
+    polarity: Literal["normal", "inverted"] = "normal"
+    high_pass: Crossover | None = None
+    low_pass: Crossover | None = None
+
+    def __post_init__(self) -> None:
+        checked.within(self.trim_db, low=-40, high=12, where="trim", unit="dB")
+        checked.within(self.delay_s, low=0, high=0.2, where="delay", unit="s")
+
+    @property
+    def settings(self) -> ChannelSettings:
+        """As a processor's output has it, without a correction."""
+        return ChannelSettings(trim_db=self.trim_db, delay_s=self.delay_s, polarity=self.polarity,
+                               high_pass=self.high_pass, low_pass=self.low_pass)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Alignment:
+    """Trim, delay, polarity, crossover and routing of all channels.
+
+    Attributes
+    ----------
+    round_id : int or None
+        The round that it was read from: kept, never guessed.
+    channels : mapping of channel to ChannelAlignment
+    routing : BassManagement or None
+        Which channels are high-passed, and the subs that play their bass.
+    subs_together : bool
+        Whether the subs play as one: each is then matched 20 lg n lower, so that together they read as one channel.
+    name : str
+    """
+
+    round_id: int | None = None
+    channels: Mapping[str, ChannelAlignment] = field(default_factory=dict)
+    routing: BassManagement | None = None
+    subs_together: bool = True
+    name: str = ""
+
+    def settings(self, channel: str) -> ChannelSettings:
+        """What an output gets; neutral where nothing was chosen for it."""
+        return self.channels.get(channel, ChannelAlignment()).settings

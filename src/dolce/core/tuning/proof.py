@@ -1,0 +1,94 @@
+"""Promise and result at the same spots."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Literal
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dolce.core.alignment import Match
+from dolce.core.correction import Outcome, judge
+from dolce.core.correction.outcome import ARRIVAL_WITHIN_S, LEVEL_WITHIN_DB
+from dolce.core.response import average_over_spots
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class SpotLevels:
+    """Levels of one channel by spot: ids of the spots, and levels in dB of shape (spots, points)."""
+
+    spots: tuple[int, ...]
+    level_db: NDArray[np.float64]
+
+    def at(self, spots: tuple[int, ...]) -> NDArray[np.float64]:
+        """Rows of some of the spots, in their order."""
+        return self.level_db[[self.spots.index(spot) for spot in spots]]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class Proof:
+    """One channel before, as predicted and after, each averaged over the same spots, shape (points,)."""
+
+    spots: tuple[int, ...]
+    before_db: NDArray[np.float64]
+    predicted_db: NDArray[np.float64]
+    after_db: NDArray[np.float64]
+    outcome: Outcome
+
+
+def prove(frequency_hz: NDArray, before: SpotLevels, predicted: SpotLevels, measured: SpotLevels, *,
+          weights: Mapping[int, float], target_db: NDArray, range_hz: tuple[float, float]) -> Proof | None:
+    """Compare what was measured with what was before and predicted, at the spots that all of them have.
+
+    Parameters
+    ----------
+    weights : mapping of spot id to its weight
+        Spots that are not in it count nothing.
+    target_db : ndarray, shape (points,)
+        At the level of the curves.
+
+    Returns
+    -------
+    Proof or None
+        None where no spot is common.
+    """
+    common = tuple(spot for spot in before.spots
+                   if spot in measured.spots and spot in predicted.spots and weights.get(spot, 0) > 0)
+    if not common:
+        return None
+    weight = [weights[spot] for spot in common]
+    curves = [average_over_spots(levels.at(common), weights=weight).level_db
+              for levels in (before, predicted, measured)]
+    return Proof(spots=common, before_db=curves[0], predicted_db=curves[1], after_db=curves[2],
+                 outcome=judge(frequency_hz, before_db=curves[0], predicted_db=curves[1], after_db=curves[2],
+                               target_db=target_db, range_hz=range_hz))
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Verdict:
+    """One thing that speaks against the proof: what, of which channels, and the figure that says so.
+
+    kind : "prediction missed" (dB), "no closer", "levels differ" (dB; loudest, softest), "arrivals differ" (s; latest,
+    earliest)
+    """
+
+    kind: Literal["prediction missed", "no closer", "levels differ", "arrivals differ"]
+    channels: tuple[str, ...]
+    value: float = 0.0
+
+
+def verdicts_on(proofs: Mapping[str, Proof], match: Match | None) -> tuple[Verdict, ...]:
+    """What speaks against the proof; empty where everything holds."""
+    found = []
+    for channel, proof in proofs.items():
+        outcome = proof.outcome
+        if not outcome.kept_its_promise:
+            found.append(Verdict(kind="prediction missed", channels=(channel,),
+                                 value=outcome.predicted_against_measured_db))
+        if not outcome.improved:
+            found.append(Verdict(kind="no closer", channels=(channel,)))
+    if match is not None and match.level_db is not None and match.level_db > LEVEL_WITHIN_DB:
+        found.append(Verdict(kind="levels differ", channels=(match.loudest, match.softest), value=match.level_db))
+    if match is not None and match.arrival_s is not None and match.arrival_s > ARRIVAL_WITHIN_S:
+        found.append(Verdict(kind="arrivals differ", channels=(match.latest, match.earliest), value=match.arrival_s))
+    return tuple(found)

@@ -2,11 +2,14 @@ import json
 import sqlite3
 from datetime import datetime
 
+import numpy as np
 import pytest
 from alembic.config import Config
 from alembic.script import ScriptDirectory
 from sqlalchemy import inspect
 
+from dolce.core.processor import ChannelSettings
+from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.core.room import plan_values
 from dolce.services.demo_rooms import attic
 from dolce.store import Database, UnitOfWork
@@ -113,3 +116,56 @@ def test_the_one_microphone_of_older_files_is_put_on_the_shelf_and_stays_in_use(
     assert first.curve.level_db.tolist() == [0, 1]
     assert first.ceiling_dbfs == -3                                          # what was allowed stays allowed
     assert third.microphones == ()
+
+
+def test_takes_alignment_and_correction_of_older_files_are_all_there(tmp_path):
+    # A file as version 0003 wrote it: two rounds, two takes with samples, chosen trims, bands with one undone.
+    engine = database_module._engine(tmp_path / "dolce.sqlite")
+    database_module.migrate(engine, to="0003")
+    plan = plan_values(attic())
+    bypass = json.dumps({"active": "bypass", "presets": {}})
+    shape = {"target": {"bass_lift_db": 2, "bass_corner_hz": 80, "tilt_db_per_octave": 0, "tilt_from_hz": 1000},
+             "limits": {"from_hz": 30, "to_hz": 400, "max_boost_db": 3, "max_cut_db": 12, "min_q": 0.7, "max_q": 10,
+                        "bands": 8}, "anchor": "band", "anchor_band_hz": [200, 2000], "anchor_level_db": 0,
+             "linked": False, "bands": {"L": [{"filter": {"frequency_hz": 60, "gain_db": -3, "q": 2}, "on": True},
+                                              {"filter": {"frequency_hz": 90, "gain_db": -2, "q": 2}, "on": False}]}}
+    levels = np.linspace(-9, 3, ANALYSIS_GRID_HZ.size)
+    with engine.begin() as connection:
+        run = connection.exec_driver_sql
+        run("INSERT INTO jobs (id, name, place, notes, units, created_at, changed_at, seed, rig, processor, round_id, "
+            "align_wish, shape_position, plan_position) VALUES (1, 'Old loft', '', '', 'metres', '2026-01-01', "
+            "'2026-01-01', 1, '{}', ?, 2, ?, 1, 1)",
+            (bypass, json.dumps({"L": {"trim_db": -1.5, "delay_s": 0.001, "polarity": "inverted"}})))
+        run("INSERT INTO plan_steps (job_id, position, what, plan) VALUES (1, 1, 'start', ?)", (json.dumps(plan),))
+        for number, name, state in ((1, "Untouched", bypass), (2, "Later", None)):
+            run("INSERT INTO rounds (id, job_id, name, state, created_at) VALUES (?, 1, ?, ?, '2026-01-01')",
+                (number, name, state))
+        for number, spot in ((1, 1), (2, 4)):
+            run("INSERT INTO takes (id, round_id, channel, spot_number, attempt, taken_at, source, sample_rate_hz, "
+                "arrival_s, arrival_known, polarity, signal_to_noise_db, peak_dbfs, clipped_samples, warnings, level_db) "
+                "VALUES (?, 1, 'L', ?, 1, '2026-01-01', 'rig', 48000, 0.01, 1, 'normal', 50, -6, 0, '[]', ?)",
+                (number, spot, levels.tobytes()))
+            run("INSERT INTO take_samples VALUES (?, ?, -0.1, ?, 'x.flac', '{}')",
+                (number, np.ones(8, dtype="<f4").tobytes(), b"raw%d" % number))
+        for position, bands in ((1, shape["bands"]), (2, {})):
+            run("INSERT INTO shape_steps (job_id, position, what, shape) VALUES (1, ?, 'step', ?)",
+                (position, json.dumps({**shape, "bands": bands})))
+    engine.dispose()
+    opened = Database(tmp_path)
+    with UnitOfWork(opened, write=False) as work:
+        takes = {take.spot_id: take for take in work.takes.latest(1)}
+        recordings = {spot: work.takes.recording(take.id)[0] for spot, take in takes.items()}
+        alignment, correction = work.alignments.current(1), work.corrections.current(1)
+        undo, redo = work.corrections.neighbours(1)
+        seats = {seat.id: seat.weight for seat in work.jobs.get(1).plan.seats}
+    opened.close()
+    assert recordings == {1: b"raw1", 4: b"raw2"}
+    assert not any(take.damaged for take in takes.values())
+    assert takes[4].level_db.tolist() == levels.tolist()
+    assert alignment.round_id == correction.round_id == 1        # the latest with takes that was made while bypassed
+    assert alignment.settings("L") == ChannelSettings(trim_db=-1.5, delay_s=0.001, polarity="inverted")
+    assert correction.stands_on(alignment)
+    assert correction.blend.weights == seats
+    assert [(band.id, band.on, band.filter.frequency_hz) for band in correction.bands["L"]] == [
+        (1, True, 60), (2, False, 90)]
+    assert (undo, redo) == (None, "step")                        # what was undone can still be done again

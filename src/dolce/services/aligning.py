@@ -1,5 +1,6 @@
 """The Align stop: arrivals and levels at the main seat, trims and delays."""
 
+from collections.abc import Container, Iterable
 from dataclasses import dataclass, replace
 
 from dolce.core.acoustics import speed_of_sound
@@ -14,7 +15,7 @@ from dolce.core.alignment import (
     with_subs_by_plan,
 )
 from dolce.core.geometry import distance_m
-from dolce.core.job import Job, Round, moved_between
+from dolce.core.job import Job, Round, TakeRecord, moved_between
 from dolce.core.processor import BYPASS, ChannelSettings
 from dolce.core.response import ANALYSIS_GRID_HZ, average_over_spots, smoothed_level_db
 from dolce.core.tuning import Alignment, ChannelAlignment
@@ -71,30 +72,57 @@ class AlignView:
         return tuple(f"{channel}: {text}" for channel, s in settings.items() for text in limits.broken_by_channel(s))
 
 
-def readings_of(work: UnitOfWork, job: Job, round_id: int) -> list[ChannelReading]:
+def readings_of(work: UnitOfWork, job: Job, round_id: int, *, since: int | None = None) -> list[ChannelReading]:
     """Level over the spots of the main seat, arrival and polarity at its centre, by channel.
 
     Levels of recordings from elsewhere are unknown. Subs count as playing together, and arrive as the plan says.
+
+    `since` is an earlier round: the level is then that round's, changed by what changed at the spots that both rounds
+    have. So a round of few spots is not held against the average over others.
     """
     centre, weights = job.plan.centre_spot, main_seat_weights(job)
     if centre is None:
         return []
-    takes = [t for t in work.takes.latest(round_id) if t.usable and t.spot_id in weights]
+    takes = _levels_at(work, round_id, weights)
+    earlier = {} if since is None else _levels_at(work, since, weights)
     more = together_db(len(job.plan.subs))
     readings = []
     for speaker in job.speakers:
-        own = [t for t in takes if t.channel == speaker.channel]
-        at_centre = next((t for t in own if t.spot_id == centre.id), None)
+        own, before = takes.get(speaker.channel, {}), earlier.get(speaker.channel, {})
+        at_centre = own.get(centre.id)
         if at_centre is None:
             continue
-        level = [t.level_db for t in own if t.level_known]
+        band = level_band_hz(is_sub=speaker.is_sub)
+        both = [spot for spot in own if spot in before]
+        level = _mean_level_db(own.values(), band) if since is None else _changed_level_db(
+            _mean_level_db(before.values(), band), _mean_level_db([before[spot] for spot in both], band),
+            _mean_level_db([own[spot] for spot in both], band))
         readings.append(ChannelReading(
-            channel=speaker.channel, is_sub=speaker.is_sub, polarity=at_centre.polarity,
-            level_db=mid_level_db(ANALYSIS_GRID_HZ, average_over_spots(smoothed_level_db(
-                level, per_octave=48)).level_db, band_hz=level_band_hz(is_sub=speaker.is_sub)) if level else None,
+            channel=speaker.channel, is_sub=speaker.is_sub, polarity=at_centre.polarity, level_db=level,
             arrival_s=at_centre.arrival_s if at_centre.arrival_known else None,
             together_db=more if speaker.is_sub else 0.0))
     return with_subs_by_plan(readings, distance_m=_distances_m(job), speed_m_s=speed_of_sound(job.room.temperature_c))
+
+
+def _levels_at(work: UnitOfWork, round_id: int, spots: Container[int]) -> dict[str, dict[int, TakeRecord]]:
+    """Usable takes by channel and spot."""
+    found: dict[str, dict[int, TakeRecord]] = {}
+    for take in work.takes.latest(round_id):
+        if take.usable and take.spot_id in spots:
+            found.setdefault(take.channel, {})[take.spot_id] = take
+    return found
+
+
+def _mean_level_db(takes: Iterable[TakeRecord], band_hz: tuple[float, float]) -> float | None:
+    """Level of the energy average over takes in a band; None where none of their levels is known."""
+    levels = [take.level_db for take in takes if take.level_known]
+    return mid_level_db(ANALYSIS_GRID_HZ, average_over_spots(smoothed_level_db(levels, per_octave=48)).level_db,
+                        band_hz=band_hz) if levels else None
+
+
+def _changed_level_db(whole: float | None, before: float | None, after: float | None) -> float | None:
+    """A level, changed by what changed at some of its spots; None where anything is not known."""
+    return None if None in (whole, before, after) else whole + after - before
 
 
 def _distances_m(job: Job) -> dict[str, float]:

@@ -77,7 +77,8 @@ class Proving:
             curves_before = self._context.curves.of(work, before.id) if before else {}
             curves_after = self._context.curves.of(work, after.id) if after else {}
             match_before = match_of(readings_of(work, job, before.id)) if before else None
-            match_after = match_of(readings_of(work, job, after.id)) if after else None
+            match_after = match_of(readings_of(
+                work, job, after.id, since=before.id if before else None)) if after else None
             moved = tuple(dict.fromkeys(word for one in (before, after) if one
                                         for word in moved_words(work, job, one.id)))
             logbook = tuple(work.logbook.all(job_id))

@@ -1,0 +1,156 @@
+"""What carries a result is kept with it: the round, the spots, the seats, the alignment."""
+
+import io
+
+import pytest
+import soundfile
+
+from dolce.core.geometry import Point
+from dolce.errors import Conflict
+from dolce.services.job_keeping import JobWish
+
+
+@pytest.fixture
+def job_id(services):
+    """A pair with two spots at the main seat and two at another one, taken while bypassed."""
+    job = services.jobs.create(JobWish(name="Loft"))
+    services.room.lay_out_spots(job.id, "one", seat_id=1, count=1, spacing_m=0.2)
+    services.room.add_spot(job.id, 1)
+    services.room.add_seat(job.id, "Bench", Point(x_m=0.8, y_m=3.4, z_m=1.1))
+    for _ in range(2):
+        services.room.add_spot(job.id, 2)
+    services.rigging.set_rig(job.id, pace="fast", sweep_seconds=1.5)
+    run_rest(services, job.id)
+    return job.id
+
+
+def run_rest(services, job_id):
+    services.taking.run_rest(job_id)
+    services.sound.wait()
+
+
+def through_a_preset(services, job_id):
+    services.aligning.use_proposal(job_id)
+    services.shaping.find(job_id)
+    services.loading.load(job_id, "A", "corrected")
+    services.loading.switch(job_id, "A")
+    services.taking.new_round(job_id)
+
+
+def test_a_stray_take_in_a_later_bypassed_round_empties_nothing(services, job_id):
+    through_a_preset(services, job_id)
+    run_rest(services, job_id)
+    before = services.proving.view(job_id)
+    assert before.passed, before.against
+    services.loading.switch(job_id, "bypass")
+    services.taking.new_round(job_id, name="Stray")
+    services.taking.repeat(job_id, "L", services.jobs.get(job_id).spots[0].id)
+    services.sound.wait()
+    assert services.aligning.view(job_id).round.name == "Untouched"
+    assert services.aligning.view(job_id).ladder is not None
+    after = services.proving.view(job_id)
+    assert after.before_round == before.before_round
+    assert after.passed
+    # Who wants to start from another round says so, and can take it back.
+    stray = next(r for r in services.aligning.view(job_id).rounds if r.name == "Stray")
+    services.aligning.start_from(job_id, stray.id)
+    assert "Round Stray lacks R" in services.aligning.view(job_id).missing
+    services.aligning.undo(job_id)
+    assert services.aligning.view(job_id).round.name == "Untouched"
+
+
+def test_one_spot_of_a_new_round_is_held_against_that_spot(services, job_id):
+    through_a_preset(services, job_id)
+    services.taking.run_spot(job_id, services.jobs.get(job_id).spots[3].id)
+    services.sound.wait()
+    proof = services.proving.view(job_id)
+    assert (proof.spots, proof.spots_wanted) == (1, 4)
+    for channel in proof.channels.values():
+        assert channel.proof.outcome.predicted_against_measured_db < 0.5
+
+
+def test_a_seat_of_weight_0_changes_nothing_and_a_blend_is_kept_with_the_bands(services, job_id):
+    def levels():
+        return services.shaping.view(job_id).channels["L"].before_db
+
+    both = levels()
+    services.room.set_seat(job_id, 2, name="Bench", weight=0, main=False)
+    alone = levels()
+    assert abs(both - alone).max() > 0.5
+    assert len(services.shaping.view(job_id).channels["L"].curves.takes) == 2
+    blends = {b.name: b for b in services.shaping.view(job_id).blends}
+    services.room.set_seat(job_id, 2, name="Bench", weight=1, main=False)
+    services.shaping.set_blend(job_id, blends["Bench only"])
+    services.shaping.find(job_id)
+    view = services.shaping.view(job_id)
+    assert view.correction.blend.weights == {2: 1.0}
+    assert {t.spot_id for t in view.channels["L"].curves.takes} == {s.id for s in services.jobs.get(job_id).spots[2:]}
+    services.room.set_seat(job_id, 2, name="Bench", weight=0.2, main=False)              # the bands were not for this
+    assert services.shaping.view(job_id).correction.blend.weights == {2: 1.0}
+
+
+def test_filters_say_when_the_alignment_has_moved_on(services, job_id):
+    through_a_preset(services, job_id)
+    assert not services.shaping.view(job_id).moved_on
+    stood_on = services.loading.view(job_id).settings["L"].trim_db
+    services.aligning.choose(job_id, {"L": (-3.0, 0.0, "normal"), "R": (0.0, 0.0, "normal")})
+    assert services.shaping.view(job_id).moved_on
+    assert services.loading.view(job_id).moved_on
+    assert services.loading.view(job_id).settings["L"].trim_db == stood_on
+    services.shaping.stand_on_present(job_id)
+    assert not services.shaping.view(job_id).moved_on
+    assert services.loading.view(job_id).settings["L"].trim_db <= -3.0
+    services.shaping.undo(job_id)
+    assert services.shaping.view(job_id).moved_on
+
+
+def test_recordings_from_elsewhere_pull_no_trim(services, job_id):
+    spots = services.jobs.get(job_id).spots
+    before = {r.reading.channel: r.trim_db for r in services.aligning.view(job_id).ladder.rungs}
+    for spot in spots[:2]:
+        take = services.taking.board(job_id).takes["R", spot.id]
+        samples, rate = soundfile.read(io.BytesIO(services.taking.recording(job_id, take.id)[0]))
+        out = io.BytesIO()
+        soundfile.write(out, samples * 0.1, rate, format="WAV", subtype="PCM_24")       # a recorder 20 dB softer
+        services.taking.add_recording(job_id, "R", spot.id, out.getvalue(), file_name="r.wav")
+    ladder = services.aligning.view(job_id).ladder
+    found = {r.reading.channel: (r.reading.level_db, r.trim_db) for r in ladder.rungs}
+    assert found["R"] == (None, 0.0)
+    assert found["L"][1] == 0.0 != min(before.values())
+
+
+def test_takes_from_before_and_after_a_move_are_told_apart(services, job_id):
+    services.room.move(job_id, "L", Point(x_m=1.0, y_m=0.8, z_m=1.2))
+    assert services.taking.board(job_id).moved == ("L",)
+    services.taking.repeat(job_id, "L", services.jobs.get(job_id).spots[0].id)
+    services.sound.wait()
+    assert services.aligning.view(job_id).moved == ("L",)        # the round holds takes of both places
+    assert services.shaping.view(job_id).moved == ("L",)
+    services.taking.new_round(job_id, name="L moved")
+    run_rest(services, job_id)
+    assert services.taking.board(job_id).moved == ()
+    assert services.taking.board(job_id).round.name == "L moved"                         # a given name stays
+    assert services.aligning.view(job_id).round.name == "L moved"                        # as full, and later
+    assert services.aligning.view(job_id).moved == ()
+    with pytest.raises(Conflict, match="there is a round L moved already"):
+        services.taking.new_round(job_id, name="L moved")
+
+
+def test_the_centre_of_the_main_seat_is_asked_of_the_plan(services, job_id):
+    services.room.set_seat(job_id, 2, name="Bench", weight=1, main=True)
+    centre = services.jobs.get(job_id).plan.centre_spot
+    assert centre.seat_id == 2
+    assert services.aligning.view(job_id).ladder is not None     # although spot 1 belongs to another seat
+    services.lines.run(job_id, ["L"])
+    services.sound.wait()
+    assert services.lines.view(job_id).last_pass.steps == (("L", centre.id),)
+
+
+def test_a_copy_keeps_what_its_correction_starts_from_and_stands_on(services, job_id):
+    through_a_preset(services, job_id)
+    copy = services.jobs.copy(job_id)
+    view = services.shaping.view(copy.id)
+    assert view.round.id != services.shaping.view(job_id).round.id
+    assert view.round.name == "Untouched"
+    assert not view.moved_on
+    assert services.loading.view(copy.id).settings == services.loading.view(job_id).settings

@@ -142,7 +142,8 @@ def test_takes_alignment_and_correction_of_older_files_are_all_there(tmp_path):
                 (number, name, state))
         for number, spot in ((1, 1), (2, 4)):
             run("INSERT INTO takes (id, round_id, channel, spot_number, attempt, taken_at, source, sample_rate_hz, "
-                "arrival_s, arrival_known, polarity, signal_to_noise_db, peak_dbfs, clipped_samples, warnings, level_db) "
+                "arrival_s, arrival_known, polarity, signal_to_noise_db, peak_dbfs, clipped_samples, warnings, "
+                "level_db) "
                 "VALUES (?, 1, 'L', ?, 1, '2026-01-01', 'rig', 48000, 0.01, 1, 'normal', 50, -6, 0, '[]', ?)",
                 (number, spot, levels.tobytes()))
             run("INSERT INTO take_samples VALUES (?, ?, -0.1, ?, 'x.flac', '{}')",

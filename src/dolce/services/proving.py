@@ -14,6 +14,8 @@ from dolce.services.context import Context
 from dolce.services.round_curves import ChannelCurves, base_round, proving_round, spot_weights
 from dolce.services.shaping import present_correction, target_level_db
 
+LOGBOOK_PAGE = 40
+
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
 class ChannelProof:
@@ -81,7 +83,7 @@ class Proving:
                 work, job, after.id, since=before.id if before else None)) if after else None
             moved = tuple(dict.fromkeys(word for one in (before, after) if one
                                         for word in moved_words(work, job, one.id)))
-            logbook = tuple(work.logbook.all(job_id))
+            logbook = tuple(work.logbook.latest(job_id, count=LOGBOOK_PAGE))
         weights = spot_weights(job, correction.blend)
         channels = {}
         for name in (c for c in job.channels if c in curves_before and c in curves_after):
@@ -96,6 +98,13 @@ class Proving:
             needs=needs, lacking=lacking, spots=min((len(c.proof.spots) for c in channels.values()), default=0),
             spots_wanted=len(weights), moved=moved, logbook=logbook,
             against=() if needs else verdicts_on({name: c.proof for name, c in channels.items()}, match_after))
+
+
+    def logbook(self, job_id: int, *, before: int) -> list[LogEntry]:
+        """Earlier entries of the logbook, a page of them."""
+        with self._context.look() as work:
+            work.jobs.name(job_id)
+            return work.logbook.latest(job_id, count=LOGBOOK_PAGE, before=before)
 
 
 def _proof(job: Job, correction: Correction, after_round: Round, before: ChannelCurves, after: ChannelCurves,

@@ -44,17 +44,8 @@ class ChannelCurves:
             levels, weights=[weights[self.takes[k].spot_id] for k in rows]))
 
 
-def channel_curves(work: UnitOfWork, round_id: int, channel: str, *, per_octave: float | None,
-                   spots: set[int] | None = None) -> ChannelCurves | None:
-    """Curves of the usable takes (of some spots only, if given); None where there is none."""
-    return curves_of([t for t in work.takes.latest(round_id) if t.channel == channel and t.usable
-                      and (spots is None or t.spot_id in spots)], work, per_octave=per_octave)
-
-
-def curves_of(takes: list[TakeRecord], work: UnitOfWork, *, per_octave: float | None) -> ChannelCurves | None:
-    """The same from takes already at hand; unsmoothed curves need the responses themselves."""
-    if not takes:
-        return None
+def curves_of(takes: list[TakeRecord], work: UnitOfWork, *, per_octave: float | None) -> ChannelCurves:
+    """Curves of takes of one channel; unsmoothed ones need the responses themselves."""
     if per_octave is None:
         levels = np.array([t.level_db if t.source == "moving" else
                            level_on_grid(work.takes.response(t.id), at_hz=ANALYSIS_GRID_HZ, per_octave=None)

@@ -325,7 +325,8 @@ class PassRecord:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class LogEntry:
-    """One line of the logbook."""
+    """One line of the logbook; `number` orders them."""
 
     at: datetime
     text: str
+    number: int = 0

@@ -20,6 +20,13 @@ class Logbook:
     def add(self, job_id: int, text: str, *, at: datetime) -> None:
         self._session.add(LogbookRow(job_id=job_id, text=text, at=at))
 
+    def latest(self, job_id: int, *, count: int, before: int | None = None) -> list[LogEntry]:
+        """The last entries, the latest first; those before an entry's number, if given."""
+        rows = self._session.scalars(select(LogbookRow).where(
+            LogbookRow.job_id == job_id, *(() if before is None else (LogbookRow.id < before,)))
+            .order_by(LogbookRow.id.desc()).limit(count))
+        return [LogEntry(at=row.at, text=row.text, number=row.id) for row in rows]
+
     def all(self, job_id: int) -> list[LogEntry]:
         rows = self._session.scalars(select(LogbookRow).where(LogbookRow.job_id == job_id).order_by(LogbookRow.id))
         return [LogEntry(at=row.at, text=row.text) for row in rows]

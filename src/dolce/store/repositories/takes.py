@@ -26,23 +26,38 @@ class Takes:
 
     def __init__(self, session: Session) -> None:
         self._session = session
+        # Asked for by several parts of a page: read once in a transaction, and anew after a change.
+        self._rounds: dict[int, list[Round]] = {}
+        self._latest: dict[int, list[TakeRecord]] = {}
 
     def rounds(self, job_id: int) -> list[Round]:
+        if job_id not in self._rounds:
+            self._rounds[job_id] = self._read_rounds(job_id)
+        return self._rounds[job_id]
+
+    def _read_rounds(self, job_id: int) -> list[Round]:
         rows = self._session.scalars(select(RoundRow).where(RoundRow.job_id == job_id).order_by(RoundRow.id))
         return [self._round(row) for row in rows]
 
     def add_round(self, job_id: int, *, name: str, at: datetime) -> Round:
+        self._rounds.clear()
         row = RoundRow(job_id=job_id, name=name, created_at=at)
         self._session.add(row)
         self._session.flush()
         return self._round(row)
 
     def set_round_state(self, round_id: int, state: ProcessorState, *, name: str) -> None:
+        self._rounds.clear()
         row = self._session.get_one(RoundRow, round_id)
         row.state, row.name = encoding.processor_values(state), name
 
     def latest(self, round_id: int) -> list[TakeRecord]:
         """The last attempt of every channel at every spot of a round."""
+        if round_id not in self._latest:
+            self._latest[round_id] = self._read_latest(round_id)
+        return self._latest[round_id]
+
+    def _read_latest(self, round_id: int) -> list[TakeRecord]:
         newest = (select(func.max(TakeRow.id)).where(TakeRow.round_id == round_id)
                   .group_by(TakeRow.channel, TakeRow.spot_id))
         rows = self._session.scalars(select(TakeRow).where(TakeRow.id.in_(newest))
@@ -72,14 +87,8 @@ class Takes:
 
     def usable_count(self, round_id: int, *, channels: Collection[str], spots: Collection[int]) -> int:
         """How many cells of a board hold a usable last attempt."""
-        newest = (select(func.max(TakeRow.id)).where(TakeRow.round_id == round_id, TakeRow.channel.in_(channels),
-                                                     TakeRow.spot_id.in_(spots))
-                  .group_by(TakeRow.channel, TakeRow.spot_id))
-        rows = self._session.execute(select(
-            TakeRow.signal_to_noise_db, TakeRow.peak_dbfs, TakeRow.clipped_samples, TakeRow.level_db, TakeRow.checksum)
-            .where(TakeRow.id.in_(newest)))
-        return sum(Quality(signal_to_noise_db=noise, peak_dbfs=peak, clipped_samples=clipped).usable
-                   and encoding.checksum(level) == checksum for noise, peak, clipped, level, checksum in rows)
+        return sum(take.usable for take in self.latest(round_id)
+                   if take.channel in channels and take.spot_id in spots)
 
     def highest_spot_id(self, job_id: int) -> int:
         """The highest id of a spot that any take of a job hangs on; 0 without takes."""
@@ -135,6 +144,7 @@ class Takes:
 
     def _row(self, round_id: int, channel: str, spot_id: int, at: datetime, places: tuple[Point, Point] | None,
              quality: Quality, level_db, warnings: Sequence[str], **values) -> TakeRow:
+        self._latest.pop(round_id, None)
         level = encoding.array_bytes(level_db, kind="<f8")
         row = TakeRow(
             round_id=round_id, channel=channel, spot_id=spot_id,
@@ -193,6 +203,7 @@ class Takes:
 
     def copy_all(self, from_job: int, to_job: int) -> dict[int, int]:
         """Copy rounds and takes of a job; samples are shared. Returns new round numbers by old ones."""
+        self._rounds.clear()
         renumbered = {}
         kept = [c for c in TakeRow.__table__.columns if c.name not in ("id", "round_id")]
         for row in self._session.scalars(select(RoundRow).where(RoundRow.job_id == from_job).order_by(RoundRow.id)):
@@ -206,6 +217,7 @@ class Takes:
         return renumbered
 
     def remove_rounds(self, job_id: int) -> None:
+        self._rounds.clear()
         self._session.execute(delete(RoundRow).where(RoundRow.job_id == job_id))
 
     @staticmethod

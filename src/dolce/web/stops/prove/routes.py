@@ -1,11 +1,18 @@
 """Routes of the Prove stop."""
 
-from flask import Blueprint, Response, request
+from flask import Blueprint, Response, make_response, render_template, request
 
 from dolce.web.shared.page import services, show_stop
 from dolce.web.stops.prove.views import proof_plot, verdict_words
 
 blueprint = Blueprint("prove", __name__, url_prefix="/jobs/<int:job_id>/prove", template_folder="templates")
+
+
+@blueprint.get("/logbook/<int:before>")
+def logbook(job_id: int, before: int) -> Response:
+    """Earlier entries of the logbook."""
+    return make_response(render_template("prove/_logbook.html", job=services().jobs.get(job_id),
+                                         entries=services().proving.logbook(job_id, before=before)))
 
 
 @blueprint.get("")

@@ -1,0 +1,138 @@
+"""Pages of the full job: 13 feeds, 24 spots, ten rounds, beside a small one; time, size and queries of each.
+
+`.venv/bin/python bench/full_job_figures.py [--short]`; short builds two rounds.
+"""
+
+import resource
+import statistics
+import tempfile
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+from promises import SHORT, ended, line, note
+from sqlalchemy import event
+
+from dolce.core.job import Job
+from dolce.core.processor import ProcessorState
+from dolce.core.room import without_channel
+from dolce.services.demo_rooms import attic, barn
+from dolce.services.job_keeping import JobWish
+from dolce.services.take_making import captured, stimulus_of, sweep_of
+from dolce.services.wiring import Services, open_services
+from dolce.web import create_app
+
+ROUNDS = 2 if SHORT else 10
+RUNS = 3 if SHORT else 15
+PAGES = ("room", "rig", "takes", "read", "read?smoothing=none&channel=L", "align", "shape", "load", "prove")
+MOST_MS, MOST_KB = 100.0, 150.0
+POLL_MS, POLL_KB = 5.0, 3.0
+
+
+def filled(services: Services, job: Job, rounds: int) -> None:
+    """Rounds with a take in every cell: one response, with other levels in each."""
+    sweep = sweep_of(job.rig)
+    capture, level = captured(stimulus_of(sweep) * 0.3, sweep=sweep, microphone=None)
+    rng = np.random.default_rng(4)
+    for number in range(rounds):
+        with services.context.change() as work:
+            present = work.jobs.get(job.id)
+            made = work.takes.add_round(job.id, name=f"Pass {number + 1}", at=services.context.now())
+            state = ProcessorState() if number < rounds - 1 else present.processor
+            work.takes.set_round_state(made.id, state, name=made.name)
+            work.jobs.set_round(job.id, made.id)
+            for channel in job.channels:
+                for spot in job.spots:
+                    work.takes.add(
+                        round_id=made.id, channel=channel, spot_id=spot.id, at=services.context.now(), source="rig",
+                        capture=replace(capture, response=capture.response),
+                        level_db=level + np.interp(np.arange(level.size), np.arange(0, level.size, 20),
+                                                   rng.normal(0, 3, -(-level.size // 20))),
+                        arrival_known=True, recording=b"raw", recording_name="x.flac", sweep=sweep,
+                        places=(job.speaker(channel).place, spot.place))
+                    work.logbook.add(job.id, f"Take of {channel} at spot {spot.number}.", at=services.context.now())
+        if number == rounds - 2:
+            services.aligning.use_proposal(job.id)
+            services.shaping.find(job.id)
+            services.loading.load(job.id, "A", "corrected")
+            services.loading.switch(job.id, "A")
+
+
+@contextmanager
+def counted(services: Services) -> Iterator[list[int]]:
+    """How many statements are sent to the database."""
+    found = [0]
+
+    def count(*_: object) -> None:
+        found[0] += 1
+
+    engine = services.context.database.engine
+    event.listen(engine, "before_cursor_execute", count)
+    try:
+        yield found
+    finally:
+        event.remove(engine, "before_cursor_execute", count)
+
+
+def looked_at(services: Services, job_id: int, name: str) -> None:
+    """Every page of a job as a fragment."""
+    client = create_app(services).test_client()
+    headers = {"HX-Request": "true"}
+    for page in PAGES:
+        times = []
+        for _ in range(RUNS):
+            begun = time.perf_counter()
+            with counted(services) as queries:
+                answer = client.get(f"/jobs/{job_id}/{page}", headers=headers)
+            times.append(1000 * (time.perf_counter() - begun))
+            assert answer.status_code == 200, (page, answer.text[:300])
+        worst = sorted(times)[int(0.95 * (len(times) - 1))]
+        size = len(answer.data) / 1000
+        line(f"{name}, {page}", f"{statistics.median(times):.0f} ms, 95 %: {worst:.0f}, {size:.0f} kB, "
+             f"{queries[0]} queries", f"{MOST_MS:.0f} ms, {MOST_KB:.0f} kB", worst < MOST_MS and size < MOST_KB)
+
+
+def polled(services: Services, job_id: int) -> None:
+    """What the page asks for while sound runs."""
+    client = create_app(services).test_client()
+    services.rigging.set_rig(job_id, pace="real time", sweep_seconds=20.0)
+    services.taking.new_round(job_id)
+    services.taking.run_rest(job_id)
+    try:
+        times = []
+        for _ in range(RUNS * 2):
+            begun = time.process_time()
+            answer = client.get(f"/jobs/{job_id}/takes", headers={"HX-Request": "true"})
+            times.append(1000 * (time.process_time() - begun))
+            time.sleep(0.05)
+        assert answer.status_code == 200, answer.text[:200]
+        median, size = statistics.median(times), len(answer.data) / 1000
+        line("  while sound runs, each look at it", f"{median:.1f} ms, {size:.1f} kB", f"{POLL_MS:.0f} ms, {POLL_KB:.0f} kB",
+             median < POLL_MS and size < POLL_KB)
+    finally:
+        services.sound.stop()
+
+
+def main() -> int:
+    """The full job and a small one, on one folder."""
+    with tempfile.TemporaryDirectory() as folder:
+        services = open_services(Path(folder))
+        for name, plan, rounds in (("attic", attic(), 5 if not SHORT else 2), ("barn", without_channel(
+                barn(), "Sub3"), ROUNDS)):
+            job = services.jobs.create(JobWish(name=name), plan=plan)
+            services.rigging.set_rig(job.id, pace="fast")
+            filled(services, services.jobs.get(job.id), rounds)
+            takes = rounds * len(job.channels) * len(job.spots)
+            looked_at(services, job.id, f"{takes} takes")
+            polled(services, job.id)
+        peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
+        note("memory of the whole process at its highest", f"{peak:.0f} MB")
+        services.close()
+    return ended()
+
+
+if __name__ == "__main__":
+    raise SystemExit(main())

@@ -75,7 +75,9 @@ def test_each_stop_says_what_it_found(services, job_id):
     services.sound.wait(20)
 
     services.rigging.set_rig(job_id, pace="real time")
-    services.taking.run_spot(job_id, 1)
+    assert services.taking.run_spot(job_id, 1).state == "running"
+    now = services.sound.running()
+    assert (now.state, now.kind, now.job_id) == ("running", "takes", job_id)
     assert services.sound.stop() == "stopped"
     assert services.taking.board(job_id).last_pass.state == "stopped"
 

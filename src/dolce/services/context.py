@@ -5,6 +5,7 @@ from dataclasses import dataclass, field
 from datetime import UTC, datetime
 
 from dolce.services.round_curves import ShapingCurves
+from dolce.services.sketches import Sketches
 from dolce.services.sounding import SoundingNow
 from dolce.store import Database, UnitOfWork
 
@@ -21,6 +22,7 @@ class Context:
     database: Database
     now: Callable[[], datetime] = utc_now
     curves: ShapingCurves = field(default_factory=ShapingCurves)
+    sketches: Sketches = field(default_factory=Sketches)
     sounding: SoundingNow = field(default_factory=SoundingNow)
 
     def change(self) -> UnitOfWork:

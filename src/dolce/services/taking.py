@@ -37,6 +37,7 @@ class Board:
     """All takes of the present round by channel and spot id, and what comes next.
 
     `away` counts takes of the round on spots that are no longer on the plan: they are kept, and count nowhere.
+    `sketches` are small curves by number of the take.
     `moved` names what stands elsewhere now than for takes of the round: takes from now on would mix with them.
     """
 
@@ -49,6 +50,7 @@ class Board:
     last_pass: PassRecord | None
     state_fits: bool
     moved: tuple[str, ...]
+    sketches: dict[int, NDArray[np.float64]]
 
     @property
     def placement(self) -> list[int]:
@@ -92,7 +94,8 @@ class Taking:
         there = {spot.id for spot in job.spots}
         takes = {(t.channel, t.spot_id): t for t in latest if t.spot_id in there and t.channel in job.channels}
         fits = present.state is None or present.state.sounds_like(job.processor, job.channels)
-        return Board(job=job, moved=_moved_since(job, takes), rounds=rounds, round=present, takes=takes,
+        return Board(job=job, moved=_moved_since(job, takes), sketches=self._context.sketches.of(takes.values()),
+                     rounds=rounds, round=present, takes=takes,
                      last_pass=last_pass, state_fits=fits, next_spot=_next_spot(job, takes),
                      away=len(latest) - len(takes))
 

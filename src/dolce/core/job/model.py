@@ -322,6 +322,10 @@ class PassRecord:
     started_at: datetime
     result: dict = field(default_factory=dict)
 
+    def channels_around(self, step: int) -> set[str]:
+        """Channels from step `step` (1 is the first) to the present one."""
+        return {channel for channel, _ in self.steps[max(0, step - 1):self.done_steps + 1]}
+
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class LogEntry:

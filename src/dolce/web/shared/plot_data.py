@@ -45,9 +45,11 @@ def top_above(level_db: float) -> float:
     return float(np.ceil((level_db + 15) / 5) * 5)
 
 
-def small_path(values: NDArray, *, middle_db: float, width: int, height: int) -> str:
-    """A small curve as an SVG path: 20 Hz to 20 kHz, 32 dB around a middle."""
-    y = values[_SHOWN][::6]
-    x = np.linspace(0, width, y.size)
-    at = np.clip(height / 2 - (y - middle_db) / 32 * height, 0, height)
-    return "M" + "L".join(f"{a:.1f} {b:.1f}" for a, b in zip(x, at, strict=True))
+def small_path(level_db: NDArray, *, width: int, height: int) -> str:
+    """A small curve as an SVG path: from left to right, 32 dB around a middle of 0."""
+    x = np.linspace(0, width, level_db.size)
+    y = np.clip(height / 2 - level_db / 32 * height, 0, height)
+    # Relative steps in whole units: a full board has hundreds of these.
+    points = np.rint(np.column_stack([x, y])).astype(int)
+    steps = " ".join(f"{dx}{'' if dy < 0 else ' '}{dy}" for dx, dy in np.diff(points, axis=0).tolist())
+    return f"M{points[0][0]} {points[0][1]}l{steps}"

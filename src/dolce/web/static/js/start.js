@@ -2,7 +2,7 @@
 /* global htmx */
 import { drawWaitingPlots } from "./plot/response_plot.js";
 import { startPlans } from "./plan.js";
-import { startDrops } from "./drop.js";
+import { loadChoices, startDrops } from "./drop.js";
 
 const token = document.querySelector('meta[name="csrf-token"]')?.content;
 
@@ -19,20 +19,17 @@ function nameThemeSwitch() {
 function ready() {
   nameThemeSwitch();
   drawWaitingPlots();
-  placeMenus();
 }
 
-// A cell's menu near the right edge opens to the left.
-function placeMenus() {
-  for (const menu of document.querySelectorAll(".cell-menu")) {
-    menu.addEventListener("toggle", () => {
-      if (!menu.open) return;
-      const board = menu.closest(".board-scroll").getBoundingClientRect();
-      menu.classList.toggle("leftward", menu.getBoundingClientRect().left + 260 > board.right);
-      for (const other of document.querySelectorAll(".cell-menu[open]")) if (other !== menu) other.open = false;
-    });
-  }
-}
+// A cell's choices are asked for when it is opened; near the right edge they open to the left.
+document.addEventListener("toggle", (event) => {
+  const menu = event.target.closest?.(".cell-menu");
+  if (!menu?.open) return;
+  const board = menu.closest(".board-scroll").getBoundingClientRect();
+  menu.classList.toggle("leftward", menu.getBoundingClientRect().left + 260 > board.right);
+  for (const other of document.querySelectorAll(".cell-menu[open]")) if (other !== menu) other.open = false;
+  loadChoices(menu.closest("[data-cell]"));
+}, true);
 
 document.addEventListener("htmx:after:swap", ready);
 

@@ -1,12 +1,12 @@
 """Routes of the Takes stop."""
 
-from flask import Blueprint, Response, request
+from flask import Blueprint, Response, make_response, render_template, request
 
 from dolce.errors import DolceError, InvalidValue
 from dolce.web.shared.form_reader import uploaded
 from dolce.web.shared.numbers import whole_of
 from dolce.web.shared.page import after_change, download, services, show_stop
-from dolce.web.stops.takes.views import BoardView
+from dolce.web.stops.takes.views import BoardView, PassView, cell_of
 
 blueprint = Blueprint("takes", __name__, url_prefix="/jobs/<int:job_id>/takes", template_folder="templates")
 
@@ -20,6 +20,34 @@ def _show(job_id: int, **context: object) -> Response:
 def page(job_id: int) -> Response:
     """The board."""
     return _show(job_id)
+
+
+@blueprint.get("/progress")
+def progress(job_id: int) -> Response:
+    """How far the pass is: figures alone, with the cells that changed, or the whole board when its spot has changed."""
+    seen, spot = whole_of(request.args.get("step")), whole_of(request.args.get("spot"))
+    running = services().sound.running()
+    now = PassView.of(running) if running is not None and (running.job_id, running.kind) == (job_id, "takes") else None
+    if now is None or now.spot != spot:
+        response = _show(job_id)
+        response.headers["HX-Retarget"], response.headers["HX-Reswap"] = "#stop", "outerMorph"
+        return response
+    if now.step == seen:
+        return make_response(render_template("takes/_tick.html", job_id=job_id, run=now,
+                                             percent=round(100 * running.fraction)))
+    board = BoardView.of(services().taking.board(job_id))
+    changed = [cell for row in board.rows for cell in row.cells if cell.channel in running.channels_around(seen or 1)]
+    return make_response(render_template("takes/_step.html", job=board.board.job, b=board.board, run=now,
+                                         changed=[c for c in changed if c.spot in board.placement_now]))
+
+
+@blueprint.get("/<channel>/<int:spot>/choices")
+def choices(job_id: int, channel: str, spot: int) -> Response:
+    """What can be done with a cell."""
+    board = services().taking.board(job_id)
+    board.job.speaker(channel)
+    return make_response(render_template("takes/_choices.html", job=board.job, c=cell_of(
+        board, channel, board.job.spot(spot))))
 
 
 @blueprint.post("/spots/<int:spot>/run")

@@ -4,10 +4,9 @@ import itertools
 from dataclasses import dataclass
 from typing import Literal
 
-from dolce.core.alignment import mid_level_db
 from dolce.core.job import PassRecord, TakeRecord
-from dolce.core.response import ANALYSIS_GRID_HZ, smoothed_level_db
 from dolce.core.room import Spot
+from dolce.services.take_making import placement_of
 from dolce.services.taking import Board
 from dolce.web.shared.plot_data import small_path
 
@@ -30,6 +29,15 @@ class Cell:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class Row:
+    """A channel with its cells."""
+
+    channel: str
+    title: str
+    cells: tuple[Cell, ...]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class PassView:
     """The running pass: what sounds, how far it is, and how long it takes."""
 
@@ -40,13 +48,24 @@ class PassView:
     percent: int
     seconds_left: float
 
+    @classmethod
+    def of(cls, running: PassRecord) -> "PassView | None":
+        """Of a pass that runs; None where all its steps are done."""
+        if running.state != "running" or running.done_steps >= len(running.steps):
+            return None
+        channel, spot = running.steps[running.done_steps]
+        left = len(running.steps) - running.done_steps - running.fraction
+        return cls(channel=channel, spot=spot, step=running.done_steps + 1, steps=len(running.steps),
+                   percent=round(100 * (running.done_steps + running.fraction) / len(running.steps)),
+                   seconds_left=left * running.seconds_per_step)
+
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class BoardView:
     """The board, the pass and the figures beside them."""
 
     board: Board
-    rows: tuple[tuple[str, str, tuple[Cell, ...]], ...]
+    rows: tuple[Row, ...]
     running: PassView | None
     message: str
     spoiled: tuple[TakeRecord, ...]
@@ -59,16 +78,21 @@ class BoardView:
         running = last if last is not None and last.state == "running" else None
         waiting = set(running.steps[running.done_steps:]) if running else set()
         now = running.steps[running.done_steps] if running and running.done_steps < len(running.steps) else None
-        rows = tuple((channel, board.job.speaker(channel).title,
-                      tuple(_cell(board, channel, spot, waiting, now, running) for spot in board.job.spots))
-                     for channel in board.job.channels)
+        rows = tuple(Row(channel=channel, title=board.job.speaker(channel).title, cells=tuple(
+            _cell(board, channel, spot, waiting, now, running) for spot in board.job.spots))
+            for channel in board.job.channels)
         qualities = [take.quality for take in board.takes.values()]
         return cls(
-            board=board, rows=rows, running=_pass_view(running) if running and now else None,
+            board=board, rows=rows, running=PassView.of(running) if running else None,
             message=last.message if last is not None and last.state in ("failed", "stopped", "interrupted") else "",
             spoiled=tuple(board.to_repeat),
             lowest_signal_to_noise_db=min((q.signal_to_noise_db for q in qualities), default=None),
             least_to_clipping_db=min((-q.peak_dbfs for q in qualities), default=None))
+
+    @property
+    def placement_now(self) -> list[int]:
+        """Spots where microphones stand in the pass that runs."""
+        return placement_of(self.board.job, self.running.spot) if self.running else []
 
     @property
     def seats(self) -> list[tuple[str, int]]:
@@ -85,6 +109,11 @@ class BoardView:
         return (self.board.wanted - self.board.taken) * (rig.sweep_seconds + 1.0)
 
 
+def cell_of(board: Board, channel: str, spot: Spot) -> Cell:
+    """One cell of a board while nothing sounds."""
+    return _cell(board, channel, spot, set(), None, None)
+
+
 def _cell(board: Board, channel: str, spot: Spot, waiting: set[tuple[str, int]], now: tuple[str, int] | None,
           running: PassRecord | None) -> Cell:
     here = (channel, spot.id)
@@ -92,9 +121,7 @@ def _cell(board: Board, channel: str, spot: Spot, waiting: set[tuple[str, int]],
     kind = "sounding" if here == now else "waiting" if here in waiting else "taken" if take else "empty"
     path = ""
     if take is not None and not take.damaged:
-        middle = mid_level_db(ANALYSIS_GRID_HZ, take.level_db)
-        path = small_path(smoothed_level_db(take.level_db, per_octave=12), middle_db=middle, width=CELL_WIDTH,
-                          height=CELL_HEIGHT)
+        path = small_path(board.sketches[take.id], width=CELL_WIDTH, height=CELL_HEIGHT)
     word = {"sounding": "sweeping", "waiting": "next", "empty": ""}.get(kind) if kind != "taken" else take.word
     return Cell(channel=channel, spot=spot.id, number=spot.number, kind=kind, word=word or "", path=path, take=take,
                 percent=round(100 * running.fraction) if running and here == now else 0,
@@ -108,11 +135,3 @@ def _moved(board: Board, take: TakeRecord) -> str:
     if take.spot_place is not None and take.spot_place != board.job.spot(take.spot_id).place:
         return board.job.at_spot(take.spot_id)
     return ""
-
-
-def _pass_view(running: PassRecord) -> PassView:
-    channel, spot = running.steps[running.done_steps]
-    left = len(running.steps) - running.done_steps - running.fraction
-    return PassView(channel=channel, spot=spot, step=running.done_steps + 1, steps=len(running.steps),
-                    percent=round(100 * (running.done_steps + running.fraction) / len(running.steps)),
-                    seconds_left=left * running.seconds_per_step)

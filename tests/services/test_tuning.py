@@ -2,10 +2,14 @@
 
 import io
 
+import numpy as np
 import pytest
 import soundfile
 
+from asking import client_of
 from dolce.core.geometry import Point
+from dolce.core.processor import ProcessorLimits
+from dolce.core.rig import Fault
 from dolce.errors import Conflict
 from dolce.services.job_keeping import JobWish
 
@@ -154,3 +158,55 @@ def test_a_copy_keeps_what_its_correction_starts_from_and_stands_on(services, jo
     assert view.round.name == "Untouched"
     assert not view.moved_on
     assert services.loading.view(copy.id).settings == services.loading.view(job_id).settings
+
+
+def test_a_door_slam_is_played_again_and_the_pass_goes_on(services, job_id, monkeypatch):
+    from dolce.services import taking
+
+    services.taking.new_round(job_id, name="Slam")
+    whole, heard = taking.captured, []
+
+    def slammed(recording, **how):
+        heard.append(1)
+        # A slam over all of the second sweep: nothing of it is found.
+        slam = np.random.default_rng(3).uniform(-0.5, 0.5, recording.size)
+        return whole(slam if len(heard) == 2 else recording, **how)
+
+    monkeypatch.setattr(taking, "captured", slammed)
+    run_rest(services, job_id)
+    board = services.taking.board(job_id)
+    assert (board.last_pass.state, board.taken, board.wanted) == ("done", 8, 8)
+    assert len(heard) == 9
+
+
+def test_a_speaker_that_is_not_heard_ends_the_pass_with_what_to_do(services, job_id):
+    services.rigging.set_faults(job_id, [Fault(kind="dead", channels=("R",))])
+    services.taking.new_round(job_id, name="Dead")
+    run_rest(services, job_id)
+    last = services.taking.board(job_id).last_pass
+    assert last.state == "failed"
+    assert "R at spot 1: its sweep was not heard in 3 attempts. Check that it plays (Line check)" in last.message
+    assert services.taking.board(job_id).taken == 1              # L at spot 1 is kept
+
+
+def test_load_opens_although_a_preset_fits_no_more(services, job_id):
+    through_a_preset(services, job_id)
+    services.loading.load(job_id, "B", "convolved")
+    services.processor.add_limits(job_id, ProcessorLimits(name="No taps", taps=0))
+    view = services.loading.view(job_id)
+    assert view.loaded_is_current["B"] is False
+
+
+def test_what_would_spoil_a_pass_is_said_before_it(services, job_id):
+    services.taking.new_round(job_id, name="Spoiled")
+    client = client_of(services)
+    assert "all the same" not in client.get(f"/jobs/{job_id}/takes").text
+    services.rigging.set_faults(job_id, [Fault(kind="inverted", channels=("R",))])
+    services.lines.run(job_id)
+    services.sound.wait()
+    assert services.lines.view(job_id).wrong == ("R",)
+    assert "The line check found R wrong" in client.get(f"/jobs/{job_id}/takes").text
+    services.processor.leave_something(job_id)
+    page = client.get(f"/jobs/{job_id}/takes").text
+    assert "The processor plays Film night, which was in it before" in page
+    assert "Run spot 1 all the same" in page

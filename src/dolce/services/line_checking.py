@@ -75,6 +75,18 @@ class LinesView:
         return sum(line.reading is not None for line in self.lines)
 
     @property
+    def wrong(self) -> tuple[str, ...]:
+        """Channels whose line is wrong: what is measured through them would be, too."""
+        return tuple(line.channel for line in self.lines if line.word == "wrong")
+
+    @property
+    def foreign_preset(self) -> str:
+        """Name of the preset that plays and that Dolce did not load; empty for none."""
+        state = self.job.processor
+        preset = state.presets.get(state.active)
+        return preset.name if preset is not None and not preset.ours else ""
+
+    @property
     def faulty(self) -> int:
         return sum(line.word in ("wrong", "look") for line in self.lines)
 

@@ -103,7 +103,7 @@ class Loading:
         tuned = Tuned(job=job, correction=correction, alignment=alignment)
         settings = tuned.settings
         names = {name: content for content, name in CONTENTS.items()}
-        current = {slot: _preset(names[held.name], tuned) for slot, held in job.processor.presets.items()
+        current = {slot: _would_be(names[held.name], tuned) for slot, held in job.processor.presets.items()
                    if held.name in names}
         return LoadView(job=job, correction=correction, settings=settings, tuned=tuned, cut_db=_cut_db(job, settings),
                         loaded_is_current={slot: current.get(slot) == preset
@@ -188,6 +188,14 @@ def _cut_db(job: Job, settings: dict[str, ChannelSettings]) -> float:
 def slots_of(job: Job) -> tuple[str, ...]:
     """Letters of the presets that the processor of a job has; two where its limits are not known."""
     return tuple(ascii_uppercase[: job.limits.presets if job.limits else 2])
+
+
+def _would_be(content: str, tuned: Tuned) -> Preset | None:
+    """The preset as it would be loaded now; None where the processor could not hold it any more."""
+    try:
+        return _preset(content, tuned)
+    except Conflict:
+        return None
 
 
 def _preset(content: str, tuned: Tuned) -> Preset:

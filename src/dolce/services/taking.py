@@ -10,9 +10,9 @@ from numpy.typing import NDArray
 from dolce.core import checked
 from dolce.core.job import Job, PassRecord, Round, TakeRecord
 from dolce.core.processor import BYPASS, ProcessorState
-from dolce.core.response import Quality, clipped_samples, resampled, without_drift
+from dolce.core.response import Quality, SweepDrowned, clipped_samples, resampled, without_drift
 from dolce.core.rig import slate_missing
-from dolce.devices.interface import Progress, Stopped
+from dolce.devices.interface import AudioDevice, Progress, Stopped
 from dolce.errors import Conflict, InvalidValue
 from dolce.formats.audio_file import read_audio, write_flac, write_wav_24
 from dolce.services.context import Context
@@ -30,6 +30,7 @@ from dolce.services.take_making import (
 from dolce.store import UnitOfWork
 
 LONGEST_RECORDING_S = 60.0
+ATTEMPTS_IN_NOISE = 3             # at one channel and spot, before the pass ends for it
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -156,9 +157,44 @@ class Taking:
         placement = placement_of(job, spot)
         with self._context.look() as work:
             attempts = {n: work.takes.attempts(board.round.id, channel, n) + 1 for n in wanted}
-        device = device_of(job, spot_id=spot, round_name=board.round.name, attempt=max(attempts.values()))
-        recordings = device.play_and_record(stimulus_of(sweep), output=job.speaker(channel).output,
-                                            sample_rate_hz=sweep.sample_rate_hz, progress=progress, stopped=stopped)
+        takes: list[tuple] = []
+        for again in range(ATTEMPTS_IN_NOISE):
+            device = device_of(job, spot_id=spot, round_name=board.round.name,
+                               attempt=max(attempts.values()) + again)
+            recordings = device.play_and_record(
+                stimulus_of(sweep), output=job.speaker(channel).output, sample_rate_hz=sweep.sample_rate_hz,
+                progress=progress, stopped=stopped)
+            try:
+                takes = self._analysed(board, channel, placement, wanted, recordings, attempts, device)
+                break
+            except SweepDrowned as error:
+                # Such as by a door: it is played again, and the pass does not end for it.
+                if again + 1 == ATTEMPTS_IN_NOISE:
+                    raise Conflict(
+                        f"its sweep was not heard in {ATTEMPTS_IN_NOISE} attempts.",
+                        where=f"{channel} at {job.at_spot(spot)}",
+                        remedy="Check that it plays (Line check), wait for quiet or come up in level, then go on."
+                    ) from error
+
+        def keep(work: UnitOfWork) -> None:
+            now = self._context.now()
+            for number, capture, level_db, data, name, lost in takes:
+                work.takes.add(round_id=board.round.id, channel=channel, spot_id=number, at=now, source="rig",
+                               capture=capture, level_db=level_db, arrival_known=True, recording=data,
+                               recording_name=name, sweep=sweep,
+                               places=(job.speaker(channel).place, job.spot(number).place), warnings=lost)
+                work.logbook.add(job.id, f"Take of {channel} at {job.at_spot(number)}, round {board.round.name}: "
+                                         f"{capture.quality.word}.", at=now)
+            work.jobs.touch(job.id, now)
+
+        return keep
+
+    @staticmethod
+    def _analysed(board: Board, channel: str, placement: list[int], wanted: list[int], recordings: NDArray[np.float64],
+                  attempts: dict[int, int], device: AudioDevice) -> list[tuple]:
+        """What is kept of the spots that are wanted; SweepDrowned where a recording does not hold the sweep."""
+        job, rig = board.job, board.job.rig
+        sweep = sweep_of(rig)
         lost = [f"The audio driver reported {device.dropouts} drop-outs: look at the curve, and repeat if in doubt."] \
             if device.dropouts else []
         takes = []
@@ -170,20 +206,8 @@ class Taking:
             name = (f"{_plain(job.name)}-{_plain(board.round.name)}-{channel}-spot{job.spot(number).number}-"
                     f"take{attempts[number]}.flac")
             takes.append((number, capture, level_db, write_flac(recordings[row], sample_rate_hz=sweep.sample_rate_hz),
-                          name))
-
-        def keep(work: UnitOfWork) -> None:
-            now = self._context.now()
-            for number, capture, level_db, data, name in takes:
-                work.takes.add(round_id=board.round.id, channel=channel, spot_id=number, at=now, source="rig",
-                               capture=capture, level_db=level_db, arrival_known=True, recording=data,
-                               recording_name=name, sweep=sweep,
-                               places=(job.speaker(channel).place, job.spot(number).place), warnings=lost)
-                work.logbook.add(job.id, f"Take of {channel} at {job.at_spot(number)}, round {board.round.name}: "
-                                         f"{capture.quality.word}.", at=now)
-            work.jobs.touch(job.id, now)
-
-        return keep
+                          name, lost))
+        return takes
 
     def keep_moving(self, job_id: int, channel: str, spot_id: int, *, level_db: NDArray[np.float64],
                     quality: Quality, warnings: Sequence[str]) -> None:

@@ -2,7 +2,7 @@
 
 from dolce.core.response.arrival import Arrival, find_arrival
 from dolce.core.response.averaging import SpotAverage, average_over_spots, mean_spread_db
-from dolce.core.response.capture import Capture, analyse_recording, without_response
+from dolce.core.response.capture import Capture, SweepDrowned, analyse_recording, without_response
 from dolce.core.response.clock_drift import resampled, stretched, without_drift
 from dolce.core.response.deconvolution import Deconvolver
 from dolce.core.response.impulse import ImpulseResponse
@@ -28,6 +28,7 @@ __all__ = [
     "MicrophoneCurve",
     "Quality",
     "SpotAverage",
+    "SweepDrowned",
     "analyse_recording",
     "average_over_spots",
     "clipped_samples",

@@ -28,6 +28,10 @@ def kept_before_s(stimulus_s: float) -> float:
     return min(_MOST_BEFORE_S, 0.08 * stimulus_s)
 
 
+class SweepDrowned(InvalidValue):
+    """A recording in which the stimulus is not found: another one is needed."""
+
+
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
 class Capture:
     """What one recording of a known stimulus tells.
@@ -71,7 +75,9 @@ def analyse_recording(recording: NDArray[np.float64], *, deconvolver: Deconvolve
     Raises
     ------
     InvalidValue
-        If the recording is silent, not finite, or doesn't contain the stimulus.
+        If the recording is silent or not finite.
+    SweepDrowned
+        If it doesn't contain the stimulus, or something else is louder.
 
     Notes
     -----
@@ -93,7 +99,7 @@ def analyse_recording(recording: NDArray[np.float64], *, deconvolver: Deconvolve
     quality = Quality(signal_to_noise_db=_signal_to_noise_db(recorded, windowed, deconvolver, recording.size),
                       peak_dbfs=peak, clipped_samples=clipped_samples(recording) if clipped is None else clipped)
     if quality.signal_to_noise_db < _LEAST_SIGNAL_TO_NOISE_DB:
-        raise InvalidValue("the recording does not contain this sweep, or noise drowns it.", where="recording",
+        raise SweepDrowned("the recording does not contain this sweep, or noise drowns it.", where="recording",
                            remedy="Use the recording of the very test signal, whole and unedited.")
     missing_s = arrival.time_s + deconvolver.stimulus_s - recording.size / deconvolver.sample_rate_hz
     warnings = _warnings(quality, arrival, missing_s)

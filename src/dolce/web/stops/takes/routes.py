@@ -13,6 +13,7 @@ blueprint = Blueprint("takes", __name__, url_prefix="/jobs/<int:job_id>/takes", 
 
 def _show(job_id: int, **context: object) -> Response:
     return show_stop("takes", job_id, board=BoardView.of(services().taking.board(job_id)),
+                     lines=services().lines.view(job_id),
                      **{"faults": {}, **context})
 
 

@@ -132,7 +132,7 @@ def test_blends_begin_with_all_seats_then_the_main_one():
     plan = new_plan(RoomSize(length_m=5, width_m=4, height_m=2.5))
     two = replace(plan, seats=(*plan.seats, replace(plan.seats[0], id=2, name="Bench", is_main=False, weight=0.3,
                                                     place=Point(x_m=1, y_m=3, z_m=1.2))))
-    assert [b.name for b in blends_of(plan)] == ["All seats by their weights"]
+    assert [b.name for b in blends_of(plan)] == ["All seats, weighted"]
     assert [b.weights for b in blends_of(two)] == [{1: 1.0, 2: 0.3}, {1: 1.0}, {2: 1.0}]
 
 

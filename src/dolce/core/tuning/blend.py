@@ -7,7 +7,7 @@ from dolce.core import checked
 from dolce.core.room import RoomPlan
 from dolce.errors import InvalidValue
 
-ALL_SEATS = "All seats by their weights"
+ALL_SEATS = "All seats, weighted"
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

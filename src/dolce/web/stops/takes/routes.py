@@ -38,7 +38,8 @@ def progress(job_id: int) -> Response:
                                              percent=round(100 * running.fraction)))
     board = BoardView.of(services().taking.board(job_id))
     changed = [cell for row in board.rows for cell in row.cells if cell.channel in running.channels_around(seen or 1)]
-    return make_response(render_template("takes/_step.html", job=board.board.job, b=board.board, run=now,
+    return make_response(render_template("takes/_step.html", job=board.board.job, b=board.board, run=now, stop="takes",
+                                         status=services().progress.status(job_id),
                                          changed=[c for c in changed if c.spot in board.placement_now]))
 
 

@@ -9,6 +9,7 @@ import soundfile
 from asking import client_of
 from dolce.core.geometry import Point
 from dolce.core.processor import ProcessorLimits
+from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.core.rig import Fault
 from dolce.errors import Conflict
 from dolce.services.job_keeping import JobWish
@@ -61,6 +62,20 @@ def test_a_stray_take_in_a_later_bypassed_round_empties_nothing(services, job_id
     assert "Round Stray lacks R" in services.aligning.view(job_id).missing
     services.aligning.undo(job_id)
     assert services.aligning.view(job_id).round.name == "Untouched"
+
+
+def test_a_cell_taken_again_changes_what_the_filters_are_fitted_to(services, job_id):
+    services.aligning.use_proposal(job_id)
+    job = services.jobs.get(job_id)
+    before = services.shaping.view(job_id).channels["L"].curves
+    services.rigging.add_fault(job_id, Fault(kind="crossover", channels=("L",)))
+    services.taking.repeat(job_id, "L", job.spots[0].id)
+    services.sound.wait()
+    after = services.shaping.view(job_id).channels["L"].curves
+    fell = np.median((before.level_db - after.level_db)[:, ANALYSIS_GRID_HZ < 80], axis=1)
+    assert [t.spot_id for t in after.takes] == [s.id for s in job.spots]
+    assert fell[0] > 12.0  # no bass below 200 Hz in the cell that was taken again
+    assert fell[1:] == pytest.approx([0, 0, 0], abs=1e-9)
 
 
 def test_one_spot_of_a_new_round_is_held_against_that_spot(services, job_id):

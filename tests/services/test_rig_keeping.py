@@ -10,6 +10,7 @@ from dolce.devices.rehearsal import LATENCY_S
 from dolce.errors import Conflict, FormatError, InvalidForm, InvalidValue
 from dolce.services.demo_rooms import attic, net_loft
 from dolce.services.job_keeping import JobWish
+from dolce.services.reading import ReadWish
 
 
 def job_of(services, plan=None, **rig):
@@ -30,6 +31,10 @@ def taken(services, job_id, spot=1):
     services.taking.run_spot(job_id, spot)
     services.sound.wait()
     return services.taking.board(job_id).takes
+
+
+def phase_of_l(services, job_id):
+    return services.reading.view(job_id, ReadWish(channels=("L",), spot=1, view="phase")).phases["L"]
 
 
 def findings(services, job_id):
@@ -106,6 +111,7 @@ def test_another_leading_microphone_or_input_forgets_the_pressure(services):
 def test_the_loop_takes_latency_and_electronics_out_of_every_take(services):
     job_id = job_of(services)
     before = taken(services, job_id)["L", 1]
+    phase = phase_of_l(services, job_id)
     with pytest.raises(Conflict, match="no loop is joined"):
         services.loop.measure(job_id)
     services.rigging.set_rig(job_id, loop_output=9, loop_input=4)
@@ -117,6 +123,9 @@ def test_the_loop_takes_latency_and_electronics_out_of_every_take(services):
     services.sound.wait()
     after = services.taking.board(job_id).takes["L", 1]
     assert before.arrival_s - after.arrival_s == pytest.approx(LATENCY_S, abs=1 / 48_000)
+    # The response moves as its arrival does, so what Read shows of the phase stays where it was.
+    turned = np.angle(np.exp(1j * np.radians(phase_of_l(services, job_id) - phase)))
+    assert np.degrees(np.median(np.abs(turned[(ANALYSIS_GRID_HZ > 100) & (ANALYSIS_GRID_HZ < 2000)]))) < 5
     at_20k = np.argmin(np.abs(ANALYSIS_GRID_HZ - 18_000))
     assert after.level_db[at_20k] - before.level_db[at_20k] == pytest.approx(0.243, abs=0.05)   # 0.3 (18/20)^2 dB
     services.rigging.set_rig(job_id, sample_rate_hz=96_000)

@@ -9,6 +9,7 @@ import pytest
 from dolce.errors import Conflict, Damaged, StorageError
 from dolce.services.folder_check import check_folder
 from dolce.services.job_keeping import JobWish
+from dolce.services.reading import ReadWish
 from dolce.services.wiring import open_services
 from dolce.store import Database
 
@@ -145,6 +146,8 @@ def test_samples_that_the_disk_has_changed_are_refused_and_found_by_the_check(fo
     opened = open_services(folder)
     with pytest.raises(Damaged, match="L, attempt 1: the samples of this take are not those that were kept"):
         opened.taking.recording(1, 1)
+    with pytest.raises(Damaged, match="L, attempt 1"):
+        opened.reading.view(1, ReadWish(smoothing="none"))
     opened.close()
 
 

@@ -5,11 +5,11 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from dolce.core.job import Job, Round, TakeRecord
+from dolce.core.job import Job, Round
 from dolce.core.response import ANALYSIS_GRID_HZ, find_arrival, mean_spread_db, phase_deg
 from dolce.errors import InvalidValue
 from dolce.services.context import Context
-from dolce.services.round_curves import ChannelCurves, curves_of
+from dolce.services.round_curves import ChannelCurves, curves_by_channel
 
 SMOOTHINGS: dict[str, float | None] = {"none": None, "1/48": 48, "1/24": 24, "1/12": 12, "1/6": 6, "1/3": 3}
 _IMPULSE_BEFORE_S, _IMPULSE_AFTER_S = 0.002, 0.02
@@ -70,12 +70,10 @@ class Reading:
             there = {spot.id for spot in job.spots}
             spots = {wish.spot or (job.first_spot.id if there else 0)} if one_take else (
                 {wish.spot} if wish.spot else there)
-            by_channel: dict[str, list[TakeRecord]] = {}
-            for take in work.takes.latest(chosen.id):
-                if take.usable and take.spot_id in spots:
-                    by_channel.setdefault(take.channel, []).append(take)
-            curves = tuple(curves_of(by_channel[channel], work, per_octave=SMOOTHINGS[wish.smoothing])
-                           for channel in channels if channel in by_channel)
+            found = curves_by_channel(
+                (take for take in work.takes.latest(chosen.id) if take.spot_id in spots and take.channel in channels),
+                work, per_octave=SMOOTHINGS[wish.smoothing])
+            curves = tuple(found[channel] for channel in channels if channel in found)
             phases, impulses = {}, {}
             if one_take and any(c.takes[0].source == "moving" for c in curves):
                 # A moving average has neither phase nor impulse.

@@ -1,6 +1,6 @@
 """Curves of a round: per spot, average and spread, at a chosen smoothing. Read, Align, Shape and Prove use the same."""
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -44,16 +44,24 @@ class ChannelCurves:
             levels, weights=[weights[self.takes[k].spot_id] for k in rows]))
 
 
-def curves_of(takes: list[TakeRecord], work: UnitOfWork, *, per_octave: float | None) -> ChannelCurves:
-    """Curves of takes of one channel; unsmoothed ones need the responses themselves."""
+def curves_by_channel(takes: Iterable[TakeRecord], work: UnitOfWork, *,
+                      per_octave: float | None) -> dict[str, ChannelCurves]:
+    """Curves of the usable ones of takes; unsmoothed ones need the responses themselves."""
+    by_channel: dict[str, list[TakeRecord]] = {}
+    for take in takes:
+        if take.usable:
+            by_channel.setdefault(take.channel, []).append(take)
     if per_octave is None:
-        levels = np.array([t.level_db if t.source == "moving" else
-                           level_on_grid(work.takes.response(t.id), at_hz=ANALYSIS_GRID_HZ, per_octave=None)
-                           for t in takes])
+        fine = {take_id: level_on_grid(response, at_hz=ANALYSIS_GRID_HZ, per_octave=None) for take_id, response in
+                work.takes.responses([take.id for found in by_channel.values() for take in found])}
+        levels = {channel: np.array([fine.get(take.id, take.level_db) for take in found])   # a moving average has none
+                  for channel, found in by_channel.items()}
     else:
-        levels = smoothed_level_db(np.array([t.level_db for t in takes]), per_octave=per_octave)
-    return ChannelCurves(channel=takes[0].channel, takes=tuple(takes), level_db=levels,
-                         average=average_over_spots(levels))
+        levels = {channel: smoothed_level_db(np.array([take.level_db for take in found]), per_octave=per_octave)
+                  for channel, found in by_channel.items()}
+    return {channel: ChannelCurves(channel=channel, takes=tuple(found), level_db=levels[channel],
+                                   average=average_over_spots(levels[channel]))
+            for channel, found in by_channel.items()}
 
 
 class ShapingCurves:
@@ -67,7 +75,7 @@ class ShapingCurves:
         stamp = work.takes.newest(round_id)
         stamped, curves = self._kept.get(round_id, (None, {}))
         if stamp is None or stamped != stamp:
-            curves = _shaping_curves(work, round_id)
+            curves = curves_by_channel(work.takes.latest(round_id), work, per_octave=SHAPING_PER_OCTAVE)
             if len(self._kept) > 8:
                 self._kept.clear()
             self._kept[round_id] = (stamp, curves)
@@ -79,14 +87,6 @@ class ShapingCurves:
         kept = self.of(work, round_id)
         found = {channel: kept[channel].blended(weights) for channel in job.channels if channel in kept}
         return {channel: curves for channel, curves in found.items() if curves is not None}
-
-
-def _shaping_curves(work: UnitOfWork, round_id: int) -> dict[str, ChannelCurves]:
-    by_channel: dict[str, list[TakeRecord]] = {}
-    for take in work.takes.latest(round_id):
-        if take.usable:
-            by_channel.setdefault(take.channel, []).append(take)
-    return {channel: curves_of(takes, work, per_octave=SHAPING_PER_OCTAVE) for channel, takes in by_channel.items()}
 
 
 def spot_weights(job: Job, blend: Blend) -> dict[int, float]:

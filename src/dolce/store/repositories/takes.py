@@ -171,7 +171,24 @@ class Takes:
 
     def response(self, take_id: int) -> ImpulseResponse:
         """The impulse response of a take; NotFound for a moving average, which has none; Damaged where it changed."""
-        take, samples = self._samples(take_id)
+        return self._response(*self._samples(take_id))
+
+    def responses(self, take_ids: Collection[int]) -> Iterator[tuple[int, ImpulseResponse]]:
+        """Numbers and responses of takes in one read, a few of them in memory at a time.
+
+        Moving averages, which have none, are left out; Damaged where one changed.
+        """
+        rows = self._session.execute(
+            select(TakeRow, SamplesRow).join(SamplesRow, TakeRow.samples_id == SamplesRow.id).where(
+                TakeRow.id.in_(take_ids)).execution_options(yield_per=8))
+        for take, samples in rows:
+            self._require_unchanged(take, samples)
+            yield take.id, self._response(take, samples)
+            if samples in self._session:
+                self._session.expunge(samples)
+
+    @staticmethod
+    def _response(take: TakeRow, samples: SamplesRow) -> ImpulseResponse:
         return ImpulseResponse(sample=encoding.bytes_array(samples.response, kind="<f4"),
                                sample_rate_hz=take.sample_rate_hz, start_s=samples.response_start_s)
 
@@ -195,11 +212,15 @@ class Takes:
         samples = None if take is None or take.samples_id is None else self._session.get(SamplesRow, take.samples_id)
         if take is None or samples is None:
             raise self._no_samples(take_id, take)
+        self._require_unchanged(take, samples)
+        return take, samples
+
+    @staticmethod
+    def _require_unchanged(take: TakeRow, samples: SamplesRow) -> None:
         if encoding.checksum(samples.response, samples.recording) != samples.checksum:
             raise Damaged("the samples of this take are not those that were kept: the disk has changed them.",
                           where=f"{take.channel}, attempt {take.attempt}",
                           remedy="Take it again, or put back a backup.")
-        return take, samples
 
     def copy_all(self, from_job: int, to_job: int) -> dict[int, int]:
         """Copy rounds and takes of a job; samples are shared. Returns new round numbers by old ones."""

@@ -21,9 +21,9 @@ def finite(values: ArrayLike, *, where: str, shape: tuple[int, ...] | None = Non
     array = np.array(values, dtype=np.float64)
     if shape is not None and array.shape != shape:
         raise InvalidValue(f"shape {array.shape} where {shape} is needed.", where=where)
-    bad = np.flatnonzero(~np.isfinite(array.ravel()))
-    if bad.size:
-        raise InvalidValue(f"value {bad[0] + 1} is not a finite number.", where=where,
+    good = np.isfinite(array)
+    if not good.all():
+        raise InvalidValue(f"value {np.argmin(good.ravel()) + 1} is not a finite number.", where=where,
                            remedy="Remove it or correct it.")
     array.flags.writeable = False
     return array

@@ -11,6 +11,7 @@ from dolce.core.geometry import Point
 from dolce.core.processor import ProcessorLimits
 from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.core.rig import Fault
+from dolce.devices.rehearsal import RehearsalRig
 from dolce.errors import Conflict
 from dolce.services.job_keeping import JobWish
 
@@ -192,6 +193,16 @@ def test_a_door_slam_is_played_again_and_the_pass_goes_on(services, job_id, monk
     board = services.taking.board(job_id)
     assert (board.last_pass.state, board.taken, board.wanted) == ("done", 8, 8)
     assert len(heard) == 9
+
+
+def test_drop_outs_that_the_driver_reports_are_kept_with_the_take(services, job_id, monkeypatch):
+    spot = services.jobs.get(job_id).spots[0].id
+    monkeypatch.setattr(RehearsalRig, "dropouts", property(lambda rig: 3))
+    services.taking.repeat(job_id, "L", spot)
+    services.sound.wait()
+    takes = services.taking.board(job_id).takes
+    assert any("3 drop-outs" in text for text in takes["L", spot].warnings)
+    assert not any("drop-outs" in text for text in takes["R", spot].warnings)
 
 
 def test_a_speaker_that_is_not_heard_ends_the_pass_with_what_to_do(services, job_id):

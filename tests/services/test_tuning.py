@@ -139,6 +139,19 @@ def test_recordings_from_elsewhere_pull_no_trim(services, job_id):
     assert found["L"][1] == 0.0 != min(before.values())
 
 
+def test_a_recording_from_elsewhere_waits_for_a_round_of_the_processors_state(services, job_id):
+    spot = services.jobs.get(job_id).spots[0].id
+    data = services.taking.recording(job_id, services.taking.board(job_id).takes["L", spot].id)[0]
+    services.aligning.use_proposal(job_id)
+    services.loading.load(job_id, "A", "aligned")
+    services.loading.switch(job_id, "A")
+    with pytest.raises(Conflict, match="Start a new round") as refused:
+        services.taking.add_recording(job_id, "L", spot, data, file_name="l.flac")
+    assert refused.value.where == "round"
+    services.loading.switch(job_id, "bypass")
+    assert services.taking.add_recording(job_id, "L", spot, data, file_name="l.flac").attempt == 2
+
+
 def test_takes_from_before_and_after_a_move_are_told_apart(services, job_id):
     services.room.move(job_id, "L", Point(x_m=1.0, y_m=0.8, z_m=1.2))
     assert services.taking.board(job_id).moved == ("L",)

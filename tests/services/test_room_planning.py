@@ -136,6 +136,23 @@ def test_takes_stay_with_their_spots_whatever_is_laid_out_over_them(services, jo
     assert services.taking.board(job_id).taken == 0
 
 
+@pytest.mark.parametrize("went", ["removed", "taken back"])
+def test_the_id_of_the_last_spot_is_never_given_away(services, job_id, went):
+    services.rigging.set_rig(job_id, pace="fast", sweep_seconds=1.0)
+    services.room.add_spot(job_id, 1)
+    last = plan_of(services, job_id).last_spot_id
+    services.taking.repeat(job_id, "L", last)
+    services.sound.wait()
+    assert services.taking.board(job_id).taken == 1
+    if went == "removed":
+        services.room.remove_spot(job_id, last)
+    else:
+        services.room.undo(job_id)
+    services.room.add_spot(job_id, 2)
+    assert plan_of(services, job_id).last_spot_id == last + 1
+    assert services.taking.board(job_id).taken == 0
+
+
 def test_a_file_of_a_room_brings_no_ids_that_takes_hang_on(services, job_id):
     data, _ = services.room.room_file(job_id)
     services.rigging.set_rig(job_id, pace="fast", sweep_seconds=1.0)

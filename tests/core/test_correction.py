@@ -96,21 +96,24 @@ def test_narrow_deep_dips_are_left_alone_and_said_so():
     left = [s for s in plan.left_alone if s.from_hz < 125 < s.to_hz]
     assert left
     assert left[0].verdict == "leave"
-    assert "cancellation" in left[0].reason
+    assert left[0].kind == "cancelled"
+    assert left[0].lowest_hz == pytest.approx(125, rel=0.02)
+    assert left[0].under_target_db == pytest.approx(18, abs=1)
     assert chain_level_db(fit.filters, at_hz=np.array([125.0]), sample_rate_hz=48_000)[0] < 0.3
 
 
 def test_dips_that_move_between_spots_are_only_cut():
     spread = np.where((GRID > 90) & (GRID < 120), 6.0, 1.0)
     plan, _ = fitted(bump(105, -5, 0.4), spread_db=spread)
-    assert any("moves between spots" in s.reason and s.from_hz < 105 < s.to_hz for s in plan.left_alone)
+    found = next(s for s in plan.left_alone if s.from_hz < 105 < s.to_hz)
+    assert (found.kind, found.verdict, found.spread_db) == ("restless", "only cut", 6.0)
     assert plan.wished_db[(GRID > 92) & (GRID < 118)].max() <= 0
 
 
 def test_the_end_of_the_speakers_reach_gets_no_boost():
     rolled_off = np.minimum(0, 24 * np.log2(np.maximum(GRID, 1) / 60))
     plan, _ = fitted(rolled_off)
-    assert "below the speaker's reach" in plan.left_alone[0].reason
+    assert plan.left_alone[0].kind == "beyond reach"
     assert plan.wished_db[GRID < 40].max() <= 0
 
 

@@ -5,7 +5,6 @@ import io
 import json
 from collections.abc import Mapping, Sequence
 
-from dolce.core.correction import Stretch
 from dolce.core.filters import PeakingFilter, peaking_biquad
 from dolce.formats.csv_text import harmless
 
@@ -16,12 +15,6 @@ Q_CONVENTION = ("Q of the Audio EQ Cookbook (W3C Note, 2021): the bandwidth coun
 def filter_row(band: PeakingFilter) -> dict[str, object]:
     """One band as plain values."""
     return {"type": "peaking", "frequency_hz": band.frequency_hz, "gain_db": band.gain_db, "q": band.q}
-
-
-def left_alone_rows(stretches: Sequence[Stretch]) -> list[dict[str, object]]:
-    """Ranges that were left alone, with reasons."""
-    return [{"from_hz": round(s.from_hz, 1), "to_hz": round(s.to_hz, 1), "verdict": s.verdict, "reason": s.reason}
-            for s in stretches]
 
 
 def write_filters_json(channels: Mapping[str, Mapping[str, object]]) -> bytes:

@@ -27,10 +27,11 @@ from dolce.core.response import (
 from dolce.core.signals import Sweep
 from dolce.errors import InvalidValue
 from dolce.formats.audio_file import Audio, read_audio, write_wav
-from dolce.formats.filter_tables import Q_CONVENTION, filter_row, left_alone_rows
+from dolce.formats.filter_tables import Q_CONVENTION, filter_row
 from dolce.formats.microphone_text import read_microphone_curve
 from dolce.formats.response_csv import read_response
 from dolce.formats.response_csv import write_response as response_csv
+from dolce.services.reasons import left_alone_rows
 
 _LARGEST_BYTES = 200 * 1024 * 1024
 _ANCHOR_HZ = (200.0, 2000.0)

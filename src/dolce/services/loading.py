@@ -17,13 +17,13 @@ from dolce.formats.audio_file import write_wav
 from dolce.formats.filter_tables import (
     Q_CONVENTION,
     filter_row,
-    left_alone_rows,
     write_filters_csv,
     write_filters_json,
     write_settings_json,
 )
 from dolce.formats.zip_package import write_zip
 from dolce.services.context import Context
+from dolce.services.reasons import left_alone_rows
 from dolce.services.shaping import Shaping, present_correction
 
 CONTENTS = {"corrected": "Aligned and corrected", "convolved": "Aligned and corrected, by convolution",

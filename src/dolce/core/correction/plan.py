@@ -11,6 +11,12 @@ from dolce.core import checked
 from dolce.errors import InvalidValue
 
 Verdict = Literal["correct", "only cut", "leave"]
+Kind = Literal["outside", "beyond reach", "cancelled", "restless", "fair"]
+
+# What may be asked of the filters in a stretch of each kind; in this order where several would fit.
+_VERDICTS: dict[Kind, Verdict] = {"outside": "leave", "beyond reach": "only cut", "cancelled": "leave",
+                                  "restless": "only cut", "fair": "correct"}
+_KINDS: tuple[Kind, ...] = tuple(_VERDICTS)
 
 _REACH_DB = 10.0          # a speaker's bottom end this far below the target is not asked for more
 _RESTLESS_DB = 4.0        # spread over the spots that makes a dip a matter of place
@@ -61,12 +67,28 @@ class Limits:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Stretch:
-    """A stretch of frequency with its verdict and the reason in plain words."""
+    """A stretch of frequency of one kind, and what is lowest in it.
+
+    Attributes
+    ----------
+    kind : "outside" (the range), "beyond reach" (of the speaker), "cancelled", "restless" (between spots) or "fair"
+    lowest_hz, under_target_db : float
+        Where the average is lowest against the target, and how far under it.
+    spread_db : float
+        Largest standard deviation over the spots.
+    """
 
     from_hz: float
     to_hz: float
-    verdict: Verdict
-    reason: str
+    kind: Kind
+    lowest_hz: float
+    under_target_db: float
+    spread_db: float
+
+    @property
+    def verdict(self) -> Verdict:
+        """What may be asked of the filters here."""
+        return _VERDICTS[self.kind]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -80,8 +102,8 @@ class CorrectionPlan:
 
     @property
     def left_alone(self) -> tuple[Stretch, ...]:
-        """The stretches inside the range that get no boost, with their reasons."""
-        return tuple(s for s in self.stretches if s.verdict != "correct" and not s.reason.startswith("outside"))
+        """The stretches inside the range that get no boost."""
+        return tuple(s for s in self.stretches if s.kind not in ("outside", "fair"))
 
 
 def plan_correction(frequency_hz: NDArray, average_db: NDArray, spread_db: NDArray, target_db: NDArray, *,
@@ -167,28 +189,12 @@ def _runs(mask: NDArray) -> list[tuple[int, int]]:
 def _stretches(frequency_hz: NDArray, inside: NDArray, beyond_reach: NDArray, cancelled: NDArray, restless: NDArray,
                excess: NDArray, spread_db: NDArray, limits: Limits) -> tuple[Stretch, ...]:
     """Neighbouring points of one kind joined into stretches."""
-    kind = np.select([~inside, beyond_reach, cancelled, restless], [0, 1, 2, 3], default=4)
-    changes = np.flatnonzero(np.diff(kind)) + 1
-    bounds = [0, *changes.tolist(), kind.size]
+    kind = np.select([~inside, beyond_reach, cancelled, restless], range(4), default=4)
+    bounds = [0, *(np.flatnonzero(np.diff(kind)) + 1).tolist(), kind.size]
     out = []
     for first, last in pairwise(bounds):
-        low, high = float(frequency_hz[first]), float(frequency_hz[last - 1])
-        here = slice(first, last)
-        deepest = first + int(np.argmin(excess[here]))
-        at, depth = frequency_hz[deepest], -excess[deepest]
-        match kind[first]:
-            case 0:
-                verdict, reason = "leave", "outside the range"
-            case 1:
-                verdict, reason = "only cut", (f"below the speaker's reach: {depth:.0f} dB under the target "
-                                               f"at {at:.0f} Hz")
-            case 2:
-                verdict, reason = "leave", (f"narrow dip at {at:.0f} Hz, {depth:.0f} dB under the target: a "
-                                            "cancellation. Filling it only costs headroom; move speaker or seat")
-            case 3:
-                verdict, reason = "only cut", (f"dip at {at:.0f} Hz moves between spots "
-                                               f"(spread {spread_db[here].max():.1f} dB)")
-            case _:
-                verdict, reason = "correct", ""
-        out.append(Stretch(from_hz=low, to_hz=high, verdict=verdict, reason=reason))
+        lowest = first + int(np.argmin(excess[first:last]))
+        out.append(Stretch(from_hz=float(frequency_hz[first]), to_hz=float(frequency_hz[last - 1]),
+                           kind=_KINDS[kind[first]], lowest_hz=float(frequency_hz[lowest]),
+                           under_target_db=float(-excess[lowest]), spread_db=float(spread_db[first:last].max())))
     return tuple(out)

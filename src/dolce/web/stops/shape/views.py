@@ -5,11 +5,11 @@ from string import ascii_lowercase
 
 from dolce.core.correction import Stretch
 from dolce.core.tuning import Band
+from dolce.services.reasons import stretch_words
 from dolce.services.shaping import ChannelShape, ShapeView
 from dolce.web.shared.plot_data import curve, response_plot, ribbon
 
 TOP_DB = 15.0
-_SHORT = {"correct": "correct", "only cut": "only cut", "leave": "leave"}
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -27,7 +27,7 @@ class ChannelView:
     channel: ChannelShape
     plot: dict
     rows: tuple[BandRow, ...]
-    left_alone: tuple[Stretch, ...]
+    left_alone: tuple[tuple[Stretch, str], ...]
 
     @classmethod
     def of(cls, view: ShapeView, name: str) -> "ChannelView":
@@ -39,11 +39,11 @@ class ChannelView:
             curves.append(curve("predicted", name, "predicted", c.predicted_db))
         marks = [{"x": row.band.filter.frequency_hz, "label": row.letter} for row in rows if row.band.on]
         strip = [{"from": s.from_hz, "to": s.to_hz, "verdict": s.verdict,
-                  "label": "outside the range: leave" if s.reason.startswith("outside") else _SHORT[s.verdict],
-                  "outside": s.reason.startswith("outside")} for s in c.plan.stretches]
+                  "label": "outside the range: leave" if s.kind == "outside" else s.verdict,
+                  "outside": s.kind == "outside"} for s in c.plan.stretches]
         plot = response_plot(curves=curves, ribbons=[ribbon(name, c.lowest_db, c.highest_db)], top_db=TOP_DB,
                              unit="dB", marks=marks, strip=strip)
-        return cls(channel=c, plot=plot, rows=rows, left_alone=c.plan.left_alone)
+        return cls(channel=c, plot=plot, rows=rows, left_alone=tuple((s, stretch_words(s)) for s in c.plan.left_alone))
 
 
 def _letter(index: int) -> str:

@@ -1,8 +1,6 @@
 """Levels and delays that make channels match at a seat."""
 
 from dolce.core.alignment.ladder import (
-    LEVEL_BAND_HZ,
-    SUB_LEVEL_BAND_HZ,
     TRIM_STEP_DB,
     ArrivalLadder,
     ChannelReading,
@@ -16,5 +14,5 @@ from dolce.core.alignment.ladder import (
     with_subs_by_plan,
 )
 
-__all__ = ["LEVEL_BAND_HZ", "SUB_LEVEL_BAND_HZ", "TRIM_STEP_DB", "ArrivalLadder", "ChannelReading", "Match", "Rung",
+__all__ = ["TRIM_STEP_DB", "ArrivalLadder", "ChannelReading", "Match", "Rung",
            "arrival_ladder", "level_band_hz", "match_of", "mid_level_db", "together_db", "with_subs_by_plan"]

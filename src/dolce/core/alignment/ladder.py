@@ -9,12 +9,10 @@ from typing import Literal
 import numpy as np
 from numpy.typing import NDArray
 
-from dolce.core.levels import power_db
+from dolce.core.levels import LEVEL_BAND_HZ, SUB_LEVEL_BAND_HZ, power_db
 from dolce.errors import InvalidValue
 
 TRIM_STEP_DB = 0.1
-LEVEL_BAND_HZ = (500.0, 2000.0)     # where neither the room's bass nor the directivity of tweeters rules
-SUB_LEVEL_BAND_HZ = (30.0, 80.0)    # where a sub plays
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

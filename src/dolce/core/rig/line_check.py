@@ -7,7 +7,7 @@ from typing import Literal
 import numpy as np
 from numpy.typing import NDArray
 
-from dolce.core.levels import dbfs_rms, peak_dbfs
+from dolce.core.levels import LEVEL_BAND_HZ, SUB_LEVEL_BAND_HZ, dbfs_rms, peak_dbfs
 from dolce.core.response import Deconvolver, ImpulseResponse, analyse_recording, level_on_grid
 from dolce.core.rig.sub_arrival import sub_arrival
 from dolce.errors import InvalidValue
@@ -16,8 +16,6 @@ LINE_BAND_HZ = (40.0, 20_000.0)
 SUB_BAND_HZ = (20.0, 250.0)
 _HOWL_S = 0.2                    # at the end, where a room is quiet again
 _SOUNDS_DB = 10.0               # above noise; less is no sound to speak of
-_LEVEL_BAND_HZ = (500.0, 2000.0)
-_SUB_LEVEL_BAND_HZ = (35.0, 80.0)
 _BASS_HZ = (80.0, 125.0)
 _HUMP_OCTAVES_HZ = tuple(250 * 2 ** (k / 2) for k in range(11))          # 250 Hz to 8 kHz, overlapping by half
 _HUMP_FROM = 3                  # a hump counts from 700 Hz on: below, the room makes its own
@@ -135,11 +133,11 @@ def line_reading(recording: NDArray[np.float64], *, deconvolver: Deconvolver, qu
     response = capture.response
     if is_sub:
         arrival = sub_arrival(response)
-        return LineReading(**common, level_db=_mean_level_db(response, _SUB_LEVEL_BAND_HZ), bass_db=0.0, hump_db=0.0,
+        return LineReading(**common, level_db=_mean_level_db(response, SUB_LEVEL_BAND_HZ), bass_db=0.0, hump_db=0.0,
                            arrival_s=arrival.time_s, polarity=arrival.polarity)
     octaves = np.array([_mean_level_db(response, (f / 2**0.5, f * 2**0.5)) for f in _HUMP_OCTAVES_HZ])
     middle = float(np.median(octaves))
-    return LineReading(**common, level_db=_mean_level_db(response, _LEVEL_BAND_HZ),
+    return LineReading(**common, level_db=_mean_level_db(response, LEVEL_BAND_HZ),
                        bass_db=_mean_level_db(response, _BASS_HZ) - middle,
                        hump_db=float(octaves[_HUMP_FROM:].max() - middle),
                        arrival_s=capture.arrival.time_s, polarity=capture.arrival.polarity)

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from dolce.core import checked
-from dolce.core.levels import power_db, weighting_db
+from dolce.core.levels import SUB_LEVEL_BAND_HZ, power_db, weighting_db
 from dolce.core.signals import Source
 
 NOISE_DBFS = -20.0                           # RMS of full-range pink noise: common practice
@@ -15,7 +15,6 @@ CHOICES_DB = (79.0, 82.0, 85.0)
 SECOND_BELOW_DB = 6.0                        # a second working level, to spare the ears
 AGREES_DB = 0.5
 FULL_BAND_HZ = (20.0, 20_000.0)
-SUB_BAND_HZ = (30.0, 80.0)                   # where subs play, clear of crossovers
 EFFECTS_ABOVE_DB = 10.0                      # in band, against a main channel: common practice; ITU-R BS.775-3
 
 
@@ -53,9 +52,9 @@ def reference_source(*, is_sub: bool) -> Source:
     """What a channel plays: pink noise at -20 dBFS RMS; a sub the part of that noise which lies in its band."""
     if not is_sub:
         return Source(kind="pink", level_dbfs=NOISE_DBFS)
-    low, high = SUB_BAND_HZ
+    low, high = SUB_LEVEL_BAND_HZ
     share = power_db(np.log(high / low) / np.log(FULL_BAND_HZ[1] / FULL_BAND_HZ[0]))
-    return Source(kind="band", band_hz=SUB_BAND_HZ, level_dbfs=NOISE_DBFS + float(share))
+    return Source(kind="band", band_hz=SUB_LEVEL_BAND_HZ, level_dbfs=NOISE_DBFS + float(share))
 
 
 def goal_db(*, is_sub: bool, level_db: float, subs: int = 1, plays_effects: bool = False) -> float:
@@ -73,7 +72,7 @@ def goal_db(*, is_sub: bool, level_db: float, subs: int = 1, plays_effects: bool
     if not is_sub:
         return level_db
     extra = EFFECTS_ABOVE_DB if plays_effects else 0.0
-    return level_db + band_share_db(*SUB_BAND_HZ) + extra - 20 * float(np.log10(max(subs, 1)))
+    return level_db + band_share_db(*SUB_LEVEL_BAND_HZ) + extra - 20 * float(np.log10(max(subs, 1)))
 
 
 def band_share_db(low_hz: float, high_hz: float) -> float:

@@ -5,6 +5,7 @@ from dataclasses import dataclass
 from typing import Literal
 
 from dolce.core import checked
+from dolce.core.levels import SUB_LEVEL_BAND_HZ
 from dolce.core.signals import Source
 
 Way = Literal["close", "same place"]
@@ -12,7 +13,6 @@ WAYS: dict[Way, str] = {"close": "Microphone close to each cone, always at the s
                         "same place": "All subs in turn on one place, microphone unmoved"}
 USUAL_DISTANCE_M = 0.15                     # from the cone: common practice
 USUAL_TONE_HZ = 50.0                        # above most ports' tuning: common practice
-NOISE_BAND_HZ = (30.0, 80.0)
 AGREE_DB = 0.1
 _ABOVE_TUNING = 1.3                         # nearer to it the port sounds and the cone hardly moves
 
@@ -53,7 +53,7 @@ class SubMatch:
         """What each sub plays."""
         if self.sound == "tone":
             return Source(kind="tone", frequency_hz=self.tone_hz, level_dbfs=self.level_dbfs)
-        return Source(kind="band", band_hz=NOISE_BAND_HZ, level_dbfs=self.level_dbfs)
+        return Source(kind="band", band_hz=SUB_LEVEL_BAND_HZ, level_dbfs=self.level_dbfs)
 
     @property
     def lowest_tone_hz(self) -> float | None:

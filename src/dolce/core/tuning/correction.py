@@ -5,9 +5,9 @@ from dataclasses import dataclass, field, replace
 from typing import Literal
 
 from dolce.core import checked
-from dolce.core.alignment import SUB_LEVEL_BAND_HZ
 from dolce.core.correction import Limits, Target
 from dolce.core.filters import PeakingFilter
+from dolce.core.levels import SUB_LEVEL_BAND_HZ
 from dolce.core.processor import ProcessorLimits
 from dolce.core.room import SUB_CODES, partner_of
 from dolce.core.tuning.alignment import Alignment

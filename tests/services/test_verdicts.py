@@ -4,6 +4,7 @@ from datetime import datetime, timedelta
 
 import pytest
 
+from asking import client_of
 from dolce.core.geometry import Point
 from dolce.errors import Conflict
 from dolce.services.context import Context
@@ -110,3 +111,33 @@ def test_deleted_jobs_go_for_good_after_their_week(services):
     assert started(timedelta(days=401)) == ["Old"]
     assert started(timedelta(days=8)) == ["Old"]
     assert started(timedelta(days=402)) == []
+
+
+@pytest.mark.parametrize(("change", "name"), [({"sweep_level_dbfs": -12.0}, "sweep level"),
+                                              ({"microphone_gain_db": 6.0}, "microphone gain")])
+def test_a_checked_level_falls_when_what_it_rests_on_changes(services, change, name):
+    job = services.jobs.create(JobWish(name="Net loft"))
+    services.rigging.set_rig(job.id, pace="fast")
+    made = services.microphones.add(name="Stand")
+    for angle in (0, 90):
+        services.microphones.read_curve(made.id, angle, services.microphones.rehearsal_curve(angle), file_name="c.txt")
+    services.microphones.use(job.id, made.id)
+    services.microphones.point(job.id, "speakers")
+    before = services.jobs.get(job.id).rig
+    services.rigging.check_level(job.id)
+    services.sound.wait()
+
+    def line():
+        return services.progress.status(job.id).stops[1].line
+
+    assert line() == "level checked"
+    assert services.rigging.level_moved_on(job.id) == ()
+    services.rigging.set_rig(job.id, **change)
+    assert services.rigging.level_moved_on(job.id) == (name,)
+    assert line() == "check the level again"
+    page = client_of(services).get(f"/jobs/{job.id}/rig?sheet=level").text
+    assert f"These no longer hold: the {name} changed since" in page
+    assert set(services.rigging.level_readings(job.id)) == set(job.channels)
+    services.rigging.set_rig(job.id, **{key: getattr(before, key) for key in change})
+    assert services.rigging.level_moved_on(job.id) == ()            # set back, it holds again
+    assert line() == "level checked"

@@ -6,6 +6,7 @@ from typing import Literal
 from dolce.core.job import Job, PassRecord, Round
 from dolce.core.rig import POINTINGS, microphone_findings
 from dolce.services.context import Context
+from dolce.services.rigging import moved_on
 from dolce.services.round_curves import base_round, proving_round
 from dolce.store import UnitOfWork
 
@@ -58,12 +59,14 @@ class Progress:
         wanted = len(job.channels) * len(job.spots)
         bands = {c: len(b) for c, b in correction.bands.items()} if correction else {}
         loaded = sorted(slot for slot, preset in job.processor.presets.items() if preset.ours)
-        checked = level is not None and level.state == "done"
+        stale = moved_on(job.rig, level)
+        checked = level is not None and level.state == "done" and not stale
         wrong = microphone_findings(job.rig.microphones, job.rig.pointing)
         lines = (
             ("full" if job.spots else "half", f"{job.plan.layout}, {len(job.spots)} spots"),
             ("full" if checked and not wrong else "half" if checked or job.rig.microphones else "hollow",
-             ("level checked" if checked else "level not checked") if not wrong else _MICROPHONE[wrong[0].kind]),
+             _MICROPHONE[wrong[0].kind] if wrong else "level checked" if checked
+             else "check the level again" if stale else "level not checked"),
             ("full" if taken == wanted else "half" if taken else "hollow", f"{taken} of {wanted} takes"),
             ("full" if before else "hollow", f"round {present.name}" if any_take else "nothing to read"),
             ("full" if alignment else "half" if before else "hollow",

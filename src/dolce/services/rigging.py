@@ -5,7 +5,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from dolce.core.job import Job, PassRecord
+from dolce.core.job import Job, PassRecord, Rig
 from dolce.core.levels import LevelReading, level_reading
 from dolce.core.rig import Fault, checked_faults
 from dolce.core.signals import Sweep
@@ -19,6 +19,7 @@ from dolce.store import UnitOfWork
 
 QUIET_S = 0.8
 CHECK_SWEEP_S = 1.2
+_RESTS_ON = "rests on"              # beside the channels in what is kept of a check
 
 
 class Rigging:
@@ -96,7 +97,8 @@ class Rigging:
         spot = job.first_spot.id
         require_open(job, job.channels)
         return self._sound.start(job_id, kind="level", steps=[(channel, spot) for channel in job.channels],
-                                 seconds_per_step=QUIET_S + CHECK_SWEEP_S, step=step)
+                                 seconds_per_step=QUIET_S + CHECK_SWEEP_S, step=step,
+                                 result={_RESTS_ON: job.rig.level_rests_on})
 
     @staticmethod
     def _heard(job: Job, channel: str, spot: int, progress: Progress, stopped: Stopped) -> LevelReading:
@@ -117,7 +119,19 @@ class Rigging:
         if last is None:
             return {}
         return {channel: LevelReading(noise_dbfs=noise, signal_dbfs=signal, peak_dbfs=peak)
-                for channel, (noise, signal, peak) in last.result.items()}
+                for channel, (noise, signal, peak) in ((k, v) for k, v in last.result.items() if k != _RESTS_ON)}
+
+    def level_moved_on(self, job_id: int) -> tuple[str, ...]:
+        """What the last level check rests on that has been changed since, by name."""
+        with self._context.look() as work:
+            return moved_on(work.jobs.get(job_id).rig, work.passes.latest(job_id, "level"))
+
+
+def moved_on(rig: Rig, check: PassRecord | None) -> tuple[str, ...]:
+    """What has been changed in a rig since a level check, by name; nothing where there was no check."""
+    held = check.result.get(_RESTS_ON, {}) if check else {}
+    now = rig.level_rests_on
+    return tuple(name for name, value in held.items() if now.get(name) != value)
 
 
 def _same(one: Fault, other: Fault) -> bool:

@@ -129,6 +129,12 @@ class Rig:
         return f"{self.card_host}|{self.card_name}" if self.hardware == "sound card" else "rehearsal"
 
     @property
+    def level_rests_on(self) -> dict[str, str | float]:
+        """What a level check holds for, by its name; another value of any of them and it must be made again."""
+        return {"device": self.device_name, "inputs": " ".join(str(one) for one in self.inputs),
+                "sweep level": self.sweep_level_dbfs, "microphone gain": self.microphone_gain_db}
+
+    @property
     def loop_in_use(self) -> InterfaceLoop | None:
         """The loop's result, if it was measured with this device at this rate."""
         loop = self.loop

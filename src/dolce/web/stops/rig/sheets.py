@@ -67,7 +67,8 @@ def _processor(job_id: int) -> dict:
 
 def _level(job_id: int) -> dict:
     return {"live": services().live.view(job_id, "ramp"), "ramp_words": ramp_words,
-            "readings": services().rigging.level_readings(job_id)}
+            "readings": services().rigging.level_readings(job_id),
+            "moved_on": services().rigging.level_moved_on(job_id)}
 
 
 def _noise(job_id: int) -> dict:

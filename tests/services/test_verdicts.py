@@ -134,9 +134,11 @@ def test_a_checked_level_falls_when_what_it_rests_on_changes(services, change, n
     assert services.rigging.level_moved_on(job.id) == ()
     services.rigging.set_rig(job.id, **change)
     assert services.rigging.level_moved_on(job.id) == (name,)
-    assert line() == "check the level again"
+    assert line() == "check level again"
     page = client_of(services).get(f"/jobs/{job.id}/rig?sheet=level").text
     assert f"These no longer hold: the {name} changed since" in page
+    assert "was good" in page
+    assert "Leave it as it is" not in page
     assert set(services.rigging.level_readings(job.id)) == set(job.channels)
     services.rigging.set_rig(job.id, **{key: getattr(before, key) for key in change})
     assert services.rigging.level_moved_on(job.id) == ()            # set back, it holds again

@@ -66,7 +66,7 @@ class Progress:
             ("full" if job.spots else "half", f"{job.plan.layout}, {len(job.spots)} spots"),
             ("full" if checked and not wrong else "half" if checked or job.rig.microphones else "hollow",
              _MICROPHONE[wrong[0].kind] if wrong else "level checked" if checked
-             else "check the level again" if stale else "level not checked"),
+             else "check level again" if stale else "level not checked"),
             ("full" if taken == wanted else "half" if taken else "hollow", f"{taken} of {wanted} takes"),
             ("full" if before else "hollow", f"round {present.name}" if any_take else "nothing to read"),
             ("full" if alignment else "half" if before else "hollow",

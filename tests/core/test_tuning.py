@@ -8,10 +8,11 @@ import pytest
 from numpy.testing import assert_allclose
 from scipy import signal
 
-from dolce.core.alignment import ChannelReading, arrival_ladder, match_of, together_db, with_subs_by_plan
+from dolce.core.alignment import ChannelReading, arrival_ladder, match_of, with_subs_by_plan
 from dolce.core.filters import PeakingFilter, chain_level_db, chain_samples
 from dolce.core.geometry import Point, RoomSize
 from dolce.core.job import Round, TakeRecord, moved_between, proposed_base
+from dolce.core.levels import together_db
 from dolce.core.processor import Crossover, Preset, ProcessorState
 from dolce.core.response import Quality
 from dolce.core.room import new_plan

@@ -1,5 +1,6 @@
 """What the stops say when something is missing or has gone wrong."""
 
+import re
 from datetime import datetime, timedelta
 
 import pytest
@@ -143,3 +144,12 @@ def test_a_checked_level_falls_when_what_it_rests_on_changes(services, change, n
     services.rigging.set_rig(job.id, **{key: getattr(before, key) for key in change})
     assert services.rigging.level_moved_on(job.id) == ()            # set back, it holds again
     assert line() == "level checked"
+
+
+def test_load_offers_what_a_preset_holds_and_never_convolution_unasked(services, loaded):
+    page = client_of(services).get(f"/jobs/{loaded}/load").text
+    chosen = re.findall(r'<option value="(\w+)" selected', page)
+    assert chosen == ["corrected", "aligned", "corrected"]          # A holds it; B is for comparing; C is empty
+    services.loading.load(loaded, "B", "convolved")
+    page = client_of(services).get(f"/jobs/{loaded}/load").text
+    assert re.findall(r'<option value="(\w+)" selected', page) == ["corrected", "convolved", "corrected"]

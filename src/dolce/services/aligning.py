@@ -11,11 +11,11 @@ from dolce.core.alignment import (
     arrival_ladder,
     level_band_hz,
     mid_level_db,
-    together_db,
     with_subs_by_plan,
 )
 from dolce.core.geometry import distance_m
 from dolce.core.job import Job, Round, TakeRecord, moved_between
+from dolce.core.levels import together_db
 from dolce.core.processor import BYPASS, ChannelSettings
 from dolce.core.response import ANALYSIS_GRID_HZ, average_over_spots, smoothed_level_db
 from dolce.core.tuning import Alignment, ChannelAlignment
@@ -192,13 +192,11 @@ class Aligning:
 
     def undo(self, job_id: int, *, seen: str = "") -> None:
         with self._context.change() as work:
-            work.alignments.require(job_id, seen)
-            work.alignments.undo(job_id)
+            work.alignments.undo(job_id, seen=seen)
 
     def redo(self, job_id: int, *, seen: str = "") -> None:
         with self._context.change() as work:
-            work.alignments.require(job_id, seen)
-            work.alignments.redo(job_id)
+            work.alignments.redo(job_id, seen=seen)
 
     def choose(self, job_id: int, typed: dict[str, tuple[float, float, str]]) -> None:
         """Take over typed trims (dB), delays (ms) and polarities by channel; InvalidForm naming the field."""

@@ -62,6 +62,12 @@ class LoadView:
         """The processor's presets by letter."""
         return slots_of(self.job)
 
+    def offered(self, slot: str) -> str:
+        """The content to load into a preset unless another is chosen: that which it holds; B is for comparing."""
+        held = self.job.processor.presets.get(slot)
+        names = {name: content for content, name in CONTENTS.items()}
+        return names.get(held.name if held else "", "aligned" if slot == "B" else "corrected")
+
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
 class Tuned:

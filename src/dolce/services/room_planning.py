@@ -107,14 +107,13 @@ class RoomPlanning:
             work.jobs.touch(job_id, self._context.now())
 
     def undo(self, job_id: int, *, seen: str = "") -> None:
-        self._step(job_id, lambda work: work.plans.undo(job_id), seen)
+        self._step(job_id, lambda work: work.plans.undo(job_id, seen=seen))
 
     def redo(self, job_id: int, *, seen: str = "") -> None:
-        self._step(job_id, lambda work: work.plans.redo(job_id), seen)
+        self._step(job_id, lambda work: work.plans.redo(job_id, seen=seen))
 
-    def _step(self, job_id: int, step: Callable[[UnitOfWork], None], seen: str) -> None:
+    def _step(self, job_id: int, step: Callable[[UnitOfWork], None]) -> None:
         with self._context.change() as work:
-            work.plans.require(job_id, seen)
             before = work.jobs.get(job_id).plan
             step(work)
             refuse_while_sounding(work, job_id, before, work.plans.current(job_id))

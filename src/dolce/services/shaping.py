@@ -300,14 +300,12 @@ class Shaping:
     def undo(self, job_id: int, *, seen: str = "") -> None:
         """One step back; Outdated where the shape is no longer the one that was seen."""
         with self._context.change() as work:
-            work.corrections.require(job_id, seen)
-            work.corrections.undo(job_id)
+            work.corrections.undo(job_id, seen=seen)
 
     def redo(self, job_id: int, *, seen: str = "") -> None:
         """One step forward; errors as above."""
         with self._context.change() as work:
-            work.corrections.require(job_id, seen)
-            work.corrections.redo(job_id)
+            work.corrections.redo(job_id, seen=seen)
 
     def _change_band(self, job_id: int, what: str, channel: str, band_id: int,
                      change: Callable[[Correction], Correction]) -> None:

@@ -10,6 +10,15 @@ class Row(DeclarativeBase):
     """Base of all rows."""
 
 
+class StepColumns:
+    """What the rows of all states have that can be undone; a value of its own each adds."""
+
+    id: Mapped[int] = mapped_column(primary_key=True)
+    job_id: Mapped[int] = mapped_column(ForeignKey("jobs.id"))
+    position: Mapped[int]
+    what: Mapped[str]
+
+
 class JobRow(Row):
     __tablename__ = "jobs"
     id: Mapped[int] = mapped_column(primary_key=True)
@@ -30,12 +39,8 @@ class JobRow(Row):
     plan_position: Mapped[int | None]
 
 
-class PlanStepRow(Row):
+class PlanStepRow(StepColumns, Row):
     __tablename__ = "plan_steps"
-    id: Mapped[int] = mapped_column(primary_key=True)
-    job_id: Mapped[int] = mapped_column(ForeignKey("jobs.id"))
-    position: Mapped[int]
-    what: Mapped[str]
     plan: Mapped[dict] = mapped_column(JSON)
 
 
@@ -99,21 +104,13 @@ class PassRow(Row):
     result: Mapped[dict] = mapped_column(JSON)
 
 
-class AlignmentStepRow(Row):
+class AlignmentStepRow(StepColumns, Row):
     __tablename__ = "alignment_steps"
-    id: Mapped[int] = mapped_column(primary_key=True)
-    job_id: Mapped[int] = mapped_column(ForeignKey("jobs.id"))
-    position: Mapped[int]
-    what: Mapped[str]
     alignment: Mapped[dict] = mapped_column(JSON)
 
 
-class CorrectionStepRow(Row):
+class CorrectionStepRow(StepColumns, Row):
     __tablename__ = "correction_steps"
-    id: Mapped[int] = mapped_column(primary_key=True)
-    job_id: Mapped[int] = mapped_column(ForeignKey("jobs.id"))
-    position: Mapped[int]
-    what: Mapped[str]
     correction: Mapped[dict] = mapped_column(JSON)
 
 

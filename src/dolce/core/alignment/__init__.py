@@ -10,9 +10,8 @@ from dolce.core.alignment.ladder import (
     level_band_hz,
     match_of,
     mid_level_db,
-    together_db,
     with_subs_by_plan,
 )
 
 __all__ = ["TRIM_STEP_DB", "ArrivalLadder", "ChannelReading", "Match", "Rung",
-           "arrival_ladder", "level_band_hz", "match_of", "mid_level_db", "together_db", "with_subs_by_plan"]
+           "arrival_ladder", "level_band_hz", "match_of", "mid_level_db", "with_subs_by_plan"]

@@ -1,6 +1,5 @@
 """The arrival ladder: every channel's arrival and level, and what brings it level with the others."""
 
-import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from statistics import median
@@ -84,11 +83,6 @@ def mid_level_db(frequency_hz: NDArray, level_db: NDArray, *, band_hz: tuple[flo
 def level_band_hz(*, is_sub: bool) -> tuple[float, float]:
     """The band by which a channel's level is matched."""
     return SUB_LEVEL_BAND_HZ if is_sub else LEVEL_BAND_HZ
-
-
-def together_db(count: int) -> float:
-    """How much more `count` equal channels read that play the same, in dB: 20 lg n."""
-    return 20 * math.log10(max(1, count))
 
 
 def with_subs_by_plan(readings: Sequence[ChannelReading], *, distance_m: Mapping[str, float],

@@ -29,3 +29,8 @@ def energy_sum_db(level_db: ArrayLike, *, axis: int = 0) -> NDArray[np.float64]:
 def energy_mean_db(level_db: ArrayLike, *, weights: ArrayLike | None = None, axis: int = 0) -> NDArray[np.float64]:
     """Energy average of levels along an axis, by weight."""
     return power_db(np.average(10 ** (np.asarray(level_db) / 10), axis=axis, weights=weights))
+
+
+def together_db(count: int) -> float:
+    """How much more `count` equal channels read that play the same, in dB: 20 lg n."""
+    return 20 * float(np.log10(max(1, count)))

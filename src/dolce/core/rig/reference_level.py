@@ -5,7 +5,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from dolce.core import checked
-from dolce.core.levels import SUB_LEVEL_BAND_HZ, power_db, weighting_db
+from dolce.core.levels import SUB_LEVEL_BAND_HZ, power_db, together_db, weighting_db
 from dolce.core.signals import Source
 
 NOISE_DBFS = -20.0                           # RMS of full-range pink noise: common practice
@@ -72,7 +72,7 @@ def goal_db(*, is_sub: bool, level_db: float, subs: int = 1, plays_effects: bool
     if not is_sub:
         return level_db
     extra = EFFECTS_ABOVE_DB if plays_effects else 0.0
-    return level_db + band_share_db(*SUB_LEVEL_BAND_HZ) + extra - 20 * float(np.log10(max(subs, 1)))
+    return level_db + band_share_db(*SUB_LEVEL_BAND_HZ) + extra - together_db(subs)
 
 
 def band_share_db(low_hz: float, high_hz: float) -> float:

@@ -1,4 +1,4 @@
-"""States that can be undone and done again, one row per state; used for the plan and for the correction."""
+"""States that can be undone and done again, one row per state; used for plan, alignment and correction."""
 
 from typing import Any, ClassVar, Generic, TypeVar
 
@@ -63,12 +63,16 @@ class Steps(Generic[Value]):
         step = self._step(job_id, self.position(job_id) - 1)
         return None if step is None else self.decoded(getattr(step, self.column))
 
-    def undo(self, job_id: int) -> None:
+    def undo(self, job_id: int, *, seen: str = "") -> None:
+        """One step back; Outdated where the state is not the one that was seen, Conflict where there is none before."""
+        self.require(job_id, seen)
         if self._step(job_id, self.position(job_id) - 1) is None:
             raise Conflict("there is nothing to undo.", where=self.where)
         self._move(job_id, self.position(job_id) - 1)
 
-    def redo(self, job_id: int) -> None:
+    def redo(self, job_id: int, *, seen: str = "") -> None:
+        """One step forward; errors as above."""
+        self.require(job_id, seen)
         if self._step(job_id, self.position(job_id) + 1) is None:
             raise Conflict("there is nothing to do again.", where=self.where)
         self._move(job_id, self.position(job_id) + 1)

@@ -74,5 +74,5 @@ def paired(keys: Iterable, texts: Iterable) -> list[tuple]:
 def register(app: Flask) -> None:
     """Offer them to the templates."""
     app.jinja_env.filters.update(signed=signed, hertz=hertz, plain=plain, moment=moment, duration=duration,
-                                 paired=paired, log10=math.log10, paired_self=paired_self, decibel=decibel)
+                                 paired=paired, paired_self=paired_self, decibel=decibel)
     app.jinja_env.globals.update(length=length, length_number=length_number)

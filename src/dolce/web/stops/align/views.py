@@ -2,6 +2,7 @@
 
 from dataclasses import dataclass
 
+from dolce.core.levels import together_db
 from dolce.services.aligning import AlignView
 
 _WIDTH, _LEFT = 640.0, 60.0
@@ -41,6 +42,7 @@ class LadderView:
     delays_known: bool
     levels_known: bool
     subs: int
+    together_db: float
     follows_proposal: bool
 
     @classmethod
@@ -60,6 +62,7 @@ class LadderView:
 
         rate = view.job.rig.sample_rate_hz
         rows = []
+        subs = sum(r.reading.is_sub for r in ladder.rungs)
         earliest = min(arrivals) if known else 0.0
         nearest = min(view.expected_m.values())
         for rung in ladder.rungs:
@@ -85,6 +88,6 @@ class LadderView:
                                                  for k in range(int(span_ms / step) + 1)),
                    last_x=x(latest * 1000), width=_LEFT + _WIDTH + 30, delays_known=known,
                    levels_known=all(row.level_db is not None for row in rows),
-                   subs=sum(r.reading.is_sub for r in ladder.rungs),
+                   subs=subs, together_db=together_db(subs),
                    level_left_db=max(levels) - min(levels), arrival_left_ms=max(ends) - min(ends),
                    follows_proposal=proposal == now)

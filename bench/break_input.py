@@ -13,7 +13,7 @@ import numpy as np
 import soundfile
 from promises import SHORT, ended, line, note
 
-from dolce.services.job_keeping import JobWish
+from dolce.services.jobs.job_keeping import JobWish
 from dolce.services.wiring import Services, open_services
 from dolce.web import create_app
 

@@ -14,14 +14,14 @@ from pathlib import Path
 
 from promises import SHORT, ended, line
 
-from dolce.services.folder_check import check_folder
+from dolce.services.jobs.folder_check import check_folder
 from dolce.services.wiring import open_services
 
 KILLS = 3 if SHORT else 84
 PROGRAM = """
 import sys
 from pathlib import Path
-from dolce.services.job_keeping import JobWish
+from dolce.services.jobs.job_keeping import JobWish
 from dolce.services.wiring import open_services
 services = open_services(Path(sys.argv[1]))
 jobs = services.jobs.all()

@@ -20,8 +20,8 @@ from promises import SHORT, ended, line, note
 from sqlalchemy import event
 
 from dolce.errors import DolceError
-from dolce.services.job_keeping import JobWish
-from dolce.services.take_making import captured, stimulus_of, sweep_of
+from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.takes.take_making import captured, stimulus_of, sweep_of
 from dolce.services.wiring import Services, open_services
 from dolce.web.serving import new_server
 

@@ -15,7 +15,7 @@ from flask import request
 from promises import SHORT, ended, line, note
 
 from dolce.devices.rehearsal import RehearsalRig
-from dolce.services.job_keeping import JobWish
+from dolce.services.jobs.job_keeping import JobWish
 from dolce.services.wiring import Services, open_services
 from dolce.web import create_app
 

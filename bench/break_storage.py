@@ -15,7 +15,7 @@ from promises import SHORT, ended, line
 from sqlalchemy import event
 
 from dolce.errors import DolceError
-from dolce.services.job_keeping import JobWish
+from dolce.services.jobs.job_keeping import JobWish
 from dolce.services.wiring import Services, open_services
 
 DAMAGES = 12 if SHORT else 200

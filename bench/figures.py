@@ -23,8 +23,8 @@ from dolce.core.response import (
     smoothed_power,
 )
 from dolce.core.signals import Sweep
-from dolce.services.demo import build_demo
-from dolce.services.take_making import captured, deconvolver_of, stimulus_of, sweep_of
+from dolce.services.sample.demo import build_demo
+from dolce.services.takes.take_making import captured, deconvolver_of, stimulus_of, sweep_of
 from dolce.services.wiring import Services, open_services
 from dolce.web import create_app
 

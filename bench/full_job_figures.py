@@ -19,9 +19,9 @@ from sqlalchemy import event
 from dolce.core.job import Job
 from dolce.core.processor import ProcessorState
 from dolce.core.room import without_channel
-from dolce.services.demo_rooms import attic, barn
-from dolce.services.job_keeping import JobWish
-from dolce.services.take_making import captured, stimulus_of, sweep_of
+from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.sample.demo_rooms import attic, barn
+from dolce.services.takes.take_making import captured, stimulus_of, sweep_of
 from dolce.services.wiring import Services, open_services
 from dolce.web import create_app
 from dolce.web.serving import settle

@@ -19,8 +19,8 @@ from dolce.core.room import without_channel
 from dolce.core.signals import Source
 from dolce.devices.interface import SoundStopped
 from dolce.devices.sound_card import SoundCard, _Exchange, sound_cards
-from dolce.services.demo_rooms import barn
-from dolce.services.job_keeping import JobWish
+from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.sample.demo_rooms import barn
 from dolce.services.wiring import open_services
 from dolce.web import create_app
 

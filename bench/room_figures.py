@@ -30,7 +30,7 @@ from dolce.core.room import (
     rank_sub_places,
     spots_by_pattern,
 )
-from dolce.services.job_keeping import JobWish
+from dolce.services.jobs.job_keeping import JobWish
 from dolce.services.wiring import open_services
 
 SPEED = 343.2

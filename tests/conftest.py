@@ -8,7 +8,7 @@ from pathlib import Path
 
 import pytest
 
-from dolce.services.demo import build_demo
+from dolce.services.sample.demo import build_demo
 from dolce.services.wiring import Services, open_services
 
 

@@ -7,8 +7,8 @@ from pathlib import Path
 import pytest
 
 from dolce.cli.main import _parser
-from dolce.services.demo import COMPLETE
-from dolce.services.progress import STOPS
+from dolce.services.jobs.progress import STOPS
+from dolce.services.sample.demo import COMPLETE
 
 ROOT = Path(__file__).parents[1]
 README = (ROOT / "README.md").read_text()

@@ -5,7 +5,7 @@ from pathlib import Path
 import pytest
 from pages import Page
 
-from dolce.services.demo import BARN, NET_LOFT, UNTOUCHED
+from dolce.services.sample.demo import BARN, NET_LOFT, UNTOUCHED
 
 AXE = (Path(__file__).parent / "vendor" / "axe-core-4.14.1" / "axe.min.js").read_text()
 RUN = "const done = arguments[0]; axe.run(document, {resultTypes: ['violations']}).then((r) => done(r.violations))"

@@ -6,8 +6,8 @@ from selenium.webdriver.common.keys import Keys
 
 from dolce.core.rig import SubMatch
 from dolce.errors import Conflict
-from dolce.services.demo_rooms import barn
-from dolce.services.job_keeping import JobWish
+from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.sample.demo_rooms import barn
 
 
 @pytest.fixture

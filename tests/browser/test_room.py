@@ -10,8 +10,8 @@ from pages import Page
 from selenium.webdriver import ActionChains
 from selenium.webdriver.common.keys import Keys
 
-from dolce.services.demo_rooms import barn
-from dolce.services.job_keeping import JobWish
+from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.sample.demo_rooms import barn
 
 
 @pytest.fixture

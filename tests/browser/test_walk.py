@@ -14,8 +14,8 @@ from selenium.webdriver.common.keys import Keys
 from dolce.core.correction import deviation_db
 from dolce.core.filters import chain_level_db
 from dolce.core.response import ANALYSIS_GRID_HZ
-from dolce.services.job_keeping import JobWish
-from dolce.services.reading import ReadWish
+from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.read.reading import ReadWish
 from dolce.services.wiring import open_services
 
 

@@ -17,8 +17,8 @@ from dolce.core.signals import Sweep
 from dolce.devices.interface import SoundStopped
 from dolce.devices.sound_card import SoundCard, sound_cards
 from dolce.errors import Conflict, DeviceError
-from dolce.services.demo_rooms import barn
-from dolce.services.job_keeping import JobWish
+from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.sample.demo_rooms import barn
 
 RATE, PERIOD, OUTPUTS = 48_000, 4096, 14
 HOST = "JACK Audio Connection Kit"

@@ -17,7 +17,7 @@ from dolce.errors import DolceError, FormatError
 from dolce.formats.csv_text import harmless, original
 from dolce.formats.places_csv import COLUMNS, read_places, write_places
 from dolce.formats.room_json import SCHEMA, read_room, write_room
-from dolce.services.demo_rooms import attic, barn, net_loft
+from dolce.services.sample.demo_rooms import attic, barn, net_loft
 
 PLANS = [attic(), net_loft(), barn(), new_plan(RoomSize(length_m=6.1, width_m=4.3, height_m=2.6), layout="9.1.6")]
 

@@ -10,7 +10,7 @@ from dolce.services.wiring import open_services
 PROGRAM = """
 import sys
 from pathlib import Path
-from dolce.services.job_keeping import JobWish
+from dolce.services.jobs.job_keeping import JobWish
 from dolce.services.wiring import open_services
 services = open_services(Path(sys.argv[1]))
 job = services.jobs.create(JobWish(name="Barn"))

@@ -4,8 +4,8 @@ import pytest
 
 from dolce.core.rig import FAULTS, Fault
 from dolce.errors import Conflict, InvalidValue, NotFound
-from dolce.services.demo_rooms import attic, barn, net_loft
-from dolce.services.job_keeping import JobWish
+from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.sample.demo_rooms import attic, barn, net_loft
 
 
 def job_of(services, plan):

@@ -8,9 +8,9 @@ from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.core.rig import Fault, SubMatch
 from dolce.core.signals import Source
 from dolce.errors import Conflict, NotFound
-from dolce.services import live_session
-from dolce.services.demo_rooms import attic, net_loft
-from dolce.services.job_keeping import JobWish
+from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.rig import live_session
+from dolce.services.sample.demo_rooms import attic, net_loft
 
 FULL_SCALE_SPL_DB = 120.0                       # of the rehearsal rig
 

@@ -4,7 +4,7 @@ import pytest
 
 from dolce.core.geometry import RoomSize
 from dolce.core.room import new_plan
-from dolce.services.job_keeping import JobWish
+from dolce.services.jobs.job_keeping import JobWish
 from dolce.web import create_app
 
 SIZE = RoomSize(length_m=6.0, width_m=4.5, height_m=2.8)

@@ -4,7 +4,7 @@ import numpy as np
 from sqlalchemy import event
 
 from dolce.core.response import ANALYSIS_GRID_HZ, level_on_grid
-from dolce.services.reading import ReadWish
+from dolce.services.read.reading import ReadWish
 
 
 def statements(services, wish):

@@ -8,9 +8,9 @@ from dolce.core.response import ANALYSIS_GRID_HZ, smoothed_level_db
 from dolce.core.rig import SLATE, Fault
 from dolce.devices.rehearsal import LATENCY_S
 from dolce.errors import Conflict, FormatError, InvalidForm, InvalidValue
-from dolce.services.demo_rooms import attic, net_loft
-from dolce.services.job_keeping import JobWish
-from dolce.services.reading import ReadWish
+from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.read.reading import ReadWish
+from dolce.services.sample.demo_rooms import attic, net_loft
 
 
 def job_of(services, plan=None, **rig):

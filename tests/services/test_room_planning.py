@@ -7,9 +7,9 @@ import pytest
 from dolce.core.geometry import Point
 from dolce.core.room import Box, Reverberation
 from dolce.errors import Conflict, FormatError, InvalidValue
-from dolce.services.demo_rooms import barn
-from dolce.services.job_keeping import JobWish
-from dolce.services.room_studies import SubWish
+from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.room.room_studies import SubWish
+from dolce.services.sample.demo_rooms import barn
 
 
 @pytest.fixture

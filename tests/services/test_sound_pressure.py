@@ -7,8 +7,8 @@ from dolce.core.levels import energy_sum_db
 from dolce.core.rig import NOISE_THIRDS_HZ, Fault, room_noise
 from dolce.devices.rehearsal import FULL_SCALE_SPL_DB, ROOM_NOISE_DBFS
 from dolce.errors import Conflict, InvalidValue
-from dolce.services.demo_rooms import attic
-from dolce.services.job_keeping import JobWish
+from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.sample.demo_rooms import attic
 
 
 @pytest.fixture

@@ -8,7 +8,7 @@ import pytest
 
 from dolce.devices.rehearsal import RehearsalRig
 from dolce.errors import Conflict
-from dolce.services.job_keeping import JobWish
+from dolce.services.jobs.job_keeping import JobWish
 
 
 @pytest.fixture

@@ -13,7 +13,7 @@ from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.core.rig import Fault
 from dolce.devices.rehearsal import RehearsalRig
 from dolce.errors import Conflict
-from dolce.services.job_keeping import JobWish
+from dolce.services.jobs.job_keeping import JobWish
 
 
 @pytest.fixture
@@ -190,7 +190,7 @@ def test_a_copy_keeps_what_its_correction_starts_from_and_stands_on(services, jo
 
 
 def test_a_door_slam_is_played_again_and_the_pass_goes_on(services, job_id, monkeypatch):
-    from dolce.services import taking
+    from dolce.services.takes import taking
 
     services.taking.new_round(job_id, name="Slam")
     whole, heard = taking.captured, []

@@ -9,7 +9,7 @@ from asking import client_of
 from dolce.core.geometry import Point
 from dolce.errors import Conflict
 from dolce.services.context import Context
-from dolce.services.job_keeping import JobKeeping, JobWish
+from dolce.services.jobs.job_keeping import JobKeeping, JobWish
 
 
 @pytest.fixture

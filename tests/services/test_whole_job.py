@@ -21,8 +21,8 @@ from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.devices import rehearsal
 from dolce.devices.interface import SoundStopped
 from dolce.errors import Conflict, DeviceError, FormatError, InvalidForm, InvalidValue, NotFound
-from dolce.services.job_keeping import JobWish
-from dolce.services.reading import ReadWish
+from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.read.reading import ReadWish
 from dolce.services.wiring import open_services
 
 

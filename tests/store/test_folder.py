@@ -7,9 +7,9 @@ from contextlib import closing
 import pytest
 
 from dolce.errors import Conflict, Damaged, StorageError
-from dolce.services.folder_check import check_folder
-from dolce.services.job_keeping import JobWish
-from dolce.services.reading import ReadWish
+from dolce.services.jobs.folder_check import check_folder
+from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.read.reading import ReadWish
 from dolce.services.wiring import open_services
 from dolce.store import Database
 

@@ -11,7 +11,7 @@ from sqlalchemy import inspect
 from dolce.core.processor import ChannelSettings
 from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.core.room import plan_values
-from dolce.services.demo_rooms import attic
+from dolce.services.sample.demo_rooms import attic
 from dolce.store import Database, UnitOfWork
 from dolce.store import database as database_module
 from dolce.store.models import Row

@@ -15,7 +15,7 @@ import soundfile
 
 from asking import client_of, post
 from dolce.core.room import LAYOUT_NAMES
-from dolce.services.job_keeping import JobWish
+from dolce.services.jobs.job_keeping import JobWish
 from dolce.services.wiring import open_services
 from dolce.web import create_app
 from dolce.web.serving import new_server
@@ -172,7 +172,7 @@ def test_what_can_be_read_of_a_damaged_job_can_be_saved(demo, demo_job):
 
 @pytest.mark.parametrize("subtype", ["PCM_U8", "ALAW", "ULAW"])
 def test_copies_of_a_clean_signal_in_eight_bits_are_not_clipped(services, job, subtype):
-    from dolce.services.take_making import stimulus_of, sweep_of
+    from dolce.services.takes.take_making import stimulus_of, sweep_of
 
     sweep = stimulus_of(sweep_of(services.jobs.get(job.id).rig))
     loud = sweep / np.abs(sweep).max() * 0.9

@@ -8,8 +8,8 @@ import soundfile
 
 from asking import client_of, post, token
 from dolce.core.signals import Source
-from dolce.services.demo_rooms import net_loft
-from dolce.services.job_keeping import JobWish
+from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.sample.demo_rooms import net_loft
 
 LIMITS = {"name": "Box", "bands": "8", "lowest_gain_db": "-12", "highest_gain_db": "6", "gain_step_db": "0.5",
           "lowest_q": "0.5", "highest_q": "8", "lowest_trim_db": "-20", "highest_trim_db": "0", "trim_step_db": "0.5",

@@ -5,8 +5,8 @@ import re
 
 import pytest
 
-from dolce.services.demo_rooms import barn, net_loft
-from dolce.services.job_keeping import JobWish
+from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.sample.demo_rooms import barn, net_loft
 from dolce.web import create_app
 
 SHEETS = ("places", "spots", "findings", "modes", "subs", "more")

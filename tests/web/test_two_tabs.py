@@ -8,7 +8,7 @@ import pytest
 
 from asking import client_of, post
 from dolce.core.rig import FAULTS
-from dolce.services.job_keeping import JobWish
+from dolce.services.jobs.job_keeping import JobWish
 
 
 @pytest.fixture
@@ -148,7 +148,7 @@ def test_a_spot_of_an_old_page_is_the_same_spot_whatever_its_number_is_now(clien
 
 def test_filters_found_while_another_tab_edited_do_not_overwrite_the_edit(demo, demo_job, monkeypatch):
     from dolce.errors import Outdated
-    from dolce.services import shaping
+    from dolce.services.shape import shaping
 
     copy = demo.jobs.copy(demo_job)
     whole, band = shaping.found_bands, demo.shaping.correction(copy.id).bands["L"][0]

@@ -95,7 +95,7 @@ def _parser() -> argparse.ArgumentParser:
 
 
 def _check(options: argparse.Namespace) -> None:
-    from dolce.services.folder_check import check_folder
+    from dolce.services.jobs.folder_check import check_folder
 
     report = check_folder(options.data)
     print(f"{report.jobs} jobs, {report.takes} takes, {len(report.faults)} faults")

@@ -31,7 +31,7 @@ from dolce.formats.filter_tables import Q_CONVENTION, filter_row
 from dolce.formats.microphone_text import read_microphone_curve
 from dolce.formats.response_csv import read_response
 from dolce.formats.response_csv import write_response as response_csv
-from dolce.services.reasons import left_alone_rows
+from dolce.services.shape.reasons import left_alone_rows
 
 _LARGEST_BYTES = 200 * 1024 * 1024
 _ANCHOR_HZ = (200.0, 2000.0)

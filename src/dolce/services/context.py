@@ -4,9 +4,9 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 
-from dolce.services.round_curves import ShapingCurves
-from dolce.services.sketches import Sketches
-from dolce.services.sounding import SoundingNow
+from dolce.services.read.round_curves import ShapingCurves
+from dolce.services.sound.sounding import SoundingNow
+from dolce.services.takes.sketches import Sketches
 from dolce.store import Database, UnitOfWork
 
 

@@ -12,7 +12,7 @@ from waitress import create_server
 from waitress.server import TcpWSGIServer
 
 from dolce.errors import DeviceError
-from dolce.services.demo import build_demo
+from dolce.services.sample.demo import build_demo
 from dolce.services.wiring import Services, open_services
 from dolce.web import create_app
 from dolce.web.app import LARGEST_UPLOAD_BYTES

@@ -3,7 +3,7 @@
 from flask import Blueprint, Response, make_response, redirect, render_template, request, url_for
 
 from dolce.errors import InvalidForm
-from dolce.services.job_keeping import JobWish
+from dolce.services.jobs.job_keeping import JobWish
 from dolce.web.shared.form_reader import FormReader
 from dolce.web.shared.page import download, services
 

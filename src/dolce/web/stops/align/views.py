@@ -3,7 +3,7 @@
 from dataclasses import dataclass
 
 from dolce.core.levels import together_db
-from dolce.services.aligning import AlignView
+from dolce.services.align.aligning import AlignView
 
 _WIDTH, _LEFT = 640.0, 60.0
 

@@ -2,7 +2,7 @@
 
 from flask import Blueprint, Response, request
 
-from dolce.services.loading import CONTENTS
+from dolce.services.load.loading import CONTENTS
 from dolce.web.shared.page import after_change, download, services, show_stop
 
 blueprint = Blueprint("load", __name__, url_prefix="/jobs/<int:job_id>/load", template_folder="templates")

@@ -2,7 +2,7 @@
 
 from dolce.core.correction.outcome import PREDICTED_WITHIN_DB
 from dolce.core.tuning import Verdict
-from dolce.services.proving import ChannelProof, ProofView
+from dolce.services.prove.proving import ChannelProof, ProofView
 from dolce.web.shared.plot_data import curve, response_plot
 
 TOP_DB = 15.0

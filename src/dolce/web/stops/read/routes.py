@@ -2,7 +2,7 @@
 
 from flask import Blueprint, Response, request
 
-from dolce.services.reading import SMOOTHINGS, ReadWish
+from dolce.services.read.reading import SMOOTHINGS, ReadWish
 from dolce.web.shared.numbers import whole_of
 from dolce.web.shared.page import services, show_stop
 from dolce.web.stops.read.views import read_plot

@@ -5,8 +5,8 @@ import numpy as np
 from dolce.core.alignment import mid_level_db
 from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.core.room import channel_name
-from dolce.services.reading import ReadView
-from dolce.services.round_curves import ChannelCurves
+from dolce.services.read.reading import ReadView
+from dolce.services.read.round_curves import ChannelCurves
 from dolce.web.shared.plot_data import curve, response_plot, ribbon, shown, top_above
 
 

@@ -6,7 +6,7 @@ from dolce.core.levels import PER_OCTAVE
 from dolce.core.rig import WAYS, SubMatch
 from dolce.core.signals import KINDS, Source
 from dolce.errors import InvalidForm, InvalidValue
-from dolce.services.live_sound import AVERAGES_S
+from dolce.services.rig.live_sound import AVERAGES_S
 from dolce.web.shared.form_reader import FormReader
 from dolce.web.shared.page import download, services
 from dolce.web.stops.rig import live_views

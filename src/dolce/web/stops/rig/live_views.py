@@ -8,7 +8,7 @@ from numpy.typing import NDArray
 from dolce.core.job import TakeRecord
 from dolce.core.response import ANALYSIS_GRID_HZ, smoothed_level_db
 from dolce.core.signals import stated_levels
-from dolce.services.live_sound import LiveView
+from dolce.services.rig.live_sound import LiveView
 from dolce.web.shared.formatting import hertz, signed
 
 WIDTH, HEIGHT, LEFT, BOTTOM = 900, 420, 44, 26

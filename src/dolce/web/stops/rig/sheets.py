@@ -9,8 +9,8 @@ from dolce.core.levels import MEANING_TIMES_S, PER_OCTAVE
 from dolce.core.processor import REHEARSAL_LIMITS
 from dolce.core.rig import CHOICES_DB, FAULTS, POINTINGS, SLATE, WAYS, microphone_findings
 from dolce.core.signals import KINDS
-from dolce.services.live_sound import AVERAGES_S
-from dolce.services.processor_keeping import shown_settings
+from dolce.services.rig.live_sound import AVERAGES_S
+from dolce.services.rig.processor_keeping import shown_settings
 from dolce.web.shared.page import after_change, services, show_stop
 from dolce.web.stops.rig import live_views
 from dolce.web.stops.rig.views import curve_plot, noise_bars

@@ -8,7 +8,7 @@ from dolce.core.job import Rig
 from dolce.core.levels import power_db
 from dolce.core.response import ANALYSIS_GRID_HZ, MicrophoneCurve
 from dolce.core.rig import NOISE_THIRDS_HZ
-from dolce.services.sound_pressure import PressureView
+from dolce.services.rig.sound_pressure import PressureView
 from dolce.web.shared.plot_data import curve, response_plot
 
 _MIC_COLOURS = ("mic", "L", "R", "Ls", "Rs", "C")

@@ -20,8 +20,8 @@ from dolce.core.room import (
     place_of,
 )
 from dolce.errors import FormatError, InvalidForm, InvalidValue, Outdated
-from dolce.services.room_planning import RoomView, room_schema
-from dolce.services.room_studies import SubWish
+from dolce.services.room.room_planning import RoomView, room_schema
+from dolce.services.room.room_studies import SubWish
 from dolce.web.shared.form_reader import FormReader, uploaded
 from dolce.web.shared.numbers import number_of, whole_of
 from dolce.web.shared.page import download, services, show_stop

@@ -15,8 +15,8 @@ from dolce.core.room import (
 )
 from dolce.core.room.findings import MATTERS, cancellation_weights
 from dolce.errors import NotFound
-from dolce.services.room_planning import RoomView
-from dolce.services.room_studies import ModesView, SubStudy
+from dolce.services.room.room_planning import RoomView
+from dolce.services.room.room_studies import ModesView, SubStudy
 from dolce.web.shared.formatting import length
 from dolce.web.shared.numbers import whole_of
 from dolce.web.shared.plot_data import bass_plot

@@ -5,8 +5,8 @@ from string import ascii_lowercase
 
 from dolce.core.correction import Stretch
 from dolce.core.tuning import Band
-from dolce.services.reasons import stretch_words
-from dolce.services.shaping import ChannelShape, ShapeView
+from dolce.services.shape.reasons import stretch_words
+from dolce.services.shape.shaping import ChannelShape, ShapeView
 from dolce.web.shared.plot_data import curve, response_plot, ribbon
 
 TOP_DB = 15.0

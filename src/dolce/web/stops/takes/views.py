@@ -6,8 +6,8 @@ from typing import Literal
 
 from dolce.core.job import PassRecord, TakeRecord
 from dolce.core.room import Spot
-from dolce.services.take_making import placement_of
-from dolce.services.taking import Board
+from dolce.services.takes.take_making import placement_of
+from dolce.services.takes.taking import Board
 from dolce.web.shared.plot_data import small_path
 
 CELL_WIDTH, CELL_HEIGHT = 72, 40

@@ -23,8 +23,8 @@ from dolce.formats.filter_tables import (
 )
 from dolce.formats.zip_package import write_zip
 from dolce.services.context import Context
-from dolce.services.reasons import left_alone_rows
-from dolce.services.shaping import Shaping, present_correction
+from dolce.services.shape.reasons import left_alone_rows
+from dolce.services.shape.shaping import Shaping, present_correction
 
 CONTENTS = {"corrected": "Aligned and corrected", "convolved": "Aligned and corrected, by convolution",
             "aligned": "Aligned only"}

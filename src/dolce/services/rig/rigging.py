@@ -13,8 +13,8 @@ from dolce.devices.interface import Progress, Stopped
 from dolce.devices.sound_card import CardInfo, sound_cards
 from dolce.errors import DeviceError
 from dolce.services.context import Context
-from dolce.services.sound_work import SoundWork
-from dolce.services.take_making import device_of, require_open
+from dolce.services.sound.sound_work import SoundWork
+from dolce.services.takes.take_making import device_of, require_open
 from dolce.store import UnitOfWork
 
 QUIET_S = 0.8

@@ -18,7 +18,7 @@ from dolce.errors import Conflict
 from dolce.formats.audio_file import write_wav_24
 from dolce.formats.bands_csv import write_bands
 from dolce.services.context import Context
-from dolce.services.live_session import (
+from dolce.services.rig.live_session import (
     AVERAGES_S,
     MOVING_S,
     SETTLE_S,
@@ -30,9 +30,9 @@ from dolce.services.live_session import (
     Purpose,
     SessionLook,
 )
-from dolce.services.sound_work import SoundWork
-from dolce.services.take_making import require_open
-from dolce.services.taking import Taking
+from dolce.services.sound.sound_work import SoundWork
+from dolce.services.takes.take_making import require_open
+from dolce.services.takes.taking import Taking
 from dolce.store import UnitOfWork
 
 # Kinds of passes: readings of these two purposes are kept with them.

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 from dolce.core.job import Job
 from dolce.core.rig import SECOND_BELOW_DB, ChannelLevel, goal_db, suggested_level_db
 from dolce.services.context import Context
-from dolce.services.live_sound import LiveSound, LiveView
+from dolce.services.rig.live_sound import LiveSound, LiveView
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)

@@ -19,7 +19,7 @@ from dolce.core.signals import PERIOD_S, Source, SourcePlayer
 from dolce.devices.interface import Progress, SoundStopped, Stopped
 from dolce.devices.rehearsal import RehearsalRig
 from dolce.errors import Conflict, InvalidValue
-from dolce.services.take_making import device_of
+from dolce.services.takes.take_making import device_of
 from dolce.store import UnitOfWork
 
 Purpose = Literal["meter", "spectrum", "moving", "ramp", "reference", "subs"]

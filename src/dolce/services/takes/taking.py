@@ -16,8 +16,8 @@ from dolce.devices.interface import AudioDevice, Progress, Stopped
 from dolce.errors import Conflict, InvalidValue
 from dolce.formats.audio_file import read_audio, write_flac, write_wav_24
 from dolce.services.context import Context
-from dolce.services.sound_work import SoundWork
-from dolce.services.take_making import (
+from dolce.services.sound.sound_work import SoundWork
+from dolce.services.takes.take_making import (
     TAIL_S,
     captured,
     device_of,

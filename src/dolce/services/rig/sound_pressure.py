@@ -20,8 +20,8 @@ from dolce.devices.interface import Progress, Stopped
 from dolce.devices.rehearsal import FULL_SCALE_SPL_DB, RehearsalRig
 from dolce.errors import Conflict, InvalidValue
 from dolce.services.context import Context
-from dolce.services.sound_work import SoundWork
-from dolce.services.take_making import device_of
+from dolce.services.sound.sound_work import SoundWork
+from dolce.services.takes.take_making import device_of
 from dolce.store import UnitOfWork
 
 LISTEN_S, CALIBRATOR_S, NOISE_S = 5.0, 2.0, 5.0

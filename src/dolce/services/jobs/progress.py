@@ -6,8 +6,8 @@ from typing import Literal
 from dolce.core.job import Job, PassRecord, Round
 from dolce.core.rig import POINTINGS, microphone_findings
 from dolce.services.context import Context
-from dolce.services.rigging import moved_on
-from dolce.services.round_curves import base_round, proving_round
+from dolce.services.read.round_curves import base_round, proving_round
+from dolce.services.rig.rigging import moved_on
 from dolce.store import UnitOfWork
 
 Fill = Literal["hollow", "half", "full"]

@@ -21,7 +21,7 @@ from dolce.core.response import ANALYSIS_GRID_HZ, average_over_spots, smoothed_l
 from dolce.core.tuning import Alignment, ChannelAlignment
 from dolce.errors import Conflict, InvalidForm, InvalidValue
 from dolce.services.context import Context
-from dolce.services.round_curves import base_round, main_seat_weights
+from dolce.services.read.round_curves import base_round, main_seat_weights
 from dolce.store import UnitOfWork
 
 

@@ -9,7 +9,7 @@ from dolce.core.job import Job, Round
 from dolce.core.response import ANALYSIS_GRID_HZ, find_arrival, mean_spread_db, phase_deg
 from dolce.errors import InvalidValue
 from dolce.services.context import Context
-from dolce.services.round_curves import ChannelCurves, curves_by_channel
+from dolce.services.read.round_curves import ChannelCurves, curves_by_channel
 
 SMOOTHINGS: dict[str, float | None] = {"none": None, "1/48": 48, "1/24": 24, "1/12": 12, "1/6": 6, "1/3": 3}
 _IMPULSE_BEFORE_S, _IMPULSE_AFTER_S = 0.002, 0.02

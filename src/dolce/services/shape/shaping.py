@@ -25,9 +25,9 @@ from dolce.core.response import ANALYSIS_GRID_HZ, average_over_spots
 from dolce.core.room import partner_of
 from dolce.core.tuning import Alignment, Band, Blend, Correction, blends_of, levelled_again, settings_of
 from dolce.errors import Conflict, InvalidValue
-from dolce.services.aligning import moved_words
+from dolce.services.align.aligning import moved_words
 from dolce.services.context import Context
-from dolce.services.round_curves import ChannelCurves, base_round, main_seat_weights, usual_blend
+from dolce.services.read.round_curves import ChannelCurves, base_round, main_seat_weights, usual_blend
 from dolce.store import UnitOfWork
 
 NEW_BAND = PeakingFilter(frequency_hz=100.0, gain_db=-3.0, q=2.0)

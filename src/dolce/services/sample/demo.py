@@ -5,7 +5,7 @@ from collections.abc import Callable
 from dolce.core.correction import Limits, Target
 from dolce.core.job import Job, Rig
 from dolce.core.room import RoomPlan
-from dolce.services.demo_rooms import attic, barn, net_loft
+from dolce.services.sample.demo_rooms import attic, barn, net_loft
 from dolce.services.wiring import Services
 
 COMPLETE = "Ferry Lane attic"

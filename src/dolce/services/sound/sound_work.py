@@ -15,7 +15,7 @@ from dolce.core.job import PassRecord
 from dolce.devices.interface import Progress, SoundStopped, Stopped
 from dolce.errors import Conflict, DolceError
 from dolce.services.context import Context
-from dolce.services.sounding import Sounding
+from dolce.services.sound.sounding import Sounding
 from dolce.store import UnitOfWork
 
 log = logging.getLogger(__name__)

@@ -14,9 +14,9 @@ from dolce.devices.interface import Progress, Stopped
 from dolce.devices.rehearsal import RehearsalRig
 from dolce.errors import Conflict
 from dolce.services.context import Context
-from dolce.services.room_planning import refuse_while_sounding
-from dolce.services.sound_work import SoundWork
-from dolce.services.take_making import deconvolver_of, device_of, require_open
+from dolce.services.room.room_planning import refuse_while_sounding
+from dolce.services.sound.sound_work import SoundWork
+from dolce.services.takes.take_making import deconvolver_of, device_of, require_open
 from dolce.store import UnitOfWork
 
 QUIET_S, SWEEP_S, TAIL_S = 0.6, 1.0, 0.5

@@ -19,8 +19,8 @@ from dolce.devices.rehearsal import MICROPHONE_CURVE, SIDE_ON_CURVE
 from dolce.errors import Conflict, InvalidValue
 from dolce.formats.microphone_text import read_microphone_curve, write_microphone_curve
 from dolce.services.context import Context
-from dolce.services.sound_work import SoundWork
-from dolce.services.take_making import TAIL_S, captured, device_of, stimulus_of, sweep_of
+from dolce.services.sound.sound_work import SoundWork
+from dolce.services.takes.take_making import TAIL_S, captured, device_of, stimulus_of, sweep_of
 from dolce.store import UnitOfWork
 
 MOST = 8

@@ -9,10 +9,10 @@ from dolce.core.alignment import Match, match_of
 from dolce.core.job import Job, LogEntry, Round
 from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.core.tuning import Correction, Proof, SpotLevels, Verdict, level_of, prove, verdicts_on
-from dolce.services.aligning import moved_words, readings_of
+from dolce.services.align.aligning import moved_words, readings_of
 from dolce.services.context import Context
-from dolce.services.round_curves import ChannelCurves, base_round, proving_round, spot_weights
-from dolce.services.shaping import present_correction, target_level_db
+from dolce.services.read.round_curves import ChannelCurves, base_round, proving_round, spot_weights
+from dolce.services.shape.shaping import present_correction, target_level_db
 
 LOGBOOK_PAGE = 40
 

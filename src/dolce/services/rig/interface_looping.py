@@ -7,8 +7,8 @@ from dolce.core.rig import interface_loop
 from dolce.devices.interface import Progress, Stopped
 from dolce.errors import Conflict
 from dolce.services.context import Context
-from dolce.services.sound_work import SoundWork
-from dolce.services.take_making import TAIL_S, deconvolver_of, device_of, stimulus_of, sweep_of
+from dolce.services.sound.sound_work import SoundWork
+from dolce.services.takes.take_making import TAIL_S, deconvolver_of, device_of, stimulus_of, sweep_of
 from dolce.store import UnitOfWork
 
 

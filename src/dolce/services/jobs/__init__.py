@@ -1,0 +1,1 @@
+"""Jobs: the list, their copies and packages, where each stands."""

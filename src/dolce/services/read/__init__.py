@@ -1,0 +1,1 @@
+"""The Read stop, and the curves of a round."""

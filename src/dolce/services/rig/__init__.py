@@ -1,0 +1,1 @@
+"""The Rig stop: microphones, interface, processor, lines, levels and live sound."""

@@ -1,0 +1,1 @@
+"""Sample jobs of our own invention, made through the services."""

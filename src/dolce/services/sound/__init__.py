@@ -1,0 +1,1 @@
+"""What sounds now: one thread, one pass at a time, and stop."""

@@ -1,0 +1,1 @@
+"""The Takes stop: passes, and what becomes of a recording."""

@@ -130,7 +130,8 @@ def test_noise_is_rated_once_a_calibrator_was_heard(rig):
     page.fill("Meter reads", "76,5")
     page.press("Use reading")
     known = services.pressure.view(job_id)
-    assert services.jobs.get(job_id).rig.full_scale_spl_db == pytest.approx(76.5 - known.reference_dbfs, abs=0.01)
+    full_scale = services.jobs.get(job_id).rig.levels.full_scale_spl_db
+    assert full_scale == pytest.approx(76.5 - known.reference_dbfs, abs=0.01)
     page.press("Forget it")
     assert "dB relative" in page.text("#top-state")
 
@@ -203,7 +204,7 @@ def test_level_comes_up_by_itself(rig):
     page.press_at_once("Come up by itself")
     page.wait(lambda: page.text("[data-ramp]").startswith("Good: 4"), seconds=30)
     page.ready()
-    assert f"{services.jobs.get(job_id).rig.sweep_level_dbfs:g} dBFS" in page.text("main").replace("−", "-")
+    assert f"{services.jobs.get(job_id).rig.levels.sweep_level_dbfs:g} dBFS" in page.text("main").replace("−", "-")
 
 
 def test_subs_are_read_turned_and_read_again_until_they_agree(rig):

@@ -47,7 +47,7 @@ def test_linkwitz_riley_halves_add_up_flat_and_are_6_db_down_where_they_meet():
 
 def test_convolution_does_what_the_bands_do():
     taps = convolution_filter((BAND,), sample_rate_hz=RATE, duration_s=0.34)
-    settings = ChannelSettings(convolution=Convolution(sample_rate_hz=RATE, taps=tuple(taps)))
+    settings = ChannelSettings(convolution=Convolution.of(taps, sample_rate_hz=RATE))
     at = np.array([50.0, 100.0, 200.0, 1000.0])
     bands = chain_level_db([BAND], at_hz=at, sample_rate_hz=RATE)
     assert_allclose(level(processed(impulse(), settings, sample_rate_hz=RATE), at), bands, atol=0.1)
@@ -88,7 +88,7 @@ def test_limits_name_everything_that_does_not_fit():
     settings = ChannelSettings(
         filters=(BAND, PeakingFilter(frequency_hz=50, gain_db=1.2, q=9),
                  PeakingFilter(frequency_hz=60, gain_db=1, q=1)),
-        trim_db=-1.3, delay_s=0.02, convolution=Convolution(sample_rate_hz=RATE, taps=(0.0,) * 101))
+        trim_db=-1.3, delay_s=0.02, convolution=Convolution.of(np.zeros(101), sample_rate_hz=RATE))
     said = "; ".join(DEVICE.broken_by(Preset(name="x", channels={"L": settings})))
     for part in ("3 bands, the device has 2", "band 1 has -6.3 dB", "steps of 0.5 dB", "band 2 has Q 9.00",
                  "trim -1.30 dB", "delay 20.00 ms, the device allows 10 ms", "101 taps"):

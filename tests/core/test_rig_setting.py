@@ -5,7 +5,7 @@ import pytest
 from numpy.testing import assert_allclose
 from scipy import signal
 
-from dolce.core.response import ANALYSIS_GRID_HZ, Deconvolver, MicrophoneCurve, moving_average_level_db
+from dolce.core.response import ANALYSIS_GRID_HZ, Deconvolver, MicrophoneCurve, interface_loop, moving_average_level_db
 from dolce.core.rig import (
     Ceiling,
     CeilingWatch,
@@ -17,7 +17,6 @@ from dolce.core.rig import (
     full_scale_by_sensitivity_db,
     goal_db,
     implausible_full_scale,
-    interface_loop,
     microphone_findings,
     ramp_step,
     reference_source,

@@ -4,8 +4,7 @@ import numpy as np
 import pytest
 from scipy import signal
 
-from dolce.core.response import ImpulseResponse
-from dolce.core.rig import sub_arrival
+from dolce.core.response import ImpulseResponse, sub_arrival
 from dolce.core.rig.line_check import hum_above_noise_db
 
 RATE = 48_000

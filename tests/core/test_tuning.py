@@ -192,8 +192,9 @@ def test_subs_that_play_together_are_matched_20_lg_n_lower_and_arrive_as_the_pla
 def round_of(number, active="bypass", corrects=True):
     bands = {"L": settings_of(Alignment(), Correction(bands={"L": (Band(filter=BELL),)}), "L")} if corrects else {}
     presets = {} if active == "bypass" else {active: Preset(name="x", cut_db=0, channels=bands)}
-    return Round(id=number, name=str(number), created_at=datetime(2026, 1, 1),
-                 state=ProcessorState(active=active, presets=presets))
+    state = ProcessorState(active=active, presets=presets)
+    return Round(id=number, name=str(number), created_at=datetime(2026, 1, 1), state=state, bypassed=state.bypassed,
+                 corrects=state.corrects)
 
 
 def test_a_stray_take_in_a_later_round_is_no_new_start():

@@ -105,7 +105,7 @@ def test_another_leading_microphone_or_input_forgets_the_pressure(services):
     number = microphone(services, job_id)
     services.rigging.set_rig(job_id, full_scale_spl_db=120.0)
     services.microphones.set_input(job_id, number, 3)
-    assert services.jobs.get(job_id).rig.full_scale_spl_db is None
+    assert services.jobs.get(job_id).rig.levels.full_scale_spl_db is None
 
 
 def test_the_loop_takes_latency_and_electronics_out_of_every_take(services):

@@ -30,19 +30,19 @@ def test_a_calibrator_tells_the_level_of_full_scale(services, job_id, level_db):
     services.pressure.calibrate(job_id, level_db)
     done(services, job_id)
     # IEC 60942 calibrators state their level at 1 kHz; the rehearsal rig's noise moves it by hundredths.
-    assert services.jobs.get(job_id).rig.full_scale_spl_db == pytest.approx(FULL_SCALE_SPL_DB, abs=0.05)
+    assert services.jobs.get(job_id).rig.levels.full_scale_spl_db == pytest.approx(FULL_SCALE_SPL_DB, abs=0.05)
     # 10 dB more gain: full scale is reached at 10 dB less.
     services.rigging.set_rig(job_id, microphone_gain_db=10.0)
-    assert services.jobs.get(job_id).rig.full_scale_spl_db == pytest.approx(FULL_SCALE_SPL_DB - 10, abs=0.05)
+    assert services.jobs.get(job_id).rig.levels.full_scale_spl_db == pytest.approx(FULL_SCALE_SPL_DB - 10, abs=0.05)
     services.pressure.forget(job_id)
-    assert services.jobs.get(job_id).rig.full_scale_spl_db is None
+    assert services.jobs.get(job_id).rig.levels.full_scale_spl_db is None
 
 
 def test_another_device_knows_nothing_of_the_level(services, job_id):
     services.pressure.calibrate(job_id, 94.0)
     done(services, job_id)
     services.rigging.set_rig(job_id, hardware="sound card", card_name="other", card_host="x")
-    assert services.jobs.get(job_id).rig.full_scale_spl_db is None
+    assert services.jobs.get(job_id).rig.levels.full_scale_spl_db is None
 
 
 def test_a_meter_reading_does_the_same(services, job_id):
@@ -51,7 +51,7 @@ def test_a_meter_reading_does_the_same(services, job_id):
     services.pressure.play_reference(job_id)
     view = done(services, job_id)
     services.pressure.type_reading(job_id, view.rehearsed_db)
-    assert services.jobs.get(job_id).rig.full_scale_spl_db == pytest.approx(FULL_SCALE_SPL_DB, abs=0.01)
+    assert services.jobs.get(job_id).rig.levels.full_scale_spl_db == pytest.approx(FULL_SCALE_SPL_DB, abs=0.01)
     for reading in (0, 200):
         with pytest.raises(InvalidValue, match="out of range"):
             services.pressure.type_reading(job_id, reading)
@@ -66,7 +66,7 @@ def test_a_calibrator_that_is_not_there_or_too_loud_is_said(services, job_id):
     view = services.pressure.view(job_id)
     assert view.last_pass.state == "failed"
     assert "clipping" in view.last_pass.message
-    assert services.jobs.get(job_id).rig.full_scale_spl_db is None
+    assert services.jobs.get(job_id).rig.levels.full_scale_spl_db is None
 
 
 def test_room_noise_has_its_level_and_rating(services, job_id):
@@ -103,7 +103,7 @@ def test_a_calibrator_that_is_off_by_20_db_is_doubted(services, job_id):
     services.rigging.set_faults(job_id, [Fault(kind="calibrator")])
     services.pressure.calibrate(job_id, 94.0)
     view = done(services, job_id)
-    assert services.jobs.get(job_id).rig.full_scale_spl_db == pytest.approx(FULL_SCALE_SPL_DB + 20, abs=0.05)
+    assert services.jobs.get(job_id).rig.levels.full_scale_spl_db == pytest.approx(FULL_SCALE_SPL_DB + 20, abs=0.05)
     assert view.doubt[0] == "noise"                          # the quiet room would have more than 50 dB(A)
     services.rigging.set_faults(job_id, [])
     services.pressure.calibrate(job_id, 94.0)
@@ -119,6 +119,6 @@ def test_sensitivity_of_the_microphone_gives_the_level_too(services, job_id):
     services.microphones.use(job_id, services.microphones.add(name="m", sensitivity_mv_pa=12.6).id)
     services.pressure.use_sensitivity(job_id, -10.0)
     # 0.2449 V over 12.6 mV/Pa are 19.44 Pa: 119.75 dB.
-    assert services.jobs.get(job_id).rig.full_scale_spl_db == pytest.approx(119.75, abs=0.02)
+    assert services.jobs.get(job_id).rig.levels.full_scale_spl_db == pytest.approx(119.75, abs=0.02)
     with pytest.raises(InvalidValue, match="dB SPL of full scale"):
         services.pressure.use_sensitivity(job_id, -80.0)

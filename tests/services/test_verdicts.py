@@ -141,7 +141,7 @@ def test_a_checked_level_falls_when_what_it_rests_on_changes(services, change, n
     assert "was good" in page
     assert "Leave it as it is" not in page
     assert set(services.rigging.level_readings(job.id)) == set(job.channels)
-    services.rigging.set_rig(job.id, **{key: getattr(before, key) for key in change})
+    services.rigging.set_rig(job.id, **{key: getattr(before.levels, key) for key in change})
     assert services.rigging.level_moved_on(job.id) == ()            # set back, it holds again
     assert line() == "level checked"
 

@@ -106,8 +106,8 @@ def test_what_was_kept_is_on_the_disk_when_it_is_kept(tmp_path):
 
 @pytest.mark.parametrize(("statement", "part"), [
     ("UPDATE plan_steps SET plan = substr(plan, 1, 40) WHERE job_id = 1", "plan"),
-    ("UPDATE jobs SET rig = '{\"pace\": 7}' WHERE id = 1", "rig"),
-    ("UPDATE jobs SET processor = '[]' WHERE id = 1", "processor"),
+    ("UPDATE jobs SET rig = '{\"rehearsal\": {\"pace\": 7}}' WHERE id = 1", "rig"),
+    ("UPDATE jobs SET processor_id = NULL WHERE id = 1", "processor"),
     ("DELETE FROM plan_steps WHERE job_id = 1", "plan")])
 def test_a_job_that_can_not_be_read_is_set_aside_and_the_others_open(folder, statement, part):
     changed(folder, statement)

@@ -42,7 +42,7 @@ def test_steps_are_numbered_in_one_row():
 def test_file_is_in_wal_mode_and_keeps_the_record_of_its_steps(database, tmp_path):
     with sqlite3.connect(tmp_path / "dolce.sqlite") as raw:
         assert raw.execute("PRAGMA journal_mode").fetchone() == ("wal",)
-        assert raw.execute("SELECT version_num FROM alembic_version").fetchone() == ("0006",)
+        assert raw.execute("SELECT version_num FROM alembic_version").fetchone() == ("0007",)
     raw.close()
 
 
@@ -114,7 +114,7 @@ def test_the_one_microphone_of_older_files_is_put_on_the_shelf_and_stays_in_use(
     assert first.inputs == (2,)
     assert first.microphones[0].microphone.id == second.microphones[0].microphone.id == shelf[0].id
     assert first.curve.level_db.tolist() == [0, 1]
-    assert first.ceiling_dbfs == -3                                          # what was allowed stays allowed
+    assert first.levels.ceiling_dbfs == -3                                          # what was allowed stays allowed
     assert third.microphones == ()
 
 

@@ -70,7 +70,7 @@ def test_levels_of_the_rig_are_merged_field_by_field(client, services, job):
     assert post(client, action, **{**one, "sweep_seconds": "3"}).status_code == 200
     assert post(client, action, **{**two, "microphone_gain_db": "12"}).status_code == 200
     rig = services.jobs.get(job.id).rig
-    assert (rig.sweep_seconds, rig.microphone_gain_db) == (3, 12)
+    assert (rig.sweep_seconds, rig.levels.microphone_gain_db) == (3, 12)
 
 
 def test_eight_faults_switched_on_at_once_are_all_kept(services, job):
@@ -83,11 +83,11 @@ def test_eight_faults_switched_on_at_once_are_all_kept(services, job):
 
     with ThreadPoolExecutor(8) as pool:
         assert set(pool.map(switch_on, clients, kinds)) == {200}
-    assert {fault.kind for fault in services.jobs.get(job.id).rig.faults} == set(kinds)
+    assert {fault.kind for fault in services.jobs.get(job.id).rig.rehearsal.faults} == set(kinds)
     post(clients[0], f"/jobs/{job.id}/rig/faults/{kinds[0]}/off",
          **({"of": "L"} if FAULTS[kinds[0]][1] else {}))
-    assert kinds[0] not in {fault.kind for fault in services.jobs.get(job.id).rig.faults}
-    assert len(services.jobs.get(job.id).rig.faults) == 7
+    assert kinds[0] not in {fault.kind for fault in services.jobs.get(job.id).rig.rehearsal.faults}
+    assert len(services.jobs.get(job.id).rig.rehearsal.faults) == 7
 
 
 def test_an_edit_of_a_band_that_another_tab_removed_hits_no_other_band(demo, demo_job):

@@ -1,6 +1,8 @@
 """Checks at the door of value objects: what passes is valid for good, so nothing later checks again."""
 
 import re
+from dataclasses import dataclass, field, fields
+from typing import Any
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
@@ -69,3 +71,49 @@ def within(value: float, *, low: float, high: float, where: str, unit: str = "")
         raise InvalidValue(f"{number:g} {unit}".rstrip() + " is out of range.", where=where,
                            remedy=f"Choose {low:g} to {high:g} {unit}".rstrip() + ".")
     return number
+
+
+@dataclass(frozen=True, slots=True)
+class Range:
+    """What a field of a value may hold, read by the value itself and by the forms that ask for it."""
+
+    low: float
+    high: float
+    where: str
+    unit: str = ""
+    whole: bool = False
+
+
+def limited(low: float, high: float, *, where: str, unit: str = "", whole: bool = False, **more: Any) -> Any:
+    """A field of a dataclass with a range; `more` goes to `dataclasses.field`."""
+    return field(metadata={Range: Range(low, high, where, unit, whole)}, **more)
+
+
+def values_in(value: Any) -> dict[str, Any]:
+    """The fields of a dataclass by name, as they are."""
+    return {one.name: getattr(value, one.name) for one in fields(value)}
+
+
+def limited_fields(kind: type) -> tuple[str, ...]:
+    """Names of the fields of a dataclass that have a range."""
+    return tuple(one.name for one in fields(kind) if Range in one.metadata)
+
+
+def range_of(kind: type, name: str) -> Range:
+    """The range of a field that was declared with `limited`."""
+    return next(f for f in fields(kind) if f.name == name).metadata[Range]
+
+
+def ranges(value: Any, *, of: str = "") -> None:
+    """Hold every limited field of a dataclass against its range; None passes.
+
+    Raises
+    ------
+    InvalidValue
+        Naming the first field that is out of range, behind `of` where that is given.
+    """
+    for one in fields(value):
+        span, present = one.metadata.get(Range), getattr(value, one.name)
+        if span is not None and present is not None:
+            within(present, low=span.low, high=span.high, where=f"{of}, {span.where}" if of else span.where,
+                   unit=span.unit)

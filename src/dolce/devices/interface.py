@@ -1,10 +1,12 @@
 """What any audio hardware can be asked to do; the rest of the application knows only this."""
 
-from collections.abc import Callable
-from typing import Protocol
+from collections.abc import Callable, Mapping
+from typing import Protocol, Self
 
 import numpy as np
 from numpy.typing import NDArray
+
+from dolce.core.processor import ProcessorState
 
 Progress = Callable[[float], None]
 Stopped = Callable[[], bool]
@@ -29,6 +31,18 @@ class AudioDevice(Protocol):
     """
 
     dropouts: int
+
+    def sounding_on(self, output: int) -> str:
+        """Channel whose speaker sounds on an output, as a person in the room hears it; empty where only one can say."""
+        ...
+
+    def with_calibrator(self, level_db: float) -> Self:
+        """The device with an acoustic calibrator on its first microphone, where somebody must not push it on."""
+        ...
+
+    def becomes(self, *, knobs_db: Mapping[str, float], processor: ProcessorState) -> None:
+        """What a hand changes at the gains or at the processor while live sound runs, where it must be computed."""
+        ...
 
     def play_and_record(self, stimulus: NDArray[np.float64], *, output: int, sample_rate_hz: int,
                         progress: Progress, stopped: Stopped) -> NDArray[np.float64]:

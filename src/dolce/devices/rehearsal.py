@@ -4,6 +4,7 @@ import hashlib
 import time
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
+from typing import Self
 
 import numpy as np
 from numpy.typing import NDArray
@@ -12,7 +13,7 @@ from scipy import fft, signal
 from dolce.core.acoustics import RoomSound, room_response, speed_of_sound
 from dolce.core.filters import PeakingFilter, chain_samples
 from dolce.core.geometry import Point, RoomSize
-from dolce.core.processor import DIM_DB, Crossover, ProcessorState, processed
+from dolce.core.processor import DIM_DB, ChannelSettings, Crossover, ProcessorInUse, ProcessorState, processed
 from dolce.core.response import MicrophoneCurve, stretched
 from dolce.core.rig import Ceiling, CeilingWatch, Fault
 from dolce.core.room import SUB_CODES, Box
@@ -79,6 +80,9 @@ _LOW_CORNER_HZ, _TOP_LOSS_DB = 1.5, 0.3          # of the interface: coupling ca
 # What the faults of a rehearsal do.
 _FAULT_GAIN_DB, _FAULT_PREAMP_DB, _FAULT_CROSSOVER_HZ, _FAULT_DRIFT = 8.0, 40.0, 200.0, 60e-6
 _FAULT_EQUALISER = PeakingFilter(frequency_hz=2000.0, gain_db=8.0, q=1.0)
+# What a processor that corrects by itself thinks of this room.
+_OWN_TASTE = (PeakingFilter(frequency_hz=70.0, gain_db=3.0, q=0.8),
+              PeakingFilter(frequency_hz=3000.0, gain_db=-2.0, q=0.7))
 _HUM_DBFS, _BURST_DBFS = -52.0, -18.0
 _HOWL_HZ, _HOWL_DB_PER_S = 1240.0, 90.0
 _OTHER_MICROPHONE_DB = 5.0        # a rise above 4 kHz that the curve knows nothing of
@@ -112,6 +116,8 @@ class RehearsalRig:
         Level of an acoustic calibrator on the microphone, 1 kHz; it hears nothing else then. None for none.
     faults : tuple of Fault
         What is wrong with the rig, to practise.
+    others : tuple of ProcessorInUse
+        Processors behind the one that is loaded; those that are on change the sound to their own taste.
     burst : str
         The channel during whose take here a door slams, if that is among the faults; empty for none.
     path : tuple of Point
@@ -135,6 +141,7 @@ class RehearsalRig:
     live_speed: float = float("inf")
     calibrator_spl_db: float | None = None
     faults: tuple[Fault, ...] = ()
+    others: tuple[ProcessorInUse, ...] = ()
     burst: str = ""
     path: tuple[Point, ...] = ()
     path_s: float = 20.0
@@ -151,6 +158,14 @@ class RehearsalRig:
     def dropouts(self) -> int:
         """A simulation loses nothing."""
         return 0
+
+    def sounding_on(self, output: int) -> str:
+        """See `dolce.devices.interface.AudioDevice`."""
+        return self.sounding(output)[0]
+
+    def with_calibrator(self, level_db: float) -> Self:
+        """See `dolce.devices.interface.AudioDevice`."""
+        return replace(self, calibrator_spl_db=level_db)
 
     @property
     def microphones(self) -> tuple[Point, ...]:
@@ -275,10 +290,17 @@ class RehearsalRig:
                 side: Crossover = crossover[0]
                 samples = signal.sosfilt(side.sections(crossover[1], sample_rate_hz=rate), samples)
             samples = processed(samples, self.processor.settings_for(code), sample_rate_hz=rate)
+            for other in (one for one in self.others if one.passes(code)):
+                samples = self._behind(samples, other, rate)
             gain_db += self.knobs_db.get(code, 0.0) + self.knobs_db.get("volume", 0.0)
             gain_db -= DIM_DB if self.processor.dimmed else 0.0
             fed.append((code, self._with_faults_of_chain(samples * 10 ** (gain_db / 20), code, rate)))
         return fed
+
+    def _behind(self, samples: NDArray, other: ProcessorInUse, rate: int) -> NDArray:
+        """After a processor that corrects by itself: late, and where it is on, to its own taste."""
+        own = _OWN_TASTE if other.name in self.processor.by_themselves else ()
+        return processed(samples, ChannelSettings(delay_s=other.latency_s, filters=own), sample_rate_hz=rate)
 
     def _with_faults_of_chain(self, fed: NDArray, channel: str, rate: int) -> NDArray:
         """What cables, amplifiers and forgotten settings make of the sound on its way to a speaker."""

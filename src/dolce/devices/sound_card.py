@@ -3,13 +3,14 @@
 import threading
 import time
 from collections import deque
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, Self
 
 import numpy as np
 from numpy.typing import NDArray
 
+from dolce.core.processor import ProcessorState
 from dolce.core.rig import Ceiling, CeilingWatch
 from dolce.devices.interface import LIVE_BLOCK_S, Heard, NextBlock, Progress, SoundStopped, Stopped
 from dolce.errors import DeviceError
@@ -101,6 +102,17 @@ class SoundCard:
         self._ceiling = ceiling or Ceiling(peak_dbfs=0.0)
         self.dropouts = 0
         self.silent_after_s: float | None = None
+
+    def sounding_on(self, output: int) -> str:
+        """See `dolce.devices.interface.AudioDevice`: only a person in the room can say."""
+        return ""
+
+    def with_calibrator(self, level_db: float) -> Self:
+        """See `dolce.devices.interface.AudioDevice`: somebody has pushed it on."""
+        return self
+
+    def becomes(self, *, knobs_db: Mapping[str, float], processor: ProcessorState) -> None:
+        """See `dolce.devices.interface.AudioDevice`: real air needs no telling."""
 
     def play_and_record(self, stimulus: NDArray[np.float64], *, output: int, sample_rate_hz: int,
                         progress: Progress, stopped: Stopped) -> NDArray[np.float64]:

@@ -14,6 +14,7 @@ from dolce.services.rig.interface_looping import InterfaceLooping
 from dolce.services.rig.line_checking import LineChecking
 from dolce.services.rig.live_sound import LiveSound
 from dolce.services.rig.microphone_keeping import MicrophoneKeeping
+from dolce.services.rig.processor_at_hand import ProcessorAtHand
 from dolce.services.rig.processor_keeping import ProcessorKeeping
 from dolce.services.rig.reference_levels import ReferenceLevels
 from dolce.services.rig.rigging import Rigging
@@ -82,13 +83,14 @@ def open_services(folder: Path) -> Services:
     context = Context(Database(folder))
     sound = SoundWork(context)
     shaping = Shaping(context)
-    taking = Taking(context, sound)
+    at_hand = ProcessorAtHand(context)
+    taking = Taking(context, sound, at_hand)
     live = LiveSound(context, sound, taking)
     return Services(
         context=context, sound=sound, jobs=JobKeeping(context), room=RoomPlanning(context),
         room_studies=RoomStudies(context), rigging=Rigging(context, sound), lines=LineChecking(context, sound),
         pressure=SoundPressure(context, sound), microphones=MicrophoneKeeping(context, sound),
-        loop=InterfaceLooping(context, sound), processor=ProcessorKeeping(context), live=live,
+        loop=InterfaceLooping(context, sound), processor=ProcessorKeeping(context, at_hand), live=live,
         reference=ReferenceLevels(context, live), sub_matching=SubMatching(context, live), taking=taking,
-        reading=Reading(context), aligning=Aligning(context), shaping=shaping, loading=Loading(context, shaping),
-        proving=Proving(context), progress=Progress(context))
+        reading=Reading(context), aligning=Aligning(context), shaping=shaping,
+        loading=Loading(context, shaping, at_hand), proving=Proving(context), progress=Progress(context))

@@ -13,6 +13,7 @@ from sqlalchemy.orm import Session, sessionmaker
 
 from dolce.errors import StorageError
 from dolce.store.folder import DATABASE, DataFolder
+from dolce.store.repositories.states import StatesAtHand
 from dolce.store.trouble import in_words
 
 BUSY_S = 15.0
@@ -61,6 +62,7 @@ class Database:
         except StorageError:
             self._give_up()
             raise
+        self.states_at_hand = StatesAtHand()
         self.session = sessionmaker(self.engine, expire_on_commit=False)
 
     def new_session(self) -> Session:

@@ -32,11 +32,36 @@ class JobRow(Row):
     seed: Mapped[int]
     # As text: a job that can't be decoded must not keep the list of the others from being read.
     rig: Mapped[str]
-    processor: Mapped[str]
+    processor_id: Mapped[str | None] = mapped_column(ForeignKey("states.id"))
+    simulated_id: Mapped[str | None] = mapped_column(ForeignKey("states.id"))
     round_id: Mapped[int | None]
     alignment_position: Mapped[int | None]
     correction_position: Mapped[int | None]
     plan_position: Mapped[int | None]
+
+
+class StateRow(Row):
+    """What a processor held, under the hash of its text; kept once."""
+
+    __tablename__ = "states"
+    id: Mapped[str] = mapped_column(primary_key=True)
+    body: Mapped[str]
+    bypassed: Mapped[bool]
+    corrects: Mapped[bool]
+
+
+class TapsRow(Row):
+    """Samples of a convolution, under their hash."""
+
+    __tablename__ = "taps"
+    id: Mapped[str] = mapped_column(primary_key=True)
+    data: Mapped[bytes] = mapped_column(LargeBinary)
+
+
+class StateTapsRow(Row):
+    __tablename__ = "state_taps"
+    state_id: Mapped[str] = mapped_column(ForeignKey("states.id", ondelete="CASCADE"), primary_key=True)
+    taps_id: Mapped[str] = mapped_column(ForeignKey("taps.id"), primary_key=True)
 
 
 class PlanStepRow(StepColumns, Row):
@@ -49,7 +74,7 @@ class RoundRow(Row):
     id: Mapped[int] = mapped_column(primary_key=True)
     job_id: Mapped[int] = mapped_column(ForeignKey("jobs.id"))
     name: Mapped[str]
-    state: Mapped[dict | None] = mapped_column(JSON(none_as_null=True))
+    state_id: Mapped[str | None] = mapped_column(ForeignKey("states.id"))
     created_at: Mapped[datetime]
 
 
@@ -101,7 +126,7 @@ class PassRow(Row):
     fraction: Mapped[float]
     seconds_per_step: Mapped[float]
     started_at: Mapped[datetime]
-    result: Mapped[dict] = mapped_column(JSON)
+    result: Mapped[dict | None] = mapped_column(JSON, nullable=False)
 
 
 class AlignmentStepRow(StepColumns, Row):
@@ -143,7 +168,7 @@ class KeptStateRow(Row):
     id: Mapped[int] = mapped_column(primary_key=True)
     job_id: Mapped[int] = mapped_column(ForeignKey("jobs.id"))
     at: Mapped[datetime]
-    state: Mapped[dict] = mapped_column(JSON)
+    state_id: Mapped[str] = mapped_column(ForeignKey("states.id"))
 
 
 class StartRow(Row):

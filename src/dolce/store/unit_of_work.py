@@ -25,6 +25,7 @@ from dolce.store.repositories import (
     Plans,
     Processors,
     Starts,
+    States,
     Takes,
 )
 from dolce.store.trouble import in_words
@@ -49,16 +50,17 @@ class UnitOfWork:
         except DBAPIError as error:
             self._session.close()
             raise in_words(error) from error
-        self.jobs = Jobs(self._session)
+        states = States(self._session, self._database.states_at_hand)
+        self.jobs = Jobs(self._session, states)
         self.plans = Plans(self._session)
-        self.takes = Takes(self._session)
+        self.takes = Takes(self._session, states)
         self.passes = Passes(self._session, self._truth)
         self.alignments = Alignments(self._session)
         self.corrections = Corrections(self._session)
         self.logbook = Logbook(self._session)
         self.microphones = Microphones(self._session)
         self.processors = Processors(self._session)
-        self.kept_states = KeptStates(self._session)
+        self.kept_states = KeptStates(self._session, states)
         self.starts = Starts(self._session)
         return self
 

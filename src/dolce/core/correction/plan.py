@@ -7,7 +7,7 @@ from typing import Literal
 import numpy as np
 from numpy.typing import NDArray
 
-from dolce.core import checked
+from dolce.core.checked import limited, ranges
 from dolce.errors import InvalidValue
 
 Verdict = Literal["correct", "only cut", "leave"]
@@ -41,28 +41,22 @@ class Limits:
         1 to 31.
     """
 
-    from_hz: float = 20.0
-    to_hz: float = 500.0
-    max_boost_db: float = 3.0
-    max_cut_db: float = 12.0
-    min_q: float = 0.7
-    max_q: float = 10.0
-    bands: int = 10
+    from_hz: float = limited(10, 20_000, where="range from", unit="Hz", default=20.0)
+    to_hz: float = limited(10, 20_000, where="range to", unit="Hz", default=500.0)
+    max_boost_db: float = limited(0, 12, where="largest boost", unit="dB", default=3.0)
+    max_cut_db: float = limited(0, 24, where="largest cut", unit="dB", default=12.0)
+    min_q: float = limited(0.2, 20, where="Q from", default=0.7)
+    max_q: float = limited(0.2, 20, where="Q to", default=10.0)
+    bands: int = limited(1, 31, where="bands", whole=True, default=10)
 
     def __post_init__(self) -> None:
-        checked.within(self.from_hz, low=10, high=20_000, where="range from", unit="Hz")
-        checked.within(self.to_hz, low=10, high=20_000, where="range to", unit="Hz")
+        ranges(self)
         if self.to_hz < self.from_hz * 2 ** (1 / 3):
             raise InvalidValue(f"{self.from_hz:g} to {self.to_hz:g} Hz is upside down or too narrow.", where="range to",
                                remedy=f"End at {self.from_hz * 2 ** (1 / 3):.0f} Hz or above.")
-        checked.within(self.max_boost_db, low=0, high=12, where="largest boost", unit="dB")
-        checked.within(self.max_cut_db, low=0, high=24, where="largest cut", unit="dB")
-        checked.within(self.min_q, low=0.2, high=20, where="Q from")
-        checked.within(self.max_q, low=0.2, high=20, where="Q to")
         if self.max_q <= self.min_q:
             raise InvalidValue(f"Q {self.min_q:g} to {self.max_q:g} is upside down.", where="Q to",
                                remedy="End above the start.")
-        checked.within(self.bands, low=1, high=31, where="bands")
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -6,6 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dolce.core import checked
+from dolce.core.checked import limited, ranges
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -24,16 +25,13 @@ class Target:
         100 to 10000.
     """
 
-    bass_lift_db: float = 0.0
-    bass_corner_hz: float = 80.0
-    tilt_db_per_octave: float = 0.0
-    tilt_from_hz: float = 1000.0
+    bass_lift_db: float = limited(-6, 15, where="bass lift", unit="dB", default=0.0)
+    bass_corner_hz: float = limited(30, 300, where="bass lift below", unit="Hz", default=80.0)
+    tilt_db_per_octave: float = limited(-3, 3, where="tilt", unit="dB per octave", default=0.0)
+    tilt_from_hz: float = limited(100, 10_000, where="tilt from", unit="Hz", default=1000.0)
 
     def __post_init__(self) -> None:
-        checked.within(self.bass_lift_db, low=-6, high=15, where="bass lift", unit="dB")
-        checked.within(self.bass_corner_hz, low=30, high=300, where="bass lift below", unit="Hz")
-        checked.within(self.tilt_db_per_octave, low=-3, high=3, where="tilt", unit="dB per octave")
-        checked.within(self.tilt_from_hz, low=100, high=10_000, where="tilt from", unit="Hz")
+        ranges(self)
 
     def level_db(self, frequency_hz: NDArray) -> NDArray[np.float64]:
         """Target in dB relative to its own middle, shape as given."""

@@ -7,7 +7,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 from scipy import signal
 
-from dolce.core import checked
+from dolce.core.checked import limited, ranges
 from dolce.core.filters.biquad import peaking_biquad
 
 
@@ -15,14 +15,12 @@ from dolce.core.filters.biquad import peaking_biquad
 class PeakingFilter:
     """One band: 5 Hz to 24 kHz, -30 to +15 dB, Q 0.1 to 50 (Q of the half of the gain in dB)."""
 
-    frequency_hz: float
-    gain_db: float
-    q: float
+    frequency_hz: float = limited(5, 24_000, where="frequency", unit="Hz")
+    gain_db: float = limited(-30, 15, where="gain", unit="dB")
+    q: float = limited(0.1, 50, where="Q")
 
     def __post_init__(self) -> None:
-        checked.within(self.frequency_hz, low=5, high=24_000, where="frequency", unit="Hz")
-        checked.within(self.gain_db, low=-30, high=15, where="gain", unit="dB")
-        checked.within(self.q, low=0.1, high=50, where="Q")
+        ranges(self)
 
     @property
     def width_octaves(self) -> float:

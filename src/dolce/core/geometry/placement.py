@@ -11,6 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dolce.core import checked
+from dolce.core.checked import limited, ranges
 from dolce.errors import InvalidValue
 
 
@@ -18,16 +19,17 @@ from dolce.errors import InvalidValue
 class RoomSize:
     """A box of 1 to 30 m by 1 to 30 m, 1.5 to 12 m high; air at 0 to 40 degrees Celsius."""
 
-    length_m: float
-    width_m: float
-    height_m: float
-    temperature_c: float = 20.0
+    length_m: float = limited(1, 30, where="length", unit="m")
+    width_m: float = limited(1, 30, where="width", unit="m")
+    height_m: float = limited(1.5, 12, where="height", unit="m")
+    temperature_c: float = limited(0, 40, where="temperature", unit="°C", default=20.0)
 
     def __post_init__(self) -> None:
-        checked.within(self.length_m, low=1, high=30, where="length", unit="m")
-        checked.within(self.width_m, low=1, high=30, where="width", unit="m")
-        checked.within(self.height_m, low=1.5, high=12, where="height", unit="m")
-        checked.within(self.temperature_c, low=0, high=40, where="temperature", unit="°C")
+        ranges(self)
+
+    @property
+    def volume_m3(self) -> float:
+        return self.length_m * self.width_m * self.height_m
 
     def require_inside(self, point: "Point", *, where: str) -> None:
         """Raise InvalidValue naming the axis, if `point` is not inside the box."""

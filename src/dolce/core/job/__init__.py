@@ -1,16 +1,20 @@
 """The words of a job: rig, rounds and takes, as values; the room is `dolce.core.room`."""
 
-from dolce.core.job.model import (
-    SAMPLE_RATES_HZ,
-    DamagedJob,
-    Job,
-    LogEntry,
-    PassRecord,
-    Rig,
-    Round,
-    TakeRecord,
+from dolce.core.job.model import DamagedJob, Job, LogEntry, PassRecord, Round, TakeRecord
+from dolce.core.job.placements import placement_of
+from dolce.core.job.results import (
+    RESULT_OF,
+    LevelResult,
+    LineHeard,
+    LinesResult,
+    NoiseResult,
+    PassResult,
+    ReadingsResult,
 )
+from dolce.core.job.rig import SAMPLE_RATES_HZ, Interface, Levels, Rehearsal, Rig
 from dolce.core.job.rounds import latest_corrected, moved_between, proposed_base
 
-__all__ = ["SAMPLE_RATES_HZ", "DamagedJob", "Job", "LogEntry", "PassRecord", "Rig", "Round", "TakeRecord",
-           "latest_corrected", "moved_between", "proposed_base"]
+__all__ = ["RESULT_OF", "SAMPLE_RATES_HZ", "DamagedJob", "Interface", "Job", "LevelResult", "Levels", "LineHeard",
+           "LinesResult", "LogEntry", "NoiseResult", "PassRecord", "PassResult", "ReadingsResult", "Rehearsal", "Rig",
+           "Round", "TakeRecord", "latest_corrected", "moved_between", "placement_of",
+           "proposed_base"]

@@ -3,7 +3,6 @@
 from collections.abc import Iterable, Mapping, Sequence
 
 from dolce.core.job.model import Round, TakeRecord
-from dolce.core.processor import BYPASS
 
 
 def proposed_base(rounds: Sequence[Round], cells: Mapping[int, int]) -> Round | None:
@@ -17,14 +16,13 @@ def proposed_base(rounds: Sequence[Round], cells: Mapping[int, int]) -> Round | 
     -----
     The fullest one, and the latest of those that are equally full: a single take in a later round is no new start.
     """
-    bypassed = [r for r in rounds if r.state is not None and r.state.active == BYPASS and cells.get(r.id)]
+    bypassed = [r for r in rounds if r.bypassed and cells.get(r.id)]
     return max(bypassed, key=lambda r: (cells[r.id], r.id), default=None)
 
 
 def latest_corrected(rounds: Sequence[Round], cells: Mapping[int, int]) -> Round | None:
     """The latest round with takes that was made through a preset that corrects."""
-    through = [r for r in rounds if r.state is not None and r.state.active != BYPASS and r.state.corrects
-               and cells.get(r.id)]
+    through = [r for r in rounds if r.corrects and cells.get(r.id)]
     return through[-1] if through else None
 
 

@@ -16,11 +16,15 @@ MARGIN_TO_CLIPPING_DB = 6.0
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class LevelReading:
-    """Noise, signal and peak at the microphone input, dBFS as AES17 counts, and the verdict in words."""
+    """Noise, signal and peak at the microphone input, dBFS as AES17 counts, and the verdict in words.
+
+    `over_db` is how much louder the sweep is than suits the room; None where sound pressure is not known.
+    """
 
     noise_dbfs: float
     signal_dbfs: float
     peak_dbfs: float
+    over_db: float | None = None
 
     @property
     def above_noise_db(self) -> float:
@@ -36,6 +40,8 @@ class LevelReading:
             return "clipped"
         if self.to_clipping_db < MARGIN_TO_CLIPPING_DB:
             return "too loud"
+        if self.over_db is not None and self.over_db > 0:
+            return "too loud"
         if self.above_noise_db >= ENOUGH_ABOVE_NOISE_DB:
             return "good"
         return "usable" if self.above_noise_db >= LEAST_ABOVE_NOISE_DB else "too soft"
@@ -46,6 +52,9 @@ class LevelReading:
         match self.verdict:
             case "clipped":
                 return "The input runs out of range. Turn the microphone gain down by 12 dB and check again."
+            case "too loud" if self.to_clipping_db >= MARGIN_TO_CLIPPING_DB:
+                return (f"That is {self.over_db:.0f} dB louder than suits this room, for ears and speakers. "
+                        f"Turn the sweep level down by about {max(1.0, self.over_db):.0f} dB.")
             case "too loud":
                 down = MARGIN_TO_CLIPPING_DB + 2 - self.to_clipping_db
                 return f"Turn the microphone gain down by about {down:.0f} dB."

@@ -1,17 +1,35 @@
-"""What a processor is told, what it can hold, and what it does with sound."""
+"""What processors are told, what they can hold, and what they do with sound."""
 
-from dolce.core.processor.limits import REHEARSAL_LIMITS, ProcessorLimits
-from dolce.core.processor.settings import (
-    BYPASS,
-    DIM_DB,
-    BassManagement,
-    ChannelSettings,
-    Convolution,
-    Crossover,
-    Preset,
-    ProcessorState,
-    processed,
+from dolce.core.processor.chain import (
+    REHEARSAL_PROCESSOR,
+    SAID_PROCESSOR,
+    ProcessorInUse,
+    checked_chain,
+    with_loaded,
 )
+from dolce.core.processor.crossover import Crossover
+from dolce.core.processor.limits import REHEARSAL_LIMITS, Capabilities, ProcessorLimits
+from dolce.core.processor.preset import BassManagement, Preset
+from dolce.core.processor.settings import ChannelSettings, Convolution
+from dolce.core.processor.sound import processed
+from dolce.core.processor.state import BYPASS, DIM_DB, ProcessorState
 
-__all__ = ["BYPASS", "DIM_DB", "REHEARSAL_LIMITS", "BassManagement", "ChannelSettings", "Convolution", "Crossover",
-           "Preset", "ProcessorLimits", "ProcessorState", "processed"]
+__all__ = [
+    "BYPASS",
+    "DIM_DB",
+    "REHEARSAL_LIMITS",
+    "REHEARSAL_PROCESSOR",
+    "SAID_PROCESSOR",
+    "BassManagement",
+    "Capabilities",
+    "ChannelSettings",
+    "Convolution",
+    "Crossover",
+    "Preset",
+    "ProcessorInUse",
+    "ProcessorLimits",
+    "ProcessorState",
+    "checked_chain",
+    "processed",
+    "with_loaded",
+]

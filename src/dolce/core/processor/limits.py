@@ -2,10 +2,11 @@
 
 from dataclasses import dataclass, replace
 
-from dolce.core import checked
+from dolce.core.checked import limited, ranges
 from dolce.core.correction import Limits
 from dolce.core.filters import PeakingFilter
-from dolce.core.processor.settings import ChannelSettings, Preset
+from dolce.core.processor.preset import Preset
+from dolce.core.processor.settings import ChannelSettings
 from dolce.errors import InvalidValue
 
 
@@ -24,6 +25,8 @@ class ProcessorLimits:
     lowest_q, highest_q : float
     lowest_trim_db, highest_trim_db, trim_step_db : float
     most_delay_s : float
+    crossovers : bool
+        Whether outputs have crossovers, and bass can be sent to the subs.
     taps : int
         Of a convolution per output; 0 for none.
     presets : int
@@ -32,37 +35,27 @@ class ProcessorLimits:
 
     id: int | None = None
     name: str
-    bands: int = 10
-    lowest_gain_db: float = -24.0
-    highest_gain_db: float = 12.0
-    gain_step_db: float = 0.1
-    lowest_q: float = 0.2
-    highest_q: float = 20.0
-    lowest_trim_db: float = -40.0
-    highest_trim_db: float = 12.0
-    trim_step_db: float = 0.1
-    most_delay_s: float = 0.2
-    taps: int = 0
-    presets: int = 2
+    bands: int = limited(0, 31, where="bands", whole=True, default=10)
+    lowest_gain_db: float = limited(-30, 0, where="lowest gain", unit="dB", default=-24.0)
+    highest_gain_db: float = limited(0, 15, where="highest gain", unit="dB", default=12.0)
+    gain_step_db: float = limited(0.01, 3, where="gain step", unit="dB", default=0.1)
+    lowest_q: float = limited(0.1, 10, where="lowest Q", default=0.2)
+    highest_q: float = limited(0.2, 50, where="highest Q", default=20.0)
+    lowest_trim_db: float = limited(-40, 0, where="lowest trim", unit="dB", default=-40.0)
+    highest_trim_db: float = limited(0, 12, where="highest trim", unit="dB", default=12.0)
+    trim_step_db: float = limited(0.01, 3, where="trim step", unit="dB", default=0.1)
+    most_delay_s: float = limited(0, 0.2, where="largest delay", unit="s", default=0.2)
+    crossovers: bool = True
+    taps: int = limited(0, 200_000, where="taps", whole=True, default=0)
+    presets: int = limited(1, 20, where="presets", whole=True, default=2)
 
     def __post_init__(self) -> None:
         if not self.name.strip():
             raise InvalidValue("a processor needs a name.", where="name", remedy="Type one.")
-        checked.within(self.bands, low=0, high=31, where="bands")
-        checked.within(self.lowest_gain_db, low=-30, high=0, where="lowest gain", unit="dB")
-        checked.within(self.highest_gain_db, low=0, high=15, where="highest gain", unit="dB")
-        checked.within(self.gain_step_db, low=0.01, high=3, where="gain step", unit="dB")
-        checked.within(self.lowest_q, low=0.1, high=10, where="lowest Q")
-        checked.within(self.highest_q, low=0.2, high=50, where="highest Q")
+        ranges(self)
         if self.highest_q <= self.lowest_q:
             raise InvalidValue(f"Q {self.lowest_q:g} to {self.highest_q:g} is upside down.", where="highest Q",
                                remedy="End above the start.")
-        checked.within(self.lowest_trim_db, low=-40, high=0, where="lowest trim", unit="dB")
-        checked.within(self.highest_trim_db, low=0, high=12, where="highest trim", unit="dB")
-        checked.within(self.trim_step_db, low=0.01, high=3, where="trim step", unit="dB")
-        checked.within(self.most_delay_s, low=0, high=0.2, where="largest delay", unit="s")
-        checked.within(self.taps, low=0, high=200_000, where="taps")
-        checked.within(self.presets, low=1, high=20, where="presets")
 
     def narrowed(self, limits: Limits) -> Limits:
         """Limits of a correction drawn in to what the device's bands can do."""
@@ -84,8 +77,10 @@ class ProcessorLimits:
 
     def broken_by(self, preset: Preset) -> tuple[str, ...]:
         """What of a preset the device can't hold, one sentence each; empty where it fits."""
-        return tuple(f"{channel}: {text}" for channel, settings in preset.channels.items()
-                     for text in self.broken_by_channel(settings))
+        routing = ("bass goes to the subs, the device has no crossovers",) if (
+            preset.bass is not None and not self.crossovers) else ()
+        return routing + tuple(f"{channel}: {text}" for channel, settings in preset.channels.items()
+                               for text in self.broken_by_channel(settings))
 
     def broken_by_channel(self, settings: ChannelSettings) -> tuple[str, ...]:
         """What of one output's settings the device can't hold."""
@@ -109,9 +104,38 @@ class ProcessorLimits:
             found.append(f"trim {settings.trim_db:+.2f} dB, the device goes in steps of {self.trim_step_db:g} dB")
         if settings.delay_s > self.most_delay_s + 1e-9:
             found.append(f"delay {settings.delay_s * 1000:.2f} ms, the device allows {self.most_delay_s * 1000:g} ms")
-        if settings.convolution is not None and len(settings.convolution.taps) > self.taps:
-            found.append(f"{len(settings.convolution.taps)} taps, the device has {self.taps}")
+        if not self.crossovers and (settings.high_pass or settings.low_pass):
+            found.append("crossover, the device has none")
+        if settings.convolution is not None and settings.convolution.taps > self.taps:
+            found.append(f"{settings.convolution.taps} taps, the device has {self.taps}")
         return tuple(found)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Capabilities:
+    """What a processor can be asked to do, besides what fits its limits.
+
+    Attributes
+    ----------
+    readable : bool
+        It says what it holds. Of any other, what the person said last is all that is known.
+    loads : bool
+        It takes presets and plays them when told to; in any other the person does both, and says so.
+    mutes, dims : bool
+        It shuts channels, and turns everything down by 20 dB.
+    simulated : bool
+        It exists in the rehearsal alone.
+    """
+
+    readable: bool = False
+    loads: bool = False
+    mutes: bool = False
+    dims: bool = False
+    simulated: bool = False
+
+
+SAID = Capabilities()
+REHEARSAL = Capabilities(readable=True, loads=True, mutes=True, dims=True, simulated=True)
 
 
 def _between_steps(value: float, step: float) -> bool:

@@ -5,6 +5,7 @@ from dolce.core.response.averaging import SpotAverage, average_over_spots, mean_
 from dolce.core.response.capture import Capture, SweepDrowned, analyse_recording, without_response
 from dolce.core.response.clock_drift import resampled, stretched, without_drift
 from dolce.core.response.deconvolution import Deconvolver
+from dolce.core.response.electronics import InterfaceLoop, interface_loop
 from dolce.core.response.impulse import ImpulseResponse
 from dolce.core.response.microphone import MicrophoneCurve
 from dolce.core.response.moving_average import moving_average_level_db
@@ -17,30 +18,10 @@ from dolce.core.response.spectrum import (
     phase_deg,
     smoothed_level_db,
 )
+from dolce.core.response.sub_arrival import sub_arrival
 
-__all__ = [
-    "ANALYSIS_GRID_HZ",
-    "Arrival",
-    "Capture",
-    "Deconvolver",
-    "FrequencyResponse",
-    "ImpulseResponse",
-    "MicrophoneCurve",
-    "Quality",
-    "SpotAverage",
-    "SweepDrowned",
-    "analyse_recording",
-    "average_over_spots",
-    "clipped_samples",
-    "find_arrival",
-    "level_on_grid",
-    "mean_spread_db",
-    "moving_average_level_db",
-    "phase_deg",
-    "resampled",
-    "smoothed_level_db",
-    "smoothed_power",
-    "stretched",
-    "without_drift",
-    "without_response",
-]
+__all__ = ["ANALYSIS_GRID_HZ", "Arrival", "Capture", "Deconvolver", "FrequencyResponse", "ImpulseResponse",
+           "InterfaceLoop", "MicrophoneCurve", "Quality", "SpotAverage", "SweepDrowned", "analyse_recording",
+           "average_over_spots", "clipped_samples", "find_arrival", "interface_loop", "level_on_grid",
+           "mean_spread_db", "moving_average_level_db", "phase_deg", "resampled", "smoothed_level_db",
+           "smoothed_power", "stretched", "sub_arrival", "without_drift", "without_response"]

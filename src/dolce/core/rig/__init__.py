@@ -1,7 +1,6 @@
 """The rig: microphones, electronics, levels, and checking that every line is right."""
 
-from dolce.core.rig.ceiling import Ceiling, CeilingWatch
-from dolce.core.rig.electronics import InterfaceLoop, interface_loop
+from dolce.core.rig.ceiling import Ceiling, CeilingWatch, loudest_sweep_db, suggested_ceiling_db
 from dolce.core.rig.faults import FAULTS, Fault, checked_faults
 from dolce.core.rig.level_ramp import START_DBFS, STEP_DB, RampStep, ramp_step
 from dolce.core.rig.line_check import (
@@ -15,6 +14,7 @@ from dolce.core.rig.line_check import (
 )
 from dolce.core.rig.microphones import (
     ANGLES,
+    MOST_INPUTS,
     POINTINGS,
     Microphone,
     MicrophoneFinding,
@@ -40,14 +40,13 @@ from dolce.core.rig.room_noise import (
     room_noise,
 )
 from dolce.core.rig.slate import SLATE, slate_missing
-from dolce.core.rig.sub_arrival import sub_arrival
 from dolce.core.rig.sub_match import WAYS, SubMatch, SubReading, sub_changes, subs_agree
 
-__all__ = ["ANGLES", "CHOICES_DB", "FAULTS", "LINE_BAND_HZ", "NOISE_THIRDS_HZ", "POINTINGS", "SECOND_BELOW_DB",
-           "SLATE", "START_DBFS", "STEP_DB", "SUB_BAND_HZ", "WAYS", "Ceiling", "CeilingWatch",
-           "ChannelLevel", "Fault", "InterfaceLoop", "LineFinding", "LineReading", "LineVerdict",
-           "Microphone", "MicrophoneFinding", "MicrophoneInUse", "RampStep", "RoomNoise", "SubMatch",
-           "SubReading", "band_share_db", "checked_faults", "differences", "full_scale_by_sensitivity_db", "goal_db",
-           "implausible_full_scale", "interface_loop", "line_reading", "line_verdicts",
-           "microphone_findings", "noise_thirds_dbfs", "ramp_step", "reference_source", "room_noise",
-           "slate_missing", "sub_arrival", "sub_changes", "subs_agree", "suggested_level_db"]
+__all__ = ["ANGLES", "CHOICES_DB", "FAULTS", "LINE_BAND_HZ", "MOST_INPUTS", "NOISE_THIRDS_HZ", "POINTINGS",
+           "SECOND_BELOW_DB", "SLATE", "START_DBFS", "STEP_DB", "SUB_BAND_HZ", "WAYS", "Ceiling", "CeilingWatch",
+           "ChannelLevel", "Fault", "LineFinding", "LineReading", "LineVerdict", "Microphone", "MicrophoneFinding",
+           "MicrophoneInUse", "RampStep", "RoomNoise", "SubMatch", "SubReading", "band_share_db", "checked_faults",
+           "differences", "full_scale_by_sensitivity_db", "goal_db", "implausible_full_scale", "line_reading",
+           "line_verdicts", "loudest_sweep_db", "microphone_findings", "noise_thirds_dbfs", "ramp_step",
+           "reference_source", "room_noise", "slate_missing", "sub_changes", "subs_agree", "suggested_ceiling_db",
+           "suggested_level_db"]

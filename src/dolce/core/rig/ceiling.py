@@ -5,12 +5,26 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from dolce.core import checked
+from dolce.core.checked import limited, ranges
 from dolce.core.levels import CLIPS_AT, SoundLevelMeter, peak_dbfs
+from dolce.core.rig.reference_level import suggested_level_db
 from dolce.errors import Conflict
 
 _ROUNDING_DB = 0.01
 _HOWLS_AFTER_S = 0.4
+
+ABOVE_WORKING_LEVEL_DB = 12.0     # what the modes of a small room add to a sweep at the working level
+SWEEP_ABOVE_WORKING_LEVEL_DB = 6.0     # louder gains nothing but distortion and tired ears: our choice
+
+
+def loudest_sweep_db(volume_m3: float) -> float:
+    """What a sweep need not exceed at the microphone in a room of this volume, dB SPL."""
+    return suggested_level_db(volume_m3) + SWEEP_ABOVE_WORKING_LEVEL_DB
+
+
+def suggested_ceiling_db(volume_m3: float) -> float:
+    """The ceiling at the microphone that suits a room of this volume, dB SPL: well above its working level."""
+    return suggested_level_db(volume_m3) + ABOVE_WORKING_LEVEL_DB
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -27,14 +41,12 @@ class Ceiling:
         What makes dB SPL of the microphone's dBFS; without it `spl_db` can't be watched.
     """
 
-    peak_dbfs: float = -6.0
-    spl_db: float | None = None
+    peak_dbfs: float = limited(-60, 0, where="ceiling", unit="dBFS", default=-6.0)
+    spl_db: float | None = limited(50, 120, where="ceiling at the microphone", unit="dB SPL", default=None)
     full_scale_spl_db: float | None = None
 
     def __post_init__(self) -> None:
-        checked.within(self.peak_dbfs, low=-60, high=0, where="ceiling", unit="dBFS")
-        if self.spl_db is not None:
-            checked.within(self.spl_db, low=50, high=120, where="ceiling at the microphone", unit="dB SPL")
+        ranges(self)
 
     @property
     def watches_pressure(self) -> bool:

@@ -8,8 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dolce.core.levels import LEVEL_BAND_HZ, SUB_LEVEL_BAND_HZ, dbfs_rms, peak_dbfs
-from dolce.core.response import Deconvolver, ImpulseResponse, analyse_recording, level_on_grid
-from dolce.core.rig.sub_arrival import sub_arrival
+from dolce.core.response import Deconvolver, ImpulseResponse, analyse_recording, level_on_grid, sub_arrival
 from dolce.errors import InvalidValue
 
 LINE_BAND_HZ = (40.0, 20_000.0)

@@ -8,9 +8,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dolce.core import checked
+from dolce.core.checked import limited, ranges
 from dolce.core.response import ANALYSIS_GRID_HZ, MicrophoneCurve, smoothed_level_db
 from dolce.errors import InvalidValue
 
+MOST_INPUTS = 64
 Angle = Literal[0, 90]
 ANGLES: tuple[Angle, ...] = (0, 90)
 Pointing = Literal["", "speakers", "ceiling", "floor"]
@@ -38,15 +40,14 @@ class Microphone:
     id: int | None = None
     name: str
     serial: str = ""
-    sensitivity_mv_pa: float | None = None
+    sensitivity_mv_pa: float | None = limited(0.1, 1000, where="sensitivity", unit="mV/Pa", default=None)
     curves: Mapping[int, MicrophoneCurve] = field(default_factory=dict)
     curve_files: Mapping[int, str] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
         if not self.name.strip():
             raise InvalidValue("a microphone needs a name.", where="name", remedy="Type one.")
-        if self.sensitivity_mv_pa is not None:
-            checked.within(self.sensitivity_mv_pa, low=0.1, high=1000, where="sensitivity", unit="mV/Pa")
+        ranges(self)
         if not set(self.curves) <= set(ANGLES):
             raise InvalidValue(f"curves for {sorted(self.curves)} degrees.", where="curves",
                                remedy="0 and 90 degrees are kept.")
@@ -63,11 +64,11 @@ class MicrophoneInUse:
     """
 
     microphone: Microphone
-    input: int = 1
+    input: int = limited(1, MOST_INPUTS, where="microphone input", whole=True, default=1)
     difference: MicrophoneCurve | None = None
 
     def __post_init__(self) -> None:
-        checked.within(self.input, low=1, high=64, where="microphone input")
+        ranges(self)
 
     def curve(self, pointing: str) -> tuple[MicrophoneCurve | None, Angle | None]:
         """The curve to take out and its angle: the one the pointing asks for, else the other one, else none."""

@@ -4,7 +4,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Literal
 
-from dolce.core import checked
+from dolce.core.checked import limited, ranges
 from dolce.core.levels import SUB_LEVEL_BAND_HZ
 from dolce.core.signals import Source
 
@@ -34,19 +34,14 @@ class SubMatch:
 
     way: Way = "close"
     sound: Literal["tone", "noise"] = "noise"
-    tone_hz: float = USUAL_TONE_HZ
-    tuning_hz: float | None = None
-    distance_m: float = USUAL_DISTANCE_M
-    step_db: float = 0.1
-    level_dbfs: float = -40.0
+    tone_hz: float = limited(20, 120, where="tone", unit="Hz", default=USUAL_TONE_HZ)
+    tuning_hz: float | None = limited(10, 100, where="tuning", unit="Hz", default=None)
+    distance_m: float = limited(0.02, 1.0, where="distance", unit="m", default=USUAL_DISTANCE_M)
+    step_db: float = limited(0.05, 3, where="step", unit="dB", default=0.1)
+    level_dbfs: float = limited(-60, -10, where="level", unit="dBFS", default=-40.0)
 
     def __post_init__(self) -> None:
-        checked.within(self.tone_hz, low=20, high=120, where="tone", unit="Hz")
-        if self.tuning_hz is not None:
-            checked.within(self.tuning_hz, low=10, high=100, where="tuning", unit="Hz")
-        checked.within(self.distance_m, low=0.02, high=1.0, where="distance", unit="m")
-        checked.within(self.step_db, low=0.05, high=3, where="step", unit="dB")
-        checked.within(self.level_dbfs, low=-60, high=-10, where="level", unit="dBFS")
+        ranges(self)
 
     @property
     def source(self) -> Source:

@@ -9,6 +9,7 @@ from typing import Literal
 
 from dolce.core import checked
 from dolce.core.acoustics import speed_of_sound
+from dolce.core.checked import limited, ranges
 from dolce.core.geometry import Corners, Point, RoomSize, checked_outline, distance_m, inside_outline
 from dolce.core.room.channels import CHANNEL_NAMES, SUB_CODES, channel_name
 from dolce.core.room.layouts import LAYOUT_NAMES
@@ -50,12 +51,12 @@ class Speaker:
 
     channel: str
     place: Point
-    output: int
+    output: int = limited(1, MOST_OUTPUTS, where="output", whole=True)
     name: str = ""
     aim: Literal["main seat", "straight", "angle"] = "main seat"
-    toe_in_deg: float = 0.0
+    toe_in_deg: float = limited(-180, 180, where="toe-in", unit="degrees", default=0.0)
     source: Literal["point", "line"] = "point"
-    low_limit_hz: float | None = None
+    low_limit_hz: float | None = limited(5, 500, where="low limit", unit="Hz", default=None)
     in_wall: bool = False
     partner: str | None = None
 
@@ -65,10 +66,7 @@ class Speaker:
                                remedy="Use up to 8 letters and digits, a letter first.")
         where = f"speaker {self.channel}"
         checked.text(self.name, longest=40, where=f"{where}, name")
-        checked.within(self.output, low=1, high=MOST_OUTPUTS, where=f"{where}, output")
-        checked.within(self.toe_in_deg, low=-180, high=180, where=f"{where}, toe-in", unit="degrees")
-        if self.low_limit_hz is not None:
-            checked.within(self.low_limit_hz, low=5, high=500, where=f"{where}, low limit", unit="Hz")
+        ranges(self, of=where)
         for value, choices, what in ((self.aim, ("main seat", "straight", "angle"), "aim"),
                                      (self.source, ("point", "line"), "source")):
             if value not in choices:
@@ -93,13 +91,13 @@ class Seat:
     name: str
     place: Point
     is_main: bool = True
-    weight: float = 1.0
+    weight: float = limited(0, 10, where="weight", default=1.0)
 
     def __post_init__(self) -> None:
         if not self.name.strip() or len(self.name) > 40:
             raise InvalidValue("a seat needs a name of up to 40 characters.", where="seat")
         checked.text(self.name, longest=40, where="seat")
-        checked.within(self.weight, low=0, high=10, where=f"{self.name}, weight")
+        ranges(self, of=self.name)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dolce.core import checked
+from dolce.core.checked import limited, ranges
 from dolce.core.levels import dbfs_rms, peak_dbfs
 from dolce.core.signals.noise import pink_noise
 from dolce.core.signals.sweep import Sweep
@@ -35,15 +36,14 @@ class Source:
     """
 
     kind: Kind = "silence"
-    level_dbfs: float = -40.0
-    frequency_hz: float = 1000.0
+    level_dbfs: float = limited(-90, -3, where="level", unit="dBFS", default=-40.0)
+    frequency_hz: float = limited(10, 22_000, where="frequency", unit="Hz", default=1000.0)
     band_hz: tuple[float, float] = (500.0, 2000.0)
 
     def __post_init__(self) -> None:
         if self.kind not in KINDS:
             raise InvalidValue(f"{self.kind!r} is not a source.", where="source", remedy=f"Choose {', '.join(KINDS)}.")
-        checked.within(self.level_dbfs, low=-90, high=-3, where="level", unit="dBFS")
-        checked.within(self.frequency_hz, low=10, high=22_000, where="frequency", unit="Hz")
+        ranges(self)
         low, high = self.band_hz
         checked.within(low, low=10, high=20_000, where="band from", unit="Hz")
         checked.within(high, low=10, high=22_000, where="band to", unit="Hz")

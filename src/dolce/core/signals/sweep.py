@@ -6,7 +6,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from dolce.core import checked
+from dolce.core.checked import limited, ranges
 from dolce.errors import InvalidValue
 
 _FADE_IN_S = 0.02
@@ -31,14 +31,12 @@ class Sweep:
 
     start_hz: float = 10.0
     stop_hz: float = 22_000.0
-    duration_s: float = 5.0
-    sample_rate_hz: int = 48_000
-    level_dbfs: float = -12.0
+    duration_s: float = limited(0.1, 60, where="sweep length", unit="s", default=5.0)
+    sample_rate_hz: int = limited(8_000, 192_000, where="sample rate", unit="Hz", whole=True, default=48_000)
+    level_dbfs: float = limited(-90, 0, where="sweep level", unit="dBFS", default=-12.0)
 
     def __post_init__(self) -> None:
-        checked.within(self.sample_rate_hz, low=8_000, high=192_000, where="sample rate", unit="Hz")
-        checked.within(self.duration_s, low=0.1, high=60, where="sweep length", unit="s")
-        checked.within(self.level_dbfs, low=-90, high=0, where="sweep level", unit="dBFS")
+        ranges(self)
         if not 0 < self.start_hz < self.stop_hz:
             raise InvalidValue(f"a sweep from {self.start_hz:g} to {self.stop_hz:g} Hz does not rise.",
                                where="sweep range", remedy="Start above 0 and below the end.")

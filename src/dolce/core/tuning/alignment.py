@@ -4,7 +4,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Literal
 
-from dolce.core import checked
+from dolce.core.checked import limited, ranges
 from dolce.core.processor import BassManagement, ChannelSettings, Crossover
 
 
@@ -12,15 +12,14 @@ from dolce.core.processor import BassManagement, ChannelSettings, Crossover
 class ChannelAlignment:
     """One output: trim -40 to 12 dB, delay 0 to 0.2 s, polarity, and its side of a crossover."""
 
-    trim_db: float = 0.0
-    delay_s: float = 0.0
+    trim_db: float = limited(-40, 12, where="trim", unit="dB", default=0.0)
+    delay_s: float = limited(0, 0.2, where="delay", unit="s", default=0.0)
     polarity: Literal["normal", "inverted"] = "normal"
     high_pass: Crossover | None = None
     low_pass: Crossover | None = None
 
     def __post_init__(self) -> None:
-        checked.within(self.trim_db, low=-40, high=12, where="trim", unit="dB")
-        checked.within(self.delay_s, low=0, high=0.2, where="delay", unit="s")
+        ranges(self)
 
     @property
     def settings(self) -> ChannelSettings:

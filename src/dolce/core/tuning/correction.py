@@ -5,6 +5,7 @@ from dataclasses import dataclass, field, replace
 from typing import Literal
 
 from dolce.core import checked
+from dolce.core.checked import limited, ranges
 from dolce.core.correction import Limits, Target
 from dolce.core.filters import PeakingFilter
 from dolce.core.levels import SUB_LEVEL_BAND_HZ
@@ -15,6 +16,7 @@ from dolce.core.tuning.blend import Blend
 from dolce.errors import Conflict, InvalidValue, NotFound
 
 MOST_BANDS = 31
+ANCHOR_RANGE_HZ = (20.0, 20_000.0)
 # A sub is corrected where it plays: nothing above its crossover.
 SUB_RANGE_HZ = (20.0, 120.0)
 
@@ -62,7 +64,7 @@ class Correction:
     limits: Limits = field(default_factory=Limits)
     anchor: Literal["band", "hand"] = "band"
     anchor_band_hz: tuple[float, float] = (200.0, 2000.0)
-    anchor_level_db: float = 0.0
+    anchor_level_db: float = limited(-120, 60, where="level", unit="dB", default=0.0)
     linked: bool = False
     round_id: int | None = None
     alignment: Alignment | None = None
@@ -75,12 +77,12 @@ class Correction:
     def __post_init__(self) -> None:
         self._name_bands()
         low, high = self.anchor_band_hz
-        checked.within(low, low=20, high=20_000, where="level from", unit="Hz")
-        checked.within(high, low=20, high=20_000, where="level to", unit="Hz")
+        for value, where in ((low, "level from"), (high, "level to")):
+            checked.within(value, low=ANCHOR_RANGE_HZ[0], high=ANCHOR_RANGE_HZ[1], where=where, unit="Hz")
         if high < 1.2 * low:
             raise InvalidValue(f"{low:g} to {high:g} Hz is upside down or too narrow.", where="level to",
                                remedy=f"End at {1.2 * low:.0f} Hz or above.")
-        checked.within(self.anchor_level_db, low=-120, high=60, where="level", unit="dB")
+        ranges(self)
 
     def _name_bands(self) -> None:
         """Give ids to bands that have none; rows of bands that are equal get equal ones, as those of a pair are."""

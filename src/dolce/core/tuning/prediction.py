@@ -78,8 +78,8 @@ def response_of(settings: ChannelSettings, *, at_hz: NDArray, sample_rate_hz: fl
         total = total * signal.freqz_sos(np.array(sections), worN=at_hz, fs=sample_rate_hz)[1]
     taps = settings.convolution
     if taps is not None and taps.sample_rate_hz == sample_rate_hz:
-        size = fft.next_fast_len(4 * len(taps.taps), real=True)
-        spectrum = fft.rfft(np.array(taps.taps), size)
+        size = fft.next_fast_len(4 * taps.taps, real=True)
+        spectrum = fft.rfft(taps.impulse, size)
         grid = fft.rfftfreq(size, 1 / sample_rate_hz)
         total = total * (np.interp(at_hz, grid, spectrum.real) + 1j * np.interp(at_hz, grid, spectrum.imag))
     return total

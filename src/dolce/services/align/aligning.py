@@ -16,7 +16,7 @@ from dolce.core.alignment import (
 from dolce.core.geometry import distance_m
 from dolce.core.job import Job, Round, TakeRecord, moved_between
 from dolce.core.levels import together_db
-from dolce.core.processor import BYPASS, ChannelSettings
+from dolce.core.processor import ChannelSettings
 from dolce.core.response import ANALYSIS_GRID_HZ, average_over_spots, smoothed_level_db
 from dolce.core.tuning import Alignment, ChannelAlignment
 from dolce.errors import Conflict, InvalidForm, InvalidValue
@@ -150,7 +150,7 @@ class Aligning:
             job = work.jobs.get(job_id)
             alignment = work.alignments.current(job_id)
             base = base_round(work, job, kept=alignment.round_id if alignment else None)
-            rounds = tuple(r for r in work.takes.rounds(job_id) if r.state is not None and r.state.active == BYPASS)
+            rounds = tuple(r for r in work.takes.rounds(job_id) if r.bypassed)
             readings = readings_of(work, job, base.id) if base else []
             moved = moved_words(work, job, base.id) if base else ()
             undo, redo = work.alignments.neighbours(job_id)
@@ -181,7 +181,7 @@ class Aligning:
         with self._context.change() as work:
             job = work.jobs.get(job_id)
             chosen = next((r for r in work.takes.rounds(job_id) if r.id == round_id), None)
-            if chosen is None or chosen.state is None or chosen.state.active != BYPASS:
+            if chosen is None or not chosen.bypassed:
                 raise Conflict("that round was not taken with the processor bypassed.", where="round",
                                remedy="Choose one of the list.")
             before = work.alignments.current(job_id) or Alignment()

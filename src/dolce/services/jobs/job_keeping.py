@@ -119,6 +119,7 @@ class JobKeeping:
                 renumbered = work.takes.copy_all(job_id, new.id)
                 work.jobs.set_round(new.id, renumbered[job.round_id])
                 work.jobs.set_processor(new.id, job.processor)
+                work.jobs.set_simulated(new.id, job.simulated)
                 alignment, correction = work.alignments.current(job_id), work.corrections.current(job_id)
                 if alignment is not None:
                     alignment = replace(alignment, round_id=renumbered.get(alignment.round_id))

@@ -4,8 +4,6 @@ from dataclasses import asdict, dataclass, replace
 from functools import lru_cache
 from string import ascii_uppercase
 
-import numpy as np
-
 from dolce.core.correction import headroom_of
 from dolce.core.filters import PeakingFilter, convolution_filter
 from dolce.core.filters.convolution import DURATION_S
@@ -23,6 +21,7 @@ from dolce.formats.filter_tables import (
 )
 from dolce.formats.zip_package import write_zip
 from dolce.services.context import Context
+from dolce.services.rig.processor_at_hand import ProcessorAtHand
 from dolce.services.shape.reasons import left_alone_rows
 from dolce.services.shape.shaping import Shaping, present_correction
 
@@ -97,13 +96,15 @@ class Tuned:
 class Loading:
     """Presets and packages of one job."""
 
-    def __init__(self, context: Context, shaping: Shaping) -> None:
+    def __init__(self, context: Context, shaping: Shaping, at_hand: ProcessorAtHand) -> None:
         self._context = context
         self._shaping = shaping
+        self._at_hand = at_hand
 
     def view(self, job_id: int) -> LoadView:
+        """What would be loaded, beside what the processor reads now."""
+        job = self._at_hand.read(job_id)
         with self._context.look() as work:
-            job = work.jobs.get(job_id)
             correction = present_correction(work, job)
             alignment = work.alignments.current(job_id)
         tuned = Tuned(job=job, correction=correction, alignment=alignment)
@@ -133,28 +134,22 @@ class Loading:
                            f"{' and more' if len(broken) > 3 else ''}.", where=f"preset {slot}",
                            remedy="Find the filters again on Shape, change trims and delays on Align, or correct the "
                                   "limits on the Rig page.")
-        now = self._context.now()
+        held = self._at_hand.tell(job_id, lambda device, _: device.load(slot, preset)).presets.get(slot)
+        if held != preset:
+            raise Conflict(f"the processor reads back something else than was sent: {_difference(preset, held)}.",
+                           where=f"preset {slot}", remedy="Load it again, or look at the device.")
+        read_back = " and read back" if view.job.rig.processor.can.readable else ", as you say"
         with self._context.change() as work:
-            state = work.jobs.get(job_id).processor
-            work.jobs.set_processor(job_id, replace(state, presets={**state.presets, slot: preset}))
-            if work.jobs.get(job_id).processor.presets[slot] != preset:
-                raise Conflict("the processor reads back something else than was sent.", where=f"preset {slot}",
-                               remedy="Load it again.")
-            work.logbook.add(job_id, f"{preset.name} loaded into preset {slot} and read back.", at=now)
-            work.jobs.touch(job_id, now)
+            work.logbook.add(job_id, f"{preset.name} loaded into preset {slot}{read_back}.", at=self._context.now())
 
     def switch(self, job_id: int, to: str) -> None:
         """Play a preset, or bypass."""
-        with self._context.change() as work:
-            job = work.jobs.get(job_id)
-            running = work.passes.running()
-            if running is not None and running.job_id == job_id:
-                raise Conflict("a pass is running in this state.", where="processor", remedy="Stop it first.")
-            if to != BYPASS and to not in job.processor.presets:
-                raise InvalidValue(f"preset {to} is empty.", where="processor", remedy="Load it first.")
-            state = replace(job.processor, active=to)
-            work.jobs.set_processor(job_id, state)
-            work.logbook.add(job_id, f"Processor {state.description}.", at=self._context.now())
+        with self._context.look() as work:
+            present = work.jobs.get(job_id).processor
+        if to != BYPASS and to not in present.presets:
+            raise InvalidValue(f"preset {to} is empty.", where="processor", remedy="Load it first.")
+        state = replace(present, active=to)
+        self._at_hand.tell(job_id, lambda device, _: device.play(to), said=f"Processor {state.description}.")
 
     def package(self, job_id: int) -> tuple[bytes, str]:
         """Everything for another processor in one ZIP, and its file name."""
@@ -182,6 +177,16 @@ class Loading:
             target=asdict(load.correction.target))
         name = "".join(c if c.isalnum() and c.isascii() else "-" for c in job.name).strip("-").lower() or "job"
         return write_zip(files), f"dolce-{name}.zip"
+
+
+def _difference(sent: Preset, held: Preset | None) -> str:
+    """The first channel that differs, in words."""
+    if held is None:
+        return "the preset is empty"
+    for channel, settings in sent.channels.items():
+        if held.channels.get(channel) != settings:
+            return f"{channel} differs"
+    return "its name, cut or routing differs"
 
 
 def _cut_db(job: Job, settings: dict[str, ChannelSettings]) -> float:
@@ -218,11 +223,11 @@ def _preset(content: str, tuned: Tuned) -> Preset:
 
 
 @lru_cache(maxsize=32)
-def _taps(filters: tuple[PeakingFilter, ...], sample_rate_hz: int, most_taps: int) -> tuple[float, ...]:
-    """Minimum-phase taps as 32-bit numbers, no more than the processor has."""
+def _convolved(filters: tuple[PeakingFilter, ...], sample_rate_hz: int, most_taps: int) -> Convolution:
+    """Minimum phase, no more taps than the processor has."""
     seconds = min(DURATION_S, most_taps / sample_rate_hz)
     impulse = convolution_filter(filters, sample_rate_hz=sample_rate_hz, duration_s=seconds)
-    return tuple(impulse.astype(np.float32).astype(float).tolist())
+    return Convolution.of(impulse, sample_rate_hz=sample_rate_hz)
 
 
 def _convolution(job: Job, filters: tuple[PeakingFilter, ...]) -> Convolution | None:
@@ -232,7 +237,7 @@ def _convolution(job: Job, filters: tuple[PeakingFilter, ...]) -> Convolution | 
         raise Conflict(f"{job.limits.name if job.limits else 'this processor'} has no convolution.", where="load",
                        remedy="Type its taps on the Rig page under Processor, or load the bands.")
     rate = job.rig.sample_rate_hz
-    return Convolution(sample_rate_hz=rate, taps=_taps(filters, rate, job.limits.taps))
+    return _convolved(filters, rate, job.limits.taps)
 
 
 def _note(load: LoadView) -> str:

@@ -1,14 +1,14 @@
 """The interface heard through a cable: its response and latency, kept and taken out of every take."""
 
-from dataclasses import replace
 
-from dolce.core.job import PassRecord
-from dolce.core.rig import interface_loop
+from dolce.core.job import PassRecord, PassResult
+from dolce.core.response import interface_loop
 from dolce.devices.interface import Progress, Stopped
+from dolce.devices.opening import audio_of
 from dolce.errors import Conflict
 from dolce.services.context import Context
 from dolce.services.sound.sound_work import SoundWork
-from dolce.services.takes.take_making import TAIL_S, deconvolver_of, device_of, stimulus_of, sweep_of
+from dolce.services.takes.take_making import TAIL_S, deconvolver_of, stimulus_of, sweep_of
 from dolce.store import UnitOfWork
 
 
@@ -23,20 +23,20 @@ class InterfaceLooping:
         """Play a sweep on the loop's output and record the cable."""
         with self._context.look() as work:
             job = work.jobs.get(job_id)
-        if job.rig.loop_input is None:
+        if job.rig.interface.loop_input is None:
             raise Conflict("no loop is joined.", where="loop",
                            remedy="Join an output to an input by a cable, and type both numbers.")
         sweep = sweep_of(job.rig)
 
         def step(_channel: str, _spot: int, progress: Progress, stopped: Stopped):
-            device = device_of(job, spot_id=job.first_spot.id, round_name="loop", attempt=1, with_loop=True)
-            *_, cable = device.play_and_record(stimulus_of(sweep), output=job.rig.loop_output,
+            device = audio_of(job, spot_id=job.first_spot.id, round_name="loop", attempt=1, with_loop=True)
+            *_, cable = device.play_and_record(stimulus_of(sweep), output=job.rig.interface.loop_output,
                                                sample_rate_hz=sweep.sample_rate_hz, progress=progress, stopped=stopped)
             found = interface_loop(cable, deconvolver=deconvolver_of(sweep, cable.size),
-                                   device=job.rig.device_name)
+                                   device=job.rig.interface.device_name)
 
-            def keep(work: UnitOfWork) -> None:
-                work.jobs.set_rig(job_id, replace(work.jobs.get(job_id).rig, loop=found))
+            def keep(work: UnitOfWork, _found: PassResult) -> None:
+                work.jobs.set_rig(job_id, work.jobs.get(job_id).rig.changed(loop=found))
                 work.logbook.add(job_id, f"Interface measured through its loop: latency {found.latency_s * 1000:.2f} "
                                          f"ms, gain {found.gain_db:+.1f} dB. Taken out from now on.",
                                  at=self._context.now())
@@ -49,5 +49,5 @@ class InterfaceLooping:
     def forget(self, job_id: int) -> None:
         """Takes from now on hold the electronics again."""
         with self._context.change() as work:
-            work.jobs.set_rig(job_id, replace(work.jobs.get(job_id).rig, loop=None))
+            work.jobs.set_rig(job_id, work.jobs.get(job_id).rig.changed(loop=None))
             work.logbook.add(job_id, "The interface's loop is no longer taken out.", at=self._context.now())

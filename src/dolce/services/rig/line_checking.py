@@ -1,22 +1,22 @@
 """The line check: one soft sweep per output, heard by the microphone and by the person."""
 
 from collections.abc import Sequence
-from dataclasses import asdict, dataclass, replace
+from dataclasses import dataclass, replace
 
 import numpy as np
 
 from dolce.core.geometry import distance_m
-from dolce.core.job import Job, PassRecord
+from dolce.core.job import Job, LineHeard, LinesResult, PassRecord
 from dolce.core.rig import LINE_BAND_HZ, SUB_BAND_HZ, LineReading, LineVerdict, line_reading, line_verdicts
 from dolce.core.room import RoomPlan
 from dolce.core.signals import Sweep
 from dolce.devices.interface import Progress, Stopped
-from dolce.devices.rehearsal import RehearsalRig
+from dolce.devices.opening import audio_of
 from dolce.errors import Conflict
 from dolce.services.context import Context
 from dolce.services.room.room_planning import refuse_while_sounding
 from dolce.services.sound.sound_work import SoundWork
-from dolce.services.takes.take_making import deconvolver_of, device_of, require_open
+from dolce.services.takes.take_making import deconvolver_of, require_open
 from dolce.store import UnitOfWork
 
 QUIET_S, SWEEP_S, TAIL_S = 0.6, 1.0, 0.5
@@ -112,15 +112,16 @@ class LineChecking:
         wanted = [job.speaker(c).channel for c in (job.channels if channels is None else channels)]
         spot = job.first_spot.id
         require_open(job, wanted)
-        kept = {c: v for c, v in (last.result if last else {}).items() if c in job.channels and c not in wanted}
+        kept = LinesResult(lines={c: line for c, line in (last.result.lines if last else {}).items()
+                                  if c in job.channels and c not in wanted})
 
         def step(channel: str, _spot: int, progress: Progress, stopped: Stopped):
             found = _checked(job, channel, progress, stopped)
 
-            def keep(work: UnitOfWork) -> dict:
+            def keep(work: UnitOfWork, lines: LinesResult) -> LinesResult:
                 work.logbook.add(job_id, f"Line of {channel} checked on output {job.speaker(channel).output}.",
                                  at=self._context.now())
-                return {channel: found}
+                return lines.with_line(channel, found)
 
             return keep
 
@@ -133,11 +134,11 @@ class LineChecking:
             job = work.jobs.get(job_id)
             job.speaker(heard)
             last = work.passes.latest(job_id, "lines")
-            if last is None or channel not in last.result or last.state == "running":
+            if last is None or channel not in last.result.lines or last.state == "running":
                 raise Conflict(f"the line of {channel} was not checked yet.", where="line check",
                                remedy="Run it first.")
-            result = {**last.result, channel: {**last.result[channel], "heard": heard}}
-            work.passes.finish(last.id, state=last.state, message=last.message, result=result)
+            answered = replace(last.result.lines[channel], heard=heard)
+            work.passes.keep_result(last.id, last.result.with_line(channel, answered))
             if heard != channel:
                 work.logbook.add(job_id, f"Output {job.speaker(channel).output} of {channel} sounded from {heard}.",
                                  at=self._context.now())
@@ -154,42 +155,40 @@ class LineChecking:
             work.plans.add(job_id, plan, what=f"outputs of {channel} and {other}")
             last = work.passes.latest(job_id, "lines")
             if last is not None:
-                rest = {c: v for c, v in last.result.items() if c not in (channel, other)}
-                work.passes.finish(last.id, state=last.state, message=last.message, result=rest)
+                work.passes.keep_result(last.id, last.result.without(channel, other))
             work.logbook.add(job_id, f"Outputs of {channel} and {other} exchanged: {two.output} and {one.output}.",
                              at=self._context.now())
             work.jobs.touch(job_id, self._context.now())
 
 
-def _checked(job: Job, channel: str, progress: Progress, stopped: Stopped) -> dict:
-    """Play and read one line; plain values, as they are kept."""
+def _checked(job: Job, channel: str, progress: Progress, stopped: Stopped) -> LineHeard:
+    """Play and read one line."""
     speaker, rate = job.speaker(channel), job.rig.sample_rate_hz
     low, high = SUB_BAND_HZ if speaker.is_sub else LINE_BAND_HZ
     sweep = Sweep(start_hz=low, stop_hz=min(high, 0.45 * rate), duration_s=SWEEP_S, sample_rate_hz=rate,
-                  level_dbfs=max(-60.0, job.rig.sweep_level_dbfs - SOFTER_DB))
+                  level_dbfs=max(-60.0, job.rig.levels.sweep_level_dbfs - SOFTER_DB))
     quiet, tail = round(QUIET_S * rate), round(TAIL_S * rate)
     stimulus = np.concatenate([np.zeros(quiet), sweep.samples(), np.zeros(tail)])
-    device = device_of(job, spot_id=job.first_spot.id, round_name="line check", attempt=1)
+    device = audio_of(job, spot_id=job.first_spot.id, round_name="line check", attempt=1)
     recording, *_ = device.play_and_record(stimulus, output=speaker.output, sample_rate_hz=rate, progress=progress,
                                            stopped=stopped)
     reading = line_reading(recording, deconvolver=deconvolver_of(sweep, recording.size - quiet), quiet_samples=quiet,
                            sample_rate_hz=rate, is_sub=speaker.is_sub)
-    really = device.sounding(speaker.output)[0] if reading.sounds and isinstance(device, RehearsalRig) else ""
-    return {**asdict(reading), "really": really, "heard": ""}
+    really = device.sounding_on(speaker.output) if reading.sounds else ""
+    return LineHeard(reading=reading, really=really)
 
 
 def _view(job: Job, last: PassRecord | None) -> LinesView:
-    kept = {c: dict(v) for c, v in (last.result if last else {}).items() if c in job.channels}
-    said = {c: (v.pop("really"), v.pop("heard")) for c, v in kept.items()}
-    # Passes of older versions kept the reason of an unsure polarity as well.
-    readings = {c: LineReading(**{k: x for k, x in v.items() if k != "reason"}) for c, v in kept.items()}
+    kept = {c: line for c, line in (last.result.lines if last else {}).items() if c in job.channels}
+    readings = {c: line.reading for c, line in kept.items()}
     plan = job.plan
     expected = _expected_m(plan)
     verdicts = line_verdicts(readings, expected_m=expected, subs=[s.channel for s in plan.subs],
                              low_limit_hz={s.channel: s.low_limit_hz for s in plan.speakers}, speed_m_s=plan.speed_m_s)
     lines = tuple(Line(channel=s.channel, output=s.output, is_sub=s.is_sub, expected_m=expected[s.channel],
                        reading=readings.get(s.channel), verdict=verdicts.get(s.channel),
-                       really=said.get(s.channel, ("", ""))[0], heard=said.get(s.channel, ("", ""))[1])
+                       really=kept[s.channel].really if s.channel in kept else "",
+                       heard=kept[s.channel].heard if s.channel in kept else "")
                   for s in plan.speakers)
     running = last is not None and last.state == "running"
     asked = "" if running else next((line.channel for line in lines if line.reading and line.reading.sounds

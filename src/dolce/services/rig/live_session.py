@@ -11,15 +11,14 @@ from typing import Literal
 import numpy as np
 from numpy.typing import NDArray
 
-from dolce.core.job import Job
+from dolce.core.job import Job, PassResult
 from dolce.core.levels import LiveMeter, LiveReading, LiveSpectrum, dbfs_rms, peak_dbfs, power_db
 from dolce.core.response import Quality, moving_average_level_db
 from dolce.core.rig import START_DBFS, RampStep, SubMatch, ramp_step, reference_source
 from dolce.core.signals import PERIOD_S, Source, SourcePlayer
-from dolce.devices.interface import Progress, SoundStopped, Stopped
-from dolce.devices.rehearsal import RehearsalRig
+from dolce.devices.interface import AudioDevice, Progress, SoundStopped, Stopped
+from dolce.devices.opening import audio_of
 from dolce.errors import Conflict, InvalidValue
-from dolce.services.takes.take_making import device_of
 from dolce.store import UnitOfWork
 
 Purpose = Literal["meter", "spectrum", "moving", "ramp", "reference", "subs"]
@@ -140,7 +139,7 @@ class LiveSession:
         self._quiet_player = SourcePlayer(Source(), output=None, sample_rate_hz=self._rate)
         self._at = 0                              # samples since the last change of what plays
         self._heard: list[NDArray[np.float64]] = []
-        self._device: object = None
+        self._device: AudioDevice | None = None
         self._hearing = self._hear_first if purpose in ("ramp", "moving") else self._hear
 
     # Asked by pages
@@ -177,10 +176,10 @@ class LiveSession:
         """Another state of the rig, while the same plays."""
         with self._lock:
             before, self.job = self.job, job
-            if (job.rig.knobs_db, job.processor) == (before.rig.knobs_db, before.processor):
+            if (job.rig.rehearsal.knobs_db, job.simulated) == (before.rig.rehearsal.knobs_db, before.simulated):
                 return
-            if isinstance(self._device, RehearsalRig):
-                self._device.becomes(knobs_db=job.rig.knobs_db, processor=job.processor)
+            if self._device is not None:
+                self._device.becomes(knobs_db=job.rig.rehearsal.knobs_db, processor=job.simulated)
             self._restart()
 
     def reset(self) -> None:
@@ -205,7 +204,7 @@ class LiveSession:
     def run(self, progress: Progress, stopped: Stopped):
         """Until stopped, done, or seen by nobody; returns what keeps its result."""
         try:
-            device = device_of(self.job, spot_id=self.wish.spot, round_name=self.purpose, attempt=1,
+            device = audio_of(self.job, spot_id=self.wish.spot, round_name=self.purpose, attempt=1,
                                moving=self._moving(), close_to_m=self._close_to_m(),
                                subs_at_one_place=self.purpose == "subs" and self._match.way == "same place",
                                real_time=True if self.purpose in ("meter", "spectrum") else None,
@@ -223,11 +222,11 @@ class LiveSession:
             self.over = True
         return self._keep
 
-    def _keep(self, work: UnitOfWork) -> None:
+    def _keep(self, work: UnitOfWork, _found: PassResult) -> None:
         if self.purpose == "ramp" and self._ramp is not None:
             rig = work.jobs.get(self.job.id).rig
-            level = round(min(self._ramp.level_dbfs, rig.ceiling_dbfs), 1)
-            work.jobs.set_rig(self.job.id, replace(rig, sweep_level_dbfs=max(-60.0, level)))
+            level = round(min(self._ramp.level_dbfs, rig.levels.ceiling_dbfs), 1)
+            work.jobs.set_rig(self.job.id, rig.changed(sweep_level_dbfs=max(-60.0, level)))
             work.logbook.add(self.job.id, f"Level came up to {level:g} dBFS on {self.wish.channel}: "
                                           f"{self._ramp.above_noise_db:.0f} dB above noise, "
                                           f"{self._ramp.to_clipping_db:.0f} dB to clipping.",
@@ -282,7 +281,7 @@ class LiveSession:
         self._ramp = ramp_step(source.level_dbfs, heard_dbfs=dbfs_rms(late), peak_dbfs=peak_dbfs(late),
                                noise_dbfs=self._noise_dbfs,
                                peak_above_rms_db=source.peak_dbfs(self._rate) - source.level_dbfs,
-                               ceiling_peak_dbfs=self.job.rig.ceiling_dbfs)
+                               ceiling_peak_dbfs=self.job.rig.levels.ceiling_dbfs)
         self._heard = []
         if self.wish.automatic and self._ramp.ended:
             self._finished = True
@@ -295,7 +294,7 @@ class LiveSession:
         rig, source = self.job.rig, self._player.playing[0]
         level = moving_average_level_db(self._spectrum.power, _played_power(source, self._rate),
                                         sample_rate_hz=self._rate, microphone=rig.curve,
-                                        gain_db=rig.microphone_gain_db)
+                                        gain_db=rig.levels.microphone_gain_db)
         above = float(power_db(self._spectrum.power.sum()) - power_db(self._before_power.sum()))
         clipped = self._meter.reading.by_weighting["Z"].peak_db > -0.01
         quality = Quality(signal_to_noise_db=above, clipped_samples=1 if clipped else 0,

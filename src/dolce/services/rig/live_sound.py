@@ -9,7 +9,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from dolce.core.job import Job, PassRecord, TakeRecord
+from dolce.core.job import Job, PassRecord, ReadingsResult, TakeRecord
 from dolce.core.levels import LiveReading
 from dolce.core.rig import RampStep
 from dolce.core.signals import PERIOD_S, Source
@@ -105,7 +105,7 @@ class LiveSound:
             job = work.jobs.get(job_id)
             last = work.passes.latest(job_id, _KIND.get(purpose, "live"))
         return self._seen(job, purpose, look if session is not None else None, running=False, last=last,
-                          kept=dict(last.result.get("kept", {})) if last is not None else {})
+                          kept=last.result.kept if last is not None and last.result is not None else {})
 
     def _seen(self, job: Job, purpose: Purpose, look: SessionLook | None, *, running: bool, kept: Mapping[str, float],
               last: PassRecord | None) -> LiveView:
@@ -139,8 +139,8 @@ class LiveSound:
         wish = replace(wish, top_db=None) if purpose == "moving" else wish
         session = LiveSession(self._keepers(job_id, purpose), job, purpose, wish)
         state = self._wishes[(job_id, purpose)] = session.wish
-        session.kept = dict(last.result.get("kept", {})) if last is not None and purpose in _KIND else {}
-        result = {"kept": dict(last.result.get("kept", {}))} if last is not None and purpose in _KIND else None
+        result = last.result if last is not None and purpose in _KIND else ReadingsResult()
+        session.kept = dict(result.kept)
 
         def step(_channel: str, _spot: int, progress: Progress, stopped: Stopped):
             return session.run(progress, stopped)
@@ -202,7 +202,7 @@ class LiveSound:
             rig = work.jobs.get(job_id).rig
         source = wish.source
         over = source.peak_dbfs(rig.sample_rate_hz) - source.level_dbfs if source.kind != "silence" else 0.0
-        most = min(-3.0, np.floor((rig.ceiling_dbfs - over) * 10) / 10)
+        most = min(-3.0, np.floor((rig.levels.ceiling_dbfs - over) * 10) / 10)
         level = max(-90.0, min(most, round(source.level_dbfs + change_db, 2)))
         self.change(job_id, purpose, source=replace(source, level_dbfs=level))
 
@@ -228,7 +228,7 @@ class LiveSound:
         view = self.view(job_id, "spectrum")
         if view.bands is None:
             raise Conflict("there is no spectrum yet.", where="spectrum", remedy="Start it and wait a second.")
-        offset = view.job.rig.full_scale_spl_db
+        offset = view.job.rig.levels.full_scale_spl_db
         unit = "dbfs" if offset is None else "db_spl"
         levels = {f"now_{unit}": view.bands.level_db + (offset or 0.0)}
         if view.frozen is not None:
@@ -263,9 +263,9 @@ class LiveSound:
         """Keep a reading of a channel with its pass, and in the logbook."""
         last = work.passes.latest(job_id, _KIND[purpose])
         job = work.jobs.get(job_id)
-        offset = job.rig.full_scale_spl_db
-        kept = {**last.result.get("kept", {}), channel: round(level_db, 2)}
-        work.passes.keep_result(last.id, {**last.result, "kept": kept})
+        offset = job.rig.levels.full_scale_spl_db
+        kept = {**last.result.kept, channel: round(level_db, 2)}
+        work.passes.keep_result(last.id, ReadingsResult(kept=kept))
         session = self._of(job_id, purpose)
         if session is not None:
             session.kept = kept
@@ -278,7 +278,7 @@ class LiveSound:
         with self._context.change() as work:
             last = work.passes.latest(job_id, _KIND[purpose])
             if last is not None:
-                work.passes.keep_result(last.id, {**last.result, "kept": {}})
+                work.passes.keep_result(last.id, ReadingsResult())
         session = self._of(job_id, purpose)
         if session is not None:
             session.kept = {}

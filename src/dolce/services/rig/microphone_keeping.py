@@ -4,7 +4,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from dolce.core.job import Job, PassRecord, Rig
+from dolce.core.job import Job, PassRecord, PassResult, Rig
 from dolce.core.rig import (
     ANGLES,
     POINTINGS,
@@ -15,12 +15,13 @@ from dolce.core.rig import (
     microphone_findings,
 )
 from dolce.devices.interface import Progress, Stopped
+from dolce.devices.opening import audio_of
 from dolce.devices.rehearsal import MICROPHONE_CURVE, SIDE_ON_CURVE
 from dolce.errors import Conflict, InvalidValue
 from dolce.formats.microphone_text import read_microphone_curve, write_microphone_curve
 from dolce.services.context import Context
 from dolce.services.sound.sound_work import SoundWork
-from dolce.services.takes.take_making import TAIL_S, captured, device_of, stimulus_of, sweep_of
+from dolce.services.takes.take_making import TAIL_S, captured, stimulus_of, sweep_of
 from dolce.store import UnitOfWork
 
 MOST = 8
@@ -99,7 +100,7 @@ class MicrophoneKeeping:
                 raise Conflict(f"{microphone.name} is in use already.", where="microphones")
             if len(rig.microphones) >= MOST:
                 raise Conflict(f"{MOST} microphones are the most.", where="microphones", remedy="Take one out first.")
-            taken = {*(one.input for one in rig.microphones), rig.loop_input}
+            taken = {*(one.input for one in rig.microphones), rig.interface.loop_input}
             free = next(k for k in range(1, 64) if k not in taken)
             self._set(work, job_id, replace(rig, microphones=(
                 *rig.microphones, MicrophoneInUse(microphone=microphone, input=free))))
@@ -148,7 +149,7 @@ class MicrophoneKeeping:
         def step(_channel: str, _spot: int, progress: Progress, stopped: Stopped):
             found = _compared(job, channel, progress, stopped)
 
-            def keep(work: UnitOfWork) -> None:
+            def keep(work: UnitOfWork, _found: PassResult) -> None:
                 rig = work.jobs.get(job_id).rig
                 work.jobs.set_rig(job_id, replace(rig, microphones=tuple(
                     replace(one, difference=difference)
@@ -175,7 +176,7 @@ class MicrophoneKeeping:
     def _set(self, work: UnitOfWork, job_id: int, rig: Rig) -> None:
         before = work.jobs.get(job_id).rig
         if _leading(rig) != _leading(before):
-            rig = replace(rig, full_scale_spl_db=None)               # another microphone: what was known is void
+            rig = rig.changed(full_scale_spl_db=None)               # another microphone: what was known is void
         work.jobs.set_rig(job_id, rig)
         work.jobs.touch(job_id, self._context.now())
 
@@ -188,12 +189,12 @@ def _leading(rig: Rig) -> tuple[int | None, int]:
 
 def _compared(job: Job, channel: str, progress: Progress, stopped: Stopped) -> list:
     sweep = sweep_of(job.rig)
-    device = device_of(job, spot_id=job.first_spot.id, round_name="comparison", attempt=1, together=True)
+    device = audio_of(job, spot_id=job.first_spot.id, round_name="comparison", attempt=1, together=True)
     recordings = device.play_and_record(stimulus_of(sweep), output=job.speaker(channel).output,
                                         sample_rate_hz=sweep.sample_rate_hz, progress=progress, stopped=stopped)
     levels = []
     for row, one in zip(recordings, job.rig.microphones, strict=True):
         curve, _ = one.curve(job.rig.pointing)
-        _, level_db = captured(row, sweep=sweep, microphone=curve, gain_db=job.rig.microphone_gain_db)
+        _, level_db = captured(row, sweep=sweep, microphone=curve, gain_db=job.rig.levels.microphone_gain_db)
         levels.append(level_db)
     return differences(np.array(levels))

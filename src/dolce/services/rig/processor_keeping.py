@@ -7,17 +7,18 @@ from dolce.core.filters import PeakingFilter
 from dolce.core.job import Job
 from dolce.core.processor import (
     BYPASS,
-    REHEARSAL_LIMITS,
     BassManagement,
     ChannelSettings,
     Crossover,
     Preset,
+    ProcessorInUse,
     ProcessorLimits,
     ProcessorState,
 )
 from dolce.core.rig import SLATE
-from dolce.errors import Conflict, InvalidValue
+from dolce.errors import Conflict, InvalidValue, NotFound
 from dolce.services.context import Context
+from dolce.services.rig.processor_at_hand import ProcessorAtHand
 from dolce.store import UnitOfWork
 
 
@@ -27,14 +28,11 @@ class ProcessorView:
 
     Attributes
     ----------
-    readable : bool
-        Whether what it holds can be read: the rehearsal's can, one behind this computer's audio can't.
     kept : (number, moment, state) of what it held before, the latest first
     broken : what the limits do not allow of what is in the presets
     """
 
     job: Job
-    readable: bool
     shelf: tuple[ProcessorLimits, ...]
     deleted: tuple[ProcessorLimits, ...]
     kept: tuple[tuple[int, datetime, ProcessorState], ...]
@@ -45,23 +43,29 @@ class ProcessorView:
         return self.job.processor
 
     @property
+    def readable(self) -> bool:
+        """Whether what it holds can be read."""
+        return self.job.rig.processor.can.readable
+
+    @property
     def is_clean(self) -> bool:
         """Whether the first take may begin: neutral, and everything ticked that can't be read."""
         return self.state.is_neutral and (self.readable or set(SLATE) <= set(self.state.slate))
 
 
 class ProcessorKeeping:
-    """The processor of one job, and the limits that are kept for all jobs."""
+    """The processors of one job, and the limits that are kept for all jobs."""
 
-    def __init__(self, context: Context) -> None:
+    def __init__(self, context: Context, at_hand: ProcessorAtHand) -> None:
         self._context = context
+        self._at_hand = at_hand
 
     def view(self, job_id: int) -> ProcessorView:
+        job = self._at_hand.read(job_id)
         with self._context.look() as work:
-            job = work.jobs.get(job_id)
             limits = job.limits
             return ProcessorView(
-                job=job, readable=job.rig.hardware == "rehearsal", shelf=tuple(work.processors.all()),
+                job=job, shelf=tuple(work.processors.all()),
                 deleted=tuple(work.processors.deleted()), kept=tuple(work.kept_states.all(job_id)),
                 broken=tuple(f"preset {slot}, {text}" for slot, preset in sorted(job.processor.presets.items())
                              for text in limits.broken_by(preset)) if limits else ())
@@ -84,7 +88,7 @@ class ProcessorKeeping:
             work.processors.change(limits)
             for job in work.jobs.all():
                 if job.rig.limits is not None and job.rig.limits.id == limits.id:
-                    work.jobs.set_rig(job.id, replace(job.rig, limits=limits))
+                    work.jobs.set_rig(job.id, job.rig.with_limits(limits))
 
     def use_limits(self, job_id: int, number: int | None) -> None:
         """Choose the device of a job; None for no known limits (in the rehearsal: its own)."""
@@ -106,64 +110,123 @@ class ProcessorKeeping:
             work.processors.restore(number)
 
     def _use(self, work: UnitOfWork, job_id: int, limits: ProcessorLimits | None) -> None:
-        rig = work.jobs.get(job_id).rig
-        work.jobs.set_rig(job_id, replace(rig, limits=limits))
-        name = limits.name if limits else REHEARSAL_LIMITS.name if rig.hardware == "rehearsal" else "not known"
-        work.logbook.add(job_id, f"Processor: {name}.", at=self._context.now())
+        rig = work.jobs.get(job_id).rig.with_limits(limits)
+        work.jobs.set_rig(job_id, rig)
+        work.logbook.add(job_id, f"Processor: {rig.limits.name if rig.limits else 'not known'}.",
+                         at=self._context.now())
 
-    # The blank slate
+    # What it holds
+
+    def read(self, job_id: int) -> None:
+        """Read it again, so that pages show what it holds now."""
+        self._at_hand.read(job_id)
+
 
     def keep(self, job_id: int) -> None:
         """Read what the processor holds and keep it."""
+        job = self._at_hand.read(job_id)
+        if not job.rig.processor.can.readable:
+            raise Conflict("this processor can't be read.", where="processor",
+                           remedy="Note its settings by hand or with its own program, then tick the list.")
         with self._context.change() as work:
-            job = self._readable(work, job_id)
             work.kept_states.add(job_id, job.processor, at=self._context.now())
             work.logbook.add(job_id, f"Processor read and kept: {job.processor.description}.", at=self._context.now())
 
     def make_neutral(self, job_id: int) -> None:
         """Bypass everything and open all channels; what it held is kept first, its presets stay in it."""
-        self._change(job_id, lambda state: ProcessorState(presets=state.presets, slate=state.slate),
-                     "Processor made neutral; what it held is kept.", keep=True)
+        self._at_hand.tell(job_id, lambda device, held: device.restore(
+            ProcessorState(presets=held.presets)),
+            said="Processor made neutral; what it held is kept.", keep=True)
 
     def put_back(self, job_id: int, number: int) -> None:
         """Put back what was kept, presets and all; what it holds now is kept first."""
         with self._context.look() as work:
             kept = work.kept_states.get(job_id, number)
-        self._change(job_id, lambda _: kept, f"Put back into the processor: {kept.description}.", keep=True)
+        self._at_hand.tell(job_id, lambda device, _: device.restore(kept),
+                           said=f"Put back into the processor: {kept.description}.", keep=True)
 
     def tick(self, job_id: int, item: str, *, on: bool) -> None:
         """Say that something which can't be read is neutral, or that it isn't."""
         if item not in SLATE:
             raise InvalidValue(f"{item!r} is not on the list.", where="slate", remedy="Reload the page.")
         words = SLATE[item]
-        self._change(job_id, lambda state: replace(state, slate=tuple(
-            key for key in SLATE if (on if key == item else key in state.slate))),
-            f"{'Ticked' if on else 'No longer ticked'}: {words[0].lower()}{words[1:]}.")
+        self._at_hand.say(job_id, lambda known: replace(known, slate=tuple(
+            key for key in SLATE if (on if key == item else key in known.slate))),
+            said=f"{'Ticked' if on else 'No longer ticked'}: {words[0].lower()}{words[1:]}.")
 
     # What is shut or turned down
 
     def mute(self, job_id: int, channel: str) -> None:
         """Shut a channel, or open it."""
-        def change(state: ProcessorState) -> ProcessorState:
-            muted = set(state.muted) ^ {channel}
-            return replace(state, muted=tuple(sorted(muted)))
-
-        self._change(job_id, change, f"Mute of {channel} changed.", channel=channel)
+        self._require(job_id, channel)
+        self._at_hand.tell(job_id, lambda device, held: device.shut(
+            muted=sorted(set(held.muted) ^ {channel}), solo=held.solo, dimmed=held.dimmed),
+            said=f"Mute of {channel} changed.")
 
     def solo(self, job_id: int, channel: str) -> None:
         """Only this channel is open; the same again opens all."""
-        self._change(job_id, lambda state: replace(state, solo="" if state.solo == channel else channel),
-                     f"Solo of {channel} changed.", channel=channel)
+        self._require(job_id, channel)
+        self._at_hand.tell(job_id, lambda device, held: device.shut(
+            muted=held.muted, solo="" if held.solo == channel else channel, dimmed=held.dimmed),
+            said=f"Solo of {channel} changed.")
 
     def dim(self, job_id: int) -> None:
         """Everything 20 dB down, or back."""
-        self._change(job_id, lambda state: replace(state, dimmed=not state.dimmed), "Dimming changed.")
+        self._at_hand.tell(job_id, lambda device, held: device.shut(
+            muted=held.muted, solo=held.solo, dimmed=not held.dimmed), said="Dimming changed.")
+
+    def _require(self, job_id: int, channel: str) -> None:
+        with self._context.look() as work:
+            work.jobs.get(job_id).speaker(channel)
+
+    # Others in the row
+
+    def add_other(self, job_id: int, other: ProcessorInUse) -> None:
+        """One more behind the others, that measures and corrects by itself."""
+        with self._context.change() as work:
+            rig = work.jobs.get(job_id).rig
+            work.jobs.set_rig(job_id, rig.changed(chain=(*rig.chain, replace(other, by_itself=True))))
+            work.logbook.add(job_id, f"{other.name} joined the chain; it corrects by itself.", at=self._context.now())
+            work.jobs.touch(job_id, self._context.now())
+
+    def drop_other(self, job_id: int, name: str) -> None:
+        """Take one out of the chain; it is off then."""
+        self._require_other(job_id, name)
+        if name in self._known(job_id).by_themselves:
+            self.switch_other(job_id, name)
+        with self._context.change() as work:
+            rig = work.jobs.get(job_id).rig
+            work.jobs.set_rig(job_id, rig.changed(chain=tuple(
+                one for one in rig.chain if not (one.by_itself and one.name == name))))
+            work.logbook.add(job_id, f"{name} taken out of the chain.", at=self._context.now())
+
+    def switch_other(self, job_id: int, name: str) -> None:
+        """Say that one which corrects by itself does so now, or no longer: another state, which rounds remember."""
+        self._require_other(job_id, name)
+        on = name not in self._known(job_id).by_themselves
+        self._at_hand.say(job_id, lambda known: replace(known, by_themselves=tuple(
+            sorted({*known.by_themselves, name} if on else {*known.by_themselves} - {name}))),
+            said=f"{name} {'corrects by itself now' if on else 'is off now'}.")
+
+    def _known(self, job_id: int) -> ProcessorState:
+        with self._context.look() as work:
+            return work.jobs.get(job_id).processor
+
+    def _require_other(self, job_id: int, name: str) -> None:
+        with self._context.look() as work:
+            if name not in [one.name for one in work.jobs.get(job_id).rig.others]:
+                raise NotFound(f"there is no processor {name} in the chain.", where="processor",
+                               remedy="Reload the page.")
 
     def leave_something(self, job_id: int) -> None:
-        """Rehearsal: what somebody left in the processor, to be found: trims, a delay, a crossover, an equaliser."""
-        def change(state: ProcessorState) -> ProcessorState:
-            with self._context.look() as work:
-                job = work.jobs.get(job_id)
+        """Rehearsal: what somebody left in the processor, to be found: trims, a delay, a crossover, an equaliser.
+
+        Nobody is told: it is found as soon as the processor is read.
+        """
+        with self._context.change() as work:
+            job = work.jobs.get(job_id)
+            if not job.rig.processor.can.simulated:
+                raise Conflict("this is no rehearsal.", where="processor", remedy="Choose the rehearsal rig first.")
             mains = [s.channel for s in job.speakers if not s.is_sub]
             channels = {c: ChannelSettings(filters=(PeakingFilter(frequency_hz=3000.0, gain_db=3.0, q=0.7),))
                         for c in mains}
@@ -171,32 +234,8 @@ class ProcessorKeeping:
             subs = tuple(s.channel for s in job.speakers if s.is_sub)
             bass = BassManagement(crossover=Crossover(frequency_hz=80.0), subs=subs) if subs else None
             left = Preset(name="Film night", channels=channels, bass=bass, ours=False)
-            return replace(state, active="C", presets={**state.presets, "C": left})
-
-        self._change(job_id, change, "")
-
-    def _change(self, job_id: int, change, said: str, *, channel: str = "", keep: bool = False) -> None:
-        with self._context.change() as work:
-            job = work.jobs.get(job_id)
-            if channel:
-                job.speaker(channel)
-            running = work.passes.running()
-            if running is not None and running.job_id == job_id and running.kind in ("takes", "lines", "level"):
-                raise Conflict("a pass is running in this state.", where="processor", remedy="Stop it first.")
-            if keep and job.processor not in [state for _, _, state in work.kept_states.all(job_id)]:
-                work.kept_states.add(job_id, job.processor, at=self._context.now())
-            work.jobs.set_processor(job_id, change(job.processor))
-            if said:
-                work.logbook.add(job_id, said, at=self._context.now())
-            work.jobs.touch(job_id, self._context.now())
-
-    @staticmethod
-    def _readable(work: UnitOfWork, job_id: int) -> Job:
-        job = work.jobs.get(job_id)
-        if job.rig.hardware != "rehearsal":
-            raise Conflict("this processor can't be read.", where="processor",
-                           remedy="Note its settings by hand or with its own program, then tick the list.")
-        return job
+            held = job.simulated
+            work.jobs.set_simulated(job_id, replace(held, active="C", presets={**held.presets, "C": left}))
 
 
 def shown_settings(state: ProcessorState, channels: tuple[str, ...]) -> dict[str, ChannelSettings]:

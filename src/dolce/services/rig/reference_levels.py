@@ -55,15 +55,15 @@ class ReferenceLevels:
 
     def view(self, job_id: int) -> ReferenceView:
         live = self._live.view(job_id, "reference")
-        job, offset = live.job, live.job.rig.full_scale_spl_db
+        job, offset = live.job, live.job.rig.levels.full_scale_spl_db
         volume = job.room.length_m * job.room.width_m * job.room.height_m
         suggested = suggested_level_db(volume)
-        aimed = job.rig.reference_db or suggested
+        aimed = job.rig.levels.reference_db or suggested
         subs = sum(s.is_sub for s in job.speakers)
 
         def level(channel: str, read_dbfs: float | None) -> ChannelLevel:
             goal = goal_db(is_sub=job.speaker(channel).is_sub, level_db=aimed, subs=subs,
-                           plays_effects=job.rig.plays_effects)
+                           plays_effects=job.rig.levels.plays_effects)
             known = read_dbfs is not None and offset is not None
             return ChannelLevel(channel=channel, goal_db=goal, read_db=read_dbfs + offset if known else None)
 
@@ -71,6 +71,6 @@ class ReferenceLevels:
         slow = live.reading.by_weighting["C"].slow_db if live.reading and playing else None
         return ReferenceView(
             job=job, volume_m3=volume, suggested_db=suggested, reference_db=aimed,
-            second_db=job.rig.second_db or aimed - SECOND_BELOW_DB,
+            second_db=job.rig.levels.second_db or aimed - SECOND_BELOW_DB,
             levels=tuple(level(c, live.kept.get(c)) for c in job.channels), live=live,
             now=level(playing, slow) if playing else None)

@@ -5,21 +5,21 @@ from dataclasses import replace
 
 import numpy as np
 
-from dolce.core.job import Job, PassRecord, Rig
+from dolce.core.job import Job, LevelResult, PassRecord, Rig
 from dolce.core.levels import LevelReading, level_reading
-from dolce.core.rig import Fault, checked_faults
+from dolce.core.rig import Fault, checked_faults, loudest_sweep_db
 from dolce.core.signals import Sweep
 from dolce.devices.interface import Progress, Stopped
+from dolce.devices.opening import audio_of
 from dolce.devices.sound_card import CardInfo, sound_cards
 from dolce.errors import DeviceError
 from dolce.services.context import Context
 from dolce.services.sound.sound_work import SoundWork
-from dolce.services.takes.take_making import device_of, require_open
+from dolce.services.takes.take_making import require_open
 from dolce.store import UnitOfWork
 
 QUIET_S = 0.8
 CHECK_SWEEP_S = 1.2
-_RESTS_ON = "rests on"              # beside the channels in what is kept of a check
 
 
 class Rigging:
@@ -33,12 +33,13 @@ class Rigging:
         """Change settings of the rig by name."""
         with self._context.change() as work:
             before = work.jobs.get(job_id).rig
-            rig = replace(before, **changes)
-            if rig.full_scale_spl_db is not None:
+            rig = before.changed(**changes)
+            if rig.levels.full_scale_spl_db is not None:
                 # More gain: full scale is reached at less pressure. Another device knows nothing of this one's.
-                same = rig.device_name == before.device_name
-                level = rig.full_scale_spl_db - rig.microphone_gain_db + before.microphone_gain_db if same else None
-                rig = replace(rig, full_scale_spl_db=level)
+                same = rig.interface.device_name == before.interface.device_name
+                gained = rig.levels.microphone_gain_db - before.levels.microphone_gain_db
+                level = rig.levels.full_scale_spl_db - gained if same else None
+                rig = rig.changed(full_scale_spl_db=level)
             work.jobs.set_rig(job_id, rig)
             work.jobs.touch(job_id, self._context.now())
             return work.jobs.get(job_id)
@@ -58,8 +59,8 @@ class Rigging:
             job = work.jobs.get(job_id)
             if knob != "volume":
                 job.speaker(knob)
-            turned = max(-40.0, min(20.0, round(job.rig.knobs_db.get(knob, 0.0) + change_db, 2)))
-            work.jobs.set_rig(job_id, replace(job.rig, knobs_db={**job.rig.knobs_db, knob: turned}))
+            turned = max(-40.0, min(20.0, round(job.rig.rehearsal.knobs_db.get(knob, 0.0) + change_db, 2)))
+            work.jobs.set_rig(job_id, job.rig.changed(knobs_db={**job.rig.rehearsal.knobs_db, knob: turned}))
 
     def add_fault(self, job_id: int, fault: Fault) -> None:
         """One fault more; the same one twice is one."""
@@ -77,8 +78,8 @@ class Rigging:
     def _change_faults(self, job_id: int, change: Callable[[tuple[Fault, ...]], Iterable[Fault]]) -> None:
         with self._context.change() as work:
             job = work.jobs.get(job_id)
-            known = checked_faults(change(job.rig.faults), {s.channel: s.output for s in job.speakers})
-            work.jobs.set_rig(job_id, replace(job.rig, faults=known))
+            known = checked_faults(change(job.rig.rehearsal.faults), {s.channel: s.output for s in job.speakers})
+            work.jobs.set_rig(job_id, job.rig.changed(faults=known))
             work.jobs.touch(job_id, self._context.now())
 
     def check_level(self, job_id: int) -> PassRecord:
@@ -89,8 +90,8 @@ class Rigging:
         def step(channel: str, at: int, progress: Progress, stopped: Stopped):
             reading = self._heard(job, channel, at, progress, stopped)
 
-            def keep(_work: UnitOfWork) -> dict:
-                return {channel: [reading.noise_dbfs, reading.signal_dbfs, reading.peak_dbfs]}
+            def keep(_work: UnitOfWork, found: LevelResult) -> LevelResult:
+                return replace(found, readings={**found.readings, channel: reading})
 
             return keep
 
@@ -98,28 +99,30 @@ class Rigging:
         require_open(job, job.channels)
         return self._sound.start(job_id, kind="level", steps=[(channel, spot) for channel in job.channels],
                                  seconds_per_step=QUIET_S + CHECK_SWEEP_S, step=step,
-                                 result={_RESTS_ON: job.rig.level_rests_on})
+                                 result=LevelResult(rests_on=job.rig.level_rests_on))
 
     @staticmethod
     def _heard(job: Job, channel: str, spot: int, progress: Progress, stopped: Stopped) -> LevelReading:
         rate = job.rig.sample_rate_hz
         # The sweep of the takes, shortened: its level at each frequency is the same, and so are its peaks.
         sweep = Sweep(start_hz=20, stop_hz=0.45 * rate, duration_s=CHECK_SWEEP_S, sample_rate_hz=rate,
-                      level_dbfs=job.rig.sweep_level_dbfs)
+                      level_dbfs=job.rig.levels.sweep_level_dbfs)
         quiet = round(QUIET_S * rate)
-        device = device_of(job, spot_id=spot, round_name="level check", attempt=1)
+        device = audio_of(job, spot_id=spot, round_name="level check", attempt=1)
         recording, *_ = device.play_and_record(np.concatenate([np.zeros(quiet), sweep.samples()]),
                                                output=job.speaker(channel).output, sample_rate_hz=rate,
                                                progress=progress, stopped=stopped)
         return level_reading(recording, quiet_samples=quiet)
 
     def level_readings(self, job_id: int) -> dict[str, LevelReading]:
-        """Readings of the last level check by channel; empty before the first."""
-        last = self._sound.latest(job_id, "level")
-        if last is None:
-            return {}
-        return {channel: LevelReading(noise_dbfs=noise, signal_dbfs=signal, peak_dbfs=peak)
-                for channel, (noise, signal, peak) in ((k, v) for k, v in last.result.items() if k != _RESTS_ON)}
+        """Readings of the last level check by channel, held against what suits the room; empty before the first."""
+        with self._context.look() as work:
+            job, last = work.jobs.get(job_id), work.passes.latest(job_id, "level")
+        full_scale = job.rig.levels.full_scale_spl_db
+        over = None if full_scale is None else full_scale - loudest_sweep_db(job.room.volume_m3)
+        return {} if last is None else {
+            channel: reading if over is None else replace(reading, over_db=reading.signal_dbfs + over)
+            for channel, reading in last.result.readings.items()}
 
     def level_moved_on(self, job_id: int) -> tuple[str, ...]:
         """What the last level check rests on that has been changed since, by name."""
@@ -129,7 +132,7 @@ class Rigging:
 
 def moved_on(rig: Rig, check: PassRecord | None) -> tuple[str, ...]:
     """What has been changed in a rig since a level check, by name; nothing where there was no check."""
-    held = check.result.get(_RESTS_ON, {}) if check else {}
+    held = check.result.rests_on if check else {}
     now = rig.level_rests_on
     return tuple(name for name, value in held.items() if now.get(name) != value)
 

@@ -6,7 +6,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from dolce.core import checked
-from dolce.core.job import Job, PassRecord
+from dolce.core.job import Job, NoiseResult, PassRecord
 from dolce.core.levels import SoundLevelMeter, band_levels_db
 from dolce.core.rig import (
     RoomNoise,
@@ -17,11 +17,11 @@ from dolce.core.rig import (
 )
 from dolce.core.signals import pink_noise
 from dolce.devices.interface import Progress, Stopped
-from dolce.devices.rehearsal import FULL_SCALE_SPL_DB, RehearsalRig
+from dolce.devices.opening import audio_of
+from dolce.devices.rehearsal import FULL_SCALE_SPL_DB
 from dolce.errors import Conflict, InvalidValue
 from dolce.services.context import Context
 from dolce.services.sound.sound_work import SoundWork
-from dolce.services.takes.take_making import device_of
 from dolce.store import UnitOfWork
 
 LISTEN_S, CALIBRATOR_S, NOISE_S = 5.0, 2.0, 5.0
@@ -61,15 +61,15 @@ class SoundPressure:
         with self._context.look() as work:
             job = work.jobs.get(job_id)
             last = work.passes.latest(job_id, "noise")
-        kept = last.result if last else {}
+        kept = last.result if last else NoiseResult()
         noise = None
-        if "thirds_dbfs" in kept:
-            noise = room_noise(np.array(kept["thirds_dbfs"]), full_scale_spl_db=job.rig.full_scale_spl_db,
-                               signal_thirds_dbfs=np.full(len(kept["thirds_dbfs"]), kept["signal_dbfs"])
-                               if "signal_dbfs" in kept else None)
-        reference = kept.get("reference_dbfs")
-        rehearsed = reference + FULL_SCALE_SPL_DB - job.rig.microphone_gain_db \
-            if reference is not None and job.rig.hardware == "rehearsal" else None
+        if kept.thirds_dbfs:
+            noise = room_noise(np.array(kept.thirds_dbfs), full_scale_spl_db=job.rig.levels.full_scale_spl_db,
+                               signal_thirds_dbfs=np.full(len(kept.thirds_dbfs), kept.signal_dbfs)
+                               if kept.signal_dbfs is not None else None)
+        reference = kept.reference_dbfs
+        rehearsed = reference + FULL_SCALE_SPL_DB - job.rig.levels.microphone_gain_db \
+            if reference is not None and job.rig.interface.simulated else None
         return PressureView(job=job, noise=noise, last_pass=last, reference_dbfs=reference, rehearsed_db=rehearsed,
                             doubt=_doubt(job, kept))
 
@@ -78,9 +78,10 @@ class SoundPressure:
         def heard(job: Job, progress: Progress, stopped: Stopped) -> dict:
             rate = job.rig.sample_rate_hz
             quiet = _recorded(job, np.zeros(round(LISTEN_S * rate)), progress, stopped)
-            playing = _recorded(job, _noise(job, seconds=1.0, level_dbfs=job.rig.sweep_level_dbfs), progress, stopped)
+            noise = _noise(job, seconds=1.0, level_dbfs=job.rig.levels.sweep_level_dbfs)
+            playing = _recorded(job, noise, progress, stopped)
             level = SoundLevelMeter("Z", sample_rate_hz=rate).hear(playing[round(0.2 * rate):]).equivalent_db
-            return {"thirds_dbfs": noise_thirds_dbfs(quiet, sample_rate_hz=rate).tolist(), "signal_dbfs": level}
+            return {"thirds_dbfs": tuple(noise_thirds_dbfs(quiet, sample_rate_hz=rate).tolist()), "signal_dbfs": level}
 
         return self._start(job_id, heard, seconds=LISTEN_S + 1)
 
@@ -141,14 +142,14 @@ class SoundPressure:
         """Back to relative levels."""
         with self._context.change() as work:
             rig = work.jobs.get(job_id).rig
-            work.jobs.set_rig(job_id, replace(rig, full_scale_spl_db=None))
+            work.jobs.set_rig(job_id, rig.changed(full_scale_spl_db=None))
 
     def _set_full_scale(self, work: UnitOfWork, job_id: int, level_db: float, how: str) -> None:
         rig = work.jobs.get(job_id).rig
         last = work.passes.latest(job_id, "noise")
         if last is not None:
-            work.passes.keep_result(last.id, {**last.result, "before_spl_db": rig.full_scale_spl_db})
-        work.jobs.set_rig(job_id, replace(rig, full_scale_spl_db=round(level_db, 2)))
+            work.passes.keep_result(last.id, replace(last.result, before_spl_db=rig.levels.full_scale_spl_db))
+        work.jobs.set_rig(job_id, rig.changed(full_scale_spl_db=round(level_db, 2)))
         work.logbook.add(job_id, f"Full scale is {level_db:.1f} dB SPL, {how}.", at=self._context.now())
 
     def _start(self, job_id: int, heard: Callable[[Job, Progress, Stopped], dict], *, seconds: float) -> PassRecord:
@@ -160,24 +161,25 @@ class SoundPressure:
         def step(_channel: str, _spot: int, progress: Progress, stopped: Stopped):
             found = heard(job, progress, stopped)
 
-            def keep(work: UnitOfWork) -> dict:
+            def keep(work: UnitOfWork, before: NoiseResult) -> NoiseResult:
                 full_scale = found.pop("full_scale_spl_db", None)
                 if full_scale is not None:
+                    present = work.jobs.get(job_id).rig.levels.full_scale_spl_db
                     self._set_full_scale(work, job_id, full_scale, "by a calibrator")
-                return found or None
+                    return replace(before, before_spl_db=present)
+                return replace(before, **found)
 
             return keep
 
         return self._sound.start(job_id, kind="noise", steps=[(job.channels[0], spot)], step=step,
-                                 seconds_per_step=seconds, result=dict(last.result) if last else None)
+                                 seconds_per_step=seconds, result=last.result if last else NoiseResult())
 
 
-def _doubt(job: Job, kept: dict) -> tuple[str, float] | None:
-    if job.rig.full_scale_spl_db is None:
+def _doubt(job: Job, kept: NoiseResult) -> tuple[str, float] | None:
+    if job.rig.levels.full_scale_spl_db is None:
         return None
-    thirds = kept.get("thirds_dbfs")
-    return implausible_full_scale(job.rig.full_scale_spl_db, thirds_dbfs=None if thirds is None else np.array(thirds),
-                                  before_spl_db=kept.get("before_spl_db"))
+    return implausible_full_scale(job.rig.levels.full_scale_spl_db, before_spl_db=kept.before_spl_db,
+                                  thirds_dbfs=np.array(kept.thirds_dbfs) if kept.thirds_dbfs else None)
 
 
 def _noise(job: Job, *, seconds: float, level_dbfs: float) -> np.ndarray:
@@ -189,9 +191,9 @@ def _noise(job: Job, *, seconds: float, level_dbfs: float) -> np.ndarray:
 def _recorded(job: Job, stimulus: np.ndarray, progress: Progress, stopped: Stopped, *,
               calibrator_db: float | None = None) -> np.ndarray:
     """What the microphone at the main seat's centre hears; in the rehearsal perhaps with a calibrator on it."""
-    device = device_of(job, spot_id=job.first_spot.id, round_name="noise", attempt=1)
-    if calibrator_db is not None and isinstance(device, RehearsalRig):
-        device = replace(device, calibrator_spl_db=calibrator_db)
+    device = audio_of(job, spot_id=job.first_spot.id, round_name="noise", attempt=1)
+    if calibrator_db is not None:
+        device = device.with_calibrator(calibrator_db)
     recording, *_ = device.play_and_record(stimulus, output=job.speakers[0].output, progress=progress, stopped=stopped,
                                            sample_rate_hz=job.rig.sample_rate_hz)
     return recording

@@ -43,7 +43,7 @@ class SubMatching:
     def view(self, job_id: int) -> SubsView:
         live = self._live.view(job_id, "subs")
         job = live.job
-        offset = job.rig.full_scale_spl_db or 0.0
+        offset = job.rig.levels.full_scale_spl_db or 0.0
         subs = tuple(s.channel for s in job.speakers if s.is_sub)
         kept = {c: v + offset for c, v in live.kept.items() if c in subs}
         readings = tuple(sub_changes(kept, subs, job.rig.sub_match))
@@ -54,7 +54,7 @@ class SubMatching:
         return SubsView(job=job, match=job.rig.sub_match, readings=readings, agree=agree, live=live,
                         next_sub="" if agree else (missing or off or [""])[0],
                         now_db=live.reading.recent_db["C"] + offset if playing and live.reading else None,
-                        unit="dB SPL" if job.rig.full_scale_spl_db is not None else "dBFS")
+                        unit="dB SPL" if job.rig.levels.full_scale_spl_db is not None else "dBFS")
 
     def set_match(self, job_id: int, match: SubMatch) -> None:
         """Compare otherwise; readings made before no longer count."""

@@ -65,7 +65,7 @@ def _job(services: Services, name: str, *, plan: RoomPlan, place: str, notes: st
     context = services.context
     with context.change() as work:
         job = work.jobs.add(name=name, place=place, units="metres", plan=plan, seed=seed, at=context.now(),
-                            notes=notes, rig=Rig(pace="fast", sweep_level_dbfs=-20.0))
+                            notes=notes, rig=Rig().changed(pace="fast", sweep_level_dbfs=-20.0))
         work.logbook.add(job.id, "Job created.", at=context.now())
         shelf = work.microphones.all()
     services.microphones.use(job.id, shelf[0].id if shelf else _microphone(services))

@@ -20,7 +20,7 @@ from dolce.core.correction import (
 )
 from dolce.core.filters import PeakingFilter, chain_level_db
 from dolce.core.job import Job, Round
-from dolce.core.processor import BYPASS, ChannelSettings, ProcessorLimits
+from dolce.core.processor import ChannelSettings, ProcessorLimits
 from dolce.core.response import ANALYSIS_GRID_HZ, average_over_spots
 from dolce.core.room import partner_of
 from dolce.core.tuning import Alignment, Band, Blend, Correction, blends_of, levelled_again, settings_of
@@ -194,7 +194,7 @@ class Shaping:
         return ShapeView(
             job=job, correction=correction, undo=undo, redo=redo, version=work.corrections.version(job_id),
             found=found, channels=channels, round=base, blends=tuple(blends_of(job.plan)),
-            rounds=tuple(r for r in work.takes.rounds(job_id) if r.state is not None and r.state.active == BYPASS),
+            rounds=tuple(r for r in work.takes.rounds(job_id) if r.bypassed),
             moved_on=found and not correction.stands_on(work.alignments.current(job_id)),
             moved=moved_words(work, job, base.id) if base else ())
 
@@ -219,7 +219,7 @@ class Shaping:
         """Start from another round; the bands stay until they are looked for again."""
         with self._context.look() as work:
             chosen = next((r for r in work.takes.rounds(job_id) if r.id == round_id), None)
-        if chosen is None or chosen.state is None or chosen.state.active != BYPASS:
+        if chosen is None or not chosen.bypassed:
             raise Conflict("that round was not taken with the processor bypassed.", where="round",
                            remedy="Choose one of the list.")
         self._change(job_id, f"start from {chosen.name}", lambda c: replace(c, round_id=round_id))

@@ -11,7 +11,7 @@ from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from typing import Literal
 
-from dolce.core.job import PassRecord
+from dolce.core.job import PassRecord, PassResult
 from dolce.devices.interface import Progress, SoundStopped, Stopped
 from dolce.errors import Conflict, DolceError
 from dolce.services.context import Context
@@ -20,8 +20,10 @@ from dolce.store import UnitOfWork
 
 log = logging.getLogger(__name__)
 
+# Keeps what a step found. Is given what the pass has found so far, and returns what that becomes; None for no change.
+Keep = Callable[[UnitOfWork, PassResult], PassResult]
 # Does one step (channel, spot) and returns what keeps it; that is called inside the transaction of the step.
-Step = Callable[[str, int, Progress, Stopped], Callable[[UnitOfWork], dict | None]]
+Step = Callable[[str, int, Progress, Stopped], Keep]
 # What a stop found: nothing; something asked for that will not begin; a pass that it ended, or that ended by itself
 # at that moment; or one that has not fallen silent in time.
 StopOutcome = Literal["nothing", "not begun", "stopped", "ended by itself", "not silent"]
@@ -39,8 +41,8 @@ class SoundWork:
         self._starting = threading.Lock()
 
     def start(self, job_id: int, *, kind: str, steps: list[tuple[str, int]], seconds_per_step: float,
-              step: Step, result: dict | None = None, before: Callable[[], None] | None = None) -> PassRecord:
-        """Begin a pass and return at once. What `result` holds is kept or replaced.
+              step: Step, result: PassResult = None, before: Callable[[], None] | None = None) -> PassRecord:
+        """Begin a pass and return at once. `result` is what it starts from.
 
         `before` is called when the pass is sure to begin, before its first step.
 
@@ -101,10 +103,10 @@ class SoundWork:
                     raise SoundStopped
                 keep = step(channel, spot, _reporter(sounding), sounding.stop.is_set)
                 with self._context.change() as work:
-                    result = keep(work)
+                    result = keep(work, work.passes.get(record.id).result)
                     work.passes.advance(record.id, done_steps=number + 1)
                     if result is not None:
-                        work.passes.keep_result(record.id, {**work.passes.get(record.id).result, **result})
+                        work.passes.keep_result(record.id, result)
                 sounding.done_steps, sounding.fraction = number + 1, 0.0
         except SoundStopped:
             state, message = "stopped", "Stopped by hand. Finished takes are kept."

@@ -8,21 +8,21 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dolce.core import checked
-from dolce.core.job import Job, PassRecord, Round, TakeRecord
+from dolce.core.job import Job, PassRecord, PassResult, Round, TakeRecord, placement_of
 from dolce.core.processor import BYPASS, ProcessorState
 from dolce.core.response import Quality, SweepDrowned, clipped_samples, resampled, without_drift
 from dolce.core.rig import slate_missing
 from dolce.devices.interface import AudioDevice, Progress, Stopped
+from dolce.devices.opening import audio_of
 from dolce.errors import Conflict, InvalidValue
 from dolce.formats.audio_file import read_audio, write_flac, write_wav_24
 from dolce.services.context import Context
+from dolce.services.rig.processor_at_hand import ProcessorAtHand
 from dolce.services.sound.sound_work import SoundWork
 from dolce.services.takes.take_making import (
     TAIL_S,
     captured,
-    device_of,
     new_deconvolver,
-    placement_of,
     require_open,
     stimulus_of,
     sweep_of,
@@ -61,7 +61,7 @@ class Board:
     @property
     def slate_left(self) -> int:
         """Points of the blank slate not ticked yet, before the first take through devices that can't be read."""
-        if self.job.rig.hardware == "rehearsal" or self.round.state is not None:
+        if self.job.rig.processor.can.readable or self.round.state is not None:
             return 0
         return len(slate_missing(self.job.processor.slate))
 
@@ -81,9 +81,10 @@ class Board:
 class Taking:
     """Takes of one job."""
 
-    def __init__(self, context: Context, sound: SoundWork) -> None:
+    def __init__(self, context: Context, sound: SoundWork, at_hand: ProcessorAtHand) -> None:
         self._context = context
         self._sound = sound
+        self._at_hand = at_hand
 
     def board(self, job_id: int) -> Board:
         with self._context.look() as work:
@@ -127,6 +128,7 @@ class Taking:
 
     def _start(self, board: Board, steps: list[tuple[str, int]], *, only: int | None = None) -> PassRecord:
         """Begin a pass; each step serves all microphones, or `only` the one at a spot."""
+        self._require_as_known(board.job)
         self._require_state(board)
         require_open(board.job, [channel for channel, _ in steps])
         rig = board.job.rig
@@ -141,6 +143,14 @@ class Taking:
 
         return self._sound.start(board.job.id, kind="takes", steps=steps, step=step,
                                  seconds_per_step=rig.sweep_seconds + TAIL_S)
+
+    def _require_as_known(self, job: Job) -> None:
+        """Conflict where the processor holds something else than the page showed: nobody measures that unknowingly."""
+        held = self._at_hand.read(job.id).processor
+        if held != job.processor:
+            raise Conflict(f"the processor was changed from elsewhere: it is {held.full_description} now, and was "
+                           f"{job.processor.full_description}.", where="processor",
+                           remedy="Look at it on the Rig page, under Processor; then run again.")
 
     @staticmethod
     def _require_state(board: Board) -> None:
@@ -159,7 +169,7 @@ class Taking:
             attempts = {n: work.takes.attempts(board.round.id, channel, n) + 1 for n in wanted}
         takes: list[tuple] = []
         for again in range(ATTEMPTS_IN_NOISE):
-            device = device_of(job, spot_id=spot, round_name=board.round.name,
+            device = audio_of(job, spot_id=spot, round_name=board.round.name,
                                attempt=max(attempts.values()) + again)
             recordings = device.play_and_record(
                 stimulus_of(sweep), output=job.speaker(channel).output, sample_rate_hz=sweep.sample_rate_hz,
@@ -176,7 +186,7 @@ class Taking:
                         remedy="Check that it plays (Line check), wait for quiet or come up in level, then go on."
                     ) from error
 
-        def keep(work: UnitOfWork) -> None:
+        def keep(work: UnitOfWork, _found: PassResult) -> None:
             now = self._context.now()
             for number, capture, level_db, data, name, lost in takes:
                 work.takes.add(round_id=board.round.id, channel=channel, spot_id=number, at=now, source="rig",
@@ -201,7 +211,7 @@ class Taking:
         for number in wanted:
             row = placement.index(number)
             capture, level_db = captured(recordings[row], sweep=sweep, microphone=rig.taken_out(row),
-                                         loop=rig.loop_in_use, gain_db=rig.microphone_gain_db,
+                                         loop=rig.loop_in_use, gain_db=rig.levels.microphone_gain_db,
                                          is_sub=job.speaker(channel).is_sub)
             name = (f"{_plain(job.name)}-{_plain(board.round.name)}-{channel}-spot{job.spot(number).number}-"
                     f"take{attempts[number]}.flac")

@@ -8,7 +8,21 @@ from dolce.store.repositories.passes import Passes
 from dolce.store.repositories.plans import Plans
 from dolce.store.repositories.shelf import Microphones, Processors
 from dolce.store.repositories.starts import Starts
+from dolce.store.repositories.states import States, StatesAtHand
 from dolce.store.repositories.takes import Takes
 
-__all__ = ["Alignments", "Corrections", "Jobs", "KeptStates", "Logbook", "Microphones", "Passes", "Plans", "Processors",
-           "Starts", "Takes"]
+__all__ = [
+           "Alignments",
+           "Corrections",
+           "Jobs",
+           "KeptStates",
+           "Logbook",
+           "Microphones",
+           "Passes",
+           "Plans",
+           "Processors",
+           "Starts",
+           "States",
+           "StatesAtHand",
+           "Takes",
+]

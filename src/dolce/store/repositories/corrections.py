@@ -14,10 +14,10 @@ class Alignments(Steps[Alignment]):
     row, column, position_column, where = AlignmentStepRow, "alignment", "alignment_position", "align"
 
     def encoded(self, value: Alignment) -> dict[str, Any]:
-        return encoding.alignment_values(value)
+        return encoding.values_of(value)
 
     def decoded(self, values: dict[str, Any]) -> Alignment:
-        return encoding.alignment_of(values)
+        return encoding.value_of(Alignment, values)
 
 
 class Corrections(Steps[Correction]):
@@ -26,7 +26,7 @@ class Corrections(Steps[Correction]):
     row, column, position_column, where = CorrectionStepRow, "correction", "correction_position", "shape"
 
     def encoded(self, value: Correction) -> dict[str, Any]:
-        return encoding.correction_values(value)
+        return encoding.values_of(value)
 
     def decoded(self, values: dict[str, Any]) -> Correction:
-        return encoding.correction_of(values)
+        return encoding.value_of(Correction, values)

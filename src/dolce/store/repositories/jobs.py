@@ -15,16 +15,15 @@ from dolce.core.room import RoomPlan, plan_of, plan_values
 from dolce.errors import Damaged, NotFound
 from dolce.store import encoding
 from dolce.store.models import JobRow, PlanStepRow, RoundRow, SamplesRow, TakeRow
-
-# What decoding something that was damaged, or cut off, can end in.
-_UNDECODABLE = (ValueError, TypeError, KeyError, IndexError, AttributeError)
+from dolce.store.repositories.states import States
 
 
 class Jobs:
     """Jobs with their room, rig and processor."""
 
-    def __init__(self, session: Session) -> None:
+    def __init__(self, session: Session, states: States) -> None:
         self._session = session
+        self._states = states
         # The session forgets rows that nobody holds, and would ask for a job again at every turn.
         self._held: dict[int, JobRow] = {}
 
@@ -37,7 +36,8 @@ class Jobs:
         rows = self._session.execute(
             select(JobRow, self._plan_text()).where(JobRow.deleted_at.is_(None))
             .outerjoin(PlanStepRow, (PlanStepRow.job_id == JobRow.id) & (PlanStepRow.position == JobRow.plan_position))
-            .order_by(JobRow.changed_at.desc(), JobRow.id.desc()))
+            .order_by(JobRow.changed_at.desc(), JobRow.id.desc())).all()
+        self._states.look_at({number for row, _ in rows for number in (row.processor_id, row.simulated_id) if number})
         good, damaged = [], []
         for row, plan in rows:
             try:
@@ -67,14 +67,14 @@ class Jobs:
         plan = self._session.scalar(select(self._plan_text()).where(
             PlanStepRow.job_id == job_id, PlanStepRow.position == row.plan_position))
         return {"job.txt": f"{row.name}\n{row.place}\n\n{row.notes}\n", "plan.json": plan or "", "rig.json": row.rig,
-                "processor.json": row.processor}
+                "processor.json": self._states.body(row.processor_id or "")}
 
     def add(self, *, name: str, place: str, notes: str, units: str, plan: RoomPlan, rig: Rig, seed: int,
             at: datetime) -> Job:
         """A new job with one round "Untouched"."""
+        neutral = self._states.keep(ProcessorState())
         row = JobRow(name=name, place=place, notes=notes, units=units, created_at=at, changed_at=at, seed=seed,
-                     rig=_text(encoding.rig_values(rig)), processor=_text(encoding.processor_values(ProcessorState())),
-                     plan_position=1)
+                     rig=_text(rig), processor_id=neutral, simulated_id=neutral, plan_position=1)
         self._session.add(row)
         self._session.flush()
         self._session.add(PlanStepRow(job_id=row.id, position=1, what="start", plan=plan_values(plan)))
@@ -106,12 +106,20 @@ class Jobs:
         self._session.execute(delete(JobRow).where(JobRow.id == job_id))
         used = select(TakeRow.samples_id).where(TakeRow.samples_id.is_not(None))
         self._session.execute(delete(SamplesRow).where(SamplesRow.id.not_in(used)))
+        self._states.forget_unused()
 
     def set_rig(self, job_id: int, rig: Rig) -> None:
-        self._row(job_id).rig = _text(encoding.rig_values(rig))
+        self._row(job_id).rig = _text(rig)
 
     def set_processor(self, job_id: int, state: ProcessorState) -> None:
-        self._row(job_id).processor = _text(encoding.processor_values(state))
+        """What the processor that Dolce loads was found to hold, or was said to."""
+        self._row(job_id).processor_id = self._states.keep(state)
+        self._session.flush()
+        self._states.forget_unused()
+
+    def set_simulated(self, job_id: int, state: ProcessorState) -> None:
+        """What the rehearsal's processor holds from now on."""
+        self._row(job_id).simulated_id = self._states.keep(state)
 
     def set_round(self, job_id: int, round_id: int) -> None:
         self._row(job_id).round_id = round_id
@@ -136,8 +144,7 @@ class Jobs:
             PlanStepRow.job_id == row.id, PlanStepRow.position == row.plan_position))
         return self._decoded(row, plan)
 
-    @staticmethod
-    def _decoded(row: JobRow, plan_text: str | None) -> Job:
+    def _decoded(self, row: JobRow, plan_text: str | None) -> Job:
         def part(what: str, text: str | None, decode: Callable[[Any], Any]) -> Any:
             with _readable(what, row.name):
                 return decode(json.loads(text or ""))
@@ -145,12 +152,16 @@ class Jobs:
         return Job(
             id=row.id, name=row.name, place=row.place, notes=row.notes, units=row.units, created_at=row.created_at,
             changed_at=row.changed_at, seed=row.seed, plan=part("plan", plan_text, plan_of),
-            rig=part("rig", row.rig, encoding.rig_of), round_id=row.round_id,
-            processor=part("processor", row.processor, encoding.processor_of))
+            rig=part("rig", row.rig, lambda values: encoding.value_of(Rig, values)), round_id=row.round_id,
+            processor=self._state_of(row, row.processor_id), simulated=self._state_of(row, row.simulated_id))
+
+    def _state_of(self, row: JobRow, number: str | None) -> ProcessorState:
+        with _readable("processor", row.name):
+            return self._states.get(number or "")
 
 
-def _text(values: dict) -> str:
-    return json.dumps(values)
+def _text(rig: Rig) -> str:
+    return json.dumps(encoding.values_of(rig))
 
 
 @contextmanager
@@ -158,6 +169,6 @@ def _readable(what: str, job: str) -> Iterator[None]:
     """Damaged, where a part of a job can't be decoded."""
     try:
         yield
-    except _UNDECODABLE as error:
+    except encoding.UNDECODABLE as error:
         raise Damaged(f"its {what} can't be read any more.", where=job,
                       remedy="Put back a backup, or save what can be read from the list of jobs.") from error

@@ -7,11 +7,10 @@ from sqlalchemy import select, update
 from sqlalchemy.exc import IntegrityError
 from sqlalchemy.orm import Session
 
-from dolce.core.job import PassRecord
+from dolce.core.job import RESULT_OF, PassRecord, PassResult
 from dolce.errors import Conflict
-from dolce.store.models import (
-    PassRow,
-)
+from dolce.store import encoding
+from dolce.store.models import PassRow
 
 
 class Passes:
@@ -22,10 +21,11 @@ class Passes:
         self._truth = truth
 
     def start(self, job_id: int, *, kind: str, steps: Sequence[tuple[str, int]], seconds_per_step: float,
-              at: datetime, result: dict | None = None) -> PassRecord:
+              at: datetime, result: PassResult = None) -> PassRecord:
         """A new running pass, or Conflict where one is running already; `result` is what it starts from."""
         row = PassRow(job_id=job_id, kind=kind, state="running", message="", steps=[list(s) for s in steps],
-                      done_steps=0, fraction=0.0, seconds_per_step=seconds_per_step, started_at=at, result=result or {})
+                      done_steps=0, fraction=0.0, seconds_per_step=seconds_per_step, started_at=at,
+                      result=encoding.values_of(result))
         self._session.add(row)
         try:
             self._session.flush()
@@ -52,13 +52,13 @@ class Passes:
     def advance(self, pass_id: int, *, done_steps: int) -> None:
         self._session.execute(update(PassRow).where(PassRow.id == pass_id).values(done_steps=done_steps))
 
-    def finish(self, pass_id: int, *, state: str, message: str = "", result: dict | None = None) -> None:
-        self._session.execute(update(PassRow).where(PassRow.id == pass_id).values(
-            state=state, message=message, **({} if result is None else {"result": result})))
+    def finish(self, pass_id: int, *, state: str, message: str = "") -> None:
+        self._session.execute(update(PassRow).where(PassRow.id == pass_id).values(state=state, message=message))
 
-    def keep_result(self, pass_id: int, result: dict) -> None:
+    def keep_result(self, pass_id: int, result: PassResult) -> None:
         """What it found, whatever its state."""
-        self._session.execute(update(PassRow).where(PassRow.id == pass_id).values(result=result))
+        self._session.execute(update(PassRow).where(PassRow.id == pass_id).values(
+            result=encoding.values_of(result)))
 
     def settle(self) -> None:
         """Write down how passes ended whose rows still count as running; call it while none runs."""
@@ -75,4 +75,10 @@ class Passes:
         return PassRecord(
             id=row.id, job_id=row.job_id, kind=row.kind, state=row.state, done_steps=row.done_steps,
             steps=tuple((channel, spot) for channel, spot in row.steps), fraction=row.fraction,
-            seconds_per_step=row.seconds_per_step, message=row.message, started_at=row.started_at, result=row.result)
+            seconds_per_step=row.seconds_per_step, message=row.message, started_at=row.started_at,
+            result=_result(row))
+
+
+def _result(row: PassRow) -> PassResult:
+    kind = RESULT_OF.get(row.kind)
+    return None if kind is None else encoding.value_of(kind, row.result or {})

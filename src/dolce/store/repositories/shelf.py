@@ -1,6 +1,5 @@
 """What a calibrator keeps for all jobs: microphones, and what processors can do."""
 
-import dataclasses
 from datetime import datetime
 from typing import Any, ClassVar, Generic, TypeVar
 
@@ -20,6 +19,7 @@ class Shelf(Generic[Value]):
     """Things under names; what is taken away can be brought back."""
 
     row: ClassVar[type[Row]]
+    kind: ClassVar[type]
     what: ClassVar[str]
 
     def __init__(self, session: Session) -> None:
@@ -57,17 +57,12 @@ class Shelf(Generic[Value]):
     def restore(self, number: int) -> None:
         self._row(number).deleted_at = None
 
-    def encoded(self, value: Value) -> dict[str, Any]:
-        raise NotImplementedError
-
-    def decoded(self, values: dict[str, Any]) -> Value:
-        raise NotImplementedError
-
-    def _data(self, value: Value) -> dict[str, Any]:
-        return {key: v for key, v in self.encoded(value).items() if key != "id"}
+    @staticmethod
+    def _data(value: Value) -> dict[str, Any]:
+        return {key: v for key, v in encoding.values_of(value).items() if key != "id"}
 
     def _value(self, row: Any) -> Value:
-        return self.decoded({**row.data, "id": row.id})
+        return encoding.value_of(self.kind, {**row.data, "id": row.id})
 
     def _row(self, number: int | None) -> Any:
         row = None if number is None else self._session.get(self.row, number)
@@ -79,22 +74,10 @@ class Shelf(Generic[Value]):
 class Microphones(Shelf[Microphone]):
     """The calibrator's microphones."""
 
-    row, what = MicrophoneRow, "microphone"
-
-    def encoded(self, value: Microphone) -> dict[str, Any]:
-        return encoding.microphone_values(value)
-
-    def decoded(self, values: dict[str, Any]) -> Microphone:
-        return encoding.microphone_of(values)
+    row, kind, what = MicrophoneRow, Microphone, "microphone"
 
 
 class Processors(Shelf[ProcessorLimits]):
     """What the calibrator's processors can do."""
 
-    row, what = ProcessorRow, "processor"
-
-    def encoded(self, value: ProcessorLimits) -> dict[str, Any]:
-        return dataclasses.asdict(value)
-
-    def decoded(self, values: dict[str, Any]) -> ProcessorLimits:
-        return ProcessorLimits(**values)
+    row, kind, what = ProcessorRow, ProcessorLimits, "processor"

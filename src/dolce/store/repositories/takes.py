@@ -14,18 +14,16 @@ from dolce.core.response import ANALYSIS_GRID_HZ, Capture, ImpulseResponse, Qual
 from dolce.core.signals import Sweep
 from dolce.errors import Damaged, NotFound
 from dolce.store import encoding
-from dolce.store.models import (
-    RoundRow,
-    SamplesRow,
-    TakeRow,
-)
+from dolce.store.models import RoundRow, SamplesRow, StateRow, TakeRow
+from dolce.store.repositories.states import States
 
 
 class Takes:
     """Rounds and takes."""
 
-    def __init__(self, session: Session) -> None:
+    def __init__(self, session: Session, states: States) -> None:
         self._session = session
+        self._states = states
         # Asked for by several parts of a page: read once in a transaction, and anew after a change.
         self._rounds: dict[int, list[Round]] = {}
         self._latest: dict[int, list[TakeRecord]] = {}
@@ -36,20 +34,24 @@ class Takes:
         return self._rounds[job_id]
 
     def _read_rounds(self, job_id: int) -> list[Round]:
-        rows = self._session.scalars(select(RoundRow).where(RoundRow.job_id == job_id).order_by(RoundRow.id))
-        return [self._round(row) for row in rows]
+        rows = self._session.execute(select(RoundRow, StateRow.bypassed, StateRow.corrects).outerjoin(
+            StateRow, StateRow.id == RoundRow.state_id).where(RoundRow.job_id == job_id).order_by(RoundRow.id)).all()
+        states = self._states.all({row.state_id for row, *_ in rows if row.state_id is not None})
+        return [Round(id=row.id, name=row.name, created_at=row.created_at, state=states.get(row.state_id),
+                      bypassed=bool(bypassed), corrects=bool(corrects)) for row, bypassed, corrects in rows]
 
     def add_round(self, job_id: int, *, name: str, at: datetime) -> Round:
         self._rounds.clear()
         row = RoundRow(job_id=job_id, name=name, created_at=at)
         self._session.add(row)
         self._session.flush()
-        return self._round(row)
+        return Round(id=row.id, name=row.name, created_at=row.created_at, state=None)
 
     def set_round_state(self, round_id: int, state: ProcessorState, *, name: str) -> None:
         self._rounds.clear()
         row = self._session.get_one(RoundRow, round_id)
-        row.state, row.name = encoding.processor_values(state), name
+        row.state_id, row.name = self._states.keep(state), name
+        self._session.flush()
 
     def latest(self, round_id: int) -> list[TakeRecord]:
         """The last attempt of every channel at every spot of a round."""
@@ -228,7 +230,7 @@ class Takes:
         renumbered = {}
         kept = [c for c in TakeRow.__table__.columns if c.name not in ("id", "round_id")]
         for row in self._session.scalars(select(RoundRow).where(RoundRow.job_id == from_job).order_by(RoundRow.id)):
-            new = RoundRow(job_id=to_job, name=row.name, state=row.state, created_at=row.created_at)
+            new = RoundRow(job_id=to_job, name=row.name, state_id=row.state_id, created_at=row.created_at)
             self._session.add(new)
             self._session.flush()
             renumbered[row.id] = new.id
@@ -247,11 +249,6 @@ class Takes:
             return NotFound(f"there is no take {take_id}.", where="takes", remedy="Reload the page.")
         return NotFound("a moving average has a level over frequency, but no recording or impulse response.",
                         where=f"{take.channel}, attempt {take.attempt}", remedy="Take a sweep there to see them.")
-
-    @staticmethod
-    def _round(row: RoundRow) -> Round:
-        return Round(id=row.id, name=row.name, created_at=row.created_at,
-                     state=None if row.state is None else encoding.processor_of(row.state))
 
     @staticmethod
     def _take(row: TakeRow) -> TakeRecord:

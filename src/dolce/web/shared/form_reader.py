@@ -11,6 +11,7 @@ from typing import TypeVar
 
 from werkzeug.datastructures import FileStorage
 
+from dolce.core.checked import range_of
 from dolce.errors import FormatError, InvalidForm, InvalidValue
 from dolce.web.shared.formatting import length_number, plain
 from dolce.web.shared.numbers import number_of
@@ -69,6 +70,19 @@ class FormReader:
             return low
         return self._settled(name, value, number_of, lambda v: f"{plain(v)} {unit}".rstrip())
 
+    def of(self, kind: type, name: str, *, typed: str = "", per_unit: float = 1.0, unit: str = "",
+           default: float | None = None) -> float:
+        """The number for a field of a value object, within the range that stands there.
+
+        `typed` is the form's name where it is another one; `per_unit` how many of its units make one of the value's.
+        """
+        span = range_of(kind, name)
+        typed, unit = typed or name, unit or span.unit
+        if span.whole:
+            return self.whole(typed, low=int(span.low), high=int(span.high))
+        return self.number(typed, low=span.low * per_unit, high=span.high * per_unit, unit=unit,
+                           default=default) / per_unit
+
     def length_m(self, name: str, *, low: float, high: float, units: str, now: float | None = None) -> float:
         """A length typed in metres, or in feet and inches, in metres; the limits are in metres.
 
@@ -88,6 +102,11 @@ class FormReader:
                                  f"to {length_number(high, units)}.")
             return low
         return metres
+
+    def length_of(self, kind: type, name: str, *, typed: str, units: str, now: float | None = None) -> float:
+        """The length for a field of a value object, within the range that stands there; otherwise as `length_m`."""
+        span = range_of(kind, name)
+        return self.length_m(typed, low=span.low, high=span.high, units=units, now=now)
 
     def whole(self, name: str, *, low: int, high: int) -> int:
         value = self.number(name, low=low, high=high)

@@ -4,6 +4,7 @@ from collections.abc import Callable
 
 from flask import Blueprint, Response, request
 
+from dolce.core.tuning import ChannelAlignment
 from dolce.errors import InvalidForm, Outdated
 from dolce.web.shared.form_reader import FormReader
 from dolce.web.shared.numbers import whole_of
@@ -67,8 +68,8 @@ def choose(job_id: int) -> Response:
     form = FormReader(request.form, kept={
         f"{name}-{row.channel}": value for row in (ladder.rows if ladder else ()) for name, value in (
             ("trim", round(row.trim_db, 1)), ("delay", round(row.delay_ms, 4)), ("polarity", row.chosen_polarity))})
-    typed = {channel: (form.number(f"trim-{channel}", low=-40, high=12, unit="dB"),
-                       form.number(f"delay-{channel}", low=0, high=200, unit="ms"),
+    typed = {channel: (form.of(ChannelAlignment, "trim_db", typed=f"trim-{channel}"),
+                       1000 * form.of(ChannelAlignment, "delay_s", typed=f"delay-{channel}", per_unit=1000, unit="ms"),
                        form.choice(f"polarity-{channel}", ("normal", "inverted")))
              for channel in services().jobs.get(job_id).channels}
     try:

@@ -21,7 +21,7 @@ def read_plot(view: ReadView) -> dict | None:
                    "y": shown(view.phases[c.channel]), "note": ""} for c in view.curves]
         plot = response_plot(curves=curves, top_db=0, unit="°")
         return {**plot, "yRange": [-180, 180], "breaks": 180}
-    spl = view.job.rig.response_spl_db                  # None while sound pressure is not known
+    spl = view.job.rig.levels.response_spl_db                  # None while sound pressure is not known
     shift = spl or 0.0
     curves, ribbons = [], []
     for c in view.curves:

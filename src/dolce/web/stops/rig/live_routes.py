@@ -2,6 +2,7 @@
 
 from flask import Response, make_response, render_template, request
 
+from dolce.core.job import Levels
 from dolce.core.levels import PER_OCTAVE
 from dolce.core.rig import WAYS, SubMatch
 from dolce.core.signals import KINDS, Source
@@ -96,8 +97,8 @@ def live_source(job_id: int, sheet: str) -> Response:
     """What plays, where, and how loud."""
     form = FormReader(request.form)
     kind = form.choice("kind", tuple(KINDS))
-    values = {"level_dbfs": form.number("level_dbfs", low=-90, high=-3, unit="dBFS"),
-              "frequency_hz": form.number("frequency_hz", low=10, high=22_000, unit="Hz", default=1000.0),
+    values = {"level_dbfs": form.of(Source, "level_dbfs"),
+              "frequency_hz": form.of(Source, "frequency_hz", default=1000.0),
               "band_hz": (form.number("band_from_hz", low=10, high=20_000, unit="Hz", default=500.0),
                           form.number("band_to_hz", low=10, high=22_000, unit="Hz", default=2000.0))}
     channel = form.text("channel")
@@ -112,10 +113,10 @@ def live_source(job_id: int, sheet: str) -> Response:
         return show(job_id, sheet, status=422, faults=error.faults, typed=request.form)
     rig = services().jobs.get(job_id).rig
     peak = source.peak_dbfs(rig.sample_rate_hz)
-    if channel and peak > rig.ceiling_dbfs:
+    if channel and peak > rig.levels.ceiling_dbfs:
         return show(job_id, sheet, status=422, typed=request.form, faults={"level_dbfs": (
-            f"Its peaks reach {peak:.1f} dBFS, above the ceiling of {rig.ceiling_dbfs:g} dBFS. "
-            f"Choose {source.level_dbfs - peak + rig.ceiling_dbfs:.1f} dBFS or less.")})
+            f"Its peaks reach {peak:.1f} dBFS, above the ceiling of {rig.levels.ceiling_dbfs:g} dBFS. "
+            f"Choose {source.level_dbfs - peak + rig.levels.ceiling_dbfs:.1f} dBFS or less.")})
     services().live.change(job_id, _purpose(sheet), source=source, channel=channel)
     return after(job_id, sheet)
 
@@ -232,9 +233,9 @@ def turn(job_id: int, sheet: str, knob: str, step: str) -> Response:
 @blueprint.post("/working-levels")
 def working_levels(job_id: int) -> Response:
     """The reference level and a second one."""
-    form = FormReader(request.form, kept=services().jobs.get(job_id).rig)
-    values = {"reference_db": form.number("reference_db", low=60, high=95, unit="dB SPL"),
-              "second_db": form.number("second_db", low=50, high=95, unit="dB SPL")
+    form = FormReader(request.form, kept=services().jobs.get(job_id).rig.levels)
+    values = {"reference_db": form.of(Levels, "reference_db"),
+              "second_db": form.of(Levels, "second_db")
               if form.filled("second_db") else None,
               "plays_effects": form.flag("plays_effects")}
     try:
@@ -254,11 +255,12 @@ def sub_match(job_id: int) -> Response:
     form = FormReader(request.form, kept=present)
     way = form.choice("way", tuple(WAYS))
     values = {"way": way, "sound": form.choice("sound", ("tone", "noise")),
-              "tone_hz": form.number("tone_hz", low=20, high=120, unit="Hz", default=present.tone_hz),
-              "tuning_hz": form.number("tuning_hz", low=10, high=100, unit="Hz") if form.filled("tuning_hz") else None,
-              "step_db": form.number("step_db", low=0.05, high=3, unit="dB"),
-              "level_dbfs": form.number("level_dbfs", low=-60, high=-10, unit="dBFS"),
-              "distance_m": form.length_m("distance", low=0.02, high=1.0, units=job.units, now=present.distance_m)}
+              "tone_hz": form.of(SubMatch, "tone_hz", default=present.tone_hz),
+              "tuning_hz": form.of(SubMatch, "tuning_hz") if form.filled("tuning_hz") else None,
+              "step_db": form.of(SubMatch, "step_db"),
+              "level_dbfs": form.of(SubMatch, "level_dbfs"),
+              "distance_m": form.length_of(SubMatch, "distance_m", typed="distance", units=job.units,
+                                             now=present.distance_m)}
     try:
         form.done()
         try:

@@ -42,7 +42,7 @@ def meter(live: LiveView) -> MeterView | None:
     """The meter as it stands; None before anything was heard."""
     if live.reading is None:
         return None
-    wish, offset = live.wish, live.job.rig.full_scale_spl_db
+    wish, offset = live.wish, live.job.rig.levels.full_scale_spl_db
     reading = live.reading.by_weighting[wish.weighting]
     shift = offset or 0.0
     large = (reading.slow_db if wish.time == "slow" else reading.fast_db) + shift
@@ -98,7 +98,7 @@ def spectrum(live: LiveView, kept: TakeRecord | None) -> SpectrumView | None:
     top = live.wish.top_db
     if bands is None or top is None:
         return None
-    offset = live.job.rig.full_scale_spl_db
+    offset = live.job.rig.levels.full_scale_spl_db
     top += offset if offset is not None else 0.0
     top = float(10 * np.round(top / 10))
     shift = offset or 0.0
@@ -134,7 +134,7 @@ def _as_heard(take: TakeRecord, live: LiveView) -> NDArray:
     level = smoothed_level_db(take.level_db[None, :], per_octave=max(3.0, float(bands.per_octave)))[0]
     at_bands = np.interp(np.log(bands.frequency_hz), np.log(ANALYSIS_GRID_HZ), level)
     per_band = 10 * np.log10(np.log2(20_000 / 20) * bands.per_octave)
-    return at_bands + live.wish.source.level_dbfs - per_band + rig.microphone_gain_db
+    return at_bands + live.wish.source.level_dbfs - per_band + rig.levels.microphone_gain_db
 
 
 def _x(frequency: float | NDArray) -> float | NDArray:

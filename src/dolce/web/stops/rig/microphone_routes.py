@@ -2,6 +2,7 @@
 
 from flask import Response, request
 
+from dolce.core.rig import Microphone, MicrophoneInUse
 from dolce.errors import FormatError, InvalidForm, InvalidValue
 from dolce.web.shared.form_reader import FormReader, uploaded
 from dolce.web.shared.page import download, services
@@ -11,7 +12,7 @@ from dolce.web.stops.rig.sheets import after, blueprint, show
 def _typed(form: FormReader) -> dict:
     """Name, serial number and sensitivity, as typed."""
     values = {"name": form.text("name")[:80], "serial": form.text("serial")[:80],
-              "sensitivity_mv_pa": form.number("sensitivity_mv_pa", low=0.1, high=1000, unit="mV/Pa")
+              "sensitivity_mv_pa": form.of(Microphone, "sensitivity_mv_pa")
               if form.filled("sensitivity_mv_pa") else None}
     if not values["name"]:
         form.faults["name"] = "Give it a name."
@@ -63,7 +64,7 @@ def drop_microphone(job_id: int, number: int) -> Response:
 def microphone_input(job_id: int, number: int) -> Response:
     """Which input it hangs on."""
     form = FormReader(request.form)
-    chosen = form.whole("input", low=1, high=64)
+    chosen = form.of(MicrophoneInUse, "input")
     try:
         form.done()
         services().microphones.set_input(job_id, number, chosen)

@@ -4,12 +4,14 @@ from dataclasses import asdict
 
 from flask import Response, request
 
-from dolce.core.processor import ProcessorLimits
+from dolce.core.processor import ProcessorInUse, ProcessorLimits
 from dolce.errors import InvalidForm, InvalidValue
 from dolce.web.shared.form_reader import FormReader
 from dolce.web.shared.page import services
 from dolce.web.stops.rig.sheets import after, blueprint, show
 
+_NUMBERS = ("bands", "lowest_gain_db", "highest_gain_db", "gain_step_db", "lowest_q", "highest_q", "lowest_trim_db",
+            "highest_trim_db", "trim_step_db", "taps", "presets")
 _FIELDS = {"name": "name", "highest Q": "highest_q"}
 
 
@@ -18,16 +20,9 @@ def _limits(number: int | None) -> ProcessorLimits:
     kept = None if number is None else services().processor.limits(number)
     form = FormReader(request.form, kept=kept and {**asdict(kept), "most_delay_ms": 1000 * kept.most_delay_s})
     values = {
-        "name": form.text("name")[:80], "bands": form.whole("bands", low=0, high=31),
-        "lowest_gain_db": form.number("lowest_gain_db", low=-30, high=0, unit="dB"),
-        "highest_gain_db": form.number("highest_gain_db", low=0, high=15, unit="dB"),
-        "gain_step_db": form.number("gain_step_db", low=0.01, high=3, unit="dB"),
-        "lowest_q": form.number("lowest_q", low=0.1, high=10), "highest_q": form.number("highest_q", low=0.2, high=50),
-        "lowest_trim_db": form.number("lowest_trim_db", low=-40, high=0, unit="dB"),
-        "highest_trim_db": form.number("highest_trim_db", low=0, high=12, unit="dB"),
-        "trim_step_db": form.number("trim_step_db", low=0.01, high=3, unit="dB"),
-        "most_delay_s": form.number("most_delay_ms", low=0, high=200, unit="ms") / 1000,
-        "taps": form.whole("taps", low=0, high=200_000), "presets": form.whole("presets", low=1, high=20)}
+        "name": form.text("name")[:80], "crossovers": form.flag("crossovers"),
+        "most_delay_s": form.of(ProcessorLimits, "most_delay_s", typed="most_delay_ms", per_unit=1000, unit="ms"),
+        **{name: form.of(ProcessorLimits, name) for name in _NUMBERS}}
     form.done()
     try:
         return ProcessorLimits(id=number, **values)
@@ -129,6 +124,44 @@ def solo(job_id: int, channel: str) -> Response:
 def dim(job_id: int) -> Response:
     """20 dB down, or back."""
     services().processor.dim(job_id)
+    return _heard_otherwise(job_id)
+
+
+@blueprint.post("/chain")
+def add_other(job_id: int) -> Response:
+    """One more in the chain, that corrects by itself."""
+    form = FormReader(request.form)
+    latency_s = form.of(ProcessorInUse, "latency_s", typed="other_latency_ms", per_unit=1000, unit="ms", default=0.0)
+    known = {channel.lower(): channel for channel in services().jobs.get(job_id).channels}
+    typed = form.text("other_channels").replace(",", " ").split()
+    unknown = [code for code in typed if code.lower() not in known]
+    if unknown:
+        form.faults["other_channels"] = f"There is no channel {unknown[0]}. There are {', '.join(known.values())}."
+    try:
+        form.done()
+        try:
+            services().processor.add_other(job_id, ProcessorInUse(
+                name=form.text("other_name"), latency_s=latency_s, by_itself=True,
+                channels=tuple(known[code.lower()] for code in typed)))
+        except InvalidValue as error:
+            form.blame(error, {}, "other_name")
+        form.done()
+    except InvalidForm as error:
+        return show(job_id, "processor", status=422, faults=error.faults, typed=request.form)
+    return after(job_id, "processor")
+
+
+@blueprint.post("/chain/<name>/switch")
+def switch_other(job_id: int, name: str) -> Response:
+    """Say that it is on, or off."""
+    services().processor.switch_other(job_id, name)
+    return _heard_otherwise(job_id)
+
+
+@blueprint.post("/chain/<name>/drop")
+def drop_other(job_id: int, name: str) -> Response:
+    """Out of the chain."""
+    services().processor.drop_other(job_id, name)
     return _heard_otherwise(job_id)
 
 

@@ -2,8 +2,9 @@
 
 from flask import Response, request
 
-from dolce.core.job import SAMPLE_RATES_HZ
-from dolce.core.rig import FAULTS, Fault
+from dolce.core.checked import values_in
+from dolce.core.job import SAMPLE_RATES_HZ, Interface, Levels, Rig
+from dolce.core.rig import FAULTS, Ceiling, Fault
 from dolce.errors import InvalidForm, InvalidValue
 from dolce.web.shared.form_reader import FormReader
 from dolce.web.shared.page import services
@@ -41,7 +42,7 @@ def _changed(job_id: int, form: FormReader, changes: dict, sheet: str) -> Respon
 def settings(job_id: int) -> Response:
     """Rate and pace."""
     kept = services().jobs.get(job_id).rig
-    form = FormReader(request.form, kept={"sample_rate_hz": str(kept.sample_rate_hz), "pace": kept.pace})
+    form = FormReader(request.form, kept={"sample_rate_hz": str(kept.sample_rate_hz), "pace": kept.rehearsal.pace})
     return _changed(job_id, form, {
         "sample_rate_hz": int(form.choice("sample_rate_hz", tuple(map(str, SAMPLE_RATES_HZ)))),
         "pace": form.choice("pace", _PACES)}, "setup")
@@ -50,13 +51,13 @@ def settings(job_id: int) -> Response:
 @blueprint.post("/level")
 def level(job_id: int) -> Response:
     """Sweep, gain and ceiling."""
-    form = FormReader(request.form, kept=services().jobs.get(job_id).rig)
+    rig = services().jobs.get(job_id).rig
+    form = FormReader(request.form, kept={**values_in(rig.levels), "sweep_seconds": rig.sweep_seconds})
     return _changed(job_id, form, {
-        "sweep_level_dbfs": form.number("sweep_level_dbfs", low=-60, high=-3, unit="dBFS"),
-        "sweep_seconds": form.number("sweep_seconds", low=1, high=20, unit="s"),
-        "microphone_gain_db": form.number("microphone_gain_db", low=-20, high=60, unit="dB"),
-        "ceiling_dbfs": form.number("ceiling_dbfs", low=-60, high=0, unit="dBFS"),
-        "ceiling_spl_db": form.number("ceiling_spl_db", low=50, high=120, unit="dB SPL")
+        "sweep_level_dbfs": form.of(Levels, "sweep_level_dbfs"), "sweep_seconds": form.of(Rig, "sweep_seconds"),
+        "microphone_gain_db": form.of(Levels, "microphone_gain_db"),
+        "ceiling_dbfs": form.of(Ceiling, "peak_dbfs", typed="ceiling_dbfs"),
+        "ceiling_spl_db": form.of(Ceiling, "spl_db", typed="ceiling_spl_db")
         if form.filled("ceiling_spl_db") else None}, "level")
 
 
@@ -83,7 +84,7 @@ def join_loop(job_id: int) -> Response:
     """Which output and input a cable joins; both empty for none."""
     form = FormReader(request.form)
     return _changed(job_id, form, {
-        name: form.whole(name, low=1, high=64) if form.text(name) else None
+        name: form.of(Interface, name) if form.text(name) else None
         for name in ("loop_output", "loop_input")}, "setup")
 
 

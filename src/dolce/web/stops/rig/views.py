@@ -48,8 +48,8 @@ def noise_bars(view: PressureView) -> tuple[list[NoiseBar], list[tuple[float, st
     """Bars over 70 dB, and the marks of the scale; in dB SPL where it is known."""
     if view.noise is None:
         return [], []
-    levels = view.noise.thirds_dbfs + (view.job.rig.full_scale_spl_db or 0.0)
-    top = max(10 * -(-float(levels.max()) // 10), -60.0 if not view.job.rig.full_scale_spl_db else 20.0)
+    levels = view.noise.thirds_dbfs + (view.job.rig.levels.full_scale_spl_db or 0.0)
+    top = max(10 * -(-float(levels.max()) // 10), -60.0 if not view.job.rig.levels.full_scale_spl_db else 20.0)
     bottom = top - 70
 
     def y(level: float) -> float:

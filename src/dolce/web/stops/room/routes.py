@@ -17,6 +17,8 @@ from dolce.core.room import (
     SURFACES,
     Box,
     Reverberation,
+    Seat,
+    Speaker,
     place_of,
 )
 from dolce.errors import FormatError, InvalidForm, InvalidValue, Outdated
@@ -151,10 +153,9 @@ def set_size(job_id: int) -> Response:
     job = services().jobs.get(job_id)
     form = FormReader(request.form, kept={"temperature": job.room.temperature_c})
     length, width, height = (
-        form.length_m(name, low=low, high=high, units=job.units, now=now) for name, low, high, now in (
-            ("length", 1, 30, job.room.length_m), ("width", 1, 30, job.room.width_m),
-            ("height", 1.5, 12, job.room.height_m)))
-    temperature = form.number("temperature", low=0, high=40, unit="°C")
+        form.length_of(RoomSize, f"{name}_m", typed=name, units=job.units, now=getattr(job.room, f"{name}_m"))
+        for name in ("length", "width", "height"))
+    temperature = form.of(RoomSize, "temperature_c", typed="temperature")
 
     def change() -> None:
         form.done()
@@ -239,10 +240,10 @@ def set_speaker(job_id: int, channel: str) -> Response:
         "aim": kept.aim, "toe_in": kept.toe_in_deg, "source": kept.source, "low_limit": kept.low_limit_hz,
         "output": kept.output, "partner": kept.partner or ""})
     values = {"aim": form.choice("aim", ("main seat", "straight", "angle")),
-              "toe_in_deg": form.number("toe_in", low=-180, high=180, unit="°", default=0.0),
+              "toe_in_deg": form.of(Speaker, "toe_in_deg", typed="toe_in", unit="°", default=0.0),
               "source": form.choice("source", ("point", "line")),
-              "low_limit_hz": form.number("low_limit", low=5, high=500, unit="Hz", default=0.0) or None,
-              "output": form.whole("output", low=1, high=64), "in_wall": form.flag("in_wall"),
+              "low_limit_hz": form.of(Speaker, "low_limit_hz", typed="low_limit", default=0.0) or None,
+              "output": form.of(Speaker, "output"), "in_wall": form.flag("in_wall"),
               "partner": form.text("partner") or None}
 
     def change() -> None:
@@ -285,7 +286,7 @@ def add_seat(job_id: int) -> Response:
 def set_seat(job_id: int, seat_id: int) -> Response:
     """Name, weight, whether it is the main seat."""
     form = FormReader(request.form, kept=services().jobs.get(job_id).plan.seat(seat_id))
-    weight = form.number("weight", low=0, high=10)
+    weight = form.of(Seat, "weight")
     name, main = form.text("name"), form.flag("main")
 
     def change() -> None:

@@ -5,9 +5,10 @@ from dataclasses import asdict
 
 from flask import Blueprint, Response, make_response, redirect, render_template, request, url_for
 
+from dolce.core.checked import limited_fields
 from dolce.core.correction import Limits, Target
 from dolce.core.filters import PeakingFilter
-from dolce.core.tuning import Correction
+from dolce.core.tuning import ANCHOR_RANGE_HZ, Correction
 from dolce.errors import InvalidForm, InvalidValue, NotFound, Outdated
 from dolce.web.shared.form_reader import FormReader
 from dolce.web.shared.numbers import whole_of
@@ -58,22 +59,14 @@ def aim(job_id: int) -> Response:
         **asdict(kept.target), **asdict(kept.limits), "anchor": kept.anchor, "anchor_level_db": kept.anchor_level_db,
         "anchor_from_hz": kept.anchor_band_hz[0], "anchor_to_hz": kept.anchor_band_hz[1]})
 
-    def number(name: str, low: float, high: float, unit: str = "") -> float:
-        return form.number(name, low=low, high=high, unit=unit)
-
     try:
-        target = {"bass_lift_db": number("bass_lift_db", -6, 15, "dB"),
-                  "bass_corner_hz": number("bass_corner_hz", 30, 300, "Hz"),
-                  "tilt_db_per_octave": number("tilt_db_per_octave", -3, 3, "dB per octave"),
-                  "tilt_from_hz": number("tilt_from_hz", 100, 10_000, "Hz")}
-        limits = {"from_hz": number("from_hz", 10, 20_000, "Hz"), "to_hz": number("to_hz", 10, 20_000, "Hz"),
-                  "max_boost_db": number("max_boost_db", 0, 12, "dB"),
-                  "max_cut_db": number("max_cut_db", 0, 24, "dB"), "min_q": number("min_q", 0.2, 20),
-                  "max_q": number("max_q", 0.2, 20),
-                  "bands": form.whole("bands", low=1, high=31)}
+        target = {name: form.of(Target, name) for name in limited_fields(Target)}
+        limits = {name: form.of(Limits, name) for name in limited_fields(Limits)}
         anchor = form.choice("anchor", ("band", "hand"))
-        band = (number("anchor_from_hz", 20, 20_000, "Hz"), number("anchor_to_hz", 20, 20_000, "Hz"))
-        level = number("anchor_level_db", -120, 60, "dB")
+        low, high = ANCHOR_RANGE_HZ
+        band = (form.number("anchor_from_hz", low=low, high=high, unit="Hz"),
+                form.number("anchor_to_hz", low=low, high=high, unit="Hz"))
+        level = form.of(Correction, "anchor_level_db")
         form.done()
         try:
             shape = Correction(target=Target(**target), limits=Limits(**limits), anchor=anchor, anchor_band_hz=band,
@@ -125,9 +118,9 @@ def edit_band(job_id: int, channel: str, band_id: int) -> Response:
         form = FormReader(request.form, kept=services().shaping.band(job_id, channel, band_id).filter)
     except NotFound as error:
         return _show(job_id, status=409, notice=str(error))
-    values = {"frequency_hz": form.number("frequency_hz", low=5, high=24_000, unit="Hz"),
-              "gain_db": form.number("gain_db", low=-30, high=15, unit="dB"),
-              "q": form.number("q", low=0.1, high=50)}
+    values = {"frequency_hz": form.of(PeakingFilter, "frequency_hz"),
+              "gain_db": form.of(PeakingFilter, "gain_db"),
+              "q": form.of(PeakingFilter, "q")}
     try:
         form.done()
     except InvalidForm as error:

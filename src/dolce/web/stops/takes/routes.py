@@ -19,7 +19,8 @@ def _show(job_id: int, **context: object) -> Response:
 
 @blueprint.get("")
 def page(job_id: int) -> Response:
-    """The board."""
+    """The board, and what the processor really holds."""
+    services().processor.read(job_id)
     return _show(job_id)
 
 

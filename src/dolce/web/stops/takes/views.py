@@ -4,9 +4,8 @@ import itertools
 from dataclasses import dataclass
 from typing import Literal
 
-from dolce.core.job import PassRecord, TakeRecord
+from dolce.core.job import PassRecord, TakeRecord, placement_of
 from dolce.core.room import Spot
-from dolce.services.takes.take_making import placement_of
 from dolce.services.takes.taking import Board
 from dolce.web.shared.plot_data import small_path
 

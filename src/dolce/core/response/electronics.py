@@ -6,7 +6,9 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.fft import next_fast_len, rfft
 
-from dolce.core.response import Deconvolver, MicrophoneCurve, analyse_recording
+from dolce.core.response.capture import analyse_recording
+from dolce.core.response.deconvolution import Deconvolver
+from dolce.core.response.microphone import MicrophoneCurve
 from dolce.errors import InvalidValue
 
 _POINTS_HZ = np.geomspace(10, 22_000, 161)

@@ -3,7 +3,8 @@
 import numpy as np
 from scipy import fft
 
-from dolce.core.response import Arrival, ImpulseResponse
+from dolce.core.response.arrival import Arrival
+from dolce.core.response.impulse import ImpulseResponse
 
 _ONSET = 0.25            # of the highest swing
 _FIRST_SWING_S = 0.020   # how long the first swings are looked at: about one period at 50 Hz

@@ -1,0 +1,71 @@
+"""The processors that sound passes on its way, in that order."""
+
+from dataclasses import dataclass, replace
+
+from dolce.core import checked
+from dolce.core.checked import limited, ranges
+from dolce.core.processor.limits import REHEARSAL, REHEARSAL_LIMITS, SAID, Capabilities, ProcessorLimits
+from dolce.errors import InvalidValue
+
+MOST_IN_A_ROW = 6
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ProcessorInUse:
+    """One processor of a job.
+
+    Attributes
+    ----------
+    name : str
+        Empty for one that is called by its limits.
+    can : Capabilities
+        What it can be asked to do, as it said when it was joined.
+    limits : ProcessorLimits or None
+        As they were known when they were chosen; None where they aren't.
+    channels : tuple of str
+        Those that pass it; empty for all.
+    latency_s : float
+        What it delays all of them by, whatever it is set to.
+    by_itself : bool
+        It measures and corrects by itself: its settings are its own, and a round says whether it was on.
+    """
+
+    name: str = ""
+    can: Capabilities = SAID
+    limits: ProcessorLimits | None = None
+    channels: tuple[str, ...] = ()
+    latency_s: float = limited(0, 0.2, where="latency", unit="s", default=0.0)
+    by_itself: bool = False
+
+    def __post_init__(self) -> None:
+        checked.text(self.name, longest=40, where="name of a processor")
+        ranges(self)
+        if self.by_itself and not self.name.strip():
+            raise InvalidValue("a processor needs a name.", where="name of a processor", remedy="Type one.")
+
+    def passes(self, channel: str) -> bool:
+        return not self.channels or channel in self.channels
+
+
+# The simulated one, with its own limits; and any other, of which only what the person says is known.
+REHEARSAL_PROCESSOR = ProcessorInUse(can=REHEARSAL, limits=REHEARSAL_LIMITS)
+SAID_PROCESSOR = ProcessorInUse()
+
+
+def checked_chain(chain: tuple[ProcessorInUse, ...]) -> tuple[ProcessorInUse, ...]:
+    """The chain, if exactly one of it is loaded by Dolce and the others have names that differ; or InvalidValue."""
+    if sum(not one.by_itself for one in chain) != 1:
+        raise InvalidValue("one processor of the chain is loaded, the others correct by themselves.", where="chain",
+                           remedy="Remove one.")
+    names = [one.name for one in chain if one.by_itself]
+    if len(set(names)) < len(names):
+        raise InvalidValue("two processors of the chain have one name.", where="name of a processor",
+                           remedy="Choose another name.")
+    if len(chain) > MOST_IN_A_ROW:
+        raise InvalidValue(f"more than {MOST_IN_A_ROW} processors in a row.", where="chain", remedy="Remove one.")
+    return chain
+
+
+def with_loaded(chain: tuple[ProcessorInUse, ...], **changes) -> tuple[ProcessorInUse, ...]:
+    """The chain with another value of what Dolce loads."""
+    return tuple(one if one.by_itself else replace(one, **changes) for one in chain)

@@ -1,0 +1,48 @@
+"""One side of a crossover."""
+
+from dataclasses import dataclass
+from typing import Literal
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy import signal
+
+from dolce.core.checked import limited, ranges
+from dolce.errors import InvalidValue
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Crossover:
+    """One side of a crossover: 12 or 24 dB per octave, 20 Hz to 20 kHz.
+
+    Attributes
+    ----------
+    kind : "linkwitz-riley" or "butterworth"
+    order : 2 or 4
+    """
+
+    frequency_hz: float = limited(20, 20_000, where="crossover", unit="Hz")
+    kind: Literal["linkwitz-riley", "butterworth"] = "linkwitz-riley"
+    order: Literal[2, 4] = 4
+
+    def __post_init__(self) -> None:
+        ranges(self)
+        if self.kind not in ("linkwitz-riley", "butterworth") or self.order not in (2, 4):
+            raise InvalidValue(f"{self.kind} of order {self.order} is not offered.", where="crossover",
+                               remedy="Choose linkwitz-riley or butterworth, order 2 or 4.")
+
+    def sections(self, side: Literal["high", "low"], *, sample_rate_hz: float) -> NDArray[np.float64]:
+        """Second-order sections, shape (sections, 6). A Linkwitz-Riley is a Butterworth of half its order, twice.
+
+        At order 2 both halves are 180 degrees apart at the corner: the high side is turned over, so that they add up.
+
+        References
+        ----------
+        S. H. Linkwitz, "Active crossover networks for noncoincident drivers", JAES 24, 2-8 (1976).
+        """
+        order = self.order if self.kind == "butterworth" else self.order // 2
+        half = signal.butter(order, self.frequency_hz, side, fs=sample_rate_hz, output="sos")
+        sections = half if self.kind == "butterworth" else np.concatenate([half, half])
+        if self.order == 2 and side == "high":
+            sections[0, :3] *= -1
+        return sections

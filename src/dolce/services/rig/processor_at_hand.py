@@ -1,0 +1,98 @@
+"""Speaks to the processor that a job loads, and notes what it holds afterwards.
+
+Speaking to it stands outside any transaction: a device may be slow, and what it holds is its own business. What is
+noted is always what was read back.
+"""
+
+from collections.abc import Callable
+from dataclasses import replace
+
+from dolce.core.job import Job
+from dolce.core.processor import ProcessorState
+from dolce.devices.opening import processor_of
+from dolce.devices.processor import Processor
+from dolce.errors import Conflict
+from dolce.services.context import Context
+from dolce.store import UnitOfWork
+
+# Passes whose takes or readings hold for one state of the processor.
+_NEEDS_ONE_STATE = ("takes", "lines", "level")
+
+
+class ProcessorAtHand:
+    """The processor of each job."""
+
+    def __init__(self, context: Context) -> None:
+        self._context = context
+
+    def read(self, job_id: int) -> Job:
+        """Read it again where that can be done; the job as it is known then."""
+        with self._context.look() as work:
+            job = work.jobs.get(job_id)
+        if not job.rig.processor.can.readable:
+            return job
+        held = _with_words(self._of(job).read(), job.processor)
+        if held == job.processor:
+            return job
+        return self._note(job_id, held, f"Processor read: it holds something else than before, {held.description}.")
+
+    def tell(self, job_id: int, tell: Callable[[Processor, ProcessorState], None], *, said: str = "",
+             keep: bool = False) -> ProcessorState:
+        """Do something with it, given what it held, and return what it holds then; `keep` keeps what it held before.
+
+        Raises
+        ------
+        Conflict
+            While a pass is running that needs it as it is.
+        DeviceError
+            Where it refuses, or does not answer.
+        """
+        with self._context.look() as work:
+            job = work.jobs.get(job_id)
+            require_free(work, job_id)
+        device = self._of(job)
+        before = device.read()
+        if keep:
+            with self._context.change() as work:
+                if not work.kept_states.has(job_id, before):
+                    work.kept_states.add(job_id, before, at=self._context.now())
+        try:
+            tell(device, before)
+        finally:
+            # Whether it did as it was told or broke off half-way: what counts is what it holds.
+            noted = self._note(job_id, _with_words(device.read(), job.processor), said)
+        return noted.processor
+
+    def say(self, job_id: int, change: Callable[[ProcessorState], ProcessorState], *, said: str) -> None:
+        """Note what only the person knows: ticks of the blank slate, and which others of the chain are on."""
+        with self._context.look() as work:
+            job = work.jobs.get(job_id)
+            require_free(work, job_id)
+        self._note(job_id, change(job.processor), said)
+
+    def _note(self, job_id: int, held: ProcessorState, said: str) -> Job:
+        with self._context.change() as work:
+            work.jobs.set_processor(job_id, held)
+            if said:
+                work.logbook.add(job_id, said, at=self._context.now())
+            work.jobs.touch(job_id, self._context.now())
+            return work.jobs.get(job_id)
+
+    def _of(self, job: Job) -> Processor:
+        def hold(state: ProcessorState) -> None:
+            with self._context.change() as work:
+                work.jobs.set_simulated(job.id, state)
+
+        return processor_of(job, hold=hold)
+
+
+def require_free(work: UnitOfWork, job_id: int) -> None:
+    """Conflict while a pass of a job is running that needs its processor as it is."""
+    running = work.passes.running()
+    if running is not None and running.job_id == job_id and running.kind in _NEEDS_ONE_STATE:
+        raise Conflict("a pass is running in this state.", where="processor", remedy="Stop it first.")
+
+
+def _with_words(held: ProcessorState, known: ProcessorState) -> ProcessorState:
+    """What a processor holds, with what only the person knows of the chain."""
+    return replace(held, slate=known.slate, by_themselves=known.by_themselves)

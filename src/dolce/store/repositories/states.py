@@ -1,0 +1,142 @@
+"""States of processors, each kept once under the hash of its content, however many rounds and jobs have it."""
+
+import json
+from collections import OrderedDict
+from collections.abc import Collection, Mapping
+from contextlib import suppress
+from threading import Lock
+
+from sqlalchemy import delete, select
+from sqlalchemy.dialects.sqlite import insert
+from sqlalchemy.orm import Session
+
+from dolce.core.processor import Convolution, ProcessorState
+from dolce.errors import Damaged
+from dolce.store import encoding
+from dolce.store.models import JobRow, KeptStateRow, RoundRow, StateRow, StateTapsRow, TapsRow
+
+MOST_AT_HAND = 64
+
+
+class StatesAtHand:
+    """States that were decoded lately, for all transactions: a content that has a hash never changes."""
+
+    def __init__(self) -> None:
+        self._kept: OrderedDict[str, ProcessorState] = OrderedDict()
+        self._lock = Lock()
+
+    def get(self, number: str) -> ProcessorState | None:
+        with self._lock:
+            if number in self._kept:
+                self._kept.move_to_end(number)
+            return self._kept.get(number)
+
+    def add(self, number: str, state: ProcessorState) -> None:
+        with self._lock:
+            self._kept[number] = state
+            while len(self._kept) > MOST_AT_HAND:
+                self._kept.popitem(last=False)
+
+
+class States:
+    """Contents by hash. What only they refer to, taps of convolutions, is kept once as well."""
+
+    def __init__(self, session: Session, at_hand: StatesAtHand) -> None:
+        self._session = session
+        self._at_hand = at_hand
+
+    def keep(self, state: ProcessorState) -> str:
+        """Keep a state, if no equal one is there; its hash."""
+        body, taps = _encoded(state)
+        number = encoding.checksum(body.encode())
+        present = self._session.scalar(select(StateRow.id).where(StateRow.id == number))
+        if present is None:
+            self._session.execute(insert(StateRow).values(
+                id=number, body=body, bypassed=state.bypassed, corrects=state.corrects).on_conflict_do_nothing())
+            for taps_id, data in taps.items():
+                self._session.execute(insert(TapsRow).values(id=taps_id, data=data).on_conflict_do_nothing())
+                self._session.execute(insert(StateTapsRow).values(state_id=number, taps_id=taps_id)
+                                      .on_conflict_do_nothing())
+        self._at_hand.add(number, state)
+        return number
+
+    def get(self, number: str) -> ProcessorState:
+        """The state of a hash; Damaged where it can't be read any more."""
+        return self.all([number])[number]
+
+    def all(self, numbers: Collection[str]) -> dict[str, ProcessorState]:
+        """States by hash, those that are not at hand in one read; Damaged where one can't be read any more."""
+        texts = self._texts(set(numbers))
+        return {number: self._state(number, texts) for number in set(numbers)}
+
+    def look_at(self, numbers: Collection[str]) -> None:
+        """Read states in one go, to have them at hand; damaged ones are passed over until they are asked for."""
+        texts = self._texts(set(numbers))
+        for number in texts:
+            with suppress(Damaged):
+                self._state(number, texts)
+
+    def _texts(self, numbers: set[str]) -> dict[str, tuple[str, dict[str, bytes]]]:
+        """Text and taps by hash, of those that are not at hand."""
+        wanted = {number for number in numbers if self._at_hand.get(number) is None}
+        if not wanted:
+            return {}
+        texts = {row.id: (row.body, {}) for row in self._session.scalars(select(StateRow).where(
+            StateRow.id.in_(wanted)))}
+        for state_id, row in self._session.execute(select(StateTapsRow.state_id, TapsRow).join(
+                TapsRow, TapsRow.id == StateTapsRow.taps_id).where(StateTapsRow.state_id.in_(wanted))):
+            texts[state_id][1][row.id] = row.data
+        return texts
+
+    def _state(self, number: str, texts: Mapping[str, tuple[str, dict[str, bytes]]]) -> ProcessorState:
+        state = self._at_hand.get(number)
+        if state is None:
+            state = _decoded(number, *texts.get(number, ("", {})))
+            self._at_hand.add(number, state)
+        return state
+
+    def body(self, number: str) -> str:
+        """A state's text as it stands there; empty where it is gone."""
+        return self._session.scalar(select(StateRow.body).where(StateRow.id == number)) or ""
+
+    def forget_unused(self) -> None:
+        """Remove states that nothing has any more, and taps that no state has."""
+        used = [select(column).where(column.is_not(None)) for column in (
+            JobRow.processor_id, JobRow.simulated_id, RoundRow.state_id, KeptStateRow.state_id)]
+        self._session.execute(delete(StateRow).where(*(StateRow.id.not_in(one) for one in used)))
+        self._session.execute(delete(TapsRow).where(TapsRow.id.not_in(select(StateTapsRow.taps_id))))
+
+
+def _taps_converter(held: dict[str, bytes]):
+    """A converter that writes taps into `held`, and reads them from there."""
+    made = encoding.new_converter()
+
+    def out(convolution: Convolution) -> dict:
+        taps_id = encoding.checksum(convolution.data)
+        held[taps_id] = convolution.data
+        return {"sample_rate_hz": convolution.sample_rate_hz, "taps": taps_id}
+
+    def back(values: dict, _: type) -> Convolution:
+        data = held[values["taps"]]
+        if encoding.checksum(data) != values["taps"]:
+            raise ValueError("taps differ from those that were kept")
+        return Convolution(sample_rate_hz=values["sample_rate_hz"], data=data)
+
+    made.register_unstructure_hook(Convolution, out)
+    made.register_structure_hook(Convolution, back)
+    return made
+
+
+def _encoded(state: ProcessorState) -> tuple[str, dict[str, bytes]]:
+    taps: dict[str, bytes] = {}
+    return json.dumps(_taps_converter(taps).unstructure(state), sort_keys=True), taps
+
+
+def _decoded(number: str, body: str, taps: dict[str, bytes]) -> ProcessorState:
+    try:
+        if encoding.checksum(body.encode()) != number:
+            raise ValueError("the text differs from the one that was kept")
+        return encoding.value_of(ProcessorState, json.loads(body), converter=_taps_converter(taps))
+    except encoding.UNDECODABLE as error:
+        raise Damaged("what its processor held can't be read any more.", where="processor",
+                      remedy="Put back a backup, or save what can be read from the list of jobs.") from error

@@ -119,7 +119,7 @@ def filled(services: Services, job_id: int) -> None:
     """A job with many takes, put into the store as passes put them."""
     job = services.jobs.get(job_id)
     sweep = sweep_of(job.rig)
-    capture, level = captured(stimulus_of(sweep) * 0.3, sweep=sweep, microphone=None)
+    capture, levels = captured(stimulus_of(sweep) * 0.3, sweep=sweep, microphone=None)
     raw = np.random.default_rng(1).bytes(500_000)  # a take of 6 s as FLAC is about as large
     channels, spots = 13, 24
     for first in range(0, TAKES, channels * spots):
@@ -133,7 +133,7 @@ def filled(services: Services, job_id: int) -> None:
                     source="rig",
                     at=services.context.now(),
                     capture=capture,
-                    level_db=level,
+                    levels=levels,
                     arrival_known=True,
                     recording=raw,
                     recording_name="x.flac",
@@ -170,7 +170,7 @@ def keeping(services: Services, job_id: int) -> None:
     """What it costs that a take is on the disk when it is kept: with and without, in turn."""
     job = services.jobs.get(job_id)
     sweep = sweep_of(job.rig)
-    capture, level = captured(stimulus_of(sweep) * 0.3, sweep=sweep, microphone=None)
+    capture, levels = captured(stimulus_of(sweep) * 0.3, sweep=sweep, microphone=None)
     raw = np.random.default_rng(1).bytes(500_000)
     engine = services.context.database.engine
     cost: dict[str, list[float]] = {"FULL": [], "NORMAL": []}
@@ -190,7 +190,7 @@ def keeping(services: Services, job_id: int) -> None:
                     source="rig",
                     capture=capture,
                     at=services.context.now(),
-                    level_db=level,
+                    levels=levels,
                     arrival_known=True,
                     recording=raw,
                     recording_name="x.flac",

@@ -92,10 +92,10 @@ def take_cost(services: Services, job_id: int) -> None:
     bare = median_s(lambda: [fft.rfft(padded) for _ in range(3)])
 
     def whole() -> None:
-        capture, level = captured(recording, sweep=sweep, microphone=job.rig.curve)
+        capture, levels = captured(recording, sweep=sweep, microphone=job.rig.curve)
         with services.context.change() as work:
             work.takes.add(round_id=job.round_id, channel="L", spot_id=1, at=services.context.now(), source="rig",
-                           capture=capture, level_db=level, arrival_known=True, recording=data, recording_name="x",
+                           capture=capture, levels=levels, arrival_known=True, recording=data, recording_name="x",
                            sweep=sweep)
 
     cost = median_s(whole)

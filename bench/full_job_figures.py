@@ -36,8 +36,8 @@ POLL_MS, POLL_KB = 5.0, 3.0
 def filled(services: Services, job: Job, rounds: int) -> None:
     """Rounds with a take in every cell: one response, with other levels in each."""
     sweep = sweep_of(job.rig)
-    capture, level = captured(stimulus_of(sweep) * 0.3, sweep=sweep, microphone=None)
-    rng = np.random.default_rng(4)
+    capture, levels = captured(stimulus_of(sweep) * 0.3, sweep=sweep, microphone=None)
+    rng, points = np.random.default_rng(4), levels.level_db.size
     for number in range(rounds):
         with services.context.change() as work:
             present = work.jobs.get(job.id)
@@ -50,8 +50,8 @@ def filled(services: Services, job: Job, rounds: int) -> None:
                     work.takes.add(
                         round_id=made.id, channel=channel, spot_id=spot.id, at=services.context.now(), source="rig",
                         capture=replace(capture, response=capture.response),
-                        level_db=level + np.interp(np.arange(level.size), np.arange(0, level.size, 20),
-                                                   rng.normal(0, 3, -(-level.size // 20))),
+                        levels=replace(levels, level_db=levels.level_db + np.interp(
+                            np.arange(points), np.arange(0, points, 20), rng.normal(0, 3, -(-points // 20)))),
                         arrival_known=True, recording=b"raw", recording_name="x.flac", sweep=sweep,
                         places=(job.speaker(channel).place, spot.place))
                     work.logbook.add(job.id, f"Take of {channel} at spot {spot.number}.", at=services.context.now())

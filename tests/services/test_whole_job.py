@@ -274,7 +274,8 @@ def test_a_linked_pair_gets_the_same_bands(services, job):
 
 
 def test_package_holds_what_it_says(demo, demo_job):
-    data, name = demo.loading.package(demo_job)
+    parts, name = demo.loading.package(demo_job)
+    data = b"".join(parts)
     assert name == "dolce-ferry-lane-attic.zip"
     package = zipfile.ZipFile(io.BytesIO(data))
     filters = demo.shaping.view(demo_job).correction.filters("L")

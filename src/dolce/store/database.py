@@ -14,6 +14,7 @@ from sqlalchemy.orm import Session, sessionmaker
 from dolce.errors import StorageError
 from dolce.store.folder import DATABASE, DataFolder
 from dolce.store.repositories.states import StatesAtHand
+from dolce.store.repositories.takes import TakesAtHand
 from dolce.store.trouble import in_words
 
 BUSY_S = 15.0
@@ -62,7 +63,8 @@ class Database:
         except StorageError:
             self._give_up()
             raise
-        self.states_at_hand = StatesAtHand()
+        self.states_at_hand = StatesAtHand(64)
+        self.takes_at_hand = TakesAtHand(12)
         self.session = sessionmaker(self.engine, expire_on_commit=False)
 
     def new_session(self) -> Session:

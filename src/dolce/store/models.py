@@ -112,6 +112,8 @@ class SamplesRow(Row):
     recording_name: Mapped[str]
     sweep: Mapped[dict] = mapped_column(JSON)
     checksum: Mapped[str]
+    fine_db: Mapped[bytes | None] = mapped_column(LargeBinary)
+    fine_checksum: Mapped[str | None]
 
 
 class PassRow(Row):

@@ -53,7 +53,7 @@ class UnitOfWork:
         states = States(self._session, self._database.states_at_hand)
         self.jobs = Jobs(self._session, states)
         self.plans = Plans(self._session)
-        self.takes = Takes(self._session, states)
+        self.takes = Takes(self._session, states, self._database.takes_at_hand)
         self.passes = Passes(self._session, self._truth)
         self.alignments = Alignments(self._session)
         self.corrections = Corrections(self._session)

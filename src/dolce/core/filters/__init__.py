@@ -1,7 +1,7 @@
 """Filters: their responses, and their impulse responses."""
 
 from dolce.core.filters.biquad import Biquad, peaking_biquad
-from dolce.core.filters.convolution import convolution_filter, minimum_phase_impulse
+from dolce.core.filters.convolution import convolution_filter
 from dolce.core.filters.peaking import (
     PeakingFilter,
     chain_level_db,
@@ -12,4 +12,4 @@ from dolce.core.filters.peaking import (
 )
 
 __all__ = ["Biquad", "PeakingFilter", "chain_level_db", "chain_samples", "convolution_filter",
-           "minimum_phase_impulse", "peaking_biquad", "peaking_levels_db", "playable", "q_of_octaves"]
+           "peaking_biquad", "peaking_levels_db", "playable", "q_of_octaves"]

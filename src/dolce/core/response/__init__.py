@@ -14,14 +14,16 @@ from dolce.core.response.smoothing import smoothed_power
 from dolce.core.response.spectrum import (
     ANALYSIS_GRID_HZ,
     FrequencyResponse,
+    GridLevels,
+    grid_levels,
     level_on_grid,
     phase_deg,
     smoothed_level_db,
 )
 from dolce.core.response.sub_arrival import sub_arrival
 
-__all__ = ["ANALYSIS_GRID_HZ", "Arrival", "Capture", "Deconvolver", "FrequencyResponse", "ImpulseResponse",
-           "InterfaceLoop", "MicrophoneCurve", "Quality", "SpotAverage", "SweepDrowned", "analyse_recording",
-           "average_over_spots", "clipped_samples", "find_arrival", "interface_loop", "level_on_grid",
-           "mean_spread_db", "moving_average_level_db", "phase_deg", "resampled", "smoothed_level_db",
-           "smoothed_power", "stretched", "sub_arrival", "without_drift", "without_response"]
+__all__ = ["ANALYSIS_GRID_HZ", "Arrival", "Capture", "Deconvolver", "FrequencyResponse", "GridLevels",
+           "ImpulseResponse", "InterfaceLoop", "MicrophoneCurve", "Quality", "SpotAverage", "SweepDrowned",
+           "analyse_recording", "average_over_spots", "clipped_samples", "find_arrival", "grid_levels",
+           "interface_loop", "level_on_grid", "mean_spread_db", "moving_average_level_db", "phase_deg", "resampled",
+           "smoothed_level_db", "smoothed_power", "stretched", "sub_arrival", "without_drift", "without_response"]

@@ -62,11 +62,48 @@ def level_on_grid(response: ImpulseResponse, *, at_hz: NDArray, per_octave: floa
     -------
     ndarray, shape (wanted,)
     """
-    frequency, spectrum = _transform(response)
-    power = spectrum.real**2 + spectrum.imag**2
-    at = np.minimum(at_hz, frequency[-1])
+    frequency, power = _power(response)
     if per_octave is None:
-        return np.interp(at, frequency, power_db(power))
+        return _unsmoothed(frequency, power, at_hz)
+    return _smoothed(frequency, power, at_hz, per_octave)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class GridLevels:
+    """A response on the analysis grid.
+
+    Attributes
+    ----------
+    level_db, fine_db : ndarray, shape (points,)
+        Smoothed over 1/48 octave, and not at all.
+    """
+
+    level_db: NDArray[np.float64]
+    fine_db: NDArray[np.float64]
+
+
+def grid_levels(response: ImpulseResponse) -> GridLevels:
+    """Both levels from one transform; as `level_on_grid`."""
+    frequency, power = _power(response)
+    return GridLevels(level_db=_smoothed(frequency, power, ANALYSIS_GRID_HZ, 48.0),
+                      fine_db=_unsmoothed(frequency, power, ANALYSIS_GRID_HZ))
+
+
+def _power(response: ImpulseResponse) -> tuple[NDArray, NDArray]:
+    frequency, spectrum = _transform(response)
+    return frequency, spectrum.real**2 + spectrum.imag**2
+
+
+def _unsmoothed(frequency: NDArray, power: NDArray, at_hz: NDArray) -> NDArray:
+    """Between the two bins beside each frequency, straight in dB."""
+    place = np.minimum(at_hz, frequency[-1]) / frequency[1]
+    below = np.minimum(place.astype(int), frequency.size - 2)
+    part = place - below
+    return (1 - part) * power_db(power[below]) + part * power_db(power[below + 1])
+
+
+def _smoothed(frequency: NDArray, power: NDArray, at_hz: NDArray, per_octave: float) -> NDArray:
+    at = np.minimum(at_hz, frequency[-1])
     return power_db(np.maximum(smoothed_power(frequency[1:], power[1:], at_hz=at, per_octave=per_octave), 0))
 
 

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from dolce.core.alignment import Match
 from dolce.core.correction import Outcome, judge
 from dolce.core.correction.outcome import ARRIVAL_WITHIN_S, LEVEL_WITHIN_DB
-from dolce.core.response import average_over_spots
+from dolce.core.levels import energy_mean_db
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -57,7 +57,7 @@ def prove(frequency_hz: NDArray, before: SpotLevels, predicted: SpotLevels, meas
     if not common:
         return None
     weight = [weights[spot] for spot in common]
-    curves = [average_over_spots(levels.at(common), weights=weight).level_db
+    curves = [energy_mean_db(levels.at(common), weights=weight)
               for levels in (before, predicted, measured)]
     return Proof(spots=common, before_db=curves[0], predicted_db=curves[1], after_db=curves[2],
                  outcome=judge(frequency_hz, before_db=curves[0], predicted_db=curves[1], after_db=curves[2],

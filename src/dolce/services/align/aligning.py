@@ -15,9 +15,9 @@ from dolce.core.alignment import (
 )
 from dolce.core.geometry import distance_m
 from dolce.core.job import Job, Round, TakeRecord, moved_between
-from dolce.core.levels import together_db
+from dolce.core.levels import energy_mean_db, together_db
 from dolce.core.processor import ChannelSettings
-from dolce.core.response import ANALYSIS_GRID_HZ, average_over_spots, smoothed_level_db
+from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.core.tuning import Alignment, ChannelAlignment
 from dolce.errors import Conflict, InvalidForm, InvalidValue
 from dolce.services.context import Context
@@ -116,8 +116,7 @@ def _levels_at(work: UnitOfWork, round_id: int, spots: Container[int]) -> dict[s
 def _mean_level_db(takes: Iterable[TakeRecord], band_hz: tuple[float, float]) -> float | None:
     """Level of the energy average over takes in a band; None where none of their levels is known."""
     levels = [take.level_db for take in takes if take.level_known]
-    return mid_level_db(ANALYSIS_GRID_HZ, average_over_spots(smoothed_level_db(levels, per_octave=48)).level_db,
-                        band_hz=band_hz) if levels else None
+    return mid_level_db(ANALYSIS_GRID_HZ, energy_mean_db(levels), band_hz=band_hz) if levels else None
 
 
 def _changed_level_db(whole: float | None, before: float | None, after: float | None) -> float | None:

@@ -1,5 +1,6 @@
 """The Load stop: presets in the processor, and files for any other one."""
 
+from collections.abc import Iterator, Mapping
 from dataclasses import asdict, dataclass, replace
 from functools import lru_cache
 from string import ascii_uppercase
@@ -19,7 +20,7 @@ from dolce.formats.filter_tables import (
     write_filters_json,
     write_settings_json,
 )
-from dolce.formats.zip_package import write_zip
+from dolce.formats.zip_package import zip_parts
 from dolce.services.context import Context
 from dolce.services.rig.processor_at_hand import ProcessorAtHand
 from dolce.services.shape.reasons import left_alone_rows
@@ -151,32 +152,39 @@ class Loading:
         state = replace(present, active=to)
         self._at_hand.tell(job_id, lambda device, _: device.play(to), said=f"Processor {state.description}.")
 
-    def package(self, job_id: int) -> tuple[bytes, str]:
-        """Everything for another processor in one ZIP, and its file name."""
-        view = self._shaping.view(job_id)
+    def package(self, job_id: int) -> tuple[Iterator[bytes], str]:
+        """Everything for another processor as one ZIP, part by part, and its file name."""
+        shape = self._shaping.view(job_id)
         load = self.view(job_id)
         if not load.shaped:
             raise Conflict("there are no filters to pack.", where="load", remedy="Find them on the Shape page first.")
-        job = view.job
-        filters = {channel: load.settings[channel].filters for channel in job.channels}
-        files: dict[str, bytes] = {"README.txt": _note(load).encode()}
-        for rate in SAMPLE_RATES_HZ:
-            for channel in job.channels:
-                impulse = convolution_filter(filters[channel], sample_rate_hz=rate)
-                files[f"impulse-responses/{rate}/{channel}-{rate}Hz.wav"] = write_wav(impulse, sample_rate_hz=rate)
-            files[f"filters/biquads-{rate}.csv"] = write_filters_csv(filters, sample_rate_hz=rate)
-        files["filters/filters.json"] = write_filters_json({channel: {
-            "filters": [filter_row(f) for f in filters[channel]],
-            "trim_db": load.settings[channel].trim_db, "delay_s": load.settings[channel].delay_s,
-            "polarity": load.settings[channel].polarity,
-            "headroom_db": round(headroom_of(filters[channel], sample_rate_hz=job.rig.sample_rate_hz).gain_db, 2),
-            "left_alone": left_alone_rows(view.channels[channel].plan.left_alone) if channel in view.channels else [],
-        } for channel in job.channels})
-        files["settings.json"] = write_settings_json(
-            {channel: asdict(s) for channel, s in load.settings.items()}, cut_db=load.cut_db,
-            target=asdict(load.correction.target))
-        name = "".join(c if c.isalnum() and c.isascii() else "-" for c in job.name).strip("-").lower() or "job"
-        return write_zip(files), f"dolce-{name}.zip"
+        left_alone = {channel: left_alone_rows(found.plan.left_alone) for channel, found in shape.channels.items()}
+        name = "".join(c if c.isalnum() and c.isascii() else "-" for c in load.job.name).strip("-").lower() or "job"
+        return zip_parts(_packed(load, left_alone)), f"dolce-{name}.zip"
+
+
+def _packed(load: LoadView, left_alone: Mapping[str, list]) -> Iterator[tuple[str, bytes]]:
+    """Name and content of every file of the package, one at a time; asks nothing of the store any more."""
+    job, settings = load.job, load.settings
+    filters = {channel: settings[channel].filters for channel in job.channels}
+    yield "README.txt", _note(load).encode()
+    yield "filters/filters.json", write_filters_json({channel: {
+        "filters": [filter_row(f) for f in filters[channel]],
+        "trim_db": settings[channel].trim_db, "delay_s": settings[channel].delay_s,
+        "polarity": settings[channel].polarity,
+        "headroom_db": round(headroom_of(filters[channel], sample_rate_hz=job.rig.sample_rate_hz).gain_db, 2),
+        "left_alone": left_alone.get(channel, []),
+    } for channel in job.channels})
+    yield "settings.json", write_settings_json({channel: asdict(s) for channel, s in settings.items()},
+                                               cut_db=load.cut_db, target=asdict(load.correction.target))
+    for rate in SAMPLE_RATES_HZ:
+        yield f"filters/biquads-{rate}.csv", write_filters_csv(filters, sample_rate_hz=rate)
+        impulses: dict[tuple[PeakingFilter, ...], bytes] = {}             # both of a linked pair have the same bands
+        for channel in job.channels:
+            bands = filters[channel]
+            if bands not in impulses:
+                impulses[bands] = write_wav(convolution_filter(bands, sample_rate_hz=rate), sample_rate_hz=rate)
+            yield f"impulse-responses/{rate}/{channel}-{rate}Hz.wav", impulses[bands]
 
 
 def _difference(sent: Preset, held: Preset | None) -> str:

@@ -8,10 +8,8 @@ from numpy.typing import NDArray
 
 from dolce.core.job import Job, Round, TakeRecord, latest_corrected, proposed_base
 from dolce.core.response import (
-    ANALYSIS_GRID_HZ,
     SpotAverage,
     average_over_spots,
-    level_on_grid,
     smoothed_level_db,
 )
 from dolce.core.tuning import Blend, SpotLevels, blends_of
@@ -46,14 +44,13 @@ class ChannelCurves:
 
 def curves_by_channel(takes: Iterable[TakeRecord], work: UnitOfWork, *,
                       per_octave: float | None) -> dict[str, ChannelCurves]:
-    """Curves of the usable ones of takes; unsmoothed ones need the responses themselves."""
+    """Curves of the usable ones of takes."""
     by_channel: dict[str, list[TakeRecord]] = {}
     for take in takes:
         if take.usable:
             by_channel.setdefault(take.channel, []).append(take)
     if per_octave is None:
-        fine = {take_id: level_on_grid(response, at_hz=ANALYSIS_GRID_HZ, per_octave=None) for take_id, response in
-                work.takes.responses([take.id for found in by_channel.values() for take in found])}
+        fine = work.takes.fine_levels([take.id for found in by_channel.values() for take in found])
         levels = {channel: np.array([fine.get(take.id, take.level_db) for take in found])   # a moving average has none
                   for channel, found in by_channel.items()}
     else:

@@ -192,9 +192,9 @@ def _compared(job: Job, channel: str, progress: Progress, stopped: Stopped) -> l
     device = audio_of(job, spot_id=job.first_spot.id, round_name="comparison", attempt=1, together=True)
     recordings = device.play_and_record(stimulus_of(sweep), output=job.speaker(channel).output,
                                         sample_rate_hz=sweep.sample_rate_hz, progress=progress, stopped=stopped)
-    levels = []
+    heard = []
     for row, one in zip(recordings, job.rig.microphones, strict=True):
         curve, _ = one.curve(job.rig.pointing)
-        _, level_db = captured(row, sweep=sweep, microphone=curve, gain_db=job.rig.levels.microphone_gain_db)
-        levels.append(level_db)
-    return differences(np.array(levels))
+        _, levels = captured(row, sweep=sweep, microphone=curve, gain_db=job.rig.levels.microphone_gain_db)
+        heard.append(levels.level_db)
+    return differences(np.array(heard))

@@ -9,13 +9,13 @@ from numpy.typing import NDArray
 
 from dolce.core.job import Job, Rig
 from dolce.core.response import (
-    ANALYSIS_GRID_HZ,
     Capture,
     Deconvolver,
+    GridLevels,
     InterfaceLoop,
     MicrophoneCurve,
     analyse_recording,
-    level_on_grid,
+    grid_levels,
     sub_arrival,
     without_response,
 )
@@ -53,8 +53,8 @@ def new_deconvolver(sweep: Sweep, recording_samples: int) -> Deconvolver:
 
 def captured(recording: NDArray[np.float64], *, sweep: Sweep, microphone: MicrophoneCurve | None,
              loop: InterfaceLoop | None = None, gain_db: float = 0.0, clipped: int | None = None,
-             is_sub: bool = False, deconvolver: Deconvolver | None = None) -> tuple[Capture, NDArray[np.float64]]:
-    """Response, arrival and quality of a recording, and its level on the analysis grid over 1/48 octave.
+             is_sub: bool = False, deconvolver: Deconvolver | None = None) -> tuple[Capture, GridLevels]:
+    """Response, arrival and quality of a recording, and its levels on the analysis grid.
 
     A sub's arrival and polarity are read in its own band. Where the interface's loop is known, its response and its
     latency are taken out.
@@ -76,7 +76,7 @@ def captured(recording: NDArray[np.float64], *, sweep: Sweep, microphone: Microp
         arrival = sub_arrival(capture.response)
         capture = replace(capture, arrival=arrival, warnings=tuple(
             w for w in capture.warnings if arrival.polarity == "unsure" or not w.startswith("Polarity")))
-    return capture, level_on_grid(capture.response, at_hz=ANALYSIS_GRID_HZ, per_octave=48)
+    return capture, grid_levels(capture.response)
 
 
 def require_open(job: Job, channels: Iterable[str]) -> None:

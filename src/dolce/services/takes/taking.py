@@ -188,9 +188,9 @@ class Taking:
 
         def keep(work: UnitOfWork, _found: PassResult) -> None:
             now = self._context.now()
-            for number, capture, level_db, data, name, lost in takes:
+            for number, capture, levels, data, name, lost in takes:
                 work.takes.add(round_id=board.round.id, channel=channel, spot_id=number, at=now, source="rig",
-                               capture=capture, level_db=level_db, arrival_known=True, recording=data,
+                               capture=capture, levels=levels, arrival_known=True, recording=data,
                                recording_name=name, sweep=sweep,
                                places=(job.speaker(channel).place, job.spot(number).place), warnings=lost)
                 work.logbook.add(job.id, f"Take of {channel} at {job.at_spot(number)}, round {board.round.name}: "
@@ -210,12 +210,12 @@ class Taking:
         takes = []
         for number in wanted:
             row = placement.index(number)
-            capture, level_db = captured(recordings[row], sweep=sweep, microphone=rig.taken_out(row),
+            capture, levels = captured(recordings[row], sweep=sweep, microphone=rig.taken_out(row),
                                          loop=rig.loop_in_use, gain_db=rig.levels.microphone_gain_db,
                                          is_sub=job.speaker(channel).is_sub)
             name = (f"{_plain(job.name)}-{_plain(board.round.name)}-{channel}-spot{job.spot(number).number}-"
                     f"take{attempts[number]}.flac")
-            takes.append((number, capture, level_db, write_flac(recordings[row], sample_rate_hz=sweep.sample_rate_hz),
+            takes.append((number, capture, levels, write_flac(recordings[row], sample_rate_hz=sweep.sample_rate_hz),
                           name, lost))
         return takes
 
@@ -272,7 +272,7 @@ class Taking:
             # For this recording alone: files are of all lengths, and keeping the inverse of each takes much memory.
             deconvolver = new_deconvolver(sweep, samples.size)
             samples, drift = without_drift(samples, deconvolver=deconvolver, octave_s=octave_s)
-            capture, level_db = captured(samples, sweep=sweep, microphone=rig.curve, deconvolver=deconvolver,
+            capture, levels = captured(samples, sweep=sweep, microphone=rig.curve, deconvolver=deconvolver,
                                          clipped=clipped_samples(audio.sample, step=audio.step),
                                          is_sub=board.job.speaker(channel).is_sub)
         except InvalidValue as error:
@@ -283,7 +283,7 @@ class Taking:
         with self._context.change() as work:
             _begin(work, board)
             take_id = work.takes.add(round_id=board.round.id, channel=channel, spot_id=spot_id, at=now,
-                                     source="file", capture=capture, level_db=level_db, arrival_known=False,
+                                     source="file", capture=capture, levels=levels, arrival_known=False,
                                      recording=data, recording_name=file_name, sweep=sweep, warnings=warnings,
                                      places=(board.job.speaker(channel).place, board.job.spot(spot_id).place))
             work.logbook.add(job_id, f"Recording {file_name} used for {channel} at {board.job.at_spot(spot_id)}: "

@@ -1,10 +1,8 @@
 """States of processors, each kept once under the hash of its content, however many rounds and jobs have it."""
 
 import json
-from collections import OrderedDict
 from collections.abc import Collection, Mapping
 from contextlib import suppress
-from threading import Lock
 
 from sqlalchemy import delete, select
 from sqlalchemy.dialects.sqlite import insert
@@ -13,29 +11,10 @@ from sqlalchemy.orm import Session
 from dolce.core.processor import Convolution, ProcessorState
 from dolce.errors import Damaged
 from dolce.store import encoding
+from dolce.store.at_hand import AtHand
 from dolce.store.models import JobRow, KeptStateRow, RoundRow, StateRow, StateTapsRow, TapsRow
 
-MOST_AT_HAND = 64
-
-
-class StatesAtHand:
-    """States that were decoded lately, for all transactions: a content that has a hash never changes."""
-
-    def __init__(self) -> None:
-        self._kept: OrderedDict[str, ProcessorState] = OrderedDict()
-        self._lock = Lock()
-
-    def get(self, number: str) -> ProcessorState | None:
-        with self._lock:
-            if number in self._kept:
-                self._kept.move_to_end(number)
-            return self._kept.get(number)
-
-    def add(self, number: str, state: ProcessorState) -> None:
-        with self._lock:
-            self._kept[number] = state
-            while len(self._kept) > MOST_AT_HAND:
-                self._kept.popitem(last=False)
+StatesAtHand = AtHand[str, ProcessorState]
 
 
 class States:

@@ -4,26 +4,31 @@ from collections.abc import Collection, Iterator, Sequence
 from datetime import datetime
 
 import numpy as np
+from numpy.typing import NDArray
 from sqlalchemy import delete, func, insert, literal, select
 from sqlalchemy.orm import Session
 
 from dolce.core.geometry import Point
 from dolce.core.job import Round, TakeRecord
 from dolce.core.processor import ProcessorState
-from dolce.core.response import ANALYSIS_GRID_HZ, Capture, ImpulseResponse, Quality
+from dolce.core.response import ANALYSIS_GRID_HZ, Capture, GridLevels, ImpulseResponse, Quality, level_on_grid
 from dolce.core.signals import Sweep
 from dolce.errors import Damaged, NotFound
 from dolce.store import encoding
+from dolce.store.at_hand import AtHand
 from dolce.store.models import RoundRow, SamplesRow, StateRow, TakeRow
 from dolce.store.repositories.states import States
+
+TakesAtHand = AtHand[tuple[int, int, datetime], list[TakeRecord]]
 
 
 class Takes:
     """Rounds and takes."""
 
-    def __init__(self, session: Session, states: States) -> None:
+    def __init__(self, session: Session, states: States, at_hand: TakesAtHand) -> None:
         self._session = session
         self._states = states
+        self._at_hand = at_hand
         # Asked for by several parts of a page: read once in a transaction, and anew after a change.
         self._rounds: dict[int, list[Round]] = {}
         self._latest: dict[int, list[TakeRecord]] = {}
@@ -56,8 +61,19 @@ class Takes:
     def latest(self, round_id: int) -> list[TakeRecord]:
         """The last attempt of every channel at every spot of a round."""
         if round_id not in self._latest:
-            self._latest[round_id] = self._read_latest(round_id)
+            self._latest[round_id] = self._latest_at_hand(round_id)
         return self._latest[round_id]
+
+    def _latest_at_hand(self, round_id: int) -> list[TakeRecord]:
+        """Those that another transaction has read, as long as no take was added since: a kept take never changes."""
+        stamp = self.newest(round_id)
+        if stamp is None:
+            return []
+        found = self._at_hand.get((round_id, *stamp))
+        if found is None:
+            found = self._read_latest(round_id)
+            self._at_hand.add((round_id, *stamp), found)
+        return found
 
     def _read_latest(self, round_id: int) -> list[TakeRecord]:
         newest = (select(func.max(TakeRow.id)).where(TakeRow.round_id == round_id)
@@ -117,7 +133,7 @@ class Takes:
             TakeRow.round_id == round_id, TakeRow.channel == channel, TakeRow.spot_id == spot_id)) or 0
 
     def add(self, *, round_id: int, channel: str, spot_id: int, at: datetime, source: str, capture: Capture,
-            level_db, arrival_known: bool, recording: bytes, recording_name: str, sweep: Sweep,
+            levels: GridLevels, arrival_known: bool, recording: bytes, recording_name: str, sweep: Sweep,
             places: tuple[Point, Point] | None = None, warnings: Sequence[str] = ()) -> int:
         """Keep a take with its samples, and where speaker and microphone were; earlier attempts stay below it.
 
@@ -125,13 +141,14 @@ class Takes:
         """
         response = capture.response
         data = encoding.array_bytes(response.sample, kind="<f4")
+        fine = encoding.array_bytes(levels.fine_db, kind="<f8")
         samples = SamplesRow(
             response=data, response_start_s=response.start_s, recording=recording, recording_name=recording_name,
-            checksum=encoding.checksum(data, recording),
+            checksum=encoding.checksum(data, recording), fine_db=fine, fine_checksum=encoding.checksum(fine),
             sweep={name: getattr(sweep, name) for name in sweep.__slots__})
         self._session.add(samples)
         self._session.flush()
-        row = self._row(round_id, channel, spot_id, at, places, capture.quality, level_db,
+        row = self._row(round_id, channel, spot_id, at, places, capture.quality, levels.level_db,
                         [*capture.warnings, *warnings], source=source, sample_rate_hz=response.sample_rate_hz,
                         arrival_s=capture.arrival.time_s, arrival_known=arrival_known,
                         polarity=capture.arrival.polarity, samples_id=samples.id)
@@ -188,6 +205,20 @@ class Takes:
             yield take.id, self._response(take, samples)
             if samples in self._session:
                 self._session.expunge(samples)
+
+    def fine_levels(self, take_ids: Collection[int]) -> dict[int, NDArray[np.float64]]:
+        """Unsmoothed levels on the analysis grid by take; moving averages, which have none, are left out.
+
+        Those of older versions, and those that the disk has changed, are computed from the responses.
+        """
+        rows = self._session.execute(
+            select(TakeRow.id, SamplesRow.fine_db, SamplesRow.fine_checksum).join(
+                SamplesRow, TakeRow.samples_id == SamplesRow.id).where(TakeRow.id.in_(take_ids))).all()
+        found = {take_id: encoding.bytes_array(fine, kind="<f8") for take_id, fine, checksum in rows
+                 if fine is not None and encoding.checksum(fine) == checksum}
+        missing = [take_id for take_id, *_ in rows if take_id not in found]
+        return found | {take_id: level_on_grid(response, at_hz=ANALYSIS_GRID_HZ, per_octave=None)
+                        for take_id, response in self.responses(missing)}
 
     @staticmethod
     def _response(take: TakeRow, samples: SamplesRow) -> ImpulseResponse:

@@ -1,7 +1,7 @@
 """What every route does at its end: render a stop as a page, or as the part that htmx swaps."""
 
 import io
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from typing import IO
 
 from flask import Response, current_app, make_response, redirect, render_template, request, send_file, url_for
@@ -33,9 +33,20 @@ def after_change(stop: str, job_id: int, show: Callable[[int], Response], **quer
 
 def download(data: bytes | IO[bytes], name: str, media_type: str) -> Response:
     """Bytes, or a file open at its beginning, as a file to keep."""
-    safe = "".join(c for c in name if c.isalnum() or c in "-_. '&+,()") or "download"
-    stream = io.BytesIO(data) if isinstance(data, bytes) else data
+    file = io.BytesIO(data) if isinstance(data, bytes) else data
     # Names in any script: Werkzeug writes them as RFC 6266 has it.
-    response = send_file(stream, mimetype=media_type, as_attachment=True, download_name=safe, max_age=0)
-    response.call_on_close(stream.close)
+    response = send_file(file, mimetype=media_type, as_attachment=True, download_name=_plain(name), max_age=0)
+    response.call_on_close(file.close)
     return response
+
+
+def stream(parts: Iterator[bytes], name: str, media_type: str) -> Response:
+    """A file to keep that is sent while it is made; `name` in ASCII."""
+    response = Response(parts, mimetype=media_type)
+    response.headers.set("Content-Disposition", "attachment", filename=_plain(name))
+    response.cache_control.no_cache = True
+    return response
+
+
+def _plain(name: str) -> str:
+    return "".join(c for c in name if c.isalnum() or c in "-_. '&+,()") or "download"

@@ -11,9 +11,9 @@ _SHOWN = (ANALYSIS_GRID_HZ >= FROM_HZ * 0.985) & (ANALYSIS_GRID_HZ <= TO_HZ * 1.
 _X = [round(float(f), 2) for f in ANALYSIS_GRID_HZ[_SHOWN]]
 
 
-def shown(values: NDArray) -> list[float]:
+def shown(values: NDArray, *, digits: int = 2) -> list[float]:
     """The part of a curve on the analysis grid that is shown, to a hundredth."""
-    return np.round(values[_SHOWN], 2).tolist()
+    return np.round(values[_SHOWN], digits).tolist()
 
 
 def curve(label: str, channel: str, state: str, values: NDArray, *, note: str = "") -> dict:
@@ -23,7 +23,7 @@ def curve(label: str, channel: str, state: str, values: NDArray, *, note: str = 
 
 def ribbon(channel: str, low: NDArray, high: NDArray) -> dict:
     """The range over the spots."""
-    return {"channel": channel, "low": shown(low), "high": shown(high)}
+    return {"channel": channel, "low": shown(low, digits=1), "high": shown(high, digits=1)}
 
 
 def response_plot(*, curves: list[dict], top_db: float, unit: str, ribbons: list[dict] | None = None,

@@ -1,4 +1,4 @@
-"""States of processors are kept once, by hash; a rig consists of parts; what passes found has a shape for each kind."""
+"""States are kept once, by hash; a rig has parts; what passes found has a shape for each kind; levels are also fine."""
 
 import base64
 import hashlib
@@ -33,6 +33,8 @@ def upgrade() -> None:
     for table, columns in (("jobs", ("processor_id", "simulated_id")), ("rounds", ("state_id",))):
         for column in columns:
             op.execute(f"ALTER TABLE {table} ADD COLUMN {column} TEXT REFERENCES states (id)")
+    op.add_column("samples", sa.Column("fine_db", sa.LargeBinary))
+    op.add_column("samples", sa.Column("fine_checksum", sa.Text))
     connection = op.get_bind()
     run = connection.execute
     for row in run(sa.text("SELECT id, processor, rig FROM jobs")).mappings().all():

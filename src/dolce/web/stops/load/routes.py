@@ -3,7 +3,7 @@
 from flask import Blueprint, Response, request
 
 from dolce.services.load.loading import CONTENTS
-from dolce.web.shared.page import after_change, download, services, show_stop
+from dolce.web.shared.page import after_change, services, show_stop, stream
 
 blueprint = Blueprint("load", __name__, url_prefix="/jobs/<int:job_id>/load", template_folder="templates")
 
@@ -35,5 +35,5 @@ def switch(job_id: int, to: str) -> Response:
 @blueprint.get("/package.zip")
 def package(job_id: int) -> Response:
     """Everything for another processor."""
-    data, name = services().loading.package(job_id)
-    return download(data, name, "application/zip")
+    parts, name = services().loading.package(job_id)
+    return stream(parts, name, "application/zip")

@@ -1,7 +1,10 @@
-"""What was decoded lately and can't have changed since: shared by all transactions of an open database."""
+"""What was decoded lately and can't have changed since: shared by all transactions of an open database.
+
+Values that come from here are frozen: nobody changes them.
+"""
 
 from collections import OrderedDict
-from collections.abc import Hashable
+from collections.abc import Callable, Hashable
 from threading import Lock
 from typing import Generic, TypeVar
 
@@ -23,9 +26,21 @@ class AtHand(Generic[Key, Value]):
                 self._kept.move_to_end(key)
             return self._kept.get(key)
 
+    def get_or(self, key: Key, make: Callable[[], Value]) -> Value:
+        """The value of a key; made and kept where it is not there. Never one that is None."""
+        found = self.get(key)
+        if found is None:
+            found = make()
+            self.add(key, found)
+        return found
+
     def add(self, key: Key, value: Value) -> None:
         with self._lock:
             self._kept[key] = value
             self._kept.move_to_end(key)
             while len(self._kept) > self._most:
                 self._kept.popitem(last=False)
+
+
+# Values by what they are and the text that they were decoded from.
+TextsAtHand = AtHand[tuple[str, str], object]

@@ -12,6 +12,7 @@ from sqlalchemy.exc import DBAPIError
 from sqlalchemy.orm import Session, sessionmaker
 
 from dolce.errors import StorageError
+from dolce.store.at_hand import TextsAtHand
 from dolce.store.folder import DATABASE, DataFolder
 from dolce.store.repositories.states import StatesAtHand
 from dolce.store.repositories.takes import TakesAtHand
@@ -65,6 +66,7 @@ class Database:
             raise
         self.states_at_hand = StatesAtHand(64)
         self.takes_at_hand = TakesAtHand(12)
+        self.texts_at_hand = TextsAtHand(128)
         self.session = sessionmaker(self.engine, expire_on_commit=False)
 
     def new_session(self) -> Session:

@@ -50,13 +50,14 @@ class UnitOfWork:
         except DBAPIError as error:
             self._session.close()
             raise in_words(error) from error
+        texts = self._database.texts_at_hand
         states = States(self._session, self._database.states_at_hand)
-        self.jobs = Jobs(self._session, states)
-        self.plans = Plans(self._session)
+        self.jobs = Jobs(self._session, states, texts)
+        self.plans = Plans(self._session, texts)
         self.takes = Takes(self._session, states, self._database.takes_at_hand)
         self.passes = Passes(self._session, self._truth)
-        self.alignments = Alignments(self._session)
-        self.corrections = Corrections(self._session)
+        self.alignments = Alignments(self._session, texts)
+        self.corrections = Corrections(self._session, texts)
         self.logbook = Logbook(self._session)
         self.microphones = Microphones(self._session)
         self.processors = Processors(self._session)

@@ -1,6 +1,6 @@
 """Curves of a round: per spot, average and spread, at a chosen smoothing. Read, Align, Shape and Prove use the same."""
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Collection, Iterable, Mapping
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -101,18 +101,19 @@ def usual_blend(job: Job) -> Blend:
     return blends_of(job.plan)[0]
 
 
-def cells_by_round(work: UnitOfWork, job: Job) -> dict[int, int]:
-    """How many cells of the board each round has taken."""
-    return work.takes.cells(job.id, channels=job.channels, spots=[spot.id for spot in job.spots])
+def cells_by_round(work: UnitOfWork, job: Job, round_ids: Collection[int]) -> dict[int, int]:
+    """How many cells of the board each of some rounds has taken."""
+    return work.takes.cells(round_ids, channels=job.channels, spots=[spot.id for spot in job.spots])
 
 
 def base_round(work: UnitOfWork, job: Job, *, kept: int | None) -> Round | None:
     """The round that was kept; where none was, the one that is proposed."""
     rounds = work.takes.rounds(job.id)
     chosen = next((r for r in rounds if r.id == kept), None)
-    return chosen or proposed_base(rounds, cells_by_round(work, job))
+    return chosen or proposed_base(rounds, cells_by_round(work, job, [r.id for r in rounds if r.bypassed]))
 
 
 def proving_round(work: UnitOfWork, job: Job) -> Round | None:
     """The latest round with takes that was made through a preset that corrects."""
-    return latest_corrected(work.takes.rounds(job.id), cells_by_round(work, job))
+    rounds = work.takes.rounds(job.id)
+    return latest_corrected(rounds, cells_by_round(work, job, [r.id for r in rounds if r.corrects]))

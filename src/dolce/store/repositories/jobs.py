@@ -14,6 +14,7 @@ from dolce.core.processor import ProcessorState
 from dolce.core.room import RoomPlan, plan_of, plan_values
 from dolce.errors import Damaged, NotFound
 from dolce.store import encoding
+from dolce.store.at_hand import TextsAtHand
 from dolce.store.models import JobRow, PlanStepRow, RoundRow, SamplesRow, TakeRow
 from dolce.store.repositories.states import States
 
@@ -21,9 +22,10 @@ from dolce.store.repositories.states import States
 class Jobs:
     """Jobs with their room, rig and processor."""
 
-    def __init__(self, session: Session, states: States) -> None:
+    def __init__(self, session: Session, states: States, at_hand: TextsAtHand) -> None:
         self._session = session
         self._states = states
+        self._at_hand = at_hand
         # The session forgets rows that nobody holds, and would ask for a job again at every turn.
         self._held: dict[int, JobRow] = {}
 
@@ -147,7 +149,7 @@ class Jobs:
     def _decoded(self, row: JobRow, plan_text: str | None) -> Job:
         def part(what: str, text: str | None, decode: Callable[[Any], Any]) -> Any:
             with _readable(what, row.name):
-                return decode(json.loads(text or ""))
+                return self._at_hand.get_or((what, text or ""), lambda: decode(json.loads(text or "")))
 
         return Job(
             id=row.id, name=row.name, place=row.place, notes=row.notes, units=row.units, created_at=row.created_at,

@@ -1,5 +1,6 @@
 """States that can be undone and done again, one row per state; used for plan, alignment and correction."""
 
+import json
 from typing import Any, ClassVar, Generic, TypeVar
 
 from sqlalchemy import Text, delete, select, type_coerce
@@ -7,6 +8,7 @@ from sqlalchemy.orm import Session
 
 from dolce.errors import Conflict, Outdated
 from dolce.store import encoding
+from dolce.store.at_hand import TextsAtHand
 from dolce.store.models import JobRow, Row
 
 MOST_STEPS = 200
@@ -21,13 +23,13 @@ class Steps(Generic[Value]):
     position_column: ClassVar[str]    # of the job, that holds the number of the current state
     where: ClassVar[str]
 
-    def __init__(self, session: Session) -> None:
+    def __init__(self, session: Session, at_hand: TextsAtHand) -> None:
         self._session = session
+        self._at_hand = at_hand
 
     def current(self, job_id: int) -> Value | None:
         """The state that holds now; None before the first."""
-        step = self._step(job_id, self.position(job_id))
-        return None if step is None else self.decoded(getattr(step, self.column))
+        return self._at(job_id, self.position(job_id))
 
     def add(self, job_id: int, value: Value, *, what: str) -> None:
         """Make `value` the current state; what had been undone is dropped, and what lies very far back."""
@@ -41,14 +43,14 @@ class Steps(Generic[Value]):
     def neighbours(self, job_id: int) -> tuple[str | None, str | None]:
         """What undo would take back and what redo would do again; None where there is nothing."""
         position = self.position(job_id)
-        now, later = self._step(job_id, position), self._step(job_id, position + 1)
-        earlier = self._step(job_id, position - 1)
-        return (now.what if now and earlier else None), (later.what if later else None)
+        rows = self.row
+        near = dict(self._session.execute(select(rows.position, rows.what).where(
+            rows.job_id == job_id, rows.position.between(position - 1, position + 1))).all())
+        return near.get(position) if position - 1 in near else None, near.get(position + 1)
 
     def version(self, job_id: int) -> str:
         """What tells the current state from any other; empty before the first."""
-        text = self._session.scalar(select(type_coerce(getattr(self.row, self.column), Text)).where(
-            self.row.job_id == job_id, self.row.position == self.position(job_id)))
+        text = self._text(job_id, self.position(job_id))
         return "" if text is None else encoding.checksum(text.encode())[:12]
 
     def require(self, job_id: int, seen: str) -> None:
@@ -60,8 +62,7 @@ class Steps(Generic[Value]):
 
     def previous(self, job_id: int) -> Value | None:
         """The state before the current one; None where there is none."""
-        step = self._step(job_id, self.position(job_id) - 1)
-        return None if step is None else self.decoded(getattr(step, self.column))
+        return self._at(job_id, self.position(job_id) - 1)
 
     def undo(self, job_id: int, *, seen: str = "") -> None:
         """One step back; Outdated where the state is not the one that was seen, Conflict where there is none before."""
@@ -86,6 +87,15 @@ class Steps(Generic[Value]):
 
     def decoded(self, values: dict[str, Any]) -> Value:
         raise NotImplementedError
+
+    def _at(self, job_id: int, position: int) -> Value | None:
+        text = self._text(job_id, position)
+        return None if text is None else self._at_hand.get_or(
+            (self.column, text), lambda: self.decoded(json.loads(text)))
+
+    def _text(self, job_id: int, position: int) -> str | None:
+        return self._session.scalar(select(type_coerce(getattr(self.row, self.column), Text)).where(
+            self.row.job_id == job_id, self.row.position == position))
 
     def _move(self, job_id: int, position: int) -> None:
         setattr(self._session.get_one(JobRow, job_id), self.position_column, position)

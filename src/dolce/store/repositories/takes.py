@@ -113,11 +113,13 @@ class Takes:
         return self._session.scalar(select(func.max(TakeRow.spot_id)).join(
             RoundRow, RoundRow.id == TakeRow.round_id).where(RoundRow.job_id == job_id)) or 0
 
-    def cells(self, job_id: int, *, channels: Collection[str], spots: Collection[int]) -> dict[int, int]:
+    def cells(self, round_ids: Collection[int], *, channels: Collection[str],
+              spots: Collection[int]) -> dict[int, int]:
         """How many cells of the board hold a take, by round."""
+        if not round_ids:
+            return {}
         taken = (select(TakeRow.round_id, TakeRow.channel, TakeRow.spot_id).distinct()
-                 .join(RoundRow, RoundRow.id == TakeRow.round_id)
-                 .where(RoundRow.job_id == job_id, TakeRow.channel.in_(channels), TakeRow.spot_id.in_(spots))
+                 .where(TakeRow.round_id.in_(round_ids), TakeRow.channel.in_(channels), TakeRow.spot_id.in_(spots))
                  .subquery())
         rows = self._session.execute(select(taken.c.round_id, func.count()).group_by(taken.c.round_id))
         return {round_id: count for round_id, count in rows}                 # noqa: C416
@@ -215,7 +217,8 @@ class Takes:
             select(TakeRow.id, SamplesRow.fine_db, SamplesRow.fine_checksum).join(
                 SamplesRow, TakeRow.samples_id == SamplesRow.id).where(TakeRow.id.in_(take_ids))).all()
         found = {take_id: encoding.bytes_array(fine, kind="<f8") for take_id, fine, checksum in rows
-                 if fine is not None and encoding.checksum(fine) == checksum}
+                 if fine is not None and len(fine) == 8 * ANALYSIS_GRID_HZ.size
+                 and encoding.checksum(fine) == checksum}
         missing = [take_id for take_id, *_ in rows if take_id not in found]
         return found | {take_id: level_on_grid(response, at_hz=ANALYSIS_GRID_HZ, per_octave=None)
                         for take_id, response in self.responses(missing)}

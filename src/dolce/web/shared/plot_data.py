@@ -1,5 +1,7 @@
 """Finished points for the plots: what the scripts draw, they do not compute."""
 
+from functools import lru_cache
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -47,6 +49,13 @@ def top_above(level_db: float) -> float:
 
 def small_path(level_db: NDArray, *, width: int, height: int) -> str:
     """A small curve as an SVG path: from left to right, 32 dB around a middle of 0."""
+    return _path(np.asarray(level_db, dtype=np.float64).tobytes(), width, height)
+
+
+@lru_cache(maxsize=4096)
+def _path(level: bytes, width: int, height: int) -> str:
+    """Kept, since a board shows the same hundreds of them again after every take."""
+    level_db = np.frombuffer(level)
     x = np.linspace(0, width, level_db.size)
     y = np.clip(height / 2 - level_db / 32 * height, 0, height)
     # Relative steps in whole units: a full board has hundreds of these.

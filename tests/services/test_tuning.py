@@ -65,14 +65,21 @@ def test_a_stray_take_in_a_later_bypassed_round_empties_nothing(services, job_id
     assert services.aligning.view(job_id).round.name == "Untouched"
 
 
+def shaped_on(services, job_id):
+    """The curves of L that a view of Shape is made of."""
+    assert "L" in services.shaping.view(job_id).channels
+    with services.context.look() as work:
+        return services.context.curves.of(work, services.jobs.get(job_id).round_id)["L"]
+
+
 def test_a_cell_taken_again_changes_what_the_filters_are_fitted_to(services, job_id):
     services.aligning.use_proposal(job_id)
     job = services.jobs.get(job_id)
-    before = services.shaping.view(job_id).channels["L"].curves
+    before = shaped_on(services, job_id)
     services.rigging.add_fault(job_id, Fault(kind="crossover", channels=("L",)))
     services.taking.repeat(job_id, "L", job.spots[0].id)
     services.sound.wait()
-    after = services.shaping.view(job_id).channels["L"].curves
+    after = shaped_on(services, job_id)
     fell = np.median((before.level_db - after.level_db)[:, ANALYSIS_GRID_HZ < 80], axis=1)
     assert [t.spot_id for t in after.takes] == [s.id for s in job.spots]
     assert fell[0] > 12.0  # no bass below 200 Hz in the cell that was taken again
@@ -97,14 +104,14 @@ def test_a_seat_of_weight_0_changes_nothing_and_a_blend_is_kept_with_the_bands(s
     services.room.set_seat(job_id, 2, name="Bench", weight=0, main=False)
     alone = levels()
     assert abs(both - alone).max() > 0.5
-    assert len(services.shaping.view(job_id).channels["L"].curves.takes) == 2
+    assert len(services.shaping.view(job_id).spots["L"]) == 2
     blends = {b.name: b for b in services.shaping.view(job_id).blends}
     services.room.set_seat(job_id, 2, name="Bench", weight=1, main=False)
     services.shaping.set_blend(job_id, blends["Bench only"])
     services.shaping.find(job_id)
     view = services.shaping.view(job_id)
     assert view.correction.blend.weights == {2: 1.0}
-    assert {t.spot_id for t in view.channels["L"].curves.takes} == {s.id for s in services.jobs.get(job_id).spots[2:]}
+    assert set(view.spots["L"]) == {s.id for s in services.jobs.get(job_id).spots[2:]}
     services.room.set_seat(job_id, 2, name="Bench", weight=0.2, main=False)              # the bands were not for this
     assert services.shaping.view(job_id).correction.blend.weights == {2: 1.0}
 

@@ -10,7 +10,7 @@ from pathlib import Path
 import numpy as np
 
 from dolce.core import checked
-from dolce.core.correction import Limits, anchored_level_db, fit_bands, headroom_of, plan_correction
+from dolce.core.correction import Limits, headroom_of
 from dolce.core.filters import convolution_filter
 from dolce.core.levels import mid_bands
 from dolce.core.response import (
@@ -25,6 +25,7 @@ from dolce.core.response import (
     resampled,
 )
 from dolce.core.signals import Sweep
+from dolce.core.tuning import ANCHOR_RANGE_HZ, SHAPING_PER_OCTAVE, Correction, found_bands, shape_of
 from dolce.errors import InvalidValue
 from dolce.formats.audio_file import Audio, read_audio, write_wav
 from dolce.formats.filter_tables import Q_CONVENTION, filter_row
@@ -34,9 +35,8 @@ from dolce.formats.response_csv import write_response as response_csv
 from dolce.services.shape.reasons import left_alone_rows
 
 _LARGEST_BYTES = 200 * 1024 * 1024
-_ANCHOR_HZ = (200.0, 2000.0)
 _FIT_RATE_HZ = 48_000
-_SMOOTHING = 12.0
+_CHANNEL = "main"                  # what the responses are of is not known; no sub
 
 
 def write_sweep(out: Path, *, rate_hz: int, seconds: float, from_hz: float, to_hz: float, level_dbfs: float) -> None:
@@ -94,26 +94,26 @@ def write_filters(responses: Sequence[Path], *, weights: Sequence[float] | None,
     read = [read_response(_bytes(path), name=path.name) for path in responses]
     grid = _common_grid(read, responses, limits)
     frequency = ANALYSIS_GRID_HZ[grid]
-    levels = np.array([r.smoothed_on(frequency, per_octave=_SMOOTHING) for r in read])
+    levels = np.array([r.smoothed_on(frequency, per_octave=SHAPING_PER_OCTAVE) for r in read])
     average = average_over_spots(levels, weights=weights)
     wanted = np.zeros(frequency.size)
     if target is not None:
         wanted = read_response(_bytes(target), name=target.name).on(frequency)
-    band = _anchor_band(frequency)
-    level = anchored_level_db(frequency, average.level_db, wanted, band_hz=band)
-    plan = plan_correction(frequency, average.level_db, average.spread_db, wanted + level, limits=limits)
-    fit = fit_bands(plan, limits=limits, sample_rate_hz=_FIT_RATE_HZ)
+    correction = Correction(limits=limits, anchor_band_hz=_anchor_band(frequency))
+    shape = shape_of(_CHANNEL, average, at_hz=frequency, trim_db=0.0, correction=correction, target_db=wanted,
+                     sample_rate_hz=_FIT_RATE_HZ)
+    filters = found_bands({_CHANNEL: shape}, correction, sample_rate_hz=_FIT_RATE_HZ).filters(_CHANNEL)
     document = {
-        "filters": [filter_row(f) for f in fit.filters], "q_convention": Q_CONVENTION,
-        "target_level_db": round(level, 3),
-        "headroom_db": round(headroom_of(fit.filters, sample_rate_hz=_FIT_RATE_HZ).gain_db, 3),
-        "left_alone": left_alone_rows(plan.left_alone),
+        "filters": [filter_row(f) for f in filters], "q_convention": Q_CONVENTION,
+        "target_level_db": round(shape.level_db, 3),
+        "headroom_db": round(headroom_of(filters, sample_rate_hz=_FIT_RATE_HZ).gain_db, 3),
+        "left_alone": left_alone_rows(shape.plan.left_alone),
     }
     files = {out: (json.dumps(document, indent=2) + "\n").encode()}
     if fir_folder is not None:
         for rate in rates_hz:
             files[fir_folder / f"correction-{rate}.wav"] = write_wav(
-                convolution_filter(fit.filters, sample_rate_hz=rate), sample_rate_hz=rate)
+                convolution_filter(filters, sample_rate_hz=rate), sample_rate_hz=rate)
     _keep(files)
 
 
@@ -131,8 +131,11 @@ def _common_grid(read: Sequence[FrequencyResponse], paths: Sequence[Path], limit
 
 def _anchor_band(frequency: np.ndarray) -> tuple[float, float]:
     """200 to 2000 Hz, or what the responses have of it; all of them where they have none."""
-    low, high = max(_ANCHOR_HZ[0], frequency[0]), min(_ANCHOR_HZ[1], frequency[-1])
-    return (low, high) if high > 1.2 * low else (float(frequency[0]), float(frequency[-1]))
+    usual, widest = Correction().anchor_band_hz, ANCHOR_RANGE_HZ
+    low, high = max(usual[0], frequency[0]), min(usual[1], frequency[-1])
+    if high > 1.2 * low:
+        return float(low), float(high)
+    return max(widest[0], float(frequency[0])), min(widest[1], float(frequency[-1]))
 
 
 def _audio(path: Path) -> Audio:

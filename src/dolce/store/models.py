@@ -98,6 +98,7 @@ class TakeRow(Row):
     level_db: Mapped[bytes] = mapped_column(LargeBinary)
     places: Mapped[dict | None] = mapped_column(JSON(none_as_null=True))
     checksum: Mapped[str | None]
+    recorder: Mapped[str | None]
     samples_id: Mapped[int | None] = mapped_column(ForeignKey("samples.id"))
 
 

@@ -141,6 +141,8 @@ class TakeRecord:
         False for recordings made elsewhere, whose delay counts from an unknown moment, and for moving averages.
     speaker_place, spot_place : Point or None
         Where speaker and microphone were by the plan of that moment; None for takes of old versions.
+    recorder : str
+        Of a recording from elsewhere: recorder and gain, as the person calls them; empty where not said.
     damaged : bool
         Whether the level is no longer what was kept: the disk has changed it.
     """
@@ -162,11 +164,18 @@ class TakeRecord:
     speaker_place: Point | None = None
     spot_place: Point | None = None
     damaged: bool = False
+    recorder: str = ""
 
     @property
-    def level_known(self) -> bool:
-        """Whether its level can be held against those of others: not that of a recording with a gain of its own."""
-        return self.source != "file"
+    def level_group(self) -> str | None:
+        """Takes whose levels can be held against each other have one name; None for one that stands alone.
+
+        All that the rig took is one group, since its gains are known. Recordings from elsewhere have gains of their
+        own: those that the person says were made with one recorder at one gain are a group.
+        """
+        if self.source != "file":
+            return "rig"
+        return f"recorded with {self.recorder}" if self.recorder else None
 
     @property
     def word(self) -> Literal["clean", "noisy", "clipped", "damaged"]:

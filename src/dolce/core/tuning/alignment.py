@@ -6,6 +6,7 @@ from typing import Literal
 
 from dolce.core.checked import limited, ranges
 from dolce.core.processor import BassManagement, ChannelSettings, Crossover
+from dolce.core.tuning.blend import Blend
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -41,6 +42,8 @@ class Alignment:
         Which channels are high-passed, and the subs that play their bass.
     subs_together : bool
         Whether the subs play as one: each is then matched 20 lg n lower, so that together they read as one channel.
+    blend : Blend or None
+        Seats whose levels are matched; None for the main seat's.
     name : str
     """
 
@@ -48,6 +51,7 @@ class Alignment:
     channels: Mapping[str, ChannelAlignment] = field(default_factory=dict)
     routing: BassManagement | None = None
     subs_together: bool = True
+    blend: Blend | None = None
     name: str = ""
 
     def settings(self, channel: str) -> ChannelSettings:

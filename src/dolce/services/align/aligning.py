@@ -1,6 +1,6 @@
 """The Align stop: arrivals and levels at the main seat, trims and delays."""
 
-from collections.abc import Container, Iterable
+from collections.abc import Container, Iterable, Mapping
 from dataclasses import dataclass, replace
 
 from dolce.core.acoustics import speed_of_sound
@@ -18,10 +18,10 @@ from dolce.core.job import Job, Round, TakeRecord, moved_between
 from dolce.core.levels import energy_mean_db, together_db
 from dolce.core.processor import ChannelSettings
 from dolce.core.response import ANALYSIS_GRID_HZ
-from dolce.core.tuning import Alignment, ChannelAlignment
+from dolce.core.tuning import Alignment, Blend, ChannelAlignment, blends_of
 from dolce.errors import Conflict, InvalidForm, InvalidValue
 from dolce.services.context import Context
-from dolce.services.read.round_curves import base_round, main_seat_weights
+from dolce.services.read.round_curves import base_round, main_seat_weights, spot_weights
 from dolce.store import UnitOfWork
 
 
@@ -57,9 +57,20 @@ class AlignView:
     @property
     def chosen(self) -> dict[str, ChannelSettings] | None:
         """Settings by channel, or None where nothing was chosen yet."""
-        if self.alignment is None:
+        if self.alignment is None or not self.alignment.channels:
             return None
         return {channel: self.alignment.settings(channel) for channel in self.alignment.channels}
+
+    @property
+    def blends(self) -> tuple[Blend, ...]:
+        """Seats that levels could be matched over, besides the main seat alone; empty where there is one seat."""
+        return tuple(b for b in blends_of(self.job.plan) if set(b.weights) != {self.job.seat.id})
+
+    @property
+    def levels_over(self) -> str:
+        """The seats that levels are matched over."""
+        blend = self.alignment.blend if self.alignment else None
+        return blend.name if blend else self.job.seat.name
 
     @property
     def broken(self) -> tuple[str, ...]:
@@ -72,19 +83,23 @@ class AlignView:
         return tuple(f"{channel}: {text}" for channel, s in settings.items() for text in limits.broken_by_channel(s))
 
 
-def readings_of(work: UnitOfWork, job: Job, round_id: int, *, since: int | None = None) -> list[ChannelReading]:
-    """Level over the spots of the main seat, arrival and polarity at its centre, by channel.
+def readings_of(work: UnitOfWork, job: Job, round_id: int, *, blend: Blend | None = None,
+                since: int | None = None) -> list[ChannelReading]:
+    """Level over the spots of the main seat, or of a blend of seats; arrival and polarity at the main seat's centre.
 
-    Levels of recordings from elsewhere are unknown. Subs count as playing together, and arrive as the plan says.
+    Levels are known within one group of takes (`TakeRecord.level_group`), and unknown for channels that have none of
+    it. Subs count as playing together, and arrive as the plan says.
 
     `since` is an earlier round: the level is then that round's, changed by what changed at the spots that both rounds
     have. So a round of few spots is not held against the average over others.
     """
-    centre, weights = job.plan.centre_spot, main_seat_weights(job)
+    centre, weights = job.plan.centre_spot, level_weights(job, blend)
     if centre is None:
         return []
-    takes = _levels_at(work, round_id, weights)
+    wanted = {*weights, centre.id}
+    takes = _levels_at(work, round_id, wanted)
     earlier = {} if since is None else _levels_at(work, since, weights)
+    group = level_group_of(takes)
     more = together_db(len(job.plan.subs))
     readings = []
     for speaker in job.speakers:
@@ -94,9 +109,10 @@ def readings_of(work: UnitOfWork, job: Job, round_id: int, *, since: int | None 
             continue
         band = level_band_hz(is_sub=speaker.is_sub)
         both = [spot for spot in own if spot in before]
-        level = _mean_level_db(own.values(), band) if since is None else _changed_level_db(
-            _mean_level_db(before.values(), band), _mean_level_db([before[spot] for spot in both], band),
-            _mean_level_db([own[spot] for spot in both], band))
+        level = _mean_level_db(own.values(), weights, band, group) if since is None else _changed_level_db(
+            _mean_level_db(before.values(), weights, band, level_group_of(earlier)),
+            _mean_level_db([before[spot] for spot in both], weights, band, level_group_of(earlier)),
+            _mean_level_db([own[spot] for spot in both], weights, band, group))
         readings.append(ChannelReading(
             channel=speaker.channel, is_sub=speaker.is_sub, polarity=at_centre.polarity, level_db=level,
             arrival_s=at_centre.arrival_s if at_centre.arrival_known else None,
@@ -113,10 +129,28 @@ def _levels_at(work: UnitOfWork, round_id: int, spots: Container[int]) -> dict[s
     return found
 
 
-def _mean_level_db(takes: Iterable[TakeRecord], band_hz: tuple[float, float]) -> float | None:
-    """Level of the energy average over takes in a band; None where none of their levels is known."""
-    levels = [take.level_db for take in takes if take.level_known]
-    return mid_level_db(ANALYSIS_GRID_HZ, energy_mean_db(levels), band_hz=band_hz) if levels else None
+def level_group_of(takes: Mapping[str, Mapping[int, TakeRecord]]) -> str | None:
+    """The group whose levels are held against each other: the one that most channels have, of equals the rig's."""
+    count: dict[str, int] = {}
+    for own in takes.values():
+        for group in {take.level_group for take in own.values()} - {None}:
+            count[group] = count.get(group, 0) + 1
+    return max(count, key=lambda group: (count[group], group == "rig"), default=None)
+
+
+def level_weights(job: Job, blend: Blend | None) -> dict[int, float]:
+    """Weight by id of every spot that levels are matched at: those of a blend of seats, or of the main seat alone."""
+    return main_seat_weights(job) if blend is None else spot_weights(job, blend)
+
+
+def _mean_level_db(takes: Iterable[TakeRecord], weights: Mapping[int, float],
+                   band_hz: tuple[float, float], group: str | None) -> float | None:
+    """Level of the energy average over takes of a group in a band; None where none of them is at a spot that counts."""
+    known = [take for take in takes if take.level_group == group and weights.get(take.spot_id, 0) > 0]
+    if group is None or not known:
+        return None
+    mean = energy_mean_db([take.level_db for take in known], weights=[weights[take.spot_id] for take in known])
+    return mid_level_db(ANALYSIS_GRID_HZ, mean, band_hz=band_hz)
 
 
 def _changed_level_db(whole: float | None, before: float | None, after: float | None) -> float | None:
@@ -150,7 +184,8 @@ class Aligning:
             alignment = work.alignments.current(job_id)
             base = base_round(work, job, kept=alignment.round_id if alignment else None)
             rounds = tuple(r for r in work.takes.rounds(job_id) if r.bypassed)
-            readings = readings_of(work, job, base.id) if base else []
+            blend = alignment.blend if alignment else None
+            readings = readings_of(work, job, base.id, blend=blend) if base else []
             moved = moved_words(work, job, base.id) if base else ()
             undo, redo = work.alignments.neighbours(job_id)
             version = work.alignments.version(job_id)
@@ -188,6 +223,16 @@ class Aligning:
                 work.alignments.add(job_id, replace(before, round_id=round_id), what=f"start from {chosen.name}")
                 work.logbook.add(job_id, f"Levels and delays start from round {chosen.name}.", at=self._context.now())
                 work.jobs.touch(job.id, self._context.now())
+
+    def set_blend(self, job_id: int, blend: Blend | None) -> None:
+        """Match levels over a blend of seats, or at the main seat alone; trims stay until they are chosen again."""
+        with self._context.change() as work:
+            before = work.alignments.current(job_id) or Alignment()
+            if before.blend != blend:
+                name = blend.name if blend else "the main seat"
+                work.alignments.add(job_id, replace(before, blend=blend), what=f"levels over {name}")
+                work.logbook.add(job_id, f"Levels are matched over {name}.", at=self._context.now())
+                work.jobs.touch(job_id, self._context.now())
 
     def undo(self, job_id: int, *, seen: str = "") -> None:
         with self._context.change() as work:

@@ -8,11 +8,11 @@ from numpy.typing import NDArray
 from dolce.core.alignment import Match, match_of
 from dolce.core.job import Job, LogEntry, Round
 from dolce.core.response import ANALYSIS_GRID_HZ
-from dolce.core.tuning import Correction, Proof, SpotLevels, Verdict, level_of, prove, verdicts_on
+from dolce.core.tuning import Correction, Proof, SpotLevels, Verdict, level_of, prove, target_level_db, verdicts_on
 from dolce.services.align.aligning import moved_words, readings_of
 from dolce.services.context import Context
 from dolce.services.read.round_curves import ChannelCurves, base_round, proving_round, spot_weights
-from dolce.services.shape.shaping import present_correction, target_level_db
+from dolce.services.shape.shaping import present_correction
 
 LOGBOOK_PAGE = 40
 
@@ -78,9 +78,10 @@ class Proving:
             after = proving_round(work, job)
             curves_before = self._context.curves.of(work, before.id) if before else {}
             curves_after = self._context.curves.of(work, after.id) if after else {}
-            match_before = match_of(readings_of(work, job, before.id)) if before else None
+            over = correction.alignment.blend if correction.alignment else None
+            match_before = match_of(readings_of(work, job, before.id, blend=over)) if before else None
             match_after = match_of(readings_of(
-                work, job, after.id, since=before.id if before else None)) if after else None
+                work, job, after.id, blend=over, since=before.id if before else None)) if after else None
             moved = tuple(dict.fromkeys(word for one in (before, after) if one
                                         for word in moved_words(work, job, one.id)))
             logbook = tuple(work.logbook.latest(job_id, count=LOGBOOK_PAGE))
@@ -119,7 +120,8 @@ def _proof(job: Job, correction: Correction, after_round: Round, before: Channel
     if whole is None:
         return None
     trim_db = settings.trim_db + cut_db
-    level = target_level_db(whole, trim_db, target, correction)
+    level = target_level_db(before.channel, whole.average.level_db + trim_db, target, at_hz=grid,
+                            correction=correction)
     change = level_of(settings, at_hz=grid, sample_rate_hz=job.rig.sample_rate_hz) - settings.trim_db
     start = SpotLevels(spots=before.spots.spots, level_db=before.level_db + trim_db - level)
     limits = correction.limits_for(before.channel)

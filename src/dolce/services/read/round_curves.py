@@ -12,10 +12,8 @@ from dolce.core.response import (
     average_over_spots,
     smoothed_level_db,
 )
-from dolce.core.tuning import Blend, SpotLevels, blends_of
+from dolce.core.tuning import SHAPING_PER_OCTAVE, Blend, SpotLevels, blends_of
 from dolce.store import UnitOfWork
-
-SHAPING_PER_OCTAVE = 12.0
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)

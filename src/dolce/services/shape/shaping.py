@@ -1,63 +1,37 @@
 """The Shape stop: target, limits, bands, and what they are predicted to do."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
-
-import numpy as np
-from numpy.typing import NDArray
 
 from dolce.core.alignment import TRIM_STEP_DB, level_band_hz, mid_level_db
 from dolce.core.correction import (
-    CorrectionPlan,
-    Headroom,
     Limits,
     Target,
-    anchored_level_db,
-    deviation_db,
-    fit_bands,
-    headroom_of,
-    plan_correction,
 )
 from dolce.core.filters import PeakingFilter, chain_level_db
 from dolce.core.job import Job, Round
+from dolce.core.levels import energy_mean_db
 from dolce.core.processor import ChannelSettings, ProcessorLimits
-from dolce.core.response import ANALYSIS_GRID_HZ, average_over_spots
-from dolce.core.room import partner_of
-from dolce.core.tuning import Alignment, Band, Blend, Correction, blends_of, levelled_again, settings_of
+from dolce.core.response import ANALYSIS_GRID_HZ
+from dolce.core.tuning import (
+    Alignment,
+    Band,
+    Blend,
+    ChannelShape,
+    Correction,
+    blends_of,
+    found_bands,
+    levelled_again,
+    settings_of,
+    shape_of,
+)
 from dolce.errors import Conflict, InvalidValue
-from dolce.services.align.aligning import moved_words
+from dolce.services.align.aligning import level_weights, moved_words
 from dolce.services.context import Context
-from dolce.services.read.round_curves import ChannelCurves, base_round, main_seat_weights, usual_blend
+from dolce.services.read.round_curves import ChannelCurves, base_round, usual_blend
 from dolce.store import UnitOfWork
 
 NEW_BAND = PeakingFilter(frequency_hz=100.0, gain_db=-3.0, q=2.0)
-
-
-@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
-class ChannelShape:
-    """One channel: curves on the analysis grid in dB relative to its target's own level.
-
-    Attributes
-    ----------
-    before_db, predicted_db, target_db, correction_db : ndarray, shape (points,)
-    level_db : float
-        Level of the target (relative to the stimulus) that was taken off all curves.
-    """
-
-    channel: str
-    curves: ChannelCurves
-    plan: CorrectionPlan
-    level_db: float
-    before_db: NDArray[np.float64]
-    lowest_db: NDArray[np.float64]
-    highest_db: NDArray[np.float64]
-    predicted_db: NDArray[np.float64]
-    target_db: NDArray[np.float64]
-    correction_db: NDArray[np.float64]
-    bands: tuple[Band, ...]
-    headroom: Headroom
-    before_deviation_db: float
-    predicted_deviation_db: float
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -66,6 +40,7 @@ class ShapeView:
 
     Attributes
     ----------
+    spots : ids of those over which each channel is averaged
     round : the one that the correction starts from
     rounds : those that it could start from
     blends : seats that it could be for
@@ -76,6 +51,7 @@ class ShapeView:
     job: Job
     correction: Correction
     channels: dict[str, ChannelShape]
+    spots: dict[str, tuple[int, ...]]
     undo: str | None
     redo: str | None
     version: str
@@ -107,61 +83,6 @@ def present_correction(work: UnitOfWork, job: Job) -> Correction:
                    blend=kept.blend if kept is not None and kept.blend.weights else usual_blend(job))
 
 
-def target_level_db(curves: ChannelCurves, trim_db: float, target_db: NDArray, correction: Correction) -> float:
-    """Level at which the target is hung for a channel, with its trim."""
-    if correction.anchor == "hand":
-        return correction.anchor_level_db
-    return anchored_level_db(ANALYSIS_GRID_HZ, curves.average.level_db + trim_db, target_db,
-                             band_hz=correction.level_band_hz(curves.channel))
-
-
-def channel_shape(curves: ChannelCurves, settings: ChannelSettings, correction: Correction, *,
-                  sample_rate_hz: float, device: ProcessorLimits | None = None) -> ChannelShape:
-    """Plan, prediction and figures of one channel."""
-    grid = ANALYSIS_GRID_HZ
-    target = correction.target.level_db(grid)
-    level = target_level_db(curves, settings.trim_db, target, correction)
-    shift = settings.trim_db - level
-    before = curves.average.level_db + shift
-    limits = correction.limits_for(curves.channel, device)
-    plan = plan_correction(grid, before, curves.average.spread_db, target, limits=limits)
-    filters = correction.filters(curves.channel)
-    bands_db = chain_level_db(filters, at_hz=grid, sample_rate_hz=sample_rate_hz)
-    band = (limits.from_hz, limits.to_hz)
-    return ChannelShape(
-        channel=curves.channel, curves=curves, plan=plan, level_db=level, before_db=before,
-        lowest_db=curves.average.lowest_db + shift, highest_db=curves.average.highest_db + shift,
-        predicted_db=before + bands_db, target_db=target, correction_db=bands_db,
-        bands=correction.bands.get(curves.channel, ()), headroom=headroom_of(filters, sample_rate_hz=sample_rate_hz),
-        before_deviation_db=deviation_db(grid, before, target, band_hz=band),
-        predicted_deviation_db=deviation_db(grid, before + bands_db, target, band_hz=band))
-
-
-def found_bands(channels: dict[str, ChannelShape], correction: Correction, *, sample_rate_hz: float,
-                device: ProcessorLimits | None = None) -> Correction:
-    """The shape with new bands: one fit per channel, or one for both of a pair where pairs are linked.
-
-    Every band is one that the processor can be set to.
-    """
-    bands: dict[str, tuple[Band, ...]] = {}
-    for name, channel in channels.items():
-        if name in bands:
-            continue
-        partner = channels.get(partner_of(name) or "") if correction.linked else None
-        plan = channel.plan if partner is None else replace(
-            channel.plan, wished_db=np.mean([channel.plan.wished_db, partner.plan.wished_db], axis=0),
-            weight=np.mean([channel.plan.weight, partner.plan.weight], axis=0))
-        found = _bands(plan, correction.limits_for(name, device), sample_rate_hz)
-        if device is not None and device.bands:
-            found = tuple(replace(band, filter=device.settable(band.filter)) for band in found)
-        bands |= dict.fromkeys([name, *([partner.channel] if partner else [])], found)
-    return replace(correction, bands=bands)
-
-
-def _bands(plan: CorrectionPlan, limits: Limits, sample_rate_hz: float) -> tuple[Band, ...]:
-    return tuple(Band(filter=f) for f in fit_bands(plan, limits=limits, sample_rate_hz=sample_rate_hz).filters)
-
-
 class Shaping:
     """Target and bands of one job."""
 
@@ -187,13 +108,16 @@ class Shaping:
         base = base_round(work, job, kept=correction.round_id)
         curves = self._context.curves.blended(work, job, base.id, correction.blend) if base else {}
         undo, redo = work.corrections.neighbours(job_id)
-        channels = {name: channel_shape(c, settings_of(correction.alignment or Alignment(), correction, name),
-                                        correction, device=job.limits, sample_rate_hz=job.rig.sample_rate_hz)
+        alignment = correction.alignment or Alignment()
+        channels = {name: shape_of(name, c.average, at_hz=ANALYSIS_GRID_HZ, correction=correction,
+                                   trim_db=settings_of(alignment, correction, name).trim_db, device=job.limits,
+                                   sample_rate_hz=job.rig.sample_rate_hz)
                     for name, c in curves.items()}
         found = bool(correction.bands)
         return ShapeView(
             job=job, correction=correction, undo=undo, redo=redo, version=work.corrections.version(job_id),
             found=found, channels=channels, round=base, blends=tuple(blends_of(job.plan)),
+            spots={name: tuple(take.spot_id for take in c.takes) for name, c in curves.items()},
             rounds=tuple(r for r in work.takes.rounds(job_id) if r.bypassed),
             moved_on=found and not correction.stands_on(work.alignments.current(job_id)),
             moved=moved_words(work, job, base.id) if base else ())
@@ -253,12 +177,13 @@ class Shaping:
         """The correction with trims that make up for what its bands change where channels are matched."""
         if correction.alignment is None or correction.round_id is None:
             return replace(correction, trims_db={})
-        weights, curves = main_seat_weights(job), self._context.curves.of(work, correction.round_id)
+        weights = level_weights(job, correction.alignment.blend)
+        curves = self._context.curves.of(work, correction.round_id)
         change = {}
         for speaker in job.speakers:
             at_seat = curves[speaker.channel].blended(weights) if speaker.channel in curves else None
             if at_seat is not None and speaker.channel in correction.alignment.channels:
-                change[speaker.channel] = _level_change_db(at_seat, correction.filters(speaker.channel),
+                change[speaker.channel] = _level_change_db(at_seat, weights, correction.filters(speaker.channel),
                                                            is_sub=speaker.is_sub, rate=job.rig.sample_rate_hz)
         step = max(TRIM_STEP_DB, job.limits.trim_step_db) if job.limits else TRIM_STEP_DB
         return replace(correction, trims_db=levelled_again(change, step_db=step))
@@ -325,10 +250,12 @@ class Shaping:
                 work.jobs.touch(job_id, self._context.now())
 
 
-def _level_change_db(curves: ChannelCurves, filters: tuple[PeakingFilter, ...], *, is_sub: bool, rate: int) -> float:
+def _level_change_db(curves: ChannelCurves, weights: Mapping[int, float], filters: tuple[PeakingFilter, ...], *,
+                     is_sub: bool, rate: int) -> float:
     """What bands change of a channel's level in the band where it is matched."""
     # As finely as takes are kept: sharp bands on a steep response change less than its smoothed curve says.
-    level = average_over_spots([take.level_db for take in curves.takes]).level_db
+    level = energy_mean_db([take.level_db for take in curves.takes],
+                           weights=[weights[take.spot_id] for take in curves.takes])
     band = level_band_hz(is_sub=is_sub)
     bands = chain_level_db(filters, at_hz=ANALYSIS_GRID_HZ, sample_rate_hz=rate)
     return mid_level_db(ANALYSIS_GRID_HZ, level + bands, band_hz=band) - mid_level_db(

@@ -66,6 +66,12 @@ class Board:
         return len(slate_missing(self.job.processor.slate))
 
     @property
+    def last_recorder(self) -> str:
+        """Recorder and gain of the last recording from elsewhere, as the person called them."""
+        files = [take for take in self.takes.values() if take.source == "file"]
+        return max(files, key=lambda take: take.id).recorder if files else ""
+
+    @property
     def taken(self) -> int:
         return sum(take.usable for take in self.takes.values())
 
@@ -244,11 +250,14 @@ class Taking:
                 f"dolce-sweep-{sweep.sample_rate_hz}Hz-{sweep.duration_s:g}s.wav")
 
     def add_recording(self, job_id: int, channel: str, spot_id: int, data: bytes, *,
-                      file_name: str) -> TakeRecord:
+                      file_name: str, recorder: str = "") -> TakeRecord:
         """A recording made elsewhere of the test signal, as a take; its absolute delay is not known.
 
+        `recorder` names recorder and gain: levels of recordings that have the same words here are held against each
+        other. Empty where the gain was changed, or isn't known.
         A difference between the clocks of player and recorder is found and taken out.
         """
+        recorder = checked.text(recorder.strip(), longest=40, where="recorder")
         audio = read_audio(data, name=file_name, longest_s=LONGEST_RECORDING_S)
         board = self.board(job_id)
         board.job.speaker(channel)
@@ -285,6 +294,7 @@ class Taking:
             take_id = work.takes.add(round_id=board.round.id, channel=channel, spot_id=spot_id, at=now,
                                      source="file", capture=capture, levels=levels, arrival_known=False,
                                      recording=data, recording_name=file_name, sweep=sweep, warnings=warnings,
+                                     recorder=recorder,
                                      places=(board.job.speaker(channel).place, board.job.spot(spot_id).place))
             work.logbook.add(job_id, f"Recording {file_name} used for {channel} at {board.job.at_spot(spot_id)}: "
                                      f"{capture.quality.word}.", at=now)

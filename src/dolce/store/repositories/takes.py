@@ -136,7 +136,7 @@ class Takes:
 
     def add(self, *, round_id: int, channel: str, spot_id: int, at: datetime, source: str, capture: Capture,
             levels: GridLevels, arrival_known: bool, recording: bytes, recording_name: str, sweep: Sweep,
-            places: tuple[Point, Point] | None = None, warnings: Sequence[str] = ()) -> int:
+            places: tuple[Point, Point] | None = None, warnings: Sequence[str] = (), recorder: str = "") -> int:
         """Keep a take with its samples, and where speaker and microphone were; earlier attempts stay below it.
 
         Returns its number.
@@ -153,7 +153,7 @@ class Takes:
         row = self._row(round_id, channel, spot_id, at, places, capture.quality, levels.level_db,
                         [*capture.warnings, *warnings], source=source, sample_rate_hz=response.sample_rate_hz,
                         arrival_s=capture.arrival.time_s, arrival_known=arrival_known,
-                        polarity=capture.arrival.polarity, samples_id=samples.id)
+                        polarity=capture.arrival.polarity, samples_id=samples.id, recorder=recorder or None)
         self._session.expunge(samples)                       # large: not held until the transaction ends
         return row.id
 
@@ -291,7 +291,7 @@ class Takes:
             id=row.id, round_id=row.round_id, channel=row.channel, spot_id=row.spot_id, attempt=row.attempt,
             taken_at=row.taken_at, source=row.source, sample_rate_hz=row.sample_rate_hz, arrival_s=row.arrival_s,
             arrival_known=row.arrival_known, polarity=row.polarity, warnings=tuple(row.warnings),
-            damaged=damaged,
+            damaged=damaged, recorder=row.recorder or "",
             quality=Quality(signal_to_noise_db=row.signal_to_noise_db, peak_dbfs=row.peak_dbfs,
                             clipped_samples=row.clipped_samples),
             level_db=np.zeros(ANALYSIS_GRID_HZ.size) if damaged else encoding.bytes_array(row.level_db, kind="<f8"),

@@ -33,6 +33,7 @@ def upgrade() -> None:
     for table, columns in (("jobs", ("processor_id", "simulated_id")), ("rounds", ("state_id",))):
         for column in columns:
             op.execute(f"ALTER TABLE {table} ADD COLUMN {column} TEXT REFERENCES states (id)")
+    op.add_column("takes", sa.Column("recorder", sa.Text))
     op.add_column("samples", sa.Column("fine_db", sa.LargeBinary))
     op.add_column("samples", sa.Column("fine_checksum", sa.Text))
     connection = op.get_bind()

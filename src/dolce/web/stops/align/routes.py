@@ -5,7 +5,7 @@ from collections.abc import Callable
 from flask import Blueprint, Response, request
 
 from dolce.core.tuning import ChannelAlignment
-from dolce.errors import InvalidForm, Outdated
+from dolce.errors import InvalidForm, InvalidValue, Outdated
 from dolce.web.shared.form_reader import FormReader
 from dolce.web.shared.numbers import whole_of
 from dolce.web.shared.page import after_change, services, show_stop
@@ -30,6 +30,17 @@ def page(job_id: int) -> Response:
 def start_from(job_id: int) -> Response:
     """Read from another round."""
     services().aligning.start_from(job_id, whole_of(request.form.get("round")) or 0)
+    return after_change("align", job_id, _show)
+
+
+@blueprint.post("/levels-over")
+def levels_over(job_id: int) -> Response:
+    """The seats that levels are matched over; an empty name for the main seat alone."""
+    view, name = services().aligning.view(job_id), request.form.get("blend", "")
+    blend = next((b for b in view.blends if b.name == name), None)
+    if name and blend is None:
+        raise InvalidValue(f"{name!r} is not a choice of seats.", where="levels over", remedy="Reload the page.")
+    services().aligning.set_blend(job_id, blend)
     return after_change("align", job_id, _show)
 
 

@@ -4,9 +4,9 @@ from dataclasses import dataclass
 from string import ascii_lowercase
 
 from dolce.core.correction import Stretch
-from dolce.core.tuning import Band
+from dolce.core.tuning import Band, ChannelShape
 from dolce.services.shape.reasons import stretch_words
-from dolce.services.shape.shaping import ChannelShape, ShapeView
+from dolce.services.shape.shaping import ShapeView
 from dolce.web.shared.plot_data import curve, response_plot, ribbon
 
 TOP_DB = 15.0
@@ -33,7 +33,7 @@ class ChannelView:
     def of(cls, view: ShapeView, name: str) -> "ChannelView":
         c = view.channels[name]
         rows = tuple(BandRow(letter=_letter(k), band=band) for k, band in enumerate(c.bands))
-        curves = [curve(f"before, {len(c.curves.takes)} spots", name, "before", c.before_db),
+        curves = [curve(f"before, {len(view.spots[name])} spots", name, "before", c.before_db),
                   curve("target", name, "target", c.target_db)]
         if c.bands:
             curves.append(curve("predicted", name, "predicted", c.predicted_db))

@@ -49,8 +49,8 @@ def choices(job_id: int, channel: str, spot: int) -> Response:
     """What can be done with a cell."""
     board = services().taking.board(job_id)
     board.job.speaker(channel)
-    return make_response(render_template("takes/_choices.html", job=board.job, c=cell_of(
-        board, channel, board.job.spot(spot))))
+    return make_response(render_template("takes/_choices.html", job=board.job, recorder=board.last_recorder,
+                                         c=cell_of(board, channel, board.job.spot(spot))))
 
 
 @blueprint.post("/spots/<int:spot>/run")
@@ -79,7 +79,8 @@ def add_recording(job_id: int, channel: str, spot: int) -> Response:
     """A recording made elsewhere, dropped on a cell."""
     try:
         data, name = uploaded(request.files.get("recording"))
-        take = services().taking.add_recording(job_id, channel, spot, data, file_name=name)
+        take = services().taking.add_recording(job_id, channel, spot, data, file_name=name,
+                                               recorder=request.form.get("recorder", ""))
     except DolceError as error:
         return _show(job_id, status=422, faults={f"{channel}-{spot}": str(error)})
     if not request.headers.get("HX-Request"):

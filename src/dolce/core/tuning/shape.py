@@ -1,0 +1,114 @@
+"""One channel as its correction shapes it, and the bands that are found for all; for pages and commands alike."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dolce.core.correction import (
+    CorrectionPlan,
+    Headroom,
+    Limits,
+    anchored_level_db,
+    deviation_db,
+    fit_bands,
+    headroom_of,
+    plan_correction,
+)
+from dolce.core.filters import chain_level_db
+from dolce.core.processor import ProcessorLimits
+from dolce.core.response import SpotAverage
+from dolce.core.room import partner_of
+from dolce.core.tuning.correction import Band, Correction
+
+SHAPING_PER_OCTAVE = 12.0         # smoothing of what bands are fitted to
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class ChannelShape:
+    """One channel: curves in dB relative to its target's own level.
+
+    Attributes
+    ----------
+    before_db, lowest_db, highest_db, predicted_db, target_db, correction_db : ndarray, shape (points,)
+    level_db : float
+        Level of the target (relative to the stimulus) that was taken off all curves.
+    """
+
+    channel: str
+    plan: CorrectionPlan
+    level_db: float
+    before_db: NDArray[np.float64]
+    lowest_db: NDArray[np.float64]
+    highest_db: NDArray[np.float64]
+    predicted_db: NDArray[np.float64]
+    target_db: NDArray[np.float64]
+    correction_db: NDArray[np.float64]
+    bands: tuple[Band, ...]
+    headroom: Headroom
+    before_deviation_db: float
+    predicted_deviation_db: float
+
+
+def target_level_db(channel: str, level_db: NDArray, target_db: NDArray, *, at_hz: NDArray,
+                    correction: Correction) -> float:
+    """Level at which a channel's target is hung, given its average with its trim; both of shape (points,)."""
+    if correction.anchor == "hand":
+        return correction.anchor_level_db
+    return anchored_level_db(at_hz, level_db, target_db, band_hz=correction.level_band_hz(channel))
+
+
+def shape_of(channel: str, average: SpotAverage, *, at_hz: NDArray, trim_db: float, correction: Correction,
+             sample_rate_hz: float, device: ProcessorLimits | None = None,
+             target_db: NDArray | None = None) -> ChannelShape:
+    """Plan, prediction and figures of one channel.
+
+    Parameters
+    ----------
+    average : SpotAverage
+        Over the spots that count, on `at_hz`, shape (points,).
+    target_db : ndarray, shape (points,), optional
+        In place of the correction's target.
+    """
+    target = correction.target.level_db(at_hz) if target_db is None else target_db
+    level = target_level_db(channel, average.level_db + trim_db, target, at_hz=at_hz, correction=correction)
+    shift = trim_db - level
+    before = average.level_db + shift
+    limits = correction.limits_for(channel, device)
+    plan = plan_correction(at_hz, before, average.spread_db, target, limits=limits)
+    filters = correction.filters(channel)
+    bands_db = chain_level_db(filters, at_hz=at_hz, sample_rate_hz=sample_rate_hz)
+    band = (limits.from_hz, limits.to_hz)
+    return ChannelShape(
+        channel=channel, plan=plan, level_db=level, before_db=before,
+        lowest_db=average.lowest_db + shift, highest_db=average.highest_db + shift,
+        predicted_db=before + bands_db, target_db=target, correction_db=bands_db,
+        bands=correction.bands.get(channel, ()), headroom=headroom_of(filters, sample_rate_hz=sample_rate_hz),
+        before_deviation_db=deviation_db(at_hz, before, target, band_hz=band),
+        predicted_deviation_db=deviation_db(at_hz, before + bands_db, target, band_hz=band))
+
+
+def found_bands(channels: Mapping[str, ChannelShape], correction: Correction, *, sample_rate_hz: float,
+                device: ProcessorLimits | None = None) -> Correction:
+    """The correction with new bands: one fit per channel, or one for both of a pair where pairs are linked.
+
+    Every band is one that the processor can be set to.
+    """
+    bands: dict[str, tuple[Band, ...]] = {}
+    for name, channel in channels.items():
+        if name in bands:
+            continue
+        partner = channels.get(partner_of(name) or "") if correction.linked else None
+        plan = channel.plan if partner is None else replace(
+            channel.plan, wished_db=np.mean([channel.plan.wished_db, partner.plan.wished_db], axis=0),
+            weight=np.mean([channel.plan.weight, partner.plan.weight], axis=0))
+        found = _bands(plan, correction.limits_for(name, device), sample_rate_hz)
+        if device is not None and device.bands:
+            found = tuple(replace(band, filter=device.settable(band.filter)) for band in found)
+        bands |= dict.fromkeys([name, *([partner.channel] if partner else [])], found)
+    return replace(correction, bands=bands)
+
+
+def _bands(plan: CorrectionPlan, limits: Limits, sample_rate_hz: float) -> tuple[Band, ...]:
+    return tuple(Band(filter=f) for f in fit_bands(plan, limits=limits, sample_rate_hz=sample_rate_hz).filters)

@@ -8,7 +8,7 @@ from dolce.core.rig import NOISE_THIRDS_HZ, Fault, room_noise
 from dolce.devices.rehearsal import FULL_SCALE_SPL_DB, ROOM_NOISE_DBFS
 from dolce.errors import Conflict, InvalidValue
 from dolce.services.jobs.job_keeping import JobWish
-from dolce.services.sample.demo_rooms import attic
+from dolce.services.sample.demo_rooms import attic, barn
 
 
 @pytest.fixture
@@ -122,3 +122,35 @@ def test_sensitivity_of_the_microphone_gives_the_level_too(services, job_id):
     assert services.jobs.get(job_id).rig.levels.full_scale_spl_db == pytest.approx(119.75, abs=0.02)
     with pytest.raises(InvalidValue, match="dB SPL of full scale"):
         services.pressure.use_sensitivity(job_id, -80.0)
+
+
+def test_a_ceiling_suits_the_room_unless_one_is_typed(services):
+    job = services.jobs.create(JobWish(name="Attic"), plan=attic())          # 36 m3: 79 dB SPL, common practice
+    assert job.ceiling.spl_db == 91
+    hall = services.jobs.create(JobWish(name="Barn"), plan=barn())
+    assert hall.room.volume_m3 > 150
+    assert hall.ceiling.spl_db == 97
+    assert services.rigging.set_rig(job.id, ceiling_spl_db=80.0).ceiling.spl_db == 80
+    assert services.rigging.set_rig(job.id, ceiling_spl_db=None).ceiling.spl_db == 91
+
+
+def test_a_sweep_that_is_far_too_loud_for_the_room_is_not_good(services, job_id):
+    services.rigging.set_rig(job_id, ceiling_spl_db=115.0, sweep_level_dbfs=-18.0)
+    services.rigging.check_level(job_id)
+    services.sound.wait()
+    assert {r.verdict for r in services.rigging.level_readings(job_id).values()} == {"good"}   # pressure not known yet
+    services.rigging.set_rig(job_id, full_scale_spl_db=120.0)
+    for reading in services.rigging.level_readings(job_id).values():
+        over = reading.signal_dbfs + 120.0 - (79 + 6)
+        assert over > 3
+        assert reading.verdict == "too loud"
+        assert f"{over:.0f} dB louder than suits this room" in reading.advice
+
+
+def test_takes_end_above_the_ceiling_of_the_room(services, job_id):
+    services.rigging.set_rig(job_id, full_scale_spl_db=130.0, sweep_level_dbfs=-6.0, sweep_seconds=1.0)
+    services.taking.run_spot(job_id, services.jobs.get(job_id).spots[0].id)
+    services.sound.wait()
+    said = services.taking.board(job_id).last_pass.message
+    assert "above the ceiling of 91 dB SPL. Sound was ended" in said
+    assert services.taking.board(job_id).taken == 0

@@ -1,6 +1,7 @@
 """What carries a result is kept with it: the round, the spots, the seats, the alignment."""
 
 import io
+import zipfile
 
 import numpy as np
 import pytest
@@ -256,3 +257,80 @@ def test_what_would_spoil_a_pass_is_said_before_it(services, job_id):
     page = client.get(f"/jobs/{job_id}/takes").text
     assert "The processor plays Film night, which was in it before" in page
     assert "Run spot 1 all the same" in page
+
+
+def test_levels_are_matched_at_the_main_seat_until_a_blend_is_chosen(services, job_id):
+    def levels():
+        return {r.reading.channel: r.reading.level_db for r in services.aligning.view(job_id).ladder.rungs}
+
+    seat = levels()
+    view = services.aligning.view(job_id)
+    assert view.levels_over == view.job.seat.name
+    everyone = view.blends[0]
+    services.aligning.set_blend(job_id, everyone)
+    assert levels() != pytest.approx(seat, abs=0.05)
+    # By hand: energy over all spots, each seat by its weight, in the band where levels are matched.
+    weights = everyone.spot_weights({spot.id: spot.seat_id for spot in view.job.spots})
+    band = (ANALYSIS_GRID_HZ >= 500) & (ANALYSIS_GRID_HZ <= 2000)
+    takes = [t for t in services.taking.board(job_id).takes.values() if t.channel == "L"]
+    power = sum(weights[t.spot_id] * 10 ** (t.level_db[band] / 10) for t in takes) / sum(weights.values())
+    assert levels()["L"] == pytest.approx(10 * np.log10(power.mean()), abs=1e-6)
+    through_a_preset(services, job_id)
+    run_rest(services, job_id)
+    proof = services.proving.view(job_id)
+    assert proof.correction.alignment.blend == everyone                      # proven over the same seats
+    assert proof.passed, proof.against
+    services.aligning.set_blend(job_id, None)
+    assert levels() == pytest.approx(seat)
+    page = client_of(services).get(f"/jobs/{job_id}/align").text
+    assert "energy average over the spots of" in page
+    assert "30 to 80 Hz" not in page                                         # there is no sub
+
+
+def recorded(services, job_id, channel, *, gain_db, recorder, spot=None):
+    """A recording from elsewhere of what the rig heard, with a gain of its own."""
+    spot = spot or services.jobs.get(job_id).spots[0].id
+    take = services.taking.board(job_id).takes[(channel, spot)]
+    data, name = services.taking.recording(job_id, take.id)
+    samples, rate = soundfile.read(io.BytesIO(data))
+    out = io.BytesIO()
+    soundfile.write(out, samples * 10 ** (gain_db / 20), rate, format="WAV", subtype="FLOAT")
+    return out.getvalue(), name
+
+
+def test_recordings_of_one_recorder_are_level_with_each_other_and_pull_nobody_else(services, job_id):
+    job = services.jobs.get(job_id)
+    spots = [s.id for s in job.main_spots]
+    files = {(c, s): recorded(services, job_id, c, gain_db=-7.0, recorder="", spot=s)[0]
+             for c in job.channels for s in spots}
+    proposed = {r.reading.channel: r.trim_db for r in services.aligning.view(job_id).ladder.rungs}
+
+    def trims(recorders):
+        services.taking.new_round(job_id)
+        for (channel, spot), data in files.items():
+            services.taking.add_recording(job_id, channel, spot, data, file_name="x.wav", recorder=recorders[channel])
+        services.aligning.start_from(job_id, services.jobs.get(job_id).round_id)
+        rungs = services.aligning.view(job_id).ladder.rungs
+        assert all(r.reading.arrival_s is None for r in rungs)               # each file has a clock of its own
+        return {r.reading.channel: r.trim_db for r in rungs}, {r.reading.channel: r.reading.level_db for r in rungs}
+
+    alone, levels = trims({"L": "", "R": ""})
+    assert (alone, levels) == ({"L": 0, "R": 0}, {"L": None, "R": None})
+    together, _ = trims({"L": "Handheld, gain 30", "R": "Handheld, gain 30"})
+    assert together == pytest.approx(proposed, abs=0.11)                     # steps of 0.1 dB
+    assert any(together.values())
+    apart, levels = trims({"L": "Handheld, gain 30", "R": "Handheld, gain 40"})
+    assert apart == {"L": 0, "R": 0}
+    assert sum(level is None for level in levels.values()) == 1
+
+
+def test_the_package_is_sent_while_it_is_made(services, job_id):
+    services.aligning.use_proposal(job_id)
+    services.shaping.find(job_id)
+    answer = client_of(services).get(f"/jobs/{job_id}/load/package.zip")
+    assert answer.is_streamed
+    assert answer.headers["Content-Disposition"] == "attachment; filename=dolce-loft.zip"
+    assert "Content-Length" not in answer.headers
+    names = zipfile.ZipFile(io.BytesIO(answer.data)).namelist()
+    assert names[0] == "README.txt"
+    assert {f"impulse-responses/{rate}/{c}-{rate}Hz.wav" for rate in (44_100, 192_000) for c in "LR"} <= set(names)

@@ -1,5 +1,6 @@
 import json
 import sqlite3
+from base64 import b64encode
 from datetime import datetime
 
 import numpy as np
@@ -170,3 +171,64 @@ def test_takes_alignment_and_correction_of_older_files_are_all_there(tmp_path):
     assert [(band.id, band.on, band.filter.frequency_hz) for band in correction.bands["L"]] == [
         (1, True, 60), (2, False, 90)]
     assert (undo, redo) == (None, "step")                        # what was undone can still be done again
+
+
+def test_states_rigs_and_findings_of_older_files_keep_what_they_say(tmp_path):
+    # A file as version 0006 wrote it: a convolving preset, held by a round and kept once more; a rig in one piece; a
+    # level check and a line check.
+    engine = database_module._engine(tmp_path / "dolce.sqlite")
+    database_module.migrate(engine, to="0006")
+    taps = np.array([1.0, 0.5, -0.25], dtype="<f4")
+    settings = {"trim_db": -1.5, "delay_s": 0.002, "polarity": "normal", "filters": [], "high_pass": None,
+                "low_pass": None, "convolution": {"sample_rate_hz": 48000, "taps": b64encode(taps.tobytes()).decode()}}
+    state = json.dumps({"active": "A", "presets": {"A": {"name": "Ours", "cut_db": 1.0, "channels": {"L": settings},
+                                                         "bass": None, "ours": True}},
+                        "muted": ["R"], "solo": "", "dimmed": False, "slate": ["delay"]})
+    rig = {"sample_rate_hz": 96000, "sweep_level_dbfs": -20.0, "sweep_seconds": 4.0, "microphone_gain_db": 3.0,
+           "pace": "fast", "hardware": "rehearsal", "faults": [{"kind": "inverted", "channels": ["R"], "outputs": []}],
+           "knobs_db": {"volume": -3.0}, "full_scale_spl_db": 118.0, "ceiling_dbfs": -6.0, "ceiling_spl_db": None,
+           "limits": {"id": 4, "name": "Rack", "bands": 8}, "plays_effects": True, "microphones": [], "pointing": ""}
+    line = {"noise_dbfs": -70.0, "signal_dbfs": -30.0, "peak_dbfs": -20.0, "level_db": -3.0, "bass_db": 0.0,
+            "hump_db": 0.0, "arrival_s": 0.01, "polarity": "normal", "hum_db": 0.0, "howls": False, "reason": "old",
+            "really": "L", "heard": "R"}
+    with engine.begin() as connection:
+        run = connection.exec_driver_sql
+        run("INSERT INTO jobs (id, name, place, notes, units, created_at, changed_at, seed, rig, processor, round_id, "
+            "plan_position) VALUES (1, 'Old', '', '', 'metres', '2026-01-01', '2026-01-01', 1, ?, ?, 1, 1)",
+            (json.dumps(rig), state))
+        run("INSERT INTO plan_steps (job_id, position, what, plan) VALUES (1, 1, 's', ?)",
+            (json.dumps(plan_values(attic())),))
+        run("INSERT INTO rounds (id, job_id, name, state, created_at) VALUES (1, 1, 'R', ?, '2026-01-01')", (state,))
+        run("INSERT INTO kept_states (id, job_id, at, state) VALUES (7, 1, '2026-01-01', ?)", (state,))
+        for kind, result in (("level", {"L": [-70.0, -30.0, -20.0], "rests on": {"sweep level": -20.0}}),
+                             ("lines", {"L": line}), ("takes", {}), ("reference", {"kept": {"L": -31.5}})):
+            run("INSERT INTO passes (job_id, kind, state, message, steps, done_steps, fraction, seconds_per_step, "
+                "started_at, result) VALUES (1, ?, 'done', '', '[]', 0, 0, 1, '2026-01-01', ?)",
+                (kind, json.dumps(result)))
+    engine.dispose()
+    opened = Database(tmp_path)
+    with UnitOfWork(opened, write=False) as work:
+        job, found = work.jobs.get(1), {kind: work.passes.latest(1, kind).result for kind in (
+            "level", "lines", "takes", "reference")}
+        (old_round,) = work.takes.rounds(1)
+        kept = work.kept_states.get(1, 7)
+    with opened.engine.connect() as connection:
+        counts = [connection.exec_driver_sql(f"SELECT count(*) FROM {t}").scalar() for t in ("states", "taps")]
+    opened.close()
+    assert counts == [1, 1]
+    assert job.processor == job.simulated == old_round.state == kept
+    assert (old_round.bypassed, old_round.corrects) == (False, True)
+    own = kept.presets["A"].channels["L"]
+    assert (own.trim_db, own.delay_s, own.convolution.impulse.tolist()) == (-1.5, 0.002, [1.0, 0.5, -0.25])
+    assert (kept.muted, kept.slate, kept.presets["A"].cut_db) == (("R",), ("delay",), 1.0)
+    assert (job.rig.sample_rate_hz, job.rig.sweep_seconds, job.rig.levels.sweep_level_dbfs) == (96_000, 4.0, -20.0)
+    assert (job.rig.levels.full_scale_spl_db, job.rig.levels.plays_effects) == (118.0, True)
+    assert (job.rig.rehearsal.pace, job.rig.rehearsal.knobs_db) == ("fast", {"volume": -3.0})
+    assert job.rig.rehearsal.faults[0].channels == ("R",)
+    assert (job.limits.id, job.limits.name, job.limits.bands) == (4, "Rack", 8)
+    assert job.rig.processor.can.readable
+    assert (found["level"].readings["L"].signal_dbfs, found["level"].rests_on) == (-30.0, {"sweep level": -20.0})
+    heard = found["lines"].lines["L"]
+    assert (heard.reading.arrival_s, heard.really, heard.heard) == (0.01, "L", "R")
+    assert found["takes"] is None
+    assert found["reference"].kept == {"L": -31.5}

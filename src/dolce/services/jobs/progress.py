@@ -1,5 +1,6 @@
 """One line for each of the eight stops: what is done and what is missing."""
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Literal
 
@@ -14,7 +15,6 @@ Fill = Literal["hollow", "half", "full"]
 _MICROPHONE = {"none": "no microphone", "no curve": "no curve yet", "wrong angle": "wrong curve",
                "not asked": "pointing not said", "one input twice": "one input twice",
                "not compared": "not compared"}
-STOPS = ("room", "rig", "takes", "read", "align", "shape", "load", "prove")
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -38,6 +38,83 @@ class JobStatus:
     microphone_fits: bool
 
 
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class _Facts:
+    """What the lines of the stops follow from.
+
+    Attributes
+    ----------
+    taken, proven, wanted : takes of the present round, of the proving one, and cells of the board
+    level : "checked", "stale" or "unchecked"
+    """
+
+    job: Job
+    round: Round
+    taken: int
+    any_take: bool
+    base: Round | None
+    aligned: bool
+    bands: int
+    loaded: tuple[str, ...]
+    proven: int
+    level: Literal["checked", "stale", "unchecked"]
+    wrong_microphone: str
+
+    @property
+    def wanted(self) -> int:
+        return len(self.job.channels) * len(self.job.spots)
+
+
+# For each stop the cases in which it can be, the first that holds counts: when, how far it is, and in words.
+_Case = tuple[Callable[[_Facts], object], Fill, Callable[[_Facts], str]]
+_CASES: dict[str, tuple[_Case, ...]] = {
+    "room": (
+        (lambda f: f.job.spots, "full", lambda f: f"{f.job.plan.layout}, {len(f.job.spots)} spots"),
+        (lambda f: True, "half", lambda f: f"{f.job.plan.layout}, no spots"),
+    ),
+    "rig": (
+        (lambda f: f.wrong_microphone and (f.level == "checked" or f.job.rig.microphones), "half",
+         lambda f: _MICROPHONE[f.wrong_microphone]),
+        (lambda f: f.wrong_microphone, "hollow", lambda f: _MICROPHONE[f.wrong_microphone]),
+        (lambda f: f.level == "checked", "full", lambda f: "level checked"),
+        (lambda f: f.level == "stale", "half", lambda f: "check level again"),
+        (lambda f: True, "half", lambda f: "level not checked"),
+    ),
+    "takes": (
+        (lambda f: f.taken and f.taken == f.wanted, "full", lambda f: f"{f.taken} of {f.wanted} takes"),
+        (lambda f: f.taken, "half", lambda f: f"{f.taken} of {f.wanted} takes"),
+        (lambda f: True, "hollow", lambda f: f"0 of {f.wanted} takes"),
+    ),
+    "read": (
+        (lambda f: f.any_take, "full", lambda f: f"round {f.round.name}"),
+        (lambda f: f.base, "full", lambda f: "nothing in this round"),
+        (lambda f: True, "hollow", lambda f: "nothing to read"),
+    ),
+    "align": (
+        (lambda f: f.aligned, "full", lambda f: "chosen"),
+        (lambda f: f.base, "half", lambda f: "proposal ready"),
+        (lambda f: True, "hollow", lambda f: "needs takes"),
+    ),
+    "shape": (
+        (lambda f: f.bands, "full", lambda f: f"{f.bands} bands"),
+        (lambda f: f.base, "half", lambda f: "no filters yet"),
+        (lambda f: True, "hollow", lambda f: "needs takes"),
+    ),
+    "load": (
+        (lambda f: f.loaded, "full", lambda f: f"preset {' and '.join(f.loaded)}"),
+        (lambda f: f.bands, "half", lambda f: "nothing loaded"),
+        (lambda f: True, "hollow", lambda f: "nothing loaded"),
+    ),
+    "prove": (
+        (lambda f: f.proven and f.proven == f.wanted, "full", lambda f: f"{f.proven} of {f.wanted} takes"),
+        (lambda f: f.proven, "half", lambda f: f"{f.proven} of {f.wanted} takes"),
+        (lambda f: True, "hollow", lambda f: "not yet"),
+    ),
+}
+
+STOPS = tuple(_CASES)
+
+
 class Progress:
     """The state of a job at a glance."""
 
@@ -46,42 +123,29 @@ class Progress:
 
     def status(self, job_id: int) -> JobStatus:
         with self._context.look() as work:
-            job = work.jobs.get(job_id)
-            rounds = work.takes.rounds(job_id)
-            present = next(r for r in rounds if r.id == job.round_id)
-            taken, any_take = _taken(work, job, present), work.takes.has_any(present.id)
-            alignment, correction = work.alignments.current(job_id), work.corrections.current(job_id)
-            kept = correction.round_id if correction else alignment.round_id if alignment else None
-            before, after = base_round(work, job, kept=kept), proving_round(work, job)
-            level = work.passes.latest(job_id, "level")
-            proven = _taken(work, job, after) if after else 0
-            running = work.passes.running()
-        wanted = len(job.channels) * len(job.spots)
-        bands = {c: len(b) for c, b in correction.bands.items()} if correction else {}
-        loaded = sorted(slot for slot, preset in job.processor.presets.items() if preset.ours)
-        stale = moved_on(job.rig, level)
-        checked = level is not None and level.state == "done" and not stale
-        wrong = microphone_findings(job.rig.microphones, job.rig.pointing)
-        lines = (
-            ("full" if job.spots else "half", f"{job.plan.layout}, {len(job.spots)} spots"),
-            ("full" if checked and not wrong else "half" if checked or job.rig.microphones else "hollow",
-             _MICROPHONE[wrong[0].kind] if wrong else "level checked" if checked
-             else "check level again" if stale else "level not checked"),
-            ("full" if taken == wanted else "half" if taken else "hollow", f"{taken} of {wanted} takes"),
-            ("full" if before else "hollow", f"round {present.name}" if any_take else "nothing to read"),
-            ("full" if alignment else "half" if before else "hollow",
-             "chosen" if alignment else "proposal ready" if before else "needs takes"),
-            ("full" if any(bands.values()) else "half" if before else "hollow",
-             f"{max(bands.values())} bands" if any(bands.values()) else "no filters yet" if before else "needs takes"),
-            ("full" if loaded else "half" if any(bands.values()) else "hollow",
-             f"preset {' and '.join(loaded)}" if loaded else "nothing loaded"),
-            ("full" if proven == wanted else "half" if proven else "hollow",
-             f"{proven} of {wanted} takes" if proven else "not yet"),
-        )
-        stops = tuple(StopLine(stop=stop, fill=fill, line=line)
-                      for stop, (fill, line) in zip(STOPS, lines, strict=True))
-        return JobStatus(job=job, round=present, stops=stops, running=running, microphone=_microphone(job),
-                         microphone_fits=not wrong)
+            facts, running = _facts(work, work.jobs.get(job_id)), work.passes.running()
+        stops = []
+        for stop, cases in _CASES.items():
+            fill, line = next((fill, line) for holds, fill, line in cases if holds(facts))
+            stops.append(StopLine(stop=stop, fill=fill, line=line(facts)))
+        return JobStatus(job=facts.job, round=facts.round, stops=tuple(stops), running=running,
+                         microphone=_microphone(facts.job), microphone_fits=not facts.wrong_microphone)
+
+
+def _facts(work: UnitOfWork, job: Job) -> _Facts:
+    present = next(r for r in work.takes.rounds(job.id) if r.id == job.round_id)
+    alignment, correction = work.alignments.current(job.id), work.corrections.current(job.id)
+    kept = correction.round_id if correction else alignment.round_id if alignment else None
+    after, level = proving_round(work, job), work.passes.latest(job.id, "level")
+    stale = moved_on(job.rig, level)
+    wrong = microphone_findings(job.rig.microphones, job.rig.pointing)
+    return _Facts(
+        job=job, round=present, taken=_taken(work, job, present), any_take=work.takes.has_any(present.id),
+        base=base_round(work, job, kept=kept), aligned=bool(alignment and alignment.channels),
+        bands=max((len(bands) for bands in correction.bands.values()), default=0) if correction else 0,
+        loaded=tuple(sorted(slot for slot, preset in job.processor.presets.items() if preset.ours)),
+        proven=_taken(work, job, after) if after else 0, wrong_microphone=wrong[0].kind if wrong else "",
+        level="stale" if stale else "checked" if level is not None and level.state == "done" else "unchecked")
 
 
 def _taken(work: UnitOfWork, job: Job, of: Round) -> int:

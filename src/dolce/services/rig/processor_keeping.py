@@ -43,6 +43,11 @@ class ProcessorView:
         return self.job.processor
 
     @property
+    def own_is_neutral(self) -> bool:
+        """Whether the processor that Dolce loads changes nothing, whatever others of the chain do."""
+        return replace(self.state, by_themselves=()).is_neutral
+
+    @property
     def readable(self) -> bool:
         """Whether what it holds can be read."""
         return self.job.rig.processor.can.readable

@@ -11,7 +11,7 @@ from scipy import signal
 from dolce.core.alignment import ChannelReading, arrival_ladder, match_of, with_subs_by_plan
 from dolce.core.filters import PeakingFilter, chain_level_db, chain_samples
 from dolce.core.geometry import Point, RoomSize
-from dolce.core.job import Round, TakeRecord, moved_between, proposed_base
+from dolce.core.job import Moved, Round, TakeRecord, moved_between, proposed_base
 from dolce.core.levels import together_db
 from dolce.core.processor import Crossover, Preset, ProcessorState
 from dolce.core.response import Quality
@@ -208,11 +208,12 @@ def take(channel, spot, *, speaker=(1.0, 1.0, 1.0), at=(2.0, 2.0, 1.0)):
     place = lambda p: Point(x_m=p[0], y_m=p[1], z_m=p[2])         # noqa: E731
     return TakeRecord(id=1, round_id=1, channel=channel, spot_id=spot, attempt=1, taken_at=datetime(2026, 1, 1),
                       source="rig", sample_rate_hz=RATE, arrival_s=0.01, arrival_known=True, polarity="normal",
-                      quality=Quality(signal_to_noise_db=40, peak_dbfs=-6, clipped_samples=0), warnings=(),
+                      quality=Quality(signal_to_noise_db=40, peak_dbfs=-6, clipped_samples=0), cautions=(),
                       level_db=np.zeros(3), speaker_place=place(speaker), spot_place=place(at))
 
 
 def test_what_stood_at_several_places_is_named():
-    assert moved_between([take("L", 1), take("L", 2, at=(2.2, 2.0, 1.0)), take("R", 1, speaker=(3.0, 1.0, 1.0))]) == ()
-    assert moved_between([take("L", 1), take("L", 2, speaker=(1.1, 1.0, 1.0))]) == ("L",)
-    assert moved_between([take("L", 1), take("R", 1, at=(2.1, 2.0, 1.0))]) == ("spot-1",)
+    apart = [take("L", 1), take("L", 2, at=(2.2, 2.0, 1.0)), take("R", 1, speaker=(3.0, 1.0, 1.0))]
+    assert moved_between(apart) == Moved()
+    assert moved_between([take("L", 1), take("L", 2, speaker=(1.1, 1.0, 1.0))]) == Moved(channels=("L",))
+    assert moved_between([take("L", 1), take("R", 1, at=(2.1, 2.0, 1.0))]) == Moved(spots=(1,))

@@ -22,6 +22,7 @@ from dolce.core.rig import SLATE
 from dolce.devices.processor import RehearsalProcessor
 from dolce.errors import Conflict, DeviceError, InvalidValue
 from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.load.misfit_words import misfit_words
 from dolce.services.sample.demo_rooms import net_loft
 
 BELL = PeakingFilter(frequency_hz=80, gain_db=-4, q=2)
@@ -161,7 +162,7 @@ def test_a_device_without_crossovers_is_not_given_any():
     crossover = Crossover(frequency_hz=80)
     preset = Preset(name="x", channels={"L": ChannelSettings(high_pass=crossover)},
                     bass=BassManagement(crossover=crossover, subs=("Sub1",)))
-    assert limits.broken_by(preset) == ("bass goes to the subs, the device has no crossovers",
+    assert tuple(map(misfit_words, limits.broken_by(preset))) == ("bass goes to the subs, the device has no crossovers",
                                         "L: crossover, the device has none")
     assert ProcessorLimits(name="Rich").broken_by(preset) == ()
 

@@ -10,7 +10,7 @@ import soundfile
 from asking import client_of
 from dolce.core.geometry import Point
 from dolce.core.processor import ProcessorLimits
-from dolce.core.response import ANALYSIS_GRID_HZ
+from dolce.core.response import ANALYSIS_GRID_HZ, Caution
 from dolce.core.rig import Fault
 from dolce.devices.rehearsal import RehearsalRig
 from dolce.errors import Conflict
@@ -222,8 +222,8 @@ def test_drop_outs_that_the_driver_reports_are_kept_with_the_take(services, job_
     services.taking.repeat(job_id, "L", spot)
     services.sound.wait()
     takes = services.taking.board(job_id).takes
-    assert any("3 drop-outs" in text for text in takes["L", spot].warnings)
-    assert not any("drop-outs" in text for text in takes["R", spot].warnings)
+    assert Caution(kind="drop-outs", value=3) in takes["L", spot].cautions
+    assert "drop-outs" not in {one.kind for one in takes["R", spot].cautions}
 
 
 def test_a_speaker_that_is_not_heard_ends_the_pass_with_what_to_do(services, job_id):

@@ -10,7 +10,7 @@ from alembic.script import ScriptDirectory
 from sqlalchemy import inspect
 
 from dolce.core.processor import ChannelSettings
-from dolce.core.response import ANALYSIS_GRID_HZ
+from dolce.core.response import ANALYSIS_GRID_HZ, Caution
 from dolce.core.room import plan_values
 from dolce.services.sample.demo_rooms import attic
 from dolce.store import Database, UnitOfWork
@@ -145,8 +145,8 @@ def test_takes_alignment_and_correction_of_older_files_are_all_there(tmp_path):
             run("INSERT INTO takes (id, round_id, channel, spot_number, attempt, taken_at, source, sample_rate_hz, "
                 "arrival_s, arrival_known, polarity, signal_to_noise_db, peak_dbfs, clipped_samples, warnings, "
                 "level_db) "
-                "VALUES (?, 1, 'L', ?, 1, '2026-01-01', 'rig', 48000, 0.01, 1, 'normal', 50, -6, 0, '[]', ?)",
-                (number, spot, levels.tobytes()))
+                "VALUES (?, 1, 'L', ?, 1, '2026-01-01', 'rig', 48000, 0.01, 1, 'normal', 50, -6, 0, "
+                "'[\"Polarity not sure.\"]', ?)", (number, spot, levels.tobytes()))
             run("INSERT INTO take_samples VALUES (?, ?, -0.1, ?, 'x.flac', '{}')",
                 (number, np.ones(8, dtype="<f4").tobytes(), b"raw%d" % number))
         for position, bands in ((1, shape["bands"]), (2, {})):
@@ -164,6 +164,7 @@ def test_takes_alignment_and_correction_of_older_files_are_all_there(tmp_path):
     assert recordings == {1: b"raw1", 4: b"raw2"}
     assert not any(take.damaged for take in takes.values())
     assert takes[4].level_db.tolist() == levels.tolist()
+    assert takes[4].cautions == (Caution(kind="said", text="Polarity not sure."),)
     assert alignment.round_id == correction.round_id == 1        # the latest with takes that was made while bypassed
     assert alignment.settings("L") == ChannelSettings(trim_db=-1.5, delay_s=0.001, polarity="inverted")
     assert correction.stands_on(alignment)

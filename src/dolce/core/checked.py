@@ -83,6 +83,10 @@ class Range:
     unit: str = ""
     whole: bool = False
 
+    def holds(self, value: float) -> float:
+        """`value` as a float, if it lies inside; else InvalidValue."""
+        return within(value, low=self.low, high=self.high, where=self.where, unit=self.unit)
+
 
 def limited(low: float, high: float, *, where: str, unit: str = "", whole: bool = False, **more: Any) -> Any:
     """A field of a dataclass with a range; `more` goes to `dataclasses.field`."""

@@ -57,9 +57,8 @@ class RehearsalProcessor:
         return self._held
 
     def load(self, slot: str, preset: Preset) -> None:
-        broken = self._use.limits.broken_by(preset) if self._use.limits else ()
-        if broken:
-            raise DeviceError(f"it refuses preset {slot}: {broken[0]}.", where="rehearsal processor",
+        if self._use.limits is not None and self._use.limits.broken_by(preset):
+            raise DeviceError(f"it refuses preset {slot}: it has no room for it.", where="rehearsal processor",
                               remedy="Load something that fits.")
         self._become(replace(self._held, presets={**self._held.presets, slot: preset}))
 

@@ -33,6 +33,7 @@ from dolce.formats.microphone_text import read_microphone_curve
 from dolce.formats.response_csv import read_response
 from dolce.formats.response_csv import write_response as response_csv
 from dolce.services.shape.reasons import left_alone_rows
+from dolce.services.takes.caution_words import caution_words
 
 _LARGEST_BYTES = 200 * 1024 * 1024
 _FIT_RATE_HZ = 48_000
@@ -81,7 +82,7 @@ def write_response(recording: Path, *, stimulus: Path, microphone: Path | None, 
             "signal_to_noise_db": round(capture.quality.signal_to_noise_db, 2),
             "clipped": capture.quality.clipped_samples > 0, "peak_dbfs": round(capture.quality.peak_dbfs, 2),
             "impulse_start_s": response.start_s, "phase_reference": "arrival",
-            "warnings": [*warnings, *capture.warnings]}
+            "warnings": [*warnings, *map(caution_words, capture.cautions)]}
 
 
 def write_filters(responses: Sequence[Path], *, weights: Sequence[float] | None, target: Path | None, from_hz: float,

@@ -12,9 +12,9 @@ from dolce.core.job.results import (
     ReadingsResult,
 )
 from dolce.core.job.rig import SAMPLE_RATES_HZ, Interface, Levels, Rehearsal, Rig
-from dolce.core.job.rounds import latest_corrected, moved_between, proposed_base
+from dolce.core.job.rounds import Moved, latest_corrected, moved_between, proposed_base
 
 __all__ = ["RESULT_OF", "SAMPLE_RATES_HZ", "DamagedJob", "Interface", "Job", "LevelResult", "Levels", "LineHeard",
-           "LinesResult", "LogEntry", "NoiseResult", "PassRecord", "PassResult", "ReadingsResult", "Rehearsal", "Rig",
-           "Round", "TakeRecord", "latest_corrected", "moved_between", "placement_of",
+           "LinesResult", "LogEntry", "Moved", "NoiseResult", "PassRecord", "PassResult", "ReadingsResult",
+           "Rehearsal", "Rig", "Round", "TakeRecord", "latest_corrected", "moved_between", "placement_of",
            "proposed_base"]

@@ -11,7 +11,7 @@ from dolce.core.geometry import Point, RoomSize
 from dolce.core.job.results import PassResult
 from dolce.core.job.rig import Rig
 from dolce.core.processor import ProcessorLimits, ProcessorState
-from dolce.core.response import Quality
+from dolce.core.response import Caution, Quality
 from dolce.core.rig import Ceiling
 from dolce.core.room import RoomPlan, Seat, Speaker, Spot
 from dolce.errors import Conflict
@@ -159,7 +159,7 @@ class TakeRecord:
     arrival_known: bool
     polarity: str
     quality: Quality
-    warnings: tuple[str, ...]
+    cautions: tuple[Caution, ...]
     level_db: NDArray[np.float64]
     speaker_place: Point | None = None
     spot_place: Point | None = None

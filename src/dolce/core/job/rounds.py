@@ -1,7 +1,9 @@
 """Which round a correction starts from, and whether its takes belong together."""
 
 from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
 
+from dolce.core.geometry import Point
 from dolce.core.job.model import Round, TakeRecord
 
 
@@ -26,14 +28,25 @@ def latest_corrected(rounds: Sequence[Round], cells: Mapping[int, int]) -> Round
     return through[-1] if through else None
 
 
-def moved_between(takes: Iterable[TakeRecord]) -> tuple[str, ...]:
-    """Speakers (by channel) and spots (as "spot-ID") that stood at several places while takes were made; sorted.
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Moved:
+    """What stood at several places: speakers by channel, spots by id; both sorted."""
+
+    channels: tuple[str, ...] = ()
+    spots: tuple[int, ...] = ()
+
+
+def moved_between(takes: Iterable[TakeRecord]) -> Moved:
+    """Speakers and spots that stood at several places while takes were made.
 
     Takes of old versions don't know where things stood, and count nothing.
     """
-    places: dict[str, set] = {}
+    speakers: dict[str, set[Point]] = {}
+    spots: dict[int, set[Point]] = {}
     for take in takes:
-        for thing, place in ((take.channel, take.speaker_place), (f"spot-{take.spot_id}", take.spot_place)):
-            if place is not None:
-                places.setdefault(thing, set()).add(place)
-    return tuple(sorted(thing for thing, found in places.items() if len(found) > 1))
+        if take.speaker_place is not None:
+            speakers.setdefault(take.channel, set()).add(take.speaker_place)
+        if take.spot_place is not None:
+            spots.setdefault(take.spot_id, set()).add(take.spot_place)
+    return Moved(channels=tuple(sorted(c for c, places in speakers.items() if len(places) > 1)),
+                 spots=tuple(sorted(s for s, places in spots.items() if len(places) > 1)))

@@ -9,6 +9,7 @@ from dolce.core.processor.chain import (
 )
 from dolce.core.processor.crossover import Crossover
 from dolce.core.processor.limits import REHEARSAL_LIMITS, Capabilities, ProcessorLimits
+from dolce.core.processor.misfit import Misfit
 from dolce.core.processor.preset import BassManagement, Preset
 from dolce.core.processor.settings import ChannelSettings, Convolution
 from dolce.core.processor.sound import processed
@@ -25,6 +26,7 @@ __all__ = [
     "ChannelSettings",
     "Convolution",
     "Crossover",
+    "Misfit",
     "Preset",
     "ProcessorInUse",
     "ProcessorLimits",

@@ -1,10 +1,12 @@
 """What a real processor can do, typed once and kept by name, so that corrections fit it."""
 
 from dataclasses import dataclass, replace
+from typing import Literal
 
 from dolce.core.checked import limited, ranges
 from dolce.core.correction import Limits
 from dolce.core.filters import PeakingFilter
+from dolce.core.processor.misfit import Misfit
 from dolce.core.processor.preset import Preset
 from dolce.core.processor.settings import ChannelSettings
 from dolce.errors import InvalidValue
@@ -75,40 +77,41 @@ class ProcessorLimits:
         return replace(band, gain_db=round(whole * self.gain_step_db, 4) + 0.0,
                        q=min(max(band.q, self.lowest_q), self.highest_q))
 
-    def broken_by(self, preset: Preset) -> tuple[str, ...]:
-        """What of a preset the device can't hold, one sentence each; empty where it fits."""
-        routing = ("bass goes to the subs, the device has no crossovers",) if (
-            preset.bass is not None and not self.crossovers) else ()
-        return routing + tuple(f"{channel}: {text}" for channel, settings in preset.channels.items()
-                               for text in self.broken_by_channel(settings))
+    def broken_by(self, preset: Preset) -> tuple[Misfit, ...]:
+        """What of a preset the device can't hold; empty where it fits."""
+        routing = (Misfit(kind="routing"),) if preset.bass is not None and not self.crossovers else ()
+        return routing + tuple(replace(one, channel=channel) for channel, settings in preset.channels.items()
+                               for one in self.broken_by_channel(settings))
 
-    def broken_by_channel(self, settings: ChannelSettings) -> tuple[str, ...]:
+    def broken_by_channel(self, settings: ChannelSettings) -> tuple[Misfit, ...]:
         """What of one output's settings the device can't hold."""
         found = []
         if len(settings.filters) > self.bands:
-            found.append(f"{len(settings.filters)} bands, the device has {self.bands}")
+            found.append(Misfit(kind="bands", value=len(settings.filters), high=self.bands))
         for number, band in enumerate(settings.filters, 1):
-            if not self.lowest_gain_db - 1e-6 <= band.gain_db <= self.highest_gain_db + 1e-6:
-                found.append(f"band {number} has {band.gain_db:+.1f} dB, the device allows {self.lowest_gain_db:g} "
-                             f"to {self.highest_gain_db:g} dB")
-            elif _between_steps(band.gain_db, self.gain_step_db):
-                found.append(f"band {number} has {band.gain_db:+.2f} dB, the device goes in steps of "
-                             f"{self.gain_step_db:g} dB")
+            found += _misfit_of_steps("gain", band.gain_db, self.lowest_gain_db, self.highest_gain_db,
+                                      self.gain_step_db, band=number)
             if not self.lowest_q - 1e-6 <= band.q <= self.highest_q + 1e-6:
-                found.append(f"band {number} has Q {band.q:.2f}, the device allows {self.lowest_q:g} to "
-                             f"{self.highest_q:g}")
-        if not self.lowest_trim_db - 1e-6 <= settings.trim_db <= self.highest_trim_db + 1e-6:
-            found.append(f"trim {settings.trim_db:+.1f} dB, the device allows {self.lowest_trim_db:g} to "
-                         f"{self.highest_trim_db:g} dB")
-        elif _between_steps(settings.trim_db, self.trim_step_db):
-            found.append(f"trim {settings.trim_db:+.2f} dB, the device goes in steps of {self.trim_step_db:g} dB")
+                found.append(Misfit(kind="q", band=number, value=band.q, low=self.lowest_q, high=self.highest_q))
+        found += _misfit_of_steps("trim", settings.trim_db, self.lowest_trim_db, self.highest_trim_db,
+                                  self.trim_step_db)
         if settings.delay_s > self.most_delay_s + 1e-9:
-            found.append(f"delay {settings.delay_s * 1000:.2f} ms, the device allows {self.most_delay_s * 1000:g} ms")
+            found.append(Misfit(kind="delay", value=settings.delay_s, high=self.most_delay_s))
         if not self.crossovers and (settings.high_pass or settings.low_pass):
-            found.append("crossover, the device has none")
+            found.append(Misfit(kind="crossover"))
         if settings.convolution is not None and settings.convolution.taps > self.taps:
-            found.append(f"{settings.convolution.taps} taps, the device has {self.taps}")
+            found.append(Misfit(kind="taps", value=settings.convolution.taps, high=self.taps))
         return tuple(found)
+
+
+def _misfit_of_steps(kind: Literal["gain", "trim"], value: float, low: float, high: float, step: float, *,
+                     band: int = 0) -> list[Misfit]:
+    """Whether a value in dB lies in a range and on a step of it."""
+    if not low - 1e-6 <= value <= high + 1e-6:
+        return [Misfit(kind=kind, band=band, value=value, low=low, high=high)]
+    if abs(value / step - round(value / step)) > 1e-3:
+        return [Misfit(kind=f"{kind} step", band=band, value=value, low=step, high=step)]
+    return []
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -136,10 +139,6 @@ class Capabilities:
 
 SAID = Capabilities()
 REHEARSAL = Capabilities(readable=True, loads=True, mutes=True, dims=True, simulated=True)
-
-
-def _between_steps(value: float, step: float) -> bool:
-    return abs(value / step - round(value / step)) > 1e-3
 
 
 # What the simulated processor can do.

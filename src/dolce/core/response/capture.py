@@ -1,6 +1,6 @@
 """One recording, analysed: response, arrival, quality."""
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
@@ -8,10 +8,11 @@ from scipy import fft
 
 from dolce.core.levels import peak_dbfs, power_db
 from dolce.core.response.arrival import Arrival, find_arrival
+from dolce.core.response.caution import Caution
 from dolce.core.response.deconvolution import Deconvolver
 from dolce.core.response.impulse import ImpulseResponse
 from dolce.core.response.microphone import MicrophoneCurve
-from dolce.core.response.quality import Quality, clipped_samples
+from dolce.core.response.quality import NOISY_BELOW_DB, Quality, clipped_samples
 from dolce.errors import InvalidValue
 
 AFTER_S = 0.9
@@ -42,14 +43,13 @@ class Capture:
         From up to 0.4 s before the arrival to 0.9 s after it, ends faded; the microphone's curve taken out.
     arrival : Arrival
     quality : Quality
-    warnings : tuple of str
-        Plain sentences.
+    cautions : tuple of Caution
     """
 
     response: ImpulseResponse
     arrival: Arrival
     quality: Quality
-    warnings: tuple[str, ...] = field(default=())
+    cautions: tuple[Caution, ...] = ()
 
 
 def analyse_recording(recording: NDArray[np.float64], *, deconvolver: Deconvolver,
@@ -102,12 +102,12 @@ def analyse_recording(recording: NDArray[np.float64], *, deconvolver: Deconvolve
         raise SweepDrowned("the recording does not contain this sweep, or noise drowns it.", where="recording",
                            remedy="Use the recording of the very test signal, whole and unedited.")
     missing_s = arrival.time_s + deconvolver.stimulus_s - recording.size / deconvolver.sample_rate_hz
-    warnings = _warnings(quality, arrival, missing_s)
+    cautions = _cautions(quality, arrival, missing_s)
     if microphone is not None:
         windowed = without_response(windowed, microphone)
     windowed = ImpulseResponse(sample=windowed.sample * 10 ** (-gain_db / 20), sample_rate_hz=windowed.sample_rate_hz,
                                start_s=windowed.start_s)
-    return Capture(response=windowed, arrival=arrival, quality=quality, warnings=warnings)
+    return Capture(response=windowed, arrival=arrival, quality=quality, cautions=cautions)
 
 
 def _signal_to_noise_db(recorded: NDArray, windowed: ImpulseResponse, deconvolver: Deconvolver,
@@ -140,18 +140,17 @@ def without_response(response: ImpulseResponse, curve: MicrophoneCurve) -> Impul
                            start_s=response.start_s)
 
 
-def _warnings(quality: Quality, arrival: Arrival, missing_s: float) -> tuple[str, ...]:
+def _cautions(quality: Quality, arrival: Arrival, missing_s: float) -> tuple[Caution, ...]:
     """What a person should know; `missing_s` of the stimulus' end came after the recording ended."""
     found = []
     if quality.clipped_samples:
-        found.append(f"Clipped: {quality.clipped_samples} samples stand at the end of the range. "
-                     "Turn the microphone gain down and repeat.")
-    if quality.signal_to_noise_db < 20:
-        found.append(f"Only {quality.signal_to_noise_db:.0f} dB above noise. Wait for quiet, or play louder.")
+        found.append(Caution(kind="clipped", value=quality.clipped_samples))
+    if quality.signal_to_noise_db < NOISY_BELOW_DB:
+        found.append(Caution(kind="noisy", value=quality.signal_to_noise_db))
     if arrival.polarity == "unsure":
-        found.append("Polarity not sure: the first swings up and down are about equal.")
+        found.append(Caution(kind="polarity unsure"))
     if arrival.time_s < -_CUT_OFF_S:
-        found.append("The recording starts after the sweep began: its lowest part is missing.")
+        found.append(Caution(kind="starts late"))
     if missing_s > _CUT_OFF_S:
-        found.append("The recording ends before the sweep does: its highest part is missing.")
+        found.append(Caution(kind="ends early"))
     return tuple(found)

@@ -11,6 +11,10 @@ _LEAST_PEAK = 0.05
 _STEEP = 4 * 2**-15
 
 
+# Below this a twelfth of an octave may be off by more than 1.5 dB.
+NOISY_BELOW_DB = 20.0
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Quality:
     """Figures of one take.
@@ -29,10 +33,10 @@ class Quality:
 
     @property
     def word(self) -> Literal["clean", "noisy", "clipped"]:
-        """One word for the board. Below 20 dB a twelfth of an octave may be off by more than 1.5 dB."""
+        """One word for the board."""
         if self.clipped_samples:
             return "clipped"
-        return "clean" if self.signal_to_noise_db >= 20 else "noisy"
+        return "clean" if self.signal_to_noise_db >= NOISY_BELOW_DB else "noisy"
 
     @property
     def usable(self) -> bool:

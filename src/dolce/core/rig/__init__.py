@@ -14,6 +14,7 @@ from dolce.core.rig.line_check import (
 )
 from dolce.core.rig.microphones import (
     ANGLES,
+    FULL_SCALE_DBU,
     MOST_INPUTS,
     POINTINGS,
     Microphone,
@@ -42,11 +43,11 @@ from dolce.core.rig.room_noise import (
 from dolce.core.rig.slate import SLATE, slate_missing
 from dolce.core.rig.sub_match import WAYS, SubMatch, SubReading, sub_changes, subs_agree
 
-__all__ = ["ANGLES", "CHOICES_DB", "FAULTS", "LINE_BAND_HZ", "MOST_INPUTS", "NOISE_THIRDS_HZ", "POINTINGS",
-           "SECOND_BELOW_DB", "SLATE", "START_DBFS", "STEP_DB", "SUB_BAND_HZ", "WAYS", "Ceiling", "CeilingWatch",
-           "ChannelLevel", "Fault", "LineFinding", "LineReading", "LineVerdict", "Microphone", "MicrophoneFinding",
-           "MicrophoneInUse", "RampStep", "RoomNoise", "SubMatch", "SubReading", "band_share_db", "checked_faults",
-           "differences", "full_scale_by_sensitivity_db", "goal_db", "implausible_full_scale", "line_reading",
-           "line_verdicts", "loudest_sweep_db", "microphone_findings", "noise_thirds_dbfs", "ramp_step",
-           "reference_source", "room_noise", "slate_missing", "sub_changes", "subs_agree", "suggested_ceiling_db",
-           "suggested_level_db"]
+__all__ = ["ANGLES", "CHOICES_DB", "FAULTS", "FULL_SCALE_DBU", "LINE_BAND_HZ", "MOST_INPUTS", "NOISE_THIRDS_HZ",
+           "POINTINGS", "SECOND_BELOW_DB", "SLATE", "START_DBFS", "STEP_DB", "SUB_BAND_HZ", "WAYS", "Ceiling",
+           "CeilingWatch", "ChannelLevel", "Fault", "LineFinding", "LineReading", "LineVerdict", "Microphone",
+           "MicrophoneFinding", "MicrophoneInUse", "RampStep", "RoomNoise", "SubMatch", "SubReading", "band_share_db",
+           "checked_faults", "differences", "full_scale_by_sensitivity_db", "goal_db", "implausible_full_scale",
+           "line_reading", "line_verdicts", "loudest_sweep_db", "microphone_findings", "noise_thirds_dbfs",
+           "ramp_step", "reference_source", "room_noise", "slate_missing", "sub_changes", "subs_agree",
+           "suggested_ceiling_db", "suggested_level_db"]

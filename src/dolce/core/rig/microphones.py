@@ -7,12 +7,12 @@ from typing import Literal
 import numpy as np
 from numpy.typing import NDArray
 
-from dolce.core import checked
-from dolce.core.checked import limited, ranges
+from dolce.core.checked import Range, limited, range_of, ranges
 from dolce.core.response import ANALYSIS_GRID_HZ, MicrophoneCurve, smoothed_level_db
 from dolce.errors import InvalidValue
 
 MOST_INPUTS = 64
+FULL_SCALE_DBU = Range(-80, 40, "full scale", "dBu")
 Angle = Literal[0, 90]
 ANGLES: tuple[Angle, ...] = (0, 90)
 Pointing = Literal["", "speakers", "ceiling", "floor"]
@@ -122,8 +122,8 @@ def full_scale_by_sensitivity_db(sensitivity_mv_pa: float, *, full_scale_dbu: fl
     full_scale_dbu : float
         RMS level at the input's terminals that reads 0 dBFS, at the present gain; -80 to 40 dBu (0 dBu is 0.775 V).
     """
-    checked.within(sensitivity_mv_pa, low=0.1, high=1000, where="sensitivity", unit="mV/Pa")
-    checked.within(full_scale_dbu, low=-80, high=40, where="full scale", unit="dBu")
+    range_of(Microphone, "sensitivity_mv_pa").holds(sensitivity_mv_pa)
+    FULL_SCALE_DBU.holds(full_scale_dbu)
     pascal = _DBU_V * 10 ** (full_scale_dbu / 20) / (sensitivity_mv_pa / 1000)
     return float(20 * np.log10(pascal / REFERENCE_PA))
 

@@ -134,9 +134,9 @@ class Box:
     id: int
     kind: str
     place: Point
-    width_m: float
-    depth_m: float
-    height_m: float
+    width_m: float = limited(0.01, 30, where="width", unit="m")
+    depth_m: float = limited(0.01, 30, where="depth", unit="m")
+    height_m: float = limited(0.01, 30, where="height", unit="m")
     name: str = ""
 
     def __post_init__(self) -> None:
@@ -144,8 +144,7 @@ class Box:
             raise InvalidValue(f"{self.kind!r} is not a kind of box.", where="box",
                                remedy=f"Choose {', '.join(BOX_KINDS)}.")
         checked.text(self.name, longest=40, where="name of a drawing")
-        for value, what in ((self.width_m, "width"), (self.depth_m, "depth"), (self.height_m, "height")):
-            checked.within(value, low=0.01, high=30, where=f"{self.title}, {what}", unit="m")
+        ranges(self, of=self.title)
 
     @property
     def title(self) -> str:

@@ -6,7 +6,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from dolce.core import checked
+from dolce.core.checked import Range
 from dolce.core.geometry import Point, RoomSize, distance_m
 from dolce.core.room.plan import RoomPlan, Seat, Spot
 from dolce.errors import InvalidValue
@@ -20,6 +20,8 @@ PATTERNS = {
     "rows": "All rows, each at its own height",
 }
 LAYER_M = 0.15
+COUNT = Range(1, 25, "spots", whole=True)
+SPACING_M = Range(0.05, 1.5, "spacing", "m")
 _SAME_ROW_M = 0.6
 Placed = tuple[int | None, Point]  # number of the seat, place
 
@@ -33,9 +35,9 @@ def spots_by_pattern(plan: RoomPlan, pattern: str, *, seat_id: int, count: int, 
     ----------
     pattern : one of PATTERNS
     count : int
-        1 to 25; for rows, how many per seat.
+        In COUNT; for rows, how many per seat.
     spacing_m : float
-        0.05 to 1.5 m.
+        In SPACING_M.
 
     Raises
     ------
@@ -44,8 +46,8 @@ def spots_by_pattern(plan: RoomPlan, pattern: str, *, seat_id: int, count: int, 
     """
     if pattern not in PATTERNS:
         raise InvalidValue(f"{pattern!r} is not a pattern.", where="pattern", remedy=f"Choose {', '.join(PATTERNS)}.")
-    checked.within(count, low=1, high=25, where="spots")
-    checked.within(spacing_m, low=0.05, high=1.5, where="spacing", unit="m")
+    COUNT.holds(count)
+    SPACING_M.holds(spacing_m)
     seat = plan.seat(seat_id)
     if pattern == "rows":
         return [place for row in rows_of(plan.seats) for place in _along_row(row, count, spacing_m, plan.size)]

@@ -4,7 +4,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Literal
 
-from dolce.core import checked
+from dolce.core.checked import limited, ranges
 from dolce.errors import InvalidValue
 
 OCTAVES_HZ = (125, 250, 500, 1000, 2000, 4000)
@@ -42,7 +42,7 @@ class Reverberation:
     """
 
     source: Literal["typed", "surfaces"] = "typed"
-    typed_s: float = 0.3
+    typed_s: float = limited(0.05, 5, where="reverberation time", unit="s", default=0.3)
     surfaces: Mapping[str, str] = field(default_factory=lambda: dict.fromkeys(SURFACES, "plasterboard on studs")
                                         | {"floor": "thin carpet", "ceiling": "plasterboard ceiling"})
 
@@ -50,7 +50,7 @@ class Reverberation:
         if self.source not in ("typed", "surfaces"):
             raise InvalidValue(f"{self.source!r} is not a choice.", where="reverberation",
                                remedy="Choose typed or surfaces.")
-        checked.within(self.typed_s, low=0.05, high=5, where="reverberation time", unit="s")
+        ranges(self)
         if set(self.surfaces) != set(SURFACES):
             raise InvalidValue("a material is needed for each surface.", where="surfaces",
                                remedy=f"Name {', '.join(SURFACES)}.")

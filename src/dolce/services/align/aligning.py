@@ -16,13 +16,17 @@ from dolce.core.alignment import (
 from dolce.core.geometry import distance_m
 from dolce.core.job import Job, Round, TakeRecord, moved_between
 from dolce.core.levels import energy_mean_db, together_db
-from dolce.core.processor import ChannelSettings
+from dolce.core.processor import ChannelSettings, Misfit
 from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.core.tuning import Alignment, Blend, ChannelAlignment, blends_of
 from dolce.errors import Conflict, InvalidForm, InvalidValue
 from dolce.services.context import Context
+from dolce.services.load.misfit_words import misfit_words
 from dolce.services.read.round_curves import base_round, main_seat_weights, spot_weights
 from dolce.store import UnitOfWork
+
+# Which field of the table a misfit stands beside.
+_FIELD_OF = {"trim": "trim", "trim step": "trim", "delay": "delay"}
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -73,14 +77,15 @@ class AlignView:
         return blend.name if blend else self.job.seat.name
 
     @property
-    def broken(self) -> tuple[str, ...]:
+    def broken(self) -> tuple[Misfit, ...]:
         """What of the proposal, or of what was chosen, the processor can't hold."""
         limits = self.job.limits
         if limits is None or self.ladder is None:
             return ()
         settings = self.chosen or {r.reading.channel: ChannelSettings(trim_db=r.trim_db, delay_s=min(r.delay_s, 0.2))
                                    for r in self.ladder.rungs}
-        return tuple(f"{channel}: {text}" for channel, s in settings.items() for text in limits.broken_by_channel(s))
+        return tuple(replace(one, channel=channel) for channel, s in settings.items()
+                     for one in limits.broken_by_channel(s))
 
 
 def readings_of(work: UnitOfWork, job: Job, round_id: int, *, blend: Blend | None = None,
@@ -169,7 +174,7 @@ def moved_words(work: UnitOfWork, job: Job, round_id: int) -> tuple[str, ...]:
     """What stood at several places while a round was taken: speakers by code, spots by number."""
     there = {spot.id for spot in job.spots}
     found = moved_between(t for t in work.takes.latest(round_id) if t.usable and t.spot_id in there)
-    return tuple(job.at_spot(int(thing[5:])) if thing.startswith("spot-") else thing for thing in found)
+    return (*found.channels, *(job.at_spot(spot) for spot in found.spots))
 
 
 class Aligning:
@@ -258,8 +263,8 @@ class Aligning:
             if not faults:
                 wished = ChannelAlignment(trim_db=round(trim_db, 2), delay_s=delay_ms / 1000,
                                          polarity="inverted" if polarity == "inverted" else "normal")
-                for text in limits.broken_by_channel(wished.settings) if limits else ():
-                    faults[f"{text.split()[0]}-{channel}"] = f"It would be {text}."
+                for one in limits.broken_by_channel(wished.settings) if limits else ():
+                    faults[f"{_FIELD_OF.get(one.kind, 'trim')}-{channel}"] = f"It would be {misfit_words(one)}."
                 settings[channel] = wished
         if faults:
             raise InvalidForm(faults)

@@ -9,7 +9,7 @@ from dolce.core.correction import headroom_of
 from dolce.core.filters import PeakingFilter, convolution_filter
 from dolce.core.filters.convolution import DURATION_S
 from dolce.core.job import SAMPLE_RATES_HZ, Job
-from dolce.core.processor import BYPASS, ChannelSettings, Convolution, Preset
+from dolce.core.processor import BYPASS, ChannelSettings, Convolution, Misfit, Preset
 from dolce.core.tuning import Alignment, Correction, settings_of
 from dolce.errors import Conflict, InvalidValue
 from dolce.formats.audio_file import write_wav
@@ -22,6 +22,7 @@ from dolce.formats.filter_tables import (
 )
 from dolce.formats.zip_package import zip_parts
 from dolce.services.context import Context
+from dolce.services.load.misfit_words import first_words
 from dolce.services.rig.processor_at_hand import ProcessorAtHand
 from dolce.services.shape.reasons import left_alone_rows
 from dolce.services.shape.shaping import Shaping, present_correction
@@ -40,7 +41,7 @@ class LoadView:
     tuned: "Tuned"
     cut_db: float
     loaded_is_current: dict[str, bool]
-    broken: dict[str, tuple[str, ...]]
+    broken: dict[str, tuple[Misfit, ...]]
 
     @property
     def aligned(self) -> bool:
@@ -131,8 +132,7 @@ class Loading:
         preset = _preset(content, view.tuned)
         broken = view.job.limits.broken_by(preset) if view.job.limits else ()
         if broken:
-            raise Conflict(f"{view.job.limits.name} can't hold it: {'; '.join(broken[:3])}"
-                           f"{' and more' if len(broken) > 3 else ''}.", where=f"preset {slot}",
+            raise Conflict(f"{view.job.limits.name} can't hold it: {first_words(broken)}.", where=f"preset {slot}",
                            remedy="Find the filters again on Shape, change trims and delays on Align, or correct the "
                                   "limits on the Rig page.")
         held = self._at_hand.tell(job_id, lambda device, _: device.load(slot, preset)).presets.get(slot)

@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 
 from dolce.core.job import Job, PassResult
 from dolce.core.levels import LiveMeter, LiveReading, LiveSpectrum, dbfs_rms, peak_dbfs, power_db
-from dolce.core.response import Quality, moving_average_level_db
+from dolce.core.response import Caution, Quality, moving_average_level_db
 from dolce.core.rig import START_DBFS, RampStep, SubMatch, ramp_step, reference_source
 from dolce.core.signals import PERIOD_S, Source, SourcePlayer
 from dolce.devices.interface import AudioDevice, Progress, SoundStopped, Stopped
@@ -105,7 +105,7 @@ class MovingAverage:
 
     level_db: NDArray[np.float64]
     quality: Quality
-    warnings: tuple[str, ...]
+    cautions: tuple[Caution, ...]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -300,8 +300,7 @@ class LiveSession:
         quality = Quality(signal_to_noise_db=above, clipped_samples=1 if clipped else 0,
                           peak_dbfs=self._meter.reading.by_weighting["Z"].peak_db)
         self._keepers.average(self.wish, MovingAverage(
-            level_db=level, quality=quality, warnings=(
-                f"Moving-microphone average over {MOVING_S:.0f} s: no arrival, no polarity, no phase.",)))
+            level_db=level, quality=quality, cautions=(Caution(kind="moving", value=MOVING_S),)))
         self._finished = True
 
     def _next_channel(self) -> None:

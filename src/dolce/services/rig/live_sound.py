@@ -290,7 +290,7 @@ class LiveSound:
 
         def average(wish: LiveWish, found: MovingAverage) -> None:
             self._taking.keep_moving(job_id, wish.channel, wish.spot, level_db=found.level_db, quality=found.quality,
-                                     warnings=found.warnings)
+                                     cautions=found.cautions)
 
         return Keepers(reading=reading, average=average, now=self._context.now)
 

@@ -18,6 +18,7 @@ from dolce.core.processor import (
 from dolce.core.rig import SLATE
 from dolce.errors import Conflict, InvalidValue, NotFound
 from dolce.services.context import Context
+from dolce.services.load.misfit_words import misfit_words
 from dolce.services.rig.processor_at_hand import ProcessorAtHand
 from dolce.store import UnitOfWork
 
@@ -72,8 +73,9 @@ class ProcessorKeeping:
             return ProcessorView(
                 job=job, shelf=tuple(work.processors.all()),
                 deleted=tuple(work.processors.deleted()), kept=tuple(work.kept_states.all(job_id)),
-                broken=tuple(f"preset {slot}, {text}" for slot, preset in sorted(job.processor.presets.items())
-                             for text in limits.broken_by(preset)) if limits else ())
+                broken=tuple(f"preset {slot}, {misfit_words(one)}"
+                             for slot, preset in sorted(job.processor.presets.items())
+                             for one in limits.broken_by(preset)) if limits else ())
 
     # The shelf of limits
 

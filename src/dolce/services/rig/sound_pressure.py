@@ -5,7 +5,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from dolce.core import checked
+from dolce.core.checked import Range
 from dolce.core.job import Job, NoiseResult, PassRecord
 from dolce.core.levels import SoundLevelMeter, band_levels_db
 from dolce.core.rig import (
@@ -28,6 +28,7 @@ LISTEN_S, CALIBRATOR_S, NOISE_S = 5.0, 2.0, 5.0
 CALIBRATOR_LEVELS_DB = (94.0, 114.0)           # at 1 kHz, IEC 60942
 REFERENCE_DBFS = -30.0                         # RMS of the noise that a meter is held against
 _TONE_ABOVE_DB = 20.0
+METER_READING_DB = Range(40, 120, "meter reading", "dB")
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -116,7 +117,7 @@ class SoundPressure:
 
     def type_reading(self, job_id: int, reading_db: float) -> None:
         """What a meter (C, slow) read while the noise played, in dB SPL."""
-        checked.within(reading_db, low=40, high=120, where="meter reading", unit="dB")
+        METER_READING_DB.holds(reading_db)
         reference = self.view(job_id).reference_dbfs
         if reference is None:
             raise Conflict("no noise was played for the meter yet.", where="meter reading", remedy="Play it first.")

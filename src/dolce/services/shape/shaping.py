@@ -11,7 +11,7 @@ from dolce.core.correction import (
 from dolce.core.filters import PeakingFilter, chain_level_db
 from dolce.core.job import Job, Round
 from dolce.core.levels import energy_mean_db
-from dolce.core.processor import ChannelSettings, ProcessorLimits
+from dolce.core.processor import ChannelSettings, Misfit, ProcessorLimits
 from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.core.tuning import (
     Alignment,
@@ -28,6 +28,7 @@ from dolce.core.tuning import (
 from dolce.errors import Conflict, InvalidValue
 from dolce.services.align.aligning import level_weights, moved_words
 from dolce.services.context import Context
+from dolce.services.load.misfit_words import misfit_words
 from dolce.services.read.round_curves import ChannelCurves, base_round, usual_blend
 from dolce.store import UnitOfWork
 
@@ -63,13 +64,13 @@ class ShapeView:
     moved: tuple[str, ...]
 
     @property
-    def broken(self) -> tuple[str, ...]:
+    def broken(self) -> tuple[Misfit, ...]:
         """What of the bands the processor can't hold; empty where it holds all, or none and convolves."""
         device = self.job.limits
         if device is None or not device.bands:
             return ()
-        return tuple(f"{channel}: {text}" for channel in self.correction.bands
-                     for text in device.broken_by_channel(ChannelSettings(filters=self.correction.filters(channel))))
+        return tuple(replace(one, channel=channel) for channel in self.correction.bands
+                     for one in device.broken_by_channel(ChannelSettings(filters=self.correction.filters(channel))))
 
 
 def present_correction(work: UnitOfWork, job: Job) -> Correction:
@@ -194,7 +195,7 @@ class Shaping:
         if device is not None and device.bands:
             broken = device.broken_by_channel(ChannelSettings(filters=(filter_,)))
             if broken:
-                raise InvalidValue(f"{broken[0].replace('band 1', 'it')}.", where="band",
+                raise InvalidValue(f"{misfit_words(broken[0], band='it')}.", where="band",
                                    remedy="Choose another value.")
         self._change_band(job_id, "edit", channel, band_id, lambda correction: correction.with_band(
             channel, band_id, replace(correction.band(channel, band_id), filter=filter_)))

@@ -74,8 +74,8 @@ def captured(recording: NDArray[np.float64], *, sweep: Sweep, microphone: Microp
                           arrival=replace(capture.arrival, time_s=capture.arrival.time_s - loop.latency_s))
     if is_sub:
         arrival = sub_arrival(capture.response)
-        capture = replace(capture, arrival=arrival, warnings=tuple(
-            w for w in capture.warnings if arrival.polarity == "unsure" or not w.startswith("Polarity")))
+        capture = replace(capture, arrival=arrival, cautions=tuple(
+            one for one in capture.cautions if arrival.polarity == "unsure" or one.kind != "polarity unsure"))
     return capture, grid_levels(capture.response)
 
 

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from dolce.core import checked
 from dolce.core.job import Job, PassRecord, PassResult, Round, TakeRecord, placement_of
 from dolce.core.processor import BYPASS, ProcessorState
-from dolce.core.response import Quality, SweepDrowned, clipped_samples, resampled, without_drift
+from dolce.core.response import Caution, Quality, SweepDrowned, clipped_samples, resampled, without_drift
 from dolce.core.rig import slate_missing
 from dolce.devices.interface import AudioDevice, Progress, Stopped
 from dolce.devices.opening import audio_of
@@ -198,7 +198,7 @@ class Taking:
                 work.takes.add(round_id=board.round.id, channel=channel, spot_id=number, at=now, source="rig",
                                capture=capture, levels=levels, arrival_known=True, recording=data,
                                recording_name=name, sweep=sweep,
-                               places=(job.speaker(channel).place, job.spot(number).place), warnings=lost)
+                               places=(job.speaker(channel).place, job.spot(number).place), cautions=lost)
                 work.logbook.add(job.id, f"Take of {channel} at {job.at_spot(number)}, round {board.round.name}: "
                                          f"{capture.quality.word}.", at=now)
             work.jobs.touch(job.id, now)
@@ -211,8 +211,7 @@ class Taking:
         """What is kept of the spots that are wanted; SweepDrowned where a recording does not hold the sweep."""
         job, rig = board.job, board.job.rig
         sweep = sweep_of(rig)
-        lost = [f"The audio driver reported {device.dropouts} drop-outs: look at the curve, and repeat if in doubt."] \
-            if device.dropouts else []
+        lost = [Caution(kind="drop-outs", value=device.dropouts)] if device.dropouts else []
         takes = []
         for number in wanted:
             row = placement.index(number)
@@ -226,7 +225,7 @@ class Taking:
         return takes
 
     def keep_moving(self, job_id: int, channel: str, spot_id: int, *, level_db: NDArray[np.float64],
-                    quality: Quality, warnings: Sequence[str]) -> None:
+                    quality: Quality, cautions: Sequence[Caution]) -> None:
         """Keep a moving-microphone average as the take of a channel around a spot."""
         board = self.board(job_id)
         self._require_state(board)
@@ -234,7 +233,7 @@ class Taking:
         with self._context.change() as work:
             _begin(work, board)
             work.takes.add_moving(round_id=board.round.id, channel=channel, spot_id=spot_id, at=now,
-                                  quality=quality, level_db=level_db, warnings=warnings,
+                                  quality=quality, level_db=level_db, cautions=cautions,
                                   sample_rate_hz=board.job.rig.sample_rate_hz,
                                   places=(board.job.speaker(channel).place, board.job.spot(spot_id).place))
             work.logbook.add(job_id, f"Moving average of {channel} kept around {board.job.at_spot(spot_id)}, round "
@@ -270,11 +269,11 @@ class Taking:
             raise InvalidValue(f"the recording lasts {seconds:.1f} s.", where=file_name,
                                remedy=f"Keep the whole sweep of {sweep.duration_s:g} s, and at most "
                                       f"{LONGEST_RECORDING_S:.0f} s.")
-        warnings = ["Recorded elsewhere: the absolute delay is not known."]
+        cautions = [Caution(kind="delay unknown")]
         if audio.channels_in_file > 1:
-            warnings.append(f"The file has {audio.channels_in_file} channels; the loudest was used.")
+            cautions.append(Caution(kind="loudest of channels", value=audio.channels_in_file))
         if audio.sample_rate_hz != sweep.sample_rate_hz:
-            warnings.append(f"Resampled from {audio.sample_rate_hz} Hz.")
+            cautions.append(Caution(kind="resampled", value=audio.sample_rate_hz))
         samples = resampled(audio.sample, from_hz=audio.sample_rate_hz, to_hz=sweep.sample_rate_hz)
         octave_s = sweep.duration_s / np.log2(sweep.stop_hz / sweep.start_hz)
         try:
@@ -287,13 +286,13 @@ class Taking:
         except InvalidValue as error:
             raise InvalidValue(error.problem, where=file_name, remedy=error.remedy) from error
         if drift:
-            warnings.append(f"The recorder's clock differs by {drift:+.0f} ppm; taken out.")
+            cautions.append(Caution(kind="clock differs", value=drift))
         now = self._context.now()
         with self._context.change() as work:
             _begin(work, board)
             take_id = work.takes.add(round_id=board.round.id, channel=channel, spot_id=spot_id, at=now,
                                      source="file", capture=capture, levels=levels, arrival_known=False,
-                                     recording=data, recording_name=file_name, sweep=sweep, warnings=warnings,
+                                     recording=data, recording_name=file_name, sweep=sweep, cautions=cautions,
                                      recorder=recorder,
                                      places=(board.job.speaker(channel).place, board.job.spot(spot_id).place))
             work.logbook.add(job_id, f"Recording {file_name} used for {channel} at {board.job.at_spot(spot_id)}: "

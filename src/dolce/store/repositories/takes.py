@@ -11,7 +11,7 @@ from sqlalchemy.orm import Session
 from dolce.core.geometry import Point
 from dolce.core.job import Round, TakeRecord
 from dolce.core.processor import ProcessorState
-from dolce.core.response import ANALYSIS_GRID_HZ, Capture, GridLevels, ImpulseResponse, Quality, level_on_grid
+from dolce.core.response import ANALYSIS_GRID_HZ, Capture, Caution, GridLevels, ImpulseResponse, Quality, level_on_grid
 from dolce.core.signals import Sweep
 from dolce.errors import Damaged, NotFound
 from dolce.store import encoding
@@ -136,7 +136,7 @@ class Takes:
 
     def add(self, *, round_id: int, channel: str, spot_id: int, at: datetime, source: str, capture: Capture,
             levels: GridLevels, arrival_known: bool, recording: bytes, recording_name: str, sweep: Sweep,
-            places: tuple[Point, Point] | None = None, warnings: Sequence[str] = (), recorder: str = "") -> int:
+            places: tuple[Point, Point] | None = None, cautions: Sequence[Caution] = (), recorder: str = "") -> int:
         """Keep a take with its samples, and where speaker and microphone were; earlier attempts stay below it.
 
         Returns its number.
@@ -151,27 +151,27 @@ class Takes:
         self._session.add(samples)
         self._session.flush()
         row = self._row(round_id, channel, spot_id, at, places, capture.quality, levels.level_db,
-                        [*capture.warnings, *warnings], source=source, sample_rate_hz=response.sample_rate_hz,
+                        [*capture.cautions, *cautions], source=source, sample_rate_hz=response.sample_rate_hz,
                         arrival_s=capture.arrival.time_s, arrival_known=arrival_known,
                         polarity=capture.arrival.polarity, samples_id=samples.id, recorder=recorder or None)
         self._session.expunge(samples)                       # large: not held until the transaction ends
         return row.id
 
     def add_moving(self, *, round_id: int, channel: str, spot_id: int, at: datetime, quality: Quality, level_db,
-                   sample_rate_hz: int, places: tuple[Point, Point], warnings: Sequence[str] = ()) -> int:
+                   sample_rate_hz: int, places: tuple[Point, Point], cautions: Sequence[Caution] = ()) -> int:
         """Keep a moving-microphone average: a level over frequency without samples. Returns its number."""
-        return self._row(round_id, channel, spot_id, at, places, quality, level_db, warnings, source="moving",
+        return self._row(round_id, channel, spot_id, at, places, quality, level_db, cautions, source="moving",
                          sample_rate_hz=sample_rate_hz, arrival_s=0.0, arrival_known=False, polarity="unsure").id
 
     def _row(self, round_id: int, channel: str, spot_id: int, at: datetime, places: tuple[Point, Point] | None,
-             quality: Quality, level_db, warnings: Sequence[str], **values) -> TakeRow:
+             quality: Quality, level_db, cautions: Sequence[Caution], **values) -> TakeRow:
         self._latest.pop(round_id, None)
         level = encoding.array_bytes(level_db, kind="<f8")
         row = TakeRow(
             round_id=round_id, channel=channel, spot_id=spot_id,
             attempt=self.attempts(round_id, channel, spot_id) + 1, taken_at=at,
             signal_to_noise_db=quality.signal_to_noise_db, peak_dbfs=quality.peak_dbfs,
-            clipped_samples=quality.clipped_samples, warnings=list(warnings),
+            clipped_samples=quality.clipped_samples, warnings=[encoding.values_of(one) for one in cautions],
             level_db=level, checksum=encoding.checksum(level),
             places=places and {"speaker": encoding.point_values(places[0]),
                                "spot": encoding.point_values(places[1])}, **values)
@@ -290,10 +290,15 @@ class Takes:
         return TakeRecord(
             id=row.id, round_id=row.round_id, channel=row.channel, spot_id=row.spot_id, attempt=row.attempt,
             taken_at=row.taken_at, source=row.source, sample_rate_hz=row.sample_rate_hz, arrival_s=row.arrival_s,
-            arrival_known=row.arrival_known, polarity=row.polarity, warnings=tuple(row.warnings),
-            damaged=damaged, recorder=row.recorder or "",
+            arrival_known=row.arrival_known, polarity=row.polarity, damaged=damaged,
+            cautions=tuple(_caution(one) for one in row.warnings), recorder=row.recorder or "",
             quality=Quality(signal_to_noise_db=row.signal_to_noise_db, peak_dbfs=row.peak_dbfs,
                             clipped_samples=row.clipped_samples),
             level_db=np.zeros(ANALYSIS_GRID_HZ.size) if damaged else encoding.bytes_array(row.level_db, kind="<f8"),
             speaker_place=encoding.point_of(row.places["speaker"]) if row.places else None,
             spot_place=encoding.point_of(row.places["spot"]) if row.places else None)
+
+
+def _caution(kept: dict | str) -> Caution:
+    """Older versions kept sentences."""
+    return Caution(kind="said", text=kept) if isinstance(kept, str) else encoding.value_of(Caution, kept)

@@ -11,7 +11,7 @@ from typing import TypeVar
 
 from werkzeug.datastructures import FileStorage
 
-from dolce.core.checked import range_of
+from dolce.core.checked import Range, range_of
 from dolce.errors import FormatError, InvalidForm, InvalidValue
 from dolce.web.shared.formatting import length_number, plain
 from dolce.web.shared.numbers import number_of
@@ -76,11 +76,14 @@ class FormReader:
 
         `typed` is the form's name where it is another one; `per_unit` how many of its units make one of the value's.
         """
-        span = range_of(kind, name)
-        typed, unit = typed or name, unit or span.unit
+        return self.inside(range_of(kind, name), typed or name, per_unit=per_unit, unit=unit, default=default)
+
+    def inside(self, span: Range, typed: str, *, per_unit: float = 1.0, unit: str = "",
+               default: float | None = None) -> float:
+        """The number inside a range; otherwise as `of`."""
         if span.whole:
             return self.whole(typed, low=int(span.low), high=int(span.high))
-        return self.number(typed, low=span.low * per_unit, high=span.high * per_unit, unit=unit,
+        return self.number(typed, low=span.low * per_unit, high=span.high * per_unit, unit=unit or span.unit,
                            default=default) / per_unit
 
     def length_m(self, name: str, *, low: float, high: float, units: str, now: float | None = None) -> float:

@@ -6,6 +6,7 @@ from flask import Blueprint, Response, request
 
 from dolce.core.tuning import ChannelAlignment
 from dolce.errors import InvalidForm, InvalidValue, Outdated
+from dolce.services.load.misfit_words import misfit_words
 from dolce.web.shared.form_reader import FormReader
 from dolce.web.shared.numbers import whole_of
 from dolce.web.shared.page import after_change, services, show_stop
@@ -16,7 +17,7 @@ blueprint = Blueprint("align", __name__, url_prefix="/jobs/<int:job_id>/align", 
 
 def _show(job_id: int, **context: object) -> Response:
     view = services().aligning.view(job_id)
-    return show_stop("align", job_id, view=view, ladder=LadderView.of(view),
+    return show_stop("align", job_id, view=view, ladder=LadderView.of(view), misfit_words=misfit_words,
                      **{"faults": {}, "typed": {}, **context})
 
 

@@ -3,13 +3,15 @@
 from flask import Blueprint, Response, request
 
 from dolce.services.load.loading import CONTENTS
+from dolce.services.load.misfit_words import first_words
 from dolce.web.shared.page import after_change, services, show_stop, stream
 
 blueprint = Blueprint("load", __name__, url_prefix="/jobs/<int:job_id>/load", template_folder="templates")
 
 
 def _show(job_id: int, **context: object) -> Response:
-    return show_stop("load", job_id, view=services().loading.view(job_id), contents=CONTENTS, **context)
+    return show_stop("load", job_id, view=services().loading.view(job_id), contents=CONTENTS,
+                     first_words=first_words, **context)
 
 
 @blueprint.get("")

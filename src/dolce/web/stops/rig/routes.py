@@ -4,8 +4,9 @@ from flask import Response, request
 
 from dolce.core.checked import values_in
 from dolce.core.job import SAMPLE_RATES_HZ, Interface, Levels, Rig
-from dolce.core.rig import FAULTS, Ceiling, Fault
+from dolce.core.rig import FAULTS, FULL_SCALE_DBU, Ceiling, Fault
 from dolce.errors import InvalidForm, InvalidValue
+from dolce.services.rig.sound_pressure import METER_READING_DB
 from dolce.web.shared.form_reader import FormReader
 from dolce.web.shared.page import services
 from dolce.web.stops.rig import line_routes, live_routes, microphone_routes, processor_routes  # noqa: F401
@@ -161,7 +162,7 @@ def play_reference(job_id: int) -> Response:
 def type_reading(job_id: int) -> Response:
     """What the meter read."""
     form = FormReader(request.form)
-    reading = form.number("reading", low=40, high=120, unit="dB")
+    reading = form.inside(METER_READING_DB, "reading")
     try:
         form.done()
     except InvalidForm as error:
@@ -174,7 +175,7 @@ def type_reading(job_id: int) -> Response:
 def use_sensitivity(job_id: int) -> Response:
     """From the microphone's sensitivity and the input's full scale."""
     form = FormReader(request.form)
-    level = form.number("full_scale_dbu", low=-80, high=40, unit="dBu")
+    level = form.inside(FULL_SCALE_DBU, "full_scale_dbu")
     try:
         form.done()
         services().pressure.use_sensitivity(job_id, level)

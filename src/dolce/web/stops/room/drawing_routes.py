@@ -44,7 +44,7 @@ def set_box(job_id: int, box_id: int) -> Response:
     job = services().jobs.get(job_id)
     box = job.plan.box(box_id)
     form = FormReader(request.form, kept={"box_name": box.name})
-    sizes = {f"{name}_m": form.length_m(f"box_{name}", low=0.01, high=30, units=job.units, now=now)
+    sizes = {f"{name}_m": form.length_of(Box, f"{name}_m", typed=f"box_{name}", units=job.units, now=now)
              for name, now in (("width", box.width_m), ("depth", box.depth_m), ("height", box.height_m))}
 
     def change() -> None:
@@ -110,7 +110,7 @@ def set_reverberation(job_id: int) -> Response:
     old = services().jobs.get(job_id).plan.reverberation
     form = FormReader(request.form)
     source = form.choice("decay_source", ("typed", "surfaces"))
-    typed = form.number("typed_s", low=0.05, high=5, unit="s", default=old.typed_s)
+    typed = form.of(Reverberation, "typed_s", default=old.typed_s)
     surfaces = {s: request.form.get(f"surface-{k}", old.surfaces[s]) for k, s in enumerate(SURFACES)}
 
     def change() -> None:

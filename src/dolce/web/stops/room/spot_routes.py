@@ -4,7 +4,9 @@
 from flask import Response, make_response, render_template, request
 
 from dolce.core.room import (
+    COUNT,
     PATTERNS,
+    SPACING_M,
 )
 from dolce.web.shared.form_reader import FormReader
 from dolce.web.shared.numbers import whole_of
@@ -20,8 +22,8 @@ def lay_out(job_id: int) -> Response:
     """Spots by a pattern."""
     form = FormReader(request.form)
     pattern, seat = form.choice("pattern", tuple(PATTERNS)), form.whole("seat", low=1, high=999)
-    count = form.whole("count", low=1, high=25)
-    spacing = form.length_m("spacing", low=0.05, high=1.5, units=units_of(job_id))
+    count = form.inside(COUNT, "count")
+    spacing = form.length_m("spacing", low=SPACING_M.low, high=SPACING_M.high, units=units_of(job_id))
 
     def change() -> None:
         form.done()

@@ -3,6 +3,7 @@
 from flask import Blueprint, Response, make_response, render_template, request
 
 from dolce.errors import DolceError, InvalidValue
+from dolce.services.takes.caution_words import caution_words
 from dolce.web.shared.form_reader import uploaded
 from dolce.web.shared.numbers import whole_of
 from dolce.web.shared.page import after_change, download, services, show_stop
@@ -50,6 +51,7 @@ def choices(job_id: int, channel: str, spot: int) -> Response:
     board = services().taking.board(job_id)
     board.job.speaker(channel)
     return make_response(render_template("takes/_choices.html", job=board.job, recorder=board.last_recorder,
+                                         caution_words=caution_words,
                                          c=cell_of(board, channel, board.job.spot(spot))))
 
 
@@ -86,7 +88,7 @@ def add_recording(job_id: int, channel: str, spot: int) -> Response:
     if not request.headers.get("HX-Request"):
         return after_change("takes", job_id, _show)
     return _show(job_id, notice=f"{name} is now {channel} at spot {spot}: {take.word}. "
-                                f"{' '.join(take.warnings)}")
+                                f"{' '.join(map(caution_words, take.cautions))}")
 
 
 @blueprint.get("/test-signal.wav")

@@ -1,0 +1,26 @@
+"""What a person should know of a take, in numbers; the words are the page's."""
+
+from dataclasses import dataclass
+from typing import Literal
+
+CautionKind = Literal["clipped", "noisy", "polarity unsure", "starts late", "ends early", "drop-outs", "delay unknown",
+                      "loudest of channels", "resampled", "clock differs", "moving", "said"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Caution:
+    """One thing.
+
+    Attributes
+    ----------
+    kind : str
+    value : float
+        "clipped": samples; "noisy": dB above noise; "drop-outs" and "loudest of channels": how many; "resampled": the
+        rate in Hz that it was; "clock differs": ppm; "moving": seconds.
+    text : str
+        Of "said" alone: what an older version put in words.
+    """
+
+    kind: CautionKind
+    value: float = 0.0
+    text: str = ""

@@ -1,0 +1,38 @@
+"""What a device can't hold, in words."""
+
+from collections.abc import Sequence
+
+from dolce.core.processor.misfit import Misfit
+
+
+def misfit_words(misfit: Misfit, *, band: str = "") -> str:
+    """One sentence without its end; `band` names a band that stands alone."""
+    value, low, high = misfit.value, misfit.low, misfit.high
+    what = band or f"band {misfit.band}"
+    match misfit.kind:
+        case "bands":
+            text = f"{value:.0f} bands, the device has {high:.0f}"
+        case "gain":
+            text = f"{what} has {value:+.1f} dB, the device allows {low:g} to {high:g} dB"
+        case "gain step":
+            text = f"{what} has {value:+.2f} dB, the device goes in steps of {high:g} dB"
+        case "q":
+            text = f"{what} has Q {value:.2f}, the device allows {low:g} to {high:g}"
+        case "trim":
+            text = f"trim {value:+.1f} dB, the device allows {low:g} to {high:g} dB"
+        case "trim step":
+            text = f"trim {value:+.2f} dB, the device goes in steps of {high:g} dB"
+        case "delay":
+            text = f"delay {value * 1000:.2f} ms, the device allows {high * 1000:g} ms"
+        case "crossover":
+            text = "crossover, the device has none"
+        case "routing":
+            text = "bass goes to the subs, the device has no crossovers"
+        case "taps":
+            text = f"{value:.0f} taps, the device has {high:.0f}"
+    return f"{misfit.channel}: {text}" if misfit.channel else text
+
+
+def first_words(misfits: Sequence[Misfit], *, most: int = 3) -> str:
+    """The first of several, and whether there are more."""
+    return "; ".join(misfit_words(one) for one in misfits[:most]) + (" and more" if len(misfits) > most else "")

@@ -1,0 +1,33 @@
+"""What a person should know of a take, in words."""
+
+from dolce.core.response import Caution
+
+
+def caution_words(caution: Caution) -> str:
+    """One or two sentences."""
+    value = caution.value
+    match caution.kind:
+        case "clipped":
+            return (f"Clipped: {value:.0f} samples stand at the end of the range. "
+                    "Turn the microphone gain down and repeat.")
+        case "noisy":
+            return f"Only {value:.0f} dB above noise. Wait for quiet, or play louder."
+        case "polarity unsure":
+            return "Polarity not sure: the first swings up and down are about equal."
+        case "starts late":
+            return "The recording starts after the sweep began: its lowest part is missing."
+        case "ends early":
+            return "The recording ends before the sweep does: its highest part is missing."
+        case "drop-outs":
+            return f"The audio driver reported {value:.0f} drop-outs: look at the curve, and repeat if in doubt."
+        case "delay unknown":
+            return "Recorded elsewhere: the absolute delay is not known."
+        case "loudest of channels":
+            return f"The file has {value:.0f} channels; the loudest was used."
+        case "resampled":
+            return f"Resampled from {value:.0f} Hz."
+        case "clock differs":
+            return f"The recorder's clock differs by {value:+.0f} ppm; taken out."
+        case "moving":
+            return f"Moving-microphone average over {value:.0f} s: no arrival, no polarity, no phase."
+    return caution.text

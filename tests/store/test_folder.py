@@ -125,6 +125,18 @@ def test_a_job_that_can_not_be_read_is_set_aside_and_the_others_open(folder, sta
     opened.close()
 
 
+def test_a_state_that_the_disk_has_changed_is_not_taken_for_what_was_kept(folder):
+    opened = open_services(folder)
+    opened.processor.dim(1)
+    opened.close()
+    changed(folder, "UPDATE states SET body = replace(body, '\"dimmed\": true', '\"dimmed\": false')")
+    opened = open_services(folder)
+    assert [job.name for job in opened.jobs.listing()[0]] == ["Two"]         # its neutral state stands in another row
+    with pytest.raises(Damaged, match="processor can't be read"):
+        opened.taking.board(1)
+    opened.close()
+
+
 def test_contents_of_takes_that_the_disk_has_changed_are_marked_and_not_used(folder):
     changed(folder, "UPDATE takes SET level_db = zeroblob(length(level_db))")
     opened = open_services(folder)

@@ -13,7 +13,7 @@ from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
-from promises import SHORT, ended, line, note
+from promises import SHORT, ended, line
 from sqlalchemy import event
 
 from dolce.core.job import Job
@@ -132,7 +132,7 @@ def main() -> int:
             looked_at(services, job.id, f"{takes} takes")
             polled(services, job.id)
         peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
-        note("memory of the whole process at its highest", f"{peak:.0f} MB")
+        line("memory of the whole process at its highest", f"{peak:.0f} MB", "300 MB", peak < 300)
         services.close()
     return ended()
 

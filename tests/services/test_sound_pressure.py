@@ -130,7 +130,10 @@ def test_a_ceiling_suits_the_room_unless_one_is_typed(services):
     hall = services.jobs.create(JobWish(name="Barn"), plan=barn())
     assert hall.room.volume_m3 > 150
     assert hall.ceiling.spl_db == 97
+    assert job.ceiling_at(0.25).spl_db == pytest.approx(91 + 18.06, abs=0.01)  # three halvings from a seat 2 m away
+    assert job.ceiling_at(4.0).spl_db == 91
     assert services.rigging.set_rig(job.id, ceiling_spl_db=80.0).ceiling.spl_db == 80
+    assert services.jobs.get(job.id).ceiling_at(0.25).spl_db == 80             # what is typed holds everywhere
     assert services.rigging.set_rig(job.id, ceiling_spl_db=None).ceiling.spl_db == 91
 
 

@@ -27,7 +27,7 @@ def audio_of(job: Job, *, spot_id: int, round_name: str, attempt: int, with_loop
     moving : sequence of int
         Spots that the microphone is carried past (in the rehearsal; a real one is carried by hand).
     close_to_m : float or None
-        The microphone stands this close to whichever sub sounds (in the rehearsal).
+        The microphone stands this close to whichever sub sounds; the ceiling that suits the room is higher there.
     subs_at_one_place : bool
         Every sub is carried to where the first one stands (in the rehearsal).
     real_time : bool or None
@@ -45,7 +45,8 @@ def audio_of(job: Job, *, spot_id: int, round_name: str, attempt: int, with_loop
         raise Conflict("no loop is joined.", where="loop", remedy="Say which output and input the cable joins.")
     if not interface.simulated:
         inputs = (*rig.inputs, *((interface.loop_input,) if with_loop else ()))
-        return SoundCard(name=interface.card_name, host=interface.card_host, inputs=inputs, ceiling=job.ceiling)
+        return SoundCard(name=interface.card_name, host=interface.card_host, inputs=inputs,
+                         ceiling=job.ceiling_at(close_to_m))
     placement = placement_of(job, spot_id)
     # At the end of the walk there may be more microphones than spots left: they wait at the last one.
     spots = [spot_id] * len(rig.inputs) if together else [
@@ -61,7 +62,7 @@ def audio_of(job: Job, *, spot_id: int, round_name: str, attempt: int, with_loop
         processor=replace(job.simulated, by_themselves=job.processor.by_themselves),
         seed=f"{job.seed}/{round_name}/{spot_id}/{attempt}",
         real_time=rig.rehearsal.pace == "real time" if real_time is None else real_time, faults=rig.rehearsal.faults,
-        ceiling=job.ceiling, live_speed=live_speed, path=tuple(job.spot(one).place for one in moving),
+        ceiling=job.ceiling_at(close_to_m), live_speed=live_speed, path=tuple(job.spot(one).place for one in moving),
         close_to=close_to_m, burst=job.channels[0] if (job.spot(spot_id).number, attempt) == (2, 1) else "")
 
 

@@ -72,7 +72,11 @@ class Job:
     @property
     def ceiling(self) -> Ceiling:
         """What no test sound exceeds in this room."""
-        return self.rig.levels.ceiling_in(self.room.volume_m3)
+        return self.ceiling_at(None)
+
+    def ceiling_at(self, distance_m: float | None) -> Ceiling:
+        """The same for a microphone so close to a speaker."""
+        return self.rig.levels.ceiling_in(self.room.volume_m3, distance_m=distance_m)
 
     @property
     def main_spots(self) -> tuple[Spot, ...]:

@@ -103,11 +103,11 @@ class Levels:
         ranges(self)
         self.ceiling_in(100.0)                                  # a ceiling that can't be is refused here
 
-    def ceiling_in(self, volume_m3: float) -> Ceiling:
-        """What nothing exceeds in a room of this volume."""
+    def ceiling_in(self, volume_m3: float, *, distance_m: float | None = None) -> Ceiling:
+        """What nothing exceeds in a room of this volume; `distance_m` for a microphone close to a speaker."""
         own = self.ceiling_spl_db
         return Ceiling(peak_dbfs=self.ceiling_dbfs, full_scale_spl_db=self.full_scale_spl_db,
-                       spl_db=suggested_ceiling_db(volume_m3) if own is None else own)
+                       spl_db=suggested_ceiling_db(volume_m3, distance_m=distance_m) if own is None else own)
 
     @property
     def sweep_spl_db(self) -> float | None:

@@ -22,9 +22,16 @@ def loudest_sweep_db(volume_m3: float) -> float:
     return suggested_level_db(volume_m3) + SWEEP_ABOVE_WORKING_LEVEL_DB
 
 
-def suggested_ceiling_db(volume_m3: float) -> float:
-    """The ceiling at the microphone that suits a room of this volume, dB SPL: well above its working level."""
-    return suggested_level_db(volume_m3) + ABOVE_WORKING_LEVEL_DB
+SEAT_M = 2.0                           # from a speaker, where closeness is counted from
+
+
+def suggested_ceiling_db(volume_m3: float, *, distance_m: float | None = None) -> float:
+    """The ceiling at the microphone that suits a room of this volume, dB SPL: well above its working level.
+
+    `distance_m` is that of a microphone close to a speaker, louder there than at a seat: 6 dB for each halving.
+    """
+    closer = 0.0 if distance_m is None else max(0.0, 20 * float(np.log10(SEAT_M / distance_m)))
+    return suggested_level_db(volume_m3) + ABOVE_WORKING_LEVEL_DB + closer
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

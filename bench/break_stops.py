@@ -99,13 +99,14 @@ def tried(services: Services, job_id: int) -> None:
         after = max((moment - pressed for moment in rehearsal.left), default=0.0)
         worst = max(worst, after)
         late += after > LATEST_S
-        last = services.taking.board(job_id).last_pass
+        last = services.taking.board(job_id).last_pass            # none yet, where the very first one never began
+        state = last.state if last is not None else "none"
         answers[answer] += 1
         # Silence is what "nothing" and "not begun" promise: no block may leave after the press.
-        right = {"stopped": last.state == "stopped", "ended by itself": last.state == "done"}.get(answer, after <= 0)
+        right = {"stopped": state == "stopped", "ended by itself": state == "done"}.get(answer, after <= 0)
         if not right:
             wrong += 1
-            note(f"  answered “{answer}”, the pass {last.state}, run {status[-1]}", f"last block {1000 * after:.0f} ms")
+            note(f"  answered “{answer}”, the pass {state}, run {status[-1]}", f"last block {1000 * after:.0f} ms")
     line(
         f"{STOPS} stops: sound later than 100 ms after the press",
         f"{late}, latest {1000 * worst:.0f} ms",

@@ -26,7 +26,10 @@ def table(path):
 
 def test_sweep_has_the_rate_length_and_level_that_were_asked_for(sweep):
     samples, rate = soundfile.read(sweep)
-    assert (rate, samples.size) == (RATE, 3 * RATE)
+    assert (rate, samples.size) == (RATE, 4.5 * RATE)                        # two marks of 0.25 s, half a second apart
+    plain = sweep.with_name("plain.wav")
+    assert main(["sweep", str(plain), "--seconds", "3", "--no-marks"]) == 0
+    assert soundfile.info(plain).frames == 3 * RATE
     assert np.abs(samples).max() == pytest.approx(10 ** (-12 / 20), abs=1e-3)
 
 
@@ -41,6 +44,7 @@ def test_response_of_a_known_system(sweep, tmp_path, capsys):
     report = json.loads(capsys.readouterr().out)
     assert report["arrival_s"] == pytest.approx(0.005, abs=2e-6)
     assert (report["polarity"], report["clipped"], report["warnings"]) == ("inverted", False, [])
+    assert report["drift_ppm"] == pytest.approx(0, abs=0.05)
     data = table(tmp_path / "r.csv")
     inside = (data["frequency_hz"] >= 20) & (data["frequency_hz"] <= 20_000)
     expected = -0.4 * signal.sosfreqz(sos, worN=data["frequency_hz"][inside], fs=RATE)[1]
@@ -48,6 +52,94 @@ def test_response_of_a_known_system(sweep, tmp_path, capsys):
     turned = np.degrees(np.angle(np.exp(1j * np.radians(data["phase_deg"][inside])) / (expected / np.abs(expected))))
     assert np.abs(turned).max() < 1
     assert soundfile.info(tmp_path / "ir.wav").subtype == "FLOAT"
+
+
+def test_a_recorder_of_another_clock_is_brought_back_to_the_players(sweep, tmp_path, capsys):
+    samples, _ = soundfile.read(sweep)
+    played = np.concatenate([np.zeros(480), samples, np.zeros(RATE)])
+    # 1,000 samples more in 20,000,000: the ratio 20001/20000 of a reference library's polyphase filter, 50 ppm.
+    soundfile.write(tmp_path / "r.wav", signal.resample_poly(played, 20_001, 20_000), RATE, subtype="FLOAT")
+    assert main(["response", str(tmp_path / "r.wav"), "--stimulus", str(sweep), "--out", str(tmp_path / "r.csv")]) == 0
+    report = json.loads(capsys.readouterr().out)
+    assert report["drift_ppm"] == pytest.approx(50, abs=0.5)
+    assert report["arrival_s"] == pytest.approx(0.01, abs=5e-6)
+    data = table(tmp_path / "r.csv")
+    inside = (data["frequency_hz"] > 30) & (data["frequency_hz"] < 10_000)
+    assert_allclose(data["level_db"][inside], 0, atol=0.05)
+
+
+def test_a_stimulus_without_marks_says_nothing_of_the_clock(tmp_path, capsys):
+    plain = tmp_path / "plain.wav"
+    assert main(["sweep", str(plain), "--seconds", "2", "--no-marks"]) == 0
+    samples, _ = soundfile.read(plain)
+    soundfile.write(tmp_path / "r.wav", np.concatenate([samples, np.zeros(RATE)]), RATE, subtype="FLOAT")
+    assert main(["response", str(tmp_path / "r.wav"), "--stimulus", str(plain), "--out", str(tmp_path / "r.csv")]) == 0
+    assert json.loads(capsys.readouterr().out)["drift_ppm"] is None
+
+
+def test_bare_points_are_given_when_asked_for(sweep, tmp_path):
+    samples, _ = soundfile.read(sweep)
+    echo = np.concatenate([samples, np.zeros(RATE)])
+    echo[4800:] += 0.9 * echo[:-4800]                                        # a comb with a dip every 10 Hz
+    soundfile.write(tmp_path / "r.wav", echo, RATE, subtype="FLOAT")
+    spans = {}
+    for smoothing in ("none", "48", "3"):
+        assert main(["response", str(tmp_path / "r.wav"), "--stimulus", str(sweep), "--smoothing", smoothing,
+                     "--out", str(tmp_path / "r.csv")]) == 0
+        data = table(tmp_path / "r.csv")
+        high = data["level_db"][(data["frequency_hz"] > 4000) & (data["frequency_hz"] < 8000)]
+        spans[smoothing] = np.ptp(high)
+    assert spans["none"] > 15
+    assert spans["48"] < 1                                                   # 80 Hz hold eight dips
+    assert spans["3"] < spans["48"]
+
+
+def takes_of(tmp_path, lines):
+    path = tmp_path / "takes.csv"
+    path.write_text("channel,kind,spot,seat,file,start_s\n" + "\n".join(lines) + "\n")
+    return path
+
+
+def test_align_writes_what_brings_mains_together(tmp_path):
+    for name, gain, late in (("L", 0.5, 300), ("R", -0.25, 348)):
+        response = np.zeros(6000)
+        response[late] = gain
+        soundfile.write(tmp_path / f"{name}.wav", signal.sosfilt(
+            signal.butter(2, 60, "high", fs=RATE, output="sos"), response), RATE, subtype="FLOAT")
+    listed = takes_of(tmp_path, ["L,main,1,sofa,L.wav,-0.001", "R,main,1,sofa,R.wav,-0.001", "S,sub,1,sofa,none.wav,0"])
+    assert main(["align", str(listed), "--out", str(tmp_path / "s.json")]) == 0
+    channels = json.loads((tmp_path / "s.json").read_text())["channels"]
+    assert set(channels) == {"L", "R"}                                       # subs follow later
+    assert channels["L"]["trim_db"] == pytest.approx(-6.02, abs=0.01)        # 20 lg 2
+    assert channels["R"]["trim_db"] == 0
+    assert channels["L"]["delay_s"] == pytest.approx(48 / RATE, abs=1e-6)
+    assert channels["R"]["delay_s"] == 0
+    assert [channels[c]["polarity_measured"] for c in "LR"] == ["normal", "inverted"]
+    assert channels["R"]["polarity"] == "inverted"
+    assert channels["L"]["arrival_s"] == pytest.approx(300 / RATE - 0.001, abs=2e-6)
+
+
+@pytest.mark.parametrize(("lines", "more", "said"), [
+    (["L,main,1,a,L.wav,soon"], [], "line 2: start_s 'soon' is no time"),
+    (["L,horn,1,a,L.wav,0"], [], "line 2: 'horn' is no kind"),
+    (["L,main,1,a,L.wav,0", "L,sub,2,a,L.wav,0"], [], "line 3: L is a main above"),
+    (["L,main,1,a,L.wav,0", "L,main,1,a,L.wav,0"], [], "line 3: L at 1 is listed twice"),
+    (["L,main,,a,L.wav,0"], [], "line 2: spot is empty"),
+    (["S,sub,1,a,S.wav,0"], [], "no main channel is listed"),
+    ([], [], "no takes are listed"),
+    (["L,main,1,a,gone.wav,0"], [], "gone.wav: No such file"),
+    (["L,main,1,a,text.wav,0"], [], "line 2, text.wav"),
+    (["L,main,1,a,L.wav,0"], ["--main-seat", "b"], "'b' is no seat of the list"),
+    (["L,main,1,a,silent.wav,0"], [], "L: one of its responses is silent")])
+def test_lists_that_can_not_be_read_name_the_line(lines, more, said, tmp_path, capsys):
+    soundfile.write(tmp_path / "L.wav", np.eye(1, 500, 200)[0], RATE)
+    soundfile.write(tmp_path / "silent.wav", np.zeros(500), RATE)
+    (tmp_path / "text.wav").write_text("no sound")
+    assert main(["align", str(takes_of(tmp_path, lines)), *more, "--out", str(tmp_path / "s.json")]) == 2
+    told = capsys.readouterr().err
+    assert said in told
+    assert told.count("\n") == 1
+    assert not (tmp_path / "s.json").exists()
 
 
 def responses(tmp_path, count=3):

@@ -57,6 +57,8 @@ def _parser() -> argparse.ArgumentParser:
     sweep.add_argument("--from", dest="from_hz", type=float, default=10.0, help="Hz")
     sweep.add_argument("--to", dest="to_hz", type=float, default=22_000.0, help="Hz")
     sweep.add_argument("--level", type=float, default=-12.0, help="dBFS; a full-scale sine is 0 (AES17)")
+    sweep.add_argument("--no-marks", dest="marks", action="store_false",
+                       help="the sweep alone, without the two marks that tell a recorder's clock")
     sweep.set_defaults(run=_sweep)
 
     response = commands.add_parser(
@@ -65,7 +67,9 @@ def _parser() -> argparse.ArgumentParser:
     response.add_argument("recording", metavar="RECORDING.wav", type=Path)
     response.add_argument("--stimulus", metavar="SWEEP.wav", type=Path, required=True)
     response.add_argument("--mic-cal", metavar="FILE", type=Path, help="frequency, dB, perhaps phase; is taken out")
-    response.add_argument("--smoothing", metavar="N", type=float, help="over 1/N octave; none when left out")
+    response.add_argument("--smoothing", metavar="N|none", default="48",
+                          help="over 1/N octave; 48 when left out, none for the bare points")
+    response.add_argument("--sub", action="store_true", help="a sub plays; found out when left out")
     response.add_argument("--ir", metavar="OUT.wav", type=Path, help="also write the impulse response")
     response.add_argument("--out", metavar="OUT.csv", type=Path, required=True)
     response.set_defaults(run=_response)
@@ -82,6 +86,13 @@ def _parser() -> argparse.ArgumentParser:
     filters.add_argument("--rates", default="44100,48000", help="sample rates of these, in Hz, parted by commas")
     filters.add_argument("--out", metavar="OUT.json", type=Path, required=True)
     filters.set_defaults(run=_filters)
+
+    align = commands.add_parser("align", help="levels, delays and polarity from impulse responses of several channels",
+                                description="The list has the columns channel,kind,spot,seat,file,start_s.")
+    align.add_argument("takes", metavar="TAKES.csv", type=Path)
+    align.add_argument("--main-seat", metavar="NAME", help="where channels are matched; the first one when left out")
+    align.add_argument("--out", metavar="SETTINGS.json", type=Path, required=True)
+    align.set_defaults(run=_align)
 
     check = commands.add_parser("check", help="see whether everything kept in a data folder is still what was kept")
     check.add_argument("--data", metavar="FOLDER", type=Path, required=True, help="folder of the jobs")
@@ -127,15 +138,26 @@ def _sweep(options: argparse.Namespace) -> None:
     from dolce.services import batch
 
     batch.write_sweep(options.out, rate_hz=options.rate, seconds=options.seconds, from_hz=options.from_hz,
-                      to_hz=options.to_hz, level_dbfs=options.level)
+                      to_hz=options.to_hz, level_dbfs=options.level, marks=options.marks)
+
+
+def _smoothing(text: str) -> float | None:
+    return None if text == "none" else _numbers(text, "--smoothing")[0]
 
 
 def _response(options: argparse.Namespace) -> None:
     from dolce.services import batch
 
     report = batch.write_response(options.recording, stimulus=options.stimulus, microphone=options.mic_cal,
-                                  smoothing=options.smoothing, impulse_out=options.ir, out=options.out)
+                                  smoothing=_smoothing(options.smoothing), is_sub=True if options.sub else None,
+                                  impulse_out=options.ir, out=options.out)
     print(json.dumps(report))
+
+
+def _align(options: argparse.Namespace) -> None:
+    from dolce.services.align.from_files import write_alignment
+
+    write_alignment(options.takes, main_seat=options.main_seat, out=options.out)
 
 
 def _filters(options: argparse.Namespace) -> None:

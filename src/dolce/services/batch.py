@@ -1,10 +1,7 @@
 """Batch commands: files in, files out, on the same core as the pages. Nothing is left half-written."""
 
 import json
-import os
-import stat
-import tempfile
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from pathlib import Path
 
 import numpy as np
@@ -21,38 +18,48 @@ from dolce.core.response import (
     average_over_spots,
     clipped_samples,
     level_on_grid,
+    marked_drift_ppm,
     phase_deg,
     resampled,
+    stretched,
 )
-from dolce.core.signals import Sweep
+from dolce.core.signals import Sweep, marks_in, unmarked_s, with_marks
 from dolce.core.tuning import ANCHOR_RANGE_HZ, SHAPING_PER_OCTAVE, Correction, found_bands, shape_of
 from dolce.errors import InvalidValue
-from dolce.formats.audio_file import Audio, read_audio, write_wav
+from dolce.formats.audio_file import write_wav
 from dolce.formats.filter_tables import Q_CONVENTION, filter_row
 from dolce.formats.microphone_text import read_microphone_curve
 from dolce.formats.response_csv import read_response
 from dolce.formats.response_csv import write_response as response_csv
+from dolce.services.files import keep_files, read_bytes, read_sound
 from dolce.services.shape.reasons import left_alone_rows
 from dolce.services.takes.caution_words import caution_words
 
-_LARGEST_BYTES = 200 * 1024 * 1024
 _FIT_RATE_HZ = 48_000
+_WORTH_PPM = 0.2                    # of drift: less is left alone
 _CHANNEL = "main"                  # what the responses are of is not known; no sub
 
 
-def write_sweep(out: Path, *, rate_hz: int, seconds: float, from_hz: float, to_hz: float, level_dbfs: float) -> None:
-    """Write a logarithmic sweep as WAV."""
+def write_sweep(out: Path, *, rate_hz: int, seconds: float, from_hz: float, to_hz: float, level_dbfs: float,
+                marks: bool) -> None:
+    """Write a logarithmic sweep as WAV, between two marks that tell the recorder's clock, or alone."""
     sweep = Sweep(start_hz=from_hz, stop_hz=to_hz, duration_s=seconds, sample_rate_hz=rate_hz, level_dbfs=level_dbfs)
-    _keep({out: write_wav(sweep.samples(), sample_rate_hz=rate_hz)})
+    samples = sweep.samples()
+    if marks:
+        samples = with_marks(samples, sample_rate_hz=rate_hz)
+    keep_files({out: write_wav(samples, sample_rate_hz=rate_hz)})
 
 
 def write_response(recording: Path, *, stimulus: Path, microphone: Path | None, smoothing: float | None,
-                   impulse_out: Path | None, out: Path) -> dict:
-    """Write level and phase of a recording of `stimulus`; returns arrival, polarity, quality and warnings."""
+                   impulse_out: Path | None, out: Path, is_sub: bool | None = None) -> dict:
+    """Write level and phase of a recording of `stimulus`; returns arrival, polarity, quality and warnings.
+
+    `is_sub` says whether a sub plays; None to find out.
+    """
     if smoothing is not None:
         checked.within(smoothing, low=0.5, high=96, where="--smoothing")
-    played, heard = _audio(stimulus), _audio(recording)
-    curve = None if microphone is None else read_microphone_curve(_bytes(microphone), name=microphone.name)
+    played, heard = read_sound(stimulus), read_sound(recording)
+    curve = None if microphone is None else read_microphone_curve(read_bytes(microphone), name=microphone.name)
     warnings = [f"{name}: {audio.channels_in_file} channels, the loudest was used."
                 for name, audio in ((stimulus.name, played), (recording.name, heard)) if audio.channels_in_file > 1]
     samples = heard.sample
@@ -64,9 +71,15 @@ def write_response(recording: Path, *, stimulus: Path, microphone: Path | None, 
                            f"{played.sample.size / played.sample_rate_hz:.1f} s.", where=recording.name,
                            remedy="Record the whole sweep and its decay.")
     rate = played.sample_rate_hz
-    deconvolver = Deconvolver(played.sample, sample_rate_hz=rate, recording_samples=samples.size)
+    marks, drift = marks_in(played.sample, sample_rate_hz=rate), None
+    if marks is not None:
+        drift = marked_drift_ppm(samples, marks=marks, sample_rate_hz=rate)
+        if drift is not None and abs(drift) > _WORTH_PPM:
+            samples = stretched(samples, drift * 1e-6)
+    deconvolver = Deconvolver(played.sample, sample_rate_hz=rate, recording_samples=samples.size,
+                              sweep_s=None if marks is None else unmarked_s(played.sample.size / rate))
     try:
-        capture = analyse_recording(samples, deconvolver=deconvolver, microphone=curve,
+        capture = analyse_recording(samples, deconvolver=deconvolver, microphone=curve, is_sub=is_sub,
                                     clipped=clipped_samples(heard.sample, step=heard.step))
     except InvalidValue as error:
         raise InvalidValue(error.problem, where=recording.name, remedy=error.remedy) from error
@@ -76,12 +89,13 @@ def write_response(recording: Path, *, stimulus: Path, microphone: Path | None, 
     files = {out: response_csv(grid, level, phase_deg(response, at_hz=grid, arrival_s=arrival.time_s))}
     if impulse_out is not None:
         files[impulse_out] = write_wav(response.sample, sample_rate_hz=rate)
-    _keep(files)
+    keep_files(files)
     return {"arrival_s": arrival.time_s, "polarity": arrival.polarity,
             "polarity_confidence": round(arrival.confidence, 3),
             "signal_to_noise_db": round(capture.quality.signal_to_noise_db, 2),
             "clipped": capture.quality.clipped_samples > 0, "peak_dbfs": round(capture.quality.peak_dbfs, 2),
             "impulse_start_s": response.start_s, "phase_reference": "arrival",
+            "drift_ppm": None if drift is None else round(drift, 2),
             "warnings": [*warnings, *map(caution_words, capture.cautions)]}
 
 
@@ -92,14 +106,14 @@ def write_filters(responses: Sequence[Path], *, weights: Sequence[float] | None,
     limits = Limits(from_hz=from_hz, to_hz=to_hz, max_boost_db=max_boost_db, bands=bands)
     for rate in rates_hz:
         checked.within(rate, low=8_000, high=192_000, where="--rates", unit="Hz")
-    read = [read_response(_bytes(path), name=path.name) for path in responses]
+    read = [read_response(read_bytes(path), name=path.name) for path in responses]
     grid = _common_grid(read, responses, limits)
     frequency = ANALYSIS_GRID_HZ[grid]
     levels = np.array([r.smoothed_on(frequency, per_octave=SHAPING_PER_OCTAVE) for r in read])
     average = average_over_spots(levels, weights=weights)
     wanted = np.zeros(frequency.size)
     if target is not None:
-        wanted = read_response(_bytes(target), name=target.name).on(frequency)
+        wanted = read_response(read_bytes(target), name=target.name).on(frequency)
     correction = Correction(limits=limits, anchor_band_hz=_anchor_band(frequency))
     shape = shape_of(_CHANNEL, average, at_hz=frequency, trim_db=0.0, correction=correction, target_db=wanted,
                      sample_rate_hz=_FIT_RATE_HZ)
@@ -115,7 +129,7 @@ def write_filters(responses: Sequence[Path], *, weights: Sequence[float] | None,
         for rate in rates_hz:
             files[fir_folder / f"correction-{rate}.wav"] = write_wav(
                 convolution_filter(filters, sample_rate_hz=rate), sample_rate_hz=rate)
-    _keep(files)
+    keep_files(files)
 
 
 def _common_grid(read: Sequence[FrequencyResponse], paths: Sequence[Path], limits: Limits) -> np.ndarray:
@@ -137,47 +151,3 @@ def _anchor_band(frequency: np.ndarray) -> tuple[float, float]:
     if high > 1.2 * low:
         return float(low), float(high)
     return max(widest[0], float(frequency[0])), min(widest[1], float(frequency[-1]))
-
-
-def _audio(path: Path) -> Audio:
-    return read_audio(_bytes(path), name=path.name)
-
-
-def _bytes(path: Path) -> bytes:
-    with path.open("rb") as file:
-        data = file.read(_LARGEST_BYTES + 1)
-    if len(data) > _LARGEST_BYTES:
-        raise InvalidValue(f"more than {_LARGEST_BYTES / 2**20:.0f} MB is too large.", where=path.name,
-                           remedy="Cut the recording to one sweep.")
-    return data
-
-
-def _keep(files: Mapping[Path, bytes]) -> None:
-    """Write all files beside their places first, then move them in; on an error none of them is there.
-
-    A link is followed, so that it stays one. What is no file, such as a device or a pipe, is written to.
-    """
-    places = {Path(os.path.realpath(path)): data for path, data in files.items()}
-    streams = {path: data for path, data in places.items() if path.exists() and not path.is_file()}
-    for path in streams:
-        if path.is_dir():
-            raise InvalidValue("is a folder.", where=str(path), remedy="Name a file in it.")
-    written: list[tuple[str, Path]] = []
-    try:
-        for path, data in places.items():
-            if path in streams:
-                continue
-            path.parent.mkdir(parents=True, exist_ok=True)
-            handle, name = tempfile.mkstemp(dir=path.parent, prefix=".dolce-")
-            written.append((name, path))
-            with os.fdopen(handle, "wb") as file:
-                file.write(data)
-            os.chmod(name, stat.S_IMODE(path.stat().st_mode) if path.exists() else 0o644)
-        for path, data in streams.items():
-            with path.open("wb") as stream:
-                stream.write(data)
-        for name, path in written:
-            os.replace(name, path)
-    finally:
-        for name, _ in written:
-            Path(name).unlink(missing_ok=True)

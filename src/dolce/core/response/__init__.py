@@ -1,10 +1,10 @@
 """From a recording to a response, and what can be read from responses."""
 
-from dolce.core.response.arrival import Arrival, find_arrival
+from dolce.core.response.arrival import Arrival, Polarity, find_arrival
 from dolce.core.response.averaging import SpotAverage, average_over_spots, mean_spread_db
 from dolce.core.response.capture import Capture, SweepDrowned, analyse_recording, without_response
 from dolce.core.response.caution import Caution
-from dolce.core.response.clock_drift import resampled, stretched, without_drift
+from dolce.core.response.clock_drift import marked_drift_ppm, resampled, stretched, without_drift
 from dolce.core.response.deconvolution import Deconvolver
 from dolce.core.response.electronics import InterfaceLoop, interface_loop
 from dolce.core.response.impulse import ImpulseResponse
@@ -23,9 +23,9 @@ from dolce.core.response.spectrum import (
 )
 from dolce.core.response.sub_arrival import sub_arrival
 
-__all__ = ["ANALYSIS_GRID_HZ", "Arrival", "Capture",
-    "Caution", "Deconvolver", "FrequencyResponse", "GridLevels",
-           "ImpulseResponse", "InterfaceLoop", "MicrophoneCurve", "Quality", "SpotAverage", "SweepDrowned",
+__all__ = ["ANALYSIS_GRID_HZ", "Arrival", "Capture", "Caution", "Deconvolver", "FrequencyResponse", "GridLevels",
+           "ImpulseResponse", "InterfaceLoop", "MicrophoneCurve", "Polarity", "Quality", "SpotAverage", "SweepDrowned",
            "analyse_recording", "average_over_spots", "clipped_samples", "find_arrival", "grid_levels",
-           "interface_loop", "level_on_grid", "mean_spread_db", "moving_average_level_db", "phase_deg", "resampled",
-           "smoothed_level_db", "smoothed_power", "stretched", "sub_arrival", "without_drift", "without_response"]
+           "interface_loop", "level_on_grid", "marked_drift_ppm", "mean_spread_db", "moving_average_level_db",
+           "phase_deg", "resampled", "smoothed_level_db", "smoothed_power", "stretched", "sub_arrival",
+           "without_drift", "without_response"]

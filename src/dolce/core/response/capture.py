@@ -1,6 +1,7 @@
 """One recording, analysed: response, arrival, quality."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from itertools import pairwise
 
 import numpy as np
 from numpy.typing import NDArray
@@ -10,23 +11,30 @@ from dolce.core.levels import peak_dbfs, power_db
 from dolce.core.response.arrival import Arrival, find_arrival
 from dolce.core.response.caution import Caution
 from dolce.core.response.deconvolution import Deconvolver
+from dolce.core.response.hum import hum_in
 from dolce.core.response.impulse import ImpulseResponse
 from dolce.core.response.microphone import MicrophoneCurve
+from dolce.core.response.noise_window import windowed_by_noise
 from dolce.core.response.quality import NOISY_BELOW_DB, Quality, clipped_samples
+from dolce.core.response.sub_arrival import sub_arrival
 from dolce.errors import InvalidValue
 
 AFTER_S = 0.9
 _LEAST_SIGNAL_TO_NOISE_DB = 6.0     # another sweep of the same length explains up to 5 dB of a recording
 _CUT_OFF_S = 0.01                  # a recording may begin or end this much inside the sweep, within its fades
+SUB_TOP_HZ = 250.0       # what a sub plays lies below
+_BASS_ALONE_DB = 15.0
+_HUM_MATTERS_BELOW_DB = 60.0
+_NOISE_MATTERS_BELOW_DB = 35.0     # above it a window per octave takes more off the ends than off the noise
 _MOST_BEFORE_S = 0.4     # a response that is band-limited at 10 Hz rings before its start: keep that much
 
 
-def kept_before_s(stimulus_s: float) -> float:
+def kept_before_s(sweep_s: float) -> float:
     """How much is kept ahead of the arrival: up to 0.4 s, less for a short sweep, whose harmonics come closer.
 
     The second harmonic of a sweep over eleven octaves comes 9 % of its length early; 8 % are kept.
     """
-    return min(_MOST_BEFORE_S, 0.08 * stimulus_s)
+    return min(_MOST_BEFORE_S, 0.08 * sweep_s)
 
 
 class SweepDrowned(InvalidValue):
@@ -54,7 +62,7 @@ class Capture:
 
 def analyse_recording(recording: NDArray[np.float64], *, deconvolver: Deconvolver,
                       microphone: MicrophoneCurve | None = None, gain_db: float = 0.0,
-                      clipped: int | None = None) -> Capture:
+                      clipped: int | None = None, is_sub: bool | None = False) -> Capture:
     """Response, arrival, polarity and quality of one recording.
 
     Parameters
@@ -67,6 +75,8 @@ def analyse_recording(recording: NDArray[np.float64], *, deconvolver: Deconvolve
         Gain of the microphone input, taken out as well.
     clipped : int, optional
         Clipped samples of the recording as it came, where this one has been resampled since.
+    is_sub : bool or None
+        Whether a sub plays: arrival, polarity and signal to noise are then read in its band. None to find out.
 
     Returns
     -------
@@ -83,7 +93,8 @@ def analyse_recording(recording: NDArray[np.float64], *, deconvolver: Deconvolve
     -----
     Signal to noise: the windowed response times the stimulus' spectrum is what the response explains of the
     recording; the rest is noise and distortion. By Parseval's theorem both energies are read off the spectra. The
-    window also lets a part of the noise pass, in the ratio of its length to the whole; that part is put back.
+    window also lets a part of the noise pass, in the ratio of its length to the whole; that part is put back. Below
+    60 dB mains hum is taken out, and below 35 dB each octave of the response ends where it sinks into the noise.
     """
     if not np.all(np.isfinite(recording)):
         raise InvalidValue("the recording has samples that are not numbers.", where="recording",
@@ -92,15 +103,19 @@ def analyse_recording(recording: NDArray[np.float64], *, deconvolver: Deconvolve
     if peak < -120:
         raise InvalidValue("the recording is silent.", where="recording",
                            remedy="Check the microphone's input and gain, then record again.")
-    recorded, spectrum = deconvolver.spectrum(recording)
-    whole = deconvolver.impulse(spectrum)
-    arrival = find_arrival(whole)
-    windowed = whole.around(arrival.time_s, before_s=kept_before_s(deconvolver.stimulus_s), after_s=AFTER_S)
-    quality = Quality(signal_to_noise_db=_signal_to_noise_db(recorded, windowed, deconvolver, recording.size),
-                      peak_dbfs=peak, clipped_samples=clipped_samples(recording) if clipped is None else clipped)
+    heard = _heard(recording, deconvolver, is_sub)
+    if heard.signal_to_noise_db < _HUM_MATTERS_BELOW_DB:
+        hum = hum_in(heard.left_over(deconvolver)[:recording.size], sample_rate_hz=deconvolver.sample_rate_hz)
+        if hum is not None:
+            heard = replace(_heard(recording - hum, deconvolver, is_sub), signal_to_noise_db=heard.signal_to_noise_db)
+    arrival, windowed = heard.arrival, heard.windowed
+    quality = Quality(signal_to_noise_db=heard.signal_to_noise_db, peak_dbfs=peak,
+                      clipped_samples=clipped_samples(recording) if clipped is None else clipped)
     if quality.signal_to_noise_db < _LEAST_SIGNAL_TO_NOISE_DB:
         raise SweepDrowned("the recording does not contain this sweep, or noise drowns it.", where="recording",
                            remedy="Use the recording of the very test signal, whole and unedited.")
+    if quality.signal_to_noise_db < _NOISE_MATTERS_BELOW_DB:
+        windowed = windowed_by_noise(windowed, heard.whole, arrival_s=arrival.time_s)
     missing_s = arrival.time_s + deconvolver.stimulus_s - recording.size / deconvolver.sample_rate_hz
     cautions = _cautions(quality, arrival, missing_s)
     if microphone is not None:
@@ -110,22 +125,75 @@ def analyse_recording(recording: NDArray[np.float64], *, deconvolver: Deconvolve
     return Capture(response=windowed, arrival=arrival, quality=quality, cautions=cautions)
 
 
-def _signal_to_noise_db(recorded: NDArray, windowed: ImpulseResponse, deconvolver: Deconvolver,
-                        recording_samples: int) -> float:
-    """Explained over unexplained energy inside the swept band."""
+def plays_bass_alone(spectrum: NDArray, *, size: int, sample_rate_hz: int) -> bool:
+    """Whether a response holds bass and next to nothing above it: that of a sub.
+
+    Mean power of 30 to 100 Hz, over the logarithm of frequency, against that of 400 Hz to 4 kHz: no full-range speaker,
+    and no small room, lifts the bass by 15 dB; a sub's crossover leaves 30 dB and more, if noise lets it.
+    """
+    def level(low_hz: float, high_hz: float) -> float:
+        edges = np.geomspace(low_hz, high_hz, 13) * size / sample_rate_hz
+        power = spectrum.real**2 + spectrum.imag**2
+        return float(power_db(np.mean([power[round(a): max(round(b), round(a) + 1)].mean()
+                                       for a, b in pairwise(edges)])))
+
+    return level(30, 100) > level(400, 4000) + _BASS_ALONE_DB
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class _Heard:
+    """A recording divided by its stimulus, and how well that explains it."""
+
+    recorded: NDArray[np.complex128]
+    explained: NDArray[np.complex128]
+    whole: ImpulseResponse
+    windowed: ImpulseResponse
+    arrival: Arrival
+    signal_to_noise_db: float
+
+    def left_over(self, deconvolver: Deconvolver) -> NDArray[np.float64]:
+        """What the windowed response does not explain of the recording, over time."""
+        return fft.irfft(self.recorded - self.explained, deconvolver.size)
+
+
+def _heard(recording: NDArray, deconvolver: Deconvolver, is_sub: bool | None) -> _Heard:
+    """Divide, find the direct sound, cut the response out, and hold it against the recording."""
+    recorded, spectrum = deconvolver.spectrum(recording)
+    whole = deconvolver.impulse(spectrum)
+    if is_sub is None:
+        is_sub = plays_bass_alone(spectrum, size=deconvolver.size, sample_rate_hz=deconvolver.sample_rate_hz)
+    arrival = find_arrival(whole.below(SUB_TOP_HZ) if is_sub else whole)
+    windowed = whole.around(arrival.time_s, before_s=kept_before_s(deconvolver.sweep_s), after_s=AFTER_S)
+    if is_sub:
+        arrival = sub_arrival(windowed)
+    low, high = deconvolver.band_hz
+    explained = _explained(windowed, deconvolver)
+    level = _signal_to_noise_db(recorded, explained, deconvolver, passed=windowed.sample.size / recording.size,
+                                band_hz=(low, min(high, SUB_TOP_HZ) if is_sub else high))
+    return _Heard(recorded=recorded, explained=explained, whole=whole, windowed=windowed, arrival=arrival,
+                  signal_to_noise_db=level)
+
+
+def _explained(windowed: ImpulseResponse, deconvolver: Deconvolver) -> NDArray[np.complex128]:
+    """The spectrum of what a response makes of the stimulus."""
     size, rate = deconvolver.size, deconvolver.sample_rate_hz
     placed = np.zeros(size)
     first = round(windowed.start_s * rate) % size
     stop = min(size, first + windowed.sample.size)
     placed[first:stop] = windowed.sample[: stop - first]
     placed[: windowed.sample.size - (stop - first)] = windowed.sample[stop - first:]
-    explained = fft.rfft(placed) * deconvolver.stimulus_spectrum
-    low, high = (round(edge * size / rate) for edge in deconvolver.band_hz)
+    return fft.rfft(placed) * deconvolver.stimulus_spectrum
+
+
+def _signal_to_noise_db(recorded: NDArray, explained: NDArray, deconvolver: Deconvolver, *, passed: float,
+                        band_hz: tuple[float, float]) -> float:
+    """Explained over unexplained energy inside a band; `passed` is the part of all noise that the window lets pass."""
+    low, high = (round(edge * deconvolver.size / deconvolver.sample_rate_hz) for edge in band_hz)
     inside = slice(low, high)
     left = recorded[inside] - explained[inside]
     noise = float(np.vdot(left, left).real)
     signal = float(np.vdot(explained[inside], explained[inside]).real)
-    passed = min(0.9, windowed.sample.size / recording_samples)
+    passed = min(0.9, passed)
     noise /= 1 - passed
     signal = max(signal - noise * passed, 1e-30)
     return float(power_db(signal) - power_db(max(noise, signal * 1e-16)))

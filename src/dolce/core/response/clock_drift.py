@@ -4,13 +4,17 @@ from fractions import Fraction
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy import fft, signal
+from scipy import fft, ndimage, signal
 
 from dolce.core.response.deconvolution import Deconvolver
+from dolce.core.signals.marks import FROM_HZ, TO_HZ, mark
 
 _SEARCH_PPM = 300.0
 _WORTH_PPM = 3.0          # less than this is left alone
 _GAIN = 1.02              # and the peak must grow by so much
+_MARK_TAIL_S = 0.2        # of the room's answer to a mark that is laid over the other one's
+_FINER = 32
+_ALIKE = 0.5              # correlation of both marks as heard, below which noise has the say
 
 
 def resampled(recording: NDArray[np.float64], *, from_hz: int, to_hz: int) -> NDArray[np.float64]:
@@ -76,6 +80,55 @@ def without_drift(recording: NDArray[np.float64], *, deconvolver: Deconvolver,
     if abs(drift) < _WORTH_PPM or heights.max() < _GAIN * untouched:
         return recording, 0.0
     return stretched(recording, drift * 1e-6), drift
+
+
+def marked_drift_ppm(recording: NDArray[np.float64], *, marks: tuple[int, int], sample_rate_hz: int) -> float | None:
+    """How much longer the recording is than what was played, in parts per million, by two equal marks in it.
+
+    Parameters
+    ----------
+    marks : (int, int)
+        Where the marks begin in what was played, in samples (`dolce.core.signals.marks_in`).
+
+    Returns
+    -------
+    float or None
+        None where the marks are not heard clearly.
+
+    Notes
+    -----
+    A matched filter finds both marks at about their distance; what speaker and room made of the one is then laid over
+    what they made of the other, on a grid 32 times finer. Whatever the speaker does to both, it takes no part in their
+    distance. Source: our own.
+    """
+    one, distance = mark(sample_rate_hz), marks[1] - marks[0]
+    reach = int(np.ceil(_SEARCH_PPM * 1e-6 * distance)) + 2
+    if recording.size < distance + one.size + 2 * reach:
+        return None
+    match = np.abs(signal.correlate(recording, one, mode="valid", method="fft"))
+    count = match.size - distance - reach
+    later = ndimage.maximum_filter1d(match, 2 * reach + 1)[distance: distance + count]
+    first = int(np.argmax(match[:count] * later))
+    # With the room's answer, as long as it is alone: the sweep comes half a second behind the first one.
+    length = one.size + round(_MARK_TAIL_S * sample_rate_hz)
+    begin = max(0, first - round(0.01 * sample_rate_hz))
+    parts = [recording[start: start + length] for start in (begin, begin + distance)]
+    size = fft.next_fast_len(2 * length, real=True)
+    here, there = (fft.rfft(np.pad(part, (0, length - part.size)), size) for part in parts)
+    frequency = fft.rfftfreq(size, 1 / sample_rate_hz)
+    heard = (frequency > 0.8 * FROM_HZ) & (frequency < TO_HZ)
+    cross = np.where(heard, np.conj(here) * there, 0)
+    fine = fft.irfft(cross, size * _FINER) * _FINER
+    near = np.concatenate([fine[-reach * _FINER:], fine[: reach * _FINER + 1]])
+    peak = int(np.argmax(near))
+    energies = [float(np.sum(np.abs(part[heard]) ** 2)) for part in (here, there)]
+    alike = near[peak] * size / 2 / np.sqrt(energies[0] * energies[1] + 1e-300)
+    if not 0 < peak < near.size - 1 or alike < _ALIKE:
+        return None
+    a, b, c = near[peak - 1: peak + 2]
+    bend = a - 2 * b + c
+    shift = peak + (0.5 * (a - c) / bend if bend else 0.0) - reach * _FINER
+    return float(1e6 * shift / _FINER / distance)
 
 
 def stretched(recording: NDArray, drift: float) -> NDArray:

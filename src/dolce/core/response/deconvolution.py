@@ -25,6 +25,8 @@ class Deconvolver:
         Length of the recordings to come.
     band_hz : (float, float), optional
         The band that the stimulus covers; found from the stimulus when left out.
+    sweep_s : float, optional
+        How long the sweep in it lasts, where marks stand around it: its harmonics arrive that much earlier.
 
     Raises
     ------
@@ -38,12 +40,13 @@ class Deconvolver:
     """
 
     def __init__(self, stimulus: NDArray[np.float64], *, sample_rate_hz: int, recording_samples: int,
-                 band_hz: tuple[float, float] | None = None) -> None:
+                 band_hz: tuple[float, float] | None = None, sweep_s: float | None = None) -> None:
         if stimulus.size < 1000 or not np.any(stimulus):
             raise InvalidValue("the stimulus is silent or too short.", where="stimulus",
                                remedy="Use the sweep that was played.")
         self.sample_rate_hz = sample_rate_hz
         self.stimulus_s = stimulus.size / sample_rate_hz
+        self.sweep_s = sweep_s or self.stimulus_s
         self.size = fft.next_fast_len(recording_samples + stimulus.size, real=True)
         self.stimulus_spectrum = fft.rfft(stimulus, self.size)
         power = self.stimulus_spectrum.real**2 + self.stimulus_spectrum.imag**2

@@ -4,6 +4,7 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy import fft
 
 from dolce.core import checked
 from dolce.errors import InvalidValue
@@ -35,6 +36,13 @@ class ImpulseResponse:
     @property
     def time_s(self) -> NDArray[np.float64]:
         return self.start_s + np.arange(self.sample.size) / self.sample_rate_hz
+
+    def below(self, corner_hz: float) -> "ImpulseResponse":
+        """What lies below a corner, gently parted; zero phase, so nothing moves."""
+        spectrum = fft.rfft(self.sample)
+        frequency = fft.rfftfreq(self.sample.size, 1 / self.sample_rate_hz)
+        return ImpulseResponse(sample=fft.irfft(spectrum * np.exp(-((frequency / corner_hz) ** 4)), self.sample.size),
+                               sample_rate_hz=self.sample_rate_hz, start_s=self.start_s)
 
     def around(self, centre_s: float, *, before_s: float, after_s: float) -> "ImpulseResponse":
         """The part from `before_s` ahead of `centre_s` to `after_s` behind it, faded by half cosines.

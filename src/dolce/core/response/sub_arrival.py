@@ -1,7 +1,6 @@
 """Arrival and polarity of a subwoofer, in its own band."""
 
 import numpy as np
-from scipy import fft
 
 from dolce.core.response.arrival import Arrival
 from dolce.core.response.impulse import ImpulseResponse
@@ -24,9 +23,7 @@ def sub_arrival(response: ImpulseResponse) -> Arrival:
     Leading edge by a threshold: ISO 3382-1:2009, A.3.4, there 20 dB below the highest level.
     """
     rate = response.sample_rate_hz
-    spectrum = fft.rfft(response.sample)
-    frequency = fft.rfftfreq(response.sample.size, 1 / rate)
-    slow = fft.irfft(spectrum * np.exp(-((frequency / 250.0) ** 4)), response.sample.size)
+    slow = response.below(250.0).sample
     highest = np.abs(slow).max()
     if highest <= 0:
         return Arrival(time_s=0.0, polarity="unsure", confidence=0.0)

@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dolce.core.levels import LEVEL_BAND_HZ, SUB_LEVEL_BAND_HZ, dbfs_rms, peak_dbfs
-from dolce.core.response import Deconvolver, ImpulseResponse, analyse_recording, level_on_grid, sub_arrival
+from dolce.core.response import Deconvolver, ImpulseResponse, analyse_recording, level_on_grid
 from dolce.errors import InvalidValue
 
 LINE_BAND_HZ = (40.0, 20_000.0)
@@ -124,16 +124,15 @@ def line_reading(recording: NDArray[np.float64], *, deconvolver: Deconvolver, qu
               "hum_db": hum_above_noise_db(quiet, sample_rate_hz=sample_rate_hz),
               "howls": bool(np.abs(heard[-round(_HOWL_S * sample_rate_hz):]).max() > 0.99)}
     try:
-        capture = analyse_recording(heard, deconvolver=deconvolver)
+        capture = analyse_recording(heard, deconvolver=deconvolver, is_sub=is_sub)
     except InvalidValue:                                           # silent, or nothing of the sweep in it
         capture = None
     if capture is None or capture.quality.signal_to_noise_db < _SOUNDS_DB or signal_level < noise + 3:
         return LineReading(**common, level_db=-200.0, bass_db=0.0, hump_db=0.0, arrival_s=None, polarity="unsure")
     response = capture.response
     if is_sub:
-        arrival = sub_arrival(response)
         return LineReading(**common, level_db=_mean_level_db(response, SUB_LEVEL_BAND_HZ), bass_db=0.0, hump_db=0.0,
-                           arrival_s=arrival.time_s, polarity=arrival.polarity)
+                           arrival_s=capture.arrival.time_s, polarity=capture.arrival.polarity)
     octaves = np.array([_mean_level_db(response, (f / 2**0.5, f * 2**0.5)) for f in _HUMP_OCTAVES_HZ])
     middle = float(np.median(octaves))
     return LineReading(**common, level_db=_mean_level_db(response, LEVEL_BAND_HZ),

@@ -9,6 +9,7 @@ from dolce.core.alignment import (
     ArrivalLadder,
     ChannelReading,
     arrival_ladder,
+    common_polarity,
     level_band_hz,
     mid_level_db,
     with_subs_by_plan,
@@ -90,7 +91,7 @@ class AlignView:
 
 def readings_of(work: UnitOfWork, job: Job, round_id: int, *, blend: Blend | None = None,
                 since: int | None = None) -> list[ChannelReading]:
-    """Level over the spots of the main seat, or of a blend of seats; arrival and polarity at the main seat's centre.
+    """Level and polarity over the spots of the main seat, or of a blend of seats; arrival at the main seat's centre.
 
     Levels are known within one group of takes (`TakeRecord.level_group`), and unknown for channels that have none of
     it. Subs count as playing together, and arrive as the plan says.
@@ -119,7 +120,8 @@ def readings_of(work: UnitOfWork, job: Job, round_id: int, *, blend: Blend | Non
             _mean_level_db([before[spot] for spot in both], weights, band, level_group_of(earlier)),
             _mean_level_db([own[spot] for spot in both], weights, band, group))
         readings.append(ChannelReading(
-            channel=speaker.channel, is_sub=speaker.is_sub, polarity=at_centre.polarity, level_db=level,
+            channel=speaker.channel, is_sub=speaker.is_sub, level_db=level,
+            polarity=common_polarity([take.polarity for take in own.values() if take.source != "moving"]),
             arrival_s=at_centre.arrival_s if at_centre.arrival_known else None,
             together_db=more if speaker.is_sub else 0.0))
     return with_subs_by_plan(readings, distance_m=_distances_m(job), speed_m_s=speed_of_sound(job.room.temperature_c))

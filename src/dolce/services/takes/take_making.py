@@ -16,10 +16,10 @@ from dolce.core.response import (
     MicrophoneCurve,
     analyse_recording,
     grid_levels,
-    sub_arrival,
     without_response,
 )
-from dolce.core.signals import Sweep
+from dolce.core.signals import Sweep, mark, with_marks
+from dolce.core.signals.marks import GAP_S
 from dolce.errors import Conflict
 
 TAIL_S = 1.0
@@ -51,6 +51,23 @@ def new_deconvolver(sweep: Sweep, recording_samples: int) -> Deconvolver:
                        band_hz=(sweep.start_hz, sweep.stop_hz))
 
 
+def marked(sweep: Sweep) -> NDArray[np.float64]:
+    """The sweep between its two marks, as a test signal for a recorder with a clock of its own."""
+    return with_marks(sweep.samples(), sample_rate_hz=sweep.sample_rate_hz)
+
+
+def marks_of(sweep: Sweep) -> tuple[int, int]:
+    """Where the marks begin in that test signal, in samples."""
+    samples = sweep.samples().size + 2 * round(GAP_S * sweep.sample_rate_hz)
+    return 0, samples + mark(sweep.sample_rate_hz).size
+
+
+def new_marked_deconvolver(sweep: Sweep, recording_samples: int) -> Deconvolver:
+    """The inverse of the sweep with its marks for one length of recording."""
+    return Deconvolver(marked(sweep), sample_rate_hz=sweep.sample_rate_hz, recording_samples=recording_samples,
+                       band_hz=(sweep.start_hz, sweep.stop_hz), sweep_s=sweep.duration_s)
+
+
 def captured(recording: NDArray[np.float64], *, sweep: Sweep, microphone: MicrophoneCurve | None,
              loop: InterfaceLoop | None = None, gain_db: float = 0.0, clipped: int | None = None,
              is_sub: bool = False, deconvolver: Deconvolver | None = None) -> tuple[Capture, GridLevels]:
@@ -66,16 +83,12 @@ def captured(recording: NDArray[np.float64], *, sweep: Sweep, microphone: Microp
     """
     deconvolver = deconvolver or deconvolver_of(sweep, recording.size)
     capture = analyse_recording(recording, deconvolver=deconvolver, microphone=microphone, gain_db=gain_db,
-                                clipped=clipped)
+                                clipped=clipped, is_sub=is_sub)
     if loop is not None:
         response = without_response(capture.response, loop.response)
         response = replace(response, start_s=response.start_s - loop.latency_s)
         capture = replace(capture, response=response,
                           arrival=replace(capture.arrival, time_s=capture.arrival.time_s - loop.latency_s))
-    if is_sub:
-        arrival = sub_arrival(capture.response)
-        capture = replace(capture, arrival=arrival, cautions=tuple(
-            one for one in capture.cautions if arrival.polarity == "unsure" or one.kind != "polarity unsure"))
     return capture, grid_levels(capture.response)
 
 

@@ -10,7 +10,16 @@ from numpy.typing import NDArray
 from dolce.core import checked
 from dolce.core.job import Job, PassRecord, PassResult, Round, TakeRecord, placement_of
 from dolce.core.processor import BYPASS, ProcessorState
-from dolce.core.response import Caution, Quality, SweepDrowned, clipped_samples, resampled, without_drift
+from dolce.core.response import (
+    Caution,
+    Quality,
+    SweepDrowned,
+    clipped_samples,
+    marked_drift_ppm,
+    resampled,
+    stretched,
+    without_drift,
+)
 from dolce.core.rig import slate_missing
 from dolce.devices.interface import AudioDevice, Progress, Stopped
 from dolce.devices.opening import audio_of
@@ -22,7 +31,10 @@ from dolce.services.sound.sound_work import SoundWork
 from dolce.services.takes.take_making import (
     TAIL_S,
     captured,
+    marked,
+    marks_of,
     new_deconvolver,
+    new_marked_deconvolver,
     require_open,
     stimulus_of,
     sweep_of,
@@ -30,6 +42,7 @@ from dolce.services.takes.take_making import (
 from dolce.store import UnitOfWork
 
 LONGEST_RECORDING_S = 60.0
+DRIFT_WORTH_PPM = 1.0              # of a recorder's clock: less is taken out and not spoken of
 ATTEMPTS_IN_NOISE = 3             # at one channel and spot, before the pass ends for it
 
 
@@ -241,11 +254,12 @@ class Taking:
             work.jobs.touch(job_id, now)
 
     def test_signal(self, job_id: int) -> tuple[bytes, str]:
-        """The sweep as 24-bit WAV for any player, with a second of silence behind it, and its file name."""
+        """The sweep as 24-bit WAV for any player, between two marks, a second of silence behind; and its file name."""
         with self._context.look() as work:
             rig = work.jobs.get(job_id).rig
         sweep = sweep_of(rig)
-        return (write_wav_24(stimulus_of(sweep), sample_rate_hz=sweep.sample_rate_hz),
+        silence = np.zeros(round(TAIL_S * sweep.sample_rate_hz))
+        return (write_wav_24(np.concatenate([marked(sweep), silence]), sample_rate_hz=sweep.sample_rate_hz),
                 f"dolce-sweep-{sweep.sample_rate_hz}Hz-{sweep.duration_s:g}s.wav")
 
     def add_recording(self, job_id: int, channel: str, spot_id: int, data: bytes, *,
@@ -254,7 +268,8 @@ class Taking:
 
         `recorder` names recorder and gain: levels of recordings that have the same words here are held against each
         other. Empty where the gain was changed, or isn't known.
-        A difference between the clocks of player and recorder is found and taken out.
+        A difference between the clocks of player and recorder is found and taken out: by the marks around the sweep, or
+        where a recording has none, of an older test signal, by what makes the direct sound most compact.
         """
         recorder = checked.text(recorder.strip(), longest=40, where="recorder")
         audio = read_audio(data, name=file_name, longest_s=LONGEST_RECORDING_S)
@@ -278,14 +293,19 @@ class Taking:
         octave_s = sweep.duration_s / np.log2(sweep.stop_hz / sweep.start_hz)
         try:
             # For this recording alone: files are of all lengths, and keeping the inverse of each takes much memory.
-            deconvolver = new_deconvolver(sweep, samples.size)
-            samples, drift = without_drift(samples, deconvolver=deconvolver, octave_s=octave_s)
+            drift = marked_drift_ppm(samples, marks=marks_of(sweep), sample_rate_hz=sweep.sample_rate_hz)
+            if drift is not None:
+                deconvolver = new_marked_deconvolver(sweep, samples.size)
+                samples = stretched(samples, drift * 1e-6)
+            else:
+                deconvolver = new_deconvolver(sweep, samples.size)
+                samples, drift = without_drift(samples, deconvolver=deconvolver, octave_s=octave_s)
             capture, levels = captured(samples, sweep=sweep, microphone=rig.curve, deconvolver=deconvolver,
                                          clipped=clipped_samples(audio.sample, step=audio.step),
                                          is_sub=board.job.speaker(channel).is_sub)
         except InvalidValue as error:
             raise InvalidValue(error.problem, where=file_name, remedy=error.remedy) from error
-        if drift:
+        if abs(drift) > DRIFT_WORTH_PPM:
             cautions.append(Caution(kind="clock differs", value=drift))
         now = self._context.now()
         with self._context.change() as work:

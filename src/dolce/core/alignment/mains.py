@@ -1,0 +1,70 @@
+"""Levels, delays and polarity of main channels from their impulse responses at the spots of a seat."""
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+from dolce.core.alignment.ladder import level_band_hz, mid_level_db
+from dolce.core.alignment.polarity import common_polarity
+from dolce.core.levels import energy_mean_db
+from dolce.core.response import ANALYSIS_GRID_HZ, ImpulseResponse, Polarity, find_arrival, level_on_grid
+from dolce.errors import InvalidValue
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class MainSetting:
+    """What one main channel gets, and what it follows from.
+
+    Attributes
+    ----------
+    trim_db : float
+        None above 0; the softest channel's is 0.
+    delay_s : float
+        Up to the last arrival; none below 0.
+    polarity : "normal" or "inverted"
+        What to set.
+    polarity_measured : "normal", "inverted" or "unsure"
+    level_db : float
+        500 Hz to 2 kHz, energy mean over the spots of the seat, relative to the stimulus.
+    arrival_s : float
+        Of the direct sound at the seat's first spot.
+    """
+
+    trim_db: float
+    delay_s: float
+    polarity: Polarity
+    polarity_measured: Polarity
+    level_db: float
+    arrival_s: float
+
+
+def align_mains(responses: Mapping[str, Sequence[ImpulseResponse]]) -> dict[str, MainSetting]:
+    """Settings of all main channels.
+
+    Parameters
+    ----------
+    responses : mapping of channel to its responses at the spots of one seat, the centre first
+
+    Raises
+    ------
+    InvalidValue
+        If a channel has no response there, or one that is silent.
+    """
+    band = level_band_hz(is_sub=False)
+    levels, arrivals, polarities = {}, {}, {}
+    for channel, heard in responses.items():
+        if not heard:
+            raise InvalidValue("it was not taken at the seat that levels are matched at.", where=channel,
+                               remedy="Take it there, or name another seat.")
+        if not all(one.sample.any() for one in heard):
+            raise InvalidValue("one of its responses is silent.", where=channel, remedy="Take it again.")
+        mean = energy_mean_db([level_on_grid(one, at_hz=ANALYSIS_GRID_HZ, per_octave=48) for one in heard])
+        found = [find_arrival(one) for one in heard]
+        levels[channel] = mid_level_db(ANALYSIS_GRID_HZ, mean, band_hz=band)
+        arrivals[channel] = found[0].time_s
+        polarities[channel] = common_polarity([one.polarity for one in found])
+    softest, last = min(levels.values(), default=0.0), max(arrivals.values(), default=0.0)
+    return {channel: MainSetting(
+        trim_db=softest - levels[channel], delay_s=last - arrivals[channel],
+        polarity="inverted" if polarities[channel] == "inverted" else "normal",
+        polarity_measured=polarities[channel], level_db=levels[channel], arrival_s=arrivals[channel])
+        for channel in responses}

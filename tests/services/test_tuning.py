@@ -8,6 +8,7 @@ import pytest
 import soundfile
 
 from asking import client_of
+from dolce.core.correction import Limits, Target
 from dolce.core.geometry import Point
 from dolce.core.processor import ProcessorLimits
 from dolce.core.response import ANALYSIS_GRID_HZ, Caution
@@ -15,6 +16,8 @@ from dolce.core.rig import Fault
 from dolce.devices.rehearsal import RehearsalRig
 from dolce.errors import Conflict
 from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.read.reading import SMOOTHINGS, ReadWish
+from dolce.services.sample.demo_rooms import net_loft
 
 
 @pytest.fixture
@@ -334,3 +337,49 @@ def test_the_package_is_sent_while_it_is_made(services, job_id):
     names = zipfile.ZipFile(io.BytesIO(answer.data)).namelist()
     assert names[0] == "README.txt"
     assert {f"impulse-responses/{rate}/{c}-{rate}Hz.wav" for rate in (44_100, 192_000) for c in "LR"} <= set(names)
+
+
+def test_pairs_are_linked_from_the_start_and_the_first_find_can_be_undone(services, job_id):
+    services.aligning.use_proposal(job_id)
+    assert services.shaping.view(job_id).correction.linked
+    services.shaping.find(job_id)
+    view = services.shaping.view(job_id)
+    assert view.correction.bands["L"] == view.correction.bands["R"]
+    assert view.undo == "finding filters"
+    services.shaping.undo(job_id)
+    assert not services.shaping.view(job_id).found
+    services.shaping.redo(job_id)
+    assert services.shaping.view(job_id).correction == view.correction
+
+
+def test_the_spread_is_the_same_however_curves_are_shown(services, job_id):
+    views = [services.reading.view(job_id, ReadWish(channels=("L",), smoothing=s)) for s in SMOOTHINGS]
+    spreads = {view.bass_spread_db(view.curves[0]) for view in views}
+    assert len(spreads) == 1
+    assert spreads.pop() > 0.5
+
+
+def test_a_bass_lift_reaches_the_sub_and_the_proof_knows_that_it_is_wanted(services):
+    job = services.jobs.create(JobWish(name="Radio"), plan=net_loft())
+    services.room.lay_out_spots(job.id, "cluster", seat_id=1, count=2, spacing_m=0.3)
+    services.rigging.set_rig(job.id, pace="fast", sweep_seconds=4.0)
+    run_rest(services, job.id)
+    services.aligning.use_proposal(job.id)
+    band = (ANALYSIS_GRID_HZ >= 30) & (ANALYSIS_GRID_HZ <= 80)
+    mean = {}
+    for lift in (0.0, 3.0):
+        services.shaping.set_aim(job.id, target=Target(bass_lift_db=lift, bass_corner_hz=120.0),
+                                 limits=Limits(max_boost_db=6.0), anchor="band", anchor_band_hz=(200.0, 2000.0),
+                                 anchor_level_db=0.0, linked=False)
+        services.shaping.find(job.id)
+        shape = services.shaping.view(job.id)
+        settings = services.loading.view(job.id).settings
+        changed = shape.channels["Sub1"].correction_db[band] + settings["Sub1"].trim_db
+        front = np.mean([settings[c].trim_db for c in ("L", "R", "C")])
+        mean[lift] = float(np.mean(changed)) - front
+    assert mean[3.0] - mean[0.0] > 1.5                                       # it was cancelled altogether before
+    services.loading.load(job.id, "A", "corrected")
+    services.loading.switch(job.id, "A")
+    services.taking.new_round(job.id)
+    run_rest(services, job.id)
+    assert "levels differ" not in {one.kind for one in services.proving.view(job.id).against}

@@ -381,3 +381,22 @@ def test_rig_settings_are_checked(services, job):
     with pytest.raises(InvalidValue, match="not offered"):
         services.rigging.set_rig(job.id, sample_rate_hz=22_050)
     assert replace(services.jobs.get(job.id).rig).sample_rate_hz == 48_000
+
+
+def test_a_recorders_clock_is_told_by_the_marks_of_the_test_signal(services):
+    job = services.jobs.create(JobWish(name="Far"))
+    services.rigging.set_rig(job.id, pace="fast", sweep_seconds=2.0)
+    data, _ = services.taking.test_signal(job.id)
+    samples, rate = soundfile.read(io.BytesIO(data))
+    low = signal.butter(4, 90.0, fs=rate, output="sos")                      # a sub hears little of the marks: enough
+    for sos, ppm in ((None, 50.0), (low, 50.0), (None, 0.0)):
+        heard = samples if sos is None else signal.sosfilt(sos, samples)
+        if ppm:
+            heard = signal.resample_poly(heard, 20_001, 20_000)              # 50 ppm, by a reference library
+        out = io.BytesIO()
+        soundfile.write(out, 0.5 * heard, rate, format="WAV", subtype="FLOAT")
+        take = services.taking.add_recording(job.id, "L", job.spots[0].id, out.getvalue(), file_name="far.wav")
+        drift = [one.value for one in take.cautions if one.kind == "clock differs"]
+        assert drift == ([pytest.approx(ppm, abs=1.0)] if ppm else [])
+    inside = (ANALYSIS_GRID_HZ > 30) & (ANALYSIS_GRID_HZ < 15_000)
+    assert np.abs(take.level_db[inside] + 6.02).max() < 0.05                 # half as loud, at every frequency

@@ -25,7 +25,7 @@ _CUT_OFF_S = 0.01                  # a recording may begin or end this much insi
 SUB_TOP_HZ = 250.0       # what a sub plays lies below
 _BASS_ALONE_DB = 15.0
 _HUM_MATTERS_BELOW_DB = 60.0
-_NOISE_MATTERS_BELOW_DB = 35.0     # above it a window per octave takes more off the ends than off the noise
+_NOISE_MATTERS_BELOW_DB = 28.0     # above it a window per octave takes more off the ends than off the noise
 _MOST_BEFORE_S = 0.4     # a response that is band-limited at 10 Hz rings before its start: keep that much
 
 
@@ -94,7 +94,7 @@ def analyse_recording(recording: NDArray[np.float64], *, deconvolver: Deconvolve
     Signal to noise: the windowed response times the stimulus' spectrum is what the response explains of the
     recording; the rest is noise and distortion. By Parseval's theorem both energies are read off the spectra. The
     window also lets a part of the noise pass, in the ratio of its length to the whole; that part is put back. Below
-    60 dB mains hum is taken out, and below 35 dB each octave of the response ends where it sinks into the noise.
+    60 dB mains hum is taken out, and below 28 dB each octave of the response ends where it sinks into the noise.
     """
     if not np.all(np.isfinite(recording)):
         raise InvalidValue("the recording has samples that are not numbers.", where="recording",

@@ -6,7 +6,14 @@ from dolce.core.tuning.correction import ANCHOR_RANGE_HZ, Band, Correction
 from dolce.core.tuning.levelling import levelled_again
 from dolce.core.tuning.prediction import Responses, level_of, predict, response_of, settings_of
 from dolce.core.tuning.proof import Proof, SpotLevels, Verdict, prove, verdicts_on
-from dolce.core.tuning.shape import SHAPING_PER_OCTAVE, ChannelShape, found_bands, shape_of, target_level_db
+from dolce.core.tuning.shape import (
+           SHAPING_PER_OCTAVE,
+           ChannelShape,
+           found_bands,
+           shape_of,
+           target_level_db,
+           wanted_rise_db,
+)
 
 __all__ = [
            "ALL_SEATS",
@@ -33,4 +40,5 @@ __all__ = [
            "shape_of",
            "target_level_db",
            "verdicts_on",
+    "wanted_rise_db",
 ]

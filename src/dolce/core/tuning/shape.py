@@ -17,9 +17,10 @@ from dolce.core.correction import (
     plan_correction,
 )
 from dolce.core.filters import chain_level_db
+from dolce.core.levels import energy_mean_db
 from dolce.core.processor import ProcessorLimits
 from dolce.core.response import SpotAverage
-from dolce.core.room import partner_of
+from dolce.core.room import SUB_CODES, partner_of
 from dolce.core.tuning.correction import Band, Correction
 
 SHAPING_PER_OCTAVE = 12.0         # smoothing of what bands are fitted to
@@ -56,7 +57,19 @@ def target_level_db(channel: str, level_db: NDArray, target_db: NDArray, *, at_h
     """Level at which a channel's target is hung, given its average with its trim; both of shape (points,)."""
     if correction.anchor == "hand":
         return correction.anchor_level_db
+    if channel in SUB_CODES:
+        # A sub is level with the mains already: hung by its own band, a lift of that very band would cancel itself.
+        target_db = np.zeros(at_hz.size)
     return anchored_level_db(at_hz, level_db, target_db, band_hz=correction.level_band_hz(channel))
+
+
+def wanted_rise_db(channel: str, correction: Correction, *, at_hz: NDArray) -> float:
+    """How much louder than level with the others the target wants a channel in the band where it is matched."""
+    low, high = correction.level_band_hz(channel)
+    if channel not in SUB_CODES or correction.anchor == "hand":
+        return 0.0
+    inside = (at_hz >= low) & (at_hz <= high)
+    return float(energy_mean_db(correction.target.level_db(at_hz)[inside]))
 
 
 def shape_of(channel: str, average: SpotAverage, *, at_hz: NDArray, trim_db: float, correction: Correction,

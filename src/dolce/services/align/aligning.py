@@ -90,7 +90,7 @@ class AlignView:
 
 
 def readings_of(work: UnitOfWork, job: Job, round_id: int, *, blend: Blend | None = None,
-                since: int | None = None) -> list[ChannelReading]:
+                since: int | None = None, wanted_db: Mapping[str, float] | None = None) -> list[ChannelReading]:
     """Level and polarity over the spots of the main seat, or of a blend of seats; arrival at the main seat's centre.
 
     Levels are known within one group of takes (`TakeRecord.level_group`), and unknown for channels that have none of
@@ -98,6 +98,8 @@ def readings_of(work: UnitOfWork, job: Job, round_id: int, *, blend: Blend | Non
 
     `since` is an earlier round: the level is then that round's, changed by what changed at the spots that both rounds
     have. So a round of few spots is not held against the average over others.
+
+    `wanted_db` is by how much a target wants channels louder than level: that much is taken off.
     """
     centre, weights = job.plan.centre_spot, level_weights(job, blend)
     if centre is None:
@@ -119,6 +121,8 @@ def readings_of(work: UnitOfWork, job: Job, round_id: int, *, blend: Blend | Non
             _mean_level_db(before.values(), weights, band, level_group_of(earlier)),
             _mean_level_db([before[spot] for spot in both], weights, band, level_group_of(earlier)),
             _mean_level_db([own[spot] for spot in both], weights, band, group))
+        if level is not None and wanted_db:
+            level -= wanted_db.get(speaker.channel, 0.0)
         readings.append(ChannelReading(
             channel=speaker.channel, is_sub=speaker.is_sub, level_db=level,
             polarity=common_polarity([take.polarity for take in own.values() if take.source != "moving"]),

@@ -8,7 +8,17 @@ from numpy.typing import NDArray
 from dolce.core.alignment import Match, match_of
 from dolce.core.job import Job, LogEntry, Round
 from dolce.core.response import ANALYSIS_GRID_HZ
-from dolce.core.tuning import Correction, Proof, SpotLevels, Verdict, level_of, prove, target_level_db, verdicts_on
+from dolce.core.tuning import (
+    Correction,
+    Proof,
+    SpotLevels,
+    Verdict,
+    level_of,
+    prove,
+    target_level_db,
+    verdicts_on,
+    wanted_rise_db,
+)
 from dolce.services.align.aligning import moved_words, readings_of
 from dolce.services.context import Context
 from dolce.services.read.round_curves import ChannelCurves, base_round, proving_round, spot_weights
@@ -78,10 +88,12 @@ class Proving:
             after = proving_round(work, job)
             curves_before = self._context.curves.of(work, before.id) if before else {}
             curves_after = self._context.curves.of(work, after.id) if after else {}
+            wanted = {c: wanted_rise_db(c, correction, at_hz=ANALYSIS_GRID_HZ) for c in job.channels}
             over = correction.alignment.blend if correction.alignment else None
             match_before = match_of(readings_of(work, job, before.id, blend=over)) if before else None
             match_after = match_of(readings_of(
-                work, job, after.id, blend=over, since=before.id if before else None)) if after else None
+                work, job, after.id, blend=over, wanted_db=wanted,
+                since=before.id if before else None)) if after else None
             moved = tuple(dict.fromkeys(word for one in (before, after) if one
                                         for word in moved_words(work, job, one.id)))
             logbook = tuple(work.logbook.latest(job_id, count=LOGBOOK_PAGE))

@@ -6,7 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dolce.core.job import Job, Round
-from dolce.core.response import ANALYSIS_GRID_HZ, find_arrival, mean_spread_db, phase_deg
+from dolce.core.response import ANALYSIS_GRID_HZ, average_over_spots, find_arrival, mean_spread_db, phase_deg
 from dolce.errors import InvalidValue
 from dolce.services.context import Context
 from dolce.services.read.round_curves import ChannelCurves, curves_by_channel
@@ -47,8 +47,8 @@ class ReadView:
 
     @staticmethod
     def bass_spread_db(curves: ChannelCurves) -> float:
-        """Mean standard deviation over the spots, 20-120 Hz."""
-        return mean_spread_db(ANALYSIS_GRID_HZ, curves.average)
+        """Mean standard deviation over the spots, 20-120 Hz, of levels over 1/48 octave, however they are shown."""
+        return mean_spread_db(ANALYSIS_GRID_HZ, average_over_spots([take.level_db for take in curves.takes]))
 
 
 class Reading:

@@ -24,6 +24,7 @@ from dolce.core.tuning import (
     levelled_again,
     settings_of,
     shape_of,
+    wanted_rise_db,
 )
 from dolce.errors import Conflict, InvalidValue
 from dolce.services.align.aligning import level_weights, moved_words
@@ -80,7 +81,7 @@ def present_correction(work: UnitOfWork, job: Job) -> Correction:
         return kept
     alignment = work.alignments.current(job.id)
     base = base_round(work, job, kept=alignment.round_id if alignment else None)
-    return replace(kept or Correction(), round_id=base.id if base else None, alignment=alignment,
+    return replace(kept or Correction(linked=True), round_id=base.id if base else None, alignment=alignment,
                    blend=kept.blend if kept is not None and kept.blend.weights else usual_blend(job))
 
 
@@ -168,6 +169,8 @@ class Shaping:
         correction = replace(correction, alignment=alignment)
         with self._context.change() as work:
             work.corrections.require(job_id, view.version)               # it may have been changed while the fit ran
+            if work.corrections.current(job_id) is None:
+                work.corrections.add(job_id, view.correction, what="start")        # to go back to by undo
             work.corrections.add(job_id, self._levelled(work, view.job, correction), what="finding filters")
             said = ", ".join(f"{name} {len(bands)} bands" for name, bands in correction.bands.items())
             work.logbook.add(job_id, f"Filters found for {correction.blend.name}, from round {view.round.name}: "
@@ -184,8 +187,9 @@ class Shaping:
         for speaker in job.speakers:
             at_seat = curves[speaker.channel].blended(weights) if speaker.channel in curves else None
             if at_seat is not None and speaker.channel in correction.alignment.channels:
-                change[speaker.channel] = _level_change_db(at_seat, weights, correction.filters(speaker.channel),
-                                                           is_sub=speaker.is_sub, rate=job.rig.sample_rate_hz)
+                change[speaker.channel] = _level_change_db(
+                    at_seat, weights, correction.filters(speaker.channel), is_sub=speaker.is_sub,
+                    rate=job.rig.sample_rate_hz) - wanted_rise_db(speaker.channel, correction, at_hz=ANALYSIS_GRID_HZ)
         step = max(TRIM_STEP_DB, job.limits.trim_step_db) if job.limits else TRIM_STEP_DB
         return replace(correction, trims_db=levelled_again(change, step_db=step))
 

@@ -199,3 +199,15 @@ def test_wrong_input_is_one_line_and_code_2_and_nothing_is_written(arguments, sa
     assert printed.err.count("\n") == 1
     assert said in printed.err
     assert sorted(tmp_path.rglob("*")) == before
+
+
+@pytest.mark.parametrize(("text", "said"), [
+    ("channel,kind,spot,seat,file\nL,main,1,a,L.wav\n", "line 1: no column start_s in the first line"),
+    ("", "line 1: no column channel, kind"), ("\udcff", "this is not a table of columns")])
+def test_lists_without_their_columns_say_how_they_begin(text, said, tmp_path, capsys):
+    listed = tmp_path / "takes.csv"
+    listed.write_bytes(text.encode("utf-8", "surrogateescape"))
+    assert main(["align", str(listed), "--out", str(tmp_path / "s.json")]) == 2
+    told = capsys.readouterr().err
+    assert said in told
+    assert "Begin with the line channel,kind,spot,seat,file,start_s." in told

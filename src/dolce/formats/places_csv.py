@@ -8,7 +8,7 @@ from dataclasses import replace
 from dolce.core.geometry import Point
 from dolce.core.room import RoomPlan, moved
 from dolce.errors import FormatError, InvalidValue, NotFound
-from dolce.formats.csv_text import harmless, original
+from dolce.formats.csv_text import harmless, original, read_table
 
 COLUMNS = ("kind", "code", "name", "x_m", "y_m", "z_m")
 KINDS = ("speaker", "seat", "spot", "drawing")
@@ -40,25 +40,12 @@ def read_places(data: bytes, plan: RoomPlan, *, name: str) -> RoomPlan:
     FormatError
         Naming the line: wrong columns, an unknown kind or code, text for a number, a place outside the room.
     """
-    if len(data) > LARGEST_BYTES:
-        raise FormatError(f"the file has {len(data):,} bytes.", where=name, remedy="A list of places takes a few kB.")
-    try:
-        rows = list(csv.reader(data.decode("utf-8-sig").replace("\x00", "").splitlines()))
-    except (csv.Error, UnicodeDecodeError):
-        raise FormatError("this is not a table of columns.", where=name,
-                          remedy=f"Begin with the line {','.join(COLUMNS)}.") from None
-    heading = [cell.strip() for cell in rows[0]] if rows else []
-    missing = [column for column in _NEEDED if column not in heading]
-    if missing:
-        raise FormatError(f"no column {', '.join(missing)} in the first line.", where=f"{name}, line 1",
-                          remedy=f"Begin with the line {','.join(COLUMNS)}.")
-    at = {column: heading.index(column) for column in _NEEDED}
+    at, rows = read_table(data, name=name, columns=COLUMNS, needed=_NEEDED, largest_bytes=LARGEST_BYTES)
     # Mirrored moves would undo what the next line says; the file has the last word on every thing.
     changed = replace(plan, mirror_pairs=False)
-    seats_first = sorted(enumerate(rows[1:], 2), key=lambda row: _is_spot(row[1], at))
+    seats_first = sorted(rows, key=lambda row: _is_spot(row[1], at))
     for number, row in seats_first:
-        if any(cell.strip() for cell in row):
-            changed = _placed(changed, row, at, where=f"{name}, line {number}")
+        changed = _placed(changed, row, at, where=f"{name}, line {number}")
     return replace(changed, mirror_pairs=plan.mirror_pairs)
 
 

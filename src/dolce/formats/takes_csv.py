@@ -1,10 +1,10 @@
 """A list of takes as CSV: which channel, which kind, at which spot of which seat, and the file with its response."""
 
-import csv
 import math
 from dataclasses import dataclass
 
 from dolce.errors import FormatError
+from dolce.formats.csv_text import read_table
 
 COLUMNS = ("channel", "kind", "spot", "seat", "file", "start_s")
 KINDS = ("main", "sub")
@@ -43,28 +43,15 @@ def read_takes(data: bytes, *, name: str) -> list[ListedTake]:
         Naming the line: columns that are missing, an unknown kind, text for a number, a take that is listed twice, a
         channel of two kinds.
     """
-    if len(data) > LARGEST_BYTES:
-        raise FormatError(f"the file has {len(data):,} bytes.", where=name, remedy="A list of takes takes a few kB.")
-    try:
-        rows = list(csv.reader(data.decode("utf-8-sig").replace("\x00", "").splitlines()))
-    except (csv.Error, UnicodeDecodeError):
-        raise FormatError("this is not a table of columns.", where=name,
-                          remedy=f"Begin with the line {','.join(COLUMNS)}.") from None
-    heading = [cell.strip() for cell in rows[0]] if rows else []
-    missing = [column for column in COLUMNS if column not in heading]
-    if missing:
-        raise FormatError(f"the column {missing[0]} is missing.", where=f"{name}, line 1",
-                          remedy=f"Begin with the line {','.join(COLUMNS)}.")
+    at, rows = read_table(data, name=name, columns=COLUMNS, needed=COLUMNS, largest_bytes=LARGEST_BYTES)
     takes: list[ListedTake] = []
     kinds: dict[str, str] = {}
     seen: set[tuple[str, str]] = set()
-    for number, row in enumerate(rows[1:], 2):
-        if not any(cell.strip() for cell in row):
-            continue
+    for number, row in rows:
         where = f"{name}, line {number}"
         if len(takes) >= MOST_TAKES:
             raise FormatError(f"more than {MOST_TAKES:,} takes.", where=where, remedy="Give one room at a time.")
-        values = dict(zip(heading, (cell.strip() for cell in row), strict=False))
+        values = {column: row[place].strip() if place < len(row) else "" for column, place in at.items()}
         take = _take(values, number, where)
         if kinds.setdefault(take.channel, take.kind) != take.kind:
             raise FormatError(f"{take.channel} is a {kinds[take.channel]} above, and a {take.kind} here.", where=where,

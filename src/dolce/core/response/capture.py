@@ -11,7 +11,7 @@ from dolce.core.levels import peak_dbfs, power_db
 from dolce.core.response.arrival import Arrival, find_arrival
 from dolce.core.response.caution import Caution
 from dolce.core.response.deconvolution import Deconvolver
-from dolce.core.response.hum import hum_in
+from dolce.core.response.hum import hum_in, may_hum
 from dolce.core.response.impulse import ImpulseResponse
 from dolce.core.response.microphone import MicrophoneCurve
 from dolce.core.response.noise_window import windowed_by_noise
@@ -104,7 +104,8 @@ def analyse_recording(recording: NDArray[np.float64], *, deconvolver: Deconvolve
         raise InvalidValue("the recording is silent.", where="recording",
                            remedy="Check the microphone's input and gain, then record again.")
     heard = _heard(recording, deconvolver, is_sub)
-    if heard.signal_to_noise_db < _HUM_MATTERS_BELOW_DB:
+    if heard.signal_to_noise_db < _HUM_MATTERS_BELOW_DB and may_hum(
+            heard.recorded - heard.explained, size=deconvolver.size, sample_rate_hz=deconvolver.sample_rate_hz):
         hum = hum_in(heard.left_over(deconvolver)[:recording.size], sample_rate_hz=deconvolver.sample_rate_hz)
         if hum is not None:
             heard = replace(_heard(recording - hum, deconvolver, is_sub), signal_to_noise_db=heard.signal_to_noise_db)

@@ -9,6 +9,19 @@ _AROUND_HZ = 0.3                # how far mains may be off
 _STANDS_OUT = 30.0              # power of a tone against the median of the lines near it
 
 
+def may_hum(spectrum: NDArray[np.complex128], *, size: int, sample_rate_hz: int) -> bool:
+    """Whether any tone of mains hum stands out of a spectrum of `size` samples at all; a quick look before `hum_in`."""
+    power = spectrum.real**2 + spectrum.imag**2
+    step = sample_rate_hz / size
+    for mains in MAINS_HZ:
+        for k in _HARMONICS:
+            near = power[round((k * mains - 6) / step): round((k * mains + 6) / step)]
+            line = power[round((k * mains - k * _AROUND_HZ) / step): round((k * mains + k * _AROUND_HZ) / step) + 1]
+            if line.max() > _STANDS_OUT / 2 * np.median(near):
+                return True
+    return False
+
+
 def hum_in(residual: NDArray[np.float64], *, sample_rate_hz: int) -> NDArray[np.float64] | None:
     """The tones of mains hum in a recording without its signal, shape (samples,); None where none stands out.
 

@@ -8,10 +8,12 @@ import pytest
 from alembic.config import Config
 from alembic.script import ScriptDirectory
 from sqlalchemy import inspect
+from sqlalchemy.exc import OperationalError
 
 from dolce.core.processor import ChannelSettings
 from dolce.core.response import ANALYSIS_GRID_HZ, Caution
 from dolce.core.room import plan_values
+from dolce.errors import StorageError
 from dolce.services.sample.demo_rooms import attic
 from dolce.store import Database, UnitOfWork
 from dolce.store import database as database_module
@@ -45,6 +47,26 @@ def test_file_is_in_wal_mode_and_keeps_the_record_of_its_steps(database, tmp_pat
         assert raw.execute("PRAGMA journal_mode").fetchone() == ("wal",)
         assert raw.execute("SELECT version_num FROM alembic_version").fetchone() == ("0007",)
     raw.close()
+
+
+@pytest.mark.parametrize(("lost", "opens"), [(1, True), (2, True), (3, False)])
+def test_opening_tries_again_where_sqlite_gave_up_waiting_for_a_lock(tmp_path, monkeypatch, lost, opens):
+    migrate, left = database_module.migrate, [lost]
+
+    def busy(engine):
+        if left[0]:
+            left[0] -= 1
+            cause = sqlite3.OperationalError("locking protocol")
+            cause.sqlite_errorcode = sqlite3.SQLITE_PROTOCOL
+            raise OperationalError("COMMIT", {}, cause)
+        migrate(engine)
+
+    monkeypatch.setattr(database_module, "migrate", busy)
+    if opens:
+        Database(tmp_path).close()
+    else:
+        with pytest.raises(StorageError, match="so busy"):
+            Database(tmp_path)
 
 
 def test_an_error_keeps_nothing(database):

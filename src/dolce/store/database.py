@@ -19,6 +19,7 @@ from dolce.store.repositories.takes import TakesAtHand
 from dolce.store.trouble import in_words
 
 BUSY_S = 15.0
+_MIGRATING_AGAIN = 2              # on a machine that is so busy that waiting for a lock ran out of turns
 
 
 class Database:
@@ -52,7 +53,7 @@ class Database:
         try:
             _require_known(self._folder)
             self.engine = _engine(self._folder.database, busy_s)
-            migrate(self.engine)
+            self._bring_up_to_date()
             self._folder.mark()
         except (DBAPIError, sqlite3.Error) as error:
             self._give_up()
@@ -68,6 +69,17 @@ class Database:
         self.takes_at_hand = TakesAtHand(12)
         self.texts_at_hand = TextsAtHand(128)
         self.session = sessionmaker(self.engine, expire_on_commit=False)
+
+    def _bring_up_to_date(self) -> None:
+        """Migrate, and again where SQLite gave up waiting for a lock: a step and its record are one transaction."""
+        for _ in range(_MIGRATING_AGAIN):
+            try:
+                return migrate(self.engine)
+            except DBAPIError as error:
+                if getattr(error.orig, "sqlite_errorcode", None) != sqlite3.SQLITE_PROTOCOL:
+                    raise
+                self.engine.dispose()
+        return migrate(self.engine)
 
     def new_session(self) -> Session:
         return self.session()

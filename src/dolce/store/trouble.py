@@ -30,6 +30,8 @@ _WORDS: dict[int | None, tuple[str, str]] = {
                            "Check that it is there, healthy and has room, then go on."),
     sqlite3.SQLITE_BUSY: ("the database is held by something else, such as a backup.",
                           "Wait until that has ended, then do it again."),
+    sqlite3.SQLITE_PROTOCOL: ("the computer is so busy that the database's locks were not had in time.",
+                              "Do it again."),
     sqlite3.SQLITE_LOCKED: ("the database is held by something else.", "Wait until that has ended, then do it again."),
     sqlite3.SQLITE_READONLY: ("the data folder can't be written.", "Give yourself the right to write there."),
     sqlite3.SQLITE_PERM: ("the data folder can't be used.", "Give yourself the right to read and write there."),

@@ -81,7 +81,7 @@ def present_correction(work: UnitOfWork, job: Job) -> Correction:
         return kept
     alignment = work.alignments.current(job.id)
     base = base_round(work, job, kept=alignment.round_id if alignment else None)
-    return replace(kept or Correction(linked=True), round_id=base.id if base else None, alignment=alignment,
+    return replace(kept or Correction(), round_id=base.id if base else None, alignment=alignment,
                    blend=kept.blend if kept is not None and kept.blend.weights else usual_blend(job))
 
 

@@ -195,6 +195,8 @@ def test_a_new_job_from_nothing_to_proven(driver, address, downloads, tmp_path):
     page.press_at_once("Run all that is missing")
     page.wait(lambda: "The board is full" in page.text("main"), seconds=40)
     page.stop("Prove")
+    for state in ("before", "predicted", "after", "target"):       # each label shows the line that it names
+        assert len(page.all(f"#prove-plot .label-line.{state}")) == 1
     proof = services.proving.view(job_id)
     for name, channel in proof.channels.items():
         after = f"{channel.proof.outcome.after_range_db:.2f} dB"

@@ -16,6 +16,7 @@ from dolce.formats.audio_file import read_audio, write_flac, write_wav, write_wa
 from dolce.formats.filter_tables import filter_row, write_filters_csv, write_filters_json
 from dolce.formats.microphone_text import read_microphone_curve, write_microphone_curve
 from dolce.formats.response_csv import read_response, write_response
+from dolce.formats.takes_csv import read_takes
 from dolce.formats.zip_package import zip_parts
 
 NOISE = np.random.default_rng(1).uniform(-0.9, 0.9, 4000)
@@ -140,3 +141,10 @@ def test_equal_contents_give_equal_packages():
     assert package.testzip() is None
     assert [(entry.filename, package.read(entry)) for entry in package.infolist()] == files
     assert [entry.compress_type for entry in package.infolist()] == [zipfile.ZIP_DEFLATED, zipfile.ZIP_STORED]
+
+
+def test_seats_may_number_their_spots_alike_in_a_list_of_takes():
+    text = "channel,kind,spot,seat,file,start_s\nL,main,1,front,a.wav,0\nL,main,1,back,b.wav,0.01\n"
+    takes = read_takes(text.encode(), name="takes.csv")
+    assert [(take.seat, take.file, take.start_s) for take in takes] == [
+        ("front", "a.wav", 0.0), ("back", "b.wav", 0.01)]

@@ -46,7 +46,7 @@ def read_takes(data: bytes, *, name: str) -> list[ListedTake]:
     at, rows = read_table(data, name=name, columns=COLUMNS, needed=COLUMNS, largest_bytes=LARGEST_BYTES)
     takes: list[ListedTake] = []
     kinds: dict[str, str] = {}
-    seen: set[tuple[str, str]] = set()
+    seen: set[tuple[str, str, str]] = set()
     for number, row in rows:
         where = f"{name}, line {number}"
         if len(takes) >= MOST_TAKES:
@@ -56,9 +56,9 @@ def read_takes(data: bytes, *, name: str) -> list[ListedTake]:
         if kinds.setdefault(take.channel, take.kind) != take.kind:
             raise FormatError(f"{take.channel} is a {kinds[take.channel]} above, and a {take.kind} here.", where=where,
                               remedy="Give each channel one kind.")
-        if (take.channel, take.spot) in seen:
+        if (take.channel, take.seat, take.spot) in seen:
             raise FormatError(f"{take.channel} at {take.spot} is listed twice.", where=where, remedy="Remove one.")
-        seen.add((take.channel, take.spot))
+        seen.add((take.channel, take.seat, take.spot))
         takes.append(take)
     if not takes:
         raise FormatError("no takes are listed.", where=name, remedy="One line for each channel at each spot.")

@@ -112,7 +112,6 @@ class Proving:
             spots_wanted=len(weights), moved=moved, logbook=logbook,
             against=() if needs else verdicts_on({name: c.proof for name, c in channels.items()}, match_after))
 
-
     def logbook(self, job_id: int, *, before: int) -> list[LogEntry]:
         """Earlier entries of the logbook, a page of them."""
         with self._context.look() as work:

@@ -82,12 +82,14 @@ function draw(figure, data) {
 function placeLabels(svg, data, x, y, xs, width, bottom) {
   const named = data.curves.filter((c) => c.state !== "spot" && !c.quiet);
   const taken = [];
+  // Where one channel is drawn in several ways, each label begins with a piece of its line.
+  const sample = new Set(named.map((c) => c.state)).size > 1 ? 26 : 0;
   named.forEach((curve, k) => {
     const own = xs(curve);
     const wanted = x.range()[0] + (x.range()[1] - x.range()[0]) * (0.97 - 0.22 * (k % 4));
     const i = Math.min(own.length - 1, Math.max(0, d3.bisector((d) => d).left(own, x.invert(wanted))));
     // Above whatever runs through the place of the text, so that it hides nothing.
-    const from = x.invert(wanted - 8 * curve.label.length), to = x.invert(wanted);
+    const from = x.invert(wanted - 8 * curve.label.length - sample), to = x.invert(wanted);
     let at = y(curve.y[i]);
     for (const other of data.curves) {
       xs(other).forEach((f, n) => { if (f >= from && f <= to) at = Math.min(at, y(other.y[n])); });
@@ -95,7 +97,10 @@ function placeLabels(svg, data, x, y, xs, width, bottom) {
     at = Math.min(bottom - 8, Math.max(22, at - 9));
     while (taken.some(([tx, ty]) => Math.abs(tx - wanted) < 170 && Math.abs(ty - at) < 15)) at -= 15;
     taken.push([wanted, at]);
-    svg.append("text").attr("class", `end-label ${curve.state} ch-${curve.channel}`).attr("x", Math.min(wanted, width - 18)).attr("y", at).attr("text-anchor", "end").text(curve.label);
+    const end = Math.min(wanted, width - 18);
+    const text = svg.append("text").attr("class", `end-label ${curve.state} ch-${curve.channel}`).attr("x", end).attr("y", at).attr("text-anchor", "end").text(curve.label);
+    const start = end - text.node().getComputedTextLength() - 6;
+    if (sample) svg.append("path").attr("class", `trace label-line ${curve.state} ch-${curve.channel}`).attr("d", `M${start - sample} ${at - 5}H${start}`);
   });
 }
 

@@ -2,6 +2,7 @@
 
 import pytest
 
+from dolce.core.correction.outcome import level_within_db
 from dolce.core.geometry import RoomSize
 from dolce.core.room import new_plan
 from dolce.services.jobs.job_keeping import JobWish
@@ -30,7 +31,9 @@ def test_a_job_of_any_layout_goes_through_all_stops(services, layout, subs):
     all_open()
     if len(job.channels) > 1:
         ladder = services.aligning.view(job.id).ladder
-        assert {rung.reading.polarity for rung in ladder.rungs} == {"normal"}
+        told = {rung.reading.channel: rung.reading.polarity for rung in ladder.rungs}
+        assert told.pop("C", "normal") in ("normal", "unsure")                 # three-way: of two takes not always told
+        assert set(told.values()) == {"normal"}
         assert all(-20 <= rung.trim_db <= 0 for rung in ladder.rungs)
         services.aligning.use_proposal(job.id)
     services.shaping.find(job.id)
@@ -50,7 +53,7 @@ def test_a_job_of_any_layout_goes_through_all_stops(services, layout, subs):
     assert proof.spots == proof.spots_wanted == 2
     if len(job.channels) > 1:
         # Levels stay matched although bands reach into the band where they are: they are levelled again.
-        assert proof.after_match.level_db <= 0.2
+        assert proof.after_match.level_db <= level_within_db(2)
 
 
 def test_linked_pairs_get_the_same_bands_and_others_their_own(services):

@@ -110,6 +110,7 @@ def test_a_processor_that_is_only_spoken_of_holds_what_the_person_says(services,
 
 
 def test_another_processor_of_the_chain_is_heard_and_is_part_of_a_round(services, job_id):
+    services.rigging.set_rig(job_id, placed_by_hand=False)
     before = taken(services, job_id)
     services.processor.add_other(job_id, RECEIVER)
     services.taking.new_round(job_id, name="Late")

@@ -221,6 +221,7 @@ def test_shape_align_and_load_keep_to_the_limits_of_the_processor(services):
 
 def test_a_preset_loaded_as_convolution_is_proven_like_bands(services):
     job_id = job_of(services)
+    services.rigging.set_rig(job_id, placed_by_hand=False)
     taken(services, job_id)
     services.aligning.use_proposal(job_id)
     services.shaping.find(job_id)
@@ -230,7 +231,7 @@ def test_a_preset_loaded_as_convolution_is_proven_like_bands(services):
     assert services.taking.new_round(job_id).name == "Corrected"
     taken(services, job_id)
     proof = services.proving.view(job_id).channels["L"]
-    assert proof.proof.outcome.predicted_against_measured_db < 0.3
+    assert proof.proof.outcome.predicted_against_measured_db < 0.4
 
 
 def test_feedback_is_said_on_the_line_check(services):

@@ -35,6 +35,11 @@ def job(services):
     return made
 
 
+def left_of(job):
+    """The left speaker, as the rehearsal has it."""
+    return rehearsal.PlacedSpeaker(channel="L", place=job.speaker("L").place)
+
+
 def run_all(services, job_id):
     services.taking.run_rest(job_id)
     services.sound.wait()
@@ -46,25 +51,36 @@ def test_demo_is_complete_and_proven(demo, demo_job):
     proof = demo.proving.view(demo_job)
     assert proof.passed, proof.against
     for channel in proof.channels.values():
+        # Microphones were put back by hand, up to 2 cm off.
         assert channel.proof.outcome.predicted_against_measured_db < 0.5
         assert channel.proof.outcome.after_range_db < channel.proof.outcome.before_range_db
     assert proof.before_match.level_db > 0.5
-    assert proof.after_match.level_db < 0.1
-    assert proof.after_match.arrival_s < 1.1e-5            # half a sample at 48 kHz is 10.4 microseconds
+    assert proof.after_match.level_db < 0.3
+    assert proof.after_match.arrival_s < 60e-6             # 2 cm to one side, 30 degrees off the middle: 58 us
     assert "Untouched" not in demo.jobs.get(demo_job).name
 
 
-def test_rig_gives_back_its_known_delay_level_and_polarity(demo, demo_job):
-    job = demo.jobs.get(demo_job)
-    rungs = demo.aligning.view(demo_job).ladder.rungs
+def test_rig_gives_back_its_known_delay_level_and_polarity(services, job):
+    services.rigging.set_rig(job.id, placed_by_hand=False)
+    run_all(services, job.id)
+    job = services.jobs.get(job.id)
+    rungs = services.aligning.view(job.id).ladder.rungs
     speed = speed_of_sound(job.room.temperature_c)
     for rung in rungs:
-        model = rehearsal.MODELS[rung.reading.channel]
-        travelled = distance_m(job.speaker(rung.reading.channel).place, job.spots[0].place) / speed
-        expected = rehearsal.LATENCY_S + model.latency_s + travelled
-        # The microphone's and the speaker's own phase move the peak by a few hundredths of a sample.
-        assert rung.reading.arrival_s == pytest.approx(expected, abs=2e-6)
+        model, place = rehearsal.model_of(rung.reading.channel), job.speaker(rung.reading.channel).place
+        tweeter = replace(place, z_m=place.z_m + model.drivers[-1].above_m)
+        expected = rehearsal.LATENCY_S + model.latency_s + distance_m(tweeter, job.spots[0].place) / speed
+        # The highest driver comes first; crossover, ripple and microphone move its peak by some ten microseconds.
+        assert rung.reading.arrival_s == pytest.approx(expected, abs=40e-6)
         assert rung.reading.polarity == "normal"
+    services.aligning.use_proposal(job.id)
+    services.loading.load(job.id, "A", "aligned")
+    services.loading.switch(job.id, "A")
+    services.taking.new_round(job.id)
+    run_all(services, job.id)
+    takes = services.taking.board(job.id).takes
+    first = [takes[channel, job.spots[0].id].arrival_s for channel in ("L", "R")]
+    assert abs(first[1] - first[0]) < 1.1e-5                         # half a sample at 48 kHz is 10.4 microseconds
 
 
 def test_processor_really_filters_the_sound(demo, demo_job):
@@ -74,7 +90,7 @@ def test_processor_really_filters_the_sound(demo, demo_job):
     for filters in ((), (band,)):
         preset = Preset(name="x", channels={"L": ChannelSettings(filters=filters)})
         rig = rehearsal.RehearsalRig(
-            room=job.room, speakers={1: ("L", job.speaker("L").place)}, microphone=job.spots[0].place,
+            room=job.room, speakers={1: left_of(job)}, microphone=job.spots[0].place,
             microphone_gain_db=0, processor=ProcessorState(active="A", presets={"A": preset}), seed="x")
         noise = np.random.default_rng(1).standard_normal(48_000) * 0.03
         levels.append(rig.play_and_record(noise, output=1, sample_rate_hz=48_000, progress=lambda _: None,
@@ -89,7 +105,7 @@ def test_processor_really_filters_the_sound(demo, demo_job):
 
 def test_rig_refuses_what_is_not_connected_and_stops_at_once(demo, demo_job):
     job = demo.jobs.get(demo_job)
-    rig = rehearsal.RehearsalRig(room=job.room, speakers={1: ("L", job.speaker("L").place)},
+    rig = rehearsal.RehearsalRig(room=job.room, speakers={1: left_of(job)},
                                  microphone=job.spots[0].place, microphone_gain_db=0, processor=job.processor, seed="x")
     kind = {"sample_rate_hz": 48_000, "progress": lambda _: None}
     with pytest.raises(DeviceError, match="output 2"):
@@ -107,7 +123,9 @@ def test_repeating_a_take_gives_other_noise_but_the_same_response(services, job)
     assert again.attempt == 2
     assert services.taking.recording(job.id, first.id)[0] != services.taking.recording(job.id, again.id)[0]
     audible = (ANALYSIS_GRID_HZ > 60) & (ANALYSIS_GRID_HZ < 15_000)
-    assert_allclose(again.level_db[audible], first.level_db[audible], atol=0.5)
+    # In a deep dip noise has more of a say.
+    assert_allclose(again.level_db[audible], first.level_db[audible], atol=1.0)
+    assert np.percentile(np.abs(again.level_db - first.level_db)[audible], 95) < 0.3
 
 
 def test_stop_keeps_finished_takes_and_the_pass_can_go_on(services, job):
@@ -192,6 +210,7 @@ def test_clipped_takes_are_refused_and_asked_for_again(services, job):
 
 @pytest.mark.parametrize("rate", [44_100, 96_000])
 def test_recording_made_elsewhere_counts_like_a_live_one(services, job, rate):
+    services.rigging.set_rig(job.id, placed_by_hand=False)
     run_all(services, job.id)
     live = services.taking.board(job.id).takes[("L", 1)]
     data, _ = services.taking.recording(job.id, live.id)
@@ -204,7 +223,9 @@ def test_recording_made_elsewhere_counts_like_a_live_one(services, job, rate):
     assert not take.arrival_known
     assert "delay unknown" in {one.kind for one in take.cautions}
     band = (ANALYSIS_GRID_HZ > 60) & (ANALYSIS_GRID_HZ < 15_000)
-    assert_allclose(take.level_db[band], live.level_db[band], atol=0.1)
+    # The recorder's half second of silence ahead shifts the window: deep dips change by some tenths.
+    assert_allclose(take.level_db[band], live.level_db[band], atol=0.6)
+    assert np.percentile(np.abs(take.level_db - live.level_db)[band], 90) < 0.25
     # An unknown arrival means: levels match, delays are not proposed.
     ladder = services.aligning.view(job.id).ladder
     assert {r.delay_s for r in ladder.rungs} == {0.0}
@@ -237,7 +258,8 @@ def test_calibration_is_taken_out_of_the_takes(services, job):
     taken_out = without.level_db - services.taking.board(job.id).takes[("L", 1)].level_db
     at = (ANALYSIS_GRID_HZ > 60) & (ANALYSIS_GRID_HZ < 14_000)
     expected = 20 * np.log10(np.abs(rehearsal.MICROPHONE_CURVE.on(ANALYSIS_GRID_HZ)))
-    assert_allclose(taken_out[at], expected[at], atol=0.3)
+    assert_allclose(taken_out[at], expected[at], atol=1.0)                   # noise in a deep dip
+    assert np.percentile(np.abs(taken_out - expected)[at], 97) < 0.2
 
 
 def test_undo_and_redo_walk_over_edits(services, job):
@@ -362,8 +384,8 @@ def test_headroom_cut_covers_boost_and_trim(demo, demo_job):
 
 def test_inverted_speaker_is_turned_round(services, job, monkeypatch):
     # The left speaker of the rig with its wires swapped.
-    heard = rehearsal.RehearsalRig._path
-    monkeypatch.setattr(rehearsal.RehearsalRig, "_path", lambda rig, channel, place, rate, number: (
+    heard = rehearsal.RehearsalRig.response_of
+    monkeypatch.setattr(rehearsal.RehearsalRig, "response_of", lambda rig, channel, place, rate, number: (
         heard(rig, channel, place, rate, number) * (-1 if channel == "L" else 1)))
     services.taking.run_spot(job.id, 1)
     services.sound.wait()

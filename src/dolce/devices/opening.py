@@ -3,11 +3,16 @@
 from collections.abc import Callable, Sequence
 from dataclasses import replace
 
+import numpy as np
+
+from dolce.core.geometry import Point
 from dolce.core.job import Job, placement_of
 from dolce.core.processor import ProcessorState
+from dolce.core.room import RoomPlan, Speaker, axis_of
+from dolce.core.simulation import desk_top, surfaces_of_plan
 from dolce.devices.interface import AudioDevice
 from dolce.devices.processor import Processor, RehearsalProcessor, SaidByPerson
-from dolce.devices.rehearsal import RehearsalRig
+from dolce.devices.rehearsal import PlacedSpeaker, RehearsalRig
 from dolce.devices.sound_card import SoundCard
 from dolce.errors import Conflict
 
@@ -54,16 +59,28 @@ def audio_of(job: Job, *, spot_id: int, round_name: str, attempt: int, with_loop
     first, *others = (job.spot(one).place for one in spots)
     one_place = next((s.place for s in job.speakers if s.is_sub), None) if subs_at_one_place else None
     return RehearsalRig(
-        room=job.room, speakers={s.output: (s.channel, one_place if s.is_sub and one_place else s.place)
-                                 for s in job.speakers},
+        room=job.room, speakers={s.output: _placed(s, job.plan, one_place) for s in job.speakers},
+        surfaces=surfaces_of_plan(job.room, job.plan.reverberation),
+        placing=f"{job.seed}/{round_name}" if rig.rehearsal.placed_by_hand else "",
         microphone=first, more_microphones=tuple(others), pointing=rig.pointing or "speakers", loop=with_loop,
         microphone_gain_db=rig.levels.microphone_gain_db, knobs_db=rig.rehearsal.knobs_db,
-        desks=tuple(box for box in job.plan.boxes if box.kind == "desk"), others=rig.others,
+        desks=tuple(desk_top(box) for box in job.plan.boxes if box.kind == "desk"), others=rig.others,
         processor=replace(job.simulated, by_themselves=job.processor.by_themselves),
         seed=f"{job.seed}/{round_name}/{spot_id}/{attempt}",
         real_time=rig.rehearsal.pace == "real time" if real_time is None else real_time, faults=rig.rehearsal.faults,
         ceiling=job.ceiling_at(close_to_m), live_speed=live_speed, path=tuple(job.spot(one).place for one in moving),
         close_to=close_to_m, burst=job.channels[0] if (job.spot(spot_id).number, attempt) == (2, 1) else "")
+
+
+def _placed(speaker: Speaker, plan: RoomPlan, subs_at: Point | None) -> PlacedSpeaker:
+    """A speaker as it stands and looks; `subs_at` is where every sub is carried, None where they stay."""
+    place = subs_at if speaker.is_sub and subs_at else speaker.place
+    x, y = axis_of(speaker, plan)
+    # Whoever turns a speaker to the seat also tilts it.
+    way = plan.main_seat.place.as_array() - place.as_array() if speaker.aim == "main seat" else np.array([x, y, 0.0])
+    length = float(np.linalg.norm(way))
+    axis = tuple(float(part) for part in way / length) if length > 1e-6 else (0.0, 1.0, 0.0)
+    return PlacedSpeaker(channel=speaker.channel, place=place, axis=axis, low_limit_hz=speaker.low_limit_hz)
 
 
 def processor_of(job: Job, *, hold: Callable[[ProcessorState], None]) -> Processor:

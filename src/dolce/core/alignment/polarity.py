@@ -4,7 +4,7 @@ from collections.abc import Sequence
 
 from dolce.core.response import Polarity
 
-_MOST_OF_ALL = 0.5           # of the takes must tell it
+_MOST_OF_ALL = 0.34          # of the takes must tell it
 _OF_THOSE = 0.8              # of these must agree
 
 

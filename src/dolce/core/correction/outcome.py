@@ -5,10 +5,24 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-# Bounds of the plain verdict, our own: what repeated takes of one state differ by, with a margin.
-PREDICTED_WITHIN_DB = 0.5
-LEVEL_WITHIN_DB = 0.2
-ARRIVAL_WITHIN_S = 50e-6
+# A microphone put back by hand stands up to 2 cm elsewhere. In 14 simulated rooms of 30 to 150 m3 that alone made the
+# energy average of n spots differ by 0.37 dB from 40 to 500 Hz (median, n = 1; nine in ten below 0.73, all below 1.6;
+# a third of that for n = 9), and a channel's level from 500 Hz to 2 kHz by 0.15 dB (standard deviation; the difference
+# of two channels at a seat far back up to three times that). What goes beyond has another cause. The figures are our
+# own; bench/placing.py makes them anew.
+_PREDICTED_DB, _PREDICTED_ONE_DB = 0.3, 0.7
+_LEVEL_DB, _LEVEL_ONE_DB = 0.15, 0.7
+ARRIVAL_WITHIN_S = 0.25e-3        # between opposite sides, 2 cm off in either round: 4 times 58 us
+
+
+def predicted_within_db(spots: int) -> float:
+    """How far an average over so many spots may be from its prediction."""
+    return _PREDICTED_DB + _PREDICTED_ONE_DB / np.sqrt(max(1, spots))
+
+
+def level_within_db(spots: int) -> float:
+    """How far the levels of channels may differ, each measured at so many spots."""
+    return _LEVEL_DB + _LEVEL_ONE_DB / np.sqrt(max(1, spots))
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -21,10 +35,6 @@ class Outcome:
     before_whole_db: float
     after_whole_db: float
     predicted_against_measured_db: float
-
-    @property
-    def kept_its_promise(self) -> bool:
-        return self.predicted_against_measured_db <= PREDICTED_WITHIN_DB
 
     @property
     def improved(self) -> bool:

@@ -132,10 +132,13 @@ class Rehearsal:
         What is wrong with it, to practise.
     knobs_db : mapping of str to float
         What the hand did to each speaker's gain, and to "volume".
+    placed_by_hand : bool
+        Whether microphones end up to 2 cm off their spots, as a hand puts them; else exactly there.
     """
 
     pace: Literal["real time", "fast"] = "real time"
     faults: tuple[Fault, ...] = ()
+    placed_by_hand: bool = True
     knobs_db: Mapping[str, float] = field(default_factory=dict)
 
     def __post_init__(self) -> None:

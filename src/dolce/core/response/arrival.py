@@ -1,6 +1,6 @@
 """When the direct sound arrives, and with which polarity."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Literal
 
 import numpy as np
@@ -17,7 +17,15 @@ _FINER = 32              # interpolation between samples
 _UNSURE_BELOW = 0.86     # a turn of 90 degrees at all frequencies, which is neither, agrees to 0.85
 _POLARITY_BAND_HZ = (300.0, 1200.0)
 _POLARITY_FROM_S, _POLARITY_TO_S = 0.0015, 0.004         # ahead of the arrival and behind it, faded
-_POLARITY_DELAYS_S = np.arange(-0.05e-3, 0.45e-3, 0.01e-3)
+_POLARITY_DELAYS_S = np.arange(-0.05e-3, 0.9e-3, 0.01e-3)
+# So late comes a woofer after its tweeter, and hardly ever so late: between them phases must agree ever better, and
+# beyond it is another crossover that turns the phase in that band.
+_LATE_WOOFER_S = (0.30e-3, 0.42e-3)
+_LATE_MUST_AGREE = 0.97
+_BELOW_BAND_HZ, _BELOW_TO_S, _BELOW_OPPOSITE = (160.0, 300.0), 0.006, -0.3
+_LOWER_CROSSOVERS_HZ = (250.0, 280.0, 315.0, 355.0, 400.0, 450.0, 500.0, 560.0, 630.0)
+_THREE_WAY_DELAYS_S = np.arange(0.0, 0.3e-3, 0.02e-3)
+_CLEARLY_BETTER, _THREE_WAY_FROM = 0.12, 0.9
 _POLARITY_ABOVE = 10.0   # energy against what was there before the arrival
 
 
@@ -64,24 +72,88 @@ def find_arrival(response: ImpulseResponse) -> Arrival:
 
 
 def _woofer_balance(response: ImpulseResponse, arrival_s: float) -> float:
-    """How far the direct sound pushes (1) or pulls (-1) where the woofer plays; 0 where noise has the say.
+    """How far the direct sound pushes (1) or pulls (-1) where the woofer plays; 0 where it doesn't tell.
 
     Read from 300 Hz to 1.2 kHz in the first 4 ms: below a crossover, where its phase is no more than a delay of up to
     0.4 ms against the tweeter, and above what a cabinet turns at its bottom end. That delay is the one at which the
     phases of all frequencies agree best.
+
+    A three-way speaker has its lower crossover in this band, and turns by half a circle there: that shows as a longer
+    delay, or as phases an octave further down that say the opposite. Then see `_three_way_balance`; its answer counts
+    where it turns over the first one, as it must.
     """
+    main = _phases(response, arrival_s, _POLARITY_BAND_HZ, _POLARITY_TO_S)
+    if main is None:
+        return 0.0
+    agree = main.at_delays(_POLARITY_DELAYS_S)
+    best = int(np.argmax(np.abs(agree)))
+    late_s, balance = _POLARITY_DELAYS_S[best], float(agree[best])
+    needed = np.interp(late_s, _LATE_WOOFER_S, (_UNSURE_BELOW, _LATE_MUST_AGREE), right=np.inf)
+    octave_down = _phases(response, arrival_s, _BELOW_BAND_HZ, _BELOW_TO_S)
+    below = 0.0 if octave_down is None else float(octave_down.at_delays(np.array([late_s]))[0] * np.sign(balance))
+    if abs(balance) >= needed and below >= 0:
+        return balance
+    if below > _BELOW_OPPOSITE:
+        return 0.0 if abs(balance) >= _UNSURE_BELOW else balance
+    turned = _three_way_balance(response, arrival_s)
+    return turned if turned * balance < 0 else 0.0
+
+
+def _three_way_balance(response: ImpulseResponse, arrival_s: float) -> float:
+    """The same of a speaker with a lower crossover somewhere from 250 to 630 Hz, read from 160 Hz to 1.2 kHz.
+
+    Of all corners and delays those count under which the phases agree best; 0 where they don't agree well, or where
+    the other polarity explains them nearly as well.
+    """
+    wide = _phases(response, arrival_s, (_BELOW_BAND_HZ[0], _POLARITY_BAND_HZ[1]), _BELOW_TO_S)
+    if wide is None:
+        return 0.0
+    agree = np.array([wide.through(_all_pass(wide.frequency_hz, corner)).at_delays(_THREE_WAY_DELAYS_S)
+                      for corner in _LOWER_CROSSOVERS_HZ])
+    push, pull = float(agree.max()), float(-agree.min())
+    if abs(push - pull) < _CLEARLY_BETTER or max(push, pull) < _THREE_WAY_FROM:
+        return 0.0
+    return push if push > pull else -pull
+
+
+def _all_pass(frequency: NDArray, corner_hz: float) -> NDArray[np.complex128]:
+    """Sum of the halves of a Linkwitz-Riley crossover of 24 dB per octave (S. H. Linkwitz, JAES 24, 1976)."""
+    s = 1j * frequency / corner_hz
+    return (s**2 - np.sqrt(2) * s + 1) / (s**2 + np.sqrt(2) * s + 1)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class _Phases:
+    """Direct sound in a band: its lines, and how much each counts."""
+
+    frequency_hz: NDArray[np.float64]
+    spectrum: NDArray[np.complex128]
+    weight: NDArray[np.float64]
+
+    def through(self, response: NDArray) -> "_Phases":
+        """What was there before it went through an all-pass."""
+        return replace(self, spectrum=self.spectrum * np.conj(response))
+
+    def at_delays(self, delays_s: NDArray) -> NDArray[np.float64]:
+        """How far all lines push at once, -1 to 1, if the sound came later by each of some delays."""
+        turns = np.exp(2j * np.pi * np.multiply.outer(delays_s, self.frequency_hz))
+        return np.real(turns * self.spectrum) @ self.weight / np.sum(self.weight * np.abs(self.spectrum))
+
+
+def _phases(response: ImpulseResponse, arrival_s: float, band_hz: tuple[float, float], to_s: float) -> _Phases | None:
+    """The first part of the direct sound in a band; None where what was there before says as much."""
     rate = response.sample_rate_hz
     time = response.time_s - arrival_s
-    here = slice(*np.searchsorted(time, (-_POLARITY_FROM_S, _POLARITY_TO_S)))
-    before = slice(*np.searchsorted(time, (-_POLARITY_TO_S - 2 * _POLARITY_FROM_S, -_POLARITY_FROM_S)))
+    here = slice(*np.searchsorted(time, (-_POLARITY_FROM_S, to_s)))
+    before = slice(*np.searchsorted(time, (-to_s - 2 * _POLARITY_FROM_S, -_POLARITY_FROM_S)))
     near = time[here]
-    window = np.cos(np.pi / 2 * near / np.where(near < 0, _POLARITY_FROM_S, _POLARITY_TO_S)) ** 2
+    window = np.cos(np.pi / 2 * near / np.where(near < 0, _POLARITY_FROM_S, to_s)) ** 2
     size = fft.next_fast_len(max(4 * near.size, round(rate / 5)), real=True)
     frequency = fft.rfftfreq(size, 1 / rate)
-    low, high = _POLARITY_BAND_HZ
+    low, high = band_hz
     band = (frequency >= low) & (frequency <= high)
     if near.size < 8 or not band.any():
-        return 0.0
+        return None
     f = frequency[band]
     spectrum = fft.rfft(response.sample[here] * window, size)[band] * np.exp(-2j * np.pi * f * near[0])
     # Every octave alike, the middle ones most.
@@ -89,10 +161,8 @@ def _woofer_balance(response: ImpulseResponse, arrival_s: float) -> float:
     quiet = response.sample[before]
     there = np.sum(weight * np.abs(fft.rfft(quiet, size)[band]) ** 2) * near.size / max(quiet.size, 1)
     if np.sum(weight * np.abs(spectrum) ** 2) < _POLARITY_ABOVE * there:
-        return 0.0
-    turns = np.exp(2j * np.pi * np.multiply.outer(_POLARITY_DELAYS_S, f))
-    agree = np.real(turns * spectrum) @ weight / np.sum(weight * np.abs(spectrum))
-    return float(agree[np.argmax(np.abs(agree))])
+        return None
+    return _Phases(frequency_hz=f, spectrum=spectrum, weight=weight)
 
 
 def _direct_part(response: ImpulseResponse) -> tuple[NDArray, int]:

@@ -18,11 +18,13 @@ _SOUNDS_DB = 10.0               # above noise; less is no sound to speak of
 _BASS_HZ = (80.0, 125.0)
 _HUMP_OCTAVES_HZ = tuple(250 * 2 ** (k / 2) for k in range(11))          # 250 Hz to 8 kHz, overlapping by half
 _HUMP_FROM = 3                  # a hump counts from 700 Hz on: below, the room makes its own
+_PRESENCE, _TREBLE = slice(4, 8), slice(9, 11)
 # What is taken as a fault (common practice, for lack of a published limit).
 DISTANCE_OFF_M, SUB_DISTANCE_OFF_M = 0.35, 1.2
 LEVEL_OFF_DB, SUB_LEVEL_OFF_DB = 5.0, 4.0
 BASS_MISSING_DB = 15.0
-HUMP_DB = 4.0
+HUMP_DB, HUMP_AGAINST_OTHERS_DB = 4.0, 3.5
+TREBLE_DB = 3.0
 HUM_ABOVE_NOISE_DB = 12.0
 
 
@@ -38,6 +40,8 @@ class LineReading:
         Of the response in the band that levels are compared in, 0 dB being the level of the stimulus.
     bass_db, hump_db : float
         80-125 Hz, and the highest octave from 700 Hz on, against the median octave of 250 Hz-8 kHz; 0 for subs.
+    octaves_db : tuple of float
+        All octaves, overlapping by half, against their median; empty for subs.
     arrival_s : float or None
         With the latency of the chain; None where nothing sounded.
     polarity : "normal", "inverted" or "unsure"
@@ -57,6 +61,14 @@ class LineReading:
     polarity: str
     hum_db: float
     howls: bool = False
+    octaves_db: tuple[float, ...] = ()
+
+    @property
+    def treble_db(self) -> float:
+        """Octaves around 5.6 and 8 kHz against those from 1 to 2.8 kHz; 0 where octaves are not known."""
+        if not self.octaves_db:
+            return 0.0
+        return float(np.mean(self.octaves_db[_TREBLE]) - np.mean(self.octaves_db[_PRESENCE]))
 
     @property
     def sounds(self) -> bool:
@@ -127,7 +139,9 @@ def line_reading(recording: NDArray[np.float64], *, deconvolver: Deconvolver, qu
         capture = analyse_recording(heard, deconvolver=deconvolver, is_sub=is_sub)
     except InvalidValue:                                           # silent, or nothing of the sweep in it
         capture = None
-    if capture is None or capture.quality.signal_to_noise_db < _SOUNDS_DB or signal_level < noise + 3:
+    # Hum may be louder than a soft sweep and still leave it plain to hear.
+    drowned = signal_level < noise + 3 and common["hum_db"] < HUM_ABOVE_NOISE_DB
+    if capture is None or capture.quality.signal_to_noise_db < _SOUNDS_DB or drowned:
         return LineReading(**common, level_db=-200.0, bass_db=0.0, hump_db=0.0, arrival_s=None, polarity="unsure")
     response = capture.response
     if is_sub:
@@ -138,6 +152,7 @@ def line_reading(recording: NDArray[np.float64], *, deconvolver: Deconvolver, qu
     return LineReading(**common, level_db=_mean_level_db(response, LEVEL_BAND_HZ),
                        bass_db=_mean_level_db(response, _BASS_HZ) - middle,
                        hump_db=float(octaves[_HUMP_FROM:].max() - middle),
+                       octaves_db=tuple(round(float(one - middle), 2) for one in octaves),
                        arrival_s=capture.arrival.time_s, polarity=capture.arrival.polarity)
 
 
@@ -176,7 +191,8 @@ def line_verdicts(readings: Mapping[str, LineReading], *, expected_m: Mapping[st
     latency = _common_latency_s(readings, expected_m, subs, speed_m_s)
     mains = {c: r for c, r in readings.items() if c not in subs and r.sounds}
     low = {c: r for c, r in readings.items() if c in subs and r.sounds}
-    all_humped = len(mains) > 1 and all(r.hump_db > HUMP_DB for r in mains.values())
+    all_humped = len(mains) > 1 and (all(r.hump_db > HUMP_DB for r in mains.values())
+                                     or float(np.median([r.treble_db for r in mains.values()])) > TREBLE_DB)
     verdicts = {}
     for channel, reading in readings.items():
         is_sub = channel in subs
@@ -203,13 +219,26 @@ def line_verdicts(readings: Mapping[str, LineReading], *, expected_m: Mapping[st
         if not is_sub:
             if reading.bass_db < -BASS_MISSING_DB and (low_limit_hz.get(channel) or 20.0) < 70:
                 found.append(LineFinding(kind="no bass", value=reading.bass_db))
-            if reading.hump_db > HUMP_DB:
-                # One equaliser is a fault of a line; the same on every line is what they share: the microphone.
-                found.append(LineFinding(kind="hump everywhere" if all_humped else "hump", value=reading.hump_db))
+            # One equaliser is a fault of a line; the same on every line is what they share: the microphone.
+            if all_humped:
+                found.append(LineFinding(kind="hump everywhere", value=max(reading.hump_db, reading.treble_db)))
+            elif (hump := _hump_db(reading, [r for c, r in mains.items() if c != channel])) is not None:
+                found.append(LineFinding(kind="hump", value=hump))
         if reading.hum_db > HUM_ABOVE_NOISE_DB:
             found.append(LineFinding(kind="hum", value=reading.hum_db))
         verdicts[channel] = LineVerdict(distance_m=distance, findings=tuple(found))
     return verdicts
+
+
+def _hump_db(reading: LineReading, others: Sequence[LineReading]) -> float | None:
+    """A hump of this line's own: far above its median octave, or above what the others have there; None for none."""
+    if reading.hump_db > HUMP_DB:
+        return reading.hump_db
+    known = [one.octaves_db for one in others if one.octaves_db]
+    if not known or not reading.octaves_db:
+        return None
+    above = (np.array(reading.octaves_db) - np.median(known, axis=0))[_HUMP_FROM:]
+    return float(above.max()) if above.max() > HUMP_AGAINST_OTHERS_DB else None
 
 
 def _common_latency_s(readings: Mapping[str, LineReading], expected_m: Mapping[str, float], subs: Sequence[str],

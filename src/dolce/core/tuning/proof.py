@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from dolce.core.alignment import Match
 from dolce.core.correction import Outcome, judge
-from dolce.core.correction.outcome import ARRIVAL_WITHIN_S, LEVEL_WITHIN_DB
+from dolce.core.correction.outcome import ARRIVAL_WITHIN_S, level_within_db, predicted_within_db
 from dolce.core.levels import energy_mean_db
 
 
@@ -66,7 +66,7 @@ def prove(frequency_hz: NDArray, before: SpotLevels, predicted: SpotLevels, meas
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Verdict:
-    """One thing that speaks against the proof: what, of which channels, and the figure that says so.
+    """One thing that speaks against the proof: what, of which channels, the figure that says so, and its bound.
 
     kind : "prediction missed" (dB), "no closer", "levels differ" (dB; loudest, softest), "arrivals differ" (s; latest,
     earliest)
@@ -75,20 +75,31 @@ class Verdict:
     kind: Literal["prediction missed", "no closer", "levels differ", "arrivals differ"]
     channels: tuple[str, ...]
     value: float = 0.0
+    within: float = 0.0
 
 
-def verdicts_on(proofs: Mapping[str, Proof], match: Match | None) -> tuple[Verdict, ...]:
-    """What speaks against the proof; empty where everything holds."""
+def verdicts_on(proofs: Mapping[str, Proof], match: Match | None, *, matched_at: int) -> tuple[Verdict, ...]:
+    """What speaks against the proof; empty where everything holds.
+
+    Parameters
+    ----------
+    matched_at : int
+        At how many spots levels were matched.
+    """
     found = []
     for channel, proof in proofs.items():
-        outcome = proof.outcome
-        if not outcome.kept_its_promise:
-            found.append(Verdict(kind="prediction missed", channels=(channel,),
-                                 value=outcome.predicted_against_measured_db))
-        if not outcome.improved:
+        missed, within = proof.outcome.predicted_against_measured_db, predicted_within_db(len(proof.spots))
+        if missed > within:
+            found.append(Verdict(kind="prediction missed", channels=(channel,), value=missed, within=within))
+        if not proof.outcome.improved:
             found.append(Verdict(kind="no closer", channels=(channel,)))
-    if match is not None and match.level_db is not None and match.level_db > LEVEL_WITHIN_DB:
-        found.append(Verdict(kind="levels differ", channels=(match.loudest, match.softest), value=match.level_db))
-    if match is not None and match.arrival_s is not None and match.arrival_s > ARRIVAL_WITHIN_S:
-        found.append(Verdict(kind="arrivals differ", channels=(match.latest, match.earliest), value=match.arrival_s))
+    if match is None:
+        return tuple(found)
+    level_within = level_within_db(matched_at)
+    if match.level_db is not None and match.level_db > level_within:
+        found.append(Verdict(kind="levels differ", channels=(match.loudest, match.softest), value=match.level_db,
+                             within=level_within))
+    if match.arrival_s is not None and match.arrival_s > ARRIVAL_WITHIN_S:
+        found.append(Verdict(kind="arrivals differ", channels=(match.latest, match.earliest), value=match.arrival_s,
+                             within=ARRIVAL_WITHIN_S))
     return tuple(found)

@@ -19,7 +19,7 @@ from dolce.core.tuning import (
     verdicts_on,
     wanted_rise_db,
 )
-from dolce.services.align.aligning import moved_words, readings_of
+from dolce.services.align.aligning import level_weights, moved_words, readings_of
 from dolce.services.context import Context
 from dolce.services.read.round_curves import ChannelCurves, base_round, proving_round, spot_weights
 from dolce.services.shape.shaping import present_correction
@@ -110,13 +110,21 @@ class Proving:
             before_match=match_before, after_match=match_after, cut_db=after.state.cut_db if after else 0.0,
             needs=needs, lacking=lacking, spots=min((len(c.proof.spots) for c in channels.values()), default=0),
             spots_wanted=len(weights), moved=moved, logbook=logbook,
-            against=() if needs else verdicts_on({name: c.proof for name, c in channels.items()}, match_after))
+            against=() if needs else verdicts_on(
+                {name: c.proof for name, c in channels.items()}, match_after,
+                matched_at=_matched_at(level_weights(job, over), curves_before, curves_after)))
 
     def logbook(self, job_id: int, *, before: int) -> list[LogEntry]:
         """Earlier entries of the logbook, a page of them."""
         with self._context.look() as work:
             work.jobs.name(job_id)
             return work.logbook.latest(job_id, count=LOGBOOK_PAGE, before=before)
+
+
+def _matched_at(weights: dict[int, float], before: dict[str, ChannelCurves], after: dict[str, ChannelCurves]) -> int:
+    """At how many spots the levels of every channel are known in both rounds."""
+    return min((len(set(weights) & set(before[c].spots.spots) & set(after[c].spots.spots))
+                for c in before if c in after), default=0)
 
 
 def _proof(job: Job, correction: Correction, after_round: Round, before: ChannelCurves, after: ChannelCurves,

@@ -1,6 +1,5 @@
 """Before, predicted and after as one plot, and the verdict in words."""
 
-from dolce.core.correction.outcome import PREDICTED_WITHIN_DB
 from dolce.core.tuning import Verdict
 from dolce.services.prove.proving import ChannelProof, ProofView
 from dolce.web.shared.plot_data import curve, response_plot
@@ -33,11 +32,13 @@ def _words(one: Verdict) -> str:
     first, *others = one.channels
     match one.kind:
         case "prediction missed":
-            return (f"{first} measures {one.value:.1f} dB away from its prediction, more than "
-                    f"{PREDICTED_WITHIN_DB} dB: was anything moved or switched in between?")
+            return (f"{first} measures {one.value:.1f} dB away from its prediction, more than the "
+                    f"{one.within:.1f} dB of a microphone put back by hand: was anything moved or switched in between?")
         case "no closer":
             return f"{first} is no closer to the target than before."
         case "levels differ":
-            return f"Levels still differ by {one.value:.1f} dB: {first} is loudest, {others[0]} softest."
+            return (f"Levels still differ by {one.value:.1f} dB: {first} is loudest, {others[0]} softest; "
+                    f"{one.within:.1f} dB is what placing the microphone explains.")
         case _:
-            return f"Arrivals still differ by {one.value * 1000:.2f} ms: {first} is last, {others[0]} first."
+            return (f"Arrivals still differ by {one.value * 1000:.2f} ms: {first} is last, {others[0]} first; "
+                    f"{one.within * 1000:.2f} ms is what placing the microphone explains.")

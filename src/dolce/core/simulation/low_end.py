@@ -1,0 +1,53 @@
+"""How a loudspeaker ends at the bottom, and how drivers share the range."""
+
+from dataclasses import dataclass
+from typing import Literal
+
+import numpy as np
+from numpy.typing import NDArray
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class LowEnd:
+    """Bottom end of a box.
+
+    Attributes
+    ----------
+    kind : "closed" or "vented"
+    corner_hz : float
+        Resonance of the closed box; tuning of the vented one, whose driver then resonates there too.
+    q : float
+        Total Q of the closed box; 0.707 is flattest. The vented one is aligned as a Butterworth of fourth order.
+    """
+
+    kind: Literal["closed", "vented"]
+    corner_hz: float
+    q: float = 0.707
+
+
+def low_end_response(low_end: LowEnd, frequency_hz: NDArray) -> NDArray[np.complex128]:
+    """Response of the bottom end, 1 far above it.
+
+    References
+    ----------
+    R. H. Small, "Closed-box loudspeaker systems", J. Audio Eng. Soc. 20 (1972), eq. (9): second order with Q of the
+    system; "Vented-box loudspeaker systems", J. Audio Eng. Soc. 21 (1973), table I: B4, a Butterworth of fourth order.
+    """
+    s = 1j * np.maximum(np.asarray(frequency_hz, dtype=float), 1e-3) / low_end.corner_hz
+    if low_end.kind == "closed":
+        return s**2 / (s**2 + s / low_end.q + 1)
+    first, second = 2 * np.sin(np.pi / 8), 2 * np.sin(3 * np.pi / 8)
+    return s**4 / ((s**2 + first * s + 1) * (s**2 + second * s + 1))
+
+
+def crossover_halves(corner_hz: float, frequency_hz: NDArray) -> tuple[NDArray[np.complex128], NDArray[np.complex128]]:
+    """Low and high half of a Linkwitz-Riley crossover of 24 dB per octave.
+
+    References
+    ----------
+    S. H. Linkwitz, "Active crossover networks for noncoincident drivers", J. Audio Eng. Soc. 24 (1976): two Butterworth
+    filters of second order in a row; both halves are 6.02 dB down and in phase at the corner, their sum is an all-pass.
+    """
+    s = 1j * np.asarray(frequency_hz, dtype=float) / corner_hz
+    below = (s**2 + np.sqrt(2) * s + 1) ** 2
+    return 1 / below, s**4 / below

@@ -1,0 +1,77 @@
+"""What a simulated processor, cables and amplifiers feed to each speaker."""
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy import signal
+
+from dolce.core.filters import PeakingFilter, chain_samples
+from dolce.core.processor import DIM_DB, ChannelSettings, Crossover, ProcessorInUse, ProcessorState, processed
+from dolce.core.rig import Fault
+
+_FAULT_GAIN_DB, _FAULT_CROSSOVER_HZ = 8.0, 200.0
+_FAULT_EQUALISER = PeakingFilter(frequency_hz=2000.0, gain_db=8.0, q=1.0)
+# What a processor that corrects by itself thinks of this room.
+_OWN_TASTE = (PeakingFilter(frequency_hz=70.0, gain_db=3.0, q=0.8),
+              PeakingFilter(frequency_hz=3000.0, gain_db=-2.0, q=0.7))
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class Chain:
+    """Everything between an output of the interface and the speakers.
+
+    Attributes
+    ----------
+    connected : tuple of str
+        Channels that have a speaker.
+    others : tuple of ProcessorInUse
+        Processors behind the one that is loaded; those that are on change the sound to their own taste.
+    knobs_db : mapping of str to float
+        What the hand did to the gain at each speaker; "volume" to all of them.
+    """
+
+    processor: ProcessorState
+    connected: tuple[str, ...]
+    others: tuple[ProcessorInUse, ...] = ()
+    knobs_db: Mapping[str, float] = field(default_factory=dict)
+    faults: Sequence[Fault] = ()
+
+    def fed(self, stimulus: NDArray, channel: str, sample_rate_hz: int) -> list[tuple[str, NDArray[np.float64]]]:
+        """Every speaker that sounds when a channel is fed, and what arrives at it."""
+        fed = []
+        for code, crossover, gain_db in self.processor.routes(channel) if channel else ():
+            if not self.processor.is_open(code) or code not in self.connected:
+                continue
+            samples = stimulus
+            if crossover is not None:
+                side: Crossover = crossover[0]
+                samples = signal.sosfilt(side.sections(crossover[1], sample_rate_hz=sample_rate_hz), samples)
+            samples = processed(samples, self.processor.settings_for(code), sample_rate_hz=sample_rate_hz)
+            for other in (one for one in self.others if one.passes(code)):
+                samples = self._behind(samples, other, sample_rate_hz)
+            gain_db += self.knobs_db.get(code, 0.0) + self.knobs_db.get("volume", 0.0)
+            gain_db -= DIM_DB if self.processor.dimmed else 0.0
+            fed.append((code, self._with_faults(samples * 10 ** (gain_db / 20), code, sample_rate_hz)))
+        return fed
+
+    def _behind(self, samples: NDArray, other: ProcessorInUse, sample_rate_hz: int) -> NDArray:
+        """After a processor that corrects by itself: late, and where it is on, to its own taste."""
+        own = _OWN_TASTE if other.name in self.processor.by_themselves else ()
+        return processed(samples, ChannelSettings(delay_s=other.latency_s, filters=own), sample_rate_hz=sample_rate_hz)
+
+    def _with_faults(self, fed: NDArray, channel: str, sample_rate_hz: int) -> NDArray:
+        """What cables, amplifiers and forgotten settings make of the sound on its way to a speaker."""
+        kinds = {fault.kind for fault in self.faults if fault.channels == (channel,)}
+        if "dead" in kinds:
+            return np.zeros_like(fed)
+        if "inverted" in kinds:
+            fed = -fed
+        if "gain" in kinds:
+            fed = fed * 10 ** (_FAULT_GAIN_DB / 20)
+        if "crossover" in kinds:
+            fed = signal.sosfilt(signal.butter(4, _FAULT_CROSSOVER_HZ, "high", fs=sample_rate_hz, output="sos"), fed)
+        if "equaliser" in kinds:
+            fed = chain_samples((_FAULT_EQUALISER,), fed, sample_rate_hz=sample_rate_hz)
+        return fed

@@ -80,7 +80,7 @@ def test_swapped_outputs_are_answered_on_the_plan_and_corrected(rig):
 
 
 @pytest.mark.parametrize(("words", "said"), [("Mains hum in the microphone line", "Mains hum"),
-                                             ("Microphone gain 40 dB too high", "input clips"),
+                                             ("Microphone gain 50 dB too high", "input clips"),
                                              ("Another microphone than its curve belongs to", "on every line"),
                                              ("The interface feeds the microphone back to the speakers", "feedback")])
 def test_faults_of_the_whole_rig_are_found_and_go_when_switched_off(rig, words, said):

@@ -1,19 +1,19 @@
-"""Parametric bands, all fitted together."""
+"""Parametric bands, all fitted together, none against its neighbour."""
 
 from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.optimize import least_squares
 
+from dolce.core.correction.fit_problem import APART_OCTAVES, WORTH_DB, Bands, FitProblem
 from dolce.core.correction.plan import CorrectionPlan, Limits
-from dolce.core.filters import PeakingFilter, chain_level_db, peaking_levels_db
-from dolce.core.levels import mid_bands
+from dolce.core.filters import PeakingFilter, chain_level_db, q_of_octaves
 
-QUIET_OUTSIDE_DB = 0.3           # what the bands may do outside the range
-MEAN_BAND_HZ = (200.0, 2000.0)   # the boost also counts relative to the correction's mean here
-_WORTH_DB = 0.25                 # a band with less gain than this is dropped
-_BARRIER = 12.0                  # weight of a broken limit against a missed wish
+_OPPOSED = (1.0, 4.0)            # weights of opposition, one after the other
+_APART = APART_OCTAVES + 0.01    # rounding takes a little
+_NEW_Q, _NEW_PLACES = 3.0, 3     # where another band is tried
+_BETTER = 0.995                  # of the cost; what gains less is not worth a change
+_EXCHANGES, _TRIED = 1, 2
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -27,174 +27,119 @@ class Fit:
 def fit_bands(plan: CorrectionPlan, *, limits: Limits, sample_rate_hz: float) -> Fit:
     """Peaking bands that come closest to a plan within its limits.
 
-    Bands are placed one by one at the largest error, then all frequencies, gains and Qs are fitted together by least
-    squares with bounds. Limits enter as steep penalties (sum of all bands, also relative to its mean over
-    200-2000 Hz; nothing outside the range); what is still broken after rounding is repaired by shrinking gains, so
-    the limits hold exactly.
+    From two starts (bands one by one at the largest error; bands evenly over the range) all frequencies, gains and Qs
+    are fitted together by least squares with bounds. Limits enter as steep penalties (sum of all bands, also relative
+    to its mean over 200-2000 Hz; quiet outside the range), and so do neighbours of opposite sign within a third of an
+    octave: they would fight each other, spend headroom and hold at one place only. Where some are left, the weaker
+    goes. Bands that are free then are put where most is left, and those that do least are tried elsewhere. What is
+    still broken after rounding is repaired by shrinking gains, so the limits hold exactly.
 
     Rounding: frequency to 0.1 Hz below 100 Hz and to 1 Hz above, gain to 0.1 dB, Q to 0.01.
 
     References
     ----------
     G. Ramos and J. J. Lopez, "Filter design method for loudspeaker equalization based on IIR parametric filters",
-    JAES 54, 1162-1178 (2006), for the start; the joint fit follows our trials on simulated rooms.
+    JAES 54, 1162-1178 (2006), for the start; the joint fit and the search follow our trials on simulated rooms.
     """
-    problem = _Problem(plan, limits, sample_rate_hz)
-    bands = problem.polished(problem.placed(limits.bands))
-    filters = problem.rounded(bands)
-    filters = problem.repaired(filters)
+    problem = FitProblem(plan, limits, sample_rate_hz)
+    found = [_filled(problem, _settled(problem, start)) for start in (_one_by_one(problem), _evenly(problem))]
+    bands = _exchanged(problem, min(found, key=problem.cost))
+    filters = problem.repaired(problem.rounded(bands))
     missed = problem.wish - chain_level_db(filters, at_hz=problem.at_hz, sample_rate_hz=sample_rate_hz)
-    weight = problem.weight
+    weight = problem.root**2
     rms = float(np.sqrt(np.sum(weight * missed**2) / max(weight.sum(), 1e-9)))
     return Fit(filters=tuple(sorted(filters, key=lambda f: f.frequency_hz)), missed_db=rms)
 
 
-class _Problem:
-    """The grid, the wish and the limits of one fit."""
+def opposing(frequency_hz: NDArray, gain_db: NDArray, *, within_octaves: float = APART_OCTAVES) -> list[int]:
+    """Numbers of bands, in order of frequency, that the next one opposes so near by."""
+    return [int(k) for k in np.flatnonzero(
+        (gain_db[:-1] * gain_db[1:] < 0) & (np.diff(np.log2(frequency_hz)) < within_octaves))]
 
-    def __init__(self, plan: CorrectionPlan, limits: Limits, sample_rate_hz: float) -> None:
-        self.limits, self.rate = limits, sample_rate_hz
-        low, high = limits.from_hz, limits.to_hz
-        # Fine inside the range and for half an octave around it; sparse further out, where only quietness is asked.
-        top = min(22_000.0, 0.48 * sample_rate_hz)
-        fine = mid_bands(per_octave=36, from_hz=low / 1.4, to_hz=min(high * 1.4, top))
-        coarse = mid_bands(per_octave=12, from_hz=min(5.0, low / 2), to_hz=top)
-        coarse = coarse[(coarse < low / 1.4) | (coarse > high * 1.4)]
-        self.at_hz = np.unique(np.concatenate([coarse, fine, [low, high]]))
-        self.inside = (self.at_hz > low * 1.0001) & (self.at_hz < high * 0.9999)
-        own = np.log(plan.frequency_hz)
-        at = np.log(self.at_hz)
-        self.wish = np.where(self.inside, np.interp(at, own, plan.wished_db), 0.0)
-        self.weight = np.where(self.inside, np.interp(at, own, plan.weight), 0.0)
-        octave_share = np.gradient(np.log2(self.at_hz))
-        self.weight = self.weight * octave_share / octave_share[self.inside].mean()
-        self.root = np.sqrt(self.weight)
-        mean_band = (self.at_hz >= MEAN_BAND_HZ[0]) & (self.at_hz <= MEAN_BAND_HZ[1])
-        self.mean_share = np.where(mean_band, octave_share, 0.0)
-        self.mean_share /= self.mean_share.sum()
-        self.low_bounds = np.array([np.log(low * 1.02), -max(limits.max_cut_db, 0.01), np.log(limits.min_q)])
-        self.high_bounds = np.array([np.log(high * 0.98), max(limits.max_boost_db, 0.01), np.log(limits.max_q)])
 
-    def levels(self, bands: NDArray) -> NDArray:
-        """Level of each band, shape (bands, points); rows of `bands` are log frequency, gain, log Q."""
-        return peaking_levels_db(np.exp(bands[:, 0]), bands[:, 1], np.exp(bands[:, 2]), at_hz=self.at_hz,
-                                 sample_rate_hz=self.rate)
+def _one_by_one(problem: FitProblem) -> Bands:
+    """Start: one band after the other at the largest weighted error, as wide as the error there."""
+    bands, octave = np.empty((0, 3)), np.log2(problem.at_hz)
+    left = problem.wish
+    for _ in range(problem.limits.bands):
+        k = int(np.argmax(np.abs(left) * problem.root))
+        if abs(left[k]) * problem.root[k] < WORTH_DB:
+            break
+        same = (np.sign(left) == np.sign(left[k])) & (np.abs(left) > abs(left[k]) / 2)
+        low = high = k
+        while low > 0 and same[low - 1]:
+            low -= 1
+        while high < left.size - 1 and same[high + 1]:
+            high += 1
+        q = q_of_octaves(max(octave[high] - octave[low], 0.08))
+        bands = np.vstack([bands, _within(problem, problem.at_hz[k], left[k], q)])
+        left = problem.wish - problem.total(bands)
+    return bands
 
-    def placed(self, count: int) -> NDArray:
-        """Start: one band after the other at the largest weighted error, as wide as the error there."""
-        bands = np.empty((0, 3))
-        left = self.wish.copy()
-        octave = np.log2(self.at_hz)
-        for _ in range(count):
-            k = int(np.argmax(np.abs(left) * self.root))
-            if abs(left[k]) * self.root[k] < _WORTH_DB:
+
+def _evenly(problem: FitProblem) -> Bands:
+    """Start: bands evenly over the range, each with the gain that is wished there."""
+    limits = problem.limits
+    return np.array([_within(problem, frequency, np.interp(frequency, problem.at_hz, problem.wish), _NEW_Q)
+                     for frequency in np.geomspace(limits.from_hz * 1.05, limits.to_hz * 0.95, limits.bands)])
+
+
+def _within(problem: FitProblem, frequency_hz: float, gain_db: float, q: float) -> NDArray:
+    return np.clip([np.log(frequency_hz), gain_db, np.log(q)], problem.low_bounds, problem.high_bounds)
+
+
+def _settled(problem: FitProblem, bands: Bands) -> Bands:
+    """All bands fitted together, ever harder against opposition; of neighbours that still fight, the weaker goes."""
+    for weight in _OPPOSED:
+        bands = problem.polished(bands, opposed=weight)
+    while fights := _fights(bands):
+        first = min(fights, key=lambda k: min(abs(bands[k, 1]), abs(bands[k + 1, 1])))
+        weaker = first if abs(bands[first, 1]) < abs(bands[first + 1, 1]) else first + 1
+        bands = problem.polished(np.delete(bands, weaker, axis=0), opposed=_OPPOSED[-1])
+    return bands[np.abs(bands[:, 1]) >= WORTH_DB]
+
+
+def _fights(bands: Bands) -> list[int]:
+    return opposing(np.exp(bands[:, 0]), bands[:, 1], within_octaves=_APART)
+
+
+def _filled(problem: FitProblem, bands: Bands) -> Bands:
+    """More bands up to the limit, each where most is left and no neighbour opposes it."""
+    while len(bands) < problem.limits.bands:
+        tried = [problem.polished(np.vstack([bands, new]), opposed=_OPPOSED[-1]) for new in _new_bands(problem, bands)]
+        better = [one for one in tried if not _fights(one)]
+        best = min(better, key=problem.cost, default=bands)
+        if problem.cost(best) >= _BETTER * problem.cost(bands):
+            break
+        bands = best
+    return bands
+
+
+def _new_bands(problem: FitProblem, bands: Bands) -> list[NDArray]:
+    """Single bands at the largest errors that no band of the other sign is near."""
+    octave = np.log2(problem.at_hz)
+    left = np.convolve((problem.wish - problem.total(bands)) * problem.root, np.ones(5) / 5, "same")
+    found: list[NDArray] = []
+    for k in np.argsort(-np.abs(left)):
+        others = bands[bands[:, 1] * left[k] < 0, 0] / np.log(2)
+        near = [*others[np.abs(others - octave[k]) < _APART],
+                *(new for new in found if abs(new[0] / np.log(2) - octave[k]) < _APART)]
+        if problem.inside[k] and not near:
+            found.append(_within(problem, problem.at_hz[k], left[k], _NEW_Q))
+        if len(found) == _NEW_PLACES:
+            break
+    return found
+
+
+def _exchanged(problem: FitProblem, bands: Bands) -> Bands:
+    """The bands that do least are taken out, as long as the room they leave is of more use elsewhere."""
+    for _ in range(_EXCHANGES):
+        without = [np.delete(bands, k, axis=0) for k in range(len(bands))]
+        for rest in sorted(without, key=problem.cost)[:_TRIED]:
+            tried = _filled(problem, problem.polished(rest, opposed=_OPPOSED[-1]))
+            if not _fights(tried) and problem.cost(tried) < _BETTER * problem.cost(bands):
+                bands = tried
                 break
-            same = (np.sign(left) == np.sign(left[k])) & (np.abs(left) > abs(left[k]) / 2)
-            low = high = k
-            while low > 0 and same[low - 1]:
-                low -= 1
-            while high < left.size - 1 and same[high + 1]:
-                high += 1
-            width = max(octave[high] - octave[low], 0.08)
-            q = np.sqrt(2**width) / (2**width - 1)
-            band = np.clip([np.log(self.at_hz[k]), left[k], np.log(q)], self.low_bounds, self.high_bounds)
-            bands = np.vstack([bands, band])
-            left = self.wish - self.levels(bands).sum(axis=0)
-        return bands
-
-    def residuals(self, bands: NDArray) -> NDArray:
-        """Missed wish, broken limits (boost absolute and relative to the mean; cut), sound outside the range."""
-        return self._residuals_of(self.levels(bands).sum(axis=0))
-
-    def _residuals_of(self, total: NDArray) -> NDArray:
-        over = np.maximum(total - self._allowed(total), 0)
-        under = np.maximum(-total - self.limits.max_cut_db, 0)
-        leak = np.where(self.inside, 0.0, np.maximum(np.abs(total) - 0.6 * QUIET_OUTSIDE_DB, 0))
-        return np.concatenate([self.root * (total - self.wish), _BARRIER * (over + under), _BARRIER * leak])
-
-    def _allowed(self, total: NDArray) -> float:
-        """Largest sum of all bands: the limit, lowered by how far the mean of 200-2000 Hz lies below nothing.
-
-        A twentieth more is kept, since others may take the mean over other points.
-        """
-        return self.limits.max_boost_db + min(0.0, 1.05 * float(self.mean_share @ total))
-
-    def polished(self, bands: NDArray) -> NDArray:
-        """All bands fitted together."""
-        if not len(bands):
-            return bands
-        low, high = (np.tile(b, len(bands)) for b in (self.low_bounds, self.high_bounds))
-        start = np.clip(bands.ravel(), low + 1e-6, high - 1e-6)
-
-        def function(x: NDArray) -> NDArray:
-            return self.residuals(x.reshape(-1, 3))
-
-        def jacobian(x: NDArray) -> NDArray:
-            return self._jacobian(x.reshape(-1, 3))
-
-        found = least_squares(function, start, jac=jacobian, bounds=(low, high), x_scale="jac", max_nfev=60,
-                              ftol=1e-5, xtol=1e-5)
-        return found.x.reshape(-1, 3)
-
-    def _jacobian(self, bands: NDArray) -> NDArray:
-        """Each band depends on its own three numbers alone, so three nudged evaluations of all bands are enough."""
-        base = self.levels(bands)
-        total = base.sum(axis=0)
-        slopes = np.empty((len(bands), 3, self.at_hz.size))
-        for k in range(3):
-            nudged = bands.copy()
-            nudged[:, k] += 1e-5
-            slopes[:, k] = (self.levels(nudged) - base) / 1e-5
-        slopes = slopes.reshape(-1, self.at_hz.size)
-        over = total > self._allowed(total)
-        pulls_mean = float(self.mean_share @ total) < 0
-        over_slopes = slopes - 1.05 * (slopes @ self.mean_share)[:, None] * pulls_mean
-        broken = np.where(over, over_slopes, 0) - np.where(-total > self.limits.max_cut_db, slopes, 0)
-        leak = ~self.inside & (np.abs(total) > 0.6 * QUIET_OUTSIDE_DB)
-        quiet = np.where(leak, np.sign(total) * slopes, 0)
-        return np.concatenate([self.root * slopes, _BARRIER * broken, _BARRIER * quiet], axis=1).T
-
-    def rounded(self, bands: NDArray) -> list[PeakingFilter]:
-        """Bands in the steps that people type, without those that do next to nothing."""
-        out = []
-        for log_frequency, gain, log_q in bands:
-            frequency = float(np.exp(log_frequency))
-            frequency = round(frequency, 1) if frequency < 100 else float(round(frequency))
-            if abs(gain) >= _WORTH_DB:
-                out.append(PeakingFilter(frequency_hz=frequency, gain_db=round(float(gain), 1),
-                                         q=round(float(np.exp(log_q)), 2)))
-        return out
-
-    def repaired(self, filters: list[PeakingFilter]) -> list[PeakingFilter]:
-        """Gains taken back by 0.1 dB at a time, the band that adds most where a limit is broken first."""
-        for _ in range(2000):
-            if not filters:
-                break
-            levels = peaking_levels_db([f.frequency_hz for f in filters], [f.gain_db for f in filters],
-                                       [f.q for f in filters], at_hz=self.at_hz, sample_rate_hz=self.rate)
-            total = levels.sum(axis=0)
-            over = total - self._allowed(total)
-            under = -total - self.limits.max_cut_db
-            leak = np.where(self.inside, -1.0, np.abs(total) - QUIET_OUTSIDE_DB)
-            if over.max() > 1e-3:
-                k = int(np.argmax(over))
-                share = levels[:, k]
-            elif under.max() > 1e-3:
-                share = -levels[:, int(np.argmax(under))]
-            elif leak.max() > 0:
-                k = int(np.argmax(leak))
-                share = levels[:, k] * np.sign(total[k])
-            else:
-                break
-            worst = int(np.argmax(share))
-            if share[worst] <= 1e-6:
-                # Boost broken only because the mean is low: take back the strongest cut that lowers it.
-                worst = int(np.argmin(levels @ self.mean_share))
-            f = filters[worst]
-            gain = round(f.gain_db - (0.1 if f.gain_db > 0 else -0.1), 1)
-            if abs(gain) < 0.05:
-                filters = filters[:worst] + filters[worst + 1:]
-            else:
-                changed = PeakingFilter(frequency_hz=f.frequency_hz, gain_db=gain, q=f.q)
-                filters = [*filters[:worst], changed, *filters[worst + 1:]]
-        return filters
+        else:
+            break
+    return bands

@@ -7,9 +7,10 @@ from dolce.core.filters.peaking import (
     chain_level_db,
     chain_samples,
     peaking_levels_db,
+    peaking_slopes_db,
     playable,
     q_of_octaves,
 )
 
 __all__ = ["Biquad", "PeakingFilter", "chain_level_db", "chain_samples", "convolution_filter",
-           "peaking_biquad", "peaking_levels_db", "playable", "q_of_octaves"]
+           "peaking_biquad", "peaking_levels_db", "peaking_slopes_db", "playable", "q_of_octaves"]

@@ -52,6 +52,25 @@ def peaking_levels_db(frequency_hz: ArrayLike, gain_db: ArrayLike, q: ArrayLike,
     return 10 * np.log10((flat + side * a**2) / (flat + side / a**2))
 
 
+def peaking_slopes_db(frequency_hz: ArrayLike, gain_db: ArrayLike, q: ArrayLike, *, at_hz: NDArray,
+                      sample_rate_hz: float) -> NDArray[np.float64]:
+    """Slopes of `peaking_levels_db`, shape (bands, 3, points): by log frequency, by gain in dB, by log Q."""
+    turn = np.pi * np.asarray(frequency_hz, dtype=float)[:, None] / sample_rate_hz
+    w0 = np.tan(turn)
+    t = np.tan(np.pi * np.minimum(at_hz, 0.4999 * sample_rate_hz) / sample_rate_hz)[None, :] / w0
+    square = 10 ** (np.asarray(gain_db, dtype=float) / 20)[:, None]                # A^2
+    side = (t / np.asarray(q, dtype=float)[:, None]) ** 2
+    flat = (1 - t**2) ** 2
+    above, below = flat + side * square, flat + side / square
+    by_q = 20 / np.log(10) * side * (1 / square / below - square / above)
+    warp = turn * (1 + w0**2) / w0                                                  # d log w0 / d log f
+    flat_slope, side_slope = 4 * t**2 * (1 - t**2) * warp, -2 * side * warp
+    by_frequency = 10 / np.log(10) * ((flat_slope + side_slope * square) / above
+                                      - (flat_slope + side_slope / square) / below)
+    by_gain = 0.5 * side * (square / above + 1 / square / below)
+    return np.stack([by_frequency, by_gain, by_q], axis=1)
+
+
 def playable(filters: Sequence[PeakingFilter], *, sample_rate_hz: float) -> tuple[PeakingFilter, ...]:
     """The bands that exist at a sample rate: below half of it. Others would be unstable, and are left out."""
     return tuple(f for f in filters if f.frequency_hz < 0.495 * sample_rate_hz)

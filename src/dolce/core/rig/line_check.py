@@ -199,7 +199,9 @@ def line_verdicts(readings: Mapping[str, LineReading], *, expected_m: Mapping[st
         if reading.howls or reading.clipped or not reading.sounds:
             # Nothing else can be read off such a recording.
             kind = "howls" if reading.howls else "clips" if reading.clipped else "silent"
-            verdicts[channel] = LineVerdict(distance_m=None, findings=(LineFinding(kind=kind),))
+            hums = kind == "silent" and reading.hum_db > HUM_ABOVE_NOISE_DB         # and may be why nothing is heard
+            verdicts[channel] = LineVerdict(distance_m=None, findings=(
+                LineFinding(kind=kind), *((LineFinding(kind="hum", value=reading.hum_db),) if hums else ())))
             continue
         found: list[LineFinding] = []
         if reading.polarity != "normal":

@@ -89,7 +89,8 @@ def shape_of(channel: str, average: SpotAverage, *, at_hz: NDArray, trim_db: flo
     shift = trim_db - level
     before = average.level_db + shift
     limits = correction.limits_for(channel, device)
-    plan = plan_correction(at_hz, before, average.spread_db, target, limits=limits)
+    plan = plan_correction(at_hz, _mean_at_level(average, at_hz, correction.level_band_hz(channel)) + shift,
+                           average.spread_db, target, limits=limits, spots=average.spots)
     filters = correction.filters(channel)
     bands_db = chain_level_db(filters, at_hz=at_hz, sample_rate_hz=sample_rate_hz)
     band = (limits.from_hz, limits.to_hz)
@@ -100,6 +101,12 @@ def shape_of(channel: str, average: SpotAverage, *, at_hz: NDArray, trim_db: flo
         bands=correction.bands.get(channel, ()), headroom=headroom_of(filters, sample_rate_hz=sample_rate_hz),
         before_deviation_db=deviation_db(at_hz, before, target, band_hz=band),
         predicted_deviation_db=deviation_db(at_hz, before + bands_db, target, band_hz=band))
+
+
+def _mean_at_level(average: SpotAverage, at_hz: NDArray, band_hz: tuple[float, float]) -> NDArray:
+    """The mean over the spots in dB, brought to the level of their energy average in the band that hangs the target."""
+    inside = (at_hz >= band_hz[0]) & (at_hz <= band_hz[1])
+    return average.mean_db + float(np.mean((average.level_db - average.mean_db)[inside]))
 
 
 def found_bands(channels: Mapping[str, ChannelShape], correction: Correction, *, sample_rate_hz: float,

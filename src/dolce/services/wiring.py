@@ -22,6 +22,7 @@ from dolce.services.rig.sound_pressure import SoundPressure
 from dolce.services.rig.sub_matching import SubMatching
 from dolce.services.room.room_planning import RoomPlanning
 from dolce.services.room.room_studies import RoomStudies
+from dolce.services.sample.preparing import Preparing
 from dolce.services.shape.shaping import Shaping
 from dolce.services.sound.sound_work import SoundWork
 from dolce.services.takes.taking import Taking
@@ -53,6 +54,7 @@ class Services:
     loading: Loading
     proving: Proving
     progress: Progress
+    preparing: Preparing
 
     @property
     def folder(self) -> Path:
@@ -65,7 +67,8 @@ class Services:
         return self.context.database.is_new
 
     def close(self) -> None:
-        """End the sound thread and free the data folder."""
+        """End all threads and free the data folder."""
+        self.preparing.close()
         self.sound.close()
         self.context.database.close()
 
@@ -93,4 +96,5 @@ def open_services(folder: Path) -> Services:
         loop=InterfaceLooping(context, sound), processor=ProcessorKeeping(context, at_hand), live=live,
         reference=ReferenceLevels(context, live), sub_matching=SubMatching(context, live), taking=taking,
         reading=Reading(context), aligning=Aligning(context), shaping=shaping,
-        loading=Loading(context, shaping, at_hand), proving=Proving(context), progress=Progress(context))
+        loading=Loading(context, shaping, at_hand), proving=Proving(context), progress=Progress(context),
+        preparing=Preparing(context, taking))

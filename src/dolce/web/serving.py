@@ -83,6 +83,7 @@ def serve(*, folder: Path | None, port: int, demo: bool) -> None:
 
         signal.signal(signal.SIGTERM, end)
         settle()
+        services.preparing.begin()
         print(f"Dolce is at http://127.0.0.1:{server.effective_port}  (Ctrl-C ends it)", flush=True)
         try:
             server.run()

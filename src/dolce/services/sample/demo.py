@@ -24,8 +24,8 @@ def build_demo(services: Services, *, report: Callable[[str], None] = lambda _: 
     services.sound.wait()
     report("Untouched round taken.")
     services.aligning.use_proposal(job.id)
-    services.shaping.set_aim(job.id, target=Target(bass_lift_db=3.0, tilt_db_per_octave=-0.4),
-                             limits=Limits(from_hz=40.0, to_hz=500.0),
+    services.shaping.set_aim(job.id, target=Target(tilt_db_per_octave=-0.4),
+                             limits=Limits(from_hz=45.0, to_hz=500.0),
                              anchor="band", anchor_band_hz=(200.0, 2000.0), anchor_level_db=0.0, linked=False)
     services.shaping.find(job.id)
     services.loading.load(job.id, "A", "corrected")
@@ -38,15 +38,20 @@ def build_demo(services: Services, *, report: Callable[[str], None] = lambda _: 
     services.rigging.set_rig(job.id, pace="real time")
     practice = services.jobs.copy(job.id, with_takes=False, name=UNTOUCHED)
     services.rigging.set_rig(practice.id, pace="real time")
-    _job(services, NET_LOFT, plan=net_loft(), place="Harbour side, upper floor", seed=11,
+    loft = _job(services, NET_LOFT, plan=net_loft(), place="Harbour side, upper floor", seed=11,
          notes="Radio drama in 5.1 with two subs. One corner is cut off by the stairs.")
-    _job(services, BARN, plan=barn(), place="Behind the workshop", seed=13,
+    lantern = _job(services, BARN, plan=barn(), place="Behind the workshop", seed=13,
          notes="Screenings of a puppet company: 7.1.4 with three subs, two rows.")
+    for made in (loft, lantern):
+        services.microphones.point(made.id, "speakers")
+    # Their takes come in the background, while everything else can be used.
+    services.preparing.want([loft.id, lantern.id])
 
 
 def _attic(services: Services, name: str) -> Job:
     job = _job(services, name, plan=attic(), place="Second floor, under the roof", seed=7,
-               notes="Composing room. One pair of monitors on stands, a desk, a sofa at the back.")
+               notes="Composing room. One pair of monitors on stands, a desk, a sofa at the back. "
+                     "The left one stands before the chimney breast and can't go back further.")
     services.microphones.point(job.id, "speakers")
     return job
 

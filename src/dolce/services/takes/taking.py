@@ -1,7 +1,7 @@
 """The Takes stop: the board, passes over spots, and recordings made elsewhere."""
 
 import re
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -21,7 +21,7 @@ from dolce.core.response import (
     without_drift,
 )
 from dolce.core.rig import slate_missing
-from dolce.devices.interface import AudioDevice, Progress, Stopped
+from dolce.devices.interface import AudioDevice, Progress, SoundStopped, Stopped
 from dolce.devices.opening import audio_of
 from dolce.errors import Conflict, InvalidValue
 from dolce.formats.audio_file import read_audio, write_flac, write_wav_24
@@ -137,6 +137,38 @@ class Taking:
             raise Conflict("every take of this round is there.", where="takes",
                            remedy="Repeat single ones, or start a new round.")
         return self._start(board, steps)
+
+    def rehearse(self, job_id: int, *, told: Callable[[int, int], None], stopped: Stopped) -> None:
+        """All that is missing of a rehearsed job, without sound and beside any pass: for sample jobs.
+
+        `told` hears how many takes of how many are there. Ends without a word as soon as somebody works on the job.
+
+        Raises
+        ------
+        Conflict
+            If the rig is a real one.
+        SoundStopped
+        """
+        board = self.board(job_id)
+        if not board.job.rig.interface.simulated:
+            raise Conflict("only the rehearsal rig can be heard without sound.", where="hardware")
+        steps = [step for spot in board.job.spots for step in _missing(board, [spot.id])]
+        with self._context.change() as work:
+            _begin(work, board)
+        for number, (channel, spot) in enumerate(steps):
+            told(board.wanted - len(steps) + number, board.wanted)
+            if stopped():
+                raise SoundStopped
+            with self._context.look() as work:
+                now = work.jobs.get(job_id)
+            present = self._context.sounding.present
+            worked_on = present is not None and present.record.job_id == job_id
+            if worked_on or (now.round_id, now.processor, now.plan) != (board.job.round_id, board.job.processor,
+                                                                        board.job.plan):
+                return
+            keep = self._take(board, channel, spot, [spot], lambda _: None, stopped)
+            with self._context.change() as work:
+                keep(work, None)
 
     def repeat(self, job_id: int, channel: str, spot_id: int) -> PassRecord:
         """One cell again; the earlier attempt is kept below it."""

@@ -14,6 +14,7 @@ def _page(*, status: int = 200, **context: object) -> Response:
     deleted = services().jobs.deleted()
     jobs, damaged = services().jobs.listing()
     return make_response(render_template("jobs/page.html", jobs=jobs, damaged=damaged, deleted=deleted,
+                                         preparation=services().preparing.present,
                                          **{"faults": {}, "typed": {}, "editing": None, **context}), status)
 
 
@@ -26,6 +27,19 @@ def _wish(form: FormReader) -> JobWish:
 def page() -> Response:
     """The list."""
     return _page()
+
+
+@blueprint.get("/jobs/preparing")
+def preparing() -> Response:
+    """How far the sample jobs are."""
+    return make_response(render_template("jobs/_preparing.html", preparation=services().preparing.present))
+
+
+@blueprint.post("/jobs/preparing/stop")
+def stop_preparing() -> Response:
+    """Leave the sample jobs as they are."""
+    services().preparing.give_up()
+    return redirect(url_for("jobs.page"), 303)
 
 
 @blueprint.post("/jobs")

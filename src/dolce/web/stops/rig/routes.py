@@ -39,14 +39,19 @@ def _changed(job_id: int, form: FormReader, changes: dict, sheet: str) -> Respon
     return after(job_id, sheet)
 
 
+_PLACED = {True: "by hand", False: "exactly"}
+
+
 @blueprint.post("/settings")
 def settings(job_id: int) -> Response:
-    """Rate and pace."""
+    """Rate, pace, and how the rehearsal places its microphones."""
     kept = services().jobs.get(job_id).rig
-    form = FormReader(request.form, kept={"sample_rate_hz": str(kept.sample_rate_hz), "pace": kept.rehearsal.pace})
+    form = FormReader(request.form, kept={"sample_rate_hz": str(kept.sample_rate_hz), "pace": kept.rehearsal.pace,
+                                          "placed": _PLACED[kept.rehearsal.placed_by_hand]})
     return _changed(job_id, form, {
         "sample_rate_hz": int(form.choice("sample_rate_hz", tuple(map(str, SAMPLE_RATES_HZ)))),
-        "pace": form.choice("pace", _PACES)}, "setup")
+        "pace": form.choice("pace", _PACES),
+        "placed_by_hand": form.choice("placed", tuple(_PLACED.values())) == _PLACED[True]}, "setup")
 
 
 @blueprint.post("/level")

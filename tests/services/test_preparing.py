@@ -1,0 +1,82 @@
+"""Sample takes made in the background: whole, stoppable, and never in anybody's way."""
+
+import pytest
+
+from dolce.errors import Conflict
+from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.wiring import open_services
+
+
+@pytest.fixture
+def job_id(services):
+    job = services.jobs.create(JobWish(name="Net loft"))
+    services.room.lay_out_spots(job.id, "cluster", seat_id=1, count=2, spacing_m=0.2)
+    services.rigging.set_rig(job.id, pace="fast", sweep_seconds=1.0)
+    return job.id
+
+
+def test_takes_come_by_themselves_and_are_those_of_a_pass(services, job_id):
+    services.preparing.want([job_id])
+    services.preparing.begin()
+    services.preparing.wait()
+    assert services.taking.board(job_id).taken == 4
+    assert services.preparing.present is None
+    assert services.sound.latest(job_id, "takes") is None                        # it was no pass
+    copied = services.jobs.copy(job_id, with_takes=False, name="By hand")
+    services.taking.run_rest(copied.id)
+    services.sound.wait()
+    one, other = (services.taking.board(number).takes["L", 1] for number in (job_id, copied.id))
+    assert one.arrival_s == pytest.approx(other.arrival_s, abs=120e-6)           # a seed, so a placement, of its own
+    services.preparing.begin()                                                   # nothing left to do
+    assert services.preparing.present is None
+
+
+def test_the_next_start_goes_on_where_this_one_ended(tmp_path):
+    services = open_services(tmp_path)
+    job = services.jobs.create(JobWish(name="Barn"))
+    services.rigging.set_rig(job.id, pace="fast", sweep_seconds=1.0)
+    services.preparing.want([job.id, 999])                                       # one of them is gone by then
+    seen = []
+    whole = services.taking.rehearse
+
+    def until_two(job_id, *, told, stopped):
+        def counted(done, of):
+            seen.append((done, of))
+            told(done, of)
+            if done == 2:
+                services.preparing._stop.set()
+        whole(job_id, told=counted, stopped=stopped)
+
+    object.__setattr__(services.preparing, "_taking", type("Taking", (), {"rehearse": staticmethod(until_two)}))
+    services.preparing.begin()
+    services.preparing.wait()
+    assert (services.taking.board(job.id).taken, seen[-1]) == (2, (2, len(job.channels) * len(job.spots)))
+    services.close()
+    again = open_services(tmp_path)
+    again.preparing.begin()
+    again.preparing.wait()
+    board = again.taking.board(job.id)
+    assert board.taken == board.wanted
+    assert not (tmp_path / "preparing.json").exists()
+    again.close()
+
+
+def test_whoever_works_on_a_job_is_left_alone_and_the_rest_can_be_left_out(services, job_id):
+    services.preparing.want([job_id])
+
+    def new_round(done, _of):
+        if done == 1:
+            services.taking.new_round(job_id, name="Mine")
+
+    services.taking.rehearse(job_id, told=new_round, stopped=lambda: False)
+    assert services.taking.board(job_id).taken == 0                              # nothing came into the new round
+    services.preparing.give_up()
+    services.preparing.begin()
+    services.preparing.wait()
+    assert services.taking.board(job_id).taken == 0
+
+
+def test_a_real_rig_is_never_heard_without_sound(services, job_id):
+    services.rigging.set_rig(job_id, hardware="sound card", card_name="Box", card_host="Host")
+    with pytest.raises(Conflict, match="only the rehearsal rig"):
+        services.taking.rehearse(job_id, told=lambda *_: None, stopped=lambda: False)

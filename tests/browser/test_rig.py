@@ -160,7 +160,7 @@ def test_meter_is_live_follows_its_source_and_falls_silent_on_escape(rig):
     page.press("Use source")
     assert "−40.0 dBFS RMS (AES17" in page.text("[data-stated]")
     start(page, "Meter and sources")
-    page.wait(lambda: (figure(page, "[data-figure]") or 0) > 70, seconds=10)
+    page.wait(lambda: (figure(page, "[data-figure]") or 0) > 50, seconds=10)
     before = figure(page, "[data-figure]")
     page.press_at_once("−3 dB")
     page.wait(lambda: (figure(page, "[data-figure]") or 99) < before - 2.5, seconds=10)

@@ -273,7 +273,9 @@ def test_zoom_and_back_keep_the_vertical_scale(driver, demo_job, demo_address):
         ).perform()
     zoomed = driver.execute_script(ticks)
     assert zoomed != before
-    assert [t for t in zoomed if t in ("+10", "0", "−10")] == ["−10", "0", "+10"]
+    levels = [t for t in before if t == "0" or t[0] in "+−"]
+    assert len(levels) > 2
+    assert [t for t in zoomed if t == "0" or t[0] in "+−"] == levels
     svg.send_keys(Keys.HOME)
     page.wait(lambda: driver.execute_script(ticks) == before)
 

@@ -6,11 +6,11 @@ from scipy import signal
 
 from dolce.devices.rehearsal.microphones import random_of
 
-ROOM_NOISE_DBFS = -74.0           # RMS at 0 dB of microphone gain, on average over many takes
+ROOM_NOISE_DBFS = -77.0           # RMS at 0 dB of microphone gain (43 dB SPL), on average over many takes
 _CORNER_HZ = 100.0
 # It comes and goes: standard deviation of its level in dB from take to take, and within one, over about a second.
 _TAKES_DB, _WITHIN_DB, _SLOW_S = 0.6, 1.2, 0.9
-_HUM_DBFS, _HUM_HZ, _BURST_DBFS, _BURST_S = -66.0, 50, -18.0, 0.15
+_HUM_DBFS, _HUM_HZ, _BURST_DBFS, _BURST_S = -66.0, 50, -28.0, 0.15
 
 
 def room_noise(words: str, samples: int, sample_rate_hz: int) -> NDArray[np.float64]:

@@ -90,11 +90,11 @@ def barn() -> RoomPlan:
                       ("Bench middle", 3.10, 5.70, 1.45, 0.5), ("Bench right", 4.10, 5.70, 1.45, 0.5))))
     plan = replace(new_plan(size, layout="7.1.4", subs=3, seat_name="Director"), seats=seats, spots=(), last_spot_id=0)
     plan = with_layout(replace(plan, speakers=plan.speakers[:1], aside=()), "7.1.4", subs=3)
-    plan = _placed(plan, {"L": _at(1.15, 0.75, 1.25), "R": _at(5.05, 0.75, 1.25), "C": _at(3.10, 0.55, 0.85),
+    plan = _placed(plan, {"L": _at(1.15, 0.75, 1.25), "R": _at(5.05, 0.75, 1.25), "C": _at(3.10, 0.90, 1.2),
                           "Lrs": _at(0.95, 7.35, 1.5), "Rrs": _at(5.0, 7.6, 1.5), "Sub1": _at(0.45, 0.45, 0.3),
                           "Sub2": _at(5.75, 0.45, 0.3), "Sub3": _at(3.1, 8.15, 0.3)})
     plan = replace(plan, boxes=(
-        Box(id=1, kind="screen", place=_at(3.10, 0.12, 0.6), width_m=3.4, depth_m=0.05, height_m=1.9),
+        Box(id=1, kind="screen", place=_at(3.10, 0.12, 1.5), width_m=3.4, depth_m=0.05, height_m=1.9),
         Box(id=2, kind="sofa", place=_at(3.10, 4.45, 0.0), width_m=2.6, depth_m=0.9, height_m=0.8),
         Box(id=3, kind="other", name="Bench riser", place=_at(3.10, 5.9, 0.0), width_m=3.2, depth_m=1.2, height_m=0.35),
         Box(id=4, kind="door", place=_at(6.16, 6.9, 0.0), width_m=0.08, depth_m=1.2, height_m=2.1)),

@@ -113,8 +113,8 @@ def fit_time() -> None:
                                for _ in range(9)]) * 0.4 + np.convolve(
                 rng.normal(0, 14, ANALYSIS_GRID_HZ.size), np.ones(12) / 12, "same")
             average = average_over_spots(levels)
-            plan = plan_correction(ANALYSIS_GRID_HZ, average.level_db, average.spread_db,
-                                   np.zeros(ANALYSIS_GRID_HZ.size), limits=Limits())
+            plan = plan_correction(ANALYSIS_GRID_HZ, average.mean_db, average.spread_db,
+                                   np.zeros(ANALYSIS_GRID_HZ.size), limits=Limits(), spots=average.spots)
             fit_bands(plan, limits=Limits(), sample_rate_hz=RATE)
 
     cost = median_s(pair)

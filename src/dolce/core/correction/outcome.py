@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 # energy average of n spots differ by 0.37 dB from 40 to 500 Hz (median, n = 1; nine in ten below 0.73, all below 1.6;
 # a third of that for n = 9), and a channel's level from 500 Hz to 2 kHz by 0.15 dB (standard deviation; the difference
 # of two channels at a seat far back up to three times that). What goes beyond has another cause. The figures are our
-# own; bench/placing.py makes them anew.
+# own; bench/rehearsal_figures.py makes them anew.
 _PREDICTED_DB, _PREDICTED_ONE_DB = 0.3, 0.7
 _LEVEL_DB, _LEVEL_ONE_DB = 0.15, 0.7
 ARRIVAL_WITHIN_S = 0.25e-3        # between opposite sides, 2 cm off in either round: 4 times 58 us

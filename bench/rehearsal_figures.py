@@ -1,0 +1,101 @@
+"""Figures of the rehearsal: how long it takes, and what putting microphones by hand does to repeated rounds.
+
+Run `.venv/bin/python bench/rehearsal_figures.py`; `--short` leaves the pass of the full job out.
+"""
+
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+import numpy as np
+from promises import ended, line
+
+from dolce.core.correction.outcome import predicted_within_db
+from dolce.core.geometry import Point, RoomSize
+from dolce.core.levels import energy_mean_db
+from dolce.core.response import ANALYSIS_GRID_HZ, ImpulseResponse, level_on_grid
+from dolce.core.simulation import field_spectrum, plain_surfaces, response_samples
+from dolce.devices.rehearsal import as_placed, model_of
+from dolce.services.sample.demo import build_demo
+from dolce.services.wiring import open_services
+
+RATE, ROOMS = 48_000, 14
+
+
+def response(rng: np.random.Generator, k: int, place: np.ndarray, spot: np.ndarray, room: RoomSize) -> np.ndarray:
+    """Impulse response of the left monitor to a spot."""
+    surfaces = plain_surfaces(room, reverberation_s=0.3 + 0.02 * k)
+    axis = (spot - place) / np.linalg.norm(spot - place)
+    spectrum = field_spectrum(model_of("L"), place, axis, spot, surfaces=surfaces, speed_m_s=343.0,
+                              sample_rate_hz=RATE, rng=rng)
+    return np.fft.irfft(spectrum, response_samples(surfaces, RATE))
+
+
+def one_response() -> None:
+    """One speaker to one spot, the room known and the speaker too."""
+    room = RoomSize(width_m=3.7, length_m=4.6, height_m=2.4)
+    place, cost = np.array([1.2, 0.6, 1.1]), []
+    for k in range(21):
+        begun = time.perf_counter()
+        response(np.random.default_rng(k), 0, place, np.array([1.9, 2.2 + 0.01 * k, 1.2]), room)
+        cost.append(time.perf_counter() - begun)
+    found = float(np.median(cost))
+    line("response of one speaker to one spot, 48 kHz", f"{found * 1000:.0f} ms", "60 ms", found < 0.06)
+
+
+def placing() -> None:
+    """Energy average of n spots against itself, microphones put back by hand; level of 500 Hz to 2 kHz."""
+    rng = np.random.default_rng(3)
+    apart: dict[int, list[float]] = {1: [], 2: [], 4: [], 9: []}
+    levels: list[float] = []
+    bass = (ANALYSIS_GRID_HZ >= 40) & (ANALYSIS_GRID_HZ <= 500)
+    middle = (ANALYSIS_GRID_HZ >= 500) & (ANALYSIS_GRID_HZ <= 2000)
+    for k in range(ROOMS):
+        room = RoomSize(length_m=rng.uniform(4, 8), width_m=rng.uniform(3, 6), height_m=rng.uniform(2.3, 3.2))
+        place = np.array([rng.uniform(0.4, room.width_m - 0.4), rng.uniform(0.4, 1.0), 1.2])
+        centre = np.array([room.width_m / 2, place[1] + rng.uniform(1.2, 2.2), 1.2])
+        spots = [np.clip(centre + rng.uniform(-0.25, 0.25, 3) * [1, 1, 0.4], 0.3, None) for _ in range(9)]
+        twice = []
+        for seed in ("first", "second"):
+            real = [as_placed(Point(x_m=s[0], y_m=s[1], z_m=s[2]), seed=f"{seed}/{k}", room=room) for s in spots]
+            twice.append([level_on_grid(ImpulseResponse(
+                sample=response(np.random.default_rng(i), k, place, one.as_array(), room), sample_rate_hz=RATE,
+                start_s=0.0), at_hz=ANALYSIS_GRID_HZ, per_octave=48) for i, one in enumerate(real)])
+        for n, found in apart.items():
+            for j in range(0, 9 - n + 1, n):
+                first, second = (energy_mean_db(np.array(rows[j:j + n])) for rows in twice)
+                found.append(float(np.sqrt(np.mean((first - second)[bass] ** 2))))
+                if n == 1:
+                    means = [10 * np.log10(np.mean(10 ** (row[middle] / 10))) for row in (first, second)]
+                    levels.append(float(means[0] - means[1]))
+    for n, found in apart.items():
+        most, within = float(np.percentile(found, 90)), predicted_within_db(n)
+        line(f"average of {n} against itself, put by hand", f"{np.median(found):.2f} dB, 9 of 10 below {most:.2f}",
+             f"{within:.2f} dB", most < within)
+    line("level of one spot against itself", f"{np.std(levels):.2f} dB (standard deviation)", "0.3 dB",
+         np.std(levels) < 0.3)
+
+
+def jobs() -> None:
+    """The sample jobs, and their takes in the background."""
+    services = open_services(Path(tempfile.mkdtemp()))
+    begun = time.perf_counter()
+    build_demo(services)
+    ready = time.perf_counter() - begun
+    line("complete sample job at the first start", f"{ready:.0f} s", "30 s", ready < 30)
+    if "--short" not in sys.argv:
+        begun = time.perf_counter()
+        services.preparing.begin()
+        services.preparing.wait()
+        took = time.perf_counter() - begun
+        takes = sum(services.taking.board(job.id).taken for job in services.jobs.all() if "attic" not in job.name)
+        line(f"{takes} takes of the two larger rooms, 5.1 and 7.1.4", f"{took:.0f} s", "180 s", took < 180)
+    services.close()
+
+
+if __name__ == "__main__":
+    one_response()
+    placing()
+    jobs()
+    ended()

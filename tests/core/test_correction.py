@@ -124,7 +124,7 @@ def test_narrow_deep_dips_are_left_alone_and_said_so():
     assert left[0].kind == "cancelled"
     assert left[0].lowest_hz == pytest.approx(125, rel=0.02)
     assert left[0].under_target_db == pytest.approx(18, abs=1)
-    assert chain_level_db(fit.filters, at_hz=np.array([125.0]), sample_rate_hz=48_000)[0] < 0.3
+    assert chain_level_db(fit.filters, at_hz=np.array([125.0]), sample_rate_hz=48_000)[0] < 0.4
 
 
 def test_dips_that_move_between_spots_are_only_cut():

@@ -17,7 +17,7 @@ _BARRIER = 12.0                  # weight of a broken limit against a missed wis
 _OPPOSED_WITHIN = 0.36           # octaves; rounding takes a little
 _FLOOR = 1e-2                    # of a product of gains, for the slope of its root
 _MOST_EVALUATIONS = 60
-_PER_OCTAVE, _PER_OCTAVE_OUTSIDE = 24, 12
+_PER_OCTAVE, _PER_OCTAVE_OUTSIDE, _PER_OCTAVE_CHECKED = 24, 12, 72
 
 # Rows of one band each: logarithm of its frequency, its gain in dB, logarithm of its Q.
 Bands = NDArray[np.float64]
@@ -49,11 +49,15 @@ class FitProblem:
         self.root = np.sqrt(weight)
         mean_band = (self.at_hz >= MEAN_BAND_HZ[0]) & (self.at_hz <= MEAN_BAND_HZ[1])
         self._mean_share = np.where(mean_band, share, 0.0) / share[mean_band].sum()
-        off = np.maximum(np.log2(low) - octave, octave - np.log2(high))
-        self._quiet = np.where(self.inside, np.inf,
-                               QUIET_OUTSIDE_DB + _SKIRT_DB * np.clip(1 - off / _SKIRT_OCTAVES, 0, 1) ** 2)
+        self._quiet = self._quiet_at(self.at_hz)
         self.low_bounds = np.array([np.log(low * 1.02), -max(limits.max_cut_db, 0.01), np.log(limits.min_q)])
         self.high_bounds = np.array([np.log(high * 0.98), max(limits.max_boost_db, 0.01), np.log(limits.max_q)])
+
+    def _quiet_at(self, at_hz: NDArray) -> NDArray:
+        """What bands may do outside the range; infinite inside."""
+        off = np.maximum(np.log2(self.limits.from_hz / at_hz), np.log2(at_hz / self.limits.to_hz))
+        return np.where(off < 1e-4, np.inf,
+                        QUIET_OUTSIDE_DB + _SKIRT_DB * np.clip(1 - off / _SKIRT_OCTAVES, 0, 1) ** 2)
 
     def total(self, bands: Bands) -> NDArray[np.float64]:
         """Level of all bands together, shape (points,)."""
@@ -143,15 +147,19 @@ class FitProblem:
 
     def repaired(self, filters: list[PeakingFilter]) -> list[PeakingFilter]:
         """Gains taken back by 0.1 dB at a time, the band that adds most where a limit is broken first."""
+        at_hz = np.unique(np.concatenate([self.at_hz, mid_bands(per_octave=_PER_OCTAVE_CHECKED, from_hz=5.0,
+                                                                to_hz=self.at_hz[-1])]))
+        quiet = self._quiet_at(at_hz)
         for _ in range(2000):
             if not filters:
                 break
             levels = peaking_levels_db([f.frequency_hz for f in filters], [f.gain_db for f in filters],
-                                       [f.q for f in filters], at_hz=self.at_hz, sample_rate_hz=self.rate)
+                                       [f.q for f in filters], at_hz=at_hz, sample_rate_hz=self.rate)
             total = levels.sum(axis=0)
-            over = total - self._allowed(total)
+            mean_of_bands = levels[:, np.searchsorted(at_hz, self.at_hz)] @ self._mean_share
+            over = total - (self.limits.max_boost_db + min(0.0, 1.05 * float(mean_of_bands.sum())))
             under = -total - self.limits.max_cut_db
-            leak = np.abs(total) - self._quiet
+            leak = np.abs(total) - quiet
             if over.max() > 1e-3:
                 share = levels[:, int(np.argmax(over))]
             elif under.max() > 1e-3:
@@ -164,7 +172,7 @@ class FitProblem:
             worst = int(np.argmax(share))
             if share[worst] <= 1e-6:
                 # Boost broken only because the mean is low: take back the strongest cut that lowers it.
-                worst = int(np.argmin(levels @ self._mean_share))
+                worst = int(np.argmin(mean_of_bands))
             f = filters[worst]
             gain = round(f.gain_db - (0.1 if f.gain_db > 0 else -0.1), 1)
             if abs(gain) < 0.05:

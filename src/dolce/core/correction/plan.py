@@ -26,7 +26,7 @@ _DEEP_DB = 12.0           # a dip of all spots deeper than this ...
 _SHOULDER_DB = 2.0        # down to which its shoulders belong to it
 _NARROW_OCTAVES = 1 / 3   # ... and narrower than this is a cancellation
 _TRUST_DB = 4.0           # what corrections of rooms are about, before anything is measured (standard deviation)
-_LITTLE_WEIGHT = 0.25     # of a stretch that gets no boost
+_LITTLE_WEIGHT = 0.5      # of a stretch that gets no boost
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

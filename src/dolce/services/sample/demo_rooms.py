@@ -90,7 +90,7 @@ def barn() -> RoomPlan:
                       ("Bench middle", 3.10, 5.70, 1.45, 0.5), ("Bench right", 4.10, 5.70, 1.45, 0.5))))
     plan = replace(new_plan(size, layout="7.1.4", subs=3, seat_name="Director"), seats=seats, spots=(), last_spot_id=0)
     plan = with_layout(replace(plan, speakers=plan.speakers[:1], aside=()), "7.1.4", subs=3)
-    plan = _placed(plan, {"L": _at(1.15, 0.75, 1.25), "R": _at(5.05, 0.75, 1.25), "C": _at(3.10, 0.90, 1.2),
+    plan = _placed(plan, {"L": _at(1.15, 0.75, 1.25), "R": _at(5.05, 0.75, 1.25), "C": _at(3.10, 0.55, 1.2),
                           "Lrs": _at(0.95, 7.35, 1.5), "Rrs": _at(5.0, 7.6, 1.5), "Sub1": _at(0.45, 0.45, 0.3),
                           "Sub2": _at(5.75, 0.45, 0.3), "Sub3": _at(3.1, 8.15, 0.3)})
     plan = replace(plan, boxes=(

@@ -65,7 +65,7 @@ class Correction:
     anchor: Literal["band", "hand"] = "band"
     anchor_band_hz: tuple[float, float] = (200.0, 2000.0)
     anchor_level_db: float = limited(-120, 60, where="level", unit="dB", default=0.0)
-    linked: bool = False
+    linked: bool = True
     round_id: int | None = None
     alignment: Alignment | None = None
     blend: Blend = field(default_factory=Blend)

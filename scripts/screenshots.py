@@ -70,7 +70,7 @@ def main(address: str) -> None:
     page.fill("Level, RMS", "-30")
     page.press("Use source")
     page.press_at_once("Start")
-    page.wait(lambda: page.text("[data-figure]").startswith("8") and "last 8 s" in page.text("main"), seconds=30)
+    page.wait(lambda: page.text("[data-figure]")[:1].isdigit() and "last 8 s" in page.text("main"), seconds=30)
     shot("rig-meter")
     page.press_at_once("Stop")
     page.wait(lambda: not page.all("[data-live]"))

@@ -24,7 +24,7 @@ from dolce.core.simulation import (
     surfaces_of_plan,
 )
 from dolce.core.simulation.directivity import cap_in_sphere, mean_power
-from dolce.core.simulation.image_sources import early_response, every_way, images_of
+from dolce.core.simulation.image_sources import early_response, images_of
 from dolce.core.simulation.low_end import crossover_halves, low_end_response
 from dolce.core.simulation.modal_field import modal_field, mode_decay
 from dolce.core.simulation.sound_field import split_hz
@@ -39,6 +39,11 @@ TWO_WAY = SpeakerModel(drivers=(Driver(radius_m=0.066, above_m=-0.07, behind_m=0
                                 Driver(radius_m=0.0125, above_m=0.07)),
                        crossovers_hz=(2200.0,), box_radius_m=0.15, low_end=LowEnd(kind="vented", corner_hz=44.0))
 RATE = 48_000
+
+
+def every_way(cosine):
+    """The beam of a source that has none."""
+    return np.ones((BANDS_HZ.size, cosine.size))
 
 
 def alike(absorption):
@@ -190,6 +195,26 @@ def test_the_direct_sound_comes_from_the_highest_driver_first_and_the_same_words
     assert arrival.polarity == "normal"
     assert np.array_equal(sample, impulse())
     assert not np.array_equal(sample, impulse(seed=2))
+
+
+@pytest.mark.parametrize("corners_hz", [(1700.0,), (2600.0,), (300.0, 2700.0), (390.0, 2700.0), (480.0, 3200.0)])
+def test_polarity_of_two_and_three_way_speakers_is_never_wrong(corners_hz):
+    # The truth is the simulation's own wiring; a Linkwitz-Riley crossover turns by half a circle at its corner.
+    drivers = (Driver(radius_m=0.08, above_m=-0.09, behind_m=0.02), Driver(radius_m=0.04, behind_m=0.01),
+               Driver(radius_m=0.0125, above_m=0.08))
+    model = SpeakerModel(drivers=drivers if len(corners_hz) == 2 else drivers[::2], crossovers_hz=corners_hz,
+                         box_radius_m=0.16, low_end=LowEnd(kind="closed", corner_hz=52.0))
+    told = []
+    for seed in range(16):
+        rng = np.random.default_rng(seed)
+        sample = impulse(model, surfaces=plain_surfaces(ROOM, reverberation_s=rng.uniform(0.25, 0.6)), seed=seed,
+                         receiver=np.array([rng.uniform(1.2, 2.8), rng.uniform(2.0, 3.8), rng.uniform(1.0, 1.4)]))
+        for sign, right in ((1, "normal"), (-1, "inverted")):
+            found = find_arrival(ImpulseResponse(sample=sign * sample, sample_rate_hz=RATE, start_s=0)).polarity
+            assert found in (right, "unsure")
+            told.append(found == right)
+    if len(corners_hz) == 1:
+        assert np.mean(told) >= 0.95
 
 
 def test_a_desk_makes_the_notch_that_its_detour_predicts():

@@ -102,7 +102,7 @@ def write_response(recording: Path, *, stimulus: Path, microphone: Path | None, 
 def write_filters(responses: Sequence[Path], *, weights: Sequence[float] | None, target: Path | None, from_hz: float,
                   to_hz: float, max_boost_db: float, bands: int, fir_folder: Path | None, rates_hz: Sequence[int],
                   out: Path) -> None:
-    """Write filters for the energy average of several responses, smoothed over 1/12 octave."""
+    """Write filters for several responses together, smoothed over 1/12 octave; see `plan_correction`."""
     limits = Limits(from_hz=from_hz, to_hz=to_hz, max_boost_db=max_boost_db, bands=bands)
     for rate in rates_hz:
         checked.within(rate, low=8_000, high=192_000, where="--rates", unit="Hz")

@@ -8,7 +8,7 @@ from numpy.typing import NDArray
 from scipy import fft
 
 from dolce.core.simulation.bands import weights_of_transform
-from dolce.core.simulation.surfaces import BANDS_HZ, RoomSurfaces
+from dolce.core.simulation.surfaces import RoomSurfaces
 
 _OVERSAMPLING = 8          # images fall on a grid this much finer than a sample, then are filtered down
 _BEFORE_S = 0.004          # a band-limited impulse also rings before its time; what is left by then goes unheard
@@ -106,7 +106,3 @@ def early_response(images: Images, surfaces: RoomSurfaces, *, axis: NDArray, bea
     spectrum *= np.clip((top - fft.rfftfreq(samples, 1 / sample_rate_hz)) / (_TOP_FADE * top), 0, 1)
     return fft.irfft(spectrum, samples)[before:]
 
-
-def every_way(cosine: NDArray) -> NDArray[np.float64]:
-    """The beam of a source that has none."""
-    return np.ones((BANDS_HZ.size, cosine.size))

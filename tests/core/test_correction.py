@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 from numpy.testing import assert_allclose
 
-from dolce.core.alignment import ChannelReading, arrival_ladder
+from dolce.core.alignment import ChannelReading, Match, arrival_ladder
 from dolce.core.correction import (
     Limits,
     Target,
@@ -19,6 +19,7 @@ from dolce.core.correction.fit import _one_by_one, opposing
 from dolce.core.correction.fit_problem import FitProblem
 from dolce.core.filters import PeakingFilter, chain_level_db
 from dolce.core.response import ANALYSIS_GRID_HZ as GRID
+from dolce.core.tuning import verdicts_on
 from dolce.errors import InvalidValue
 
 FLAT = np.zeros(GRID.size)
@@ -190,6 +191,13 @@ def test_outcome_tells_promise_from_result():
     assert outcome.predicted_against_measured_db == pytest.approx(0.3)
     assert outcome.improved
     assert (outcome.before_range_db, outcome.after_whole_db) == (pytest.approx(4), pytest.approx(1.3))
+
+
+def test_levels_that_placing_explains_pass_and_others_do_not():
+    # Bounds of our own, from bench/rehearsal_figures.py: 0.15 + 0.7 / sqrt(n) dB.
+    for apart, against in ((0.36, 0), (0.40, 1)):
+        match = Match(level_db=apart, loudest="L", softest="R", arrival_s=None, latest="", earliest="")
+        assert len(verdicts_on({}, match, matched_at=9)) == against
 
 
 def test_arrival_ladder_brings_all_to_the_last_and_the_softest():

@@ -63,6 +63,7 @@ def test_the_next_start_goes_on_where_this_one_ended(tmp_path):
 
 def test_whoever_works_on_a_job_is_left_alone_and_the_rest_can_be_left_out(services, job_id):
     services.preparing.want([job_id])
+    untouched = services.jobs.get(job_id).round_id
 
     def new_round(done, _of):
         if done == 1:
@@ -70,6 +71,8 @@ def test_whoever_works_on_a_job_is_left_alone_and_the_rest_can_be_left_out(servi
 
     services.taking.rehearse(job_id, told=new_round, stopped=lambda: False)
     assert services.taking.board(job_id).taken == 0                              # nothing came into the new round
+    with services.context.look() as work:
+        assert len(work.takes.latest(untouched)) == 1                            # nor anything more into the old one
     services.preparing.give_up()
     services.preparing.begin()
     services.preparing.wait()

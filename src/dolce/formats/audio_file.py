@@ -4,9 +4,9 @@ import io
 from dataclasses import dataclass
 
 import numpy as np
+import scipy
 import soundfile
 from numpy.typing import NDArray
-from scipy.io import wavfile
 
 from dolce.errors import FormatError
 
@@ -97,7 +97,7 @@ def write_wav(sample: NDArray[np.float64], *, sample_rate_hz: int) -> bytes:
     """Mono 32-bit float WAV; equal samples give equal bytes, whenever they are written."""
     # libsndfile would put the present time into a float WAV.
     out = io.BytesIO()
-    wavfile.write(out, sample_rate_hz, np.asarray(sample, dtype=np.float32))
+    scipy.io.wavfile.write(out, sample_rate_hz, np.asarray(sample, dtype=np.float32))
     return out.getvalue()
 
 

@@ -5,9 +5,11 @@ import hashlib
 import signal
 import socket
 import sys
+import threading
 from pathlib import Path
 from types import FrameType
 
+import scipy
 from waitress import create_server
 from waitress.server import TcpWSGIServer
 
@@ -46,6 +48,17 @@ def new_server(services: Services, *, port: int) -> TcpWSGIServer:
                          asyncore_use_poll=True, max_request_body_size=_LARGEST_BODY_BYTES)
 
 
+def load_the_rest() -> None:
+    """Import what pages compute with, which is loaded at its first use otherwise.
+
+    These take longer than all the rest together, and no one should wait for them before the list of jobs is there.
+    SciPy loads its parts at their first use (https://docs.scipy.org/doc/scipy/reference/#api-definition).
+    """
+    for part in ("signal", "optimize", "ndimage", "special"):
+        getattr(scipy, part)
+    settle()
+
+
 def settle() -> None:
     """Never look again for waste among what is loaded by now, which stays to the end.
 
@@ -82,7 +95,7 @@ def serve(*, folder: Path | None, port: int, demo: bool) -> None:
             sys.exit(0)
 
         signal.signal(signal.SIGTERM, end)
-        settle()
+        threading.Thread(target=load_the_rest, daemon=True).start()
         services.preparing.begin()
         print(f"Dolce is at http://127.0.0.1:{server.effective_port}  (Ctrl-C ends it)", flush=True)
         try:

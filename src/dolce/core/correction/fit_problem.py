@@ -1,8 +1,8 @@
 """What a set of bands is judged by: how much it misses of a wish, and which limits it breaks."""
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy.optimize import least_squares
 
 from dolce.core.correction.plan import CorrectionPlan, Limits
 from dolce.core.filters import PeakingFilter, peaking_levels_db, peaking_slopes_db
@@ -82,7 +82,7 @@ class FitProblem:
             return bands
         low, high = (np.tile(bound, len(bands)) for bound in (self.low_bounds, self.high_bounds))
         start = np.clip(bands.ravel(), low + 1e-6, high - 1e-6)
-        found = least_squares(lambda x: self.residuals(x.reshape(-1, 3), opposed=opposed), start,
+        found = scipy.optimize.least_squares(lambda x: self.residuals(x.reshape(-1, 3), opposed=opposed), start,
                               jac=lambda x: self._jacobian(x.reshape(-1, 3), opposed), bounds=(low, high),
                               x_scale="jac", max_nfev=_MOST_EVALUATIONS, ftol=1e-5, xtol=1e-5)
         made = found.x.reshape(-1, 3)

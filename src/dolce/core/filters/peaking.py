@@ -4,8 +4,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
+import scipy
 from numpy.typing import ArrayLike, NDArray
-from scipy import signal
 
 from dolce.core.checked import limited, ranges
 from dolce.core.filters.biquad import peaking_biquad
@@ -92,4 +92,4 @@ def chain_samples(filters: Sequence[PeakingFilter], samples: NDArray, *, sample_
         return samples
     sections = np.array([peaking_biquad(frequency_hz=f.frequency_hz, gain_db=f.gain_db, q=f.q,
                                         sample_rate_hz=sample_rate_hz).sos() for f in filters])
-    return signal.sosfilt(sections, samples)
+    return scipy.signal.sosfilt(sections, samples)

@@ -1,8 +1,8 @@
 """Levels in fractional-octave bands, by filters of the standard's kind laid over a power spectrum."""
 
 import numpy as np
+import scipy
 from numpy.typing import ArrayLike, NDArray
-from scipy import signal
 
 from dolce.core.levels.bands import OCTAVE_RATIO
 from dolce.core.levels.decibel import power_db
@@ -52,7 +52,7 @@ def band_levels_db(samples: NDArray[np.float64], mid_hz: ArrayLike, *, per_octav
     if mid.max() * OCTAVE_RATIO ** (0.5 / per_octave) > sample_rate_hz / 2:
         raise InvalidValue(f"the band at {mid.max():g} Hz reaches above half of {sample_rate_hz:g} Hz.", where="bands")
     window = min(samples.size, round(1.0 * sample_rate_hz))
-    frequency, density = signal.welch(samples, sample_rate_hz, window="hann", nperseg=window, detrend=False)
+    frequency, density = scipy.signal.welch(samples, sample_rate_hz, window="hann", nperseg=window, detrend=False)
     power = density * (frequency[1] - frequency[0])
     weights = 10 ** (np.array([band_filter_db(frequency[1:], m, per_octave=per_octave) for m in mid]) / 10)
     return power_db(2 * weights @ power[1:])

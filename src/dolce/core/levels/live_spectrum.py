@@ -3,8 +3,8 @@
 from functools import lru_cache
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy import fft
 
 from dolce.core.levels.bands import band_edges, mid_bands
 from dolce.core.levels.decibel import power_db
@@ -53,7 +53,7 @@ class LiveSpectrum:
             self._heard = np.zeros((samples.shape[0], 0))
         self._heard = np.concatenate([self._heard, samples], axis=1)
         while self._heard.shape[1] >= self.frame:
-            power = np.mean(np.abs(fft.rfft(self._heard[:, :self.frame] * self._window, axis=1)) ** 2, axis=0)
+            power = np.mean(np.abs(scipy.fft.rfft(self._heard[:, :self.frame] * self._window, axis=1)) ** 2, axis=0)
             self.frames += 1
             share = 1 / self.frames
             if self.average_s is not None:

@@ -3,8 +3,8 @@
 from dataclasses import dataclass
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy import signal
 
 from dolce.core import checked
 from dolce.core.levels.decibel import power_db
@@ -67,11 +67,11 @@ class SoundLevelMeter:
         """The reading after these samples too; they follow the ones before without a gap."""
         heard = np.asarray(samples, dtype=float)
         if len(self._sections) and heard.size:
-            heard, self._filter_state = signal.sosfilt(self._sections, heard, zi=self._filter_state)
+            heard, self._filter_state = scipy.signal.sosfilt(self._sections, heard, zi=self._filter_state)
         square = heard**2
         if square.size:
             for k, pole in enumerate(self._poles):
-                course, _ = signal.lfilter([1 - pole], [1, -pole], square, zi=[pole * self._mean_squares[k]])
+                course, _ = scipy.signal.lfilter([1 - pole], [1, -pole], square, zi=[pole * self._mean_squares[k]])
                 self._mean_squares[k] = float(course[-1])
                 self._highest[k] = max(self._highest[k], float(course.max()))
             self._peak_square = max(self._peak_square, float(square.max()))

@@ -3,8 +3,8 @@
 from typing import Literal
 
 import numpy as np
+import scipy
 from numpy.typing import ArrayLike, NDArray
-from scipy import signal
 
 from dolce.errors import InvalidValue
 
@@ -55,14 +55,14 @@ def weighting_sections(weighting: Weighting, *, sample_rate_hz: float) -> NDArra
     if weighting == "A":
         sections.append(_high_pass(F2, sample_rate_hz, F3))
     sos = np.array(sections)
-    _, at_1_khz = signal.sosfreqz(sos, worN=[1000.0], fs=sample_rate_hz)
+    _, at_1_khz = scipy.signal.sosfreqz(sos, worN=[1000.0], fs=sample_rate_hz)
     sos[0, :3] /= np.abs(at_1_khz[0])
     return sos
 
 
 def _high_pass(first_hz: float, rate: float, second_hz: float) -> list[float]:
     """Two first-order high-passes in one section."""
-    parts = [signal.butter(1, corner, "high", fs=rate) for corner in (first_hz, second_hz)]
+    parts = [scipy.signal.butter(1, corner, "high", fs=rate) for corner in (first_hz, second_hz)]
     return [*np.convolve(parts[0][0], parts[1][0]), *np.convolve(parts[0][1], parts[1][1])]
 
 

@@ -4,8 +4,8 @@ from dataclasses import dataclass
 from typing import Literal
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy import signal
 
 from dolce.core.checked import limited, ranges
 from dolce.errors import InvalidValue
@@ -41,7 +41,7 @@ class Crossover:
         S. H. Linkwitz, "Active crossover networks for noncoincident drivers", JAES 24, 2-8 (1976).
         """
         order = self.order if self.kind == "butterworth" else self.order // 2
-        half = signal.butter(order, self.frequency_hz, side, fs=sample_rate_hz, output="sos")
+        half = scipy.signal.butter(order, self.frequency_hz, side, fs=sample_rate_hz, output="sos")
         sections = half if self.kind == "butterworth" else np.concatenate([half, half])
         if self.order == 2 and side == "high":
             sections[0, :3] *= -1

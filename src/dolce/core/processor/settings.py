@@ -4,8 +4,8 @@ from dataclasses import dataclass
 from typing import Literal, Self
 
 import numpy as np
+import scipy
 from numpy.typing import ArrayLike, NDArray
-from scipy import signal
 
 from dolce.core.checked import limited, ranges
 from dolce.core.filters import PeakingFilter, chain_level_db
@@ -57,7 +57,7 @@ class ChannelSettings:
         """What bands and convolution do to the level at frequencies below half the sample rate, in dB."""
         level = chain_level_db(self.filters, at_hz=at_hz, sample_rate_hz=sample_rate_hz)
         if self.convolution is not None and self.convolution.sample_rate_hz == sample_rate_hz:
-            _, response = signal.freqz(self.convolution.impulse, worN=at_hz, fs=sample_rate_hz)
+            _, response = scipy.signal.freqz(self.convolution.impulse, worN=at_hz, fs=sample_rate_hz)
             level = level + power_db(np.abs(response) ** 2)
         return level
 

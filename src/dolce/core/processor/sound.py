@@ -1,8 +1,8 @@
 """What a processor's settings do with sound."""
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy import fft, signal
 
 from dolce.core.filters import chain_samples
 from dolce.core.processor.settings import ChannelSettings
@@ -16,9 +16,9 @@ def processed(samples: NDArray[np.float64], settings: ChannelSettings, *, sample
     out = chain_samples(settings.filters, samples, sample_rate_hz=sample_rate_hz)
     for crossover, side in ((settings.high_pass, "high"), (settings.low_pass, "low")):
         if crossover is not None:
-            out = signal.sosfilt(crossover.sections(side, sample_rate_hz=sample_rate_hz), out)
+            out = scipy.signal.sosfilt(crossover.sections(side, sample_rate_hz=sample_rate_hz), out)
     if settings.convolution is not None and settings.convolution.sample_rate_hz == sample_rate_hz:
-        out = signal.oaconvolve(out, settings.convolution.impulse)[: samples.size]
+        out = scipy.signal.oaconvolve(out, settings.convolution.impulse)[: samples.size]
     gain = 10 ** (settings.trim_db / 20) * (-1 if settings.polarity == "inverted" else 1)
     whole, part = divmod(settings.delay_s * sample_rate_hz, 1)
     if part > 1e-6:
@@ -28,6 +28,6 @@ def processed(samples: NDArray[np.float64], settings: ChannelSettings, *, sample
 
 def _shifted(samples: NDArray, part: float) -> NDArray:
     """Delay by a part of a sample, as a phase that grows with frequency; padded so that nothing wraps."""
-    size = fft.next_fast_len(samples.size + 256, real=True)
-    turn = np.exp(-2j * np.pi * fft.rfftfreq(size) * part)
-    return fft.irfft(fft.rfft(samples, size) * turn, size)[: samples.size]
+    size = scipy.fft.next_fast_len(samples.size + 256, real=True)
+    turn = np.exp(-2j * np.pi * scipy.fft.rfftfreq(size) * part)
+    return scipy.fft.irfft(scipy.fft.rfft(samples, size) * turn, size)[: samples.size]

@@ -4,8 +4,8 @@ from dataclasses import dataclass, replace
 from typing import Literal
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy import fft
 
 from dolce.core.response.impulse import ImpulseResponse
 
@@ -148,18 +148,18 @@ def _phases(response: ImpulseResponse, arrival_s: float, band_hz: tuple[float, f
     before = slice(*np.searchsorted(time, (-to_s - 2 * _POLARITY_FROM_S, -_POLARITY_FROM_S)))
     near = time[here]
     window = np.cos(np.pi / 2 * near / np.where(near < 0, _POLARITY_FROM_S, to_s)) ** 2
-    size = fft.next_fast_len(max(4 * near.size, round(rate / 5)), real=True)
-    frequency = fft.rfftfreq(size, 1 / rate)
+    size = scipy.fft.next_fast_len(max(4 * near.size, round(rate / 5)), real=True)
+    frequency = scipy.fft.rfftfreq(size, 1 / rate)
     low, high = band_hz
     band = (frequency >= low) & (frequency <= high)
     if near.size < 8 or not band.any():
         return None
     f = frequency[band]
-    spectrum = fft.rfft(response.sample[here] * window, size)[band] * np.exp(-2j * np.pi * f * near[0])
+    spectrum = scipy.fft.rfft(response.sample[here] * window, size)[band] * np.exp(-2j * np.pi * f * near[0])
     # Every octave alike, the middle ones most.
     weight = np.exp(-((np.log2(f / np.sqrt(low * high)) / (np.log2(high / low) / 2)) ** 2)) / f
     quiet = response.sample[before]
-    there = np.sum(weight * np.abs(fft.rfft(quiet, size)[band]) ** 2) * near.size / max(quiet.size, 1)
+    there = np.sum(weight * np.abs(scipy.fft.rfft(quiet, size)[band]) ** 2) * near.size / max(quiet.size, 1)
     if np.sum(weight * np.abs(spectrum) ** 2) < _POLARITY_ABOVE * there:
         return None
     return _Phases(frequency_hz=f, spectrum=spectrum, weight=weight)
@@ -179,9 +179,9 @@ def _direct_part(response: ImpulseResponse) -> tuple[NDArray, int]:
 def _interpolated(near: NDArray) -> NDArray:
     """`near` on a grid 32 times finer, its ends faded so that the period does not show."""
     faded = near * _faded_ends(near.size)
-    spectrum = fft.rfft(faded)
+    spectrum = scipy.fft.rfft(faded)
     spectrum[-1] *= 0.5
-    return fft.irfft(spectrum, near.size * _FINER) * _FINER
+    return scipy.fft.irfft(spectrum, near.size * _FINER) * _FINER
 
 
 def _faded_ends(size: int) -> NDArray:

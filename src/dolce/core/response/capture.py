@@ -4,8 +4,8 @@ from dataclasses import dataclass, replace
 from itertools import pairwise
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy import fft
 
 from dolce.core.levels import peak_dbfs, power_db
 from dolce.core.response.arrival import Arrival, find_arrival
@@ -154,7 +154,7 @@ class _Heard:
 
     def left_over(self, deconvolver: Deconvolver) -> NDArray[np.float64]:
         """What the windowed response does not explain of the recording, over time."""
-        return fft.irfft(self.recorded - self.explained, deconvolver.size)
+        return scipy.fft.irfft(self.recorded - self.explained, deconvolver.size)
 
 
 def _heard(recording: NDArray, deconvolver: Deconvolver, is_sub: bool | None) -> _Heard:
@@ -183,7 +183,7 @@ def _explained(windowed: ImpulseResponse, deconvolver: Deconvolver) -> NDArray[n
     stop = min(size, first + windowed.sample.size)
     placed[first:stop] = windowed.sample[: stop - first]
     placed[: windowed.sample.size - (stop - first)] = windowed.sample[stop - first:]
-    return fft.rfft(placed) * deconvolver.stimulus_spectrum
+    return scipy.fft.rfft(placed) * deconvolver.stimulus_spectrum
 
 
 def _signal_to_noise_db(recorded: NDArray, explained: NDArray, deconvolver: Deconvolver, *, passed: float,
@@ -202,9 +202,9 @@ def _signal_to_noise_db(recorded: NDArray, explained: NDArray, deconvolver: Deco
 
 def without_response(response: ImpulseResponse, curve: MicrophoneCurve) -> ImpulseResponse:
     """The response divided by a curve: a microphone's, or the electronics'; padded so that nothing wraps."""
-    size = fft.next_fast_len(response.sample.size * 2, real=True)
-    frequency = fft.rfftfreq(size, 1 / response.sample_rate_hz)
-    sample = fft.irfft(fft.rfft(response.sample, size) / curve.on(frequency), size)
+    size = scipy.fft.next_fast_len(response.sample.size * 2, real=True)
+    frequency = scipy.fft.rfftfreq(size, 1 / response.sample_rate_hz)
+    sample = scipy.fft.irfft(scipy.fft.rfft(response.sample, size) / curve.on(frequency), size)
     return ImpulseResponse(sample=sample[: response.sample.size], sample_rate_hz=response.sample_rate_hz,
                            start_s=response.start_s)
 

@@ -3,8 +3,8 @@
 from fractions import Fraction
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy import fft, ndimage, signal
 
 from dolce.core.response.deconvolution import Deconvolver
 from dolce.core.signals.marks import FROM_HZ, TO_HZ, mark
@@ -27,7 +27,7 @@ def resampled(recording: NDArray[np.float64], *, from_hz: int, to_hz: int) -> ND
     ratio = Fraction(to_hz, from_hz)
     blocks = -(-recording.size // ratio.denominator) + 64
     padded = np.concatenate([recording, np.zeros(blocks * ratio.denominator - recording.size)])
-    return signal.resample(padded, blocks * ratio.numerator)[: round(recording.size * ratio)]
+    return scipy.signal.resample(padded, blocks * ratio.numerator)[: round(recording.size * ratio)]
 
 
 def without_drift(recording: NDArray[np.float64], *, deconvolver: Deconvolver,
@@ -53,12 +53,12 @@ def without_drift(recording: NDArray[np.float64], *, deconvolver: Deconvolver,
     """
     rate = deconvolver.sample_rate_hz
     _, spectrum = deconvolver.spectrum(recording)
-    frequency = fft.rfftfreq(deconvolver.size, 1 / rate)
-    whole = fft.irfft(spectrum, deconvolver.size)
+    frequency = scipy.fft.rfftfreq(deconvolver.size, 1 / rate)
+    whole = scipy.fft.irfft(spectrum, deconvolver.size)
     centre = int(np.argmax(np.abs(whole)))
     part = np.take(whole, np.arange(centre - 2048, centre + 2048), mode="wrap") * np.hanning(4096)
-    spectrum = fft.rfft(part)
-    frequency = fft.rfftfreq(4096, 1 / rate)
+    spectrum = scipy.fft.rfft(part)
+    frequency = scipy.fft.rfftfreq(4096, 1 / rate)
     band = (frequency > 1000) & (frequency < min(16_000, 0.9 * deconvolver.band_hz[1]))
     # Group delay d * octave_s * log2(f / f1) integrated over frequency is the phase to turn back.
     turn = 2 * np.pi * octave_s * frequency[band] * (np.log2(frequency[band] / 1000) - 1 / np.log(2))
@@ -69,7 +69,7 @@ def without_drift(recording: NDArray[np.float64], *, deconvolver: Deconvolver,
         turned = half * np.exp(1j * np.multiply.outer(drifts * 1e-6, turn))
         full = np.zeros((drifts.size, 4 * 4096), dtype=complex)     # four times finer: the peak falls between samples
         full[:, np.flatnonzero(band)] = turned
-        return np.abs(fft.ifft(full, axis=1)).max(axis=1)
+        return np.abs(scipy.fft.ifft(full, axis=1)).max(axis=1)
 
     coarse = np.arange(-_SEARCH_PPM, _SEARCH_PPM + 1, 5.0)
     best = coarse[np.argmax(peaks(coarse))]
@@ -105,20 +105,20 @@ def marked_drift_ppm(recording: NDArray[np.float64], *, marks: tuple[int, int], 
     reach = int(np.ceil(_SEARCH_PPM * 1e-6 * distance)) + 2
     if recording.size < distance + one.size + 2 * reach:
         return None
-    match = np.abs(signal.correlate(recording, one, mode="valid", method="fft"))
+    match = np.abs(scipy.signal.correlate(recording, one, mode="valid", method="fft"))
     count = match.size - distance - reach
-    later = ndimage.maximum_filter1d(match, 2 * reach + 1)[distance: distance + count]
+    later = scipy.ndimage.maximum_filter1d(match, 2 * reach + 1)[distance: distance + count]
     first = int(np.argmax(match[:count] * later))
     # With the room's answer, as long as it is alone: the sweep comes half a second behind the first one.
     length = one.size + round(_MARK_TAIL_S * sample_rate_hz)
     begin = max(0, first - round(0.01 * sample_rate_hz))
     parts = [recording[start: start + length] for start in (begin, begin + distance)]
-    size = fft.next_fast_len(2 * length, real=True)
-    here, there = (fft.rfft(np.pad(part, (0, length - part.size)), size) for part in parts)
-    frequency = fft.rfftfreq(size, 1 / sample_rate_hz)
+    size = scipy.fft.next_fast_len(2 * length, real=True)
+    here, there = (scipy.fft.rfft(np.pad(part, (0, length - part.size)), size) for part in parts)
+    frequency = scipy.fft.rfftfreq(size, 1 / sample_rate_hz)
     heard = (frequency > 0.8 * FROM_HZ) & (frequency < TO_HZ)
     cross = np.where(heard, np.conj(here) * there, 0)
-    fine = fft.irfft(cross, size * _FINER) * _FINER
+    fine = scipy.fft.irfft(cross, size * _FINER) * _FINER
     near = np.concatenate([fine[-reach * _FINER:], fine[: reach * _FINER + 1]])
     peak = int(np.argmax(near))
     energies = [float(np.sum(np.abs(part[heard]) ** 2)) for part in (here, there)]
@@ -134,7 +134,7 @@ def marked_drift_ppm(recording: NDArray[np.float64], *, marks: tuple[int, int], 
 def stretched(recording: NDArray, drift: float) -> NDArray:
     """The recording read at times n (1 + drift), interpolated on a grid 8 times finer; as long as before."""
     finer = 8
-    dense = signal.resample(np.concatenate([recording, np.zeros(256)]), (recording.size + 256) * finer)
+    dense = scipy.signal.resample(np.concatenate([recording, np.zeros(256)]), (recording.size + 256) * finer)
     at = np.arange(recording.size) * (1 + drift) * finer
     k = np.clip(at.astype(np.int64), 1, dense.size - 3)
     t = at - k

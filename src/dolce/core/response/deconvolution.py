@@ -1,8 +1,8 @@
 """Regularised spectral division of a recording by its stimulus."""
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy import fft
 
 from dolce.core.response.impulse import ImpulseResponse
 from dolce.errors import InvalidValue
@@ -47,10 +47,10 @@ class Deconvolver:
         self.sample_rate_hz = sample_rate_hz
         self.stimulus_s = stimulus.size / sample_rate_hz
         self.sweep_s = sweep_s or self.stimulus_s
-        self.size = fft.next_fast_len(recording_samples + stimulus.size, real=True)
-        self.stimulus_spectrum = fft.rfft(stimulus, self.size)
+        self.size = scipy.fft.next_fast_len(recording_samples + stimulus.size, real=True)
+        self.stimulus_spectrum = scipy.fft.rfft(stimulus, self.size)
         power = self.stimulus_spectrum.real**2 + self.stimulus_spectrum.imag**2
-        frequency = fft.rfftfreq(self.size, 1 / sample_rate_hz)
+        frequency = scipy.fft.rfftfreq(self.size, 1 / sample_rate_hz)
         self.band_hz = band_hz or _covered_band(frequency, power)
         self._inverse = np.conj(self.stimulus_spectrum) / (power + self._regularisation(frequency, power))
 
@@ -67,7 +67,7 @@ class Deconvolver:
 
     def spectrum(self, recording: NDArray[np.float64]) -> tuple[NDArray, NDArray]:
         """Spectra of the recording and of the response, both shape (size // 2 + 1,)."""
-        recorded = fft.rfft(recording, self.size)
+        recorded = scipy.fft.rfft(recording, self.size)
         return recorded, recorded * self._inverse
 
     def impulse(self, response_spectrum: NDArray) -> ImpulseResponse:
@@ -75,7 +75,7 @@ class Deconvolver:
 
         Harmonics of a sweep land before the arrival; a quarter of the length is kept for them.
         """
-        sample = fft.irfft(response_spectrum, self.size)
+        sample = scipy.fft.irfft(response_spectrum, self.size)
         ahead = self.size // 4
         return ImpulseResponse(sample=np.concatenate([sample[-ahead:], sample[:-ahead]]),
                                sample_rate_hz=self.sample_rate_hz, start_s=-ahead / self.sample_rate_hz)

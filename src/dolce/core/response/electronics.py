@@ -3,8 +3,8 @@
 from dataclasses import dataclass
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy.fft import next_fast_len, rfft
 
 from dolce.core.response.capture import analyse_recording
 from dolce.core.response.deconvolution import Deconvolver
@@ -63,10 +63,11 @@ def interface_loop(recording: NDArray[np.float64], *, deconvolver: Deconvolver, 
                            remedy="Check which input the cable is plugged into.")
     if capture.quality.clipped_samples:
         raise InvalidValue("the loop's input clips.", where="loop", remedy="Turn its gain down, or switch its pad on.")
-    size = next_fast_len(max(time.size, rate), real=True)      # bins at most 1 Hz apart
+    size = scipy.fft.next_fast_len(max(time.size, rate), real=True)      # bins at most 1 Hz apart
     bins = np.unique(np.rint(_POINTS_HZ[0.47 * rate > _POINTS_HZ] * size / rate).astype(int))
     frequency = bins * rate / size
-    spectrum = rfft(response.sample, size)[bins] * np.exp(2j * np.pi * frequency * (capture.arrival.time_s - time[0]))
+    until_arrival = capture.arrival.time_s - time[0]
+    spectrum = scipy.fft.rfft(response.sample, size)[bins] * np.exp(2j * np.pi * frequency * until_arrival)
     level = 20 * np.log10(np.abs(spectrum))
     gain = float(np.mean(level[(frequency > 700) & (frequency < 1400)]))
     return InterfaceLoop(

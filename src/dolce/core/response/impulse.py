@@ -3,8 +3,8 @@
 from dataclasses import dataclass
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy import fft
 
 from dolce.core import checked
 from dolce.errors import InvalidValue
@@ -39,9 +39,10 @@ class ImpulseResponse:
 
     def below(self, corner_hz: float) -> "ImpulseResponse":
         """What lies below a corner, gently parted; zero phase, so nothing moves."""
-        spectrum = fft.rfft(self.sample)
-        frequency = fft.rfftfreq(self.sample.size, 1 / self.sample_rate_hz)
-        return ImpulseResponse(sample=fft.irfft(spectrum * np.exp(-((frequency / corner_hz) ** 4)), self.sample.size),
+        spectrum = scipy.fft.rfft(self.sample)
+        frequency = scipy.fft.rfftfreq(self.sample.size, 1 / self.sample_rate_hz)
+        smooth = spectrum * np.exp(-((frequency / corner_hz) ** 4))
+        return ImpulseResponse(sample=scipy.fft.irfft(smooth, self.sample.size),
                                sample_rate_hz=self.sample_rate_hz, start_s=self.start_s)
 
     def around(self, centre_s: float, *, before_s: float, after_s: float) -> "ImpulseResponse":

@@ -1,8 +1,8 @@
 """Windows that end where a response sinks into the noise, band by band: what is noise alone is left out."""
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy import fft
 
 from dolce.core.response.impulse import ImpulseResponse
 
@@ -29,15 +29,15 @@ def windowed_by_noise(response: ImpulseResponse, whole: ImpulseResponse, *, arri
     compare the truncation of ISO 3382-1:2009, 5.3.3, there for the whole band at once.
     """
     rate, count = response.sample_rate_hz, response.sample.size
-    size = fft.next_fast_len(count + round(0.1 * rate), real=True)
-    spectrum = fft.rfft(response.sample, size)
-    frequency = fft.rfftfreq(size, 1 / rate)
+    size = scipy.fft.next_fast_len(count + round(0.1 * rate), real=True)
+    spectrum = scipy.fft.rfft(response.sample, size)
+    frequency = scipy.fft.rfftfreq(size, 1 / rate)
     time = response.time_s - arrival_s
     out = np.zeros(count)
     for centre, share, noise in zip(_CENTRES_HZ, _shares(frequency), _noise_powers(whole, arrival_s), strict=True):
         if centre > 0.6 * rate:
             continue
-        band = fft.irfft(spectrum * share, size)[:count]
+        band = scipy.fft.irfft(spectrum * share, size)[:count]
         out += band * _window(band, time, centre, rate, noise)
     return ImpulseResponse(sample=out, sample_rate_hz=rate, start_s=response.start_s)
 
@@ -49,8 +49,8 @@ def _noise_powers(whole: ImpulseResponse, arrival_s: float) -> NDArray:
     if late.size < 256:
         return np.zeros(_CENTRES_HZ.size)
     window = np.hanning(late.size)
-    power = np.abs(fft.rfft(late * window)) ** 2
-    shares = _shares(fft.rfftfreq(late.size, 1 / whole.sample_rate_hz))
+    power = np.abs(scipy.fft.rfft(late * window)) ** 2
+    shares = _shares(scipy.fft.rfftfreq(late.size, 1 / whole.sample_rate_hz))
     return 2 * (shares**2 @ power) / late.size / np.sum(window**2)
 
 

@@ -3,8 +3,8 @@
 from dataclasses import dataclass
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy import fft
 
 from dolce.core import checked
 from dolce.core.levels import mid_bands, power_db
@@ -49,8 +49,8 @@ class FrequencyResponse:
 
 def _transform(response: ImpulseResponse) -> tuple[NDArray, NDArray]:
     """Frequencies and complex spectrum, padded to bins of 0.4 Hz or finer."""
-    size = fft.next_fast_len(max(4 * response.sample.size, round(response.sample_rate_hz / 0.4)), real=True)
-    return fft.rfftfreq(size, 1 / response.sample_rate_hz), fft.rfft(response.sample, size)
+    size = scipy.fft.next_fast_len(max(4 * response.sample.size, round(response.sample_rate_hz / 0.4)), real=True)
+    return scipy.fft.rfftfreq(size, 1 / response.sample_rate_hz), scipy.fft.rfft(response.sample, size)
 
 
 def level_on_grid(response: ImpulseResponse, *, at_hz: NDArray, per_octave: float | None) -> NDArray:

@@ -5,8 +5,8 @@ speaker's phase. Two equal sounds pass the same speaker and room and come out eq
 """
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy import signal
 
 from dolce.core.signals.sweep import exponential_sweep
 
@@ -21,7 +21,7 @@ def mark(sample_rate_hz: int) -> NDArray[np.float64]:
     """One mark, shape (round(MARK_S * sample_rate_hz),), full scale 1: a short chirp with faded ends."""
     chirp = exponential_sweep(start_hz=FROM_HZ, stop_hz=min(TO_HZ, 0.4 * sample_rate_hz), duration_s=MARK_S,
                               sample_rate_hz=sample_rate_hz)
-    return chirp * signal.windows.tukey(chirp.size, 2 * _FADE)
+    return chirp * scipy.signal.windows.tukey(chirp.size, 2 * _FADE)
 
 
 def with_marks(sweep: NDArray[np.float64], *, sample_rate_hz: int) -> NDArray[np.float64]:
@@ -56,7 +56,7 @@ def _found(stimulus: NDArray, low: int, high: int, one: NDArray) -> int | None:
     part = stimulus[max(0, low): high + one.size]
     if part.size < one.size:
         return None
-    match = signal.correlate(part, one, mode="valid")
+    match = scipy.signal.correlate(part, one, mode="valid")
     at = int(np.argmax(np.abs(match)))
     here = part[at: at + one.size]
     alike = abs(match[at]) / (np.linalg.norm(here) * np.linalg.norm(one) + 1e-300)

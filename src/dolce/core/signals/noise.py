@@ -1,8 +1,8 @@
 """Steady test sounds: tones and pink noise at a stated level."""
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy import fft
 
 from dolce.core import checked
 from dolce.errors import InvalidValue
@@ -32,13 +32,13 @@ def pink_noise(*, samples: int, sample_rate_hz: float, level_dbfs: float, rng: n
         If the band holds no line of the spectrum, or a peak would exceed full scale.
     """
     checked.within(samples, low=256, high=2**26, where="samples")
-    frequency = fft.rfftfreq(samples, 1 / sample_rate_hz)
+    frequency = scipy.fft.rfftfreq(samples, 1 / sample_rate_hz)
     inside = (frequency >= band_hz[0]) & (frequency <= min(band_hz[1], 0.49 * sample_rate_hz)) & (frequency > 0)
     if not inside.any():
         raise InvalidValue(f"nothing lies between {band_hz[0]:g} and {band_hz[1]:g} Hz.", where="band")
     spectrum = np.zeros(frequency.size, dtype=complex)
     spectrum[inside] = np.exp(2j * np.pi * rng.random(inside.sum())) / np.sqrt(frequency[inside])
-    noise = fft.irfft(spectrum, samples)
+    noise = scipy.fft.irfft(spectrum, samples)
     noise *= 10 ** (level_dbfs / 20) * _FULL_SINE_RMS / np.sqrt(np.mean(noise**2))
     if np.abs(noise).max() > 1:
         raise InvalidValue(f"at {level_dbfs:g} dBFS RMS its peaks exceed full scale.", where="level",

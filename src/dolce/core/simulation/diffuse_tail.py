@@ -1,8 +1,8 @@
 """The late part of a room's sound: noise that dies away as Eyring has it."""
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy import fft
 
 from dolce.core.simulation.bands import weights_of_transform
 from dolce.core.simulation.surfaces import RoomSurfaces
@@ -26,9 +26,9 @@ def diffuse_tail(surfaces: RoomSurfaces, *, power: NDArray, rise_s: tuple[float,
     """
     time_s = np.arange(samples) / sample_rate_hz
     rise = np.sin(np.pi / 2 * np.clip((time_s - rise_s[0]) / (rise_s[1] - rise_s[0]), 0, 1))
-    white = fft.rfft(rng.standard_normal(samples))
+    white = scipy.fft.rfft(rng.standard_normal(samples))
     weights = np.sqrt(weights_of_transform(samples, sample_rate_hz))
-    bands = fft.irfft(white * weights, samples, axis=1)
+    bands = scipy.fft.irfft(white * weights, samples, axis=1)
     density = 4 * np.pi * speed_m_s / surfaces.volume_m3 / sample_rate_hz          # energy of a sample
     decay = np.exp(-6.9078 * time_s[None, :] / surfaces.reverberation_s[:, None])
     return rise * np.einsum("bt,bt->t", bands, np.sqrt(density * power)[:, None] * decay)

@@ -4,8 +4,8 @@ from dataclasses import dataclass
 from functools import lru_cache
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy.special import eval_legendre, spherical_jn, spherical_yn
 
 _STEP_DEG = 5.0
 _LOG_STEP = 0.25           # of the table, in octaves
@@ -37,12 +37,13 @@ def cap_in_sphere(k_radius: NDArray, *, cap_deg: float, angle_deg: NDArray) -> N
     ka = np.maximum(np.asarray(k_radius, dtype=float), 1e-3)[:, None]
     terms = np.arange(int(ka.max()) + 12)
     rim = np.cos(np.radians(cap_deg))
-    velocity = 0.5 * (eval_legendre(np.abs(terms - 1), rim) - eval_legendre(terms + 1, rim))
+    velocity = 0.5 * (scipy.special.eval_legendre(np.abs(terms - 1), rim) - scipy.special.eval_legendre(terms + 1, rim))
     velocity[0] = 0.5 * (1 - rim)
     with np.errstate(invalid="ignore", over="ignore"):                             # terms that weigh nothing
-        slope = spherical_jn(terms, ka, derivative=True) - 1j * spherical_yn(terms, ka, derivative=True)
+        slope = (scipy.special.spherical_jn(terms, ka, derivative=True)
+                 - 1j * scipy.special.spherical_yn(terms, ka, derivative=True))
         parts = np.where(np.isfinite(slope), 1j ** (terms + 1) * velocity / slope, 0)
-    waves = eval_legendre(terms[:, None], np.cos(np.radians(angle_deg))[None, :])
+    waves = scipy.special.eval_legendre(terms[:, None], np.cos(np.radians(angle_deg))[None, :])
     pressure = np.abs(parts @ waves)
     return pressure / np.abs(parts.sum(axis=1))[:, None]                           # P_n(1) = 1
 

@@ -4,8 +4,8 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy import fft
 
 from dolce.core.simulation.bands import weights_of_transform
 from dolce.core.simulation.surfaces import RoomSurfaces
@@ -96,13 +96,13 @@ def early_response(images: Images, surfaces: RoomSurfaces, *, axis: NDArray, bea
     strength = lost.T * fading * beam(images.leaving[1:] @ axis)
 
     before = int(np.ceil(_BEFORE_S * sample_rate_hz))
-    samples = fft.next_fast_len(round(end_s * sample_rate_hz) + 2 * before, real=True)
+    samples = scipy.fft.next_fast_len(round(end_s * sample_rate_hz) + 2 * before, real=True)
     fine = samples * _OVERSAMPLING
     at = np.rint((time_s * sample_rate_hz + before) * _OVERSAMPLING).astype(np.int64)
     trains = np.stack([np.bincount(at, weights=row, minlength=fine)[:fine] for row in strength])
-    lines = fft.rfft(trains, axis=1)[:, :samples // 2 + 1]
+    lines = scipy.fft.rfft(trains, axis=1)[:, :samples // 2 + 1]
     spectrum = np.einsum("bf,bf->f", lines, weights_of_transform(samples, sample_rate_hz))
     top = sample_rate_hz / 2
-    spectrum *= np.clip((top - fft.rfftfreq(samples, 1 / sample_rate_hz)) / (_TOP_FADE * top), 0, 1)
-    return fft.irfft(spectrum, samples)[before:]
+    spectrum *= np.clip((top - scipy.fft.rfftfreq(samples, 1 / sample_rate_hz)) / (_TOP_FADE * top), 0, 1)
+    return scipy.fft.irfft(spectrum, samples)[before:]
 

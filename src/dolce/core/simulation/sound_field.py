@@ -4,8 +4,8 @@ from collections.abc import Sequence
 from functools import lru_cache
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy import fft
 
 from dolce.core.acoustics import schroeder_hz
 from dolce.core.simulation.desk_top import DeskTop
@@ -25,7 +25,7 @@ _FADE_OUT_S = 0.05
 def response_samples(surfaces: RoomSurfaces, sample_rate_hz: int) -> int:
     """Samples that hold the longest decay of the room; modes along hard walls take up to twice as long as the mean."""
     longest = float(surfaces.reverberation_s[1:5].max())
-    return fft.next_fast_len(round(np.clip(2.0 * longest, _SHORTEST_S, _LONGEST_S) * sample_rate_hz), real=True)
+    return scipy.fft.next_fast_len(round(np.clip(2.0 * longest, _SHORTEST_S, _LONGEST_S) * sample_rate_hz), real=True)
 
 
 def field_spectrum(model: SpeakerModel, place_m: NDArray, axis: NDArray, receiver_m: NDArray, *,
@@ -64,7 +64,7 @@ def field_spectrum(model: SpeakerModel, place_m: NDArray, axis: NDArray, receive
     fade = round(_FADE_OUT_S * sample_rate_hz)
     reflected[-fade:] *= np.cos(np.linspace(0, np.pi / 2, fade)) ** 2
 
-    high = fft.rfft(reflected) * sound.together
+    high = scipy.fft.rfft(reflected) * sound.together
     high += _direct(model, sound, place_m, axis, receiver_m, frequency, speed_m_s)
     begin, end = split_hz(surfaces)
     low = modal_field(surfaces, up_to_hz=end, step_hz=sample_rate_hz / samples, speed_m_s=speed_m_s)

@@ -4,8 +4,8 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy import fft, signal
 
 from dolce.core.filters import chain_level_db, peaking_biquad, playable
 from dolce.core.levels import power_db
@@ -75,12 +75,12 @@ def response_of(settings: ChannelSettings, *, at_hz: NDArray, sample_rate_hz: fl
         if crossover is not None:
             sections.extend(crossover.sections(side, sample_rate_hz=sample_rate_hz))
     if sections:
-        total = total * signal.freqz_sos(np.array(sections), worN=at_hz, fs=sample_rate_hz)[1]
+        total = total * scipy.signal.freqz_sos(np.array(sections), worN=at_hz, fs=sample_rate_hz)[1]
     taps = settings.convolution
     if taps is not None and taps.sample_rate_hz == sample_rate_hz:
-        size = fft.next_fast_len(4 * taps.taps, real=True)
-        spectrum = fft.rfft(taps.impulse, size)
-        grid = fft.rfftfreq(size, 1 / sample_rate_hz)
+        size = scipy.fft.next_fast_len(4 * taps.taps, real=True)
+        spectrum = scipy.fft.rfft(taps.impulse, size)
+        grid = scipy.fft.rfftfreq(size, 1 / sample_rate_hz)
         total = total * (np.interp(at_hz, grid, spectrum.real) + 1j * np.interp(at_hz, grid, spectrum.imag))
     return total
 

@@ -4,8 +4,8 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy import signal
 
 from dolce.core.filters import PeakingFilter, chain_samples
 from dolce.core.processor import DIM_DB, ChannelSettings, Crossover, ProcessorInUse, ProcessorState, processed
@@ -47,7 +47,7 @@ class Chain:
             samples = stimulus
             if crossover is not None:
                 side: Crossover = crossover[0]
-                samples = signal.sosfilt(side.sections(crossover[1], sample_rate_hz=sample_rate_hz), samples)
+                samples = scipy.signal.sosfilt(side.sections(crossover[1], sample_rate_hz=sample_rate_hz), samples)
             samples = processed(samples, self.processor.settings_for(code), sample_rate_hz=sample_rate_hz)
             for other in (one for one in self.others if one.passes(code)):
                 samples = self._behind(samples, other, sample_rate_hz)
@@ -71,7 +71,8 @@ class Chain:
         if "gain" in kinds:
             fed = fed * 10 ** (_FAULT_GAIN_DB / 20)
         if "crossover" in kinds:
-            fed = signal.sosfilt(signal.butter(4, _FAULT_CROSSOVER_HZ, "high", fs=sample_rate_hz, output="sos"), fed)
+            cut = scipy.signal.butter(4, _FAULT_CROSSOVER_HZ, "high", fs=sample_rate_hz, output="sos")
+            fed = scipy.signal.sosfilt(cut, fed)
         if "equaliser" in kinds:
             fed = chain_samples((_FAULT_EQUALISER,), fed, sample_rate_hz=sample_rate_hz)
         return fed

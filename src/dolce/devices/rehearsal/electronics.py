@@ -1,8 +1,8 @@
 """The simulated interface: its delay, its coupling capacitors, its converter."""
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy import fft
 
 LATENCY_S = 0.0062                # of interface and drivers together
 _LOW_CORNER_HZ, _TOP_LOSS_DB = 1.5, 0.3          # coupling capacitors; at 20 kHz
@@ -18,8 +18,8 @@ def electronics_of(frequency_hz: NDArray) -> NDArray[np.complex128]:
 
 def electronics_impulse(sample_rate_hz: int) -> NDArray[np.float64]:
     """Impulse response of the interface from an output to an input."""
-    size = fft.next_fast_len(sample_rate_hz, real=True)
-    return fft.irfft(electronics_of(fft.rfftfreq(size, 1 / sample_rate_hz)), size)[: sample_rate_hz // 2]
+    size = scipy.fft.next_fast_len(sample_rate_hz, real=True)
+    return scipy.fft.irfft(electronics_of(scipy.fft.rfftfreq(size, 1 / sample_rate_hz)), size)[: sample_rate_hz // 2]
 
 
 def converted(samples: NDArray) -> NDArray[np.float64]:

@@ -3,8 +3,8 @@
 from typing import TYPE_CHECKING
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy import fft
 
 from dolce.core.geometry import Point
 from dolce.devices.interface import LIVE_BLOCK_S
@@ -76,7 +76,7 @@ class LiveRoom:
         key = (code, place, number)
         if key not in self._paths:
             path = rig.response_of(code, place, self._rate, number)
-            size = fft.next_fast_len(path.size + self._count, real=True)
-            self._paths[key] = (path.size + self._count - 1, size, fft.rfft(path, size))
+            size = scipy.fft.next_fast_len(path.size + self._count, real=True)
+            self._paths[key] = (path.size + self._count - 1, size, scipy.fft.rfft(path, size))
         length, size, spectrum = self._paths[key]
-        return fft.irfft(fft.rfft(fed, size) * spectrum, size)[:length]
+        return scipy.fft.irfft(scipy.fft.rfft(fed, size) * spectrum, size)[:length]

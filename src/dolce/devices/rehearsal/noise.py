@@ -1,8 +1,8 @@
 """What a simulated room sounds like when nothing plays, and what disturbs it."""
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy import signal
 
 from dolce.devices.rehearsal.microphones import random_of
 
@@ -21,7 +21,7 @@ def room_noise(words: str, samples: int, sample_rate_hz: int) -> NDArray[np.floa
     rng = random_of(words)
     white = rng.standard_normal(samples)
     pole = _pole(sample_rate_hz)
-    noise = signal.lfilter([1 - pole], [1, -pole], white) + 0.002 * white
+    noise = scipy.signal.lfilter([1 - pole], [1, -pole], white) + 0.002 * white
     knots = rng.standard_normal(int(samples / sample_rate_hz / _SLOW_S) + 3)
     slow = np.interp(np.arange(samples) / sample_rate_hz / _SLOW_S, np.arange(knots.size), knots)
     level_db = ROOM_NOISE_DBFS + _TAKES_DB * rng.standard_normal() + _WITHIN_DB * slow
@@ -40,7 +40,7 @@ def slam(words: str, samples: int, sample_rate_hz: int) -> NDArray[np.float64]:
     pole = _pole(sample_rate_hz)
     after = np.arange(samples) / sample_rate_hz - 0.4 * samples / sample_rate_hz
     burst = np.where(after > 0, np.exp(-np.maximum(after, 0) / _BURST_S), 0) * random_of(words).standard_normal(samples)
-    return 10 ** (_BURST_DBFS / 20) * signal.lfilter([1 - pole], [1, -pole], burst) / np.sqrt(1 - pole)
+    return 10 ** (_BURST_DBFS / 20) * scipy.signal.lfilter([1 - pole], [1, -pole], burst) / np.sqrt(1 - pole)
 
 
 def _pole(sample_rate_hz: int) -> float:

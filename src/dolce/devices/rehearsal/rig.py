@@ -7,8 +7,8 @@ from functools import lru_cache
 from typing import Self
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy import fft
 
 from dolce.core.acoustics import speed_of_sound
 from dolce.core.geometry import Point, RoomSize, distance_m
@@ -288,7 +288,7 @@ def _response(speaker: PlacedSpeaker, microphone: Point, surfaces: RoomSurfaces,
         speed_m_s=speed_of_sound(room.temperature_c), sample_rate_hz=rate,
         rng=random_of(f"{room}/{speaker.channel}/{speaker.place}/{nearby}"), desks=desks)
     samples = response_samples(surfaces, rate)
-    response = fft.irfft(spectrum * _equipment(samples, rate, number, pointing, another), samples)
+    response = scipy.fft.irfft(spectrum * _equipment(samples, rate, number, pointing, another), samples)
     response.flags.writeable = False
     return response
 
@@ -296,7 +296,7 @@ def _response(speaker: PlacedSpeaker, microphone: Point, surfaces: RoomSurfaces,
 @lru_cache(maxsize=16)
 def _equipment(samples: int, rate: int, number: int, pointing: str, another: bool) -> NDArray[np.complex128]:
     """Microphone and interface together, at the lines of a transform."""
-    frequency = fft.rfftfreq(samples, 1 / rate)
+    frequency = scipy.fft.rfftfreq(samples, 1 / rate)
     return electronics_of(frequency) * microphone_response(frequency, number=number, pointing=pointing,
                                                            another=another)
 
@@ -305,6 +305,6 @@ def _convolved(parts: list[tuple[NDArray, NDArray]], count: int) -> NDArray:
     """The sum of signals through their responses, as long as the signals."""
     if not parts:
         return np.zeros(count)
-    size = fft.next_fast_len(count + max(response.size for _, response in parts), real=True)
-    return fft.irfft(sum(fft.rfft(samples, size) * fft.rfft(response, size) for samples, response in parts),
-                     size)[:count]
+    size = scipy.fft.next_fast_len(count + max(response.size for _, response in parts), real=True)
+    spectra = (scipy.fft.rfft(samples, size) * scipy.fft.rfft(response, size) for samples, response in parts)
+    return scipy.fft.irfft(sum(spectra), size)[:count]

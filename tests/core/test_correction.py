@@ -56,41 +56,43 @@ ROOMS = {
                                     Limits(max_boost_db=0), Limits(max_cut_db=4),
                                     Limits(from_hz=20, to_hz=20_000, bands=20)])
 def test_limits_hold_for_the_sum_of_all_bands(room, limits):
-    # What the correction promises: boost (also relative to its own mean over 200-2000 Hz) and quiet outside the range.
-    _, fit = fitted(ROOMS[room], limits=limits)
-    total = chain_level_db(fit.filters, at_hz=WIDE, sample_rate_hz=48_000)
+    # What the correction promises: boost (also relative to its own mean over 200-2000 Hz, but for half a dB), the level
+    # kept within a dB, and quiet outside the range.
+    _, filters = fitted(ROOMS[room], limits=limits)
+    total = chain_level_db(filters, at_hz=WIDE, sample_rate_hz=48_000)
     # 0.02 dB: the limits are checked on a grid of 24 points per octave.
     assert total.max() <= limits.max_boost_db + 0.02
-    assert total.max() - min(0, mean_200_2000(fit.filters)) <= limits.max_boost_db + 0.05
+    assert total.max() - min(0, mean_200_2000(filters)) <= limits.max_boost_db + 0.55
+    assert mean_200_2000(filters) >= -0.95
     # 0.1 dB: a cut of Q 10 can be deepest between two points of that grid.
     assert total.min() >= -limits.max_cut_db - 0.1
-    # Quiet from half an octave outside the range on; up to 1.5 dB more right beside it, where bands have their skirts.
+    # Quiet from half an octave outside the range on; up to 3 dB more right beside it, where bands have their skirts.
     off = np.maximum(np.log2(limits.from_hz / WIDE), np.log2(WIDE / limits.to_hz))
-    quiet = 0.32 + 1.5 * np.clip(1 - off / 0.5, 0, 1) ** 2
+    quiet = 0.32 + 3.0 * np.clip(1 - off / 0.5, 0, 1) ** 2
     assert np.all(np.abs(total)[off > 0] <= quiet[off > 0])
     # No band fights its neighbour.
-    for one, other in pairwise(fit.filters):
+    for one, other in pairwise(filters):
         if one.gain_db * other.gain_db < 0:
             assert np.log2(other.frequency_hz / one.frequency_hz) >= 1 / 3
-    assert len(fit.filters) <= limits.bands
+    assert len(filters) <= limits.bands
 
 
 def test_a_resonance_made_by_a_known_filter_is_undone_by_its_opposite():
     # Closed form: the Cookbook's peaking filter with the opposite gain is its inverse.
     made = PeakingFilter(frequency_hz=63, gain_db=6, q=3)
     level = chain_level_db([made], at_hz=GRID, sample_rate_hz=48_000)
-    _, fit = fitted(level)
-    left = level + chain_level_db(fit.filters, at_hz=GRID, sample_rate_hz=48_000)
+    _, filters = fitted(level)
+    left = level + chain_level_db(filters, at_hz=GRID, sample_rate_hz=48_000)
     assert deviation_db(GRID, left, FLAT, band_hz=(20, 500)) < 0.1
 
 
 def test_fitting_all_bands_together_beats_placing_them_one_by_one():
     # Ramos and Lopez 2006 place, then optimise; the joint fit must miss less than its own start.
     limits = Limits()
-    plan, fit = fitted(ROOMS["random"], limits=limits)
+    plan, filters = fitted(ROOMS["random"], limits=limits)
     problem = FitProblem(plan, limits, 48_000)
     start = _one_by_one(problem)
-    made = np.array([[np.log(f.frequency_hz), f.gain_db, np.log(f.q)] for f in fit.filters])
+    made = np.array([[np.log(f.frequency_hz), f.gain_db, np.log(f.q)] for f in filters])
     assert problem.cost(made) < 0.8 * problem.cost(start)
     # The start itself is one that fights.
     order = np.argsort(start[:, 0])
@@ -113,19 +115,19 @@ def test_the_jacobian_of_the_fit_is_the_slope_of_its_residuals():
 
 def test_the_whole_level_is_not_lowered_to_look_better():
     # A response that is level but 4 dB too bumpy: outside the bumps nothing may be moved.
-    _, fit = fitted(bump(80, 8, 0.2) + bump(160, 8, 0.2), limits=Limits(from_hz=20, to_hz=20_000))
-    assert abs(mean_200_2000(fit.filters)) < 0.3
+    _, filters = fitted(bump(80, 8, 0.2) + bump(160, 8, 0.2), limits=Limits(from_hz=20, to_hz=20_000))
+    assert abs(mean_200_2000(filters)) < 0.3
 
 
 def test_narrow_deep_dips_are_left_alone_and_said_so():
-    plan, fit = fitted(bump(125, -18, 0.06))
+    plan, filters = fitted(bump(125, -18, 0.06))
     left = [s for s in plan.left_alone if s.from_hz < 125 < s.to_hz]
     assert left
     assert left[0].verdict == "leave"
     assert left[0].kind == "cancelled"
     assert left[0].lowest_hz == pytest.approx(125, rel=0.02)
     assert left[0].under_target_db == pytest.approx(18, abs=1)
-    assert chain_level_db(fit.filters, at_hz=np.array([125.0]), sample_rate_hz=48_000)[0] < 0.4
+    assert chain_level_db(filters, at_hz=np.array([125.0]), sample_rate_hz=48_000)[0] < 0.4
 
 
 def test_dips_that_move_between_spots_are_only_cut():

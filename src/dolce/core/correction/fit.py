@@ -1,13 +1,11 @@
 """Parametric bands, all fitted together, none against its neighbour."""
 
-from dataclasses import dataclass
-
 import numpy as np
 from numpy.typing import NDArray
 
 from dolce.core.correction.fit_problem import APART_OCTAVES, WORTH_DB, Bands, FitProblem
 from dolce.core.correction.plan import CorrectionPlan, Limits
-from dolce.core.filters import PeakingFilter, chain_level_db, q_of_octaves
+from dolce.core.filters import PeakingFilter, q_of_octaves
 
 _OPPOSED = (1.0, 4.0)            # weights of opposition, one after the other
 _APART = APART_OCTAVES + 0.01    # rounding takes a little
@@ -16,23 +14,15 @@ _BETTER = 0.995                  # of the cost; what gains less is not worth a c
 _EXCHANGES, _TRIED = 1, 2
 
 
-@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
-class Fit:
-    """Bands in order of frequency, and the RMS of what they miss of the wish, in dB by weight."""
-
-    filters: tuple[PeakingFilter, ...]
-    missed_db: float
-
-
-def fit_bands(plan: CorrectionPlan, *, limits: Limits, sample_rate_hz: float) -> Fit:
+def fit_bands(plan: CorrectionPlan, *, limits: Limits, sample_rate_hz: float) -> tuple[PeakingFilter, ...]:
     """Peaking bands that come closest to a plan within its limits.
 
     From two starts (bands one by one at the largest error; bands evenly over the range) all frequencies, gains and Qs
     are fitted together by least squares with bounds. Limits enter as steep penalties (sum of all bands, also relative
-    to its mean over 200-2000 Hz; quiet outside the range), and so do neighbours of opposite sign within a third of an
-    octave: they would fight each other, spend headroom and hold at one place only. Where some are left, the weaker
-    goes. Bands that are free then are put where most is left, and those that do least are tried elsewhere. What is
-    still broken after rounding is repaired by shrinking gains, so the limits hold exactly.
+    to its mean over 200-2000 Hz; how far that mean sinks; quiet outside the range), and so do neighbours of opposite
+    sign within a third of an octave: they would fight each other, spend headroom and hold at one place only. Where some
+    are left, the weaker goes. Bands that are free then are put where most is left, and those that do least are tried
+    elsewhere. What is still broken after rounding is repaired by shrinking gains, so the limits hold exactly.
 
     Rounding: frequency to 0.1 Hz below 100 Hz and to 1 Hz above, gain to 0.1 dB, Q to 0.01.
 
@@ -45,10 +35,7 @@ def fit_bands(plan: CorrectionPlan, *, limits: Limits, sample_rate_hz: float) ->
     found = [_filled(problem, _settled(problem, start)) for start in (_one_by_one(problem), _evenly(problem))]
     bands = _exchanged(problem, min(found, key=problem.cost))
     filters = problem.repaired(problem.rounded(bands))
-    missed = problem.wish - chain_level_db(filters, at_hz=problem.at_hz, sample_rate_hz=sample_rate_hz)
-    weight = problem.root**2
-    rms = float(np.sqrt(np.sum(weight * missed**2) / max(weight.sum(), 1e-9)))
-    return Fit(filters=tuple(sorted(filters, key=lambda f: f.frequency_hz)), missed_db=rms)
+    return tuple(sorted(filters, key=lambda f: f.frequency_hz))
 
 
 def opposing(frequency_hz: NDArray, gain_db: NDArray, *, within_octaves: float = APART_OCTAVES) -> list[int]:

@@ -4,17 +4,19 @@ import numpy as np
 import scipy
 from numpy.typing import NDArray
 
-from dolce.core.correction.plan import CorrectionPlan, Limits
+from dolce.core.correction.plan import MEAN_BAND_HZ, CorrectionPlan, Limits
 from dolce.core.filters import PeakingFilter, peaking_levels_db, peaking_slopes_db
 from dolce.core.levels import mid_bands
 
 QUIET_OUTSIDE_DB = 0.3           # what the bands may do half an octave outside the range and further
-_SKIRT_DB, _SKIRT_OCTAVES = 1.5, 0.5     # more right beside it: a band has skirts, and a steep end would need two
-MEAN_BAND_HZ = (200.0, 2000.0)   # the boost also counts relative to the correction's mean here
+_SKIRT_DB, _SKIRT_OCTAVES = 3.0, 0.5     # more right beside it: a band has skirts, and a steep end would need two
+FREE_MEAN_DB = 0.5               # the correction's mean over 200-2000 Hz may fall so far; further lowers the boost
+LOWEST_MEAN_DB = 0.9             # and never falls further than this: the level is not the bands' business
 APART_OCTAVES = 1 / 3            # two bands of opposite sign nearer than that fight each other
 WORTH_DB = 0.25                  # a band with less gain than this is dropped
 _BARRIER = 12.0                  # weight of a broken limit against a missed wish
 _OPPOSED_WITHIN = 0.36           # octaves; rounding takes a little
+_SUNK = 60.0                     # and of a level that sinks too far, which is one number and not one for each point
 _FLOOR = 1e-2                    # of a product of gains, for the slope of its root
 _MOST_EVALUATIONS = 60
 _PER_OCTAVE, _PER_OCTAVE_OUTSIDE, _PER_OCTAVE_CHECKED = 24, 12, 72
@@ -68,13 +70,18 @@ class FitProblem:
         return float(np.sum(self.residuals(bands, opposed=0.0) ** 2))
 
     def residuals(self, bands: Bands, *, opposed: float) -> NDArray[np.float64]:
-        """Missed wish, sound outside the range, broken limits (boost absolute and relative to the mean; cut), and
-        pairs of bands that oppose each other, weighted by `opposed`."""
+        """Missed wish, sound outside the range, broken limits (boost absolute and relative to the mean; cut; level),
+        and pairs of bands that oppose each other, weighted by `opposed`.
+
+        The wish is missed at the level that the channel is brought to again afterwards, by its mean over 200-2000 Hz.
+        """
         total = self.total(bands)
+        mean = float(self._mean_share @ total)
         broken = np.maximum(total - self._allowed(total), 0) + np.maximum(-total - self.limits.max_cut_db, 0)
         leak = np.maximum(np.abs(total) - 0.6 * self._quiet, 0)
-        return np.concatenate([self.root * (total - self.wish) + _BARRIER * leak, _BARRIER * broken,
-                               opposed * self._opposition(bands)])
+        sunk = max(-mean - 0.95 * LOWEST_MEAN_DB, 0.0)
+        return np.concatenate([self.root * (total - mean - self.wish) + _BARRIER * leak, _BARRIER * broken,
+                               [_SUNK * sunk], opposed * self._opposition(bands)])
 
     def polished(self, bands: Bands, *, opposed: float) -> Bands:
         """All bands fitted together, by rising frequency."""
@@ -93,11 +100,14 @@ class FitProblem:
                                  sample_rate_hz=self.rate)
 
     def _allowed(self, total: NDArray) -> float:
-        """Largest sum of all bands: the limit, lowered by how far the mean of 200-2000 Hz lies below nothing.
+        return self._allowed_at(float(self._mean_share @ total))
+
+    def _allowed_at(self, mean_db: float) -> float:
+        """Largest sum of all bands: the limit, lowered by how far the mean of 200-2000 Hz sinks below what is free.
 
         A twentieth more is kept, since others may take the mean over other points.
         """
-        return self.limits.max_boost_db + min(0.0, 1.05 * float(self._mean_share @ total))
+        return self.limits.max_boost_db + min(0.0, FREE_MEAN_DB + 1.05 * mean_db)
 
     def _opposition(self, bands: Bands) -> NDArray:
         """Of every pair: the root of what both gains have against each other, less with their distance."""
@@ -111,11 +121,14 @@ class FitProblem:
         slopes = slopes.reshape(-1, self.at_hz.size)
         total = self.total(bands)
         over = total > self._allowed(total)
-        pulls_mean = float(self._mean_share @ total) < 0
-        over_slopes = slopes - 1.05 * (slopes @ self._mean_share)[:, None] * pulls_mean
+        mean, mean_slopes = float(self._mean_share @ total), slopes @ self._mean_share
+        lowered = self._allowed_at(mean) < self.limits.max_boost_db
+        over_slopes = slopes - 1.05 * mean_slopes[:, None] * lowered
+        sunk_slopes = -_SUNK * mean_slopes * (-mean > 0.95 * LOWEST_MEAN_DB)
         broken = np.where(over, over_slopes, 0) - np.where(-total > self.limits.max_cut_db, slopes, 0)
         leaks = np.where(np.abs(total) > 0.6 * self._quiet, _BARRIER * np.sign(total), 0)
-        return np.concatenate([((self.root + leaks) * slopes).T, _BARRIER * broken.T,
+        missed = self.root * (slopes - mean_slopes[:, None]) + leaks * slopes
+        return np.concatenate([missed.T, _BARRIER * broken.T, sunk_slopes[None, :],
                                opposed * self._opposition_slopes(bands)])
 
     @staticmethod
@@ -157,13 +170,16 @@ class FitProblem:
                                        [f.q for f in filters], at_hz=at_hz, sample_rate_hz=self.rate)
             total = levels.sum(axis=0)
             mean_of_bands = levels[:, np.searchsorted(at_hz, self.at_hz)] @ self._mean_share
-            over = total - (self.limits.max_boost_db + min(0.0, 1.05 * float(mean_of_bands.sum())))
+            mean = float(mean_of_bands.sum())
+            over = total - self._allowed_at(mean)
             under = -total - self.limits.max_cut_db
             leak = np.abs(total) - quiet
             if over.max() > 1e-3:
                 share = levels[:, int(np.argmax(over))]
             elif under.max() > 1e-3:
                 share = -levels[:, int(np.argmax(under))]
+            elif mean < -LOWEST_MEAN_DB:
+                share = -mean_of_bands
             elif leak.max() > 0:
                 k = int(np.argmax(leak))
                 share = levels[:, k] * np.sign(total[k])

@@ -18,6 +18,8 @@ _VERDICTS: dict[Kind, Verdict] = {"outside": "leave", "beyond reach": "only cut"
                                   "restless": "only cut", "fair": "correct"}
 _KINDS: tuple[Kind, ...] = tuple(_VERDICTS)
 
+MEAN_BAND_HZ = (200.0, 2000.0)   # what the level of a channel is told by
+
 _REACH_DB = 10.0          # a speaker's bottom end this far below the target is not asked for more
 _REACH_OCTAVES = 1.0      # over so much at least: a mode's null further up is not the end
 _REACH_FROM_HZ = 200.0    # looked for from here downward
@@ -26,7 +28,9 @@ _DEEP_DB = 12.0           # a dip of all spots deeper than this ...
 _SHOULDER_DB = 2.0        # down to which its shoulders belong to it
 _NARROW_OCTAVES = 1 / 3   # ... and narrower than this is a cancellation
 _TRUST_DB = 4.0           # what corrections of rooms are about, before anything is measured (standard deviation)
-_LITTLE_WEIGHT = 0.5      # of a stretch that gets no boost
+_STILL_WANTED_DB = 3.0    # beyond the largest boost: what lacks more is filled first
+_FAINT_DB = 10.0          # where the target lies this far below its own middle there is next to nothing to hear
+_FAINT_WEIGHT = 0.05
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -117,9 +121,11 @@ def plan_correction(frequency_hz: NDArray, average_db: NDArray, spread_db: NDArr
 
     Notes
     -----
-    Peaks are cut and dips are filled up to the limits. Where spots disagree, their mean says less of places that were
-    not measured: the wish shrinks by t^2 / (t^2 + s^2 / n), the estimate of least error for n spots with a spread of s
-    where corrections of rooms have one of t (W. James and C. Stein, 4th Berkeley Symposium, 1961; t is our own).
+    Peaks are cut and dips are filled. A dip that lacks more than the largest boost keeps up to 3 dB of what it lacks in
+    the wish: the limit holds for the bands, and where little can be had it counts most. Where spots disagree, their
+    mean says less of places that were not measured: the wish shrinks by t^2 / (t^2 + s^2 / n), the estimate of least
+    error for n spots with a spread of s where corrections of rooms have one of t (W. James and C. Stein, 4th Berkeley
+    Symposium, 1961; t is our own).
 
     No boost is asked for beyond the end of the speaker's reach, in dips that are deep and narrow at all spots (a
     cancellation: the boost is cancelled too), and in those that stand elsewhere at every spot. After L. D. Fielder,
@@ -134,13 +140,18 @@ def plan_correction(frequency_hz: NDArray, average_db: NDArray, spread_db: NDArr
     restless = (excess < -1.5) & (spread_db > _RESTLESS_DB) & inside & ~cancelled & ~beyond_reach
     restless = _without_slivers(restless)
     trust = _TRUST_DB**2 / (_TRUST_DB**2 + spread_db**2 / max(spots, 1.0))
-    wished = np.clip(-excess * trust, -limits.max_cut_db, limits.max_boost_db)
+    wished = np.clip(-excess * trust, -limits.max_cut_db, limits.max_boost_db + _STILL_WANTED_DB)
     no_boost = beyond_reach | cancelled | restless
     wished = np.where(inside, np.where(no_boost, np.minimum(wished, 0), wished), 0.0)
-    # In a dip that is left alone the filters only must not boost; whether a wide cut runs through it matters little.
-    weight = np.where(inside, np.where(no_boost, _LITTLE_WEIGHT, 1.0), 0.0)
+    weight = np.where(inside, np.where(_faint(frequency_hz, target_db), _FAINT_WEIGHT, 1.0), 0.0)
     stretches = _stretches(frequency_hz, inside, beyond_reach, cancelled, restless, excess, spread_db, limits)
     return CorrectionPlan(frequency_hz=frequency_hz, wished_db=wished, weight=weight, stretches=stretches)
+
+
+def _faint(frequency_hz: NDArray, target_db: NDArray) -> NDArray:
+    """True where the target itself wants next to nothing against its mean over 200-2000 Hz: nothing is gained there."""
+    middle = (frequency_hz >= MEAN_BAND_HZ[0]) & (frequency_hz <= MEAN_BAND_HZ[1])
+    return target_db < (target_db[middle] if middle.any() else target_db).mean() - _FAINT_DB
 
 
 def _beyond_reach(frequency_hz: NDArray, excess: NDArray) -> NDArray:

@@ -131,4 +131,4 @@ def found_bands(channels: Mapping[str, ChannelShape], correction: Correction, *,
 
 
 def _bands(plan: CorrectionPlan, limits: Limits, sample_rate_hz: float) -> tuple[Band, ...]:
-    return tuple(Band(filter=f) for f in fit_bands(plan, limits=limits, sample_rate_hz=sample_rate_hz).filters)
+    return tuple(Band(filter=f) for f in fit_bands(plan, limits=limits, sample_rate_hz=sample_rate_hz))

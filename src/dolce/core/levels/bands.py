@@ -22,8 +22,8 @@ def mid_bands(*, per_octave: int, from_hz: float, to_hz: float) -> NDArray[np.fl
     return 1000 * OCTAVE_RATIO ** (np.arange(first, last + 1) / per_octave)
 
 
-def band_edges(mid_hz: ArrayLike, *, per_octave: float) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+def band_edges(mid_hz: ArrayLike, *, per_octave: ArrayLike) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
     """Lower and upper edges f G^(-1/2b), f G^(+1/2b) (IEC 61260-1:2014, eqs. 4 and 5)."""
-    half = OCTAVE_RATIO ** (1 / (2 * per_octave))
+    half = OCTAVE_RATIO ** (1 / (2 * np.asarray(per_octave, dtype=float)))
     mid = np.asarray(mid_hz, dtype=np.float64)
     return mid / half, mid * half

@@ -2,6 +2,7 @@
 
 from dolce.core.response.arrival import Arrival, Polarity, find_arrival
 from dolce.core.response.averaging import SpotAverage, average_over_spots, mean_spread_db
+from dolce.core.response.bandwidths import auditory, equivalent_bandwidth_hz, finer_below
 from dolce.core.response.capture import Capture, SweepDrowned, analyse_recording, without_response
 from dolce.core.response.caution import Caution
 from dolce.core.response.clock_drift import marked_drift_ppm, resampled, stretched, without_drift
@@ -20,12 +21,13 @@ from dolce.core.response.spectrum import (
     level_on_grid,
     phase_deg,
     smoothed_level_db,
+    transformed,
 )
 from dolce.core.response.sub_arrival import sub_arrival
 
 __all__ = ["ANALYSIS_GRID_HZ", "Arrival", "Capture", "Caution", "Deconvolver", "FrequencyResponse", "GridLevels",
            "ImpulseResponse", "InterfaceLoop", "MicrophoneCurve", "Polarity", "Quality", "SpotAverage", "SweepDrowned",
-           "analyse_recording", "average_over_spots", "clipped_samples", "find_arrival", "grid_levels",
-           "interface_loop", "level_on_grid", "marked_drift_ppm", "mean_spread_db", "moving_average_level_db",
-           "phase_deg", "resampled", "smoothed_level_db", "smoothed_power", "stretched", "sub_arrival",
-           "without_drift", "without_response"]
+           "analyse_recording", "auditory", "average_over_spots", "clipped_samples", "equivalent_bandwidth_hz",
+           "find_arrival", "finer_below", "grid_levels", "interface_loop", "level_on_grid", "marked_drift_ppm",
+           "mean_spread_db", "moving_average_level_db", "phase_deg", "resampled", "smoothed_level_db", "smoothed_power",
+           "stretched", "sub_arrival", "transformed", "without_drift", "without_response"]

@@ -70,6 +70,11 @@ class Deconvolver:
         recorded = scipy.fft.rfft(recording, self.size)
         return recorded, recorded * self._inverse
 
+    def noise_gain(self, at_hz: NDArray) -> NDArray[np.float64]:
+        """What division by the stimulus makes of the power of noise, |1 / S|^2, shape (wanted,)."""
+        frequency = scipy.fft.rfftfreq(self.size, 1 / self.sample_rate_hz)
+        return np.exp(np.interp(at_hz, frequency, 2 * np.log(np.maximum(np.abs(self._inverse), 1e-30))))
+
     def impulse(self, response_spectrum: NDArray) -> ImpulseResponse:
         """The whole circular response, rolled so that times before zero come first.
 

@@ -6,7 +6,8 @@ from numpy.typing import NDArray
 from dolce.core.levels import band_edges
 
 
-def smoothed_power(frequency_hz: NDArray, power: NDArray, *, at_hz: NDArray, per_octave: float) -> NDArray:
+def smoothed_power(frequency_hz: NDArray, power: NDArray, *, at_hz: NDArray,
+                   per_octave: float | NDArray) -> NDArray:
     """Mean power in a band of 1/`per_octave` octave around each frequency.
 
     The power is integrated over frequency between the band's edges (straight lines between the points) and divided
@@ -19,6 +20,7 @@ def smoothed_power(frequency_hz: NDArray, power: NDArray, *, at_hz: NDArray, per
     power : ndarray, shape (..., points)
     at_hz : ndarray, shape (wanted,)
         Inside the range of `frequency_hz`.
+    per_octave : float, or ndarray of shape (wanted,)
 
     Returns
     -------

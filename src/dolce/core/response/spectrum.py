@@ -47,8 +47,8 @@ class FrequencyResponse:
         return power_db(np.maximum(power, 0))
 
 
-def _transform(response: ImpulseResponse) -> tuple[NDArray, NDArray]:
-    """Frequencies and complex spectrum, padded to bins of 0.4 Hz or finer."""
+def transformed(response: ImpulseResponse) -> tuple[NDArray, NDArray]:
+    """Frequencies and complex spectrum, padded to bins of 0.4 Hz or finer; phases count from the first sample."""
     size = scipy.fft.next_fast_len(max(4 * response.sample.size, round(response.sample_rate_hz / 0.4)), real=True)
     return scipy.fft.rfftfreq(size, 1 / response.sample_rate_hz), scipy.fft.rfft(response.sample, size)
 
@@ -90,7 +90,7 @@ def grid_levels(response: ImpulseResponse) -> GridLevels:
 
 
 def _power(response: ImpulseResponse) -> tuple[NDArray, NDArray]:
-    frequency, spectrum = _transform(response)
+    frequency, spectrum = transformed(response)
     return frequency, spectrum.real**2 + spectrum.imag**2
 
 
@@ -107,9 +107,12 @@ def _smoothed(frequency: NDArray, power: NDArray, at_hz: NDArray, per_octave: fl
     return power_db(np.maximum(smoothed_power(frequency[1:], power[1:], at_hz=at, per_octave=per_octave), 0))
 
 
-def smoothed_level_db(level_db: NDArray, *, per_octave: float) -> NDArray:
-    """Levels on the analysis grid, shape (..., points), smoothed further; 48 and finer leave them as they are."""
-    if per_octave >= 48:
+def smoothed_level_db(level_db: NDArray, *, per_octave: float | NDArray) -> NDArray:
+    """Levels on the analysis grid, shape (..., points), smoothed further; 48 and finer leave them as they are.
+
+    `per_octave` may go with frequency, shape (points,).
+    """
+    if np.min(per_octave) >= 48:
         return np.asarray(level_db)
     power = 10 ** (np.asarray(level_db) / 10)
     return power_db(smoothed_power(ANALYSIS_GRID_HZ, power, at_hz=ANALYSIS_GRID_HZ, per_octave=per_octave))
@@ -117,7 +120,7 @@ def smoothed_level_db(level_db: NDArray, *, per_octave: float) -> NDArray:
 
 def phase_deg(response: ImpulseResponse, *, at_hz: NDArray, arrival_s: float) -> NDArray:
     """Phase in degrees (-180, 180] at the given frequencies, relative to the arrival, shape (wanted,)."""
-    frequency, spectrum = _transform(response)
+    frequency, spectrum = transformed(response)
     turned = spectrum * np.exp(2j * np.pi * frequency * (arrival_s - response.start_s))
     at = np.minimum(at_hz, frequency[-1])
     real, imaginary = (np.interp(at, frequency, part) for part in (turned.real, turned.imag))

@@ -1,0 +1,26 @@
+"""What a response or a recording says: how loud, when, how long, how clean."""
+
+from dolce.core.reading.cleanness import (
+    HARMONICS,
+    Distortion,
+    NoiseUnder,
+    distortion_of,
+    noise_under,
+)
+from dolce.core.reading.decay import DECAY_BANDS_HZ, BandDecay, DecayKind, DecayTime, decay_times, truncation
+from dolce.core.reading.decay_map import DecayMap, decay_slices, map_of_cycles, map_of_time
+from dolce.core.reading.energy import TimeCurve, energy_near, impulse_near, step_near
+from dolce.core.reading.phase import (
+    PhaseCurves,
+    excess_group_delay_s,
+    group_delay_s,
+    minimum_phase,
+    phase_curves,
+)
+from dolce.core.reading.windows import direct_sound, level_of_cycles_db, told_from_hz
+
+__all__ = ["DECAY_BANDS_HZ", "HARMONICS", "BandDecay", "DecayKind", "DecayMap", "DecayTime", "Distortion",
+           "NoiseUnder", "PhaseCurves", "TimeCurve", "decay_slices", "decay_times", "direct_sound", "distortion_of",
+           "energy_near", "excess_group_delay_s", "group_delay_s", "impulse_near", "level_of_cycles_db",
+           "map_of_cycles", "map_of_time", "minimum_phase", "noise_under", "phase_curves", "step_near", "told_from_hz",
+           "truncation"]

@@ -59,7 +59,8 @@ def _map(response: ImpulseResponse, at_hz: NDArray, at_s: NDArray, arrival_s: fl
         first = max(0, round((frequency - 4 * deviation) / step_hz))
         last = min(spectrum.size, round((frequency + 4 * deviation) / step_hz) + 1)
         band = spectrum[first:last] * np.exp(-0.5 * ((np.arange(first, last) * step_hz - frequency) / deviation) ** 2)
-        points = scipy.fft.next_fast_len(max(8 * band.size, 16))
+        # Wide bands have samples enough as they are; between those of narrow ones straight lines would cut corners.
+        points = scipy.fft.next_fast_len(max((8 if band.size < 2000 else 2) * band.size, 16))
         envelope = np.abs(scipy.fft.ifft(band, points)) ** 2 * points**2
         time = np.arange(points) * size / rate / points + response.start_s - arrival_s
         level[:, k] = power_db(np.interp(at_s, time, envelope) / max(deviation, 1e-9) ** 2)

@@ -15,7 +15,7 @@ from dolce.core.correction import deviation_db
 from dolce.core.filters import chain_level_db
 from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.services.jobs.job_keeping import JobWish
-from dolce.services.read.reading import ReadWish
+from dolce.services.read.wish import ReadWish
 from dolce.services.wiring import open_services
 
 
@@ -131,7 +131,7 @@ def test_a_new_job_from_nothing_to_proven(driver, address, downloads, tmp_path):
     k = int(np.argmin(np.abs(ANALYSIS_GRID_HZ - at)))
     left = number(re.search(r"Left, average of 3 ([−\d.]+)", said)[1])
     assert left == pytest.approx(view.curves[0].average.level_db[k], abs=0.06)
-    page.fill("Show", "impulse, one take")
+    page.find("label:has(input[value=impulse])").click()
     page.wait(lambda: page.find("#plot").get_attribute("data-plot") == "impulse")
     page.ready()
 
@@ -298,3 +298,28 @@ def test_stop_button_ends_sound_within_the_pass(driver, address):
     page.wait(lambda: services.sound.running() is None)
     page.wait(lambda: "Stopped by hand" in page.text("main"))
     assert services.taking.board(job.id).taken < 18
+
+
+def test_every_view_of_the_curves_is_drawn_and_keeps_the_choice(driver, demo_job, demo_address):
+    page = Page(driver, demo_address).open(f"/jobs/{demo_job}/read?front=R")
+    for view in ("seats", "phase", "delay", "impulse", "step", "energy", "slices", "map", "times", "distortion",
+                 "noise", "level"):
+        page.find(f"label:has(input[value={view}])").click()
+        page.wait(lambda v=view: f"view={v}" in driver.current_url)
+        page.ready()
+        assert page.all("figure.plot svg .trace, figure.plot svg image")
+        assert "front=R" in driver.current_url
+    # A scale stays until another is asked for; small plots share it.
+    scale = page.find("[data-scale]").get_attribute("value")
+    page.fill("Smoothing", "1/3 octave")
+    page.wait(lambda: "smoothing=1%2F3" in driver.current_url)
+    page.ready()
+    assert page.find("[data-scale]").get_attribute("value") == scale
+    page.fill("Plots", "one each")
+    page.wait(lambda: len(page.all(".small-plots figure")) == 2)
+    page.ready()
+    levels = [[tick.text for tick in figure.find_elements("css selector", ".tick") if tick.text[0] in "+−0"]
+              for figure in page.all(".small-plots figure")]
+    assert levels[0] == levels[1]
+    assert len(levels[0]) > 2
+    assert page.faults_in_console() == []

@@ -140,7 +140,7 @@ def test_decay_times_are_those_of_a_synthetic_decay():
     for nominal in (1000, 2000, 4000, 8000):
         for kind in ("T20", "T30"):
             assert bands[nominal][kind].why_not == ""
-            # Three standard deviations of one decay: 0.88 (T20), 0.55 (T30) sqrt((1 + 1.9 or 1.52) / (B T)), ISO 3382-1,
+            # Three standard deviations of one decay: 0.88 (T20), 0.55 (T30) sqrt((1 + 1.9 or 1.52) / BT), ISO 3382-1,
             # eqs. 7 and 8 with n = N = 1.
             factor, more = {"T20": (0.88, 1.90), "T30": (0.55, 1.52)}[kind]
             scatter = factor * np.sqrt((1 + more) / (0.23 * nominal * 0.4))

@@ -1,10 +1,21 @@
 """Read: curves of many takes come from one read, and are those of each take."""
 
+import csv
+import io
+
 import numpy as np
+import pytest
+import soundfile
 from sqlalchemy import event
 
-from dolce.core.response import ANALYSIS_GRID_HZ, level_on_grid
-from dolce.services.read.reading import ReadWish
+from dolce.core.reading import level_of_cycles_db
+from dolce.core.response import ANALYSIS_GRID_HZ, average_over_spots, level_on_grid
+from dolce.errors import InvalidValue, NotFound
+from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.read.curve_export import curves_csv
+from dolce.services.read.seat_to_seat import BASS_HZ
+from dolce.services.read.wish import Place, ReadWish
+from dolce.services.sample.demo_rooms import net_loft
 
 
 def statements(services, wish):
@@ -25,7 +36,7 @@ def statements(services, wish):
 
 def test_statements_grow_neither_with_channels_nor_with_spots(demo):
     statements(demo, ReadWish())                                 # what stays at hand is read once
-    few = statements(demo, ReadWish(channels=("L",), spot=1, smoothing="none"))
+    few = statements(demo, ReadWish(channels=("L",), place=Place(spot=1), smoothing="none"))
     assert statements(demo, ReadWish(smoothing="none")) == few
 
 
@@ -38,3 +49,118 @@ def test_unsmoothed_curves_are_those_of_each_response(demo):
                 response = work.takes.response(take.id)
             np.testing.assert_allclose(level, level_on_grid(response, at_hz=ANALYSIS_GRID_HZ, per_octave=None),
                                        atol=1e-3)                # the response is kept as 32-bit numbers
+
+
+def test_two_rounds_are_held_against_each_other_with_their_difference(demo, demo_job):
+    rounds = demo.reading.view(demo_job, ReadWish()).rounds
+    view = demo.reading.view(demo_job, ReadWish(channels=("L",), round_id=rounds[1].id, against_round=rounds[0].id))
+    assert (view.chosen.round.name, view.against.round.name) == ("Corrected", "Untouched")
+    before, after = (chosen.curves["L"].average.level_db for chosen in (view.against, view.chosen))
+    np.testing.assert_allclose(view.difference_db, after - before)
+
+
+def test_two_channels_meet_where_they_are_levelled(demo, demo_job):
+    view = demo.reading.view(demo_job, ReadWish(channels=("L",), against_channel="R", levelled="at", level_hz=300))
+    k = int(np.argmin(np.abs(ANALYSIS_GRID_HZ - 300)))
+    assert view.difference_db[k] == pytest.approx(0, abs=0.1)           # between two points of the grid
+    assert np.abs(view.difference_db).max() > 2
+
+
+def test_the_channel_in_front_comes_first_and_single_takes_are_few(demo, demo_job):
+    view = demo.reading.view(demo_job, ReadWish(front="R", view="map"))
+    assert view.front == "R"
+    assert [d.take.channel for d in view.details] == ["R"]
+    assert view.left_out == ("L",)
+
+
+def test_a_seat_and_a_spot_are_places_and_others_are_refused(demo, demo_job):
+    whole = demo.reading.view(demo_job, ReadWish(channels=("L",)))
+    seat = demo.reading.view(demo_job, ReadWish(channels=("L",), place=Place.of(f"seat-{whole.job.seat.id}")))
+    assert len(seat.curves[0].takes) == len(whole.job.main_spots)
+    one = demo.reading.view(demo_job, ReadWish(channels=("L",), place=Place.of("spot-3")))
+    assert [take.spot_id for take in one.curves[0].takes] == [3]
+    with pytest.raises(InvalidValue, match="place"):
+        Place.of("spot-3x")
+    with pytest.raises(InvalidValue, match="no spots"):
+        demo.reading.view(demo_job, ReadWish(place=Place(seat=99)))
+    with pytest.raises(NotFound):
+        demo.reading.view(demo_job, ReadWish(place=Place(spot=99)))
+
+
+def test_a_window_of_cycles_is_taken_from_the_response_at_its_arrival(demo, demo_job):
+    view = demo.reading.view(demo_job, ReadWish(channels=("L",), window="cycles", cycles=4))
+    detail = view.details[0]
+    with demo.context.look() as work:
+        response = work.takes.response(detail.take.id)
+    at = ANALYSIS_GRID_HZ[::2]
+    np.testing.assert_allclose(detail.found[::2], level_of_cycles_db(
+        response, at_hz=at, arrival_s=detail.take.arrival_s, cycles=4))
+
+
+def test_noise_and_distortion_of_a_rehearsal_are_noise(demo, demo_job):
+    # The rehearsal's speakers don't distort: what reads as harmonics lies at the noise beside them.
+    found = demo.reading.view(demo_job, ReadWish(channels=("L",), view="distortion")).details[0].found
+    middle = (found.frequency_hz > 200) & (found.frequency_hz < 2000)
+    assert np.median((found.harmonic_db[2] - found.noise_db)[middle]) == pytest.approx(0, abs=5)
+    noise = demo.reading.view(demo_job, ReadWish(channels=("L",), view="noise")).details[0].found
+    assert np.all(noise.level_db[8:] > noise.noise_db[8:] + 15)
+
+
+@pytest.fixture
+def net_loft_taken(services):
+    """A 5.1 with two subs and three seats of two spots each."""
+    job = services.jobs.create(JobWish(name="Loft"), plan=net_loft())
+    services.rigging.set_rig(job.id, pace="fast", sweep_seconds=2.0)
+    for seat in job.plan.seats:
+        services.room.lay_out_spots(job.id, "cluster", seat_id=seat.id, count=2, spacing_m=0.3)
+    services.taking.run_rest(job.id)
+    services.sound.wait()
+    return services, job.id
+
+
+def test_the_computed_sum_of_one_sub_is_that_sub_and_seats_are_named(net_loft_taken):
+    services, job_id = net_loft_taken
+    table = services.reading.view(job_id, ReadWish(view="seats")).seats[0]
+    alone, both = (next(row for row in table.rows if row.channels == channels)
+                   for channels in (("Sub1",), ("Sub1", "Sub2")))
+    with services.context.look() as work:
+        job = work.jobs.get(job_id)
+        takes = {(t.channel, t.spot_id): t for t in work.takes.latest(job.round_id)}
+    # A sub alone at a seat is the average of its takes there, over 1/12 octave; bins of 0.4 Hz: 0.3 dB.
+    k = [int(np.argmin(np.abs(BASS_HZ - f))) for f in (50, 80)]
+    levels = [level_on_grid(_response(services, takes["Sub1", spot.id].id), at_hz=BASS_HZ[k], per_octave=12)
+              for spot in job.plan.spots_of(job.seat.id)]
+    expected = average_over_spots(levels).level_db
+    row = table.seats.index(job.seat.name)
+    np.testing.assert_allclose(alone.by_seat_db[row][k], expected, atol=0.3)
+    assert both.computed
+    assert not alone.computed
+    assert both.worst_seat in table.seats
+    # Welti and Devantier 2006: the standard deviation over the seats, its mean over 20-120 Hz.
+    inside = (BASS_HZ >= 20) & (BASS_HZ <= 120)
+    assert alone.spread_db == pytest.approx(alone.by_seat_db[:, inside].std(axis=0).mean())
+
+
+def test_curves_go_out_as_they_are_shown(demo, demo_job):
+    view = demo.reading.view(demo_job, ReadWish(channels=("L",), smoothing="1/3"))
+    rows = list(csv.reader(io.StringIO(curves_csv(view).decode())))
+    assert rows[0][:3] == ["frequency_hz", "L Corrected average of 9 dB", "L Corrected spot 1 dB"]
+    assert len(rows) == 1 + ANALYSIS_GRID_HZ.size
+    assert float(rows[100][1]) == pytest.approx(view.curves[0].average.level_db[99], abs=1e-4)
+
+
+def test_an_impulse_response_goes_out_as_it_is_kept(demo, demo_job):
+    take = demo.reading.view(demo_job, ReadWish(channels=("L",))).curves[0].takes[0]
+    data, name = demo.reading.impulse(demo_job, take.id)
+    samples, rate = soundfile.read(io.BytesIO(data), dtype="float32")
+    assert (name, rate) == (f"impulse L spot 1 attempt {take.attempt}.wav", take.sample_rate_hz)
+    np.testing.assert_array_equal(samples, _response(demo, take.id).sample.astype("float32"))
+    with pytest.raises(InvalidValue):
+        demo.reading.impulse(demo_job + 1, take.id)
+
+
+def _response(services, take_id):
+    with services.context.look() as work:
+        return work.takes.response(take_id)
+
+

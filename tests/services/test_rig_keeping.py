@@ -9,7 +9,7 @@ from dolce.core.rig import SLATE, Fault
 from dolce.devices.rehearsal import LATENCY_S
 from dolce.errors import Conflict, FormatError, InvalidForm, InvalidValue
 from dolce.services.jobs.job_keeping import JobWish
-from dolce.services.read.reading import ReadWish
+from dolce.services.read.wish import ReadWish
 from dolce.services.sample.demo_rooms import attic, net_loft
 
 
@@ -34,7 +34,7 @@ def taken(services, job_id, spot=1):
 
 
 def phase_of_l(services, job_id):
-    return services.reading.view(job_id, ReadWish(channels=("L",), spot=1, view="phase")).phases["L"]
+    return services.reading.view(job_id, ReadWish(channels=("L",), view="phase")).details[0].found.wrapped_deg
 
 
 def findings(services, job_id):

@@ -16,7 +16,7 @@ from dolce.core.rig import Fault
 from dolce.devices.rehearsal import RehearsalRig
 from dolce.errors import Conflict
 from dolce.services.jobs.job_keeping import JobWish
-from dolce.services.read.reading import SMOOTHINGS, ReadWish
+from dolce.services.read.wish import SMOOTHINGS, ReadWish
 from dolce.services.sample.demo_rooms import net_loft
 
 

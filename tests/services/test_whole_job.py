@@ -22,7 +22,7 @@ from dolce.devices import rehearsal
 from dolce.devices.interface import SoundStopped
 from dolce.errors import Conflict, DeviceError, FormatError, InvalidForm, InvalidValue, NotFound
 from dolce.services.jobs.job_keeping import JobWish
-from dolce.services.read.reading import ReadWish
+from dolce.services.read.wish import ReadWish
 from dolce.services.wiring import open_services
 
 
@@ -332,8 +332,8 @@ def test_reading_averages_and_refuses_unknown_wishes(demo, demo_job):
     assert curves.level_db.shape == (9, ANALYSIS_GRID_HZ.size)
     power = np.mean(10 ** (curves.level_db / 10), axis=0)          # closed form of the energy average
     assert_allclose(curves.average.level_db, 10 * np.log10(power), atol=1e-9)
-    impulse = demo.reading.view(demo_job, ReadWish(channels=("L",), view="impulse")).impulses["L"]
-    assert abs(impulse[0][np.argmax(np.abs(impulse[1]))]) < 1 / 48_000
+    impulse = demo.reading.view(demo_job, ReadWish(channels=("L",), view="impulse")).details[0].found
+    assert abs(impulse.time_s[np.argmax(np.abs(impulse.value))]) < 1 / 48_000
     with pytest.raises(InvalidValue, match="smoothing"):
         ReadWish(smoothing="2")
 

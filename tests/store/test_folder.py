@@ -10,7 +10,7 @@ import pytest
 from dolce.errors import Conflict, Damaged, StorageError
 from dolce.services.jobs.folder_check import check_folder
 from dolce.services.jobs.job_keeping import JobWish
-from dolce.services.read.reading import ReadWish
+from dolce.services.read.wish import Place, ReadWish
 from dolce.services.wiring import open_services
 from dolce.store import Database
 
@@ -160,7 +160,7 @@ def test_samples_that_the_disk_has_changed_are_refused_and_found_by_the_check(fo
     with pytest.raises(Damaged, match="L, attempt 1: the samples of this take are not those that were kept"):
         opened.taking.recording(1, 1)
     with pytest.raises(Damaged, match="L, attempt 1"):
-        opened.reading.view(1, ReadWish(view="impulse", spot=1))
+        opened.reading.view(1, ReadWish(view="impulse", place=Place(spot=1)))
     opened.close()
 
 

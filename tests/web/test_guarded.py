@@ -106,7 +106,7 @@ def test_numbers_that_are_none_are_not_found_or_refused(client, job, number):
     for query in (f"mode={number}&sheet=modes", f"seat={number}&sheet=modes", f"without={number}&rank=1&sheet=subs",
                   f"pick=spot-{number}", f"pick=seat-{number}", f"pick=box-{number}"):
         assert client.get(f"/jobs/{job.id}/room?{query}").status_code == 200
-    assert client.get(f"/jobs/{job.id}/read?round={number}&spot={number}").status_code in (200, 404, 422)
+    assert client.get(f"/jobs/{job.id}/read?round={number}&place=spot-{number}").status_code in (200, 404, 422)
     assert post(client, f"/jobs/{job.id}/takes/rounds/choose", round=number).status_code == 422
     assert post(client, f"/jobs/{job.id}/room/move/spot-{number}", x="1", y="1", z="1").status_code in (404, 422)
     assert post(client, f"/jobs/{job.id}/rig/level", sweep_level_dbfs=number).status_code == 422

@@ -17,10 +17,10 @@ from dolce.core.reading.phase import (
     minimum_phase,
     phase_curves,
 )
-from dolce.core.reading.windows import direct_sound, level_of_cycles_db, told_from_hz
+from dolce.core.reading.windows import CYCLES, GATE_MS, direct_sound, level_of_cycles_db, told_from_hz
 
-__all__ = ["DECAY_BANDS_HZ", "HARMONICS", "BandDecay", "DecayKind", "DecayMap", "DecayTime", "Distortion",
-           "NoiseUnder", "PhaseCurves", "TimeCurve", "decay_slices", "decay_times", "direct_sound", "distortion_of",
-           "energy_near", "excess_group_delay_s", "group_delay_s", "impulse_near", "level_of_cycles_db",
-           "map_of_cycles", "map_of_time", "minimum_phase", "noise_under", "phase_curves", "step_near", "told_from_hz",
-           "truncation"]
+__all__ = ["CYCLES", "DECAY_BANDS_HZ", "GATE_MS", "HARMONICS", "BandDecay", "DecayKind", "DecayMap", "DecayTime",
+           "Distortion", "NoiseUnder", "PhaseCurves", "TimeCurve", "decay_slices", "decay_times", "direct_sound",
+           "distortion_of", "energy_near", "excess_group_delay_s", "group_delay_s", "impulse_near",
+           "level_of_cycles_db", "map_of_cycles", "map_of_time", "minimum_phase", "noise_under", "phase_curves",
+           "step_near", "told_from_hz", "truncation"]

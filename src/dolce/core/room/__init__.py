@@ -1,7 +1,7 @@
 """The room before any sound: layouts, places, seats and spots, and what geometry tells."""
 
 from dolce.core.room.box_model import BoxModel, Decay, box_model, decay_of
-from dolce.core.room.channels import CHANNEL_NAMES, SUB_CODES, channel_name, partner_of
+from dolce.core.room.channels import CHANNEL_NAMES, SUB_CODES, channel_name, group_of, partner_of
 from dolce.core.room.document import plan_of, plan_values
 from dolce.core.room.findings import Finding, Findings, findings_of
 from dolce.core.room.laying_out import new_plan, with_channel, with_layout, without_channel
@@ -61,6 +61,7 @@ __all__ = [
     "channel_name",
     "decay_of",
     "findings_of",
+    "group_of",
     "label_of",
     "moved",
     "new_plan",

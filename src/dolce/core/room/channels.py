@@ -22,6 +22,17 @@ def partner_of(code: str) -> str | None:
     return {"L": "R", "R": "L"}[code[0]] + code[1:]
 
 
+def group_of(code: str) -> str:
+    """"fronts", "surrounds", "heights", "subs", or "others" for codes of the calibrator's own."""
+    if code in SUB_CODES:
+        return "subs"
+    if code not in CHANNEL_NAMES:
+        return "others"
+    if code[1:].startswith("t"):
+        return "heights"
+    return "surrounds" if code.endswith("s") else "fronts"
+
+
 def side_of(code: str) -> str:
     """"left", "right" or "middle", as the code says."""
     if code not in CHANNEL_NAMES or code == "C":

@@ -1,54 +1,108 @@
-"""The Read stop: levels over frequency, phase and impulse of what was taken."""
+"""The Read stop: what was taken, as loud, as late, as long and as clean as it is."""
 
-from dataclasses import dataclass
+from collections import OrderedDict
+from collections.abc import Callable, Collection
+from dataclasses import dataclass, replace
+from functools import partial
+from typing import TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
 
-from dolce.core.job import Job, Round
-from dolce.core.response import ANALYSIS_GRID_HZ, average_over_spots, find_arrival, mean_spread_db, phase_deg
-from dolce.errors import InvalidValue
+from dolce.core.job import Job, Round, TakeRecord
+from dolce.core.levels import LEVEL_BAND_HZ, energy_mean_db
+from dolce.core.response import ANALYSIS_GRID_HZ, average_over_spots, mean_spread_db
+from dolce.errors import InvalidValue, NotFound
+from dolce.formats.audio_file import write_wav
 from dolce.services.context import Context
 from dolce.services.read.round_curves import ChannelCurves, curves_by_channel
+from dolce.services.read.seat_to_seat import SeatTable, seat_table
+from dolce.services.read.take_details import Detail, detail_of
+from dolce.services.read.wish import Place, ReadWish
+from dolce.store import UnitOfWork
 
-SMOOTHINGS: dict[str, float | None] = {"none": None, "1/48": 48, "1/24": 24, "1/12": 12, "1/6": 6, "1/3": 3}
-_IMPULSE_BEFORE_S, _IMPULSE_AFTER_S = 0.002, 0.02
+MOST_TAKES = 4                     # of single takes in one plot: more can't be told apart, and each costs time
+_KEPT = 400                        # results for single takes, which never change
+
+Found = TypeVar("Found")
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class ReadWish:
-    """What to look at; no spot means all of them."""
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class Chosen:
+    """Takes of one round at one place, with their levels, by channel.
 
-    round_id: int | None = None
-    channels: tuple[str, ...] = ()
-    spot: int | None = None
-    smoothing: str = "1/12"
-    view: str = "level"
+    Attributes
+    ----------
+    offsets_db : what is added to each channel's curves so that they lie over each other
+    """
 
-    def __post_init__(self) -> None:
-        if self.smoothing not in SMOOTHINGS:
-            raise InvalidValue(f"smoothing {self.smoothing!r}.", where="smoothing",
-                               remedy=f"Choose {', '.join(SMOOTHINGS)}.")
-        if self.view not in ("level", "phase", "impulse"):
-            raise InvalidValue(f"view {self.view!r}.", where="view", remedy="Choose level, phase or impulse.")
+    round: Round
+    place: Place
+    curves: dict[str, ChannelCurves]
+    offsets_db: dict[str, float]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class TakeDetail:
+    """What a view of single takes shows of one; `fault` says why it can't."""
+
+    take: TakeRecord
+    found: Detail | None
+    fault: str = ""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
 class ReadView:
-    """What there is to choose from, and the curves that were chosen."""
+    """What there is to choose from, and what was chosen.
+
+    Attributes
+    ----------
+    channels : the chosen ones, the one in front first
+    against : what it is held against; None for nothing
+    details : single takes, for views of these; at most `MOST_TAKES`
+    left_out : channels beyond these
+    seats : bass by seat, one table for each choice
+    """
 
     job: Job
     rounds: tuple[Round, ...]
-    round: Round
     wish: ReadWish
-    curves: tuple[ChannelCurves, ...]
-    phases: dict[str, NDArray[np.float64]]
-    impulses: dict[str, tuple[NDArray[np.float64], NDArray[np.float64]]]
+    channels: tuple[str, ...]
+    chosen: Chosen
+    against: Chosen | None
+    details: tuple[TakeDetail, ...] = ()
+    left_out: tuple[str, ...] = ()
+    seats: tuple[SeatTable, ...] = ()
+
+    @property
+    def round(self) -> Round:
+        return self.chosen.round
 
     @staticmethod
     def bass_spread_db(curves: ChannelCurves) -> float:
         """Mean standard deviation over the spots, 20-120 Hz, of levels over 1/48 octave, however they are shown."""
         return mean_spread_db(ANALYSIS_GRID_HZ, average_over_spots([take.level_db for take in curves.takes]))
+
+    @property
+    def curves(self) -> tuple[ChannelCurves, ...]:
+        """Of the chosen channels that have takes."""
+        return tuple(self.chosen.curves[c] for c in self.channels if c in self.chosen.curves)
+
+    @property
+    def front(self) -> str:
+        """The channel in front."""
+        return next((c for c in self.channels if c in self.chosen.curves), self.channels[0])
+
+    @property
+    def difference_db(self) -> NDArray[np.float64] | None:
+        """Of the one in front, chosen less against; None where either is missing."""
+        if self.against is None:
+            return None
+        other = self.wish.against_channel or self.front
+        if self.front not in self.chosen.curves or other not in self.against.curves:
+            return None
+        return (self.chosen.curves[self.front].average.level_db + self.chosen.offsets_db[self.front]
+                - self.against.curves[other].average.level_db - self.against.offsets_db[other])
 
 
 class Reading:
@@ -56,37 +110,131 @@ class Reading:
 
     def __init__(self, context: Context) -> None:
         self._context = context
+        self._kept: OrderedDict[tuple, Detail | SeatTable] = OrderedDict()
 
     def view(self, job_id: int, wish: ReadWish) -> ReadView:
-        """Curves for a wish; phase and impulse are those of one take, spot 1 unless another is chosen."""
+        """All that a wish shows.
+
+        Raises
+        ------
+        InvalidValue
+            If a round, a place or a channel is not of this job.
+        """
         with self._context.look() as work:
             job = work.jobs.get(job_id)
             rounds = tuple(work.takes.rounds(job_id))
-            chosen = next((r for r in rounds if r.id == (wish.round_id or job.round_id)), None)
-            if chosen is None:
-                raise InvalidValue("that round is not of this job.", where="round", remedy="Choose one of the list.")
-            channels = [c for c in job.channels if c in wish.channels] or list(job.channels)
-            one_take = wish.view != "level"
-            there = {spot.id for spot in job.spots}
-            spots = {wish.spot or (job.first_spot.id if there else 0)} if one_take else (
-                {wish.spot} if wish.spot else there)
-            found = curves_by_channel(
-                (take for take in work.takes.latest(chosen.id) if take.spot_id in spots and take.channel in channels),
-                work, per_octave=SMOOTHINGS[wish.smoothing])
-            curves = tuple(found[channel] for channel in channels if channel in found)
-            phases, impulses = {}, {}
-            if one_take and any(c.takes[0].source == "moving" for c in curves):
-                # A moving average has neither phase nor impulse.
-                curves = tuple(c for c in curves if c.takes[0].source != "moving")
-            for curve in curves if one_take else ():
-                take = curve.takes[0]
-                response = work.takes.response(take.id)
-                if wish.view == "phase":
-                    phases[curve.channel] = phase_deg(response, at_hz=ANALYSIS_GRID_HZ, arrival_s=take.arrival_s)
-                else:
-                    # Seen from the direct sound, wherever the clock of the recording began.
-                    time = response.time_s - find_arrival(response).time_s
-                    near = (time >= -_IMPULSE_BEFORE_S) & (time <= _IMPULSE_AFTER_S)
-                    impulses[curve.channel] = (time[near], response.sample[near])
-        return ReadView(job=job, rounds=rounds, round=chosen, wish=wish, curves=curves, phases=phases,
-                        impulses=impulses)
+            channels = _channels(job, wish)
+            read = partial(_read, work, job, rounds, wish)
+            chosen = read(channels, wish.round_id or job.round_id, wish.place)
+            against = None
+            if wish.compares:
+                against = read((wish.against_channel,) if wish.against_channel else channels,
+                               wish.against_round or chosen.round.id, wish.against_place or wish.place)
+            view = ReadView(job=job, rounds=rounds, wish=wish, channels=channels, chosen=chosen, against=against)
+            if wish.of_one_take:
+                view = self._with_details(work, view)
+            if wish.view == "seats":
+                shown = {each.round.id: each.round for each in (chosen, against) if each is not None}
+                view = replace(view, seats=tuple(
+                    self._once(("seats", each.id, work.takes.newest(each.id), channels, _seating(job)), partial(
+                        seat_table, work, job, each, channels)) for each in shown.values()))
+            return view
+
+    def impulse(self, job_id: int, take_id: int) -> tuple[bytes, str]:
+        """The impulse response of a take as mono WAV in 32-bit float, and its file name."""
+        with self._context.look() as work:
+            if work.takes.job_of(take_id) != job_id:
+                raise InvalidValue("that take is not of this job.", where="takes", remedy="Reload the page.")
+            take, response, job = work.takes.get(take_id), work.takes.response(take_id), work.jobs.get(job_id)
+        spot = next((s.number for s in job.spots if s.id == take.spot_id), 0)
+        return (write_wav(response.sample, sample_rate_hz=response.sample_rate_hz),
+                f"impulse {take.channel} spot {spot} attempt {take.attempt}.wav")
+
+    def _with_details(self, work: UnitOfWork, view: ReadView) -> ReadView:
+        """Single takes: of the chosen place, and of what it is held against."""
+        takes = [_one(view.job, view.chosen, channel) for channel in view.channels]
+        if view.against is not None:
+            channel = view.wish.against_channel or view.front
+            takes = [takes[0], _one(view.job, view.against, channel), *takes[1:]]
+        there = [take for take in takes if take is not None]
+        shown = there[: 1 if view.wish.view in ("map", "slices") else MOST_TAKES]
+        return replace(view, details=tuple(self._detail(work, take, view.wish) for take in shown),
+                       left_out=tuple(take.channel for take in there[len(shown):]))
+
+    def _detail(self, work: UnitOfWork, take: TakeRecord, wish: ReadWish) -> TakeDetail:
+        key = (take.id, take.taken_at, wish.view, wish.window, wish.gate_ms, wish.cycles, wish.smoothing, wish.map_kind,
+               wish.map_cycles, wish.map_ms)
+        try:
+            return TakeDetail(take=take, found=self._once(key, lambda: detail_of(work, take, wish)))
+        except (NotFound, InvalidValue) as error:              # such as the phase of a moving average
+            return TakeDetail(take=take, found=None, fault=str(error))
+
+    def _once(self, key: tuple, compute: Callable[[], Found]) -> Found:
+        """What was found of kept takes, which never change, is found once."""
+        found = self._kept.get(key)
+        if found is None:
+            found = self._kept[key] = compute()
+            while len(self._kept) > _KEPT:
+                self._kept.popitem(last=False)
+        return found
+
+
+def _seating(job: Job) -> tuple:
+    """Which spots belong to which seats, and what these are called."""
+    return (tuple((spot.id, spot.seat_id) for spot in job.spots),
+            tuple((seat.id, seat.name, seat.weight > 0) for seat in job.plan.seats))
+
+
+def _channels(job: Job, wish: ReadWish) -> tuple[str, ...]:
+    """The chosen channels, the one in front first."""
+    channels = [c for c in job.channels if c in wish.channels] or list(job.channels)
+    if wish.front in channels:
+        channels.remove(wish.front)
+        channels.insert(0, wish.front)
+    return tuple(channels)
+
+
+def _spots(job: Job, place: Place) -> Collection[int]:
+    """Spots of a place that count: a free spot is read where it is asked for by itself."""
+    if place.spot is not None:
+        return {job.spot(place.spot).id}
+    if place.seat is not None:
+        spots = {spot.id for spot in job.plan.spots_of(place.seat)}
+        if not spots:
+            raise InvalidValue("that seat has no spots.", where="place", remedy="Choose another place.")
+        return spots
+    of_seats = {spot.id for spot in job.spots if spot.seat_id is not None}
+    return of_seats or {spot.id for spot in job.spots}
+
+
+def _read(work: UnitOfWork, job: Job, rounds: tuple[Round, ...], wish: ReadWish, channels: Collection[str],
+          round_id: int, place: Place) -> Chosen:
+    found = next((r for r in rounds if r.id == round_id), None)
+    if found is None:
+        raise InvalidValue("that round is not of this job.", where="round", remedy="Choose one of the list.")
+    spots = _spots(job, place)
+    curves = curves_by_channel(
+        (take for take in work.takes.latest(found.id) if take.spot_id in spots and take.channel in channels),
+        work, per_octave=wish.per_octave)
+    return Chosen(round=found, place=place, curves=curves,
+                  offsets_db={channel: _offset_db(wish, c.average.level_db) for channel, c in curves.items()})
+
+
+def _offset_db(wish: ReadWish, level_db: NDArray) -> float:
+    """What brings a curve to 0 dB where it is to meet the others; nothing where it stays as measured."""
+    match wish.levelled:
+        case "at":
+            return -float(np.interp(np.log(wish.level_hz), np.log(ANALYSIS_GRID_HZ), level_db))
+        case "band":
+            inside = (LEVEL_BAND_HZ[0] <= ANALYSIS_GRID_HZ) & (LEVEL_BAND_HZ[1] >= ANALYSIS_GRID_HZ)
+            return -float(energy_mean_db(level_db[inside]))
+    return 0.0
+
+
+def _one(job: Job, chosen: Chosen, channel: str) -> TakeRecord | None:
+    """The take of a channel that stands for a place: at the main seat's centre, else the first that has a response."""
+    curves = chosen.curves.get(channel)
+    if curves is None:
+        return None
+    centre = job.plan.centre_spot
+    return min(curves.takes, key=lambda take: (take.source == "moving", centre is None or take.spot_id != centre.id))

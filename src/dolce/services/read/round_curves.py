@@ -41,7 +41,7 @@ class ChannelCurves:
 
 
 def curves_by_channel(takes: Iterable[TakeRecord], work: UnitOfWork, *,
-                      per_octave: float | None) -> dict[str, ChannelCurves]:
+                      per_octave: float | NDArray | None) -> dict[str, ChannelCurves]:
     """Curves of the usable ones of takes."""
     by_channel: dict[str, list[TakeRecord]] = {}
     for take in takes:

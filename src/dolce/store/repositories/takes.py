@@ -233,6 +233,10 @@ class Takes:
         _, samples = self._samples(take_id)
         return samples.recording, samples.recording_name
 
+    def sweep(self, take_id: int) -> dict:
+        """What defined the sweep of a take; errors as for `response`."""
+        return dict(self._samples(take_id)[1].sweep)
+
     def samples_as_kept(self, job_id: int) -> Iterator[tuple[str, bytes, bool]]:
         """Name, raw recording, and whether it is unchanged, of every take of a job; one at a time."""
         ids = self._session.scalars(select(TakeRow.id).join(RoundRow, RoundRow.id == TakeRow.round_id).where(

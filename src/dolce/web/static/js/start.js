@@ -3,6 +3,7 @@
 import { drawWaitingPlots } from "./plot/response_plot.js";
 import { startPlans } from "./plan.js";
 import { loadChoices, startDrops } from "./drop.js";
+import { startSaving } from "./save_plot.js";
 
 const token = document.querySelector('meta[name="csrf-token"]')?.content;
 
@@ -76,6 +77,16 @@ document.addEventListener("keydown", (event) => {
     if (button && !button.disabled) { event.preventDefault(); button.click(); }
   }
 });
+// Groups of channels, and another scale: both change the form, which asks for itself.
+document.addEventListener("click", (event) => {
+  const wanted = event.target.closest?.("[data-choose]"), fit = event.target.closest?.("[data-fit-scale]");
+  if (!wanted && !fit) return;
+  const form = event.target.closest("form");
+  if (wanted) for (const box of form.querySelectorAll("[name=channel]")) box.checked = wanted.dataset.choose.split(" ").includes(box.value);
+  else form.querySelector("[data-scale]").value = "";
+  form.dispatchEvent(new Event("change", { bubbles: true }));
+});
+startSaving();
 startPlans(token);
 startDrops(token);
 ready();

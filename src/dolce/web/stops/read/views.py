@@ -1,53 +1,131 @@
-"""Curves of the Read stop as plots."""
+"""What the Read page shows of a view: plots, figures, and what there is to choose from."""
+
+from dataclasses import dataclass
 
 import numpy as np
 
-from dolce.core.alignment import mid_level_db
-from dolce.core.response import ANALYSIS_GRID_HZ
-from dolce.core.room import channel_name
+from dolce.core.room import SUB_CODES, channel_name, group_of
 from dolce.services.read.reading import ReadView
-from dolce.services.read.round_curves import ChannelCurves
-from dolce.web.shared.plot_data import curve, response_plot, ribbon, shown, top_above
+from dolce.services.read.seat_to_seat import BASS_HZ, SeatRow, SeatTable
+from dolce.web.stops.read.detail_plots import detail_plot, take_name
+from dolce.web.stops.read.level_plots import Scale, fitting, level_plots
+
+# Views by the question that they answer.
+QUESTIONS: tuple[tuple[str, tuple[tuple[str, str], ...]], ...] = (
+    ("How loud", (("level", "Level"), ("seats", "Seat to seat"))),
+    ("When", (("phase", "Phase"), ("delay", "Delay"), ("impulse", "Impulse"), ("step", "Step"))),
+    ("How long", (("energy", "Energy"), ("slices", "Slices"), ("map", "Map"), ("times", "Decay times"))),
+    ("How clean", (("distortion", "Distortion"), ("noise", "Noise"))))
+TITLES = {key: title for _, views in QUESTIONS for key, title in views}
+SMOOTHING_WORDS = {"none": "none", "1/48": "1/48 octave", "1/24": "1/24 octave", "1/12": "1/12 octave",
+                   "1/6": "1/6 octave", "1/3": "1/3 octave", "finer below": "fine below, wide above",
+                   "auditory": "as the ear's bands"}
 
 
-def read_plot(view: ReadView) -> dict | None:
-    """The plot of what was chosen; None where nothing is taken."""
-    if not view.curves:
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ReadPage:
+    """Plots with their names; the first is alone unless each channel has its own."""
+
+    view: ReadView
+    plots: tuple[tuple[str, dict], ...]
+    difference: dict | None
+    scale: Scale | None
+
+    @classmethod
+    def of(cls, view: ReadView, kept: Scale | None) -> "ReadPage":
+        if view.wish.view == "seats":
+            return cls(view=view, plots=tuple(("", plot) for plot in _seat_plots(view)), difference=None, scale=None)
+        if view.wish.of_one_take:
+            plot = detail_plot(view)
+            return cls(view=view, plots=(("", plot),) if plot else (), difference=None, scale=None)
+        found = level_plots(view, kept)
+        if found is None:
+            return cls(view=view, plots=(), difference=None, scale=None)
+        return cls(view=view, plots=found.plots, difference=found.difference, scale=found.scale)
+
+    @property
+    def title(self) -> str:
+        return TITLES[self.view.wish.view]
+
+    @property
+    def applied(self) -> list[str]:
+        """What was done to what is shown: it stands at the plot."""
+        wish, words = self.view.wish, []
+        if wish.view in ("map", "slices") and self.view.details:
+            words.append(take_name(self.view, self.view.details[0]))
+        if wish.window == "direct" and wish.view in ("level", "phase", "delay", "impulse", "step"):
+            words.append(f"direct sound alone, {wish.gate_ms:g} ms, tells nothing below {1000 / wish.gate_ms:.0f} Hz")
+        elif wish.window == "cycles" and wish.view == "level":
+            words.append(f"window of {wish.cycles:g} cycles")
+        smoothed = wish.view == "delay" or (wish.view == "level" and wish.window != "cycles")
+        if smoothed:
+            words.append("not smoothed" if wish.smoothing == "none" and wish.view == "level" else
+                         f"smoothed {SMOOTHING_WORDS['1/48' if wish.smoothing == 'none' else wish.smoothing]}")
+        words += {"phase": [f"{wish.phase}, from the arrival"], "delay": ["from the arrival"],
+                  "impulse": ["0 ms is the arrival"], "step": ["0 ms is the arrival"],
+                  "energy": ["0 dB is the strongest, 0 ms the arrival"],
+                  "slices": ["what is still to come so long after the arrival, 1/24 octave"],
+                  "map": [f"{wish.map_cycles:g} cycles" if wish.map_kind == "cycles" else f"{wish.map_ms:g} ms"],
+                  "times": ["thirds of octaves, filtered backwards; hollow: not to be relied on"],
+                  "distortion": ["against the fundamental, 1/12 octave"],
+                  "noise": ["thirds of octaves, noise as the window lets it pass"],
+                  "seats": ["1/12 octave, mean of each seat's spots"]}.get(wish.view, [])
+        if wish.view == "level" and wish.window == "whole":
+            words.append({"at": f"all at 0 dB at {wish.level_hz:g} Hz", "band": "all at 0 dB, 500 Hz to 2 kHz"}.get(
+                wish.levelled, "dB SPL of the sweep" if self.view.job.rig.levels.response_spl_db is not None else
+                "0 dB is the level of the sweep"))
+        return words
+
+    @property
+    def groups(self) -> list[tuple[str, list[str]]]:
+        """Groups of the layout with more than one group, and their channels."""
+        groups: dict[str, list[str]] = {}
+        for channel in self.view.job.channels:
+            groups.setdefault(group_of(channel), []).append(channel)
+        return list(groups.items())
+
+    @property
+    def places(self) -> list[tuple[str, str]]:
+        """What can be chosen as a place: all seats, each, and each spot."""
+        plan = self.view.job.plan
+        seats = [(f"seat-{s.id}", f"{s.name}, {len(plan.spots_of(s.id))} spots") for s in plan.seats
+                 if plan.spots_of(s.id)]
+        usual = "main seat, centre" if self.view.wish.of_one_take else "all seats, average"
+        return [("", usual), *(seats if len(seats) > 1 else []),
+                *((f"spot-{s.id}", f"spot {s.number}, {plan.belongs_to(s)}") for s in plan.spots)]
+
+    @property
+    def faults(self) -> list[str]:
+        return [detail.fault for detail in self.view.details if detail.fault]
+
+
+def _seat_plots(view: ReadView) -> list[dict]:
+    """The bass at each seat of the first row of each table: the one in front, or all subs together."""
+    plots = []
+    for table in view.seats:
+        row = front_row(view, table)
+        if row is None:
+            continue
+        curves = [{"label": name, "channel": row.channels[0], "state": f"seat seat-{k}", "note": "",
+                   "y": np.round(level, 1).tolist()} for k, (name, level) in
+                  enumerate(zip(table.seats, row.by_seat_db, strict=True))]
+        plots.append({"kind": "frequency-response", "x": np.round(BASS_HZ, 1).tolist(), "xRange": [20, 200],
+                      "yRange": list(fitting([c["y"] for c in curves], None)), "unit": "dB", "curves": curves,
+                      "ribbons": [], "marks": [], "strip": []})
+    return plots
+
+
+def front_row(view: ReadView, table: SeatTable) -> SeatRow | None:
+    """The row whose seats are drawn: the channel in front where one was chosen, else all subs together."""
+    if not table.rows:
         return None
-    if view.wish.view == "impulse":
-        return _impulse_plot(view)
-    if view.wish.view == "phase":
-        curves = [{"label": _at_spot(view, c.channel, c), "channel": c.channel, "state": "after",
-                   "y": shown(view.phases[c.channel]), "note": ""} for c in view.curves]
-        plot = response_plot(curves=curves, top_db=0, unit="°")
-        return {**plot, "yRange": [-180, 180], "breaks": 180}
-    spl = view.job.rig.levels.response_spl_db                  # None while sound pressure is not known
-    shift = spl or 0.0
-    curves, ribbons = [], []
-    for c in view.curves:
-        name = channel_name(c.channel)
-        if len(c.takes) > 1:
-            if len(view.curves) == 1:                # two channels with all their spots would hide each other
-                curves += [curve(view.job.at_spot(t.spot_id), c.channel, "spot", level + shift)
-                           for t, level in zip(c.takes, c.level_db, strict=True)]
-            ribbons.append(ribbon(c.channel, c.average.lowest_db + shift, c.average.highest_db + shift))
-            curves.append(curve(f"{name}, average of {len(c.takes)}", c.channel, "after", c.average.level_db + shift))
-        else:
-            curves.append(curve(_at_spot(view, name, c), c.channel, "after", c.level_db[0] + shift))
-    middle = float(np.mean([mid_level_db(ANALYSIS_GRID_HZ, c.average.level_db) for c in view.curves]))
-    plot = response_plot(curves=curves, ribbons=ribbons, top_db=top_above(middle + shift), unit="dB")
-    return plot if spl is None else {**plot, "unit": "dB SPL"}
+    if view.wish.front:
+        return next((row for row in table.rows if row.channels == (view.wish.front,)), table.rows[0])
+    return max(table.rows, key=lambda row: (len(row.channels), row.channels[0] in SUB_CODES))
 
 
-def _at_spot(view: ReadView, name: str, curves: ChannelCurves) -> str:
-    """A channel at the one spot that is looked at."""
-    return f"{name} at {view.job.at_spot(curves.takes[0].spot_id)}"
-
-
-def _impulse_plot(view: ReadView) -> dict:
-    peak = max(float(np.max(np.abs(sample))) for _, sample in view.impulses.values())
-    curves = [{"label": _at_spot(view, channel, c), "channel": channel, "state": "after",
-               "x": np.round(view.impulses[channel][0] * 1000, 4).tolist(),
-               "y": np.round(100 * view.impulses[channel][1] / peak, 3).tolist(), "note": ""}
-              for c in view.curves for channel in (c.channel,)]
-    return {"kind": "impulse", "xRange": [-2.0, 20.0], "yRange": [-110, 110], "unit": "%", "curves": curves}
+def together(row: SeatRow) -> str:
+    """What sounds in a row of the table."""
+    if not row.computed:
+        return channel_name(row.channels[0])
+    return " + ".join(row.channels)

@@ -1,5 +1,6 @@
-// Draws finished points: level or phase over frequency, or an impulse over time. Point or use the arrow keys to read off;
-// drag across to zoom, double-click or Home to go back. The vertical scale never changes by itself.
+// Draws finished points: something over frequency or over time. Point or use the arrow keys to read off; drag across to
+// zoom, double-click or Home to go back. The vertical scale never changes by itself.
+import { drawMap } from "./map_plot.js";
 const d3 = globalThis.d3;
 const MARGIN = { top: 10, right: 20, bottom: 26, left: 46 };
 const STRIP = 26;
@@ -11,7 +12,9 @@ export function drawWaitingPlots() {
     const text = figure.querySelector("script").textContent;
     if (figure.dataset.plotState === "drawn" && figure.drawnText === text && figure.querySelector("svg").childElementCount) continue;
     figure.drawnText = text;
-    draw(figure, JSON.parse(text));
+    const data = JSON.parse(text);
+    if (data.kind === "map") drawMap(figure, data);
+    else draw(figure, data);
     figure.dataset.plotState = "drawn";
   }
 }
@@ -22,7 +25,7 @@ function tickText(f) { return f >= 1000 ? `${f / 1000}k` : `${f}`; }
 function draw(figure, data) {
   const svg = d3.select(figure).select("svg");
   const key = figure.id + location.pathname;
-  const width = Math.max(320, figure.clientWidth);
+  const width = Math.max(200, figure.clientWidth);
   const height = Number(figure.dataset.height) || 400;
   const strip = data.strip?.length ? STRIP : 0;
   const bottom = height - MARGIN.bottom - strip;
@@ -43,8 +46,7 @@ function draw(figure, data) {
     lastText = x(f);
     svg.append("text").attr("class", "tick").attr("x", x(f)).attr("y", height - 8).attr("text-anchor", "middle").text(log ? tickText(+f.toPrecision(3)) : `${String(f).replace("-", "−")} ms`);
   }
-  const step = data.unit.startsWith("dB") ? (data.yRange[1] - data.yRange[0] > 30 ? 10 : 5) : data.unit === "°" ? 90 : 50;
-  for (let v = Math.ceil(data.yRange[0] / step) * step; v <= data.yRange[1]; v += step) {
+  for (const v of levelTicks(data, bottom)) {
     svg.append("path").attr("class", "grid").attr("d", `M${MARGIN.left} ${y(v)}H${width - MARGIN.right}`);
     svg.append("text").attr("class", "tick").attr("x", MARGIN.left - 6).attr("y", y(v) + 4).attr("text-anchor", "end")
       .text((v > 0 && data.unit === "dB" ? "+" : "") + String(v).replace("-", "−"));
@@ -54,14 +56,18 @@ function draw(figure, data) {
   const body = svg.append("g").attr("clip-path", `url(#${clip})`);
   const xs = (curve) => curve.x ?? data.x;
   for (const ribbon of data.ribbons ?? []) {
+    const own = xs(ribbon);
     body.append("path").attr("class", `ribbon ch-${ribbon.channel}`)
-      .attr("d", d3.area().x((_, i) => x(data.x[i])).y0((_, i) => y(ribbon.low[i])).y1((_, i) => y(ribbon.high[i]))(data.x));
+      .attr("d", d3.area().x((_, i) => x(own[i])).y0((_, i) => y(ribbon.low[i])).y1((_, i) => y(ribbon.high[i]))(own));
   }
   for (const curve of data.curves) {
     const own = xs(curve);
-    const line = d3.line().x((_, i) => x(own[i])).y((v) => y(v));
-    if (data.breaks) line.defined((v, i) => i === 0 || Math.abs(v - curve.y[i - 1]) < data.breaks);
+    const line = d3.line().x((_, i) => x(own[i])).y((v) => y(v))
+      .defined((v, i) => v !== null && (!data.breaks || i === 0 || Math.abs(v - curve.y[i - 1]) < data.breaks));
     body.append("path").attr("class", `trace ${curve.state} ch-${curve.channel}`).attr("d", line(curve.y));
+    if (curve.points) curve.y.forEach((v, i) => {
+      if (v !== null) body.append("circle").attr("class", `point ${curve.hollow?.[i] ? "hollow" : ""} ch-${curve.channel}`).attr("r", 3.5).attr("cx", x(own[i])).attr("cy", y(v));
+    });
   }
   for (const mark of data.marks ?? []) {
     body.append("path").attr("class", "mark").attr("d", `M${x(mark.x)} ${bottom}v-14`);
@@ -90,19 +96,36 @@ function placeLabels(svg, data, x, y, xs, width, bottom) {
     const i = Math.min(own.length - 1, Math.max(0, d3.bisector((d) => d).left(own, x.invert(wanted))));
     // Above whatever runs through the place of the text, so that it hides nothing.
     const from = x.invert(wanted - 8 * curve.label.length - sample), to = x.invert(wanted);
-    let at = y(curve.y[i]);
+    let at = y(curve.y[i] ?? curve.y.find((v) => v !== null) ?? data.yRange[0]);
     for (const other of data.curves) {
-      xs(other).forEach((f, n) => { if (f >= from && f <= to) at = Math.min(at, y(other.y[n])); });
+      xs(other).forEach((f, n) => { if (f >= from && f <= to && other.y[n] !== null) at = Math.min(at, y(other.y[n])); });
     }
     at = Math.min(bottom - 8, Math.max(22, at - 9));
-    while (taken.some(([tx, ty]) => Math.abs(tx - wanted) < 170 && Math.abs(ty - at) < 15)) at -= 15;
-    taken.push([wanted, at]);
-    const end = Math.min(wanted, width - 18);
+    const end = Math.min(wanted, width - 18), reach = 7.5 * curve.label.length + sample + 12;
+    const collides = () => taken.some(([tx, ty, wide]) => tx > end - reach && tx - wide < end && Math.abs(ty - at) < 15);
+    // Upwards, then downwards; a label that finds no place is left out: the read-out names it all the same.
+    const begun = at;
+    while (collides() && at > 22) at -= 15;
+    if (collides()) at = begun;
+    while (collides() && at < bottom - 8) at += 15;
+    if (collides()) return;
+    taken.push([end, at, reach]);
     const text = svg.append("text").attr("class", `end-label ${curve.state} ch-${curve.channel}`).attr("x", end).attr("y", at).attr("text-anchor", "end").text(curve.label);
     const start = end - text.node().getComputedTextLength() - 6;
     if (sample) svg.append("path").attr("class", `trace label-line ${curve.state} ch-${curve.channel}`).attr("d", `M${start - sample} ${at - 5}H${start}`);
   });
 }
+
+// Numbers at the scale: as many as there is room for.
+function levelTicks(data, bottom) {
+  const [low, high] = data.yRange, room = Math.max(4, Math.floor(bottom / 34));
+  const steps = data.unit.startsWith("dB") ? [5, 10, 20, 50] : data.unit === "°" ? [90, 180, 360, 720, 1800, 3600, 7200, 36000] : data.unit === "%" ? [50, 100] : null;
+  if (!steps) return d3.ticks(low, high, Math.min(room, 7));
+  const step = steps.find((s) => (high - low) / s <= room) ?? steps.at(-1);
+  return d3.range(Math.ceil(low / step) * step, high + step / 1000, step);
+}
+
+const inside = (own, at) => at >= own[0] * 0.99 && at <= own.at(-1) * 1.01 || own[0] < 0;
 
 function readOff(figure, svg, data, x, y, xs, bottom, width, key) {
   const out = figure.querySelector(".readout");
@@ -114,9 +137,9 @@ function readOff(figure, svg, data, x, y, xs, bottom, width, key) {
     index = Math.max(0, Math.min(first.length - 1, i));
     const at = first[index];
     cursor.attr("d", `M${x(at)} ${MARGIN.top}V${bottom}`);
-    const parts = data.curves.filter((c) => c.state !== "spot").map((c) => {
+    const parts = data.curves.filter((c) => c.state !== "spot" && inside(xs(c), at)).slice(0, 8).map((c) => {
       const j = d3.bisector((d) => d).center(xs(c), at);
-      return `${c.label} ${c.y[j].toFixed(1).replace("-", "−")} ${data.unit}`;
+      return c.y[j] === null ? `${c.label} not known` : `${c.label} ${c.y[j].toFixed(data.unit === "s" ? 2 : 1).replace("-", "−")} ${data.unit}`;
     });
     const band = (data.strip ?? []).find((s) => at >= s.from && at <= s.to);
     out.textContent = `${data.kind === "impulse" ? `${at.toFixed(2)} ms` : hertz(at)}: ${parts.join(", ")}${band ? `, ${band.label}` : ""}`;

@@ -1,0 +1,121 @@
+"""What one take says besides its level: when, how long, how clean."""
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dolce.core.job import TakeRecord
+from dolce.core.levels import NOMINAL_HZ, mid_bands
+from dolce.core.reading import (
+    BandDecay,
+    DecayMap,
+    Distortion,
+    NoiseUnder,
+    PhaseCurves,
+    TimeCurve,
+    decay_slices,
+    decay_times,
+    direct_sound,
+    distortion_of,
+    energy_near,
+    excess_group_delay_s,
+    group_delay_s,
+    impulse_near,
+    level_of_cycles_db,
+    map_of_cycles,
+    map_of_time,
+    noise_under,
+    phase_curves,
+    step_near,
+)
+from dolce.core.response import ANALYSIS_GRID_HZ, ImpulseResponse, find_arrival, level_on_grid
+from dolce.core.signals import Sweep
+from dolce.errors import InvalidValue
+from dolce.formats.audio_file import read_audio
+from dolce.services.read.wish import ReadWish
+from dolce.services.takes.take_making import deconvolver_of
+from dolce.store import UnitOfWork
+
+_LONGEST_RECORDING_S = 90.0
+_NOISY_FOR_DECAY_DB = 28.0         # below, each octave of a kept response ends where it meets the noise
+_MAP_HZ = mid_bands(per_octave=12, from_hz=20, to_hz=20_000)
+_MAP_S = np.linspace(-0.02, 0.6, 94)
+_SLICE_HZ = mid_bands(per_octave=24, from_hz=20, to_hz=2_000)
+SLICE_S = np.array([0.0, 0.04, 0.08, 0.12, 0.16, 0.2, 0.3, 0.4, 0.5])
+_DISTORTION_HZ = mid_bands(per_octave=12, from_hz=20, to_hz=10_000)
+
+Detail = (PhaseCurves | TimeCurve | DecayMap | tuple[BandDecay, ...] | Distortion | NoiseUnder | NDArray[np.float64]
+          | tuple[NDArray[np.float64], NDArray[np.float64]])
+
+
+def detail_of(work: UnitOfWork, take: TakeRecord, wish: ReadWish) -> Detail:
+    """What a wish shows of one take.
+
+    Raises
+    ------
+    NotFound
+        If it has no response, such as a moving average.
+    InvalidValue
+        If the take can't tell it, with the reason.
+    """
+    if wish.view in ("distortion", "noise"):
+        return _cleanness(work, take, wish)
+    response = work.takes.response(take.id)
+    # Seen from the direct sound, wherever the clock of a recording from elsewhere began.
+    arrival = take.arrival_s if take.arrival_known else find_arrival(response).time_s
+    if wish.window == "direct" and wish.view in ("level", "phase", "delay", "impulse", "step"):
+        response = direct_sound(response, arrival_s=arrival, gate_ms=wish.gate_ms)
+    return _of_response(response, arrival, take, wish)
+
+
+def _of_response(response: ImpulseResponse, arrival: float, take: TakeRecord, wish: ReadWish) -> Detail:
+    match wish.view:
+        case "level":
+            return _level_of(response, arrival, wish)
+        case "phase":
+            return phase_curves(response, at_hz=ANALYSIS_GRID_HZ, arrival_s=arrival)
+        case "delay":
+            width = wish.delay_per_octave
+            return (group_delay_s(response, at_hz=ANALYSIS_GRID_HZ, arrival_s=arrival, per_octave=width),
+                    excess_group_delay_s(response, at_hz=ANALYSIS_GRID_HZ, arrival_s=arrival, per_octave=width))
+        case "impulse":
+            return impulse_near(response, arrival_s=arrival, from_s=-0.002, to_s=0.02)
+        case "step":
+            return step_near(response, arrival_s=arrival, from_s=-0.002, to_s=0.05)
+        case "energy":
+            return energy_near(response, arrival_s=arrival, from_s=-0.01, to_s=0.4)
+        case "slices":
+            return decay_slices(response, at_hz=_SLICE_HZ, at_s=SLICE_S, arrival_s=arrival, per_octave=24)
+        case "map" if wish.map_kind == "cycles":
+            return map_of_cycles(response, at_hz=_MAP_HZ, at_s=_MAP_S, arrival_s=arrival, cycles=wish.map_cycles)
+        case "map":
+            return map_of_time(response, at_hz=_MAP_HZ, at_s=_MAP_S, arrival_s=arrival, window_ms=wish.map_ms)
+        case "times":
+            if take.quality.signal_to_noise_db < _NOISY_FOR_DECAY_DB:
+                raise InvalidValue(f"it stands {take.quality.signal_to_noise_db:.0f} dB above the noise, which was cut "
+                                   "away from its end, so no decay can be read.", where=take.channel,
+                                   remedy="Take it again louder, or in a quieter moment.")
+            return decay_times(response, arrival_s=arrival)
+    raise InvalidValue(f"view {wish.view!r}.", where="view")
+
+
+def _level_of(response: ImpulseResponse, arrival: float, wish: ReadWish) -> NDArray:
+    if wish.window == "cycles":
+        coarse = ANALYSIS_GRID_HZ[::2]
+        level = level_of_cycles_db(response, at_hz=coarse, arrival_s=arrival, cycles=wish.cycles)
+        return np.interp(np.log(ANALYSIS_GRID_HZ), np.log(coarse), level)
+    return level_on_grid(response, at_hz=ANALYSIS_GRID_HZ, per_octave=wish.per_octave)
+
+
+def _cleanness(work: UnitOfWork, take: TakeRecord, wish: ReadWish) -> Distortion | NoiseUnder:
+    """From the raw recording, as it was played by the rig."""
+    if take.source != "rig":
+        raise InvalidValue("only recordings of the rig hold the sweep as it was played.", where=take.channel,
+                           remedy="Choose a take of the rig.")
+    data, name = work.takes.recording(take.id)
+    recording = read_audio(data, name=name, longest_s=_LONGEST_RECORDING_S).sample
+    deconvolver = deconvolver_of(Sweep(**work.takes.sweep(take.id)), recording.size)
+    arrival = find_arrival(deconvolver.impulse(deconvolver.spectrum(recording)[1])).time_s
+    if wish.view == "distortion":
+        return distortion_of(recording, deconvolver=deconvolver, at_hz=_DISTORTION_HZ, arrival_s=arrival)
+    return noise_under(recording, work.takes.response(take.id), deconvolver=deconvolver,
+                       nominal_hz=tuple(float(f) for f in NOMINAL_HZ if f <= 16_000), arrival_s=arrival)

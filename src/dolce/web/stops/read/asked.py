@@ -1,0 +1,43 @@
+"""The address of the Read stop: text to a wish, and back."""
+
+from werkzeug.datastructures import MultiDict
+
+from dolce.errors import InvalidValue
+from dolce.services.read.wish import Place, ReadWish
+from dolce.web.shared.numbers import number_of, whole_of
+
+# Names in the address, beside the fields of the wish that they stand for.
+_TEXTS = {"front": "front", "vs_channel": "against_channel", "view": "view", "layout": "layout",
+          "smoothing": "smoothing", "window": "window", "levelled": "levelled", "phase": "phase", "map": "map_kind"}
+_NUMBERS = {"gate": "gate_ms", "cycles": "cycles", "level_at": "level_hz", "map_cycles": "map_cycles",
+            "map_ms": "map_ms"}
+
+
+def wish_of(args: MultiDict) -> ReadWish:
+    """What an address asks for; what it leaves out is as usual.
+
+    Raises
+    ------
+    InvalidValue
+        Naming the field.
+    """
+    values: dict = {field: args[name] for name, field in _TEXTS.items() if args.get(name)}
+    for name, field in _NUMBERS.items():
+        if args.get(name, "").strip():
+            number = number_of(args[name])
+            if number is None:
+                raise InvalidValue(f"{args[name][:20]!r} is not a number.", where=name.replace("_", " "),
+                                   remedy="Give a number.")
+            values[field] = number
+    against = args.get("vs_place", "same")
+    return ReadWish(round_id=whole_of(args.get("round")), channels=tuple(args.getlist("channel")),
+                    place=Place.of(args.get("place", "")), against_round=whole_of(args.get("vs_round")),
+                    against_place=None if against == "same" else Place.of(against), **values)
+
+
+def scale_of(args: MultiDict) -> tuple[float, float] | None:
+    """The scale that the page had: bottom and top, kept until somebody asks for another."""
+    ends = [number_of(part) for part in args.get("scale", "").split("..")]
+    if len(ends) != 2 or None in ends or not -400 < ends[0] < ends[1] < 400:
+        return None
+    return ends[0], ends[1]

@@ -1,0 +1,168 @@
+"""Plots of single takes on Read: phase, delay, time, decay, distortion, noise."""
+
+from collections.abc import Callable
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dolce.core.reading import HARMONICS, BandDecay, DecayMap, Distortion, NoiseUnder, PhaseCurves, TimeCurve
+from dolce.core.room import channel_name
+from dolce.services.read.reading import ReadView, TakeDetail
+from dolce.services.read.take_details import SLICE_S
+from dolce.web.shared.plot_data import FROM_HZ, TO_HZ, response_plot, shown
+from dolce.web.stops.read.level_plots import fitting
+
+_MAP_LOWEST_DB = -50.0
+_MOST_POINTS = 1200               # over time: a plot has fewer across
+_ORDINALS = {2: "2nd", 3: "3rd", 4: "4th", 5: "5th"}
+
+
+def detail_plot(view: ReadView) -> dict | None:
+    """The plot of a view of single takes; None where none of them can show it."""
+    there = [detail for detail in view.details if detail.found is not None]
+    return _MAKE[view.wish.view](view, there) if there else None
+
+
+def take_name(view: ReadView, detail: TakeDetail) -> str:
+    """A take in words; its round too where two are held against each other."""
+    rounds = {d.take.round_id for d in view.details}
+    name = next((r.name for r in view.rounds if r.id == detail.take.round_id), "") if len(rounds) > 1 else ""
+    words = f"{channel_name(detail.take.channel)} at {view.job.at_spot(detail.take.spot_id)}"
+    return f"{words}, {name}" if name else words
+
+
+def _state(view: ReadView, detail: TakeDetail) -> str:
+    """As drawn on Level: what it is held against is thin."""
+    if view.against is None or detail is view.details[0] or len(view.details) < 2:
+        return "after"
+    return "before" if detail is view.details[1] else "after"
+
+
+def _curve(view: ReadView, detail: TakeDetail, y: list, **more: object) -> dict:
+    return {"label": take_name(view, detail), "channel": detail.take.channel, "state": _state(view, detail), "note": "",
+            "y": y, **more}
+
+
+def _over_frequency(curves: list[dict], *, unit: str, y_range: tuple[float, float], **more: object) -> dict:
+    return response_plot(curves=curves, top_db=0, unit=unit) | {"yRange": list(y_range)} | more
+
+
+def _level(view: ReadView, there: list[TakeDetail]) -> dict:
+    curves = [_curve(view, d, shown(d.found)) for d in there]
+    return _over_frequency(curves, unit="dB", y_range=fitting([c["y"] for c in curves], None))
+
+
+def _phase(view: ReadView, there: list[TakeDetail]) -> dict:
+    kind = view.wish.phase
+
+    def of(found: PhaseCurves) -> NDArray:
+        return {"wrapped": found.wrapped_deg, "unwrapped": found.unwrapped_deg, "minimum": found.minimum_deg,
+                "excess": found.excess_deg}[kind]
+
+    curves = [_curve(view, d, shown(of(d.found), digits=1)) for d in there]
+    if kind == "wrapped":
+        return _over_frequency(curves, unit="°", y_range=(-180, 180), breaks=180)
+    return _over_frequency(curves, unit="°", y_range=fitting([c["y"] for c in curves], None, step=180, least=360))
+
+
+def _delay(view: ReadView, there: list[TakeDetail]) -> dict:
+    curves = []
+    for detail in there:
+        own, excess = (shown(np.clip(1000 * values, -50, 400), digits=2) for values in detail.found)
+        curves.append(_curve(view, detail, excess) | {"label": f"{take_name(view, detail)}, excess"})
+        curves.append(_curve(view, detail, own) | {"label": f"{take_name(view, detail)}, group delay", "state": "faint",
+                                                   "quiet": len(there) > 2})
+    return _over_frequency(curves, unit="ms", y_range=fitting([c["y"] for c in curves], None, step=5, least=20))
+
+
+def _over_time(view: ReadView, there: list[TakeDetail], *, unit: str, y_range: tuple[float, float] | None) -> dict:
+    def curve(detail: TakeDetail, found: TimeCurve) -> dict:
+        scale, every = 100 if unit == "%" else 1, max(1, found.value.size // _MOST_POINTS)
+        return _curve(view, detail, np.round(scale * found.value[::every], 1).tolist(),
+                      x=np.round(found.time_s[::every] * 1000, 3).tolist())
+
+    curves = [curve(d, d.found) for d in there]
+    ends = [curve["x"][k] for curve in curves for k in (0, -1)]
+    return {"kind": "impulse", "xRange": [min(ends), max(ends)], "unit": unit, "curves": curves,
+            "yRange": list(y_range or fitting([c["y"] for c in curves], None, step=10))}
+
+
+def _impulse(view: ReadView, there: list[TakeDetail]) -> dict:
+    return _over_time(view, there, unit="%", y_range=(-110, 110))
+
+
+def _energy(view: ReadView, there: list[TakeDetail]) -> dict:
+    return _over_time(view, there, unit="dB", y_range=(-80, 5))
+
+
+def _slices(view: ReadView, there: list[TakeDetail]) -> dict:
+    found: DecayMap = there[0].found
+    x = np.round(found.frequency_hz, 1).tolist()
+    curves = [{"label": f"{1000 * at:.0f} ms", "channel": there[0].take.channel, "x": x, "note": "",
+               "state": f"slice slice-{k}", "y": np.round(level, 1).tolist()}
+              for k, (at, level) in enumerate(zip(SLICE_S, found.level_db, strict=True))]
+    return {"kind": "frequency-response", "x": x, "xRange": [x[0], x[-1]], "yRange": [-60, 5], "unit": "dB",
+            "curves": curves, "ribbons": [], "marks": [], "strip": []}
+
+
+def _map(view: ReadView, there: list[TakeDetail]) -> dict:
+    found: DecayMap = there[0].found
+    level = np.clip(np.rint(found.level_db), _MAP_LOWEST_DB, 0).astype(int)
+    return {"kind": "map", "channel": there[0].take.channel, "label": take_name(view, there[0]),
+            "x": np.round(found.frequency_hz, 1).tolist(), "t": np.round(1000 * found.time_s, 1).tolist(),
+            "lowest": _MAP_LOWEST_DB, "level": level.tolist()}
+
+
+def _times(view: ReadView, there: list[TakeDetail]) -> dict:
+    curves = []
+    for detail in there:
+        bands: tuple[BandDecay, ...] = detail.found
+        x = [band.nominal_hz for band in bands]
+        for kind, state in (("T30", "after"), ("T20", "before"), ("EDT", "target")):
+            if len(there) > 1 and kind != "T20":
+                continue                                     # several takes: the one that most of them can tell
+            times = [band[kind] for band in bands]
+            y = [None if t.seconds is None else round(t.seconds, 3) for t in times]
+            curves.append(_curve(view, detail, y, x=x, points=True, hollow=[bool(t.why_not) for t in times])
+                          | {"label": f"{take_name(view, detail)}, {kind}", "state": state})
+    values = [v for c in curves for v in c["y"] if v is not None]
+    top = float(np.ceil(max(values, default=1.0) * 5 + 0.5) / 5)
+    return {"kind": "frequency-response", "x": curves[0]["x"], "xRange": [FROM_HZ, 12_500], "yRange": [0, top],
+            "unit": "s", "curves": curves, "ribbons": [], "marks": [], "strip": []}
+
+
+def _distortion(view: ReadView, there: list[TakeDetail]) -> dict:
+    def y(values: NDArray) -> list:
+        return [round(float(v), 1) if np.isfinite(v) else None for v in values]
+
+    curves = []
+    for detail in there:
+        found: Distortion = detail.found
+        x, channel = np.round(found.frequency_hz, 1).tolist(), detail.take.channel
+        curves.append(_curve(view, detail, y(found.total_db), x=x) | {"label": f"{take_name(view, detail)}, total"})
+        if len(there) > 1:
+            continue
+        curves += [{"label": f"{_ORDINALS[n]} harmonic", "channel": channel, "state": f"harmonic harmonic-{n}", "x": x,
+                    "y": y(found.harmonic_db[n]), "note": ""} for n in HARMONICS]
+        curves.append({"label": "noise", "channel": channel, "state": "target", "x": x, "y": y(found.noise_db),
+                       "note": ""})
+    return {"kind": "frequency-response", "x": curves[0]["x"], "xRange": [FROM_HZ, 10_000], "unit": "dB",
+            "yRange": list(fitting([c["y"] for c in curves], None, step=10)), "curves": curves, "ribbons": [],
+            "marks": [], "strip": []}
+
+
+def _noise(view: ReadView, there: list[TakeDetail]) -> dict:
+    curves = []
+    for detail in there:
+        found: NoiseUnder = detail.found
+        for what, values, state in (("level", found.level_db, "after"), ("noise", found.noise_db, "target")):
+            curves.append(_curve(view, detail, np.round(values, 1).tolist(), x=list(found.nominal_hz))
+                          | {"label": f"{take_name(view, detail)}, {what}", "state": state})
+    return {"kind": "frequency-response", "x": curves[0]["x"], "xRange": [FROM_HZ, TO_HZ], "unit": "dB",
+            "yRange": list(fitting([c["y"] for c in curves], None, step=10)), "curves": curves, "ribbons": [],
+            "marks": [], "strip": []}
+
+
+_MAKE: dict[str, Callable[[ReadView, list[TakeDetail]], dict]] = {
+    "level": _level, "phase": _phase, "delay": _delay, "impulse": _impulse, "step": _impulse, "energy": _energy,
+    "slices": _slices, "map": _map, "times": _times, "distortion": _distortion, "noise": _noise}

@@ -1,0 +1,130 @@
+"""Levels over frequency on Read: one plot or a small one for each channel, on one scale."""
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dolce.core.response import ANALYSIS_GRID_HZ
+from dolce.core.room import SUB_CODES, channel_name
+from dolce.services.read.reading import Chosen, ReadView
+from dolce.services.read.round_curves import ChannelCurves
+from dolce.web.shared.plot_data import FROM_HZ, TO_HZ, response_plot
+
+_SUB_TO_HZ = 250.0                 # a sub's curve ends here: what lies above is noise and says nothing of it
+_EVERY = {"front": 1, "faint": 3, "small": 5}       # points of the analysis grid that are drawn
+_LARGEST_RANGE_DB = 100.0
+Scale = tuple[float, float]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class LevelPlots:
+    """Plots by what they are called, the difference of the one in front, and the scale that all share."""
+
+    plots: tuple[tuple[str, dict], ...]
+    difference: dict | None
+    scale: Scale
+
+
+def level_plots(view: ReadView, kept: Scale | None) -> LevelPlots | None:
+    """The plots of what was chosen; None where nothing is taken.
+
+    The scale is one that cuts nothing off; `kept`, where it does so too.
+    """
+    if not view.curves:
+        return None
+    shift = (view.job.rig.levels.response_spl_db or 0.0) if view.wish.levelled == "as measured" else 0.0
+    unit = "dB SPL" if shift else "dB"
+    each = view.wish.layout == "each" and len(view.curves) > 1
+    if each:
+        drawn = [(c.channel, _of_channel(view, c, shift, front=False)) for c in view.curves]
+    else:
+        drawn = [("", [part for c in view.curves
+                       for part in _of_channel(view, c, shift, front=c.channel == view.front)])]
+    scale = fitting([part["y"] for _, parts in drawn for part in parts], kept)
+    plots = tuple((name, response_plot(curves=[p for p in parts if "low" not in p],
+                                       ribbons=[p for p in parts if "low" in p], top_db=0, unit=unit)
+                   | {"yRange": list(scale)}) for name, parts in drawn)
+    return LevelPlots(plots=plots, difference=_difference(view), scale=scale)
+
+
+def fitting(curves: list[list[float]], kept: Scale | None, *, step: float = 5.0, least: float = 30.0) -> Scale:
+    """A scale in whole steps that cuts nothing off, at least so wide; the one that was there, if it does as well."""
+    values = np.concatenate([np.array([v for v in curve if v is not None], dtype=float) for curve in curves])
+    if not values.size:
+        return kept or (-40.0, 10.0)
+    highest = float(values.max())
+    lowest = max(float(values.min()), highest - _LARGEST_RANGE_DB)
+    if kept is not None and kept[0] <= lowest and kept[1] >= highest:
+        return kept
+    top = step * np.ceil((highest + step / 5) / step)
+    bottom = step * np.floor((lowest - step / 5) / step)
+    return float(min(bottom, top - least)), float(top)
+
+
+def _of_channel(view: ReadView, curves: ChannelCurves, shift: float, *, front: bool) -> list[dict]:
+    """Curves of a channel, and its ribbon where it stands in front or alone."""
+    small = view.wish.layout == "each"
+    channel, offset = curves.channel, view.chosen.offsets_db[curves.channel] + shift
+    kind = "small" if small else "front" if front else "faint"
+    parts = []
+    if len(curves.takes) > 1 and kind != "faint":
+        parts.append(_ribbon(channel, curves, offset, kind))
+        if len(view.curves) == 1:
+            parts += [_curve(view.job.at_spot(take.spot_id), channel, "spot", level + offset, "faint")
+                      for take, level in zip(curves.takes, curves.level_db, strict=True)]
+    if kind != "faint" and view.against is not None:
+        other = view.wish.against_channel or channel
+        held = view.against.curves.get(other)
+        if held is not None:
+            parts.append(_curve(_label(view, view.against, held), other, "before",
+                                held.average.level_db + view.against.offsets_db[other] + shift, kind))
+    parts.append(_curve(_label(view, view.chosen, curves), channel, "faint" if kind == "faint" else "after",
+                        curves.average.level_db + offset, kind))
+    return parts
+
+
+def _label(view: ReadView, chosen: Chosen, curves: ChannelCurves) -> str:
+    name = channel_name(curves.channel)
+    spots = f"average of {len(curves.takes)}" if len(curves.takes) > 1 else view.job.at_spot(curves.takes[0].spot_id)
+    if view.against is not None and view.against.round.id != view.chosen.round.id:
+        return f"{name}, {chosen.round.name}, {spots}"
+    seat = next((s.name for s in view.job.plan.seats if s.id == chosen.place.seat), "")
+    return f"{name}, {f'{seat}, ' if seat and view.against is not None else ''}{spots}"
+
+
+def _drawn(channel: str, kind: str) -> NDArray:
+    """Which points of the analysis grid are drawn of a channel."""
+    top = _SUB_TO_HZ if channel in SUB_CODES else TO_HZ * 1.015
+    return np.flatnonzero((ANALYSIS_GRID_HZ >= FROM_HZ * 0.985) & (top >= ANALYSIS_GRID_HZ))[:: _EVERY[kind]]
+
+
+def _curve(label: str, channel: str, state: str, values: NDArray, kind: str) -> dict:
+    points = _drawn(channel, kind)
+    return {"label": label, "channel": channel, "state": state, "note": "",
+            "quiet": state == "faint" or (kind == "small" and state == "after"),
+            **_x(channel, kind, points), "y": np.round(values[points], 1 if kind != "front" else 2).tolist()}
+
+
+def _ribbon(channel: str, curves: ChannelCurves, offset: float, kind: str) -> dict:
+    points = _drawn(channel, kind)
+    low, high = (np.round(v[points] + offset, 1).tolist() for v in (curves.average.lowest_db,
+                                                                    curves.average.highest_db))
+    return {"channel": channel, **_x(channel, kind, points), "low": low, "high": high, "y": [*low, *high]}
+
+
+def _x(channel: str, kind: str, points: NDArray) -> dict:
+    """The frequencies of points, where they are not those of the plot itself."""
+    if kind == "front" and channel not in SUB_CODES:
+        return {}
+    return {"x": np.round(ANALYSIS_GRID_HZ[points], 1).tolist()}
+
+
+def _difference(view: ReadView) -> dict | None:
+    values = view.difference_db
+    if values is None:
+        return None
+    line = _curve(f"{channel_name(view.front)}, difference", view.front, "after", values, "front")
+    scale = fitting([line["y"]], None, least=20)
+    most = max(-scale[0], scale[1])
+    return response_plot(curves=[line], top_db=0, unit="dB") | {"yRange": [-most, most]}

@@ -115,9 +115,9 @@ def test_a_new_job_from_nothing_to_proven(driver, address, downloads, tmp_path):
     data, _ = services.taking.recording(job_id, take.id)
     samples, rate = soundfile.read(io.BytesIO(data))
     soundfile.write(tmp_path / "recorder.wav", samples, rate, subtype="PCM_16")
-    page.find(f'[data-cell="R-{third}"] summary').click()
-    page.wait(lambda: page.all(f'[data-cell="R-{third}"] input[type=file]'))
-    page.find(f'[data-cell="R-{third}"] input[type=file]').send_keys(str(tmp_path / "recorder.wav"))
+    page.find(f'[data-cell="R-{third}"] .cell-open').click()
+    page.wait(lambda: page.all("#cell-card input[type=file]"))
+    page.find("#cell-card input[type=file]").send_keys(str(tmp_path / "recorder.wav"))
     page.press("Use it")
     page.wait(lambda: "absolute delay is not known" in page.text("#messages"))
     assert page.text(f'[data-cell="R-{third}"] .word') == "clean, file"

@@ -76,6 +76,7 @@ class RoundRow(Row):
     name: Mapped[str]
     state_id: Mapped[str | None] = mapped_column(ForeignKey("states.id"))
     created_at: Mapped[datetime]
+    edits: Mapped[int] = mapped_column(default=0)
 
 
 class TakeRow(Row):
@@ -100,6 +101,10 @@ class TakeRow(Row):
     checksum: Mapped[str | None]
     recorder: Mapped[str | None]
     samples_id: Mapped[int | None] = mapped_column(ForeignKey("samples.id"))
+    note: Mapped[str] = mapped_column(default="")
+    left_out: Mapped[str] = mapped_column(default="")
+    removed: Mapped[bool] = mapped_column(default=False)
+    preferred: Mapped[int] = mapped_column(default=0)
 
 
 class SamplesRow(Row):

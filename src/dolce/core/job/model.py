@@ -149,6 +149,12 @@ class TakeRecord:
         Of a recording from elsewhere: recorder and gain, as the person calls them; empty where not said.
     damaged : bool
         Whether the level is no longer what was kept: the disk has changed it.
+    note : str
+        What the person noted.
+    left_out : str
+        Why it is left out of all averages; empty where it counts.
+    removed : bool
+        Deleted, and can be brought back.
     """
 
     id: int
@@ -169,6 +175,9 @@ class TakeRecord:
     spot_place: Point | None = None
     damaged: bool = False
     recorder: str = ""
+    note: str = ""
+    left_out: str = ""
+    removed: bool = False
 
     @property
     def level_group(self) -> str | None:
@@ -182,14 +191,19 @@ class TakeRecord:
         return f"recorded with {self.recorder}" if self.recorder else None
 
     @property
-    def word(self) -> Literal["clean", "noisy", "clipped", "damaged"]:
+    def word(self) -> Literal["clean", "noisy", "clipped", "damaged", "left out"]:
         """One word for the board."""
-        return "damaged" if self.damaged else self.quality.word
+        return "damaged" if self.damaged else "left out" if self.left_out else self.quality.word
 
     @property
     def usable(self) -> bool:
         """Whether averages and corrections may use it."""
-        return self.quality.usable and not self.damaged
+        return self.quality.usable and not self.damaged and not self.left_out
+
+    @property
+    def settled(self) -> bool:
+        """Whether its cell asks for nothing more: it is usable, or was left out on purpose."""
+        return self.usable or (bool(self.left_out) and not self.damaged)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -140,6 +140,13 @@ class Reading:
                         seat_table, work, job, each, channels)) for each in shown.values()))
             return view
 
+    def of_take(self, job_id: int, take_id: int, wish: ReadWish) -> TakeDetail:
+        """What a view shows of one take of a job."""
+        with self._context.look() as work:
+            if work.takes.job_of(take_id) != job_id:
+                raise InvalidValue("that take is not of this job.", where="takes", remedy="Reload the page.")
+            return self._detail(work, work.takes.get(take_id), wish)
+
     def impulse(self, job_id: int, take_id: int) -> tuple[bytes, str]:
         """The impulse response of a take as mono WAV in 32-bit float, and its file name."""
         with self._context.look() as work:

@@ -5,18 +5,20 @@ from collections.abc import Iterable
 import numpy as np
 from numpy.typing import NDArray
 
-from dolce.core.alignment import mid_level_db
+from dolce.core.alignment import level_band_hz, mid_level_db
 from dolce.core.job import TakeRecord
 from dolce.core.response import ANALYSIS_GRID_HZ, smoothed_level_db
+from dolce.core.room import SUB_CODES
 
-_EVERY = 14                      # points of the analysis grid
+_EVERY, _EVERY_OF_SUBS = 17, 6    # points of the analysis grid
 _MOST = 8000
-SKETCH_HZ = ANALYSIS_GRID_HZ[(ANALYSIS_GRID_HZ >= 20) & (ANALYSIS_GRID_HZ <= 20_000)][::_EVERY]
-_INSIDE = (ANALYSIS_GRID_HZ >= 20) & (ANALYSIS_GRID_HZ <= 20_000)
+_SUB_UP_DB = 6.0
+_DRAWN = np.flatnonzero((ANALYSIS_GRID_HZ >= 20) & (ANALYSIS_GRID_HZ <= 20_000))[::_EVERY]
+_DRAWN_OF_SUBS = np.flatnonzero((ANALYSIS_GRID_HZ >= 20) & (ANALYSIS_GRID_HZ <= 250))[::_EVERY_OF_SUBS]
 
 
 class Sketches:
-    """Levels at SKETCH_HZ over 1/12 octave, in dB around the middle of each, by number of the take."""
+    """Levels over 1/12 octave in dB around the middle of each, 20 Hz to 20 kHz (subs: to 250 Hz), by number of take."""
 
     def __init__(self) -> None:
         self._kept: dict[int, NDArray[np.float64]] = {}
@@ -31,6 +33,9 @@ class Sketches:
                 fresh = wanted
             levels = smoothed_level_db(np.array([take.level_db for take in fresh]), per_octave=12)
             for take, level in zip(fresh, levels, strict=True):
-                middle = mid_level_db(ANALYSIS_GRID_HZ, take.level_db)
-                self._kept[take.id] = level[_INSIDE][::_EVERY] - middle
+                is_sub = take.channel in SUB_CODES
+                middle = mid_level_db(ANALYSIS_GRID_HZ, take.level_db, band_hz=level_band_hz(is_sub=is_sub))
+                # A sub's curve falls off at its upper end: drawn higher up, it has room for that.
+                self._kept[take.id] = (level[_DRAWN_OF_SUBS] - middle + _SUB_UP_DB if is_sub else
+                                       level[_DRAWN] - middle)
         return {take.id: self._kept[take.id] for take in wanted}

@@ -86,7 +86,7 @@ class Board:
 
     @property
     def taken(self) -> int:
-        return sum(take.usable for take in self.takes.values())
+        return sum(take.settled for take in self.takes.values())
 
     @property
     def wanted(self) -> int:
@@ -94,7 +94,7 @@ class Board:
 
     @property
     def to_repeat(self) -> list[TakeRecord]:
-        return [take for take in self.takes.values() if take.word != "clean"]
+        return [take for take in self.takes.values() if not take.settled or take.word == "noisy"]
 
 
 class Taking:
@@ -188,8 +188,8 @@ class Taking:
 
         def step(channel: str, spot: int, progress: Progress, stopped: Stopped):
             wanted = placement_of(board.job, spot) if only is None else [only]
-            again = all(_usable(board.takes, channel, number) for number in wanted)
-            return self._take(board, channel, spot, [n for n in wanted if again or not _usable(
+            again = all(_settled(board.takes, channel, number) for number in wanted)
+            return self._take(board, channel, spot, [n for n in wanted if again or not _settled(
                 board.takes, channel, n)], progress, stopped)
 
         return self._sound.start(board.job.id, kind="takes", steps=steps, step=step,
@@ -388,9 +388,9 @@ def _begin(work: UnitOfWork, board: Board) -> None:
         work.takes.set_round_state(board.round.id, state, name=own)
 
 
-def _usable(takes: dict[tuple[str, int], TakeRecord], channel: str, spot: int) -> bool:
+def _settled(takes: dict[tuple[str, int], TakeRecord], channel: str, spot: int) -> bool:
     take = takes.get((channel, spot))
-    return take is not None and take.usable
+    return take is not None and take.settled
 
 
 def _moved_since(job: Job, takes: dict[tuple[str, int], TakeRecord]) -> tuple[str, ...]:
@@ -405,13 +405,13 @@ def _moved_since(job: Job, takes: dict[tuple[str, int], TakeRecord]) -> tuple[st
 def _missing(board: Board, placement: list[int]) -> list[tuple[str, int]]:
     """Channels that lack something at a placement, as steps at its first spot."""
     return [(channel, placement[0]) for channel in board.job.channels
-            if not all(_usable(board.takes, channel, number) for number in placement)]
+            if not all(_settled(board.takes, channel, number) for number in placement)]
 
 
 def _next_spot(job: Job, takes: dict[tuple[str, int], TakeRecord]) -> int | None:
     """The first spot where something is missing or spoiled."""
     for spot in job.spots:
-        if not all(_usable(takes, channel, spot.id) for channel in job.channels):
+        if not all(_settled(takes, channel, spot.id) for channel in job.channels):
             return spot.id
     return None
 

@@ -19,7 +19,8 @@ from dolce.store.at_hand import AtHand
 from dolce.store.models import RoundRow, SamplesRow, StateRow, TakeRow
 from dolce.store.repositories.states import States
 
-TakesAtHand = AtHand[tuple[int, int, datetime], list[TakeRecord]]
+Stamp = tuple[int, datetime, int]
+TakesAtHand = AtHand[tuple[int, int, datetime, int], list[TakeRecord]]
 
 
 class Takes:
@@ -59,13 +60,16 @@ class Takes:
         self._session.flush()
 
     def latest(self, round_id: int) -> list[TakeRecord]:
-        """The last attempt of every channel at every spot of a round."""
+        """The take that counts, of every channel at every spot of a round.
+
+        That is the one that was put back by hand, else the last one that is not clipped, else the last.
+        """
         if round_id not in self._latest:
             self._latest[round_id] = self._latest_at_hand(round_id)
         return self._latest[round_id]
 
     def _latest_at_hand(self, round_id: int) -> list[TakeRecord]:
-        """Those that another transaction has read, as long as no take was added since: a kept take never changes."""
+        """Those that another transaction has read, as long as no take was added or edited since."""
         stamp = self.newest(round_id)
         if stamp is None:
             return []
@@ -76,9 +80,12 @@ class Takes:
         return found
 
     def _read_latest(self, round_id: int) -> list[TakeRecord]:
-        newest = (select(func.max(TakeRow.id)).where(TakeRow.round_id == round_id)
-                  .group_by(TakeRow.channel, TakeRow.spot_id))
-        rows = self._session.scalars(select(TakeRow).where(TakeRow.id.in_(newest))
+        rank = func.row_number().over(
+            partition_by=(TakeRow.channel, TakeRow.spot_id),
+            order_by=(TakeRow.preferred.desc(), (TakeRow.clipped_samples == 0).desc(), TakeRow.id.desc()))
+        ranked = select(TakeRow.id, rank.label("place")).where(
+            TakeRow.round_id == round_id, TakeRow.removed.is_(False)).subquery()
+        rows = self._session.scalars(select(TakeRow).join(ranked, TakeRow.id == ranked.c.id).where(ranked.c.place == 1)
                                      .order_by(TakeRow.channel, TakeRow.spot_id))
         return [self._take(row) for row in rows]
 
@@ -90,22 +97,52 @@ class Takes:
 
     def moving(self, round_ids: Sequence[int]) -> list[TakeRecord]:
         """Moving-microphone averages of rounds, the latest first."""
-        rows = self._session.scalars(select(TakeRow).where(TakeRow.round_id.in_(round_ids), TakeRow.source == "moving")
+        rows = self._session.scalars(select(TakeRow).where(TakeRow.round_id.in_(round_ids), TakeRow.source == "moving",
+                                                            TakeRow.removed.is_(False))
                                      .order_by(TakeRow.id.desc()))
         return [self._take(row) for row in rows]
 
-    def newest(self, round_id: int) -> tuple[int, datetime] | None:
-        """Number and moment of a round's last take: while they stay, so do its curves."""
-        row = self._session.execute(select(TakeRow.id, TakeRow.taken_at).where(TakeRow.round_id == round_id)
-                                    .order_by(TakeRow.id.desc()).limit(1)).first()
-        return None if row is None else (row.id, row.taken_at)
+    def newest(self, round_id: int) -> Stamp | None:
+        """Number and moment of a round's last take, and how often takes were edited: while these stay, so do curves."""
+        row = self._session.execute(
+            select(TakeRow.id, TakeRow.taken_at, RoundRow.edits).join(RoundRow, RoundRow.id == TakeRow.round_id)
+            .where(TakeRow.round_id == round_id).order_by(TakeRow.id.desc()).limit(1)).first()
+        return None if row is None else (row.id, row.taken_at, row.edits)
+
+    def of_cell(self, round_id: int, channel: str, spot_id: int) -> list[TakeRecord]:
+        """All attempts at a cell, those that were removed too; the last first."""
+        rows = self._session.scalars(select(TakeRow).where(
+            TakeRow.round_id == round_id, TakeRow.channel == channel, TakeRow.spot_id == spot_id)
+            .order_by(TakeRow.id.desc()))
+        return [self._take(row) for row in rows]
+
+    def edit(self, take_id: int, *, note: str | None = None, left_out: str | None = None,
+             removed: bool | None = None) -> None:
+        """Change what a person says of a take; None leaves it as it is."""
+        row = self._session.get_one(TakeRow, take_id)
+        for name, value in (("note", note), ("left_out", left_out), ("removed", removed)):
+            if value is not None:
+                setattr(row, name, value)
+        self._edited(row.round_id)
+
+    def prefer(self, take_id: int) -> None:
+        """From now on this attempt counts at its cell, until another is preferred or taken."""
+        row = self._session.get_one(TakeRow, take_id)
+        row.preferred = 1 + (self._session.scalar(select(func.max(TakeRow.preferred)).where(
+            TakeRow.round_id == row.round_id)) or 0)
+        self._edited(row.round_id)
+
+    def _edited(self, round_id: int) -> None:
+        self._session.get_one(RoundRow, round_id).edits += 1
+        self._session.flush()
+        self._latest.pop(round_id, None)
 
     def has_any(self, round_id: int) -> bool:
         return self._session.scalar(select(TakeRow.id).where(TakeRow.round_id == round_id).limit(1)) is not None
 
     def usable_count(self, round_id: int, *, channels: Collection[str], spots: Collection[int]) -> int:
-        """How many cells of a board hold a usable last attempt."""
-        return sum(take.usable for take in self.latest(round_id)
+        """How many cells of a board ask for nothing more."""
+        return sum(take.settled for take in self.latest(round_id)
                    if take.channel in channels and take.spot_id in spots)
 
     def highest_spot_id(self, job_id: int) -> int:
@@ -119,7 +156,8 @@ class Takes:
         if not round_ids:
             return {}
         taken = (select(TakeRow.round_id, TakeRow.channel, TakeRow.spot_id).distinct()
-                 .where(TakeRow.round_id.in_(round_ids), TakeRow.channel.in_(channels), TakeRow.spot_id.in_(spots))
+                 .where(TakeRow.round_id.in_(round_ids), TakeRow.channel.in_(channels), TakeRow.spot_id.in_(spots),
+                        TakeRow.removed.is_(False))
                  .subquery())
         rows = self._session.execute(select(taken.c.round_id, func.count()).group_by(taken.c.round_id))
         return {round_id: count for round_id, count in rows}                 # noqa: C416
@@ -174,7 +212,10 @@ class Takes:
             clipped_samples=quality.clipped_samples, warnings=[encoding.values_of(one) for one in cautions],
             level_db=level, checksum=encoding.checksum(level),
             places=places and {"speaker": encoding.point_values(places[0]),
-                               "spot": encoding.point_values(places[1])}, **values)
+                               "spot": encoding.point_values(places[1])},
+            # Above any that was put back: what is taken now is meant to count.
+            preferred=self._session.scalar(select(func.max(TakeRow.preferred)).where(
+                TakeRow.round_id == round_id, TakeRow.channel == channel, TakeRow.spot_id == spot_id)) or 0, **values)
         self._session.add(row)
         self._session.flush()
         return row
@@ -296,6 +337,7 @@ class Takes:
             taken_at=row.taken_at, source=row.source, sample_rate_hz=row.sample_rate_hz, arrival_s=row.arrival_s,
             arrival_known=row.arrival_known, polarity=row.polarity, damaged=damaged,
             cautions=tuple(_caution(one) for one in row.warnings), recorder=row.recorder or "",
+            note=row.note, left_out=row.left_out, removed=row.removed,
             quality=Quality(signal_to_noise_db=row.signal_to_noise_db, peak_dbfs=row.peak_dbfs,
                             clipped_samples=row.clipped_samples),
             level_db=np.zeros(ANALYSIS_GRID_HZ.size) if damaged else encoding.bytes_array(row.level_db, kind="<f8"),

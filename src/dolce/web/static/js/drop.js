@@ -1,11 +1,10 @@
-// A recording dropped on a cell of the board goes through that cell's own upload form.
+// The card of a cell, and recordings dropped on a cell: they go through the upload form of its card.
 /* global htmx */
-// What can be done with a cell, asked for once.
-export async function loadChoices(cell) {
-  const menu = cell.querySelector(".menu");
-  if (!menu || menu.childElementCount) return;
+export async function openCell(cell) {
   const cut = cell.dataset.cell.lastIndexOf("-"), [channel, spot] = [cell.dataset.cell.slice(0, cut), cell.dataset.cell.slice(cut + 1)];
-  await htmx.ajax("GET", `${cell.closest("[data-takes]").dataset.takes}${encodeURIComponent(channel)}/${spot}/choices`, { target: menu, swap: "innerHTML" });
+  for (const other of document.querySelectorAll(".cell.open")) other.classList.remove("open");
+  cell.classList.add("open");
+  await htmx.ajax("GET", `${cell.closest("[data-takes]").dataset.takes}${encodeURIComponent(channel)}/${spot}/cell`, { target: "#cell-card", swap: "innerHTML" });
 }
 export function startDrops() {
   const cellOf = (event) => event.target.closest?.("[data-cell]");
@@ -23,9 +22,9 @@ export function startDrops() {
     event.preventDefault();
     cell.classList.remove("drop-here");
     const files = event.dataTransfer.files;
-    if (!files.length || !cell.querySelector(".menu")) return;
-    await loadChoices(cell);
-    const form = cell.querySelector("form.upload");
+    if (!files.length || !cell.querySelector(".cell-open")) return;
+    await openCell(cell);
+    const form = document.querySelector("#cell-card form.upload");
     if (!form) return;
     form.querySelector("input[type=file]").files = files;
     form.requestSubmit();

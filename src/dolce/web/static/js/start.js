@@ -2,7 +2,7 @@
 /* global htmx */
 import { drawWaitingPlots } from "./plot/response_plot.js";
 import { startPlans } from "./plan.js";
-import { loadChoices, startDrops } from "./drop.js";
+import { openCell, startDrops } from "./drop.js";
 import { startSaving } from "./save_plot.js";
 
 const token = document.querySelector('meta[name="csrf-token"]')?.content;
@@ -22,15 +22,20 @@ function ready() {
   drawWaitingPlots();
 }
 
-// A cell's choices are asked for when it is opened; near the right edge they open to the left.
-document.addEventListener("toggle", (event) => {
-  const menu = event.target.closest?.(".cell-menu");
-  if (!menu?.open) return;
-  const board = menu.closest(".board-scroll").getBoundingClientRect();
-  menu.classList.toggle("leftward", menu.getBoundingClientRect().left + 260 > board.right);
-  for (const other of document.querySelectorAll(".cell-menu[open]")) if (other !== menu) other.open = false;
-  loadChoices(menu.closest("[data-cell]"));
-}, true);
+// A cell's card is asked for when the cell is pressed; arrow keys go from cell to cell.
+document.addEventListener("click", (event) => {
+  const open = event.target.closest?.(".cell-open");
+  if (open) openCell(open.closest("[data-cell]"));
+  if (event.target.closest?.("[data-close-cell]")) document.querySelector("#cell-card").replaceChildren();
+});
+document.addEventListener("keydown", (event) => {
+  const step = { ArrowRight: [0, 1], ArrowLeft: [0, -1], ArrowDown: [1, 0], ArrowUp: [-1, 0] }[event.key];
+  const cell = step && event.target.matches?.(".cell-open") && event.target.closest("td");
+  if (!cell) return;
+  event.preventDefault();
+  const row = step[0] > 0 ? cell.parentNode.nextElementSibling : step[0] < 0 ? cell.parentNode.previousElementSibling : cell.parentNode;
+  row?.cells[cell.cellIndex + step[1]]?.querySelector(".cell-open")?.focus();
+});
 
 document.addEventListener("htmx:after:swap", ready);
 
@@ -51,7 +56,6 @@ document.addEventListener("click", (event) => {
     localStorage.setItem("dolce-theme", theme);
     nameThemeSwitch();
   }
-  if (!event.target.closest(".cell-menu")) for (const menu of document.querySelectorAll(".cell-menu[open]")) menu.open = false;
 });
 // "This one sounded": a speaker pressed on the plan of the line check.
 function answered(event) {
@@ -68,7 +72,7 @@ document.addEventListener("change", (event) => {
 });
 document.addEventListener("keydown", (event) => {
   if (event.key === "Escape") {
-    for (const menu of document.querySelectorAll(".cell-menu[open]")) menu.open = false;
+    document.querySelector("#cell-card")?.replaceChildren();
     if (!event.repeat) document.querySelector("[data-stop-sound]")?.click();
   }
   const undo = (event.ctrlKey || event.metaKey) && event.key.toLowerCase() === "z" && !event.target.matches("input, textarea");

@@ -3,19 +3,38 @@
 from flask import Blueprint, Response, make_response, render_template, request
 
 from dolce.errors import DolceError, InvalidValue
+from dolce.services.read.wish import ReadWish
 from dolce.services.takes.caution_words import caution_words
+from dolce.services.takes.taking import Board
 from dolce.web.shared.form_reader import uploaded
 from dolce.web.shared.numbers import whole_of
 from dolce.web.shared.page import after_change, download, services, show_stop
-from dolce.web.stops.takes.views import BoardView, PassView, cell_of
+from dolce.web.stops.takes.views import BoardView, CellView, PassView
 
 blueprint = Blueprint("takes", __name__, url_prefix="/jobs/<int:job_id>/takes", template_folder="templates")
 
 
-def _show(job_id: int, **context: object) -> Response:
-    return show_stop("takes", job_id, board=BoardView.of(services().taking.board(job_id)),
-                     lines=services().lines.view(job_id),
-                     **{"faults": {}, **context})
+def _show(job_id: int, *, opened: tuple[str, int] | None = None, **context: object) -> Response:
+    """The board, with the card of a cell where one is open."""
+    board = services().taking.board(job_id)
+    card = _card(board, *opened) if opened else {"cell": None}
+    return show_stop("takes", job_id, board=BoardView.of(board), lines=services().lines.view(job_id),
+                     **{"faults": {}, **card, **context})
+
+
+def _card(board: Board, channel: str, spot: int) -> dict[str, object]:
+    """What the card of a cell is rendered from."""
+    found = services().cells.view(board.job.id, channel, spot)
+    noise = None
+    if found.counts is not None and found.counts.source == "rig":
+        noise = services().reading.of_take(board.job.id, found.counts.id, ReadWish(view="noise"))
+    return {"cell": CellView.of(found, board, noise), "recorder": board.last_recorder, "caution_words": caution_words}
+
+
+def _changed(job_id: int, take_id: int) -> Response:
+    """After a change of a take: the board with its cell still open."""
+    channel, spot = services().cells.place_of(job_id, take_id)
+    return after_change("takes", job_id, lambda job: _show(job, opened=(channel, spot)))
 
 
 @blueprint.get("")
@@ -45,14 +64,53 @@ def progress(job_id: int) -> Response:
                                          changed=[c for c in changed if c.spot in board.placement_now]))
 
 
-@blueprint.get("/<channel>/<int:spot>/choices")
-def choices(job_id: int, channel: str, spot: int) -> Response:
-    """What can be done with a cell."""
+@blueprint.get("/<channel>/<int:spot>/cell")
+def cell(job_id: int, channel: str, spot: int) -> Response:
+    """One cell: its curve, its attempts, and what can be done with it."""
     board = services().taking.board(job_id)
-    board.job.speaker(channel)
-    return make_response(render_template("takes/_choices.html", job=board.job, recorder=board.last_recorder,
-                                         caution_words=caution_words,
-                                         c=cell_of(board, channel, board.job.spot(spot))))
+    return make_response(render_template("takes/_cell_card.html", job=board.job, **_card(board, channel, spot)))
+
+
+@blueprint.post("/take/<int:take_id>/note")
+def note(job_id: int, take_id: int) -> Response:
+    """Keep a note with a take."""
+    services().cells.note(job_id, take_id, request.form.get("note", ""))
+    return _changed(job_id, take_id)
+
+
+@blueprint.post("/take/<int:take_id>/leave-out")
+def leave_out(job_id: int, take_id: int) -> Response:
+    """Keep a take out of averages."""
+    services().cells.leave_out(job_id, take_id, request.form.get("reason", ""))
+    return _changed(job_id, take_id)
+
+
+@blueprint.post("/take/<int:take_id>/take-in")
+def take_in(job_id: int, take_id: int) -> Response:
+    """Let a take count again."""
+    services().cells.take_in(job_id, take_id)
+    return _changed(job_id, take_id)
+
+
+@blueprint.post("/take/<int:take_id>/put-back")
+def put_back(job_id: int, take_id: int) -> Response:
+    """Let an older attempt count."""
+    services().cells.put_back(job_id, take_id)
+    return _changed(job_id, take_id)
+
+
+@blueprint.post("/take/<int:take_id>/remove")
+def remove(job_id: int, take_id: int) -> Response:
+    """Delete a take; it can be brought back."""
+    services().cells.remove(job_id, take_id)
+    return _changed(job_id, take_id)
+
+
+@blueprint.post("/take/<int:take_id>/bring-back")
+def bring_back(job_id: int, take_id: int) -> Response:
+    """Undo a deletion."""
+    services().cells.bring_back(job_id, take_id)
+    return _changed(job_id, take_id)
 
 
 @blueprint.post("/spots/<int:spot>/run")

@@ -4,8 +4,14 @@ import itertools
 from dataclasses import dataclass
 from typing import Literal
 
+import numpy as np
+
 from dolce.core.job import PassRecord, TakeRecord, placement_of
-from dolce.core.room import Spot
+from dolce.core.reading import NoiseUnder
+from dolce.core.response import ANALYSIS_GRID_HZ, smoothed_level_db
+from dolce.core.room import SUB_CODES, Spot
+from dolce.services.read.reading import TakeDetail
+from dolce.services.takes import cells
 from dolce.services.takes.taking import Board
 from dolce.web.shared.plot_data import small_path
 
@@ -89,6 +95,11 @@ class BoardView:
             least_to_clipping_db=min((-q.peak_dbfs for q in qualities), default=None))
 
     @property
+    def dense(self) -> bool:
+        """Whether cells are small, so that the whole board is seen at once."""
+        return len(self.board.job.spots) > 9 or len(self.rows) > 6
+
+    @property
     def placement_now(self) -> list[int]:
         """Spots where microphones stand in the pass that runs."""
         return placement_of(self.board.job, self.running.spot) if self.running else []
@@ -108,11 +119,6 @@ class BoardView:
         return (self.board.wanted - self.board.taken) * (rig.sweep_seconds + 1.0)
 
 
-def cell_of(board: Board, channel: str, spot: Spot) -> Cell:
-    """One cell of a board while nothing sounds."""
-    return _cell(board, channel, spot, set(), None, None)
-
-
 def _cell(board: Board, channel: str, spot: Spot, waiting: set[tuple[str, int]], now: tuple[str, int] | None,
           running: PassRecord | None) -> Cell:
     here = (channel, spot.id)
@@ -125,6 +131,60 @@ def _cell(board: Board, channel: str, spot: Spot, waiting: set[tuple[str, int]],
     return Cell(channel=channel, spot=spot.id, number=spot.number, kind=kind, word=word or "", path=path, take=take,
                 percent=round(100 * running.fraction) if running and here == now else 0,
                 moved=_moved(board, take) if take else "")
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class CellView:
+    """One cell as its card shows it; `noisiest` is a third of an octave and how far it stands above noise, in dB."""
+
+    channel: str
+    spot: int
+    number: int
+    counts: TakeRecord | None
+    attempts: tuple[TakeRecord, ...]
+    moved: str
+    plot: dict | None
+    noisiest: tuple[float, float] | None
+
+    @classmethod
+    def of(cls, cell: cells.Cell, board: Board, noise: TakeDetail | None) -> "CellView":
+        """`noise` is what Read finds of the noise under the take that counts."""
+        take = cell.counts
+        found = None if noise is None else noise.found
+        return cls(channel=cell.channel, spot=cell.spot_id, number=cell.job.spot(cell.spot_id).number, counts=take,
+                   attempts=cell.attempts, moved=_moved(board, take) if take else "",
+                   plot=None if take is None or take.damaged else _cell_plot(take, found),
+                   noisiest=None if found is None else _noisiest(take, found))
+
+
+def _top_hz(take: TakeRecord) -> float:
+    """A sub's curve says nothing of it further up."""
+    return 250.0 if take.channel in SUB_CODES else 20_000.0
+
+
+def _cell_plot(take: TakeRecord, noise: NoiseUnder | None) -> dict:
+    shown = np.flatnonzero((ANALYSIS_GRID_HZ >= 20) & (_top_hz(take) >= ANALYSIS_GRID_HZ))[::4]
+    level = smoothed_level_db(take.level_db, per_octave=12)[shown]
+    curves = [{"label": take.channel, "channel": take.channel, "state": "after", "note": "", "quiet": True,
+               "x": np.round(ANALYSIS_GRID_HZ[shown], 1).tolist(), "y": np.round(level, 1).tolist()}]
+    lowest = float(level.min())
+    if noise is not None:
+        inside = np.array(noise.nominal_hz) <= _top_hz(take)
+        under = noise.noise_db[inside]
+        curves.append({"label": "noise", "channel": take.channel, "state": "target", "note": "", "quiet": True,
+                       "x": np.array(noise.nominal_hz)[inside].tolist(), "y": np.round(under, 1).tolist()})
+        lowest = min(lowest, float(under.min()))
+    top = 5 * float(np.ceil((level.max() + 2) / 5))
+    return {"kind": "frequency-response", "x": curves[0]["x"], "xRange": [20, _top_hz(take)], "unit": "dB",
+            "yRange": [min(top - 30, 5 * float(np.floor(lowest / 5))), top], "curves": curves, "ribbons": [],
+            "marks": [], "strip": []}
+
+
+def _noisiest(take: TakeRecord, noise: NoiseUnder) -> tuple[float, float]:
+    bands = np.array(noise.nominal_hz)
+    inside = (bands >= 31.5) & (bands <= min(_top_hz(take), 16_000))
+    above = (noise.level_db - noise.noise_db)[inside]
+    return float(bands[inside][np.argmin(above)]), float(above.min())
 
 
 def _moved(board: Board, take: TakeRecord) -> str:

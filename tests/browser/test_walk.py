@@ -302,6 +302,7 @@ def test_stop_button_ends_sound_within_the_pass(driver, address):
 
 def test_every_view_of_the_curves_is_drawn_and_keeps_the_choice(driver, demo_job, demo_address):
     page = Page(driver, demo_address).open(f"/jobs/{demo_job}/read?front=R")
+    page.faults_in_console()                                       # those that tests before this one asked for
     for view in ("seats", "phase", "delay", "impulse", "step", "energy", "slices", "map", "times", "distortion",
                  "noise", "level"):
         page.find(f"label:has(input[value={view}])").click()

@@ -10,13 +10,16 @@ from dolce.core.response import (
     FrequencyResponse,
     ImpulseResponse,
     MicrophoneCurve,
+    advice_of,
     analyse_recording,
+    another_spot_db,
     average_over_spots,
     clipped_samples,
     find_arrival,
     level_on_grid,
     resampled,
     smoothed_power,
+    spots_for,
     without_drift,
 )
 from dolce.core.signals import Sweep
@@ -223,3 +226,26 @@ def test_tops_of_slow_tones_are_not_taken_for_clipping(bits, frequency_hz):
     assert clipped_samples(as_recorded) == 0
     # 1 dB over the end of the range at the same pitch is found.
     assert clipped_samples(np.round(np.clip(tone, -0.445, 0.445) * steps) / steps) > 0
+
+
+def test_what_another_spot_would_change_is_what_another_spot_changes():
+    # Monte Carlo: n spots drawn from an area, and one more; the figure from the n alone against the change that came.
+    rng = np.random.default_rng(11)
+    frequency = np.geomspace(20, 300, 60)
+    for count in (4, 9):
+        said, came = [], []
+        for _ in range(60):
+            levels = rng.normal(0, 3, (count + 1, frequency.size))
+            said.append(another_spot_db(levels[:-1], frequency))
+            before, after = (10 * np.log10(np.mean(10 ** (some / 10), axis=0)) for some in (levels[:-1], levels))
+            came.append(np.sqrt(np.mean((after - before) ** 2)))
+        assert np.mean(said) == pytest.approx(np.mean(came), rel=0.06)
+
+
+def test_advice_on_spots_follows_the_figure():
+    assert advice_of(0.9, 5) == "more"
+    assert spots_for(0.9, 5) == 8                          # 5 x 0.9 / 0.6
+    assert advice_of(0.4, 5) == "enough"
+    assert advice_of(0.1, 9) == "fewer would do"
+    with pytest.raises(InvalidValue, match="at least two"):
+        another_spot_db(np.zeros((1, 3)), np.array([20.0, 50, 100]))

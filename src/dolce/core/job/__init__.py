@@ -1,6 +1,7 @@
 """The words of a job: rig, rounds and takes, as values; the room is `dolce.core.room`."""
 
 from dolce.core.job.model import DamagedJob, Job, LogEntry, PassRecord, Round, TakeRecord
+from dolce.core.job.passes import PassWish, steps_of, waits_of
 from dolce.core.job.placements import placement_of
 from dolce.core.job.results import (
     RESULT_OF,
@@ -15,6 +16,6 @@ from dolce.core.job.rig import SAMPLE_RATES_HZ, Interface, Levels, Rehearsal, Ri
 from dolce.core.job.rounds import Moved, latest_corrected, moved_between, proposed_base
 
 __all__ = ["RESULT_OF", "SAMPLE_RATES_HZ", "DamagedJob", "Interface", "Job", "LevelResult", "Levels", "LineHeard",
-           "LinesResult", "LogEntry", "Moved", "NoiseResult", "PassRecord", "PassResult", "ReadingsResult",
-           "Rehearsal", "Rig", "Round", "TakeRecord", "latest_corrected", "moved_between", "placement_of",
-           "proposed_base"]
+           "LinesResult", "LogEntry", "Moved", "NoiseResult", "PassRecord", "PassResult", "PassWish",
+           "ReadingsResult", "Rehearsal", "Rig", "Round", "TakeRecord", "latest_corrected", "moved_between",
+           "placement_of", "proposed_base", "steps_of", "waits_of"]

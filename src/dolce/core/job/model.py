@@ -220,7 +220,17 @@ class DamagedJob:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class PassRecord:
-    """A piece of work with sound: its steps and where it stands."""
+    """A piece of work with sound: its steps and where it stands.
+
+    Attributes
+    ----------
+    paused : bool
+        Whether it holds before its next step until somebody says go on.
+    waiting_s : float
+        How long it still waits before the present step, so that a person can walk away; 0 while it sounds.
+    waits_left_s : float
+        All that is still waited for, the present wait included.
+    """
 
     id: int
     job_id: int
@@ -233,6 +243,9 @@ class PassRecord:
     message: str
     started_at: datetime
     result: PassResult = None
+    paused: bool = False
+    waiting_s: float = 0.0
+    waits_left_s: float = 0.0
 
     def channels_around(self, step: int) -> set[str]:
         """Channels from step `step` (1 is the first) to the present one."""

@@ -1,5 +1,6 @@
 """From a recording to a response, and what can be read from responses."""
 
+from dolce.core.response.another_spot import SPOT_BANDS_HZ, Advice, advice_of, another_spot_db, spots_for
 from dolce.core.response.arrival import Arrival, Polarity, find_arrival
 from dolce.core.response.averaging import SpotAverage, average_over_spots, mean_spread_db
 from dolce.core.response.bandwidths import auditory, equivalent_bandwidth_hz, finer_below
@@ -25,9 +26,10 @@ from dolce.core.response.spectrum import (
 )
 from dolce.core.response.sub_arrival import sub_arrival
 
-__all__ = ["ANALYSIS_GRID_HZ", "Arrival", "Capture", "Caution", "Deconvolver", "FrequencyResponse", "GridLevels",
-           "ImpulseResponse", "InterfaceLoop", "MicrophoneCurve", "Polarity", "Quality", "SpotAverage", "SweepDrowned",
-           "analyse_recording", "auditory", "average_over_spots", "clipped_samples", "equivalent_bandwidth_hz",
-           "find_arrival", "finer_below", "grid_levels", "interface_loop", "level_on_grid", "marked_drift_ppm",
-           "mean_spread_db", "moving_average_level_db", "phase_deg", "resampled", "smoothed_level_db", "smoothed_power",
+__all__ = ["ANALYSIS_GRID_HZ", "SPOT_BANDS_HZ", "Advice", "Arrival", "Capture", "Caution", "Deconvolver",
+           "FrequencyResponse", "GridLevels", "ImpulseResponse", "InterfaceLoop", "MicrophoneCurve", "Polarity",
+           "Quality", "SpotAverage", "SweepDrowned", "advice_of", "analyse_recording", "another_spot_db", "auditory",
+           "average_over_spots", "clipped_samples", "equivalent_bandwidth_hz", "find_arrival", "finer_below",
+           "grid_levels", "interface_loop", "level_on_grid", "marked_drift_ppm", "mean_spread_db",
+           "moving_average_level_db", "phase_deg", "resampled", "smoothed_level_db", "smoothed_power", "spots_for",
            "stretched", "sub_arrival", "transformed", "without_drift", "without_response"]

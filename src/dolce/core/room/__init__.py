@@ -22,6 +22,7 @@ from dolce.core.room.spot_patterns import COUNT, PATTERNS, SPACING_M, numbered, 
 from dolce.core.room.spot_warnings import SpotWarning, spot_warnings
 from dolce.core.room.sub_places import AIMS, KINDS, Arrangement, Candidate, Ranking, candidates_of, rank_sub_places
 from dolce.core.room.surfaces import MATERIALS, OCTAVES_HZ, SURFACES, Reverberation
+from dolce.core.room.tape import Move, Tape, move_of, tape_of
 
 __all__ = [
     "AIMS",
@@ -45,6 +46,7 @@ __all__ = [
     "Dismissal",
     "Finding",
     "Findings",
+    "Move",
     "Ranking",
     "Reference",
     "Reflections",
@@ -55,6 +57,7 @@ __all__ = [
     "Speaker",
     "Spot",
     "SpotWarning",
+    "Tape",
     "axis_of",
     "box_model",
     "candidates_of",
@@ -63,6 +66,7 @@ __all__ = [
     "findings_of",
     "group_of",
     "label_of",
+    "move_of",
     "moved",
     "new_plan",
     "numbered",
@@ -77,6 +81,7 @@ __all__ = [
     "sights_of",
     "spot_warnings",
     "spots_by_pattern",
+    "tape_of",
     "usual_subs",
     "with_channel",
     "with_layout",

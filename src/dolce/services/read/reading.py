@@ -11,7 +11,13 @@ from numpy.typing import NDArray
 
 from dolce.core.job import Job, Round, TakeRecord
 from dolce.core.levels import LEVEL_BAND_HZ, energy_mean_db
-from dolce.core.response import ANALYSIS_GRID_HZ, average_over_spots, mean_spread_db
+from dolce.core.response import (
+    ANALYSIS_GRID_HZ,
+    another_spot_db,
+    average_over_spots,
+    mean_spread_db,
+    smoothed_level_db,
+)
 from dolce.errors import InvalidValue, NotFound
 from dolce.formats.audio_file import write_wav
 from dolce.services.context import Context
@@ -82,6 +88,12 @@ class ReadView:
     def bass_spread_db(curves: ChannelCurves) -> float:
         """Mean standard deviation over the spots, 20-120 Hz, of levels over 1/48 octave, however they are shown."""
         return mean_spread_db(ANALYSIS_GRID_HZ, average_over_spots([take.level_db for take in curves.takes]))
+
+    @staticmethod
+    def another_spot_db(curves: ChannelCurves) -> float:
+        """How much one spot more would change the average below 300 Hz, over 1/12 octave."""
+        return another_spot_db(smoothed_level_db(np.array([take.level_db for take in curves.takes]), per_octave=12),
+                               ANALYSIS_GRID_HZ)
 
     @property
     def curves(self) -> tuple[ChannelCurves, ...]:

@@ -7,7 +7,7 @@ forward, so a process that is killed leaves whole takes only. Whether a pass run
 
 import logging
 import threading
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from typing import Literal
 
@@ -41,10 +41,11 @@ class SoundWork:
         self._starting = threading.Lock()
 
     def start(self, job_id: int, *, kind: str, steps: list[tuple[str, int]], seconds_per_step: float,
-              step: Step, result: PassResult = None, before: Callable[[], None] | None = None) -> PassRecord:
+              step: Step, result: PassResult = None, before: Callable[[], None] | None = None,
+              waits_s: Sequence[float] = ()) -> PassRecord:
         """Begin a pass and return at once. `result` is what it starts from.
 
-        `before` is called when the pass is sure to begin, before its first step.
+        `before` is called when the pass is sure to begin, before its first step. `waits_s` are silences before steps.
 
         Raises
         ------
@@ -63,7 +64,7 @@ class SoundWork:
                                            at=self._context.now(), result=result)
             if before is not None:
                 before()
-            self._pool.submit(self._run, self._now.begin(record, asked=asked), step)
+            self._pool.submit(self._run, self._now.begin(record, asked=asked, waits_s=waits_s), step)
         return record
 
     def stop(self, *, within_s: float = SILENT_WITHIN_S) -> StopOutcome:
@@ -75,6 +76,23 @@ class SoundWork:
         if not present.silent.wait(within_s):
             return "not silent"
         return "stopped" if present.state == "stopped" else "ended by itself"
+
+    def pause(self) -> None:
+        """Hold before the next step; what sounds now is finished first."""
+        if (present := self._now.present) is not None:
+            present.paused.set()
+
+    def go_on(self) -> None:
+        """End a pause, or a wait before a step."""
+        if (present := self._now.present) is not None:
+            if present.waiting_s > 0:
+                present.hurried.set()
+            present.paused.clear()
+
+    def skip(self) -> None:
+        """End the present step without keeping it, and go on with the next."""
+        if (present := self._now.present) is not None:
+            present.skipped.set()
 
     def running(self) -> PassRecord | None:
         """The pass that makes sound now, in whichever job."""
@@ -99,11 +117,12 @@ class SoundWork:
         record, state, message = sounding.record, "done", ""
         try:
             for number, (channel, spot) in enumerate(record.steps):
+                sounding.hold()
                 if sounding.stop.is_set():
                     raise SoundStopped
-                keep = step(channel, spot, _reporter(sounding), sounding.stop.is_set)
+                keep = self._heard(sounding, step, channel, spot)
                 with self._context.change() as work:
-                    result = keep(work, work.passes.get(record.id).result)
+                    result = None if keep is None else keep(work, work.passes.get(record.id).result)
                     work.passes.advance(record.id, done_steps=number + 1)
                     if result is not None:
                         work.passes.keep_result(record.id, result)
@@ -121,6 +140,18 @@ class SoundWork:
             sounding.silent.set()
             self._write_end(sounding)
             sounding.over.set()
+
+    @staticmethod
+    def _heard(sounding: Sounding, step: Step, channel: str, spot: int) -> Keep | None:
+        """Do one step; None where it was skipped."""
+        try:
+            if not sounding.skipped.is_set():
+                return step(channel, spot, _reporter(sounding), lambda: sounding.silenced)
+        except SoundStopped:
+            if sounding.stop.is_set():
+                raise
+        sounding.skipped.clear()
+        return None
 
     def _write_end(self, sounding: Sounding) -> None:
         """How a pass ended goes into its row; where that fails it is remembered until the next pass begins."""

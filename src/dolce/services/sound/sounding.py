@@ -5,10 +5,11 @@ A row can't tell: the process that wrote it may be gone, or the disk may have be
 
 import itertools
 import threading
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from contextvars import ContextVar
 from dataclasses import dataclass, field, replace
+from time import monotonic
 
 from dolce.core.job import PassRecord
 from dolce.errors import Conflict
@@ -27,10 +28,36 @@ class Sounding:
     stop: threading.Event = field(default_factory=threading.Event)
     silent: threading.Event = field(default_factory=threading.Event)
     over: threading.Event = field(default_factory=threading.Event)
+    paused: threading.Event = field(default_factory=threading.Event)
+    skipped: threading.Event = field(default_factory=threading.Event)
+    hurried: threading.Event = field(default_factory=threading.Event)
+    waits_s: tuple[float, ...] = ()
+    waiting_s: float = 0.0
     done_steps: int = 0
     fraction: float = 0.0
     state: str = "running"
     message: str = ""
+
+    @property
+    def silenced(self) -> bool:
+        """Whether what sounds has to end: the pass, or this step of it."""
+        return self.stop.is_set() or self.skipped.is_set()
+
+    def hold(self, look_every_s: float = 0.05) -> None:
+        """Wait before the present step, and as long as it is paused; ends at once on stop, skip or go on."""
+        left = self.waits_s[self.done_steps] if self.done_steps < len(self.waits_s) else 0.0
+        begun = monotonic()
+        while (left > 0 or self.paused.is_set()) and not self.silenced:
+            self.waiting_s = max(left, 0.0)
+            self.stop.wait(look_every_s)
+            now = monotonic()
+            if self.hurried.is_set():
+                left = 0.0
+                self.hurried.clear()
+            elif not self.paused.is_set():
+                left -= now - begun
+            begun = now
+        self.waiting_s = 0.0
 
 
 class SoundingNow:
@@ -57,7 +84,8 @@ class SoundingNow:
         present = self._present
         if present is not None and present.record.id == record.id:
             return replace(record, state=present.state, message=present.message, done_steps=present.done_steps,
-                           fraction=present.fraction)
+                           fraction=present.fraction, paused=present.paused.is_set(), waiting_s=present.waiting_s,
+                           waits_left_s=present.waiting_s + sum(present.waits_s[present.done_steps + 1:]))
         state, message = self._unwritten.get(record.id, ("interrupted", _INTERRUPTED))
         return replace(record, state=state, message=message)
 
@@ -104,9 +132,9 @@ class SoundingNow:
 
     # Told by the thread
 
-    def begin(self, record: PassRecord, *, asked: int) -> Sounding:
+    def begin(self, record: PassRecord, *, asked: int, waits_s: Sequence[float] = ()) -> Sounding:
         """From now on this one runs; already stopped where stop was pressed since it was asked for."""
-        sounding = Sounding(record=record)
+        sounding = Sounding(record=record, waits_s=tuple(waits_s))
         self._present = sounding
         if self._stops != asked:
             sounding.stop.set()

@@ -2,13 +2,23 @@
 
 import re
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
 
 from dolce.core import checked
-from dolce.core.job import Job, PassRecord, PassResult, Round, TakeRecord, placement_of
+from dolce.core.job import (
+    Job,
+    PassRecord,
+    PassResult,
+    PassWish,
+    Round,
+    TakeRecord,
+    placement_of,
+    steps_of,
+    waits_of,
+)
 from dolce.core.processor import BYPASS, ProcessorState
 from dolce.core.response import (
     Caution,
@@ -84,6 +94,10 @@ class Board:
         files = [take for take in self.takes.values() if take.source == "file"]
         return max(files, key=lambda take: take.id).recorder if files else ""
 
+    def settled(self, channel: str, spot_id: int) -> bool:
+        """Whether a cell asks for nothing more."""
+        return _settled(self.takes, channel, spot_id)
+
     @property
     def taken(self) -> int:
         return sum(take.settled for take in self.takes.values())
@@ -104,6 +118,7 @@ class Taking:
         self._context = context
         self._sound = sound
         self._at_hand = at_hand
+        self._wishes: dict[int, PassWish] = {}
 
     def board(self, job_id: int) -> Board:
         with self._context.look() as work:
@@ -120,23 +135,37 @@ class Taking:
                      last_pass=last_pass, state_fits=fits, next_spot=_next_spot(job, takes),
                      away=len(latest) - len(takes))
 
+    def run(self, job_id: int, wish: PassWish) -> PassRecord:
+        """A pass over what is wished and missing.
+
+        Raises
+        ------
+        Conflict
+            Where nothing is missing, the processor is not as the page showed it, or sound plays already.
+        """
+        board = self.board(job_id)
+        steps = steps_of(board.job, wish, board.settled)
+        if not steps:
+            raise Conflict("every take that was chosen is there.", where="takes",
+                           remedy="Choose others, take these again too, or start a new round.")
+        self._wishes[job_id] = wish
+        return self._start(board, steps, wish=wish)
+
     def run_spot(self, job_id: int, spot_id: int) -> PassRecord:
         """Every channel in turn at one placement of the microphones, leaving out those that are taken and usable."""
         board = self.board(job_id)
-        placement = placement_of(board.job, spot_id)
-        steps = _missing(board, placement)
-        return self._start(board, steps or [(channel, placement[0]) for channel in board.job.channels])
+        spots = tuple(placement_of(board.job, spot_id))
+        wish = replace(self._wishes.get(job_id, PassWish()), channels=(), spots=spots, taken_too=False)
+        missing = steps_of(board.job, wish, board.settled)
+        return self._start(board, missing or [(c, spots[0]) for c in board.job.channels], wish=wish)
 
     def run_rest(self, job_id: int) -> PassRecord:
         """All that is missing, spot by spot; for rigs that move the microphone themselves."""
-        board = self.board(job_id)
-        placements = {placement_of(board.job, spot.id)[0]: placement_of(board.job, spot.id)
-                      for spot in board.job.spots}
-        steps = [step for placement in placements.values() for step in _missing(board, placement)]
-        if not steps:
-            raise Conflict("every take of this round is there.", where="takes",
-                           remedy="Repeat single ones, or start a new round.")
-        return self._start(board, steps)
+        return self.run(job_id, PassWish())
+
+    def wish_of(self, job_id: int) -> PassWish:
+        """How the last pass of a job was wished for since the start: order, wait and repeats."""
+        return self._wishes.get(job_id, PassWish())
 
     def rehearse(self, job_id: int, *, told: Callable[[int, int], None], stopped: Stopped) -> None:
         """All that is missing of a rehearsed job, without sound and beside any pass: for sample jobs.
@@ -152,7 +181,8 @@ class Taking:
         board = self.board(job_id)
         if not board.job.rig.interface.simulated:
             raise Conflict("only the rehearsal rig can be heard without sound.", where="hardware")
-        steps = [step for spot in board.job.spots for step in _missing(board, [spot.id])]
+        steps = [(channel, spot.id) for spot in board.job.spots for channel in board.job.channels
+                 if not _settled(board.takes, channel, spot.id)]
         with self._context.change() as work:
             _begin(work, board)
         for number, (channel, spot) in enumerate(steps):
@@ -166,7 +196,7 @@ class Taking:
             if worked_on or (now.round_id, now.processor, now.plan) != (board.job.round_id, board.job.processor,
                                                                         board.job.plan):
                 return
-            keep = self._take(board, channel, spot, [spot], lambda _: None, stopped)
+            keep = self._take(board, channel, spot, [spot], lambda _: None, stopped, repeats=0)
             with self._context.change() as work:
                 keep(work, None)
 
@@ -175,9 +205,10 @@ class Taking:
         board = self.board(job_id)
         board.job.speaker(channel)
         board.job.spot(spot_id)
-        return self._start(board, [(channel, spot_id)], only=spot_id)
+        return self._start(board, [(channel, spot_id)], wish=PassWish(), only=spot_id)
 
-    def _start(self, board: Board, steps: list[tuple[str, int]], *, only: int | None = None) -> PassRecord:
+    def _start(self, board: Board, steps: list[tuple[str, int]], *, wish: PassWish,
+               only: int | None = None) -> PassRecord:
         """Begin a pass; each step serves all microphones, or `only` the one at a spot."""
         self._require_as_known(board.job)
         self._require_state(board)
@@ -190,10 +221,10 @@ class Taking:
             wanted = placement_of(board.job, spot) if only is None else [only]
             again = all(_settled(board.takes, channel, number) for number in wanted)
             return self._take(board, channel, spot, [n for n in wanted if again or not _settled(
-                board.takes, channel, n)], progress, stopped)
+                board.takes, channel, n)], progress, stopped, repeats=wish.repeats)
 
         return self._sound.start(board.job.id, kind="takes", steps=steps, step=step,
-                                 seconds_per_step=rig.sweep_seconds + TAIL_S)
+                                 seconds_per_step=rig.sweep_seconds + TAIL_S, waits_s=waits_of(steps, wish.wait_s))
 
     def _require_as_known(self, job: Job) -> None:
         """Conflict where the processor holds something else than the page showed: nobody measures that unknowingly."""
@@ -211,15 +242,20 @@ class Taking:
                 f"were made while it was {board.round.state.full_description}.", where="round",
                 remedy="Start a new round, or switch the processor back.")
 
-    def _take(self, board: Board, channel: str, spot: int, wanted: list[int], progress: Progress, stopped: Stopped):
-        """Play and record one channel, analyse the spots that are wanted; returns what keeps them."""
+    def _take(self, board: Board, channel: str, spot: int, wanted: list[int], progress: Progress, stopped: Stopped,
+              *, repeats: int):
+        """Play and record one channel, analyse the spots that are wanted; returns what keeps them.
+
+        A take that is spoiled (clipped, noisy, with drop-outs) is played again up to `repeats` times, and the last one
+        kept; one that drowned, such as by a door, at least twice.
+        """
         job, rig = board.job, board.job.rig
         sweep = sweep_of(rig)
         placement = placement_of(job, spot)
         with self._context.look() as work:
             attempts = {n: work.takes.attempts(board.round.id, channel, n) + 1 for n in wanted}
         takes: list[tuple] = []
-        for again in range(ATTEMPTS_IN_NOISE):
+        for again in range(max(ATTEMPTS_IN_NOISE, repeats + 1)):
             device = audio_of(job, spot_id=spot, round_name=board.round.name,
                                attempt=max(attempts.values()) + again)
             recordings = device.play_and_record(
@@ -227,10 +263,11 @@ class Taking:
                 progress=progress, stopped=stopped)
             try:
                 takes = self._analysed(board, channel, placement, wanted, recordings, attempts, device)
-                break
+                if again >= repeats or not any(_spoiled(found) for found in takes):
+                    break
             except SweepDrowned as error:
                 # Such as by a door: it is played again, and the pass does not end for it.
-                if again + 1 == ATTEMPTS_IN_NOISE:
+                if again + 1 >= ATTEMPTS_IN_NOISE and not takes:
                     raise Conflict(
                         f"its sweep was not heard in {ATTEMPTS_IN_NOISE} attempts.",
                         where=f"{channel} at {job.at_spot(spot)}",
@@ -402,10 +439,10 @@ def _moved_since(job: Job, takes: dict[tuple[str, int], TakeRecord]) -> tuple[st
     return (*speakers, *spots)
 
 
-def _missing(board: Board, placement: list[int]) -> list[tuple[str, int]]:
-    """Channels that lack something at a placement, as steps at its first spot."""
-    return [(channel, placement[0]) for channel in board.job.channels
-            if not all(_settled(board.takes, channel, number) for number in placement)]
+def _spoiled(found: tuple) -> bool:
+    """Whether what was analysed of one spot is worth another try."""
+    _, capture, _, _, _, lost = found
+    return capture.quality.word != "clean" or bool(lost)
 
 
 def _next_spot(job: Job, takes: dict[tuple[str, int], TakeRecord]) -> int | None:

@@ -39,6 +39,23 @@ document.addEventListener("keydown", (event) => {
 
 document.addEventListener("htmx:after:swap", ready);
 
+// A soft tone when the microphone has to move: only where the pass waits, so that it never sounds into a take.
+let chimed = null;
+document.addEventListener("htmx:after:swap", () => {
+  const spot = document.querySelector("[data-chime-spot]")?.dataset.chimeSpot ?? null;
+  if (chimed !== null && spot !== null && spot !== chimed && document.querySelector(".waiting")) {
+    const audio = new AudioContext(), tone = audio.createOscillator(), level = audio.createGain();
+    tone.frequency.value = 660;
+    level.gain.setValueAtTime(0.08, audio.currentTime);
+    level.gain.exponentialRampToValueAtTime(0.001, audio.currentTime + 0.35);
+    tone.connect(level).connect(audio.destination);
+    tone.start();
+    tone.stop(audio.currentTime + 0.4);
+    tone.onended = () => audio.close();
+  }
+  chimed = spot;
+});
+
 // The page says whether it has settled: nothing under way and not about to leave.
 let underWay = 0;
 const settled = (change) => {

@@ -4,6 +4,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from dolce.core.response import advice_of, spots_for
 from dolce.core.room import SUB_CODES, channel_name, group_of
 from dolce.services.read.reading import ReadView
 from dolce.services.read.seat_to_seat import BASS_HZ, SeatRow, SeatTable
@@ -20,6 +21,26 @@ TITLES = {key: title for _, views in QUESTIONS for key, title in views}
 SMOOTHING_WORDS = {"none": "none", "1/48": "1/48 octave", "1/24": "1/24 octave", "1/12": "1/12 octave",
                    "1/6": "1/6 octave", "1/3": "1/3 octave", "finer below": "fine below, wide above",
                    "auditory": "as the ear's bands"}
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class SpotFigures:
+    """Spread over the spots, and what one more would change below 300 Hz."""
+
+    channel: str
+    count: int
+    spread_db: float
+    another_db: float
+
+    @property
+    def advice(self) -> str:
+        """What follows from it, in words."""
+        match advice_of(self.another_db, self.count):
+            case "more":
+                return f"more spots pay, about {spots_for(self.another_db, self.count)}"
+            case "fewer would do":
+                return "fewer would do"
+        return "these are enough"
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -93,6 +114,12 @@ class ReadPage:
         usual = "main seat, centre" if self.view.wish.of_one_take else "all seats, average"
         return [("", usual), *(seats if len(seats) > 1 else []),
                 *((f"spot-{s.id}", f"spot {s.number}, {plan.belongs_to(s)}") for s in plan.spots)]
+
+    @property
+    def spots(self) -> list[SpotFigures]:
+        """What the spots of each channel say together, where there are several."""
+        return [SpotFigures(channel=c.channel, count=len(c.takes), spread_db=self.view.bass_spread_db(c),
+                            another_db=self.view.another_spot_db(c)) for c in self.view.curves if len(c.takes) > 1]
 
     @property
     def faults(self) -> list[str]:

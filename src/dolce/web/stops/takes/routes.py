@@ -2,13 +2,15 @@
 
 from flask import Blueprint, Response, make_response, render_template, request
 
-from dolce.errors import DolceError, InvalidValue
+from dolce.core.job import PassWish
+from dolce.errors import DolceError, InvalidValue, NotFound
 from dolce.services.read.wish import ReadWish
 from dolce.services.takes.caution_words import caution_words
 from dolce.services.takes.taking import Board
-from dolce.web.shared.form_reader import uploaded
+from dolce.web.shared.form_reader import FormReader, uploaded
 from dolce.web.shared.numbers import whole_of
 from dolce.web.shared.page import after_change, download, services, show_stop
+from dolce.web.stops.takes.next_spot import NextSpot
 from dolce.web.stops.takes.views import BoardView, CellView, PassView
 
 blueprint = Blueprint("takes", __name__, url_prefix="/jobs/<int:job_id>/takes", template_folder="templates")
@@ -18,7 +20,9 @@ def _show(job_id: int, *, opened: tuple[str, int] | None = None, **context: obje
     """The board, with the card of a cell where one is open."""
     board = services().taking.board(job_id)
     card = _card(board, *opened) if opened else {"cell": None}
-    return show_stop("takes", job_id, board=BoardView.of(board), lines=services().lines.view(job_id),
+    return show_stop("takes", job_id, board=BoardView.of(board), next_spot=NextSpot.of,
+                     lines=services().lines.view(job_id),
+                     pass_wish=services().taking.wish_of(job_id),
                      **{"faults": {}, **card, **context})
 
 
@@ -121,10 +125,30 @@ def run_spot(job_id: int, spot: int) -> Response:
 
 
 @blueprint.post("/run")
-def run_rest(job_id: int) -> Response:
-    """Everything that is missing."""
-    services().taking.run_rest(job_id)
+def run(job_id: int) -> Response:
+    """What was chosen, or everything that is missing."""
+    form = FormReader(request.form)
+    wait = form.of(PassWish, "wait_s", default=0)
+    repeats = form.of(PassWish, "repeats") if form.filled("repeats") else 0
+    order = form.choice("order", ("spot", "channel")) if form.filled("order") else "spot"
+    if form.faults:
+        return _show(job_id, status=422, faults=form.faults)
+    spots = [whole_of(text) for text in request.form.getlist("spot")]
+    services().taking.run(job_id, PassWish(
+        channels=tuple(request.form.getlist("channel")), spots=tuple(s for s in spots if s is not None),
+        taken_too=form.flag("taken_too"), order=order, wait_s=wait, repeats=int(repeats)))
     return after_change("takes", job_id, _show)
+
+
+@blueprint.post("/pass/<what>")
+def steer(job_id: int, what: str) -> Response:
+    """Pause the pass, let it go on, or skip its present step."""
+    sound = services().sound
+    steps = {"pause": sound.pause, "go-on": sound.go_on, "skip": sound.skip}
+    if what not in steps:
+        raise NotFound(f"there is no {what[:20]!r}.", where="pass", remedy="Reload the page.")
+    steps[what]()
+    return progress(job_id) if request.headers.get("HX-Request") else after_change("takes", job_id, _show)
 
 
 @blueprint.post("/<channel>/<int:spot>/repeat")

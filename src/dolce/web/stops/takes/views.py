@@ -2,11 +2,12 @@
 
 import itertools
 from dataclasses import dataclass
+from datetime import datetime, timedelta
 from typing import Literal
 
 import numpy as np
 
-from dolce.core.job import PassRecord, TakeRecord, placement_of
+from dolce.core.job import PassRecord, PassWish, TakeRecord, placement_of, steps_of, waits_of
 from dolce.core.reading import NoiseUnder
 from dolce.core.response import ANALYSIS_GRID_HZ, smoothed_level_db
 from dolce.core.room import SUB_CODES, Spot
@@ -52,6 +53,8 @@ class PassView:
     steps: int
     percent: int
     seconds_left: float
+    paused: bool
+    waiting_s: float
 
     @classmethod
     def of(cls, running: PassRecord) -> "PassView | None":
@@ -62,7 +65,8 @@ class PassView:
         left = len(running.steps) - running.done_steps - running.fraction
         return cls(channel=channel, spot=spot, step=running.done_steps + 1, steps=len(running.steps),
                    percent=round(100 * (running.done_steps + running.fraction) / len(running.steps)),
-                   seconds_left=left * running.seconds_per_step)
+                   seconds_left=left * running.seconds_per_step + running.waits_left_s, paused=running.paused,
+                   waiting_s=running.waiting_s)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -93,6 +97,17 @@ class BoardView:
             spoiled=tuple(board.to_repeat),
             lowest_signal_to_noise_db=min((q.signal_to_noise_db for q in qualities), default=None),
             least_to_clipping_db=min((-q.peak_dbfs for q in qualities), default=None))
+
+    def waits_for_all(self, wish: PassWish) -> float:
+        """How long the waits of a pass over what is missing are, in s."""
+        board = self.board
+        steps = steps_of(board.job, wish, board.settled)
+        return sum(waits_of(steps, wish.wait_s))
+
+    def done_about(self, wish: PassWish) -> str:
+        """When a pass over what is missing would be done that began now, by the clock of this machine."""
+        seconds = self.seconds_for_all + self.waits_for_all(wish)
+        return f"{datetime.now() + timedelta(seconds=seconds):%H:%M}"
 
     @property
     def dense(self) -> bool:

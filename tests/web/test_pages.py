@@ -147,3 +147,24 @@ def test_edits_of_the_right_channel_stay_on_it(demo, demo_job):
         assert answer.status_code == 200
         assert "Bands of R" in answer.text, edit
     demo.jobs.delete(copy.id)
+
+
+def test_how_a_pass_goes_is_refused_beside_its_field_and_steering_asks_for_what_is_known(client, job_url):
+    answer = post(client, f"{job_url}/takes/run", wait_s="99", repeats="0", order="spot")
+    assert answer.status_code == 422
+    assert re.search(r'id="fault-wait_s">[^<]*out of range', answer.text)
+    assert post(client, f"{job_url}/takes/pass/skip").status_code == 200
+    assert post(client, f"{job_url}/takes/pass/louder").status_code == 404
+
+
+def test_the_card_of_a_cell_stays_open_after_a_change_and_says_what_it_needs(demo, demo_job):
+    copy = demo.jobs.copy(demo_job)
+    client = client_of(demo)
+    card = client.get(f"/jobs/{copy.id}/takes/L/2/cell").text
+    assert "dB above noise, least" in card
+    take = demo.cells.view(copy.id, "L", 2).counts
+    assert "no reason was given" in post(client, f"/jobs/{copy.id}/takes/take/{take.id}/leave-out", reason="").text
+    answer = post(client, f"/jobs/{copy.id}/takes/take/{take.id}/leave-out", reason="a door")
+    assert "Left out of averages: a door" in answer.text
+    assert "Let it count again" in answer.text
+    demo.jobs.delete(copy.id)

@@ -1,0 +1,110 @@
+"""A pass waits, pauses, goes on, skips and repeats; what it says of itself while it does."""
+
+import threading
+
+import pytest
+
+from dolce.core.job import PassWish
+from dolce.core.response import Quality
+from dolce.devices.interface import SoundStopped
+from dolce.errors import Conflict
+from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.takes import taking
+
+
+@pytest.fixture
+def job_id(services):
+    job = services.jobs.create(JobWish(name="Loft"))
+    services.rigging.set_rig(job.id, pace="fast", sweep_seconds=1.0)
+    return job.id
+
+
+def until(condition):
+    """Looked at until it is true, for at most 20 s."""
+    for _ in range(2000):
+        if condition():
+            return
+        threading.Event().wait(0.01)
+    raise AssertionError("it did not come to that")
+
+
+def started(services, job_id, steps, *, during=lambda number: None, **more):
+    """A pass of silent steps; `during` is called inside each."""
+    done = []
+
+    def step(channel, spot, progress, stopped):
+        during(len(done))
+        if stopped():
+            raise SoundStopped
+        done.append((channel, spot))
+        return lambda work, found: None
+
+    services.sound.start(job_id, kind="takes", steps=steps, seconds_per_step=1, step=step, **more)
+    return done
+
+
+def test_a_pause_finishes_the_take_and_holds_before_the_next(services, job_id):
+    done = started(services, job_id, [("L", 1), ("R", 1)], during=lambda n: services.sound.pause() if n == 0 else None)
+    until(lambda: services.sound.running() and services.sound.running().done_steps == 1)
+    running = services.sound.running()
+    assert running.paused
+    assert done == [("L", 1)]
+    services.sound.go_on()
+    assert services.sound.wait(20)
+    assert done == [("L", 1), ("R", 1)]
+    assert services.sound.latest(job_id, "takes").state == "done"
+
+
+def test_a_wait_is_told_and_can_be_cut_short(services, job_id):
+    done = started(services, job_id, [("L", 1), ("L", 2)], waits_s=[0, 60])
+    until(lambda: services.sound.running() and services.sound.running().waiting_s > 50)
+    assert services.sound.running().waits_left_s == pytest.approx(services.sound.running().waiting_s, abs=5)
+    assert done == [("L", 1)]
+    services.sound.go_on()
+    assert services.sound.wait(20)
+    assert done == [("L", 1), ("L", 2)]
+
+
+def test_a_stop_ends_a_wait_and_a_pause(services, job_id):
+    started(services, job_id, [("L", 1)], waits_s=[60])
+    until(lambda: services.sound.running() and services.sound.running().waiting_s > 0)
+    services.sound.pause()
+    assert services.sound.stop() == "stopped"
+    assert services.sound.latest(job_id, "takes").state == "stopped"
+
+
+def test_a_skipped_step_is_left_out_and_the_pass_goes_on(services, job_id):
+    done = started(services, job_id, [("L", 1), ("R", 1)], during=lambda n: services.sound.skip() if not n else None)
+    # The step that was skipped found itself stopped; the one after it is asked once more, and skipped as well.
+    assert services.sound.wait(20)
+    assert done == []
+    assert services.sound.latest(job_id, "takes").state == "done"
+
+
+def test_chosen_rows_and_columns_are_taken_and_nothing_else(services, job_id):
+    spots = [s.id for s in services.jobs.get(job_id).spots]
+    services.taking.run(job_id, PassWish(channels=("R",), spots=(spots[1],)))
+    services.sound.wait(20)
+    assert list(services.taking.board(job_id).takes) == [("R", spots[1])]
+    with pytest.raises(Conflict, match="every take that was chosen"):
+        services.taking.run(job_id, PassWish(channels=("R",), spots=(spots[1],)))
+
+
+def test_a_spoiled_take_is_repeated_as_often_as_was_chosen(services, job_id, monkeypatch):
+    played = []
+    whole = taking.Taking._analysed
+
+    def spoiled(*args):
+        played.append(1)
+        found = whole(*args)
+        number, capture, *rest = found[0]
+        object.__setattr__(capture, "quality", Quality(signal_to_noise_db=40, peak_dbfs=0, clipped_samples=5))
+        return [(number, capture, *rest)]
+
+    monkeypatch.setattr(taking.Taking, "_analysed", staticmethod(spoiled))
+    spot = services.jobs.get(job_id).spots[0].id
+    for repeats, times in ((0, 1), (3, 4)):
+        played.clear()
+        services.taking.run(job_id, PassWish(channels=("L",), spots=(spot,), repeats=repeats))
+        services.sound.wait(20)
+        assert len(played) == times

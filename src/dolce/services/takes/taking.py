@@ -30,6 +30,7 @@ from dolce.core.response import (
     stretched,
     without_drift,
 )
+from dolce.core.response.odd_takes import OddTake
 from dolce.core.rig import slate_missing
 from dolce.devices.interface import AudioDevice, Progress, SoundStopped, Stopped
 from dolce.devices.opening import audio_of
@@ -38,6 +39,7 @@ from dolce.formats.audio_file import read_audio, write_flac, write_wav_24
 from dolce.services.context import Context
 from dolce.services.rig.processor_at_hand import ProcessorAtHand
 from dolce.services.sound.sound_work import SoundWork
+from dolce.services.takes.odd import odd_of
 from dolce.services.takes.take_making import (
     TAIL_S,
     captured,
@@ -134,6 +136,10 @@ class Taking:
                      rounds=rounds, round=present, takes=takes,
                      last_pass=last_pass, state_fits=fits, next_spot=_next_spot(job, takes),
                      away=len(latest) - len(takes))
+
+    def odd(self, board: Board) -> list[OddTake]:
+        """Takes that do not fit the others of a board."""
+        return odd_of(self._context, board.job, board.round)
 
     def run(self, job_id: int, wish: PassWish) -> PassRecord:
         """A pass over what is wished and missing.

@@ -20,7 +20,9 @@ def _show(job_id: int, *, opened: tuple[str, int] | None = None, **context: obje
     """The board, with the card of a cell where one is open."""
     board = services().taking.board(job_id)
     card = _card(board, *opened) if opened else {"cell": None}
-    return show_stop("takes", job_id, board=BoardView.of(board), next_spot=NextSpot.of,
+    # While sound plays the board changes with every take: what is odd is looked for when it has ended.
+    odd = [] if services().sound.running() else services().taking.odd(board)
+    return show_stop("takes", job_id, board=BoardView.of(board, odd), next_spot=NextSpot.of,
                      lines=services().lines.view(job_id),
                      pass_wish=services().taking.wish_of(job_id),
                      **{"faults": {}, **card, **context})
@@ -32,7 +34,8 @@ def _card(board: Board, channel: str, spot: int) -> dict[str, object]:
     noise = None
     if found.counts is not None and found.counts.source == "rig":
         noise = services().reading.of_take(board.job.id, found.counts.id, ReadWish(view="noise"))
-    return {"cell": CellView.of(found, board, noise), "recorder": board.last_recorder, "caution_words": caution_words}
+    return {"cell": CellView.of(found, board, noise, services().taking.odd(board)), "recorder": board.last_recorder,
+            "caution_words": caution_words}
 
 
 def _changed(job_id: int, take_id: int) -> Response:

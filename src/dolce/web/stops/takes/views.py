@@ -1,6 +1,7 @@
 """The board as rows of cells, and where the pass stands."""
 
 import itertools
+from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Literal
@@ -10,9 +11,11 @@ import numpy as np
 from dolce.core.job import PassRecord, PassWish, TakeRecord, placement_of, steps_of, waits_of
 from dolce.core.reading import NoiseUnder
 from dolce.core.response import ANALYSIS_GRID_HZ, smoothed_level_db
+from dolce.core.response.odd_takes import OddTake
 from dolce.core.room import SUB_CODES, Spot
 from dolce.services.read.reading import TakeDetail
 from dolce.services.takes import cells
+from dolce.services.takes.odd import odd_words
 from dolce.services.takes.taking import Board
 from dolce.web.shared.plot_data import small_path
 
@@ -32,6 +35,7 @@ class Cell:
     take: TakeRecord | None
     percent: int
     moved: str = ""
+    odd: bool = False
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -80,19 +84,23 @@ class BoardView:
     spoiled: tuple[TakeRecord, ...]
     lowest_signal_to_noise_db: float | None
     least_to_clipping_db: float | None
+    odd: tuple[OddTake, ...] = ()
 
     @classmethod
-    def of(cls, board: Board) -> "BoardView":
+    def of(cls, board: Board, odd: Sequence[OddTake] = ()) -> "BoardView":
         last = board.last_pass
         running = last if last is not None and last.state == "running" else None
         waiting = set(running.steps[running.done_steps:]) if running else set()
         now = running.steps[running.done_steps] if running and running.done_steps < len(running.steps) else None
+        odd_cells = {one.cell for one in odd}
         rows = tuple(Row(channel=channel, title=board.job.speaker(channel).title, cells=tuple(
-            _cell(board, channel, spot, waiting, now, running) for spot in board.job.spots))
+            _cell(board, channel, spot, waiting, now, running, odd=(channel, spot.id) in odd_cells)
+            for spot in board.job.spots))
             for channel in board.job.channels)
         qualities = [take.quality for take in board.takes.values()]
         return cls(
             board=board, rows=rows, running=PassView.of(running) if running else None,
+            odd=tuple(odd),
             message=last.message if last is not None and last.state in ("failed", "stopped", "interrupted") else "",
             spoiled=tuple(board.to_repeat),
             lowest_signal_to_noise_db=min((q.signal_to_noise_db for q in qualities), default=None),
@@ -108,6 +116,11 @@ class BoardView:
         """When a pass over what is missing would be done that began now, by the clock of this machine."""
         seconds = self.seconds_for_all + self.waits_for_all(wish)
         return f"{datetime.now() + timedelta(seconds=seconds):%H:%M}"
+
+    @property
+    def odd_said(self) -> list[str]:
+        """What is odd, each thing once: a microphone that was not moved is a matter of all channels."""
+        return list(dict.fromkeys(odd_words(one, self.board.job) for one in self.odd))
 
     @property
     def dense(self) -> bool:
@@ -135,7 +148,7 @@ class BoardView:
 
 
 def _cell(board: Board, channel: str, spot: Spot, waiting: set[tuple[str, int]], now: tuple[str, int] | None,
-          running: PassRecord | None) -> Cell:
+          running: PassRecord | None, *, odd: bool) -> Cell:
     here = (channel, spot.id)
     take = board.takes.get(here)
     kind = "sounding" if here == now else "waiting" if here in waiting else "taken" if take else "empty"
@@ -145,7 +158,7 @@ def _cell(board: Board, channel: str, spot: Spot, waiting: set[tuple[str, int]],
     word = {"sounding": "sweeping", "waiting": "next", "empty": ""}.get(kind) if kind != "taken" else take.word
     return Cell(channel=channel, spot=spot.id, number=spot.number, kind=kind, word=word or "", path=path, take=take,
                 percent=round(100 * running.fraction) if running and here == now else 0,
-                moved=_moved(board, take) if take else "")
+                moved=_moved(board, take) if take else "", odd=odd and kind == "taken")
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -158,16 +171,18 @@ class CellView:
     counts: TakeRecord | None
     attempts: tuple[TakeRecord, ...]
     moved: str
+    odd: tuple[str, ...]
     plot: dict | None
     noisiest: tuple[float, float] | None
 
     @classmethod
-    def of(cls, cell: cells.Cell, board: Board, noise: TakeDetail | None) -> "CellView":
+    def of(cls, cell: cells.Cell, board: Board, noise: TakeDetail | None, odd: Sequence[OddTake]) -> "CellView":
         """`noise` is what Read finds of the noise under the take that counts."""
         take = cell.counts
         found = None if noise is None else noise.found
         return cls(channel=cell.channel, spot=cell.spot_id, number=cell.job.spot(cell.spot_id).number, counts=take,
                    attempts=cell.attempts, moved=_moved(board, take) if take else "",
+                   odd=tuple(odd_words(one, board.job) for one in odd if one.cell == (cell.channel, cell.spot_id)),
                    plot=None if take is None or take.damaged else _cell_plot(take, found),
                    noisiest=None if found is None else _noisiest(take, found))
 

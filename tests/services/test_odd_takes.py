@@ -1,0 +1,59 @@
+"""Takes that do not fit the others: one thing goes wrong on a board that was taken as planned."""
+
+import numpy as np
+import pytest
+
+from dolce.core.response import ANALYSIS_GRID_HZ, smoothed_level_db
+from dolce.core.response.odd_takes import odd_takes
+from dolce.services.takes.odd import odd_words
+
+
+@pytest.fixture
+def board(demo, demo_job):
+    """Levels of the attic's board over 1/12 octave by cell, its spots in order, and its job."""
+    found = demo.taking.board(demo_job)
+    levels = {cell: smoothed_level_db(take.level_db, per_octave=12) for cell, take in found.takes.items()}
+    return levels, [spot.id for spot in found.job.spots], found.job
+
+
+def found_in(levels, spots, arrival_s=None, flight_s=None):
+    return odd_takes(levels, ANALYSIS_GRID_HZ, spots=spots, arrival_s=arrival_s or {}, flight_s=flight_s or {})
+
+
+def test_nothing_is_odd_on_a_board_taken_as_planned(demo, demo_job, board):
+    levels, spots, _ = board
+    assert found_in(levels, spots) == []
+    assert demo.taking.odd(demo.taking.board(demo_job)) == []
+
+
+def test_a_microphone_that_was_not_moved_is_found_at_its_spot(board):
+    levels, spots, job = board
+    noise = np.random.default_rng(1)
+    for channel in ("L", "R"):
+        levels[channel, spots[4]] = levels[channel, spots[3]] + noise.normal(0, 0.2, ANALYSIS_GRID_HZ.size)
+    odd = found_in(levels, spots)
+    assert {(one.cell, one.kind, one.other) for one in odd} == {
+        ((channel, spots[4]), "not moved", spots[3]) for channel in ("L", "R")}
+    assert odd_words(odd[0], job).startswith("Spot 5 sounds as spot 4 did.")
+
+
+def test_somebody_in_the_way_is_found_at_its_cell(board):
+    levels, spots, job = board
+    levels["R", spots[2]] = levels["R", spots[2]] - 8 * (ANALYSIS_GRID_HZ > 2000)
+    odd = found_in(levels, spots)
+    assert [(one.cell, one.kind) for one in odd] == [(("R", spots[2]), "in the way")]
+    assert odd[0].value == pytest.approx(8, abs=1)
+    assert "less treble at spot 3" in odd_words(odd[0], job)
+
+
+def test_two_rows_that_were_exchanged_at_one_spot_are_found_by_their_arrivals(board):
+    levels, spots, job = board
+    flight = {(channel, spot): seconds for spot in spots[:3] for channel, seconds in
+              (("L", 0.0040), ("R", 0.0043), ("C", 0.0036), ("Ls", 0.0081), ("Rs", 0.0062))}
+    arrival = {cell: seconds + 0.011 for cell, seconds in flight.items()}             # one latency for all
+    assert found_in(levels, spots, arrival, flight) == []
+    arrival["Ls", spots[1]], arrival["L", spots[1]] = arrival["L", spots[1]], arrival["Ls", spots[1]]
+    odd = found_in(levels, spots, arrival, flight)
+    assert {(one.cell[0], one.cell[1], one.kind) for one in odd} == {("L", spots[1], "wrong row"),
+                                                                     ("Ls", spots[1], "wrong row")}
+    assert "arrives as Ls would" in odd_words(next(one for one in odd if one.cell[0] == "L"), job)

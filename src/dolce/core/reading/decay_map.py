@@ -67,6 +67,22 @@ def _map(response: ImpulseResponse, at_hz: NDArray, at_s: NDArray, arrival_s: fl
     return DecayMap(time_s=at_s, frequency_hz=at_hz, level_db=level - level.max())
 
 
+def ringing_s(found: DecayMap, *, from_s: float = 0.05, down_db: float = 25.0) -> NDArray[np.float64]:
+    """Decay time of every frequency of a map, in s, shape (points,); NaN where nothing decays.
+
+    A line through what follows `from_s` after the arrival until it has fallen by `down_db`.
+    """
+    begin = int(np.searchsorted(found.time_s, from_s))
+    out = np.full(found.frequency_hz.size, np.nan)
+    for k, level in enumerate(found.level_db.T):
+        below = np.flatnonzero(level[begin:] < level[begin] - down_db)
+        end = begin + (int(below[0]) if below.size else level.size - begin)
+        if end - begin >= 4:
+            slope = float(np.polyfit(found.time_s[begin:end], level[begin:end], 1)[0])
+            out[k] = -60 / slope if slope < 0 else np.nan
+    return out
+
+
 def decay_slices(response: ImpulseResponse, *, at_hz: NDArray, at_s: NDArray, arrival_s: float,
                  per_octave: float) -> DecayMap:
     """What is still to come at each moment: spectra of the response from there to its end.

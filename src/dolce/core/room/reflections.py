@@ -1,11 +1,13 @@
 """First reflections of every speaker at every seat: six boundaries (or the walls of an outline) and desks."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
 from dolce.core.acoustics import Cancellation, cancellation
+from dolce.core.geometry import Point
 from dolce.core.room.plan import RoomPlan
 
 
@@ -43,11 +45,13 @@ class _Plane:
     top: tuple[float, float, float, float] | None = None  # x and y from and to, of a desk
 
 
-def reflections_of(plan: RoomPlan, *, toward_m: float = 0.0) -> Reflections:
+def reflections_of(plan: RoomPlan, *, toward_m: float = 0.0, listeners: Sequence[Point] | None = None) -> Reflections:
     """Reflections of a plan, or of the plan with every speaker moved toward the boundary in question.
 
     Parameters
     ----------
+    listeners : sequence of Point, optional
+        Places in the stead of the seats.
     toward_m : float
         Each speaker is taken this much nearer to each boundary (farther, if negative), for what moving would do.
 
@@ -56,7 +60,7 @@ def reflections_of(plan: RoomPlan, *, toward_m: float = 0.0) -> Reflections:
     Mirror images in flat surfaces: J. B. Allen and D. A. Berkley, J. Acoust. Soc. Am. 65, 943-950 (1979).
     """
     speakers = np.array([s.place.as_array() for s in plan.speakers])
-    seats = np.array([s.place.as_array() for s in plan.seats])
+    seats = np.array([p.as_array() for p in (listeners or [s.place for s in plan.seats])])
     planes = _planes(plan)
     points = np.array([plane.point for plane in planes])
     normals = np.array([plane.normal for plane in planes])

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from dolce.core.job import Job, Round, TakeRecord
 from dolce.core.levels import LEVEL_BAND_HZ, energy_mean_db
+from dolce.core.reading import CurveFinding
 from dolce.core.response import (
     ANALYSIS_GRID_HZ,
     another_spot_db,
@@ -21,6 +22,7 @@ from dolce.core.response import (
 from dolce.errors import InvalidValue, NotFound
 from dolce.formats.audio_file import write_wav
 from dolce.services.context import Context
+from dolce.services.read.curve_findings import curve_findings
 from dolce.services.read.round_curves import ChannelCurves, curves_by_channel
 from dolce.services.read.seat_to_seat import SeatTable, seat_table
 from dolce.services.read.take_details import Detail, detail_of
@@ -68,6 +70,7 @@ class ReadView:
     details : single takes, for views of these; at most `MOST_TAKES`
     left_out : channels beyond these
     seats : bass by seat, one table for each choice
+    findings : what the curve of the channel in front says, of levels of whole responses
     """
 
     job: Job
@@ -79,6 +82,7 @@ class ReadView:
     details: tuple[TakeDetail, ...] = ()
     left_out: tuple[str, ...] = ()
     seats: tuple[SeatTable, ...] = ()
+    findings: tuple[CurveFinding, ...] = ()
 
     @property
     def round(self) -> Round:
@@ -145,6 +149,8 @@ class Reading:
             view = ReadView(job=job, rounds=rounds, wish=wish, channels=channels, chosen=chosen, against=against)
             if wish.of_one_take:
                 view = self._with_details(work, view)
+            if wish.view == "level" and wish.window == "whole":
+                view = replace(view, findings=self._findings(work, view))
             if wish.view == "seats":
                 shown = {each.round.id: each.round for each in (chosen, against) if each is not None}
                 view = replace(view, seats=tuple(
@@ -168,6 +174,17 @@ class Reading:
         spot = next((s.number for s in job.spots if s.id == take.spot_id), 0)
         return (write_wav(response.sample, sample_rate_hz=response.sample_rate_hz),
                 f"impulse {take.channel} spot {spot} attempt {take.attempt}.wav")
+
+    def _findings(self, work: UnitOfWork, view: ReadView) -> tuple[CurveFinding, ...]:
+        """Of the channel in front, at the chosen place."""
+        front, chosen = view.front, view.chosen
+        at = _one(view.job, chosen, front)
+        if at is None:
+            return ()
+        ids = tuple(take.id for take in chosen.curves[front].takes)
+        key = ("findings", ids, work.takes.newest(chosen.round.id), tuple(chosen.curves), view.job.plan.speakers,
+               view.job.room)
+        return self._once(key, lambda: tuple(curve_findings(work, view.job, chosen.curves[front], chosen.curves, at)))
 
     def _with_details(self, work: UnitOfWork, view: ReadView) -> ReadView:
         """Single takes: of the chosen place, and of what it is held against."""

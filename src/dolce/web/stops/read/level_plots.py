@@ -41,10 +41,12 @@ def level_plots(view: ReadView, kept: Scale | None) -> LevelPlots | None:
     else:
         drawn = [("", [part for c in view.curves
                        for part in _of_channel(view, c, shift, front=c.channel == view.front)])]
+    marks = [] if each else [{"x": round(one.frequency_hz, 1), "label": str(number)} for number, one in
+                             enumerate(sorted(view.findings, key=lambda f: f.frequency_hz), 1)]
     scale = fitting([part["y"] for _, parts in drawn for part in parts], kept)
     plots = tuple((name, response_plot(curves=[p for p in parts if "low" not in p],
-                                       ribbons=[p for p in parts if "low" in p], top_db=0, unit=unit)
-                   | {"yRange": list(scale)}) for name, parts in drawn)
+                                       ribbons=[p for p in parts if "low" in p], top_db=0, unit=unit,
+                                       marks=marks) | {"yRange": list(scale)}) for name, parts in drawn)
     return LevelPlots(plots=plots, difference=_difference(view), scale=scale)
 
 

@@ -9,6 +9,7 @@ from dolce.core.room import SUB_CODES, channel_name, group_of
 from dolce.services.read.reading import ReadView
 from dolce.services.read.seat_to_seat import BASS_HZ, SeatRow, SeatTable
 from dolce.web.stops.read.detail_plots import detail_plot, take_name
+from dolce.web.stops.read.finding_words import FindingRow, finding_rows
 from dolce.web.stops.read.level_plots import Scale, fitting, level_plots
 
 # Views by the question that they answer.
@@ -120,6 +121,10 @@ class ReadPage:
         """What the spots of each channel say together, where there are several."""
         return [SpotFigures(channel=c.channel, count=len(c.takes), spread_db=self.view.bass_spread_db(c),
                             another_db=self.view.another_spot_db(c)) for c in self.view.curves if len(c.takes) > 1]
+
+    @property
+    def findings(self) -> list[FindingRow]:
+        return finding_rows(self.view.findings)
 
     @property
     def faults(self) -> list[str]:

@@ -1,0 +1,99 @@
+"""What a curve says, in words: what it is, why, how sure, and what can be done."""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from dolce.core.reading import SURE, Cause, CurveFinding
+from dolce.web.shared.formatting import hertz, signed
+
+_AXES = ("side to side", "front to back", "floor to ceiling")
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class FindingRow:
+    """One line of the list; its number stands at the curve."""
+
+    number: int
+    where: str
+    cause: str
+    evidence: str
+    remedy: str
+
+
+def finding_rows(findings: tuple[CurveFinding, ...]) -> list[FindingRow]:
+    """Findings in the order of their frequency, as they stand along the curve."""
+    return [_row(number, one) for number, one in enumerate(sorted(findings, key=lambda f: f.frequency_hz), 1)]
+
+
+def _row(number: int, one: CurveFinding) -> FindingRow:
+    where = (f"{hertz(one.frequency_hz)}, {signed(one.size_db)} dB, {one.width_octaves:.2f} octaves wide, at "
+             f"{one.spots} of {one.of_spots} {'spot' if one.of_spots == 1 else 'spots'}")
+    cause = one.cause
+    if cause is None:
+        return FindingRow(number=number, where=where, cause="unexplained", evidence=_sentence(_nearest(one)),
+                          remedy=_usual(one))
+    return FindingRow(number=number, where=where, cause=f"{_name(cause)}{'' if cause.sure >= SURE else ', likely'}",
+                      evidence=_sentence(_evidence(cause)), remedy=_remedy(cause))
+
+
+def _sentence(text: str) -> str:
+    return f"{text[:1].upper()}{text[1:]}."
+
+
+def _name(cause: Cause) -> str:
+    match cause.kind:
+        case "mode":
+            orders = [int(part) for part in cause.what.split("-")]
+            moving = [axis for axis, order in zip(_AXES, orders, strict=True) if order]
+            return f"room mode {cause.what} ({' and '.join(moving)})"
+        case "boundary":
+            return f"reflection from the {cause.what.lower()}"
+        case "speaker":
+            return "the speaker's own"
+    return "the microphone"
+
+
+def _evidence(cause: Cause) -> str:
+    parts = []
+    match cause.kind:
+        case "mode":
+            parts.append(f"the box has it at {hertz(cause.at_hz)}")
+            if cause.rings:
+                parts.append(f"rings {cause.rings:.1f} times as long as around it")
+            if not np.isnan(cause.pattern):
+                parts.append(f"levels over the spots {'follow' if cause.pattern > 0.5 else 'hardly follow'} its shape "
+                             f"(r = {signed(cause.pattern, 2)})")
+        case "boundary":
+            parts = [f"the plan has its cancellation at {hertz(cause.at_hz)}",
+                     f"the dip lies where it should at {100 * cause.pattern:.0f} % of the spots"]
+        case "speaker":
+            parts = ["it stands in the direct sound, at all places alike"]
+        case "microphone":
+            parts = ["it stands in the direct sound of the other channels as well"]
+    return ", ".join(parts)
+
+
+def _remedy(cause: Cause) -> str:
+    match cause.kind:
+        case "mode":
+            return "Cut it; where it rings long, treat the room."
+        case "boundary":
+            return "Leave it; move the speaker or the seat, or treat the surface."
+        case "speaker":
+            return "Correct it."
+    return "Read in the microphone's curve, or use another microphone."
+
+
+def _usual(one: CurveFinding) -> str:
+    if one.size_db > 0:
+        at_most = one.spots >= 0.7 * one.of_spots
+        return "Cut it." if at_most else "Leave it: few spots have it."
+    return "Leave it unless it is wide." if one.width_octaves < 1 / 3 else "Fill it within the limits."
+
+
+def _nearest(one: CurveFinding) -> str:
+    """What came closest, where there is one."""
+    if not one.causes or one.causes[0].sure < 0.2:
+        return "nothing in the plan or in the direct sound fits"
+    return f"closest: {_name(one.causes[0])}, too little evidence"

@@ -1,0 +1,103 @@
+"""Causes of peaks and dips, each planted alone, in rooms whose truth is a closed form."""
+
+from dataclasses import replace
+
+import numpy as np
+import pytest
+
+from dolce.core.acoustics import modal_transfer, modes_of_box
+from dolce.core.reading import LIKELY, Evidence, findings_of_curve
+from dolce.core.response import ANALYSIS_GRID_HZ
+
+SPEED = 343.0
+SIZE = (4.1, 5.7, 2.6)
+SOURCE = np.array([[0.9, 0.6, 1.1]])
+SPOTS = np.array([[1.4 + 0.3 * k, 3.7 + 0.35 * (k % 3), 1.2 + 0.05 * k] for k in range(6)])
+NOTHING = Evidence(modes=modes_of_box(SIZE, up_to_hz=40, speed_m_s=SPEED), drive=np.zeros((6, 1)),
+                   ring_hz=np.empty(0), ring_s=np.empty(0), notches_hz={})
+FLAT = np.zeros((6, ANALYSIS_GRID_HZ.size))
+
+
+def hill(at_hz, height_db, octaves=0.1):
+    return height_db * np.exp(-((np.log2(ANALYSIS_GRID_HZ / at_hz) / octaves) ** 2))
+
+
+def nearest(findings, at_hz):
+    return min(findings, key=lambda f: abs(np.log2(f.frequency_hz / at_hz)))
+
+
+def test_modes_of_a_rigid_box_are_named_where_they_ring():
+    # Kuttruff, eq. (3.20): the modal sum of a box of known size; its peaks are its modes, its ringing is given.
+    modes = modes_of_box(SIZE, up_to_hz=320, speed_m_s=SPEED)
+    inside = ANALYSIS_GRID_HZ < 200
+    transfer = modal_transfer(SOURCE, SPOTS, size_m=SIZE, frequency_hz=ANALYSIS_GRID_HZ[inside], reverberation_s=0.8,
+                              speed_m_s=SPEED)[0]
+    levels = FLAT.copy()
+    levels[:, inside] = 20 * np.log10(np.abs(transfer))
+    levels[:, ~inside] = levels[:, inside][:, -1:]
+    drive = modes.pressure_at(SOURCE) * modes.pressure_at(SPOTS)
+    ring_hz = ANALYSIS_GRID_HZ[inside]
+    axial = SPEED / 2 / SIZE[1]                                                   # 0-1-0, 30.1 Hz
+    ring_s = 0.3 + 0.5 * np.exp(-((np.log2(ring_hz / axial) / 0.06) ** 2))
+    evidence = replace(NOTHING, modes=modes, drive=drive, ring_hz=ring_hz, ring_s=ring_s)
+    finding = nearest(findings_of_curve(ANALYSIS_GRID_HZ, levels, evidence), axial)
+    assert finding.frequency_hz == pytest.approx(axial, rel=0.03)
+    assert finding.size_db > 3
+    assert (finding.cause.kind, finding.cause.what) == ("mode", "0-1-0")
+    assert finding.cause.rings > 1.5
+
+
+def test_a_reflection_is_named_by_the_wall_whose_geometry_the_dips_follow():
+    # One mirror image in the floor: |1 / r + 1 / r' e^(-i k (r' - r))|, by hand at every spot.
+    mirrored = SOURCE * (1, 1, -1)
+    direct, over = (np.linalg.norm(SPOTS - source, axis=1) for source in (SOURCE, mirrored))
+    wave = 2 * np.pi * ANALYSIS_GRID_HZ / SPEED
+    pressure = 1 / direct[:, None] + np.exp(-1j * wave * (over - direct)[:, None]) / over[:, None]
+    levels = 20 * np.log10(np.abs(pressure * direct[:, None]))
+    floor, ceiling = SPEED / 2 / (over - direct), SPEED / 2 / (over - direct) * 0.55
+    evidence = replace(NOTHING, notches_hz={"ceiling": ceiling, "floor": floor})
+    finding = nearest(findings_of_curve(ANALYSIS_GRID_HZ, levels, evidence), float(np.median(floor)))
+    assert finding.size_db < -3
+    assert (finding.cause.kind, finding.cause.what) == ("boundary", "floor")
+    assert finding.cause.pattern > 0.8
+
+
+def test_what_stands_in_the_direct_sound_is_the_speakers_and_in_that_of_all_the_microphones():
+    levels, flat = FLAT + hill(3000, 5), FLAT[0]
+    direct = hill(3000, 5)
+    own = replace(NOTHING, direct_db=direct, others_direct_db=[flat, flat, flat])
+    assert findings_of_curve(ANALYSIS_GRID_HZ, levels, own)[0].cause.kind == "speaker"
+    shared = replace(NOTHING, direct_db=direct, others_direct_db=[direct, 0.9 * direct, direct])
+    assert findings_of_curve(ANALYSIS_GRID_HZ, levels, shared)[0].cause.kind == "microphone"
+    # Not in the direct sound: neither.
+    room = replace(NOTHING, direct_db=flat, others_direct_db=[flat, flat])
+    assert findings_of_curve(ANALYSIS_GRID_HZ, levels, room)[0].cause is None
+
+
+def test_of_a_pair_alone_the_microphone_is_never_named():
+    direct = hill(3000, 5)
+    pair = replace(NOTHING, direct_db=direct, others_direct_db=[direct])
+    finding = findings_of_curve(ANALYSIS_GRID_HZ, FLAT + direct, pair)[0]
+    assert [cause.kind for cause in finding.causes] == ["speaker"]
+    assert finding.causes[0].sure < 0.7
+
+
+def test_what_nothing_explains_is_unexplained_and_sizes_are_told():
+    levels = FLAT + hill(160, -9, octaves=0.12)
+    levels[:2] += hill(160, 9, octaves=0.12)                                       # two spots don't have it
+    far = replace(NOTHING, notches_hz={"left wall": np.full(6, 260.0)})
+    finding = findings_of_curve(ANALYSIS_GRID_HZ, levels, far)[0]
+    assert finding.cause is None
+    assert (finding.spots, finding.of_spots) == (4, 6)
+    assert finding.frequency_hz == pytest.approx(160, rel=0.02)
+    # Against the octave around, which the dip itself pulls down: -6 in the mean of the spots, less a part of that.
+    assert -6 < finding.size_db < -4
+    # A Gaussian of 0.12 octaves (1/e) is 0.2 wide at half height.
+    assert finding.width_octaves == pytest.approx(0.2, abs=0.05)
+
+
+def test_a_dip_that_lies_where_the_wall_wants_it_at_few_spots_is_not_blamed_on_it():
+    levels = FLAT + hill(160, -9)
+    notches = np.array([160.0, 230, 240, 110, 100, 150])
+    finding = findings_of_curve(ANALYSIS_GRID_HZ, levels, replace(NOTHING, notches_hz={"left wall": notches}))[0]
+    assert all(cause.sure < LIKELY for cause in finding.causes)

@@ -34,14 +34,17 @@ def main(address: str) -> None:
 
     page.open("/")
     shot("jobs")
-    for stop in ("room", "rig", "takes", "read", "align", "shape", "load", "prove"):
+    for stop in ("room", "rig", "align", "shape", "load", "prove"):
         page.open(f"/jobs/1/{stop}")
         shot(stop)
     for name, address in (
             ("room-7-1-4", "/jobs/4/room?sheet=spots&pick=Ls"),
             ("room-findings", "/jobs/3/room?sheet=findings&pick=Rs"),
-            ("room-modes", "/jobs/4/room?sheet=modes&mode=6"),
-            ("room-subs", "/jobs/4/room?sheet=subs&rank=1&n=3&kind=corners&kind=middles&kind=quarters")):
+            ("room-subs", "/jobs/4/room?sheet=subs&rank=1&n=3&kind=corners&kind=middles&kind=quarters"),
+            ("read", "/jobs/1/read?round=1&channel=L"),
+            ("read-channels", "/jobs/4/read?front=C"),
+            ("read-map", "/jobs/1/read?round=1&view=map&front=R"),
+            ("read-seats", "/jobs/4/read?view=seats")):
         page.open(address)
         shot(name)
     page.open("/jobs/4/rig?sheet=faults")
@@ -58,10 +61,6 @@ def main(address: str) -> None:
     page.press("Noise and pressure")
     page.press_at_once("It gives 94 dB")
     page.wait(lambda: "120.0 dB SPL" in page.text("main"), seconds=60)
-    page.press_at_once("Listen to the room")
-    page.wait(lambda: not page.all("[data-busy]") and page.all(".noise-bar"), seconds=60)
-    page.ready()
-    shot("rig-noise")
     page.press("Microphones")
     page.press("At the speakers")
     page.press("Meter and sources")
@@ -75,16 +74,10 @@ def main(address: str) -> None:
     page.press_at_once("Stop")
     page.wait(lambda: not page.all("[data-live]"))
     page.ready()
-    page.press("Subs together")
-    for sub in ("Sub1", "Sub2"):
-        page.press_at_once(f"Play {sub}")
-        page.wait(lambda s=sub: page.text("#live h2") == f"{s} now", seconds=20)
-        page.wait(lambda: "settles" not in page.text("#live"), seconds=30)
-        page.press("Keep the reading")
-    page.wait(lambda: "down" in page.text(".numbers"), seconds=20)
-    shot("rig-subs")
-    page.press_at_once("Stop")
-    page.wait(lambda: not page.all("[data-live]"))
+    page.open("/jobs/4/takes")
+    page.find('[data-cell="C-5"] .cell-open').click()
+    page.wait(lambda: page.all("#cell-card figure[data-plot-state=drawn]"))
+    shot("takes")
     page.open("/jobs/2/takes")
     page.press_at_once("Run all that is missing")
     page.wait(lambda: "Now: R at spot 2" in page.text("main"), seconds=60)

@@ -122,8 +122,8 @@ def test_a_full_disk_ends_the_pass_in_words_and_the_next_one_runs(services, job_
     reached, go_on = threading.Event(), threading.Event()
     whole = services.taking._take
 
-    def slow(*how):
-        keep = whole(*how)
+    def slow(*how, **more):
+        keep = whole(*how, **more)
         reached.set()
         go_on.wait(20)
         return keep

@@ -139,8 +139,8 @@ class TakeRecord:
     ----------
     level_db : ndarray, shape (points,)
         On the analysis grid, smoothed over 1/48 octave; 0 dB is the level of the stimulus.
-    source : "rig", "file" (recorded elsewhere) or "moving"
-        A moving-microphone average has a level over frequency, but no impulse response.
+    source : "rig", "file" (recorded elsewhere), "impulse" (response from a file), "moving" or "curve" (of text)
+        The last two have a level over frequency, but no impulse response.
     arrival_known : bool
         False for recordings made elsewhere, whose delay counts from an unknown moment, and for moving averages.
     speaker_place, spot_place : Point or None
@@ -163,7 +163,7 @@ class TakeRecord:
     spot_id: int
     attempt: int
     taken_at: datetime
-    source: Literal["rig", "file", "moving"]
+    source: Literal["rig", "file", "impulse", "moving", "curve"]
     sample_rate_hz: int
     arrival_s: float
     arrival_known: bool
@@ -180,13 +180,18 @@ class TakeRecord:
     removed: bool = False
 
     @property
+    def has_response(self) -> bool:
+        """Whether it has an impulse response: phase, time and decay."""
+        return self.source not in ("moving", "curve")
+
+    @property
     def level_group(self) -> str | None:
         """Takes whose levels can be held against each other have one name; None for one that stands alone.
 
         All that the rig took is one group, since its gains are known. Recordings from elsewhere have gains of their
         own: those that the person says were made with one recorder at one gain are a group.
         """
-        if self.source != "file":
+        if self.source in ("rig", "moving"):
             return "rig"
         return f"recorded with {self.recorder}" if self.recorder else None
 

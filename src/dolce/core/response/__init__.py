@@ -10,6 +10,7 @@ from dolce.core.response.clock_drift import marked_drift_ppm, resampled, stretch
 from dolce.core.response.deconvolution import Deconvolver
 from dolce.core.response.electronics import InterfaceLoop, interface_loop
 from dolce.core.response.impulse import ImpulseResponse
+from dolce.core.response.impulse_file import is_impulse_response, response_of_file
 from dolce.core.response.microphone import MicrophoneCurve
 from dolce.core.response.moving_average import moving_average_level_db
 from dolce.core.response.quality import Quality, clipped_samples
@@ -30,6 +31,7 @@ __all__ = ["ANALYSIS_GRID_HZ", "SPOT_BANDS_HZ", "Advice", "Arrival", "Capture", 
            "FrequencyResponse", "GridLevels", "ImpulseResponse", "InterfaceLoop", "MicrophoneCurve", "Polarity",
            "Quality", "SpotAverage", "SweepDrowned", "advice_of", "analyse_recording", "another_spot_db", "auditory",
            "average_over_spots", "clipped_samples", "equivalent_bandwidth_hz", "find_arrival", "finer_below",
-           "grid_levels", "interface_loop", "level_on_grid", "marked_drift_ppm", "mean_spread_db",
-           "moving_average_level_db", "phase_deg", "resampled", "smoothed_level_db", "smoothed_power", "spots_for",
-           "stretched", "sub_arrival", "transformed", "without_drift", "without_response"]
+           "grid_levels", "interface_loop", "is_impulse_response", "level_on_grid", "marked_drift_ppm",
+           "mean_spread_db", "moving_average_level_db", "phase_deg", "resampled", "response_of_file",
+           "smoothed_level_db", "smoothed_power", "spots_for", "stretched", "sub_arrival", "transformed",
+           "without_drift", "without_response"]

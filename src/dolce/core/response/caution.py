@@ -4,7 +4,8 @@ from dataclasses import dataclass
 from typing import Literal
 
 CautionKind = Literal["clipped", "noisy", "polarity unsure", "starts late", "ends early", "drop-outs", "delay unknown",
-                      "loudest of channels", "resampled", "clock differs", "moving", "said"]
+                      "loudest of channels", "resampled", "clock differs", "moving", "impulse response",
+                      "curve of text", "said"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -18,7 +19,7 @@ class Caution:
         "clipped": samples; "noisy": dB above noise; "drop-outs" and "loudest of channels": how many; "resampled": the
         rate in Hz that it was; "clock differs": ppm; "moving": seconds.
     text : str
-        Of "said" alone: what an older version put in words.
+        Of "said": what an older version put in words; of "curve of text": its range.
     """
 
     kind: CautionKind

@@ -125,7 +125,7 @@ def readings_of(work: UnitOfWork, job: Job, round_id: int, *, blend: Blend | Non
             level -= wanted_db.get(speaker.channel, 0.0)
         readings.append(ChannelReading(
             channel=speaker.channel, is_sub=speaker.is_sub, level_db=level,
-            polarity=common_polarity([take.polarity for take in own.values() if take.source != "moving"]),
+            polarity=common_polarity([take.polarity for take in own.values() if take.has_response]),
             arrival_s=at_centre.arrival_s if at_centre.arrival_known else None,
             together_db=more if speaker.is_sub else 0.0))
     return with_subs_by_plan(readings, distance_m=_distances_m(job), speed_m_s=speed_of_sound(job.room.temperature_c))

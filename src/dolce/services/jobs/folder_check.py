@@ -55,7 +55,7 @@ def _fault(work: UnitOfWork, take: TakeRecord) -> str:
     """What is wrong with a take; empty for nothing."""
     if take.damaged:
         return "its level is not what was kept."
-    if take.source == "moving":
+    if not take.has_response:
         return ""
     try:
         work.takes.recording(take.id)

@@ -44,7 +44,7 @@ def curve_findings(work: UnitOfWork, job: Job, curves: ChannelCurves, beside: di
     notches = {name: reflections.cancellations.frequency_hz[b, number]
                for b, name in enumerate(reflections.boundaries)}
     ring_s, direct, others = np.full(_RING_HZ.size, np.nan), None, []
-    if at.source != "moving":
+    if at.has_response:
         response = work.takes.response(at.id)
         arrival = at.arrival_s if at.arrival_known else find_arrival(response).time_s
         ring_s = _ringing(response, arrival)

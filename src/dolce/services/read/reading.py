@@ -273,4 +273,4 @@ def _one(job: Job, chosen: Chosen, channel: str) -> TakeRecord | None:
     if curves is None:
         return None
     centre = job.plan.centre_spot
-    return min(curves.takes, key=lambda take: (take.source == "moving", centre is None or take.spot_id != centre.id))
+    return min(curves.takes, key=lambda take: (not take.has_response, centre is None or take.spot_id != centre.id))

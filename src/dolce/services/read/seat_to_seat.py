@@ -61,7 +61,7 @@ def seat_table(work: UnitOfWork, job: Job, found: Round, channels: tuple[str, ..
     seats = [seat for seat in job.plan.seats if seat.weight > 0 and job.plan.spots_of(seat.id)]
     spot_seat = {spot.id: seat.id for seat in seats for spot in job.plan.spots_of(seat.id)}
     takes = [take for take in work.takes.latest(found.id)
-             if take.usable and take.source != "moving" and take.spot_id in spot_seat and take.channel in channels]
+             if take.usable and take.has_response and take.spot_id in spot_seat and take.channel in channels]
     spectra = _spectra(work, takes)
     by_channel: dict[str, dict[int, tuple[NDArray, NDArray]]] = {}
     for take in takes:

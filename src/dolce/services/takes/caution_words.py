@@ -30,4 +30,8 @@ def caution_words(caution: Caution) -> str:
             return f"The recorder's clock differs by {value:+.0f} ppm; taken out."
         case "moving":
             return f"Moving-microphone average over {value:.0f} s: no arrival, no polarity, no phase."
+        case "impulse response":
+            return "An impulse response from a file: no noise, no distortion, and no arrival can be told."
+        case "curve of text":
+            return f"A curve of text, {caution.text}: no phase, no arrival, no decay, no noise."
     return caution.text

@@ -20,7 +20,7 @@ def odd_of(context: Context, job: Job, found: Round) -> list[OddTake]:
         if channel in SUB_CODES:
             continue
         for take, level in zip(of_channel.takes, of_channel.level_db, strict=True):
-            if take.spot_id not in there or take.source == "moving":
+            if take.spot_id not in there or not take.has_response:
                 continue
             cell = (channel, take.spot_id)
             levels[cell] = level

@@ -190,7 +190,7 @@ class Taking:
         steps = [(channel, spot.id) for spot in board.job.spots for channel in board.job.channels
                  if not _settled(board.takes, channel, spot.id)]
         with self._context.change() as work:
-            _begin(work, board)
+            begin_round(work, board)
         for number, (channel, spot) in enumerate(steps):
             told(board.wanted - len(steps) + number, board.wanted)
             if stopped():
@@ -217,11 +217,11 @@ class Taking:
                only: int | None = None) -> PassRecord:
         """Begin a pass; each step serves all microphones, or `only` the one at a spot."""
         self._require_as_known(board.job)
-        self._require_state(board)
+        self.require_state(board)
         require_open(board.job, [channel for channel, _ in steps])
         rig = board.job.rig
         with self._context.change() as work:
-            _begin(work, board)
+            begin_round(work, board)
 
         def step(channel: str, spot: int, progress: Progress, stopped: Stopped):
             wanted = placement_of(board.job, spot) if only is None else [only]
@@ -241,7 +241,8 @@ class Taking:
                            remedy="Look at it on the Rig page, under Processor; then run again.")
 
     @staticmethod
-    def _require_state(board: Board) -> None:
+    def require_state(board: Board) -> None:
+        """Conflict where the processor is not as it was for the takes of the round."""
         if not board.state_fits:
             raise Conflict(
                 f"the processor is {board.job.processor.full_description}, but the takes of round {board.round.name} "
@@ -316,11 +317,11 @@ class Taking:
                     quality: Quality, cautions: Sequence[Caution]) -> None:
         """Keep a moving-microphone average as the take of a channel around a spot."""
         board = self.board(job_id)
-        self._require_state(board)
+        self.require_state(board)
         now = self._context.now()
         with self._context.change() as work:
-            _begin(work, board)
-            work.takes.add_moving(round_id=board.round.id, channel=channel, spot_id=spot_id, at=now,
+            begin_round(work, board)
+            work.takes.add_level(source="moving", round_id=board.round.id, channel=channel, spot_id=spot_id, at=now,
                                   quality=quality, level_db=level_db, cautions=cautions,
                                   sample_rate_hz=board.job.rig.sample_rate_hz,
                                   places=(board.job.speaker(channel).place, board.job.spot(spot_id).place))
@@ -351,7 +352,7 @@ class Taking:
         board = self.board(job_id)
         board.job.speaker(channel)
         board.job.spot(spot_id)
-        self._require_state(board)
+        self.require_state(board)
         rig = board.job.rig
         sweep = sweep_of(rig)
         seconds = audio.sample.size / audio.sample_rate_hz
@@ -384,7 +385,7 @@ class Taking:
             cautions.append(Caution(kind="clock differs", value=drift))
         now = self._context.now()
         with self._context.change() as work:
-            _begin(work, board)
+            begin_round(work, board)
             take_id = work.takes.add(round_id=board.round.id, channel=channel, spot_id=spot_id, at=now,
                                      source="file", capture=capture, levels=levels, arrival_known=False,
                                      recording=data, recording_name=file_name, sweep=sweep, cautions=cautions,
@@ -422,7 +423,7 @@ class Taking:
             return work.takes.recording(take_id)
 
 
-def _begin(work: UnitOfWork, board: Board) -> None:
+def begin_round(work: UnitOfWork, board: Board) -> None:
     """A round's first take fixes its state; a round that was to be untouched and isn't gets its right name."""
     if board.round.state is None:
         state = board.job.processor

@@ -173,7 +173,7 @@ class Takes:
             TakeRow.round_id == round_id, TakeRow.channel == channel, TakeRow.spot_id == spot_id)) or 0
 
     def add(self, *, round_id: int, channel: str, spot_id: int, at: datetime, source: str, capture: Capture,
-            levels: GridLevels, arrival_known: bool, recording: bytes, recording_name: str, sweep: Sweep,
+            levels: GridLevels, arrival_known: bool, recording: bytes, recording_name: str, sweep: Sweep | None,
             places: tuple[Point, Point] | None = None, cautions: Sequence[Caution] = (), recorder: str = "") -> int:
         """Keep a take with its samples, and where speaker and microphone were; earlier attempts stay below it.
 
@@ -185,7 +185,7 @@ class Takes:
         samples = SamplesRow(
             response=data, response_start_s=response.start_s, recording=recording, recording_name=recording_name,
             checksum=encoding.checksum(data, recording), fine_db=fine, fine_checksum=encoding.checksum(fine),
-            sweep={name: getattr(sweep, name) for name in sweep.__slots__})
+            sweep={} if sweep is None else {name: getattr(sweep, name) for name in sweep.__slots__})
         self._session.add(samples)
         self._session.flush()
         row = self._row(round_id, channel, spot_id, at, places, capture.quality, levels.level_db,
@@ -195,11 +195,13 @@ class Takes:
         self._session.expunge(samples)                       # large: not held until the transaction ends
         return row.id
 
-    def add_moving(self, *, round_id: int, channel: str, spot_id: int, at: datetime, quality: Quality, level_db,
-                   sample_rate_hz: int, places: tuple[Point, Point], cautions: Sequence[Caution] = ()) -> int:
-        """Keep a moving-microphone average: a level over frequency without samples. Returns its number."""
-        return self._row(round_id, channel, spot_id, at, places, quality, level_db, cautions, source="moving",
-                         sample_rate_hz=sample_rate_hz, arrival_s=0.0, arrival_known=False, polarity="unsure").id
+    def add_level(self, *, round_id: int, channel: str, spot_id: int, at: datetime, source: str, quality: Quality,
+                  level_db, sample_rate_hz: int, places: tuple[Point, Point], cautions: Sequence[Caution] = (),
+                  recorder: str = "") -> int:
+        """Keep a level over frequency without samples: a moving average, or a curve of text. Returns its number."""
+        return self._row(round_id, channel, spot_id, at, places, quality, level_db, cautions, source=source,
+                         sample_rate_hz=sample_rate_hz, arrival_s=0.0, arrival_known=False, polarity="unsure",
+                         recorder=recorder or None).id
 
     def _row(self, round_id: int, channel: str, spot_id: int, at: datetime, places: tuple[Point, Point] | None,
              quality: Quality, level_db, cautions: Sequence[Caution], **values) -> TakeRow:
@@ -326,7 +328,8 @@ class Takes:
     def _no_samples(take_id: int, take: TakeRow | None) -> NotFound:
         if take is None:
             return NotFound(f"there is no take {take_id}.", where="takes", remedy="Reload the page.")
-        return NotFound("a moving average has a level over frequency, but no recording or impulse response.",
+        what = "a moving average" if take.source == "moving" else "a curve of text"
+        return NotFound(f"{what} has a level over frequency, but no recording or impulse response.",
                         where=f"{take.channel}, attempt {take.attempt}", remedy="Take a sweep there to see them.")
 
     @staticmethod

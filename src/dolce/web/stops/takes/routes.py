@@ -166,8 +166,8 @@ def add_recording(job_id: int, channel: str, spot: int) -> Response:
     """A recording made elsewhere, dropped on a cell."""
     try:
         data, name = uploaded(request.files.get("recording"))
-        take = services().taking.add_recording(job_id, channel, spot, data, file_name=name,
-                                               recorder=request.form.get("recorder", ""))
+        take = services().elsewhere.add(job_id, channel, spot, data, file_name=name,
+                                         recorder=request.form.get("recorder", ""))
     except DolceError as error:
         return _show(job_id, status=422, faults={f"{channel}-{spot}": str(error)})
     if not request.headers.get("HX-Request"):

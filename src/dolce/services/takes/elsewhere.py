@@ -1,0 +1,137 @@
+"""What was made elsewhere, as takes: recordings of the test signal, impulse responses, and curves of text."""
+
+
+from collections.abc import Callable
+from datetime import datetime
+
+import numpy as np
+
+from dolce.core.geometry import Point
+from dolce.core.job import TakeRecord
+from dolce.core.response import (
+    ANALYSIS_GRID_HZ,
+    Capture,
+    Caution,
+    FrequencyResponse,
+    Quality,
+    find_arrival,
+    grid_levels,
+    is_impulse_response,
+    response_of_file,
+)
+from dolce.errors import FormatError, InvalidValue
+from dolce.formats.audio_file import Audio, read_audio
+from dolce.formats.microphone_text import read_microphone_curve
+from dolce.services.context import Context
+from dolce.services.takes.taking import LONGEST_RECORDING_S, Board, Taking, begin_round
+from dolce.store import UnitOfWork
+
+_LEAST_POINTS = 10                 # of a curve of text
+_WIDEST_GAP_OCTAVES = 1.0
+_FALLS_DB_PER_OCTAVE = 48.0        # beyond the ends of a curve
+_UNKNOWN_DB = 99.0                 # signal to noise of what tells none
+
+
+Keep = Callable[[UnitOfWork, Board, datetime, tuple[Point, Point]], int]
+
+
+class Elsewhere:
+    """Takes that no rig of ours has made."""
+
+    def __init__(self, context: Context, taking: Taking) -> None:
+        self._context = context
+        self._taking = taking
+
+    def add(self, job_id: int, channel: str, spot_id: int, data: bytes, *, file_name: str,
+            recorder: str = "") -> TakeRecord:
+        """Keep a file as the take of a channel at a spot; what it is is found from what is in it.
+
+        Raises
+        ------
+        FormatError, InvalidValue
+            Saying what is wrong with the file, where, and what to do; nothing is kept then.
+        """
+        if data[:4] not in (b"RIFF", b"fLaC", b"RF64") and _is_text(data):
+            return self._add_curve(job_id, channel, spot_id, data, file_name=file_name, recorder=recorder)
+        audio = read_audio(data, name=file_name, longest_s=LONGEST_RECORDING_S)
+        if is_impulse_response(audio.sample, sample_rate_hz=audio.sample_rate_hz):
+            return self._add_impulse(job_id, channel, spot_id, audio, data, file_name=file_name, recorder=recorder)
+        return self._taking.add_recording(job_id, channel, spot_id, data, file_name=file_name, recorder=recorder)
+
+    def _add_impulse(self, job_id: int, channel: str, spot_id: int, audio: Audio, data: bytes, *, file_name: str,
+                     recorder: str) -> TakeRecord:
+        try:
+            response = response_of_file(audio.sample, sample_rate_hz=audio.sample_rate_hz)
+        except InvalidValue as error:
+            raise InvalidValue(error.problem, where=file_name, remedy=error.remedy) from error
+        cautions = [Caution(kind="impulse response"), Caution(kind="delay unknown")]
+        if audio.channels_in_file > 1:
+            cautions.append(Caution(kind="loudest of channels", value=audio.channels_in_file))
+        quality = Quality(signal_to_noise_db=_UNKNOWN_DB, peak_dbfs=float(20 * np.log10(np.abs(audio.sample).max())),
+                          clipped_samples=0)
+        capture = Capture(response=response, arrival=find_arrival(response), quality=quality)
+
+        def keep(work: UnitOfWork, board: Board, at: datetime, places: tuple[Point, Point]) -> int:
+            return work.takes.add(round_id=board.round.id, channel=channel, spot_id=spot_id, at=at, source="impulse",
+                                  capture=capture, levels=grid_levels(response), arrival_known=False, recording=data,
+                                  recording_name=file_name, sweep=None, cautions=cautions, recorder=recorder,
+                                  places=places)
+
+        return self._keep(job_id, channel, spot_id, f"Impulse response {file_name}", keep)
+
+    def _add_curve(self, job_id: int, channel: str, spot_id: int, data: bytes, *, file_name: str,
+                   recorder: str) -> TakeRecord:
+        read = read_microphone_curve(data, name=file_name)
+        level = _on_grid(FrequencyResponse(frequency_hz=read.frequency_hz, level_db=read.level_db), name=file_name)
+        quality = Quality(signal_to_noise_db=_UNKNOWN_DB, peak_dbfs=0.0, clipped_samples=0)
+        span = f"{read.frequency_hz[0]:.0f} to {read.frequency_hz[-1]:.0f} Hz"
+
+        def keep(work: UnitOfWork, board: Board, at: datetime, places: tuple[Point, Point]) -> int:
+            return work.takes.add_level(round_id=board.round.id, channel=channel, spot_id=spot_id, at=at,
+                                        source="curve", quality=quality, level_db=level,
+                                        sample_rate_hz=board.job.rig.sample_rate_hz, places=places,
+                                        cautions=[Caution(kind="curve of text", text=span)], recorder=recorder)
+
+        return self._keep(job_id, channel, spot_id, f"Curve {file_name}", keep)
+
+    def _keep(self, job_id: int, channel: str, spot_id: int, what: str, keep: Keep) -> TakeRecord:
+        board = self._taking.board(job_id)
+        self._taking.require_state(board)
+        places = (board.job.speaker(channel).place, board.job.spot(spot_id).place)
+        now = self._context.now()
+        with self._context.change() as work:
+            begin_round(work, board)
+            take_id = keep(work, board, now, places)
+            work.logbook.add(job_id, f"{what} used for {channel} at {board.job.at_spot(spot_id)}.", at=now)
+            return work.takes.get(take_id)
+
+
+def _is_text(data: bytes) -> bool:
+    head = data[:4000]
+    return bool(head) and b"\x00" not in head.replace(b"\xff\xfe", b"")[:1000] and sum(
+        32 <= byte < 127 or byte in b"\t\r\n" or byte >= 0xC0 for byte in head) > 0.95 * len(head)
+
+
+def _on_grid(curve: FrequencyResponse, *, name: str) -> np.ndarray:
+    """A curve on the analysis grid; beyond its ends it falls off steeply.
+
+    Raises
+    ------
+    FormatError
+        If it has few points, a gap, or hardly any range.
+    """
+    frequency = curve.frequency_hz
+    if frequency.size < _LEAST_POINTS:
+        raise FormatError(f"{frequency.size} points are too few for a curve.", where=name,
+                          remedy=f"Export at least {_LEAST_POINTS}, better 48 per octave.")
+    steps = np.diff(np.log2(frequency))
+    if steps.max() > _WIDEST_GAP_OCTAVES:
+        k = int(np.argmax(steps))
+        raise FormatError(f"nothing stands between {frequency[k]:g} and {frequency[k + 1]:g} Hz.", where=name,
+                          remedy="Export the whole range.")
+    if frequency[-1] < 2 * frequency[0]:
+        raise FormatError(f"it covers {frequency[0]:g} to {frequency[-1]:g} Hz only.", where=name,
+                          remedy="Export at least an octave.")
+    beyond = np.maximum(np.log2(frequency[0] / ANALYSIS_GRID_HZ), np.log2(ANALYSIS_GRID_HZ / frequency[-1]))
+    return curve.on(ANALYSIS_GRID_HZ) - _FALLS_DB_PER_OCTAVE * np.maximum(beyond, 0)
+

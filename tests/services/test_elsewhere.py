@@ -72,7 +72,8 @@ def test_a_curve_of_text_becomes_a_take_that_tells_its_level_alone(services, job
     (b"100 1\n200 2\n400 3\n", "3 points are too few"),
     (b"\n".join(b"%d 0" % f for f in [*range(20, 40), *range(400, 420)]), "nothing stands between 39 and 400 Hz"),
     (b"\n".join(b"%d 0" % f for f in range(100, 130)), "covers 100 to 129 Hz only"),
-    (b"100 a\n200 b\n", "not a number"),
+    (b"100 1\n200 b\n", "not a number"),
+    (b"frequency level", "not a WAV"),
     (wav(np.zeros(48_000)), "silent|s\\."),
     (wav(decaying()[: round(0.21 * 48_000)]), "follow its direct sound|lasts"),
 ])

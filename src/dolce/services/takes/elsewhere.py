@@ -1,6 +1,7 @@
 """What was made elsewhere, as takes: recordings of the test signal, impulse responses, and curves of text."""
 
 
+import re
 from collections.abc import Callable
 from datetime import datetime
 
@@ -26,6 +27,7 @@ from dolce.services.context import Context
 from dolce.services.takes.taking import LONGEST_RECORDING_S, Board, Taking, begin_round
 from dolce.store import UnitOfWork
 
+_TWO_NUMBERS = re.compile(rb"^\s*[+-]?[\d.,]+[\s;,]+[+-]?[\d.,]", re.MULTILINE)
 _LEAST_POINTS = 10                 # of a curve of text
 _WIDEST_GAP_OCTAVES = 1.0
 _FALLS_DB_PER_OCTAVE = 48.0        # beyond the ends of a curve
@@ -51,7 +53,7 @@ class Elsewhere:
         FormatError, InvalidValue
             Saying what is wrong with the file, where, and what to do; nothing is kept then.
         """
-        if data[:4] not in (b"RIFF", b"fLaC", b"RF64") and _is_text(data):
+        if _is_text(data):
             return self._add_curve(job_id, channel, spot_id, data, file_name=file_name, recorder=recorder)
         audio = read_audio(data, name=file_name, longest_s=LONGEST_RECORDING_S)
         if is_impulse_response(audio.sample, sample_rate_hz=audio.sample_rate_hz):
@@ -107,9 +109,9 @@ class Elsewhere:
 
 
 def _is_text(data: bytes) -> bool:
+    """Whether a file has lines that begin with two numbers, and is no sound."""
     head = data[:4000]
-    return bool(head) and b"\x00" not in head.replace(b"\xff\xfe", b"")[:1000] and sum(
-        32 <= byte < 127 or byte in b"\t\r\n" or byte >= 0xC0 for byte in head) > 0.95 * len(head)
+    return b"\x00" not in head and _TWO_NUMBERS.search(head) is not None
 
 
 def _on_grid(curve: FrequencyResponse, *, name: str) -> np.ndarray:

@@ -12,6 +12,7 @@ _APART = APART_OCTAVES + 0.01    # rounding takes a little
 _NEW_Q, _NEW_PLACES = 3.0, 3     # where another band is tried
 _BETTER = 0.995                  # of the cost; what gains less is not worth a change
 _EXCHANGES, _TRIED = 1, 2
+_SAME_OCTAVES = 0.15             # bands of one sign nearer than that may do as one
 
 
 def fit_bands(plan: CorrectionPlan, *, limits: Limits, sample_rate_hz: float) -> tuple[PeakingFilter, ...]:
@@ -22,7 +23,8 @@ def fit_bands(plan: CorrectionPlan, *, limits: Limits, sample_rate_hz: float) ->
     to its mean over 200-2000 Hz; how far that mean sinks; quiet outside the range), and so do neighbours of opposite
     sign within a third of an octave: they would fight each other, spend headroom and hold at one place only. Where some
     are left, the weaker goes. Bands that are free then are put where most is left, and those that do least are tried
-    elsewhere. What is still broken after rounding is repaired by shrinking gains, so the limits hold exactly.
+    elsewhere; two that do as well as one become one. What is still broken after rounding is repaired by shrinking
+    gains, so the limits hold exactly.
 
     Rounding: frequency to 0.1 Hz below 100 Hz and to 1 Hz above, gain to 0.1 dB, Q to 0.01.
 
@@ -33,7 +35,7 @@ def fit_bands(plan: CorrectionPlan, *, limits: Limits, sample_rate_hz: float) ->
     """
     problem = FitProblem(plan, limits, sample_rate_hz)
     found = [_filled(problem, _settled(problem, start)) for start in (_one_by_one(problem), _evenly(problem))]
-    bands = _exchanged(problem, min(found, key=problem.cost))
+    bands = _filled(problem, _merged(problem, _exchanged(problem, min(found, key=problem.cost))))
     filters = problem.repaired(problem.rounded(bands))
     return tuple(sorted(filters, key=lambda f: f.frequency_hz))
 
@@ -116,6 +118,17 @@ def _new_bands(problem: FitProblem, bands: Bands) -> list[NDArray]:
         if len(found) == _NEW_PLACES:
             break
     return found
+
+
+def _merged(problem: FitProblem, bands: Bands) -> Bands:
+    """Without one of two bands of the same sign that stand at almost the same place, where the rest does as well."""
+    while True:
+        close = np.flatnonzero((np.diff(bands[:, 0]) < _SAME_OCTAVES * np.log(2)) & (bands[:-1, 1] * bands[1:, 1] > 0))
+        fewer = [problem.polished(np.delete(bands, k, axis=0), opposed=_OPPOSED[-1]) for k in (*close, *(close + 1))]
+        good = [one for one in fewer if not _fights(one) and problem.cost(one) * _BETTER < problem.cost(bands)]
+        if not good:
+            return bands
+        bands = min(good, key=problem.cost)
 
 
 def _exchanged(problem: FitProblem, bands: Bands) -> Bands:

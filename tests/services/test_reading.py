@@ -8,6 +8,7 @@ import pytest
 import soundfile
 from sqlalchemy import event
 
+from asking import client_of, post
 from dolce.core.reading import level_of_cycles_db
 from dolce.core.response import ANALYSIS_GRID_HZ, average_over_spots, level_on_grid
 from dolce.errors import InvalidValue, NotFound
@@ -164,3 +165,23 @@ def _response(services, take_id):
         return work.takes.response(take_id)
 
 
+
+
+def test_a_selection_is_kept_by_name_and_opens_as_it_was(demo, demo_job):
+    client = client_of(demo)
+    address = "channel=R&view=phase&phase=unwrapped&place=spot-3"
+    answer = post(client, f"/jobs/{demo_job}/read/selections", htmx=False, name="Right, turned", address=address)
+    assert answer.status_code == 303
+    assert answer.headers["Location"].endswith("?channel=R&view=phase&phase=unwrapped&place=spot-3")
+    page = client.get(f"/jobs/{demo_job}/read").text
+    assert "Right, turned" in page
+    assert "channel=R&amp;view=phase" in page
+    # One of the same name gives way; an address that shows nothing, and no name, are refused.
+    post(client, f"/jobs/{demo_job}/read/selections", htmx=False, name="Right, turned", address="view=level")
+    assert [(name, kept) for _, name, kept in demo.reading.selections(demo_job)] == [("Right, turned", "view=level")]
+    for name, address in (("X", "view=loud"), (" ", "")):
+        answer = post(client, f"/jobs/{demo_job}/read/selections", htmx=False, name=name, address=address)
+        assert answer.status_code == 422
+    number = demo.reading.selections(demo_job)[0][0]
+    post(client, f"/jobs/{demo_job}/read/selections/{number}/forget", htmx=False)
+    assert demo.reading.selections(demo_job) == []

@@ -171,6 +171,14 @@ class ProcessorRow(Row):
     data: Mapped[dict] = mapped_column(JSON)
 
 
+class SelectionRow(Row):
+    __tablename__ = "selections"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    job_id: Mapped[int] = mapped_column(ForeignKey("jobs.id", ondelete="CASCADE"))
+    name: Mapped[str]
+    address: Mapped[str]
+
+
 class KeptStateRow(Row):
     __tablename__ = "kept_states"
     id: Mapped[int] = mapped_column(primary_key=True)

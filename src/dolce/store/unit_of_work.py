@@ -24,6 +24,7 @@ from dolce.store.repositories import (
     Passes,
     Plans,
     Processors,
+    Selections,
     Starts,
     States,
     Takes,
@@ -62,6 +63,7 @@ class UnitOfWork:
         self.microphones = Microphones(self._session)
         self.processors = Processors(self._session)
         self.kept_states = KeptStates(self._session, states)
+        self.selections = Selections(self._session)
         self.starts = Starts(self._session)
         return self
 

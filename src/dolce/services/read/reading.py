@@ -9,6 +9,7 @@ from typing import TypeVar
 import numpy as np
 from numpy.typing import NDArray
 
+from dolce.core import checked
 from dolce.core.job import Job, Round, TakeRecord
 from dolce.core.levels import LEVEL_BAND_HZ, energy_mean_db
 from dolce.core.reading import CurveFinding
@@ -157,6 +158,30 @@ class Reading:
                     self._once(("seats", each.id, work.takes.newest(each.id), channels, _seating(job)), partial(
                         seat_table, work, job, each, channels)) for each in shown.values()))
             return view
+
+    def selections(self, job_id: int) -> list[tuple[int, str, str]]:
+        """What was kept to be looked at again: number, name, and address as it was given."""
+        with self._context.look() as work:
+            return work.selections.all(job_id)
+
+    def keep_selection(self, job_id: int, *, name: str, address: str) -> None:
+        """Keep what is looked at under a name; one of that name gives way.
+
+        Raises
+        ------
+        InvalidValue
+            If the name is empty or long.
+        """
+        name = checked.text(name.strip(), longest=40, where="name")
+        if not name:
+            raise InvalidValue("no name was given.", where="name", remedy="Call it something, such as fronts.")
+        with self._context.change() as work:
+            work.jobs.get(job_id)
+            work.selections.keep(job_id, name=name, address=checked.text(address, longest=2000, where="address"))
+
+    def forget_selection(self, job_id: int, number: int) -> None:
+        with self._context.change() as work:
+            work.selections.remove(job_id, number)
 
     def of_take(self, job_id: int, take_id: int, wish: ReadWish) -> TakeDetail:
         """What a view shows of one take of a job."""

@@ -6,6 +6,7 @@ from dolce.store.repositories.kept_states import KeptStates
 from dolce.store.repositories.logbook import Logbook
 from dolce.store.repositories.passes import Passes
 from dolce.store.repositories.plans import Plans
+from dolce.store.repositories.selections import Selections
 from dolce.store.repositories.shelf import Microphones, Processors
 from dolce.store.repositories.starts import Starts
 from dolce.store.repositories.states import States, StatesAtHand
@@ -20,7 +21,7 @@ __all__ = [
            "Microphones",
            "Passes",
            "Plans",
-           "Processors",
+           "Processors", "Selections",
            "Starts",
            "States",
            "StatesAtHand",

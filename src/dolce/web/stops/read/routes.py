@@ -1,6 +1,9 @@
 """Routes of the Read stop."""
 
-from flask import Blueprint, Response, request
+from urllib.parse import parse_qsl, urlencode
+
+from flask import Blueprint, Response, redirect, request, url_for
+from werkzeug.datastructures import MultiDict
 
 from dolce.services.read.curve_export import curves_csv
 from dolce.web.shared.page import download, services, show_stop
@@ -14,8 +17,27 @@ blueprint = Blueprint("read", __name__, url_prefix="/jobs/<int:job_id>/read", te
 def page(job_id: int) -> Response:
     """What was chosen."""
     view = services().reading.view(job_id, wish_of(request.args))
-    return show_stop("read", job_id, read=ReadPage.of(view, scale_of(request.args)), view=view, wish=view.wish,
-                     questions=QUESTIONS, smoothings=SMOOTHING_WORDS, front_row=front_row, together=together)
+    return show_stop("read", job_id, kept=services().reading.selections(job_id), view=view, wish=view.wish,
+                     read=ReadPage.of(view, scale_of(request.args)), questions=QUESTIONS, smoothings=SMOOTHING_WORDS,
+                     front_row=front_row, together=together)
+
+
+@blueprint.post("/selections")
+def keep_selection(job_id: int) -> Response:
+    """Keep what is shown under a name; the address is read first, so that none is kept that shows nothing."""
+    address = request.form.get("address", "")
+    asked = MultiDict(parse_qsl(address[:2000]))
+    wish_of(asked)
+    services().reading.keep_selection(job_id, name=request.form.get("name", ""), address=urlencode(list(asked.items(
+        multi=True))))
+    return redirect(f"{url_for('read.page', job_id=job_id)}?{urlencode(list(asked.items(multi=True)))}", 303)
+
+
+@blueprint.post("/selections/<int:number>/forget")
+def forget_selection(job_id: int, number: int) -> Response:
+    """Forget a kept selection."""
+    services().reading.forget_selection(job_id, number)
+    return redirect(url_for("read.page", job_id=job_id), 303)
 
 
 @blueprint.get("/curves.csv")

@@ -75,6 +75,10 @@ def test_patterns():
     assert all(distance_m(p, flat[0][1]) == pytest.approx(0.25, abs=0.01) for _, p in flat[1:])
     layered = spots_by_pattern(TWO_ROWS, "layered", seat_id=1, count=9, spacing_m=0.25)
     assert {round(p.z_m - 1.1, 2) for _, p in layered} == {-0.15, 0.0, 0.15}        # 15 cm: common practice
+    four = spots_by_pattern(TWO_ROWS, "layered", seat_id=1, count=9, spacing_m=0.25, layers=4, layer_m=0.1)
+    assert {round(p.z_m - 1.1, 2) for _, p in four} == {-0.15, -0.05, 0.0, 0.05, 0.15}     # and the seat's own height
+    with pytest.raises(InvalidValue, match="layers"):
+        spots_by_pattern(TWO_ROWS, "layered", seat_id=1, count=9, spacing_m=0.25, layers=7)
     row = spots_by_pattern(TWO_ROWS, "row", seat_id=2, count=2, spacing_m=0.2)
     assert sorted({seat for seat, _ in row}) == [1, 2, 3]
     rows = spots_by_pattern(TWO_ROWS, "rows", seat_id=1, count=1, spacing_m=0.2)

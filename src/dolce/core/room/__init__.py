@@ -18,7 +18,16 @@ from dolce.core.room.plan import (
 )
 from dolce.core.room.reflections import Reflections, reflections_of
 from dolce.core.room.sights import Sights, axis_of, sights_of
-from dolce.core.room.spot_patterns import COUNT, PATTERNS, SPACING_M, numbered, rows_of, spots_by_pattern
+from dolce.core.room.spot_patterns import (
+    COUNT,
+    LAYER_M,
+    LAYERS,
+    PATTERNS,
+    SPACING_M,
+    numbered,
+    rows_of,
+    spots_by_pattern,
+)
 from dolce.core.room.spot_warnings import SpotWarning, spot_warnings
 from dolce.core.room.sub_places import AIMS, KINDS, Arrangement, Candidate, Ranking, candidates_of, rank_sub_places
 from dolce.core.room.surfaces import MATERIALS, OCTAVES_HZ, SURFACES, Reverberation
@@ -30,6 +39,8 @@ __all__ = [
     "CHANNEL_NAMES",
     "COUNT",
     "KINDS",
+    "LAYERS",
+    "LAYER_M",
     "LAYOUTS",
     "LAYOUT_NAMES",
     "MATERIALS",

@@ -15,18 +15,20 @@ PATTERNS = {
     "one": "One, at the seat's centre",
     "cluster": "Cluster around the seat",
     "flat": "Flat cluster, all at ear height",
-    "layered": "Layered cluster, below, at and above ear height",
+    "layered": "Layered cluster, layers around ear height",
     "row": "Along the row of this seat",
     "rows": "All rows, each at its own height",
 }
-LAYER_M = 0.15
 COUNT = Range(1, 25, "spots", whole=True)
 SPACING_M = Range(0.05, 1.5, "spacing", "m")
+LAYERS = Range(2, 6, "layers", whole=True)
+LAYER_M = Range(0.03, 0.6, "step of layers", "m")
 _SAME_ROW_M = 0.6
 Placed = tuple[int | None, Point]  # number of the seat, place
 
 
-def spots_by_pattern(plan: RoomPlan, pattern: str, *, seat_id: int, count: int, spacing_m: float) -> list[Placed]:
+def spots_by_pattern(plan: RoomPlan, pattern: str, *, seat_id: int, count: int, spacing_m: float, layers: int = 3,
+                     layer_m: float = 0.15) -> list[Placed]:
     """Places of a pattern, each with the seat it belongs to, the first at the seat's centre.
 
     A place that would leave the room is drawn in to 10 cm from the wall.
@@ -38,23 +40,28 @@ def spots_by_pattern(plan: RoomPlan, pattern: str, *, seat_id: int, count: int, 
         In COUNT; for rows, how many per seat.
     spacing_m : float
         In SPACING_M.
+    layers, layer_m : int, float
+        Of the layered cluster: how many, in LAYERS, evenly around ear height, and how far apart, in LAYER_M.
 
     Raises
     ------
     InvalidValue
-        If the pattern is unknown, or count or spacing lies outside its range.
+        If the pattern is unknown, or a number lies outside its range.
     """
     if pattern not in PATTERNS:
         raise InvalidValue(f"{pattern!r} is not a pattern.", where="pattern", remedy=f"Choose {', '.join(PATTERNS)}.")
     COUNT.holds(count)
     SPACING_M.holds(spacing_m)
+    LAYERS.holds(layers)
+    LAYER_M.holds(layer_m)
     seat = plan.seat(seat_id)
     if pattern == "rows":
         return [place for row in rows_of(plan.seats) for place in _along_row(row, count, spacing_m, plan.size)]
     if pattern == "row":
         row = next(row for row in rows_of(plan.seats) if seat in row)
         return _along_row(row, count, spacing_m, plan.size)
-    heights = {"cluster": (0.0, 0.5 * spacing_m, -0.5 * spacing_m), "layered": (-LAYER_M, 0.0, LAYER_M)}
+    heights = {"cluster": (0.0, 0.5 * spacing_m, -0.5 * spacing_m),
+               "layered": tuple(layer_m * (k - (layers - 1) / 2) for k in range(layers))}
     points = [seat.place] if pattern == "one" else _ring(seat.place, count, spacing_m, heights.get(pattern, (0.0,)))
     return [(seat.id, _inside(p, plan.size)) for p in points]
 

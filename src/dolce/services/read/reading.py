@@ -20,7 +20,7 @@ from dolce.core.response import (
     mean_spread_db,
     smoothed_level_db,
 )
-from dolce.errors import InvalidValue, NotFound
+from dolce.errors import FormatError, InvalidValue, NotFound
 from dolce.formats.audio_file import write_wav
 from dolce.services.context import Context
 from dolce.services.read.curve_findings import curve_findings
@@ -227,7 +227,7 @@ class Reading:
                wish.map_cycles, wish.map_ms)
         try:
             return TakeDetail(take=take, found=self._once(key, lambda: detail_of(work, take, wish)))
-        except (NotFound, InvalidValue) as error:              # such as the phase of a moving average
+        except (NotFound, InvalidValue, FormatError) as error:     # such as the phase of a moving average
             return TakeDetail(take=take, found=None, fault=str(error))
 
     def _once(self, key: tuple, compute: Callable[[], Found]) -> Found:

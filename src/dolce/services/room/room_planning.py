@@ -250,10 +250,12 @@ class RoomPlanning:
 
         self._change(job_id, "seat", without)
 
-    def lay_out_spots(self, job_id: int, pattern: str, *, seat_id: int, count: int, spacing_m: float) -> None:
+    def lay_out_spots(self, job_id: int, pattern: str, *, seat_id: int, count: int, spacing_m: float,
+                      layers: int = 3, layer_m: float = 0.15) -> None:
         """Replace the spots of the pattern's seats by the pattern, and number all anew in walking order."""
         def lay(plan: RoomPlan) -> RoomPlan:
-            fresh = spots_by_pattern(plan, pattern, seat_id=seat_id, count=count, spacing_m=spacing_m)
+            fresh = spots_by_pattern(plan, pattern, seat_id=seat_id, count=count, spacing_m=spacing_m,
+                                     layers=layers, layer_m=layer_m)
             seats = {seat for seat, _ in fresh}
             kept: list[Placed] = [(s.seat_id, s.place) for s in plan.spots if s.seat_id not in seats]
             return replace(plan, spots=numbered(plan, [*kept, *fresh]))

@@ -5,6 +5,8 @@ from flask import Response, make_response, render_template, request
 
 from dolce.core.room import (
     COUNT,
+    LAYER_M,
+    LAYERS,
     PATTERNS,
     SPACING_M,
 )
@@ -23,11 +25,17 @@ def lay_out(job_id: int) -> Response:
     form = FormReader(request.form)
     pattern, seat = form.choice("pattern", tuple(PATTERNS)), form.whole("seat", low=1, high=999)
     count = form.inside(COUNT, "count")
-    spacing = form.length_m("spacing", low=SPACING_M.low, high=SPACING_M.high, units=units_of(job_id))
+    units = units_of(job_id)
+    spacing = form.length_m("spacing", low=SPACING_M.low, high=SPACING_M.high, units=units)
+    layers, step = 3, 0.15
+    if form.filled("layers"):
+        layers = int(form.inside(LAYERS, "layers"))
+        step = form.length_m("layer_step", low=LAYER_M.low, high=LAYER_M.high, units=units)
 
     def change() -> None:
         form.done()
-        services().room.lay_out_spots(job_id, pattern, seat_id=seat, count=count, spacing_m=spacing)
+        services().room.lay_out_spots(job_id, pattern, seat_id=seat, count=count, spacing_m=spacing,
+                                      layers=layers, layer_m=step)
 
     return changed(job_id, change)
 

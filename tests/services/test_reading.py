@@ -36,8 +36,10 @@ def statements(services, wish):
 
 
 def test_statements_grow_neither_with_channels_nor_with_spots(demo):
-    statements(demo, ReadWish())                                 # what stays at hand is read once
-    few = statements(demo, ReadWish(channels=("L",), place=Place(spot=1), smoothing="none"))
+    one = ReadWish(channels=("L",), place=Place(spot=1), smoothing="none")
+    for wish in (ReadWish(), one):                               # what stays at hand is read once
+        statements(demo, wish)
+    few = statements(demo, one)
     assert statements(demo, ReadWish(smoothing="none")) == few
 
 
@@ -185,3 +187,21 @@ def test_a_selection_is_kept_by_name_and_opens_as_it_was(demo, demo_job):
     number = demo.reading.selections(demo_job)[0][0]
     post(client, f"/jobs/{demo_job}/read/selections/{number}/forget", htmx=False)
     assert demo.reading.selections(demo_job) == []
+
+
+def test_what_a_curve_says_is_read_in_one_statement_however_many_channels_stand_beside(net_loft_taken):
+    services, job_id = net_loft_taken
+    engine, sent = services.context.database.engine, []
+
+    def note(connection, cursor, statement, *_):
+        if "samples" in statement:
+            sent.append(statement)
+
+    event.listen(engine, "before_cursor_execute", note)
+    try:
+        view = services.reading.view(job_id, ReadWish(front="C"))
+    finally:
+        event.remove(engine, "before_cursor_execute", note)
+    assert view.front == "C"
+    assert view.findings
+    assert len(sent) == 1

@@ -44,13 +44,15 @@ def curve_findings(work: UnitOfWork, job: Job, curves: ChannelCurves, beside: di
     notches = {name: reflections.cancellations.frequency_hz[b, number]
                for b, name in enumerate(reflections.boundaries)}
     ring_s, direct, others = np.full(_RING_HZ.size, np.nan), None, []
-    if at.has_response:
-        response = work.takes.response(at.id)
+    is_sub = curves.channel in SUB_CODES
+    same_spot = {take.id: take for take in ([] if is_sub else _same_spot(beside, at))}
+    for take_id, response in work.takes.responses([at.id, *same_spot]):
+        if take_id in same_spot:
+            others.append(_direct(response, same_spot[take_id].arrival_s))
+            continue
         arrival = at.arrival_s if at.arrival_known else find_arrival(response).time_s
         ring_s = _ringing(response, arrival)
-        if curves.channel not in SUB_CODES:
-            direct = _direct(response, arrival)
-            others = [_direct(work.takes.response(take.id), take.arrival_s) for take in _same_spot(beside, at)]
+        direct = None if is_sub else _direct(response, arrival)
     return findings_of_curve(ANALYSIS_GRID_HZ, levels, Evidence(
         modes=modes, drive=drive, ring_hz=_RING_HZ, ring_s=ring_s,
         notches_hz=notches, direct_db=direct, others_direct_db=others))

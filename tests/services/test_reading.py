@@ -194,7 +194,7 @@ def test_what_a_curve_says_is_read_in_one_statement_however_many_channels_stand_
     engine, sent = services.context.database.engine, []
 
     def note(connection, cursor, statement, *_):
-        if "samples" in statement:
+        if "JOIN samples" in statement:
             sent.append(statement)
 
     event.listen(engine, "before_cursor_execute", note)

@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 
 from dolce.core.response import ANALYSIS_GRID_HZ, smoothed_level_db
-from dolce.core.response.odd_takes import odd_takes
+from dolce.core.response.odd_takes import odd_takes, repeats_differ_db
 from dolce.services.takes.odd import odd_words
 
 
@@ -57,3 +57,12 @@ def test_two_rows_that_were_exchanged_at_one_spot_are_found_by_their_arrivals(bo
     assert {(one.cell[0], one.cell[1], one.kind) for one in odd} == {("L", spots[1], "wrong row"),
                                                                      ("Ls", spots[1], "wrong row")}
     assert "arrives as Ls would" in odd_words(next(one for one in odd if one.cell[0] == "L"), job)
+
+
+def test_repeats_differ_by_what_moved_between_them(board):
+    levels, spots, _ = board
+    one = levels["L", spots[0]]
+    assert repeats_differ_db([one], ANALYSIS_GRID_HZ) is None
+    # Two that are 1 dB apart lie half a dB from their mean; another spot is another room.
+    assert repeats_differ_db([one, one + 1], ANALYSIS_GRID_HZ) == pytest.approx(0.5)
+    assert repeats_differ_db([one, levels["L", spots[1]]], ANALYSIS_GRID_HZ) > 1.0

@@ -17,6 +17,7 @@ from dolce.services.read.curve_export import curves_csv
 from dolce.services.read.seat_to_seat import BASS_HZ
 from dolce.services.read.wish import Place, ReadWish
 from dolce.services.sample.demo_rooms import net_loft
+from dolce.services.wiring import open_services
 
 
 def statements(services, wish):
@@ -109,16 +110,18 @@ def test_noise_and_distortion_of_a_rehearsal_are_noise(demo, demo_job):
     assert np.all(noise.level_db[8:] > noise.noise_db[8:] + 15)
 
 
-@pytest.fixture
-def net_loft_taken(services):
-    """A 5.1 with two subs and three seats of two spots each."""
+@pytest.fixture(scope="module")
+def net_loft_taken(tmp_path_factory):
+    """A 5.1 with two subs and three seats of two spots each; only looked at."""
+    services = open_services(tmp_path_factory.mktemp("loft"))
     job = services.jobs.create(JobWish(name="Loft"), plan=net_loft())
     services.rigging.set_rig(job.id, pace="fast", sweep_seconds=2.0)
     for seat in job.plan.seats:
         services.room.lay_out_spots(job.id, "cluster", seat_id=seat.id, count=2, spacing_m=0.3)
     services.taking.run_rest(job.id)
     services.sound.wait()
-    return services, job.id
+    yield services, job.id
+    services.close()
 
 
 def test_the_computed_sum_of_one_sub_is_that_sub_and_seats_are_named(net_loft_taken):

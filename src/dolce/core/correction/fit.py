@@ -35,8 +35,12 @@ def fit_bands(plan: CorrectionPlan, *, limits: Limits, sample_rate_hz: float) ->
     """
     problem = FitProblem(plan, limits, sample_rate_hz)
     found = [_filled(problem, _settled(problem, start)) for start in (_one_by_one(problem), _evenly(problem))]
-    bands = _filled(problem, _merged(problem, _exchanged(problem, min(found, key=problem.cost))))
-    filters = problem.repaired(problem.rounded(bands))
+    exchanged = _exchanged(problem, min(found, key=problem.cost))
+    bands = _merged(problem, exchanged)
+    if len(bands) < len(exchanged):
+        bands = _filled(problem, bands)
+    fine = problem.polished(bands, opposed=_OPPOSED[-1], finely=True)
+    filters = problem.repaired(problem.rounded(bands if _fights(fine) else fine))
     return tuple(sorted(filters, key=lambda f: f.frequency_hz))
 
 

@@ -11,7 +11,7 @@ from dolce.core.levels import mid_bands
 QUIET_OUTSIDE_DB = 0.3           # what the bands may do half an octave outside the range and further
 _SKIRT_DB, _SKIRT_OCTAVES = 3.0, 0.5     # more right beside it: a band has skirts, and a steep end would need two
 FREE_MEAN_DB = 0.5               # the correction's mean over 200-2000 Hz may fall so far; further lowers the boost
-LOWEST_MEAN_DB = 0.9             # and never falls further than this: the level is not the bands' business
+LOWEST_MEAN_DB = 0.93            # and never falls further than this: the level is not the bands' business
 APART_OCTAVES = 1 / 3            # two bands of opposite sign nearer than that fight each other
 WORTH_DB = 0.25                  # a band with less gain than this is dropped
 _BARRIER = 12.0                  # weight of a broken limit against a missed wish
@@ -83,15 +83,16 @@ class FitProblem:
         return np.concatenate([self.root * (total - mean - self.wish) + _BARRIER * leak, _BARRIER * broken,
                                [_SUNK * sunk], opposed * self._opposition(bands)])
 
-    def polished(self, bands: Bands, *, opposed: float) -> Bands:
-        """All bands fitted together, by rising frequency."""
+    def polished(self, bands: Bands, *, opposed: float, finely: bool = False) -> Bands:
+        """All bands fitted together, by rising frequency; while places are searched, coarsely is enough."""
         if not len(bands):
             return bands
         low, high = (np.tile(bound, len(bands)) for bound in (self.low_bounds, self.high_bounds))
         start = np.clip(bands.ravel(), low + 1e-6, high - 1e-6)
         found = scipy.optimize.least_squares(lambda x: self.residuals(x.reshape(-1, 3), opposed=opposed), start,
                               jac=lambda x: self._jacobian(x.reshape(-1, 3), opposed), bounds=(low, high),
-                              x_scale="jac", max_nfev=_MOST_EVALUATIONS, ftol=1e-5, xtol=1e-5)
+                              x_scale="jac", max_nfev=_MOST_EVALUATIONS * (3 if finely else 1),
+                              ftol=1e-6 if finely else 3e-4, xtol=1e-6 if finely else 1e-4)
         made = found.x.reshape(-1, 3)
         return made[np.argsort(made[:, 0], kind="stable")]
 

@@ -30,7 +30,7 @@ _NARROW_OCTAVES = 1 / 3   # ... and narrower than this is a cancellation
 _TRUST_DB = 4.0           # what corrections of rooms are about, before anything is measured (standard deviation)
 _STILL_WANTED_DB = 3.0    # beyond the largest boost: what lacks more is filled first
 _FAINT_DB = 10.0          # where the target lies this far below its own middle there is next to nothing to hear
-_FAINT_WEIGHT = 0.05
+_FAINT_WEIGHT = 0.2
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

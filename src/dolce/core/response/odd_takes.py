@@ -1,6 +1,6 @@
 """Takes that do not fit the others of their board: microphone not moved, somebody in the way, wrong row."""
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from itertools import pairwise
 from typing import Literal
@@ -13,6 +13,7 @@ _SAME_DB, _SAME_PART = 0.6, 0.35   # of what other neighbours differ: below both
 _TREBLE_HZ = (4000.0, 14_000.0)
 _SHADOW_DB = 5.0                   # under what its channel has at the other spots
 _LATE_S, _FITS_S = 0.0012, 0.0004  # off its own place, and on another's
+_REPEATED_HZ, REPEATS_MATTER_DB = (100.0, 10_000.0), 1.0     # more than that: something has moved
 _LEAST = 3                         # spots or channels to compare with
 
 Cell = tuple[str, int]
@@ -33,6 +34,20 @@ class OddTake:
     kind: Literal["not moved", "in the way", "wrong row"]
     value: float
     other: str | int = ""
+
+
+def repeats_differ_db(level_db: Sequence[NDArray], frequency_hz: NDArray) -> float | None:
+    """How repeatable takes of one cell are: largest RMS difference of one from their mean, 100 Hz to 10 kHz.
+
+    Parameters
+    ----------
+    level_db : of each attempt, shape (points,), over 1/12 octave; None comes back for fewer than two
+    """
+    if len(level_db) < 2:
+        return None
+    inside = _band(frequency_hz, _REPEATED_HZ)
+    levels = np.array(level_db)[:, inside]
+    return float(np.sqrt(np.mean((levels - levels.mean(axis=0)) ** 2, axis=1)).max())
 
 
 def odd_takes(level_db: Mapping[Cell, NDArray], frequency_hz: NDArray, *, spots: list[int],

@@ -35,11 +35,17 @@ def response_plot(*, curves: list[dict], top_db: float, unit: str, ribbons: list
             "unit": unit, "curves": curves, "ribbons": ribbons or [], "marks": marks or [], "strip": strip or []}
 
 
+def frequency_plot(x: list[float], curves: list[dict], *, x_range: tuple[float, float], y_range: tuple[float, float],
+                   unit: str = "dB") -> dict:
+    """A plot of anything over frequencies of its own; curves without an `x` of theirs stand on this one."""
+    return {"kind": "frequency-response", "x": x, "xRange": list(x_range), "yRange": list(y_range), "unit": unit,
+            "curves": curves, "ribbons": [], "marks": [], "strip": []}
+
+
 def bass_plot(frequency_hz: NDArray, curves: list[dict], *, top_db: float, range_db: float = 40.0) -> dict:
     """A plot of level over low frequencies only, on their own grid."""
-    return {"kind": "frequency-response", "x": np.round(frequency_hz, 2).tolist(),
-            "xRange": [float(frequency_hz[0]), float(frequency_hz[-1])], "yRange": [top_db - range_db, top_db],
-            "unit": "dB", "curves": curves, "ribbons": [], "marks": [], "strip": []}
+    return frequency_plot(np.round(frequency_hz, 2).tolist(), curves, y_range=(top_db - range_db, top_db),
+                          x_range=(float(frequency_hz[0]), float(frequency_hz[-1])))
 
 
 def top_above(level_db: float) -> float:

@@ -9,7 +9,7 @@ from dolce.core.reading import HARMONICS, BandDecay, DecayMap, Distortion, Noise
 from dolce.core.room import channel_name
 from dolce.services.read.reading import ReadView, TakeDetail
 from dolce.services.read.take_details import SLICE_S
-from dolce.web.shared.plot_data import FROM_HZ, TO_HZ, response_plot, shown
+from dolce.web.shared.plot_data import FROM_HZ, TO_HZ, frequency_plot, response_plot, shown
 from dolce.web.stops.read.level_plots import fitting
 
 _MAP_LOWEST_DB = -50.0
@@ -101,8 +101,7 @@ def _slices(view: ReadView, there: list[TakeDetail]) -> dict:
     curves = [{"label": f"{1000 * at:.0f} ms", "channel": there[0].take.channel, "x": x, "note": "",
                "state": f"slice slice-{k}", "y": np.round(level, 1).tolist()}
               for k, (at, level) in enumerate(zip(SLICE_S, found.level_db, strict=True))]
-    return {"kind": "frequency-response", "x": x, "xRange": [x[0], x[-1]], "yRange": [-60, 5], "unit": "dB",
-            "curves": curves, "ribbons": [], "marks": [], "strip": []}
+    return frequency_plot(x, curves, x_range=(x[0], x[-1]), y_range=(-60, 5))
 
 
 def _map(view: ReadView, there: list[TakeDetail]) -> dict:
@@ -127,8 +126,7 @@ def _times(view: ReadView, there: list[TakeDetail]) -> dict:
                           | {"label": f"{take_name(view, detail)}, {kind}", "state": state})
     values = [v for c in curves for v in c["y"] if v is not None]
     top = float(np.ceil(max(values, default=1.0) * 5 + 0.5) / 5)
-    return {"kind": "frequency-response", "x": curves[0]["x"], "xRange": [FROM_HZ, 12_500], "yRange": [0, top],
-            "unit": "s", "curves": curves, "ribbons": [], "marks": [], "strip": []}
+    return frequency_plot(curves[0]["x"], curves, x_range=(FROM_HZ, 12_500), y_range=(0, top), unit="s")
 
 
 def _distortion(view: ReadView, there: list[TakeDetail]) -> dict:
@@ -146,9 +144,8 @@ def _distortion(view: ReadView, there: list[TakeDetail]) -> dict:
                     "y": y(found.harmonic_db[n]), "note": ""} for n in HARMONICS]
         curves.append({"label": "noise", "channel": channel, "state": "target", "x": x, "y": y(found.noise_db),
                        "note": ""})
-    return {"kind": "frequency-response", "x": curves[0]["x"], "xRange": [FROM_HZ, 10_000], "unit": "dB",
-            "yRange": list(fitting([c["y"] for c in curves], None, step=10)), "curves": curves, "ribbons": [],
-            "marks": [], "strip": []}
+    return frequency_plot(curves[0]["x"], curves, x_range=(FROM_HZ, 10_000),
+                          y_range=fitting([c["y"] for c in curves], None, step=10))
 
 
 def _noise(view: ReadView, there: list[TakeDetail]) -> dict:
@@ -158,9 +155,8 @@ def _noise(view: ReadView, there: list[TakeDetail]) -> dict:
         for what, values, state in (("level", found.level_db, "after"), ("noise", found.noise_db, "target")):
             curves.append(_curve(view, detail, np.round(values, 1).tolist(), x=list(found.nominal_hz))
                           | {"label": f"{take_name(view, detail)}, {what}", "state": state})
-    return {"kind": "frequency-response", "x": curves[0]["x"], "xRange": [FROM_HZ, TO_HZ], "unit": "dB",
-            "yRange": list(fitting([c["y"] for c in curves], None, step=10)), "curves": curves, "ribbons": [],
-            "marks": [], "strip": []}
+    return frequency_plot(curves[0]["x"], curves, x_range=(FROM_HZ, TO_HZ),
+                          y_range=fitting([c["y"] for c in curves], None, step=10))
 
 
 _MAKE: dict[str, Callable[[ReadView, list[TakeDetail]], dict]] = {

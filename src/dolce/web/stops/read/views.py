@@ -8,6 +8,7 @@ from dolce.core.response import advice_of, spots_for
 from dolce.core.room import SUB_CODES, channel_name, group_of
 from dolce.services.read.reading import ReadView
 from dolce.services.read.seat_to_seat import BASS_HZ, SeatRow, SeatTable
+from dolce.web.shared.plot_data import frequency_plot
 from dolce.web.stops.read.detail_plots import detail_plot, take_name
 from dolce.web.stops.read.finding_words import FindingRow, finding_rows
 from dolce.web.stops.read.level_plots import Scale, fitting, level_plots
@@ -141,9 +142,8 @@ def _seat_plots(view: ReadView) -> list[dict]:
         curves = [{"label": name, "channel": row.channels[0], "state": f"seat seat-{k}", "note": "",
                    "y": np.round(level, 1).tolist()} for k, (name, level) in
                   enumerate(zip(table.seats, row.by_seat_db, strict=True))]
-        plots.append({"kind": "frequency-response", "x": np.round(BASS_HZ, 1).tolist(), "xRange": [20, 200],
-                      "yRange": list(fitting([c["y"] for c in curves], None)), "unit": "dB", "curves": curves,
-                      "ribbons": [], "marks": [], "strip": []})
+        plots.append(frequency_plot(np.round(BASS_HZ, 1).tolist(), curves, x_range=(20, 200),
+                                    y_range=fitting([c["y"] for c in curves], None)))
     return plots
 
 

@@ -11,13 +11,13 @@ import numpy as np
 from dolce.core.job import PassRecord, PassWish, TakeRecord, placement_of, steps_of, waits_of
 from dolce.core.reading import NoiseUnder
 from dolce.core.response import ANALYSIS_GRID_HZ, smoothed_level_db
-from dolce.core.response.odd_takes import OddTake
+from dolce.core.response.odd_takes import REPEATS_MATTER_DB, OddTake, repeats_differ_db
 from dolce.core.room import SUB_CODES, Spot
 from dolce.services.read.reading import TakeDetail
 from dolce.services.takes import cells
 from dolce.services.takes.odd import odd_words
 from dolce.services.takes.taking import Board
-from dolce.web.shared.plot_data import small_path
+from dolce.web.shared.plot_data import frequency_plot, small_path
 
 CELL_WIDTH, CELL_HEIGHT = 72, 40
 
@@ -174,6 +174,7 @@ class CellView:
     odd: tuple[str, ...]
     plot: dict | None
     noisiest: tuple[float, float] | None
+    repeats_db: float | None
 
     @classmethod
     def of(cls, cell: cells.Cell, board: Board, noise: TakeDetail | None, odd: Sequence[OddTake]) -> "CellView":
@@ -184,7 +185,19 @@ class CellView:
                    attempts=cell.attempts, moved=_moved(board, take) if take else "",
                    odd=tuple(odd_words(one, board.job) for one in odd if one.cell == (cell.channel, cell.spot_id)),
                    plot=None if take is None or take.damaged else _cell_plot(take, found),
-                   noisiest=None if found is None else _noisiest(take, found))
+                   noisiest=None if found is None else _noisiest(take, found),
+                   repeats_db=_repeats_db(cell.attempts))
+
+    @property
+    def repeats_differ(self) -> bool:
+        """Whether its attempts differ by more than the room itself does."""
+        return self.repeats_db is not None and self.repeats_db > REPEATS_MATTER_DB
+
+
+def _repeats_db(attempts: Sequence[TakeRecord]) -> float | None:
+    """How much the attempts at a cell differ, those that are usable and not deleted."""
+    levels = [smoothed_level_db(take.level_db, per_octave=12) for take in attempts if take.usable and not take.removed]
+    return repeats_differ_db(levels, ANALYSIS_GRID_HZ)
 
 
 def _top_hz(take: TakeRecord) -> float:
@@ -205,9 +218,8 @@ def _cell_plot(take: TakeRecord, noise: NoiseUnder | None) -> dict:
                        "x": np.array(noise.nominal_hz)[inside].tolist(), "y": np.round(under, 1).tolist()})
         lowest = min(lowest, float(under.min()))
     top = 5 * float(np.ceil((level.max() + 2) / 5))
-    return {"kind": "frequency-response", "x": curves[0]["x"], "xRange": [20, _top_hz(take)], "unit": "dB",
-            "yRange": [min(top - 30, 5 * float(np.floor(lowest / 5))), top], "curves": curves, "ribbons": [],
-            "marks": [], "strip": []}
+    return frequency_plot(curves[0]["x"], curves, x_range=(20, _top_hz(take)),
+                          y_range=(min(top - 30, 5 * float(np.floor(lowest / 5))), top))
 
 
 def _noisiest(take: TakeRecord, noise: NoiseUnder) -> tuple[float, float]:

@@ -10,7 +10,7 @@ from dolce.core.job import TakeRecord
 from dolce.core.response import ANALYSIS_GRID_HZ, smoothed_level_db
 from dolce.core.room import SUB_CODES
 
-_EVERY, _EVERY_OF_SUBS = 17, 6    # points of the analysis grid
+_EVERY, _EVERY_OF_SUBS = 21, 8    # points of the analysis grid
 _MOST = 8000
 _SUB_UP_DB = 6.0
 _DRAWN = np.flatnonzero((ANALYSIS_GRID_HZ >= 20) & (ANALYSIS_GRID_HZ <= 20_000))[::_EVERY]

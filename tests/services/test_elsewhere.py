@@ -6,6 +6,7 @@ import numpy as np
 import pytest
 import soundfile
 
+from asking import client_of
 from dolce.core.response import ANALYSIS_GRID_HZ, is_impulse_response
 from dolce.core.signals import Sweep
 from dolce.errors import FormatError, InvalidValue
@@ -81,3 +82,16 @@ def test_what_cannot_be_a_take_says_why_and_nothing_is_kept(services, job, data,
     with pytest.raises((FormatError, InvalidValue), match=said):
         services.elsewhere.add(job.id, "L", 1, data, file_name="odd")
     assert services.taking.board(job.id).takes == {}
+
+
+def test_what_tells_no_noise_shows_none_and_spoils_no_figure_of_the_board(services, job):
+    services.elsewhere.add(job.id, "L", 1, wav(decaying()), file_name="room.wav")
+    services.elsewhere.add(job.id, "R", 1, curve_text(np.zeros(ANALYSIS_GRID_HZ.size)), file_name="r.txt")
+    client = client_of(services)
+    for channel in ("L", "R"):
+        card = client.get(f"/jobs/{job.id}/takes/{channel}/1/cell").text
+        assert "above noise" not in card
+        assert "dBFS" not in card
+    assert "Least signal above noise" not in client.get(f"/jobs/{job.id}/takes").text
+    with pytest.raises(InvalidValue, match="40"):
+        services.elsewhere.add(job.id, "L", 1, wav(decaying()), file_name="room.wav", recorder="x" * 41)

@@ -185,6 +185,11 @@ class TakeRecord:
         return self.source not in ("moving", "curve")
 
     @property
+    def tells_noise(self) -> bool:
+        """Whether it was heard as a test signal: responses and curves from files tell neither noise nor peak."""
+        return self.source not in ("impulse", "curve")
+
+    @property
     def level_group(self) -> str | None:
         """Takes whose levels can be held against each other have one name; None for one that stands alone.
 

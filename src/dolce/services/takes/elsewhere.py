@@ -7,6 +7,7 @@ from datetime import datetime
 
 import numpy as np
 
+from dolce.core import checked
 from dolce.core.geometry import Point
 from dolce.core.job import TakeRecord
 from dolce.core.response import (
@@ -31,7 +32,7 @@ _TWO_NUMBERS = re.compile(rb"^\s*[+-]?[\d.,]+[\s;,]+[+-]?[\d.,]", re.MULTILINE)
 _LEAST_POINTS = 10                 # of a curve of text
 _WIDEST_GAP_OCTAVES = 1.0
 _FALLS_DB_PER_OCTAVE = 48.0        # beyond the ends of a curve
-_UNKNOWN_DB = 99.0                 # signal to noise of what tells none
+_UNKNOWN_DB = 99.0                 # stands where a take tells no noise; never shown (`TakeRecord.tells_noise`)
 
 
 Keep = Callable[[UnitOfWork, Board, datetime, tuple[Point, Point]], int]
@@ -53,6 +54,7 @@ class Elsewhere:
         FormatError, InvalidValue
             Saying what is wrong with the file, where, and what to do; nothing is kept then.
         """
+        recorder = checked.text(recorder.strip(), longest=40, where="recorder")
         if _is_text(data):
             return self._add_curve(job_id, channel, spot_id, data, file_name=file_name, recorder=recorder)
         audio = read_audio(data, name=file_name, longest_s=LONGEST_RECORDING_S)

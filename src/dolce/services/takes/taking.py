@@ -93,7 +93,7 @@ class Board:
     @property
     def last_recorder(self) -> str:
         """Recorder and gain of the last recording from elsewhere, as the person called them."""
-        files = [take for take in self.takes.values() if take.source == "file"]
+        files = [take for take in self.takes.values() if take.source in ("file", "impulse", "curve")]
         return max(files, key=lambda take: take.id).recorder if files else ""
 
     def settled(self, channel: str, spot_id: int) -> bool:

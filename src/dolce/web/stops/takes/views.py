@@ -97,7 +97,7 @@ class BoardView:
             _cell(board, channel, spot, waiting, now, running, odd=(channel, spot.id) in odd_cells)
             for spot in board.job.spots))
             for channel in board.job.channels)
-        qualities = [take.quality for take in board.takes.values()]
+        qualities = [take.quality for take in board.takes.values() if take.tells_noise]
         return cls(
             board=board, rows=rows, running=PassView.of(running) if running else None,
             odd=tuple(odd),

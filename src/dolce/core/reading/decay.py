@@ -85,7 +85,7 @@ def _band_decay(spectrum: NDArray, size: int, rate: float, nominal: float, arriv
     cut, noise, late_s = truncation(after, own_rate)
     decay = np.cumsum(after[:cut][::-1])[::-1] / own_rate
     # What an exponential with the late slope would still hold behind the cut.
-    decay = decay + after_power(after, cut, own_rate) * late_s / 13.816
+    decay = decay + _power_at(after, cut, own_rate) * late_s / 13.816
     level = power_db(decay / max(decay[0], 1e-30))
     range_db = float(power_db(after[: max(1, cut // 20)].mean()) - power_db(max(noise, 1e-30)))
     low, high = band_edges(exact_mid_hz(nominal), per_octave=3)
@@ -156,7 +156,7 @@ def truncation(power: NDArray, rate: float) -> tuple[int, float, float]:
     return cut, float(noise), float(-60 / slope)
 
 
-def after_power(power: NDArray, cut: int, rate: float) -> float:
+def _power_at(power: NDArray, cut: int, rate: float) -> float:
     """Power of a decay where it was cut, over the last 20 ms before."""
     return float(power[max(0, cut - round(0.02 * rate)): cut].mean()) if cut < power.size else 0.0
 

@@ -1,10 +1,10 @@
 """From a recording to a response, and what can be read from responses."""
 
-from dolce.core.response.another_spot import SPOT_BANDS_HZ, Advice, advice_of, another_spot_db, spots_for
+from dolce.core.response.another_spot import Advice, advice_of, another_spot_db, spots_for
 from dolce.core.response.arrival import Arrival, Polarity, find_arrival
 from dolce.core.response.averaging import SpotAverage, average_over_spots, mean_spread_db
 from dolce.core.response.bandwidths import auditory, equivalent_bandwidth_hz, finer_below
-from dolce.core.response.capture import Capture, SweepDrowned, analyse_recording, without_response
+from dolce.core.response.capture import SUB_TOP_HZ, Capture, SweepDrowned, analyse_recording, without_response
 from dolce.core.response.caution import Caution
 from dolce.core.response.clock_drift import marked_drift_ppm, resampled, stretched, without_drift
 from dolce.core.response.deconvolution import Deconvolver
@@ -27,7 +27,7 @@ from dolce.core.response.spectrum import (
 )
 from dolce.core.response.sub_arrival import sub_arrival
 
-__all__ = ["ANALYSIS_GRID_HZ", "SPOT_BANDS_HZ", "Advice", "Arrival", "Capture", "Caution", "Deconvolver",
+__all__ = ["ANALYSIS_GRID_HZ", "SUB_TOP_HZ", "Advice", "Arrival", "Capture", "Caution", "Deconvolver",
            "FrequencyResponse", "GridLevels", "ImpulseResponse", "InterfaceLoop", "MicrophoneCurve", "Polarity",
            "Quality", "SpotAverage", "SweepDrowned", "advice_of", "analyse_recording", "another_spot_db", "auditory",
            "average_over_spots", "clipped_samples", "equivalent_bandwidth_hz", "find_arrival", "finer_below",

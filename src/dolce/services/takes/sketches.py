@@ -7,14 +7,14 @@ from numpy.typing import NDArray
 
 from dolce.core.alignment import level_band_hz, mid_level_db
 from dolce.core.job import TakeRecord
-from dolce.core.response import ANALYSIS_GRID_HZ, smoothed_level_db
+from dolce.core.response import ANALYSIS_GRID_HZ, SUB_TOP_HZ, smoothed_level_db
 from dolce.core.room import SUB_CODES
 
 _EVERY, _EVERY_OF_SUBS = 21, 8    # points of the analysis grid
 _MOST = 8000
 _SUB_UP_DB = 6.0
 _DRAWN = np.flatnonzero((ANALYSIS_GRID_HZ >= 20) & (ANALYSIS_GRID_HZ <= 20_000))[::_EVERY]
-_DRAWN_OF_SUBS = np.flatnonzero((ANALYSIS_GRID_HZ >= 20) & (ANALYSIS_GRID_HZ <= 250))[::_EVERY_OF_SUBS]
+_DRAWN_OF_SUBS = np.flatnonzero((ANALYSIS_GRID_HZ >= 20) & (ANALYSIS_GRID_HZ <= SUB_TOP_HZ))[::_EVERY_OF_SUBS]
 
 
 class Sketches:

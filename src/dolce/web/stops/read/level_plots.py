@@ -5,13 +5,12 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from dolce.core.response import ANALYSIS_GRID_HZ
+from dolce.core.response import ANALYSIS_GRID_HZ, SUB_TOP_HZ
 from dolce.core.room import SUB_CODES, channel_name
 from dolce.services.read.reading import Chosen, ReadView
 from dolce.services.read.round_curves import ChannelCurves
 from dolce.web.shared.plot_data import FROM_HZ, TO_HZ, response_plot
 
-_SUB_TO_HZ = 250.0                 # a sub's curve ends here: what lies above is noise and says nothing of it
 _EVERY = {"front": 1, "faint": 3, "small": 5}       # points of the analysis grid that are drawn
 _LARGEST_RANGE_DB = 100.0
 Scale = tuple[float, float]
@@ -97,7 +96,8 @@ def _label(view: ReadView, chosen: Chosen, curves: ChannelCurves) -> str:
 
 def _drawn(channel: str, kind: str) -> NDArray:
     """Which points of the analysis grid are drawn of a channel."""
-    top = _SUB_TO_HZ if channel in SUB_CODES else TO_HZ * 1.015
+    # A sub's curve ends where it does: what lies above is noise and says nothing of it.
+    top = SUB_TOP_HZ if channel in SUB_CODES else TO_HZ * 1.015
     return np.flatnonzero((ANALYSIS_GRID_HZ >= FROM_HZ * 0.985) & (top >= ANALYSIS_GRID_HZ))[:: _EVERY[kind]]
 
 

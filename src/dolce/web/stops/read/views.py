@@ -4,6 +4,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from dolce.core.reading import told_from_hz
 from dolce.core.response import advice_of, spots_for
 from dolce.core.room import SUB_CODES, channel_name, group_of
 from dolce.services.read.reading import ReadView
@@ -77,7 +78,8 @@ class ReadPage:
         if wish.view in ("map", "slices") and self.view.details:
             words.append(take_name(self.view, self.view.details[0]))
         if wish.window == "direct" and wish.view in ("level", "phase", "delay", "impulse", "step"):
-            words.append(f"direct sound alone, {wish.gate_ms:g} ms, tells nothing below {1000 / wish.gate_ms:.0f} Hz")
+            words.append(f"direct sound alone, {wish.gate_ms:g} ms, tells nothing below "
+                         f"{told_from_hz(wish.gate_ms):.0f} Hz")
         elif wish.window == "cycles" and wish.view == "level":
             words.append(f"window of {wish.cycles:g} cycles")
         smoothed = wish.view == "delay" or (wish.view == "level" and wish.window != "cycles")

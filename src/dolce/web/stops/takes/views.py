@@ -10,7 +10,7 @@ import numpy as np
 
 from dolce.core.job import PassRecord, PassWish, TakeRecord, placement_of, steps_of, waits_of
 from dolce.core.reading import NoiseUnder
-from dolce.core.response import ANALYSIS_GRID_HZ, smoothed_level_db
+from dolce.core.response import ANALYSIS_GRID_HZ, SUB_TOP_HZ, smoothed_level_db
 from dolce.core.response.odd_takes import REPEATS_MATTER_DB, OddTake, repeats_differ_db
 from dolce.core.room import SUB_CODES, Spot
 from dolce.services.read.reading import TakeDetail
@@ -202,7 +202,7 @@ def _repeats_db(attempts: Sequence[TakeRecord]) -> float | None:
 
 def _top_hz(take: TakeRecord) -> float:
     """A sub's curve says nothing of it further up."""
-    return 250.0 if take.channel in SUB_CODES else 20_000.0
+    return SUB_TOP_HZ if take.channel in SUB_CODES else 20_000.0
 
 
 def _cell_plot(take: TakeRecord, noise: NoiseUnder | None) -> dict:

@@ -3,7 +3,7 @@
 import pytest
 
 from dolce.core.geometry import Point, RoomSize
-from dolce.core.job import PassWish, steps_of, waits_of
+from dolce.core.job import PassWish, passes, steps_of, waits_of
 from dolce.core.room import move_of, tape_of
 from dolce.errors import InvalidValue, NotFound
 
@@ -38,3 +38,12 @@ def test_a_tape_goes_to_the_nearer_walls():
     assert (tape.side_m, tape.end_m, tape.up_m, tape.ceiling_m) == pytest.approx((1.5, 1.0, 1.2, 1.3))
     move = move_of(Point(x_m=1, y_m=1, z_m=1), Point(x_m=1.3, y_m=0.6, z_m=1))
     assert (move.right_m, move.back_m, move.up_m, move.distance_m) == pytest.approx((0.3, -0.4, 0, 0.5))
+
+
+def test_a_placement_is_taken_where_one_of_its_spots_lacks_something(demo, demo_job, monkeypatch):
+    job = demo.jobs.get(demo_job)
+    first, second, third, fourth, *_ = (s.id for s in job.spots)
+    pairs = {first: [first, second], second: [first, second], third: [third, fourth], fourth: [third, fourth]}
+    monkeypatch.setattr(passes, "placement_of", lambda job, spot: pairs[spot])
+    wish = PassWish(channels=("L",), spots=(first, second, third, fourth))
+    assert steps_of(job, wish, lambda channel, spot: spot != second) == [("L", first)]

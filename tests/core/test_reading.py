@@ -149,6 +149,14 @@ def test_decay_times_are_those_of_a_synthetic_decay():
     assert mean == pytest.approx(0.4, rel=0.04)
 
 
+def test_a_decay_shorter_than_the_bands_own_ringing_is_not_stretched_by_it():
+    # Jacobsen and Rindel, JASA 82 (1987): filtered backwards a band of 29 Hz follows 0.15 s, forwards it can't.
+    time = np.arange(RATE) / RATE
+    click = np.exp(-6.908 * time / 0.15) * np.sin(2 * np.pi * 125.9 * time)
+    band = next(b for b in decay_times(response_of(np.pad(click, (4800, 0))), arrival_s=0.1) if b.nominal_hz == 125)
+    assert band["T20"].seconds == pytest.approx(0.15, rel=0.1)
+
+
 def test_decay_times_that_cannot_be_relied_on_say_why():
     # ISO 3382-1: the noise must lie 10 dB below the range; a filter's own ringing: B T < 4 backwards.
     noisy = {band.nominal_hz: band for band in decay_times(noise_decay(0.4, floor_db=-38), arrival_s=0.0)}

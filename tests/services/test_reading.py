@@ -147,6 +147,25 @@ def test_the_computed_sum_of_one_sub_is_that_sub_and_seats_are_named(net_loft_ta
     assert alone.spread_db == pytest.approx(alone.by_seat_db[:, inside].std(axis=0).mean())
 
 
+def test_subs_are_summed_with_their_delays(net_loft_taken):
+    services, job_id = net_loft_taken
+    table = services.reading.view(job_id, ReadWish(view="seats")).seats[0]
+    both = next(row for row in table.rows if row.channels == ("Sub1", "Sub2"))
+    with services.context.look() as work:
+        job = work.jobs.get(job_id)
+        takes = {(t.channel, t.spot_id): t.id for t in work.takes.latest(job.round_id)}
+    # By definition at every frequency: sum over both of h(t) e^(-2 pi i f t), t from the moment the stimulus left.
+    k = int(np.argmin(np.abs(BASS_HZ - 60)))
+    near = BASS_HZ[k] * 2 ** np.linspace(-1 / 24, 1 / 24, 25)
+    powers = []
+    for spot in job.plan.spots_of(job.seat.id):
+        parts = [_response(services, takes[sub, spot.id]) for sub in ("Sub1", "Sub2")]
+        waves = sum(np.exp(-2j * np.pi * near[:, None] * r.time_s) @ r.sample for r in parts)
+        powers.append(np.mean(np.abs(waves) ** 2))
+    expected = 10 * np.log10(np.mean(powers))
+    assert both.by_seat_db[table.seats.index(job.seat.name)][k] == pytest.approx(expected, abs=0.5)
+
+
 def test_curves_go_out_as_they_are_shown(demo, demo_job):
     view = demo.reading.view(demo_job, ReadWish(channels=("L",), smoothing="1/3"))
     rows = list(csv.reader(io.StringIO(curves_csv(view).decode())))

@@ -152,7 +152,7 @@ def _noise(view: ReadView, there: list[TakeDetail]) -> dict:
     curves = []
     for detail in there:
         found: NoiseUnder = detail.found
-        for what, values, state in (("level", found.level_db, "after"), ("noise", found.noise_db, "target")):
+        for what, values, state in (("level", found.level_db, "after"), ("noise", found.noise_db, "noise")):
             curves.append(_curve(view, detail, np.round(values, 1).tolist(), x=list(found.nominal_hz))
                           | {"label": f"{take_name(view, detail)}, {what}", "state": state})
     return frequency_plot(curves[0]["x"], curves, x_range=(FROM_HZ, TO_HZ),

@@ -36,12 +36,12 @@ class Rehearsal:
         self.left: list[float] = []
         whole = RehearsalRig.play_and_record
 
-        def told(rig, stimulus, *, progress, **how):
+        def told(rig, played, *, progress, **how):
             def block(fraction: float) -> None:
                 self.left.append(time.monotonic())
                 progress(fraction)
 
-            return whole(rig, stimulus, progress=block, **how)
+            return whole(rig, played, progress=block, **how)
 
         RehearsalRig.play_and_record = told
 

@@ -107,7 +107,7 @@ def card() -> None:
             threading.Timer(rng.uniform(0.0, 1.5), press).start()
             with contextlib.suppress(SoundStopped):
                 SoundCard(name="virtual_room", host=HOST).play_and_record(
-                    noise[:2 * RATE], output=1, sample_rate_hz=RATE, progress=lambda _: None, stopped=pressed.is_set)
+                    {1: noise[:2 * RATE]}, sample_rate_hz=RATE, progress=lambda _: None, stopped=pressed.is_set)
             late.append(played.last - moment[0])
         block_ms = 1000 * PERIOD / RATE
         worst = 1000 * max(late)

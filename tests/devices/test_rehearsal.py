@@ -29,7 +29,7 @@ def rig(**changes):
 
 
 def heard(device, stimulus, output=1):
-    (recording,) = device.play_and_record(stimulus, output=output, sample_rate_hz=RATE, progress=lambda _: None,
+    (recording,) = device.play_and_record({output: stimulus}, sample_rate_hz=RATE, progress=lambda _: None,
                                           stopped=lambda: False)
     return recording
 
@@ -87,12 +87,12 @@ def test_preset_delays_and_inverts_what_is_heard():
 
 def test_progress_ends_at_one():
     told = []
-    rig().play_and_record(click(), output=1, sample_rate_hz=RATE, progress=told.append, stopped=lambda: False)
+    rig().play_and_record({1: click()}, sample_rate_hz=RATE, progress=told.append, stopped=lambda: False)
     assert told[-1] == 1.0
 
 
 def heard_on_all(device, stimulus, output=1):
-    return device.play_and_record(stimulus, output=output, sample_rate_hz=RATE, progress=lambda _: None,
+    return device.play_and_record({output: stimulus}, sample_rate_hz=RATE, progress=lambda _: None,
                                   stopped=lambda: False)
 
 

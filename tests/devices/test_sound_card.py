@@ -69,7 +69,7 @@ def card():
 
 def play(stimulus, *, output=1, microphone=1, rate=RATE, stopped=lambda: False):
     device = SoundCard(name="virtual_room", host=HOST, inputs=[microphone])
-    (recording,) = device.play_and_record(stimulus, output=output, sample_rate_hz=rate, progress=lambda _: None,
+    (recording,) = device.play_and_record({output: stimulus}, sample_rate_hz=rate, progress=lambda _: None,
                                           stopped=stopped)
     return recording
 
@@ -82,7 +82,7 @@ def test_several_inputs_are_recorded_at_once_and_in_their_order(card):
     click = np.zeros(RATE // 2)
     click[100] = 0.5
     second, first = SoundCard(name="virtual_room", host=HOST, inputs=[2, 1]).play_and_record(
-        click, output=7, sample_rate_hz=RATE, progress=lambda _: None, stopped=lambda: False)
+        {7: click}, sample_rate_hz=RATE, progress=lambda _: None, stopped=lambda: False)
     assert first.max() == pytest.approx(0.5)
     assert second.min() == pytest.approx(-0.25)                              # input 2 hears output 7 at minus half
     assert np.argmax(first) == np.argmin(second)
@@ -111,7 +111,7 @@ def test_live_sound_passes_without_a_gap_and_falls_silent_on_stop(card):
 def test_sound_above_the_ceiling_is_not_begun(card):
     device = SoundCard(name="virtual_room", host=HOST, ceiling=Ceiling(peak_dbfs=-20))
     with pytest.raises(Conflict, match="above the ceiling"):
-        device.play_and_record(np.full(10, 0.2), output=1, sample_rate_hz=RATE, progress=lambda _: None,
+        device.play_and_record({1: np.full(10, 0.2)}, sample_rate_hz=RATE, progress=lambda _: None,
                                stopped=lambda: False)
     with pytest.raises(Conflict, match="above the ceiling"):
         device.run_live(lambda count: (1, np.full(count, 0.2)), lambda _: None, sample_rate_hz=RATE,
@@ -150,7 +150,7 @@ def test_stop_silences_the_outputs_before_the_stream_is_closed(card):
     timer = threading.Timer(0.5, pressed.set)
     timer.start()
     with pytest.raises(SoundStopped):
-        device.play_and_record(np.zeros(60 * RATE), output=1, sample_rate_hz=RATE, progress=lambda _: None,
+        device.play_and_record({1: np.zeros(60 * RATE)}, sample_rate_hz=RATE, progress=lambda _: None,
                                stopped=pressed.is_set)
     timer.join()
     # It came back long before the minute was over, and with silence; bench/rig_figures.py says how fast.
@@ -168,7 +168,7 @@ def test_what_the_device_cannot_do_is_said(card, settings, said):
 def test_a_device_that_is_not_there_is_named_with_those_that_are(card):
     missing = SoundCard(name="gone", host=HOST)
     with pytest.raises(DeviceError, match="gone is not there") as caught:
-        missing.play_and_record(np.zeros(10), output=1, sample_rate_hz=RATE, progress=lambda _: None,
+        missing.play_and_record({1: np.zeros(10)}, sample_rate_hz=RATE, progress=lambda _: None,
                                 stopped=lambda: False)
     assert "virtual_room" in caught.value.remedy
 

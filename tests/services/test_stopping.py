@@ -24,8 +24,8 @@ def sounded(monkeypatch):
     begun = []
     whole = RehearsalRig.play_and_record
 
-    def told(rig, stimulus, *, progress, stopped, **how):
-        return whole(rig, stimulus, progress=lambda part: begun.append(part) or progress(part), stopped=stopped, **how)
+    def told(rig, played, *, progress, stopped, **how):
+        return whole(rig, played, progress=lambda part: begun.append(part) or progress(part), stopped=stopped, **how)
 
     monkeypatch.setattr(RehearsalRig, "play_and_record", told)
     return begun

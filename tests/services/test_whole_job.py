@@ -93,7 +93,7 @@ def test_processor_really_filters_the_sound(demo, demo_job):
             room=job.room, speakers={1: left_of(job)}, microphone=job.spots[0].place,
             microphone_gain_db=0, processor=ProcessorState(active="A", presets={"A": preset}), seed="x")
         noise = np.random.default_rng(1).standard_normal(48_000) * 0.03
-        levels.append(rig.play_and_record(noise, output=1, sample_rate_hz=48_000, progress=lambda _: None,
+        levels.append(rig.play_and_record({1: noise}, sample_rate_hz=48_000, progress=lambda _: None,
                                           stopped=lambda: False)[0])
     f, cross = signal.csd(levels[0], levels[1], fs=48_000, nperseg=4096)
     _, own = signal.welch(levels[0], fs=48_000, nperseg=4096)
@@ -109,9 +109,9 @@ def test_rig_refuses_what_is_not_connected_and_stops_at_once(demo, demo_job):
                                  microphone=job.spots[0].place, microphone_gain_db=0, processor=job.processor, seed="x")
     kind = {"sample_rate_hz": 48_000, "progress": lambda _: None}
     with pytest.raises(DeviceError, match="output 2"):
-        rig.play_and_record(np.zeros(100), output=2, stopped=lambda: False, **kind)
+        rig.play_and_record({2: np.zeros(100)}, stopped=lambda: False, **kind)
     with pytest.raises(SoundStopped):
-        rig.play_and_record(np.zeros(100), output=1, stopped=lambda: True, **kind)
+        rig.play_and_record({1: np.zeros(100)}, stopped=lambda: True, **kind)
 
 
 def test_repeating_a_take_gives_other_noise_but_the_same_response(services, job):

@@ -23,7 +23,7 @@ class SoundStopped(Exception):
 
 
 class AudioDevice(Protocol):
-    """Plays on one output while everything else is silent, and records its inputs at the same time.
+    """Plays on one output or several while everything else is silent, and records its inputs at the same time.
 
     The inputs are those that the device was opened with, in their order: microphones first, then a loop if there is
     one. `dropouts` counts what the driver reported as lost during the last recording. Whatever plays is held against
@@ -44,16 +44,15 @@ class AudioDevice(Protocol):
         """What a hand changes at the gains or at the processor while live sound runs, where it must be computed."""
         ...
 
-    def play_and_record(self, stimulus: NDArray[np.float64], *, output: int, sample_rate_hz: int,
+    def play_and_record(self, played: Mapping[int, NDArray[np.float64]], *, sample_rate_hz: int,
                         progress: Progress, stopped: Stopped) -> NDArray[np.float64]:
-        """The recording, sample-synchronous with the stimulus, shape (inputs, samples), full scale 1.
+        """The recording, sample-synchronous with what is played, shape (inputs, samples), full scale 1.
 
         Parameters
         ----------
-        stimulus : ndarray, shape (samples,)
-            Full scale 1, with the silence that is to be recorded before and behind already in it.
-        output : int
-            Physical output, 1 is the first.
+        played : mapping of int to ndarray, shape (samples,)
+            By physical output, 1 is the first; all of one length. Full scale 1, with the silence that is to be
+            recorded before and behind already in it.
         progress : callable
             Is told the part done, 0 to 1, several times a second.
         stopped : callable

@@ -1,4 +1,4 @@
-"""This computer's audio through PortAudio: plays on one output, records its inputs, sample-synchronously."""
+"""This computer's audio through PortAudio: plays on outputs, records its inputs, sample-synchronously."""
 
 import threading
 import time
@@ -114,15 +114,18 @@ class SoundCard:
     def becomes(self, *, knobs_db: Mapping[str, float], processor: ProcessorState) -> None:
         """See `dolce.devices.interface.AudioDevice`: real air needs no telling."""
 
-    def play_and_record(self, stimulus: NDArray[np.float64], *, output: int, sample_rate_hz: int,
+    def play_and_record(self, played: Mapping[int, NDArray[np.float64]], *, sample_rate_hz: int,
                         progress: Progress, stopped: Stopped) -> NDArray[np.float64]:
         """See `dolce.devices.interface.AudioDevice`. Every other output carries digital silence meanwhile."""
-        self._ceiling.allows(stimulus)
-        index, info = self._opened(output)
+        for samples in played.values():
+            self._ceiling.allows(samples)
+        index, info = self._opened(*played)
         if stopped():
             raise SoundStopped
-        run = _Run(np.asarray(stimulus, dtype=np.float32), output - 1, [k - 1 for k in self._inputs], stopped)
-        watch = CeilingWatch(self._ceiling, sample_rate_hz=sample_rate_hz) if stimulus.any() else None
+        run = _Run({output - 1: np.asarray(samples, dtype=np.float32) for output, samples in played.items()},
+                   [k - 1 for k in self._inputs], stopped)
+        sounds = any(samples.any() for samples in played.values())
+        watch = CeilingWatch(self._ceiling, sample_rate_hz=sample_rate_hz) if sounds else None
         looked = 0
 
         def look() -> bool:
@@ -141,7 +144,7 @@ class SoundCard:
 
     def run_live(self, next_block: NextBlock, heard: Heard, *, sample_rate_hz: int, stopped: Stopped) -> None:
         """See `dolce.devices.interface.AudioDevice`."""
-        index, info = self._opened(None)
+        index, info = self._opened()
         run = _LiveRun([k - 1 for k in self._inputs], stopped)
         watch = CeilingWatch(self._ceiling, sample_rate_hz=sample_rate_hz)
         count = round(LIVE_BLOCK_S * sample_rate_hz)
@@ -162,10 +165,10 @@ class SoundCard:
 
         self._stream(run, index, info, sample_rate_hz, look, stopped)
 
-    def _opened(self, output: int | None) -> tuple[int, CardInfo]:
-        """Index and description of the device, if it has the output and all inputs."""
+    def _opened(self, *outputs: int) -> tuple[int, CardInfo]:
+        """Index and description of the device, if it has the outputs and all inputs."""
         index, info = self._found(_portaudio())
-        if output is not None:
+        for output in outputs:
             self._has_output(output, info)
         for number in self._inputs:
             if not 1 <= number <= info.inputs:
@@ -270,20 +273,21 @@ class _Exchange:
 class _Run(_Exchange):
     """One recording of a known length."""
 
-    def __init__(self, stimulus: NDArray[np.float32], output: int, inputs: list[int], stopped: Stopped) -> None:
+    def __init__(self, sent: Mapping[int, NDArray[np.float32]], inputs: list[int], stopped: Stopped) -> None:
         super().__init__(stopped)
-        self._stimulus, self._output, self._inputs = stimulus, output, inputs
-        self.recording = np.zeros((len(inputs), stimulus.size), dtype=np.float32)
+        self._sent, self._inputs, self._size = sent, inputs, next(iter(sent.values())).size
+        self.recording = np.zeros((len(inputs), self._size), dtype=np.float32)
 
     def pass_on(self, heard: NDArray, played: NDArray, frames: int) -> None:
-        count = min(frames, self._stimulus.size - self.at)
+        count = min(frames, self._size - self.at)
         if count > 0:
             part = slice(self.at, self.at + count)
-            played[:count, self._output] = self._stimulus[part]
+            for output, samples in self._sent.items():
+                played[:count, output] = samples[part]
             for row, number in enumerate(self._inputs):
                 self.recording[row, part] = heard[:count, number]
             self.at += count
-        if self.at >= self._stimulus.size:
+        if self.at >= self._size:
             self.done.set()
 
 

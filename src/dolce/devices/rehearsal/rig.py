@@ -29,6 +29,7 @@ FULL_SCALE_SPL_DB = 120.0         # of a full-scale sine, at 0 dB of microphone 
 _BLOCK_S = 0.02                   # after a stop no more than one is played to its end
 _STOP_WITHIN_S = 0.02             # how often live sound asks whether it shall end
 _FAULT_PREAMP_DB, _FAULT_DRIFT, _FAULT_CALIBRATOR_DB = 50.0, 60e-6, 20.0
+_LATE_S = (0.02, 0.18)             # by how much a recorder of its own begins early, as its recordings show it
 _NEAR = 0.8                       # of their radii: two boxes of that size would not fit nearer to each other
 
 
@@ -48,6 +49,8 @@ class RehearsalRig:
         Decides by how much the hand misses those places, up to 2 cm; empty where it doesn't.
     pointing : "speakers", "ceiling" or "floor"
         Where the microphones really point.
+    own_clock : bool
+        Whether what records has a clock of its own, 60 ppm off, and begins at a moment of its own.
     loop : bool
         Whether a last input hears the output through a cable.
     knobs_db : mapping of str to float
@@ -90,6 +93,7 @@ class RehearsalRig:
     more_microphones: tuple[Point, ...] = ()
     pointing: str = "speakers"
     loop: bool = False
+    own_clock: bool = False
     knobs_db: Mapping[str, float] = field(default_factory=dict)
     desks: tuple[DeskTop, ...] = ()
     real_time: bool = False
@@ -148,27 +152,28 @@ class RehearsalRig:
             return wanted
         return tuple(as_placed(one, seed=self.placing, room=self.room) for one in wanted)
 
-    def play_and_record(self, stimulus: NDArray[np.float64], *, output: int, sample_rate_hz: int,
+    def play_and_record(self, played: Mapping[int, NDArray[np.float64]], *, sample_rate_hz: int,
                         progress: Progress, stopped: Stopped) -> NDArray[np.float64]:
         """See `dolce.devices.interface.AudioDevice`."""
-        self.ceiling.allows(stimulus)
-        if not self.loop:                              # a cable needs no speaker
-            self._connected(output)
+        for output, samples in played.items():
+            self.ceiling.allows(samples)
+            if not self.loop:                          # a cable needs no speaker
+                self._connected(output)
         if stopped():
             raise SoundStopped
-        channel = self.sounding(output).channel if output in self.speakers else ""
         begun = time.monotonic()
-        recording = self._recorded(stimulus, channel, sample_rate_hz)
-        watch = CeilingWatch(self.ceiling, sample_rate_hz=sample_rate_hz) if stimulus.any() else None
-        block = round(_BLOCK_S * sample_rate_hz)
-        for start in range(0, stimulus.size, block):
+        recording = self._recorded(played, sample_rate_hz)
+        sounds = any(samples.any() for samples in played.values())
+        watch = CeilingWatch(self.ceiling, sample_rate_hz=sample_rate_hz) if sounds else None
+        block, size = round(_BLOCK_S * sample_rate_hz), recording.shape[1]
+        for start in range(0, size, block):
             if stopped():
                 raise SoundStopped
             if watch is not None and self.ceiling.watches_pressure:
                 watch.hear(recording[0, start:start + block])
             if self.real_time:
                 time.sleep(max(0.0, begun + (start + block) / sample_rate_hz - time.monotonic()))
-                progress(min(1.0, (start + block) / stimulus.size))
+                progress(min(1.0, (start + block) / size))
         progress(1.0)
         return recording
 
@@ -219,12 +224,15 @@ class RehearsalRig:
         return Chain(processor=self.processor, connected=tuple(one.channel for one in self.speakers.values()),
                      others=self.others, knobs_db=self.knobs_db, faults=self.faults)
 
-    def _recorded(self, stimulus: NDArray, channel: str, rate: int) -> NDArray:
+    def _recorded(self, played: Mapping[int, NDArray], rate: int) -> NDArray:
         """What the converter gives on every input: processor, speakers, room, microphones, noise, gain, 24 bits."""
-        fed = [(code, samples) for code, samples in self.chain.fed(stimulus, channel, rate) if samples.any()]
-        at_once = self._captured(self._arrived(fed, stimulus.size, rate), channel, rate)
+        samples = next(iter(played.values())).size
+        channels = {self.sounding(output).channel: sent for output, sent in played.items() if output in self.speakers}
+        fed = [(code, at_speaker) for channel, sent in channels.items()
+               for code, at_speaker in self.chain.fed(sent, channel, rate) if at_speaker.any()]
+        at_once = self._captured(self._arrived(fed, samples, rate), "+".join(channels), rate)
         if self.loop:
-            cable = _convolved([(stimulus, electronics_impulse(rate))], stimulus.size)
+            cable = _convolved([(sent, electronics_impulse(rate)) for sent in played.values()], samples)
             at_once = np.concatenate([at_once, converted(cable[None, :])])
         return at_once
 
@@ -241,10 +249,13 @@ class RehearsalRig:
         for row in range(arrived.shape[0]):
             words = f"{self.seed}/{channel}/{row}" if row else f"{self.seed}/{channel}"
             arrived[row] += self.disturbed(room_noise(words, samples, rate), rate)
-            if self.burst == channel and self.has_fault("burst"):
+            if self.burst and self.burst in channel.split("+") and self.has_fault("burst"):
                 arrived[row] += slam(words, samples, rate)
-        if self.has_fault("drift"):
+        if self.has_fault("drift") or self.own_clock:
             arrived = np.array([stretched(row, _FAULT_DRIFT) for row in arrived])
+        if self.own_clock:
+            late = round(rate * random_of(f"{self.seed}/{channel}/start").uniform(*_LATE_S))
+            arrived = np.pad(arrived, ((0, 0), (late, 0)))[:, :samples]
         if self.has_fault("feedback"):
             time_s = np.arange(samples) / rate
             howl = np.minimum(10 ** (HOWL_DB_PER_S / 20 * time_s - 4), 2.0) * np.sin(2 * np.pi * HOWL_HZ * time_s)

@@ -30,7 +30,7 @@ class InterfaceLooping:
 
         def step(_channel: str, _spot: int, progress: Progress, stopped: Stopped):
             device = audio_of(job, spot_id=job.first_spot.id, round_name="loop", attempt=1, with_loop=True)
-            *_, cable = device.play_and_record(stimulus_of(sweep), output=job.rig.interface.loop_output,
+            *_, cable = device.play_and_record({job.rig.interface.loop_output: stimulus_of(sweep)},
                                                sample_rate_hz=sweep.sample_rate_hz, progress=progress, stopped=stopped)
             found = interface_loop(cable, deconvolver=deconvolver_of(sweep, cable.size),
                                    device=job.rig.interface.device_name)

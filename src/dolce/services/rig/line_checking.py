@@ -170,7 +170,7 @@ def _checked(job: Job, channel: str, progress: Progress, stopped: Stopped) -> Li
     quiet, tail = round(QUIET_S * rate), round(TAIL_S * rate)
     stimulus = np.concatenate([np.zeros(quiet), sweep.samples(), np.zeros(tail)])
     device = audio_of(job, spot_id=job.first_spot.id, round_name="line check", attempt=1)
-    recording, *_ = device.play_and_record(stimulus, output=speaker.output, sample_rate_hz=rate, progress=progress,
+    recording, *_ = device.play_and_record({speaker.output: stimulus}, sample_rate_hz=rate, progress=progress,
                                            stopped=stopped)
     reading = line_reading(recording, deconvolver=deconvolver_of(sweep, recording.size - quiet), quiet_samples=quiet,
                            sample_rate_hz=rate, is_sub=speaker.is_sub)

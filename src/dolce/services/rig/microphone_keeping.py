@@ -190,7 +190,7 @@ def _leading(rig: Rig) -> tuple[int | None, int]:
 def _compared(job: Job, channel: str, progress: Progress, stopped: Stopped) -> list:
     sweep = sweep_of(job.rig)
     device = audio_of(job, spot_id=job.first_spot.id, round_name="comparison", attempt=1, together=True)
-    recordings = device.play_and_record(stimulus_of(sweep), output=job.speaker(channel).output,
+    recordings = device.play_and_record({job.speaker(channel).output: stimulus_of(sweep)},
                                         sample_rate_hz=sweep.sample_rate_hz, progress=progress, stopped=stopped)
     heard = []
     for row, one in zip(recordings, job.rig.microphones, strict=True):

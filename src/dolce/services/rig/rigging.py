@@ -109,9 +109,9 @@ class Rigging:
                       level_dbfs=job.rig.levels.sweep_level_dbfs)
         quiet = round(QUIET_S * rate)
         device = audio_of(job, spot_id=spot, round_name="level check", attempt=1)
-        recording, *_ = device.play_and_record(np.concatenate([np.zeros(quiet), sweep.samples()]),
-                                               output=job.speaker(channel).output, sample_rate_hz=rate,
-                                               progress=progress, stopped=stopped)
+        recording, *_ = device.play_and_record(
+            {job.speaker(channel).output: np.concatenate([np.zeros(quiet), sweep.samples()])}, sample_rate_hz=rate,
+            progress=progress, stopped=stopped)
         return level_reading(recording, quiet_samples=quiet)
 
     def level_readings(self, job_id: int) -> dict[str, LevelReading]:

@@ -195,6 +195,6 @@ def _recorded(job: Job, stimulus: np.ndarray, progress: Progress, stopped: Stopp
     device = audio_of(job, spot_id=job.first_spot.id, round_name="noise", attempt=1)
     if calibrator_db is not None:
         device = device.with_calibrator(calibrator_db)
-    recording, *_ = device.play_and_record(stimulus, output=job.speakers[0].output, progress=progress, stopped=stopped,
+    recording, *_ = device.play_and_record({job.speakers[0].output: stimulus}, progress=progress, stopped=stopped,
                                            sample_rate_hz=job.rig.sample_rate_hz)
     return recording

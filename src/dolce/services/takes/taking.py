@@ -266,7 +266,7 @@ class Taking:
             device = audio_of(job, spot_id=spot, round_name=board.round.name,
                                attempt=max(attempts.values()) + again)
             recordings = device.play_and_record(
-                stimulus_of(sweep), output=job.speaker(channel).output, sample_rate_hz=sweep.sample_rate_hz,
+                {job.speaker(channel).output: stimulus_of(sweep)}, sample_rate_hz=sweep.sample_rate_hz,
                 progress=progress, stopped=stopped)
             try:
                 takes = self._analysed(board, channel, placement, wanted, recordings, attempts, device)

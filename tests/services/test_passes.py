@@ -1,6 +1,7 @@
 """A pass waits, pauses, goes on, skips and repeats; what it says of itself while it does."""
 
 import threading
+from dataclasses import replace
 
 import pytest
 
@@ -92,16 +93,15 @@ def test_chosen_rows_and_columns_are_taken_and_nothing_else(services, job_id):
 
 def test_a_spoiled_take_is_repeated_as_often_as_was_chosen(services, job_id, monkeypatch):
     played = []
-    whole = taking.Taking._analysed
+    whole = taking.found_take
 
-    def spoiled(*args):
+    def spoiled(*args, **how):
         played.append(1)
-        found = whole(*args)
-        number, capture, *rest = found[0]
-        object.__setattr__(capture, "quality", Quality(signal_to_noise_db=40, peak_dbfs=0, clipped_samples=5))
-        return [(number, capture, *rest)]
+        found = whole(*args, **how)
+        clipped = Quality(signal_to_noise_db=40, peak_dbfs=0, clipped_samples=5)
+        return replace(found, capture=replace(found.capture, quality=clipped))
 
-    monkeypatch.setattr(taking.Taking, "_analysed", staticmethod(spoiled))
+    monkeypatch.setattr(taking, "found_take", spoiled)
     spot = services.jobs.get(job_id).spots[0].id
     for repeats, times in ((0, 1), (3, 4)):
         played.clear()

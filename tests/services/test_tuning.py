@@ -202,10 +202,10 @@ def test_a_copy_keeps_what_its_correction_starts_from_and_stands_on(services, jo
 
 
 def test_a_door_slam_is_played_again_and_the_pass_goes_on(services, job_id, monkeypatch):
-    from dolce.services.takes import taking
+    from dolce.services.takes import found_take
 
     services.taking.new_round(job_id, name="Slam")
-    whole, heard = taking.captured, []
+    whole, heard = found_take.captured, []
 
     def slammed(recording, **how):
         heard.append(1)
@@ -213,7 +213,7 @@ def test_a_door_slam_is_played_again_and_the_pass_goes_on(services, job_id, monk
         slam = np.random.default_rng(3).uniform(-0.5, 0.5, recording.size)
         return whole(slam if len(heard) == 2 else recording, **how)
 
-    monkeypatch.setattr(taking, "captured", slammed)
+    monkeypatch.setattr(found_take, "captured", slammed)
     run_rest(services, job_id)
     board = services.taking.board(job_id)
     assert (board.last_pass.state, board.taken, board.wanted) == ("done", 8, 8)

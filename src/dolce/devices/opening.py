@@ -17,7 +17,7 @@ from dolce.devices.sound_card import SoundCard
 from dolce.errors import Conflict
 
 
-def audio_of(job: Job, *, spot_id: int, round_name: str, attempt: int, with_loop: bool = False,
+def audio_of(job: Job, *, spot_id: int, round_name: str, attempt: int, repeat: int = 0, with_loop: bool = False,
              together: bool = False, moving: Sequence[int] = (), close_to_m: float | None = None,
              subs_at_one_place: bool = False, real_time: bool | None = None,
              live_speed: float = float("inf")) -> AudioDevice:
@@ -25,6 +25,8 @@ def audio_of(job: Job, *, spot_id: int, round_name: str, attempt: int, with_loop
 
     Parameters
     ----------
+    repeat : int
+        Which of several recordings that are averaged.
     with_loop : bool
         Record the loop's input too, as the last.
     together : bool
@@ -63,10 +65,11 @@ def audio_of(job: Job, *, spot_id: int, round_name: str, attempt: int, with_loop
         surfaces=surfaces_of_plan(job.room, job.plan.reverberation),
         placing=f"{job.seed}/{round_name}" if rig.rehearsal.placed_by_hand else "",
         microphone=first, more_microphones=tuple(others), pointing=rig.pointing or "speakers", loop=with_loop,
+        own_clock=interface.own_clock,
         microphone_gain_db=rig.levels.microphone_gain_db, knobs_db=rig.rehearsal.knobs_db,
         desks=tuple(desk_top(box) for box in job.plan.boxes if box.kind == "desk"), others=rig.others,
         processor=replace(job.simulated, by_themselves=job.processor.by_themselves),
-        seed=f"{job.seed}/{round_name}/{spot_id}/{attempt}",
+        seed=f"{job.seed}/{round_name}/{spot_id}/{attempt}" + (f"/{repeat}" if repeat else ""),
         real_time=rig.rehearsal.pace == "real time" if real_time is None else real_time, faults=rig.rehearsal.faults,
         ceiling=job.ceiling_at(close_to_m), live_speed=live_speed, path=tuple(job.spot(one).place for one in moving),
         close_to=close_to_m, burst=job.channels[0] if (job.spot(spot_id).number, attempt) == (2, 1) else "")

@@ -1,7 +1,9 @@
 """WAV and FLAC: reading what any recorder makes, writing what any player takes."""
 
 import io
+from collections.abc import Callable
 from dataclasses import dataclass
+from typing import TypeVar
 
 import numpy as np
 import scipy
@@ -16,6 +18,7 @@ _LARGEST = 1e3                    # of a sample; floating point may well go beyo
 # Distance of neighbouring values near full scale: A-law and mu-law have 16 of them in the upper half (ITU-T G.711).
 _STEPS = {"PCM_U8": 2.0**-7, "PCM_S8": 2.0**-7, "ALAW": 2.0**-5, "ULAW": 2.0**-5, "PCM_16": 2.0**-15,
           "PCM_24": 2.0**-23, "PCM_32": 2.0**-31}
+Read = TypeVar("Read")
 _TYPES = ("WAV", "WAVEX", "RF64", "FLAC")
 
 
@@ -43,6 +46,23 @@ def read_audio(data: bytes, *, name: str, longest_s: float = LONGEST_S) -> Audio
         If the file is empty, not WAV or FLAC, holds no sound, lasts longer than `longest_s`, or holds values that no
         recorder gives.
     """
+    def loudest(file: soundfile.SoundFile) -> Audio:
+        return Audio(sample=_loudest(file, name), sample_rate_hz=file.samplerate, channels_in_file=file.channels,
+                     step=_STEPS.get(file.subtype, 0.0))
+
+    audio = _opened(data, name, longest_s, loudest)
+    if not audio.sample.size:
+        raise FormatError("the file holds no samples.", where=name, remedy="Export the recording again.")
+    return audio
+
+
+def read_channels(data: bytes, *, name: str, longest_s: float = LONGEST_S) -> NDArray[np.float64]:
+    """All channels of a WAV or FLAC file, shape (samples, channels); errors as for `read_audio`."""
+    return _opened(data, name, longest_s, lambda file: file.read(dtype="float64", always_2d=True))
+
+
+def _opened(data: bytes, name: str, longest_s: float, read: Callable[[soundfile.SoundFile], Read]) -> Read:
+    """What `read` makes of a file that is what it says."""
     if not data:
         raise FormatError("the file is empty.", where=name, remedy="Export the recording again.")
     try:
@@ -59,17 +79,12 @@ def read_audio(data: bytes, *, name: str, longest_s: float = LONGEST_S) -> Audio
             if file.channels > _MOST_CHANNELS:
                 raise FormatError(f"the file has {file.channels} channels.", where=name,
                                   remedy=f"Export the microphone's channel alone, or at most {_MOST_CHANNELS}.")
-            sample = _loudest(file, name)
-            audio = Audio(sample=sample, sample_rate_hz=file.samplerate, channels_in_file=file.channels,
-                          step=_STEPS.get(file.subtype, 0.0))
+            return read(file)
     except (soundfile.LibsndfileError, RuntimeError, ValueError, TypeError) as error:
         if isinstance(error, FormatError):
             raise
         raise FormatError("this is not a WAV or FLAC file, or it is damaged.", where=name,
                           remedy="Export the recording as WAV or FLAC.") from error
-    if not audio.sample.size:
-        raise FormatError("the file holds no samples.", where=name, remedy="Export the recording again.")
-    return audio
 
 
 def _loudest(file: soundfile.SoundFile, name: str) -> NDArray[np.float64]:
@@ -107,7 +122,7 @@ def write_wav_24(sample: NDArray[np.float64], *, sample_rate_hz: int) -> bytes:
 
 
 def write_flac(sample: NDArray[np.float64], *, sample_rate_hz: int) -> bytes:
-    """Mono 24-bit FLAC: lossless for what a 24-bit converter gave."""
+    """24-bit FLAC of samples, shape (samples,) or (samples, channels): lossless for what a 24-bit converter gave."""
     return _written(sample, sample_rate_hz, format="FLAC", subtype="PCM_24")
 
 

@@ -25,6 +25,7 @@ from dolce.services.room.room_studies import RoomStudies
 from dolce.services.sample.preparing import Preparing
 from dolce.services.shape.shaping import Shaping
 from dolce.services.sound.sound_work import SoundWork
+from dolce.services.takes.board_rows import BoardRows
 from dolce.services.takes.cells import Cells
 from dolce.services.takes.elsewhere import Elsewhere
 from dolce.services.takes.taking import Taking
@@ -51,6 +52,7 @@ class Services:
     sub_matching: SubMatching
     taking: Taking
     cells: Cells
+    rows: BoardRows
     elsewhere: Elsewhere
     reading: Reading
     aligning: Aligning
@@ -99,7 +101,7 @@ def open_services(folder: Path) -> Services:
         pressure=SoundPressure(context, sound), microphones=MicrophoneKeeping(context, sound),
         loop=InterfaceLooping(context, sound), processor=ProcessorKeeping(context, at_hand), live=live,
         reference=ReferenceLevels(context, live), sub_matching=SubMatching(context, live), taking=taking,
-        cells=Cells(context), elsewhere=Elsewhere(context, taking),
+        cells=Cells(context), rows=BoardRows(context), elsewhere=Elsewhere(context, taking),
         reading=Reading(context), aligning=Aligning(context), shaping=shaping,
         loading=Loading(context, shaping, at_hand), proving=Proving(context), progress=Progress(context),
         preparing=Preparing(context, taking))

@@ -38,6 +38,7 @@ class JobRow(Row):
     alignment_position: Mapped[int | None]
     correction_position: Mapped[int | None]
     plan_position: Mapped[int | None]
+    rows: Mapped[str | None]
 
 
 class StateRow(Row):
@@ -105,6 +106,10 @@ class TakeRow(Row):
     left_out: Mapped[str] = mapped_column(default="")
     removed: Mapped[bool] = mapped_column(default=False)
     preferred: Mapped[int] = mapped_column(default=0)
+    signal: Mapped[str | None]
+    sounded: Mapped[list | None] = mapped_column(JSON(none_as_null=True))
+    repeats: Mapped[int] = mapped_column(default=1)
+    repeats_db: Mapped[float | None]
 
 
 class SamplesRow(Row):

@@ -1,5 +1,6 @@
 """The words of a job: rig, rounds and takes, as values; the room is `dolce.core.room`."""
 
+from dolce.core.job.feeds import GROUPS, JOINED, Feed, HowTaken, Rows, label_of
 from dolce.core.job.model import DamagedJob, Job, LogEntry, PassRecord, Round, TakeRecord
 from dolce.core.job.passes import PassWish, steps_of, waits_of
 from dolce.core.job.placements import placement_of
@@ -15,7 +16,37 @@ from dolce.core.job.results import (
 from dolce.core.job.rig import SAMPLE_RATES_HZ, Interface, Levels, Rehearsal, Rig
 from dolce.core.job.rounds import Moved, latest_corrected, moved_between, proposed_base
 
-__all__ = ["RESULT_OF", "SAMPLE_RATES_HZ", "DamagedJob", "Interface", "Job", "LevelResult", "Levels", "LineHeard",
-           "LinesResult", "LogEntry", "Moved", "NoiseResult", "PassRecord", "PassResult", "PassWish",
-           "ReadingsResult", "Rehearsal", "Rig", "Round", "TakeRecord", "latest_corrected", "moved_between",
-           "placement_of", "proposed_base", "steps_of", "waits_of"]
+__all__ = [
+    "GROUPS",
+    "JOINED",
+    "RESULT_OF",
+    "SAMPLE_RATES_HZ",
+    "DamagedJob",
+    "Feed",
+    "HowTaken",
+    "Interface",
+    "Job",
+    "LevelResult",
+    "Levels",
+    "LineHeard",
+    "LinesResult",
+    "LogEntry",
+    "Moved",
+    "NoiseResult",
+    "PassRecord",
+    "PassResult",
+    "PassWish",
+    "ReadingsResult",
+    "Rehearsal",
+    "Rig",
+    "Round",
+    "Rows",
+    "TakeRecord",
+    "label_of",
+    "latest_corrected",
+    "moved_between",
+    "placement_of",
+    "proposed_base",
+    "steps_of",
+    "waits_of",
+]

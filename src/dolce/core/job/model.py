@@ -1,6 +1,7 @@
 """Value objects of one calibration of one room."""
 
-from dataclasses import dataclass
+from collections.abc import Sequence
+from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Literal
 
@@ -8,13 +9,15 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dolce.core.geometry import Point, RoomSize
+from dolce.core.job.feeds import Feed, Rows
 from dolce.core.job.results import PassResult
 from dolce.core.job.rig import Rig
 from dolce.core.processor import ProcessorLimits, ProcessorState
 from dolce.core.response import Caution, Quality
 from dolce.core.rig import Ceiling
 from dolce.core.room import RoomPlan, Seat, Speaker, Spot
-from dolce.errors import Conflict
+from dolce.core.signals import SignalKind
+from dolce.errors import Conflict, NotFound
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -27,6 +30,8 @@ class Job:
         What the processor that Dolce loads held when it was last read, or when the person last said so.
     simulated : ProcessorState
         What the rehearsal's processor really holds.
+    rows : Rows
+        What is taken besides the channels one by one, and how.
     """
 
     id: int
@@ -42,6 +47,7 @@ class Job:
     processor: ProcessorState
     simulated: ProcessorState
     round_id: int
+    rows: Rows = field(default_factory=Rows)
 
     @property
     def room(self) -> RoomSize:
@@ -106,6 +112,50 @@ class Job:
                            remedy="Lay out spots in the Room stop first.")
         return spot
 
+    @property
+    def feeds(self) -> tuple[Feed, ...]:
+        """The rows of the board."""
+        return self.rows.feeds(self.plan)
+
+    def feed(self, code: str) -> Feed:
+        """The row of a code, or NotFound."""
+        found = next((feed for feed in self.feeds if feed.code == code), None)
+        if found is None:
+            raise NotFound(f"there is no row {code[:60]!r}.", where="takes",
+                           remedy=f"Use one of {', '.join(feed.label for feed in self.feeds)}.")
+        return found
+
+    @property
+    def cue_channel(self) -> str:
+        """The speaker that plays the cue, where what records has a clock of its own."""
+        chosen = self.rig.interface.cue_channel
+        if chosen in self.channels:
+            return chosen
+        return next((s.channel for s in self.speakers if not s.is_sub), self.channels[0])
+
+    def routed(self, channels: Sequence[str]) -> tuple[tuple[str, ...], tuple[str, ...]]:
+        """Which channels to feed so that all of some sound, and all that sound then.
+
+        Where the processor sends a channel's bass to subs, those are not fed besides it.
+        """
+        reached = {channel: tuple(code for code, *_ in self.processor.routes(channel)) for channel in channels}
+        fed = tuple(c for c in channels if not any(c in sounding for other, sounding in reached.items() if other != c))
+        sounding = {code for channel in fed for code in reached[channel]}
+        return fed, tuple(c for c in self.channels if c in sounding)
+
+    @property
+    def asked(self) -> tuple[tuple[str, int], ...]:
+        """The cells that the board asks for, by code and spot id, row by row.
+
+        A spot close to a speaker is for that speaker alone; a row for which one spot is enough asks for the main seat's
+        centre.
+        """
+        if not self.spots:
+            return ()
+        one = self.first_spot.id
+        return tuple((feed.code, spot.id) for feed in self.feeds for spot in self.spots
+                     if (spot.close_to in ("", feed.code)) and (spot.id == one or not self.rows.how(feed).one_spot))
+
     def at_spot(self, spot_id: int) -> str:
         """A spot in words, by its number; also one that is no longer on the plan."""
         spot = next((s for s in self.spots if s.id == spot_id), None)
@@ -155,6 +205,12 @@ class TakeRecord:
         Why it is left out of all averages; empty where it counts.
     removed : bool
         Deleted, and can be brought back.
+    signal : "sweep", "sequence" or "pink"
+        What was played.
+    sounded : tuple of str
+        Channels that sounded at once; empty for the one whose row it is.
+    repeats, repeats_db : int, float or None
+        How many recordings are averaged in it, and by how much they differ.
     """
 
     id: int
@@ -178,6 +234,10 @@ class TakeRecord:
     note: str = ""
     left_out: str = ""
     removed: bool = False
+    signal: SignalKind = "sweep"
+    sounded: tuple[str, ...] = ()
+    repeats: int = 1
+    repeats_db: float | None = None
 
     @property
     def has_response(self) -> bool:

@@ -8,6 +8,7 @@ from typing import Literal
 from dolce.core.checked import limited, ranges
 from dolce.core.job.model import Job
 from dolce.core.job.placements import placement_of
+from dolce.core.signals import SIGNAL_KINDS, SignalKind
 from dolce.errors import InvalidValue
 
 Order = Literal["spot", "channel"]
@@ -21,7 +22,7 @@ class PassWish:
     Attributes
     ----------
     channels, spots : tuple
-        Rows and columns (ids of spots) of the board; empty for all.
+        Rows (by code) and columns (ids of spots) of the board; empty for all.
     taken_too : bool
         Also cells that ask for nothing more.
     order : "spot" (the microphone moves least) or "channel"
@@ -29,6 +30,7 @@ class PassWish:
         Before each new place of the microphone, so that the person can walk away.
     repeats : int
         How often a spoiled take is repeated by itself.
+    signal : "sweep", "sequence" or "pink"
     """
 
     channels: tuple[str, ...] = ()
@@ -36,31 +38,37 @@ class PassWish:
     taken_too: bool = False
     order: Order = "spot"
     wait_s: float = limited(0, 60, where="wait", unit="s", default=0.0)
+    signal: SignalKind = "sweep"
     repeats: int = limited(0, 5, where="repeats of spoiled takes", whole=True, default=0)
 
     def __post_init__(self) -> None:
         ranges(self)
         if self.order not in ("spot", "channel"):
             raise InvalidValue(f"order {self.order[:20]!r}.", where="order", remedy="Choose one of the list.")
+        if self.signal not in SIGNAL_KINDS:
+            raise InvalidValue(f"test signal {self.signal[:20]!r}.", where="test signal",
+                               remedy="Choose one of the list.")
 
 
 def steps_of(job: Job, wish: PassWish, settled: Callable[[str, int], bool]) -> list[Step]:
-    """Channels at placements (by their leading spot), in order; `settled` says which cells ask for nothing more.
+    """Rows at placements (by their leading spot), in order; `settled` says which cells ask for nothing more.
 
     With several microphones a placement serves several spots: it is taken where one of them lacks something.
 
     Raises
     ------
     NotFound
-        If there is no such channel or spot.
+        If there is no such row or spot.
     """
-    channels = [job.speaker(channel).channel for channel in wish.channels] or list(job.channels)
-    channels.sort(key=job.channels.index)
+    rows = [feed.code for feed in job.feeds]
+    channels = sorted({job.feed(code).code for code in wish.channels}, key=rows.index) or rows
+    asked = set(job.asked)
     wanted = {job.spot(spot).id for spot in wish.spots} or {spot.id for spot in job.spots}
     placements = list(dict.fromkeys(tuple(placement_of(job, s.id)) for s in job.spots if s.id in wanted))
 
     def lacks(channel: str, placement: Sequence[int]) -> bool:
-        return wish.taken_too or not all(settled(channel, spot) for spot in placement if spot in wanted)
+        here = [spot for spot in placement if spot in wanted and (channel, spot) in asked]
+        return any(wish.taken_too or not settled(channel, spot) for spot in here)
 
     if wish.order == "spot":
         return [(c, p[0]) for p in placements for c in channels if lacks(c, p)]

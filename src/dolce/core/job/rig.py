@@ -41,7 +41,13 @@ class Interface:
     Attributes
     ----------
     card_name, card_host : str
-        The audio device of this computer.
+        The audio device of this computer that plays, and records unless another one does.
+    recorder_name, recorder_host : str
+        The one that records, where it is another one.
+    own_clock : bool
+        Whether what records has a clock of its own; always so where it is another device.
+    cue_channel : str
+        The speaker that plays the cue that arrivals count from then; empty for the first one that is no sub.
     loop_output, loop_input : int or None
         Where a cable joins an output to an input.
     loop : InterfaceLoop or None
@@ -51,6 +57,10 @@ class Interface:
     hardware: Literal["rehearsal", "sound card"] = "rehearsal"
     card_name: str = ""
     card_host: str = ""
+    recorder_name: str = ""
+    recorder_host: str = ""
+    own_clock: bool = False
+    cue_channel: str = ""
     loop_output: int | None = limited(1, MOST_INPUTS, where="loop output", whole=True, default=None)
     loop_input: int | None = limited(1, MOST_INPUTS, where="loop input", whole=True, default=None)
     loop: InterfaceLoop | None = None
@@ -60,6 +70,8 @@ class Interface:
         if self.hardware == "sound card" and not self.card_name:
             raise InvalidValue("no audio device is chosen.", where="device", remedy="Choose one.")
         ranges(self)
+        if self.recorder_name and not self.own_clock:
+            object.__setattr__(self, "own_clock", True)
         if (self.loop_output is None) != (self.loop_input is None):
             raise InvalidValue("a loop needs an output and an input.", where="loop input",
                                remedy="Fill in both, or neither.")
@@ -71,7 +83,10 @@ class Interface:
     @property
     def device_name(self) -> str:
         """What plays and records, for what holds for one device only."""
-        return self.hardware if self.simulated else f"{self.card_host}|{self.card_name}"
+        if self.simulated:
+            return self.hardware
+        return f"{self.card_host}|{self.card_name}" + (f"|{self.recorder_host}|{self.recorder_name}" if
+                                                       self.recorder_name else "")
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -239,10 +254,10 @@ class Rig:
 
     @property
     def loop_in_use(self) -> InterfaceLoop | None:
-        """The loop's result, if it was measured with this device at this rate."""
+        """The loop's result, if it was measured with this device at this rate, and on one clock."""
         loop = self.interface.loop
-        fits = loop is not None and (loop.device, loop.sample_rate_hz) == (self.interface.device_name,
-                                                                          self.sample_rate_hz)
+        fits = loop is not None and not self.interface.own_clock and (
+            (loop.device, loop.sample_rate_hz) == (self.interface.device_name, self.sample_rate_hz))
         return loop if fits else None
 
     @property

@@ -6,7 +6,15 @@ from dolce.core.response.averaging import SpotAverage, average_over_spots, mean_
 from dolce.core.response.bandwidths import auditory, equivalent_bandwidth_hz, finer_below
 from dolce.core.response.capture import SUB_TOP_HZ, Capture, SweepDrowned, analyse_recording, without_response
 from dolce.core.response.caution import Caution
-from dolce.core.response.clock_drift import marked_drift_ppm, resampled, stretched, without_drift
+from dolce.core.response.clock_drift import (
+    MarksHeard,
+    marked_drift_ppm,
+    marks_heard,
+    resampled,
+    stretched,
+    without_drift,
+)
+from dolce.core.response.cue import OneClock, on_one_clock
 from dolce.core.response.deconvolution import Deconvolver
 from dolce.core.response.electronics import InterfaceLoop, interface_loop
 from dolce.core.response.impulse import ImpulseResponse
@@ -27,11 +35,52 @@ from dolce.core.response.spectrum import (
 )
 from dolce.core.response.sub_arrival import sub_arrival
 
-__all__ = ["ANALYSIS_GRID_HZ", "SUB_TOP_HZ", "Advice", "Arrival", "Capture", "Caution", "Deconvolver",
-           "FrequencyResponse", "GridLevels", "ImpulseResponse", "InterfaceLoop", "MicrophoneCurve", "Polarity",
-           "Quality", "SpotAverage", "SweepDrowned", "advice_of", "analyse_recording", "another_spot_db", "auditory",
-           "average_over_spots", "clipped_samples", "equivalent_bandwidth_hz", "find_arrival", "finer_below",
-           "grid_levels", "interface_loop", "is_impulse_response", "level_on_grid", "marked_drift_ppm",
-           "mean_spread_db", "moving_average_level_db", "phase_deg", "resampled", "response_of_file",
-           "smoothed_level_db", "smoothed_power", "spots_for", "stretched", "sub_arrival", "transformed",
-           "without_drift", "without_response"]
+__all__ = [
+    "ANALYSIS_GRID_HZ",
+    "SUB_TOP_HZ",
+    "Advice",
+    "Arrival",
+    "Capture",
+    "Caution",
+    "Deconvolver",
+    "FrequencyResponse",
+    "GridLevels",
+    "ImpulseResponse",
+    "InterfaceLoop",
+    "MarksHeard",
+    "MicrophoneCurve",
+    "OneClock",
+    "Polarity",
+    "Quality",
+    "SpotAverage",
+    "SweepDrowned",
+    "advice_of",
+    "analyse_recording",
+    "another_spot_db",
+    "auditory",
+    "average_over_spots",
+    "clipped_samples",
+    "equivalent_bandwidth_hz",
+    "find_arrival",
+    "finer_below",
+    "grid_levels",
+    "interface_loop",
+    "is_impulse_response",
+    "level_on_grid",
+    "marked_drift_ppm",
+    "marks_heard",
+    "mean_spread_db",
+    "moving_average_level_db",
+    "on_one_clock",
+    "phase_deg",
+    "resampled",
+    "response_of_file",
+    "smoothed_level_db",
+    "smoothed_power",
+    "spots_for",
+    "stretched",
+    "sub_arrival",
+    "transformed",
+    "without_drift",
+    "without_response",
+]

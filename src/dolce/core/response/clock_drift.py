@@ -1,5 +1,6 @@
 """Recordings made by a machine with a clock of its own."""
 
+from dataclasses import dataclass
 from fractions import Fraction
 
 import numpy as np
@@ -83,17 +84,35 @@ def without_drift(recording: NDArray[np.float64], *, deconvolver: Deconvolver,
 
 
 def marked_drift_ppm(recording: NDArray[np.float64], *, marks: tuple[int, int], sample_rate_hz: int) -> float | None:
-    """How much longer the recording is than what was played, in parts per million, by two equal marks in it.
+    """How much longer the recording is than what was played, in parts per million; None where that can't be told.
 
-    Parameters
+    `marks` says where they begin in what was played, in samples (`dolce.core.signals.marks_in`).
+    """
+    heard = marks_heard(recording, apart=marks[1] - marks[0], sample_rate_hz=sample_rate_hz)
+    return None if heard is None else heard.drift_ppm
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class MarksHeard:
+    """Two marks found in a recording.
+
+    Attributes
     ----------
-    marks : (int, int)
-        Where the marks begin in what was played, in samples (`dolce.core.signals.marks_in`).
+    first : int
+        Where the first one arrives, in samples.
+    drift_ppm : float
+        How much longer their distance is than it was when they were played.
+    alike : float
+        Correlation of both as heard, room and all.
+    """
 
-    Returns
-    -------
-    float or None
-        None where the marks are not heard clearly.
+    first: int
+    drift_ppm: float
+    alike: float
+
+
+def marks_heard(recording: NDArray[np.float64], *, apart: int, sample_rate_hz: int) -> MarksHeard | None:
+    """Two equal marks that were played `apart` samples from each other; None where they are not heard clearly.
 
     Notes
     -----
@@ -101,7 +120,7 @@ def marked_drift_ppm(recording: NDArray[np.float64], *, marks: tuple[int, int], 
     what they made of the other, on a grid 32 times finer. Whatever the speaker does to both, it takes no part in their
     distance. Source: our own.
     """
-    one, distance = mark(sample_rate_hz), marks[1] - marks[0]
+    one, distance = mark(sample_rate_hz), apart
     reach = int(np.ceil(_SEARCH_PPM * 1e-6 * distance)) + 2
     if recording.size < distance + one.size + 2 * reach:
         return None
@@ -128,16 +147,21 @@ def marked_drift_ppm(recording: NDArray[np.float64], *, marks: tuple[int, int], 
     a, b, c = near[peak - 1: peak + 2]
     bend = a - 2 * b + c
     shift = peak + (0.5 * (a - c) / bend if bend else 0.0) - reach * _FINER
-    return float(1e6 * shift / _FINER / distance)
+    return MarksHeard(first=first, drift_ppm=float(1e6 * shift / _FINER / distance), alike=float(alike))
 
 
-def stretched(recording: NDArray, drift: float) -> NDArray:
-    """The recording read at times n (1 + drift), interpolated on a grid 8 times finer; as long as before."""
+def stretched(recording: NDArray, drift: float, *, start: float = 0.0) -> NDArray:
+    """The recording read at times (start + n) (1 + drift), interpolated on a grid 8 times finer; as long as before.
+
+    `start` is in samples; what lies outside of the recording is silent.
+    """
     finer = 8
-    dense = scipy.signal.resample(np.concatenate([recording, np.zeros(256)]), (recording.size + 256) * finer)
-    at = np.arange(recording.size) * (1 + drift) * finer
+    size = scipy.fft.next_fast_len(recording.size + 256, real=True)
+    dense = scipy.signal.resample(np.pad(recording, (0, size - recording.size)), size * finer)
+    at = (start + np.arange(recording.size)) * (1 + drift) * finer
     k = np.clip(at.astype(np.int64), 1, dense.size - 3)
     t = at - k
     a, b, c, d = dense[k - 1], dense[k], dense[k + 1], dense[k + 2]
     # Catmull-Rom through four points: at 8 times oversampling far below 24-bit noise up to 20 kHz.
-    return b + 0.5 * t * (c - a + t * (2 * a - 5 * b + 4 * c - d + t * (3 * (b - c) + d - a)))
+    read = b + 0.5 * t * (c - a + t * (2 * a - 5 * b + 4 * c - d + t * (3 * (b - c) + d - a)))
+    return np.where((at >= 0) & (at < recording.size * finer), read, 0.0) if start else read

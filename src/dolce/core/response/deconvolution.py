@@ -27,6 +27,8 @@ class Deconvolver:
         The band that the stimulus covers; found from the stimulus when left out.
     sweep_s : float, optional
         How long the sweep in it lasts, where marks stand around it: its harmonics arrive that much earlier.
+    periodic : bool
+        Whether the stimulus is one period of a signal that repeats; recordings are one period, too.
 
     Raises
     ------
@@ -40,14 +42,16 @@ class Deconvolver:
     """
 
     def __init__(self, stimulus: NDArray[np.float64], *, sample_rate_hz: int, recording_samples: int,
-                 band_hz: tuple[float, float] | None = None, sweep_s: float | None = None) -> None:
+                 band_hz: tuple[float, float] | None = None, sweep_s: float | None = None,
+                 periodic: bool = False) -> None:
         if stimulus.size < 1000 or not np.any(stimulus):
             raise InvalidValue("the stimulus is silent or too short.", where="stimulus",
                                remedy="Use the sweep that was played.")
         self.sample_rate_hz = sample_rate_hz
-        self.stimulus_s = stimulus.size / sample_rate_hz
-        self.sweep_s = sweep_s or self.stimulus_s
-        self.size = scipy.fft.next_fast_len(recording_samples + stimulus.size, real=True)
+        self.periodic = periodic
+        self.stimulus_s = 0.0 if periodic else stimulus.size / sample_rate_hz         # a period has no end to miss
+        self.sweep_s = sweep_s or stimulus.size / sample_rate_hz
+        self.size = stimulus.size if periodic else scipy.fft.next_fast_len(recording_samples + stimulus.size, real=True)
         self.stimulus_spectrum = scipy.fft.rfft(stimulus, self.size)
         power = self.stimulus_spectrum.real**2 + self.stimulus_spectrum.imag**2
         frequency = scipy.fft.rfftfreq(self.size, 1 / sample_rate_hz)

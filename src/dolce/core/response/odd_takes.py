@@ -13,7 +13,8 @@ _SAME_DB, _SAME_PART = 0.6, 0.35   # of what other neighbours differ: below both
 _TREBLE_HZ = (4000.0, 14_000.0)
 _SHADOW_DB = 5.0                   # under what its channel has at the other spots
 _LATE_S, _FITS_S = 0.0012, 0.0004  # off its own place, and on another's
-_REPEATED_HZ, REPEATS_MATTER_DB = (100.0, 10_000.0), 1.0     # more than that: something has moved
+_REPEATED_HZ, _REPEATED_BASS_HZ = (100.0, 10_000.0), (30.0, 200.0)
+REPEATS_MATTER_DB = 1.0            # more than that: something has moved
 _LEAST = 3                         # spots or channels to compare with
 
 Cell = tuple[str, int]
@@ -36,8 +37,10 @@ class OddTake:
     other: str | int = ""
 
 
-def repeats_differ_db(level_db: Sequence[NDArray], frequency_hz: NDArray) -> float | None:
+def repeats_differ_db(level_db: Sequence[NDArray], frequency_hz: NDArray, *, bass: bool = False) -> float | None:
     """How repeatable takes of one cell are: largest RMS difference of one from their mean, 100 Hz to 10 kHz.
+
+    Of subs alone (`bass`) 30 to 200 Hz.
 
     Parameters
     ----------
@@ -45,7 +48,7 @@ def repeats_differ_db(level_db: Sequence[NDArray], frequency_hz: NDArray) -> flo
     """
     if len(level_db) < 2:
         return None
-    inside = _band(frequency_hz, _REPEATED_HZ)
+    inside = _band(frequency_hz, _REPEATED_BASS_HZ if bass else _REPEATED_HZ)
     levels = np.array(level_db)[:, inside]
     return float(np.sqrt(np.mean((levels - levels.mean(axis=0)) ** 2, axis=1)).max())
 

@@ -44,6 +44,11 @@ class Sweep:
             raise InvalidValue(f"{self.stop_hz:g} Hz does not fit into a sample rate of {self.sample_rate_hz} Hz.",
                                where="sweep range", remedy=f"Stay below {self.sample_rate_hz / 2:g} Hz.")
 
+    @property
+    def size(self) -> int:
+        """How many samples it has."""
+        return round(self.duration_s * self.sample_rate_hz)
+
     def samples(self) -> NDArray[np.float64]:
         """The sweep, faded at both ends, shape (samples,), full scale 1."""
         sweep = exponential_sweep(start_hz=self.start_hz, stop_hz=self.stop_hz, duration_s=self.duration_s,

@@ -62,7 +62,7 @@ class _Facts:
 
     @property
     def wanted(self) -> int:
-        return len(self.job.channels) * len(self.job.spots)
+        return len(self.job.asked)
 
 
 # For each stop the cases in which it can be, the first that holds counts: when, how far it is, and in words.
@@ -150,7 +150,7 @@ def _facts(work: UnitOfWork, job: Job) -> _Facts:
 
 def _taken(work: UnitOfWork, job: Job, of: Round) -> int:
     """How many cells of a round's board are done."""
-    return work.takes.usable_count(of.id, channels=job.channels, spots=[spot.id for spot in job.spots])
+    return work.takes.settled_count(of.id, set(job.asked))
 
 
 def _microphone(job: Job) -> str:

@@ -3,7 +3,7 @@
 import numpy as np
 from numpy.typing import NDArray
 
-from dolce.core.job import TakeRecord
+from dolce.core.job import TakeRecord, label_of
 from dolce.core.levels import NOMINAL_HZ, mid_bands
 from dolce.core.reading import (
     BandDecay,
@@ -28,10 +28,11 @@ from dolce.core.reading import (
     step_near,
 )
 from dolce.core.response import ANALYSIS_GRID_HZ, ImpulseResponse, find_arrival, level_on_grid
-from dolce.core.signals import Sweep
+from dolce.core.signals import PeriodicSignal
 from dolce.errors import InvalidValue
-from dolce.formats.audio_file import read_audio
+from dolce.formats.audio_file import read_channels
 from dolce.services.read.wish import ReadWish
+from dolce.services.takes.found_take import heard_again
 from dolce.services.takes.take_making import deconvolver_of
 from dolce.store import UnitOfWork
 
@@ -112,8 +113,14 @@ def _cleanness(work: UnitOfWork, take: TakeRecord, wish: ReadWish) -> Distortion
         raise InvalidValue("only recordings of the rig hold the sweep as it was played.", where=take.channel,
                            remedy="Choose a take of the rig.")
     data, name = work.takes.recording(take.id)
-    recording = read_audio(data, name=name, longest_s=_LONGEST_RECORDING_S).sample
-    deconvolver = deconvolver_of(Sweep(**work.takes.sweep(take.id)), recording.size)
+    if wish.view == "distortion" and take.signal != "sweep":
+        raise InvalidValue("only sweeps tell distortion apart from the response.", where=label_of(take.channel),
+                           remedy="Choose a take that was made with a sweep.")
+    recording, signal = heard_again(read_channels(data, name=name, longest_s=_LONGEST_RECORDING_S).T,
+                                    work.takes.played(take.id))
+    if isinstance(signal, PeriodicSignal):
+        recording = signal.folded(recording)
+    deconvolver = deconvolver_of(signal, recording.size)
     arrival = find_arrival(deconvolver.impulse(deconvolver.spectrum(recording)[1])).time_s
     if wish.view == "distortion":
         return distortion_of(recording, deconvolver=deconvolver, at_hz=_DISTORTION_HZ, arrival_s=arrival)

@@ -26,6 +26,9 @@ class InterfaceLooping:
         if job.rig.interface.loop_input is None:
             raise Conflict("no loop is joined.", where="loop",
                            remedy="Join an output to an input by a cable, and type both numbers.")
+        if job.rig.interface.own_clock:
+            raise Conflict("what records has a clock of its own: no cable tells its latency.", where="loop",
+                           remedy="Arrivals come from the cue instead; no loop is needed.")
         sweep = sweep_of(job.rig)
 
         def step(_channel: str, _spot: int, progress: Progress, stopped: Stopped):

@@ -28,6 +28,16 @@ def caution_words(caution: Caution) -> str:
             return f"Resampled from {value:.0f} Hz."
         case "clock differs":
             return f"The recorder's clock differs by {value:+.0f} ppm; taken out."
+        case "no cue":
+            return ("The cues were not heard: its arrival is not known, and a difference of the clocks is still in it. Is the "
+                    "cue's speaker on?")
+        case "repeats differ":
+            return f"The averaged recordings differ by {value:.1f} dB: something moved or changed between them. Repeat."
+        case "sequence":
+            return ("A maximum length sequence: no distortion can be told, and what there is of it spreads over the "
+                    "response.")
+        case "pink noise":
+            return "Periodic pink noise: no distortion can be told."
         case "moving":
             return f"Moving-microphone average over {value:.0f} s: no arrival, no polarity, no phase."
         case "impulse response":

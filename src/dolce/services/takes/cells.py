@@ -3,7 +3,7 @@
 from dataclasses import dataclass
 
 from dolce.core import checked
-from dolce.core.job import Job, Round, TakeRecord
+from dolce.core.job import Job, Round, TakeRecord, label_of
 from dolce.errors import InvalidValue
 from dolce.services.context import Context
 from dolce.store import UnitOfWork
@@ -39,7 +39,7 @@ class Cells:
         """
         with self._context.look() as work:
             job = work.jobs.get(job_id)
-            job.speaker(channel)
+            job.feed(channel)
             job.spot(spot_id)
             present = next(r for r in work.takes.rounds(job_id) if r.id == job.round_id)
             counts = next((t for t in work.takes.latest(present.id) if (t.channel, t.spot_id) == (channel, spot_id)),
@@ -91,8 +91,8 @@ class Cells:
             self._require_of_job(work, job_id, take_id)
             take, job = work.takes.get(take_id), work.jobs.get(job_id)
             change(work)
-            work.logbook.add(job_id, f"Take of {take.channel} at {job.at_spot(take.spot_id)}, attempt {take.attempt}, "
-                                     f"{what}.", at=now)
+            work.logbook.add(job_id, f"Take of {label_of(take.channel)} at {job.at_spot(take.spot_id)}, attempt "
+                                     f"{take.attempt}, {what}.", at=now)
             work.jobs.touch(job_id, now)
 
     @staticmethod

@@ -25,6 +25,7 @@ from dolce.errors import FormatError, InvalidValue
 from dolce.formats.audio_file import Audio, read_audio
 from dolce.formats.microphone_text import read_microphone_curve
 from dolce.services.context import Context
+from dolce.services.takes.found_take import places_of
 from dolce.services.takes.taking import LONGEST_RECORDING_S, Board, Taking, begin_round
 from dolce.store import UnitOfWork
 
@@ -35,7 +36,7 @@ _FALLS_DB_PER_OCTAVE = 48.0        # beyond the ends of a curve
 _UNKNOWN_DB = 99.0                 # stands where a take tells no noise; never shown (`TakeRecord.tells_noise`)
 
 
-Keep = Callable[[UnitOfWork, Board, datetime, tuple[Point, Point]], int]
+Keep = Callable[[UnitOfWork, Board, datetime, tuple[Point | None, Point]], int]
 
 
 class Elsewhere:
@@ -75,10 +76,10 @@ class Elsewhere:
                           clipped_samples=0)
         capture = Capture(response=response, arrival=find_arrival(response), quality=quality)
 
-        def keep(work: UnitOfWork, board: Board, at: datetime, places: tuple[Point, Point]) -> int:
+        def keep(work: UnitOfWork, board: Board, at: datetime, places: tuple[Point | None, Point]) -> int:
             return work.takes.add(round_id=board.round.id, channel=channel, spot_id=spot_id, at=at, source="impulse",
                                   capture=capture, levels=grid_levels(response), arrival_known=False, recording=data,
-                                  recording_name=file_name, sweep=None, cautions=cautions, recorder=recorder,
+                                  recording_name=file_name, played=None, cautions=cautions, recorder=recorder,
                                   places=places)
 
         return self._keep(job_id, channel, spot_id, f"Impulse response {file_name}", keep)
@@ -90,7 +91,7 @@ class Elsewhere:
         quality = Quality(signal_to_noise_db=_UNKNOWN_DB, peak_dbfs=0.0, clipped_samples=0)
         span = f"{read.frequency_hz[0]:.0f} to {read.frequency_hz[-1]:.0f} Hz"
 
-        def keep(work: UnitOfWork, board: Board, at: datetime, places: tuple[Point, Point]) -> int:
+        def keep(work: UnitOfWork, board: Board, at: datetime, places: tuple[Point | None, Point]) -> int:
             return work.takes.add_level(round_id=board.round.id, channel=channel, spot_id=spot_id, at=at,
                                         source="curve", quality=quality, level_db=level,
                                         sample_rate_hz=board.job.rig.sample_rate_hz, places=places,
@@ -101,12 +102,13 @@ class Elsewhere:
     def _keep(self, job_id: int, channel: str, spot_id: int, what: str, keep: Keep) -> TakeRecord:
         board = self._taking.board(job_id)
         self._taking.require_state(board)
-        places = (board.job.speaker(channel).place, board.job.spot(spot_id).place)
+        feed = board.job.feed(channel)
+        places = places_of(board.job, feed, spot_id)
         now = self._context.now()
         with self._context.change() as work:
             begin_round(work, board)
             take_id = keep(work, board, now, places)
-            work.logbook.add(job_id, f"{what} used for {channel} at {board.job.at_spot(spot_id)}.", at=now)
+            work.logbook.add(job_id, f"{what} used for {feed.label} at {board.job.at_spot(spot_id)}.", at=now)
             return work.takes.get(take_id)
 
 

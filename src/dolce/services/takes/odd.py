@@ -17,7 +17,7 @@ def odd_of(context: Context, job: Job, found: Round) -> list[OddTake]:
     levels, arrivals, flights = {}, {}, {}
     speed = speed_of_sound(job.room.temperature_c)
     for channel, of_channel in curves.items():
-        if channel in SUB_CODES:
+        if channel in SUB_CODES or channel not in job.channels:
             continue
         for take, level in zip(of_channel.takes, of_channel.level_db, strict=True):
             if take.spot_id not in there or not take.has_response:

@@ -1,54 +1,143 @@
 """From a recording to a kept take; shared by live passes and files made elsewhere."""
 
 from collections.abc import Iterable
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from functools import lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
 
-from dolce.core.job import Job, Rig
+from dolce.core.geometry import distance_m
+from dolce.core.job import Feed, Job, Rig
 from dolce.core.response import (
     Capture,
+    Caution,
     Deconvolver,
     GridLevels,
     InterfaceLoop,
     MicrophoneCurve,
     analyse_recording,
     grid_levels,
+    on_one_clock,
     without_response,
 )
-from dolce.core.signals import Sweep, mark, with_marks
+from dolce.core.signals import CuedSignal, Excitation, PeriodicSignal, SignalKind, Sweep, excitation, mark, with_marks
 from dolce.core.signals.marks import GAP_S
 from dolce.errors import Conflict
 
 TAIL_S = 1.0
+DRIFT_WORTH_PPM = 1.0              # of a recorder's clock: less is taken out and not spoken of
+_HIGHEST = 0.49                    # of the sample rate
 
 
 def sweep_of(rig: Rig) -> Sweep:
     """The sweep of a job: 10 Hz to 22 kHz, or as high as its sample rate lets it."""
-    return Sweep(start_hz=10.0, stop_hz=min(22_000.0, 0.49 * rig.sample_rate_hz), duration_s=rig.sweep_seconds,
+    return Sweep(start_hz=10.0, stop_hz=min(22_000.0, _HIGHEST * rig.sample_rate_hz), duration_s=rig.sweep_seconds,
                  sample_rate_hz=rig.sample_rate_hz, level_dbfs=rig.levels.sweep_level_dbfs)
 
 
-@lru_cache(maxsize=4)
-def stimulus_of(sweep: Sweep) -> NDArray[np.float64]:
-    """The sweep with the silence behind it, computed once; read-only."""
-    samples = np.concatenate([sweep.samples(), np.zeros(round(TAIL_S * sweep.sample_rate_hz))])
+def signal_of(job: Job, feed: Feed, kind: SignalKind = "sweep") -> Excitation:
+    """What a row is played with. Several speakers at once are softer by what they add up to."""
+    rig, how = job.rig, job.rows.how(feed)
+    fed, _ = job.routed(feed.channels)
+    level = rig.levels.sweep_level_dbfs + how.offset_db - 20 * float(np.log10(len(fed)))
+    return excitation(kind, start_hz=how.low_hz, stop_hz=min(how.high_hz, _HIGHEST * rig.sample_rate_hz),
+                      duration_s=how.sweep_s or rig.sweep_seconds, sample_rate_hz=rig.sample_rate_hz,
+                      level_dbfs=max(-90.0, min(0.0, level)))
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Playing:
+    """What one take of a row plays, output by output, and how its recordings are read.
+
+    Attributes
+    ----------
+    cued : CuedSignal or None
+        Where what records has a clock of its own.
+    """
+
+    signal: Excitation
+    outputs: tuple[int, ...]
+    cued: CuedSignal | None = None
+    cue_output: int | None = None
+
+    @property
+    def seconds(self) -> float:
+        """How long one recording lasts."""
+        return (self.cued or self.signal).size / self.signal.sample_rate_hz + TAIL_S
+
+    def sent(self) -> dict[int, NDArray[np.float64]]:
+        """Samples by physical output, the silence behind them included."""
+        if self.cued is None:
+            samples = stimulus_of(self.signal)
+            return dict.fromkeys(self.outputs, samples)
+        cues, samples = _cued_stimuli(self.cued)
+        sent = dict.fromkeys(self.outputs, samples)
+        sent[self.cue_output] = sent.get(self.cue_output, 0.0) + cues
+        return sent
+
+    def one_clock(self, recording: NDArray[np.float64], *,
+                  cue_flight_s: float) -> tuple[NDArray[np.float64], list[Caution], bool]:
+        """The recording as of one clock, what to know of that, and whether its arrival is known."""
+        if self.cued is None:
+            return recording, [], True
+        samples = stimulus_of(self.signal).size
+        found = on_one_clock(recording, cued=self.cued, samples=samples, cue_flight_s=cue_flight_s)
+        if found is None:
+            return recording[self.cued.signal_at:][:samples], [Caution(kind="no cue")], False
+        worth = abs(found.drift_ppm) > DRIFT_WORTH_PPM
+        return found.recording, [Caution(kind="clock differs", value=found.drift_ppm)] if worth else [], True
+
+
+def playing_of(job: Job, feed: Feed, kind: SignalKind = "sweep") -> Playing:
+    """What a row's take plays through the job's rig."""
+    signal = signal_of(job, feed, kind)
+    fed, _ = job.routed(feed.channels)
+    outputs = tuple(job.speaker(channel).output for channel in fed)
+    if not job.rig.interface.own_clock:
+        return Playing(signal=signal, outputs=outputs)
+    return replace(cued_playing(signal), outputs=outputs, cue_output=job.speaker(job.cue_channel).output)
+
+
+def cued_playing(signal: Excitation) -> Playing:
+    """A test signal behind a cue, not yet on any output."""
+    return Playing(signal=signal, outputs=(), cued=CuedSignal(signal=signal))
+
+
+def cue_flight_s(job: Job, spot_id: int) -> float:
+    """From the cue's output to a spot by the plan, with the delay that the processor gives it now."""
+    cue = job.speaker(job.cue_channel)
+    settings = job.processor.settings_for(cue.channel)
+    return distance_m(cue.place, job.spot(spot_id).place) / job.plan.speed_m_s + settings.delay_s
+
+
+@lru_cache(maxsize=6)
+def stimulus_of(signal: Excitation) -> NDArray[np.float64]:
+    """The test signal with the silence behind it, computed once; read-only."""
+    samples = np.concatenate([signal.samples(), np.zeros(round(TAIL_S * signal.sample_rate_hz))])
     samples.flags.writeable = False
     return samples
 
 
-@lru_cache(maxsize=3)
-def deconvolver_of(sweep: Sweep, recording_samples: int) -> Deconvolver:
-    """The sweep's inverse, computed once for all takes of a board."""
-    return new_deconvolver(sweep, recording_samples)
+@lru_cache(maxsize=4)
+def _cued_stimuli(cued: CuedSignal) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    """Of the cue's output and of the feed's, with the silence behind them."""
+    tail = np.zeros(round(TAIL_S * cued.sample_rate_hz))
+    return np.concatenate([cued.cues(), tail]), np.concatenate([cued.samples(), tail])
 
 
-def new_deconvolver(sweep: Sweep, recording_samples: int) -> Deconvolver:
-    """The sweep's inverse for one length of recording."""
-    return Deconvolver(sweep.samples(), sample_rate_hz=sweep.sample_rate_hz, recording_samples=recording_samples,
-                       band_hz=(sweep.start_hz, sweep.stop_hz))
+@lru_cache(maxsize=4)
+def deconvolver_of(signal: Excitation, recording_samples: int) -> Deconvolver:
+    """The test signal's inverse, computed once for all takes of a board."""
+    return new_deconvolver(signal, recording_samples)
+
+
+def new_deconvolver(signal: Excitation, recording_samples: int) -> Deconvolver:
+    """The test signal's inverse for one length of recording."""
+    periodic = isinstance(signal, PeriodicSignal)
+    return Deconvolver(signal.one_period if periodic else signal.samples(), periodic=periodic,
+                       sample_rate_hz=signal.sample_rate_hz, recording_samples=recording_samples,
+                       band_hz=(signal.start_hz, signal.stop_hz))
 
 
 def marked(sweep: Sweep) -> NDArray[np.float64]:
@@ -68,7 +157,7 @@ def new_marked_deconvolver(sweep: Sweep, recording_samples: int) -> Deconvolver:
                        band_hz=(sweep.start_hz, sweep.stop_hz), sweep_s=sweep.duration_s)
 
 
-def captured(recording: NDArray[np.float64], *, sweep: Sweep, microphone: MicrophoneCurve | None,
+def captured(recording: NDArray[np.float64], *, sweep: Excitation, microphone: MicrophoneCurve | None,
              loop: InterfaceLoop | None = None, gain_db: float = 0.0, clipped: int | None = None,
              is_sub: bool = False, deconvolver: Deconvolver | None = None) -> tuple[Capture, GridLevels]:
     """Response, arrival and quality of a recording, and its levels on the analysis grid.
@@ -79,8 +168,10 @@ def captured(recording: NDArray[np.float64], *, sweep: Sweep, microphone: Microp
     Raises
     ------
     InvalidValue
-        If the recording is silent or does not hold the sweep.
+        If the recording is silent or does not hold the test signal.
     """
+    if isinstance(sweep, PeriodicSignal):
+        recording = sweep.folded(recording)
     deconvolver = deconvolver or deconvolver_of(sweep, recording.size)
     capture = analyse_recording(recording, deconvolver=deconvolver, microphone=microphone, gain_db=gain_db,
                                 clipped=clipped, is_sub=is_sub)

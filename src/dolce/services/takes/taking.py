@@ -32,29 +32,32 @@ from dolce.core.response import (
 )
 from dolce.core.response.odd_takes import OddTake
 from dolce.core.rig import slate_missing
-from dolce.devices.interface import AudioDevice, Progress, SoundStopped, Stopped
+from dolce.core.signals import excitation_values, kind_of
+from dolce.devices.interface import Progress, SoundStopped, Stopped
 from dolce.devices.opening import audio_of
 from dolce.errors import Conflict, InvalidValue
 from dolce.formats.audio_file import read_audio, write_flac, write_wav_24
 from dolce.services.context import Context
 from dolce.services.rig.processor_at_hand import ProcessorAtHand
 from dolce.services.sound.sound_work import SoundWork
+from dolce.services.takes.found_take import FoundTake, found_take, places_of
 from dolce.services.takes.odd import odd_of
 from dolce.services.takes.take_making import (
+    DRIFT_WORTH_PPM,
     TAIL_S,
+    Playing,
     captured,
     marked,
     marks_of,
     new_deconvolver,
     new_marked_deconvolver,
+    playing_of,
     require_open,
-    stimulus_of,
     sweep_of,
 )
 from dolce.store import UnitOfWork
 
 LONGEST_RECORDING_S = 60.0
-DRIFT_WORTH_PPM = 1.0              # of a recorder's clock: less is taken out and not spoken of
 ATTEMPTS_IN_NOISE = 3             # at one channel and spot, before the pass ends for it
 
 
@@ -62,7 +65,7 @@ ATTEMPTS_IN_NOISE = 3             # at one channel and spot, before the pass end
 class Board:
     """All takes of the present round by channel and spot id, and what comes next.
 
-    `away` counts takes of the round on spots that are no longer on the plan: they are kept, and count nowhere.
+    `away` counts takes of the round on spots and rows that are no longer there: they are kept, and count nowhere.
     `sketches` are small curves by number of the take.
     `moved` names what stands elsewhere now than for takes of the round: takes from now on would mix with them.
     """
@@ -96,17 +99,23 @@ class Board:
         files = [take for take in self.takes.values() if take.source in ("file", "impulse", "curve")]
         return max(files, key=lambda take: take.id).recorder if files else ""
 
+    @property
+    def seconds(self) -> dict[str, float]:
+        """How long a take of each row sounds, its repeats included."""
+        return {feed.code: playing_of(self.job, feed).seconds * self.job.rows.how(feed).repeats
+                for feed in self.job.feeds}
+
     def settled(self, channel: str, spot_id: int) -> bool:
         """Whether a cell asks for nothing more."""
         return _settled(self.takes, channel, spot_id)
 
     @property
     def taken(self) -> int:
-        return sum(take.settled for take in self.takes.values())
+        return sum(self.settled(*cell) for cell in self.job.asked)
 
     @property
     def wanted(self) -> int:
-        return len(self.job.channels) * len(self.job.spots)
+        return len(self.job.asked)
 
     @property
     def to_repeat(self) -> list[TakeRecord]:
@@ -130,7 +139,8 @@ class Taking:
             latest = work.takes.latest(present.id)
             last_pass = work.passes.latest(job_id, "takes")
         there = {spot.id for spot in job.spots}
-        takes = {(t.channel, t.spot_id): t for t in latest if t.spot_id in there and t.channel in job.channels}
+        rows = {feed.code for feed in job.feeds}
+        takes = {(t.channel, t.spot_id): t for t in latest if t.spot_id in there and t.channel in rows}
         fits = present.state is None or present.state.sounds_like(job.processor, job.channels)
         return Board(job=job, moved=_moved_since(job, takes), sketches=self._context.sketches.of(takes.values()),
                      rounds=rounds, round=present, takes=takes,
@@ -163,7 +173,8 @@ class Taking:
         spots = tuple(placement_of(board.job, spot_id))
         wish = replace(self._wishes.get(job_id, PassWish()), channels=(), spots=spots, taken_too=False)
         missing = steps_of(board.job, wish, board.settled)
-        return self._start(board, missing or [(c, spots[0]) for c in board.job.channels], wish=wish)
+        return self._start(board, missing or steps_of(board.job, replace(wish, taken_too=True), board.settled),
+                           wish=wish)
 
     def run_rest(self, job_id: int) -> PassRecord:
         """All that is missing, spot by spot; for rigs that move the microphone themselves."""
@@ -187,8 +198,8 @@ class Taking:
         board = self.board(job_id)
         if not board.job.rig.interface.simulated:
             raise Conflict("only the rehearsal rig can be heard without sound.", where="hardware")
-        steps = [(channel, spot.id) for spot in board.job.spots for channel in board.job.channels
-                 if not _settled(board.takes, channel, spot.id)]
+        order = [spot.id for spot in board.job.spots]
+        steps = sorted((cell for cell in board.job.asked if not board.settled(*cell)), key=lambda c: order.index(c[1]))
         with self._context.change() as work:
             begin_round(work, board)
         for number, (channel, spot) in enumerate(steps):
@@ -202,24 +213,28 @@ class Taking:
             if worked_on or (now.round_id, now.processor, now.plan) != (board.job.round_id, board.job.processor,
                                                                         board.job.plan):
                 return
-            keep = self._take(board, channel, spot, [spot], lambda _: None, stopped, repeats=0)
+            keep = self._take(board, channel, spot, [spot], lambda _: None, stopped, wish=PassWish())
             with self._context.change() as work:
                 keep(work, None)
 
     def repeat(self, job_id: int, channel: str, spot_id: int) -> PassRecord:
         """One cell again; the earlier attempt is kept below it."""
         board = self.board(job_id)
-        board.job.speaker(channel)
+        board.job.feed(channel)
         board.job.spot(spot_id)
-        return self._start(board, [(channel, spot_id)], wish=PassWish(), only=spot_id)
+        wish = PassWish(signal=self.wish_of(job_id).signal)
+        return self._start(board, [(channel, spot_id)], wish=wish, only=spot_id)
 
     def _start(self, board: Board, steps: list[tuple[str, int]], *, wish: PassWish,
                only: int | None = None) -> PassRecord:
         """Begin a pass; each step serves all microphones, or `only` the one at a spot."""
         self._require_as_known(board.job)
         self.require_state(board)
-        require_open(board.job, [channel for channel, _ in steps])
-        rig = board.job.rig
+        job = board.job
+        rows = {code: job.feed(code) for code, _ in steps}
+        require_open(job, {channel for feed in rows.values() for channel in job.routed(feed.channels)[1]})
+        seconds = {code: playing_of(job, feed, wish.signal).seconds * job.rows.how(feed).repeats
+                   for code, feed in rows.items()}
         with self._context.change() as work:
             begin_round(work, board)
 
@@ -227,10 +242,10 @@ class Taking:
             wanted = placement_of(board.job, spot) if only is None else [only]
             again = all(_settled(board.takes, channel, number) for number in wanted)
             return self._take(board, channel, spot, [n for n in wanted if again or not _settled(
-                board.takes, channel, n)], progress, stopped, repeats=wish.repeats)
+                board.takes, channel, n)], progress, stopped, wish=wish)
 
-        return self._sound.start(board.job.id, kind="takes", steps=steps, step=step,
-                                 seconds_per_step=rig.sweep_seconds + TAIL_S, waits_s=waits_of(steps, wish.wait_s))
+        return self._sound.start(job.id, kind="takes", steps=steps, step=step, waits_s=waits_of(steps, wish.wait_s),
+                                 seconds_per_step=sum(seconds[code] for code, _ in steps) / len(steps))
 
     def _require_as_known(self, job: Job) -> None:
         """Conflict where the processor holds something else than the page showed: nobody measures that unknowingly."""
@@ -249,69 +264,54 @@ class Taking:
                 f"were made while it was {board.round.state.full_description}.", where="round",
                 remedy="Start a new round, or switch the processor back.")
 
-    def _take(self, board: Board, channel: str, spot: int, wanted: list[int], progress: Progress, stopped: Stopped,
-              *, repeats: int):
-        """Play and record one channel, analyse the spots that are wanted; returns what keeps them.
+    def _take(self, board: Board, code: str, spot: int, wanted: list[int], progress: Progress, stopped: Stopped,
+              *, wish: PassWish):
+        """Play and record one row, analyse the spots that are wanted; returns what keeps them.
 
-        A take that is spoiled (clipped, noisy, with drop-outs) is played again up to `repeats` times, and the last one
+        A take that is spoiled (clipped, noisy, with drop-outs) is played again up to the wished times, and the last one
         kept; one that drowned, such as by a door, at least twice.
         """
-        job, rig = board.job, board.job.rig
-        sweep = sweep_of(rig)
+        job = board.job
+        feed = job.feed(code)
+        playing, repeats = playing_of(job, feed, wish.signal), job.rows.how(feed).repeats
         placement = placement_of(job, spot)
         with self._context.look() as work:
-            attempts = {n: work.takes.attempts(board.round.id, channel, n) + 1 for n in wanted}
-        takes: list[tuple] = []
-        for again in range(max(ATTEMPTS_IN_NOISE, repeats + 1)):
-            device = audio_of(job, spot_id=spot, round_name=board.round.name,
-                               attempt=max(attempts.values()) + again)
-            recordings = device.play_and_record(
-                {job.speaker(channel).output: stimulus_of(sweep)}, sample_rate_hz=sweep.sample_rate_hz,
-                progress=progress, stopped=stopped)
+            attempts = {n: work.takes.attempts(board.round.id, code, n) + 1 for n in wanted}
+        found: list[FoundTake] = []
+        for again in range(max(ATTEMPTS_IN_NOISE, wish.repeats + 1)):
+            heard, lost = _heard(board, playing, spot, repeats, max(attempts.values()) + again, progress, stopped)
             try:
-                takes = self._analysed(board, channel, placement, wanted, recordings, attempts, device)
-                if again >= repeats or not any(_spoiled(found) for found in takes):
+                found = [found_take(job, feed, playing, number, heard[:, placement.index(number)],
+                                    row=placement.index(number), lost=lost) for number in wanted]
+                if again >= wish.repeats or not any(one.spoiled for one in found):
                     break
             except SweepDrowned as error:
                 # Such as by a door: it is played again, and the pass does not end for it.
-                if again + 1 >= ATTEMPTS_IN_NOISE and not takes:
+                if again + 1 >= ATTEMPTS_IN_NOISE and not found:
                     raise Conflict(
                         f"its sweep was not heard in {ATTEMPTS_IN_NOISE} attempts.",
-                        where=f"{channel} at {job.at_spot(spot)}",
+                        where=f"{feed.label} at {job.at_spot(spot)}",
                         remedy="Check that it plays (Line check), wait for quiet or come up in level, then go on."
                     ) from error
+        flac = [write_flac(one.recordings, sample_rate_hz=playing.signal.sample_rate_hz) for one in found]
+        _, sounding = job.routed(feed.channels)
 
         def keep(work: UnitOfWork, _found: PassResult) -> None:
             now = self._context.now()
-            for number, capture, levels, data, name, lost in takes:
-                work.takes.add(round_id=board.round.id, channel=channel, spot_id=number, at=now, source="rig",
-                               capture=capture, levels=levels, arrival_known=True, recording=data,
-                               recording_name=name, sweep=sweep,
-                               places=(job.speaker(channel).place, job.spot(number).place), cautions=lost)
-                work.logbook.add(job.id, f"Take of {channel} at {job.at_spot(number)}, round {board.round.name}: "
-                                         f"{capture.quality.word}.", at=now)
+            for one, data in zip(found, flac, strict=True):
+                name = (f"{_plain(job.name)}-{_plain(board.round.name)}-{code}-spot{job.spot(one.spot_id).number}-"
+                        f"take{attempts[one.spot_id]}.flac")
+                work.takes.add(round_id=board.round.id, channel=code, spot_id=one.spot_id, at=now, source="rig",
+                               capture=one.capture, levels=one.levels, arrival_known=one.arrival_known, recording=data,
+                               recording_name=name, played=one.played, signal=kind_of(playing.signal),
+                               sounded=sounding if sounding != (code,) else (), repeats=repeats,
+                               repeats_db=one.repeats_db, places=places_of(job, feed, one.spot_id),
+                               cautions=one.cautions)
+                work.logbook.add(job.id, f"Take of {feed.label} at {job.at_spot(one.spot_id)}, round "
+                                         f"{board.round.name}: {one.capture.quality.word}.", at=now)
             work.jobs.touch(job.id, now)
 
         return keep
-
-    @staticmethod
-    def _analysed(board: Board, channel: str, placement: list[int], wanted: list[int], recordings: NDArray[np.float64],
-                  attempts: dict[int, int], device: AudioDevice) -> list[tuple]:
-        """What is kept of the spots that are wanted; SweepDrowned where a recording does not hold the sweep."""
-        job, rig = board.job, board.job.rig
-        sweep = sweep_of(rig)
-        lost = [Caution(kind="drop-outs", value=device.dropouts)] if device.dropouts else []
-        takes = []
-        for number in wanted:
-            row = placement.index(number)
-            capture, levels = captured(recordings[row], sweep=sweep, microphone=rig.taken_out(row),
-                                         loop=rig.loop_in_use, gain_db=rig.levels.microphone_gain_db,
-                                         is_sub=job.speaker(channel).is_sub)
-            name = (f"{_plain(job.name)}-{_plain(board.round.name)}-{channel}-spot{job.spot(number).number}-"
-                    f"take{attempts[number]}.flac")
-            takes.append((number, capture, levels, write_flac(recordings[row], sample_rate_hz=sweep.sample_rate_hz),
-                          name, lost))
-        return takes
 
     def keep_moving(self, job_id: int, channel: str, spot_id: int, *, level_db: NDArray[np.float64],
                     quality: Quality, cautions: Sequence[Caution]) -> None:
@@ -324,7 +324,7 @@ class Taking:
             work.takes.add_level(source="moving", round_id=board.round.id, channel=channel, spot_id=spot_id, at=now,
                                   quality=quality, level_db=level_db, cautions=cautions,
                                   sample_rate_hz=board.job.rig.sample_rate_hz,
-                                  places=(board.job.speaker(channel).place, board.job.spot(spot_id).place))
+                                  places=places_of(board.job, board.job.feed(channel), spot_id))
             work.logbook.add(job_id, f"Moving average of {channel} kept around {board.job.at_spot(spot_id)}, round "
                                      f"{board.round.name}.", at=now)
             work.jobs.touch(job_id, now)
@@ -350,7 +350,7 @@ class Taking:
         recorder = checked.text(recorder.strip(), longest=40, where="recorder")
         audio = read_audio(data, name=file_name, longest_s=LONGEST_RECORDING_S)
         board = self.board(job_id)
-        board.job.speaker(channel)
+        feed = board.job.feed(channel)
         board.job.spot(spot_id)
         self.require_state(board)
         rig = board.job.rig
@@ -378,7 +378,7 @@ class Taking:
                 samples, drift = without_drift(samples, deconvolver=deconvolver, octave_s=octave_s)
             capture, levels = captured(samples, sweep=sweep, microphone=rig.curve, deconvolver=deconvolver,
                                          clipped=clipped_samples(audio.sample, step=audio.step),
-                                         is_sub=board.job.speaker(channel).is_sub)
+                                         is_sub=feed.bass_alone)
         except InvalidValue as error:
             raise InvalidValue(error.problem, where=file_name, remedy=error.remedy) from error
         if abs(drift) > DRIFT_WORTH_PPM:
@@ -388,10 +388,11 @@ class Taking:
             begin_round(work, board)
             take_id = work.takes.add(round_id=board.round.id, channel=channel, spot_id=spot_id, at=now,
                                      source="file", capture=capture, levels=levels, arrival_known=False,
-                                     recording=data, recording_name=file_name, sweep=sweep, cautions=cautions,
-                                     recorder=recorder,
-                                     places=(board.job.speaker(channel).place, board.job.spot(spot_id).place))
-            work.logbook.add(job_id, f"Recording {file_name} used for {channel} at {board.job.at_spot(spot_id)}: "
+                                     recording=data, recording_name=file_name, played=excitation_values(sweep),
+                                     cautions=cautions, recorder=recorder,
+                                     sounded=feed.channels if feed.together else (),
+                                     places=places_of(board.job, feed, spot_id))
+            work.logbook.add(job_id, f"Recording {file_name} used for {feed.label} at {board.job.at_spot(spot_id)}: "
                                      f"{capture.quality.word}.", at=now)
             return work.takes.get(take_id)
 
@@ -446,18 +447,23 @@ def _moved_since(job: Job, takes: dict[tuple[str, int], TakeRecord]) -> tuple[st
     return (*speakers, *spots)
 
 
-def _spoiled(found: tuple) -> bool:
-    """Whether what was analysed of one spot is worth another try."""
-    _, capture, _, _, _, lost = found
-    return capture.quality.word != "clean" or bool(lost)
+def _heard(board: Board, playing: Playing, spot: int, repeats: int, attempt: int, progress: Progress,
+           stopped: Stopped) -> tuple[NDArray[np.float64], int]:
+    """What the microphones heard, shape (repeats, inputs, samples), and how many drop-outs were reported."""
+    heard, lost = [], 0
+    for number in range(repeats):
+        device = audio_of(board.job, spot_id=spot, round_name=board.round.name, attempt=attempt, repeat=number)
+        heard.append(device.play_and_record(
+            playing.sent(), sample_rate_hz=playing.signal.sample_rate_hz, stopped=stopped,
+            progress=lambda part, number=number: progress((number + part) / repeats)))
+        lost += device.dropouts
+    return np.array(heard), lost
 
 
 def _next_spot(job: Job, takes: dict[tuple[str, int], TakeRecord]) -> int | None:
     """The first spot where something is missing or spoiled."""
-    for spot in job.spots:
-        if not all(_settled(takes, channel, spot.id) for channel in job.channels):
-            return spot.id
-    return None
+    lacking = {spot for code, spot in job.asked if not _settled(takes, code, spot)}
+    return next((spot.id for spot in job.spots if spot.id in lacking), None)
 
 
 _USUAL_NAME = re.compile(r"(Untouched|Aligned|Corrected)( \d+)?", re.ASCII)

@@ -9,7 +9,7 @@ from typing import Any
 from sqlalchemy import Text, delete, func, select, type_coerce
 from sqlalchemy.orm import Session
 
-from dolce.core.job import DamagedJob, Job, Rig
+from dolce.core.job import DamagedJob, Job, Rig, Rows
 from dolce.core.processor import ProcessorState
 from dolce.core.room import RoomPlan, plan_of, plan_values
 from dolce.errors import Damaged, NotFound
@@ -113,6 +113,9 @@ class Jobs:
     def set_rig(self, job_id: int, rig: Rig) -> None:
         self._row(job_id).rig = _text(rig)
 
+    def set_rows(self, job_id: int, rows: Rows) -> None:
+        self._row(job_id).rows = _text(rows)
+
     def set_processor(self, job_id: int, state: ProcessorState) -> None:
         """What the processor that Dolce loads was found to hold, or was said to."""
         self._row(job_id).processor_id = self._states.keep(state)
@@ -155,6 +158,7 @@ class Jobs:
             id=row.id, name=row.name, place=row.place, notes=row.notes, units=row.units, created_at=row.created_at,
             changed_at=row.changed_at, seed=row.seed, plan=part("plan", plan_text, plan_of),
             rig=part("rig", row.rig, lambda values: encoding.value_of(Rig, values)), round_id=row.round_id,
+            rows=part("rows", row.rows or "{}", lambda values: encoding.value_of(Rows, values)),
             processor=self._state_of(row, row.processor_id), simulated=self._state_of(row, row.simulated_id))
 
     def _state_of(self, row: JobRow, number: str | None) -> ProcessorState:
@@ -162,8 +166,8 @@ class Jobs:
             return self._states.get(number or "")
 
 
-def _text(rig: Rig) -> str:
-    return json.dumps(encoding.values_of(rig))
+def _text(value: Rig | Rows) -> str:
+    return json.dumps(encoding.values_of(value))
 
 
 @contextmanager

@@ -12,7 +12,6 @@ from dolce.core.geometry import Point
 from dolce.core.job import Round, TakeRecord
 from dolce.core.processor import ProcessorState
 from dolce.core.response import ANALYSIS_GRID_HZ, Capture, Caution, GridLevels, ImpulseResponse, Quality, level_on_grid
-from dolce.core.signals import Sweep
 from dolce.errors import Damaged, NotFound
 from dolce.store import encoding
 from dolce.store.at_hand import AtHand
@@ -20,6 +19,7 @@ from dolce.store.models import RoundRow, SamplesRow, StateRow, TakeRow
 from dolce.store.repositories.states import States
 
 Stamp = tuple[int, datetime, int]
+Places = tuple[Point | None, Point]                        # of the speaker, where one alone sounds; of the spot
 TakesAtHand = AtHand[tuple[int, int, datetime, int], list[TakeRecord]]
 
 
@@ -140,10 +140,9 @@ class Takes:
     def has_any(self, round_id: int) -> bool:
         return self._session.scalar(select(TakeRow.id).where(TakeRow.round_id == round_id).limit(1)) is not None
 
-    def usable_count(self, round_id: int, *, channels: Collection[str], spots: Collection[int]) -> int:
-        """How many cells of a board ask for nothing more."""
-        return sum(take.settled for take in self.latest(round_id)
-                   if take.channel in channels and take.spot_id in spots)
+    def settled_count(self, round_id: int, cells: Collection[tuple[str, int]]) -> int:
+        """How many of some cells (row and spot) ask for nothing more."""
+        return sum(take.settled for take in self.latest(round_id) if (take.channel, take.spot_id) in cells)
 
     def highest_spot_id(self, job_id: int) -> int:
         """The highest id of a spot that any take of a job hangs on; 0 without takes."""
@@ -173,11 +172,13 @@ class Takes:
             TakeRow.round_id == round_id, TakeRow.channel == channel, TakeRow.spot_id == spot_id)) or 0
 
     def add(self, *, round_id: int, channel: str, spot_id: int, at: datetime, source: str, capture: Capture,
-            levels: GridLevels, arrival_known: bool, recording: bytes, recording_name: str, sweep: Sweep | None,
-            places: tuple[Point, Point] | None = None, cautions: Sequence[Caution] = (), recorder: str = "") -> int:
+            levels: GridLevels, arrival_known: bool, recording: bytes, recording_name: str,
+            played: dict | None, places: Places | None = None, cautions: Sequence[Caution] = (), recorder: str = "",
+            signal: str = "sweep", sounded: Sequence[str] = (), repeats: int = 1,
+            repeats_db: float | None = None) -> int:
         """Keep a take with its samples, and where speaker and microphone were; earlier attempts stay below it.
 
-        Returns its number.
+        `played` is the test signal as plain values; None for a response that came without one. Returns its number.
         """
         response = capture.response
         data = encoding.array_bytes(response.sample, kind="<f4")
@@ -185,25 +186,26 @@ class Takes:
         samples = SamplesRow(
             response=data, response_start_s=response.start_s, recording=recording, recording_name=recording_name,
             checksum=encoding.checksum(data, recording), fine_db=fine, fine_checksum=encoding.checksum(fine),
-            sweep={} if sweep is None else {name: getattr(sweep, name) for name in sweep.__slots__})
+            sweep=played or {})
         self._session.add(samples)
         self._session.flush()
         row = self._row(round_id, channel, spot_id, at, places, capture.quality, levels.level_db,
                         [*capture.cautions, *cautions], source=source, sample_rate_hz=response.sample_rate_hz,
                         arrival_s=capture.arrival.time_s, arrival_known=arrival_known,
-                        polarity=capture.arrival.polarity, samples_id=samples.id, recorder=recorder or None)
+                        polarity=capture.arrival.polarity, samples_id=samples.id, recorder=recorder or None,
+                        signal=signal, sounded=list(sounded) or None, repeats=repeats, repeats_db=repeats_db)
         self._session.expunge(samples)                       # large: not held until the transaction ends
         return row.id
 
     def add_level(self, *, round_id: int, channel: str, spot_id: int, at: datetime, source: str, quality: Quality,
-                  level_db, sample_rate_hz: int, places: tuple[Point, Point], cautions: Sequence[Caution] = (),
+                  level_db, sample_rate_hz: int, places: Places, cautions: Sequence[Caution] = (),
                   recorder: str = "") -> int:
         """Keep a level over frequency without samples: a moving average, or a curve of text. Returns its number."""
         return self._row(round_id, channel, spot_id, at, places, quality, level_db, cautions, source=source,
                          sample_rate_hz=sample_rate_hz, arrival_s=0.0, arrival_known=False, polarity="unsure",
                          recorder=recorder or None).id
 
-    def _row(self, round_id: int, channel: str, spot_id: int, at: datetime, places: tuple[Point, Point] | None,
+    def _row(self, round_id: int, channel: str, spot_id: int, at: datetime, places: Places | None,
              quality: Quality, level_db, cautions: Sequence[Caution], **values) -> TakeRow:
         self._latest.pop(round_id, None)
         level = encoding.array_bytes(level_db, kind="<f8")
@@ -213,7 +215,7 @@ class Takes:
             signal_to_noise_db=quality.signal_to_noise_db, peak_dbfs=quality.peak_dbfs,
             clipped_samples=quality.clipped_samples, warnings=[encoding.values_of(one) for one in cautions],
             level_db=level, checksum=encoding.checksum(level),
-            places=places and {"speaker": encoding.point_values(places[0]),
+            places=places and {"speaker": places[0] and encoding.point_values(places[0]),
                                "spot": encoding.point_values(places[1])},
             # Above any that was put back: what is taken now is meant to count.
             preferred=self._session.scalar(select(func.max(TakeRow.preferred)).where(
@@ -276,8 +278,8 @@ class Takes:
         _, samples = self._samples(take_id)
         return samples.recording, samples.recording_name
 
-    def sweep(self, take_id: int) -> dict:
-        """What defined the sweep of a take; errors as for `response`."""
+    def played(self, take_id: int) -> dict:
+        """What defined the test signal of a take; errors as for `response`."""
         return dict(self._samples(take_id)[1].sweep)
 
     def samples_as_kept(self, job_id: int) -> Iterator[tuple[str, bytes, bool]]:
@@ -340,11 +342,12 @@ class Takes:
             taken_at=row.taken_at, source=row.source, sample_rate_hz=row.sample_rate_hz, arrival_s=row.arrival_s,
             arrival_known=row.arrival_known, polarity=row.polarity, damaged=damaged,
             cautions=tuple(_caution(one) for one in row.warnings), recorder=row.recorder or "",
-            note=row.note, left_out=row.left_out, removed=row.removed,
+            note=row.note, left_out=row.left_out, removed=row.removed, signal=row.signal or "sweep",
+            sounded=tuple(row.sounded or ()), repeats=row.repeats, repeats_db=row.repeats_db,
             quality=Quality(signal_to_noise_db=row.signal_to_noise_db, peak_dbfs=row.peak_dbfs,
                             clipped_samples=row.clipped_samples),
             level_db=np.zeros(ANALYSIS_GRID_HZ.size) if damaged else encoding.bytes_array(row.level_db, kind="<f8"),
-            speaker_place=encoding.point_of(row.places["speaker"]) if row.places else None,
+            speaker_place=encoding.point_of(row.places["speaker"]) if row.places and row.places["speaker"] else None,
             spot_place=encoding.point_of(row.places["spot"]) if row.places else None)
 
 

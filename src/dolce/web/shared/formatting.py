@@ -6,6 +6,8 @@ from datetime import datetime
 
 from flask import Flask
 
+from dolce.core.job import label_of
+
 
 def length(metres: float, units: str, *, digits: int = 2) -> str:
     """A length with its unit: 2.31 m, or 7' 6.9" in feet and inches."""
@@ -74,5 +76,6 @@ def paired(keys: Iterable, texts: Iterable) -> list[tuple]:
 def register(app: Flask) -> None:
     """Offer them to the templates."""
     app.jinja_env.filters.update(signed=signed, hertz=hertz, plain=plain, moment=moment, duration=duration,
-                                 paired=paired, paired_self=paired_self, decibel=decibel)
+                                 paired=paired, paired_self=paired_self, decibel=decibel,
+                                 row_label=label_of)
     app.jinja_env.globals.update(length=length, length_number=length_number)

@@ -2,7 +2,8 @@
 
 from flask import Blueprint, Response, make_response, render_template, request
 
-from dolce.core.job import PassWish
+from dolce.core.job import PassWish, label_of
+from dolce.core.signals import SIGNAL_KINDS
 from dolce.errors import DolceError, InvalidValue, NotFound
 from dolce.services.read.wish import ReadWish
 from dolce.services.takes.caution_words import caution_words
@@ -24,7 +25,7 @@ def _show(job_id: int, *, opened: tuple[str, int] | None = None, **context: obje
     odd = [] if services().sound.running() else services().taking.odd(board)
     return show_stop("takes", job_id, board=BoardView.of(board, odd), next_spot=NextSpot.of,
                      lines=services().lines.view(job_id),
-                     pass_wish=services().taking.wish_of(job_id),
+                     pass_wish=services().taking.wish_of(job_id), signal_kinds=SIGNAL_KINDS,
                      **{"faults": {}, **card, **context})
 
 
@@ -134,12 +135,13 @@ def run(job_id: int) -> Response:
     wait = form.of(PassWish, "wait_s", default=0)
     repeats = form.of(PassWish, "repeats") if form.filled("repeats") else 0
     order = form.choice("order", ("spot", "channel")) if form.filled("order") else "spot"
+    signal = form.choice("signal", tuple(SIGNAL_KINDS)) if form.filled("signal") else "sweep"
     if form.faults:
         return _show(job_id, status=422, faults=form.faults)
     spots = [whole_of(text) for text in request.form.getlist("spot")]
     services().taking.run(job_id, PassWish(
         channels=tuple(request.form.getlist("channel")), spots=tuple(s for s in spots if s is not None),
-        taken_too=form.flag("taken_too"), order=order, wait_s=wait, repeats=int(repeats)))
+        taken_too=form.flag("taken_too"), order=order, signal=signal, wait_s=wait, repeats=int(repeats)))
     return after_change("takes", job_id, _show)
 
 
@@ -172,7 +174,7 @@ def add_recording(job_id: int, channel: str, spot: int) -> Response:
         return _show(job_id, status=422, faults={f"{channel}-{spot}": str(error)})
     if not request.headers.get("HX-Request"):
         return after_change("takes", job_id, _show)
-    return _show(job_id, notice=f"{name} is now {channel} at spot {spot}: {take.word}. "
+    return _show(job_id, notice=f"{name} is now {label_of(channel)} at spot {spot}: {take.word}. "
                                 f"{' '.join(map(caution_words, take.cautions))}")
 
 

@@ -8,7 +8,18 @@ from typing import Literal
 
 import numpy as np
 
-from dolce.core.job import PassRecord, PassWish, TakeRecord, placement_of, steps_of, waits_of
+from dolce.core.job import (
+    JOINED,
+    Feed,
+    Job,
+    PassRecord,
+    PassWish,
+    TakeRecord,
+    label_of,
+    placement_of,
+    steps_of,
+    waits_of,
+)
 from dolce.core.reading import NoiseUnder
 from dolce.core.response import ANALYSIS_GRID_HZ, SUB_TOP_HZ, smoothed_level_db
 from dolce.core.response.odd_takes import REPEATS_MATTER_DB, OddTake, repeats_differ_db
@@ -29,7 +40,7 @@ class Cell:
     channel: str
     spot: int
     number: int
-    kind: Literal["empty", "waiting", "sounding", "taken"]
+    kind: Literal["empty", "waiting", "sounding", "taken", "not asked"]
     word: str
     path: str
     take: TakeRecord | None
@@ -40,10 +51,12 @@ class Cell:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Row:
-    """A channel with its cells."""
+    """A row with its cells; `channel` is its code, `note` how it is played where not as the rig's sweep is."""
 
     channel: str
+    label: str
     title: str
+    note: str
     cells: tuple[Cell, ...]
 
 
@@ -52,6 +65,7 @@ class PassView:
     """The running pass: what sounds, how far it is, and how long it takes."""
 
     channel: str
+    label: str
     spot: int
     step: int
     steps: int
@@ -67,7 +81,8 @@ class PassView:
             return None
         channel, spot = running.steps[running.done_steps]
         left = len(running.steps) - running.done_steps - running.fraction
-        return cls(channel=channel, spot=spot, step=running.done_steps + 1, steps=len(running.steps),
+        return cls(channel=channel, label=label_of(channel), spot=spot,
+                   step=running.done_steps + 1, steps=len(running.steps),
                    percent=round(100 * (running.done_steps + running.fraction) / len(running.steps)),
                    seconds_left=left * running.seconds_per_step + running.waits_left_s, paused=running.paused,
                    waiting_s=running.waiting_s)
@@ -93,10 +108,13 @@ class BoardView:
         waiting = set(running.steps[running.done_steps:]) if running else set()
         now = running.steps[running.done_steps] if running and running.done_steps < len(running.steps) else None
         odd_cells = {one.cell for one in odd}
-        rows = tuple(Row(channel=channel, title=board.job.speaker(channel).title, cells=tuple(
-            _cell(board, channel, spot, waiting, now, running, odd=(channel, spot.id) in odd_cells)
+        asked = set(board.job.asked)
+        rows = tuple(Row(
+            channel=feed.code, label=feed.label, title=feed.title, note=how_words(board.job, feed), cells=tuple(
+            _cell(board, feed.code, spot, waiting, now, running, odd=(feed.code, spot.id) in odd_cells,
+                  asked=(feed.code, spot.id) in asked)
             for spot in board.job.spots))
-            for channel in board.job.channels)
+            for feed in board.job.feeds)
         qualities = [take.quality for take in board.takes.values() if take.tells_noise]
         return cls(
             board=board, rows=rows, running=PassView.of(running) if running else None,
@@ -143,20 +161,32 @@ class BoardView:
     @property
     def seconds_for_all(self) -> float:
         """How long what is missing would take, without walking."""
-        rig = self.board.job.rig
-        return (self.board.wanted - self.board.taken) * (rig.sweep_seconds + 1.0)
+        seconds = self.board.seconds
+        return sum(seconds[code] for code, spot in self.board.job.asked if not self.board.settled(code, spot))
+
+
+def how_words(job: Job, feed: Feed) -> str:
+    """How a row is played where not as usual, in a few words."""
+    how = job.rows.how(feed)
+    words = [f"{how.low_hz:g} to {how.high_hz:g} Hz"] if (how.low_hz, how.high_hz) != (10, 22_000) else []
+    words += [f"{how.sweep_s:g} s"] if how.sweep_s else []
+    words += [f"{how.offset_db:+g} dB"] if how.offset_db else []
+    words += [f"{how.repeats} averaged"] if how.repeats > 1 else []
+    return ", ".join([*words, "one spot"] if how.one_spot else words)
 
 
 def _cell(board: Board, channel: str, spot: Spot, waiting: set[tuple[str, int]], now: tuple[str, int] | None,
-          running: PassRecord | None, *, odd: bool) -> Cell:
+          running: PassRecord | None, *, odd: bool, asked: bool) -> Cell:
     here = (channel, spot.id)
     take = board.takes.get(here)
-    kind = "sounding" if here == now else "waiting" if here in waiting else "taken" if take else "empty"
+    kind = ("sounding" if here == now else "waiting" if here in waiting else "taken" if take
+            else "empty" if asked else "not asked")
     path = ""
     if take is not None and not take.damaged:
         path = small_path(board.sketches[take.id], width=CELL_WIDTH, height=CELL_HEIGHT)
-    word = {"sounding": "sweeping", "waiting": "next", "empty": ""}.get(kind) if kind != "taken" else take.word
-    return Cell(channel=channel, spot=spot.id, number=spot.number, kind=kind, word=word or "", path=path, take=take,
+    sounding = "waiting" if running is not None and running.waiting_s > 0 else "sounding"
+    word = take.word if kind == "taken" else {"sounding": sounding, "waiting": "next"}.get(kind, "")
+    return Cell(channel=channel, spot=spot.id, number=spot.number, kind=kind, word=word, path=path, take=take,
                 percent=round(100 * running.fraction) if running and here == now else 0,
                 moved=_moved(board, take) if take else "", odd=odd and kind == "taken")
 
@@ -166,6 +196,7 @@ class CellView:
     """One cell as its card shows it; `noisiest` is a third of an octave and how far it stands above noise, in dB."""
 
     channel: str
+    label: str
     spot: int
     number: int
     counts: TakeRecord | None
@@ -181,7 +212,8 @@ class CellView:
         """`noise` is what Read finds of the noise under the take that counts."""
         take = cell.counts
         found = None if noise is None else noise.found
-        return cls(channel=cell.channel, spot=cell.spot_id, number=cell.job.spot(cell.spot_id).number, counts=take,
+        return cls(channel=cell.channel, label=label_of(cell.channel), spot=cell.spot_id,
+                   number=cell.job.spot(cell.spot_id).number, counts=take,
                    attempts=cell.attempts, moved=_moved(board, take) if take else "",
                    odd=tuple(odd_words(one, board.job) for one in odd if one.cell == (cell.channel, cell.spot_id)),
                    plot=None if take is None or take.damaged else _cell_plot(take, found),
@@ -197,18 +229,22 @@ class CellView:
 def _repeats_db(attempts: Sequence[TakeRecord]) -> float | None:
     """How much the attempts at a cell differ, those that are usable and not deleted."""
     levels = [smoothed_level_db(take.level_db, per_octave=12) for take in attempts if take.usable and not take.removed]
-    return repeats_differ_db(levels, ANALYSIS_GRID_HZ)
+    return repeats_differ_db(levels, ANALYSIS_GRID_HZ, bass=bool(attempts) and _bass_alone(attempts[0].channel))
+
+
+def _bass_alone(code: str) -> bool:
+    return all(channel in SUB_CODES for channel in code.split(JOINED))
 
 
 def _top_hz(take: TakeRecord) -> float:
     """A sub's curve says nothing of it further up."""
-    return SUB_TOP_HZ if take.channel in SUB_CODES else 20_000.0
+    return SUB_TOP_HZ if _bass_alone(take.channel) else 20_000.0
 
 
 def _cell_plot(take: TakeRecord, noise: NoiseUnder | None) -> dict:
     shown = np.flatnonzero((ANALYSIS_GRID_HZ >= 20) & (_top_hz(take) >= ANALYSIS_GRID_HZ))[::4]
     level = smoothed_level_db(take.level_db, per_octave=12)[shown]
-    curves = [{"label": take.channel, "channel": take.channel, "state": "after", "note": "", "quiet": True,
+    curves = [{"label": label_of(take.channel), "channel": take.channel, "state": "after", "note": "", "quiet": True,
                "x": np.round(ANALYSIS_GRID_HZ[shown], 1).tolist(), "y": np.round(level, 1).tolist()}]
     lowest = float(level.min())
     if noise is not None:

@@ -1,0 +1,110 @@
+"""What one spot's recordings of a row tell: response, quality, and what a person should know."""
+
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dolce.core.geometry import Point
+from dolce.core.job import Feed, Job
+from dolce.core.response import (
+    ANALYSIS_GRID_HZ,
+    Capture,
+    Caution,
+    GridLevels,
+    clipped_samples,
+    smoothed_level_db,
+)
+from dolce.core.response.odd_takes import REPEATS_MATTER_DB, repeats_differ_db
+from dolce.core.signals import excitation_of, excitation_values, kind_of
+from dolce.services.takes.take_making import Playing, captured, cue_flight_s, cued_playing
+
+_FLIGHT = "cue_flight_s"           # kept with the values of a signal that was played behind a cue
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class FoundTake:
+    """One spot.
+
+    Attributes
+    ----------
+    recordings : ndarray, shape (samples,) or (samples, repeats)
+        As they came.
+    repeats_db : float or None
+        By how much the averaged recordings differ; None for a single one.
+    played : dict
+        What was played, as plain values.
+    """
+
+    spot_id: int
+    capture: Capture
+    levels: GridLevels
+    recordings: NDArray[np.float64]
+    cautions: list[Caution]
+    arrival_known: bool
+    repeats_db: float | None
+    played: dict[str, Any]
+
+    @property
+    def spoiled(self) -> bool:
+        """Whether it is worth another try."""
+        return self.capture.quality.word != "clean" or any(
+            one.kind in ("drop-outs", "repeats differ") for one in self.cautions)
+
+
+def found_take(job: Job, feed: Feed, playing: Playing, spot_id: int, recordings: NDArray[np.float64], *, row: int,
+               lost: int) -> FoundTake:
+    """Analyse the recordings of one microphone, shape (repeats, samples); `row` counts microphones.
+
+    Several recordings are averaged sample by sample, each brought onto the clock of the player first.
+
+    Raises
+    ------
+    SweepDrowned
+        Where they don't hold the test signal.
+    """
+    rig, flight = job.rig, cue_flight_s(job, spot_id) if playing.cued else 0.0
+    cautions = [Caution(kind="drop-outs", value=lost)] if lost else []
+    on_clock, known = [], True
+    for recording in recordings:
+        one, said, heard = playing.one_clock(recording, cue_flight_s=flight)
+        on_clock.append(one)
+        cautions += [caution for caution in said if caution.kind not in [c.kind for c in cautions]]
+        known = known and heard
+    how = {"sweep": playing.signal, "microphone": rig.taken_out(row), "loop": rig.loop_in_use,
+           "gain_db": rig.levels.microphone_gain_db, "is_sub": feed.bass_alone}
+    clipped = sum(clipped_samples(recording) for recording in recordings)
+    capture, levels = captured(np.mean(on_clock, axis=0), clipped=clipped, **how)
+    differ = None
+    if len(on_clock) > 1:
+        each = [smoothed_level_db(captured(one, **how)[1].level_db, per_octave=12) for one in on_clock]
+        differ = repeats_differ_db(each, ANALYSIS_GRID_HZ, bass=feed.bass_alone)
+        if differ is not None and differ > REPEATS_MATTER_DB:
+            cautions.append(Caution(kind="repeats differ", value=differ))
+    if kind_of(playing.signal) == "sequence":
+        cautions.append(Caution(kind="sequence"))
+    elif kind_of(playing.signal) == "pink":
+        cautions.append(Caution(kind="pink noise"))
+    peak = max(float(np.abs(recording).max()) for recording in recordings)
+    quality = replace(capture.quality, peak_dbfs=float(20 * np.log10(max(peak, 1e-15))))
+    played = excitation_values(playing.signal) | ({_FLIGHT: flight} if playing.cued else {})
+    return FoundTake(spot_id=spot_id, capture=replace(capture, quality=quality), levels=levels, cautions=cautions,
+                     recordings=recordings[0] if len(recordings) == 1 else recordings.T, arrival_known=known,
+                     repeats_db=differ, played=played)
+
+
+def heard_again(recordings: NDArray[np.float64], played: dict[str, Any]) -> tuple[NDArray[np.float64], Any]:
+    """A kept recording as it was analysed, shape (samples,), and what was played.
+
+    `recordings` has shape (repeats, samples).
+    """
+    signal = excitation_of({name: value for name, value in played.items() if name != _FLIGHT})
+    playing = cued_playing(signal) if _FLIGHT in played else Playing(signal=signal, outputs=())
+    flight = played.get(_FLIGHT, 0.0)
+    return np.mean([playing.one_clock(one, cue_flight_s=flight)[0] for one in recordings], axis=0), signal
+
+
+def places_of(job: Job, feed: Feed, spot_id: int) -> tuple[Point | None, Point]:
+    """Where the speaker of a row stands, if one alone sounds, and where the spot is."""
+    return None if feed.together else job.speaker(feed.code).place, job.spot(spot_id).place

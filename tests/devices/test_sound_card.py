@@ -11,6 +11,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 
+from dolce.core.job import PassWish
 from dolce.core.response import ANALYSIS_GRID_HZ, Deconvolver, analyse_recording, level_on_grid
 from dolce.core.rig import Ceiling, Fault
 from dolce.core.signals import Sweep
@@ -190,6 +191,29 @@ def test_takes_and_lines_go_over_it_as_over_the_rehearsal_rig(card, services):
     take = services.taking.board(job.id).takes["C", 1]
     assert take.arrival_s == pytest.approx(PERIOD / RATE, abs=1e-5)
     assert np.abs(take.level_db[100:-40]).max() < 0.05
+
+
+def test_two_devices_with_clocks_of_their_own_agree_with_one_clock(card, services):
+    """Clocks 60 ppm apart and starts that nobody knows: arrivals between feeds within 20 microseconds."""
+    job = services.jobs.create(JobWish(name="Two clocks"), plan=barn())
+    services.rigging.set_rig(job.id, hardware="sound card", card_name="virtual_speakers", card_host=HOST,
+                             recorder_name="virtual_microphone", recorder_host=HOST, sweep_seconds=1.0)
+    spot = services.jobs.get(job.id).spots[0].id
+    wanted = [s.channel for s in services.jobs.get(job.id).speakers if s.output in (1, 2, 3)]
+    services.taking.run(job.id, PassWish(channels=tuple(wanted), spots=(spot,)))
+    services.sound.wait()
+    takes = services.taking.board(job.id).takes
+    found = [takes[channel, spot] for channel in wanted]
+    late = np.array([take.arrival_s - found[0].arrival_s for take in found]) * RATE
+    assert late == pytest.approx(np.array([0, 253, 540]), abs=20e-6 * RATE)            # as the room delays them
+    for take in found:
+        (drift,) = [caution for caution in take.cautions if caution.kind == "clock differs"]
+        assert drift.value == pytest.approx(-60, abs=0.5)
+        assert take.arrival_known
+    # The same curve as through one clock: a reflection of 0.4 after 77 samples.
+    comb = 20 * np.log10(np.abs(1 + 0.4 * np.exp(-2j * np.pi * ANALYSIS_GRID_HZ * 77 / RATE)))
+    inside = (ANALYSIS_GRID_HZ > 30) & (ANALYSIS_GRID_HZ < 2000)
+    assert np.abs(found[1].level_db - comb)[inside].max() < 0.1
 
 
 DIES = """

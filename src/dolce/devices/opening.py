@@ -52,7 +52,8 @@ def audio_of(job: Job, *, spot_id: int, round_name: str, attempt: int, repeat: i
         raise Conflict("no loop is joined.", where="loop", remedy="Say which output and input the cable joins.")
     if not interface.simulated:
         inputs = (*rig.inputs, *((interface.loop_input,) if with_loop else ()))
-        return SoundCard(name=interface.card_name, host=interface.card_host, inputs=inputs,
+        recorder = (interface.recorder_name, interface.recorder_host) if interface.recorder_name else None
+        return SoundCard(name=interface.card_name, host=interface.card_host, inputs=inputs, recorder=recorder,
                          ceiling=job.ceiling_at(close_to_m))
     placement = placement_of(job, spot_id)
     # At the end of the walk there may be more microphones than spots left: they wait at the last one.

@@ -34,7 +34,7 @@ class CardInfo:
 
 
 def sound_cards(*, again: bool = False) -> list[CardInfo]:
-    """Devices that can play and record.
+    """Audio devices of this computer, those too that only play or only record.
 
     Parameters
     ----------
@@ -53,7 +53,7 @@ def sound_cards(*, again: bool = False) -> list[CardInfo]:
     hosts = [host["name"] for host in sd.query_hostapis()]
     return [CardInfo(name=d["name"], host=hosts[d["hostapi"]], inputs=d["max_input_channels"],
                      outputs=d["max_output_channels"], usual_rate_hz=round(d["default_samplerate"]))
-            for d in sd.query_devices() if d["max_input_channels"] and d["max_output_channels"]]
+            for d in sd.query_devices()]
 
 
 def _portaudio() -> Any:
@@ -88,6 +88,9 @@ class SoundCard:
         Physical inputs to record, 1 is the first: the microphones, then perhaps the loop.
     ceiling : Ceiling
         What nothing exceeds; the first input is the one that is watched.
+    recorder : (str, str), optional
+        Name and host of the device that records, where it is another one. Its clock is its own: a recording begins
+        some milliseconds before what is played, each time others, and runs faster or slower.
 
     Attributes
     ----------
@@ -97,8 +100,10 @@ class SoundCard:
         From a stop to the first silent block, the last time that one was asked for; None before.
     """
 
-    def __init__(self, *, name: str, host: str, inputs: Sequence[int] = (1,), ceiling: Ceiling | None = None) -> None:
+    def __init__(self, *, name: str, host: str, inputs: Sequence[int] = (1,), ceiling: Ceiling | None = None,
+                 recorder: tuple[str, str] | None = None) -> None:
         self._name, self._host, self._inputs = name, host, tuple(inputs)
+        self._recorder = recorder
         self._ceiling = ceiling or Ceiling(peak_dbfs=0.0)
         self.dropouts = 0
         self.silent_after_s: float | None = None
@@ -119,7 +124,7 @@ class SoundCard:
         """See `dolce.devices.interface.AudioDevice`. Every other output carries digital silence meanwhile."""
         for samples in played.values():
             self._ceiling.allows(samples)
-        index, info = self._opened(*played)
+        opened = self._opened(*played)
         if stopped():
             raise SoundStopped
         run = _Run({output - 1: np.asarray(samples, dtype=np.float32) for output, samples in played.items()},
@@ -137,14 +142,14 @@ class SoundCard:
             progress(min(1.0, at / run.recording.shape[1]))
             return not run.done.is_set()
 
-        self._stream(run, index, info, sample_rate_hz, look, stopped)
+        self._stream(run, opened, sample_rate_hz, look, stopped)
         self.dropouts = run.flagged
         progress(1.0)
         return run.recording.astype(np.float64)
 
     def run_live(self, next_block: NextBlock, heard: Heard, *, sample_rate_hz: int, stopped: Stopped) -> None:
         """See `dolce.devices.interface.AudioDevice`."""
-        index, info = self._opened()
+        opened = self._opened()
         run = _LiveRun([k - 1 for k in self._inputs], stopped)
         watch = CeilingWatch(self._ceiling, sample_rate_hz=sample_rate_hz)
         count = round(LIVE_BLOCK_S * sample_rate_hz)
@@ -155,7 +160,7 @@ class SoundCard:
                 output, samples = next_block(count)
                 if output is not None:
                     self._ceiling.allows(samples)
-                    self._has_output(output, info)
+                    self._has_output(output, opened.plays)
                 run.give(None if output is None else output - 1, samples)
             for block in run.take():
                 if run.sounding:
@@ -163,46 +168,55 @@ class SoundCard:
                 heard(block)
             return True
 
-        self._stream(run, index, info, sample_rate_hz, look, stopped)
+        self._stream(run, opened, sample_rate_hz, look, stopped)
 
-    def _opened(self, *outputs: int) -> tuple[int, CardInfo]:
-        """Index and description of the device, if it has the outputs and all inputs."""
-        index, info = self._found(_portaudio())
+    def _opened(self, *outputs: int) -> "_Opened":
+        """Index and description of what plays and what records, if they have the outputs and all inputs."""
+        sd = _portaudio()
+        out_index, plays = self._found(sd, self._name, self._host)
+        in_index, records = (out_index, plays) if self._recorder is None else self._found(sd, *self._recorder)
         for output in outputs:
-            self._has_output(output, info)
+            self._has_output(output, plays)
         for number in self._inputs:
-            if not 1 <= number <= info.inputs:
-                raise DeviceError(f"{self._name} has {info.inputs} inputs, not {number}.", where="audio",
+            if not 1 <= number <= records.inputs:
+                raise DeviceError(f"{records.name} has {records.inputs} inputs, not {number}.", where="audio",
                                   remedy="Choose another input.")
-        return index, info
+        return _Opened(out_index=out_index, plays=plays, in_index=in_index, records=records)
 
     def _has_output(self, output: int, info: CardInfo) -> None:
         if not 1 <= output <= info.outputs:
             raise DeviceError(f"{self._name} has {info.outputs} outputs, not {output}.", where="audio",
                               remedy="Correct the output in the Room stop, or choose another device.")
 
-    def _stream(self, run: "_Exchange", index: int, info: CardInfo, sample_rate_hz: int, look: Callable[[], bool],
+    def _stream(self, run: "_Exchange", opened: "_Opened", sample_rate_hz: int, look: Callable[[], bool],
                 stopped: Stopped) -> None:
-        """Run a stream until `look` says no more; silent before it is closed, whatever ends it."""
+        """Run a stream, or one of each device, until `look` says no more; silent before they close in any case."""
         sd = _portaudio()
+        streams: list[Any] = []
+        how = {"samplerate": sample_rate_hz, "dtype": "float32"}
         try:
-            stream = sd.Stream(device=(index, index), samplerate=sample_rate_hz, dtype="float32",
-                               channels=(info.inputs, info.outputs), callback=run.exchange)
-        except sd.PortAudioError as error:
-            raise self._in_words(error, sample_rate_hz) from None
-        try:
+            if self._recorder is None:
+                streams.append(sd.Stream(device=(opened.out_index, opened.out_index), callback=run.exchange,
+                                         channels=(opened.plays.inputs, opened.plays.outputs), **how))
+            else:
+                streams.append(sd.InputStream(device=opened.in_index, channels=opened.records.inputs,
+                                              callback=run.hear, **how))
+                streams.append(sd.OutputStream(device=opened.out_index, channels=opened.plays.outputs,
+                                               callback=run.play, **how))
             look()
-            if stopped():
-                raise SoundStopped
-            stream.start()
-            self._watch(stream, run, look, stopped)
+            for stream in streams:                        # what records begins first: nothing of the beginning is lost
+                if stopped():
+                    raise SoundStopped
+                stream.start()
+            self._watch(streams, run, look, stopped)
         except sd.PortAudioError as error:
             raise self._in_words(error, sample_rate_hz) from None
         finally:
             run.silent = True
-            _let_go(stream)
+            for stream in reversed(streams):
+                _let_go(stream)
 
-    def _watch(self, stream: Any, run: "_Exchange", look: Callable[[], bool], stopped: Stopped) -> None:
+    def _watch(self, streams: Sequence[Any], run: "_Exchange", look: Callable[[], bool], stopped: Stopped) -> None:
         """Until everything is done; ends at once on stop, and when the driver falls silent."""
         last, since = -1, time.monotonic()
         while True:
@@ -218,19 +232,20 @@ class SoundCard:
                 return
             if run.at != last:
                 last, since = run.at, time.monotonic()
-            elif not stream.active or time.monotonic() - since > _GONE_AFTER_S:
+            elif not all(stream.active for stream in streams) or time.monotonic() - since > _GONE_AFTER_S:
                 raise DeviceError(f"{self._name} stopped in the middle.", where="audio",
                                   remedy="Check its cable and whether another program took it; then go on.")
 
-    def _found(self, sd: Any) -> tuple[int, CardInfo]:
-        """Index and description of the device, or DeviceError naming those that are there."""
+    @staticmethod
+    def _found(sd: Any, name: str, host: str) -> tuple[int, CardInfo]:
+        """Index and description of a device, or DeviceError naming those that are there."""
         known = sound_cards()
         names = [(d["name"], sd.query_hostapis(d["hostapi"])["name"]) for d in sd.query_devices()]
         for card in known:
-            if (card.name, card.host) == (self._name, self._host):
+            if (card.name, card.host) == (name, host):
                 return names.index((card.name, card.host)), card
         there = ", ".join(card.name for card in known)
-        raise DeviceError(f"{self._name} is not there.", where="audio",
+        raise DeviceError(f"{name} is not there.", where="audio",
                           remedy=f"Plug it in and look again, or choose {there}." if there
                           else "Plug it in and look again, or use the rehearsal rig.")
 
@@ -246,16 +261,35 @@ class SoundCard:
         return DeviceError(f"{self._name} can't be used: {text}.", where="audio", remedy="Check it and try again.")
 
 
+@dataclass(frozen=True, slots=True, kw_only=True)
+class _Opened:
+    """What plays and what records, which may be one device."""
+
+    out_index: int
+    plays: CardInfo
+    in_index: int
+    records: CardInfo
+
+
 class _Exchange:
-    """What the driver's callback takes from and puts to. Only numpy slices run inside it."""
+    """What the driver's callbacks take from and put to. Only numpy slices run inside them.
+
+    One device calls `exchange`; two call `hear` and `play`, each in its own time.
+    """
 
     def __init__(self, stopped: Stopped) -> None:
         self.at, self.flagged = 0, 0
         self.done, self.quiet = threading.Event(), threading.Event()
         self.silent, self._stopped = False, stopped
 
-    def exchange(self, heard: NDArray, played: NDArray, frames: int, _time: Any, status: Any) -> None:
-        """The callback: silence on all outputs, then what is to be played on one."""
+    def exchange(self, heard: NDArray, played: NDArray, frames: int, time_info: Any, status: Any) -> None:
+        """One device's callback."""
+        self.play(played, frames, time_info, status)
+        if not self.silent:
+            self.hear(heard, frames, time_info, None)
+
+    def play(self, played: NDArray, frames: int, _time: Any, status: Any) -> None:
+        """Silence on all outputs, then what is to be played on some."""
         played.fill(0)
         # Asked here too: opening a stream takes a driver long, and a stop meanwhile must not be followed by sound.
         if self.silent or self._stopped():
@@ -264,9 +298,18 @@ class _Exchange:
             return
         if status and self.at:
             self.flagged += 1
-        self.pass_on(heard, played, frames)
+        self.fill(played, frames)
 
-    def pass_on(self, heard: NDArray, played: NDArray, frames: int) -> None:
+    def hear(self, heard: NDArray, frames: int, _time: Any, status: Any) -> None:
+        """Keep what the inputs heard."""
+        if status and self.at:
+            self.flagged += 1
+        self.keep(heard, frames)
+
+    def fill(self, played: NDArray, frames: int) -> None:
+        raise NotImplementedError
+
+    def keep(self, heard: NDArray, frames: int) -> None:
         raise NotImplementedError
 
 
@@ -277,15 +320,20 @@ class _Run(_Exchange):
         super().__init__(stopped)
         self._sent, self._inputs, self._size = sent, inputs, next(iter(sent.values())).size
         self.recording = np.zeros((len(inputs), self._size), dtype=np.float32)
+        self._played = 0
 
-    def pass_on(self, heard: NDArray, played: NDArray, frames: int) -> None:
-        count = min(frames, self._size - self.at)
+    def fill(self, played: NDArray, frames: int) -> None:
+        count = min(frames, self._size - self._played)
+        for output, samples in self._sent.items():
+            played[:count, output] = samples[self._played:self._played + count]
+        self._played += count
+
+    def keep(self, heard: NDArray, frames: int) -> None:
+        # A device that records by itself has begun earlier: its first block is the one while something plays.
+        count = min(frames, self._size - self.at) if self._played else 0
         if count > 0:
-            part = slice(self.at, self.at + count)
-            for output, samples in self._sent.items():
-                played[:count, output] = samples[part]
             for row, number in enumerate(self._inputs):
-                self.recording[row, part] = heard[:count, number]
+                self.recording[row, self.at:self.at + count] = heard[:count, number]
             self.at += count
         if self.at >= self._size:
             self.done.set()
@@ -319,9 +367,12 @@ class _LiveRun(_Exchange):
         """What was heard since the last time."""
         return [self._came.popleft().astype(np.float64) for _ in range(len(self._came))]
 
-    def pass_on(self, heard: NDArray, played: NDArray, frames: int) -> None:
-        self.largest = max(self.largest, frames)
+    def keep(self, heard: NDArray, frames: int) -> None:
         self._came.append(heard[:, self._inputs].T.copy())
+        self.at += frames
+
+    def fill(self, played: NDArray, frames: int) -> None:
+        self.largest = max(self.largest, frames)
         filled = 0
         while filled < frames:
             output, samples = self._rest
@@ -337,4 +388,3 @@ class _LiveRun(_Exchange):
             filled += count
         self._played += filled
         self.flagged += filled < frames
-        self.at += frames

@@ -1,6 +1,6 @@
 """The words of a job: rig, rounds and takes, as values; the room is `dolce.core.room`."""
 
-from dolce.core.job.feeds import GROUPS, JOINED, Feed, HowTaken, Rows, label_of
+from dolce.core.job.feeds import GROUPS, JOINED, Feed, HowTaken, Rows, bass_alone, label_of, name_of
 from dolce.core.job.model import DamagedJob, Job, LogEntry, PassRecord, Round, TakeRecord
 from dolce.core.job.passes import PassWish, steps_of, waits_of
 from dolce.core.job.placements import placement_of
@@ -42,9 +42,11 @@ __all__ = [
     "Round",
     "Rows",
     "TakeRecord",
+    "bass_alone",
     "label_of",
     "latest_corrected",
     "moved_between",
+    "name_of",
     "placement_of",
     "proposed_base",
     "steps_of",

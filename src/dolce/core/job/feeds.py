@@ -5,7 +5,7 @@ from dataclasses import dataclass, field, replace
 from typing import Self
 
 from dolce.core.checked import limited, ranges
-from dolce.core.room import SUB_CODES, RoomPlan, group_of
+from dolce.core.room import SUB_CODES, RoomPlan, channel_name, group_of
 from dolce.errors import InvalidValue, NotFound
 
 GROUPS = ("fronts", "surrounds", "heights", "others", "subs", "together")
@@ -44,7 +44,7 @@ class Feed:
     @property
     def bass_alone(self) -> bool:
         """Whether only subs sound."""
-        return all(channel in SUB_CODES for channel in self.channels)
+        return bass_alone(self.code)
 
     @property
     def group(self) -> str:
@@ -87,6 +87,16 @@ class HowTaken:
 def label_of(code: str) -> str:
     """The code of a row for people: "Sub1_Sub2" is "Sub1 + Sub2"."""
     return code.replace(JOINED, " + ")
+
+
+def name_of(code: str) -> str:
+    """The row of a code spelled out: "Left"; several by their codes."""
+    return channel_name(code) if JOINED not in code else label_of(code)
+
+
+def bass_alone(code: str) -> bool:
+    """Whether only subs sound in the row of a code."""
+    return all(channel in SUB_CODES for channel in code.split(JOINED))
 
 
 WHOLE_RANGE = HowTaken()

@@ -181,14 +181,16 @@ def hum_above_noise_db(quiet: NDArray[np.float64], *, sample_rate_hz: int) -> fl
 
 
 def line_verdicts(readings: Mapping[str, LineReading], *, expected_m: Mapping[str, float], subs: Sequence[str],
-                  low_limit_hz: Mapping[str, float | None], speed_m_s: float) -> dict[str, LineVerdict]:
+                  low_limit_hz: Mapping[str, float | None], speed_m_s: float,
+                  one_clock: bool = True) -> dict[str, LineVerdict]:
     """Verdicts of all lines read so far, each beside the others.
 
     Parameters
     ----------
     expected_m : distance of each channel to the microphone by the plan
+    one_clock : whether arrivals can be held against each other; distances are not told otherwise
     """
-    latency = _common_latency_s(readings, expected_m, subs, speed_m_s)
+    latency = _common_latency_s(readings, expected_m, subs, speed_m_s) if one_clock else None
     mains = {c: r for c, r in readings.items() if c not in subs and r.sounds}
     low = {c: r for c, r in readings.items() if c in subs and r.sounds}
     all_humped = len(mains) > 1 and (all(r.hump_db > HUMP_DB for r in mains.values())

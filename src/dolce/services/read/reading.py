@@ -248,7 +248,7 @@ def _seating(job: Job) -> tuple:
 
 def _channels(job: Job, wish: ReadWish) -> tuple[str, ...]:
     """The chosen channels, the one in front first."""
-    channels = [c for c in job.channels if c in wish.channels] or list(job.channels)
+    channels = [feed.code for feed in job.feeds if feed.code in wish.channels] or list(job.channels)
     if wish.front in channels:
         channels.remove(wish.front)
         channels.insert(0, wish.front)

@@ -1,6 +1,7 @@
 """The bass from seat to seat: each sub, all of them as they are, and the mains."""
 
 from dataclasses import dataclass
+from itertools import combinations
 
 import numpy as np
 import scipy
@@ -23,7 +24,7 @@ class SeatRow:
 
     Attributes
     ----------
-    channels : what sounds
+    channels : what sounds; the code of a row of several channels where that was taken
     computed : whether it is the sum of takes of each alone, by level and phase
     spread_db : mean standard deviation over the seats, 20-120 Hz
     worst_seat, worst_db : the seat that lies furthest from the mean of all, as an RMS over 20-120 Hz
@@ -69,10 +70,8 @@ def seat_table(work: UnitOfWork, job: Job, found: Round, channels: tuple[str, ..
             by_channel.setdefault(take.channel, {})[take.spot_id] = spectra[take.id]
     rows, without = [], []
     subs = [channel for channel in channels if channel in SUB_CODES and by_channel.get(channel)]
-    sets = [(channel,) for channel in [*subs, *(c for c in channels if c not in SUB_CODES)]]
-    if len(subs) > 1:
-        sets.insert(len(subs), tuple(subs))
-    for together in sets:
+    sets = [some for count in range(1, len(subs) + 1) for some in combinations(subs, count)]
+    for together in [*sets, *((c,) for c in channels if c not in SUB_CODES)]:
         row = _row(together, by_channel, [(seat.id, seat.name) for seat in seats], spot_seat)
         if row is None:
             without += [c for c in together if len(together) == 1]

@@ -184,7 +184,8 @@ def _view(job: Job, last: PassRecord | None) -> LinesView:
     plan = job.plan
     expected = _expected_m(plan)
     verdicts = line_verdicts(readings, expected_m=expected, subs=[s.channel for s in plan.subs],
-                             low_limit_hz={s.channel: s.low_limit_hz for s in plan.speakers}, speed_m_s=plan.speed_m_s)
+                             low_limit_hz={s.channel: s.low_limit_hz for s in plan.speakers}, speed_m_s=plan.speed_m_s,
+                             one_clock=not job.rig.interface.own_clock)
     lines = tuple(Line(channel=s.channel, output=s.output, is_sub=s.is_sub, expected_m=expected[s.channel],
                        reading=readings.get(s.channel), verdict=verdicts.get(s.channel),
                        really=kept[s.channel].really if s.channel in kept else "",

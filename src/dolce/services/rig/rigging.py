@@ -50,7 +50,7 @@ class Rigging:
             found = sound_cards(again=again and self._sound.running() is None)
         except DeviceError as error:
             return [], f"{error.problem} {error.remedy}"
-        return found, "" if found else ("No audio device that plays and records was found. Plug one in and look again, "
+        return found, "" if found else ("No audio device was found. Plug one in and look again, "
                                         "or use the rehearsal rig, or recordings made elsewhere on Takes.")
 
     def turn(self, job_id: int, knob: str, change_db: float) -> None:

@@ -29,8 +29,8 @@ def caution_words(caution: Caution) -> str:
         case "clock differs":
             return f"The recorder's clock differs by {value:+.0f} ppm; taken out."
         case "no cue":
-            return ("The cues were not heard: its arrival is not known, and a difference of the clocks is still in it. Is the "
-                    "cue's speaker on?")
+            return ("The cues were not heard: its arrival is not known, and a difference of the clocks is still in it. "
+                    "Is the cue's speaker on?")
         case "repeats differ":
             return f"The averaged recordings differ by {value:.1f} dB: something moved or changed between them. Repeat."
         case "sequence":

@@ -6,9 +6,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dolce.core.alignment import level_band_hz, mid_level_db
-from dolce.core.job import TakeRecord
+from dolce.core.job import TakeRecord, bass_alone
 from dolce.core.response import ANALYSIS_GRID_HZ, SUB_TOP_HZ, smoothed_level_db
-from dolce.core.room import SUB_CODES
 
 _EVERY, _EVERY_OF_SUBS = 21, 8    # points of the analysis grid
 _MOST = 8000
@@ -33,7 +32,7 @@ class Sketches:
                 fresh = wanted
             levels = smoothed_level_db(np.array([take.level_db for take in fresh]), per_octave=12)
             for take, level in zip(fresh, levels, strict=True):
-                is_sub = take.channel in SUB_CODES
+                is_sub = bass_alone(take.channel)
                 middle = mid_level_db(ANALYSIS_GRID_HZ, take.level_db, band_hz=level_band_hz(is_sub=is_sub))
                 # A sub's curve falls off at its upper end: drawn higher up, it has room for that.
                 self._kept[take.id] = (level[_DRAWN_OF_SUBS] - middle + _SUB_UP_DB if is_sub else

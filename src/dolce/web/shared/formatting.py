@@ -68,6 +68,11 @@ def paired_self(key: str) -> tuple[str, str]:
     return key, key
 
 
+def paired_label(code: str) -> tuple[str, str]:
+    """A row's code with what people call it, for the options of a select."""
+    return code, label_of(code)
+
+
 def paired(keys: Iterable, texts: Iterable) -> list[tuple]:
     """Keys with their texts, for the options of a select."""
     return list(zip(keys, texts, strict=True))
@@ -76,6 +81,6 @@ def paired(keys: Iterable, texts: Iterable) -> list[tuple]:
 def register(app: Flask) -> None:
     """Offer them to the templates."""
     app.jinja_env.filters.update(signed=signed, hertz=hertz, plain=plain, moment=moment, duration=duration,
-                                 paired=paired, paired_self=paired_self, decibel=decibel,
+                                 paired=paired, paired_self=paired_self, paired_label=paired_label, decibel=decibel,
                                  row_label=label_of)
     app.jinja_env.globals.update(length=length, length_number=length_number)

@@ -5,8 +5,8 @@ from collections.abc import Callable
 import numpy as np
 from numpy.typing import NDArray
 
+from dolce.core.job import name_of
 from dolce.core.reading import HARMONICS, BandDecay, DecayMap, Distortion, NoiseUnder, PhaseCurves, TimeCurve
-from dolce.core.room import channel_name
 from dolce.services.read.reading import ReadView, TakeDetail
 from dolce.services.read.take_details import SLICE_S
 from dolce.web.shared.plot_data import FROM_HZ, TO_HZ, frequency_plot, response_plot, shown
@@ -27,7 +27,7 @@ def take_name(view: ReadView, detail: TakeDetail) -> str:
     """A take in words; its round too where two are held against each other."""
     rounds = {d.take.round_id for d in view.details}
     name = next((r.name for r in view.rounds if r.id == detail.take.round_id), "") if len(rounds) > 1 else ""
-    words = f"{channel_name(detail.take.channel)} at {view.job.at_spot(detail.take.spot_id)}"
+    words = f"{name_of(detail.take.channel)} at {view.job.at_spot(detail.take.spot_id)}"
     return f"{words}, {name}" if name else words
 
 

@@ -5,8 +5,8 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from dolce.core.job import bass_alone, name_of
 from dolce.core.response import ANALYSIS_GRID_HZ, SUB_TOP_HZ
-from dolce.core.room import SUB_CODES, channel_name
 from dolce.services.read.reading import Chosen, ReadView
 from dolce.services.read.round_curves import ChannelCurves
 from dolce.web.shared.plot_data import FROM_HZ, TO_HZ, response_plot
@@ -86,7 +86,7 @@ def _of_channel(view: ReadView, curves: ChannelCurves, shift: float, *, front: b
 
 
 def _label(view: ReadView, chosen: Chosen, curves: ChannelCurves) -> str:
-    name = channel_name(curves.channel)
+    name = name_of(curves.channel)
     spots = f"average of {len(curves.takes)}" if len(curves.takes) > 1 else view.job.at_spot(curves.takes[0].spot_id)
     if view.against is not None and view.against.round.id != view.chosen.round.id:
         return f"{name}, {chosen.round.name}, {spots}"
@@ -97,7 +97,7 @@ def _label(view: ReadView, chosen: Chosen, curves: ChannelCurves) -> str:
 def _drawn(channel: str, kind: str) -> NDArray:
     """Which points of the analysis grid are drawn of a channel."""
     # A sub's curve ends where it does: what lies above is noise and says nothing of it.
-    top = SUB_TOP_HZ if channel in SUB_CODES else TO_HZ * 1.015
+    top = SUB_TOP_HZ if bass_alone(channel) else TO_HZ * 1.015
     return np.flatnonzero((ANALYSIS_GRID_HZ >= FROM_HZ * 0.985) & (top >= ANALYSIS_GRID_HZ))[:: _EVERY[kind]]
 
 
@@ -117,7 +117,7 @@ def _ribbon(channel: str, curves: ChannelCurves, offset: float, kind: str) -> di
 
 def _x(channel: str, kind: str, points: NDArray) -> dict:
     """The frequencies of points, where they are not those of the plot itself."""
-    if kind == "front" and channel not in SUB_CODES:
+    if kind == "front" and not bass_alone(channel):
         return {}
     return {"x": np.round(ANALYSIS_GRID_HZ[points], 1).tolist()}
 
@@ -126,7 +126,7 @@ def _difference(view: ReadView) -> dict | None:
     values = view.difference_db
     if values is None:
         return None
-    line = _curve(f"{channel_name(view.front)}, difference", view.front, "after", values, "front")
+    line = _curve(f"{name_of(view.front)}, difference", view.front, "after", values, "front")
     scale = fitting([line["y"]], None, least=20)
     most = max(-scale[0], scale[1])
     return response_plot(curves=[line], top_db=0, unit="dB") | {"yRange": [-most, most]}

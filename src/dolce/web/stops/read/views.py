@@ -4,9 +4,10 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from dolce.core.job import JOINED, name_of
 from dolce.core.reading import told_from_hz
 from dolce.core.response import advice_of, spots_for
-from dolce.core.room import SUB_CODES, channel_name, group_of
+from dolce.core.room import SUB_CODES
 from dolce.services.read.reading import ReadView
 from dolce.services.read.seat_to_seat import BASS_HZ, SeatRow, SeatTable
 from dolce.web.shared.plot_data import frequency_plot
@@ -105,8 +106,8 @@ class ReadPage:
     def groups(self) -> list[tuple[str, list[str]]]:
         """Groups of the layout with more than one group, and their channels."""
         groups: dict[str, list[str]] = {}
-        for channel in self.view.job.channels:
-            groups.setdefault(group_of(channel), []).append(channel)
+        for feed in self.view.job.feeds:
+            groups.setdefault(feed.group, []).append(feed.code)
         return list(groups.items())
 
     @property
@@ -161,5 +162,5 @@ def front_row(view: ReadView, table: SeatTable) -> SeatRow | None:
 def together(row: SeatRow) -> str:
     """What sounds in a row of the table."""
     if not row.computed:
-        return channel_name(row.channels[0])
+        return name_of(row.channels[0]) + (", measured" if JOINED in row.channels[0] else "")
     return " + ".join(row.channels)

@@ -75,6 +75,13 @@ def hardware(job_id: int) -> Response:
     if changes["hardware"] == "sound card":
         host, _, name = request.form.get("card", "").partition("|")
         changes |= {"card_host": host[:120], "card_name": name[:120]}
+    host, _, name = request.form.get("recorder", "").partition("|")
+    if changes["hardware"] == "rehearsal" or request.form.get("recorder") == request.form.get("card"):
+        host = name = ""
+    changes |= {"recorder_host": host[:120], "recorder_name": name[:120],
+                "own_clock": form.flag("own_clock") or bool(name)}
+    if form.filled("cue_channel"):
+        changes["cue_channel"] = services().jobs.get(job_id).speaker(form.text("cue_channel")).channel
     return _changed(job_id, form, changes, "setup")
 
 

@@ -48,10 +48,14 @@ def after(job_id: int, sheet: str) -> Response:
 
 def _setup(job_id: int) -> dict:
     cards, why_none = services().rigging.cards()
-    return {"cards": cards, "no_cards": why_none, "rates": SAMPLE_RATES_HZ,
-            "loop_pass": services().sound.latest(job_id, "loop"),
+    job = services().jobs.get(job_id)
+    return {"cards": [c for c in cards if c.outputs], "no_cards": why_none, "rates": SAMPLE_RATES_HZ,
+            "loop_pass": services().sound.latest(job_id, "loop"), "cue_channel": job.cue_channel,
+            "cue_options": [(s.channel, s.title) for s in job.speakers if not s.is_sub],
             "card_options": [(f"{c.host}|{c.name}", f"{c.name} ({c.host}), {c.outputs} out, {c.inputs} in")
-                             for c in cards]}
+                             for c in cards if c.outputs],
+            "recorder_options": [("", "the same device"), *(
+                (f"{c.host}|{c.name}", f"{c.name} ({c.host}), {c.inputs} in") for c in cards if c.inputs)]}
 
 
 def _microphones(job_id: int) -> dict:

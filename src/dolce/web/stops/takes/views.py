@@ -9,12 +9,12 @@ from typing import Literal
 import numpy as np
 
 from dolce.core.job import (
-    JOINED,
     Feed,
     Job,
     PassRecord,
     PassWish,
     TakeRecord,
+    bass_alone,
     label_of,
     placement_of,
     steps_of,
@@ -23,7 +23,7 @@ from dolce.core.job import (
 from dolce.core.reading import NoiseUnder
 from dolce.core.response import ANALYSIS_GRID_HZ, SUB_TOP_HZ, smoothed_level_db
 from dolce.core.response.odd_takes import REPEATS_MATTER_DB, OddTake, repeats_differ_db
-from dolce.core.room import SUB_CODES, Spot
+from dolce.core.room import Spot
 from dolce.services.read.reading import TakeDetail
 from dolce.services.takes import cells
 from dolce.services.takes.odd import odd_words
@@ -229,16 +229,12 @@ class CellView:
 def _repeats_db(attempts: Sequence[TakeRecord]) -> float | None:
     """How much the attempts at a cell differ, those that are usable and not deleted."""
     levels = [smoothed_level_db(take.level_db, per_octave=12) for take in attempts if take.usable and not take.removed]
-    return repeats_differ_db(levels, ANALYSIS_GRID_HZ, bass=bool(attempts) and _bass_alone(attempts[0].channel))
-
-
-def _bass_alone(code: str) -> bool:
-    return all(channel in SUB_CODES for channel in code.split(JOINED))
+    return repeats_differ_db(levels, ANALYSIS_GRID_HZ, bass=bool(attempts) and bass_alone(attempts[0].channel))
 
 
 def _top_hz(take: TakeRecord) -> float:
     """A sub's curve says nothing of it further up."""
-    return SUB_TOP_HZ if _bass_alone(take.channel) else 20_000.0
+    return SUB_TOP_HZ if bass_alone(take.channel) else 20_000.0
 
 
 def _cell_plot(take: TakeRecord, noise: NoiseUnder | None) -> dict:

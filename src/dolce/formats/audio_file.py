@@ -1,9 +1,9 @@
 """WAV and FLAC: reading what any recorder makes, writing what any player takes."""
 
 import io
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
-from typing import TypeVar
+from typing import IO, TypeVar
 
 import numpy as np
 import scipy
@@ -119,6 +119,14 @@ def write_wav(sample: NDArray[np.float64], *, sample_rate_hz: int) -> bytes:
 def write_wav_24(sample: NDArray[np.float64], *, sample_rate_hz: int) -> bytes:
     """Mono 24-bit WAV, for players that do not take floating point."""
     return _written(sample, sample_rate_hz, format="WAV", subtype="PCM_24")
+
+
+def write_wav_parts(file: IO[bytes], parts: Iterable[NDArray[np.float64]], *, channels: int,
+                    sample_rate_hz: int) -> None:
+    """24-bit WAV of many channels into an open file, part after part, each of shape (samples, channels)."""
+    with soundfile.SoundFile(file, "w", sample_rate_hz, channels, subtype="PCM_24", format="WAVEX") as out:
+        for part in parts:
+            out.write(part)
 
 
 def write_flac(sample: NDArray[np.float64], *, sample_rate_hz: int) -> bytes:

@@ -29,6 +29,7 @@ from dolce.services.takes.board_rows import BoardRows
 from dolce.services.takes.cells import Cells
 from dolce.services.takes.elsewhere import Elsewhere
 from dolce.services.takes.taking import Taking
+from dolce.services.takes.tray import Tray
 from dolce.store import Database
 
 
@@ -54,6 +55,7 @@ class Services:
     cells: Cells
     rows: BoardRows
     elsewhere: Elsewhere
+    tray: Tray
     reading: Reading
     aligning: Aligning
     shaping: Shaping
@@ -75,6 +77,7 @@ class Services:
     def close(self) -> None:
         """End all threads and free the data folder."""
         self.preparing.close()
+        self.tray.close()
         self.sound.close()
         self.context.database.close()
 
@@ -94,6 +97,7 @@ def open_services(folder: Path) -> Services:
     shaping = Shaping(context)
     at_hand = ProcessorAtHand(context)
     taking = Taking(context, sound, at_hand)
+    elsewhere = Elsewhere(context, taking)
     live = LiveSound(context, sound, taking)
     return Services(
         context=context, sound=sound, jobs=JobKeeping(context), room=RoomPlanning(context),
@@ -101,7 +105,7 @@ def open_services(folder: Path) -> Services:
         pressure=SoundPressure(context, sound), microphones=MicrophoneKeeping(context, sound),
         loop=InterfaceLooping(context, sound), processor=ProcessorKeeping(context, at_hand), live=live,
         reference=ReferenceLevels(context, live), sub_matching=SubMatching(context, live), taking=taking,
-        cells=Cells(context), rows=BoardRows(context), elsewhere=Elsewhere(context, taking),
+        cells=Cells(context), rows=BoardRows(context), elsewhere=elsewhere, tray=Tray(context, taking, elsewhere),
         reading=Reading(context), aligning=Aligning(context), shaping=shaping,
         loading=Loading(context, shaping, at_hand), proving=Proving(context), progress=Progress(context),
         preparing=Preparing(context, taking))

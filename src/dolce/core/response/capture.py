@@ -141,6 +141,14 @@ def plays_bass_alone(spectrum: NDArray, *, size: int, sample_rate_hz: int) -> bo
     return level(30, 100) > level(400, 4000) + _BASS_ALONE_DB
 
 
+def records_bass_alone(recording: NDArray[np.float64], *, sample_rate_hz: int) -> bool:
+    """The same of a raw recording of a logarithmic sweep, whose energy is that of pink noise."""
+    size = scipy.fft.next_fast_len(recording.size, real=True)
+    frequency = scipy.fft.rfftfreq(size, 1 / sample_rate_hz)
+    return plays_bass_alone(scipy.fft.rfft(recording, size) * np.sqrt(frequency), size=size,
+                            sample_rate_hz=sample_rate_hz)
+
+
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
 class _Heard:
     """A recording divided by its stimulus, and how well that explains it."""

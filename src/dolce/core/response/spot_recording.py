@@ -83,7 +83,7 @@ def parts_heard(recording: NDArray[np.float64], played: Sequence[CuedSignal]) ->
 
 
 def _left_over_s(at: list[int], parts: list[PartHeard], played: Sequence[CuedSignal]) -> tuple[float, ...]:
-    """When cues, or what looks like them within a sweep, are heard outside of all parts; once for each part's length."""
+    """When cues, or what looks like them within a sweep, are heard outside of all parts; once a part's length."""
     rate, longest = played[0].sample_rate_hz, max(one.size for one in played)
     spans = [(part.start, part.start + played[part.index].size + round(2 * _MARGIN_S * rate)) for part in parts]
     found: list[int] = []

@@ -13,7 +13,6 @@ from dolce.core.signals.excitation import Excitation
 from dolce.core.signals.marks import GAP_S, MARK_S, mark
 
 CODE_S = 0.02                     # by which the distance of the cues tells the feed; clocks change it by 3 ms at most
-MOST_CODES = 48
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -22,11 +21,14 @@ class CuedSignal:
 
     Attributes
     ----------
+    cue_dbfs : float
+        Level of the cues, as loud as a sweep of that level.
     code : int
-        Number of the feed: the second cue comes so many times 20 ms later. 0 to 47.
+        Number of the feed: the second cue comes so many times 20 ms later.
     """
 
     signal: Excitation
+    cue_dbfs: float
     code: int = 0
 
     @property
@@ -49,8 +51,8 @@ class CuedSignal:
         return self.silent_until + round(MARK_S * self.sample_rate_hz)
 
     def cues(self) -> NDArray[np.float64]:
-        """What the cues' speaker plays, shape (size,): both as loud as a sweep of the signal's level."""
-        one = mark(self.sample_rate_hz) * 10 ** (self.signal.level_dbfs / 20)
+        """What the cues' speaker plays, shape (size,)."""
+        one = mark(self.sample_rate_hz) * 10 ** (self.cue_dbfs / 20)
         return np.concatenate([one, np.zeros(self.silent_until - one.size), one])
 
     def samples(self) -> NDArray[np.float64]:

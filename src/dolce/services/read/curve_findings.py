@@ -32,7 +32,7 @@ def curve_findings(work: UnitOfWork, job: Job, curves: ChannelCurves, beside: di
     """Findings of one channel, `at` being the take that stands for its place; `beside` are the others' curves."""
     there = {spot.id for spot in job.spots}
     takes = [take for take in curves.takes if take.spot_place is not None or take.spot_id in there]
-    if curves.channel not in job.channels:                       # several at once: no one place to hold against the plan
+    if curves.channel not in job.channels:       # several at once: there is no one place to hold against the plan
         return []
     places = [take.spot_place or job.spot(take.spot_id).place for take in takes]
     if not places:

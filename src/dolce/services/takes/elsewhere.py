@@ -56,7 +56,7 @@ class Elsewhere:
             Saying what is wrong with the file, where, and what to do; nothing is kept then.
         """
         recorder = checked.text(recorder.strip(), longest=40, where="recorder")
-        if _is_text(data):
+        if is_text(data):
             return self._add_curve(job_id, channel, spot_id, data, file_name=file_name, recorder=recorder)
         audio = read_audio(data, name=file_name, longest_s=LONGEST_RECORDING_S)
         if is_impulse_response(audio.sample, sample_rate_hz=audio.sample_rate_hz):
@@ -112,7 +112,7 @@ class Elsewhere:
             return work.takes.get(take_id)
 
 
-def _is_text(data: bytes) -> bool:
+def is_text(data: bytes) -> bool:
     """Whether a file has lines that begin with two numbers, and is no sound."""
     head = data[:4000]
     return b"\x00" not in head and _TWO_NUMBERS.search(head) is not None

@@ -17,10 +17,10 @@ from dolce.core.response import (
     smoothed_level_db,
 )
 from dolce.core.response.odd_takes import REPEATS_MATTER_DB, repeats_differ_db
-from dolce.core.signals import excitation_of, excitation_values, kind_of
+from dolce.core.signals import Excitation, excitation_of, excitation_values, kind_of
 from dolce.services.takes.take_making import Playing, captured, cue_flight_s, cued_playing
 
-_FLIGHT = "cue_flight_s"           # kept with the values of a signal that was played behind a cue
+_FLIGHT, _CODE = "cue_flight_s", "cue_code"           # kept with the values of a signal that was played behind a cue
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -54,8 +54,10 @@ class FoundTake:
 
 
 def found_take(job: Job, feed: Feed, playing: Playing, spot_id: int, recordings: NDArray[np.float64], *, row: int,
-               lost: int) -> FoundTake:
+               lost: int, through_rig: bool = True) -> FoundTake:
     """Analyse the recordings of one microphone, shape (repeats, samples); `row` counts microphones.
+
+    `through_rig` says whether the rig's own inputs, with their gain and their loop, have heard them.
 
     Several recordings are averaged sample by sample, each brought onto the clock of the player first.
 
@@ -72,8 +74,9 @@ def found_take(job: Job, feed: Feed, playing: Playing, spot_id: int, recordings:
         on_clock.append(one)
         cautions += [caution for caution in said if caution.kind not in [c.kind for c in cautions]]
         known = known and heard
-    how = {"sweep": playing.signal, "microphone": rig.taken_out(row), "loop": rig.loop_in_use,
-           "gain_db": rig.levels.microphone_gain_db, "is_sub": feed.bass_alone}
+    how = {"sweep": playing.signal, "microphone": rig.taken_out(row), "is_sub": feed.bass_alone}
+    if through_rig:
+        how |= {"loop": rig.loop_in_use, "gain_db": rig.levels.microphone_gain_db}
     clipped = sum(clipped_samples(recording) for recording in recordings)
     capture, levels = captured(np.mean(on_clock, axis=0), clipped=clipped, **how)
     differ = None
@@ -88,21 +91,30 @@ def found_take(job: Job, feed: Feed, playing: Playing, spot_id: int, recordings:
         cautions.append(Caution(kind="pink noise"))
     peak = max(float(np.abs(recording).max()) for recording in recordings)
     quality = replace(capture.quality, peak_dbfs=float(20 * np.log10(max(peak, 1e-15))))
-    played = excitation_values(playing.signal) | ({_FLIGHT: flight} if playing.cued else {})
+    played = excitation_values(playing.signal)
+    if playing.cued:
+        played |= {_FLIGHT: flight, _CODE: playing.cued.code}
     return FoundTake(spot_id=spot_id, capture=replace(capture, quality=quality), levels=levels, cautions=cautions,
                      recordings=recordings[0] if len(recordings) == 1 else recordings.T, arrival_known=known,
                      repeats_db=differ, played=played)
 
 
-def heard_again(recordings: NDArray[np.float64], played: dict[str, Any]) -> tuple[NDArray[np.float64], Any]:
+def heard_again(recordings: NDArray[np.float64], played: dict[str, Any]) -> tuple[NDArray[np.float64], Excitation]:
     """A kept recording as it was analysed, shape (samples,), and what was played.
 
     `recordings` has shape (repeats, samples).
     """
-    signal = excitation_of({name: value for name, value in played.items() if name != _FLIGHT})
-    playing = cued_playing(signal) if _FLIGHT in played else Playing(signal=signal, outputs=())
+    signal = signal_kept(played)
+    playing = Playing(signal=signal, outputs=())
+    if _FLIGHT in played:
+        playing = cued_playing(signal, code=played.get(_CODE, 0))
     flight = played.get(_FLIGHT, 0.0)
     return np.mean([playing.one_clock(one, cue_flight_s=flight)[0] for one in recordings], axis=0), signal
+
+
+def signal_kept(played: dict[str, Any]) -> Excitation:
+    """The test signal of a take's plain values."""
+    return excitation_of({name: value for name, value in played.items() if name not in (_FLIGHT, _CODE)})
 
 
 def places_of(job: Job, feed: Feed, spot_id: int) -> tuple[Point | None, Point]:

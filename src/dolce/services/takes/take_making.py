@@ -96,12 +96,13 @@ def playing_of(job: Job, feed: Feed, kind: SignalKind = "sweep") -> Playing:
     outputs = tuple(job.speaker(channel).output for channel in fed)
     if not job.rig.interface.own_clock:
         return Playing(signal=signal, outputs=outputs)
-    return replace(cued_playing(signal), outputs=outputs, cue_output=job.speaker(job.cue_channel).output)
+    return replace(cued_playing(signal, cue_dbfs=job.rig.levels.sweep_level_dbfs), outputs=outputs,
+                   cue_output=job.speaker(job.cue_channel).output)
 
 
-def cued_playing(signal: Excitation) -> Playing:
+def cued_playing(signal: Excitation, *, cue_dbfs: float = 0.0, code: int = 0) -> Playing:
     """A test signal behind a cue, not yet on any output."""
-    return Playing(signal=signal, outputs=(), cued=CuedSignal(signal=signal))
+    return Playing(signal=signal, outputs=(), cued=CuedSignal(signal=signal, cue_dbfs=cue_dbfs, code=code))
 
 
 def cue_flight_s(job: Job, spot_id: int) -> float:

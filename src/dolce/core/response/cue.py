@@ -61,10 +61,10 @@ def on_one_clock(recording: NDArray[np.float64], *, cued: CuedSignal, samples: i
     """
     rate = cued.sample_rate_hz
     cues = cues or marks_heard(recording, apart=cued.silent_until, sample_rate_hz=rate)
-    arrival = None if cues is None else _arrival(recording, cues.first, rate)
+    stretch = 1.0 if cues is None else 1 + cues.drift_ppm * 1e-6
+    arrival = None if cues is None else _arrival(recording, cues.first, rate, stretch)
     if arrival is None:
         return None
-    stretch = 1 + cues.drift_ppm * 1e-6
     begin = arrival / stretch - cue_flight_s * rate + cued.signal_at
     first = max(0, int(begin) - _SPARE)
     whole = np.pad(recording, (0, max(0, int(begin) + samples + _SPARE - recording.size)))
@@ -75,11 +75,12 @@ def on_one_clock(recording: NDArray[np.float64], *, cued: CuedSignal, samples: i
     return OneClock(recording=cut, drift_ppm=cues.drift_ppm)
 
 
-def _arrival(recording: NDArray, heard_at: int, rate: int) -> float | None:
+def _arrival(recording: NDArray, heard_at: int, rate: int, stretch: float) -> float | None:
     """When the first cue arrives, in samples and parts of them; None where nothing is like it."""
     one, around = mark(rate), round(_AROUND_S * rate)
     first = max(0, heard_at - around)
-    part = recording[first:heard_at + one.size + around]
+    # On the player's clock: a cue that is stretched is heard late by what its upper end is.
+    part = stretched(recording[first:heard_at + one.size + around], stretch - 1)
     deconvolver = Deconvolver(one, sample_rate_hz=rate, recording_samples=part.size,
                               band_hz=(2 * FROM_HZ, min(TO_HZ, 0.4 * rate)))
     response = deconvolver.impulse(deconvolver.spectrum(part)[1])
@@ -89,4 +90,4 @@ def _arrival(recording: NDArray, heard_at: int, rate: int) -> float | None:
     far = magnitude[:max(1, peak - around // 3)]
     if magnitude[peak] < 10 ** (_CLEAR_DB / 20) * np.sqrt(np.mean(far**2)):
         return None
-    return first + find_arrival(response).time_s * rate
+    return first + find_arrival(response).time_s * rate * stretch

@@ -9,7 +9,7 @@ import numpy as np
 
 from dolce.core import checked
 from dolce.core.geometry import Point
-from dolce.core.job import TakeRecord
+from dolce.core.job import Rig, TakeRecord
 from dolce.core.response import (
     ANALYSIS_GRID_HZ,
     Capture,
@@ -19,6 +19,8 @@ from dolce.core.response import (
     find_arrival,
     grid_levels,
     is_impulse_response,
+    marks_heard,
+    resampled,
     response_of_file,
 )
 from dolce.errors import FormatError, InvalidValue
@@ -26,6 +28,7 @@ from dolce.formats.audio_file import Audio, read_audio
 from dolce.formats.microphone_text import read_microphone_curve
 from dolce.services.context import Context
 from dolce.services.takes.found_take import places_of
+from dolce.services.takes.take_making import marks_of, sweep_of
 from dolce.services.takes.taking import LONGEST_RECORDING_S, Board, Taking, begin_round
 from dolce.store import UnitOfWork
 
@@ -59,7 +62,9 @@ class Elsewhere:
         if is_text(data):
             return self._add_curve(job_id, channel, spot_id, data, file_name=file_name, recorder=recorder)
         audio = read_audio(data, name=file_name, longest_s=LONGEST_RECORDING_S)
-        if is_impulse_response(audio.sample, sample_rate_hz=audio.sample_rate_hz):
+        with self._context.look() as work:
+            rig = work.jobs.get(job_id).rig
+        if holds_impulse_response(audio, rig):
             return self._add_impulse(job_id, channel, spot_id, audio, data, file_name=file_name, recorder=recorder)
         return self._taking.add_recording(job_id, channel, spot_id, data, file_name=file_name, recorder=recorder)
 
@@ -110,6 +115,19 @@ class Elsewhere:
             take_id = keep(work, board, now, places)
             work.logbook.add(job_id, f"{what} used for {feed.label} at {board.job.at_spot(spot_id)}.", at=now)
             return work.takes.get(take_id)
+
+
+def holds_impulse_response(audio: Audio, rig: Rig) -> bool:
+    """Whether a file is an impulse response, and not the recording of a rig's own test signal.
+
+    A sub plays so little of a sweep that its recording may be as short as a response: the marks tell.
+    """
+    if not is_impulse_response(audio.sample, sample_rate_hz=audio.sample_rate_hz):
+        return False
+    first, second = marks_of(sweep_of(rig))
+    rate = rig.sample_rate_hz
+    samples = resampled(audio.sample, from_hz=audio.sample_rate_hz, to_hz=rate)
+    return marks_heard(samples, apart=second - first, sample_rate_hz=rate) is None
 
 
 def is_text(data: bytes) -> bool:

@@ -12,12 +12,12 @@ from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, replace
 
 from dolce.core.job import Job
-from dolce.core.response import is_impulse_response, records_bass_alone
+from dolce.core.response import records_bass_alone
 from dolce.core.signals import kind_of
 from dolce.errors import Conflict, DolceError, FormatError, InvalidValue
 from dolce.formats.audio_file import read_audio
 from dolce.services.context import Context
-from dolce.services.takes.elsewhere import Elsewhere, is_text
+from dolce.services.takes.elsewhere import Elsewhere, holds_impulse_response, is_text
 from dolce.services.takes.found_take import places_of, signal_kept
 from dolce.services.takes.taking import LONGEST_RECORDING_S, Taking, begin_round
 from dolce.services.takes.whole_spot import LONGEST_S, SpotFound, cut_up, words_of
@@ -168,7 +168,7 @@ class Tray:
         if is_text(item.data):
             return self._placed(replace(guess, what="curve"))
         audio = read_audio(item.data, name=item.file_name, longest_s=LONGEST_S)
-        if is_impulse_response(audio.sample, sample_rate_hz=audio.sample_rate_hz):
+        if holds_impulse_response(audio, job.rig):
             return self._placed(replace(guess, what="impulse response"))
         spot = guess.spot_id or self._taking.board(job.id).next_spot or next((s.id for s in job.spots), None)
         if spot is None:
@@ -263,7 +263,7 @@ def cell_of_name(file_name: str, job: Job) -> tuple[str, int | None]:
     rows = {feed.code.lower(): feed.code for feed in job.feeds} | {feed.label.lower(): feed.code for feed in job.feeds}
     longest = sorted(rows, key=len, reverse=True)
     flat = re.sub(r"[^a-z0-9_+]+", " ", stem.lower())
-    code = next((rows[row] for row in longest if re.search(rf"(?<![a-z0-9_]){re.escape(row)}(?![a-z0-9_])", flat)), "")
+    code = next((rows[row] for row in longest if re.search(rf"(?<![a-z0-9]){re.escape(row)}(?![a-z0-9])", flat)), "")
     number = next((int(found[1]) for word in lower if (found := _SPOT.fullmatch(word)) and word not in rows), None)
     if number is None:
         follows = next((after for word, after in itertools.pairwise(lower)
@@ -272,7 +272,7 @@ def cell_of_name(file_name: str, job: Job) -> tuple[str, int | None]:
     if not code or number is None:
         # The two alone, such as "R03" or "Ls 2".
         for row in longest:
-            both = re.fullmatch(rf".*?(?<![a-z0-9_]){re.escape(row)}[ _]*0*([0-9]{{1,3}})", flat)
+            both = re.fullmatch(rf".*?(?<![a-z0-9]){re.escape(row)}[ _]*0*([0-9]{{1,3}})", flat)
             if both and not code:
                 code, number = rows[row], int(both[1]) if number is None else number
     return code, next((spot.id for spot in job.spots if spot.number == number), None)

@@ -1,0 +1,135 @@
+"""Signals that repeat, cues for two clocks, and the recording of a whole spot."""
+
+import numpy as np
+import pytest
+import scipy
+
+from dolce.core.response import Deconvolver, analyse_recording, on_one_clock, parts_heard, stretched
+from dolce.core.signals import CuedSignal, PeriodicSignal, Sweep, excitation_of, excitation_values
+from dolce.errors import InvalidValue
+
+RATE = 16_000
+
+
+def room(seed, delay, size=4000):
+    """A direct sound and what a room adds."""
+    rng = np.random.default_rng(seed)
+    response = np.zeros(size)
+    response[delay] = 0.4
+    late = np.arange(size - delay - 40)
+    response[delay + 40:] += 0.02 * rng.standard_normal(late.size) * np.exp(-late / 600)
+    return response
+
+
+def test_a_sequence_has_the_circular_autocorrelation_of_its_kind():
+    """Rife and Vanderkooy 1989: N at zero and -1 elsewhere, for a sequence of -1 and 1 of N samples."""
+    signal = PeriodicSignal(kind="sequence", stop_hz=7000, sample_rate_hz=RATE, level_dbfs=0)
+    period = signal.one_period * np.sqrt(2)
+    assert period.size == 2**signal.order - 1
+    spectrum = np.fft.rfft(period)
+    around = np.fft.irfft(np.abs(spectrum) ** 2, period.size)
+    assert around[0] == pytest.approx(period.size, rel=1e-9)
+    assert around[1:] == pytest.approx(np.full(period.size - 1, -1.0), abs=1e-6)
+
+
+def test_periodic_pink_noise_has_equal_power_in_every_octave_of_its_range_and_none_outside():
+    signal = PeriodicSignal(kind="pink", start_hz=50, stop_hz=6400, sample_rate_hz=RATE, level_dbfs=-20)
+    power = np.abs(np.fft.rfft(signal.one_period)) ** 2
+    frequency = np.fft.rfftfreq(signal.period, 1 / RATE)
+    octaves = [power[(frequency >= low) & (frequency < 2 * low)].sum() for low in 50 * 2.0 ** np.arange(7)]
+    assert 10 * np.log10(np.array(octaves) / octaves[0]) == pytest.approx(np.zeros(7), abs=0.1)
+    assert power[(frequency < 49) | (frequency > 6401)].sum() < 1e-12 * power.sum()
+    # AES17: a full-scale sine is 0 dBFS, so -20 dBFS is an RMS of 0.0707.
+    assert np.sqrt(np.mean(signal.one_period**2)) == pytest.approx(0.0707, rel=1e-3)
+
+
+@pytest.mark.parametrize("kind", ["sequence", "pink"])
+def test_a_signal_that_repeats_gives_the_response_that_a_sweep_gives(kind):
+    response = room(1, 200)
+    signal = PeriodicSignal(kind=kind, start_hz=20, stop_hz=7500, sample_rate_hz=RATE, duration_s=9)
+    assert signal.averaged == (3 if kind == "sequence" else 3)
+    recording = scipy.signal.fftconvolve(signal.samples(), response)[:signal.size]
+    deconvolver = Deconvolver(signal.one_period, sample_rate_hz=RATE, recording_samples=signal.period,
+                              band_hz=(20, 7500), periodic=True)
+    capture = analyse_recording(signal.folded(recording), deconvolver=deconvolver)
+    assert capture.arrival.time_s == pytest.approx(200 / RATE, abs=1e-6)
+    assert capture.cautions == ()
+    found = np.abs(np.fft.rfft(capture.response.sample, 2**16))
+    truth = np.abs(np.fft.rfft(response, 2**16))
+    inside = slice(round(60 / RATE * 2**16), round(7000 / RATE * 2**16))
+    assert np.abs(20 * np.log10(found / truth))[inside].max() < 0.05
+
+
+def test_averaging_periods_takes_uncorrelated_noise_down():
+    signal = PeriodicSignal(kind="pink", start_hz=20, stop_hz=7500, sample_rate_hz=RATE, duration_s=20)
+    noise = np.random.default_rng(2).standard_normal(signal.size)
+    assert np.std(signal.folded(noise)) == pytest.approx(1 / np.sqrt(signal.averaged), rel=0.05)
+    with pytest.raises(InvalidValue, match="instead of"):
+        signal.folded(noise[:-signal.period])
+
+
+def test_signals_survive_being_kept():
+    for signal in (Sweep(duration_s=2), PeriodicSignal(kind="pink", duration_s=7)):
+        assert excitation_of(excitation_values(signal)) == signal
+    with pytest.raises(InvalidValue):
+        excitation_of({"kind": "sweep", "colour": "red"})
+
+
+def cued(seconds=1.0, code=0):
+    return CuedSignal(signal=Sweep(start_hz=20, stop_hz=7000, duration_s=seconds, sample_rate_hz=RATE, level_dbfs=-12),
+                      cue_dbfs=-12, code=code)
+
+
+def heard(one, feed, cue, *, late=3000, ppm=60.0, noise=1e-4):
+    """A recording by a clock that runs `ppm` fast, begun `late` samples early."""
+    sound = scipy.signal.fftconvolve(one.samples(), feed) + scipy.signal.fftconvolve(one.cues(), cue)
+    sound = np.concatenate([np.zeros(late), sound, np.zeros(RATE)])
+    rng = np.random.default_rng(5)
+    return stretched(sound, -ppm * 1e-6) + noise * rng.standard_normal(sound.size)
+
+
+@pytest.mark.parametrize(("late", "ppm"), [(3000, 60.0), (911, -140.0), (12_345, 0.0)])
+def test_cues_bring_two_clocks_onto_one(late, ppm):
+    one, cue = cued(), room(3, 160)
+    found = [on_one_clock(heard(one, room(7 + k, delay), cue, late=late, ppm=ppm), cued=one, samples=one.signal.size,
+                          cue_flight_s=160 / RATE) for k, delay in enumerate((160, 400))]
+    deconvolver = Deconvolver(one.signal.samples(), sample_rate_hz=RATE, recording_samples=one.signal.size,
+                              band_hz=(20, 7000))
+    arrivals = [analyse_recording(f.recording, deconvolver=deconvolver).arrival.time_s for f in found]
+    assert arrivals == pytest.approx([160 / RATE, 400 / RATE], abs=10e-6)
+    assert [f.drift_ppm for f in found] == pytest.approx([ppm, ppm], abs=1.0)
+
+
+def test_a_cue_that_is_not_there_is_told():
+    one = cued()
+    assert on_one_clock(heard(one, room(8, 200), np.zeros(4000)), cued=one, samples=one.signal.size,
+                        cue_flight_s=0.01) is None
+
+
+def spot_recording(codes, *, noise=1e-4):
+    parts = [heard(cued(code=code), room(20 + code, 200 + 9 * code), room(3, 160), late=500, noise=noise)
+             for code in codes]
+    return np.concatenate(parts)
+
+
+def test_the_parts_of_a_spots_recording_are_told_by_their_cues_in_any_order():
+    played = [cued(code=code) for code in range(4)]
+    found = parts_heard(spot_recording([2, 0, 3, 1]), played)
+    assert [part.index for part in found.parts] == [2, 0, 3, 1]
+    assert found.cut_off_s == ()
+    assert [part.cues.drift_ppm for part in found.parts] == pytest.approx([60] * 4, abs=1)
+
+
+def test_parts_that_are_missing_doubled_or_cut_off_are_told():
+    played = [cued(code=code) for code in range(4)]
+    whole = spot_recording([0, 1, 1, 3])
+    assert [part.index for part in parts_heard(whole, played).parts] == [0, 1, 1, 3]
+    length = whole.size // 4
+    cut = parts_heard(whole[:3 * length + length // 2], played)
+    assert [part.index for part in cut.parts] == [0, 1, 1]
+    assert cut.cut_off_s[0] == pytest.approx(3 * length / RATE, abs=0.5)
+
+
+def test_a_recording_without_cues_is_refused():
+    with pytest.raises(InvalidValue, match="no cue"):
+        parts_heard(np.random.default_rng(1).standard_normal(20 * RATE), [cued()])

@@ -5,11 +5,13 @@ import pytest
 
 from dolce.core.job import HowTaken, PassWish
 from dolce.core.response import ANALYSIS_GRID_HZ
+from dolce.core.rig import Fault
 from dolce.errors import Conflict, InvalidValue
 from dolce.services.align.aligning import readings_of
 from dolce.services.jobs.job_keeping import JobWish
 from dolce.services.read.wish import ReadWish
 from dolce.services.sample.demo_rooms import net_loft
+from dolce.web.stops.takes.views import CellView
 
 _BASS = (ANALYSIS_GRID_HZ > 25) & (ANALYSIS_GRID_HZ < 150)
 
@@ -143,8 +145,6 @@ def test_a_recorder_with_a_clock_of_its_own_agrees_with_one_clock(services, job_
 
 
 def test_a_muted_cue_is_told_and_the_take_is_kept_without_its_arrival(services, job_id):
-    from dolce.core.rig import Fault
-
     services.rigging.set_rig(job_id, own_clock=True, cue_channel="C")
     services.rigging.set_faults(job_id, [Fault(kind="dead", channels=("C",))])
     take = taken(services, job_id, "L")["L"]
@@ -156,3 +156,25 @@ def test_a_loop_tells_nothing_where_the_recorder_has_a_clock_of_its_own(services
     services.rigging.set_rig(job_id, own_clock=True, loop_output=12, loop_input=8)
     with pytest.raises(Conflict, match="clock of its own"):
         services.loop.measure(job_id)
+
+
+@pytest.mark.parametrize("distorts", [False, True])
+def test_a_take_6_db_softer_tells_whether_something_distorts_and_does_not_count(services, job_id, distorts):
+    if distorts:
+        services.rigging.set_faults(job_id, [Fault(kind="distorting")])
+    spot = services.jobs.get(job_id).spots[0].id
+    with pytest.raises(Conflict, match="no take yet"):
+        services.taking.softer(job_id, "L", spot)
+    loud = taken(services, job_id, "L")["L"]
+    services.taking.softer(job_id, "L", spot)
+    services.sound.wait(60)
+    cell = services.cells.view(job_id, "L", spot)
+    assert cell.counts.id == loud.id
+    assert [one.level_dbfs for one in cell.attempts] == [loud.level_dbfs - 6, loud.level_dbfs]
+    view = CellView.of(cell, services.taking.board(job_id), None, [])
+    assert view.distorts == distorts
+    assert view.repeats_db is None                               # of another level, it is no repeat
+    # Taken again at its level, the new one counts.
+    services.taking.repeat(job_id, "L", spot)
+    services.sound.wait(60)
+    assert services.cells.view(job_id, "L", spot).counts.attempt == 3

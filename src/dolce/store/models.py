@@ -110,6 +110,7 @@ class TakeRow(Row):
     sounded: Mapped[list | None] = mapped_column(JSON(none_as_null=True))
     repeats: Mapped[int] = mapped_column(default=1)
     repeats_db: Mapped[float | None]
+    level_dbfs: Mapped[float | None]
 
 
 class SamplesRow(Row):

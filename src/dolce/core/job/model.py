@@ -211,6 +211,8 @@ class TakeRecord:
         Channels that sounded at once; empty for the one whose row it is.
     repeats, repeats_db : int, float or None
         How many recordings are averaged in it, and by how much they differ.
+    level_dbfs : float or None
+        How loud it was played; None where not known.
     """
 
     id: int
@@ -238,6 +240,7 @@ class TakeRecord:
     sounded: tuple[str, ...] = ()
     repeats: int = 1
     repeats_db: float | None = None
+    level_dbfs: float | None = None
 
     @property
     def has_response(self) -> bool:

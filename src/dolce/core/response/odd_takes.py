@@ -14,6 +14,7 @@ _TREBLE_HZ = (4000.0, 14_000.0)
 _SHADOW_DB = 5.0                   # under what its channel has at the other spots
 _LATE_S, _FITS_S = 0.0012, 0.0004  # off its own place, and on another's
 _REPEATED_HZ, _REPEATED_BASS_HZ = (100.0, 10_000.0), (30.0, 200.0)
+LEVELS_MATTER_DB = 0.15            # between takes of two levels: something distorts
 REPEATS_MATTER_DB = 1.0            # more than that: something has moved
 _LEAST = 3                         # spots or channels to compare with
 

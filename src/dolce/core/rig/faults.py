@@ -36,6 +36,7 @@ FAULTS: dict[str, tuple[str, int]] = {
     "hum": ("Mains hum in the microphone line", 0),
     "burst": ("A door slams in one take", 0),
     "clipping": ("Microphone gain 50 dB too high", 0),
+    "distorting": ("A microphone preamplifier that distorts", 0),
     "drift": ("Player's clock 60 ppm fast", 0),
     "feedback": ("The interface feeds the microphone back to the speakers", 0),
     "calibrator": ("The calibrator gives 20 dB less than it says", 0),

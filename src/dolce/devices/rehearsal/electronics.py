@@ -6,6 +6,7 @@ from numpy.typing import NDArray
 
 LATENCY_S = 0.0062                # of interface and drivers together
 _LOW_CORNER_HZ, _TOP_LOSS_DB = 1.5, 0.3          # coupling capacitors; at 20 kHz
+_BENDS_AT = 0.08                  # of full scale
 _STEPS = 2**23                    # a 24-bit converter
 
 
@@ -20,6 +21,11 @@ def electronics_impulse(sample_rate_hz: int) -> NDArray[np.float64]:
     """Impulse response of the interface from an output to an input."""
     size = scipy.fft.next_fast_len(sample_rate_hz, real=True)
     return scipy.fft.irfft(electronics_of(scipy.fft.rfftfreq(size, 1 / sample_rate_hz)), size)[: sample_rate_hz // 2]
+
+
+def distorted(samples: NDArray) -> NDArray[np.float64]:
+    """After a preamplifier that bends over long before its converter ends."""
+    return _BENDS_AT * np.tanh(samples / _BENDS_AT)
 
 
 def converted(samples: NDArray) -> NDArray[np.float64]:

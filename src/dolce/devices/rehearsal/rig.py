@@ -18,7 +18,7 @@ from dolce.core.rig import Ceiling, CeilingWatch, Fault
 from dolce.core.simulation import DeskTop, RoomSurfaces, field_spectrum, plain_surfaces, response_samples
 from dolce.devices.interface import LIVE_BLOCK_S, Heard, NextBlock, Progress, SoundStopped, Stopped
 from dolce.devices.rehearsal.chain import Chain
-from dolce.devices.rehearsal.electronics import converted, electronics_impulse, electronics_of
+from dolce.devices.rehearsal.electronics import converted, distorted, electronics_impulse, electronics_of
 from dolce.devices.rehearsal.live import HOWL_DB_PER_S, HOWL_HZ, LiveRoom
 from dolce.devices.rehearsal.microphones import as_placed, microphone_response, random_of
 from dolce.devices.rehearsal.noise import hum, room_noise, slam
@@ -260,7 +260,8 @@ class RehearsalRig:
             time_s = np.arange(samples) / rate
             howl = np.minimum(10 ** (HOWL_DB_PER_S / 20 * time_s - 4), 2.0) * np.sin(2 * np.pi * HOWL_HZ * time_s)
             arrived = arrived + howl
-        return converted(arrived * 10 ** (self.preamplifier_db / 20))
+        amplified = arrived * 10 ** (self.preamplifier_db / 20)
+        return converted(distorted(amplified) if self.has_fault("distorting") else amplified)
 
     def disturbed(self, noise: NDArray, rate: int) -> NDArray:
         """Noise with the hum that the rig may have."""

@@ -36,11 +36,11 @@ def sweep_of(rig: Rig) -> Sweep:
                  sample_rate_hz=rig.sample_rate_hz, level_dbfs=rig.levels.sweep_level_dbfs)
 
 
-def signal_of(job: Job, feed: Feed, kind: SignalKind = "sweep") -> Excitation:
+def signal_of(job: Job, feed: Feed, kind: SignalKind = "sweep", *, softer_db: float = 0.0) -> Excitation:
     """What a row is played with. Several speakers at once are softer by what they add up to."""
     rig, how = job.rig, job.rows.how(feed)
     fed, _ = job.routed(feed.channels)
-    level = rig.levels.sweep_level_dbfs + how.offset_db - 20 * float(np.log10(len(fed)))
+    level = rig.levels.sweep_level_dbfs + how.offset_db - softer_db - 20 * float(np.log10(len(fed)))
     return excitation(kind, start_hz=how.low_hz, stop_hz=min(how.high_hz, _HIGHEST * rig.sample_rate_hz),
                       duration_s=how.sweep_s or rig.sweep_seconds, sample_rate_hz=rig.sample_rate_hz,
                       level_dbfs=max(-90.0, min(0.0, level)))
@@ -89,9 +89,9 @@ class Playing:
         return found.recording, [Caution(kind="clock differs", value=found.drift_ppm)] if worth else [], True
 
 
-def playing_of(job: Job, feed: Feed, kind: SignalKind = "sweep") -> Playing:
+def playing_of(job: Job, feed: Feed, kind: SignalKind = "sweep", *, softer_db: float = 0.0) -> Playing:
     """What a row's take plays through the job's rig."""
-    signal = signal_of(job, feed, kind)
+    signal = signal_of(job, feed, kind, softer_db=softer_db)
     fed, _ = job.routed(feed.channels)
     outputs = tuple(job.speaker(channel).output for channel in fed)
     if not job.rig.interface.own_clock:

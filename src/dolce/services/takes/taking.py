@@ -15,6 +15,7 @@ from dolce.core.job import (
     PassWish,
     Round,
     TakeRecord,
+    label_of,
     placement_of,
     steps_of,
     waits_of,
@@ -58,6 +59,7 @@ from dolce.services.takes.take_making import (
 from dolce.store import UnitOfWork
 
 LONGEST_RECORDING_S = 60.0
+SOFTER_DB = 6.0                   # of a second take that tells whether something distorts
 ATTEMPTS_IN_NOISE = 3             # at one channel and spot, before the pass ends for it
 
 
@@ -225,6 +227,16 @@ class Taking:
         wish = PassWish(signal=self.wish_of(job_id).signal)
         return self._start(board, [(channel, spot_id)], wish=wish, only=spot_id)
 
+    def softer(self, job_id: int, channel: str, spot_id: int) -> PassRecord:
+        """One cell once more, 6 dB softer: where both differ, something in the chain distorts. The other one counts."""
+        board = self.board(job_id)
+        board.job.feed(channel)
+        if not board.settled(channel, spot_id):
+            raise Conflict("there is no take yet to hold a softer one against.", where=f"{label_of(channel)}",
+                           remedy="Take it first.")
+        wish = PassWish(signal=board.takes[channel, spot_id].signal, softer_db=SOFTER_DB)
+        return self._start(board, [(channel, spot_id)], wish=wish, only=spot_id)
+
     def _start(self, board: Board, steps: list[tuple[str, int]], *, wish: PassWish,
                only: int | None = None) -> PassRecord:
         """Begin a pass; each step serves all microphones, or `only` the one at a spot."""
@@ -273,7 +285,8 @@ class Taking:
         """
         job = board.job
         feed = job.feed(code)
-        playing, repeats = playing_of(job, feed, wish.signal), job.rows.how(feed).repeats
+        playing = playing_of(job, feed, wish.signal, softer_db=wish.softer_db)
+        repeats = job.rows.how(feed).repeats
         placement = placement_of(job, spot)
         with self._context.look() as work:
             attempts = {n: work.takes.attempts(board.round.id, code, n) + 1 for n in wanted}
@@ -306,7 +319,7 @@ class Taking:
                                recording_name=name, played=one.played, signal=kind_of(playing.signal),
                                sounded=sounding if sounding != (code,) else (), repeats=repeats,
                                repeats_db=one.repeats_db, places=places_of(job, feed, one.spot_id),
-                               cautions=one.cautions)
+                               cautions=one.cautions, softer=wish.softer_db > 0)
                 work.logbook.add(job.id, f"Take of {feed.label} at {job.at_spot(one.spot_id)}, round "
                                          f"{board.round.name}: {one.capture.quality.word}.", at=now)
             work.jobs.touch(job.id, now)

@@ -175,10 +175,11 @@ class Takes:
             levels: GridLevels, arrival_known: bool, recording: bytes, recording_name: str,
             played: dict | None, places: Places | None = None, cautions: Sequence[Caution] = (), recorder: str = "",
             signal: str = "sweep", sounded: Sequence[str] = (), repeats: int = 1,
-            repeats_db: float | None = None) -> int:
+            repeats_db: float | None = None, softer: bool = False) -> int:
         """Keep a take with its samples, and where speaker and microphone were; earlier attempts stay below it.
 
-        `played` is the test signal as plain values; None for a response that came without one. Returns its number.
+        `played` is the test signal as plain values; None for a response that came without one. `softer` is for a take
+        that only checks another, which goes on to count. Returns its number.
         """
         response = capture.response
         data = encoding.array_bytes(response.sample, kind="<f4")
@@ -193,7 +194,10 @@ class Takes:
                         [*capture.cautions, *cautions], source=source, sample_rate_hz=response.sample_rate_hz,
                         arrival_s=capture.arrival.time_s, arrival_known=arrival_known,
                         polarity=capture.arrival.polarity, samples_id=samples.id, recorder=recorder or None,
-                        signal=signal, sounded=list(sounded) or None, repeats=repeats, repeats_db=repeats_db)
+                        signal=signal, sounded=list(sounded) or None, repeats=repeats, repeats_db=repeats_db,
+                        level_dbfs=(played or {}).get("level_dbfs"))
+        if softer:
+            row.preferred = -1                               # below all others
         self._session.expunge(samples)                       # large: not held until the transaction ends
         return row.id
 
@@ -343,7 +347,7 @@ class Takes:
             arrival_known=row.arrival_known, polarity=row.polarity, damaged=damaged,
             cautions=tuple(_caution(one) for one in row.warnings), recorder=row.recorder or "",
             note=row.note, left_out=row.left_out, removed=row.removed, signal=row.signal or "sweep",
-            sounded=tuple(row.sounded or ()), repeats=row.repeats, repeats_db=row.repeats_db,
+            sounded=tuple(row.sounded or ()), repeats=row.repeats, repeats_db=row.repeats_db, level_dbfs=row.level_dbfs,
             quality=Quality(signal_to_noise_db=row.signal_to_noise_db, peak_dbfs=row.peak_dbfs,
                             clipped_samples=row.clipped_samples),
             level_db=np.zeros(ANALYSIS_GRID_HZ.size) if damaged else encoding.bytes_array(row.level_db, kind="<f8"),

@@ -15,3 +15,4 @@ def upgrade() -> None:
     op.add_column("takes", sa.Column("sounded", sa.JSON))
     op.add_column("takes", sa.Column("repeats", sa.Integer, nullable=False, server_default="1"))
     op.add_column("takes", sa.Column("repeats_db", sa.Float))
+    op.add_column("takes", sa.Column("level_dbfs", sa.Float))

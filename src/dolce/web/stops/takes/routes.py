@@ -163,6 +163,13 @@ def repeat(job_id: int, channel: str, spot: int) -> Response:
     return after_change("takes", job_id, _show)
 
 
+@blueprint.post("/<channel>/<int:spot>/softer")
+def softer(job_id: int, channel: str, spot: int) -> Response:
+    """One cell once more, 6 dB softer."""
+    services().taking.softer(job_id, channel, spot)
+    return after_change("takes", job_id, _show)
+
+
 @blueprint.post("/<channel>/<int:spot>/recording")
 def add_recording(job_id: int, channel: str, spot: int) -> Response:
     """A recording made elsewhere, dropped on a cell."""

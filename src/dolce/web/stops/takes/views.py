@@ -22,7 +22,7 @@ from dolce.core.job import (
 )
 from dolce.core.reading import NoiseUnder
 from dolce.core.response import ANALYSIS_GRID_HZ, SUB_TOP_HZ, smoothed_level_db
-from dolce.core.response.odd_takes import REPEATS_MATTER_DB, OddTake, repeats_differ_db
+from dolce.core.response.odd_takes import LEVELS_MATTER_DB, REPEATS_MATTER_DB, OddTake, repeats_differ_db
 from dolce.core.room import Spot
 from dolce.services.read.reading import TakeDetail
 from dolce.services.takes import cells
@@ -206,6 +206,7 @@ class CellView:
     plot: dict | None
     noisiest: tuple[float, float] | None
     repeats_db: float | None
+    levels: tuple[float, float, float] | None
 
     @classmethod
     def of(cls, cell: cells.Cell, board: Board, noise: TakeDetail | None, odd: Sequence[OddTake]) -> "CellView":
@@ -218,12 +219,32 @@ class CellView:
                    odd=tuple(odd_words(one, board.job) for one in odd if one.cell == (cell.channel, cell.spot_id)),
                    plot=None if take is None or take.damaged else _cell_plot(take, found),
                    noisiest=None if found is None else _noisiest(take, found),
-                   repeats_db=_repeats_db(cell.attempts))
+                   repeats_db=_repeats_db(_at_level_of(take, cell.attempts)), levels=_levels(take, cell.attempts))
+
+    @property
+    def distorts(self) -> bool:
+        """Whether takes of two levels differ by more than noise does."""
+        return self.levels is not None and self.levels[2] > LEVELS_MATTER_DB
 
     @property
     def repeats_differ(self) -> bool:
         """Whether its attempts differ by more than the room itself does."""
         return self.repeats_db is not None and self.repeats_db > REPEATS_MATTER_DB
+
+
+def _at_level_of(take: TakeRecord | None, attempts: Sequence[TakeRecord]) -> list[TakeRecord]:
+    """Attempts that were played as loud as a take."""
+    return [] if take is None else [one for one in attempts if one.level_dbfs == take.level_dbfs]
+
+
+def _levels(take: TakeRecord | None, attempts: Sequence[TakeRecord]) -> tuple[float, float, float] | None:
+    """Levels in dBFS of a take and of the last that was played softer, and by how much they differ; or None."""
+    if take is None or take.level_dbfs is None:
+        return None
+    softer = next((one for one in attempts if one.usable and not one.removed and one.signal == take.signal
+                   and one.level_dbfs is not None and one.level_dbfs < take.level_dbfs - 3), None)
+    differ = None if softer is None else _repeats_db([take, softer])
+    return None if differ is None else (take.level_dbfs, softer.level_dbfs, 2 * differ)
 
 
 def _repeats_db(attempts: Sequence[TakeRecord]) -> float | None:

@@ -2,12 +2,13 @@
 
 from urllib.parse import parse_qsl, urlencode
 
-from flask import Blueprint, Response, redirect, request, url_for
+from flask import Blueprint, Response, redirect, render_template, request, url_for
 from werkzeug.datastructures import MultiDict
 
 from dolce.services.read.curve_export import curves_csv
 from dolce.web.shared.page import download, services, show_stop
 from dolce.web.stops.read.asked import scale_of, wish_of
+from dolce.web.stops.read.result_sheet import result_rows
 from dolce.web.stops.read.views import QUESTIONS, SMOOTHING_WORDS, ReadPage, front_row, together
 
 blueprint = Blueprint("read", __name__, url_prefix="/jobs/<int:job_id>/read", template_folder="templates")
@@ -20,6 +21,17 @@ def page(job_id: int) -> Response:
     return show_stop("read", job_id, kept=services().reading.selections(job_id), view=view, wish=view.wish,
                      read=ReadPage.of(view, scale_of(request.args)), questions=QUESTIONS, smoothings=SMOOTHING_WORDS,
                      front_row=front_row, together=together)
+
+
+@blueprint.get("/sheet")
+def sheet(job_id: int) -> str:
+    """What is shown, with its figures, as one sheet of paper."""
+    view = services().reading.view(job_id, wish_of(request.args))
+    read = ReadPage.of(view, scale_of(request.args))
+    return render_template("read/result_sheet.html", job=view.job, view=view, wish=view.wish, read=read,
+                           place=dict(read.places).get(str(view.wish.place), "all seats"), rows=result_rows(view),
+                           front_row=front_row, together=together, stop="read",
+                           spl=view.job.rig.levels.response_spl_db is not None)
 
 
 @blueprint.post("/selections")

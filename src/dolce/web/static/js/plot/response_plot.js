@@ -92,7 +92,9 @@ function placeLabels(svg, data, x, y, xs, width, bottom) {
   const sample = new Set(named.map((c) => c.state)).size > 1 ? 26 : 0;
   named.forEach((curve, k) => {
     const own = xs(curve);
-    const wanted = x.range()[0] + (x.range()[1] - x.range()[0]) * (0.97 - 0.22 * (k % 4));
+    // A curve that ends early has its label behind its end.
+    const behind = x(own[own.length - 1]) + 7.5 * curve.label.length + sample + 12;
+    const wanted = Math.min(x.range()[0] + (x.range()[1] - x.range()[0]) * (0.97 - 0.22 * (k % 4)), behind);
     const i = Math.min(own.length - 1, Math.max(0, d3.bisector((d) => d).left(own, x.invert(wanted))));
     // Above whatever runs through the place of the text, so that it hides nothing.
     const from = x.invert(wanted - 8 * curve.label.length - sample), to = x.invert(wanted);

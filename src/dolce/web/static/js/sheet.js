@@ -1,0 +1,3 @@
+// A sheet of paper: its plots, drawn once.
+import { drawWaitingPlots } from "./plot/response_plot.js";
+drawWaitingPlots();

@@ -94,15 +94,16 @@ function placeLabels(svg, data, x, y, xs, width, bottom) {
     const own = xs(curve);
     // A curve that ends early has its label behind its end.
     const behind = x(own[own.length - 1]) + 7.5 * curve.label.length + sample + 12;
-    const wanted = Math.min(x.range()[0] + (x.range()[1] - x.range()[0]) * (0.97 - 0.22 * (k % 4)), behind);
+    const usual = x.range()[0] + (x.range()[1] - x.range()[0]) * (0.97 - 0.22 * (k % 4));
+    const wanted = Math.min(usual, behind);
     const i = Math.min(own.length - 1, Math.max(0, d3.bisector((d) => d).left(own, x.invert(wanted))));
     // Above whatever runs through the place of the text, so that it hides nothing.
     const from = x.invert(wanted - 8 * curve.label.length - sample), to = x.invert(wanted);
     let at = y(curve.y[i] ?? curve.y.find((v) => v !== null) ?? data.yRange[0]);
-    for (const other of data.curves) {
+    for (const other of behind < usual ? [] : data.curves) {
       xs(other).forEach((f, n) => { if (f >= from && f <= to && other.y[n] !== null) at = Math.min(at, y(other.y[n])); });
     }
-    at = Math.min(bottom - 8, Math.max(22, at - 9));
+    at = Math.min(bottom - 8, Math.max(22, at + (behind < usual ? 4 : -9)));
     const end = Math.min(wanted, width - 18), reach = 7.5 * curve.label.length + sample + 12;
     const collides = () => taken.some(([tx, ty, wide]) => tx > end - reach && tx - wide < end && Math.abs(ty - at) < 15);
     // Upwards, then downwards; a label that finds no place is left out: the read-out names it all the same.

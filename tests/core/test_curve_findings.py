@@ -101,3 +101,57 @@ def test_a_dip_that_lies_where_the_wall_wants_it_at_few_spots_is_not_blamed_on_i
     notches = np.array([160.0, 230, 240, 110, 100, 150])
     finding = findings_of_curve(ANALYSIS_GRID_HZ, levels, replace(NOTHING, notches_hz={"left wall": notches}))[0]
     assert all(cause.sure < LIKELY for cause in finding.causes)
+
+
+def test_treble_that_the_direct_sound_lacks_is_the_screens_where_the_plan_has_one():
+    dull = -6.0 / (1 + (4000 / ANALYSIS_GRID_HZ) ** 4)
+    evidence = replace(NOTHING, direct_db=dull, others_direct_db=[FLAT[0], FLAT[0], FLAT[0]], screened=True)
+    finding = nearest(findings_of_curve(ANALYSIS_GRID_HZ, FLAT + dull, evidence), 4000)
+    assert finding.size_db == pytest.approx(-6, abs=0.7)
+    assert (finding.cause.kind, finding.spots) == ("screen", 6)
+    bare = nearest(findings_of_curve(ANALYSIS_GRID_HZ, FLAT + dull, replace(evidence, screened=False)), 4000)
+    assert bare.cause.kind == "speaker"
+    # As dull as the others: nothing of its own.
+    alike = replace(evidence, others_direct_db=[dull, dull, dull])
+    assert all(one.cause is None or one.cause.kind != "screen"
+               for one in findings_of_curve(ANALYSIS_GRID_HZ, FLAT + dull, alike))
+
+
+def test_treble_that_rises_on_every_channel_is_the_microphones():
+    bright = 5.0 / (1 + (4000 / ANALYSIS_GRID_HZ) ** 4)
+    evidence = replace(NOTHING, direct_db=bright, others_direct_db=[bright, bright, bright])
+    finding = max(findings_of_curve(ANALYSIS_GRID_HZ, FLAT + bright, evidence), key=lambda f: f.size_db)
+    assert finding.cause.kind == "microphone"
+    alone = replace(evidence, others_direct_db=[FLAT[0], FLAT[0], bright])
+    assert all(one.cause is None or one.cause.kind != "microphone"
+               for one in findings_of_curve(ANALYSIS_GRID_HZ, FLAT + bright, alone))
+
+
+def test_a_wide_hump_of_one_speaker_is_its_own():
+    # 8 dB over an octave and a half: against the octave around it hardly stands out.
+    hump = hill(2000, 8, octaves=0.75)
+    evidence = replace(NOTHING, direct_db=hump, others_direct_db=[FLAT[0], FLAT[0], FLAT[0]])
+    finding = nearest(findings_of_curve(ANALYSIS_GRID_HZ, FLAT + hump, evidence), 2000)
+    assert finding.cause.kind == "speaker"
+    assert finding.frequency_hz == pytest.approx(2000, rel=0.1)
+
+
+def test_main_and_sub_that_take_from_each_other_are_told_where_they_do():
+    """Two equal parts with a phase between them: |1 + e^(i phi)| against 1, by hand."""
+    phase = np.pi * np.exp(-((np.log2(ANALYSIS_GRID_HZ / 80) / 0.35) ** 2))
+    both = np.maximum(20 * np.log10(np.abs(1 + np.exp(1j * phase))), -30)
+    parts = (FLAT, FLAT)
+    evidence = replace(NOTHING, parts_db=parts, together_db=FLAT + both)
+    finding = nearest(findings_of_curve(ANALYSIS_GRID_HZ, FLAT + both, evidence), 80)
+    assert finding.cause.kind == "crossover"
+    assert finding.frequency_hz == pytest.approx(80, rel=0.1)
+    assert finding.spots == 6
+    adding = replace(evidence, together_db=FLAT + 6)
+    assert findings_of_curve(ANALYSIS_GRID_HZ, FLAT + 6, adding) == []
+
+
+def test_a_dip_where_the_processor_hands_over_is_likely_its_crossovers():
+    levels = FLAT + hill(85, -6, octaves=0.3)
+    finding = nearest(findings_of_curve(ANALYSIS_GRID_HZ, levels, replace(NOTHING, corner_hz=80)), 85)
+    assert finding.cause.kind == "crossover"
+    assert nearest(findings_of_curve(ANALYSIS_GRID_HZ, levels, NOTHING), 85).cause is None

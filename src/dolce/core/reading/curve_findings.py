@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from dolce.core.acoustics import Modes
 from dolce.core.response import smoothed_level_db
 
-CauseKind = Literal["mode", "boundary", "speaker", "microphone"]
+CauseKind = Literal["mode", "boundary", "speaker", "microphone", "screen", "crossover"]
 SURE, LIKELY = 0.7, 0.45           # from here on a cause is said with confidence, or as likely
 _LEAST_DB = 3.0
 _FROM_HZ, _TO_HZ = 25.0, 12_000.0
@@ -22,6 +22,12 @@ _NEAR_MODE = 0.03                  # of its frequency
 _FAINT_MODE = 10 ** (-12 / 20)     # of the strongest drive there can be
 _NEAR_NOTCH_OCTAVES = 0.09
 _SEARCHED_OCTAVES, _CLAIMED_OCTAVES = 0.2, 0.12
+_MIDDLE_HZ, _TREBLE_HZ = (500.0, 2000.0), (8000.0, 14_000.0)
+_BRIGHT_DB = 3.5                   # of treble above the middle, in the direct sound of all channels
+_DULL_DB, _DULL_ALONE_DB = 2.5, 5.0                  # of treble under the others', and under its own middle
+_MEET_HZ = (30.0, 300.0)           # where mains and subs hand over
+_CANCELS_DB, _AS_LOUD_DB = 2.0, 12.0                 # below the louder of two that are so far apart at most
+_NEAR_CORNER_OCTAVES = 0.5
 _MOST = 12
 
 
@@ -42,7 +48,8 @@ class Cause:
         Of a mode: how many times longer it rings than its neighbourhood; 0 where not known.
     pattern : float
         Of a mode: correlation of its level over the spots with its shape; of a boundary: part of the spots whose dip
-        lies where theirs should. NaN where it can't be told.
+        lies where theirs should; of a crossover: by how many dB all together are softer than the louder part. NaN
+        where it can't be told.
     """
 
     kind: CauseKind
@@ -92,6 +99,10 @@ class Evidence:
     notches_hz : of each boundary, shape (spots,): where its reflection cancels first; infinite where it does not reach
     direct_db : ndarray, shape (points,): level of the direct sound at one spot, or None
     others_direct_db : the same of other channels through the same microphone
+    screened : whether the plan has a screen or a cloth before the speaker
+    parts_db : of a row in which several sound, the levels of each alone at the same spots, each shape (spots, points)
+    together_db : of such a row, its own levels there, shape (spots, points)
+    corner_hz : where the processor hands over between the row's main and the subs; 0 for nowhere
     """
 
     modes: Modes
@@ -101,6 +112,10 @@ class Evidence:
     notches_hz: Mapping[str, NDArray[np.float64]]
     direct_db: NDArray[np.float64] | None = None
     others_direct_db: Sequence[NDArray[np.float64]] = ()
+    screened: bool = False
+    parts_db: Sequence[NDArray[np.float64]] = ()
+    together_db: NDArray[np.float64] | None = None
+    corner_hz: float = 0.0
 
 
 def findings_of_curve(frequency_hz: NDArray, level_db: NDArray, evidence: Evidence) -> list[CurveFinding]:
@@ -116,33 +131,66 @@ def findings_of_curve(frequency_hz: NDArray, level_db: NDArray, evidence: Eviden
     A mode is believed for a resonance of the box near by that speaker and spots can drive, that rings longer than its
     neighbourhood and follows its shape over the spots; a boundary for dips that lie at each spot where that spot's
     geometry says; a speaker for what stands at all spots and in the direct sound; the microphone for what stands in the
-    direct sound of all channels. The weights are our own.
+    direct sound of all channels; a screen for treble that the direct sound lacks; a crossover where several speakers
+    together are softer than the louder of them. The weights are our own.
     """
     levels = np.atleast_2d(level_db)
-    each = levels - smoothed_level_db(levels, per_octave=1)
-    mean = each.mean(axis=0)
-    found = []
-    for sign in (1.0, -1.0):
-        found += [_finding(frequency_hz, each, mean, k, width, sign, evidence)
-                  for k, width in _extremes(frequency_hz, sign * mean)]
+    found: list[CurveFinding] = []
+    for look in (_NARROW, _WIDE):
+        each = look.of(levels)
+        mean = each.mean(axis=0)
+        for sign in (1.0, -1.0):
+            new = [_finding(frequency_hz, each, mean, k, width, sign, evidence, look)
+                   for k, width in _extremes(frequency_hz, sign * mean, look)]
+            found += [one for one in new if not any(_one_and_the_same(one, other) for other in found)]
+    for one in (*_own_sound(frequency_hz, levels, evidence), _dull(frequency_hz, len(levels), evidence),
+                _bright(frequency_hz, len(levels), evidence), _cancelled(frequency_hz, evidence)):
+        if one is not None:
+            found = [*(other for other in found if not _one_and_the_same(one, other)), one]
     return sorted(found, key=lambda f: -abs(f.size_db))[:_MOST]
 
 
-def _extremes(frequency_hz: NDArray, height: NDArray) -> list[tuple[int, float]]:
+@dataclass(frozen=True, slots=True, kw_only=True)
+class _Look:
+    """How curves are looked at: smoothed so, against what lies so wide around, for what is so wide."""
+
+    smoothed: float | None
+    around: float
+    least_octaves: float
+    least_db: float
+
+    def of(self, level_db: NDArray) -> NDArray:
+        """Levels against their surroundings."""
+        near = level_db if self.smoothed is None else smoothed_level_db(level_db, per_octave=self.smoothed)
+        return near - smoothed_level_db(level_db, per_octave=self.around)
+
+
+# Resonances and combs stand against the octave around them; a first cancellation against more.
+_NARROW = _Look(smoothed=None, around=1.0, least_octaves=0.0, least_db=_LEAST_DB)
+_WIDE = _Look(smoothed=4.0, around=1 / 3, least_octaves=0.35, least_db=2.5)
+_OWN = _Look(smoothed=3.0, around=1 / 3, least_octaves=0.3, least_db=3.0)
+
+
+def _one_and_the_same(one: CurveFinding, other: CurveFinding) -> bool:
+    apart = abs(np.log2(one.frequency_hz / other.frequency_hz))
+    return bool(one.size_db * other.size_db > 0 and apart < max(0.15, min(one.width_octaves, other.width_octaves) / 2))
+
+
+def _extremes(frequency_hz: NDArray, height: NDArray, look: _Look) -> list[tuple[int, float]]:
     """Peaks of a curve: numbers of their points, and widths at half height in octaves."""
     inside = (frequency_hz >= _FROM_HZ) & (frequency_hz <= _TO_HZ)
-    at, _ = scipy.signal.find_peaks(height, height=_LEAST_DB, prominence=_LEAST_DB)
+    at, _ = scipy.signal.find_peaks(height, height=look.least_db, prominence=look.least_db)
     step = float(np.log2(frequency_hz[1] / frequency_hz[0]))
     found = []
     for k in at[inside[at]]:
         lower = np.flatnonzero(height < height[k] / 2)
         left, right = lower[lower < k].max(initial=0), lower[lower > k].min(initial=height.size - 1)
         found.append((int(k), float((right - left - 1) * step)))
-    return found
+    return [one for one in found if one[1] >= look.least_octaves]
 
 
 def _finding(frequency_hz: NDArray, each: NDArray, mean: NDArray, k: int, width: float, sign: float,
-             evidence: Evidence) -> CurveFinding:
+             evidence: Evidence, look: _Look) -> CurveFinding:
     at, size = float(frequency_hz[k]), float(mean[k])
     near = np.abs(np.log2(frequency_hz / at)) < max(width / 2, 1 / 12)
     strongest = (sign * each[:, near]).max(axis=1)
@@ -151,7 +199,8 @@ def _finding(frequency_hz: NDArray, each: NDArray, mean: NDArray, k: int, width:
         _mode(at, each[:, near].mean(axis=1), evidence) if sign > 0 else None,
         *(_boundary(name, at, frequency_hz, each, notches)
           for name, notches in evidence.notches_hz.items() if sign < 0),
-        _in_direct_sound(k, at, size, spots / len(each), evidence)) if cause is not None]
+        _handed_over(at, evidence) if sign < 0 else None,
+        _in_direct_sound(k, at, size, spots / len(each), evidence, look)) if cause is not None]
     causes.sort(key=lambda cause: -cause.sure)
     return CurveFinding(frequency_hz=at, size_db=size, width_octaves=width, spots=spots, of_spots=len(each),
                         causes=tuple(causes))
@@ -219,14 +268,107 @@ def _boundary(name: str, at_hz: float, frequency_hz: NDArray, each: NDArray, not
     return Cause(kind="boundary", sure=float(sure), what=name, at_hz=expected, pattern=float(part))
 
 
-def _in_direct_sound(k: int, at_hz: float, size_db: float, part: float, evidence: Evidence) -> Cause | None:
+def _handed_over(at_hz: float, evidence: Evidence) -> Cause | None:
+    """A dip where the processor hands over between main and subs, of which the parts were not taken alone."""
+    if evidence.together_db is not None or not evidence.corner_hz:
+        return None
+    near = abs(np.log2(at_hz / evidence.corner_hz)) < _NEAR_CORNER_OCTAVES
+    return Cause(kind="crossover", sure=0.5, at_hz=evidence.corner_hz) if near else None
+
+
+def _cancelled(frequency_hz: NDArray, evidence: Evidence) -> CurveFinding | None:
+    """Where speakers that sound at once take most from each other: together softer than the louder of them alone."""
+    if evidence.together_db is None:
+        return None
+    parts = np.array(evidence.parts_db)
+    louder, softer = parts.max(axis=0), parts.min(axis=0)
+    both = louder - softer < _AS_LOUD_DB
+    lost = smoothed_level_db(np.where(both, louder - evidence.together_db, 0.0).mean(axis=0), per_octave=6)
+    inside = np.flatnonzero((frequency_hz > _MEET_HZ[0]) & (frequency_hz < _MEET_HZ[1]))
+    k = int(inside[np.argmax(lost[inside])])
+    if lost[k] < _CANCELS_DB:
+        return None
+    less = np.flatnonzero(lost <= lost[k] / 2)
+    left, right = less[less < k].max(initial=0), less[less > k].min(initial=lost.size - 1)
+    step = float(np.log2(frequency_hz[1] / frequency_hz[0]))
+    here = np.mean(evidence.together_db[:, k] < louder[:, k] - _CANCELS_DB)
+    sure = min(0.95, 0.5 + 0.06 * (lost[k] - _CANCELS_DB) + 0.3 * here)
+    return CurveFinding(frequency_hz=float(frequency_hz[k]), size_db=-float(lost[k]),
+                        width_octaves=float((right - left - 1) * step), spots=int(round(here * len(parts[0]))),
+                        of_spots=len(parts[0]),
+                        causes=(Cause(kind="crossover", sure=float(sure), at_hz=float(frequency_hz[k]),
+                                      pattern=float(lost[k])),))
+
+
+def _own_sound(frequency_hz: NDArray, levels: NDArray, evidence: Evidence) -> list[CurveFinding]:
+    """Where the direct sound of a speaker differs from that of the others, over a third of an octave and more."""
+    if evidence.direct_db is None or len(evidence.others_direct_db) < _LEAST_OTHERS:
+        return []
+    against = smoothed_level_db(evidence.direct_db - np.median(evidence.others_direct_db, axis=0), per_octave=3)
+    inside = (frequency_hz > _DIRECT_FROM_HZ) & (frequency_hz < _TREBLE_HZ[0])
+    against = against - np.median(against[inside])
+    apart = _WIDE.of(levels)
+    found = []
+    for sign in (1.0, -1.0):
+        for k, width in _extremes(frequency_hz, sign * against, _OWN):
+            if inside[k]:
+                size = float(against[k])
+                spots = int(np.sum(sign * apart[:, k] > abs(size) / 6))
+                sure = float(min(0.9, 0.45 + 0.05 * abs(size) + 0.25 * spots / len(levels)))
+                found.append(CurveFinding(frequency_hz=float(frequency_hz[k]), size_db=size, width_octaves=width,
+                                          spots=spots, of_spots=len(levels),
+                                          causes=(Cause(kind="speaker", sure=sure, pattern=spots / len(levels)),)))
+    return found
+
+
+def _bright(frequency_hz: NDArray, spots: int, evidence: Evidence) -> CurveFinding | None:
+    """Treble that rises in the direct sound of every channel: no speakers do that, a microphone off its curve does."""
+    if evidence.direct_db is None or len(evidence.others_direct_db) < _LEAST_OTHERS:
+        return None
+    every = np.array([evidence.direct_db, *evidence.others_direct_db])
+    middle, treble = (every[:, (frequency_hz >= low) & (frequency_hz <= high)].mean(axis=1)
+                      for low, high in (_MIDDLE_HZ, _TREBLE_HZ))
+    rise = treble - middle
+    least, typical = float(rise.min()), float(np.median(rise))
+    if least < _BRIGHT_DB / 2 or typical < _BRIGHT_DB:
+        return None
+    shared = smoothed_level_db(np.median(every, axis=0), per_octave=3)
+    above = np.flatnonzero((frequency_hz > _MIDDLE_HZ[1]) & (shared - np.median(middle) > typical / 2))
+    corner = float(frequency_hz[above[0]]) if above.size else _TREBLE_HZ[0]
+    return CurveFinding(frequency_hz=corner, size_db=typical, width_octaves=float(np.log2(_TREBLE_HZ[1] / corner)),
+                        spots=spots, of_spots=spots, causes=(
+                            Cause(kind="microphone", sure=float(min(0.85, 0.3 + 0.1 * typical)), pattern=1.0),))
+
+
+def _dull(frequency_hz: NDArray, spots: int, evidence: Evidence) -> CurveFinding | None:
+    """Treble that is missing in the direct sound, against that of the others where there are some."""
+    if evidence.direct_db is None:
+        return None
+    known = len(evidence.others_direct_db) >= _LEAST_OTHERS
+    beside = np.median(evidence.others_direct_db, axis=0) if known else np.zeros(frequency_hz.size)
+    against = smoothed_level_db(evidence.direct_db - beside, per_octave=3)
+    middle, treble = (float(np.mean(against[(frequency_hz >= low) & (frequency_hz <= high)]))
+                      for low, high in (_MIDDLE_HZ, _TREBLE_HZ))
+    lost = middle - treble
+    if lost < (_DULL_DB if known else _DULL_ALONE_DB):
+        return None
+    above = np.flatnonzero((frequency_hz > _MIDDLE_HZ[1]) & (against - middle < -lost / 2))
+    corner = float(frequency_hz[above[0]])
+    sure = 0.4 + 0.3 * evidence.screened + 0.15 * known
+    kind: CauseKind = "screen" if evidence.screened else "speaker"
+    return CurveFinding(frequency_hz=corner, size_db=-lost, width_octaves=float(np.log2(_TREBLE_HZ[1] / corner)),
+                        spots=spots, of_spots=spots, causes=(Cause(kind=kind, sure=sure, pattern=1.0),))
+
+
+def _in_direct_sound(k: int, at_hz: float, size_db: float, part: float, evidence: Evidence,
+                     look: _Look) -> Cause | None:
     """The speaker's own, where it stands in its direct sound; the microphone's, where it stands in others' too."""
     if at_hz < _DIRECT_FROM_HZ or evidence.direct_db is None:
         return None
 
     def share(direct_db: NDArray) -> float:
         """How much of it stands in a direct sound near by."""
-        own = direct_db - smoothed_level_db(direct_db, per_octave=1)
+        own = look.of(direct_db)
         near = own[max(0, k - 4): k + 5]
         return float(np.clip((near.max() if size_db > 0 else -near.min()) / abs(size_db), 0, 1.2))
 

@@ -32,6 +32,7 @@ FAULTS: dict[str, tuple[str, int]] = {
     "dead": ("No sound", 1),
     "crossover": ("A crossover left on: no bass below 200 Hz", 1),
     "equaliser": ("An equaliser left on: +8 dB at 2 kHz", 1),
+    "covered": ("A cloth before the speaker: 6 dB less treble", 1),
     "gain": ("8 dB too loud", 1),
     "hum": ("Mains hum in the microphone line", 0),
     "burst": ("A door slams in one take", 0),

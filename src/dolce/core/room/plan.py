@@ -43,6 +43,8 @@ class Speaker:
     source : "point" or "line"
     low_limit_hz : float or None
         Below it the speaker gives up; None for full range.
+    screened : bool
+        Behind a screen or a cloth, which takes treble.
     in_wall : bool
         Flush in the wall that it is nearest to, which then can't reflect it.
     partner : str or None
@@ -58,6 +60,7 @@ class Speaker:
     source: Literal["point", "line"] = "point"
     low_limit_hz: float | None = limited(5, 500, where="low limit", unit="Hz", default=None)
     in_wall: bool = False
+    screened: bool = False
     partner: str | None = None
 
     def __post_init__(self) -> None:

@@ -12,6 +12,7 @@ from dolce.core.processor import DIM_DB, ChannelSettings, Crossover, ProcessorIn
 from dolce.core.rig import Fault
 
 _FAULT_GAIN_DB, _FAULT_CROSSOVER_HZ = 8.0, 200.0
+_COVERED, _COVERED_FROM_HZ = 0.5, 3000.0
 _FAULT_EQUALISER = PeakingFilter(frequency_hz=2000.0, gain_db=8.0, q=1.0)
 # What a processor that corrects by itself thinks of this room.
 _OWN_TASTE = (PeakingFilter(frequency_hz=70.0, gain_db=3.0, q=0.8),
@@ -73,6 +74,10 @@ class Chain:
         if "crossover" in kinds:
             cut = scipy.signal.butter(4, _FAULT_CROSSOVER_HZ, "high", fs=sample_rate_hz, output="sos")
             fed = scipy.signal.sosfilt(cut, fed)
+        if "covered" in kinds:
+            # What a cloth lets pass at the top, and all of the rest.
+            slow = scipy.signal.butter(1, _COVERED_FROM_HZ, "low", fs=sample_rate_hz, output="sos")
+            fed = _COVERED * fed + (1 - _COVERED) * scipy.signal.sosfilt(slow, fed)
         if "equaliser" in kinds:
             fed = chain_samples((_FAULT_EQUALISER,), fed, sample_rate_hz=sample_rate_hz)
         return fed

@@ -4,7 +4,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dolce.core.acoustics import modes_of_box
-from dolce.core.job import Job, TakeRecord
+from dolce.core.geometry import Point
+from dolce.core.job import JOINED, Job, TakeRecord, bass_alone
 from dolce.core.levels import mid_bands
 from dolce.core.reading import (
     CurveFinding,
@@ -32,33 +33,67 @@ def curve_findings(work: UnitOfWork, job: Job, curves: ChannelCurves, beside: di
     """Findings of one channel, `at` being the take that stands for its place; `beside` are the others' curves."""
     there = {spot.id for spot in job.spots}
     takes = [take for take in curves.takes if take.spot_place is not None or take.spot_id in there]
-    if curves.channel not in job.channels:       # several at once: there is no one place to hold against the plan
-        return []
     places = [take.spot_place or job.spot(take.spot_id).place for take in takes]
     if not places:
         return []
     levels = smoothed_level_db(np.array([take.level_db for take in takes]), per_octave=12)
     box = box_model(job.plan)
     modes = modes_of_box(box.size_m, up_to_hz=_MODES_TO_HZ, speed_m_s=box.speed_m_s)
-    speaker = at.speaker_place or job.speaker(curves.channel).place
-    drive = modes.pressure_at(box.within([speaker])) * modes.pressure_at(box.within(places))
-    number = job.channels.index(curves.channel)
-    reflections = reflections_of(job.plan, listeners=places)
-    notches = {name: reflections.cancellations.frequency_hz[b, number]
-               for b, name in enumerate(reflections.boundaries)}
+    sounding = [c for c in at.sounded or (curves.channel,) if c in job.channels]
+    if not sounding:
+        return []
+    drive = sum(modes.pressure_at(box.within([_place(job, channel, at)])) for channel in sounding
+                ) * modes.pressure_at(box.within(places))
+    notches = {}
+    if len(sounding) == 1:
+        number = job.channels.index(sounding[0])
+        reflections = reflections_of(job.plan, listeners=places)
+        notches = {name: reflections.cancellations.frequency_hz[b, number]
+                   for b, name in enumerate(reflections.boundaries)}
     ring_s, direct, others = np.full(_RING_HZ.size, np.nan), None, []
-    is_sub = curves.channel in SUB_CODES
-    same_spot = {take.id: take for take in ([] if is_sub else _same_spot(beside, at))}
+    bass = bass_alone(curves.channel)
+    alone = curves.channel in job.channels
+    same_spot = {take.id: take for take in (_same_spot(beside, at) if alone and not bass else [])}
+    parts, together = _parts(curves, beside, levels, takes)
     for take_id, response in work.takes.responses([at.id, *same_spot]):
         if take_id in same_spot:
             others.append(_direct(response, same_spot[take_id].arrival_s))
             continue
         arrival = at.arrival_s if at.arrival_known else find_arrival(response).time_s
         ring_s = _ringing(response, arrival)
-        direct = None if is_sub else _direct(response, arrival)
+        direct = _direct(response, arrival) if alone and not bass else None
     return findings_of_curve(ANALYSIS_GRID_HZ, levels, Evidence(
         modes=modes, drive=drive, ring_hz=_RING_HZ, ring_s=ring_s,
-        notches_hz=notches, direct_db=direct, others_direct_db=others))
+        notches_hz=notches, direct_db=direct, others_direct_db=others, parts_db=parts, together_db=together,
+        screened=alone and job.speaker(curves.channel).screened, corner_hz=_corner_hz(job, at)))
+
+
+def _place(job: Job, channel: str, at: TakeRecord) -> Point:
+    """Where a speaker stood at a take, or stands by the plan."""
+    own = at.channel == channel and at.speaker_place is not None
+    return at.speaker_place if own else job.speaker(channel).place
+
+
+def _parts(curves: ChannelCurves, beside: dict[str, ChannelCurves], levels: NDArray,
+           takes: list[TakeRecord]) -> tuple[list[NDArray], NDArray | None]:
+    """Of a row of several channels: levels of each alone, and of all, at the spots where all were taken."""
+    channels = curves.channel.split(JOINED)
+    if len(channels) < 2 or any(channel not in beside for channel in channels):
+        return [], None
+    at_spots = [{take.spot_id: take.level_db for take in beside[c].takes} for c in channels]
+    common = [k for k, take in enumerate(takes) if all(take.spot_id in found for found in at_spots)]
+    if not common:
+        return [], None
+    spots = [takes[k].spot_id for k in common]
+    alone = [smoothed_level_db(np.array([found[spot] for spot in spots]), per_octave=12) for found in at_spots]
+    return alone, levels[common]
+
+
+def _corner_hz(job: Job, at: TakeRecord) -> float:
+    """Where the processor handed over when a main was taken whose bass went to subs; 0 where it did not."""
+    bass = None if job.processor.bypassed else job.processor.presets[job.processor.active].bass
+    managed = bass is not None and at.sounded and not bass_alone(at.channel)
+    return bass.crossover.frequency_hz if managed else 0.0
 
 
 

@@ -209,7 +209,8 @@ class Reading:
         ids = tuple(take.id for take in chosen.curves[front].takes)
         key = ("findings", ids, work.takes.newest(chosen.round.id), tuple(chosen.curves), view.job.plan.speakers,
                view.job.room)
-        return self._once(key, lambda: tuple(curve_findings(work, view.job, chosen.curves[front], chosen.curves, at)))
+        return self._once(key, lambda: tuple(curve_findings(
+            work, view.job, chosen.curves[front], self._context.curves.of(work, chosen.round.id), at)))
 
     def _with_details(self, work: UnitOfWork, view: ReadView) -> ReadView:
         """Single takes: of the chosen place, and of what it is held against."""

@@ -51,6 +51,10 @@ def _name(cause: Cause) -> str:
             return f"reflection from the {cause.what.lower()}"
         case "speaker":
             return "the speaker's own"
+        case "screen":
+            return "the screen or cloth before it"
+        case "crossover":
+            return "the crossover between main and subs"
     return "the microphone"
 
 
@@ -69,6 +73,11 @@ def _evidence(cause: Cause) -> str:
                      f"the dip lies where it should at {100 * cause.pattern:.0f} % of the spots"]
         case "speaker":
             parts = ["it stands in the direct sound, at all places alike"]
+        case "screen":
+            parts = ["its direct sound lacks treble, and the plan has something before it"]
+        case "crossover":
+            parts = ([f"together they are {cause.pattern:.1f} dB softer than the louder of them alone"]
+                     if not np.isnan(cause.pattern) else [f"the processor hands over at {hertz(cause.at_hz)}"])
         case "microphone":
             parts = ["it stands in the direct sound of the other channels as well"]
     return ", ".join(parts)
@@ -82,6 +91,10 @@ def _remedy(cause: Cause) -> str:
             return "Leave it; move the speaker or the seat, or treat the surface."
         case "speaker":
             return "Correct it."
+        case "screen":
+            return "Lift it gently, or choose a more open cloth."
+        case "crossover":
+            return "Change the subs' delay or polarity on Align, or the corner; no filter fills it."
     return "Read in the microphone's curve, or use another microphone."
 
 

@@ -25,6 +25,7 @@ def set_speaker(job_id: int, channel: str) -> Response:
               "source": form.choice("source", ("point", "line")),
               "low_limit_hz": form.of(Speaker, "low_limit_hz", typed="low_limit", default=0.0) or None,
               "output": form.of(Speaker, "output"), "in_wall": form.flag("in_wall"),
+              "screened": form.flag("screened"),
               "partner": form.text("partner") or None}
 
     def change() -> None:

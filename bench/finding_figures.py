@@ -1,0 +1,187 @@
+"""Causes planted one at a time in rooms of the rehearsal, and what Read says of them.
+
+Run `.venv/bin/python bench/finding_figures.py`; `--rooms N` for more rooms, `--seed S` for others.
+"""
+
+import argparse
+import tempfile
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+import numpy as np
+from promises import ended, line
+
+from dolce.core.acoustics import modes_of_box
+from dolce.core.geometry import Point, RoomSize
+from dolce.core.job import PassWish
+from dolce.core.reading import SURE, CurveFinding
+from dolce.core.response import ANALYSIS_GRID_HZ
+from dolce.core.rig import Fault
+from dolce.core.room import Reverberation, RoomPlan, box_model, new_plan, reflections_of
+from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.read.wish import ReadWish
+from dolce.services.wiring import Services, open_services
+
+_SOFT, _HARD = "mineral wool 50 mm, 300 mm off the wall", "rendered brick"
+_WALLS = ("floor", "ceiling", "front wall", "back wall", "left wall", "right wall")
+_TAKEN = ("L", "R", "C")
+_NEAR_OCTAVES = 0.2
+_ACTS_DB = 2.0                    # what a cause must change over the spots to count as planted
+
+
+@dataclass(frozen=True, kw_only=True)
+class Planted:
+    """A cause, where it is to be found, and how the rehearsal comes by it."""
+
+    kind: str
+    what: str = ""
+    at_hz: float | None = None             # None for wherever the largest finding of that kind stands
+    plan: RoomPlan | None = None
+    faults: tuple[Fault, ...] = ()
+    rows: tuple[str, ...] = _TAKEN
+    front: str = "L"
+
+
+def room_of(size: RoomSize, rng: np.random.Generator) -> RoomPlan:
+    """5.1 with one sub; L stands out from the wall, somewhere, so that modes and walls act on it as they may."""
+    plan = new_plan(size, layout="5.1", subs=1)
+    place = Point(x_m=round(rng.uniform(0.5, 0.38 * size.width_m), 2), y_m=round(rng.uniform(0.6, 1.1), 2),
+                  z_m=round(rng.uniform(0.95, 1.35), 2))
+    return replace(plan, speakers=tuple(replace(s, place=place) if s.channel == "L" else s for s in plan.speakers))
+
+
+def soft_but(*hard: str) -> Reverberation:
+    """All surfaces taking much, but some."""
+    return Reverberation(source="surfaces", surfaces={w: _HARD if w in hard else _SOFT for w in _WALLS})
+
+
+def causes(services: Services, plan: RoomPlan) -> list[Planted]:
+    """One of each kind in a room, each where it acts most."""
+    dead = replace(plan, reverberation=soft_but())
+    found = [Planted(kind="speaker", plan=dead, faults=(Fault(kind="equaliser", channels=("L",)),), at_hz=2000.0),
+             Planted(kind="microphone", plan=dead, faults=(Fault(kind="microphone"),)), crossover_of(services, dead)]
+    covered = tuple(replace(s, screened=s.channel == "L") for s in plan.speakers)
+    found.append(Planted(kind="screen", plan=replace(dead, speakers=covered),
+                         faults=(Fault(kind="covered", channels=("L",)),)))
+    return [*found, *(one for one in (mode_of(services, dead), boundary_of(services, dead)) if one is not None)]
+
+
+def taken(services: Services, plan: RoomPlan, *rows: str, faults: tuple[Fault, ...] = ()) -> int:
+    """A job in which some rows are taken at all spots."""
+    job = services.jobs.create(JobWish(name="Planted"), plan=plan)
+    services.rigging.set_rig(job.id, pace="fast", sweep_seconds=2.0)
+    services.rigging.set_faults(job.id, faults)
+    for row in rows:
+        if row not in plan.channels:
+            services.rows.add_combination(job.id, tuple(row.split("_")))
+    services.taking.run(job.id, PassWish(channels=rows))
+    services.sound.wait()
+    return job.id
+
+
+def average_db(services: Services, plan: RoomPlan, row: str, *more: str, faults: tuple[Fault, ...] = ()) -> np.ndarray:
+    """Energy average of a row over the spots, over 1/6 octave."""
+    job_id = taken(services, plan, row, *more, faults=faults)
+    return services.reading.view(job_id, ReadWish(channels=(row,), smoothing="1/6")).chosen.curves[row].average.level_db
+
+
+def crossover_of(services: Services, plan: RoomPlan) -> Planted:
+    """A main and a sub, the sub that way round in which they take from each other."""
+    inside = (ANALYSIS_GRID_HZ > 35) & (ANALYSIS_GRID_HZ < 120)
+    ways = ((), (Fault(kind="inverted", channels=("Sub1",)),))
+    softer = min(ways, key=lambda faults: average_db(services, plan, "L_Sub1", faults=faults)[inside].mean())
+    return Planted(kind="crossover", plan=plan, faults=softer, rows=("L", "Sub1", "L_Sub1"), front="L_Sub1")
+
+
+def mode_of(services: Services, plan: RoomPlan) -> Planted | None:
+    """Two hard walls that face each other: the axial mode between them that rises most."""
+    box = box_model(plan)
+    modes = modes_of_box(box.size_m, up_to_hz=140, speed_m_s=box.speed_m_s)
+    before, best = average_db(services, plan, "L"), None
+    for axis, walls in enumerate((("left wall", "right wall"), ("front wall", "back wall"))):
+        hard = replace(plan, reverberation=soft_but(*walls))
+        rise = average_db(services, hard, "L") - before
+        for orders, at in zip(modes.orders.tolist(), modes.frequency_hz, strict=True):
+            if at > 26 and all(order == 0 for k, order in enumerate(orders) if k != axis):
+                gained = float(np.interp(at, ANALYSIS_GRID_HZ, rise))
+                if best is None or gained > best[0]:
+                    best = gained, Planted(kind="mode", what="-".join(map(str, orders)), at_hz=float(at), plan=hard)
+    return best[1] if best[0] >= _ACTS_DB else None
+
+
+def boundary_of(services: Services, plan: RoomPlan) -> Planted | None:
+    """One hard surface: the one whose first cancellation takes most over the spots."""
+    before, best = average_db(services, plan, "L"), None
+    found = reflections_of(plan, listeners=[s.place for s in plan.spots])
+    for row, name in enumerate(found.boundaries):
+        notches = found.cancellations.frequency_hz[row, plan.channels.index("L")]
+        at = float(np.median(notches))
+        if name.lower() not in _WALLS or not 50 < at < 400:
+            continue
+        hard = replace(plan, reverberation=soft_but(name.lower()))
+        near = np.abs(np.log2(ANALYSIS_GRID_HZ / at)) < 0.1
+        lost = float((before - average_db(services, hard, "L"))[near].max())
+        if best is None or lost > best[0]:
+            best = lost, Planted(kind="boundary", what=name, at_hz=at, plan=hard)
+    return best[1] if best is not None and best[0] >= _ACTS_DB else None
+
+
+def read(services: Services, planted: Planted) -> tuple[CurveFinding, ...]:
+    """Take what is needed, and what Read finds of the channel in front."""
+    job_id = taken(services, planted.plan, *planted.rows, faults=planted.faults)
+    return services.reading.view(job_id, ReadWish(channels=planted.rows, front=planted.front)).findings
+
+
+def named_first(planted: Planted, findings: tuple[CurveFinding, ...]) -> bool:
+    """Whether the finding that the cause makes names it before all others."""
+    if planted.at_hz is None:
+        return any(f.causes and f.causes[0].kind == planted.kind for f in findings)
+    near = [f for f in findings if abs(np.log2(f.frequency_hz / planted.at_hz)) < _NEAR_OCTAVES]
+    best = max(near, key=lambda f: abs(f.size_db), default=None)
+    return bool(best and best.causes and best.causes[0].kind == planted.kind
+                and (not planted.what or best.causes[0].what == planted.what))
+
+
+def said(planted: Planted, findings: tuple[CurveFinding, ...]) -> tuple[int, int]:
+    """Causes said with confidence, and those of them that can't be: another than the planted one where that acts, or
+    one of the chain where nothing is wrong with it."""
+    sure = [f for f in findings if f.causes and f.causes[0].sure >= SURE]
+    wrong = 0
+    for one in sure:
+        kind = one.causes[0].kind
+        here = planted.at_hz is not None and abs(np.log2(one.frequency_hz / planted.at_hz)) < _NEAR_OCTAVES
+        of_chain = kind in ("speaker", "microphone", "screen", "crossover")
+        wrong += (here and kind != planted.kind) or (of_chain and kind != planted.kind)
+    return len(sure), wrong
+
+
+def main(rooms: int, seed: int, tell: Callable[[str], None] = print) -> None:
+    first, planted_ones, sure, wrong = 0, 0, 0, 0
+    with tempfile.TemporaryDirectory() as folder:
+        services = open_services(Path(folder) / "data")
+        for k in range(rooms):
+            rng = np.random.default_rng(seed + k)
+            size = RoomSize(length_m=round(rng.uniform(4.2, 7.5), 2), width_m=round(rng.uniform(3.2, 5.5), 2),
+                            height_m=round(rng.uniform(2.35, 3.1), 2))
+            for one in causes(services, room_of(size, rng)):
+                findings = read(services, one)
+                good = named_first(one, findings)
+                n, bad = said(one, findings)
+                first, planted_ones, sure, wrong = first + good, planted_ones + 1, sure + n, wrong + bad
+                words = ", ".join(f"{f.frequency_hz:.0f} Hz {f.size_db:+.1f} {f.causes[0].kind} {f.causes[0].what} "
+                                  f"{f.causes[0].sure:.2f}" for f in findings if f.causes)
+                tell(f"room {k}, {one.kind} {one.what} {one.at_hz or 0:.0f} Hz: {'named' if good else 'NOT NAMED'}, "
+                     f"{bad} of {n} wrong; {words[:230]}")
+        services.close()
+    line(f"planted causes named first, {planted_ones} in {rooms} rooms", f"{first / planted_ones:.2f}", "0.9",
+         first >= 0.9 * planted_ones)
+    line("wrong of those said with confidence", f"{wrong} of {sure}", "1 in 10", wrong <= 0.1 * max(sure, 1))
+    ended()
+
+
+if __name__ == "__main__":
+    options = argparse.ArgumentParser()
+    options.add_argument("--rooms", type=int, default=5)
+    options.add_argument("--seed", type=int, default=100)
+    main(**vars(options.parse_args()))

@@ -27,7 +27,7 @@ _SOFT, _HARD = "mineral wool 50 mm, 300 mm off the wall", "rendered brick"
 _WALLS = ("floor", "ceiling", "front wall", "back wall", "left wall", "right wall")
 _TAKEN = ("L", "R", "C")
 _NEAR_OCTAVES = 0.2
-_ACTS_DB = 2.0                    # what a cause must change over the spots to count as planted
+_ACTS_DB = 3.0                    # what a cause must change over the spots to count as planted
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -100,8 +100,8 @@ def test_a_row_of_one_spot_is_asked_for_at_the_centre_alone(services, job_id):
     services.rows.set_how(job_id, {"C": HowTaken(one_spot=True)})
     board = services.taking.board(job_id)
     assert board.wanted == len(job.feeds) * len(job.spots) - (len(job.spots) - 1)
+    other = next(s.id for s in job.spots if s.id != job.plan.centre_spot.id)
     with pytest.raises(Conflict, match="every take that was chosen"):
-        other = next(s.id for s in job.spots if s.id != job.plan.centre_spot.id)
         services.taking.run(job_id, PassWish(channels=("C",), spots=(other,)))
     with pytest.raises(InvalidValue, match="no row"):
         services.rows.set_how(job_id, {"Q": HowTaken()})

@@ -294,7 +294,7 @@ def _cancelled(frequency_hz: NDArray, evidence: Evidence) -> CurveFinding | None
     here = np.mean(evidence.together_db[:, k] < louder[:, k] - _CANCELS_DB)
     sure = min(0.95, 0.5 + 0.06 * (lost[k] - _CANCELS_DB) + 0.3 * here)
     return CurveFinding(frequency_hz=float(frequency_hz[k]), size_db=-float(lost[k]),
-                        width_octaves=float((right - left - 1) * step), spots=int(round(here * len(parts[0]))),
+                        width_octaves=float((right - left - 1) * step), spots=round(here * len(parts[0])),
                         of_spots=len(parts[0]),
                         causes=(Cause(kind="crossover", sure=float(sure), at_hz=float(frequency_hz[k]),
                                       pattern=float(lost[k])),))

@@ -95,7 +95,7 @@ def spot_file(job: Job) -> tuple[IO[bytes], str]:
             job.ceiling.allows(block)
             yield block
 
-    file = tempfile.TemporaryFile()
+    file = tempfile.TemporaryFile()                          # noqa: SIM115 (the page that sends it closes it)
     try:
         write_wav_parts(file, played(), channels=outputs, sample_rate_hz=rate)
     except Conflict:

@@ -19,6 +19,7 @@ import soundfile
 from promises import SHORT, ended, line, note
 from sqlalchemy import event
 
+from dolce.core.signals import excitation_values
 from dolce.errors import DolceError
 from dolce.services.jobs.job_keeping import JobWish
 from dolce.services.takes.take_making import captured, stimulus_of, sweep_of
@@ -137,7 +138,7 @@ def filled(services: Services, job_id: int) -> None:
                     arrival_known=True,
                     recording=raw,
                     recording_name="x.flac",
-                    sweep=sweep,
+                    played=excitation_values(sweep),
                 )
 
 
@@ -194,7 +195,7 @@ def keeping(services: Services, job_id: int) -> None:
                     arrival_known=True,
                     recording=raw,
                     recording_name="x.flac",
-                    sweep=sweep,
+                    played=excitation_values(sweep),
                 )
             times.append(time.perf_counter() - begun)
             event.remove(engine, "checkout", how)

@@ -22,7 +22,7 @@ from dolce.core.response import (
     level_on_grid,
     smoothed_power,
 )
-from dolce.core.signals import Sweep
+from dolce.core.signals import Sweep, excitation_values
 from dolce.services.sample.demo import build_demo
 from dolce.services.takes.take_making import captured, deconvolver_of, stimulus_of, sweep_of
 from dolce.services.wiring import Services, open_services
@@ -96,7 +96,7 @@ def take_cost(services: Services, job_id: int) -> None:
         with services.context.change() as work:
             work.takes.add(round_id=job.round_id, channel="L", spot_id=1, at=services.context.now(), source="rig",
                            capture=capture, levels=levels, arrival_known=True, recording=data, recording_name="x",
-                           sweep=sweep)
+                           played=excitation_values(sweep))
 
     cost = median_s(whole)
     ratio = cost / bare

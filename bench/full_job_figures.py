@@ -1,4 +1,4 @@
-"""Pages of the full job: 13 feeds, 24 spots, ten rounds, beside a small one; time, size and queries of each.
+"""Pages of the full job: 15 rows, 24 spots, ten rounds, beside a small one; time, size and queries of each.
 
 `.venv/bin/python bench/full_job_figures.py [--short]`; short builds two rounds.
 """
@@ -18,9 +18,10 @@ from sqlalchemy import event
 
 from dolce.core.job import Job
 from dolce.core.processor import ProcessorState
-from dolce.core.room import without_channel
+from dolce.core.signals import excitation_values
 from dolce.services.jobs.job_keeping import JobWish
 from dolce.services.sample.demo_rooms import attic, barn
+from dolce.services.takes.found_take import places_of
 from dolce.services.takes.take_making import captured, stimulus_of, sweep_of
 from dolce.services.wiring import Services, open_services
 from dolce.web import create_app
@@ -47,16 +48,16 @@ def filled(services: Services, job: Job, rounds: int) -> None:
             state = ProcessorState() if number < rounds - 1 else present.processor
             work.takes.set_round_state(made.id, state, name=made.name)
             work.jobs.set_round(job.id, made.id)
-            for channel in job.channels:
+            for feed in job.feeds:
                 for spot in job.spots:
                     work.takes.add(
-                        round_id=made.id, channel=channel, spot_id=spot.id, at=services.context.now(), source="rig",
+                        round_id=made.id, channel=feed.code, spot_id=spot.id, at=services.context.now(), source="rig",
                         capture=replace(capture, response=capture.response),
                         levels=replace(levels, level_db=levels.level_db + np.interp(
                             np.arange(points), np.arange(0, points, 20), rng.normal(0, 3, -(-points // 20)))),
-                        arrival_known=True, recording=b"raw", recording_name="x.flac", sweep=sweep,
-                        places=(job.speaker(channel).place, spot.place))
-                    work.logbook.add(job.id, f"Take of {channel} at spot {spot.number}.", at=services.context.now())
+                        arrival_known=True, recording=b"raw", recording_name="x.flac", played=excitation_values(sweep),
+                        sounded=feed.channels if feed.together else (), places=places_of(job, feed, spot.id))
+                    work.logbook.add(job.id, f"Take of {feed.label} at spot {spot.number}.", at=services.context.now())
         if number == rounds - 2:
             services.aligning.use_proposal(job.id)
             services.shaping.find(job.id)
@@ -125,12 +126,11 @@ def main() -> int:
     with tempfile.TemporaryDirectory() as folder:
         services = open_services(Path(folder))
         settle()                                    # as the server does before it answers
-        for name, plan, rounds in (("attic", attic(), 5 if not SHORT else 2), ("barn", without_channel(
-                barn(), "Sub3"), ROUNDS)):
+        for name, plan, rounds in (("attic", attic(), 5 if not SHORT else 2), ("barn", barn(), ROUNDS)):
             job = services.jobs.create(JobWish(name=name), plan=plan)
             services.rigging.set_rig(job.id, pace="fast")
             filled(services, services.jobs.get(job.id), rounds)
-            takes = rounds * len(job.channels) * len(job.spots)
+            takes = rounds * len(services.jobs.get(job.id).asked)
             looked_at(services, job.id, f"{takes} takes")
             polled(services, job.id)
         peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024

@@ -293,7 +293,7 @@ def test_stop_button_ends_sound_within_the_pass(driver, address):
     job = services.jobs.create(JobWish(name="Hall"))
     page = Page(driver, place).open(f"/jobs/{job.id}/takes")
     page.press_at_once("Run all that is missing")
-    page.wait(lambda: "sweeping" in page.text('[data-cell="L-1"]'))
+    page.wait(lambda: "sounding" in page.text('[data-cell="L-1"]'))
     page.find("[data-stop-sound]").click()
     page.wait(lambda: services.sound.running() is None)
     page.wait(lambda: "Stopped by hand" in page.text("main"))

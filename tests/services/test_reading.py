@@ -18,6 +18,7 @@ from dolce.services.read.seat_to_seat import BASS_HZ
 from dolce.services.read.wish import Place, ReadWish
 from dolce.services.sample.demo_rooms import net_loft
 from dolce.services.wiring import open_services
+from dolce.web.stops.read.detail_plots import detail_plot
 
 
 def statements(services, wish):
@@ -227,3 +228,15 @@ def test_what_a_curve_says_is_read_in_one_statement_however_many_channels_stand_
     assert view.front == "C"
     assert view.findings
     assert len(sent) == 1
+
+
+@pytest.mark.parametrize("view", ["phase", "delay", "impulse", "step", "energy", "slices", "map", "times", "distortion",
+                                  "noise"])
+def test_every_view_shows_the_mean_over_the_spots_too(demo, demo_job, view):
+    shown = demo.reading.view(demo_job, ReadWish(channels=("L",), view=view, over="average"))
+    (detail,) = shown.details
+    assert detail.count == 9
+    one = demo.reading.view(demo_job, ReadWish(channels=("L",), view=view)).details[0]
+    assert one.count == 1
+    assert type(detail.found) is type(one.found)
+    assert detail_plot(shown) is not None

@@ -6,7 +6,6 @@ import numpy as np
 import pytest
 import soundfile
 
-from dolce.core.response import stretched
 from dolce.devices.opening import audio_of
 from dolce.errors import Conflict, FormatError, InvalidValue
 from dolce.services.jobs.job_keeping import JobWish
@@ -15,6 +14,7 @@ from dolce.services.takes import tray
 from dolce.services.takes.take_making import marked, sweep_of
 from dolce.services.takes.tray import cell_of_name
 from dolce.services.takes.whole_spot import spot_file, spot_parts
+from recordings import flac, of_whole_spot
 
 RATE = 48_000
 
@@ -24,23 +24,6 @@ def job(services):
     made = services.jobs.create(JobWish(name="Loft"), plan=net_loft())
     services.rigging.set_rig(made.id, pace="fast", sweep_seconds=1.0, placed_by_hand=False)
     return services.jobs.get(made.id)
-
-
-def flac(samples):
-    out = io.BytesIO()
-    soundfile.write(out, samples, RATE, format="FLAC", subtype="PCM_24")
-    return out.getvalue()
-
-
-def recorded(job, *, at):
-    """What a recorder with a clock of its own hears at a spot when the file for a whole spot is played."""
-    file, _ = spot_file(job)
-    with file:
-        sent, rate = soundfile.read(file)
-    device = audio_of(job, spot_id=job.spots[at].id, round_name="file", attempt=1)
-    heard = device.play_and_record({k + 1: sent[:, k] for k in range(sent.shape[1]) if sent[:, k].any()},
-                                   sample_rate_hz=rate, progress=lambda _: None, stopped=lambda: False)[0]
-    return stretched(np.concatenate([np.zeros(30_000), heard]), 45e-6)
 
 
 def laid(services, job, *files):
@@ -62,7 +45,7 @@ def test_the_file_for_a_whole_spot_plays_every_row_on_its_own_outputs(job):
 
 
 def test_a_whole_spot_is_cut_up_shown_and_kept_with_its_arrivals(services, job):
-    recording = recorded(job, at=1)
+    recording = of_whole_spot(job, at=1)
     (item,) = laid(services, job, ("loft spot2.flac", flac(recording)))
     assert (item.what, item.spot_id, item.why) == ("whole spot", job.spots[1].id, "by its name")
     assert [part.feed.code for part in item.found.parts] == [feed.code for feed in job.feeds]
@@ -89,7 +72,7 @@ def test_a_whole_spot_is_cut_up_shown_and_kept_with_its_arrivals(services, job):
 
 
 def test_what_lacks_in_a_recording_of_a_spot_is_told_and_the_rest_kept(services, job):
-    whole = recorded(job, at=0)
+    whole = of_whole_spot(job, at=0)
     length = sum(part.cued.size + RATE for part in spot_parts(job)[:3])
     twice = np.concatenate([whole[:30_000 + length], whole[30_000:30_000 + length], whole[30_000 + length:][:90_000]])
     (item,) = laid(services, job, ("x.flac", flac(twice)))

@@ -10,6 +10,7 @@ import soundfile
 from asking import client_of, post, token
 from dolce.services.jobs.job_keeping import JobWish
 from dolce.services.sample.demo_rooms import net_loft
+from recordings import flac
 
 
 @pytest.fixture
@@ -81,12 +82,6 @@ def test_a_pass_is_asked_for_with_its_signal(client, url, services):
     services.sound.wait(30)
     assert services.taking.board(1).takes["L", 1].signal == "pink"
     assert post(client, f"{url}/run", signal="hum", channel="L", spot="1").status_code == 422
-
-
-def flac(samples):
-    out = io.BytesIO()
-    soundfile.write(out, samples, 48_000, format="FLAC")
-    return out.getvalue()
 
 
 def test_files_lie_in_the_tray_until_they_are_kept(client, url, services):

@@ -1,5 +1,14 @@
 """What a response or a recording says: how loud, when, how long, how clean."""
 
+from dolce.core.reading.averages import (
+    mean_curve,
+    mean_decay,
+    mean_distortion,
+    mean_level_db,
+    mean_map,
+    mean_noise,
+    mean_phase,
+)
 from dolce.core.reading.cleanness import (
     HARMONICS,
     Distortion,
@@ -24,4 +33,5 @@ __all__ = ["CYCLES", "DECAY_BANDS_HZ", "GATE_MS", "HARMONICS", "LIKELY", "SURE",
            "DecayKind", "DecayMap", "DecayTime", "Distortion", "Evidence", "NoiseUnder", "PhaseCurves", "TimeCurve",
            "decay_slices", "decay_times", "direct_sound", "distortion_of", "energy_near", "excess_group_delay_s",
            "findings_of_curve", "group_delay_s", "impulse_near", "level_of_cycles_db", "map_of_cycles", "map_of_time",
+           "mean_curve", "mean_decay", "mean_distortion", "mean_level_db", "mean_map", "mean_noise", "mean_phase",
            "minimum_phase", "noise_under", "phase_curves", "ringing_s", "step_near", "told_from_hz", "truncation"]

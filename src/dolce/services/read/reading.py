@@ -1,7 +1,7 @@
 """The Read stop: what was taken, as loud, as late, as long and as clean as it is."""
 
 from collections import OrderedDict
-from collections.abc import Callable, Collection
+from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass, replace
 from functools import partial
 from typing import TypeVar
@@ -26,7 +26,7 @@ from dolce.services.context import Context
 from dolce.services.read.curve_findings import curve_findings
 from dolce.services.read.round_curves import ChannelCurves, curves_by_channel
 from dolce.services.read.seat_to_seat import SeatTable, seat_table
-from dolce.services.read.take_details import Detail, detail_of
+from dolce.services.read.take_details import Detail, average_of, detail_of
 from dolce.services.read.wish import Place, ReadWish
 from dolce.store import UnitOfWork
 
@@ -53,11 +53,15 @@ class Chosen:
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
 class TakeDetail:
-    """What a view of single takes shows of one; `fault` says why it can't."""
+    """What a view shows of one take, or of several together; `fault` says why it can't.
+
+    `take` is the first of them, `count` how many there are.
+    """
 
     take: TakeRecord
     found: Detail | None
     fault: str = ""
+    count: int = 1
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -218,10 +222,31 @@ class Reading:
         if view.against is not None:
             channel = view.wish.against_channel or view.front
             takes = [takes[0], _one(view.job, view.against, channel), *takes[1:]]
+        if view.wish.averaged:
+            return self._with_averages(work, view)
         there = [take for take in takes if take is not None]
         shown = there[: 1 if view.wish.view in ("map", "slices") else MOST_TAKES]
         return replace(view, details=tuple(self._detail(work, take, view.wish) for take in shown),
                        left_out=tuple(take.channel for take in there[len(shown):]))
+
+    def _with_averages(self, work: UnitOfWork, view: ReadView) -> ReadView:
+        """The means over all takes of the chosen place, row by row, and of what they are held against."""
+        sets = [view.chosen.curves.get(channel) for channel in view.channels]
+        if view.against is not None:
+            sets.insert(1, view.against.curves.get(view.wish.against_channel or view.front))
+        there = [curves.takes for curves in sets if curves is not None]
+        shown = there[: 1 if view.wish.view in ("map", "slices") else MOST_TAKES]
+        return replace(view, details=tuple(self._average(work, takes, view.wish) for takes in shown),
+                       left_out=tuple(takes[0].channel for takes in there[len(shown):]))
+
+    def _average(self, work: UnitOfWork, takes: Sequence[TakeRecord], wish: ReadWish) -> TakeDetail:
+        each = [self._detail(work, take, wish) for take in takes]
+        known = [one for one in each if one.found is not None]
+        if not known:
+            return each[0]
+        return TakeDetail(take=known[0].take, found=average_of([one.found for one in known], wish), count=len(known),
+                          fault="" if len(known) == len(each) else
+                          f"{len(each) - len(known)} of {len(each)} takes can't tell it and are left out.")
 
     def _detail(self, work: UnitOfWork, take: TakeRecord, wish: ReadWish) -> TakeDetail:
         key = (take.id, take.taken_at, wish.view, wish.window, wish.gate_ms, wish.cycles, wish.smoothing, wish.map_kind,

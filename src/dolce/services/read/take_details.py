@@ -1,5 +1,7 @@
 """What one take says besides its level: when, how long, how clean."""
 
+from collections.abc import Sequence
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -23,6 +25,13 @@ from dolce.core.reading import (
     level_of_cycles_db,
     map_of_cycles,
     map_of_time,
+    mean_curve,
+    mean_decay,
+    mean_distortion,
+    mean_level_db,
+    mean_map,
+    mean_noise,
+    mean_phase,
     noise_under,
     phase_curves,
     step_near,
@@ -97,6 +106,28 @@ def _of_response(response: ImpulseResponse, arrival: float, take: TakeRecord, wi
                                    remedy="Take it again louder, or in a quieter moment.")
             return decay_times(response, arrival_s=arrival)
     raise InvalidValue(f"view {wish.view!r}.", where="view")
+
+
+def average_of(found: Sequence[Detail], wish: ReadWish) -> Detail:
+    """What a wish shows of several takes together, each seen from its own arrival."""
+    match wish.view:
+        case "level":
+            return mean_level_db(found)
+        case "phase":
+            return mean_phase(found)
+        case "delay":
+            return tuple(np.mean(np.array(part), axis=0) for part in zip(*found, strict=True))
+        case "impulse" | "step":
+            return mean_curve(found, decibel=False)
+        case "energy":
+            return mean_curve(found, decibel=True)
+        case "slices" | "map":
+            return mean_map(found)
+        case "times":
+            return mean_decay(found)
+        case "distortion":
+            return mean_distortion(found)
+    return mean_noise(found)
 
 
 def _level_of(response: ImpulseResponse, arrival: float, wish: ReadWish) -> NDArray:

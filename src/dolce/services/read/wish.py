@@ -17,6 +17,7 @@ View = Literal["level", "seats", "phase", "delay", "impulse", "step", "energy", 
 Window = Literal["whole", "direct", "cycles"]
 Levelled = Literal["as measured", "at", "band"]
 Layout = Literal["one", "each"]
+Over = Literal["one take", "average"]
 PhaseKind = Literal["wrapped", "unwrapped", "minimum", "excess"]
 MapKind = Literal["cycles", "time"]
 
@@ -71,6 +72,7 @@ class ReadWish:
     against_place: Place | None = None
     against_channel: str = ""
     view: View = "level"
+    over: Over = "one take"
     layout: Layout = "one"
     smoothing: str = "1/12"
     window: Window = "whole"
@@ -86,7 +88,7 @@ class ReadWish:
     def __post_init__(self) -> None:
         ranges(self)
         for name, kind in (("view", View), ("window", Window), ("levelled", Levelled), ("layout", Layout),
-                           ("phase", PhaseKind), ("map_kind", MapKind)):
+                           ("phase", PhaseKind), ("map_kind", MapKind), ("over", Over)):
             if getattr(self, name) not in get_args(kind):
                 raise InvalidValue(f"{name} {str(getattr(self, name))[:20]!r}.", where=name,
                                    remedy=f"Choose {', '.join(get_args(kind))}.")
@@ -99,8 +101,13 @@ class ReadWish:
         return self.against_round is not None or self.against_place is not None or bool(self.against_channel)
 
     @property
+    def averaged(self) -> bool:
+        """Whether views of single takes show their mean over the place instead."""
+        return self.over == "average" and self.of_one_take
+
+    @property
     def of_one_take(self) -> bool:
-        """Whether it shows one take of each feed, not an average over spots."""
+        """Whether it shows something of single takes, not the levels that are averaged over spots."""
         return self.view not in ("level", "seats") or (self.view == "level" and self.window != "whole")
 
     @property

@@ -8,7 +8,8 @@ from dolce.web.shared.numbers import number_of, whole_of
 
 # Names in the address, beside the fields of the wish that they stand for.
 _TEXTS = {"front": "front", "vs_channel": "against_channel", "view": "view", "layout": "layout",
-          "smoothing": "smoothing", "window": "window", "levelled": "levelled", "phase": "phase", "map": "map_kind"}
+          "smoothing": "smoothing", "window": "window", "levelled": "levelled", "phase": "phase", "map": "map_kind",
+          "over": "over"}
 _NUMBERS = {"gate": "gate_ms", "cycles": "cycles", "level_at": "level_hz", "map_cycles": "map_cycles",
             "map_ms": "map_ms"}
 

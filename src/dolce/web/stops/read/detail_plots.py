@@ -27,7 +27,8 @@ def take_name(view: ReadView, detail: TakeDetail) -> str:
     """A take in words; its round too where two are held against each other."""
     rounds = {d.take.round_id for d in view.details}
     name = next((r.name for r in view.rounds if r.id == detail.take.round_id), "") if len(rounds) > 1 else ""
-    words = f"{name_of(detail.take.channel)} at {view.job.at_spot(detail.take.spot_id)}"
+    at = f"average of {detail.count}" if detail.count > 1 else f"at {view.job.at_spot(detail.take.spot_id)}"
+    words = f"{name_of(detail.take.channel)}{',' if detail.count > 1 else ''} {at}"
     return f"{words}, {name}" if name else words
 
 

@@ -116,7 +116,8 @@ class ReadPage:
         plan = self.view.job.plan
         seats = [(f"seat-{s.id}", f"{s.name}, {len(plan.spots_of(s.id))} spots") for s in plan.seats
                  if plan.spots_of(s.id)]
-        usual = "main seat, centre" if self.view.wish.of_one_take else "all seats, average"
+        single = self.view.wish.of_one_take and not self.view.wish.averaged
+        usual = "main seat, centre" if single else "all seats, average"
         return [("", usual), *(seats if len(seats) > 1 else []),
                 *((f"spot-{s.id}", f"spot {s.number}, {plan.belongs_to(s)}") for s in plan.spots)]
 

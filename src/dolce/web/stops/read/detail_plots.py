@@ -10,7 +10,7 @@ from dolce.core.reading import HARMONICS, BandDecay, DecayMap, Distortion, Noise
 from dolce.services.read.reading import ReadView, TakeDetail
 from dolce.services.read.take_details import SLICE_S
 from dolce.web.shared.plot_data import FROM_HZ, TO_HZ, frequency_plot, response_plot, shown
-from dolce.web.stops.read.level_plots import fitting
+from dolce.web.stops.read.level_plots import fitting, pressure
 
 _MAP_LOWEST_DB = -50.0
 _MOST_POINTS = 1200               # over time: a plot has fewer across
@@ -49,8 +49,9 @@ def _over_frequency(curves: list[dict], *, unit: str, y_range: tuple[float, floa
 
 
 def _level(view: ReadView, there: list[TakeDetail]) -> dict:
-    curves = [_curve(view, d, shown(d.found)) for d in there]
-    return _over_frequency(curves, unit="dB", y_range=fitting([c["y"] for c in curves], None))
+    shift, unit = pressure(view)
+    curves = [_curve(view, d, shown(d.found + shift)) for d in there]
+    return _over_frequency(curves, unit=unit, y_range=fitting([c["y"] for c in curves], None))
 
 
 def _phase(view: ReadView, there: list[TakeDetail]) -> dict:
@@ -150,13 +151,13 @@ def _distortion(view: ReadView, there: list[TakeDetail]) -> dict:
 
 
 def _noise(view: ReadView, there: list[TakeDetail]) -> dict:
-    curves = []
+    curves, (shift, unit) = [], pressure(view)
     for detail in there:
         found: NoiseUnder = detail.found
         for what, values, state in (("level", found.level_db, "after"), ("noise", found.noise_db, "noise")):
-            curves.append(_curve(view, detail, np.round(values, 1).tolist(), x=list(found.nominal_hz))
+            curves.append(_curve(view, detail, np.round(values + shift, 1).tolist(), x=list(found.nominal_hz))
                           | {"label": f"{take_name(view, detail)}, {what}", "state": state})
-    return frequency_plot(curves[0]["x"], curves, x_range=(FROM_HZ, TO_HZ),
+    return frequency_plot(curves[0]["x"], curves, x_range=(FROM_HZ, TO_HZ), unit=unit,
                           y_range=fitting([c["y"] for c in curves], None, step=10))
 
 

@@ -25,6 +25,12 @@ class LevelPlots:
     scale: Scale
 
 
+def pressure(view: ReadView) -> tuple[float, str]:
+    """What makes a level of the sweep's sound pressure of it, and the unit; nothing where pressure is not known."""
+    shift = view.job.rig.levels.response_spl_db
+    return (0.0, "dB") if shift is None else (shift, "dB SPL")
+
+
 def level_plots(view: ReadView, kept: Scale | None) -> LevelPlots | None:
     """The plots of what was chosen; None where nothing is taken.
 
@@ -32,8 +38,7 @@ def level_plots(view: ReadView, kept: Scale | None) -> LevelPlots | None:
     """
     if not view.curves:
         return None
-    shift = (view.job.rig.levels.response_spl_db or 0.0) if view.wish.levelled == "as measured" else 0.0
-    unit = "dB SPL" if shift else "dB"
+    shift, unit = pressure(view) if view.wish.levelled == "as measured" else (0.0, "dB")
     each = view.wish.layout == "each" and len(view.curves) > 1
     if each:
         drawn = [(c.channel, _of_channel(view, c, shift, front=False)) for c in view.curves]

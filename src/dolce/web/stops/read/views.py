@@ -13,7 +13,7 @@ from dolce.services.read.seat_to_seat import BASS_HZ, SeatRow, SeatTable
 from dolce.web.shared.plot_data import frequency_plot
 from dolce.web.stops.read.detail_plots import detail_plot, take_name
 from dolce.web.stops.read.finding_words import FindingRow, finding_rows
-from dolce.web.stops.read.level_plots import Scale, fitting, level_plots
+from dolce.web.stops.read.level_plots import Scale, fitting, level_plots, pressure
 
 # Views by the question that they answer.
 QUESTIONS: tuple[tuple[str, tuple[tuple[str, str], ...]], ...] = (
@@ -138,15 +138,15 @@ class ReadPage:
 
 def _seat_plots(view: ReadView) -> list[dict]:
     """The bass at each seat of the first row of each table: the one in front, or all subs together."""
-    plots = []
+    plots, (shift, unit) = [], pressure(view)
     for table in view.seats:
         row = front_row(view, table)
         if row is None:
             continue
         curves = [{"label": name, "channel": row.channels[0], "state": f"seat seat-{k}", "note": "",
-                   "y": np.round(level, 1).tolist()} for k, (name, level) in
+                   "y": np.round(level + shift, 1).tolist()} for k, (name, level) in
                   enumerate(zip(table.seats, row.by_seat_db, strict=True))]
-        plots.append(frequency_plot(np.round(BASS_HZ, 1).tolist(), curves, x_range=(20, 200),
+        plots.append(frequency_plot(np.round(BASS_HZ, 1).tolist(), curves, x_range=(20, 200), unit=unit,
                                     y_range=fitting([c["y"] for c in curves], None)))
     return plots
 

@@ -1,6 +1,6 @@
 """Causes planted one at a time in rooms of the rehearsal, and what Read says of them.
 
-Run `.venv/bin/python bench/finding_figures.py`; `--rooms N` for more rooms, `--seed S` for others, `--short` for causes of
+Run `.venv/bin/python bench/finding_figures.py`; `--rooms N` for more rooms, `--seed S` for others, `--short` for those of
 the chain in one room.
 """
 

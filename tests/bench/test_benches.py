@@ -22,12 +22,9 @@ def test_the_short_form_of_every_bench_ends_and_what_it_counts_is_held(script):
     assert run.stdout.rstrip().endswith("missed (short)"), run.stdout + run.stderr[-2000:]
     if script in COUNTED:
         assert run.returncode == 0, run.stdout
-
-
-def test_stops_are_answered_by_what_happened():
-    run = subprocess.run([sys.executable, BENCH / "break_stops.py", "--short"], capture_output=True, text=True)
-    answered = next(line for line in run.stdout.splitlines() if "answered otherwise" in line)
-    assert answered.startswith("held"), run.stdout
+    if script == "break_stops":                      # stops are answered by what happened, however long that took
+        answered = next(line for line in run.stdout.splitlines() if "answered otherwise" in line)
+        assert answered.startswith("held"), run.stdout
 
 
 def test_one_command_runs_all_and_the_readme_names_it(tmp_path):

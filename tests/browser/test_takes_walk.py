@@ -40,8 +40,9 @@ def test_a_job_with_two_subs_is_taken_paused_repeated_imported_and_read(driver, 
     page.press_at_once("Pause")
     page.wait(lambda: "Paused" in page.text("#pass"))
     page.press_at_once("Go on")
-    for _ in (first, second):
-        page.wait(lambda: "Begins in" in page.text("#pass"), why="no wait before the spot")
+    for number in (1, 2):
+        page.wait(lambda n=number: "Begins in" in page.text("#pass") and f"at spot {n}" in page.text("#pass-head"),
+                  seconds=60, why="no wait before the spot")
         page.press_at_once("Begin now")
     page.wait(lambda: services.sound.running() is None, seconds=60)
     page.wait(lambda: "Next: spot 3" in page.text("main"))

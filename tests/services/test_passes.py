@@ -66,6 +66,19 @@ def test_a_wait_is_told_and_can_be_cut_short(services, job_id):
     assert done == [("L", 1), ("L", 2)]
 
 
+def test_a_pause_within_a_wait_leaves_the_rest_of_the_wait(services, job_id):
+    done = started(services, job_id, [("L", 1)], waits_s=[60])
+    until(lambda: services.sound.running() and services.sound.running().waiting_s > 50)
+    services.sound.pause()
+    services.sound.go_on()
+    assert not services.sound.running().paused
+    assert services.sound.running().waiting_s > 50                # who went on may still be beside the microphone
+    assert done == []
+    services.sound.go_on()
+    assert services.sound.wait(20)
+    assert done == [("L", 1)]
+
+
 def test_a_stop_ends_a_wait_and_a_pause(services, job_id):
     started(services, job_id, [("L", 1)], waits_s=[60])
     until(lambda: services.sound.running() and services.sound.running().waiting_s > 0)

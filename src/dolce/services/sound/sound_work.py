@@ -83,11 +83,13 @@ class SoundWork:
             present.paused.set()
 
     def go_on(self) -> None:
-        """End a pause, or a wait before a step."""
-        if (present := self._now.present) is not None:
-            if present.waiting_s > 0:
-                present.hurried.set()
+        """End a pause; a wait that it interrupted goes on. Where nothing is paused, end the wait before a step."""
+        if (present := self._now.present) is None:
+            return
+        if present.paused.is_set():
             present.paused.clear()
+        elif present.waiting_s > 0:
+            present.hurried.set()
 
     def skip(self) -> None:
         """End the present step without keeping it, and go on with the next."""

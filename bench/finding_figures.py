@@ -1,7 +1,7 @@
 """Causes planted one at a time in rooms of the rehearsal, and what Read says of them.
 
-Run `.venv/bin/python bench/finding_figures.py`; `--rooms N` for more rooms, `--seed S` for others, `--short` for those of
-the chain in one room.
+Run `.venv/bin/python bench/finding_figures.py`; `--rooms N`: more rooms, `--seed S`: others, `--short`: causes of
+the chain alone, in one room.
 """
 
 import argparse

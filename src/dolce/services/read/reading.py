@@ -163,6 +163,10 @@ class Reading:
                         seat_table, work, job, each, channels)) for each in shown.values()))
             return view
 
+    def findings(self, job_id: int, round_id: int, channel: str) -> tuple[CurveFinding, ...]:
+        """What the curve of a channel in a round says, over the spots of all seats."""
+        return self.view(job_id, ReadWish(round_id=round_id, channels=(channel,), front=channel)).findings
+
     def selections(self, job_id: int) -> list[tuple[int, str, str]]:
         """What was kept to be looked at again: number, name, and address as it was given."""
         with self._context.look() as work:

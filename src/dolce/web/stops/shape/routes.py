@@ -27,8 +27,11 @@ _FIELDS = {"bass lift": "bass_lift_db", "bass lift below": "bass_corner_hz", "ti
 def _context(job_id: int, wanted: str) -> dict:
     view = services().shaping.view(job_id)
     channel = wanted if wanted in view.channels else next(iter(view.channels), "")
-    return {"view": view, "channel": channel, "faults": {}, "typed": {},
-            "shown": ChannelView.of(view, channel) if channel else None}
+    shown = None
+    if channel:
+        findings = services().reading.findings(job_id, view.round.id, channel) if view.round else ()
+        shown = ChannelView.of(view, channel, findings)
+    return {"view": view, "channel": channel, "faults": {}, "typed": {}, "shown": shown}
 
 
 def _show(job_id: int, **context: object) -> Response:

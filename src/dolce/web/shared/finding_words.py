@@ -15,6 +15,7 @@ class FindingRow:
     """One line of the list; its number stands at the curve."""
 
     number: int
+    at_hz: float
     where: str
     cause: str
     evidence: str
@@ -31,10 +32,10 @@ def _row(number: int, one: CurveFinding) -> FindingRow:
              f"{one.spots} of {one.of_spots} {'spot' if one.of_spots == 1 else 'spots'}")
     cause = one.cause
     if cause is None:
-        return FindingRow(number=number, where=where, cause="unexplained", evidence=_sentence(_nearest(one)),
-                          remedy=_usual(one))
-    return FindingRow(number=number, where=where, cause=f"{_name(cause)}{'' if cause.sure >= SURE else ', likely'}",
-                      evidence=_sentence(_evidence(cause)), remedy=_remedy(cause))
+        return FindingRow(number=number, at_hz=one.frequency_hz, where=where, cause="unexplained",
+                          evidence=_sentence(_nearest(one)), remedy=_usual(one))
+    return FindingRow(number=number, at_hz=one.frequency_hz, where=where, evidence=_sentence(_evidence(cause)),
+                      cause=f"{_name(cause)}{'' if cause.sure >= SURE else ', likely'}", remedy=_remedy(cause))
 
 
 def _sentence(text: str) -> str:

@@ -20,11 +20,21 @@ from dolce.core.response import (
     analyse_recording,
     average_over_spots,
     level_on_grid,
+    marked_drift_ppm,
     smoothed_power,
+    stretched,
 )
-from dolce.core.signals import Sweep, excitation_values
+from dolce.core.signals import Sweep, excitation_values, with_marks
 from dolce.services.sample.demo import build_demo
-from dolce.services.takes.take_making import captured, deconvolver_of, stimulus_of, sweep_of
+from dolce.services.takes.take_making import (
+    captured,
+    cued_playing,
+    deconvolver_of,
+    marks_of,
+    new_marked_deconvolver,
+    stimulus_of,
+    sweep_of,
+)
 from dolce.services.wiring import Services, open_services
 from dolce.web import create_app
 
@@ -59,20 +69,41 @@ def accuracy() -> None:
     deconvolver = Deconvolver(x, sample_rate_hz=RATE, recording_samples=samples)
     quiet = analyse_recording(recording, deconvolver=deconvolver)
     error = np.abs(level_on_grid(quiet.response, at_hz=GRID, per_octave=None) - expected).max()
-    line("5 s sweep in quiet, 20 Hz-20 kHz, largest error", f"{error:.4f} dB", "0.01 dB", error <= 0.01)
+    line("5 s sweep in quiet, 20 Hz-20 kHz, largest error", f"{error:.4f} dB", "0.001 dB", error <= 0.001)
     late = abs(quiet.arrival.time_s - delay) * 1e6
-    line("  arrival", f"{late:.3f} microseconds off", "2 microseconds", late <= 2)
+    line("  arrival", f"{late:.3f} microseconds off", "1 microsecond", late <= 1)
     line("  polarity (the system inverts)", quiet.arrival.polarity, "inverted", quiet.arrival.polarity == "inverted")
     # The known system itself, smoothed the same way: not our own quiet measurement.
     power = np.interp(GRID_FINE, frequency, np.abs(system) ** 2)
     smooth = 10 * np.log10(smoothed_power(GRID_FINE, power, at_hz=GRID, per_octave=12))
-    worst = 0.0
+    worst: dict[int, list[float]] = {40: [], 20: []}
     for seed in range(5):
-        noise = np.random.default_rng(seed).standard_normal(samples) * np.sqrt(np.mean(recording[:x.size] ** 2)) / 100
-        noisy = analyse_recording(recording + noise, deconvolver=deconvolver)
-        worst = max(worst, np.abs(level_on_grid(noisy.response, at_hz=GRID, per_octave=12)
-                                  - smooth).max())
-    line("  at 40 dB signal to noise, 1/12 octave, worst of 5 seeds", f"{worst:.3f} dB", "0.3 dB", worst <= 0.3)
+        noise = np.random.default_rng(seed).standard_normal(samples) * np.sqrt(np.mean(recording[:x.size] ** 2))
+        for below_db, of in worst.items():
+            noisy = analyse_recording(recording + noise * 10 ** (-below_db / 20), deconvolver=deconvolver)
+            of.append(np.abs(level_on_grid(noisy.response, at_hz=GRID, per_octave=12) - smooth).max())
+    for below_db, most in ((40, 0.3), (20, 1.6)):
+        line(f"  at {below_db} dB signal to noise, 1/12 octave, worst of 5 seeds", f"{max(worst[below_db]):.3f} dB",
+             f"{most} dB", max(worst[below_db]) <= most)
+
+
+def drift() -> None:
+    """A recorder 50 ppm off, through a speaker whose crossover turns the phase: with marks, and without."""
+    sweep = Sweep()
+    crossed = [signal.butter(4, 2200, side, fs=RATE, output="sos") for side in ("low", "high")]
+    x = np.concatenate([np.zeros(2000), with_marks(sweep.samples(), sample_rate_hz=RATE), np.zeros(RATE)])
+    through = signal.sosfilt(crossed[0], x) - signal.sosfilt(crossed[1], x)
+    still = analyse_recording(through, deconvolver=new_marked_deconvolver(sweep, through.size)).arrival.time_s
+    slow = stretched(through, 50e-6)
+    found = marked_drift_ppm(slow, marks=marks_of(sweep), sample_rate_hz=RATE)
+    back = analyse_recording(stretched(slow, found * 1e-6), deconvolver=new_marked_deconvolver(sweep, slow.size))
+    late = 1e6 * abs(back.arrival.time_s - still)
+    line("50 ppm through a crossover, with marks: arrival", f"{late:.2f} microseconds off", "10 microseconds",
+         late <= 10)
+    bare = stretched(np.concatenate([sweep.samples(), np.zeros(RATE)]), 50e-6)
+    line("  and a sweep without marks", "no drift told" if marked_drift_ppm(
+        bare, marks=marks_of(sweep), sample_rate_hz=RATE) is None else "a drift told", "no drift told",
+        marked_drift_ppm(bare, marks=marks_of(sweep), sample_rate_hz=RATE) is None)
 
 
 def take_cost(services: Services, job_id: int) -> None:
@@ -100,7 +131,14 @@ def take_cost(services: Services, job_id: int) -> None:
 
     cost = median_s(whole)
     ratio = cost / bare
-    line("recorded 5 s take to stored response", f"{cost * 1000:.0f} ms, {ratio:.1f} x three FFTs", "6 x", ratio <= 6)
+    line("recorded 5 s take to stored response", f"{cost * 1000:.0f} ms, {ratio:.1f} x three FFTs", "4 x", ratio <= 4)
+    cued = cued_playing(sweep)
+    heard = np.concatenate([np.zeros(3000), cued.cued.samples() + cued.cued.cues(), np.zeros(RATE)]) * 0.1
+    cost = median_s(lambda: captured(cued.one_clock(heard, cue_flight_s=0.01)[0], sweep=sweep,
+                                     microphone=job.rig.curve)) - median_s(lambda: captured(
+                                         recording, sweep=sweep, microphone=job.rig.curve))
+    line("  drift looked for and taken out besides", f"{cost / bare:.1f} x three FFTs", "4 x with it",
+         ratio + cost / bare <= 4)
 
 
 def fit_time() -> None:
@@ -141,6 +179,7 @@ def pages(services: Services, job_id: int) -> None:
 def main() -> int:
     """Print all figures."""
     accuracy()
+    drift()
     fit_time()
     with tempfile.TemporaryDirectory() as folder:
         services = open_services(Path(folder))

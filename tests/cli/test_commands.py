@@ -106,10 +106,11 @@ def test_align_writes_what_brings_mains_together(tmp_path):
         response[late] = gain
         soundfile.write(tmp_path / f"{name}.wav", signal.sosfilt(
             signal.butter(2, 60, "high", fs=RATE, output="sos"), response), RATE, subtype="FLOAT")
-    listed = takes_of(tmp_path, ["L,main,1,sofa,L.wav,-0.001", "R,main,1,sofa,R.wav,-0.001", "S,sub,1,sofa,none.wav,0"])
+    listed = takes_of(tmp_path, ["L,main,1,sofa,L.wav,-0.001", "R,main,1,sofa,R.wav,-0.001"])
     assert main(["align", str(listed), "--out", str(tmp_path / "s.json")]) == 0
-    channels = json.loads((tmp_path / "s.json").read_text())["channels"]
-    assert set(channels) == {"L", "R"}                                       # subs follow later
+    document = json.loads((tmp_path / "s.json").read_text())
+    channels = document["channels"]
+    assert set(document) == {"main_seat", "channels"}                        # nothing of subs where there are none
     assert channels["L"]["trim_db"] == pytest.approx(-6.02, abs=0.01)        # 20 lg 2
     assert channels["R"]["trim_db"] == 0
     assert channels["L"]["delay_s"] == pytest.approx(48 / RATE, abs=1e-6)
@@ -119,7 +120,44 @@ def test_align_writes_what_brings_mains_together(tmp_path):
     assert channels["L"]["arrival_s"] == pytest.approx(300 / RATE - 0.001, abs=2e-6)
 
 
+def test_align_makes_subs_one_for_all_seats_and_joins_them_to_the_mains(tmp_path):
+    """Two subs that cancel at the second seat, where one comes half a wave of 60 Hz late; and a main."""
+    late = {("L", "sofa"): 480, ("L", "desk"): 500, ("S1", "sofa"): 480, ("S1", "desk"): 480, ("S2", "sofa"): 480,
+            ("S2", "desk"): 880}
+    lines = []
+    for (channel, seat), at in late.items():
+        response = np.zeros(RATE)
+        response[at] = 0.5
+        kind, cut = ("sub", "low") if channel.startswith("S") else ("main", "high")
+        soundfile.write(tmp_path / f"{channel}{seat}.wav", signal.sosfilt(
+            signal.butter(2, 150 if kind == "sub" else 40, cut, fs=RATE, output="sos"), response), RATE,
+            subtype="FLOAT")
+        lines.append(f"{channel},{kind},1,{seat},{channel}{seat}.wav,0")
+    lines.append("S1,sub,2,desk,S1desk.wav,0")                       # where only one of them was taken
+    out = tmp_path / "s.json"
+    assert main(["align", str(takes_of(tmp_path, lines)), "--main-seat", "sofa", "--crossover", "70", "--max-loss", "4",
+                 "--max-delay", "25", "--weights", "sofa=2,desk=1", "--out", str(out)]) == 0
+    found = json.loads(out.read_text())
+    assert found["crossover"] == {"frequency_hz": 70, "high_pass": "linkwitz-riley", "low_pass": "linkwitz-riley",
+                                  "slope_db_per_octave": 24}
+    assert found["spread_db"]["after"] < 0.5 * found["spread_db"]["before"]
+    assert found["output_change_db"] > -4.1
+    assert "desk" not in found["subs"]
+    delays = [row["delay_s"] for row in (*found["subs"].values(), *found["channels"].values())]
+    assert min(delays) == pytest.approx(0, abs=1e-6)
+    assert max(delays) <= 0.025 + 1e-6
+    assert max(row["gain_db"] for row in found["subs"].values()) == 0
+    assert all(row["all_pass"] == [] for row in found["subs"].values())
+    assert any("Left out" in said for said in found["warnings"])
+
+
 @pytest.mark.parametrize(("lines", "more", "said"), [
+    (["L,main,1,a,L.wav,0", "S,sub,1,b,L.wav,0"], [], "no spot of a has takes of every main and every sub"),
+    (["L,main,1,a,L.wav,0", "S,sub,1,a,L.wav,0"], ["--weights", "a=0"], "no seat has a weight"),
+    (["L,main,1,a,L.wav,0", "S,sub,1,a,L.wav,0"], ["--weights", "c=1"], "'c' is no seat of the list"),
+    (["L,main,1,a,L.wav,0", "S,sub,1,a,L.wav,0"], ["--weights", "a"], "is no name with a number"),
+    (["L,main,1,a,L.wav,0", "S,sub,1,a,L.wav,0"], ["--crossover", "900"], "--crossover"),
+    (["L,main,1,a,L.wav,0", "S,sub,1,a,L.wav,0"], ["--max-loss", "99"], "largest loss of output"),
     (["L,main,1,a,L.wav,soon"], [], "line 2: start_s 'soon' is no time"),
     (["L,horn,1,a,L.wav,0"], [], "line 2: 'horn' is no kind"),
     (["L,main,1,a,L.wav,0", "L,sub,2,a,L.wav,0"], [], "line 3: L is a main above"),

@@ -91,6 +91,12 @@ def _parser() -> argparse.ArgumentParser:
                                 description="The list has the columns channel,kind,spot,seat,file,start_s.")
     align.add_argument("takes", metavar="TAKES.csv", type=Path)
     align.add_argument("--main-seat", metavar="NAME", help="where channels are matched; the first one when left out")
+    align.add_argument("--weights", metavar="SEAT=1,...", help="how much seats count for subs; alike when left out")
+    align.add_argument("--crossover", type=float, default=80.0, help="corner between mains and subs, Hz")
+    align.add_argument("--max-loss", type=float, default=3.0,
+                       help="of the subs' output against their incoherent sum, dB")
+    align.add_argument("--max-delay", type=float, default=30.0, help="of any loudspeaker, ms")
+    align.add_argument("--all-pass", type=int, default=0, help="second-order all-passes for each sub at most")
     align.add_argument("--out", metavar="SETTINGS.json", type=Path, required=True)
     align.set_defaults(run=_align)
 
@@ -157,7 +163,21 @@ def _response(options: argparse.Namespace) -> None:
 def _align(options: argparse.Namespace) -> None:
     from dolce.services.align.from_files import write_alignment
 
-    write_alignment(options.takes, main_seat=options.main_seat, out=options.out)
+    write_alignment(options.takes, main_seat=options.main_seat, out=options.out, corner_hz=options.crossover,
+                    weights=_by_name(options.weights, "--weights") if options.weights else None,
+                    max_loss_db=options.max_loss, max_delay_s=options.max_delay / 1000, all_passes=options.all_pass)
+
+
+def _by_name(text: str, where: str) -> dict[str, float]:
+    """Numbers by name, "main=2,sofa=1"."""
+    found = {}
+    for part in text.split(","):
+        name, equals, value = part.rpartition("=")
+        if not equals or not name.strip():
+            raise InvalidValue(f"{part.strip()[:40]!r} is no name with a number.", where=where,
+                               remedy="Write SEAT=1,...")
+        found[name.strip()] = _numbers(value, where)[0]
+    return found
 
 
 def _filters(options: argparse.Namespace) -> None:

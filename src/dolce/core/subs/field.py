@@ -1,0 +1,154 @@
+"""What several subs make at every spot with any delays, polarities, gains and all-passes, and how even that is."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Literal
+
+import numpy as np
+import scipy
+from numpy.typing import NDArray
+
+from dolce.core.response import ImpulseResponse
+from dolce.errors import InvalidValue
+
+BAND_HZ = (20.0, 120.0)
+_PER_OCTAVE, _POINTS_PER_OCTAVE = 12.0, 24.0
+_BIN_HZ = 1.0                      # finer bins than a twelfth of an octave at 20 Hz needs
+_LEAST = 1e-20
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class SubSetting:
+    """What one sub gets.
+
+    Attributes
+    ----------
+    all_pass : tuple of (float, float)
+        Frequency in Hz and Q of second-order sections.
+    """
+
+    delay_s: float = 0.0
+    polarity: Literal[1, -1] = 1
+    gain_db: float = 0.0
+    all_pass: tuple[tuple[float, float], ...] = ()
+
+
+def neutral(count: int) -> tuple[SubSetting, ...]:
+    """Subs as they are."""
+    return (SubSetting(),) * count
+
+
+def all_pass_response(sections: Sequence[tuple[float, float]], at_hz: NDArray) -> NDArray[np.complex128]:
+    """Of second-order all-pass sections in a row: (s^2 - s / Q + 1) / (s^2 + s / Q + 1), s = j f / f0."""
+    response = np.ones(at_hz.size, dtype=complex)
+    for frequency_hz, q in sections:
+        s = 1j * at_hz / frequency_hz
+        response *= (s * s - s / q + 1) / (s * s + s / q + 1)
+    return response
+
+
+class BassField:
+    """Complex responses of subs at spots, ready to be summed with any settings.
+
+    Parameters
+    ----------
+    responses : of each sub at each spot
+    seat_of : seat of each spot, any hashable
+    weights : of each seat by name; missing seats weigh 1
+
+    Raises
+    ------
+    InvalidValue
+        If a sub lacks a spot, or no seat weighs anything.
+    """
+
+    def __init__(self, responses: Sequence[Sequence[ImpulseResponse]], *, seat_of: Sequence[object],
+                 weights: dict[object, float] | None = None, band_hz: tuple[float, float] = BAND_HZ) -> None:
+        if not responses or any(len(row) != len(seat_of) for row in responses):
+            raise InvalidValue("every sub is needed at every spot.", where="subs", remedy="Take what is missing.")
+        self.seats = tuple(dict.fromkeys(seat_of))
+        weight = np.array([1.0 if weights is None else weights.get(seat, 1.0) for seat in self.seats])
+        if not np.any(weight > 0):
+            raise InvalidValue("no seat has a weight.", where="weights", remedy="Give one seat more than 0.")
+        self._weight = weight / weight.sum()
+        self._members = np.array([[one == seat for one in seat_of] for seat in self.seats], dtype=float)
+        self._members /= self._members.sum(axis=1, keepdims=True)
+        low, high = band_hz
+        self.frequency_hz = np.arange(low / 1.1, high * 1.1 + _BIN_HZ, _BIN_HZ)
+        self.grid_hz = low * 2 ** (np.arange(int(_POINTS_PER_OCTAVE * np.log2(high / low)) + 1) / _POINTS_PER_OCTAVE)
+        self._smooth = smoothing(self.frequency_hz, self.grid_hz)
+        self.spectra = np.array([[spectrum_at(one, self.frequency_hz) for one in row] for row in responses])
+        self._alone = _db((np.abs(self.spectra) ** 2).sum(axis=0) @ self._smooth)
+
+    @property
+    def count(self) -> int:
+        """How many subs there are."""
+        return self.spectra.shape[0]
+
+    def weights_of(self, settings: Sequence[SubSetting]) -> NDArray[np.complex128]:
+        """What settings multiply each sub's response with, shape (subs, frequencies)."""
+        return np.array([one.polarity * 10 ** (one.gain_db / 20) * np.exp(-2j * np.pi * self.frequency_hz * one.delay_s)
+                         * all_pass_response(one.all_pass, self.frequency_hz) for one in settings])
+
+    def levels_db(self, weights: NDArray) -> NDArray[np.float64]:
+        """Levels of the sum over 1/12 octave, shape (..., spots, points), of weights (..., subs, frequencies)."""
+        total = np.einsum("...kf,ksf->...sf", weights, self.spectra, optimize=True)
+        return _db((total.real**2 + total.imag**2) @ self._smooth)
+
+    def by_seat_db(self, levels_db: NDArray) -> NDArray[np.float64]:
+        """Energy means over the spots of each seat, shape (..., seats, points)."""
+        return _db(self._members @ 10 ** (levels_db / 10))
+
+    def spread_db(self, levels_db: NDArray) -> NDArray[np.float64]:
+        """Weighted standard deviation over the seats, mean over the band; of one seat that over its spots.
+
+        Source: T. Welti and A. Devantier, "Low-frequency optimization using multiple subwoofers", JAES 54, 347-364
+        (2006), with the deviation in place of the variance.
+        """
+        seats = self.by_seat_db(levels_db) if len(self.seats) > 1 else levels_db
+        weight = self._weight[:, None] if len(self.seats) > 1 else np.full((seats.shape[-2], 1), 1 / seats.shape[-2])
+        mean = (weight * seats).sum(axis=-2, keepdims=True)
+        return np.sqrt((weight * (seats - mean) ** 2).sum(axis=-2)).mean(axis=-1)
+
+    def spot_spread_db(self, levels_db: NDArray) -> NDArray[np.float64]:
+        """Standard deviation over all spots, mean over the band."""
+        return levels_db.std(axis=-2).mean(axis=-1)
+
+    def output_db(self, levels_db: NDArray) -> NDArray[np.float64]:
+        """Mean level against the subs' incoherent sum at 0 dB each."""
+        return (levels_db - self._alone).mean(axis=(-1, -2))
+
+    def unevenness_db(self, levels_db: NDArray, *, boost_db: float = 3.0) -> NDArray[np.float64]:
+        """What one equaliser for all spots would leave: RMS over the band, mean over the spots.
+
+        It cuts what it will, and boosts by no more than `boost_db`.
+        """
+        off = levels_db - levels_db.mean(axis=-1, keepdims=True)
+        left = off + np.minimum(-off.mean(axis=-2, keepdims=True), boost_db)
+        left = left - left.mean(axis=-1, keepdims=True)
+        return np.sqrt((left**2).mean(axis=-1)).mean(axis=-1)
+
+
+def spectrum_at(response: ImpulseResponse, at_hz: NDArray) -> NDArray[np.complex128]:
+    """At frequencies, phases from the moment the stimulus left."""
+    size = scipy.fft.next_fast_len(max(response.sample.size, 2 * response.sample_rate_hz), real=True)
+    bins = scipy.fft.rfftfreq(size, 1 / response.sample_rate_hz)
+    inside = (bins > at_hz[0] - 5) & (bins < at_hz[-1] + 5)
+    spectrum = scipy.fft.rfft(response.sample, size)[inside]
+    # Straight between bins once the flight is taken out, so that the phase turns slowly.
+    late = response.start_s + float(np.argmax(np.abs(response.sample))) / response.sample_rate_hz
+    turned = spectrum * np.exp(2j * np.pi * bins[inside] * (late - response.start_s))
+    straight = np.interp(at_hz, bins[inside], turned.real) + 1j * np.interp(at_hz, bins[inside], turned.imag)
+    return straight * np.exp(-2j * np.pi * at_hz * late)
+
+
+def smoothing(frequency_hz: NDArray, grid_hz: NDArray) -> NDArray[np.float64]:
+    """Makes means of power over 1/12 octave around points, shape (frequencies, points)."""
+    half = (frequency_hz[1] - frequency_hz[0]) / 2
+    low, high = grid_hz * 2 ** (-0.5 / _PER_OCTAVE), grid_hz * 2 ** (0.5 / _PER_OCTAVE)
+    upper, lower = np.minimum(high, frequency_hz[:, None] + half), np.maximum(low, frequency_hz[:, None] - half)
+    return np.clip(upper - lower, 0, None) / (high - low)
+
+
+def _db(power: NDArray) -> NDArray[np.float64]:
+    return 10 * np.log10(np.maximum(power, _LEAST))

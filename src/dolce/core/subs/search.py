@@ -1,0 +1,181 @@
+"""The settings of several subs that serve all seats: one search over delay, polarity, gain and all-passes."""
+
+import itertools
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+
+import numpy as np
+import scipy
+from numpy.typing import NDArray
+
+from dolce.core.checked import limited, ranges
+from dolce.core.subs.field import BassField, SubSetting, neutral
+
+# What counts how much, in dB of each: seats alike, spots alike, what one equaliser would leave, more loss than allowed.
+_SEATS, _SPOTS, _LEFT, _TOO_SOFT = 1.0, 0.5, 1.0, 6.0
+_ALL_PASS_HZ, _ALL_PASS_Q = (20.0, 120.0), (0.3, 3.0)
+_RUNS, _GENERATIONS, _PEOPLE = 3, 90, 12
+_POLISHED = 4
+_STEP_S, _STEP_DB = 1e-5, 0.1
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class SearchLimits:
+    """What the calibrator allows.
+
+    Attributes
+    ----------
+    max_loss_db : float
+        Of output against the subs' incoherent sum, over the band and the spots.
+    max_delay_s : float
+        Between the earliest and the latest sub.
+    max_cut_db : float
+        Of one sub against the loudest; 0 keeps gains as they were matched.
+    all_passes : int
+        Second-order sections for each sub.
+    """
+
+    max_loss_db: float = limited(0, 12, where="largest loss of output", unit="dB", default=3.0)
+    max_delay_s: float = limited(0, 0.1, where="largest delay", unit="s", default=0.02)
+    max_cut_db: float = limited(0, 20, where="largest cut of a sub", unit="dB", default=10.0)
+    all_passes: int = limited(0, 4, where="all-passes", whole=True, default=0)
+
+    def __post_init__(self) -> None:
+        ranges(self)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Found:
+    """Settings, and what they do at the spots that they were found at.
+
+    Attributes
+    ----------
+    settings : tuple of SubSetting
+        Delays from 0, the loudest gain 0 dB.
+    """
+
+    settings: tuple[SubSetting, ...]
+    spread_db: float
+    output_db: float
+    left_db: float
+    cost: float
+
+
+def found_at(field: BassField, settings: tuple[SubSetting, ...], limits: SearchLimits) -> Found:
+    """What settings do at a field's spots."""
+    levels = field.levels_db(field.weights_of(settings))
+    return Found(settings=settings, spread_db=float(field.spread_db(levels)), output_db=float(field.output_db(levels)),
+                 left_db=float(field.unevenness_db(levels)), cost=float(_cost(field, levels, limits)))
+
+
+def search(field: BassField, limits: SearchLimits, *, seed: int = 0, told: Callable[[float], None] = lambda _: None,
+           stopped: Callable[[], bool] = lambda: False) -> Found:
+    """The best settings; the same every time.
+
+    `told` hears the part done. Where `stopped` says so, the best until then is returned.
+
+    Notes
+    -----
+    Differential evolution (R. Storn and K. Price, J. Global Optim. 11, 341-359, 1997) from several populations, a whole
+    generation at once, over delays, gains and all-passes with polarities rounded; the best of them are then polished
+    by the simplex of Nelder and Mead with their polarities held. Subs as they are take part, so nothing is made worse.
+    """
+    if field.count < 2:
+        return found_at(field, neutral(field.count), limits)
+    space = _Space(field, limits)
+    best: list[tuple[float, NDArray]] = []
+    for run in range(_RUNS):
+        generation = itertools.count(1)
+
+        def halt(*_: object, run: int = run, generation: Iterator[int] = generation) -> bool:
+            told((run + min(next(generation) / _GENERATIONS, 1.0)) / (_RUNS + 1))
+            return stopped()
+
+        found = scipy.optimize.differential_evolution(
+            lambda x: space.costs(x.T), space.bounds, maxiter=_GENERATIONS, popsize=_PEOPLE, tol=1e-6, polish=False,
+            vectorized=True, updating="deferred", callback=halt, rng=np.random.default_rng([seed, run]))
+        people = sorted(zip(found.population_energies, found.population, strict=True), key=lambda one: one[0])
+        best += people[:2]
+        if stopped():
+            break
+    best.sort(key=lambda one: one[0])
+    if not stopped():
+        best = [space.polished(x) for _, x in best[:_POLISHED]] + best
+    told(1.0)
+    settings = space.settings(min(best, key=lambda one: one[0])[1])
+    as_they_are = found_at(field, neutral(field.count), limits)
+    return min((found_at(field, settings, limits), as_they_are), key=lambda one: one.cost)
+
+
+def _cost(field: BassField, levels: NDArray, limits: SearchLimits) -> NDArray:
+    too_soft = np.maximum(0.0, -limits.max_loss_db - field.output_db(levels))
+    return (_SEATS * field.spread_db(levels) + _SPOTS * field.spot_spread_db(levels)
+            + _LEFT * field.unevenness_db(levels) + _TOO_SOFT * too_soft)
+
+
+class _Space:
+    """Settings as rows of numbers: delays and polarities against the first sub, gains, all-passes."""
+
+    def __init__(self, field: BassField, limits: SearchLimits) -> None:
+        self._field, self._limits, n = field, limits, field.count
+        self._n = n
+        reach, cut = limits.max_delay_s, limits.max_cut_db
+        self.bounds = [(-reach, reach)] * (n - 1) + [(0.0, 1.0)] * (n - 1) + ([(-cut, 0.0)] * n if cut else [])
+        for _ in range(n * limits.all_passes):
+            self.bounds += [tuple(np.log2(_ALL_PASS_HZ)), tuple(np.log2(_ALL_PASS_Q))]
+        frequency = field.frequency_hz
+        self._turn = -2j * np.pi * frequency
+
+    def parts(self, rows: NDArray) -> tuple[NDArray, NDArray, NDArray, NDArray]:
+        """Delays, polarities, gains and all-passes of rows, each shape (rows, subs[, sections, 2])."""
+        n, count = self._n, rows.shape[0]
+        delay = np.concatenate([np.zeros((count, 1)), rows[:, :n - 1]], axis=1)
+        delay = np.minimum(delay - delay.min(axis=1, keepdims=True), self._limits.max_delay_s)
+        polarity = np.concatenate([np.ones((count, 1)), np.where(rows[:, n - 1:2 * n - 2] > 0.5, -1.0, 1.0)], axis=1)
+        at = 2 * n - 2
+        gain = np.zeros((count, n))
+        if self._limits.max_cut_db:
+            gain = rows[:, at:at + n] - rows[:, at:at + n].max(axis=1, keepdims=True)
+            at += n
+        sections = 2 ** rows[:, at:].reshape(count, n, self._limits.all_passes, 2)
+        return delay, polarity, gain, sections
+
+    def costs(self, rows: NDArray) -> NDArray:
+        """Of rows of numbers, a few hundred at a time."""
+        out = []
+        for part in np.array_split(rows, max(1, len(rows) // 64)):
+            delay, polarity, gain, sections = self.parts(part)
+            weights = (polarity * 10 ** (gain / 20))[..., None] * np.exp(delay[..., None] * self._turn)
+            for k in range(self._limits.all_passes):
+                s = 1j * self._field.frequency_hz / sections[:, :, k, :1]
+                q = sections[:, :, k, 1:]
+                weights = weights * (s * s - s / q + 1) / (s * s + s / q + 1)
+            out.append(_cost(self._field, self._field.levels_db(weights), self._limits))
+        return np.concatenate(out)
+
+    def polished(self, row: NDArray) -> tuple[float, NDArray]:
+        """A row walked downhill with its polarities held."""
+        held = slice(self._n - 1, 2 * self._n - 2)
+        free = np.r_[0:self._n - 1, 2 * self._n - 2:len(row)]
+        scale = np.array([0.002 if k < self._n - 1 else 1.0 for k in free])
+        low, high = np.array(self.bounds)[free].T
+
+        def of(step: NDArray) -> NDArray:
+            whole = row.copy()
+            whole[free] = np.clip(row[free] + step * scale, low, high)
+            whole[held] = np.where(row[held] > 0.5, 1.0, 0.0)
+            return whole
+
+        found = scipy.optimize.minimize(lambda step: float(self.costs(of(step)[None])[0]), np.zeros(free.size),
+                                        method="Nelder-Mead", options={"maxfev": 700, "xatol": 1e-3, "fatol": 1e-4,
+                                                                       "adaptive": True})
+        return float(found.fun), of(found.x)
+
+    def settings(self, row: NDArray) -> tuple[SubSetting, ...]:
+        """A row as settings, rounded to 10 microseconds and a tenth of a decibel."""
+        delay, polarity, gain, sections = (part[0] for part in self.parts(row[None]))
+        delay = np.round((delay - delay.min()) / _STEP_S) * _STEP_S
+        gain = np.round(gain / _STEP_DB) * _STEP_DB
+        return tuple(SubSetting(
+            delay_s=float(delay[k]), polarity=1 if polarity[k] > 0 else -1, gain_db=float(gain[k]),
+            all_pass=tuple((float(f), float(q)) for f, q in sections[k])) for k in range(self._n))

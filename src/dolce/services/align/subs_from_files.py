@@ -1,0 +1,102 @@
+"""What the command `align` makes of subs: settings among themselves for all seats, then as a group with the mains."""
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from dolce.core.alignment.mains import MainSetting
+from dolce.core.response import ImpulseResponse
+from dolce.core.subs import (
+    BassField,
+    Join,
+    SearchLimits,
+    SubSetting,
+    crossover_sides,
+    found_at,
+    neutral,
+    search,
+    smoothing,
+    spectrum_at,
+)
+from dolce.errors import InvalidValue
+
+_SUB_LEVEL_HZ = (40.0, 80.0)
+AMONG_THEMSELVES = 2 / 3           # of the largest delay: the rest is for the group
+_JOINED_OCTAVES = 1.0              # around the corner
+
+Takes = Mapping[str, Mapping[tuple[str, str], ImpulseResponse]]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class SubsAligned:
+    """What goes into the settings: subs with their whole delays, and by how much the mains are later for them."""
+
+    subs: dict[str, SubSetting]
+    mains_later_s: float
+    before_spread_db: float
+    after_spread_db: float
+    output_change_db: float
+    loss_db: tuple[float, ...]
+
+
+def align_subs(mains: Takes, subs: Takes, settings: Mapping[str, MainSetting], *, seat: str,
+               weights: Mapping[str, float] | None, corner_hz: float, limits: SearchLimits,
+               max_delay_s: float) -> SubsAligned:
+    """Subs among themselves for all seats, then the group to all mains at one seat.
+
+    `mains` and `subs` hold responses by channel, then by seat and spot.
+
+    Raises
+    ------
+    InvalidValue
+        If no spot of the seat has them all, or no seat weighs anything.
+    """
+    among = [place for place in next(iter(subs.values())) if all(place in own for own in subs.values())]
+    spots = [place for place in among if place[0] == seat and all(place in of for of in mains.values())]
+    if not spots:
+        raise InvalidValue(f"no spot of {seat} has takes of every main and every sub.", where="subs",
+                           remedy="Take what is missing at one spot at least.")
+    field = BassField([[own[place] for place in among] for own in subs.values()], seat_of=[place[0] for place in among],
+                      weights=None if weights is None else dict(weights))
+    before = found_at(field, neutral(field.count), limits)
+    found = search(field, limits)
+    delays = {channel: setting.delay_s for channel, setting in settings.items()}
+    own = [one.delay_s for one in found.settings]
+    group = _join(mains, subs, settings, found.settings, spots, corner_hz).best(
+        min(0.0, max(delays.values()) - max_delay_s - min(own)),
+        max(0.0, min(delays.values()) + max_delay_s - max(own)))
+    whole = [late + group.delay_s for late in own]
+    later = max(0.0, -min([*whole, *delays.values()]))
+    earlier = min([*(one + later for one in whole), *(one + later for one in delays.values())])
+    later -= earlier
+    loudest = max(one.gain_db for one in found.settings)
+    return SubsAligned(
+        subs={channel: SubSetting(delay_s=late + later, polarity=one.polarity * group.polarity,
+                                  gain_db=one.gain_db - loudest, all_pass=one.all_pass)
+              for channel, one, late in zip(subs, found.settings, whole, strict=True)},
+        mains_later_s=later, before_spread_db=before.spread_db, after_spread_db=found.spread_db,
+        output_change_db=found.output_db, loss_db=group.loss_db)
+
+
+def _join(mains: Takes, subs: Takes, settings: Mapping[str, MainSetting], found: Sequence[SubSetting],
+          spots: Sequence[tuple[str, str]], corner_hz: float) -> Join:
+    low, high = corner_hz / 2**_JOINED_OCTAVES, corner_hz * 2**_JOINED_OCTAVES
+    frequency = np.arange(low / 1.1, high * 1.1, 1.0)
+    points = low * 2 ** (np.arange(int(24 * np.log2(high / low)) + 1) / 24)
+    smooth = smoothing(frequency, points)
+    upper, lower = crossover_sides(corner_hz, frequency)
+    made = []
+    for channel, own in mains.items():
+        setting = settings[channel]
+        way = -1.0 if setting.polarity == "inverted" else 1.0
+        turn = way * 10 ** (-setting.level_db / 20) * np.exp(-2j * np.pi * frequency * setting.delay_s)
+        made.append([spectrum_at(own[spot], frequency) * turn * upper for spot in spots])
+    total = np.zeros((len(spots), frequency.size), dtype=complex)
+    for own, one in zip(subs.values(), found, strict=True):
+        turn = one.polarity * 10 ** (one.gain_db / 20) * np.exp(-2j * np.pi * frequency * one.delay_s)
+        total += np.array([spectrum_at(own[spot], frequency) for spot in spots]) * turn
+    inside = (frequency >= _SUB_LEVEL_HZ[0]) & (frequency <= _SUB_LEVEL_HZ[1])
+    level = np.sqrt(np.mean(np.abs(total[:, inside]) ** 2))
+    return Join(frequency, np.array(made), total * lower / max(level, 1e-20), smooth)
+

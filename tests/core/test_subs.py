@@ -1,0 +1,163 @@
+"""Several subs as one: what they do together, the settings that serve all seats, and the crossover to the mains."""
+
+import itertools
+
+import numpy as np
+import pytest
+
+from dolce.core.response import ImpulseResponse
+from dolce.core.subs import (
+    BassField,
+    Join,
+    SearchLimits,
+    SubSetting,
+    all_pass_response,
+    crossover_sides,
+    found_at,
+    neutral,
+    search,
+    smoothing,
+)
+from dolce.errors import InvalidValue
+
+RATE = 4000
+
+
+def response(*taps, size=2000, start_s=0.0):
+    """Impulses at times (s) with their gains."""
+    sample = np.zeros(size)
+    for time_s, gain in taps:
+        sample[round(time_s * RATE)] += gain
+    return ImpulseResponse(sample=sample, sample_rate_hz=RATE, start_s=start_s)
+
+
+def small_room(seed=3, subs=2, seats=2, spots=2):
+    """Subs at distances from seats, each with reflections of its own."""
+    rng = np.random.default_rng(seed)
+    rows = []
+    for _ in range(subs):
+        row = []
+        for _ in range(seats * spots):
+            first = rng.uniform(0.004, 0.012)
+            row.append(response((first, 1.0), *((first + rng.uniform(0.003, 0.03), rng.uniform(-0.6, 0.6))
+                                                for _ in range(4))))
+        rows.append(row)
+    return BassField(rows, seat_of=[k // spots for k in range(seats * spots)])
+
+
+def test_two_coherent_sources_add_up_to_6_decibels():
+    field = BassField([[response((0.01, 1.0))]] * 2, seat_of=["main"])
+    levels = field.levels_db(field.weights_of(neutral(2)))
+    alone = BassField([[response((0.01, 1.0))]], seat_of=["main"])
+    one = alone.levels_db(alone.weights_of(neutral(1)))
+    assert (levels - one).mean() == pytest.approx(20 * np.log10(2), abs=1e-6)
+    assert float(field.output_db(levels)) == pytest.approx(10 * np.log10(2), abs=1e-6)     # against the incoherent sum
+    turned = field.levels_db(field.weights_of((SubSetting(), SubSetting(polarity=-1))))
+    assert turned.max() < -100
+
+
+def test_time_before_the_first_sample_and_delays_are_one():
+    late = BassField([[response((0.02, 1.0))], [response((0.01, 1.0))]], seat_of=["main"])
+    begun = BassField([[response((0.01, 1.0), start_s=0.01)], [response((0.01, 1.0))]], seat_of=["main"])
+    assert late.spectra == pytest.approx(begun.spectra, abs=1e-3)
+    settings = (SubSetting(), SubSetting(delay_s=0.01))
+    assert float(late.output_db(late.levels_db(late.weights_of(settings)))) == pytest.approx(3.01, abs=0.02)
+
+
+def test_spread_is_the_deviation_over_the_seats_weighted_by_hand():
+    """Welti and Devantier's measure for two seats that differ by 6 dB at all frequencies."""
+    rows = [[response((0.01, 1.0)), response((0.01, 0.5))]]
+    six = 20 * np.log10(2)
+    for weights, expected in ((None, six / 2), ({"sofa": 3.0}, six * np.sqrt(3) / 4)):
+        field = BassField(rows, seat_of=["main", "sofa"], weights=weights)
+        level = field.levels_db(field.weights_of(neutral(1)))
+        assert float(field.spread_db(level)) == pytest.approx(expected, abs=1e-6)
+    # A seat is the energy mean of its spots: 1 and 1/4 make 5/8.
+    one_seat = BassField(rows, seat_of=["main", "main"])
+    seat = one_seat.by_seat_db(one_seat.levels_db(one_seat.weights_of(neutral(1))))
+    assert seat.mean() - 10 * np.log10(5 / 8) == pytest.approx(
+        one_seat.levels_db(one_seat.weights_of(neutral(1)))[0].mean(), abs=1e-6)
+
+
+def test_an_all_pass_turns_the_phase_alone():
+    at = np.array([10.0, 40.0, 160.0])
+    passed = all_pass_response([(40.0, 0.7)], at)
+    assert np.abs(passed) == pytest.approx(np.ones(3))
+    assert abs(np.degrees(np.angle(passed[1]))) == pytest.approx(180, abs=1e-6)
+    assert all_pass_response([], at) == pytest.approx(np.ones(3))
+
+
+def test_crossovers_are_linkwitz_and_rileys_and_butterworths():
+    """Linkwitz 1976: both halves -6.02 dB at the corner, in phase, and flat together; Butterworth's add to +3 dB."""
+    at = np.geomspace(20, 320, 60)
+    for slope in (12, 24, 48):
+        high, low = crossover_sides(80, at, slope_db=slope)
+        way = -1 if slope == 12 else 1                   # 12 dB per octave ends half a turn apart
+        assert np.abs(high + way * low) == pytest.approx(np.ones(at.size), abs=1e-9)
+        corner = crossover_sides(80, np.array([80.0]), slope_db=slope)
+        assert [20 * np.log10(abs(side[0])) for side in corner] == pytest.approx([-6.02, -6.02], abs=0.01)
+    high, low = crossover_sides(80, np.array([80.0]), slope_db=12, kind="butterworth")
+    assert 20 * np.log10(abs(high[0] - low[0])) == pytest.approx(3.01, abs=0.01)
+
+
+@pytest.mark.parametrize("seed", [1, 2, 5])
+def test_a_brute_force_grid_finds_nothing_better(seed):
+    field = small_room(seed)
+    limits = SearchLimits(max_cut_db=0, max_delay_s=0.012, max_loss_db=2)
+    found = search(field, limits)
+    grid = min(found_at(field, (SubSetting(delay_s=max(-d, 0.0)), SubSetting(delay_s=max(d, 0.0), polarity=way)),
+                        limits).cost for d, way in itertools.product(np.arange(-0.012, 0.0121, 0.00025), (1, -1)))
+    assert found.cost <= grid + 0.01
+
+
+def test_a_search_is_the_same_every_time_and_other_starts_find_nothing_better():
+    field = small_room(7, subs=3, seats=3)
+    limits = SearchLimits(max_loss_db=3)
+    found = search(field, limits)
+    assert search(field, limits).settings == found.settings
+    assert search(field, limits, seed=9).cost > found.cost - 0.05
+    assert found.output_db >= -3.1
+    assert found.cost <= found_at(field, neutral(3), limits).cost
+    assert max(one.gain_db for one in found.settings) == 0
+    assert min(one.delay_s for one in found.settings) == 0
+
+
+def test_gains_stay_where_they_were_matched_if_that_is_wished_and_all_passes_where_allowed():
+    field = small_room(4)
+    kept = search(field, SearchLimits(max_cut_db=0))
+    assert [one.gain_db for one in kept.settings] == [0, 0]
+    assert all(one.all_pass == () for one in kept.settings)
+    more = search(field, SearchLimits(max_cut_db=0, all_passes=1))
+    assert all(len(one.all_pass) in (0, 1) for one in more.settings)
+    assert more.cost <= kept.cost + 0.05
+
+
+def test_a_search_tells_how_far_it_is_and_ends_when_it_is_stopped():
+    told = []
+    found = search(small_room(4), SearchLimits(), told=told.append, stopped=lambda: len(told) > 3)
+    assert len(told) < 10
+    assert told == sorted(told)
+    assert len(found.settings) == 2
+
+
+def test_one_sub_stays_as_it_is_and_missing_takes_or_weights_are_told():
+    alone = BassField([[response((0.01, 1.0))]], seat_of=["main"])
+    assert search(alone, SearchLimits()).settings == neutral(1)
+    with pytest.raises(InvalidValue, match="every spot"):
+        BassField([[response((0.01, 1.0))], []], seat_of=["main"])
+    with pytest.raises(InvalidValue, match="no seat has a weight"):
+        BassField([[response((0.01, 1.0))]], seat_of=["main"], weights={"main": 0.0})
+
+
+def test_the_group_of_subs_is_brought_to_the_mains_by_one_delay_and_polarity():
+    """Mains and subs are one source but for 3.7 ms and a turn: nothing is lost once both are undone."""
+    frequency = np.arange(35.0, 180.0)
+    points = np.geomspace(40, 160, 40)
+    high, low = crossover_sides(80, frequency)
+    mains = np.array([[high * np.exp(-2j * np.pi * frequency * 0.0137)] * 2] * 3)
+    group = np.array([-low * np.exp(-2j * np.pi * frequency * 0.010)] * 2)
+    found = Join(frequency, mains, group, smoothing(frequency, points)).best(0.0, 0.02)
+    assert found.delay_s == pytest.approx(0.0037, abs=1e-5)
+    assert found.polarity == -1
+    assert found.loss_db == pytest.approx([0, 0, 0], abs=0.01)
+    assert len(found.loss_db) == 3

@@ -12,11 +12,14 @@ from promises import SHORT, ended, line
 
 from dolce.core.correction.outcome import predicted_within_db
 from dolce.core.geometry import Point, RoomSize
+from dolce.core.job import PassWish
 from dolce.core.levels import energy_mean_db
 from dolce.core.response import ANALYSIS_GRID_HZ, ImpulseResponse, level_on_grid
 from dolce.core.simulation import field_spectrum, plain_surfaces, response_samples
 from dolce.devices.rehearsal import as_placed, model_of
+from dolce.services.jobs.job_keeping import JobWish
 from dolce.services.sample.demo import build_demo
+from dolce.services.sample.demo_rooms import net_loft
 from dolce.services.wiring import open_services
 
 RATE, ROOMS = 48_000, 3 if SHORT else 14
@@ -92,9 +95,27 @@ def jobs() -> None:
     services.close()
 
 
+def passing() -> None:
+    """A pass in real time against its sounds and waits."""
+    services = open_services(Path(tempfile.mkdtemp()))
+    job = services.jobs.create(JobWish(name="Pass"), plan=net_loft())
+    services.rigging.set_rig(job.id, pace="real time", sweep_seconds=1.0 if SHORT else 5.0)
+    rows, spots = ("L", "Sub1") if SHORT else ("L", "Rs", "Sub1", "Sub1_Sub2"), [s.id for s in job.spots[:2]]
+    wish = PassWish(channels=rows, spots=tuple(spots), wait_s=1.0)
+    begun = time.perf_counter()
+    record = services.taking.run(job.id, wish)
+    services.sound.wait()
+    took = time.perf_counter() - begun
+    asked = len(record.steps) * record.seconds_per_step + 2 * wish.wait_s
+    line(f"pass of {len(record.steps)} takes with waits, against its sounds and waits", f"{took / asked:.2f}", "1.15",
+         took <= 1.15 * asked)
+    services.close()
+
+
 if __name__ == "__main__":
     one_response()
     placing()
+    passing()
     if not SHORT:
         jobs()
     ended()

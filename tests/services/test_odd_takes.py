@@ -7,6 +7,9 @@ from dolce.core.response import ANALYSIS_GRID_HZ, smoothed_level_db
 from dolce.core.response.odd_takes import odd_takes, repeats_differ_db
 from dolce.services.takes.odd import odd_words
 
+# Their boards are made once.
+pytestmark = pytest.mark.xdist_group("odd takes")
+
 
 @pytest.fixture
 def board(demo, demo_job):

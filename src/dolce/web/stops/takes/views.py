@@ -217,7 +217,7 @@ class CellView:
                    number=cell.job.spot(cell.spot_id).number, counts=take,
                    attempts=cell.attempts, moved=_moved(board, take) if take else "",
                    odd=tuple(odd_words(one, board.job) for one in odd if one.cell == (cell.channel, cell.spot_id)),
-                   plot=None if take is None or take.damaged else _cell_plot(take, found),
+                   plot=None if take is None or take.damaged else _cell_plot(take, found, board.job.rig.levels.response_spl_db),
                    noisiest=None if found is None else _noisiest(take, found),
                    repeats_db=_repeats_db(_at_level_of(take, cell.attempts)), levels=_levels(take, cell.attempts))
 
@@ -258,20 +258,22 @@ def _top_hz(take: TakeRecord) -> float:
     return SUB_TOP_HZ if bass_alone(take.channel) else 20_000.0
 
 
-def _cell_plot(take: TakeRecord, noise: NoiseUnder | None) -> dict:
+def _cell_plot(take: TakeRecord, noise: NoiseUnder | None, spl_db: float | None) -> dict:
+    shift = spl_db or 0.0
     shown = np.flatnonzero((ANALYSIS_GRID_HZ >= 20) & (_top_hz(take) >= ANALYSIS_GRID_HZ))[::4]
-    level = smoothed_level_db(take.level_db, per_octave=12)[shown]
+    level = smoothed_level_db(take.level_db, per_octave=12)[shown] + shift
     curves = [{"label": label_of(take.channel), "channel": take.channel, "state": "after", "note": "", "quiet": True,
                "x": np.round(ANALYSIS_GRID_HZ[shown], 1).tolist(), "y": np.round(level, 1).tolist()}]
     lowest = float(level.min())
     if noise is not None:
         inside = np.array(noise.nominal_hz) <= _top_hz(take)
-        under = noise.noise_db[inside]
+        under = noise.noise_db[inside] + shift
         curves.append({"label": "noise", "channel": take.channel, "state": "target", "note": "", "quiet": True,
                        "x": np.array(noise.nominal_hz)[inside].tolist(), "y": np.round(under, 1).tolist()})
         lowest = min(lowest, float(under.min()))
     top = 5 * float(np.ceil((level.max() + 2) / 5))
     return frequency_plot(curves[0]["x"], curves, x_range=(20, _top_hz(take)),
+                          unit="dB" if spl_db is None else "dB SPL",
                           y_range=(min(top - 30, 5 * float(np.floor(lowest / 5))), top))
 
 

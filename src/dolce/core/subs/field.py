@@ -78,6 +78,8 @@ class BassField:
         self.grid_hz = low * 2 ** (np.arange(int(_POINTS_PER_OCTAVE * np.log2(high / low)) + 1) / _POINTS_PER_OCTAVE)
         self._smooth = smoothing(self.frequency_hz, self.grid_hz)
         self.spectra = np.array([[spectrum_at(one, self.frequency_hz) for one in row] for row in responses])
+        # In single precision: the search asks for thousands of sums.
+        self._by_frequency = np.ascontiguousarray(self.spectra.transpose(2, 0, 1)).astype(np.complex64)
         self._alone = _db((np.abs(self.spectra) ** 2).sum(axis=0) @ self._smooth)
 
     @property
@@ -92,8 +94,13 @@ class BassField:
 
     def levels_db(self, weights: NDArray) -> NDArray[np.float64]:
         """Levels of the sum over 1/12 octave, shape (..., spots, points), of weights (..., subs, frequencies)."""
-        total = np.einsum("...kf,ksf->...sf", weights, self.spectra, optimize=True)
-        return _db((total.real**2 + total.imag**2) @ self._smooth)
+        many = weights.reshape(-1, *weights.shape[-2:]).astype(np.complex64)
+        # By frequency: small matrices of subs, then one large product that smooths.
+        total = np.matmul(many.transpose(2, 0, 1), self._by_frequency)
+        power = total.real**2 + total.imag**2
+        level = _db((self._smooth.T.astype(np.float32) @ power.reshape(power.shape[0], -1)).astype(np.float64))
+        level = level.reshape(-1, *power.shape[1:]).transpose(1, 2, 0)
+        return level.reshape(*weights.shape[:-2], *level.shape[1:])
 
     def by_seat_db(self, levels_db: NDArray) -> NDArray[np.float64]:
         """Energy means over the spots of each seat, shape (..., seats, points)."""

@@ -1,7 +1,9 @@
 """The settings of several subs that serve all seats: one search over delay, polarity, gain and all-passes."""
 
 import itertools
-from collections.abc import Callable, Iterator
+import threading
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
 import numpy as np
@@ -14,7 +16,7 @@ from dolce.core.subs.field import BassField, SubSetting, neutral
 # What counts how much, in dB of each: seats alike, spots alike, what one equaliser would leave, more loss than allowed.
 _SEATS, _SPOTS, _LEFT, _TOO_SOFT = 1.0, 0.5, 1.0, 6.0
 _ALL_PASS_HZ, _ALL_PASS_Q = (20.0, 120.0), (0.3, 3.0)
-_RUNS, _GENERATIONS, _PEOPLE = 3, 90, 12
+_RUNS, _AT_ONCE, _GENERATIONS, _PEOPLE = 4, 2, 90, 11
 _POLISHED = 4
 _STEP_S, _STEP_DB = 1e-5, 0.1
 
@@ -83,21 +85,22 @@ def search(field: BassField, limits: SearchLimits, *, seed: int = 0, told: Calla
     if field.count < 2:
         return found_at(field, neutral(field.count), limits)
     space = _Space(field, limits)
-    best: list[tuple[float, NDArray]] = []
-    for run in range(_RUNS):
-        generation = itertools.count(1)
+    generations, one_at_a_time = itertools.count(1), threading.Lock()
 
-        def halt(*_: object, run: int = run, generation: Iterator[int] = generation) -> bool:
-            told((run + min(next(generation) / _GENERATIONS, 1.0)) / (_RUNS + 1))
-            return stopped()
+    def run(number: int) -> list[tuple[float, NDArray]]:
+        def halt(*_: object) -> bool:
+            with one_at_a_time:
+                told(min(next(generations) / (_RUNS * _GENERATIONS), 1.0) * 0.9)
+                return stopped()
 
         found = scipy.optimize.differential_evolution(
             lambda x: space.costs(x.T), space.bounds, maxiter=_GENERATIONS, popsize=_PEOPLE, tol=1e-6, polish=False,
-            vectorized=True, updating="deferred", callback=halt, rng=np.random.default_rng([seed, run]))
-        people = sorted(zip(found.population_energies, found.population, strict=True), key=lambda one: one[0])
-        best += people[:2]
-        if stopped():
-            break
+            vectorized=True, updating="deferred", callback=halt, rng=np.random.default_rng([seed, number]))
+        return sorted(zip(found.population_energies, found.population, strict=True), key=lambda one: one[0])[:2]
+
+    # Each run has its own numbers, so that it does not matter which of them is done first.
+    with ThreadPoolExecutor(max_workers=_AT_ONCE) as pool:
+        best = [one for of_run in pool.map(run, range(_RUNS)) for one in of_run]
     best.sort(key=lambda one: one[0])
     if not stopped():
         best = [space.polished(x) for _, x in best[:_POLISHED]] + best

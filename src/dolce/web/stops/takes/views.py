@@ -217,7 +217,8 @@ class CellView:
                    number=cell.job.spot(cell.spot_id).number, counts=take,
                    attempts=cell.attempts, moved=_moved(board, take) if take else "",
                    odd=tuple(odd_words(one, board.job) for one in odd if one.cell == (cell.channel, cell.spot_id)),
-                   plot=None if take is None or take.damaged else _cell_plot(take, found, board.job.rig.levels.response_spl_db),
+                   plot=None if take is None or take.damaged else _cell_plot(
+                       take, found, board.job.rig.levels.response_spl_db),
                    noisiest=None if found is None else _noisiest(take, found),
                    repeats_db=_repeats_db(_at_level_of(take, cell.attempts)), levels=_levels(take, cell.attempts))
 

@@ -153,8 +153,10 @@ class Job:
         if not self.spots:
             return ()
         one = self.first_spot.id
-        return tuple((feed.code, spot.id) for feed in self.feeds for spot in self.spots
-                     if (spot.close_to in ("", feed.code)) and (spot.id == one or not self.rows.how(feed).one_spot))
+        places = [(spot.id, spot.close_to) for spot in self.spots]
+        rows = [(feed.code, self.rows.how(feed).one_spot) for feed in self.feeds]
+        return tuple((code, spot) for code, only_one in rows for spot, close_to in places
+                     if close_to in ("", code) and (spot == one or not only_one))
 
     def at_spot(self, spot_id: int) -> str:
         """A spot in words, by its number; also one that is no longer on the plan."""

@@ -20,11 +20,12 @@ from dolce.core.response import (
     mean_spread_db,
     smoothed_level_db,
 )
+from dolce.core.tuning import SHAPING_PER_OCTAVE
 from dolce.errors import FormatError, InvalidValue, NotFound
 from dolce.formats.audio_file import write_wav
 from dolce.services.context import Context
 from dolce.services.read.curve_findings import curve_findings
-from dolce.services.read.round_curves import ChannelCurves, curves_by_channel
+from dolce.services.read.round_curves import ChannelCurves, ShapingCurves, curves_by_channel
 from dolce.services.read.seat_to_seat import SeatTable, seat_table
 from dolce.services.read.take_details import Detail, average_of, detail_of
 from dolce.services.read.wish import Place, ReadWish
@@ -145,7 +146,7 @@ class Reading:
             job = work.jobs.get(job_id)
             rounds = tuple(work.takes.rounds(job_id))
             channels = _channels(job, wish)
-            read = partial(_read, work, job, rounds, wish)
+            read = partial(_read, work, job, rounds, wish, self._context.curves)
             chosen = read(channels, wish.round_id or job.round_id, wish.place)
             against = None
             if wish.compares:
@@ -298,15 +299,21 @@ def _spots(job: Job, place: Place) -> Collection[int]:
     return of_seats or {spot.id for spot in job.spots}
 
 
-def _read(work: UnitOfWork, job: Job, rounds: tuple[Round, ...], wish: ReadWish, channels: Collection[str],
-          round_id: int, place: Place) -> Chosen:
+def _read(work: UnitOfWork, job: Job, rounds: tuple[Round, ...], wish: ReadWish, kept: ShapingCurves,
+          channels: Collection[str], round_id: int, place: Place) -> Chosen:
     found = next((r for r in rounds if r.id == round_id), None)
     if found is None:
         raise InvalidValue("that round is not of this job.", where="round", remedy="Choose one of the list.")
     spots = _spots(job, place)
-    curves = curves_by_channel(
-        (take for take in work.takes.latest(found.id) if take.spot_id in spots and take.channel in channels),
-        work, per_octave=wish.per_octave)
+    if np.isscalar(wish.per_octave) and wish.per_octave == SHAPING_PER_OCTAVE:
+        # As corrections are computed on: those curves are kept.
+        at_spots = {channel: curves.at(spots) for channel, curves in kept.of(work, found.id).items()
+                    if channel in channels}
+        curves = {channel: one for channel, one in at_spots.items() if one is not None}
+    else:
+        curves = curves_by_channel(
+            (take for take in work.takes.latest(found.id) if take.spot_id in spots and take.channel in channels),
+            work, per_octave=wish.per_octave)
     return Chosen(round=found, place=place, curves=curves,
                   offsets_db={channel: _offset_db(wish, c.average.level_db) for channel, c in curves.items()})
 

@@ -30,6 +30,12 @@ class ChannelCurves:
         """Levels by spot."""
         return SpotLevels(spots=tuple(take.spot_id for take in self.takes), level_db=self.level_db)
 
+    def at(self, spots: Collection[int]) -> "ChannelCurves | None":
+        """The takes at some spots, all alike; None where there is none."""
+        if all(take.spot_id in spots for take in self.takes):
+            return self
+        return self.blended(dict.fromkeys(spots, 1.0))
+
     def blended(self, weights: Mapping[int, float]) -> "ChannelCurves | None":
         """The takes at spots that count, averaged by their weights; None where there is none."""
         rows = [k for k, take in enumerate(self.takes) if weights.get(take.spot_id, 0) > 0]
@@ -75,6 +81,12 @@ class ShapingCurves:
                 self._kept.clear()
             self._kept[round_id] = (stamp, curves)
         return curves
+
+    def at(self, spots: Collection[int]) -> "ChannelCurves | None":
+        """The takes at some spots, all alike; None where there is none."""
+        if all(take.spot_id in spots for take in self.takes):
+            return self
+        return self.blended(dict.fromkeys(spots, 1.0))
 
     def blended(self, work: UnitOfWork, job: Job, round_id: int, blend: Blend) -> dict[str, ChannelCurves]:
         """Curves of the job's channels averaged for a blend, at the spots that the plan has for its seats."""

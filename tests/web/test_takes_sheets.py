@@ -112,3 +112,12 @@ def test_the_file_for_a_whole_spot_is_saved(client, url, services):
     info = soundfile.info(io.BytesIO(answer.data))
     answer.close()
     assert (info.channels, info.samplerate) == (max(s.output for s in services.jobs.get(1).speakers), 48_000)
+
+
+def test_cells_that_are_not_asked_for_are_seen_as_such(client, url, services):
+    post(client, f"{url}/rows", **{**shown(client, f"{url}/rows"), "surrounds-one_spot": "1"})
+    centre = services.jobs.get(1).plan.centre_spot.id
+    page = client.get(url).text
+    kinds = {int(spot): kind for kind, spot in re.findall(r'class="cell (\S+) [^"]*" id="cell-Ls-(\d+)"', page)}
+    assert kinds[centre] == "empty"
+    assert {kind for spot, kind in kinds.items() if spot != centre} == {"not-asked"}

@@ -2,7 +2,7 @@
 
 from collections.abc import Callable, Mapping
 
-from dolce.core.job import GROUPS, HowTaken, Job, Rows, label_of
+from dolce.core.job import GROUPS, JOINED, HowTaken, Job, Rows, label_of
 from dolce.errors import InvalidValue
 from dolce.services.context import Context
 
@@ -18,7 +18,7 @@ class BoardRows:
         for channel in channels:
             self._job(job_id).speaker(channel)
         self._change(job_id, lambda job: job.rows.with_combination(job.plan, channels),
-                     f"{label_of('_'.join(channels))} together are a row from now on.")
+                     f"{label_of(JOINED.join(channels))} together are a row from now on.")
 
     def remove_combination(self, job_id: int, code: str) -> None:
         """Take such a row off the board; its takes are kept."""

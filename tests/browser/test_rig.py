@@ -147,6 +147,19 @@ def figure(page, css):
     return float(text) if text.lstrip("-").replace(".", "").isdigit() else None
 
 
+def settled(page, css: str) -> float:
+    """A live figure once twenty looks one after the other agree within a decibel: a slow meter has come to rest."""
+    seen = []
+
+    def rests() -> bool:
+        seen.append(figure(page, css))
+        last = seen[-20:]
+        return len(last) == 20 and None not in last and max(last) - min(last) < 1.0
+
+    page.wait(rests, seconds=20, why=f"{css} does not settle")
+    return seen[-1]
+
+
 def test_meter_is_live_follows_its_source_and_falls_silent_on_escape(rig):
     page, services, job_id = rig
     services.rigging.set_rig(job_id, full_scale_spl_db=120.0)
@@ -160,10 +173,10 @@ def test_meter_is_live_follows_its_source_and_falls_silent_on_escape(rig):
     page.press("Use source")
     assert "−40.0 dBFS RMS (AES17" in page.text("[data-stated]")
     start(page, "Meter and sources")
-    page.wait(lambda: (figure(page, "[data-figure]") or 0) > 50, seconds=10)
-    before = figure(page, "[data-figure]")
+    before = settled(page, "[data-figure]")
+    assert before > 50
     page.press_at_once("−3 dB")
-    page.wait(lambda: (figure(page, "[data-figure]") or 99) < before - 2, seconds=10)
+    page.wait(lambda: (figure(page, "[data-figure]") or 99) < before - 2, seconds=20)
     page.fill("Weighting", "A-weighted")
     page.wait(lambda: "A, slow" in page.text(".meter-figure"), seconds=10)
     # Another tab is told, and the one that plays goes on.

@@ -148,13 +148,15 @@ def figure(page, css):
 
 
 def settled(page, css: str) -> float:
-    """A live figure once twenty looks one after the other agree within a decibel: a slow meter has come to rest."""
-    seen = []
+    """A live figure once six new ones, one after the other, agree within a decibel: a slow meter has come to rest."""
+    seen = [None]
 
     def rests() -> bool:
-        seen.append(figure(page, css))
-        last = seen[-20:]
-        return len(last) == 20 and None not in last and max(last) - min(last) < 1.0
+        now = figure(page, css)
+        if now != seen[-1]:
+            seen.append(now)
+        last = seen[-6:]
+        return len(last) == 6 and None not in last and max(last) - min(last) < 1.0
 
     page.wait(rests, seconds=20, why=f"{css} does not settle")
     return seen[-1]

@@ -8,13 +8,16 @@ from scipy import signal
 from dolce.core.correction import Limits
 from dolce.core.filters import PeakingFilter, chain_level_db, convolution_filter
 from dolce.core.processor import (
+    EFFECTS,
     BassManagement,
     ChannelSettings,
     Convolution,
     Crossover,
+    Effects,
     Preset,
     ProcessorLimits,
     ProcessorState,
+    Route,
     processed,
 )
 from dolce.errors import InvalidValue
@@ -71,13 +74,28 @@ def test_mute_solo_and_dim_show_and_count_as_another_state():
 def test_bass_management_sends_the_bass_of_a_main_channel_to_all_subs():
     bass = BassManagement(crossover=Crossover(frequency_hz=80), subs=("Sub1", "Sub2"))
     state = ProcessorState(active="A", presets={"A": Preset(name="x", bass=bass)})
-    (own, high, _), *subs = state.routes("L")
-    assert (own, high[1]) == ("L", "high")
-    assert [(name, side, round(gain, 2)) for name, (_, side), gain in subs] == [("Sub1", "low", -6.02),
-                                                                               ("Sub2", "low", -6.02)]
-    assert state.routes("Sub1") == [("Sub1", None, 0.0)]
-    assert ProcessorState().routes("L") == [("L", None, 0.0)]
+    own, *subs = state.routes("L")
+    assert (own.output, own.side, own.crossover) == ("L", "high", bass.crossover)
+    assert [(way.output, way.side, round(way.gain_db, 2)) for way in subs] == [("Sub1", "low", -6.02),
+                                                                              ("Sub2", "low", -6.02)]
+    assert state.routes("Sub1") == [Route(output="Sub1")]
+    assert ProcessorState().routes("L") == [Route(output="L")]
     assert not state.is_neutral
+
+
+def test_channels_may_have_crossovers_of_their_own_and_outputs_besides():
+    bass = BassManagement(
+        crossover=Crossover(frequency_hz=80), subs=("Sub1", "Sub2"), sub_gain_db=0.0,
+        low_pass=Crossover(frequency_hz=70),
+        own={"L": None, "Ls": Crossover(frequency_hz=120, order=8)}, effects=Effects(), sends={"C": {"L": -3.0}})
+    assert bass.routes("L") == [Route(output="L")]
+    assert [(w.output, w.crossover.frequency_hz, w.gain_db) for w in bass.routes("Ls")] == [
+        ("Ls", 120, 0), ("Sub1", 70, 0), ("Sub2", 70, 0)]
+    assert [(w.output, w.gain_db) for w in bass.routes("C")] == [("C", 0), ("L", -3), ("Sub1", 0), ("Sub2", 0)]
+    # The effects channel has no speaker: on every sub, 10 dB up (ITU-R BS.775-3), no higher than 120 Hz.
+    assert [(w.output, w.crossover.frequency_hz, w.gain_db) for w in bass.routes(EFFECTS)] == [
+        ("Sub1", 120, 10), ("Sub2", 120, 10)]
+    assert BassManagement(crossover=Crossover(frequency_hz=80), subs=()).routes("L") == [Route(output="L")]
 
 
 DEVICE = ProcessorLimits(name="box", bands=2, lowest_gain_db=-6, highest_gain_db=3, gain_step_db=0.5, lowest_q=0.5,

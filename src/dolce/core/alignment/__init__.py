@@ -1,9 +1,11 @@
-"""Levels and delays that make channels match at a seat."""
+"""Levels, delays and polarity that make channels match at a seat."""
 
+from dolce.core.alignment.against_plan import OffPlan, off_plan
 from dolce.core.alignment.ladder import (
     TRIM_STEP_DB,
     ArrivalLadder,
     ChannelReading,
+    LevelWish,
     Match,
     Rung,
     arrival_ladder,
@@ -12,18 +14,25 @@ from dolce.core.alignment.ladder import (
     mid_level_db,
     with_subs_by_plan,
 )
-from dolce.core.alignment.polarity import common_polarity
+from dolce.core.alignment.polarity import JudgedPolarity, alike, common_polarity, direct_spectrum, judged_together
 
 __all__ = [
     "TRIM_STEP_DB",
     "ArrivalLadder",
     "ChannelReading",
+    "JudgedPolarity",
+    "LevelWish",
     "Match",
+    "OffPlan",
     "Rung",
+    "alike",
     "arrival_ladder",
     "common_polarity",
+    "direct_spectrum",
+    "judged_together",
     "level_band_hz",
     "match_of",
     "mid_level_db",
+    "off_plan",
     "with_subs_by_plan",
 ]

@@ -1,14 +1,17 @@
 """The arrival ladder: every channel's arrival and level, and what brings it level with the others."""
 
+import math
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from statistics import median
 from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
 
+from dolce.core.checked import limited, ranges, within
 from dolce.core.levels import LEVEL_BAND_HZ, SUB_LEVEL_BAND_HZ, power_db
+from dolce.core.room import group_of
 from dolce.errors import InvalidValue
 
 TRIM_STEP_DB = 0.1
@@ -37,6 +40,7 @@ class ChannelReading:
     is_sub: bool = False
     arrival_by: Literal["sound", "plan"] = "sound"
     together_db: float = 0.0
+    spread_db: float = 0.0
 
     @property
     def matched_db(self) -> float | None:
@@ -45,12 +49,57 @@ class ChannelReading:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class LevelWish:
+    """How levels are to be matched.
+
+    Attributes
+    ----------
+    band_hz : (float, float)
+        Where mains are held against each other; subs have their own.
+    reference : str
+        The channel that the others are brought to, with a trim of 0; empty for the softest.
+    offsets_db : mapping of group or channel to dB
+        By how much they are wanted louder (a channel's own counts before its group's).
+    picture_s : float
+        A delay that all channels get besides, so that sound and picture meet.
+    """
+
+    band_hz: tuple[float, float] = LEVEL_BAND_HZ
+    reference: str = ""
+    offsets_db: Mapping[str, float] = field(default_factory=dict)
+    picture_s: float = limited(0, 0.2, where="delay for the picture", unit="s", default=0.0)
+
+    def __post_init__(self) -> None:
+        ranges(self)
+        low, high = self.band_hz
+        if not 20 <= low < high <= 20_000 or high < 1.5 * low:
+            raise InvalidValue(f"{low:g} to {high:g} Hz is no band to match levels in.", where="band of levels",
+                               remedy="Choose at least half an octave between 20 Hz and 20 kHz.")
+        for name, offset in self.offsets_db.items():
+            within(offset, low=-20, high=20, where=f"offset of {name}", unit="dB")
+
+    def offset_db(self, channel: str) -> float:
+        """By how much a channel is wanted louder."""
+        return self.offsets_db.get(channel, self.offsets_db.get(group_of(channel), 0.0))
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Rung:
-    """One channel: its reading, and the trim and delay proposed for it."""
+    """One channel: its reading, and the trim and delay proposed for it.
+
+    Attributes
+    ----------
+    offset_db : float
+        By how much it is wanted louder than the others.
+    short_db : float
+        What it lacks of the level that it is wanted at, since the processor turns up no further; 0 where it reaches it.
+    """
 
     reading: ChannelReading
     trim_db: float
     delay_s: float
+    offset_db: float = 0.0
+    short_db: float = 0.0
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -99,9 +148,10 @@ def with_subs_by_plan(readings: Sequence[ChannelReading], *, distance_m: Mapping
                                            latency + distance_m[r.channel] / speed_m_s) for r in readings]
 
 
-def arrival_ladder(readings: Sequence[ChannelReading], *, sample_rate_hz: int,
-                   trim_step_db: float = TRIM_STEP_DB) -> ArrivalLadder:
-    """Trims in steps down to the softest channel, delays in whole samples up to the last arrival.
+def arrival_ladder(readings: Sequence[ChannelReading], *, sample_rate_hz: int, trim_step_db: float = TRIM_STEP_DB,
+                   wish: LevelWish | None = None, highest_trim_db: float = 0.0) -> ArrivalLadder:
+    """Trims in steps down to the softest channel, or to the one that is the reference, delays in whole samples up to
+    the last arrival.
 
     Raises
     ------
@@ -110,23 +160,30 @@ def arrival_ladder(readings: Sequence[ChannelReading], *, sample_rate_hz: int,
 
     Notes
     -----
-    Trimming only downward keeps headroom. A channel without a known level gets no trim, and pulls none; without all
-    arrivals there are no delays.
+    Trimming only downward keeps headroom: only a reference that is louder than others turns these up, no further than
+    `highest_trim_db`. A channel without a known level gets no trim, and pulls none; without all arrivals there are no
+    delays.
     """
     if len(readings) < 2:
         raise InvalidValue(f"{len(readings)} channel measured at the main seat.", where="align",
                            remedy="Take both channels at the main seat's centre first.")
-    levels = [r.matched_db for r in readings if r.matched_db is not None]
-    softest = min(levels, default=0.0)
+    wish = wish or LevelWish()
+    # Where each would be without its offset: what they are to have in common.
+    common = {r.channel: r.matched_db - wish.offset_db(r.channel) for r in readings if r.matched_db is not None}
+    target = common.get(wish.reference, min(common.values(), default=0.0))
     known = [r.arrival_s for r in readings if r.arrival_s is not None]
     last = max(known) if len(known) == len(readings) else None
     rungs = []
     for reading in readings:
-        trim = 0.0 if reading.matched_db is None else \
-            round((softest - reading.matched_db) / trim_step_db) * trim_step_db
+        wanted = target - common[reading.channel] if reading.channel in common else 0.0
+        highest = math.floor(highest_trim_db / trim_step_db + 1e-9) * trim_step_db
+        trim = min(round(wanted / trim_step_db) * trim_step_db, max(highest, 0.0))
+        short = wanted - trim if wanted - trim > trim_step_db else 0.0
         delay = 0.0 if last is None else round((last - reading.arrival_s) * sample_rate_hz) / sample_rate_hz
-        rungs.append(Rung(reading=reading, trim_db=round(trim, 3) + 0.0, delay_s=delay))
-    left = [r.reading.matched_db + r.trim_db for r in rungs if r.reading.matched_db is not None] or [0.0]
+        rungs.append(Rung(reading=reading, trim_db=round(trim, 3) + 0.0, delay_s=delay + (
+            round(wish.picture_s * sample_rate_hz) / sample_rate_hz if last is not None else 0.0),
+            offset_db=wish.offset_db(reading.channel), short_db=short))
+    left = [r.reading.matched_db - r.offset_db + r.trim_db for r in rungs if r.reading.matched_db is not None] or [0.0]
     arrivals = [r.reading.arrival_s + r.delay_s for r in rungs] if last is not None else [0.0]
     return ArrivalLadder(rungs=tuple(rungs), level_left_db=max(left) - min(left),
                          arrival_left_s=max(arrivals) - min(arrivals))

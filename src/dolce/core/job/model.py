@@ -138,7 +138,7 @@ class Job:
 
         Where the processor sends a channel's bass to subs, those are not fed besides it.
         """
-        reached = {channel: tuple(code for code, *_ in self.processor.routes(channel)) for channel in channels}
+        reached = {channel: tuple(way.output for way in self.processor.routes(channel)) for channel in channels}
         fed = tuple(c for c in channels if not any(c in sounding for other, sounding in reached.items() if other != c))
         sounding = {code for channel in fed for code in reached[channel]}
         return fed, tuple(c for c in self.channels if c in sounding)

@@ -10,7 +10,7 @@ from dolce.core.processor.chain import (
 from dolce.core.processor.crossover import Crossover
 from dolce.core.processor.limits import REHEARSAL_LIMITS, Capabilities, ProcessorLimits
 from dolce.core.processor.misfit import Misfit
-from dolce.core.processor.preset import BassManagement, Preset
+from dolce.core.processor.preset import EFFECTS, BassManagement, Effects, Preset, Route
 from dolce.core.processor.settings import ChannelSettings, Convolution
 from dolce.core.processor.sound import processed
 from dolce.core.processor.state import BYPASS, DIM_DB, ProcessorState
@@ -18,6 +18,7 @@ from dolce.core.processor.state import BYPASS, DIM_DB, ProcessorState
 __all__ = [
     "BYPASS",
     "DIM_DB",
+    "EFFECTS",
     "REHEARSAL_LIMITS",
     "REHEARSAL_PROCESSOR",
     "SAID_PROCESSOR",
@@ -26,11 +27,13 @@ __all__ = [
     "ChannelSettings",
     "Convolution",
     "Crossover",
+    "Effects",
     "Misfit",
     "Preset",
     "ProcessorInUse",
     "ProcessorLimits",
     "ProcessorState",
+    "Route",
     "checked_chain",
     "processed",
     "with_loaded",

@@ -13,23 +13,28 @@ from dolce.errors import InvalidValue
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Crossover:
-    """One side of a crossover: 12 or 24 dB per octave, 20 Hz to 20 kHz.
+    """One side of a crossover: 12, 24 or 48 dB per octave, 20 Hz to 20 kHz.
 
     Attributes
     ----------
     kind : "linkwitz-riley" or "butterworth"
-    order : 2 or 4
+    order : 2, 4 or 8
     """
 
     frequency_hz: float = limited(20, 20_000, where="crossover", unit="Hz")
     kind: Literal["linkwitz-riley", "butterworth"] = "linkwitz-riley"
-    order: Literal[2, 4] = 4
+    order: Literal[2, 4, 8] = 4
 
     def __post_init__(self) -> None:
         ranges(self)
-        if self.kind not in ("linkwitz-riley", "butterworth") or self.order not in (2, 4):
+        if self.kind not in ("linkwitz-riley", "butterworth") or self.order not in (2, 4, 8):
             raise InvalidValue(f"{self.kind} of order {self.order} is not offered.", where="crossover",
-                               remedy="Choose linkwitz-riley or butterworth, order 2 or 4.")
+                               remedy="Choose linkwitz-riley or butterworth, order 2, 4 or 8.")
+
+    @property
+    def slope_db(self) -> int:
+        """How steep it is, in dB per octave."""
+        return 6 * self.order
 
     def sections(self, side: Literal["high", "low"], *, sample_rate_hz: float) -> NDArray[np.float64]:
         """Second-order sections, shape (sections, 6). A Linkwitz-Riley is a Butterworth of half its order, twice.

@@ -1,18 +1,91 @@
 """A complete set of settings under a name."""
 
+import math
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from typing import Literal
 
+from dolce.core.checked import limited, ranges
 from dolce.core.processor.crossover import Crossover
 from dolce.core.processor.settings import ChannelSettings
+
+EFFECTS = "LFE"                     # the code of the channel that has no speaker of its own
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Effects:
+    """What the effects channel gets on its way to the subs.
+
+    Attributes
+    ----------
+    low_pass : Crossover
+    gain_db : float
+        In its band it is played 10 dB louder than a main channel (ITU-R BS.775-3, annex 7; SMPTE RP 200).
+    """
+
+    low_pass: Crossover = field(default_factory=lambda: Crossover(frequency_hz=120.0))
+    gain_db: float = limited(-20, 20, where="gain of the effects channel", unit="dB", default=10.0)
+
+    def __post_init__(self) -> None:
+        ranges(self)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Route:
+    """One way of a channel to an output: through one side of a crossover or none, with a gain in dB."""
+
+    output: str
+    crossover: Crossover | None = None
+    side: Literal["high", "low"] = "low"
+    gain_db: float = 0.0
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class BassManagement:
-    """What lies below a crossover goes from the main channels to the subs, shared among them."""
+    """Which outputs each channel feeds: what lies below a crossover goes from the main channels to the subs.
+
+    Attributes
+    ----------
+    crossover : Crossover
+        Of channels that have none of their own.
+    subs : tuple of str
+    own : mapping of channel to Crossover or None
+        Channels with another crossover; None for one that plays its whole range itself.
+    low_pass : Crossover or None
+        Of the subs, where it is another than the channel's.
+    sub_gain_db : float or None
+        By which a main's bass goes to each sub; None for shared among them, 20 lg n less each.
+    effects : Effects or None
+        The effects channel, on every sub with the same gain.
+    sends : mapping of channel to mapping of output to dB
+        Outputs that play a channel besides, over its whole range: one channel on two outputs, two on one.
+    """
 
     crossover: Crossover
     subs: tuple[str, ...]
+    own: Mapping[str, Crossover | None] = field(default_factory=dict)
+    low_pass: Crossover | None = None
+    sub_gain_db: float | None = None
+    effects: Effects | None = None
+    sends: Mapping[str, Mapping[str, float]] = field(default_factory=dict)
+
+    def of(self, channel: str) -> Crossover | None:
+        """The crossover of a main channel; None where it plays its whole range."""
+        return None if not self.subs else self.own.get(channel, self.crossover)
+
+    def routes(self, channel: str) -> list[Route]:
+        """Where what is fed to a channel goes."""
+        besides = [Route(output=output, gain_db=gain) for output, gain in self.sends.get(channel, {}).items()]
+        share = -20 * math.log10(len(self.subs)) if self.sub_gain_db is None and self.subs else self.sub_gain_db or 0.0
+        if channel == EFFECTS:
+            effects = self.effects
+            return besides if effects is None else besides + [
+                Route(output=sub, crossover=effects.low_pass, gain_db=effects.gain_db + share) for sub in self.subs]
+        crossover = None if channel in self.subs else self.of(channel)
+        if crossover is None:
+            return [Route(output=channel), *besides]
+        return [Route(output=channel, crossover=crossover, side="high"), *besides,
+                *(Route(output=sub, crossover=self.low_pass or crossover, gain_db=share) for sub in self.subs)]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

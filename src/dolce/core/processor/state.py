@@ -3,10 +3,7 @@
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
-import numpy as np
-
-from dolce.core.processor.crossover import Crossover
-from dolce.core.processor.preset import BassManagement, Preset
+from dolce.core.processor.preset import BassManagement, Preset, Route
 from dolce.core.processor.settings import ChannelSettings
 from dolce.errors import InvalidValue
 
@@ -56,16 +53,10 @@ class ProcessorState:
         """Whether the channel sounds: neither muted nor left out by a solo."""
         return channel not in self.muted and self.solo in ("", channel)
 
-    def routes(self, channel: str) -> list[tuple[str, tuple[Crossover, str] | None, float]]:
-        """Where sound fed to a channel goes: (channel that sounds, crossover and side on the way, gain in dB).
-
-        Without bass management only to itself.
-        """
+    def routes(self, channel: str) -> list[Route]:
+        """Where sound fed to a channel goes; without bass management only to itself."""
         bass = None if self.active == BYPASS else self.presets[self.active].bass
-        if bass is None or channel in bass.subs or not bass.subs:
-            return [(channel, None, 0.0)]
-        share = -20 * float(np.log10(len(bass.subs)))
-        return [(channel, (bass.crossover, "high"), 0.0), *((sub, (bass.crossover, "low"), share) for sub in bass.subs)]
+        return [Route(output=channel)] if bass is None else bass.routes(channel)
 
     @property
     def bypassed(self) -> bool:

@@ -8,7 +8,7 @@ import scipy
 from numpy.typing import NDArray
 
 from dolce.core.filters import PeakingFilter, chain_samples
-from dolce.core.processor import DIM_DB, ChannelSettings, Crossover, ProcessorInUse, ProcessorState, processed
+from dolce.core.processor import DIM_DB, ChannelSettings, ProcessorInUse, ProcessorState, processed
 from dolce.core.rig import Fault
 
 _FAULT_GAIN_DB, _FAULT_CROSSOVER_HZ = 8.0, 200.0
@@ -42,13 +42,14 @@ class Chain:
     def fed(self, stimulus: NDArray, channel: str, sample_rate_hz: int) -> list[tuple[str, NDArray[np.float64]]]:
         """Every speaker that sounds when a channel is fed, and what arrives at it."""
         fed = []
-        for code, crossover, gain_db in self.processor.routes(channel) if channel else ():
+        for way in self.processor.routes(channel) if channel else ():
+            code, gain_db = way.output, way.gain_db
             if not self.processor.is_open(code) or code not in self.connected:
                 continue
             samples = stimulus
-            if crossover is not None:
-                side: Crossover = crossover[0]
-                samples = scipy.signal.sosfilt(side.sections(crossover[1], sample_rate_hz=sample_rate_hz), samples)
+            if way.crossover is not None:
+                sections = way.crossover.sections(way.side, sample_rate_hz=sample_rate_hz)
+                samples = scipy.signal.sosfilt(sections, samples)
             samples = processed(samples, self.processor.settings_for(code), sample_rate_hz=sample_rate_hz)
             for other in (one for one in self.others if one.passes(code)):
                 samples = self._behind(samples, other, sample_rate_hz)

@@ -92,9 +92,10 @@ def _parts(curves: ChannelCurves, beside: dict[str, ChannelCurves], levels: NDAr
 def _corner_hz(job: Job, at: TakeRecord) -> float:
     """Where the processor handed over when a main was taken whose bass went to subs; 0 where it did not."""
     bass = None if job.processor.bypassed else job.processor.presets[job.processor.active].bass
-    managed = bass is not None and at.sounded and not bass_alone(at.channel)
-    return bass.crossover.frequency_hz if managed else 0.0
-
+    if bass is None or bass_alone(at.channel):
+        return 0.0
+    found = next((bass.of(channel) for channel in at.sounded if channel not in bass.subs), None)
+    return found.frequency_hz if found else 0.0
 
 
 def _same_spot(beside: dict[str, ChannelCurves], at: TakeRecord) -> list[TakeRecord]:

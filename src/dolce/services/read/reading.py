@@ -25,14 +25,16 @@ from dolce.errors import FormatError, InvalidValue, NotFound
 from dolce.formats.audio_file import write_wav
 from dolce.services.context import Context
 from dolce.services.read.curve_findings import curve_findings
+from dolce.services.read.reading_ahead import ReadingAhead
 from dolce.services.read.round_curves import ChannelCurves, ShapingCurves, curves_by_channel
 from dolce.services.read.seat_to_seat import SeatTable, seat_table
 from dolce.services.read.take_details import Detail, average_of, detail_of
-from dolce.services.read.wish import Place, ReadWish
+from dolce.services.read.wish import Place, ReadWish, View
 from dolce.store import UnitOfWork
 
 MOST_TAKES = 4                     # of single takes in one plot: more can't be told apart, and each costs time
-_KEPT = 400                        # results for single takes, which never change
+_KEPT = 1200                       # results for single takes, which never change
+_SLOW: tuple[View, ...] = ("times", "distortion", "noise")     # tens of ms a take, and averages are over all spots
 
 Found = TypeVar("Found")
 
@@ -133,6 +135,11 @@ class Reading:
     def __init__(self, context: Context) -> None:
         self._context = context
         self._kept: OrderedDict[tuple, Detail | SeatTable] = OrderedDict()
+        self.ahead = ReadingAhead()
+
+    def close(self) -> None:
+        """End what is read ahead."""
+        self.ahead.stop()
 
     def view(self, job_id: int, wish: ReadWish) -> ReadView:
         """All that a wish shows.
@@ -155,6 +162,7 @@ class Reading:
             view = ReadView(job=job, rounds=rounds, wish=wish, channels=channels, chosen=chosen, against=against)
             if wish.of_one_take:
                 view = self._with_details(work, view)
+                self._read_ahead(view)
             if wish.view == "level" and wish.window == "whole":
                 view = replace(view, findings=self._findings(work, view))
             if wish.view == "seats":
@@ -234,6 +242,18 @@ class Reading:
         return replace(view, details=tuple(self._detail(work, take, view.wish) for take in shown),
                        left_out=tuple(take.channel for take in there[len(shown):]))
 
+    def _read_ahead(self, view: ReadView) -> None:
+        """What averages of the slow views need of the rows that are looked at, the one in front first."""
+        rows = [view.chosen.curves[channel].takes for channel in view.channels if channel in view.chosen.curves]
+        takes = [take for of_row in rows[:MOST_TAKES] for take in of_row]
+
+        def step(take: TakeRecord, wish: ReadWish) -> None:
+            with self._context.look() as work:
+                self._detail(work, take, wish)
+
+        self.ahead.begin(tuple(take.id for take in takes), lambda: [
+            partial(step, take, replace(view.wish, view=slow)) for slow in _SLOW for take in takes])
+
     def _with_averages(self, work: UnitOfWork, view: ReadView) -> ReadView:
         """The means over all takes of the chosen place, row by row, and of what they are held against."""
         sets = [view.chosen.curves.get(channel) for channel in view.channels]
@@ -254,8 +274,7 @@ class Reading:
                           f"{len(each) - len(known)} of {len(each)} takes can't tell it and are left out.")
 
     def _detail(self, work: UnitOfWork, take: TakeRecord, wish: ReadWish) -> TakeDetail:
-        key = (take.id, take.taken_at, wish.view, wish.window, wish.gate_ms, wish.cycles, wish.smoothing, wish.map_kind,
-               wish.map_cycles, wish.map_ms)
+        key = (take.id, take.taken_at, *wish.of_take)
         try:
             return TakeDetail(take=take, found=self._once(key, lambda: detail_of(work, take, wish)))
         except (NotFound, InvalidValue, FormatError) as error:     # such as the phase of a moving average

@@ -111,6 +111,20 @@ class ReadWish:
         return self.view not in ("level", "seats") or (self.view == "level" and self.window != "whole")
 
     @property
+    def of_take(self) -> tuple:
+        """What of it changes what is found of a single take, so that the rest may change without finding it again."""
+        match self.view:
+            case "map":
+                return self.view, self.map_kind, self.map_cycles if self.map_kind == "cycles" else self.map_ms
+            case "level":
+                return self.view, self.window, self.gate_ms, self.cycles, self.smoothing
+            case "delay":
+                return self.view, self.window, self.gate_ms, self.smoothing
+            case "phase" | "impulse" | "step":
+                return self.view, self.window, self.gate_ms
+        return (self.view,)
+
+    @property
     def per_octave(self) -> float | NDArray | None:
         return SMOOTHINGS[self.smoothing]
 

@@ -1,5 +1,7 @@
 """What is odd on a board, and what to do about it, in words."""
 
+from collections.abc import Mapping
+
 from dolce.core.acoustics import speed_of_sound
 from dolce.core.geometry import distance_m
 from dolce.core.job import Job, Round
@@ -7,12 +9,34 @@ from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.core.response.odd_takes import OddTake, odd_takes
 from dolce.core.room import SUB_CODES
 from dolce.services.context import Context
+from dolce.services.read.round_curves import ChannelCurves
+
+_ROUNDS = 8                        # whose findings are kept
 
 
-def odd_of(context: Context, job: Job, found: Round) -> list[OddTake]:
-    """What is odd among the usable takes of a round; rows are told apart only where no preset delays them."""
-    with context.look() as work:
-        curves = context.curves.of(work, found.id)
+class OddOfRounds:
+    """What is odd in rounds: found once, until a take comes or the plan changes."""
+
+    def __init__(self, context: Context) -> None:
+        self._context = context
+        self._kept: dict[int, tuple[object, tuple, list[OddTake]]] = {}
+
+    def of(self, job: Job, found: Round) -> list[OddTake]:
+        """What is odd among the usable takes of a round."""
+        with self._context.look() as work:
+            curves = self._context.curves.of(work, found.id)       # the same object until a take comes
+        rests_on = (job.channels, tuple(spot.id for spot in job.spots), job.room, found.bypassed)
+        kept_curves, kept_rests, odd = self._kept.get(found.id, (None, (), []))
+        if kept_curves is not curves or kept_rests != rests_on:
+            odd = _odd_of(curves, job, found)
+            if len(self._kept) >= _ROUNDS:
+                self._kept.clear()
+            self._kept[found.id] = (curves, rests_on, odd)
+        return odd
+
+
+def _odd_of(curves: Mapping[str, ChannelCurves], job: Job, found: Round) -> list[OddTake]:
+    """Of a round's curves; rows are told apart only where no preset delays them."""
     there = {spot.id for spot in job.spots}
     levels, arrivals, flights = {}, {}, {}
     speed = speed_of_sound(job.room.temperature_c)

@@ -42,7 +42,7 @@ from dolce.services.context import Context
 from dolce.services.rig.processor_at_hand import ProcessorAtHand
 from dolce.services.sound.sound_work import SoundWork
 from dolce.services.takes.found_take import FoundTake, found_take, places_of
-from dolce.services.takes.odd import odd_of
+from dolce.services.takes.odd import OddOfRounds
 from dolce.services.takes.take_making import (
     DRIFT_WORTH_PPM,
     TAIL_S,
@@ -131,6 +131,7 @@ class Taking:
         self._context = context
         self._sound = sound
         self._at_hand = at_hand
+        self._odd = OddOfRounds(context)
         self._wishes: dict[int, PassWish] = {}
 
     def board(self, job_id: int) -> Board:
@@ -151,7 +152,7 @@ class Taking:
 
     def odd(self, board: Board) -> list[OddTake]:
         """Takes that do not fit the others of a board."""
-        return odd_of(self._context, board.job, board.round)
+        return self._odd.of(board.job, board.round)
 
     def run(self, job_id: int, wish: PassWish) -> PassRecord:
         """A pass over what is wished and missing.

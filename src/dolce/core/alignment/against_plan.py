@@ -1,0 +1,57 @@
+"""Arrivals held against the plan: which channel does not come from where it is drawn, and the likeliest reason."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from statistics import median
+from typing import Literal
+
+_MATTERS_S = 0.6e-3          # 0.2 m: places are typed to some cm, and a speaker's own delay differs by its kind
+_DELAY_FROM_S = 2.0e-3       # 0.7 m further away than drawn: nobody mistypes by so much without seeing it
+_FITS_S = 0.3e-3
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class OffPlan:
+    """A channel that arrives elsewhere than the plan says.
+
+    Attributes
+    ----------
+    off_s : float
+        Later than the plan, on the latency of the others; negative for earlier.
+    reason : "wire" (it comes from where the channel `other` stands, and that one from its place), "delay" (hidden in
+        its own path), "delay of others" (in all paths but its own) or "place" (typed)
+    """
+
+    channel: str
+    off_s: float
+    reason: Literal["wire", "delay", "delay of others", "place"]
+    other: str = ""
+
+
+def off_plan(arrival_s: Mapping[str, float], distance_m: Mapping[str, float], *, speed_m_s: float) -> list[OffPlan]:
+    """Channels that do not arrive as their distance says, the farthest off first.
+
+    Parameters
+    ----------
+    arrival_s : measured, of mains on one clock; the latency is what most of them have over their flight
+    distance_m : by the plan, of the same channels at least
+
+    Notes
+    -----
+    Our own rules. With fewer than three channels nothing says which of them is off: the list is empty.
+    """
+    if len(arrival_s) < 3:
+        return []
+    flight = {channel: distance_m[channel] / speed_m_s for channel in arrival_s}
+    over = {channel: arrival_s[channel] - flight[channel] for channel in arrival_s}
+    latency = median(over.values())
+    off = {channel: value - latency for channel, value in over.items() if abs(value - latency) > _MATTERS_S}
+    found = []
+    for channel, late in sorted(off.items(), key=lambda one: -abs(one[1])):
+        heard = arrival_s[channel] - latency
+        swapped = next((other for other in off if other != channel and abs(heard - flight[other]) < _FITS_S
+                        and abs(arrival_s[other] - latency - flight[channel]) < _FITS_S), "")
+        reason = ("wire" if swapped else "delay" if late >= _DELAY_FROM_S
+                  else "delay of others" if late <= -_DELAY_FROM_S else "place")
+        found.append(OffPlan(channel=channel, off_s=late, reason=reason, other=swapped))
+    return found

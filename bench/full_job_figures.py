@@ -106,6 +106,21 @@ def looked_at(services: Services, job_id: int, name: str) -> None:
              f"{queries[0]} queries", f"{MOST_MS:.0f} ms, {MOST_KB:.0f} kB", worst < MOST_MS and size < MOST_KB)
 
 
+def looked_ahead(services: Services, job_id: int) -> None:
+    """The first look at an average over all spots that takes some time for each, after a look at single takes."""
+    client, headers = create_app(services).test_client(), {"HX-Request": "true"}
+    client.get(f"/jobs/{job_id}/read?view=energy", headers=headers)
+    begun = time.perf_counter()
+    services.context.behind.wait()
+    behind = time.perf_counter() - begun
+    begun = time.perf_counter()
+    answer = client.get(f"/jobs/{job_id}/read?view=times&over=average", headers=headers)
+    took = 1000 * (time.perf_counter() - begun)
+    assert answer.status_code == 200
+    line("  first look at averaged decay times", f"{took:.0f} ms, found in {behind:.1f} s behind the page", "200 ms",
+         took < 200)
+
+
 def polled(services: Services, job_id: int) -> None:
     """What the page asks for while sound runs."""
     client = create_app(services).test_client()
@@ -138,6 +153,7 @@ def main() -> int:
             services.rigging.set_rig(job.id, pace="fast")
             filled(services, services.jobs.get(job.id), rounds)
             takes = rounds * len(services.jobs.get(job.id).asked)
+            looked_ahead(services, job.id)
             looked_at(services, job.id, f"{takes} takes")
             polled(services, job.id)
         peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024

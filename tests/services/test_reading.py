@@ -2,7 +2,6 @@
 
 import csv
 import io
-import threading
 
 import numpy as np
 import pytest
@@ -15,7 +14,6 @@ from dolce.core.response import ANALYSIS_GRID_HZ, average_over_spots, level_on_g
 from dolce.errors import InvalidValue, NotFound
 from dolce.services.jobs.job_keeping import JobWish
 from dolce.services.read.curve_export import curves_csv
-from dolce.services.read.reading_ahead import ReadingAhead
 from dolce.services.read.seat_to_seat import BASS_HZ
 from dolce.services.read.wish import Place, ReadWish
 from dolce.services.sample.demo_rooms import net_loft
@@ -248,27 +246,9 @@ def test_every_view_shows_the_mean_over_the_spots_too(demo, demo_job, view):
 
 
 def test_averages_of_slow_views_are_found_while_a_single_take_is_looked_at(demo, monkeypatch):
-    demo.reading.ahead.stop()
     demo.reading.view(1, ReadWish(view="phase"))
-    demo.reading.ahead.wait()
+    demo.context.behind.wait()
     monkeypatch.setattr("dolce.services.read.reading.detail_of", None)     # whoever computes anything now fails
     for view in ("times", "distortion", "noise"):
         shown = demo.reading.view(1, ReadWish(view=view, over="average", smoothing="1/3"))
         assert [(one.count, one.fault) for one in shown.details] == [(9, ""), (9, "")]
-
-
-def test_what_is_read_ahead_gives_way_to_what_is_looked_at_next():
-    ahead, done, running = ReadingAhead(), [], threading.Event()
-    go_on = threading.Event()
-
-    def first() -> None:
-        running.set()
-        go_on.wait(10)
-
-    ahead.begin("one", lambda: [first, lambda: done.append("one")])
-    assert running.wait(10)
-    ahead.begin("two", lambda: [lambda: 1 / 0, lambda: done.append("two")])
-    ahead.begin("two", lambda: [lambda: done.append("again")])
-    go_on.set()
-    ahead.wait()
-    assert done == ["two"]

@@ -4,6 +4,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 
+from dolce.services.behind import Behind
 from dolce.services.read.round_curves import ShapingCurves
 from dolce.services.sound.sounding import SoundingNow
 from dolce.services.takes.sketches import Sketches
@@ -17,13 +18,14 @@ def utc_now() -> datetime:
 
 @dataclass(frozen=True, slots=True)
 class Context:
-    """The open store, the clock, curves that several pages need, and what sounds now."""
+    """The open store, the clock, curves that several pages need, what sounds now, and what is done behind the pages."""
 
     database: Database
     now: Callable[[], datetime] = utc_now
     curves: ShapingCurves = field(default_factory=ShapingCurves)
     sketches: Sketches = field(default_factory=Sketches)
     sounding: SoundingNow = field(default_factory=SoundingNow)
+    behind: Behind = field(default_factory=Behind)
 
     def change(self) -> UnitOfWork:
         """One transaction that may write."""

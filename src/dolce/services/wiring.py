@@ -77,7 +77,7 @@ class Services:
     def close(self) -> None:
         """End all threads and free the data folder."""
         self.preparing.close()
-        self.reading.close()
+        self.context.behind.close()
         self.tray.close()
         self.sound.close()
         self.context.database.close()

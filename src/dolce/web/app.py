@@ -55,6 +55,11 @@ def create_app(services: Services, *, cookie: str = "dolce") -> Flask:
         return None if host in _HOSTS else ("This address is not served here.", 400)
 
     @app.before_request
+    def _pages_go_first() -> None:
+        services.context.behind.page_begins()
+        g.first = True
+
+    @app.before_request
     def _stop_holds_for_what_is_asked() -> None:
         # From here on a stop holds for whatever this request may begin.
         if request.method == "POST" and request.endpoint != "sound.stop":
@@ -64,6 +69,8 @@ def create_app(services: Services, *, cookie: str = "dolce") -> Flask:
 
     @app.teardown_request
     def _asked(_error: BaseException | None) -> None:
+        if g.pop("first", False):
+            services.context.behind.page_ends()
         asking = g.pop("asking", None)
         if asking is not None:
             asking.__exit__(None, None, None)

@@ -25,7 +25,6 @@ from dolce.errors import FormatError, InvalidValue, NotFound
 from dolce.formats.audio_file import write_wav
 from dolce.services.context import Context
 from dolce.services.read.curve_findings import curve_findings
-from dolce.services.read.reading_ahead import ReadingAhead
 from dolce.services.read.round_curves import ChannelCurves, ShapingCurves, curves_by_channel
 from dolce.services.read.seat_to_seat import SeatTable, seat_table
 from dolce.services.read.take_details import Detail, average_of, detail_of
@@ -135,11 +134,6 @@ class Reading:
     def __init__(self, context: Context) -> None:
         self._context = context
         self._kept: OrderedDict[tuple, Detail | SeatTable] = OrderedDict()
-        self.ahead = ReadingAhead()
-
-    def close(self) -> None:
-        """End what is read ahead."""
-        self.ahead.stop()
 
     def view(self, job_id: int, wish: ReadWish) -> ReadView:
         """All that a wish shows.
@@ -251,7 +245,7 @@ class Reading:
             with self._context.look() as work:
                 self._detail(work, take, wish)
 
-        self.ahead.begin(tuple(take.id for take in takes), lambda: [
+        self._context.behind.begin("read", tuple(take.id for take in takes), lambda: [
             partial(step, take, replace(view.wish, view=slow)) for slow in _SLOW for take in takes])
 
     def _with_averages(self, work: UnitOfWork, view: ReadView) -> ReadView:

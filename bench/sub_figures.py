@@ -38,7 +38,7 @@ def main() -> int:
     subs, seats, spots = (2, 2, 2) if SHORT else (4, 6, 4)
     rows, seat_of = responses(subs, seats, spots)
     begun = time.perf_counter()
-    field = BassField(rows, seat_of=seat_of)
+    field = BassField.of(rows, seat_of=seat_of)
     found = search(field, SearchLimits())
     took = time.perf_counter() - begun
     line(f"{subs} subs, {seats} seats, {len(seat_of)} spots: search", f"{took:.1f} s", "5 s", took < 5)

@@ -42,13 +42,13 @@ def small_room(seed=3, subs=2, seats=2, spots=2):
             row.append(response((first, 1.0), *((first + rng.uniform(0.003, 0.03), rng.uniform(-0.6, 0.6))
                                                 for _ in range(4))))
         rows.append(row)
-    return BassField(rows, seat_of=[k // spots for k in range(seats * spots)])
+    return BassField.of(rows, seat_of=[k // spots for k in range(seats * spots)])
 
 
 def test_two_coherent_sources_add_up_to_6_decibels():
-    field = BassField([[response((0.01, 1.0))]] * 2, seat_of=["main"])
+    field = BassField.of([[response((0.01, 1.0))]] * 2, seat_of=["main"])
     levels = field.levels_db(field.weights_of(neutral(2)))
-    alone = BassField([[response((0.01, 1.0))]], seat_of=["main"])
+    alone = BassField.of([[response((0.01, 1.0))]], seat_of=["main"])
     one = alone.levels_db(alone.weights_of(neutral(1)))
     assert (levels - one).mean() == pytest.approx(20 * np.log10(2), abs=1e-6)
     assert float(field.output_db(levels)) == pytest.approx(10 * np.log10(2), abs=1e-6)     # against the incoherent sum
@@ -57,8 +57,8 @@ def test_two_coherent_sources_add_up_to_6_decibels():
 
 
 def test_time_before_the_first_sample_and_delays_are_one():
-    late = BassField([[response((0.02, 1.0))], [response((0.01, 1.0))]], seat_of=["main"])
-    begun = BassField([[response((0.01, 1.0), start_s=0.01)], [response((0.01, 1.0))]], seat_of=["main"])
+    late = BassField.of([[response((0.02, 1.0))], [response((0.01, 1.0))]], seat_of=["main"])
+    begun = BassField.of([[response((0.01, 1.0), start_s=0.01)], [response((0.01, 1.0))]], seat_of=["main"])
     assert late.spectra == pytest.approx(begun.spectra, abs=1e-3)
     settings = (SubSetting(), SubSetting(delay_s=0.01))
     assert float(late.output_db(late.levels_db(late.weights_of(settings)))) == pytest.approx(3.01, abs=0.02)
@@ -69,11 +69,11 @@ def test_spread_is_the_deviation_over_the_seats_weighted_by_hand():
     rows = [[response((0.01, 1.0)), response((0.01, 0.5))]]
     six = 20 * np.log10(2)
     for weights, expected in ((None, six / 2), ({"sofa": 3.0}, six * np.sqrt(3) / 4)):
-        field = BassField(rows, seat_of=["main", "sofa"], weights=weights)
+        field = BassField.of(rows, seat_of=["main", "sofa"], weights=weights)
         level = field.levels_db(field.weights_of(neutral(1)))
         assert float(field.spread_db(level)) == pytest.approx(expected, abs=1e-6)
     # A seat is the energy mean of its spots: 1 and 1/4 make 5/8.
-    one_seat = BassField(rows, seat_of=["main", "main"])
+    one_seat = BassField.of(rows, seat_of=["main", "main"])
     seat = one_seat.by_seat_db(one_seat.levels_db(one_seat.weights_of(neutral(1))))
     assert seat.mean() - 10 * np.log10(5 / 8) == pytest.approx(
         one_seat.levels_db(one_seat.weights_of(neutral(1)))[0].mean(), abs=1e-6)
@@ -141,12 +141,12 @@ def test_a_search_tells_how_far_it_is_and_ends_when_it_is_stopped():
 
 
 def test_one_sub_stays_as_it_is_and_missing_takes_or_weights_are_told():
-    alone = BassField([[response((0.01, 1.0))]], seat_of=["main"])
+    alone = BassField.of([[response((0.01, 1.0))]], seat_of=["main"])
     assert search(alone, SearchLimits()).settings == neutral(1)
     with pytest.raises(InvalidValue, match="every spot"):
-        BassField([[response((0.01, 1.0))], []], seat_of=["main"])
+        BassField.of([[response((0.01, 1.0))], []], seat_of=["main"])
     with pytest.raises(InvalidValue, match="no seat has a weight"):
-        BassField([[response((0.01, 1.0))]], seat_of=["main"], weights={"main": 0.0})
+        BassField.of([[response((0.01, 1.0))]], seat_of=["main"], weights={"main": 0.0})
 
 
 def test_the_group_of_subs_is_brought_to_the_mains_by_one_delay_and_polarity():

@@ -7,7 +7,7 @@ from dolce.core.job import HowTaken, PassWish
 from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.core.rig import Fault
 from dolce.errors import Conflict, InvalidValue
-from dolce.services.align.aligning import readings_of
+from dolce.services.align.readings import readings_of
 from dolce.services.jobs.job_keeping import JobWish
 from dolce.services.read.wish import ReadWish
 from dolce.services.sample.demo_rooms import net_loft

@@ -4,6 +4,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 
+from dolce.services.align.bass_takes import BassTakes
 from dolce.services.behind import Behind
 from dolce.services.read.round_curves import ShapingCurves
 from dolce.services.sound.sounding import SoundingNow
@@ -25,6 +26,7 @@ class Context:
     curves: ShapingCurves = field(default_factory=ShapingCurves)
     sketches: Sketches = field(default_factory=Sketches)
     sounding: SoundingNow = field(default_factory=SoundingNow)
+    bass: BassTakes = field(default_factory=BassTakes)
     behind: Behind = field(default_factory=Behind)
 
     def change(self) -> UnitOfWork:

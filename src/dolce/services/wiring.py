@@ -4,6 +4,9 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from dolce.services.align.aligning import Aligning
+from dolce.services.align.crossing import Crossing
+from dolce.services.align.proposing import Proposing
+from dolce.services.align.sub_workbench import SubWorkbench
 from dolce.services.context import Context
 from dolce.services.jobs.job_keeping import JobKeeping
 from dolce.services.jobs.progress import Progress
@@ -58,6 +61,8 @@ class Services:
     tray: Tray
     reading: Reading
     aligning: Aligning
+    workbench: SubWorkbench
+    crossing: Crossing
     shaping: Shaping
     loading: Loading
     proving: Proving
@@ -78,6 +83,7 @@ class Services:
         """End all threads and free the data folder."""
         self.preparing.close()
         self.context.behind.close()
+        self.workbench.close()
         self.tray.close()
         self.sound.close()
         self.context.database.close()
@@ -99,7 +105,9 @@ def open_services(folder: Path) -> Services:
     at_hand = ProcessorAtHand(context)
     taking = Taking(context, sound, at_hand)
     elsewhere = Elsewhere(context, taking)
+    proposing = Proposing(context)
     live = LiveSound(context, sound, taking)
+    aligning = Aligning(context, proposing)
     return Services(
         context=context, sound=sound, jobs=JobKeeping(context), room=RoomPlanning(context),
         room_studies=RoomStudies(context), rigging=Rigging(context, sound), lines=LineChecking(context, sound),
@@ -107,6 +115,7 @@ def open_services(folder: Path) -> Services:
         loop=InterfaceLooping(context, sound), processor=ProcessorKeeping(context, at_hand), live=live,
         reference=ReferenceLevels(context, live), sub_matching=SubMatching(context, live), taking=taking,
         cells=Cells(context), rows=BoardRows(context), elsewhere=elsewhere, tray=Tray(context, taking, elsewhere),
-        reading=Reading(context), aligning=Aligning(context), shaping=shaping,
+        reading=Reading(context), aligning=aligning, workbench=SubWorkbench(context, aligning),
+        crossing=Crossing(context, aligning), shaping=shaping,
         loading=Loading(context, shaping, at_hand), proving=Proving(context), progress=Progress(context),
         preparing=Preparing(context, taking))

@@ -185,6 +185,15 @@ class SelectionRow(Row):
     address: Mapped[str]
 
 
+class AlignmentVersionRow(Row):
+    __tablename__ = "alignment_versions"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    job_id: Mapped[int] = mapped_column(ForeignKey("jobs.id", ondelete="CASCADE"))
+    name: Mapped[str]
+    at: Mapped[datetime]
+    alignment: Mapped[dict] = mapped_column(JSON)
+
+
 class KeptStateRow(Row):
     __tablename__ = "kept_states"
     id: Mapped[int] = mapped_column(primary_key=True)

@@ -16,6 +16,7 @@ from dolce.errors import Damaged
 from dolce.store.database import Database
 from dolce.store.repositories import (
     Alignments,
+    AlignmentVersions,
     Corrections,
     Jobs,
     KeptStates,
@@ -64,6 +65,7 @@ class UnitOfWork:
         self.processors = Processors(self._session)
         self.kept_states = KeptStates(self._session, states)
         self.selections = Selections(self._session)
+        self.alignment_versions = AlignmentVersions(self._session)
         self.starts = Starts(self._session)
         return self
 

@@ -26,7 +26,8 @@ class ProcessorLimits:
         Of a band.
     lowest_q, highest_q : float
     lowest_trim_db, highest_trim_db, trim_step_db : float
-    most_delay_s : float
+    most_delay_s, delay_step_s : float
+        Largest delay, and its steps; steps of 0 where it takes any.
     crossovers : bool
         Whether outputs have crossovers, and bass can be sent to the subs.
     taps : int
@@ -47,6 +48,7 @@ class ProcessorLimits:
     highest_trim_db: float = limited(0, 12, where="highest trim", unit="dB", default=12.0)
     trim_step_db: float = limited(0.01, 3, where="trim step", unit="dB", default=0.1)
     most_delay_s: float = limited(0, 0.2, where="largest delay", unit="s", default=0.2)
+    delay_step_s: float = limited(0, 0.005, where="delay step", unit="s", default=0.0)
     crossovers: bool = True
     taps: int = limited(0, 200_000, where="taps", whole=True, default=0)
     presets: int = limited(1, 20, where="presets", whole=True, default=2)
@@ -97,6 +99,10 @@ class ProcessorLimits:
                                   self.trim_step_db)
         if settings.delay_s > self.most_delay_s + 1e-9:
             found.append(Misfit(kind="delay", value=settings.delay_s, high=self.most_delay_s))
+        steps = settings.delay_s / self.delay_step_s if self.delay_step_s else 0.0
+        if abs(steps - round(steps)) > 1e-3:
+            found.append(Misfit(kind="delay step", value=settings.delay_s, low=self.delay_step_s,
+                                high=self.delay_step_s))
         if not self.crossovers and (settings.high_pass or settings.low_pass):
             found.append(Misfit(kind="crossover"))
         if settings.convolution is not None and settings.convolution.taps > self.taps:

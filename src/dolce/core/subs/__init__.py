@@ -9,8 +9,28 @@ from dolce.core.subs.field import (
     smoothing,
     spectrum_at,
 )
-from dolce.core.subs.join import GroupSetting, Join, crossover_sides
-from dolce.core.subs.search import Found, SearchLimits, found_at, search
+from dolce.core.subs.group import SUBS, SubGroup, by_distance
+from dolce.core.subs.join import GroupSetting, Join, best_of, crossover_sides
+from dolce.core.subs.search import Found, SearchLimits, found_at, search, search_with_trade
 
-__all__ = ["BAND_HZ", "BassField", "Found", "GroupSetting", "Join", "SearchLimits", "SubSetting", "all_pass_response",
-           "crossover_sides", "found_at", "neutral", "search", "smoothing", "spectrum_at"]
+__all__ = [
+    "BAND_HZ",
+    "SUBS",
+    "BassField",
+    "Found",
+    "GroupSetting",
+    "Join",
+    "SearchLimits",
+    "SubGroup",
+    "SubSetting",
+    "all_pass_response",
+    "best_of",
+    "by_distance",
+    "crossover_sides",
+    "found_at",
+    "neutral",
+    "search",
+    "search_with_trade",
+    "smoothing",
+    "spectrum_at",
+]

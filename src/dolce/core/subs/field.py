@@ -52,20 +52,21 @@ class BassField:
 
     Parameters
     ----------
-    responses : of each sub at each spot
+    spectra : complex, shape (subs, spots, frequencies)
+        Phases from the moment the stimulus left.
+    frequency_hz : ndarray
+        In even steps of about 1 Hz, a little further than the band to both sides.
     seat_of : seat of each spot, any hashable
     weights : of each seat by name; missing seats weigh 1
 
     Raises
     ------
     InvalidValue
-        If a sub lacks a spot, or no seat weighs anything.
+        If no seat weighs anything.
     """
 
-    def __init__(self, responses: Sequence[Sequence[ImpulseResponse]], *, seat_of: Sequence[object],
+    def __init__(self, spectra: NDArray, frequency_hz: NDArray, *, seat_of: Sequence[object],
                  weights: dict[object, float] | None = None, band_hz: tuple[float, float] = BAND_HZ) -> None:
-        if not responses or any(len(row) != len(seat_of) for row in responses):
-            raise InvalidValue("every sub is needed at every spot.", where="subs", remedy="Take what is missing.")
         self.seats = tuple(dict.fromkeys(seat_of))
         weight = np.array([1.0 if weights is None else weights.get(seat, 1.0) for seat in self.seats])
         if not np.any(weight > 0):
@@ -74,13 +75,29 @@ class BassField:
         self._members = np.array([[one == seat for one in seat_of] for seat in self.seats], dtype=float)
         self._members /= self._members.sum(axis=1, keepdims=True)
         low, high = band_hz
-        self.frequency_hz = np.arange(low / 1.1, high * 1.1 + _BIN_HZ, _BIN_HZ)
+        self.frequency_hz, self.spectra = frequency_hz, spectra
         self.grid_hz = low * 2 ** (np.arange(int(_POINTS_PER_OCTAVE * np.log2(high / low)) + 1) / _POINTS_PER_OCTAVE)
         self._smooth = smoothing(self.frequency_hz, self.grid_hz)
-        self.spectra = np.array([[spectrum_at(one, self.frequency_hz) for one in row] for row in responses])
         # In single precision: the search asks for thousands of sums.
         self._by_frequency = np.ascontiguousarray(self.spectra.transpose(2, 0, 1)).astype(np.complex64)
         self._alone = _db((np.abs(self.spectra) ** 2).sum(axis=0) @ self._smooth)
+
+    @classmethod
+    def of(cls, responses: Sequence[Sequence[ImpulseResponse]], *, seat_of: Sequence[object],
+           weights: dict[object, float] | None = None, band_hz: tuple[float, float] = BAND_HZ) -> "BassField":
+        """Of the responses of each sub at each spot.
+
+        Raises
+        ------
+        InvalidValue
+            If a sub lacks a spot, or no seat weighs anything.
+        """
+        if not responses or any(len(row) != len(seat_of) for row in responses):
+            raise InvalidValue("every sub is needed at every spot.", where="subs", remedy="Take what is missing.")
+        low, high = band_hz
+        frequency = np.arange(low / 1.1, high * 1.1 + _BIN_HZ, _BIN_HZ)
+        return cls(np.array([[spectrum_at(one, frequency) for one in row] for row in responses]), frequency,
+                   seat_of=seat_of, weights=weights, band_hz=band_hz)
 
     @property
     def count(self) -> int:

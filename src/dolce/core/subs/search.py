@@ -19,6 +19,8 @@ _ALL_PASS_HZ, _ALL_PASS_Q = (20.0, 120.0), (0.3, 3.0)
 _RUNS, _AT_ONCE, _GENERATIONS, _PEOPLE = 4, 2, 90, 11
 _POLISHED = 4
 _STEP_S, _STEP_DB = 1e-5, 0.1
+# What else was met: of each step of output the most even, as far as so much below the limit, where it is worth it.
+_TRADE_STEP_DB, _TRADE_BEYOND_DB, _WORTH_DB = 0.5, 3.0, 0.05
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -72,7 +74,14 @@ def found_at(field: BassField, settings: tuple[SubSetting, ...], limits: SearchL
 
 def search(field: BassField, limits: SearchLimits, *, seed: int = 0, told: Callable[[float], None] = lambda _: None,
            stopped: Callable[[], bool] = lambda: False) -> Found:
-    """The best settings; the same every time.
+    """The best settings; the same every time. See `search_with_trade`."""
+    return search_with_trade(field, limits, seed=seed, told=told, stopped=stopped)[0]
+
+
+def search_with_trade(field: BassField, limits: SearchLimits, *, seed: int = 0,
+                      told: Callable[[float], None] = lambda _: None,
+                      stopped: Callable[[], bool] = lambda: False) -> tuple[Found, tuple[Found, ...]]:
+    """The best settings, and what else was met that is louder and less even, or the other way round.
 
     `told` hears the part done. Where `stopped` says so, the best until then is returned.
 
@@ -83,7 +92,8 @@ def search(field: BassField, limits: SearchLimits, *, seed: int = 0, told: Calla
     by the simplex of Nelder and Mead with their polarities held. Subs as they are take part, so nothing is made worse.
     """
     if field.count < 2:
-        return found_at(field, neutral(field.count), limits)
+        alone = found_at(field, neutral(field.count), limits)
+        return alone, (alone,)
     space = _Space(field, limits)
     generations, one_at_a_time = itertools.count(1), threading.Lock()
 
@@ -107,13 +117,35 @@ def search(field: BassField, limits: SearchLimits, *, seed: int = 0, told: Calla
     told(1.0)
     settings = space.settings(min(best, key=lambda one: one[0])[1])
     as_they_are = found_at(field, neutral(field.count), limits)
-    return min((found_at(field, settings, limits), as_they_are), key=lambda one: one.cost)
+    found = min((found_at(field, settings, limits), as_they_are), key=lambda one: one.cost)
+    met = [found_at(field, space.settings(row), limits) for row in space.met()]
+    return found, _front([*met, as_they_are, found])
+
+
+def _front(met: list[Found]) -> tuple[Found, ...]:
+    """Those that nothing beats in both output and evenness, the loudest first."""
+    front: list[Found] = []
+    for one in sorted(met, key=lambda each: (-each.output_db, _uneven(each))):
+        if not front or _uneven(one) < _uneven(front[-1]) - _WORTH_DB:
+            front.append(one)
+    return tuple(front)
+
+
+def _uneven(found: Found) -> float:
+    return found.spread_db + found.left_db
 
 
 def _cost(field: BassField, levels: NDArray, limits: SearchLimits) -> NDArray:
-    too_soft = np.maximum(0.0, -limits.max_loss_db - field.output_db(levels))
+    return _unevenness(field, levels) + _too_soft(field.output_db(levels), limits)
+
+
+def _unevenness(field: BassField, levels: NDArray) -> NDArray:
     return (_SEATS * field.spread_db(levels) + _SPOTS * field.spot_spread_db(levels)
-            + _LEFT * field.unevenness_db(levels) + _TOO_SOFT * too_soft)
+            + _LEFT * field.unevenness_db(levels))
+
+
+def _too_soft(output_db: NDArray, limits: SearchLimits) -> NDArray:
+    return _TOO_SOFT * np.maximum(0.0, -limits.max_loss_db - output_db)
 
 
 class _Space:
@@ -128,6 +160,23 @@ class _Space:
             self.bounds += [tuple(np.log2(_ALL_PASS_HZ)), tuple(np.log2(_ALL_PASS_Q))]
         frequency = field.frequency_hz
         self._turn = -2j * np.pi * frequency
+        self._met: dict[int, tuple[float, NDArray]] = {}
+        self._lock = threading.Lock()
+
+    def met(self) -> list[NDArray]:
+        """The most even row of each step of output that the search came by."""
+        with self._lock:
+            return [row for _, row in self._met.values()]
+
+    def _note(self, rows: NDArray, levels: NDArray) -> NDArray:
+        """Cost of rows; of each output the most even one is kept."""
+        even, output = _unevenness(self._field, levels), self._field.output_db(levels)
+        steps = np.round(output / _TRADE_STEP_DB).astype(int)
+        with self._lock:
+            for k in np.flatnonzero(output > -self._limits.max_loss_db - _TRADE_BEYOND_DB):
+                if even[k] < self._met.get(int(steps[k]), (np.inf, None))[0]:
+                    self._met[int(steps[k])] = float(even[k]), rows[k].copy()
+        return even + _too_soft(output, self._limits)
 
     def parts(self, rows: NDArray) -> tuple[NDArray, NDArray, NDArray, NDArray]:
         """Delays, polarities, gains and all-passes of rows, each shape (rows, subs[, sections, 2])."""
@@ -153,7 +202,7 @@ class _Space:
                 s = 1j * self._field.frequency_hz / sections[:, :, k, :1]
                 q = sections[:, :, k, 1:]
                 weights = weights * (s * s - s / q + 1) / (s * s + s / q + 1)
-            out.append(_cost(self._field, self._field.levels_db(weights), self._limits))
+            out.append(self._note(part, self._field.levels_db(weights)))
         return np.concatenate(out)
 
     def polished(self, row: NDArray) -> tuple[float, NDArray]:

@@ -4,8 +4,11 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Literal
 
+from dolce.core import checked
+from dolce.core.alignment import LevelWish
 from dolce.core.checked import limited, ranges
-from dolce.core.processor import BassManagement, ChannelSettings, Crossover
+from dolce.core.processor import BassManagement, ChannelSettings, Crossover, Route
+from dolce.core.subs import SubGroup
 from dolce.core.tuning.blend import Blend
 
 
@@ -44,7 +47,11 @@ class Alignment:
         Whether the subs play as one: each is then matched 20 lg n lower, so that together they read as one channel.
     blend : Blend or None
         Seats whose levels are matched; None for the main seat's.
-    name : str
+    levels : LevelWish
+        How levels are matched.
+    subs : SubGroup or None
+        What the subs get as a group; None where each stands for itself.
+    name, note : str
     """
 
     round_id: int | None = None
@@ -52,7 +59,18 @@ class Alignment:
     routing: BassManagement | None = None
     subs_together: bool = True
     blend: Blend | None = None
+    levels: LevelWish = field(default_factory=LevelWish)
+    subs: SubGroup | None = None
     name: str = ""
+    note: str = ""
+
+    def __post_init__(self) -> None:
+        checked.text(self.name, longest=60, where="name of the alignment")
+        checked.text(self.note, longest=1000, where="note")
+
+    def routes(self, channel: str) -> list[Route]:
+        """Where what is fed to a channel goes."""
+        return [Route(output=channel)] if self.routing is None else self.routing.routes(channel)
 
     def settings(self, channel: str) -> ChannelSettings:
         """What an output gets; neutral where nothing was chosen for it."""

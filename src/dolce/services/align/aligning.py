@@ -1,33 +1,25 @@
 """The Align stop: arrivals and levels at the main seat, trims and delays."""
 
-from collections.abc import Container, Iterable, Mapping
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 
+from dolce.core import checked
 from dolce.core.acoustics import speed_of_sound
-from dolce.core.alignment import (
-    TRIM_STEP_DB,
-    ArrivalLadder,
-    ChannelReading,
-    arrival_ladder,
-    common_polarity,
-    level_band_hz,
-    mid_level_db,
-    with_subs_by_plan,
-)
+from dolce.core.alignment import ArrivalLadder, LevelWish
 from dolce.core.geometry import distance_m
-from dolce.core.job import Job, Round, TakeRecord, moved_between
-from dolce.core.levels import energy_mean_db, together_db
+from dolce.core.job import Job, Round
 from dolce.core.processor import ChannelSettings, Misfit
-from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.core.tuning import Alignment, Blend, ChannelAlignment, blends_of
 from dolce.errors import Conflict, InvalidForm, InvalidValue
+from dolce.services.align.proposing import Proposal, Proposing
+from dolce.services.align.readings import moved_words
 from dolce.services.context import Context
 from dolce.services.load.misfit_words import misfit_words
-from dolce.services.read.round_curves import base_round, main_seat_weights, spot_weights
-from dolce.store import UnitOfWork
+from dolce.services.read.round_curves import base_round
+from dolce.store import AlignmentVersion
 
 # Which field of the table a misfit stands beside.
-_FIELD_OF = {"trim": "trim", "trim step": "trim", "delay": "delay"}
+_FIELD_OF = {"trim": "trim", "trim step": "trim", "delay": "delay", "delay step": "delay"}
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -38,26 +30,41 @@ class AlignView:
     ----------
     round : the one that everything here was read from
     rounds : those that it could be read from
+    proposal : what the round proposes
     alignment : what was chosen, or None
     expected_m : distance by the plan, by channel
     speed_m_s : float
-    missing : why there is no ladder, where there is none
     moved : what stood at several places while the round was taken, in words; its figures mix them
     undo, redo : what these would take back or do again, or None
+    versions : alignments that were kept by name
     """
 
     job: Job
     round: Round | None
     rounds: tuple[Round, ...]
-    ladder: ArrivalLadder | None
+    proposal: Proposal
     alignment: Alignment | None
     expected_m: dict[str, float]
     speed_m_s: float
-    missing: str
     moved: tuple[str, ...]
     undo: str | None
     redo: str | None
     version: str
+    versions: tuple[AlignmentVersion, ...] = ()
+
+    @property
+    def ladder(self) -> ArrivalLadder | None:
+        return self.proposal.ladder
+
+    @property
+    def missing(self) -> str:
+        """Why there is no ladder, where there is none."""
+        return self.proposal.missing
+
+    @property
+    def wish(self) -> LevelWish:
+        """How levels are matched."""
+        return self.alignment.levels if self.alignment else LevelWish()
 
     @property
     def chosen(self) -> dict[str, ChannelSettings] | None:
@@ -89,105 +96,12 @@ class AlignView:
                      for one in limits.broken_by_channel(s))
 
 
-def readings_of(work: UnitOfWork, job: Job, round_id: int, *, blend: Blend | None = None,
-                since: int | None = None, wanted_db: Mapping[str, float] | None = None) -> list[ChannelReading]:
-    """Level and polarity over the spots of the main seat, or of a blend of seats; arrival at the main seat's centre.
-
-    Levels are known within one group of takes (`TakeRecord.level_group`), and unknown for channels that have none of
-    it. Subs count as playing together, and arrive as the plan says.
-
-    `since` is an earlier round: the level is then that round's, changed by what changed at the spots that both rounds
-    have. So a round of few spots is not held against the average over others.
-
-    `wanted_db` is by how much a target wants channels louder than level: that much is taken off.
-    """
-    centre, weights = job.plan.centre_spot, level_weights(job, blend)
-    if centre is None:
-        return []
-    wanted = {*weights, centre.id}
-    takes = _levels_at(work, round_id, wanted)
-    earlier = {} if since is None else _levels_at(work, since, weights)
-    group = level_group_of(takes)
-    more = together_db(len(job.plan.subs))
-    readings = []
-    for speaker in job.speakers:
-        own, before = takes.get(speaker.channel, {}), earlier.get(speaker.channel, {})
-        at_centre = own.get(centre.id)
-        if at_centre is None:
-            continue
-        band = level_band_hz(is_sub=speaker.is_sub)
-        both = [spot for spot in own if spot in before]
-        level = _mean_level_db(own.values(), weights, band, group) if since is None else _changed_level_db(
-            _mean_level_db(before.values(), weights, band, level_group_of(earlier)),
-            _mean_level_db([before[spot] for spot in both], weights, band, level_group_of(earlier)),
-            _mean_level_db([own[spot] for spot in both], weights, band, group))
-        if level is not None and wanted_db:
-            level -= wanted_db.get(speaker.channel, 0.0)
-        readings.append(ChannelReading(
-            channel=speaker.channel, is_sub=speaker.is_sub, level_db=level,
-            polarity=common_polarity([take.polarity for take in own.values() if take.has_response]),
-            arrival_s=at_centre.arrival_s if at_centre.arrival_known else None,
-            together_db=more if speaker.is_sub else 0.0))
-    return with_subs_by_plan(readings, distance_m=_distances_m(job), speed_m_s=speed_of_sound(job.room.temperature_c))
-
-
-def _levels_at(work: UnitOfWork, round_id: int, spots: Container[int]) -> dict[str, dict[int, TakeRecord]]:
-    """Usable takes by channel and spot."""
-    found: dict[str, dict[int, TakeRecord]] = {}
-    for take in work.takes.latest(round_id):
-        if take.usable and take.spot_id in spots and not take.sounded:
-            found.setdefault(take.channel, {})[take.spot_id] = take
-    return found
-
-
-def level_group_of(takes: Mapping[str, Mapping[int, TakeRecord]]) -> str | None:
-    """The group whose levels are held against each other: the one that most channels have, of equals the rig's."""
-    count: dict[str, int] = {}
-    for own in takes.values():
-        for group in {take.level_group for take in own.values()} - {None}:
-            count[group] = count.get(group, 0) + 1
-    return max(count, key=lambda group: (count[group], group == "rig"), default=None)
-
-
-def level_weights(job: Job, blend: Blend | None) -> dict[int, float]:
-    """Weight by id of every spot that levels are matched at: those of a blend of seats, or of the main seat alone."""
-    return main_seat_weights(job) if blend is None else spot_weights(job, blend)
-
-
-def _mean_level_db(takes: Iterable[TakeRecord], weights: Mapping[int, float],
-                   band_hz: tuple[float, float], group: str | None) -> float | None:
-    """Level of the energy average over takes of a group in a band; None where none of them is at a spot that counts."""
-    known = [take for take in takes if take.level_group == group and weights.get(take.spot_id, 0) > 0]
-    if group is None or not known:
-        return None
-    mean = energy_mean_db([take.level_db for take in known], weights=[weights[take.spot_id] for take in known])
-    return mid_level_db(ANALYSIS_GRID_HZ, mean, band_hz=band_hz)
-
-
-def _changed_level_db(whole: float | None, before: float | None, after: float | None) -> float | None:
-    """A level, changed by what changed at some of its spots; None where anything is not known."""
-    return None if None in (whole, before, after) else whole + after - before
-
-
-def _distances_m(job: Job) -> dict[str, float]:
-    """From every speaker to the main seat's centre spot, by the plan."""
-    spot = job.plan.centre_spot
-    ear = job.seat.place if spot is None else spot.place
-    return {s.channel: distance_m(s.place, ear) for s in job.speakers}
-
-
-def moved_words(work: UnitOfWork, job: Job, round_id: int) -> tuple[str, ...]:
-    """What stood at several places while a round was taken: speakers by code, spots by number."""
-    there = {spot.id for spot in job.spots}
-    found = moved_between(t for t in work.takes.latest(round_id) if t.usable and t.spot_id in there)
-    return (*found.channels, *(job.at_spot(spot) for spot in found.spots))
-
-
 class Aligning:
     """Trims and delays of one job."""
 
-    def __init__(self, context: Context) -> None:
+    def __init__(self, context: Context, proposing: Proposing) -> None:
         self._context = context
+        self._proposing = proposing
 
     def view(self, job_id: int) -> AlignView:
         with self._context.look() as work:
@@ -195,31 +109,74 @@ class Aligning:
             alignment = work.alignments.current(job_id)
             base = base_round(work, job, kept=alignment.round_id if alignment else None)
             rounds = tuple(r for r in work.takes.rounds(job_id) if r.bypassed)
-            blend = alignment.blend if alignment else None
-            readings = readings_of(work, job, base.id, blend=blend) if base else []
+            found = self._proposing.proposal(work, job, base, alignment or Alignment())
             moved = moved_words(work, job, base.id) if base else ()
             undo, redo = work.alignments.neighbours(job_id)
             version = work.alignments.version(job_id)
-        missing = _missing(job, base, readings)
-        limits = job.limits
-        ladder = None if missing else arrival_ladder(
-            readings, sample_rate_hz=job.rig.sample_rate_hz,
-            trim_step_db=max(TRIM_STEP_DB, limits.trim_step_db) if limits else TRIM_STEP_DB)
-        return AlignView(job=job, round=base, rounds=rounds, ladder=ladder, alignment=alignment, missing=missing,
+            versions = tuple(work.alignment_versions.all(job_id))
+        return AlignView(job=job, round=base, rounds=rounds, proposal=found, alignment=alignment,
                          expected_m={s.channel: distance_m(s.place, job.seat.place) for s in job.speakers},
                          speed_m_s=speed_of_sound(job.room.temperature_c), moved=moved, undo=undo, redo=redo,
-                         version=version)
+                         version=version, versions=versions)
 
     def use_proposal(self, job_id: int) -> None:
         """Take over the ladder's trims and delays; an inverted speaker is turned round."""
-        view = self.view(job_id)
-        if view.ladder is None:
-            raise InvalidValue("there is nothing to propose yet.", where="align",
-                               remedy="Take the main seat's centre first.")
-        self._keep(job_id, {rung.reading.channel: ChannelAlignment(
-            trim_db=rung.trim_db, delay_s=rung.delay_s,
-            polarity="inverted" if rung.reading.polarity == "inverted" else "normal") for rung in view.ladder.rungs},
-            "as proposed", round_id=view.round.id)
+        self.change(job_id, "as proposed", lambda alignment: alignment)
+
+    def set_levels(self, job_id: int, wish: LevelWish) -> None:
+        """Match levels by another band, reference or offsets; what was proposed before is proposed anew."""
+        with self._context.look() as work:
+            chosen = work.alignments.current(job_id)
+        if chosen is not None and chosen.channels:
+            self.change(job_id, "with other wishes for levels", lambda alignment: replace(alignment, levels=wish))
+        else:
+            self._keep(job_id, replace(chosen or Alignment(), levels=wish), "wishes for levels")
+
+    def change(self, job_id: int, how: str, changed: Callable[[Alignment], Alignment]) -> None:
+        """Another alignment, put together anew from the round that it stands on.
+
+        Raises
+        ------
+        Conflict
+            Where there is nothing to propose from.
+        """
+        with self._context.look() as work:
+            job = work.jobs.get(job_id)
+            before = work.alignments.current(job_id) or Alignment()
+            base = base_round(work, job, kept=before.round_id)
+            after = self._proposing.composed(work, job, base, changed(before))
+        self._keep(job_id, after, how)
+
+    def keep_version(self, job_id: int, *, name: str, note: str) -> None:
+        """Keep the present alignment under a name, to come back to or to hold another against it.
+
+        Raises
+        ------
+        InvalidValue
+            If the name is empty or long.
+        Conflict
+            If nothing was chosen yet.
+        """
+        name = checked.text(name.strip(), longest=60, where="name")
+        if not name:
+            raise InvalidValue("no name was given.", where="name", remedy="Call it something, such as three subs.")
+        with self._context.change() as work:
+            present = work.alignments.current(job_id)
+            if present is None or not present.channels:
+                raise Conflict("nothing is chosen yet.", where="align", remedy="Use the proposal first.")
+            work.alignment_versions.keep(job_id, replace(present, name=name, note=checked.text(
+                note.strip(), longest=1000, where="note")), at=self._context.now())
+            work.logbook.add(job_id, f"Alignment kept as {name}.", at=self._context.now())
+
+    def use_version(self, job_id: int, number: int) -> None:
+        """Go back to an alignment that was kept."""
+        with self._context.look() as work:
+            kept = work.alignment_versions.get(job_id, number)
+        self._keep(job_id, kept.alignment, f"as kept under {kept.alignment.name}")
+
+    def forget_version(self, job_id: int, number: int) -> None:
+        with self._context.change() as work:
+            work.alignment_versions.remove(job_id, number)
 
     def start_from(self, job_id: int, round_id: int) -> None:
         """Read levels and arrivals from another round; trims and delays stay until they are chosen again."""
@@ -274,39 +231,24 @@ class Aligning:
                 settings[channel] = wished
         if faults:
             raise InvalidForm(faults)
-        self._keep(job_id, settings, "by hand")
-
-    def _keep(self, job_id: int, settings: dict[str, ChannelAlignment], how: str, *,
-              round_id: int | None = None) -> None:
-        now = self._context.now()
-        with self._context.change() as work:
+        with self._context.look() as work:
             job = work.jobs.get(job_id)
             before = work.alignments.current(job_id) or Alignment()
-            if round_id is None:
-                base = base_round(work, job, kept=before.round_id)
-                round_id = base.id if base else None
-            after = replace(before, round_id=round_id, channels={**before.channels, **settings})
-            if after == work.alignments.current(job_id):
+            base = base_round(work, job, kept=before.round_id)
+        self._keep(job_id, replace(before, round_id=base.id if base else None, channels={**before.channels, **{
+            channel: replace(before.channels.get(channel, ChannelAlignment()), trim_db=one.trim_db,
+                             delay_s=one.delay_s, polarity=one.polarity) for channel, one in settings.items()}}),
+            "by hand")
+
+    def _keep(self, job_id: int, after: Alignment, how: str) -> None:
+        now = self._context.now()
+        with self._context.change() as work:
+            before = work.alignments.current(job_id)
+            if after == before:
                 return
             work.alignments.add(job_id, after, what=f"choice {how}")
+            old = before.channels if before else {}
             said = "; ".join(f"{channel} {s.trim_db:+.1f} dB, {s.delay_s * 1000:.2f} ms"
-                             for channel, s in settings.items())
-            work.logbook.add(job_id, f"Levels and delays chosen {how}: {said}.", at=now)
+                             for channel, s in after.channels.items() if s != old.get(channel))
+            work.logbook.add(job_id, f"Alignment chosen {how}{': ' if said else ''}{said}.", at=now)
             work.jobs.touch(job_id, now)
-
-
-def _missing(job: Job, base: Round | None, readings: list[ChannelReading]) -> str:
-    """Why there is no ladder; empty where there is one."""
-    centre = job.plan.centre_spot
-    if base is None:
-        return "Nothing is taken yet with the processor bypassed."
-    if len(job.channels) < 2:
-        return "One channel alone needs no levels or delays against others."
-    if centre is None:
-        return f"Lay out spots at {job.seat.name}, the main seat, first."
-    if len(readings) < len(job.channels):
-        taken = {r.channel for r in readings}
-        without = [c for c in job.channels if c not in taken]
-        return (f"Round {base.name} lacks {', '.join(without[:6])}{' ...' if len(without) > 6 else ''} at "
-                f"{job.at_spot(centre.id)}, the centre of {job.seat.name}.")
-    return ""

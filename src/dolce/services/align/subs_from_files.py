@@ -57,8 +57,8 @@ def align_subs(mains: Takes, subs: Takes, settings: Mapping[str, MainSetting], *
     if not spots:
         raise InvalidValue(f"no spot of {seat} has takes of every main and every sub.", where="subs",
                            remedy="Take what is missing at one spot at least.")
-    field = BassField([[own[place] for place in among] for own in subs.values()], seat_of=[place[0] for place in among],
-                      weights=None if weights is None else dict(weights))
+    field = BassField.of([[own[place] for place in among] for own in subs.values()],
+                         seat_of=[place[0] for place in among], weights=None if weights is None else dict(weights))
     before = found_at(field, neutral(field.count), limits)
     found = search(field, limits)
     delays = {channel: setting.delay_s for channel, setting in settings.items()}

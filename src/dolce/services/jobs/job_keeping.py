@@ -124,6 +124,9 @@ class JobKeeping:
                 if alignment is not None:
                     alignment = replace(alignment, round_id=renumbered.get(alignment.round_id))
                     work.alignments.add(new.id, alignment, what="copied")
+                for kept in work.alignment_versions.all(job_id):
+                    work.alignment_versions.keep(new.id, replace(
+                        kept.alignment, round_id=renumbered.get(kept.alignment.round_id)), at=kept.at)
                 if correction is not None:
                     stood_on = correction.alignment
                     work.corrections.add(new.id, replace(

@@ -24,6 +24,8 @@ def misfit_words(misfit: Misfit, *, band: str = "") -> str:
             text = f"trim {value:+.2f} dB, the device goes in steps of {high:g} dB"
         case "delay":
             text = f"delay {value * 1000:.2f} ms, the device allows {high * 1000:g} ms"
+        case "delay step":
+            text = f"delay {value * 1000:.3f} ms, the device goes in steps of {high * 1000:g} ms"
         case "crossover":
             text = "crossover, the device has none"
         case "routing":

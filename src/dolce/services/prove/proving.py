@@ -19,7 +19,7 @@ from dolce.core.tuning import (
     verdicts_on,
     wanted_rise_db,
 )
-from dolce.services.align.aligning import level_weights, moved_words, readings_of
+from dolce.services.align.readings import level_weights, moved_words, readings_of
 from dolce.services.context import Context
 from dolce.services.read.round_curves import ChannelCurves, base_round, proving_round, spot_weights
 from dolce.services.shape.shaping import present_correction

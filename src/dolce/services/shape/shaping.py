@@ -27,7 +27,7 @@ from dolce.core.tuning import (
     wanted_rise_db,
 )
 from dolce.errors import Conflict, InvalidValue
-from dolce.services.align.aligning import level_weights, moved_words
+from dolce.services.align.readings import level_weights, moved_words
 from dolce.services.context import Context
 from dolce.services.load.misfit_words import misfit_words
 from dolce.services.read.round_curves import ChannelCurves, base_round, usual_blend

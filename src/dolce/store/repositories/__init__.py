@@ -1,5 +1,6 @@
 """What the store can be asked for. Rows go no further than here."""
 
+from dolce.store.repositories.alignment_versions import AlignmentVersion, AlignmentVersions
 from dolce.store.repositories.corrections import Alignments, Corrections
 from dolce.store.repositories.jobs import Jobs
 from dolce.store.repositories.kept_states import KeptStates
@@ -13,7 +14,7 @@ from dolce.store.repositories.states import States, StatesAtHand
 from dolce.store.repositories.takes import Takes
 
 __all__ = [
-           "Alignments",
+           "AlignmentVersion", "AlignmentVersions", "Alignments",
            "Corrections",
            "Jobs",
            "KeptStates",

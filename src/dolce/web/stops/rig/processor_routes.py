@@ -18,10 +18,12 @@ _FIELDS = {"name": "name", "highest Q": "highest_q"}
 def _limits(number: int | None) -> ProcessorLimits:
     """Limits as typed; InvalidForm with each fault."""
     kept = None if number is None else services().processor.limits(number)
-    form = FormReader(request.form, kept=kept and {**asdict(kept), "most_delay_ms": 1000 * kept.most_delay_s})
+    form = FormReader(request.form, kept=kept and {**asdict(kept), "most_delay_ms": 1000 * kept.most_delay_s,
+                                                           "delay_step_ms": 1000 * kept.delay_step_s})
     values = {
         "name": form.text("name")[:80], "crossovers": form.flag("crossovers"),
         "most_delay_s": form.of(ProcessorLimits, "most_delay_s", typed="most_delay_ms", per_unit=1000, unit="ms"),
+        "delay_step_s": form.of(ProcessorLimits, "delay_step_s", typed="delay_step_ms", per_unit=1000, unit="ms"),
         **{name: form.of(ProcessorLimits, name) for name in _NUMBERS}}
     form.done()
     try:

@@ -1,0 +1,33 @@
+"""Where a main may hand over to the subs, by what it does itself."""
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dolce.core.levels import power_db
+
+CORNERS_HZ = (40, 50, 60, 70, 80, 90, 100, 110, 120, 140, 160, 180, 200)   # as receivers and processors offer them
+_MIDDLE_HZ = (200.0, 800.0)
+_FALLS_DB = 6.0
+_ABOVE = 1.3                      # a third of an octave and more of room for the slope
+_LOOKED_HZ = (25.0, 300.0)
+_MOST_BELOW = 0.7
+
+
+def falls_off_hz(frequency_hz: NDArray, level_db: NDArray) -> float:
+    """The frequency above which a main stays within 6 dB of its middle; the lowest that is looked at where it does.
+
+    `level_db` over a third of an octave, averaged over spots, so that a dip of the room is not taken for its end.
+    """
+    middle = (frequency_hz >= _MIDDLE_HZ[0]) & (frequency_hz <= _MIDDLE_HZ[1])
+    reference = float(power_db(np.mean(10 ** (level_db[middle] / 10))))
+    looked = (frequency_hz >= _LOOKED_HZ[0]) & (frequency_hz <= _LOOKED_HZ[1])
+    soft = level_db < reference - _FALLS_DB
+    # Its end, not a dip further up: most of what lies below must be soft, too.
+    ends = [k for k in np.flatnonzero(looked & soft)
+            if np.mean(soft[looked & (frequency_hz <= frequency_hz[k])]) > _MOST_BELOW]
+    return float(frequency_hz[ends[-1]]) if ends else _LOOKED_HZ[0]
+
+
+def proposed_corner_hz(falls_off: float) -> int:
+    """The lowest usual corner that leaves a main room for its slope; never below 60 Hz, where subs are better."""
+    return next((corner for corner in CORNERS_HZ if corner >= max(60.0, _ABOVE * falls_off)), CORNERS_HZ[-1])

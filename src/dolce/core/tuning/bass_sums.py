@@ -1,0 +1,127 @@
+"""What channels and subs make together in the bass, as the outputs will play them."""
+
+from dataclasses import dataclass
+
+import numpy as np
+import scipy
+from numpy.typing import NDArray
+
+from dolce.core.levels import power_db
+from dolce.core.processor import Route
+from dolce.core.subs import Join, smoothing
+from dolce.core.tuning.alignment import Alignment
+from dolce.core.tuning.correction import Correction
+from dolce.core.tuning.prediction import Responses, response_of, settings_of
+
+SUM_HZ = np.arange(12.0, 600.5, 1.0)           # finer than a twelfth of an octave at 20 Hz needs
+SHOWN_HZ = 20.0 * 2 ** (np.arange(24 * 4 + 1) / 24)     # to 320 Hz
+_SMOOTH = smoothing(SUM_HZ, SHOWN_HZ)
+JOINED_OCTAVES = 1.0                           # around a crossover, where the sum is judged
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class Handover:
+    """A main and the subs at their crossover.
+
+    Attributes
+    ----------
+    channel : str
+    corner_hz : float
+    main_db, subs_db, sum_db, most_db : ndarray, shape (seats, points)
+        Energy means over the spots of each seat at `SHOWN_HZ`; `most_db` is where both would add up in phase.
+    loss_db : ndarray, shape (seats,)
+        Sum against the most, mean over an octave to both sides of the corner.
+    """
+
+    channel: str
+    corner_hz: float
+    main_db: NDArray[np.float64]
+    subs_db: NDArray[np.float64]
+    sum_db: NDArray[np.float64]
+    most_db: NDArray[np.float64]
+    loss_db: NDArray[np.float64]
+
+
+def ways_of(alignment: Alignment, correction: Correction | None, responses: Responses,
+            channel: str) -> dict[str, NDArray[np.complex128]]:
+    """What each output adds when a channel is fed, shape (spots, points), by output."""
+    found: dict[str, NDArray[np.complex128]] = {}
+    for way in alignment.routes(channel):
+        if way.output in responses.channels:
+            settings = settings_of(alignment, correction, way.output)
+            turn = response_of(settings, at_hz=responses.frequency_hz, sample_rate_hz=responses.sample_rate_hz)
+            part = responses.channels[way.output] * (turn * route_response(
+                way, at_hz=responses.frequency_hz, sample_rate_hz=responses.sample_rate_hz))
+            found[way.output] = found.get(way.output, 0) + part
+    return found
+
+
+def route_response(way: Route, *, at_hz: NDArray, sample_rate_hz: float) -> NDArray[np.complex128]:
+    """Gain and side of a crossover of one way, shape (points,)."""
+    gain = np.full(at_hz.size, 10 ** (way.gain_db / 20), dtype=complex)
+    if way.crossover is None:
+        return gain
+    sections = way.crossover.sections(way.side, sample_rate_hz=sample_rate_hz)
+    return gain * scipy.signal.freqz_sos(sections, worN=at_hz, fs=sample_rate_hz)[1]
+
+
+def smoothed_db(spectrum: NDArray) -> NDArray[np.float64]:
+    """Levels over 1/12 octave at `SHOWN_HZ` of spectra at `SUM_HZ`, shape (..., points)."""
+    return power_db(np.abs(spectrum) ** 2 @ _SMOOTH)
+
+
+def handover(alignment: Alignment, correction: Correction | None, responses: Responses, channel: str, *,
+             seats: NDArray) -> Handover | None:
+    """A channel and the subs that play its bass; None where it plays its whole range alone, or was not taken.
+
+    Parameters
+    ----------
+    responses : at `SUM_HZ`
+    seats : ndarray, shape (seats, spots)
+        How much each spot stands for a seat; rows add up to 1.
+    """
+    routing = alignment.routing
+    corner = None if routing is None else routing.of(channel)
+    if corner is None or channel not in responses.channels:
+        return None
+    ways = ways_of(alignment, correction, responses, channel)
+    main = sum((part for output, part in ways.items() if output not in routing.subs), np.zeros(()))
+    subs = sum((part for output, part in ways.items() if output in routing.subs), np.zeros(()))
+    if np.ndim(main) == 0 or np.ndim(subs) == 0:
+        return None
+
+    def by_seat(power: NDArray) -> NDArray:
+        return power_db(seats @ (power @ _SMOOTH))
+
+    total, most = by_seat(np.abs(main + subs) ** 2), by_seat((np.abs(main) + np.abs(subs)) ** 2)
+    inside = np.abs(np.log2(SHOWN_HZ / corner.frequency_hz)) <= JOINED_OCTAVES
+    return Handover(channel=channel, corner_hz=corner.frequency_hz, main_db=by_seat(np.abs(main) ** 2),
+                    subs_db=by_seat(np.abs(subs) ** 2), sum_db=total, most_db=most,
+                    loss_db=(total - most)[:, inside].mean(axis=1))
+
+
+def joins_of(alignment: Alignment, correction: Correction | None, responses: Responses, channels: tuple[str, ...], *,
+             rows: NDArray) -> list[Join]:
+    """Every crossed-over channel with its subs at some spots, to find what all subs get against the mains.
+
+    `rows` are the numbers of the spots. Channels that share a corner are judged together.
+    """
+    routing = alignment.routing
+    by_corner: dict[float, list[tuple[NDArray, NDArray]]] = {}
+    for channel in channels:
+        corner = None if routing is None or channel in routing.subs else routing.of(channel)
+        if corner is None or channel not in responses.channels:
+            continue
+        ways = ways_of(alignment, correction, responses, channel)
+        subs = [part for output, part in ways.items() if output in routing.subs]
+        mains = [part for output, part in ways.items() if output not in routing.subs]
+        if subs and mains:
+            by_corner.setdefault(corner.frequency_hz, []).append((sum(mains)[rows], sum(subs)[rows]))
+    joins = []
+    for corner, pairs in by_corner.items():
+        low, high = corner / 2**JOINED_OCTAVES, corner * 2**JOINED_OCTAVES
+        points = low * 2 ** (np.arange(int(24 * np.log2(high / low)) + 1) / 24)
+        near = (low / 1.1 < SUM_HZ) & (high * 1.1 > SUM_HZ)
+        main, group = (np.array([pair[k] for pair in pairs])[..., near] for k in (0, 1))
+        joins.append(Join(SUM_HZ[near], main, group, smoothing(SUM_HZ[near], points)))
+    return joins

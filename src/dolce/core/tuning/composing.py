@@ -1,0 +1,53 @@
+"""An alignment put together from what was found of its parts: mains by the ladder, subs as a group."""
+
+from dataclasses import replace
+
+from dolce.core.alignment import ArrivalLadder
+from dolce.core.subs import SUBS, SubGroup
+from dolce.core.tuning.alignment import Alignment, ChannelAlignment
+
+
+def with_ladder(alignment: Alignment, ladder: ArrivalLadder, *, delay_step_s: float,
+                trim_step_db: float = 0.1) -> Alignment:
+    """The alignment with trims, delays and polarities as a ladder proposes them.
+
+    Where the subs are a group, the ladder has one rung for it (`SUBS`), whose trim the loudest of them gets; delays
+    count from mains that arrive together. None is below 0: a group that has to be earlier makes the mains later.
+    """
+    group = alignment.subs
+    rungs = {rung.reading.channel: rung for rung in ladder.rungs}
+    channels = {channel: replace(
+        alignment.channels.get(channel, ChannelAlignment()), trim_db=rung.trim_db,
+        delay_s=_on_step(rung.delay_s, delay_step_s),
+        polarity="inverted" if rung.reading.polarity == "inverted" else "normal")
+        for channel, rung in rungs.items() if channel != SUBS}
+    if group is not None and SUBS in rungs:
+        channels = _with_group(alignment, channels, group, rungs[SUBS].trim_db, delay_step_s=delay_step_s,
+                               trim_step_db=trim_step_db)
+    return replace(alignment, channels={**alignment.channels, **channels})
+
+
+def _with_group(alignment: Alignment, mains: dict[str, ChannelAlignment], group: SubGroup, trim_db: float, *,
+                delay_step_s: float, trim_step_db: float) -> dict[str, ChannelAlignment]:
+    picture = alignment.levels.picture_s
+    delays = {sub: group.delay_of(sub) + picture for sub in group.settings}
+    delays |= {channel: one.delay_s for channel, one in mains.items()}
+    # None below what the picture asks for, and no more than needed.
+    later = picture - min(delays.values())
+    steps = {channel: _on_step(delay + later, delay_step_s) for channel, delay in delays.items()}
+    subs = {sub: replace(alignment.channels.get(sub, ChannelAlignment()),
+                         trim_db=_on_step(trim_db + one.gain_db, trim_step_db),
+                         delay_s=steps[sub], polarity="inverted" if group.inverted(sub) else "normal")
+            for sub, one in group.settings.items()}
+    return {**{channel: replace(one, delay_s=steps[channel]) for channel, one in mains.items()}, **subs}
+
+
+def _on_step(value: float, step: float) -> float:
+    return round(round(value / step) * step, 9) + 0.0
+
+
+def mains_later_s(alignment: Alignment) -> float:
+    """By how much the group of subs makes the mains later than they need be among themselves."""
+    subs = set(alignment.subs.settings) if alignment.subs else set()
+    delays = [one.delay_s for channel, one in alignment.channels.items() if channel not in subs]
+    return max(0.0, min(delays, default=0.0) - alignment.levels.picture_s)

@@ -1,0 +1,51 @@
+"""Complex responses of the bass, by take: computed once, kept for all that sums channels."""
+
+from collections import OrderedDict
+from collections.abc import Collection, Mapping, Sequence
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dolce.core.job import Job, TakeRecord
+from dolce.core.subs import spectrum_at
+from dolce.core.tuning import SUM_HZ, Responses
+from dolce.store import UnitOfWork
+
+_MOST = 8000                       # takes: 5 kB each
+
+
+class BassTakes:
+    """Spectra at `SUM_HZ`, phases from the moment the stimulus left. Takes never change."""
+
+    def __init__(self) -> None:
+        self._kept: OrderedDict[int, NDArray[np.complex64]] = OrderedDict()
+
+    def spectra(self, work: UnitOfWork, takes: Collection[TakeRecord]) -> dict[int, NDArray[np.complex64]]:
+        """By take; those that are new are read together."""
+        fresh = [take.id for take in takes if take.id not in self._kept]
+        for take_id, response in work.takes.responses(fresh) if fresh else ():
+            self._kept[take_id] = spectrum_at(response, SUM_HZ).astype(np.complex64)
+        found = {take.id: self._kept[take.id] for take in takes if take.id in self._kept}
+        while len(self._kept) > _MOST:
+            self._kept.popitem(last=False)
+        return found
+
+
+def summable(work: UnitOfWork, round_id: int, channels: Collection[str]) -> list[TakeRecord]:
+    """Takes of single channels whose sound can be added up: usable, with a response, on one clock."""
+    return [take for take in work.takes.latest(round_id) if take.usable and take.has_response and take.arrival_known
+            and not take.sounded and take.channel in channels]
+
+
+def bass_responses(kept: BassTakes, work: UnitOfWork, job: Job, round_id: int, channels: Sequence[str], *,
+                   spots: Sequence[int]) -> Responses:
+    """Responses of channels at spots, in their order; NaN where a take is missing."""
+    takes = [take for take in summable(work, round_id, channels) if take.spot_id in set(spots)]
+    spectra = kept.spectra(work, takes)
+    by_cell: Mapping[tuple[str, int], NDArray] = {
+        (take.channel, take.spot_id): spectra[take.id] for take in takes if take.id in spectra}
+    nothing = np.full(SUM_HZ.size, np.nan, dtype=np.complex64)
+    return Responses(
+        frequency_hz=SUM_HZ, sample_rate_hz=job.rig.sample_rate_hz, spots=tuple(spots),
+        channels={channel: np.array([by_cell.get((channel, spot), nothing) for spot in spots])
+                  for channel in channels if any(one == channel for one, _ in by_cell)})

@@ -1,0 +1,230 @@
+"""Crossovers, routing and the effects channel: who plays the bass, and what the sums make of it at every seat."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dolce.core.alignment.corner import falls_off_hz, proposed_corner_hz
+from dolce.core.job import Job, Round
+from dolce.core.levels import energy_mean_db, power_db
+from dolce.core.processor import BassManagement, Crossover, Effects
+from dolce.core.response import ANALYSIS_GRID_HZ, smoothed_level_db
+from dolce.core.room import group_of
+from dolce.core.subs import SubGroup, SubSetting
+from dolce.core.tuning import Alignment, Handover, handover, mains_later_s
+from dolce.errors import Conflict, InvalidValue
+from dolce.services.align.aligning import Aligning
+from dolce.services.align.bass_takes import bass_responses
+from dolce.services.context import Context
+from dolce.services.read.round_curves import base_round, usual_blend
+
+USUAL_HZ = 80.0                     # common practice
+_MUCH_DB = 2.0
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class GroupCorner:
+    """A group of mains, and what is proposed for it.
+
+    Attributes
+    ----------
+    crossover : what is set; None for the whole range
+    falls_off_hz : where the weakest of them ends, and which one that is
+    """
+
+    group: str
+    channels: tuple[str, ...]
+    crossover: Crossover | None
+    falls_off_hz: float
+    weakest: str
+    proposed_hz: int
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class CrossingView:
+    """Crossovers, and the sums around them; `missing` says why there is nothing to show.
+
+    Attributes
+    ----------
+    alignment : what is shown: what is chosen, or what would be with the usual corner
+    set : whether crossovers are chosen
+    seats : names
+    handovers : by channel, where both were taken
+    later_s : by how much mains wait for the subs
+    effects_meter_db : what a plain C-weighted meter shows for the effects channel beside a main channel
+    bad : channels whose sum loses much at some seat, with that seat and the loss
+    """
+
+    job: Job
+    round: Round | None
+    missing: str
+    alignment: Alignment | None = None
+    set: bool = False
+    seats: tuple[str, ...] = ()
+    groups: tuple[GroupCorner, ...] = ()
+    handovers: Mapping[str, Handover]
+    later_s: float = 0.0
+    effects_meter_db: float = 0.0
+    bad: tuple[tuple[str, str, float], ...] = ()
+
+
+class Crossing:
+    """Who plays the bass of each channel."""
+
+    def __init__(self, context: Context, aligning: Aligning) -> None:
+        self._context, self._aligning = context, aligning
+
+    def view(self, job_id: int) -> CrossingView:
+        with self._context.look() as work:
+            job = work.jobs.get(job_id)
+            alignment = work.alignments.current(job_id) or Alignment()
+            base = base_round(work, job, kept=alignment.round_id)
+            missing = _missing(job, base)
+            if missing:
+                return CrossingView(job=job, round=base, missing=missing, handovers={})
+            curves = self._context.curves.of(work, base.id)
+            weights = usual_blend(job).weights
+            spots = [spot for spot in job.spots if weights.get(spot.seat_id, 0) > 0]
+            responses = bass_responses(self._context.bass, work, job, base.id, job.channels,
+                                       spots=[spot.id for spot in spots])
+        chosen = alignment.routing is not None
+        seats = [seat for seat in job.plan.seats if any(spot.seat_id == seat.id for spot in spots)]
+        shares = np.array([[spot.seat_id == seat.id for spot in spots] for seat in seats], dtype=float)
+        found = {}
+        if chosen:
+            for channel in _mains(job):
+                known = _known(responses.channels, (channel, *_subs(job)))
+                if known is None or not (shares[:, known] > 0).any(axis=1).all():
+                    continue
+                at = replace(responses, spots=tuple(np.array(responses.spots)[known].tolist()), channels={
+                    code: responses.channels[code][known] for code in (channel, *_subs(job))})
+                rows = shares[:, known] / shares[:, known].sum(axis=1, keepdims=True)
+                one = handover(alignment, None, at, channel, seats=rows)
+                if one is not None:
+                    found[channel] = one
+        groups = []
+        for name in dict.fromkeys(group_of(channel) for channel in _mains(job)):
+            own = tuple(channel for channel in _mains(job) if group_of(channel) == name)
+            ends = {channel: falls_off_hz(ANALYSIS_GRID_HZ, smoothed_level_db(energy_mean_db(
+                curves[channel].level_db), per_octave=3)) for channel in own if channel in curves}
+            weakest = max(ends, key=ends.get, default="")
+            end = ends.get(weakest, 0.0)
+            groups.append(GroupCorner(
+                group=name, channels=own, weakest=weakest, falls_off_hz=end, proposed_hz=proposed_corner_hz(end),
+                crossover=alignment.routing.of(own[0]) if chosen else None))
+        bad = [(channel, seats[int(np.argmin(one.loss_db))].name, float(one.loss_db.min()))
+               for channel, one in found.items() if one.loss_db.min() < -_MUCH_DB]
+        return CrossingView(
+            job=job, round=base, missing="", alignment=alignment, set=chosen, seats=tuple(seat.name for seat in seats),
+            groups=tuple(groups), handovers=found, later_s=mains_later_s(alignment),
+            effects_meter_db=effects_on_a_meter_db(alignment.routing.effects if chosen and alignment.routing.effects
+                                                   else Effects()),
+            bad=tuple(sorted(bad, key=lambda one: one[2])))
+
+    def set_crossovers(self, job_id: int, corners: Mapping[str, Crossover | None], *,
+                       low_pass: Crossover | None = None, effects: Effects | None = None) -> None:
+        """Corners by group of mains; None for the whole range. The subs' delay and polarity are found anew.
+
+        Raises
+        ------
+        Conflict
+            Where there is no sub, or nothing to find it from.
+        """
+        with self._context.look() as work:
+            job = work.jobs.get(job_id)
+        subs = _subs(job)
+        if not subs:
+            raise Conflict("there is no sub to play the bass.", where="crossovers", remedy="Add one in Room.")
+        crossed = [one for one in corners.values() if one is not None]
+        usual = crossed[0] if crossed else Crossover(frequency_hz=USUAL_HZ)
+        own = {channel: corners.get(group_of(channel)) for channel in _mains(job)
+               if corners.get(group_of(channel)) != usual}
+
+        def changed(alignment: Alignment) -> Alignment:
+            before = alignment.routing
+            routing = BassManagement(crossover=usual, subs=subs, own=own, low_pass=low_pass, sub_gain_db=0.0,
+                                     effects=effects, sends=before.sends if before else {})
+            group = alignment.subs or SubGroup.of(dict.fromkeys(subs, SubSetting()), how="as they are")
+            return replace(alignment, routing=routing, subs=group)
+
+        self._aligning.change(job_id, "of crossovers", changed)
+
+    def without_crossovers(self, job_id: int) -> None:
+        """Every channel plays its whole range itself again."""
+        self._aligning.change(job_id, "without crossovers", lambda alignment: replace(alignment, routing=None))
+
+    def hold_group(self, job_id: int, *, delay_s: float, polarity: int) -> None:
+        """Delay and polarity of all subs against the mains by hand."""
+        def changed(alignment: Alignment) -> Alignment:
+            if alignment.subs is None:
+                raise Conflict("the subs are no group yet.", where="subs", remedy="Use settings of the subs first.")
+            return replace(alignment, subs=alignment.subs.against_mains(
+                delay_s=delay_s, polarity=1 if polarity > 0 else -1, held=True))
+
+        self._aligning.change(job_id, "of the subs against the mains by hand", changed)
+
+    def find_group(self, job_id: int) -> None:
+        """Look for them again."""
+        self._aligning.change(job_id, "of the subs against the mains as found", lambda alignment: replace(
+            alignment, subs=alignment.subs and replace(alignment.subs, held=False)))
+
+    def send(self, job_id: int, channel: str, output: str, gain_db: float | None) -> None:
+        """Let an output play a channel besides; None takes it off.
+
+        Raises
+        ------
+        InvalidValue
+            If there is no such channel or output, or the gain is out of range.
+        """
+        with self._context.look() as work:
+            job = work.jobs.get(job_id)
+        for code in (channel, output):
+            job.speaker(code)
+        if channel == output or (gain_db is not None and not -40 <= gain_db <= 6):
+            raise InvalidValue(f"{channel} on {output} with {gain_db if gain_db is not None else 0:g} dB.",
+                               where="routing", remedy="Choose two channels, and -40 to +6 dB.")
+
+        def changed(alignment: Alignment) -> Alignment:
+            routing = alignment.routing or BassManagement(crossover=Crossover(frequency_hz=USUAL_HZ), subs=())
+            sends = {code: dict(to) for code, to in routing.sends.items()}
+            sends.setdefault(channel, {}).pop(output, None)
+            if gain_db is not None:
+                sends[channel][output] = gain_db
+            return replace(alignment, routing=replace(routing, sends={c: to for c, to in sends.items() if to}))
+
+        self._aligning.change(job_id, "of routing", changed)
+
+
+def effects_on_a_meter_db(effects: Effects) -> float:
+    """What a plain meter shows for noise in the effects channel beside the same noise in a main channel.
+
+    Pink noise to 20 kHz in the one, to the low-pass in the other, which is louder by its gain in its band, but has
+    only these few octaves.
+    """
+    octaves = np.log2(effects.low_pass.frequency_hz / 20.0)
+    return float(effects.gain_db + power_db(octaves / np.log2(20_000.0 / 20.0)))
+
+
+def _mains(job: Job) -> tuple[str, ...]:
+    return tuple(s.channel for s in job.speakers if not s.is_sub)
+
+
+def _subs(job: Job) -> tuple[str, ...]:
+    return tuple(s.channel for s in job.speakers if s.is_sub)
+
+
+def _known(channels: Mapping[str, NDArray], codes: tuple[str, ...]) -> NDArray | None:
+    """Rows of spots at which all of some channels were taken."""
+    if any(code not in channels for code in codes):
+        return None
+    return np.flatnonzero(~np.any([np.isnan(channels[code][:, 0]) for code in codes], axis=0))
+
+
+def _missing(job: Job, base: Round | None) -> str:
+    if not _subs(job):
+        return "There is no sub in this room: every channel plays its whole range itself."
+    if base is None:
+        return "Nothing is taken yet with the processor bypassed."
+    return ""

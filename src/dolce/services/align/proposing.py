@@ -1,0 +1,234 @@
+"""What an alignment is put together from: every channel's reading, the subs as one, polarities held together."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+from itertools import combinations
+from statistics import median
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dolce.core.acoustics import speed_of_sound
+from dolce.core.alignment import (
+    TRIM_STEP_DB,
+    ArrivalLadder,
+    ChannelReading,
+    JudgedPolarity,
+    OffPlan,
+    alike,
+    arrival_ladder,
+    direct_spectrum,
+    judged_together,
+    off_plan,
+)
+from dolce.core.geometry import distance_m
+from dolce.core.job import Job, Round, TakeRecord
+from dolce.core.levels import SUB_LEVEL_BAND_HZ, power_db
+from dolce.core.room import partner_of
+from dolce.core.subs import SUBS, SubGroup, all_pass_response, best_of
+from dolce.core.tuning import SUM_HZ, Alignment, Responses, joins_of, with_ladder
+from dolce.errors import Conflict
+from dolce.services.align.bass_takes import bass_responses
+from dolce.services.align.readings import level_weights, readings_of
+from dolce.services.context import Context
+from dolce.services.read.round_curves import usual_blend
+from dolce.store import UnitOfWork
+
+_INSIDE = (SUB_LEVEL_BAND_HZ[0] <= SUM_HZ) & (SUB_LEVEL_BAND_HZ[1] >= SUM_HZ)
+GROUP_REACH_S = 0.015                # how far the subs as a group are moved against the mains
+_FAR_DB_PER_S = 30.0                 # of two that add up alike the nearer one is taken
+_PINK = 1 / SUM_HZ[_INSIDE]          # as pink noise: alike over the logarithm of frequency
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class Proposal:
+    """What the readings of a round propose under an alignment's wishes.
+
+    Attributes
+    ----------
+    ladder : None where something is missing, see `missing`
+    judged : polarity of mains, each alone and against its kind
+    off : mains that do not arrive as the plan says
+    latency_s : of the chain, by the mains' arrivals over their flight; None where not known
+    """
+
+    ladder: ArrivalLadder | None
+    missing: str
+    judged: Mapping[str, JudgedPolarity]
+    off: tuple[OffPlan, ...]
+    latency_s: float | None
+
+
+class Proposing:
+    """Proposals, with what is kept of takes so that nothing is read twice."""
+
+    def __init__(self, context: Context) -> None:
+        self._context = context
+        self._direct: dict[int, tuple[NDArray, NDArray]] = {}
+
+    def proposal(self, work: UnitOfWork, job: Job, base: Round | None, alignment: Alignment) -> Proposal:
+        """From a round, under what an alignment wishes of levels and subs."""
+        readings = [] if base is None else readings_of(work, job, base.id, blend=alignment.blend,
+                                                       band_hz=alignment.levels.band_hz)
+        missing = _missing(job, base, readings)
+        if missing:
+            return Proposal(ladder=None, missing=missing, judged={}, off=(), latency_s=None)
+        judged = self._judged(work, job, base, readings)
+        readings = [replace(one, polarity=judged[one.channel].polarity) if one.channel in judged else one
+                    for one in readings]
+        mains = {one.channel: one.arrival_s for one in readings if not one.is_sub and one.arrival_s is not None}
+        distances = _distances_m(job)
+        speed = speed_of_sound(job.room.temperature_c)
+        over = [arrival - distances[channel] / speed for channel, arrival in mains.items()]
+        if alignment.subs is not None:
+            group = self._group_reading(work, job, base, alignment, readings)
+            readings = [one for one in readings if not one.is_sub] + ([group] if group else [])
+        limits = job.limits
+        ladder = None if len(readings) < 2 else arrival_ladder(
+            readings, sample_rate_hz=job.rig.sample_rate_hz, wish=alignment.levels,
+            trim_step_db=trim_step_db(job),
+            highest_trim_db=limits.highest_trim_db if limits else 0.0)
+        return Proposal(ladder=ladder, missing="", judged=judged,
+                        off=tuple(off_plan(mains, distances, speed_m_s=speed)),
+                        latency_s=median(over) if over else None)
+
+    def composed(self, work: UnitOfWork, job: Job, base: Round | None, alignment: Alignment) -> Alignment:
+        """The alignment with all that its readings propose.
+
+        Raises
+        ------
+        Conflict
+            Where there is nothing to propose from.
+        """
+        found = self.proposal(work, job, base, alignment)
+        if found.ladder is None:
+            raise Conflict(found.missing or "there is nothing to propose yet.", where="align",
+                           remedy="Take what is missing first.")
+        step, trim_step = delay_step_s(job), trim_step_db(job)
+        alignment = replace(alignment, round_id=base.id)
+        if alignment.subs is not None and not alignment.subs.held:
+            alignment = replace(alignment, subs=self._against_mains(work, job, base, alignment, found.ladder))
+        return with_ladder(alignment, found.ladder, delay_step_s=step, trim_step_db=trim_step)
+
+    def _against_mains(self, work: UnitOfWork, job: Job, base: Round, alignment: Alignment,
+                       ladder: ArrivalLadder) -> SubGroup:
+        """The delay and polarity of all subs under which they add up best with all mains at their crossovers.
+
+        Over all seats that count and all channels, since one setting serves them all. Without a crossover, or where
+        too little was taken, they arrive with the mains by the plan.
+        """
+        group = alignment.subs
+        flight = {channel: far / speed_of_sound(job.room.temperature_c) for channel, far in _distances_m(job).items()}
+        mains = [channel for channel in job.channels if channel not in group.settings]
+        subs_at = [flight[sub] + one.delay_s for sub, one in group.settings.items() if sub in flight]
+        last = max((flight[channel] for channel in mains), default=0.0)
+        start = group.against_mains(delay_s=round(last - median(subs_at), 7) if subs_at else 0.0, polarity=1)
+        if alignment.routing is None:
+            return start
+        aligned = with_ladder(replace(alignment, subs=start), ladder, delay_step_s=delay_step_s(job),
+                              trim_step_db=trim_step_db(job))
+        weights = {spot: weight for spot, weight in usual_blend(job).spot_weights(
+            {spot.id: spot.seat_id for spot in job.spots}).items() if weight > 0}
+        responses = bass_responses(self._context.bass, work, job, base.id, job.channels, spots=tuple(weights))
+        managed = tuple(channel for channel in mains if alignment.routing.of(channel) is not None
+                        and channel in responses.channels)
+        heard = [*managed, *(sub for sub in group.settings if sub in responses.channels)]
+        rows = np.flatnonzero(~np.any([np.isnan(responses.channels[channel][:, 0]) for channel in heard], axis=0)) \
+            if managed else np.array([], dtype=int)
+        if not rows.size:
+            return start
+        joins = joins_of(aligned, None, responses, managed, rows=rows)
+        # What lies at or below 0 makes the mains wait.
+        earliest = -group.most_wait_s - min(start.delay_of(sub) for sub in group.settings)
+        best = best_of(joins, max(-GROUP_REACH_S, min(earliest, 0.0)), GROUP_REACH_S, per_s_db=_FAR_DB_PER_S)
+        return start.against_mains(delay_s=round(start.delay_s + best.delay_s, 7), polarity=best.polarity)
+
+    def _judged(self, work: UnitOfWork, job: Job, base: Round,
+                readings: list[ChannelReading]) -> dict[str, JudgedPolarity]:
+        """Left and right of a kind held against each other by their direct sound at the main seat's centre.
+
+        Only these: a centre or a surround is often another speaker, whose crossover turns its phase elsewhere.
+        """
+        own = {one.channel: one.polarity for one in readings if not one.is_sub}
+        centre = job.plan.centre_spot
+        takes = {take.channel: take for take in work.takes.latest(base.id)
+                 if take.channel in own and centre is not None and take.spot_id == centre.id and take.usable
+                 and take.has_response and not take.sounded}
+        spectra = self._direct_sounds(work, takes)
+        pairs = {(a, b): alike(spectra[a], spectra[b]) for a, b in combinations(spectra, 2)
+                 if partner_of(a) == b}
+        return judged_together(own, pairs)
+
+    def _direct_sounds(self, work: UnitOfWork, takes: Mapping[str, TakeRecord]) -> dict[str, tuple[NDArray, NDArray]]:
+        arrivals = {take.id: take.arrival_s for take in takes.values()}
+        fresh = [number for number in arrivals if number not in self._direct]
+        if len(self._direct) > 2000:
+            self._direct.clear()
+            fresh = list(arrivals)
+        for number, response in work.takes.responses(fresh) if fresh else ():
+            self._direct[number] = direct_spectrum(response, arrivals[number])
+        return {channel: self._direct[take.id] for channel, take in takes.items() if take.id in self._direct}
+
+    def _group_reading(self, work: UnitOfWork, job: Job, base: Round, alignment: Alignment,
+                       readings: list[ChannelReading]) -> ChannelReading | None:
+        """All subs as one, with what they get among themselves; None where nothing of them can be summed."""
+        group = alignment.subs
+        weights = level_weights(job, alignment.blend)
+        subs = [sub for sub in group.settings if sub in job.channels]
+        responses = bass_responses(self._context.bass, work, job, base.id, subs, spots=tuple(weights))
+        if not subs or any(sub not in responses.channels for sub in subs):
+            return None
+        total = group_sum(group, responses)
+        power = np.average(np.abs(total[:, _INSIDE]) ** 2, axis=1, weights=_PINK)
+        known = ~np.isnan(power)
+        if not known.any():
+            return None
+        weight = np.array([weights[spot] for spot in responses.spots])
+        mains = [one.arrival_s for one in readings if not one.is_sub]
+        return ChannelReading(
+            channel=SUBS, is_sub=True, level_db=float(power_db(np.average(power[known], weights=weight[known]))),
+            arrival_s=None if None in mains else max(mains, default=None), arrival_by="plan", polarity="normal",
+            spread_db=float(np.std(power_db(power[known]))))
+
+
+def group_sum(group: SubGroup, responses: Responses) -> NDArray[np.complex128]:
+    """What subs make together with their settings among themselves, shape (spots, points)."""
+    return np.sum([responses.channels[sub] * one.polarity * 10 ** (one.gain_db / 20)
+                   * all_pass_response(one.all_pass, responses.frequency_hz)
+                   * np.exp(-2j * np.pi * responses.frequency_hz * one.delay_s)
+                   for sub, one in group.settings.items() if sub in responses.channels], axis=0)
+
+
+def delay_step_s(job: Job) -> float:
+    """Steps of delays: the processor's, or samples."""
+    step = 1 / job.rig.sample_rate_hz
+    return max(step, job.limits.delay_step_s) if job.limits else step
+
+
+def trim_step_db(job: Job) -> float:
+    """Steps of trims: the processor's, or ours."""
+    return max(TRIM_STEP_DB, job.limits.trim_step_db) if job.limits else TRIM_STEP_DB
+
+
+def _distances_m(job: Job) -> dict[str, float]:
+    """From every speaker to the main seat's centre spot, by the plan."""
+    spot = job.plan.centre_spot
+    ear = job.seat.place if spot is None else spot.place
+    return {s.channel: distance_m(s.place, ear) for s in job.speakers}
+
+
+def _missing(job: Job, base: Round | None, readings: list[ChannelReading]) -> str:
+    """Why there is no ladder; empty where there is one."""
+    centre = job.plan.centre_spot
+    if base is None:
+        return "Nothing is taken yet with the processor bypassed."
+    if len(job.channels) < 2:
+        return "One channel alone needs no levels or delays against others."
+    if centre is None:
+        return f"Lay out spots at {job.seat.name}, the main seat, first."
+    if len(readings) < len(job.channels):
+        taken = {r.channel for r in readings}
+        without = [c for c in job.channels if c not in taken]
+        return (f"Round {base.name} lacks {', '.join(without[:6])}{' ...' if len(without) > 6 else ''} at "
+                f"{job.at_spot(centre.id)}, the centre of {job.seat.name}.")
+    return ""

@@ -1,0 +1,117 @@
+"""What was measured of every channel at the seats that levels are matched at."""
+
+from collections.abc import Container, Iterable, Mapping
+
+import numpy as np
+
+from dolce.core.acoustics import speed_of_sound
+from dolce.core.alignment import ChannelReading, common_polarity, level_band_hz, mid_level_db, with_subs_by_plan
+from dolce.core.geometry import distance_m
+from dolce.core.job import Job, TakeRecord, moved_between
+from dolce.core.levels import LEVEL_BAND_HZ, energy_mean_db, together_db
+from dolce.core.response import ANALYSIS_GRID_HZ
+from dolce.core.tuning import Blend
+from dolce.services.read.round_curves import main_seat_weights, spot_weights
+from dolce.store import UnitOfWork
+
+
+def readings_of(work: UnitOfWork, job: Job, round_id: int, *, blend: Blend | None = None,
+                since: int | None = None, wanted_db: Mapping[str, float] | None = None,
+                band_hz: tuple[float, float] = LEVEL_BAND_HZ) -> list[ChannelReading]:
+    """Level and polarity over the spots of the main seat, or of a blend of seats; arrival at the main seat's centre.
+
+    Levels are known within one group of takes (`TakeRecord.level_group`), and unknown for channels that have none of
+    it. Subs count as playing together, and arrive as the plan says.
+
+    `since` is an earlier round: the level is then that round's, changed by what changed at the spots that both rounds
+    have. So a round of few spots is not held against the average over others.
+
+    `wanted_db` is by how much channels are wanted louder than level: that much is taken off. `band_hz` is the mains'.
+    """
+    centre, weights = job.plan.centre_spot, level_weights(job, blend)
+    if centre is None:
+        return []
+    wanted = {*weights, centre.id}
+    takes = _levels_at(work, round_id, wanted)
+    earlier = {} if since is None else _levels_at(work, since, weights)
+    group = level_group_of(takes)
+    more = together_db(len(job.plan.subs))
+    readings = []
+    for speaker in job.speakers:
+        own, before = takes.get(speaker.channel, {}), earlier.get(speaker.channel, {})
+        at_centre = own.get(centre.id)
+        if at_centre is None:
+            continue
+        band = level_band_hz(is_sub=True) if speaker.is_sub else band_hz
+        both = [spot for spot in own if spot in before]
+        level = _mean_level_db(own.values(), weights, band, group) if since is None else _changed_level_db(
+            _mean_level_db(before.values(), weights, band, level_group_of(earlier)),
+            _mean_level_db([before[spot] for spot in both], weights, band, level_group_of(earlier)),
+            _mean_level_db([own[spot] for spot in both], weights, band, group))
+        if level is not None and wanted_db:
+            level -= wanted_db.get(speaker.channel, 0.0)
+        readings.append(ChannelReading(
+            channel=speaker.channel, is_sub=speaker.is_sub, level_db=level,
+            polarity=common_polarity([take.polarity for take in own.values() if take.has_response]),
+            arrival_s=at_centre.arrival_s if at_centre.arrival_known else None,
+            together_db=more if speaker.is_sub else 0.0, spread_db=_spread_db(own.values(), weights, band)))
+    return with_subs_by_plan(readings, distance_m=_distances_m(job), speed_m_s=speed_of_sound(job.room.temperature_c))
+
+
+def _levels_at(work: UnitOfWork, round_id: int, spots: Container[int]) -> dict[str, dict[int, TakeRecord]]:
+    """Usable takes by channel and spot."""
+    found: dict[str, dict[int, TakeRecord]] = {}
+    for take in work.takes.latest(round_id):
+        if take.usable and take.spot_id in spots and not take.sounded:
+            found.setdefault(take.channel, {})[take.spot_id] = take
+    return found
+
+
+def level_group_of(takes: Mapping[str, Mapping[int, TakeRecord]]) -> str | None:
+    """The group whose levels are held against each other: the one that most channels have, of equals the rig's."""
+    count: dict[str, int] = {}
+    for own in takes.values():
+        for group in {take.level_group for take in own.values()} - {None}:
+            count[group] = count.get(group, 0) + 1
+    return max(count, key=lambda group: (count[group], group == "rig"), default=None)
+
+
+def level_weights(job: Job, blend: Blend | None) -> dict[int, float]:
+    """Weight by id of every spot that levels are matched at: those of a blend of seats, or of the main seat alone."""
+    return main_seat_weights(job) if blend is None else spot_weights(job, blend)
+
+
+def _mean_level_db(takes: Iterable[TakeRecord], weights: Mapping[int, float],
+                   band_hz: tuple[float, float], group: str | None) -> float | None:
+    """Level of the energy average over takes of a group in a band; None where none of them is at a spot that counts."""
+    known = [take for take in takes if take.level_group == group and weights.get(take.spot_id, 0) > 0]
+    if group is None or not known:
+        return None
+    mean = energy_mean_db([take.level_db for take in known], weights=[weights[take.spot_id] for take in known])
+    return mid_level_db(ANALYSIS_GRID_HZ, mean, band_hz=band_hz)
+
+
+def _spread_db(takes: Iterable[TakeRecord], weights: Mapping[int, float], band_hz: tuple[float, float]) -> float:
+    """Standard deviation of the level over the spots that count."""
+    levels = [mid_level_db(ANALYSIS_GRID_HZ, take.level_db, band_hz=band_hz) for take in takes
+              if weights.get(take.spot_id, 0) > 0]
+    return float(np.std(levels)) if len(levels) > 1 else 0.0
+
+
+def _changed_level_db(whole: float | None, before: float | None, after: float | None) -> float | None:
+    """A level, changed by what changed at some of its spots; None where anything is not known."""
+    return None if None in (whole, before, after) else whole + after - before
+
+
+def _distances_m(job: Job) -> dict[str, float]:
+    """From every speaker to the main seat's centre spot, by the plan."""
+    spot = job.plan.centre_spot
+    ear = job.seat.place if spot is None else spot.place
+    return {s.channel: distance_m(s.place, ear) for s in job.speakers}
+
+
+def moved_words(work: UnitOfWork, job: Job, round_id: int) -> tuple[str, ...]:
+    """What stood at several places while a round was taken: speakers by code, spots by number."""
+    there = {spot.id for spot in job.spots}
+    found = moved_between(t for t in work.takes.latest(round_id) if t.usable and t.spot_id in there)
+    return (*found.channels, *(job.at_spot(spot) for spot in found.spots))

@@ -1,0 +1,299 @@
+"""The subs together: what each does alone, as they are, by distance, as found and by hand, at every seat."""
+
+import logging
+import threading
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dolce.core.acoustics import speed_of_sound
+from dolce.core.geometry import distance_m
+from dolce.core.job import Job, Round
+from dolce.core.subs import (
+    BAND_HZ,
+    BassField,
+    Found,
+    SearchLimits,
+    SubGroup,
+    SubSetting,
+    by_distance,
+    found_at,
+    neutral,
+    search_with_trade,
+)
+from dolce.core.tuning import SUM_HZ
+from dolce.errors import Conflict, InvalidValue, NotFound
+from dolce.services.align.aligning import Aligning
+from dolce.services.align.bass_takes import summable
+from dolce.services.context import Context
+from dolce.services.read.round_curves import base_round, usual_blend
+from dolce.store import UnitOfWork
+
+_LOG = logging.getLogger(__name__)
+_NEAR = (BAND_HZ[0] / 1.12 < SUM_HZ) & (BAND_HZ[1] * 1.12 > SUM_HZ)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class State:
+    """The subs with some settings, at every seat.
+
+    Attributes
+    ----------
+    code : "alone-Sub1", "as-they-are", "distances", "search", "used", "by-hand" or "trade-3"
+    settings : by sub; one that is silent is missing
+    spread_db : over the seats, mean 20-120 Hz
+    output_db : against the incoherent sum of all subs
+    left_db : what one equaliser for all would leave
+    by_seat_db : ndarray, shape (seats, points)
+    change_db : of each seat's mean level against the subs as they are
+    off_db : of each seat from the mean of all, RMS
+    """
+
+    code: str
+    settings: Mapping[str, SubSetting]
+    spread_db: float
+    output_db: float
+    left_db: float
+    by_seat_db: NDArray[np.float64]
+    change_db: tuple[float, ...]
+    off_db: tuple[float, ...]
+
+
+@dataclass(slots=True, kw_only=True)
+class Searching:
+    """A search for one job: how far it is, and what came of it."""
+
+    rests_on: tuple
+    limits: SearchLimits
+    fraction: float = 0.0
+    stop: threading.Event
+    thread: threading.Thread | None = None
+    found: Found | None = None
+    trade: tuple[Found, ...] = ()
+    stopped: bool = False
+    fault: str = ""
+
+    @property
+    def running(self) -> bool:
+        return self.thread is not None and self.thread.is_alive() and self.found is None and not self.fault
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class WorkbenchView:
+    """All of the workbench; `missing` says why there is nothing to show.
+
+    Attributes
+    ----------
+    seats : names, in the order of all curves
+    spots : how many spots they stand for
+    without : spots, in words, at which a sub was not taken: left out for all subs
+    frequency_hz : ndarray, shape (points,)
+    states : by code
+    shown : code of the one whose curves are drawn
+    trade : what else the search met, as (output, spread, code)
+    """
+
+    job: Job
+    round: Round | None
+    missing: str
+    seats: tuple[str, ...] = ()
+    spots: int = 0
+    without: tuple[str, ...] = ()
+    frequency_hz: NDArray[np.float64]
+    states: Mapping[str, State]
+    shown: str = ""
+    searching: Searching | None = None
+    limits: SearchLimits
+    group: SubGroup | None = None
+    trade: tuple[tuple[float, float, str], ...] = ()
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class _Bench:
+    """The field of a job's subs, and what it rests on."""
+
+    subs: tuple[str, ...]
+    field: BassField
+    seats: tuple[str, ...]
+    without: tuple[str, ...]
+    spots: int
+    rests_on: tuple
+
+
+class SubWorkbench:
+    """Subs of a job as one."""
+
+    def __init__(self, context: Context, aligning: Aligning) -> None:
+        self._context, self._aligning = context, aligning
+        self._benches: dict[int, _Bench] = {}
+        self._searching: dict[int, Searching] = {}
+
+    def view(self, job_id: int, *, shown: str = "", hand: Mapping[str, SubSetting] | None = None) -> WorkbenchView:
+        """What some settings do; `hand` are those by hand."""
+        with self._context.look() as work:
+            job = work.jobs.get(job_id)
+            alignment = work.alignments.current(job_id)
+            base = base_round(work, job, kept=alignment.round_id if alignment else None)
+            group = alignment.subs if alignment else None
+            bench = self._bench(work, job, base)
+        search = self._searching.get(job_id)
+        if isinstance(bench, str):
+            return WorkbenchView(job=job, round=base, missing=bench, frequency_hz=np.zeros(0), states={},
+                                 limits=SearchLimits())
+        if search is not None and search.rests_on != bench.rests_on:
+            search = None                     # takes, seats or subs are others now: it says nothing of these
+        limits = search.limits if search else SearchLimits()
+        states, trade = self._states(job, bench, search, group, hand, limits)
+        fallback = "by-hand" if hand else "search" if "search" in states else "used" if "used" in states \
+            else "as-they-are"
+        return WorkbenchView(
+            job=job, round=base, missing="", seats=bench.seats, spots=bench.spots, without=bench.without,
+            frequency_hz=bench.field.grid_hz, states=states, shown=shown if shown in states else fallback,
+            searching=search, limits=limits, group=group, trade=trade)
+
+    def search(self, job_id: int, limits: SearchLimits) -> None:
+        """Look for the settings that serve all seats, in a thread of its own.
+
+        Raises
+        ------
+        Conflict
+            If subs or takes are missing.
+        """
+        with self._context.look() as work:
+            job = work.jobs.get(job_id)
+            alignment = work.alignments.current(job_id)
+            base = base_round(work, job, kept=alignment.round_id if alignment else None)
+            bench = self._bench(work, job, base)
+        if isinstance(bench, str):
+            raise Conflict(bench, where="subs", remedy="Take what is missing first.")
+        self.stop(job_id)
+        search = Searching(rests_on=bench.rests_on, limits=limits, stop=threading.Event())
+        search.thread = threading.Thread(target=self._run, args=(bench, search), daemon=True, name="search of subs")
+        self._searching[job_id] = search
+        search.thread.start()
+
+    def stop(self, job_id: int) -> None:
+        """End a search; the best until then is kept."""
+        search = self._searching.get(job_id)
+        if search is not None and search.thread is not None:
+            search.stop.set()
+            search.thread.join()
+
+    def wait(self, job_id: int) -> None:
+        """Until a search is done."""
+        search = self._searching.get(job_id)
+        if search is not None and search.thread is not None:
+            search.thread.join()
+
+    def close(self) -> None:
+        for job_id in list(self._searching):
+            self.stop(job_id)
+
+    def use(self, job_id: int, code: str, *, hand: Mapping[str, SubSetting] | None = None) -> None:
+        """Take over the settings of a state: from now on the subs are one.
+
+        Raises
+        ------
+        NotFound
+            If there is no such state any more.
+        """
+        view = self.view(job_id, hand=hand)
+        state = view.states.get(code)
+        if state is None or len(state.settings) < len([s for s in view.job.speakers if s.is_sub]):
+            raise NotFound("these settings are no longer there.", where="subs", remedy="Search again, or reload.")
+        how = {"as-they-are": "as they are", "distances": "distances", "by-hand": "by hand"}.get(code, "search")
+        kept = replace(SubGroup.of(state.settings, how=how), how=how)
+        self._aligning.change(job_id, f"of subs {how if how != 'search' else 'as found'}",
+                              lambda alignment: replace(alignment, subs=kept))
+
+    def apart(self, job_id: int) -> None:
+        """Subs stand for themselves again."""
+        self._aligning.change(job_id, "of subs one by one", lambda alignment: replace(alignment, subs=None))
+
+    def _run(self, bench: _Bench, search: Searching) -> None:
+        def told(fraction: float) -> None:
+            search.fraction = fraction
+
+        try:
+            found, trade = search_with_trade(bench.field, search.limits, told=told, stopped=search.stop.is_set)
+            search.stopped = search.stop.is_set()
+            search.trade, search.found = trade, found
+        except Exception as error:
+            _LOG.exception("the search of subs failed")
+            search.fault = f"The search failed: {error}"
+
+    def _bench(self, work: UnitOfWork, job: Job, base: Round | None) -> _Bench | str:
+        """The field of all subs, or why there is none."""
+        subs = tuple(s.channel for s in job.speakers if s.is_sub)
+        if not subs:
+            return "There is no sub in this room."
+        if base is None:
+            return "Nothing is taken yet with the processor bypassed."
+        weights = {seat: weight for seat, weight in usual_blend(job).weights.items() if weight > 0}
+        spots = [spot for spot in job.spots if spot.seat_id in weights]
+        rests_on = (base.id, work.takes.newest(base.id), subs, tuple((spot.id, spot.seat_id) for spot in spots),
+                    tuple(weights.items()))
+        kept = self._benches.get(job.id)
+        if kept is not None and kept.rests_on == rests_on:
+            return kept
+        takes = summable(work, base.id, subs)
+        by_cell = {(take.channel, take.spot_id): take for take in takes}
+        whole = [spot for spot in spots if all((sub, spot.id) in by_cell for sub in subs)]
+        if not whole:
+            lacking = [sub for sub in subs if not any(code == sub for code, _ in by_cell)]
+            return (f"Round {base.name} lacks {', '.join(lacking)} with a known arrival." if lacking else
+                    "No spot of a seat has all subs with a known arrival.")
+        spectra = self._context.bass.spectra(work, [by_cell[sub, spot.id] for sub in subs for spot in whole])
+        names = {seat.id: seat.name for seat in job.plan.seats}
+        field = BassField(np.array([[spectra[by_cell[sub, spot.id].id][_NEAR] for spot in whole] for sub in subs]),
+                          SUM_HZ[_NEAR], seat_of=[spot.seat_id for spot in whole], weights=dict(weights))
+        bench = _Bench(subs=subs, field=field, seats=tuple(names[seat] for seat in field.seats), spots=len(whole),
+                       without=tuple(job.at_spot(spot.id) for spot in spots if spot not in whole), rests_on=rests_on)
+        self._benches[job.id] = bench
+        return bench
+
+    def _states(self, job: Job, bench: _Bench, search: Searching | None, group: SubGroup | None,
+                hand: Mapping[str, SubSetting] | None,
+                limits: SearchLimits) -> tuple[dict[str, State], tuple[tuple[float, float, str], ...]]:
+        field, subs = bench.field, bench.subs
+        plain = field.levels_db(field.weights_of(neutral(field.count)))
+        as_they_are = field.by_seat_db(plain).mean(axis=-1)
+        wanted: dict[str, Mapping[str, SubSetting]] = {
+            f"alone-{sub}": {sub: SubSetting()} for sub in subs} if len(subs) > 1 else {}
+        wanted["as-they-are"] = dict.fromkeys(subs, SubSetting())
+        ear = job.plan.centre_spot.place if job.plan.centre_spot else job.seat.place
+        far = {s.channel: distance_m(s.place, ear) for s in job.speakers if s.is_sub}
+        wanted["distances"] = by_distance(far, speed_m_s=speed_of_sound(job.room.temperature_c)).settings
+        trade = []
+        if search is not None and search.found is not None:
+            wanted["search"] = dict(zip(subs, search.found.settings, strict=True))
+            for number, one in enumerate(search.trade):
+                code = "search" if one.settings == search.found.settings else f"trade-{number}"
+                wanted.setdefault(code, dict(zip(subs, one.settings, strict=True)))
+                trade.append((one.output_db, one.spread_db, code))
+        if group is not None and set(group.settings) == set(subs):
+            wanted["used"] = group.settings
+        if hand:
+            wanted["by-hand"] = hand
+        return {code: _state(field, subs, code, settings, as_they_are, limits)
+                for code, settings in wanted.items()}, tuple(trade)
+
+
+def _state(field: BassField, subs: Sequence[str], code: str, settings: Mapping[str, SubSetting],
+           as_they_are: NDArray, limits: SearchLimits) -> State:
+    if set(settings) - set(subs):
+        raise InvalidValue("a sub is no longer in the plan.", where="subs", remedy="Reload the page.")
+    weights = field.weights_of([settings.get(sub, SubSetting()) for sub in subs])
+    weights[[k for k, sub in enumerate(subs) if sub not in settings]] = 0
+    levels = field.levels_db(weights)
+    by_seat = field.by_seat_db(levels)
+    off = np.sqrt(((by_seat - by_seat.mean(axis=0)) ** 2).mean(axis=1))
+    whole = len(settings) == len(subs)
+    found = found_at(field, tuple(settings[sub] for sub in subs), limits) if whole else None
+    return State(
+        code=code, settings=settings, by_seat_db=by_seat, spread_db=float(field.spread_db(levels)),
+        output_db=found.output_db if found else float(field.output_db(levels)),
+        left_db=float(field.unevenness_db(levels)), off_db=tuple(off.tolist()),
+        change_db=tuple((by_seat.mean(axis=-1) - as_they_are).tolist()))

@@ -203,8 +203,13 @@ class SubWorkbench:
         state = view.states.get(code)
         if state is None or len(state.settings) < len([s for s in view.job.speakers if s.is_sub]):
             raise NotFound("these settings are no longer there.", where="subs", remedy="Search again, or reload.")
-        how = {"as-they-are": "as they are", "distances": "distances", "by-hand": "by hand"}.get(code, "search")
-        kept = replace(SubGroup.of(state.settings, how=how), how=how)
+        if code == "by-hand":
+            # As it is shown, somebody else's settings stay theirs.
+            code = next((other.code for other in view.states.values() if other.code != "by-hand" and _alike(
+                other.settings, state.settings)), code)
+        how = {"as-they-are": "as they are", "distances": "distances", "by-hand": "by hand",
+               "used": view.group.how if view.group else "search"}.get(code, "search")
+        kept = SubGroup.of(view.states[code].settings, how=how)
         self._aligning.change(job_id, f"of subs {how if how != 'search' else 'as found'}",
                               lambda alignment: replace(alignment, subs=kept))
 
@@ -279,6 +284,13 @@ class SubWorkbench:
             wanted["by-hand"] = hand
         return {code: _state(field, subs, code, settings, as_they_are, limits)
                 for code, settings in wanted.items()}, tuple(trade)
+
+
+def _alike(one: Mapping[str, SubSetting], other: Mapping[str, SubSetting]) -> bool:
+    """Whether two settings are the same as they are shown, to 10 microseconds and a tenth of a decibel."""
+    return set(one) == set(other) and all(
+        abs(a.delay_s - other[sub].delay_s) < 1.1e-5 and abs(a.gain_db - other[sub].gain_db) < 0.06
+        and a.polarity == other[sub].polarity for sub, a in one.items())
 
 
 def _state(field: BassField, subs: Sequence[str], code: str, settings: Mapping[str, SubSetting],

@@ -1,37 +1,33 @@
-"""Routes of the Align stop."""
+"""Routes of levels, arrivals and kept alignments."""
 
 from collections.abc import Callable
 
-from flask import Blueprint, Response, request
+from flask import Response, request
 
+from dolce.core.alignment import LevelWish
 from dolce.core.tuning import ChannelAlignment
 from dolce.errors import InvalidForm, InvalidValue, Outdated
-from dolce.services.load.misfit_words import misfit_words
 from dolce.web.shared.form_reader import FormReader
 from dolce.web.shared.numbers import whole_of
-from dolce.web.shared.page import after_change, services, show_stop
-from dolce.web.stops.align.views import LadderView
+from dolce.web.shared.page import services
+from dolce.web.stops.align import crossing_routes, sub_routes  # noqa: F401
+from dolce.web.stops.align.ladder_views import LadderView
+from dolce.web.stops.align.sheets import after, blueprint, show
 
-blueprint = Blueprint("align", __name__, url_prefix="/jobs/<int:job_id>/align", template_folder="templates")
-
-
-def _show(job_id: int, **context: object) -> Response:
-    view = services().aligning.view(job_id)
-    return show_stop("align", job_id, view=view, ladder=LadderView.of(view), misfit_words=misfit_words,
-                     **{"faults": {}, "typed": {}, **context})
+__all__ = ["blueprint"]
 
 
 @blueprint.get("")
 def page(job_id: int) -> Response:
-    """Ladder and table."""
-    return _show(job_id)
+    """A sheet."""
+    return show(job_id)
 
 
 @blueprint.post("/start-from")
 def start_from(job_id: int) -> Response:
     """Read from another round."""
     services().aligning.start_from(job_id, whole_of(request.form.get("round")) or 0)
-    return after_change("align", job_id, _show)
+    return after(job_id, "ladder")
 
 
 @blueprint.post("/levels-over")
@@ -42,7 +38,32 @@ def levels_over(job_id: int) -> Response:
     if name and blend is None:
         raise InvalidValue(f"{name!r} is not a choice of seats.", where="levels over", remedy="Reload the page.")
     services().aligning.set_blend(job_id, blend)
-    return after_change("align", job_id, _show)
+    return after(job_id, "ladder")
+
+
+@blueprint.post("/levels")
+def levels(job_id: int) -> Response:
+    """By which band, reference and offsets levels are matched."""
+    view = services().aligning.view(job_id)
+    form = FormReader(request.form)
+    offsets = {name.removeprefix("offset-"): form.number(name, low=-20, high=20, unit="dB", default=0.0)
+               for name in request.form if name.startswith("offset-")}
+    reference = request.form.get("reference", "")
+    try:
+        low, high = (form.number(name, low=20, high=20_000, unit="Hz") for name in ("from_hz", "to_hz"))
+        picture_s = form.of(LevelWish, "picture_s", typed="picture_ms", per_unit=1000, unit="ms", default=0.0)
+        form.done()
+        if reference and reference != "subs":
+            view.job.speaker(reference)
+        wish = LevelWish(band_hz=(low, high), reference=reference, picture_s=picture_s,
+                         offsets_db={name: offset for name, offset in offsets.items() if offset})
+    except InvalidForm as error:
+        return show(job_id, "ladder", status=422, faults=error.faults, typed=request.form)
+    except InvalidValue as error:
+        return show(job_id, "ladder", status=422, faults={"from_hz": f"{error.problem} {error.remedy}"},
+                    typed=request.form)
+    services().aligning.set_levels(job_id, wish)
+    return after(job_id, "ladder")
 
 
 @blueprint.post("/undo")
@@ -59,18 +80,19 @@ def redo(job_id: int) -> Response:
 
 def _stepped(job_id: int, step: Callable[..., None]) -> Response:
     """A step, or what another tab did meanwhile."""
+    sheet = request.form.get("sheet", "ladder")
     try:
         step(job_id, seen=request.form.get("seen", ""))
     except Outdated as error:
-        return _show(job_id, status=409, notice=str(error))
-    return after_change("align", job_id, _show)
+        return show(job_id, sheet, status=409, notice=str(error))
+    return after(job_id, sheet)
 
 
 @blueprint.post("/use")
 def use(job_id: int) -> Response:
     """Take over the proposal."""
     services().aligning.use_proposal(job_id)
-    return after_change("align", job_id, _show)
+    return after(job_id, "ladder")
 
 
 @blueprint.post("/choose")
@@ -78,7 +100,7 @@ def choose(job_id: int) -> Response:
     """Take over what was typed."""
     ladder = LadderView.of(services().aligning.view(job_id))
     form = FormReader(request.form, kept={
-        f"{name}-{row.channel}": value for row in (ladder.rows if ladder else ()) for name, value in (
+        f"{name}-{row.channel}": value for row in (ladder.outputs if ladder else ()) for name, value in (
             ("trim", round(row.trim_db, 1)), ("delay", round(row.delay_ms, 4)), ("polarity", row.chosen_polarity))})
     typed = {channel: (form.of(ChannelAlignment, "trim_db", typed=f"trim-{channel}"),
                        1000 * form.of(ChannelAlignment, "delay_s", typed=f"delay-{channel}", per_unit=1000, unit="ms"),
@@ -88,5 +110,29 @@ def choose(job_id: int) -> Response:
         form.done()
         services().aligning.choose(job_id, typed)
     except InvalidForm as error:
-        return _show(job_id, status=422, faults=error.faults, typed=request.form)
-    return after_change("align", job_id, _show)
+        return show(job_id, "ladder", status=422, faults=error.faults, typed=request.form)
+    return after(job_id, "ladder")
+
+
+@blueprint.post("/kept")
+def keep(job_id: int) -> Response:
+    """Keep the present alignment under a name."""
+    try:
+        services().aligning.keep_version(job_id, name=request.form.get("name", ""), note=request.form.get("note", ""))
+    except InvalidValue as error:
+        return show(job_id, "kept", status=422, faults={"name": f"{error.problem} {error.remedy}"}, typed=request.form)
+    return after(job_id, "kept")
+
+
+@blueprint.post("/kept/<int:number>/use")
+def use_kept(job_id: int, number: int) -> Response:
+    """Go back to a kept one."""
+    services().aligning.use_version(job_id, number)
+    return after(job_id, "kept")
+
+
+@blueprint.post("/kept/<int:number>/forget")
+def forget_kept(job_id: int, number: int) -> Response:
+    """Forget it."""
+    services().aligning.forget_version(job_id, number)
+    return after(job_id, "kept")

@@ -1,0 +1,80 @@
+"""Routes of crossovers and routing."""
+
+from flask import Response, request
+
+from dolce.core.processor import Crossover, Effects
+from dolce.errors import InvalidForm, InvalidValue
+from dolce.web.shared.form_reader import FormReader
+from dolce.web.shared.page import services
+from dolce.web.stops.align.crossing_views import GROUP_NAMES, KINDS, SLOPES
+from dolce.web.stops.align.sheets import after, blueprint, show
+
+
+@blueprint.post("/crossovers")
+def set_crossovers(job_id: int) -> Response:
+    """Corners of all groups, and what the effects channel gets."""
+    form = FormReader(request.form)
+    corners = {}
+    for group in GROUP_NAMES:
+        if f"way-{group}" in request.form:
+            crossed = form.choice(f"way-{group}", ("crossed", "whole")) == "crossed"
+            corners[group] = _crossover(form, group) if crossed else None
+    low_pass = _crossover(form, "lowpass") if form.filled("corner-lowpass") else None
+    effects_hz = form.number("effects_hz", low=40, high=250, unit="Hz", default=120.0)
+    effects_db = form.of(Effects, "gain_db", typed="effects_db", default=10.0)
+    try:
+        form.done()
+        services().crossing.set_crossovers(
+            job_id, corners, low_pass=low_pass,
+            effects=Effects(low_pass=Crossover(frequency_hz=effects_hz), gain_db=effects_db)
+            if form.flag("effects") else None)
+    except InvalidForm as error:
+        return show(job_id, "crossover", status=422, faults=error.faults, typed=request.form)
+    return after(job_id, "crossover")
+
+
+@blueprint.post("/crossovers/none")
+def no_crossovers(job_id: int) -> Response:
+    """Every channel plays its whole range itself."""
+    services().crossing.without_crossovers(job_id)
+    return after(job_id, "crossover")
+
+
+@blueprint.post("/crossovers/group")
+def hold_group(job_id: int) -> Response:
+    """Delay and polarity of all subs against the mains by hand, or looked for again."""
+    if request.form.get("find"):
+        services().crossing.find_group(job_id)
+        return after(job_id, "crossover")
+    form = FormReader(request.form)
+    delay_ms = form.number("group_ms", low=-100, high=100, unit="ms")
+    way = form.choice("group_polarity", ("normal", "inverted"))
+    try:
+        form.done()
+    except InvalidForm as error:
+        return show(job_id, "crossover", status=422, faults=error.faults, typed=request.form)
+    services().crossing.hold_group(job_id, delay_s=delay_ms / 1000, polarity=-1 if way == "inverted" else 1)
+    return after(job_id, "crossover")
+
+
+@blueprint.post("/routing")
+def send(job_id: int) -> Response:
+    """One channel on an output besides its own."""
+    form = FormReader(request.form)
+    gain = form.number("gain_db", low=-40, high=6, unit="dB", default=0.0)
+    try:
+        form.done()
+        services().crossing.send(job_id, request.form.get("channel", ""), request.form.get("output", ""),
+                                 None if request.form.get("off") else gain)
+    except InvalidForm as error:
+        return show(job_id, "routing", status=422, faults=error.faults, typed=request.form)
+    except InvalidValue as error:
+        return show(job_id, "routing", status=422, faults={"gain_db": f"{error.problem} {error.remedy}"},
+                    typed=request.form)
+    return after(job_id, "routing")
+
+
+def _crossover(form: FormReader, name: str) -> Crossover:
+    corner = form.number(f"corner-{name}", low=30, high=250, unit="Hz")
+    order = int(form.choice(f"slope-{name}", tuple(key for key, _ in SLOPES)))
+    return Crossover(frequency_hz=corner, order=order, kind=form.choice(f"kind-{name}", tuple(k for k, _ in KINDS)))

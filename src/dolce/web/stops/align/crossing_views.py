@@ -1,0 +1,57 @@
+"""Crossovers: the sum of a main and the subs at a seat, the losses of all, and the routes as a table."""
+
+import numpy as np
+
+from dolce.core.processor import EFFECTS
+from dolce.core.tuning import SHOWN_HZ
+from dolce.services.align.crossing import CrossingView
+from dolce.web.shared.plot_data import frequency_plot
+
+SLOPES = (("2", "12 dB"), ("4", "24 dB"), ("8", "48 dB"))
+KINDS = (("linkwitz-riley", "Linkwitz-Riley"), ("butterworth", "Butterworth"))
+GROUP_NAMES = {"fronts": "Fronts", "surrounds": "Surrounds", "heights": "Heights", "others": "Others", "subs": "Subs"}
+
+
+def crossing_page(view: CrossingView, *, channel: str, seat: str) -> dict:
+    """What the templates of crossovers and routing show."""
+    channels = tuple(view.handovers)
+    worst = min(channels, key=lambda code: view.handovers[code].loss_db.min(), default="")
+    channel = channel if channel in channels else worst
+    number = int(seat) if seat.isdecimal() and int(seat[:4]) < len(view.seats) else \
+        int(np.argmin(view.handovers[channel].loss_db)) if channel else 0
+    return {"cross": view, "slopes": SLOPES, "kinds": KINDS, "group_names": GROUP_NAMES, "cross_channel": channel,
+            "cross_seat": number, "cross_plot": sum_plot(view, channel, number) if channel else None,
+            "routes": route_rows(view)}
+
+
+def sum_plot(view: CrossingView, channel: str, seat: int) -> dict:
+    """Main alone, subs alone, both, and what they could be, an octave and a half around the corner."""
+    one = view.handovers[channel]
+    near = np.abs(np.log2(SHOWN_HZ / one.corner_hz)) <= 1.6
+    shown = {"could be": ("target", one.most_db[seat]), channel: ("before", one.main_db[seat]),
+             "subs": ("predicted", one.subs_db[seat]), "together": ("after", one.sum_db[seat])}
+    curves = [{"label": name, "channel": "Sub1" if name == "subs" else channel, "state": state, "note": "",
+               "y": np.round(level[near], 1).tolist()} for name, (state, level) in shown.items()]
+    values = np.concatenate([level[near] for _, level in shown.values()])
+    top = 5 * float(np.ceil((values.max() + 1) / 5))
+    x = np.round(SHOWN_HZ[near], 2).tolist()
+    return frequency_plot(x, curves, x_range=(x[0], x[-1]), y_range=(top - 35, top))
+
+
+def route_rows(view: CrossingView) -> list[tuple[str, dict[str, str]]]:
+    """Every channel, with what each output that it reaches gets of it."""
+    if view.alignment is None:
+        return []
+    codes = [*view.job.channels]
+    if view.alignment.routing is not None and view.alignment.routing.effects is not None:
+        codes.append(EFFECTS)
+    rows = []
+    for code in codes:
+        cells: dict[str, str] = {}
+        for way in view.alignment.routes(code):
+            side = "" if way.crossover is None else (
+                f" {'above' if way.side == 'high' else 'below'} {way.crossover.frequency_hz:g} Hz")
+            words = f"{way.gain_db:+.1f} dB{side}".replace("-", "−") if way.gain_db else (side.strip() or "all of it")
+            cells[way.output] = f"{cells[way.output]}, {words}" if way.output in cells else words
+        rows.append((code, cells))
+    return rows

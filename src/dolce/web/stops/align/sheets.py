@@ -1,0 +1,59 @@
+"""The sheets of the Align stop: their names, and what each of them shows."""
+
+from collections.abc import Callable
+
+from flask import Blueprint, Response, request
+
+from dolce.core.room import group_of
+from dolce.services.align.aligning import AlignView
+from dolce.services.load.misfit_words import misfit_words
+from dolce.web.shared.page import after_change, services, show_stop
+from dolce.web.stops.align.crossing_views import crossing_page
+from dolce.web.stops.align.ladder_views import LadderView, off_words
+from dolce.web.stops.align.sub_views import workbench_page
+
+blueprint = Blueprint("align", __name__, url_prefix="/jobs/<int:job_id>/align", template_folder="templates")
+
+SHEETS = {"ladder": "Levels and arrivals", "subs": "Subs as one", "crossover": "Crossovers", "routing": "Routing",
+          "kept": "Kept alignments"}
+
+
+def show(job_id: int, sheet: str | None = None, **context: object) -> Response:
+    """A sheet: the one given, or the one that the request names."""
+    wanted = sheet or request.values.get("sheet", "")
+    sheet = wanted if wanted in SHEETS else "ladder"
+    view = services().aligning.view(job_id)
+    base = {"view": view, "sheet": sheet, "sheets": SHEETS, "faults": {}, "typed": {}, "misfit_words": misfit_words}
+    return show_stop("align", job_id, **{**base, **_CONTEXTS[sheet](job_id, view), **context})
+
+
+def after(job_id: int, sheet: str) -> Response:
+    """After a change on a sheet: that sheet again."""
+    return after_change("align", job_id, lambda number: show(number, sheet), sheet=sheet)
+
+
+def _ladder(_job_id: int, view: AlignView) -> dict:
+    groups = list(dict.fromkeys("subs" if s.is_sub else group_of(s.channel) for s in view.job.speakers))
+    references = [("", "the softest"), *((s.channel, s.channel) for s in view.job.speakers if not s.is_sub)]
+    return {"ladder": LadderView.of(view), "off_words": off_words, "level_groups": groups, "references": references}
+
+
+def _subs(job_id: int, _view: AlignView) -> dict:
+    return workbench_page(services().workbench.view(job_id, shown=request.values.get("shown", "")))
+
+
+def _crossover(job_id: int, _view: AlignView) -> dict:
+    return crossing_page(services().crossing.view(job_id), channel=request.args.get("channel", ""),
+                         seat=request.args.get("seat", ""))
+
+
+def _routing(job_id: int, view: AlignView) -> dict:
+    return {**_crossover(job_id, view), "codes": [(channel, channel) for channel in view.job.channels]}
+
+
+def _kept(_job_id: int, _view: AlignView) -> dict:
+    return {}
+
+
+_CONTEXTS: dict[str, Callable[..., dict]] = {"ladder": _ladder, "subs": _subs, "crossover": _crossover,
+                                             "routing": _routing, "kept": _kept}

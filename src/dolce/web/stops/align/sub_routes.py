@@ -1,0 +1,96 @@
+"""Routes of the sub workbench."""
+
+from flask import Response, make_response, render_template, request
+
+from dolce.core.subs import SearchLimits, SubSetting
+from dolce.errors import InvalidForm
+from dolce.web.shared.form_reader import FormReader
+from dolce.web.shared.page import services
+from dolce.web.stops.align.sheets import after, blueprint, show
+from dolce.web.stops.align.sub_views import workbench_page
+
+
+@blueprint.post("/subs/search")
+def search_subs(job_id: int) -> Response:
+    """Look for settings within limits."""
+    form = FormReader(request.form)
+    try:
+        limits = SearchLimits(
+            max_loss_db=form.of(SearchLimits, "max_loss_db"), max_cut_db=form.of(SearchLimits, "max_cut_db"),
+            max_delay_s=form.of(SearchLimits, "max_delay_s", typed="max_delay_ms", per_unit=1000, unit="ms"))
+        form.done()
+    except InvalidForm as error:
+        return show(job_id, "subs", status=422, faults=error.faults, typed=request.form)
+    services().workbench.search(job_id, limits)
+    return after(job_id, "subs")
+
+
+@blueprint.post("/subs/stop")
+def stop_search(job_id: int) -> Response:
+    """End the search with the best until then."""
+    services().workbench.stop(job_id)
+    return after(job_id, "subs")
+
+
+@blueprint.get("/subs/progress")
+def search_progress(job_id: int) -> Response:
+    """How far the search is; the whole sheet once it is done."""
+    view = services().workbench.view(job_id)
+    if view.searching is None or not view.searching.running:
+        return show(job_id, "subs")
+    response = make_response(render_template("align/_search_progress.html", bench=view, job_id=job_id))
+    response.headers["HX-Retarget"], response.headers["HX-Reswap"] = "#search-progress", "outerHTML"
+    return response
+
+
+@blueprint.post("/subs/hand")
+def by_hand(job_id: int) -> Response:
+    """What settings by hand do; they are kept only when they are used."""
+    try:
+        hand = _hand(job_id)
+    except InvalidForm as error:
+        return show(job_id, "subs", status=422, faults=error.faults, typed=request.form)
+    page = workbench_page(services().workbench.view(job_id, shown="by-hand", hand=hand))
+    if request.form.get("use"):
+        services().workbench.use(job_id, "by-hand", hand=hand)
+        return after(job_id, "subs")
+    return show(job_id, "subs", **page)
+
+
+@blueprint.post("/subs/use/<code>")
+def use_subs(job_id: int, code: str) -> Response:
+    """Take over the settings of a state."""
+    services().workbench.use(job_id, code)
+    return after(job_id, "subs")
+
+
+@blueprint.post("/subs/apart")
+def subs_apart(job_id: int) -> Response:
+    """Subs stand for themselves again."""
+    services().workbench.apart(job_id)
+    return after(job_id, "subs")
+
+
+def _hand(job_id: int) -> dict[str, SubSetting]:
+    form = FormReader(request.form)
+    nudged = request.form.get("nudge", "")
+    found = {}
+    for speaker in services().jobs.get(job_id).speakers:
+        if not speaker.is_sub:
+            continue
+        sub = speaker.channel
+        delay_ms = form.number(f"delay-{sub}", low=0, high=100, unit="ms", default=0.0)
+        gain_db = form.number(f"gain-{sub}", low=-20, high=0, unit="dB", default=0.0)
+        turned = request.form.get(f"polarity-{sub}") == "inverted"
+        # A press on a nudge is "Sub1:delay:0.5".
+        name, what, step = [*nudged.split(":"), "", "", ""][:3]
+        if name == sub and what in ("delay", "gain"):
+            steps = {"-1": -1.0, "1": 1.0, "-0.1": -0.1, "0.1": 0.1, "-0.5": -0.5, "0.5": 0.5}.get(step, 0.0)
+            delay_ms = min(max(delay_ms + steps, 0.0), 100.0) if what == "delay" else delay_ms
+            gain_db = min(max(gain_db + steps, -20.0), 0.0) if what == "gain" else gain_db
+        elif name == sub and what == "turn":
+            turned = not turned
+        found[sub] = SubSetting(delay_s=round(delay_ms, 3) / 1000, gain_db=round(gain_db, 2),
+                                polarity=-1 if turned else 1)
+    form.done()
+    return found

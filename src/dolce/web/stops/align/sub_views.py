@@ -1,0 +1,73 @@
+"""The sub workbench: curves of all seats, figures of every state, the trade between evenness and output."""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from dolce.services.align.sub_workbench import State, WorkbenchView
+from dolce.web.shared.plot_data import frequency_plot
+
+_NAMES = {"as-they-are": "As they are", "distances": "By distance", "search": "As found", "used": "In use",
+          "by-hand": "By hand"}
+_TRADE_W, _TRADE_H, _EDGE = 250.0, 118.0, 22.0
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class TradePoint:
+    """One compromise as a dot; `x` and `y` in units of the drawing."""
+
+    code: str
+    x: float
+    y: float
+    output_db: float
+    spread_db: float
+
+
+def workbench_page(view: WorkbenchView) -> dict:
+    """What the templates of the workbench show."""
+    shown = view.states.get(view.shown)
+    return {"bench": view, "state": shown, "state_name": state_name,
+            "plot": seat_plot(view, shown) if shown else None,
+            "rows": [one for one in view.states.values() if not one.code.startswith("trade-") or one is shown],
+            "trade": trade_points(view), "trade_size": (_TRADE_W, _TRADE_H)}
+
+
+def state_name(code: str) -> str:
+    """What a state is called."""
+    if code.startswith("alone-"):
+        return f"{code.removeprefix('alone-')} alone"
+    return "Another compromise" if code.startswith("trade-") else _NAMES[code]
+
+
+def seat_plot(view: WorkbenchView, state: State) -> dict:
+    """Every seat's curve with a state, and where the subs are as they are faintly behind."""
+    before = view.states["as-they-are"]
+    curves = []
+    if state is not before:
+        curves += [{"label": f"{seat}, as they are", "channel": "Sub1", "state": "before", "note": "", "quiet": True,
+                    "y": np.round(level, 1).tolist()} for seat, level in zip(view.seats, before.by_seat_db,
+                                                                          strict=True)]
+    curves += [{"label": seat, "channel": _COLOURS[k % len(_COLOURS)], "state": "after", "note": "",
+                "y": np.round(level, 1).tolist()}
+               for k, (seat, level) in enumerate(zip(view.seats, state.by_seat_db, strict=True))]
+    everything = np.concatenate([state.by_seat_db, before.by_seat_db])
+    top = 5 * float(np.ceil((everything.max() + 1) / 5))
+    low = min(top - 30, 5 * float(np.floor(everything.min() / 5)))
+    return frequency_plot(np.round(view.frequency_hz, 2).tolist(), curves, x_range=(20.0, 120.0), y_range=(low, top))
+
+
+# Seats are told apart by the colours of the channels, which stand for nothing here.
+_COLOURS = ("L", "R", "C", "Ls", "Rs", "Ltf", "Rtf")
+
+
+def trade_points(view: WorkbenchView) -> list[TradePoint]:
+    """Evenness against output; to the right is louder, up is more even."""
+    if len(view.trade) < 2:
+        return []
+    output, spread = (np.array([one[k] for one in view.trade]) for k in (0, 1))
+    def place(values: np.ndarray, length: float) -> np.ndarray:
+        span = max(float(np.ptp(values)), 0.2)
+        return _EDGE + (values - values.min()) / span * (length - 2 * _EDGE)
+    xs, ys = place(output, _TRADE_W), place(spread, _TRADE_H)
+    return [TradePoint(code=code, x=float(x), y=float(y), output_db=out, spread_db=even)
+            for (out, even, code), x, y in zip(view.trade, xs, ys, strict=True)]

@@ -51,3 +51,14 @@ class Crossover:
         if self.order == 2 and side == "high":
             sections[0, :3] *= -1
         return sections
+
+    def response(self, side: Literal["high", "low"], *, at_hz: NDArray,
+                 sample_rate_hz: float) -> NDArray[np.complex128]:
+        """Complex response of one side, shape (points,)."""
+        return scipy.signal.freqz_sos(self.sections(side, sample_rate_hz=sample_rate_hz), worN=at_hz,
+                                      fs=sample_rate_hz)[1]
+
+    def level_db(self, side: Literal["high", "low"], *, at_hz: NDArray, sample_rate_hz: float) -> NDArray[np.float64]:
+        """Level of one side in dB, shape (points,)."""
+        response = self.response(side, at_hz=at_hz, sample_rate_hz=sample_rate_hz)
+        return 20 * np.log10(np.maximum(np.abs(response), 1e-10))

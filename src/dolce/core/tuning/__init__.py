@@ -15,6 +15,7 @@ from dolce.core.tuning.blend import ALL_SEATS, Blend, blends_of
 from dolce.core.tuning.composing import mains_later_s, with_ladder
 from dolce.core.tuning.correction import ANCHOR_RANGE_HZ, Band, Correction
 from dolce.core.tuning.levelling import levelled_again
+from dolce.core.tuning.outputs import Outputs
 from dolce.core.tuning.prediction import Responses, level_of, predict, response_of, settings_of
 from dolce.core.tuning.proof import Proof, SpotLevels, Verdict, prove, verdicts_on
 from dolce.core.tuning.shape import (
@@ -39,6 +40,7 @@ __all__ = [
     "ChannelShape",
     "Correction",
     "Handover",
+    "Outputs",
     "Proof",
     "Responses",
     "SpotLevels",

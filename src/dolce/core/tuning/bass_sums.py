@@ -3,15 +3,13 @@
 from dataclasses import dataclass
 
 import numpy as np
-import scipy
 from numpy.typing import NDArray
 
 from dolce.core.levels import power_db
 from dolce.core.processor import Route
 from dolce.core.subs import Join, smoothing
-from dolce.core.tuning.alignment import Alignment
-from dolce.core.tuning.correction import Correction
-from dolce.core.tuning.prediction import Responses, response_of, settings_of
+from dolce.core.tuning.outputs import Outputs
+from dolce.core.tuning.prediction import Responses, response_of
 
 SUM_HZ = np.arange(12.0, 600.5, 1.0)           # finer than a twelfth of an octave at 20 Hz needs
 SHOWN_HZ = 20.0 * 2 ** (np.arange(24 * 4 + 1) / 24)     # to 320 Hz
@@ -42,16 +40,14 @@ class Handover:
     loss_db: NDArray[np.float64]
 
 
-def ways_of(alignment: Alignment, correction: Correction | None, responses: Responses,
-            channel: str) -> dict[str, NDArray[np.complex128]]:
+def ways_of(outputs: Outputs, responses: Responses, channel: str) -> dict[str, NDArray[np.complex128]]:
     """What each output adds when a channel is fed, shape (spots, points), by output."""
     found: dict[str, NDArray[np.complex128]] = {}
-    for way in alignment.routes(channel):
+    at_hz, rate = responses.frequency_hz, responses.sample_rate_hz
+    for way in outputs.routes(channel):
         if way.output in responses.channels:
-            settings = settings_of(alignment, correction, way.output)
-            turn = response_of(settings, at_hz=responses.frequency_hz, sample_rate_hz=responses.sample_rate_hz)
-            part = responses.channels[way.output] * (turn * route_response(
-                way, at_hz=responses.frequency_hz, sample_rate_hz=responses.sample_rate_hz))
+            turn = response_of(outputs.of_output(way.output), at_hz=at_hz, sample_rate_hz=rate)
+            part = responses.channels[way.output] * (turn * route_response(way, at_hz=at_hz, sample_rate_hz=rate))
             found[way.output] = found.get(way.output, 0) + part
     return found
 
@@ -61,8 +57,7 @@ def route_response(way: Route, *, at_hz: NDArray, sample_rate_hz: float) -> NDAr
     gain = np.full(at_hz.size, 10 ** (way.gain_db / 20), dtype=complex)
     if way.crossover is None:
         return gain
-    sections = way.crossover.sections(way.side, sample_rate_hz=sample_rate_hz)
-    return gain * scipy.signal.freqz_sos(sections, worN=at_hz, fs=sample_rate_hz)[1]
+    return gain * way.crossover.response(way.side, at_hz=at_hz, sample_rate_hz=sample_rate_hz)
 
 
 def smoothed_db(spectrum: NDArray) -> NDArray[np.float64]:
@@ -70,8 +65,7 @@ def smoothed_db(spectrum: NDArray) -> NDArray[np.float64]:
     return power_db(np.abs(spectrum) ** 2 @ _SMOOTH)
 
 
-def handover(alignment: Alignment, correction: Correction | None, responses: Responses, channel: str, *,
-             seats: NDArray) -> Handover | None:
+def handover(outputs: Outputs, responses: Responses, channel: str, *, seats: NDArray) -> Handover | None:
     """A channel and the subs that play its bass; None where it plays its whole range alone, or was not taken.
 
     Parameters
@@ -80,13 +74,13 @@ def handover(alignment: Alignment, correction: Correction | None, responses: Res
     seats : ndarray, shape (seats, spots)
         How much each spot stands for a seat; rows add up to 1.
     """
-    routing = alignment.routing
+    routing = outputs.bass
     corner = None if routing is None else routing.of(channel)
     if corner is None or channel not in responses.channels:
         return None
-    ways = ways_of(alignment, correction, responses, channel)
-    main = sum((part for output, part in ways.items() if output not in routing.subs), np.zeros(()))
-    subs = sum((part for output, part in ways.items() if output in routing.subs), np.zeros(()))
+    ways = ways_of(outputs, responses, channel)
+    main = sum((part for code, part in ways.items() if code not in routing.subs), np.zeros(()))
+    subs = sum((part for code, part in ways.items() if code in routing.subs), np.zeros(()))
     if np.ndim(main) == 0 or np.ndim(subs) == 0:
         return None
 
@@ -100,21 +94,20 @@ def handover(alignment: Alignment, correction: Correction | None, responses: Res
                     loss_db=(total - most)[:, inside].mean(axis=1))
 
 
-def joins_of(alignment: Alignment, correction: Correction | None, responses: Responses, channels: tuple[str, ...], *,
-             rows: NDArray) -> list[Join]:
+def joins_of(outputs: Outputs, responses: Responses, channels: tuple[str, ...], *, rows: NDArray) -> list[Join]:
     """Every crossed-over channel with its subs at some spots, to find what all subs get against the mains.
 
     `rows` are the numbers of the spots. Channels that share a corner are judged together.
     """
-    routing = alignment.routing
+    routing = outputs.bass
     by_corner: dict[float, list[tuple[NDArray, NDArray]]] = {}
     for channel in channels:
         corner = None if routing is None or channel in routing.subs else routing.of(channel)
         if corner is None or channel not in responses.channels:
             continue
-        ways = ways_of(alignment, correction, responses, channel)
-        subs = [part for output, part in ways.items() if output in routing.subs]
-        mains = [part for output, part in ways.items() if output not in routing.subs]
+        ways = ways_of(outputs, responses, channel)
+        subs = [part for code, part in ways.items() if code in routing.subs]
+        mains = [part for code, part in ways.items() if code not in routing.subs]
         if subs and mains:
             by_corner.setdefault(corner.frequency_hz, []).append((sum(mains)[rows], sum(subs)[rows]))
     joins = []

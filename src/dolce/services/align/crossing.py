@@ -13,7 +13,7 @@ from dolce.core.processor import BassManagement, Crossover, Effects
 from dolce.core.response import ANALYSIS_GRID_HZ, smoothed_level_db
 from dolce.core.room import group_of
 from dolce.core.subs import SubGroup, SubSetting
-from dolce.core.tuning import Alignment, Handover, handover, mains_later_s
+from dolce.core.tuning import Alignment, Handover, Outputs, handover, mains_later_s
 from dolce.errors import Conflict, InvalidValue
 from dolce.services.align.aligning import Aligning
 from dolce.services.align.bass_takes import bass_responses
@@ -101,7 +101,7 @@ class Crossing:
                 at = replace(responses, spots=tuple(np.array(responses.spots)[known].tolist()), channels={
                     code: responses.channels[code][known] for code in (channel, *_subs(job))})
                 rows = shares[:, known] / shares[:, known].sum(axis=1, keepdims=True)
-                one = handover(alignment, None, at, channel, seats=rows)
+                one = handover(Outputs.of(alignment, None, job.channels), at, channel, seats=rows)
                 if one is not None:
                     found[channel] = one
         groups = []

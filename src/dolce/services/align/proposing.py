@@ -1,6 +1,6 @@
 """What an alignment is put together from: every channel's reading, the subs as one, polarities held together."""
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from itertools import combinations
 from statistics import median
@@ -26,9 +26,9 @@ from dolce.core.job import Job, Round, TakeRecord
 from dolce.core.levels import SUB_LEVEL_BAND_HZ, power_db
 from dolce.core.room import partner_of
 from dolce.core.subs import SUBS, SubGroup, all_pass_response, best_of
-from dolce.core.tuning import SUM_HZ, Alignment, Responses, joins_of, with_ladder
+from dolce.core.tuning import SUM_HZ, Alignment, Outputs, Responses, joins_of, with_ladder
 from dolce.errors import Conflict
-from dolce.services.align.bass_takes import bass_responses
+from dolce.services.align.bass_takes import BassTakes, bass_responses
 from dolce.services.align.readings import level_weights, readings_of
 from dolce.services.context import Context
 from dolce.services.read.round_curves import usual_blend
@@ -137,7 +137,7 @@ class Proposing:
             if managed else np.array([], dtype=int)
         if not rows.size:
             return start
-        joins = joins_of(aligned, None, responses, managed, rows=rows)
+        joins = joins_of(Outputs.of(aligned, None, job.channels), responses, managed, rows=rows)
         # What lies at or below 0 makes the mains wait.
         earliest = -group.most_wait_s - min(start.delay_of(sub) for sub in group.settings)
         best = best_of(joins, max(-GROUP_REACH_S, min(earliest, 0.0)), GROUP_REACH_S, per_s_db=_FAR_DB_PER_S)
@@ -171,24 +171,30 @@ class Proposing:
 
     def _group_reading(self, work: UnitOfWork, job: Job, base: Round, alignment: Alignment,
                        readings: list[ChannelReading]) -> ChannelReading | None:
-        """All subs as one, with what they get among themselves; None where nothing of them can be summed."""
-        group = alignment.subs
-        weights = level_weights(job, alignment.blend)
-        subs = [sub for sub in group.settings if sub in job.channels]
-        responses = bass_responses(self._context.bass, work, job, base.id, subs, spots=tuple(weights))
-        if not subs or any(sub not in responses.channels for sub in subs):
-            return None
-        total = group_sum(group, responses)
-        power = np.average(np.abs(total[:, _INSIDE]) ** 2, axis=1, weights=_PINK)
-        known = ~np.isnan(power)
-        if not known.any():
-            return None
-        weight = np.array([weights[spot] for spot in responses.spots])
-        mains = [one.arrival_s for one in readings if not one.is_sub]
-        return ChannelReading(
-            channel=SUBS, is_sub=True, level_db=float(power_db(np.average(power[known], weights=weight[known]))),
-            arrival_s=None if None in mains else max(mains, default=None), arrival_by="plan", polarity="normal",
-            spread_db=float(np.std(power_db(power[known]))))
+        return group_reading(self._context.bass, work, job, base.id, alignment.subs,
+                             weights=level_weights(job, alignment.blend), readings=readings)
+
+
+def group_reading(kept: BassTakes, work: UnitOfWork, job: Job, round_id: int, group: SubGroup, *,
+                  weights: Mapping[int, float], readings: Sequence[ChannelReading]) -> ChannelReading | None:
+    """All subs as one, with what they get among themselves; None where nothing of them can be summed.
+
+    They arrive with the last of the mains: what they get against these is found by phase.
+    """
+    subs = [sub for sub in group.settings if sub in job.channels]
+    responses = bass_responses(kept, work, job, round_id, subs, spots=tuple(weights))
+    if not subs or any(sub not in responses.channels for sub in subs):
+        return None
+    power = np.average(np.abs(group_sum(group, responses)[:, _INSIDE]) ** 2, axis=1, weights=_PINK)
+    known = ~np.isnan(power)
+    if not known.any():
+        return None
+    weight = np.array([weights[spot] for spot in responses.spots])
+    mains = [one.arrival_s for one in readings if not one.is_sub]
+    return ChannelReading(
+        channel=SUBS, is_sub=True, level_db=float(power_db(np.average(power[known], weights=weight[known]))),
+        arrival_s=None if None in mains else max(mains, default=None), arrival_by="plan", polarity="normal",
+        spread_db=float(np.std(power_db(power[known]))))
 
 
 def group_sum(group: SubGroup, responses: Responses) -> NDArray[np.complex128]:

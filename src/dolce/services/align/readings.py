@@ -62,7 +62,7 @@ def _levels_at(work: UnitOfWork, round_id: int, spots: Container[int]) -> dict[s
     """Usable takes by channel and spot."""
     found: dict[str, dict[int, TakeRecord]] = {}
     for take in work.takes.latest(round_id):
-        if take.usable and take.spot_id in spots and not take.sounded:
+        if take.usable and take.spot_id in spots:
             found.setdefault(take.channel, {})[take.spot_id] = take
     return found
 

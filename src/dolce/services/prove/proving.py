@@ -1,15 +1,19 @@
 """The Prove stop: before, predicted and after at the same spots, with figures and a verdict."""
 
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
 
-from dolce.core.alignment import Match, match_of
+from dolce.core.alignment import ChannelReading, Match, match_of
 from dolce.core.job import Job, LogEntry, Round
 from dolce.core.response import ANALYSIS_GRID_HZ
+from dolce.core.subs import SubGroup, SubSetting
 from dolce.core.tuning import (
+    Alignment,
     Correction,
+    Outputs,
     Proof,
     SpotLevels,
     Verdict,
@@ -19,10 +23,13 @@ from dolce.core.tuning import (
     verdicts_on,
     wanted_rise_db,
 )
+from dolce.services.align.predicted import predicted_levels
+from dolce.services.align.proposing import group_reading
 from dolce.services.align.readings import level_weights, moved_words, readings_of
 from dolce.services.context import Context
 from dolce.services.read.round_curves import ChannelCurves, base_round, proving_round, spot_weights
 from dolce.services.shape.shaping import present_correction
+from dolce.store import UnitOfWork
 
 LOGBOOK_PAGE = 40
 
@@ -88,19 +95,22 @@ class Proving:
             after = proving_round(work, job)
             curves_before = self._context.curves.of(work, before.id) if before else {}
             curves_after = self._context.curves.of(work, after.id) if after else {}
-            wanted = {c: wanted_rise_db(c, correction, at_hz=ANALYSIS_GRID_HZ) for c in job.channels}
-            over = correction.alignment.blend if correction.alignment else None
-            match_before = match_of(readings_of(work, job, before.id, blend=over)) if before else None
-            match_after = match_of(readings_of(
-                work, job, after.id, blend=over, wanted_db=wanted,
-                since=before.id if before else None)) if after else None
+            stands_on = correction.alignment or Alignment()
+            wanted = {c: wanted_rise_db(c, correction, at_hz=ANALYSIS_GRID_HZ) + stands_on.levels.offset_db(c)
+                      for c in job.channels}
+            match_before = match_of(self._readings(work, job, before, stands_on)) if before else None
+            match_after = match_of(self._readings(
+                work, job, after, stands_on, wanted_db=wanted, since=before.id if before else None)) if after else None
+            over = stands_on.blend
+            predicted = self._predicted(work, job, before, after, tuple(curves_before))
             moved = tuple(dict.fromkeys(word for one in (before, after) if one
                                         for word in moved_words(work, job, one.id)))
             logbook = tuple(work.logbook.latest(job_id, count=LOGBOOK_PAGE))
         weights = spot_weights(job, correction.blend)
         channels = {}
         for name in (c for c in job.channels if c in curves_before and c in curves_after):
-            found = _proof(job, correction, after, curves_before[name], curves_after[name], weights)
+            found = _proof(job, correction, after, curves_before[name], curves_after[name], weights,
+                           predicted.get(name))
             if found is not None:
                 channels[name] = found
         lacking = tuple(c for c in job.channels if c not in channels)
@@ -113,6 +123,32 @@ class Proving:
             against=() if needs else verdicts_on(
                 {name: c.proof for name, c in channels.items()}, match_after,
                 matched_at=_matched_at(level_weights(job, over), curves_before, curves_after)))
+
+    def _readings(self, work: UnitOfWork, job: Job, found: Round, alignment: Alignment,
+                  wanted_db: Mapping[str, float] | None = None, since: int | None = None) -> list[ChannelReading]:
+        """Of a round; subs as one where the alignment has them so, with what the takes themselves hold."""
+        readings = readings_of(work, job, found.id, blend=alignment.blend, band_hz=alignment.levels.band_hz,
+                               wanted_db=wanted_db, since=since)
+        if alignment.subs is None:
+            return readings
+        as_taken = SubGroup.of(dict.fromkeys(alignment.subs.settings, SubSetting()), how="as they are")
+        group = group_reading(self._context.bass, work, job, found.id, as_taken,
+                              weights=level_weights(job, alignment.blend), readings=readings)
+        if group is not None and wanted_db:
+            lifted = [wanted_db.get(sub, 0.0) for sub in alignment.subs.settings]
+            group = replace(group, level_db=group.level_db - max(lifted, default=0.0))
+        return [one for one in readings if not one.is_sub] + ([group] if group else [])
+
+    def _predicted(self, work: UnitOfWork, job: Job, before: Round | None, after: Round | None,
+                   channels: tuple[str, ...]) -> dict[str, SpotLevels]:
+        """Channels whose bass subs play, as what the processor held will have made of the takes before."""
+        if before is None or after is None or after.state is None:
+            return {}
+        outputs = Outputs.held(after.state, job.channels)
+        spots = [spot.id for spot in job.spots]
+        found = {channel: predicted_levels(self._context, work, job, outputs, round_id=before.id, channel=channel,
+                                           spots=spots) for channel in channels if len(outputs.routes(channel)) > 1}
+        return {channel: levels for channel, levels in found.items() if levels is not None}
 
     def logbook(self, job_id: int, *, before: int) -> list[LogEntry]:
         """Earlier entries of the logbook, a page of them."""
@@ -128,10 +164,11 @@ def _matched_at(weights: dict[int, float], before: dict[str, ChannelCurves], aft
 
 
 def _proof(job: Job, correction: Correction, after_round: Round, before: ChannelCurves, after: ChannelCurves,
-           weights: dict[int, float]) -> ChannelProof | None:
+           weights: dict[int, float], summed: SpotLevels | None) -> ChannelProof | None:
     """Everything relative to the target's level; the common cut for headroom is taken out of what was measured.
 
-    Predicted is what was there before through what the processor held while the round after was taken.
+    Predicted is what was there before through what the processor held while the round after was taken; `summed` where
+    several outputs play the channel.
     """
     grid, settings, cut_db = ANALYSIS_GRID_HZ, after_round.state.settings_for(before.channel), after_round.state.cut_db
     target = correction.target.level_db(grid)
@@ -144,7 +181,9 @@ def _proof(job: Job, correction: Correction, after_round: Round, before: Channel
     change = level_of(settings, at_hz=grid, sample_rate_hz=job.rig.sample_rate_hz) - settings.trim_db
     start = SpotLevels(spots=before.spots.spots, level_db=before.level_db + trim_db - level)
     limits = correction.limits_for(before.channel)
-    found = prove(grid, start, SpotLevels(spots=start.spots, level_db=start.level_db + change),
+    predicted = SpotLevels(spots=start.spots, level_db=start.level_db + change) if summed is None else SpotLevels(
+        spots=summed.spots, level_db=summed.level_db + cut_db - level)
+    found = prove(grid, start, predicted,
                   SpotLevels(spots=after.spots.spots, level_db=after.level_db + cut_db - level), weights=weights,
                   target_db=target, range_hz=(limits.from_hz, limits.to_hz))
     return None if found is None else ChannelProof(channel=before.channel, proof=found, target_db=target)

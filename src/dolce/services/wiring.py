@@ -3,6 +3,7 @@
 from dataclasses import dataclass
 from pathlib import Path
 
+from dolce.services.align.aligned_proof import AligningProved
 from dolce.services.align.aligning import Aligning
 from dolce.services.align.crossing import Crossing
 from dolce.services.align.proposing import Proposing
@@ -63,6 +64,7 @@ class Services:
     aligning: Aligning
     workbench: SubWorkbench
     crossing: Crossing
+    aligned: AligningProved
     shaping: Shaping
     loading: Loading
     proving: Proving
@@ -116,6 +118,7 @@ def open_services(folder: Path) -> Services:
         reference=ReferenceLevels(context, live), sub_matching=SubMatching(context, live), taking=taking,
         cells=Cells(context), rows=BoardRows(context), elsewhere=elsewhere, tray=Tray(context, taking, elsewhere),
         reading=Reading(context), aligning=aligning, workbench=SubWorkbench(context, aligning),
-        crossing=Crossing(context, aligning), shaping=shaping,
+        crossing=Crossing(context, aligning), aligned=AligningProved(context),
+        shaping=shaping,
         loading=Loading(context, shaping, at_hand), proving=Proving(context), progress=Progress(context),
         preparing=Preparing(context, taking))

@@ -8,7 +8,7 @@ from dolce.core.acoustics import speed_of_sound
 from dolce.core.alignment import ArrivalLadder, LevelWish
 from dolce.core.geometry import distance_m
 from dolce.core.job import Job, Round
-from dolce.core.processor import ChannelSettings, Misfit
+from dolce.core.processor import ChannelSettings, Misfit, Preset
 from dolce.core.tuning import Alignment, Blend, ChannelAlignment, blends_of
 from dolce.errors import Conflict, InvalidForm, InvalidValue
 from dolce.services.align.proposing import Proposal, Proposing
@@ -92,8 +92,8 @@ class AlignView:
             return ()
         settings = self.chosen or {r.reading.channel: ChannelSettings(trim_db=r.trim_db, delay_s=min(r.delay_s, 0.2))
                                    for r in self.ladder.rungs}
-        return tuple(replace(one, channel=channel) for channel, s in settings.items()
-                     for one in limits.broken_by_channel(s))
+        return limits.broken_by(Preset(name="aligned", channels=settings,
+                                       bass=self.alignment.routing if self.alignment else None))
 
 
 class Aligning:

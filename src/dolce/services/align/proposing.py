@@ -1,6 +1,6 @@
 """What an alignment is put together from: every channel's reading, the subs as one, polarities held together."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from itertools import combinations
 from statistics import median
@@ -23,21 +23,18 @@ from dolce.core.alignment import (
 )
 from dolce.core.geometry import distance_m
 from dolce.core.job import Job, Round, TakeRecord
-from dolce.core.levels import SUB_LEVEL_BAND_HZ, power_db
 from dolce.core.room import partner_of
-from dolce.core.subs import SUBS, SubGroup, all_pass_response, best_of
-from dolce.core.tuning import SUM_HZ, Alignment, Outputs, Responses, joins_of, with_ladder
+from dolce.core.subs import SubGroup, best_of
+from dolce.core.tuning import Alignment, Outputs, joins_of, with_ladder
 from dolce.errors import Conflict
-from dolce.services.align.bass_takes import BassTakes, bass_responses
-from dolce.services.align.readings import level_weights, readings_of
+from dolce.services.align.bass_takes import bass_responses
+from dolce.services.align.readings import group_reading, level_weights, readings_of
 from dolce.services.context import Context
 from dolce.services.read.round_curves import usual_blend
 from dolce.store import UnitOfWork
 
-_INSIDE = (SUB_LEVEL_BAND_HZ[0] <= SUM_HZ) & (SUB_LEVEL_BAND_HZ[1] >= SUM_HZ)
 GROUP_REACH_S = 0.015                # how far the subs as a group are moved against the mains
 _FAR_DB_PER_S = 30.0                 # of two that add up alike the nearer one is taken
-_PINK = 1 / SUM_HZ[_INSIDE]          # as pink noise: alike over the logarithm of frequency
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -173,36 +170,6 @@ class Proposing:
                        readings: list[ChannelReading]) -> ChannelReading | None:
         return group_reading(self._context.bass, work, job, base.id, alignment.subs,
                              weights=level_weights(job, alignment.blend), readings=readings)
-
-
-def group_reading(kept: BassTakes, work: UnitOfWork, job: Job, round_id: int, group: SubGroup, *,
-                  weights: Mapping[int, float], readings: Sequence[ChannelReading]) -> ChannelReading | None:
-    """All subs as one, with what they get among themselves; None where nothing of them can be summed.
-
-    They arrive with the last of the mains: what they get against these is found by phase.
-    """
-    subs = [sub for sub in group.settings if sub in job.channels]
-    responses = bass_responses(kept, work, job, round_id, subs, spots=tuple(weights))
-    if not subs or any(sub not in responses.channels for sub in subs):
-        return None
-    power = np.average(np.abs(group_sum(group, responses)[:, _INSIDE]) ** 2, axis=1, weights=_PINK)
-    known = ~np.isnan(power)
-    if not known.any():
-        return None
-    weight = np.array([weights[spot] for spot in responses.spots])
-    mains = [one.arrival_s for one in readings if not one.is_sub]
-    return ChannelReading(
-        channel=SUBS, is_sub=True, level_db=float(power_db(np.average(power[known], weights=weight[known]))),
-        arrival_s=None if None in mains else max(mains, default=None), arrival_by="plan", polarity="normal",
-        spread_db=float(np.std(power_db(power[known]))))
-
-
-def group_sum(group: SubGroup, responses: Responses) -> NDArray[np.complex128]:
-    """What subs make together with their settings among themselves, shape (spots, points)."""
-    return np.sum([responses.channels[sub] * one.polarity * 10 ** (one.gain_db / 20)
-                   * all_pass_response(one.all_pass, responses.frequency_hz)
-                   * np.exp(-2j * np.pi * responses.frequency_hz * one.delay_s)
-                   for sub, one in group.settings.items() if sub in responses.channels], axis=0)
 
 
 def delay_step_s(job: Job) -> float:

@@ -1,15 +1,13 @@
 """The Prove stop: before, predicted and after at the same spots, with figures and a verdict."""
 
-from collections.abc import Mapping
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
-from dolce.core.alignment import ChannelReading, Match, match_of
+from dolce.core.alignment import Match, match_of
 from dolce.core.job import Job, LogEntry, Round
 from dolce.core.response import ANALYSIS_GRID_HZ
-from dolce.core.subs import SubGroup, SubSetting
 from dolce.core.tuning import (
     Alignment,
     Correction,
@@ -24,8 +22,7 @@ from dolce.core.tuning import (
     wanted_rise_db,
 )
 from dolce.services.align.predicted import predicted_levels
-from dolce.services.align.proposing import group_reading
-from dolce.services.align.readings import level_weights, moved_words, readings_of
+from dolce.services.align.readings import aligned_readings, level_weights, moved_words
 from dolce.services.context import Context
 from dolce.services.read.round_curves import ChannelCurves, base_round, proving_round, spot_weights
 from dolce.services.shape.shaping import present_correction
@@ -95,12 +92,13 @@ class Proving:
             after = proving_round(work, job)
             curves_before = self._context.curves.of(work, before.id) if before else {}
             curves_after = self._context.curves.of(work, after.id) if after else {}
-            stands_on = correction.alignment or Alignment()
+            stands_on, bass = correction.alignment or Alignment(), self._context.bass
             wanted = {c: wanted_rise_db(c, correction, at_hz=ANALYSIS_GRID_HZ) + stands_on.levels.offset_db(c)
                       for c in job.channels}
-            match_before = match_of(self._readings(work, job, before, stands_on)) if before else None
-            match_after = match_of(self._readings(
-                work, job, after, stands_on, wanted_db=wanted, since=before.id if before else None)) if after else None
+            match_before = match_of(aligned_readings(bass, work, job, before.id, stands_on)) if before else None
+            match_after = match_of(aligned_readings(
+                bass, work, job, after.id, stands_on, wanted_db=wanted,
+                since=before.id if before else None)) if after else None
             over = stands_on.blend
             predicted = self._predicted(work, job, before, after, tuple(curves_before))
             moved = tuple(dict.fromkeys(word for one in (before, after) if one
@@ -123,21 +121,6 @@ class Proving:
             against=() if needs else verdicts_on(
                 {name: c.proof for name, c in channels.items()}, match_after,
                 matched_at=_matched_at(level_weights(job, over), curves_before, curves_after)))
-
-    def _readings(self, work: UnitOfWork, job: Job, found: Round, alignment: Alignment,
-                  wanted_db: Mapping[str, float] | None = None, since: int | None = None) -> list[ChannelReading]:
-        """Of a round; subs as one where the alignment has them so, with what the takes themselves hold."""
-        readings = readings_of(work, job, found.id, blend=alignment.blend, band_hz=alignment.levels.band_hz,
-                               wanted_db=wanted_db, since=since)
-        if alignment.subs is None:
-            return readings
-        as_taken = SubGroup.of(dict.fromkeys(alignment.subs.settings, SubSetting()), how="as they are")
-        group = group_reading(self._context.bass, work, job, found.id, as_taken,
-                              weights=level_weights(job, alignment.blend), readings=readings)
-        if group is not None and wanted_db:
-            lifted = [wanted_db.get(sub, 0.0) for sub in alignment.subs.settings]
-            group = replace(group, level_db=group.level_db - max(lifted, default=0.0))
-        return [one for one in readings if not one.is_sub] + ([group] if group else [])
 
     def _predicted(self, work: UnitOfWork, job: Job, before: Round | None, after: Round | None,
                    channels: tuple[str, ...]) -> dict[str, SpotLevels]:

@@ -2,11 +2,12 @@
 
 from collections.abc import Callable
 
-from flask import Response, request
+from flask import Response, redirect, request, url_for
 
 from dolce.core.alignment import LevelWish
 from dolce.core.tuning import ChannelAlignment
 from dolce.errors import InvalidForm, InvalidValue, Outdated
+from dolce.services.load.loading import slots_of
 from dolce.web.shared.form_reader import FormReader
 from dolce.web.shared.numbers import whole_of
 from dolce.web.shared.page import services
@@ -112,6 +113,16 @@ def choose(job_id: int) -> Response:
     except InvalidForm as error:
         return show(job_id, "ladder", status=422, faults=error.faults, typed=request.form)
     return after(job_id, "ladder")
+
+
+@blueprint.post("/try")
+def try_it(job_id: int) -> Response:
+    """Load what is aligned into the last preset, play it, and begin a round of takes through it."""
+    slot = slots_of(services().jobs.get(job_id))[-1]
+    services().loading.load(job_id, slot, "aligned")
+    services().loading.switch(job_id, slot)
+    services().taking.new_round(job_id)
+    return redirect(url_for("takes.page", job_id=job_id), 303)
 
 
 @blueprint.post("/kept")

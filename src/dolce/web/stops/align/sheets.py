@@ -6,6 +6,7 @@ from flask import Blueprint, Response, request
 
 from dolce.core.room import group_of
 from dolce.services.align.aligning import AlignView
+from dolce.services.load.loading import slots_of
 from dolce.services.load.misfit_words import misfit_words
 from dolce.web.shared.page import after_change, services, show_stop
 from dolce.web.stops.align.crossing_views import crossing_page
@@ -15,7 +16,7 @@ from dolce.web.stops.align.sub_views import workbench_page
 blueprint = Blueprint("align", __name__, url_prefix="/jobs/<int:job_id>/align", template_folder="templates")
 
 SHEETS = {"ladder": "Levels and arrivals", "subs": "Subs as one", "crossover": "Crossovers", "routing": "Routing",
-          "kept": "Kept alignments"}
+          "proof": "Taken through it", "kept": "Kept alignments"}
 
 
 def show(job_id: int, sheet: str | None = None, **context: object) -> Response:
@@ -51,9 +52,13 @@ def _routing(job_id: int, view: AlignView) -> dict:
     return {**_crossover(job_id, view), "codes": [(channel, channel) for channel in view.job.channels]}
 
 
+def _proof(job_id: int, view: AlignView) -> dict:
+    return {"proof": services().aligned.view(job_id), "slot": slots_of(view.job)[-1] if slots_of(view.job) else ""}
+
+
 def _kept(_job_id: int, _view: AlignView) -> dict:
     return {}
 
 
 _CONTEXTS: dict[str, Callable[..., dict]] = {"ladder": _ladder, "subs": _subs, "crossover": _crossover,
-                                             "routing": _routing, "kept": _kept}
+                                             "routing": _routing, "proof": _proof, "kept": _kept}

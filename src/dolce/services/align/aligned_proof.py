@@ -1,0 +1,103 @@
+"""Whether an alignment does what it promises: a round that was taken through it, held against its prediction."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+import numpy as np
+
+from dolce.core.alignment import Match, match_of
+from dolce.core.job import Job, Round
+from dolce.core.response import ANALYSIS_GRID_HZ
+from dolce.core.room import SUB_CODES
+from dolce.core.tuning import Alignment, Outputs
+from dolce.services.align.predicted import predicted_levels
+from dolce.services.align.readings import aligned_readings
+from dolce.services.context import Context
+from dolce.services.read.round_curves import base_round
+from dolce.store import UnitOfWork
+
+_HEARD_HZ = (20.0, 20_000.0)
+_OF_SUBS_HZ = 200.0                # above, a sub alone has sunk towards the noise
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ChannelKept:
+    """One channel: how far it lies from what was predicted, over 1/12 octave and all spots that both rounds have.
+
+    Attributes
+    ----------
+    usual_db, most_db, most_hz : RMS, and the largest difference with its frequency
+    spots : at how many
+    """
+
+    channel: str
+    usual_db: float
+    most_db: float
+    most_hz: float
+    spots: int
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class AlignedProof:
+    """What a round taken through the alignment says; `round` is None where none was taken yet."""
+
+    job: Job
+    base: Round | None
+    round: Round | None
+    channels: tuple[ChannelKept, ...] = ()
+    lacking: tuple[str, ...] = ()
+    match: Match | None = None
+
+
+class AligningProved:
+    """Alignments held against what was taken through them."""
+
+    def __init__(self, context: Context) -> None:
+        self._context = context
+
+    def view(self, job_id: int) -> AlignedProof:
+        """Of the present alignment, with the latest round that was taken through it and no correction."""
+        with self._context.look() as work:
+            job = work.jobs.get(job_id)
+            alignment = work.alignments.current(job_id)
+            base = base_round(work, job, kept=alignment.round_id if alignment else None)
+            taken = None if alignment is None or base is None else next(
+                (r for r in reversed(work.takes.rounds(job_id)) if _through(r, alignment, job)), None)
+            if taken is None:
+                return AlignedProof(job=job, base=base, round=None)
+            found = self._channels(work, job, alignment, base, taken)
+            wanted: Mapping[str, float] = {c: alignment.levels.offset_db(c) for c in job.channels}
+            match = match_of(aligned_readings(self._context.bass, work, job, taken.id, alignment, wanted_db=wanted,
+                                              since=base.id))
+        return AlignedProof(job=job, base=base, round=taken, channels=found, match=match,
+                            lacking=tuple(c for c in job.channels if c not in [one.channel for one in found]))
+
+    def _channels(self, work: UnitOfWork, job: Job, alignment: Alignment, base: Round,
+                  taken: Round) -> tuple[ChannelKept, ...]:
+        outputs, after = Outputs.of(alignment, None, job.channels), self._context.curves.of(work, taken.id)
+        found = []
+        for channel in (c for c in job.channels if c in after):
+            heard = after[channel].spots
+            predicted = predicted_levels(self._context, work, job, outputs, round_id=base.id, channel=channel,
+                                         spots=heard.spots)
+            if predicted is None:
+                continue
+            rows = [heard.spots.index(spot) for spot in predicted.spots]
+            top = _OF_SUBS_HZ if channel in SUB_CODES else _HEARD_HZ[1]
+            inside = (_HEARD_HZ[0] <= ANALYSIS_GRID_HZ) & (top >= ANALYSIS_GRID_HZ)
+            off = (heard.level_db[rows] + taken.state.cut_db - predicted.level_db)[:, inside]
+            at = np.unravel_index(int(np.argmax(np.abs(off))), off.shape)
+            found.append(ChannelKept(
+                channel=channel, usual_db=float(np.sqrt(np.mean(off**2))), most_db=float(np.abs(off).max()),
+                most_hz=float(ANALYSIS_GRID_HZ[inside][at[1]]), spots=len(rows)))
+        return tuple(found)
+
+
+def _through(found: Round, alignment: Alignment, job: Job) -> bool:
+    """Whether a round was taken through an alignment, without a correction."""
+    state = found.state
+    if state is None or state.bypassed or state.presets[state.active].corrects:
+        return False
+    preset = state.presets[state.active]
+    return preset.bass == alignment.routing and all(
+        preset.channels.get(channel) == alignment.settings(channel) for channel in job.channels)

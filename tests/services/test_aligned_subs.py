@@ -1,0 +1,252 @@
+"""A room with two subs from takes to a round through its alignment: search, crossovers, prediction, versions."""
+
+from dataclasses import replace
+
+import numpy as np
+import pytest
+
+from dolce.core.alignment import LevelWish
+from dolce.core.geometry import RoomSize
+from dolce.core.processor import EFFECTS, Crossover, Effects, ProcessorLimits
+from dolce.core.response import ANALYSIS_GRID_HZ
+from dolce.core.room import Seat, new_plan
+from dolce.core.subs import SearchLimits, SubSetting
+from dolce.core.tuning import Alignment
+from dolce.errors import Conflict, InvalidValue, NotFound
+from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.wiring import open_services
+
+pytestmark = pytest.mark.xdist_group("aligned subs")
+CORNERS = {"fronts": Crossover(frequency_hz=80.0), "surrounds": Crossover(frequency_hz=100.0, order=8)}
+
+
+@pytest.fixture(scope="module")
+def taken(tmp_path_factory):
+    """A 5.1 room, every channel at three spots, microphones exactly there."""
+    services = open_services(tmp_path_factory.mktemp("aligned") / "data")
+    plan = new_plan(RoomSize(length_m=5.6, width_m=4.2, height_m=2.7), layout="5.1", subs=2, spots=3)
+    job = services.jobs.create(JobWish(name="Loft"), plan=plan)
+    services.rigging.set_rig(job.id, pace="fast", sweep_seconds=4.0, placed_by_hand=False)
+    services.taking.run_rest(job.id)
+    services.sound.wait()
+    yield services, job.id
+    services.close()
+
+
+@pytest.fixture
+def room(taken):
+    """The same with nothing chosen."""
+    services, job_id = taken
+    with services.context.change() as work:
+        work.alignments.add(job_id, Alignment(), what="nothing")
+    return services, job_id
+
+
+@pytest.fixture
+def found(room):
+    """Subs as found and crossovers in use."""
+    services, job_id = room
+    services.aligning.use_proposal(job_id)
+    services.workbench.search(job_id, SearchLimits())
+    services.workbench.wait(job_id)
+    services.workbench.use(job_id, "search")
+    services.crossing.set_crossovers(job_id, CORNERS, effects=Effects())
+    return services, job_id
+
+
+def alignment_of(services, job_id):
+    return services.aligning.view(job_id).alignment
+
+
+def test_search_is_more_even_than_subs_as_they_are_and_keeps_its_limits(room):
+    services, job_id = room
+    limits = SearchLimits(max_loss_db=2.0, max_delay_s=0.01)
+    services.workbench.search(job_id, limits)
+    services.workbench.wait(job_id)
+    view = services.workbench.view(job_id)
+    as_they_are, proposed = view.states["as-they-are"], view.states["search"]
+    assert proposed.spread_db + proposed.left_db < as_they_are.spread_db + as_they_are.left_db
+    assert proposed.output_db >= -2.05
+    delays = [one.delay_s for one in proposed.settings.values()]
+    assert min(delays) == 0
+    assert max(delays) <= 0.01 + 1e-9
+    assert view.searching.fraction == 1.0
+    assert not view.searching.running
+    # The trade: what is louder is less even, and every point can be looked at.
+    trade = sorted(view.trade)
+    assert len(trade) >= 2
+    assert {code for _, _, code in trade} <= set(view.states)
+    assert set(view.states) >= {"alone-Sub1", "alone-Sub2", "as-they-are", "distances", "search"}
+
+
+def test_settings_by_hand_are_seen_and_only_kept_when_used(room):
+    services, job_id = room
+    hand = {"Sub1": SubSetting(delay_s=0.004), "Sub2": SubSetting(gain_db=-6.0, polarity=-1)}
+    view = services.workbench.view(job_id, hand=hand)
+    assert view.shown == "by-hand"
+    assert not np.allclose(view.states["by-hand"].by_seat_db, view.states["as-they-are"].by_seat_db, atol=0.5)
+    assert alignment_of(services, job_id).subs is None
+    services.workbench.use(job_id, "by-hand", hand=hand)
+    group = alignment_of(services, job_id).subs
+    assert (group.how, dict(group.settings)) == ("by hand", hand)
+    outputs = alignment_of(services, job_id).channels
+    assert outputs["Sub1"].delay_s - outputs["Sub2"].delay_s == pytest.approx(0.004, abs=1.1e-5)
+    assert outputs["Sub1"].trim_db - outputs["Sub2"].trim_db == pytest.approx(6.0)
+    assert outputs["Sub1"].polarity != outputs["Sub2"].polarity
+    services.workbench.apart(job_id)
+    assert alignment_of(services, job_id).subs is None
+
+
+def test_what_a_state_that_is_gone_would_use_is_said(room):
+    services, job_id = room
+    for code in ("trade-9", "alone-Sub1"):
+        with pytest.raises(NotFound, match="no longer there"):
+            services.workbench.use(job_id, code)
+
+
+def test_subs_as_one_are_as_loud_as_the_mains_and_follow_their_offset(found):
+    services, job_id = found
+    ladder = services.aligning.view(job_id).ladder
+    after = {rung.reading.channel: rung.reading.matched_db + rung.trim_db for rung in ladder.rungs}
+    assert set(after) == {"L", "R", "C", "Ls", "Rs", "subs"}
+    assert max(after.values()) - min(after.values()) < 0.11                     # trims in steps of 0.1 dB
+    before = alignment_of(services, job_id).channels
+    services.aligning.set_levels(job_id, LevelWish(offsets_db={"surrounds": -3.0, "subs": 2.0}))
+    moved = {channel: one.trim_db - before[channel].trim_db
+             for channel, one in alignment_of(services, job_id).channels.items()}
+    assert moved["Ls"] - moved["L"] == pytest.approx(-3.0, abs=0.11)
+    assert moved["Sub1"] - moved["L"] == pytest.approx(2.0, abs=0.11)
+
+
+def test_delay_and_polarity_of_the_group_lose_least_over_all_mains(found):
+    services, job_id = found
+    def loss(view):
+        return np.mean([one.loss_db.mean() for one in view.handovers.values()])
+
+    best = services.crossing.view(job_id)
+    assert set(best.handovers) == {"L", "R", "C", "Ls", "Rs"}
+    assert best.handovers["Ls"].corner_hz == 100.0
+    group = best.alignment.subs
+    for delay_s, polarity in ((group.delay_s, -group.polarity), (group.delay_s + 0.003, group.polarity),
+                              (group.delay_s - 0.003, group.polarity)):
+        services.crossing.hold_group(job_id, delay_s=delay_s, polarity=polarity)
+        held = services.crossing.view(job_id)
+        assert held.alignment.subs.held
+        assert loss(held) < loss(best) + 0.1        # a nearer setting may give away what is not heard
+    services.crossing.find_group(job_id)
+    assert alignment_of(services, job_id).subs == group
+
+
+def test_what_was_taken_through_it_is_what_was_predicted(found):
+    services, job_id = found
+    assert services.aligned.view(job_id).round is None
+    services.loading.load(job_id, "B", "aligned")
+    services.loading.switch(job_id, "B")
+    first = services.jobs.get(job_id).round_id
+    services.taking.new_round(job_id)
+    services.taking.run_rest(job_id)
+    services.sound.wait()
+    try:
+        proof = services.aligned.view(job_id)
+        assert proof.base.id == first
+        assert {one.channel for one in proof.channels} == {"L", "R", "C", "Ls", "Rs", "Sub1", "Sub2"}
+        # The issue's figure: 0.3 dB over 1/12 octave, at every spot and frequency.
+        assert {one.channel: (one.most_db, one.most_hz) for one in proof.channels if one.most_db >= 0.3} == {}
+        assert all(one.spots == 3 for one in proof.channels)
+        assert proof.match.level_db < 0.2
+        assert proof.match.arrival_s < 60e-6
+        # Another alignment is not what that round was taken through.
+        services.crossing.without_crossovers(job_id)
+        assert services.aligned.view(job_id).round is None
+    finally:
+        services.loading.switch(job_id, "bypass")
+        with services.context.change() as work:
+            work.jobs.set_round(job_id, first)
+
+
+def test_routes_reach_what_is_loaded_and_can_be_taken_off(found):
+    services, job_id = found
+    services.crossing.send(job_id, "C", "L", -3.0)
+    routing = alignment_of(services, job_id).routing
+    assert ("L", -3.0) in [(way.output, way.gain_db) for way in routing.routes("C")]
+    assert [way.output for way in routing.routes(EFFECTS)] == ["Sub1", "Sub2"]
+    services.crossing.send(job_id, "C", "L", None)
+    assert alignment_of(services, job_id).routing.sends == {}
+    for channel, output, gain in (("C", "C", 0.0), ("C", "L", 20.0)):
+        with pytest.raises(InvalidValue, match="routing"):
+            services.crossing.send(job_id, channel, output, gain)
+    assert services.crossing.view(job_id).effects_meter_db == pytest.approx(4.1, abs=0.1)     # RP 200: about 4 dB
+
+
+def test_kept_alignments_come_back_and_name_what_they_are(found):
+    services, job_id = found
+    before = alignment_of(services, job_id)
+    with pytest.raises(InvalidValue, match="no name"):
+        services.aligning.keep_version(job_id, name=" ", note="")
+    services.aligning.keep_version(job_id, name="Two subs", note="first try")
+    services.crossing.without_crossovers(job_id)
+    services.workbench.apart(job_id)
+    (kept,) = services.aligning.view(job_id).versions
+    assert (kept.alignment.name, kept.alignment.note) == ("Two subs", "first try")
+    services.aligning.use_version(job_id, kept.number)
+    assert replace(alignment_of(services, job_id), name="", note="") == before
+    copy = services.jobs.copy(job_id)
+    assert [one.alignment.name for one in services.aligning.view(copy.id).versions] == ["Two subs"]
+    services.aligning.forget_version(job_id, kept.number)
+    assert services.aligning.view(job_id).versions == ()
+    with pytest.raises(NotFound):
+        services.aligning.use_version(job_id, kept.number)
+
+
+def test_a_processor_of_coarse_steps_gets_steps_and_one_without_crossovers_is_told(found):
+    services, job_id = found
+    box = ProcessorLimits(name="Box", trim_step_db=0.5, delay_step_s=0.001, most_delay_s=0.1, crossovers=False)
+    services.processor.add_limits(job_id, box)
+    try:
+        services.aligning.use_proposal(job_id)
+        view = services.aligning.view(job_id)
+        for one in view.alignment.channels.values():
+            assert one.delay_s * 1000 == pytest.approx(round(one.delay_s * 1000), abs=1e-6)
+            assert one.trim_db * 2 == pytest.approx(round(one.trim_db * 2), abs=1e-6)
+        assert "routing" in {misfit.kind for misfit in view.broken}
+    finally:
+        services.processor.use_limits(job_id, None)
+
+
+def test_a_sub_that_was_not_taken_and_a_room_without_subs_are_said(room):
+    services, job_id = room
+    with services.context.change() as work:
+        takes = [t for t in work.takes.latest(services.jobs.get(job_id).round_id) if t.channel == "Sub2"]
+        gone = takes[0]
+        work.takes.edit(gone.id, left_out="a door")
+    view = services.workbench.view(job_id)
+    assert len(view.without) == 1
+    assert view.spots == 2
+    with services.context.change() as work:
+        work.takes.edit(gone.id, left_out="")
+    pair = services.jobs.create(JobWish(name="Pair"))
+    assert "no sub" in services.workbench.view(pair.id).missing
+    with pytest.raises(Conflict, match="no sub"):
+        services.workbench.search(pair.id, SearchLimits())
+    with pytest.raises(Conflict, match="no sub"):
+        services.crossing.set_crossovers(pair.id, CORNERS)
+
+
+def test_a_search_that_is_stopped_keeps_the_best_until_then(room):
+    services, job_id = room
+    services.workbench.search(job_id, SearchLimits())
+    services.workbench.stop(job_id)
+    view = services.workbench.view(job_id)
+    assert view.searching.stopped
+    assert view.states["search"].spread_db + view.states["search"].left_db <= (
+        view.states["as-they-are"].spread_db + view.states["as-they-are"].left_db) + 1e-6
+
+
+def test_one_seat_alone_is_even_over_its_spots(room):
+    services, job_id = room
+    view = services.workbench.view(job_id)
+    assert isinstance(services.jobs.get(job_id).plan.main_seat, Seat)
+    assert len(view.seats) == 1
+    assert view.states["as-they-are"].spread_db > 0
+    assert view.frequency_hz[0] == pytest.approx(20.0)
+    assert ANALYSIS_GRID_HZ[0] < 20

@@ -89,7 +89,7 @@ def test_what_is_needed_is_named_one_by_one(services):
 def test_logbook_tells_the_job_in_order(services, loaded):
     told = [entry.text for entry in services.jobs.logbook(loaded)]
     places = [next(k for k, text in enumerate(told) if start in text) for start in (
-        "Job created", "Take of L at spot 1, round Untouched", "Levels and delays chosen", "Filters found",
+        "Job created", "Take of L at spot 1, round Untouched", "Alignment chosen as proposed", "Filters found",
         "loaded into preset A", "Round Corrected begun")]
     assert places == sorted(places)
 

@@ -1,0 +1,164 @@
+"""Levels by wish, arrivals against the plan, polarity of pairs, corners, and what mains and subs make together."""
+
+import numpy as np
+import pytest
+
+from dolce.core.alignment import (
+    ChannelReading,
+    LevelWish,
+    alike,
+    arrival_ladder,
+    direct_spectrum,
+    judged_together,
+    off_plan,
+)
+from dolce.core.alignment.corner import falls_off_hz, proposed_corner_hz
+from dolce.core.processor import BassManagement, ChannelSettings, Crossover
+from dolce.core.response import ImpulseResponse
+from dolce.core.subs import SubGroup, SubSetting, best_of, by_distance
+from dolce.core.tuning import (
+    SHOWN_HZ,
+    SUM_HZ,
+    Alignment,
+    Outputs,
+    Responses,
+    handover,
+    joins_of,
+    mains_later_s,
+    with_ladder,
+)
+from dolce.errors import InvalidValue
+
+RATE = 48_000
+
+
+def reading(channel, level, arrival, **more):
+    return ChannelReading(channel=channel, level_db=level, arrival_s=arrival, polarity="normal", **more)
+
+
+def test_levels_follow_reference_offsets_and_what_a_processor_can_turn_up():
+    readings = [reading("L", -3.0, 0.010), reading("R", -1.0, 0.011), reading("Ls", -2.0, 0.012)]
+    def trims(**wish):
+        ladder = arrival_ladder(readings, sample_rate_hz=RATE, wish=LevelWish(**wish), highest_trim_db=1.5)
+        return {r.reading.channel: (r.trim_db, round(r.short_db, 3)) for r in ladder.rungs}
+
+    assert trims() == {"L": (0.0, 0.0), "R": (-2.0, 0.0), "Ls": (-1.0, 0.0)}
+    # 3 dB under the fronts: still nothing is turned up.
+    assert trims(offsets_db={"surrounds": -3.0}) == {"L": (0.0, 0.0), "R": (-2.0, 0.0), "Ls": (-4.0, 0.0)}
+    # Brought to R, L needs 2 dB and gets 1.5.
+    assert trims(reference="R") == {"L": (1.5, 0.5), "R": (0.0, 0.0), "Ls": (1.0, 0.0)}
+    late = arrival_ladder(readings, sample_rate_hz=RATE, wish=LevelWish(picture_s=0.04))
+    assert [round(r.delay_s * 1000, 3) for r in late.rungs] == [42.0, 41.0, 40.0]
+    for wrong in ({"band_hz": (2000.0, 500.0)}, {"offsets_db": {"subs": 40.0}}, {"picture_s": 1.0}):
+        with pytest.raises(InvalidValue):
+            LevelWish(**wrong)
+
+
+def test_what_does_not_arrive_as_drawn_is_named_with_the_likeliest_reason():
+    far = {"L": 3.0, "R": 3.0, "C": 2.8, "Ls": 2.0, "Rs": 2.5}
+    def off(changed):
+        arrivals = {c: 0.005 + d / 343 for c, d in {**far, **changed}.items()}
+        return [(one.channel, one.reason, one.other) for one in off_plan(arrivals, far, speed_m_s=343.0)]
+
+    assert off({}) == []
+    assert off({"Rs": 2.75}) == [("Rs", "place", "")]                          # a quarter of a metre
+    assert off({"C": 2.8 + 343 * 0.005}) == [("C", "delay", "")]               # 5 ms late: nobody mistypes 1.7 m
+    assert off({"C": 2.8 - 343 * 0.005}) == [("C", "delay of others", "")]
+    assert sorted(off({"Ls": 3.0, "L": 2.0})) == [("L", "wire", "Ls"), ("Ls", "wire", "L")]
+    assert off_plan({"L": 0.1, "R": 0.2}, far, speed_m_s=343.0) == []
+
+
+def test_polarity_follows_a_mate_and_contradictions_are_unsure():
+    def told(own, value):
+        return {c: (j.polarity, j.mate) for c, j in judged_together(own, {("L", "R"): value}).items()}
+
+    assert told({"L": "normal", "R": "unsure"}, 0.9)["R"] == ("normal", "L")
+    assert told({"L": "unsure", "R": "inverted"}, -0.8)["L"] == ("normal", "R")
+    assert told({"L": "normal", "R": "inverted"}, -0.9) == {"L": ("normal", ""), "R": ("inverted", "")}
+    assert {p for p, _ in told({"L": "normal", "R": "normal"}, -0.9).values()} == {"unsure"}
+    assert told({"L": "normal", "R": "unsure"}, 0.4)["R"] == ("unsure", "")
+
+
+def test_two_alike_are_alike_and_turned_ones_opposite_whatever_stands_behind():
+    rng = np.random.default_rng(1)
+    click = np.zeros(RATE // 10)
+    click[480:520] = rng.normal(size=40)
+    late = np.zeros_like(click)
+    late[1200:1300] = rng.normal(size=100) * 3                                 # a reflection, louder than the sound
+    def spectrum(samples, at):
+        return direct_spectrum(ImpulseResponse(sample=samples, sample_rate_hz=RATE, start_s=0.0), at)
+
+    one = spectrum(click, 0.010)
+    assert alike(one, spectrum(np.roll(click, 96) + late, 0.012)) > 0.9
+    assert alike(one, spectrum(-np.roll(click, 96) + late, 0.012)) < -0.9
+
+
+def test_a_corner_leaves_a_main_room_for_its_slope_and_dips_are_not_its_end():
+    frequency = np.geomspace(20, 20_000, 600)
+    bookshelf = -10 * np.log10(1 + (70 / frequency) ** 8)                      # 24 dB/octave below 70 Hz: -3 dB there
+    dip = bookshelf - 12 * np.exp(-(np.log2(frequency / 140) / 0.1) ** 2)
+    assert falls_off_hz(frequency, bookshelf) == pytest.approx(70 * (10**0.6 - 1) ** (-1 / 8), rel=0.03)
+    assert falls_off_hz(frequency, dip) == pytest.approx(falls_off_hz(frequency, bookshelf), rel=0.01)
+    assert proposed_corner_hz(falls_off_hz(frequency, dip)) == 80
+    assert proposed_corner_hz(falls_off_hz(frequency, np.zeros(600))) == 60
+
+
+def flat_room(*channels):
+    """Responses of 1 at one spot, no flight."""
+    return Responses(frequency_hz=SUM_HZ, sample_rate_hz=RATE, spots=(1,),
+                     channels={c: np.ones((1, SUM_HZ.size), dtype=complex) for c in channels})
+
+
+def test_a_linkwitz_riley_hands_over_without_loss_and_a_turned_sub_cancels_at_the_corner():
+    # S. H. Linkwitz, JAES 24 (1976): each half 6.02 dB down at the corner, in phase, the sum flat.
+    bass = BassManagement(crossover=Crossover(frequency_hz=80.0), subs=("Sub1",), sub_gain_db=0.0)
+    alone = np.ones((1, 1))
+    for subs_polarity, loss in (("normal", 0.0), ("inverted", -4.0)):
+        outputs = Outputs(settings={"Sub1": ChannelSettings(polarity=subs_polarity)}, bass=bass)
+        found = handover(outputs, flat_room("L", "Sub1"), "L", seats=alone)
+        at = int(np.argmin(np.abs(SHOWN_HZ - 80)))
+        assert found.main_db[0, at] == pytest.approx(-6.02, abs=0.15)
+        assert found.subs_db[0, at] == pytest.approx(-6.02, abs=0.15)
+        if subs_polarity == "normal":
+            assert np.abs(found.sum_db).max() < 0.01
+            assert found.loss_db[0] == pytest.approx(0.0, abs=0.01)
+        else:
+            assert found.sum_db[0, at] < -25
+            assert found.loss_db[0] < loss
+    # Butterworth's halves are 3.01 dB down and 90 degrees apart... of order 2 they add up to 3 dB more.
+    second = BassManagement(crossover=Crossover(frequency_hz=80.0, kind="butterworth", order=2), subs=("Sub1",),
+                            sub_gain_db=0.0)
+    at_80 = handover(Outputs(settings={}, bass=second), flat_room("L", "Sub1"), "L", seats=alone)
+    assert at_80.sum_db[0, at] == pytest.approx(3.01, abs=0.1)
+
+
+def test_the_group_against_the_mains_finds_a_delay_that_was_put_in():
+    bass = BassManagement(crossover=Crossover(frequency_hz=80.0), subs=("Sub1",), sub_gain_db=0.0)
+    room = flat_room("L", "R", "Sub1")
+    room.channels["Sub1"][:] = -np.exp(2j * np.pi * SUM_HZ * 0.004)            # early by 4 ms, and turned round
+    joins = joins_of(Outputs(settings={}, bass=bass), room, ("L", "R"), rows=np.array([0]))
+    best = best_of(joins, -0.01, 0.01)
+    assert best.delay_s == pytest.approx(0.004, abs=2e-5)
+    assert best.polarity == -1
+    assert best.loss_db == pytest.approx((0.0, 0.0), abs=0.01)
+
+
+def test_an_alignment_is_put_together_so_that_no_delay_is_negative_and_all_are_on_steps():
+    ladder = arrival_ladder([reading("L", -3.0, 0.010), reading("R", -1.0, 0.012),
+                             reading("subs", 4.0, 0.012, is_sub=True)], sample_rate_hz=RATE)
+    group = SubGroup.of({"Sub1": SubSetting(gain_db=-2.0), "Sub2": SubSetting(delay_s=0.005, polarity=-1)},
+                        how="search").against_mains(delay_s=-0.003, polarity=-1)
+    made = with_ladder(Alignment(subs=group), ladder, delay_step_s=0.0005)
+    delays = {channel: round(one.delay_s * 1000, 6) for channel, one in made.channels.items()}
+    assert delays == {"L": 5.0, "R": 3.0, "Sub1": 0.0, "Sub2": 5.0}
+    assert mains_later_s(made) == pytest.approx(0.003)
+    assert {c: one.trim_db for c, one in made.channels.items()} == {"L": 0.0, "R": -2.0, "Sub1": -9.0, "Sub2": -7.0}
+    assert {c: one.polarity for c, one in made.channels.items() if one.polarity == "inverted"} == {"Sub1": "inverted"}
+
+
+def test_subs_by_distance_arrive_together():
+    group = by_distance({"Sub1": 3.43, "Sub2": 1.715}, speed_m_s=343.0)
+    assert {sub: one.delay_s for sub, one in group.settings.items()} == {"Sub1": 0.0, "Sub2": 0.005}
+    for wrong in ({"Sub1": SubSetting(gain_db=-80.0)}, {"Sub1": SubSetting(), "Sub2": SubSetting(delay_s=0.9)}):
+        with pytest.raises(InvalidValue):
+            SubGroup.of({**wrong, "Sub3": SubSetting()}, how="by hand")

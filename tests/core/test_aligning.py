@@ -12,7 +12,7 @@ from dolce.core.alignment import (
     judged_together,
     off_plan,
 )
-from dolce.core.alignment.corner import falls_off_hz, proposed_corner_hz
+from dolce.core.alignment.corner import distorts_below_hz, falls_off_hz, proposed_corner_hz
 from dolce.core.processor import BassManagement, ChannelSettings, Crossover
 from dolce.core.response import ImpulseResponse
 from dolce.core.subs import SubGroup, SubSetting, best_of, by_distance
@@ -101,6 +101,11 @@ def test_a_corner_leaves_a_main_room_for_its_slope_and_dips_are_not_its_end():
     assert falls_off_hz(frequency, dip) == pytest.approx(falls_off_hz(frequency, bookshelf), rel=0.01)
     assert proposed_corner_hz(falls_off_hz(frequency, dip)) == 80
     assert proposed_corner_hz(falls_off_hz(frequency, np.zeros(600))) == 60
+    # Harmonics over 3 % below 95 Hz, but for what noise alone would read.
+    total, noise = np.where(frequency < 95, -20.0, -50.0), np.full(600, -60.0)
+    assert distorts_below_hz(frequency, total, noise) == pytest.approx(95, rel=0.02)
+    assert distorts_below_hz(frequency, total, noise + 38) is None
+    assert proposed_corner_hz(50.0, 95.0) == 100
 
 
 def flat_room(*channels):

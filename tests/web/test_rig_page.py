@@ -2,11 +2,13 @@
 
 import csv
 import io
+from dataclasses import replace
 
 import pytest
 import soundfile
 
 from asking import client_of, post, token
+from dolce.core.processor import SAID_PROCESSOR
 from dolce.core.signals import Source
 from dolce.services.jobs.job_keeping import JobWish
 from dolce.services.sample.demo_rooms import net_loft
@@ -114,3 +116,18 @@ def test_forms_without_their_token_are_refused(rig):
     client, url, _ = rig
     assert token(client)
     assert client.post(f"{url}/processor/dim").status_code == 400
+
+
+def test_bass_management_that_cannot_be_read_is_typed_and_told_again(rig, services):
+    client, url, job_id = rig
+    assert post(client, f"{url}/processor/bass", bass_hz="80", bass_slope="4").status_code == 409  # it says so itself
+    with services.context.change() as work:
+        work.jobs.set_rig(job_id, replace(work.jobs.get(job_id).rig, chain=(SAID_PROCESSOR,)))
+    assert post(client, f"{url}/processor/bass", bass_hz="900", bass_slope="4").status_code == 422
+    page = post(client, f"{url}/processor/bass", bass_hz="100", bass_slope="8").text
+    assert "Bass of L, R, C, Ls, Rs below 100 Hz goes to Sub1, Sub2." in page
+    state = services.jobs.get(job_id).processor
+    assert [way.output for way in state.routes("L")] == ["L", "Sub1", "Sub2"]
+    assert not state.is_neutral
+    post(client, f"{url}/processor/bass", bass_hz="", bass_slope="4")
+    assert services.jobs.get(job_id).processor.bypassed

@@ -11,6 +11,7 @@ _FALLS_DB = 6.0
 _ABOVE = 1.3                      # a third of an octave and more of room for the slope
 _LOOKED_HZ = (25.0, 300.0)
 _MOST_BELOW = 0.7
+_MUCH_DB, _OVER_NOISE_DB = -30.5, 6.0         # 3 %
 
 
 def falls_off_hz(frequency_hz: NDArray, level_db: NDArray) -> float:
@@ -28,6 +29,15 @@ def falls_off_hz(frequency_hz: NDArray, level_db: NDArray) -> float:
     return float(frequency_hz[ends[-1]]) if ends else _LOOKED_HZ[0]
 
 
-def proposed_corner_hz(falls_off: float) -> int:
-    """The lowest usual corner that leaves a main room for its slope; never below 60 Hz, where subs are better."""
-    return next((corner for corner in CORNERS_HZ if corner >= max(60.0, _ABOVE * falls_off)), CORNERS_HZ[-1])
+def distorts_below_hz(frequency_hz: NDArray, total_db: NDArray, noise_db: NDArray) -> float | None:
+    """The frequency below which a main's harmonics pass 3 %, as far as noise lets it be seen; None where nowhere."""
+    above = ((frequency_hz >= _LOOKED_HZ[0]) & (frequency_hz <= _LOOKED_HZ[1]) & (total_db > _MUCH_DB)
+             & (total_db > noise_db + _OVER_NOISE_DB))
+    return float(frequency_hz[np.flatnonzero(above)[-1]]) if above.any() else None
+
+
+def proposed_corner_hz(falls_off: float, distorts_below: float | None = None) -> int:
+    """The lowest usual corner that leaves a main room for its slope; never below 60 Hz, where subs are better, nor where
+    it distorts."""
+    lowest = max(60.0, _ABOVE * falls_off, distorts_below or 0.0)
+    return next((corner for corner in CORNERS_HZ if corner >= lowest), CORNERS_HZ[-1])

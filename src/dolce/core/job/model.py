@@ -3,6 +3,7 @@
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
+from string import ascii_uppercase
 from typing import Literal
 
 import numpy as np
@@ -74,6 +75,11 @@ class Job:
     def limits(self) -> ProcessorLimits | None:
         """What the processor that Dolce loads can do; None where it isn't known."""
         return self.rig.limits
+
+    @property
+    def slots(self) -> tuple[str, ...]:
+        """Letters of the presets that the processor has; two where its limits are not known."""
+        return tuple(ascii_uppercase[: self.limits.presets if self.limits else 2])
 
     @property
     def ceiling(self) -> Ceiling:

@@ -2,6 +2,7 @@
 
 from collections.abc import Callable
 from dataclasses import dataclass, replace
+from functools import partial
 
 from dolce.core import checked
 from dolce.core.acoustics import speed_of_sound
@@ -11,6 +12,7 @@ from dolce.core.job import Job, Round
 from dolce.core.processor import ChannelSettings, Misfit, Preset
 from dolce.core.tuning import Alignment, Blend, ChannelAlignment, blends_of
 from dolce.errors import Conflict, InvalidForm, InvalidValue
+from dolce.services.align.bass_takes import summable
 from dolce.services.align.proposing import Proposal, Proposing
 from dolce.services.align.readings import moved_words
 from dolce.services.context import Context
@@ -114,10 +116,22 @@ class Aligning:
             undo, redo = work.alignments.neighbours(job_id)
             version = work.alignments.version(job_id)
             versions = tuple(work.alignment_versions.all(job_id))
+            stamp = work.takes.newest(base.id) if base else None
+        if base is not None and any(speaker.is_sub for speaker in job.speakers):
+            self._read_ahead(job, base, stamp)
         return AlignView(job=job, round=base, rounds=rounds, proposal=found, alignment=alignment,
                          expected_m={s.channel: distance_m(s.place, job.seat.place) for s in job.speakers},
                          speed_m_s=speed_of_sound(job.room.temperature_c), moved=moved, undo=undo, redo=redo,
                          version=version, versions=versions)
+
+    def _read_ahead(self, job: Job, base: Round, stamp: object) -> None:
+        """The bass of every channel, which the other sheets sum."""
+        def step(channel: str) -> None:
+            with self._context.look() as work:
+                self._context.bass.spectra(work, summable(work, base.id, (channel,)))
+
+        self._context.behind.begin("align", (base.id, stamp, job.channels), lambda: [
+            partial(step, channel) for channel in reversed(job.channels)])       # subs first
 
     def use_proposal(self, job_id: int) -> None:
         """Take over the ladder's trims and delays; an inverted speaker is turned round."""

@@ -2,12 +2,13 @@
 
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
+from functools import partial
 
 import numpy as np
 from numpy.typing import NDArray
 
-from dolce.core.alignment.corner import falls_off_hz, proposed_corner_hz
-from dolce.core.job import Job, Round
+from dolce.core.alignment.corner import distorts_below_hz, falls_off_hz, proposed_corner_hz
+from dolce.core.job import Job, Round, TakeRecord
 from dolce.core.levels import energy_mean_db, power_db
 from dolce.core.processor import BassManagement, Crossover, Effects
 from dolce.core.response import ANALYSIS_GRID_HZ, smoothed_level_db
@@ -19,6 +20,8 @@ from dolce.services.align.aligning import Aligning
 from dolce.services.align.bass_takes import bass_responses
 from dolce.services.context import Context
 from dolce.services.read.round_curves import base_round, usual_blend
+from dolce.services.read.take_details import detail_of
+from dolce.services.read.wish import ReadWish
 
 USUAL_HZ = 80.0                     # common practice
 _MUCH_DB = 2.0
@@ -32,6 +35,8 @@ class GroupCorner:
     ----------
     crossover : what is set; None for the whole range
     falls_off_hz : where the weakest of them ends, and which one that is
+    distorts_hz : below which the worst of them distorts by more than 3 % at the level of its sweep; None where none
+        does, or it is not known yet
     """
 
     group: str
@@ -40,6 +45,7 @@ class GroupCorner:
     falls_off_hz: float
     weakest: str
     proposed_hz: int
+    distorts_hz: float | None = None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -75,6 +81,7 @@ class Crossing:
 
     def __init__(self, context: Context, aligning: Aligning) -> None:
         self._context, self._aligning = context, aligning
+        self._distorts: dict[int, float | None] = {}         # by take
 
     def view(self, job_id: int) -> CrossingView:
         with self._context.look() as work:
@@ -85,10 +92,15 @@ class Crossing:
             if missing:
                 return CrossingView(job=job, round=base, missing=missing, handovers={})
             curves = self._context.curves.of(work, base.id)
+            centre = job.plan.centre_spot
+            looked = {take.channel: take for take in work.takes.latest(base.id) if centre is not None
+                      and take.spot_id == centre.id and take.source == "rig" and take.signal == "sweep" and take.usable
+                      and take.channel in _mains(job)}
             weights = usual_blend(job).weights
             spots = [spot for spot in job.spots if weights.get(spot.seat_id, 0) > 0]
             responses = bass_responses(self._context.bass, work, job, base.id, job.channels,
                                        spots=[spot.id for spot in spots])
+        self._read_ahead(looked)
         chosen = alignment.routing is not None
         seats = [seat for seat in job.plan.seats if any(spot.seat_id == seat.id for spot in spots)]
         shares = np.array([[spot.seat_id == seat.id for spot in spots] for seat in seats], dtype=float)
@@ -111,8 +123,11 @@ class Crossing:
                 curves[channel].level_db), per_octave=3)) for channel in own if channel in curves}
             weakest = max(ends, key=ends.get, default="")
             end = ends.get(weakest, 0.0)
+            known = [self._distorts.get(looked[channel].id) for channel in own if channel in looked]
+            distorts = max((one for one in known if one is not None), default=None)
             groups.append(GroupCorner(
-                group=name, channels=own, weakest=weakest, falls_off_hz=end, proposed_hz=proposed_corner_hz(end),
+                group=name, channels=own, weakest=weakest, falls_off_hz=end, distorts_hz=distorts,
+                proposed_hz=proposed_corner_hz(end, distorts),
                 crossover=alignment.routing.of(own[0]) if chosen else None))
         bad = [(channel, seats[int(np.argmin(one.loss_db))].name, float(one.loss_db.min()))
                for channel, one in found.items() if one.loss_db.min() < -_MUCH_DB]
@@ -122,6 +137,17 @@ class Crossing:
             effects_meter_db=effects_on_a_meter_db(alignment.routing.effects if chosen and alignment.routing.effects
                                                    else Effects()),
             bad=tuple(sorted(bad, key=lambda one: one[2])))
+
+    def _read_ahead(self, takes: Mapping[str, TakeRecord]) -> None:
+        """Where mains distort, from their recordings at the main seat's centre."""
+        def step(take: TakeRecord) -> None:
+            with self._context.look() as work:
+                found = detail_of(work, take, ReadWish(view="distortion"))
+            self._distorts[take.id] = distorts_below_hz(found.frequency_hz, found.total_db, found.noise_db)
+
+        fresh = [take for take in takes.values() if take.id not in self._distorts]
+        self._context.behind.begin("corners", tuple(take.id for take in fresh), lambda: [
+            partial(step, take) for take in fresh])
 
     def set_crossovers(self, job_id: int, corners: Mapping[str, Crossover | None], *,
                        low_pass: Crossover | None = None, effects: Effects | None = None) -> None:

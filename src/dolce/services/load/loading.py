@@ -3,7 +3,6 @@
 from collections.abc import Iterator, Mapping
 from dataclasses import asdict, dataclass, replace
 from functools import lru_cache
-from string import ascii_uppercase
 
 from dolce.core.correction import headroom_of
 from dolce.core.filters import PeakingFilter, convolution_filter
@@ -61,7 +60,7 @@ class LoadView:
     @property
     def slots(self) -> tuple[str, ...]:
         """The processor's presets by letter."""
-        return slots_of(self.job)
+        return self.job.slots
 
     def offered(self, slot: str) -> str:
         """The content to load into a preset unless another is chosen: that which it holds; B is for comparing."""
@@ -202,11 +201,6 @@ def _cut_db(job: Job, settings: dict[str, ChannelSettings]) -> float:
     most = max((headroom_of(s.filters, sample_rate_hz=job.rig.sample_rate_hz).gain_db + s.trim_db
                 for s in settings.values()), default=0.0)
     return max(0.0, -(-round(most * 1000) // 100) / 10)
-
-
-def slots_of(job: Job) -> tuple[str, ...]:
-    """Letters of the presets that the processor of a job has; two where its limits are not known."""
-    return tuple(ascii_uppercase[: job.limits.presets if job.limits else 2])
 
 
 def _would_be(content: str, tuned: Tuned) -> Preset | None:

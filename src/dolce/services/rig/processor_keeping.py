@@ -58,6 +58,8 @@ class ProcessorView:
         """Whether the first take may begin: neutral, and everything ticked that can't be read."""
         return self.state.is_neutral and (self.readable or set(SLATE) <= set(self.state.slate))
 
+_AS_IT_IS = "As it is"              # what a person said of a processor that can't be read
+
 
 class ProcessorKeeping:
     """The processors of one job, and the limits that are kept for all jobs."""
@@ -160,6 +162,35 @@ class ProcessorKeeping:
         self._at_hand.say(job_id, lambda known: replace(known, slate=tuple(
             key for key in SLATE if (on if key == item else key in known.slate))),
             said=f"{'Ticked' if on else 'No longer ticked'}: {words[0].lower()}{words[1:]}.")
+
+    def type_bass(self, job_id: int, crossover: Crossover | None) -> None:
+        """Say which bass management plays in a processor that can't be read; None for none.
+
+        Raises
+        ------
+        Conflict
+            If it says so itself, or there is no sub.
+        """
+        with self._context.look() as work:
+            job = work.jobs.get(job_id)
+        subs = tuple(s.channel for s in job.speakers if s.is_sub)
+        if job.rig.processor.can.readable:
+            raise Conflict("this processor says itself what it plays.", where="processor", remedy="Read it again.")
+        if not subs:
+            raise Conflict("there is no sub to play the bass.", where="bass management", remedy="Add one in Room.")
+        slot = job.slots[-1]
+
+        def changed(known: ProcessorState) -> ProcessorState:
+            others = {name: preset for name, preset in known.presets.items()
+                      if preset.ours or preset.name != _AS_IT_IS}
+            if crossover is None:
+                return replace(known, presets=others, active=known.active if known.active in others else BYPASS)
+            bass = BassManagement(crossover=crossover, subs=subs)
+            return replace(known, active=slot, presets={
+                **others, slot: Preset(name=_AS_IT_IS, bass=bass, ours=False)})
+
+        self._at_hand.say(job_id, changed, said="Bass management of the processor: " + (
+            "none." if crossover is None else f"below {crossover.frequency_hz:g} Hz, {crossover.slope_db} dB/octave."))
 
     # What is shut or turned down
 

@@ -7,7 +7,6 @@ from flask import Response, redirect, request, url_for
 from dolce.core.alignment import LevelWish
 from dolce.core.tuning import ChannelAlignment
 from dolce.errors import InvalidForm, InvalidValue, Outdated
-from dolce.services.load.loading import slots_of
 from dolce.web.shared.form_reader import FormReader
 from dolce.web.shared.numbers import whole_of
 from dolce.web.shared.page import services
@@ -118,7 +117,7 @@ def choose(job_id: int) -> Response:
 @blueprint.post("/try")
 def try_it(job_id: int) -> Response:
     """Load what is aligned into the last preset, play it, and begin a round of takes through it."""
-    slot = slots_of(services().jobs.get(job_id))[-1]
+    slot = services().jobs.get(job_id).slots[-1]
     services().loading.load(job_id, slot, "aligned")
     services().loading.switch(job_id, slot)
     services().taking.new_round(job_id)

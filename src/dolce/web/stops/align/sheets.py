@@ -6,7 +6,6 @@ from flask import Blueprint, Response, request
 
 from dolce.core.room import group_of
 from dolce.services.align.aligning import AlignView
-from dolce.services.load.loading import slots_of
 from dolce.services.load.misfit_words import misfit_words
 from dolce.web.shared.page import after_change, services, show_stop
 from dolce.web.stops.align.crossing_views import crossing_page
@@ -53,7 +52,7 @@ def _routing(job_id: int, view: AlignView) -> dict:
 
 
 def _proof(job_id: int, view: AlignView) -> dict:
-    return {"proof": services().aligned.view(job_id), "slot": slots_of(view.job)[-1] if slots_of(view.job) else ""}
+    return {"proof": services().aligned.view(job_id), "slot": view.job.slots[-1]}
 
 
 def _kept(_job_id: int, _view: AlignView) -> dict:

@@ -4,7 +4,7 @@ from dataclasses import asdict
 
 from flask import Response, request
 
-from dolce.core.processor import ProcessorInUse, ProcessorLimits
+from dolce.core.processor import Crossover, ProcessorInUse, ProcessorLimits
 from dolce.errors import InvalidForm, InvalidValue
 from dolce.web.shared.form_reader import FormReader
 from dolce.web.shared.page import services
@@ -54,6 +54,22 @@ def change_limits(job_id: int, number: int) -> Response:
         services().processor.change_limits(_limits(number))
     except InvalidForm as error:
         return show(job_id, "processor", status=422, faults=error.faults, typed=request.form)
+    return after(job_id, "processor")
+
+
+@blueprint.post("/processor/bass")
+def type_bass(job_id: int) -> Response:
+    """The bass management of a processor that can't be read; an empty corner for none."""
+    form, crossover = FormReader(request.form), None
+    try:
+        if form.filled("bass_hz"):
+            corner = form.number("bass_hz", low=30, high=250, unit="Hz")
+            order = int(form.choice("bass_slope", ("2", "4", "8")))
+            form.done()
+            crossover = Crossover(frequency_hz=corner, order=order)
+    except InvalidForm as error:
+        return show(job_id, "processor", status=422, faults=error.faults, typed=request.form)
+    services().processor.type_bass(job_id, crossover)
     return after(job_id, "processor")
 
 

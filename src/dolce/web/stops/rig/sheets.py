@@ -14,7 +14,7 @@ from dolce.services.rig.processor_keeping import shown_settings
 from dolce.web.shared.page import after_change, services, show_stop
 from dolce.web.stops.rig import live_views
 from dolce.web.stops.rig.views import curve_plot, noise_bars
-from dolce.web.stops.rig.words import change_words, line_words, microphone_words, ramp_words
+from dolce.web.stops.rig.words import bass_words, change_words, line_words, microphone_words, ramp_words
 
 blueprint = Blueprint("rig", __name__, url_prefix="/jobs/<int:job_id>/rig", template_folder="templates")
 
@@ -66,7 +66,9 @@ def _microphones(job_id: int) -> dict:
 def _processor(job_id: int) -> dict:
     view = services().processor.view(job_id)
     return {"proc": view, "slate": SLATE, "rehearsal_limits": REHEARSAL_LIMITS,
-            "held": shown_settings(view.state, view.job.channels)}
+            "held": shown_settings(view.state, view.job.channels), "bass_words": bass_words,
+            "mains": [s.channel for s in view.job.speakers if not s.is_sub],
+            "subs": [s.channel for s in view.job.speakers if s.is_sub]}
 
 
 def _level(job_id: int) -> dict:

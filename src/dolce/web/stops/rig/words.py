@@ -1,5 +1,8 @@
 """What the rig found, in words: lines, microphones, ramp."""
 
+from collections.abc import Sequence
+
+from dolce.core.processor import BassManagement
 from dolce.core.rig import LineFinding, MicrophoneFinding, RampStep
 from dolce.web.shared.formatting import length, signed
 
@@ -72,3 +75,20 @@ def change_words(change_db: float, step_db: float = 0.1) -> str:
     if abs(change_db) < step_db / 2:
         return "leave it"
     return f"{'up' if change_db > 0 else 'down'} {signed(abs(change_db), digits).lstrip('+')} dB"
+
+
+def bass_words(bass: BassManagement, mains: Sequence[str]) -> str:
+    """What a processor does with the bass, in one sentence or two."""
+    by_corner: dict[float, list[str]] = {}
+    for channel in mains:
+        corner = bass.of(channel)
+        if corner is not None:
+            by_corner.setdefault(corner.frequency_hz, []).append(channel)
+    parts = [f"{', '.join(channels)} below {corner:g} Hz" for corner, channels in by_corner.items()]
+    words = f"Bass of {'; of '.join(parts)} goes to {', '.join(bass.subs)}." if parts else ""
+    if bass.effects is not None:
+        words += (f" The effects channel goes there up to {bass.effects.low_pass.frequency_hz:g} Hz, "
+                  f"{bass.effects.gain_db:+g} dB.")
+    for channel, outputs in bass.sends.items():
+        words += "".join(f" {channel} plays on {output} too, {gain:+g} dB." for output, gain in outputs.items())
+    return words.strip()

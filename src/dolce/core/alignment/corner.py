@@ -37,7 +37,9 @@ def distorts_below_hz(frequency_hz: NDArray, total_db: NDArray, noise_db: NDArra
 
 
 def proposed_corner_hz(falls_off: float, distorts_below: float | None = None) -> int:
-    """The lowest usual corner that leaves a main room for its slope; never below 60 Hz, where subs are better, nor where
-    it distorts."""
+    """The lowest usual corner that leaves a main room for its slope.
+
+    Never below 60 Hz, where subs are better, nor where it distorts.
+    """
     lowest = max(60.0, _ABOVE * falls_off, distorts_below or 0.0)
     return next((corner for corner in CORNERS_HZ if corner >= lowest), CORNERS_HZ[-1])

@@ -34,13 +34,12 @@ def main(address: str) -> None:
 
     page.open("/")
     shot("jobs")
-    for stop in ("room", "rig", "align", "shape", "load", "prove"):
+    for stop in ("room", "rig", "shape", "load", "prove"):
         page.open(f"/jobs/1/{stop}")
         shot(stop)
     for name, address in (
             ("room-7-1-4", "/jobs/4/room?sheet=spots&pick=Ls"),
             ("room-findings", "/jobs/3/room?sheet=findings&pick=Rs"),
-            ("room-subs", "/jobs/4/room?sheet=subs&rank=1&n=3&kind=corners&kind=middles&kind=quarters"),
             ("read", "/jobs/1/read?round=1&channel=L"),
             ("read-channels", "/jobs/4/read?front=C"),
             ("read-map", "/jobs/1/read?round=1&view=map&front=R"),
@@ -83,22 +82,19 @@ def main(address: str) -> None:
     page.wait(lambda: "Now: R at spot 2" in page.text("main"), seconds=60)
     shot("takes-running")
     page.find("[data-stop-sound]").click()
-    page.open("/jobs/1/rig?sheet=spectrum")
-    page.press("Evening colours")
-    page.fill("on", "L")
-    page.press("Use source")
-    page.press_at_once("Start")
-    page.wait(lambda: page.all(".band-curve.now"), seconds=20)
-    page.wait(lambda: " 5." in page.text(".key-line") or page.text(".key-line").startswith("5"), seconds=20)
-    page.press_at_once("Hold this curve")
-    page.wait(lambda: page.all(".band-curve.held"), seconds=20)
+    page.open("/jobs/4/align?sheet=subs")
+    page.press_at_once("Search for all seats")
+    page.wait(lambda: page.all("svg.trade circle"), seconds=90)
     page.ready()
-    page.fill("on", "R")
-    page.press_at_once("Use source")
-    page.wait(lambda: "now: R" in page.text("main") and page.text(".key-line").startswith("5"), seconds=30)
-    shot("rig-spectrum")
-    page.press_at_once("Stop")
-    page.wait(lambda: not page.all("[data-live]"))
+    shot("align-subs")
+    page.press("Use these settings")
+    page.press("Crossovers")
+    page.press("Evening colours")
+    page.press("Use these corners")
+    shot("align-crossover")
+    page.press("Day colours")
+    page.press("Levels and arrivals")
+    shot("align")
     driver.quit()
 
 

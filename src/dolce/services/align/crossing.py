@@ -150,8 +150,11 @@ class Crossing:
             partial(step, take) for take in fresh])
 
     def set_crossovers(self, job_id: int, corners: Mapping[str, Crossover | None], *,
-                       low_pass: Crossover | None = None, effects: Effects | None = None) -> None:
+                       low_pass: Crossover | None = None, effects: Effects | None = None,
+                       most_wait_s: float | None = None) -> None:
         """Corners by group of mains; None for the whole range. The subs' delay and polarity are found anew.
+
+        `most_wait_s` is how much later than need be the subs may make the mains; None for as before.
 
         Raises
         ------
@@ -173,7 +176,8 @@ class Crossing:
             routing = BassManagement(crossover=usual, subs=subs, own=own, low_pass=low_pass, sub_gain_db=0.0,
                                      effects=effects, sends=before.sends if before else {})
             group = alignment.subs or SubGroup.of(dict.fromkeys(subs, SubSetting()), how="as they are")
-            return replace(alignment, routing=routing, subs=group)
+            return replace(alignment, routing=routing, subs=group if most_wait_s is None else replace(
+                group, most_wait_s=most_wait_s))
 
         self._aligning.change(job_id, "of crossovers", changed)
 

@@ -11,7 +11,7 @@ from dolce.core.response import ImpulseResponse
 from dolce.core.subs import SearchLimits
 from dolce.errors import DolceError, FormatError, InvalidValue
 from dolce.formats.takes_csv import ListedTake, read_takes
-from dolce.services.align.subs_from_files import AMONG_THEMSELVES, align_subs
+from dolce.services.align.subs_from_files import align_subs
 from dolce.services.files import keep_files, read_bytes, read_sound
 
 _DIGITS = {"trim_db": 3, "delay_s": 8, "level_db": 3, "arrival_s": 8}
@@ -42,7 +42,7 @@ def write_alignment(listed: Path, *, main_seat: str | None, out: Path, weights: 
                           for name, value in asdict(setting).items()} for channel, setting in found.items()}
     document: dict = {"main_seat": seat, "channels": channels}
     if any(take.kind == "sub" for take in takes):
-        limits = SearchLimits(max_loss_db=max_loss_db, max_delay_s=max_delay_s * AMONG_THEMSELVES,
+        limits = SearchLimits(max_loss_db=max_loss_db, max_delay_s=max_delay_s,
                               all_passes=all_passes)
         _with_subs(document, listed, takes, found, seat=seat, weights=weights, corner_hz=corner_hz, limits=limits,
                    max_delay_s=max_delay_s)

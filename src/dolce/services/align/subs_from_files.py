@@ -22,7 +22,6 @@ from dolce.core.subs import (
 from dolce.errors import InvalidValue
 
 _SUB_LEVEL_HZ = (40.0, 80.0)
-AMONG_THEMSELVES = 2 / 3           # of the largest delay: the rest is for the group
 _JOINED_OCTAVES = 1.0              # around the corner
 
 Takes = Mapping[str, Mapping[tuple[str, str], ImpulseResponse]]

@@ -3,6 +3,7 @@
 from flask import Response, request
 
 from dolce.core.processor import Crossover, Effects
+from dolce.core.subs import SubGroup
 from dolce.errors import InvalidForm, InvalidValue
 from dolce.web.shared.form_reader import FormReader
 from dolce.web.shared.page import services
@@ -22,10 +23,11 @@ def set_crossovers(job_id: int) -> Response:
     low_pass = _crossover(form, "lowpass") if form.filled("corner-lowpass") else None
     effects_hz = form.number("effects_hz", low=40, high=250, unit="Hz", default=120.0)
     effects_db = form.of(Effects, "gain_db", typed="effects_db", default=10.0)
+    wait_s = form.of(SubGroup, "most_wait_s", typed="wait_ms", per_unit=1000, unit="ms", default=10.0)
     try:
         form.done()
         services().crossing.set_crossovers(
-            job_id, corners, low_pass=low_pass,
+            job_id, corners, low_pass=low_pass, most_wait_s=wait_s,
             effects=Effects(low_pass=Crossover(frequency_hz=effects_hz), gain_db=effects_db)
             if form.flag("effects") else None)
     except InvalidForm as error:

@@ -164,6 +164,41 @@ def test_what_was_taken_through_it_is_what_was_predicted(found):
             work.jobs.set_round(job_id, first)
 
 
+def test_subs_that_are_one_get_one_correction_and_are_proven_as_one(found):
+    services, job_id = found
+    first = services.jobs.get(job_id).round_id
+    services.shaping.find(job_id)
+    shape = services.shaping.view(job_id)
+    bands = shape.correction.bands
+    assert bands["Sub1"] == bands["Sub2"] != ()
+    # Both tabs show all subs together, as the alignment has them.
+    np.testing.assert_allclose(shape.channels["Sub1"].before_db, shape.channels["Sub2"].before_db, atol=1e-9)
+    services.shaping.switch_band(job_id, "Sub2", bands["Sub2"][0].id, on=False)
+    edited = services.shaping.view(job_id).correction
+    assert not edited.bands["Sub1"][0].on
+    services.shaping.undo(job_id)
+    trims = services.shaping.view(job_id).correction.trims_db
+    assert trims.get("Sub1", 0.0) == trims.get("Sub2", 0.0)
+    services.loading.load(job_id, "A", "corrected")
+    services.loading.switch(job_id, "A")
+    services.taking.new_round(job_id)
+    services.taking.run_rest(job_id)
+    services.sound.wait()
+    try:
+        proof = services.proving.view(job_id)
+        assert set(proof.channels) == {"L", "R", "C", "Ls", "Rs", "subs"}
+        assert proof.lacking == ()
+        outcome = proof.channels["subs"].proof.outcome
+        assert outcome.improved
+        assert outcome.predicted_against_measured_db < 0.3
+        assert proof.passed, proof.against
+        assert proof.after_match.level_db < 0.3
+    finally:
+        services.loading.switch(job_id, "bypass")
+        with services.context.change() as work:
+            work.jobs.set_round(job_id, first)
+
+
 def test_routes_reach_what_is_loaded_and_can_be_taken_off(found):
     services, job_id = found
     services.crossing.send(job_id, "C", "L", -3.0)

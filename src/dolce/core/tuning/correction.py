@@ -120,13 +120,20 @@ class Correction:
         start = min(max(limits.from_hz, low), high / 2)
         return replace(limits, from_hz=start, to_hz=min(max(limits.to_hz, 1.5 * start), high))
 
-    def alike(self, channel: str) -> list[str]:
-        """The channels with bands that get what this one gets: itself, and its partner where pairs are linked."""
+    def linked_with(self, channel: str) -> tuple[str, ...]:
+        """Channels that get what this one gets: a partner where pairs are linked, the others of subs that are one."""
+        group = self.alignment.subs if self.alignment else None
+        if group is not None and channel in group.settings:
+            return tuple(sub for sub in group.settings if sub != channel)
         partner = partner_of(channel) if self.linked else None
-        return [channel, *([partner] if partner in self.bands else [])]
+        return (partner,) if partner else ()
+
+    def alike(self, channel: str) -> list[str]:
+        """The channels with bands that get what this one gets, itself the first."""
+        return [channel, *(other for other in self.linked_with(channel) if other in self.bands)]
 
     def with_bands(self, channel: str, bands: tuple[Band, ...]) -> "Correction":
-        """The same with other bands for a channel, and for its partner where pairs are linked."""
+        """The same with other bands for a channel, and for those that are linked with it."""
         if len(bands) > MOST_BANDS:
             raise Conflict(f"{len(bands)} bands are more than {MOST_BANDS}.", remedy="Remove one first.")
         return replace(self, bands={**self.bands, **dict.fromkeys(self.alike(channel), bands)})

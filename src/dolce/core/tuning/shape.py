@@ -20,7 +20,7 @@ from dolce.core.filters import chain_level_db
 from dolce.core.levels import energy_mean_db
 from dolce.core.processor import ProcessorLimits
 from dolce.core.response import SpotAverage
-from dolce.core.room import SUB_CODES, partner_of
+from dolce.core.room import SUB_CODES
 from dolce.core.tuning.correction import Band, Correction
 
 SHAPING_PER_OCTAVE = 12.0         # smoothing of what bands are fitted to
@@ -111,7 +111,7 @@ def _mean_at_level(average: SpotAverage, at_hz: NDArray, band_hz: tuple[float, f
 
 def found_bands(channels: Mapping[str, ChannelShape], correction: Correction, *, sample_rate_hz: float,
                 device: ProcessorLimits | None = None) -> Correction:
-    """The correction with new bands: one fit per channel, or one for both of a pair where pairs are linked.
+    """The correction with new bands: one fit per channel, or one for all that are linked.
 
     Every band is one that the processor can be set to.
     """
@@ -119,14 +119,13 @@ def found_bands(channels: Mapping[str, ChannelShape], correction: Correction, *,
     for name, channel in channels.items():
         if name in bands:
             continue
-        partner = channels.get(partner_of(name) or "") if correction.linked else None
-        plan = channel.plan if partner is None else replace(
-            channel.plan, wished_db=np.mean([channel.plan.wished_db, partner.plan.wished_db], axis=0),
-            weight=np.mean([channel.plan.weight, partner.plan.weight], axis=0))
+        alike = [channel, *(channels[other] for other in correction.linked_with(name) if other in channels)]
+        plan = replace(channel.plan, wished_db=np.mean([one.plan.wished_db for one in alike], axis=0),
+                       weight=np.mean([one.plan.weight for one in alike], axis=0))
         found = _bands(plan, correction.limits_for(name, device), sample_rate_hz)
         if device is not None and device.bands:
             found = tuple(replace(band, filter=device.settable(band.filter)) for band in found)
-        bands |= dict.fromkeys([name, *([partner.channel] if partner else [])], found)
+        bands |= dict.fromkeys([one.channel for one in alike], found)
     return replace(correction, bands=bands)
 
 

@@ -78,8 +78,8 @@ class AligningProved:
         found = []
         for channel in (c for c in job.channels if c in after):
             heard = after[channel].spots
-            predicted = predicted_levels(self._context, work, job, outputs, round_id=base.id, channel=channel,
-                                         spots=heard.spots)
+            predicted = predicted_levels(self._context, work, job, outputs, round_id=base.id,
+                                         channels=(channel,), spots=heard.spots)
             if predicted is None:
                 continue
             rows = [heard.spots.index(spot) for spot in predicted.spots]

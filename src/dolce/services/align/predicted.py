@@ -1,17 +1,19 @@
 """What outputs will make of every channel at every spot, from the takes of one round alone."""
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
 
 from dolce.core.job import Job
 from dolce.core.levels import power_db
-from dolce.core.response import ANALYSIS_GRID_HZ
+from dolce.core.response import ANALYSIS_GRID_HZ, average_over_spots
 from dolce.core.subs import smoothing
-from dolce.core.tuning import SUM_HZ, Outputs, SpotLevels, level_of, ways_of
+from dolce.core.tuning import SUM_HZ, Alignment, Outputs, SpotLevels, level_of, ways_of
 from dolce.services.align.bass_takes import bass_responses
 from dolce.services.context import Context
+from dolce.services.read.round_curves import ChannelCurves
 from dolce.store import UnitOfWork
 
 _UP_TO_HZ, _OVER_HZ = 300.0, 450.0        # by sums of responses up to here; in between both, then by levels alone
@@ -19,9 +21,9 @@ _BASS = (ANALYSIS_GRID_HZ > 18.0) & (ANALYSIS_GRID_HZ < _OVER_HZ)
 _SMOOTH = smoothing(SUM_HZ, ANALYSIS_GRID_HZ[_BASS])
 
 
-def predicted_levels(context: Context, work: UnitOfWork, job: Job, outputs: Outputs, *, round_id: int, channel: str,
-                     spots: Sequence[int]) -> SpotLevels | None:
-    """Levels over 1/12 octave on the analysis grid of what sounds when a channel is fed.
+def predicted_levels(context: Context, work: UnitOfWork, job: Job, outputs: Outputs, *, round_id: int,
+                     channels: Sequence[str], spots: Sequence[int]) -> SpotLevels | None:
+    """Levels over 1/12 octave on the analysis grid of what sounds when a channel is fed, or several alike at once.
 
     Where it reaches one output alone, its measured level changed by what that output gets. Where subs play its bass,
     or other outputs play it besides, the sum of all their responses up to 300 Hz; above 450 Hz the power sum of their
@@ -33,7 +35,8 @@ def predicted_levels(context: Context, work: UnitOfWork, job: Job, outputs: Outp
         At the spots where all that sounds was taken; None where there is none.
     """
     curves = context.curves.of(work, round_id)
-    reached = list(dict.fromkeys(way.output for way in outputs.routes(channel)))
+    routes = [way for channel in channels for way in outputs.routes(channel)]
+    reached = list(dict.fromkeys(way.output for way in routes))
     if any(output not in curves for output in reached) or not reached:
         return None
     wanted = [spot for spot in spots if all(spot in curves[output].spots.spots for output in reached)]
@@ -41,7 +44,7 @@ def predicted_levels(context: Context, work: UnitOfWork, job: Job, outputs: Outp
         return None
     rate = job.rig.sample_rate_hz
     power = np.zeros((len(wanted), ANALYSIS_GRID_HZ.size))
-    for way in outputs.routes(channel):
+    for way in routes:
         own = curves[way.output].spots
         rows = [own.spots.index(spot) for spot in wanted]
         change = way.gain_db + level_of(outputs.of_output(way.output), at_hz=ANALYSIS_GRID_HZ,
@@ -51,7 +54,7 @@ def predicted_levels(context: Context, work: UnitOfWork, job: Job, outputs: Outp
         power += 10 ** ((own.level_db[rows] + change) / 10)
     level = power_db(power)
     if len(reached) > 1:
-        level = _with_bass(context, work, job, outputs, level, round_id=round_id, channel=channel, reached=reached,
+        level = _with_bass(context, work, job, outputs, level, round_id=round_id, channels=channels, reached=reached,
                            spots=wanted)
         if level is None:
             return None
@@ -59,12 +62,11 @@ def predicted_levels(context: Context, work: UnitOfWork, job: Job, outputs: Outp
 
 
 def _with_bass(context: Context, work: UnitOfWork, job: Job, outputs: Outputs, level: NDArray, *, round_id: int,
-               channel: str, reached: list[str], spots: list[int]) -> NDArray | None:
+               channels: Sequence[str], reached: list[str], spots: list[int]) -> NDArray | None:
     responses = bass_responses(context.bass, work, job, round_id, reached, spots=spots)
     if set(responses.channels) != set(reached):
         return None
-    ways = ways_of(outputs, responses, channel)
-    parts = np.array(list(ways.values()))
+    parts = np.array([part for channel in channels for part in ways_of(outputs, responses, channel).values()])
     # Only what phases change is taken from here: levels, and how they are smoothed, are those of the curves.
     together = power_db(np.abs(parts.sum(axis=0)) ** 2 @ _SMOOTH) - power_db((np.abs(parts) ** 2).sum(axis=0) @ _SMOOTH)
     if np.isnan(together).any():
@@ -74,3 +76,31 @@ def _with_bass(context: Context, work: UnitOfWork, job: Job, outputs: Outputs, l
     joined = level.copy()
     joined[:, _BASS] += share * together
     return joined
+
+
+def subs_as_one(context: Context, work: UnitOfWork, job: Job, alignment: Alignment | None, *, round_id: int,
+                curves: Mapping[str, ChannelCurves]) -> Mapping[str, ChannelCurves]:
+    """Curves of a round in which every sub of a group stands for all of them together, as they are aligned.
+
+    Each is lower by its own trim, so that with it all are the same curve: one level and one correction for all.
+    """
+    if alignment is None or alignment.subs is None:
+        return curves
+    subs = [sub for sub in alignment.subs.settings if sub in curves]
+    outputs = Outputs.of(alignment, None, job.channels)
+    together = sum_of_subs(context, work, job, outputs, subs, round_id=round_id, curves=curves)
+    return curves if together is None else {**curves, **{
+        sub: together.changed(channel=sub, by_db=-alignment.settings(sub).trim_db) for sub in subs}}
+
+
+def sum_of_subs(context: Context, work: UnitOfWork, job: Job, outputs: Outputs, subs: Sequence[str], *, round_id: int,
+                curves: Mapping[str, ChannelCurves]) -> ChannelCurves | None:
+    """All subs together as outputs play them, under the code of the first; None where too little was taken."""
+    subs = [sub for sub in subs if sub in curves]
+    levels = predicted_levels(context, work, job, replace(outputs, bass=None), round_id=round_id, channels=subs,
+                              spots=[spot.id for spot in job.spots]) if subs else None
+    if levels is None:
+        return None
+    takes = {take.spot_id: take for take in curves[subs[0]].takes}
+    return ChannelCurves(channel=subs[0], takes=tuple(takes[spot] for spot in levels.spots), level_db=levels.level_db,
+                         average=average_over_spots(levels.level_db))

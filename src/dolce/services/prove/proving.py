@@ -1,6 +1,7 @@
 """The Prove stop: before, predicted and after at the same spots, with figures and a verdict."""
 
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -8,6 +9,7 @@ from numpy.typing import NDArray
 from dolce.core.alignment import Match, match_of
 from dolce.core.job import Job, LogEntry, Round
 from dolce.core.response import ANALYSIS_GRID_HZ
+from dolce.core.subs import SUBS
 from dolce.core.tuning import (
     Alignment,
     Correction,
@@ -21,7 +23,7 @@ from dolce.core.tuning import (
     verdicts_on,
     wanted_rise_db,
 )
-from dolce.services.align.predicted import predicted_levels
+from dolce.services.align.predicted import predicted_levels, sum_of_subs
 from dolce.services.align.readings import aligned_readings, level_weights, moved_words
 from dolce.services.context import Context
 from dolce.services.read.round_curves import ChannelCurves, base_round, proving_round, spot_weights
@@ -101,6 +103,8 @@ class Proving:
                 since=before.id if before else None)) if after else None
             over = stands_on.blend
             predicted = self._predicted(work, job, before, after, tuple(curves_before))
+            curves_before, curves_after, group = self._with_subs_as_one(
+                work, job, stands_on, before, after, curves_before, curves_after)
             moved = tuple(dict.fromkeys(word for one in (before, after) if one
                                         for word in moved_words(work, job, one.id)))
             logbook = tuple(work.logbook.latest(job_id, count=LOGBOOK_PAGE))
@@ -110,9 +114,9 @@ class Proving:
             found = _proof(job, correction, after, curves_before[name], curves_after[name], weights,
                            predicted.get(name))
             if found is not None:
-                channels[name] = found
-        lacking = tuple(c for c in job.channels if c not in channels)
-        needs = _needs(before, bool(correction.bands), job, after, channels)
+                channels[SUBS if name in group else name] = found
+        lacking = tuple(c for c in job.channels if c not in channels and not (c in group and SUBS in channels))
+        needs = _needs(before, bool(correction.bands), job, after, lacking)
         return ProofView(
             job=job, correction=correction, before_round=before, after_round=after, channels=channels,
             before_match=match_before, after_match=match_after, cut_db=after.state.cut_db if after else 0.0,
@@ -122,6 +126,27 @@ class Proving:
                 {name: c.proof for name, c in channels.items()}, match_after,
                 matched_at=_matched_at(level_weights(job, over), curves_before, curves_after)))
 
+    def _with_subs_as_one(self, work: UnitOfWork, job: Job, alignment: Alignment, before: Round | None,
+                          after: Round | None, curves_before: Mapping[str, ChannelCurves],
+                          curves_after: Mapping[str, ChannelCurves]) -> tuple[
+                              Mapping[str, ChannelCurves], Mapping[str, ChannelCurves], tuple[str, ...]]:
+        """Curves of both rounds in which the first sub stands for all that are one; and which these are."""
+        if alignment.subs is None or before is None or after is None or after.state is None:
+            return curves_before, curves_after, ()
+        subs = tuple(sub for sub in alignment.subs.settings if sub in curves_before and sub in curves_after)
+        held = Outputs.held(after.state, job.channels)
+        plain = replace(held, settings={c: replace(one, filters=(), convolution=None)
+                                        for c, one in held.settings.items()})
+        aligned = sum_of_subs(self._context, work, job, plain, subs, round_id=before.id, curves=curves_before)
+        taken = sum_of_subs(self._context, work, job, Outputs(settings={}), subs, round_id=after.id,
+                            curves=curves_after)
+        if aligned is None or taken is None:
+            return curves_before, curves_after, ()
+        first, others = subs[0], subs[1:]
+        aligned = aligned.changed(channel=first, by_db=-held.of_output(first).trim_db)
+        return ({**{c: one for c, one in curves_before.items() if c not in others}, first: aligned},
+                {**{c: one for c, one in curves_after.items() if c not in others}, first: taken}, subs)
+
     def _predicted(self, work: UnitOfWork, job: Job, before: Round | None, after: Round | None,
                    channels: tuple[str, ...]) -> dict[str, SpotLevels]:
         """Channels whose bass subs play, as what the processor held will have made of the takes before."""
@@ -129,8 +154,9 @@ class Proving:
             return {}
         outputs = Outputs.held(after.state, job.channels)
         spots = [spot.id for spot in job.spots]
-        found = {channel: predicted_levels(self._context, work, job, outputs, round_id=before.id, channel=channel,
-                                           spots=spots) for channel in channels if len(outputs.routes(channel)) > 1}
+        found = {channel: predicted_levels(self._context, work, job, outputs, round_id=before.id, channels=(channel,),
+                                           spots=spots)
+                 for channel in channels if len(outputs.routes(channel)) > 1}
         return {channel: levels for channel, levels in found.items() if levels is not None}
 
     def logbook(self, job_id: int, *, before: int) -> list[LogEntry]:
@@ -140,7 +166,8 @@ class Proving:
             return work.logbook.latest(job_id, count=LOGBOOK_PAGE, before=before)
 
 
-def _matched_at(weights: dict[int, float], before: dict[str, ChannelCurves], after: dict[str, ChannelCurves]) -> int:
+def _matched_at(weights: dict[int, float], before: Mapping[str, ChannelCurves],
+                after: Mapping[str, ChannelCurves]) -> int:
     """At how many spots the levels of every channel are known in both rounds."""
     return min((len(set(weights) & set(before[c].spots.spots) & set(after[c].spots.spots))
                 for c in before if c in after), default=0)
@@ -173,7 +200,7 @@ def _proof(job: Job, correction: Correction, after_round: Round, before: Channel
 
 
 def _needs(before: Round | None, shaped: bool, job: Job, after: Round | None,
-           channels: dict[str, ChannelProof]) -> str:
+           lacking: tuple[str, ...]) -> str:
     """The first thing that is missing, or nothing."""
     if before is None:
         return "takes"
@@ -181,6 +208,6 @@ def _needs(before: Round | None, shaped: bool, job: Job, after: Round | None,
         return "shape"
     if not any(preset.ours and preset.corrects for preset in job.processor.presets.values()):
         return "load"
-    if after is None or len(channels) < len(job.channels):
+    if after is None or lacking:
         return "round"
     return ""

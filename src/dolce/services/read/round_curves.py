@@ -30,6 +30,11 @@ class ChannelCurves:
         """Levels by spot."""
         return SpotLevels(spots=tuple(take.spot_id for take in self.takes), level_db=self.level_db)
 
+    def changed(self, *, channel: str, by_db: float) -> "ChannelCurves":
+        """The same under another code, louder by so much."""
+        levels = self.level_db + by_db
+        return replace(self, channel=channel, level_db=levels, average=average_over_spots(levels))
+
     def at(self, spots: Collection[int]) -> "ChannelCurves | None":
         """The takes at some spots, all alike; None where there is none."""
         if all(take.spot_id in spots for take in self.takes):
@@ -81,12 +86,6 @@ class ShapingCurves:
                 self._kept.clear()
             self._kept[round_id] = (stamp, curves)
         return curves
-
-    def at(self, spots: Collection[int]) -> "ChannelCurves | None":
-        """The takes at some spots, all alike; None where there is none."""
-        if all(take.spot_id in spots for take in self.takes):
-            return self
-        return self.blended(dict.fromkeys(spots, 1.0))
 
     def blended(self, work: UnitOfWork, job: Job, round_id: int, blend: Blend) -> dict[str, ChannelCurves]:
         """Curves of the job's channels averaged for a blend, at the spots that the plan has for its seats."""

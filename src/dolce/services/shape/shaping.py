@@ -1,7 +1,9 @@
 """The Shape stop: target, limits, bands, and what they are predicted to do."""
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
+
+from numpy.typing import ArrayLike
 
 from dolce.core.alignment import TRIM_STEP_DB, level_band_hz, mid_level_db
 from dolce.core.correction import (
@@ -27,10 +29,11 @@ from dolce.core.tuning import (
     wanted_rise_db,
 )
 from dolce.errors import Conflict, InvalidValue
+from dolce.services.align.predicted import subs_as_one
 from dolce.services.align.readings import level_weights, moved_words
 from dolce.services.context import Context
 from dolce.services.load.misfit_words import misfit_words
-from dolce.services.read.round_curves import ChannelCurves, base_round, usual_blend
+from dolce.services.read.round_curves import ChannelCurves, base_round, spot_weights, usual_blend
 from dolce.store import UnitOfWork
 
 NEW_BAND = PeakingFilter(frequency_hz=100.0, gain_db=-3.0, q=2.0)
@@ -104,11 +107,14 @@ class Shaping:
         """One band, or NotFound."""
         return self.correction(job_id).band(channel, band_id)
 
-    def _view(self, work: UnitOfWork, job_id: int) -> ShapeView:
+    def _view(self, work: UnitOfWork, job_id: int, *, on: Alignment | None = None) -> ShapeView:
+        """As it is kept, or as it would be `on` another alignment."""
         job = work.jobs.get(job_id)
         correction = present_correction(work, job)
+        if on is not None:
+            correction = replace(correction, alignment=on)
         base = base_round(work, job, kept=correction.round_id)
-        curves = self._context.curves.blended(work, job, base.id, correction.blend) if base else {}
+        curves = self._curves(work, job, correction, base.id) if base else {}
         undo, redo = work.corrections.neighbours(job_id)
         alignment = correction.alignment or Alignment()
         channels = {name: shape_of(name, c.average, at_hz=ANALYSIS_GRID_HZ, correction=correction,
@@ -123,6 +129,14 @@ class Shaping:
             rounds=tuple(r for r in work.takes.rounds(job_id) if r.bypassed),
             moved_on=found and not correction.stands_on(work.alignments.current(job_id)),
             moved=moved_words(work, job, base.id) if base else ())
+
+    def _curves(self, work: UnitOfWork, job: Job, correction: Correction, round_id: int) -> dict[str, ChannelCurves]:
+        """Every channel over the seats that the correction is for; subs that are one as one."""
+        curves = subs_as_one(self._context, work, job, correction.alignment, round_id=round_id,
+                             curves=self._context.curves.of(work, round_id))
+        weights = spot_weights(job, correction.blend)
+        found = {channel: curves[channel].blended(weights) for channel in job.channels if channel in curves}
+        return {channel: one for channel, one in found.items() if one is not None}
 
     def set_aim(self, job_id: int, *, target: Target, limits: Limits, anchor: str,
                 anchor_band_hz: tuple[float, float], anchor_level_db: float, linked: bool) -> None:
@@ -159,8 +173,9 @@ class Shaping:
     def find(self, job_id: int) -> None:
         """Look for the bands by fitting all of them together; they stand on the alignment as it is now."""
         with self._context.look() as work:
-            view = self._view(work, job_id)
             alignment = work.alignments.current(job_id)
+            view, seen = self._view(work, job_id, on=alignment), work.corrections.version(job_id)
+            start = present_correction(work, work.jobs.get(job_id))
         if not view.channels:
             raise Conflict("there is nothing to shape yet.", where="shape",
                            remedy="Take at least one spot of a seat that counts with the processor bypassed.")
@@ -168,9 +183,9 @@ class Shaping:
         correction = found_bands(view.channels, view.correction, sample_rate_hz=rate, device=view.job.limits)
         correction = replace(correction, alignment=alignment)
         with self._context.change() as work:
-            work.corrections.require(job_id, view.version)               # it may have been changed while the fit ran
+            work.corrections.require(job_id, seen)               # it may have been changed while the fit ran
             if work.corrections.current(job_id) is None:
-                work.corrections.add(job_id, view.correction, what="start")        # to go back to by undo
+                work.corrections.add(job_id, start, what="start")        # to go back to by undo
             work.corrections.add(job_id, self._levelled(work, view.job, correction), what="finding filters")
             said = ", ".join(f"{name} {len(bands)} bands" for name, bands in correction.bands.items())
             work.logbook.add(job_id, f"Filters found for {correction.blend.name}, from round {view.round.name}: "
@@ -182,14 +197,19 @@ class Shaping:
         if correction.alignment is None or correction.round_id is None:
             return replace(correction, trims_db={})
         weights = level_weights(job, correction.alignment.blend)
-        curves = self._context.curves.of(work, correction.round_id)
+        alone = self._context.curves.of(work, correction.round_id)
+        curves = subs_as_one(self._context, work, job, correction.alignment, round_id=correction.round_id, curves=alone)
         change = {}
         for speaker in job.speakers:
             at_seat = curves[speaker.channel].blended(weights) if speaker.channel in curves else None
             if at_seat is not None and speaker.channel in correction.alignment.channels:
+                # As finely as takes are kept: sharp bands on a steep response change less than its smoothed curve says.
+                own = curves[speaker.channel] is alone.get(speaker.channel)
                 change[speaker.channel] = _level_change_db(
-                    at_seat, weights, correction.filters(speaker.channel), is_sub=speaker.is_sub,
-                    rate=job.rig.sample_rate_hz) - wanted_rise_db(speaker.channel, correction, at_hz=ANALYSIS_GRID_HZ)
+                    [take.level_db for take in at_seat.takes] if own else at_seat.level_db,
+                    [weights[take.spot_id] for take in at_seat.takes], correction.filters(speaker.channel),
+                    is_sub=speaker.is_sub, rate=job.rig.sample_rate_hz) - wanted_rise_db(
+                        speaker.channel, correction, at_hz=ANALYSIS_GRID_HZ)
         step = max(TRIM_STEP_DB, job.limits.trim_step_db) if job.limits else TRIM_STEP_DB
         return replace(correction, trims_db=levelled_again(change, step_db=step))
 
@@ -255,12 +275,10 @@ class Shaping:
                 work.jobs.touch(job_id, self._context.now())
 
 
-def _level_change_db(curves: ChannelCurves, weights: Mapping[int, float], filters: tuple[PeakingFilter, ...], *,
+def _level_change_db(level_db: ArrayLike, weights: Sequence[float], filters: tuple[PeakingFilter, ...], *,
                      is_sub: bool, rate: int) -> float:
-    """What bands change of a channel's level in the band where it is matched."""
-    # As finely as takes are kept: sharp bands on a steep response change less than its smoothed curve says.
-    level = energy_mean_db([take.level_db for take in curves.takes],
-                           weights=[weights[take.spot_id] for take in curves.takes])
+    """What bands change of a channel's level in the band where it is matched; levels of shape (spots, points)."""
+    level = energy_mean_db(level_db, weights=weights)
     band = level_band_hz(is_sub=is_sub)
     bands = chain_level_db(filters, at_hz=ANALYSIS_GRID_HZ, sample_rate_hz=rate)
     return mid_level_db(ANALYSIS_GRID_HZ, level + bands, band_hz=band) - mid_level_db(

@@ -155,6 +155,10 @@ def test_what_was_taken_through_it_is_what_was_predicted(found):
         assert all(one.spots == 3 for one in proof.channels)
         assert proof.match.level_db < 0.2
         assert proof.match.arrival_s < 60e-6
+        at_seat = services.aligned.curves(job_id, channel="Ls", seat_id=None, version=None)
+        heard = (ANALYSIS_GRID_HZ >= 20) & (ANALYSIS_GRID_HZ <= 20_000)
+        np.testing.assert_allclose(at_seat.predicted_db[heard], at_seat.taken_db[heard], atol=0.3)
+        assert np.abs(at_seat.before_db - at_seat.taken_db)[heard].max() > 3
         # Another alignment is not what that round was taken through.
         services.crossing.without_crossovers(job_id)
         assert services.aligned.view(job_id).round is None

@@ -41,6 +41,8 @@ def test_every_sheet_opens_empty_and_full(pair):
             page = client.get(f"{address}?sheet={sheet}")
             assert page.status_code == 200
             assert 'aria-current="true"' in page.text
+    post(client, f"{url}/use")
+    assert client.get(f"{url}?sheet=proof&channel=Sub1&seat=1&version=9").status_code == 200
     assert "There is no sub in this room" in client.get(f"/jobs/{empty.id}/align?sheet=subs").text
 
 
@@ -67,6 +69,7 @@ def test_levels_are_matched_as_wished_and_faults_stand_beside_their_fields(pair)
 
 def test_search_tells_how_far_it_is_and_nudges_show_without_being_kept(pair):
     services, client, url, job_id = pair
+    post(client, f"{url}/use")
     answer = post(client, f"{url}/subs/search", max_loss_db="3", max_delay_ms="20", max_cut_db="10")
     assert answer.status_code == 200
     services.workbench.wait(job_id)
@@ -102,12 +105,19 @@ def test_a_running_search_answers_with_its_bar_alone(pair, monkeypatch):
 
 def test_corners_are_chosen_losses_shown_and_wrong_ones_refused(pair):
     services, client, url, job_id = pair
+    post(client, f"{url}/use")
     page = post(client, f"{url}/crossovers", **CORNERS, effects="1", effects_hz="120", effects_db="10").text
     assert re.search(r"Loss, dB", page)
     assert "Found over all channels and seats" in page
     routing = alignment_of(services, job_id).routing
     assert (routing.crossover.frequency_hz, routing.effects.gain_db) == (80.0, 10.0)
     assert "LFE" in client.get(f"{url}?sheet=routing").text
+    # Two mains, the sub itself, and the effects channel 10 dB up: 20 lg (1 + 1 + 1 + 3.16).
+    assert re.search(r'All alike.*\+16', client.get(f"{url}?sheet=routing").text, re.S)
+    low = post(client, f"{url}/crossovers", **CORNERS, **{"corner-lowpass": "70", "slope-lowpass": "2",
+                                                         "kind-lowpass": "butterworth"})
+    assert low.status_code == 200
+    assert alignment_of(services, job_id).routing.low_pass.slope_db == 12
     for wrong, said in (({"corner-fronts": "900"}, "out of range"), ({"slope-fronts": "3"}, "Choose"),
                         ({"effects_db": "99"}, "out of range")):
         answer = post(client, f"{url}/crossovers", **{**CORNERS, **wrong})

@@ -4,11 +4,13 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 
 import numpy as np
+from numpy.typing import NDArray
 
 from dolce.core.alignment import Match, match_of
 from dolce.core.job import Job, Round
+from dolce.core.levels import energy_mean_db
 from dolce.core.response import ANALYSIS_GRID_HZ
-from dolce.core.room import SUB_CODES
+from dolce.core.room import SUB_CODES, Seat
 from dolce.core.tuning import Alignment, Outputs
 from dolce.services.align.predicted import predicted_levels
 from dolce.services.align.readings import aligned_readings
@@ -49,6 +51,25 @@ class AlignedProof:
     match: Match | None = None
 
 
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class SeatCurves:
+    """One channel at one seat: as it was, as alignments will make it, and as it was taken; shape (points,) or None.
+
+    Attributes
+    ----------
+    before_db : the channel alone, in the round that it stands on
+    predicted_db, other_db : by the present alignment, and by one that was kept
+    taken_db : in the round that was taken through the present one
+    """
+
+    channel: str
+    seat: Seat
+    before_db: NDArray[np.float64]
+    predicted_db: NDArray[np.float64] | None
+    other_db: NDArray[np.float64] | None
+    taken_db: NDArray[np.float64] | None
+
+
 class AligningProved:
     """Alignments held against what was taken through them."""
 
@@ -71,6 +92,36 @@ class AligningProved:
                                               since=base.id))
         return AlignedProof(job=job, base=base, round=taken, channels=found, match=match,
                             lacking=tuple(c for c in job.channels if c not in [one.channel for one in found]))
+
+    def curves(self, job_id: int, *, channel: str, seat_id: int | None, version: int | None) -> SeatCurves | None:
+        """A channel at a seat (the main seat where none is named), over 1/12 octave; None where nothing was taken."""
+        with self._context.look() as work:
+            job = work.jobs.get(job_id)
+            alignment = work.alignments.current(job_id)
+            base = base_round(work, job, kept=alignment.round_id if alignment else None)
+            seat = next((one for one in job.plan.seats if one.id == seat_id), job.plan.main_seat)
+            if alignment is None or base is None:
+                return None
+            curves = self._context.curves.of(work, base.id)
+            spots = [spot.id for spot in job.plan.spots_of(seat.id)]
+            at_seat = curves[channel].at(spots) if channel in curves else None
+            if at_seat is None:
+                return None
+            kept = None if version is None else work.alignment_versions.get(job_id, version).alignment
+
+            def predicted(one: Alignment | None) -> NDArray | None:
+                levels = None if one is None else predicted_levels(
+                    self._context, work, job, Outputs.of(one, None, job.channels), round_id=base.id,
+                    channels=(channel,), spots=spots)
+                return None if levels is None else energy_mean_db(levels.level_db)
+
+            taken = next((r for r in reversed(work.takes.rounds(job_id)) if _through(r, alignment, job)), None)
+            after = self._context.curves.of(work, taken.id).get(channel) if taken else None
+            heard = after.at(spots) if after else None
+            return SeatCurves(
+                channel=channel, seat=seat, before_db=at_seat.average.level_db, predicted_db=predicted(alignment),
+                other_db=predicted(kept),
+                taken_db=None if heard is None else heard.average.level_db + taken.state.cut_db)
 
     def _channels(self, work: UnitOfWork, job: Job, alignment: Alignment, base: Round,
                   taken: Round) -> tuple[ChannelKept, ...]:

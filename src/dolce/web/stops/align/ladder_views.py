@@ -1,6 +1,6 @@
 """The arrival ladder as rows of bars and figures."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from dolce.core.alignment import OffPlan, Rung
 from dolce.core.levels import together_db
@@ -8,14 +8,15 @@ from dolce.core.processor import ChannelSettings
 from dolce.core.subs import SUBS
 from dolce.services.align.aligning import AlignView
 
-WIDTH = 300.0
+WIDTH, WHISKER = 300.0, 64.0
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Row:
     """One output, or the subs as one (`channel` is then "subs", and `subs` has their rows).
 
-    A bar runs from 0 to the arrival, then the delay to the last one; x in units of the drawing.
+    A bar runs from 0 to the arrival, then the delay to the last one; x in units of the drawing. `whisker` is the level
+    over all levels of the ladder, with its spread over the spots to both sides: lowest, middle, highest.
     """
 
     channel: str
@@ -37,6 +38,7 @@ class Row:
     polarity: str
     mate: str
     chosen_polarity: str
+    whisker: tuple[float, float, float] | None = None
     subs: tuple["Row", ...] = ()
 
 
@@ -56,6 +58,7 @@ class LadderView:
     together_db: float
     follows_proposal: bool
     later_ms: float
+    total_ms: float | None
 
     @property
     def outputs(self) -> tuple[Row, ...]:
@@ -88,16 +91,34 @@ class LadderView:
                 one = judged.get(rung.reading.channel)
                 rows.append(_row(view, rung, scale, known=known, channel=rung.reading.channel,
                                  settings=chosen.get(rung.reading.channel), mate=one.mate if one else ""))
+        rows = _with_whiskers(rows)
         levels = [row.matched_db - row.offset_db + row.trim_db for row in rows if row.matched_db is not None] or [0.0]
         mains = [row for row in rows if row.channel != SUBS]
         ends = [row.arrival_ms + row.delay_ms for row in mains] if known else [0.0]
         subs = sum(s.is_sub for s in view.job.speakers)
+        first_ms = min((row.delay_ms for row in mains), default=0.0)
+        latency_s = view.proposal.latency_s
         return cls(rows=tuple(rows), ticks=scale.ticks, last_x=scale.x(latest * 1000), width=WIDTH,
                    delays_known=known, levels_known=all(row.level_db is not None for row in rows), subs=subs,
                    together_db=together_db(subs), level_left_db=max(levels) - min(levels),
                    arrival_left_ms=max(ends) - min(ends), follows_proposal=_follows(view),
-                   later_ms=1000 * min((row.delay_ms / 1000 for row in mains), default=0.0)
-                   - 1000 * view.wish.picture_s)
+                   later_ms=first_ms - 1000 * view.wish.picture_s,
+                   total_ms=None if latency_s is None else 1000 * latency_s + first_ms)
+
+
+def _with_whiskers(rows: list[Row]) -> list[Row]:
+    """Rows with their levels beside each other on one scale."""
+    known = [row for row in rows if row.level_db is not None]
+    if not known:
+        return rows
+    low = min(row.level_db - row.spread_db for row in known)
+    span = max(max(row.level_db + row.spread_db for row in known) - low, 1.0)
+
+    def x(level_db: float) -> float:
+        return 3 + (level_db - low) / span * (WHISKER - 6)
+
+    return [row if row.level_db is None else replace(row, whisker=(
+        x(row.level_db - row.spread_db), x(row.level_db), x(row.level_db + row.spread_db))) for row in rows]
 
 
 class _Scale:

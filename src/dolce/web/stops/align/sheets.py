@@ -7,9 +7,11 @@ from flask import Blueprint, Response, request
 from dolce.core.room import group_of
 from dolce.services.align.aligning import AlignView
 from dolce.services.load.misfit_words import misfit_words
+from dolce.web.shared.numbers import whole_of
 from dolce.web.shared.page import after_change, services, show_stop
 from dolce.web.stops.align.crossing_views import crossing_page
 from dolce.web.stops.align.ladder_views import LadderView, off_words
+from dolce.web.stops.align.proof_views import seat_curves_plot
 from dolce.web.stops.align.sub_views import workbench_page
 
 blueprint = Blueprint("align", __name__, url_prefix="/jobs/<int:job_id>/align", template_folder="templates")
@@ -52,7 +54,15 @@ def _routing(job_id: int, view: AlignView) -> dict:
 
 
 def _proof(job_id: int, view: AlignView) -> dict:
-    return {"proof": services().aligned.view(job_id), "slot": view.job.slots[-1]}
+    channels, version = view.job.channels, whole_of(request.args.get("version"))
+    channel = request.args.get("channel", "")
+    channel = channel if channel in channels else channels[0]
+    kept = next((one for one in view.versions if one.number == version), None)
+    found = services().aligned.curves(job_id, channel=channel, seat_id=whole_of(request.args.get("seat")),
+                                      version=kept.number if kept else None)
+    return {"proof": services().aligned.view(job_id), "slot": view.job.slots[-1], "at_seat": found,
+            "against": kept, "proof_channel": channel,
+            "proof_plot": seat_curves_plot(found, kept.alignment.name if kept else "") if found else None}
 
 
 def _kept(_job_id: int, _view: AlignView) -> dict:

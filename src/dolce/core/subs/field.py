@@ -15,6 +15,7 @@ BAND_HZ = (20.0, 120.0)
 _PER_OCTAVE, _POINTS_PER_OCTAVE = 12.0, 24.0
 _BIN_HZ = 1.0                      # finer bins than a twelfth of an octave at 20 Hz needs
 _LEAST = 1e-20
+_NEPER = np.log(10) / 10           # powers of ten are exponentials, and faster so
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -80,6 +81,7 @@ class BassField:
         self._smooth = smoothing(self.frequency_hz, self.grid_hz)
         # In single precision: the search asks for thousands of sums.
         self._by_frequency = np.ascontiguousarray(self.spectra.transpose(2, 0, 1)).astype(np.complex64)
+        self._smooth_fast = np.ascontiguousarray(self._smooth.T.astype(np.float32))
         self._alone = _db((np.abs(self.spectra) ** 2).sum(axis=0) @ self._smooth)
 
     @classmethod
@@ -109,19 +111,23 @@ class BassField:
         return np.array([one.polarity * 10 ** (one.gain_db / 20) * np.exp(-2j * np.pi * self.frequency_hz * one.delay_s)
                          * all_pass_response(one.all_pass, self.frequency_hz) for one in settings])
 
-    def levels_db(self, weights: NDArray) -> NDArray[np.float64]:
-        """Levels of the sum over 1/12 octave, shape (..., spots, points), of weights (..., subs, frequencies)."""
+    def levels_db(self, weights: NDArray, *, fast: bool = False) -> NDArray[np.floating]:
+        """Levels of the sum over 1/12 octave, shape (..., spots, points), of weights (..., subs, frequencies).
+
+        In single precision throughout where they need be `fast`: to about a thousandth of a decibel.
+        """
         many = weights.reshape(-1, *weights.shape[-2:]).astype(np.complex64)
         # By frequency: small matrices of subs, then one large product that smooths.
         total = np.matmul(many.transpose(2, 0, 1), self._by_frequency)
         power = total.real**2 + total.imag**2
-        level = _db((self._smooth.T.astype(np.float32) @ power.reshape(power.shape[0], -1)).astype(np.float64))
+        smoothed = self._smooth_fast @ power.reshape(power.shape[0], -1)
+        level = _db(smoothed if fast else smoothed.astype(np.float64))
         level = level.reshape(-1, *power.shape[1:]).transpose(1, 2, 0)
         return level.reshape(*weights.shape[:-2], *level.shape[1:])
 
     def by_seat_db(self, levels_db: NDArray) -> NDArray[np.float64]:
         """Energy means over the spots of each seat, shape (..., seats, points)."""
-        return _db(self._members @ 10 ** (levels_db / 10))
+        return _db(self._members.astype(levels_db.dtype) @ np.exp(levels_db * _NEPER))
 
     def spread_db(self, levels_db: NDArray) -> NDArray[np.float64]:
         """Weighted standard deviation over the seats, mean over the band; of one seat that over its spots.
@@ -131,6 +137,7 @@ class BassField:
         """
         seats = self.by_seat_db(levels_db) if len(self.seats) > 1 else levels_db
         weight = self._weight[:, None] if len(self.seats) > 1 else np.full((seats.shape[-2], 1), 1 / seats.shape[-2])
+        weight = weight.astype(seats.dtype)
         mean = (weight * seats).sum(axis=-2, keepdims=True)
         return np.sqrt((weight * (seats - mean) ** 2).sum(axis=-2)).mean(axis=-1)
 
@@ -140,7 +147,7 @@ class BassField:
 
     def output_db(self, levels_db: NDArray) -> NDArray[np.float64]:
         """Mean level against the subs' incoherent sum at 0 dB each."""
-        return (levels_db - self._alone).mean(axis=(-1, -2))
+        return levels_db.mean(axis=(-1, -2)) - self._alone.mean()
 
     def unevenness_db(self, levels_db: NDArray, *, boost_db: float = 3.0) -> NDArray[np.float64]:
         """What one equaliser for all spots would leave: RMS over the band, mean over the spots.

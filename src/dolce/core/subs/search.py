@@ -16,7 +16,7 @@ from dolce.core.subs.field import BassField, SubSetting, neutral
 # What counts how much, in dB of each: seats alike, spots alike, what one equaliser would leave, more loss than allowed.
 _SEATS, _SPOTS, _LEFT, _TOO_SOFT = 1.0, 0.5, 1.0, 6.0
 _ALL_PASS_HZ, _ALL_PASS_Q = (20.0, 120.0), (0.3, 3.0)
-_RUNS, _AT_ONCE, _GENERATIONS, _PEOPLE = 4, 2, 90, 11
+_RUNS, _AT_ONCE, _GENERATIONS, _PEOPLE = 6, 2, 90, 11
 _POLISHED = 4
 _STEP_S, _STEP_DB = 1e-5, 0.1
 # What else was met: of each step of output the most even, as far as so much below the limit, where it is worth it.
@@ -202,7 +202,7 @@ class _Space:
                 s = 1j * self._field.frequency_hz / sections[:, :, k, :1]
                 q = sections[:, :, k, 1:]
                 weights = weights * (s * s - s / q + 1) / (s * s + s / q + 1)
-            out.append(self._note(part, self._field.levels_db(weights)))
+            out.append(self._note(part, self._field.levels_db(weights, fast=True)))
         return np.concatenate(out)
 
     def polished(self, row: NDArray) -> tuple[float, NDArray]:

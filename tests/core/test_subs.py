@@ -135,7 +135,7 @@ def test_gains_stay_where_they_were_matched_if_that_is_wished_and_all_passes_whe
 def test_a_search_tells_how_far_it_is_and_ends_when_it_is_stopped():
     told = []
     found = search(small_room(4), SearchLimits(), told=told.append, stopped=lambda: len(told) > 3)
-    assert len(told) < 10
+    assert len(told) < 20                       # of more than five hundred
     assert told == sorted(told)
     assert len(found.settings) == 2
 

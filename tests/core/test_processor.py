@@ -95,6 +95,8 @@ def test_channels_may_have_crossovers_of_their_own_and_outputs_besides():
     # The effects channel has no speaker: on every sub, 10 dB up (ITU-R BS.775-3), no higher than 120 Hz.
     assert [(w.output, w.crossover.frequency_hz, w.gain_db) for w in bass.routes(EFFECTS)] == [
         ("Sub1", 120, 10), ("Sub2", 120, 10)]
+    shared = BassManagement(crossover=Crossover(frequency_hz=80), subs=("Sub1", "Sub2"), effects=Effects())
+    assert [round(way.gain_db, 2) for way in shared.routes(EFFECTS)] == [3.98, 3.98]    # shared as bass is
     assert BassManagement(crossover=Crossover(frequency_hz=80), subs=()).routes("L") == [Route(output="L")]
 
 

@@ -16,6 +16,7 @@ from dolce.core.subs import (
     found_at,
     neutral,
     search,
+    search_with_trade,
     smoothing,
 )
 from dolce.errors import InvalidValue
@@ -130,6 +131,22 @@ def test_gains_stay_where_they_were_matched_if_that_is_wished_and_all_passes_whe
     more = search(field, SearchLimits(max_cut_db=0, all_passes=1))
     assert all(len(one.all_pass) in (0, 1) for one in more.settings)
     assert more.cost <= kept.cost + 0.05
+
+
+def test_the_trade_holds_the_most_even_of_each_output():
+    field, limits = small_room(4, subs=3, seats=3), SearchLimits()
+    found, trade = search_with_trade(field, limits)
+    outputs, uneven = [one.output_db for one in trade], [one.spread_db + one.left_db for one in trade]
+    assert len(trade) >= 3
+    assert outputs == sorted(outputs, reverse=True)
+    assert uneven == sorted(uneven, reverse=True)                   # what is louder is less even
+    assert found in trade
+    rng = np.random.default_rng(8)
+    for _ in range(300):
+        by_chance = found_at(field, tuple(SubSetting(delay_s=rng.uniform(0, 0.02), gain_db=-rng.uniform(0, 10),
+                                                     polarity=int(rng.choice([1, -1]))) for _ in range(3)), limits)
+        beaten = [k for k, output in enumerate(outputs) if by_chance.output_db >= output + 0.5]
+        assert all(by_chance.spread_db + by_chance.left_db > uneven[k] - 0.3 for k in beaten)
 
 
 def test_a_search_tells_how_far_it_is_and_ends_when_it_is_stopped():

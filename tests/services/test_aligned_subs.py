@@ -8,11 +8,14 @@ import pytest
 from dolce.core.alignment import LevelWish
 from dolce.core.geometry import RoomSize
 from dolce.core.processor import EFFECTS, Crossover, Effects, ProcessorLimits
+from dolce.core.reading import Distortion
 from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.core.room import Seat, new_plan
 from dolce.core.subs import SearchLimits, SubSetting
 from dolce.core.tuning import Alignment
 from dolce.errors import Conflict, InvalidValue, NotFound
+from dolce.services.align.crossing import Crossing
+from dolce.services.align.readings import aligned_readings
 from dolce.services.jobs.job_keeping import JobWish
 from dolce.services.wiring import open_services
 
@@ -77,6 +80,49 @@ def test_search_is_more_even_than_subs_as_they_are_and_keeps_its_limits(room):
     assert len(trade) >= 2
     assert {code for _, _, code in trade} <= set(view.states)
     assert set(view.states) >= {"alone-Sub1", "alone-Sub2", "as-they-are", "distances", "search"}
+
+
+def test_what_was_found_of_other_takes_is_old(room):
+    services, job_id = room
+    services.workbench.search(job_id, SearchLimits())
+    services.workbench.wait(job_id)
+    assert "search" in services.workbench.view(job_id).states
+    with services.context.change() as work:
+        gone = next(t for t in work.takes.latest(services.jobs.get(job_id).round_id) if t.channel == "Sub1")
+        work.takes.edit(gone.id, left_out="a door")
+    view = services.workbench.view(job_id)
+    assert "search" not in view.states
+    assert view.searching is None
+    with services.context.change() as work:
+        work.takes.edit(gone.id, left_out="")
+
+
+def test_levels_are_held_against_each_other_in_the_band_that_was_wished(room):
+    services, job_id = room
+    job = services.jobs.get(job_id)
+    with services.context.look() as work:
+        def levels(band_hz):
+            wish = Alignment(levels=LevelWish(band_hz=band_hz))
+            return {one.channel: one.level_db for one in aligned_readings(
+                services.context.bass, work, job, job.round_id, wish)}
+
+        usual, high = levels((500.0, 2000.0)), levels((4000.0, 12_000.0))
+    assert abs(usual["L"] - high["L"]) > 0.3
+    assert usual["Sub1"] == high["Sub1"]
+
+
+def test_a_corner_is_proposed_above_what_distorts(room, monkeypatch):
+    services, job_id = room
+    frequency = np.geomspace(20, 10_000, 200)
+    heard = Distortion(frequency_hz=frequency, harmonic_db={}, total_db=np.where(frequency < 95, -20.0, -60.0),
+                       noise_db=np.full(200, -70.0))
+    monkeypatch.setattr("dolce.services.align.crossing.detail_of", lambda work, take, wish: heard)
+    crossing = Crossing(services.context, services.aligning)
+    crossing.view(job_id)
+    services.context.behind.wait()
+    after = crossing.view(job_id).groups
+    assert all(one.distorts_hz == pytest.approx(95, rel=0.04) for one in after)
+    assert {one.proposed_hz for one in after} == {100}
 
 
 def test_settings_by_hand_are_seen_and_only_kept_when_used(room):
@@ -159,7 +205,11 @@ def test_what_was_taken_through_it_is_what_was_predicted(found):
         heard = (ANALYSIS_GRID_HZ >= 20) & (ANALYSIS_GRID_HZ <= 20_000)
         np.testing.assert_allclose(at_seat.predicted_db[heard], at_seat.taken_db[heard], atol=0.3)
         assert np.abs(at_seat.before_db - at_seat.taken_db)[heard].max() > 3
-        # Another alignment is not what that round was taken through.
+        # Another alignment is not what that round was taken through, be it another in its routes alone.
+        with services.context.change() as work:
+            work.alignments.add(job_id, replace(alignment_of(services, job_id), routing=None), what="other routes")
+        assert services.aligned.view(job_id).round is None
+        services.aligning.undo(job_id)
         services.crossing.without_crossovers(job_id)
         assert services.aligned.view(job_id).round is None
     finally:

@@ -6,6 +6,7 @@ import pytest
 from dolce.core.response import ANALYSIS_GRID_HZ, smoothed_level_db
 from dolce.core.response.odd_takes import odd_takes, repeats_differ_db
 from dolce.services.takes.odd import odd_words
+from dolce.services.takes.taking import Taking
 
 # Their boards are made once.
 pytestmark = pytest.mark.xdist_group("odd takes")
@@ -27,6 +28,25 @@ def test_nothing_is_odd_on_a_board_taken_as_planned(demo, demo_job, board):
     levels, spots, _ = board
     assert found_in(levels, spots) == []
     assert demo.taking.odd(demo.taking.board(demo_job)) == []
+
+
+def test_what_is_odd_is_found_anew_when_a_take_is_added_and_once_only_else(demo, demo_job, monkeypatch):
+    asked = []
+    monkeypatch.setattr("dolce.services.takes.odd.odd_takes", lambda levels, *_, **__: asked.append(len(levels)) or [])
+    board = demo.taking.board(demo_job)
+    taking = Taking(demo.context, demo.sound, None)
+    for _ in range(2):
+        taking.odd(board)
+    assert len(asked) == 1
+    gone = next(iter(board.takes.values()))
+    with demo.context.change() as work:
+        work.takes.edit(gone.id, left_out="a door")
+    try:
+        taking.odd(demo.taking.board(demo_job))
+        assert asked == [asked[0], asked[0] - 1]
+    finally:
+        with demo.context.change() as work:
+            work.takes.edit(gone.id, left_out="")
 
 
 def test_a_microphone_that_was_not_moved_is_found_at_its_spot(board):

@@ -119,16 +119,23 @@ def search_with_trade(field: BassField, limits: SearchLimits, *, seed: int = 0,
     as_they_are = found_at(field, neutral(field.count), limits)
     found = min((found_at(field, settings, limits), as_they_are), key=lambda one: one.cost)
     met = [found_at(field, space.settings(row), limits) for row in space.met()]
-    return found, _front([*met, as_they_are, found])
+    return found, _front([*met, as_they_are], found)
 
 
-def _front(met: list[Found]) -> tuple[Found, ...]:
-    """Those that nothing beats in both output and evenness, the loudest first."""
+def _front(met: list[Found], chosen: Found) -> tuple[Found, ...]:
+    """Those that nothing beats in both output and evenness, the loudest first; the chosen one always among them."""
+    louder = [one for one in met if one.output_db > chosen.output_db + _WORTH_DB and _uneven(one) > _uneven(chosen)]
+    softer = [one for one in met if one.output_db < chosen.output_db - _WORTH_DB
+              and _uneven(one) < _uneven(chosen) - _WORTH_DB]
     front: list[Found] = []
-    for one in sorted(met, key=lambda each: (-each.output_db, _uneven(each))):
-        if not front or _uneven(one) < _uneven(front[-1]) - _WORTH_DB:
+    for one in [*_by_output(louder), chosen, *_by_output(softer)]:
+        if one is chosen or not front or _uneven(one) < _uneven(front[-1]) - _WORTH_DB:
             front.append(one)
     return tuple(front)
+
+
+def _by_output(met: list[Found]) -> list[Found]:
+    return sorted(met, key=lambda one: (-one.output_db, _uneven(one)))
 
 
 def _uneven(found: Found) -> float:

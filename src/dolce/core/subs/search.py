@@ -13,11 +13,13 @@ from numpy.typing import NDArray
 from dolce.core.checked import limited, ranges
 from dolce.core.subs.field import BassField, SubSetting, neutral
 
-# What counts how much, in dB of each: seats alike, spots alike, what one equaliser would leave, more loss than allowed.
-_SEATS, _SPOTS, _LEFT, _TOO_SOFT = 1.0, 0.5, 1.0, 6.0
+# What counts how much, in dB of each: seats alike, spots alike, what one equaliser would leave, how uneven it is before
+# that, more loss than allowed. Tried on three simulated rooms at spots that were not given; their scatter is about 2 %.
+_SEATS, _SPOTS, _LEFT, _BEFORE, _TOO_SOFT = 1.0, 0.5, 2.0, 0.3, 6.0
 _ALL_PASS_HZ, _ALL_PASS_Q = (20.0, 120.0), (0.3, 3.0)
-_RUNS, _AT_ONCE, _GENERATIONS, _PEOPLE = 6, 2, 90, 11
-_POLISHED = 4
+_RUNS, _AT_ONCE, _GENERATIONS, _PEOPLE = 4, 2, 80, 12
+_WALKED = 24                       # of each run, the best
+_FIRST_STEP_S, _FIRST_STEP, _STEPS, _SMALLEST = 0.001, 1.0, 40, 0.02
 _STEP_S, _STEP_DB = 1e-5, 0.1
 # What else was met: of each step of output the most even, as far as so much below the limit, where it is worth it.
 _TRADE_STEP_DB, _TRADE_BEYOND_DB, _WORTH_DB = 0.5, 3.0, 0.05
@@ -106,14 +108,15 @@ def search_with_trade(field: BassField, limits: SearchLimits, *, seed: int = 0,
         found = scipy.optimize.differential_evolution(
             lambda x: space.costs(x.T), space.bounds, maxiter=_GENERATIONS, popsize=_PEOPLE, tol=1e-6, polish=False,
             vectorized=True, updating="deferred", callback=halt, rng=np.random.default_rng([seed, number]))
-        return sorted(zip(found.population_energies, found.population, strict=True), key=lambda one: one[0])[:2]
+        return sorted(zip(found.population_energies, found.population, strict=True), key=lambda one: one[0])[:_WALKED]
 
     # Each run has its own numbers, so that it does not matter which of them is done first.
     with ThreadPoolExecutor(max_workers=_AT_ONCE) as pool:
         best = [one for of_run in pool.map(run, range(_RUNS)) for one in of_run]
-    best.sort(key=lambda one: one[0])
-    if not stopped():
-        best = [space.polished(x) for _, x in best[:_POLISHED]] + best
+        if not stopped():
+            rows = np.array([row for _, row in best])
+            for costs, walked in pool.map(space.walked_downhill, (rows[k::_AT_ONCE] for k in range(_AT_ONCE))):
+                best += zip(costs, walked, strict=True)
     told(1.0)
     settings = space.settings(min(best, key=lambda one: one[0])[1])
     as_they_are = found_at(field, neutral(field.count), limits)
@@ -148,7 +151,7 @@ def _cost(field: BassField, levels: NDArray, limits: SearchLimits) -> NDArray:
 
 def _unevenness(field: BassField, levels: NDArray) -> NDArray:
     return (_SEATS * field.spread_db(levels) + _SPOTS * field.spot_spread_db(levels)
-            + _LEFT * field.unevenness_db(levels))
+            + _LEFT * field.unevenness_db(levels) + _BEFORE * field.deviation_db(levels))
 
 
 def _too_soft(output_db: NDArray, limits: SearchLimits) -> NDArray:
@@ -212,23 +215,36 @@ class _Space:
             out.append(self._note(part, self._field.levels_db(weights, fast=True)))
         return np.concatenate(out)
 
-    def polished(self, row: NDArray) -> tuple[float, NDArray]:
-        """A row walked downhill with its polarities held."""
-        held = slice(self._n - 1, 2 * self._n - 2)
-        free = np.r_[0:self._n - 1, 2 * self._n - 2:len(row)]
-        scale = np.array([0.002 if k < self._n - 1 else 1.0 for k in free])
-        low, high = np.array(self.bounds)[free].T
+    def walked_downhill(self, rows: NDArray) -> tuple[NDArray, NDArray]:
+        """Rows, each walked downhill by itself in ever smaller steps, with their costs; all of them at once.
 
-        def of(step: NDArray) -> NDArray:
-            whole = row.copy()
-            whole[free] = np.clip(row[free] + step * scale, low, high)
-            whole[held] = np.where(row[held] > 0.5, 1.0, 0.0)
-            return whole
-
-        found = scipy.optimize.minimize(lambda step: float(self.costs(of(step)[None])[0]), np.zeros(free.size),
-                                        method="Nelder-Mead", options={"maxfev": 700, "xatol": 1e-3, "fatol": 1e-4,
-                                                                       "adaptive": True})
-        return float(found.fun), of(found.x)
+        A pattern search (R. Hooke and T. A. Jeeves, J. ACM 8, 212-229, 1961): of all steps along one number, and of
+        all turned polarities, each row takes the best; where none helps, its steps are halved.
+        """
+        low, high = np.array(self.bounds).T
+        turns = np.arange(self._n - 1, 2 * self._n - 2)
+        free = np.setdiff1d(np.arange(len(low)), turns)
+        span = np.where(free < self._n - 1, _FIRST_STEP_S, _FIRST_STEP)
+        rows, costs, size = rows.copy(), self.costs(rows), np.ones(len(rows))
+        for _ in range(_STEPS):
+            go_on = np.flatnonzero(size > _SMALLEST)
+            if not go_on.size:
+                break
+            near = np.repeat(rows[go_on][:, None, :], 2 * free.size + turns.size, axis=1)
+            step = size[go_on][:, None] * span
+            for k, which in enumerate(free):
+                near[:, 2 * k, which] += step[:, k]
+                near[:, 2 * k + 1, which] -= step[:, k]
+            for k, which in enumerate(turns):
+                near[:, 2 * free.size + k, which] = np.where(near[:, 0, which] > 0.5, 0.0, 1.0)
+            near = np.clip(near, low, high)
+            found = self.costs(near.reshape(-1, len(low))).reshape(go_on.size, -1)
+            best = found.argmin(axis=1)
+            better = found[np.arange(go_on.size), best] < costs[go_on] - 1e-6
+            rows[go_on[better]] = near[better, best[better]]
+            costs[go_on[better]] = found[better, best[better]]
+            size[go_on[~better]] /= 2
+        return costs, rows
 
     def settings(self, row: NDArray) -> tuple[SubSetting, ...]:
         """A row as settings, rounded to 10 microseconds and a tenth of a decibel."""

@@ -9,6 +9,7 @@ from dolce.core.correction import Limits
 from dolce.core.filters import PeakingFilter, chain_level_db, convolution_filter
 from dolce.core.processor import (
     EFFECTS,
+    AllPass,
     BassManagement,
     ChannelSettings,
     Convolution,
@@ -20,6 +21,8 @@ from dolce.core.processor import (
     Route,
     processed,
 )
+from dolce.core.subs import all_pass_response
+from dolce.core.tuning import response_of
 from dolce.errors import InvalidValue
 
 RATE = 48_000
@@ -98,6 +101,18 @@ def test_channels_may_have_crossovers_of_their_own_and_outputs_besides():
     shared = BassManagement(crossover=Crossover(frequency_hz=80), subs=("Sub1", "Sub2"), effects=Effects())
     assert [round(way.gain_db, 2) for way in shared.routes(EFFECTS)] == [3.98, 3.98]    # shared as bass is
     assert BassManagement(crossover=Crossover(frequency_hz=80), subs=()).routes("L") == [Route(output="L")]
+
+
+def test_an_all_pass_turns_the_phase_and_leaves_the_level():
+    settings = ChannelSettings(all_pass=(AllPass(frequency_hz=60, q=0.8), AllPass(frequency_hz=90, q=2)))
+    at = np.array([20.0, 45.0, 60.0, 90.0, 200.0])
+    heard = np.fft.rfft(processed(impulse(), settings, sample_rate_hz=RATE))[at.astype(int)]
+    assert_allclose(np.abs(heard), 1, atol=1e-9)
+    # The analogue sections of the search, whose phase the bilinear transform keeps far below half the rate.
+    analogue = all_pass_response([(60, 0.8), (90, 2)], at)
+    assert_allclose(np.angle(heard / analogue), 0, atol=2e-3)
+    assert_allclose(response_of(settings, at_hz=at, sample_rate_hz=RATE), heard, atol=1e-6)
+    assert [one.kind for one in DEVICE.broken_by_channel(settings)] == ["all-passes"]
 
 
 DEVICE = ProcessorLimits(name="box", bands=2, lowest_gain_db=-6, highest_gain_db=3, gain_step_db=0.5, lowest_q=0.5,

@@ -82,6 +82,20 @@ def test_search_is_more_even_than_subs_as_they_are_and_keeps_its_limits(room):
     assert set(view.states) >= {"alone-Sub1", "alone-Sub2", "as-they-are", "distances", "search"}
 
 
+def test_all_passes_are_found_where_they_are_allowed_and_reach_the_outputs(room):
+    services, job_id = room
+    services.workbench.search(job_id, SearchLimits(all_passes=1))
+    services.workbench.wait(job_id)
+    assert all(len(one.all_pass) == 1 for one in services.workbench.view(job_id).states["search"].settings.values())
+    services.workbench.use(job_id, "search")
+    outputs = alignment_of(services, job_id).channels
+    group = alignment_of(services, job_id).subs
+    for sub in ("Sub1", "Sub2"):
+        assert [(one.frequency_hz, one.q) for one in outputs[sub].all_pass] == list(group.settings[sub].all_pass)
+    assert outputs["L"].all_pass == ()
+    assert services.aligning.view(job_id).broken == ()                       # the rehearsal's processor has two
+
+
 def test_what_was_found_of_other_takes_is_old(room):
     services, job_id = room
     services.workbench.search(job_id, SearchLimits())

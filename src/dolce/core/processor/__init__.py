@@ -11,7 +11,7 @@ from dolce.core.processor.crossover import Crossover
 from dolce.core.processor.limits import REHEARSAL_LIMITS, Capabilities, ProcessorLimits
 from dolce.core.processor.misfit import Misfit
 from dolce.core.processor.preset import EFFECTS, BassManagement, Effects, Preset, Route
-from dolce.core.processor.settings import ChannelSettings, Convolution
+from dolce.core.processor.settings import AllPass, ChannelSettings, Convolution
 from dolce.core.processor.sound import processed
 from dolce.core.processor.state import BYPASS, DIM_DB, ProcessorState
 
@@ -22,6 +22,7 @@ __all__ = [
     "REHEARSAL_LIMITS",
     "REHEARSAL_PROCESSOR",
     "SAID_PROCESSOR",
+    "AllPass",
     "BassManagement",
     "Capabilities",
     "ChannelSettings",

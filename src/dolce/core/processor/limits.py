@@ -30,6 +30,8 @@ class ProcessorLimits:
         Largest delay, and its steps; steps of 0 where it takes any.
     crossovers : bool
         Whether outputs have crossovers, and bass can be sent to the subs.
+    all_passes : int
+        Second-order all-passes per output, besides the bands.
     taps : int
         Of a convolution per output; 0 for none.
     presets : int
@@ -50,6 +52,7 @@ class ProcessorLimits:
     most_delay_s: float = limited(0, 0.2, where="largest delay", unit="s", default=0.2)
     delay_step_s: float = limited(0, 0.005, where="delay step", unit="s", default=0.0)
     crossovers: bool = True
+    all_passes: int = limited(0, 4, where="all-passes", whole=True, default=0)
     taps: int = limited(0, 200_000, where="taps", whole=True, default=0)
     presets: int = limited(1, 20, where="presets", whole=True, default=2)
 
@@ -105,6 +108,8 @@ class ProcessorLimits:
                                 high=self.delay_step_s))
         if not self.crossovers and (settings.high_pass or settings.low_pass):
             found.append(Misfit(kind="crossover"))
+        if len(settings.all_pass) > self.all_passes:
+            found.append(Misfit(kind="all-passes", value=len(settings.all_pass), high=self.all_passes))
         if settings.convolution is not None and settings.convolution.taps > self.taps:
             found.append(Misfit(kind="taps", value=settings.convolution.taps, high=self.taps))
         return tuple(found)
@@ -148,4 +153,4 @@ REHEARSAL = Capabilities(readable=True, loads=True, mutes=True, dims=True, simul
 
 
 # What the simulated processor can do.
-REHEARSAL_LIMITS = ProcessorLimits(name="Rehearsal processor", bands=16, taps=16_384, presets=3)
+REHEARSAL_LIMITS = ProcessorLimits(name="Rehearsal processor", bands=16, all_passes=2, taps=16_384, presets=3)

@@ -4,7 +4,7 @@ from dataclasses import dataclass
 from typing import Literal
 
 Kind = Literal["bands", "gain", "gain step", "q", "trim", "trim step", "delay", "delay step", "crossover", "routing",
-               "taps"]
+               "all-passes", "taps"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -14,7 +14,8 @@ class Misfit:
     Attributes
     ----------
     kind : str
-        "bands" and "taps" are counts, "gain", "gain step", "trim" and "trim step" in dB, "delay" and "delay step" in s.
+        "bands", "all-passes" and "taps" are counts; "gain", "gain step", "trim" and "trim step" in dB; "delay" and
+        "delay step" in s.
     channel : str
         Empty where it is known beside it, or concerns all.
     band : int

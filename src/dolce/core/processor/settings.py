@@ -39,8 +39,33 @@ class Convolution:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class AllPass:
+    """A second-order all-pass: it turns the phase by 180 degrees at its frequency, and leaves levels as they are."""
+
+    frequency_hz: float = limited(10, 20_000, where="all-pass", unit="Hz")
+    q: float = limited(0.1, 10, where="Q of the all-pass")
+
+    def __post_init__(self) -> None:
+        ranges(self)
+
+    def sos(self, *, sample_rate_hz: float) -> NDArray[np.float64]:
+        """Second-order section, shape (1, 6).
+
+        References
+        ----------
+        R. Bristow-Johnson, "Cookbook formulae for audio EQ biquad filter coefficients" (W3C note, 2021): APF.
+        """
+        turn = 2 * np.pi * self.frequency_hz / sample_rate_hz
+        alpha = np.sin(turn) / (2 * self.q)
+        ends, middle = np.array([1 - alpha, 1 + alpha]) / (1 + alpha), -2 * np.cos(turn) / (1 + alpha)
+        return np.array([[ends[0], middle, ends[1], 1.0, middle, ends[0]]])
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class ChannelSettings:
-    """One output: trim -40 to 12 dB, delay 0 to 0.2 s, polarity, crossovers, peaking bands or a convolution."""
+    """One output: trim -40 to 12 dB, delay 0 to 0.2 s, polarity, crossovers, all-passes, peaking bands or a
+    convolution.
+    """
 
     trim_db: float = limited(-40, 12, where="trim", unit="dB", default=0.0)
     delay_s: float = limited(0, 0.2, where="delay", unit="s", default=0.0)
@@ -49,6 +74,7 @@ class ChannelSettings:
     high_pass: Crossover | None = None
     low_pass: Crossover | None = None
     convolution: Convolution | None = None
+    all_pass: tuple[AllPass, ...] = ()
 
     def __post_init__(self) -> None:
         ranges(self)

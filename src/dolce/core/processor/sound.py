@@ -9,7 +9,7 @@ from dolce.core.processor.settings import ChannelSettings
 
 
 def processed(samples: NDArray[np.float64], settings: ChannelSettings, *, sample_rate_hz: int) -> NDArray[np.float64]:
-    """`samples` after crossovers, bands or convolution, trim, polarity and delay.
+    """`samples` after crossovers, all-passes, bands or convolution, trim, polarity and delay.
 
     As long as before; what is delayed beyond the end is lost.
     """
@@ -17,6 +17,8 @@ def processed(samples: NDArray[np.float64], settings: ChannelSettings, *, sample
     for crossover, side in ((settings.high_pass, "high"), (settings.low_pass, "low")):
         if crossover is not None:
             out = scipy.signal.sosfilt(crossover.sections(side, sample_rate_hz=sample_rate_hz), out)
+    for one in settings.all_pass:
+        out = scipy.signal.sosfilt(one.sos(sample_rate_hz=sample_rate_hz), out)
     if settings.convolution is not None and settings.convolution.sample_rate_hz == sample_rate_hz:
         out = scipy.signal.oaconvolve(out, settings.convolution.impulse)[: samples.size]
     gain = 10 ** (settings.trim_db / 20) * (-1 if settings.polarity == "inverted" else 1)

@@ -7,20 +7,21 @@ from typing import Literal
 from dolce.core import checked
 from dolce.core.alignment import LevelWish
 from dolce.core.checked import limited, ranges
-from dolce.core.processor import BassManagement, ChannelSettings, Crossover, Route
+from dolce.core.processor import AllPass, BassManagement, ChannelSettings, Crossover, Route
 from dolce.core.subs import SubGroup
 from dolce.core.tuning.blend import Blend
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class ChannelAlignment:
-    """One output: trim -40 to 12 dB, delay 0 to 0.2 s, polarity, and its side of a crossover."""
+    """One output: trim -40 to 12 dB, delay 0 to 0.2 s, polarity, its side of a crossover, all-passes."""
 
     trim_db: float = limited(-40, 12, where="trim", unit="dB", default=0.0)
     delay_s: float = limited(0, 0.2, where="delay", unit="s", default=0.0)
     polarity: Literal["normal", "inverted"] = "normal"
     high_pass: Crossover | None = None
     low_pass: Crossover | None = None
+    all_pass: tuple[AllPass, ...] = ()
 
     def __post_init__(self) -> None:
         ranges(self)
@@ -29,7 +30,7 @@ class ChannelAlignment:
     def settings(self) -> ChannelSettings:
         """As a processor's output has it, without a correction."""
         return ChannelSettings(trim_db=self.trim_db, delay_s=self.delay_s, polarity=self.polarity,
-                               high_pass=self.high_pass, low_pass=self.low_pass)
+                               high_pass=self.high_pass, low_pass=self.low_pass, all_pass=self.all_pass)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

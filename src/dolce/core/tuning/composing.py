@@ -3,6 +3,7 @@
 from dataclasses import replace
 
 from dolce.core.alignment import ArrivalLadder
+from dolce.core.processor import AllPass
 from dolce.core.subs import SUBS, SubGroup
 from dolce.core.tuning.alignment import Alignment, ChannelAlignment
 
@@ -37,7 +38,8 @@ def _with_group(alignment: Alignment, mains: dict[str, ChannelAlignment], group:
     steps = {channel: _on_step(delay + later, delay_step_s) for channel, delay in delays.items()}
     subs = {sub: replace(alignment.channels.get(sub, ChannelAlignment()),
                          trim_db=_on_step(trim_db + one.gain_db, trim_step_db),
-                         delay_s=steps[sub], polarity="inverted" if group.inverted(sub) else "normal")
+                         delay_s=steps[sub], polarity="inverted" if group.inverted(sub) else "normal",
+                         all_pass=tuple(AllPass(frequency_hz=frequency, q=q) for frequency, q in one.all_pass))
             for sub, one in group.settings.items()}
     return {**{channel: replace(one, delay_s=steps[channel]) for channel, one in mains.items()}, **subs}
 

@@ -74,6 +74,8 @@ def response_of(settings: ChannelSettings, *, at_hz: NDArray, sample_rate_hz: fl
     for side, crossover in (("high", settings.high_pass), ("low", settings.low_pass)):
         if crossover is not None:
             sections.extend(crossover.sections(side, sample_rate_hz=sample_rate_hz))
+    for one in settings.all_pass:
+        sections.extend(one.sos(sample_rate_hz=sample_rate_hz))
     if sections:
         total = total * scipy.signal.freqz_sos(np.array(sections), worN=at_hz, fs=sample_rate_hz)[1]
     taps = settings.convolution

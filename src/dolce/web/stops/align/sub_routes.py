@@ -17,7 +17,8 @@ def search_subs(job_id: int) -> Response:
     try:
         limits = SearchLimits(
             max_loss_db=form.of(SearchLimits, "max_loss_db"), max_cut_db=form.of(SearchLimits, "max_cut_db"),
-            max_delay_s=form.of(SearchLimits, "max_delay_s", typed="max_delay_ms", per_unit=1000, unit="ms"))
+            max_delay_s=form.of(SearchLimits, "max_delay_s", typed="max_delay_ms", per_unit=1000, unit="ms"),
+            all_passes=int(form.of(SearchLimits, "all_passes", default=0)) if form.filled("all_passes") else 0)
         form.done()
     except InvalidForm as error:
         return show(job_id, "subs", status=422, faults=error.faults, typed=request.form)
@@ -74,6 +75,8 @@ def subs_apart(job_id: int) -> Response:
 def _hand(job_id: int) -> dict[str, SubSetting]:
     form = FormReader(request.form)
     nudged = request.form.get("nudge", "")
+    # All-passes are found, not nudged: they stay those of what is nudged.
+    of = services().workbench.view(job_id).states.get(request.form.get("of", ""))
     found = {}
     for speaker in services().jobs.get(job_id).speakers:
         if not speaker.is_sub:
@@ -90,7 +93,8 @@ def _hand(job_id: int) -> dict[str, SubSetting]:
             gain_db = min(max(gain_db + steps, -20.0), 0.0) if what == "gain" else gain_db
         elif name == sub and what == "turn":
             turned = not turned
+        kept = of.settings.get(sub) if of else None
         found[sub] = SubSetting(delay_s=round(delay_ms, 3) / 1000, gain_db=round(gain_db, 2),
-                                polarity=-1 if turned else 1)
+                                all_pass=kept.all_pass if kept else (), polarity=-1 if turned else 1)
     form.done()
     return found

@@ -92,7 +92,7 @@ class WorkbenchView:
     frequency_hz : ndarray, shape (points,)
     states : by code
     shown : code of the one whose curves are drawn
-    trade : what else the search met, as (output, spread, code)
+    trade : what else the search met, as (output, spread and what an equaliser would leave together, code)
     """
 
     job: Job
@@ -277,7 +277,7 @@ class SubWorkbench:
             for number, one in enumerate(search.trade):
                 code = "search" if one.settings == search.found.settings else f"trade-{number}"
                 wanted.setdefault(code, dict(zip(subs, one.settings, strict=True)))
-                trade.append((one.output_db, one.spread_db, code))
+                trade.append((one.output_db, one.spread_db + one.left_db, code))
         if group is not None and set(group.settings) == set(subs):
             wanted["used"] = group.settings
         if hand:

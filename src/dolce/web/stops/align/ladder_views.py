@@ -74,10 +74,10 @@ class LadderView:
         known = None not in arrivals
         latest = max(arrivals) if known else 0.01
         chosen = view.chosen or {}
-        delays = [s.delay_s for s in chosen.values()] or [r.delay_s for r in ladder.rungs]
-        # Bars begin at zero; the scale ends a little behind the last one.
-        span_ms = max(2.0, 1000 * max(latest, *((a or 0) + d for a, d in zip(
-            arrivals, [r.delay_s for r in ladder.rungs], strict=True)), max(delays)) * 1.08)
+        # Bars begin at zero; the scale ends a little behind the last of what sounds, or is delayed, by then.
+        ends = [(r.reading.arrival_s or 0.0) + (chosen[r.reading.channel].delay_s if r.reading.channel in chosen
+                                                else r.delay_s) for r in ladder.rungs]
+        span_ms = max(2.0, 1000 * max(latest, *ends, *(s.delay_s for s in chosen.values()), 0.0) * 1.05)
         scale = _Scale(span_ms)
         group = view.alignment.subs if view.alignment else None
         judged = view.proposal.judged

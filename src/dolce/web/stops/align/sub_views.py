@@ -20,7 +20,7 @@ class TradePoint:
     x: float
     y: float
     output_db: float
-    spread_db: float
+    uneven_db: float
 
 
 def workbench_page(view: WorkbenchView) -> dict:
@@ -64,10 +64,10 @@ def trade_points(view: WorkbenchView) -> list[TradePoint]:
     """Evenness against output; to the right is louder, up is more even."""
     if len(view.trade) < 2:
         return []
-    output, spread = (np.array([one[k] for one in view.trade]) for k in (0, 1))
+    output, uneven = (np.array([one[k] for one in view.trade]) for k in (0, 1))
     def place(values: np.ndarray, length: float) -> np.ndarray:
         span = max(float(np.ptp(values)), 0.2)
         return _EDGE + (values - values.min()) / span * (length - 2 * _EDGE)
-    xs, ys = place(output, _TRADE_W), place(spread, _TRADE_H)
-    return [TradePoint(code=code, x=float(x), y=float(y), output_db=out, spread_db=even)
-            for (out, even, code), x, y in zip(view.trade, xs, ys, strict=True)]
+    xs, ys = place(output, _TRADE_W), place(uneven, _TRADE_H)
+    return [TradePoint(code=code, x=float(x), y=float(y), output_db=out, uneven_db=uneven)
+            for (out, uneven, code), x, y in zip(view.trade, xs, ys, strict=True)]

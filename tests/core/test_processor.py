@@ -100,6 +100,11 @@ def test_channels_may_have_crossovers_of_their_own_and_outputs_besides():
         ("Sub1", 120, 10), ("Sub2", 120, 10)]
     shared = BassManagement(crossover=Crossover(frequency_hz=80), subs=("Sub1", "Sub2"), effects=Effects())
     assert [round(way.gain_db, 2) for way in shared.routes(EFFECTS)] == [3.98, 3.98]    # shared as bass is
+    # SMPTE RP 200 (from memory): a plain meter reads the effects channel about 4 dB over a main channel.
+    assert Effects().on_a_meter_db == pytest.approx(4.1, abs=0.1)
+    adds_up = bass.adds_up_db(("L", "Ls", "C", "Sub1", "Sub2"))
+    assert adds_up["Sub1"] == pytest.approx(20 * np.log10(1 + 1 + 1 + 10**0.5))          # Ls, C, itself, effects
+    assert adds_up["L"] == pytest.approx(20 * np.log10(1 + 10 ** (-3 / 20)))
     assert BassManagement(crossover=Crossover(frequency_hz=80), subs=()).routes("L") == [Route(output="L")]
 
 

@@ -1,7 +1,7 @@
 """A complete set of settings under a name."""
 
 import math
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Literal
 
@@ -28,6 +28,16 @@ class Effects:
 
     def __post_init__(self) -> None:
         ranges(self)
+
+    @property
+    def on_a_meter_db(self) -> float:
+        """What a plain meter shows for noise in the effects channel beside the same noise in a main channel.
+
+        Pink noise from 20 Hz to 20 kHz in the one, to the low-pass in the other: louder by its gain in its band, but
+        of few octaves. About 4 dB, as SMPTE RP 200 has it for 120 Hz.
+        """
+        octaves = math.log2(self.low_pass.frequency_hz / 20.0) / math.log2(20_000.0 / 20.0)
+        return self.gain_db + 10 * math.log10(octaves)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -73,11 +83,22 @@ class BassManagement:
         """The crossover of a main channel; None where it plays its whole range."""
         return None if not self.subs else self.own.get(channel, self.crossover)
 
+    def adds_up_db(self, channels: Sequence[str]) -> dict[str, float]:
+        """What each output gets if all channels play the same at full level, the effects channel too, in dB over one.
+
+        The worst there is: all in phase, crossovers left aside.
+        """
+        total: dict[str, float] = {}
+        for channel in (*channels, EFFECTS):
+            for way in self.routes(channel):
+                total[way.output] = total.get(way.output, 0.0) + 10 ** (way.gain_db / 20)
+        return {output: 20 * math.log10(gain) for output, gain in total.items()}
+
     def routes(self, channel: str) -> list[Route]:
         """Where what is fed to a channel goes."""
         besides = [Route(output=output, gain_db=gain) for output, gain in self.sends.get(channel, {}).items()]
         share = -20 * math.log10(len(self.subs)) if self.sub_gain_db is None and self.subs else self.sub_gain_db or 0.0
-        if channel == EFFECTS:
+        if channel == EFFECTS:                       # it has no output of its own
             effects = self.effects
             return besides if effects is None else besides + [
                 Route(output=sub, crossover=effects.low_pass, gain_db=effects.gain_db + share) for sub in self.subs]

@@ -5,11 +5,13 @@ from dolce.core.tuning.bass_sums import (
     SHOWN_HZ,
     SUM_HZ,
     Handover,
+    group_levels_db,
     handover,
     joins_of,
     route_response,
     smoothed_db,
     ways_of,
+    with_phases,
 )
 from dolce.core.tuning.blend import ALL_SEATS, Blend, blends_of
 from dolce.core.tuning.composing import mains_later_s, with_ladder
@@ -47,6 +49,7 @@ __all__ = [
     "Verdict",
     "blends_of",
     "found_bands",
+    "group_levels_db",
     "handover",
     "joins_of",
     "level_of",
@@ -64,4 +67,5 @@ __all__ = [
     "wanted_rise_db",
     "ways_of",
     "with_ladder",
+    "with_phases",
 ]

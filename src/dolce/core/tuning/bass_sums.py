@@ -5,9 +5,10 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from dolce.core.levels import power_db
+from dolce.core.levels import SUB_LEVEL_BAND_HZ, power_db
 from dolce.core.processor import Route
-from dolce.core.subs import Join, smoothing
+from dolce.core.response import ANALYSIS_GRID_HZ
+from dolce.core.subs import Join, SubGroup, all_pass_response, smoothing
 from dolce.core.tuning.outputs import Outputs
 from dolce.core.tuning.prediction import Responses, response_of
 
@@ -15,6 +16,11 @@ SUM_HZ = np.arange(12.0, 600.5, 1.0)           # finer than a twelfth of an octa
 SHOWN_HZ = 20.0 * 2 ** (np.arange(24 * 4 + 1) / 24)     # to 320 Hz
 _SMOOTH = smoothing(SUM_HZ, SHOWN_HZ)
 JOINED_OCTAVES = 1.0                           # around a crossover, where the sum is judged
+_MUCH_DB = 2.0                                 # of loss there
+_PHASES_TO_HZ, _LEVELS_FROM_HZ = 300.0, 450.0  # sums by phase up to here; in between both; then by levels alone
+_BASS = (ANALYSIS_GRID_HZ > 18.0) & (ANALYSIS_GRID_HZ < _LEVELS_FROM_HZ)
+_SMOOTH_BASS = smoothing(SUM_HZ, ANALYSIS_GRID_HZ[_BASS])
+_LEVEL_BAND = (SUB_LEVEL_BAND_HZ[0] <= SUM_HZ) & (SUB_LEVEL_BAND_HZ[1] >= SUM_HZ)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -38,6 +44,11 @@ class Handover:
     sum_db: NDArray[np.float64]
     most_db: NDArray[np.float64]
     loss_db: NDArray[np.float64]
+
+    @property
+    def loses_much(self) -> bool:
+        """Whether some seat pays more than the ear forgives."""
+        return bool(self.loss_db.min() < -_MUCH_DB)
 
 
 def ways_of(outputs: Outputs, responses: Responses, channel: str) -> dict[str, NDArray[np.complex128]]:
@@ -63,6 +74,43 @@ def route_response(way: Route, *, at_hz: NDArray, sample_rate_hz: float) -> NDAr
 def smoothed_db(spectrum: NDArray) -> NDArray[np.float64]:
     """Levels over 1/12 octave at `SHOWN_HZ` of spectra at `SUM_HZ`, shape (..., points)."""
     return power_db(np.abs(spectrum) ** 2 @ _SMOOTH)
+
+
+def with_phases(level_db: NDArray, parts: NDArray) -> NDArray[np.float64] | None:
+    """Levels of several sounds at once, on the analysis grid, shape (spots, points); None where a part is missing.
+
+    Parameters
+    ----------
+    level_db : their powers added up, over 1/12 octave, shape (spots, points)
+    parts : complex, each sound at `SUM_HZ`, shape (parts, spots, frequencies)
+
+    Notes
+    -----
+    Only what phases change is taken from the parts: levels, and how they are smoothed, are those of the curves. Up to
+    300 Hz; above 450 Hz nobody knows phases that well.
+    """
+    together = power_db(np.abs(parts.sum(axis=0)) ** 2 @ _SMOOTH_BASS) - power_db(
+        (np.abs(parts) ** 2).sum(axis=0) @ _SMOOTH_BASS)
+    if np.isnan(together).any():
+        return None
+    at = ANALYSIS_GRID_HZ[_BASS]
+    share = np.clip(np.log(_LEVELS_FROM_HZ / at) / np.log(_LEVELS_FROM_HZ / _PHASES_TO_HZ), 0, 1)
+    joined = level_db.copy()
+    joined[:, _BASS] += share * together
+    return joined
+
+
+def group_levels_db(group: SubGroup, responses: Responses) -> NDArray[np.float64]:
+    """Level of subs with their settings among themselves, where subs are matched, shape (spots,); NaN where unknown.
+
+    As of pink noise: every octave alike.
+    """
+    total = np.sum([responses.channels[sub] * one.polarity * 10 ** (one.gain_db / 20)
+                    * all_pass_response(one.all_pass, responses.frequency_hz)
+                    * np.exp(-2j * np.pi * responses.frequency_hz * one.delay_s)
+                    for sub, one in group.settings.items() if sub in responses.channels], axis=0)
+    power = np.abs(total[:, _LEVEL_BAND]) ** 2
+    return power_db(np.average(power, axis=1, weights=1 / SUM_HZ[_LEVEL_BAND]))
 
 
 def handover(outputs: Outputs, responses: Responses, channel: str, *, seats: NDArray) -> Handover | None:

@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from dolce.core.alignment.corner import distorts_below_hz, falls_off_hz, proposed_corner_hz
 from dolce.core.job import Job, Round, TakeRecord
-from dolce.core.levels import energy_mean_db, power_db
+from dolce.core.levels import energy_mean_db
 from dolce.core.processor import BassManagement, Crossover, Effects
 from dolce.core.response import ANALYSIS_GRID_HZ, smoothed_level_db
 from dolce.core.room import group_of
@@ -24,7 +24,6 @@ from dolce.services.read.take_details import detail_of
 from dolce.services.read.wish import ReadWish
 
 USUAL_HZ = 80.0                     # common practice
-_MUCH_DB = 2.0
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -130,12 +129,12 @@ class Crossing:
                 proposed_hz=proposed_corner_hz(end, distorts),
                 crossover=alignment.routing.of(own[0]) if chosen else None))
         bad = [(channel, seats[int(np.argmin(one.loss_db))].name, float(one.loss_db.min()))
-               for channel, one in found.items() if one.loss_db.min() < -_MUCH_DB]
+               for channel, one in found.items() if one.loses_much]
         return CrossingView(
             job=job, round=base, missing="", alignment=alignment, set=chosen, seats=tuple(seat.name for seat in seats),
             groups=tuple(groups), handovers=found, later_s=mains_later_s(alignment),
-            effects_meter_db=effects_on_a_meter_db(alignment.routing.effects if chosen and alignment.routing.effects
-                                                   else Effects()),
+            effects_meter_db=(alignment.routing.effects if chosen and alignment.routing.effects
+                              else Effects()).on_a_meter_db,
             bad=tuple(sorted(bad, key=lambda one: one[2])))
 
     def _read_ahead(self, takes: Mapping[str, TakeRecord]) -> None:
@@ -225,16 +224,6 @@ class Crossing:
             return replace(alignment, routing=replace(routing, sends={c: to for c, to in sends.items() if to}))
 
         self._aligning.change(job_id, "of routing", changed)
-
-
-def effects_on_a_meter_db(effects: Effects) -> float:
-    """What a plain meter shows for noise in the effects channel beside the same noise in a main channel.
-
-    Pink noise to 20 kHz in the one, to the low-pass in the other, which is louder by its gain in its band, but has
-    only these few octaves.
-    """
-    octaves = np.log2(effects.low_pass.frequency_hz / 20.0)
-    return float(effects.gain_db + power_db(octaves / np.log2(20_000.0 / 20.0)))
 
 
 def _mains(job: Job) -> tuple[str, ...]:

@@ -9,16 +9,11 @@ from numpy.typing import NDArray
 from dolce.core.job import Job
 from dolce.core.levels import power_db
 from dolce.core.response import ANALYSIS_GRID_HZ, average_over_spots
-from dolce.core.subs import smoothing
-from dolce.core.tuning import SUM_HZ, Alignment, Outputs, SpotLevels, level_of, ways_of
+from dolce.core.tuning import Alignment, Outputs, SpotLevels, level_of, ways_of, with_phases
 from dolce.services.align.bass_takes import bass_responses
 from dolce.services.context import Context
 from dolce.services.read.round_curves import ChannelCurves
 from dolce.store import UnitOfWork
-
-_UP_TO_HZ, _OVER_HZ = 300.0, 450.0        # by sums of responses up to here; in between both, then by levels alone
-_BASS = (ANALYSIS_GRID_HZ > 18.0) & (ANALYSIS_GRID_HZ < _OVER_HZ)
-_SMOOTH = smoothing(SUM_HZ, ANALYSIS_GRID_HZ[_BASS])
 
 
 def predicted_levels(context: Context, work: UnitOfWork, job: Job, outputs: Outputs, *, round_id: int,
@@ -66,16 +61,8 @@ def _with_bass(context: Context, work: UnitOfWork, job: Job, outputs: Outputs, l
     responses = bass_responses(context.bass, work, job, round_id, reached, spots=spots)
     if set(responses.channels) != set(reached):
         return None
-    parts = np.array([part for channel in channels for part in ways_of(outputs, responses, channel).values()])
-    # Only what phases change is taken from here: levels, and how they are smoothed, are those of the curves.
-    together = power_db(np.abs(parts.sum(axis=0)) ** 2 @ _SMOOTH) - power_db((np.abs(parts) ** 2).sum(axis=0) @ _SMOOTH)
-    if np.isnan(together).any():
-        return None
-    at = ANALYSIS_GRID_HZ[_BASS]
-    share = np.clip(np.log(_OVER_HZ / at) / np.log(_OVER_HZ / _UP_TO_HZ), 0, 1)      # of the sums
-    joined = level.copy()
-    joined[:, _BASS] += share * together
-    return joined
+    return with_phases(level, np.array([
+        part for channel in channels for part in ways_of(outputs, responses, channel).values()]))
 
 
 def subs_as_one(context: Context, work: UnitOfWork, job: Job, alignment: Alignment | None, *, round_id: int,

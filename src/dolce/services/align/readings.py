@@ -4,22 +4,18 @@ from collections.abc import Container, Iterable, Mapping, Sequence
 from dataclasses import replace
 
 import numpy as np
-from numpy.typing import NDArray
 
 from dolce.core.acoustics import speed_of_sound
 from dolce.core.alignment import ChannelReading, common_polarity, level_band_hz, mid_level_db, with_subs_by_plan
 from dolce.core.geometry import distance_m
 from dolce.core.job import Job, TakeRecord, moved_between
-from dolce.core.levels import LEVEL_BAND_HZ, SUB_LEVEL_BAND_HZ, energy_mean_db, power_db, together_db
+from dolce.core.levels import LEVEL_BAND_HZ, energy_mean_db, together_db
 from dolce.core.response import ANALYSIS_GRID_HZ
-from dolce.core.subs import SUBS, SubGroup, SubSetting, all_pass_response
-from dolce.core.tuning import SUM_HZ, Alignment, Blend, Responses
+from dolce.core.subs import SUBS, SubGroup, SubSetting
+from dolce.core.tuning import Alignment, Blend, group_levels_db
 from dolce.services.align.bass_takes import BassTakes, bass_responses
 from dolce.services.read.round_curves import main_seat_weights, spot_weights
 from dolce.store import UnitOfWork
-
-_INSIDE = (SUB_LEVEL_BAND_HZ[0] <= SUM_HZ) & (SUB_LEVEL_BAND_HZ[1] >= SUM_HZ)
-_PINK = 1 / SUM_HZ[_INSIDE]          # as pink noise: alike over the logarithm of frequency
 
 
 def readings_of(work: UnitOfWork, job: Job, round_id: int, *, blend: Blend | None = None,
@@ -134,24 +130,16 @@ def group_reading(kept: BassTakes, work: UnitOfWork, job: Job, round_id: int, gr
     responses = bass_responses(kept, work, job, round_id, subs, spots=tuple(weights))
     if not subs or any(sub not in responses.channels for sub in subs):
         return None
-    power = np.average(np.abs(group_sum(group, responses)[:, _INSIDE]) ** 2, axis=1, weights=_PINK)
-    known = ~np.isnan(power)
+    levels = group_levels_db(group, responses)
+    known = ~np.isnan(levels)
     if not known.any():
         return None
     weight = np.array([weights[spot] for spot in responses.spots])
     mains = [one.arrival_s for one in readings if not one.is_sub]
     return ChannelReading(
-        channel=SUBS, is_sub=True, level_db=float(power_db(np.average(power[known], weights=weight[known]))),
+        channel=SUBS, is_sub=True, level_db=float(energy_mean_db(levels[known], weights=weight[known])),
         arrival_s=None if None in mains else max(mains, default=None), arrival_by="plan", polarity="normal",
-        spread_db=float(np.std(power_db(power[known]))))
-
-
-def group_sum(group: SubGroup, responses: Responses) -> NDArray[np.complex128]:
-    """What subs make together with their settings among themselves, shape (spots, points)."""
-    return np.sum([responses.channels[sub] * one.polarity * 10 ** (one.gain_db / 20)
-                   * all_pass_response(one.all_pass, responses.frequency_hz)
-                   * np.exp(-2j * np.pi * responses.frequency_hz * one.delay_s)
-                   for sub, one in group.settings.items() if sub in responses.channels], axis=0)
+        spread_db=float(np.std(levels[known])))
 
 
 def aligned_readings(kept: BassTakes, work: UnitOfWork, job: Job, round_id: int, alignment: Alignment, *,

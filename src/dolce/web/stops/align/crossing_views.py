@@ -19,9 +19,10 @@ def crossing_page(view: CrossingView, *, channel: str, seat: str) -> dict:
     channel = channel if channel in channels else worst
     number = int(seat) if seat.isdecimal() and int(seat[:4]) < len(view.seats) else \
         int(np.argmin(view.handovers[channel].loss_db)) if channel else 0
+    bass = view.alignment.routing if view.alignment else None
     return {"cross": view, "slopes": SLOPES, "kinds": KINDS, "group_names": GROUP_NAMES, "cross_channel": channel,
             "cross_seat": number, "cross_plot": sum_plot(view, channel, number) if channel else None,
-            "routes": route_rows(view), "adds_up": adds_up_db(view)}
+            "routes": route_rows(view), "adds_up": bass.adds_up_db(view.job.channels) if bass else {}}
 
 
 def sum_plot(view: CrossingView, channel: str, seat: int) -> dict:
@@ -36,17 +37,6 @@ def sum_plot(view: CrossingView, channel: str, seat: int) -> dict:
     top = 5 * float(np.ceil((values.max() + 1) / 5))
     x = np.round(SHOWN_HZ[near], 2).tolist()
     return frequency_plot(x, curves, x_range=(x[0], x[-1]), y_range=(top - 35, top))
-
-
-def adds_up_db(view: CrossingView) -> dict[str, float]:
-    """What an output gets if all channels play the same at full level, in dB over one of them: the worst there is."""
-    if view.alignment is None:
-        return {}
-    total: dict[str, float] = {}
-    for code in (*view.job.channels, EFFECTS):
-        for way in view.alignment.routes(code) if code in view.job.channels or view.alignment.routing else ():
-            total[way.output] = total.get(way.output, 0.0) + 10 ** (way.gain_db / 20)
-    return {output: 20 * float(np.log10(gain)) for output, gain in total.items()}
 
 
 def route_rows(view: CrossingView) -> list[tuple[str, dict[str, str]]]:

@@ -29,7 +29,7 @@ _SOFT, _HARD = "mineral wool 50 mm, 300 mm off the wall", "rendered brick"
 _WALLS = ("floor", "ceiling", "front wall", "back wall", "left wall", "right wall")
 _TAKEN = ("L", "R", "C")
 _NEAR_OCTAVES = 0.2
-_ACTS_DB = 3.0                    # what a cause must change over the spots to count as planted
+_ACTS_DB, _NEW_DB = 3.0, 2.0      # what a cause must do, or do more than before, to count as planted
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -102,19 +102,30 @@ def crossover_of(services: Services, plan: RoomPlan) -> Planted:
 
 
 def mode_of(services: Services, plan: RoomPlan) -> Planted | None:
-    """Two hard walls that face each other: the axial mode between them that rises most."""
+    """Two hard surfaces that face each other: the axial mode between them that then stands out most.
+
+    None where none stands out that did not before: the best absorber there is leaves modes of its own.
+    """
     box = box_model(plan)
     modes = modes_of_box(box.size_m, up_to_hz=140, speed_m_s=box.speed_m_s)
     before, best = average_db(services, plan, "L"), None
-    for axis, walls in enumerate((("left wall", "right wall"), ("front wall", "back wall"))):
+    for axis, walls in enumerate((("left wall", "right wall"), ("front wall", "back wall"), ("floor", "ceiling"))):
         hard = replace(plan, reverberation=soft_but(*walls))
-        rise = average_db(services, hard, "L") - before
+        after = average_db(services, hard, "L")
         for orders, at in zip(modes.orders.tolist(), modes.frequency_hz, strict=True):
-            if at > 26 and all(order == 0 for k, order in enumerate(orders) if k != axis):
-                gained = float(np.interp(at, ANALYSIS_GRID_HZ, rise))
-                if best is None or gained > best[0]:
-                    best = gained, Planted(kind="mode", what="-".join(map(str, orders)), at_hz=float(at), plan=hard)
-    return best[1] if best[0] >= _ACTS_DB else None
+            if at < 26 or any(order for k, order in enumerate(orders) if k != axis):
+                continue
+            stands = stands_out_db(after, float(at))
+            if stands >= _ACTS_DB and stands - stands_out_db(before, float(at)) >= _NEW_DB and (
+                    best is None or stands > best[0]):
+                best = stands, Planted(kind="mode", what="-".join(map(str, orders)), at_hz=float(at), plan=hard)
+    return None if best is None else best[1]
+
+
+def stands_out_db(level_db: np.ndarray, at_hz: float) -> float:
+    """A level around a frequency over the middle of the octave and a half around it."""
+    octaves = np.abs(np.log2(ANALYSIS_GRID_HZ / at_hz))
+    return float(level_db[octaves < 0.06].mean() - np.median(level_db[octaves < 0.75]))
 
 
 def boundary_of(services: Services, plan: RoomPlan) -> Planted | None:

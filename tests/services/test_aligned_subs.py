@@ -12,7 +12,7 @@ from dolce.core.reading import Distortion
 from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.core.room import Seat, new_plan
 from dolce.core.subs import SearchLimits, SubSetting
-from dolce.core.tuning import Alignment
+from dolce.core.tuning import Alignment, mains_later_s
 from dolce.errors import Conflict, InvalidValue, NotFound
 from dolce.services.align.crossing import Crossing
 from dolce.services.align.readings import aligned_readings
@@ -195,6 +195,19 @@ def test_delay_and_polarity_of_the_group_lose_least_over_all_mains(found):
         assert loss(held) < loss(best) + 0.1        # a nearer setting may give away what is not heard
     services.crossing.find_group(job_id)
     assert alignment_of(services, job_id).subs == group
+
+
+def test_mains_wait_no_longer_for_the_subs_than_they_may(found):
+    services, job_id = found
+    # A sub that has 25 ms over the other: however well that adds up, the mains would have to wait for it.
+    services.workbench.use(job_id, "by-hand", hand={"Sub1": SubSetting(delay_s=0.025), "Sub2": SubSetting()})
+    for most_s in (0.0, 0.004):
+        services.crossing.set_crossovers(job_id, CORNERS, most_wait_s=most_s)
+        assert services.crossing.view(job_id).later_s <= most_s + 1.1 / 48_000
+        delays = [one.delay_s for one in alignment_of(services, job_id).channels.values()]
+        assert min(delays) == 0.0
+        services.crossing.without_crossovers(job_id)                              # by the plan alone
+        assert mains_later_s(alignment_of(services, job_id)) <= most_s + 1.1 / 48_000
 
 
 def test_what_was_taken_through_it_is_what_was_predicted(found):

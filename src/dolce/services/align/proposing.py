@@ -119,7 +119,8 @@ class Proposing:
         mains = [channel for channel in job.channels if channel not in group.settings]
         subs_at = [flight[sub] + one.delay_s for sub, one in group.settings.items() if sub in flight]
         last = max((flight[channel] for channel in mains), default=0.0)
-        start = group.against_mains(delay_s=round(last - median(subs_at), 7) if subs_at else 0.0, polarity=1)
+        by_plan = round(last - median(subs_at), 7) if subs_at else 0.0
+        start = group.against_mains(delay_s=max(by_plan, -group.most_wait_s), polarity=1)
         if alignment.routing is None:
             return start
         aligned = with_ladder(replace(alignment, subs=start), ladder, delay_step_s=delay_step_s(job),
@@ -135,9 +136,9 @@ class Proposing:
         if not rows.size:
             return start
         joins = joins_of(Outputs.of(aligned, None, job.channels), responses, managed, rows=rows)
-        # What lies at or below 0 makes the mains wait.
-        earliest = -group.most_wait_s - min(start.delay_of(sub) for sub in group.settings)
-        best = best_of(joins, max(-GROUP_REACH_S, min(earliest, 0.0)), GROUP_REACH_S, per_s_db=_FAR_DB_PER_S)
+        # What lies below 0 makes the mains wait: by no more than they may, whatever the subs have among themselves.
+        earliest = max(-GROUP_REACH_S, -group.most_wait_s - min(start.delay_of(sub) for sub in group.settings))
+        best = best_of(joins, earliest, max(GROUP_REACH_S, earliest + GROUP_REACH_S), per_s_db=_FAR_DB_PER_S)
         return start.against_mains(delay_s=round(start.delay_s + best.delay_s, 7), polarity=best.polarity)
 
     def _judged(self, work: UnitOfWork, job: Job, base: Round,

@@ -159,10 +159,6 @@ class BassField:
         left = left - left.mean(axis=-1, keepdims=True)
         return np.sqrt((left**2).mean(axis=-1)).mean(axis=-1)
 
-    def deviation_db(self, levels_db: NDArray) -> NDArray[np.float64]:
-        """How uneven it is before any equaliser: RMS over the band around its mean, mean over the spots."""
-        return levels_db.std(axis=-1).mean(axis=-1)
-
 
 def spectrum_at(response: ImpulseResponse, at_hz: NDArray) -> NDArray[np.complex128]:
     """At frequencies, phases from the moment the stimulus left."""

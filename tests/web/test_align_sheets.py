@@ -94,7 +94,7 @@ def test_search_tells_how_far_it_is_and_nudges_show_without_being_kept(pair):
 
 def test_a_running_search_answers_with_its_bar_alone(pair, monkeypatch):
     services, client, url, job_id = pair
-    monkeypatch.setattr("dolce.services.align.sub_workbench.Searching.running", property(lambda self: True))
+    monkeypatch.setattr("dolce.services.align.sub_searches.Searching.running", property(lambda self: True))
     services.workbench.search(job_id, SearchLimits())
     services.workbench.wait(job_id)
     answer = client.get(f"{url}/subs/progress", headers={"HX-Request": "true"})

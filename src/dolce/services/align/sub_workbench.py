@@ -1,7 +1,5 @@
 """The subs together: what each does alone, as they are, by distance, as found and by hand, at every seat."""
 
-import logging
-import threading
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
@@ -14,24 +12,22 @@ from dolce.core.job import Job, Round
 from dolce.core.subs import (
     BAND_HZ,
     BassField,
-    Found,
     SearchLimits,
     SubGroup,
     SubSetting,
     by_distance,
     found_at,
     neutral,
-    search_with_trade,
 )
 from dolce.core.tuning import SUM_HZ
 from dolce.errors import Conflict, InvalidValue, NotFound
 from dolce.services.align.aligning import Aligning
 from dolce.services.align.bass_takes import summable
+from dolce.services.align.sub_searches import Searching, SubSearches
 from dolce.services.context import Context
 from dolce.services.read.round_curves import base_round, usual_blend
 from dolce.store import UnitOfWork
 
-_LOG = logging.getLogger(__name__)
 _NEAR = (BAND_HZ[0] / 1.12 < SUM_HZ) & (BAND_HZ[1] * 1.12 > SUM_HZ)
 
 
@@ -59,25 +55,6 @@ class State:
     by_seat_db: NDArray[np.float64]
     change_db: tuple[float, ...]
     off_db: tuple[float, ...]
-
-
-@dataclass(slots=True, kw_only=True)
-class Searching:
-    """A search for one job: how far it is, and what came of it."""
-
-    rests_on: tuple
-    limits: SearchLimits
-    fraction: float = 0.0
-    stop: threading.Event
-    thread: threading.Thread | None = None
-    found: Found | None = None
-    trade: tuple[Found, ...] = ()
-    stopped: bool = False
-    fault: str = ""
-
-    @property
-    def running(self) -> bool:
-        return self.thread is not None and self.thread.is_alive() and self.found is None and not self.fault
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -128,7 +105,7 @@ class SubWorkbench:
     def __init__(self, context: Context, aligning: Aligning) -> None:
         self._context, self._aligning = context, aligning
         self._benches: dict[int, _Bench] = {}
-        self._searching: dict[int, Searching] = {}
+        self._searches = SubSearches()
 
     def view(self, job_id: int, *, shown: str = "", hand: Mapping[str, SubSetting] | None = None) -> WorkbenchView:
         """What some settings do; `hand` are those by hand."""
@@ -138,7 +115,7 @@ class SubWorkbench:
             base = base_round(work, job, kept=alignment.round_id if alignment else None)
             group = alignment.subs if alignment else None
             bench = self._bench(work, job, base)
-        search = self._searching.get(job_id)
+        search = self._searches.of(job_id)
         if isinstance(bench, str):
             return WorkbenchView(job=job, round=base, missing=bench, frequency_hz=np.zeros(0), states={},
                                  limits=SearchLimits())
@@ -168,28 +145,18 @@ class SubWorkbench:
             bench = self._bench(work, job, base)
         if isinstance(bench, str):
             raise Conflict(bench, where="subs", remedy="Take what is missing first.")
-        self.stop(job_id)
-        search = Searching(rests_on=bench.rests_on, limits=limits, stop=threading.Event())
-        search.thread = threading.Thread(target=self._run, args=(bench, search), daemon=True, name="search of subs")
-        self._searching[job_id] = search
-        search.thread.start()
+        self._searches.begin(job_id, bench.field, limits, rests_on=bench.rests_on)
 
     def stop(self, job_id: int) -> None:
         """End a search; the best until then is kept."""
-        search = self._searching.get(job_id)
-        if search is not None and search.thread is not None:
-            search.stop.set()
-            search.thread.join()
+        self._searches.stop(job_id)
 
     def wait(self, job_id: int) -> None:
         """Until a search is done."""
-        search = self._searching.get(job_id)
-        if search is not None and search.thread is not None:
-            search.thread.join()
+        self._searches.wait(job_id)
 
     def close(self) -> None:
-        for job_id in list(self._searching):
-            self.stop(job_id)
+        self._searches.close()
 
     def use(self, job_id: int, code: str, *, hand: Mapping[str, SubSetting] | None = None) -> None:
         """Take over the settings of a state: from now on the subs are one.
@@ -216,18 +183,6 @@ class SubWorkbench:
     def apart(self, job_id: int) -> None:
         """Subs stand for themselves again."""
         self._aligning.change(job_id, "of subs one by one", lambda alignment: replace(alignment, subs=None))
-
-    def _run(self, bench: _Bench, search: Searching) -> None:
-        def told(fraction: float) -> None:
-            search.fraction = fraction
-
-        try:
-            found, trade = search_with_trade(bench.field, search.limits, told=told, stopped=search.stop.is_set)
-            search.stopped = search.stop.is_set()
-            search.trade, search.found = trade, found
-        except Exception as error:
-            _LOG.exception("the search of subs failed")
-            search.fault = f"The search failed: {error}"
 
     def _bench(self, work: UnitOfWork, job: Job, base: Round | None) -> _Bench | str:
         """The field of all subs, or why there is none."""

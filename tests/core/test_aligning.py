@@ -20,8 +20,10 @@ from dolce.core.tuning import (
     SHOWN_HZ,
     SUM_HZ,
     Alignment,
+    ChannelAlignment,
     Outputs,
     Responses,
+    changed_outputs,
     handover,
     joins_of,
     mains_later_s,
@@ -159,6 +161,16 @@ def test_an_alignment_is_put_together_so_that_no_delay_is_negative_and_all_are_o
     assert mains_later_s(made) == pytest.approx(0.003)
     assert {c: one.trim_db for c, one in made.channels.items()} == {"L": 0.0, "R": -2.0, "Sub1": -9.0, "Sub2": -7.0}
     assert {c: one.polarity for c, one in made.channels.items() if one.polarity == "inverted"} == {"Sub1": "inverted"}
+
+
+def test_two_alignments_differ_where_outputs_do():
+    def of(**channels):
+        return Alignment(channels={c: ChannelAlignment(**one) for c, one in channels.items()})
+
+    before = of(L={"trim_db": -1.0}, R={"delay_s": 0.002}, C={})
+    after = of(L={"trim_db": -3.0}, R={"delay_s": 0.00201}, C={"polarity": "inverted"}, Ls={})
+    assert [(one.channel, one.trim_db, one.turned) for one in changed_outputs(before, after)] == [
+        ("L", -2.0, False), ("C", 0.0, True)]
 
 
 def test_subs_by_distance_arrive_together():

@@ -95,7 +95,7 @@ def test_channels_may_have_crossovers_of_their_own_and_outputs_besides():
     assert [(w.output, w.crossover.frequency_hz, w.gain_db) for w in bass.routes("Ls")] == [
         ("Ls", 120, 0), ("Sub1", 70, 0), ("Sub2", 70, 0)]
     assert [(w.output, w.gain_db) for w in bass.routes("C")] == [("C", 0), ("L", -3), ("Sub1", 0), ("Sub2", 0)]
-    # The effects channel has no speaker: on every sub, 10 dB up (ITU-R BS.775-3), no higher than 120 Hz.
+    # The effects channel has no speaker: on every sub, 10 dB up (common practice), no higher than 120 Hz.
     assert [(w.output, w.crossover.frequency_hz, w.gain_db) for w in bass.routes(EFFECTS)] == [
         ("Sub1", 120, 10), ("Sub2", 120, 10)]
     shared = BassManagement(crossover=Crossover(frequency_hz=80), subs=("Sub1", "Sub2"), effects=Effects())

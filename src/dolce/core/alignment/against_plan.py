@@ -16,14 +16,15 @@ class OffPlan:
 
     Attributes
     ----------
-    off_s : float
-        Later than the plan, on the latency of the others; negative for earlier.
+    off_s, off_m : float
+        Later than the plan, on the latency of the others, and as a way; negative for earlier.
     reason : "wire" (it comes from where the channel `other` stands, and that one from its place), "delay" (hidden in
         its own path), "delay of others" (in all paths but its own) or "place" (typed)
     """
 
     channel: str
     off_s: float
+    off_m: float
     reason: Literal["wire", "delay", "delay of others", "place"]
     other: str = ""
 
@@ -53,5 +54,5 @@ def off_plan(arrival_s: Mapping[str, float], distance_m: Mapping[str, float], *,
                         and abs(arrival_s[other] - latency - flight[channel]) < _FITS_S), "")
         reason = ("wire" if swapped else "delay" if late >= _DELAY_FROM_S
                   else "delay of others" if late <= -_DELAY_FROM_S else "place")
-        found.append(OffPlan(channel=channel, off_s=late, reason=reason, other=swapped))
+        found.append(OffPlan(channel=channel, off_s=late, off_m=late * speed_m_s, reason=reason, other=swapped))
     return found

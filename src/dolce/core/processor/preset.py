@@ -20,7 +20,7 @@ class Effects:
     ----------
     low_pass : Crossover
     gain_db : float
-        In its band it is played 10 dB louder than a main channel (ITU-R BS.775-3, annex 7; SMPTE RP 200).
+        In its band it is played 10 dB louder than a main channel (common practice; SMPTE RP 200, from memory).
     """
 
     low_pass: Crossover = field(default_factory=lambda: Crossover(frequency_hz=120.0))
@@ -34,7 +34,7 @@ class Effects:
         """What a plain meter shows for noise in the effects channel beside the same noise in a main channel.
 
         Pink noise from 20 Hz to 20 kHz in the one, to the low-pass in the other: louder by its gain in its band, but
-        of few octaves. About 4 dB, as SMPTE RP 200 has it for 120 Hz.
+        of few octaves. About 4 dB for 120 Hz, as SMPTE RP 200 has it (from memory).
         """
         octaves = math.log2(self.low_pass.frequency_hz / 20.0) / math.log2(20_000.0 / 20.0)
         return self.gain_db + 10 * math.log10(octaves)

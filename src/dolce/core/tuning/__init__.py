@@ -1,6 +1,6 @@
 """Two values that say what a processor gets, alignment and correction, and what follows from them."""
 
-from dolce.core.tuning.alignment import Alignment, ChannelAlignment
+from dolce.core.tuning.alignment import Alignment, ChannelAlignment, OutputChange, changed_outputs
 from dolce.core.tuning.bass_sums import (
     SHOWN_HZ,
     SUM_HZ,
@@ -9,7 +9,6 @@ from dolce.core.tuning.bass_sums import (
     handover,
     joins_of,
     route_response,
-    smoothed_db,
     ways_of,
     with_phases,
 )
@@ -42,12 +41,14 @@ __all__ = [
     "ChannelShape",
     "Correction",
     "Handover",
+    "OutputChange",
     "Outputs",
     "Proof",
     "Responses",
     "SpotLevels",
     "Verdict",
     "blends_of",
+    "changed_outputs",
     "found_bands",
     "group_levels_db",
     "handover",
@@ -61,7 +62,6 @@ __all__ = [
     "route_response",
     "settings_of",
     "shape_of",
-    "smoothed_db",
     "target_level_db",
     "verdicts_on",
     "wanted_rise_db",

@@ -11,6 +11,8 @@ from dolce.core.processor import AllPass, BassManagement, ChannelSettings, Cross
 from dolce.core.subs import SubGroup
 from dolce.core.tuning.blend import Blend
 
+_SAME_DB, _SAME_S = 0.04, 2e-5
+
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class ChannelAlignment:
@@ -76,3 +78,26 @@ class Alignment:
     def settings(self, channel: str) -> ChannelSettings:
         """What an output gets; neutral where nothing was chosen for it."""
         return self.channels.get(channel, ChannelAlignment()).settings
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class OutputChange:
+    """What one alignment gives an output more than another: dB, s, and whether it is turned round."""
+
+    channel: str
+    trim_db: float
+    delay_s: float
+    turned: bool
+
+
+def changed_outputs(before: Alignment, after: Alignment) -> list[OutputChange]:
+    """Outputs of both that differ by more than half a step of trims or a sample; those that one lacks are left out."""
+    found = []
+    for channel, now in after.channels.items():
+        was = before.channels.get(channel)
+        if was is None:
+            continue
+        trim_db, delay_s, turned = now.trim_db - was.trim_db, now.delay_s - was.delay_s, now.polarity != was.polarity
+        if abs(trim_db) > _SAME_DB or abs(delay_s) > _SAME_S or turned:
+            found.append(OutputChange(channel=channel, trim_db=trim_db, delay_s=delay_s, turned=turned))
+    return found

@@ -1,6 +1,7 @@
 """What channels and subs make together in the bass, as the outputs will play them."""
 
 from dataclasses import dataclass
+from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
@@ -16,7 +17,7 @@ SUM_HZ = np.arange(12.0, 600.5, 1.0)           # finer than a twelfth of an octa
 SHOWN_HZ = 20.0 * 2 ** (np.arange(24 * 4 + 1) / 24)     # to 320 Hz
 _SMOOTH = smoothing(SUM_HZ, SHOWN_HZ)
 JOINED_OCTAVES = 1.0                           # around a crossover, where the sum is judged
-_MUCH_DB = 2.0                                 # of loss there
+_SOME_DB, _MUCH_DB = 1.5, 2.5                  # of loss there: our own bounds
 _PHASES_TO_HZ, _LEVELS_FROM_HZ = 300.0, 450.0  # sums by phase up to here; in between both; then by levels alone
 _BASS = (ANALYSIS_GRID_HZ > 18.0) & (ANALYSIS_GRID_HZ < _LEVELS_FROM_HZ)
 _SMOOTH_BASS = smoothing(SUM_HZ, ANALYSIS_GRID_HZ[_BASS])
@@ -46,9 +47,9 @@ class Handover:
     loss_db: NDArray[np.float64]
 
     @property
-    def loses_much(self) -> bool:
-        """Whether some seat pays more than the ear forgives."""
-        return bool(self.loss_db.min() < -_MUCH_DB)
+    def grades(self) -> tuple[Literal["", "some", "much"], ...]:
+        """How much each seat loses, in a word."""
+        return tuple("much" if loss < -_MUCH_DB else "some" if loss < -_SOME_DB else "" for loss in self.loss_db)
 
 
 def ways_of(outputs: Outputs, responses: Responses, channel: str) -> dict[str, NDArray[np.complex128]]:
@@ -69,11 +70,6 @@ def route_response(way: Route, *, at_hz: NDArray, sample_rate_hz: float) -> NDAr
     if way.crossover is None:
         return gain
     return gain * way.crossover.response(way.side, at_hz=at_hz, sample_rate_hz=sample_rate_hz)
-
-
-def smoothed_db(spectrum: NDArray) -> NDArray[np.float64]:
-    """Levels over 1/12 octave at `SHOWN_HZ` of spectra at `SUM_HZ`, shape (..., points)."""
-    return power_db(np.abs(spectrum) ** 2 @ _SMOOTH)
 
 
 def with_phases(level_db: NDArray, parts: NDArray) -> NDArray[np.float64] | None:

@@ -46,6 +46,11 @@ class GroupCorner:
     proposed_hz: int
     distorts_hz: float | None = None
 
+    @property
+    def leaves_a_gap(self) -> bool:
+        """Whether the weakest ends above its corner, so that nobody plays what lies between."""
+        return self.crossover is not None and self.crossover.frequency_hz < self.falls_off_hz
+
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
 class CrossingView:
@@ -129,7 +134,7 @@ class Crossing:
                 proposed_hz=proposed_corner_hz(end, distorts),
                 crossover=alignment.routing.of(own[0]) if chosen else None))
         bad = [(channel, seats[int(np.argmin(one.loss_db))].name, float(one.loss_db.min()))
-               for channel, one in found.items() if one.loses_much]
+               for channel, one in found.items() if "much" in one.grades]
         return CrossingView(
             job=job, round=base, missing="", alignment=alignment, set=chosen, seats=tuple(seat.name for seat in seats),
             groups=tuple(groups), handovers=found, later_s=mains_later_s(alignment),

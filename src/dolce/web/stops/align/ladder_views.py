@@ -6,7 +6,9 @@ from dolce.core.alignment import OffPlan, Rung
 from dolce.core.levels import together_db
 from dolce.core.processor import ChannelSettings
 from dolce.core.subs import SUBS
+from dolce.core.tuning import Alignment, changed_outputs
 from dolce.services.align.aligning import AlignView
+from dolce.web.shared.formatting import length, signed
 
 WIDTH, WHISKER = 300.0, 64.0
 
@@ -173,8 +175,8 @@ def _follows(view: AlignView) -> bool:
     return SUBS in rungs or abs(later) <= step
 
 
-def off_words(off: OffPlan) -> str:
-    """What does not fit the plan, and why, likeliest."""
+def off_words(off: OffPlan, units: str) -> str:
+    """What does not fit the plan, and why, likeliest; lengths in the job's units."""
     way = "later" if off.off_s > 0 else "earlier"
     late = f"{off.channel} arrives {abs(off.off_s) * 1000:.1f} ms {way} than its place"
     match off.reason:
@@ -184,4 +186,14 @@ def off_words(off: OffPlan) -> str:
             return f"{late} says: likeliest a delay is hidden in its path, such as a radio link or its own processing."
         case "delay of others":
             return f"{late} says: likeliest the others pass a delay that it does not."
-    return f"{late} says: likeliest its place is typed wrong by {abs(off.off_s) * 343:.1f} m."
+    return f"{late} says: likeliest its place is typed wrong by {length(abs(off.off_m), units)}."
+
+
+def change_words(before: Alignment, after: Alignment) -> str:
+    """What an alignment would change of another, the first few outputs in words."""
+    changes = changed_outputs(before, after)
+    words = [f"{one.channel} {signed(one.trim_db)} dB, {signed(one.delay_s * 1000, 2)} ms"
+             f"{', turned' if one.turned else ''}" for one in changes[:4]]
+    if before.routing != after.routing:
+        words.append("other routes")
+    return ("; ".join(words) or "the same") + (f"; {len(changes) - 4} more outputs" if len(changes) > 4 else "")

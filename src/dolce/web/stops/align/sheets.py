@@ -10,7 +10,7 @@ from dolce.services.load.misfit_words import misfit_words
 from dolce.web.shared.numbers import whole_of
 from dolce.web.shared.page import after_change, services, show_stop
 from dolce.web.stops.align.crossing_views import crossing_page
-from dolce.web.stops.align.ladder_views import LadderView, off_words
+from dolce.web.stops.align.ladder_views import LadderView, change_words, off_words
 from dolce.web.stops.align.proof_views import seat_curves_plot
 from dolce.web.stops.align.sub_views import workbench_page
 
@@ -66,7 +66,7 @@ def _proof(job_id: int, view: AlignView) -> dict:
 
 
 def _kept(_job_id: int, _view: AlignView) -> dict:
-    return {}
+    return {"differs": change_words}
 
 
 _CONTEXTS: dict[str, Callable[..., dict]] = {"ladder": _ladder, "subs": _subs, "crossover": _crossover,

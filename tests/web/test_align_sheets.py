@@ -34,7 +34,7 @@ def alignment_of(services, job_id):
 
 
 def test_every_sheet_opens_empty_and_full(pair):
-    services, client, url, _ = pair
+    services, client, url, job_id = pair
     empty = services.jobs.create(JobWish(name="Empty"))
     for sheet in SHEETS:
         for address in (url, f"/jobs/{empty.id}/align"):
@@ -42,6 +42,9 @@ def test_every_sheet_opens_empty_and_full(pair):
             assert page.status_code == 200
             assert 'aria-current="true"' in page.text
     post(client, f"{url}/use")
+    assert services.aligning.view(job_id).alignment.routing is None
+    # Without a crossover every channel still has its row, on its own output alone.
+    assert client.get(f"{url}?sheet=routing").text.count('<span class="route">whole</span>') == 4
     assert client.get(f"{url}?sheet=proof&channel=Sub1&seat=1&version=9").status_code == 200
     assert "There is no sub in this room" in client.get(f"/jobs/{empty.id}/align?sheet=subs").text
 

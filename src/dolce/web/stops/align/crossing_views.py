@@ -3,7 +3,7 @@
 import numpy as np
 
 from dolce.core.processor import EFFECTS
-from dolce.core.tuning import SHOWN_HZ
+from dolce.core.tuning import SHOWN_HZ, Alignment
 from dolce.services.align.crossing import CrossingView
 from dolce.web.shared.plot_data import frequency_plot
 
@@ -19,10 +19,8 @@ def crossing_page(view: CrossingView, *, channel: str, seat: str) -> dict:
     channel = channel if channel in channels else worst
     number = int(seat) if seat.isdecimal() and int(seat[:4]) < len(view.seats) else \
         int(np.argmin(view.handovers[channel].loss_db)) if channel else 0
-    bass = view.alignment.routing if view.alignment else None
     return {"cross": view, "slopes": SLOPES, "kinds": KINDS, "group_names": GROUP_NAMES, "cross_channel": channel,
-            "cross_seat": number, "cross_plot": sum_plot(view, channel, number) if channel else None,
-            "routes": route_rows(view), "adds_up": bass.adds_up_db(view.job.channels) if bass else {}}
+            "cross_seat": number, "cross_plot": sum_plot(view, channel, number) if channel else None}
 
 
 def sum_plot(view: CrossingView, channel: str, seat: int) -> dict:
@@ -39,17 +37,22 @@ def sum_plot(view: CrossingView, channel: str, seat: int) -> dict:
     return frequency_plot(x, curves, x_range=(x[0], x[-1]), y_range=(top - 35, top))
 
 
-def route_rows(view: CrossingView) -> list[tuple[str, dict[str, str]]]:
+def routing_page(alignment: Alignment, channels: tuple[str, ...]) -> dict:
+    """What the template of routing shows, with subs and without."""
+    bass = alignment.routing
+    return {"routes": route_rows(alignment, channels), "codes": [(channel, channel) for channel in channels],
+            "adds_up": bass.adds_up_db(channels) if bass else {}, "crossed": bass is not None and bool(bass.subs)}
+
+
+def route_rows(alignment: Alignment, channels: tuple[str, ...]) -> list[tuple[str, dict[str, str]]]:
     """Every channel, with what each output that it reaches gets of it."""
-    if view.alignment is None:
-        return []
-    codes = [*view.job.channels]
-    if view.alignment.routing is not None and view.alignment.routing.effects is not None:
+    codes = list(channels)
+    if alignment.routing is not None and alignment.routing.effects is not None:
         codes.append(EFFECTS)
     rows = []
     for code in codes:
         cells: dict[str, str] = {}
-        for way in view.alignment.routes(code):
+        for way in alignment.routes(code):
             side = "" if way.crossover is None else (
                 f" {'above' if way.side == 'high' else 'below'} {way.crossover.frequency_hz:g} Hz")
             words = f"{way.gain_db:+.1f} dB{side}".replace("-", "−") if way.gain_db else (side.strip() or "all of it")

@@ -5,11 +5,12 @@ from collections.abc import Callable
 from flask import Blueprint, Response, request
 
 from dolce.core.room import group_of
+from dolce.core.tuning import Alignment
 from dolce.services.align.aligning import AlignView
 from dolce.services.load.misfit_words import misfit_words
 from dolce.web.shared.numbers import whole_of
 from dolce.web.shared.page import after_change, services, show_stop
-from dolce.web.stops.align.crossing_views import crossing_page
+from dolce.web.stops.align.crossing_views import crossing_page, routing_page
 from dolce.web.stops.align.ladder_views import LadderView, change_words, off_words
 from dolce.web.stops.align.proof_views import seat_curves_plot
 from dolce.web.stops.align.sub_views import workbench_page
@@ -49,8 +50,8 @@ def _crossover(job_id: int, _view: AlignView) -> dict:
                          seat=request.args.get("seat", ""))
 
 
-def _routing(job_id: int, view: AlignView) -> dict:
-    return {**_crossover(job_id, view), "codes": [(channel, channel) for channel in view.job.channels]}
+def _routing(_job_id: int, view: AlignView) -> dict:
+    return routing_page(view.alignment or Alignment(), view.job.channels)
 
 
 def _proof(job_id: int, view: AlignView) -> dict:

@@ -67,6 +67,8 @@ def test_what_does_not_arrive_as_drawn_is_named_with_the_likeliest_reason():
     assert off({"C": 2.8 + 343 * 0.005}) == [("C", "delay", "")]               # 5 ms late: nobody mistypes 1.7 m
     assert off({"C": 2.8 - 343 * 0.005}) == [("C", "delay of others", "")]
     assert sorted(off({"Ls": 3.0, "L": 2.0})) == [("L", "wire", "Ls"), ("Ls", "wire", "L")]
+    (further,) = off_plan({c: 0.005 + d / 343 for c, d in {**far, "Rs": 2.75}.items()}, far, speed_m_s=343.0)
+    assert further.off_m == pytest.approx(0.25, abs=1e-6)
     assert off_plan({"L": 0.1, "R": 0.2}, far, speed_m_s=343.0) == []
 
 
@@ -129,9 +131,11 @@ def test_a_linkwitz_riley_hands_over_without_loss_and_a_turned_sub_cancels_at_th
         if subs_polarity == "normal":
             assert np.abs(found.sum_db).max() < 0.01
             assert found.loss_db[0] == pytest.approx(0.0, abs=0.01)
+            assert found.grades == ("",)
         else:
             assert found.sum_db[0, at] < -25
             assert found.loss_db[0] < loss
+            assert found.grades == ("much",)
     # Butterworth's halves are 3.01 dB down and 90 degrees apart... of order 2 they add up to 3 dB more.
     second = BassManagement(crossover=Crossover(frequency_hz=80.0, kind="butterworth", order=2), subs=("Sub1",),
                             sub_gain_db=0.0)

@@ -34,7 +34,7 @@ def main(address: str) -> None:
 
     page.open("/")
     shot("jobs")
-    for stop in ("room", "rig", "shape", "load", "prove"):
+    for stop in ("room", "shape", "load", "prove"):
         page.open(f"/jobs/1/{stop}")
         shot(stop)
     for name, address in (
@@ -42,7 +42,7 @@ def main(address: str) -> None:
             ("room-findings", "/jobs/3/room?sheet=findings&pick=Rs"),
             ("read", "/jobs/1/read?round=1&channel=L"),
             ("read-channels", "/jobs/4/read?front=C"),
-            ("read-map", "/jobs/1/read?round=1&view=map&front=R"),
+            ("shape-evidence", "/jobs/1/shape?channel=L&sheet=evidence"),
             ("read-seats", "/jobs/4/read?view=seats")):
         page.open(address)
         shot(name)
@@ -95,6 +95,24 @@ def main(address: str) -> None:
     page.press("Day colours")
     page.press("Levels and arrivals")
     shot("align")
+    # The same room by convolution, for all seats and for the first alone.
+    page.open("/jobs/4/shape?channel=C&sheet=blends")
+    page.find("details:has(#f-method) > summary").click()
+    page.fill("Correct by", "convolution")
+    for name, blend in (("every seat", ""), ("the first", "Director only")):
+        if blend:
+            page.fill("For", blend)
+            page.wait(lambda: "Director only" in page.text(".blends .in-front"))
+            page.ready()
+        page.press_at_once("Find filters again" if blend else "Find filters")
+        page.wait(lambda: page.all("#filter-search progress"), seconds=90)
+        page.wait(lambda: page.all(".blends .in-front") and not page.all("#filter-search progress"), seconds=90)
+        page.ready()
+        page.fill("Correction called", name)
+        page.press("Keep")
+    driver.execute_script("window.scrollTo(0, 0)")
+    page.wait(lambda: page.all("[data-value=expected]"))
+    shot("shape-blends")
     driver.quit()
 
 

@@ -4,7 +4,7 @@ from numpy.testing import assert_allclose
 from scipy import signal
 
 from dolce.core.filters import (
-    PeakingFilter,
+    BandFilter,
     chain_level_db,
     convolution_filter,
     peaking_biquad,
@@ -13,8 +13,8 @@ from dolce.core.filters import (
 from dolce.core.processor import ChannelSettings, Preset, ProcessorState, processed
 from dolce.errors import InvalidValue
 
-BANDS = (PeakingFilter(frequency_hz=41.2, gain_db=-7.2, q=4.3), PeakingFilter(frequency_hz=3000, gain_db=5, q=1.2),
-         PeakingFilter(frequency_hz=15_000, gain_db=-4, q=2))
+BANDS = (BandFilter(frequency_hz=41.2, gain_db=-7.2, q=4.3), BandFilter(frequency_hz=3000, gain_db=5, q=1.2),
+         BandFilter(frequency_hz=15_000, gain_db=-4, q=2))
 
 
 @pytest.mark.parametrize("rate", [44_100, 48_000, 96_000])
@@ -47,7 +47,7 @@ def test_cookbook_coefficients_match_an_independent_design():
 def test_q_of_a_bandwidth(octaves, q):
     # Q = sqrt(2^N) / (2^N - 1); values as printed in handbooks of equalisers (common practice).
     assert q_of_octaves(octaves) == pytest.approx(q, abs=5e-4)
-    assert PeakingFilter(frequency_hz=100, gain_db=1, q=q_of_octaves(octaves)).width_octaves == pytest.approx(octaves)
+    assert BandFilter(frequency_hz=100, gain_db=1, q=q_of_octaves(octaves)).width_octaves == pytest.approx(octaves)
 
 
 def test_convolution_filters_are_of_minimum_phase():

@@ -6,7 +6,7 @@ from numpy.testing import assert_allclose
 from scipy import signal
 
 from dolce.core.correction import Limits
-from dolce.core.filters import PeakingFilter, chain_level_db, convolution_filter
+from dolce.core.filters import BandFilter, chain_level_db, convolution_filter
 from dolce.core.processor import (
     EFFECTS,
     AllPass,
@@ -26,7 +26,7 @@ from dolce.core.tuning import response_of
 from dolce.errors import InvalidValue
 
 RATE = 48_000
-BAND = PeakingFilter(frequency_hz=100, gain_db=-6.3, q=3)
+BAND = BandFilter(frequency_hz=100, gain_db=-6.3, q=3)
 
 
 def impulse(samples=RATE):
@@ -126,8 +126,8 @@ DEVICE = ProcessorLimits(name="box", bands=2, lowest_gain_db=-6, highest_gain_db
 
 def test_limits_name_everything_that_does_not_fit():
     settings = ChannelSettings(
-        filters=(BAND, PeakingFilter(frequency_hz=50, gain_db=1.2, q=9),
-                 PeakingFilter(frequency_hz=60, gain_db=1, q=1)),
+        filters=(BAND, BandFilter(frequency_hz=50, gain_db=1.2, q=9),
+                 BandFilter(frequency_hz=60, gain_db=1, q=1)),
         trim_db=-1.3, delay_s=0.02, convolution=Convolution.of(np.zeros(101), sample_rate_hz=RATE))
     found = DEVICE.broken_by(Preset(name="x", channels={"L": settings}))
     assert {one.channel for one in found} == {"L"}
@@ -138,7 +138,7 @@ def test_limits_name_everything_that_does_not_fit():
 
 
 def test_a_band_is_brought_to_what_the_device_can_be_set_to_and_never_grows():
-    set_to = DEVICE.settable(PeakingFilter(frequency_hz=50, gain_db=2.9, q=9))
+    set_to = DEVICE.settable(BandFilter(frequency_hz=50, gain_db=2.9, q=9))
     assert (set_to.gain_db, set_to.q) == (2.5, 6)
     assert DEVICE.settable(BAND).gain_db == -6
     assert DEVICE.broken_by_channel(ChannelSettings(filters=(set_to,))) == ()

@@ -9,7 +9,7 @@ from numpy.testing import assert_allclose
 from scipy import signal
 
 from dolce.core.alignment import ChannelReading, arrival_ladder, match_of, with_subs_by_plan
-from dolce.core.filters import PeakingFilter, chain_level_db, chain_samples
+from dolce.core.filters import BandFilter, chain_level_db, chain_samples
 from dolce.core.geometry import Point, RoomSize
 from dolce.core.job import Moved, Round, TakeRecord, moved_between, proposed_base
 from dolce.core.levels import together_db
@@ -35,7 +35,7 @@ from dolce.errors import InvalidValue, NotFound
 
 RATE = 48_000
 GRID = np.geomspace(20, 20_000, 300)
-BELL = PeakingFilter(frequency_hz=60, gain_db=-6, q=2)
+BELL = BandFilter(frequency_hz=60, gain_db=-6, q=2)
 
 
 def tuned(**channels: ChannelAlignment) -> Alignment:
@@ -89,7 +89,7 @@ def test_both_sides_of_a_crossover_add_up(kind, order, corner_db):
 
 
 def test_bands_above_half_the_rate_are_left_out():
-    high = PeakingFilter(frequency_hz=23_500, gain_db=6, q=1)
+    high = BandFilter(frequency_hz=23_500, gain_db=6, q=1)
     assert_allclose(chain_level_db((high,), at_hz=GRID, sample_rate_hz=44_100), 0)
     noise = np.random.default_rng(1).standard_normal(4000)
     assert_allclose(chain_samples((high, BELL), noise, sample_rate_hz=44_100),
@@ -101,9 +101,9 @@ def test_settings_join_alignment_and_correction():
     alignment = tuned(L=ChannelAlignment(trim_db=-2, delay_s=0.001), R=ChannelAlignment())
     correction = Correction(alignment=alignment, trims_db={"L": -0.4}, bands={
         "L": (Band(filter=BELL), Band(filter=replace(BELL, frequency_hz=90), on=False))})
-    left = settings_of(alignment, correction, "L")
+    left = settings_of(alignment, correction, "L", sample_rate_hz=48_000)
     assert (left.trim_db, left.delay_s, left.filters) == (-2.4, 0.001, (BELL,))
-    assert settings_of(alignment, None, "L").filters == ()
+    assert settings_of(alignment, None, "L", sample_rate_hz=48_000).filters == ()
     assert correction.stands_on(alignment)
     assert not correction.stands_on(replace(alignment, channels={}))
 
@@ -190,7 +190,8 @@ def test_subs_that_play_together_are_matched_20_lg_n_lower_and_arrive_as_the_pla
 
 
 def round_of(number, active="bypass", corrects=True):
-    bands = {"L": settings_of(Alignment(), Correction(bands={"L": (Band(filter=BELL),)}), "L")} if corrects else {}
+    bands = {"L": settings_of(Alignment(), Correction(bands={"L": (Band(filter=BELL),)}), "L",
+                              sample_rate_hz=48_000)} if corrects else {}
     presets = {} if active == "bypass" else {active: Preset(name="x", cut_db=0, channels=bands)}
     state = ProcessorState(active=active, presets=presets)
     return Round(id=number, name=str(number), created_at=datetime(2026, 1, 1), state=state, bypassed=state.bypassed,

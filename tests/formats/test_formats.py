@@ -10,7 +10,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from numpy.testing import assert_allclose
 
-from dolce.core.filters import PeakingFilter
+from dolce.core.filters import BandFilter
 from dolce.errors import DolceError, FormatError
 from dolce.formats.audio_file import read_audio, write_flac, write_wav, write_wav_24
 from dolce.formats.filter_tables import filter_row, write_filters_csv, write_filters_json
@@ -120,7 +120,7 @@ def test_equal_samples_give_equal_files_whenever_they_are_written(monkeypatch):
 
 
 def test_filter_tables_state_the_convention_and_the_coefficients():
-    band = PeakingFilter(frequency_hz=63, gain_db=-4.1, q=3.1)
+    band = BandFilter(frequency_hz=63, gain_db=-4.1, q=3.1)
     document = json.loads(write_filters_json({"L": {"filters": [filter_row(band)]}}))
     assert "half the gain" in document["q_convention"]
     assert document["channels"]["L"]["filters"][0] == {"type": "peaking", "frequency_hz": 63, "gain_db": -4.1, "q": 3.1}

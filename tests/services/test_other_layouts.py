@@ -37,7 +37,7 @@ def test_a_job_of_any_layout_goes_through_all_stops(services, layout, subs):
         assert all(-20 <= rung.trim_db <= 0 for rung in ladder.rungs)
         services.aligning.use_proposal(job.id)
     services.shaping.find(job.id)
-    for channel, shaped in services.shaping.view(job.id).channels.items():
+    for channel, shaped in services.shaping.shapes(job.id).items():
         # A sub is corrected where it plays, the others where the limits say.
         highest = max((band.filter.frequency_hz for band in shaped.bands), default=0)
         assert highest <= (121 if channel.startswith("Sub") else 501)
@@ -62,7 +62,7 @@ def test_linked_pairs_get_the_same_bands_and_others_their_own(services):
     services.taking.run_rest(job.id)
     services.sound.wait()
     view = services.shaping.view(job.id)
-    services.shaping.set_aim(job.id, target=view.correction.target, limits=view.correction.limits, anchor="band",
+    services.shaping.set_aim(job.id, aim=view.correction.aim("L"), taste=None, anchor="band",
                              anchor_band_hz=(200.0, 2000.0), anchor_level_db=0.0, linked=True)
     services.shaping.find(job.id)
     bands = services.shaping.view(job.id).correction.bands

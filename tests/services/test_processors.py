@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 
 from asking import client_of, post
-from dolce.core.filters import PeakingFilter
+from dolce.core.filters import BandFilter
 from dolce.core.processor import (
     BassManagement,
     ChannelSettings,
@@ -25,7 +25,7 @@ from dolce.services.jobs.job_keeping import JobWish
 from dolce.services.load.misfit_words import misfit_words
 from dolce.services.sample.demo_rooms import net_loft
 
-BELL = PeakingFilter(frequency_hz=80, gain_db=-4, q=2)
+BELL = BandFilter(frequency_hz=80, gain_db=-4, q=2)
 RECEIVER = ProcessorInUse(name="Receiver", latency_s=0.012, by_itself=True)
 
 

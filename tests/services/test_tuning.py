@@ -14,6 +14,7 @@ from dolce.core.geometry import Point
 from dolce.core.processor import ProcessorLimits
 from dolce.core.response import ANALYSIS_GRID_HZ, Caution
 from dolce.core.rig import Fault
+from dolce.core.tuning import Aim
 from dolce.devices.rehearsal import RehearsalRig
 from dolce.errors import Conflict
 from dolce.services.jobs.job_keeping import JobWish
@@ -72,7 +73,7 @@ def test_a_stray_take_in_a_later_bypassed_round_empties_nothing(services, job_id
 
 def shaped_on(services, job_id):
     """The curves of L that a view of Shape is made of."""
-    assert "L" in services.shaping.view(job_id).channels
+    assert "L" in services.shaping.view(job_id).names
     with services.context.look() as work:
         return services.context.curves.of(work, services.jobs.get(job_id).round_id)["L"]
 
@@ -104,20 +105,20 @@ def test_one_spot_of_a_new_round_is_held_against_that_spot(services, job_id):
 
 def test_a_seat_of_weight_0_changes_nothing_and_a_blend_is_kept_with_the_bands(services, job_id):
     def levels():
-        return services.shaping.view(job_id).channels["L"].before_db
+        return services.shaping.view(job_id, "L").shape.before_db
 
     both = levels()
     services.room.set_seat(job_id, 2, name="Bench", weight=0, main=False)
     alone = levels()
     assert abs(both - alone).max() > 0.5
-    assert len(services.shaping.view(job_id).spots["L"]) == 2
+    assert len(services.shaping.view(job_id, "L").spots) == 2
     blends = {b.name: b for b in services.shaping.view(job_id).blends}
     services.room.set_seat(job_id, 2, name="Bench", weight=1, main=False)
     services.shaping.set_blend(job_id, blends["Bench only"])
     services.shaping.find(job_id)
     view = services.shaping.view(job_id)
     assert view.correction.blend.weights == {2: 1.0}
-    assert set(view.spots["L"]) == {s.id for s in services.jobs.get(job_id).spots[2:]}
+    assert set(view.spots) == {s.id for s in services.jobs.get(job_id).spots[2:]}
     services.room.set_seat(job_id, 2, name="Bench", weight=0.2, main=False)              # the bands were not for this
     assert services.shaping.view(job_id).correction.blend.weights == {2: 1.0}
 
@@ -368,13 +369,14 @@ def test_a_bass_lift_reaches_the_sub_and_the_proof_knows_that_it_is_wanted(servi
     band = (ANALYSIS_GRID_HZ >= 30) & (ANALYSIS_GRID_HZ <= 80)
     mean = {}
     for lift in (0.0, 3.0):
-        services.shaping.set_aim(job.id, target=Target(bass_lift_db=lift, bass_corner_hz=120.0),
-                                 limits=Limits(max_boost_db=6.0), anchor="band", anchor_band_hz=(200.0, 2000.0),
+        services.shaping.set_aim(job.id, aim=Aim(target=Target(bass_lift_db=lift, bass_corner_hz=120.0),
+                                                 limits=Limits(max_boost_db=6.0)), taste=None,
+                                 anchor="band", anchor_band_hz=(200.0, 2000.0),
                                  anchor_level_db=0.0, linked=False)
         services.shaping.find(job.id)
-        shape = services.shaping.view(job.id)
+        shape = services.shaping.view(job.id, "Sub1").shape
         settings = services.loading.view(job.id).settings
-        changed = shape.channels["Sub1"].correction_db[band] + settings["Sub1"].trim_db
+        changed = shape.correction_db[band] + settings["Sub1"].trim_db
         front = np.mean([settings[c].trim_db for c in ("L", "R", "C")])
         mean[lift] = float(np.mean(changed)) - front
     assert mean[3.0] - mean[0.0] > 1.5                                       # it was cancelled altogether before

@@ -14,10 +14,11 @@ from scipy import signal
 
 from dolce.core.acoustics import speed_of_sound
 from dolce.core.correction import Limits, Target
-from dolce.core.filters import PeakingFilter, chain_level_db
+from dolce.core.filters import BandFilter, chain_level_db
 from dolce.core.geometry import Point, RoomSize, distance_m
 from dolce.core.processor import ChannelSettings, Preset, ProcessorState
 from dolce.core.response import ANALYSIS_GRID_HZ
+from dolce.core.tuning import Aim
 from dolce.devices import rehearsal
 from dolce.devices.interface import SoundStopped
 from dolce.errors import Conflict, DeviceError, FormatError, InvalidForm, InvalidValue, NotFound
@@ -85,7 +86,7 @@ def test_rig_gives_back_its_known_delay_level_and_polarity(services, job):
 
 def test_processor_really_filters_the_sound(demo, demo_job):
     job = demo.jobs.get(demo_job)
-    band = PeakingFilter(frequency_hz=1000, gain_db=-9, q=1)
+    band = BandFilter(frequency_hz=1000, gain_db=-9, q=1)
     levels = []
     for filters in ((), (band,)):
         preset = Preset(name="x", channels={"L": ChannelSettings(filters=filters)})
@@ -267,7 +268,7 @@ def test_undo_and_redo_walk_over_edits(services, job):
     services.shaping.find(job.id)
     found = services.shaping.view(job.id).correction
     first, second, *_ = (band.id for band in found.bands["L"])
-    services.shaping.edit_band(job.id, "L", first, PeakingFilter(frequency_hz=55, gain_db=-6, q=3))
+    services.shaping.edit_band(job.id, "L", first, BandFilter(frequency_hz=55, gain_db=-6, q=3))
     services.shaping.switch_band(job.id, "L", second, on=False)
     services.shaping.remove_band(job.id, "L", first)
     services.shaping.add_band(job.id, "R")
@@ -284,14 +285,21 @@ def test_undo_and_redo_walk_over_edits(services, job):
 
 def test_a_linked_pair_gets_the_same_bands(services, job):
     run_all(services, job.id)
-    services.shaping.set_aim(job.id, target=Target(bass_lift_db=2), limits=Limits(bands=4), anchor="hand",
-                             anchor_band_hz=(200, 2000), anchor_level_db=1.5, linked=True)
+    services.shaping.set_aim(
+        job.id,
+        aim=Aim(target=Target(bass_lift_db=2), limits=Limits(bands=4)),
+        taste=None,
+        anchor="hand",
+        anchor_band_hz=(200, 2000),
+        anchor_level_db=1.5,
+        linked=True,
+    )
     services.shaping.find(job.id)
     view = services.shaping.view(job.id)
     assert view.correction.bands["L"] == view.correction.bands["R"] != ()
-    assert {c.level_db for c in view.channels.values()} == {1.5}
+    assert {c.level_db for c in services.shaping.shapes(job.id).values()} == {1.5}
     first = view.correction.bands["R"][0].id
-    services.shaping.edit_band(job.id, "R", first, PeakingFilter(frequency_hz=70, gain_db=-2, q=1))
+    services.shaping.edit_band(job.id, "R", first, BandFilter(frequency_hz=70, gain_db=-2, q=1))
     assert services.shaping.view(job.id).correction.bands["L"][0].filter.frequency_hz == 70
 
 

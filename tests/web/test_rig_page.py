@@ -14,9 +14,24 @@ from dolce.services.jobs.job_keeping import JobWish
 from dolce.services.sample.demo_rooms import net_loft
 from dolce.store.encoding import values_of
 
-LIMITS = {"name": "Box", "bands": "8", "lowest_gain_db": "-12", "highest_gain_db": "6", "gain_step_db": "0.5",
-          "lowest_q": "0.5", "highest_q": "8", "lowest_trim_db": "-20", "highest_trim_db": "0", "trim_step_db": "0.5",
-          "most_delay_ms": "40", "delay_step_ms": "0.5", "all_passes": "0", "taps": "0", "presets": "4"}
+LIMITS = {
+    "name": "Box",
+    "bands": "8",
+    "lowest_gain_db": "-12",
+    "highest_gain_db": "6",
+    "gain_step_db": "0.5",
+    "lowest_q": "0.5",
+    "highest_q": "8",
+    "lowest_trim_db": "-20",
+    "highest_trim_db": "0",
+    "trim_step_db": "0.5",
+    "most_delay_ms": "40",
+    "delay_step_ms": "0.5",
+    "fixed_bands": "0",
+    "all_passes": "0",
+    "taps": "0",
+    "presets": "4",
+}
 SUBS = {"way": "close", "sound": "tone", "tone_hz": "50", "tuning_hz": "", "step_db": "0.1", "level_dbfs": "-40",
         "distance": "0.15"}
 SOURCE = {"kind": "tone", "channel": "L", "level_dbfs": "-30", "frequency_hz": "1000", "band_from_hz": "500",

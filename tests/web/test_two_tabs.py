@@ -151,13 +151,13 @@ def test_filters_found_while_another_tab_edited_do_not_overwrite_the_edit(demo, 
     from dolce.services.shape import shaping
 
     copy = demo.jobs.copy(demo_job)
-    whole, band = shaping.found_bands, demo.shaping.correction(copy.id).bands["L"][0]
+    whole, band = shaping.found_filters, demo.shaping.correction(copy.id).bands["L"][0]
 
     def meanwhile(*how, **more):
         demo.shaping.switch_band(copy.id, "L", band.id, on=False)
         return whole(*how, **more)
 
-    monkeypatch.setattr(shaping, "found_bands", meanwhile)
+    monkeypatch.setattr(shaping, "found_filters", meanwhile)
     with pytest.raises(Outdated, match="switch of band 1, L"):
         demo.shaping.find(copy.id)
     assert not demo.shaping.band(copy.id, "L", band.id).on

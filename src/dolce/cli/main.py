@@ -82,6 +82,10 @@ def _parser() -> argparse.ArgumentParser:
     filters.add_argument("--to", dest="to_hz", type=float, default=500.0, help="Hz")
     filters.add_argument("--max-boost", type=float, default=3.0, help="dB, for the sum of all bands")
     filters.add_argument("--bands", type=int, default=10)
+    filters.add_argument("--max-q", type=float, default=16.0, help="of the narrowest band")
+    filters.add_argument("--method", choices=("bands", "convolution"), default="bands")
+    filters.add_argument("--phase", choices=("minimum", "linear", "mixed"), default="minimum", help="of a convolution")
+    filters.add_argument("--length", type=float, default=1.0, help="of a convolution, in seconds at every rate")
     filters.add_argument("--fir", metavar="DIR", type=Path, help="also write impulse responses as WAV")
     filters.add_argument("--rates", default="44100,48000", help="sample rates of these, in Hz, parted by commas")
     filters.add_argument("--out", metavar="OUT.json", type=Path, required=True)
@@ -181,10 +185,14 @@ def _by_name(text: str, where: str) -> dict[str, float]:
 
 
 def _filters(options: argparse.Namespace) -> None:
+    from dolce.core.correction import Limits, Means
     from dolce.services import batch
 
-    batch.write_filters(
-        options.responses, weights=_numbers(options.weights, "--weights") if options.weights else None,
-        target=None if options.target == "flat" else Path(options.target), from_hz=options.from_hz,
-        to_hz=options.to_hz, max_boost_db=options.max_boost, bands=options.bands, fir_folder=options.fir,
-        rates_hz=[round(rate) for rate in _numbers(options.rates, "--rates")] if options.fir else [], out=options.out)
+    limits = Limits(from_hz=options.from_hz, to_hz=options.to_hz, max_boost_db=options.max_boost, bands=options.bands,
+                    max_q=options.max_q, max_q_above=options.max_q)
+    wish = batch.FilterWish(
+        target=None if options.target == "flat" else Path(options.target), limits=limits, fir_folder=options.fir,
+        means=Means(method=options.method, phase=options.phase, duration_s=options.length),
+        rates_hz=[round(rate) for rate in _numbers(options.rates, "--rates")] if options.fir else [])
+    batch.write_filters(options.responses, wish, out=options.out,
+                        weights=_numbers(options.weights, "--weights") if options.weights else None)

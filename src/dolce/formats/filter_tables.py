@@ -5,16 +5,21 @@ import io
 import json
 from collections.abc import Mapping, Sequence
 
-from dolce.core.filters import PeakingFilter, peaking_biquad
+from dolce.core.filters import BandFilter
 from dolce.formats.csv_text import harmless
 
 Q_CONVENTION = ("Q of the Audio EQ Cookbook (W3C Note, 2021): the bandwidth counts between the points "
                 "of half the gain in dB")
 
 
-def filter_row(band: PeakingFilter) -> dict[str, object]:
+def filter_row(band: BandFilter) -> dict[str, object]:
     """One band as plain values."""
-    return {"type": "peaking", "frequency_hz": band.frequency_hz, "gain_db": band.gain_db, "q": band.q}
+    return {
+        "type": band.kind.replace(" ", "_"),
+        "frequency_hz": band.frequency_hz,
+        "gain_db": band.gain_db,
+        "q": band.q,
+    }
 
 
 def write_filters_json(channels: Mapping[str, Mapping[str, object]]) -> bytes:
@@ -24,7 +29,7 @@ def write_filters_json(channels: Mapping[str, Mapping[str, object]]) -> bytes:
     return (json.dumps(document, indent=2) + "\n").encode()
 
 
-def write_filters_csv(channels: Mapping[str, Sequence[PeakingFilter]], *, sample_rate_hz: int) -> bytes:
+def write_filters_csv(channels: Mapping[str, Sequence[BandFilter]], *, sample_rate_hz: int) -> bytes:
     """One line per band, with the biquad coefficients (a0 = 1) for one sample rate."""
     out = io.StringIO()
     out.write(f"# {Q_CONVENTION}\n# biquad coefficients for {sample_rate_hz} Hz, normalised to a0 = 1\n")
@@ -33,9 +38,8 @@ def write_filters_csv(channels: Mapping[str, Sequence[PeakingFilter]], *, sample
                      "b0", "b1", "b2", "a1", "a2"])
     for channel, bands in channels.items():
         for number, band in enumerate(bands, 1):
-            c = peaking_biquad(frequency_hz=band.frequency_hz, gain_db=band.gain_db, q=band.q,
-                               sample_rate_hz=sample_rate_hz)
-            writer.writerow([harmless(channel), number, "peaking", band.frequency_hz, band.gain_db, band.q,
+            c = band.biquad(sample_rate_hz=sample_rate_hz)
+            writer.writerow([harmless(channel), number, band.kind, band.frequency_hz, band.gain_db, band.q,
                              f"{band.width_octaves:.3f}",
                              *(f"{value:.15g}" for value in (c.b0, c.b1, c.b2, c.a1, c.a2))])
     return out.getvalue().encode()

@@ -24,7 +24,8 @@ def write_response(frequency_hz: NDArray, level_db: NDArray, phase_deg: NDArray)
 
 
 def read_response(data: bytes, *, name: str) -> FrequencyResponse:
-    """Level over frequency from a CSV with the columns frequency_hz and level_db, in any order, others ignored.
+    """Level over frequency from a CSV with the columns frequency_hz and level_db, in any order, and phase_deg where
+    there is one; others are ignored.
 
     Raises
     ------
@@ -44,7 +45,7 @@ def read_response(data: bytes, *, name: str) -> FrequencyResponse:
     if missing:
         raise FormatError(f"no column {' and '.join(missing)} in the first line.", where=name,
                           remedy=f"Begin with the line {','.join(COLUMNS)}.")
-    at = [heading.index(column) for column in COLUMNS[:2]]
+    at = [heading.index(column) for column in COLUMNS if column in heading]
     points = []
     for number, row in enumerate(rows[1:], 2):
         if not any(cell.strip() for cell in row):
@@ -62,6 +63,7 @@ def read_response(data: bytes, *, name: str) -> FrequencyResponse:
         raise FormatError(f"{len(points)} points.", where=name, remedy="A response needs at least two.")
     table = np.array(points)
     try:
-        return FrequencyResponse(frequency_hz=table[:, 0], level_db=table[:, 1])
+        return FrequencyResponse(frequency_hz=table[:, 0], level_db=table[:, 1],
+                                 phase_deg=table[:, 2] if table.shape[1] > 2 else None)
     except InvalidValue as error:
         raise FormatError(error.problem, where=f"{name}, {error.where}", remedy=error.remedy) from error

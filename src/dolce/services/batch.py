@@ -2,12 +2,13 @@
 
 import json
 from collections.abc import Sequence
+from dataclasses import asdict, dataclass
 from pathlib import Path
 
 import numpy as np
 
 from dolce.core import checked
-from dolce.core.correction import Limits, headroom_of
+from dolce.core.correction import THOROUGH, Limits, Means, shared_excess_phase
 from dolce.core.filters import convolution_filter
 from dolce.core.levels import mid_bands
 from dolce.core.response import (
@@ -24,7 +25,16 @@ from dolce.core.response import (
     stretched,
 )
 from dolce.core.signals import Sweep, marks_in, unmarked_s, with_marks
-from dolce.core.tuning import ANCHOR_RANGE_HZ, SHAPING_PER_OCTAVE, Correction, found_bands, shape_of
+from dolce.core.tuning import (
+    ANCHOR_RANGE_HZ,
+    SHAPING_PER_OCTAVE,
+    ChannelShape,
+    Correction,
+    Heard,
+    expectation_of,
+    found_filters,
+    shape_of,
+)
 from dolce.errors import InvalidValue
 from dolce.formats.audio_file import write_wav
 from dolce.formats.filter_tables import Q_CONVENTION, filter_row
@@ -37,6 +47,7 @@ from dolce.services.takes.caution_words import caution_words
 
 _FIT_RATE_HZ = 48_000
 _WORTH_PPM = 0.2                    # of drift: less is left alone
+_PHASES_TO_HZ = 500.0               # above, no two spots share a phase
 _CHANNEL = "main"                  # what the responses are of is not known; no sub
 
 
@@ -99,37 +110,77 @@ def write_response(recording: Path, *, stimulus: Path, microphone: Path | None, 
             "warnings": [*warnings, *map(caution_words, capture.cautions)]}
 
 
-def write_filters(responses: Sequence[Path], *, weights: Sequence[float] | None, target: Path | None, from_hz: float,
-                  to_hz: float, max_boost_db: float, bands: int, fir_folder: Path | None, rates_hz: Sequence[int],
-                  out: Path) -> None:
+@dataclass(frozen=True, slots=True, kw_only=True)
+class FilterWish:
+    """What filters are asked for on the command line."""
+
+    target: Path | None
+    limits: Limits
+    means: Means
+    fir_folder: Path | None
+    rates_hz: Sequence[int]
+
+
+def write_filters(responses: Sequence[Path], wish: FilterWish, *, weights: Sequence[float] | None, out: Path) -> None:
     """Write filters for several responses together, smoothed over 1/12 octave; see `plan_correction`."""
-    limits = Limits(from_hz=from_hz, to_hz=to_hz, max_boost_db=max_boost_db, bands=bands)
-    for rate in rates_hz:
+    limits = wish.limits
+    for rate in wish.rates_hz:
         checked.within(rate, low=8_000, high=192_000, where="--rates", unit="Hz")
     read = [read_response(read_bytes(path), name=path.name) for path in responses]
     grid = _common_grid(read, responses, limits)
     frequency = ANALYSIS_GRID_HZ[grid]
-    levels = np.array([r.smoothed_on(frequency, per_octave=SHAPING_PER_OCTAVE) for r in read])
-    average = average_over_spots(levels, weights=weights)
+    heard = Heard.of([r.smoothed_on(frequency, per_octave=SHAPING_PER_OCTAVE) for r in read], _checked(weights, read))
     wanted = np.zeros(frequency.size)
-    if target is not None:
-        wanted = read_response(read_bytes(target), name=target.name).on(frequency)
-    correction = Correction(limits=limits, anchor_band_hz=_anchor_band(frequency))
-    shape = shape_of(_CHANNEL, average, at_hz=frequency, trim_db=0.0, correction=correction, target_db=wanted,
-                     sample_rate_hz=_FIT_RATE_HZ)
-    filters = found_bands({_CHANNEL: shape}, correction, sample_rate_hz=_FIT_RATE_HZ).filters(_CHANNEL)
+    if wish.target is not None:
+        wanted = read_response(read_bytes(wish.target), name=wish.target.name).on(frequency)
+    correction = Correction(limits=limits, means=wish.means, anchor_band_hz=_anchor_band(frequency))
+
+    def shaped(correction: Correction) -> ChannelShape:
+        return shape_of(_CHANNEL, heard, at_hz=frequency, correction=correction, target_db=wanted,
+                        sample_rate_hz=_FIT_RATE_HZ)
+
+    turned = {} if wish.means.phase != "mixed" else {_CHANNEL: _shared_phase(read, responses)}
+    correction = found_filters({_CHANNEL: shaped(correction)}, correction, sample_rate_hz=_FIT_RATE_HZ,
+                               turned=turned, effort=THOROUGH).correction
+    shape = shaped(correction)
+    filters = correction.filters(_CHANNEL)
+    found = expectation_of(shape, correction, sample_rate_hz=_FIT_RATE_HZ)
     document = {
-        "filters": [filter_row(f) for f in filters], "q_convention": Q_CONVENTION,
-        "target_level_db": round(shape.level_db, 3),
-        "headroom_db": round(headroom_of(filters, sample_rate_hz=_FIT_RATE_HZ).gain_db, 3),
+        "method": wish.means.method, "filters": [filter_row(f) for f in filters], "q_convention": Q_CONVENTION,
+        "target_level_db": round(shape.level_db, 3), "headroom_db": round(shape.headroom.gain_db, 3),
+        "expected": {key: value if value is None else round(value, 3) for key, value in asdict(found).items()},
         "left_alone": left_alone_rows(shape.plan.left_alone),
     }
+    taps = correction.convolutions.get(_CHANNEL)
+    if taps is not None:
+        document |= {"phase": taps.phase, "delay_s": taps.delay_s}
     files = {out: (json.dumps(document, indent=2) + "\n").encode()}
-    if fir_folder is not None:
-        for rate in rates_hz:
-            files[fir_folder / f"correction-{rate}.wav"] = write_wav(
-                convolution_filter(filters, sample_rate_hz=rate), sample_rate_hz=rate)
+    if wish.fir_folder is not None:
+        for rate in wish.rates_hz:
+            impulse = (
+                convolution_filter(filters, sample_rate_hz=rate) if taps is None else taps.impulse(sample_rate_hz=rate)
+            )
+            files[wish.fir_folder / f"correction-{rate}.wav"] = write_wav(impulse, sample_rate_hz=rate)
     keep_files(files)
+
+
+def _checked(weights: Sequence[float] | None, read: Sequence[FrequencyResponse]) -> Sequence[float] | None:
+    if weights is not None:
+        average_over_spots(np.zeros((len(read), 1)), weights=weights)
+    return weights
+
+
+def _shared_phase(read: Sequence[FrequencyResponse], paths: Sequence[Path]) -> tuple[np.ndarray, np.ndarray]:
+    """What all responses share of phase beyond the minimum, to 500 Hz."""
+    at_hz = np.arange(5.0, _PHASES_TO_HZ)
+    rows = []
+    for one, path in zip(read, paths, strict=True):
+        if one.phase_deg is None:
+            raise InvalidValue("has no phase.", where=path.name,
+                               remedy="Give responses with a column phase_deg, or choose --phase minimum.")
+        phase = np.interp(at_hz, one.frequency_hz, np.unwrap(np.radians(one.phase_deg)))
+        rows.append(10 ** (one.on(at_hz) / 20) * np.exp(1j * phase))
+    return at_hz, shared_excess_phase(at_hz, np.array(rows))[0]
 
 
 def _common_grid(read: Sequence[FrequencyResponse], paths: Sequence[Path], limits: Limits) -> np.ndarray:

@@ -27,7 +27,9 @@ from dolce.services.rig.sub_matching import SubMatching
 from dolce.services.room.room_planning import RoomPlanning
 from dolce.services.room.room_studies import RoomStudies
 from dolce.services.sample.preparing import Preparing
+from dolce.services.shape.blending import Blending
 from dolce.services.shape.shaping import Shaping
+from dolce.services.shape.targets import Targets
 from dolce.services.sound.sound_work import SoundWork
 from dolce.services.takes.board_rows import BoardRows
 from dolce.services.takes.cells import Cells
@@ -66,6 +68,8 @@ class Services:
     crossing: Crossing
     aligned: AligningProved
     shaping: Shaping
+    targets: Targets
+    blending: Blending
     loading: Loading
     proving: Proving
     progress: Progress
@@ -86,6 +90,7 @@ class Services:
         self.preparing.close()
         self.context.behind.close()
         self.workbench.close()
+        self.shaping.searches.close()
         self.tray.close()
         self.sound.close()
         self.context.database.close()
@@ -119,6 +124,6 @@ def open_services(folder: Path) -> Services:
         cells=Cells(context), rows=BoardRows(context), elsewhere=elsewhere, tray=Tray(context, taking, elsewhere),
         reading=Reading(context), aligning=aligning, workbench=SubWorkbench(context, aligning),
         crossing=Crossing(context, aligning), aligned=AligningProved(context),
-        shaping=shaping,
+        shaping=shaping, targets=Targets(context, shaping), blending=Blending(context, shaping),
         loading=Loading(context, shaping, at_hand), proving=Proving(context), progress=Progress(context),
         preparing=Preparing(context, taking))

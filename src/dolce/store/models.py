@@ -194,6 +194,23 @@ class AlignmentVersionRow(Row):
     alignment: Mapped[dict] = mapped_column(JSON)
 
 
+class CorrectionVersionRow(Row):
+    __tablename__ = "correction_versions"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    job_id: Mapped[int] = mapped_column(ForeignKey("jobs.id", ondelete="CASCADE"))
+    name: Mapped[str]
+    at: Mapped[datetime]
+    correction: Mapped[dict] = mapped_column(JSON)
+
+
+class TargetRow(Row):
+    __tablename__ = "targets"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str]
+    deleted_at: Mapped[datetime | None]
+    data: Mapped[dict] = mapped_column(JSON)
+
+
 class KeptStateRow(Row):
     __tablename__ = "kept_states"
     id: Mapped[int] = mapped_column(primary_key=True)

@@ -18,8 +18,10 @@ from dolce.store.repositories import (
     Alignments,
     AlignmentVersions,
     Corrections,
+    CorrectionVersions,
     Jobs,
     KeptStates,
+    KeptTargets,
     Logbook,
     Microphones,
     Passes,
@@ -66,6 +68,8 @@ class UnitOfWork:
         self.kept_states = KeptStates(self._session, states)
         self.selections = Selections(self._session)
         self.alignment_versions = AlignmentVersions(self._session)
+        self.correction_versions = CorrectionVersions(self._session)
+        self.targets = KeptTargets(self._session)
         self.starts = Starts(self._session)
         return self
 

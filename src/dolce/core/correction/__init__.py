@@ -1,10 +1,85 @@
-"""What to correct, by how much, and whether it worked."""
+"""What to correct, by how much, by what, and whether it worked."""
 
-from dolce.core.correction.fit import fit_bands
+from dolce.core.correction.convolve import convolution_curve
+from dolce.core.correction.evidence import Needs, agreed_to_hz
+from dolce.core.correction.fit import (
+    QUICK,
+    THOROUGH,
+    Effort,
+    Fit,
+    fit_bands,
+    fit_left_out,
+    fit_with_fixed,
+    worth_telling,
+)
+from dolce.core.correction.from_speaker import speaker_curve
+from dolce.core.correction.limits import Limits
+from dolce.core.correction.means import METHODS, PHASES, FixedBands, FoundConvolution, Means
+from dolce.core.correction.mixed_phase import excess_delay_s, ringing_s, shared_excess_phase
 from dolce.core.correction.outcome import Outcome, deviation_db, judge
-from dolce.core.correction.plan import CorrectionPlan, Limits, Stretch, plan_correction
-from dolce.core.correction.target import Target, anchored_level_db
+from dolce.core.correction.outside_check import Expected, deviations_db, expected
+from dolce.core.correction.plan import (
+    VERDICTS,
+    CorrectionPlan,
+    Overruled,
+    Stretch,
+    Verdict,
+    plan_correction,
+)
+from dolce.core.correction.target import (
+    MEAN_BAND_HZ,
+    SMALL_ROOM_CINEMA,
+    Curve,
+    CurveKind,
+    KeptTarget,
+    Target,
+    Taste,
+    anchored_level_db,
+)
 from dolce.core.correction.whole_chain import Headroom, headroom_of
 
-__all__ = ["CorrectionPlan", "Headroom", "Limits", "Outcome", "Stretch", "Target", "anchored_level_db",
-           "deviation_db", "fit_bands", "headroom_of", "judge", "plan_correction"]
+__all__ = [
+    "MEAN_BAND_HZ",
+    "METHODS",
+    "PHASES",
+    "QUICK",
+    "SMALL_ROOM_CINEMA",
+    "THOROUGH",
+    "VERDICTS",
+    "CorrectionPlan",
+    "Curve",
+    "CurveKind",
+    "Effort",
+    "Expected",
+    "Fit",
+    "FixedBands",
+    "FoundConvolution",
+    "Headroom",
+    "KeptTarget",
+    "Limits",
+    "Means",
+    "Needs",
+    "Outcome",
+    "Overruled",
+    "Stretch",
+    "Target",
+    "Taste",
+    "Verdict",
+    "agreed_to_hz",
+    "anchored_level_db",
+    "convolution_curve",
+    "deviation_db",
+    "deviations_db",
+    "excess_delay_s",
+    "expected",
+    "fit_bands",
+    "fit_left_out",
+    "fit_with_fixed",
+    "headroom_of",
+    "judge",
+    "plan_correction",
+    "ringing_s",
+    "shared_excess_phase",
+    "speaker_curve",
+    "worth_telling",
+]

@@ -1,28 +1,38 @@
 """What a set of bands is judged by: how much it misses of a wish, and which limits it breaks."""
 
 import numpy as np
-import scipy
-from numpy.typing import NDArray
+from numpy.typing import ArrayLike, NDArray
 
-from dolce.core.correction.plan import MEAN_BAND_HZ, CorrectionPlan, Limits
-from dolce.core.filters import PeakingFilter, peaking_levels_db, peaking_slopes_db
+from dolce.core.correction.limits import Limits
+from dolce.core.correction.plan import CorrectionPlan
+from dolce.core.correction.target import MEAN_BAND_HZ
+from dolce.core.filters import BandFilter, peaking_levels_db, peaking_with_slopes_db
 from dolce.core.levels import mid_bands
 
 QUIET_OUTSIDE_DB = 0.3           # what the bands may do half an octave outside the range and further
 _SKIRT_DB, _SKIRT_OCTAVES = 3.0, 0.5     # more right beside it: a band has skirts, and a steep end would need two
 FREE_MEAN_DB = 0.5               # the correction's mean over 200-2000 Hz may fall so far; further lowers the boost
 LOWEST_MEAN_DB = 0.93            # and never falls further than this: the level is not the bands' business
-APART_OCTAVES = 1 / 3            # two bands of opposite sign nearer than that fight each other
+APART_OCTAVES = (1 / 10, 1 / 5)   # least and most that bands of opposite sign are kept apart
 WORTH_DB = 0.25                  # a band with less gain than this is dropped
 _BARRIER = 12.0                  # weight of a broken limit against a missed wish
-_OPPOSED_WITHIN = 0.36           # octaves; rounding takes a little
+_SLACK = 1.08                    # further apart than they have to be: rounding takes a little
 _SUNK = 60.0                     # and of a level that sinks too far, which is one number and not one for each point
 _FLOOR = 1e-2                    # of a product of gains, for the slope of its root
-_MOST_EVALUATIONS = 60
-_PER_OCTAVE, _PER_OCTAVE_OUTSIDE, _PER_OCTAVE_CHECKED = 24, 12, 72
+_STEPS, _SETTLED = 60, 3e-4       # of a fit: at most so many, until one gains less than this part of the cost
+_DAMPING, _STUCK = 1e-2, 1e7
+_PER_OCTAVE, _PER_OCTAVE_OUTSIDE, _PER_OCTAVE_CHECKED = 18, 8, 72
 
-# Rows of one band each: logarithm of its frequency, its gain in dB, logarithm of its Q.
+# Rows of one band each: logarithm of its frequency, its gain in dB, logarithm of its Q; or many such sets at once,
+# shape (..., bands, 3).
 Bands = NDArray[np.float64]
+
+
+def kept_apart_octaves(log_q: NDArray, other_log_q: NDArray) -> NDArray[np.float64]:
+    """How far apart two bands of opposite sign have to be so that they don't fight: half of both widths, which are
+    those between the points of half the gain; at least a tenth of an octave, and a fifth is always enough."""
+    widths = [2 * np.arcsinh(np.exp(-log) / 2) / np.log(2) for log in (log_q, other_log_q)]
+    return np.clip((widths[0] + widths[1]) / 2, *APART_OCTAVES)
 
 
 class FitProblem:
@@ -40,12 +50,15 @@ class FitProblem:
         # Fine inside the range and for half an octave around it; sparse further out, where only quietness is asked.
         top = min(22_000.0, 0.48 * sample_rate_hz)
         fine = mid_bands(per_octave=_PER_OCTAVE, from_hz=low / 1.4, to_hz=min(high * 1.4, top))
-        coarse = mid_bands(per_octave=_PER_OCTAVE_OUTSIDE, from_hz=min(5.0, low / 2), to_hz=top)
+        # Denser where the mean is taken.
+        coarse = np.concatenate([mid_bands(per_octave=_PER_OCTAVE_OUTSIDE, from_hz=min(5.0, low / 2), to_hz=top),
+                                 mid_bands(per_octave=2 * _PER_OCTAVE_OUTSIDE, from_hz=MEAN_BAND_HZ[0],
+                                           to_hz=min(MEAN_BAND_HZ[1] * 1.1, top))])
         coarse = coarse[(coarse < low / 1.4) | (coarse > high * 1.4)]
         self.at_hz = np.unique(np.concatenate([coarse, fine, [low, high]]))
         self.inside = (self.at_hz > low * 1.0001) & (self.at_hz < high * 0.9999)
         octave, own = np.log2(self.at_hz), np.log2(plan.frequency_hz)
-        self.wish = np.where(self.inside, np.interp(octave, own, plan.wished_db), 0.0)
+        self.wish = self.on_grid(plan.frequency_hz, plan.wished_db)
         share = np.gradient(octave)
         weight = np.where(self.inside, np.interp(octave, own, plan.weight), 0.0) * share / share[self.inside].mean()
         self.root = np.sqrt(weight)
@@ -54,6 +67,21 @@ class FitProblem:
         self._quiet = self._quiet_at(self.at_hz)
         self.low_bounds = np.array([np.log(low * 1.02), -max(limits.max_cut_db, 0.01), np.log(limits.min_q)])
         self.high_bounds = np.array([np.log(high * 0.98), max(limits.max_boost_db, 0.01), np.log(limits.max_q)])
+        self._above = np.log(max(min(limits.max_q_above, limits.max_q), limits.min_q * 1.01))
+
+    def on_grid(self, frequency_hz: NDArray, wished_db: NDArray) -> NDArray[np.float64]:
+        """A wish on the grid, nothing outside the range."""
+        return np.where(self.inside, np.interp(np.log2(self.at_hz), np.log2(frequency_hz), wished_db), 0.0)
+
+    def within(self, bands: Bands) -> Bands:
+        """Bands drawn back to what they may be; narrow ones only where they are allowed."""
+        bands = np.clip(bands, self.low_bounds, self.high_bounds)
+        bands[..., 2] = np.minimum(bands[..., 2], self._highest_q(bands[..., 0]))
+        return bands
+
+    def _highest_q(self, log_frequency: NDArray) -> NDArray:
+        """Logarithm of the largest Q at a frequency."""
+        return np.where(log_frequency > np.log(self.limits.narrow_to_hz), self._above, self.high_bounds[2])
 
     def _quiet_at(self, at_hz: NDArray) -> NDArray:
         """What bands may do outside the range; infinite inside."""
@@ -62,132 +90,219 @@ class FitProblem:
                         QUIET_OUTSIDE_DB + _SKIRT_DB * np.clip(1 - off / _SKIRT_OCTAVES, 0, 1) ** 2)
 
     def total(self, bands: Bands) -> NDArray[np.float64]:
-        """Level of all bands together, shape (points,)."""
-        return self._levels(bands).sum(axis=0) if len(bands) else np.zeros(self.at_hz.size)
+        """Level of all bands together, shape (..., points)."""
+        return self._levels(bands).sum(axis=-2)
 
-    def cost(self, bands: Bands) -> float:
-        """Sum of squares of all that is missed or broken."""
-        return float(np.sum(self.residuals(bands, opposed=0.0) ** 2))
+    def cost(self, bands: Bands) -> NDArray[np.float64]:
+        """Sum of squares of all that is missed or broken, shape (...)."""
+        return np.sum(self.residuals(bands, opposed=0.0) ** 2, axis=-1)
 
     def residuals(self, bands: Bands, *, opposed: float) -> NDArray[np.float64]:
         """Missed wish, sound outside the range, broken limits (boost absolute and relative to the mean; cut; level),
-        and pairs of bands that oppose each other, weighted by `opposed`.
+        and pairs of bands that oppose each other, weighted by `opposed`; shape (..., residuals).
 
         The wish is missed at the level that the channel is brought to again afterwards, by its mean over 200-2000 Hz.
         """
-        total = self.total(bands)
-        mean = float(self._mean_share @ total)
-        broken = np.maximum(total - self._allowed(total), 0) + np.maximum(-total - self.limits.max_cut_db, 0)
-        leak = np.maximum(np.abs(total) - 0.6 * self._quiet, 0)
-        sunk = max(-mean - 0.95 * LOWEST_MEAN_DB, 0.0)
-        return np.concatenate([self.root * (total - mean - self.wish) + _BARRIER * leak, _BARRIER * broken,
-                               [_SUNK * sunk], opposed * self._opposition(bands)])
+        return self._residuals_of(self.total(bands), bands, opposed, self.wish)
 
-    def polished(self, bands: Bands, *, opposed: float, finely: bool = False) -> Bands:
-        """All bands fitted together, by rising frequency; while places are searched, coarsely is enough."""
-        if not len(bands):
+    def _residuals_of(self, total: NDArray, bands: Bands, opposed: float, wish: NDArray) -> NDArray:
+        mean = (total @ self._mean_share)[..., None]
+        broken = np.maximum(total - self._allowed_at(mean), 0) + np.maximum(-total - self.limits.max_cut_db, 0)
+        leak = np.maximum(np.abs(total) - 0.6 * self._quiet, 0)
+        sunk = np.maximum(-mean - 0.95 * LOWEST_MEAN_DB, 0.0)
+        return np.concatenate([self.root * (total - mean - wish) + _BARRIER * leak, _BARRIER * broken,
+                               _SUNK * sunk, opposed * self._opposition(bands)], axis=-1)
+
+    def polished(
+        self,
+        bands: Bands,
+        *,
+        opposed: float,
+        steps: int = _STEPS,
+        to: float = _SETTLED,
+        free: int | None = None,
+        wish: NDArray | None = None,
+    ) -> Bands:
+        """All bands of each set fitted together; shape as given.
+
+        Parameters
+        ----------
+        bands : shape (..., bands, 3)
+        free : int, optional
+            Only so many at the front may move; of the others gains alone are fitted, and the order stays.
+        wish : ndarray, shape (sets, points), optional
+            Of each set, in place of the one for all.
+
+        Notes
+        -----
+        Levenberg and Marquardt's damped steps for all sets at once, drawn back into the bounds of each value; a value
+        at its bound that would go further stays there. After J. Nocedal and S. J. Wright, "Numerical Optimization"
+        (2006), chapters 10 and 16.
+        """
+        if not bands.size:
             return bands
-        low, high = (np.tile(bound, len(bands)) for bound in (self.low_bounds, self.high_bounds))
-        start = np.clip(bands.ravel(), low + 1e-6, high - 1e-6)
-        found = scipy.optimize.least_squares(lambda x: self.residuals(x.reshape(-1, 3), opposed=opposed), start,
-                              jac=lambda x: self._jacobian(x.reshape(-1, 3), opposed), bounds=(low, high),
-                              x_scale="jac", max_nfev=_MOST_EVALUATIONS * (3 if finely else 1),
-                              ftol=1e-6 if finely else 3e-4, xtol=1e-6 if finely else 1e-4)
-        made = found.x.reshape(-1, 3)
-        return made[np.argsort(made[:, 0], kind="stable")]
+        shape, count = bands.shape, bands.shape[-2]
+        free = count if free is None else free
+        sets = bands.reshape(-1, count, 3).copy()
+        sets[:, :free] = self.within(sets[:, :free])
+        x = sets.reshape(-1, 3 * count)
+        low, high = self._bounds(x, free)
+        wishes = np.broadcast_to(self.wish if wish is None else wish, (len(x), self.at_hz.size))
+        damping = np.full(len(x), _DAMPING)
+        going = np.arange(len(x))
+        cost, gradient, square = self._normal(sets, opposed, wishes)
+        own = np.arange(3 * count)
+        for _ in range(steps):
+            low, high = self._bounds(x[going], free)
+            held = ((x[going] <= low) & (gradient > 0)) | ((x[going] >= high) & (gradient < 0))
+            downhill = np.where(held, 0, gradient)
+            damped = np.where(held[:, :, None] | held[:, None, :], 0, square)
+            damped[:, own, own] += damping[going, None] * damped[:, own, own] + 1e-9 + held
+            tried = x[going] - np.linalg.solve(damped, downhill[..., None])[..., 0]
+            tried = np.clip(tried, *self._bounds(tried, free, of=x[going]))
+            new_cost, new_gradient, new_square = self._normal(tried.reshape(-1, count, 3), opposed, wishes[going])
+            better = new_cost < cost[going]
+            small = better & (new_cost > (1 - to) * cost[going])
+            x[going[better]], cost[going[better]] = tried[better], new_cost[better]
+            gradient[better], square[better] = new_gradient[better], new_square[better]
+            damping[going] = np.where(better, damping[going] / 4, damping[going] * 5)
+            stay = ~small & (damping[going] < _STUCK)
+            going, gradient, square = going[stay], gradient[stay], square[stay]
+            if not going.size:
+                break
+        made = x.reshape(-1, count, 3)
+        if free == count:
+            order = np.argsort(made[:, :, 0], axis=1, kind="stable")
+            made = np.take_along_axis(made, order[:, :, None], axis=1)
+        return made.reshape(shape)
+
+    def _bounds(self, x: NDArray, free: int, of: NDArray | None = None) -> tuple[NDArray, NDArray]:
+        """Bounds of every value, shape (sets, 3 bands); frequency and Q of fixed bands stay as they are (`of`)."""
+        bands = x.reshape(len(x), -1, 3)
+        kept = bands if of is None else of.reshape(bands.shape)
+        low = np.broadcast_to(self.low_bounds, bands.shape).copy()
+        high = np.broadcast_to(self.high_bounds, bands.shape).copy()
+        high[..., 2] = self._highest_q(np.clip(bands[..., 0], self.low_bounds[0], self.high_bounds[0]))
+        for k in (0, 2):
+            low[:, free:, k] = high[:, free:, k] = kept[:, free:, k]
+        return low.reshape(x.shape), high.reshape(x.shape)
 
     def _levels(self, bands: Bands) -> NDArray:
-        return peaking_levels_db(np.exp(bands[:, 0]), bands[:, 1], np.exp(bands[:, 2]), at_hz=self.at_hz,
-                                 sample_rate_hz=self.rate)
+        flat = bands.reshape(-1, 3)
+        levels = peaking_levels_db(np.exp(flat[:, 0]), flat[:, 1], np.exp(flat[:, 2]), at_hz=self.at_hz,
+                                   sample_rate_hz=self.rate)
+        return levels.reshape(*bands.shape[:-1], self.at_hz.size)
 
-    def _allowed(self, total: NDArray) -> float:
-        return self._allowed_at(float(self._mean_share @ total))
-
-    def _allowed_at(self, mean_db: float) -> float:
+    def _allowed_at(self, mean_db: ArrayLike) -> NDArray:
         """Largest sum of all bands: the limit, lowered by how far the mean of 200-2000 Hz sinks below what is free.
 
         A twentieth more is kept, since others may take the mean over other points.
         """
-        return self.limits.max_boost_db + min(0.0, FREE_MEAN_DB + 1.05 * mean_db)
+        return self.limits.max_boost_db + np.minimum(0.0, FREE_MEAN_DB + 1.05 * np.asarray(mean_db))
 
     def _opposition(self, bands: Bands) -> NDArray:
         """Of every pair: the root of what both gains have against each other, less with their distance."""
-        first, second = np.triu_indices(len(bands), 1)
-        near = np.maximum(1 - np.abs(bands[first, 0] - bands[second, 0]) / np.log(2) / _OPPOSED_WITHIN, 0)
-        return np.sqrt(near * np.maximum(-bands[first, 1] * bands[second, 1], 0))
+        first, second = np.triu_indices(bands.shape[-2], 1)
+        apart = np.abs(bands[..., first, 0] - bands[..., second, 0]) / np.log(2)
+        near = np.maximum(1 - apart / (_SLACK * kept_apart_octaves(bands[..., first, 2], bands[..., second, 2])), 0)
+        return np.sqrt(near * np.maximum(-bands[..., first, 1] * bands[..., second, 1], 0))
 
-    def _jacobian(self, bands: Bands, opposed: float) -> NDArray:
-        slopes = peaking_slopes_db(np.exp(bands[:, 0]), bands[:, 1], np.exp(bands[:, 2]), at_hz=self.at_hz,
-                                   sample_rate_hz=self.rate)                          # (bands, 3, points)
-        slopes = slopes.reshape(-1, self.at_hz.size)
-        total = self.total(bands)
-        over = total > self._allowed(total)
-        mean, mean_slopes = float(self._mean_share @ total), slopes @ self._mean_share
-        lowered = self._allowed_at(mean) < self.limits.max_boost_db
-        over_slopes = slopes - 1.05 * mean_slopes[:, None] * lowered
-        sunk_slopes = -_SUNK * mean_slopes * (-mean > 0.95 * LOWEST_MEAN_DB)
-        broken = np.where(over, over_slopes, 0) - np.where(-total > self.limits.max_cut_db, slopes, 0)
-        leaks = np.where(np.abs(total) > 0.6 * self._quiet, _BARRIER * np.sign(total), 0)
-        missed = self.root * (slopes - mean_slopes[:, None]) + leaks * slopes
-        return np.concatenate([missed.T, _BARRIER * broken.T, sunk_slopes[None, :],
-                               opposed * self._opposition_slopes(bands)])
+    def _normal(self, bands: Bands, opposed: float, wish: NDArray) -> tuple[NDArray, NDArray, NDArray]:
+        """Cost of sets of bands, half its gradient, and its square of slopes: shapes (sets,), (sets, p), (sets, p, p)
+        for p = 3 bands.
+
+        Every residual is a weight times the total at its point, less a weight times the total's mean; so the squares
+        of slopes follow from one product, and slopes by residual are never written down.
+        """
+        sets, count = bands.shape[:2]
+        flat = bands.reshape(-1, 3)
+        levels, slopes = peaking_with_slopes_db(np.exp(flat[:, 0]), flat[:, 1], np.exp(flat[:, 2]), at_hz=self.at_hz,
+                                                sample_rate_hz=self.rate)
+        total = levels.reshape(sets, count, -1).sum(axis=1)
+        slopes = slopes.reshape(sets, 3 * count, -1)
+        mean, mean_slopes = (total @ self._mean_share)[:, None], slopes @ self._mean_share      # (sets, 1), (sets, p)
+        residuals = self._residuals_of(total, bands, opposed, wish)
+        points = self.at_hz.size
+        missed, broken, sunk = residuals[:, :points], residuals[:, points:2 * points], residuals[:, 2 * points:][:, :1]
+        allowed = self._allowed_at(mean)
+        over, under = _BARRIER * (total > allowed), _BARRIER * (-total > self.limits.max_cut_db)
+        own = self.root + np.where(np.abs(total) > 0.6 * self._quiet, _BARRIER * np.sign(total), 0)
+        of_mean = 1.05 * over * (allowed < self.limits.max_boost_db)
+        both = own**2 + (over - under) ** 2                                          # of the total at each point
+        cross = own * self.root + over * of_mean                                     # with the mean
+        alone = (self.root**2 + of_mean**2).sum(axis=-1) + (_SUNK * (-mean[:, 0] > 0.95 * LOWEST_MEAN_DB)) ** 2
+        crossed = np.matmul(slopes, cross[..., None])[..., 0][:, :, None] * mean_slopes[:, None, :]
+        pairs = opposed * self._opposition_slopes(bands)
+        square = (np.matmul(slopes * both[:, None, :], slopes.transpose(0, 2, 1)) - crossed - crossed.transpose(0, 2, 1)
+                  + alone[:, None, None] * mean_slopes[:, :, None] * mean_slopes[:, None, :]
+                  + np.matmul(pairs.transpose(0, 2, 1), pairs))
+        by_mean = -(self.root * missed + of_mean * broken).sum(axis=-1, keepdims=True) - _SUNK * sunk
+        gradient = (np.matmul(slopes, (own * missed + (over - under) * broken)[..., None])[..., 0]
+                    + by_mean * mean_slopes
+                    + np.matmul(pairs.transpose(0, 2, 1), residuals[:, 2 * points + 1:, None])[..., 0])
+        return np.sum(residuals**2, axis=-1), gradient, square
 
     @staticmethod
     def _opposition_slopes(bands: Bands) -> NDArray:
-        """Of `_opposition`, shape (pairs, 3 bands)."""
-        first, second = np.triu_indices(len(bands), 1)
+        """Of `_opposition`, shape (sets, pairs, 3 bands)."""
+        first, second = np.triu_indices(bands.shape[1], 1)
         pair = np.arange(first.size)
-        apart = (bands[first, 0] - bands[second, 0]) / np.log(2) / _OPPOSED_WITHIN
-        near, against = 1 - np.abs(apart), -bands[first, 1] * bands[second, 1]
+        within = _SLACK * kept_apart_octaves(bands[:, first, 2], bands[:, second, 2])
+        apart = (bands[:, first, 0] - bands[:, second, 0]) / np.log(2) / within
+        near, against = 1 - np.abs(apart), -bands[:, first, 1] * bands[:, second, 1]
         active = (near > 0) & (against > 0)
         root_near, root_against = np.sqrt(np.maximum(near, _FLOOR)), np.sqrt(np.maximum(against, _FLOOR))
-        slopes = np.zeros((first.size, len(bands), 3))
+        by_near = np.where(active, root_against / (2 * root_near), 0)
+        free = (within > _SLACK * APART_OCTAVES[0]) & (within < _SLACK * APART_OCTAVES[1])
+        slopes = np.zeros((len(bands), first.size, bands.shape[1], 3))
         for one, other, sign in ((first, second, 1.0), (second, first, -1.0)):
-            slopes[pair, one, 1] = np.where(active, -bands[other, 1] * root_near / (2 * root_against), 0)
-            slopes[pair, one, 0] = np.where(active, -sign * np.sign(apart) * root_against / (2 * root_near)
-                                            / np.log(2) / _OPPOSED_WITHIN, 0)
-        return slopes.reshape(first.size, 3 * len(bands))
+            slopes[:, pair, one, 1] = np.where(active, -bands[:, other, 1] * root_near / (2 * root_against), 0)
+            slopes[:, pair, one, 0] = -sign * np.sign(apart) * by_near / np.log(2) / within
+            half = 1 / (2 * np.exp(bands[:, one, 2]))
+            narrower = -_SLACK * half / np.sqrt(1 + half**2) / np.log(2) * free          # d within / d log Q
+            slopes[:, pair, one, 2] = by_near * np.abs(apart) / within * narrower
+        return slopes.reshape(len(bands), first.size, 3 * bands.shape[1])
 
-    def rounded(self, bands: Bands) -> list[PeakingFilter]:
+    def rounded(self, bands: Bands) -> list[BandFilter]:
         """Bands in the steps that people type, without those that do next to nothing."""
-        out = []
-        for log_frequency, gain, log_q in bands:
-            frequency = float(np.exp(log_frequency))
-            frequency = round(frequency, 1) if frequency < 100 else float(round(frequency))
-            if abs(gain) >= WORTH_DB:
-                out.append(PeakingFilter(frequency_hz=frequency, gain_db=round(float(gain), 1),
-                                         q=round(float(np.exp(log_q)), 2)))
-        return out
+        return [
+            BandFilter(frequency_hz=float(np.exp(log_frequency)), gain_db=float(gain), q=float(np.exp(log_q))).rounded()
+            for log_frequency, gain, log_q in bands
+            if abs(gain) >= WORTH_DB
+        ]
 
-    def repaired(self, filters: list[PeakingFilter]) -> list[PeakingFilter]:
+    def repaired(self, filters: list[BandFilter]) -> list[BandFilter]:
         """Gains taken back by 0.1 dB at a time, the band that adds most where a limit is broken first."""
         at_hz = np.unique(np.concatenate([self.at_hz, mid_bands(per_octave=_PER_OCTAVE_CHECKED, from_hz=5.0,
                                                                 to_hz=self.at_hz[-1])]))
         quiet = self._quiet_at(at_hz)
+        # Narrow bands stand between the points of the fit: here the mean is taken finely.
+        share = np.where((at_hz >= MEAN_BAND_HZ[0]) & (at_hz <= MEAN_BAND_HZ[1]), np.gradient(np.log2(at_hz)), 0.0)
+        share /= share.sum()
         for _ in range(2000):
             if not filters:
                 break
             levels = peaking_levels_db([f.frequency_hz for f in filters], [f.gain_db for f in filters],
                                        [f.q for f in filters], at_hz=at_hz, sample_rate_hz=self.rate)
             total = levels.sum(axis=0)
-            mean_of_bands = levels[:, np.searchsorted(at_hz, self.at_hz)] @ self._mean_share
+            mean_of_bands = levels @ share
             mean = float(mean_of_bands.sum())
             over = total - self._allowed_at(mean)
             under = -total - self.limits.max_cut_db
             leak = np.abs(total) - quiet
             if over.max() > 1e-3:
-                share = levels[:, int(np.argmax(over))]
+                blame = levels[:, int(np.argmax(over))]
             elif under.max() > 1e-3:
-                share = -levels[:, int(np.argmax(under))]
+                blame = -levels[:, int(np.argmax(under))]
             elif mean < -LOWEST_MEAN_DB:
-                share = -mean_of_bands
+                blame = -mean_of_bands
             elif leak.max() > 0:
                 k = int(np.argmax(leak))
-                share = levels[:, k] * np.sign(total[k])
+                blame = levels[:, k] * np.sign(total[k])
             else:
                 break
-            worst = int(np.argmax(share))
-            if share[worst] <= 1e-6:
+            worst = int(np.argmax(blame))
+            if blame[worst] <= 1e-6:
                 # Boost broken only because the mean is low: take back the strongest cut that lowers it.
                 worst = int(np.argmin(mean_of_bands))
             f = filters[worst]
@@ -195,6 +310,6 @@ class FitProblem:
             if abs(gain) < 0.05:
                 filters = filters[:worst] + filters[worst + 1:]
             else:
-                changed = PeakingFilter(frequency_hz=f.frequency_hz, gain_db=gain, q=f.q)
+                changed = BandFilter(frequency_hz=f.frequency_hz, gain_db=gain, q=f.q)
                 filters = [*filters[:worst], changed, *filters[worst + 1:]]
         return filters

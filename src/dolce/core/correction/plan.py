@@ -1,5 +1,6 @@
-"""Which stretches to correct, which only to cut, which to leave alone, and the correction wished for."""
+"""Which stretches to correct, which only to cut, which to leave or to mend otherwise, and the correction wished for."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from itertools import pairwise
 from typing import Literal
@@ -7,145 +8,167 @@ from typing import Literal
 import numpy as np
 from numpy.typing import NDArray
 
+from dolce.core import checked
 from dolce.core.checked import limited, ranges
+from dolce.core.correction.evidence import Needs
+from dolce.core.correction.limits import Limits
+from dolce.core.correction.target import MEAN_BAND_HZ
 from dolce.errors import InvalidValue
 
-Verdict = Literal["correct", "only cut", "leave"]
-Kind = Literal["outside", "beyond reach", "cancelled", "restless", "fair"]
+Verdict = Literal["correct", "only cut", "leave", "move something"]
+VERDICTS: tuple[Verdict, ...] = ("correct", "only cut", "leave", "move something")
+Kind = Literal["outside", "overruled", "beyond reach", "cancelled", "no gain", "good enough", "fair"]
 
-# What may be asked of the filters in a stretch of each kind; in this order where several would fit.
-_VERDICTS: dict[Kind, Verdict] = {"outside": "leave", "beyond reach": "only cut", "cancelled": "leave",
-                                  "restless": "only cut", "fair": "correct"}
-_KINDS: tuple[Kind, ...] = tuple(_VERDICTS)
-
-MEAN_BAND_HZ = (200.0, 2000.0)   # what the level of a channel is told by
+# What follows for the filters from each kind; "no gain" of a dip is only cut, of a hill it is left.
+_VERDICTS: dict[Kind, Verdict] = {"outside": "leave", "beyond reach": "only cut", "cancelled": "move something",
+                                  "no gain": "leave", "good enough": "leave", "fair": "correct"}
 
 _REACH_DB = 10.0          # a speaker's bottom end this far below the target is not asked for more
 _REACH_OCTAVES = 1.0      # over so much at least: a mode's null further up is not the end
 _REACH_FROM_HZ = 200.0    # looked for from here downward
-_RESTLESS_DB = 8.0        # spread over the spots that makes a dip a matter of place
 _DEEP_DB = 12.0           # a dip of all spots deeper than this ...
 _SHOULDER_DB = 2.0        # down to which its shoulders belong to it
 _NARROW_OCTAVES = 1 / 3   # ... and narrower than this is a cancellation
-_TRUST_DB = 4.0           # what corrections of rooms are about, before anything is measured (standard deviation)
 _STILL_WANTED_DB = 3.0    # beyond the largest boost: what lacks more is filled first
 _FAINT_DB = 10.0          # where the target lies this far below its own middle there is next to nothing to hear
 _FAINT_WEIGHT = 0.2
+_SHORTEST_OCTAVES = 0.08  # shorter stretches belong to their neighbours
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Limits:
-    """What the correction may do.
+class Overruled:
+    """A verdict that a calibrator gave a stretch of one channel, and why."""
 
-    Attributes
-    ----------
-    from_hz, to_hz : float
-        Range to correct, at least a third of an octave wide, 10 Hz to 20 kHz.
-    max_boost_db, max_cut_db : float
-        0 to 12, 0 to 24; for the sum of all bands.
-    min_q, max_q : float
-        0.2 to 20.
-    bands : int
-        1 to 31.
-    """
-
-    from_hz: float = limited(10, 20_000, where="range from", unit="Hz", default=20.0)
-    to_hz: float = limited(10, 20_000, where="range to", unit="Hz", default=500.0)
-    max_boost_db: float = limited(0, 12, where="largest boost", unit="dB", default=3.0)
-    max_cut_db: float = limited(0, 24, where="largest cut", unit="dB", default=12.0)
-    min_q: float = limited(0.2, 20, where="Q from", default=0.7)
-    max_q: float = limited(0.2, 20, where="Q to", default=10.0)
-    bands: int = limited(1, 31, where="bands", whole=True, default=10)
+    from_hz: float = limited(5, 24_000, where="from", unit="Hz")
+    to_hz: float = limited(5, 24_000, where="to", unit="Hz")
+    verdict: Verdict
+    reason: str
 
     def __post_init__(self) -> None:
         ranges(self)
-        if self.to_hz < self.from_hz * 2 ** (1 / 3):
-            raise InvalidValue(f"{self.from_hz:g} to {self.to_hz:g} Hz is upside down or too narrow.", where="range to",
-                               remedy=f"End at {self.from_hz * 2 ** (1 / 3):.0f} Hz or above.")
-        if self.max_q <= self.min_q:
-            raise InvalidValue(f"Q {self.min_q:g} to {self.max_q:g} is upside down.", where="Q to",
+        checked.text(self.reason, longest=200, where="reason")
+        if not self.reason.strip():
+            raise InvalidValue("a verdict of your own needs a reason.", where="reason",
+                               remedy="Say in a few words what you know better.")
+        if self.to_hz <= self.from_hz:
+            raise InvalidValue(f"{self.from_hz:g} to {self.to_hz:g} Hz is upside down.", where="to",
                                remedy="End above the start.")
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Stretch:
-    """A stretch of frequency of one kind, and what is lowest in it.
+    """A stretch of frequency that lies on one side of the target, with what speaks for its verdict.
 
     Attributes
     ----------
-    kind : "outside" (the range), "beyond reach" (of the speaker), "cancelled", "restless" (between spots) or "fair"
+    kind : why it has its verdict
+    verdict : what may be asked of the filters here
     lowest_hz, under_target_db : float
         Where the average is lowest against the target, and how far under it.
+    size_db : float
+        Level against the target where it is furthest from it; above 0 for a hill.
+    size_hz : float
+        Where that is.
+    at_spots, of_spots : int
+        Spots that are off to the same side by at least half as much, of all.
     spread_db : float
-        Largest standard deviation over the spots.
+        Standard deviation over the spots, mean over the stretch.
+    before_db, left_out_db : float or None
+        RMS deviation at spots before, and after the correction that the other spots ask for; None for one spot.
+    reason : str
+        Of a calibrator who overruled it.
     """
 
     from_hz: float
     to_hz: float
     kind: Kind
+    verdict: Verdict
     lowest_hz: float
     under_target_db: float
+    size_db: float
+    size_hz: float
+    at_spots: int
+    of_spots: int
     spread_db: float
+    before_db: float | None = None
+    left_out_db: float | None = None
+    reason: str = ""
 
     @property
-    def verdict(self) -> Verdict:
-        """What may be asked of the filters here."""
-        return _VERDICTS[self.kind]
+    def gain_db(self) -> float | None:
+        """What correcting would gain at spots that were not measured; None where that can't be known."""
+        return None if self.before_db is None or self.left_out_db is None else self.before_db - self.left_out_db
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
 class CorrectionPlan:
-    """The correction wished for, in dB, its weight, and the verdicts; arrays of shape (points,)."""
+    """The correction wished for, in dB, its weight, and the verdicts; arrays of shape (points,).
+
+    `without_each_db` is the wish that leaves each spot out in turn, shape (spots, points); without rows for one spot.
+    """
 
     frequency_hz: NDArray[np.float64]
     wished_db: NDArray[np.float64]
     weight: NDArray[np.float64]
+    without_each_db: NDArray[np.float64]
     stretches: tuple[Stretch, ...]
 
     @property
+    def furthest(self) -> Stretch | None:
+        """The stretch inside the range that is furthest off; None where the range holds none."""
+        return max((s for s in self.stretches if s.kind != "outside"), key=lambda s: abs(s.size_db), default=None)
+
+    @property
     def left_alone(self) -> tuple[Stretch, ...]:
-        """The stretches inside the range that get no boost."""
-        return tuple(s for s in self.stretches if s.kind not in ("outside", "fair"))
+        """The stretches inside the range that are not simply corrected, but for what is good enough as it is."""
+        return tuple(s for s in self.stretches if s.kind not in ("outside", "good enough") and s.verdict != "correct")
 
 
-def plan_correction(frequency_hz: NDArray, average_db: NDArray, spread_db: NDArray, target_db: NDArray, *,
-                    limits: Limits, spots: float = 1.0) -> CorrectionPlan:
+def plan_correction(frequency_hz: NDArray, needs: Needs, target_db: NDArray, *, limits: Limits,
+                    overruled: Sequence[Overruled] = (), share: NDArray | None = None) -> CorrectionPlan:
     """Decide for every frequency what may be asked of the filters.
 
     Parameters
     ----------
-    frequency_hz, average_db, spread_db, target_db : ndarray, shape (points,)
-        The mean in dB over the spots (smoothed), their standard deviation, and the target at its level.
-    spots : float
-        How many the mean is of.
+    frequency_hz, target_db : ndarray, shape (points,)
+    needs : Needs
+        What each spot lacks, smoothed, on the same points.
+    share : ndarray, shape (points,), optional
+        How much of what sounds is this channel's own, 0 to 1: what others play can't be changed here.
 
     Notes
     -----
-    Peaks are cut and dips are filled. A dip that lacks more than the largest boost keeps up to 3 dB of what it lacks in
-    the wish: the limit holds for the bands, and where little can be had it counts most. Where spots disagree, their
-    mean says less of places that were not measured: the wish shrinks by t^2 / (t^2 + s^2 / n), the estimate of least
-    error for n spots with a spread of s where corrections of rooms have one of t (W. James and C. Stein, 4th Berkeley
-    Symposium, 1961; t is our own).
+    Peaks are cut and dips are filled, as far as leaving spots out shows that spots which were not used gain by it. A
+    dip that lacks more than the largest boost keeps up to 3 dB of what it lacks in the wish: the limit holds for the
+    bands, and where little can be had it counts most.
 
-    No boost is asked for beyond the end of the speaker's reach, in dips that are deep and narrow at all spots (a
-    cancellation: the boost is cancelled too), and in those that stand elsewhere at every spot. After L. D. Fielder,
-    "Analysis of traditional and reverberation-reducing methods of room equalization", JAES 51, 3-26 (2003). Shallower
-    dips are filled: on simulated rooms that helped at spots that were left out, and forbidding it cost a tenth of what
+    No boost is asked for beyond the end of the speaker's reach, after L. D. Fielder, "Analysis of traditional and
+    reverberation-reducing methods of room equalization", JAES 51, 3-26 (2003). Dips that are deep and narrow at all
+    spots (a cancellation) are mended by moving something; what filters can do for them, a little within the limits,
+    they still do: on simulated rooms that helped at spots that were left out, and forbidding it cost a tenth of what
     can be gained.
     """
-    excess = average_db - target_db
+    wish = needs.wish_db()
+    mean = needs.weight @ needs.lacking_db
     inside = (frequency_hz >= limits.from_hz) & (frequency_hz <= limits.to_hz)
-    beyond_reach = _beyond_reach(frequency_hz, excess)
-    cancelled = _deep_and_narrow(frequency_hz, excess) & inside
-    restless = (excess < -1.5) & (spread_db > _RESTLESS_DB) & inside & ~cancelled & ~beyond_reach
-    restless = _without_slivers(restless)
-    trust = _TRUST_DB**2 / (_TRUST_DB**2 + spread_db**2 / max(spots, 1.0))
-    wished = np.clip(-excess * trust, -limits.max_cut_db, limits.max_boost_db + _STILL_WANTED_DB)
-    no_boost = beyond_reach | cancelled | restless
-    wished = np.where(inside, np.where(no_boost, np.minimum(wished, 0), wished), 0.0)
+    stretches = _stretches(frequency_hz, needs, mean, inside, limits, overruled)
+    lowest = np.where(inside, -limits.max_cut_db, 0.0)
+    highest = np.where(inside, limits.max_boost_db + _STILL_WANTED_DB, 0.0)
+    for s in stretches:
+        own = (frequency_hz >= s.from_hz * 0.9999) & (frequency_hz <= s.to_hz * 1.0001) & inside
+        if s.verdict in ("only cut", "leave"):
+            highest[own] = 0.0
+        if s.verdict == "leave":
+            lowest[own] = 0.0
+
+    def allowed(wished: NDArray) -> NDArray:
+        clipped = np.clip(wished, lowest, highest)
+        return np.where(np.abs(clipped) < limits.good_enough_db, 0.0, clipped)
+
     weight = np.where(inside, np.where(_faint(frequency_hz, target_db), _FAINT_WEIGHT, 1.0), 0.0)
-    stretches = _stretches(frequency_hz, inside, beyond_reach, cancelled, restless, excess, spread_db, limits)
-    return CorrectionPlan(frequency_hz=frequency_hz, wished_db=wished, weight=weight, stretches=stretches)
+    without = needs.wishes_without_each_db() if needs.spots > 1 else np.zeros((0, frequency_hz.size))
+    return CorrectionPlan(frequency_hz=frequency_hz, wished_db=allowed(wish), without_each_db=allowed(without),
+                          weight=weight if share is None else weight * share**2, stretches=stretches)
 
 
 def _faint(frequency_hz: NDArray, target_db: NDArray) -> NDArray:
@@ -189,30 +212,79 @@ def _deep_and_narrow(frequency_hz: NDArray, excess: NDArray) -> NDArray:
     return mask
 
 
-def _without_slivers(mask: NDArray, *, points: int = 4) -> NDArray:
-    """The mask without runs of fewer than `points` points (a twelfth of an octave)."""
-    kept = mask.copy()
-    for first, last in _runs(mask):
-        if last - first < points:
-            kept[first:last] = False
-    return kept
-
-
 def _runs(mask: NDArray) -> list[tuple[int, int]]:
     """First and last-plus-one index of each run of True."""
     edges = np.flatnonzero(np.diff(np.concatenate([[False], mask, [False]]).astype(np.int8)))
     return list(zip(edges[::2].tolist(), edges[1::2].tolist(), strict=True))
 
 
-def _stretches(frequency_hz: NDArray, inside: NDArray, beyond_reach: NDArray, cancelled: NDArray, restless: NDArray,
-               excess: NDArray, spread_db: NDArray, limits: Limits) -> tuple[Stretch, ...]:
-    """Neighbouring points of one kind joined into stretches."""
-    kind = np.select([~inside, beyond_reach, cancelled, restless], range(4), default=4)
-    bounds = [0, *(np.flatnonzero(np.diff(kind)) + 1).tolist(), kind.size]
-    out = []
+def _stretches(frequency_hz: NDArray, needs: Needs, mean: NDArray, inside: NDArray, limits: Limits,
+               overruled: Sequence[Overruled]) -> tuple[Stretch, ...]:
+    """Points that lie on one side of the target and share one ground joined into stretches, with their verdicts."""
+    excess = -mean
+    beyond, cancelled = _beyond_reach(frequency_hz, excess), _deep_and_narrow(frequency_hz, excess)
+    own = np.full(excess.size, -1)
+    for k, one in enumerate(overruled):
+        own[(frequency_hz >= one.from_hz * 0.9999) & (frequency_hz <= one.to_hz * 1.0001)] = k
+    ground = np.select([~inside, own >= 0, beyond, cancelled], [-1, 100 + own, 1, 2], default=3 + (excess > 0))
+    bounds = _bounds(frequency_hz, ground)
+    spread = np.sqrt(np.maximum(needs.weight @ (needs.lacking_db - mean) ** 2, 0))
+    gain = needs.gain_db2(limits)
+    lack = needs.weight @ needs.lacking_db**2
+    found = []
     for first, last in pairwise(bounds):
-        lowest = first + int(np.argmin(excess[first:last]))
-        out.append(Stretch(from_hz=float(frequency_hz[first]), to_hz=float(frequency_hz[last - 1]),
-                           kind=_KINDS[kind[first]], lowest_hz=float(frequency_hz[lowest]),
-                           under_target_db=float(-excess[lowest]), spread_db=float(spread_db[first:last].max())))
-    return tuple(out)
+        at = slice(first, last)
+        lowest = first + int(np.argmin(excess[at]))
+        furthest = first + int(np.argmax(np.abs(excess[at])))
+        size = float(excess[furthest])
+        inner = int(np.median(ground[at]))
+        by_spot = -needs.lacking_db[:, at].mean(axis=1)
+        middle = float(excess[at].mean())
+        before = left = None
+        if gain is not None:
+            before = float(np.sqrt(lack[at].mean()))
+            left = float(np.sqrt(max(lack[at].mean() - gain[at].mean(), 0.0)))
+        reason = ""
+        if inner == -1:
+            kind: Kind = "outside"
+        elif inner >= 100:
+            kind, reason = "overruled", overruled[inner - 100].reason
+        elif inner == 1:
+            kind = "beyond reach"
+        elif inner == 2:
+            kind = "cancelled"
+        elif abs(size) <= limits.good_enough_db:
+            kind = "good enough"
+        elif before is not None and left is not None and left >= before:
+            kind = "no gain"
+        else:
+            kind = "fair"
+        verdict = (overruled[inner - 100].verdict if kind == "overruled"
+                   else "only cut" if kind == "no gain" and middle < 0 else _VERDICTS[kind])
+        found.append(Stretch(
+            from_hz=float(frequency_hz[first]), to_hz=float(frequency_hz[last - 1]), kind=kind, verdict=verdict,
+            lowest_hz=float(frequency_hz[lowest]), under_target_db=float(-excess[lowest]), size_db=size,
+            size_hz=float(frequency_hz[furthest]), spread_db=float(spread[at].mean()), of_spots=needs.spots,
+            at_spots=int(np.sum(by_spot * np.sign(middle) >= abs(middle) / 2)), before_db=before, left_out_db=left,
+            reason=reason))
+    return tuple(found)
+
+
+def _bounds(frequency_hz: NDArray, ground: NDArray) -> list[int]:
+    """Where one stretch ends and the next begins; hills and dips that are too short belong to the longer neighbour."""
+    octave = np.log2(frequency_hz)
+    ground = ground.copy()
+    while True:
+        bounds = [0, *(np.flatnonzero(np.diff(ground)) + 1).tolist(), ground.size]
+        short = [(octave[last - 1] - octave[first], k) for k, (first, last) in enumerate(pairwise(bounds))
+                 if ground[first] in (3, 4) and octave[last - 1] - octave[first] < _SHORTEST_OCTAVES]
+        movable = []
+        for width, k in short:
+            near = [n for n in (k - 1, k + 1) if 0 <= n < len(bounds) - 1 and ground[bounds[n]] in (3, 4)]
+            if near:
+                longer = max(near, key=lambda n: octave[bounds[n + 1] - 1] - octave[bounds[n]])
+                movable.append((width, k, longer))
+        if not movable:
+            return bounds
+        _, k, longer = min(movable)
+        ground[bounds[k]:bounds[k + 1]] = ground[bounds[longer]]

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from dolce.core.filters import PeakingFilter, chain_level_db
+from dolce.core.filters import BandFilter, chain_level_db
 
 _GRID_HZ = np.geomspace(5, 22_000, 1200)
 
@@ -18,7 +18,7 @@ class Headroom:
     at_hz: float
 
 
-def headroom_of(filters: Sequence[PeakingFilter], *, sample_rate_hz: float) -> Headroom:
+def headroom_of(filters: Sequence[BandFilter], *, sample_rate_hz: float) -> Headroom:
     """Largest gain over 5 Hz to 22 kHz, at least 0 dB."""
     centres = np.array([f.frequency_hz for f in filters])
     at_hz = np.union1d(_GRID_HZ, centres)

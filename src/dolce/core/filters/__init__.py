@@ -1,16 +1,21 @@
 """Filters: their responses, and their impulse responses."""
 
-from dolce.core.filters.biquad import Biquad, peaking_biquad
-from dolce.core.filters.convolution import convolution_filter
-from dolce.core.filters.peaking import (
-    PeakingFilter,
+from dolce.core.filters.bands import (
+    BAND_KINDS,
+    BandFilter,
+    BandKind,
     chain_level_db,
     chain_samples,
+    chain_sections,
     peaking_levels_db,
-    peaking_slopes_db,
+    peaking_with_slopes_db,
     playable,
     q_of_octaves,
 )
+from dolce.core.filters.biquad import Biquad, peaking_biquad
+from dolce.core.filters.convolution import convolution_filter
+from dolce.core.filters.phases import before_main_db, linear_phase, minimum_phase, turned_back
 
-__all__ = ["Biquad", "PeakingFilter", "chain_level_db", "chain_samples", "convolution_filter",
-           "peaking_biquad", "peaking_levels_db", "peaking_slopes_db", "playable", "q_of_octaves"]
+__all__ = ["BAND_KINDS", "BandFilter", "BandKind", "Biquad", "before_main_db", "chain_level_db", "chain_samples",
+           "chain_sections", "convolution_filter", "linear_phase", "minimum_phase", "peaking_biquad",
+           "peaking_levels_db", "peaking_with_slopes_db", "playable", "q_of_octaves", "turned_back"]

@@ -5,12 +5,12 @@ from collections.abc import Sequence
 import numpy as np
 from numpy.typing import NDArray
 
-from dolce.core.filters.peaking import PeakingFilter, chain_samples
+from dolce.core.filters.bands import BandFilter, chain_samples
 
 DURATION_S = 1.0          # the same at every rate: seconds decide what a filter resolves, not samples
 
 
-def convolution_filter(filters: Sequence[PeakingFilter], *, sample_rate_hz: int,
+def convolution_filter(filters: Sequence[BandFilter], *, sample_rate_hz: int,
                        duration_s: float = DURATION_S) -> NDArray[np.float64]:
     """Impulse response of a chain of bands, shape (round(duration_s * sample_rate_hz),).
 

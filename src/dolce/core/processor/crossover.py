@@ -1,6 +1,7 @@
 """One side of a crossover."""
 
 from dataclasses import dataclass
+from functools import lru_cache
 from typing import Literal
 
 import numpy as np
@@ -45,12 +46,7 @@ class Crossover:
         ----------
         S. H. Linkwitz, "Active crossover networks for noncoincident drivers", JAES 24, 2-8 (1976).
         """
-        order = self.order if self.kind == "butterworth" else self.order // 2
-        half = scipy.signal.butter(order, self.frequency_hz, side, fs=sample_rate_hz, output="sos")
-        sections = half if self.kind == "butterworth" else np.concatenate([half, half])
-        if self.order == 2 and side == "high":
-            sections[0, :3] *= -1
-        return sections
+        return _sections(self, side, sample_rate_hz).copy()
 
     def response(self, side: Literal["high", "low"], *, at_hz: NDArray,
                  sample_rate_hz: float) -> NDArray[np.complex128]:
@@ -62,3 +58,14 @@ class Crossover:
         """Level of one side in dB, shape (points,)."""
         response = self.response(side, at_hz=at_hz, sample_rate_hz=sample_rate_hz)
         return 20 * np.log10(np.maximum(np.abs(response), 1e-10))
+
+
+@lru_cache(maxsize=128)
+def _sections(crossover: Crossover, side: Literal["high", "low"], sample_rate_hz: float) -> NDArray[np.float64]:
+    """Designed once."""
+    order = crossover.order if crossover.kind == "butterworth" else crossover.order // 2
+    half = scipy.signal.butter(order, crossover.frequency_hz, side, fs=sample_rate_hz, output="sos")
+    sections = half if crossover.kind == "butterworth" else np.concatenate([half, half])
+    if crossover.order == 2 and side == "high":
+        sections[0, :3] *= -1
+    return sections

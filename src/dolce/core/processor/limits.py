@@ -5,7 +5,7 @@ from typing import Literal
 
 from dolce.core.checked import limited, ranges
 from dolce.core.correction import Limits
-from dolce.core.filters import PeakingFilter
+from dolce.core.filters import BandFilter
 from dolce.core.processor.misfit import Misfit
 from dolce.core.processor.preset import Preset
 from dolce.core.processor.settings import ChannelSettings
@@ -30,6 +30,8 @@ class ProcessorLimits:
         Largest delay, and its steps; steps of 0 where it takes any.
     crossovers : bool
         Whether outputs have crossovers, and bass can be sent to the subs.
+    fixed_bands : int
+        Of a graphic equaliser per output, besides.
     all_passes : int
         Second-order all-passes per output, besides the bands.
     taps : int
@@ -52,6 +54,7 @@ class ProcessorLimits:
     most_delay_s: float = limited(0, 0.2, where="largest delay", unit="s", default=0.2)
     delay_step_s: float = limited(0, 0.005, where="delay step", unit="s", default=0.0)
     crossovers: bool = True
+    fixed_bands: int = limited(0, 62, where="fixed bands", whole=True, default=0)
     all_passes: int = limited(0, 4, where="all-passes", whole=True, default=0)
     taps: int = limited(0, 200_000, where="taps", whole=True, default=0)
     presets: int = limited(1, 20, where="presets", whole=True, default=2)
@@ -74,13 +77,17 @@ class ProcessorLimits:
                        max_boost_db=min(limits.max_boost_db, self.highest_gain_db),
                        max_cut_db=min(limits.max_cut_db, -self.lowest_gain_db))
 
-    def settable(self, band: PeakingFilter) -> PeakingFilter:
+    def settable(self, band: BandFilter) -> BandFilter:
         """The nearest band that the device can be set to, its gain never larger than before."""
         gain = min(max(band.gain_db, self.lowest_gain_db), self.highest_gain_db)
         steps = gain / self.gain_step_db
         whole = round(steps) if abs(steps - round(steps)) < 1e-6 else int(steps)
         return replace(band, gain_db=round(whole * self.gain_step_db, 4) + 0.0,
                        q=min(max(band.q, self.lowest_q), self.highest_q))
+
+    def longest_convolution_s(self, *, sample_rate_hz: int) -> float:
+        """How long a convolution it holds at a rate; 0 where it does not convolve."""
+        return self.taps / sample_rate_hz
 
     def broken_by(self, preset: Preset) -> tuple[Misfit, ...]:
         """What of a preset the device can't hold; empty where it fits."""
@@ -91,8 +98,8 @@ class ProcessorLimits:
     def broken_by_channel(self, settings: ChannelSettings) -> tuple[Misfit, ...]:
         """What of one output's settings the device can't hold."""
         found = []
-        if len(settings.filters) > self.bands:
-            found.append(Misfit(kind="bands", value=len(settings.filters), high=self.bands))
+        if len(settings.filters) > self.bands + self.fixed_bands:
+            found.append(Misfit(kind="bands", value=len(settings.filters), high=self.bands + self.fixed_bands))
         for number, band in enumerate(settings.filters, 1):
             found += _misfit_of_steps("gain", band.gain_db, self.lowest_gain_db, self.highest_gain_db,
                                       self.gain_step_db, band=number)
@@ -153,4 +160,6 @@ REHEARSAL = Capabilities(readable=True, loads=True, mutes=True, dims=True, simul
 
 
 # What the simulated processor can do.
-REHEARSAL_LIMITS = ProcessorLimits(name="Rehearsal processor", bands=16, all_passes=2, taps=16_384, presets=3)
+REHEARSAL_LIMITS = ProcessorLimits(
+    name="Rehearsal processor", bands=16, fixed_bands=31, all_passes=2, taps=16_384, presets=3
+)

@@ -8,7 +8,7 @@ import scipy
 from numpy.typing import ArrayLike, NDArray
 
 from dolce.core.checked import limited, ranges
-from dolce.core.filters import PeakingFilter, chain_level_db
+from dolce.core.filters import BandFilter, chain_level_db
 from dolce.core.levels import power_db
 from dolce.core.processor.crossover import Crossover
 
@@ -70,7 +70,7 @@ class ChannelSettings:
     trim_db: float = limited(-40, 12, where="trim", unit="dB", default=0.0)
     delay_s: float = limited(0, 0.2, where="delay", unit="s", default=0.0)
     polarity: Literal["normal", "inverted"] = "normal"
-    filters: tuple[PeakingFilter, ...] = ()
+    filters: tuple[BandFilter, ...] = ()
     high_pass: Crossover | None = None
     low_pass: Crossover | None = None
     convolution: Convolution | None = None

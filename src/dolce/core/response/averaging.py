@@ -16,19 +16,14 @@ class SpotAverage:
     Attributes
     ----------
     level_db : energy average by weight
-    mean_db : mean of the levels in dB by weight: what a filter for all spots starts from, since it moves each in dB
     spread_db : standard deviation over the spots, by weight
     lowest_db, highest_db : range over the spots
-    spots : float
-        How many count; fewer where weights differ (Kish's effective number).
     """
 
     level_db: NDArray[np.float64]
     spread_db: NDArray[np.float64]
     lowest_db: NDArray[np.float64]
     highest_db: NDArray[np.float64]
-    mean_db: NDArray[np.float64]
-    spots: float
 
 
 def average_over_spots(level_db: ArrayLike, *, weights: ArrayLike | None = None) -> SpotAverage:
@@ -55,7 +50,6 @@ def average_over_spots(level_db: ArrayLike, *, weights: ArrayLike | None = None)
     variance = np.average((levels - mean) ** 2, axis=0, weights=weight)
     used = levels[weight > 0]
     return SpotAverage(level_db=energy_mean_db(levels, weights=weight), spread_db=np.sqrt(variance),
-                       mean_db=mean, spots=float(weight.sum() ** 2 / np.sum(weight**2)),
                        lowest_db=used.min(axis=0), highest_db=used.max(axis=0))
 
 

@@ -24,16 +24,21 @@ class FrequencyResponse:
     frequency_hz : ndarray, shape (points,)
         Strictly rising, above 0.
     level_db : ndarray, shape (points,)
+    phase_deg : ndarray, shape (points,), or None where it is not known
     """
 
     frequency_hz: NDArray[np.float64]
     level_db: NDArray[np.float64]
+    phase_deg: NDArray[np.float64] | None = None
 
     def __post_init__(self) -> None:
         frequency_hz = checked.rising(self.frequency_hz, where="frequency_hz")
         level_db = checked.finite(self.level_db, shape=frequency_hz.shape, where="level_db")
         object.__setattr__(self, "frequency_hz", frequency_hz)
         object.__setattr__(self, "level_db", level_db)
+        if self.phase_deg is not None:
+            phase_deg = checked.finite(self.phase_deg, shape=frequency_hz.shape, where="phase_deg")
+            object.__setattr__(self, "phase_deg", phase_deg)
 
     def on(self, frequency_hz: NDArray[np.float64]) -> NDArray[np.float64]:
         """Level in dB at other frequencies, straight over the logarithm of frequency, held beyond the ends."""

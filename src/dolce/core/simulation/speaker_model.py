@@ -6,7 +6,7 @@ from functools import lru_cache
 import numpy as np
 from numpy.typing import NDArray
 
-from dolce.core.filters import PeakingFilter
+from dolce.core.filters import BandFilter
 from dolce.core.simulation.directivity import BeamTable, beam_table, mean_power
 from dolce.core.simulation.low_end import LowEnd, crossover_halves, low_end_response
 from dolce.core.simulation.surfaces import BANDS_HZ
@@ -45,7 +45,7 @@ class SpeakerModel:
     low_end : LowEnd
     high_limit_hz : float or None
         Corner of the 24 dB per octave that end a subwoofer; None for ordinary speakers.
-    ripple : tuple of PeakingFilter
+    ripple : tuple of BandFilter
         What is left uneven on its axis.
     gain_db, latency_s : float
         Its sensitivity, and the delay of its own electronics.
@@ -56,7 +56,7 @@ class SpeakerModel:
     low_end: LowEnd
     crossovers_hz: tuple[float, ...] = ()
     high_limit_hz: float | None = None
-    ripple: tuple[PeakingFilter, ...] = ()
+    ripple: tuple[BandFilter, ...] = ()
     gain_db: float = 0.0
     latency_s: float = 0.0
 
@@ -124,7 +124,7 @@ def _shares(model: SpeakerModel, frequency: NDArray) -> NDArray[np.complex128]:
     return np.stack([*shares, rest])
 
 
-def _bell(one: PeakingFilter, frequency: NDArray) -> NDArray[np.complex128]:
+def _bell(one: BandFilter, frequency: NDArray) -> NDArray[np.complex128]:
     """Response of a resonance of the cabinet or a driver: the bell of an analogue equaliser, minimum phase."""
     s = 1j * frequency / one.frequency_hz
     lift = 10 ** (one.gain_db / 40)

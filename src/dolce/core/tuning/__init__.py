@@ -14,15 +14,20 @@ from dolce.core.tuning.bass_sums import (
 )
 from dolce.core.tuning.blend import ALL_SEATS, Blend, blends_of
 from dolce.core.tuning.composing import mains_later_s, with_ladder
-from dolce.core.tuning.correction import ANCHOR_RANGE_HZ, Band, Correction
+from dolce.core.tuning.correction import ANCHOR_RANGE_HZ, Aim, Band, Correction
 from dolce.core.tuning.levelling import levelled_again
+from dolce.core.tuning.output_loads import OutputLoad, output_loads
 from dolce.core.tuning.outputs import Outputs
-from dolce.core.tuning.prediction import Responses, level_of, predict, response_of, settings_of
+from dolce.core.tuning.prediction import Responses, level_of, predict, response_of, settings_of, taps_of
 from dolce.core.tuning.proof import Proof, SpotLevels, Verdict, prove, verdicts_on
 from dolce.core.tuning.shape import (
     SHAPING_PER_OCTAVE,
     ChannelShape,
-    found_bands,
+    FoundFilters,
+    Heard,
+    convolved_db,
+    expectation_of,
+    found_filters,
     shape_of,
     target_level_db,
     wanted_rise_db,
@@ -34,14 +39,18 @@ __all__ = [
     "SHAPING_PER_OCTAVE",
     "SHOWN_HZ",
     "SUM_HZ",
+    "Aim",
     "Alignment",
     "Band",
     "Blend",
     "ChannelAlignment",
     "ChannelShape",
     "Correction",
+    "FoundFilters",
     "Handover",
+    "Heard",
     "OutputChange",
+    "OutputLoad",
     "Outputs",
     "Proof",
     "Responses",
@@ -49,19 +58,23 @@ __all__ = [
     "Verdict",
     "blends_of",
     "changed_outputs",
-    "found_bands",
+    "convolved_db",
+    "expectation_of",
+    "found_filters",
     "group_levels_db",
     "handover",
     "joins_of",
     "level_of",
     "levelled_again",
     "mains_later_s",
+    "output_loads",
     "predict",
     "prove",
     "response_of",
     "route_response",
     "settings_of",
     "shape_of",
+    "taps_of",
     "target_level_db",
     "verdicts_on",
     "wanted_rise_db",

@@ -1,13 +1,16 @@
 """What a correction starts from, stands on, aims at and does, as one value; every edit makes a new one."""
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Literal
 
+import numpy as np
+from numpy.typing import NDArray
+
 from dolce.core import checked
 from dolce.core.checked import limited, ranges
-from dolce.core.correction import Limits, Target
-from dolce.core.filters import PeakingFilter
+from dolce.core.correction import Curve, FoundConvolution, Limits, Means, Overruled, Target, Taste
+from dolce.core.filters import BandFilter
 from dolce.core.levels import SUB_LEVEL_BAND_HZ
 from dolce.core.processor import ProcessorLimits
 from dolce.core.room import SUB_CODES, partner_of
@@ -15,7 +18,7 @@ from dolce.core.tuning.alignment import Alignment
 from dolce.core.tuning.blend import Blend
 from dolce.errors import Conflict, InvalidValue, NotFound
 
-MOST_BANDS = 31
+MOST_BANDS = 93                    # a graphic equaliser and free ones besides
 ANCHOR_RANGE_HZ = (20.0, 20_000.0)
 # A sub is corrected where it plays: nothing above its crossover.
 SUB_RANGE_HZ = (20.0, 120.0)
@@ -23,14 +26,26 @@ SUB_RANGE_HZ = (20.0, 120.0)
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Band:
-    """A peaking band that can be switched off.
+    """A band that can be switched off, or locked: then it stays as it is when filters are found.
 
-    `id` names it within its correction, whatever is added or removed beside it; 0 until that has given it one.
+    `id` names it within its correction, whatever is added or removed beside it; 0 until that has given it one. `fixed`
+    is one of a graphic equaliser: only its gain moves.
     """
 
-    filter: PeakingFilter
+    filter: BandFilter
     on: bool = True
     id: int = 0
+    locked: bool = False
+    fixed: bool = False
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Aim:
+    """What channels are corrected toward, within which limits, by what."""
+
+    target: Target = field(default_factory=Target)
+    limits: Limits = field(default_factory=Limits)
+    means: Means = field(default_factory=Means)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -56,6 +71,16 @@ class Correction:
     trims_db : mapping of channel to dB
         On top of the alignment's: what makes up for the bands where channels are matched.
     name : str
+    means : Means
+        By what channels are corrected.
+    own : mapping of channel to Aim
+        Channels with a target, limits and means of their own.
+    taste : Taste or None
+        On top of every target.
+    convolutions : mapping of channel to FoundConvolution
+    overruled : mapping of channel to tuple of Overruled
+        Verdicts that a calibrator gave.
+    note : str
     last_band_id : int
         The highest that was ever given: no later band is taken for an earlier one.
     """
@@ -72,10 +97,18 @@ class Correction:
     bands: Mapping[str, tuple[Band, ...]] = field(default_factory=dict)
     trims_db: Mapping[str, float] = field(default_factory=dict)
     name: str = ""
+    means: Means = field(default_factory=Means)
+    own: Mapping[str, Aim] = field(default_factory=dict)
+    taste: Taste | None = None
+    convolutions: Mapping[str, FoundConvolution] = field(default_factory=dict)
+    overruled: Mapping[str, tuple[Overruled, ...]] = field(default_factory=dict)
+    note: str = ""
     last_band_id: int = 0
 
     def __post_init__(self) -> None:
         self._name_bands()
+        checked.text(self.name, longest=60, where="name of the correction")
+        checked.text(self.note, longest=1000, where="note")
         low, high = self.anchor_band_hz
         for value, where in ((low, "level from"), (high, "level to")):
             checked.within(value, low=ANCHOR_RANGE_HZ[0], high=ANCHOR_RANGE_HZ[1], where=where, unit="Hz")
@@ -103,7 +136,39 @@ class Correction:
         """Whether an alignment is the one that this correction stands on; False as soon as it has moved on."""
         return self.alignment == alignment
 
-    def filters(self, channel: str) -> tuple[PeakingFilter, ...]:
+    def aim(self, channel: str) -> Aim:
+        """What a channel is corrected toward: its own, or that of all."""
+        return self.own.get(channel) or Aim(target=self.target, limits=self.limits, means=self.means)
+
+    def with_curve(self, channel: str, curve: Curve | None) -> "Correction":
+        """The same with another curve as target: of a channel that has an aim of its own, else of all others."""
+        own = self.own.get(channel)
+        if own is None:
+            return replace(self, target=replace(self.target, curve=curve))
+        return replace(self, own={**self.own, channel: replace(own, target=replace(own.target, curve=curve))})
+
+    def target_db(self, channel: str, at_hz: NDArray) -> NDArray[np.float64]:
+        """A channel's target with the taste on top, relative to its own level, shape as given."""
+        level = self.aim(channel).target.level_db(at_hz)
+        return level if self.taste is None else level + self.taste.level_db(at_hz)
+
+    def counts(self, channel: str) -> tuple[int, int]:
+        """How many free and how many fixed bands of a channel are switched on."""
+        bands = [band for band in self.bands.get(channel, ()) if band.on]
+        fixed = sum(band.fixed for band in bands)
+        return len(bands) - fixed, fixed
+
+    @property
+    def channels(self) -> tuple[str, ...]:
+        """Those that have filters, or were found to need none."""
+        return tuple(dict.fromkeys((*self.bands, *self.convolutions)))
+
+    @property
+    def found(self) -> bool:
+        """Whether there are filters, or channels that were found to need none."""
+        return bool(self.bands) or bool(self.convolutions)
+
+    def filters(self, channel: str) -> tuple[BandFilter, ...]:
         """The bands of a channel that are switched on."""
         return tuple(band.filter for band in self.bands.get(channel, ()) if band.on)
 
@@ -113,7 +178,8 @@ class Correction:
 
     def limits_for(self, channel: str, device: ProcessorLimits | None = None) -> Limits:
         """The limits, drawn in to what the processor can do, and for a sub to where it plays."""
-        limits = self.limits if device is None else device.narrowed(self.limits)
+        limits = self.aim(channel).limits
+        limits = limits if device is None else device.narrowed(limits)
         if channel not in SUB_CODES:
             return limits
         low, high = SUB_RANGE_HZ
@@ -136,7 +202,48 @@ class Correction:
         """The same with other bands for a channel, and for those that are linked with it."""
         if len(bands) > MOST_BANDS:
             raise Conflict(f"{len(bands)} bands are more than {MOST_BANDS}.", remedy="Remove one first.")
-        return replace(self, bands={**self.bands, **dict.fromkeys(self.alike(channel), bands)})
+        return self._of_bands(dict.fromkeys(self.alike(channel), bands))
+
+    def with_copies(self, channel: str, others: Sequence[str]) -> "Correction":
+        """The same with a channel's bands for others too, each with ids of their own."""
+        copied = tuple(replace(band, id=0) for band in self.bands.get(channel, ()))
+        return self._of_bands(dict.fromkeys(others, copied))
+
+    def _of_bands(self, bands: Mapping[str, tuple[Band, ...]]) -> "Correction":
+        """With other bands for some channels: what has bands does not convolve."""
+        return replace(self, bands={**self.bands, **bands},
+                       convolutions={c: one for c, one in self.convolutions.items() if c not in bands})
+
+    def with_pairs_alike(self) -> "Correction":
+        """The same with one of each pair, the first by its code, standing for both."""
+        changed = self
+        for name in sorted(self.bands):
+            changed = changed.with_bands(name, changed.bands[name])
+        convolutions = dict(changed.convolutions)
+        for name in sorted(convolutions):
+            convolutions |= {other: convolutions[name] for other in changed.linked_with(name) if other in convolutions}
+        return replace(changed, convolutions=convolutions)
+
+    def wait_s(self, channel: str) -> float:
+        """How long a channel waits for the latest convolution, so that all stay together."""
+        own = self.convolutions.get(channel)
+        latest = max((one.delay_s for one in self.convolutions.values()), default=0.0)
+        return latest - (own.delay_s if own is not None else 0.0)
+
+    def overruling(self, channel: str, one: Overruled) -> "Correction":
+        """The same with a verdict of the calibrator's own; what was overruled there before gives way."""
+        found = dict(self.overruled)
+        for name in (channel, *self.linked_with(channel)):
+            others = (o for o in found.get(name, ()) if o.to_hz <= one.from_hz or o.from_hz >= one.to_hz)
+            found[name] = tuple(sorted((*others, one), key=lambda o: o.from_hz))
+        return replace(self, overruled=found)
+
+    def following_evidence(self, channel: str, at_hz: float) -> "Correction":
+        """The same without what was overruled at a frequency."""
+        found = dict(self.overruled)
+        for name in (channel, *self.linked_with(channel)):
+            found[name] = tuple(o for o in found.get(name, ()) if not o.from_hz <= at_hz <= o.to_hz)
+        return replace(self, overruled={name: rows for name, rows in found.items() if rows})
 
     def place_of_band(self, channel: str, band_id: int) -> int:
         """Where a band stands in the row of its channel, or NotFound."""

@@ -18,9 +18,11 @@ class Outputs:
     bass: BassManagement | None = None
 
     @classmethod
-    def of(cls, alignment: Alignment, correction: Correction | None, channels: Sequence[str]) -> Self:
+    def of(cls, alignment: Alignment, correction: Correction | None, channels: Sequence[str], *,
+           sample_rate_hz: int) -> Self:
         """As they would be loaded."""
-        return cls(settings={channel: settings_of(alignment, correction, channel) for channel in channels},
+        return cls(settings={channel: settings_of(alignment, correction, channel, sample_rate_hz=sample_rate_hz)
+                             for channel in channels},
                    bass=alignment.routing)
 
     @classmethod

@@ -2,14 +2,16 @@
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
+from functools import lru_cache
 
 import numpy as np
 import scipy
 from numpy.typing import NDArray
 
-from dolce.core.filters import chain_level_db, peaking_biquad, playable
+from dolce.core.correction import FoundConvolution
+from dolce.core.filters import chain_level_db, chain_sections
 from dolce.core.levels import power_db
-from dolce.core.processor import ChannelSettings
+from dolce.core.processor import ChannelSettings, Convolution
 from dolce.core.tuning.alignment import Alignment
 from dolce.core.tuning.correction import Correction
 from dolce.errors import InvalidValue
@@ -55,22 +57,38 @@ class Responses:
         return power_db(np.average(np.abs(self.together(channels)[rows]) ** 2, axis=0, weights=weight))
 
 
-def settings_of(alignment: Alignment, correction: Correction | None, channel: str) -> ChannelSettings:
-    """What an output gets: its alignment, and of the correction the bands and the trim that makes up for them."""
+def settings_of(alignment: Alignment, correction: Correction | None, channel: str, *,
+                sample_rate_hz: int, most_taps: int | None = None) -> ChannelSettings:
+    """What an output gets: its alignment, and of the correction the bands or the convolution at a rate, the trim that
+    makes up for them, and the wait for others whose convolution makes them later.
+    """
     base = alignment.settings(channel)
     if correction is None:
         return base
     trim_db = round(base.trim_db + correction.trims_db.get(channel, 0.0), 3)
-    return replace(base, trim_db=max(-40.0, trim_db), filters=correction.filters(channel))
+    return replace(
+        base,
+        trim_db=max(-40.0, trim_db),
+        delay_s=round(base.delay_s + correction.wait_s(channel), 9),
+        filters=correction.filters(channel),
+        convolution=taps_of(correction.convolutions.get(channel), sample_rate_hz=sample_rate_hz, most_taps=most_taps),
+    )
+
+
+@lru_cache(maxsize=96)
+def taps_of(found: FoundConvolution | None, *, sample_rate_hz: int, most_taps: int | None = None) -> Convolution | None:
+    """A found convolution as a processor takes it at one rate."""
+    if found is None:
+        return None
+    impulse = found.impulse(sample_rate_hz=sample_rate_hz, most_samples=most_taps)
+    return Convolution.of(impulse, sample_rate_hz=sample_rate_hz)
 
 
 def response_of(settings: ChannelSettings, *, at_hz: NDArray, sample_rate_hz: float) -> NDArray[np.complex128]:
     """Complex response of one output's settings, shape (points,): trim, delay, polarity, crossovers, bands, taps."""
     phase = np.exp(-2j * np.pi * at_hz * settings.delay_s)
     total = phase * 10 ** (settings.trim_db / 20) * (-1 if settings.polarity == "inverted" else 1)
-    sections = [peaking_biquad(frequency_hz=f.frequency_hz, gain_db=f.gain_db, q=f.q,
-                               sample_rate_hz=sample_rate_hz).sos()
-                for f in playable(settings.filters, sample_rate_hz=sample_rate_hz)]
+    sections = list(chain_sections(settings.filters, sample_rate_hz=sample_rate_hz))
     for side, crossover in (("high", settings.high_pass), ("low", settings.low_pass)):
         if crossover is not None:
             sections.extend(crossover.sections(side, sample_rate_hz=sample_rate_hz))
@@ -80,11 +98,23 @@ def response_of(settings: ChannelSettings, *, at_hz: NDArray, sample_rate_hz: fl
         total = total * scipy.signal.freqz_sos(np.array(sections), worN=at_hz, fs=sample_rate_hz)[1]
     taps = settings.convolution
     if taps is not None and taps.sample_rate_hz == sample_rate_hz:
-        size = scipy.fft.next_fast_len(4 * taps.taps, real=True)
-        spectrum = scipy.fft.rfft(taps.impulse, size)
-        grid = scipy.fft.rfftfreq(size, 1 / sample_rate_hz)
-        total = total * (np.interp(at_hz, grid, spectrum.real) + 1j * np.interp(at_hz, grid, spectrum.imag))
+        grid, spectrum, later_s = _spectrum(taps)
+        total = (
+            total
+            * np.exp(-2j * np.pi * at_hz * later_s)
+            * (np.interp(at_hz, grid, spectrum.real) + 1j * np.interp(at_hz, grid, spectrum.imag))
+        )
     return total
+
+
+@lru_cache(maxsize=64)
+def _spectrum(taps: Convolution) -> tuple[NDArray[np.float64], NDArray[np.complex128], float]:
+    """Of a convolution without the time until its largest sample, fine enough to read between bins; and that time."""
+    size = scipy.fft.next_fast_len(4 * taps.taps, real=True)
+    impulse = np.concatenate([taps.impulse, np.zeros(size - taps.taps)])
+    later = int(np.argmax(np.abs(impulse)))
+    return (scipy.fft.rfftfreq(size, 1 / taps.sample_rate_hz), scipy.fft.rfft(np.roll(impulse, -later)),
+            later / taps.sample_rate_hz)
 
 
 def level_of(settings: ChannelSettings, *, at_hz: NDArray, sample_rate_hz: float) -> NDArray[np.float64]:
@@ -100,7 +130,16 @@ def predict(alignment: Alignment, correction: Correction | None, responses: Resp
     Combinations follow from `Responses.together`, seats from `Responses.seat_level_db`.
     """
     return Responses(
-        frequency_hz=responses.frequency_hz, sample_rate_hz=responses.sample_rate_hz, spots=responses.spots,
-        channels={channel: response * response_of(
-            settings_of(alignment, correction, channel), at_hz=responses.frequency_hz,
-            sample_rate_hz=responses.sample_rate_hz) for channel, response in responses.channels.items()})
+        frequency_hz=responses.frequency_hz,
+        sample_rate_hz=responses.sample_rate_hz,
+        spots=responses.spots,
+        channels={
+            channel: response
+            * response_of(
+                settings_of(alignment, correction, channel, sample_rate_hz=round(responses.sample_rate_hz)),
+                at_hz=responses.frequency_hz,
+                sample_rate_hz=responses.sample_rate_hz,
+            )
+            for channel, response in responses.channels.items()
+        },
+    )

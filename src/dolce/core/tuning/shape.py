@@ -1,29 +1,77 @@
-"""One channel as its correction shapes it, and the bands that are found for all; for pages and commands alike."""
+"""One channel as its correction shapes it, and the filters that are found for all; for pages and commands alike."""
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
-from numpy.typing import NDArray
+from numpy.typing import ArrayLike, NDArray
 
 from dolce.core.correction import (
+    QUICK,
     CorrectionPlan,
+    Effort,
+    Expected,
+    FoundConvolution,
     Headroom,
     Limits,
+    Means,
+    Needs,
+    agreed_to_hz,
     anchored_level_db,
+    convolution_curve,
     deviation_db,
+    expected,
     fit_bands,
+    fit_left_out,
+    fit_with_fixed,
     headroom_of,
     plan_correction,
 )
-from dolce.core.filters import chain_level_db
-from dolce.core.levels import energy_mean_db
-from dolce.core.processor import ProcessorLimits
-from dolce.core.response import SpotAverage
+from dolce.core.filters import BandFilter, before_main_db, chain_level_db
+from dolce.core.levels import energy_mean_db, power_db
+from dolce.core.processor import ChannelSettings, ProcessorLimits
+from dolce.core.response import SpotAverage, average_over_spots
 from dolce.core.room import SUB_CODES
 from dolce.core.tuning.correction import Band, Correction
+from dolce.core.tuning.prediction import response_of, taps_of
 
-SHAPING_PER_OCTAVE = 12.0         # smoothing of what bands are fitted to
+SHAPING_PER_OCTAVE = 12.0         # smoothing of what filters are fitted to
+_FAR_DB = 12.0
+_SHOWN_RATE_HZ = 48_000           # at others a convolution differs by less than can be seen
+_KEPT = slice(None)               # points of the grid that are kept of a convolution's curve
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class Heard:
+    """A channel at the spots that count, before its own correction.
+
+    Attributes
+    ----------
+    level_db : ndarray, shape (spots, points)
+        With its trim; with what others play of it, where they do.
+    weights : ndarray, shape (spots,)
+    share : ndarray, shape (points,), or None
+        How much of that is the channel's own, 0 to 1; None for all of it.
+    corrected_db : ndarray, shape (spots, points), or None
+        The same after the correction, where it can't be had by adding levels.
+    """
+
+    level_db: NDArray[np.float64]
+    weights: NDArray[np.float64]
+    share: NDArray[np.float64] | None = None
+    corrected_db: NDArray[np.float64] | None = None
+
+    @classmethod
+    def of(cls, level_db: ArrayLike, weights: ArrayLike | None = None) -> "Heard":
+        """Levels by spot, shape (spots, points)."""
+        levels = np.asarray(level_db, dtype=float)
+        return cls(
+            level_db=levels, weights=np.ones(len(levels)) if weights is None else np.asarray(weights, dtype=float)
+        )
+
+    @property
+    def average(self) -> SpotAverage:
+        return average_over_spots(self.level_db, weights=self.weights)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -35,11 +83,18 @@ class ChannelShape:
     before_db, lowest_db, highest_db, predicted_db, target_db, correction_db : ndarray, shape (points,)
     level_db : float
         Level of the target (relative to the stimulus) that was taken off all curves.
+    needs : Needs
+        What each spot lacks.
+    level_band_hz : (float, float)
+        By whose mean each spot's level is told.
+    share : as in `Heard`
     """
 
     channel: str
     plan: CorrectionPlan
+    needs: Needs
     level_db: float
+    level_band_hz: tuple[float, float]
     before_db: NDArray[np.float64]
     lowest_db: NDArray[np.float64]
     highest_db: NDArray[np.float64]
@@ -47,9 +102,39 @@ class ChannelShape:
     target_db: NDArray[np.float64]
     correction_db: NDArray[np.float64]
     bands: tuple[Band, ...]
+    convolution: FoundConvolution | None
     headroom: Headroom
     before_deviation_db: float
     predicted_deviation_db: float
+    share: NDArray[np.float64] | None = None
+
+    def agreed_to_hz(self, limits: Limits) -> float | None:
+        """Up to where its spots agree, if that is within the range; None where it is beyond, or not known."""
+        found = agreed_to_hz(self.plan.frequency_hz, self.needs, limits)
+        return found if found is not None and found < limits.to_hz else None
+
+    @property
+    def effect_db(self) -> NDArray[np.float64]:
+        """What the correction does to what sounds, shape (points,): less than itself where others play most of it."""
+        return self.predicted_db - self.before_db
+
+    @property
+    def sounds_before_db(self) -> float | None:
+        """Energy of a convolution that sounds before its main arrival, against all of it; None for none."""
+        taps = taps_of(self.convolution, sample_rate_hz=_SHOWN_RATE_HZ)
+        return None if taps is None else before_main_db(taps.impulse)
+
+    @property
+    def target_off_db(self) -> float:
+        """How far the target lies above the curve, mean over the band by which levels are told."""
+        low, high = self.level_band_hz
+        inside = (self.plan.frequency_hz >= low) & (self.plan.frequency_hz <= high)
+        return float((self.target_db - self.before_db)[inside].mean())
+
+    @property
+    def target_is_far(self) -> bool:
+        """Whether it lies so far off that it is a mistake: no filter reaches it."""
+        return abs(self.target_off_db) > _FAR_DB
 
 
 def target_level_db(channel: str, level_db: NDArray, target_db: NDArray, *, at_hz: NDArray,
@@ -69,65 +154,195 @@ def wanted_rise_db(channel: str, correction: Correction, *, at_hz: NDArray) -> f
     if channel not in SUB_CODES or correction.anchor == "hand":
         return 0.0
     inside = (at_hz >= low) & (at_hz <= high)
-    return float(energy_mean_db(correction.target.level_db(at_hz)[inside]))
+    return float(energy_mean_db(correction.target_db(channel, at_hz)[inside]))
 
 
-def shape_of(channel: str, average: SpotAverage, *, at_hz: NDArray, trim_db: float, correction: Correction,
-             sample_rate_hz: float, device: ProcessorLimits | None = None,
-             target_db: NDArray | None = None) -> ChannelShape:
+def shape_of(channel: str, heard: Heard, *, at_hz: NDArray, correction: Correction, sample_rate_hz: float,
+             device: ProcessorLimits | None = None, target_db: NDArray | None = None) -> ChannelShape:
     """Plan, prediction and figures of one channel.
 
     Parameters
     ----------
-    average : SpotAverage
-        Over the spots that count, on `at_hz`, shape (points,).
+    heard : Heard
+        At the spots that count, on `at_hz`.
     target_db : ndarray, shape (points,), optional
         In place of the correction's target.
     """
-    target = correction.target.level_db(at_hz) if target_db is None else target_db
-    level = target_level_db(channel, average.level_db + trim_db, target, at_hz=at_hz, correction=correction)
-    shift = trim_db - level
-    before = average.level_db + shift
-    limits = correction.limits_for(channel, device)
-    plan = plan_correction(at_hz, _mean_at_level(average, at_hz, correction.level_band_hz(channel)) + shift,
-                           average.spread_db, target, limits=limits, spots=average.spots)
-    filters = correction.filters(channel)
-    bands_db = chain_level_db(filters, at_hz=at_hz, sample_rate_hz=sample_rate_hz)
+    target = correction.target_db(channel, at_hz) if target_db is None else target_db
+    average = heard.average
+    level = target_level_db(channel, average.level_db, target, at_hz=at_hz, correction=correction)
+    limits, band_hz = correction.limits_for(channel, device), correction.level_band_hz(channel)
+    middle = (at_hz >= band_hz[0]) & (at_hz <= band_hz[1])
+    # Each spot at its own level, all lacking on average what the energy average lacks where the target is hung.
+    offset = float((target + level - average.level_db)[middle].mean())
+    needs = Needs.of(heard.level_db, target, at_hz=at_hz, band_hz=band_hz, weights=heard.weights, offset_db=offset)
+    plan = plan_correction(at_hz, needs, target, limits=limits, overruled=correction.overruled.get(channel, ()),
+                           share=heard.share)
+    filters, taps = correction.filters(channel), correction.convolutions.get(channel)
+    change = chain_level_db(filters, at_hz=at_hz, sample_rate_hz=sample_rate_hz) + convolved_db(taps, at_hz)
+    before = average.level_db - level
+    predicted = before + change
+    if heard.corrected_db is not None:
+        predicted = energy_mean_db(heard.corrected_db, weights=heard.weights) - level
     band = (limits.from_hz, limits.to_hz)
     return ChannelShape(
-        channel=channel, plan=plan, level_db=level, before_db=before,
-        lowest_db=average.lowest_db + shift, highest_db=average.highest_db + shift,
-        predicted_db=before + bands_db, target_db=target, correction_db=bands_db,
-        bands=correction.bands.get(channel, ()), headroom=headroom_of(filters, sample_rate_hz=sample_rate_hz),
-        before_deviation_db=deviation_db(at_hz, before, target, band_hz=band),
-        predicted_deviation_db=deviation_db(at_hz, before + bands_db, target, band_hz=band))
+        channel=channel, plan=plan, needs=needs, level_db=level, level_band_hz=band_hz, before_db=before,
+        lowest_db=average.lowest_db - level, highest_db=average.highest_db - level, predicted_db=predicted,
+        target_db=target, correction_db=change, bands=correction.bands.get(channel, ()), convolution=taps,
+        headroom=_headroom(filters, taps, sample_rate_hz),
+        share=heard.share, before_deviation_db=deviation_db(at_hz, before, target, band_hz=band),
+        predicted_deviation_db=deviation_db(at_hz, predicted, target, band_hz=band))
 
 
-def _mean_at_level(average: SpotAverage, at_hz: NDArray, band_hz: tuple[float, float]) -> NDArray:
-    """The mean over the spots in dB, brought to the level of their energy average in the band that hangs the target."""
-    inside = (at_hz >= band_hz[0]) & (at_hz <= band_hz[1])
-    return average.mean_db + float(np.mean((average.level_db - average.mean_db)[inside]))
+def convolved_db(found: FoundConvolution | None, at_hz: NDArray) -> NDArray[np.float64]:
+    """Level of a convolution as its impulse response has it, shape (points,); nothing for none.
 
-
-def found_bands(channels: Mapping[str, ChannelShape], correction: Correction, *, sample_rate_hz: float,
-                device: ProcessorLimits | None = None) -> Correction:
-    """The correction with new bands: one fit per channel, or one for all that are linked.
-
-    Every band is one that the processor can be set to.
+    A short one can't follow its curve where that is steep at low frequencies: what counts is what it does.
     """
-    bands: dict[str, tuple[Band, ...]] = {}
+    taps = taps_of(found, sample_rate_hz=_SHOWN_RATE_HZ)
+    if taps is None:
+        return np.zeros(at_hz.size)
+    response = response_of(ChannelSettings(convolution=taps), at_hz=at_hz, sample_rate_hz=_SHOWN_RATE_HZ)
+    return power_db(np.abs(response) ** 2)
+
+
+def _headroom(filters: tuple[BandFilter, ...], found: FoundConvolution | None, sample_rate_hz: float) -> Headroom:
+    if found is None:
+        return headroom_of(filters, sample_rate_hz=sample_rate_hz)
+    at_hz = np.array(found.at_hz)
+    level = convolved_db(found, at_hz)
+    k = int(np.argmax(level))
+    return Headroom(gain_db=max(0.0, float(level[k])), at_hz=float(at_hz[k]))
+
+
+def expectation_of(shape: ChannelShape, correction: Correction, *, sample_rate_hz: float,
+                   device: ProcessorLimits | None = None, range_hz: tuple[float, float] | None = None) -> Expected:
+    """What a channel's correction does at the spots that were used, and what to expect at others."""
+    limits, at_hz = correction.limits_for(shape.channel, device), shape.plan.frequency_hz
+    if shape.convolution is not None:
+        curve = convolution_curve(shape.plan, limits)
+        moved = np.array([convolution_curve(shape.plan, limits, wish) - curve for wish in shape.plan.without_each_db])
+    else:
+        moved = fit_left_out(shape.plan, correction.filters(shape.channel), limits=limits,
+                             sample_rate_hz=sample_rate_hz, at_hz=at_hz)
+    if shape.share is not None:
+        moved = moved * shape.share
+    left_out = shape.effect_db + moved.reshape(-1, at_hz.size)
+    return expected(shape.needs, shape.effect_db, left_out, at_hz=at_hz, level_band_hz=shape.level_band_hz,
+                    range_hz=range_hz or (limits.from_hz, limits.to_hz))
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class FoundFilters:
+    """The correction with new filters, and how many bands of each channel would give which share of what all give."""
+
+    correction: Correction
+    fewer: Mapping[str, tuple[tuple[int, float], ...]]
+
+
+def found_filters(channels: Mapping[str, ChannelShape], correction: Correction, *, sample_rate_hz: float,
+                  device: ProcessorLimits | None = None, told: Callable[[float], None] | None = None,
+                  turned: Mapping[str, tuple[NDArray, NDArray]] | None = None,
+                  effort: Effort = QUICK) -> FoundFilters:
+    """New filters by each channel's means: one fit per channel, or one for all that are linked.
+
+    Parameters
+    ----------
+    told : function of a fraction, optional
+        Called between steps; what it raises ends the search.
+    effort : how long bands are looked for
+    turned : mapping of channel to (frequencies, phases in rad), optional
+        What convolutions of mixed phase undo.
+
+    Notes
+    -----
+    Locked bands stay; the others are fitted beside them. Every band is one that the processor can be set to.
+    """
+    groups: list[list[ChannelShape]] = []
     for name, channel in channels.items():
-        if name in bands:
-            continue
-        alike = [channel, *(channels[other] for other in correction.linked_with(name) if other in channels)]
-        plan = replace(channel.plan, wished_db=np.mean([one.plan.wished_db for one in alike], axis=0),
-                       weight=np.mean([one.plan.weight for one in alike], axis=0))
-        found = _bands(plan, correction.limits_for(name, device), sample_rate_hz)
-        if device is not None and device.bands:
-            found = tuple(replace(band, filter=device.settable(band.filter)) for band in found)
-        bands |= dict.fromkeys([one.channel for one in alike], found)
-    return replace(correction, bands=bands)
+        if all(name != one.channel for group in groups for one in group):
+            groups.append([channel, *(channels[o] for o in correction.linked_with(name) if o in channels)])
+    done: list[str] = []
+
+    def step() -> None:
+        if told is not None:
+            told(len(done) / len(channels))
+
+    def of(group: list[ChannelShape]) -> _OfGroup:
+        step()
+        found = _of_group(group, correction, sample_rate_hz, device, step, (turned or {}).get(group[0].channel),
+                          effort)
+        done.extend(one.channel for one in group)
+        return found
+
+    found = [of(group) for group in groups]
+    bands: dict[str, tuple[Band, ...]] = {}
+    convolutions: dict[str, FoundConvolution] = {}
+    fewer: dict[str, tuple[tuple[int, float], ...]] = {}
+    for group, one in zip(groups, found, strict=True):
+        names = [channel.channel for channel in group]
+        if one.convolution is not None:
+            convolutions |= dict.fromkeys(names, one.convolution)
+        else:
+            bands |= dict.fromkeys(names, one.bands)
+            fewer |= dict.fromkeys(names, one.fewer)
+    if told is not None:
+        told(1.0)
+    return FoundFilters(correction=replace(correction, bands=bands, convolutions=convolutions), fewer=fewer)
 
 
-def _bands(plan: CorrectionPlan, limits: Limits, sample_rate_hz: float) -> tuple[Band, ...]:
-    return tuple(Band(filter=f) for f in fit_bands(plan, limits=limits, sample_rate_hz=sample_rate_hz))
+@dataclass(frozen=True, slots=True, kw_only=True)
+class _OfGroup:
+    """What was found for channels that get the same."""
+
+    bands: tuple[Band, ...] = ()
+    fewer: tuple[tuple[int, float], ...] = ()
+    convolution: FoundConvolution | None = None
+
+
+def _of_group(alike: Sequence[ChannelShape], correction: Correction, sample_rate_hz: float,
+              device: ProcessorLimits | None, step: Callable[[], None],
+              turned: tuple[NDArray, NDArray] | None, effort: Effort) -> _OfGroup:
+    """Filters of channels that get the same, on the mean of what they want."""
+    first = alike[0]
+    name = first.channel
+    limits, means = correction.limits_for(name, device), correction.aim(name).means
+    plan = replace(first.plan, wished_db=np.mean([one.plan.wished_db for one in alike], axis=0),
+                   weight=np.mean([one.plan.weight for one in alike], axis=0))
+    if means.method == "convolution":
+        return _OfGroup(convolution=_convolution(convolution_curve(plan, limits), plan, means, turned))
+    locked = tuple(band for band in correction.bands.get(name, ()) if band.locked)
+    bands, fewer = _bands(plan, correction, name, locked, sample_rate_hz, device, step, effort)
+    return _OfGroup(bands=bands, fewer=fewer)
+
+
+def _bands(plan: CorrectionPlan, correction: Correction, name: str, locked: tuple[Band, ...], sample_rate_hz: float,
+           device: ProcessorLimits | None, step: Callable[[], None], effort: Effort,
+           ) -> tuple[tuple[Band, ...], tuple[tuple[int, float], ...]]:
+    """Bands of one channel by its means, locked ones first taken out of the wish."""
+    limits, means = correction.limits_for(name, device), correction.aim(name).means
+    if means.method == "level only":
+        return (), ()
+    held = chain_level_db([band.filter for band in locked if band.on], at_hz=plan.frequency_hz,
+                          sample_rate_hz=sample_rate_hz)
+    plan = replace(plan, wished_db=plan.wished_db - held)
+    free, fewer = (), ()
+    if means.method != "fixed bands" and limits.bands > len(locked):
+        fit = fit_bands(plan, limits=replace(limits, bands=limits.bands - len(locked)), sample_rate_hz=sample_rate_hz,
+                        told=step, effort=effort)
+        free, fewer = fit.filters, fit.fewer
+    graphic: tuple[BandFilter, ...] = ()
+    if means.method in ("fixed bands", "fixed and free bands"):
+        graphic, free = fit_with_fixed(plan, means.fixed, limits=limits, sample_rate_hz=sample_rate_hz, free=free)
+    if device is not None and device.bands:
+        free = tuple(device.settable(one) for one in free)
+    found = (*locked, *(Band(filter=one) for one in free), *(Band(filter=one, fixed=True) for one in graphic))
+    return tuple(sorted(found, key=lambda band: (band.fixed, band.filter.frequency_hz))), fewer
+
+
+def _convolution(level_db: NDArray, plan: CorrectionPlan, means: Means,
+                 turned: tuple[NDArray, NDArray] | None) -> FoundConvolution:
+    hz, rad = ((), ()) if turned is None or means.phase != "mixed" else (tuple(one.tolist()) for one in turned)
+    return FoundConvolution(at_hz=tuple(np.round(plan.frequency_hz[_KEPT], 3).tolist()),
+                            level_db=tuple(np.round(level_db[_KEPT], 3).tolist()), phase=means.phase,
+                            duration_s=means.duration_s, before_s=means.before_s, turned_hz=hz, turned_rad=rad)

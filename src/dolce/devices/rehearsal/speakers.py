@@ -6,7 +6,7 @@ from functools import lru_cache
 
 import numpy as np
 
-from dolce.core.filters import PeakingFilter
+from dolce.core.filters import BandFilter
 from dolce.core.geometry import Point
 from dolce.core.room import SUB_CODES
 from dolce.core.simulation import Driver, LowEnd, SpeakerModel
@@ -36,8 +36,8 @@ class PlacedSpeaker:
         return model_of(self.channel, low_limit_hz=self.low_limit_hz)
 
 
-def _ripple(*bells: tuple[float, float, float]) -> tuple[PeakingFilter, ...]:
-    return tuple(PeakingFilter(frequency_hz=f, gain_db=gain, q=q) for f, gain, q in bells)
+def _ripple(*bells: tuple[float, float, float]) -> tuple[BandFilter, ...]:
+    return tuple(BandFilter(frequency_hz=f, gain_db=gain, q=q) for f, gain, q in bells)
 
 
 # Two-way and vented; the dome sits over the cone and a little in front of its acoustic centre.

@@ -110,9 +110,19 @@ class AligningProved:
             kept = None if version is None else work.alignment_versions.get(job_id, version).alignment
 
             def predicted(one: Alignment | None) -> NDArray | None:
-                levels = None if one is None else predicted_levels(
-                    self._context, work, job, Outputs.of(one, None, job.channels), round_id=base.id,
-                    channels=(channel,), spots=spots)
+                levels = (
+                    None
+                    if one is None
+                    else predicted_levels(
+                        self._context,
+                        work,
+                        job,
+                        Outputs.of(one, None, job.channels, sample_rate_hz=job.rig.sample_rate_hz),
+                        round_id=base.id,
+                        channels=(channel,),
+                        spots=spots,
+                    )
+                )
                 return None if levels is None else energy_mean_db(levels.level_db)
 
             taken = next((r for r in reversed(work.takes.rounds(job_id)) if _through(r, alignment, job)), None)
@@ -125,7 +135,10 @@ class AligningProved:
 
     def _channels(self, work: UnitOfWork, job: Job, alignment: Alignment, base: Round,
                   taken: Round) -> tuple[ChannelKept, ...]:
-        outputs, after = Outputs.of(alignment, None, job.channels), self._context.curves.of(work, taken.id)
+        outputs, after = (
+            Outputs.of(alignment, None, job.channels, sample_rate_hz=job.rig.sample_rate_hz),
+            self._context.curves.of(work, taken.id),
+        )
         found = []
         for channel in (c for c in job.channels if c in after):
             heard = after[channel].spots

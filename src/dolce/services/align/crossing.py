@@ -117,7 +117,12 @@ class Crossing:
                 at = replace(responses, spots=tuple(np.array(responses.spots)[known].tolist()), channels={
                     code: responses.channels[code][known] for code in (channel, *_subs(job))})
                 rows = shares[:, known] / shares[:, known].sum(axis=1, keepdims=True)
-                one = handover(Outputs.of(alignment, None, job.channels), at, channel, seats=rows)
+                one = handover(
+                    Outputs.of(alignment, None, job.channels, sample_rate_hz=job.rig.sample_rate_hz),
+                    at,
+                    channel,
+                    seats=rows,
+                )
                 if one is not None:
                     found[channel] = one
         groups = []

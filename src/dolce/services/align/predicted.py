@@ -74,7 +74,7 @@ def subs_as_one(context: Context, work: UnitOfWork, job: Job, alignment: Alignme
     if alignment is None or alignment.subs is None:
         return curves
     subs = [sub for sub in alignment.subs.settings if sub in curves]
-    outputs = Outputs.of(alignment, None, job.channels)
+    outputs = Outputs.of(alignment, None, job.channels, sample_rate_hz=job.rig.sample_rate_hz)
     together = sum_of_subs(context, work, job, outputs, subs, round_id=round_id, curves=curves)
     return curves if together is None else {**curves, **{
         sub: together.changed(channel=sub, by_db=-alignment.settings(sub).trim_db) for sub in subs}}

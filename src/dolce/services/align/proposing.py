@@ -135,7 +135,12 @@ class Proposing:
             if managed else np.array([], dtype=int)
         if not rows.size:
             return start
-        joins = joins_of(Outputs.of(aligned, None, job.channels), responses, managed, rows=rows)
+        joins = joins_of(
+            Outputs.of(aligned, None, job.channels, sample_rate_hz=job.rig.sample_rate_hz),
+            responses,
+            managed,
+            rows=rows,
+        )
         # What lies below 0 makes the mains wait: by no more than they may, whatever the subs have among themselves.
         earliest = max(-GROUP_REACH_S, -group.most_wait_s - min(start.delay_of(sub) for sub in group.settings))
         best = best_of(joins, earliest, max(GROUP_REACH_S, earliest + GROUP_REACH_S), per_s_db=_FAR_DB_PER_S)

@@ -5,6 +5,7 @@ import threading
 from dataclasses import dataclass
 
 from dolce.core.subs import BassField, Found, SearchLimits, search_with_trade
+from dolce.services.searches import Searches
 
 _LOG = logging.getLogger(__name__)
 
@@ -28,41 +29,14 @@ class Searching:
         return self.thread is not None and self.thread.is_alive() and self.found is None and not self.fault
 
 
-class SubSearches:
-    """Searches by job."""
-
-    def __init__(self) -> None:
-        self._kept: dict[int, Searching] = {}
-
-    def of(self, job_id: int) -> Searching | None:
-        """The last one of a job."""
-        return self._kept.get(job_id)
+class SubSearches(Searches[Searching]):
+    """Searches by job; a stopped one keeps the best until then."""
 
     def begin(self, job_id: int, field: BassField, limits: SearchLimits, *, rests_on: tuple) -> None:
         """Begin one; that which runs ends."""
-        self.stop(job_id)
         search = Searching(rests_on=rests_on, limits=limits, stop=threading.Event())
-        search.thread = threading.Thread(target=_run, args=(field, search), daemon=True, name="search of subs")
-        self._kept[job_id] = search
-        search.thread.start()
-
-    def stop(self, job_id: int) -> None:
-        """End it; the best until then is kept."""
-        search = self._kept.get(job_id)
-        if search is not None:
-            search.stop.set()
-        self.wait(job_id)
-
-    def wait(self, job_id: int) -> None:
-        """Until it is done."""
-        search = self._kept.get(job_id)
-        if search is not None and search.thread is not None:
-            search.thread.join()
-
-    def close(self) -> None:
-        """End all of them."""
-        for job_id in list(self._kept):
-            self.stop(job_id)
+        self.start(job_id, search, threading.Thread(
+            target=_run, args=(field, search), daemon=True, name="search of subs"))
 
 
 def _run(field: BassField, search: Searching) -> None:

@@ -2,6 +2,7 @@
 
 import tempfile
 import zipfile
+from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from datetime import timedelta
 from typing import IO
@@ -10,6 +11,7 @@ from dolce.core import checked
 from dolce.core.geometry import RoomSize
 from dolce.core.job import DamagedJob, Job, LogEntry, Rig
 from dolce.core.room import RoomPlan, new_plan
+from dolce.core.tuning import Correction
 from dolce.errors import InvalidForm, InvalidValue
 from dolce.services.context import Context
 
@@ -127,11 +129,10 @@ class JobKeeping:
                 for kept in work.alignment_versions.all(job_id):
                     work.alignment_versions.keep(new.id, replace(
                         kept.alignment, round_id=renumbered.get(kept.alignment.round_id)), at=kept.at)
+                for kept in work.correction_versions.all(job_id):
+                    work.correction_versions.keep(new.id, _renumbered(kept.correction, renumbered), at=kept.at)
                 if correction is not None:
-                    stood_on = correction.alignment
-                    work.corrections.add(new.id, replace(
-                        correction, round_id=renumbered.get(correction.round_id), alignment=stood_on and replace(
-                            stood_on, round_id=renumbered.get(stood_on.round_id))), what="copied")
+                    work.corrections.add(new.id, _renumbered(correction, renumbered), what="copied")
             work.logbook.add(new.id, f"Copied from {job.name}.", at=now)
         return new
 
@@ -164,3 +165,10 @@ def _check(wish: JobWish) -> None:
         faults["units"] = "Choose metres or feet."
     if faults:
         raise InvalidForm(faults)
+
+
+def _renumbered(correction: Correction, rounds: Mapping[int, int]) -> Correction:
+    """A correction that starts from, and stands on, the copies of its rounds."""
+    stood_on = correction.alignment
+    return replace(correction, round_id=rounds.get(correction.round_id), alignment=stood_on and replace(
+        stood_on, round_id=rounds.get(stood_on.round_id)))

@@ -6,6 +6,7 @@ from typing import Literal
 
 from dolce.core.job import Job, PassRecord, Round
 from dolce.core.rig import POINTINGS, microphone_findings
+from dolce.core.tuning import Correction
 from dolce.services.context import Context
 from dolce.services.read.round_curves import base_round, proving_round
 from dolce.services.rig.rigging import moved_on
@@ -54,7 +55,7 @@ class _Facts:
     any_take: bool
     base: Round | None
     aligned: bool
-    bands: int
+    filters: str
     loaded: tuple[str, ...]
     proven: int
     level: Literal["checked", "stale", "unchecked"]
@@ -96,13 +97,13 @@ _CASES: dict[str, tuple[_Case, ...]] = {
         (lambda f: True, "hollow", lambda f: "needs takes"),
     ),
     "shape": (
-        (lambda f: f.bands, "full", lambda f: f"{f.bands} bands"),
+        (lambda f: f.filters, "full", lambda f: f.filters),
         (lambda f: f.base, "half", lambda f: "no filters yet"),
         (lambda f: True, "hollow", lambda f: "needs takes"),
     ),
     "load": (
         (lambda f: f.loaded, "full", lambda f: f"preset {' and '.join(f.loaded)}"),
-        (lambda f: f.bands, "half", lambda f: "nothing loaded"),
+        (lambda f: f.filters, "half", lambda f: "nothing loaded"),
         (lambda f: True, "hollow", lambda f: "nothing loaded"),
     ),
     "prove": (
@@ -142,10 +143,20 @@ def _facts(work: UnitOfWork, job: Job) -> _Facts:
     return _Facts(
         job=job, round=present, taken=_taken(work, job, present), any_take=work.takes.has_any(present.id),
         base=base_round(work, job, kept=kept), aligned=bool(alignment and alignment.channels),
-        bands=max((len(bands) for bands in correction.bands.values()), default=0) if correction else 0,
+        filters=_filters(correction),
         loaded=tuple(sorted(slot for slot, preset in job.processor.presets.items() if preset.ours)),
         proven=_taken(work, job, after) if after else 0, wrong_microphone=wrong[0].kind if wrong else "",
         level="stale" if stale else "checked" if level is not None and level.state == "done" else "unchecked")
+
+
+def _filters(correction: Correction | None) -> str:
+    """What corrects, in a few words; empty for nothing."""
+    if correction is None:
+        return ""
+    counts = [correction.counts(channel) for channel in correction.bands]
+    free, fixed = (max((count[k] for count in counts), default=0) for k in (0, 1))
+    return ", ".join([f"{number} {kind}" for number, kind in ((free, "bands"), (fixed, "fixed bands")) if number]
+                     + (["convolution"] if correction.convolutions else []))
 
 
 def _taken(work: UnitOfWork, job: Job, of: Round) -> int:

@@ -4,12 +4,13 @@ from collections.abc import Iterator, Mapping
 from dataclasses import asdict, dataclass, replace
 from functools import lru_cache
 
-from dolce.core.correction import headroom_of
-from dolce.core.filters import PeakingFilter, convolution_filter
+from dolce.core.correction import FoundConvolution, headroom_of
+from dolce.core.filters import BandFilter, convolution_filter
 from dolce.core.filters.convolution import DURATION_S
 from dolce.core.job import SAMPLE_RATES_HZ, Job
-from dolce.core.processor import BYPASS, ChannelSettings, Convolution, Misfit, Preset
-from dolce.core.tuning import Alignment, Correction, settings_of
+from dolce.core.processor import BYPASS, EFFECTS, ChannelSettings, Convolution, Misfit, Preset
+from dolce.core.response import ANALYSIS_GRID_HZ
+from dolce.core.tuning import Alignment, Correction, OutputLoad, Outputs, output_loads, settings_of
 from dolce.errors import Conflict, InvalidValue
 from dolce.formats.audio_file import write_wav
 from dolce.formats.filter_tables import (
@@ -50,7 +51,7 @@ class LoadView:
     @property
     def shaped(self) -> bool:
         """Whether there are filters."""
-        return bool(self.correction.bands)
+        return self.correction.found
 
     @property
     def moved_on(self) -> bool:
@@ -61,6 +62,31 @@ class LoadView:
     def slots(self) -> tuple[str, ...]:
         """The processor's presets by letter."""
         return self.job.slots
+
+    @property
+    def loads(self) -> list[OutputLoad]:
+        """How far every output is driven."""
+        stands_on = self.tuned.stands_on
+        effects = (EFFECTS,) if stands_on and stands_on.routing and stands_on.routing.effects else ()
+        return output_loads(
+            Outputs(settings=self.settings, bass=stands_on.routing if stands_on else None),
+            [*self.job.channels, *effects],
+            sample_rate_hz=self.job.rig.sample_rate_hz,
+            cut_db=self.cut_db,
+        )
+
+    def made_of(self, channel: str) -> str:
+        """What corrects an output, in a few words."""
+        taps = self.correction.convolutions.get(channel)
+        if taps is not None:
+            return f"convolution, {1000 * taps.duration_s:.0f} ms"
+        free, fixed = self.correction.counts(channel)
+        return f"{free} and {fixed} fixed bands" if fixed else f"{free} bands"
+
+    @property
+    def impulse_words(self) -> str:
+        """Phase and length of the impulse responses of the package."""
+        return _impulse_words(self.correction)
 
     def offered(self, slot: str) -> str:
         """The content to load into a preset unless another is chosen: that which it holds; B is for comparing."""
@@ -80,12 +106,14 @@ class Tuned:
     @property
     def stands_on(self) -> Alignment | None:
         """The alignment that outputs get: the one that the bands stand on; without bands the present one."""
-        return self.correction.alignment if self.correction.bands else self.alignment
+        return self.correction.alignment if self.correction.found else self.alignment
 
     @property
     def settings(self) -> dict[str, ChannelSettings]:
         """What every output gets, bands included."""
-        return {channel: settings_of(self.stands_on or Alignment(), self.correction, channel)
+        return {channel: settings_of(self.stands_on or Alignment(), self.correction, channel,
+                                     sample_rate_hz=self.job.rig.sample_rate_hz,
+                                     most_taps=self.job.limits.taps if self.job.limits else None)
                 for channel in self.job.channels}
 
     @property
@@ -153,11 +181,12 @@ class Loading:
 
     def package(self, job_id: int) -> tuple[Iterator[bytes], str]:
         """Everything for another processor as one ZIP, part by part, and its file name."""
-        shape = self._shaping.view(job_id)
         load = self.view(job_id)
         if not load.shaped:
             raise Conflict("there are no filters to pack.", where="load", remedy="Find them on the Shape page first.")
-        left_alone = {channel: left_alone_rows(found.plan.left_alone) for channel, found in shape.channels.items()}
+        left_alone = {
+            channel: left_alone_rows(found.plan.left_alone) for channel, found in self._shaping.shapes(job_id).items()
+        }
         name = "".join(c if c.isalnum() and c.isascii() else "-" for c in load.job.name).strip("-").lower() or "job"
         return zip_parts(_packed(load, left_alone)), f"dolce-{name}.zip"
 
@@ -171,19 +200,36 @@ def _packed(load: LoadView, left_alone: Mapping[str, list]) -> Iterator[tuple[st
         "filters": [filter_row(f) for f in filters[channel]],
         "trim_db": settings[channel].trim_db, "delay_s": settings[channel].delay_s,
         "polarity": settings[channel].polarity,
-        "headroom_db": round(headroom_of(filters[channel], sample_rate_hz=job.rig.sample_rate_hz).gain_db, 2),
+        "headroom_db": round(_most_db(settings[channel], job.rig.sample_rate_hz), 2),
         "left_alone": left_alone.get(channel, []),
     } for channel in job.channels})
-    yield "settings.json", write_settings_json({channel: asdict(s) for channel, s in settings.items()},
-                                               cut_db=load.cut_db, target=asdict(load.correction.target))
+    yield "settings.json", write_settings_json({channel: _plain(s) for channel, s in settings.items()},
+                                               cut_db=load.cut_db, target=_targets(load.correction))
     for rate in SAMPLE_RATES_HZ:
         yield f"filters/biquads-{rate}.csv", write_filters_csv(filters, sample_rate_hz=rate)
-        impulses: dict[tuple[PeakingFilter, ...], bytes] = {}             # both of a linked pair have the same bands
+        impulses: dict[object, bytes] = {}                    # both of a linked pair have the same filters
         for channel in job.channels:
-            bands = filters[channel]
-            if bands not in impulses:
-                impulses[bands] = write_wav(convolution_filter(bands, sample_rate_hz=rate), sample_rate_hz=rate)
-            yield f"impulse-responses/{rate}/{channel}-{rate}Hz.wav", impulses[bands]
+            own = load.correction.convolutions.get(channel) or filters[channel]
+            if own not in impulses:
+                impulse = own.impulse(sample_rate_hz=rate) if isinstance(own, FoundConvolution) else convolution_filter(
+                    own, sample_rate_hz=rate)
+                impulses[own] = write_wav(impulse, sample_rate_hz=rate)
+            yield f"impulse-responses/{rate}/{channel}-{rate}Hz.wav", impulses[own]
+
+
+def _targets(correction: Correction) -> dict:
+    """The target of all channels, those of single ones, and the taste on top."""
+    return {**asdict(correction.target), "own": {c: asdict(aim.target) for c, aim in correction.own.items()},
+            "taste": asdict(correction.taste) if correction.taste is not None else None}
+
+
+def _plain(settings: ChannelSettings) -> dict:
+    """Settings as values of JSON; of a convolution its length, its samples are files of their own."""
+    taps = settings.convolution
+    plain = asdict(replace(settings, convolution=None))
+    return (
+        plain if taps is None else {**plain, "convolution": {"sample_rate_hz": taps.sample_rate_hz, "taps": taps.taps}}
+    )
 
 
 def _difference(sent: Preset, held: Preset | None) -> str:
@@ -198,9 +244,16 @@ def _difference(sent: Preset, held: Preset | None) -> str:
 
 def _cut_db(job: Job, settings: dict[str, ChannelSettings]) -> float:
     """What all channels are turned down by, so that no boost of any of them exceeds full scale; in 0.1 dB up."""
-    most = max((headroom_of(s.filters, sample_rate_hz=job.rig.sample_rate_hz).gain_db + s.trim_db
+    most = max((_most_db(s, job.rig.sample_rate_hz) + s.trim_db
                 for s in settings.values()), default=0.0)
     return max(0.0, -(-round(most * 1000) // 100) / 10)
+
+
+def _most_db(settings: ChannelSettings, sample_rate_hz: int) -> float:
+    """The largest gain of an output's filters, at least 0 dB."""
+    if settings.convolution is None:
+        return headroom_of(settings.filters, sample_rate_hz=sample_rate_hz).gain_db
+    return max(0.0, float(settings.correction_level_db(ANALYSIS_GRID_HZ, sample_rate_hz=sample_rate_hz).max()))
 
 
 def _would_be(content: str, tuned: Tuned) -> Preset | None:
@@ -217,7 +270,10 @@ def _preset(content: str, tuned: Tuned) -> Preset:
     if content == "corrected":
         own = settings
     elif content == "convolved":
-        own = {c: replace(s, filters=(), convolution=_convolution(job, s.filters)) for c, s in settings.items()}
+        own = {
+            c: replace(s, filters=(), convolution=s.convolution or _convolution(job, s.filters))
+            for c, s in settings.items()
+        }
     else:
         own = tuned.aligned_only
     routing = tuned.stands_on.routing if tuned.stands_on else None
@@ -225,14 +281,14 @@ def _preset(content: str, tuned: Tuned) -> Preset:
 
 
 @lru_cache(maxsize=32)
-def _convolved(filters: tuple[PeakingFilter, ...], sample_rate_hz: int, most_taps: int) -> Convolution:
+def _convolved(filters: tuple[BandFilter, ...], sample_rate_hz: int, most_taps: int) -> Convolution:
     """Minimum phase, no more taps than the processor has."""
     seconds = min(DURATION_S, most_taps / sample_rate_hz)
     impulse = convolution_filter(filters, sample_rate_hz=sample_rate_hz, duration_s=seconds)
     return Convolution.of(impulse, sample_rate_hz=sample_rate_hz)
 
 
-def _convolution(job: Job, filters: tuple[PeakingFilter, ...]) -> Convolution | None:
+def _convolution(job: Job, filters: tuple[BandFilter, ...]) -> Convolution | None:
     if not filters:
         return None
     if job.limits is None or not job.limits.taps:
@@ -242,14 +298,28 @@ def _convolution(job: Job, filters: tuple[PeakingFilter, ...]) -> Convolution | 
     return _convolved(filters, rate, job.limits.taps)
 
 
+def _impulse_words(correction: Correction) -> str:
+    """Phase and length of the impulse responses, and what they delay."""
+    kinds = {(one.phase, one.duration_s, one.delay_s) for one in correction.convolutions.values()}
+    if not kinds or len(correction.convolutions) < len(correction.channels):
+        kinds.add(("minimum", DURATION_S, 0.0))
+    return (
+        "; ".join(
+            f"{phase} phase, {seconds:g} s long at every rate" + (f", later by {1000 * later:.1f} ms" if later else "")
+            for phase, seconds, later in sorted(kinds)
+        )
+        + "."
+    )
+
+
 def _note(load: LoadView) -> str:
     """The plain-text note of the package."""
     job = load.job
     lines = [
         f"Correction for {job.name}", "",
         "What is inside",
-        f"  impulse-responses/   one WAV per channel and sample rate: mono, 32-bit float, minimum phase, "
-        f"{DURATION_S:g} s long at every rate.",
+        "  impulse-responses/   one WAV per channel and sample rate: mono, 32-bit float,",
+        f"                       {_impulse_words(load.correction)}",
         "                       They hold the filters only: no trim, no delay, no headroom cut.",
         "                       A filter fits its own sample rate only.",
         "  filters/filters.json all bands, levels and delays, what was left alone and why",
@@ -260,7 +330,9 @@ def _note(load: LoadView) -> str:
         "Per output, before that cut:",
     ]
     for channel, s in load.settings.items():
-        lines.append(f"  {channel:<4} trim {s.trim_db:+.1f} dB   delay {s.delay_s * 1000:.3f} ms   "
-                     f"polarity {s.polarity}   {len(s.filters)} bands")
+        lines.append(
+            f"  {channel:<4} trim {s.trim_db:+.1f} dB   delay {s.delay_s * 1000:.3f} ms   "
+            f"polarity {s.polarity}   {load.made_of(channel)}"
+        )
     lines += ["", "The correction belongs last in the monitoring chain, and off when you export a mix.", ""]
     return "\n".join(lines)

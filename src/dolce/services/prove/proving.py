@@ -76,6 +76,15 @@ class ProofView:
         return self.correction.limits.from_hz, self.correction.limits.to_hz
 
     @property
+    def own_ranges(self) -> tuple[str, ...]:
+        """Channels that are judged over another range, since they are corrected over another."""
+        def range_of(channel: str) -> tuple[float, float]:
+            limits = self.correction.limits_for(channel)
+            return limits.from_hz, limits.to_hz
+
+        return tuple(name for name, one in self.channels.items() if range_of(one.channel) != self.range_hz)
+
+    @property
     def passed(self) -> bool:
         return not self.needs and not self.against
 
@@ -116,7 +125,7 @@ class Proving:
             if found is not None:
                 channels[SUBS if name in group else name] = found
         lacking = tuple(c for c in job.channels if c not in channels and not (c in group and SUBS in channels))
-        needs = _needs(before, bool(correction.bands), job, after, lacking)
+        needs = _needs(before, correction.found, job, after, lacking)
         return ProofView(
             job=job, correction=correction, before_round=before, after_round=after, channels=channels,
             before_match=match_before, after_match=match_after, cut_db=after.state.cut_db if after else 0.0,
@@ -181,7 +190,7 @@ def _proof(job: Job, correction: Correction, after_round: Round, before: Channel
     several outputs play the channel.
     """
     grid, settings, cut_db = ANALYSIS_GRID_HZ, after_round.state.settings_for(before.channel), after_round.state.cut_db
-    target = correction.target.level_db(grid)
+    target = correction.target_db(before.channel, grid)
     whole = before.blended(weights)
     if whole is None:
         return None

@@ -3,7 +3,7 @@
 from dataclasses import dataclass, replace
 from datetime import datetime
 
-from dolce.core.filters import PeakingFilter
+from dolce.core.filters import BandFilter
 from dolce.core.job import Job
 from dolce.core.processor import (
     BYPASS,
@@ -266,7 +266,7 @@ class ProcessorKeeping:
             if not job.rig.processor.can.simulated:
                 raise Conflict("this is no rehearsal.", where="processor", remedy="Choose the rehearsal rig first.")
             mains = [s.channel for s in job.speakers if not s.is_sub]
-            channels = {c: ChannelSettings(filters=(PeakingFilter(frequency_hz=3000.0, gain_db=3.0, q=0.7),))
+            channels = {c: ChannelSettings(filters=(BandFilter(frequency_hz=3000.0, gain_db=3.0, q=0.7),))
                         for c in mains}
             channels[mains[0]] = replace(channels[mains[0]], trim_db=-2.0, delay_s=0.003)
             subs = tuple(s.channel for s in job.speakers if s.is_sub)

@@ -1,4 +1,4 @@
-"""Why a stretch of frequency gets no boost, in words: the same on a page and in a file."""
+"""Why a stretch of frequency has its verdict, in words: the same on a page and in a file."""
 
 from collections.abc import Sequence
 
@@ -6,7 +6,7 @@ from dolce.core.correction import Stretch
 
 
 def stretch_words(stretch: Stretch) -> str:
-    """Why a stretch gets no boost; empty where it does."""
+    """Why a stretch has its verdict; empty where it is simply corrected."""
     at, under = f"{stretch.lowest_hz:.0f} Hz", f"{stretch.under_target_db:.0f} dB under the target"
     match stretch.kind:
         case "outside":
@@ -14,11 +14,18 @@ def stretch_words(stretch: Stretch) -> str:
         case "beyond reach":
             return f"below the speaker's reach: {under} at {at}"
         case "cancelled":
-            return (f"narrow dip at {at}, {under}: a cancellation. Filling it only costs headroom; "
+            return (f"narrow dip at {at}, {under}: a cancellation. Filters fill little of it and cost headroom; "
                     "move speaker or seat")
-        case "restless":
-            return f"dip at {at} moves between spots (spread {stretch.spread_db:.1f} dB)"
+        case "no gain":
+            return f"what the spots have here does not hold at others: {_left_out(stretch)}"
+        case "overruled":
+            return f"your verdict: {stretch.reason}"
     return ""
+
+
+def _left_out(stretch: Stretch) -> str:
+    """What leaving spots out said."""
+    return f"deviation {stretch.before_db:.1f} to {stretch.left_out_db:.1f} dB where they were left out"
 
 
 def left_alone_rows(stretches: Sequence[Stretch]) -> list[dict[str, object]]:

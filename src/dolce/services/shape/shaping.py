@@ -2,61 +2,79 @@
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
+from typing import Literal
 
-from numpy.typing import ArrayLike
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
 
 from dolce.core.alignment import TRIM_STEP_DB, level_band_hz, mid_level_db
-from dolce.core.correction import (
-    Limits,
-    Target,
-)
-from dolce.core.filters import PeakingFilter, chain_level_db
+from dolce.core.checked import range_of
+from dolce.core.correction import Expected, Overruled, Taste, shared_excess_phase
+from dolce.core.filters import BandFilter, chain_level_db
 from dolce.core.job import Job, Round
 from dolce.core.levels import energy_mean_db
 from dolce.core.processor import ChannelSettings, Misfit, ProcessorLimits
 from dolce.core.response import ANALYSIS_GRID_HZ
+from dolce.core.room import SUB_CODES, group_of, partner_of
 from dolce.core.tuning import (
+    SUM_HZ,
+    Aim,
     Alignment,
     Band,
     Blend,
     ChannelShape,
     Correction,
+    Heard,
     blends_of,
-    found_bands,
+    convolved_db,
+    expectation_of,
+    found_filters,
     levelled_again,
     settings_of,
     shape_of,
     wanted_rise_db,
 )
-from dolce.errors import Conflict, InvalidValue
+from dolce.errors import Conflict, InvalidValue, NotFound
+from dolce.services.align.bass_takes import bass_responses
 from dolce.services.align.predicted import subs_as_one
 from dolce.services.align.readings import level_weights, moved_words
 from dolce.services.context import Context
 from dolce.services.load.misfit_words import misfit_words
-from dolce.services.read.round_curves import ChannelCurves, base_round, spot_weights, usual_blend
+from dolce.services.read.round_curves import base_round, spot_weights, usual_blend
+from dolce.services.shape.filter_searches import Fewer, FilterSearch, FilterSearches, Told
+from dolce.services.shape.hearing import heard_of, shaped_channels
 from dolce.store import UnitOfWork
 
-NEW_BAND = PeakingFilter(frequency_hz=100.0, gain_db=-3.0, q=2.0)
+Scope = Literal["all", "group", "partner", "channel"]
+_KEPT_EXPECTATIONS, _KEPT_HEARD = 256, 64
+NEW_BAND = BandFilter(frequency_hz=100.0, gain_db=-3.0, q=2.0)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
 class ShapeView:
-    """All of the Shape stop; `channels` is empty where nothing is taken yet.
+    """The Shape stop with one channel in front; `names` is empty where nothing is taken yet.
 
     Attributes
     ----------
-    spots : ids of those over which each channel is averaged
+    names : channels that can be shaped
+    shape : the channel in front
+    spots : ids of those over which it is averaged
+    lacking : seats of the blend at which it was not taken
     round : the one that the correction starts from
     rounds : those that it could start from
     blends : seats that it could be for
     moved_on : whether the alignment is no longer the one that the bands stand on
     moved : what stood at several places while the round was taken, in words
+    search : the last search of filters
+    searching : whether it ran when this was looked up: what it finds meanwhile is not in here
     """
 
     job: Job
     correction: Correction
-    channels: dict[str, ChannelShape]
-    spots: dict[str, tuple[int, ...]]
+    names: tuple[str, ...]
+    shape: ChannelShape | None
+    spots: tuple[int, ...]
+    lacking: tuple[str, ...]
     undo: str | None
     redo: str | None
     version: str
@@ -66,15 +84,19 @@ class ShapeView:
     blends: tuple[Blend, ...]
     moved_on: bool
     moved: tuple[str, ...]
+    search: FilterSearch | None
+    searching: bool = False
 
     @property
     def broken(self) -> tuple[Misfit, ...]:
-        """What of the bands the processor can't hold; empty where it holds all, or none and convolves."""
+        """What of the filters the processor can't hold; empty where it holds all, or is not known."""
         device = self.job.limits
-        if device is None or not device.bands:
+        if device is None:
             return ()
-        return tuple(replace(one, channel=channel) for channel in self.correction.bands
-                     for one in device.broken_by_channel(ChannelSettings(filters=self.correction.filters(channel))))
+        return tuple(replace(one, channel=channel) for channel in self.correction.channels
+                     for one in device.broken_by_channel(settings_of(
+                         Alignment(), replace(self.correction, trims_db={}), channel,
+                         sample_rate_hz=self.job.rig.sample_rate_hz)))
 
 
 def present_correction(work: UnitOfWork, job: Job) -> Correction:
@@ -93,10 +115,59 @@ class Shaping:
 
     def __init__(self, context: Context) -> None:
         self._context = context
+        self.searches = FilterSearches()
+        self._expected: dict[tuple, Expected | None] = {}
+        self._heard: dict[tuple[int, str], tuple[tuple, Heard]] = {}
 
-    def view(self, job_id: int) -> ShapeView:
+    def view(self, job_id: int, channel: str = "") -> ShapeView:
+        """With a channel in front; the first where it has none such."""
+        search = self.searches.of(job_id)
+        searching = search is not None and not search.done
         with self._context.look() as work:
-            return self._view(work, job_id)
+            job = work.jobs.get(job_id)
+            correction = present_correction(work, job)
+            base = base_round(work, job, kept=correction.round_id)
+            names = shaped_channels(self._context, work, job, correction, base.id) if base else []
+            channel = channel if channel in names else next(iter(names), "")
+            shape, spots = self.shape(work, job, correction, base.id, channel) if base and channel else (None, ())
+            undo, redo = work.corrections.neighbours(job_id)
+            return ShapeView(
+                job=job, correction=correction, names=tuple(names), shape=shape, spots=spots,
+                lacking=_lacking(job, correction, spots) if shape else (), undo=undo, redo=redo,
+                version=work.corrections.version(job_id), found=correction.found, round=base,
+                blends=tuple(blends_of(job.plan)), rounds=tuple(r for r in work.takes.rounds(job_id) if r.bypassed),
+                moved_on=correction.found and not correction.stands_on(work.alignments.current(job_id)),
+                moved=moved_words(work, job, base.id) if base else (), search=search, searching=searching)
+
+    def shapes(self, job_id: int) -> dict[str, ChannelShape]:
+        """Every channel that can be shaped."""
+        with self._context.look() as work:
+            job = work.jobs.get(job_id)
+            correction = present_correction(work, job)
+            base = base_round(work, job, kept=correction.round_id)
+            return self._shapes(work, job, correction, base.id) if base else {}
+
+    def _shapes(self, work: UnitOfWork, job: Job, correction: Correction, round_id: int) -> dict[str, ChannelShape]:
+        found = {name: self.shape(work, job, correction, round_id, name)[0]
+                 for name in shaped_channels(self._context, work, job, correction, round_id)}
+        return {name: shape for name, shape in found.items() if shape is not None}
+
+    def shape(self, work: UnitOfWork, job: Job, correction: Correction, round_id: int,
+              channel: str) -> tuple[ChannelShape | None, tuple[int, ...]]:
+        """One channel, and the spots it is averaged over."""
+        rests_on = _rests_on(job, work.takes.newest(round_id), correction, channel)
+        known = self._heard.get((job.id, channel))
+        found = heard_of(self._context, work, job, correction, round_id, channel,
+                         before=known[1] if known is not None and known[0] == rests_on else None)
+        if found is None:
+            return None, ()
+        heard, spots = found
+        if heard.share is not None:
+            while len(self._heard) > _KEPT_HEARD:
+                self._heard.pop(next(iter(self._heard)))
+            self._heard[job.id, channel] = rests_on, heard
+        return shape_of(channel, heard, at_hz=ANALYSIS_GRID_HZ, correction=correction, device=job.limits,
+                        sample_rate_hz=job.rig.sample_rate_hz), spots
 
     def correction(self, job_id: int) -> Correction:
         """The correction as it is kept, without what follows from it."""
@@ -107,53 +178,64 @@ class Shaping:
         """One band, or NotFound."""
         return self.correction(job_id).band(channel, band_id)
 
-    def _view(self, work: UnitOfWork, job_id: int, *, on: Alignment | None = None) -> ShapeView:
-        """As it is kept, or as it would be `on` another alignment."""
-        job = work.jobs.get(job_id)
-        correction = present_correction(work, job)
-        if on is not None:
-            correction = replace(correction, alignment=on)
-        base = base_round(work, job, kept=correction.round_id)
-        curves = self._curves(work, job, correction, base.id) if base else {}
-        undo, redo = work.corrections.neighbours(job_id)
-        alignment = correction.alignment or Alignment()
-        channels = {name: shape_of(name, c.average, at_hz=ANALYSIS_GRID_HZ, correction=correction,
-                                   trim_db=settings_of(alignment, correction, name).trim_db, device=job.limits,
-                                   sample_rate_hz=job.rig.sample_rate_hz)
-                    for name, c in curves.items()}
-        found = bool(correction.bands)
-        return ShapeView(
-            job=job, correction=correction, undo=undo, redo=redo, version=work.corrections.version(job_id),
-            found=found, channels=channels, round=base, blends=tuple(blends_of(job.plan)),
-            spots={name: tuple(take.spot_id for take in c.takes) for name, c in curves.items()},
-            rounds=tuple(r for r in work.takes.rounds(job_id) if r.bypassed),
-            moved_on=found and not correction.stands_on(work.alignments.current(job_id)),
-            moved=moved_words(work, job, base.id) if base else ())
+    def expected(self, job_id: int, channel: str) -> Expected | None:
+        """What a channel's correction is worth at spots that were not measured; None where it has none."""
+        with self._context.look() as work:
+            job, version = work.jobs.get(job_id), work.corrections.version(job_id)
+            correction = present_correction(work, job)
+            base = base_round(work, job, kept=correction.round_id)
+            if base is None or not correction.found:
+                return None
+            key = (job_id, version, channel, work.takes.newest(base.id))
+            if key not in self._expected:
+                shape, _ = self.shape(work, job, correction, base.id, channel)
+                if len(self._expected) > _KEPT_EXPECTATIONS:
+                    self._expected.clear()
+                self._expected[key] = None if shape is None else expectation_of(
+                    shape, correction, sample_rate_hz=job.rig.sample_rate_hz, device=job.limits)
+            return self._expected[key]
 
-    def _curves(self, work: UnitOfWork, job: Job, correction: Correction, round_id: int) -> dict[str, ChannelCurves]:
-        """Every channel over the seats that the correction is for; subs that are one as one."""
-        curves = subs_as_one(self._context, work, job, correction.alignment, round_id=round_id,
-                             curves=self._context.curves.of(work, round_id))
-        weights = spot_weights(job, correction.blend)
-        found = {channel: curves[channel].blended(weights) for channel in job.channels if channel in curves}
-        return {channel: one for channel, one in found.items() if one is not None}
+    def set_aim(self, job_id: int, *, aim: Aim, anchor: str, anchor_band_hz: tuple[float, float],
+                anchor_level_db: float, linked: bool, taste: Taste | None, scope: Scope = "all",
+                channel: str = "") -> None:
+        """Change target, limits, means, taste or link; the filters stay until they are looked for again.
 
-    def set_aim(self, job_id: int, *, target: Target, limits: Limits, anchor: str,
-                anchor_band_hz: tuple[float, float], anchor_level_db: float, linked: bool) -> None:
-        """Change target, limits or link; the bands stay until they are looked for again."""
+        Parameters
+        ----------
+        scope, channel : whose aim it is: that of all channels, of the group of one, or its own
+
+        Raises
+        ------
+        InvalidValue
+            Where the processor can't convolve that long.
+        """
+        self._held_by_device(job_id, aim)
+        kept = replace(self.correction(job_id), linked=linked)
+        # Channels that get the same filters have the same aim.
+        of = tuple(dict.fromkeys(name for one in self._in_scope(job_id, scope, channel)
+                                 for name in (one, *kept.linked_with(one))))
+
         def change(correction: Correction) -> Correction:
-            changed = replace(correction, target=target, limits=limits, anchor=anchor, anchor_band_hz=anchor_band_hz,
+            changed = replace(correction, anchor=anchor, anchor_band_hz=anchor_band_hz, taste=taste,
                               anchor_level_db=anchor_level_db, linked=linked)
-            if linked and not correction.linked and correction.bands:
-                # The left one's bands stand for both.
-                for name in sorted(correction.bands):
-                    changed = changed.with_bands(name, changed.bands[name])
-            return changed
-        self._change(job_id, "change of target or limits", change)
+            changed = (replace(changed, own={**correction.own, **dict.fromkeys(of, aim)}) if of else
+                       replace(changed, target=aim.target, limits=aim.limits, means=aim.means, own={}))
+            return changed.with_pairs_alike() if linked and not correction.linked else changed
+        self.change(job_id, "change of target or limits", change)
+
+    def overrule(self, job_id: int, channel: str, one: Overruled) -> None:
+        """Give a stretch a verdict of one's own; what was overruled there before gives way."""
+        self.change(job_id, f"verdict for {one.from_hz:.0f} to {one.to_hz:.0f} Hz of {channel}",
+                    lambda c: c.overruling(channel, one))
+
+    def follow_evidence(self, job_id: int, channel: str, at_hz: float) -> None:
+        """Take back what was overruled at a frequency."""
+        self.change(job_id, f"verdict at {at_hz:.0f} Hz of {channel} follows the evidence again",
+                    lambda c: c.following_evidence(channel, at_hz))
 
     def set_blend(self, job_id: int, blend: Blend) -> None:
         """For whom the correction is; the bands stay until they are looked for again."""
-        self._change(job_id, f"blend {blend.name}", lambda c: replace(c, blend=blend))
+        self.change(job_id, f"blend {blend.name}", lambda c: replace(c, blend=blend))
 
     def start_from(self, job_id: int, round_id: int) -> None:
         """Start from another round; the bands stay until they are looked for again."""
@@ -162,35 +244,84 @@ class Shaping:
         if chosen is None or not chosen.bypassed:
             raise Conflict("that round was not taken with the processor bypassed.", where="round",
                            remedy="Choose one of the list.")
-        self._change(job_id, f"start from {chosen.name}", lambda c: replace(c, round_id=round_id))
+        self.change(job_id, f"start from {chosen.name}", lambda c: replace(c, round_id=round_id))
 
     def stand_on_present(self, job_id: int) -> None:
         """Let the bands stand on the alignment as it is now."""
         with self._context.look() as work:
             alignment = work.alignments.current(job_id)
-        self._change(job_id, "standing on the present alignment", lambda c: replace(c, alignment=alignment))
+        self.change(job_id, "standing on the present alignment", lambda c: replace(c, alignment=alignment))
 
     def find(self, job_id: int) -> None:
-        """Look for the bands by fitting all of them together; they stand on the alignment as it is now."""
+        """Look for the filters of all channels, and wait for them; they stand on the alignment as it is now."""
+        self.searches.keep(job_id, self._find(job_id, _nobody))
+
+    def begin_find(self, job_id: int) -> None:
+        """The same behind the pages; told of and stopped by `searches`."""
         with self._context.look() as work:
+            job = work.jobs.get(job_id)
+            correction = present_correction(work, job)
+            base = base_round(work, job, kept=correction.round_id)
+            if base is None or not shaped_channels(self._context, work, job, correction, base.id):
+                raise _nothing_yet()
+        self.searches.begin(job_id, lambda told: self._find(job_id, told))
+
+    def _find(self, job_id: int, told: Told) -> Fewer:
+        """Subs first, then every other channel on the sum that has them in it."""
+        with self._context.look() as work:
+            job, seen = work.jobs.get(job_id), work.corrections.version(job_id)
             alignment = work.alignments.current(job_id)
-            view, seen = self._view(work, job_id, on=alignment), work.corrections.version(job_id)
-            start = present_correction(work, work.jobs.get(job_id))
-        if not view.channels:
-            raise Conflict("there is nothing to shape yet.", where="shape",
-                           remedy="Take at least one spot of a seat that counts with the processor bypassed.")
-        rate = view.job.rig.sample_rate_hz
-        correction = found_bands(view.channels, view.correction, sample_rate_hz=rate, device=view.job.limits)
-        correction = replace(correction, alignment=alignment)
+            start = present_correction(work, job)
+            base = base_round(work, job, kept=start.round_id)
+            correction = replace(start, alignment=alignment, round_id=base.id if base else None)
+            names = shaped_channels(self._context, work, job, correction, base.id) if base else []
+            if not names:
+                raise _nothing_yet()
+            found = replace(correction, bands={c: tuple(b for b in bands if b.locked)
+                                               for c, bands in correction.bands.items()}, convolutions={}, trims_db={})
+            fewer: dict[str, tuple[tuple[int, float], ...]] = {}
+            subs = [name for name in names if name in SUB_CODES]
+            done = 0.0
+            for group in (subs, [name for name in names if name not in subs]):
+                shapes = {name: self.shape(work, job, found, base.id, name)[0] for name in group}
+                part, before = len(group) / len(names), done
+
+                def reached(fraction: float, before: float = before, part: float = part) -> None:
+                    told(before + part * fraction)
+
+                result = found_filters({name: one for name, one in shapes.items() if one is not None}, found,
+                                       sample_rate_hz=job.rig.sample_rate_hz, device=job.limits, told=reached,
+                                       turned=self._turned(work, job, found, base.id, group))
+                found = replace(found, bands={**found.bands, **result.correction.bands},
+                                convolutions={**found.convolutions, **result.correction.convolutions})
+                fewer |= result.fewer
+                done += part
+            found = replace(found, bands={c: one for c, one in found.bands.items()
+                                          if c in names and c not in found.convolutions})
+            _require_waits(job, found)
         with self._context.change() as work:
             work.corrections.require(job_id, seen)               # it may have been changed while the fit ran
             if work.corrections.current(job_id) is None:
                 work.corrections.add(job_id, start, what="start")        # to go back to by undo
-            work.corrections.add(job_id, self._levelled(work, view.job, correction), what="finding filters")
-            said = ", ".join(f"{name} {len(bands)} bands" for name, bands in correction.bands.items())
-            work.logbook.add(job_id, f"Filters found for {correction.blend.name}, from round {view.round.name}: "
-                                     f"{said}.", at=self._context.now())
+            work.corrections.add(job_id, self._levelled(work, job, found), what="finding filters")
+            said = ", ".join([f"{name} {len(bands)} bands" for name, bands in found.bands.items()]
+                             + [f"{name} a convolution" for name in found.convolutions])
+            work.logbook.add(job_id, f"Filters found for {found.blend.name}, from round {base.name}: {said}.",
+                             at=self._context.now())
             work.jobs.touch(job_id, self._context.now())
+        return fewer
+
+    def _turned(self, work: UnitOfWork, job: Job, correction: Correction, round_id: int,
+                channels: Sequence[str]) -> dict[str, tuple[NDArray, NDArray]]:
+        """What convolutions of mixed phase undo: the phase beyond the minimum that all spots share."""
+        mixed = [c for c in channels if correction.aim(c).means.method == "convolution"
+                 and correction.aim(c).means.phase == "mixed"]
+        spots = [spot for spot, weight in spot_weights(job, correction.blend).items() if weight > 0]
+        if not mixed:
+            return {}
+        responses = bass_responses(self._context.bass, work, job, round_id, mixed, spots=spots)
+        return {c: (SUM_HZ, shared_excess_phase(SUM_HZ, one[~np.isnan(one).any(axis=1)])[0])
+                for c, one in responses.channels.items() if (~np.isnan(one).any(axis=1)).any()}
 
     def _levelled(self, work: UnitOfWork, job: Job, correction: Correction) -> Correction:
         """The correction with trims that make up for what its bands change where channels are matched."""
@@ -207,13 +338,13 @@ class Shaping:
                 own = curves[speaker.channel] is alone.get(speaker.channel)
                 change[speaker.channel] = _level_change_db(
                     [take.level_db for take in at_seat.takes] if own else at_seat.level_db,
-                    [weights[take.spot_id] for take in at_seat.takes], correction.filters(speaker.channel),
-                    is_sub=speaker.is_sub, rate=job.rig.sample_rate_hz) - wanted_rise_db(
+                    [weights[take.spot_id] for take in at_seat.takes], _change_db(correction, speaker.channel, job),
+                    is_sub=speaker.is_sub) - wanted_rise_db(
                         speaker.channel, correction, at_hz=ANALYSIS_GRID_HZ)
         step = max(TRIM_STEP_DB, job.limits.trim_step_db) if job.limits else TRIM_STEP_DB
         return replace(correction, trims_db=levelled_again(change, step_db=step))
 
-    def edit_band(self, job_id: int, channel: str, band_id: int, filter_: PeakingFilter) -> None:
+    def edit_band(self, job_id: int, channel: str, band_id: int, filter_: BandFilter) -> None:
         """Change a band; InvalidValue where the processor can't be set to it."""
         device = self._device(job_id)
         if device is not None and device.bands:
@@ -223,6 +354,72 @@ class Shaping:
                                    remedy="Choose another value.")
         self._change_band(job_id, "edit", channel, band_id, lambda correction: correction.with_band(
             channel, band_id, replace(correction.band(channel, band_id), filter=filter_)))
+
+    def preview(self, job_id: int, channel: str, band_id: int, filter_: BandFilter) -> ShapeView:
+        """The view as it would be with another band; nothing is kept.
+
+        Raises
+        ------
+        NotFound
+            Where the band is gone.
+        """
+        with self._context.look() as work:
+            job = work.jobs.get(job_id)
+            correction = present_correction(work, job)
+            changed = correction.with_band(channel, band_id, replace(correction.band(channel, band_id), filter=filter_))
+            base = base_round(work, job, kept=correction.round_id)
+            shape, spots = self.shape(work, job, changed, base.id, channel) if base else (None, ())
+        if shape is None:
+            raise NotFound(f"{channel} can't be shaped.", where="shape", remedy="Reload the page.")
+        return ShapeView(job=job, correction=changed, names=(channel,), shape=shape, spots=spots, lacking=(), undo=None,
+                         redo=None, version="", found=True, round=base, rounds=(), blends=(), moved_on=False, moved=(),
+                         search=None)
+
+    def snapped(self, job_id: int, filter_: BandFilter) -> BandFilter:
+        """A band on the steps in which people type, and on those of the processor."""
+        typed = filter_.rounded()
+        device = self._device(job_id)
+        return device.settable(typed) if device is not None and device.bands else typed
+
+    def lock_band(self, job_id: int, channel: str, band_id: int, *, locked: bool) -> None:
+        """Lock a band, so that it stays when filters are found again, or unlock it."""
+        self._change_band(job_id, "lock", channel, band_id, lambda correction: correction.with_band(
+            channel, band_id, replace(correction.band(channel, band_id), locked=locked)))
+
+    def copy_bands(self, job_id: int, channel: str, *, to: Scope) -> None:
+        """Give a channel's bands to its partner, or to all of its group."""
+        others = [name for name in self._in_scope(job_id, to, channel) if name != channel]
+        if not others:
+            raise Conflict(f"{channel} has no such others.", where="bands", remedy="Copy them by hand.")
+        self.change(job_id, f"bands of {channel} for {', '.join(others)}", lambda c: c.with_copies(channel, others))
+
+    def _in_scope(self, job_id: int, scope: Scope, channel: str) -> tuple[str, ...]:
+        """The channels that are meant; none for all."""
+        with self._context.look() as work:
+            channels = work.jobs.get(job_id).channels
+        match scope:
+            case "channel":
+                return tuple(c for c in channels if c == channel)
+            case "partner":
+                return tuple(c for c in channels if c == partner_of(channel))
+            case "group":
+                return tuple(c for c in channels if group_of(c) == group_of(channel))
+        return ()
+
+    def _held_by_device(self, job_id: int, aim: Aim) -> None:
+        """InvalidValue where a convolution is longer than the processor holds at the rig's rate."""
+        with self._context.look() as work:
+            job = work.jobs.get(job_id)
+        device, rate = job.limits, job.rig.sample_rate_hz
+        if aim.means.method != "convolution" or device is None:
+            return
+        longest = device.longest_convolution_s(sample_rate_hz=rate)
+        if not longest:
+            raise InvalidValue(f"{device.name} does not convolve.", where="method",
+                               remedy="Correct by bands, or type its taps on the Rig page.")
+        if aim.means.duration_s > longest + 0.5 / rate:
+            raise InvalidValue(f"{device.name} holds {device.taps} taps, {1000 * longest:.0f} ms at {rate} Hz.",
+                               where="length", remedy="Shorten it.")
 
     def _device(self, job_id: int) -> ProcessorLimits | None:
         with self._context.look() as work:
@@ -240,11 +437,15 @@ class Shaping:
         with self._context.look() as work:
             job = work.jobs.get(job_id)
             job.speaker(channel)
-            present = len(present_correction(work, job).bands.get(channel, ()))
+            correction = present_correction(work, job)
+            present = len(correction.bands.get(channel, ()))
+        if channel in correction.convolutions:
+            raise Conflict(f"{channel} is corrected by a convolution.", where="bands",
+                           remedy="Choose bands as its means and find filters again.")
         if job.limits is not None and 0 < job.limits.bands <= present:
             raise Conflict(f"{job.limits.name} has {job.limits.bands} bands per output, and they are in use.",
                            where="bands", remedy="Remove one first.")
-        self._change(job_id, f"new band, {channel}", lambda correction: correction.with_bands(
+        self.change(job_id, f"new band, {channel}", lambda correction: correction.with_bands(
             channel, (*correction.bands.get(channel, ()), Band(filter=NEW_BAND))))
 
     def undo(self, job_id: int, *, seen: str = "") -> None:
@@ -261,9 +462,9 @@ class Shaping:
                      change: Callable[[Correction], Correction]) -> None:
         """A change of one band, told by its place in the row as people count."""
         number = self.correction(job_id).place_of_band(channel, band_id) + 1
-        self._change(job_id, f"{what} of band {number}, {channel}", change)
+        self.change(job_id, f"{what} of band {number}, {channel}", change)
 
-    def _change(self, job_id: int, what: str, change: Callable[[Correction], Correction]) -> None:
+    def change(self, job_id: int, what: str, change: Callable[[Correction], Correction]) -> None:
         with self._context.change() as work:
             job = work.jobs.get(job_id)
             before = present_correction(work, job)
@@ -275,11 +476,51 @@ class Shaping:
                 work.jobs.touch(job_id, self._context.now())
 
 
-def _level_change_db(level_db: ArrayLike, weights: Sequence[float], filters: tuple[PeakingFilter, ...], *,
-                     is_sub: bool, rate: int) -> float:
-    """What bands change of a channel's level in the band where it is matched; levels of shape (spots, points)."""
+def _rests_on(job: Job, newest: object, correction: Correction, channel: str) -> tuple:
+    """What a channel sounds like without its own filters follows from."""
+    outputs = {way.output for way in (correction.alignment or Alignment()).routes(channel)} - {channel}
+    return (newest, job.rig.sample_rate_hz, correction.round_id, correction.alignment, correction.blend,
+            dict(correction.trims_db), {one: correction.filters(one) for one in outputs},
+            {one: correction.convolutions.get(one) for one in outputs}, spot_weights(job, correction.blend))
+
+
+def _change_db(correction: Correction, channel: str, job: Job) -> NDArray:
+    """What filters of a channel do to its level, on the analysis grid."""
+    return chain_level_db(correction.filters(channel), at_hz=ANALYSIS_GRID_HZ, sample_rate_hz=job.rig.sample_rate_hz
+                          ) + convolved_db(correction.convolutions.get(channel), ANALYSIS_GRID_HZ)
+
+
+def _level_change_db(level_db: ArrayLike, weights: Sequence[float], change_db: NDArray, *, is_sub: bool) -> float:
+    """What filters change of a channel's level in the band where it is matched; levels of shape (spots, points)."""
     level = energy_mean_db(level_db, weights=weights)
     band = level_band_hz(is_sub=is_sub)
-    bands = chain_level_db(filters, at_hz=ANALYSIS_GRID_HZ, sample_rate_hz=rate)
-    return mid_level_db(ANALYSIS_GRID_HZ, level + bands, band_hz=band) - mid_level_db(
+    return mid_level_db(ANALYSIS_GRID_HZ, level + change_db, band_hz=band) - mid_level_db(
         ANALYSIS_GRID_HZ, level, band_hz=band)
+
+
+def _lacking(job: Job, correction: Correction, spots: Sequence[int]) -> tuple[str, ...]:
+    """Seats of the blend of which a channel has no spot."""
+    reached = {spot.seat_id for spot in job.spots if spot.id in spots}
+    planned = {spot.seat_id for spot in job.spots}
+    return tuple(seat.name for seat in job.plan.seats if correction.blend.weights.get(seat.id, 0) > 0
+                 and seat.id in planned and seat.id not in reached)
+
+
+def _require_waits(job: Job, correction: Correction) -> None:
+    """Conflict where a channel can't wait as long as the others' convolutions make them late."""
+    alignment, most = correction.alignment or Alignment(), range_of(ChannelSettings, "delay_s").high
+    for channel in job.channels:
+        asked = alignment.settings(channel).delay_s + correction.wait_s(channel)
+        if asked > most:
+            raise Conflict(f"{channel} would have to wait {1000 * asked:.0f} ms for the others' convolutions, and "
+                           f"{1000 * most:.0f} ms is the most.", where="shape",
+                           remedy="Choose the same phase and length for all channels, or a shorter one.")
+
+
+def _nothing_yet() -> Conflict:
+    return Conflict("there is nothing to shape yet.", where="shape",
+                    remedy="Take at least one spot of a seat that counts with the processor bypassed.")
+
+
+def _nobody(_: float) -> None:
+    """Told to nobody."""

@@ -1,4 +1,4 @@
-"""What a calibrator keeps for all jobs: microphones, and what processors can do."""
+"""What a calibrator keeps for all jobs: microphones, what processors can do, and targets."""
 
 from datetime import datetime
 from typing import Any, ClassVar, Generic, TypeVar
@@ -6,13 +6,14 @@ from typing import Any, ClassVar, Generic, TypeVar
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from dolce.core.correction import KeptTarget
 from dolce.core.processor import ProcessorLimits
 from dolce.core.rig import Microphone
 from dolce.errors import NotFound
 from dolce.store import encoding
-from dolce.store.models import MicrophoneRow, ProcessorRow, Row
+from dolce.store.models import MicrophoneRow, ProcessorRow, Row, TargetRow
 
-Value = TypeVar("Value", Microphone, ProcessorLimits)
+Value = TypeVar("Value", Microphone, ProcessorLimits, KeptTarget)
 
 
 class Shelf(Generic[Value]):
@@ -81,3 +82,9 @@ class Processors(Shelf[ProcessorLimits]):
     """What the calibrator's processors can do."""
 
     row, kind, what = ProcessorRow, ProcessorLimits, "processor"
+
+
+class KeptTargets(Shelf[KeptTarget]):
+    """Targets of the calibrator, with or without a taste."""
+
+    row, kind, what = TargetRow, KeptTarget, "target"

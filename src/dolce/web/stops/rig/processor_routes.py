@@ -11,7 +11,7 @@ from dolce.web.shared.page import services
 from dolce.web.stops.rig.sheets import after, blueprint, show
 
 _NUMBERS = ("bands", "lowest_gain_db", "highest_gain_db", "gain_step_db", "lowest_q", "highest_q", "lowest_trim_db",
-            "highest_trim_db", "trim_step_db", "all_passes", "taps", "presets")
+            "highest_trim_db", "trim_step_db", "fixed_bands", "all_passes", "taps", "presets")
 _FIELDS = {"name": "name", "highest Q": "highest_q"}
 
 

@@ -1,17 +1,20 @@
-"""One channel of the Shape stop: plot, band rows, what was left alone."""
+"""One channel of the Shape stop: plot, band rows, verdicts, evidence and headroom in words."""
 
 from dataclasses import dataclass
 from string import ascii_lowercase
 
-from dolce.core.correction import Stretch
+from dolce.core.correction import Stretch, worth_telling
 from dolce.core.reading import CurveFinding
-from dolce.core.tuning import Band, ChannelShape
+from dolce.core.tuning import Aim, Band, ChannelShape, Correction
 from dolce.services.shape.reasons import stretch_words
 from dolce.services.shape.shaping import ShapeView
+from dolce.services.shape.stretch_evidence import StretchEvidence
 from dolce.web.shared.finding_words import FindingRow, finding_rows
+from dolce.web.shared.formatting import hertz
 from dolce.web.shared.plot_data import curve, response_plot, ribbon
 
 TOP_DB = 15.0
+_NOTHING_DB = -60.0                # before the main arrival: said as nothing
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -29,32 +32,116 @@ class ChannelView:
     channel: ChannelShape
     plot: dict
     rows: tuple[BandRow, ...]
+    graphic: tuple[BandRow, ...]
     left_alone: tuple[tuple[Stretch, str, tuple[FindingRow, ...]], ...]
     explained: tuple[FindingRow, ...]
+    range_hz: tuple[float, float]
+    fewer_words: str
+    agreed_to_hz: float | None
 
     @classmethod
-    def of(cls, view: ShapeView, name: str, findings: tuple[CurveFinding, ...] = ()) -> "ChannelView":
+    def of(cls, view: ShapeView, findings: tuple[CurveFinding, ...] = ()) -> "ChannelView":
         """`findings` is what Read makes of the channel's curve."""
-        c = view.channels[name]
-        limits = view.correction.limits
+        c = view.shape
+        name = c.channel
+        limits = view.correction.limits_for(name, view.job.limits)
         said = tuple(row for row in finding_rows(findings) if limits.from_hz <= row.at_hz <= limits.to_hz
                      and row.cause != "unexplained")
-        rows = tuple(BandRow(letter=_letter(k), band=band) for k, band in enumerate(c.bands))
-        curves = [curve(f"before, {len(view.spots[name])} spots", name, "before", c.before_db),
+        rows = tuple(BandRow(letter=_letter(k), band=band)
+                     for k, band in enumerate(band for band in c.bands if not band.fixed))
+        graphic = tuple(BandRow(letter="", band=band) for band in c.bands if band.fixed
+                        and (band.filter.gain_db or limits.from_hz <= band.filter.frequency_hz <= limits.to_hz))
+        curves = [curve(f"before, {len(view.spots)} spots", name, "before", c.before_db),
                   curve("target", name, "target", c.target_db)]
-        if c.bands:
+        if view.found:
             curves.append(curve("predicted", name, "predicted", c.predicted_db))
-        marks = [{"x": row.band.filter.frequency_hz, "label": row.letter} for row in rows if row.band.on]
-        strip = [{"from": s.from_hz, "to": s.to_hz, "verdict": s.verdict,
-                  "label": "outside the range: leave" if s.kind == "outside" else s.verdict,
-                  "outside": s.kind == "outside"} for s in c.plan.stretches]
+        strip = [
+            {
+                "from": s.from_hz,
+                "to": s.to_hz,
+                "verdict": s.verdict,
+                "outside": s.kind == "outside",
+                "at": s.size_hz,
+                "overruled": s.kind == "overruled",
+                "label": "outside the range: leave" if s.kind == "outside" else s.verdict,
+            }
+            for s in c.plan.stretches
+        ]
         plot = response_plot(curves=curves, ribbons=[ribbon(name, c.lowest_db, c.highest_db)], top_db=TOP_DB,
-                             unit="dB", marks=marks, strip=strip)
-        return cls(channel=c, plot=plot, rows=rows, explained=said, left_alone=tuple(
-            (s, stretch_words(s), tuple(row for row in said if s.from_hz <= row.at_hz <= s.to_hz))
-            for s in c.plan.left_alone))
+                             unit="dB", strip=strip)
+        plot["handles"] = [{"x": row.band.filter.frequency_hz, "y": row.band.filter.gain_db if row.band.filter.has_gain
+                            else 0.0, "q": row.band.filter.q, "label": row.letter, "id": row.band.id,
+                            "off": not row.band.on, "locked": row.band.locked} for row in rows]
+        return cls(channel=c, plot=plot, rows=rows, graphic=graphic, explained=said, fewer_words=_fewer(view, name),
+                   range_hz=(limits.from_hz, limits.to_hz),
+                   agreed_to_hz=c.agreed_to_hz(limits), left_alone=tuple(
+                       (s, stretch_words(s), tuple(row for row in said if s.from_hz <= row.at_hz <= s.to_hz))
+                       for s in c.plan.left_alone))
+
+    @property
+    def deviation_words(self) -> str:
+        """Before, and as predicted where there are filters."""
+        after = (
+            f" to {self.channel.predicted_deviation_db:.1f}"
+            if self.rows or self.graphic or self.channel.convolution
+            else ""
+        )
+        return f"{self.channel.before_deviation_db:.1f}{after} dB"
+
+    @property
+    def far_words(self) -> str:
+        """Where the target lies so far from the curve that no filter reaches it; empty else."""
+        off = self.channel.target_off_db
+        if not self.channel.target_is_far:
+            return ""
+        return (f"The target lies {abs(off):.0f} dB {'above' if off > 0 else 'under'} the curve: no filter reaches it. "
+                "Hang it by a band.")
+
+    @property
+    def before_words(self) -> str:
+        """What of a convolution sounds before its main arrival."""
+        if self.channel.convolution is None:
+            return ""
+        level = self.channel.sounds_before_db
+        return "nothing" if level < _NOTHING_DB else f"{level:.0f} dB of its energy".replace("-", "−")
+
+    @property
+    def headroom_words(self) -> str:
+        return f"{self.channel.headroom.gain_db:.1f} dB"
+
+
+def aim_of(correction: Correction, channel: str) -> Aim:
+    """What a channel is corrected toward."""
+    return correction.aim(channel)
+
+
+def _fewer(view: ShapeView, channel: str) -> str:
+    """What fewer bands would do, in one line; empty where that is not known."""
+    found = view.search.fewer.get(channel, ()) if view.search is not None else ()
+    rows = [f"{count} bands give {100 * share:.0f} %" for count, share in worth_telling(found)]
+    return f"{' and '.join(rows)} of what {len(found) + 1} give." if rows else ""
+
+
+def evidence_lines(found: StretchEvidence) -> tuple[tuple[str, str], ...]:
+    """What speaks for a verdict, as names and values."""
+    s = found.stretch
+    lines = [("How big", f"{s.size_db:+.1f} dB at {hertz(s.size_hz)}".replace("-", "−")),
+             ("Where", f"at {s.at_spots} of {s.of_spots} spots, {found.seats} of {found.of_seats} seats"),
+             ("How alike", f"spots differ by {s.spread_db:.1f} dB (standard deviation)")]
+    if found.is_minimum_phase is not None:
+        lines.append(("In time", f"{'minimum phase' if found.is_minimum_phase else 'not minimum phase'}, excess delay "
+                                 f"{1000 * found.excess_delay_s:+.1f} ms".replace("-", "−")))
+    if found.rings_s is not None:
+        lines.append(("Rings", f"{found.rings_s:.2f} s, from its width"))
+    if found.least_above_noise_db is not None:
+        lines.append(("Above noise", f"{found.least_above_noise_db:.0f} dB at the noisiest spot"))
+    if s.gain_db is None:
+        lines.append(("Worth elsewhere", "not known: with one spot, none can be left out"))
+    else:
+        lines.append(("Worth elsewhere", f"deviation {s.before_db:.1f} to {s.left_out_db:.1f} dB at spots left out"))
+    return tuple(lines)
 
 
 def _letter(index: int) -> str:
     """a, b ... z, aa, ab ..."""
-    return ascii_lowercase[index] if index < 26 else "a" + ascii_lowercase[index - 26]
+    return ascii_lowercase[index % 26] if index < 26 else ascii_lowercase[index // 26 - 1] + ascii_lowercase[index % 26]

@@ -1,5 +1,6 @@
 // Draws finished points: something over frequency or over time. Point or use the arrow keys to read off; drag across to
 // zoom, double-click or Home to go back. The vertical scale never changes by itself.
+import { drawHandles } from "./handles.js";
 import { drawMap } from "./map_plot.js";
 const d3 = globalThis.d3;
 const MARGIN = { top: 10, right: 20, bottom: 26, left: 46 };
@@ -76,11 +77,13 @@ function draw(figure, data) {
   for (const part of data.strip ?? []) {
     const from = Math.max(x(part.from), MARGIN.left), to = Math.min(x(part.to), width - MARGIN.right);
     if (to <= from) continue;
-    svg.append("rect").attr("class", `strip-part ${part.outside ? "outside" : part.verdict.replace(" ", "-")}`)
+    svg.append("rect").attr("class", `strip-part ${part.outside ? "outside" : part.verdict.replace(" ", "-")}${part.overruled ? " overruled" : ""}`)
+      .attr("data-at", part.outside ? null : part.at)
       .attr("x", from + 0.5).attr("y", bottom + 5).attr("width", Math.max(1, to - from - 1)).attr("height", 18).attr("rx", 3);
     if (to - from > 7 * part.label.length) svg.append("text").attr("class", "strip-text").attr("x", (from + to) / 2).attr("y", bottom + 18).text(part.label);
   }
   placeLabels(svg, data, x, y, xs, width, bottom);
+  drawHandles(svg, figure, data, { x, y, width });
   readOff(figure, svg, data, x, y, xs, bottom, width, key);
 }
 
@@ -153,7 +156,7 @@ function readOff(figure, svg, data, x, y, xs, bottom, width, key) {
     const px = place(event);
     show(d3.bisector((d) => d).center(first, x.invert(px)));
     if (from !== null) box.attr("x", Math.min(from, px)).attr("width", Math.abs(px - from));
-  }).on("pointerdown", (event) => { from = place(event); svg.node().setPointerCapture(event.pointerId); })
+  }).on("pointerdown", (event) => { if (event.target.closest(".handle, .strip-part")) return; from = place(event); svg.node().setPointerCapture(event.pointerId); })
     .on("pointerup", (event) => {
       const px = place(event), start = from;
       from = null;

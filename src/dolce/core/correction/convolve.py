@@ -1,0 +1,83 @@
+"""The curve of a convolution: the same limits and verdicts as bands, as fine as the evidence."""
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dolce.core.correction.fit_problem import FREE_MEAN_DB, LOWEST_MEAN_DB
+from dolce.core.correction.limits import Limits
+from dolce.core.correction.plan import CorrectionPlan
+from dolce.core.correction.target import MEAN_BAND_HZ
+
+_FINE, _BROAD = 48.0, 3.0              # parts of an octave: fine where modes are, broad where only the trend holds
+_FINE_TO_HZ, _BROAD_FROM_HZ = 300.0, 2000.0
+_EDGE_OCTAVES = 1 / 6                  # the correction begins and ends within so much
+_RIPPLE_DB = 0.01                      # what a finite impulse response adds to its curve in between
+_ROUNDS = 40
+
+
+def convolution_curve(plan: CorrectionPlan, limits: Limits, wished_db: NDArray | None = None) -> NDArray[np.float64]:
+    """Level in dB of the convolution for a plan, on its frequencies, shape (points,).
+
+    Parameters
+    ----------
+    wished_db : ndarray, shape (points,), optional
+        Another wish than the plan's, as without one spot.
+
+    Notes
+    -----
+    The wish, smoothed over 1/48 octave to 300 Hz and ever broader to a third of an octave from 2 kHz, since what is
+    narrow up there belongs to one spot. Boost at most as the limit says, also against the mean over 200-2000 Hz but for
+    half a dB; that mean sinks by 0.93 dB at most. Where the whole of that band is corrected, everything is half a dB
+    lower: the level is matched again, and dips get half a dB more. Compare O. Kirkeby and P. A. Nelson, "Digital filter
+    design for inversion problems in sound reproduction", JAES 47, 583-595 (1999), whose regularisation by frequency is
+    here the limits and verdicts.
+    """
+    at_hz = plan.frequency_hz
+    inside = (at_hz >= limits.from_hz) & (at_hz <= limits.to_hz)
+    middle = (at_hz >= MEAN_BAND_HZ[0]) & (at_hz <= MEAN_BAND_HZ[1])
+    wish = smoothed(at_hz, plan.wished_db if wished_db is None else wished_db)
+    edge = np.clip(1 + np.log2(at_hz / limits.from_hz) / _EDGE_OCTAVES, 0, 1) * np.clip(
+        1 - np.log2(at_hz / limits.to_hz) / _EDGE_OCTAVES, 0, 1)
+    fade = np.where(inside, 1.0, edge)
+    wish = _held(wish, inside) * fade
+    if not middle.any():
+        return np.clip(wish, -limits.max_cut_db, limits.max_boost_db)
+    whole = limits.from_hz <= MEAN_BAND_HZ[0] and limits.to_hz >= MEAN_BAND_HZ[1]
+    lower, mean = 0.0, 0.0
+    found = wish
+    for _ in range(_ROUNDS):
+        most = limits.max_boost_db - _RIPPLE_DB + min(0.0, FREE_MEAN_DB + mean)
+        found = np.clip(wish - lower * fade, -limits.max_cut_db, max(most, 0.0))
+        mean = float(found[middle].mean())
+        if whole and limits.max_boost_db > 0:
+            lower += mean + FREE_MEAN_DB
+    return _not_sunk(found, middle, -min(LOWEST_MEAN_DB, FREE_MEAN_DB + limits.max_boost_db))
+
+
+def smoothed(at_hz: NDArray, level_db: NDArray) -> NDArray[np.float64]:
+    """Means over as much of an octave as the evidence allows, shape as given."""
+    octave = np.log2(at_hz)
+    step = float(np.median(np.diff(octave)))
+    x = np.clip(np.log(at_hz / _FINE_TO_HZ) / np.log(_BROAD_FROM_HZ / _FINE_TO_HZ), 0, 1)
+    half = 0.5 / (_FINE ** (1 - x) * _BROAD**x) / step
+    total = np.concatenate([[0.0], np.cumsum(level_db)])
+    middle = np.arange(at_hz.size) + 0.5
+    low, high = np.maximum(middle - half, 0), np.minimum(middle + half, at_hz.size)
+    points = np.arange(at_hz.size + 1)
+    return (np.interp(high, points, total) - np.interp(low, points, total)) / (high - low)
+
+
+def _held(wish: NDArray, inside: NDArray) -> NDArray:
+    """Outside, as at the ends of the range, so that it can fade from there."""
+    k = np.flatnonzero(inside)
+    return wish if not k.size else np.concatenate([np.full(k[0], wish[k[0]]), wish[k[0]:k[-1] + 1],
+                                                   np.full(wish.size - k[-1] - 1, wish[k[-1]])])
+
+
+def _not_sunk(found: NDArray, middle: NDArray, lowest_db: float) -> NDArray:
+    """With cuts taken back where together they would lower the level of 200-2000 Hz too far."""
+    cuts = np.where(middle, np.minimum(found, 0), 0.0)
+    mean, of_cuts = float(found[middle].mean()), float(cuts[middle].mean())
+    if mean >= lowest_db or of_cuts >= 0:
+        return found
+    return found - cuts * min(1.0, (lowest_db - mean) / -of_cuts)

@@ -1,0 +1,106 @@
+"""What leaving each spot out says about correcting, frequency by frequency."""
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+
+from dolce.core.correction.limits import Limits
+
+_WORTH_LEFT, _AGREED_FROM_HZ = 0.9, 150.0
+TRUST_DB = 8.0            # what single points of a room are off by, before anything is measured (standard deviation)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class Needs:
+    """What each spot lacks of a target, at its own level.
+
+    Attributes
+    ----------
+    lacking_db : ndarray, shape (spots, points)
+        Target minus level, each spot brought to the target by its mean over a band: a spot further away is softer, and
+        no filter's business.
+    weight : ndarray, shape (spots,)
+        Adds up to 1.
+    """
+
+    lacking_db: NDArray[np.float64]
+    weight: NDArray[np.float64]
+
+    @classmethod
+    def of(cls, level_db: NDArray, target_db: NDArray, *, at_hz: NDArray, band_hz: tuple[float, float],
+           weights: ArrayLike | None = None, offset_db: float = 0.0) -> "Needs":
+        """Of levels by spot, shape (spots, points); all lack `offset_db` more where the target is hung higher than
+        that band says."""
+        inside = (at_hz >= band_hz[0]) & (at_hz <= band_hz[1])
+        lacking = target_db - level_db
+        lacking = lacking - lacking[:, inside].mean(axis=1, keepdims=True) + offset_db
+        weight = np.ones(len(level_db)) if weights is None else np.asarray(weights, dtype=float)
+        used = weight > 0
+        return cls(lacking_db=lacking[used], weight=weight[used] / weight.sum())
+
+    @property
+    def spots(self) -> int:
+        return len(self.weight)
+
+    def wish_db(self) -> NDArray[np.float64]:
+        """What is wished of filters for all spots, without limits, shape (points,).
+
+        Notes
+        -----
+        Where spots disagree, their mean says less of places that were not measured: it shrinks by
+        t^2 / (t^2 + s^2 / n), the estimate of least error for n spots with a spread of s where rooms are off by t
+        (W. James and C. Stein, 4th Berkeley Symposium, 1961; t is our own).
+        """
+        return _wish(self.weight @ self.lacking_db, self.weight @ self.lacking_db**2, self._effective)
+
+    def wishes_without_each_db(self) -> NDArray[np.float64]:
+        """The same without each spot in turn, shape (spots, points); of no use for one spot."""
+        left = 1 - self.weight[:, None]
+        mean = (self.weight @ self.lacking_db - self.weight[:, None] * self.lacking_db) / left
+        square = (self.weight @ self.lacking_db**2 - self.weight[:, None] * self.lacking_db**2) / left
+        return _wish(mean, square, max(1.0, self._effective - 1))
+
+    def without_each(self) -> list["Needs"]:
+        """Without each spot in turn."""
+        return [Needs(lacking_db=np.delete(self.lacking_db, k, axis=0),
+                      weight=np.delete(self.weight, k) / (1 - self.weight[k])) for k in range(self.spots)]
+
+    @property
+    def _effective(self) -> float:
+        """How many spots count (Kish)."""
+        return float(1 / np.sum(self.weight**2))
+
+    def gain_db2(self, limits: Limits) -> NDArray[np.float64] | None:
+        """By how much correcting each point lowers the square of what is lacking at spots that were left out.
+
+        Each spot is corrected by what the others wish, within the largest boost and cut; mean over the spots by weight,
+        in dB^2, shape (points,). None for one spot: then nothing can be left out.
+        """
+        if self.spots < 2:
+            return None
+        asked = np.clip(self.wishes_without_each_db(), -limits.max_cut_db, limits.max_boost_db)
+        return self.weight @ (self.lacking_db**2 - (self.lacking_db - asked) ** 2)
+
+
+def agreed_to_hz(at_hz: NDArray, needs: Needs, limits: Limits) -> float | None:
+    """Up to where correcting is worth it at spots that were left out; None for one spot.
+
+    The first frequency above 150 Hz around which, over an octave, it lowers the deviation there by less than a tenth.
+    """
+    gain = needs.gain_db2(limits)
+    if gain is None:
+        return None
+    lack, octave = needs.weight @ needs.lacking_db**2, np.log2(at_hz)
+    half = max(1, round(0.5 / float(np.median(np.diff(octave)))))
+    total, gained = (
+        np.convolve(np.pad(one, half, mode="edge"), np.ones(2 * half + 1), "valid") for one in (lack, gain)
+    )
+    left = np.sqrt(np.maximum(total - gained, 0) / np.maximum(total, 1e-12))
+    poor = np.flatnonzero((left > _WORTH_LEFT) & (at_hz > _AGREED_FROM_HZ))
+    return float(at_hz[poor[0]] if poor.size else at_hz[-1])
+
+
+def _wish(mean: NDArray, square: NDArray, spots: float) -> NDArray:
+    variance = np.maximum(square - mean**2, 0)
+    return mean * TRUST_DB**2 / (TRUST_DB**2 + variance / spots)

@@ -1,0 +1,71 @@
+"""What a channel sounds like at the spots that count, before its correction: aligned, with what subs play of it."""
+
+from dataclasses import replace
+
+import numpy as np
+
+from dolce.core.job import Job
+from dolce.core.response import ANALYSIS_GRID_HZ
+from dolce.core.tuning import Alignment, Correction, Heard, Outputs, SpotLevels, level_of, settings_of
+from dolce.services.align.predicted import predicted_levels, subs_as_one
+from dolce.services.context import Context
+from dolce.services.read.round_curves import spot_weights
+from dolce.store import UnitOfWork
+
+
+def shaped_channels(context: Context, work: UnitOfWork, job: Job, correction: Correction, round_id: int) -> list[str]:
+    """Channels that have a usable take at a spot that counts, in the order of the job."""
+    curves, weights = context.curves.of(work, round_id), spot_weights(job, correction.blend)
+    return [channel for channel in job.channels if channel in curves
+            and any(weights.get(take.spot_id, 0) > 0 for take in curves[channel].takes)]
+
+
+def heard_of(context: Context, work: UnitOfWork, job: Job, correction: Correction, round_id: int, channel: str, *,
+             before: Heard | None = None) -> tuple[Heard, tuple[int, ...]] | None:
+    """A channel and the ids of its spots; None where there is none.
+
+    `before` is what was heard of it with other filters of its own, where that is known.
+
+    Subs that are one stand for all of them. Of a channel whose bass subs play, what counts is the sum with their
+    corrections in it; only what its own output plays of it can be changed here.
+    """
+    alignment, rate = correction.alignment or Alignment(), job.rig.sample_rate_hz
+    weights = spot_weights(job, correction.blend)
+    if len(alignment.routes(channel)) > 1:
+        found = _summed(context, work, job, correction, round_id, channel, weights, before)
+        if found is not None:
+            return found
+    curves = subs_as_one(context, work, job, alignment, round_id=round_id, curves=context.curves.of(work, round_id))
+    whole = curves[channel].blended(weights) if channel in curves else None
+    if whole is None:
+        return None
+    spots = tuple(take.spot_id for take in whole.takes)
+    trim_db = settings_of(alignment, correction, channel, sample_rate_hz=rate).trim_db
+    return Heard.of(whole.level_db + trim_db, [weights[spot] for spot in spots]), spots
+
+
+def _summed(context: Context, work: UnitOfWork, job: Job, correction: Correction, round_id: int, channel: str,
+            weights: dict[int, float], known: Heard | None) -> tuple[Heard, tuple[int, ...]] | None:
+    alignment, rate = correction.alignment or Alignment(), job.rig.sample_rate_hz
+    spots = [spot for spot, weight in weights.items() if weight > 0]
+    def predicted(one: Correction) -> SpotLevels | None:
+        return predicted_levels(context, work, job, Outputs.of(alignment, one, job.channels, sample_rate_hz=rate),
+                                round_id=round_id, channels=(channel,), spots=spots)
+
+    after = predicted(correction)
+    if after is not None and known is not None and len(known.level_db) == len(after.spots):
+        return replace(known, corrected_db=after.level_db), after.spots
+    without = replace(correction, bands={c: one for c, one in correction.bands.items() if c != channel},
+                      convolutions={c: one for c, one in correction.convolutions.items() if c != channel})
+    before = predicted(without)
+    if before is None or after is None:
+        return None
+    settings = replace(settings_of(alignment, without, channel, sample_rate_hz=rate), filters=(), convolution=None)
+    own = context.curves.of(work, round_id)[channel].spots.at(before.spots) + level_of(
+        settings, at_hz=ANALYSIS_GRID_HZ, sample_rate_hz=rate)
+    for way in alignment.routes(channel):
+        if way.output == channel and way.crossover is not None:
+            own = own + way.crossover.level_db(way.side, at_hz=ANALYSIS_GRID_HZ, sample_rate_hz=rate)
+    share = np.clip(10 ** ((own - before.level_db) / 10), 0, 1).mean(axis=0)
+    return Heard(level_db=before.level_db, weights=np.array([weights[spot] for spot in before.spots]), share=share,
+                 corrected_db=after.level_db), before.spots

@@ -1,0 +1,129 @@
+"""Curves that targets follow: typed, from a file, from what was measured, from the loudspeaker; and the shelf."""
+
+from dataclasses import replace
+
+import numpy as np
+
+from dolce.core.correction import SMALL_ROOM_CINEMA, Curve, CurveKind, KeptTarget, Target, Taste, speaker_curve
+from dolce.core.levels import energy_mean_db
+from dolce.core.response import ANALYSIS_GRID_HZ
+from dolce.errors import Conflict, InvalidValue
+from dolce.formats.target_text import read_target, write_target
+from dolce.services.context import Context
+from dolce.services.shape.shaping import Shaping
+
+BASES = {
+    "flat": "flat",
+    "cinema": "small-room cinema curve",
+    "points": "typed points",
+    "speaker": "from the loudspeaker",
+    "measured": "another channel",
+}
+_EVERY = slice(None, None, 4)           # 12 points an octave
+_FAR_DB = 30.0                     # of a measured curve: what lies deeper is no aim
+
+
+class Targets:
+    """Targets of one job, and those kept for all."""
+
+    def __init__(self, context: Context, shaping: Shaping) -> None:
+        self._context = context
+        self._shaping = shaping
+
+    def curve(self, job_id: int, base: str, *, channel: str, like: str = "", points: str = "") -> Curve | None:
+        """The curve of a kind that was chosen.
+
+        Raises
+        ------
+        InvalidValue, FormatError
+            Where points or channel can't be one.
+        """
+        if base == "flat":
+            return None
+        if base == "cinema":
+            return SMALL_ROOM_CINEMA
+        if base == "points":
+            typed = _of_rows(read_target(points.encode(), name="points"), kind="points", source="typed")
+            typed.hung()                     # InvalidValue where it reaches too far; the points stay as they were typed
+            return typed
+        name = like if base == "measured" else channel
+        shape = self._shaping.view(job_id, name).shape
+        if shape is None or shape.channel != name:
+            raise Conflict(f"{name or 'that channel'} has no take that counts.", where="like",
+                           remedy="Choose another channel, or take it first.")
+        if base == "measured":
+            return Curve(frequency_hz=tuple(ANALYSIS_GRID_HZ[_EVERY].tolist()), kind="measured",
+                         level_db=tuple(np.round(np.clip(shape.before_db, -_FAR_DB, _FAR_DB)[_EVERY], 2).tolist()),
+                         source=f"as {name} measures, average of {shape.needs.spots} spots", of=name).hung()
+        return speaker_curve(ANALYSIS_GRID_HZ, shape.before_db, self._close(job_id, name))
+
+    def _close(self, job_id: int, channel: str) -> np.ndarray | None:
+        """Levels of close takes of a channel in the base round; None where there is none."""
+        with self._context.look() as work:
+            job = work.jobs.get(job_id)
+            close = {spot.id for spot in job.spots if spot.close_to == channel}
+            view = self._shaping.correction(job_id)
+            curves = self._context.curves.of(work, view.round_id) if view.round_id is not None else {}
+            rows = (
+                [k for k, take in enumerate(curves[channel].takes) if take.spot_id in close]
+                if channel in curves
+                else []
+            )
+            return energy_mean_db(curves[channel].level_db[rows]) if rows else None
+
+    def from_file(self, data: bytes, name: str) -> Curve:
+        """A curve from a text file of frequency and dB.
+
+        Raises
+        ------
+        FormatError, InvalidValue
+            Where it can't be a target.
+        """
+        return _of_rows(read_target(data, name=name), kind="file", source=name).hung()
+
+    def take_file(self, job_id: int, channel: str, data: bytes, name: str) -> None:
+        """A file as the target of a channel that has an aim of its own, else of all; errors as above."""
+        curve = self.from_file(data, name)
+        self._shaping.change(job_id, f"target of {name}", lambda c: c.with_curve(channel, curve))
+
+    def kept(self) -> list[KeptTarget]:
+        """Targets kept for all jobs."""
+        with self._context.look() as work:
+            return work.targets.all()
+
+    def keep(self, name: str, target: Target, taste: Taste | None) -> None:
+        """Keep a target, without its level, under a name; one of that name gives way."""
+        fresh = KeptTarget(name=name.strip(), target=target, taste=taste)
+        with self._context.change() as work:
+            for old in work.targets.all():
+                if old.name == fresh.name:
+                    work.targets.delete(old.id, self._context.now())
+            work.targets.add(fresh)
+
+    def forget(self, number: int) -> None:
+        """Take one from the shelf."""
+        with self._context.change() as work:
+            work.targets.delete(number, self._context.now())
+
+    def use(self, job_id: int, number: int) -> None:
+        """Take one from the shelf for all channels of a job."""
+        with self._context.look() as work:
+            kept = work.targets.get(number)
+        self._shaping.change(job_id, f"target {kept.name}", lambda c: replace(
+            c, target=kept.target, taste=kept.taste or c.taste,
+            own={name: replace(aim, target=kept.target) for name, aim in c.own.items()}))
+
+    def file(self, job_id: int, channel: str) -> tuple[bytes, str]:
+        """A channel's target as text, without its level, and the file's name."""
+        at = ANALYSIS_GRID_HZ[_EVERY]
+        level = self._shaping.correction(job_id).target_db(channel, at)
+        return write_target(at, level), f"dolce-target-{channel}.csv"
+
+
+def _of_rows(rows: np.ndarray, *, kind: CurveKind, source: str) -> Curve:
+    """Points as they were read."""
+    try:
+        return Curve(frequency_hz=tuple(rows[:, 0].tolist()), level_db=tuple(rows[:, 1].tolist()), kind=kind,
+                     source=source)
+    except InvalidValue as error:
+        raise InvalidValue(error.problem, where="points", remedy=error.remedy) from error

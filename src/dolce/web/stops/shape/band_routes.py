@@ -1,0 +1,87 @@
+"""Routes of single bands."""
+
+from dataclasses import replace
+
+from flask import Response, jsonify, request
+
+from dolce.core.filters import BAND_KINDS, BandFilter
+from dolce.errors import InvalidForm, InvalidValue, NotFound
+from dolce.web.shared.form_reader import FormReader
+from dolce.web.shared.page import after_change, services
+from dolce.web.stops.shape.sheets import blueprint, edited, show, show_card
+from dolce.web.stops.shape.views import ChannelView
+
+
+def _typed(job_id: int, channel: str, band_id: int) -> BandFilter:
+    """The band as the form has it; InvalidForm with one text for its row."""
+    kept = services().shaping.band(job_id, channel, band_id).filter
+    form = FormReader(request.form, kept=kept)
+    values = {name: form.of(BandFilter, name) for name in ("frequency_hz", "gain_db", "q") if name in request.form}
+    kind = request.form.get("kind", kept.kind)
+    if kind not in BAND_KINDS:
+        form.faults["kind"] = "choose one of the list."
+    try:
+        form.done()
+    except InvalidForm as error:
+        said = {"frequency_hz": "Frequency", "gain_db": "Gain", "q": "Q", "kind": "Kind"}
+        raise InvalidForm({f"band-{band_id}": " ".join(
+            f"{said[name]}: {text}" for name, text in error.faults.items())}) from error
+    band = replace(kept, kind=kind, **values)
+    # What was dragged, or moved by a key, lies between steps.
+    return services().shaping.snapped(job_id, band) if request.form.get("moved") else band
+
+
+@blueprint.post("/bands/<channel>/<int:band_id>")
+def edit_band(job_id: int, channel: str, band_id: int) -> Response:
+    """Kind, frequency, gain, Q of one band."""
+    try:
+        band = _typed(job_id, channel, band_id)
+    except NotFound as error:
+        return show(job_id, status=409, notice=str(error))
+    except InvalidForm as error:
+        return show_card(job_id, channel, status=422, faults=error.faults)
+    return edited(job_id, lambda: services().shaping.edit_band(job_id, channel, band_id, band), channel=channel)
+
+
+@blueprint.post("/bands/<channel>/<int:band_id>/preview")
+def preview_band(job_id: int, channel: str, band_id: int) -> Response:
+    """What the band would do while it is dragged: the plot and the figures; nothing is kept."""
+    try:
+        view = services().shaping.preview(job_id, channel, band_id, _typed(job_id, channel, band_id))
+    except (NotFound, InvalidForm, InvalidValue):
+        return Response(status=409)
+    shown = ChannelView.of(view)
+    return jsonify(plot=shown.plot, deviation=shown.deviation_words, headroom=shown.headroom_words)
+
+
+@blueprint.post("/bands/<channel>/<int:band_id>/switch/<to>")
+def switch_band(job_id: int, channel: str, band_id: int, to: str) -> Response:
+    """Off, or on again."""
+    return edited(job_id, lambda: services().shaping.switch_band(job_id, channel, band_id, on=to == "on"),
+                  channel=channel)
+
+
+@blueprint.post("/bands/<channel>/<int:band_id>/lock/<to>")
+def lock_band(job_id: int, channel: str, band_id: int, to: str) -> Response:
+    """Locked, so that it stays when filters are found again, or not."""
+    return edited(job_id, lambda: services().shaping.lock_band(job_id, channel, band_id, locked=to == "locked"),
+                  channel=channel)
+
+
+@blueprint.post("/bands/<channel>/<int:band_id>/remove")
+def remove_band(job_id: int, channel: str, band_id: int) -> Response:
+    """Gone, until undo."""
+    return edited(job_id, lambda: services().shaping.remove_band(job_id, channel, band_id))
+
+
+@blueprint.post("/bands/<channel>/add")
+def add_band(job_id: int, channel: str) -> Response:
+    """One more."""
+    services().shaping.add_band(job_id, channel)
+    return after_change("shape", job_id, show)
+
+
+@blueprint.post("/bands/<channel>/copy/<to>")
+def copy_bands(job_id: int, channel: str, to: str) -> Response:
+    """The same bands for the partner, or for the whole group."""
+    return edited(job_id, lambda: services().shaping.copy_bands(job_id, channel, to=to), channel=channel)

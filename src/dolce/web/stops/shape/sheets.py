@@ -1,0 +1,107 @@
+"""The sheets of the Shape stop: their names, and what each of them shows beside the plot."""
+
+from collections.abc import Callable
+
+from flask import Blueprint, Response, make_response, redirect, render_template, request, url_for
+
+from dolce.core.correction import METHODS, PHASES, VERDICTS
+from dolce.core.filters import BAND_KINDS
+from dolce.core.room import group_of, partner_of
+from dolce.errors import NotFound, Outdated
+from dolce.services.shape.shaping import ShapeView
+from dolce.services.shape.stretch_evidence import stretch_evidence
+from dolce.services.shape.targets import BASES
+from dolce.web.shared.numbers import number_of
+from dolce.web.shared.page import after_change, services, show_stop
+from dolce.web.stops.shape.views import ChannelView, aim_of, evidence_lines
+
+blueprint = Blueprint("shape", __name__, url_prefix="/jobs/<int:job_id>/shape", template_folder="templates")
+
+SHEETS = {"filters": "Filters", "evidence": "Evidence", "blends": "Blends and versions", "headroom": "Headroom"}
+
+
+def context_of(job_id: int, wanted: str, sheet: str = "") -> dict:
+    """All that the stop shows: a channel in front, and one sheet under its plot."""
+    view = services().shaping.view(job_id, wanted)
+    sheet = sheet if sheet in SHEETS else "filters"
+    channel = view.shape.channel if view.shape else ""
+    base = {
+        "view": view,
+        "channel": channel,
+        "faults": {},
+        "typed": {},
+        "shown": None,
+        "sheet": sheet,
+        "sheets": SHEETS,
+        "methods": METHODS,
+        "phases": PHASES,
+        "kinds": BAND_KINDS,
+        "verdicts": VERDICTS,
+        "bases": BASES,
+    }
+    if view.shape is None:
+        return base
+    findings = services().reading.findings(job_id, view.round.id, channel) if sheet == "evidence" and view.round else ()
+    return {
+        **base,
+        "shown": ChannelView.of(view, findings),
+        "aim": aim_of(view.correction, channel),
+        "group": group_of(channel),
+        "partner": partner_of(channel),
+        "kept_targets": services().targets.kept(),
+        **_CONTEXTS[sheet](job_id, view),
+    }
+
+
+def show(job_id: int, **context: object) -> Response:
+    """The stop, with the channel and the sheet that the request names: an edit stays where it was made."""
+    wanted = (request.view_args or {}).get("channel") or request.values.get("channel", "")
+    sheet = str(context.pop("sheet", "") or request.values.get("sheet", ""))
+    return show_stop("shape", job_id, **{**context_of(job_id, wanted, sheet), **context})
+
+
+def show_card(job_id: int, channel: str, *, status: int = 200, **context: object) -> Response:
+    """The channel's part alone for htmx, else the page."""
+    sheet = str(context.pop("sheet", "") or request.values.get("sheet", ""))
+    if not request.headers.get("HX-Request"):
+        return redirect(url_for("shape.page", job_id=job_id, channel=channel, sheet=sheet or None), 303)
+    shown = {**context_of(job_id, channel, sheet), **context}
+    return make_response(render_template("shape/_channel.html", job=shown["view"].job, **shown), status)
+
+
+def edited(job_id: int, edit: Callable[[], object], *, channel: str = "", sheet: str = "") -> Response:
+    """Do an edit, then show the channel's part, or the whole; what another tab did meanwhile is shown and said."""
+    try:
+        edit()
+    except (NotFound, Outdated) as error:
+        return show(job_id, status=409, notice=str(error), sheet=sheet)
+    if channel:
+        return show_card(job_id, channel, sheet=sheet)
+    return after_change("shape", job_id, lambda number: show(number, sheet=sheet))
+
+
+def _filters(_job_id: int, _view: ShapeView) -> dict:
+    return {}
+
+
+def _evidence(job_id: int, view: ShapeView) -> dict:
+    at = number_of(request.values.get("at", ""))
+    if at is None:
+        furthest = view.shape.plan.furthest
+        at = furthest.size_hz if furthest is not None else None
+    found = None if at is None else stretch_evidence(
+        services().context, services().shaping, job_id, view.shape.channel, at)
+    return {"evidence": found, "lines": evidence_lines(found) if found else ()}
+
+
+def _blends(job_id: int, _view: ShapeView) -> dict:
+    return {"table": services().blending.table(job_id)}
+
+
+def _headroom(job_id: int, _view: ShapeView) -> dict:
+    view = services().loading.view(job_id)
+    return {"loads": sorted(view.loads, key=lambda one: -one.tone_dbfs), "cut_db": view.cut_db}
+
+
+_CONTEXTS: dict[str, Callable[[int, ShapeView], dict]] = {"filters": _filters, "evidence": _evidence, "blends": _blends,
+                                                          "headroom": _headroom}

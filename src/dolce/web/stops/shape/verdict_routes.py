@@ -1,0 +1,77 @@
+"""Routes of verdicts, blends and versions."""
+
+from flask import Response, request
+
+from dolce.core.correction import VERDICTS, Overruled
+from dolce.errors import InvalidForm, InvalidValue
+from dolce.web.shared.form_reader import FormReader
+from dolce.web.shared.numbers import number_of
+from dolce.web.shared.page import services
+from dolce.web.stops.shape.sheets import blueprint, edited, show
+
+
+@blueprint.post("/verdicts/<channel>")
+def overrule(job_id: int, channel: str) -> Response:
+    """Give a stretch another verdict, with a reason."""
+    form = FormReader(request.form)
+    try:
+        low, high = form.of(Overruled, "from_hz", typed="stretch_from"), form.of(Overruled, "to_hz", typed="stretch_to")
+        verdict = form.choice("verdict", VERDICTS)
+        form.done()
+        try:
+            one = Overruled(from_hz=low, to_hz=high, verdict=verdict, reason=form.text("reason"))
+        except InvalidValue as error:
+            form.blame(error, {"reason": "reason", "to": "stretch_to", "from": "stretch_from"}, "reason")
+            form.done()
+            raise
+    except InvalidForm as error:
+        return show(job_id, status=422, faults=error.faults, typed=request.form, sheet="evidence")
+    return edited(job_id, lambda: services().shaping.overrule(job_id, channel, one), sheet="evidence")
+
+
+@blueprint.post("/verdicts/<channel>/follow")
+def follow_evidence(job_id: int, channel: str) -> Response:
+    """Take back what was overruled."""
+    at = number_of(request.form.get("at", "")) or 0.0
+    return edited(job_id, lambda: services().shaping.follow_evidence(job_id, channel, at), sheet="evidence")
+
+
+@blueprint.post("/blends/weights")
+def weights(job_id: int) -> Response:
+    """A blend of one's own."""
+    form = FormReader(request.form)
+    seats = services().jobs.get(job_id).plan.seats
+    found = {seat.id: form.number(f"weight-{seat.id}", low=0, high=10, default=0.0) for seat in seats}
+    name = form.text("blend_name")[:60]
+    try:
+        form.done()
+        services().blending.set_weights(job_id, name, found)
+    except InvalidForm as error:
+        return show(job_id, status=422, faults=error.faults, typed=request.form, sheet="blends")
+    except InvalidValue as error:
+        return show(job_id, status=422, faults={"weights": f"{error.problem} {error.remedy}"}, typed=request.form,
+                    sheet="blends")
+    return edited(job_id, lambda: None, sheet="blends")
+
+
+@blueprint.post("/versions/keep")
+def keep_version(job_id: int) -> Response:
+    """Keep the present correction by name."""
+    try:
+        services().blending.keep(job_id, request.form.get("version_name", ""), request.form.get("note", ""))
+    except InvalidValue as error:
+        return show(job_id, status=422, faults={"version_name": f"{error.problem} {error.remedy}"}, typed=request.form,
+                    sheet="blends")
+    return edited(job_id, lambda: None, sheet="blends")
+
+
+@blueprint.post("/versions/<int:number>/use")
+def use_version(job_id: int, number: int) -> Response:
+    """Make a kept correction the present one."""
+    return edited(job_id, lambda: services().blending.use(job_id, number), sheet="blends")
+
+
+@blueprint.post("/versions/<int:number>/forget")
+def forget_version(job_id: int, number: int) -> Response:
+    """Forget a kept one."""
+    return edited(job_id, lambda: services().blending.forget(job_id, number), sheet="blends")

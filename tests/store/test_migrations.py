@@ -49,15 +49,21 @@ def test_file_is_in_wal_mode_and_keeps_the_record_of_its_steps(database, tmp_pat
     raw.close()
 
 
-@pytest.mark.parametrize(("lost", "opens"), [(1, True), (2, True), (3, False)])
-def test_opening_tries_again_where_sqlite_gave_up_waiting_for_a_lock(tmp_path, monkeypatch, lost, opens):
+@pytest.mark.parametrize(("code", "lost", "opens", "there"), [
+    (sqlite3.SQLITE_PROTOCOL, 1, True, False), (sqlite3.SQLITE_PROTOCOL, 2, True, True),
+    (sqlite3.SQLITE_PROTOCOL, 3, False, False), (sqlite3.SQLITE_BUSY_SNAPSHOT, 1, True, True),
+    (sqlite3.SQLITE_BUSY, 1, True, False), (sqlite3.SQLITE_BUSY, 1, False, True)])
+def test_opening_tries_again_where_a_lock_was_missed_but_not_where_somebody_holds_it(
+        tmp_path, monkeypatch, code, lost, opens, there):
+    if there:
+        Database(tmp_path).close()
     migrate, left = database_module.migrate, [lost]
 
     def busy(engine):
         if left[0]:
             left[0] -= 1
             cause = sqlite3.OperationalError("locking protocol")
-            cause.sqlite_errorcode = sqlite3.SQLITE_PROTOCOL
+            cause.sqlite_errorcode = code
             raise OperationalError("COMMIT", {}, cause)
         migrate(engine)
 
@@ -65,7 +71,7 @@ def test_opening_tries_again_where_sqlite_gave_up_waiting_for_a_lock(tmp_path, m
     if opens:
         Database(tmp_path).close()
     else:
-        with pytest.raises(StorageError, match="so busy"):
+        with pytest.raises(StorageError, match="so busy|held by something else"):
             Database(tmp_path)
 
 

@@ -20,6 +20,7 @@ from dolce.store.trouble import in_words
 
 BUSY_S = 15.0
 _MIGRATING_AGAIN = 2              # on a machine that is so busy that waiting for a lock ran out of turns
+_STALE = {sqlite3.SQLITE_PROTOCOL, sqlite3.SQLITE_BUSY_SNAPSHOT}    # a lock missed, not one held by somebody
 
 
 class Database:
@@ -76,7 +77,9 @@ class Database:
             try:
                 return migrate(self.engine)
             except DBAPIError as error:
-                if getattr(error.orig, "sqlite_errorcode", None) != sqlite3.SQLITE_PROTOCOL:
+                code = getattr(error.orig, "sqlite_errorcode", None)
+                # A database that we made just now is known to nobody else: what holds it is a lock left behind.
+                if code not in _STALE and not (self.is_new and code == sqlite3.SQLITE_BUSY):
                     raise
                 self.engine.dispose()
         return migrate(self.engine)
@@ -142,6 +145,6 @@ def _config() -> Config:
 def migrate(engine: Engine, *, to: str = "head") -> None:
     """Bring the tables up to date; each step runs in one transaction with the record that it ran."""
     config = _config()
-    with engine.begin() as connection:
+    with engine.connect().execution_options(write=True) as connection, connection.begin():
         config.attributes["connection"] = connection
         command.upgrade(config, to)

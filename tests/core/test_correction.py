@@ -17,7 +17,8 @@ from dolce.core.correction import (
     judge,
     plan_correction,
 )
-from dolce.core.correction.fit import _as_bands, _one_by_one
+from dolce.core.correction.band_rows import LOW_SHELF, rows_of
+from dolce.core.correction.fit import _one_by_one
 from dolce.core.correction.fit_problem import FitProblem
 from dolce.core.filters import BandFilter, chain_level_db
 from dolce.core.response import ANALYSIS_GRID_HZ as GRID
@@ -77,13 +78,17 @@ def test_limits_hold_for_the_sum_of_all_bands(room, limits):
     assert mean_200_2000(filters) >= -0.95
     # 0.1 dB: a cut of Q 10 can be deepest between two points of that grid.
     assert total.min() >= -limits.max_cut_db - 0.1
-    # Quiet from half an octave outside the range on; up to 3 dB more right beside it, where bands have their skirts.
+    # Quiet from half an octave outside the range on; up to 3 dB more right beside it, where bands have their skirts. An
+    # end that reaches as far as is heard is open: a shelf may end it, which at the bottom only cuts.
     off = np.maximum(np.log2(limits.from_hz / WIDE), np.log2(WIDE / limits.to_hz))
     quiet = 0.32 + 3.0 * np.clip(1 - off / 0.5, 0, 1) ** 2
-    assert np.all(np.abs(total)[off > 0] <= quiet[off > 0])
+    top, bottom = (limits.to_hz < WIDE) & (limits.to_hz >= 15_000), (limits.from_hz > WIDE) & (limits.from_hz <= 25)
+    assert np.all(total[(off > 0) & ~top] <= quiet[(off > 0) & ~top])
+    assert np.all(-total[(off > 0) & ~top & ~bottom] <= quiet[(off > 0) & ~top & ~bottom])
+    assert all(f.gain_db < 0 for f in filters if f.kind == "low shelf")
     # No band fights its neighbour: those of opposite sign overlap by no more than half of their widths between the
     # points of half the gain, with a tenth of an octave as the least and a fifth as always enough.
-    for one, other in pairwise(filters):
+    for one, other in pairwise(f for f in filters if f.kind == "peaking"):
         if one.gain_db * other.gain_db < 0:
             asked = np.clip((one.width_octaves + other.width_octaves) / 2, 1 / 10, 1 / 5)
             assert np.log2(other.frequency_hz / one.frequency_hz) >= asked - 1e-6
@@ -99,13 +104,29 @@ def test_a_resonance_made_by_a_known_filter_is_undone_by_its_opposite():
     assert deviation_db(GRID, left, FLAT, band_hz=(20, 500)) < 0.1
 
 
+@pytest.mark.parametrize(("shelf", "range_hz"), [
+    (BandFilter(frequency_hz=70, gain_db=5, q=0.7, kind="low shelf"), (20, 500)),
+    (BandFilter(frequency_hz=6000, gain_db=-4, q=0.7, kind="high shelf"), (200, 16_000))])
+def test_what_a_shelf_has_made_is_undone_by_one_shelf_where_the_range_reaches_to_the_end_of_hearing(shelf, range_hz):
+    # Closed form: the Cookbook's shelf with the opposite gain is its inverse.
+    level = chain_level_db([shelf], at_hz=GRID, sample_rate_hz=48_000)
+    _, filters = fitted(level, limits=Limits(from_hz=range_hz[0], to_hz=range_hz[1], max_boost_db=6, bands=3))
+    left = level + chain_level_db(filters, at_hz=GRID, sample_rate_hz=48_000)
+    assert filters[0 if shelf.kind == "low shelf" else -1].kind == shelf.kind
+    assert deviation_db(GRID, left, FLAT, band_hz=range_hz) < 0.15
+    # Not where the range ends earlier, nor where shelves are not wanted.
+    for other in (Limits(from_hz=40, to_hz=12_000, bands=3),
+                  Limits(from_hz=range_hz[0], to_hz=range_hz[1], bands=3, shelves=False)):
+        assert {f.kind for f in fitted(level, limits=other)[1]} <= {"peaking"}
+
+
 def test_fitting_all_bands_together_beats_placing_them_one_by_one():
     # Ramos and Lopez 2006 place, then optimise; the joint fit must miss less than its own start.
     limits = Limits()
     plan, filters = fitted(ROOMS["random"], limits=limits)
     problem = FitProblem(plan, limits, 48_000)
     start = _one_by_one(problem)
-    assert problem.cost(_as_bands(filters)) < 0.8 * problem.cost(start)
+    assert problem.cost(rows_of(filters)) < 0.8 * problem.cost(start)
 
 
 @pytest.mark.parametrize("opposed", [0.0, 4.0])
@@ -115,15 +136,17 @@ def test_gradient_and_square_of_the_fit_are_those_of_its_residuals(opposed):
     plan = planned(ROOMS["random"], limits=limits)
     problem = FitProblem(plan, limits, 48_000)
     rng = np.random.default_rng(3)
-    bands = np.stack([np.log(np.sort(rng.uniform(30, 450, 6))), rng.uniform(-6, 3, 6), np.log(rng.uniform(1, 6, 6))], 1)
+    bands = np.stack([np.log(np.sort(rng.uniform(30, 450, 6))), rng.uniform(-6, 3, 6), np.log(rng.uniform(1, 6, 6)),
+                      np.zeros(6)], 1)
     bands[2, 0], bands[2, 1], bands[3, 1] = bands[3, 0] - 0.08, 2.0, -3.0            # two that oppose each other
+    bands[0, 1:] = -4.0, np.log(0.7), LOW_SHELF
     cost, gradient, square = problem._normal(bands[None], opposed, problem.wish[None])
     here = problem.residuals(bands, opposed=opposed)
     slopes = []
-    for k in range(bands.size):
-        step = np.zeros(bands.size)
+    for k in np.ndindex(6, 3):
+        step = np.zeros(bands.shape)
         step[k] = 1e-6
-        nudged = [problem.residuals((bands.ravel() + sign * step).reshape(-1, 3), opposed=opposed) for sign in (1, -1)]
+        nudged = [problem.residuals(bands + sign * step, opposed=opposed) for sign in (1, -1)]
         slopes.append((nudged[0] - nudged[1]) / 2e-6)
     slopes = np.array(slopes)
     assert cost[0] == pytest.approx(np.sum(here**2))

@@ -27,8 +27,11 @@ from dolce.services.rig.sub_matching import SubMatching
 from dolce.services.room.room_planning import RoomPlanning
 from dolce.services.room.room_studies import RoomStudies
 from dolce.services.sample.preparing import Preparing
+from dolce.services.shape.band_hearing import BandHearing
 from dolce.services.shape.blending import Blending
+from dolce.services.shape.clean_levels import CleanLevels
 from dolce.services.shape.shaping import Shaping
+from dolce.services.shape.switching import Switching
 from dolce.services.shape.targets import Targets
 from dolce.services.sound.sound_work import SoundWork
 from dolce.services.takes.board_rows import BoardRows
@@ -70,6 +73,9 @@ class Services:
     shaping: Shaping
     targets: Targets
     blending: Blending
+    band_hearing: BandHearing
+    switching: Switching
+    clean_levels: CleanLevels
     loading: Loading
     proving: Proving
     progress: Progress
@@ -125,5 +131,7 @@ def open_services(folder: Path) -> Services:
         reading=Reading(context), aligning=aligning, workbench=SubWorkbench(context, aligning),
         crossing=Crossing(context, aligning), aligned=AligningProved(context),
         shaping=shaping, targets=Targets(context, shaping), blending=Blending(context, shaping),
+        band_hearing=BandHearing(context, shaping, live), switching=Switching(context, shaping),
+        clean_levels=CleanLevels(context, shaping),
         loading=Loading(context, shaping, at_hand), proving=Proving(context), progress=Progress(context),
         preparing=Preparing(context, taking))

@@ -211,6 +211,14 @@ class TargetRow(Row):
     data: Mapped[dict] = mapped_column(JSON)
 
 
+class MonitorSwitchesRow(Row):
+    __tablename__ = "monitor_switches"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str]
+    deleted_at: Mapped[datetime | None]
+    data: Mapped[dict] = mapped_column(JSON)
+
+
 class KeptStateRow(Row):
     __tablename__ = "kept_states"
     id: Mapped[int] = mapped_column(primary_key=True)

@@ -30,6 +30,7 @@ from dolce.store.repositories import (
     Selections,
     Starts,
     States,
+    SwitchShelf,
     Takes,
 )
 from dolce.store.trouble import in_words
@@ -70,6 +71,7 @@ class UnitOfWork:
         self.alignment_versions = AlignmentVersions(self._session)
         self.correction_versions = CorrectionVersions(self._session)
         self.targets = KeptTargets(self._session)
+        self.switches = SwitchShelf(self._session)
         self.starts = Starts(self._session)
         return self
 

@@ -6,16 +6,28 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from dolce.core.correction.fit_problem import WORTH_DB, Bands, FitProblem, kept_apart_octaves
+from dolce.core.correction.band_rows import (
+    HIGH_SHELF,
+    KIND,
+    LOW_SHELF,
+    NONE,
+    PEAKING,
+    Bands,
+    band_row,
+    levels_and_slopes,
+    rows_of,
+)
+from dolce.core.correction.fit_problem import WORTH_DB, FitProblem, kept_apart_octaves
 from dolce.core.correction.limits import Limits
 from dolce.core.correction.means import FixedBands
 from dolce.core.correction.plan import CorrectionPlan
-from dolce.core.filters import BandFilter, peaking_levels_db, q_of_octaves
+from dolce.core.filters import BandFilter, q_of_octaves
 
 _OPPOSED = (1.0, 4.0)            # weights of opposition, one after the other
 _APART = 1.03                    # rounding takes a little
 _NEW_Q, _NEW_PLACES = 4.0, 3     # where another band is tried
 _NEW_APART = 1 / 3               # octaves between these
+_SHELF_Q, _SHELF_OCTAVES = 0.7, (0.7, 1.6)   # of a shelf that is tried: how far inside the end of the range it turns
 _HALF, _MOST = 0.6, 0.9           # shares of what all bands give that are worth telling
 _SHORT, _SEED = 8, 14            # steps of fits that only compare; of the chance that moves starts
 _AS_WELL = 0.98                  # of the cost: two that gain no more than that over one are one
@@ -98,10 +110,25 @@ def fit_bands(plan: CorrectionPlan, *, limits: Limits, sample_rate_hz: float, ef
     merged = _merged(problem, bands, effort)
     if len(merged) < len(bands):
         bands = _filled(problem, merged, effort)
-    bands = bands[np.abs(bands[:, 1]) >= WORTH_DB]
-    fine = problem.polished(bands, opposed=_OPPOSED[-1], steps=100, to=1e-6)
+    bands = _worth_having(bands)
+    fine = _settled(problem, bands)
     filters = problem.repaired(problem.rounded(bands if _fights(fine) else fine))
     return Fit(filters=tuple(sorted(filters, key=lambda f: f.frequency_hz)), fewer=_of_fewer(problem, bands))
+
+
+def _worth_having(bands: Bands) -> Bands:
+    """Without those that do next to nothing."""
+    return bands[np.abs(bands[:, 1]) >= WORTH_DB]
+
+
+def _settled(problem: FitProblem, bands: Bands) -> Bands:
+    """Fitted to the end; where one comes to do next to nothing, the rest is fitted without it."""
+    while True:
+        fine = problem.polished(bands, opposed=_OPPOSED[-1], steps=100, to=1e-6)
+        kept = _worth_having(fine)
+        if len(kept) == len(fine):
+            return fine
+        bands = kept
 
 
 def worth_telling(fewer: Sequence[tuple[int, float]]) -> tuple[tuple[int, float], ...]:
@@ -117,7 +144,7 @@ def _nothing() -> None:
 
 def _of_fewer(problem: FitProblem, bands: Bands) -> tuple[tuple[int, float], ...]:
     """How many bands give which share of what all give: the one that does least goes, and the rest are fitted."""
-    nothing = float(problem.cost(np.zeros((0, 3))))
+    nothing = float(problem.cost(NONE))
     whole = nothing - float(problem.cost(bands))
     found = []
     while len(bands) > 1 and whole > 0:
@@ -134,17 +161,14 @@ def fit_left_out(plan: CorrectionPlan, filters: Sequence[BandFilter], *, limits:
 
     All frequencies, gains and Qs are fitted anew to each wish and to that of all spots, from where they are.
     """
-    peaking = [f for f in filters if f.kind == "peaking"]
-    if not peaking or not len(plan.without_each_db):
+    fitted = rows_of(filters)
+    if not len(fitted) or not len(plan.without_each_db):
         return np.zeros((len(plan.without_each_db), at_hz.size))
     problem = FitProblem(plan, limits, sample_rate_hz)
     wishes = np.array([problem.on_grid(plan.frequency_hz, one) for one in (*plan.without_each_db, plan.wished_db)])
-    start = np.repeat(_as_bands(peaking)[None], len(wishes), axis=0)
+    start = np.repeat(fitted[None], len(wishes), axis=0)
     made = problem.polished(start, opposed=_OPPOSED[-1], wish=wishes)
-    flat = made.reshape(-1, 3)
-    levels = peaking_levels_db(np.exp(flat[:, 0]), flat[:, 1], np.exp(flat[:, 2]), at_hz=at_hz,
-                               sample_rate_hz=sample_rate_hz)
-    total = levels.reshape(len(wishes), -1, at_hz.size).sum(axis=1)
+    total = levels_and_slopes(made, at_hz=at_hz, sample_rate_hz=sample_rate_hz)[0].sum(axis=1)
     return total[:-1] - total[-1]
 
 
@@ -167,8 +191,8 @@ def fit_with_fixed(plan: CorrectionPlan, fixed: FixedBands, *, limits: Limits, s
     problem = FitProblem(plan, bounds, sample_rate_hz)
     usable = [f for f in fixed.centres_hz if f < 0.48 * sample_rate_hz]
     inside = np.array([limits.from_hz <= f <= limits.to_hz for f in usable])
-    rows = np.array([[np.log(f), 0.0, np.log(fixed.q)] for f in usable]).reshape(-1, 3)
-    moving = _as_bands(free)
+    rows = rows_of([BandFilter(frequency_hz=f, gain_db=0.0, q=fixed.q) for f in usable])
+    moving = rows_of(free)
     start = np.vstack([moving, rows[inside]])
     made = problem.polished(start, opposed=0.0, free=len(moving), steps=100, to=1e-6) if len(start) else start
     made = _on_steps(problem, made, len(moving), fixed.step_db)
@@ -201,22 +225,33 @@ def _on_steps(problem: FitProblem, bands: Bands, free: int, step_db: float) -> B
     return bands
 
 
-def _as_bands(filters: Sequence[BandFilter]) -> Bands:
-    return np.array([[np.log(f.frequency_hz), f.gain_db, np.log(f.q)] for f in filters]).reshape(-1, 3)
-
-
 def _judged(problem: FitProblem, sets: Bands) -> NDArray:
     """Cost of sets of bands with the weight of their opposition."""
     return np.sum(problem.residuals(sets, opposed=_OPPOSED[-1]) ** 2, axis=-1)
 
 
 def _starts(problem: FitProblem, effort: Effort) -> Bands:
-    """Sets of as many bands as are allowed, shape (starts, bands, 3)."""
+    """Sets of as many bands as are allowed, shape (starts, bands, 4)."""
     evenly = _evenly(problem)
     first = _one_by_one(problem)
     chance = np.random.default_rng(_SEED)
     moved = [_moved(problem, evenly, chance) for _ in range(effort.starts)]
-    return np.array([np.vstack([first, evenly[len(first):]]), evenly, *moved])
+    plain = [np.vstack([first, evenly[len(first):]]), evenly]
+    return np.array([*plain, *(one for start in plain for one in _with_shelves(problem, start)), *moved])
+
+
+def _with_shelves(problem: FitProblem, bands: Bands) -> list[Bands]:
+    """Sets in which shelves stand at the open ends of the range, in place of the bands that are outermost there."""
+    tried = []
+    order = bands[np.argsort(bands[:, 0], kind="stable")]
+    for kinds in ((LOW_SHELF,), (HIGH_SHELF,), (LOW_SHELF, HIGH_SHELF)):
+        if not set(kinds) <= set(problem.shelves) or len(bands) < len(kinds):
+            continue
+        rest = order[LOW_SHELF in kinds:len(order) - (HIGH_SHELF in kinds)]
+        new = [one for one in _new_shelves(problem, NONE, octaves=_SHELF_OCTAVES[-1:]) if one[KIND] in kinds]
+        if len(new) == len(kinds):
+            tried.append(np.vstack([rest, *new]))
+    return tried
 
 
 def _moved(problem: FitProblem, bands: Bands, chance: np.random.Generator) -> Bands:
@@ -228,16 +263,19 @@ def _moved(problem: FitProblem, bands: Bands, chance: np.random.Generator) -> Ba
                      for f, one in zip(frequency, q, strict=True)])
 
 
-def opposing(bands: Bands, *, more: float = 1.0) -> list[int]:
-    """Numbers of bands, in order of frequency, that the next one opposes so near by that both overlap."""
-    apart = np.diff(bands[:, 0]) / np.log(2)
-    return [int(k) for k in np.flatnonzero(
-        (bands[:-1, 1] * bands[1:, 1] < 0) & (apart < more * kept_apart_octaves(bands[:-1, 2], bands[1:, 2])))]
+def opposing(bands: Bands, *, more: float = 1.0) -> list[tuple[int, int]]:
+    """Peaking bands that oppose their next neighbour so near by that both overlap, as pairs of their places."""
+    own = np.flatnonzero(bands[:, KIND] == PEAKING)
+    own = own[np.argsort(bands[own, 0], kind="stable")]
+    one, other = bands[own[:-1]], bands[own[1:]]
+    close = (other[:, 0] - one[:, 0]) / np.log(2) < more * kept_apart_octaves(one[:, 2], other[:, 2])
+    found = np.flatnonzero((one[:, 1] * other[:, 1] < 0) & close)
+    return [(int(own[k]), int(own[k + 1])) for k in found]
 
 
 def _one_by_one(problem: FitProblem) -> Bands:
     """Start: one band after the other at the largest weighted error, as wide as the error there."""
-    bands, octave = np.empty((0, 3)), np.log2(problem.at_hz)
+    bands, octave = NONE, np.log2(problem.at_hz)
     left = problem.wish
     for _ in range(problem.limits.bands):
         k = int(np.argmax(np.abs(left) * problem.root))
@@ -263,19 +301,19 @@ def _evenly(problem: FitProblem) -> Bands:
 
 
 def _within(problem: FitProblem, frequency_hz: float, gain_db: float, q: float) -> NDArray:
-    return problem.within(np.array([np.log(frequency_hz), gain_db, np.log(q)]))
+    return problem.within(band_row(frequency_hz, gain_db, q))
 
 
 def _without_fights(problem: FitProblem, bands: Bands) -> Bands:
     """Of neighbours that still fight, the weaker goes; then those that do next to nothing."""
     while fights := _fights(bands):
-        first = min(fights, key=lambda k: min(abs(bands[k, 1]), abs(bands[k + 1, 1])))
-        weaker = first if abs(bands[first, 1]) < abs(bands[first + 1, 1]) else first + 1
+        pair = min(fights, key=lambda pair: min(abs(bands[k, 1]) for k in pair))
+        weaker = min(pair, key=lambda k: abs(bands[k, 1]))
         bands = problem.polished(np.delete(bands, weaker, axis=0), opposed=_OPPOSED[-1])
-    return bands[np.abs(bands[:, 1]) >= WORTH_DB]
+    return _worth_having(bands)
 
 
-def _fights(bands: Bands) -> list[int]:
+def _fights(bands: Bands) -> list[tuple[int, int]]:
     return opposing(bands, more=_APART)
 
 
@@ -309,14 +347,28 @@ def _new_bands(problem: FitProblem, bands: Bands) -> list[NDArray]:
     found: list[NDArray] = []
     for k in np.argsort(-np.abs(left)):
         new = _within(problem, problem.at_hz[k], left[k], _NEW_Q)
-        others = bands[bands[:, 1] * left[k] < 0]
+        others = bands[(bands[:, 1] * left[k] < 0) & (bands[:, KIND] == PEAKING)]
         near = [*(_apart(new, others) < _APART * kept_apart_octaves(others[:, 2], new[2])),
                 *(_apart(new, one[None]) < _NEW_APART for one in found)]
         if problem.inside[k] and not any(near):
             found.append(new)
         if len(found) == _NEW_PLACES:
             break
-    return found
+    return [*found, *_new_shelves(problem, bands)]
+
+
+def _new_shelves(problem: FitProblem, bands: Bands, octaves: Sequence[float] = _SHELF_OCTAVES) -> list[NDArray]:
+    """Shelves where the range is open and none stands yet, each with the gain that is missed beyond its corner."""
+    missed = problem.wish - problem.total(bands)
+    found = []
+    for kind in problem.shelves:
+        if (bands[:, KIND] == kind).any():
+            continue
+        for inside in octaves:
+            corner = problem.limits.from_hz * 2**inside if kind == LOW_SHELF else problem.limits.to_hz / 2**inside
+            beyond = problem.inside & (problem.at_hz < corner if kind == LOW_SHELF else problem.at_hz > corner)
+            found.append(problem.within(band_row(corner, float(missed[beyond].mean()), _SHELF_Q, kind)))
+    return [one for one in found if abs(one[1]) >= WORTH_DB]
 
 
 def _apart(band: NDArray, others: Bands) -> NDArray:
@@ -327,7 +379,8 @@ def _apart(band: NDArray, others: Bands) -> NDArray:
 def _merged(problem: FitProblem, bands: Bands, effort: Effort) -> Bands:
     """Without one of two bands of the same sign that stand at almost the same place, where the rest does as well."""
     while True:
-        close = np.flatnonzero((np.diff(bands[:, 0]) < _SAME_OCTAVES * np.log(2)) & (bands[:-1, 1] * bands[1:, 1] > 0))
+        close = np.flatnonzero((np.diff(bands[:, 0]) < _SAME_OCTAVES * np.log(2)) & (bands[:-1, 1] * bands[1:, 1] > 0)
+                               & (bands[:-1, KIND] == bands[1:, KIND]))
         best = _best(problem, [np.delete(bands, k, axis=0) for k in (*close, *(close + 1))], effort)
         if best is None or problem.cost(best) * _AS_WELL >= problem.cost(bands):
             return bands

@@ -1,12 +1,26 @@
 """What a set of bands is judged by: how much it misses of a wish, and which limits it breaks."""
 
+from dataclasses import replace
+
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
+from dolce.core.correction.band_rows import (
+    COLUMNS,
+    HIGH_SHELF,
+    KIND,
+    LOW_SHELF,
+    PEAKING,
+    VALUES,
+    Bands,
+    filter_of,
+    levels_and_slopes,
+    with_values,
+)
 from dolce.core.correction.limits import Limits
 from dolce.core.correction.plan import CorrectionPlan
 from dolce.core.correction.target import MEAN_BAND_HZ
-from dolce.core.filters import BandFilter, peaking_levels_db, peaking_with_slopes_db
+from dolce.core.filters import BandFilter, chain_level_db, peaking_levels_db
 from dolce.core.levels import mid_bands
 
 QUIET_OUTSIDE_DB = 0.3           # what the bands may do half an octave outside the range and further
@@ -23,9 +37,9 @@ _STEPS, _SETTLED = 60, 3e-4       # of a fit: at most so many, until one gains l
 _DAMPING, _STUCK = 1e-2, 1e7
 _PER_OCTAVE, _PER_OCTAVE_OUTSIDE, _PER_OCTAVE_CHECKED = 18, 8, 72
 
-# Rows of one band each: logarithm of its frequency, its gain in dB, logarithm of its Q; or many such sets at once,
-# shape (..., bands, 3).
-Bands = NDArray[np.float64]
+# Ends of what is heard: a range that reaches as far is open there, and shelves may end it.
+HEARD_HZ = (25.0, 15_000.0)
+_SHELF_Q = (0.4, 1.0)            # steeper ones swing beyond their gain
 
 
 def kept_apart_octaves(log_q: NDArray, other_log_q: NDArray) -> NDArray[np.float64]:
@@ -42,6 +56,9 @@ class FitProblem:
     ----------
     at_hz, wish, root : ndarray, shape (points,)
         The grid, the wish on it in dB, and the square root of its weight.
+    shelves : tuple
+        The kinds of shelf that may be used: where the range is open at its end. A low one only cuts, since what it
+        raised below the range would cost excursion and be heard by nobody.
     """
 
     def __init__(self, plan: CorrectionPlan, limits: Limits, sample_rate_hz: float) -> None:
@@ -64,7 +81,9 @@ class FitProblem:
         self.root = np.sqrt(weight)
         mean_band = (self.at_hz >= MEAN_BAND_HZ[0]) & (self.at_hz <= MEAN_BAND_HZ[1])
         self._mean_share = np.where(mean_band, share, 0.0) / share[mean_band].sum()
-        self._quiet = self._quiet_at(self.at_hz)
+        open_ends = {LOW_SHELF: low <= HEARD_HZ[0], HIGH_SHELF: high >= HEARD_HZ[1]}
+        self.shelves = tuple(kind for kind, is_open in open_ends.items() if is_open and limits.shelves)
+        self._quiet_up, self._quiet_down = self._quiet_at(self.at_hz)
         self.low_bounds = np.array([np.log(low * 1.02), -max(limits.max_cut_db, 0.01), np.log(limits.min_q)])
         self.high_bounds = np.array([np.log(high * 0.98), max(limits.max_boost_db, 0.01), np.log(limits.max_q)])
         self._above = np.log(max(min(limits.max_q_above, limits.max_q), limits.min_q * 1.01))
@@ -75,19 +94,31 @@ class FitProblem:
 
     def within(self, bands: Bands) -> Bands:
         """Bands drawn back to what they may be; narrow ones only where they are allowed."""
-        bands = np.clip(bands, self.low_bounds, self.high_bounds)
-        bands[..., 2] = np.minimum(bands[..., 2], self._highest_q(bands[..., 0]))
-        return bands
+        low, high = self._bounds_of(bands[..., 0], bands[..., KIND])
+        return np.concatenate([np.clip(bands[..., :VALUES], low, high), bands[..., KIND:]], axis=-1)
+
+    def _bounds_of(self, log_frequency: NDArray, kinds: NDArray) -> tuple[NDArray, NDArray]:
+        """Lowest and highest values of bands, shape (..., 3)."""
+        shape = (*kinds.shape, VALUES)
+        low, high = np.broadcast_to(self.low_bounds, shape).copy(), np.broadcast_to(self.high_bounds, shape).copy()
+        high[..., 2] = self._highest_q(np.clip(log_frequency, self.low_bounds[0], self.high_bounds[0]))
+        if kinds.any():
+            low[kinds != PEAKING, 2], high[kinds != PEAKING, 2] = np.log(_SHELF_Q)
+            high[kinds == LOW_SHELF, 1] = 0.0
+        return low, high
 
     def _highest_q(self, log_frequency: NDArray) -> NDArray:
         """Logarithm of the largest Q at a frequency."""
         return np.where(log_frequency > np.log(self.limits.narrow_to_hz), self._above, self.high_bounds[2])
 
-    def _quiet_at(self, at_hz: NDArray) -> NDArray:
-        """What bands may do outside the range; infinite inside."""
+    def _quiet_at(self, at_hz: NDArray) -> tuple[NDArray, NDArray]:
+        """What bands may add and take away outside the range; infinite inside, and where a shelf may end it."""
         off = np.maximum(np.log2(self.limits.from_hz / at_hz), np.log2(at_hz / self.limits.to_hz))
-        return np.where(off < 1e-4, np.inf,
-                        QUIET_OUTSIDE_DB + _SKIRT_DB * np.clip(1 - off / _SKIRT_OCTAVES, 0, 1) ** 2)
+        quiet = np.where(off < 1e-4, np.inf,
+                         QUIET_OUTSIDE_DB + _SKIRT_DB * np.clip(1 - off / _SKIRT_OCTAVES, 0, 1) ** 2)
+        below = (at_hz < self.limits.from_hz) & (LOW_SHELF in self.shelves)
+        above = (at_hz > self.limits.to_hz) & (HIGH_SHELF in self.shelves)
+        return np.where(above, np.inf, quiet), np.where(above | below, np.inf, quiet)
 
     def total(self, bands: Bands) -> NDArray[np.float64]:
         """Level of all bands together, shape (..., points)."""
@@ -108,7 +139,7 @@ class FitProblem:
     def _residuals_of(self, total: NDArray, bands: Bands, opposed: float, wish: NDArray) -> NDArray:
         mean = (total @ self._mean_share)[..., None]
         broken = np.maximum(total - self._allowed_at(mean), 0) + np.maximum(-total - self.limits.max_cut_db, 0)
-        leak = np.maximum(np.abs(total) - 0.6 * self._quiet, 0)
+        leak = np.maximum(total - 0.6 * self._quiet_up, 0) - np.maximum(-total - 0.6 * self._quiet_down, 0)
         sunk = np.maximum(-mean - 0.95 * LOWEST_MEAN_DB, 0.0)
         return np.concatenate([self.root * (total - mean - wish) + _BARRIER * leak, _BARRIER * broken,
                                _SUNK * sunk, opposed * self._opposition(bands)], axis=-1)
@@ -127,7 +158,7 @@ class FitProblem:
 
         Parameters
         ----------
-        bands : shape (..., bands, 3)
+        bands : shape (..., bands, 4)
         free : int, optional
             Only so many at the front may move; of the others gains alone are fitted, and the order stays.
         wish : ndarray, shape (sets, points), optional
@@ -143,24 +174,24 @@ class FitProblem:
             return bands
         shape, count = bands.shape, bands.shape[-2]
         free = count if free is None else free
-        sets = bands.reshape(-1, count, 3).copy()
+        sets = bands.reshape(-1, count, COLUMNS).copy()
         sets[:, :free] = self.within(sets[:, :free])
-        x = sets.reshape(-1, 3 * count)
-        low, high = self._bounds(x, free)
+        kinds = sets[..., KIND]
+        x = sets[..., :VALUES].reshape(-1, VALUES * count)
         wishes = np.broadcast_to(self.wish if wish is None else wish, (len(x), self.at_hz.size))
         damping = np.full(len(x), _DAMPING)
         going = np.arange(len(x))
         cost, gradient, square = self._normal(sets, opposed, wishes)
-        own = np.arange(3 * count)
+        own = np.arange(VALUES * count)
         for _ in range(steps):
-            low, high = self._bounds(x[going], free)
+            low, high = self._bounds(x[going], kinds[going], free)
             held = ((x[going] <= low) & (gradient > 0)) | ((x[going] >= high) & (gradient < 0))
             downhill = np.where(held, 0, gradient)
             damped = np.where(held[:, :, None] | held[:, None, :], 0, square)
             damped[:, own, own] += damping[going, None] * damped[:, own, own] + 1e-9 + held
             tried = x[going] - np.linalg.solve(damped, downhill[..., None])[..., 0]
-            tried = np.clip(tried, *self._bounds(tried, free, of=x[going]))
-            new_cost, new_gradient, new_square = self._normal(tried.reshape(-1, count, 3), opposed, wishes[going])
+            tried = np.clip(tried, *self._bounds(tried, kinds[going], free, of=x[going]))
+            new_cost, new_gradient, new_square = self._normal(with_values(tried, kinds[going]), opposed, wishes[going])
             better = new_cost < cost[going]
             small = better & (new_cost > (1 - to) * cost[going])
             x[going[better]], cost[going[better]] = tried[better], new_cost[better]
@@ -170,25 +201,25 @@ class FitProblem:
             going, gradient, square = going[stay], gradient[stay], square[stay]
             if not going.size:
                 break
-        made = x.reshape(-1, count, 3)
+        made = with_values(x, kinds)
         if free == count:
             order = np.argsort(made[:, :, 0], axis=1, kind="stable")
             made = np.take_along_axis(made, order[:, :, None], axis=1)
         return made.reshape(shape)
 
-    def _bounds(self, x: NDArray, free: int, of: NDArray | None = None) -> tuple[NDArray, NDArray]:
+    def _bounds(self, x: NDArray, kinds: NDArray, free: int, of: NDArray | None = None) -> tuple[NDArray, NDArray]:
         """Bounds of every value, shape (sets, 3 bands); frequency and Q of fixed bands stay as they are (`of`)."""
-        bands = x.reshape(len(x), -1, 3)
-        kept = bands if of is None else of.reshape(bands.shape)
-        low = np.broadcast_to(self.low_bounds, bands.shape).copy()
-        high = np.broadcast_to(self.high_bounds, bands.shape).copy()
-        high[..., 2] = self._highest_q(np.clip(bands[..., 0], self.low_bounds[0], self.high_bounds[0]))
+        values = x.reshape(*kinds.shape, VALUES)
+        kept = values if of is None else of.reshape(values.shape)
+        low, high = self._bounds_of(values[..., 0], kinds)
         for k in (0, 2):
             low[:, free:, k] = high[:, free:, k] = kept[:, free:, k]
         return low.reshape(x.shape), high.reshape(x.shape)
 
     def _levels(self, bands: Bands) -> NDArray:
-        flat = bands.reshape(-1, 3)
+        if (bands[..., KIND] != PEAKING).any():
+            return levels_and_slopes(bands, at_hz=self.at_hz, sample_rate_hz=self.rate)[0]
+        flat = bands.reshape(-1, COLUMNS)
         levels = peaking_levels_db(np.exp(flat[:, 0]), flat[:, 1], np.exp(flat[:, 2]), at_hz=self.at_hz,
                                    sample_rate_hz=self.rate)
         return levels.reshape(*bands.shape[:-1], self.at_hz.size)
@@ -201,11 +232,12 @@ class FitProblem:
         return self.limits.max_boost_db + np.minimum(0.0, FREE_MEAN_DB + 1.05 * np.asarray(mean_db))
 
     def _opposition(self, bands: Bands) -> NDArray:
-        """Of every pair: the root of what both gains have against each other, less with their distance."""
+        """Of every pair of peaking bands: the root of what their gains have against each other, less with distance."""
         first, second = np.triu_indices(bands.shape[-2], 1)
         apart = np.abs(bands[..., first, 0] - bands[..., second, 0]) / np.log(2)
         near = np.maximum(1 - apart / (_SLACK * kept_apart_octaves(bands[..., first, 2], bands[..., second, 2])), 0)
-        return np.sqrt(near * np.maximum(-bands[..., first, 1] * bands[..., second, 1], 0))
+        peaking = (bands[..., first, KIND] == PEAKING) & (bands[..., second, KIND] == PEAKING)
+        return np.sqrt(near * peaking * np.maximum(-bands[..., first, 1] * bands[..., second, 1], 0))
 
     def _normal(self, bands: Bands, opposed: float, wish: NDArray) -> tuple[NDArray, NDArray, NDArray]:
         """Cost of sets of bands, half its gradient, and its square of slopes: shapes (sets,), (sets, p), (sets, p, p)
@@ -215,18 +247,16 @@ class FitProblem:
         of slopes follow from one product, and slopes by residual are never written down.
         """
         sets, count = bands.shape[:2]
-        flat = bands.reshape(-1, 3)
-        levels, slopes = peaking_with_slopes_db(np.exp(flat[:, 0]), flat[:, 1], np.exp(flat[:, 2]), at_hz=self.at_hz,
-                                                sample_rate_hz=self.rate)
-        total = levels.reshape(sets, count, -1).sum(axis=1)
-        slopes = slopes.reshape(sets, 3 * count, -1)
+        levels, slopes = levels_and_slopes(bands, at_hz=self.at_hz, sample_rate_hz=self.rate)
+        total, slopes = levels.sum(axis=1), slopes.reshape(sets, VALUES * count, -1)
         mean, mean_slopes = (total @ self._mean_share)[:, None], slopes @ self._mean_share      # (sets, 1), (sets, p)
         residuals = self._residuals_of(total, bands, opposed, wish)
         points = self.at_hz.size
         missed, broken, sunk = residuals[:, :points], residuals[:, points:2 * points], residuals[:, 2 * points:][:, :1]
         allowed = self._allowed_at(mean)
         over, under = _BARRIER * (total > allowed), _BARRIER * (-total > self.limits.max_cut_db)
-        own = self.root + np.where(np.abs(total) > 0.6 * self._quiet, _BARRIER * np.sign(total), 0)
+        leaks = (total > 0.6 * self._quiet_up) | (-total > 0.6 * self._quiet_down)
+        own = self.root + np.where(leaks, _BARRIER, 0)
         of_mean = 1.05 * over * (allowed < self.limits.max_boost_db)
         both = own**2 + (over - under) ** 2                                          # of the total at each point
         cross = own * self.root + over * of_mean                                     # with the mean
@@ -250,7 +280,8 @@ class FitProblem:
         within = _SLACK * kept_apart_octaves(bands[:, first, 2], bands[:, second, 2])
         apart = (bands[:, first, 0] - bands[:, second, 0]) / np.log(2) / within
         near, against = 1 - np.abs(apart), -bands[:, first, 1] * bands[:, second, 1]
-        active = (near > 0) & (against > 0)
+        peaking = (bands[:, first, KIND] == PEAKING) & (bands[:, second, KIND] == PEAKING)
+        active = (near > 0) & (against > 0) & peaking
         root_near, root_against = np.sqrt(np.maximum(near, _FLOOR)), np.sqrt(np.maximum(against, _FLOOR))
         by_near = np.where(active, root_against / (2 * root_near), 0)
         free = (within > _SLACK * APART_OCTAVES[0]) & (within < _SLACK * APART_OCTAVES[1])
@@ -265,31 +296,28 @@ class FitProblem:
 
     def rounded(self, bands: Bands) -> list[BandFilter]:
         """Bands in the steps that people type, without those that do next to nothing."""
-        return [
-            BandFilter(frequency_hz=float(np.exp(log_frequency)), gain_db=float(gain), q=float(np.exp(log_q))).rounded()
-            for log_frequency, gain, log_q in bands
-            if abs(gain) >= WORTH_DB
-        ]
+        return [filter_of(row).rounded() for row in bands if abs(row[1]) >= WORTH_DB]
 
     def repaired(self, filters: list[BandFilter]) -> list[BandFilter]:
         """Gains taken back by 0.1 dB at a time, the band that adds most where a limit is broken first."""
         at_hz = np.unique(np.concatenate([self.at_hz, mid_bands(per_octave=_PER_OCTAVE_CHECKED, from_hz=5.0,
                                                                 to_hz=self.at_hz[-1])]))
-        quiet = self._quiet_at(at_hz)
+        quiet_up, quiet_down = self._quiet_at(at_hz)
         # Narrow bands stand between the points of the fit: here the mean is taken finely.
         share = np.where((at_hz >= MEAN_BAND_HZ[0]) & (at_hz <= MEAN_BAND_HZ[1]), np.gradient(np.log2(at_hz)), 0.0)
         share /= share.sum()
+        known: dict[BandFilter, NDArray] = {}
         for _ in range(2000):
             if not filters:
                 break
-            levels = peaking_levels_db([f.frequency_hz for f in filters], [f.gain_db for f in filters],
-                                       [f.q for f in filters], at_hz=at_hz, sample_rate_hz=self.rate)
+            known |= {f: chain_level_db([f], at_hz=at_hz, sample_rate_hz=self.rate) for f in filters if f not in known}
+            levels = np.array([known[f] for f in filters])
             total = levels.sum(axis=0)
             mean_of_bands = levels @ share
             mean = float(mean_of_bands.sum())
             over = total - self._allowed_at(mean)
             under = -total - self.limits.max_cut_db
-            leak = np.abs(total) - quiet
+            leak = np.maximum(total - quiet_up, -total - quiet_down)
             if over.max() > 1e-3:
                 blame = levels[:, int(np.argmax(over))]
             elif under.max() > 1e-3:
@@ -310,6 +338,6 @@ class FitProblem:
             if abs(gain) < 0.05:
                 filters = filters[:worst] + filters[worst + 1:]
             else:
-                changed = BandFilter(frequency_hz=f.frequency_hz, gain_db=gain, q=f.q)
+                changed = replace(f, gain_db=gain)
                 filters = [*filters[:worst], changed, *filters[worst + 1:]]
         return filters

@@ -25,6 +25,8 @@ class Limits:
         0 to 6: what is off by less is left as it is.
     bands : int
         1 to 31.
+    shelves : bool
+        Whether found bands may be shelves, where the range reaches to the end of what is heard.
     """
 
     from_hz: float = limited(10, 20_000, where="range from", unit="Hz", default=20.0)
@@ -37,6 +39,7 @@ class Limits:
     narrow_to_hz: float = limited(10, 20_000, where="narrow up to", unit="Hz", default=300.0)
     good_enough_db: float = limited(0, 6, where="good enough", unit="dB", default=0.0)
     bands: int = limited(1, 31, where="bands", whole=True, default=10)
+    shelves: bool = True
 
     def __post_init__(self) -> None:
         ranges(self)

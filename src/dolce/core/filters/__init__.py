@@ -11,6 +11,7 @@ from dolce.core.filters.bands import (
     peaking_with_slopes_db,
     playable,
     q_of_octaves,
+    shelf_with_slopes_db,
 )
 from dolce.core.filters.biquad import Biquad, peaking_biquad
 from dolce.core.filters.convolution import convolution_filter
@@ -18,4 +19,5 @@ from dolce.core.filters.phases import before_main_db, linear_phase, minimum_phas
 
 __all__ = ["BAND_KINDS", "BandFilter", "BandKind", "Biquad", "before_main_db", "chain_level_db", "chain_samples",
            "chain_sections", "convolution_filter", "linear_phase", "minimum_phase", "peaking_biquad",
-           "peaking_levels_db", "peaking_with_slopes_db", "playable", "q_of_octaves", "turned_back"]
+           "peaking_levels_db", "peaking_with_slopes_db", "playable", "q_of_octaves", "shelf_with_slopes_db",
+           "turned_back"]

@@ -107,6 +107,42 @@ def peaking_with_slopes_db(frequency_hz: ArrayLike, gain_db: ArrayLike, q: Array
     return 10 * np.log10(above / below), np.stack([by_frequency, by_gain, by_q], axis=1)
 
 
+def shelf_with_slopes_db(frequency_hz: ArrayLike, gain_db: ArrayLike, q: ArrayLike, low: ArrayLike, *, at_hz: NDArray,
+                         sample_rate_hz: float) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    """Level in dB of many shelves, shape (bands, points), and its slopes, shape (bands, 3, points), as above.
+
+    Parameters
+    ----------
+    low : shape (bands,), of bool
+        Low shelves; the others are high ones.
+
+    Notes
+    -----
+    As above, of the Cookbook's lowShelf: H(s) = A (s^2 + s sqrt(A)/Q + A) / (A s^2 + s sqrt(A)/Q + 1); a high shelf is
+    the same of 1/s.
+    """
+    turn = np.pi * np.asarray(frequency_hz, dtype=float)[:, None] / sample_rate_hz
+    w0 = np.tan(turn)
+    t = np.tan(np.pi * np.minimum(at_hz, 0.4999 * sample_rate_hz) / sample_rate_hz)[None, :] / w0
+    low = np.asarray(low, dtype=bool)[:, None]
+    square = np.where(low, t, 1 / t) ** 2
+    a = 10 ** (np.asarray(gain_db, dtype=float) / 40)[:, None]
+    width = 1 / np.asarray(q, dtype=float)[:, None] ** 2
+    side = a * square * width
+    above, below = (a - square) ** 2 + side, (1 - a * square) ** 2 + side
+    per = 10 / np.log(10)
+    # A point's distance from the corner falls as the corner rises, and grows for a shelf that looks the other way.
+    moved = np.where(low, -1.0, 1.0) * turn * (1 + w0**2) / w0
+    by_frequency = per * moved * ((-4 * square * (a - square) + 2 * side) / above
+                                  - (-4 * a * square * (1 - a * square) + 2 * side) / below)
+    by_a = per * ((2 * (a - square) + square * width) / above
+                  - (-2 * square * (1 - a * square) + square * width) / below)
+    by_gain = 0.5 + by_a * a * np.log(10) / 40
+    by_q = per * -2 * side * (1 / above - 1 / below)
+    level = 20 * np.log10(a) + per * np.log(above / below)
+    return level, np.stack([by_frequency, by_gain, by_q], axis=1)
+
+
 def playable(filters: Sequence[BandFilter], *, sample_rate_hz: float) -> tuple[BandFilter, ...]:
     """The bands that exist at a sample rate: below half of it. Others would be unstable, and are left out."""
     return tuple(f for f in filters if f.frequency_hz < 0.495 * sample_rate_hz)

@@ -2,7 +2,7 @@
 
 from dataclasses import dataclass
 from functools import lru_cache
-from typing import Literal
+from typing import Literal, Protocol
 
 import numpy as np
 from numpy.typing import NDArray
@@ -88,20 +88,30 @@ def _period(kind: str, band_hz: tuple[float, float], sample_rate_hz: int) -> tup
     return period, peak_dbfs(period)
 
 
+class Steady(Protocol):
+    """Anything that plays without an end."""
+
+    level_dbfs: float
+
+    def block(self, start: int, count: int, *, sample_rate_hz: int) -> NDArray[np.float64]: ...
+
+    def peak_dbfs(self, sample_rate_hz: int) -> float: ...
+
+
 class SourcePlayer:
     """Gives the blocks of a source that may be changed while it plays: what was fades out while the new fades in."""
 
-    def __init__(self, source: Source, *, output: int | None, sample_rate_hz: int) -> None:
+    def __init__(self, source: Steady, *, output: int | None, sample_rate_hz: int) -> None:
         self._rate, self._at = sample_rate_hz, 0
         self._now, self._next = (source, output), (source, output)
         self._fading_in = True
 
     @property
-    def playing(self) -> tuple[Source, int | None]:
+    def playing(self) -> tuple[Steady, int | None]:
         """What is asked for: the source and its output (None for none)."""
         return self._next
 
-    def change(self, source: Source, *, output: int | None) -> None:
+    def change(self, source: Steady, *, output: int | None) -> None:
         """From the next block on."""
         self._next = (source, output)
 

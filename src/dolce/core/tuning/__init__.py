@@ -13,6 +13,15 @@ from dolce.core.tuning.bass_sums import (
     with_phases,
 )
 from dolce.core.tuning.blend import ALL_SEATS, Blend, blends_of
+from dolce.core.tuning.clean_level import (
+    OCTAVES_HZ,
+    PEAKS_ABOVE_DB,
+    CleanBand,
+    PlayedOnce,
+    clean_bands,
+    needed_levels_db,
+    typed_levels,
+)
 from dolce.core.tuning.composing import mains_later_s, with_ladder
 from dolce.core.tuning.correction import ANCHOR_RANGE_HZ, Aim, Band, Correction
 from dolce.core.tuning.levelling import levelled_again
@@ -21,6 +30,7 @@ from dolce.core.tuning.outputs import Outputs
 from dolce.core.tuning.prediction import Responses, level_of, predict, response_of, settings_of, taps_of
 from dolce.core.tuning.proof import Proof, SpotLevels, Verdict, prove, verdicts_on
 from dolce.core.tuning.shape import (
+    HEARD_TO_HZ,
     SHAPING_PER_OCTAVE,
     ChannelShape,
     FoundFilters,
@@ -36,6 +46,9 @@ from dolce.core.tuning.shape import (
 __all__ = [
     "ALL_SEATS",
     "ANCHOR_RANGE_HZ",
+    "HEARD_TO_HZ",
+    "OCTAVES_HZ",
+    "PEAKS_ABOVE_DB",
     "SHAPING_PER_OCTAVE",
     "SHOWN_HZ",
     "SUM_HZ",
@@ -45,6 +58,7 @@ __all__ = [
     "Blend",
     "ChannelAlignment",
     "ChannelShape",
+    "CleanBand",
     "Correction",
     "FoundFilters",
     "Handover",
@@ -52,12 +66,14 @@ __all__ = [
     "OutputChange",
     "OutputLoad",
     "Outputs",
+    "PlayedOnce",
     "Proof",
     "Responses",
     "SpotLevels",
     "Verdict",
     "blends_of",
     "changed_outputs",
+    "clean_bands",
     "convolved_db",
     "expectation_of",
     "found_filters",
@@ -67,6 +83,7 @@ __all__ = [
     "level_of",
     "levelled_again",
     "mains_later_s",
+    "needed_levels_db",
     "output_loads",
     "predict",
     "prove",
@@ -76,6 +93,7 @@ __all__ = [
     "shape_of",
     "taps_of",
     "target_level_db",
+    "typed_levels",
     "verdicts_on",
     "wanted_rise_db",
     "ways_of",

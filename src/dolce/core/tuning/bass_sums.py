@@ -59,6 +59,7 @@ def ways_of(outputs: Outputs, responses: Responses, channel: str) -> dict[str, N
     for way in outputs.routes(channel):
         if way.output in responses.channels:
             turn = response_of(outputs.of_output(way.output), at_hz=at_hz, sample_rate_hz=rate)
+            turn = turn * 10 ** (outputs.turned_db(way.output, at_hz) / 20)
             part = responses.channels[way.output] * (turn * route_response(way, at_hz=at_hz, sample_rate_hz=rate))
             found[way.output] = found.get(way.output, 0) + part
     return found

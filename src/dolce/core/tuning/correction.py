@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from dolce.core import checked
 from dolce.core.checked import limited, ranges
-from dolce.core.correction import Curve, FoundConvolution, Limits, Means, Overruled, Target, Taste
+from dolce.core.correction import Curve, FoundConvolution, Limits, Means, Overruled, SwitchesAt, Target, Taste
 from dolce.core.filters import BandFilter
 from dolce.core.levels import SUB_LEVEL_BAND_HZ
 from dolce.core.processor import ProcessorLimits
@@ -54,8 +54,9 @@ class Correction:
 
     Attributes
     ----------
-    anchor : "band" or "hand"
-        Whether the target's level follows from a band of the response or is typed.
+    anchor : "band", "fronts" or "hand"
+        Whether the target's level follows from a band of each channel's response, from that of the fronts together, or
+        is typed.
     anchor_band_hz : (float, float)
     anchor_level_db : float
         Used with "hand": dB relative to the stimulus.
@@ -80,6 +81,10 @@ class Correction:
     convolutions : mapping of channel to FoundConvolution
     overruled : mapping of channel to tuple of Overruled
         Verdicts that a calibrator gave.
+    switches : mapping of channel to SwitchesAt
+        Those at the monitors' backs, as they were measured and as they shall stand.
+    clean_db : mapping of channel to mapping of octave to dB SPL
+        How loud each plays cleanly at the main seat, as typed.
     note : str
     last_band_id : int
         The highest that was ever given: no later band is taken for an earlier one.
@@ -87,7 +92,7 @@ class Correction:
 
     target: Target = field(default_factory=Target)
     limits: Limits = field(default_factory=Limits)
-    anchor: Literal["band", "hand"] = "band"
+    anchor: Literal["band", "fronts", "hand"] = "band"
     anchor_band_hz: tuple[float, float] = (200.0, 2000.0)
     anchor_level_db: float = limited(-120, 60, where="level", unit="dB", default=0.0)
     linked: bool = True
@@ -102,6 +107,8 @@ class Correction:
     taste: Taste | None = None
     convolutions: Mapping[str, FoundConvolution] = field(default_factory=dict)
     overruled: Mapping[str, tuple[Overruled, ...]] = field(default_factory=dict)
+    switches: Mapping[str, SwitchesAt] = field(default_factory=dict)
+    clean_db: Mapping[str, Mapping[float, float]] = field(default_factory=dict)
     note: str = ""
     last_band_id: int = 0
 
@@ -237,6 +244,17 @@ class Correction:
             others = (o for o in found.get(name, ()) if o.to_hz <= one.from_hz or o.from_hz >= one.to_hz)
             found[name] = tuple(sorted((*others, one), key=lambda o: o.from_hz))
         return replace(self, overruled=found)
+
+    def with_switches(self, channel: str, at: SwitchesAt | None) -> "Correction":
+        """The same with switches of a monitor, and of its partner where pairs are linked; None for no switches."""
+        names = (channel, *((partner,) if self.linked and (partner := partner_of(channel)) else ()))
+        kept = {name: one for name, one in self.switches.items() if name not in names}
+        return replace(self, switches=kept if at is None else {**kept, **dict.fromkeys(names, at)})
+
+    def turned_db(self, channel: str, at_hz: NDArray) -> NDArray[np.float64]:
+        """What turning a monitor's switches changes of what was measured, shape as given."""
+        at = self.switches.get(channel)
+        return np.zeros(at_hz.shape) if at is None else at.change_db(at_hz)
 
     def following_evidence(self, channel: str, at_hz: float) -> "Correction":
         """The same without what was overruled at a frequency."""

@@ -1,9 +1,13 @@
 """What every output of a processor gets, and which channels reach it."""
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Self
 
+import numpy as np
+from numpy.typing import NDArray
+
+from dolce.core.correction import SwitchesAt
 from dolce.core.processor import BassManagement, ChannelSettings, ProcessorState, Route
 from dolce.core.tuning.alignment import Alignment
 from dolce.core.tuning.correction import Correction
@@ -12,10 +16,14 @@ from dolce.core.tuning.prediction import settings_of
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Outputs:
-    """Settings by output, and the routes to them."""
+    """Settings by output, and the routes to them.
+
+    `turned` are switches at the monitors' backs that stand otherwise than while they were measured.
+    """
 
     settings: Mapping[str, ChannelSettings]
     bass: BassManagement | None = None
+    turned: Mapping[str, SwitchesAt] = field(default_factory=dict)
 
     @classmethod
     def of(cls, alignment: Alignment, correction: Correction | None, channels: Sequence[str], *,
@@ -23,7 +31,7 @@ class Outputs:
         """As they would be loaded."""
         return cls(settings={channel: settings_of(alignment, correction, channel, sample_rate_hz=sample_rate_hz)
                              for channel in channels},
-                   bass=alignment.routing)
+                   bass=alignment.routing, turned=correction.switches if correction is not None else {})
 
     @classmethod
     def held(cls, state: ProcessorState, channels: Sequence[str]) -> Self:
@@ -35,6 +43,11 @@ class Outputs:
     def routes(self, channel: str) -> list[Route]:
         """Where what is fed to a channel goes."""
         return [Route(output=channel)] if self.bass is None else self.bass.routes(channel)
+
+    def turned_db(self, output: str, at_hz: NDArray) -> NDArray[np.float64]:
+        """What turning its monitor's switches changes, shape as given; by level, their phase is not known."""
+        at = self.turned.get(output)
+        return np.zeros(at_hz.shape) if at is None else at.change_db(at_hz)
 
     def of_output(self, output: str) -> ChannelSettings:
         """Neutral where nothing was chosen for it."""

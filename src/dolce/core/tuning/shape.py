@@ -38,6 +38,7 @@ from dolce.core.tuning.prediction import response_of, taps_of
 SHAPING_PER_OCTAVE = 12.0         # smoothing of what filters are fitted to
 _FAR_DB = 12.0
 _SHOWN_RATE_HZ = 48_000           # at others a convolution differs by less than can be seen
+HEARD_TO_HZ = 16_000.0
 _KEPT = slice(None)               # points of the grid that are kept of a convolution's curve
 
 
@@ -113,6 +114,18 @@ class ChannelShape:
         found = agreed_to_hz(self.plan.frequency_hz, self.needs, limits)
         return found if found is not None and found < limits.to_hz else None
 
+    def proposed_range_hz(self, limits: Limits) -> tuple[float, float]:
+        """From where the speaker reaches to where the spots stop agreeing, in two digits.
+
+        Of a shape whose range is as wide as what is heard: what lies outside a range is not looked at. Ends that
+        can't be told stay those of `limits`.
+        """
+        low = max((s.to_hz for s in self.plan.stretches if s.kind == "beyond reach"), default=limits.from_hz)
+        wide = replace(limits, from_hz=min(low, limits.from_hz), to_hz=float(self.plan.frequency_hz[-1]))
+        high = agreed_to_hz(self.plan.frequency_hz, self.needs, wide) or limits.to_hz
+        high = min(high, HEARD_TO_HZ)
+        return _two_digits(low), max(_two_digits(high), _two_digits(2 * low))
+
     @property
     def effect_db(self) -> NDArray[np.float64]:
         """What the correction does to what sounds, shape (points,): less than itself where others play most of it."""
@@ -137,11 +150,21 @@ class ChannelShape:
         return abs(self.target_off_db) > _FAR_DB
 
 
-def target_level_db(channel: str, level_db: NDArray, target_db: NDArray, *, at_hz: NDArray,
-                    correction: Correction) -> float:
-    """Level at which a channel's target is hung, given its average with its trim; both of shape (points,)."""
+def _two_digits(value: float) -> float:
+    return float(f"{value:.2g}")
+
+
+def target_level_db(channel: str, level_db: NDArray, target_db: NDArray, *, at_hz: NDArray, correction: Correction,
+                    fronts_db: float | None = None) -> float:
+    """Level at which a channel's target is hung, given its average with its trim; both of shape (points,).
+
+    `fronts_db` is the level of the fronts, where the target is hung by that; a sub is level with them already, in its
+    own band.
+    """
     if correction.anchor == "hand":
         return correction.anchor_level_db
+    if correction.anchor == "fronts" and fronts_db is not None and channel not in SUB_CODES:
+        return fronts_db
     if channel in SUB_CODES:
         # A sub is level with the mains already: hung by its own band, a lift of that very band would cancel itself.
         target_db = np.zeros(at_hz.size)
@@ -158,7 +181,8 @@ def wanted_rise_db(channel: str, correction: Correction, *, at_hz: NDArray) -> f
 
 
 def shape_of(channel: str, heard: Heard, *, at_hz: NDArray, correction: Correction, sample_rate_hz: float,
-             device: ProcessorLimits | None = None, target_db: NDArray | None = None) -> ChannelShape:
+             device: ProcessorLimits | None = None, target_db: NDArray | None = None,
+             fronts_db: float | None = None) -> ChannelShape:
     """Plan, prediction and figures of one channel.
 
     Parameters
@@ -167,10 +191,12 @@ def shape_of(channel: str, heard: Heard, *, at_hz: NDArray, correction: Correcti
         At the spots that count, on `at_hz`.
     target_db : ndarray, shape (points,), optional
         In place of the correction's target.
+    fronts_db : float, optional
+        Level of the fronts, by which the target may be hung.
     """
     target = correction.target_db(channel, at_hz) if target_db is None else target_db
     average = heard.average
-    level = target_level_db(channel, average.level_db, target, at_hz=at_hz, correction=correction)
+    level = target_level_db(channel, average.level_db, target, at_hz=at_hz, correction=correction, fronts_db=fronts_db)
     limits, band_hz = correction.limits_for(channel, device), correction.level_band_hz(channel)
     middle = (at_hz >= band_hz[0]) & (at_hz <= band_hz[1])
     # Each spot at its own level, all lacking on average what the energy average lacks where the target is hung.

@@ -42,8 +42,8 @@ def predicted_levels(context: Context, work: UnitOfWork, job: Job, outputs: Outp
     for way in routes:
         own = curves[way.output].spots
         rows = [own.spots.index(spot) for spot in wanted]
-        change = way.gain_db + level_of(outputs.of_output(way.output), at_hz=ANALYSIS_GRID_HZ,
-                                        sample_rate_hz=rate)
+        change = way.gain_db + outputs.turned_db(way.output, ANALYSIS_GRID_HZ) + level_of(
+            outputs.of_output(way.output), at_hz=ANALYSIS_GRID_HZ, sample_rate_hz=rate)
         if way.crossover is not None:
             change = change + way.crossover.level_db(way.side, at_hz=ANALYSIS_GRID_HZ, sample_rate_hz=rate)
         power += 10 ** ((own.level_db[rows] + change) / 10)

@@ -11,21 +11,23 @@ from typing import Literal
 import numpy as np
 from numpy.typing import NDArray
 
+from dolce.core.filters import BandFilter
 from dolce.core.job import Job, PassResult
 from dolce.core.levels import LiveMeter, LiveReading, LiveSpectrum, dbfs_rms, peak_dbfs, power_db
 from dolce.core.response import Caution, Quality, moving_average_level_db
 from dolce.core.rig import START_DBFS, RampStep, SubMatch, ramp_step, reference_source
-from dolce.core.signals import PERIOD_S, Source, SourcePlayer
+from dolce.core.signals import PERIOD_S, FilteredSource, Source, SourcePlayer
 from dolce.devices.interface import AudioDevice, Progress, SoundStopped, Stopped
 from dolce.devices.opening import audio_of
 from dolce.errors import Conflict, InvalidValue
 from dolce.store import UnitOfWork
 
-Purpose = Literal["meter", "spectrum", "moving", "ramp", "reference", "subs"]
+Purpose = Literal["meter", "spectrum", "moving", "ramp", "reference", "subs", "band"]
 AVERAGES_S: dict[str, float | None] = {"1 s": 1.0, "3 s": 3.0, "10 s": 10.0, "since the start": None}
 MOVING_S, SETTLE_S = 20.0, 0.8
 _RAMP_QUIET_S, _RAMP_EVERY_S = 1.5, 1.0
 _BY_HAND_SPEED = 10.0                    # in a rehearsal that need not take its time, but waits for a person
+BAND_TURN_S = 2.5                        # how long a band is in, and how long out, while it is switched by itself
 _UNSEEN_S = 15.0                         # without a page that looks, sound ends
 
 
@@ -54,6 +56,12 @@ class LiveWish:
         Number of a kept moving average that the spectrum is compared with; 0 for none.
     top_db : float or None
         Upper end of the spectrum's scale in dBFS; None until the first look.
+    chain : tuple of BandFilter
+        What the source goes through, for "band".
+    switched : int
+        Place in it of the one that goes in and out.
+    band_in : bool
+        Whether that is in.
     """
 
     source: Source = field(default_factory=Source)
@@ -67,6 +75,9 @@ class LiveWish:
     automatic: bool = False
     compared: int = 0
     top_db: float | None = None
+    chain: tuple[BandFilter, ...] = ()
+    switched: int = 0
+    band_in: bool = True
 
     def __post_init__(self) -> None:
         if self.average not in AVERAGES_S:
@@ -165,7 +176,8 @@ class LiveSession:
         with self._lock:
             before, self.job = self.wish, job
             self.wish = self._fitting(wish)
-            if (self.wish.source, self.wish.channel) != (before.source, before.channel):
+            if (self.wish.source, self.wish.channel, self.wish.band_in) != (before.source, before.channel,
+                                                                            before.band_in):
                 self._player.change(self._source(), output=self._output())
                 self._restart()
             self._meter.meaning_time_s = self._meaning_s()
@@ -207,7 +219,7 @@ class LiveSession:
             device = audio_of(self.job, spot_id=self.wish.spot, round_name=self.purpose, attempt=1,
                                moving=self._moving(), close_to_m=self._close_to_m(),
                                subs_at_one_place=self.purpose == "subs" and self._match.way == "same place",
-                               real_time=True if self.purpose in ("meter", "spectrum") else None,
+                               real_time=True if self.purpose in ("meter", "spectrum", "band") else None,
                                live_speed=float("inf") if self._ends_by_itself else _BY_HAND_SPEED)
             self._device = device
             device.run_live(self._next_block, lambda block: self._hearing(block, progress), sample_rate_hz=self._rate,
@@ -267,6 +279,9 @@ class LiveSession:
                 progress(min(1.0, self._at / self._rate / (MOVING_S + SETTLE_S)))
                 if self._at >= (MOVING_S + SETTLE_S) * self._rate:
                     self._keep_moving()
+            elif self.purpose == "band":
+                if self.wish.automatic and self._at >= BAND_TURN_S * self._rate:
+                    self.change(replace(self.wish, band_in=not self.wish.band_in), self.job)
             elif self.wish.automatic and self._ready():
                 self._next_channel()
 
@@ -341,8 +356,14 @@ class LiveSession:
             wish = replace(wish, average="since the start")
         return wish
 
-    def _source(self) -> Source:
-        return self.wish.source if self.wish.channel else Source()
+    def _source(self) -> Source | FilteredSource:
+        wish = self.wish
+        if not wish.channel:
+            return Source()
+        if self.purpose != "band":
+            return wish.source
+        chain = wish.chain if wish.band_in else (*wish.chain[:wish.switched], *wish.chain[wish.switched + 1:])
+        return FilteredSource(source=wish.source, filters=chain)
 
     def _output(self) -> int | None:
         return self.job.speaker(self.wish.channel).output if self.wish.channel else None
@@ -376,7 +397,7 @@ class LiveSession:
 
     @property
     def _ends_by_itself(self) -> bool:
-        return self.wish.automatic or self.purpose == "moving"
+        return self.purpose == "moving" or (self.wish.automatic and self.purpose != "band")
 
     def _unseen(self) -> bool:
         """Whether sound goes on for nobody; what ends by itself needs no eyes."""

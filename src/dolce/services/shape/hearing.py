@@ -41,7 +41,8 @@ def heard_of(context: Context, work: UnitOfWork, job: Job, correction: Correctio
         return None
     spots = tuple(take.spot_id for take in whole.takes)
     trim_db = settings_of(alignment, correction, channel, sample_rate_hz=rate).trim_db
-    return Heard.of(whole.level_db + trim_db, [weights[spot] for spot in spots]), spots
+    turned_db = correction.turned_db(channel, ANALYSIS_GRID_HZ)
+    return Heard.of(whole.level_db + trim_db + turned_db, [weights[spot] for spot in spots]), spots
 
 
 def _summed(context: Context, work: UnitOfWork, job: Job, correction: Correction, round_id: int, channel: str,
@@ -62,7 +63,7 @@ def _summed(context: Context, work: UnitOfWork, job: Job, correction: Correction
         return None
     settings = replace(settings_of(alignment, without, channel, sample_rate_hz=rate), filters=(), convolution=None)
     own = context.curves.of(work, round_id)[channel].spots.at(before.spots) + level_of(
-        settings, at_hz=ANALYSIS_GRID_HZ, sample_rate_hz=rate)
+        settings, at_hz=ANALYSIS_GRID_HZ, sample_rate_hz=rate) + correction.turned_db(channel, ANALYSIS_GRID_HZ)
     for way in alignment.routes(channel):
         if way.output == channel and way.crossover is not None:
             own = own + way.crossover.level_db(way.side, at_hz=ANALYSIS_GRID_HZ, sample_rate_hz=rate)

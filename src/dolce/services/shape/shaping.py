@@ -17,6 +17,7 @@ from dolce.core.processor import ChannelSettings, Misfit, ProcessorLimits
 from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.core.room import SUB_CODES, group_of, partner_of
 from dolce.core.tuning import (
+    HEARD_TO_HZ,
     SUM_HZ,
     Aim,
     Alignment,
@@ -32,6 +33,7 @@ from dolce.core.tuning import (
     levelled_again,
     settings_of,
     shape_of,
+    target_level_db,
     wanted_rise_db,
 )
 from dolce.errors import Conflict, InvalidValue, NotFound
@@ -155,19 +157,61 @@ class Shaping:
     def shape(self, work: UnitOfWork, job: Job, correction: Correction, round_id: int,
               channel: str) -> tuple[ChannelShape | None, tuple[int, ...]]:
         """One channel, and the spots it is averaged over."""
+        found = self.heard(work, job, correction, round_id, channel)
+        if found is None:
+            return None, ()
+        heard, spots = found
+        return shape_of(channel, heard, at_hz=ANALYSIS_GRID_HZ, correction=correction, device=job.limits,
+                        sample_rate_hz=job.rig.sample_rate_hz,
+                        fronts_db=self._fronts_db(work, job, correction, round_id)), spots
+
+    def heard(self, work: UnitOfWork, job: Job, correction: Correction, round_id: int,
+              channel: str) -> tuple[Heard, tuple[int, ...]] | None:
+        """What a channel sounds like before its correction, and at which spots; None where it was not taken."""
         rests_on = _rests_on(job, work.takes.newest(round_id), correction, channel)
         known = self._heard.get((job.id, channel))
         found = heard_of(self._context, work, job, correction, round_id, channel,
                          before=known[1] if known is not None and known[0] == rests_on else None)
         if found is None:
-            return None, ()
-        heard, spots = found
+            return None
+        heard = found[0]
         if heard.share is not None:
             while len(self._heard) > _KEPT_HEARD:
                 self._heard.pop(next(iter(self._heard)))
             self._heard[job.id, channel] = rests_on, heard
-        return shape_of(channel, heard, at_hz=ANALYSIS_GRID_HZ, correction=correction, device=job.limits,
-                        sample_rate_hz=job.rig.sample_rate_hz), spots
+        return found
+
+    def _fronts_db(self, work: UnitOfWork, job: Job, correction: Correction, round_id: int) -> float | None:
+        """Level of the fronts, each by its own band, where the target is hung by that."""
+        if correction.anchor != "fronts":
+            return None
+        by_band = replace(correction, anchor="band")
+        fronts = [c for c in shaped_channels(self._context, work, job, correction, round_id) if group_of(c) == "fronts"]
+        found = [self.heard(work, job, by_band, round_id, front) for front in fronts]
+        levels = [target_level_db(front, one[0].average.level_db, correction.target_db(front, ANALYSIS_GRID_HZ),
+                                  at_hz=ANALYSIS_GRID_HZ, correction=by_band)
+                  for front, one in zip(fronts, found, strict=True) if one is not None]
+        return float(np.mean(levels)) if levels else None
+
+    def proposed_range_hz(self, job_id: int, channel: str) -> tuple[float, float]:
+        """A range for a channel: from where it reaches to where its spots stop agreeing.
+
+        Raises
+        ------
+        Conflict
+            Where it was not taken yet.
+        """
+        with self._context.look() as work:
+            job = work.jobs.get(job_id)
+            correction = present_correction(work, job)
+            base = base_round(work, job, kept=correction.round_id)
+            aim = correction.aim(channel)
+            wide = replace(aim, limits=replace(aim.limits, from_hz=20.0, to_hz=HEARD_TO_HZ))
+            shape = self.shape(work, job, replace(correction, own={**correction.own, channel: wide}), base.id,
+                               channel)[0] if base is not None else None
+        if shape is None:
+            raise _nothing_yet()
+        return shape.proposed_range_hz(aim.limits)
 
     def correction(self, job_id: int) -> Correction:
         """The correction as it is kept, without what follows from it."""
@@ -481,7 +525,8 @@ def _rests_on(job: Job, newest: object, correction: Correction, channel: str) ->
     outputs = {way.output for way in (correction.alignment or Alignment()).routes(channel)} - {channel}
     return (newest, job.rig.sample_rate_hz, correction.round_id, correction.alignment, correction.blend,
             dict(correction.trims_db), {one: correction.filters(one) for one in outputs},
-            {one: correction.convolutions.get(one) for one in outputs}, spot_weights(job, correction.blend))
+            {one: correction.convolutions.get(one) for one in outputs}, correction.switches,
+            spot_weights(job, correction.blend))
 
 
 def _change_db(correction: Correction, channel: str, job: Job) -> NDArray:

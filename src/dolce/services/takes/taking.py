@@ -54,12 +54,14 @@ from dolce.services.takes.take_making import (
     new_marked_deconvolver,
     playing_of,
     require_open,
+    signal_of,
     sweep_of,
 )
 from dolce.store import UnitOfWork
 
 LONGEST_RECORDING_S = 60.0
 SOFTER_DB = 6.0                   # of a second take that tells whether something distorts
+RISING_DB, RISING_BELOW_DB = 4.0, 16.0      # steps of takes at rising level, and how far under the ceiling they begin
 ATTEMPTS_IN_NOISE = 3             # at one channel and spot, before the pass ends for it
 
 
@@ -238,9 +240,29 @@ class Taking:
         wish = PassWish(signal=board.takes[channel, spot_id].signal, softer_db=SOFTER_DB)
         return self._start(board, [(channel, spot_id)], wish=wish, only=spot_id)
 
-    def _start(self, board: Board, steps: list[tuple[str, int]], *, wish: PassWish,
-               only: int | None = None) -> PassRecord:
-        """Begin a pass; each step serves all microphones, or `only` the one at a spot."""
+    def rising(self, job_id: int, channel: str, spot_id: int) -> PassRecord:
+        """One cell at rising level up to the ceiling, to tell how loud it plays cleanly. The take that is there counts
+        as before; a step that passes the ceiling at the microphone ends the pass, and those before it stay.
+        """
+        board = self.board(job_id)
+        board.job.feed(channel)
+        if not board.settled(channel, spot_id):
+            raise Conflict("there is no take yet beside which others can stand.", where=f"{label_of(channel)}",
+                           remedy="Take it first.")
+        rig = board.job.rig
+        own = signal_of(board.job, board.job.feed(channel)).level_dbfs
+        highest = min(rig.levels.ceiling_dbfs, -3.0)
+        levels = np.arange(highest - RISING_BELOW_DB, highest + 0.01, RISING_DB)
+        wish = PassWish(signal="sweep")
+        return self._start(board, [(channel, spot_id)] * len(levels), wish=wish, only=spot_id,
+                           softer_db=[round(float(own - level), 2) or 0.01 for level in levels])
+
+    def _start(self, board: Board, steps: list[tuple[str, int]], *, wish: PassWish, only: int | None = None,
+               softer_db: Sequence[float] = ()) -> PassRecord:
+        """Begin a pass; each step serves all microphones, or `only` the one at a spot.
+
+        `softer_db` is for passes whose steps differ in level, one for each step.
+        """
         self._require_as_known(board.job)
         self.require_state(board)
         job = board.job
@@ -251,11 +273,14 @@ class Taking:
         with self._context.change() as work:
             begin_round(work, board)
 
+        softer = iter(softer_db)
+
         def step(channel: str, spot: int, progress: Progress, stopped: Stopped):
+            own = replace(wish, softer_db=next(softer, wish.softer_db)) if softer_db else wish
             wanted = placement_of(board.job, spot) if only is None else [only]
             again = all(_settled(board.takes, channel, number) for number in wanted)
             return self._take(board, channel, spot, [n for n in wanted if again or not _settled(
-                board.takes, channel, n)], progress, stopped, wish=wish)
+                board.takes, channel, n)], progress, stopped, wish=own)
 
         return self._sound.start(job.id, kind="takes", steps=steps, step=step, waits_s=waits_of(steps, wish.wait_s),
                                  seconds_per_step=sum(seconds[code] for code, _ in steps) / len(steps))
@@ -320,7 +345,7 @@ class Taking:
                                recording_name=name, played=one.played, signal=kind_of(playing.signal),
                                sounded=sounding if sounding != (code,) else (), repeats=repeats,
                                repeats_db=one.repeats_db, places=places_of(job, feed, one.spot_id),
-                               cautions=one.cautions, softer=wish.softer_db > 0)
+                               cautions=one.cautions, softer=wish.softer_db != 0)
                 work.logbook.add(job.id, f"Take of {feed.label} at {job.at_spot(one.spot_id)}, round "
                                          f"{board.round.name}: {one.capture.quality.word}.", at=now)
             work.jobs.touch(job.id, now)

@@ -13,7 +13,7 @@ from dolce.store.repositories.logbook import Logbook
 from dolce.store.repositories.passes import Passes
 from dolce.store.repositories.plans import Plans
 from dolce.store.repositories.selections import Selections
-from dolce.store.repositories.shelf import KeptTargets, Microphones, Processors
+from dolce.store.repositories.shelf import KeptTargets, Microphones, Processors, SwitchShelf
 from dolce.store.repositories.starts import Starts
 from dolce.store.repositories.states import States, StatesAtHand
 from dolce.store.repositories.takes import Takes
@@ -37,5 +37,6 @@ __all__ = [
     "Starts",
     "States",
     "StatesAtHand",
+    "SwitchShelf",
     "Takes",
 ]

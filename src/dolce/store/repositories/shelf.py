@@ -1,4 +1,4 @@
-"""What a calibrator keeps for all jobs: microphones, what processors can do, and targets."""
+"""What a calibrator keeps for all jobs: microphones, what processors can do, targets, and switches of monitors."""
 
 from datetime import datetime
 from typing import Any, ClassVar, Generic, TypeVar
@@ -6,14 +6,14 @@ from typing import Any, ClassVar, Generic, TypeVar
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from dolce.core.correction import KeptTarget
+from dolce.core.correction import KeptTarget, MonitorSwitches
 from dolce.core.processor import ProcessorLimits
 from dolce.core.rig import Microphone
 from dolce.errors import NotFound
 from dolce.store import encoding
-from dolce.store.models import MicrophoneRow, ProcessorRow, Row, TargetRow
+from dolce.store.models import MicrophoneRow, MonitorSwitchesRow, ProcessorRow, Row, TargetRow
 
-Value = TypeVar("Value", Microphone, ProcessorLimits, KeptTarget)
+Value = TypeVar("Value", Microphone, ProcessorLimits, KeptTarget, MonitorSwitches)
 
 
 class Shelf(Generic[Value]):
@@ -88,3 +88,9 @@ class KeptTargets(Shelf[KeptTarget]):
     """Targets of the calibrator, with or without a taste."""
 
     row, kind, what = TargetRow, KeptTarget, "target"
+
+
+class SwitchShelf(Shelf[MonitorSwitches]):
+    """What the switches of the calibrator's monitors do, model by model."""
+
+    row, kind, what = MonitorSwitchesRow, MonitorSwitches, "model of monitor"

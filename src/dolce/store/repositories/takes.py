@@ -116,6 +116,12 @@ class Takes:
             .order_by(TakeRow.id.desc()))
         return [self._take(row) for row in rows]
 
+    def every_attempt(self, round_id: int, channel: str, spots: Collection[int]) -> list[TakeRecord]:
+        """All attempts of a channel at some spots of a round, removed ones too, the earliest first."""
+        rows = self._session.scalars(select(TakeRow).where(
+            TakeRow.round_id == round_id, TakeRow.channel == channel, TakeRow.spot_id.in_(spots)).order_by(TakeRow.id))
+        return [self._take(row) for row in rows]
+
     def edit(self, take_id: int, *, note: str | None = None, left_out: str | None = None,
              removed: bool | None = None) -> None:
         """Change what a person says of a take; None leaves it as it is."""

@@ -13,6 +13,7 @@ from dolce.errors import InvalidValue
 MOST_POINTS = 4096
 MEAN_BAND_HZ = (200.0, 2000.0)   # what the level of a channel is told by
 _FURTHEST_DB = 40.0
+_SAME_POINT = 0.005              # of its frequency
 
 
 CurveKind = Literal["points", "file", "measured", "speaker", "cinema"]
@@ -55,6 +56,17 @@ class Curve:
         """Level in dB, shape as given."""
         return np.interp(np.log(frequency_hz), np.log(self.frequency_hz), self.level_db)
 
+    def with_point(self, frequency_hz: float, level_db: float, *, instead_of: int | None = None) -> "Curve":
+        """The same with one point more, or one in place of another by number; what stands at its frequency goes."""
+        rows = [row for k, row in enumerate(zip(self.frequency_hz, self.level_db, strict=True))
+                if k != instead_of and abs(row[0] / frequency_hz - 1) > _SAME_POINT]
+        rows = sorted([*rows, (round(frequency_hz, 1), round(level_db, 1))])
+        return replace(self, frequency_hz=tuple(f for f, _ in rows), level_db=tuple(db for _, db in rows))
+
+    def without_point(self, number: int) -> "Curve":
+        """The same without a point, or InvalidValue where too few would be left."""
+        rows = [row for k, row in enumerate(zip(self.frequency_hz, self.level_db, strict=True)) if k != number]
+        return replace(self, frequency_hz=tuple(f for f, _ in rows), level_db=tuple(db for _, db in rows))
 
     def hung(self) -> "Curve":
         """The same with 0 dB as its mean over 200 to 2000 Hz: a target has no level of its own.

@@ -30,6 +30,8 @@ class ProcessorLimits:
         Largest delay, and its steps; steps of 0 where it takes any.
     crossovers : bool
         Whether outputs have crossovers, and bass can be sent to the subs.
+    shelves : bool
+        Whether its bands can be shelves too.
     fixed_bands : int
         Of a graphic equaliser per output, besides.
     all_passes : int
@@ -54,6 +56,7 @@ class ProcessorLimits:
     most_delay_s: float = limited(0, 0.2, where="largest delay", unit="s", default=0.2)
     delay_step_s: float = limited(0, 0.005, where="delay step", unit="s", default=0.0)
     crossovers: bool = True
+    shelves: bool = True
     fixed_bands: int = limited(0, 62, where="fixed bands", whole=True, default=0)
     all_passes: int = limited(0, 4, where="all-passes", whole=True, default=0)
     taps: int = limited(0, 200_000, where="taps", whole=True, default=0)
@@ -75,7 +78,8 @@ class ProcessorLimits:
         return replace(limits, bands=min(limits.bands, self.bands), min_q=max(0.2, low),
                        max_q=min(20.0, max(min(limits.max_q, self.highest_q), low * 1.05)),
                        max_boost_db=min(limits.max_boost_db, self.highest_gain_db),
-                       max_cut_db=min(limits.max_cut_db, -self.lowest_gain_db))
+                       max_cut_db=min(limits.max_cut_db, -self.lowest_gain_db),
+                       shelves=limits.shelves and self.shelves)
 
     def settable(self, band: BandFilter) -> BandFilter:
         """The nearest band that the device can be set to, its gain never larger than before."""
@@ -103,6 +107,8 @@ class ProcessorLimits:
         for number, band in enumerate(settings.filters, 1):
             found += _misfit_of_steps("gain", band.gain_db, self.lowest_gain_db, self.highest_gain_db,
                                       self.gain_step_db, band=number)
+            if not self.shelves and band.kind in ("low shelf", "high shelf"):
+                found.append(Misfit(kind="shelf", band=number))
             if not self.lowest_q - 1e-6 <= band.q <= self.highest_q + 1e-6:
                 found.append(Misfit(kind="q", band=number, value=band.q, low=self.lowest_q, high=self.highest_q))
         found += _misfit_of_steps("trim", settings.trim_db, self.lowest_trim_db, self.highest_trim_db,

@@ -32,6 +32,8 @@ def misfit_words(misfit: Misfit, *, band: str = "") -> str:
             text = "bass goes to the subs, the device has no crossovers"
         case "all-passes":
             text = f"{value:.0f} all-passes, the device has {high:.0f}"
+        case "shelf":
+            text = f"{what} is a shelf, the device has none"
         case "taps":
             text = f"{value:.0f} taps, the device has {high:.0f}"
     return f"{misfit.channel}: {text}" if misfit.channel else text

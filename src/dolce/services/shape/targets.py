@@ -1,5 +1,6 @@
 """Curves that targets follow: typed, from a file, from what was measured, from the loudspeaker; and the shelf."""
 
+from collections.abc import Callable
 from dataclasses import replace
 
 import numpy as np
@@ -20,6 +21,7 @@ BASES = {
     "measured": "another channel",
 }
 _EVERY = slice(None, None, 4)           # 12 points an octave
+_DRAWN_HZ = np.array([20.0, 80.0, 300.0, 1000.0, 4000.0, 16_000.0])     # where points stand before any is drawn
 _FAR_DB = 30.0                     # of a measured curve: what lies deeper is no aim
 
 
@@ -42,6 +44,10 @@ class Targets:
             return None
         if base == "cinema":
             return SMALL_ROOM_CINEMA
+        if base == "points" and not points.strip():
+            level = self._shaping.correction(job_id).aim(channel).target.level_db(_DRAWN_HZ)
+            return Curve(frequency_hz=tuple(_DRAWN_HZ.tolist()), level_db=tuple(np.round(level, 1).tolist()),
+                         source="drawn")
         if base == "points":
             typed = _of_rows(read_target(points.encode(), name="points"), kind="points", source="typed")
             typed.hung()                     # InvalidValue where it reaches too far; the points stay as they were typed
@@ -85,6 +91,24 @@ class Targets:
         """A file as the target of a channel that has an aim of its own, else of all; errors as above."""
         curve = self.from_file(data, name)
         self._shaping.change(job_id, f"target of {name}", lambda c: c.with_curve(channel, curve))
+
+    def set_point(self, job_id: int, channel: str, frequency_hz: float, level_db: float, *,
+                  instead_of: int | None = None) -> None:
+        """A point of a drawn target is set or moved; Conflict where the target has no points."""
+        self._change_points(job_id, channel, lambda curve: curve.with_point(
+            frequency_hz, level_db, instead_of=instead_of))
+
+    def remove_point(self, job_id: int, channel: str, number: int) -> None:
+        """A point of a drawn target goes; InvalidValue where fewer than three would be left."""
+        self._change_points(job_id, channel, lambda curve: curve.without_point(number))
+
+    def _change_points(self, job_id: int, channel: str, change: Callable[[Curve], Curve]) -> None:
+        curve = self._shaping.correction(job_id).aim(channel).target.curve
+        if curve is None or curve.kind != "points":
+            raise Conflict("this target has no points.", where="target", remedy="Let it follow typed points first.")
+        changed = change(curve)
+        changed.hung()                           # InvalidValue where it reaches too far
+        self._shaping.change(job_id, f"point of the target of {channel}", lambda c: c.with_curve(channel, changed))
 
     def kept(self) -> list[KeptTarget]:
         """Targets kept for all jobs."""

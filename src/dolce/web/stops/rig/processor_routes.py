@@ -22,6 +22,7 @@ def _limits(number: int | None) -> ProcessorLimits:
                                                            "delay_step_ms": 1000 * kept.delay_step_s})
     values = {
         "name": form.text("name")[:80], "crossovers": form.flag("crossovers"),
+        "shelves": form.flag("shelves"),
         "most_delay_s": form.of(ProcessorLimits, "most_delay_s", typed="most_delay_ms", per_unit=1000, unit="ms"),
         "delay_step_s": form.of(ProcessorLimits, "delay_step_s", typed="delay_step_ms", per_unit=1000, unit="ms"),
         **{name: form.of(ProcessorLimits, name) for name in _NUMBERS}}

@@ -1,5 +1,6 @@
 """Routes of target, taste, limits and means."""
 
+from collections.abc import Callable
 from dataclasses import asdict, replace
 
 from flask import Response, request
@@ -10,7 +11,7 @@ from dolce.core.tuning import ANCHOR_RANGE_HZ, Aim, Correction
 from dolce.errors import Conflict, FormatError, InvalidForm, InvalidValue
 from dolce.services.shape.targets import BASES
 from dolce.web.shared.form_reader import FormReader, uploaded
-from dolce.web.shared.numbers import number_of
+from dolce.web.shared.numbers import number_of, whole_of
 from dolce.web.shared.page import services
 from dolce.web.stops.shape.sheets import blueprint, edited, show
 
@@ -49,6 +50,10 @@ def aim(job_id: int) -> Response:
     shaping = services().shaping
     correction = shaping.correction(job_id)
     channel = request.form.get("channel", "")
+    if request.form.get("propose"):
+        low, high = shaping.proposed_range_hz(job_id, channel)
+        return show(job_id, typed={**request.form.to_dict(), "from_hz": f"{low:g}", "to_hz": f"{high:g}"},
+                    proposed=(low, high))
     kept = correction.aim(channel)
     form = FormReader(request.form, kept={
         **asdict(kept.target), **asdict(kept.limits), "anchor": correction.anchor,
@@ -82,13 +87,13 @@ def aim(job_id: int) -> Response:
 def _read(form: FormReader, kept: Aim) -> tuple[Aim, str, tuple[float, float], float]:
     target = {name: form.of(Target, name) for name in limited_fields(Target)}
     values = {name: form.of(Limits, name) for name in limited_fields(Limits)}
-    anchor = form.choice("anchor", ("band", "hand"))
+    anchor = form.choice("anchor", ("band", "fronts", "hand"))
     low, high = ANCHOR_RANGE_HZ
     band = (form.number("anchor_from_hz", low=low, high=high, unit="Hz"),
             form.number("anchor_to_hz", low=low, high=high, unit="Hz"))
     level = form.of(Correction, "anchor_level_db")
     try:
-        limits = Limits(**values)
+        limits = Limits(**values, shelves=form.flag("shelves"))
     except InvalidValue as error:
         form.blame(error, _FIELDS, "to_hz")
         limits = kept.limits
@@ -168,3 +173,26 @@ def use_target(job_id: int) -> Response:
     if request.form.get("forget"):
         return edited(job_id, lambda: services().targets.forget(number))
     return edited(job_id, lambda: services().targets.use(job_id, number))
+
+
+@blueprint.post("/target/<channel>/point")
+def set_point(job_id: int, channel: str) -> Response:
+    """A point of a drawn target, set or moved."""
+    at, level = number_of(request.form.get("frequency_hz", "")), number_of(request.form.get("level_db", ""))
+    number = whole_of(request.form.get("number"))
+    if at is None or level is None or not 10 <= at <= 22_000 or not -40 <= level <= 40:
+        return show(job_id, status=422, notice="A point needs 10 to 22000 Hz and -40 to 40 dB.")
+    return _pointed(job_id, lambda: services().targets.set_point(job_id, channel, at, level, instead_of=number))
+
+
+@blueprint.post("/target/<channel>/point/<int:number>/remove")
+def remove_point(job_id: int, channel: str, number: int) -> Response:
+    """A point of a drawn target goes."""
+    return _pointed(job_id, lambda: services().targets.remove_point(job_id, channel, number))
+
+
+def _pointed(job_id: int, edit: Callable[[], None]) -> Response:
+    try:
+        return edited(job_id, edit)
+    except InvalidValue as error:
+        return show(job_id, status=422, notice=f"{error.problem} {error.remedy}")

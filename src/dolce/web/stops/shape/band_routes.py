@@ -2,7 +2,7 @@
 
 from dataclasses import replace
 
-from flask import Response, jsonify, request
+from flask import Response, jsonify, render_template, request
 
 from dolce.core.filters import BAND_KINDS, BandFilter
 from dolce.errors import InvalidForm, InvalidValue, NotFound
@@ -85,3 +85,33 @@ def add_band(job_id: int, channel: str) -> Response:
 def copy_bands(job_id: int, channel: str, to: str) -> Response:
     """The same bands for the partner, or for the whole group."""
     return edited(job_id, lambda: services().shaping.copy_bands(job_id, channel, to=to), channel=channel)
+
+
+@blueprint.post("/hear/<channel>/<int:band_id>")
+def hear_band(job_id: int, channel: str, band_id: int) -> Response:
+    """Play noise in which one band goes in and out."""
+    return edited(job_id, lambda: services().band_hearing.start(job_id, channel, band_id), channel=channel)
+
+
+@blueprint.post("/hear/turn/<to>")
+def turn_heard(job_id: int, to: str) -> str:
+    """The band in, out, or in turn."""
+    services().band_hearing.switch(job_id, band_in={"in": True, "out": False}.get(to))
+    return _heard(job_id)
+
+
+@blueprint.get("/hear")
+def heard(job_id: int) -> str:
+    """What is heard now; also says that somebody looks."""
+    return _heard(job_id)
+
+
+@blueprint.post("/hear/stop")
+def stop_hearing(job_id: int) -> str:
+    """Silence."""
+    services().sound.stop()
+    return _heard(job_id)
+
+
+def _heard(job_id: int) -> str:
+    return render_template("shape/_hearing.html", hearing=services().band_hearing.look(job_id), job_id=job_id)

@@ -4,7 +4,7 @@ from flask import Response, make_response, render_template, request
 
 from dolce.web.shared.numbers import whole_of
 from dolce.web.shared.page import after_change, download, services
-from dolce.web.stops.shape import aim_routes, band_routes, verdict_routes  # noqa: F401
+from dolce.web.stops.shape import aim_routes, band_routes, monitor_routes, verdict_routes  # noqa: F401
 from dolce.web.stops.shape.sheets import blueprint, edited, show
 
 

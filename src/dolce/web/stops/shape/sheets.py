@@ -4,20 +4,21 @@ from collections.abc import Callable
 
 from flask import Blueprint, Response, make_response, redirect, render_template, request, url_for
 
-from dolce.core.correction import METHODS, PHASES, VERDICTS
+from dolce.core.correction import METHODS, PHASES, SHAPES, VERDICTS
 from dolce.core.filters import BAND_KINDS
 from dolce.core.room import group_of, partner_of
 from dolce.errors import NotFound, Outdated
 from dolce.services.shape.shaping import ShapeView
 from dolce.services.shape.stretch_evidence import stretch_evidence
 from dolce.services.shape.targets import BASES
-from dolce.web.shared.numbers import number_of
+from dolce.web.shared.numbers import number_of, whole_of
 from dolce.web.shared.page import after_change, services, show_stop
 from dolce.web.stops.shape.views import ChannelView, aim_of, evidence_lines
 
 blueprint = Blueprint("shape", __name__, url_prefix="/jobs/<int:job_id>/shape", template_folder="templates")
 
-SHEETS = {"filters": "Filters", "evidence": "Evidence", "blends": "Blends and versions", "headroom": "Headroom"}
+SHEETS = {"filters": "Filters", "evidence": "Evidence", "switches": "Switches", "blends": "Blends and versions",
+          "headroom": "Headroom"}
 
 
 def context_of(job_id: int, wanted: str, sheet: str = "") -> dict:
@@ -80,8 +81,14 @@ def edited(job_id: int, edit: Callable[[], object], *, channel: str = "", sheet:
     return after_change("shape", job_id, lambda number: show(number, sheet=sheet))
 
 
-def _filters(_job_id: int, _view: ShapeView) -> dict:
-    return {}
+def _filters(job_id: int, _view: ShapeView) -> dict:
+    return {"hearing": services().band_hearing.look(job_id)}
+
+
+def _switches(job_id: int, view: ShapeView) -> dict:
+    return {"sw": services().switching.view(job_id, view.shape.channel,
+                                            check_by=whole_of(request.values.get("check_by"))),
+            "shapes": SHAPES}
 
 
 def _evidence(job_id: int, view: ShapeView) -> dict:
@@ -98,10 +105,13 @@ def _blends(job_id: int, _view: ShapeView) -> dict:
     return {"table": services().blending.table(job_id)}
 
 
-def _headroom(job_id: int, _view: ShapeView) -> dict:
+def _headroom(job_id: int, shape_view: ShapeView) -> dict:
     view = services().loading.view(job_id)
-    return {"loads": sorted(view.loads, key=lambda one: -one.tone_dbfs), "cut_db": view.cut_db}
+    typed = shape_view.correction.clean_db.get(shape_view.shape.channel, {})
+    return {"loads": sorted(view.loads, key=lambda one: -one.tone_dbfs), "cut_db": view.cut_db,
+            "clean_typed": "\n".join(f"{at:g} {level:g}" for at, level in typed.items())}
 
 
-_CONTEXTS: dict[str, Callable[[int, ShapeView], dict]] = {"filters": _filters, "evidence": _evidence, "blends": _blends,
+_CONTEXTS: dict[str, Callable[[int, ShapeView], dict]] = {"filters": _filters, "evidence": _evidence,
+                                                          "switches": _switches, "blends": _blends,
                                                           "headroom": _headroom}

@@ -3,6 +3,8 @@
 from dataclasses import dataclass
 from string import ascii_lowercase
 
+import numpy as np
+
 from dolce.core.correction import Stretch, worth_telling
 from dolce.core.reading import CurveFinding
 from dolce.core.tuning import Aim, Band, ChannelShape, Correction
@@ -14,6 +16,7 @@ from dolce.web.shared.formatting import hertz
 from dolce.web.shared.plot_data import curve, response_plot, ribbon
 
 TOP_DB = 15.0
+_MOST_POINTS = 40                  # more can't be told apart on the plot; they stay in the table
 _NOTHING_DB = -60.0                # before the main arrival: said as nothing
 
 
@@ -72,6 +75,7 @@ class ChannelView:
         plot["handles"] = [{"x": row.band.filter.frequency_hz, "y": row.band.filter.gain_db if row.band.filter.has_gain
                             else 0.0, "q": row.band.filter.q, "label": row.letter, "id": row.band.id,
                             "off": not row.band.on, "locked": row.band.locked} for row in rows]
+        plot["points"] = _points(view.correction, name)
         return cls(channel=c, plot=plot, rows=rows, graphic=graphic, explained=said, fewer_words=_fewer(view, name),
                    range_hz=(limits.from_hz, limits.to_hz),
                    agreed_to_hz=c.agreed_to_hz(limits), left_alone=tuple(
@@ -108,6 +112,16 @@ class ChannelView:
     @property
     def headroom_words(self) -> str:
         return f"{self.channel.headroom.gain_db:.1f} dB"
+
+
+def _points(correction: Correction, channel: str) -> list[dict]:
+    """Points of a drawn target as they lie on the plot; `above` is what shelves, tilt and taste add there."""
+    drawn = correction.aim(channel).target.curve
+    if drawn is None or drawn.kind != "points" or len(drawn.frequency_hz) > _MOST_POINTS:
+        return []
+    level = correction.target_db(channel, np.array(drawn.frequency_hz))
+    return [{"number": k, "x": at, "y": float(y), "above": float(y - own)}
+            for k, (at, own, y) in enumerate(zip(drawn.frequency_hz, drawn.level_db, level, strict=True))]
 
 
 def aim_of(correction: Correction, channel: str) -> Aim:

@@ -12,6 +12,7 @@ export function drawHandles(svg, figure, data, { x, y, width }) {
     .attr("aria-label", function () { return `Evidence at ${Math.round(this.dataset.at)} Hz`; })
     .on("click", (event) => press(place, event.target.dataset.at))
     .on("keydown", (event) => { if (event.key === "Enter" || event.key === " ") { event.preventDefault(); press(place, event.target.dataset.at); } });
+  drawPoints(svg, data, place, { x, y, width });
   for (const band of data.handles ?? []) {
     const head = svg.append("g").attr("class", `handle${band.off ? " off" : ""}${band.locked ? " locked" : ""}`).attr("tabindex", 0).attr("role", "slider")
       .attr("data-handle", band.id).attr("aria-label", `Band ${band.label}`).attr("aria-valuenow", band.y)
@@ -20,6 +21,49 @@ export function drawHandles(svg, figure, data, { x, y, width }) {
     head.append("ellipse").attr("rx", 8).attr("ry", 6).attr("transform", "rotate(-18)");
     head.append("text").attr("y", 3.5).attr("text-anchor", "middle").text(band.label);
     if (!band.locked) moves(head, figure, data, band, place, { x, y, width, svg });
+  }
+}
+
+// Points of a drawn target: the line is pressed for a new one, a point is dragged, moved by keys, and goes with Delete.
+function drawPoints(svg, data, place, { x, y, width }) {
+  if (!data.points?.length) return;
+  const spot = (event) => {
+    const box = svg.node().getBoundingClientRect(), scale = width / box.width;
+    return [Math.min(Math.max(x.invert((event.clientX - box.left) * scale), 10), 22000), y.invert((event.clientY - box.top) * scale)];
+  };
+  const send = (values) => htmx.ajax("POST", `${place.dataset.points}`, { target: "#stop", swap: "outerMorph", values: { channel: "", ...values } });
+  const line = data.curves.find((c) => c.state === "target");
+  svg.append("path").attr("class", "target-hit").attr("d", path(line, data, x, y)).on("click", (event) => {
+    const [at, level] = spot(event);
+    const near = data.points.reduce((a, b) => (Math.abs(Math.log(a.x / at)) < Math.abs(Math.log(b.x / at)) ? a : b));
+    send({ frequency_hz: at, level_db: level - near.above });
+  });
+  for (const point of data.points) {
+    const now = { at: point.x, level: point.y };
+    const mark = svg.append("g").attr("class", "target-point").attr("tabindex", 0).attr("role", "slider").attr("aria-label", `Target point ${point.number + 1}`)
+      .attr("aria-valuenow", point.y).attr("aria-valuetext", `${Math.round(point.x)} Hz, ${point.y.toFixed(1)} dB`);
+    const put = () => mark.attr("transform", `translate(${x(now.at)} ${y(now.level)})`);
+    const keep = () => send({ frequency_hz: now.at, level_db: now.level - point.above, number: point.number });
+    mark.append("circle").attr("class", "grip").attr("r", 11);
+    mark.append("path").attr("d", "M-6 -6 L6 -6 M0 -6 L0 6");
+    put();
+    let held = false;
+    mark.on("pointerdown", (event) => { held = true; event.stopPropagation(); mark.node().setPointerCapture(event.pointerId); })
+      .on("pointermove", (event) => { if (held) { event.stopPropagation(); [now.at, now.level] = spot(event); put(); } })
+      .on("pointerup", (event) => { if (held) { held = false; event.stopPropagation(); keep(); } })
+      .on("keydown", (event) => {
+        if (event.key === "Delete" || event.key === "Backspace") {
+          event.preventDefault();
+          htmx.ajax("POST", `${place.dataset.points}/${point.number}/remove`, { target: "#stop", swap: "outerMorph", values: { channel: "" } });
+          return;
+        }
+        const step = KEYS[event.key];
+        if (!step) return;
+        event.preventDefault();
+        event.stopPropagation();
+        if (step[0] === "gain_db") now.level += step[1]; else now.at *= step[1];
+        keep();
+      });
   }
 }
 

@@ -118,7 +118,8 @@ def test_what_a_position_does_is_what_takes_with_and_without_it_differ_by():
     room = rng.normal(0, 6, (3, GRID.size))
     does = MODEL.switches[0].position("−6 dB").change_db(GRID)
     found = measured_position("mine", at_hz=GRID, without_db=room, with_db=room + does)
-    assert_allclose(found.change_db(GRID), does, atol=0.01)
+    # Over a third of an octave, which blunts a shelf's corners a little.
+    assert_allclose(found.change_db(GRID)[20:-20], does[20:-20], atol=0.35)
 
 
 def test_a_check_tells_a_switch_that_was_not_turned_and_takes_no_gain_for_one():
@@ -151,9 +152,7 @@ def test_a_check_tells_a_switch_that_was_not_turned_and_takes_no_gain_for_one():
                 "x",
                 at_hz=GRID,
                 without_db=np.zeros((1, GRID.size)),
-                with_db=np.where(GRID > 60, 0, np.nan)
-                + np.where((GRID > 80) & (GRID < 900), np.nan, 0)
-                + np.where(GRID < 100, -5, 0),
+                with_db=(np.where((GRID > 80) & (GRID < 900), np.nan, 0) + np.where(GRID < 100, -5, 0))[None],
             ),
             "nothing is known between",
         ),

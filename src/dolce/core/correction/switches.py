@@ -1,7 +1,7 @@
 """Switches at a monitor's back: what each position does, and which positions suit a room best."""
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from itertools import pairwise, product
 from typing import Literal
 
@@ -132,8 +132,9 @@ class MonitorSwitches:
 
     def with_switch(self, switch: Switch) -> "MonitorSwitches":
         """The same with one more, in place of one of that name."""
-        kept = tuple(one for one in self.switches if one.name != switch.name)
-        return MonitorSwitches(id=self.id, name=self.name, switches=(*kept, switch))
+        known = switch.name in {one.name for one in self.switches}
+        rows = tuple(switch if one.name == switch.name else one for one in self.switches)
+        return replace(self, switches=rows if known else (*rows, switch))
 
     def positions(self, names: Mapping[str, str]) -> dict[str, str]:
         """A position of every switch: that which is named, else the neutral one."""
@@ -262,7 +263,7 @@ def measured_position(name: str, *, at_hz: NDArray, without_db: NDArray, with_db
     InvalidValue
         Where what is left has a gap.
     """
-    difference = with_db - without_db
+    difference = _difference_db(at_hz, without_db, with_db)
     known = np.isfinite(difference).all(axis=0)
     if known.sum() < 3:
         raise InvalidValue(f"{name}: too little was taken of it.", where="switch curve",
@@ -302,16 +303,26 @@ def checked_switches(at: SwitchesAt, *, at_hz: NDArray, before_db: NDArray, afte
 
     Levels as such don't count: gain may have been touched in between, and the check is for the curve.
     """
-    difference = np.median(after_db - before_db, axis=0) - at.change_db(at_hz)
+    difference = np.median(_difference_db(at_hz, before_db, after_db), axis=0) - at.change_db(at_hz)
     inside = (at_hz >= range_hz[0]) & (at_hz <= range_hz[1])
     off = difference[inside] - np.median(difference[inside])
-    per_octave = 1 / float(np.median(np.diff(np.log2(at_hz))))
-    width = max(1, round(per_octave / 3))
-    smooth = np.convolve(np.pad(off, width // 2, mode="edge"), np.ones(width) / width, "same")[
-        width // 2:width // 2 + off.size]
-    k = int(np.argmax(np.abs(smooth)))
-    return SwitchCheck(off_db=float(np.sqrt(np.mean(smooth**2))), worst_db=float(smooth[k]),
+    k = int(np.argmax(np.abs(off)))
+    return SwitchCheck(off_db=float(np.sqrt(np.mean(off**2))), worst_db=float(off[k]),
                        worst_hz=float(at_hz[inside][k]), spots=len(before_db))
+
+
+def _difference_db(at_hz: NDArray, before_db: NDArray, after_db: NDArray) -> NDArray[np.float64]:
+    """By how much levels rose, of their energy over a third of an octave, shape (spots, points): what a switch does is
+    broad, and in a null of the room a hair's breadth of the microphone is worth decibels.
+    """
+    half = max(1, round(1 / 6 / float(np.median(np.diff(np.log2(at_hz))))))
+    window = np.ones(2 * half + 1) / (2 * half + 1)
+
+    def smooth(level_db: NDArray) -> NDArray:
+        power = np.pad(10 ** (level_db / 10), ((0, 0), (half, half)), mode="edge")
+        return 10 * np.log10(np.array([np.convolve(row, window, "valid") for row in power]))
+
+    return smooth(after_db) - smooth(before_db)
 
 
 def _named(name: str, what: str) -> None:

@@ -31,7 +31,7 @@ from dolce.core.filters import BandFilter, before_main_db, chain_level_db
 from dolce.core.levels import energy_mean_db, power_db
 from dolce.core.processor import ChannelSettings, ProcessorLimits
 from dolce.core.response import SpotAverage, average_over_spots
-from dolce.core.room import SUB_CODES
+from dolce.core.room import SUB_CODES, group_of
 from dolce.core.tuning.correction import Band, Correction
 from dolce.core.tuning.prediction import response_of, taps_of
 
@@ -121,7 +121,7 @@ class ChannelShape:
         can't be told stay those of `limits`.
         """
         low = max((s.to_hz for s in self.plan.stretches if s.kind == "beyond reach"), default=limits.from_hz)
-        wide = replace(limits, from_hz=min(low, limits.from_hz), to_hz=float(self.plan.frequency_hz[-1]))
+        wide = replace(limits, from_hz=min(low, limits.from_hz), to_hz=HEARD_TO_HZ)
         high = agreed_to_hz(self.plan.frequency_hz, self.needs, wide) or limits.to_hz
         high = min(high, HEARD_TO_HZ)
         return _two_digits(low), max(_two_digits(high), _two_digits(2 * low))
@@ -169,6 +169,19 @@ def target_level_db(channel: str, level_db: NDArray, target_db: NDArray, *, at_h
         # A sub is level with the mains already: hung by its own band, a lift of that very band would cancel itself.
         target_db = np.zeros(at_hz.size)
     return anchored_level_db(at_hz, level_db, target_db, band_hz=correction.level_band_hz(channel))
+
+
+def fronts_level_db(averages: Mapping[str, NDArray], correction: Correction, *, at_hz: NDArray) -> float | None:
+    """Level of the fronts, each by its own band, mean in dB; None where none was taken, or targets hang otherwise.
+
+    `averages` are levels of channels with their trims, each of shape (points,); others than fronts don't count.
+    """
+    if correction.anchor != "fronts":
+        return None
+    by_band = replace(correction, anchor="band")
+    found = [target_level_db(name, level, correction.target_db(name, at_hz), at_hz=at_hz, correction=by_band)
+             for name, level in averages.items() if group_of(name) == "fronts"]
+    return float(np.mean(found)) if found else None
 
 
 def wanted_rise_db(channel: str, correction: Correction, *, at_hz: NDArray) -> float:

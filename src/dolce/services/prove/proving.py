@@ -17,6 +17,7 @@ from dolce.core.tuning import (
     Proof,
     SpotLevels,
     Verdict,
+    fronts_level_db,
     level_of,
     prove,
     target_level_db,
@@ -111,17 +112,18 @@ class Proving:
                 bass, work, job, after.id, stands_on, wanted_db=wanted,
                 since=before.id if before else None)) if after else None
             over = stands_on.blend
-            predicted = self._predicted(work, job, before, after, tuple(curves_before))
+            predicted = self._predicted(work, job, correction, before, after, tuple(curves_before))
             curves_before, curves_after, group = self._with_subs_as_one(
                 work, job, stands_on, before, after, curves_before, curves_after)
             moved = tuple(dict.fromkeys(word for one in (before, after) if one
                                         for word in moved_words(work, job, one.id)))
             logbook = tuple(work.logbook.latest(job_id, count=LOGBOOK_PAGE))
         weights = spot_weights(job, correction.blend)
+        fronts_db = _fronts_db(correction, after, curves_before, weights) if after else None
         channels = {}
         for name in (c for c in job.channels if c in curves_before and c in curves_after):
             found = _proof(job, correction, after, curves_before[name], curves_after[name], weights,
-                           predicted.get(name))
+                           predicted.get(name), fronts_db)
             if found is not None:
                 channels[SUBS if name in group else name] = found
         lacking = tuple(c for c in job.channels if c not in channels and not (c in group and SUBS in channels))
@@ -156,12 +158,12 @@ class Proving:
         return ({**{c: one for c, one in curves_before.items() if c not in others}, first: aligned},
                 {**{c: one for c, one in curves_after.items() if c not in others}, first: taken}, subs)
 
-    def _predicted(self, work: UnitOfWork, job: Job, before: Round | None, after: Round | None,
+    def _predicted(self, work: UnitOfWork, job: Job, correction: Correction, before: Round | None, after: Round | None,
                    channels: tuple[str, ...]) -> dict[str, SpotLevels]:
         """Channels whose bass subs play, as what the processor held will have made of the takes before."""
         if before is None or after is None or after.state is None:
             return {}
-        outputs = Outputs.held(after.state, job.channels)
+        outputs = replace(Outputs.held(after.state, job.channels), turned=correction.switches)
         spots = [spot.id for spot in job.spots]
         found = {channel: predicted_levels(self._context, work, job, outputs, round_id=before.id, channels=(channel,),
                                            spots=spots)
@@ -183,7 +185,7 @@ def _matched_at(weights: dict[int, float], before: Mapping[str, ChannelCurves],
 
 
 def _proof(job: Job, correction: Correction, after_round: Round, before: ChannelCurves, after: ChannelCurves,
-           weights: dict[int, float], summed: SpotLevels | None) -> ChannelProof | None:
+           weights: dict[int, float], summed: SpotLevels | None, fronts_db: float | None) -> ChannelProof | None:
     """Everything relative to the target's level; the common cut for headroom is taken out of what was measured.
 
     Predicted is what was there before through what the processor held while the round after was taken; `summed` where
@@ -194,10 +196,10 @@ def _proof(job: Job, correction: Correction, after_round: Round, before: Channel
     whole = before.blended(weights)
     if whole is None:
         return None
-    trim_db = settings.trim_db + cut_db
-    level = target_level_db(before.channel, whole.average.level_db + trim_db, target, at_hz=grid,
-                            correction=correction)
-    change = level_of(settings, at_hz=grid, sample_rate_hz=job.rig.sample_rate_hz) - settings.trim_db
+    trim_db, turned_db = settings.trim_db + cut_db, correction.turned_db(before.channel, grid)
+    level = target_level_db(before.channel, whole.average.level_db + trim_db + turned_db, target, at_hz=grid,
+                            correction=correction, fronts_db=fronts_db)
+    change = level_of(settings, at_hz=grid, sample_rate_hz=job.rig.sample_rate_hz) - settings.trim_db + turned_db
     start = SpotLevels(spots=before.spots.spots, level_db=before.level_db + trim_db - level)
     limits = correction.limits_for(before.channel)
     predicted = SpotLevels(spots=start.spots, level_db=start.level_db + change) if summed is None else SpotLevels(
@@ -206,6 +208,18 @@ def _proof(job: Job, correction: Correction, after_round: Round, before: Channel
                   SpotLevels(spots=after.spots.spots, level_db=after.level_db + cut_db - level), weights=weights,
                   target_db=target, range_hz=(limits.from_hz, limits.to_hz))
     return None if found is None else ChannelProof(channel=before.channel, proof=found, target_db=target)
+
+
+def _fronts_db(correction: Correction, after: Round, before: Mapping[str, ChannelCurves],
+               weights: dict[int, float]) -> float | None:
+    """Level of the fronts as they were loaded, where targets are hung by that."""
+    found = {}
+    for name, curves in before.items():
+        whole = curves.blended(weights) if correction.anchor == "fronts" else None
+        if whole is not None:
+            raised = after.state.settings_for(name).trim_db + after.state.cut_db
+            found[name] = whole.average.level_db + raised + correction.turned_db(name, ANALYSIS_GRID_HZ)
+    return fronts_level_db(found, correction, at_hz=ANALYSIS_GRID_HZ)
 
 
 def _needs(before: Round | None, shaped: bool, job: Job, after: Round | None,

@@ -9,7 +9,7 @@ from dolce.core.job import PassRecord
 from dolce.core.signals import FilteredSource, Source
 from dolce.errors import Conflict
 from dolce.services.context import Context
-from dolce.services.rig.live_sound import LiveSound, LiveView
+from dolce.services.rig.live_sound import LiveSound
 from dolce.services.shape.shaping import Shaping
 
 _USUAL_DBFS = -30.0
@@ -17,10 +17,10 @@ _USUAL_DBFS = -30.0
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class HeardBand:
-    """What is heard: a channel, the band by its id, whether it is in now, and whether that changes by itself."""
+    """What is heard: a channel, the band by its frequency, whether it is in now, and whether that changes by itself."""
 
     channel: str
-    band_id: int
+    frequency_hz: float
     band_in: bool
     by_itself: bool
     level_dbfs: float
@@ -33,7 +33,6 @@ class BandHearing:
         self._context = context
         self._shaping = shaping
         self._live = live
-        self._bands: dict[int, tuple[str, int]] = {}
 
     def start(self, job_id: int, channel: str, band_id: int) -> PassRecord:
         """Play; peaks stay under the ceiling with the band and without it.
@@ -66,10 +65,9 @@ class BandHearing:
         room_db = job.rig.levels.ceiling_dbfs - peak
         if room_db < 0:
             source = replace(source, level_dbfs=float(np.floor((_USUAL_DBFS + room_db) * 10) / 10))
-        record = self._live.start(job_id, "band", channel=channel, source=source, chain=chain, switched=place,
-                                  band_in=True, automatic=True)
-        self._bands[job_id] = (channel, band_id)
-        return record
+        return self._live.start(
+            job_id, "band", channel=channel, source=source, chain=chain, switched=place, band_in=True, automatic=True
+        )
 
     def switch(self, job_id: int, *, band_in: bool | None) -> None:
         """In or out by hand; None for by itself, in and out in turn."""
@@ -79,11 +77,8 @@ class BandHearing:
 
     def look(self, job_id: int) -> HeardBand | None:
         """What is heard now; None in silence. Also tells the sound that somebody looks."""
-        if job_id not in self._bands:
+        wish = self._live.wish(job_id, "band")
+        if not wish.chain or not self._live.view(job_id, "band").running:
             return None
-        view: LiveView = self._live.view(job_id, "band")
-        if not view.running:
-            return None
-        channel, band_id = self._bands[job_id]
-        return HeardBand(channel=channel, band_id=band_id, band_in=view.wish.band_in, by_itself=view.wish.automatic,
-                         level_dbfs=view.wish.source.level_dbfs)
+        return HeardBand(channel=wish.channel, frequency_hz=wish.chain[wish.switched].frequency_hz,
+                         band_in=wish.band_in, by_itself=wish.automatic, level_dbfs=wish.source.level_dbfs)

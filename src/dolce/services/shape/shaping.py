@@ -30,10 +30,10 @@ from dolce.core.tuning import (
     convolved_db,
     expectation_of,
     found_filters,
+    fronts_level_db,
     levelled_again,
     settings_of,
     shape_of,
-    target_level_db,
     wanted_rise_db,
 )
 from dolce.errors import Conflict, InvalidValue, NotFound
@@ -185,13 +185,12 @@ class Shaping:
         """Level of the fronts, each by its own band, where the target is hung by that."""
         if correction.anchor != "fronts":
             return None
-        by_band = replace(correction, anchor="band")
-        fronts = [c for c in shaped_channels(self._context, work, job, correction, round_id) if group_of(c) == "fronts"]
-        found = [self.heard(work, job, by_band, round_id, front) for front in fronts]
-        levels = [target_level_db(front, one[0].average.level_db, correction.target_db(front, ANALYSIS_GRID_HZ),
-                                  at_hz=ANALYSIS_GRID_HZ, correction=by_band)
-                  for front, one in zip(fronts, found, strict=True) if one is not None]
-        return float(np.mean(levels)) if levels else None
+        names = shaped_channels(self._context, work, job, correction, round_id)
+        found = {
+            name: self.heard(work, job, correction, round_id, name) for name in names if group_of(name) == "fronts"
+        }
+        return fronts_level_db({name: one[0].average.level_db for name, one in found.items() if one is not None},
+                               correction, at_hz=ANALYSIS_GRID_HZ)
 
     def proposed_range_hz(self, job_id: int, channel: str) -> tuple[float, float]:
         """A range for a channel: from where it reaches to where its spots stop agreeing.

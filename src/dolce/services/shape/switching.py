@@ -3,7 +3,6 @@
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
-import numpy as np
 from numpy.typing import NDArray
 
 from dolce.core.correction import (
@@ -155,10 +154,8 @@ class Switching:
                 raise InvalidValue("two different rounds of this job are needed.", where="rounds",
                                    remedy="Take the same spot in both positions, each in a round of its own.")
             before, after = self._at_both(work, channel, without, with_it)
-        smooth = np.array([_over_third(row) for row in (after - before)])
-        return self._add_position(model, switch, measured_position(
-            position.strip(), at_hz=ANALYSIS_GRID_HZ[_EVERY], without_db=np.zeros_like(smooth[:, _EVERY]),
-            with_db=smooth[:, _EVERY]))
+        return self._add_position(model, switch, measured_position(position.strip(), at_hz=ANALYSIS_GRID_HZ,
+                                                                   without_db=before, with_db=after))
 
     def forget_switch(self, number: int, switch: str) -> None:
         """Take a switch from a model; the model goes with its last one."""
@@ -205,9 +202,3 @@ class Switching:
             raise Conflict(f"{channel} was not taken at the same spot in both rounds.", where="rounds",
                            remedy="Take it at the same spot in both positions.")
         return found[0].spots.at(shared), found[1].spots.at(shared)
-
-
-def _over_third(level_db: NDArray) -> NDArray:
-    """Mean over a sixth of an octave to both sides: what a switch does is broad, what differs finely is chance."""
-    half = max(1, round(1 / 6 / float(np.median(np.diff(np.log2(ANALYSIS_GRID_HZ))))))
-    return np.convolve(np.pad(level_db, half, mode="edge"), np.ones(2 * half + 1) / (2 * half + 1), "valid")

@@ -128,3 +128,54 @@ def test_a_target_with_two_points_is_told_at_its_field_and_nothing_is_lost(drive
     target = services.shaping.correction(job).target
     assert (target.curve.level_db, target.tilt_db_per_octave) == ((6, 0, -3), -0.5)
     assert page.faults_in_console(expected=("422",)) == []
+
+
+def test_a_point_is_drawn_a_band_heard_and_a_switch_turned(driver, address, job):
+    place, services = address
+    services.shaping.find(job)
+    page = Page(driver, place).open(f"/jobs/{job}/shape")
+    page.faults_in_console()
+    page.fill("Follow", "typed points")
+    page.press("Set only")
+
+    def points():
+        curve = services.shaping.correction(job).target.curve
+        return list(zip(curve.frequency_hz, curve.level_db, strict=True))
+
+    before = points()
+    ActionChains(driver).drag_and_drop_by_offset(page.all(".target-point")[1], 20, -30).perform()
+    page.wait(lambda: points() != before)
+    page.ready()
+    assert points()[1][0] > before[1][0]
+    assert points()[1][1] > before[1][1] + 2
+    page.all(".target-point")[1].send_keys(Keys.DELETE)
+    page.wait(lambda: len(points()) == 5)
+    page.ready()
+    # The line pressed right beside a point, at its height, sets one there.
+    line = page.find(".target-hit")
+    box, point = line.rect, page.all(".target-point")[2].rect
+    ActionChains(driver).move_to_element_with_offset(
+        line, round(point["x"] + point["width"] / 2 + 40 - box["x"] - box["width"] / 2),
+        round(point["y"] + point["height"] / 2 - box["y"] - box["height"] / 2)).click().perform()
+    page.wait(lambda: len(points()) == 6)
+    page.ready()
+
+    page.press("Hear band a go in and out of noise")
+    page.wait(lambda: "plays noise" in page.text("#hearing"))
+    page.wait(lambda: "without the band" in page.text("#hearing"), why="it did not go out by itself")
+    page.wait(lambda: "with the band" in page.text("#hearing"), why="it did not come back by itself")
+    driver.find_element("tag name", "body").send_keys(Keys.ESCAPE)
+    page.wait(lambda: page.text("#hearing") == "")
+    assert services.sound.wait(5)
+
+    page.press("Switches")
+    page.fill("Model", "Nearfield")
+    page.fill("Switch", "Treble")
+    page.fill("is a", "high shelf or treble")
+    page.press("Add the switch")
+    search = services.switching.view(job, "L").search
+    page.fill("Treble, shall be", "−6 dB")
+    page.press("Set switches")
+    assert "Turn Treble from 0 dB to −6 dB" in page.text("#shape-card")
+    assert f"{search.before_db:.1f}" in page.text("#shape-card")
+    assert page.faults_in_console() == []

@@ -33,7 +33,7 @@ function drawPoints(svg, data, place, { x, y, width }) {
   };
   const send = (values) => htmx.ajax("POST", `${place.dataset.points}`, { target: "#stop", swap: "outerMorph", values: { channel: "", ...values } });
   const line = data.curves.find((c) => c.state === "target");
-  svg.append("path").attr("class", "target-hit").attr("d", path(line, data, x, y)).on("click", (event) => {
+  svg.append("path").attr("class", "target-hit").attr("d", path(line, data, x, y)).on("pointerdown", (event) => event.stopPropagation()).on("click", (event) => {
     const [at, level] = spot(event);
     const near = data.points.reduce((a, b) => (Math.abs(Math.log(a.x / at)) < Math.abs(Math.log(b.x / at)) ? a : b));
     send({ frequency_hz: at, level_db: level - near.above });

@@ -29,7 +29,7 @@ from dolce.web import create_app
 from dolce.web.serving import settle
 
 ROUNDS = 2 if SHORT else 10
-RUNS = 3 if SHORT else 15
+RUNS = 2 if SHORT else 15
 PAGES = ("room", "rig", "takes", "takes/L/1/cell", "read", "read?smoothing=none&channel=L", "read?layout=each",
          *(f"read?view={view}" for view in ("seats", "phase", "delay", "impulse", "energy", "slices", "map", "times")),
          *(f"align?sheet={sheet}" for sheet in ("ladder", "subs", "crossover", "proof")), "shape", "load", "prove")
@@ -38,9 +38,9 @@ POLL_MS, POLL_KB = 5.0, 3.0
 
 
 def full() -> RoomPlan:
-    """The barn; in short with its first nine spots."""
+    """The barn; in short with its first three spots."""
     plan = barn()
-    return plan if not SHORT else replace(plan, spots=plan.spots[:9])
+    return plan if not SHORT else replace(plan, spots=plan.spots[:3])
 
 
 def filled(services: Services, job: Job, rounds: int) -> None:

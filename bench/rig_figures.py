@@ -110,7 +110,11 @@ def card() -> None:
             threading.Timer(rng.uniform(0.0, 1.5), press).start()
             with contextlib.suppress(SoundStopped):
                 SoundCard(name="virtual_room", host=HOST).play_and_record(
-                    {1: np.resize(noise, 2 * RATE)}, sample_rate_hz=RATE, progress=lambda _: None, stopped=pressed.is_set)
+                    {1: np.resize(noise, 2 * RATE)},
+                    sample_rate_hz=RATE,
+                    progress=lambda _: None,
+                    stopped=pressed.is_set,
+                )
             late.append(played.last - moment[0])
         block_ms = 1000 * PERIOD / RATE
         worst = 1000 * max(late)

@@ -8,6 +8,7 @@ from dolce.core.processor.chain import (
     with_loaded,
 )
 from dolce.core.processor.crossover import Crossover
+from dolce.core.processor.difference import Difference, differences
 from dolce.core.processor.limits import REHEARSAL_LIMITS, Capabilities, ProcessorLimits
 from dolce.core.processor.misfit import Misfit
 from dolce.core.processor.preset import EFFECTS, BassManagement, Effects, Preset, Route
@@ -28,6 +29,7 @@ __all__ = [
     "ChannelSettings",
     "Convolution",
     "Crossover",
+    "Difference",
     "Effects",
     "Misfit",
     "Preset",
@@ -36,6 +38,7 @@ __all__ = [
     "ProcessorState",
     "Route",
     "checked_chain",
+    "differences",
     "processed",
     "with_loaded",
 ]

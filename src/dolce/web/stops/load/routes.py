@@ -2,7 +2,6 @@
 
 from flask import Blueprint, Response, request
 
-from dolce.services.load.loading import CONTENTS
 from dolce.services.load.misfit_words import first_words
 from dolce.web.shared.page import after_change, services, show_stop, stream
 
@@ -10,8 +9,11 @@ blueprint = Blueprint("load", __name__, url_prefix="/jobs/<int:job_id>/load", te
 
 
 def _show(job_id: int, **context: object) -> Response:
-    return show_stop("load", job_id, view=services().loading.view(job_id), contents=CONTENTS,
-                     first_words=first_words, **context)
+    view = services().loading.view(job_id, slot=request.values.get("slot", ""), content=request.values.get("look", ""))
+    names = {name: key for key, name in view.contents.items()}
+    offered = {slot: view.usual_content(view.job, slot, names) for slot in view.slots}
+    loads = {one.output: one for one in view.loads}
+    return show_stop("load", job_id, view=view, offered=offered, loads=loads, first_words=first_words, **context)
 
 
 @blueprint.get("")
@@ -22,8 +24,16 @@ def page(job_id: int) -> Response:
 
 @blueprint.post("/presets/<slot>")
 def load(job_id: int, slot: str) -> Response:
-    """Write a preset."""
-    services().loading.load(job_id, slot, request.form.get("content", ""))
+    """Write a preset, or some outputs of it."""
+    some = request.form.getlist("output") if request.form.get("some") else None
+    services().loading.load(job_id, slot, request.form.get("content", ""), outputs=some)
+    return after_change("load", job_id, _show)
+
+
+@blueprint.post("/presets/<slot>/back")
+def put_back(job_id: int, slot: str) -> Response:
+    """What it held before."""
+    services().loading.put_back(job_id, slot)
     return after_change("load", job_id, _show)
 
 

@@ -1,0 +1,116 @@
+"""What a preset can be made of: the alignment alone, or with the present correction or a kept one."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
+from functools import lru_cache
+
+from dolce.core.correction import headroom_of
+from dolce.core.filters import BandFilter, convolution_filter
+from dolce.core.filters.convolution import DURATION_S
+from dolce.core.job import Job
+from dolce.core.processor import ChannelSettings, Convolution, Preset
+from dolce.core.response import ANALYSIS_GRID_HZ
+from dolce.core.tuning import Alignment, Correction, settings_of
+from dolce.errors import Conflict
+
+CONTENTS = {"corrected": "Aligned and corrected", "convolved": "Aligned and corrected, by convolution",
+            "aligned": "Aligned only"}
+
+
+_VERSION = "version-"
+
+
+def contents_of(versions: Mapping[int, Correction]) -> dict[str, str]:
+    """What can be loaded, by key: the three of the present correction, and every kept one by its name."""
+    return {**CONTENTS, **{f"{_VERSION}{number}": f"Kept: {kept.name}" for number, kept in versions.items()}}
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class Tuned:
+    """A job's correction and its alignment, as outputs get them; and the corrections that were kept, by number."""
+
+    job: Job
+    correction: Correction
+    alignment: Alignment | None
+    versions: Mapping[int, Correction] = field(default_factory=dict)
+
+    def of(self, content: str) -> "Tuned":
+        """The same with the correction that a content is made of."""
+        if not content.startswith(_VERSION):
+            return self
+        return replace(self, correction=self.versions[int(content.removeprefix(_VERSION))])
+
+    @property
+    def stands_on(self) -> Alignment | None:
+        """The alignment that outputs get: the one that the bands stand on; without bands the present one."""
+        return self.correction.alignment if self.correction.found else self.alignment
+
+    @property
+    def settings(self) -> dict[str, ChannelSettings]:
+        """What every output gets, bands included."""
+        return {channel: settings_of(self.stands_on or Alignment(), self.correction, channel,
+                                     sample_rate_hz=self.job.rig.sample_rate_hz,
+                                     most_taps=self.job.limits.taps if self.job.limits else None)
+                for channel in self.job.channels}
+
+    @property
+    def aligned_only(self) -> dict[str, ChannelSettings]:
+        """What every output gets without the correction."""
+        return {channel: (self.stands_on or Alignment()).settings(channel) for channel in self.job.channels}
+
+
+def cut_db(job: Job, settings: dict[str, ChannelSettings]) -> float:
+    """What all channels are turned down by, so that no boost of any of them exceeds full scale; in 0.1 dB up."""
+    most = max((most_db(s, job.rig.sample_rate_hz) + s.trim_db
+                for s in settings.values()), default=0.0)
+    return max(0.0, -(-round(most * 1000) // 100) / 10)
+
+
+def most_db(settings: ChannelSettings, sample_rate_hz: int) -> float:
+    """The largest gain of an output's filters, at least 0 dB."""
+    if settings.convolution is None:
+        return headroom_of(settings.filters, sample_rate_hz=sample_rate_hz).gain_db
+    return max(0.0, float(settings.correction_level_db(ANALYSIS_GRID_HZ, sample_rate_hz=sample_rate_hz).max()))
+
+
+def would_be(content: str, tuned: Tuned) -> Preset | None:
+    """The preset as it would be loaded now; None where the processor could not hold it any more."""
+    try:
+        return preset_of(content, tuned)
+    except Conflict:
+        return None
+
+
+def preset_of(content: str, tuned: Tuned) -> Preset:
+    """A preset of a content. All of the present correction are turned down alike, so that comparing them is fair."""
+    names, tuned = contents_of(tuned.versions), tuned.of(content)
+    job, settings = tuned.job, tuned.settings
+    if content == "corrected" or content.startswith(_VERSION):
+        own = settings
+    elif content == "convolved":
+        own = {
+            c: replace(s, filters=(), convolution=s.convolution or _convolution(job, s.filters))
+            for c, s in settings.items()
+        }
+    else:
+        own = tuned.aligned_only
+    routing = tuned.stands_on.routing if tuned.stands_on else None
+    return Preset(name=names[content], cut_db=cut_db(job, settings), channels=own, bass=routing)
+
+
+@lru_cache(maxsize=32)
+def _convolved(filters: tuple[BandFilter, ...], sample_rate_hz: int, most_taps: int) -> Convolution:
+    """Minimum phase, no more taps than the processor has."""
+    seconds = min(DURATION_S, most_taps / sample_rate_hz)
+    impulse = convolution_filter(filters, sample_rate_hz=sample_rate_hz, duration_s=seconds)
+    return Convolution.of(impulse, sample_rate_hz=sample_rate_hz)
+
+
+def _convolution(job: Job, filters: tuple[BandFilter, ...]) -> Convolution | None:
+    if not filters:
+        return None
+    if job.limits is None or not job.limits.taps:
+        raise Conflict(f"{job.limits.name if job.limits else 'this processor'} has no convolution.", where="load",
+                       remedy="Type its taps on the Rig page under Processor, or load the bands.")
+    rate = job.rig.sample_rate_hz
+    return _convolved(filters, rate, job.limits.taps)

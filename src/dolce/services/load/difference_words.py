@@ -1,0 +1,53 @@
+"""What differs between what a processor holds and what it would be told, in words."""
+
+from collections.abc import Sequence
+
+from dolce.core.processor import ChannelSettings, Crossover, Difference, Preset, differences
+
+_SHORT = {"linkwitz-riley": "Linkwitz-Riley", "butterworth": "Butterworth"}
+
+
+def difference_words(found: Sequence[Difference]) -> str:
+    """One line: part, what is held, what would be there; "the same" for none."""
+    return "; ".join(_words(one) for one in found) or "the same"
+
+
+def output_words(held: Preset | None, channel: str, wanted: ChannelSettings) -> str:
+    """The same of one output of a preset; of an empty one only that."""
+    if held is None:
+        return "empty"
+    return difference_words(differences(held.channels.get(channel, ChannelSettings()), wanted))
+
+
+def first_difference(sent: Preset, held: Preset | None) -> str:
+    """The first output that differs, in words."""
+    if held is None:
+        return "the preset is empty"
+    for channel, settings in sent.channels.items():
+        if held.channels.get(channel) != settings:
+            return f"{channel} differs ({output_words(held, channel, settings)})"
+    return "its name, cut or routing differs"
+
+
+def _words(one: Difference) -> str:
+    match one.part:
+        case "trim":
+            return f"trim {one.held:+.1f} to {one.wanted:+.1f} dB".replace("-", "\N{MINUS SIGN}")
+        case "delay":
+            return f"delay {1000 * one.held:.3f} to {1000 * one.wanted:.3f} ms"
+        case "polarity":
+            return f"polarity {one.held} to {one.wanted}"
+        case "crossover":
+            return f"crossover {_crossover(one.held)} to {_crossover(one.wanted)}"
+        case "bands" if one.held == one.wanted:
+            return f"{one.count} of {one.wanted} bands"
+        case "bands":
+            return f"{one.held} to {one.wanted} bands"
+        case "convolution":
+            return "another convolution" if one.held and one.wanted else (
+                "convolution" if one.wanted else "no convolution any more")
+    return f"{one.held} to {one.wanted} all-passes"
+
+
+def _crossover(one: Crossover | None) -> str:
+    return "none" if one is None else f"{one.frequency_hz:g} Hz {_SHORT[one.kind]} {one.slope_db} dB"

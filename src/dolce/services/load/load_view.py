@@ -1,0 +1,153 @@
+"""What would be loaded, and what the processor holds."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+from dolce.core.filters.convolution import DURATION_S
+from dolce.core.job import Job, Round
+from dolce.core.processor import EFFECTS, ChannelSettings, Misfit, Preset
+from dolce.core.tuning import Correction, OutputLoad, Outputs, output_loads
+from dolce.services.load.contents import Tuned
+from dolce.services.load.difference_words import output_words
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class LoadView:
+    """What would be loaded, and what the processor holds.
+
+    Attributes
+    ----------
+    settings : by output, as the content that is looked at has them
+    contents : names of what can be loaded, by key
+    slot, content : the preset and the content that are held against each other
+    before : what presets held before they were loaded last, None for empty; only those of which something else is known
+    rounds : all rounds of the job
+    """
+
+    job: Job
+    tuned: Tuned
+    settings: dict[str, ChannelSettings]
+    contents: dict[str, str]
+    slot: str
+    content: str
+    cut_db: float
+    before: dict[str, Preset | None]
+    rounds: tuple[Round, ...]
+    loaded_is_current: dict[str, bool]
+    broken: dict[str, tuple[Misfit, ...]]
+
+    @property
+    def correction(self) -> Correction:
+        """The present one."""
+        return self.tuned.correction
+
+    @property
+    def looked_at(self) -> Correction:
+        """The one that the content is made of."""
+        return self.tuned.of(self.content).correction
+
+    @staticmethod
+    def usual_content(job: Job, slot: str, names: Mapping[str, str]) -> str:
+        """The content to load into a preset unless another is chosen: that which it holds; B is for comparing."""
+        held = job.processor.presets.get(slot)
+        return names.get(held.name if held else "", "aligned" if slot == "B" else "corrected")
+
+    def differs(self, channel: str) -> str:
+        """What the preset that is looked at holds otherwise for an output, in words."""
+        return output_words(self.job.processor.presets.get(self.slot), channel, self.settings[channel])
+
+    @property
+    def to_turn(self) -> dict[str, tuple[tuple[str, str, str], ...]]:
+        """Switches at the monitors' backs that the correction counts on, by channel: name, where it stood, where to."""
+        return {channel: at.turned for channel, at in self.looked_at.switches.items() if at.turned}
+
+    @property
+    def cuts_differ(self) -> bool:
+        """Whether presets are turned down by different amounts, so that one is louder than another."""
+        return len({preset.cut_db for preset in self.job.processor.presets.values()}) > 1
+
+    @property
+    def foreign(self) -> tuple[tuple[str, Round | None, Round | None], ...]:
+        """Processors of the chain that correct by themselves, each with the latest round without it and with it."""
+        def latest(name: str, is_on: bool) -> Round | None:
+            return next((r for r in reversed(self.rounds) if r.state is not None
+                         and (name in r.state.by_themselves) == is_on), None)
+
+        return tuple((one.name, latest(one.name, False), latest(one.name, True)) for one in self.job.rig.others)
+
+    @property
+    def aligned(self) -> bool:
+        """Whether levels and delays are chosen."""
+        return self.tuned.stands_on is not None
+
+    @property
+    def shaped(self) -> bool:
+        """Whether there are filters."""
+        return self.correction.found
+
+    @property
+    def moved_on(self) -> bool:
+        """Whether the alignment is no longer the one that the filters stand on."""
+        return self.shaped and not self.correction.stands_on(self.tuned.alignment)
+
+    @property
+    def slots(self) -> tuple[str, ...]:
+        """The processor's presets by letter."""
+        return self.job.slots
+
+    @property
+    def loads(self) -> list[OutputLoad]:
+        """How far every output is driven."""
+        stands_on = self.tuned.of(self.content).stands_on
+        effects = (EFFECTS,) if stands_on and stands_on.routing and stands_on.routing.effects else ()
+        return output_loads(
+            Outputs(settings=self.settings, bass=stands_on.routing if stands_on else None),
+            [*self.job.channels, *effects],
+            sample_rate_hz=self.job.rig.sample_rate_hz,
+            cut_db=self.cut_db,
+        )
+
+    def crossovers(self, channel: str) -> str:
+        """Corners that an output has itself, or gets by bass management, in words; empty for none."""
+        own = self.settings[channel]
+        stands_on = self.tuned.of(self.content).stands_on
+        bass = stands_on.routing if stands_on else None
+        corners = [f"from {one.frequency_hz:g} Hz" for one in (own.high_pass, bass.of(channel) if bass and channel
+                                                              not in bass.subs else None) if one is not None]
+        corners += [f"to {own.low_pass.frequency_hz:g} Hz"] if own.low_pass is not None else []
+        if bass is not None and channel in bass.subs:
+            highest = max((bass.of(other).frequency_hz for other in self.job.channels
+                           if other not in bass.subs and bass.of(other) is not None), default=0.0)
+            top = bass.low_pass.frequency_hz if bass.low_pass else highest
+            corners += [f"bass to {top:g} Hz"] if top else []
+        return ", ".join(corners)
+
+    def made_of(self, channel: str) -> str:
+        """What corrects an output, in a few words."""
+        if self.content == "aligned":
+            return "none"
+        taps = self.looked_at.convolutions.get(channel)
+        if taps is not None:
+            return f"convolution, {1000 * taps.duration_s:.0f} ms"
+        free, fixed = self.looked_at.counts(channel)
+        return f"{free} and {fixed} fixed bands" if fixed else f"{free} bands"
+
+    @property
+    def impulse_words(self) -> str:
+        """Phase and length of the impulse responses of the package."""
+        return impulse_words(self.correction)
+
+
+
+def impulse_words(correction: Correction) -> str:
+    """Phase and length of the impulse responses, and what they delay."""
+    kinds = {(one.phase, one.duration_s, one.delay_s) for one in correction.convolutions.values()}
+    if not kinds or len(correction.convolutions) < len(correction.channels):
+        kinds.add(("minimum", DURATION_S, 0.0))
+    return (
+        "; ".join(
+            f"{phase} phase, {seconds:g} s long at every rate" + (f", later by {1000 * later:.1f} ms" if later else "")
+            for phase, seconds, later in sorted(kinds)
+        )
+        + "."
+    )

@@ -108,6 +108,16 @@ def _parser() -> argparse.ArgumentParser:
     check.add_argument("--data", metavar="FOLDER", type=Path, required=True, help="folder of the jobs")
     check.set_defaults(run=_check)
 
+    processor = commands.add_parser("processor", help="a stand-in for a processor on the network of this machine")
+    processor.add_argument("--port", type=_port, default=5080, help="of HTTP and of Open Sound Control")
+    processor.add_argument("--name", default="Stand-in")
+    processor.add_argument("--outputs", default="", help="their names, parted by commas; all usual ones when left out")
+    processor.add_argument("--bands", type=int, default=16, help="per output")
+    processor.add_argument("--taps", type=int, default=16_384, help="of a convolution per output")
+    processor.add_argument("--presets", type=int, default=3)
+    processor.add_argument("--data", type=Path, default=None, help="file in which it keeps what it holds")
+    processor.set_defaults(run=_processor)
+
     for name, help_ in (("serve", "start the application"), ("demo", "start it with sample jobs")):
         command = commands.add_parser(name, help=help_)
         command.add_argument("--port", type=_port, default=5057, help="0 for any that is free")
@@ -125,6 +135,13 @@ def _check(options: argparse.Namespace) -> None:
     if report.faults:
         raise Damaged(f"{len(report.faults)} things are not what was kept.", where=str(options.data),
                       remedy="Copy the folder away, put back a backup, or take these again.")
+
+
+def _processor(options: argparse.Namespace) -> None:
+    from dolce.services.rig.network_processors import run_stand_in
+
+    run_stand_in(port=options.port, name=options.name, outputs=options.outputs, bands=options.bands, taps=options.taps,
+                 presets=options.presets, file=options.data)
 
 
 def _port(text: str) -> int:

@@ -11,6 +11,7 @@ from dolce.core.processor import ProcessorState
 from dolce.core.room import RoomPlan, Speaker, axis_of
 from dolce.core.simulation import desk_top, surfaces_of_plan
 from dolce.devices.interface import AudioDevice
+from dolce.devices.network.client import NetworkProcessor
 from dolce.devices.processor import Processor, RehearsalProcessor, SaidByPerson
 from dolce.devices.rehearsal import PlacedSpeaker, RehearsalRig
 from dolce.devices.sound_card import SoundCard
@@ -69,7 +70,9 @@ def audio_of(job: Job, *, spot_id: int, round_name: str, attempt: int, repeat: i
         own_clock=interface.own_clock,
         microphone_gain_db=rig.levels.microphone_gain_db, knobs_db=rig.rehearsal.knobs_db,
         desks=tuple(desk_top(box) for box in job.plan.boxes if box.kind == "desk"), others=rig.others,
-        processor=replace(job.simulated, by_themselves=job.processor.by_themselves),
+        # A rehearsed room hears what a processor on the network holds as it would hear the rehearsal's own.
+        processor=replace(job.processor if rig.processor.address else job.simulated,
+                          by_themselves=job.processor.by_themselves),
         seed=f"{job.seed}/{round_name}/{spot_id}/{attempt}" + (f"/{repeat}" if repeat else ""),
         real_time=rig.rehearsal.pace == "real time" if real_time is None else real_time, faults=rig.rehearsal.faults,
         ceiling=job.ceiling_at(close_to_m), live_speed=live_speed, path=tuple(job.spot(one).place for one in moving),
@@ -90,6 +93,8 @@ def _placed(speaker: Speaker, plan: RoomPlan, subs_at: Point | None) -> PlacedSp
 def processor_of(job: Job, *, hold: Callable[[ProcessorState], None]) -> Processor:
     """The processor that Dolce loads in a job; `hold` keeps the memory of a simulated one."""
     use = job.rig.processor
+    if use.address:
+        return NetworkProcessor(use)
     if use.can.simulated:
         return RehearsalProcessor(use, held=job.simulated, hold=hold)
     return SaidByPerson(use, said=job.processor)

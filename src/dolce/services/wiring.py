@@ -18,6 +18,7 @@ from dolce.services.rig.interface_looping import InterfaceLooping
 from dolce.services.rig.line_checking import LineChecking
 from dolce.services.rig.live_sound import LiveSound
 from dolce.services.rig.microphone_keeping import MicrophoneKeeping
+from dolce.services.rig.network_processors import NetworkProcessors
 from dolce.services.rig.processor_at_hand import ProcessorAtHand
 from dolce.services.rig.processor_keeping import ProcessorKeeping
 from dolce.services.rig.reference_levels import ReferenceLevels
@@ -57,6 +58,7 @@ class Services:
     microphones: MicrophoneKeeping
     loop: InterfaceLooping
     processor: ProcessorKeeping
+    network: NetworkProcessors
     live: LiveSound
     reference: ReferenceLevels
     sub_matching: SubMatching
@@ -99,6 +101,7 @@ class Services:
         self.shaping.searches.close()
         self.tray.close()
         self.sound.close()
+        self.network.close()
         self.context.database.close()
 
 
@@ -126,6 +129,7 @@ def open_services(folder: Path) -> Services:
         room_studies=RoomStudies(context), rigging=Rigging(context, sound), lines=LineChecking(context, sound),
         pressure=SoundPressure(context, sound), microphones=MicrophoneKeeping(context, sound),
         loop=InterfaceLooping(context, sound), processor=ProcessorKeeping(context, at_hand), live=live,
+        network=NetworkProcessors(context, at_hand),
         reference=ReferenceLevels(context, live), sub_matching=SubMatching(context, live), taking=taking,
         cells=Cells(context), rows=BoardRows(context), elsewhere=elsewhere, tray=Tray(context, taking, elsewhere),
         reading=Reading(context), aligning=aligning, workbench=SubWorkbench(context, aligning),

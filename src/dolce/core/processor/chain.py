@@ -1,5 +1,6 @@
 """The processors that sound passes on its way, in that order."""
 
+import re
 from dataclasses import dataclass, replace
 
 from dolce.core import checked
@@ -8,6 +9,8 @@ from dolce.core.processor.limits import REHEARSAL, REHEARSAL_LIMITS, SAID, Capab
 from dolce.errors import InvalidValue
 
 MOST_IN_A_ROW = 6
+# Only this machine's own network: what leads elsewhere would have to be trusted first.
+_ADDRESS = re.compile(r"(127\.0\.0\.1|localhost):[1-9]\d{0,4}", re.ASCII)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -26,6 +29,8 @@ class ProcessorInUse:
         Those that pass it; empty for all.
     latency_s : float
         What it delays all of them by, whatever it is set to.
+    address : str
+        Where it is spoken to over the network, host and port; empty for one that is not.
     by_itself : bool
         It measures and corrects by itself: its settings are its own, and a round says whether it was on.
     """
@@ -36,9 +41,13 @@ class ProcessorInUse:
     channels: tuple[str, ...] = ()
     latency_s: float = limited(0, 0.2, where="latency", unit="s", default=0.0)
     by_itself: bool = False
+    address: str = ""
 
     def __post_init__(self) -> None:
         checked.text(self.name, longest=40, where="name of a processor")
+        if self.address and not _ADDRESS.fullmatch(self.address):
+            raise InvalidValue(f"{self.address[:40]!r} is no address on this machine.", where="address",
+                               remedy="Type 127.0.0.1 and the port, such as 127.0.0.1:5080.")
         ranges(self)
         if self.by_itself and not self.name.strip():
             raise InvalidValue("a processor needs a name.", where="name of a processor", remedy="Type one.")

@@ -22,6 +22,7 @@ class LoadView:
     slot, content : the preset and the content that are held against each other
     before : what presets held before they were loaded last, None for empty; only those of which something else is known
     rounds : all rounds of the job
+    trouble : why the processor does not answer; empty where it does, or can't be asked
     """
 
     job: Job
@@ -33,6 +34,7 @@ class LoadView:
     cut_db: float
     before: dict[str, Preset | None]
     rounds: tuple[Round, ...]
+    trouble: str
     loaded_is_current: dict[str, bool]
     broken: dict[str, tuple[Misfit, ...]]
 

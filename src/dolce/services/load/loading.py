@@ -31,7 +31,7 @@ class Loading:
 
         `slot` and `content` are what is looked at; what is not said, or not there, is that which is offered first.
         """
-        job = self._at_hand.read(job_id)
+        job, trouble = self._at_hand.look(job_id)
         with self._context.look() as work:
             correction = present_correction(work, job)
             alignment = work.alignments.current(job_id)
@@ -47,7 +47,7 @@ class Loading:
         content = content if content in contents else LoadView.usual_content(job, slot, names)
         wanted = would_be(content, tuned)
         return LoadView(
-            job=job,
+            job=job, trouble=trouble,
             tuned=tuned,
             settings=dict(wanted.channels) if wanted else tuned.of(content).settings,
             contents=contents,

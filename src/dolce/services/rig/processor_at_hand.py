@@ -4,6 +4,7 @@ Speaking to it stands outside any transaction: a device may be slow, and what it
 noted is always what was read back.
 """
 
+import contextlib
 from collections.abc import Callable
 from dataclasses import replace
 
@@ -11,7 +12,7 @@ from dolce.core.job import Job
 from dolce.core.processor import ProcessorState
 from dolce.devices.opening import processor_of
 from dolce.devices.processor import Processor
-from dolce.errors import Conflict
+from dolce.errors import Conflict, DeviceError
 from dolce.services.context import Context
 from dolce.store import UnitOfWork
 
@@ -36,6 +37,14 @@ class ProcessorAtHand:
             return job
         return self._note(job_id, held, f"Processor read: it holds something else than before, {held.description}.")
 
+    def look(self, job_id: int) -> tuple[Job, str]:
+        """The same for pages: where it does not answer, the job as it was known, and why; empty where all is well."""
+        try:
+            return self.read(job_id), ""
+        except DeviceError as error:
+            with self._context.look() as work:
+                return work.jobs.get(job_id), str(error)
+
     def tell(self, job_id: int, tell: Callable[[Processor, ProcessorState], None], *, said: str = "",
              keep: bool = False) -> ProcessorState:
         """Do something with it, given what it held, and return what it holds then; `keep` keeps what it held before.
@@ -58,10 +67,12 @@ class ProcessorAtHand:
                     work.kept_states.add(job_id, before, at=self._context.now())
         try:
             tell(device, before)
-        finally:
-            # Whether it did as it was told or broke off half-way: what counts is what it holds.
-            noted = self._note(job_id, _with_words(device.read(), job.processor), said)
-        return noted.processor
+        except DeviceError:
+            # It broke off half-way: what counts is what it holds, where it still says so.
+            with contextlib.suppress(DeviceError):
+                self._note(job_id, _with_words(device.read(), job.processor), "")
+            raise
+        return self._note(job_id, _with_words(device.read(), job.processor), said).processor
 
     def say(self, job_id: int, change: Callable[[ProcessorState], ProcessorState], *, said: str) -> None:
         """Note what only the person knows: ticks of the blank slate, and which others of the chain are on."""

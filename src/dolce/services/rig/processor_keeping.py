@@ -30,6 +30,7 @@ class ProcessorView:
     Attributes
     ----------
     kept : (number, moment, state) of what it held before, the latest first
+    trouble : why it does not answer; empty where it does, or can't be asked
     broken : what the limits do not allow of what is in the presets
     """
 
@@ -37,6 +38,7 @@ class ProcessorView:
     shelf: tuple[ProcessorLimits, ...]
     deleted: tuple[ProcessorLimits, ...]
     kept: tuple[tuple[int, datetime, ProcessorState], ...]
+    trouble: str
     broken: tuple[str, ...]
 
     @property
@@ -69,11 +71,11 @@ class ProcessorKeeping:
         self._at_hand = at_hand
 
     def view(self, job_id: int) -> ProcessorView:
-        job = self._at_hand.read(job_id)
+        job, trouble = self._at_hand.look(job_id)
         with self._context.look() as work:
             limits = job.limits
             return ProcessorView(
-                job=job, shelf=tuple(work.processors.all()),
+                job=job, trouble=trouble, shelf=tuple(work.processors.all()),
                 deleted=tuple(work.processors.deleted()), kept=tuple(work.kept_states.all(job_id)),
                 broken=tuple(f"preset {slot}, {misfit_words(one)}"
                              for slot, preset in sorted(job.processor.presets.items())

@@ -187,3 +187,38 @@ def drop_other(job_id: int, name: str) -> Response:
 def _heard_otherwise(job_id: int) -> Response:
     services().live.refresh(job_id)
     return after(job_id, "processor")
+
+
+@blueprint.post("/network/look")
+def look_around(job_id: int) -> Response:
+    """Ask who answers on the network of this machine."""
+    services().network.look_around()
+    return after(job_id, "processor")
+
+
+@blueprint.post("/network/join/<address>")
+def join_network(job_id: int, address: str) -> Response:
+    """Load the processor at an address from now on."""
+    services().network.join(job_id, address)
+    return _heard_otherwise(job_id)
+
+
+@blueprint.post("/network/leave")
+def leave_network(job_id: int) -> Response:
+    """Go back to the usual processor."""
+    services().network.leave(job_id)
+    return _heard_otherwise(job_id)
+
+
+@blueprint.post("/network/stand-in/start")
+def start_stand_in(job_id: int) -> Response:
+    """Start a stand-in as a process of its own."""
+    services().network.start_stand_in()
+    return after(job_id, "processor")
+
+
+@blueprint.post("/network/stand-in/stop")
+def stop_stand_in(job_id: int) -> Response:
+    """End it."""
+    services().network.stop_stand_in()
+    return after(job_id, "processor")

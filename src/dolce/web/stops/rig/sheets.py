@@ -65,7 +65,8 @@ def _microphones(job_id: int) -> dict:
 
 def _processor(job_id: int) -> dict:
     view = services().processor.view(job_id)
-    return {"proc": view, "slate": SLATE, "rehearsal_limits": REHEARSAL_LIMITS,
+    return {"proc": view, "network": services().network.view(job_id), "slate": SLATE,
+            "rehearsal_limits": REHEARSAL_LIMITS,
             "held": shown_settings(view.state, view.job.channels), "bass_words": bass_words,
             "mains": [s.channel for s in view.job.speakers if not s.is_sub],
             "subs": [s.channel for s in view.job.speakers if s.is_sub]}

@@ -1,0 +1,280 @@
+"""A processor on the network: spoken to over HTTP and Open Sound Control, in good order and otherwise."""
+
+import json
+import socket
+import threading
+import urllib.error
+import urllib.request
+from dataclasses import replace
+
+import pytest
+from pythonosc.osc_message import OscMessage
+from pythonosc.osc_message_builder import OscMessageBuilder
+
+from asking import client_of, post
+from dolce.core.filters import BandFilter
+from dolce.core.processor import (
+    BassManagement,
+    ChannelSettings,
+    Convolution,
+    Crossover,
+    Preset,
+    ProcessorInUse,
+    ProcessorLimits,
+    ProcessorState,
+)
+from dolce.devices.network.client import NETWORK, NetworkProcessor, found_at
+from dolce.devices.network.memory import Memory
+from dolce.devices.network.stand_in import StandIn
+from dolce.devices.network.wire import digest, plain, value_of
+from dolce.errors import Conflict, DeviceError, FormatError, InvalidValue
+from dolce.services.jobs.job_keeping import JobWish
+
+pytestmark = pytest.mark.xdist_group("network")
+LIMITS = ProcessorLimits(name="Rack", bands=16, taps=4096, presets=3, all_passes=2)
+BELL = BandFilter(frequency_hz=80, gain_db=-4, q=2)
+PRESET = Preset(
+    name="Mine",
+    cut_db=2.5,
+    bass=BassManagement(crossover=Crossover(frequency_hz=80), subs=("Sub1",)),
+    channels={
+        "L": ChannelSettings(trim_db=-1.5, delay_s=0.00125, polarity="inverted", filters=(BELL, replace(BELL, q=3))),
+        "R": ChannelSettings(convolution=Convolution.of([1.0, 0.25, -0.125], sample_rate_hz=48_000)),
+        "Sub1": ChannelSettings(low_pass=Crossover(frequency_hz=100, order=8)),
+    },
+)
+
+
+@pytest.fixture
+def rack(tmp_path):
+    """A stand-in with its memory on disk: the memory, and what speaks to it."""
+    memory = Memory(outputs=("L", "R", "C", "Sub1"), limits=LIMITS, file=tmp_path / "rack.json")
+    stand_in = StandIn(memory, name="Rack", port=0)
+    thread = threading.Thread(target=stand_in.run, daemon=True)
+    thread.start()
+    yield memory, NetworkProcessor(ProcessorInUse(name="Rack", can=NETWORK, address=f"127.0.0.1:{stand_in.port}"))
+    stand_in.close()
+    thread.join(5)
+
+
+def misbehaves(device, **how):
+    return device._ask("POST", "/v1/misbehave", how)
+
+
+def test_every_value_of_a_preset_goes_over_the_wire_and_back():
+    sent = json.loads(json.dumps(plain(PRESET)))
+    assert value_of(Preset, sent, where="x") == PRESET
+    assert digest(value_of(Preset, sent, where="x")) == digest(PRESET)
+    for wrong in ({"name": 3, "channels": []}, [], {**sent, "more": 1}, {**sent, "cut_db": "much"}):
+        with pytest.raises(FormatError, match="no values of a Preset"):
+            value_of(Preset, wrong, where="x")
+
+
+def test_it_is_loaded_played_shut_and_read_back_and_remembers(rack, tmp_path):
+    memory, device = rack
+    found = found_at(device._use.address)
+    assert (found.name, found.outputs, found.limits) == ("Rack", ("L", "R", "C", "Sub1"), LIMITS)
+    device.load("A", PRESET)
+    device.play("A")
+    device.shut(muted=("C",), solo="", dimmed=True)
+    assert device.read() == ProcessorState(active="A", presets={"A": PRESET}, muted=("C",), dimmed=True)
+    again = Memory(outputs=memory.outputs, limits=LIMITS, file=tmp_path / "rack.json")
+    assert again.state == device.read()
+    device.restore(ProcessorState())
+    assert device.read() == ProcessorState()
+
+
+def test_a_load_that_breaks_off_plays_nowhere_and_is_gone_on_with(rack):
+    memory, device = rack
+    old = Preset(name="Old", channels={c: ChannelSettings(trim_db=-9) for c in PRESET.channels})
+    device.load("A", old)
+    device.play("A")
+    misbehaves(device, drop_after=1)
+    with pytest.raises(DeviceError, match=r"1 of 3 outputs were written; what plays is as it was"):
+        device.load("A", PRESET)
+    assert memory.state.presets == {"A": old}
+    misbehaves(device)
+    asked = []
+    ask = device._ask
+    device._ask = lambda method, path, values=None: asked.append(path) or ask(method, path, values)
+    device.load("A", PRESET)
+    assert memory.state.presets["A"] == PRESET
+    assert sum("/outputs/" in path for path in asked) == 2          # the first was there already
+
+
+def test_two_who_load_at_once_are_kept_apart_and_a_mixed_preset_never_comes_of_it(rack):
+    memory, device = rack
+    mine, other = PRESET, replace(PRESET, name="Other", cut_db=1.0)
+    frame = plain(replace(other, channels={}))
+    key = digest(other)
+    device._ask("POST", "/v1/writes", {"slot": "A", "key": key, "outputs": ["L", "R", "Sub1"], "preset": frame})
+    device._ask("PUT", f"/v1/writes/{key}/outputs/L", plain(other.channels["L"]))
+    with pytest.raises(Conflict, match="somebody else is writing preset A"):
+        device.load("A", mine)
+    with pytest.raises(Conflict, match="R, Sub1 was not written"):
+        device._ask("POST", f"/v1/writes/{key}/commit", {})
+    device._ask("PUT", f"/v1/writes/{key}/outputs/R", plain(ChannelSettings(trim_db=-3)))
+    device._ask("PUT", f"/v1/writes/{key}/outputs/Sub1", plain(other.channels["Sub1"]))
+    with pytest.raises(Conflict, match="not what was announced"):
+        device._ask("POST", f"/v1/writes/{key}/commit", {})
+    assert memory.state.presets == {}
+    device._ask("DELETE", f"/v1/writes/{key}", {})
+    device.load("A", mine)
+    assert memory.state.presets["A"] == mine
+
+
+@pytest.mark.parametrize(("preset", "slot", "said"), [
+    (replace(PRESET, channels={"Ls": ChannelSettings()}), "A", "no output Ls"),
+    (PRESET, "D", "no preset 'D'"),
+    (replace(PRESET, channels={"L": ChannelSettings(filters=(BELL,) * 60)}), "A", "does not fit")])
+def test_what_it_has_no_room_for_is_refused_in_words(rack, preset, slot, said):
+    memory, device = rack
+    with pytest.raises(DeviceError, match=said):
+        device.load(slot, preset)
+    assert memory.state.presets == {}
+
+
+def test_strangers_are_refused(rack):
+    _, device = rack
+    address = f"http://{device._use.address}"
+
+    def status(path, data=None, **headers):
+        try:
+            return urllib.request.urlopen(urllib.request.Request(address + path, data, headers)).status
+        except urllib.error.HTTPError as error:
+            return error.code
+
+    assert status("/v1") == 200
+    assert status("/v1", Host="elsewhere.example") == 400
+    assert status("/v1/play", b"preset=A") == 415
+    assert status("/v1/play", b"[1]", **{"Content-Type": "application/json"}) == 422
+    assert status("/v1/level", b'{"level_db": "loud"}', **{"Content-Type": "application/json"}) == 422
+    for wrong in ("10.0.0.1:80", "127.0.0.1", "example.org:5080", "127.0.0.1:0"):
+        with pytest.raises(InvalidValue, match="no address on this machine"):
+            ProcessorInUse(address=wrong)
+
+
+def test_nobody_somebody_else_and_a_slow_one_are_told(rack, monkeypatch):
+    _, device = rack
+    with socket.socket() as free:
+        free.bind(("127.0.0.1", 0))
+        nobody = f"127.0.0.1:{free.getsockname()[1]}"
+    with pytest.raises(DeviceError, match="connection was lost"):
+        found_at(nobody)
+    monkeypatch.setattr("dolce.devices.network.client._WAIT_S", 0.2)
+    misbehaves(device, slow_s=1.0)
+    with pytest.raises(DeviceError, match="does not answer in time"):
+        device.read()
+    misbehaves(device)
+
+
+def test_open_sound_control_switches_mutes_dims_and_sets_the_level(rack):
+    # Open Sound Control 1.0: the specification's own example of a message, and our addresses by a reference library.
+    example = bytes.fromhex("2f6f7363696c6c61746f722f342f6672657175656e637900 2c660000 43dc0000".replace(" ", ""))
+    assert OscMessage(example).address == "/oscillator/4/frequency"
+    assert OscMessage(example).params == [440.0]
+    built = OscMessageBuilder(address="/oscillator/4/frequency")
+    built.add_arg(440.0)
+    assert built.build().dgram == example
+    memory, device = rack
+    device.load("A", PRESET)
+    host, _, port = device._use.address.partition(":")
+
+    def sent(path, *arguments):
+        message = OscMessageBuilder(address=path)
+        for one in arguments:
+            message.add_arg(one)
+        with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as link:
+            link.sendto(message.build().dgram, (host, int(port)))
+
+    done = threading.Event()
+    level = memory.set_level
+    memory.set_level = lambda value: (level(value), done.set())
+    for address, arguments in (
+        ("/preset", ["A"]),
+        ("/mute", ["L", 1]),
+        ("/mute", ["R", 1]),
+        ("/mute", ["L", 0]),
+        ("/dim", [1]),
+        ("/preset", ["Z"]),
+        ("/mute", []),
+        ("/level", ["loud"]),
+    ):
+        sent(address, *arguments)
+        # Each datagram is a thread of its own over there: the next is sent when a request has been answered after it.
+        for _ in range(20):
+            device.read()
+    sent("/level", -12.5)
+    assert done.wait(5)
+    assert memory.level_db == -12.5
+    state = device.read()
+    assert (state.active, state.muted, state.dimmed) == ("A", ("R",), True)
+
+
+@pytest.fixture
+def job(services, rack):
+    """A pair that is aligned, shaped, and joined to the rack."""
+    _, device = rack
+    made = services.jobs.create(JobWish(name="Loft"))
+    services.room.lay_out_spots(made.id, "one", seat_id=1, count=1, spacing_m=0.2)
+    services.rigging.set_rig(made.id, pace="fast", sweep_seconds=1.0)
+    services.network.join(made.id, device._use.address)
+    services.taking.run_spot(made.id, services.jobs.get(made.id).spots[0].id)
+    services.sound.wait()
+    services.aligning.use_proposal(made.id)
+    services.shaping.find(made.id)
+    return made.id
+
+
+def test_a_job_is_loaded_over_the_network_taken_through_it_and_proven(services, rack, job):
+    memory, device = rack
+    services.loading.load(job, "A", "corrected")
+    services.loading.switch(job, "A")
+    assert memory.state.presets["A"].channels["L"].filters == services.shaping.correction(job).filters("L")
+    services.taking.new_round(job)
+    services.taking.run_spot(job, services.jobs.get(job).spots[0].id)
+    services.sound.wait()
+    proof = services.proving.view(job)
+    assert proof.needs == ""
+    assert all(one.proof.outcome.predicted_against_measured_db < 1.0 for one in proof.channels.values())
+    # Another preset than was sent, and one that is gone: both are told, the pages still open.
+    misbehaves(device, garble=True)
+    with pytest.raises(Conflict, match=r"reads back something else than was sent: L differs \(trim"):
+        services.loading.load(job, "B", "aligned")
+    misbehaves(device)
+    client = client_of(services)
+    page = post(client, f"/jobs/{job}/load/presets/B/back")
+    assert page.status_code == 200
+    services.network.leave(job)
+    assert services.jobs.get(job).rig.processor.can.simulated
+
+
+def test_pages_open_while_the_processor_is_gone_and_say_so(services, job):
+    services.loading.load(job, "A", "corrected")
+    gone = replace(services.jobs.get(job).rig.processor, address="127.0.0.1:1")
+    with services.context.change() as work:
+        work.jobs.set_rig(job, services.jobs.get(job).rig.changed(chain=(gone,)))
+    client = client_of(services)
+    for page in ("load", "rig?sheet=processor"):
+        answer = client.get(f"/jobs/{job}/{page}")
+        assert answer.status_code == 200
+        assert "the connection was lost" in answer.text
+    assert "Aligned and corrected" in client.get(f"/jobs/{job}/load").text
+    with pytest.raises(DeviceError, match="connection was lost"):
+        services.loading.load(job, "A", "corrected")
+
+
+def test_a_stand_in_is_started_from_the_page_found_joined_and_ended(services):
+    made = services.jobs.create(JobWish(name="Loft"))
+    client, url = client_of(services), f"/jobs/{made.id}/rig"
+    assert post(client, f"{url}/network/stand-in/start").status_code == 200
+    port = services.network.view(made.id).own_port
+    with pytest.raises(Conflict, match="runs already"):
+        services.network.start_stand_in()
+    page = post(client, f"{url}/network/join/127.0.0.1:{port}").text
+    assert f"Stand-in</strong> at 127.0.0.1:{port}" in page
+    assert services.network.view(made.id).mismatches == ()
+    post(client, f"{url}/network/stand-in/stop")
+    assert services.network.view(made.id).own_port is None
+    with pytest.raises(DeviceError, match="connection was lost"):
+        found_at(f"127.0.0.1:{port}")

@@ -11,11 +11,12 @@ from dolce.services.load.contents import Tuned, contents_of, cut_db, preset_of, 
 from dolce.services.load.difference_words import first_difference
 from dolce.services.load.load_view import LoadView
 from dolce.services.load.misfit_words import first_words
-from dolce.services.load.packing import packed
+from dolce.services.load.packing import PackageWish, packed
 from dolce.services.rig.processor_at_hand import ProcessorAtHand
-from dolce.services.shape.reasons import left_alone_rows
 from dolce.services.shape.shaping import Shaping, present_correction
 from dolce.store import UnitOfWork
+
+USUAL = PackageWish()
 
 
 class Loading:
@@ -136,16 +137,13 @@ class Loading:
         state = replace(present, active=to)
         self._at_hand.tell(job_id, lambda device, _: device.play(to), said=f"Processor {state.description}.")
 
-    def package(self, job_id: int) -> tuple[Iterator[bytes], str]:
+    def package(self, job_id: int, wish: PackageWish = USUAL) -> tuple[Iterator[bytes], str]:
         """Everything for another processor as one ZIP, part by part, and its file name."""
         load = self.view(job_id, content="corrected")
         if not load.shaped:
             raise Conflict("there are no filters to pack.", where="load", remedy="Find them on the Shape page first.")
-        left_alone = {
-            channel: left_alone_rows(found.plan.left_alone) for channel, found in self._shaping.shapes(job_id).items()
-        }
         name = "".join(c if c.isalnum() and c.isascii() else "-" for c in load.job.name).strip("-").lower() or "job"
-        return zip_parts(packed(load, left_alone)), f"dolce-{name}.zip"
+        return zip_parts(packed(load, self._shaping.shapes(job_id), wish)), f"dolce-{name}.zip"
 
     @staticmethod
     def _before(work: UnitOfWork, job_id: int) -> dict[str, Preset | None]:

@@ -1,49 +1,143 @@
-"""Everything for another processor, file by file."""
+"""Everything for another processor, file by file, as it was wished."""
 
 from collections.abc import Iterator, Mapping
-from dataclasses import asdict, replace
+from dataclasses import asdict, dataclass, replace
+
+import numpy as np
+from numpy.typing import NDArray
 
 from dolce.core.correction import FoundConvolution
 from dolce.core.filters import convolution_filter
 from dolce.core.job import SAMPLE_RATES_HZ
 from dolce.core.processor import ChannelSettings
-from dolce.core.tuning import Correction
-from dolce.formats.audio_file import write_wav
+from dolce.core.response import ANALYSIS_GRID_HZ
+from dolce.core.tuning import ChannelShape, Correction
+from dolce.errors import InvalidValue
+from dolce.formats.audio_file import write_wav, write_wav_24
+from dolce.formats.bands_csv import write_bands
+from dolce.formats.channel_order import ORDERS, Order, in_order
 from dolce.formats.filter_tables import (
     Q_CONVENTION,
+    SIGNS,
+    Signs,
     filter_row,
     write_filters_csv,
     write_filters_json,
+    write_filters_text,
     write_settings_json,
 )
 from dolce.services.load.contents import most_db
 from dolce.services.load.load_view import LoadView, impulse_words
+from dolce.services.shape.reasons import left_alone_rows
+
+SAMPLES = {"float": "32-bit float", "pcm24": "24-bit"}
+LAYOUTS = {"each": "one file per channel", "one": "all channels in one file"}
+ORDER_WORDS = dict(ORDERS)
+SIGN_WORDS = {"subtracted": "a1 and a2 are subtracted", "added": "a1 and a2 are added"}
+_FULL = 0.98                       # of full scale, that a fixed-point file reaches
 
 
-def packed(load: LoadView, left_alone: Mapping[str, list]) -> Iterator[tuple[str, bytes]]:
-    """Name and content of every file of the package, one at a time; asks nothing of the store any more."""
+@dataclass(frozen=True, slots=True, kw_only=True)
+class PackageWish:
+    """Which files.
+
+    Attributes
+    ----------
+    rates_hz : of impulse responses and biquads
+    samples : "float" or "pcm24"
+    layout : "each" or "one"
+    order : of the channels in one file
+    signs : of biquads
+    """
+
+    rates_hz: tuple[int, ...] = SAMPLE_RATES_HZ
+    samples: str = "float"
+    layout: str = "each"
+    order: Order = "outputs"
+    signs: Signs = "subtracted"
+
+    def __post_init__(self) -> None:
+        if not self.rates_hz or not set(self.rates_hz) <= set(SAMPLE_RATES_HZ):
+            raise InvalidValue("no sample rate is chosen.", where="rates", remedy="Tick those of your device.")
+        for value, known, where in ((self.samples, SAMPLES, "samples"), (self.layout, LAYOUTS, "layout"),
+                                    (self.order, ORDERS, "order"), (self.signs, SIGNS, "signs")):
+            if value not in known:
+                raise InvalidValue(f"{value[:20]!r} is not offered.", where=where, remedy="Choose one of the list.")
+
+
+def packed(load: LoadView, shapes: Mapping[str, ChannelShape], wish: PackageWish) -> Iterator[tuple[str, bytes]]:
+    """Name and content of every file, one at a time; asks nothing of the store any more. The note comes last, since it
+    says what became of the others.
+    """
     job, settings = load.job, load.settings
     filters = {channel: settings[channel].filters for channel in job.channels}
-    yield "README.txt", _note(load).encode()
     yield "filters/filters.json", write_filters_json({channel: {
         "filters": [filter_row(f) for f in filters[channel]],
         "trim_db": settings[channel].trim_db, "delay_s": settings[channel].delay_s,
         "polarity": settings[channel].polarity,
         "headroom_db": round(most_db(settings[channel], job.rig.sample_rate_hz), 2),
-        "left_alone": left_alone.get(channel, []),
+        "left_alone": left_alone_rows(shapes[channel].plan.left_alone) if channel in shapes else [],
     } for channel in job.channels})
+    yield "filters/filters.txt", write_filters_text(filters)
     yield "settings.json", write_settings_json({channel: _plain(s) for channel, s in settings.items()},
                                                cut_db=load.cut_db, target=_targets(load.correction))
-    for rate in SAMPLE_RATES_HZ:
-        yield f"filters/biquads-{rate}.csv", write_filters_csv(filters, sample_rate_hz=rate)
-        impulses: dict[object, bytes] = {}                    # both of a linked pair have the same filters
-        for channel in job.channels:
-            own = load.correction.convolutions.get(channel) or filters[channel]
-            if own not in impulses:
-                impulse = own.impulse(sample_rate_hz=rate) if isinstance(own, FoundConvolution) else convolution_filter(
-                    own, sample_rate_hz=rate)
-                impulses[own] = write_wav(impulse, sample_rate_hz=rate)
-            yield f"impulse-responses/{rate}/{channel}-{rate}Hz.wav", impulses[own]
+    for channel, shape in shapes.items():
+        yield f"curves/{channel}.csv", write_bands(ANALYSIS_GRID_HZ, {
+            "before_db": shape.before_db, "target_db": shape.target_db, "predicted_db": shape.predicted_db})
+    said: list[str] = []
+    softer_db = _softer_db(load, wish) if wish.samples == "pcm24" else 0.0
+    if softer_db:
+        said.append(f"24-bit files can't exceed full scale: all are {softer_db:.1f} dB softer. Turn up by as much.")
+    for rate in wish.rates_hz:
+        yield f"filters/biquads-{rate}.csv", write_filters_csv(filters, sample_rate_hz=rate, signs=wish.signs)
+        yield from _impulse_files(load, wish, rate, 10 ** (-softer_db / 20), said)
+    yield "README.txt", _note(load, wish, tuple(dict.fromkeys(said))).encode()
+
+
+def _impulse_files(load: LoadView, wish: PackageWish, rate: int, gain: float,
+                   said: list[str]) -> Iterator[tuple[str, bytes]]:
+    write = write_wav if wish.samples == "float" else write_wav_24
+    made: dict[object, NDArray] = {}                          # both of a linked pair have the same filters
+    rows = []
+    for channel in in_order(load.job.channels, wish.order):
+        own = load.correction.convolutions.get(channel) or load.settings[channel].filters
+        if own not in made:
+            made[own] = gain * _impulse(load, own, rate, said)
+        if wish.layout == "each":
+            yield f"impulse-responses/{rate}/{channel}-{rate}Hz.wav", write(made[own], sample_rate_hz=rate)
+        else:
+            rows.append(made[own])
+    if rows:
+        longest = max(row.size for row in rows)
+        together = np.array([np.pad(row, (0, longest - row.size)) for row in rows]).T
+        yield f"impulse-responses/all-{rate}Hz.wav", write(together, sample_rate_hz=rate)
+
+
+def _impulse(load: LoadView, own: object, rate: int, said: list[str]) -> NDArray:
+    """As long as it is, or as a device holds."""
+    limits = load.job.limits
+    most = limits.taps if limits is not None and limits.id is not None else 0  # one that was typed, of a real device
+    if isinstance(own, FoundConvolution):
+        found = own.impulse(sample_rate_hz=rate, most_samples=most or None)
+        wanted = round(own.duration_s * rate)
+    else:
+        found = convolution_filter(own, sample_rate_hz=rate)
+        wanted = found.size
+        if most and wanted > most:
+            found = convolution_filter(own, sample_rate_hz=rate, duration_s=most / rate)
+    if found.size < wanted:
+        said.append(
+            f"{load.job.limits.name} holds {most} taps: at {rate} Hz impulse responses are {found.size} samples "
+            f"long instead of {wanted}."
+        )
+    return found
+
+
+def _softer_db(load: LoadView, wish: PackageWish) -> float:
+    """By how much files of fixed point have to be softer, so that none exceeds full scale; in 0.1 dB up."""
+    own = {load.correction.convolutions.get(c) or load.settings[c].filters for c in load.job.channels}
+    peak = max(float(np.abs(_impulse(load, one, rate, [])).max()) for one in own for rate in wish.rates_hz)
+    return max(0.0, float(np.ceil(200 * np.log10(peak / _FULL)) / 10))
 
 
 def _targets(correction: Correction) -> dict:
@@ -61,27 +155,44 @@ def _plain(settings: ChannelSettings) -> dict:
     )
 
 
-def _note(load: LoadView) -> str:
+def _note(load: LoadView, wish: PackageWish, said: tuple[str, ...]) -> str:
     """The plain-text note of the package."""
     job = load.job
+    kind = SAMPLES[wish.samples]
+    one = wish.layout == "one"
     lines = [
         f"Correction for {job.name}", "",
         "What is inside",
-        "  impulse-responses/   one WAV per channel and sample rate: mono, 32-bit float,",
+        f"  impulse-responses/   {'all channels in one WAV' if one else 'one WAV per channel'} and sample rate: "
+        f"{'' if one else 'mono, '}{kind},",
         f"                       {impulse_words(load.correction)}",
         "                       They hold the filters only: no trim, no delay, no headroom cut.",
         "                       A filter fits its own sample rate only.",
+    ]
+    if one:
+        order = in_order(job.channels, wish.order)
+        lines.append("                       Channels, " + ORDERS[wish.order].split(":")[0] + ": " + ", ".join(
+            f"{k} {name}" for k, name in enumerate(order, 1)) + ".")
+    lines += [
         "  filters/filters.json all bands, levels and delays, what was left alone and why",
-        "  filters/biquads-*.csv the same bands with biquad coefficients for each sample rate",
-        "  settings.json        all settings per output", "",
+        "  filters/filters.txt  the bands as a table to type from",
+        "  filters/biquads-*.csv the same bands with biquad coefficients for each sample rate:",
+        f"                       {SIGNS[wish.signs]}",
+        "  settings.json        all settings per output",
+        "  curves/*.csv         level before, target and predicted, dB relative to the target's own level", "",
         f"Q: {Q_CONVENTION}.", "",
-        f"Turn everything down by {load.cut_db:.1f} dB, so that no boost can run out of range.", "",
+        f"Turn everything down by {load.cut_db:.1f} dB, so that no boost can run out of range.",
+        *said, "",
         "Per output, before that cut:",
     ]
     for channel, s in load.settings.items():
         lines.append(
             f"  {channel:<4} trim {s.trim_db:+.1f} dB   delay {s.delay_s * 1000:.3f} ms   "
             f"polarity {s.polarity}   {load.made_of(channel)}"
+        )
+    for channel, rows in load.to_turn.items():
+        lines.append(
+            f"  {channel:<4} at its back: " + ", ".join(f"{name} from {was} to {to}" for name, was, to in rows)
         )
     lines += ["", "The correction belongs last in the monitoring chain, and off when you export a mix.", ""]
     return "\n".join(lines)

@@ -23,6 +23,7 @@ from dolce.core.response import (
 from dolce.core.tuning import SHAPING_PER_OCTAVE
 from dolce.errors import FormatError, InvalidValue, NotFound
 from dolce.formats.audio_file import write_wav
+from dolce.formats.sofa_file import RoomResponses, write_sofa
 from dolce.services.context import Context
 from dolce.services.read.curve_findings import curve_findings
 from dolce.services.read.round_curves import ChannelCurves, ShapingCurves, curves_by_channel
@@ -210,6 +211,40 @@ class Reading:
         spot = next((s.number for s in job.spots if s.id == take.spot_id), 0)
         return (write_wav(response.sample, sample_rate_hz=response.sample_rate_hz),
                 f"impulse {take.channel} spot {spot} attempt {take.attempt}.wav")
+
+    def sofa(self, job_id: int, round_id: int, channel: str) -> tuple[bytes, str]:
+        """All responses of a channel in a round as AES69 (SOFA), with where they were taken, and the file's name.
+
+        Raises
+        ------
+        NotFound
+            Where the channel has none.
+        """
+        with self._context.look() as work:
+            job = work.jobs.get(job_id)
+            chosen = next((r for r in work.takes.rounds(job_id) if r.id == round_id), None)
+            takes = (
+                [t for t in work.takes.latest(round_id) if t.channel == channel and t.has_response] if chosen else []
+            )
+            if not takes:
+                raise NotFound(f"{channel} has no impulse response in that round.", where="takes",
+                               remedy="Choose another channel or round.")
+            responses = [work.takes.response(take.id) for take in takes]
+        rate = responses[0].sample_rate_hz
+        rows = [(take, one) for take, one in zip(takes, responses, strict=True) if one.sample_rate_hz == rate]
+        longest = max(one.sample.size for _, one in rows)
+        places = {spot.id: spot.place for spot in job.spots}
+        found = RoomResponses(
+            samples=np.array([np.pad(one.sample, (0, longest - one.sample.size)) for _, one in rows]),
+            sample_rate_hz=rate,
+            source_m=job.speaker(channel).place.as_array(),
+            microphones_m=np.array([(take.spot_place or places[take.spot_id]).as_array() for take, _ in rows]),
+            delay_samples=np.array([one.start_s * rate for _, one in rows]),
+            room_m=(job.room.width_m, job.room.length_m, job.room.height_m),
+            title=f"{job.name}, {chosen.name}, {channel}",
+        )
+        date = f"{max(take.taken_at for take, _ in rows):%Y-%m-%d %H:%M:%S}"
+        return write_sofa(found, date=date), f"responses {channel} {chosen.name}.sofa"
 
     def _findings(self, work: UnitOfWork, view: ReadView) -> tuple[CurveFinding, ...]:
         """Of the channel in front, at the chosen place."""

@@ -26,6 +26,7 @@ from dolce.core.response import (
 from dolce.errors import FormatError, InvalidValue
 from dolce.formats.audio_file import Audio, read_audio
 from dolce.formats.microphone_text import read_microphone_curve
+from dolce.formats.sofa_file import is_sofa, read_sofa
 from dolce.services.context import Context
 from dolce.services.takes.found_take import places_of
 from dolce.services.takes.take_making import marks_of, sweep_of
@@ -36,6 +37,7 @@ _TWO_NUMBERS = re.compile(rb"^\s*[+-]?[\d.,]+[\s;,]+[+-]?[\d.,]", re.MULTILINE)
 _LEAST_POINTS = 10                 # of a curve of text
 _WIDEST_GAP_OCTAVES = 1.0
 _FALLS_DB_PER_OCTAVE = 48.0        # beyond the ends of a curve
+_SAME_PLACE_M = 0.25              # of a microphone in a SOFA file and a spot
 _UNKNOWN_DB = 99.0                 # stands where a take tells no noise; never shown (`TakeRecord.tells_noise`)
 
 
@@ -61,12 +63,34 @@ class Elsewhere:
         recorder = checked.text(recorder.strip(), longest=40, where="recorder")
         if is_text(data):
             return self._add_curve(job_id, channel, spot_id, data, file_name=file_name, recorder=recorder)
+        if is_sofa(data):
+            return self._add_impulse(job_id, channel, spot_id, self._of_sofa(job_id, spot_id, data, file_name), data,
+                                     file_name=file_name, recorder=recorder)
         audio = read_audio(data, name=file_name, longest_s=LONGEST_RECORDING_S)
         with self._context.look() as work:
             rig = work.jobs.get(job_id).rig
         if holds_impulse_response(audio, rig):
             return self._add_impulse(job_id, channel, spot_id, audio, data, file_name=file_name, recorder=recorder)
         return self._taking.add_recording(job_id, channel, spot_id, data, file_name=file_name, recorder=recorder)
+
+    def _of_sofa(self, job_id: int, spot_id: int, data: bytes, file_name: str) -> Audio:
+        """The response of a SOFA file whose microphone stood nearest to a spot; the only one of a file that holds one.
+
+        Raises
+        ------
+        FormatError
+            Where none stood there.
+        """
+        read = read_sofa(data, name=file_name)
+        with self._context.look() as work:
+            place = work.jobs.get(job_id).spot(spot_id).place.as_array()
+        away = np.linalg.norm(read.microphones_m - place, axis=1)
+        nearest = int(np.argmin(away))
+        if len(read.samples) > 1 and away[nearest] > _SAME_PLACE_M:
+            raise FormatError(f"none of its {len(read.samples)} microphones stood here: the nearest is "
+                              f"{away[nearest]:.2f} m away.", where=file_name,
+                              remedy="Choose the spot where it stood, or save that response alone.")
+        return Audio(sample=read.samples[nearest], sample_rate_hz=read.sample_rate_hz, channels_in_file=1)
 
     def _add_impulse(self, job_id: int, channel: str, spot_id: int, audio: Audio, data: bytes, *, file_name: str,
                      recorder: str) -> TakeRecord:

@@ -2,7 +2,10 @@
 
 from flask import Blueprint, Response, request
 
+from dolce.core.job import SAMPLE_RATES_HZ
 from dolce.services.load.misfit_words import first_words
+from dolce.services.load.packing import LAYOUTS, ORDER_WORDS, SAMPLES, SIGN_WORDS, PackageWish
+from dolce.web.shared.numbers import whole_of
 from dolce.web.shared.page import after_change, services, show_stop, stream
 
 blueprint = Blueprint("load", __name__, url_prefix="/jobs/<int:job_id>/load", template_folder="templates")
@@ -13,7 +16,8 @@ def _show(job_id: int, **context: object) -> Response:
     names = {name: key for key, name in view.contents.items()}
     offered = {slot: view.usual_content(view.job, slot, names) for slot in view.slots}
     loads = {one.output: one for one in view.loads}
-    return show_stop("load", job_id, view=view, offered=offered, loads=loads, first_words=first_words, **context)
+    return show_stop("load", job_id, rates=SAMPLE_RATES_HZ, samples=SAMPLES, layouts=LAYOUTS, orders=ORDER_WORDS,
+                     signs=SIGN_WORDS, view=view, offered=offered, loads=loads, first_words=first_words, **context)
 
 
 @blueprint.get("")
@@ -46,6 +50,11 @@ def switch(job_id: int, to: str) -> Response:
 
 @blueprint.get("/package.zip")
 def package(job_id: int) -> Response:
-    """Everything for another processor."""
-    parts, name = services().loading.package(job_id)
+    """Everything for another processor, as it is wished."""
+    args = request.args
+    rates = tuple(rate for rate in map(whole_of, args.getlist("rate")) if rate)
+    wish = PackageWish(rates_hz=rates or SAMPLE_RATES_HZ, samples=args.get("samples", "float"),
+                       layout=args.get("layout", "each"), order=args.get("order", "outputs"),
+                       signs=args.get("signs", "subtracted"))
+    parts, name = services().loading.package(job_id, wish)
     return stream(parts, name, "application/zip")

@@ -64,3 +64,10 @@ def impulse(job_id: int, take_id: int) -> Response:
     """The impulse response of a take."""
     data, name = services().reading.impulse(job_id, take_id)
     return download(data, name, "audio/wav")
+
+
+@blueprint.get("/<int:round_id>/<channel>/responses.sofa")
+def responses(job_id: int, round_id: int, channel: str) -> Response:
+    """All impulse responses of a channel in a round, with their places."""
+    data, name = services().reading.sofa(job_id, round_id, channel)
+    return download(data, name, "application/x-hdf5")

@@ -1,0 +1,117 @@
+"""Impulse responses of a room as AES69 (SOFA), written and read by a library for it."""
+
+import tempfile
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dolce.errors import FormatError
+
+CONVENTION = "SingleRoomSRIR"             # one source, a microphone at several places, a room
+_MAGIC = b"\x89HDF\r\n\x1a\n"
+_MOST_BYTES = 400_000_000
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class RoomResponses:
+    """What one loudspeaker does at several places.
+
+    Attributes
+    ----------
+    samples : ndarray, shape (places, samples)
+        From the moment the sound is emitted, or earlier by `delay_samples`.
+    sample_rate_hz : int
+    source_m : ndarray, shape (3,)
+    microphones_m : ndarray, shape (places, 3)
+        Both in metres, in one frame.
+    delay_samples : ndarray, shape (places,)
+        By which the samples begin later than the sound.
+    room_m : (float, float, float) or None
+        Its size as a box.
+    title : str
+    """
+
+    samples: NDArray[np.float64]
+    sample_rate_hz: int
+    source_m: NDArray[np.float64]
+    microphones_m: NDArray[np.float64]
+    delay_samples: NDArray[np.float64]
+    room_m: tuple[float, float, float] | None = None
+    title: str = ""
+
+
+def is_sofa(data: bytes) -> bool:
+    """Whether a file is of the kind that SOFA files are (HDF5)."""
+    return data.startswith(_MAGIC)
+
+
+def write_sofa(responses: RoomResponses, *, date: str) -> bytes:
+    """One file, convention SingleRoomSRIR; `date` as 2026-01-31 12:00:00.
+
+    References
+    ----------
+    AES69-2022, "AES standard for file exchange - Spatial acoustic data file format".
+    """
+    import sofar  # takes a third of a second, and is rarely asked for
+
+    places = len(responses.samples)
+    made = sofar.Sofa(CONVENTION)
+    for empty in ("ReceiverDescriptions", "EmitterDescriptions"):        # the library can't write its own empty ones
+        made.delete(empty)
+    made.GLOBAL_Title = responses.title
+    made.GLOBAL_RoomType = "shoebox" if responses.room_m else "reverberant"
+    made.GLOBAL_ApplicationName = "Dolce"
+    made.GLOBAL_DateCreated = made.GLOBAL_DateModified = date
+    if responses.room_m:
+        made.RoomCornerA, made.RoomCornerB = np.zeros((1, 3)), np.array([responses.room_m])
+    made.Data_IR = responses.samples[:, None, :]
+    made.Data_SamplingRate = float(responses.sample_rate_hz)
+    made.Data_Delay = responses.delay_samples[:, None]
+    made.SourcePosition = np.tile(responses.source_m, (places, 1))
+    made.SourcePosition_Type = "cartesian"
+    made.SourcePosition_Units = "metre"
+    made.ListenerPosition = responses.microphones_m
+    made.ListenerView = np.tile([[0.0, -1.0, 0.0]], (places, 1))
+    made.ListenerUp = np.tile([[0.0, 0.0, 1.0]], (places, 1))
+    made.MeasurementDate = np.zeros(places)
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / "responses.sofa"
+        sofar.write_sofa(str(path), made, compression=4)
+        return path.read_bytes()
+
+
+def read_sofa(data: bytes, *, name: str) -> RoomResponses:
+    """Responses of a file: its first receiver and emitter.
+
+    Raises
+    ------
+    FormatError
+        Where it can't be read, or holds no impulse responses.
+    """
+    import sofar
+
+    if len(data) > _MOST_BYTES:
+        raise FormatError(
+            f"{len(data) / 1e6:.0f} MB are too much.", where=name, remedy="Save fewer places in one file."
+        )
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / "responses.sofa"
+        path.write_bytes(data)
+        try:
+            read = sofar.read_sofa(str(path), verify=False, verbose=False)
+            samples = np.asarray(read.Data_IR, dtype=np.float64)
+            samples = samples.reshape(samples.shape[0], -1, samples.shape[-1])[:, 0]
+            rate = round(float(np.ravel(read.Data_SamplingRate)[0]))
+            place = np.broadcast_to(np.atleast_2d(np.asarray(read.ListenerPosition, dtype=float)), (len(samples), 3))
+            source = np.ravel(np.atleast_2d(np.asarray(read.SourcePosition, dtype=float))[0])[:3]
+            delay = np.broadcast_to(np.ravel(np.asarray(read.Data_Delay, dtype=float))[:len(samples)], len(samples))
+        except Exception as error:                        # whatever a stranger's file makes of the library
+            raise FormatError("this SOFA file can't be read.", where=name,
+                              remedy="Save impulse responses (Data.IR) at one sample rate.") from error
+    if not samples.size or not np.isfinite(samples).all() or not 8000 <= rate <= 400_000:
+        raise FormatError("it holds no impulse responses that can be used.", where=name,
+                          remedy="Save impulse responses (Data.IR) at one sample rate.")
+    return RoomResponses(samples=samples, sample_rate_hz=rate, source_m=source, microphones_m=np.array(place),
+                         delay_samples=np.array(delay), title=str(getattr(read, "GLOBAL_Title", ""))[:80])

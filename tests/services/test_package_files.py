@@ -1,0 +1,167 @@
+"""Files for another processor as they are wished, and takes as AES69, read by other libraries."""
+
+import io
+import json
+import zipfile
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+import pytest
+import scipy.io.wavfile
+import scipy.signal
+import sofar
+import soundfile
+from numpy.testing import assert_allclose
+
+from asking import client_of
+from dolce.core.correction import Limits, Means
+from dolce.core.filters import chain_sections
+from dolce.core.processor import ProcessorLimits
+from dolce.core.tuning import Aim
+from dolce.errors import FormatError, InvalidValue, NotFound
+from dolce.formats.channel_order import in_order
+from dolce.formats.sofa_file import read_sofa, write_sofa
+from dolce.services.load.packing import PackageWish
+from dolce.services.wiring import open_services
+from rooms import two_seats_taken
+
+pytestmark = pytest.mark.xdist_group("package")
+SURROUND = ("L", "R", "C", "Ls", "Rs", "Ltf", "Rtf", "Sub1", "Mine")
+
+
+@pytest.fixture(scope="module")
+def shaped(tmp_path_factory):
+    services = open_services(tmp_path_factory.mktemp("package") / "data")
+    job_id = two_seats_taken(services, layout="2.0", subs=0)
+    services.shaping.find(job_id)
+    yield services, job_id
+    services.close()
+
+
+def files_of(services, job_id, **wish):
+    parts, _ = services.loading.package(job_id, PackageWish(**wish))
+    package = zipfile.ZipFile(io.BytesIO(b"".join(parts)))
+    return {name: package.read(name) for name in package.namelist()}
+
+
+def test_orders_of_film_and_broadcast_differ_and_keep_every_channel():
+    # ITU-R BS.2051 and WAVE_FORMAT_EXTENSIBLE: L R C LFE Ls Rs; film mixes (common practice): L C R Ls Rs LFE.
+    assert in_order(SURROUND, "broadcast") == ("L", "R", "C", "Sub1", "Ls", "Rs", "Ltf", "Rtf", "Mine")
+    assert in_order(SURROUND, "film") == ("L", "C", "R", "Ls", "Rs", "Sub1", "Ltf", "Rtf", "Mine")
+    assert in_order(SURROUND, "outputs") == SURROUND
+
+
+def test_one_file_of_24_bits_holds_all_channels_in_the_order_that_the_note_states(shaped):
+    services, job_id = shaped
+    files = files_of(services, job_id, rates_hz=(48_000,), samples="pcm24", layout="one", order="film")
+    names = [name for name in files if name.endswith(".wav")]
+    assert names == ["impulse-responses/all-48000Hz.wav"]
+    info = soundfile.info(io.BytesIO(files[names[0]]))
+    assert (info.subtype, info.channels, info.samplerate) == ("PCM_24", 2, 48_000)
+    # Read by another library, each against the chain of its channel by scipy.signal.freqz_sos.
+    rate, samples = scipy.io.wavfile.read(io.BytesIO(files[names[0]]))
+    at = np.geomspace(30, 15_000, 200)
+    note = files["README.txt"].decode()
+    assert "Channels, film: 1 L, 2 R." in note
+    softer = float(note.split("all are ")[1].split(" dB")[0]) if "softer" in note else 0.0
+    for column, channel in enumerate(("L", "R")):
+        found = scipy.signal.freqz(samples[:, column] / 2**31, worN=at, fs=rate)[1]
+        sections = chain_sections(services.shaping.correction(job_id).filters(channel), sample_rate_hz=rate)
+        known = scipy.signal.freqz_sos(sections, worN=at, fs=rate)[1]
+        assert_allclose(20 * np.log10(np.abs(found)) + softer, 20 * np.log10(np.abs(known)), atol=0.05)
+
+
+@pytest.mark.parametrize(("signs", "turn"), [("subtracted", 1.0), ("added", -1.0)])
+def test_biquads_in_either_convention_are_a_reference_librarys_filter(shaped, signs, turn):
+    services, job_id = shaped
+    files = files_of(services, job_id, rates_hz=(96_000,), signs=signs)
+    lines = files["filters/biquads-96000.csv"].decode().splitlines()
+    assert f"{'-' if turn > 0 else '+'} a1 y[n-1]" in lines[1]
+    rows = [line.split(",") for line in lines[3:] if line.startswith("L,")]
+    # scipy.signal.lfilter subtracts a1 and a2.
+    noise = np.random.default_rng(1).normal(size=400)
+    heard = noise
+    for row in rows:
+        b0, b1, b2, a1, a2 = map(float, row[-5:])
+        heard = scipy.signal.lfilter([b0, b1, b2], [1.0, turn * a1, turn * a2], heard)
+    sections = chain_sections(services.shaping.correction(job_id).filters("L"), sample_rate_hz=96_000)
+    assert_allclose(heard, scipy.signal.sosfilt(sections, noise), atol=1e-9)
+
+
+def test_tables_and_curves_say_what_the_settings_are(shaped):
+    services, job_id = shaped
+    files = files_of(services, job_id, rates_hz=(44_100,))
+    assert not any("48000" in name for name in files)
+    bands = services.shaping.correction(job_id).filters("L")
+    text = [line.split() for line in files["filters/filters.txt"].decode().splitlines() if line.startswith("L ")]
+    assert [(row[2], float(row[3]), float(row[4]), float(row[5])) for row in text] == [
+        (b.kind.split()[0], pytest.approx(b.frequency_hz, rel=1e-4), b.gain_db, b.q)
+        for b in bands
+        if b.kind == "peaking"
+    ]
+    curves = files["curves/L.csv"].decode().splitlines()
+    assert curves[0].split(",")[1:] == ["before_db", "target_db", "predicted_db"]
+    assert set(json.loads(files["settings.json"])["outputs"]) == {"L", "R"}
+
+
+def test_what_a_device_can_not_hold_is_shortened_and_said(shaped):
+    services, job_id = shaped
+    copy = services.jobs.copy(job_id).id
+    services.processor.add_limits(copy, ProcessorLimits(name="Short", bands=0, taps=4096))
+    services.shaping.set_aim(copy, aim=Aim(limits=Limits(from_hz=30.0), means=Means(
+        method="convolution", duration_s=0.08)), anchor="band", anchor_band_hz=(200, 2000), anchor_level_db=0.0,
+        linked=True, taste=None)
+    services.shaping.find(copy)
+    files = files_of(services, copy, rates_hz=(48_000, 192_000))
+    assert soundfile.info(io.BytesIO(files["impulse-responses/48000/L-48000Hz.wav"])).frames == 3840
+    assert soundfile.info(io.BytesIO(files["impulse-responses/192000/L-192000Hz.wav"])).frames == 4096
+    assert "at 192000 Hz impulse responses are 4096 samples long instead of 15360" in files["README.txt"].decode()
+
+
+def test_wishes_that_can_not_be_are_refused_and_the_page_offers_the_others(shaped):
+    services, job_id = shaped
+    for wrong in (
+        {"rates_hz": ()},
+        {"rates_hz": (8000,)},
+        {"samples": "mp3"},
+        {"layout": "two"},
+        {"order": "x"},
+        {"signs": "x"},
+    ):
+        with pytest.raises(InvalidValue):
+            PackageWish(**wrong)
+    client = client_of(services)
+    answer = client.get(f"/jobs/{job_id}/load/package.zip?rate=48000&layout=one&order=broadcast")
+    names = zipfile.ZipFile(io.BytesIO(answer.data)).namelist()
+    assert "impulse-responses/all-48000Hz.wav" in names
+    assert client.get(f"/jobs/{job_id}/load/package.zip?rate=48000&samples=mp3").status_code == 422
+
+
+def test_takes_are_written_as_aes69_and_read_back(shaped, tmp_path):
+    services, job_id = shaped
+    job = services.jobs.get(job_id)
+    data, name = services.reading.sofa(job_id, job.round_id, "L")
+    assert name == "responses L Untouched.sofa"
+    path = Path(tmp_path / "l.sofa")
+    path.write_bytes(data)
+    read = sofar.read_sofa(str(path), verify=True, verbose=False)      # the reference library finds nothing amiss
+    assert (read.GLOBAL_SOFAConventions, read.Data_SamplingRate) == ("SingleRoomSRIR", 48_000)
+    assert_allclose(read.SourcePosition, np.tile(job.speaker("L").place.as_array(), (4, 1)))
+    assert_allclose(sorted(map(tuple, read.ListenerPosition)), sorted(tuple(s.place.as_array()) for s in job.spots))
+    copy = services.jobs.copy(job_id).id
+    services.taking.new_round(copy, name="Read back")
+    spot = job.spots[1]
+    take = services.elsewhere.add(copy, "L", spot.id, data, file_name="l.sofa")
+    with services.context.look() as work:
+        first = next(t for t in work.takes.latest(job.round_id) if t.channel == "L" and t.spot_id == spot.id)
+    inside = slice(100, 480)
+    assert np.abs(take.level_db - first.level_db)[inside].max() < 0.5
+    with pytest.raises(NotFound, match="no impulse response"):
+        services.reading.sofa(job_id, job.round_id, "Sub9")
+    with pytest.raises(FormatError, match="can't be read"):
+        services.elsewhere.add(copy, "L", spot.id, data[:2000], file_name="half.sofa")
+    elsewhere = read_sofa(data, name="l.sofa")
+    far = replace(elsewhere, microphones_m=elsewhere.microphones_m + 1.0)
+    with pytest.raises(FormatError, match=r"none of its 4 microphones stood here: the nearest is"):
+        services.elsewhere.add(copy, "L", spot.id, write_sofa(far, date="2026-01-31 12:00:00"), file_name="far.sofa")

@@ -89,7 +89,7 @@ def test_an_error_keeps_nothing(database):
 
 def test_rooms_of_the_first_version_become_plans(tmp_path):
     # A file as version 0001 wrote it: one pair, one seat, three spots.
-    engine = database_module._engine(tmp_path / "dolce.sqlite")
+    engine = database_module.engine_of(tmp_path / "dolce.sqlite")
     database_module.migrate(engine, to="0001")
     with engine.begin() as connection:
         run = connection.exec_driver_sql
@@ -119,7 +119,7 @@ def test_rooms_of_the_first_version_become_plans(tmp_path):
 
 
 def test_the_one_microphone_of_older_files_is_put_on_the_shelf_and_stays_in_use(tmp_path):
-    engine = database_module._engine(tmp_path / "dolce.sqlite")
+    engine = database_module.engine_of(tmp_path / "dolce.sqlite")
     database_module.migrate(engine, to="0002")
     curve = {"frequency_hz": [20, 20000], "level_db": [0, 1], "phase_deg": [0, 0]}
     old = {"sample_rate_hz": 48000, "sweep_level_dbfs": -3.0, "microphone_name": "Stand mic", "microphone_serial": "7",
@@ -149,7 +149,7 @@ def test_the_one_microphone_of_older_files_is_put_on_the_shelf_and_stays_in_use(
 
 def test_takes_alignment_and_correction_of_older_files_are_all_there(tmp_path):
     # A file as version 0003 wrote it: two rounds, two takes with samples, chosen trims, bands with one undone.
-    engine = database_module._engine(tmp_path / "dolce.sqlite")
+    engine = database_module.engine_of(tmp_path / "dolce.sqlite")
     database_module.migrate(engine, to="0003")
     plan = plan_values(attic())
     bypass = json.dumps({"active": "bypass", "presets": {}})
@@ -205,7 +205,7 @@ def test_takes_alignment_and_correction_of_older_files_are_all_there(tmp_path):
 def test_states_rigs_and_findings_of_older_files_keep_what_they_say(tmp_path):
     # A file as version 0006 wrote it: a convolving preset, held by a round and kept once more; a rig in one piece; a
     # level check and a line check.
-    engine = database_module._engine(tmp_path / "dolce.sqlite")
+    engine = database_module.engine_of(tmp_path / "dolce.sqlite")
     database_module.migrate(engine, to="0006")
     taps = np.array([1.0, 0.5, -0.25], dtype="<f4")
     settings = {"trim_db": -1.5, "delay_s": 0.002, "polarity": "normal", "filters": [], "high_pass": None,

@@ -9,6 +9,7 @@ from dolce.services.align.crossing import Crossing
 from dolce.services.align.proposing import Proposing
 from dolce.services.align.sub_workbench import SubWorkbench
 from dolce.services.context import Context
+from dolce.services.jobs.backups import Backups
 from dolce.services.jobs.job_keeping import JobKeeping
 from dolce.services.jobs.progress import Progress
 from dolce.services.load.loading import Loading
@@ -50,6 +51,7 @@ class Services:
     context: Context
     sound: SoundWork
     jobs: JobKeeping
+    backups: Backups
     room: RoomPlanning
     room_studies: RoomStudies
     rigging: Rigging
@@ -96,6 +98,7 @@ class Services:
     def close(self) -> None:
         """End all threads and free the data folder."""
         self.preparing.close()
+        self.backups.close()
         self.context.behind.close()
         self.workbench.close()
         self.shaping.searches.close()
@@ -125,7 +128,7 @@ def open_services(folder: Path) -> Services:
     live = LiveSound(context, sound, taking)
     aligning = Aligning(context, proposing)
     return Services(
-        context=context, sound=sound, jobs=JobKeeping(context), room=RoomPlanning(context),
+        context=context, sound=sound, jobs=JobKeeping(context), backups=Backups(context), room=RoomPlanning(context),
         room_studies=RoomStudies(context), rigging=Rigging(context, sound), lines=LineChecking(context, sound),
         pressure=SoundPressure(context, sound), microphones=MicrophoneKeeping(context, sound),
         loop=InterfaceLooping(context, sound), processor=ProcessorKeeping(context, at_hand), live=live,

@@ -53,7 +53,7 @@ class Database:
         self.folder, self.is_new = folder, self._folder.is_new
         try:
             _require_known(self._folder)
-            self.engine = _engine(self._folder.database, busy_s)
+            self.engine = engine_of(self._folder.database, busy_s)
             self._bring_up_to_date()
             self._folder.mark()
         except (DBAPIError, sqlite3.Error) as error:
@@ -111,14 +111,14 @@ def _require_known(folder: DataFolder) -> None:
     if revision is None:
         return
     try:
-        ScriptDirectory.from_config(_config()).get_revision(revision)
+        ScriptDirectory.from_config(config_of_steps()).get_revision(revision)
     except CommandError:
         raise StorageError(f"{DATABASE} was written by a newer version of Dolce (step {revision}). It was not touched.",
                            where=str(folder.path),
                            remedy="Use that version, or choose another folder with --data.") from None
 
 
-def _engine(path: Path, busy_s: float = BUSY_S) -> Engine:
+def engine_of(path: Path, busy_s: float = BUSY_S) -> Engine:
     engine = create_engine(f"sqlite:///{path}", connect_args={"timeout": busy_s})
 
     @event.listens_for(engine, "connect")
@@ -136,7 +136,7 @@ def _engine(path: Path, busy_s: float = BUSY_S) -> Engine:
     return engine
 
 
-def _config() -> Config:
+def config_of_steps() -> Config:
     config = Config()
     config.set_main_option("script_location", "dolce.store:migrations")
     return config
@@ -144,7 +144,7 @@ def _config() -> Config:
 
 def migrate(engine: Engine, *, to: str = "head") -> None:
     """Bring the tables up to date; each step runs in one transaction with the record that it ran."""
-    config = _config()
+    config = config_of_steps()
     with engine.connect().execution_options(write=True) as connection, connection.begin():
         config.attributes["connection"] = connection
         command.upgrade(config, to)

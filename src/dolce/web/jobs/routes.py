@@ -2,9 +2,10 @@
 
 from flask import Blueprint, Response, make_response, redirect, render_template, request, url_for
 
-from dolce.errors import InvalidForm
+from dolce.errors import FormatError, InvalidForm
 from dolce.services.jobs.job_keeping import JobWish
 from dolce.web.shared.form_reader import FormReader
+from dolce.web.shared.numbers import whole_of
 from dolce.web.shared.page import download, services
 
 blueprint = Blueprint("jobs", __name__, template_folder="templates")
@@ -14,7 +15,8 @@ def _page(*, status: int = 200, **context: object) -> Response:
     deleted = services().jobs.deleted()
     jobs, damaged = services().jobs.listing()
     return make_response(render_template("jobs/page.html", jobs=jobs, damaged=damaged, deleted=deleted,
-                                         preparation=services().preparing.present,
+                                         preparation=services().preparing.present, backups=services().backups.files(),
+                                         work=services().backups.work, backup_folder=services().backups.folder,
                                          **{"faults": {}, "typed": {}, "editing": None, **context}), status)
 
 
@@ -112,3 +114,66 @@ def restore(job_id: int) -> Response:
     """Bring back what was deleted."""
     services().jobs.restore(job_id)
     return redirect(url_for("jobs.page"), 303)
+
+
+@blueprint.post("/backups")
+def back_up() -> Response:
+    """Keep one job, or all, in one file."""
+    wanted = whole_of(request.form.get("job"))
+    ids = [job.id for job in services().jobs.all()] if wanted is None else [wanted]
+    services().backups.begin_backup(ids)
+    return redirect(url_for("jobs.page"), 303)
+
+
+@blueprint.get("/backups/work")
+def backup_work() -> Response:
+    """How far it is; the whole list once it has ended."""
+    work = services().backups.work
+    response = make_response(render_template("jobs/_backup_work.html", work=work))
+    if work is None or not work.running:
+        response.headers["HX-Refresh"] = "true"
+    return response
+
+
+@blueprint.post("/backups/stop")
+def stop_backup() -> Response:
+    """End it; everything is as it was."""
+    services().backups.stop()
+    return redirect(url_for("jobs.page"), 303)
+
+
+@blueprint.post("/backups/add")
+def add_backup() -> Response:
+    """Take a file in, and put back what is inside."""
+    file = request.files.get("backup")
+    if file is None or not file.filename:
+        return _page(status=422, faults={"backup": "Choose a file first."})
+    try:
+        name = services().backups.add(file.stream, file.filename)
+    except FormatError as error:
+        return _page(status=422, faults={"backup": str(error)})
+    finally:
+        file.close()
+    services().backups.begin_restore(name)
+    return redirect(url_for("jobs.page"), 303)
+
+
+@blueprint.post("/backups/<name>/restore")
+def restore_backup(name: str) -> Response:
+    """Put back what is in a file, beside what is there."""
+    services().backups.begin_restore(name)
+    return redirect(url_for("jobs.page"), 303)
+
+
+@blueprint.post("/backups/<name>/delete")
+def delete_backup(name: str) -> Response:
+    """Take a file from the folder."""
+    services().backups.delete(name)
+    return redirect(url_for("jobs.page"), 303)
+
+
+@blueprint.get("/backups/<name>")
+def fetch_backup(name: str) -> Response:
+    """A backup, to be kept elsewhere."""
+    path, file_name = services().backups.open(name)
+    return download(path.open("rb"), file_name, "application/octet-stream")

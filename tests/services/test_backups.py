@@ -1,0 +1,285 @@
+"""Backups: the same to the bit on another machine, beside what is there; damaged and foreign ones change nothing."""
+
+import io
+import json
+import sqlite3
+from contextlib import closing
+
+import pytest
+
+from asking import client_of, post, token
+from dolce.errors import Conflict, FormatError, InvalidValue, NotFound
+from dolce.services.jobs import backups as backups_module
+from dolce.services.wiring import open_services
+from dolce.store import encoding, read_manifest
+from rooms import two_seats_taken
+
+pytestmark = pytest.mark.xdist_group("backups")
+
+
+@pytest.fixture(scope="module")
+def filled(tmp_path_factory):
+    """A job with takes, a second round, a correction in a preset, a kept one, and a kept selection."""
+    services = open_services(tmp_path_factory.mktemp("backups") / "data")
+    job_id = two_seats_taken(services, layout="2.0", subs=0)
+    services.jobs.copy(job_id)                                   # numbers of the second differ from those of the first
+    services.shaping.find(job_id)
+    services.loading.load(job_id, "A", "convolved")
+    services.loading.switch(job_id, "A")
+    first = services.jobs.get(job_id).round_id
+    round_id = services.taking.new_round(job_id, name="After").id
+    services.taking.run_spot(job_id, services.jobs.get(job_id).spots[0].id)
+    services.sound.wait()
+    services.blending.keep(job_id, "mine", "why")
+    services.reading.keep_selection(job_id, name="both", address=f"round={round_id}&vs_round={first}&vs_place=")
+    yield services, job_id
+    services.close()
+
+
+@pytest.fixture
+def written(filled):
+    """A fresh backup of the job; its path."""
+    services, job_id = filled
+    services.backups.begin_backup([job_id])
+    services.backups.wait()
+    assert services.backups.work.fault == ""
+    return services.backups.folder / services.backups.files()[0].name
+
+
+@pytest.fixture
+def elsewhere(tmp_path):
+    """Another machine with two jobs of its own, so that numbers there are taken."""
+    services = open_services(tmp_path / "elsewhere")
+    for _ in range(2):
+        two_seats_taken(services, layout="2.0", subs=0)
+    yield services
+    services.close()
+
+
+def put_back(services, path):
+    with path.open("rb") as file:
+        name = services.backups.add(file, path.name)
+    services.backups.begin_restore(name)
+    services.backups.wait()
+    return services.backups.work
+
+
+def everything(services, job_id):
+    """All that a job is, without the numbers under which it is kept."""
+    with services.context.look() as work:
+        job = work.jobs.get(job_id)
+        rounds = work.takes.rounds(job_id)
+        place = {r.id: k for k, r in enumerate(rounds)}
+        takes = [
+            (
+                place[t.round_id],
+                t.channel,
+                t.spot_id,
+                t.attempt,
+                t.level_db.tobytes(),
+                t.quality,
+                t.cautions,
+                t.places if hasattr(t, "places") else None,
+                work.takes.recording(t.id),
+                work.takes.response(t.id).sample.tobytes(),
+                work.takes.played(t.id),
+            )
+            for t in work.takes.of_job(job_id)
+        ]
+        alignment, correction = work.alignments.current(job_id), work.corrections.current(job_id)
+        kept = [(v.at, v.correction.name, v.correction.bands) for v in work.correction_versions.all(job_id)]
+        log = [
+            (entry.at, entry.text) for entry in work.logbook.all(job_id) if not entry.text.startswith("Put back from")
+        ]
+        undo = work.corrections.neighbours(job_id)
+        return {
+            "plan": job.plan,
+            "rig": encoding.values_of(job.rig),
+            "processor": job.processor,
+            "simulated": job.simulated,
+            "seed": job.seed,
+            "present": place[job.round_id],
+            "rounds": [(r.name, r.state) for r in rounds],
+            "takes": takes,
+            "alignment": (place[alignment.round_id], alignment.channels, alignment.blend),
+            "correction": (
+                place[correction.round_id],
+                place[correction.alignment.round_id],
+                correction.bands,
+                correction.trims_db,
+            ),
+            "kept": kept,
+            "log": log,
+            "undo": undo,
+            "states": [state for _, _, state in work.kept_states.all(job_id)],
+            "selections": [
+                (
+                    name,
+                    [
+                        (key, place[int(value)] if key.endswith("round") else value)
+                        for key, value in (pair.split("=") for pair in address.split("&"))
+                    ],
+                )
+                for _, name, address in work.selections.all(job_id)
+            ],
+        }
+
+
+def test_a_job_put_back_elsewhere_is_the_same_to_the_bit(filled, written, elsewhere):
+    services, job_id = filled
+    assert put_back(elsewhere, written).fault == ""
+    new = max(job.id for job in elsewhere.jobs.all())
+    assert new != job_id
+    assert everything(elsewhere, new) == everything(services, job_id)
+    assert elsewhere.jobs.get(new).name == services.jobs.get(job_id).name + ", put back"     # one of that name is there
+    # It goes on working: what is predicted and proven is what it was.
+    here, there = services.shaping.view(job_id, "L").shape, elsewhere.shaping.view(new, "L").shape
+    assert here.predicted_db.tobytes() == there.predicted_db.tobytes()
+    assert elsewhere.context.database.faults() == []
+    again = put_back(elsewhere, written)
+    assert again.message.endswith(f"put back from {again.what}.")
+    assert sorted(job.name for job in elsewhere.jobs.all())[-2:] == ["Two seats, put back", "Two seats, put back 2"]
+
+
+def test_what_it_says_of_itself_is_what_is_inside(filled, written):
+    services, job_id = filled
+    manifest = read_manifest(written)
+    assert manifest.jobs == (services.jobs.get(job_id).name,)
+    with services.context.look() as work:
+        assert manifest.takes == sum(1 for _ in work.takes.of_job(job_id))
+    with closing(sqlite3.connect(f"{written.as_uri()}?mode=ro&immutable=1", uri=True)) as link:
+        assert link.execute("SELECT count(*) FROM jobs").fetchone() == (1,)           # nothing of other jobs
+    assert written.stat().st_mode & 0o077 == 0
+
+
+def changed(data, kind):
+    middle = len(data) // 2
+    simply = {"a bit": data[:middle] + bytes([data[middle] ^ 1]) + data[middle + 1:], "cut off": data[:-100],
+              "cut short": data[:middle], "a byte more": data + b"x", "empty": b"",
+              "another file": b"RIFF" + data[4:9000]}
+    if kind in simply:
+        return simply[kind]
+    start = data.rindex(b'{"jobs"')
+    values = json.loads(data[start:-16])
+    values["revision"] = "9999"
+    text = json.dumps(values).encode()
+    return data[:start] + text + len(text).to_bytes(8, "big") + b"DOLCEBAK"
+
+
+@pytest.mark.parametrize(
+    ("kind", "said"),
+    [
+        ("a bit", "no longer those that were written"),
+        ("cut off", "no backup of Dolce"),
+        ("cut short", "no backup of Dolce"),
+        ("a byte more", "no backup of Dolce"),
+        ("empty", "no backup of Dolce"),
+        ("another file", "no backup of Dolce"),
+        ("newer", "newer version of Dolce"),
+    ],
+)
+def test_a_damaged_or_foreign_file_is_refused_with_the_reason_and_changes_nothing(
+    filled, written, elsewhere, kind, said
+):
+    before = [(job.id, job.name) for job in elsewhere.jobs.all()]
+    data = io.BytesIO(changed(written.read_bytes(), kind))
+    if kind == "a bit":                              # its trailer is whole: only its contents tell
+        elsewhere.backups.begin_restore(elsewhere.backups.add(data, "x.dolce-backup"))
+        elsewhere.backups.wait()
+        assert said in elsewhere.backups.work.fault
+    else:
+        with pytest.raises(FormatError, match=said):
+            elsewhere.backups.add(data, "x.dolce-backup")
+        assert elsewhere.backups.files() == []
+    assert [(job.id, job.name) for job in elsewhere.jobs.all()] == before
+    with closing(sqlite3.connect(elsewhere.folder / "dolce.sqlite")) as link:
+        assert link.execute("SELECT count(*) FROM samples").fetchone() == (8 * 2,)
+
+
+@pytest.mark.parametrize("kind", ["backup", "restore"])
+def test_what_is_stopped_leaves_nothing_behind(filled, written, elsewhere, monkeypatch, kind):
+    services, job_id = filled
+    name = "write_backup" if kind == "backup" else "restore_backup"
+    whole = getattr(backups_module, name)
+
+    def stopped_half_way(*given, told, **more):
+        def tell(fraction):
+            if fraction > 0.35:
+                active.work.stop.set()
+            told(fraction)
+        return whole(*given, told=tell, **more)
+
+    monkeypatch.setattr(backups_module, name, stopped_half_way)
+    active = services.backups if kind == "backup" else elsewhere.backups
+    files, jobs = {one.name for one in services.backups.files()}, len(elsewhere.jobs.all())
+    if kind == "backup":
+        active.begin_backup([job_id])
+        active.wait()
+        assert {path.name for path in active.folder.iterdir()} == files
+    else:
+        put_back(elsewhere, written)
+        assert len(elsewhere.jobs.all()) == jobs
+    assert active.work.message.startswith("Stopped")
+
+
+def test_a_full_disk_while_writing_is_told_and_leaves_no_half_file(filled, monkeypatch):
+    services, job_id = filled
+    before = {one.name for one in services.backups.files()}
+
+    def full(*_):
+        raise OSError(28, "No space left on device")
+
+    monkeypatch.setattr("dolce.store.backup._sealed", full)
+    services.backups.begin_backup([job_id])
+    services.backups.wait()
+    assert "No space left" in services.backups.work.fault
+    assert "as it was" in services.backups.work.message
+    assert {path.name for path in services.backups.folder.iterdir()} == before
+
+
+def test_pages_keep_fetch_put_back_and_delete(filled, elsewhere):
+    services, job_id = filled
+    client = client_of(services)
+    post(client, "/backups", job=str(job_id))
+    services.backups.wait()
+    name = services.backups.files()[0].name
+    page = client.get("/").text
+    assert f"Put back {name}" in page
+    with client.get(f"/backups/{name}") as answer:
+        data = answer.data
+    assert data == (services.backups.folder / name).read_bytes()
+    there = client_of(elsewhere)
+    form = {"csrf_token": token(there), "backup": (io.BytesIO(data), name)}
+    assert there.post("/backups/add", data=form, content_type="multipart/form-data").status_code == 303
+    elsewhere.backups.wait()
+    assert "Two seats, put back" in there.get("/").text
+    form = {"csrf_token": token(there), "backup": (io.BytesIO(b"nothing"), "x.dolce-backup")}
+    answer = there.post("/backups/add", data=form, content_type="multipart/form-data")
+    assert answer.status_code == 422
+    assert "no backup of Dolce" in answer.text
+    for wrong in ("..%2Fdolce.sqlite", "dolce.sqlite", "none.dolce-backup"):
+        assert client.get(f"/backups/{wrong}").status_code == 404
+    post(client, f"/backups/{name}/delete")
+    assert name not in [one.name for one in services.backups.files()]
+    for wrong in ("../dolce.sqlite", "dolce.sqlite"):
+        with pytest.raises(NotFound):
+            services.backups.delete(wrong)
+
+
+def test_one_at_a_time_and_not_of_nothing(filled, monkeypatch):
+    services, job_id = filled
+    with pytest.raises(InvalidValue, match="no job to keep"):
+        services.backups.begin_backup([999])
+    begun = []
+
+    def held(*_, told, **__):
+        begun.append(True)
+        services.backups.work.stop.wait(10)
+        told(0.5)
+
+    monkeypatch.setattr(backups_module, "write_backup", held)
+    services.backups.begin_backup([job_id])
+    with pytest.raises(Conflict, match="is being written"):
+        services.backups.begin_backup([job_id])
+    services.backups.stop()
+    assert services.backups.work.message.startswith("Stopped")

@@ -14,6 +14,7 @@ from dolce.services.jobs.job_keeping import JobKeeping
 from dolce.services.jobs.progress import Progress
 from dolce.services.load.loading import Loading
 from dolce.services.prove.proving import Proving
+from dolce.services.prove.tolerating import Tolerating
 from dolce.services.read.reading import Reading
 from dolce.services.rig.interface_looping import InterfaceLooping
 from dolce.services.rig.line_checking import LineChecking
@@ -82,6 +83,7 @@ class Services:
     clean_levels: CleanLevels
     loading: Loading
     proving: Proving
+    tolerating: Tolerating
     progress: Progress
     preparing: Preparing
 
@@ -127,18 +129,43 @@ def open_services(folder: Path) -> Services:
     proposing = Proposing(context)
     live = LiveSound(context, sound, taking)
     aligning = Aligning(context, proposing)
+    proving = Proving(context)
     return Services(
-        context=context, sound=sound, jobs=JobKeeping(context), backups=Backups(context), room=RoomPlanning(context),
-        room_studies=RoomStudies(context), rigging=Rigging(context, sound), lines=LineChecking(context, sound),
-        pressure=SoundPressure(context, sound), microphones=MicrophoneKeeping(context, sound),
-        loop=InterfaceLooping(context, sound), processor=ProcessorKeeping(context, at_hand), live=live,
+        context=context,
+        sound=sound,
+        jobs=JobKeeping(context),
+        backups=Backups(context),
+        room=RoomPlanning(context),
+        room_studies=RoomStudies(context),
+        rigging=Rigging(context, sound),
+        lines=LineChecking(context, sound),
+        pressure=SoundPressure(context, sound),
+        microphones=MicrophoneKeeping(context, sound),
+        loop=InterfaceLooping(context, sound),
+        processor=ProcessorKeeping(context, at_hand),
+        live=live,
         network=NetworkProcessors(context, at_hand),
-        reference=ReferenceLevels(context, live), sub_matching=SubMatching(context, live), taking=taking,
-        cells=Cells(context), rows=BoardRows(context), elsewhere=elsewhere, tray=Tray(context, taking, elsewhere),
-        reading=Reading(context), aligning=aligning, workbench=SubWorkbench(context, aligning),
-        crossing=Crossing(context, aligning), aligned=AligningProved(context),
-        shaping=shaping, targets=Targets(context, shaping), blending=Blending(context, shaping),
-        band_hearing=BandHearing(context, shaping, live), switching=Switching(context, shaping),
+        reference=ReferenceLevels(context, live),
+        sub_matching=SubMatching(context, live),
+        taking=taking,
+        cells=Cells(context),
+        rows=BoardRows(context),
+        elsewhere=elsewhere,
+        tray=Tray(context, taking, elsewhere),
+        reading=Reading(context),
+        aligning=aligning,
+        workbench=SubWorkbench(context, aligning),
+        crossing=Crossing(context, aligning),
+        aligned=AligningProved(context),
+        shaping=shaping,
+        targets=Targets(context, shaping),
+        blending=Blending(context, shaping),
+        band_hearing=BandHearing(context, shaping, live),
+        switching=Switching(context, shaping),
         clean_levels=CleanLevels(context, shaping),
-        loading=Loading(context, shaping, at_hand), proving=Proving(context), progress=Progress(context),
-        preparing=Preparing(context, taking))
+        loading=Loading(context, shaping, at_hand),
+        proving=proving,
+        tolerating=Tolerating(context, proving),
+        progress=Progress(context),
+        preparing=Preparing(context, taking),
+    )

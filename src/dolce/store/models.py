@@ -219,6 +219,14 @@ class MonitorSwitchesRow(Row):
     data: Mapped[dict] = mapped_column(JSON)
 
 
+class ToleranceRow(Row):
+    __tablename__ = "tolerances"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str]
+    deleted_at: Mapped[datetime | None]
+    data: Mapped[dict] = mapped_column(JSON)
+
+
 class KeptStateRow(Row):
     __tablename__ = "kept_states"
     id: Mapped[int] = mapped_column(primary_key=True)

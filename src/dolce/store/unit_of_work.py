@@ -32,6 +32,7 @@ from dolce.store.repositories import (
     States,
     SwitchShelf,
     Takes,
+    Tolerances,
 )
 from dolce.store.trouble import in_words
 
@@ -72,6 +73,7 @@ class UnitOfWork:
         self.correction_versions = CorrectionVersions(self._session)
         self.targets = KeptTargets(self._session)
         self.switches = SwitchShelf(self._session)
+        self.tolerances = Tolerances(self._session)
         self.starts = Starts(self._session)
         return self
 

@@ -13,7 +13,7 @@ from dolce.store.repositories.logbook import Logbook
 from dolce.store.repositories.passes import Passes
 from dolce.store.repositories.plans import Plans
 from dolce.store.repositories.selections import Selections
-from dolce.store.repositories.shelf import KeptTargets, Microphones, Processors, SwitchShelf
+from dolce.store.repositories.shelf import KeptTargets, Microphones, Processors, SwitchShelf, Tolerances
 from dolce.store.repositories.starts import Starts
 from dolce.store.repositories.states import States, StatesAtHand
 from dolce.store.repositories.takes import Takes
@@ -39,4 +39,5 @@ __all__ = [
     "StatesAtHand",
     "SwitchShelf",
     "Takes",
+    "Tolerances",
 ]

@@ -1,4 +1,4 @@
-"""What a calibrator keeps for all jobs: microphones, what processors can do, targets, and switches of monitors."""
+"""What a calibrator keeps for all jobs: microphones, what processors can do, targets, switches, tolerances."""
 
 from datetime import datetime
 from typing import Any, ClassVar, Generic, TypeVar
@@ -9,11 +9,12 @@ from sqlalchemy.orm import Session
 from dolce.core.correction import KeptTarget, MonitorSwitches
 from dolce.core.processor import ProcessorLimits
 from dolce.core.rig import Microphone
+from dolce.core.tolerance import ToleranceSet
 from dolce.errors import NotFound
 from dolce.store import encoding
-from dolce.store.models import MicrophoneRow, MonitorSwitchesRow, ProcessorRow, Row, TargetRow
+from dolce.store.models import MicrophoneRow, MonitorSwitchesRow, ProcessorRow, Row, TargetRow, ToleranceRow
 
-Value = TypeVar("Value", Microphone, ProcessorLimits, KeptTarget, MonitorSwitches)
+Value = TypeVar("Value", Microphone, ProcessorLimits, KeptTarget, MonitorSwitches, ToleranceSet)
 
 
 class Shelf(Generic[Value]):
@@ -94,3 +95,9 @@ class SwitchShelf(Shelf[MonitorSwitches]):
     """What the switches of the calibrator's monitors do, model by model."""
 
     row, kind, what = MonitorSwitchesRow, MonitorSwitches, "model of monitor"
+
+
+class Tolerances(Shelf[ToleranceSet]):
+    """Sets of tolerances of the calibrator's own."""
+
+    row, kind, what = ToleranceRow, ToleranceSet, "set of tolerances"

@@ -2,9 +2,13 @@
 
 from flask import Blueprint, Response, make_response, render_template, request
 
+from dolce.core.tolerance import ToleranceSet
+from dolce.errors import FormatError, InvalidForm, InvalidValue
 from dolce.services.prove.proving import LOGBOOK_PAGE
+from dolce.web.shared.form_reader import FormReader
+from dolce.web.shared.numbers import number_of
 from dolce.web.shared.page import services, show_stop
-from dolce.web.stops.prove.views import proof_plot, verdict_words
+from dolce.web.stops.prove.views import proof_plot, tolerance_rows, verdict_words
 
 blueprint = Blueprint("prove", __name__, url_prefix="/jobs/<int:job_id>/prove", template_folder="templates")
 
@@ -25,3 +29,56 @@ def page(job_id: int) -> Response:
     channel = wanted if wanted in view.channels else next(iter(view.channels), "")
     return show_stop("prove", job_id, view=view, channel=channel, verdict=verdict_words(view),
                      logbook_page=LOGBOOK_PAGE, plot=proof_plot(view.channels[channel]) if channel else None)
+
+
+@blueprint.get("/tolerances")
+def tolerances(job_id: int) -> str:
+    """Every figure against a set of tolerances."""
+    return _tolerances(job_id, request.args.get("set", ""))
+
+
+@blueprint.post("/tolerances/keep")
+def keep_tolerances(job_id: int) -> Response:
+    """Keep a set of one's own."""
+    form = FormReader(request.form)
+    try:
+        wanted = _typed_set(form)
+        services().tolerating.keep(wanted)
+    except InvalidForm as error:
+        return make_response(_tolerances(job_id, "", faults=error.faults, typed=request.form), 422)
+    except (InvalidValue, FormatError) as error:
+        place = "lines" if error.where.startswith("response") or error.where.startswith("lines") else "set_name"
+        faults = {place: f"{error.problem} {error.remedy}"}
+        return make_response(_tolerances(job_id, "", faults=faults, typed=request.form), 422)
+    return make_response(_tolerances(job_id, wanted.name))
+
+
+@blueprint.post("/tolerances/<int:number>/forget")
+def forget_tolerances(job_id: int, number: int) -> str:
+    """Forget a set of one's own."""
+    services().tolerating.forget(number)
+    return _tolerances(job_id, "")
+
+
+def _tolerances(job_id: int, name: str, **context: object) -> str:
+    return render_template("prove/_tolerances.html", job_id=job_id, t=services().tolerating.view(job_id, name),
+                           rows=tolerance_rows, **{"faults": {}, "typed": {}, **context})
+
+
+def _typed_set(form: FormReader) -> ToleranceSet:
+    """Lines of frequency, lower and upper bound; single bounds, empty for none."""
+    points = [[number_of(cell) for cell in line.replace(";", " ").split()] for line in form.text("lines").splitlines()
+              if line.strip()]
+    if any(len(row) != 3 or None in row for row in points):
+        form.faults["lines"] = "Write frequency, lower and upper bound, a line each, such as 50 -3 3."
+        points = []
+
+    def bound(name: str, typed: str, per_unit: float = 1.0, unit: str = "") -> float | None:
+        return form.of(ToleranceSet, name, typed=typed, per_unit=per_unit, unit=unit) if form.filled(typed) else None
+
+    values = {"level_db": bound("level_db", "tol_level"), "arrival_s": bound("arrival_s", "tol_arrival", 1000, "ms"),
+              "reverberation_s": bound("reverberation_s", "tol_decay"), "noise_nr": bound("noise_nr", "tol_noise")}
+    form.done()
+    return ToleranceSet(name=form.text("set_name"), response_hz=tuple(row[0] for row in points),
+                        lower_db=tuple(row[1] for row in points), upper_db=tuple(row[2] for row in points),
+                        angles=form.flag("tol_angles"), sources={}, **values)

@@ -2,6 +2,8 @@
 
 from dolce.core.tuning import Verdict
 from dolce.services.prove.proving import ChannelProof, ProofView
+from dolce.services.prove.tolerating import ToleranceView
+from dolce.web.shared.formatting import hertz
 from dolce.web.shared.plot_data import curve, response_plot
 
 TOP_DB = 15.0
@@ -16,6 +18,27 @@ def proof_plot(shown: ChannelProof) -> dict:
         curve("predicted", shown.channel, "predicted", shown.proof.predicted_db),
         curve("after", shown.channel, "after", shown.proof.after_db),
     ], top_db=TOP_DB, unit="dB")
+
+
+LINES = {"response": "Response", "tilt": "Slope 200 Hz–10 kHz", "level": "Level between", "arrival": "Arrival between",
+         "angles": "Direction", "decay": "Decay time", "noise": "Noise"}
+
+
+def tolerance_rows(view: ToleranceView) -> list[dict]:
+    """Every figure in words: what, its value with its error, its bounds, and what follows. What fails comes first."""
+    order = {"fails": 0, "can't be told": 1, "holds": 2}
+    rows = []
+    for one in sorted(view.figures, key=lambda one: order[one.said]):
+        digits = 2 if one.unit in ("ms", "s", "dB per octave") else 0 if one.unit in ("°", "NR") else 1
+        value = f"{one.value:+.{digits}f}" if one.line in ("response", "tilt", "angles") else f"{one.value:.{digits}f}"
+        error = "not known" if one.error == float("inf") else f"± {one.error:.{digits}f}"
+        bounds = " to ".join(f"{bound:.{digits}f}" for bound in (one.low, one.high) if bound is not None)
+        rows.append({"line": LINES[one.line], "subject": one.subject if one.subject != "room" else "", "said": one.said,
+                     "value": f"{value} {one.unit}".replace("-", "−"), "error": error,
+                     "at": f" at {hertz(one.at_hz)}" if one.at_hz else "",
+                     "bounds": f"{'' if one.low is not None else 'up to '}{bounds} {one.unit}".replace("-", "−"),
+                     "source": view.wanted.sources.get(one.line, "")})
+    return rows
 
 
 def verdict_words(view: ProofView) -> str:

@@ -1,0 +1,26 @@
+"""Published tolerances for rooms to listen in, and whether a room holds them, as far as a measurement can tell."""
+
+from dolce.core.tolerance.judging import (
+    Figure,
+    Said,
+    against_bound,
+    judged_angles,
+    judged_response,
+    judged_reverberation,
+    thirds_of,
+)
+from dolce.core.tolerance.sets import OWN, PUBLISHED, ToleranceSet, wanted_reverberation_s
+
+__all__ = [
+    "OWN",
+    "PUBLISHED",
+    "Figure",
+    "Said",
+    "ToleranceSet",
+    "against_bound",
+    "judged_angles",
+    "judged_response",
+    "judged_reverberation",
+    "thirds_of",
+    "wanted_reverberation_s",
+]

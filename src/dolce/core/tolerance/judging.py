@@ -1,0 +1,165 @@
+"""Whether figures hold their tolerances: with an error bar, and "can't be told" where that decides."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Literal
+
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+
+from dolce.core.levels import energy_mean_db, mid_bands
+from dolce.core.room import RoomPlan, reference_of, sights_of
+from dolce.core.tolerance.sets import MEAN_HZ, ToleranceSet, wanted_reverberation_s
+
+Said = Literal["holds", "fails", "can't be told"]
+_SURE = 2.0                          # standard errors: about 95 of 100 cases
+_DECAY_HZ = (200.0, 4000.0)
+_TILT_HZ = (200.0, 10_000.0)
+_ANGLE_OFF_DEG = 2.0                 # how well places are typed (our estimate: 5 cm at 1.5 m)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Figure:
+    """One figure against its bound.
+
+    Attributes
+    ----------
+    line : "response", "tilt", "level", "arrival", "angles", "decay" or "noise"
+    subject : the channel, or what it is about
+    value, error : in `unit`; the error is half of the interval that holds the truth in about 95 of 100 cases
+    low, high : bounds, of which either may be missing
+    at_hz : where, of a response
+    said : what follows
+    """
+
+    line: str
+    subject: str
+    unit: str
+    value: float
+    error: float
+    low: float | None
+    high: float | None
+    at_hz: float | None
+    said: Said
+
+
+def against_bound(value: float, error: float, *, low: float | None = None, high: float | None = None) -> Said:
+    """What a figure with its error says of bounds: a difference smaller than what can be told decides nothing."""
+    over = max(-np.inf if high is None else value - high, -np.inf if low is None else low - value)
+    if over + error <= 0:
+        return "holds"
+    return "fails" if over - error > 0 else "can't be told"
+
+
+def thirds_of(at_hz: NDArray, level_db: NDArray) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    """Mean energy in thirds of octaves: mid-band frequencies, and levels of shape (..., bands)."""
+    mids = mid_bands(per_octave=3, from_hz=24, to_hz=16_500)
+    edge = 2 ** (1 / 6)
+    bands = [(at_hz >= mid / edge) & (at_hz < mid * edge) for mid in mids]
+    level = np.asarray(level_db, dtype=float)
+    return mids, np.stack([10 * np.log10(np.mean(10 ** (level[..., band] / 10), axis=-1)) for band in bands], axis=-1)
+
+
+def judged_response(channel: str, at_hz: NDArray, level_db: ArrayLike, weights: Sequence[float],
+                    wanted: ToleranceSet) -> list[Figure]:
+    """The third of an octave that is furthest beyond its bound, or nearest to it, and the slope.
+
+    Parameters
+    ----------
+    level_db : shape (spots, points)
+
+    Notes
+    -----
+    The error is twice the standard error of the average over the spots, by leaving each out in turn (B. Efron and
+    R. Tibshirani, "An introduction to the bootstrap", 1993, ch. 11); of one spot nothing can be told.
+    """
+    levels = np.atleast_2d(np.asarray(level_db, dtype=float))
+    weight = np.asarray(weights, dtype=float)
+    mids, thirds = thirds_of(at_hz, levels)
+    middle = (mids >= MEAN_HZ[0]) & (mids <= MEAN_HZ[1])
+
+    def average(rows: NDArray) -> NDArray:
+        level = energy_mean_db(thirds[rows], weights=weight[rows])
+        return level - level[middle].mean()
+
+    spots = np.arange(len(levels))
+    whole = average(spots)
+    without = np.array([average(spots[spots != k]) for k in spots]) if len(spots) > 1 else None
+    found = []
+    if wanted.response_hz:
+        low, high = wanted.bounds_db(mids)
+        error = _spread(without, len(spots), whole.size)
+        over = np.maximum(whole - high, low - whole)
+        over = np.where(np.isfinite(over), over, -np.inf)
+        words = [against_bound(v, e, low=a, high=b) if np.isfinite(a) else "holds"
+                 for v, e, a, b in zip(whole, error, low, high, strict=True)]
+        # What fails is told first, then what can't be told; among those the one furthest beyond.
+        rank = np.array([{"fails": 2, "can't be told": 1, "holds": 0}[word] for word in words])
+        k = int(np.lexsort((over, rank))[-1])
+        found.append(Figure(line="response", subject=channel, unit="dB", value=float(whole[k]), error=float(error[k]),
+                            low=float(low[k]), high=float(high[k]), at_hz=float(mids[k]), said=words[k]))
+    if wanted.tilt_db_per_octave is not None:
+        inside = (mids >= _TILT_HZ[0]) & (mids <= _TILT_HZ[1])
+        slope = float(np.polyfit(np.log2(mids[inside]), whole[inside], 1)[0])
+        others = None if without is None else np.array(
+            [[np.polyfit(np.log2(mids[inside]), row[inside], 1)[0]] for row in without])
+        error = float(_spread(others, len(spots), 1)[0])
+        low, high = wanted.tilt_db_per_octave
+        found.append(Figure(line="tilt", subject=channel, unit="dB per octave", value=slope, error=error, low=low,
+                            high=high, at_hz=None, said=against_bound(slope, error, low=low, high=high)))
+    return found
+
+
+def judged_angles(plan: RoomPlan) -> list[Figure]:
+    """Every channel that its layout has a direction for, at the main seat by the plan."""
+    sights, seat = sights_of(plan), plan.seats.index(plan.main_seat)
+    found = []
+    for k, speaker in enumerate(plan.speakers):
+        reference = reference_of(plan.layout, speaker.channel)
+        if reference is None or speaker.is_sub:
+            continue
+        low, high = reference.azimuth_range_deg
+        value = float(sights.azimuth_deg[k, seat])
+        found.append(Figure(line="angles", subject=speaker.channel, unit="°", value=value, error=_ANGLE_OFF_DEG,
+                            low=low, high=high, at_hz=None,
+                            said=against_bound(value, _ANGLE_OFF_DEG, low=low, high=high)))
+    return found
+
+
+def judged_reverberation(nominal_hz: Sequence[float], seconds: Sequence[Sequence[float]], *, volume_m3: float,
+                         within_s: float) -> Figure | None:
+    """Mean decay time from 200 Hz to 4 kHz against 0.25 (V / 100)^(1/3).
+
+    Parameters
+    ----------
+    seconds : by take, each by band; NaN where it can't be told
+
+    Returns
+    -------
+    Figure or None
+        None where fewer than half of the bands tell anything.
+    """
+    at, times = np.asarray(nominal_hz, dtype=float), np.atleast_2d(np.asarray(seconds, dtype=float))
+    inside = (at >= _DECAY_HZ[0] * 0.9) & (at <= _DECAY_HZ[1] * 1.1)
+    own = times[:, inside]
+    told = np.isfinite(own).any(axis=0)
+    if told.sum() < max(1, inside.sum() / 2):
+        return None
+    means = np.nanmean(own[:, told], axis=1)
+    means = means[np.isfinite(means)]
+    value = float(means.mean())
+    # One take scatters as its bands do; several by how they differ.
+    error = _SURE * float(np.std(means, ddof=1) / np.sqrt(means.size)) if means.size > 2 else \
+        _SURE * float(np.nanstd(own[:, told]) / np.sqrt(told.sum()))
+    wanted = wanted_reverberation_s(volume_m3)
+    low, high = wanted - within_s, wanted + within_s
+    return Figure(line="decay", subject="room", unit="s", value=value, error=error, low=low, high=high, at_hz=None,
+                  said=against_bound(value, error, low=low, high=high))
+
+
+def _spread(without: NDArray | None, spots: int, count: int) -> NDArray[np.float64]:
+    """Twice the jackknife's standard error; infinite for one spot."""
+    if without is None:
+        return np.full(count, np.inf)
+    variance = (spots - 1) / spots * np.sum((without - without.mean(axis=0)) ** 2, axis=0)
+    return _SURE * np.sqrt(variance)

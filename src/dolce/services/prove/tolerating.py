@@ -1,0 +1,194 @@
+"""Whether a room holds tolerances: response, levels, arrivals, angles, decay, noise, and what can be told of each."""
+
+from collections import OrderedDict
+from dataclasses import dataclass
+
+import numpy as np
+
+from dolce.core.correction.outcome import ARRIVAL_WITHIN_S, level_within_db
+from dolce.core.job import Job, Round
+from dolce.core.reading import BandDecay
+from dolce.core.response import ANALYSIS_GRID_HZ
+from dolce.core.rig import room_noise
+from dolce.core.tolerance import (
+    OWN,
+    PUBLISHED,
+    Figure,
+    ToleranceSet,
+    against_bound,
+    judged_angles,
+    judged_response,
+    judged_reverberation,
+)
+from dolce.errors import DolceError, InvalidValue
+from dolce.services.context import Context
+from dolce.services.prove.proving import Proving
+from dolce.services.read.round_curves import proving_round, spot_weights, usual_blend
+from dolce.services.read.take_details import detail_of
+from dolce.services.read.wish import ReadWish
+from dolce.store import UnitOfWork
+
+_DECAYS, _KEPT = 3, 48                # takes from which decay is read; results that are kept
+_NOISE_OFF_NR = 2.0                   # how far five seconds of a quiet room scatter (our estimate)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ToleranceView:
+    """A set, and every figure against it.
+
+    Attributes
+    ----------
+    round : the one that was judged; None where nothing was taken
+    not_told : lines of which nothing is known, and why
+    """
+
+    wanted: ToleranceSet
+    names: tuple[str, ...]
+    figures: tuple[Figure, ...]
+    round: Round | None
+    not_told: tuple[tuple[str, str], ...]
+
+    @property
+    def verdict(self) -> str:
+        """One plain sentence."""
+        fails = [one for one in self.figures if one.said == "fails"]
+        unsure = [one for one in self.figures if one.said == "can't be told"]
+        if not self.figures:
+            return "Nothing can be judged yet."
+        if fails:
+            return f"{self.wanted.name} is not held: {len(fails)} of {len(self.figures)} figures lie outside."
+        if unsure:
+            return (f"Nothing speaks against {self.wanted.name}, but of {len(unsure)} of {len(self.figures)} figures "
+                    "the measurement can't tell.")
+        return f"{self.wanted.name} is held by all {len(self.figures)} figures."
+
+    @property
+    def next_step(self) -> str:
+        """What to do about it; empty where all holds."""
+        fails = {one.line for one in self.figures if one.said == "fails"}
+        for line, text in (("angles", "Move the loudspeakers that stand off their direction, on Room."),
+                           ("level", "Match levels again on Align."), ("arrival", "Set delays again on Align."),
+                           ("response", "Shape the channels that lie outside, or treat what the filters can't mend."),
+                           ("tilt", "Choose another slope for the target on Shape."),
+                           ("decay", "Change the damping of the room: no filter alters its decay."),
+                           ("noise", "Find what makes the noise.")):
+            if line in fails:
+                return text
+        return "Take more spots, so that more can be told." if any(
+            one.said == "can't be told" and one.line in ("response", "tilt") for one in self.figures) else ""
+
+
+class Tolerating:
+    """Tolerances of one job, and the sets that are kept for all."""
+
+    def __init__(self, context: Context, proving: Proving) -> None:
+        self._context = context
+        self._proving = proving
+        self._decays: OrderedDict[int, tuple[tuple[float, ...], tuple[float, ...]] | None] = OrderedDict()
+
+    def sets(self) -> dict[str, ToleranceSet]:
+        """Published ones, then those of the calibrator's own."""
+        with self._context.look() as work:
+            own = {one.name: one for one in work.tolerances.all()}
+        return {**PUBLISHED, **(own or {OWN.name: OWN})}
+
+    def keep(self, wanted: ToleranceSet) -> None:
+        """Keep a set of one's own; one of that name gives way.
+
+        Raises
+        ------
+        InvalidValue
+            Where a published one has that name.
+        """
+        if wanted.name in PUBLISHED:
+            raise InvalidValue("a published set has that name.", where="name of the tolerances",
+                               remedy="Choose another.")
+        with self._context.change() as work:
+            for old in work.tolerances.all():
+                if old.name == wanted.name:
+                    work.tolerances.delete(old.id, self._context.now())
+            work.tolerances.add(wanted)
+
+    def forget(self, number: int) -> None:
+        """Take a set of one's own from the list."""
+        with self._context.change() as work:
+            work.tolerances.delete(number, self._context.now())
+
+    def view(self, job_id: int, name: str = "") -> ToleranceView:
+        """Every figure of the latest round against a set: that which was proven, else the present one."""
+        sets = self.sets()
+        wanted = sets.get(name) or next(iter(sets.values()))
+        proof = self._proving.view(job_id)
+        not_told: list[tuple[str, str]] = []
+        with self._context.look() as work:
+            job = work.jobs.get(job_id)
+            present = proving_round(work, job) or next(
+                (r for r in work.takes.rounds(job_id) if r.id == job.round_id), None)
+            figures = [] if present is None else self._of_round(work, job, present, wanted)
+            if present is not None and wanted.reverberation_s is not None:
+                decay = self._decay(work, job, present, wanted)
+                figures += [decay] if decay is not None else []
+                if decay is None:
+                    not_told.append(("decay", "no take of the main seat tells enough: take it louder, or in quiet"))
+            noise = work.passes.latest(job_id, "noise")
+        match = proof.after_match or proof.before_match
+        spots = max(1, len(job.main_spots))
+        if wanted.level_db is not None and match is not None and match.level_db is not None:
+            error = level_within_db(spots)
+            figures.append(Figure(line="level", subject=f"{match.loudest} and {match.softest}", unit="dB",
+                                  value=match.level_db, error=error, low=None, high=wanted.level_db, at_hz=None,
+                                  said=against_bound(match.level_db, error, high=wanted.level_db)))
+        if wanted.arrival_s is not None and match is not None and match.arrival_s is not None:
+            figures.append(Figure(line="arrival", subject=f"{match.latest} and {match.earliest}", unit="ms",
+                                  value=1000 * match.arrival_s, error=1000 * ARRIVAL_WITHIN_S, low=None,
+                                  high=1000 * wanted.arrival_s, at_hz=None,
+                                  said=against_bound(match.arrival_s, ARRIVAL_WITHIN_S, high=wanted.arrival_s)))
+        if wanted.angles:
+            figures += judged_angles(job.plan)
+        if wanted.noise_nr is not None:
+            rating = None
+            if noise is not None and noise.result is not None and noise.result.thirds_dbfs:
+                rating = room_noise(np.array(noise.result.thirds_dbfs),
+                                    full_scale_spl_db=job.rig.levels.full_scale_spl_db).rating
+            if rating is None:
+                not_told.append(("noise", "listen to the quiet room on Rig, with a calibrated microphone"))
+            else:
+                figures.append(Figure(line="noise", subject="room", unit="NR", value=rating[0], error=_NOISE_OFF_NR,
+                                      low=None, high=wanted.noise_nr, at_hz=rating[1],
+                                      said=against_bound(rating[0], _NOISE_OFF_NR, high=wanted.noise_nr)))
+        return ToleranceView(wanted=wanted, names=tuple(sets), figures=tuple(figures), round=present,
+                             not_told=tuple(not_told))
+
+    def _of_round(self, work: UnitOfWork, job: Job, present: Round, wanted: ToleranceSet) -> list[Figure]:
+        weights = spot_weights(job, usual_blend(job))
+        found: list[Figure] = []
+        for channel, curves in self._context.curves.of(work, present.id).items():
+            rows = [k for k, take in enumerate(curves.takes) if weights.get(take.spot_id, 0) > 0]
+            if channel in job.channels and rows and not job.speaker(channel).is_sub:
+                found += judged_response(channel, ANALYSIS_GRID_HZ, curves.level_db[rows],
+                                         [weights[curves.takes[k].spot_id] for k in rows], wanted)
+        return found
+
+    def _decay(self, work: UnitOfWork, job: Job, present: Round, wanted: ToleranceSet) -> Figure | None:
+        """From a few takes of the fronts at the main seat; each is read once."""
+        main = {spot.id for spot in job.main_spots}
+        takes = [take for take in work.takes.latest(present.id) if take.spot_id in main and take.has_response
+                 and take.channel in ("L", "R", "C")][:_DECAYS]
+        found = [one for one in (self._decay_of(work, take) for take in takes) if one is not None]
+        if not found:
+            return None
+        return judged_reverberation(found[0][0], [seconds for _, seconds in found], volume_m3=job.plan.size.volume_m3,
+                                    within_s=wanted.reverberation_s)
+
+    def _decay_of(self, work: UnitOfWork, take) -> tuple[tuple[float, ...], tuple[float, ...]] | None:
+        if take.id not in self._decays:
+            try:
+                bands: tuple[BandDecay, ...] = detail_of(work, take, ReadWish(view="times"))
+                self._decays[take.id] = (tuple(b.nominal_hz for b in bands), tuple(
+                    b["T20"].seconds if b["T20"].seconds is not None and not b["T20"].why_not else float("nan")
+                    for b in bands))
+            except DolceError:
+                self._decays[take.id] = None
+            while len(self._decays) > _KEPT:
+                self._decays.popitem(last=False)
+        return self._decays[take.id]

@@ -1,0 +1,127 @@
+"""Tolerances at their tabulated points, and verdicts that an error bar decides."""
+
+from dataclasses import replace
+
+import numpy as np
+import pytest
+from numpy.testing import assert_allclose
+
+from dolce.core.geometry import RoomSize
+from dolce.core.levels import NOMINAL_HZ
+from dolce.core.response import ANALYSIS_GRID_HZ as GRID
+from dolce.core.room import new_plan
+from dolce.core.tolerance import (
+    OWN,
+    PUBLISHED,
+    ToleranceSet,
+    against_bound,
+    judged_angles,
+    judged_response,
+    judged_reverberation,
+    thirds_of,
+    wanted_reverberation_s,
+)
+from dolce.errors import InvalidValue
+
+EBU = PUBLISHED["EBU Tech 3276"]
+
+
+def test_lines_go_through_their_tabulated_points():
+    # EBU Tech 3276 (from memory): +-3 dB from 50 Hz to 2 kHz, the lower bound falling to -6 dB at 16 kHz.
+    low, high = EBU.bounds_db([40, 50, 1000, 2000, 5656.85, 16_000, 20_000])
+    assert_allclose(low[1:6], [-3, -3, -3, -4.5, -6], atol=0.01)
+    assert_allclose(high[1:6], 3)
+    assert np.isnan(low[[0, 6]]).all()
+    # ITU-R BS.1116-3 and EBU Tech 3276: 0.25 s at 100 m3, the cube root elsewhere.
+    assert wanted_reverberation_s(100) == pytest.approx(0.25)
+    assert wanted_reverberation_s(800) == pytest.approx(0.5)
+    assert all(source for one in PUBLISHED.values() for source in one.sources.values())
+
+
+@pytest.mark.parametrize(("value", "error", "said"), [
+    (2.0, 0.5, "holds"), (2.5, 0.5, "holds"), (2.8, 0.5, "can't be told"), (3.3, 0.5, "can't be told"),
+    (3.6, 0.5, "fails"), (-3.6, 0.5, "fails"), (0.0, np.inf, "can't be told")])
+def test_a_difference_smaller_than_what_can_be_told_decides_nothing(value, error, said):
+    assert against_bound(value, error, low=-3.0, high=3.0) == said
+
+
+def test_thirds_are_means_of_energy():
+    # Two tones of equal level in one third have the mean of both; pink noise is level in all.
+    mids, level = thirds_of(GRID, np.zeros((2, GRID.size)))
+    assert_allclose(level, 0, atol=1e-12)
+    assert_allclose(mids[1:] / mids[:-1], 2 ** (1 / 3), rtol=0.01)
+
+
+def room(rng, bump_db, spread_db, spots):
+    shape = bump_db * np.exp(-((np.log2(GRID / 1000) / 0.3) ** 2))
+    return shape + spread_db * rng.normal(size=(spots, 1)) * np.exp(-((np.log2(GRID / 1000) / 0.3) ** 2))
+
+
+def test_the_worst_third_is_named_with_what_the_spots_say_of_it():
+    rng = np.random.default_rng(3)
+    (sure,) = judged_response("L", GRID, room(rng, 8, 0.3, 12), np.ones(12), EBU)
+    assert (sure.said, sure.line, sure.subject) == ("fails", "response", "L")
+    assert sure.at_hz == pytest.approx(1000, rel=0.15)
+    (unsure,) = judged_response("L", GRID, room(rng, 6, 4, 4), np.ones(4), EBU)
+    assert unsure.said == "can't be told"
+    (even,) = judged_response("L", GRID, room(rng, 1, 0.2, 12), np.ones(12), EBU)
+    assert even.said == "holds"
+    # Of one spot nothing can be told.
+    assert judged_response("L", GRID, room(rng, 1, 0, 1), [1.0], EBU)[0].said == "can't be told"
+
+
+def test_the_interval_holds_the_truth_about_as_often_as_it_says():
+    # Monte Carlo: spots scatter about a known room; the average of many more spots lies within the error.
+    rng, held = np.random.default_rng(8), 0
+    truth = room(rng, 3, 0, 1)[0]
+    mids, known = thirds_of(GRID, truth)
+    known = known - known[(mids >= 200) & (mids <= 4000)].mean()
+    wanted = replace(EBU, upper_db=(-30.0, -30.0, -30.0), lower_db=(-40.0, -40.0, -40.0))      # the bump is always told
+    for _ in range(200):
+        levels = truth + rng.normal(0, 1.5, (10, 1)) * np.exp(-((np.log2(GRID / 1000) / 0.3) ** 2))
+        (figure,) = judged_response("L", GRID, levels, np.ones(10), wanted)
+        k = int(np.argmin(np.abs(mids - figure.at_hz)))
+        held += abs(figure.value - known[k]) <= figure.error
+    assert 0.85 <= held / 200 <= 1.0
+
+
+def test_a_slope_is_judged_where_it_is_asked_for():
+    level = -1.0 * np.log2(GRID / 1000) + np.random.default_rng(2).normal(0, 0.2, (8, 1))
+    wanted = replace(OWN, response_hz=(), upper_db=(), lower_db=(), tilt_db_per_octave=(-1.5, 0.0))
+    (figure,) = judged_response("C", GRID, level, np.ones(8), wanted)
+    assert (figure.line, figure.said) == ("tilt", "holds")
+    assert figure.value == pytest.approx(-1.0, abs=0.05)
+
+
+def test_angles_are_those_of_the_layout():
+    # ITU-R BS.775-3: fronts at 30 degrees, surrounds at 100 to 120.
+    plan = new_plan(RoomSize(length_m=6, width_m=5, height_m=2.8), layout="5.1", subs=0)
+    found = {one.subject: one for one in judged_angles(plan)}
+    assert set(found) == {"L", "R", "C", "Ls", "Rs"}
+    assert {one.said for one in found.values()} == {"can't be told"} or found["Rs"].low == 100
+    left = next(s for s in plan.speakers if s.channel == "L")
+    moved = replace(plan, speakers=tuple(replace(s, place=replace(s.place, x_m=s.place.x_m - 0.9)) if s is left else s
+                                         for s in plan.speakers))
+    assert {one.subject: one.said for one in judged_angles(moved)}["L"] == "fails"
+
+
+def test_decay_is_judged_by_takes_or_by_bands_and_not_at_all_where_too_few_tell():
+    bands = [float(f) for f in NOMINAL_HZ if 100 <= f <= 8000]
+    good = judged_reverberation(bands, [[0.25] * len(bands)] * 4, volume_m3=100, within_s=0.05)
+    assert (good.said, good.value) == ("holds", pytest.approx(0.25))
+    long = judged_reverberation(bands, [[0.5] * len(bands)] * 4, volume_m3=100, within_s=0.05)
+    assert long.said == "fails"
+    scattered = judged_reverberation(bands, [[0.15 + 0.3 * (k % 2) for k in range(len(bands))]], volume_m3=100,
+                                     within_s=0.05)
+    assert scattered.said == "can't be told"
+    assert judged_reverberation(bands, [[np.nan] * len(bands)], volume_m3=100, within_s=0.05) is None
+
+
+@pytest.mark.parametrize(("wrong", "said"), [
+    ({"name": " "}, "needs a name"), ({"response_hz": (50.0,)}, "two bounds"),
+    ({"response_hz": (50.0, 40.0), "upper_db": (3.0, 3.0), "lower_db": (-3.0, -3.0)}, "follows"),
+    ({"response_hz": (50.0, 60.0), "upper_db": (-3.0, 3.0), "lower_db": (3.0, -3.0)}, "upside down"),
+    ({"level_db": 50.0}, "out of range")])
+def test_sets_that_can_not_be_are_refused(wrong, said):
+    with pytest.raises(InvalidValue, match=said):
+        ToleranceSet(**{"name": "Mine", **wrong})

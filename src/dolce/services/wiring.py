@@ -14,6 +14,7 @@ from dolce.services.jobs.job_keeping import JobKeeping
 from dolce.services.jobs.progress import Progress
 from dolce.services.load.loading import Loading
 from dolce.services.prove.proving import Proving
+from dolce.services.prove.storytelling import Storytelling
 from dolce.services.prove.tolerating import Tolerating
 from dolce.services.read.reading import Reading
 from dolce.services.rig.interface_looping import InterfaceLooping
@@ -84,6 +85,7 @@ class Services:
     loading: Loading
     proving: Proving
     tolerating: Tolerating
+    storytelling: Storytelling
     progress: Progress
     preparing: Preparing
 
@@ -130,6 +132,8 @@ def open_services(folder: Path) -> Services:
     live = LiveSound(context, sound, taking)
     aligning = Aligning(context, proposing)
     proving = Proving(context)
+    loading = Loading(context, shaping, at_hand)
+    tolerating = Tolerating(context, proving)
     return Services(
         context=context,
         sound=sound,
@@ -163,9 +167,10 @@ def open_services(folder: Path) -> Services:
         band_hearing=BandHearing(context, shaping, live),
         switching=Switching(context, shaping),
         clean_levels=CleanLevels(context, shaping),
-        loading=Loading(context, shaping, at_hand),
+        loading=loading,
         proving=proving,
-        tolerating=Tolerating(context, proving),
+        tolerating=tolerating,
+        storytelling=Storytelling(context, shaping, loading, proving, tolerating),
         progress=Progress(context),
         preparing=Preparing(context, taking),
     )

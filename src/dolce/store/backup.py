@@ -29,6 +29,7 @@ _AT_ONCE = 24                       # takes whose samples are copied between two
 _OF_JOB: dict[str, dict[str, str]] = {name: {"id": name, "job_id": "jobs"} for name in (
     "plan_steps", "rounds", "passes", "alignment_steps", "correction_steps", "logbook", "selections",
     "alignment_versions", "correction_versions", "kept_states")}
+_OF_JOB["stories"] = {"job_id": "jobs"}                                   # one a job, under its number
 _OTHERS: dict[str, dict[str, str]] = {"jobs": {"id": "jobs", "round_id": "rounds"}, "samples": {"id": "samples"},
                                       "takes": {"id": "takes", "round_id": "rounds", "samples_id": "samples"}}
 _SHARED = ("states", "taps", "state_taps")                                # kept under the hash of what they are
@@ -265,7 +266,7 @@ def _restored(database: Database, source: Path, renamed: Callable[[str, set[str]
 
 def _inserted(link: sqlite3.Connection, renamed: Callable[[str, set[str]], str], told: Told) -> list[int]:
     more = {table: link.execute(f"SELECT coalesce(max(id), 0) FROM main.{table}").fetchone()[0]
-            for table in (*_OF_JOB, *_OTHERS)}
+            for table in (*_OF_JOB, *_OTHERS) if table != "stories"}
     for table in _SHARED:
         link.execute(f"INSERT OR IGNORE INTO main.{table} SELECT * FROM src.{table}")
     samples = [row[0] for row in link.execute("SELECT id FROM src.samples ORDER BY id")]

@@ -227,6 +227,12 @@ class ToleranceRow(Row):
     data: Mapped[dict] = mapped_column(JSON)
 
 
+class StoryRow(Row):
+    __tablename__ = "stories"
+    job_id: Mapped[int] = mapped_column(ForeignKey("jobs.id", ondelete="CASCADE"), primary_key=True)
+    data: Mapped[dict] = mapped_column(JSON)
+
+
 class KeptStateRow(Row):
     __tablename__ = "kept_states"
     id: Mapped[int] = mapped_column(primary_key=True)

@@ -30,6 +30,7 @@ from dolce.store.repositories import (
     Selections,
     Starts,
     States,
+    Stories,
     SwitchShelf,
     Takes,
     Tolerances,
@@ -74,6 +75,7 @@ class UnitOfWork:
         self.targets = KeptTargets(self._session)
         self.switches = SwitchShelf(self._session)
         self.tolerances = Tolerances(self._session)
+        self.stories = Stories(self._session)
         self.starts = Starts(self._session)
         return self
 

@@ -22,6 +22,7 @@ from dolce.web.stops.shape.routes import blueprint as shape
 from dolce.web.stops.takes.routes import blueprint as takes
 from dolce.web.stops.takes.row_routes import blueprint as take_rows
 from dolce.web.stops.takes.tray_routes import blueprint as take_tray
+from dolce.web.story.routes import blueprint as story
 
 LARGEST_UPLOAD_BYTES = 80 * 1024 * 1024
 _HOSTS = {"127.0.0.1", "localhost", "[::1]"}
@@ -84,6 +85,6 @@ def create_app(services: Services, *, cookie: str = "dolce") -> Flask:
             response.headers["Cache-Control"] = "no-store"
         return response
 
-    for blueprint in (jobs, sound, room, rig, takes, take_rows, take_tray, read, align, shape, load, prove):
+    for blueprint in (jobs, sound, room, rig, takes, take_rows, take_tray, read, align, shape, load, prove, story):
         app.register_blueprint(blueprint)
     return app

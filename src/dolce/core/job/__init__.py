@@ -1,6 +1,7 @@
 """The words of a job: rig, rounds and takes, as values; the room is `dolce.core.room`."""
 
 from dolce.core.job.feeds import GROUPS, JOINED, Feed, HowTaken, Rows, bass_alone, label_of, name_of
+from dolce.core.job.log_groups import LogGroup, grouped
 from dolce.core.job.model import DamagedJob, Job, LogEntry, PassRecord, Round, TakeRecord
 from dolce.core.job.passes import PassWish, steps_of, waits_of
 from dolce.core.job.placements import placement_of
@@ -15,10 +16,12 @@ from dolce.core.job.results import (
 )
 from dolce.core.job.rig import SAMPLE_RATES_HZ, Interface, Levels, Rehearsal, Rig
 from dolce.core.job.rounds import Moved, latest_corrected, moved_between, proposed_base
+from dolce.core.job.story import PARTS, StoryWords
 
 __all__ = [
     "GROUPS",
     "JOINED",
+    "PARTS",
     "RESULT_OF",
     "SAMPLE_RATES_HZ",
     "DamagedJob",
@@ -31,6 +34,7 @@ __all__ = [
     "LineHeard",
     "LinesResult",
     "LogEntry",
+    "LogGroup",
     "Moved",
     "NoiseResult",
     "PassRecord",
@@ -41,8 +45,10 @@ __all__ = [
     "Rig",
     "Round",
     "Rows",
+    "StoryWords",
     "TakeRecord",
     "bass_alone",
+    "grouped",
     "label_of",
     "latest_corrected",
     "moved_between",

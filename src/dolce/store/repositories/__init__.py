@@ -16,6 +16,7 @@ from dolce.store.repositories.selections import Selections
 from dolce.store.repositories.shelf import KeptTargets, Microphones, Processors, SwitchShelf, Tolerances
 from dolce.store.repositories.starts import Starts
 from dolce.store.repositories.states import States, StatesAtHand
+from dolce.store.repositories.stories import Stories
 from dolce.store.repositories.takes import Takes
 
 __all__ = [
@@ -37,6 +38,7 @@ __all__ = [
     "Starts",
     "States",
     "StatesAtHand",
+    "Stories",
     "SwitchShelf",
     "Takes",
     "Tolerances",

@@ -211,6 +211,7 @@ class StandIn:
         self._http = create_server(stand_in_app(memory, name=name), host=HOST, port=port, threads=4,
                                    max_request_body_size=MOST_BYTES)
         self.port = int(self._http.effective_port)
+        self._ended = threading.Event()
         try:
             self._osc = ThreadingOSCUDPServer((HOST, self.port), osc_dispatcher(memory))
         except OSError:
@@ -218,13 +219,19 @@ class StandIn:
             raise
 
     def run(self) -> None:
-        """Until it is closed, or the process ends."""
+        """Until it is closed, or the process ends. What belongs to it is closed by the thread that runs it."""
         threading.Thread(target=self._osc.serve_forever, args=(_POLLED_EVERY_S,), daemon=True).start()
-        self._http.run()
+        try:
+            while not self._ended.is_set():
+                self._http.asyncore.loop(timeout=_POLLED_EVERY_S, map=self._http._map, use_poll=True, count=1)
+        finally:
+            self._http.task_dispatcher.shutdown()
+            self._http.close()
+            for one in list(self._http._map.values()):
+                one.close()
 
     def close(self) -> None:
+        """Let it end; `run` returns soon after."""
         self._osc.shutdown()
         self._osc.server_close()
-        self._http.task_dispatcher.shutdown()
-        self._http.pull_trigger()                     # it waits for something to happen, and then finds it has ended
-        self._http.close()
+        self._ended.set()

@@ -7,7 +7,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dolce.core.correction import FoundConvolution
-from dolce.core.filters import convolution_filter
+from dolce.core.filters import BandFilter, convolution_filter
+from dolce.core.filters.convolution import DURATION_S
 from dolce.core.job import SAMPLE_RATES_HZ
 from dolce.core.processor import ChannelSettings
 from dolce.core.response import ANALYSIS_GRID_HZ
@@ -66,10 +67,10 @@ class PackageWish:
 
 
 def packed(load: LoadView, shapes: Mapping[str, ChannelShape], wish: PackageWish) -> Iterator[tuple[str, bytes]]:
-    """Name and content of every file, one at a time; asks nothing of the store any more. The note comes last, since it
-    says what became of the others.
-    """
+    """Name and content of every file, one at a time; asks nothing of the store any more."""
     job, settings = load.job, load.settings
+    softer_db = _softer_db(load, wish) if wish.samples == "pcm24" else 0.0
+    yield "README.txt", _note(load, wish, _remarks(load, wish, softer_db)).encode()
     filters = {channel: settings[channel].filters for channel in job.channels}
     yield "filters/filters.json", write_filters_json({channel: {
         "filters": [filter_row(f) for f in filters[channel]],
@@ -84,25 +85,50 @@ def packed(load: LoadView, shapes: Mapping[str, ChannelShape], wish: PackageWish
     for channel, shape in shapes.items():
         yield f"curves/{channel}.csv", write_bands(ANALYSIS_GRID_HZ, {
             "before_db": shape.before_db, "target_db": shape.target_db, "predicted_db": shape.predicted_db})
-    said: list[str] = []
-    softer_db = _softer_db(load, wish) if wish.samples == "pcm24" else 0.0
-    if softer_db:
-        said.append(f"24-bit files can't exceed full scale: all are {softer_db:.1f} dB softer. Turn up by as much.")
     for rate in wish.rates_hz:
         yield f"filters/biquads-{rate}.csv", write_filters_csv(filters, sample_rate_hz=rate, signs=wish.signs)
-        yield from _impulse_files(load, wish, rate, 10 ** (-softer_db / 20), said)
-    yield "README.txt", _note(load, wish, tuple(dict.fromkeys(said))).encode()
+        yield from _impulse_files(load, wish, rate, 10 ** (-softer_db / 20))
 
 
-def _impulse_files(load: LoadView, wish: PackageWish, rate: int, gain: float,
-                   said: list[str]) -> Iterator[tuple[str, bytes]]:
+def _remarks(load: LoadView, wish: PackageWish, softer_db: float) -> tuple[str, ...]:
+    """What became of files that a device, or their format, can't hold as they are."""
+    said = []
+    if softer_db:
+        said.append(f"24-bit files can't exceed full scale: all are {softer_db:.1f} dB softer. Turn up by as much.")
+    most = _most_samples(load)
+    for rate in wish.rates_hz if most else ():
+        longest = max(round(_seconds(own) * rate) for own in _filters_of(load).values())
+        if longest > most:
+            said.append(f"{load.job.limits.name} holds {most} taps: at {rate} Hz impulse responses are {most} samples "
+                        f"long instead of {longest}.")
+    return tuple(said)
+
+
+def _filters_of(load: LoadView) -> dict[str, FoundConvolution | tuple[BandFilter, ...]]:
+    """A convolution or bands, by channel."""
+    return {channel: load.correction.convolutions.get(channel) or load.settings[channel].filters
+            for channel in load.job.channels}
+
+
+def _seconds(own: FoundConvolution | tuple[BandFilter, ...]) -> float:
+    return own.duration_s if isinstance(own, FoundConvolution) else DURATION_S
+
+
+def _most_samples(load: LoadView) -> int:
+    """What a device whose limits were typed holds; 0 for any length."""
+    limits = load.job.limits
+    return limits.taps if limits is not None and limits.id is not None else 0
+
+
+def _impulse_files(load: LoadView, wish: PackageWish, rate: int, gain: float) -> Iterator[tuple[str, bytes]]:
     write = write_wav if wish.samples == "float" else write_wav_24
+    filters = _filters_of(load)
     made: dict[object, NDArray] = {}                          # both of a linked pair have the same filters
     rows = []
     for channel in in_order(load.job.channels, wish.order):
-        own = load.correction.convolutions.get(channel) or load.settings[channel].filters
+        own = filters[channel]
         if own not in made:
-            made[own] = gain * _impulse(load, own, rate, said)
+            made[own] = gain * _impulse(load, own, rate)
         if wish.layout == "each":
             yield f"impulse-responses/{rate}/{channel}-{rate}Hz.wav", write(made[own], sample_rate_hz=rate)
         else:
@@ -113,30 +139,19 @@ def _impulse_files(load: LoadView, wish: PackageWish, rate: int, gain: float,
         yield f"impulse-responses/all-{rate}Hz.wav", write(together, sample_rate_hz=rate)
 
 
-def _impulse(load: LoadView, own: object, rate: int, said: list[str]) -> NDArray:
+def _impulse(load: LoadView, own: FoundConvolution | tuple[BandFilter, ...], rate: int) -> NDArray:
     """As long as it is, or as a device holds."""
-    limits = load.job.limits
-    most = limits.taps if limits is not None and limits.id is not None else 0  # one that was typed, of a real device
+    most = _most_samples(load)
     if isinstance(own, FoundConvolution):
-        found = own.impulse(sample_rate_hz=rate, most_samples=most or None)
-        wanted = round(own.duration_s * rate)
-    else:
-        found = convolution_filter(own, sample_rate_hz=rate)
-        wanted = found.size
-        if most and wanted > most:
-            found = convolution_filter(own, sample_rate_hz=rate, duration_s=most / rate)
-    if found.size < wanted:
-        said.append(
-            f"{load.job.limits.name} holds {most} taps: at {rate} Hz impulse responses are {found.size} samples "
-            f"long instead of {wanted}."
-        )
-    return found
+        return own.impulse(sample_rate_hz=rate, most_samples=most or None)
+    seconds = min(DURATION_S, most / rate) if most else DURATION_S
+    return convolution_filter(own, sample_rate_hz=rate, duration_s=seconds)
 
 
 def _softer_db(load: LoadView, wish: PackageWish) -> float:
     """By how much files of fixed point have to be softer, so that none exceeds full scale; in 0.1 dB up."""
-    own = {load.correction.convolutions.get(c) or load.settings[c].filters for c in load.job.channels}
-    peak = max(float(np.abs(_impulse(load, one, rate, [])).max()) for one in own for rate in wish.rates_hz)
+    filters = set(_filters_of(load).values())
+    peak = max(float(np.abs(_impulse(load, own, rate)).max()) for own in filters for rate in wish.rates_hz)
     return max(0.0, float(np.ceil(200 * np.log10(peak / _FULL)) / 10))
 
 

@@ -34,16 +34,21 @@ def main(address: str) -> None:
 
     page.open("/")
     shot("jobs")
-    for stop in ("room", "shape", "load", "prove"):
+    for stop in ("room", "shape", "load"):
         page.open(f"/jobs/1/{stop}")
         shot(stop)
+    page.open("/jobs/1/prove")
+    page.wait(lambda: page.all("#tolerances table"))
+    shot("prove")
+    driver.get(f"{address}/jobs/1/story")
+    page.wait(lambda: driver.execute_script("return document.readyState === 'complete'"))
+    driver.execute_script("document.querySelector('main').scrollIntoView()")
+    shot("story")
     for name, address in (
             ("room-7-1-4", "/jobs/4/room?sheet=spots&pick=Ls"),
-            ("room-findings", "/jobs/3/room?sheet=findings&pick=Rs"),
             ("read", "/jobs/1/read?round=1&channel=L"),
             ("read-channels", "/jobs/4/read?front=C"),
-            ("shape-evidence", "/jobs/1/shape?channel=L&sheet=evidence"),
-            ("read-seats", "/jobs/4/read?view=seats")):
+            ("shape-evidence", "/jobs/1/shape?channel=L&sheet=evidence")):
         page.open(address)
         shot(name)
     page.open("/jobs/4/rig?sheet=faults")
@@ -77,11 +82,6 @@ def main(address: str) -> None:
     page.find('[data-cell="C-5"] .cell-open').click()
     page.wait(lambda: page.all("#cell-card figure[data-plot-state=drawn]"))
     shot("takes")
-    page.open("/jobs/2/takes")
-    page.press_at_once("Run all that is missing")
-    page.wait(lambda: "Now: R at spot 2" in page.text("main"), seconds=60)
-    shot("takes-running")
-    page.find("[data-stop-sound]").click()
     page.open("/jobs/4/align?sheet=subs")
     page.press_at_once("Search for all seats")
     page.wait(lambda: page.all("svg.trade circle"), seconds=90)
@@ -110,9 +110,23 @@ def main(address: str) -> None:
         page.ready()
         page.fill("Correction called", name)
         page.press("Keep")
+        if not blend:
+            page.press("Filters")
+            driver.execute_script("window.scrollTo(0, 0)")
+            page.wait(lambda: page.all("[data-value=expected]"))
+            shot("shape-convolution")
+            page.press("Blends and versions")
     driver.execute_script("window.scrollTo(0, 0)")
     page.wait(lambda: page.all("[data-value=expected]"))
     shot("shape-blends")
+    page.open("/jobs/1/shape?channel=L")
+    page.find("details:has(#f-method) > summary").click()
+    page.fill("Correct by", "fixed bands")
+    page.press_at_once("Find filters again")
+    page.wait(lambda: page.all(".graphic"), seconds=60)
+    page.ready()
+    driver.execute_script("window.scrollTo(0, 0)")
+    shot("shape-fixed")
     driver.quit()
 
 

@@ -31,7 +31,7 @@ from dolce.services.read.round_curves import ChannelCurves, base_round, proving_
 from dolce.services.shape.shaping import present_correction
 from dolce.store import UnitOfWork
 
-LOGBOOK_PAGE = 40
+LOGBOOK_PAGE = 400
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)

@@ -8,7 +8,7 @@ from dolce.services.prove.proving import LOGBOOK_PAGE
 from dolce.web.shared.form_reader import FormReader
 from dolce.web.shared.numbers import number_of
 from dolce.web.shared.page import services, show_stop
-from dolce.web.stops.prove.views import proof_plot, tolerance_rows, verdict_words
+from dolce.web.stops.prove.views import latest_first, proof_plot, tolerance_rows, verdict_words
 
 blueprint = Blueprint("prove", __name__, url_prefix="/jobs/<int:job_id>/prove", template_folder="templates")
 
@@ -16,8 +16,9 @@ blueprint = Blueprint("prove", __name__, url_prefix="/jobs/<int:job_id>/prove", 
 @blueprint.get("/logbook/<int:before>")
 def logbook(job_id: int, before: int) -> Response:
     """Earlier entries of the logbook."""
-    return make_response(render_template("prove/_logbook.html", job=services().jobs.get(job_id),
-                                         entries=services().proving.logbook(job_id, before=before),
+    entries = services().proving.logbook(job_id, before=before)
+    return make_response(render_template("prove/_logbook.html", job=services().jobs.get(job_id), entries=entries,
+                                         groups=latest_first(entries),
                                          logbook_page=LOGBOOK_PAGE))
 
 
@@ -27,8 +28,16 @@ def page(job_id: int) -> Response:
     view = services().proving.view(job_id)
     wanted = request.args.get("channel", "")
     channel = wanted if wanted in view.channels else next(iter(view.channels), "")
-    return show_stop("prove", job_id, view=view, channel=channel, verdict=verdict_words(view),
-                     logbook_page=LOGBOOK_PAGE, plot=proof_plot(view.channels[channel]) if channel else None)
+    return show_stop(
+        "prove",
+        job_id,
+        view=view,
+        channel=channel,
+        verdict=verdict_words(view),
+        latest_first=latest_first,
+        logbook_page=LOGBOOK_PAGE,
+        plot=proof_plot(view.channels[channel]) if channel else None,
+    )
 
 
 @blueprint.get("/tolerances")

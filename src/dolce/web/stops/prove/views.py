@@ -1,5 +1,8 @@
 """Before, predicted and after as one plot, and the verdict in words."""
 
+from collections.abc import Sequence
+
+from dolce.core.job import LogEntry, LogGroup, grouped
 from dolce.core.tuning import Verdict
 from dolce.services.prove.proving import ChannelProof, ProofView
 from dolce.services.prove.tolerating import ToleranceView
@@ -18,6 +21,11 @@ def proof_plot(shown: ChannelProof) -> dict:
         curve("predicted", shown.channel, "predicted", shown.proof.predicted_db),
         curve("after", shown.channel, "after", shown.proof.after_db),
     ], top_db=TOP_DB, unit="dB")
+
+
+def latest_first(entries: Sequence[LogEntry]) -> list[LogGroup]:
+    """Entries of the logbook, the latest first, with takes of one round in a row as one line."""
+    return [*grouped(reversed(entries))][::-1]
 
 
 LINES = {"response": "Response", "tilt": "Slope 200 Hz–10 kHz", "level": "Level between", "arrival": "Arrival between",

@@ -1,8 +1,10 @@
 """Tolerances of a job: judged figures of the latest round, what can't be told, and sets of one's own."""
 
+import numpy as np
 import pytest
 
 from asking import client_of, post
+from dolce.core.response import ANALYSIS_GRID_HZ as GRID
 from dolce.core.tolerance import PUBLISHED, ToleranceSet
 from dolce.errors import InvalidValue
 from dolce.services.jobs.job_keeping import JobWish
@@ -92,3 +94,28 @@ def test_the_page_shows_the_worst_first_and_faults_at_their_fields(taken):
     mine = services.tolerating.sets()["Mine"]
     assert (mine.level_db, mine.arrival_s, mine.upper_db) == (1.5, pytest.approx(0.0005), (9.0, 9.0))
     services.tolerating.forget(mine.id)
+
+
+def test_rounds_stand_beside_each_other_seat_by_seat(taken):
+    # Against the definition, written out: each spot at its own level, RMS over the range, mean over channels and spots.
+    services, job_id = taken
+    (row,) = services.proving.rounds(job_id).rows
+    correction, job = services.shaping.correction(job_id), services.jobs.get(job_id)
+    with services.context.look() as work:
+        curves = services.context.curves.of(work, job.round_id)
+    target = correction.target_db("L", GRID)
+    inside, middle = (GRID >= 20) & (GRID <= 500), (GRID >= 200) & (GRID <= 2000)
+    for place, seat in enumerate(job.plan.seats):
+        found = []
+        for channel in ("L", "C", "R"):
+            for take, level in zip(curves[channel].takes, curves[channel].level_db, strict=True):
+                if job.spot(take.spot_id).seat_id == seat.id:
+                    off = level - target
+                    off = off - off[middle].mean()
+                    found.append(np.sqrt((off[inside] ** 2).mean()))
+        assert row.by_seat[place] == pytest.approx(np.mean(found))
+    assert (row.channels, row.spots, row.inverted) == (3, 4, ())
+    assert row.worst_db >= max(row.by_seat)
+    page = client_of(services).get(f"/jobs/{job_id}/prove/rounds").text
+    assert f"{row.by_seat[1]:.1f} dB" in page
+    assert row.worst in page

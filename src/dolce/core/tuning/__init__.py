@@ -29,6 +29,7 @@ from dolce.core.tuning.output_loads import OutputLoad, output_loads
 from dolce.core.tuning.outputs import Outputs
 from dolce.core.tuning.prediction import Responses, level_of, predict, response_of, settings_of, taps_of
 from dolce.core.tuning.proof import Proof, SpotLevels, Verdict, prove, verdicts_on
+from dolce.core.tuning.rounds import spot_deviations_db
 from dolce.core.tuning.shape import (
     HEARD_TO_HZ,
     SHAPING_PER_OCTAVE,
@@ -93,6 +94,7 @@ __all__ = [
     "route_response",
     "settings_of",
     "shape_of",
+    "spot_deviations_db",
     "taps_of",
     "target_level_db",
     "typed_levels",

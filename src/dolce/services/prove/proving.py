@@ -27,6 +27,7 @@ from dolce.core.tuning import (
 from dolce.services.align.predicted import predicted_levels, sum_of_subs
 from dolce.services.align.readings import aligned_readings, level_weights, moved_words
 from dolce.services.context import Context
+from dolce.services.prove.rounds import RoundTable, round_table
 from dolce.services.read.round_curves import ChannelCurves, base_round, proving_round, spot_weights
 from dolce.services.shape.shaping import present_correction
 from dolce.store import UnitOfWork
@@ -169,6 +170,11 @@ class Proving:
                                            spots=spots)
                  for channel in channels if len(outputs.routes(channel)) > 1}
         return {channel: levels for channel, levels in found.items() if levels is not None}
+
+    def rounds(self, job_id: int) -> RoundTable:
+        """Every round beside the others."""
+        with self._context.look() as work:
+            return round_table(self._context, work, work.jobs.get(job_id))
 
     def logbook(self, job_id: int, *, before: int) -> list[LogEntry]:
         """Earlier entries of the logbook, a page of them."""

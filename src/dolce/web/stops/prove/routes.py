@@ -40,6 +40,13 @@ def page(job_id: int) -> Response:
     )
 
 
+@blueprint.get("/rounds")
+def rounds(job_id: int) -> str:
+    """Every round beside the others."""
+    return render_template("prove/_rounds.html", job=services().jobs.get(job_id),
+                           table=services().proving.rounds(job_id))
+
+
 @blueprint.get("/tolerances")
 def tolerances(job_id: int) -> str:
     """Every figure against a set of tolerances."""

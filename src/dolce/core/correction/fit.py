@@ -29,6 +29,7 @@ _NEW_Q, _NEW_PLACES = 4.0, 3     # where another band is tried
 _NEW_APART = 1 / 3               # octaves between these
 _SHELF_Q, _SHELF_OCTAVES = 0.7, (0.7, 1.6)   # of a shelf that is tried: how far inside the end of the range it turns
 _HALF, _MOST = 0.6, 0.9           # shares of what all bands give that are worth telling
+_LEAST = 3                       # bands that are missed least, of which one goes
 _SHORT, _SEED = 8, 14            # steps of fits that only compare; of the chance that moves starts
 _AS_WELL = 0.98                  # of the cost: two that gain no more than that over one are one
 _SAME_OCTAVES = 0.15             # bands of one sign nearer than that may do as one
@@ -148,9 +149,9 @@ def _of_fewer(problem: FitProblem, bands: Bands) -> tuple[tuple[int, float], ...
     whole = nothing - float(problem.cost(bands))
     found = []
     while len(bands) > 1 and whole > 0:
-        rest = problem.polished(np.array([np.delete(bands, k, axis=0) for k in range(len(bands))]),
-                                opposed=_OPPOSED[-1], steps=_SHORT)
-        bands = min(rest, key=problem.cost)
+        without = np.array([np.delete(bands, k, axis=0) for k in range(len(bands))])
+        least = np.argsort(_judged(problem, without), kind="stable")[:_LEAST]       # the others are missed much more
+        bands = min(problem.polished(without[least], opposed=_OPPOSED[-1], steps=_SHORT), key=problem.cost)
         found.append((len(bands), max(0.0, (nothing - float(problem.cost(bands))) / whole)))
     return tuple(reversed(found))
 

@@ -66,6 +66,7 @@ def cut_db(job: Job, settings: dict[str, ChannelSettings]) -> float:
     return max(0.0, -(-round(most * 1000) // 100) / 10)
 
 
+@lru_cache(maxsize=256)
 def most_db(settings: ChannelSettings, sample_rate_hz: int) -> float:
     """The largest gain of an output's filters, at least 0 dB."""
     if settings.convolution is None:

@@ -120,6 +120,16 @@ def test_what_a_shelf_has_made_is_undone_by_one_shelf_where_the_range_reaches_to
         assert {f.kind for f in fitted(level, limits=other)[1]} <= {"peaking"}
 
 
+def test_a_shelf_never_raises_what_lies_below_hearing():
+    # A bottom that falls off like a shelf wants one that raises: peaking bands do it, which end where the range ends.
+    lost = chain_level_db([BandFilter(frequency_hz=70, gain_db=-4, q=0.7, kind="low shelf")], at_hz=GRID,
+                          sample_rate_hz=48_000)
+    _, filters = fitted(lost, limits=Limits(max_boost_db=6, bands=4))
+    assert any(f.gain_db > 1 for f in filters)
+    assert not [f for f in filters if f.kind == "low shelf" and f.gain_db > 0]
+    assert chain_level_db(filters, at_hz=np.array([8.0]), sample_rate_hz=48_000)[0] < 0.5
+
+
 def test_fitting_all_bands_together_beats_placing_them_one_by_one():
     # Ramos and Lopez 2006 place, then optimise; the joint fit must miss less than its own start.
     limits = Limits()

@@ -104,6 +104,13 @@ def test_switches_stay_where_turning_them_gains_next_to_nothing_and_start_from_w
     found = best_switches(standing, flat, at_hz=GRID, range_hz=(20, 16_000), level_band_hz=MIDDLE)
     assert found.positions == {"bass": "0 dB", "desk": "0 dB", "treble": "+2 dB"}
     assert found.after_at_new_spots_db is None
+    # What half a position would mend is left: either way as much is off, but for less than 0.05 dB.
+    half = lacking(-0.52 * MODEL.change_db({"treble": "−2 dB"}, GRID))
+    found = best_switches(SwitchesAt(model=MODEL), half, at_hz=GRID, range_hz=(20, 16_000), level_band_hz=MIDDLE)
+    assert found.positions["treble"] == "0 dB"
+    more = lacking(-0.7 * MODEL.change_db({"treble": "−2 dB"}, GRID))
+    found = best_switches(SwitchesAt(model=MODEL), more, at_hz=GRID, range_hz=(20, 16_000), level_band_hz=MIDDLE)
+    assert found.positions["treble"] == "−2 dB"
     # What was measured with the treble up and is 2 dB too bright there is mended by turning it back.
     bright = lacking(MODEL.change_db({"treble": "+2 dB"}, GRID))
     found = best_switches(standing, bright, at_hz=GRID, range_hz=(20, 16_000), level_band_hz=MIDDLE)

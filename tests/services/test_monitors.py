@@ -7,6 +7,7 @@ import pytest
 
 from dolce.core.correction import Limits, Means
 from dolce.core.filters import BandFilter
+from dolce.core.processor import Crossover
 from dolce.core.response import ANALYSIS_GRID_HZ as GRID
 from dolce.core.tuning import HEARD_TO_HZ, Aim, Band
 from dolce.errors import Conflict, FormatError, InvalidValue
@@ -227,3 +228,37 @@ def test_points_of_a_drawn_target_begin_where_the_target_lies_and_are_moved(job)
         services.targets.set_point(job_id, "L", 20, 60)
     services.targets.remove_point(job_id, "L", 2)
     assert 120.0 not in services.shaping.correction(job_id).target.curve.frequency_hz
+
+
+def test_turned_switches_count_in_sums_with_the_sub_and_in_proof(job):
+    services, job_id = job
+    services.crossing.set_crossovers(job_id, {"fronts": Crossover(frequency_hz=80)})
+    services.shaping.stand_on_present(job_id)
+    with_model(services, job_id)
+    services.shaping.find(job_id)
+    before = services.shaping.view(job_id, "L").shape
+    services.switching.set_positions(job_id, "L", measured={}, chosen={"Treble": "−4 dB"})
+    turned = services.shaping.correction(job_id).switches["L"].change_db(GRID)
+    after = services.shaping.view(job_id, "L").shape
+    assert after.share is not None                                   # a sum: the sub plays its bass
+    for name in ("before_db", "predicted_db"):
+        moved = getattr(after, name) + after.level_db - getattr(before, name) - before.level_db
+        assert np.abs(moved - turned)[GRID > 500].max() < 0.1
+    services.loading.load(job_id, "A", "corrected")
+    services.loading.switch(job_id, "A")
+    services.taking.new_round(job_id, name="After")
+    services.taking.run_rest(job_id)
+    services.sound.wait()
+    # The rehearsed monitor was not turned: proof misses by just that, in the sum, and in a channel that plays alone.
+    missed = services.proving.view(job_id).channels["L"].proof
+    off = missed.after_db - missed.predicted_db
+    assert np.abs(off + turned)[(GRID > 6000) & (GRID < 15_000)].mean() < 0.5
+    services.crossing.set_crossovers(job_id, {"fronts": None})
+    services.shaping.stand_on_present(job_id)
+    services.loading.load(job_id, "A", "corrected")
+    services.taking.new_round(job_id, name="Alone")
+    services.taking.run_rest(job_id)
+    services.sound.wait()
+    missed = services.proving.view(job_id).channels["L"].proof
+    off = missed.after_db - missed.predicted_db
+    assert np.abs(off + turned)[(GRID > 6000) & (GRID < 15_000)].mean() < 0.5

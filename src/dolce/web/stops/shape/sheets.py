@@ -62,11 +62,13 @@ def show(job_id: int, **context: object) -> Response:
 
 
 def show_card(job_id: int, channel: str, *, status: int = 200, **context: object) -> Response:
-    """The channel's part alone for htmx, else the page."""
+    """The channel's part alone for htmx; the page for all others, and where no take is left to shape on."""
     sheet = str(context.pop("sheet", "") or request.values.get("sheet", ""))
     if not request.headers.get("HX-Request"):
         return redirect(url_for("shape.page", job_id=job_id, channel=channel, sheet=sheet or None), 303)
     shown = {**context_of(job_id, channel, sheet), **context}
+    if shown["shown"] is None:
+        return show_stop("shape", job_id, status=status, **shown)
     return make_response(render_template("shape/_channel.html", job=shown["view"].job, **shown), status)
 
 

@@ -111,3 +111,24 @@ def test_points_of_a_target_are_set_moved_and_refused_in_words(pair):
     assert last.status_code == 422
     assert "Give 3 to" in text_of(last)
     assert len(services.shaping.correction(job_id).target.curve.frequency_hz) == 3
+
+
+def test_a_band_edited_where_another_tab_has_deleted_the_takes_shows_the_stop_in_its_place(services):
+    job_id = two_seats_taken(services, layout="2.0", subs=0)
+    services.shaping.find(job_id)
+    band = services.shaping.correction(job_id).bands["L"][0]
+    client, url = client_of(services), f"/jobs/{job_id}/shape"
+    card = post(client, f"{url}/bands/L/{band.id}", gain_db="-1")
+    assert 'id="shape-card"' in card.text
+    assert "HX-Retarget" not in card.headers
+    for channel in ("L", "R"):
+        for spot in services.jobs.get(job_id).spots:
+            services.cells.remove(job_id, services.cells.view(job_id, channel, spot.id).counts.id)
+    stop = post(client, f"{url}/bands/L/{band.id}", gain_db="-2")
+    assert stop.status_code == 200
+    assert 'id="stop"' in stop.text
+    assert stop.headers["HX-Retarget"] == "#stop"
+    assert services.shaping.correction(job_id).bands["L"][0].filter.gain_db == -2
+    gone = post(client, f"{url}/bands/L/999/switch/off")
+    assert gone.status_code == 409
+    assert gone.headers["HX-Retarget"] == "#stop"

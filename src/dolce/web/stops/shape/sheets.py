@@ -58,7 +58,7 @@ def show(job_id: int, **context: object) -> Response:
     """The stop, with the channel and the sheet that the request names: an edit stays where it was made."""
     wanted = (request.view_args or {}).get("channel") or request.values.get("channel", "")
     sheet = str(context.pop("sheet", "") or request.values.get("sheet", ""))
-    return show_stop("shape", job_id, **{**context_of(job_id, wanted, sheet), **context})
+    return _whole_stop(job_id, **{**context_of(job_id, wanted, sheet), **context})
 
 
 def show_card(job_id: int, channel: str, *, status: int = 200, **context: object) -> Response:
@@ -68,8 +68,15 @@ def show_card(job_id: int, channel: str, *, status: int = 200, **context: object
         return redirect(url_for("shape.page", job_id=job_id, channel=channel, sheet=sheet or None), 303)
     shown = {**context_of(job_id, channel, sheet), **context}
     if shown["shown"] is None:
-        return show_stop("shape", job_id, status=status, **shown)
+        return _whole_stop(job_id, status=status, **shown)
     return make_response(render_template("shape/_channel.html", job=shown["view"].job, **shown), status)
+
+
+def _whole_stop(job_id: int, **shown: object) -> Response:
+    """The stop in its own place, also where the form that asked for it replaces the channel's part alone."""
+    response = show_stop("shape", job_id, **shown)
+    response.headers["HX-Retarget"], response.headers["HX-Reswap"] = "#stop", "outerMorph"
+    return response
 
 
 def edited(job_id: int, edit: Callable[[], object], *, channel: str = "", sheet: str = "") -> Response:

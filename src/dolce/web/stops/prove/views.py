@@ -34,17 +34,20 @@ LINES = {"response": "Response", "tilt": "Slope 200 Hz–10 kHz", "level": "Leve
 
 def tolerance_rows(view: ToleranceView) -> list[dict]:
     """Every figure in words: what, its value with its error, its bounds, and what follows. What fails comes first."""
+    def with_unit(number: str, unit: str) -> str:
+        return f"{number}{'' if unit == '°' else ' '}{unit}".replace("-", "−")
+
     order = {"fails": 0, "can't be told": 1, "holds": 2}
     rows = []
     for one in sorted(view.figures, key=lambda one: order[one.said]):
         digits = 2 if one.unit in ("ms", "s", "dB per octave") else 0 if one.unit in ("°", "NR") else 1
         value = f"{one.value:+.{digits}f}" if one.line in ("response", "tilt", "angles") else f"{one.value:.{digits}f}"
-        error = "not known" if one.error == float("inf") else f"± {one.error:.{digits}f}"
+        error = "not known" if one.error == float("inf") else with_unit(f"±{one.error:.{digits}f}", one.unit)
         bounds = " to ".join(f"{bound:.{digits}f}" for bound in (one.low, one.high) if bound is not None)
         rows.append({"line": LINES[one.line], "subject": one.subject if one.subject != "room" else "", "said": one.said,
-                     "value": f"{value} {one.unit}".replace("-", "−"), "error": error,
+                     "value": with_unit(value, one.unit), "error": error,
                      "at": f" at {hertz(one.at_hz)}" if one.at_hz else "",
-                     "bounds": f"{'' if one.low is not None else 'up to '}{bounds} {one.unit}".replace("-", "−"),
+                     "bounds": with_unit(f"{'' if one.low is not None else 'up to '}{bounds}", one.unit),
                      "source": view.wanted.sources.get(one.line, "")})
     return rows
 

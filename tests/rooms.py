@@ -1,9 +1,12 @@
 """Rooms that several tests take."""
 
+from collections.abc import Iterator
+from pathlib import Path
+
 from dolce.core.geometry import RoomSize
 from dolce.core.room import new_plan
 from dolce.services.jobs.job_keeping import JobWish
-from dolce.services.wiring import Services
+from dolce.services.wiring import Services, open_services
 
 
 def two_seats_taken(services: Services, *, layout: str, subs: int) -> int:
@@ -18,3 +21,12 @@ def two_seats_taken(services: Services, *, layout: str, subs: int) -> int:
     services.sound.wait()
     services.aligning.use_proposal(job.id)
     return job.id
+
+
+def shaped_pair(folder: Path) -> Iterator[tuple[Services, int]]:
+    """Services on a folder with a pair at two seats, filters found, and the job's number; closed in the end."""
+    services = open_services(folder)
+    job_id = two_seats_taken(services, layout="2.0", subs=0)
+    services.shaping.find(job_id)
+    yield services, job_id
+    services.close()

@@ -7,8 +7,7 @@ from dolce.core.filters import BandFilter
 from dolce.core.processor import AllPass, ChannelSettings, Crossover, differences
 from dolce.errors import Conflict, InvalidValue, NotFound
 from dolce.services.load.difference_words import difference_words
-from dolce.services.wiring import open_services
-from rooms import two_seats_taken
+from rooms import shaped_pair
 
 pytestmark = pytest.mark.xdist_group("loading")
 BELL = BandFilter(frequency_hz=80, gain_db=-4, q=2)
@@ -16,11 +15,7 @@ BELL = BandFilter(frequency_hz=80, gain_db=-4, q=2)
 
 @pytest.fixture(scope="module")
 def shaped(tmp_path_factory):
-    services = open_services(tmp_path_factory.mktemp("loading") / "data")
-    job_id = two_seats_taken(services, layout="2.0", subs=0)
-    services.shaping.find(job_id)
-    yield services, job_id
-    services.close()
+    yield from shaped_pair(tmp_path_factory.mktemp("loading") / "data")
 
 
 @pytest.fixture

@@ -23,8 +23,7 @@ from dolce.errors import FormatError, InvalidValue, NotFound
 from dolce.formats.channel_order import in_order
 from dolce.formats.sofa_file import read_sofa, write_sofa
 from dolce.services.load.packing import PackageWish
-from dolce.services.wiring import open_services
-from rooms import two_seats_taken
+from rooms import shaped_pair
 
 pytestmark = pytest.mark.xdist_group("package")
 SURROUND = ("L", "R", "C", "Ls", "Rs", "Ltf", "Rtf", "Sub1", "Mine")
@@ -32,11 +31,7 @@ SURROUND = ("L", "R", "C", "Ls", "Rs", "Ltf", "Rtf", "Sub1", "Mine")
 
 @pytest.fixture(scope="module")
 def shaped(tmp_path_factory):
-    services = open_services(tmp_path_factory.mktemp("package") / "data")
-    job_id = two_seats_taken(services, layout="2.0", subs=0)
-    services.shaping.find(job_id)
-    yield services, job_id
-    services.close()
+    yield from shaped_pair(tmp_path_factory.mktemp("package") / "data")
 
 
 def files_of(services, job_id, **wish):

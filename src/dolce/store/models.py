@@ -203,28 +203,25 @@ class CorrectionVersionRow(Row):
     correction: Mapped[dict] = mapped_column(JSON)
 
 
-class TargetRow(Row):
+class KeptForAllJobs:
+    """What is kept by name for every job, and can be forgotten and brought back."""
+
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str]
+    deleted_at: Mapped[datetime | None]
+    data: Mapped[dict] = mapped_column(JSON)
+
+
+class TargetRow(KeptForAllJobs, Row):
     __tablename__ = "targets"
-    id: Mapped[int] = mapped_column(primary_key=True)
-    name: Mapped[str]
-    deleted_at: Mapped[datetime | None]
-    data: Mapped[dict] = mapped_column(JSON)
 
 
-class MonitorSwitchesRow(Row):
+class MonitorSwitchesRow(KeptForAllJobs, Row):
     __tablename__ = "monitor_switches"
-    id: Mapped[int] = mapped_column(primary_key=True)
-    name: Mapped[str]
-    deleted_at: Mapped[datetime | None]
-    data: Mapped[dict] = mapped_column(JSON)
 
 
-class ToleranceRow(Row):
+class ToleranceRow(KeptForAllJobs, Row):
     __tablename__ = "tolerances"
-    id: Mapped[int] = mapped_column(primary_key=True)
-    name: Mapped[str]
-    deleted_at: Mapped[datetime | None]
-    data: Mapped[dict] = mapped_column(JSON)
 
 
 class StoryRow(Row):

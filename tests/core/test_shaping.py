@@ -319,7 +319,7 @@ def test_a_target_from_the_loudspeaker_asks_for_no_more_bottom_than_there_is():
     assert level[3] - level[4] == pytest.approx(3, abs=0.6)
     assert np.diff(curve.at(np.array([1000.0, 3000.0])))[0] > -np.log2(3) + 0.7
     assert "down to 4" in curve.source
-    assert "-1.0 dB per octave" in curve.source
+    assert "\N{MINUS SIGN}1.0 dB per octave" in curve.source
 
 
 # What it is worth elsewhere
@@ -391,6 +391,11 @@ def test_outputs_add_up_what_feeds_them():
     assert sub.tone_dbfs == pytest.approx(6.02 - 3, abs=0.1)
     alone = output_loads(Outputs(settings={}), ["L"], sample_rate_hz=RATE, cut_db=0.0)[0]
     assert (alone.gain_db, alone.noise_dbfs) == (pytest.approx(0, abs=1e-9), pytest.approx(0, abs=1e-9))
+    # A peaking band has its gain at its centre (Bristow-Johnson, Audio EQ Cookbook), be it narrower than the steps.
+    narrow = Outputs(settings={"L": ChannelSettings(filters=(BandFilter(frequency_hz=35.61, gain_db=3.0, q=20),))})
+    load = output_loads(narrow, ["L"], sample_rate_hz=RATE, cut_db=3.0)[0]
+    assert (load.gain_db, load.at_hz) == (pytest.approx(3.0, abs=1e-6), 35.61)
+    assert load.tone_dbfs == pytest.approx(0.0, abs=1e-6)
     twice = output_loads(
         Outputs(
             settings={}, bass=BassManagement(crossover=Crossover(frequency_hz=80), subs=(), sends={"R": {"L": 0.0}})

@@ -51,6 +51,9 @@ def test_takes_of_one_round_in_a_row_are_one_line_and_nothing_else_is():
         "Take of L at spot 1, round After: clean.", "Take of R at spot 1, round Later: clean."]
     assert (found[1].begun_at, found[1].ended_at) == (BEGUN + timedelta(minutes=1), BEGUN + timedelta(minutes=3))
     assert [entry for one in found for entry in one.entries] == log
+    assert [one.lasted for one in found] == [False, True, False, False, False]
+    quick = [LogEntry(at=BEGUN + timedelta(seconds=k), text=log[1].text, number=k) for k in range(3)]
+    assert [one.lasted for one in grouped(quick)] == [False]
 
 
 def test_every_part_is_told_with_its_figures(told):

@@ -47,8 +47,9 @@ def speaker_curve(at_hz: NDArray, average_db: NDArray, direct_db: NDArray | None
         level += fade * np.interp(np.log2(points), octave, character)
         followed = " It follows the character of its direct sound by up to 2 dB."
     level = _with_reach(points, level, at_hz, wide, reach)
+    slopes = f"{slope:+.1f}".replace("-", "\N{MINUS SIGN}")
     words = (
-        f"Reaches down to {reach:.0f} Hz and falls below as the loudspeaker does; slopes by {slope:+.1f} dB per "
+        f"Reaches down to {reach:.0f} Hz and falls below as the loudspeaker does; slopes by {slopes} dB per "
         f"octave, which is what the room makes of it.{followed}"
     )
     return Curve(frequency_hz=tuple(np.round(points, 2).tolist()), level_db=tuple(np.round(level, 2).tolist()),

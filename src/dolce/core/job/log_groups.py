@@ -31,6 +31,11 @@ class LogGroup:
         """On which it began, as 2026-01-31."""
         return f"{self.begun_at:%Y-%m-%d}"
 
+    @property
+    def lasted(self) -> bool:
+        """Whether it ended in a later minute than it began, as a clock shows them."""
+        return f"{self.begun_at:%Y-%m-%d %H:%M}" != f"{self.ended_at:%Y-%m-%d %H:%M}"
+
 
 def grouped(entries: Iterable[LogEntry]) -> Iterator[LogGroup]:
     """Entries in the order of time: takes of one round that follow each other are one line, the others stay."""

@@ -264,5 +264,6 @@ class Aligning:
             old = before.channels if before else {}
             said = "; ".join(f"{channel} {s.trim_db:+.1f} dB, {s.delay_s * 1000:.2f} ms"
                              for channel, s in after.channels.items() if s != old.get(channel))
+            said = said.replace(" -", " \N{MINUS SIGN}")
             work.logbook.add(job_id, f"Alignment chosen {how}{': ' if said else ''}{said}.", at=now)
             work.jobs.touch(job_id, now)

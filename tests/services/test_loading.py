@@ -1,5 +1,7 @@
 """What goes where: differences from what the processor holds, parts of a preset, putting back, kept corrections."""
 
+from dataclasses import replace
+
 import pytest
 
 from asking import client_of, post
@@ -64,6 +66,22 @@ def test_some_outputs_are_loaded_and_the_others_stay_as_they_are(job):
         services.loading.load(job_id, "A", "corrected", outputs=[])
     services.loading.load(job_id, "A", "corrected", outputs=["L", "R"])
     assert services.loading.view(job_id).loaded_is_current == {"A": True}
+
+
+def test_an_output_that_stays_keeps_the_room_that_its_boost_needs(job):
+    services, job_id = job
+    band = services.shaping.correction(job_id).bands["R"][0]
+    boost = BandFilter(frequency_hz=5000, gain_db=9.0, q=1.0)
+    services.shaping.edit_band(job_id, "R", band.id, boost)
+    services.loading.load(job_id, "A", "corrected")
+    held = presets(services, job_id)["A"]
+    assert held.cut_db > 6
+    services.shaping.edit_band(job_id, "R", band.id, replace(boost, gain_db=0.0))
+    assert services.loading.view(job_id, content="corrected").cut_db < 6
+    services.loading.load(job_id, "A", "corrected", outputs=["L"])
+    now = presets(services, job_id)["A"]
+    assert boost in now.channels["R"].filters
+    assert now.cut_db == held.cut_db
 
 
 def test_what_was_there_is_put_back_also_nothing(job):

@@ -61,6 +61,38 @@ def read_channels(data: bytes, *, name: str, longest_s: float = LONGEST_S) -> ND
     return _opened(data, name, longest_s, lambda file: file.read(dtype="float64", always_2d=True))
 
 
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class Passage:
+    """Part of a recording: shape (channels, samples), its rate, and how long the whole of it lasts."""
+
+    sample: NDArray[np.float32]
+    sample_rate_hz: int
+    whole_s: float
+
+
+def read_passage(data: bytes, *, name: str, start_s: float, duration_s: float) -> Passage:
+    """A part of a WAV or FLAC recording of any length; the rest of it is not decoded.
+
+    Raises
+    ------
+    FormatError
+        As for `read_audio`, or if the recording ends before the part begins.
+    """
+    def part(file: soundfile.SoundFile) -> Passage:
+        whole_s, first = file.frames / file.samplerate, round(start_s * file.samplerate)
+        if first >= file.frames:
+            raise FormatError(f"the recording lasts {whole_s:.1f} s; nothing begins at {start_s:g} s.", where=name,
+                              remedy="Choose an earlier beginning.")
+        file.seek(first)
+        found = file.read(round(duration_s * file.samplerate), dtype="float32", always_2d=True).T
+        if not np.all(np.abs(found) <= _LARGEST):
+            raise FormatError("the file holds samples that no recorder gives: not numbers, or far above full scale.",
+                              where=name, remedy="Export it again.")
+        return Passage(sample=found, sample_rate_hz=file.samplerate, whole_s=whole_s)
+
+    return _opened(data, name, float("inf"), part)
+
+
 def _opened(data: bytes, name: str, longest_s: float, read: Callable[[soundfile.SoundFile], Read]) -> Read:
     """What `read` makes of a file that is what it says."""
     if not data:

@@ -3,6 +3,9 @@
 from collections.abc import Sequence
 from typing import Literal
 
+from dolce.core.processor import EFFECTS
+from dolce.errors import FormatError
+
 Order = Literal["outputs", "broadcast", "film"]
 ORDERS: dict[Order, str] = {"outputs": "as the outputs are numbered",
                             "broadcast": "broadcast: L R C, subs, surrounds, heights",
@@ -22,3 +25,32 @@ def in_order(channels: Sequence[str], order: Order) -> tuple[str, ...]:
     middle = (*_SUBS, *_SURROUNDS) if order == "broadcast" else (*_SURROUNDS, *_SUBS)
     wanted = (*_FRONTS[order], *middle, *_HEIGHTS)
     return (*(one for one in wanted if one in channels), *(one for one in channels if one not in wanted))
+
+
+# How many channels a recording has, by layout; the effects channel stands where subs do.
+_RECORDINGS = {2: ("L", "R"), 3: ("L", "R", "C"), 6: ("L", "R", "C", EFFECTS, "Ls", "Rs"),
+               8: ("L", "R", "C", EFFECTS, "Ls", "Rs", "Lrs", "Rrs"),
+               10: ("L", "R", "C", EFFECTS, "Ls", "Rs", "Ltf", "Rtf", "Ltr", "Rtr"),
+               12: ("L", "R", "C", EFFECTS, "Ls", "Rs", "Lrs", "Rrs", "Ltf", "Rtf", "Ltr", "Rtr")}
+
+
+def recording_channels(count: int, order: Order, *, name: str) -> tuple[str, ...]:
+    """What the channels of a recording are for, in the order of the file; one alone is for the centre.
+
+    Raises
+    ------
+    FormatError
+        If no layout of that many channels is known.
+    """
+    if count == 1:
+        return ("C",)
+    if count not in _RECORDINGS:
+        known = ", ".join(str(one) for one in (1, *_RECORDINGS))
+        raise FormatError(f"the recording has {count} channels.", where=name,
+                          remedy=f"Export it with {known} channels.")
+    codes = _RECORDINGS[count]
+    if order != "film":
+        return codes
+    beds = [code for code in codes if code not in (EFFECTS, *_HEIGHTS)]
+    return (*in_order(beds, "film"), *((EFFECTS,) if EFFECTS in codes else ()),
+            *(code for code in codes if code in _HEIGHTS))

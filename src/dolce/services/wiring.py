@@ -12,6 +12,7 @@ from dolce.services.context import Context
 from dolce.services.jobs.backups import Backups
 from dolce.services.jobs.job_keeping import JobKeeping
 from dolce.services.jobs.progress import Progress
+from dolce.services.load.listening import Listening
 from dolce.services.load.loading import Loading
 from dolce.services.prove.proving import Proving
 from dolce.services.prove.storytelling import Storytelling
@@ -83,6 +84,7 @@ class Services:
     switching: Switching
     clean_levels: CleanLevels
     loading: Loading
+    listening: Listening
     proving: Proving
     tolerating: Tolerating
     storytelling: Storytelling
@@ -106,6 +108,7 @@ class Services:
         self.context.behind.close()
         self.workbench.close()
         self.shaping.searches.close()
+        self.listening.close()
         self.tray.close()
         self.sound.close()
         self.network.close()
@@ -133,6 +136,7 @@ def open_services(folder: Path) -> Services:
     aligning = Aligning(context, proposing)
     proving = Proving(context)
     loading = Loading(context, shaping, at_hand)
+    blending = Blending(context, shaping)
     tolerating = Tolerating(context, proving)
     return Services(
         context=context,
@@ -163,11 +167,12 @@ def open_services(folder: Path) -> Services:
         aligned=AligningProved(context),
         shaping=shaping,
         targets=Targets(context, shaping),
-        blending=Blending(context, shaping),
+        blending=blending,
         band_hearing=BandHearing(context, shaping, live),
         switching=Switching(context, shaping),
         clean_levels=CleanLevels(context, shaping),
         loading=loading,
+        listening=Listening(context, loading, shaping, blending),
         proving=proving,
         tolerating=tolerating,
         storytelling=Storytelling(context, shaping, loading, proving, tolerating),

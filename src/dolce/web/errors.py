@@ -25,7 +25,7 @@ def register(app: Flask) -> None:
             return answer(DolceError(f"A text of this form is longer than {longest:g} kB.",
                                      remedy="Shorten it; your browser's back button brings it back."), 413)
         return answer(DolceError(f"The file is larger than {limit:g} MB.",
-                                 remedy="Cut the recording to one sweep, or save it as FLAC."), 413)
+                                 remedy="Cut the recording shorter, or save it as FLAC."), 413)
 
     @app.errorhandler(CSRFError)
     def _forged(_error: CSRFError) -> Response:

@@ -295,9 +295,9 @@ class Shaping:
             alignment = work.alignments.current(job_id)
         self.change(job_id, "standing on the present alignment", lambda c: replace(c, alignment=alignment))
 
-    def find(self, job_id: int) -> None:
+    def find(self, job_id: int, told: Told | None = None) -> None:
         """Look for the filters of all channels, and wait for them; they stand on the alignment as it is now."""
-        self.searches.keep(job_id, self._find(job_id, _nobody))
+        self.searches.keep(job_id, self._find(job_id, told or _nobody))
 
     def begin_find(self, job_id: int) -> None:
         """The same behind the pages; told of and stopped by `searches`."""

@@ -165,5 +165,7 @@ def uploaded(file: FileStorage | None) -> tuple[bytes, str]:
     """Bytes and name of an uploaded file; FormatError where none was chosen."""
     if file is None or not file.filename:
         raise FormatError("no file was chosen.", remedy="Choose one first.")
+    data = file.read()
+    file.close()                                     # large ones lie in a file of their own
     # A name is only for people: what is no character becomes a question mark.
-    return file.read(), file.filename[:_LONGEST_FILE_NAME].encode("utf-8", "replace").decode()
+    return data, file.filename[:_LONGEST_FILE_NAME].encode("utf-8", "replace").decode()

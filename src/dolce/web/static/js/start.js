@@ -4,6 +4,7 @@ import { drawWaitingPlots } from "./plot/response_plot.js";
 import { startPlans } from "./plan.js";
 import { openCell, startDrops } from "./drop.js";
 import { startSaving } from "./save_plot.js";
+import { startListening } from "./listen.js";
 
 const token = document.querySelector('meta[name="csrf-token"]')?.content;
 
@@ -110,5 +111,6 @@ document.addEventListener("click", (event) => {
 startSaving();
 startPlans(token);
 startDrops(token);
+startListening();
 ready();
 settled(0);

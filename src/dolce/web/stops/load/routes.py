@@ -1,29 +1,21 @@
-"""Routes of the Load stop."""
+"""Routes of the Load stop: presets and files."""
 
-from flask import Blueprint, Response, request
+from flask import Response, request
 
 from dolce.core.job import SAMPLE_RATES_HZ
-from dolce.services.load.misfit_words import first_words
-from dolce.services.load.packing import LAYOUTS, ORDER_WORDS, SAMPLES, SIGN_WORDS, PackageWish
+from dolce.services.load.packing import PackageWish
 from dolce.web.shared.numbers import whole_of
-from dolce.web.shared.page import after_change, services, show_stop, stream
+from dolce.web.shared.page import services, stream
+from dolce.web.stops.load import listen_routes
+from dolce.web.stops.load.sheets import after, blueprint, show
 
-blueprint = Blueprint("load", __name__, url_prefix="/jobs/<int:job_id>/load", template_folder="templates")
-
-
-def _show(job_id: int, **context: object) -> Response:
-    view = services().loading.view(job_id, slot=request.values.get("slot", ""), content=request.values.get("look", ""))
-    names = {name: key for key, name in view.contents.items()}
-    offered = {slot: view.usual_content(view.job, slot, names) for slot in view.slots}
-    loads = {one.output: one for one in view.loads}
-    return show_stop("load", job_id, rates=SAMPLE_RATES_HZ, samples=SAMPLES, layouts=LAYOUTS, orders=ORDER_WORDS,
-                     signs=SIGN_WORDS, view=view, offered=offered, loads=loads, first_words=first_words, **context)
+__all__ = ["blueprint", "listen_routes"]
 
 
 @blueprint.get("")
 def page(job_id: int) -> Response:
-    """Outputs, presets and files."""
-    return _show(job_id)
+    """One of the sheets."""
+    return show(job_id)
 
 
 @blueprint.post("/presets/<slot>")
@@ -31,21 +23,21 @@ def load(job_id: int, slot: str) -> Response:
     """Write a preset, or some outputs of it."""
     some = request.form.getlist("output") if request.form.get("some") else None
     services().loading.load(job_id, slot, request.form.get("content", ""), outputs=some)
-    return after_change("load", job_id, _show)
+    return after(job_id, "presets")
 
 
 @blueprint.post("/presets/<slot>/back")
 def put_back(job_id: int, slot: str) -> Response:
     """What it held before."""
     services().loading.put_back(job_id, slot)
-    return after_change("load", job_id, _show)
+    return after(job_id, "presets")
 
 
 @blueprint.post("/switch/<to>")
 def switch(job_id: int, to: str) -> Response:
     """Play a preset, or bypass."""
     services().loading.switch(job_id, to)
-    return after_change("load", job_id, _show)
+    return after(job_id, "presets")
 
 
 @blueprint.get("/package.zip")

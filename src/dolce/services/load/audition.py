@@ -1,0 +1,198 @@
+"""One rendering: what several presets make of a passage at a seat, equally loud, and how loud each band gets."""
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dolce.core.correction import Taste
+from dolce.core.job import Job, Round
+from dolce.core.listening import (
+    BandPressure,
+    LoudnessMatch,
+    Programme,
+    Rendering,
+    loudness_matched,
+    paths_of,
+    pressure_by_band,
+)
+from dolce.core.processor import Preset, ProcessorState
+from dolce.core.response import ImpulseResponse
+from dolce.core.room import Spot
+from dolce.core.tuning import Outputs
+from dolce.errors import Conflict
+from dolce.services.align.bass_takes import summable
+from dolce.services.load.listen_material import Recording, programme_for
+from dolce.store import UnitOfWork
+
+_EARS_M, _HEAD_M = (0.10, 0.60), 0.18        # how far two spots may be apart to stand for two ears: our own bounds
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ListenWish:
+    """What is to be rendered.
+
+    Attributes
+    ----------
+    material : a key of MATERIAL, or "own" for the recording that was handed in
+    start_s : where the passage of a recording begins
+    seat_id : int; 0 for the main seat
+    two_ears : whether two spots of the seat stand for two ears, where there are such
+    compared : keys of what is compared, two to four
+    """
+
+    material: str = "trio"
+    start_s: float = 0.0
+    seat_id: int = 0
+    two_ears: bool = True
+    compared: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class Audition:
+    """What was rendered, and what of.
+
+    Attributes
+    ----------
+    number : int
+        Another one for each rendering, so that a page never plays an older one by mistake.
+    names : mapping of key to what it is, in words
+    stood : mapping of key to the very preset; None for bypass
+    heard : mapping of key to ndarray, shape (ears, samples), as loud as they are
+    match : the same equally loud
+    files : mapping of key to FLAC
+    pressure : mapping of key to BandPressure at the first ear
+    full_scale_spl_db : dB SPL of a full-scale sine at the microphone, None where pressure is not known
+    spots : numbers of the spots that stand for the ears
+    left_out : channels of the programme that have no take there
+    remarks : what the person should know, in sentences
+    """
+
+    number: int
+    wish: ListenWish
+    programme: str
+    duration_s: float
+    sample_rate_hz: int
+    round_name: str
+    seat: str
+    spots: tuple[int, ...]
+    names: Mapping[str, str]
+    stood: Mapping[str, Preset | None]
+    heard: Mapping[str, NDArray[np.float32]]
+    match: LoudnessMatch
+    files: Mapping[str, bytes]
+    pressure: Mapping[str, BandPressure]
+    full_scale_spl_db: float | None
+    left_out: tuple[str, ...] = ()
+    remarks: tuple[str, ...] = ()
+    turned: Taste | None = None
+    turned_of: str = ""
+
+    @property
+    def keys(self) -> tuple[str, ...]:
+        return tuple(self.names)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class Ears:
+    """What is needed to render: a programme, and the responses at the spots that stand for ears."""
+
+    wish: ListenWish
+    presets: Mapping[str, tuple[str, Preset | None]]
+    channels: tuple[str, ...]
+    round_name: str
+    seat: str
+    spots: tuple[int, ...]
+    responses: tuple[Mapping[str, ImpulseResponse], ...]
+    programme: Programme
+    remarks: tuple[str, ...]
+    full_scale_spl_db: float | None
+
+
+def ears_at(work: UnitOfWork, job: Job, base: Round, wish: ListenWish,
+            presets: Mapping[str, tuple[str, Preset | None]], recording: Recording | None) -> Ears:
+    """Responses at a seat for a passage through presets, each with its name.
+
+    Raises
+    ------
+    Conflict
+        If no spot of the seat has the takes that it needs.
+    InvalidValue, FormatError
+        If there is no such passage.
+    """
+    seat = next((one for one in job.plan.seats if one.id == wish.seat_id), job.seat)
+    takes = summable(work, base.id, job.channels)
+    rate = takes[0].sample_rate_hz if takes else job.rig.sample_rate_hz
+    programme, remarks = programme_for(job, wish.material, recording, start_s=wish.start_s, sample_rate_hz=rate)
+    needed = {way.output for _, preset in presets.values() for channel in programme.channels
+              for way in _outputs(job.channels, preset).routes(channel)} & {take.channel for take in takes}
+    at_spot = {spot.id: {take.channel: take.id for take in takes if take.spot_id == spot.id and take.channel in needed}
+               for spot in job.plan.spots_of(seat.id)}
+    ears = _ears(job.plan.spots_of(seat.id), {spot for spot, found in at_spot.items() if set(found) == needed},
+                 two=wish.two_ears)
+    if not ears or not needed:
+        raise Conflict(f"at {seat.name} no spot has takes of all of {', '.join(sorted(needed)) or 'these'}.",
+                       where="listening", remedy="Choose another seat, or run its spots on the Takes page.")
+    responses = dict(work.takes.responses([take for ear in ears for take in at_spot[ear.id].values()]))
+    return Ears(wish=wish, presets=presets, channels=job.channels, round_name=base.name, seat=seat.name,
+                spots=tuple(ear.number for ear in ears), programme=programme, remarks=remarks,
+                responses=tuple({code: responses[take] for code, take in at_spot[ear.id].items()} for ear in ears),
+                full_scale_spl_db=_full_scale(job))
+
+
+def rendered(ears: Ears, told: Callable[[float], None]) -> Audition:
+    """What the ears hear of every preset, not numbered, and without files.
+
+    Raises
+    ------
+    Conflict, InvalidValue
+        If there is nothing to be heard.
+    """
+    programme, rendering, rows = ears.programme, Rendering(ears.programme), {}
+    places: dict[str, int] = {}
+    played: set[str] = set()
+    for at_ear in ears.responses:
+        for key, (name, preset) in ears.presets.items():
+            told(0.9 * sum(map(len, rows.values())) / (len(ears.presets) * len(ears.responses)))
+            paths = paths_of(_outputs(ears.channels, preset), at_ear, programme.channels)
+            if paths is None:
+                raise Conflict(f"{name} plays none of {', '.join(programme.channels)}.", where="listening",
+                               remedy="Choose other material.")
+            played |= set(paths.sample)
+            # The first ear of the first preset gives the place; ears keep their distance from one another.
+            places.setdefault(key, paths.onset)
+            place = paths.onset - places[key] + next(iter(places.values()))
+            rows.setdefault(key, []).append(rendering.through(paths, onset=place))
+    told(0.9)
+    heard = {key: np.array(one) for key, one in rows.items()}
+    rate = programme.sample_rate_hz
+    return Audition(
+        number=0, wish=ears.wish, programme=programme.name, duration_s=programme.duration_s, sample_rate_hz=rate,
+        round_name=ears.round_name, seat=ears.seat, spots=ears.spots, heard=heard, files={},
+        names={key: name for key, (name, _) in ears.presets.items()},
+        stood={key: preset for key, (_, preset) in ears.presets.items()},
+        match=loudness_matched(heard, sample_rate_hz=rate), full_scale_spl_db=ears.full_scale_spl_db,
+        pressure={key: pressure_by_band(one[0], sample_rate_hz=rate) for key, one in heard.items()},
+        left_out=tuple(channel for channel in programme.channels if channel not in played), remarks=ears.remarks)
+
+
+def _outputs(channels: Sequence[str], preset: Preset | None) -> Outputs:
+    state = ProcessorState() if preset is None else ProcessorState(presets={"A": preset}, active="A")
+    return Outputs.held(state, channels)
+
+
+def _ears(spots: Sequence[Spot], taken: set[int], *, two: bool) -> tuple[Spot, ...]:
+    """One spot, or those two that are nearest to a head's width apart, left before right."""
+    there = [spot for spot in spots if spot.id in taken]
+    pairs = [(abs(right.place.x_m - left.place.x_m - _HEAD_M), left.id, right.id) for left in there for right in there
+             if two and _EARS_M[0] <= right.place.x_m - left.place.x_m <= _EARS_M[1]]
+    if not pairs:
+        return tuple(there[:1])
+    _, *ears = min(pairs)
+    return tuple(next(spot for spot in there if spot.id == ear) for ear in ears)
+
+
+def _full_scale(job: Job) -> float | None:
+    levels = job.rig.levels
+    return None if levels.full_scale_spl_db is None else levels.full_scale_spl_db + levels.microphone_gain_db

@@ -1,0 +1,374 @@
+"""Presets compared by ear: programme rendered at a seat through each of them, equally loud; blind trials; taste."""
+
+import logging
+import threading
+from collections import OrderedDict
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+
+import numpy as np
+
+from dolce.core import checked
+from dolce.core.correction import Taste
+from dolce.core.job import Job
+from dolce.core.listening import BlindTest, loudness_matched, pressure_by_band, retuned
+from dolce.core.processor import BYPASS, Preset
+from dolce.core.response import ANALYSIS_GRID_HZ
+from dolce.errors import Conflict, DolceError, InvalidValue, NotFound
+from dolce.formats.audio_file import write_flac
+from dolce.formats.channel_order import Order
+from dolce.services.align.bass_takes import summable
+from dolce.services.context import Context
+from dolce.services.load.audition import Audition, ListenWish, ears_at, rendered
+from dolce.services.load.contents import Tuned, preset_of
+from dolce.services.load.listen_material import OWN, Recording, recording_of
+from dolce.services.load.loading import Loading
+from dolce.services.read.round_curves import base_round
+from dolce.services.searches import Searches
+from dolce.services.shape.blending import Blending
+from dolce.services.shape.shaping import Shaping
+
+_LOG = logging.getLogger(__name__)
+TURNED = "turned"
+MOST_AT_ONCE = 4
+_KEPT = 2                          # jobs whose recording and rendering stay at hand
+
+
+@dataclass(slots=True, kw_only=True)
+class Work:
+    """A rendering, or filters that are found for a taste: how far, and how it ended."""
+
+    what: str
+    fraction: float = 0.0
+    stop: threading.Event = field(default_factory=threading.Event)
+    thread: threading.Thread | None = None
+    done: bool = False
+    stopped: bool = False
+    fault: str = ""
+
+    @property
+    def running(self) -> bool:
+        return not self.done
+
+    def told(self, fraction: float) -> None:
+        self.fraction = fraction
+        if self.stop.is_set():
+            raise _Stopped
+
+
+class _Stopped(Exception):
+    """Somebody stopped it: what was there stays."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class ListenView:
+    """Everything that the page shows.
+
+    Attributes
+    ----------
+    offered : what can be compared, by key
+    seats : id and name of those where something was taken
+    stale : names of what has changed since it was rendered
+    """
+
+    job: Job
+    wish: ListenWish
+    offered: Mapping[str, str]
+    seats: Sequence[tuple[int, str]]
+    recording: Recording | None
+    work: Work | None
+    audition: Audition | None
+    stale: tuple[str, ...]
+    blind: BlindTest | None
+    round_name: str
+
+
+class Listening:
+    """What each job listens to. Recordings and renderings stay in memory until Dolce is closed."""
+
+    def __init__(self, context: Context, loading: Loading, shaping: Shaping, blending: Blending) -> None:
+        self._context, self._loading = context, loading
+        self._shaping, self._blending = shaping, blending
+        self._recordings: OrderedDict[int, Recording] = OrderedDict()
+        self._auditions: OrderedDict[int, Audition] = OrderedDict()
+        self._wishes: dict[int, ListenWish] = {}
+        self._blind: dict[int, BlindTest] = {}
+        self._searches: Searches[Work] = Searches()
+        self._lock = threading.Lock()
+        self._count = 0
+
+    # Looking
+
+    def view(self, job_id: int) -> ListenView:
+        """What can be compared, and what is at hand."""
+        load = self._loading.view(job_id)
+        with self._context.look() as work:
+            base = base_round(work, load.job, kept=load.correction.round_id)
+            taken = {take.spot_id for take in summable(work, base.id, load.job.channels)} if base else set()
+        presets = self._presets(load.tuned)
+        offered = {key: name for key, (name, _) in presets.items()}
+        seats = [(seat.id, seat.name) for seat in load.job.plan.seats
+                 if any(spot.id in taken for spot in load.job.plan.spots_of(seat.id))]
+        audition = self._auditions.get(job_id)
+        stale = () if audition is None else tuple(
+            audition.names[key] for key in audition.stood
+            if key != TURNED and (key not in presets or presets[key][1] != audition.stood[key]))
+        return ListenView(job=load.job, wish=self._wish(job_id, offered), offered=offered, seats=seats,
+                          recording=self._recordings.get(job_id), work=self._searches.of(job_id), audition=audition,
+                          stale=stale, blind=self._blind.get(job_id), round_name=base.name if base else "")
+
+    def work(self, job_id: int) -> Work | None:
+        """What is computed now, or was computed last."""
+        return self._searches.of(job_id)
+
+    def _wish(self, job_id: int, offered: Mapping[str, str]) -> ListenWish:
+        wish = self._wishes.get(job_id, ListenWish())
+        compared = tuple(key for key in wish.compared if key in offered)
+        if len(compared) < 2:
+            held = [key for key in offered if key.startswith("preset-")]
+            compared = tuple(dict.fromkeys((*held[:2], *(k for k in ("corrected", BYPASS) if k in offered))))[:2]
+        return replace(wish, compared=compared)
+
+    @staticmethod
+    def _presets(tuned: Tuned) -> dict[str, tuple[str, Preset | None]]:
+        """By key: name and preset of bypass, of what the processor holds, and of what could be loaded besides."""
+        held = tuned.job.processor.presets
+        found: dict[str, tuple[str, Preset | None]] = {f"preset-{slot}": (f"{slot}: {one.name}", one)
+                                                       for slot, one in held.items()}
+        contents = ["aligned"] if tuned.stands_on is not None else []
+        contents += ["corrected"] if tuned.correction.found else []
+        contents += [f"version-{number}" for number in tuned.versions]
+        for key in contents:
+            try:
+                preset = preset_of(key, tuned)
+            except DolceError:
+                continue
+            if preset not in held.values():
+                found[key] = (f"{preset.name}, not loaded", preset)
+        found[BYPASS] = ("Bypass", None)
+        return found
+
+    def sound(self, job_id: int, number: int, place: int) -> bytes:
+        """One rendered sound as FLAC, by its place in the row of what is compared.
+
+        Raises
+        ------
+        NotFound
+            If another rendering has taken its place.
+        """
+        audition = self._auditions.get(job_id)
+        if audition is None or audition.number != number or not 0 <= place < len(audition.keys):
+            raise NotFound("this rendering is gone.", where="listening", remedy="Reload the page.")
+        return audition.files[audition.keys[place]]
+
+    def hidden_sound(self, job_id: int, number: int, trial: int) -> bytes:
+        """The unnamed one of a blind trial."""
+        audition, test = self._auditions.get(job_id), self._blind.get(job_id)
+        if audition is None or test is None or audition.number != number or trial != test.trial or test.over:
+            raise NotFound("this trial is over.", where="listening", remedy="Reload the page.")
+        return audition.files[test.hidden[trial - 1]]
+
+    # Material
+
+    def hand_in(self, job_id: int, data: bytes, *, name: str, order: Order) -> None:
+        """A recording of one's own; errors as for `recording_of`."""
+        self._loading.view(job_id)
+        _kept(self._recordings, job_id, recording_of(data, name=name, order=order))
+        self._wishes[job_id] = replace(self._wishes.get(job_id, ListenWish()), material=OWN, start_s=0.0)
+
+    # Rendering
+
+    def begin(self, job_id: int, wish: ListenWish) -> None:
+        """Render behind the page.
+
+        Raises
+        ------
+        InvalidValue
+            If less than two, or more than four, are to be compared.
+        Conflict, NotFound
+            If there are no takes, or something of it is gone.
+        """
+        view = self.view(job_id)
+        compared = tuple(key for key in dict.fromkeys(wish.compared) if key in view.offered)
+        if not 2 <= len(compared) <= MOST_AT_ONCE:
+            raise InvalidValue(f"{len(compared)} are chosen.", where="compare",
+                               remedy=f"Tick two to {MOST_AT_ONCE} of them.")
+        if not view.seats:
+            raise Conflict("no seat has takes of channels while the processor was bypassed.", where="listening",
+                           remedy="Run the spots of a seat on the Takes page first.")
+        checked.within(wish.start_s, low=0, high=24 * 3600, where="from", unit="s")
+        wish = replace(wish, compared=compared)
+        self._wishes[job_id] = wish
+        self._run(job_id, "rendering", lambda told: self._render(job_id, wish, told))
+
+    def stop(self, job_id: int) -> None:
+        """End what is computed; what was there stays."""
+        self._searches.stop(job_id)
+
+    def wait(self, job_id: int) -> None:
+        """Until it is done."""
+        self._searches.wait(job_id)
+
+    def close(self) -> None:
+        self._searches.close()
+
+    def _run(self, job_id: int, what: str, task: Callable[[Callable[[float], None]], None]) -> None:
+        now = Work(what=what)
+
+        def run() -> None:
+            try:
+                task(now.told)
+            except _Stopped:
+                now.stopped = True
+            except DolceError as error:
+                now.fault = str(error)
+            except Exception as error:
+                _LOG.exception("%s failed", what)
+                now.fault = f"It failed: {error}"
+            now.done = True
+
+        self._searches.start(job_id, now, threading.Thread(target=run, daemon=True, name=f"{what} to listen to"))
+
+    def _render(self, job_id: int, wish: ListenWish, told: Callable[[float], None]) -> None:
+        load = self._loading.view(job_id)
+        offered = self._presets(load.tuned)
+        presets = {key: offered[key] for key in wish.compared if key in offered}
+        with self._context.look() as work:
+            base = base_round(work, load.job, kept=load.correction.round_id)
+            if base is None:
+                raise Conflict("nothing was taken while bypassed.", where="listening",
+                               remedy="Run a round on the Takes page first.")
+            ears = ears_at(work, load.job, base, wish, presets, self._recordings.get(job_id))
+        self._keep(job_id, rendered(ears, told))
+
+    def _keep(self, job_id: int, audition: Audition) -> None:
+        """Keep a rendering as files, under a number of its own; a blind test of another one is over."""
+        files = {key: write_flac(one.T, sample_rate_hz=audition.sample_rate_hz)
+                 for key, one in audition.match.sample.items()}
+        with self._lock:
+            self._count += 1
+            self._blind.pop(job_id, None)
+            _kept(self._auditions, job_id, replace(audition, number=self._count, files=files))
+
+    # Taste
+
+    def turn(self, job_id: int, of: str, taste: Taste) -> None:
+        """One of what is compared with tilt, bass and treble on top, beside the others and as loud as they."""
+        audition = self._at_hand(job_id)
+        if of not in audition.names or of == TURNED:
+            raise InvalidValue("what shall be turned is not among what is compared.", where="taste",
+                               remedy="Choose one of them.")
+        change = taste.level_db(ANALYSIS_GRID_HZ)
+        heard = {**audition.heard, TURNED: retuned(audition.heard[of], change, ANALYSIS_GRID_HZ,
+                                                   sample_rate_hz=audition.sample_rate_hz)}
+        rate = audition.sample_rate_hz
+        self._keep(job_id, replace(
+            audition, names={**audition.names, TURNED: f"{audition.names[of].partition(':')[0]}, turned"}, heard=heard,
+            match=loudness_matched(heard, sample_rate_hz=rate), turned=taste, turned_of=of,
+            pressure={**audition.pressure, TURNED: pressure_by_band(heard[TURNED][0], sample_rate_hz=rate)}))
+
+    def keep_taste(self, job_id: int, name: str) -> None:
+        """Find filters toward the target with this taste on top, and keep them as a version; behind the page.
+
+        Raises
+        ------
+        Conflict
+            If nothing was turned, or what was turned is no correction of this job.
+        """
+        audition = self._at_hand(job_id)
+        name = checked.text(name.strip(), longest=60, where="name")
+        if audition.turned is None:
+            raise Conflict("nothing was turned.", where="taste", remedy="Turn tilt, bass or treble first.")
+        if not name:
+            raise InvalidValue("a version needs a name.", where="name", remedy="Type one.")
+        tuned = self._loading.view(job_id).tuned
+        correction = next((one for one in (tuned.correction, *tuned.versions.values())
+                           if one.found and _made_of(tuned, one, audition.stood[audition.turned_of])), None)
+        if correction is None:
+            raise Conflict(f"{audition.names[audition.turned_of]} is no correction of this job any more.",
+                           where="taste", remedy="Render again, and turn one that corrects.")
+        taste = _together(correction.taste, audition.turned, name)
+
+        def task(told: Callable[[float], None]) -> None:
+            self._shaping.change(job_id, f"taste {name}", lambda _: replace(correction, taste=taste))
+            self._shaping.find(job_id, told)
+            self._blending.keep(job_id, name, "Turned while listening.")
+
+        self._run(job_id, "filters", task)
+
+    # Blind
+
+    def begin_blind(self, job_id: int, first: str, second: str) -> None:
+        """Ten trials between two of what is compared."""
+        audition = self._at_hand(job_id)
+        if not {first, second} <= set(audition.names):
+            raise InvalidValue("one of both is not among what is compared.", where="blind test",
+                               remedy="Choose two of them.")
+        self._blind[job_id] = BlindTest.drawn((first, second), rng=np.random.default_rng())
+
+    def answer(self, job_id: int, trial: int, said: str) -> None:
+        """What was said of a trial; after the last one the result goes into the logbook."""
+        audition, test = self._at_hand(job_id), self._blind.get(job_id)
+        if test is None:
+            raise Conflict("no blind test runs.", where="blind test", remedy="Begin one.")
+        self._blind[job_id] = test = test.answered(said, trial=trial)
+        if test.over:
+            first, second = (audition.names[key] for key in test.pair)
+            self._log(job_id, f"Heard blind, {audition.programme} at {audition.seat}, equally loud: {first} against "
+                              f"{second}, {test.right} of {len(test.hidden)} right; by guessing that happens in "
+                              f"{100 * test.chance:.1f} % of tests.")
+
+    def end_blind(self, job_id: int) -> None:
+        """Forget it."""
+        self._blind.pop(job_id, None)
+
+    def note(self, job_id: int, text: str) -> None:
+        """What was heard, into the logbook."""
+        text = checked.text(text.strip(), longest=1000, where="note")
+        if not text:
+            raise InvalidValue("nothing is typed.", where="note", remedy="Type what you heard.")
+        audition = self._auditions.get(job_id)
+        where = f" ({audition.programme} at {audition.seat}: {', '.join(audition.names.values())})" if audition else ""
+        self._log(job_id, f"Heard{where}: {text}")
+
+    def _log(self, job_id: int, text: str) -> None:
+        with self._context.change() as work:
+            work.jobs.get(job_id)
+            work.logbook.add(job_id, text, at=self._context.now())
+
+    def _at_hand(self, job_id: int) -> Audition:
+        found = self._auditions.get(job_id)
+        if found is None:
+            raise Conflict("nothing is rendered.", where="listening", remedy="Render it first.")
+        return found
+
+
+def _made_of(tuned: Tuned, correction: object, preset: Preset | None) -> bool:
+    """Whether a preset holds this very correction."""
+    if preset is None:
+        return False
+    one = replace(tuned, correction=correction)
+    for key in ("corrected", "convolved"):
+        try:
+            if replace(preset_of(key, one), name=preset.name) == preset:
+                return True
+        except DolceError:
+            continue
+    return False
+
+
+def _together(base: Taste | None, turned: Taste, name: str) -> Taste:
+    """A taste on top of the one that a correction has already."""
+    base = base if base is not None and base.on else Taste()
+    return replace(base, name=name, on=True,
+                   tilt_db_per_octave=round(base.tilt_db_per_octave + turned.tilt_db_per_octave, 2),
+                   bass_db=round(base.bass_db + turned.bass_db, 2),
+                   treble_db=round(base.treble_db + turned.treble_db, 2))
+
+
+def _kept(store: OrderedDict, job_id: int, value: object) -> None:
+    """Keep a value of a job; those of the jobs that were at it least lately go."""
+    store.pop(job_id, None)
+    store[job_id] = value
+    while len(store) > _KEPT:
+        store.popitem(last=False)

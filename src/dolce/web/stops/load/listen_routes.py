@@ -1,0 +1,122 @@
+"""Routes of the Listen sheet: what is compared, its sound, blind trials, taste, and what was heard."""
+
+from dataclasses import replace
+
+from flask import Response, make_response, render_template, request
+
+from dolce.core.correction import Taste
+from dolce.errors import InvalidForm
+from dolce.services.load.audition import ListenWish
+from dolce.services.load.packing import ORDER_WORDS
+from dolce.web.shared.form_reader import FormReader, uploaded
+from dolce.web.shared.numbers import number_of, whole_of
+from dolce.web.shared.page import services
+from dolce.web.stops.load.sheets import after, blueprint, show
+
+_SOUND = "audio/flac"
+
+
+@blueprint.post("/listen/render")
+def begin_listening(job_id: int) -> Response:
+    """Render what is wished behind the page."""
+    form = request.form
+    services().listening.begin(job_id, ListenWish(
+        material=form.get("material", ""), start_s=number_of(form.get("start_s")) or 0.0,
+        seat_id=whole_of(form.get("seat")) or 0, two_ears=bool(form.get("two_ears")),
+        compared=tuple(form.getlist("compare"))))
+    return after(job_id, "listen")
+
+
+@blueprint.get("/listen/progress")
+def listening_progress(job_id: int) -> Response:
+    """How far it is; the whole sheet as soon as it is done."""
+    work = services().listening.work(job_id)
+    if work is not None and work.running:
+        response = make_response(render_template("load/_listen_work.html", work=work, job_id=job_id))
+        response.headers["HX-Retarget"], response.headers["HX-Reswap"] = "#listen-work", "outerMorph"
+        return response
+    return show(job_id, "listen")
+
+
+@blueprint.post("/listen/stop")
+def stop_listening(job_id: int) -> Response:
+    """End it; what was rendered before stays."""
+    services().listening.stop(job_id)
+    return after(job_id, "listen")
+
+
+@blueprint.post("/listen/recording")
+def hand_in_recording(job_id: int) -> Response:
+    """A recording of one's own."""
+    data, name = uploaded(request.files.get("recording"))
+    order = request.form.get("order", "")
+    services().listening.hand_in(job_id, data, name=name, order=order if order in ORDER_WORDS else "broadcast")
+    return after(job_id, "listen")
+
+
+@blueprint.get("/listen/<int:number>/<int:place>.flac")
+def sound_file(job_id: int, number: int, place: int) -> Response:
+    """One of what is compared, as loud as the others."""
+    return _sound(services().listening.sound(job_id, number, place))
+
+
+@blueprint.get("/listen/<int:number>/unnamed/<int:trial>.flac")
+def unnamed_sound(job_id: int, number: int, trial: int) -> Response:
+    """The one that a trial asks for."""
+    return _sound(services().listening.hidden_sound(job_id, number, trial))
+
+
+def _sound(data: bytes) -> Response:
+    response = make_response(data)
+    response.mimetype = _SOUND
+    response.cache_control.no_store = True
+    return response
+
+
+@blueprint.post("/listen/taste")
+def turn_taste(job_id: int) -> Response:
+    """Tilt, bass and treble on top of one of them."""
+    form = FormReader(request.form)
+    taste = Taste()
+    values = {field: form.of(Taste, field) for field in ("tilt_db_per_octave", "bass_db", "treble_db")}
+    try:
+        form.done()
+    except InvalidForm as error:
+        return show(job_id, "listen", status=422, faults=error.faults, typed=request.form)
+    services().listening.turn(job_id, request.form.get("of", ""), replace(taste, **values))
+    return after(job_id, "listen")
+
+
+@blueprint.post("/listen/taste/keep")
+def keep_taste(job_id: int) -> Response:
+    """Find filters for it, and keep them as a version."""
+    services().listening.keep_taste(job_id, request.form.get("name", ""))
+    return after(job_id, "listen")
+
+
+@blueprint.post("/listen/blind")
+def begin_blind(job_id: int) -> Response:
+    """Ten trials between two."""
+    services().listening.begin_blind(job_id, request.form.get("first", ""), request.form.get("second", ""))
+    return after(job_id, "listen")
+
+
+@blueprint.post("/listen/blind/<int:trial>")
+def answer_blind(job_id: int, trial: int) -> Response:
+    """What was said of a trial."""
+    services().listening.answer(job_id, trial, request.form.get("said", ""))
+    return after(job_id, "listen")
+
+
+@blueprint.post("/listen/blind/end")
+def end_blind(job_id: int) -> Response:
+    """Back to names."""
+    services().listening.end_blind(job_id)
+    return after(job_id, "listen")
+
+
+@blueprint.post("/listen/note")
+def note_heard(job_id: int) -> Response:
+    """What was heard, into the logbook."""
+    services().listening.note(job_id, request.form.get("text", ""))
+    return after(job_id, "listen")

@@ -1,0 +1,47 @@
+"""The sheets of the Load stop: presets and files, and listening."""
+
+from collections.abc import Callable
+
+from flask import Blueprint, Response, request
+
+from dolce.core.job import SAMPLE_RATES_HZ
+from dolce.core.listening import MATERIAL
+from dolce.services.load.listening import TURNED
+from dolce.services.load.misfit_words import first_words
+from dolce.services.load.packing import LAYOUTS, ORDER_WORDS, SAMPLES, SIGN_WORDS
+from dolce.web.shared.page import after_change, services, show_stop
+from dolce.web.stops.load.listen_views import pressure_plots
+
+blueprint = Blueprint("load", __name__, url_prefix="/jobs/<int:job_id>/load", template_folder="templates")
+
+SHEETS = {"presets": "Presets and files", "listen": "Listen"}
+
+
+def show(job_id: int, sheet: str | None = None, **context: object) -> Response:
+    """A sheet: the one given, or the one that the request names."""
+    wanted = sheet or request.values.get("sheet", "")
+    sheet = wanted if wanted in SHEETS else "presets"
+    return show_stop("load", job_id, sheet=sheet, sheets=SHEETS, **{**_CONTEXTS[sheet](job_id), **context})
+
+
+def after(job_id: int, sheet: str) -> Response:
+    """After a change on a sheet: that sheet again."""
+    return after_change("load", job_id, lambda number: show(number, sheet), sheet=sheet)
+
+
+def _presets(job_id: int) -> dict:
+    view = services().loading.view(job_id, slot=request.values.get("slot", ""), content=request.values.get("look", ""))
+    names = {name: key for key, name in view.contents.items()}
+    return {"rates": SAMPLE_RATES_HZ, "samples": SAMPLES, "layouts": LAYOUTS, "orders": ORDER_WORDS,
+            "signs": SIGN_WORDS, "view": view, "first_words": first_words,
+            "offered": {slot: view.usual_content(view.job, slot, names) for slot in view.slots},
+            "loads": {one.output: one for one in view.loads}}
+
+
+def _listen(job_id: int) -> dict:
+    view = services().listening.view(job_id)
+    return {"view": view, "material": MATERIAL, "orders": ORDER_WORDS, "turned_key": TURNED, "faults": {}, "typed": {},
+            "pressure": pressure_plots(view.audition) if view.audition else None}
+
+
+_CONTEXTS: dict[str, Callable[[int], dict]] = {"presets": _presets, "listen": _listen}

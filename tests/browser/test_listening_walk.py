@@ -1,0 +1,70 @@
+"""Presets compared by ear in the browser: rendered, switched while they play, turned, heard blind, noted."""
+
+import pytest
+from pages import Page
+from selenium.webdriver.common.keys import Keys
+
+from rooms import two_seats_taken
+
+
+@pytest.fixture
+def job(address):
+    _, services = address
+    job_id = two_seats_taken(services, layout="2.0", subs=0)
+    services.shaping.find(job_id)
+    services.loading.load(job_id, "A", "corrected")
+    services.loading.load(job_id, "B", "aligned")
+    return job_id
+
+
+def player(page: Page) -> str:
+    return page.driver.execute_script("return document.querySelector('[data-player]')?.dataset.playerState ?? ''")
+
+
+def pressed(page: Page) -> list[str]:
+    return page.driver.execute_script(
+        "return [...document.querySelectorAll('[data-sound]')].map((b) => b.ariaPressed)")
+
+
+def test_presets_are_heard_switched_turned_and_told_apart_blind(driver, address, job):
+    place, services = address
+    page = Page(driver, place).open(f"/jobs/{job}/load")
+    page.faults_in_console()
+    page.press("Listen")
+    page.press_at_once("Render")
+    page.wait(lambda: player(page) == "ready", why="the player has not loaded what was rendered")
+    audition = services.listening.view(job).audition
+    assert page.text(".loudness tbody tr:nth-child(2) td:nth-child(3)") == (
+        f"{abs(audition.match.gain_db[audition.keys[1]]):.1f} dB")
+
+    page.find("body").send_keys("p")
+    page.wait(lambda: player(page) == "playing")
+    page.find("body").send_keys("2")
+    assert pressed(page) == ["false", "true"]
+    page.wait(lambda: page.text("[data-player-words]").endswith("of 16.0 s"))
+
+    # Taste: heard beside the others at the same place, while it plays.
+    page.find("#f-bass_db").send_keys(Keys.ARROW_RIGHT)
+    page.wait(lambda: len(pressed(page)) == 3 and player(page) == "playing", why="what was turned is not heard")
+    assert services.listening.view(job).audition.turned.bass_db == 0.5
+    assert pressed(page)[1] == "true"
+
+    page.press("Begin")
+    for trial in range(1, 11):
+        page.wait(lambda trial=trial: f"trial {trial} of 10" in page.text(".player-keys"))
+        page.wait(lambda: player(page) in ("playing", "ready"))
+        hidden = services.listening.view(job).blind.hidden[trial - 1]
+        # Nothing on the page tells which one it is.
+        assert hidden not in page.find("[data-sound]:last-child").get_attribute("data-sound")
+        page.press(f"It is {services.listening.view(job).audition.names[hidden]}")
+    page.wait(lambda: "10 of 10 right" in page.text(".player .verdict"))
+    assert "you hear the difference" in page.text(".player .verdict")
+
+    page.find("#f-text").send_keys("A is tighter below 100 Hz.")
+    page.press("Into the logbook")
+    assert "A is tighter below 100 Hz." in services.proving.logbook(job, before=10**6)[0].text
+
+    # Stop silences the player as well.
+    page.find("body").send_keys(Keys.ESCAPE)
+    page.wait(lambda: player(page) == "ready")
+    assert page.faults_in_console() == []

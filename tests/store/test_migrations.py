@@ -45,7 +45,7 @@ def test_steps_are_numbered_in_one_row():
 def test_file_is_in_wal_mode_and_keeps_the_record_of_its_steps(database, tmp_path):
     with sqlite3.connect(tmp_path / "dolce.sqlite") as raw:
         assert raw.execute("PRAGMA journal_mode").fetchone() == ("wal",)
-        assert raw.execute("SELECT version_num FROM alembic_version").fetchone() == ("0015",)
+        assert raw.execute("SELECT version_num FROM alembic_version").fetchone() == ("0016",)
     raw.close()
 
 

@@ -30,7 +30,8 @@ _OF_JOB: dict[str, dict[str, str]] = {name: {"id": name, "job_id": "jobs"} for n
     "plan_steps", "rounds", "passes", "alignment_steps", "correction_steps", "logbook", "selections",
     "alignment_versions", "correction_versions", "kept_states")}
 _OF_JOB["stories"] = {"job_id": "jobs"}                                   # one a job, under its number
-_OTHERS: dict[str, dict[str, str]] = {"jobs": {"id": "jobs", "round_id": "rounds"}, "samples": {"id": "samples"},
+_OTHERS: dict[str, dict[str, str]] = {"jobs": {"id": "jobs", "round_id": "rounds", "follows_id": "jobs"},
+                                      "samples": {"id": "samples"},
                                       "takes": {"id": "takes", "round_id": "rounds", "samples_id": "samples"}}
 _SHARED = ("states", "taps", "state_taps")                                # kept under the hash of what they are
 # Numbers of rounds that stand inside values.
@@ -287,6 +288,8 @@ def _inserted(link: sqlite3.Connection, renamed: Callable[[str, set[str]], str],
     for number, address in link.execute("SELECT id, address FROM main.selections WHERE id > ?",
                                         (more["selections"],)).fetchall():
         link.execute("UPDATE main.selections SET address = ? WHERE id = ?", (_moved(address, more["rounds"]), number))
+    link.execute("UPDATE main.jobs SET follows_id = NULL WHERE id > ? AND follows_id NOT IN "
+                 "(SELECT id FROM main.jobs WHERE id > ?)", (more["jobs"], more["jobs"]))    # what it followed stayed
     new = link.execute("SELECT id, name FROM main.jobs WHERE id > ? ORDER BY id", (more["jobs"],)).fetchall()
     taken = {row[0] for row in link.execute("SELECT name FROM main.jobs WHERE id <= ? AND deleted_at IS NULL",
                                             (more["jobs"],))}

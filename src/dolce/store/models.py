@@ -39,6 +39,7 @@ class JobRow(Row):
     correction_position: Mapped[int | None]
     plan_position: Mapped[int | None]
     rows: Mapped[str | None]
+    follows_id: Mapped[int | None] = mapped_column(ForeignKey("jobs.id", ondelete="SET NULL"))
 
 
 class StateRow(Row):

@@ -33,6 +33,8 @@ class Job:
         What the rehearsal's processor really holds.
     rows : Rows
         What is taken besides the channels one by one, and how.
+    follows : int or None
+        The job whose room, seats and spots this one has, until they are changed here.
     """
 
     id: int
@@ -49,6 +51,7 @@ class Job:
     simulated: ProcessorState
     round_id: int
     rows: Rows = field(default_factory=Rows)
+    follows: int | None = None
 
     @property
     def room(self) -> RoomSize:

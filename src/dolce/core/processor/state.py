@@ -3,6 +3,7 @@
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
+from dolce.core.processor.crossover import Crossover
 from dolce.core.processor.preset import BassManagement, Preset, Route
 from dolce.core.processor.settings import ChannelSettings
 from dolce.errors import InvalidValue
@@ -52,6 +53,11 @@ class ProcessorState:
     def is_open(self, channel: str) -> bool:
         """Whether the channel sounds: neither muted nor left out by a solo."""
         return channel not in self.muted and self.solo in ("", channel)
+
+    def corner_of(self, channel: str) -> Crossover | None:
+        """Where subs take over a channel's bass now; None where it plays its whole range, or is a sub."""
+        bass = None if self.active == BYPASS else self.presets[self.active].bass
+        return None if bass is None or channel in bass.subs else bass.of(channel)
 
     def routes(self, channel: str) -> list[Route]:
         """Where sound fed to a channel goes; without bass management only to itself."""

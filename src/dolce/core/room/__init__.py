@@ -4,6 +4,7 @@ from dolce.core.room.box_model import BoxModel, Decay, box_model, decay_of
 from dolce.core.room.channels import CHANNEL_NAMES, SUB_CODES, channel_name, group_of, partner_of
 from dolce.core.room.document import plan_of, plan_values
 from dolce.core.room.findings import Finding, Findings, findings_of
+from dolce.core.room.following import followed, same_room
 from dolce.core.room.laying_out import new_plan, with_channel, with_layout, without_channel
 from dolce.core.room.layouts import LAYOUT_NAMES, LAYOUTS, Reference, reference_of, usual_subs
 from dolce.core.room.moving import label_of, moved, place_of
@@ -74,7 +75,7 @@ __all__ = [
     "candidates_of",
     "channel_name",
     "decay_of",
-    "findings_of",
+    "findings_of", "followed",
     "group_of",
     "label_of",
     "move_of",
@@ -89,7 +90,7 @@ __all__ = [
     "reference_of",
     "reflections_of",
     "rows_of",
-    "sights_of",
+    "same_room", "sights_of",
     "spot_warnings",
     "spots_by_pattern",
     "tape_of",

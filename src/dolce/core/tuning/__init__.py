@@ -2,6 +2,7 @@
 
 from dolce.core.tuning.alignment import Alignment, ChannelAlignment, OutputChange, changed_outputs
 from dolce.core.tuning.bass_sums import (
+    JOINED_OCTAVES,
     SHOWN_HZ,
     SUM_HZ,
     Handover,
@@ -24,6 +25,7 @@ from dolce.core.tuning.clean_level import (
 )
 from dolce.core.tuning.composing import mains_later_s, with_ladder
 from dolce.core.tuning.correction import ANCHOR_RANGE_HZ, Aim, Band, Correction
+from dolce.core.tuning.drift import Drift, arrivals_apart, drift_of
 from dolce.core.tuning.levelling import levelled_again
 from dolce.core.tuning.output_loads import OutputLoad, output_loads
 from dolce.core.tuning.outputs import Outputs
@@ -49,6 +51,7 @@ __all__ = [
     "ALL_SEATS",
     "ANCHOR_RANGE_HZ",
     "HEARD_TO_HZ",
+    "JOINED_OCTAVES",
     "OCTAVES_HZ",
     "PEAKS_ABOVE_DB",
     "SHAPING_PER_OCTAVE",
@@ -62,6 +65,7 @@ __all__ = [
     "ChannelShape",
     "CleanBand",
     "Correction",
+    "Drift",
     "FoundFilters",
     "Handover",
     "Heard",
@@ -73,10 +77,12 @@ __all__ = [
     "Responses",
     "SpotLevels",
     "Verdict",
+    "arrivals_apart",
     "blends_of",
     "changed_outputs",
     "clean_bands",
     "convolved_db",
+    "drift_of",
     "expectation_of",
     "found_filters",
     "fronts_level_db",

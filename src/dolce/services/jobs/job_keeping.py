@@ -136,6 +136,35 @@ class JobKeeping:
             work.logbook.add(new.id, f"Copied from {job.name}.", at=now)
         return new
 
+    def copy_for_recheck(self, job_id: int) -> Job:
+        """A copy with everything in it that goes on with a round of its own, to be held against those of before."""
+        new = self.copy(job_id, name=self._free_name(f"{self.name(job_id)}, re-check"))
+        with self._context.change() as work:
+            fresh = work.takes.add_round(new.id, name="Re-check", at=self._context.now())
+            work.jobs.set_round(new.id, fresh.id)
+            work.logbook.add(new.id, "New round Re-check.", at=self._context.now())
+        return self.get(new.id)
+
+    def copy_for_other_speakers(self, job_id: int) -> Job:
+        """A job for other loudspeakers in the same room: it follows the first one's room, seats and spots."""
+        name, now = self._free_name(f"{self.name(job_id)}, other loudspeakers"), self._context.now()
+        with self._context.change() as work:
+            job = work.jobs.get(job_id)
+            first = job if job.follows is None else work.jobs.get(job.follows)
+            new = work.jobs.add(name=name, place=job.place, notes="", units=job.units,
+                                plan=replace(job.plan, dismissed=()), rig=job.rig, seed=job.seed, at=now)
+            work.jobs.set_follows(new.id, first.id)
+            work.logbook.add(new.id, f"Other loudspeakers in the room of {first.name}: room, seats and spots follow "
+                                     "it until they are changed here.", at=now)
+        return self.get(new.id)
+
+    def _free_name(self, wanted: str) -> str:
+        """A name that no other job has."""
+        taken, name, number = {job.name for job in self.all()}, wanted, 2
+        while name in taken:
+            name, number = f"{wanted} {number}", number + 1
+        return name
+
     def delete(self, job_id: int) -> str:
         """Set a job aside for a week at least; returns its name."""
         with self._context.change() as work:

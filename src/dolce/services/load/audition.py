@@ -95,50 +95,71 @@ class Audition:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class Candidate:
+    """Something that can be compared: a preset or None for bypass, of a job whose round `base` has the takes."""
+
+    name: str
+    preset: Preset | None
+    job: Job
+    base: Round
+
+    @property
+    def outputs(self) -> Outputs:
+        """What every output gets."""
+        state = ProcessorState() if self.preset is None else ProcessorState(presets={"A": self.preset}, active="A")
+        return Outputs.held(state, self.job.channels)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
 class Ears:
-    """What is needed to render: a programme, and the responses at the spots that stand for ears."""
+    """What is needed to render: a programme, and each candidate's responses at the spots that stand for ears."""
 
     wish: ListenWish
-    presets: Mapping[str, tuple[str, Preset | None]]
-    channels: tuple[str, ...]
-    round_name: str
+    candidates: Mapping[str, Candidate]
     seat: str
     spots: tuple[int, ...]
-    responses: tuple[Mapping[str, ImpulseResponse], ...]
+    responses: Mapping[str, tuple[Mapping[str, ImpulseResponse], ...]]
     programme: Programme
     remarks: tuple[str, ...]
     full_scale_spl_db: float | None
 
 
-def ears_at(work: UnitOfWork, job: Job, base: Round, wish: ListenWish,
-            presets: Mapping[str, tuple[str, Preset | None]], recording: Recording | None) -> Ears:
-    """Responses at a seat for a passage through presets, each with its name.
+def ears_at(work: UnitOfWork, job: Job, wish: ListenWish, candidates: Mapping[str, Candidate],
+            recording: Recording | None) -> Ears:
+    """Responses at a seat of a job for a passage through what is compared.
 
     Raises
     ------
     Conflict
-        If no spot of the seat has the takes that it needs.
+        If no spot of the seat has the takes that all of them need.
     InvalidValue, FormatError
         If there is no such passage.
     """
     seat = next((one for one in job.plan.seats if one.id == wish.seat_id), job.seat)
-    takes = summable(work, base.id, job.channels)
-    rate = takes[0].sample_rate_hz if takes else job.rig.sample_rate_hz
-    programme, remarks = programme_for(job, wish.material, recording, start_s=wish.start_s, sample_rate_hz=rate)
-    needed = {way.output for _, preset in presets.values() for channel in programme.channels
-              for way in _outputs(job.channels, preset).routes(channel)} & {take.channel for take in takes}
-    at_spot = {spot.id: {take.channel: take.id for take in takes if take.spot_id == spot.id and take.channel in needed}
-               for spot in job.plan.spots_of(seat.id)}
-    ears = _ears(job.plan.spots_of(seat.id), {spot for spot, found in at_spot.items() if set(found) == needed},
-                 two=wish.two_ears)
-    if not ears or not needed:
-        raise Conflict(f"at {seat.name} no spot has takes of all of {', '.join(sorted(needed)) or 'these'}.",
+    takes = {key: summable(work, one.base.id, one.job.channels) for key, one in candidates.items()}
+    first = next((take for of_one in takes.values() for take in of_one), None)
+    programme, remarks = programme_for(job, wish.material, recording, start_s=wish.start_s,
+                                       sample_rate_hz=first.sample_rate_hz if first else job.rig.sample_rate_hz)
+    spots = job.plan.spots_of(seat.id)
+    cells: dict[str, dict[int, dict[str, int]]] = {}
+    there, lacking = {spot.id for spot in spots}, set()
+    for key, one in candidates.items():
+        needed = {way.output for channel in programme.channels for way in one.outputs.routes(channel)}
+        needed &= {take.channel for take in takes[key]}
+        cells[key] = {spot.id: {take.channel: take.id for take in takes[key]
+                                if take.spot_id == spot.id and take.channel in needed} for spot in spots}
+        there &= {spot for spot, found in cells[key].items() if found and set(found) == needed}
+        lacking |= needed
+    ears = _ears(spots, there, two=wish.two_ears)
+    if not ears:
+        raise Conflict(f"at {seat.name} no spot has takes of all of {', '.join(sorted(lacking)) or 'these'}.",
                        where="listening", remedy="Choose another seat, or run its spots on the Takes page.")
-    responses = dict(work.takes.responses([take for ear in ears for take in at_spot[ear.id].values()]))
-    return Ears(wish=wish, presets=presets, channels=job.channels, round_name=base.name, seat=seat.name,
-                spots=tuple(ear.number for ear in ears), programme=programme, remarks=remarks,
-                responses=tuple({code: responses[take] for code, take in at_spot[ear.id].items()} for ear in ears),
-                full_scale_spl_db=_full_scale(job))
+    wanted = {take for of_one in cells.values() for ear in ears for take in of_one[ear.id].values()}
+    responses = dict(work.takes.responses(wanted))
+    return Ears(wish=wish, candidates=candidates, seat=seat.name, spots=tuple(ear.number for ear in ears),
+                programme=programme, remarks=remarks, full_scale_spl_db=_full_scale(job),
+                responses={key: tuple({code: responses[take] for code, take in of_one[ear.id].items()}
+                                      for ear in ears) for key, of_one in cells.items()})
 
 
 def rendered(ears: Ears, told: Callable[[float], None]) -> Audition:
@@ -152,34 +173,31 @@ def rendered(ears: Ears, told: Callable[[float], None]) -> Audition:
     programme, rendering, rows = ears.programme, Rendering(ears.programme), {}
     places: dict[str, int] = {}
     played: set[str] = set()
-    for at_ear in ears.responses:
-        for key, (name, preset) in ears.presets.items():
-            told(0.9 * sum(map(len, rows.values())) / (len(ears.presets) * len(ears.responses)))
-            paths = paths_of(_outputs(ears.channels, preset), at_ear, programme.channels)
+    count = len(ears.candidates) * len(ears.spots)
+    for ear in range(len(ears.spots)):
+        for key, one in ears.candidates.items():
+            told(0.9 * sum(map(len, rows.values())) / count)
+            paths = paths_of(one.outputs, ears.responses[key][ear], programme.channels)
             if paths is None:
-                raise Conflict(f"{name} plays none of {', '.join(programme.channels)}.", where="listening",
+                raise Conflict(f"{one.name} plays none of {', '.join(programme.channels)}.", where="listening",
                                remedy="Choose other material.")
             played |= set(paths.sample)
-            # The first ear of the first preset gives the place; ears keep their distance from one another.
+            # The first ear of the first candidate gives the place; ears keep their distance from one another.
             places.setdefault(key, paths.onset)
             place = paths.onset - places[key] + next(iter(places.values()))
             rows.setdefault(key, []).append(rendering.through(paths, onset=place))
     told(0.9)
     heard = {key: np.array(one) for key, one in rows.items()}
     rate = programme.sample_rate_hz
+    rounds = dict.fromkeys(one.base.name for one in ears.candidates.values())
     return Audition(
         number=0, wish=ears.wish, programme=programme.name, duration_s=programme.duration_s, sample_rate_hz=rate,
-        round_name=ears.round_name, seat=ears.seat, spots=ears.spots, heard=heard, files={},
-        names={key: name for key, (name, _) in ears.presets.items()},
-        stood={key: preset for key, (_, preset) in ears.presets.items()},
+        round_name=", ".join(rounds), seat=ears.seat, spots=ears.spots, heard=heard, files={},
+        names={key: one.name for key, one in ears.candidates.items()},
+        stood={key: one.preset for key, one in ears.candidates.items()},
         match=loudness_matched(heard, sample_rate_hz=rate), full_scale_spl_db=ears.full_scale_spl_db,
         pressure={key: pressure_by_band(one[0], sample_rate_hz=rate) for key, one in heard.items()},
         left_out=tuple(channel for channel in programme.channels if channel not in played), remarks=ears.remarks)
-
-
-def _outputs(channels: Sequence[str], preset: Preset | None) -> Outputs:
-    state = ProcessorState() if preset is None else ProcessorState(presets={"A": preset}, active="A")
-    return Outputs.held(state, channels)
 
 
 def _ears(spots: Sequence[Spot], taken: set[int], *, two: bool) -> tuple[Spot, ...]:

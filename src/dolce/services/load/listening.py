@@ -4,6 +4,7 @@ import logging
 import threading
 from collections import OrderedDict
 from collections.abc import Callable, Mapping, Sequence
+from contextlib import suppress
 from dataclasses import dataclass, field, replace
 
 import numpy as np
@@ -19,14 +20,14 @@ from dolce.formats.audio_file import write_flac
 from dolce.formats.channel_order import Order
 from dolce.services.align.bass_takes import summable
 from dolce.services.context import Context
-from dolce.services.load.audition import Audition, ListenWish, ears_at, rendered
+from dolce.services.load.audition import Audition, Candidate, ListenWish, ears_at, rendered
 from dolce.services.load.contents import Tuned, preset_of
 from dolce.services.load.listen_material import OWN, Recording, recording_of
 from dolce.services.load.loading import Loading
 from dolce.services.read.round_curves import base_round
 from dolce.services.searches import Searches
 from dolce.services.shape.blending import Blending
-from dolce.services.shape.shaping import Shaping
+from dolce.services.shape.shaping import Shaping, present_correction
 
 _LOG = logging.getLogger(__name__)
 TURNED = "turned"
@@ -101,19 +102,18 @@ class Listening:
 
     def view(self, job_id: int) -> ListenView:
         """What can be compared, and what is at hand."""
-        load = self._loading.view(job_id)
+        job, candidates = self._candidates(job_id)
+        base = next((one.base for one in candidates.values()), None)
         with self._context.look() as work:
-            base = base_round(work, load.job, kept=load.correction.round_id)
-            taken = {take.spot_id for take in summable(work, base.id, load.job.channels)} if base else set()
-        presets = self._presets(load.tuned)
-        offered = {key: name for key, (name, _) in presets.items()}
-        seats = [(seat.id, seat.name) for seat in load.job.plan.seats
-                 if any(spot.id in taken for spot in load.job.plan.spots_of(seat.id))]
+            taken = {take.spot_id for take in summable(work, base.id, job.channels)} if base else set()
+        offered = {key: one.name for key, one in candidates.items()}
+        seats = [(seat.id, seat.name) for seat in job.plan.seats
+                 if any(spot.id in taken for spot in job.plan.spots_of(seat.id))]
         audition = self._auditions.get(job_id)
         stale = () if audition is None else tuple(
             audition.names[key] for key in audition.stood
-            if key != TURNED and (key not in presets or presets[key][1] != audition.stood[key]))
-        return ListenView(job=load.job, wish=self._wish(job_id, offered), offered=offered, seats=seats,
+            if key != TURNED and (key not in candidates or candidates[key].preset != audition.stood[key]))
+        return ListenView(job=job, wish=self._wish(job_id, offered), offered=offered, seats=seats,
                           recording=self._recordings.get(job_id), work=self._searches.of(job_id), audition=audition,
                           stale=stale, blind=self._blind.get(job_id), round_name=base.name if base else "")
 
@@ -129,24 +129,30 @@ class Listening:
             compared = tuple(dict.fromkeys((*held[:2], *(k for k in ("corrected", BYPASS) if k in offered))))[:2]
         return replace(wish, compared=compared)
 
-    @staticmethod
-    def _presets(tuned: Tuned) -> dict[str, tuple[str, Preset | None]]:
-        """By key: name and preset of bypass, of what the processor holds, and of what could be loaded besides."""
+    def _candidates(self, job_id: int) -> tuple[Job, dict[str, Candidate]]:
+        """By key: what the processor holds, what could be loaded besides, bypass, and the same of other loudspeakers
+        in the room.
+        """
+        tuned = self._loading.view(job_id).tuned
+        with self._context.look() as work:
+            base = base_round(work, tuned.job, kept=tuned.correction.round_id)
+            family = [Tuned(job=other, correction=present_correction(work, other),
+                            alignment=work.alignments.current(other.id)) for other in work.jobs.family(job_id)]
+            others = [(one, base_round(work, one.job, kept=one.correction.round_id)) for one in family]
+        if base is None:
+            return tuned.job, {}
         held = tuned.job.processor.presets
-        found: dict[str, tuple[str, Preset | None]] = {f"preset-{slot}": (f"{slot}: {one.name}", one)
-                                                       for slot, one in held.items()}
-        contents = ["aligned"] if tuned.stands_on is not None else []
-        contents += ["corrected"] if tuned.correction.found else []
-        contents += [f"version-{number}" for number in tuned.versions]
-        for key in contents:
-            try:
-                preset = preset_of(key, tuned)
-            except DolceError:
-                continue
-            if preset not in held.values():
-                found[key] = (f"{preset.name}, not loaded", preset)
-        found[BYPASS] = ("Bypass", None)
-        return found
+        found = {f"preset-{slot}": Candidate(name=f"{slot}: {one.name}", preset=one, job=tuned.job, base=base)
+                 for slot, one in held.items()}
+        found |= {key: Candidate(name=f"{preset.name}, not loaded", preset=preset, job=tuned.job, base=base)
+                  for key, preset in _loadable(tuned) if preset not in held.values()}
+        found[BYPASS] = Candidate(name="Bypass", preset=None, job=tuned.job, base=base)
+        for other, its_base in others:
+            if its_base is not None:
+                found |= {f"job-{other.job.id}-{key}": Candidate(
+                    name=f"{other.job.name}: {preset.name if preset else 'bypass'}", preset=preset, job=other.job,
+                    base=its_base) for key, preset in (*_loadable(other), (BYPASS, None))}
+        return tuned.job, found
 
     def sound(self, job_id: int, number: int, place: int) -> bytes:
         """One rendered sound as FLAC, by its place in the row of what is compared.
@@ -230,15 +236,10 @@ class Listening:
         self._searches.start(job_id, now, threading.Thread(target=run, daemon=True, name=f"{what} to listen to"))
 
     def _render(self, job_id: int, wish: ListenWish, told: Callable[[float], None]) -> None:
-        load = self._loading.view(job_id)
-        offered = self._presets(load.tuned)
-        presets = {key: offered[key] for key in wish.compared if key in offered}
+        job, offered = self._candidates(job_id)
+        chosen = {key: offered[key] for key in wish.compared if key in offered}
         with self._context.look() as work:
-            base = base_round(work, load.job, kept=load.correction.round_id)
-            if base is None:
-                raise Conflict("nothing was taken while bypassed.", where="listening",
-                               remedy="Run a round on the Takes page first.")
-            ears = ears_at(work, load.job, base, wish, presets, self._recordings.get(job_id))
+            ears = ears_at(work, job, wish, chosen, self._recordings.get(job_id))
         self._keep(job_id, rendered(ears, told))
 
     def _keep(self, job_id: int, audition: Audition) -> None:
@@ -341,6 +342,18 @@ class Listening:
         if found is None:
             raise Conflict("nothing is rendered.", where="listening", remedy="Render it first.")
         return found
+
+
+def _loadable(tuned: Tuned) -> list[tuple[str, Preset]]:
+    """What could be loaded of a job, by key."""
+    contents = ["aligned"] if tuned.stands_on is not None else []
+    contents += ["corrected"] if tuned.correction.found else []
+    contents += [f"version-{number}" for number in tuned.versions]
+    found = []
+    for key in contents:
+        with suppress(DolceError):                   # what the processor could not hold is not offered
+            found.append((key, preset_of(key, tuned)))
+    return found
 
 
 def _made_of(tuned: Tuned, correction: object, preset: Preset | None) -> bool:

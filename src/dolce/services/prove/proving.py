@@ -11,6 +11,7 @@ from dolce.core.job import Job, LogEntry, Round
 from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.core.subs import SUBS
 from dolce.core.tuning import (
+    JOINED_OCTAVES,
     Alignment,
     Correction,
     Outputs,
@@ -27,6 +28,7 @@ from dolce.core.tuning import (
 from dolce.services.align.predicted import predicted_levels, sum_of_subs
 from dolce.services.align.readings import aligned_readings, level_weights, moved_words
 from dolce.services.context import Context
+from dolce.services.prove.drifting import DriftView, drift_view
 from dolce.services.prove.rounds import RoundTable, round_table
 from dolce.services.read.round_curves import ChannelCurves, base_round, proving_round, spot_weights
 from dolce.services.shape.shaping import present_correction
@@ -37,11 +39,24 @@ LOGBOOK_PAGE = 400
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
 class ChannelProof:
-    """The proof of one channel, its curves relative to its target's level, and its target, shape (points,)."""
+    """The proof of one channel, its curves relative to its target's level, and its target, shape (points,).
+
+    `after_spots_db` are the spots one by one, shape (spots, points); `corner_hz` is where subs take over, None without.
+    """
 
     channel: str
     proof: Proof
     target_db: NDArray[np.float64]
+    after_spots_db: NDArray[np.float64]
+    corner_hz: float | None = None
+
+    @property
+    def around_corner_db(self) -> float | None:
+        """What was measured against what was predicted, mean over an octave to both sides of the crossover."""
+        if self.corner_hz is None:
+            return None
+        near = np.abs(np.log2(ANALYSIS_GRID_HZ / self.corner_hz)) <= JOINED_OCTAVES
+        return float(np.mean((self.proof.after_db - self.proof.predicted_db)[near]))
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -51,6 +66,7 @@ class ProofView:
     Attributes
     ----------
     needs : what is missing: "takes", "shape", "load", "round" or ""
+    seat_id : the seat at which everything is looked at; None for the blend that the correction is for
     lacking : channels that were not taken in the round after, at any spot that counts
     spots, spots_wanted : at how many spots the channels are compared, the fewest; and how many count
     against : what speaks against the proof
@@ -71,6 +87,7 @@ class ProofView:
     spots_wanted: int
     against: tuple[Verdict, ...]
     moved: tuple[str, ...]
+    seat_id: int | None
     logbook: tuple[LogEntry, ...]
 
     @property
@@ -97,7 +114,8 @@ class Proving:
     def __init__(self, context: Context) -> None:
         self._context = context
 
-    def view(self, job_id: int) -> ProofView:
+    def view(self, job_id: int, *, seat_id: int | None = None) -> ProofView:
+        """For the blend of the present correction, or at one seat."""
         with self._context.look() as work:
             job = work.jobs.get(job_id)
             correction = present_correction(work, job)
@@ -120,6 +138,8 @@ class Proving:
                                         for word in moved_words(work, job, one.id)))
             logbook = tuple(work.logbook.latest(job_id, count=LOGBOOK_PAGE))
         weights = spot_weights(job, correction.blend)
+        if seat_id is not None:
+            weights = {spot.id: 1.0 for spot in job.plan.spots_of(job.plan.seat(seat_id).id)}
         fronts_db = _fronts_db(correction, after, curves_before, weights) if after else None
         channels = {}
         for name in (c for c in job.channels if c in curves_before and c in curves_after):
@@ -133,7 +153,7 @@ class Proving:
             job=job, correction=correction, before_round=before, after_round=after, channels=channels,
             before_match=match_before, after_match=match_after, cut_db=after.state.cut_db if after else 0.0,
             needs=needs, lacking=lacking, spots=min((len(c.proof.spots) for c in channels.values()), default=0),
-            spots_wanted=len(weights), moved=moved, logbook=logbook,
+            spots_wanted=len(weights), seat_id=seat_id, moved=moved, logbook=logbook,
             against=() if needs else verdicts_on(
                 {name: c.proof for name, c in channels.items()}, match_after,
                 matched_at=_matched_at(level_weights(job, over), curves_before, curves_after)))
@@ -170,6 +190,11 @@ class Proving:
                                            spots=spots)
                  for channel in channels if len(outputs.routes(channel)) > 1}
         return {channel: levels for channel, levels in found.items() if levels is not None}
+
+    def drift(self, job_id: int, *, now: int | None = None, then: int | None = None) -> DriftView:
+        """What drifted between two rounds."""
+        with self._context.look() as work:
+            return drift_view(self._context, work, work.jobs.get(job_id), now=now, then=then)
 
     def rounds(self, job_id: int) -> RoundTable:
         """Every round beside the others."""
@@ -213,7 +238,12 @@ def _proof(job: Job, correction: Correction, after_round: Round, before: Channel
     found = prove(grid, start, predicted,
                   SpotLevels(spots=after.spots.spots, level_db=after.level_db + cut_db - level), weights=weights,
                   target_db=target, range_hz=(limits.from_hz, limits.to_hz))
-    return None if found is None else ChannelProof(channel=before.channel, proof=found, target_db=target)
+    if found is None:
+        return None
+    corner = after_round.state.corner_of(before.channel)
+    shown = SpotLevels(spots=after.spots.spots, level_db=after.level_db + cut_db - level)
+    return ChannelProof(channel=before.channel, proof=found, target_db=target, after_spots_db=shown.at(found.spots),
+                        corner_hz=corner.frequency_hz if corner is not None else None)
 
 
 def _fronts_db(correction: Correction, after: Round, before: Mapping[str, ChannelCurves],

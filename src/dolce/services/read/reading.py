@@ -79,6 +79,8 @@ class ReadView:
     left_out : channels beyond these
     seats : bass by seat, one table for each choice
     findings : what the curve of the channel in front says, of levels of whole responses
+    others : ids and names of the other jobs
+    against_rounds : of the job that is held against
     """
 
     job: Job
@@ -91,6 +93,8 @@ class ReadView:
     left_out: tuple[str, ...] = ()
     seats: tuple[SeatTable, ...] = ()
     findings: tuple[CurveFinding, ...] = ()
+    others: tuple[tuple[int, str], ...] = ()
+    against_rounds: tuple[Round, ...] = ()
 
     @property
     def round(self) -> Round:
@@ -152,9 +156,16 @@ class Reading:
             chosen = read(channels, wish.round_id or job.round_id, wish.place)
             against = None
             if wish.compares:
-                against = read((wish.against_channel,) if wish.against_channel else channels,
-                               wish.against_round or chosen.round.id, wish.against_place or wish.place)
-            view = ReadView(job=job, rounds=rounds, wish=wish, channels=channels, chosen=chosen, against=against)
+                against_channels = (wish.against_channel,) if wish.against_channel else channels
+                place = wish.against_place or wish.place
+                if wish.against_job in (None, job_id):
+                    against = read(against_channels, wish.against_round or chosen.round.id, place)
+                else:
+                    against = self._of_another(work, job, wish, against_channels, place)
+            others = tuple(one for one in work.jobs.names() if one[0] != job_id)
+            view = ReadView(job=job, rounds=rounds, wish=wish, channels=channels, chosen=chosen, against=against,
+                            others=others, against_rounds=rounds if wish.against_job in (None, job_id) else tuple(
+                                work.takes.rounds(wish.against_job)))
             if wish.of_one_take:
                 view = self._with_details(work, view)
                 self._read_ahead(view)
@@ -166,6 +177,16 @@ class Reading:
                     self._once(("seats", each.id, work.takes.newest(each.id), channels, _seating(job)), partial(
                         seat_table, work, job, each, channels)) for each in shown.values()))
             return view
+
+    def _of_another(self, work: UnitOfWork, job: Job, wish: ReadWish, channels: Collection[str],
+                    place: Place) -> Chosen:
+        """A round of another job, at the seat of the same name, or the spot of the same number."""
+        other = work.jobs.get(wish.against_job)
+        rounds = tuple(work.takes.rounds(other.id))
+        wanted = wish.against_round if wish.against_round in {one.id for one in rounds} else other.round_id
+        found = _read(work, other, rounds, wish, self._context.curves, channels, wanted,
+                      _place_there(job, other, place))
+        return replace(found, round=replace(found.round, name=f"{other.name}: {found.round.name}"))
 
     def findings(self, job_id: int, round_id: int, channel: str) -> tuple[CurveFinding, ...]:
         """What the curve of a channel in a round says, over the spots of all seats."""
@@ -345,6 +366,23 @@ def _spots(job: Job, place: Place) -> Collection[int]:
         return spots
     of_seats = {spot.id for spot in job.spots if spot.seat_id is not None}
     return of_seats or {spot.id for spot in job.spots}
+
+
+def _place_there(job: Job, other: Job, place: Place) -> Place:
+    """The same place in another job."""
+    if place.seat is not None:
+        seat = next((seat for seat in other.plan.seats if seat.name == job.plan.seat(place.seat).name), None)
+        if seat is None:
+            raise InvalidValue(f"{other.name} has no seat {job.plan.seat(place.seat).name}.", where="place",
+                               remedy="Choose all seats.")
+        return Place(seat=seat.id)
+    if place.spot is not None:
+        number = job.spot(place.spot).number
+        spot = next((spot for spot in other.spots if spot.number == number), None)
+        if spot is None:
+            raise InvalidValue(f"{other.name} has no spot {number}.", where="place", remedy="Choose all seats.")
+        return Place(spot=spot.id)
+    return place
 
 
 def _read(work: UnitOfWork, job: Job, rounds: tuple[Round, ...], wish: ReadWish, kept: ShapingCurves,

@@ -60,6 +60,8 @@ class ReadWish:
         The channel in front; empty for the first.
     against_round, against_place, against_channel
         What it is held against; None or empty for the same. Nothing is held against it where all three are.
+    against_job : int or None
+        Another job, whose round it is held against; None for this one.
     level_hz : float
         Where curves are laid over each other, for `levelled` "at".
     """
@@ -71,6 +73,7 @@ class ReadWish:
     against_round: int | None = None
     against_place: Place | None = None
     against_channel: str = ""
+    against_job: int | None = None
     view: View = "level"
     over: Over = "one take"
     layout: Layout = "one"
@@ -98,7 +101,8 @@ class ReadWish:
 
     @property
     def compares(self) -> bool:
-        return self.against_round is not None or self.against_place is not None or bool(self.against_channel)
+        return bool(self.against_round is not None or self.against_place is not None or self.against_channel
+                    or self.against_job)
 
     @property
     def averaged(self) -> bool:

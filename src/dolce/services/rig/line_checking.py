@@ -14,7 +14,7 @@ from dolce.devices.interface import Progress, Stopped
 from dolce.devices.opening import audio_of
 from dolce.errors import Conflict
 from dolce.services.context import Context
-from dolce.services.room.room_planning import refuse_while_sounding
+from dolce.services.room.sounding_guard import refuse_while_sounding
 from dolce.services.sound.sound_work import SoundWork
 from dolce.services.takes.take_making import deconvolver_of, require_open
 from dolce.store import UnitOfWork

@@ -35,6 +35,8 @@ from dolce.errors import Conflict, InvalidValue
 from dolce.formats.places_csv import read_places, write_places
 from dolce.formats.room_json import SCHEMA, read_room, write_room
 from dolce.services.context import Context
+from dolce.services.room.following import after_change
+from dolce.services.room.sounding_guard import refuse_while_sounding
 from dolce.store import UnitOfWork
 
 
@@ -105,6 +107,7 @@ class RoomPlanning:
             _refuse_lost(work, job_id, after)
             work.plans.add(job_id, after, what=what)
             work.jobs.touch(job_id, self._context.now())
+            after_change(work, job_id, before, after, at=self._context.now())
 
     def undo(self, job_id: int, *, seen: str = "") -> None:
         self._step(job_id, lambda work: work.plans.undo(job_id, seen=seen))
@@ -116,9 +119,11 @@ class RoomPlanning:
         with self._context.change() as work:
             before = work.jobs.get(job_id).plan
             step(work)
-            refuse_while_sounding(work, job_id, before, work.plans.current(job_id))
-            _refuse_lost(work, job_id, work.plans.current(job_id))
+            after = work.plans.current(job_id)
+            refuse_while_sounding(work, job_id, before, after)
+            _refuse_lost(work, job_id, after)
             work.jobs.touch(job_id, self._context.now())
+            after_change(work, job_id, before, after, at=self._context.now())
 
     # The room itself
 
@@ -370,17 +375,6 @@ class RoomPlanning:
 def room_schema() -> dict[str, Any]:
     """How a room file is built, as a JSON Schema."""
     return SCHEMA
-
-
-def refuse_while_sounding(work: UnitOfWork, job_id: int, before: RoomPlan, after: RoomPlan) -> None:
-    """Conflict where speakers, seats or spots would change under a pass, which carries the plan it began with."""
-    running = work.passes.running()
-    if running is None or running.job_id != job_id:
-        return
-    changed = [name for name in ("speakers", "seats", "spots") if getattr(before, name) != getattr(after, name)]
-    if changed:
-        raise Conflict(f"sound is playing in this job, and its takes belong to these {changed[0]}.", where="room",
-                       remedy="Wait until it ends, or stop it; then change them.")
 
 
 def _refuse_lost(work: UnitOfWork, job_id: int, after: RoomPlan) -> None:

@@ -2,7 +2,7 @@
 
 import json
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from datetime import datetime
 from typing import Any
 
@@ -62,6 +62,18 @@ class Jobs:
     def name(self, job_id: int) -> str:
         """The name of a job, whether the rest of it can be read or not."""
         return self._row(job_id).name
+
+    def names(self) -> list[tuple[int, str]]:
+        """Numbers and names of all jobs that are not deleted, by name."""
+        return [(row.id, row.name) for row in self._session.execute(
+            select(JobRow.id, JobRow.name).where(JobRow.deleted_at.is_(None)).order_by(JobRow.name, JobRow.id))]
+
+    def family(self, job_id: int) -> list[Job]:
+        """The other jobs of one room: the one that a job follows, and all that follow the same."""
+        first = self._row(job_id).follows_id or job_id
+        leader = self._session.get(JobRow, first)
+        leads = [self._job(leader)] if leader is not None and leader.deleted_at is None else []
+        return [one for one in (*leads, *self.followers(first)) if one.id != job_id]
 
     def texts(self, job_id: int) -> dict[str, str]:
         """What is kept of a job, as it stands there, to be read by people where the application can't."""
@@ -126,6 +138,20 @@ class Jobs:
         """What the rehearsal's processor holds from now on."""
         self._row(job_id).simulated_id = self._states.keep(state)
 
+    def set_follows(self, job_id: int, other: int | None) -> None:
+        """Whose room, seats and spots a job has from now on; None for its own."""
+        self._row(job_id).follows_id = other
+
+    def followers(self, job_id: int) -> list[Job]:
+        """Jobs that follow one, by number; deleted ones and those that can't be read stay as they are."""
+        rows = self._session.scalars(select(JobRow).where(JobRow.follows_id == job_id, JobRow.deleted_at.is_(None))
+                                     .order_by(JobRow.id))
+        found = []
+        for row in rows:
+            with suppress(Damaged):
+                found.append(self._job(row))
+        return found
+
     def set_round(self, job_id: int, round_id: int) -> None:
         self._row(job_id).round_id = round_id
 
@@ -158,6 +184,7 @@ class Jobs:
             id=row.id, name=row.name, place=row.place, notes=row.notes, units=row.units, created_at=row.created_at,
             changed_at=row.changed_at, seed=row.seed, plan=part("plan", plan_text, plan_of),
             rig=part("rig", row.rig, lambda values: encoding.value_of(Rig, values)), round_id=row.round_id,
+            follows=row.follows_id,
             rows=part("rows", row.rows or "{}", lambda values: encoding.value_of(Rows, values)),
             processor=self._state_of(row, row.processor_id), simulated=self._state_of(row, row.simulated_id))
 

@@ -84,8 +84,14 @@ def save(job_id: int) -> Response:
 
 @blueprint.post("/jobs/<int:job_id>/copy")
 def copy(job_id: int) -> Response:
-    """A second job with everything in it, or without takes."""
-    services().jobs.copy(job_id, with_takes=request.form.get("takes") != "no")
+    """A second job: with everything in it, without takes, for a re-check, or for other loudspeakers there."""
+    jobs, kind = services().jobs, request.form.get("kind", "all")
+    if kind == "recheck":
+        jobs.copy_for_recheck(job_id)
+    elif kind == "speakers":
+        jobs.copy_for_other_speakers(job_id)
+    else:
+        jobs.copy(job_id, with_takes=kind != "room")
     return redirect(url_for("jobs.page"), 303)
 
 

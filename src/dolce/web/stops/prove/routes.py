@@ -6,7 +6,7 @@ from dolce.core.tolerance import ToleranceSet
 from dolce.errors import FormatError, InvalidForm, InvalidValue
 from dolce.services.prove.proving import LOGBOOK_PAGE
 from dolce.web.shared.form_reader import FormReader
-from dolce.web.shared.numbers import number_of
+from dolce.web.shared.numbers import number_of, whole_of
 from dolce.web.shared.page import services, show_stop
 from dolce.web.stops.prove.views import latest_first, proof_plot, tolerance_rows, verdict_words
 
@@ -25,7 +25,8 @@ def logbook(job_id: int, before: int) -> Response:
 @blueprint.get("")
 def page(job_id: int) -> Response:
     """Before, predicted and after, figures and the logbook."""
-    view = services().proving.view(job_id)
+    view = services().proving.view(job_id, seat_id=whole_of(request.args.get("seat")))
+    spots = bool(request.args.get("spots"))
     wanted = request.args.get("channel", "")
     channel = wanted if wanted in view.channels else next(iter(view.channels), "")
     return show_stop(
@@ -36,7 +37,8 @@ def page(job_id: int) -> Response:
         verdict=verdict_words(view),
         latest_first=latest_first,
         logbook_page=LOGBOOK_PAGE,
-        plot=proof_plot(view.channels[channel]) if channel else None,
+        spots=spots,
+        plot=proof_plot(view.channels[channel], spots=spots) if channel else None,
     )
 
 
@@ -45,6 +47,14 @@ def rounds(job_id: int) -> str:
     """Every round beside the others."""
     return render_template("prove/_rounds.html", job=services().jobs.get(job_id),
                            table=services().proving.rounds(job_id))
+
+
+@blueprint.get("/drift")
+def drift(job_id: int) -> str:
+    """A round now against one of then."""
+    view = services().proving.drift(job_id, now=whole_of(request.args.get("now")),
+                                    then=whole_of(request.args.get("then")))
+    return render_template("prove/_drift.html", job=view.job, view=view)
 
 
 @blueprint.get("/tolerances")

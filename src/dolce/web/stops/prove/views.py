@@ -12,9 +12,11 @@ from dolce.web.shared.plot_data import curve, response_plot
 TOP_DB = 15.0
 
 
-def proof_plot(shown: ChannelProof) -> dict:
-    """The same scale as on the Shape page, so that both can be compared."""
+def proof_plot(shown: ChannelProof, *, spots: bool = False) -> dict:
+    """The same scale as on the Shape page, so that both can be compared; `spots` adds every one of them faintly."""
+    each = [curve(f"spot {k}", shown.channel, "spot", level) for k, level in enumerate(shown.after_spots_db, start=1)]
     return response_plot(curves=[
+        *(each if spots else []),
         curve("before", shown.channel, "before", shown.proof.before_db),
         curve("target", shown.channel, "target", shown.target_db),
         # The prediction lies as a broad dashed band under the measured line: where they agree, both are seen.

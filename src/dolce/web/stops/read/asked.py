@@ -33,6 +33,7 @@ def wish_of(args: MultiDict) -> ReadWish:
     against = args.get("vs_place", "same")
     return ReadWish(round_id=whole_of(args.get("round")), channels=tuple(args.getlist("channel")),
                     place=Place.of(args.get("place", "")), against_round=whole_of(args.get("vs_round")),
+                    against_job=whole_of(args.get("vs_job")),
                     against_place=None if against == "same" else Place.of(against), **values)
 
 

@@ -9,6 +9,7 @@ import soundfile
 
 from asking import client_of, post
 from dolce.web import create_app
+from rooms import shaped_pair
 
 STOPS = ("room", "rig", "takes", "read", "align", "shape", "load", "prove")
 
@@ -168,3 +169,24 @@ def test_the_card_of_a_cell_stays_open_after_a_change_and_says_what_it_needs(dem
     assert "Left out of averages: a door" in answer.text
     assert "Let it count again" in answer.text
     demo.jobs.delete(copy.id)
+
+
+def test_prove_looks_at_a_seat_and_every_spot_and_asks_for_what_drifted(tmp_path):
+    for services, job_id in shaped_pair(tmp_path):
+        client = client_of(services)
+        services.loading.load(job_id, "A", "corrected")
+        services.loading.switch(job_id, "A")
+        services.taking.new_round(job_id)
+        services.taking.run_rest(job_id)
+        services.sound.wait()
+        seat = services.jobs.get(job_id).plan.seats[1]
+        page = client.get(f"/jobs/{job_id}/prove?seat={seat.id}&spots=1&channel=R").text
+        assert f"At {seat.name} alone:" in page
+        assert page.count('"state": "spot"') == 2                      # of the two spots of that seat
+        assert f'hx-get="/jobs/{job_id}/prove/drift"' in page
+        assert client.get(f"/jobs/{job_id}/prove?seat=999").status_code == 404
+        drift = client.get(f"/jobs/{job_id}/prove/drift").text
+        assert "Taken through different states" in drift
+        rounds = {one.name: one.id for one in services.proving.drift(job_id).rounds}
+        assert client.get(f"/jobs/{job_id}/prove/drift?now={rounds['Untouched']}").status_code == 200
+        assert client.get(f"/jobs/{job_id}/prove/drift?now=12345").status_code == 422

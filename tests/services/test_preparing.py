@@ -1,5 +1,7 @@
 """Sample takes made in the background: whole, stoppable, and never in anybody's way."""
 
+from dataclasses import replace
+
 import pytest
 
 from dolce.errors import Conflict
@@ -83,3 +85,54 @@ def test_a_real_rig_is_never_heard_without_sound(services, job_id):
     services.rigging.set_rig(job_id, hardware="sound card", card_name="Box", card_host="Host")
     with pytest.raises(Conflict, match="only the rehearsal rig"):
         services.taking.rehearse(job_id, told=lambda *_: None, stopped=lambda: False)
+
+
+def test_a_job_is_brought_to_its_story_and_one_that_somebody_aligns_is_left_to_them(services, job_id):
+    other = services.jobs.copy(job_id, with_takes=False, name="Somebody's")
+    services.taking.run_rest(other.id)
+    services.sound.wait()
+    services.aligning.use_proposal(other.id)
+    services.preparing.want([job_id], to_the_end=[job_id, other.id])
+    services.preparing.begin()
+    services.preparing.wait()
+    view = services.proving.view(job_id)
+    assert view.needs == ""
+    assert view.after_round.name == "Corrected"
+    assert services.jobs.get(job_id).processor.active == "A"
+    assert services.storytelling.story(job_id).words.words
+    assert not services.shaping.view(other.id).found
+
+
+def test_the_round_through_the_correction_is_gone_on_with_at_the_next_start(services, job_id):
+    services.preparing.want([job_id], to_the_end=[job_id])
+    whole, seen = services.taking.rehearse, []
+
+    def until_the_first_corrected(number, *, told, stopped):
+        def counted(done, of):
+            told(done, of)
+            seen.append(done)
+            if services.jobs.get(job_id).processor.active == "A" and done == 1:
+                services.preparing._stop.set()
+        whole(number, told=counted, stopped=stopped)
+
+    finishing = replace(services.preparing._finishing, taking=Through(services.taking, until_the_first_corrected))
+    services.preparing._finishing = finishing
+    services.preparing.begin()
+    services.preparing.wait()
+    board = services.taking.board(job_id)
+    assert (board.round.name, board.taken) == ("Corrected", 1)
+    services.preparing._finishing = replace(finishing, taking=services.taking)
+    services.preparing.begin()
+    services.preparing.wait()
+    board = services.taking.board(job_id)
+    assert (board.round.name, board.taken) == ("Corrected", board.wanted)
+
+
+class Through:
+    """Taking, with another way to rehearse."""
+
+    def __init__(self, taking, rehearse):
+        self._taking, self.rehearse = taking, rehearse
+
+    def __getattr__(self, name):
+        return getattr(self._taking, name)

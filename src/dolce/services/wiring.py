@@ -31,6 +31,7 @@ from dolce.services.rig.sound_pressure import SoundPressure
 from dolce.services.rig.sub_matching import SubMatching
 from dolce.services.room.room_planning import RoomPlanning
 from dolce.services.room.room_studies import RoomStudies
+from dolce.services.sample.finishing import Finishing
 from dolce.services.sample.preparing import Preparing
 from dolce.services.shape.band_hearing import BandHearing
 from dolce.services.shape.blending import Blending
@@ -138,6 +139,8 @@ def open_services(folder: Path) -> Services:
     loading = Loading(context, shaping, at_hand)
     blending = Blending(context, shaping)
     tolerating = Tolerating(context, proving)
+    storytelling = Storytelling(context, shaping, loading, proving, tolerating)
+    workbench, crossing = SubWorkbench(context, aligning), Crossing(context, aligning)
     return Services(
         context=context,
         sound=sound,
@@ -162,8 +165,8 @@ def open_services(folder: Path) -> Services:
         tray=Tray(context, taking, elsewhere),
         reading=Reading(context),
         aligning=aligning,
-        workbench=SubWorkbench(context, aligning),
-        crossing=Crossing(context, aligning),
+        workbench=workbench,
+        crossing=crossing,
         aligned=AligningProved(context),
         shaping=shaping,
         targets=Targets(context, shaping),
@@ -175,7 +178,8 @@ def open_services(folder: Path) -> Services:
         listening=Listening(context, loading, shaping, blending),
         proving=proving,
         tolerating=tolerating,
-        storytelling=Storytelling(context, shaping, loading, proving, tolerating),
+        storytelling=storytelling,
         progress=Progress(context),
-        preparing=Preparing(context, taking),
+        preparing=Preparing(context, taking, Finishing(context, taking, aligning, workbench, crossing, shaping, loading,
+                                                       storytelling)),
     )

@@ -46,7 +46,7 @@ def build_demo(services: Services, *, report: Callable[[str], None] = lambda _: 
     for made in (loft, lantern):
         services.microphones.point(made.id, "speakers")
     # Their takes come in the background, while everything else can be used.
-    services.preparing.want([loft.id, lantern.id])
+    services.preparing.want([loft.id, lantern.id], to_the_end=[loft.id])
 
 
 def _attic(services: Services, name: str) -> Job:

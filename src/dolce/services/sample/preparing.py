@@ -1,6 +1,7 @@
 """Takes of sample jobs, made in the background while everything else can be used.
 
-Which jobs are still to be prepared stands in a file of the data folder, so the next start goes on where this one ended.
+Some of them are brought to their end besides. What is still to be prepared stands in a file of the data folder, so the
+next start goes on where this one ended.
 """
 
 import json
@@ -12,8 +13,10 @@ from dataclasses import dataclass
 from dolce.devices.interface import SoundStopped
 from dolce.errors import DolceError
 from dolce.services.context import Context
+from dolce.services.sample.finishing import Finishing
 from dolce.services.takes.taking import Taking
 
+Piece = int | list                 # a job to take; or its number and "to the end"
 log = logging.getLogger(__name__)
 
 FILE_NAME = "preparing.json"
@@ -34,8 +37,8 @@ class Preparation:
 class Preparing:
     """Fills sample jobs with takes of the rehearsal rig. It makes no sound and keeps no pass from running."""
 
-    def __init__(self, context: Context, taking: Taking) -> None:
-        self._context, self._taking = context, taking
+    def __init__(self, context: Context, taking: Taking, finishing: Finishing) -> None:
+        self._context, self._taking, self._finishing = context, taking, finishing
         self._file = context.database.folder / FILE_NAME
         self._present: Preparation | None = None
         self._stop = threading.Event()
@@ -46,9 +49,12 @@ class Preparing:
         """What is being prepared now; None where nothing is."""
         return self._present
 
-    def want(self, job_ids: Sequence[int]) -> None:
-        """Jobs to prepare, in this order; nothing begins yet."""
-        self._file.write_text(json.dumps(list(job_ids)))
+    def want(self, job_ids: Sequence[int], *, to_the_end: Sequence[int] = ()) -> None:
+        """Jobs to take, in this order, and then those to bring to their end; nothing begins yet."""
+        self._keep([*job_ids, *([one, "to the end"] for one in to_the_end)])
+
+    def _keep(self, wanted: Sequence[Piece]) -> None:
+        self._file.write_text(json.dumps(list(wanted)))
 
     def begin(self) -> None:
         """Go on with what is still to be prepared, in a thread of its own."""
@@ -74,21 +80,22 @@ class Preparing:
         self._stop.set()
         self.wait()
 
-    def _wanted(self) -> list[int]:
+    def _wanted(self) -> list[Piece]:
         try:
             found = json.loads(self._file.read_text())
         except (OSError, ValueError):
             return []
-        return [one for one in found if isinstance(one, int)] if isinstance(found, list) else []
+        return [one for one in found if isinstance(one, int) or (
+            isinstance(one, list) and len(one) == 2 and isinstance(one[0], int))] if isinstance(found, list) else []
 
-    def _run(self, wanted: list[int]) -> None:
+    def _run(self, wanted: list[Piece]) -> None:
         try:
             while wanted and not self._stop.is_set():
                 self._prepare(wanted[0], waiting=len(wanted) - 1)
                 if self._stop.is_set():
                     break
                 wanted = wanted[1:]
-                self.want(wanted)
+                self._keep(wanted)
             if not wanted:
                 self._file.unlink(missing_ok=True)
         except OSError as error:
@@ -96,8 +103,9 @@ class Preparing:
         finally:
             self._present = None
 
-    def _prepare(self, job_id: int, *, waiting: int) -> None:
-        """Every take of one job; ends early where somebody works on it, or where it is gone."""
+    def _prepare(self, piece: Piece, *, waiting: int) -> None:
+        """Every take of one job, or all that follows; ends early where somebody works on it, or where it is gone."""
+        job_id, work_on = (piece, self._taking.rehearse) if isinstance(piece, int) else (piece[0], self._finishing.run)
         try:
             with self._context.look() as work:
                 name = work.jobs.name(job_id)
@@ -106,7 +114,7 @@ class Preparing:
                 self._present = Preparation(job_id=job_id, name=name, done=done, wanted=of, waiting=waiting)
                 self._stop.wait(_BREATH_S)
 
-            self._taking.rehearse(job_id, told=told, stopped=self._stop.is_set)
+            work_on(job_id, told=told, stopped=self._stop.is_set)
         except SoundStopped:
             log.info("preparing job %d was ended", job_id)
         except DolceError as error:

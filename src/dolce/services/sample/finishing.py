@@ -1,0 +1,89 @@
+"""A sample job from its takes to its story, by the same services that a person uses."""
+
+import time
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from dolce.core.correction import Limits, Target
+from dolce.core.job import StoryWords
+from dolce.core.processor import Crossover, Effects
+from dolce.core.subs import SearchLimits
+from dolce.core.tuning import Aim
+from dolce.devices.interface import SoundStopped, Stopped
+from dolce.services.align.aligning import Aligning
+from dolce.services.align.crossing import Crossing
+from dolce.services.align.sub_workbench import SubWorkbench
+from dolce.services.context import Context
+from dolce.services.load.loading import Loading
+from dolce.services.prove.storytelling import Storytelling
+from dolce.services.shape.shaping import Shaping
+from dolce.services.takes.taking import Taking
+
+CORRECTED = "Corrected"
+_LOOK_S = 0.05
+
+
+@dataclass(frozen=True, slots=True)
+class Finishing:
+    """What it takes to bring a job to its end."""
+
+    context: Context
+    taking: Taking
+    aligning: Aligning
+    workbench: SubWorkbench
+    crossing: Crossing
+    shaping: Shaping
+    loading: Loading
+    storytelling: Storytelling
+
+    def run(self, job_id: int, *, told: Callable[[int, int], None], stopped: Stopped) -> None:
+        """Subs as one, crossovers, filters, both presets, a round through them, and words for the story.
+
+        A job that somebody has begun to align is left to them.
+
+        Raises
+        ------
+        SoundStopped
+            If it was stopped; the next start begins with what is not there yet.
+        """
+        with self.context.look() as work:
+            job, alignment = work.jobs.get(job_id), work.alignments.current(job_id)
+            begun = any(one.name == CORRECTED and one.id == job.round_id for one in work.takes.rounds(job_id))
+        if begun:
+            self.taking.rehearse(job_id, told=told, stopped=stopped)
+            return
+        if alignment is not None:
+            return
+
+        def step(_fraction: float = 0.0) -> None:
+            told(0, 1)
+            if stopped():
+                raise SoundStopped
+
+        step()
+        self.aligning.use_proposal(job_id)
+        if len(job.plan.subs) > 1:
+            self.workbench.search(job_id, SearchLimits())
+            while self.workbench.view(job_id).searching.running:
+                try:
+                    step()
+                except SoundStopped:
+                    self.workbench.stop(job_id)
+                    raise
+                time.sleep(_LOOK_S)
+            self.workbench.use(job_id, "search")
+        if job.plan.subs:
+            self.crossing.set_crossovers(job_id, {
+                "fronts": Crossover(frequency_hz=80.0), "surrounds": Crossover(frequency_hz=100.0)}, effects=Effects())
+        self.shaping.set_aim(job_id, aim=Aim(target=Target(bass_lift_db=3.0, tilt_db_per_octave=-0.5),
+                                             limits=Limits(from_hz=35.0, to_hz=500.0)), taste=None,
+                             anchor="band", anchor_band_hz=(200.0, 2000.0), anchor_level_db=0.0, linked=False)
+        self.shaping.find(job_id, step)
+        self.loading.load(job_id, "A", "corrected")
+        self.loading.load(job_id, "B", "aligned")
+        self.loading.switch(job_id, "A")
+        self.storytelling.say(job_id, StoryWords(words=(
+            "The loft speaks clearly at the mixer's place now, and the director hears the same bass. What is left at "
+            "the script bench is the room's: it stands where two walls meet.")))
+        self.taking.new_round(job_id, name=CORRECTED)
+        self.taking.rehearse(job_id, told=told, stopped=stopped)

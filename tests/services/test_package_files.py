@@ -160,3 +160,39 @@ def test_takes_are_written_as_aes69_and_read_back(shaped, tmp_path):
     far = replace(elsewhere, microphones_m=elsewhere.microphones_m + 1.0)
     with pytest.raises(FormatError, match=r"none of its 4 microphones stood here: the nearest is"):
         services.elsewhere.add(copy, "L", spot.id, write_sofa(far, date="2026-01-31 12:00:00"), file_name="far.sofa")
+
+
+def test_files_for_a_device_hold_only_what_it_takes_and_the_note_says_what_was_rounded(shaped):
+    services, job_id = shaped
+    small = ProcessorLimits(name="Old rack", bands=3, gain_step_db=0.5, trim_step_db=0.5, delay_step_s=0.0005,
+                            highest_gain_db=3.0, taps=0)
+    with services.context.change() as work:
+        small = work.processors.add(small)
+    plain = json.loads(files_of(services, job_id, rates_hz=(48_000,))["filters/filters.json"])
+    files = files_of(services, job_id, rates_hz=(48_000,), device=small.id)
+    note = files["README.txt"].decode()
+    found = json.loads(files["filters/filters.json"])
+    assert "Old rack does not convolve: use the bands" in note
+    assert "Rounded to what Old rack can be set to:" in note
+    for channel, one in found["channels"].items():
+        before = plain["channels"][channel]
+        assert len(one["filters"]) == 3
+        assert len(before["filters"]) > 3
+        assert note.count(f"  {channel} ") >= 1
+        for band in one["filters"]:
+            assert band["gain_db"] * 2 == pytest.approx(round(band["gain_db"] * 2))
+            assert band["gain_db"] <= 3.0
+        # None that was left out does more than one that stayed: gain over width.
+        kept = {(band["frequency_hz"], band["q"]) for band in one["filters"]}
+        does = {(band["frequency_hz"], band["q"]): abs(band["gain_db"]) / band["q"] for band in before["filters"]}
+        assert min(does[at] for at in kept) >= max(value for at, value in does.items() if at not in kept)
+        assert one["trim_db"] == pytest.approx(round(before["trim_db"] * 2) / 2)
+        assert one["delay_s"] == pytest.approx(round(before["delay_s"] / 0.0005) * 0.0005)
+        left_out, _ = next(at for at in does if at not in kept)
+        assert f"the band at {left_out:.0f} Hz" in note
+    wide = ProcessorLimits(name="New rack", bands=31, gain_step_db=0.01, trim_step_db=0.01, taps=65_536, lowest_q=0.1,
+                           highest_q=50)
+    with services.context.change() as work:
+        wide = work.processors.add(wide)
+    note = files_of(services, job_id, rates_hz=(48_000,), device=wide.id)["README.txt"].decode()
+    assert "Everything fits New rack as it is: nothing was rounded." in note

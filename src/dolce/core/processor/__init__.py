@@ -9,6 +9,7 @@ from dolce.core.processor.chain import (
 )
 from dolce.core.processor.crossover import Crossover
 from dolce.core.processor.difference import Difference, differences
+from dolce.core.processor.fitting import Rounded, fitted
 from dolce.core.processor.limits import REHEARSAL_LIMITS, Capabilities, ProcessorLimits
 from dolce.core.processor.misfit import Misfit
 from dolce.core.processor.preset import EFFECTS, BassManagement, Effects, Preset, Route
@@ -36,9 +37,11 @@ __all__ = [
     "ProcessorInUse",
     "ProcessorLimits",
     "ProcessorState",
+    "Rounded",
     "Route",
     "checked_chain",
     "differences",
+    "fitted",
     "processed",
     "with_loaded",
 ]

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 
 from dolce.core.filters.convolution import DURATION_S
 from dolce.core.job import Job, Round
-from dolce.core.processor import EFFECTS, ChannelSettings, Misfit, Preset
+from dolce.core.processor import EFFECTS, ChannelSettings, Misfit, Preset, ProcessorLimits
 from dolce.core.tuning import Correction, OutputLoad, Outputs, output_loads
 from dolce.services.load.contents import Tuned
 from dolce.services.load.difference_words import output_words
@@ -22,6 +22,7 @@ class LoadView:
     slot, content : the preset and the content that are held against each other
     before : what presets held before they were loaded last, None for empty; only those of which something else is known
     rounds : all rounds of the job
+    devices : kept processors, to whose limits files can be rounded
     trouble : why the processor does not answer; empty where it does, or can't be asked
     """
 
@@ -37,6 +38,7 @@ class LoadView:
     trouble: str
     loaded_is_current: dict[str, bool]
     broken: dict[str, tuple[Misfit, ...]]
+    devices: tuple[ProcessorLimits, ...] = ()
 
     @property
     def correction(self) -> Correction:

@@ -39,6 +39,7 @@ class Loading:
             versions = {version.number: version.correction for version in work.correction_versions.all(job_id)}
             before = self._before(work, job_id)
             rounds = tuple(work.takes.rounds(job_id))
+            devices = tuple(work.processors.all())
         tuned = Tuned(job=job, correction=correction, alignment=alignment, versions=versions)
         contents = contents_of(versions)
         names = {name: key for key, name in contents.items()}
@@ -57,6 +58,7 @@ class Loading:
             cut_db=cut_db(job, tuned.of(content).settings),
             before=before,
             rounds=rounds,
+            devices=devices,
             loaded_is_current={held: current.get(held) == preset for held, preset in job.processor.presets.items()},
             broken={
                 key: job.limits.broken_by(preset_of(key, tuned)) if job.limits else ()
@@ -142,8 +144,12 @@ class Loading:
         load = self.view(job_id, content="corrected")
         if not load.shaped:
             raise Conflict("there are no filters to pack.", where="load", remedy="Find them on the Shape page first.")
+        device = None
+        if wish.device is not None:
+            with self._context.look() as work:
+                device = work.processors.get(wish.device)
         name = "".join(c if c.isalnum() and c.isascii() else "-" for c in load.job.name).strip("-").lower() or "job"
-        return zip_parts(packed(load, self._shaping.shapes(job_id), wish)), f"dolce-{name}.zip"
+        return zip_parts(packed(load, self._shaping.shapes(job_id), wish, device)), f"dolce-{name}.zip"
 
     @staticmethod
     def _before(work: UnitOfWork, job_id: int) -> dict[str, Preset | None]:

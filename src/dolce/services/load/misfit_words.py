@@ -2,7 +2,7 @@
 
 from collections.abc import Sequence
 
-from dolce.core.processor.misfit import Misfit
+from dolce.core.processor import Misfit, Rounded
 
 
 def misfit_words(misfit: Misfit, *, band: str = "") -> str:
@@ -37,6 +37,25 @@ def misfit_words(misfit: Misfit, *, band: str = "") -> str:
         case "taps":
             text = f"{value:.0f} taps, the device has {high:.0f}"
     return f"{misfit.channel}: {text}" if misfit.channel else text
+
+
+def rounded_words(one: Rounded) -> str:
+    """What became of a value that a device can't take."""
+    band = f"{one.at_hz:.0f} Hz"
+    match one.kind:
+        case "band left out":
+            return f"the band at {band}, {one.was:+.1f} dB, is left out"
+        case "gain":
+            return f"{band} {one.was:+.2f} dB became {one.now:+.2f} dB"
+        case "q":
+            return f"{band} Q {one.was:.2f} became {one.now:.2f}"
+        case "trim":
+            return f"trim {one.was:+.2f} dB became {one.now:+.2f} dB"
+        case "delay":
+            return f"delay {one.was * 1000:.3f} ms became {one.now * 1000:.3f} ms"
+        case "all-passes":
+            return f"{one.was:.0f} all-passes, {one.now:.0f} are left"
+    return f"the crossover at {one.was:g} Hz is left out"
 
 
 def first_words(misfits: Sequence[Misfit], *, most: int = 3) -> str:

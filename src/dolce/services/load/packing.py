@@ -10,7 +10,7 @@ from dolce.core.correction import FoundConvolution
 from dolce.core.filters import BandFilter, convolution_filter
 from dolce.core.filters.convolution import DURATION_S
 from dolce.core.job import SAMPLE_RATES_HZ
-from dolce.core.processor import ChannelSettings
+from dolce.core.processor import ChannelSettings, ProcessorLimits, Rounded, fitted
 from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.core.tuning import ChannelShape, Correction
 from dolce.errors import InvalidValue
@@ -29,6 +29,7 @@ from dolce.formats.filter_tables import (
 )
 from dolce.services.load.contents import most_db
 from dolce.services.load.load_view import LoadView, impulse_words
+from dolce.services.load.misfit_words import rounded_words
 from dolce.services.shape.reasons import left_alone_rows
 
 SAMPLES = {"float": "32-bit float", "pcm24": "24-bit"}
@@ -49,6 +50,7 @@ class PackageWish:
     layout : "each" or "one"
     order : of the channels in one file
     signs : of biquads
+    device : a kept processor's number, to whose limits everything is rounded; None for nothing rounded
     """
 
     rates_hz: tuple[int, ...] = SAMPLE_RATES_HZ
@@ -56,6 +58,7 @@ class PackageWish:
     layout: str = "each"
     order: Order = "outputs"
     signs: Signs = "subtracted"
+    device: int | None = None
 
     def __post_init__(self) -> None:
         if not self.rates_hz or not set(self.rates_hz) <= set(SAMPLE_RATES_HZ):
@@ -66,11 +69,18 @@ class PackageWish:
                 raise InvalidValue(f"{value[:20]!r} is not offered.", where=where, remedy="Choose one of the list.")
 
 
-def packed(load: LoadView, shapes: Mapping[str, ChannelShape], wish: PackageWish) -> Iterator[tuple[str, bytes]]:
+def packed(load: LoadView, shapes: Mapping[str, ChannelShape], wish: PackageWish,
+           device: ProcessorLimits | None = None) -> Iterator[tuple[str, bytes]]:
     """Name and content of every file, one at a time; asks nothing of the store any more."""
+    rounded: dict[str, tuple[Rounded, ...]] = {}
+    if device is not None:
+        both = {channel: fitted(one, device) for channel, one in load.settings.items()}
+        rounded = {channel: said for channel, (_, said) in both.items() if said}
+        load = replace(load, settings={channel: one for channel, (one, _) in both.items()},
+                       job=replace(load.job, rig=load.job.rig.with_limits(device)))
     job, settings = load.job, load.settings
     softer_db = _softer_db(load, wish) if wish.samples == "pcm24" else 0.0
-    yield "README.txt", _note(load, wish, _remarks(load, wish, softer_db)).encode()
+    yield "README.txt", _note(load, wish, (*_remarks(load, wish, softer_db), *_rounded(device, rounded))).encode()
     filters = {channel: settings[channel].filters for channel in job.channels}
     yield "filters/filters.json", write_filters_json({channel: {
         "filters": [filter_row(f) for f in filters[channel]],
@@ -102,6 +112,17 @@ def _remarks(load: LoadView, wish: PackageWish, softer_db: float) -> tuple[str, 
             said.append(f"{load.job.limits.name} holds {most} taps: at {rate} Hz impulse responses are {most} samples "
                         f"long instead of {longest}.")
     return tuple(said)
+
+
+def _rounded(device: ProcessorLimits | None, rounded: Mapping[str, tuple[Rounded, ...]]) -> list[str]:
+    """What was rounded for a device, channel by channel."""
+    if device is None:
+        return []
+    said = [] if device.taps else [f"{device.name} does not convolve: use the bands, not the impulse responses."]
+    if not rounded:
+        return [*said, f"Everything fits {device.name} as it is: nothing was rounded."]
+    return [*said, f"Rounded to what {device.name} can be set to:",
+            *(f"  {channel:<4} {'; '.join(map(rounded_words, said))}" for channel, said in rounded.items())]
 
 
 def _filters_of(load: LoadView) -> dict[str, FoundConvolution | tuple[BandFilter, ...]]:

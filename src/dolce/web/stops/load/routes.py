@@ -47,6 +47,6 @@ def package(job_id: int) -> Response:
     rates = tuple(rate for rate in map(whole_of, args.getlist("rate")) if rate)
     wish = PackageWish(rates_hz=rates or SAMPLE_RATES_HZ, samples=args.get("samples", "float"),
                        layout=args.get("layout", "each"), order=args.get("order", "outputs"),
-                       signs=args.get("signs", "subtracted"))
+                       signs=args.get("signs", "subtracted"), device=whole_of(args.get("device")))
     parts, name = services().loading.package(job_id, wish)
     return stream(parts, name, "application/zip")

@@ -10,6 +10,7 @@ from dolce.services.wiring import Services
 from dolce.web import errors
 from dolce.web.jobs.routes import blueprint as jobs
 from dolce.web.shared import formatting
+from dolce.web.shared.next_words import next_line
 from dolce.web.shared.numbers import ShortInteger
 from dolce.web.shared.sound_routes import blueprint as sound
 from dolce.web.stops.align.routes import blueprint as align
@@ -45,7 +46,7 @@ def create_app(services: Services, *, cookie: str = "dolce") -> Flask:
     app.extensions["dolce"] = services
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
     formatting.register(app)
-    app.jinja_env.globals["dolce_version"] = __version__
+    app.jinja_env.globals.update(dolce_version=__version__, next_line=next_line)
     app.url_map.converters["int"] = ShortInteger
     errors.register(app)
     CSRFProtect(app).exempt(sound)

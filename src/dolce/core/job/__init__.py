@@ -3,6 +3,7 @@
 from dolce.core.job.feeds import GROUPS, JOINED, Feed, HowTaken, Rows, bass_alone, label_of, name_of
 from dolce.core.job.log_groups import LogGroup, grouped
 from dolce.core.job.model import DamagedJob, Job, LogEntry, PassRecord, Round, TakeRecord
+from dolce.core.job.next_step import JobFacts, StepKey, needed_sheets, next_step
 from dolce.core.job.passes import PassWish, steps_of, waits_of
 from dolce.core.job.placements import placement_of
 from dolce.core.job.results import (
@@ -29,6 +30,7 @@ __all__ = [
     "HowTaken",
     "Interface",
     "Job",
+    "JobFacts",
     "LevelResult",
     "Levels",
     "LineHeard",
@@ -45,6 +47,7 @@ __all__ = [
     "Rig",
     "Round",
     "Rows",
+    "StepKey",
     "StoryWords",
     "TakeRecord",
     "bass_alone",
@@ -53,6 +56,8 @@ __all__ = [
     "latest_corrected",
     "moved_between",
     "name_of",
+    "needed_sheets",
+    "next_step",
     "placement_of",
     "proposed_base",
     "steps_of",

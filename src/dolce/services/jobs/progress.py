@@ -4,9 +4,10 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Literal
 
-from dolce.core.job import Job, PassRecord, Round
+from dolce.core.job import Job, JobFacts, PassRecord, Round, StepKey, next_step
+from dolce.core.processor import ChannelSettings, Preset
 from dolce.core.rig import POINTINGS, microphone_findings
-from dolce.core.tuning import Correction
+from dolce.core.tuning import Alignment, Correction
 from dolce.services.context import Context
 from dolce.services.read.round_curves import base_round, proving_round
 from dolce.services.rig.rigging import moved_on
@@ -29,7 +30,15 @@ class StopLine:
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
 class JobStatus:
-    """What the header of every page of a job shows."""
+    """What the header of every page of a job shows.
+
+    Attributes
+    ----------
+    next : what to do next
+    next_spot : id of the first spot where something of the present round is missing
+    taken, wanted : takes of the present round, and cells of the board
+    loaded : letter of a preset that holds the present filters; empty for none
+    """
 
     job: Job
     round: Round
@@ -37,6 +46,12 @@ class JobStatus:
     running: PassRecord | None
     microphone: str
     microphone_fits: bool
+    microphone_fault: str
+    next: StepKey
+    next_spot: int | None
+    taken: int
+    wanted: int
+    loaded: str
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -60,6 +75,7 @@ class _Facts:
     proven: int
     level: Literal["checked", "stale", "unchecked"]
     wrong_microphone: str
+    next: JobFacts
 
     @property
     def wanted(self) -> int:
@@ -125,12 +141,16 @@ class Progress:
     def status(self, job_id: int) -> JobStatus:
         with self._context.look() as work:
             facts, running = _facts(work, work.jobs.get(job_id)), work.passes.running()
+            spot = _next_spot(work, facts) if facts.taken < facts.wanted else None
         stops = []
         for stop, cases in _CASES.items():
             fill, line = next((fill, line) for holds, fill, line in cases if holds(facts))
             stops.append(StopLine(stop=stop, fill=fill, line=line(facts)))
         return JobStatus(job=facts.job, round=facts.round, stops=tuple(stops), running=running,
-                         microphone=_microphone(facts.job), microphone_fits=not facts.wrong_microphone)
+                         microphone=_microphone(facts.job), microphone_fits=not facts.wrong_microphone,
+                         microphone_fault=facts.wrong_microphone,
+                         next=next_step(facts.next), next_spot=spot, taken=facts.taken, wanted=facts.wanted,
+                         loaded=facts.next.loaded)
 
 
 def _facts(work: UnitOfWork, job: Job) -> _Facts:
@@ -140,13 +160,54 @@ def _facts(work: UnitOfWork, job: Job) -> _Facts:
     after, level = proving_round(work, job), work.passes.latest(job.id, "level")
     stale = moved_on(job.rig, level)
     wrong = microphone_findings(job.rig.microphones, job.rig.pointing)
+    base, taken = base_round(work, job, kept=kept), _taken(work, job, present)
     return _Facts(
-        job=job, round=present, taken=_taken(work, job, present), any_take=work.takes.has_any(present.id),
-        base=base_round(work, job, kept=kept), aligned=bool(alignment and alignment.channels),
+        job=job, round=present, taken=taken, any_take=work.takes.has_any(present.id), base=base,
+        next=_for_next(work, job, present, base, alignment, correction, taken=taken,
+                       microphone=wrong[0].kind if wrong else "",
+                       level_checked=not stale and level is not None and level.state == "done"),
+        aligned=bool(alignment and alignment.channels),
         filters=_filters(correction),
         loaded=tuple(sorted(slot for slot, preset in job.processor.presets.items() if preset.ours)),
         proven=_taken(work, job, after) if after else 0, wrong_microphone=wrong[0].kind if wrong else "",
         level="stale" if stale else "checked" if level is not None and level.state == "done" else "unchecked")
+
+
+def _for_next(work: UnitOfWork, job: Job, present: Round, base: Round | None, alignment: Alignment | None,
+              correction: Correction | None, *, taken: int, microphone: str, level_checked: bool) -> JobFacts:
+    """What the next step follows from."""
+    wanted, state = len(job.asked), job.processor
+    found = correction is not None and correction.found
+    playing = None if state.bypassed else state.presets[state.active]
+    running = work.passes.running()
+    base_taken = 0 if base is None else taken if base.id == present.id else _taken(work, job, base)
+    return JobFacts(
+        sounding=running is not None and running.job_id == job.id, spots=len(job.spots), microphone=microphone,
+        level_checked=level_checked, bypassed=state.is_neutral, corrects=playing is not None and playing.corrects,
+        begun=present.state is not None, fits=present.state is None or present.state.sounds_like(state, job.channels),
+        taken=taken, wanted=wanted, through=present.corrects, base_full=bool(wanted) and base_taken >= wanted,
+        has_base=base is not None, aligned=bool(alignment and alignment.channels), filters=found,
+        moved_on=found and not correction.stands_on(alignment), subs=len(job.plan.subs),
+        subs_one=alignment is not None and alignment.subs is not None,
+        crossed=alignment is not None and alignment.routing is not None,
+        loaded=next((slot for slot, preset in sorted(job.processor.presets.items(), key=lambda one: (
+            one[0] != state.active, one[0])) if found and _holds(preset, correction)), ""))
+
+
+def _holds(preset: Preset, correction: Correction) -> bool:
+    """Whether a preset of ours corrects by the very bands or convolutions of a correction."""
+    def same(channel: str) -> bool:
+        held = preset.channels.get(channel, ChannelSettings())
+        return held.convolution is not None or held.filters == correction.filters(channel)
+
+    return preset.ours and preset.corrects and all(same(channel) for channel in correction.channels)
+
+
+def _next_spot(work: UnitOfWork, facts: _Facts) -> int | None:
+    """The first spot of the walk where something of the present round is missing."""
+    settled = {(take.channel, take.spot_id) for take in work.takes.latest(facts.round.id) if take.settled}
+    lacking = {spot for code, spot in facts.job.asked if (code, spot) not in settled}
+    return next((spot.id for spot in facts.job.spots if spot.id in lacking), None)
 
 
 def _filters(correction: Correction | None) -> str:

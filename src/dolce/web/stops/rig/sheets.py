@@ -4,7 +4,7 @@ from collections.abc import Callable
 
 from flask import Blueprint, Response, request
 
-from dolce.core.job import SAMPLE_RATES_HZ
+from dolce.core.job import SAMPLE_RATES_HZ, needed_sheets
 from dolce.core.levels import MEANING_TIMES_S, PER_OCTAVE
 from dolce.core.processor import REHEARSAL_LIMITS
 from dolce.core.rig import CHOICES_DB, FAULTS, POINTINGS, SLATE, WAYS, microphone_findings
@@ -34,8 +34,11 @@ def show(job_id: int, sheet: str | None = None, **context: object) -> Response:
     """A sheet: the one given, or the one that the request names."""
     wanted = sheet or request.values.get("sheet")
     sheet = wanted if wanted in SHEETS else "setup"
-    rig = services().jobs.get(job_id).rig
-    base = {"rig": rig, "sheet": sheet, "groups": GROUPS, "faults": {}, "typed": {},
+    job = services().jobs.get(job_id)
+    rig = job.rig
+    base = {"rig": rig, "sheet": sheet, "groups": GROUPS, "needed": needed_sheets(
+                channels=len(job.plan.mains), subs=len(job.plan.subs), simulated=rig.interface.simulated,
+                processor_readable=rig.processor.can.readable), "faults": {}, "typed": {},
             "check": services().sound.latest(job_id, "level"), "pointings": POINTINGS,
             "mic_findings": microphone_findings(rig.microphones, rig.pointing), "mic_words": microphone_words}
     return show_stop("rig", job_id, **{**base, **_CONTEXTS[sheet](job_id), **context})

@@ -143,6 +143,12 @@ def _base(kept: Aim) -> str:
     return "flat" if kept.target.curve is None else kept.target.curve.kind
 
 
+@blueprint.post("/find")
+def find(job_id: int) -> Response:
+    """Look for filters toward the aim as it is kept."""
+    return edited(job_id, lambda: services().shaping.begin_find(job_id))
+
+
 @blueprint.post("/target/file")
 def target_from_file(job_id: int) -> Response:
     """A target from a text file."""

@@ -1,0 +1,120 @@
+"""What to do next in a job: from an empty one to its story, one step at a time. It advises and never blocks."""
+
+from dataclasses import dataclass
+from typing import Literal
+
+StepKey = Literal["sounding", "spots", "microphone", "level", "neutral", "take", "align", "subs", "crossovers",
+                  "filters", "filters again", "load", "play", "round", "prove"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class JobFacts:
+    """What the next step follows from.
+
+    Attributes
+    ----------
+    sounding : whether a pass runs in this job now
+    microphone : what is wrong with it ("no microphone", "no curve" ...); empty where its curve goes into the takes
+    level_checked : whether the level was checked and nothing it depends on has changed
+    bypassed, corrects : what the processor does now: nothing; correct
+    begun, fits : whether the present round holds a take; whether those were made in the present state of the processor
+    taken, wanted : cells of the present round's board that are done, and all
+    through : whether the present round is one through a correction
+    base_full : whether a round of the untouched system has every cell
+    has_base : whether it has any
+    aligned, filters : whether levels and delays are chosen; whether there are filters
+    moved_on : whether levels and delays were changed since the filters were found
+    subs, subs_one, crossed : how many there are; whether they are one; whether channels hand their bass over to them
+    loaded : letter of a preset that corrects with the present filters; empty for none
+    """
+
+    sounding: bool = False
+    spots: int = 0
+    microphone: str = ""
+    level_checked: bool = False
+    bypassed: bool = True
+    corrects: bool = False
+    begun: bool = False
+    fits: bool = True
+    taken: int = 0
+    wanted: int = 0
+    through: bool = False
+    base_full: bool = False
+    has_base: bool = False
+    aligned: bool = False
+    filters: bool = False
+    moved_on: bool = False
+    subs: int = 0
+    subs_one: bool = False
+    crossed: bool = False
+    loaded: str = ""
+
+    @property
+    def open_round(self) -> bool:
+        """Whether takes made now would belong to the present round, and some of it are missing."""
+        return self.fits and self.taken < self.wanted
+
+
+def next_step(facts: JobFacts) -> StepKey:
+    """The first thing that is missing on the way."""
+    if facts.sounding:
+        return "sounding"
+    if not facts.spots:
+        return "spots"
+    return _before_takes(facts) or _from_takes(facts)
+
+
+def _before_takes(facts: JobFacts) -> StepKey | None:
+    """What belongs before the first take; nobody is told later."""
+    if facts.has_base:
+        return None
+    if facts.microphone:
+        return "microphone"
+    if not facts.level_checked:
+        return "level"
+    return None if facts.bypassed else "neutral"
+
+
+def _from_takes(facts: JobFacts) -> StepKey:
+    # A round that was begun is finished before anything else, in whatever state it is taken.
+    if not facts.base_full or (facts.begun and facts.open_round):
+        if facts.open_round:
+            return "take"
+        return "round" if facts.bypassed else "neutral"
+    if not facts.aligned:
+        return "align"
+    if facts.subs > 1 and not facts.subs_one:
+        return "subs"
+    if facts.subs and not facts.crossed:
+        return "crossovers"
+    if not facts.filters:
+        return "filters"
+    if facts.moved_on:
+        return "filters again"
+    if not facts.loaded:
+        return "load"
+    if not facts.corrects:
+        # Whoever looks at a round that was taken through it has been there.
+        return "prove" if facts.through and facts.taken == facts.wanted else "play"
+    if facts.open_round:
+        return "take"
+    return "prove" if facts.through and facts.fits and facts.taken == facts.wanted else "round"
+
+
+RigSheet = Literal["setup", "microphones", "processor", "level", "noise", "lines", "reference", "subs", "meter",
+                   "spectrum", "faults"]
+
+
+def needed_sheets(*, channels: int, subs: int, simulated: bool, processor_readable: bool) -> tuple[RigSheet, ...]:
+    """Which sheets of the Rig a job needs; the others are extras.
+
+    Three for a pair: what is played on, with what it is heard, and how loud. The line check as soon as wires can be
+    mixed up; the processor where nobody can read whether it is neutral.
+    """
+    needed: list[RigSheet] = ["setup", "microphones"]
+    if not simulated and not processor_readable:
+        needed.append("processor")
+    needed.append("level")
+    if channels + subs > 2:
+        needed.append("lines")
+    return tuple(needed)

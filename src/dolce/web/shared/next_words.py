@@ -1,0 +1,119 @@
+"""The one quiet line: what to do next and why, with one button that does it or goes there."""
+
+from dataclasses import dataclass, field
+
+from flask import url_for
+
+from dolce.services.jobs.progress import JobStatus
+from dolce.web.shared.formatting import length
+from dolce.web.shared.page import services
+
+_MICROPHONE = {
+    "no microphone": ("Say which microphone you use", "its errors would stand in every curve", "Choose a microphone"),
+    "no curve": ("Read the microphone's curve", "its errors would stand in every curve", "Read the curve"),
+    "wrong angle": ("Use the curve for how the microphone points", "the treble would be wrong", "Look at the curves"),
+    "not asked": ("Say where the microphone points", "its curve depends on it", "Say where it points"),
+}
+_MICROPHONE_ELSE = ("Look at the microphones", "two of them don't agree yet", "Look at them")
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class NextLine:
+    """The line.
+
+    Attributes
+    ----------
+    what, why : a sentence without its end each
+    button : empty where there is nothing to press
+    url : where the button leads, or what it posts to
+    fields : what it posts; None where it only leads somewhere
+    stop : where that is
+    """
+
+    what: str
+    why: str
+    button: str = ""
+    url: str = ""
+    fields: dict[str, str] | None = field(default=None)
+    stop: str = ""
+
+
+def next_line(status: JobStatus, stop: str) -> NextLine:
+    """What stands on a stop's page."""
+    job, missing = status.job, status.wanted - status.taken
+
+    def go(what: str, why: str, button: str, to: str, **query: str) -> NextLine:
+        return NextLine(what=what, why=why, button=button, stop=to, url=url_for(f"{to}.page", job_id=job.id, **query))
+
+    def do(what: str, why: str, button: str, endpoint: str, fields: dict[str, str] | None = None,
+           **values: object) -> NextLine:
+        return NextLine(what=what, why=why, button=button, fields=fields or {}, stop=endpoint.partition(".")[0],
+                        url=url_for(endpoint, job_id=job.id, **values))
+
+    match status.next:
+        case "sounding":
+            return NextLine(what="Sound is playing", why="Escape ends it at once; finished takes stay")
+        case "spots":
+            return go("Lay out microphone spots at the seats", "one point alone is true for that point alone",
+                      "Lay out spots", "room", sheet="spots")
+        case "microphone":
+            what, why, button = _MICROPHONE.get(status.microphone_fault, _MICROPHONE_ELSE)
+            return go(what, why, button, "rig", sheet="microphones")
+        case "level":
+            return do("Check the level", "loud enough above the noise, far enough from clipping; every channel sounds",
+                      "Check the level", "rig.check")
+        case "neutral":
+            why = "the room has to be heard as it is first"
+            if job.rig.processor.can.loads:
+                return do("Bypass the processor", why, "Bypass", "load.switch", to="bypass")
+            return go("Make the processor neutral", why, "Look at it", "rig", sheet="processor")
+        case "take":
+            return _take(status, missing, do, go)
+        case "align":
+            return do("Take over the proposed levels and delays", "all channels equally loud and at the same moment",
+                      "Use the proposal", "align.use")
+        case "subs":
+            return go("Let the subs work as one", "found for all seats at once, even seats first", "To the subs",
+                      "align", sheet="subs")
+        case "crossovers":
+            return go("Choose where the subs take over", "each loudspeaker plays what it plays well",
+                      "To the crossovers", "align", sheet="crossover")
+        case "filters" | "filters again" if _searching(job.id):
+            return NextLine(what="Filters are being found", why="they stand on Shape as soon as they are there")
+        case "filters":
+            return do("Find the filters", "toward the target, judged at spots that were left out", "Find filters",
+                      "shape.find")
+        case "filters again":
+            return do("Find the filters again", "levels or delays were changed since", "Find filters", "shape.find")
+        case "load":
+            slot = next(iter(job.slots))
+            return do(f"Load the correction into preset {slot}", "it is read back and compared", f"Load {slot}",
+                      "load.load", {"content": "corrected"}, slot=slot)
+        case "play":
+            return do(f"Play preset {status.loaded}", "the next takes go through it", f"Play {status.loaded}",
+                      "load.switch", to=status.loaded)
+        case "round":
+            return do("Start a new round", "takes in another state stay apart from those before", "Start it",
+                      "takes.new_round")
+    if stop == "prove":
+        return NextLine(what="Hand it over", why="the job from the first curve to the last, for whoever listens here",
+                        button="To the story", stop="story", url=url_for("story.page", job_id=job.id))
+    return go("See whether it holds", "before, predicted and measured over each other", "To the proof", "prove")
+
+
+def _searching(job_id: int) -> bool:
+    search = services().shaping.searches.of(job_id)
+    return search is not None and search.running
+
+
+def _take(status: JobStatus, missing: int, do, go) -> NextLine:
+    job = status.job
+    if status.next_spot is None:
+        return go("Fill the board", f"{missing} takes are missing", "To the takes", "takes")
+    spot = job.spot(status.next_spot)
+    if job.rig.interface.simulated:
+        return do(f"Run the {missing} takes that are missing", "the rehearsal's microphone moves by itself",
+                  "Run them", "takes.run")
+    return do(f"Microphone to spot {spot.number}, {length(spot.place.z_m, job.units)} high, then run",
+              f"{missing} of {status.wanted} takes are missing", f"Run spot {spot.number}", "takes.run_spot",
+              spot=spot.id)

@@ -1,6 +1,7 @@
 """Lists that must agree with what is there."""
 
 import re
+import sys
 import tomllib
 from pathlib import Path
 
@@ -60,3 +61,12 @@ def test_every_pinned_package_has_a_hash():
 def test_sample_job_is_named_in_neither_code_of_the_core():
     for path in (ROOT / "src/dolce/core").rglob("*.py"):
         assert COMPLETE not in path.read_text()
+
+
+def test_the_guide_is_made_of_the_texts_that_the_application_shows():
+    sys.path.insert(0, str(ROOT / "scripts"))
+    try:
+        import docs
+    finally:
+        sys.path.pop(0)
+    assert (ROOT / "docs/guide.md").read_text() == docs.guide(), "run scripts/docs.py"

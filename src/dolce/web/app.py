@@ -8,7 +8,12 @@ from flask_wtf import CSRFProtect
 from dolce import __version__
 from dolce.services.wiring import Services
 from dolce.web import errors
+from dolce.web.help.routes import blueprint as help_pages
+from dolce.web.help.terms import help_term, keys
 from dolce.web.jobs.routes import blueprint as jobs
+from dolce.web.remote.app import create_remote_app
+from dolce.web.remote.desk import RemoteDesk
+from dolce.web.remote.laptop_routes import blueprint as remote
 from dolce.web.shared import formatting
 from dolce.web.shared.next_words import next_line
 from dolce.web.shared.numbers import ShortInteger
@@ -44,9 +49,11 @@ def create_app(services: Services, *, cookie: str = "dolce") -> Flask:
                       SESSION_COOKIE_SAMESITE="Strict", SESSION_COOKIE_HTTPONLY=True, WTF_CSRF_TIME_LIMIT=None,
                       SEND_FILE_MAX_AGE_DEFAULT=3600)
     app.extensions["dolce"] = services
+    desk = app.extensions["dolce-remote"] = RemoteDesk(services, create_remote_app)
+    app.jinja_env.globals["remote_desk"] = desk
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
     formatting.register(app)
-    app.jinja_env.globals.update(dolce_version=__version__, next_line=next_line)
+    app.jinja_env.globals.update(dolce_version=__version__, next_line=next_line, help_term=help_term, help_keys=keys)
     app.url_map.converters["int"] = ShortInteger
     errors.register(app)
     CSRFProtect(app).exempt(sound)
@@ -78,6 +85,13 @@ def create_app(services: Services, *, cookie: str = "dolce") -> Flask:
             asking.__exit__(None, None, None)
 
     @app.after_request
+    def _who_acted(response: Response) -> Response:
+        if request.method == "POST" and desk.present is not None and response.status_code < 400:
+            where = (request.blueprint or "").removeprefix("take_").capitalize()
+            desk.acted("laptop", "stopped" if request.endpoint == "sound.stop" else f"changed something on {where}")
+        return response
+
+    @app.after_request
     def _safe_headers(response: Response) -> Response:
         response.headers["Content-Security-Policy"] = _POLICY
         response.headers["X-Content-Type-Options"] = "nosniff"
@@ -86,6 +100,7 @@ def create_app(services: Services, *, cookie: str = "dolce") -> Flask:
             response.headers["Cache-Control"] = "no-store"
         return response
 
-    for blueprint in (jobs, sound, room, rig, takes, take_rows, take_tray, read, align, shape, load, prove, story):
+    for blueprint in (jobs, sound, room, rig, takes, take_rows, take_tray, read, align, shape, load, prove, story,
+                      help_pages, remote):
         app.register_blueprint(blueprint)
     return app

@@ -101,6 +101,7 @@ def serve(*, folder: Path | None, port: int, demo: bool) -> None:
         try:
             server.run()
         finally:
+            server.application.extensions["dolce-remote"].close()
             server.close()
     finally:
         services.close()

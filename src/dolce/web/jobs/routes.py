@@ -1,6 +1,6 @@
 """Routes of the list of jobs."""
 
-from flask import Blueprint, Response, make_response, redirect, render_template, request, url_for
+from flask import Blueprint, Response, current_app, make_response, redirect, render_template, request, url_for
 
 from dolce.errors import FormatError, InvalidForm
 from dolce.services.jobs.job_keeping import JobWish
@@ -105,6 +105,9 @@ def ask_delete(job_id: int) -> Response:
 def delete(job_id: int) -> Response:
     """Set aside; the list offers to bring it back."""
     services().jobs.delete(job_id)
+    desk = current_app.extensions["dolce-remote"]
+    if desk.present is not None and desk.present.job_id == job_id:
+        desk.stop("Its job was deleted.")
     return redirect(url_for("jobs.page"), 303)
 
 

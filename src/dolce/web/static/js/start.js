@@ -88,6 +88,12 @@ document.addEventListener("keydown", answered);
 document.addEventListener("change", (event) => {
   if (event.target.matches("table.bands input, [data-send]")) event.target.form.requestSubmit();
 });
+// The list of keys; and what is next.
+document.addEventListener("keydown", (event) => {
+  if (event.ctrlKey || event.metaKey || event.altKey || event.target.matches?.("input, textarea, select")) return;
+  if (event.key === "?") document.querySelector("#keys")?.showModal();
+  if (event.key.toLowerCase() === "n" && !document.querySelector("dialog[open]")) document.querySelector("#next [data-next]")?.click();
+});
 document.addEventListener("keydown", (event) => {
   if (event.key === "Escape") {
     document.querySelector("#cell-card")?.replaceChildren();

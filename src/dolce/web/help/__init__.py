@@ -1,0 +1,1 @@
+"""Help where it is needed: words explained in place, the guide, and the keys."""

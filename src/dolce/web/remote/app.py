@@ -1,0 +1,182 @@
+"""The application that a remote's listener serves: a code at the door, one page behind it, and nothing else."""
+
+import secrets
+from collections.abc import Callable
+from functools import wraps
+from typing import TYPE_CHECKING
+
+from flask import (
+    Flask,
+    Response,
+    abort,
+    make_response,
+    redirect,
+    render_template,
+    request,
+    send_from_directory,
+    url_for,
+)
+from flask_wtf import CSRFProtect
+from flask_wtf.csrf import CSRFError
+from werkzeug.exceptions import HTTPException
+
+from dolce.errors import DolceError
+from dolce.web.remote.seat_view import seat_view
+from dolce.web.shared import formatting
+from dolce.web.shared.numbers import ShortInteger
+
+if TYPE_CHECKING:
+    from dolce.web.remote.desk import RemoteDesk
+
+COOKIE = "dolce-seat"
+# The only files that are handed out, to anybody.
+_FILES = {"tokens.css": "css", "remote.css": "css", "remote.js": "js", "htmx.min.js": "vendor/htmx-4.0.1",
+          "fraunces-latin-wght-normal.woff2": "vendor/fraunces-5.3.0",
+          "source-sans-3-latin-wght-normal.woff2": "vendor/source-sans-3-5.3.0"}
+_POLICY = ("default-src 'none'; script-src 'self'; style-src 'self'; font-src 'self'; img-src 'self' data:; "
+           "connect-src 'self'; form-action 'self'; base-uri 'none'; frame-ancestors 'none'")
+
+
+def create_remote_app(desk: "RemoteDesk", secure: bool) -> Flask:
+    """What the seat may do: run the next spot, stop, repeat, go on, match subs, read a meter, leave."""
+    app = Flask("dolce.web.remote", static_folder=None, template_folder="templates")
+    app.config.update(SECRET_KEY=secrets.token_hex(32), SESSION_COOKIE_NAME="dolce-seat-form", MAX_CONTENT_LENGTH=4096,
+                      SESSION_COOKIE_SAMESITE="Strict", SESSION_COOKIE_HTTPONLY=True, SESSION_COOKIE_SECURE=secure,
+                      WTF_CSRF_TIME_LIMIT=None, WTF_CSRF_SSL_STRICT=False)
+    app.url_map.converters["int"] = ShortInteger
+    app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
+    formatting.register(app)
+    CSRFProtect(app)
+    services = desk.services
+
+    def known() -> bool:
+        return desk.holds(request.cookies.get(COOKIE, ""))
+
+    def inside(route: Callable) -> Callable:
+        """For the device that came in; everybody else is told nothing."""
+        @wraps(route)
+        def guarded(*args: object, **kwargs: object) -> Response:
+            if not known():
+                abort(404)
+            return route(desk.present.job_id, *args, **kwargs)
+        return guarded
+
+    def now(job_id: int, notice: str = "") -> Response:
+        return make_response(render_template("remote/_now.html", view=seat_view(services, job_id), desk=desk,
+                                             remote=desk.present, notice=notice))
+
+    def done(job_id: int, what: str, act: Callable[[], object]) -> Response:
+        """Do it, or say why not."""
+        try:
+            found = act()
+        except DolceError as error:
+            return now(job_id, str(error))
+        desk.acted("remote", what)
+        if desk.present is not None and hasattr(found, "kind"):
+            desk.present.own_pass, desk.present.waits = found.id, False
+        return now(job_id)
+
+    @app.before_request
+    def _own_host_only() -> Response | None:
+        remote = desk.present
+        if remote is None or request.host != f"{remote.address}:{remote.port}":
+            return make_response("Not served here.", 400)
+        return None
+
+    @app.after_request
+    def _safe_headers(response: Response) -> Response:
+        response.headers["Content-Security-Policy"] = _POLICY
+        response.headers["X-Content-Type-Options"] = "nosniff"
+        response.headers["Referrer-Policy"] = "no-referrer"
+        response.headers["Cache-Control"] = "no-store"
+        return response
+
+    @app.errorhandler(CSRFError)
+    def _forged(_error: CSRFError) -> Response:
+        return make_response("This page is from before.", 400)
+
+    @app.errorhandler(HTTPException)
+    def _plain(error: HTTPException) -> Response:
+        return make_response("Nothing here.", error.code or 500)
+
+    @app.get("/file/<name>")
+    def file(name: str) -> Response:
+        if name not in _FILES:
+            abort(404)
+        return send_from_directory(f"{app.root_path}/../static/{_FILES[name]}", name)
+
+    @app.get("/vendor/<path:path>")
+    def font(path: str) -> Response:
+        """Fonts, as the style names them."""
+        return file(path.rsplit("/", 1)[-1])
+
+    @app.get("/")
+    def page() -> Response:
+        if not known():
+            return make_response(render_template("remote/door.html", code=""))
+        view = seat_view(services, desk.present.job_id)
+        return make_response(render_template("remote/page.html", view=view, desk=desk, remote=desk.present, notice=""))
+
+    @app.get("/in/<code>")
+    def door(code: str) -> Response:
+        """From the picture: the code stands there already."""
+        return make_response(render_template("remote/door.html", code=code[:16]))
+
+    @app.post("/enter")
+    def enter() -> Response:
+        token = desk.enter(request.form.get("code", "")[:64])
+        if token is None:
+            return make_response(render_template("remote/door.html", code="", wrong=True), 403)
+        response = redirect(url_for("page"), 303)
+        response.set_cookie(COOKIE, token, httponly=True, samesite="Strict", secure=secure)
+        desk.acted("remote", "came in")
+        return response
+
+    @app.get("/now")
+    @inside
+    def look(job_id: int) -> Response:
+        return now(job_id)
+
+    @app.post("/run/<int:spot>")
+    @inside
+    def run(job_id: int, spot: int) -> Response:
+        return done(job_id, "ran a spot", lambda: services.taking.run_spot(job_id, spot))
+
+    @app.post("/stop")
+    @inside
+    def stop(job_id: int) -> Response:
+        services.sound.stop()
+        desk.acted("remote", "stopped")
+        return now(job_id)
+
+    @app.post("/go-on")
+    @inside
+    def go_on(job_id: int) -> Response:
+        desk.present.waits = False
+        return done(job_id, "let it go on", services.sound.go_on)
+
+    @app.post("/repeat/<channel>/<int:spot>")
+    @inside
+    def repeat(job_id: int, channel: str, spot: int) -> Response:
+        return done(job_id, "repeated a take", lambda: services.taking.repeat(job_id, channel, spot))
+
+    @app.post("/live/<purpose>")
+    @inside
+    def live(job_id: int, purpose: str) -> Response:
+        if purpose not in ("meter", "subs", "reference"):
+            abort(404)
+        return done(job_id, f"began {purpose}", lambda: services.live.start(job_id, purpose))
+
+    @app.post("/live/subs/<channel>")
+    @inside
+    def other_sub(job_id: int, channel: str) -> Response:
+        return done(job_id, f"chose {channel}", lambda: services.live.change(job_id, "subs", channel=channel))
+
+    @app.post("/leave")
+    @inside
+    def leave(_job_id: int) -> Response:
+        desk.acted("remote", "left")
+        desk.stop("Ended on the remote.")
+        return make_response("The remote has ended.", 200)
+
+    return app

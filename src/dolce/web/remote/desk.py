@@ -1,0 +1,199 @@
+"""Which remote there is: its address, its code, the one device that came in, and what either side did last."""
+
+import hmac
+import secrets
+import socket
+import threading
+import time
+from collections.abc import Callable
+from contextlib import suppress
+from dataclasses import dataclass, field
+from datetime import datetime
+from typing import Any
+
+from cheroot.ssl.builtin import BuiltinSSLAdapter
+from cheroot.wsgi import Server
+
+from dolce.errors import Conflict, DeviceError, InvalidValue
+from dolce.services.wiring import Services
+from dolce.web.remote.certificate import make_certificate
+
+MOST_GUESSES = 10
+_ALPHABET = "ABCDEFGHJKLMNPQRSTUVWXYZ23456789"      # nothing that looks like something else
+_CODE, _SLOWER_S = 8, 0.3
+_GONE_S, _LOOK_S = 3.0, 0.25       # a device that has not asked for so long has lost its connection
+_PORT, _THREADS = 5443, 6
+
+
+@dataclass(slots=True, kw_only=True)
+class Remote:
+    """One remote, from its start to its end.
+
+    Attributes
+    ----------
+    code : what a device shows to come in; used once
+    fingerprint : of the certificate; empty for plain HTTP
+    token : what the device that came in is known by; empty before
+    waits : whether a pass of its own was paused because its connection was lost
+    """
+
+    job_id: int
+    address: str
+    port: int
+    code: str
+    fingerprint: str
+    token: str = ""
+    guesses: int = 0
+    seen_at: float = 0.0
+    own_pass: int | None = None
+    waits: bool = False
+    server: Any = None
+
+    @property
+    def url(self) -> str:
+        """Where it is; the picture to scan adds the code."""
+        return f"http{'s' if self.fingerprint else ''}://{self.address}:{self.port}"
+
+    @property
+    def connected(self) -> bool:
+        """Whether its device asked lately."""
+        return bool(self.token) and time.monotonic() - self.seen_at < _GONE_S
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Act:
+    """What somebody did last: "remote" or "laptop"."""
+
+    side: str
+    what: str
+    at: datetime
+
+
+@dataclass(slots=True)
+class RemoteDesk:
+    """The remote of this application: none, or one for one job.
+
+    `app_of` makes the application that a remote's listener serves.
+    """
+
+    services: Services
+    app_of: Callable[["RemoteDesk", bool], Any]
+    slower_s: float = _SLOWER_S
+    present: Remote | None = None
+    ended: str = ""
+    last: Act | None = None
+    _lock: threading.Lock = field(default_factory=threading.Lock)
+    _guessing: threading.Lock = field(default_factory=threading.Lock)
+
+    def start(self, job_id: int, *, address: str, secure: bool) -> Remote:
+        """Listen on one of this machine's addresses.
+
+        Raises
+        ------
+        Conflict
+            If there is a remote already.
+        InvalidValue
+            If the address is none of this machine's.
+        DeviceError
+            If it can't be listened on.
+        """
+        self.services.jobs.get(job_id)
+        if address not in addresses():
+            raise InvalidValue(f"{address[:40]!r} is no address of this machine.", where="remote",
+                               remedy=f"Choose one of {', '.join(addresses())}.")
+        with self._lock:
+            if self.present is not None:
+                raise Conflict("there is a remote already.", where="remote", remedy="End it first.")
+            made = make_certificate(self.services.folder / "remote", address) if secure else None
+            server = self._listening(address, secure)
+            if made is not None:
+                server.ssl_adapter = BuiltinSSLAdapter(str(made.certificate), str(made.key))
+            try:
+                server.prepare()
+            except OSError as error:
+                raise DeviceError(f"{address} can't be listened on: {error.strerror or error}.", where="remote",
+                                  remedy="Choose another address.") from error
+            self.present = Remote(job_id=job_id, address=address, port=server.bind_addr[1], server=server,
+                                  code="".join(secrets.choice(_ALPHABET) for _ in range(_CODE)),
+                                  fingerprint=made.fingerprint if made else "")
+            self.ended = ""
+        threading.Thread(target=server.serve, daemon=True, name="remote").start()
+        threading.Thread(target=self._watch, args=(self.present,), daemon=True, name="remote's watch").start()
+        return self.present
+
+    def _listening(self, address: str, secure: bool) -> Server:
+        def free(port: int) -> bool:
+            with socket.socket() as probe:
+                return probe.connect_ex((address, port)) != 0
+
+        port = _PORT if free(_PORT) else 0
+        return Server((address, port), self.app_of(self, secure), numthreads=_THREADS, max=_THREADS, timeout=10,
+                      request_queue_size=16)
+
+    def stop(self, why: str = "") -> None:
+        """End it; whatever plays goes on, since the laptop is there."""
+        with self._lock:
+            gone, self.present = self.present, None
+            self.ended = why
+        if gone is not None:
+            # From a thread of its own: a server can't wait for the very request that ends it.
+            threading.Thread(target=gone.server.stop, daemon=True, name="end of the remote").start()
+
+    def enter(self, code: str) -> str | None:
+        """Let a device in; None for a wrong code. Guesses are slowed, and after ten of them nobody is let in."""
+        with self._guessing:
+            remote = self.present
+            if remote is None:
+                return None
+            if hmac.compare_digest(code.strip().upper().encode(), remote.code.encode()) and not remote.token:
+                remote.token = secrets.token_urlsafe(32)
+                remote.seen_at = time.monotonic()
+                return remote.token
+            remote.guesses += 1
+            time.sleep(self.slower_s * remote.guesses)
+            if remote.guesses >= MOST_GUESSES and not remote.token:
+                self.stop("Ten wrong codes: the remote was ended.")
+            return None
+
+    def holds(self, token: str) -> bool:
+        """Whether a device is the one that came in; notes that it is there."""
+        remote = self.present
+        if remote is None or not remote.token or not hmac.compare_digest(token.encode(), remote.token.encode()):
+            return False
+        remote.seen_at = time.monotonic()
+        return True
+
+    def another(self) -> None:
+        """Let another device in: the present one is out, and the code is a new one."""
+        remote = self.present
+        if remote is not None:
+            remote.token, remote.guesses = "", 0
+            remote.code = "".join(secrets.choice(_ALPHABET) for _ in range(_CODE))
+
+    def acted(self, side: str, what: str) -> None:
+        """Somebody did something."""
+        self.last = Act(side=side, what=what, at=self.services.context.now())
+
+    def close(self) -> None:
+        self.stop()
+
+    def _watch(self, remote: Remote) -> None:
+        """Where the device's connection is lost while a pass of its own runs, let the take finish and wait."""
+        while self.present is remote:
+            running = self.services.sound.running()
+            if (running is not None and running.id == remote.own_pass and remote.token and not remote.connected
+                    and not running.paused):
+                self.services.sound.pause()
+                remote.waits = True
+            time.sleep(_LOOK_S)
+
+
+def addresses() -> tuple[str, ...]:
+    """IPv4 addresses of this machine: that which leads outside first, its own last."""
+    found = []
+    with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as probe, suppress(OSError):
+        probe.connect(("192.0.2.1", 9))      # TEST-NET-1 of RFC 5737: nothing is sent, only a way is looked up
+        found.append(probe.getsockname()[0])
+    with suppress(OSError):
+        found += socket.gethostbyname_ex(socket.gethostname())[2]
+    return tuple(dict.fromkeys([*(one for one in found if not one.startswith("127.")), "127.0.0.1"]))

@@ -1,0 +1,227 @@
+"""The remote in the seat: a code at the door, one device, little that it may do, nothing told without it."""
+
+import hashlib
+import re
+import ssl
+from dataclasses import replace
+
+import pytest
+
+from asking import post
+from dolce.core.geometry import RoomSize
+from dolce.core.room import new_plan
+from dolce.devices.interface import SoundStopped
+from dolce.errors import Conflict, InvalidValue
+from dolce.services.jobs.job_keeping import JobWish
+from dolce.web import create_app
+from dolce.web.remote.desk import MOST_GUESSES, addresses
+
+pytestmark = pytest.mark.xdist_group("remote")
+
+
+@pytest.fixture
+def job_id(services):
+    plan = new_plan(RoomSize(length_m=4.6, width_m=3.6, height_m=2.5), layout="2.0", subs=2, spots=2)
+    made = services.jobs.create(JobWish(name="Quiet cellar"), plan=plan)
+    services.rigging.set_rig(made.id, pace="fast", sweep_seconds=1.0)
+    return made.id
+
+
+@pytest.fixture
+def laptop(services):
+    app = create_app(services)
+    app.extensions["dolce-remote"].slower_s = 0.0
+    yield app.test_client()
+    app.extensions["dolce-remote"].close()
+
+
+@pytest.fixture
+def desk(laptop):
+    return laptop.application.extensions["dolce-remote"]
+
+
+@pytest.fixture
+def phone(laptop, desk, job_id):
+    """A browser of a device at the remote's address, outside the door."""
+    answer = post(laptop, f"/jobs/{job_id}/remote/start", htmx=False, address="127.0.0.1", secure="no")
+    assert answer.status_code == 303
+    return Phone(desk)
+
+
+class Phone:
+    """Asks the remote's own application as its listener would."""
+
+    def __init__(self, desk):
+        self.client = desk.app_of(desk, False).test_client()
+        self.base = desk.present.url
+
+    def get(self, path, **how):
+        return self.client.get(path, base_url=self.base, **how)
+
+    def post(self, path, **data):
+        token = re.search(r'name="csrf_token" value="([^"]+)"', self.get("/").text)[1]
+        return self.client.post(path, base_url=self.base, data={"csrf_token": token, **data})
+
+    def come_in(self, code):
+        return self.post("/enter", code=code)
+
+
+def test_there_is_none_until_it_is_switched_on_and_then_on_an_address_of_this_machine(laptop, desk, job_id):
+    page = laptop.get(f"/jobs/{job_id}/remote").text
+    assert "It is off until you switch it on" in page
+    assert desk.present is None
+    with pytest.raises(InvalidValue, match="no address of this machine"):
+        desk.start(job_id, address="203.0.113.9", secure=False)
+    assert "127.0.0.1" in addresses()
+
+
+@pytest.mark.parametrize("path", ["/", "/now", "/in/ABCDEFGH", "/run/1", "/stop", "/jobs/1/takes", "/jobs", "/help",
+                                  "/file/dolce.css", "/file/../app.py", "/static/css/dolce.css", "/sound/stop"])
+def test_without_the_code_nothing_is_told_not_even_the_name_of_the_job(phone, path):
+    for answer in (phone.get(path), phone.post(path)):
+        assert "Quiet cellar" not in answer.text
+        assert "spot" not in answer.text.lower()
+        assert answer.status_code in (200, 400, 404, 405)
+        if answer.status_code == 200:
+            assert "Code, as it stands on the laptop" in answer.text
+
+
+def test_with_the_code_the_next_spot_stands_there_and_is_run(phone, desk, services, job_id):
+    wrong = phone.come_in("AAAAAAAA")
+    assert (wrong.status_code, "not the code" in wrong.text) == (403, True)
+    assert phone.come_in(desk.present.code.lower()).status_code == 303
+    page = phone.get("/").text
+    assert "Quiet cellar" in page
+    first = services.jobs.get(job_id).spots[0]
+    assert f"<strong>{first.place.z_m:.2f} m</strong> high" in page
+    phone.post(f"/run/{first.id}")
+    services.sound.wait()
+    page = phone.get("/now").text
+    assert 'class="word-clean">clean</span>' in page
+    assert page.count('<td class="clean">') == 5            # both, each sub, and both subs together
+    assert "Run spot 2" in page
+    assert "Last: remote ran a spot" in page
+    taken = services.taking.board(job_id).takes
+    phone.post(f"/repeat/L/{first.id}")
+    services.sound.wait()
+    assert services.taking.board(job_id).takes["L", first.id].attempt == taken["L", first.id].attempt + 1
+
+
+def test_one_device_at_a_time_and_the_code_is_used_once(phone, desk, laptop, job_id):
+    code = desk.present.code
+    phone.come_in(code)
+    other = Phone(desk)
+    assert other.come_in(code).status_code == 403
+    assert "Quiet cellar" not in other.get("/").text
+    assert "A device is in." in laptop.get(f"/jobs/{job_id}/remote").text
+    post(laptop, f"/jobs/{job_id}/remote/another", htmx=False)
+    assert desk.present.code != code
+    assert other.come_in(desk.present.code).status_code == 303
+    assert "Quiet cellar" not in phone.get("/").text
+
+
+def test_ten_wrong_codes_end_it(phone, desk, laptop, job_id):
+    for _ in range(MOST_GUESSES):
+        assert phone.come_in("WRONGONE").status_code == 403
+    assert desk.present is None
+    assert phone.get("/").status_code == 400
+    assert "Ten wrong codes: the remote was ended." in laptop.get(f"/jobs/{job_id}/remote").text
+
+
+def test_wrong_codes_are_slowed_each_more_than_the_one_before(phone, desk, monkeypatch):
+    waited = []
+    desk.slower_s = 0.3
+    monkeypatch.setattr("dolce.web.remote.desk.time.sleep", waited.append)
+    for _ in range(3):
+        phone.come_in("WRONGONE")
+    slow = [one for one in waited if one != 0.25]                    # 0.25 is the watch's own
+    assert slow == pytest.approx([0.3, 0.6, 0.9])
+
+
+def test_another_host_and_a_forged_form_are_refused(phone, desk):
+    assert phone.client.get("/", base_url="http://elsewhere.example").status_code == 400
+    phone.come_in(desk.present.code)
+    forged = phone.client.post("/stop", base_url=phone.base, data={})
+    assert forged.status_code == 400
+    headers = phone.get("/").headers
+    assert "default-src 'none'" in headers["Content-Security-Policy"]
+    assert headers["Cache-Control"] == "no-store"
+
+
+def test_either_side_ends_it_and_deleting_the_job_does(phone, desk, laptop, services, job_id):
+    phone.come_in(desk.present.code)
+    with pytest.raises(Conflict, match="there is a remote already"):
+        desk.start(job_id, address="127.0.0.1", secure=False)
+    assert phone.post("/leave").status_code == 200
+    assert desk.present is None
+    assert "Ended on the remote." in laptop.get(f"/jobs/{job_id}/remote").text
+    desk.start(job_id, address="127.0.0.1", secure=False)
+    post(laptop, f"/jobs/{job_id}/remote/stop", htmx=False)
+    assert desk.present is None
+    desk.start(job_id, address="127.0.0.1", secure=False)
+    post(laptop, f"/jobs/{job_id}/delete", htmx=False)
+    assert desk.present is None
+
+
+def test_stop_on_the_remote_silences_and_the_page_says_which_side_it_was(phone, desk, laptop, services, job_id):
+    phone.come_in(desk.present.code)
+    services.rigging.set_rig(job_id, pace="real time", sweep_seconds=5.0)
+    phone.post(f"/run/{services.jobs.get(job_id).spots[0].id}")
+    assert services.sound.running() is not None
+    phone.post("/stop")
+    assert services.sound.running() is None
+    assert "last: remote" in laptop.get(f"/jobs/{job_id}/takes").text
+    post(laptop, "/sound/stop")
+    assert "Last: laptop stopped" in phone.get("/now").text
+
+
+def test_a_lost_connection_lets_the_take_finish_and_then_the_pass_waits(phone, desk, services, job_id):
+    phone.come_in(desk.present.code)
+    first = services.jobs.get(job_id).spots[0].id
+    whole, takes = services.taking._take, []
+
+    def until_the_connection_is_lost(*args, **how):
+        takes.append(args[1])
+        if len(takes) == 1:
+            desk.present.seen_at -= 60.0
+            # The watch looks four times a second; the take goes on until it has seen that.
+            while not services.sound.running().paused:
+                if args[5]():
+                    raise SoundStopped
+        return whole(*args, **how)
+
+    services.taking._take = until_the_connection_is_lost
+    phone.post(f"/run/{first}")
+    present = services.context.sounding.present
+    assert present.paused.wait(10)
+    while present.done_steps < 1:
+        pass
+    assert services.sound.running().done_steps == 1
+    page = phone.get("/now").text                                  # it is back, and nothing goes on by itself
+    assert "The connection was lost: the take was finished, and it waits." in page
+    assert services.sound.running().paused
+    phone.post("/go-on")
+    services.sound.wait()
+    assert len(takes) == 5
+
+
+def test_the_fingerprint_that_is_shown_is_that_of_the_certificate_it_answers_with(laptop, desk, job_id):
+    remote = desk.start(job_id, address="127.0.0.1", secure=True)
+    found = ssl.PEM_cert_to_DER_cert(ssl.get_server_certificate(("127.0.0.1", remote.port)))
+    digest = hashlib.sha256(found).hexdigest().upper()
+    assert remote.fingerprint == ":".join(digest[k:k + 2] for k in range(0, 64, 2))
+    page = laptop.get(f"/jobs/{job_id}/remote").text
+    assert remote.fingerprint[:47] in page
+    assert f"{remote.url}/in/{remote.code} as a picture to scan" in page
+    assert (desk.services.folder / "remote" / "key.pem").stat().st_mode & 0o077 == 0
+
+
+def test_subs_are_stepped_through_from_the_seat(phone, desk, services, job_id):
+    phone.come_in(desk.present.code)
+    phone.post("/live/subs")
+    assert 'aria-label="Meter"' in phone.get("/now").text
+    phone.post("/live/subs/Sub2")
+    assert services.live.wish(job_id, "subs").channel == "Sub2"
+    phone.post("/stop")
+    assert phone.post("/live/faults").status_code == 404
+    assert replace(desk.present).connected

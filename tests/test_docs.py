@@ -70,3 +70,18 @@ def test_the_guide_is_made_of_the_texts_that_the_application_shows():
     finally:
         sys.path.pop(0)
     assert (ROOT / "docs/guide.md").read_text() == docs.guide(), "run scripts/docs.py"
+    formulas = docs.formulas()
+    assert (ROOT / "docs/formulas.md").read_text() == formulas, "run scripts/docs.py"
+    # Some that anybody would look for, each with its source.
+    for name, source in (("sabine_s", "Sabine"), ("exponential", "Farina"), ("modes_of_box", "Kuttruff"),
+                         ("integrated_loudness", "BS.1770"), ("weighting_db", "61672")):
+        assert re.search(rf"`{name}.*{source}", formulas)
+
+
+def test_every_package_is_listed_with_what_it_is_for():
+    declared = tomllib.loads((ROOT / "pyproject.toml").read_text())["project"]["dependencies"]
+    listed = set(re.findall(r"^\| ([\w-]+) \| \w", (ROOT / "docs/dependencies.md").read_text(), re.MULTILINE))
+    assert listed - {"package"} == {re.match(r"[\w-]+", one)[0] for one in declared}
+    wished = {line.split("==")[0] for line in (ROOT / "requirements/app.in").read_text().split()}
+    assert wished - {"werkzeug"} == listed - {"package"}                # werkzeug is flask's own
+    assert all(re.search(r">=[\d.]+,<\d+", one) for one in declared)

@@ -173,7 +173,7 @@ class Blocks:
     def next_block(self, count):
         part = self.stimulus[self.at:self.at + count]
         self.at += count
-        return self.output, np.pad(part, (0, count - part.size))
+        return {self.output: np.pad(part, (0, count - part.size))}
 
     def run(self, device):
         with pytest.raises(SoundStopped):
@@ -215,3 +215,18 @@ def test_a_knob_turned_while_it_plays_is_heard():
     with pytest.raises(SoundStopped):
         device.run_live(player.next_block, heard_block, sample_rate_hz=RATE, stopped=lambda: player.at >= 2 * RATE)
     assert gathered[-1] / gathered[8] == pytest.approx(0.1, rel=0.1)
+
+
+def test_several_outputs_at_once_are_heard_as_their_sum():
+    stimulus = 0.02 * np.random.default_rng(3).standard_normal(RATE)
+
+    class Both(Blocks):
+        def next_block(self, count):
+            return {output: samples for block in (super().next_block(count),) for samples in block.values()
+                    for output in (1, 2)}
+
+    both = Both(stimulus).run(rig())[0]
+    apart = sum(heard(rig(), stimulus, output=output) for output in (1, 2))
+    difference = both - apart[:both.size]
+    # Room noise of three recordings is left.
+    assert 20 * np.log10(np.std(difference) * np.sqrt(2)) == pytest.approx(ROOM_NOISE_DBFS + 4.8, abs=1)

@@ -97,7 +97,7 @@ def test_live_sound_passes_without_a_gap_and_falls_silent_on_stop(card):
     def next_block(count):
         start = sum(part.size for part in played) + 1
         played.append(np.arange(start, start + count) / 2**20)
-        return 3, played[-1]
+        return {3: played[-1]}
 
     with pytest.raises(SoundStopped):
         device.run_live(next_block, heard.append, sample_rate_hz=RATE,
@@ -115,7 +115,7 @@ def test_sound_above_the_ceiling_is_not_begun(card):
         device.play_and_record({1: np.full(10, 0.2)}, sample_rate_hz=RATE, progress=lambda _: None,
                                stopped=lambda: False)
     with pytest.raises(Conflict, match="above the ceiling"):
-        device.run_live(lambda count: (1, np.full(count, 0.2)), lambda _: None, sample_rate_hz=RATE,
+        device.run_live(lambda count: {1: np.full(count, 0.2)}, lambda _: None, sample_rate_hz=RATE,
                         stopped=lambda: False)
 
 

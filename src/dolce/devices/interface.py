@@ -10,8 +10,8 @@ from dolce.core.processor import ProcessorState
 
 Progress = Callable[[float], None]
 Stopped = Callable[[], bool]
-# Given a count of samples: the output (None for none) and what it plays next.
-NextBlock = Callable[[int], tuple[int | None, NDArray[np.float64]]]
+# Given a count of samples: what each output plays next, by its number; outputs that are not there are silent.
+NextBlock = Callable[[int], Mapping[int, NDArray[np.float64]]]
 # Is given what all inputs heard, shape (inputs, samples).
 Heard = Callable[[NDArray[np.float64]], None]
 

@@ -157,11 +157,11 @@ class SoundCard:
         def look() -> bool:
             # Enough must wait to last until the next look, whatever size the driver's blocks have.
             while run.waiting < _AHEAD_BLOCKS * count + run.largest:
-                output, samples = next_block(count)
-                if output is not None:
+                played = next_block(count)
+                for output, samples in played.items():
                     self._ceiling.allows(samples)
                     self._has_output(output, opened.plays)
-                run.give(None if output is None else output - 1, samples)
+                run.give({output - 1: samples for output, samples in played.items()}, count)
             for block in run.take():
                 if run.sounding:
                     watch.hear(block[0], live=True)
@@ -348,9 +348,9 @@ class _LiveRun(_Exchange):
     def __init__(self, inputs: list[int], stopped: Stopped) -> None:
         super().__init__(stopped)
         self._inputs = inputs
-        self._coming: deque[tuple[int | None, NDArray]] = deque()
+        self._coming: deque[tuple[dict[int, NDArray], int]] = deque()
         self._came: deque[NDArray] = deque()
-        self._rest: tuple[int | None, NDArray] = (None, np.zeros(0, dtype=np.float32))
+        self._rest: tuple[dict[int, NDArray], int] = ({}, 0)
         self._given, self._played, self.largest, self.sounding = 0, 0, 0, False
 
     @property
@@ -358,10 +358,11 @@ class _LiveRun(_Exchange):
         """Samples that wait to be played."""
         return self._given - self._played
 
-    def give(self, output: int | None, samples: NDArray[np.float64]) -> None:
-        self.sounding = output is not None and bool(samples.any())
-        self._coming.append((output, samples.astype(np.float32)))
-        self._given += samples.size
+    def give(self, played: Mapping[int, NDArray[np.float64]], count: int) -> None:
+        """A block of `count` samples, by output."""
+        self.sounding = any(bool(samples.any()) for samples in played.values())
+        self._coming.append(({output: samples.astype(np.float32) for output, samples in played.items()}, count))
+        self._given += count
 
     def take(self) -> list[NDArray[np.float64]]:
         """What was heard since the last time."""
@@ -375,16 +376,16 @@ class _LiveRun(_Exchange):
         self.largest = max(self.largest, frames)
         filled = 0
         while filled < frames:
-            output, samples = self._rest
-            if not samples.size:
+            played_by, left = self._rest
+            if not left:
                 if not self._coming:
                     break                                 # silence; the next look gives more
                 self._rest = self._coming.popleft()
                 continue
-            count = min(frames - filled, samples.size)
-            if output is not None:
+            count = min(frames - filled, left)
+            for output, samples in played_by.items():
                 played[filled:filled + count, output] = samples[:count]
-            self._rest = (output, samples[count:])
+            self._rest = ({output: samples[count:] for output, samples in played_by.items()}, left - count)
             filled += count
         self._played += filled
         self.flagged += filled < frames

@@ -14,6 +14,7 @@ from dolce.services.jobs.job_keeping import JobKeeping
 from dolce.services.jobs.progress import Progress
 from dolce.services.load.listening import Listening
 from dolce.services.load.loading import Loading
+from dolce.services.load.room_listening import RoomListening
 from dolce.services.prove.proving import Proving
 from dolce.services.prove.storytelling import Storytelling
 from dolce.services.prove.tolerating import Tolerating
@@ -86,6 +87,7 @@ class Services:
     clean_levels: CleanLevels
     loading: Loading
     listening: Listening
+    room_listening: RoomListening
     proving: Proving
     tolerating: Tolerating
     storytelling: Storytelling
@@ -138,6 +140,7 @@ def open_services(folder: Path) -> Services:
     proving = Proving(context)
     loading = Loading(context, shaping, at_hand)
     blending = Blending(context, shaping)
+    listening = Listening(context, loading, shaping, blending)
     tolerating = Tolerating(context, proving)
     storytelling = Storytelling(context, shaping, loading, proving, tolerating)
     workbench, crossing = SubWorkbench(context, aligning), Crossing(context, aligning)
@@ -175,7 +178,8 @@ def open_services(folder: Path) -> Services:
         switching=Switching(context, shaping),
         clean_levels=CleanLevels(context, shaping),
         loading=loading,
-        listening=Listening(context, loading, shaping, blending),
+        listening=listening,
+        room_listening=RoomListening(context, sound, loading, listening),
         proving=proving,
         tolerating=tolerating,
         storytelling=storytelling,

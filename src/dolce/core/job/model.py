@@ -318,7 +318,7 @@ class PassRecord:
 
     id: int
     job_id: int
-    kind: Literal["takes", "level", "lines", "noise", "loop", "compare", "live", "reference", "subs"]
+    kind: Literal["takes", "level", "lines", "noise", "loop", "compare", "live", "reference", "subs", "listen"]
     state: Literal["running", "done", "stopped", "failed", "interrupted"]
     steps: tuple[tuple[str, int], ...]
     done_steps: int

@@ -1,5 +1,6 @@
 """The simulated room heard block by block: what still rings is carried over."""
 
+from collections.abc import Mapping
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -31,21 +32,20 @@ class LiveRoom:
         quiet = rig.disturbed(room_noise(f"{rig.seed}/live", round(self._NOISE_S * rate), rate), rate)
         self._quiet = np.array([np.roll(quiet, k * rate) for k in range(len(rig.microphones))])
 
-    def hear(self, output: int | None, samples: NDArray) -> NDArray:
-        """The next block at all microphones."""
+    def hear(self, played: Mapping[int, NDArray]) -> NDArray:
+        """The next block at all microphones, of what each output plays."""
         rig, count = self.rig, self._count
         arrived = np.zeros((len(rig.microphones), max(count, self._ringing.shape[1])))
         arrived[:, :self._ringing.shape[1]] += self._ringing
-        if output is not None and samples.any():
-            channel = rig.sounding(output).channel
-            for code, fed in rig.chain.fed(self._warmed(channel, samples), channel, self._rate):
+        sounding = {rig.sounding(output).channel: samples for output, samples in played.items() if samples.any()}
+        self._fed = {channel: self._warmed(channel, samples) for channel, samples in sounding.items()}
+        for channel, samples in self._fed.items():
+            for code, fed in rig.chain.fed(samples, channel, self._rate):
                 for number in range(len(rig.microphones)):
                     wet = self._wet(code, fed[-count:], number)
                     if wet.size > arrived.shape[1]:
                         arrived = np.pad(arrived, ((0, 0), (0, wet.size - arrived.shape[1])))
                     arrived[number, :wet.size] += wet
-        else:
-            self._fed.clear()
         self._ringing = arrived[:, count:]
         now = arrived[:, :count].copy()
         at = self._block * count
@@ -63,9 +63,7 @@ class LiveRoom:
     def _warmed(self, channel: str, samples: NDArray) -> NDArray:
         """The block with some of what was fed before it, so that filters of the chain are in their stride."""
         before = self._fed.get(channel, np.zeros(0))
-        both = np.concatenate([before, samples])[-5 * self._count:]
-        self._fed = {channel: both}
-        return both
+        return np.concatenate([before, samples])[-5 * self._count:]
 
     def _wet(self, code: str, fed: NDArray, number: int) -> NDArray:
         """What a block leaves at a microphone, with its ringing."""

@@ -184,14 +184,14 @@ class RehearsalRig:
         watch = CeilingWatch(self.ceiling, sample_rate_hz=sample_rate_hz)
         begun, block = time.monotonic(), 0
         while not stopped():
-            output, samples = next_block(count)
-            if output is not None:
+            played = next_block(count)
+            for output, samples in played.items():
                 self.ceiling.allows(samples)
                 self._connected(output)
             if self._changes:
                 stream.rig = replace(self, **self._changes)
-            arrived = stream.hear(output, samples)
-            if output is not None and samples.any():
+            arrived = stream.hear(played)
+            if any(samples.any() for samples in played.values()):
                 watch.hear(arrived[0], live=True)
             heard(arrived)
             block += 1

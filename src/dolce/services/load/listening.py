@@ -154,6 +154,10 @@ class Listening:
                     base=its_base) for key, preset in (*_loadable(other), (BYPASS, None))}
         return tuned.job, found
 
+    def recording(self, job_id: int) -> Recording | None:
+        """The calibrator's own, if one was handed in."""
+        return self._recordings.get(job_id)
+
     def sound(self, job_id: int, number: int, place: int) -> bytes:
         """One rendered sound as FLAC, by its place in the row of what is compared.
 
@@ -255,7 +259,7 @@ class Listening:
 
     def turn(self, job_id: int, of: str, taste: Taste) -> None:
         """One of what is compared with tilt, bass and treble on top, beside the others and as loud as they."""
-        audition = self._at_hand(job_id)
+        audition = self.at_hand(job_id)
         if of not in audition.names or of == TURNED:
             raise InvalidValue("what shall be turned is not among what is compared.", where="taste",
                                remedy="Choose one of them.")
@@ -276,7 +280,7 @@ class Listening:
         Conflict
             If nothing was turned, or what was turned is no correction of this job.
         """
-        audition = self._at_hand(job_id)
+        audition = self.at_hand(job_id)
         name = checked.text(name.strip(), longest=60, where="name")
         if audition.turned is None:
             raise Conflict("nothing was turned.", where="taste", remedy="Turn tilt, bass or treble first.")
@@ -301,7 +305,7 @@ class Listening:
 
     def begin_blind(self, job_id: int, first: str, second: str) -> None:
         """Ten trials between two of what is compared."""
-        audition = self._at_hand(job_id)
+        audition = self.at_hand(job_id)
         if not {first, second} <= set(audition.names):
             raise InvalidValue("one of both is not among what is compared.", where="blind test",
                                remedy="Choose two of them.")
@@ -309,7 +313,7 @@ class Listening:
 
     def answer(self, job_id: int, trial: int, said: str) -> None:
         """What was said of a trial; after the last one the result goes into the logbook."""
-        audition, test = self._at_hand(job_id), self._blind.get(job_id)
+        audition, test = self.at_hand(job_id), self._blind.get(job_id)
         if test is None:
             raise Conflict("no blind test runs.", where="blind test", remedy="Begin one.")
         self._blind[job_id] = test = test.answered(said, trial=trial)
@@ -337,7 +341,8 @@ class Listening:
             work.jobs.get(job_id)
             work.logbook.add(job_id, text, at=self._context.now())
 
-    def _at_hand(self, job_id: int) -> Audition:
+    def at_hand(self, job_id: int) -> Audition:
+        """What was rendered last; Conflict where nothing was."""
         found = self._auditions.get(job_id)
         if found is None:
             raise Conflict("nothing is rendered.", where="listening", remedy="Render it first.")

@@ -244,10 +244,11 @@ class LiveSession:
                                           f"{self._ramp.to_clipping_db:.0f} dB to clipping.",
                              at=self._keepers.now())
 
-    def _next_block(self, count: int) -> tuple[int | None, NDArray[np.float64]]:
+    def _next_block(self, count: int) -> dict[int, NDArray[np.float64]]:
         with self._lock:
             quiet = self._hearing == self._hear_first
-            return (self._quiet_player if quiet else self._player).next_block(count)
+            output, samples = (self._quiet_player if quiet else self._player).next_block(count)
+            return {} if output is None else {output: samples}
 
     def _hear_first(self, block: NDArray[np.float64], progress: Progress) -> None:
         """The quiet room, before anything plays."""

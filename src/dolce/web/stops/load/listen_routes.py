@@ -115,6 +115,31 @@ def end_blind(job_id: int) -> Response:
     return after(job_id, "listen")
 
 
+@blueprint.post("/listen/room/<key>")
+def play_in_room(job_id: int, key: str) -> Response:
+    """Through a preset in the room; another one at the same place where it plays already."""
+    room = services().room_listening
+    if room.look(job_id) is None:
+        room.start(job_id, key)
+    else:
+        room.switch(job_id, key)
+    return after(job_id, "listen")
+
+
+@blueprint.post("/listen/room/level/<way>")
+def room_level(job_id: int, way: str) -> Response:
+    """3 dB up or down."""
+    services().room_listening.louder(job_id, 3.0 if way == "up" else -3.0)
+    return after(job_id, "listen")
+
+
+@blueprint.get("/listen/room")
+def heard_in_room(job_id: int) -> str:
+    """What plays there; while somebody asks, it goes on."""
+    return render_template("load/_listen_room.html", room=services().room_listening.look(job_id), job_id=job_id,
+                           audition=services().listening.at_hand(job_id))
+
+
 @blueprint.post("/listen/note")
 def note_heard(job_id: int) -> Response:
     """What was heard, into the logbook."""

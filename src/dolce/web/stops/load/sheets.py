@@ -41,6 +41,7 @@ def _presets(job_id: int) -> dict:
 def _listen(job_id: int) -> dict:
     view = services().listening.view(job_id)
     return {"view": view, "material": MATERIAL, "orders": ORDER_WORDS, "turned_key": TURNED, "faults": {}, "typed": {},
+            "room": services().room_listening.look(job_id),
             "pressure": pressure_plots(view.audition) if view.audition else None}
 
 

@@ -34,6 +34,7 @@ def test_a_job_with_two_subs_is_taken_paused_repeated_imported_and_read(driver, 
     page.find("details summary").click()
     page.fill("Wait before each spot", "60")
     for spot in (first, second):
+        driver.execute_script("window.scrollTo(0, 0)")               # the header stays on top of what is scrolled
         page.find(f"thead label:has(input[value='{spot}'])").click()
     page.press_at_once("Run all that is missing")
     page.wait(lambda: "Begins in" in page.text("#pass"))

@@ -7,10 +7,13 @@ import io
 import random
 import tempfile
 from collections import Counter
+from collections.abc import Callable
 from pathlib import Path
 
 import numpy as np
 import soundfile
+from flask import Flask
+from flask.testing import FlaskClient
 from promises import SHORT, ended, line, note
 
 from dolce.services.jobs.job_keeping import JobWish
@@ -171,10 +174,35 @@ def files(rng: random.Random) -> list[tuple[bytes, str]]:
 
 def asked(services: Services) -> Counter:
     """Every address with hostile values; counts of status codes, and the addresses that broke."""
-    rng = random.Random(3)
     app = create_app(services)
     app.config["WTF_CSRF_ENABLED"] = False
+    counts = _asked(services, app, app.test_client(), lambda: "http://127.0.0.1")
+    app.extensions["dolce-remote"].close()
+    return counts
+
+
+def asked_in_the_seat(services: Services) -> Counter:
+    """The same at a remote, whose device comes in again whenever it is put out."""
+    desk = create_app(services).extensions["dolce-remote"]
+    desk.slower_s = 0.0
+    app = desk.app_of(desk, False)
+    app.config["WTF_CSRF_ENABLED"] = False
     client = app.test_client()
+
+    def inside() -> str:
+        if desk.present is None or not desk.present.token:
+            desk.stop()
+            desk.start(1, address="127.0.0.1", secure=False)
+            client.post("/enter", base_url=desk.present.url, data={"code": desk.present.code})
+        return desk.present.url
+
+    counts = _asked(services, app, client, inside)
+    desk.close()
+    return counts
+
+
+def _asked(services: Services, app: Flask, client: FlaskClient, at: Callable[[], str]) -> Counter:
+    rng = random.Random(3)
     counts: Counter = Counter()
     rules = [rule for rule in app.url_map.iter_rules() if rule.endpoint != "static"]
     uploads = files(rng)
@@ -193,6 +221,7 @@ def asked(services: Services) -> Counter:
                         form |= {rng.choice(("file", "recording", "curve")): (io.BytesIO(data), name)}
                     answer = client.open(
                         address,
+                        base_url=at(),
                         method=method,
                         headers=headers,
                         data=form if method == "POST" else None,
@@ -232,7 +261,7 @@ def main() -> int:
         services.taking.run_spot(1, 1)
         services.sound.wait()
         services.shaping.find(1)
-        counts = asked(services)
+        counts = asked(services) + asked_in_the_seat(services)
         services.close()
     line(
         f"{sum(counts.values())} hostile requests: answered by a fault of ours", str(counts[500]), "0", counts[500] == 0

@@ -1,6 +1,7 @@
 """Somebody who has never seen the application presses what it says, and nothing else."""
 
 from pages import Page
+from selenium.webdriver.common.keys import Keys
 
 from dolce.services.sample.demo import UNTOUCHED
 
@@ -18,7 +19,7 @@ def test_a_newcomer_gets_from_the_start_page_to_a_proven_correction_and_its_stor
     demo.rigging.set_rig(job, pace="fast", sweep_seconds=1.0)
     page = Page(driver, demo_address).open("/")
     page.faults_in_console()
-    page.find(f'a[href="/jobs/{job}"]').click()
+    page.find(f'a[href="/jobs/{job}"]').send_keys(Keys.ENTER)
     page.ready()
     presses, said = 1, []
     while driver.title != "Practised: the story":
@@ -27,7 +28,7 @@ def test_a_newcomer_gets_from_the_start_page_to_a_proven_correction_and_its_stor
         page.wait(lambda: page.all("#next [data-next]"), seconds=60, why=f"nothing to press after {said}")
         before = line(page)
         said.append(before)
-        driver.execute_script("document.querySelector('#next [data-next]').click()")
+        page.find("body").send_keys("n")                             # by the keyboard alone
         # What it began is done when it says something else.
         page.wait(lambda before=before: driver.title == "Practised: the story" or (
             driver.execute_script("return document.readyState") == "complete" and line(page) not in (before, "")),

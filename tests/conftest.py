@@ -10,6 +10,7 @@ import pytest
 
 from dolce.services.sample.demo import build_demo
 from dolce.services.wiring import Services, open_services
+from rooms import Prepared
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
@@ -29,10 +30,16 @@ def services(tmp_path: Path):
 
 
 @pytest.fixture(scope="session")
-def demo(tmp_path_factory) -> Services:
+def prepared(tmp_path_factory) -> Prepared:
+    """Data folders that are made once for all workers of a run; whoever asks gets a copy."""
+    base = tmp_path_factory.getbasetemp()
+    return Prepared(base.parent if base.name.startswith("popen") else base, tmp_path_factory.mktemp)
+
+
+@pytest.fixture(scope="session")
+def demo(prepared) -> Services:
     """Both sample jobs, made once; tests look at them and change only copies."""
-    opened = open_services(tmp_path_factory.mktemp("demo"))
-    build_demo(opened)
+    opened = open_services(prepared("demo", build_demo))
     yield opened
     opened.close()
 

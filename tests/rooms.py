@@ -1,12 +1,36 @@
 """Rooms that several tests take."""
 
-from collections.abc import Iterator
+import shutil
+from collections.abc import Callable, Iterator
 from pathlib import Path
+
+from filelock import FileLock
 
 from dolce.core.geometry import RoomSize
 from dolce.core.room import new_plan
 from dolce.services.jobs.job_keeping import JobWish
 from dolce.services.wiring import Services, open_services
+
+
+class Prepared:
+    """Data folders by name: built once under `root`, which all workers share, and copied for each that asks."""
+
+    def __init__(self, root: Path, fresh: Callable[[str], Path]) -> None:
+        self._root, self._fresh = root, fresh
+
+    def __call__(self, name: str, build: Callable[[Services], object]) -> Path:
+        """A copy of the folder; built by the first that asks."""
+        made = self._root / f"prepared {name}"
+        with FileLock(self._root / f"prepared {name}.lock"):
+            if not (made / "whole").exists():
+                shutil.rmtree(made, ignore_errors=True)
+                opened = open_services(made / "data")
+                build(opened)
+                opened.close()
+                (made / "whole").touch()
+        copy = self._fresh(name) / "data"
+        shutil.copytree(made / "data", copy)
+        return copy
 
 
 def two_seats_taken(services: Services, *, layout: str, subs: int) -> int:
@@ -23,10 +47,21 @@ def two_seats_taken(services: Services, *, layout: str, subs: int) -> int:
     return job.id
 
 
-def shaped_pair(folder: Path) -> Iterator[tuple[Services, int]]:
-    """Services on a folder with a pair at two seats, filters found, and the job's number; closed in the end."""
-    services = open_services(folder)
-    job_id = two_seats_taken(services, layout="2.0", subs=0)
-    services.shaping.find(job_id)
-    yield services, job_id
+def taken_room(prepared: Prepared, *, layout: str, subs: int) -> Path:
+    """A data folder with such a job, number 1."""
+    return prepared(f"{layout} and {subs} subs", lambda services: two_seats_taken(services, layout=layout, subs=subs))
+
+
+def shaped_folder(prepared: Prepared) -> Path:
+    """A data folder with a pair at two seats, filters found; the job is number 1."""
+    def build(services: Services) -> None:
+        services.shaping.find(two_seats_taken(services, layout="2.0", subs=0))
+
+    return prepared("shaped pair", build)
+
+
+def shaped_pair(prepared: Prepared) -> Iterator[tuple[Services, int]]:
+    """Services on such a folder, and the job's number; closed in the end."""
+    services = open_services(shaped_folder(prepared))
+    yield services, 1
     services.close()

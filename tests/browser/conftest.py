@@ -8,6 +8,7 @@ from selenium import webdriver
 from selenium.webdriver.chrome.service import Service
 
 from dolce.services.wiring import open_services
+from rooms import shaped_folder
 
 FLAGS = ["--headless=new", "--no-sandbox", "--disable-dev-shm-usage", "--hide-scrollbars", "--no-first-run",
          "--force-device-scale-factor=1", "--disable-background-networking"]
@@ -41,6 +42,17 @@ def demo_address(demo) -> str:
     yield address
     server.close()
     thread.join(0.1)
+
+
+@pytest.fixture
+def shaped_address(prepared) -> str:
+    """The application with a shaped pair, job 1, and its services."""
+    opened = open_services(shaped_folder(prepared))
+    server, thread, place = serving(opened)
+    yield place, opened
+    server.close()
+    thread.join(0.1)
+    opened.close()
 
 
 @pytest.fixture

@@ -13,16 +13,15 @@ from dolce.services.jobs import backups as backups_module
 from dolce.services.jobs.job_keeping import JobWish
 from dolce.services.wiring import open_services
 from dolce.store import encoding, read_manifest
-from rooms import two_seats_taken
+from rooms import taken_room, two_seats_taken
 
 pytestmark = pytest.mark.xdist_group("backups")
 
 
 @pytest.fixture(scope="module")
-def filled(tmp_path_factory):
+def filled(prepared):
     """A job with takes, a second round, a correction in a preset, a kept one, and a kept selection."""
-    services = open_services(tmp_path_factory.mktemp("backups") / "data")
-    job_id = two_seats_taken(services, layout="2.0", subs=0)
+    services, job_id = open_services(taken_room(prepared, layout="2.0", subs=0)), 1
     services.jobs.copy(job_id)                                   # numbers of the second differ from those of the first
     services.shaping.find(job_id)
     services.loading.load(job_id, "A", "convolved")
@@ -48,11 +47,13 @@ def written(filled):
 
 
 @pytest.fixture
-def elsewhere(tmp_path):
+def elsewhere(prepared):
     """Another machine with two jobs of its own, so that numbers there are taken."""
-    services = open_services(tmp_path / "elsewhere")
-    for _ in range(2):
-        two_seats_taken(services, layout="2.0", subs=0)
+    def two(services):
+        for _ in range(2):
+            two_seats_taken(services, layout="2.0", subs=0)
+
+    services = open_services(prepared("two pairs", two))
     yield services
     services.close()
 

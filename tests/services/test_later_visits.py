@@ -21,8 +21,8 @@ def services(tmp_path):
 
 
 @pytest.fixture(scope="module")
-def pair(tmp_path_factory):
-    yield from shaped_pair(tmp_path_factory.mktemp("later"))
+def pair(prepared):
+    yield from shaped_pair(prepared)
 
 
 def logbook(services, job_id):

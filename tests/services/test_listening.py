@@ -19,8 +19,8 @@ PAIR = ("preset-A", "preset-B")
 
 
 @pytest.fixture(scope="module")
-def pair(tmp_path_factory):
-    for services, job_id in shaped_pair(tmp_path_factory.mktemp("listening")):
+def pair(prepared):
+    for services, job_id in shaped_pair(prepared):
         services.loading.load(job_id, "A", "corrected")
         services.loading.load(job_id, "B", "aligned")
         yield services, job_id

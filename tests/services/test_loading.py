@@ -16,8 +16,8 @@ BELL = BandFilter(frequency_hz=80, gain_db=-4, q=2)
 
 
 @pytest.fixture(scope="module")
-def shaped(tmp_path_factory):
-    yield from shaped_pair(tmp_path_factory.mktemp("loading") / "data")
+def shaped(prepared):
+    yield from shaped_pair(prepared)
 
 
 @pytest.fixture

@@ -12,17 +12,17 @@ from dolce.core.response import ANALYSIS_GRID_HZ as GRID
 from dolce.core.tuning import HEARD_TO_HZ, Aim, Band
 from dolce.errors import Conflict, FormatError, InvalidValue
 from dolce.services.wiring import open_services
-from rooms import two_seats_taken
+from rooms import taken_room
 
 pytestmark = pytest.mark.xdist_group("monitors")
 ABOVE = (GRID > 300) & (GRID < 15_000)
 
 
 @pytest.fixture(scope="module")
-def taken(tmp_path_factory):
+def taken(prepared):
     """A 2.1 room with two seats, every channel taken at four spots, aligned with its bass on the sub."""
-    services = open_services(tmp_path_factory.mktemp("monitors") / "data")
-    yield services, two_seats_taken(services, layout="2.0", subs=1)
+    services = open_services(taken_room(prepared, layout="2.0", subs=1))
+    yield services, 1
     services.close()
 
 

@@ -30,8 +30,8 @@ SURROUND = ("L", "R", "C", "Ls", "Rs", "Ltf", "Rtf", "Sub1", "Mine")
 
 
 @pytest.fixture(scope="module")
-def shaped(tmp_path_factory):
-    yield from shaped_pair(tmp_path_factory.mktemp("package") / "data")
+def shaped(prepared):
+    yield from shaped_pair(prepared)
 
 
 def files_of(services, job_id, **wish):

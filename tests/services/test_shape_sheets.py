@@ -17,16 +17,16 @@ from dolce.services.shape.filter_searches import FilterSearches
 from dolce.services.shape.shaping import _require_waits
 from dolce.services.shape.stretch_evidence import stretch_evidence
 from dolce.services.wiring import open_services
-from rooms import two_seats_taken
+from rooms import taken_room
 
 pytestmark = pytest.mark.xdist_group("shape sheets")
 
 
 @pytest.fixture(scope="module")
-def taken(tmp_path_factory):
+def taken(prepared):
     """A 3.1 room with two seats, every channel taken at four spots, aligned with its bass on the sub."""
-    services = open_services(tmp_path_factory.mktemp("shape") / "data")
-    yield services, two_seats_taken(services, layout="3.1", subs=1)
+    services = open_services(taken_room(prepared, layout="3.1", subs=1))
+    yield services, 1
     services.close()
 
 

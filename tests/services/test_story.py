@@ -10,17 +10,16 @@ from dolce.core.job import PARTS, LogEntry, StoryWords, grouped
 from dolce.errors import InvalidValue
 from dolce.services.jobs.job_keeping import JobWish
 from dolce.services.wiring import open_services
-from rooms import two_seats_taken
+from rooms import taken_room
 
 pytestmark = pytest.mark.xdist_group("story")
 BEGUN = datetime(2026, 3, 1, 9, 0)
 
 
 @pytest.fixture(scope="module")
-def told(tmp_path_factory):
+def told(prepared):
     """A pair that is shaped, loaded and measured again."""
-    services = open_services(tmp_path_factory.mktemp("story") / "data")
-    job_id = two_seats_taken(services, layout="2.0", subs=0)
+    services, job_id = open_services(taken_room(prepared, layout="2.0", subs=0)), 1
     services.shaping.find(job_id)
     services.loading.load(job_id, "A", "corrected")
     services.loading.switch(job_id, "A")

@@ -9,16 +9,16 @@ from dolce.core.tolerance import PUBLISHED, ToleranceSet
 from dolce.errors import InvalidValue
 from dolce.services.jobs.job_keeping import JobWish
 from dolce.services.wiring import open_services
-from rooms import two_seats_taken
+from rooms import taken_room
 
 pytestmark = pytest.mark.xdist_group("tolerating")
 EBU = "EBU Tech 3276"
 
 
 @pytest.fixture(scope="module")
-def taken(tmp_path_factory):
-    services = open_services(tmp_path_factory.mktemp("tolerances") / "data")
-    yield services, two_seats_taken(services, layout="3.1", subs=0)
+def taken(prepared):
+    services = open_services(taken_room(prepared, layout="3.1", subs=0))
+    yield services, 1
     services.close()
 
 

@@ -146,11 +146,15 @@ def test_a_checked_level_falls_when_what_it_rests_on_changes(services, change, n
     assert line() == "level checked"
 
 
+def chosen_in(page):
+    """What is offered for each preset, in their order."""
+    return re.findall(r'<option value="(\w+)" selected',
+                      page[page.index("Presets in the processor"):page.index("package-form")])
+
+
 def test_load_offers_what_a_preset_holds_and_never_convolution_unasked(services, loaded):
     page = client_of(services).get(f"/jobs/{loaded}/load").text
-    chosen = re.findall(r'<option value="(\w+)" selected', page[page.index("presets"):page.index("package-form")])
-    assert chosen == ["corrected", "aligned", "corrected"]          # A holds it; B is for comparing; C is empty
+    assert chosen_in(page) == ["corrected", "aligned", "corrected"]     # A holds it; B is for comparing; C is empty
     services.loading.load(loaded, "B", "convolved")
     page = client_of(services).get(f"/jobs/{loaded}/load").text
-    assert re.findall(r'<option value="(\w+)" selected', page[page.index("presets"):page.index("package-form")]) == [
-        "corrected", "convolved", "corrected"]
+    assert chosen_in(page) == ["corrected", "convolved", "corrected"]

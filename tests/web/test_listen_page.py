@@ -13,8 +13,8 @@ from rooms import shaped_pair
 
 
 @pytest.fixture(scope="module")
-def pair(tmp_path_factory):
-    for services, job_id in shaped_pair(tmp_path_factory.mktemp("listen-page")):
+def pair(prepared):
+    for services, job_id in shaped_pair(prepared):
         yield services, client_of(services), f"/jobs/{job_id}/load", job_id
 
 

@@ -6,16 +6,14 @@ import pytest
 
 from asking import client_of, post
 from dolce.services.wiring import open_services
-from rooms import two_seats_taken
+from rooms import shaped_folder, two_seats_taken
 
 pytestmark = pytest.mark.xdist_group("monitors")
 
 
 @pytest.fixture(scope="module")
-def pair(tmp_path_factory):
-    services = open_services(tmp_path_factory.mktemp("monitor-pages") / "data")
-    job_id = two_seats_taken(services, layout="2.0", subs=0)
-    services.shaping.find(job_id)
+def pair(prepared):
+    services, job_id = open_services(shaped_folder(prepared)), 1
     yield services, client_of(services), f"/jobs/{job_id}/shape", job_id
     services.sound.stop()
     services.close()

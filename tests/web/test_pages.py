@@ -171,8 +171,8 @@ def test_the_card_of_a_cell_stays_open_after_a_change_and_says_what_it_needs(dem
     demo.jobs.delete(copy.id)
 
 
-def test_prove_looks_at_a_seat_and_every_spot_and_asks_for_what_drifted(tmp_path):
-    for services, job_id in shaped_pair(tmp_path):
+def test_prove_looks_at_a_seat_and_every_spot_and_asks_for_what_drifted(prepared):
+    for services, job_id in shaped_pair(prepared):
         client = client_of(services)
         services.loading.load(job_id, "A", "corrected")
         services.loading.switch(job_id, "A")

@@ -1,10 +1,10 @@
 """Blind trials: one of two plays unnamed, and what was said of it may have been guessed."""
 
 from dataclasses import dataclass, replace
+from math import comb
 from typing import Self
 
 import numpy as np
-import scipy
 
 from dolce.core import checked
 from dolce.errors import Conflict, InvalidValue
@@ -21,7 +21,7 @@ def guessing_chance(right: int, trials: int) -> float:
     The binomial distribution with p = 1/2: 9 of 10 right have a chance of 11/1024.
     """
     checked.within(right, low=0, high=trials, where="right answers")
-    return float(scipy.stats.binom.sf(right - 1, trials, 0.5))
+    return sum(comb(trials, k) for k in range(right, trials + 1)) / 2**trials
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -4,7 +4,6 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 
 import numpy as np
-import pyloudnorm
 from numpy.typing import NDArray
 
 from dolce.core.levels import peak_dbfs
@@ -50,6 +49,8 @@ def integrated_loudness(sample: NDArray, *, sample_rate_hz: int) -> float:
     ----------
     ITU-R BS.1770-4, with the filters of its tables 1 and 2 brought to the rate (B. De Man, 2018), by a library.
     """
+    import pyloudnorm  # loads scipy.signal at once, which the list of jobs must not wait for
+
     meter = pyloudnorm.Meter(sample_rate_hz, filter_class="DeMan")
     return float(meter.integrated_loudness(np.atleast_2d(np.asarray(sample, dtype=float)).T))
 

@@ -16,7 +16,7 @@ from cheroot.wsgi import Server
 
 from dolce.errors import Conflict, DeviceError, InvalidValue
 from dolce.services.wiring import Services
-from dolce.web.remote.certificate import make_certificate
+from dolce.web.remote.certificate import Certificate, make_certificate
 
 MOST_GUESSES = 10
 _ALPHABET = "ABCDEFGHJKLMNPQRSTUVWXYZ23456789"      # nothing that looks like something else
@@ -73,12 +73,13 @@ class Act:
 class RemoteDesk:
     """The remote of this application: none, or one for one job.
 
-    `app_of` makes the application that a remote's listener serves.
+    `app_of` makes the application that a remote's listener serves; `sleep` holds up whoever guesses.
     """
 
     services: Services
     app_of: Callable[["RemoteDesk", bool], Any]
     slower_s: float = _SLOWER_S
+    sleep: Callable[[float], None] = time.sleep
     present: Remote | None = None
     ended: str = ""
     last: Act | None = None
@@ -105,14 +106,7 @@ class RemoteDesk:
             if self.present is not None:
                 raise Conflict("there is a remote already.", where="remote", remedy="End it first.")
             made = make_certificate(self.services.folder / "remote", address) if secure else None
-            server = self._listening(address, secure)
-            if made is not None:
-                server.ssl_adapter = BuiltinSSLAdapter(str(made.certificate), str(made.key))
-            try:
-                server.prepare()
-            except OSError as error:
-                raise DeviceError(f"{address} can't be listened on: {error.strerror or error}.", where="remote",
-                                  remedy="Choose another address.") from error
+            server = self._listening(address, made)
             self.present = Remote(job_id=job_id, address=address, port=server.bind_addr[1], server=server,
                                   code="".join(secrets.choice(_ALPHABET) for _ in range(_CODE)),
                                   fingerprint=made.fingerprint if made else "")
@@ -121,14 +115,18 @@ class RemoteDesk:
         threading.Thread(target=self._watch, args=(self.present,), daemon=True, name="remote's watch").start()
         return self.present
 
-    def _listening(self, address: str, secure: bool) -> Server:
-        def free(port: int) -> bool:
-            with socket.socket() as probe:
-                return probe.connect_ex((address, port)) != 0
-
-        port = _PORT if free(_PORT) else 0
-        return Server((address, port), self.app_of(self, secure), numthreads=_THREADS, max=_THREADS, timeout=10,
-                      request_queue_size=16)
+    def _listening(self, address: str, made: Certificate | None) -> Server:
+        """A server that listens: at the usual port, or where that is taken at any that is free."""
+        server = Server((address, _free(address)), self.app_of(self, made is not None), numthreads=_THREADS,
+                        max=_THREADS, timeout=10, request_queue_size=16)
+        if made is not None:
+            server.ssl_adapter = BuiltinSSLAdapter(str(made.certificate), str(made.key))
+        try:
+            server.prepare()
+        except OSError as error:
+            raise DeviceError(f"{address} can't be listened on: {error.strerror or error}.", where="remote",
+                              remedy="Choose another address.") from error
+        return server
 
     def stop(self, why: str = "") -> None:
         """End it; whatever plays goes on, since the laptop is there."""
@@ -150,7 +148,7 @@ class RemoteDesk:
                 remote.seen_at = time.monotonic()
                 return remote.token
             remote.guesses += 1
-            time.sleep(self.slower_s * remote.guesses)
+            self.sleep(self.slower_s * remote.guesses)
             if remote.guesses >= MOST_GUESSES and not remote.token:
                 self.stop("Ten wrong codes: the remote was ended.")
             return None
@@ -186,6 +184,17 @@ class RemoteDesk:
                 self.services.sound.pause()
                 remote.waits = True
             time.sleep(_LOOK_S)
+
+
+def _free(address: str) -> int:
+    """The usual port, or 0 for any where that is taken."""
+    with socket.socket() as probe:
+        probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        try:
+            probe.bind((address, _PORT))
+        except OSError:
+            return 0
+    return _PORT
 
 
 def addresses() -> tuple[str, ...]:

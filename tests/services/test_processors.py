@@ -1,5 +1,7 @@
 """Processors as they are spoken to: what is believed of one is what it read back, and a round knows the whole chain."""
 
+import io
+import zipfile
 from dataclasses import replace
 
 import numpy as np
@@ -23,6 +25,7 @@ from dolce.devices.processor import RehearsalProcessor
 from dolce.errors import Conflict, DeviceError, InvalidValue
 from dolce.services.jobs.job_keeping import JobWish
 from dolce.services.load.misfit_words import misfit_words
+from dolce.services.load.packing import PackageWish
 from dolce.services.sample.demo_rooms import net_loft
 
 BELL = BandFilter(frequency_hz=80, gain_db=-4, q=2)
@@ -49,6 +52,23 @@ def taken(services, job_id):
 
 def known(services, job_id):
     return services.jobs.get(job_id).processor
+
+
+def test_what_another_in_the_chain_is_set_to_stands_on_load_and_in_the_files(services, job_id):
+    services.processor.add_other(job_id, RECEIVER)
+    client = client_of(services)
+    url = f"/jobs/{job_id}/rig/chain/{RECEIVER.name}/settings"
+    page = post(client, url, settings="Auto correction on, 8 bands below 300 Hz")
+    assert "Auto correction on, 8 bands below 300 Hz" in page.text
+    assert services.jobs.get(job_id).rig.others[0].settings == "Auto correction on, 8 bands below 300 Hz"
+    assert "Auto correction on, 8 bands below 300 Hz" in client.get(f"/jobs/{job_id}/load").text
+    parts, _ = services.loading.package(job_id, PackageWish(rates_hz=(48_000,)))
+    note = zipfile.ZipFile(io.BytesIO(b"".join(parts))).read("README.txt").decode()
+    assert "Receiver, 12 ms, all channels: Auto correction on, 8 bands below 300 Hz" in note
+    long = post(client, url, settings="x" * 401)
+    assert long.status_code == 422
+    assert services.jobs.get(job_id).rig.others[0].settings.startswith("Auto correction on")
+    assert post(client, f"/jobs/{job_id}/rig/chain/Nobody/settings", settings="x").status_code == 404
 
 
 def test_a_preset_that_reads_back_otherwise_is_told_and_never_believed(services, job_id, monkeypatch):

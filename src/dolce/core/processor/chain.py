@@ -31,6 +31,8 @@ class ProcessorInUse:
         What it delays all of them by, whatever it is set to.
     address : str
         Where it is spoken to over the network, host and port; empty for one that is not.
+    settings : str
+        What it is set to and what it can do, as the person read it there; of one whose settings are its own.
     by_itself : bool
         It measures and corrects by itself: its settings are its own, and a round says whether it was on.
     """
@@ -42,9 +44,11 @@ class ProcessorInUse:
     latency_s: float = limited(0, 0.2, where="latency", unit="s", default=0.0)
     by_itself: bool = False
     address: str = ""
+    settings: str = ""
 
     def __post_init__(self) -> None:
         checked.text(self.name, longest=40, where="name of a processor")
+        checked.text(self.settings, longest=400, where="settings of a processor")
         if self.address and not _ADDRESS.fullmatch(self.address):
             raise InvalidValue(f"{self.address[:40]!r} is no address on this machine.", where="address",
                                remedy="Type 127.0.0.1 and the port, such as 127.0.0.1:5080.")

@@ -230,5 +230,9 @@ def _note(load: LoadView, wish: PackageWish, said: tuple[str, ...]) -> str:
         lines.append(
             f"  {channel:<4} at its back: " + ", ".join(f"{name} from {was} to {to}" for name, was, to in rows)
         )
+    if job.rig.others:
+        lines += ["", "Others in the chain, which correct by themselves:", *(
+            f"  {one.name}, {1000 * one.latency_s:g} ms, {', '.join(one.channels) or 'all channels'}: "
+            f"{one.settings or 'settings not said'}" for one in job.rig.others)]
     lines += ["", "The correction belongs last in the monitoring chain, and off when you export a mix.", ""]
     return "\n".join(lines)

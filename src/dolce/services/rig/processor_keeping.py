@@ -229,6 +229,16 @@ class ProcessorKeeping:
             work.logbook.add(job_id, f"{other.name} joined the chain; it corrects by itself.", at=self._context.now())
             work.jobs.touch(job_id, self._context.now())
 
+    def say_settings(self, job_id: int, name: str, settings: str) -> None:
+        """What one that corrects by itself is set to, and can do, as it was read there."""
+        self._require_other(job_id, name)
+        with self._context.change() as work:
+            rig = work.jobs.get(job_id).rig
+            work.jobs.set_rig(job_id, rig.changed(chain=tuple(
+                replace(one, settings=settings.strip()) if one.by_itself and one.name == name else one
+                for one in rig.chain)))
+            work.logbook.add(job_id, f"Settings of {name}: {settings.strip() or 'not said'}.", at=self._context.now())
+
     def drop_other(self, job_id: int, name: str) -> None:
         """Take one out of the chain; it is off then."""
         self._require_other(job_id, name)

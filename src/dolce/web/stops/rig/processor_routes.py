@@ -177,6 +177,16 @@ def switch_other(job_id: int, name: str) -> Response:
     return _heard_otherwise(job_id)
 
 
+@blueprint.post("/chain/<name>/settings")
+def say_settings(job_id: int, name: str) -> Response:
+    """What it is set to, as it was read there."""
+    try:
+        services().processor.say_settings(job_id, name, request.form.get("settings", ""))
+    except InvalidValue as error:
+        return show(job_id, "processor", status=422, faults={f"settings-{name}": f"{error.problem} {error.remedy}"})
+    return after(job_id, "processor")
+
+
 @blueprint.post("/chain/<name>/drop")
 def drop_other(job_id: int, name: str) -> Response:
     """Out of the chain."""

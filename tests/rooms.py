@@ -65,3 +65,11 @@ def shaped_pair(prepared: Prepared) -> Iterator[tuple[Services, int]]:
     services = open_services(shaped_folder(prepared))
     yield services, 1
     services.close()
+
+
+def loaded_pair(prepared: Prepared) -> Iterator[tuple[Services, int]]:
+    """The same with the correction in preset A and the alignment alone in B."""
+    for services, job_id in shaped_pair(prepared):
+        services.loading.load(job_id, "A", "corrected")
+        services.loading.load(job_id, "B", "aligned")
+        yield services, job_id

@@ -13,17 +13,14 @@ from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.errors import Conflict, FormatError, InvalidValue, NotFound
 from dolce.services.load.audition import ListenWish
 from dolce.services.load.listening import TURNED
-from rooms import shaped_pair
+from rooms import loaded_pair
 
 PAIR = ("preset-A", "preset-B")
 
 
 @pytest.fixture(scope="module")
 def pair(prepared):
-    for services, job_id in shaped_pair(prepared):
-        services.loading.load(job_id, "A", "corrected")
-        services.loading.load(job_id, "B", "aligned")
-        yield services, job_id
+    yield from loaded_pair(prepared)
 
 
 @pytest.fixture

@@ -6,17 +6,14 @@ import pytest
 from dolce.core.listening import RoomPlayer
 from dolce.errors import Conflict, InvalidValue
 from dolce.services.load.audition import ListenWish
-from rooms import shaped_pair
+from rooms import loaded_pair
 
 PAIR = ("preset-A", "preset-B")
 
 
 @pytest.fixture(scope="module")
 def pair(prepared):
-    for services, job_id in shaped_pair(prepared):
-        services.loading.load(job_id, "A", "corrected")
-        services.loading.load(job_id, "B", "aligned")
-        yield services, job_id
+    yield from loaded_pair(prepared)
 
 
 @pytest.fixture

@@ -1,7 +1,19 @@
 """Searches that run behind the pages: one a job, each in a thread of its own, stopped, and kept until the next."""
 
+import logging
 import threading
+from collections.abc import Callable
+from dataclasses import dataclass, field
 from typing import Generic, Protocol, TypeVar
+
+from dolce.errors import DolceError
+
+_LOG = logging.getLogger(__name__)
+Told = Callable[[float], None]
+
+
+class Stopped(Exception):
+    """Somebody stopped a search: nothing of it is kept."""
 
 
 class Search(Protocol):
@@ -9,6 +21,41 @@ class Search(Protocol):
 
     stop: threading.Event
     thread: threading.Thread | None
+
+
+@dataclass(slots=True, kw_only=True)
+class ToldSearch:
+    """Work that tells how far it is, and how it ended."""
+
+    fraction: float = 0.0
+    stop: threading.Event = field(default_factory=threading.Event)
+    thread: threading.Thread | None = None
+    done: bool = False
+    stopped: bool = False
+    fault: str = ""
+
+    @property
+    def running(self) -> bool:
+        return not self.done
+
+    def told(self, fraction: float) -> None:
+        """How far it is; Stopped where somebody stopped it."""
+        self.fraction = fraction
+        if self.stop.is_set():
+            raise Stopped
+
+    def run(self, task: Callable[[Told], None]) -> None:
+        """Do it, and take down how it ended."""
+        try:
+            task(self.told)
+        except Stopped:
+            self.stopped = True
+        except DolceError as error:
+            self.fault = str(error)
+        except Exception as error:
+            _LOG.exception("work behind the pages failed")
+            self.fault = f"It failed: {error}"
+        self.done = True
 
 
 Kind = TypeVar("Kind", bound=Search)
@@ -30,6 +77,10 @@ class Searches(Generic[Kind]):
         search.thread = thread
         self._kept[job_id] = search
         thread.start()
+
+    def begin(self, job_id: int, search: Kind, task: Callable[[Told], None], *, name: str) -> None:
+        """Begin one that tells how far it is, in a thread of that name."""
+        self.start(job_id, search, threading.Thread(target=search.run, args=(task,), daemon=True, name=name))
 
     def stop(self, job_id: int) -> None:
         """End it, with what it makes of that."""

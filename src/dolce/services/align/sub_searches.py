@@ -32,7 +32,7 @@ class Searching:
 class SubSearches(Searches[Searching]):
     """Searches by job; a stopped one keeps the best until then."""
 
-    def begin(self, job_id: int, field: BassField, limits: SearchLimits, *, rests_on: tuple) -> None:
+    def look_for(self, job_id: int, field: BassField, limits: SearchLimits, *, rests_on: tuple) -> None:
         """Begin one; that which runs ends."""
         search = Searching(rests_on=rests_on, limits=limits, stop=threading.Event())
         self.start(job_id, search, threading.Thread(

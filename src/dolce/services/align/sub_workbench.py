@@ -145,7 +145,7 @@ class SubWorkbench:
             bench = self._bench(work, job, base)
         if isinstance(bench, str):
             raise Conflict(bench, where="subs", remedy="Take what is missing first.")
-        self._searches.begin(job_id, bench.field, limits, rests_on=bench.rests_on)
+        self._searches.look_for(job_id, bench.field, limits, rests_on=bench.rests_on)
 
     def stop(self, job_id: int) -> None:
         """End a search; the best until then is kept."""

@@ -1,11 +1,10 @@
 """Presets compared by ear: programme rendered at a seat through each of them, equally loud; blind trials; taste."""
 
-import logging
 import threading
 from collections import OrderedDict
 from collections.abc import Callable, Mapping, Sequence
 from contextlib import suppress
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -25,40 +24,20 @@ from dolce.services.load.contents import Tuned, preset_of
 from dolce.services.load.listen_material import OWN, Recording, recording_of
 from dolce.services.load.loading import Loading
 from dolce.services.read.round_curves import base_round
-from dolce.services.searches import Searches
+from dolce.services.searches import Searches, Told, ToldSearch
 from dolce.services.shape.blending import Blending
 from dolce.services.shape.shaping import Shaping, present_correction
 
-_LOG = logging.getLogger(__name__)
 TURNED = "turned"
 MOST_AT_ONCE = 4
 _KEPT = 2                          # jobs whose recording and rendering stay at hand
 
 
 @dataclass(slots=True, kw_only=True)
-class Work:
-    """A rendering, or filters that are found for a taste: how far, and how it ended."""
+class Work(ToldSearch):
+    """A rendering, or filters that are found for a taste."""
 
     what: str
-    fraction: float = 0.0
-    stop: threading.Event = field(default_factory=threading.Event)
-    thread: threading.Thread | None = None
-    done: bool = False
-    stopped: bool = False
-    fault: str = ""
-
-    @property
-    def running(self) -> bool:
-        return not self.done
-
-    def told(self, fraction: float) -> None:
-        self.fraction = fraction
-        if self.stop.is_set():
-            raise _Stopped
-
-
-class _Stopped(Exception):
-    """Somebody stopped it: what was there stays."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -222,24 +201,10 @@ class Listening:
     def close(self) -> None:
         self._searches.close()
 
-    def _run(self, job_id: int, what: str, task: Callable[[Callable[[float], None]], None]) -> None:
-        now = Work(what=what)
+    def _run(self, job_id: int, what: str, task: Callable[[Told], None]) -> None:
+        self._searches.begin(job_id, Work(what=what), task, name=f"{what} to listen to")
 
-        def run() -> None:
-            try:
-                task(now.told)
-            except _Stopped:
-                now.stopped = True
-            except DolceError as error:
-                now.fault = str(error)
-            except Exception as error:
-                _LOG.exception("%s failed", what)
-                now.fault = f"It failed: {error}"
-            now.done = True
-
-        self._searches.start(job_id, now, threading.Thread(target=run, daemon=True, name=f"{what} to listen to"))
-
-    def _render(self, job_id: int, wish: ListenWish, told: Callable[[float], None]) -> None:
+    def _render(self, job_id: int, wish: ListenWish, told: Told) -> None:
         job, offered = self._candidates(job_id)
         chosen = {key: offered[key] for key in wish.compared if key in offered}
         with self._context.look() as work:
@@ -294,7 +259,7 @@ class Listening:
                            where="taste", remedy="Render again, and turn one that corrects.")
         taste = _together(correction.taste, audition.turned, name)
 
-        def task(told: Callable[[float], None]) -> None:
+        def task(told: Told) -> None:
             self._shaping.change(job_id, f"taste {name}", lambda _: replace(correction, taste=taste))
             self._shaping.find(job_id, told)
             self._blending.keep(job_id, name, "Turned while listening.")

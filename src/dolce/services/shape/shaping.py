@@ -307,7 +307,7 @@ class Shaping:
             base = base_round(work, job, kept=correction.round_id)
             if base is None or not shaped_channels(self._context, work, job, correction, base.id):
                 raise _nothing_yet()
-        self.searches.begin(job_id, lambda told: self._find(job_id, told))
+        self.searches.look_for(job_id, lambda told: self._find(job_id, told))
 
     def _find(self, job_id: int, told: Told) -> Fewer:
         """Subs first, then every other channel on the sum that has them in it."""

@@ -57,9 +57,17 @@ def create_remote_app(desk: "RemoteDesk", secure: bool) -> Flask:
         @wraps(route)
         def guarded(*args: object, **kwargs: object) -> Response:
             if not known():
-                abort(404)
+                return out("This device is not let in any more.", 404)
             return route(desk.present.job_id, *args, **kwargs)
         return guarded
+
+    def out(words: str, status: int) -> Response:
+        """Words that stay: they take the place of all that asks again."""
+        if not request.headers.get("HX-Request"):
+            return make_response("Nothing here." if status >= 400 else words, status)
+        response = make_response(f"<p>{words}</p>", status)
+        response.headers["HX-Retarget"], response.headers["HX-Reswap"] = "#seat", "innerHTML"
+        return response
 
     def now(job_id: int, notice: str = "") -> Response:
         return make_response(render_template("remote/_now.html", view=seat_view(services, job_id), desk=desk,
@@ -80,7 +88,7 @@ def create_remote_app(desk: "RemoteDesk", secure: bool) -> Flask:
     def _own_host_only() -> Response | None:
         remote = desk.present
         if remote is None or request.host != f"{remote.address}:{remote.port}":
-            return make_response("Not served here.", 400)
+            return out("The remote has ended.", 400)
         return None
 
     @app.after_request
@@ -177,6 +185,6 @@ def create_remote_app(desk: "RemoteDesk", secure: bool) -> Flask:
     def leave(_job_id: int) -> Response:
         desk.acted("remote", "left")
         desk.stop("Ended on the remote.")
-        return make_response("The remote has ended.", 200)
+        return out("The remote has ended.", 200)
 
     return app

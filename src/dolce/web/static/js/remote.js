@@ -24,6 +24,11 @@ async function awake() {
 document.addEventListener("pointerdown", awake, { once: true });
 document.addEventListener("visibilitychange", () => { if (document.visibilityState === "visible" && audio) awake(); });
 
+// What can't be reached says so, and goes on by itself as soon as it can.
+document.addEventListener("htmx:error", () => {
+  const words = document.querySelector("[data-awake]");
+  if (words) words.textContent = "No connection. A take that plays is finished; then it waits.";
+});
 document.addEventListener("htmx:after:swap", () => {
   const now = shown();
   if (now.take !== before.take) navigator.vibrate?.(60);

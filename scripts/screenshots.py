@@ -7,7 +7,8 @@ of the job to practise.
 import sys
 from pathlib import Path
 
-sys.path.insert(0, str(Path(__file__).parents[1] / "tests" / "browser"))
+TESTS = Path(__file__).parents[1] / "tests"
+sys.path[:0] = [str(TESTS / "browser"), str(TESTS)]
 
 from pages import Page
 from selenium import webdriver
@@ -38,7 +39,7 @@ def main(address: str) -> None:
         page.open(f"/jobs/1/{stop}")
         shot(stop)
     page.open("/jobs/1/prove")
-    page.wait(lambda: page.all("#tolerances table"))
+    page.wait(lambda: page.all("#tolerances table") and page.all("#drift"))
     shot("prove")
     driver.get(f"{address}/jobs/1/story")
     page.wait(lambda: driver.execute_script("return document.readyState === 'complete'"))
@@ -119,14 +120,11 @@ def main(address: str) -> None:
     driver.execute_script("window.scrollTo(0, 0)")
     page.wait(lambda: page.all("[data-value=expected]"))
     shot("shape-blends")
-    page.open("/jobs/1/shape?channel=L")
-    page.find("details:has(#f-method) > summary").click()
-    page.fill("Correct by", "fixed bands")
-    page.press_at_once("Find filters again")
-    page.wait(lambda: page.all(".graphic"), seconds=60)
+    page.open("/jobs/3/load?sheet=listen")
+    page.press_at_once("Render")
+    page.wait(lambda: page.all("[data-player-state=ready]"), seconds=60)
     page.ready()
-    driver.execute_script("window.scrollTo(0, 0)")
-    shot("shape-fixed")
+    shot("listen")
     driver.quit()
 
 

@@ -44,6 +44,7 @@ from dolce.core.tuning.shape import (
     fronts_level_db,
     shape_of,
     target_level_db,
+    wanted_levels_db,
     wanted_rise_db,
 )
 
@@ -105,6 +106,7 @@ __all__ = [
     "target_level_db",
     "typed_levels",
     "verdicts_on",
+    "wanted_levels_db",
     "wanted_rise_db",
     "ways_of",
     "with_ladder",

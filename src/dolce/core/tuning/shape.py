@@ -32,6 +32,7 @@ from dolce.core.levels import energy_mean_db, power_db
 from dolce.core.processor import ChannelSettings, ProcessorLimits
 from dolce.core.response import SpotAverage, average_over_spots
 from dolce.core.room import SUB_CODES, group_of
+from dolce.core.tuning.alignment import Alignment
 from dolce.core.tuning.correction import Band, Correction
 from dolce.core.tuning.prediction import response_of, taps_of
 
@@ -191,6 +192,15 @@ def wanted_rise_db(channel: str, correction: Correction, *, at_hz: NDArray) -> f
         return 0.0
     inside = (at_hz >= low) & (at_hz <= high)
     return float(energy_mean_db(correction.target_db(channel, at_hz)[inside]))
+
+
+def wanted_levels_db(channels: Sequence[str], correction: Correction, *, at_hz: NDArray) -> dict[str, float]:
+    """By how much each channel is wanted louder than level, after a correction: what its target lifts where it is
+    matched, and the offset of its group.
+    """
+    levels = (correction.alignment or Alignment()).levels
+    return {channel: wanted_rise_db(channel, correction, at_hz=at_hz) + levels.offset_db(channel)
+            for channel in channels}
 
 
 def shape_of(channel: str, heard: Heard, *, at_hz: NDArray, correction: Correction, sample_rate_hz: float,

@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 from dolce.core.alignment import Match, match_of
 from dolce.core.job import Job, LogEntry, Round
 from dolce.core.response import ANALYSIS_GRID_HZ
+from dolce.core.room import SUB_CODES
 from dolce.core.subs import SUBS
 from dolce.core.tuning import (
     JOINED_OCTAVES,
@@ -23,7 +24,7 @@ from dolce.core.tuning import (
     prove,
     target_level_db,
     verdicts_on,
-    wanted_rise_db,
+    wanted_levels_db,
 )
 from dolce.services.align.predicted import predicted_levels, sum_of_subs
 from dolce.services.align.readings import aligned_readings, level_weights, moved_words
@@ -49,6 +50,11 @@ class ChannelProof:
     target_db: NDArray[np.float64]
     after_spots_db: NDArray[np.float64]
     corner_hz: float | None = None
+
+    @property
+    def whole_range(self) -> bool:
+        """Whether it plays the whole range, so that a deviation over all of it means something."""
+        return self.channel not in SUB_CODES
 
     @property
     def around_corner_db(self) -> float | None:
@@ -124,8 +130,7 @@ class Proving:
             curves_before = self._context.curves.of(work, before.id) if before else {}
             curves_after = self._context.curves.of(work, after.id) if after else {}
             stands_on, bass = correction.alignment or Alignment(), self._context.bass
-            wanted = {c: wanted_rise_db(c, correction, at_hz=ANALYSIS_GRID_HZ) + stands_on.levels.offset_db(c)
-                      for c in job.channels}
+            wanted = wanted_levels_db(job.channels, correction, at_hz=ANALYSIS_GRID_HZ)
             match_before = match_of(aligned_readings(bass, work, job, before.id, stands_on)) if before else None
             match_after = match_of(aligned_readings(
                 bass, work, job, after.id, stands_on, wanted_db=wanted,

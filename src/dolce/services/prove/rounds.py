@@ -7,7 +7,7 @@ import numpy as np
 from dolce.core.alignment import match_of
 from dolce.core.job import Job, Round
 from dolce.core.response import ANALYSIS_GRID_HZ
-from dolce.core.tuning import Alignment, Correction, spot_deviations_db
+from dolce.core.tuning import Alignment, Correction, spot_deviations_db, wanted_levels_db
 from dolce.services.align.readings import aligned_readings
 from dolce.services.context import Context
 from dolce.services.shape.shaping import present_correction
@@ -76,7 +76,10 @@ def _row(context: Context, work: UnitOfWork, job: Job, present: Round, correctio
                 worst, where = float(value), f"{channel} at spot {number_of[take.spot_id]}"
     if not by_seat:
         return None
-    readings = aligned_readings(context.bass, work, job, present.id, correction.alignment or Alignment())
+    stands_on = correction.alignment or Alignment()
+    # What a correction is to lift, and what the levels are to differ by, is no difference.
+    wanted = wanted_levels_db(job.channels, correction, at_hz=ANALYSIS_GRID_HZ) if present.corrects else None
+    readings = aligned_readings(context.bass, work, job, present.id, stands_on, wanted_db=wanted)
     match = match_of(readings)
     return RoundRow(
         round=present, by_seat=tuple(float(np.mean(by_seat[seat.id])) if seat.id in by_seat else None

@@ -1,5 +1,7 @@
 """Routes of the list of jobs."""
 
+from pathlib import Path
+
 from flask import Blueprint, Response, current_app, make_response, redirect, render_template, request, url_for
 
 from dolce.errors import FormatError, InvalidForm
@@ -16,8 +18,13 @@ def _page(*, status: int = 200, **context: object) -> Response:
     jobs, damaged = services().jobs.listing()
     return make_response(render_template("jobs/page.html", jobs=jobs, damaged=damaged, deleted=deleted,
                                          preparation=services().preparing.present, backups=services().backups.files(),
-                                         work=services().backups.work, backup_folder=services().backups.folder,
+                                         work=services().backups.work, backup_folder=_shown(services().backups.folder),
                                          **{"faults": {}, "typed": {}, "editing": None, **context}), status)
+
+
+def _shown(folder: Path) -> str:
+    """A folder as people write it: their own home is ~."""
+    return f"~/{folder.relative_to(Path.home())}" if folder.is_relative_to(Path.home()) else str(folder)
 
 
 def _wish(form: FormReader) -> JobWish:

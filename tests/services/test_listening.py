@@ -2,13 +2,14 @@
 
 import io
 import re
+from dataclasses import replace
 
 import numpy as np
 import pyloudnorm
 import pytest
 import soundfile
 
-from dolce.core.correction import Taste
+from dolce.core.correction import MonitorSwitches, Position, Switch, SwitchesAt, Taste
 from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.errors import Conflict, FormatError, InvalidValue, NotFound
 from dolce.services.load.audition import ListenWish
@@ -208,3 +209,18 @@ def test_a_note_says_what_was_compared(rendered):
     assert logbook(services, job_id)[0].startswith("Heard (Drum, bass and strings at ")
     with pytest.raises(InvalidValue, match="nothing is typed"):
         services.listening.note(job_id, "  ")
+
+
+def test_switches_at_the_monitors_backs_are_heard_where_a_correction_counts_on_them(rendered):
+    services, job_id, audition = rendered
+    lift = MonitorSwitches(name="Model", switches=(Switch(name="treble", positions=(
+        Position(name="0 dB"), Position(name="+4 dB", frequency_hz=(20.0, 20_000.0), level_db=(4.0, 4.0)))),))
+    services.shaping.change(job_id, "switches", lambda c: replace(c, switches=dict.fromkeys(
+        ("L", "R"), SwitchesAt(model=lift, chosen={"treble": "+4 dB"}))))
+    services.listening.begin(job_id, ListenWish(compared=PAIR))
+    services.listening.wait(job_id)
+    turned = services.listening.view(job_id).audition
+    services.shaping.undo(job_id)
+    louder = {key: turned.match.loudness[key] - audition.match.loudness[key] for key in PAIR}
+    assert louder["preset-A"] == pytest.approx(4.0, abs=0.1)
+    assert louder["preset-B"] == pytest.approx(0.0, abs=0.01)

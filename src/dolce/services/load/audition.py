@@ -1,12 +1,12 @@
 """One rendering: what several presets make of a passage at a seat, equally loud, and how loud each band gets."""
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 from numpy.typing import NDArray
 
-from dolce.core.correction import Taste
+from dolce.core.correction import SwitchesAt, Taste
 from dolce.core.job import Job, Round
 from dolce.core.listening import (
     BandPressure,
@@ -96,18 +96,22 @@ class Audition:
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
 class Candidate:
-    """Something that can be compared: a preset or None for bypass, of a job whose round `base` has the takes."""
+    """Something that can be compared: a preset or None for bypass, of a job whose round `base` has the takes.
+
+    `turned` are switches at the monitors' backs that its correction counts on.
+    """
 
     name: str
     preset: Preset | None
     job: Job
     base: Round
+    turned: Mapping[str, SwitchesAt] = field(default_factory=dict)
 
     @property
     def outputs(self) -> Outputs:
         """What every output gets."""
         state = ProcessorState() if self.preset is None else ProcessorState(presets={"A": self.preset}, active="A")
-        return Outputs.held(state, self.job.channels)
+        return replace(Outputs.held(state, self.job.channels), turned=self.turned)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)

@@ -9,7 +9,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from dolce.core import checked
-from dolce.core.correction import Taste
+from dolce.core.correction import SwitchesAt, Taste
 from dolce.core.job import Job
 from dolce.core.listening import BlindTest, loudness_matched, pressure_by_band, retuned
 from dolce.core.processor import BYPASS, Preset
@@ -121,16 +121,18 @@ class Listening:
         if base is None:
             return tuned.job, {}
         held = tuned.job.processor.presets
-        found = {f"preset-{slot}": Candidate(name=f"{slot}: {one.name}", preset=one, job=tuned.job, base=base)
+        found = {f"preset-{slot}": Candidate(name=f"{slot}: {one.name}", preset=one, job=tuned.job, base=base,
+                                             turned=tuned.correction.switches if one.corrects else {})
                  for slot, one in held.items()}
-        found |= {key: Candidate(name=f"{preset.name}, not loaded", preset=preset, job=tuned.job, base=base)
+        found |= {key: Candidate(name=f"{preset.name}, not loaded", preset=preset, job=tuned.job, base=base,
+                                 turned=_turned(tuned, key))
                   for key, preset in _loadable(tuned) if preset not in held.values()}
         found[BYPASS] = Candidate(name="Bypass", preset=None, job=tuned.job, base=base)
         for other, its_base in others:
             if its_base is not None:
                 found |= {f"job-{other.job.id}-{key}": Candidate(
                     name=f"{other.job.name}: {preset.name if preset else 'bypass'}", preset=preset, job=other.job,
-                    base=its_base) for key, preset in (*_loadable(other), (BYPASS, None))}
+                    base=its_base, turned=_turned(other, key)) for key, preset in (*_loadable(other), (BYPASS, None))}
         return tuned.job, found
 
     def recording(self, job_id: int) -> Recording | None:
@@ -324,6 +326,11 @@ def _loadable(tuned: Tuned) -> list[tuple[str, Preset]]:
         with suppress(DolceError):                   # what the processor could not hold is not offered
             found.append((key, preset_of(key, tuned)))
     return found
+
+
+def _turned(tuned: Tuned, content: str) -> Mapping[str, SwitchesAt]:
+    """Switches at the monitors' backs that a content counts on."""
+    return {} if content in (BYPASS, "aligned") else tuned.of(content).correction.switches
 
 
 def _made_of(tuned: Tuned, correction: object, preset: Preset | None) -> bool:

@@ -15,5 +15,7 @@ def token(client, url="/"):
 
 def post(client, url, *, htmx=True, **data):
     headers = {"HX-Request": "true"} if htmx else {}
-    return client.post(url, data={"csrf_token": token(client), **data}, headers=headers,
-                       content_type="multipart/form-data")
+    answer = client.post(url, data={"csrf_token": token(client), **data}, headers=headers,
+                         content_type="multipart/form-data")
+    answer.request.environ["wsgi.input"].close()               # a large form lies in a file, which the client leaves
+    return answer

@@ -1,5 +1,6 @@
 """Backups: the same to the bit on another machine, beside what is there; damaged and foreign ones change nothing."""
 
+import hashlib
 import io
 import json
 import sqlite3
@@ -7,7 +8,7 @@ from contextlib import closing
 
 import pytest
 
-from asking import client_of, post, token
+from asking import client_of, post
 from dolce.errors import Conflict, FormatError, InvalidValue, NotFound
 from dolce.services.jobs import backups as backups_module
 from dolce.services.jobs.job_keeping import JobWish
@@ -252,12 +253,10 @@ def test_pages_keep_fetch_put_back_and_delete(filled, elsewhere):
         data = answer.data
     assert data == (services.backups.folder / name).read_bytes()
     there = client_of(elsewhere)
-    form = {"csrf_token": token(there), "backup": (io.BytesIO(data), name)}
-    assert there.post("/backups/add", data=form, content_type="multipart/form-data").status_code == 303
+    assert post(there, "/backups/add", htmx=False, backup=(io.BytesIO(data), name)).status_code == 303
     elsewhere.backups.wait()
     assert "Without takes" in there.get("/").text
-    form = {"csrf_token": token(there), "backup": (io.BytesIO(b"nothing"), "x.dolce-backup")}
-    answer = there.post("/backups/add", data=form, content_type="multipart/form-data")
+    answer = post(there, "/backups/add", htmx=False, backup=(io.BytesIO(b"nothing"), "x.dolce-backup"))
     assert answer.status_code == 422
     assert "no backup of Dolce" in answer.text
     for wrong in ("..%2Fdolce.sqlite", "dolce.sqlite", "none.dolce-backup"):
@@ -286,3 +285,24 @@ def test_one_at_a_time_and_not_of_nothing(filled, monkeypatch):
         services.backups.begin_backup([job_id])
     services.backups.stop()
     assert services.backups.work.message.startswith("Stopped")
+
+
+def test_a_backup_of_before_with_one_digest_of_the_whole_is_put_back_too(written, elsewhere):
+    whole = written.read_bytes()
+    length = int.from_bytes(whole[-16:-8], "big")
+    database, trailer = whole[:-16 - length], json.loads(whole[-16 - length:-16])
+    assert trailer.pop("pieces") is True
+    older = written.with_name("older.dolce-backup")
+
+    def sealed(digest: str) -> None:
+        text = json.dumps({**trailer, "digest": digest}).encode()
+        older.write_bytes(database + text + len(text).to_bytes(8, "big") + whole[-8:])
+
+    sealed(trailer["digest"])                         # that of the pieces is not that of the whole
+    put_back(elsewhere, older)
+    assert "no longer those that were written" in elsewhere.backups.work.fault
+    sealed(hashlib.blake2b(database, digest_size=32).hexdigest())
+    before = len(elsewhere.jobs.all())
+    put_back(elsewhere, older)
+    assert elsewhere.backups.work.fault == ""
+    assert len(elsewhere.jobs.all()) == before + 1

@@ -126,7 +126,8 @@ def engine_of(path: Path, busy_s: float = BUSY_S) -> Engine:
         # Alembic and we speak BEGIN ourselves: the driver's own rules would commit in the middle of a migration.
         connection.isolation_level = None
         # FULL: what was kept is on the disk when we say so, whatever happens to the power then.
-        for pragma in ("journal_mode=WAL", "synchronous=FULL", "foreign_keys=ON"):
+        # Large pages, for new folders: recordings are long. Those that are there keep theirs.
+        for pragma in ("page_size=16384", "journal_mode=WAL", "synchronous=FULL", "foreign_keys=ON"):
             connection.execute(f"PRAGMA {pragma}")
 
     @event.listens_for(engine, "begin")

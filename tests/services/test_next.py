@@ -1,0 +1,50 @@
+"""The next step of a real job follows what is kept of it."""
+
+from dataclasses import replace
+
+import pytest
+
+from rooms import loaded_pair
+
+
+@pytest.fixture
+def pair(prepared):
+    yield from loaded_pair(prepared)
+
+
+def step(services, job_id):
+    return services.progress.status(job_id).next
+
+
+def test_filters_that_were_changed_since_they_were_loaded_are_loaded_again(pair):
+    services, job_id = pair
+    assert step(services, job_id) == "play"
+    services.loading.switch(job_id, "A")
+    assert step(services, job_id) == "round"
+    services.taking.new_round(job_id)
+    assert step(services, job_id) == "take"
+    band = services.shaping.correction(job_id).bands["L"][0]
+    services.shaping.edit_band(job_id, "L", band.id, replace(band.filter, gain_db=band.filter.gain_db - 1.0))
+    assert step(services, job_id) == "load"
+    services.loading.load(job_id, "A", "corrected")
+    assert step(services, job_id) == "take"
+    services.shaping.undo(job_id)
+    assert step(services, job_id) == "load"
+
+
+def test_levels_that_were_changed_since_ask_for_filters_again(pair):
+    services, job_id = pair
+    services.aligning.choose(job_id, {"L": (-2.0, 0.0, "normal"), "R": (0.0, 0.0, "normal")})
+    assert step(services, job_id) == "filters again"
+
+
+def test_the_first_spot_that_lacks_something_is_named(pair):
+    services, job_id = pair
+    services.loading.switch(job_id, "A")
+    services.taking.new_round(job_id)
+    spots = services.jobs.get(job_id).spots
+    assert services.progress.status(job_id).next_spot == spots[0].id
+    services.taking.run_spot(job_id, spots[0].id)
+    services.sound.wait()
+    status = services.progress.status(job_id)
+    assert (status.next, status.next_spot, status.taken) == ("take", spots[1].id, 2)

@@ -61,7 +61,9 @@ def test_what_another_in_the_chain_is_set_to_stands_on_load_and_in_the_files(ser
     page = post(client, url, settings="Auto correction on, 8 bands below 300 Hz")
     assert "Auto correction on, 8 bands below 300 Hz" in page.text
     assert services.jobs.get(job_id).rig.others[0].settings == "Auto correction on, 8 bands below 300 Hz"
-    assert "Auto correction on, 8 bands below 300 Hz" in client.get(f"/jobs/{job_id}/load").text
+    load = client.get(f"/jobs/{job_id}/load").text
+    assert "Auto correction on, 8 bands below 300 Hz" in load
+    assert "16 bands, −24 to +12 dB in steps of 0.1" in load                     # the one that Dolce loads, beside it
     parts, _ = services.loading.package(job_id, PackageWish(rates_hz=(48_000,)))
     note = zipfile.ZipFile(io.BytesIO(b"".join(parts))).read("README.txt").decode()
     assert "Receiver, 12 ms, all channels: Auto correction on, 8 bands below 300 Hz" in note

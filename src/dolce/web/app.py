@@ -17,6 +17,7 @@ from dolce.web.remote.laptop_routes import blueprint as remote
 from dolce.web.shared import formatting
 from dolce.web.shared.next_words import next_line
 from dolce.web.shared.numbers import ShortInteger
+from dolce.web.shared.safe_headers import with_safe_headers
 from dolce.web.shared.sound_routes import blueprint as sound
 from dolce.web.stops.align.routes import blueprint as align
 from dolce.web.stops.load.routes import blueprint as load
@@ -32,8 +33,6 @@ from dolce.web.story.routes import blueprint as story
 
 LARGEST_UPLOAD_BYTES = 80 * 1024 * 1024
 _HOSTS = {"127.0.0.1", "localhost", "[::1]"}
-_POLICY = ("default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; font-src 'self'; "
-           "connect-src 'self'; form-action 'self'; base-uri 'none'; frame-ancestors 'none'")
 
 
 def create_app(services: Services, *, cookie: str = "dolce") -> Flask:
@@ -93,9 +92,7 @@ def create_app(services: Services, *, cookie: str = "dolce") -> Flask:
 
     @app.after_request
     def _safe_headers(response: Response) -> Response:
-        response.headers["Content-Security-Policy"] = _POLICY
-        response.headers["X-Content-Type-Options"] = "nosniff"
-        response.headers["Referrer-Policy"] = "no-referrer"
+        with_safe_headers(response)
         if response.mimetype == "text/html":
             response.headers["Cache-Control"] = "no-store"
         return response

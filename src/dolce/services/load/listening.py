@@ -60,7 +60,6 @@ class ListenView:
     audition: Audition | None
     stale: tuple[str, ...]
     blind: BlindTest | None
-    round_name: str
 
 
 class Listening:
@@ -94,7 +93,7 @@ class Listening:
             if key != TURNED and (key not in candidates or candidates[key].preset != audition.stood[key]))
         return ListenView(job=job, wish=self._wish(job_id, offered), offered=offered, seats=seats,
                           recording=self._recordings.get(job_id), work=self._searches.of(job_id), audition=audition,
-                          stale=stale, blind=self._blind.get(job_id), round_name=base.name if base else "")
+                          stale=stale, blind=self._blind.get(job_id))
 
     def work(self, job_id: int) -> Work | None:
         """What is computed now, or was computed last."""

@@ -24,6 +24,7 @@ from dolce.errors import DolceError
 from dolce.web.remote.seat_view import seat_view
 from dolce.web.shared import formatting
 from dolce.web.shared.numbers import ShortInteger
+from dolce.web.shared.safe_headers import with_safe_headers
 
 if TYPE_CHECKING:
     from dolce.web.remote.desk import RemoteDesk
@@ -33,8 +34,6 @@ COOKIE = "dolce-seat"
 _FILES = {"tokens.css": "css", "remote.css": "css", "remote.js": "js", "htmx.min.js": "vendor/htmx-4.0.1",
           "fraunces-latin-wght-normal.woff2": "vendor/fraunces-5.3.0",
           "source-sans-3-latin-wght-normal.woff2": "vendor/source-sans-3-5.3.0"}
-_POLICY = ("default-src 'none'; script-src 'self'; style-src 'self'; font-src 'self'; img-src 'self' data:; "
-           "connect-src 'self'; form-action 'self'; base-uri 'none'; frame-ancestors 'none'")
 
 
 def create_remote_app(desk: "RemoteDesk", secure: bool) -> Flask:
@@ -93,9 +92,7 @@ def create_remote_app(desk: "RemoteDesk", secure: bool) -> Flask:
 
     @app.after_request
     def _safe_headers(response: Response) -> Response:
-        response.headers["Content-Security-Policy"] = _POLICY
-        response.headers["X-Content-Type-Options"] = "nosniff"
-        response.headers["Referrer-Policy"] = "no-referrer"
+        with_safe_headers(response)
         response.headers["Cache-Control"] = "no-store"
         return response
 

@@ -19,7 +19,9 @@ def main() -> int:
     scripts = [
         path
         for path in sorted(HERE.glob("*.py"))
-        if path.stem not in ("all", "promises") and (not names or any(name in path.stem for name in names))
+        if path.stem != "all"
+        and "__main__" in path.read_text()
+        and (not names or any(name in path.stem for name in names))
     ]
     table = []
     for script in scripts:

@@ -64,7 +64,7 @@ def main() -> int:
         before = peak_mb()
         begun = time.perf_counter()
         services.backups.begin_backup([job_id])
-        services.backups.wait()
+        services.folder_work.wait()
         written = time.perf_counter() - begun
         path = services.backups.folder / services.backups.files()[0].name
         disk = copied_s(path)
@@ -73,9 +73,9 @@ def main() -> int:
             name = other.backups.add(file, path.name)
         begun = time.perf_counter()
         other.backups.begin_restore(name)
-        other.backups.wait()
+        other.folder_work.wait()
         restored = time.perf_counter() - begun
-        assert not other.backups.work.fault, other.backups.work.fault
+        assert not other.folder_work.present.fault, other.folder_work.present.fault
         for what, took in (("backup", written), ("restore", restored)):
             line(f"{what} against a copy of as many bytes", f"{took:.2f} s, {took / disk:.1f} times", "2 times",
                  took < 2 * disk)

@@ -1,275 +1,252 @@
-"""Hostile input to every address: does each answer in words, never with a fault of ours?
+"""Hostile input to every address: does each answer in words, soon, never with a fault of ours, and is memory let go?
 
-`.venv/bin/python bench/break_input.py [--short]`. Addresses are taken from the application itself, so none is left out.
+`.venv/bin/python bench/break_input.py [--short]`. Addresses and forms are taken from the applications themselves, so
+none is left out; files of every format are changed at random. The remote's own addresses are asked too. Two processes
+beside each other, each on folders of its own.
 """
 
+import ctypes
+import gc
 import io
+import os
 import random
+import shutil
+import sys
 import tempfile
+import time
 from collections import Counter
-from collections.abc import Callable
+from collections.abc import Iterator
+from concurrent.futures import ProcessPoolExecutor
+from contextlib import suppress
+from multiprocessing import get_context
 from pathlib import Path
+from urllib.parse import quote
 
-import numpy as np
-import soundfile
 from flask import Flask
 from flask.testing import FlaskClient
+from hostile import FIELDS, TEXTS, WHOLE, Form, forms_of, mutated, strange_files, wrong_form
 from promises import SHORT, ended, line, note
+from werkzeug.datastructures import MultiDict
 
+from dolce.errors import DolceError
 from dolce.services.jobs.job_keeping import JobWish
 from dolce.services.wiring import Services, open_services
 from dolce.web import create_app
+from dolce.web.stops.align import sheets as align
+from dolce.web.stops.load import sheets as load
+from dolce.web.stops.rig import sheets as rig
+from dolce.web.stops.room import sheets as room
+from dolce.web.stops.shape import sheets as shape
 
-ROUNDS, HOSTILE = (1, (1, 5)) if SHORT else (6, range(8))
-BIG = "9" * 25
-TEXTS = [
-    "",
-    "0",
-    "1",
-    "2",
-    "-1",
-    "²",
-    "٣",
-    "9" * 400,
-    "1" * 4400,
-    str(2**63),
-    str(2**63 - 1),
-    BIG,
-    "1e308",
-    "-1e308",
-    "nan",
-    "inf",
-    "1e999",
-    "0x10",
-    "1.5",
-    "é" * 50,
-    "\ud800".encode("utf-8", "surrogatepass").decode("latin-1"),
-    "<script>alert(1)</script>",
-    "'; DROP TABLE jobs; --",
-    "=1+1",
-    "\x00",
-    "a\nb",
-    "../../etc/passwd",
-    "%s%n",
-    "L",
-    "x" * 5000,
-    "on",
-    "seat-²",
-    "seat-" + BIG,
-    "spot-1",
-    "corner-1",
-    "box-9",
-    "{}",
-    "[]",
-    "true",
-]
-WHOLE = ["0", "1", "2", "3", str(2**31), str(2**63 - 1), str(2**63), BIG]
-FIELDS = [
-    "name",
-    "place",
-    "notes",
-    "units",
-    "length",
-    "width",
-    "height",
-    "temperature",
-    "layout",
-    "subs",
-    "x",
-    "y",
-    "z",
-    "pattern",
-    "seat",
-    "count",
-    "spacing",
-    "kind",
-    "channel",
-    "other",
-    "round",
-    "step",
-    "level_dbfs",
-    "reading",
-    "frequency_hz",
-    "gain_db",
-    "q",
-    "seen",
-    "thing",
-    "dragged",
-    "cx",
-    "cy",
-    "weight",
-    "key",
-    "reason",
-    "compared",
-    "per_octave",
-    "mean",
-    "spot",
-    "pointing",
-    "input",
-    "processor",
-    "bands",
-    "taps",
-    "content",
-    "find",
-    "place",
-    "was-name",
-    "was-gain_db",
-    "sweep_seconds",
-    "sweep_level_dbfs",
-    "hardware",
-    "card",
-    "loop_output",
-    "loop_input",
-    "trim-L",
-    "delay-L",
-    "polarity-L",
-    "output",
-    "aim",
-    "toe_in",
-    "decay_source",
-    "typed_s",
-    "n",
-    "without",
-    "pick",
-    "sheet",
-    "mode",
-    "view",
-    "smoothing",
-    "automatic",
-    "of",
-    "tone_hz",
-    "way",
-    "sound",
-    "distance",
-]
+REQUESTS = 700 if SHORT else 100_000
+WORKERS = 1 if SHORT else 2
+IN_ONE_FOLDER = REQUESTS if SHORT else 2500          # then a fresh copy: jobs must not only grow odder
+TIDY_EVERY, LONGEST_S = 100, 5.0
+OF_THE_REMOTE = 0.06                                 # of the requests; it has few addresses
+SHEETS = {"room": room.SHEETS, "rig": rig.SHEETS, "align": align.SHEETS, "shape": shape.SHEETS, "load": load.SHEETS}
+PAGES = (
+    "/", "/help", *(f"/jobs/1/{page}" for page in (
+        "edit", "delete", "takes", "takes?sheet=rows", "takes?sheet=tray", "takes/tray", "takes/rows", "takes/L/1/cell",
+        "read", "prove", "prove/drift", "prove/tolerances", "story", "remote", "load/listen/room", "shape/clean/L")),
+    *(f"/jobs/1/{stop}?sheet={sheet}" for stop, sheets in SHEETS.items() for sheet in sheets))
 
 
-def wav(samples: np.ndarray, rate: int = 48_000, subtype: str = "DOUBLE") -> bytes:
-    out = io.BytesIO()
-    soundfile.write(out, samples, rate, format="WAV", subtype=subtype)
-    return out.getvalue()
+def whole(folder: Path) -> None:
+    """One job with takes, filters and backups, one with nothing."""
+    services = open_services(folder)
+    for name in ("Full", "Empty"):
+        job = services.jobs.create(JobWish(name=name))
+        services.rigging.set_rig(job.id, pace="fast", sweep_seconds=1.0)
+    services.taking.run_spot(1, 1)
+    services.sound.wait()
+    services.aligning.use_proposal(1)
+    services.shaping.find(1)
+    services.backups.begin_backup([1])
+    services.folder_work.wait()
+    services.close()
 
 
-def files(rng: random.Random) -> list[tuple[bytes, str]]:
-    """Uploads that no recorder and no person makes."""
-    loud = np.full(48_000 * 6, 1e300)
-    integer = b'{"format": "dolce room", "version": ' + b"9" * 400 + b"}"
-    lone = b'{"format": "dolce room", "version": 1, "layout": "\\ud800"}'
-    return [
-        (b"", "a.wav"),
-        (rng.randbytes(200), "a.wav"),
-        (wav(loud), "loud.wav"),
-        (wav(np.zeros(10)), "short.wav"),
-        (wav(np.full(60_000, np.nan)), "nan.wav"),
-        (integer, "room.json"),
-        (lone, "room.json"),
-        (b"[" * 99_999, "r.json"),
-        (b"kind,code,x_m,y_m,z_m\nspeaker,L," + b"9" * 400 + b",1,1\n", "p.csv"),
-        (b"20 " + b"9" * 400 + b"\n", "c.txt"),
-        (b"\xff\xfe\x00", "\u00ff\u202e.csv"),
-        (b"20 1\n30 1e30\n", "mic.txt"),
-        (rng.randbytes(5000), "x" * 500 + ".flac"),
-    ]
+def good_files(client: FlaskClient) -> list[tuple[bytes, str]]:
+    """A file of every format that can be brought in, as it is written here."""
+    found = []
+    for path, name in (("room/room.json", "room.json"), ("room/places.csv", "places.csv"),
+                       ("takes/test-signal.wav", "sweep.wav"), ("takes/1/recording", "take.flac"),
+                       ("shape/target/L.csv", "target.csv"), ("rig/rehearsal-microphone-0.txt", "mic.txt"),
+                       ("read/1/L/responses.sofa", "responses.sofa"), ("read/curves.csv", "curves.csv"),
+                       ("read/1/impulse.wav", "impulse.wav"), ("takes/tray/whole-spot.wav", "spot.wav")):
+        with client.get(f"/jobs/1/{path}") as answer:
+            if answer.status_code == 200:
+                found.append((answer.data, name))
+    backup = client.application.extensions["dolce"].backups.files()[0].name
+    with client.get(f"/backups/{backup}") as answer:
+        found.append((answer.data, backup))
+    return found
 
 
-def asked(services: Services) -> Counter:
-    """Every address with hostile values; counts of status codes, and the addresses that broke."""
-    app = create_app(services)
-    app.config["WTF_CSRF_ENABLED"] = False
-    counts = _asked(services, app, app.test_client(), lambda: "http://127.0.0.1")
-    app.extensions["dolce-remote"].close()
-    return counts
+class Asker:
+    """Asks one application; counts what it answers, and remembers what took long."""
+
+    def __init__(self, app: Flask, rng: random.Random, files: list[tuple[bytes, str]]) -> None:
+        app.config["WTF_CSRF_ENABLED"] = False
+        self.app, self.client, self.rng, self.files = app, app.test_client(), rng, files
+        self.counts: Counter = Counter()
+        self.longest = (0.0, "")
+        self.base = "http://127.0.0.1"
+        self.addresses = self._addresses()
+        self.forms: list[Form] = []
+
+    def look_for_forms(self) -> None:
+        """What pages offer now."""
+        forms: dict[Form, None] = {}
+        for path in PAGES:
+            with self.client.get(path) as answer:
+                if answer.mimetype == "text/html":
+                    forms.update(dict.fromkeys(forms_of(answer.text)))
+        self.forms = list(forms)
+
+    def one(self) -> None:
+        """One request of a kind that chance chooses."""
+        chosen = self.rng.random()
+        if self.forms and chosen < 0.5:
+            form = self.rng.choice(self.forms)
+            path, fields = wrong_form(self.rng, form)
+            self._ask("POST", path, fields, form.files)
+        elif self.forms and chosen < 0.65:
+            form = self.rng.choice([form for form in self.forms if form.files])
+            self._ask("POST", form.path, [*form.fields], form.files)
+        else:
+            method, path = next(self.addresses)
+            fields = [(field, self.rng.choice(TEXTS)) for field in FIELDS if self.rng.random() < 0.3]
+            names = [self.rng.choice(("file", "recording", "recordings", "curve", "backup"))]
+            self._ask(method, path, fields, names if self.rng.random() < 0.3 else ())
+
+    def _addresses(self) -> Iterator[tuple[str, str]]:
+        """All of them in turn, again and again, with hostile values in them."""
+        rules = [rule for rule in self.app.url_map.iter_rules() if rule.endpoint != "static"]
+        while True:
+            for rule in sorted(rules, key=str):
+                for method in sorted(rule.methods & {"GET", "POST"}):
+                    text = rule.rule
+                    for name, converter in rule._converters.items():
+                        number = type(converter).__name__ == "ShortInteger"
+                        value = self.rng.choice(WHOLE if number else TEXTS)
+                        if self.rng.random() < 0.7 and number:
+                            value = "1"
+                        for form in (f"<int:{name}>", f"<{name}>"):
+                            text = text.replace(form, quote(value, safe="") or "-")
+                    yield method, text
+
+    def _ask(self, method: str, path: str, fields: list[tuple[str, str]], files: tuple[str, ...] | list[str]) -> None:
+        data = MultiDict(fields)
+        for name in files:
+            content, file_name = self.rng.choice(self.files)
+            data.add(name, (io.BytesIO(mutated(self.rng, content)), file_name))
+        headers = {"HX-Request": "true"} if self.rng.random() < 0.5 else {}
+        begun = time.perf_counter()
+        form = {"data": data, "content_type": "multipart/form-data"} if method == "POST" else {
+            "query_string": MultiDict(fields)}
+        with self.client.open(path, base_url=self.base, method=method, headers=headers, **form) as answer:
+            for _ in answer.response:
+                pass
+            status = answer.status_code
+        took = time.perf_counter() - begun
+        self.longest = max(self.longest, (took, f"{method} {path[:100]}"))
+        self.counts[status] += 1
+        if status >= 500 and status not in (503, 507):
+            print(f"        {status} {method} {path[:100]} {fields[:6]!r:.300}", flush=True)
+        if took > LONGEST_S:
+            print(f"        {took:.1f} s {method} {path[:100]} {fields[:8]!r:.300}", flush=True)
 
 
-def asked_in_the_seat(services: Services) -> Counter:
+class Seat(Asker):
     """The same at a remote, whose device comes in again whenever it is put out."""
-    desk = create_app(services).extensions["dolce-remote"]
-    desk.slower_s = 0.0
-    app = desk.app_of(desk, False)
-    app.config["WTF_CSRF_ENABLED"] = False
-    client = app.test_client()
 
-    def inside() -> str:
-        if desk.present is None or not desk.present.token:
-            desk.stop()
-            desk.start(1, address="127.0.0.1", secure=False)
-            client.post("/enter", base_url=desk.present.url, data={"code": desk.present.code})
-        return desk.present.url
+    def __init__(self, services: Services, rng: random.Random) -> None:
+        self.desk = create_app(services).extensions["dolce-remote"]
+        self.desk.slower_s = 0.0
+        super().__init__(self.desk.app_of(self.desk, False), rng, strange_files(rng))
 
-    counts = _asked(services, app, client, inside)
-    desk.close()
-    return counts
+    def one(self) -> None:
+        if self.desk.present is None or not self.desk.present.token:
+            self.desk.stop()
+            self.desk.start(1, address="127.0.0.1", secure=False)
+            self.base = self.desk.present.url
+            self.client.post("/enter", base_url=self.base, data={"code": self.desk.present.code})
+        super().one()
 
 
-def _asked(services: Services, app: Flask, client: FlaskClient, at: Callable[[], str]) -> Counter:
-    rng = random.Random(3)
-    counts: Counter = Counter()
-    rules = [rule for rule in app.url_map.iter_rules() if rule.endpoint != "static"]
-    uploads = files(rng)
-    for _ in range(ROUNDS):
-        for rule in sorted(rules, key=str):
-            for method in sorted(rule.methods & {"GET", "POST"}):
-                for hostile in HOSTILE:
-                    values = {name: rng.choice(WHOLE if converter else TEXTS) for name, converter in _parameters(rule)}
-                    if "job_id" in values and hostile:
-                        values["job_id"] = "1"
-                    address = _address(rule, values)
-                    headers = {"HX-Request": "true"} if hostile % 2 else {}
-                    form = {} if hostile == 1 else {field: rng.choice(TEXTS) for field in FIELDS if rng.random() < 0.5}
-                    if method == "POST" and hostile > 3:
-                        data, name = rng.choice(uploads)
-                        form |= {rng.choice(("file", "recording", "curve")): (io.BytesIO(data), name)}
-                    answer = client.open(
-                        address,
-                        base_url=at(),
-                        method=method,
-                        headers=headers,
-                        data=form if method == "POST" else None,
-                        query_string=None if method == "POST" else form,
-                        content_type=("multipart/form-data" if method == "POST" else None),
-                    )
-                    counts[answer.status_code] += 1
-                    if answer.status_code == 500:
-                        print(f"        500 {method} {address[:100]} {sorted(form)[:6]}")
-                services.sound.stop()
-    return counts
+def tidy(services: Services) -> None:
+    """Silence, and only the two jobs that were there: what requests have made must not pile up."""
+    services.sound.stop()
+    with suppress(DolceError):
+        services.folder_work.stop()
+    with services.context.change() as work:
+        for job_id, *_ in work.jobs.deleted():
+            work.jobs.restore(job_id)
+        for job in work.jobs.listing()[0]:
+            if job.id > 2:
+                work.jobs.purge(job.id)
+    for file in services.backups.files()[3:]:
+        services.backups.delete(file.name)
 
 
-def _parameters(rule) -> list[tuple[str, bool]]:
-    """Names in an address, and whether each is an integer."""
-    return [(name, type(converter).__name__ == "ShortInteger") for name, converter in rule._converters.items()]
+def let_go() -> float:
+    """Megabytes that are held when all that can be given back is."""
+    gc.collect()
+    with suppress(OSError, AttributeError):
+        ctypes.CDLL("libc.so.6").malloc_trim(0)
+    return int(Path("/proc/self/statm").read_text().split()[1]) * os.sysconf("SC_PAGE_SIZE") / 2**20
 
 
-def _address(rule, values: dict[str, str]) -> str:
-    """The address with values put in as they are, as somebody types them."""
-    from urllib.parse import quote
-
-    text = rule.rule
-    for name, value in values.items():
-        for form in (f"<int:{name}>", f"<{name}>"):
-            text = text.replace(form, quote(value, safe="") or "-")
-    return text
+def asked(seed: int, requests: int) -> tuple[Counter, tuple[float, str], float, float]:
+    """So many requests; status codes, the one that took longest, and memory after the first folder and after all."""
+    rng, counts, longest, held = random.Random(seed), Counter(), (0.0, ""), []
+    with tempfile.TemporaryDirectory() as name:
+        made = Path(name) / "made"
+        whole(made)
+        done = 0
+        while done < requests:
+            folder = Path(name) / "data"
+            shutil.copytree(made, folder)
+            services = open_services(folder)
+            pages = Asker(create_app(services), rng, [])
+            pages.files = [*good_files(pages.client), *strange_files(rng)]
+            pages.look_for_forms()
+            seat = Seat(services, rng)
+            for number in range(min(IN_ONE_FOLDER, requests - done)):
+                (seat if rng.random() < OF_THE_REMOTE else pages).one()
+                if number % TIDY_EVERY == TIDY_EVERY - 1:
+                    tidy(services)
+            done += number + 1
+            for asker in (pages, seat):
+                counts += asker.counts
+                longest = max(longest, asker.longest)
+            seat.desk.close()
+            pages.app.extensions["dolce-remote"].close()
+            services.close()
+            shutil.rmtree(folder)
+            del pages, seat, services
+            held.append(let_go())
+    return counts, longest, held[min(1, len(held) - 1)], held[-1]
 
 
 def main() -> int:
-    """One job with takes, one without."""
-    with tempfile.TemporaryDirectory() as folder:
-        services = open_services(Path(folder))
-        for name in ("Full", "Empty"):
-            job = services.jobs.create(JobWish(name=name))
-            services.rigging.set_rig(job.id, pace="fast", sweep_seconds=1.0)
-        services.taking.run_spot(1, 1)
-        services.sound.wait()
-        services.shaping.find(1)
-        counts = asked(services) + asked_in_the_seat(services)
-        services.close()
-    line(
-        f"{sum(counts.values())} hostile requests: answered by a fault of ours", str(counts[500]), "0", counts[500] == 0
-    )
+    """Two processes beside each other."""
+    with ProcessPoolExecutor(max_workers=WORKERS, mp_context=get_context("fork")) as workers:
+        found = list(workers.map(asked, range(3, 3 + WORKERS), [REQUESTS // WORKERS] * WORKERS))
+    counts = sum((one[0] for one in found), Counter())
+    broke = sum(count for status, count in counts.items() if status >= 500 and status not in (503, 507))
+    line(f"{sum(counts.values())} hostile requests: answered by a fault of ours", str(broke), "0", broke == 0)
+    seconds, where = max(one[1] for one in found)
+    line("  the longest answer", f"{seconds:.1f} s", f"{LONGEST_S:g} s", seconds < LONGEST_S)
+    note(f"    {where}", "")
+    grown = max(after / before - 1 for _, _, before, after in found)
+    if not SHORT:
+        line("  memory after all of them against after the second folder", f"{100 * grown:+.1f} %", "10 %", grown < 0.1)
     for status, count in sorted(counts.items()):
         note(f"  status {status}", str(count))
     return ended()
 
 
 if __name__ == "__main__":
-    raise SystemExit(main())
+    sys.exit(main())

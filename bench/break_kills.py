@@ -1,82 +1,122 @@
-"""Kill the application at random moments of a pass: is everything that it said it kept still there, whole and readable?
+"""Kill the application at random moments of all that keeps something: is what it said it kept there, whole, readable?
 
-`.venv/bin/python bench/break_kills.py [--short]`.
+`.venv/bin/python bench/break_kills.py [--short]`. Passes, live sound, saves, imports, loads, backups, old folders and
+the very first start, in two lines of work beside each other; after some of the kills the log is cut off besides, as a
+loss of power does it.
 """
 
+import os
 import random
 import select
 import signal
-import subprocess
 import sys
 import tempfile
 import time
+import traceback
+from concurrent.futures import ProcessPoolExecutor
+from multiprocessing import get_context
 from pathlib import Path
 
-from promises import SHORT, ended, line
+from killed_work import KINDS, FirstStart, torn, torn_wrong
+from promises import SHORT, ended, line, note
 
-from dolce.services.jobs.folder_check import check_folder
-from dolce.services.wiring import open_services
-
-KILLS = 3 if SHORT else 84
-PROGRAM = """
-import sys
-from pathlib import Path
-from dolce.services.jobs.job_keeping import JobWish
-from dolce.services.wiring import open_services
-services = open_services(Path(sys.argv[1]))
-jobs = services.jobs.all()
-if not jobs:
-    job = services.jobs.create(JobWish(name="Kills"))
-    services.rigging.set_rig(job.id, pace="fast", sweep_seconds=1.0)
-job = services.jobs.all()[0]
-print("begun", flush=True)
-taken = 0
-while True:
-    if not services.sound.running():
-        services.taking.new_round(job.id)
-        services.taking.run_rest(job.id)
-    with services.context.look() as work:
-        now = sum(1 for _ in work.takes.of_job(job.id))
-    if now != taken:
-        taken = now
-        print(taken, flush=True)
-"""
+KILLS = len(KINDS) if SHORT else 1000
+IN_ONE_FOLDER = 25                  # each start meets what the last kill left
+LONG_FIRST_START = 40               # kills while the sample jobs are made, which takes long
 
 
-def killed(folder: Path, after_s: float) -> int:
-    """Run until so long after it began, kill it; how many takes it had said to be kept."""
-    process = subprocess.Popen([sys.executable, "-c", PROGRAM, str(folder)], stdout=subprocess.PIPE, text=True)
-    assert process.stdout.readline() == "begun\n"
-    deadline, said = time.monotonic() + after_s, 0
-    while (left := deadline - time.monotonic()) > 0:
-        if select.select([process.stdout], [], [], left)[0]:
-            said = int(process.stdout.readline())
-    process.send_signal(signal.SIGKILL)
-    rest = process.communicate()[0].split()
-    return int(rest[-1]) if rest else said
+def killed(kind, folder: Path, after_s: float) -> list[str]:
+    """Let it work until so long after it began, kill it; what it said."""
+    heard, told = os.pipe()
+    child = os.fork()
+    if child == 0:
+        os.close(heard)
+        code = 1
+        try:
+            kind.work(folder, lambda text: os.write(told, f"{text}\n".encode()))
+            code = 0
+        except BaseException:
+            traceback.print_exc()
+        os._exit(code)
+    os.close(told)
+    said, open_ = b"", True
+    deadline = None if kind.begins else time.monotonic() + after_s
+    while open_ and (deadline is None or (left := deadline - time.monotonic()) > 0):
+        if select.select([heard], [], [], None if deadline is None else left)[0]:
+            piece = os.read(heard, 4096)
+            said, open_ = said + piece, bool(piece)
+            if deadline is None and b"\n" in said:
+                deadline = time.monotonic() + after_s
+    os.kill(child, signal.SIGKILL)
+    _, status = os.waitpid(child, 0)
+    while piece := os.read(heard, 4096):
+        said += piece
+    os.close(heard)
+    failed = os.WIFEXITED(status) and os.WEXITSTATUS(status)
+    return [*(word for word in said.decode().split() if word != "begun"), *(["failed"] if failed else [])]
+
+
+def many(kind_index: int, count: int, seed: int, latest_s: float | None) -> tuple[int, int, list[str], list[str]]:
+    """Kills of one kind in one folder: how many, how many torn besides, what was wrong, and in torn copies."""
+    chance = random.Random(seed)
+    kind, wrong, wrong_torn, cut = KINDS[kind_index](), [], [], 0
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name) / "data"
+        kind.prepare(folder)
+        for _ in range(count):
+            kind.before(folder)
+            said = killed(kind, folder, chance.uniform(0.0, latest_s or kind.latest_s))
+            if "failed" in said:
+                wrong.append("it ended by itself with a fault")
+                said.remove("failed")
+            try:
+                if (folder / "dolce.sqlite-wal").exists() and kind.begins:
+                    cut += 1
+                    torn(folder, Path(name) / "torn", chance.random())
+                    wrong_torn += torn_wrong(Path(name) / "torn")
+                wrong += kind.wrong(folder, said)
+            except Exception as error:
+                wrong.append(f"{type(error).__name__}: {str(error)[:200]}")
+            finally:
+                os.system(f"rm -rf '{name}/torn'")
+    return count, cut, wrong, wrong_torn
+
+
+def plan() -> list[tuple[int, int, int, float | None]]:
+    """Kinds in pieces, the slow ones first."""
+    pieces, long = [], 1 if SHORT else LONG_FIRST_START
+    first = KINDS.index(FirstStart)
+    pieces += [(first, 1 if SHORT else 10, 900 + k, 8.0) for k in range(0, long, 10)]
+    for index, kind in enumerate(KINDS):
+        wanted = 1 if SHORT else round(KILLS * kind.share) - (long if index == first else 0)
+        if SHORT and index == first:
+            continue
+        pieces += [(index, min(IN_ONE_FOLDER, wanted - k), 100 * index + k, None)
+                   for k in range(0, wanted, IN_ONE_FOLDER)]
+    return pieces
 
 
 def main() -> int:
-    """All kills on one folder, so that each start meets what the last kill left."""
-    rng = random.Random(4)
-    lost = unreadable = running = 0
-    with tempfile.TemporaryDirectory() as name:
-        folder = Path(name) / "data"
-        for _ in range(KILLS):
-            said = killed(folder, rng.uniform(0.05, 1.5))
-            report = check_folder(folder)
-            lost += max(0, said - report.takes)
-            unreadable += len(report.faults)
-            services = open_services(folder)
-            running += services.taking.board(1).last_pass is not None and (
-                services.taking.board(1).last_pass.state == "running"
-            )
-            services.close()
-    line(f"{KILLS} kills: takes that were said to be kept and are gone", str(lost), "0", lost == 0)
-    line("  things that can't be read, or changed", str(unreadable), "0", unreadable == 0)
-    line("  passes that still count as running afterwards", str(running), "0", running == 0)
+    """All kinds."""
+    pieces = plan()
+    of_kind: dict[str, list] = {kind.name: [0, 0, [], []] for kind in KINDS}
+    with ProcessPoolExecutor(max_workers=2, mp_context=get_context("fork")) as workers:
+        for (index, *_), found in zip(pieces, workers.map(many, *zip(*pieces, strict=True)), strict=True):
+            sums = of_kind[KINDS[index].name]
+            for k, part in enumerate(found):
+                sums[k] += part
+    for name, (count, _, wrong, _) in of_kind.items():
+        line(f"{count} kills of {name}: lost, half there, unreadable", str(len(wrong)), "0", not wrong)
+        for text in wrong[:5]:
+            note(f"    {text[:200]}", "")
+    cut, wrong = (sum((one[k] for one in of_kind.values()), start) for k, start in ((1, 0), (3, [])))
+    line(f"{cut} of them cut off in the log besides: half there, unreadable", str(len(wrong)), "0", not wrong)
+    for text in wrong[:5]:
+        note(f"    {text[:200]}", "")
+    line("kills in all", str(sum(one[0] for one in of_kind.values())), str(KILLS),
+         sum(one[0] for one in of_kind.values()) >= KILLS)
     return ended()
 
 
 if __name__ == "__main__":
-    raise SystemExit(main())
+    sys.exit(main())

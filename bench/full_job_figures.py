@@ -43,7 +43,7 @@ def full() -> RoomPlan:
     return plan if not SHORT else replace(plan, spots=plan.spots[:3])
 
 
-def filled(services: Services, job: Job, rounds: int) -> None:
+def filled(services: Services, job: Job, rounds: int, *, recording: bytes = b"raw") -> None:
     """Rounds with a take in every cell: one response, with other levels in each."""
     sweep = sweep_of(job.rig)
     capture, levels = captured(stimulus_of(sweep) * 0.3, sweep=sweep, microphone=None)
@@ -62,8 +62,9 @@ def filled(services: Services, job: Job, rounds: int) -> None:
                         capture=replace(capture, response=capture.response),
                         levels=replace(levels, level_db=levels.level_db + np.interp(
                             np.arange(points), np.arange(0, points, 20), rng.normal(0, 3, -(-points // 20)))),
-                        arrival_known=True, recording=b"raw", recording_name="x.flac", played=excitation_values(sweep),
-                        sounded=feed.channels if feed.together else (), places=places_of(job, feed, spot.id))
+                        arrival_known=True, recording=recording, recording_name="x.flac",
+                        played=excitation_values(sweep), sounded=feed.channels if feed.together else (),
+                        places=places_of(job, feed, spot.id))
                     work.logbook.add(job.id, f"Take of {feed.label} at spot {spot.number}.", at=services.context.now())
         if number == rounds - 2:
             services.aligning.use_proposal(job.id)

@@ -42,8 +42,8 @@ def written(filled):
     """A fresh backup of the job; its path."""
     services, job_id = filled
     services.backups.begin_backup([job_id])
-    services.backups.wait()
-    assert services.backups.work.fault == ""
+    services.folder_work.wait()
+    assert services.folder_work.present.fault == ""
     return services.backups.folder / services.backups.files()[0].name
 
 
@@ -63,8 +63,8 @@ def put_back(services, path):
     with path.open("rb") as file:
         name = services.backups.add(file, path.name)
     services.backups.begin_restore(name)
-    services.backups.wait()
-    return services.backups.work
+    services.folder_work.wait()
+    return services.folder_work.present
 
 
 def everything(services, job_id):
@@ -188,8 +188,8 @@ def test_a_damaged_or_foreign_file_is_refused_with_the_reason_and_changes_nothin
     data = io.BytesIO(changed(written.read_bytes(), kind))
     if kind == "a bit":                              # its trailer is whole: only its contents tell
         elsewhere.backups.begin_restore(elsewhere.backups.add(data, "x.dolce-backup"))
-        elsewhere.backups.wait()
-        assert said in elsewhere.backups.work.fault
+        elsewhere.folder_work.wait()
+        assert said in elsewhere.folder_work.present.fault
     else:
         with pytest.raises(FormatError, match=said):
             elsewhere.backups.add(data, "x.dolce-backup")
@@ -208,21 +208,21 @@ def test_what_is_stopped_leaves_nothing_behind(filled, written, elsewhere, monke
     def stopped_half_way(*given, told, **more):
         def tell(fraction):
             if fraction > 0.35:
-                active.work.stop.set()
+                active.present.stop.set()
             told(fraction)
         return whole(*given, told=tell, **more)
 
     monkeypatch.setattr(backups_module, name, stopped_half_way)
-    active = services.backups if kind == "backup" else elsewhere.backups
+    active = (services if kind == "backup" else elsewhere).folder_work
     files, jobs = {one.name for one in services.backups.files()}, len(elsewhere.jobs.all())
     if kind == "backup":
-        active.begin_backup([job_id])
+        services.backups.begin_backup([job_id])
         active.wait()
-        assert {path.name for path in active.folder.iterdir()} == files
+        assert {path.name for path in services.backups.folder.iterdir()} == files
     else:
         put_back(elsewhere, written)
         assert len(elsewhere.jobs.all()) == jobs
-    assert active.work.message.startswith("Stopped")
+    assert active.present.message.startswith("Stopped")
 
 
 def test_a_full_disk_while_writing_is_told_and_leaves_no_half_file(filled, monkeypatch):
@@ -234,9 +234,9 @@ def test_a_full_disk_while_writing_is_told_and_leaves_no_half_file(filled, monke
 
     monkeypatch.setattr("dolce.store.backup._sealed", full)
     services.backups.begin_backup([job_id])
-    services.backups.wait()
-    assert "No space left" in services.backups.work.fault
-    assert "as it was" in services.backups.work.message
+    services.folder_work.wait()
+    assert "No space left" in services.folder_work.present.fault
+    assert "as it was" in services.folder_work.present.message
     assert {path.name for path in services.backups.folder.iterdir()} == before
 
 
@@ -245,7 +245,7 @@ def test_pages_keep_fetch_put_back_and_delete(filled, elsewhere):
     empty = services.jobs.create(JobWish(name="Without takes"))
     client = client_of(services)
     post(client, "/backups", job=str(empty.id))
-    services.backups.wait()
+    services.folder_work.wait()
     name = services.backups.files()[0].name
     page = client.get("/").text
     assert f"Put back {name}" in page
@@ -254,7 +254,7 @@ def test_pages_keep_fetch_put_back_and_delete(filled, elsewhere):
     assert data == (services.backups.folder / name).read_bytes()
     there = client_of(elsewhere)
     assert post(there, "/backups/add", htmx=False, backup=(io.BytesIO(data), name)).status_code == 303
-    elsewhere.backups.wait()
+    elsewhere.folder_work.wait()
     assert "Without takes" in there.get("/").text
     answer = post(there, "/backups/add", htmx=False, backup=(io.BytesIO(b"nothing"), "x.dolce-backup"))
     assert answer.status_code == 422
@@ -276,15 +276,15 @@ def test_one_at_a_time_and_not_of_nothing(filled, monkeypatch):
 
     def held(*_, told, **__):
         begun.append(True)
-        services.backups.work.stop.wait(10)
+        services.folder_work.present.stop.wait(10)
         told(0.5)
 
     monkeypatch.setattr(backups_module, "write_backup", held)
     services.backups.begin_backup([job_id])
     with pytest.raises(Conflict, match="is being written"):
         services.backups.begin_backup([job_id])
-    services.backups.stop()
-    assert services.backups.work.message.startswith("Stopped")
+    services.folder_work.stop()
+    assert services.folder_work.present.message.startswith("Stopped")
 
 
 def test_a_backup_of_before_with_one_digest_of_the_whole_is_put_back_too(written, elsewhere):
@@ -300,9 +300,9 @@ def test_a_backup_of_before_with_one_digest_of_the_whole_is_put_back_too(written
 
     sealed(trailer["digest"])                         # that of the pieces is not that of the whole
     put_back(elsewhere, older)
-    assert "no longer those that were written" in elsewhere.backups.work.fault
+    assert "no longer those that were written" in elsewhere.folder_work.present.fault
     sealed(hashlib.blake2b(database, digest_size=32).hexdigest())
     before = len(elsewhere.jobs.all())
     put_back(elsewhere, older)
-    assert elsewhere.backups.work.fault == ""
+    assert elsewhere.folder_work.present.fault == ""
     assert len(elsewhere.jobs.all()) == before + 1

@@ -69,9 +69,9 @@ def test_a_backup_of_the_follower_alone_follows_nobody(services):
     other = services.jobs.copy_for_other_speakers(first.id)
     for jobs, follows in (([other.id], False), ([first.id, other.id], True)):
         services.backups.begin_backup(jobs)
-        services.backups.wait()
+        services.folder_work.wait()
         services.backups.begin_restore(services.backups.files()[0].name)
-        services.backups.wait()
+        services.folder_work.wait()
         back = max(services.jobs.all(), key=lambda job: job.id)
         assert (back.follows is not None) == follows
         if follows:

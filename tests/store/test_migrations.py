@@ -18,6 +18,7 @@ from dolce.services.sample.demo_rooms import attic
 from dolce.store import Database, UnitOfWork
 from dolce.store import database as database_module
 from dolce.store.models import Row
+from dolce.store.steps import known_steps, migrate, newest_step
 
 
 @pytest.fixture
@@ -39,6 +40,8 @@ def test_steps_are_numbered_in_one_row():
     config.set_main_option("script_location", "dolce.store:migrations")
     script = ScriptDirectory.from_config(config)
     numbers = [step.revision for step in script.walk_revisions()][::-1]
+    assert (*numbers,) == known_steps()                                  # which are read off the names of the files
+    assert newest_step() == script.get_current_head()
     assert numbers == [f"{k + 1:04d}" for k in range(len(numbers))]
 
 
@@ -56,8 +59,10 @@ def test_file_is_in_wal_mode_and_keeps_the_record_of_its_steps(database, tmp_pat
 def test_opening_tries_again_where_a_lock_was_missed_but_not_where_somebody_holds_it(
         tmp_path, monkeypatch, code, lost, opens, there):
     if there:
-        Database(tmp_path).close()
-    migrate, left = database_module.migrate, [lost]
+        engine = database_module.engine_of(tmp_path / "dolce.sqlite")
+        migrate(engine, to=known_steps()[-2])
+        engine.dispose()
+    left = [lost]
 
     def busy(engine):
         if left[0]:
@@ -90,7 +95,7 @@ def test_an_error_keeps_nothing(database):
 def test_rooms_of_the_first_version_become_plans(tmp_path):
     # A file as version 0001 wrote it: one pair, one seat, three spots.
     engine = database_module.engine_of(tmp_path / "dolce.sqlite")
-    database_module.migrate(engine, to="0001")
+    migrate(engine, to="0001")
     with engine.begin() as connection:
         run = connection.exec_driver_sql
         run("INSERT INTO jobs VALUES (4, 'Old loft', '', '', 'metres', '2026-01-01 00:00:00', '2026-01-01 00:00:00', "
@@ -120,7 +125,7 @@ def test_rooms_of_the_first_version_become_plans(tmp_path):
 
 def test_the_one_microphone_of_older_files_is_put_on_the_shelf_and_stays_in_use(tmp_path):
     engine = database_module.engine_of(tmp_path / "dolce.sqlite")
-    database_module.migrate(engine, to="0002")
+    migrate(engine, to="0002")
     curve = {"frequency_hz": [20, 20000], "level_db": [0, 1], "phase_deg": [0, 0]}
     old = {"sample_rate_hz": 48000, "sweep_level_dbfs": -3.0, "microphone_name": "Stand mic", "microphone_serial": "7",
            "curve": curve, "curve_file_name": "m.txt", "card_input": 2}
@@ -150,7 +155,7 @@ def test_the_one_microphone_of_older_files_is_put_on_the_shelf_and_stays_in_use(
 def test_takes_alignment_and_correction_of_older_files_are_all_there(tmp_path):
     # A file as version 0003 wrote it: two rounds, two takes with samples, chosen trims, bands with one undone.
     engine = database_module.engine_of(tmp_path / "dolce.sqlite")
-    database_module.migrate(engine, to="0003")
+    migrate(engine, to="0003")
     plan = plan_values(attic())
     bypass = json.dumps({"active": "bypass", "presets": {}})
     shape = {"target": {"bass_lift_db": 2, "bass_corner_hz": 80, "tilt_db_per_octave": 0, "tilt_from_hz": 1000},
@@ -206,7 +211,7 @@ def test_states_rigs_and_findings_of_older_files_keep_what_they_say(tmp_path):
     # A file as version 0006 wrote it: a convolving preset, held by a round and kept once more; a rig in one piece; a
     # level check and a line check.
     engine = database_module.engine_of(tmp_path / "dolce.sqlite")
-    database_module.migrate(engine, to="0006")
+    migrate(engine, to="0006")
     taps = np.array([1.0, 0.5, -0.25], dtype="<f4")
     settings = {"trim_db": -1.5, "delay_s": 0.002, "polarity": "normal", "filters": [], "high_pass": None,
                 "low_pass": None, "convolution": {"sample_rate_hz": 48000, "taps": b64encode(taps.tobytes()).decode()}}

@@ -1,18 +1,18 @@
 """Rooms as JSON, by the schema beside this module."""
 
 import json
+from functools import cache
 from importlib import resources
-from typing import Any
-
-from jsonschema import Draft202012Validator
-from jsonschema.exceptions import ValidationError, best_match
+from typing import TYPE_CHECKING, Any
 
 from dolce.core.room import RoomPlan, plan_of, plan_values
 from dolce.core.room.plan import known_channel
 from dolce.errors import FormatError, InvalidValue
 
+if TYPE_CHECKING:
+    from jsonschema.exceptions import ValidationError
+
 SCHEMA = json.loads(resources.files("dolce.formats").joinpath("room_schema.json").read_text("utf-8"))
-_VALIDATOR = Draft202012Validator(SCHEMA)
 LARGEST_BYTES = 1_000_000
 _MOST_DIGITS = 15
 
@@ -45,7 +45,7 @@ def read_room(data: bytes, *, name: str) -> RoomPlan:
         problem = error.msg if isinstance(error, json.JSONDecodeError) else str(error) or "nested too deeply"
         raise FormatError(f"this is not JSON: {problem}.", where=f"{name}{line}",
                           remedy="Choose a JSON file of a room.") from None
-    fault = best_match(_VALIDATOR.iter_errors(values))
+    fault = _fault(values)
     if fault is not None:
         raise FormatError(_in_words(fault), where=f"{name}, {_path(fault)}", remedy="See the schema of room files.")
     unknown = [s["channel"] for s in values["speakers"] if not known_channel(s["channel"]) and not s.get("name")]
@@ -58,6 +58,20 @@ def read_room(data: bytes, *, name: str) -> RoomPlan:
         raise FormatError(error.problem, where=f"{name}, {error.where}", remedy=error.remedy) from error
 
 
+def _fault(values: object) -> "ValidationError | None":
+    """What of it is not as the schema has it, the weightiest."""
+    from jsonschema.exceptions import best_match
+
+    return best_match(_validator().iter_errors(values))
+
+
+@cache
+def _validator():
+    from jsonschema import Draft202012Validator  # at the first file: a start needs none
+
+    return Draft202012Validator(SCHEMA)
+
+
 def _refuse_constant(text: str) -> None:
     raise ValueError(f"{text} is not a number")
 
@@ -68,12 +82,12 @@ def _short_integer(text: str) -> int:
     return int(text)
 
 
-def _path(fault: ValidationError) -> str:
+def _path(fault: "ValidationError") -> str:
     """"speakers, entry 3, x_m", or "the whole" at the top."""
     parts = [f"entry {part + 1}" if isinstance(part, int) else part for part in fault.absolute_path]
     return ", ".join(parts) or "the whole"
 
 
-def _in_words(fault: ValidationError) -> str:
+def _in_words(fault: "ValidationError") -> str:
     text: Any = fault.message
     return (text if len(text) <= 160 else f"{text[:80]} ... {text[-70:]}") + "."

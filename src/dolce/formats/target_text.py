@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from dolce.errors import FormatError
 
-_MOST_LINES = 20_000
+_MOST_LINES, _HIGHEST_DB = 20_000, 200.0
 _NUMBER = re.compile(r"[-+−]?\d+(?:[.,]\d+)?(?:[eE][-+]?\d+)?", re.ASCII)
 
 
@@ -41,6 +41,9 @@ def read_target(data: bytes, *, name: str) -> NDArray[np.float64]:
         if not 1 <= at <= 48_000:
             raise FormatError(f"{at:g} Hz can't be a frequency.", where=f"{name}, line {number}",
                               remedy="Write the frequency first, in Hz.")
+        if not abs(level) <= _HIGHEST_DB:
+            raise FormatError(f"{level:g} dB can't be a level of a target.", where=f"{name}, line {number}",
+                              remedy="Write the level second, in dB.")
         if rows and at <= rows[-1][0]:
             raise FormatError(f"{at:g} Hz follows {rows[-1][0]:g} Hz: the points are upside down or doubled.",
                               where=f"{name}, line {number}", remedy="Sort them by rising frequency.")

@@ -10,8 +10,10 @@ from dolce.services.align.proposing import Proposing
 from dolce.services.align.sub_workbench import SubWorkbench
 from dolce.services.context import Context
 from dolce.services.jobs.backups import Backups
+from dolce.services.jobs.folder_work import FolderWork
 from dolce.services.jobs.job_keeping import JobKeeping
 from dolce.services.jobs.progress import Progress
+from dolce.services.jobs.space import Space
 from dolce.services.load.listening import Listening
 from dolce.services.load.loading import Loading
 from dolce.services.load.room_listening import RoomListening
@@ -56,7 +58,9 @@ class Services:
     context: Context
     sound: SoundWork
     jobs: JobKeeping
+    folder_work: FolderWork
     backups: Backups
+    space: Space
     room: RoomPlanning
     room_studies: RoomStudies
     rigging: Rigging
@@ -107,7 +111,7 @@ class Services:
     def close(self) -> None:
         """End all threads and free the data folder."""
         self.preparing.close()
-        self.backups.close()
+        self.folder_work.stop()
         self.context.behind.close()
         self.workbench.close()
         self.shaping.searches.close()
@@ -128,7 +132,7 @@ def open_services(folder: Path) -> Services:
     StorageError
         Where it can't be used; nothing in it was changed then.
     """
-    context = Context(Database(folder))
+    context, folder_work = Context(Database(folder)), FolderWork()
     sound = SoundWork(context)
     shaping = Shaping(context)
     at_hand = ProcessorAtHand(context)
@@ -148,7 +152,9 @@ def open_services(folder: Path) -> Services:
         context=context,
         sound=sound,
         jobs=JobKeeping(context),
-        backups=Backups(context),
+        folder_work=folder_work,
+        backups=Backups(context, folder_work),
+        space=Space(context, folder_work),
         room=RoomPlanning(context),
         room_studies=RoomStudies(context),
         rigging=Rigging(context, sound),

@@ -17,12 +17,13 @@ from dataclasses import asdict, dataclass
 from pathlib import Path
 from urllib.parse import parse_qsl, urlencode
 
-from alembic.script import ScriptDirectory
-
 from dolce.errors import FormatError, StorageError
-from dolce.store.database import Database, config_of_steps, engine_of, migrate
+from dolce.store.database import Database, engine_of
+from dolce.store.durable import PART, move_in
+from dolce.store.steps import known_steps, migrate, newest_step
 from dolce.store.trouble import in_words
 
+OLDER = ".old"                      # a copy that is brought up to date
 _MAGIC = b"DOLCEBAK"
 _PIECE, _HASHED_PIECE = 1 << 20, 1 << 25
 _LARGE = 1 << 26                    # bytes of a backup, from which on the log of the database is taken up afterwards
@@ -81,7 +82,7 @@ def write_backup(database: Database, job_ids: Sequence[int], path: Path, *, made
     StorageError
         Where the disk is full or can't be written; nothing is left behind then.
     """
-    beside = path.with_name(path.name + ".part")
+    beside = path.with_name(path.name + PART)
     try:
         beside.unlink(missing_ok=True)
         os.close(os.open(beside, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600))
@@ -96,7 +97,7 @@ def write_backup(database: Database, job_ids: Sequence[int], path: Path, *, made
             manifest = _filled(link, job_ids, made_at, told)
             link.execute("DETACH src")
         _sealed(beside, manifest, told)
-        os.replace(beside, path)
+        move_in(beside, path)
     except (sqlite3.Error, OSError) as error:
         beside.unlink(missing_ok=True)
         if isinstance(error, sqlite3.Error):
@@ -109,15 +110,15 @@ def write_backup(database: Database, job_ids: Sequence[int], path: Path, *, made
     return manifest
 
 
-def read_manifest(path: Path) -> Manifest:
-    """What a backup says of itself; its checksum is not looked at yet.
+def read_manifest(path: Path, *, name: str = "") -> Manifest:
+    """What a backup says of itself; its checksum is not looked at yet. `name` is what messages call the file.
 
     Raises
     ------
     FormatError
         Where it is no backup, was cut off, or comes of a newer version.
     """
-    return _trailer(path)[0]
+    return _trailer(path, name or path.name)[0]
 
 
 def restore_backup(database: Database, path: Path, *, renamed: Callable[[str, set[str]], str], told: Told) -> list[int]:
@@ -134,8 +135,8 @@ def restore_backup(database: Database, path: Path, *, renamed: Callable[[str, se
     StorageError
         Where the disk is full.
     """
-    manifest, size = _trailer(path)
-    older = path.with_name(path.name + ".old")
+    manifest, size = _trailer(path, path.name)
+    older = path.with_name(path.name + OLDER)
     source = path
     try:
         # Looked at while its rows are put in, which are not kept before its digest is known to be right.
@@ -147,7 +148,7 @@ def restore_backup(database: Database, path: Path, *, renamed: Callable[[str, se
                     raise FormatError("its contents are no longer those that were written.", where=path.name,
                                       remedy="Use another copy of it. Nothing was changed.")
 
-            if manifest.revision != _newest():
+            if manifest.revision != newest_step():
                 whole()
                 _copied(path, older, size)
                 engine = engine_of(older)
@@ -170,6 +171,13 @@ def restore_backup(database: Database, path: Path, *, renamed: Callable[[str, se
     finally:
         for leftover in (older, older.with_name(older.name + "-wal"), older.with_name(older.name + "-shm")):
             leftover.unlink(missing_ok=True)
+
+
+def clear_leftovers(folder: Path) -> None:
+    """Take away what was written or put back when the application was killed; nobody else may be at work here."""
+    for kind in (PART, OLDER):
+        for path in folder.glob(f"*{kind}*"):
+            path.unlink(missing_ok=True)
 
 
 def _filled(link: sqlite3.Connection, job_ids: Sequence[int], made_at: str, told: Told) -> Manifest:
@@ -204,11 +212,9 @@ def _sealed(path: Path, manifest: Manifest, told: Told) -> None:
     text = json.dumps({**asdict(manifest), "digest": digest, "pieces": True}).encode()
     with path.open("ab") as file:
         file.write(text + len(text).to_bytes(8, "big") + _MAGIC)
-        file.flush()
-        os.fsync(file.fileno())
 
 
-def _trailer(path: Path) -> tuple[Manifest, int]:
+def _trailer(path: Path, name: str) -> tuple[Manifest, int]:
     """The manifest, and how many bytes stand before the trailer."""
     end = len(_MAGIC) + 8
     try:
@@ -218,7 +224,7 @@ def _trailer(path: Path) -> tuple[Manifest, int]:
             tail = file.read(end)
             length = int.from_bytes(tail[:8], "big")
             if tail[8:] != _MAGIC or not 2 <= length <= min(_MOST_TRAILER, whole - end):
-                raise FormatError("this is no backup of Dolce, or it was cut off.", where=path.name,
+                raise FormatError("this is no backup of Dolce, or it was cut off.", where=name,
                                   remedy="Choose a file that Dolce has written, and copy it whole.")
             file.seek(whole - end - length)
             values = json.loads(file.read(length))
@@ -226,15 +232,15 @@ def _trailer(path: Path) -> tuple[Manifest, int]:
                             made_at=str(values["made_at"]), revision=str(values["revision"]),
                             digest=str(values["digest"]), pieces=values.get("pieces") is True)
     except OSError as error:
-        raise StorageError(f"{error.strerror or error}.", where=path.name, remedy="Check the file.") from error
+        raise StorageError(f"{error.strerror or error}.", where=name, remedy="Check the file.") from error
     except (ValueError, KeyError, TypeError) as error:
         if isinstance(error, FormatError):
             raise
-        raise FormatError("what it says of itself can't be read.", where=path.name,
+        raise FormatError("what it says of itself can't be read.", where=name,
                           remedy="Use another copy of it.") from error
-    if manifest.revision not in _known():
+    if manifest.revision not in known_steps():
         raise FormatError(f"it was written by a newer version of Dolce (step {manifest.revision[:20]}).",
-                          where=path.name, remedy="Use that version. Nothing was changed.")
+                          where=name, remedy="Use that version. Nothing was changed.")
     return manifest, whole - end - length
 
 
@@ -364,10 +370,3 @@ def _moved(address: str, rounds: int) -> str:
     return urlencode([(key, str(int(value) + rounds) if key in ("round", "vs_round") and value.isdigit() else value)
                       for key, value in parse_qsl(address, keep_blank_values=True)])
 
-
-def _known() -> set[str]:
-    return {step.revision for step in ScriptDirectory.from_config(config_of_steps()).walk_revisions()}
-
-
-def _newest() -> str:
-    return str(ScriptDirectory.from_config(config_of_steps()).get_current_head())

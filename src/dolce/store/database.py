@@ -1,12 +1,10 @@
 """The SQLite file: opened in WAL mode and brought up to date."""
 
 import sqlite3
+from collections.abc import Callable
+from contextlib import closing
 from pathlib import Path
 
-from alembic import command
-from alembic.config import Config
-from alembic.script import ScriptDirectory
-from alembic.util import CommandError
 from sqlalchemy import Engine, create_engine, event
 from sqlalchemy.exc import DBAPIError
 from sqlalchemy.orm import Session, sessionmaker
@@ -16,9 +14,11 @@ from dolce.store.at_hand import TextsAtHand
 from dolce.store.folder import DATABASE, DataFolder
 from dolce.store.repositories.states import StatesAtHand
 from dolce.store.repositories.takes import TakesAtHand
+from dolce.store.steps import known_steps, migrate, newest_step
 from dolce.store.trouble import in_words
 
 BUSY_S = 15.0
+_INCREMENTAL, _PAGES_AT_ONCE = 2, 64          # of auto_vacuum; and how much is moved while others wait
 _MIGRATING_AGAIN = 2              # on a machine that is so busy that waiting for a lock ran out of turns
 _STALE = {sqlite3.SQLITE_PROTOCOL, sqlite3.SQLITE_BUSY_SNAPSHOT}    # a lock missed, not one held by somebody
 
@@ -52,9 +52,11 @@ class Database:
         self._folder = DataFolder(folder)
         self.folder, self.is_new = folder, self._folder.is_new
         try:
-            _require_known(self._folder)
+            reached = self._folder.revision()
+            _require_known(reached, folder)
             self.engine = engine_of(self._folder.database, busy_s)
-            self._bring_up_to_date()
+            if reached != newest_step():
+                self._bring_up_to_date()
             self._folder.mark()
         except (DBAPIError, sqlite3.Error) as error:
             self._give_up()
@@ -93,6 +95,45 @@ class Database:
             found = [row[0] for row in connection.exec_driver_sql("PRAGMA quick_check")]
         return [] if found == ["ok"] else found
 
+    def space(self) -> tuple[int, int]:
+        """Bytes of the database, and how many of them hold nothing."""
+        with self.engine.connect() as connection:
+            page, pages, free = (connection.exec_driver_sql(f"PRAGMA {what}").scalar()
+                                 for what in ("page_size", "page_count", "freelist_count"))
+        return page * pages, page * free
+
+    def compact(self, told: Callable[[float], None]) -> None:
+        """Give back what holds nothing; `told` hears how far it is, and may raise to end it.
+
+        Page by page, so that nobody waits for it; databases of older versions are written anew in one go, once.
+
+        Raises
+        ------
+        StorageError
+            Where the disk is full, or something else holds the database.
+
+        References
+        ----------
+        SQLite, "PRAGMA auto_vacuum" and "PRAGMA incremental_vacuum".
+        """
+        try:
+            with closing(sqlite3.connect(self._folder.database, isolation_level=None, timeout=BUSY_S)) as link:
+                if link.execute("PRAGMA auto_vacuum").fetchone()[0] != _INCREMENTAL:
+                    told(0.0)
+                    link.execute(f"PRAGMA auto_vacuum={_INCREMENTAL}")
+                    link.execute("VACUUM")
+                first = left = link.execute("PRAGMA freelist_count").fetchone()[0]
+                while left:
+                    told(1 - left / first)
+                    link.execute(f"PRAGMA incremental_vacuum({_PAGES_AT_ONCE})").fetchall()
+                    now = link.execute("PRAGMA freelist_count").fetchone()[0]
+                    if now >= left:                           # more was freed meanwhile than given back
+                        break
+                    left = now
+                link.execute("PRAGMA wal_checkpoint(TRUNCATE)")
+        except sqlite3.Error as error:
+            raise in_words(error, where=str(self.folder)) from error
+
     def close(self) -> None:
         """Close all connections and free the folder."""
         self.engine.dispose()
@@ -105,17 +146,11 @@ class Database:
         self._folder.close()
 
 
-def _require_known(folder: DataFolder) -> None:
-    """StorageError where a newer version has written the database; it is only looked at."""
-    revision = folder.revision()
-    if revision is None:
-        return
-    try:
-        ScriptDirectory.from_config(config_of_steps()).get_revision(revision)
-    except CommandError:
-        raise StorageError(f"{DATABASE} was written by a newer version of Dolce (step {revision}). It was not touched.",
-                           where=str(folder.path),
-                           remedy="Use that version, or choose another folder with --data.") from None
+def _require_known(reached: str | None, folder: Path) -> None:
+    """StorageError where a newer version has written the database."""
+    if reached is not None and reached not in known_steps():
+        raise StorageError(f"{DATABASE} was written by a newer version of Dolce (step {reached}). It was not touched.",
+                           where=str(folder), remedy="Use that version, or choose another folder with --data.")
 
 
 def engine_of(path: Path, busy_s: float = BUSY_S) -> Engine:
@@ -126,8 +161,10 @@ def engine_of(path: Path, busy_s: float = BUSY_S) -> Engine:
         # Alembic and we speak BEGIN ourselves: the driver's own rules would commit in the middle of a migration.
         connection.isolation_level = None
         # FULL: what was kept is on the disk when we say so, whatever happens to the power then.
-        # Large pages, for new folders: recordings are long. Those that are there keep theirs.
-        for pragma in ("page_size=16384", "journal_mode=WAL", "synchronous=FULL", "foreign_keys=ON"):
+        # Large pages, for new folders: recordings are long. Those that are there keep theirs, and how they are laid
+        # out; in new ones space can be given back page by page.
+        for pragma in ("page_size=16384", f"auto_vacuum={_INCREMENTAL}", "journal_mode=WAL", "synchronous=FULL",
+                       "foreign_keys=ON"):
             connection.execute(f"PRAGMA {pragma}")
 
     @event.listens_for(engine, "begin")
@@ -135,17 +172,3 @@ def engine_of(path: Path, busy_s: float = BUSY_S) -> Engine:
         connection.exec_driver_sql("BEGIN IMMEDIATE" if connection.get_execution_options().get("write") else "BEGIN")
 
     return engine
-
-
-def config_of_steps() -> Config:
-    config = Config()
-    config.set_main_option("script_location", "dolce.store:migrations")
-    return config
-
-
-def migrate(engine: Engine, *, to: str = "head") -> None:
-    """Bring the tables up to date; each step runs in one transaction with the record that it ran."""
-    config = config_of_steps()
-    with engine.connect().execution_options(write=True) as connection, connection.begin():
-        config.attributes["connection"] = connection
-        command.upgrade(config, to)

@@ -8,6 +8,7 @@ from pathlib import Path
 from filelock import FileLock, Timeout
 
 from dolce.errors import Conflict, StorageError
+from dolce.store.durable import write_whole
 
 DATABASE, LOCK, MARK = "dolce.sqlite", "lock", "data-folder.txt"
 _HEADER = b"SQLite format 3\x00"
@@ -61,7 +62,7 @@ class DataFolder:
         return self.path / DATABASE
 
     def revision(self) -> str | None:
-        """Which migration the database has reached, read without touching the file; None for a new one.
+        """Which migration the database has reached, read without touching the file; None where nothing is in it yet.
 
         Raises
         ------
@@ -74,6 +75,8 @@ class DataFolder:
         log = self.path / f"{DATABASE}-wal"
         how = "mode=ro" if log.exists() and log.stat().st_size else "mode=ro&immutable=1"
         with closing(sqlite3.connect(f"{self.database.resolve().as_uri()}?{how}", uri=True)) as connection:
+            if not connection.execute("SELECT 1 FROM sqlite_master").fetchone() and not self._marked():
+                return None                                    # a start that was ended before it wrote anything
             found = connection.execute("SELECT version_num FROM alembic_version").fetchone()
         return found[0] if found else None
 
@@ -81,27 +84,30 @@ class DataFolder:
         """From now on a database is expected here."""
         mark = self.path / MARK
         if not mark.exists():
-            mark.write_text(_MARK_TEXT, "utf-8")
-            os.chmod(mark, 0o600)
+            write_whole(mark, _MARK_TEXT.encode())
 
     def give_up(self) -> None:
         """Undo the making of a database that nothing could be written into."""
-        if self.is_new and not (self.path / MARK).exists():
+        if self.is_new and not self._marked():
             self.database.unlink(missing_ok=True)
 
     def close(self) -> None:
         self._lock.release()
 
+    def _marked(self) -> bool:
+        return (self.path / MARK).exists()
+
     def _there(self) -> bool:
         """Whether there is a database; StorageError where one should be and isn't, or what is there is none."""
-        marked = (self.path / MARK).exists()
         if not self.database.exists():
-            if marked:
+            if self._marked():
                 raise StorageError(f"{DATABASE} is missing, though jobs were kept here.", where=str(self.path),
                                    remedy=f"Put it back from a backup; to begin with nothing, delete {MARK} as well.")
             return False
         with self.database.open("rb") as file:
             head = file.read(len(_HEADER))
+        if not head and not self._marked():
+            return False                                       # a start that was ended before it wrote anything
         if not head:
             raise StorageError(f"{DATABASE} is empty.", where=str(self.path),
                                remedy=f"Put it back from a backup; to begin with nothing, delete it and {MARK}.")
@@ -109,6 +115,12 @@ class DataFolder:
             raise StorageError(f"{DATABASE} is not a database, or its beginning was overwritten. It was not touched.",
                                where=str(self.path), remedy="Copy the folder away, then put back a backup.")
         return True
+
+
+def is_untouched(path: Path) -> bool:
+    """Whether no start has ever come to its end in this folder: neither a database with something in it, nor a mark."""
+    database = path / DATABASE
+    return not (path / MARK).exists() and not (database.exists() and database.stat().st_size)
 
 
 def _make_own(path: Path) -> None:

@@ -17,6 +17,7 @@ from dolce.web.remote.laptop_routes import blueprint as remote
 from dolce.web.shared import formatting
 from dolce.web.shared.next_words import next_line
 from dolce.web.shared.numbers import ShortInteger
+from dolce.web.shared.own_origin import asked_from_elsewhere
 from dolce.web.shared.safe_headers import with_safe_headers
 from dolce.web.shared.sound_routes import blueprint as sound
 from dolce.web.stops.align.routes import blueprint as align
@@ -55,12 +56,15 @@ def create_app(services: Services, *, cookie: str = "dolce") -> Flask:
     app.jinja_env.globals.update(dolce_version=__version__, next_line=next_line, help_term=help_term, help_keys=keys)
     app.url_map.converters["int"] = ShortInteger
     errors.register(app)
-    CSRFProtect(app).exempt(sound)
 
     @app.before_request
-    def _own_host_only() -> tuple[str, int] | None:
+    def _own_pages_only() -> tuple[str, int] | None:
         host = request.host.rsplit(":", 1)[0]
-        return None if host in _HOSTS else ("This address is not served here.", 400)
+        if host not in _HOSTS:
+            return "This address is not served here.", 400
+        return ("Another page has asked for this; nothing was done.", 403) if asked_from_elsewhere() else None
+
+    CSRFProtect(app).exempt(sound)
 
     @app.before_request
     def _pages_go_first() -> None:

@@ -14,7 +14,7 @@ from waitress import create_server
 from waitress.server import TcpWSGIServer
 
 from dolce.errors import DeviceError
-from dolce.services.sample.demo import build_demo
+from dolce.services.sample.first_start import make_samples
 from dolce.services.wiring import Services, open_services
 from dolce.web import create_app
 from dolce.web.app import LARGEST_UPLOAD_BYTES
@@ -83,12 +83,11 @@ def serve(*, folder: Path | None, port: int, demo: bool) -> None:
     DeviceError
         If the port is taken.
     """
-    services = open_services(folder or (HOME.with_name("dolce-demo") if demo else HOME))
+    folder = folder or (HOME.with_name("dolce-demo") if demo else HOME)
+    make_samples(folder, report=lambda text: print(text, flush=True))
+    services = open_services(folder)
     try:
         services.jobs.started()
-        # A database that was there stays as it is, however empty.
-        if services.is_new:
-            build_demo(services, report=lambda text: print(text, flush=True))
         server = new_server(services, port=port)
 
         def end(_number: int, _frame: FrameType | None) -> None:

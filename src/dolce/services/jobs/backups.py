@@ -2,47 +2,19 @@
 
 import os
 import re
-import threading
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from pathlib import Path
-from typing import IO, Literal
+from typing import IO
 
 from dolce.errors import Conflict, DolceError, FormatError, InvalidValue, NotFound
 from dolce.services.context import Context
-from dolce.store import Manifest, read_manifest, restore_backup, write_backup
+from dolce.services.jobs.folder_work import FolderWork, Work
+from dolce.store import PART, Manifest, clear_leftovers, move_in, read_manifest, restore_backup, write_backup
 
 FOLDER, SUFFIX = "backups", ".dolce-backup"
 _PIECE = 1 << 20
 _LONGEST_NAME = 80
-
-
-class _Stopped(Exception):
-    """The person has ended it."""
-
-
-@dataclass(slots=True, kw_only=True)
-class Work:
-    """A backup that is written, or put back.
-
-    Attributes
-    ----------
-    fraction : 0 to 1
-    message : how it ended, in words; empty while it runs
-    fault : what went wrong; empty for nothing
-    """
-
-    kind: Literal["backup", "restore"]
-    what: str
-    fraction: float = 0.0
-    message: str = ""
-    fault: str = ""
-    stop: threading.Event = field(default_factory=threading.Event)
-    thread: threading.Thread | None = None
-
-    @property
-    def running(self) -> bool:
-        return self.thread is not None and self.thread.is_alive()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -56,18 +28,13 @@ class BackupFile:
 
 
 class Backups:
-    """Backups of one data folder, one piece of work at a time."""
+    """Backups of one data folder."""
 
-    def __init__(self, context: Context) -> None:
+    def __init__(self, context: Context, folder_work: FolderWork) -> None:
         self._context = context
+        self._folder_work = folder_work
         self._folder = context.database.folder / FOLDER
-        self._lock = threading.Lock()
-        self._work: Work | None = None
-
-    @property
-    def work(self) -> Work | None:
-        """The last piece of work, running or ended."""
-        return self._work
+        clear_leftovers(self._folder)
 
     @property
     def folder(self) -> Path:
@@ -106,7 +73,7 @@ class Backups:
             made = write_backup(self._context.database, list(job_ids), path, made_at=f"{now:%Y-%m-%d %H:%M}", told=told)
             return f"{what}: {made.takes} takes kept in {path.name}."
 
-        return self._begin(Work(kind="backup", what=what), write)
+        return self._folder_work.begin(Work(kind="backup", what=what), write)
 
     def begin_restore(self, name: str) -> Work:
         """Put back what is in a file of the folder, beside what is there.
@@ -134,20 +101,22 @@ class Backups:
                                      at=self._context.now())
             return f"{', '.join(manifest.jobs[:5])}: put back from {path.name}."
 
-        return self._begin(Work(kind="restore", what=path.name), put_back)
+        return self._folder_work.begin(Work(kind="restore", what=path.name), put_back)
 
     def add(self, file: IO[bytes], name: str) -> str:
         """Keep an uploaded file in the folder; its name there. FormatError where it is no backup: it is gone then."""
         self._folder.mkdir(mode=0o700, exist_ok=True)
         plain = re.sub(r"[^A-Za-z0-9-]+", "-", Path(name).name.removesuffix(SUFFIX)).strip("-") or "backup"
         path = self._free(plain[:_LONGEST_NAME])
+        beside = path.with_name(path.name + PART)
         try:
-            with os.fdopen(os.open(path, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600), "wb") as out:
+            with os.fdopen(os.open(beside, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600), "wb") as out:
                 while piece := file.read(_PIECE):
                     out.write(piece)
-            read_manifest(path)
+            read_manifest(beside, name=path.name)
+            move_in(beside, path)
         except (DolceError, OSError):
-            path.unlink(missing_ok=True)
+            beside.unlink(missing_ok=True)
             raise
         return path.name
 
@@ -159,44 +128,6 @@ class Backups:
     def delete(self, name: str) -> None:
         """Take a file from the folder for good."""
         self._path(name).unlink(missing_ok=True)
-
-    def stop(self) -> None:
-        """End what runs; nothing of it is left."""
-        if self._work is not None:
-            self._work.stop.set()
-            self.wait()
-
-    def wait(self) -> None:
-        """Until what runs has ended."""
-        if self._work is not None and self._work.thread is not None:
-            self._work.thread.join()
-
-    close = stop
-
-    def _begin(self, work: Work, run: Callable[[Callable[[float], None]], str]) -> Work:
-        def told(fraction: float) -> None:
-            work.fraction = fraction
-            if work.stop.is_set():
-                raise _Stopped
-
-        def whole() -> None:
-            try:
-                work.message = run(told)
-                work.fraction = 1.0
-            except _Stopped:
-                work.message = "Stopped; everything is as it was."
-            except DolceError as error:
-                work.fault = str(error)
-                work.message = "Not done; everything is as it was."
-
-        with self._lock:
-            if self._work is not None and self._work.running:
-                raise Conflict("a backup is being written or put back.", where="backup",
-                               remedy="Wait until it has ended, or stop it.")
-            work.thread = threading.Thread(target=whole, name="backup", daemon=True)
-            self._work = work
-            work.thread.start()
-        return work
 
     def _path(self, name: str) -> Path:
         """A file of the folder by its name, or NotFound: nothing outside is ever touched."""

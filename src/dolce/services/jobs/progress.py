@@ -36,6 +36,7 @@ class JobStatus:
     ----------
     next : what to do next
     next_spot : id of the first spot where something of the present round is missing
+    last_take : number of the take of the present round that came in last, where one is missing
     taken, wanted : takes of the present round, and cells of the board
     loaded : letter of a preset that holds the present filters; empty for none
     """
@@ -49,6 +50,7 @@ class JobStatus:
     microphone_fault: str
     next: StepKey
     next_spot: int | None
+    last_take: int
     taken: int
     wanted: int
     loaded: str
@@ -141,7 +143,7 @@ class Progress:
     def status(self, job_id: int) -> JobStatus:
         with self._context.look() as work:
             facts, running = _facts(work, work.jobs.get(job_id)), work.passes.running()
-            spot = _next_spot(work, facts) if facts.taken < facts.wanted else None
+            spot, last = _next_spot(work, facts) if facts.taken < facts.wanted else (None, 0)
         stops = []
         for stop, cases in _CASES.items():
             fill, line = next((fill, line) for holds, fill, line in cases if holds(facts))
@@ -149,8 +151,8 @@ class Progress:
         return JobStatus(job=facts.job, round=facts.round, stops=tuple(stops), running=running,
                          microphone=_microphone(facts.job), microphone_fits=not facts.wrong_microphone,
                          microphone_fault=facts.wrong_microphone,
-                         next=next_step(facts.next), next_spot=spot, taken=facts.taken, wanted=facts.wanted,
-                         loaded=facts.next.loaded)
+                         next=next_step(facts.next), next_spot=spot, last_take=last, taken=facts.taken,
+                         wanted=facts.wanted, loaded=facts.next.loaded)
 
 
 def _facts(work: UnitOfWork, job: Job) -> _Facts:
@@ -203,11 +205,13 @@ def _holds(preset: Preset, correction: Correction) -> bool:
     return preset.ours and preset.corrects and all(same(channel) for channel in correction.channels)
 
 
-def _next_spot(work: UnitOfWork, facts: _Facts) -> int | None:
-    """The first spot of the walk where something of the present round is missing."""
-    settled = {(take.channel, take.spot_id) for take in work.takes.latest(facts.round.id) if take.settled}
+def _next_spot(work: UnitOfWork, facts: _Facts) -> tuple[int | None, int]:
+    """The first spot of the walk where something of the present round is missing, and the last take that is there."""
+    latest = work.takes.latest(facts.round.id)
+    settled = {(take.channel, take.spot_id) for take in latest if take.settled}
     lacking = {spot for code, spot in facts.job.asked if (code, spot) not in settled}
-    return next((spot.id for spot in facts.job.spots if spot.id in lacking), None)
+    return (next((spot.id for spot in facts.job.spots if spot.id in lacking), None),
+            max((take.id for take in latest), default=0))
 
 
 def _filters(correction: Correction | None) -> str:

@@ -15,6 +15,7 @@ from dolce.errors import DolceError
 from dolce.services.context import Context
 from dolce.services.sample.finishing import Finishing
 from dolce.services.takes.taking import Taking
+from dolce.store import write_whole
 
 Piece = int | list                 # a job to take; or its number and "to the end"
 log = logging.getLogger(__name__)
@@ -54,7 +55,7 @@ class Preparing:
         self._keep([*job_ids, *([one, "to the end"] for one in to_the_end)])
 
     def _keep(self, wanted: Sequence[Piece]) -> None:
-        self._file.write_text(json.dumps(list(wanted)))
+        write_whole(self._file, json.dumps(list(wanted)).encode())
 
     def begin(self) -> None:
         """Go on with what is still to be prepared, in a thread of its own."""

@@ -122,6 +122,11 @@ class Board:
         return len(self.job.asked)
 
     @property
+    def last_take(self) -> int:
+        """Number of the take that came in last, 0 before the first: by it a page shows how much it has seen."""
+        return max((take.id for take in self.takes.values()), default=0)
+
+    @property
     def to_repeat(self) -> list[TakeRecord]:
         return [take for take in self.takes.values() if not take.settled or take.word == "noisy"]
 
@@ -172,9 +177,13 @@ class Taking:
         self._wishes[job_id] = wish
         return self._start(board, steps, wish=wish)
 
-    def run_spot(self, job_id: int, spot_id: int) -> PassRecord:
-        """Every channel in turn at one placement of the microphones, leaving out those that are taken and usable."""
+    def run_spot(self, job_id: int, spot_id: int, *, seen: int | None = None) -> PassRecord:
+        """Every channel in turn at one placement of the microphones, leaving out those that are taken and usable.
+
+        `seen` is the last take that the page knew which asks; Conflict where others came in at this spot since.
+        """
         board = self.board(job_id)
+        _require_seen(board, {spot_id}, seen)
         spots = tuple(placement_of(board.job, spot_id))
         wish = replace(self._wishes.get(job_id, PassWish()), channels=(), spots=spots, taken_too=False)
         missing = steps_of(board.job, wish, board.settled)
@@ -222,9 +231,10 @@ class Taking:
             with self._context.change() as work:
                 keep(work, None)
 
-    def repeat(self, job_id: int, channel: str, spot_id: int) -> PassRecord:
-        """One cell again; the earlier attempt is kept below it."""
+    def repeat(self, job_id: int, channel: str, spot_id: int, *, seen: int | None = None) -> PassRecord:
+        """One cell again; the earlier attempt is kept below it. `seen` as with a whole spot."""
         board = self.board(job_id)
+        _require_seen(board, {spot_id}, seen, channel)
         board.job.feed(channel)
         board.job.spot(spot_id)
         wish = PassWish(signal=self.wish_of(job_id).signal)
@@ -461,6 +471,18 @@ class Taking:
             if work.takes.job_of(take_id) != job_id:
                 raise InvalidValue("that take is not of this job.", where="takes", remedy="Reload the page.")
             return work.takes.recording(take_id)
+
+
+def _require_seen(board: Board, spots: set[int], seen: int | None, channel: str = "") -> None:
+    """Conflict where takes came in at spots that the page which asks does not show: from the remote, or the laptop."""
+    if seen is None:
+        return
+    new = [take for (code, spot), take in board.takes.items()
+           if take.id > seen and spot in spots and channel in ("", code)]
+    if new:
+        raise Conflict(f"{len(new)} {'take' if len(new) == 1 else 'takes'} came in there since this page was shown, "
+                       f"the last one {new[-1].channel}: nothing was played.", where=board.job.at_spot(new[-1].spot_id),
+                       remedy="Look at them; press again to take it once more.")
 
 
 def begin_round(work: UnitOfWork, board: Board) -> None:

@@ -14,12 +14,12 @@ blueprint = Blueprint("jobs", __name__, template_folder="templates")
 
 
 def _page(*, status: int = 200, **context: object) -> Response:
-    deleted = services().jobs.deleted()
-    jobs, damaged = services().jobs.listing()
-    return make_response(render_template("jobs/page.html", jobs=jobs, damaged=damaged, deleted=deleted,
-                                         preparation=services().preparing.present, backups=services().backups.files(),
-                                         work=services().backups.work, backup_folder=_shown(services().backups.folder),
-                                         **{"faults": {}, "typed": {}, "editing": None, **context}), status)
+    of = services()
+    jobs, damaged = of.jobs.listing()
+    return make_response(render_template(
+        "jobs/page.html", jobs=jobs, damaged=damaged, deleted=of.jobs.deleted(), preparation=of.preparing.present,
+        backups=of.backups.files(), backup_folder=_shown(of.backups.folder), work=of.folder_work.present,
+        space=of.space.view(), **{"faults": {}, "typed": {}, "editing": None, **context}), status)
 
 
 def _shown(folder: Path) -> str:
@@ -132,6 +132,19 @@ def restore(job_id: int) -> Response:
     return redirect(url_for("jobs.page"), 303)
 
 
+@blueprint.get("/space")
+def ask_space() -> Response:
+    """Ask before deleted jobs are let go for good."""
+    return _page(asking_space=True)
+
+
+@blueprint.post("/space")
+def give_back() -> Response:
+    """Let go of deleted jobs, and make the file as small as what is in it."""
+    services().space.begin()
+    return redirect(url_for("jobs.page"), 303)
+
+
 @blueprint.post("/backups")
 def back_up() -> Response:
     """Keep one job, or all, in one file."""
@@ -144,7 +157,7 @@ def back_up() -> Response:
 @blueprint.get("/backups/work")
 def backup_work() -> Response:
     """How far it is; the whole list once it has ended."""
-    work = services().backups.work
+    work = services().folder_work.present
     response = make_response(render_template("jobs/_backup_work.html", work=work))
     if work is None or not work.running:
         response.headers["HX-Refresh"] = "true"
@@ -154,7 +167,7 @@ def backup_work() -> Response:
 @blueprint.post("/backups/stop")
 def stop_backup() -> Response:
     """End it; everything is as it was."""
-    services().backups.stop()
+    services().folder_work.stop()
     return redirect(url_for("jobs.page"), 303)
 
 

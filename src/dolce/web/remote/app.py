@@ -23,11 +23,12 @@ from werkzeug.exceptions import HTTPException
 from dolce.errors import DolceError
 from dolce.web.remote.seat_view import seat_view
 from dolce.web.shared import formatting
-from dolce.web.shared.numbers import ShortInteger
+from dolce.web.shared.numbers import ShortInteger, seen_of
+from dolce.web.shared.own_origin import asked_from_elsewhere
 from dolce.web.shared.safe_headers import with_safe_headers
 
 if TYPE_CHECKING:
-    from dolce.web.remote.desk import RemoteDesk
+    from dolce.web.remote.desk import Remote, RemoteDesk
 
 COOKIE = "dolce-seat"
 # The only files that are handed out, to anybody.
@@ -45,19 +46,20 @@ def create_remote_app(desk: "RemoteDesk", secure: bool) -> Flask:
     app.url_map.converters["int"] = ShortInteger
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
     formatting.register(app)
-    CSRFProtect(app)
     services = desk.services
 
-    def known() -> bool:
-        return desk.holds(request.cookies.get(COOKIE, ""))
+    def known() -> "Remote | None":
+        """The remote whose device asks; it may be ended by the laptop at any time, so it is looked up once."""
+        return desk.held_by(request.cookies.get(COOKIE, ""))
 
     def inside(route: Callable) -> Callable:
         """For the device that came in; everybody else is told nothing."""
         @wraps(route)
         def guarded(*args: object, **kwargs: object) -> Response:
-            if not known():
+            remote = known()
+            if remote is None:
                 return out("This device is not let in any more.", 404)
-            return route(desk.present.job_id, *args, **kwargs)
+            return route(remote, *args, **kwargs)
         return guarded
 
     def out(words: str, status: int) -> Response:
@@ -68,27 +70,29 @@ def create_remote_app(desk: "RemoteDesk", secure: bool) -> Flask:
         response.headers["HX-Retarget"], response.headers["HX-Reswap"] = "#seat", "innerHTML"
         return response
 
-    def now(job_id: int, notice: str = "") -> Response:
-        return make_response(render_template("remote/_now.html", view=seat_view(services, job_id), desk=desk,
-                                             remote=desk.present, notice=notice))
+    def now(remote: "Remote", notice: str = "") -> Response:
+        return make_response(render_template("remote/_now.html", view=seat_view(services, remote.job_id), desk=desk,
+                                             remote=remote, notice=notice))
 
-    def done(job_id: int, what: str, act: Callable[[], object]) -> Response:
+    def done(remote: "Remote", what: str, act: Callable[[], object]) -> Response:
         """Do it, or say why not."""
         try:
             found = act()
         except DolceError as error:
-            return now(job_id, str(error))
+            return now(remote, str(error))
         desk.acted("remote", what)
-        if desk.present is not None and hasattr(found, "kind"):
-            desk.present.own_pass, desk.present.waits = found.id, False
-        return now(job_id)
+        if hasattr(found, "kind"):
+            remote.own_pass, remote.waits = found.id, False
+        return now(remote)
 
     @app.before_request
-    def _own_host_only() -> Response | None:
+    def _own_pages_only() -> Response | None:
         remote = desk.present
         if remote is None or request.host != f"{remote.address}:{remote.port}":
             return out("The remote has ended.", 400)
-        return None
+        return out("Another page has asked for this; nothing was done.", 403) if asked_from_elsewhere() else None
+
+    CSRFProtect(app)
 
     @app.after_request
     def _safe_headers(response: Response) -> Response:
@@ -117,10 +121,11 @@ def create_remote_app(desk: "RemoteDesk", secure: bool) -> Flask:
 
     @app.get("/")
     def page() -> Response:
-        if not known():
+        remote = known()
+        if remote is None:
             return make_response(render_template("remote/door.html", code=""))
-        view = seat_view(services, desk.present.job_id)
-        return make_response(render_template("remote/page.html", view=view, desk=desk, remote=desk.present, notice=""))
+        view = seat_view(services, remote.job_id)
+        return make_response(render_template("remote/page.html", view=view, desk=desk, remote=remote, notice=""))
 
     @app.get("/in/<code>")
     def door(code: str) -> Response:
@@ -139,47 +144,50 @@ def create_remote_app(desk: "RemoteDesk", secure: bool) -> Flask:
 
     @app.get("/now")
     @inside
-    def look(job_id: int) -> Response:
-        return now(job_id)
+    def look(remote: "Remote") -> Response:
+        return now(remote)
 
     @app.post("/run/<int:spot>")
     @inside
-    def run(job_id: int, spot: int) -> Response:
-        return done(job_id, "ran a spot", lambda: services.taking.run_spot(job_id, spot))
+    def run(remote: "Remote", spot: int) -> Response:
+        return done(remote, "ran a spot",
+                    lambda: services.taking.run_spot(remote.job_id, spot, seen=seen_of(request.args)))
 
     @app.post("/stop")
     @inside
-    def stop(job_id: int) -> Response:
+    def stop(remote: "Remote") -> Response:
         services.sound.stop()
         desk.acted("remote", "stopped")
-        return now(job_id)
+        return now(remote)
 
     @app.post("/go-on")
     @inside
-    def go_on(job_id: int) -> Response:
-        desk.present.waits = False
-        return done(job_id, "let it go on", services.sound.go_on)
+    def go_on(remote: "Remote") -> Response:
+        remote.waits = False
+        return done(remote, "let it go on", services.sound.go_on)
 
     @app.post("/repeat/<channel>/<int:spot>")
     @inside
-    def repeat(job_id: int, channel: str, spot: int) -> Response:
-        return done(job_id, "repeated a take", lambda: services.taking.repeat(job_id, channel, spot))
+    def repeat(remote: "Remote", channel: str, spot: int) -> Response:
+        return done(remote, "repeated a take",
+                    lambda: services.taking.repeat(remote.job_id, channel, spot, seen=seen_of(request.args)))
 
     @app.post("/live/<purpose>")
     @inside
-    def live(job_id: int, purpose: str) -> Response:
+    def live(remote: "Remote", purpose: str) -> Response:
         if purpose not in ("meter", "subs", "reference"):
             abort(404)
-        return done(job_id, f"began {purpose}", lambda: services.live.start(job_id, purpose))
+        return done(remote, f"began {purpose}", lambda: services.live.start(remote.job_id, purpose))
 
     @app.post("/live/subs/<channel>")
     @inside
-    def other_sub(job_id: int, channel: str) -> Response:
-        return done(job_id, f"chose {channel}", lambda: services.live.change(job_id, "subs", channel=channel))
+    def other_sub(remote: "Remote", channel: str) -> Response:
+        return done(remote, f"chose {channel}",
+                    lambda: services.live.change(remote.job_id, "subs", channel=channel))
 
     @app.post("/leave")
     @inside
-    def leave(_job_id: int) -> Response:
+    def leave(_remote: "Remote") -> Response:
         desk.acted("remote", "left")
         desk.stop("Ended on the remote.")
         return out("The remote has ended.", 200)

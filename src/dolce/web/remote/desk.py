@@ -9,19 +9,21 @@ from collections.abc import Callable
 from contextlib import suppress
 from dataclasses import dataclass, field
 from datetime import datetime
-from typing import Any
-
-from cheroot.ssl.builtin import BuiltinSSLAdapter
-from cheroot.wsgi import Server
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
 
 from dolce.errors import Conflict, DeviceError, InvalidValue
 from dolce.services.wiring import Services
-from dolce.web.remote.certificate import Certificate, make_certificate
+
+if TYPE_CHECKING:
+    from cheroot.wsgi import Server
+
+    from dolce.web.remote.certificate import Certificate
 
 MOST_GUESSES = 10
 _ALPHABET = "ABCDEFGHJKLMNPQRSTUVWXYZ23456789"      # nothing that looks like something else
 _CODE, _SLOWER_S = 8, 0.3
-_GONE_S, _LOOK_S = 3.0, 0.25       # a device that has not asked for so long has lost its connection
+_GONE_S, _LOOK_S = 3.0, 0.25
 _PORT, _THREADS = 5443, 6
 
 
@@ -35,6 +37,7 @@ class Remote:
     fingerprint : of the certificate; empty for plain HTTP
     token : what the device that came in is known by; empty before
     waits : whether a pass of its own was paused because its connection was lost
+    gone_s : its connection is lost when its device has not asked for so long
     """
 
     job_id: int
@@ -47,6 +50,7 @@ class Remote:
     seen_at: float = 0.0
     own_pass: int | None = None
     waits: bool = False
+    gone_s: float = _GONE_S
     server: Any = None
 
     @property
@@ -57,7 +61,7 @@ class Remote:
     @property
     def connected(self) -> bool:
         """Whether its device asked lately."""
-        return bool(self.token) and time.monotonic() - self.seen_at < _GONE_S
+        return bool(self.token) and time.monotonic() - self.seen_at < self.gone_s
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -79,6 +83,7 @@ class RemoteDesk:
     services: Services
     app_of: Callable[["RemoteDesk", bool], Any]
     slower_s: float = _SLOWER_S
+    gone_s: float = _GONE_S
     sleep: Callable[[float], None] = time.sleep
     present: Remote | None = None
     ended: str = ""
@@ -105,18 +110,21 @@ class RemoteDesk:
         with self._lock:
             if self.present is not None:
                 raise Conflict("there is a remote already.", where="remote", remedy="End it first.")
-            made = make_certificate(self.services.folder / "remote", address) if secure else None
+            made = _certificate(self.services.folder / "remote", address) if secure else None
             server = self._listening(address, made)
             self.present = Remote(job_id=job_id, address=address, port=server.bind_addr[1], server=server,
                                   code="".join(secrets.choice(_ALPHABET) for _ in range(_CODE)),
-                                  fingerprint=made.fingerprint if made else "")
+                                  fingerprint=made.fingerprint if made else "", gone_s=self.gone_s)
             self.ended = ""
         threading.Thread(target=server.serve, daemon=True, name="remote").start()
         threading.Thread(target=self._watch, args=(self.present,), daemon=True, name="remote's watch").start()
         return self.present
 
-    def _listening(self, address: str, made: Certificate | None) -> Server:
+    def _listening(self, address: str, made: "Certificate | None") -> "Server":
         """A server that listens: at the usual port, or where that is taken at any that is free."""
+        from cheroot.ssl.builtin import BuiltinSSLAdapter
+        from cheroot.wsgi import Server
+
         server = Server((address, _free(address)), self.app_of(self, made is not None), numthreads=_THREADS,
                         max=_THREADS, timeout=10, request_queue_size=16)
         if made is not None:
@@ -153,13 +161,13 @@ class RemoteDesk:
                 self.stop("Ten wrong codes: the remote was ended.")
             return None
 
-    def holds(self, token: str) -> bool:
-        """Whether a device is the one that came in; notes that it is there."""
+    def held_by(self, token: str) -> Remote | None:
+        """The remote, where a device is the one that came in; notes that it is there."""
         remote = self.present
         if remote is None or not remote.token or not hmac.compare_digest(token.encode(), remote.token.encode()):
-            return False
+            return None
         remote.seen_at = time.monotonic()
-        return True
+        return remote
 
     def another(self) -> None:
         """Let another device in: the present one is out, and the code is a new one."""
@@ -184,6 +192,13 @@ class RemoteDesk:
                 self.services.sound.pause()
                 remote.waits = True
             time.sleep(_LOOK_S)
+
+
+def _certificate(folder: Path, address: str) -> "Certificate":
+    """Made for this remote; what it takes is loaded now, since most starts need no remote."""
+    from dolce.web.remote.certificate import make_certificate
+
+    return make_certificate(folder, address)
 
 
 def _free(address: str) -> int:

@@ -1,6 +1,5 @@
 """The laptop's side of the remote: switch it on for a job, show the picture to scan, end it."""
 
-import segno
 from flask import Blueprint, Response, current_app, make_response, redirect, render_template, request, url_for
 from markupsafe import Markup
 
@@ -17,6 +16,8 @@ def desk() -> RemoteDesk:
 
 def picture(remote_url: str, code: str) -> Markup:
     """The address with its code as a QR code, SVG."""
+    import segno
+
     return Markup(segno.make(f"{remote_url}/in/{code}", error="m").svg_inline(scale=6, border=3))
 
 

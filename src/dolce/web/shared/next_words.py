@@ -116,4 +116,4 @@ def _take(status: JobStatus, missing: int, do, go) -> NextLine:
                   "Run them", "takes.run")
     return do(f"Microphone to spot {spot.number}, {length(spot.place.z_m, job.units)} high, then run",
               f"{missing} of {status.wanted} takes are missing", f"Run spot {spot.number}", "takes.run_spot",
-              spot=spot.id)
+              spot=spot.id, seen=status.last_take)

@@ -2,6 +2,7 @@
 
 import math
 import re
+from collections.abc import Mapping
 
 from werkzeug.routing import IntegerConverter
 
@@ -17,6 +18,11 @@ def whole_of(text: str | None, *, low: int = 0, high: int = 10**9) -> int | None
         return None
     value = int(text)
     return value if low <= value <= high else None
+
+
+def seen_of(query: Mapping[str, str]) -> int | None:
+    """The last take that a page showed, as its buttons say it in their address; None where they don't."""
+    return whole_of(query.get("seen"), high=10**_MOST_DIGITS)
 
 
 def number_of(text: str | None) -> float | None:

@@ -9,7 +9,7 @@ from dolce.services.read.wish import ReadWish
 from dolce.services.takes.caution_words import caution_words
 from dolce.services.takes.taking import Board
 from dolce.web.shared.form_reader import FormReader, uploaded
-from dolce.web.shared.numbers import whole_of
+from dolce.web.shared.numbers import seen_of, whole_of
 from dolce.web.shared.page import after_change, download, services, show_stop
 from dolce.web.stops.takes.next_spot import NextSpot
 from dolce.web.stops.takes.views import BoardView, CellView, PassView
@@ -124,7 +124,7 @@ def bring_back(job_id: int, take_id: int) -> Response:
 @blueprint.post("/spots/<int:spot>/run")
 def run_spot(job_id: int, spot: int) -> Response:
     """Every channel at one spot."""
-    services().taking.run_spot(job_id, spot)
+    services().taking.run_spot(job_id, spot, seen=seen_of(request.args))
     return after_change("takes", job_id, _show)
 
 
@@ -159,7 +159,7 @@ def steer(job_id: int, what: str) -> Response:
 @blueprint.post("/<channel>/<int:spot>/repeat")
 def repeat(job_id: int, channel: str, spot: int) -> Response:
     """One cell again."""
-    services().taking.repeat(job_id, channel, spot)
+    services().taking.repeat(job_id, channel, spot, seen=seen_of(request.args))
     return after_change("takes", job_id, _show)
 
 

@@ -1,0 +1,370 @@
+"""What is killed: each kind of work goes on for ever in a process of its own, and says what it has been told is kept.
+
+`work` runs in that process; `wrong` looks afterwards, in another one, at what is left.
+"""
+
+import json
+import shutil
+import sqlite3
+from collections.abc import Callable
+from contextlib import closing, suppress
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+
+from dolce.core.response import ANALYSIS_GRID_HZ
+from dolce.core.room import Point, plan_values
+from dolce.errors import Conflict
+from dolce.services.jobs.folder_check import check_folder
+from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.sample.demo_rooms import attic
+from dolce.services.sample.first_start import make_samples
+from dolce.services.takes.take_making import stimulus_of, sweep_of
+from dolce.services.wiring import Services, open_services
+from dolce.store.database import engine_of
+from dolce.store.steps import migrate
+
+Say = Callable[[str], None]
+_OLD_TAKES, _OLD_BYTES = 60, 200_000
+
+
+class Work:
+    """One kind; `latest_s` is how long after it began it may be killed.
+
+    Attributes
+    ----------
+    begins : whether it says that it began, once all is open; what opens a folder is killed from the first moment on
+    share : of all kills
+    """
+
+    name = ""
+    latest_s = 1.5
+    begins = True
+    share = 0.1
+
+    def prepare(self, folder: Path) -> None:
+        """What must be there before."""
+        services = open_services(folder)
+        job = services.jobs.create(JobWish(name="Kills"))
+        services.rigging.set_rig(job.id, pace="fast", sweep_seconds=1.0)
+        self.more(services)
+        services.close()
+
+    def more(self, services: Services) -> None:
+        """And besides."""
+
+    def before(self, folder: Path) -> None:
+        """Before each process."""
+
+    def work(self, folder: Path, say: Say) -> None:
+        services = open_services(folder)
+        say("begun")
+        while True:
+            self.step(services, say)
+
+    def step(self, services: Services, say: Say) -> None:
+        raise NotImplementedError
+
+    def wrong(self, folder: Path, said: list[str]) -> list[str]:
+        """What is lost, half there or can't be read."""
+        report = check_folder(folder)
+        found = list(report.faults)
+        services = open_services(folder)
+        try:
+            for job in services.jobs.all():
+                services.progress.status(job.id)
+                services.room.view(job.id)
+                services.storytelling.view(job.id)
+                if services.taking.board(job.id).last_pass is not None and (
+                        services.taking.board(job.id).last_pass.state == "running"):
+                    found.append("a pass still counts as running")
+            found += self.lost(services, said)
+        finally:
+            services.close()
+        return found
+
+    def lost(self, services: Services, said: list[str]) -> list[str]:
+        return []
+
+
+def takes_of(services: Services, job_id: int = 1) -> int:
+    with services.context.look() as work:
+        return sum(1 for _ in work.takes.of_job(job_id))
+
+
+def fewer(what: str, found: int, said: list[str]) -> list[str]:
+    """Numbers only grow: as many as were said, or more."""
+    wanted = max(map(int, said), default=0)
+    return [f"{what}: {found} of {wanted}"] if found < wanted else []
+
+
+class Passes(Work):
+    name, share = "a pass", 0.25
+
+    def step(self, services: Services, say: Say) -> None:
+        if not services.sound.running():
+            services.taking.new_round(1)
+            services.taking.run_rest(1)
+        say(str(takes_of(services)))
+
+    def lost(self, services: Services, said: list[str]) -> list[str]:
+        return fewer("takes", takes_of(services), said)
+
+
+class LiveSound(Work):
+    """Levels that are read by ear and eye, and moving averages."""
+
+    name = "live sound"
+
+    def step(self, services: Services, say: Say) -> None:
+        services.live.start(1, "reference", channel="L", automatic=True)
+        services.sound.wait()
+        say(str(self._kept(services)))
+        services.live.start(1, "moving", channel="L", automatic=True)
+        services.sound.wait()
+        say(str(self._kept(services)))
+
+    @staticmethod
+    def _kept(services: Services) -> int:
+        read = sum("Reference level" in entry.text for entry in services.jobs.logbook(1))
+        return read + len(services.live.moving_takes(1))
+
+    def lost(self, services: Services, said: list[str]) -> list[str]:
+        return fewer("readings and averages", self._kept(services), said)
+
+
+class Saves(Work):
+    """Notes, places, targets and undo: each a step that stands, or does not."""
+
+    name, share = "saving", 0.15
+
+    def step(self, services: Services, say: Say) -> None:
+        number = int(services.jobs.get(1).notes or 0) + 1
+        services.jobs.edit(1, JobWish(name="Kills", notes=str(number)))
+        say(str(number))
+        services.room.move(1, "spot-1", Point(x_m=1.0 + number % 50 / 100, y_m=2.0, z_m=1.2))
+        if number % 3 == 0:
+            services.room.undo(1)
+        aim = services.shaping.view(1).correction.aim
+        target = replace(aim.target, tilt_db_per_octave=-0.1 * (number % 9))
+        services.shaping.set_aim(1, aim=replace(aim, target=target), taste=None, anchor="band",
+                                 anchor_band_hz=(200.0, 2000.0), anchor_level_db=0.0, linked=False)
+
+    def lost(self, services: Services, said: list[str]) -> list[str]:
+        return fewer("notes", int(services.jobs.get(1).notes or 0), said)
+
+
+class Imports(Work):
+    """Recordings of other devices, and room files."""
+
+    name = "import"
+
+    def work(self, folder: Path, say: Say) -> None:
+        import io
+
+        import soundfile
+
+        services = open_services(folder)
+        out = io.BytesIO()
+        sweep = stimulus_of(sweep_of(services.jobs.get(1).rig)) * 0.3
+        soundfile.write(out, np.concatenate([sweep, np.zeros(48_000)]), 48_000, format="WAV", subtype="PCM_24")
+        room, name = services.room.room_file(1)
+        say("begun")
+        while True:
+            services.taking.add_recording(1, "L", 1, out.getvalue(), file_name="one.wav")
+            say(str(takes_of(services)))
+            services.room.use_file(1, room, name=name)
+
+    def lost(self, services: Services, said: list[str]) -> list[str]:
+        return fewer("takes", takes_of(services), said)
+
+
+class Loads(Work):
+    """The correction and the alignment by turns in one preset."""
+
+    name = "loading"
+
+    def more(self, services: Services) -> None:
+        services.taking.run_rest(1)
+        services.sound.wait()
+        services.aligning.use_proposal(1)
+        services.shaping.find(1)
+        for content in ("corrected", "aligned"):
+            services.loading.load(1, "A", content)
+            self._whole.append(services.jobs.get(1).processor.presets["A"])
+
+    def __init__(self) -> None:
+        self._whole: list = []
+
+    def step(self, services: Services, say: Say) -> None:
+        for content in ("corrected", "aligned"):
+            services.loading.load(1, "A", content)
+            say(str(self._count(services)))
+            services.loading.switch(1, "A")
+
+    @staticmethod
+    def _count(services: Services) -> int:
+        return sum("loaded into preset A" in entry.text for entry in services.jobs.logbook(1))
+
+    def lost(self, services: Services, said: list[str]) -> list[str]:
+        known = services.jobs.get(1)
+        held = services.loading.view(1).job                         # reads the processor again
+        mixed = [f"the preset {where} is none that was loaded" for where, job in (
+            ("as known", known), ("in the processor", held)) if job.processor.presets["A"] not in self._whole]
+        return mixed + fewer("loads", self._count(services), said)
+
+
+class Keeping(Work):
+    """Backups that are written and put back."""
+
+    name = "backup and restore"
+
+    def more(self, services: Services) -> None:
+        services.taking.run_rest(1)
+        services.sound.wait()
+
+    def step(self, services: Services, say: Say) -> None:
+        services.backups.begin_backup([1])
+        services.folder_work.wait()
+        say(str(len(services.backups.files())))
+        services.backups.begin_restore(services.backups.files()[0].name)
+        services.folder_work.wait()
+
+    def before(self, folder: Path) -> None:
+        """Not more and more of them."""
+        services = open_services(folder)
+        for job in services.jobs.all():
+            if job.id != 1:
+                with services.context.change() as work:
+                    work.jobs.purge(job.id)
+        for file in services.backups.files():
+            services.backups.delete(file.name)
+        services.close()
+
+    def lost(self, services: Services, said: list[str]) -> list[str]:
+        found = [f"{file.name}: {file.fault}" for file in services.backups.files() if file.manifest is None]
+        found += [f"left behind: {path.name}" for path in services.backups.folder.glob("*")
+                  if not path.name.endswith(".dolce-backup")]
+        wanted = takes_of(services)
+        found += [f"{job.name} came back with {takes_of(services, job.id)} of {wanted} takes"
+                  for job in services.jobs.all() if takes_of(services, job.id) != wanted]
+        return found + fewer("backups", len(services.backups.files()), said)
+
+
+class Migrations(Work):
+    """A folder as the third version wrote it, opened by this one."""
+
+    name, latest_s, begins = "bringing an old folder up to date", 0.6, False
+
+    def prepare(self, folder: Path) -> None:
+        old = folder.with_name("old")
+        old.mkdir()
+        engine = engine_of(old / "dolce.sqlite")
+        migrate(engine, to="0003")
+        levels = np.linspace(-9, 3, ANALYSIS_GRID_HZ.size).tobytes()
+        bypass = json.dumps({"active": "bypass", "presets": {}})
+        with engine.begin() as connection:
+            run = connection.exec_driver_sql
+            run("INSERT INTO jobs (id, name, place, notes, units, created_at, changed_at, seed, rig, processor, "
+                "round_id, shape_position, plan_position) VALUES (1, 'Old loft', '', '', 'metres', '2026-01-01', "
+                "'2026-01-01', 1, '{}', ?, 1, 1, 1)", (bypass,))
+            run("INSERT INTO plan_steps (job_id, position, what, plan) VALUES (1, 1, 'start', ?)",
+                (json.dumps(plan_values(attic())),))
+            run("INSERT INTO rounds (id, job_id, name, state, created_at) VALUES (1, 1, 'One', ?, '2026-01-01')",
+                (bypass,))
+            for number in range(1, _OLD_TAKES + 1):
+                run("INSERT INTO takes (id, round_id, channel, spot_number, attempt, taken_at, source, sample_rate_hz, "
+                    "arrival_s, arrival_known, polarity, signal_to_noise_db, peak_dbfs, clipped_samples, warnings, "
+                    "level_db) VALUES (?, 1, 'L', 1, ?, '2026-01-01', 'rig', 48000, 0.01, 1, 'normal', 50, -6, 0, "
+                    "'[]', ?)", (number, number, levels))
+                run("INSERT INTO take_samples VALUES (?, ?, -0.1, ?, 'x.flac', '{}')",
+                    (number, np.ones(8, dtype="<f4").tobytes(), bytes([number]) * _OLD_BYTES))
+        engine.dispose()
+
+    def before(self, folder: Path) -> None:
+        shutil.rmtree(folder, ignore_errors=True)
+        shutil.copytree(folder.with_name("old"), folder)
+
+    def work(self, folder: Path, say: Say) -> None:
+        services = open_services(folder)
+        say("1")
+        services.close()
+
+    def lost(self, services: Services, said: list[str]) -> list[str]:
+        with services.context.look() as work:
+            kept = [work.takes.recording(take.id)[0] for take in work.takes.of_job(1)]
+        right = sorted(kept) == [bytes([number]) * _OLD_BYTES for number in range(1, _OLD_TAKES + 1)]
+        return [] if right else [f"{len(kept)} of {_OLD_TAKES} recordings, or not the same"]
+
+    def wrong(self, folder: Path, said: list[str]) -> list[str]:
+        open_services(folder).close()                               # goes on where it was killed
+        return super().wrong(folder, said)
+
+
+class FirstStart(Work):
+    """The very first one: an empty folder, the sample jobs, and the second start."""
+
+    name, latest_s, begins = "the very first start", 0.5, False
+
+    def prepare(self, folder: Path) -> None:
+        """Nothing is there."""
+
+    def before(self, folder: Path) -> None:
+        shutil.rmtree(folder, ignore_errors=True)
+
+    def work(self, folder: Path, say: Say) -> None:
+        make_samples(folder, report=lambda _: None)
+        open_services(folder).close()
+        say("4")
+
+    def wrong(self, folder: Path, said: list[str]) -> list[str]:
+        make_samples(folder, report=lambda _: None)
+        found = super().wrong(folder, said)
+        return found + [f"left behind: {path}" for path in folder.glob("first-start*")]
+
+    def lost(self, services: Services, said: list[str]) -> list[str]:
+        names, deleted = [job.name for job in services.jobs.all()], services.jobs.deleted()
+        return [] if len(set(names)) == len(names) == 4 and not deleted else [f"{names}, deleted {deleted}"]
+
+
+KINDS: tuple[type[Work], ...] = (Passes, LiveSound, Saves, Imports, Loads, Keeping, Migrations, FirstStart)
+
+
+def torn(folder: Path, to: Path, keep: float) -> None:
+    """A copy as a loss of power may leave it: of what was written last, and not yet said to be kept, only a part.
+
+    The last transaction of the log is cut off somewhere: SQLite takes a transaction only whole, by the checksums of its
+    frames (https://www.sqlite.org/fileformat2.html#walformat, "WAL File Format").
+    """
+    shutil.copytree(folder, to)
+    log = to / "dolce.sqlite-wal"
+    if not log.exists() or (size := log.stat().st_size) <= 32:
+        return
+    with log.open("rb") as file:
+        head = file.read(32)
+        page = int.from_bytes(head[8:12], "big")
+        starts, at = [32], 32                                      # where each transaction begins
+        while at + 24 + page <= size:
+            file.seek(at)
+            frame = file.read(24)
+            if frame[8:16] != head[16:24]:                         # of an earlier run of the log
+                break
+            at += 24 + page
+            if int.from_bytes(frame[4:8], "big"):
+                starts.append(at)
+    if len(starts) > 1:
+        begin, end = starts[-2], starts[-1]
+        with log.open("r+b") as file:
+            file.truncate(begin + round(keep * (end - begin)))
+    with suppress(FileNotFoundError):
+        (to / "dolce.sqlite-shm").unlink()
+
+
+def torn_wrong(folder: Path) -> list[str]:
+    """What is half there in a folder whose log was cut off."""
+    with suppress(Conflict), closing(sqlite3.connect(folder / "dolce.sqlite")) as raw:
+        if raw.execute("PRAGMA integrity_check").fetchone() != ("ok",):
+            return ["the database is damaged"]
+    open_services(folder).close()
+    return list(check_folder(folder).faults)

@@ -20,7 +20,7 @@ from pathlib import Path
 from killed_work import KINDS, FirstStart, torn, torn_wrong
 from promises import SHORT, ended, line, note
 
-KILLS = len(KINDS) if SHORT else 1000
+KILLS = len(KINDS) - 1 if SHORT else 1000           # the first start takes long; tests/services has it
 IN_ONE_FOLDER = 25                  # each start meets what the last kill left
 LONG_FIRST_START = 40               # kills while the sample jobs are made, which takes long
 
@@ -84,13 +84,12 @@ def many(kind_index: int, count: int, seed: int, latest_s: float | None) -> tupl
 
 def plan() -> list[tuple[int, int, int, float | None]]:
     """Kinds in pieces, the slow ones first."""
-    pieces, long = [], 1 if SHORT else LONG_FIRST_START
     first = KINDS.index(FirstStart)
-    pieces += [(first, 1 if SHORT else 10, 900 + k, 8.0) for k in range(0, long, 10)]
+    if SHORT:
+        return [(index, 1, 100 * index, None) for index in range(len(KINDS)) if index != first]
+    pieces = [(first, 10, 900 + k, 8.0) for k in range(0, LONG_FIRST_START, 10)]
     for index, kind in enumerate(KINDS):
-        wanted = 1 if SHORT else round(KILLS * kind.share) - (long if index == first else 0)
-        if SHORT and index == first:
-            continue
+        wanted = round(KILLS * kind.share) - (LONG_FIRST_START if index == first else 0)
         pieces += [(index, min(IN_ONE_FOLDER, wanted - k), 100 * index + k, None)
                    for k in range(0, wanted, IN_ONE_FOLDER)]
     return pieces

@@ -26,7 +26,7 @@ from dolce.services.takes.take_making import captured, stimulus_of, sweep_of
 from dolce.services.wiring import Services, open_services
 from dolce.web.serving import new_server
 
-TAKES = 104 if SHORT else 2808
+TAKES = 26 if SHORT else 2808
 CONNECTIONS = 20 if SHORT else 400
 
 

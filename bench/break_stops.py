@@ -19,7 +19,7 @@ from dolce.services.jobs.job_keeping import JobWish
 from dolce.services.wiring import Services, open_services
 from dolce.web import create_app
 
-STOPS = 10 if SHORT else 1000
+STOPS = 4 if SHORT else 1000
 LATEST_S = 0.1
 _said = {
     "Sound stopped": "stopped",

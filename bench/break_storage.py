@@ -18,7 +18,7 @@ from dolce.errors import DolceError
 from dolce.services.jobs.job_keeping import JobWish
 from dolce.services.wiring import Services, open_services
 
-DAMAGES = 12 if SHORT else 200
+DAMAGES = 4 if SHORT else 200
 BUSY_S = 0.3
 
 
@@ -89,7 +89,7 @@ def passes() -> None:
     """Troubles that come while a pass runs."""
     for name, trouble in (("disk full", full), ("database held by something else", held)):
         counts = [0, 0, 0]
-        runs = 2 if SHORT else 12
+        runs = 1 if SHORT else 12
         for _ in range(runs):
             with tempfile.TemporaryDirectory() as folder:
                 services = make(Path(folder) / "data")

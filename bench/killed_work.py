@@ -13,8 +13,9 @@ from pathlib import Path
 
 import numpy as np
 
+from dolce.core.geometry import Point
 from dolce.core.response import ANALYSIS_GRID_HZ
-from dolce.core.room import Point, plan_values
+from dolce.core.room import plan_values
 from dolce.errors import Conflict
 from dolce.services.jobs.folder_check import check_folder
 from dolce.services.jobs.job_keeping import JobWish
@@ -75,7 +76,7 @@ class Work:
             for job in services.jobs.all():
                 services.progress.status(job.id)
                 services.room.view(job.id)
-                services.storytelling.view(job.id)
+                services.storytelling.story(job.id)
                 if services.taking.board(job.id).last_pass is not None and (
                         services.taking.board(job.id).last_pass.state == "running"):
                     found.append("a pass still counts as running")
@@ -146,7 +147,7 @@ class Saves(Work):
         services.room.move(1, "spot-1", Point(x_m=1.0 + number % 50 / 100, y_m=2.0, z_m=1.2))
         if number % 3 == 0:
             services.room.undo(1)
-        aim = services.shaping.view(1).correction.aim
+        aim = services.shaping.correction(1).aim("L")
         target = replace(aim.target, tilt_db_per_octave=-0.1 * (number % 9))
         services.shaping.set_aim(1, aim=replace(aim, target=target), taste=None, anchor="band",
                                  anchor_band_hz=(200.0, 2000.0), anchor_level_db=0.0, linked=False)

@@ -21,7 +21,7 @@ from dolce.services.jobs.job_keeping import JobWish
 from dolce.services.wiring import open_services
 from dolce.web import create_app
 
-RATE, PATHS, PASSAGE_S = 48_000, 14, 30.0
+RATE, PATHS, PASSAGE_S = 48_000, 14, 3.0 if SHORT else 30.0
 
 
 def render() -> None:
@@ -71,7 +71,7 @@ def stop() -> None:
         phone = Device(desk.present.url)
         phone.post("/enter", code=desk.present.code)
         times = []
-        for _ in range(3 if SHORT else 20):
+        for _ in range(1 if SHORT else 20):
             services.sound.wait()
             phone.post(f"/run/{services.jobs.get(job.id).spots[0].id}")
             until = time.perf_counter() + 20

@@ -14,17 +14,17 @@ from rooms import Prepared
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
-    """One browser and one sound server serve all their tests: each kind stays in one worker."""
+    """One sound server serves all its tests; else a module stays in one worker, so that its fixtures are made once."""
     for item in items:
-        folder = item.path.relative_to(Path(__file__).parent).parts[0]
-        if folder in ("browser", "devices"):
-            item.add_marker(pytest.mark.xdist_group(folder))
+        place = item.path.relative_to(Path(__file__).parent)
+        if item.get_closest_marker("xdist_group") is None:
+            item.add_marker(pytest.mark.xdist_group("devices" if place.parts[0] == "devices" else str(place)))
 
 
 @pytest.fixture
-def services(tmp_path: Path):
+def services(prepared):
     """Opened services on an empty data folder."""
-    opened = open_services(tmp_path / "data")
+    opened = open_services(prepared("empty", lambda _: None))
     yield opened
     opened.close()
 

@@ -10,10 +10,10 @@ from dolce.core.geometry import Point
 from dolce.errors import Conflict
 from dolce.services.context import Context
 from dolce.services.jobs.job_keeping import JobKeeping, JobWish
+from dolce.services.wiring import open_services
 
 
-@pytest.fixture
-def loaded(services):
+def played(services):
     """A small job measured, shaped, loaded and playing, before its proving round."""
     job = services.jobs.create(JobWish(name="Net loft"))
     services.room.lay_out_spots(job.id, "cluster", seat_id=1, count=2, spacing_m=0.2)
@@ -25,7 +25,20 @@ def loaded(services):
     services.loading.load(job.id, "A", "corrected")
     services.loading.switch(job.id, "A")
     services.taking.new_round(job.id)
-    return job.id
+
+
+@pytest.fixture
+def services(prepared, request):
+    name, build = ("played", played) if "loaded" in request.fixturenames else ("empty", lambda _: None)
+    opened = open_services(prepared(name, build))
+    yield opened
+    opened.close()
+
+
+@pytest.fixture
+def loaded(services):
+    """Its number."""
+    return services.jobs.all()[0].id
 
 
 def measured(services, job_id):

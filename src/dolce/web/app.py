@@ -15,6 +15,7 @@ from dolce.web.remote.app import create_remote_app
 from dolce.web.remote.desk import RemoteDesk
 from dolce.web.remote.laptop_routes import blueprint as remote
 from dolce.web.shared import formatting
+from dolce.web.shared.made_late import COMPILED, LateRule
 from dolce.web.shared.next_words import next_line
 from dolce.web.shared.numbers import ShortInteger
 from dolce.web.shared.own_origin import asked_from_elsewhere
@@ -55,6 +56,7 @@ def create_app(services: Services, *, cookie: str = "dolce") -> Flask:
     formatting.register(app)
     app.jinja_env.globals.update(dolce_version=__version__, next_line=next_line, help_term=help_term, help_keys=keys)
     app.url_map.converters["int"] = ShortInteger
+    app.url_rule_class, app.jinja_env.bytecode_cache = LateRule, COMPILED
     errors.register(app)
 
     @app.before_request

@@ -23,6 +23,7 @@ from werkzeug.exceptions import HTTPException
 from dolce.errors import DolceError
 from dolce.web.remote.seat_view import seat_view
 from dolce.web.shared import formatting
+from dolce.web.shared.made_late import COMPILED, LateRule
 from dolce.web.shared.numbers import ShortInteger, seen_of
 from dolce.web.shared.own_origin import asked_from_elsewhere
 from dolce.web.shared.safe_headers import with_safe_headers
@@ -44,6 +45,7 @@ def create_remote_app(desk: "RemoteDesk", secure: bool) -> Flask:
                       SESSION_COOKIE_SAMESITE="Strict", SESSION_COOKIE_HTTPONLY=True, SESSION_COOKIE_SECURE=secure,
                       WTF_CSRF_TIME_LIMIT=None, WTF_CSRF_SSL_STRICT=False)
     app.url_map.converters["int"] = ShortInteger
+    app.url_rule_class, app.jinja_env.bytecode_cache = LateRule, COMPILED
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
     formatting.register(app)
     services = desk.services

@@ -1,9 +1,11 @@
-"""Take the pictures of docs/screenshots from a running demo: `.venv/bin/python scripts/screenshots.py ADDRESS`.
+"""Take the pictures of docs/screenshots, and small ones for the guide, from a running demo.
 
+`.venv/bin/python scripts/screenshots.py ADDRESS`
 The address is the one that `scripts/demo` prints; its data must be fresh, since the picture of a running pass is taken
 of the job to practise.
 """
 
+import base64
 import sys
 from pathlib import Path
 
@@ -15,8 +17,10 @@ from selenium import webdriver
 from selenium.webdriver.chrome.service import Service
 
 from conftest import FLAGS
+from dolce.web.help.terms import guide_text
 
 TO = Path(__file__).parents[1] / "docs" / "screenshots"
+SMALL = Path(__file__).parents[1] / "src/dolce/web/static/guide"
 
 
 def main(address: str) -> None:
@@ -32,6 +36,11 @@ def main(address: str) -> None:
 
     def shot(name: str) -> None:
         driver.save_screenshot(str(TO / f"{name}.png"))
+        if f"screenshots/{name}.png" in guide_text():
+            small = driver.execute_cdp_cmd("Page.captureScreenshot", {"format": "webp", "quality": 60, "clip": {
+                "x": 0, "y": driver.execute_script("return window.scrollY"), "width": 1280, "height": 800,
+                "scale": 0.75}})
+            (SMALL / f"{name}.webp").write_bytes(base64.b64decode(small["data"]))
 
     page.open("/")
     shot("jobs")

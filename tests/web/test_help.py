@@ -80,4 +80,15 @@ def test_the_guide_shows_every_word_and_key_and_runs_nothing_of_its_text(service
     for key in keys():
         assert key.replace("&", "&amp;") in page
     assert "<strong>Room.</strong>" in page
-    assert "<img" not in page.split("</header>")[1]
+
+
+def test_every_picture_of_the_guide_is_there_large_and_small(services):
+    client = client_of(services)
+    pictures = re.findall(r'<img src="(/static/guide/([\w-]+)\.webp)" alt="([^"]+)"', client.get("/help").text)
+    assert len(pictures) >= 8
+    for address, name, says in pictures:
+        with client.get(address) as answer:
+            assert answer.status_code == 200
+            assert answer.data[8:12] == b"WEBP"                      # RIFF of WebP (RFC 9649, 2.4)
+        assert (TEMPLATES.parents[2] / f"docs/screenshots/{name}.png").exists()
+        assert len(says) > 15

@@ -1,11 +1,14 @@
 """The guide inside the application."""
 
-from flask import Blueprint, Response, make_response, render_template
+import re
+
+from flask import Blueprint, Response, make_response, render_template, url_for
 from markupsafe import Markup
 
 from dolce.web.help.terms import groups, guide_text, keys
 
 blueprint = Blueprint("help", __name__, template_folder="templates")
+_PICTURE = re.compile(r"\]\(screenshots/([\w-]+)\.png\)")
 
 
 @blueprint.get("/help")
@@ -13,7 +16,7 @@ def page() -> Response:
     """Guide, words and keys."""
     from markdown_it import MarkdownIt
 
-    # Pictures stand in the documents; here the application itself is in front of one.
-    guide = Markup(MarkdownIt("commonmark", {"html": False}).render("\n".join(
-        line for line in guide_text().splitlines() if not line.lstrip().startswith("!["))))
+    # The documents have pictures at their full size; here small ones lie beside the styles.
+    text = _PICTURE.sub(lambda found: f"]({url_for('static', filename=f'guide/{found[1]}.webp')})", guide_text())
+    guide = Markup(MarkdownIt("commonmark", {"html": False}).render(text))
     return make_response(render_template("help/page.html", guide=guide, groups=groups(), keys=keys()))

@@ -163,6 +163,15 @@ def test_either_side_ends_it_and_deleting_the_job_does(phone, desk, laptop, serv
     assert desk.present is None
 
 
+def test_a_job_that_is_gone_meanwhile_is_said_in_the_seat(phone, desk, services, job_id):
+    phone.come_in(desk.present.code)
+    services.jobs.delete(job_id)                       # from elsewhere: the desk was not told
+    answer = phone.get("/now", headers={"HX-Request": "true"})
+    assert answer.status_code == 409
+    assert f"there is no job {job_id}" in answer.text
+    assert answer.headers["HX-Retarget"] == "#seat"
+
+
 def test_stop_on_the_remote_silences_and_the_page_says_which_side_it_was(phone, desk, laptop, services, job_id):
     phone.come_in(desk.present.code)
     services.rigging.set_rig(job_id, pace="real time", sweep_seconds=5.0)

@@ -18,6 +18,7 @@ from flask import (
 )
 from flask_wtf import CSRFProtect
 from flask_wtf.csrf import CSRFError
+from markupsafe import escape
 from werkzeug.exceptions import HTTPException
 
 from dolce.errors import DolceError
@@ -105,6 +106,11 @@ def create_remote_app(desk: "RemoteDesk", secure: bool) -> Flask:
     @app.errorhandler(CSRFError)
     def _forged(_error: CSRFError) -> Response:
         return make_response("This page is from before.", 400)
+
+    @app.errorhandler(DolceError)
+    def _told(error: DolceError) -> Response:
+        """A job that is gone or can't be read, say: words for the device that is in, which alone comes so far."""
+        return out(str(escape(error)), 409)
 
     @app.errorhandler(HTTPException)
     def _plain(error: HTTPException) -> Response:

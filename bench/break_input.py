@@ -227,6 +227,7 @@ def asked(seed: int, requests: int) -> tuple[Counter, tuple[float, str], float, 
             shutil.rmtree(folder)
             del pages, seat, services
             held.append(let_go())
+            print(f"{done} of {requests}, {held[-1]:.0f} MB", file=sys.stderr, flush=True)
     return counts, longest, held[min(1, len(held) - 1)], held[-1]
 
 

@@ -1,8 +1,8 @@
 """Kill the application at random moments of all that keeps something: is what it said it kept there, whole, readable?
 
-`.venv/bin/python bench/break_kills.py [--short] [KIND ...]`. Passes, live sound, saves, imports, loads, backups, old folders and
-the very first start, in two lines of work beside each other; after some of the kills the log is cut off besides, as a
-loss of power does it.
+`.venv/bin/python bench/break_kills.py [--short] [KIND ...]`. Passes, live sound, saves, imports, loads, backups, old
+folders and the very first start, in two lines of work beside each other; after most of the kills the log is cut off
+besides, as a loss of power does it.
 """
 
 import os

@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from dolce.errors import FormatError
 
-_MOST_LINES, _HIGHEST_DB = 20_000, 200.0
+_MOST_LINES, _HIGHEST_DB = 20_000, 1000.0
 _NUMBER = re.compile(r"[-+−]?\d+(?:[.,]\d+)?(?:[eE][-+]?\d+)?", re.ASCII)
 
 

@@ -161,10 +161,10 @@ def engine_of(path: Path, busy_s: float = BUSY_S) -> Engine:
         # Alembic and we speak BEGIN ourselves: the driver's own rules would commit in the middle of a migration.
         connection.isolation_level = None
         # FULL: what was kept is on the disk when we say so, whatever happens to the power then.
-        # Large pages, for new folders: recordings are long. Those that are there keep theirs, and how they are laid
-        # out; in new ones space can be given back page by page.
-        for pragma in ("page_size=16384", f"auto_vacuum={_INCREMENTAL}", "journal_mode=WAL", "synchronous=FULL",
-                       "foreign_keys=ON"):
+        # For new files alone, since asking takes a lock: large pages, because recordings are long, and such that space
+        # can be given back page by page.
+        first = () if path.exists() and path.stat().st_size else ("page_size=16384", f"auto_vacuum={_INCREMENTAL}")
+        for pragma in (*first, "journal_mode=WAL", "synchronous=FULL", "foreign_keys=ON"):
             connection.execute(f"PRAGMA {pragma}")
 
     @event.listens_for(engine, "begin")

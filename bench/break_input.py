@@ -169,14 +169,17 @@ class Seat(Asker):
     def one(self) -> None:
         if self.desk.present is None or not self.desk.present.token:
             self.desk.stop()
+            if not tidy(self.desk.services):
+                return
             self.desk.start(1, address="127.0.0.1", secure=False)
             self.base = self.desk.present.url
             self.client.post("/enter", base_url=self.base, data={"code": self.desk.present.code})
         super().one()
 
 
-def tidy(services: Services) -> None:
-    """Silence, and only the two jobs that were there: what requests have made must not pile up."""
+def tidy(services: Services) -> bool:
+    """Silence, and only the two jobs that were there: what requests have made must not pile up. Whether the first one
+    still is: a request may have let it go for good."""
     services.sound.stop()
     with suppress(DolceError):
         services.folder_work.stop()
@@ -188,6 +191,7 @@ def tidy(services: Services) -> None:
                 work.jobs.purge(job.id)
     for file in services.backups.files()[3:]:
         services.backups.delete(file.name)
+    return any(job.id == 1 for job in services.jobs.all())
 
 
 def let_go() -> float:
@@ -215,8 +219,8 @@ def asked(seed: int, requests: int) -> tuple[Counter, tuple[float, str], float, 
             seat = Seat(services, rng)
             for number in range(min(IN_ONE_FOLDER, requests - done)):
                 (seat if rng.random() < OF_THE_REMOTE else pages).one()
-                if number % TIDY_EVERY == TIDY_EVERY - 1:
-                    tidy(services)
+                if number % TIDY_EVERY == TIDY_EVERY - 1 and not tidy(services):
+                    break
             done += number + 1
             for asker in (pages, seat):
                 counts += asker.counts

@@ -35,6 +35,7 @@ def test_5_1_is_loaded_over_the_network_taken_through_it_and_proven(driver, addr
     page.faults_in_console()
     page.press("Start a stand-in")
     port = services.network.view(job).own_port
+    page.wait(lambda: services.network.look_around() or not services.network.view(job).starting, seconds=60)
     page.press("Look for processors")
     page.press(f"Join Stand-in at 127.0.0.1:{port}")
     page.wait(lambda: f"Stand-in at 127.0.0.1:{port} is the one that Dolce loads" in page.text("main"))

@@ -29,6 +29,7 @@ from dolce.devices.network.stand_in import StandIn
 from dolce.devices.network.wire import digest, plain, value_of
 from dolce.errors import Conflict, DeviceError, FormatError, InvalidValue
 from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.rig import network_processors
 
 pytestmark = pytest.mark.xdist_group("network")
 LIMITS = ProcessorLimits(name="Rack", bands=16, taps=4096, presets=3, all_passes=2)
@@ -264,7 +265,20 @@ def test_pages_open_while_the_processor_is_gone_and_say_so(services, job):
         services.loading.load(job, "A", "corrected")
 
 
-def test_a_stand_in_is_started_from_the_page_found_joined_and_ended(services):
+def test_no_page_waits_for_a_stand_in_that_starts_slowly(services, monkeypatch):
+    made = services.jobs.create(JobWish(name="Loft"))
+    monkeypatch.setattr(network_processors, "_WAITED_FOR_S", 0.0)
+    client, url = client_of(services), f"/jobs/{made.id}/rig"
+    page = post(client, f"{url}/network/stand-in/start").text
+    port = services.network.view(made.id).own_port
+    assert f"The stand-in at port {port} is starting." in page
+    assert f"End the stand-in at port {port}" in page
+    post(client, f"{url}/network/stand-in/stop")
+    assert "is starting" not in client.get(f"{url}?sheet=processor").text
+
+
+def test_a_stand_in_is_started_from_the_page_found_joined_and_ended(services, monkeypatch):
+    monkeypatch.setattr(network_processors, "_WAITED_FOR_S", 60.0)
     made = services.jobs.create(JobWish(name="Loft"))
     client, url = client_of(services), f"/jobs/{made.id}/rig"
     assert post(client, f"{url}/network/stand-in/start").status_code == 200

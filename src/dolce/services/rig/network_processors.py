@@ -16,7 +16,7 @@ from dolce.errors import Conflict, DeviceError
 from dolce.services.context import Context
 from dolce.services.rig.processor_at_hand import ProcessorAtHand, require_free
 
-_STARTS_WITHIN_S, _ASKED_EVERY_S = 15.0, 0.1
+_WAITED_FOR_S, _ASKED_EVERY_S = 3.0, 0.1
 # What a stand-in that is started from the page has outputs for: the largest layouts here.
 USUAL_OUTPUTS = ("L", "R", "C", "Ls", "Rs", "Lrs", "Rrs", "Ltf", "Rtf", "Ltm", "Rtm", "Ltr", "Rtr", "Lw", "Rw", "Sub1",
                  "Sub2", "Sub3", "Sub4")
@@ -31,11 +31,13 @@ class NetworkView:
     found : processors that answered at the last look; None before the first
     mismatches : in words
     own_port : of a stand-in that was started from the page; None for none
+    starting : whether that one has not answered yet
     """
 
     found: tuple[Found, ...] | None
     mismatches: tuple[str, ...]
     own_port: int | None
+    starting: bool
 
 
 class NetworkProcessors:
@@ -53,8 +55,10 @@ class NetworkProcessors:
         address = job.rig.processor.address
         known = next((one for one in self._found or () if one.address == address), None)
         running = self._own is not None and self._own[0].poll() is None
-        return NetworkView(found=self._found, mismatches=mismatches(job, known) if known else (),
-                           own_port=self._own[1] if running else None)
+        own_port = self._own[1] if running else None
+        answers = any(one.address == f"127.0.0.1:{own_port}" for one in self._found or ())
+        return NetworkView(found=self._found, mismatches=mismatches(job, known) if known else (), own_port=own_port,
+                           starting=running and not answers)
 
     def look_around(self) -> None:
         """Ask at the usual ports."""
@@ -93,14 +97,14 @@ class NetworkProcessors:
         self._at_hand.read(job_id)
 
     def start_stand_in(self) -> int:
-        """Start a stand-in as a process of its own, and wait until it answers; its port.
+        """Start a stand-in as a process of its own; its port. It is waited for a little: no page hangs on it.
 
         Raises
         ------
         Conflict
             Where one was started already.
         DeviceError
-            Where it does not come up.
+            Where it ended at once.
         """
         if self._own is not None and self._own[0].poll() is None:
             raise Conflict(f"it runs already, at port {self._own[1]}.", where="stand-in", remedy="Join it.")
@@ -114,13 +118,15 @@ class NetworkProcessors:
             stdin=subprocess.DEVNULL,
         )
         self._own = process, port
-        until = time.monotonic() + _STARTS_WITHIN_S
+        until = time.monotonic() + _WAITED_FOR_S
         while time.monotonic() < until and process.poll() is None:
             with contextlib.suppress(DeviceError):
                 found = found_at(f"127.0.0.1:{port}")
                 self._found = (*(one for one in self._found or () if one.address != found.address), found)
                 return port
             time.sleep(_ASKED_EVERY_S)
+        if process.poll() is None:
+            return port
         self.close()
         raise DeviceError("the stand-in did not start.", where=f"port {port}",
                           remedy="Start it by hand: dolce processor.")

@@ -107,6 +107,16 @@ def test_a_row_of_one_spot_is_asked_for_at_the_centre_alone(services, job_id):
         services.rows.set_how(job_id, {"Q": HowTaken()})
 
 
+def test_a_spot_that_no_row_is_taken_at_is_said_and_nothing_plays(services, job_id):
+    job = services.jobs.get(job_id)
+    services.rows.set_how(job_id, {feed.code: HowTaken(one_spot=True) for feed in job.feeds})
+    asked = {spot for _, spot in services.jobs.get(job_id).asked}
+    empty = next(spot for spot in job.spots if spot.id not in asked)
+    with pytest.raises(Conflict, match="no row is taken at this spot"):
+        services.taking.run_spot(job_id, empty.id)
+    assert services.sound.running() is None
+
+
 @pytest.mark.parametrize("signal", ["sequence", "pink"])
 def test_other_signals_end_in_takes_that_say_what_they_cannot_tell(services, job_id, signal):
     swept = taken(services, job_id, "L")["L"]

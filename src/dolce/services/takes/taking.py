@@ -186,9 +186,12 @@ class Taking:
         _require_seen(board, {spot_id}, seen)
         spots = tuple(placement_of(board.job, spot_id))
         wish = replace(self._wishes.get(job_id, PassWish()), channels=(), spots=spots, taken_too=False)
-        missing = steps_of(board.job, wish, board.settled)
-        return self._start(board, missing or steps_of(board.job, replace(wish, taken_too=True), board.settled),
-                           wish=wish)
+        steps = steps_of(board.job, wish, board.settled) or steps_of(board.job, replace(wish, taken_too=True),
+                                                                     board.settled)
+        if not steps:
+            raise Conflict("no row is taken at this spot.", where=board.job.at_spot(spot_id),
+                           remedy="Say under What is taken, and how, which rows are, or choose another spot.")
+        return self._start(board, steps, wish=wish)
 
     def run_rest(self, job_id: int) -> PassRecord:
         """All that is missing, spot by spot; for rigs that move the microphone themselves."""

@@ -1,11 +1,12 @@
 """Hostile input to every address: does each answer in words, soon, never with a fault of ours, and is memory let go?
 
-`.venv/bin/python bench/break_input.py [--short]`. Addresses and forms are taken from the applications themselves, so
-none is left out; files of every format are changed at random. The remote's own addresses are asked too. Two processes
-beside each other, each on folders of its own.
+`.venv/bin/python bench/break_input.py [--short] [REQUESTS]`. Addresses and forms are taken from the
+applications themselves, so none is left out; files of every format are changed at random. The remote's own addresses are
+asked too. Two processes beside each other, each on folders of its own.
 """
 
 import ctypes
+import functools
 import gc
 import io
 import os
@@ -38,7 +39,7 @@ from dolce.web.stops.rig import sheets as rig
 from dolce.web.stops.room import sheets as room
 from dolce.web.stops.shape import sheets as shape
 
-REQUESTS = 500 if SHORT else 100_000
+REQUESTS = 500 if SHORT else next((int(word) for word in sys.argv[1:] if word.isdigit()), 100_000)
 WORKERS = 1 if SHORT else 2
 IN_ONE_FOLDER = REQUESTS if SHORT else 2500          # then a fresh copy: jobs must not only grow odder
 TIDY_EVERY, LONGEST_S = 100, 5.0
@@ -195,7 +196,11 @@ def tidy(services: Services) -> bool:
 
 
 def let_go() -> float:
-    """Megabytes that are held when all that can be given back is."""
+    """Megabytes that are held when all that can be given back is; what is kept at hand has bounds, and is let go too."""
+    gc.collect()
+    for kept in [one for one in gc.get_objects() if isinstance(one, functools._lru_cache_wrapper)]:
+        if (kept.__module__ or "").startswith("dolce"):
+            kept.cache_clear()
     gc.collect()
     with suppress(OSError, AttributeError):
         ctypes.CDLL("libc.so.6").malloc_trim(0)

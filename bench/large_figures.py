@@ -28,7 +28,7 @@ from dolce.web.serving import settle
 JOBS, ROUNDS = (2, 1) if SHORT else (3, 10)
 RUNS = 2 if SHORT else 12
 HOURS = 0.02 if SHORT else 8.0
-RECORDING_BYTES = 20_000 if SHORT else 300_000             # a sweep of five seconds as FLAC
+RECORDING_BYTES = 20_000 if SHORT else 100_000             # a third of what five seconds take as FLAC
 # What a day is made of: a take sounds six seconds, and the microphone is moved between.
 TAKES_AN_HOUR, METER_AN_HOUR_S, LOOKS_AN_HOUR = 300, 900.0, 7200
 

@@ -1,8 +1,8 @@
 """Hostile input to every address: does each answer in words, soon, never with a fault of ours, and is memory let go?
 
-`.venv/bin/python bench/break_input.py [--short] [REQUESTS]`. Addresses and forms are taken from the
-applications themselves, so none is left out; files of every format are changed at random. The remote's own addresses are
-asked too. Two processes beside each other, each on folders of its own.
+`.venv/bin/python bench/break_input.py [--short] [REQUESTS]`. Addresses and forms are taken from the applications
+themselves, so none is left out; files of every format are changed at random. The remote's own addresses are asked too.
+Two processes beside each other, each on folders of its own.
 """
 
 import ctypes
@@ -196,7 +196,7 @@ def tidy(services: Services) -> bool:
 
 
 def let_go() -> float:
-    """Megabytes that are held when all that can be given back is; what is kept at hand has bounds, and is let go too."""
+    """Megabytes held when all that can be given back is; what is kept at hand has bounds, and is let go too."""
     gc.collect()
     for kept in [one for one in gc.get_objects() if isinstance(one, functools._lru_cache_wrapper)]:
         if (kept.__module__ or "").startswith("dolce"):

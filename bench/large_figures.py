@@ -50,6 +50,7 @@ def started(folder: Path) -> float:
     took = time.perf_counter() - begun
     run.terminate()
     run.communicate(timeout=30)
+    assert run.returncode == 0
     return took
 
 

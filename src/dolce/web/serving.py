@@ -10,6 +10,7 @@ from pathlib import Path
 from types import FrameType
 
 import scipy
+from flask import Flask
 from waitress import create_server
 from waitress.server import TcpWSGIServer
 
@@ -35,17 +36,29 @@ def new_server(services: Services, *, port: int) -> TcpWSGIServer:
     DeviceError
         If the port is taken.
     """
+    listening = _listening(port)
+    return _server(_application(services, listening), listening)
+
+
+def _listening(port: int) -> socket.socket:
+    """DeviceError where the port is taken."""
     try:
-        listening = socket.create_server(("127.0.0.1", port))
+        return socket.create_server(("127.0.0.1", port))
     except OSError as error:
         raise DeviceError(f"port {port} can't be used: {error.strerror}.", where="serve",
                           remedy="Choose another with --port.") from error
-    # Browsers keep cookies by host: two applications on two ports would overwrite each other's.
+
+
+def _application(services: Services, listening: socket.socket) -> Flask:
+    """Browsers keep cookies by host: two applications on two ports would overwrite each other's."""
     own = hashlib.sha256(str(services.folder.resolve()).encode()).hexdigest()[:10]
-    cookie = f"dolce-{listening.getsockname()[1]}-{own}"
-    return create_server(create_app(services, cookie=cookie), sockets=[listening], threads=_THREADS,
-                         connection_limit=_MOST_CONNECTIONS, channel_timeout=_IDLE_S, cleanup_interval=_LOOK_EVERY_S,
-                         asyncore_use_poll=True, max_request_body_size=_LARGEST_BODY_BYTES)
+    return create_app(services, cookie=f"dolce-{listening.getsockname()[1]}-{own}")
+
+
+def _server(application: Flask, listening: socket.socket) -> TcpWSGIServer:
+    return create_server(application, sockets=[listening], threads=_THREADS, connection_limit=_MOST_CONNECTIONS,
+                         channel_timeout=_IDLE_S, cleanup_interval=_LOOK_EVERY_S, asyncore_use_poll=True,
+                         max_request_body_size=_LARGEST_BODY_BYTES)
 
 
 def load_the_rest() -> None:
@@ -88,7 +101,9 @@ def serve(*, folder: Path | None, port: int, demo: bool) -> None:
     services = open_services(folder)
     try:
         services.jobs.started()
-        server = new_server(services, port=port)
+        listening = _listening(port)
+        application = _application(services, listening)
+        server = _server(application, listening)
 
         def end(_number: int, _frame: FrameType | None) -> None:
             sys.exit(0)
@@ -100,7 +115,7 @@ def serve(*, folder: Path | None, port: int, demo: bool) -> None:
         try:
             server.run()
         finally:
-            server.application.extensions["dolce-remote"].close()
+            application.extensions["dolce-remote"].close()
             server.close()
     finally:
         services.close()

@@ -259,4 +259,6 @@ def main() -> int:
 
 
 if __name__ == "__main__":
+    if "MALLOC_ARENA_MAX" not in os.environ:   # one arena: else what is held says little of what is used
+        os.execve(sys.executable, [sys.executable, *sys.argv], {**os.environ, "MALLOC_ARENA_MAX": "1"})
     sys.exit(main())

@@ -18,7 +18,7 @@ from dolce.store.steps import known_steps, migrate, newest_step
 from dolce.store.trouble import in_words
 
 BUSY_S = 15.0
-_INCREMENTAL, _PAGES_AT_ONCE = 2, 64          # of auto_vacuum; and how much is moved while others wait
+_INCREMENTAL, _PAGES_AT_ONCE = 2, 512         # of auto_vacuum; and how much is moved while others wait
 _MIGRATING_AGAIN = 2              # on a machine that is so busy that waiting for a lock ran out of turns
 _STALE = {sqlite3.SQLITE_PROTOCOL, sqlite3.SQLITE_BUSY_SNAPSHOT}    # a lock missed, not one held by somebody
 

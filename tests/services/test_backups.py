@@ -240,6 +240,19 @@ def test_a_full_disk_while_writing_is_told_and_leaves_no_half_file(filled, monke
     assert {path.name for path in services.backups.folder.iterdir()} == before
 
 
+def test_a_start_takes_away_what_a_killed_one_left_and_nothing_of_the_persons_own(tmp_path):
+    opened = open_services(tmp_path)
+    folder = opened.backups.folder
+    opened.close()
+    folder.mkdir()
+    left = ["a.dolce-backup.part", "a.dolce-backup.part-journal", "b.dolce-backup.old", "b.dolce-backup.old-wal"]
+    own = ["studio.old.dolce-backup", "second.part.dolce-backup", "notes.old", "readme.part"]
+    for name in (*left, *own):
+        (folder / name).write_bytes(b"x")
+    open_services(tmp_path).close()
+    assert sorted(path.name for path in folder.iterdir()) == sorted(own)
+
+
 def test_pages_keep_fetch_put_back_and_delete(filled, elsewhere):
     services, _ = filled
     empty = services.jobs.create(JobWish(name="Without takes"))

@@ -6,7 +6,7 @@ from contextlib import closing
 import pytest
 
 from asking import client_of, post
-from dolce.errors import Conflict, InvalidValue
+from dolce.errors import Conflict, InvalidValue, StorageError
 from dolce.services.jobs.job_keeping import JobWish
 from dolce.services.wiring import open_services
 from dolce.store import database as database_module
@@ -98,6 +98,21 @@ def test_stopped_it_keeps_all_that_counts_and_can_be_gone_on_with(folder, monkey
     assert services.space.view().free_bytes == 0
     assert services.context.database.faults() == []
     services.close()
+
+
+def test_where_it_goes_wrong_it_does_not_say_that_all_is_as_it_was(services, monkeypatch):
+    gone = services.jobs.create(JobWish(name="Gone"))
+    services.jobs.delete(gone.id)
+
+    def full(_told):
+        raise StorageError("the disk is full.", where="data folder")
+
+    monkeypatch.setattr(services.context.database, "compact", full)
+    services.space.begin()
+    services.folder_work.wait()
+    assert "the disk is full" in services.folder_work.present.fault
+    assert services.folder_work.present.message == "Not done; what was given back by then stays so."
+    assert services.jobs.deleted() == []
 
 
 def test_a_file_of_an_older_version_is_written_anew_once(tmp_path):

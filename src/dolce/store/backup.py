@@ -173,11 +173,15 @@ def restore_backup(database: Database, path: Path, *, renamed: Callable[[str, se
             leftover.unlink(missing_ok=True)
 
 
-def clear_leftovers(folder: Path) -> None:
-    """Take away what was written or put back when the application was killed; nobody else may be at work here."""
+def clear_leftovers(folder: Path, suffix: str) -> None:
+    """Take away what was written or put back when the application was killed; nobody else may be at work here.
+
+    Only what is named after a backup (`suffix`) by ourselves: other files of the folder are the person's own.
+    """
     for kind in (PART, OLDER):
-        for path in folder.glob(f"*{kind}*"):
-            path.unlink(missing_ok=True)
+        for beside in ("", "-wal", "-shm", "-journal"):
+            for path in folder.glob(f"*{suffix}{kind}{beside}"):
+                path.unlink(missing_ok=True)
 
 
 def _filled(link: sqlite3.Connection, job_ids: Sequence[int], made_at: str, told: Told) -> Manifest:

@@ -34,7 +34,7 @@ class Backups:
         self._context = context
         self._folder_work = folder_work
         self._folder = context.database.folder / FOLDER
-        clear_leftovers(self._folder)
+        clear_leftovers(self._folder, SUFFIX)
 
     @property
     def folder(self) -> Path:

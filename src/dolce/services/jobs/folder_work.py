@@ -48,8 +48,10 @@ class FolderWork:
         return self._present
 
     def begin(self, work: Work, run: Callable[[Callable[[float], None]], str], *,
-              stopped: str = "Stopped; everything is as it was.") -> Work:
+              otherwise: str = "everything is as it was.") -> Work:
         """Run it in a thread of its own; it is given whom to tell how far it is, and returns what to say in the end.
+
+        `otherwise` says how things stand where it was stopped, or went wrong.
 
         Raises
         ------
@@ -66,10 +68,10 @@ class FolderWork:
                 work.message = run(told)
                 work.fraction = 1.0
             except _Stopped:
-                work.message = stopped
+                work.message = f"Stopped; {otherwise}"
             except DolceError as error:
                 work.fault = str(error)
-                work.message = "Not done; everything is as it was."
+                work.message = f"Not done; {otherwise}"
 
         with self._lock:
             if self._present is not None and self._present.running:

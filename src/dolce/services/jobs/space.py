@@ -68,4 +68,4 @@ class Space:
             return f"{(before.size_bytes - after) / 1e6:.0f} MB given back; {after / 1e6:.0f} MB are in use."
 
         return self._folder_work.begin(Work(kind="space", what="what is not needed"), give_back,
-                                       stopped="Stopped; what was given back by then stays so.")
+                                       otherwise="what was given back by then stays so.")

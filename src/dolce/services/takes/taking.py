@@ -183,8 +183,8 @@ class Taking:
         `seen` is the last take that the page knew which asks; Conflict where others came in at this spot since.
         """
         board = self.board(job_id)
-        _require_seen(board, {spot_id}, seen)
         spots = tuple(placement_of(board.job, spot_id))
+        _require_seen(board, {spot_id, *spots}, seen)
         wish = replace(self._wishes.get(job_id, PassWish()), channels=(), spots=spots, taken_too=False)
         steps = steps_of(board.job, wish, board.settled) or steps_of(board.job, replace(wish, taken_too=True),
                                                                      board.settled)

@@ -1,5 +1,6 @@
 """The `dolce` command: joins the terminal and the pages, which know nothing of each other."""
 
+import gc
 import sys
 from pathlib import Path
 
@@ -7,9 +8,14 @@ from dolce.cli.main import run
 
 
 def _serve(*, folder: Path | None, port: int, demo: bool) -> None:
-    """Serve the pages; imported only when asked for, so that batch commands start quickly."""
+    """Serve the pages; imported only when asked for, so that batch commands start quickly.
+
+    What is imported stays to the end: looking for waste among it meanwhile takes a tenth of the time.
+    """
+    gc.disable()
     from dolce.web.serving import serve
 
+    gc.enable()
     serve(folder=folder, port=port, demo=demo)
 
 

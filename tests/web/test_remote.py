@@ -1,8 +1,11 @@
 """The remote in the seat: a code at the door, one device, little that it may do, nothing told without it."""
 
+import gc
 import hashlib
 import re
 import ssl
+import threading
+import weakref
 from dataclasses import replace
 
 import pytest
@@ -161,6 +164,17 @@ def test_either_side_ends_it_and_deleting_the_job_does(phone, desk, laptop, serv
     desk.start(job_id, address="127.0.0.1", secure=False)
     post(laptop, f"/jobs/{job_id}/delete", htmx=False)
     assert desk.present is None
+
+
+def test_one_that_ended_is_held_by_nothing(desk, job_id):
+    desk.start(job_id, address="127.0.0.1", secure=False)
+    server = weakref.ref(desk.present.server)
+    desk.stop()
+    for thread in threading.enumerate():
+        if thread.name in ("end of the remote", "remote", "remote's watch"):
+            thread.join(20)
+    gc.collect()
+    assert server() is None
 
 
 def test_a_job_that_is_gone_meanwhile_is_said_in_the_seat(phone, desk, services, job_id):

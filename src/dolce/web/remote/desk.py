@@ -1,6 +1,7 @@
 """Which remote there is: its address, its code, the one device that came in, and what either side did last."""
 
 import hmac
+import logging
 import secrets
 import socket
 import threading
@@ -127,6 +128,8 @@ class RemoteDesk:
 
         server = Server((address, _free(address)), self.app_of(self, made is not None), numthreads=_THREADS,
                         max=_THREADS, timeout=10, request_queue_size=16)
+        # Its figures, which nothing here looks at, would hold it and all that it knows to the end of the process.
+        getattr(logging, "statistics", {}).pop(f"Cheroot HTTPServer {id(server)}", None)
         if made is not None:
             server.ssl_adapter = BuiltinSSLAdapter(str(made.certificate), str(made.key))
         try:

@@ -256,7 +256,7 @@ def main() -> int:
             continue
         # The first folder fills what is kept at hand; what one folder leaves in between is as chance has it.
         before, after = statistics.median(held[1:1 + WEIGHED]), statistics.median(held[-WEIGHED:])
-        line(f"  memory after the last {WEIGHED} of {len(held)} folders against after the 2nd to {1 + WEIGHED}th, medians",
+        line(f"  memory after the last {WEIGHED} of {len(held)} folders against the 2nd to {1 + WEIGHED}th, medians",
              f"{before:.0f} to {after:.0f} MB", "10 %", after < 1.1 * before)
     for status, count in sorted(counts.items()):
         note(f"  status {status}", str(count))

@@ -182,7 +182,7 @@ def test_a_job_that_is_gone_meanwhile_is_said_in_the_seat(phone, desk, services,
     services.jobs.delete(job_id)                       # from elsewhere: the desk was not told
     answer = phone.get("/now", headers={"HX-Request": "true"})
     assert answer.status_code == 409
-    assert f"there is no job {job_id}" in answer.text
+    assert "The job of this remote is gone. Open another one on the laptop" in answer.text
     assert answer.headers["HX-Retarget"] == "#seat"
 
 

@@ -21,7 +21,7 @@ from flask_wtf.csrf import CSRFError
 from markupsafe import escape
 from werkzeug.exceptions import HTTPException
 
-from dolce.errors import DolceError
+from dolce.errors import DolceError, NotFound
 from dolce.web.remote.seat_view import seat_view
 from dolce.web.shared import formatting
 from dolce.web.shared.made_late import COMPILED, LateRule
@@ -33,6 +33,7 @@ if TYPE_CHECKING:
     from dolce.web.remote.desk import Remote, RemoteDesk
 
 COOKIE = "dolce-seat"
+_JOB_IS_GONE = "The job of this remote is gone. Open another one on the laptop, and switch the remote on there."
 # The only files that are handed out, to anybody.
 _FILES = {"tokens.css": "css", "remote.css": "css", "remote.js": "js", "htmx.min.js": "vendor/htmx-4.0.1",
           "fraunces-latin-wght-normal.woff2": "vendor/fraunces-5.3.0",
@@ -110,7 +111,8 @@ def create_remote_app(desk: "RemoteDesk", secure: bool) -> Flask:
     @app.errorhandler(DolceError)
     def _told(error: DolceError) -> Response:
         """A job that is gone or can't be read, say: words for the device that is in, which alone comes so far."""
-        return out(str(escape(error)), 409)
+        gone = isinstance(error, NotFound) and error.where == "jobs"
+        return out(_JOB_IS_GONE if gone else str(escape(error)), 409)
 
     @app.errorhandler(HTTPException)
     def _plain(error: HTTPException) -> Response:

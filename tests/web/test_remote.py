@@ -3,6 +3,7 @@
 import gc
 import hashlib
 import re
+import socket
 import ssl
 import threading
 import weakref
@@ -78,6 +79,18 @@ def test_there_is_none_until_it_is_switched_on_and_then_on_an_address_of_this_ma
     with pytest.raises(InvalidValue, match="no address of this machine"):
         desk.start(job_id, address="203.0.113.9", secure=False)
     assert "127.0.0.1" in addresses()
+
+
+def test_where_the_usual_port_is_taken_it_listens_at_another(desk, job_id):
+    with socket.socket() as taken:
+        taken.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        taken.bind(("127.0.0.1", 5443))
+        taken.listen()
+        remote = desk.start(job_id, address="127.0.0.1", secure=False)
+        assert remote.port != 5443
+        with socket.create_connection(("127.0.0.1", remote.port), timeout=10):
+            desk.stop()
+    assert desk.present is None
 
 
 @pytest.mark.parametrize("path", ["/", "/now", "/in/ABCDEFGH", "/run/1", "/stop", "/jobs/1/takes", "/jobs", "/help",

@@ -123,20 +123,26 @@ class RemoteDesk:
 
     def _listening(self, address: str, made: "Certificate | None") -> "Server":
         """A server that listens: at the usual port, or where that is taken at any that is free."""
+        with suppress(OSError):
+            return self._at(address, _PORT, made)
+        try:
+            return self._at(address, 0, made)
+        except OSError as error:
+            raise DeviceError(f"{address} can't be listened on: {error.strerror or error}.", where="remote",
+                              remedy="Choose another address.") from error
+
+    def _at(self, address: str, port: int, made: "Certificate | None") -> "Server":
+        """OSError where the port is taken."""
         from cheroot.ssl.builtin import BuiltinSSLAdapter
         from cheroot.wsgi import Server
 
-        server = Server((address, _free(address)), self.app_of(self, made is not None), numthreads=_THREADS,
-                        max=_THREADS, timeout=10, request_queue_size=16)
+        server = Server((address, port), self.app_of(self, made is not None), numthreads=_THREADS, max=_THREADS,
+                        timeout=10, request_queue_size=16)
         # Its figures, which nothing here looks at, would hold it and all that it knows to the end of the process.
         getattr(logging, "statistics", {}).pop(f"Cheroot HTTPServer {id(server)}", None)
         if made is not None:
             server.ssl_adapter = BuiltinSSLAdapter(str(made.certificate), str(made.key))
-        try:
-            server.prepare()
-        except OSError as error:
-            raise DeviceError(f"{address} can't be listened on: {error.strerror or error}.", where="remote",
-                              remedy="Choose another address.") from error
+        server.prepare()
         return server
 
     def stop(self, why: str = "") -> None:
@@ -202,17 +208,6 @@ def _certificate(folder: Path, address: str) -> "Certificate":
     from dolce.web.remote.certificate import make_certificate
 
     return make_certificate(folder, address)
-
-
-def _free(address: str) -> int:
-    """The usual port, or 0 for any where that is taken."""
-    with socket.socket() as probe:
-        probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
-        try:
-            probe.bind((address, _PORT))
-        except OSError:
-            return 0
-    return _PORT
 
 
 def addresses() -> tuple[str, ...]:

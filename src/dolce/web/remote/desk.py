@@ -1,7 +1,6 @@
 """Which remote there is: its address, its code, the one device that came in, and what either side did last."""
 
 import hmac
-import logging
 import secrets
 import socket
 import threading
@@ -17,15 +16,14 @@ from dolce.errors import Conflict, DeviceError, InvalidValue
 from dolce.services.wiring import Services
 
 if TYPE_CHECKING:
-    from cheroot.wsgi import Server
-
     from dolce.web.remote.certificate import Certificate
+    from dolce.web.remote.listener import Listener
 
 MOST_GUESSES = 10
 _ALPHABET = "ABCDEFGHJKLMNPQRSTUVWXYZ23456789"      # nothing that looks like something else
 _CODE, _SLOWER_S = 8, 0.3
 _GONE_S, _LOOK_S = 3.0, 0.25
-_PORT, _THREADS = 5443, 6
+_PORT = 5443
 
 
 @dataclass(slots=True, kw_only=True)
@@ -121,29 +119,18 @@ class RemoteDesk:
         threading.Thread(target=self._watch, args=(self.present,), daemon=True, name="remote's watch").start()
         return self.present
 
-    def _listening(self, address: str, made: "Certificate | None") -> "Server":
-        """A server that listens: at the usual port, or where that is taken at any that is free."""
+    def _listening(self, address: str, made: "Certificate | None") -> "Listener":
+        """At the usual port, or where that is taken at any that is free."""
+        from dolce.web.remote.listener import listening
+
+        app = self.app_of(self, made is not None)
         with suppress(OSError):
-            return self._at(address, _PORT, made)
+            return listening(address, _PORT, app, made)
         try:
-            return self._at(address, 0, made)
+            return listening(address, 0, app, made)
         except OSError as error:
             raise DeviceError(f"{address} can't be listened on: {error.strerror or error}.", where="remote",
                               remedy="Choose another address.") from error
-
-    def _at(self, address: str, port: int, made: "Certificate | None") -> "Server":
-        """OSError where the port is taken."""
-        from cheroot.ssl.builtin import BuiltinSSLAdapter
-        from cheroot.wsgi import Server
-
-        server = Server((address, port), self.app_of(self, made is not None), numthreads=_THREADS, max=_THREADS,
-                        timeout=10, request_queue_size=16)
-        # Its figures, which nothing here looks at, would hold it and all that it knows to the end of the process.
-        getattr(logging, "statistics", {}).pop(f"Cheroot HTTPServer {id(server)}", None)
-        if made is not None:
-            server.ssl_adapter = BuiltinSSLAdapter(str(made.certificate), str(made.key))
-        server.prepare()
-        return server
 
     def stop(self, why: str = "") -> None:
         """End it; whatever plays goes on, since the laptop is there."""

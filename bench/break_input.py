@@ -237,7 +237,8 @@ def asked(seed: int, requests: int) -> tuple[Counter, tuple[float, str], list[fl
             shutil.rmtree(folder)
             del pages, seat, services
             held.append(let_go())
-            print(f"{done} of {requests}, {held[-1]:.0f} MB", file=sys.stderr, flush=True)
+            print(f"{done} of {requests}, {held[-1]:.0f} MB, {sys.getallocatedblocks():,} blocks", file=sys.stderr,
+                  flush=True)
     return counts, longest, held
 
 

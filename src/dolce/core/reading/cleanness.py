@@ -6,7 +6,7 @@ import numpy as np
 import scipy
 from numpy.typing import NDArray
 
-from dolce.core.levels import band_filter_db, exact_mid_hz, power_db
+from dolce.core.levels import band_filters, exact_mid_hz, power_db
 from dolce.core.response import Deconvolver, ImpulseResponse, smoothed_power, transformed
 from dolce.core.signals import harmonic_offset_s
 from dolce.errors import InvalidValue
@@ -124,8 +124,7 @@ def _bands(response: ImpulseResponse, nominal_hz: tuple[float, ...]) -> NDArray:
     """Mean |H|^2 over each band, in dB."""
     frequency, spectrum = transformed(response)
     power = spectrum[1:].real ** 2 + spectrum[1:].imag ** 2
-    weights = 10 ** (np.array([band_filter_db(frequency[1:], mid, per_octave=3)
-                               for mid in exact_mid_hz(nominal_hz)]) / 10)
+    weights = band_filters(frequency[1:], exact_mid_hz(nominal_hz), per_octave=3)
     return power_db(weights @ power / weights.sum(axis=1))
 
 

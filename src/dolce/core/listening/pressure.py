@@ -43,7 +43,7 @@ def pressure_by_band(sample: NDArray, *, sample_rate_hz: int, from_hz: float = 2
     grid = scipy.fft.rfftfreq(size, 1 / sample_rate_hz)
     mean, highest = np.empty(mid.size), np.empty(mid.size)
     for k, (low, high) in enumerate(zip(*band_edges(mid, per_octave=3), strict=True)):
-        lines = 2 * spectrum[(grid >= low) & (grid < high)]             # of the analytic signal
+        lines = 2 * spectrum[slice(*np.searchsorted(grid, (low, high)))]     # of the analytic signal
         points = scipy.fft.next_fast_len(_FINE * max(lines.size, 16))
         power = np.abs(scipy.fft.ifft(lines, points) * points) ** 2     # a full-scale sine gives 1 throughout
         fast = np.exp(-np.arange(points) * (size / sample_rate_hz / points) / _FAST_S)

@@ -145,12 +145,14 @@ def line_reading(recording: NDArray[np.float64], *, deconvolver: Deconvolver, qu
         return LineReading(**common, level_db=-200.0, bass_db=0.0, hump_db=0.0, arrival_s=None, polarity="unsure")
     response = capture.response
     if is_sub:
-        return LineReading(**common, level_db=_mean_level_db(response, SUB_LEVEL_BAND_HZ), bass_db=0.0, hump_db=0.0,
+        [level] = _mean_levels_db(response, [SUB_LEVEL_BAND_HZ])
+        return LineReading(**common, level_db=float(level), bass_db=0.0, hump_db=0.0,
                            arrival_s=capture.arrival.time_s, polarity=capture.arrival.polarity)
-    octaves = np.array([_mean_level_db(response, (f / 2**0.5, f * 2**0.5)) for f in _HUMP_OCTAVES_HZ])
+    level, bass, *of_octaves = _mean_levels_db(
+        response, [LEVEL_BAND_HZ, _BASS_HZ, *((f / 2**0.5, f * 2**0.5) for f in _HUMP_OCTAVES_HZ)])
+    octaves = np.array(of_octaves)
     middle = float(np.median(octaves))
-    return LineReading(**common, level_db=_mean_level_db(response, LEVEL_BAND_HZ),
-                       bass_db=_mean_level_db(response, _BASS_HZ) - middle,
+    return LineReading(**common, level_db=float(level), bass_db=float(bass) - middle,
                        hump_db=float(octaves[_HUMP_FROM:].max() - middle),
                        octaves_db=tuple(round(float(one - middle), 2) for one in octaves),
                        arrival_s=capture.arrival.time_s, polarity=capture.arrival.polarity)
@@ -253,7 +255,8 @@ def _common_latency_s(readings: Mapping[str, LineReading], expected_m: Mapping[s
     return float(np.median(found)) if found else None
 
 
-def _mean_level_db(response: ImpulseResponse, band_hz: tuple[float, float]) -> float:
-    """Mean power over the logarithm of frequency in a band, in dB."""
-    grid = np.geomspace(*band_hz, 25)
-    return float(10 * np.log10(np.mean(10 ** (level_on_grid(response, at_hz=grid, per_octave=6) / 10))))
+def _mean_levels_db(response: ImpulseResponse, bands_hz: Sequence[tuple[float, float]]) -> NDArray[np.float64]:
+    """Mean power over the logarithm of frequency in each band, in dB, shape (bands,)."""
+    grid = np.array([np.geomspace(*band, 25) for band in bands_hz])
+    level = level_on_grid(response, at_hz=grid.ravel(), per_octave=6).reshape(grid.shape)
+    return 10 * np.log10(np.mean(10 ** (level / 10), axis=1))

@@ -40,7 +40,7 @@ from dolce.web.stops.rig import sheets as rig
 from dolce.web.stops.room import sheets as room
 from dolce.web.stops.shape import sheets as shape
 
-REQUESTS = 500 if SHORT else next((int(word) for word in sys.argv[1:] if word.isdigit()), 100_000)
+REQUESTS = 250 if SHORT else next((int(word) for word in sys.argv[1:] if word.isdigit()), 100_000)
 WORKERS = 1 if SHORT else 2
 IN_ONE_FOLDER = REQUESTS if SHORT else 2500          # then a fresh copy: jobs must not only grow odder
 TIDY_EVERY, LONGEST_S, WEIGHED = 100, 5.0, 5

@@ -37,7 +37,7 @@ def band_filters(frequency_hz: ArrayLike, mid_hz: ArrayLike, *, per_octave: floa
     half = OCTAVE_RATIO ** (1 / (2 * per_octave))
     square = (_NARROWED / (half - 1 / half) * (f / mid - mid / f)) ** 2
     power = square.copy()
-    for _ in range(_ORDER - 1):                     # products: a power of each would take ten times as long
+    for _ in range(_ORDER - 1):                     # products: powers and logarithms take four times as long
         power *= square
     power += 1
     return np.reciprocal(power, out=power)

@@ -1,6 +1,7 @@
 """What a set of bands is judged by: how much it misses of a wish, and which limits it breaks."""
 
 from dataclasses import replace
+from functools import lru_cache
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
@@ -49,6 +50,50 @@ def kept_apart_octaves(log_q: NDArray, other_log_q: NDArray) -> NDArray[np.float
     return np.clip((widths[0] + widths[1]) / 2, *APART_OCTAVES)
 
 
+@lru_cache(maxsize=64)
+def _pairs(count: int) -> tuple[NDArray, NDArray]:
+    """Of so many bands, the first and the second of every pair."""
+    return np.triu_indices(count, 1)
+
+
+def _oppositions(bands: Bands) -> NDArray[np.float64]:
+    """Of every pair of peaking bands, shape (..., pairs): the root of what their gains have against each other, less
+    with distance."""
+    first, second = _pairs(bands.shape[-2])
+    apart = np.abs(bands[..., first, 0] - bands[..., second, 0]) / np.log(2)
+    near = np.maximum(1 - apart / (_SLACK * kept_apart_octaves(bands[..., first, 2], bands[..., second, 2])), 0)
+    peaking = (bands[..., first, KIND] == PEAKING) & (bands[..., second, KIND] == PEAKING)
+    return np.sqrt(near * peaking * np.maximum(-bands[..., first, 1] * bands[..., second, 1], 0))
+
+
+def _oppositions_with_slopes(bands: Bands) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    """The same of those pairs alone that oppose each other in one of the sets, shape (sets, pairs), and its slopes,
+    shape (sets, pairs, 3 bands)."""
+    first, second = _pairs(bands.shape[1])
+    far = np.abs(bands[:, first, 0] - bands[:, second, 0]) >= _SLACK * APART_OCTAVES[1] * np.log(2)
+    some = np.flatnonzero((~far & (bands[:, first, 1] * bands[:, second, 1] < 0)).any(axis=0))
+    first, second, pair = first[some], second[some], np.arange(some.size)
+    if not some.size:
+        return np.zeros((len(bands), 0)), np.zeros((len(bands), 0, VALUES * bands.shape[1]))
+    within = _SLACK * kept_apart_octaves(bands[:, first, 2], bands[:, second, 2])
+    apart = (bands[:, first, 0] - bands[:, second, 0]) / np.log(2) / within
+    near, against = 1 - np.abs(apart), -bands[:, first, 1] * bands[:, second, 1]
+    peaking = (bands[:, first, KIND] == PEAKING) & (bands[:, second, KIND] == PEAKING)
+    active = (near > 0) & (against > 0) & peaking
+    root_near, root_against = np.sqrt(np.maximum(near, _FLOOR)), np.sqrt(np.maximum(against, _FLOOR))
+    by_near = np.where(active, root_against / (2 * root_near), 0)
+    free = (within > _SLACK * APART_OCTAVES[0]) & (within < _SLACK * APART_OCTAVES[1])
+    slopes = np.zeros((len(bands), some.size, bands.shape[1], VALUES))
+    for one, other, sign in ((first, second, 1.0), (second, first, -1.0)):
+        slopes[:, pair, one, 1] = np.where(active, -bands[:, other, 1] * root_near / (2 * root_against), 0)
+        slopes[:, pair, one, 0] = -sign * np.sign(apart) * by_near / np.log(2) / within
+        half = 1 / (2 * np.exp(bands[:, one, 2]))
+        narrower = -_SLACK * half / np.sqrt(1 + half**2) / np.log(2) * free          # d within / d log Q
+        slopes[:, pair, one, 2] = by_near * np.abs(apart) / within * narrower
+    opposed = np.where(active, np.sqrt(np.maximum(near * against, 0)), 0)
+    return opposed, slopes.reshape(len(bands), some.size, VALUES * bands.shape[1])
+
+
 class FitProblem:
     """The grid, the wish and the limits of one fit.
 
@@ -78,12 +123,12 @@ class FitProblem:
         self.wish = self.on_grid(plan.frequency_hz, plan.wished_db)
         share = np.gradient(octave)
         weight = np.where(self.inside, np.interp(octave, own, plan.weight), 0.0) * share / share[self.inside].mean()
-        self.root = np.sqrt(weight)
+        self.root, self._root_square = np.sqrt(weight), weight.sum()
         mean_band = (self.at_hz >= MEAN_BAND_HZ[0]) & (self.at_hz <= MEAN_BAND_HZ[1])
         self._mean_share = np.where(mean_band, share, 0.0) / share[mean_band].sum()
         open_ends = {LOW_SHELF: low <= HEARD_HZ[0], HIGH_SHELF: high >= HEARD_HZ[1]}
         self.shelves = tuple(kind for kind, is_open in open_ends.items() if is_open and limits.shelves)
-        self._quiet_up, self._quiet_down = self._quiet_at(self.at_hz)
+        self._leak_up, self._leak_down = (0.6 * quiet for quiet in self._quiet_at(self.at_hz))
         self.low_bounds = np.array([np.log(low * 1.02), -max(limits.max_cut_db, 0.01), np.log(limits.min_q)])
         self.high_bounds = np.array([np.log(high * 0.98), max(limits.max_boost_db, 0.01), np.log(limits.max_q)])
         self._above = np.log(max(min(limits.max_q_above, limits.max_q), limits.min_q * 1.01))
@@ -134,15 +179,16 @@ class FitProblem:
 
         The wish is missed at the level that the channel is brought to again afterwards, by its mean over 200-2000 Hz.
         """
-        return self._residuals_of(self.total(bands), bands, opposed, self.wish)
+        parts = self._parts(self.total(bands), self.wish)
+        return np.concatenate([*parts, opposed * _oppositions(bands)], axis=-1)
 
-    def _residuals_of(self, total: NDArray, bands: Bands, opposed: float, wish: NDArray) -> NDArray:
+    def _parts(self, total: NDArray, wish: NDArray) -> tuple[NDArray, NDArray, NDArray]:
+        """Residuals but for the oppositions: of the wish and outside the range, of broken limits, of a sunk mean."""
         mean = (total @ self._mean_share)[..., None]
         broken = np.maximum(total - self._allowed_at(mean), 0) + np.maximum(-total - self.limits.max_cut_db, 0)
-        leak = np.maximum(total - 0.6 * self._quiet_up, 0) - np.maximum(-total - 0.6 * self._quiet_down, 0)
+        leak = np.maximum(total - self._leak_up, 0) - np.maximum(-total - self._leak_down, 0)
         sunk = np.maximum(-mean - 0.95 * LOWEST_MEAN_DB, 0.0)
-        return np.concatenate([self.root * (total - mean - wish) + _BARRIER * leak, _BARRIER * broken,
-                               _SUNK * sunk, opposed * self._opposition(bands)], axis=-1)
+        return self.root * (total - mean - wish) + _BARRIER * leak, _BARRIER * broken, _SUNK * sunk
 
     def polished(
         self,
@@ -231,14 +277,6 @@ class FitProblem:
         """
         return self.limits.max_boost_db + np.minimum(0.0, FREE_MEAN_DB + 1.05 * np.asarray(mean_db))
 
-    def _opposition(self, bands: Bands) -> NDArray:
-        """Of every pair of peaking bands: the root of what their gains have against each other, less with distance."""
-        first, second = np.triu_indices(bands.shape[-2], 1)
-        apart = np.abs(bands[..., first, 0] - bands[..., second, 0]) / np.log(2)
-        near = np.maximum(1 - apart / (_SLACK * kept_apart_octaves(bands[..., first, 2], bands[..., second, 2])), 0)
-        peaking = (bands[..., first, KIND] == PEAKING) & (bands[..., second, KIND] == PEAKING)
-        return np.sqrt(near * peaking * np.maximum(-bands[..., first, 1] * bands[..., second, 1], 0))
-
     def _normal(self, bands: Bands, opposed: float, wish: NDArray) -> tuple[NDArray, NDArray, NDArray]:
         """Cost of sets of bands, half its gradient, and its square of slopes: shapes (sets,), (sets, p), (sets, p, p)
         for p = 3 bands.
@@ -250,49 +288,28 @@ class FitProblem:
         levels, slopes = levels_and_slopes(bands, at_hz=self.at_hz, sample_rate_hz=self.rate)
         total, slopes = levels.sum(axis=1), slopes.reshape(sets, VALUES * count, -1)
         mean, mean_slopes = (total @ self._mean_share)[:, None], slopes @ self._mean_share      # (sets, 1), (sets, p)
-        residuals = self._residuals_of(total, bands, opposed, wish)
-        points = self.at_hz.size
-        missed, broken, sunk = residuals[:, :points], residuals[:, points:2 * points], residuals[:, 2 * points:][:, :1]
+        missed, broken, sunk = self._parts(total, wish)
+        against, pairs = _oppositions_with_slopes(bands)
+        against, pairs = opposed * against, opposed * pairs
         allowed = self._allowed_at(mean)
         over, under = _BARRIER * (total > allowed), _BARRIER * (-total > self.limits.max_cut_db)
-        leaks = (total > 0.6 * self._quiet_up) | (-total > 0.6 * self._quiet_down)
-        own = self.root + np.where(leaks, _BARRIER, 0)
+        own = self.root + _BARRIER * ((total > self._leak_up) | (-total > self._leak_down))
+        beyond = over - under
         of_mean = 1.05 * over * (allowed < self.limits.max_boost_db)
-        both = own**2 + (over - under) ** 2                                          # of the total at each point
+        both = own**2 + beyond**2                                                    # of the total at each point
         cross = own * self.root + over * of_mean                                     # with the mean
-        alone = (self.root**2 + of_mean**2).sum(axis=-1) + (_SUNK * (-mean[:, 0] > 0.95 * LOWEST_MEAN_DB)) ** 2
-        crossed = np.matmul(slopes, cross[..., None])[..., 0][:, :, None] * mean_slopes[:, None, :]
-        pairs = opposed * self._opposition_slopes(bands)
-        square = (np.matmul(slopes * both[:, None, :], slopes.transpose(0, 2, 1)) - crossed - crossed.transpose(0, 2, 1)
-                  + alone[:, None, None] * mean_slopes[:, :, None] * mean_slopes[:, None, :]
-                  + np.matmul(pairs.transpose(0, 2, 1), pairs))
+        alone = self._root_square + (of_mean**2).sum(axis=-1) + (_SUNK * (-mean[:, 0] > 0.95 * LOWEST_MEAN_DB)) ** 2
+        # What the mean adds: half of its own square and the rest stand twice in the product, once for each side.
+        with_mean = (0.5 * alone[:, None] * mean_slopes - np.matmul(slopes, cross[..., None])[..., 0])
+        crossed = with_mean[:, :, None] * mean_slopes[:, None, :]
+        square = np.matmul(slopes * both[:, None, :], slopes.transpose(0, 2, 1)) + crossed + crossed.transpose(0, 2, 1)
         by_mean = -(self.root * missed + of_mean * broken).sum(axis=-1, keepdims=True) - _SUNK * sunk
-        gradient = (np.matmul(slopes, (own * missed + (over - under) * broken)[..., None])[..., 0]
-                    + by_mean * mean_slopes
-                    + np.matmul(pairs.transpose(0, 2, 1), residuals[:, 2 * points + 1:, None])[..., 0])
-        return np.sum(residuals**2, axis=-1), gradient, square
-
-    @staticmethod
-    def _opposition_slopes(bands: Bands) -> NDArray:
-        """Of `_opposition`, shape (sets, pairs, 3 bands)."""
-        first, second = np.triu_indices(bands.shape[1], 1)
-        pair = np.arange(first.size)
-        within = _SLACK * kept_apart_octaves(bands[:, first, 2], bands[:, second, 2])
-        apart = (bands[:, first, 0] - bands[:, second, 0]) / np.log(2) / within
-        near, against = 1 - np.abs(apart), -bands[:, first, 1] * bands[:, second, 1]
-        peaking = (bands[:, first, KIND] == PEAKING) & (bands[:, second, KIND] == PEAKING)
-        active = (near > 0) & (against > 0) & peaking
-        root_near, root_against = np.sqrt(np.maximum(near, _FLOOR)), np.sqrt(np.maximum(against, _FLOOR))
-        by_near = np.where(active, root_against / (2 * root_near), 0)
-        free = (within > _SLACK * APART_OCTAVES[0]) & (within < _SLACK * APART_OCTAVES[1])
-        slopes = np.zeros((len(bands), first.size, bands.shape[1], 3))
-        for one, other, sign in ((first, second, 1.0), (second, first, -1.0)):
-            slopes[:, pair, one, 1] = np.where(active, -bands[:, other, 1] * root_near / (2 * root_against), 0)
-            slopes[:, pair, one, 0] = -sign * np.sign(apart) * by_near / np.log(2) / within
-            half = 1 / (2 * np.exp(bands[:, one, 2]))
-            narrower = -_SLACK * half / np.sqrt(1 + half**2) / np.log(2) * free          # d within / d log Q
-            slopes[:, pair, one, 2] = by_near * np.abs(apart) / within * narrower
-        return slopes.reshape(len(bands), first.size, 3 * bands.shape[1])
+        gradient = np.matmul(slopes, (own * missed + beyond * broken)[..., None])[..., 0] + by_mean * mean_slopes
+        if pairs.size:
+            square += np.matmul(pairs.transpose(0, 2, 1), pairs)
+            gradient += np.matmul(pairs.transpose(0, 2, 1), against[..., None])[..., 0]
+        cost = sum(np.einsum("sk,sk->s", part, part) for part in (missed, broken, sunk, against))
+        return cost, gradient, square
 
     def rounded(self, bands: Bands) -> list[BandFilter]:
         """Bands in the steps that people type, without those that do next to nothing."""

@@ -90,21 +90,39 @@ def peaking_levels_db(frequency_hz: ArrayLike, gain_db: ArrayLike, q: ArrayLike,
 
 def peaking_with_slopes_db(frequency_hz: ArrayLike, gain_db: ArrayLike, q: ArrayLike, *, at_hz: NDArray,
                            sample_rate_hz: float) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
-    """`peaking_levels_db`, and its slopes, shape (bands, 3, points): by log frequency, by gain in dB, by log Q."""
+    """`peaking_levels_db`, and its slopes, shape (bands, 3, points): by log frequency, by gain in dB, by log Q.
+
+    Notes
+    -----
+    Of the level's fraction above / below, each part is flat + side, where `flat` is alike; so with the shares that the
+    sides have of them, u and v, the slope by gain is (u + v) / 2, and the others follow from v - u.
+    """
     turn = np.pi * np.asarray(frequency_hz, dtype=float)[:, None] / sample_rate_hz
     w0 = np.tan(turn)
-    t = np.tan(np.pi * np.minimum(at_hz, 0.4999 * sample_rate_hz) / sample_rate_hz)[None, :] / w0
+    t2 = (np.tan(np.pi * np.minimum(at_hz, 0.4999 * sample_rate_hz) / sample_rate_hz) / w0) ** 2
     square = 10 ** (np.asarray(gain_db, dtype=float) / 20)[:, None]                # A^2
-    side = (t / np.asarray(q, dtype=float)[:, None]) ** 2
-    flat = (1 - t**2) ** 2
-    above, below = flat + side * square, flat + side / square
-    by_q = 20 / np.log(10) * side * (1 / square / below - square / above)
+    side = t2 / np.asarray(q, dtype=float)[:, None] ** 2
+    rest = 1 - t2
+    flat = rest**2
+    above_share, below_share = side * square, side / square
+    above, below = flat + above_share, flat + below_share
+    above_share /= above
+    below_share /= below
     warp = turn * (1 + w0**2) / w0                                                  # d log w0 / d log f
-    flat_slope, side_slope = 4 * t**2 * (1 - t**2) * warp, -2 * side * warp
-    by_frequency = 10 / np.log(10) * ((flat_slope + side_slope * square) / above
-                                      - (flat_slope + side_slope / square) / below)
-    by_gain = 0.5 * side * (square / above + 1 / square / below)
-    return 10 * np.log10(above / below), np.stack([by_frequency, by_gain, by_q], axis=1)
+    slopes = np.empty((len(side), 3, side.shape[-1]))
+    np.add(above_share, below_share, out=slopes[:, 1])
+    slopes[:, 1] *= 0.5
+    np.subtract(below_share, above_share, out=slopes[:, 2])
+    slopes[:, 2] *= 20 / np.log(10)
+    # d flat = 4 t^2 (1 - t^2) warp, times 1 / above - 1 / below.
+    t2 *= rest
+    t2 *= side
+    t2 /= above * below
+    t2 *= 40 / np.log(10) * warp * (1 / square - square)
+    np.multiply(slopes[:, 2], warp, out=slopes[:, 0])
+    slopes[:, 0] += t2
+    above /= below
+    return 10 / np.log(10) * np.log(above), slopes
 
 
 def shelf_with_slopes_db(frequency_hz: ArrayLike, gain_db: ArrayLike, q: ArrayLike, low: ArrayLike, *, at_hz: NDArray,

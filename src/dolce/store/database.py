@@ -10,7 +10,7 @@ from sqlalchemy.exc import DBAPIError
 from sqlalchemy.orm import Session, sessionmaker
 
 from dolce.errors import StorageError
-from dolce.store.at_hand import TextsAtHand
+from dolce.store.encoding import TextsAtHand
 from dolce.store.folder import DATABASE, DataFolder
 from dolce.store.repositories.states import StatesAtHand
 from dolce.store.repositories.takes import TakesAtHand

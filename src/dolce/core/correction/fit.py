@@ -6,6 +6,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
+from dolce.core.at_hand import AtHand
 from dolce.core.correction.band_rows import (
     HIGH_SHELF,
     KIND,
@@ -77,6 +78,9 @@ class Fit:
     fewer: tuple[tuple[int, float], ...] = ()
 
 
+_FITS: AtHand[tuple, Fit] = AtHand(128)
+
+
 def fit_bands(plan: CorrectionPlan, *, limits: Limits, sample_rate_hz: float, effort: Effort = QUICK,
               told: Callable[[], None] | None = None) -> Fit:
     """Peaking bands that come closest to a plan within its limits. `told` is called between the steps, and may raise.
@@ -89,15 +93,20 @@ def fit_bands(plan: CorrectionPlan, *, limits: Limits, sample_rate_hz: float, ef
     where most is left, and each is tried elsewhere; two that do as well as one become one. What is still broken after
     rounding is repaired by shrinking gains, so the limits hold exactly.
 
-    Rounding as in `BandFilter.rounded`.
+    Rounding as in `BandFilter.rounded`. A fit is the same every time, so the last ones are kept: where one channel of
+    many has changed, only its own is looked for again.
 
     References
     ----------
     G. Ramos and J. J. Lopez, "Filter design method for loudspeaker equalization based on IIR parametric filters",
     JAES 54, 1162-1178 (2006), for the start; the joint fit and the search follow our trials on simulated rooms.
     """
-    told = told or _nothing
-    problem = FitProblem(plan, limits, sample_rate_hz)
+    wished = tuple(one.tobytes() for one in (plan.frequency_hz, plan.wished_db, plan.weight))
+    asked = (wished, limits, sample_rate_hz, effort)
+    return _FITS.get_or(asked, lambda: _fitted(FitProblem(plan, limits, sample_rate_hz), effort, told or _nothing))
+
+
+def _fitted(problem: FitProblem, effort: Effort, told: Callable[[], None]) -> Fit:
     settled = problem.polished(_starts(problem, effort), opposed=_OPPOSED[0])
     told()
     settled = problem.polished(settled, opposed=_OPPOSED[-1])

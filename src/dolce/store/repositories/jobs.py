@@ -14,7 +14,7 @@ from dolce.core.processor import ProcessorState
 from dolce.core.room import RoomPlan, plan_of, plan_values
 from dolce.errors import Damaged, NotFound
 from dolce.store import encoding
-from dolce.store.at_hand import TextsAtHand
+from dolce.store.encoding import TextsAtHand
 from dolce.store.models import JobRow, PlanStepRow, RoundRow, SamplesRow, TakeRow
 from dolce.store.repositories.states import States
 

@@ -8,10 +8,10 @@ from sqlalchemy import delete, select
 from sqlalchemy.dialects.sqlite import insert
 from sqlalchemy.orm import Session
 
+from dolce.core.at_hand import AtHand
 from dolce.core.processor import Convolution, ProcessorState
 from dolce.errors import Damaged
 from dolce.store import encoding
-from dolce.store.at_hand import AtHand
 from dolce.store.models import JobRow, KeptStateRow, RoundRow, StateRow, StateTapsRow, TapsRow
 
 StatesAtHand = AtHand[str, ProcessorState]

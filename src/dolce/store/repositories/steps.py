@@ -8,7 +8,7 @@ from sqlalchemy.orm import Session
 
 from dolce.errors import Conflict, Outdated
 from dolce.store import encoding
-from dolce.store.at_hand import TextsAtHand
+from dolce.store.encoding import TextsAtHand
 from dolce.store.models import JobRow, Row
 
 MOST_STEPS = 200

@@ -8,13 +8,13 @@ from numpy.typing import NDArray
 from sqlalchemy import delete, func, insert, literal, select
 from sqlalchemy.orm import Session
 
+from dolce.core.at_hand import AtHand
 from dolce.core.geometry import Point
 from dolce.core.job import Round, TakeRecord
 from dolce.core.processor import ProcessorState
 from dolce.core.response import ANALYSIS_GRID_HZ, Capture, Caution, GridLevels, ImpulseResponse, Quality, level_on_grid
 from dolce.errors import Damaged, NotFound
 from dolce.store import encoding
-from dolce.store.at_hand import AtHand
 from dolce.store.models import RoundRow, SamplesRow, StateRow, TakeRow
 from dolce.store.repositories.states import States
 

@@ -1,4 +1,4 @@
-"""What was decoded lately and can't have changed since: shared by all transactions of an open database.
+"""What was found lately and can't have changed since, because its key says all that it follows from.
 
 Values that come from here are frozen: nobody changes them.
 """
@@ -40,7 +40,3 @@ class AtHand(Generic[Key, Value]):
             self._kept.move_to_end(key)
             while len(self._kept) > self._most:
                 self._kept.popitem(last=False)
-
-
-# Values by what they are and the text that they were decoded from.
-TextsAtHand = AtHand[tuple[str, str], object]

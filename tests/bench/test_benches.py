@@ -2,11 +2,11 @@
 
 import subprocess
 import sys
-from pathlib import Path
 
 import pytest
 
-BENCH = Path(__file__).parents[2] / "bench"
+from benching import BENCH, short_form
+
 SCRIPTS = [path.stem for path in sorted(BENCH.glob("*.py")) if path.stem != "all" and "__main__" in path.read_text()]
 # What these promise is counted, not timed: it holds on any machine, however busy.
 COUNTED = ("break_commands", "break_input", "break_kills", "break_storage")
@@ -16,15 +16,15 @@ README = (BENCH.parent / "README.md").read_text()
 @pytest.mark.parametrize("script", [
     pytest.param(name, marks=pytest.mark.xdist_group("devices" if name == "rig_figures" else name))
     for name in SCRIPTS])
-def test_the_short_form_of_every_bench_ends_and_what_it_counts_is_held(script):
-    run = subprocess.run([sys.executable, BENCH / f"{script}.py", "--short"], capture_output=True, text=True)
-    assert run.returncode in (0, 1), run.stderr[-2000:]
-    assert run.stdout.rstrip().endswith("missed (short)"), run.stdout + run.stderr[-2000:]
+def test_the_short_form_of_every_bench_ends_and_what_it_counts_is_held(script, tmp_path):
+    code, printed, errors = short_form(script, tmp_path)
+    assert code in (0, 1), errors[-2000:]
+    assert printed.rstrip().endswith("missed (short)"), printed + errors[-2000:]
     if script in COUNTED:
-        assert run.returncode == 0, run.stdout
+        assert code == 0, printed
     if script == "break_stops":                      # stops are answered by what happened, however long that took
-        answered = next(line for line in run.stdout.splitlines() if "answered otherwise" in line)
-        assert answered.startswith("held"), run.stdout
+        answered = next(line for line in printed.splitlines() if "answered otherwise" in line)
+        assert answered.startswith("held"), printed
 
 
 def test_one_command_runs_all_and_the_readme_names_it(tmp_path):

@@ -91,8 +91,8 @@ def test_louder_never_passes_the_ceiling(playing):
     assert peak <= services.jobs.get(job_id).rig.levels.ceiling_dbfs + 1e-6
 
 
-def test_only_what_the_processor_holds_is_heard_there(pair):
-    services, job_id = pair
+def test_only_what_the_processor_holds_is_heard_there(playing):
+    services, job_id = playing
     services.sound.stop()
     assert services.room_listening.look(job_id) is None
     with pytest.raises(Conflict, match="nothing plays in the room"):

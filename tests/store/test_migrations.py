@@ -80,6 +80,41 @@ def test_opening_tries_again_where_a_lock_was_missed_but_not_where_somebody_hold
             Database(tmp_path)
 
 
+@pytest.mark.parametrize(("code", "lost", "kept"), [
+    (sqlite3.SQLITE_PROTOCOL, 2, True), (sqlite3.SQLITE_PROTOCOL, 3, False), (sqlite3.SQLITE_FULL, 1, False)])
+def test_a_commit_is_made_again_where_a_lock_was_missed(tmp_path, code, lost, kept):
+    left = [lost]
+
+    class Busy(sqlite3.Connection):
+        def commit(self):
+            if left[0]:
+                left[0] -= 1
+                error = sqlite3.OperationalError("no")
+                error.sqlite_errorcode = code
+                raise error
+            super().commit()
+
+    class Link(database_module.Patient, Busy):
+        pass
+
+    link = sqlite3.connect(tmp_path / "one.sqlite", factory=Link)
+    link.execute("CREATE TABLE one (number)")
+    link.execute("INSERT INTO one VALUES (5)")
+    if kept:
+        link.commit()
+    else:
+        with pytest.raises(sqlite3.OperationalError):
+            link.commit()
+    link.rollback()
+    assert link.execute("SELECT number FROM one").fetchall() == ([(5,)] if kept else [])
+    link.close()
+
+
+def test_links_of_the_database_are_such(database):
+    with database.engine.connect() as connection:
+        assert isinstance(connection.connection.driver_connection, database_module.Patient)
+
+
 def test_an_error_keeps_nothing(database):
     def fails():
         with UnitOfWork(database, write=True) as work:

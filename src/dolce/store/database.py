@@ -19,7 +19,7 @@ from dolce.store.trouble import in_words
 
 BUSY_S = 15.0
 _INCREMENTAL, _PAGES_AT_ONCE = 2, 512         # of auto_vacuum; and how much is moved while others wait
-_MIGRATING_AGAIN = 2              # on a machine that is so busy that waiting for a lock ran out of turns
+_MIGRATING_AGAIN = _COMMITTING_AGAIN = 2     # on a machine that is so busy that waiting for a lock ran out of turns
 _STALE = {sqlite3.SQLITE_PROTOCOL, sqlite3.SQLITE_BUSY_SNAPSHOT}    # a lock missed, not one held by somebody
 
 
@@ -153,8 +153,26 @@ def _require_known(reached: str | None, folder: Path) -> None:
                            where=str(folder), remedy="Use that version, or choose another folder with --data.")
 
 
+class Patient:
+    """A connection's commit, again where SQLite gave up waiting for a lock of its own; the transaction is still open
+    then. On a machine that is busy for long, what was made would be lost otherwise, and had to be made again."""
+
+    def commit(self) -> None:
+        for _ in range(_COMMITTING_AGAIN):
+            try:
+                return super().commit()
+            except sqlite3.OperationalError as error:
+                if error.sqlite_errorcode != sqlite3.SQLITE_PROTOCOL or not self.in_transaction:
+                    raise
+        return super().commit()
+
+
+class _Link(Patient, sqlite3.Connection):
+    pass
+
+
 def engine_of(path: Path, busy_s: float = BUSY_S) -> Engine:
-    engine = create_engine(f"sqlite:///{path}", connect_args={"timeout": busy_s})
+    engine = create_engine(f"sqlite:///{path}", connect_args={"timeout": busy_s, "factory": _Link})
 
     @event.listens_for(engine, "connect")
     def _prepare(connection, _record) -> None:

@@ -10,9 +10,13 @@ from pathlib import Path
 import pytest
 
 from dolce.services.sample.demo import build_demo
+from dolce.services.shape.shaping import Shaping
 from dolce.services.wiring import Services, open_services
 from dolce.web.serving import settle
-from rooms import Prepared
+from rooms import BRIEF, Prepared
+
+# What is tested of jobs holds however long bands are looked for; tests/core and bench/ look in earnest.
+Shaping.effort = BRIEF
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:

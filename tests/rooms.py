@@ -6,10 +6,14 @@ from pathlib import Path
 
 from filelock import FileLock
 
+from dolce.core.correction import Effort
 from dolce.core.geometry import RoomSize
 from dolce.core.room import new_plan
 from dolce.services.jobs.job_keeping import JobWish
 from dolce.services.wiring import Services, open_services
+
+# A short look for bands: for what holds however long one looks.
+BRIEF = Effort(starts=2, promising=1, exchanged=1, exchanges=0, finalists=2, better=0.98)
 
 
 class Prepared:

@@ -8,7 +8,6 @@ from numpy.testing import assert_allclose
 from dolce.core.alignment import ChannelReading, Match, arrival_ladder
 from dolce.core.correction import (
     QUICK,
-    Effort,
     Limits,
     Needs,
     Overruled,
@@ -27,6 +26,7 @@ from dolce.core.filters import BandFilter, chain_level_db
 from dolce.core.response import ANALYSIS_GRID_HZ as GRID
 from dolce.core.tuning import verdicts_on
 from dolce.errors import InvalidValue
+from rooms import BRIEF
 
 FLAT = np.zeros(GRID.size)
 WIDE = np.geomspace(5, 22_000, 3000)
@@ -44,10 +44,6 @@ def needs_of(level_db, spread_db=FLAT):
 
 def planned(level_db, *, spread_db=FLAT, limits=None, overruled=()):
     return plan_correction(GRID, needs_of(level_db, spread_db), FLAT, limits=limits or Limits(), overruled=overruled)
-
-
-# For what holds however long one looks.
-BRIEF = Effort(starts=2, promising=1, exchanged=1, exchanges=0, finalists=2, better=0.98)
 
 
 def fitted(level_db, *, spread_db=FLAT, limits=None, effort=QUICK):

@@ -120,7 +120,7 @@ def test_sound_above_the_ceiling_is_not_begun(card):
 
 
 def test_loop_is_flat_and_arrives_at_the_same_sample_every_time(card):
-    sweep = Sweep(start_hz=10, stop_hz=22_000, duration_s=4.0, sample_rate_hz=RATE, level_dbfs=-12)
+    sweep = Sweep(start_hz=10, stop_hz=22_000, duration_s=2.0, sample_rate_hz=RATE, level_dbfs=-12)
     stimulus = np.concatenate([sweep.samples(), np.zeros(RATE // 2)])
     deconvolver = Deconvolver(sweep.samples(), sample_rate_hz=RATE, recording_samples=stimulus.size,
                               band_hz=(10, 22_000))

@@ -94,6 +94,7 @@ def test_louder_never_passes_the_ceiling(playing):
 def test_only_what_the_processor_holds_is_heard_there(playing):
     services, job_id = playing
     services.sound.stop()
+    services.sound.wait()
     assert services.room_listening.look(job_id) is None
     with pytest.raises(Conflict, match="nothing plays in the room"):
         services.room_listening.switch(job_id, "preset-B")

@@ -9,7 +9,7 @@ from numpy.typing import ArrayLike, NDArray
 
 from dolce.core.alignment import TRIM_STEP_DB, level_band_hz, mid_level_db
 from dolce.core.checked import range_of
-from dolce.core.correction import Expected, Overruled, Taste, shared_excess_phase
+from dolce.core.correction import QUICK, Effort, Expected, Overruled, Taste, shared_excess_phase
 from dolce.core.filters import BandFilter, chain_level_db
 from dolce.core.job import Job, Round
 from dolce.core.levels import energy_mean_db
@@ -113,7 +113,9 @@ def present_correction(work: UnitOfWork, job: Job) -> Correction:
 
 
 class Shaping:
-    """Target and bands of one job."""
+    """Target and bands of one job; `effort` is how long bands are looked for."""
+
+    effort: Effort = QUICK
 
     def __init__(self, context: Context) -> None:
         self._context = context
@@ -334,7 +336,7 @@ class Shaping:
 
                 result = found_filters({name: one for name, one in shapes.items() if one is not None}, found,
                                        sample_rate_hz=job.rig.sample_rate_hz, device=job.limits, told=reached,
-                                       turned=self._turned(work, job, found, base.id, group))
+                                       turned=self._turned(work, job, found, base.id, group), effort=self.effort)
                 found = replace(found, bands={**found.bands, **result.correction.bands},
                                 convolutions={**found.convolutions, **result.correction.convolutions})
                 fewer |= result.fewer

@@ -124,7 +124,7 @@ def tried(folder: Path) -> tuple[Counter, int]:
             )
             arguments += [option, str(folder / "data") if option == "--data" else str(value)]
         if name == "serve":
-            arguments += ["--port", rng.choice(["-1", "65536", "²", "9" * 400, "nan"])]
+            arguments += ["--port", rng.choice(["-1", "65536", "²", "9" * 400, "nan", "5061"])]
         said = io.StringIO()
         try:
             with contextlib.redirect_stderr(said), contextlib.redirect_stdout(io.StringIO()):

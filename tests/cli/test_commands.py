@@ -7,6 +7,7 @@ from numpy.testing import assert_allclose
 from scipy import signal
 
 from dolce.__main__ import main
+from dolce.cli.main import run
 
 RATE = 48_000
 
@@ -237,6 +238,16 @@ def test_wrong_input_is_one_line_and_code_2_and_nothing_is_written(arguments, sa
     assert printed.err.count("\n") == 1
     assert said in printed.err
     assert sorted(tmp_path.rglob("*")) == before
+
+
+@pytest.mark.parametrize(("port", "said"), [
+    ("5061", "refuse to open port 5061"), ("10080", "refuse to open port 10080"), ("70000", "is not a port")])
+def test_a_port_that_no_browser_opens_is_refused_at_once(port, said, capsys):
+    # WHATWG, "Fetch", port blocking, from memory: 5061 is that of calls over the network (SIP).
+    with pytest.raises(SystemExit) as end:
+        run(["serve", "--port", port], serve=lambda **_: pytest.fail("it was begun"))
+    assert end.value.code == 2
+    assert said in capsys.readouterr().err
 
 
 @pytest.mark.parametrize(("text", "said"), [

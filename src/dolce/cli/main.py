@@ -10,6 +10,10 @@ from typing import NoReturn, Protocol
 
 from dolce.errors import Damaged, DolceError, InvalidValue
 
+# Of those that need no rights; WHATWG, "Fetch", port blocking, from memory.
+_CLOSED_TO_BROWSERS = {1719, 1720, 1723, 2049, 3659, 4045, 4190, 5060, 5061, 6000, 6566, *range(6665, 6670), 6679, 6697,
+                       10_080}
+
 
 class Serve(Protocol):
     """Starts the application and returns when it has ended."""
@@ -120,7 +124,7 @@ def _parser() -> argparse.ArgumentParser:
 
     for name, help_ in (("serve", "start the application"), ("demo", "start it with sample jobs")):
         command = commands.add_parser(name, help=help_)
-        command.add_argument("--port", type=_port, default=5057, help="0 for any that is free")
+        command.add_argument("--port", type=_page_port, default=5057, help="0 for any that is free")
         command.add_argument("--data", type=Path, default=None, help="folder of the jobs")
     return parser
 
@@ -149,6 +153,13 @@ def _port(text: str) -> int:
     if not (text.isascii() and text.isdigit() and len(text) <= 5 and int(text) <= 65_535):
         raise argparse.ArgumentTypeError(f"{text[:20]!r} is not a port: choose 0 to 65535")
     return int(text)
+
+
+def _page_port(text: str) -> int:
+    """The same where a browser is to open it."""
+    if (port := _port(text)) in _CLOSED_TO_BROWSERS:
+        raise argparse.ArgumentTypeError(f"browsers refuse to open port {port}: choose another, such as 5057")
+    return port
 
 
 def _numbers(text: str, name: str) -> list[float]:

@@ -185,7 +185,7 @@ def test_a_new_job_from_nothing_to_proven(driver, address, downloads, tmp_path):
     assert "A, Aligned and corrected" in page.text("#top-state")
     page.press_at_once("Save all as ZIP")
     target = downloads / "dolce-ropewalk-studio.zip"
-    page.wait(target.exists)
+    page.wait(lambda: target.exists() and zipfile.is_zipfile(target))      # its name stands there before it is whole
     assert "README.txt" in zipfile.ZipFile(target).namelist()
 
     # Prove: a new round through the processor.

@@ -11,7 +11,7 @@ from dolce.services.wiring import open_services
 from rooms import shaped_folder
 
 FLAGS = ["--headless=new", "--no-sandbox", "--disable-dev-shm-usage", "--hide-scrollbars", "--no-first-run",
-         "--force-device-scale-factor=1", "--disable-background-networking"]
+         "--force-device-scale-factor=1", "--disable-background-networking", "--disable-gpu"]
 
 
 @pytest.fixture(scope="session")

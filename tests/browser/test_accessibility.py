@@ -2,6 +2,7 @@
 
 from pathlib import Path
 
+import pytest
 from pages import Page
 
 from dolce.services.sample.demo import BARN, NET_LOFT, UNTOUCHED
@@ -15,9 +16,16 @@ return axe.getRules(['cat.color']).filter((r) => !r.tags.includes('wcag2aaa')).m
 STOPS = ("room", "rig", "takes", "read", "align", "shape", "load", "prove")
 
 
+@pytest.fixture(scope="module", autouse=True)
+def axe(driver):
+    """Every page that is opened has it."""
+    given = driver.execute_cdp_cmd("Page.addScriptToEvaluateOnNewDocument", {"source": AXE})
+    yield
+    driver.execute_cdp_cmd("Page.removeScriptToEvaluateOnNewDocument", given)
+
+
 def faults_of(page: Page) -> list[str]:
     """By all rules as the page is; then in the evening's colours, the same page, by those that look at colours."""
-    page.driver.execute_script(AXE)
     found = page.driver.execute_async_script(RUN, {})
     rules = page.driver.execute_script(OF_COLOUR)
     assert {"color-contrast", "link-in-text-block"} <= set(rules)

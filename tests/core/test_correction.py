@@ -146,9 +146,9 @@ def test_a_fit_is_looked_for_once_and_again_when_anything_of_it_has_changed():
     limits, told = Limits(bands=2), []
     plan = planned(ROOMS["tilted"], limits=limits)
 
-    def fit(plan=plan, limits=limits, rate=48_000):
+    def fit(plan=plan, limits=limits, rate=48_000, effort=QUICK):
         before = len(told)
-        found = fit_bands(plan, limits=limits, sample_rate_hz=rate, told=lambda: told.append(1))
+        found = fit_bands(plan, limits=limits, sample_rate_hz=rate, effort=effort, told=lambda: told.append(1))
         return found, len(told) > before
 
     first, looked = fit()
@@ -157,7 +157,8 @@ def test_a_fit_is_looked_for_once_and_again_when_anything_of_it_has_changed():
     assert again is first
     assert not looked
     for change in ({"plan": planned(ROOMS["tilted"] + 0.5, limits=limits)}, {"limits": Limits(bands=3)},
-                   {"plan": replace(plan, weight=plan.weight * 2)}, {"rate": 44_100}):
+                   {"plan": replace(plan, weight=plan.weight * 2)}, {"rate": 44_100},
+                   {"effort": BRIEF}):
         assert fit(**change)[1], change
 
 

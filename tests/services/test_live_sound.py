@@ -13,6 +13,7 @@ from dolce.errors import Conflict, NotFound
 from dolce.services.jobs.job_keeping import JobWish
 from dolce.services.rig import live_session
 from dolce.services.sample.demo_rooms import attic, net_loft
+from dolce.services.sound.sounding import Sounding
 
 FULL_SCALE_SPL_DB = 120.0                       # of the rehearsal rig
 
@@ -42,6 +43,16 @@ def test_level_comes_up_to_40_db_above_noise_and_becomes_that_of_the_sweeps(serv
     assert services.live.view(job_id, "ramp").wish.source.level_dbfs == -60
     services.sound.stop()
     services.sound.wait()
+
+
+def test_what_was_stopped_before_it_began_does_not_count_as_running(services, monkeypatch):
+    job_id = job_of(services, attic())
+    monkeypatch.setattr(Sounding, "hold", lambda sounding: sounding.stop.set())     # pressed before the first step
+    services.live.start(job_id, "meter")
+    assert services.sound.wait(20)
+    view = services.live.view(job_id, "meter")
+    assert not view.running
+    assert view.last_pass.state == "stopped"
 
 
 def test_ramp_stops_below_a_low_ceiling(services):

@@ -6,6 +6,7 @@ import pytest
 from dolce.core.listening import RoomPlayer
 from dolce.errors import Conflict, InvalidValue
 from dolce.services.load.audition import ListenWish
+from dolce.services.sound.sounding import Sounding
 from rooms import loaded_pair
 
 PAIR = ("preset-A", "preset-B")
@@ -89,6 +90,16 @@ def test_louder_never_passes_the_ceiling(playing):
     room.player.sound(room.level_dbfs + gains[room.key])
     peak = 20 * np.log10(room.player.peak) + room.level_dbfs
     assert peak <= services.jobs.get(job_id).rig.levels.ceiling_dbfs + 1e-6
+
+
+def test_what_was_stopped_before_it_began_does_not_count_as_playing(playing, monkeypatch):
+    services, job_id = playing
+    services.sound.stop()
+    services.sound.wait()
+    monkeypatch.setattr(Sounding, "hold", lambda sounding: sounding.stop.set())     # pressed before the first step
+    services.room_listening.start(job_id, "preset-A")
+    assert services.sound.wait(20)
+    assert services.room_listening.look(job_id) is None
 
 
 def test_only_what_the_processor_holds_is_heard_there(playing):

@@ -53,8 +53,10 @@ class _Playing:
                 raise
             raise Conflict("no page was looking any more. Sound was ended.", where="listening",
                            remedy="Open the page and start it again.") from None
-        finally:
-            self.over = True
+
+    def end(self) -> None:
+        """It plays no more, or was stopped before it began."""
+        self.over = True
 
 
 class RoomListening:
@@ -109,7 +111,7 @@ class RoomListening:
 
         return self._sound.start(job_id, kind="listen", steps=[(next(iter(outputs.values())), job.first_spot.id)],
                                  step=step, seconds_per_step=LONGEST_S,
-                                 before=lambda: setattr(self, "_playing", playing))
+                                 before=lambda: setattr(self, "_playing", playing), after=playing.end)
 
     def switch(self, job_id: int, key: str) -> None:
         """Another preset at the same place: down, the processor is switched, up again at its own gain."""

@@ -230,9 +230,11 @@ class LiveSession:
             if not self._finished:
                 raise Conflict("no page was looking any more. Sound was ended.", where="live sound",
                                remedy="Open the page and start it again.") from None
-        finally:
-            self.over = True
         return self._keep
+
+    def end(self) -> None:
+        """It runs no more, or was stopped before it began."""
+        self.over = True
 
     def _keep(self, work: UnitOfWork, _found: PassResult) -> None:
         if self.purpose == "ramp" and self._ramp is not None:

@@ -145,10 +145,9 @@ class LiveSound:
         def step(_channel: str, _spot: int, progress: Progress, stopped: Stopped):
             return session.run(progress, stopped)
 
-        record = self._sound.start(job_id, kind=kind, steps=[(state.channel, state.spot)], step=step, result=result,
-                                   seconds_per_step=MOVING_S if purpose == "moving" else 0.0,
-                                   before=lambda: self._take_over(session))
-        return record
+        return self._sound.start(job_id, kind=kind, steps=[(state.channel, state.spot)], step=step, result=result,
+                                 seconds_per_step=MOVING_S if purpose == "moving" else 0.0,
+                                 before=lambda: self._take_over(session), after=session.end)
 
     def change(self, job_id: int, purpose: Purpose, **changes: object) -> None:
         """Change what is asked for, at once where it runs."""

@@ -42,10 +42,11 @@ class SoundWork:
 
     def start(self, job_id: int, *, kind: str, steps: list[tuple[str, int]], seconds_per_step: float,
               step: Step, result: PassResult = None, before: Callable[[], None] | None = None,
-              waits_s: Sequence[float] = ()) -> PassRecord:
+              after: Callable[[], None] | None = None, waits_s: Sequence[float] = ()) -> PassRecord:
         """Begin a pass and return at once. `result` is what it starts from.
 
-        `before` is called when the pass is sure to begin, before its first step. `waits_s` are silences before steps.
+        `before` is called when the pass is sure to begin, before its first step, and `after` when it has ended in
+        whatever way, its first step perhaps never begun. `waits_s` are silences before steps.
 
         Raises
         ------
@@ -64,7 +65,7 @@ class SoundWork:
                                            at=self._context.now(), result=result)
             if before is not None:
                 before()
-            self._pool.submit(self._run, self._now.begin(record, asked=asked, waits_s=waits_s), step)
+            self._pool.submit(self._run, self._now.begin(record, asked=asked, waits_s=waits_s), step, after)
         return record
 
     def stop(self, *, within_s: float = SILENT_WITHIN_S) -> StopOutcome:
@@ -115,7 +116,7 @@ class SoundWork:
         self._now.press_stop()
         self._pool.shutdown(wait=True)
 
-    def _run(self, sounding: Sounding, step: Step) -> None:
+    def _run(self, sounding: Sounding, step: Step, after: Callable[[], None] | None) -> None:
         record, state, message = sounding.record, "done", ""
         try:
             for number, (channel, spot) in enumerate(record.steps):
@@ -139,6 +140,8 @@ class SoundWork:
             state, message = "failed", "Something broke inside Dolce. Finished takes are kept; the log has the details."
         finally:
             sounding.state, sounding.message = state, message
+            if after is not None:
+                after()
             sounding.silent.set()
             self._write_end(sounding)
             sounding.over.set()

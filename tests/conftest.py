@@ -19,6 +19,7 @@ from rooms import BRIEF, Prepared
 Shaping.effort = BRIEF
 
 
+@pytest.hookimpl(tryfirst=True)                  # before xdist reads the marks
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     """One sound server serves all its tests; else a module stays in one worker, so that its fixtures are made once."""
     for item in items:

@@ -1,8 +1,9 @@
 """States of processors, each kept once under the hash of its content, however many rounds and jobs have it."""
 
 import json
-from collections.abc import Collection, Mapping
-from contextlib import suppress
+from collections.abc import Collection, Iterator, Mapping
+from contextlib import contextmanager, suppress
+from contextvars import ContextVar
 
 from sqlalchemy import delete, select
 from sqlalchemy.dialects.sqlite import insert
@@ -86,36 +87,50 @@ class States:
         self._session.execute(delete(TapsRow).where(TapsRow.id.not_in(select(StateTapsRow.taps_id))))
 
 
-def _taps_converter(held: dict[str, bytes]):
-    """A converter that writes taps into `held`, and reads them from there."""
-    made = encoding.new_converter()
+# The taps of the state that is being written or read in this context, by the hash under which they are kept.
+_held: ContextVar[dict[str, bytes]] = ContextVar("taps_held")
 
-    def out(convolution: Convolution) -> dict:
-        taps_id = encoding.checksum(convolution.data)
-        held[taps_id] = convolution.data
-        return {"sample_rate_hz": convolution.sample_rate_hz, "taps": taps_id}
 
-    def back(values: dict, _: type) -> Convolution:
-        data = held[values["taps"]]
-        if encoding.checksum(data) != values["taps"]:
-            raise ValueError("taps differ from those that were kept")
-        return Convolution(sample_rate_hz=values["sample_rate_hz"], data=data)
+def _taps_out(convolution: Convolution) -> dict:
+    taps_id = encoding.checksum(convolution.data)
+    _held.get()[taps_id] = convolution.data
+    return {"sample_rate_hz": convolution.sample_rate_hz, "taps": taps_id}
 
-    made.register_unstructure_hook(Convolution, out)
-    made.register_structure_hook(Convolution, back)
-    return made
+
+def _taps_back(values: dict, _: type) -> Convolution:
+    data = _held.get()[values["taps"]]
+    if encoding.checksum(data) != values["taps"]:
+        raise ValueError("taps differ from those that were kept")
+    return Convolution(sample_rate_hz=values["sample_rate_hz"], data=data)
+
+
+_converter = encoding.new_converter()
+_converter.register_unstructure_hook(Convolution, _taps_out)
+_converter.register_structure_hook(Convolution, _taps_back)
+
+
+@contextmanager
+def _holding(taps: dict[str, bytes]) -> Iterator[None]:
+    """Taps are written into these, and read from them."""
+    token = _held.set(taps)
+    try:
+        yield
+    finally:
+        _held.reset(token)
 
 
 def _encoded(state: ProcessorState) -> tuple[str, dict[str, bytes]]:
     taps: dict[str, bytes] = {}
-    return json.dumps(_taps_converter(taps).unstructure(state), sort_keys=True), taps
+    with _holding(taps):
+        return json.dumps(_converter.unstructure(state), sort_keys=True), taps
 
 
 def _decoded(number: str, body: str, taps: dict[str, bytes]) -> ProcessorState:
     try:
         if encoding.checksum(body.encode()) != number:
             raise ValueError("the text differs from the one that was kept")
-        return encoding.value_of(ProcessorState, json.loads(body), converter=_taps_converter(taps))
+        with _holding(taps):
+            return encoding.value_of(ProcessorState, json.loads(body), converter=_converter)
     except encoding.UNDECODABLE as error:
         raise Damaged("what its processor held can't be read any more.", where="processor",
                       remedy="Put back a backup, or save what can be read from the list of jobs.") from error

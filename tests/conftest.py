@@ -5,7 +5,6 @@ import os
 
 os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
 
-from pathlib import Path
 
 import pytest
 
@@ -19,13 +18,13 @@ from rooms import BRIEF, Prepared
 Shaping.effort = BRIEF
 
 
-@pytest.hookimpl(tryfirst=True)                  # before xdist reads the marks
-def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
-    """One sound server serves all its tests; else a module stays in one worker, so that its fixtures are made once."""
-    for item in items:
-        place = item.path.relative_to(Path(__file__).parent)
-        if item.get_closest_marker("xdist_group") is None:
-            item.add_marker(pytest.mark.xdist_group("devices" if place.parts[0] == "devices" else str(place)))
+@pytest.hookimpl(optionalhook=True)
+def pytest_xdist_make_scheduler(config, log):
+    """Whole modules for each worker, in the order of their names: what takes longest comes first."""
+    from sharing import ByModule
+
+    config.option.loadscopereorder = False
+    return ByModule(config, log)
 
 
 def pytest_collection_finish() -> None:

@@ -13,9 +13,7 @@ COUNTED = ("break_commands", "break_input", "break_kills", "break_storage")
 README = (BENCH.parent / "README.md").read_text()
 
 
-@pytest.mark.parametrize("script", [
-    pytest.param(name, marks=pytest.mark.xdist_group("devices" if name == "rig_figures" else name))
-    for name in SCRIPTS])
+@pytest.mark.parametrize("script", SCRIPTS)
 def test_the_short_form_of_every_bench_ends_and_what_it_counts_is_held(script, tmp_path):
     code, printed, errors = short_form(script, tmp_path)
     assert code in (0, 1), errors[-2000:]

@@ -56,9 +56,9 @@ def shaped_address(prepared) -> str:
 
 
 @pytest.fixture
-def address(tmp_path) -> str:
+def address(prepared) -> str:
     """The application with nothing in it, and its services behind it for comparison."""
-    opened = open_services(tmp_path / "data")
+    opened = open_services(prepared("empty", lambda _: None))
     server, thread, place = serving(opened)
     yield place, opened
     server.close()

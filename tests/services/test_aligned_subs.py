@@ -19,7 +19,6 @@ from dolce.services.align.readings import aligned_readings
 from dolce.services.jobs.job_keeping import JobWish
 from dolce.services.wiring import open_services
 
-pytestmark = pytest.mark.xdist_group("aligned subs")
 CORNERS = {"fronts": Crossover(frequency_hz=80.0), "surrounds": Crossover(frequency_hz=100.0, order=8)}
 
 

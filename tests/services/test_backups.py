@@ -16,8 +16,6 @@ from dolce.services.wiring import open_services
 from dolce.store import encoding, read_manifest
 from rooms import taken_room, two_seats_taken
 
-pytestmark = pytest.mark.xdist_group("backups")
-
 
 @pytest.fixture(scope="module")
 def filled(prepared):

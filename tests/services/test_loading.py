@@ -11,7 +11,6 @@ from dolce.errors import Conflict, InvalidValue, NotFound
 from dolce.services.load.difference_words import difference_words
 from rooms import shaped_pair
 
-pytestmark = pytest.mark.xdist_group("loading")
 BELL = BandFilter(frequency_hz=80, gain_db=-4, q=2)
 
 

@@ -14,7 +14,6 @@ from dolce.errors import Conflict, FormatError, InvalidValue
 from dolce.services.wiring import open_services
 from rooms import taken_room
 
-pytestmark = pytest.mark.xdist_group("monitors")
 ABOVE = (GRID > 300) & (GRID < 15_000)
 
 

@@ -31,7 +31,6 @@ from dolce.errors import Conflict, DeviceError, FormatError, InvalidValue
 from dolce.services.jobs.job_keeping import JobWish
 from dolce.services.rig import network_processors
 
-pytestmark = pytest.mark.xdist_group("network")
 LIMITS = ProcessorLimits(name="Rack", bands=16, taps=4096, presets=3, all_passes=2)
 BELL = BandFilter(frequency_hz=80, gain_db=-4, q=2)
 PRESET = Preset(

@@ -8,9 +8,6 @@ from dolce.core.response.odd_takes import odd_takes, repeats_differ_db
 from dolce.services.takes.odd import odd_words
 from dolce.services.takes.taking import Taking
 
-# Their boards are made once.
-pytestmark = pytest.mark.xdist_group("odd takes")
-
 
 @pytest.fixture
 def board(demo, demo_job):

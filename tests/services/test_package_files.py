@@ -25,7 +25,6 @@ from dolce.formats.sofa_file import read_sofa, write_sofa
 from dolce.services.load.packing import PackageWish
 from rooms import shaped_pair
 
-pytestmark = pytest.mark.xdist_group("package")
 SURROUND = ("L", "R", "C", "Ls", "Rs", "Ltf", "Rtf", "Sub1", "Mine")
 
 

@@ -20,9 +20,6 @@ from dolce.services.sample.demo_rooms import net_loft
 from dolce.services.wiring import open_services
 from dolce.web.stops.read.detail_plots import detail_plot
 
-# Their boards are made once.
-pytestmark = pytest.mark.xdist_group("reading")
-
 
 def statements(services, wish):
     """How many statements one look at the curves sends to the database."""

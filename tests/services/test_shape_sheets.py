@@ -19,8 +19,6 @@ from dolce.services.shape.stretch_evidence import stretch_evidence
 from dolce.services.wiring import open_services
 from rooms import taken_room
 
-pytestmark = pytest.mark.xdist_group("shape sheets")
-
 
 @pytest.fixture(scope="module")
 def taken(prepared):

@@ -12,7 +12,6 @@ from dolce.services.jobs.job_keeping import JobWish
 from dolce.services.wiring import open_services
 from rooms import taken_room
 
-pytestmark = pytest.mark.xdist_group("story")
 BEGUN = datetime(2026, 3, 1, 9, 0)
 
 

@@ -11,7 +11,6 @@ from dolce.services.jobs.job_keeping import JobWish
 from dolce.services.wiring import open_services
 from rooms import taken_room
 
-pytestmark = pytest.mark.xdist_group("tolerating")
 EBU = "EBU Tech 3276"
 
 

@@ -11,7 +11,6 @@ from dolce.core.subs import SearchLimits
 from dolce.services.jobs.job_keeping import JobWish
 from dolce.services.wiring import open_services
 
-pytestmark = pytest.mark.xdist_group("align sheets")
 SHEETS = ("ladder", "subs", "crossover", "routing", "proof", "kept")
 CORNERS = {"way-fronts": "crossed", "corner-fronts": "80", "slope-fronts": "4", "kind-fronts": "linkwitz-riley"}
 

@@ -8,8 +8,6 @@ from asking import client_of, post
 from dolce.services.wiring import open_services
 from rooms import shaped_folder, two_seats_taken
 
-pytestmark = pytest.mark.xdist_group("monitors")
-
 
 @pytest.fixture(scope="module")
 def pair(prepared):

@@ -21,7 +21,6 @@ from dolce.services.jobs.job_keeping import JobWish
 from dolce.web import create_app
 from dolce.web.remote.desk import MOST_GUESSES, addresses
 
-pytestmark = pytest.mark.xdist_group("remote")
 LONG_S = 1e9
 
 

@@ -8,12 +8,10 @@ import pytest
 from alembic.config import Config
 from alembic.script import ScriptDirectory
 from sqlalchemy import inspect
-from sqlalchemy.exc import OperationalError
 
 from dolce.core.processor import ChannelSettings
 from dolce.core.response import ANALYSIS_GRID_HZ, Caution
 from dolce.core.room import plan_values
-from dolce.errors import StorageError
 from dolce.services.sample.demo_rooms import attic
 from dolce.store import Database, UnitOfWork
 from dolce.store import database as database_module
@@ -50,69 +48,6 @@ def test_file_is_in_wal_mode_and_keeps_the_record_of_its_steps(database, tmp_pat
         assert raw.execute("PRAGMA journal_mode").fetchone() == ("wal",)
         assert raw.execute("SELECT version_num FROM alembic_version").fetchone() == ("0016",)
     raw.close()
-
-
-@pytest.mark.parametrize(("code", "lost", "opens", "there"), [
-    (sqlite3.SQLITE_PROTOCOL, 1, True, False), (sqlite3.SQLITE_PROTOCOL, 2, True, True),
-    (sqlite3.SQLITE_PROTOCOL, 3, False, False), (sqlite3.SQLITE_BUSY_SNAPSHOT, 1, True, True),
-    (sqlite3.SQLITE_BUSY, 1, True, False), (sqlite3.SQLITE_BUSY, 1, False, True)])
-def test_opening_tries_again_where_a_lock_was_missed_but_not_where_somebody_holds_it(
-        tmp_path, monkeypatch, code, lost, opens, there):
-    if there:
-        engine = database_module.engine_of(tmp_path / "dolce.sqlite")
-        migrate(engine, to=known_steps()[-2])
-        engine.dispose()
-    left = [lost]
-
-    def busy(engine):
-        if left[0]:
-            left[0] -= 1
-            cause = sqlite3.OperationalError("locking protocol")
-            cause.sqlite_errorcode = code
-            raise OperationalError("COMMIT", {}, cause)
-        migrate(engine)
-
-    monkeypatch.setattr(database_module, "migrate", busy)
-    if opens:
-        Database(tmp_path).close()
-    else:
-        with pytest.raises(StorageError, match=r"so busy|held by something else"):
-            Database(tmp_path)
-
-
-@pytest.mark.parametrize(("code", "lost", "kept"), [
-    (sqlite3.SQLITE_PROTOCOL, 2, True), (sqlite3.SQLITE_PROTOCOL, 3, False), (sqlite3.SQLITE_FULL, 1, False)])
-def test_a_commit_is_made_again_where_a_lock_was_missed(tmp_path, code, lost, kept):
-    left = [lost]
-
-    class Busy(sqlite3.Connection):
-        def commit(self):
-            if left[0]:
-                left[0] -= 1
-                error = sqlite3.OperationalError("no")
-                error.sqlite_errorcode = code
-                raise error
-            super().commit()
-
-    class Link(database_module.Patient, Busy):
-        pass
-
-    link = sqlite3.connect(tmp_path / "one.sqlite", factory=Link)
-    link.execute("CREATE TABLE one (number)")
-    link.execute("INSERT INTO one VALUES (5)")
-    if kept:
-        link.commit()
-    else:
-        with pytest.raises(sqlite3.OperationalError):
-            link.commit()
-    link.rollback()
-    assert link.execute("SELECT number FROM one").fetchall() == ([(5,)] if kept else [])
-    link.close()
-
-
-def test_links_of_the_database_are_such(database):
-    with database.engine.connect() as connection:
-        assert isinstance(connection.connection.driver_connection, database_module.Patient)
 
 
 def test_an_error_keeps_nothing(database):

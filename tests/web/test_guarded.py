@@ -213,3 +213,13 @@ def test_half_open_connections_block_nobody(services):
         connection.close()
     server.close()
     thread.join(5)
+
+
+def test_a_worker_that_answers_after_the_server_was_closed_writes_into_no_file(services, tmp_path):
+    server = new_server(services, port=0)
+    server.close()
+    files = [(tmp_path / f"{number}").open("wb") for number in range(8)]      # numbers that were given back are theirs
+    server.pull_trigger()
+    for file in files:
+        file.close()
+        assert (tmp_path / file.name).read_bytes() == b""

@@ -19,8 +19,6 @@ from dolce.store.trouble import in_words
 
 BUSY_S = 15.0
 _INCREMENTAL, _PAGES_AT_ONCE = 2, 512         # of auto_vacuum; and how much is moved while others wait
-_MIGRATING_AGAIN = _COMMITTING_AGAIN = 2     # on a machine that is so busy that waiting for a lock ran out of turns
-_STALE = {sqlite3.SQLITE_PROTOCOL, sqlite3.SQLITE_BUSY_SNAPSHOT}    # a lock missed, not one held by somebody
 
 
 class Database:
@@ -56,7 +54,7 @@ class Database:
             _require_known(reached, folder)
             self.engine = engine_of(self._folder.database, busy_s)
             if reached != newest_step():
-                self._bring_up_to_date()
+                migrate(self.engine)
             self._folder.mark()
         except (DBAPIError, sqlite3.Error) as error:
             self._give_up()
@@ -72,19 +70,6 @@ class Database:
         self.takes_at_hand = TakesAtHand(12)
         self.texts_at_hand = TextsAtHand(128)
         self.session = sessionmaker(self.engine, expire_on_commit=False)
-
-    def _bring_up_to_date(self) -> None:
-        """Migrate, and again where SQLite gave up waiting for a lock: a step and its record are one transaction."""
-        for _ in range(_MIGRATING_AGAIN):
-            try:
-                return migrate(self.engine)
-            except DBAPIError as error:
-                code = getattr(error.orig, "sqlite_errorcode", None)
-                # A database that we made just now is known to nobody else: what holds it is a lock left behind.
-                if code not in _STALE and not (self.is_new and code == sqlite3.SQLITE_BUSY):
-                    raise
-                self.engine.dispose()
-        return migrate(self.engine)
 
     def new_session(self) -> Session:
         return self.session()
@@ -153,26 +138,8 @@ def _require_known(reached: str | None, folder: Path) -> None:
                            where=str(folder), remedy="Use that version, or choose another folder with --data.")
 
 
-class Patient:
-    """A connection's commit, again where SQLite gave up waiting for a lock of its own; the transaction is still open
-    then. On a machine that is busy for long, what was made would be lost otherwise, and had to be made again."""
-
-    def commit(self) -> None:
-        for _ in range(_COMMITTING_AGAIN):
-            try:
-                return super().commit()
-            except sqlite3.OperationalError as error:
-                if error.sqlite_errorcode != sqlite3.SQLITE_PROTOCOL or not self.in_transaction:
-                    raise
-        return super().commit()
-
-
-class _Link(Patient, sqlite3.Connection):
-    pass
-
-
 def engine_of(path: Path, busy_s: float = BUSY_S) -> Engine:
-    engine = create_engine(f"sqlite:///{path}", connect_args={"timeout": busy_s, "factory": _Link})
+    engine = create_engine(f"sqlite:///{path}", connect_args={"timeout": busy_s})
 
     @event.listens_for(engine, "connect")
     def _prepare(connection, _record) -> None:

@@ -56,9 +56,13 @@ def _application(services: Services, listening: socket.socket) -> Flask:
 
 
 def _server(application: Flask, listening: socket.socket) -> TcpWSGIServer:
-    return create_server(application, sockets=[listening], threads=_THREADS, connection_limit=_MOST_CONNECTIONS,
+    made = create_server(application, sockets=[listening], threads=_THREADS, connection_limit=_MOST_CONNECTIONS,
                          channel_timeout=_IDLE_S, cleanup_interval=_LOOK_EVERY_S, asyncore_use_poll=True,
                          max_request_body_size=_LARGEST_BODY_BYTES)
+    # A worker that still answers when the server is closed wakes it by the number of a pipe. Were that end closed, it
+    # could be the number of a file opened since: the byte would overwrite the beginning of the database, say.
+    made.trigger._close = made.trigger.socket.close
+    return made
 
 
 def load_the_rest() -> None:

@@ -26,7 +26,7 @@ from dolce.web import create_app
 from dolce.web.serving import settle
 
 JOBS, ROUNDS = (2, 1) if SHORT else (3, 10)
-RUNS = 2 if SHORT else 12
+RUNS = 1 if SHORT else 12
 HOURS = 0.01 if SHORT else 8.0
 RECORDING_BYTES = 20_000 if SHORT else 100_000             # a third of what five seconds take as FLAC
 # What a day is made of: a take sounds six seconds, and the microphone is moved between.

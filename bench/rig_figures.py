@@ -42,7 +42,7 @@ def lines() -> None:
              seconds < 10 and found.checked == len(LARGE.channels))
         services.rigging.set_rig(job.id, pace="real time")
         services.taking.run_rest(job.id)
-        time.sleep(2.0)
+        time.sleep(0.5 if SHORT else 2.0)
         begun = time.perf_counter()
         services.sound.stop()
         services.sound.wait()
@@ -99,7 +99,7 @@ def card() -> None:
         wrong = int((np.abs(heard[PERIOD:] - noise[:-PERIOD]) > 1e-6).sum())
         line("this computer's audio: wrong samples of noise", f"{wrong} of {noise.size}", "0", wrong == 0)
         played, rng, late = Played(), random.Random(3), []
-        for _ in range(2 if SHORT else 60):
+        for _ in range(1 if SHORT else 60):
             pressed, moment = threading.Event(), []
 
             def press(pressed=pressed, moment=moment) -> None:

@@ -70,6 +70,20 @@ def test_every_value_of_a_preset_goes_over_the_wire_and_back():
             value_of(Preset, wrong, where="x")
 
 
+def test_a_stand_in_that_has_ended_writes_into_no_file(tmp_path):
+    stand_in = StandIn(Memory(outputs=("L",), limits=LIMITS, file=tmp_path / "rack.json"), name="Rack", port=0)
+    thread = threading.Thread(target=stand_in.run, daemon=True)
+    thread.start()
+    stand_in.close()
+    thread.join(20)
+    assert not thread.is_alive()
+    files = [(tmp_path / f"{number}").open("wb") for number in range(8)]      # numbers that were given back are theirs
+    stand_in._http.pull_trigger()                                             # as by an answer that came too late
+    for file in files:
+        file.close()
+        assert (tmp_path / file.name).read_bytes() == b""
+
+
 def test_it_is_loaded_played_shut_and_read_back_and_remembers(rack, tmp_path):
     memory, device = rack
     found = found_at(device._use.address)

@@ -210,6 +210,8 @@ class StandIn:
     def __init__(self, memory: Memory, *, name: str, port: int) -> None:
         self._http = create_server(stand_in_app(memory, name=name), host=HOST, port=port, threads=4,
                                    max_request_body_size=MOST_BYTES)
+        # A worker that answers late wakes the server by the number of a pipe's end, which no other file may get.
+        self._http.trigger._close = self._http.trigger.socket.close
         self.port = int(self._http.effective_port)
         self._ended = threading.Event()
         try:

@@ -15,6 +15,8 @@ _THREADS, _TIMEOUT_S, _WAITING = 6, 10, 16
 class Listener(Server):
     """A server that leaves nothing behind: neither where its port is taken nor when it has ended."""
 
+    expiration_interval = 0.1                    # how long its end takes at most
+
     def __init__(self, address: str, port: int, app: Flask, made: Certificate | None) -> None:
         super().__init__((address, port), app, numthreads=_THREADS, max=_THREADS, timeout=_TIMEOUT_S,
                          request_queue_size=_WAITING)

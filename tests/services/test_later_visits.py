@@ -5,7 +5,7 @@ import pytest
 
 from dolce.core.geometry import Point, RoomSize
 from dolce.core.response import ANALYSIS_GRID_HZ
-from dolce.errors import InvalidValue
+from dolce.errors import Conflict, InvalidValue
 from dolce.services.jobs.job_keeping import JobWish
 from dolce.services.load.audition import ListenWish
 from dolce.services.read.wish import Place, ReadWish
@@ -62,6 +62,31 @@ def test_a_room_that_does_not_fit_the_other_loudspeakers_is_not_followed_and_tha
     kept = services.jobs.get(other.id)
     assert (kept.follows, kept.plan.size) == (None, back)
     assert "No longer follows the room of Loft, which was changed: speaker R" in logbook(services, other.id)[-1]
+
+
+def test_a_job_follows_again_when_it_is_told_to_and_may_be_undone(services):
+    first = services.jobs.create(JobWish(name="Loft"))
+    other = services.jobs.copy_for_other_speakers(first.id)
+    services.room.add_seat(other.id, "Sofa")
+    services.room.move(other.id, "L", Point(x_m=1.0, y_m=0.6, z_m=1.1))
+    assert services.following.may_follow(other.id) == [(first.id, "Loft")]
+    services.following.follow(other.id, first.id)
+    job = services.jobs.get(other.id)
+    assert (job.follows, len(job.plan.seats)) == (first.id, 1)
+    assert job.plan.speaker("L").place == Point(x_m=1.0, y_m=0.6, z_m=1.1)
+    assert "follow Loft until they are changed here" in logbook(services, other.id)[-1]
+    services.room.add_seat(first.id, "Bench")
+    assert services.jobs.get(other.id).plan.seats[-1].name == "Bench"
+    assert services.following.may_follow(first.id) == []                 # it is followed
+    third = services.jobs.create(JobWish(name="Elsewhere"))
+    for follower, whom in ((first, third), (third, other), (third, third)):
+        with pytest.raises(Conflict, match="can't follow"):
+            services.following.follow(follower.id, whom.id)
+    services.following.follow(other.id, None)
+    assert services.jobs.get(other.id).follows is None
+    services.room.undo(other.id)                                         # the step that brought the bench
+    services.room.undo(other.id)                                         # and that of following
+    assert [seat.name for seat in services.jobs.get(other.id).plan.seats][-1] == "Sofa"
 
 
 def test_a_backup_of_the_follower_alone_follows_nobody(services):

@@ -7,7 +7,9 @@ from html import unescape
 import pytest
 
 from asking import client_of, post
+from dolce.core.geometry import RoomSize
 from dolce.core.rig import FAULTS
+from dolce.core.room import new_plan
 from dolce.services.jobs.job_keeping import JobWish
 
 
@@ -162,3 +164,29 @@ def test_filters_found_while_another_tab_edited_do_not_overwrite_the_edit(demo, 
         demo.shaping.find(copy.id)
     assert not demo.shaping.band(copy.id, "L", band.id).on
     demo.jobs.delete(copy.id)
+
+
+def test_a_job_takes_the_room_of_another_and_a_tab_that_shows_none_leaves_it(client, services, job):
+    action = f"/jobs/{job.id}/edit"
+    assert 'name="follows"' not in client.get(action).text                   # alone there is nothing to choose
+    first = services.jobs.create(JobWish(name="First"))
+    one, two = (form_of(client.get(action).text, action) for _ in range(2))
+    assert one["follows"] == ""
+    assert post(client, action, htmx=False, **{**one, "follows": str(first.id)}).status_code == 303
+    assert services.jobs.get(job.id).follows == first.id
+    assert "Room, seats and spots follow First." in client.get("/").text
+    assert post(client, action, htmx=False, **{**two, "place": "upstairs"}).status_code == 303
+    assert services.jobs.get(job.id).follows == first.id
+    assert post(client, action, htmx=False, **{**two, "follows": "77"}).status_code == 422
+    again = form_of(client.get(action).text, action)
+    assert post(client, action, htmx=False, **{**again, "follows": ""}).status_code == 303
+    assert services.jobs.get(job.id).follows is None
+
+
+def test_a_room_that_a_speaker_would_stand_outside_of_is_refused_at_the_field(client, services, job):
+    small = services.jobs.create(JobWish(name="Box"), plan=new_plan(RoomSize(length_m=2.6, width_m=2.0, height_m=2.2)))
+    action = f"/jobs/{job.id}/edit"
+    answer = post(client, action, htmx=False, **{**form_of(client.get(action).text, action), "follows": str(small.id)})
+    assert answer.status_code == 422
+    assert "speaker" in unescape(re.search(r'class="fault-text">([^<]+)<', answer.text)[1])
+    assert services.jobs.get(job.id).follows is None

@@ -32,6 +32,7 @@ from dolce.services.rig.reference_levels import ReferenceLevels
 from dolce.services.rig.rigging import Rigging
 from dolce.services.rig.sound_pressure import SoundPressure
 from dolce.services.rig.sub_matching import SubMatching
+from dolce.services.room.following import RoomFollowing
 from dolce.services.room.room_planning import RoomPlanning
 from dolce.services.room.room_studies import RoomStudies
 from dolce.services.sample.finishing import Finishing
@@ -62,6 +63,7 @@ class Services:
     backups: Backups
     space: Space
     room: RoomPlanning
+    following: RoomFollowing
     room_studies: RoomStudies
     rigging: Rigging
     lines: LineChecking
@@ -156,6 +158,7 @@ def open_services(folder: Path) -> Services:
         backups=Backups(context, folder_work),
         space=Space(context, folder_work),
         room=RoomPlanning(context),
+        following=RoomFollowing(context),
         room_studies=RoomStudies(context),
         rigging=Rigging(context, sound),
         lines=LineChecking(context, sound),

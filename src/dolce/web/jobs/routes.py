@@ -4,7 +4,7 @@ from pathlib import Path
 
 from flask import Blueprint, Response, current_app, make_response, redirect, render_template, request, url_for
 
-from dolce.errors import FormatError, InvalidForm
+from dolce.errors import Conflict, FormatError, InvalidForm, InvalidValue
 from dolce.services.jobs.job_keeping import JobWish
 from dolce.web.shared.form_reader import FormReader
 from dolce.web.shared.numbers import whole_of
@@ -71,21 +71,34 @@ def open_job(job_id: int) -> Response:
 
 @blueprint.get("/jobs/<int:job_id>/edit")
 def edit(job_id: int) -> Response:
-    """The form with a job's name, place, notes and units."""
-    return _page(editing=services().jobs.get(job_id))
+    """The form with a job's name, place, notes, units, and whose room it has."""
+    return _page(editing=services().jobs.get(job_id), rooms=_rooms(job_id))
+
+
+def _rooms(job_id: int) -> list[tuple[str, str]]:
+    """Whose room a job can have, to choose from; nothing where there is no choice."""
+    others = services().following.may_follow(job_id)
+    return [("", "its own"), *((str(number), f"as in {name}") for number, name in others)] if others else []
 
 
 @blueprint.post("/jobs/<int:job_id>/edit")
 def save(job_id: int) -> Response:
     """Keep them."""
-    kept = services().jobs.get(job_id)
-    form = FormReader(request.form, kept=kept)
+    kept, rooms = services().jobs.get(job_id), _rooms(job_id)
+    form = FormReader(request.form, kept={"name": kept.name, "place": kept.place, "notes": kept.notes,
+                                          "units": kept.units, "follows": str(kept.follows or "")})
     wish = _wish(form)
+    follows = form.choice("follows", tuple(number for number, _ in rooms)) if rooms else None
     try:
         form.done()
         services().jobs.edit(job_id, wish)
+        if follows is not None:
+            services().following.follow(job_id, int(follows) if follows else None)
     except InvalidForm as error:
-        return _page(status=422, faults=error.faults, typed=request.form, editing=kept)
+        return _page(status=422, faults=error.faults, typed=request.form, editing=kept, rooms=rooms)
+    except (Conflict, InvalidValue) as error:
+        return _page(status=422, faults={"follows": str(error)}, typed=request.form,
+                     editing=services().jobs.get(job_id), rooms=rooms)
     return redirect(url_for("jobs.page"), 303)
 
 

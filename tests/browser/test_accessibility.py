@@ -42,7 +42,8 @@ def test_no_fault_on_any_page_of_the_demo_in_either_scheme_minor_ones_included(d
     net_loft, barn = (next(job.id for job in demo.jobs.all() if job.name == name) for name in (NET_LOFT, BARN))
     loft_sheets, barn_sheets = ("places&pick=L", "modes", "more&pick=corner-3"), (
         "spots&pick=seat-1", "findings", "subs&rank=1&kind=corners&n=2")
-    paths = ["/", "/help", "/jobs/999/room", f"/jobs/{demo_job}/load?sheet=listen", f"/jobs/{demo_job}/remote",
+    paths = ["/", f"/jobs/{demo_job}/edit", "/help", "/jobs/999/room", f"/jobs/{demo_job}/load?sheet=listen",
+             f"/jobs/{demo_job}/remote",
              *(f"/jobs/{n}/{stop}" for n in (demo_job, untouched) for stop in STOPS),
              f"/jobs/{barn}/takes",
              *(f"/jobs/{barn}/rig?sheet={sheet}" for sheet in ("microphones", "processor", "level", "lines", "noise",

@@ -22,7 +22,7 @@ from dolce.core.processor import (
 from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.core.rig import SLATE
 from dolce.devices.processor import RehearsalProcessor
-from dolce.errors import Conflict, DeviceError, InvalidValue
+from dolce.errors import Conflict, Damaged, DeviceError, InvalidValue
 from dolce.services.jobs.job_keeping import JobWish
 from dolce.services.load.misfit_words import misfit_words
 from dolce.services.load.packing import PackageWish
@@ -214,3 +214,17 @@ def test_equal_states_are_kept_once_with_their_taps_and_forgotten_when_nobody_ha
     with services.context.change() as work:
         work.jobs.purge(job_id)
     assert (rows(services, "states"), rows(services, "taps")) == (0, 0)
+
+
+def test_taps_that_the_disk_has_changed_are_not_taken_for_those_that_were_kept(services, job_id):
+    convolved = ProcessorState(active="A", presets={"A": Preset(name="Ours", channels={
+        "L": ChannelSettings(convolution=Convolution.of(np.linspace(1, 0, 500), sample_rate_hz=48_000))})})
+    with services.context.change() as work:
+        work.jobs.set_processor(job_id, convolved)
+    services.context.database.states_at_hand._kept.clear()                   # as after a new start
+    assert services.jobs.get(job_id).processor == convolved
+    with services.context.database.engine.begin() as connection:
+        connection.exec_driver_sql("UPDATE taps SET data = CAST(x'07' || substr(data, 2) AS BLOB)")
+    services.context.database.states_at_hand._kept.clear()
+    with pytest.raises(Damaged, match="what its processor held"):
+        services.jobs.get(job_id)

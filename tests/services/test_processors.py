@@ -226,5 +226,5 @@ def test_taps_that_the_disk_has_changed_are_not_taken_for_those_that_were_kept(s
     with services.context.database.engine.begin() as connection:
         connection.exec_driver_sql("UPDATE taps SET data = CAST(x'07' || substr(data, 2) AS BLOB)")
     services.context.database.states_at_hand._kept.clear()
-    with pytest.raises(Damaged, match="its processor can.t be read"):
+    with pytest.raises(Damaged, match="its processor can't be read"):
         services.jobs.get(job_id)

@@ -1,6 +1,7 @@
 """A pass waits, pauses, goes on, skips and repeats; what it says of itself while it does."""
 
 import threading
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
 
 import pytest
@@ -10,6 +11,7 @@ from dolce.core.response import Quality
 from dolce.devices.interface import SoundStopped
 from dolce.errors import Conflict
 from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.sound.sound_work import SoundWork
 from dolce.services.takes import taking
 
 
@@ -121,3 +123,27 @@ def test_a_spoiled_take_is_repeated_as_often_as_was_chosen(services, job_id, mon
         services.taking.run(job_id, PassWish(channels=("L",), spots=(spot,), repeats=repeats))
         services.sound.wait(20)
         assert len(played) == times
+
+
+def test_what_is_run_while_the_end_of_the_last_pass_is_written_waits_for_it(services, job_id, monkeypatch):
+    """Pages say that it has ended as soon as nothing sounds; whoever presses then is not refused."""
+    written, may_end = threading.Event(), threading.Event()
+    write_end = SoundWork._write_end
+
+    def slowly(work, sounding):
+        written.set()
+        assert may_end.wait(20)
+        write_end(work, sounding)
+
+    monkeypatch.setattr(SoundWork, "_write_end", slowly)
+    services.taking.run_spot(job_id, 1)
+    assert written.wait(20)
+    assert services.sound.running().state == "done"
+    with ThreadPoolExecutor(1) as other:
+        ran = other.submit(services.taking.run_spot, job_id, 2)
+        with pytest.raises(TimeoutError):
+            ran.result(timeout=0.05)
+        may_end.set()
+        ran.result(timeout=20)
+    assert services.sound.wait(20)
+    assert services.sound.latest(job_id, "takes").state == "done"

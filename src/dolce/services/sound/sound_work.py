@@ -56,6 +56,9 @@ class SoundWork:
         asked = self._now.stops_when_asked()
         with self._starting:
             self._now.require_not_stopped(asked)
+            ending = self._now.present
+            if ending is not None and ending.silent.is_set():          # pages say already that it has ended
+                ending.over.wait(SILENT_WITHIN_S)
             if self._now.present is not None:
                 raise Conflict("sound is playing already, perhaps from another tab.", where="pass",
                                remedy="Wait until it ends, or stop it first.")

@@ -188,5 +188,5 @@ def test_a_room_that_a_speaker_would_stand_outside_of_is_refused_at_the_field(cl
     action = f"/jobs/{job.id}/edit"
     answer = post(client, action, htmx=False, **{**form_of(client.get(action).text, action), "follows": str(small.id)})
     assert answer.status_code == 422
-    assert "speaker" in unescape(re.search(r'class="fault-text">([^<]+)<', answer.text)[1])
+    assert "Speaker R: x =" in unescape(re.search(r'class="fault-text">([^<]+)<', answer.text)[1])
     assert services.jobs.get(job.id).follows is None

@@ -97,7 +97,8 @@ def save(job_id: int) -> Response:
     except InvalidForm as error:
         return _page(status=422, faults=error.faults, typed=request.form, editing=kept, rooms=rooms)
     except (Conflict, InvalidValue) as error:
-        return _page(status=422, faults={"follows": str(error)}, typed=request.form,
+        said = str(error)
+        return _page(status=422, faults={"follows": said[0].upper() + said[1:]}, typed=request.form,
                      editing=services().jobs.get(job_id), rooms=rooms)
     return redirect(url_for("jobs.page"), 303)
 

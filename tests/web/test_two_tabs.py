@@ -177,7 +177,14 @@ def test_a_job_takes_the_room_of_another_and_a_tab_that_shows_none_leaves_it(cli
     assert "Room, seats and spots follow First." in client.get("/").text
     assert post(client, action, htmx=False, **{**two, "place": "upstairs"}).status_code == 303
     assert services.jobs.get(job.id).follows == first.id
+    assert post(client, action, htmx=False, name="Loft", place="attic").status_code == 303   # an older page
+    assert services.jobs.get(job.id).follows == first.id
     assert post(client, action, htmx=False, **{**two, "follows": "77"}).status_code == 422
+    services.jobs.delete(first.id)                                           # for a week at least
+    gone = form_of(client.get(action).text, action)
+    assert post(client, action, htmx=False, **{**gone, "notes": "n"}).status_code == 303
+    services.jobs.restore(first.id)
+    assert services.jobs.get(job.id).follows == first.id
     again = form_of(client.get(action).text, action)
     assert post(client, action, htmx=False, **{**again, "follows": ""}).status_code == 303
     assert services.jobs.get(job.id).follows is None

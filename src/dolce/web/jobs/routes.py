@@ -77,7 +77,9 @@ def edit(job_id: int) -> Response:
 
 def _rooms(job_id: int) -> list[tuple[str, str]]:
     """Whose room a job can have, to choose from; nothing where there is no choice."""
-    others = services().following.may_follow(job_id)
+    others, follows = services().following.may_follow(job_id), services().jobs.get(job_id).follows
+    if follows is not None and follows not in dict(others):
+        others = [*others, (follows, "a job that is deleted")]
     return [("", "its own"), *((str(number), f"as in {name}") for number, name in others)] if others else []
 
 
@@ -88,7 +90,8 @@ def save(job_id: int) -> Response:
     form = FormReader(request.form, kept={"name": kept.name, "place": kept.place, "notes": kept.notes,
                                           "units": kept.units, "follows": str(kept.follows or "")})
     wish = _wish(form)
-    follows = form.choice("follows", tuple(number for number, _ in rooms)) if rooms else None
+    known = tuple(number for number, _ in rooms) or ("",)
+    follows = form.choice("follows", known) if "follows" in request.form else None       # older pages have no such field
     try:
         form.done()
         services().jobs.edit(job_id, wish)

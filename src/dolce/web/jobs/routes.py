@@ -91,7 +91,7 @@ def save(job_id: int) -> Response:
                                           "units": kept.units, "follows": str(kept.follows or "")})
     wish = _wish(form)
     known = tuple(number for number, _ in rooms) or ("",)
-    follows = form.choice("follows", known) if "follows" in request.form else None       # older pages have no such field
+    follows = form.choice("follows", known) if "follows" in request.form else None    # older pages lack it
     try:
         form.done()
         services().jobs.edit(job_id, wish)

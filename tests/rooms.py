@@ -13,7 +13,8 @@ from dolce.services.jobs.job_keeping import JobWish
 from dolce.services.wiring import Services, open_services
 
 # A short look for bands: for what holds however long one looks.
-BRIEF = Effort(starts=2, promising=1, exchanged=1, exchanges=0, finalists=2, better=0.98)
+BRIEF = Effort(islands=1, starts=2, kept=4, children=4, generations=2, patience=1, finalists=2, exchanges=0,
+               better=0.98)
 
 
 class Prepared:

@@ -1,7 +1,6 @@
 """What a set of bands is judged by: how much it misses of a wish, and which limits it breaks."""
 
 from dataclasses import replace
-from functools import lru_cache
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
@@ -28,70 +27,19 @@ QUIET_OUTSIDE_DB = 0.3           # what the bands may do half an octave outside 
 _SKIRT_DB, _SKIRT_OCTAVES = 3.0, 0.5     # more right beside it: a band has skirts, and a steep end would need two
 FREE_MEAN_DB = 0.5               # the correction's mean over 200-2000 Hz may fall so far; further lowers the boost
 LOWEST_MEAN_DB = 0.93            # and never falls further than this: the level is not the bands' business
-APART_OCTAVES = (1 / 10, 1 / 5)   # least and most that bands of opposite sign are kept apart
+_BAND_BOOST = 2.0                # one band may add so many times what all may: others take away beside it
+_FOUGHT = 0.5                    # of the stronger of two opposite bands: they fight if they take more from each other
 WORTH_DB = 0.25                  # a band with less gain than this is dropped
 _BARRIER = 12.0                  # weight of a broken limit against a missed wish
-_SLACK = 1.08                    # further apart than they have to be: rounding takes a little
 _SUNK = 60.0                     # and of a level that sinks too far, which is one number and not one for each point
-_FLOOR = 1e-2                    # of a product of gains, for the slope of its root
+_BESIDE = 0.25                   # weight of what is heard outside the range, which moves with that mean
 _STEPS, _SETTLED = 60, 3e-4       # of a fit: at most so many, until one gains less than this part of the cost
 _DAMPING, _STUCK = 1e-2, 1e7
-_PER_OCTAVE, _PER_OCTAVE_OUTSIDE, _PER_OCTAVE_CHECKED = 18, 8, 72
+_PER_OCTAVE, _PER_OCTAVE_OUTSIDE, _PER_OCTAVE_CHECKED = 24, 8, 72
 
 # Ends of what is heard: a range that reaches as far is open there, and shelves may end it.
 HEARD_HZ = (25.0, 15_000.0)
 _SHELF_Q = (0.4, 1.0)            # steeper ones swing beyond their gain
-
-
-def kept_apart_octaves(log_q: NDArray, other_log_q: NDArray) -> NDArray[np.float64]:
-    """How far apart two bands of opposite sign have to be so that they don't fight: half of both widths, which are
-    those between the points of half the gain; at least a tenth of an octave, and a fifth is always enough."""
-    widths = [2 * np.arcsinh(np.exp(-log) / 2) / np.log(2) for log in (log_q, other_log_q)]
-    return np.clip((widths[0] + widths[1]) / 2, *APART_OCTAVES)
-
-
-@lru_cache(maxsize=64)
-def _pairs(count: int) -> tuple[NDArray, NDArray]:
-    """Of so many bands, the first and the second of every pair."""
-    return np.triu_indices(count, 1)
-
-
-def _oppositions(bands: Bands) -> NDArray[np.float64]:
-    """Of every pair of peaking bands, shape (..., pairs): the root of what their gains have against each other, less
-    with distance."""
-    first, second = _pairs(bands.shape[-2])
-    apart = np.abs(bands[..., first, 0] - bands[..., second, 0]) / np.log(2)
-    near = np.maximum(1 - apart / (_SLACK * kept_apart_octaves(bands[..., first, 2], bands[..., second, 2])), 0)
-    peaking = (bands[..., first, KIND] == PEAKING) & (bands[..., second, KIND] == PEAKING)
-    return np.sqrt(near * peaking * np.maximum(-bands[..., first, 1] * bands[..., second, 1], 0))
-
-
-def _oppositions_with_slopes(bands: Bands) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
-    """The same of those pairs alone that oppose each other in one of the sets, shape (sets, pairs), and its slopes,
-    shape (sets, pairs, 3 bands)."""
-    first, second = _pairs(bands.shape[1])
-    far = np.abs(bands[:, first, 0] - bands[:, second, 0]) >= _SLACK * APART_OCTAVES[1] * np.log(2)
-    some = np.flatnonzero((~far & (bands[:, first, 1] * bands[:, second, 1] < 0)).any(axis=0))
-    first, second, pair = first[some], second[some], np.arange(some.size)
-    if not some.size:
-        return np.zeros((len(bands), 0)), np.zeros((len(bands), 0, VALUES * bands.shape[1]))
-    within = _SLACK * kept_apart_octaves(bands[:, first, 2], bands[:, second, 2])
-    apart = (bands[:, first, 0] - bands[:, second, 0]) / np.log(2) / within
-    near, against = 1 - np.abs(apart), -bands[:, first, 1] * bands[:, second, 1]
-    peaking = (bands[:, first, KIND] == PEAKING) & (bands[:, second, KIND] == PEAKING)
-    active = (near > 0) & (against > 0) & peaking
-    root_near, root_against = np.sqrt(np.maximum(near, _FLOOR)), np.sqrt(np.maximum(against, _FLOOR))
-    by_near = np.where(active, root_against / (2 * root_near), 0)
-    free = (within > _SLACK * APART_OCTAVES[0]) & (within < _SLACK * APART_OCTAVES[1])
-    slopes = np.zeros((len(bands), some.size, bands.shape[1], VALUES))
-    for one, other, sign in ((first, second, 1.0), (second, first, -1.0)):
-        slopes[:, pair, one, 1] = np.where(active, -bands[:, other, 1] * root_near / (2 * root_against), 0)
-        slopes[:, pair, one, 0] = -sign * np.sign(apart) * by_near / np.log(2) / within
-        half = 1 / (2 * np.exp(bands[:, one, 2]))
-        narrower = -_SLACK * half / np.sqrt(1 + half**2) / np.log(2) * free          # d within / d log Q
-        slopes[:, pair, one, 2] = by_near * np.abs(apart) / within * narrower
-    opposed = np.where(active, np.sqrt(np.maximum(near * against, 0)), 0)
-    return opposed, slopes.reshape(len(bands), some.size, VALUES * bands.shape[1])
 
 
 class FitProblem:
@@ -123,14 +71,17 @@ class FitProblem:
         self.wish = self.on_grid(plan.frequency_hz, plan.wished_db)
         share = np.gradient(octave)
         weight = np.where(self.inside, np.interp(octave, own, plan.weight), 0.0) * share / share[self.inside].mean()
-        self.root, self._root_square = np.sqrt(weight), weight.sum()
+        self.root, self._root_square, self._share = np.sqrt(weight), weight.sum(), share
         mean_band = (self.at_hz >= MEAN_BAND_HZ[0]) & (self.at_hz <= MEAN_BAND_HZ[1])
         self._mean_share = np.where(mean_band, share, 0.0) / share[mean_band].sum()
+        beside = max(np.log2(HEARD_HZ[1] / high), 0.0) + max(np.log2(low / HEARD_HZ[0]), 0.0)
+        self._root_outside = np.sqrt(_BESIDE * _PER_OCTAVE * beside)
         open_ends = {LOW_SHELF: low <= HEARD_HZ[0], HIGH_SHELF: high >= HEARD_HZ[1]}
         self.shelves = tuple(kind for kind, is_open in open_ends.items() if is_open and limits.shelves)
         self._leak_up, self._leak_down = (0.6 * quiet for quiet in self._quiet_at(self.at_hz))
         self.low_bounds = np.array([np.log(low * 1.02), -max(limits.max_cut_db, 0.01), np.log(limits.min_q)])
-        self.high_bounds = np.array([np.log(high * 0.98), max(limits.max_boost_db, 0.01), np.log(limits.max_q)])
+        highest = min(_BAND_BOOST * limits.max_boost_db, limits.highest_gain_db)
+        self.high_bounds = np.array([np.log(high * 0.98), max(highest, 0.01), np.log(limits.max_q)])
         self._above = np.log(max(min(limits.max_q_above, limits.max_q), limits.min_q * 1.01))
 
     def on_grid(self, frequency_hz: NDArray, wished_db: NDArray) -> NDArray[np.float64]:
@@ -171,30 +122,44 @@ class FitProblem:
 
     def cost(self, bands: Bands) -> NDArray[np.float64]:
         """Sum of squares of all that is missed or broken, shape (...)."""
-        return np.sum(self.residuals(bands, opposed=0.0) ** 2, axis=-1)
+        return np.sum(self.residuals(bands) ** 2, axis=-1)
 
-    def residuals(self, bands: Bands, *, opposed: float) -> NDArray[np.float64]:
-        """Missed wish, sound outside the range, broken limits (boost absolute and relative to the mean; cut; level),
-        and pairs of bands that oppose each other, weighted by `opposed`; shape (..., residuals).
+    def fights(self, bands: Bands) -> NDArray[np.bool_]:
+        """Of every pair of bands (i < j), shape (..., pairs) in the order of `np.triu_indices`, whether they fight.
+
+        Two peaking bands of opposite sign do where they take from each other more than half of what the stronger one
+        does, in dB over octaves: one band would do for both, while they spend gain and hold at one place only. A narrow
+        band within a wide one, or at the flank of a strong one, makes a shape that none of them has, and is no fight.
+        """
+        levels = np.abs(self._levels(bands))
+        first, second = np.triu_indices(bands.shape[-2], 1)
+        areas = levels @ self._share
+        common = np.minimum(levels[..., first, :], levels[..., second, :]) @ self._share
+        opposite = bands[..., first, 1] * bands[..., second, 1] < 0
+        peaking = (bands[..., first, KIND] == PEAKING) & (bands[..., second, KIND] == PEAKING)
+        return opposite & peaking & (common > _FOUGHT * np.maximum(areas[..., first], areas[..., second]))
+
+    def residuals(self, bands: Bands) -> NDArray[np.float64]:
+        """Missed wish, sound outside the range, and broken limits (boost absolute and relative to the mean; cut;
+        level); shape (..., residuals).
 
         The wish is missed at the level that the channel is brought to again afterwards, by its mean over 200-2000 Hz.
         """
-        parts = self._parts(self.total(bands), self.wish)
-        return np.concatenate([*parts, opposed * _oppositions(bands)], axis=-1)
+        return np.concatenate(self._parts(self.total(bands), self.wish), axis=-1)
 
     def _parts(self, total: NDArray, wish: NDArray) -> tuple[NDArray, NDArray, NDArray]:
-        """Residuals but for the oppositions: of the wish and outside the range, of broken limits, of a sunk mean."""
+        """Residuals of the wish and outside the range, of broken limits, and of a mean that moves or sinks too far."""
         mean = (total @ self._mean_share)[..., None]
         broken = np.maximum(total - self._allowed_at(mean), 0) + np.maximum(-total - self.limits.max_cut_db, 0)
         leak = np.maximum(total - self._leak_up, 0) - np.maximum(-total - self._leak_down, 0)
         sunk = np.maximum(-mean - 0.95 * LOWEST_MEAN_DB, 0.0)
-        return self.root * (total - mean - wish) + _BARRIER * leak, _BARRIER * broken, _SUNK * sunk
+        shifted = np.concatenate([_SUNK * sunk, self._root_outside * mean], axis=-1)
+        return self.root * (total - mean - wish) + _BARRIER * leak, _BARRIER * broken, shifted
 
     def polished(
         self,
         bands: Bands,
         *,
-        opposed: float,
         steps: int = _STEPS,
         to: float = _SETTLED,
         free: int | None = None,
@@ -227,7 +192,7 @@ class FitProblem:
         wishes = np.broadcast_to(self.wish if wish is None else wish, (len(x), self.at_hz.size))
         damping = np.full(len(x), _DAMPING)
         going = np.arange(len(x))
-        cost, gradient, square = self._normal(sets, opposed, wishes)
+        cost, gradient, square = self._normal(sets, wishes)
         own = np.arange(VALUES * count)
         for _ in range(steps):
             low, high = self._bounds(x[going], kinds[going], free)
@@ -237,7 +202,7 @@ class FitProblem:
             damped[:, own, own] += damping[going, None] * damped[:, own, own] + 1e-9 + held
             tried = x[going] - np.linalg.solve(damped, downhill[..., None])[..., 0]
             tried = np.clip(tried, *self._bounds(tried, kinds[going], free, of=x[going]))
-            new_cost, new_gradient, new_square = self._normal(with_values(tried, kinds[going]), opposed, wishes[going])
+            new_cost, new_gradient, new_square = self._normal(with_values(tried, kinds[going]), wishes[going])
             better = new_cost < cost[going]
             small = better & (new_cost > (1 - to) * cost[going])
             x[going[better]], cost[going[better]] = tried[better], new_cost[better]
@@ -277,7 +242,7 @@ class FitProblem:
         """
         return self.limits.max_boost_db + np.minimum(0.0, FREE_MEAN_DB + 1.05 * np.asarray(mean_db))
 
-    def _normal(self, bands: Bands, opposed: float, wish: NDArray) -> tuple[NDArray, NDArray, NDArray]:
+    def _normal(self, bands: Bands, wish: NDArray) -> tuple[NDArray, NDArray, NDArray]:
         """Cost of sets of bands, half its gradient, and its square of slopes: shapes (sets,), (sets, p), (sets, p, p)
         for p = 3 bands.
 
@@ -288,9 +253,7 @@ class FitProblem:
         levels, slopes = levels_and_slopes(bands, at_hz=self.at_hz, sample_rate_hz=self.rate)
         total, slopes = levels.sum(axis=1), slopes.reshape(sets, VALUES * count, -1)
         mean, mean_slopes = (total @ self._mean_share)[:, None], slopes @ self._mean_share      # (sets, 1), (sets, p)
-        missed, broken, sunk = self._parts(total, wish)
-        against, pairs = _oppositions_with_slopes(bands)
-        against, pairs = opposed * against, opposed * pairs
+        missed, broken, shifted = self._parts(total, wish)
         allowed = self._allowed_at(mean)
         over, under = _BARRIER * (total > allowed), _BARRIER * (-total > self.limits.max_cut_db)
         own = self.root + _BARRIER * ((total > self._leak_up) | (-total > self._leak_down))
@@ -298,17 +261,16 @@ class FitProblem:
         of_mean = 1.05 * over * (allowed < self.limits.max_boost_db)
         both = own**2 + beyond**2                                                    # of the total at each point
         cross = own * self.root + over * of_mean                                     # with the mean
-        alone = self._root_square + (of_mean**2).sum(axis=-1) + (_SUNK * (-mean[:, 0] > 0.95 * LOWEST_MEAN_DB)) ** 2
+        alone = (self._root_square + (of_mean**2).sum(axis=-1) + (_SUNK * (shifted[:, 0] > 0)) ** 2
+                 + self._root_outside**2)
         # What the mean adds: half of its own square and the rest stand twice in the product, once for each side.
         with_mean = (0.5 * alone[:, None] * mean_slopes - np.matmul(slopes, cross[..., None])[..., 0])
         crossed = with_mean[:, :, None] * mean_slopes[:, None, :]
         square = np.matmul(slopes * both[:, None, :], slopes.transpose(0, 2, 1)) + crossed + crossed.transpose(0, 2, 1)
-        by_mean = -(self.root * missed + of_mean * broken).sum(axis=-1, keepdims=True) - _SUNK * sunk
+        by_mean = -(self.root * missed + of_mean * broken).sum(axis=-1, keepdims=True)
+        by_mean += self._root_outside * shifted[:, 1:] - _SUNK * shifted[:, :1]
         gradient = np.matmul(slopes, (own * missed + beyond * broken)[..., None])[..., 0] + by_mean * mean_slopes
-        if pairs.size:
-            square += np.matmul(pairs.transpose(0, 2, 1), pairs)
-            gradient += np.matmul(pairs.transpose(0, 2, 1), against[..., None])[..., 0]
-        cost = sum(np.einsum("sk,sk->s", part, part) for part in (missed, broken, sunk, against))
+        cost = sum(np.einsum("sk,sk->s", part, part) for part in (missed, broken, shifted))
         return cost, gradient, square
 
     def rounded(self, bands: Bands) -> list[BandFilter]:

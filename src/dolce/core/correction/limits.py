@@ -16,6 +16,8 @@ class Limits:
         Range to correct, at least a third of an octave wide, 10 Hz to 20 kHz.
     max_boost_db, max_cut_db : float
         0 to 12, 0 to 24; for the sum of all bands.
+    highest_gain_db : float
+        What a single band may add at most: what a processor holds.
     min_q, max_q : float
         0.2 to 20; narrow bands are for what rings.
     max_q_above : float
@@ -33,6 +35,7 @@ class Limits:
     to_hz: float = limited(10, 20_000, where="range to", unit="Hz", default=500.0)
     max_boost_db: float = limited(0, 12, where="largest boost", unit="dB", default=3.0)
     max_cut_db: float = limited(0, 24, where="largest cut", unit="dB", default=15.0)
+    highest_gain_db: float = limited(0, 24, where="largest boost of one band", unit="dB", default=24.0)
     min_q: float = limited(0.2, 20, where="Q from", default=0.5)
     max_q: float = limited(0.2, 20, where="Q to", default=10.0)
     max_q_above: float = limited(0.2, 20, where="Q above", default=10.0)

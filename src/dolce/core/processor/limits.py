@@ -79,6 +79,7 @@ class ProcessorLimits:
                        max_q=min(20.0, max(min(limits.max_q, self.highest_q), low * 1.05)),
                        max_boost_db=min(limits.max_boost_db, self.highest_gain_db),
                        max_cut_db=min(limits.max_cut_db, -self.lowest_gain_db),
+                       highest_gain_db=min(limits.highest_gain_db, self.highest_gain_db),
                        shelves=limits.shelves and self.shelves)
 
     def settable(self, band: BandFilter) -> BandFilter:

@@ -16,8 +16,6 @@ class Limits:
         Range to correct, at least a third of an octave wide, 10 Hz to 20 kHz.
     max_boost_db, max_cut_db : float
         0 to 12, 0 to 24; for the sum of all bands.
-    highest_gain_db : float
-        What a single band may add at most: what a processor holds.
     min_q, max_q : float
         0.2 to 20; narrow bands are for what rings.
     max_q_above : float
@@ -29,13 +27,14 @@ class Limits:
         1 to 31.
     shelves : bool
         Whether found bands may be shelves, where the range reaches to the end of what is heard.
+    highest_gain_db : float
+        What a processor holds of a single band; nobody types it here.
     """
 
     from_hz: float = limited(10, 20_000, where="range from", unit="Hz", default=20.0)
     to_hz: float = limited(10, 20_000, where="range to", unit="Hz", default=500.0)
     max_boost_db: float = limited(0, 12, where="largest boost", unit="dB", default=3.0)
     max_cut_db: float = limited(0, 24, where="largest cut", unit="dB", default=15.0)
-    highest_gain_db: float = limited(0, 24, where="largest boost of one band", unit="dB", default=24.0)
     min_q: float = limited(0.2, 20, where="Q from", default=0.5)
     max_q: float = limited(0.2, 20, where="Q to", default=10.0)
     max_q_above: float = limited(0.2, 20, where="Q above", default=10.0)
@@ -43,6 +42,7 @@ class Limits:
     good_enough_db: float = limited(0, 6, where="good enough", unit="dB", default=0.0)
     bands: int = limited(1, 31, where="bands", whole=True, default=10)
     shelves: bool = True
+    highest_gain_db: float = 24.0
 
     def __post_init__(self) -> None:
         ranges(self)

@@ -35,7 +35,7 @@ _SUNK = 60.0                     # and of a level that sinks too far, which is o
 _BESIDE = 0.25                   # weight of what is heard outside the range, which moves with that mean
 _STEPS, _SETTLED = 60, 3e-4       # of a fit: at most so many, until one gains less than this part of the cost
 _DAMPING, _STUCK = 1e-2, 1e7
-_PER_OCTAVE, _PER_OCTAVE_OUTSIDE, _PER_OCTAVE_CHECKED = 24, 8, 72
+_PER_OCTAVE, _PER_OCTAVE_OUTSIDE, _PER_OCTAVE_CHECKED = 24, 8, 288
 
 # Ends of what is heard: a range that reaches as far is open there, and shelves may end it.
 HEARD_HZ = (25.0, 15_000.0)

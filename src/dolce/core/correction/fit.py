@@ -20,7 +20,7 @@ _LEAST, _SHORT = 3, 8            # bands that are missed least, of which one goe
 
 QUICK = Effort(islands=1, starts=10, kept=16, children=16, generations=12, patience=4, finalists=6, exchanges=1,
                better=0.995)
-THOROUGH = Effort(islands=2, starts=16, kept=24, children=24, generations=40, patience=6, finalists=12, exchanges=3,
+THOROUGH = Effort(islands=3, starts=16, kept=24, children=24, generations=40, patience=6, finalists=12, exchanges=3,
                   better=0.998)
 
 

@@ -1,9 +1,11 @@
 """One channel of the Shape stop: plot, band rows, verdicts, evidence and headroom in words."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from string import ascii_lowercase
 
 import numpy as np
+from numpy.typing import NDArray
 
 from dolce.core.correction import Stretch, worth_telling
 from dolce.core.reading import CurveFinding
@@ -40,6 +42,7 @@ class ChannelView:
     explained: tuple[FindingRow, ...]
     range_hz: tuple[float, float]
     fewer_words: str
+    strong_words: str
     agreed_to_hz: float | None
 
     @classmethod
@@ -77,6 +80,7 @@ class ChannelView:
                             "off": not row.band.on, "locked": row.band.locked} for row in rows]
         plot["points"] = _points(view.correction, name)
         return cls(channel=c, plot=plot, rows=rows, graphic=graphic, explained=said, fewer_words=_fewer(view, name),
+                   strong_words=strong_words(rows, c.correction_db, limits.max_boost_db),
                    range_hz=(limits.from_hz, limits.to_hz),
                    agreed_to_hz=c.agreed_to_hz(limits), left_alone=tuple(
                        (s, stretch_words(s), tuple(row for row in said if s.from_hz <= row.at_hz <= s.to_hz))
@@ -134,6 +138,15 @@ def _fewer(view: ShapeView, channel: str) -> str:
     found = view.search.fewer.get(channel, ()) if view.search is not None else ()
     rows = [f"{count} bands give {100 * share:.0f} %" for count, share in worth_telling(found)]
     return f"{' and '.join(rows)} of what {len(found) + 1} give." if rows else ""
+
+
+def strong_words(rows: Sequence[BandRow], correction_db: NDArray, largest_boost_db: float) -> str:
+    """Which bands alone raise more than all together may; empty where none does, or where their sum does as well."""
+    strong = [row for row in rows if row.band.on and row.band.filter.gain_db > largest_boost_db + 0.05]
+    if not strong or correction_db.max() > largest_boost_db + 0.1:
+        return ""
+    named = ", ".join(f"{row.letter} {row.band.filter.gain_db:.1f} dB" for row in strong)
+    return f"More than +{largest_boost_db:g} dB alone: {named}. With the cuts beside them the sum stays within."
 
 
 def evidence_lines(found: StretchEvidence) -> tuple[tuple[str, str], ...]:

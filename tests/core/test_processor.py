@@ -148,6 +148,7 @@ def test_limits_of_a_correction_are_drawn_in():
     narrowed = DEVICE.narrowed(Limits(bands=10, max_boost_db=6, max_cut_db=12, min_q=0.3, max_q=10))
     assert (narrowed.bands, narrowed.max_boost_db, narrowed.max_cut_db, narrowed.min_q, narrowed.max_q) == (
         2, 3, 6, 0.5, 6)
+    assert narrowed.highest_gain_db == 3                        # of a single band, whatever all together may do
 
 
 @pytest.mark.parametrize("wrong", [{"name": " "}, {"bands": 40}, {"lowest_q": 5, "highest_q": 2},

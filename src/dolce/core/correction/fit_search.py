@@ -16,7 +16,6 @@ _CHANCE_Q = (1.2, 12.0)          # of a band that chance puts somewhere
 _SHELF_Q, _SHELF_OCTAVES = 0.7, (0.7, 1.6)   # of a shelf that is tried: how far inside the end of the range it turns
 _SHORT, _FIRST, _SEED = 8, 25, 14   # steps of fits that only compare; of the starts; of all that chance decides
 _CROSSED, _SHELVED = 0.6, 0.1    # share of children with two parents; of new bands that are shelves where one may stand
-_FAVOUR = 1.0                    # how much better sets are preferred as parents
 _DISTINCT = 1e-3                 # of the best cost: sets that differ by less are the same
 _AS_WELL = 0.98                  # of the cost: two that gain no more than that over one are one
 _SAME_OCTAVES = 0.15             # bands of one sign nearer than that may do as one
@@ -68,7 +67,7 @@ def best_bands(problem: FitProblem, effort: Effort, told: Callable[[], None]) ->
                for _ in range(effort.islands)]
     kept = islands[0] if len(islands) == 1 else _evolved(problem, np.concatenate(islands), effort, chance, told)
     best = _best(problem, list(kept[:effort.finalists]), effort)
-    bands = without_fights(problem, kept[0]) if best is None else best
+    bands = _without_fights(problem, kept[0]) if best is None else best
     bands = _filled(problem, _worth_having(bands), effort)
     bands = _exchanged(problem, bands, effort)
     told()
@@ -134,7 +133,8 @@ def _child(problem: FitProblem, kept: Bands, chance: np.random.Generator) -> Ban
 
 
 def _parent(kept: Bands, chance: np.random.Generator) -> Bands:
-    return kept[int(len(kept) * chance.random() ** _FAVOUR)]
+    """Any that is kept: better ones preferred lose sooner what others have."""
+    return kept[int(len(kept) * chance.random())]
 
 
 def _crossed(problem: FitProblem, one: Bands, other: Bands, chance: np.random.Generator) -> Bands:
@@ -226,7 +226,7 @@ def _within(problem: FitProblem, frequency_hz: float, gain_db: float, q: float) 
     return problem.within(band_row(frequency_hz, gain_db, q))
 
 
-def without_fights(problem: FitProblem, bands: Bands) -> Bands:
+def _without_fights(problem: FitProblem, bands: Bands) -> Bands:
     """Of two bands that fight, the weaker goes."""
     while (fights := problem.fights(bands)).any():
         k = int(np.argmax(fights))

@@ -22,7 +22,7 @@ from dolce.core.correction import (
 )
 from dolce.core.correction.band_rows import KIND, LOW_SHELF, rows_of
 from dolce.core.correction.fit_problem import FitProblem
-from dolce.core.correction.fit_search import _child, best_bands, one_by_one
+from dolce.core.correction.fit_search import _child, _of_use, best_bands, one_by_one
 from dolce.core.filters import BandFilter, chain_level_db
 from dolce.core.response import ANALYSIS_GRID_HZ as GRID
 from dolce.core.tuning import verdicts_on
@@ -203,6 +203,14 @@ def test_a_longer_look_is_never_worse_and_finds_the_same_again():
     assert problem.cost(longer) < problem.cost(brief)
     assert_allclose(best_bands(problem, THOROUGH, lambda: None), longer, rtol=0, atol=0)
     assert not problem.fights(longer).any()
+
+
+def test_bands_that_nothing_is_lost_by_go():
+    # As of a main whose bass the subs play: no weight below 80 Hz.
+    plan = planned(ROOMS["resonances"])
+    problem = FitProblem(replace(plan, weight=np.where(GRID < 80, 0.0, plan.weight)), Limits(), 48_000)
+    needed, idle = (rows_of([BandFilter(frequency_hz=f, gain_db=g, q=6)]) for f, g in ((110, -5), (38, 2.6)))
+    assert_allclose(_of_use(problem, np.vstack([needed, idle])), needed)
 
 
 def test_fitting_all_bands_together_beats_placing_them_one_by_one():

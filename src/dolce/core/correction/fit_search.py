@@ -17,6 +17,7 @@ _SHELF_Q, _SHELF_OCTAVES = 0.7, (0.7, 1.6)   # of a shelf that is tried: how far
 _SHORT, _FIRST, _SEED = 8, 25, 14   # steps of fits that only compare; of the starts; of all that chance decides
 _CROSSED, _SHELVED = 0.6, 0.1    # share of children with two parents; of new bands that are shelves where one may stand
 _DISTINCT = 1e-3                 # of the best cost: sets that differ by less are the same
+_NO_USE = 1.001                  # of the cost: a band whose loss raises it by less goes
 _AS_WELL = 0.98                  # of the cost: two that gain no more than that over one are one
 _SAME_OCTAVES = 0.15             # bands of one sign nearer than that may do as one
 
@@ -72,7 +73,18 @@ def best_bands(problem: FitProblem, effort: Effort, told: Callable[[], None]) ->
     bands = _exchanged(problem, bands, effort)
     told()
     merged = _merged(problem, bands, effort)
-    return _worth_having(_filled(problem, merged, effort) if len(merged) < len(bands) else bands)
+    return _of_use(problem, _worth_having(_filled(problem, merged, effort) if len(merged) < len(bands) else bands))
+
+
+def _of_use(problem: FitProblem, bands: Bands) -> Bands:
+    """Without those that nothing is lost by: where others play most of what sounds a band moves next to nothing."""
+    while len(bands):
+        without = np.array([np.delete(bands, k, axis=0) for k in range(len(bands))])
+        cost = problem.cost(without)
+        if cost.min() > _NO_USE * problem.cost(bands):
+            break
+        bands = without[int(np.argmin(cost))]
+    return bands
 
 
 def _evolved(problem: FitProblem, kept: Bands, effort: Effort, chance: np.random.Generator,

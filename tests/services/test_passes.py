@@ -147,3 +147,27 @@ def test_what_is_run_while_the_end_of_the_last_pass_is_written_waits_for_it(serv
         ran.result(timeout=20)
     assert services.sound.wait(20)
     assert services.sound.latest(job_id, "takes").state == "done"
+
+
+def test_what_a_look_says_of_a_pass_is_no_newer_than_the_takes_it_sees(services, job_id):
+    """A page that saw the last take missing and the pass ended would offer to take it again, and be refused."""
+    playing, go_on = threading.Event(), threading.Event()
+
+    def last(_number):
+        playing.set()
+        assert go_on.wait(20)
+
+    with services.context.look() as before:                      # opened before it begins
+        started(services, job_id, [("L", 1)], during=last)
+        assert before.passes.running().done_steps == 0
+        assert playing.wait(20)
+        with services.context.look() as work:
+            work.jobs.get(job_id)                                # from here on it sees the store as it is now
+            go_on.set()
+            assert services.sound.wait(20)
+            seen = work.passes.running()
+            assert (seen.state, seen.done_steps) == ("running", 0)
+        assert before.passes.running().state == "running"
+    with services.context.look() as work:
+        assert work.passes.running() is None
+        assert work.passes.latest(job_id, "takes").state == "done"

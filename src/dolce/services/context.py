@@ -31,8 +31,8 @@ class Context:
 
     def change(self) -> UnitOfWork:
         """One transaction that may write."""
-        return UnitOfWork(self.database, write=True, truth=self.sounding.truth)
+        return UnitOfWork(self.database, write=True, standing=self.sounding.standing)
 
     def look(self) -> UnitOfWork:
         """One transaction that only reads."""
-        return UnitOfWork(self.database, write=False, truth=self.sounding.truth)
+        return UnitOfWork(self.database, write=False, standing=self.sounding.standing)

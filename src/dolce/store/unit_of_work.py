@@ -41,14 +41,15 @@ from dolce.store.trouble import in_words
 class UnitOfWork:
     """One transaction over all repositories: `with UnitOfWork(database, write=True) as work: work.jobs.get(1)`.
 
-    `truth` says of a pass whose row counts as running where it really stands: only the thread that runs it knows.
+    `standing` is asked before anything is read, and its answer then tells of a pass whose row counts as running where
+    it stood: only the thread that runs it knows. Asked later, it would tell of steps whose takes are not seen here.
     """
 
     def __init__(self, database: Database, *, write: bool,
-                 truth: Callable[[PassRecord], PassRecord] = lambda record: record) -> None:
+                 standing: Callable[[], Callable[[PassRecord], PassRecord]] = lambda: lambda record: record) -> None:
         self._database = database
         self._write = write
-        self._truth = truth
+        self._standing = standing
 
     def __enter__(self) -> Self:
         self._session = self._database.new_session()
@@ -62,7 +63,7 @@ class UnitOfWork:
         self.jobs = Jobs(self._session, states, texts)
         self.plans = Plans(self._session, texts)
         self.takes = Takes(self._session, states, self._database.takes_at_hand)
-        self.passes = Passes(self._session, self._truth)
+        self.passes = Passes(self._session, self._standing())
         self.alignments = Alignments(self._session, texts)
         self.corrections = Corrections(self._session, texts)
         self.logbook = Logbook(self._session)

@@ -5,7 +5,7 @@ A row can't tell: the process that wrote it may be gone, or the disk may have be
 
 import itertools
 import threading
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from contextvars import ContextVar
 from dataclasses import dataclass, field, replace
@@ -79,15 +79,28 @@ class SoundingNow:
 
     def truth(self, record: PassRecord) -> PassRecord:
         """Where a pass stands whose row counts as running; any other record as it is."""
-        if record.state != "running":
-            return record
-        present = self._present
-        if present is not None and present.record.id == record.id:
-            return replace(record, state=present.state, message=present.message, done_steps=present.done_steps,
-                           fraction=present.fraction, paused=present.paused.is_set(), waiting_s=present.waiting_s,
-                           waits_left_s=present.waiting_s + sum(present.waits_s[present.done_steps + 1:]))
-        state, message = self._unwritten.get(record.id, ("interrupted", _INTERRUPTED))
-        return replace(record, state=state, message=message)
+        return self.standing()(record)
+
+    def standing(self) -> Callable[[PassRecord], PassRecord]:
+        """Where the pass stands now, to be asked of records that are read later.
+
+        Steps are written down before they are told here. So what is read after this moment holds at least the takes
+        of every step that it tells of, and an end that it tells of is the end of all that is read.
+        """
+        known = self._present
+        told = {} if known is None else _told(known)
+
+        def truth(record: PassRecord) -> PassRecord:
+            if record.state != "running":
+                return record
+            if known is not None and known.record.id == record.id:
+                return replace(record, **told)
+            if (present := self._present) is not None and present.record.id == record.id:
+                return record                                    # it began since: the row is what was read with it
+            state, message = self._unwritten.get(record.id, ("interrupted", _INTERRUPTED))
+            return replace(record, state=state, message=message)
+
+        return truth
 
     # Stops and what they hold for
 
@@ -144,3 +157,11 @@ class SoundingNow:
     def keep_unwritten(self, sounding: Sounding) -> None:
         """Remember an end that could not be written down."""
         self._unwritten[sounding.record.id] = (sounding.state, sounding.message)
+
+
+def _told(sounding: Sounding) -> dict[str, object]:
+    """What the thread tells of its pass; its state first, for what is read with an end has to hold all steps."""
+    state = sounding.state
+    return {"state": state, "message": sounding.message, "done_steps": sounding.done_steps,
+            "fraction": sounding.fraction, "paused": sounding.paused.is_set(), "waiting_s": sounding.waiting_s,
+            "waits_left_s": sounding.waiting_s + sum(sounding.waits_s[sounding.done_steps + 1:])}

@@ -76,13 +76,14 @@ class PassView:
 
     @classmethod
     def of(cls, running: PassRecord) -> "PassView | None":
-        """Of a pass that runs; None where all its steps are done."""
-        if running.state != "running" or running.done_steps >= len(running.steps):
+        """Of a pass that runs, with its last step until its end is told; None of one that has ended."""
+        if running.state != "running":
             return None
-        channel, spot = running.steps[running.done_steps]
+        step = min(running.done_steps, len(running.steps) - 1)
+        channel, spot = running.steps[step]
         left = len(running.steps) - running.done_steps - running.fraction
         return cls(channel=channel, label=label_of(channel), spot=spot,
-                   step=running.done_steps + 1, steps=len(running.steps),
+                   step=step + 1, steps=len(running.steps),
                    percent=round(100 * (running.done_steps + running.fraction) / len(running.steps)),
                    seconds_left=left * running.seconds_per_step + running.waits_left_s, paused=running.paused,
                    waiting_s=running.waiting_s)

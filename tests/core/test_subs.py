@@ -1,10 +1,13 @@
 """Several subs as one: what they do together, the settings that serve all seats, and the crossover to the mains."""
 
 import itertools
+from dataclasses import replace
 
 import numpy as np
 import pytest
+import scipy
 
+from dolce.core.acoustics import modal_transfer
 from dolce.core.response import ImpulseResponse
 from dolce.core.subs import (
     BassField,
@@ -19,6 +22,7 @@ from dolce.core.subs import (
     search_with_trade,
     smoothing,
 )
+from dolce.core.subs.space import SettingSpace
 from dolce.errors import InvalidValue
 
 RATE = 4000
@@ -121,6 +125,59 @@ def test_a_search_is_the_same_every_time_and_other_starts_find_nothing_better():
     assert found.cost <= found_at(field, neutral(3), limits).cost
     assert max(one.gain_db for one in found.settings) == 0
     assert min(one.delay_s for one in found.settings) == 0
+
+
+def box(subs, seats=3, spots=3, seed=0):
+    """Subs along the walls of a box with its modes, the harder case: many settings are nearly as good."""
+    chance = np.random.default_rng(seed)
+    places = np.array([[0.4, 0.4, 0.3], [4.7, 0.5, 0.3], [2.5, 6.6, 0.3], [0.4, 3.6, 0.3]])[:subs]
+    middles = np.array([[1.7 + 0.9 * k, 4.0, 1.15] for k in range(seats)])
+    heard = (middles[:, None] + chance.uniform(-0.2, 0.2, (seats, spots, 3))).reshape(-1, 3)
+    frequency = np.arange(18.0, 133.0)
+    return BassField(modal_transfer(places, heard, size_m=(5.1, 7.0, 2.7), frequency_hz=frequency, reverberation_s=0.4,
+                                    speed_m_s=343.0), frequency, seat_of=[k // spots for k in range(len(heard))])
+
+
+@pytest.mark.parametrize(("subs", "loss_db"), [(3, 1), (4, 2)])
+def test_in_a_room_with_modes_no_start_finds_better_and_no_simplex_goes_on_from_there(subs, loss_db):
+    """Nelder and Mead (scipy) as the reference for the end of the walk; the loss that is allowed is reached in each."""
+    field, limits = box(subs, spots=2), SearchLimits(max_loss_db=loss_db)
+    found = search(field, limits)
+    assert -loss_db - 0.1 <= found.output_db < -loss_db + 0.3
+    assert search(field, limits, seed=1).cost > found.cost - 0.05
+
+    def cost(numbers):
+        late, gain = numbers[:subs] / 1000, np.minimum(numbers[subs:] - numbers[subs:].max(), 0)
+        return found_at(field, tuple(SubSetting(delay_s=a, gain_db=b, polarity=one.polarity) for a, b, one in zip(
+            late - late.min(), gain, found.settings, strict=True)), limits).cost
+
+    start = np.array([1000 * one.delay_s for one in found.settings] + [one.gain_db for one in found.settings])
+    on = scipy.optimize.minimize(cost, start, method="Nelder-Mead", options={
+        "maxfev": 800, "initial_simplex": start + 0.3 * np.eye(2 * subs + 1, 2 * subs)})
+    assert found.cost < on.fun + 0.05
+
+
+def test_gains_are_rounded_the_way_that_costs_least():
+    field, limits = box(3), SearchLimits(max_loss_db=1)
+    space = SettingSpace(field, limits)
+    row = np.array([0.0040049, -0.0031049, 0.0, 1.0, -1.25, -2.25, 0.0])
+    kept = found_at(field, space.settings(row), limits)
+    ways = [found_at(field, tuple(replace(one, gain_db=gain) for one, gain in zip(kept.settings, gains, strict=True)),
+                     limits).cost for gains in itertools.product((-1.3, -1.2), (-2.3, -2.2), (0.0,))]
+    assert [one.delay_s for one in kept.settings] == pytest.approx([0.0031, 0.00711, 0.0])
+    assert [one.polarity for one in kept.settings] == [1, 1, -1]
+    assert kept.cost == pytest.approx(min(ways), abs=1e-9)
+    assert max(ways) > min(ways) + 0.01
+
+
+def test_rows_of_one_place_count_once_the_best_of_them():
+    space = SettingSpace(box(2), SearchLimits())
+    rows = np.array([[0.0040, 0.0, -3.0, 0.0], [0.0042, 0.1, 0.0, -1.0], [0.0042, 0.9, 0.0, 0.0],
+                     [0.0090, 0.0, 0.0, 0.0]])
+    kept, costs = space.distinct(rows, np.array([2.0, 1.0, 3.0, 0.5]), 10)
+    np.testing.assert_array_equal(kept, rows[[3, 1, 2]])
+    np.testing.assert_array_equal(costs, [0.5, 1.0, 3.0])
+    assert len(space.distinct(rows, np.array([2.0, 1.0, 3.0, 0.5]), 2)[0]) == 2
 
 
 def test_gains_stay_where_they_were_matched_if_that_is_wished_and_all_passes_where_allowed():

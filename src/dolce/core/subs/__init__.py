@@ -1,5 +1,6 @@
 """Several subs as one: what they do together at every seat, and the settings that serve all seats."""
 
+from dolce.core.subs.compromise import Found, SearchLimits, found_at
 from dolce.core.subs.field import (
     BAND_HZ,
     BassField,
@@ -11,7 +12,7 @@ from dolce.core.subs.field import (
 )
 from dolce.core.subs.group import SUBS, SubGroup, by_distance
 from dolce.core.subs.join import GroupSetting, Join, best_of, crossover_sides
-from dolce.core.subs.search import Found, SearchLimits, found_at, search, search_with_trade
+from dolce.core.subs.search import search, search_with_trade
 
 __all__ = [
     "BAND_HZ",

@@ -81,7 +81,8 @@ class BassField:
         self._smooth = smoothing(self.frequency_hz, self.grid_hz)
         # In single precision: the search asks for thousands of sums.
         self._by_frequency = np.ascontiguousarray(self.spectra.transpose(2, 0, 1)).astype(np.complex64)
-        self._smooth_fast = np.ascontiguousarray(self._smooth.T.astype(np.float32))
+        # Few frequencies lie within a twelfth of an octave: mostly nothing, and so it is kept.
+        self._smooth_fast = scipy.sparse.csr_array(self._smooth.T.astype(np.float32))
         self._alone = _db((np.abs(self.spectra) ** 2).sum(axis=0) @ self._smooth)
 
     @classmethod
@@ -117,7 +118,7 @@ class BassField:
         In single precision throughout where they need be `fast`: to about a thousandth of a decibel.
         """
         many = weights.reshape(-1, *weights.shape[-2:]).astype(np.complex64)
-        # By frequency: small matrices of subs, then one large product that smooths.
+        # By frequency: small matrices of subs, then one product that smooths.
         total = np.matmul(many.transpose(2, 0, 1), self._by_frequency)
         power = total.real**2 + total.imag**2
         smoothed = self._smooth_fast @ power.reshape(power.shape[0], -1)

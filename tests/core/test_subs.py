@@ -2,6 +2,7 @@
 
 import itertools
 from dataclasses import replace
+from importlib import import_module
 
 import numpy as np
 import pytest
@@ -26,6 +27,7 @@ from dolce.core.subs.space import SettingSpace
 from dolce.errors import InvalidValue
 
 RATE = 4000
+subs_search = import_module("dolce.core.subs.search")            # the package's `search` is the function
 
 
 def response(*taps, size=2000, start_s=0.0):
@@ -127,47 +129,71 @@ def test_a_search_is_the_same_every_time_and_other_starts_find_nothing_better():
     assert min(one.delay_s for one in found.settings) == 0
 
 
-def box(subs, seats=3, spots=3, seed=0):
-    """Subs along the walls of a box with its modes, the harder case: many settings are nearly as good."""
+def box(subs, seats=3, spots=2, seed=0):
+    """Subs of their own levels and latencies along the walls of a box with its modes: many settings are nearly as good.
+    """
     chance = np.random.default_rng(seed)
     places = np.array([[0.4, 0.4, 0.3], [4.7, 0.5, 0.3], [2.5, 6.6, 0.3], [0.4, 3.6, 0.3]])[:subs]
     middles = np.array([[1.7 + 0.9 * k, 4.0, 1.15] for k in range(seats)])
     heard = (middles[:, None] + chance.uniform(-0.2, 0.2, (seats, spots, 3))).reshape(-1, 3)
     frequency = np.arange(18.0, 133.0)
-    return BassField(modal_transfer(places, heard, size_m=(5.1, 7.0, 2.7), frequency_hz=frequency, reverberation_s=0.4,
-                                    speed_m_s=343.0), frequency, seat_of=[k // spots for k in range(len(heard))])
+    own = 10 ** (chance.uniform(-3, 3, (subs, 1, 1)) / 20) * np.exp(
+        -2j * np.pi * frequency * chance.uniform(0, 0.007, (subs, 1, 1)))
+    through = (1j * frequency / 23 / (1 + 1j * frequency / 23)) ** 3                   # what falls off at the bottom
+    return BassField(own * through * modal_transfer(
+        places, heard, size_m=(5.1, 7.0, 2.7), frequency_hz=frequency, reverberation_s=0.3, speed_m_s=343.0),
+        frequency, seat_of=[k // spots for k in range(len(heard))])
 
 
 @pytest.mark.parametrize(("subs", "loss_db"), [(3, 1), (4, 2)])
-def test_in_a_room_with_modes_no_start_finds_better_and_no_simplex_goes_on_from_there(subs, loss_db):
-    """Nelder and Mead (scipy) as the reference for the end of the walk; the loss that is allowed is reached in each."""
-    field, limits = box(subs, spots=2), SearchLimits(max_loss_db=loss_db)
+def test_in_a_room_with_modes_other_starts_find_nothing_better(subs, loss_db):
+    field, limits = box(subs), SearchLimits(max_loss_db=loss_db)
     found = search(field, limits)
-    assert -loss_db - 0.1 <= found.output_db < -loss_db + 0.3
     assert search(field, limits, seed=1).cost > found.cost - 0.05
+    assert found.output_db >= -loss_db - 0.1
 
-    def cost(numbers):
-        late, gain = numbers[:subs] / 1000, np.minimum(numbers[subs:] - numbers[subs:].max(), 0)
-        return found_at(field, tuple(SubSetting(delay_s=a, gain_db=b, polarity=one.polarity) for a, b, one in zip(
-            late - late.min(), gain, found.settings, strict=True)), limits).cost
 
-    start = np.array([1000 * one.delay_s for one in found.settings] + [one.gain_db for one in found.settings])
-    on = scipy.optimize.minimize(cost, start, method="Nelder-Mead", options={
-        "maxfev": 800, "initial_simplex": start + 0.3 * np.eye(2 * subs + 1, 2 * subs)})
-    assert found.cost < on.fun + 0.05
+def test_where_the_allowed_loss_is_reached_the_walk_goes_on_as_far_as_a_simplex():
+    """Nelder and Mead (scipy) as the reference. Along single numbers alone it stays 0.09 dB short there in the mean."""
+    space = SettingSpace(box(3, seed=1), SearchLimits(max_loss_db=1))
+    starts = space.by_chance(300, np.random.default_rng(3))
+    rows, costs = space.walked_downhill(*space.distinct(starts, space.costs(starts), 8), steps=80, smallest=0.01)
+    scale = np.where(np.isin(np.arange(rows.shape[1]), space.delays), 0.001, 1.0)
+    turned = np.isin(np.arange(rows.shape[1]), space.turns)
+    short = [cost - scipy.optimize.minimize(
+        lambda x, row=row: space.costs(np.clip(np.where(turned, row, x * scale), space.low, space.high)[None])[0],
+        row / scale, method="Nelder-Mead", options={
+            "maxfev": 600, "initial_simplex": row / scale + 0.2 * np.eye(row.size + 1, row.size)}).fun
+        for row, cost in zip(rows, costs, strict=True)]
+    assert np.mean(short) < 0.03
+    assert max(short) < 0.15
 
 
 def test_gains_are_rounded_the_way_that_costs_least():
     field, limits = box(3), SearchLimits(max_loss_db=1)
     space = SettingSpace(field, limits)
-    row = np.array([0.0040049, -0.0031049, 0.0, 1.0, -1.25, -2.25, 0.0])
+    row = np.array([0.0040049, -0.0031049, 0.0, 1.0, -1.26, -2.26, 0.0])
     kept = found_at(field, space.settings(row), limits)
-    ways = [found_at(field, tuple(replace(one, gain_db=gain) for one, gain in zip(kept.settings, gains, strict=True)),
-                     limits).cost for gains in itertools.product((-1.3, -1.2), (-2.3, -2.2), (0.0,))]
+    ways = {gains: found_at(field, tuple(
+        replace(one, gain_db=gain) for one, gain in zip(kept.settings, gains, strict=True)), limits).cost
+        for gains in itertools.product((-1.3, -1.2), (-2.3, -2.2), (0.0,))}
     assert [one.delay_s for one in kept.settings] == pytest.approx([0.0031, 0.00711, 0.0])
     assert [one.polarity for one in kept.settings] == [1, 1, -1]
-    assert kept.cost == pytest.approx(min(ways), abs=1e-9)
-    assert max(ways) > min(ways) + 0.01
+    assert kept.cost == pytest.approx(min(ways.values()), abs=1e-9)
+    assert ways[-1.3, -2.3, 0.0] > kept.cost + 0.01                     # the nearest
+
+
+def test_a_child_has_each_sub_as_one_of_two_parents_has_it(monkeypatch):
+    monkeypatch.setattr(subs_search, "_FRESH", 0.0)
+    monkeypatch.setattr(subs_search, "_CROSSED", 1.0)
+    space = SettingSpace(box(3), SearchLimits(all_passes=1))
+    parents = space.by_chance(2, np.random.default_rng(4))
+    children = subs_search._children(space, parents, np.random.default_rng(5))
+    of = np.array([[[np.array_equal(child[numbers], parent[numbers]) for parent in parents]
+                    for numbers in space.of_sub] for child in children])
+    assert sorted(np.concatenate(space.of_sub)) == list(range(len(space.low)))       # every number is of one sub
+    assert of.any(axis=2).all()
+    assert 5 < np.sum(~of.all(axis=1).any(axis=1)) < len(children)                   # and some have both parents' subs
 
 
 def test_rows_of_one_place_count_once_the_best_of_them():

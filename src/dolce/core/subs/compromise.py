@@ -9,7 +9,8 @@ from dolce.core.checked import limited, ranges
 from dolce.core.subs.field import BassField, SubSetting
 
 # What counts how much, in dB of each: seats alike, spots alike, what one equaliser would leave, more loss than allowed.
-# Tried on 36 simulated rooms at spots that were not given; equally good weights scatter by about 2 % there.
+# Tried on 39 simulated rooms at spots that were not given: other weights give to one what they take from another, and
+# gain less than 1 %. So does knowing the field everywhere around the seats: what is not in the spots is not the limit.
 _SEATS, _SPOTS, _LEFT, _TOO_SOFT = 1.5, 0.5, 2.0, 6.0
 
 

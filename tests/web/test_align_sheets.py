@@ -45,7 +45,10 @@ def test_every_sheet_opens_empty_and_full(pair):
     # Without a crossover every channel still has its row, on its own output alone.
     assert client.get(f"{url}?sheet=routing").text.count('<span class="route">whole</span>') == 4
     assert client.get(f"{url}?sheet=proof&channel=Sub1&seat=1&version=9").status_code == 200
-    assert "There is no sub in this room" in client.get(f"/jobs/{empty.id}/align?sheet=subs").text
+    without = client.get(f"/jobs/{empty.id}/align?sheet=subs").text
+    assert "There is no sub in this room" in without
+    assert "To the room" in without                              # takes would not help
+    assert "Go to the takes" not in without
 
 
 def test_levels_are_matched_as_wished_and_faults_stand_beside_their_fields(pair):

@@ -152,7 +152,7 @@ class SettingSpace:
             rounded[:, self._gains_at:self._sections_at] = gain
         gain = gain[np.argmin(self.costs(rounded))]
         return tuple(SubSetting(
-            delay_s=float(delay[k]), polarity=1 if polarity[k] > 0 else -1, gain_db=float(gain[k]),
+            delay_s=float(delay[k]), polarity=1 if polarity[k] > 0 else -1, gain_db=float(gain[k]) + 0.0,
             all_pass=tuple((float(f), float(q)) for f, q in sections[k])) for k in range(self._n))
 
     def _noted(self, rows: NDArray, levels_db: NDArray) -> NDArray:

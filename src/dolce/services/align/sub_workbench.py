@@ -232,7 +232,7 @@ class SubWorkbench:
             for number, one in enumerate(search.trade):
                 code = "search" if one.settings == search.found.settings else f"trade-{number}"
                 wanted.setdefault(code, dict(zip(subs, one.settings, strict=True)))
-                trade.append((one.output_db, one.spread_db + one.left_db, code))
+                trade.append((one.output_db, one.uneven_db, code))
         if group is not None and set(group.settings) == set(subs):
             wanted["used"] = group.settings
         if hand:

@@ -169,6 +169,13 @@ def test_where_the_allowed_loss_is_reached_the_walk_goes_on_as_far_as_a_simplex(
     assert max(short) < 0.15
 
 
+def test_a_loss_that_would_be_worth_it_is_not_taken_where_it_is_not_allowed():
+    free, held = (search(box(3, seed=1), SearchLimits(max_loss_db=loss)) for loss in (12, 0))
+    assert free.output_db < -0.25
+    assert held.output_db >= -0.1
+    assert held.uneven_db > free.uneven_db
+
+
 def test_gains_are_rounded_the_way_that_costs_least():
     field, limits = box(3), SearchLimits(max_loss_db=1)
     space = SettingSpace(field, limits)
@@ -209,7 +216,10 @@ def test_rows_of_one_place_count_once_the_best_of_them():
 def test_gains_stay_where_they_were_matched_if_that_is_wished_and_all_passes_where_allowed():
     field = small_room(4)
     kept = search(field, SearchLimits(max_cut_db=0))
-    assert [str(one.gain_db) for one in kept.settings] == ["0.0", "0.0"]                # and not -0.0
+    assert [one.gain_db for one in kept.settings] == [0, 0]
+    rounded = [SettingSpace(field, SearchLimits()).settings(np.array([late, 0.0, -0.04, 0.0]))[0].gain_db
+               for late in np.arange(0, 0.02, 0.001)]
+    assert {str(gain) for gain in rounded} == {"0.0", "-0.1"}                           # and not -0.0
     assert all(one.all_pass == () for one in kept.settings)
     more = search(field, SearchLimits(max_cut_db=0, all_passes=1))
     assert all(len(one.all_pass) in (0, 1) for one in more.settings)

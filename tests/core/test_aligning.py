@@ -41,7 +41,7 @@ def reading(channel, level, arrival, **more):
 def test_levels_follow_reference_offsets_and_what_a_processor_can_turn_up():
     readings = [reading("L", -3.0, 0.010), reading("R", -1.0, 0.011), reading("Ls", -2.0, 0.012)]
     def trims(**wish):
-        ladder = arrival_ladder(readings, sample_rate_hz=RATE, wish=LevelWish(**wish), highest_trim_db=1.5)
+        ladder = arrival_ladder(readings, delay_step_s=1 / RATE, wish=LevelWish(**wish), highest_trim_db=1.5)
         return {r.reading.channel: (r.trim_db, round(r.short_db, 3)) for r in ladder.rungs}
 
     assert trims() == {"L": (0.0, 0.0), "R": (-2.0, 0.0), "Ls": (-1.0, 0.0)}
@@ -49,7 +49,7 @@ def test_levels_follow_reference_offsets_and_what_a_processor_can_turn_up():
     assert trims(offsets_db={"surrounds": -3.0}) == {"L": (0.0, 0.0), "R": (-2.0, 0.0), "Ls": (-4.0, 0.0)}
     # Brought to R, L needs 2 dB and gets 1.5.
     assert trims(reference="R") == {"L": (1.5, 0.5), "R": (0.0, 0.0), "Ls": (1.0, 0.0)}
-    late = arrival_ladder(readings, sample_rate_hz=RATE, wish=LevelWish(picture_s=0.04))
+    late = arrival_ladder(readings, delay_step_s=1 / RATE, wish=LevelWish(picture_s=0.04))
     assert [round(r.delay_s * 1000, 3) for r in late.rungs] == [42.0, 41.0, 40.0]
     for wrong in ({"band_hz": (2000.0, 500.0)}, {"offsets_db": {"subs": 40.0}}, {"picture_s": 1.0}):
         with pytest.raises(InvalidValue):
@@ -156,7 +156,7 @@ def test_the_group_against_the_mains_finds_a_delay_that_was_put_in():
 
 def test_an_alignment_is_put_together_so_that_no_delay_is_negative_and_all_are_on_steps():
     ladder = arrival_ladder([reading("L", -3.0, 0.010), reading("R", -1.0, 0.012),
-                             reading("subs", 4.0, 0.012, is_sub=True)], sample_rate_hz=RATE)
+                             reading("subs", 4.0, 0.012, is_sub=True)], delay_step_s=1 / RATE)
     group = SubGroup.of({"Sub1": SubSetting(gain_db=-2.0), "Sub2": SubSetting(delay_s=0.005, polarity=-1)},
                         how="search").against_mains(delay_s=-0.003, polarity=-1)
     made = with_ladder(Alignment(subs=group), ladder, delay_step_s=0.0005)

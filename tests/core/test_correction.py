@@ -403,14 +403,14 @@ def test_arrival_ladder_brings_all_to_the_last_and_the_softest():
     # 1 ms is 48 samples at 48 kHz; 1.26 dB is 1.3 in steps of 0.1.
     readings = [ChannelReading(channel="L", level_db=0.0, arrival_s=0.010, polarity="normal"),
                 ChannelReading(channel="R", level_db=1.26, arrival_s=0.009, polarity="normal")]
-    ladder = arrival_ladder(readings, sample_rate_hz=48_000)
+    ladder = arrival_ladder(readings, delay_step_s=1 / 48_000)
     assert [(r.trim_db, r.delay_s) for r in ladder.rungs] == [(0.0, 0.0), (-1.3, 0.001)]
     assert ladder.level_left_db == pytest.approx(0.04)
     with pytest.raises(InvalidValue, match="both channels"):
-        arrival_ladder(readings[:1], sample_rate_hz=48_000)
+        arrival_ladder(readings[:1], delay_step_s=1 / 48_000)
 
 
 def test_unknown_arrivals_get_no_delay():
     readings = [ChannelReading(channel=c, level_db=0.0, arrival_s=a, polarity="normal")
                 for c, a in (("L", 0.010), ("R", None))]
-    assert {r.delay_s for r in arrival_ladder(readings, sample_rate_hz=48_000).rungs} == {0.0}
+    assert {r.delay_s for r in arrival_ladder(readings, delay_step_s=1 / 48_000).rungs} == {0.0}

@@ -1,10 +1,13 @@
 """Targets, convolutions, fixed bands, left-out checks and headroom of the Shape stop."""
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 import scipy
 from numpy.testing import assert_allclose
 
+from dolce.core.alignment import ChannelReading, arrival_ladder
 from dolce.core.correction import (
     SMALL_ROOM_CINEMA,
     Curve,
@@ -36,9 +39,9 @@ from dolce.core.filters import (
     chain_samples,
     linear_phase,
     minimum_phase,
-    turned_back,
+    phase_compensated,
 )
-from dolce.core.processor import BassManagement, ChannelSettings, Crossover
+from dolce.core.processor import BassManagement, ChannelSettings, Crossover, ProcessorLimits
 from dolce.core.response import ANALYSIS_GRID_HZ as GRID
 from dolce.core.tuning import (
     Aim,
@@ -48,11 +51,14 @@ from dolce.core.tuning import (
     Correction,
     Heard,
     Outputs,
+    delay_step_s,
     expectation_of,
     found_filters,
     output_loads,
     settings_of,
     shape_of,
+    trim_step_db,
+    with_ladder,
 )
 from dolce.errors import InvalidValue
 
@@ -149,26 +155,66 @@ def test_an_inverse_of_a_known_minimum_phase_system_is_flat_in_the_allowed_range
     assert np.ptp(left) < 0.2                                            # flat within 0.1 dB to either side
 
 
-def test_a_known_all_pass_is_undone_within_its_bound():
-    # An all-pass of Q 1 at 100 Hz delays by 4 Q / w0 = 6.4 ms there (its group delay in closed form).
+def all_pass(at_hz, frequency_hz, *, q, sections=1):
+    """Closed form of second-order all-passes in a row (any text on active filters)."""
+    s = 1j * at_hz / frequency_hz
+    return ((s * s - s / q + 1) / (s * s + s / q + 1)) ** sections
+
+
+ALL_PASSES = [(40, 0.707, 2), (40, 1.0, 2), (100, 1.0, 1)]
+
+
+@pytest.mark.parametrize("duration_s", [0.1, 0.3])
+@pytest.mark.parametrize(("frequency", "q", "sections"), ALL_PASSES)
+def test_a_shared_all_pass_is_undone_within_its_bound_and_levels_stay(frequency, q, sections, duration_s):
+    # Takes start at other moments, so every spot has a delay of its own.
+    at, before_s = np.arange(5.0, 500.0), 0.02
+    turned = all_pass(at, frequency, q=q, sections=sections)
+    delays = np.random.default_rng(0).uniform(0.003, 0.01, (5, 1))
+    phase, agreed = shared_excess_phase(at, turned * np.exp(-2j * np.pi * at * delays))
+    assert agreed.min() > 0.95
+    impulse = phase_compensated(GRID, FLAT, at, phase, sample_rate_hz=RATE, samples=round(duration_s * RATE),
+                                before_s=before_s)
+    # Levels stay as they are: asked within 0.1 dB, seen within 0.002 dB.
+    assert_allclose(level_of(impulse, np.geomspace(10, 20_000, 3000)), 0, atol=0.1)
+    # The slowest frequency is 4 Q / w0 late for each section. At most 15 of the 20 ms go into that, as whole half turns at 0 Hz.
+    near = frequency + np.array([-0.5, 0.5])
+    done = scipy.signal.freqz(impulse, worN=near, fs=RATE)[1] * np.exp(2j * np.pi * near * before_s)
+    late_s = 4 * q / (2 * np.pi * frequency) * sections
+    now_s = -np.diff(np.angle(done * all_pass(near, frequency, q=q, sections=sections)))[0] / (2 * np.pi)
+    assert late_s - now_s > (0.8 if late_s < 0.5 * before_s else 0.3) * min(late_s, before_s)
+    assert np.argmax(np.abs(impulse)) >= round(before_s * RATE) - 1
+
+
+def test_excess_delay_of_an_all_pass_is_its_group_delay():
+    # 4 Q / w0 at the frequency of a second-order all-pass in closed form, 6.4 ms here; the delay taken out is that of
+    # the upper octave, where it is 0.1 ms.
     at = np.arange(5.0, 500.0)
-    band = BandFilter(kind="all-pass", frequency_hz=100, gain_db=0, q=1)
-    turned = scipy.signal.freqz_sos(band.biquad(sample_rate_hz=RATE).sos()[None], worN=at, fs=RATE)[1]
-    assert excess_delay_s(at, np.array([turned, turned]))[0][95] > 0.003         # less what a mere delay explains
-    phase, agreed = shared_excess_phase(at, np.array([turned] * 3))
-    assert agreed.min() > 0.99
-    impulse = np.zeros(RATE // 2)
-    impulse[0] = 1.0
-    back = turned_back(impulse, at, phase, sample_rate_hz=RATE, before_s=0.03)
-    whole = turned * scipy.signal.freqz(back, worN=at, fs=RATE)[1]
-    inside = (at > 60) & (at < 250)
-    straight = np.unwrap(np.angle(whole[inside]))
-    left = straight - np.polyval(np.polyfit(at[inside], straight, 1), at[inside])
-    was = np.unwrap(np.angle(turned[inside]))
-    was = was - np.polyval(np.polyfit(at[inside], was, 1), at[inside])
-    assert np.abs(left).max() < 0.35 * np.abs(was).max()
-    # Nothing sounds earlier than was allowed: the main sound is 30 ms late, and there is nothing before it began.
-    assert np.argmax(np.abs(back)) <= round(0.03 * RATE)
+    turned = all_pass(at, 100, q=1) * np.exp(-2j * np.pi * at * 0.008)
+    assert excess_delay_s(at, np.array([turned]))[0][95] == pytest.approx(4 / (2 * np.pi * 100), rel=0.05)
+
+
+def test_a_phase_is_undone_with_three_spots_at_least():
+    at = np.arange(5.0, 500.0)
+    turned = np.tile(all_pass(at, 40, q=1), (3, 1))
+    assert not shared_excess_phase(at, turned[:2])[0].any()
+    assert np.abs(shared_excess_phase(at, turned)[0]).max() > 2
+
+
+def test_a_convolution_has_its_level_whatever_phase_it_undoes():
+    # Two regions where spots agree, and none between them: the phase fades to nothing in between.
+    at = np.arange(5.0, 500.0)
+    rng = np.random.default_rng(3)
+    apart = np.exp(1j * np.where((at > 90) & (at < 140), rng.uniform(-3, 3, (6, 1)), 0.0))
+    phase, agreed = shared_excess_phase(at, all_pass(at, 50, q=1) * apart)
+    assert agreed[(at > 100) & (at < 130)].max() < 0.8
+    assert np.abs(phase[(at > 105) & (at < 125)]).max() < 0.2
+    found = FoundConvolution(at_hz=tuple(GRID), level_db=tuple(WAVY), phase="mixed", duration_s=0.5,
+                             turned_hz=tuple(at), turned_rad=tuple(phase))
+    wanted = np.geomspace(25, 16_000, 400)
+    plain = FoundConvolution(at_hz=tuple(GRID), level_db=tuple(WAVY), duration_s=0.5)
+    assert_allclose(level_of(found.impulse(sample_rate_hz=RATE), wanted),
+                    level_of(plain.impulse(sample_rate_hz=RATE), wanted), atol=0.1)
 
 
 def test_phase_that_spots_do_not_share_is_left():
@@ -416,10 +462,48 @@ EARLY = FoundConvolution(at_hz=(20.0, 200.0, 20_000.0), level_db=(0.0, -3.0, 0.0
 def test_channels_wait_for_the_latest_convolution():
     # A linear-phase filter of 100 ms is late by half of that; one of minimum phase, and bands, by nothing.
     correction = Correction(convolutions={"L": LATE, "R": EARLY}, bands={"C": ()})
-    assert [correction.wait_s(c) for c in ("L", "R", "C", "Sub1")] == [0.0, 0.05, 0.05, 0.05]
+    waits = [correction.wait_s(c, sample_rate_hz=RATE) for c in ("L", "R", "C", "Sub1")]
+    half_s = 2399 / RATE                                # the middle of 4,799 taps: a symmetric filter has an odd number
+    assert waits == pytest.approx([0.0, half_s, half_s, half_s])
     alignment = Alignment(channels={"R": ChannelAlignment(delay_s=0.002)})
-    assert settings_of(alignment, correction, "R", sample_rate_hz=RATE).delay_s == pytest.approx(0.052)
-    assert Correction(convolutions={"L": LATE, "R": LATE}).wait_s("L") == 0
+    assert settings_of(alignment, correction, "R", sample_rate_hz=RATE).delay_s == pytest.approx(0.002 + half_s)
+    assert Correction(convolutions={"L": LATE, "R": LATE}).wait_s("L", sample_rate_hz=RATE) == 0
+
+
+@pytest.mark.parametrize("phase", ["linear", "mixed"])
+def test_a_convolution_that_a_device_cuts_is_late_by_what_it_is(phase):
+    # 4,096 taps of 48 kHz: the peak is in their middle, 42.6 ms, whatever length was asked for.
+    taps = 4096
+    late = replace(LATE, phase=phase, duration_s=0.3, before_s=0.1, turned_hz=(20.0, 300.0), turned_rad=(0.0, 0.0))
+    impulse = late.impulse(sample_rate_hz=RATE, most_samples=taps)
+    delay_s = late.delay_s(sample_rate_hz=RATE, most_samples=taps)
+    assert np.argmax(np.abs(impulse)) == pytest.approx(delay_s * RATE, abs=1)
+    device = ProcessorLimits(name="Small", taps=taps)
+    correction = Correction(convolutions={"L": late}, bands={"R": ()})
+    waits = settings_of(Alignment(), correction, "R", sample_rate_hz=RATE, device=device).delay_s
+    assert waits == pytest.approx(np.argmax(np.abs(impulse)) / RATE, abs=1 / RATE)
+
+
+@pytest.mark.parametrize("step_ms", [0.01, 0.02, 0.125, 0.5])
+def test_what_is_proposed_is_a_multiple_of_the_delay_step(step_ms):
+    device = ProcessorLimits(name="Coarse", taps=8192, delay_step_s=step_ms / 1000)
+    step_s = delay_step_s(device, sample_rate_hz=RATE)
+    rng = np.random.default_rng(2)
+    correction = Correction(convolutions={"L": LATE}, bands={})
+    for arrivals in rng.uniform(0.003, 0.012, (50, 3)):
+        ladder = arrival_ladder([ChannelReading(channel=c, level_db=0.0, arrival_s=s, polarity="normal")
+                                 for c, s in zip("LRC", arrivals, strict=True)], delay_step_s=step_s)
+        alignment = with_ladder(Alignment(), ladder, delay_step_s=step_s)
+        for channel in "LRC":
+            for one in (None, correction):
+                settings = settings_of(alignment, one, channel, sample_rate_hz=RATE, device=device)
+                assert not [b for b in device.broken_by_channel(settings) if b.kind == "delay step"]
+
+
+@pytest.mark.parametrize(("device_db", "step_db"), [(0.03, 0.12), (0.1, 0.1), (0.25, 0.25), (0.5, 0.5)])
+def test_trims_are_proposed_in_steps_of_the_device(device_db, step_db):
+    device = ProcessorLimits(name="Coarse", trim_step_db=device_db)
+    assert trim_step_db(device) == pytest.approx(step_db)
 
 
 def test_what_gets_bands_does_not_convolve_any_more():

@@ -167,7 +167,7 @@ def reading(channel, level, arrival, **more):
 
 def test_a_level_that_is_not_known_pulls_no_trim():
     ladder = arrival_ladder([reading("L", -3.0, 0.01), reading("R", -1.0, 0.011), reading("C", None, 0.012)],
-                            sample_rate_hz=RATE)
+                            delay_step_s=1 / RATE)
     assert {r.reading.channel: r.trim_db for r in ladder.rungs} == {"L": 0.0, "R": -2.0, "C": 0.0}
     match = match_of([reading("L", -3.0, 0.01), reading("C", None, 0.012)])
     assert (match.level_db, match.arrival_s) == (None, pytest.approx(0.002))
@@ -183,7 +183,7 @@ def test_subs_that_play_together_are_matched_20_lg_n_lower_and_arrive_as_the_pla
         distance_m={"L": 2.0, "R": 2.0, "Sub1": 3.0, "Sub2": 2.5}, speed_m_s=343.0)
     # The latency is that of L and R, in the middle: 16.25 ms less 2 m of way.
     assert [r.arrival_s for r in readings[2:]] == pytest.approx([0.01625 + 1 / 343, 0.01625 + 0.5 / 343])
-    ladder = arrival_ladder(readings, sample_rate_hz=RATE)
+    ladder = arrival_ladder(readings, delay_step_s=1 / RATE)
     assert [r.trim_db for r in ladder.rungs] == [0.0, 0.0, -6.0, -6.0]
     assert match_of(readings).arrival_s == pytest.approx(0.0001)  # subs were not heard: they count nothing
     assert max(r.delay_s for r in ladder.rungs) < 0.0031

@@ -139,7 +139,7 @@ def write_filters(responses: Sequence[Path], wish: FilterWish, *, weights: Seque
         return shape_of(_CHANNEL, heard, at_hz=frequency, correction=correction, target_db=wanted,
                         sample_rate_hz=_FIT_RATE_HZ)
 
-    turned = {} if wish.means.phase != "mixed" else {_CHANNEL: _shared_phase(read, responses)}
+    turned = {} if wish.means.phase != "mixed" else {_CHANNEL: _shared_phase(read, responses, heard.weights)}
     correction = found_filters({_CHANNEL: shaped(correction)}, correction, sample_rate_hz=_FIT_RATE_HZ,
                                turned=turned, effort=THOROUGH).correction
     shape = shaped(correction)
@@ -153,7 +153,8 @@ def write_filters(responses: Sequence[Path], wish: FilterWish, *, weights: Seque
     }
     taps = correction.convolutions.get(_CHANNEL)
     if taps is not None:
-        document |= {"phase": taps.phase, "delay_s": taps.delay_s}
+        document |= {"phase": taps.phase, "delay_s": taps.delay_s(sample_rate_hz=_FIT_RATE_HZ),
+                     "sounds_before_db": round(shape.sounds_before_db, 2)}
     files = {out: (json.dumps(document, indent=2) + "\n").encode()}
     if wish.fir_folder is not None:
         for rate in wish.rates_hz:
@@ -170,8 +171,10 @@ def _checked(weights: Sequence[float] | None, read: Sequence[FrequencyResponse])
     return weights
 
 
-def _shared_phase(read: Sequence[FrequencyResponse], paths: Sequence[Path]) -> tuple[np.ndarray, np.ndarray]:
+def _shared_phase(read: Sequence[FrequencyResponse], paths: Sequence[Path],
+                  weights: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """What all responses share of phase beyond the minimum, to 500 Hz."""
+    counting = weights > 0
     at_hz = np.arange(5.0, _PHASES_TO_HZ)
     rows = []
     for one, path in zip(read, paths, strict=True):
@@ -180,7 +183,7 @@ def _shared_phase(read: Sequence[FrequencyResponse], paths: Sequence[Path]) -> t
                                remedy="Give responses with a column phase_deg, or choose --phase minimum.")
         phase = np.interp(at_hz, one.frequency_hz, np.unwrap(np.radians(one.phase_deg)))
         rows.append(10 ** (one.on(at_hz) / 20) * np.exp(1j * phase))
-    return at_hz, shared_excess_phase(at_hz, np.array(rows))[0]
+    return at_hz, shared_excess_phase(at_hz, np.array(rows)[counting], weights[counting])[0]
 
 
 def _common_grid(read: Sequence[FrequencyResponse], paths: Sequence[Path], limits: Limits) -> np.ndarray:

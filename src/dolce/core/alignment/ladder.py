@@ -104,7 +104,7 @@ class Rung:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class ArrivalLadder:
-    """All rungs, and what would still differ with the trims in steps and delays in whole samples."""
+    """All rungs, and what would still differ with trims and delays in steps."""
 
     rungs: tuple[Rung, ...]
     level_left_db: float
@@ -148,10 +148,10 @@ def with_subs_by_plan(readings: Sequence[ChannelReading], *, distance_m: Mapping
                                            latency + distance_m[r.channel] / speed_m_s) for r in readings]
 
 
-def arrival_ladder(readings: Sequence[ChannelReading], *, sample_rate_hz: int, trim_step_db: float = TRIM_STEP_DB,
+def arrival_ladder(readings: Sequence[ChannelReading], *, delay_step_s: float, trim_step_db: float = TRIM_STEP_DB,
                    wish: LevelWish | None = None, highest_trim_db: float = 0.0) -> ArrivalLadder:
-    """Trims in steps down to the softest channel, or to the one that is the reference, delays in whole samples up to
-    the last arrival.
+    """Trims in steps down to the softest channel, or to the one that is the reference, delays in steps up to the
+    last arrival.
 
     Raises
     ------
@@ -179,9 +179,9 @@ def arrival_ladder(readings: Sequence[ChannelReading], *, sample_rate_hz: int, t
         highest = math.floor(highest_trim_db / trim_step_db + 1e-9) * trim_step_db
         trim = min(round(wanted / trim_step_db) * trim_step_db, max(highest, 0.0))
         short = wanted - trim if wanted - trim > trim_step_db else 0.0
-        delay = 0.0 if last is None else round((last - reading.arrival_s) * sample_rate_hz) / sample_rate_hz
+        delay = 0.0 if last is None else round((last - reading.arrival_s) / delay_step_s) * delay_step_s
         rungs.append(Rung(reading=reading, trim_db=round(trim, 3) + 0.0, delay_s=delay + (
-            round(wish.picture_s * sample_rate_hz) / sample_rate_hz if last is not None else 0.0),
+            round(wish.picture_s / delay_step_s) * delay_step_s if last is not None else 0.0),
             offset_db=wish.offset_db(reading.channel), short_db=short))
     left = [r.reading.matched_db - r.offset_db + r.trim_db for r in rungs if r.reading.matched_db is not None] or [0.0]
     arrivals = [r.reading.arrival_s + r.delay_s for r in rungs] if last is not None else [0.0]

@@ -8,7 +8,7 @@ from numpy.typing import NDArray
 
 from dolce.core import checked
 from dolce.core.checked import limited, ranges
-from dolce.core.filters import linear_phase, minimum_phase, turned_back
+from dolce.core.filters import linear_phase, minimum_phase, phase_compensated
 from dolce.errors import InvalidValue
 
 Method = Literal["bands", "fixed bands", "fixed and free bands", "convolution", "level only"]
@@ -120,20 +120,28 @@ class FoundConvolution:
 
     def impulse(self, *, sample_rate_hz: int, most_samples: int | None = None) -> NDArray[np.float64]:
         """Its impulse response at a rate, no longer than a device holds, shape (samples,)."""
-        samples = round(self.duration_s * sample_rate_hz)
-        samples = samples if most_samples is None else min(samples, most_samples)
+        samples = self._samples(sample_rate_hz, most_samples)
         at, level = np.array(self.at_hz), np.array(self.level_db)
         if self.phase == "linear":
             return linear_phase(at, level, sample_rate_hz=sample_rate_hz, samples=samples)
-        found = minimum_phase(at, level, sample_rate_hz=sample_rate_hz, samples=samples)
         if self.phase == "mixed" and self.turned_hz:
-            found = turned_back(found, np.array(self.turned_hz), np.array(self.turned_rad),
-                                sample_rate_hz=sample_rate_hz, before_s=self.before_s)
-        return found
+            return phase_compensated(
+                at, level, np.array(self.turned_hz), np.array(self.turned_rad), sample_rate_hz=sample_rate_hz,
+                samples=samples, before_s=self.delay_s(sample_rate_hz=sample_rate_hz, most_samples=most_samples))
+        return minimum_phase(at, level, sample_rate_hz=sample_rate_hz, samples=samples)
 
-    @property
-    def delay_s(self) -> float:
-        """By how much it makes everything later."""
+    def delay_s(self, *, sample_rate_hz: int, most_samples: int | None = None) -> float:
+        """By how much the impulse response at a rate makes everything later, as it is after a device cuts it.
+
+        Half of its length for linear phase; for mixed phase what may sound before, at most half of its length.
+        """
+        samples = self._samples(sample_rate_hz, most_samples)
         if self.phase == "linear":
-            return self.duration_s / 2
-        return self.before_s if self.phase == "mixed" and self.turned_hz else 0.0
+            return (samples - 1) // 2 / sample_rate_hz
+        if self.phase == "mixed" and self.turned_hz:
+            return min(round(self.before_s * sample_rate_hz), samples // 2) / sample_rate_hz
+        return 0.0
+
+    def _samples(self, sample_rate_hz: int, most_samples: int | None) -> int:
+        samples = round(self.duration_s * sample_rate_hz)
+        return samples if most_samples is None else min(samples, most_samples)

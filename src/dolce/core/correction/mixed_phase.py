@@ -1,53 +1,100 @@
-"""What all spots share of phase beyond that of the minimum: the only phase that a filter may undo for all of them."""
+"""Excess phase that all spots share: the only phase that one filter can undo for every spot."""
 
 import numpy as np
 import scipy
-from numpy.typing import NDArray
+from numpy.typing import ArrayLike, NDArray
 
+from dolce.core.response.smoothing import smoothed_power
+
+LEAST_SPOTS = 3           # two spots can't tell what a room shares from what they have in common by chance
 _AGREED = 0.85            # length of the mean of unit vectors; below, spots disagree (our own bound)
-_SMOOTH_OCTAVES = 1 / 6
+_PER_OCTAVE = 6           # smoothing of the mean vector, of its agreement and of the phase
+_FADE_OCTAVES = 1.0       # the phase fades to nothing within so much of its upper end
+_PADDED = 16              # zero-padding of the search for the delay
 
 
-def shared_excess_phase(at_hz: NDArray, responses: NDArray) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
-    """Phase to undo, in radians, and how far the spots agree on it, each shape (points,).
+def shared_excess_phase(
+    at_hz: NDArray, responses: NDArray, weights: ArrayLike | None = None
+) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    """Phase to undo, in radians, and how far the spots agree on it (0 to 1), each shape (points,).
 
     Parameters
     ----------
-    at_hz : evenly spaced from near 0
-    responses : complex, shape (spots, points)
+    at_hz : ndarray, shape (points,)
+        Evenly spaced, above 0.
+    responses : complex ndarray, shape (spots, points)
+    weights : shape (spots,), optional
+        Above 0. Equal weights where left out.
 
     Notes
     -----
-    Where the unit vectors of the spots' excess phases don't add up to 0.85 of their number nothing is undone: what is
-    undone there for one spot would ring before the sound at every other.
+    The mean over spots is taken of unit vectors, so that no angle wraps, and smoothed over 1/6 octave. Nothing is
+    undone below three spots, nor where that mean is shorter than 0.85: the phase undone for one spot would ring before
+    the sound at every other. The phase fades to 0 at the upper end.
     """
+    if len(responses) < LEAST_SPOTS:
+        return np.zeros(at_hz.size), np.zeros(at_hz.size)
     vectors = np.exp(1j * excess_phase(at_hz, responses))
-    mean = vectors.mean(axis=0)
+    mean = _smoothed(at_hz, np.average(vectors, axis=0, weights=weights))
     agreed = np.abs(mean)
     share = np.clip((agreed - _AGREED) / (1 - _AGREED) * 2, 0, 1)
-    octave = np.log2(np.maximum(at_hz, 1.0))
-    phase = np.angle(mean) * share
-    smooth = np.array([phase[np.abs(octave - here) <= _SMOOTH_OCTAVES / 2].mean() for here in octave])
-    return smooth, agreed
+    phase = _from_the_top(np.angle(mean))
+    known = share > 0
+    starts = np.flatnonzero(known & ~np.append(known[1:], False))        # upper end of each region where spots agree
+    for top in starts:
+        lower = top
+        while lower > 0 and known[lower - 1]:
+            lower -= 1
+        phase[lower:top + 1] -= 2 * np.pi * np.round(phase[top] / (2 * np.pi))
+    undone = _smoothed(at_hz, phase * share).real
+    return undone * (0.5 - 0.5 * np.cos(np.pi * np.clip(np.log2(at_hz[-1] / at_hz) / _FADE_OCTAVES, 0, 1))), agreed
 
 
 def excess_phase(at_hz: NDArray, responses: NDArray) -> NDArray[np.float64]:
     """Phase beyond that of the minimum-phase system of the same level, shape (spots, points), without delay and
-    polarity.
+    polarity. Unwrapped downwards from the upper end, where it is near 0.
 
     Notes
     -----
     Measured phase less the Hilbert transform of the log level (A. V. Oppenheim and R. W. Schafer, "Discrete-Time Signal
-    Processing"), less the delay that fits it best, weighted by level.
+    Processing"), less the delay and polarity at which the upper octave adds up best, weighted by level: a delay fitted
+    to the whole band would take part of a low all-pass for flight time.
     """
     level = np.log(np.maximum(np.abs(responses), 1e-12))
     mirrored = np.concatenate([level, level[:, ::-1]], axis=1)
     minimum = -np.imag(scipy.signal.hilbert(mirrored, axis=1))[:, :at_hz.size]
-    excess = np.unwrap(np.angle(responses) - minimum, axis=1)
-    weight = np.abs(responses)
-    slope = (np.sum(weight * at_hz * (excess - excess[:, :1]), axis=1) / np.sum(weight * at_hz**2, axis=1))[:, None]
-    left = excess - slope * at_hz
-    return left - np.round(np.average(left, axis=1, weights=weight) / np.pi)[:, None] * np.pi
+    upper = at_hz >= at_hz[-1] / 2
+    turned = np.exp(1j * (np.angle(responses) - minimum))
+    weighed = np.abs(responses) * turned * upper
+    delay_s = _delay_s(at_hz, weighed)[:, None]
+    straight = turned * np.exp(2j * np.pi * at_hz * delay_s)
+    constant = np.angle(np.sum(straight * np.abs(weighed), axis=1, keepdims=True))
+    return _from_the_top(np.angle(straight * np.exp(-1j * np.pi * np.round(constant / np.pi))))
+
+
+def _delay_s(at_hz: NDArray, spectra: NDArray) -> NDArray[np.float64]:
+    """Delay at which each spectrum adds up to most, shape (spots,): the peak of its padded transform, interpolated."""
+    step_hz = at_hz[1] - at_hz[0]
+    size = scipy.fft.next_fast_len(_PADDED * at_hz.size)
+    envelope = np.abs(scipy.fft.ifft(spectra, size, axis=1))
+    top = np.argmax(envelope, axis=1)
+    before, peak, after = (np.take_along_axis(envelope, ((top + k) % size)[:, None], axis=1)[:, 0] for k in (-1, 0, 1))
+    # Vertex of the parabola through three points (J. O. Smith, "Spectral Audio Signal Processing").
+    bend = before - 2 * peak + after
+    place = top + np.where(bend < 0, 0.5 * (before - after) / np.where(bend < 0, bend, -1.0), 0.0)
+    return np.where(place > size / 2, place - size, place) / (size * step_hz)
+
+
+def _from_the_top(angles: NDArray) -> NDArray[np.float64]:
+    """Angles along the last axis unwrapped from its end to its beginning."""
+    return np.unwrap(angles[..., ::-1], axis=-1)[..., ::-1]
+
+
+def _smoothed(at_hz: NDArray, values: NDArray) -> NDArray:
+    """Means over 1/6 octave; complex values stay complex."""
+    both = np.array([values.real, values.imag])
+    real, imaginary = smoothed_power(at_hz, both, at_hz=at_hz, per_octave=_PER_OCTAVE)
+    return real + 1j * imaginary
 
 
 def excess_delay_s(at_hz: NDArray, responses: NDArray) -> NDArray[np.float64]:

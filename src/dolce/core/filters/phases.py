@@ -1,4 +1,4 @@
-"""Impulse responses with a given level: of minimum phase, of linear phase, and with a known phase undone."""
+"""Impulse responses with a given level: of minimum phase, of linear phase, and with a phase compensated."""
 
 import numpy as np
 import scipy
@@ -6,6 +6,7 @@ from numpy.typing import NDArray
 
 _OVERSAMPLED = 8
 _FLOOR_DB = -120.0
+_ADVANCED = 0.75          # of the time allowed before the main sound: the rest is for the fade that begins it
 
 
 def minimum_phase(at_hz: NDArray, level_db: NDArray, *, sample_rate_hz: float, samples: int) -> NDArray[np.float64]:
@@ -19,14 +20,7 @@ def minimum_phase(at_hz: NDArray, level_db: NDArray, *, sample_rate_hz: float, s
     size = scipy.fft.next_fast_len(_OVERSAMPLED * samples, real=True)
     size += size % 2
     log_level = _on_bins(at_hz, level_db, size, sample_rate_hz) * np.log(10) / 20
-    cepstrum = scipy.fft.irfft(log_level, size)
-    fold = np.zeros(size)
-    fold[0] = fold[size // 2] = 1.0
-    fold[1:size // 2] = 2.0
-    found = scipy.fft.irfft(np.exp(scipy.fft.rfft(cepstrum * fold)), size)[:samples]
-    fade = max(1, samples // 10)
-    found[samples - fade:] *= 0.5 + 0.5 * np.cos(np.pi * (np.arange(fade) + 1) / fade)
-    return found
+    return scipy.fft.irfft(_minimum_phase(log_level, size), size)[:samples] * _ending(samples)
 
 
 def linear_phase(at_hz: NDArray, level_db: NDArray, *, sample_rate_hz: float, samples: int) -> NDArray[np.float64]:
@@ -36,34 +30,68 @@ def linear_phase(at_hz: NDArray, level_db: NDArray, *, sample_rate_hz: float, sa
     level = 10 ** (_on_bins(at_hz, level_db, size, sample_rate_hz) / 20)
     half = samples // 2
     around = np.roll(scipy.fft.irfft(level, size), half)[:samples]
-    fade = max(1, samples // 10)
-    window = np.ones(samples)
-    window[samples - fade:] = 0.5 + 0.5 * np.cos(np.pi * (np.arange(fade) + 1) / fade)
-    window[:fade] = window[samples - fade:][::-1]
-    return around * window
+    window = _ending(samples)
+    return around * window * window[::-1]
 
 
-def turned_back(impulse: NDArray, at_hz: NDArray, phase_rad: NDArray, *, sample_rate_hz: float,
-                before_s: float) -> NDArray[np.float64]:
-    """`impulse` with a phase taken out of it, later by `before_s`, shape as given.
+def phase_compensated(at_hz: NDArray, level_db: NDArray, phase_hz: NDArray, phase_rad: NDArray, *,
+                      sample_rate_hz: float, samples: int, before_s: float) -> NDArray[np.float64]:
+    """Impulse response of a level, of minimum phase but for a phase that it undoes, shape (samples,).
 
     Parameters
     ----------
-    phase_rad : ndarray, shape (points,)
-        What is undone at `at_hz`, 0 beyond its ends; levels stay as they are.
+    at_hz, level_db : ndarray, shape (points,)
+        Level, held beyond its ends.
+    phase_hz, phase_rad : ndarray, shape (phases,)
+        Phase that is undone, 0 at and above its upper end; from its lower end straight to the nearest multiple of pi
+        at 0 Hz.
     before_s : float
-        Longest time before the main arrival that may sound; what would have to come earlier is faded out, so that the
-        phase is undone only as far as that allows.
+        Longest time before the main sound in which the filter may sound, which is its latency. What would come earlier
+        is faded out.
+
+    Notes
+    -----
+    Cutting an all-pass in time changes its level. A minimum-phase filter makes up for that (its impulse response is
+    causal, so that nothing comes earlier): the level is that of `level_db` also where the phase is undone only in part.
     """
     ahead = round(before_s * sample_rate_hz)
-    size = scipy.fft.next_fast_len(4 * (impulse.size + 2 * ahead), real=True)
+    size = scipy.fft.next_fast_len(_OVERSAMPLED * samples, real=True)
+    size += size % 2
     bins = scipy.fft.rfftfreq(size, 1 / sample_rate_hz)
-    phase = np.interp(bins, at_hz, phase_rad, left=0.0, right=0.0)
+    # A real filter has a multiple of pi at 0 Hz.
+    phase_hz = np.concatenate([[0.0], phase_hz])
+    phase_rad = np.concatenate([[np.pi * np.round(phase_rad[0] / np.pi)], phase_rad])
+    phase = np.interp(bins, phase_hz, _within_advance(phase_hz, phase_rad, _ADVANCED * before_s), right=0.0)
     pass_all = np.roll(scipy.fft.irfft(np.exp(-1j * phase), size), ahead)
     window = np.zeros(size)
     window[:ahead] = 0.5 - 0.5 * np.cos(np.pi * (np.arange(ahead) + 0.5) / max(1, ahead))
-    window[ahead:size // 2] = 1.0
-    return scipy.signal.fftconvolve(pass_all * window, impulse)[: impulse.size]
+    tail = samples - ahead
+    window[ahead:samples] = 0.5 + 0.5 * np.cos(np.pi * np.clip(np.arange(tail) / tail * 2 - 1, 0, 1))
+    cut = scipy.fft.rfft(pass_all * window)
+    wanted = _on_bins(at_hz, level_db, size, sample_rate_hz) * np.log(10) / 20
+    made_up = _minimum_phase(wanted - np.log(np.maximum(np.abs(cut), 1e-6)), size)
+    found = scipy.fft.irfft(cut * made_up, size)[:samples]
+    return found * _ending(samples)
+
+
+def _within_advance(phase_hz: NDArray, phase_rad: NDArray, most_s: float) -> NDArray[np.float64]:
+    """A phase to undo whose filter is nowhere earlier than by `most_s`, 0 at its upper end.
+
+    Its slopes are held to so much that a multiple of pi is left at the lower end: a real filter has that at 0 Hz, and
+    getting there within a few Hz would take longer than filters are.
+    """
+    width, steps = 2 * np.pi * np.diff(phase_hz), np.diff(phase_rad)
+
+    def held(advance_s: float) -> NDArray:
+        return phase_rad[-1] - np.concatenate([np.cumsum(np.maximum(steps, -advance_s * width)[::-1])[::-1], [0.0]])
+
+    whole = held(most_s)[0]
+    if abs(whole - phase_rad[0]) < 1e-9:
+        return phase_rad
+    wanted = np.pi * np.floor(whole / np.pi)
+    if held(0.0)[0] > wanted:
+        return np.zeros(phase_rad.size)
+    return held(scipy.optimize.brentq(lambda advance_s: held(advance_s)[0] - wanted, 0.0, most_s))
 
 
 def before_main_db(impulse: NDArray) -> float:
@@ -71,6 +99,23 @@ def before_main_db(impulse: NDArray) -> float:
     first = int(np.argmax(np.abs(impulse)))
     share = float(np.sum(impulse[:first] ** 2) / np.sum(impulse**2))
     return 10 * np.log10(max(share, 1e-20))
+
+
+def _minimum_phase(log_level: NDArray, size: int) -> NDArray[np.complex128]:
+    """Spectrum of minimum phase of a level (natural logarithm) at the bins of a real transform of an even size."""
+    cepstrum = scipy.fft.irfft(log_level, size)
+    fold = np.zeros(size)
+    fold[0] = fold[size // 2] = 1.0
+    fold[1:size // 2] = 2.0
+    return np.exp(scipy.fft.rfft(cepstrum * fold))
+
+
+def _ending(samples: int) -> NDArray[np.float64]:
+    """1, with its last tenth faded by half a cosine."""
+    fade = max(1, samples // 10)
+    window = np.ones(samples)
+    window[samples - fade:] = 0.5 + 0.5 * np.cos(np.pi * (np.arange(fade) + 1) / fade)
+    return window
 
 
 def _on_bins(at_hz: NDArray, level_db: NDArray, size: int, sample_rate_hz: float) -> NDArray:

@@ -47,6 +47,7 @@ from dolce.core.tuning.shape import (
     wanted_levels_db,
     wanted_rise_db,
 )
+from dolce.core.tuning.steps import delay_step_s, on_step, trim_step_db
 
 __all__ = [
     "ALL_SEATS",
@@ -83,6 +84,7 @@ __all__ = [
     "changed_outputs",
     "clean_bands",
     "convolved_db",
+    "delay_step_s",
     "drift_of",
     "expectation_of",
     "found_filters",
@@ -94,6 +96,7 @@ __all__ = [
     "levelled_again",
     "mains_later_s",
     "needed_levels_db",
+    "on_step",
     "output_loads",
     "predict",
     "prove",
@@ -104,6 +107,7 @@ __all__ = [
     "spot_deviations_db",
     "taps_of",
     "target_level_db",
+    "trim_step_db",
     "typed_levels",
     "verdicts_on",
     "wanted_levels_db",

@@ -6,6 +6,7 @@ from dolce.core.alignment import ArrivalLadder
 from dolce.core.processor import AllPass
 from dolce.core.subs import SUBS, SubGroup
 from dolce.core.tuning.alignment import Alignment, ChannelAlignment
+from dolce.core.tuning.steps import on_step
 
 
 def with_ladder(alignment: Alignment, ladder: ArrivalLadder, *, delay_step_s: float,
@@ -19,7 +20,7 @@ def with_ladder(alignment: Alignment, ladder: ArrivalLadder, *, delay_step_s: fl
     rungs = {rung.reading.channel: rung for rung in ladder.rungs}
     channels = {channel: replace(
         alignment.channels.get(channel, ChannelAlignment()), trim_db=rung.trim_db,
-        delay_s=_on_step(rung.delay_s, delay_step_s),
+        delay_s=on_step(rung.delay_s, delay_step_s),
         polarity="inverted" if rung.reading.polarity == "inverted" else "normal")
         for channel, rung in rungs.items() if channel != SUBS}
     if group is not None and SUBS in rungs:
@@ -35,17 +36,13 @@ def _with_group(alignment: Alignment, mains: dict[str, ChannelAlignment], group:
     delays |= {channel: one.delay_s for channel, one in mains.items()}
     # None below what the picture asks for, and no more than needed.
     later = picture - min(delays.values())
-    steps = {channel: _on_step(delay + later, delay_step_s) for channel, delay in delays.items()}
+    steps = {channel: on_step(delay + later, delay_step_s) for channel, delay in delays.items()}
     subs = {sub: replace(alignment.channels.get(sub, ChannelAlignment()),
-                         trim_db=_on_step(trim_db + one.gain_db, trim_step_db),
+                         trim_db=on_step(trim_db + one.gain_db, trim_step_db),
                          delay_s=steps[sub], polarity="inverted" if group.inverted(sub) else "normal",
                          all_pass=tuple(AllPass(frequency_hz=frequency, q=q) for frequency, q in one.all_pass))
             for sub, one in group.settings.items()}
     return {**{channel: replace(one, delay_s=steps[channel]) for channel, one in mains.items()}, **subs}
-
-
-def _on_step(value: float, step: float) -> float:
-    return round(round(value / step) * step, 9) + 0.0
 
 
 def mains_later_s(alignment: Alignment) -> float:

@@ -231,11 +231,14 @@ class Correction:
             convolutions |= {other: convolutions[name] for other in changed.linked_with(name) if other in convolutions}
         return replace(changed, convolutions=convolutions)
 
-    def wait_s(self, channel: str) -> float:
-        """How long a channel waits for the latest convolution, so that all stay together."""
-        own = self.convolutions.get(channel)
-        latest = max((one.delay_s for one in self.convolutions.values()), default=0.0)
-        return latest - (own.delay_s if own is not None else 0.0)
+    def wait_s(self, channel: str, *, sample_rate_hz: int, most_taps: int | None = None) -> float:
+        """How long a channel waits for the latest convolution, so that all stay together.
+
+        Of convolutions as they are at a rate, cut to what a device holds (`most_taps`).
+        """
+        delays = {name: one.delay_s(sample_rate_hz=sample_rate_hz, most_samples=most_taps)
+                  for name, one in self.convolutions.items()}
+        return max(delays.values(), default=0.0) - delays.get(channel, 0.0)
 
     def overruling(self, channel: str, one: Overruled) -> "Correction":
         """The same with a verdict of the calibrator's own; what was overruled there before gives way."""

@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dolce.core.correction import SwitchesAt
-from dolce.core.processor import BassManagement, ChannelSettings, ProcessorState, Route
+from dolce.core.processor import BassManagement, ChannelSettings, ProcessorLimits, ProcessorState, Route
 from dolce.core.tuning.alignment import Alignment
 from dolce.core.tuning.correction import Correction
 from dolce.core.tuning.prediction import settings_of
@@ -27,10 +27,10 @@ class Outputs:
 
     @classmethod
     def of(cls, alignment: Alignment, correction: Correction | None, channels: Sequence[str], *,
-           sample_rate_hz: int) -> Self:
-        """As they would be loaded."""
-        return cls(settings={channel: settings_of(alignment, correction, channel, sample_rate_hz=sample_rate_hz)
-                             for channel in channels},
+           sample_rate_hz: int, device: ProcessorLimits | None = None) -> Self:
+        """As they would be loaded into a processor."""
+        return cls(settings={channel: settings_of(alignment, correction, channel, sample_rate_hz=sample_rate_hz,
+                                                  device=device) for channel in channels},
                    bass=alignment.routing, turned=correction.switches if correction is not None else {})
 
     @classmethod

@@ -11,9 +11,10 @@ from numpy.typing import NDArray
 from dolce.core.correction import FoundConvolution
 from dolce.core.filters import chain_level_db, chain_sections
 from dolce.core.levels import power_db
-from dolce.core.processor import ChannelSettings, Convolution
+from dolce.core.processor import ChannelSettings, Convolution, ProcessorLimits
 from dolce.core.tuning.alignment import Alignment
 from dolce.core.tuning.correction import Correction
+from dolce.core.tuning.steps import on_step
 from dolce.errors import InvalidValue
 
 
@@ -58,18 +59,22 @@ class Responses:
 
 
 def settings_of(alignment: Alignment, correction: Correction | None, channel: str, *,
-                sample_rate_hz: int, most_taps: int | None = None) -> ChannelSettings:
+                sample_rate_hz: int, device: ProcessorLimits | None = None) -> ChannelSettings:
     """What an output gets: its alignment, and of the correction the bands or the convolution at a rate, the trim that
-    makes up for them, and the wait for others whose convolution makes them later.
+    makes up for them, and the wait for others whose convolution makes them later. With a device, convolutions are no
+    longer than it holds and delays are multiples of its step.
     """
     base = alignment.settings(channel)
     if correction is None:
         return base
-    trim_db = round(base.trim_db + correction.trims_db.get(channel, 0.0), 3)
+    most_taps = (device.taps or None) if device else None
+    delay_s = base.delay_s + correction.wait_s(channel, sample_rate_hz=sample_rate_hz, most_taps=most_taps)
+    if device is not None and device.delay_step_s:
+        delay_s = on_step(delay_s, device.delay_step_s)
     return replace(
         base,
-        trim_db=max(-40.0, trim_db),
-        delay_s=round(base.delay_s + correction.wait_s(channel), 9),
+        trim_db=max(-40.0, round(base.trim_db + correction.trims_db.get(channel, 0.0), 3)),
+        delay_s=round(delay_s, 9),
         filters=correction.filters(channel),
         convolution=taps_of(correction.convolutions.get(channel), sample_rate_hz=sample_rate_hz, most_taps=most_taps),
     )

@@ -133,6 +133,11 @@ class ChannelShape:
         return self.predicted_db - self.before_db
 
     @property
+    def delay_s(self) -> float:
+        """By how much its convolution makes it later."""
+        return 0.0 if self.convolution is None else self.convolution.delay_s(sample_rate_hz=_SHOWN_RATE_HZ)
+
+    @property
     def sounds_before_db(self) -> float | None:
         """Energy of a convolution that sounds before its main arrival, against all of it; None for none."""
         taps = taps_of(self.convolution, sample_rate_hz=_SHOWN_RATE_HZ)

@@ -117,7 +117,8 @@ class AligningProved:
                         self._context,
                         work,
                         job,
-                        Outputs.of(one, None, job.channels, sample_rate_hz=job.rig.sample_rate_hz),
+                        Outputs.of(one, None, job.channels, sample_rate_hz=job.rig.sample_rate_hz,
+                       device=job.limits),
                         round_id=base.id,
                         channels=(channel,),
                         spots=spots,
@@ -136,7 +137,8 @@ class AligningProved:
     def _channels(self, work: UnitOfWork, job: Job, alignment: Alignment, base: Round,
                   taken: Round) -> tuple[ChannelKept, ...]:
         outputs, after = (
-            Outputs.of(alignment, None, job.channels, sample_rate_hz=job.rig.sample_rate_hz),
+            Outputs.of(alignment, None, job.channels, sample_rate_hz=job.rig.sample_rate_hz,
+                       device=job.limits),
             self._context.curves.of(work, taken.id),
         )
         found = []

@@ -118,7 +118,8 @@ class Crossing:
                     code: responses.channels[code][known] for code in (channel, *_subs(job))})
                 rows = shares[:, known] / shares[:, known].sum(axis=1, keepdims=True)
                 one = handover(
-                    Outputs.of(alignment, None, job.channels, sample_rate_hz=job.rig.sample_rate_hz),
+                    Outputs.of(alignment, None, job.channels, sample_rate_hz=job.rig.sample_rate_hz,
+                       device=job.limits),
                     at,
                     channel,
                     seats=rows,

@@ -10,7 +10,6 @@ from numpy.typing import NDArray
 
 from dolce.core.acoustics import speed_of_sound
 from dolce.core.alignment import (
-    TRIM_STEP_DB,
     ArrivalLadder,
     ChannelReading,
     JudgedPolarity,
@@ -25,7 +24,7 @@ from dolce.core.geometry import distance_m
 from dolce.core.job import Job, Round, TakeRecord
 from dolce.core.room import partner_of
 from dolce.core.subs import SubGroup, best_of
-from dolce.core.tuning import Alignment, Outputs, joins_of, with_ladder
+from dolce.core.tuning import Alignment, Outputs, delay_step_s, joins_of, trim_step_db, with_ladder
 from dolce.errors import Conflict
 from dolce.services.align.bass_takes import bass_responses
 from dolce.services.align.readings import group_reading, level_weights, readings_of
@@ -82,8 +81,8 @@ class Proposing:
             readings = [one for one in readings if not one.is_sub] + ([group] if group else [])
         limits = job.limits
         ladder = None if len(readings) < 2 else arrival_ladder(
-            readings, sample_rate_hz=job.rig.sample_rate_hz, wish=alignment.levels,
-            trim_step_db=trim_step_db(job),
+            readings, delay_step_s=_delay_step_s(job), wish=alignment.levels,
+            trim_step_db=trim_step_db(job.limits),
             highest_trim_db=limits.highest_trim_db if limits else 0.0)
         return Proposal(ladder=ladder, missing="", judged=judged,
                         off=tuple(off_plan(mains, distances, speed_m_s=speed)),
@@ -101,7 +100,7 @@ class Proposing:
         if found.ladder is None:
             raise Conflict(found.missing or "there is nothing to propose yet.", where="align",
                            remedy="Take what is missing first.")
-        step, trim_step = delay_step_s(job), trim_step_db(job)
+        step, trim_step = _delay_step_s(job), trim_step_db(job.limits)
         alignment = replace(alignment, round_id=base.id)
         if alignment.subs is not None and not alignment.subs.held:
             alignment = replace(alignment, subs=self._against_mains(work, job, base, alignment, found.ladder))
@@ -123,8 +122,8 @@ class Proposing:
         start = group.against_mains(delay_s=max(by_plan, -group.most_wait_s), polarity=1)
         if alignment.routing is None:
             return start
-        aligned = with_ladder(replace(alignment, subs=start), ladder, delay_step_s=delay_step_s(job),
-                              trim_step_db=trim_step_db(job))
+        aligned = with_ladder(replace(alignment, subs=start), ladder, delay_step_s=_delay_step_s(job),
+                              trim_step_db=trim_step_db(job.limits))
         weights = {spot: weight for spot, weight in usual_blend(job).spot_weights(
             {spot.id: spot.seat_id for spot in job.spots}).items() if weight > 0}
         responses = bass_responses(self._context.bass, work, job, base.id, job.channels, spots=tuple(weights))
@@ -136,7 +135,8 @@ class Proposing:
         if not rows.size:
             return start
         joins = joins_of(
-            Outputs.of(aligned, None, job.channels, sample_rate_hz=job.rig.sample_rate_hz),
+            Outputs.of(aligned, None, job.channels, sample_rate_hz=job.rig.sample_rate_hz,
+                       device=job.limits),
             responses,
             managed,
             rows=rows,
@@ -178,15 +178,8 @@ class Proposing:
                              weights=level_weights(job, alignment.blend), readings=readings)
 
 
-def delay_step_s(job: Job) -> float:
-    """Steps of delays: the processor's, or samples."""
-    step = 1 / job.rig.sample_rate_hz
-    return max(step, job.limits.delay_step_s) if job.limits else step
-
-
-def trim_step_db(job: Job) -> float:
-    """Steps of trims: the processor's, or ours."""
-    return max(TRIM_STEP_DB, job.limits.trim_step_db) if job.limits else TRIM_STEP_DB
+def _delay_step_s(job: Job) -> float:
+    return delay_step_s(job.limits, sample_rate_hz=job.rig.sample_rate_hz)
 
 
 def _distances_m(job: Job) -> dict[str, float]:

@@ -50,7 +50,7 @@ class Tuned:
         """What every output gets, bands included."""
         return {channel: settings_of(self.stands_on or Alignment(), self.correction, channel,
                                      sample_rate_hz=self.job.rig.sample_rate_hz,
-                                     most_taps=self.job.limits.taps if self.job.limits else None)
+                                     device=self.job.limits)
                 for channel in self.job.channels}
 
     @property

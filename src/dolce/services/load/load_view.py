@@ -139,13 +139,14 @@ class LoadView:
     @property
     def impulse_words(self) -> str:
         """Phase and length of the impulse responses of the package."""
-        return impulse_words(self.correction)
+        return impulse_words(self.correction, sample_rate_hz=self.job.rig.sample_rate_hz)
 
 
 
-def impulse_words(correction: Correction) -> str:
+def impulse_words(correction: Correction, *, sample_rate_hz: int) -> str:
     """Phase and length of the impulse responses, and what they delay."""
-    kinds = {(one.phase, one.duration_s, one.delay_s) for one in correction.convolutions.values()}
+    kinds = {(one.phase, one.duration_s, one.delay_s(sample_rate_hz=sample_rate_hz))
+             for one in correction.convolutions.values()}
     if not kinds or len(correction.convolutions) < len(correction.channels):
         kinds.add(("minimum", DURATION_S, 0.0))
     return (

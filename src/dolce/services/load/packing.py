@@ -28,7 +28,7 @@ from dolce.formats.filter_tables import (
     write_settings_json,
 )
 from dolce.services.load.contents import most_db
-from dolce.services.load.load_view import LoadView, impulse_words
+from dolce.services.load.load_view import LoadView
 from dolce.services.load.misfit_words import rounded_words
 from dolce.services.shape.reasons import left_alone_rows
 
@@ -201,7 +201,7 @@ def _note(load: LoadView, wish: PackageWish, said: tuple[str, ...]) -> str:
         "What is inside",
         f"  impulse-responses/   {'all channels in one WAV' if one else 'one WAV per channel'} and sample rate: "
         f"{'' if one else 'mono, '}{kind},",
-        f"                       {impulse_words(load.correction)}",
+        f"                       {load.impulse_words}",
         "                       They hold the filters only: no trim, no delay, no headroom cut.",
         "                       A filter fits its own sample rate only.",
     ]

@@ -40,7 +40,7 @@ def heard_of(context: Context, work: UnitOfWork, job: Job, correction: Correctio
     if whole is None:
         return None
     spots = tuple(take.spot_id for take in whole.takes)
-    trim_db = settings_of(alignment, correction, channel, sample_rate_hz=rate).trim_db
+    trim_db = settings_of(alignment, correction, channel, sample_rate_hz=rate, device=job.limits).trim_db
     turned_db = correction.turned_db(channel, ANALYSIS_GRID_HZ)
     return Heard.of(whole.level_db + trim_db + turned_db, [weights[spot] for spot in spots]), spots
 
@@ -50,7 +50,8 @@ def _summed(context: Context, work: UnitOfWork, job: Job, correction: Correction
     alignment, rate = correction.alignment or Alignment(), job.rig.sample_rate_hz
     spots = [spot for spot, weight in weights.items() if weight > 0]
     def predicted(one: Correction) -> SpotLevels | None:
-        return predicted_levels(context, work, job, Outputs.of(alignment, one, job.channels, sample_rate_hz=rate),
+        return predicted_levels(context, work, job, Outputs.of(alignment, one, job.channels, sample_rate_hz=rate,
+                                                                   device=job.limits),
                                 round_id=round_id, channels=(channel,), spots=spots)
 
     after = predicted(correction)
@@ -61,7 +62,8 @@ def _summed(context: Context, work: UnitOfWork, job: Job, correction: Correction
     before = predicted(without)
     if before is None or after is None:
         return None
-    settings = replace(settings_of(alignment, without, channel, sample_rate_hz=rate), filters=(), convolution=None)
+    settings = replace(settings_of(alignment, without, channel, sample_rate_hz=rate, device=job.limits),
+                       filters=(), convolution=None)
     own = context.curves.of(work, round_id)[channel].spots.at(before.spots) + level_of(
         settings, at_hz=ANALYSIS_GRID_HZ, sample_rate_hz=rate) + correction.turned_db(channel, ANALYSIS_GRID_HZ)
     for way in alignment.routes(channel):

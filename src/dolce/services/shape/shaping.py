@@ -7,7 +7,7 @@ from typing import Literal
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from dolce.core.alignment import TRIM_STEP_DB, level_band_hz, mid_level_db
+from dolce.core.alignment import level_band_hz, mid_level_db
 from dolce.core.checked import range_of
 from dolce.core.correction import QUICK, Effort, Expected, Overruled, Taste, shared_excess_phase
 from dolce.core.filters import BandFilter, chain_level_db
@@ -34,6 +34,7 @@ from dolce.core.tuning import (
     levelled_again,
     settings_of,
     shape_of,
+    trim_step_db,
     wanted_rise_db,
 )
 from dolce.errors import Conflict, InvalidValue, NotFound
@@ -361,12 +362,16 @@ class Shaping:
         """What convolutions of mixed phase undo: the phase beyond the minimum that all spots share."""
         mixed = [c for c in channels if correction.aim(c).means.method == "convolution"
                  and correction.aim(c).means.phase == "mixed"]
-        spots = [spot for spot, weight in spot_weights(job, correction.blend).items() if weight > 0]
+        weights = {spot: weight for spot, weight in spot_weights(job, correction.blend).items() if weight > 0}
         if not mixed:
             return {}
-        responses = bass_responses(self._context.bass, work, job, round_id, mixed, spots=spots)
-        return {c: (SUM_HZ, shared_excess_phase(SUM_HZ, one[~np.isnan(one).any(axis=1)])[0])
-                for c, one in responses.channels.items() if (~np.isnan(one).any(axis=1)).any()}
+        responses = bass_responses(self._context.bass, work, job, round_id, mixed, spots=list(weights))
+        found = {}
+        for channel, rows in responses.channels.items():
+            taken = ~np.isnan(rows).any(axis=1)
+            shared, _ = shared_excess_phase(SUM_HZ, rows[taken], np.array(list(weights.values()))[taken])
+            found[channel] = (SUM_HZ, shared)
+        return found
 
     def _levelled(self, work: UnitOfWork, job: Job, correction: Correction) -> Correction:
         """The correction with trims that make up for what its bands change where channels are matched."""
@@ -386,8 +391,7 @@ class Shaping:
                     [weights[take.spot_id] for take in at_seat.takes], _change_db(correction, speaker.channel, job),
                     is_sub=speaker.is_sub) - wanted_rise_db(
                         speaker.channel, correction, at_hz=ANALYSIS_GRID_HZ)
-        step = max(TRIM_STEP_DB, job.limits.trim_step_db) if job.limits else TRIM_STEP_DB
-        return replace(correction, trims_db=levelled_again(change, step_db=step))
+        return replace(correction, trims_db=levelled_again(change, step_db=trim_step_db(job.limits)))
 
     def edit_band(self, job_id: int, channel: str, band_id: int, filter_: BandFilter) -> None:
         """Change a band; InvalidValue where the processor can't be set to it."""
@@ -556,7 +560,8 @@ def _require_waits(job: Job, correction: Correction) -> None:
     """Conflict where a channel can't wait as long as the others' convolutions make them late."""
     alignment, most = correction.alignment or Alignment(), range_of(ChannelSettings, "delay_s").high
     for channel in job.channels:
-        asked = alignment.settings(channel).delay_s + correction.wait_s(channel)
+        asked = alignment.settings(channel).delay_s + correction.wait_s(
+            channel, sample_rate_hz=job.rig.sample_rate_hz, most_taps=(job.limits.taps or None) if job.limits else None)
         if asked > most:
             raise Conflict(f"{channel} would have to wait {1000 * asked:.0f} ms for the others' convolutions, and "
                            f"{1000 * most:.0f} ms is the most.", where="shape",

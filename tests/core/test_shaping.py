@@ -177,12 +177,13 @@ def test_a_shared_all_pass_is_undone_within_its_bound_and_levels_stay(frequency,
                                 before_s=before_s)
     # Levels stay as they are: asked within 0.1 dB, seen within 0.002 dB.
     assert_allclose(level_of(impulse, np.geomspace(10, 20_000, 3000)), 0, atol=0.1)
-    # The slowest frequency is 4 Q / w0 late for each section. At most 15 of the 20 ms go into that, as whole half turns at 0 Hz.
+    # The slowest frequency is 4 Q / w0 late for each section. At most 15 of the 20 ms go into that, as much as makes
+    # half turns at 0 Hz.
     near = frequency + np.array([-0.5, 0.5])
     done = scipy.signal.freqz(impulse, worN=near, fs=RATE)[1] * np.exp(2j * np.pi * near * before_s)
     late_s = 4 * q / (2 * np.pi * frequency) * sections
     now_s = -np.diff(np.angle(done * all_pass(near, frequency, q=q, sections=sections)))[0] / (2 * np.pi)
-    assert late_s - now_s > (0.8 if late_s < 0.5 * before_s else 0.3) * min(late_s, before_s)
+    assert late_s - now_s > (0.7 if late_s < 0.5 * before_s else 0.3) * min(late_s, before_s)
     assert np.argmax(np.abs(impulse)) >= round(before_s * RATE) - 1
 
 

@@ -3,6 +3,7 @@
 import numpy as np
 import pytest
 import scipy
+from numpy.testing import assert_allclose
 
 from dolce.core.response import Deconvolver, analyse_recording, on_one_clock, parts_heard, stretched
 from dolce.core.signals import CuedSignal, PeriodicSignal, Sweep, excitation_of, excitation_values
@@ -133,3 +134,29 @@ def test_parts_that_are_missing_doubled_or_cut_off_are_told():
 def test_a_recording_without_cues_is_refused():
     with pytest.raises(InvalidValue, match="no cue"):
         parts_heard(np.random.default_rng(1).standard_normal(20 * RATE), [cued()])
+
+
+@pytest.mark.parametrize("ppm", [-300, 100, 300])
+@pytest.mark.parametrize(("rate", "seconds"), [(44_100, 1), (44_100, 61), (192_000, 3)])
+def test_a_recording_of_any_length_is_read_at_another_speed_within_a_twentieth_of_a_db(rate, seconds, ppm):
+    # Closed form: sines of a clock that runs off by `ppm` are sines of another frequency.
+    drift, tones = ppm * 1e-6, np.array([50.0, 1000.0, 10_000.0, 20_000.0])
+    time = np.arange(seconds * rate) / rate
+    slow = sum(0.2 * np.sin(2 * np.pi * f * time / (1 + drift)) for f in tones)
+    read = stretched(slow, drift)
+    assert np.abs(read).max() < 1
+    for end in (0.3, 0.97):
+        part = slice(int(end * time.size) - 8192, int(end * time.size))
+        basis = np.array([turn(2 * np.pi * f * time[part]) for f in tones for turn in (np.sin, np.cos)]).T
+        found = np.linalg.lstsq(basis, read[part], rcond=None)[0].reshape(-1, 2)
+        assert_allclose(20 * np.log10(np.hypot(*found.T) / 0.2), 0, atol=0.05)
+        assert_allclose(np.arctan2(found[:, 1], found[:, 0]) / (2 * np.pi * tones), 0, atol=1e-6)
+
+
+def test_what_lies_beyond_a_recording_is_silent():
+    # 120 s that are 300 ppm short end 36 ms before they are asked for.
+    sound = 0.05 * np.ones(120 * 8000)
+    read = stretched(sound, 300e-6)
+    missing = round(0.036 * 8000)
+    assert not read[-missing + 1:].any()
+    assert np.abs(read).max() < 0.06

@@ -57,6 +57,25 @@ def test_an_impulse_response_becomes_a_take_without_arrival(services, job):
         job.id, ReadWish(channels=("L",), view="noise")).details[0].fault
 
 
+@pytest.mark.parametrize("ahead_ms", [0.0, 0.5, 3.0, 10.0, 30.0, 80.0, 300.0])
+def test_an_impulse_response_is_whole_wherever_its_file_begins(services, job, ahead_ms):
+    # The same response with another silence ahead of it has the same level: it is zeros alone that differ.
+    sound = decaying(silence_s=ahead_ms / 1000)
+    take = services.elsewhere.add(job.id, "L", 1, wav(sound), file_name="room.wav")
+    spectrum = np.fft.rfft(sound, 1 << 18)
+    bins = np.fft.rfftfreq(1 << 18, 1 / 48_000)
+    for octave in (125.0, 1000.0, 8000.0):
+        inside = (bins > octave / 1.4) & (bins < octave * 1.4)
+        near = (octave / 1.4 < ANALYSIS_GRID_HZ) & (octave * 1.4 > ANALYSIS_GRID_HZ)
+        wanted = 10 * np.log10(np.mean(np.abs(spectrum[inside]) ** 2))
+        # Mean powers over an octave, evenly and by the logarithm: the same within the scatter of the tail.
+        assert 10 * np.log10(np.mean(10 ** (take.level_db[near] / 10))) == pytest.approx(wanted, abs=0.3)
+    assert take.polarity == "normal"
+    said = [caution for caution in take.cautions if caution.kind == "begins at arrival"]
+    assert bool(said) == (ahead_ms < 50)
+    assert not said or said[0].value == pytest.approx(ahead_ms, abs=0.02)
+
+
 @pytest.mark.parametrize("comma", [False, True])
 def test_a_curve_of_text_becomes_a_take_that_tells_its_level_alone(services, job, comma):
     level = 3 * np.sin(np.log2(ANALYSIS_GRID_HZ))

@@ -25,7 +25,7 @@ from dolce.core.response.cue import OneClock, on_one_clock
 from dolce.core.response.deconvolution import Deconvolver
 from dolce.core.response.electronics import InterfaceLoop, interface_loop
 from dolce.core.response.impulse import ImpulseResponse
-from dolce.core.response.impulse_file import is_impulse_response, response_of_file
+from dolce.core.response.impulse_file import TELLS_NOISE_FROM_S, is_impulse_response, response_of_file
 from dolce.core.response.microphone import MicrophoneCurve
 from dolce.core.response.moving_average import moving_average_level_db
 from dolce.core.response.quality import Quality, clipped_samples
@@ -46,6 +46,7 @@ from dolce.core.response.sub_arrival import sub_arrival
 __all__ = [
     "ANALYSIS_GRID_HZ",
     "SUB_TOP_HZ",
+    "TELLS_NOISE_FROM_S",
     "Advice",
     "Arrival",
     "Capture",

@@ -5,7 +5,8 @@ from typing import Literal
 
 CautionKind = Literal["clipped", "noisy", "polarity unsure", "starts late", "ends early", "drop-outs", "delay unknown",
                       "loudest of channels", "resampled", "clock differs", "moving", "impulse response",
-                      "curve of text", "no cue", "repeats differ", "sequence", "pink noise", "said"]
+                      "begins at arrival", "curve of text", "no cue", "repeats differ", "sequence", "pink noise",
+                      "said"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -17,7 +18,8 @@ class Caution:
     kind : str
     value : float
         "clipped": samples; "noisy": dB above noise; "drop-outs" and "loudest of channels": how many; "resampled": the
-        rate in Hz that it was; "clock differs": ppm; "moving": seconds; "repeats differ": dB.
+        rate in Hz that it was; "clock differs": ppm; "moving": seconds; "begins at arrival":
+        milliseconds that the file has ahead of its direct sound; "repeats differ": dB.
     text : str
         Of "said": what an older version put in words; of "curve of text": its range.
     """

@@ -15,6 +15,7 @@ _WORTH_PPM = 3.0          # less than this is left alone
 _GAIN = 1.02              # and the peak must grow by so much
 _MARK_TAIL_S = 0.2        # of the room's answer to a mark that is laid over the other one's
 _FINER = 8
+_BLOCK, _MARGIN = 1 << 16, 4096    # samples that are read at once, and what is looked at beside them
 _ALIKE = 0.5              # correlation of both marks as heard, below which noise has the say
 
 
@@ -152,19 +153,50 @@ def marks_heard(recording: NDArray[np.float64], *, apart: int, sample_rate_hz: i
     return MarksHeard(first=first, drift_ppm=float(1e6 * shift / _FINER / distance), alike=float(alike))
 
 
-def stretched(recording: NDArray, drift: float, *, start: float = 0.0) -> NDArray:
-    """The recording read at times (start + n) (1 + drift), interpolated on a grid 8 times finer; as long as before.
+def stretched(recording: NDArray, drift: float, *, start: float = 0.0) -> NDArray[np.float64]:
+    """The recording read at times (start + n) (1 + drift), in samples; shape as given.
 
     `start` is in samples; what lies outside of the recording is silent.
+
+    Notes
+    -----
+    Block by block, so that memory doesn't grow with the length: each is cut out with faded margins, which leave its
+    middle as it is and make it periodic, and transformed onto a grid 8 times finer (J. O. Smith, "Mathematics of the
+    Discrete Fourier Transform", interpolation by zero-padding). Between the points of that grid runs a cubic through
+    four of them.
     """
-    finer = 8
-    size = scipy.fft.next_fast_len(recording.size + 256, real=True)
-    # Single precision is 20 dB better than the converter of 24 bits that made the recording.
-    dense = scipy.signal.resample(np.pad(recording, (0, size - recording.size)).astype(np.float32), size * finer)
-    at = (start + np.arange(recording.size)) * (1 + drift) * finer
-    k = np.clip(at.astype(np.int64), 1, dense.size - 3)
+    found = np.zeros(recording.size)
+    for first in range(0, recording.size, _BLOCK):
+        at = (start + np.arange(first, min(first + _BLOCK, recording.size))) * (1 + drift)
+        begin = int(np.floor(at[0])) - _MARGIN
+        found[first:first + at.size] = _read(_part(recording, begin, int(np.ceil(at[-1])) + _MARGIN), at - begin)
+        outside = (at < 0) | (at >= recording.size)
+        found[first:first + at.size][outside] = 0.0
+    return found
+
+
+def _part(recording: NDArray, begin: int, end: int) -> NDArray[np.float64]:
+    """The recording from one sample to another with faded margins; zeros beyond its ends."""
+    part = np.zeros(end - begin)
+    low, high = max(begin, 0), min(end, recording.size)
+    if high > low:
+        part[low - begin:high - begin] = recording[low:high]
+    fade = 0.5 - 0.5 * np.cos(np.pi * (np.arange(_MARGIN // 2) + 0.5) / (_MARGIN // 2))
+    part[:fade.size] *= fade
+    part[part.size - fade.size:] *= fade[::-1]
+    return part
+
+
+def _read(part: NDArray, at: NDArray) -> NDArray[np.float64]:
+    """Values between the samples of a part that is silent at both ends."""
+    size = scipy.fft.next_fast_len(part.size, real=True)
+    size += size % 2
+    spectrum = scipy.fft.rfft(part, size)
+    spectrum[-1] /= 2                                      # Nyquist's bin is shared with its mirror image
+    dense = scipy.fft.irfft(spectrum, size * _FINER) * _FINER
+    at = at * _FINER
+    k = at.astype(np.int64)
     t = at - k
-    a, b, c, d = (dense[k + n].astype(np.float64) for n in (-1, 0, 1, 2))
+    a, b, c, d = (dense[k + n] for n in (-1, 0, 1, 2))
     # Catmull-Rom through four points: at 8 times oversampling far below 24-bit noise up to 20 kHz.
-    read = b + 0.5 * t * (c - a + t * (2 * a - 5 * b + 4 * c - d + t * (3 * (b - c) + d - a)))
-    return np.where((at >= 0) & (at < recording.size * finer), read, 0.0) if start else read
+    return b + 0.5 * t * (c - a + t * (2 * a - 5 * b + 4 * c - d + t * (3 * (b - c) + d - a)))

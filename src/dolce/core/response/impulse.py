@@ -48,16 +48,19 @@ class ImpulseResponse:
     def around(self, centre_s: float, *, before_s: float, after_s: float) -> "ImpulseResponse":
         """The part from `before_s` ahead of `centre_s` to `after_s` behind it, faded by half cosines.
 
-        The fade-in takes the first half of `before_s`, the fade-out the last fifth of `after_s`.
+        The fade-in takes the first half of `before_s`, as far as the response reaches back; the fade-out takes the last
+        fifth of `after_s`.
         """
         rate = self.sample_rate_hz
-        first = max(0, round((centre_s - before_s - self.start_s) * rate))
+        wanted = round((centre_s - before_s - self.start_s) * rate)
+        first = max(0, wanted)
         last = min(self.sample.size, round((centre_s + after_s - self.start_s) * rate))
         part = self.sample[first:last].copy()
-        fade_in = min(part.size, round(before_s * rate / 2))
-        fade_out = min(part.size, round(after_s * rate / 5))
+        fade_in, fade_out = round(before_s * rate / 2), min(part.size, round(after_s * rate / 5))
         if fade_in:
-            part[:fade_in] *= 0.5 - 0.5 * np.cos(np.pi * (np.arange(fade_in) + 0.5) / fade_in)
+            rising = 0.5 - 0.5 * np.cos(np.pi * (np.arange(fade_in) + 0.5) / fade_in)
+            rising = rising[first - wanted:][:part.size]
+            part[:rising.size] *= rising
         if fade_out:
             part[part.size - fade_out:] *= 0.5 + 0.5 * np.cos(np.pi * (np.arange(fade_out) + 0.5) / fade_out)
         return ImpulseResponse(sample=part, sample_rate_hz=rate, start_s=self.start_s + first / rate)

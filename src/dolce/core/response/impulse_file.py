@@ -10,6 +10,7 @@ from dolce.errors import InvalidValue
 
 _NEAR_S, _MOST = 0.3, 0.6          # a response has more than half its energy so near its peak; a sweep never has
 _BEFORE_S = 0.1
+TELLS_NOISE_FROM_S = 0.05          # so long ahead of the direct sound a file has to begin to tell of noise
 
 
 def is_impulse_response(samples: NDArray[np.float64], *, sample_rate_hz: float) -> bool:
@@ -23,9 +24,9 @@ def is_impulse_response(samples: NDArray[np.float64], *, sample_rate_hz: float) 
 
 
 def response_of_file(samples: NDArray[np.float64], *, sample_rate_hz: int) -> ImpulseResponse:
-    """What is kept of an impulse response from a file: silence ahead of it cut off, its end faded.
+    """What is kept of an impulse response from a file: silence far ahead of it cut off, its end faded.
 
-    Time 0 is the file's beginning.
+    Time 0 is the file's beginning. What follows is whole wherever the file begins, also at its direct sound.
 
     Raises
     ------
@@ -34,7 +35,10 @@ def response_of_file(samples: NDArray[np.float64], *, sample_rate_hz: int) -> Im
     """
     if not np.any(samples):
         raise InvalidValue("the impulse response is silent.", where="impulse response", remedy="Export it again.")
-    whole = ImpulseResponse(sample=samples, sample_rate_hz=sample_rate_hz, start_s=0.0)
+    # A file may begin with its direct sound: silence ahead of it, so that nothing of it is faded or cut.
+    ahead = round(_BEFORE_S * sample_rate_hz)
+    whole = ImpulseResponse(sample=np.concatenate([np.zeros(ahead), samples]), sample_rate_hz=sample_rate_hz,
+                            start_s=-ahead / sample_rate_hz)
     arrival = find_arrival(whole).time_s
     left_s = samples.size / sample_rate_hz - arrival
     if left_s < 0.05:

@@ -42,6 +42,9 @@ def caution_words(caution: Caution) -> str:
             return f"Moving-microphone average over {value:.0f} s: no arrival, no polarity, no phase."
         case "impulse response":
             return "An impulse response from a file: no noise, no distortion, and no arrival can be told."
+        case "begins at arrival":
+            return (f"The file begins {max(value, 0):.1f} ms ahead of its direct sound: it does not show the noise of "
+                    "the room.")
         case "curve of text":
             return f"A curve of text, {caution.text}: no phase, no arrival, no decay, no noise."
     return caution.text

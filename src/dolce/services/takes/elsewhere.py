@@ -12,6 +12,7 @@ from dolce.core.geometry import Point
 from dolce.core.job import Rig, TakeRecord
 from dolce.core.response import (
     ANALYSIS_GRID_HZ,
+    TELLS_NOISE_FROM_S,
     Capture,
     Caution,
     FrequencyResponse,
@@ -98,12 +99,15 @@ class Elsewhere:
             response = response_of_file(audio.sample, sample_rate_hz=audio.sample_rate_hz)
         except InvalidValue as error:
             raise InvalidValue(error.problem, where=file_name, remedy=error.remedy) from error
+        arrival = find_arrival(response)
         cautions = [Caution(kind="impulse response"), Caution(kind="delay unknown")]
+        if arrival.time_s < TELLS_NOISE_FROM_S:
+            cautions.append(Caution(kind="begins at arrival", value=1000 * arrival.time_s))
         if audio.channels_in_file > 1:
             cautions.append(Caution(kind="loudest of channels", value=audio.channels_in_file))
         quality = Quality(signal_to_noise_db=_UNKNOWN_DB, peak_dbfs=float(20 * np.log10(np.abs(audio.sample).max())),
                           clipped_samples=0)
-        capture = Capture(response=response, arrival=find_arrival(response), quality=quality)
+        capture = Capture(response=response, arrival=arrival, quality=quality)
 
         def keep(work: UnitOfWork, board: Board, at: datetime, places: tuple[Point | None, Point]) -> int:
             return work.takes.add(round_id=board.round.id, channel=channel, spot_id=spot_id, at=at, source="impulse",

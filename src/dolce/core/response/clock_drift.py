@@ -8,7 +8,7 @@ import scipy
 from numpy.typing import NDArray
 
 from dolce.core.response.deconvolution import Deconvolver
-from dolce.core.signals.marks import FROM_HZ, TO_HZ, mark
+from dolce.core.signals.marks import FROM_HZ, TO_HZ, mark_above
 
 _SEARCH_PPM = 300.0
 _WORTH_PPM = 3.0          # less than this is left alone
@@ -112,8 +112,11 @@ class MarksHeard:
     alike: float
 
 
-def marks_heard(recording: NDArray[np.float64], *, apart: int, sample_rate_hz: int) -> MarksHeard | None:
+def marks_heard(recording: NDArray[np.float64], *, apart: int, sample_rate_hz: int,
+                from_hz: float = FROM_HZ) -> MarksHeard | None:
     """Two equal marks that were played `apart` samples from each other; None where they are not heard clearly.
+
+    `from_hz` is where listening begins: a mark that a main speaker plays is looked for above what subs play.
 
     Notes
     -----
@@ -121,7 +124,7 @@ def marks_heard(recording: NDArray[np.float64], *, apart: int, sample_rate_hz: i
     what they made of the other, on a grid 8 times finer. Whatever the speaker does to both, it takes no part in their
     distance. Source: our own.
     """
-    one, distance = mark(sample_rate_hz), apart
+    one, distance = mark_above(from_hz, sample_rate_hz), apart
     reach = int(np.ceil(_SEARCH_PPM * 1e-6 * distance)) + 2
     if recording.size < distance + one.size + 2 * reach:
         return None
@@ -138,7 +141,7 @@ def marks_heard(recording: NDArray[np.float64], *, apart: int, sample_rate_hz: i
     size = scipy.fft.next_fast_len(2 * length, real=True)
     here, there = (scipy.fft.rfft(np.pad(part, (0, length - part.size)), size) for part in parts)
     frequency = scipy.fft.rfftfreq(size, 1 / sample_rate_hz)
-    heard = (frequency > 0.8 * FROM_HZ) & (frequency < TO_HZ)
+    heard = (frequency > 0.8 * from_hz) & (frequency < TO_HZ)
     cross = np.where(heard, np.conj(here) * there, 0)
     fine = scipy.fft.irfft(cross, size * _FINER) * _FINER
     near = np.concatenate([fine[-reach * _FINER:], fine[: reach * _FINER + 1]])

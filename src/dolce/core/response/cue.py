@@ -9,7 +9,7 @@ from dolce.core.response.arrival import find_arrival
 from dolce.core.response.clock_drift import MarksHeard, marks_heard, stretched
 from dolce.core.response.deconvolution import Deconvolver
 from dolce.core.signals import CuedSignal, mark
-from dolce.core.signals.marks import FROM_HZ, TO_HZ
+from dolce.core.signals.marks import CUE_FROM_HZ, TO_HZ
 
 _AROUND_S = 0.15                  # of what is looked at around a cue: less than the silence behind it
 _CLEAR_DB = 20.0                  # its direct sound above what else is heard there
@@ -60,7 +60,7 @@ def on_one_clock(recording: NDArray[np.float64], *, cued: CuedSignal, samples: i
     one place. Source: our own.
     """
     rate = cued.sample_rate_hz
-    cues = cues or marks_heard(recording, apart=cued.silent_until, sample_rate_hz=rate)
+    cues = cues or marks_heard(recording, apart=cued.silent_until, sample_rate_hz=rate, from_hz=CUE_FROM_HZ)
     stretch = 1.0 if cues is None else 1 + cues.drift_ppm * 1e-6
     arrival = None if cues is None else _arrival(recording, cues.first, rate, stretch)
     if arrival is None:
@@ -82,7 +82,7 @@ def _arrival(recording: NDArray, heard_at: int, rate: int, stretch: float) -> fl
     # On the player's clock: a cue that is stretched is heard late by what its upper end is.
     part = stretched(recording[first:heard_at + one.size + around], stretch - 1)
     deconvolver = Deconvolver(one, sample_rate_hz=rate, recording_samples=part.size,
-                              band_hz=(2 * FROM_HZ, min(TO_HZ, 0.4 * rate)))
+                              band_hz=(CUE_FROM_HZ, 0.5 * min(TO_HZ, 0.4 * rate)))
     response = deconvolver.impulse(deconvolver.spectrum(part)[1])
     magnitude = np.abs(response.sample)
     peak = int(np.argmax(magnitude))

@@ -8,7 +8,8 @@ import scipy
 from numpy.typing import NDArray
 
 from dolce.core.response.clock_drift import MarksHeard, marks_heard
-from dolce.core.signals import CuedSignal, mark
+from dolce.core.signals import CuedSignal
+from dolce.core.signals.marks import CUE_FROM_HZ, mark_above
 from dolce.errors import InvalidValue
 
 _LOUD = 0.35                      # of the loudest cue: all come from one speaker, at one level
@@ -74,7 +75,7 @@ def parts_heard(recording: NDArray[np.float64], played: Sequence[CuedSignal]) ->
                 continue
             start = max(0, first - round(_MARGIN_S * rate))
             part = recording[start:first + played[index].size + round(_MARGIN_S * rate)]
-            cues = marks_heard(part, apart=played[index].silent_until, sample_rate_hz=rate)
+            cues = marks_heard(part, apart=played[index].silent_until, sample_rate_hz=rate, from_hz=CUE_FROM_HZ)
             if cues is not None:
                 parts.append(PartHeard(index=index, start=start, cues=cues))
                 used |= {first, second}
@@ -96,7 +97,7 @@ def _left_over_s(at: list[int], parts: list[PartHeard], played: Sequence[CuedSig
 
 def _cues(recording: NDArray, rate: int) -> list[int]:
     """Where cues arrive, in samples."""
-    one = mark(rate)
+    one = mark_above(CUE_FROM_HZ, rate)
     if recording.size < 2 * one.size:
         raise _silent()
     match = np.abs(scipy.signal.correlate(recording, one, mode="valid", method="fft"))

@@ -13,6 +13,7 @@ from dolce.core.signals.sweep import exponential_sweep
 MARK_S = 0.25
 GAP_S = 0.5                       # between a mark and the sweep: what a mark leaves in a room has faded by then
 FROM_HZ, TO_HZ = 25.0, 12_000.0   # low enough that a sub plays it, too
+CUE_FROM_HZ = 400.0               # a cue comes from a main speaker: above what subs play it is heard beside loud ones
 _FADE = 0.1                       # of the mark, at each end
 _IS_A_MARK = 0.98                 # correlation of what stands in a stimulus with the mark
 
@@ -22,6 +23,17 @@ def mark(sample_rate_hz: int) -> NDArray[np.float64]:
     chirp = exponential_sweep(start_hz=FROM_HZ, stop_hz=min(TO_HZ, 0.4 * sample_rate_hz), duration_s=MARK_S,
                               sample_rate_hz=sample_rate_hz)
     return chirp * scipy.signal.windows.tukey(chirp.size, 2 * _FADE)
+
+
+def mark_above(from_hz: float, sample_rate_hz: int) -> NDArray[np.float64]:
+    """What a mark has above a frequency, shape as `mark`; with zero phase, so that it begins at the same time."""
+    one = mark(sample_rate_hz)
+    if from_hz <= FROM_HZ:
+        return one
+    size = scipy.fft.next_fast_len(2 * one.size, real=True)
+    octaves = np.log2(np.maximum(scipy.fft.rfftfreq(size, 1 / sample_rate_hz), 1e-3) / from_hz)
+    passed = 0.5 - 0.5 * np.cos(np.pi * np.clip(octaves + 1, 0, 1))
+    return scipy.fft.irfft(scipy.fft.rfft(one, size) * passed, size)[: one.size]
 
 
 def with_marks(sweep: NDArray[np.float64], *, sample_rate_hz: int) -> NDArray[np.float64]:

@@ -8,6 +8,7 @@ from dolce.core.alignment import (
     LevelWish,
     alike,
     arrival_ladder,
+    beyond_possible_s,
     direct_spectrum,
     judged_together,
     off_plan,
@@ -183,3 +184,12 @@ def test_subs_by_distance_arrive_together():
     for wrong in ({"Sub1": SubSetting(gain_db=-80.0)}, {"Sub1": SubSetting(), "Sub2": SubSetting(delay_s=0.9)}):
         with pytest.raises(InvalidValue):
             SubGroup.of({**wrong, "Sub3": SubSetting()}, how="by hand")
+
+
+@pytest.mark.parametrize(("arrival_ms", "known", "beyond_ms"), [
+    (10, True, 0), (6, True, 0), (-140, True, -145), (-140, False, -145), (60, True, 0), (85, True, 13),
+    (85, False, 0)])
+def test_an_arrival_before_sound_can_be_there_is_found_out(arrival_ms, known, beyond_ms):
+    # Two speakers 10 and 12 ms away: 5 ms earlier and 60 ms later are possible, any later where a latency is in it.
+    found = beyond_possible_s(arrival_ms / 1000, [0.010, 0.012], latency_known=known)
+    assert found == pytest.approx(beyond_ms / 1000, abs=1e-9)

@@ -84,6 +84,23 @@ def test_what_lacks_in_a_recording_of_a_spot_is_told_and_the_rest_kept(services,
     assert services.tray.keep(job.id) == 3
 
 
+def test_an_impossible_arrival_is_said_and_counts_nowhere(services, job):
+    # One feed's sound 140 ms ahead of where its cue says it is: another take of it was cut in.
+    whole = of_whole_spot(job, at=0)
+    part = spot_parts(job)[0].cued
+    begin, gap = 30_000 + round(0.5 * RATE), round(0.14 * RATE)
+    end = begin + part.signal_at + part.signal.size - round(0.2 * RATE)
+    whole[begin:end - gap] = whole[begin + gap:end].copy()
+    (item,) = laid(services, job, ("loft spot1.flac", flac(whole)))
+    services.tray.keep(job.id)
+    takes = services.taking.board(job.id).takes
+    spoiled = takes["L", job.spots[0].id]
+    assert not spoiled.arrival_known
+    (said,) = [one for one in spoiled.cautions if one.kind == "arrival impossible"]
+    assert said.value == pytest.approx(-0.14, abs=0.01)
+    assert all(take.arrival_known for (code, _), take in takes.items() if code != "L")
+
+
 def test_a_recording_whose_cues_are_not_heard_is_refused_and_stays_where_it_is(services, job):
     noise = np.random.default_rng(1).uniform(-0.1, 0.1, 70 * RATE)
     (item,) = laid(services, job, ("long.flac", flac(noise)))

@@ -1,6 +1,6 @@
 """Levels, delays and polarity that make channels match at a seat."""
 
-from dolce.core.alignment.against_plan import OffPlan, off_plan
+from dolce.core.alignment.against_plan import OffPlan, beyond_possible_s, off_plan
 from dolce.core.alignment.ladder import (
     TRIM_STEP_DB,
     ArrivalLadder,
@@ -27,6 +27,7 @@ __all__ = [
     "Rung",
     "alike",
     "arrival_ladder",
+    "beyond_possible_s",
     "common_polarity",
     "direct_spectrum",
     "judged_together",

@@ -1,6 +1,6 @@
 """Arrivals held against the plan: which channel does not come from where it is drawn, and the likeliest reason."""
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from statistics import median
 from typing import Literal
@@ -8,6 +8,8 @@ from typing import Literal
 _MATTERS_S = 0.6e-3          # 0.2 m: places are typed to some cm, and a speaker's own delay differs by its kind
 _DELAY_FROM_S = 2.0e-3       # 0.7 m further away than drawn: nobody mistypes by so much without seeing it
 _FITS_S = 0.3e-3
+_EARLY_S = 5.0e-3            # 1.7 m nearer than drawn: a plan may be as rough as that
+_LATE_S = 60.0e-3            # what filters of subs and processing in speakers may add where the latency is known
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -56,3 +58,21 @@ def off_plan(arrival_s: Mapping[str, float], distance_m: Mapping[str, float], *,
                   else "delay of others" if late <= -_DELAY_FROM_S else "place")
         found.append(OffPlan(channel=channel, off_s=late, off_m=late * speed_m_s, reason=reason, other=swapped))
     return found
+
+
+def beyond_possible_s(arrival_s: float, flight_s: Sequence[float], *, latency_known: bool) -> float:
+    """By how much an arrival is earlier (negative) or later than sound can come; 0 where it is possible.
+
+    Parameters
+    ----------
+    flight_s : one or more
+        From each speaker that sounds, by the plan, with the delay that the processor gives it.
+    latency_known : bool
+        Whether arrivals count from the moment of the output: without that, any latency may be in them.
+
+    Notes
+    -----
+    Our own bounds: 5 ms earlier than the plan says, and 60 ms later.
+    """
+    early, late = arrival_s - min(flight_s) + _EARLY_S, arrival_s - max(flight_s) - _LATE_S
+    return early if early < 0 else late if late > 0 and latency_known else 0.0

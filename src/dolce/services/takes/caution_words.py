@@ -45,6 +45,10 @@ def caution_words(caution: Caution) -> str:
         case "begins at arrival":
             return (f"The file begins {max(value, 0):.1f} ms ahead of its direct sound: it does not show the noise of "
                     "the room.")
+        case "arrival impossible":
+            moment = "before" if value < 0 else "after"
+            return (f"Its direct sound seems to come {1000 * abs(value):.0f} ms {moment} it can, by the plan and the "
+                    "delays, so the arrival is not used. Check the cue's speaker and the plan, and take it again.")
         case "curve of text":
             return f"A curve of text, {caution.text}: no phase, no arrival, no decay, no noise."
     return caution.text

@@ -6,7 +6,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from dolce.core.geometry import Point
+from dolce.core.alignment import beyond_possible_s
+from dolce.core.geometry import Point, distance_m
 from dolce.core.job import Feed, Job
 from dolce.core.response import (
     ANALYSIS_GRID_HZ,
@@ -50,7 +51,7 @@ class FoundTake:
     def spoiled(self) -> bool:
         """Whether it is worth another try."""
         return self.capture.quality.word != "clean" or any(
-            one.kind in ("drop-outs", "repeats differ") for one in self.cautions)
+            one.kind in ("drop-outs", "repeats differ", "arrival impossible") for one in self.cautions)
 
 
 def found_take(job: Job, feed: Feed, playing: Playing, spot_id: int, recordings: NDArray[np.float64], *, row: int,
@@ -79,6 +80,11 @@ def found_take(job: Job, feed: Feed, playing: Playing, spot_id: int, recordings:
         how |= {"loop": rig.loop_in_use, "gain_db": rig.levels.microphone_gain_db}
     clipped = sum(clipped_samples(recording) for recording in recordings)
     capture, levels = captured(np.mean(on_clock, axis=0), clipped=clipped, **how)
+    beyond = beyond_possible_s(capture.arrival.time_s, _flights_s(job, feed, spot_id),
+                               latency_known=playing.cued is not None or how.get("loop") is not None)
+    if known and beyond:
+        cautions.append(Caution(kind="arrival impossible", value=beyond))
+        known = False
     differ = None
     if len(on_clock) > 1:
         each = [smoothed_level_db(captured(one, **how)[1].level_db, per_octave=12) for one in on_clock]
@@ -97,6 +103,13 @@ def found_take(job: Job, feed: Feed, playing: Playing, spot_id: int, recordings:
     return FoundTake(spot_id=spot_id, capture=replace(capture, quality=quality), levels=levels, cautions=cautions,
                      recordings=recordings[0] if len(recordings) == 1 else recordings.T, arrival_known=known,
                      repeats_db=differ, played=played)
+
+
+def _flights_s(job: Job, feed: Feed, spot_id: int) -> list[float]:
+    """From every speaker that sounds to a spot, by the plan and the processor's delays."""
+    place = job.spot(spot_id).place
+    return [distance_m(job.speaker(channel).place, place) / job.plan.speed_m_s
+            + job.processor.settings_for(channel).delay_s for channel in job.routed(feed.channels)[1]]
 
 
 def heard_again(recordings: NDArray[np.float64], played: dict[str, Any]) -> tuple[NDArray[np.float64], Excitation]:

@@ -18,6 +18,7 @@ from asking import client_of
 from dolce.core.correction import Limits, Means
 from dolce.core.filters import chain_sections
 from dolce.core.processor import ProcessorLimits
+from dolce.core.response import ImpulseResponse, find_arrival
 from dolce.core.tuning import Aim
 from dolce.errors import FormatError, InvalidValue, NotFound
 from dolce.formats.channel_order import in_order
@@ -130,6 +131,33 @@ def test_wishes_that_can_not_be_are_refused_and_the_page_offers_the_others(shape
     names = zipfile.ZipFile(io.BytesIO(answer.data)).namelist()
     assert "impulse-responses/all-48000Hz.wav" in names
     assert client.get(f"/jobs/{job_id}/load/package.zip?rate=48000&samples=mp3").status_code == 422
+
+
+def test_aes69_begins_at_the_emission_and_holds_what_counts_alone(shaped, tmp_path):
+    services, job_id = shaped
+    job = services.jobs.get(job_id)
+    path = Path(tmp_path / "l.sofa")
+
+    def written():
+        path.write_bytes(services.reading.sofa(job_id, job.round_id, "L")[0])
+        return sofar.read_sofa(str(path), verify=True, verbose=False)
+
+    with services.context.look() as work:
+        takes = {take.spot_id: take for take in work.takes.latest(job.round_id) if take.channel == "L"}
+    read = written()
+    assert np.all(read.Data_Delay == 0)
+    assert len(read.Data_IR) == len(takes)
+    for place, row in zip(read.ListenerPosition, read.Data_IR[:, 0], strict=True):
+        take = next(t for t in takes.values() if np.allclose(t.spot_place.as_array(), place))
+        # Its direct sound where the take has its arrival, for readers that know nothing of delays.
+        found = find_arrival(ImpulseResponse(sample=row, sample_rate_hz=48_000, start_s=0.0)).time_s
+        assert found == pytest.approx(take.arrival_s, abs=2e-6)
+    gone = job.spots[2]
+    services.cells.leave_out(job_id, takes[gone.id].id, "a cloth")
+    read = written()
+    assert len(read.Data_IR) == len(takes) - 1
+    assert "left out: a cloth" in read.GLOBAL_Comment
+    services.cells.take_in(job_id, takes[gone.id].id)
 
 
 def test_takes_are_written_as_aes69_and_read_back(shaped, tmp_path):

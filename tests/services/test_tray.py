@@ -91,7 +91,7 @@ def test_an_impossible_arrival_is_said_and_counts_nowhere(services, job):
     begin, gap = 30_000 + round(0.5 * RATE), round(0.14 * RATE)
     end = begin + part.signal_at + part.signal.size - round(0.2 * RATE)
     whole[begin:end - gap] = whole[begin + gap:end].copy()
-    (item,) = laid(services, job, ("loft spot1.flac", flac(whole)))
+    laid(services, job, ("loft spot1.flac", flac(whole)))
     services.tray.keep(job.id)
     takes = services.taking.board(job.id).takes
     spoiled = takes["L", job.spots[0].id]

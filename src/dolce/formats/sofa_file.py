@@ -7,7 +7,7 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
-from dolce.errors import FormatError
+from dolce.errors import FormatError, InvalidValue
 
 CONVENTION = "SingleRoomSRIR"             # one source, a microphone at several places, a room
 _MAGIC = b"\x89HDF\r\n\x1a\n"
@@ -21,16 +21,16 @@ class RoomResponses:
     Attributes
     ----------
     samples : ndarray, shape (places, samples)
-        From the moment the sound is emitted, or earlier by `delay_samples`.
+        They begin `delay_samples` after the moment the sound is emitted.
     sample_rate_hz : int
     source_m : ndarray, shape (3,)
     microphones_m : ndarray, shape (places, 3)
         Both in metres, in one frame.
     delay_samples : ndarray, shape (places,)
-        By which the samples begin later than the sound.
+        0 or above, as AES69 has Data.Delay.
     room_m : (float, float, float) or None
         Its size as a box.
-    title : str
+    title, comment : str
     """
 
     samples: NDArray[np.float64]
@@ -40,6 +40,7 @@ class RoomResponses:
     delay_samples: NDArray[np.float64]
     room_m: tuple[float, float, float] | None = None
     title: str = ""
+    comment: str = ""
 
 
 def is_sofa(data: bytes) -> bool:
@@ -56,11 +57,16 @@ def write_sofa(responses: RoomResponses, *, date: str) -> bytes:
     """
     import sofar  # takes a third of a second, and is rarely asked for
 
+    if (responses.delay_samples < 0).any():
+        raise InvalidValue(f"a delay of {responses.delay_samples.min():g} samples.", where="Data.Delay",
+                           remedy="Begin all responses when the sound is emitted, or later.")
     places = len(responses.samples)
     made = sofar.Sofa(CONVENTION)
     for empty in ("ReceiverDescriptions", "EmitterDescriptions"):        # the library can't write its own empty ones
         made.delete(empty)
     made.GLOBAL_Title = responses.title
+    if responses.comment:
+        made.GLOBAL_Comment = responses.comment
     made.GLOBAL_RoomType = "shoebox" if responses.room_m else "reverberant"
     made.GLOBAL_ApplicationName = "Dolce"
     made.GLOBAL_DateCreated = made.GLOBAL_DateModified = date

@@ -28,6 +28,7 @@ from dolce.core.response.impulse import ImpulseResponse
 from dolce.core.response.impulse_file import TELLS_NOISE_FROM_S, is_impulse_response, response_of_file
 from dolce.core.response.microphone import MicrophoneCurve
 from dolce.core.response.moving_average import moving_average_level_db
+from dolce.core.response.one_axis import from_emission
 from dolce.core.response.quality import Quality, clipped_samples
 from dolce.core.response.smoothing import smoothed_power
 from dolce.core.response.spectrum import (
@@ -74,6 +75,7 @@ __all__ = [
     "equivalent_bandwidth_hz",
     "find_arrival",
     "finer_below",
+    "from_emission",
     "grid_levels",
     "interface_loop",
     "is_impulse_response",

@@ -17,6 +17,7 @@ from dolce.core.response import (
     ANALYSIS_GRID_HZ,
     another_spot_db,
     average_over_spots,
+    from_emission,
     mean_spread_db,
     smoothed_level_db,
 )
@@ -236,35 +237,38 @@ class Reading:
     def sofa(self, job_id: int, round_id: int, channel: str) -> tuple[bytes, str]:
         """All responses of a channel in a round as AES69 (SOFA), with where they were taken, and the file's name.
 
+        Every response begins when the sound is emitted. Takes that can't be put on that axis, or don't count, are left
+        out; the file's comment names them.
+
         Raises
         ------
         NotFound
-            Where the channel has none.
+            Where the channel has no response with a known arrival; it says why.
         """
         with self._context.look() as work:
             job = work.jobs.get(job_id)
             chosen = next((r for r in work.takes.rounds(job_id) if r.id == round_id), None)
-            takes = (
-                [t for t in work.takes.latest(round_id) if t.channel == channel and t.has_response] if chosen else []
-            )
+            taken = [t for t in work.takes.latest(round_id) if t.channel == channel] if chosen else []
+            rate = next((t.sample_rate_hz for t in taken if not _kept_out(t, t.sample_rate_hz)), None)
+            takes = [take for take in taken if not _kept_out(take, rate)]
+            out = "; ".join(f"{job.at_spot(take.spot_id)} ({_kept_out(take, rate)})" for take in taken
+                            if _kept_out(take, rate))
             if not takes:
-                raise NotFound(f"{channel} has no impulse response in that round.", where="takes",
-                               remedy="Choose another channel or round.")
+                raise NotFound(f"{channel} has no impulse response with a known arrival in that round"
+                               + (f": {out}." if out else "."), where="takes",
+                               remedy="Choose another channel or round, or take it through the rig.")
             responses = [work.takes.response(take.id) for take in takes]
-        rate = responses[0].sample_rate_hz
-        rows = [(take, one) for take, one in zip(takes, responses, strict=True) if one.sample_rate_hz == rate]
-        longest = max(one.sample.size for _, one in rows)
         places = {spot.id: spot.place for spot in job.spots}
         found = RoomResponses(
-            samples=np.array([np.pad(one.sample, (0, longest - one.sample.size)) for _, one in rows]),
-            sample_rate_hz=rate,
+            samples=from_emission(responses), sample_rate_hz=rate,
             source_m=job.speaker(channel).place.as_array(),
-            microphones_m=np.array([(take.spot_place or places[take.spot_id]).as_array() for take, _ in rows]),
-            delay_samples=np.array([one.start_s * rate for _, one in rows]),
+            microphones_m=np.array([(take.spot_place or places[take.spot_id]).as_array() for take in takes]),
+            delay_samples=np.zeros(len(takes)),
             room_m=(job.room.width_m, job.room.length_m, job.room.height_m),
             title=f"{job.name}, {chosen.name}, {channel}",
+            comment="Time 0 is when the sound is emitted." + (f" Left out: {out}." if out else ""),
         )
-        date = f"{max(take.taken_at for take, _ in rows):%Y-%m-%d %H:%M:%S}"
+        date = f"{max(take.taken_at for take in takes):%Y-%m-%d %H:%M:%S}"
         return write_sofa(found, date=date), f"responses {channel} {chosen.name}.sofa"
 
     def _findings(self, work: UnitOfWork, view: ReadView) -> tuple[CurveFinding, ...]:
@@ -422,3 +426,16 @@ def _one(job: Job, chosen: Chosen, channel: str) -> TakeRecord | None:
         return None
     centre = job.plan.centre_spot
     return min(curves.takes, key=lambda take: (not take.has_response, centre is None or take.spot_id != centre.id))
+
+
+def _kept_out(take: TakeRecord, rate_hz: int | None) -> str:
+    """Why a take is not among responses on one time axis; empty where it is."""
+    if not take.has_response:
+        return "no impulse response"
+    if take.left_out:
+        return f"left out: {take.left_out}"
+    if not take.usable:
+        return take.word
+    if not take.arrival_known:
+        return "its arrival is not known"
+    return "" if take.sample_rate_hz == rate_hz else f"at {take.sample_rate_hz} Hz"

@@ -11,10 +11,14 @@ from dolce.core.alignment import (
     beyond_possible_s,
     direct_spectrum,
     judged_together,
+    matched_levels_db,
+    mid_level_db,
     off_plan,
+    pair_differences,
 )
 from dolce.core.alignment.corner import distorts_below_hz, falls_off_hz, proposed_corner_hz
 from dolce.core.processor import BassManagement, ChannelSettings, Crossover
+from dolce.core.response import ANALYSIS_GRID_HZ as GRID
 from dolce.core.response import ImpulseResponse
 from dolce.core.subs import SubGroup, SubSetting, best_of, by_distance
 from dolce.core.tuning import (
@@ -193,3 +197,53 @@ def test_an_arrival_before_sound_can_be_there_is_found_out(arrival_ms, known, be
     # Two speakers 10 and 12 ms away: 5 ms earlier and 60 ms later are possible, any later where a latency is in it.
     found = beyond_possible_s(arrival_ms / 1000, [0.010, 0.012], latency_known=known)
     assert found == pytest.approx(beyond_ms / 1000, abs=1e-9)
+
+
+HUMP_DB = 8.0
+
+
+def rooms_curves(names, *, seed=1, hump=None, spots=5):
+    """Curves of channels that differ by 1.5 dB in thirds of octaves, as in rooms; one with a hump at 2 kHz."""
+    rng = np.random.default_rng(seed)
+    mids = np.geomspace(20, 20_000, 31)
+    found = {}
+    for name in names:
+        rows = []
+        own = rng.normal(0, 1.0, 31)
+        for _ in range(spots):
+            rows.append(np.interp(np.log(GRID), np.log(mids), own + rng.normal(0, 1.0, 31)))
+        found[name] = np.array(rows)
+    if hump:
+        found[hump] = found[hump] + HUMP_DB * np.exp(-((np.log2(GRID / 2000) / 0.35) ** 2))
+    return found
+
+
+@pytest.mark.parametrize("names", [("L", "R"), ("L", "R", "C", "Ls", "Rs")])
+def test_a_hump_that_is_left_pulls_no_trim(names):
+    plain, humped = ({name: one.mean(axis=0) for name, one in rooms_curves(names, hump=hump).items()}
+                     for hump in (None, names[-1]))
+    before, after = matched_levels_db(GRID, plain), matched_levels_db(GRID, humped)
+    moved = [after[name] - before[name] - (after["L"] - before["L"]) for name in names]
+    # By pink noise from 500 Hz to 2 kHz alone it would be 2 dB.
+    assert mid_level_db(GRID, humped[names[-1]]) - mid_level_db(GRID, plain[names[-1]]) > 1.7
+    assert np.abs(moved).max() < 0.5
+
+
+def test_levels_are_those_of_pink_noise_where_nothing_stands_out():
+    curves = {name: one.mean(axis=0) for name, one in rooms_curves(("L", "R", "C", "Ls"), seed=3).items()}
+    assert matched_levels_db(GRID, curves) == pytest.approx({n: mid_level_db(GRID, c) for n, c in curves.items()})
+
+
+def test_a_pair_is_held_against_each_other_by_thirds_of_octaves():
+    curves = rooms_curves(("L", "R", "Ls", "Rs"), hump="Rs")
+    first, *others = pair_differences(GRID, curves, np.ones(5))
+    assert (first.louder, first.softer, first.stands_out) == ("Rs", "Ls", True)
+    assert first.at_hz == pytest.approx(2000, rel=0.02)
+    assert first.value_db == pytest.approx(HUMP_DB, abs=first.error_db)
+    assert [one.stands_out for one in others] == [False]
+
+
+def test_pairs_of_rooms_are_rarely_told_to_differ():
+    told = sum(one.stands_out for seed in range(200) for one in pair_differences(
+        GRID, rooms_curves(("L", "R"), seed=seed, spots=3), np.ones(3)))
+    assert told <= 4

@@ -7,7 +7,7 @@ import pytest
 from numpy.testing import assert_allclose
 
 from dolce.core.geometry import RoomSize
-from dolce.core.levels import NOMINAL_HZ
+from dolce.core.levels import NOMINAL_HZ, thirds_of
 from dolce.core.response import ANALYSIS_GRID_HZ as GRID
 from dolce.core.room import new_plan
 from dolce.core.tolerance import (
@@ -18,7 +18,6 @@ from dolce.core.tolerance import (
     judged_angles,
     judged_response,
     judged_reverberation,
-    thirds_of,
     wanted_reverberation_s,
 )
 from dolce.errors import InvalidValue

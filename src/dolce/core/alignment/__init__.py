@@ -14,9 +14,11 @@ from dolce.core.alignment.ladder import (
     mid_level_db,
     with_subs_by_plan,
 )
+from dolce.core.alignment.level_match import PAIR_DB, PairDifference, matched_levels_db, pair_differences
 from dolce.core.alignment.polarity import JudgedPolarity, alike, common_polarity, direct_spectrum, judged_together
 
 __all__ = [
+    "PAIR_DB",
     "TRIM_STEP_DB",
     "ArrivalLadder",
     "ChannelReading",
@@ -24,6 +26,7 @@ __all__ = [
     "LevelWish",
     "Match",
     "OffPlan",
+    "PairDifference",
     "Rung",
     "alike",
     "arrival_ladder",
@@ -33,7 +36,9 @@ __all__ = [
     "judged_together",
     "level_band_hz",
     "match_of",
+    "matched_levels_db",
     "mid_level_db",
     "off_plan",
+    "pair_differences",
     "with_subs_by_plan",
 ]

@@ -3,7 +3,8 @@
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
-from dolce.core.alignment.ladder import level_band_hz, mid_level_db
+from dolce.core.alignment.ladder import level_band_hz
+from dolce.core.alignment.level_match import matched_levels_db
 from dolce.core.alignment.polarity import common_polarity
 from dolce.core.levels import energy_mean_db
 from dolce.core.response import ANALYSIS_GRID_HZ, ImpulseResponse, Polarity, find_arrival, level_on_grid
@@ -24,7 +25,7 @@ class MainSetting:
         What to set.
     polarity_measured : "normal", "inverted" or "unsure"
     level_db : float
-        500 Hz to 2 kHz, energy mean over the spots of the seat, relative to the stimulus.
+        500 Hz to 2 kHz, energy mean over the spots of the seat, relative to the stimulus; see `matched_levels_db`.
     arrival_s : float
         Of the direct sound at the seat's first spot.
     """
@@ -49,19 +50,18 @@ def align_mains(responses: Mapping[str, Sequence[ImpulseResponse]]) -> dict[str,
     InvalidValue
         If a channel has no response there, or one that is silent.
     """
-    band = level_band_hz(is_sub=False)
-    levels, arrivals, polarities = {}, {}, {}
+    means, arrivals, polarities = {}, {}, {}
     for channel, heard in responses.items():
         if not heard:
             raise InvalidValue("it was not taken at the seat that levels are matched at.", where=channel,
                                remedy="Take it there, or name another seat.")
         if not all(one.sample.any() for one in heard):
             raise InvalidValue("one of its responses is silent.", where=channel, remedy="Take it again.")
-        mean = energy_mean_db([level_on_grid(one, at_hz=ANALYSIS_GRID_HZ, per_octave=48) for one in heard])
+        means[channel] = energy_mean_db([level_on_grid(one, at_hz=ANALYSIS_GRID_HZ, per_octave=48) for one in heard])
         found = [find_arrival(one) for one in heard]
-        levels[channel] = mid_level_db(ANALYSIS_GRID_HZ, mean, band_hz=band)
         arrivals[channel] = found[0].time_s
         polarities[channel] = common_polarity([one.polarity for one in found])
+    levels = matched_levels_db(ANALYSIS_GRID_HZ, means, band_hz=level_band_hz(is_sub=False))
     softest, last = min(levels.values(), default=0.0), max(arrivals.values(), default=0.0)
     return {channel: MainSetting(
         trim_db=softest - levels[channel], delay_s=last - arrivals[channel],

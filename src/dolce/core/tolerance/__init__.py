@@ -7,7 +7,6 @@ from dolce.core.tolerance.judging import (
     judged_angles,
     judged_response,
     judged_reverberation,
-    thirds_of,
 )
 from dolce.core.tolerance.sets import OWN, PUBLISHED, ToleranceSet, wanted_reverberation_s
 
@@ -21,6 +20,5 @@ __all__ = [
     "judged_angles",
     "judged_response",
     "judged_reverberation",
-    "thirds_of",
     "wanted_reverberation_s",
 ]

@@ -7,12 +7,12 @@ from typing import Literal
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from dolce.core.levels import energy_mean_db, mid_bands
+from dolce.core.levels import energy_mean_db, thirds_of
 from dolce.core.room import RoomPlan, reference_of, sights_of
 from dolce.core.tolerance.sets import MEAN_HZ, ToleranceSet, wanted_reverberation_s
+from dolce.core.uncertainty import jackknife_error
 
 Said = Literal["holds", "fails", "can't be told"]
-_SURE = 2.0                          # standard errors: about 95 of 100 cases
 _DECAY_HZ = (200.0, 4000.0)
 _TILT_HZ = (200.0, 10_000.0)
 _ANGLE_OFF_DEG = 2.0                 # how well places are typed (our estimate: 5 cm at 1.5 m)
@@ -51,15 +51,6 @@ def against_bound(value: float, error: float, *, low: float | None = None, high:
     return "fails" if over - error > 0 else "can't be told"
 
 
-def thirds_of(at_hz: NDArray, level_db: NDArray) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
-    """Mean energy in thirds of octaves: mid-band frequencies, and levels of shape (..., bands)."""
-    mids = mid_bands(per_octave=3, from_hz=24, to_hz=16_500)
-    edge = 2 ** (1 / 6)
-    bands = [(at_hz >= mid / edge) & (at_hz < mid * edge) for mid in mids]
-    level = np.asarray(level_db, dtype=float)
-    return mids, np.stack([10 * np.log10(np.mean(10 ** (level[..., band] / 10), axis=-1)) for band in bands], axis=-1)
-
-
 def judged_response(channel: str, at_hz: NDArray, level_db: ArrayLike, weights: Sequence[float],
                     wanted: ToleranceSet) -> list[Figure]:
     """The third of an octave that is furthest beyond its bound, or nearest to it, and the slope.
@@ -70,8 +61,7 @@ def judged_response(channel: str, at_hz: NDArray, level_db: ArrayLike, weights: 
 
     Notes
     -----
-    The error is twice the standard error of the average over the spots, by leaving each out in turn (B. Efron and
-    R. Tibshirani, "An introduction to the bootstrap", 1993, ch. 11); of one spot nothing can be told.
+    The error is that of the weighted average over the spots (`jackknife_error`); of one spot nothing can be told.
     """
     levels = np.atleast_2d(np.asarray(level_db, dtype=float))
     weight = np.asarray(weights, dtype=float)
@@ -82,13 +72,11 @@ def judged_response(channel: str, at_hz: NDArray, level_db: ArrayLike, weights: 
         level = energy_mean_db(thirds[rows], weights=weight[rows])
         return level - level[middle].mean()
 
-    spots = np.arange(len(levels))
-    whole = average(spots)
-    without = np.array([average(spots[spots != k]) for k in spots]) if len(spots) > 1 else None
+    whole = average(np.flatnonzero(weight > 0))
     found = []
     if wanted.response_hz:
         low, high = wanted.bounds_db(mids)
-        error = _spread(without, len(spots), whole.size)
+        error = jackknife_error(average, weight)
         over = np.maximum(whole - high, low - whole)
         over = np.where(np.isfinite(over), over, -np.inf)
         words = [against_bound(v, e, low=a, high=b) if np.isfinite(a) else "holds"
@@ -100,10 +88,11 @@ def judged_response(channel: str, at_hz: NDArray, level_db: ArrayLike, weights: 
                             low=float(low[k]), high=float(high[k]), at_hz=float(mids[k]), said=words[k]))
     if wanted.tilt_db_per_octave is not None:
         inside = (mids >= _TILT_HZ[0]) & (mids <= _TILT_HZ[1])
-        slope = float(np.polyfit(np.log2(mids[inside]), whole[inside], 1)[0])
-        others = None if without is None else np.array(
-            [[np.polyfit(np.log2(mids[inside]), row[inside], 1)[0]] for row in without])
-        error = float(_spread(others, len(spots), 1)[0])
+
+        def slope_of(rows: NDArray) -> float:
+            return float(np.polyfit(np.log2(mids[inside]), average(rows)[inside], 1)[0])
+
+        slope, error = slope_of(np.flatnonzero(weight > 0)), float(jackknife_error(slope_of, weight))
         low, high = wanted.tilt_db_per_octave
         found.append(Figure(line="tilt", subject=channel, unit="dB per octave", value=slope, error=error, low=low,
                             high=high, at_hz=None, said=against_bound(slope, error, low=low, high=high)))
@@ -149,17 +138,9 @@ def judged_reverberation(nominal_hz: Sequence[float], seconds: Sequence[Sequence
     means = means[np.isfinite(means)]
     value = float(means.mean())
     # One take scatters as its bands do; several by how they differ.
-    error = _SURE * float(np.std(means, ddof=1) / np.sqrt(means.size)) if means.size > 2 else \
-        _SURE * float(np.nanstd(own[:, told]) / np.sqrt(told.sum()))
+    scatter = means if means.size > 2 else np.nanmean(own[:, told], axis=0)
+    error = float(jackknife_error(lambda rows: scatter[rows].mean(), np.ones(scatter.size)))
     wanted = wanted_reverberation_s(volume_m3)
     low, high = wanted - within_s, wanted + within_s
     return Figure(line="decay", subject="room", unit="s", value=value, error=error, low=low, high=high, at_hz=None,
                   said=against_bound(value, error, low=low, high=high))
-
-
-def _spread(without: NDArray | None, spots: int, count: int) -> NDArray[np.float64]:
-    """Twice the jackknife's standard error; infinite for one spot."""
-    if without is None:
-        return np.full(count, np.inf)
-    variance = (spots - 1) / spots * np.sum((without - without.mean(axis=0)) ** 2, axis=0)
-    return _SURE * np.sqrt(variance)

@@ -1,13 +1,13 @@
 """Promise and result at the same spots."""
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
 
-from dolce.core.alignment import Match
+from dolce.core.alignment import PAIR_DB, Match, PairDifference
 from dolce.core.correction import Outcome, judge
 from dolce.core.correction.outcome import ARRIVAL_WITHIN_S, level_within_db, predicted_within_db
 from dolce.core.levels import energy_mean_db
@@ -69,24 +69,28 @@ class Verdict:
     """One thing that speaks against the proof: what, of which channels, the figure that says so, and its bound.
 
     kind : "prediction missed" (dB), "no closer", "levels differ" (dB; loudest, softest), "arrivals differ" (s; latest,
-    earliest)
+    earliest), "pair differs" (dB at `at_hz`; louder, softer)
     """
 
-    kind: Literal["prediction missed", "no closer", "levels differ", "arrivals differ"]
+    kind: Literal["prediction missed", "no closer", "levels differ", "arrivals differ", "pair differs"]
     channels: tuple[str, ...]
     value: float = 0.0
     within: float = 0.0
+    at_hz: float | None = None
 
 
-def verdicts_on(proofs: Mapping[str, Proof], match: Match | None, *, matched_at: int) -> tuple[Verdict, ...]:
+def verdicts_on(proofs: Mapping[str, Proof], match: Match | None, *, matched_at: int,
+                pairs: Sequence[PairDifference] = ()) -> tuple[Verdict, ...]:
     """What speaks against the proof; empty where everything holds.
 
     Parameters
     ----------
     matched_at : int
         At how many spots levels were matched.
+    pairs : what was measured of left and right of a kind
     """
-    found = []
+    found = [Verdict(kind="pair differs", channels=(one.louder, one.softer), value=one.value_db, within=PAIR_DB,
+                     at_hz=one.at_hz) for one in pairs if one.stands_out]
     for channel, proof in proofs.items():
         missed, within = proof.outcome.predicted_against_measured_db, predicted_within_db(len(proof.spots))
         if missed > within:

@@ -6,7 +6,14 @@ from dataclasses import replace
 import numpy as np
 
 from dolce.core.acoustics import speed_of_sound
-from dolce.core.alignment import ChannelReading, common_polarity, level_band_hz, mid_level_db, with_subs_by_plan
+from dolce.core.alignment import (
+    ChannelReading,
+    common_polarity,
+    level_band_hz,
+    matched_levels_db,
+    mid_level_db,
+    with_subs_by_plan,
+)
 from dolce.core.geometry import distance_m
 from dolce.core.job import Job, TakeRecord, moved_between
 from dolce.core.levels import LEVEL_BAND_HZ, energy_mean_db, together_db
@@ -37,20 +44,23 @@ def readings_of(work: UnitOfWork, job: Job, round_id: int, *, blend: Blend | Non
     wanted = {*weights, centre.id}
     takes = _levels_at(work, round_id, wanted)
     earlier = {} if since is None else _levels_at(work, since, weights)
-    group = level_group_of(takes)
     more = together_db(len(job.plan.subs))
+    both = {channel: {spot: take for spot, take in own.items() if spot in earlier.get(channel, {})}
+            for channel, own in takes.items()}
+    levels = _levels_db(job, takes, weights, band_hz)
+    if since is not None:
+        shared = {channel: {spot: earlier[channel][spot] for spot in own} for channel, own in both.items()}
+        whole, before, after = (_levels_db(job, one, weights, band_hz) for one in (earlier, shared, both))
+        levels = {channel: _changed_level_db(whole.get(channel), before.get(channel), after.get(channel))
+                  for channel in takes}
     readings = []
     for speaker in job.speakers:
-        own, before = takes.get(speaker.channel, {}), earlier.get(speaker.channel, {})
+        own = takes.get(speaker.channel, {})
         at_centre = own.get(centre.id)
         if at_centre is None:
             continue
         band = level_band_hz(is_sub=True) if speaker.is_sub else band_hz
-        both = [spot for spot in own if spot in before]
-        level = _mean_level_db(own.values(), weights, band, group) if since is None else _changed_level_db(
-            _mean_level_db(before.values(), weights, band, level_group_of(earlier)),
-            _mean_level_db([before[spot] for spot in both], weights, band, level_group_of(earlier)),
-            _mean_level_db([own[spot] for spot in both], weights, band, group))
+        level = levels.get(speaker.channel)
         if level is not None and wanted_db:
             level -= wanted_db.get(speaker.channel, 0.0)
         readings.append(ChannelReading(
@@ -84,14 +94,24 @@ def level_weights(job: Job, blend: Blend | None) -> dict[int, float]:
     return main_seat_weights(job) if blend is None else spot_weights(job, blend)
 
 
-def _mean_level_db(takes: Iterable[TakeRecord], weights: Mapping[int, float],
-                   band_hz: tuple[float, float], group: str | None) -> float | None:
-    """Level of the energy average over takes of a group in a band; None where none of them is at a spot that counts."""
-    known = [take for take in takes if take.level_group == group and weights.get(take.spot_id, 0) > 0]
-    if group is None or not known:
-        return None
-    mean = energy_mean_db([take.level_db for take in known], weights=[weights[take.spot_id] for take in known])
-    return mid_level_db(ANALYSIS_GRID_HZ, mean, band_hz=band_hz)
+def _levels_db(job: Job, takes: Mapping[str, Mapping[int, TakeRecord]], weights: Mapping[int, float],
+               band_hz: tuple[float, float]) -> dict[str, float]:
+    """Level of each channel: of the energy average over its takes of one group, mains held against each other.
+
+    Channels without a take of that group at a spot that counts are left out.
+    """
+    group = level_group_of(takes)
+    means = {}
+    for channel, own in takes.items():
+        known = [take for take in own.values() if take.level_group == group and weights.get(take.spot_id, 0) > 0]
+        if group is not None and known:
+            means[channel] = energy_mean_db([take.level_db for take in known],
+                                            weights=[weights[take.spot_id] for take in known])
+    subs = {speaker.channel for speaker in job.speakers if speaker.is_sub}
+    band = level_band_hz(is_sub=True)
+    return {**matched_levels_db(ANALYSIS_GRID_HZ, {c: one for c, one in means.items() if c not in subs},
+                                band_hz=band_hz),
+            **{c: mid_level_db(ANALYSIS_GRID_HZ, one, band_hz=band) for c, one in means.items() if c in subs}}
 
 
 def _spread_db(takes: Iterable[TakeRecord], weights: Mapping[int, float], band_hz: tuple[float, float]) -> float:

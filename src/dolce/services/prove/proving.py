@@ -6,10 +6,10 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from dolce.core.alignment import Match, match_of
+from dolce.core.alignment import Match, PairDifference, match_of, pair_differences
 from dolce.core.job import Job, LogEntry, Round
 from dolce.core.response import ANALYSIS_GRID_HZ
-from dolce.core.room import SUB_CODES
+from dolce.core.room import SUB_CODES, partner_of
 from dolce.core.subs import SUBS
 from dolce.core.tuning import (
     JOINED_OCTAVES,
@@ -161,7 +161,8 @@ class Proving:
             spots_wanted=len(weights), seat_id=seat_id, moved=moved, logbook=logbook,
             against=() if needs else verdicts_on(
                 {name: c.proof for name, c in channels.items()}, match_after,
-                matched_at=_matched_at(level_weights(job, over), curves_before, curves_after)))
+                matched_at=_matched_at(level_weights(job, over), curves_before, curves_after),
+                pairs=_pairs(curves_after, weights)))
 
     def _with_subs_as_one(self, work: UnitOfWork, job: Job, alignment: Alignment, before: Round | None,
                           after: Round | None, curves_before: Mapping[str, ChannelCurves],
@@ -211,6 +212,22 @@ class Proving:
         with self._context.look() as work:
             work.jobs.name(job_id)
             return work.logbook.latest(job_id, count=LOGBOOK_PAGE, before=before)
+
+
+def _pairs(curves: Mapping[str, ChannelCurves], weights: Mapping[int, float]) -> list[PairDifference]:
+    """Left and right of each kind against each other, at the spots that both have."""
+    names = list(curves)
+    found = []
+    for place, name in enumerate(names):
+        partner = partner_of(name)
+        if partner not in names[place:]:
+            continue
+        one, other = curves[name].spots, curves[partner].spots
+        spots = tuple(spot for spot in one.spots if spot in other.spots and weights.get(spot, 0) > 0)
+        if spots:
+            found += pair_differences(ANALYSIS_GRID_HZ, {name: one.at(spots), partner: other.at(spots)},
+                                      [weights[spot] for spot in spots])
+    return found
 
 
 def _matched_at(weights: dict[int, float], before: Mapping[str, ChannelCurves],

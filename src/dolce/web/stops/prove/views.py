@@ -75,6 +75,9 @@ def _words(one: Verdict) -> str:
         case "levels differ":
             return (f"Levels still differ by {one.value:.1f} dB: {first} is loudest, {others[0]} softest; "
                     f"{one.within:.1f} dB is what placing the microphone explains.")
+        case "pair differs":
+            return (f"{first} is {one.value:.1f} dB louder than {others[0]} in the 1/3 octave at {hertz(one.at_hz)}: "
+                    "correct it on Shape, or look at the loudspeaker.")
         case _:
             return (f"Arrivals still differ by {one.value * 1000:.2f} ms: {first} is last, {others[0]} first; "
                     f"{one.within * 1000:.2f} ms is what placing the microphone explains.")

@@ -3,7 +3,7 @@
 import numpy as np
 import pytest
 
-from dolce.core.uncertainty import effective_count, jackknife_error, student_factor
+from dolce.core.uncertainty import effective_count, jackknife_error, pooled_difference_error, student_factor
 
 
 @pytest.mark.parametrize(("count", "factor"), [(2, 12.706), (3, 4.303), (5, 2.776), (9, 2.306), (31, 2.042)])
@@ -43,3 +43,16 @@ def test_unequal_weights_count_for_fewer_spots():
 def test_of_one_spot_nothing_is_known():
     assert jackknife_error(lambda rows: 1.0, [1.0]) == np.inf
     assert np.isinf(jackknife_error(lambda rows: np.zeros(3), [1.0, 0.0])).all()
+    assert np.isinf(pooled_difference_error(np.zeros((3, 1)), [1.0]))
+
+
+def test_scatter_that_channels_share_tells_more_than_two_of_them():
+    rng, weight = np.random.default_rng(8), np.array([0.5, 0.2, 0.2, 0.1])
+    held, widths = [], []
+    for _ in range(2000):
+        levels = rng.normal(0, 0.7, (5, 4))
+        error = pooled_difference_error(levels, weight)
+        held.append(abs((levels[0] - levels[1]) @ weight) <= error)
+        widths.append(error)
+    assert np.mean(held) == pytest.approx(0.95, abs=0.02)
+    assert np.std(widths) < 0.35 * np.mean(widths)

@@ -66,3 +66,28 @@ def jackknife_error(statistic: Callable[[NDArray], ArrayLike], weights: ArrayLik
     squares = np.sum(part**2)
     variance = squares / (1 - squares) * np.tensordot(part, single**2, axes=1)
     return student_factor(part, share=share) * np.sqrt(variance)
+
+
+def pooled_difference_error(values: NDArray, weights: ArrayLike, *, share: float = SURE) -> float:
+    """Half of the interval of the difference of two rows' weighted means, with the scatter that all rows share.
+
+    Parameters
+    ----------
+    values : ndarray, shape (rows, spots)
+        Such as levels of channels at the same spots: rows that scatter alike tell more of it than two of them.
+    weights : shape (spots,)
+
+    Notes
+    -----
+    Variances are pooled (any text on the t test of two means); rows are taken as independent of each other.
+    """
+    weight = np.asarray(weights, dtype=float)
+    values, weight = values[:, weight > 0], weight[weight > 0]
+    part = weight / weight.sum()
+    squares = float(np.sum(part**2))
+    if squares > 1 - 1e-9:
+        return float(np.inf)
+    off = values - (values @ part)[:, None]
+    variance = float(np.mean(off**2 @ part)) / (1 - squares)
+    freedom = len(values) * (1 - squares) ** 2 / (squares - 2 * float(np.sum(part**3)) + squares**2)
+    return float(scipy.special.stdtrit(freedom, 0.5 + share / 2)) * float(np.sqrt(2 * variance * squares))

@@ -5,6 +5,8 @@ from dolce.core.tolerance.judging import (
     Said,
     against_bound,
     judged_angles,
+    judged_arrival,
+    judged_level,
     judged_response,
     judged_reverberation,
 )
@@ -18,6 +20,8 @@ __all__ = [
     "ToleranceSet",
     "against_bound",
     "judged_angles",
+    "judged_arrival",
+    "judged_level",
     "judged_response",
     "judged_reverberation",
     "wanted_reverberation_s",

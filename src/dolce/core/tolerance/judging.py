@@ -7,10 +7,11 @@ from typing import Literal
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
+from dolce.core.correction.outcome import ARRIVAL_ERROR_S
 from dolce.core.levels import energy_mean_db, thirds_of
 from dolce.core.room import RoomPlan, reference_of, sights_of
 from dolce.core.tolerance.sets import MEAN_HZ, ToleranceSet, wanted_reverberation_s
-from dolce.core.uncertainty import jackknife_error
+from dolce.core.uncertainty import jackknife_error, pooled_difference_error
 
 Said = Literal["holds", "fails", "can't be told"]
 _DECAY_HZ = (200.0, 4000.0)
@@ -97,6 +98,27 @@ def judged_response(channel: str, at_hz: NDArray, level_db: ArrayLike, weights: 
         found.append(Figure(line="tilt", subject=channel, unit="dB per octave", value=slope, error=error, low=low,
                             high=high, at_hz=None, said=against_bound(slope, error, low=low, high=high)))
     return found
+
+
+def judged_level(loudest: str, softest: str, difference_db: float, levels_db: NDArray, weights: Sequence[float], *,
+                 within_db: float) -> Figure:
+    """How far levels of channels differ.
+
+    Parameters
+    ----------
+    levels_db : ndarray, shape (channels, spots)
+        Of all channels at the spots where levels are matched: how they scatter there tells the error.
+    """
+    error = pooled_difference_error(levels_db, weights)
+    return Figure(line="level", subject=f"{loudest} and {softest}", unit="dB", value=difference_db, error=error,
+                  low=None, high=within_db, at_hz=None, said=against_bound(difference_db, error, high=within_db))
+
+
+def judged_arrival(latest: str, earliest: str, difference_s: float, *, within_s: float) -> Figure:
+    """How far arrivals of channels differ where the microphone is: a take tells that to `ARRIVAL_ERROR_S`."""
+    return Figure(line="arrival", subject=f"{latest} and {earliest}", unit="ms", value=1000 * difference_s,
+                  error=1000 * ARRIVAL_ERROR_S, low=None, high=1000 * within_s, at_hz=None,
+                  said=against_bound(difference_s, ARRIVAL_ERROR_S, high=within_s))
 
 
 def judged_angles(plan: RoomPlan) -> list[Figure]:

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from dolce.core.correction.outcome import ARRIVAL_WITHIN_S, level_within_db
+from dolce.core.alignment import Match, level_band_hz, mid_level_db
 from dolce.core.job import Job, Round
 from dolce.core.reading import BandDecay
 from dolce.core.response import ANALYSIS_GRID_HZ
@@ -17,10 +17,14 @@ from dolce.core.tolerance import (
     ToleranceSet,
     against_bound,
     judged_angles,
+    judged_arrival,
+    judged_level,
     judged_response,
     judged_reverberation,
 )
+from dolce.core.tuning import Alignment
 from dolce.errors import DolceError, InvalidValue
+from dolce.services.align.readings import level_weights
 from dolce.services.context import Context
 from dolce.services.prove.proving import Proving
 from dolce.services.read.round_curves import proving_round, spot_weights, usual_blend
@@ -131,18 +135,14 @@ class Tolerating:
                 if decay is None:
                     not_told.append(("decay", "no take of the main seat tells enough: take it louder, or in quiet"))
             noise = work.passes.latest(job_id, "noise")
-        match = proof.after_match or proof.before_match
-        spots = max(1, len(job.main_spots))
-        if wanted.level_db is not None and match is not None and match.level_db is not None:
-            error = level_within_db(spots)
-            figures.append(Figure(line="level", subject=f"{match.loudest} and {match.softest}", unit="dB",
-                                  value=match.level_db, error=error, low=None, high=wanted.level_db, at_hz=None,
-                                  said=against_bound(match.level_db, error, high=wanted.level_db)))
+            match = proof.after_match or proof.before_match
+            if present is not None and wanted.level_db is not None and match is not None and match.level_db is not None:
+                level = self._level(work, job, present, match, proof.correction.alignment, wanted.level_db)
+                figures += [level] if level is not None else []
+                if level is None:
+                    not_told.append(("level", "no spot has takes of all channels: take what is missing"))
         if wanted.arrival_s is not None and match is not None and match.arrival_s is not None:
-            figures.append(Figure(line="arrival", subject=f"{match.latest} and {match.earliest}", unit="ms",
-                                  value=1000 * match.arrival_s, error=1000 * ARRIVAL_WITHIN_S, low=None,
-                                  high=1000 * wanted.arrival_s, at_hz=None,
-                                  said=against_bound(match.arrival_s, ARRIVAL_WITHIN_S, high=wanted.arrival_s)))
+            figures.append(judged_arrival(match.latest, match.earliest, match.arrival_s, within_s=wanted.arrival_s))
         if wanted.angles:
             figures += judged_angles(job.plan)
         if wanted.noise_nr is not None:
@@ -168,6 +168,22 @@ class Tolerating:
                 found += judged_response(channel, ANALYSIS_GRID_HZ, curves.level_db[rows],
                                          [weights[curves.takes[k].spot_id] for k in rows], wanted)
         return found
+
+    def _level(self, work: UnitOfWork, job: Job, present: Round, match: Match, alignment: Alignment | None,
+               within_db: float) -> Figure | None:
+        """The level between the two channels that differ most; None where main channels share no spot."""
+        weights = level_weights(job, alignment.blend if alignment else None)
+        curves = {name: own for name, own in self._context.curves.of(work, present.id).items()
+                  if name in job.channels and not job.speaker(name).is_sub}
+        shared = [set(own.spots.spots) for own in curves.values()]
+        spots = tuple(s for s in weights if weights[s] > 0 and shared and all(s in one for one in shared))
+        if not spots:
+            return None
+        band = level_band_hz(is_sub=False)
+        levels = np.array([[mid_level_db(ANALYSIS_GRID_HZ, row, band_hz=band) for row in own.spots.at(spots)]
+                           for own in curves.values()])
+        return judged_level(match.loudest, match.softest, match.level_db, levels, [weights[spot] for spot in spots],
+                            within_db=within_db)
 
     def _decay(self, work: UnitOfWork, job: Job, present: Round, wanted: ToleranceSet) -> Figure | None:
         """From a few takes of the fronts at the main seat; each is read once."""

@@ -20,7 +20,7 @@ from dolce.core.alignment.corner import distorts_below_hz, falls_off_hz, propose
 from dolce.core.processor import BassManagement, ChannelSettings, Crossover
 from dolce.core.response import ANALYSIS_GRID_HZ as GRID
 from dolce.core.response import ImpulseResponse
-from dolce.core.subs import SubGroup, SubSetting, best_of, by_distance
+from dolce.core.subs import Join, SubGroup, SubSetting, best_of, by_distance, crossover_sides, smoothing
 from dolce.core.tuning import (
     SHOWN_HZ,
     SUM_HZ,
@@ -197,6 +197,19 @@ def test_an_arrival_before_sound_can_be_there_is_found_out(arrival_ms, known, be
     # Two speakers 10 and 12 ms away: 5 ms earlier and 60 ms later are possible, any later where a latency is in it.
     found = beyond_possible_s(arrival_ms / 1000, [0.010, 0.012], latency_known=known)
     assert found == pytest.approx(beyond_ms / 1000, abs=1e-9)
+
+
+def test_the_crossover_is_found_for_the_spots_that_weigh():
+    # At one spot the subs arrive 3 ms later than the main, at the other 3 ms earlier: the heavier one decides.
+    at = SUM_HZ[(SUM_HZ > 35) & (SUM_HZ < 180)]
+    high, low = crossover_sides(80, at)
+    points = 40 * 2 ** (np.arange(49) / 24)
+    group = np.array([low * np.exp(-2j * np.pi * at * late) for late in (0.003, -0.003)])
+    mains = np.array([[high, high]])
+    for weights, expected in (([1.0, 0.05], -0.003), ([0.05, 1.0], 0.003)):
+        found = best_of([Join(at, mains, group, smoothing(at, points), weights)], -0.005, 0.005)
+        assert found.delay_s == pytest.approx(expected, abs=2e-4)
+        assert found.polarity == 1
 
 
 HUMP_DB = 8.0

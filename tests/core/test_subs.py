@@ -86,6 +86,42 @@ def test_spread_is_the_deviation_over_the_seats_weighted_by_hand():
         one_seat.levels_db(one_seat.weights_of(neutral(1)))[0].mean(), abs=1e-6)
 
 
+@pytest.mark.parametrize("seed", [1, 2, 5])
+def test_very_unequal_weights_of_seats_decide_the_settings(seed):
+    # What is found for a seat suits it better than what is found for the other: less to correct there.
+    rows = small_room(seed, subs=3, seats=2, spots=2)
+    limits = SearchLimits(max_loss_db=3)
+    alone, found = {}, {}
+    for seat in (0, 1):
+        weights = {seat: 1.0, 1 - seat: 0.05}
+        field = BassField(rows.spectra, rows.frequency_hz, seat_of=[0, 0, 1, 1], weights=weights)
+        found[seat] = search(field, limits).settings
+        alone[seat] = BassField(rows.spectra, rows.frequency_hz, seat_of=[0, 0, 1, 1],
+                                weights={seat: 1.0, 1 - seat: 0.0})
+    assert found[0] != found[1]
+    for seat, field in alone.items():
+        mine, other = (float(field.unevenness_db(field.levels_db(field.weights_of(found[k]))))
+                       for k in (seat, 1 - seat))
+        assert mine < other - 0.1
+
+
+def test_weights_enter_every_figure_of_a_field():
+    rows = small_room(4, subs=2, seats=2, spots=2)
+    one_seat = BassField(rows.spectra[:, :2], rows.frequency_hz, seat_of=[0, 0])
+    both = BassField(rows.spectra, rows.frequency_hz, seat_of=[0, 0, 1, 1], weights={0: 1.0, 1: 0.0})
+    for figure in ("output_db", "unevenness_db", "spot_spread_db"):
+        alone, weighed = (float(getattr(field, figure)(field.levels_db(field.weights_of(neutral(2)))))
+                          for field in (one_seat, both))
+        assert weighed == pytest.approx(alone, abs=1e-4), figure
+    # A seat counts the same however many spots it has.
+    thrice = BassField(rows.spectra[:, [0, 1, 2, 2, 2]], rows.frequency_hz, seat_of=[0, 0, 1, 1, 1])
+    once = BassField(rows.spectra[:, [0, 1, 2]], rows.frequency_hz, seat_of=[0, 0, 1])
+    for figure in ("output_db", "unevenness_db", "spread_db", "spot_spread_db"):
+        many, few = (float(getattr(field, figure)(field.levels_db(field.weights_of(neutral(2)))))
+                     for field in (thrice, once))
+        assert many == pytest.approx(few, abs=1e-4), figure
+
+
 def test_an_all_pass_turns_the_phase_alone():
     at = np.array([10.0, 40.0, 160.0])
     passed = all_pass_response([(40.0, 0.7)], at)

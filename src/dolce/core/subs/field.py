@@ -9,6 +9,7 @@ import scipy
 from numpy.typing import NDArray
 
 from dolce.core.response import ImpulseResponse
+from dolce.core.seat_weights import spot_weights_of
 from dolce.errors import InvalidValue
 
 BAND_HZ = (20.0, 120.0)
@@ -58,7 +59,7 @@ class BassField:
     frequency_hz : ndarray
         In even steps of about 1 Hz, a little further than the band to both sides.
     seat_of : seat of each spot, any hashable
-    weights : of each seat by name; missing seats weigh 1
+    weights : of each seat by name; missing seats weigh 1. The spots of a seat share its weight.
 
     Raises
     ------
@@ -73,6 +74,8 @@ class BassField:
         if not np.any(weight > 0):
             raise InvalidValue("no seat has a weight.", where="weights", remedy="Give one seat more than 0.")
         self._weight = weight / weight.sum()
+        share = spot_weights_of(seat_of, weights, others=1.0)
+        self._spot_weight = share / share.sum()
         self._members = np.array([[one == seat for one in seat_of] for seat in self.seats], dtype=float)
         self._members /= self._members.sum(axis=1, keepdims=True)
         low, high = band_hz
@@ -130,6 +133,10 @@ class BassField:
         """Energy means over the spots of each seat, shape (..., seats, points)."""
         return _db(self._members.astype(levels_db.dtype) @ np.exp(levels_db * _NEPER))
 
+    def seat_mean_db(self, by_seat_db: NDArray) -> NDArray[np.float64]:
+        """Weighted mean over the seats, shape (points,), of levels of shape (seats, points)."""
+        return self._weight @ by_seat_db
+
     def spread_db(self, levels_db: NDArray) -> NDArray[np.float64]:
         """Weighted standard deviation over the seats, mean over the band; of one seat that over its spots.
 
@@ -143,22 +150,29 @@ class BassField:
         return np.sqrt((weight * (seats - mean) ** 2).sum(axis=-2)).mean(axis=-1)
 
     def spot_spread_db(self, levels_db: NDArray) -> NDArray[np.float64]:
-        """Standard deviation over all spots, mean over the band."""
-        return levels_db.std(axis=-2).mean(axis=-1)
+        """Weighted standard deviation over all spots, mean over the band."""
+        weight = self._weights_like(levels_db)
+        mean = np.tensordot(levels_db, weight, axes=(-2, 0))[..., None, :]
+        return np.sqrt(np.tensordot((levels_db - mean) ** 2, weight, axes=(-2, 0))).mean(axis=-1)
 
     def output_db(self, levels_db: NDArray) -> NDArray[np.float64]:
-        """Mean level against the subs' incoherent sum at 0 dB each."""
-        return levels_db.mean(axis=(-1, -2)) - self._alone.mean()
+        """Weighted mean level against the subs' incoherent sum at 0 dB each."""
+        return levels_db.mean(axis=-1) @ self._weights_like(levels_db) - self._alone.mean(axis=-1) @ self._spot_weight
 
     def unevenness_db(self, levels_db: NDArray, *, boost_db: float = 3.0) -> NDArray[np.float64]:
-        """What one equaliser for all spots would leave: RMS over the band, mean over the spots.
+        """What one equaliser for all spots would leave: RMS over the band, weighted mean over the spots.
 
         It cuts what it will, and boosts by no more than `boost_db`.
         """
+        weight = self._weights_like(levels_db)
         off = levels_db - levels_db.mean(axis=-1, keepdims=True)
-        left = off + np.minimum(-off.mean(axis=-2, keepdims=True), boost_db)
+        left = off + np.minimum(-np.tensordot(off, weight, axes=(-2, 0)), boost_db)[..., None, :]
         left = left - left.mean(axis=-1, keepdims=True)
-        return np.sqrt((left**2).mean(axis=-1)).mean(axis=-1)
+        return np.sqrt((left**2).mean(axis=-1)) @ weight
+
+    def _weights_like(self, levels_db: NDArray) -> NDArray:
+        """Weights of the spots in the precision of levels."""
+        return self._spot_weight.astype(levels_db.dtype)
 
 
 def spectrum_at(response: ImpulseResponse, at_hz: NDArray) -> NDArray[np.complex128]:

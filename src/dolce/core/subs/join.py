@@ -6,7 +6,7 @@ from typing import Literal
 
 import numpy as np
 import scipy
-from numpy.typing import NDArray
+from numpy.typing import ArrayLike, NDArray
 
 _COARSE_S, _FINE_S = 2e-4, 1e-5   # coarse: a thirtieth of a period at 160 Hz
 
@@ -20,8 +20,8 @@ class GroupSetting:
     Attributes
     ----------
     loss_db : tuple of float
-        Of each main: its sum with the subs against both magnitudes added, mean over the band and the spots; 0 is in
-        phase everywhere.
+        Of each main: its sum with the subs against both magnitudes added, mean over the band and weighted mean over the
+        spots; 0 is in phase everywhere.
     """
 
     delay_s: float
@@ -60,9 +60,14 @@ class Join:
     group : ndarray, shape (spots, n)
     smoothing : ndarray, shape (n, points)
         Makes means of power of the band that is judged.
+    weights : shape (spots,), optional
+        How much each spot counts; all alike where left out.
     """
 
-    def __init__(self, frequency_hz: NDArray, mains: NDArray, group: NDArray, smoothing: NDArray) -> None:
+    def __init__(self, frequency_hz: NDArray, mains: NDArray, group: NDArray, smoothing: NDArray,
+                 weights: ArrayLike | None = None) -> None:
+        weight = np.ones(mains.shape[-2]) if weights is None else np.asarray(weights, dtype=float)
+        self.weight = weight / weight.sum()
         self._frequency, self._smooth = frequency_hz, smoothing
         self._most = ((np.abs(mains) + np.abs(group)) ** 2) @ smoothing
         self._apart = (np.abs(mains) ** 2 + np.abs(group) ** 2) @ smoothing
@@ -75,8 +80,8 @@ class Join:
         return 10 * np.log10(np.maximum(total, 1e-20) / np.maximum(self._most, 1e-20)).mean(axis=-1)
 
     def loss_db(self, delay_s: float, polarity: int) -> NDArray[np.float64]:
-        """Of each main, mean over the spots."""
-        return self.losses_db(delay_s)[0 if polarity > 0 else 1].mean(axis=-1)
+        """Of each main, weighted mean over the spots."""
+        return self.losses_db(delay_s)[0 if polarity > 0 else 1] @ self.weight
 
     def best(self, lowest_s: float, highest_s: float) -> GroupSetting:
         """The delay and polarity that lose least over all mains and spots, tried one after the other."""
@@ -91,7 +96,7 @@ def best_of(joins: Sequence[Join], lowest_s: float, highest_s: float, *, per_s_d
     def tried(delays: NDArray) -> tuple[float, float, Literal[1, -1]]:
         best: tuple[float, float, Literal[1, -1]] = (-np.inf, 0.0, 1)
         for delay in delays:
-            both = np.concatenate([join.losses_db(delay).mean(axis=-1) for join in joins], axis=1).mean(axis=1)
+            both = np.concatenate([join.losses_db(delay) @ join.weight for join in joins], axis=1).mean(axis=1)
             both = both - per_s_db * abs(delay)
             way = int(np.argmax(both))
             best = max(best, (float(both[way]), float(delay), -1 if way else 1))

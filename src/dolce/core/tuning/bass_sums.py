@@ -4,7 +4,7 @@ from dataclasses import dataclass
 from typing import Literal
 
 import numpy as np
-from numpy.typing import NDArray
+from numpy.typing import ArrayLike, NDArray
 
 from dolce.core.levels import SUB_LEVEL_BAND_HZ, power_db
 from dolce.core.processor import Route
@@ -139,10 +139,12 @@ def handover(outputs: Outputs, responses: Responses, channel: str, *, seats: NDA
                     loss_db=(total - most)[:, inside].mean(axis=1))
 
 
-def joins_of(outputs: Outputs, responses: Responses, channels: tuple[str, ...], *, rows: NDArray) -> list[Join]:
+def joins_of(outputs: Outputs, responses: Responses, channels: tuple[str, ...], *, rows: NDArray,
+             weights: ArrayLike | None = None) -> list[Join]:
     """Every crossed-over channel with its subs at some spots, to find what all subs get against the mains.
 
-    `rows` are the numbers of the spots. Channels that share a corner are judged together.
+    `rows` are the numbers of the spots, `weights` how much each of these counts. Channels that share a corner are
+    judged together.
     """
     routing = outputs.bass
     by_corner: dict[float, list[tuple[NDArray, NDArray]]] = {}
@@ -161,5 +163,5 @@ def joins_of(outputs: Outputs, responses: Responses, channels: tuple[str, ...], 
         points = low * 2 ** (np.arange(int(24 * np.log2(high / low)) + 1) / 24)
         near = (low / 1.1 < SUM_HZ) & (high * 1.1 > SUM_HZ)
         main, group = (np.array([pair[k] for pair in pairs])[..., near] for k in (0, 1))
-        joins.append(Join(SUM_HZ[near], main, group, smoothing(SUM_HZ[near], points)))
+        joins.append(Join(SUM_HZ[near], main, group, smoothing(SUM_HZ[near], points), weights))
     return joins

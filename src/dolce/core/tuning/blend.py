@@ -5,6 +5,7 @@ from dataclasses import dataclass, field
 
 from dolce.core import checked
 from dolce.core.room import RoomPlan
+from dolce.core.seat_weights import spot_weights_of
 from dolce.errors import InvalidValue
 
 ALL_SEATS = "All seats, weighted"
@@ -36,12 +37,10 @@ class Blend:
         Every seat counts by its weight, however many spots stand for it: its spots share it. Spots close to a speaker
         and free ones count nothing.
         """
-        counts: dict[int, int] = {}
-        for seat in spots.values():
-            if seat is not None:
-                counts[seat] = counts.get(seat, 0) + 1
-        return {spot: self.weights[seat] / counts[seat] for spot, seat in spots.items()
-                if seat is not None and self.weights.get(seat, 0.0) > 0}
+        if not any(self.weights.get(seat, 0.0) > 0 for seat in spots.values() if seat is not None):
+            return {}
+        found = spot_weights_of(tuple(spots.values()), self.weights)
+        return {spot: float(weight) for spot, weight in zip(spots, found, strict=True) if weight > 0}
 
 
 def blends_of(plan: RoomPlan) -> list[Blend]:

@@ -140,6 +140,7 @@ class Proposing:
             responses,
             managed,
             rows=rows,
+            weights=np.array(list(weights.values()))[rows],
         )
         # What lies below 0 makes the mains wait: by no more than they may, whatever the subs have among themselves.
         earliest = max(-GROUP_REACH_S, -group.most_wait_s - min(start.delay_of(sub) for sub in group.settings))

@@ -115,10 +115,13 @@ def _levels_db(job: Job, takes: Mapping[str, Mapping[int, TakeRecord]], weights:
 
 
 def _spread_db(takes: Iterable[TakeRecord], weights: Mapping[int, float], band_hz: tuple[float, float]) -> float:
-    """Standard deviation of the level over the spots that count."""
-    levels = [mid_level_db(ANALYSIS_GRID_HZ, take.level_db, band_hz=band_hz) for take in takes
-              if weights.get(take.spot_id, 0) > 0]
-    return float(np.std(levels)) if len(levels) > 1 else 0.0
+    """Weighted standard deviation of the level over the spots that count."""
+    counting = [take for take in takes if weights.get(take.spot_id, 0) > 0]
+    if len(counting) < 2:
+        return 0.0
+    levels = np.array([mid_level_db(ANALYSIS_GRID_HZ, take.level_db, band_hz=band_hz) for take in counting])
+    weight = [weights[take.spot_id] for take in counting]
+    return float(np.sqrt(np.average((levels - np.average(levels, weights=weight)) ** 2, weights=weight)))
 
 
 def _changed_level_db(whole: float | None, before: float | None, after: float | None) -> float | None:
@@ -159,7 +162,8 @@ def group_reading(kept: BassTakes, work: UnitOfWork, job: Job, round_id: int, gr
     return ChannelReading(
         channel=SUBS, is_sub=True, level_db=float(energy_mean_db(levels[known], weights=weight[known])),
         arrival_s=None if None in mains else max(mains, default=None), arrival_by="plan", polarity="normal",
-        spread_db=float(np.std(levels[known])))
+        spread_db=float(np.sqrt(np.average(
+            (levels[known] - np.average(levels[known], weights=weight[known])) ** 2, weights=weight[known]))))
 
 
 def aligned_readings(kept: BassTakes, work: UnitOfWork, job: Job, round_id: int, alignment: Alignment, *,

@@ -256,7 +256,7 @@ def _state(field: BassField, subs: Sequence[str], code: str, settings: Mapping[s
     weights[[k for k, sub in enumerate(subs) if sub not in settings]] = 0
     levels = field.levels_db(weights)
     by_seat = field.by_seat_db(levels)
-    off = np.sqrt(((by_seat - by_seat.mean(axis=0)) ** 2).mean(axis=1))
+    off = np.sqrt(((by_seat - field.seat_mean_db(by_seat)) ** 2).mean(axis=1))
     whole = len(settings) == len(subs)
     found = found_at(field, tuple(settings[sub] for sub in subs), limits) if whole else None
     return State(

@@ -4,9 +4,12 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
+from numpy.typing import NDArray
 
 from dolce.core.alignment.mains import MainSetting
+from dolce.core.levels import SUB_LEVEL_BAND_HZ
 from dolce.core.response import ImpulseResponse
+from dolce.core.seat_weights import spot_weights_of
 from dolce.core.subs import (
     BassField,
     Join,
@@ -21,7 +24,6 @@ from dolce.core.subs import (
 )
 from dolce.errors import InvalidValue
 
-_SUB_LEVEL_HZ = (40.0, 80.0)
 _JOINED_OCTAVES = 1.0              # around the corner
 
 Takes = Mapping[str, Mapping[tuple[str, str], ImpulseResponse]]
@@ -52,17 +54,21 @@ def align_subs(mains: Takes, subs: Takes, settings: Mapping[str, MainSetting], *
         If no spot of the seat has them all, or no seat weighs anything.
     """
     among = [place for place in next(iter(subs.values())) if all(place in own for own in subs.values())]
-    spots = [place for place in among if place[0] == seat and all(place in of for of in mains.values())]
-    if not spots:
-        raise InvalidValue(f"no spot of {seat} has takes of every main and every sub.", where="subs",
-                           remedy="Take what is missing at one spot at least.")
     field = BassField.of([[own[place] for place in among] for own in subs.values()],
                          seat_of=[place[0] for place in among], weights=None if weights is None else dict(weights))
+    # Without weights for the main seat alone; with them for all seats that count.
+    joined = {seat: 1.0} if weights is None else {s: weights.get(s, 1.0) for s, _ in among}
+    spots = [place for place in among if joined.get(place[0], 0) > 0 and all(place in of for of in mains.values())]
+    if not spots:
+        where = seat if weights is None else "a seat that counts"
+        raise InvalidValue(f"no spot of {where} has takes of every main and every sub.", where="subs",
+                           remedy="Take what is missing at one spot at least.")
+    counts = spot_weights_of([place[0] for place in spots], joined)
     before = found_at(field, neutral(field.count), limits)
     found = search(field, limits)
     delays = {channel: setting.delay_s for channel, setting in settings.items()}
     own = [one.delay_s for one in found.settings]
-    group = _join(mains, subs, settings, found.settings, spots, corner_hz).best(
+    group = _join(mains, subs, settings, found.settings, spots, counts, corner_hz).best(
         min(0.0, max(delays.values()) - max_delay_s - min(own)),
         max(0.0, min(delays.values()) + max_delay_s - max(own)))
     whole = [late + group.delay_s for late in own]
@@ -79,7 +85,7 @@ def align_subs(mains: Takes, subs: Takes, settings: Mapping[str, MainSetting], *
 
 
 def _join(mains: Takes, subs: Takes, settings: Mapping[str, MainSetting], found: Sequence[SubSetting],
-          spots: Sequence[tuple[str, str]], corner_hz: float) -> Join:
+          spots: Sequence[tuple[str, str]], weights: NDArray, corner_hz: float) -> Join:
     low, high = corner_hz / 2**_JOINED_OCTAVES, corner_hz * 2**_JOINED_OCTAVES
     frequency = np.arange(low / 1.1, high * 1.1, 1.0)
     points = low * 2 ** (np.arange(int(24 * np.log2(high / low)) + 1) / 24)
@@ -95,7 +101,7 @@ def _join(mains: Takes, subs: Takes, settings: Mapping[str, MainSetting], found:
     for own, one in zip(subs.values(), found, strict=True):
         turn = one.polarity * 10 ** (one.gain_db / 20) * np.exp(-2j * np.pi * frequency * one.delay_s)
         total += np.array([spectrum_at(own[spot], frequency) for spot in spots]) * turn
-    inside = (frequency >= _SUB_LEVEL_HZ[0]) & (frequency <= _SUB_LEVEL_HZ[1])
-    level = np.sqrt(np.mean(np.abs(total[:, inside]) ** 2))
-    return Join(frequency, np.array(made), total * lower / max(level, 1e-20), smooth)
+    inside = (frequency >= SUB_LEVEL_BAND_HZ[0]) & (frequency <= SUB_LEVEL_BAND_HZ[1])
+    level = np.sqrt(np.average(np.mean(np.abs(total[:, inside]) ** 2, axis=1), weights=weights))
+    return Join(frequency, np.array(made), total * lower / max(level, 1e-20), smooth, weights)
 

@@ -69,6 +69,6 @@ def _summed(context: Context, work: UnitOfWork, job: Job, correction: Correction
     for way in alignment.routes(channel):
         if way.output == channel and way.crossover is not None:
             own = own + way.crossover.level_db(way.side, at_hz=ANALYSIS_GRID_HZ, sample_rate_hz=rate)
-    share = np.clip(10 ** ((own - before.level_db) / 10), 0, 1).mean(axis=0)
-    return Heard(level_db=before.level_db, weights=np.array([weights[spot] for spot in before.spots]), share=share,
-                 corrected_db=after.level_db), before.spots
+    counts = np.array([weights[spot] for spot in before.spots])
+    share = np.average(np.clip(10 ** ((own - before.level_db) / 10), 0, 1), axis=0, weights=counts)
+    return Heard(level_db=before.level_db, weights=counts, share=share, corrected_db=after.level_db), before.spots

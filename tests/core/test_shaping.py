@@ -30,7 +30,6 @@ from dolce.core.correction import (
     ringing_s,
     shared_excess_phase,
     speaker_curve,
-    worth_telling,
 )
 from dolce.core.filters import (
     BandFilter,
@@ -532,13 +531,6 @@ def test_a_correction_counts_as_much_as_it_is_of_what_sounds():
     by_hand = deviations_db(np.zeros((1, GRID.size)), shape.effect_db, at_hz=GRID, range_hz=(20, 500),
                             level_band_hz=(200, 2000))[0]
     assert found.after_db == pytest.approx(by_hand)
-
-
-def test_few_bands_worth_telling_are_told():
-    fewer = ((1, 0.3), (2, 0.65), (3, 0.8), (4, 0.92), (5, 0.99))
-    assert worth_telling(fewer) == ((2, 0.65), (4, 0.92))
-    assert worth_telling(((1, 0.95),)) == ((1, 0.95),)
-    assert worth_telling(((1, 0.5),)) == ()
 
 
 def uneven(spots=5):

@@ -87,6 +87,9 @@ def _parser() -> argparse.ArgumentParser:
     filters.add_argument("--max-boost", type=float, default=3.0, help="dB, for the sum of all bands")
     filters.add_argument("--bands", type=int, default=10)
     filters.add_argument("--max-q", type=float, default=16.0, help="of the narrowest band")
+    filters.add_argument("--boost-q", type=float, default=4.0, help="of the narrowest filter that boosts")
+    filters.add_argument("--single-boost", type=float, default=1.0,
+                         help="dB that one filter may boost more than all together")
     filters.add_argument("--method", choices=("bands", "convolution"), default="bands")
     filters.add_argument("--phase", choices=("minimum", "linear", "mixed"), default="minimum", help="of a convolution")
     filters.add_argument("--length", type=float, default=1.0, help="of a convolution, in seconds at every rate")
@@ -217,7 +220,8 @@ def _filters(options: argparse.Namespace) -> None:
     from dolce.services import batch
 
     limits = Limits(from_hz=options.from_hz, to_hz=options.to_hz, max_boost_db=options.max_boost, bands=options.bands,
-                    max_q=options.max_q, max_q_above=options.max_q)
+                    max_q=options.max_q, max_q_above=options.max_q, max_boost_q=options.boost_q,
+                    more_for_one_db=options.single_boost)
     wish = batch.FilterWish(
         target=None if options.target == "flat" else Path(options.target), limits=limits, fir_folder=options.fir,
         means=Means(method=options.method, phase=options.phase, duration_s=options.length),

@@ -149,7 +149,7 @@ def write_filters(responses: Sequence[Path], wish: FilterWish, *, weights: Seque
         "method": wish.means.method, "filters": [filter_row(f) for f in filters], "q_convention": Q_CONVENTION,
         "target_level_db": round(shape.level_db, 3), "headroom_db": round(shape.headroom.gain_db, 3),
         "expected": {key: value if value is None else round(value, 3) for key, value in asdict(found).items()},
-        "left_alone": left_alone_rows(shape.plan.left_alone),
+        "headroom_at_hz": round(shape.headroom.at_hz, 1), "left_alone": left_alone_rows(shape.plan.left_alone),
     }
     taps = correction.convolutions.get(_CHANNEL)
     if taps is not None:

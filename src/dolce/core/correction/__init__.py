@@ -1,7 +1,7 @@
 """What to correct, by how much, by what, and whether it worked."""
 
 from dolce.core.correction.convolve import convolution_curve
-from dolce.core.correction.evidence import Needs, agreed_to_hz
+from dolce.core.correction.evidence import Needs, agreed_to_hz, left_with_boosts_db
 from dolce.core.correction.fit import (
     QUICK,
     THOROUGH,
@@ -10,7 +10,6 @@ from dolce.core.correction.fit import (
     fit_bands,
     fit_left_out,
     fit_with_fixed,
-    worth_telling,
 )
 from dolce.core.correction.from_speaker import speaker_curve
 from dolce.core.correction.limits import Limits
@@ -26,6 +25,7 @@ from dolce.core.correction.plan import (
     Verdict,
     plan_correction,
 )
+from dolce.core.correction.regions import plan_as_corrected, verdict_of
 from dolce.core.correction.switches import (
     SHAPES,
     MonitorSwitches,
@@ -100,10 +100,12 @@ __all__ = [
     "fit_with_fixed",
     "headroom_of",
     "judge",
+    "left_with_boosts_db",
     "measured_position",
+    "plan_as_corrected",
     "plan_correction",
     "ringing_s",
     "shared_excess_phase",
     "speaker_curve",
-    "worth_telling",
+    "verdict_of",
 ]

@@ -1,6 +1,7 @@
 """What leaving each spot out says about correcting, frequency by frequency."""
 
-from dataclasses import dataclass
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
@@ -81,6 +82,20 @@ class Needs:
             return None
         asked = np.clip(self.wishes_without_each_db(), -limits.max_cut_db, limits.max_boost_db)
         return self.weight @ (self.lacking_db**2 - (self.lacking_db - asked) ** 2)
+
+
+def left_with_boosts_db(at_hz: NDArray, needs: Needs, limits: Limits,
+                        boosts_db: Sequence[float]) -> list[tuple[float, float]] | None:
+    """For each largest boost, the RMS deviation over the range that is left at spots left out; None for one spot.
+
+    Each spot is corrected by what the others ask for, by as many filters as that takes: what boosts can buy at most.
+    """
+    inside = (at_hz >= limits.from_hz) & (at_hz <= limits.to_hz)
+    if needs.spots < 2:
+        return None
+    lack = float((needs.weight @ needs.lacking_db**2)[inside].mean())
+    return [(boost, float(np.sqrt(max(0.0, lack - needs.gain_db2(replace(limits, max_boost_db=boost))[inside].mean()))))
+            for boost in boosts_db]
 
 
 def agreed_to_hz(at_hz: NDArray, needs: Needs, limits: Limits) -> float | None:

@@ -15,7 +15,7 @@ from dolce.core.correction.means import FixedBands
 from dolce.core.correction.plan import CorrectionPlan
 from dolce.core.filters import BandFilter
 
-_HALF, _MOST = 0.6, 0.9           # shares of what all bands give that are worth telling
+_AS_GOOD = 0.99                   # of the deviation that the best set takes away: the smallest set that does so is used
 _LEAST, _SHORT = 3, 8            # bands that are missed least, of which one goes; steps of fits that only compare
 
 QUICK = Effort(islands=1, starts=10, kept=16, children=16, generations=12, patience=4, finalists=6, exchanges=1,
@@ -33,7 +33,7 @@ class Fit:
     filters : tuple of BandFilter
         By rising frequency.
     fewer : tuple of (int, float)
-        How many bands of the same wish give which share of what all give.
+        How many bands give which share of the deviation that the most of them take away, by rising number.
     """
 
     filters: tuple[BandFilter, ...]
@@ -64,40 +64,39 @@ def fit_bands(plan: CorrectionPlan, *, limits: Limits, sample_rate_hz: float, ef
 def _fitted(problem: FitProblem, effort: Effort, told: Callable[[], None]) -> Fit:
     bands = best_bands(problem, effort, told)
     fine = settled(problem, bands)
-    bands = bands if problem.fights(fine).any() else fine
-    filters = problem.repaired(problem.rounded(bands))
-    return Fit(filters=tuple(sorted(filters, key=lambda f: f.frequency_hz)), fewer=_of_fewer(problem, bands))
-
-
-def worth_telling(fewer: Sequence[tuple[int, float]]) -> tuple[tuple[int, float], ...]:
-    """Of what fewer bands do: the fewest that give most of it, before them the fewest that give more than half."""
-    most = next(((count, share) for count, share in fewer if share >= _MOST), None)
-    half = next(((count, share) for count, share in fewer if share >= _HALF), None)
-    return tuple(dict.fromkeys(one for one in (half, most) if one is not None)) if most is not None else ()
+    sets = _of_fewer(problem, bands if problem.fights(fine).any() else fine)
+    missed = [np.sqrt(problem.cost(one)) for one in (NONE, *sets)]
+    taken = missed[0] - min(missed)
+    fewer = tuple((len(one), float(max(0.0, (missed[0] - own) / taken)) if taken > 0 else 0.0)
+                  for one, own in zip(sets, missed[1:], strict=True))
+    chosen = next(one for one, (_, share) in zip(sets, fewer, strict=True) if share >= _AS_GOOD or one is sets[-1])
+    filters = problem.repaired(problem.rounded(chosen))
+    return Fit(filters=tuple(sorted(filters, key=lambda f: f.frequency_hz)), fewer=fewer)
 
 
 def _nothing() -> None:
     """Told to nobody."""
 
 
-def _of_fewer(problem: FitProblem, bands: Bands) -> tuple[tuple[int, float], ...]:
-    """How many bands give which share of what all give.
+def _of_fewer(problem: FitProblem, bands: Bands) -> list[Bands]:
+    """The best sets of fewer and fewer bands, by rising number, none of which opposes another.
 
     The one that does least goes, and the rest are fitted; or as many that are placed one by one, where they do more.
     """
-    nothing = float(problem.cost(NONE))
-    whole = nothing - float(problem.cost(bands))
     placed = one_by_one(problem)
-    found = []
-    while len(bands) > 1 and whole > 0:
+    found = [bands]
+    while len(bands) > 1:
         without = np.array([np.delete(bands, k, axis=0) for k in range(len(bands))])
         least = np.argsort(problem.cost(without), kind="stable")[:_LEAST]       # the others are missed much more
         tried = without[least]
         if len(placed) >= len(bands) - 1:
             tried = np.concatenate([tried, placed[None, :len(bands) - 1]])
-        bands = min(problem.polished(tried, steps=_SHORT), key=problem.cost)
-        found.append((len(bands), max(0.0, (nothing - float(problem.cost(bands))) / whole)))
-    return tuple(reversed(found))
+        tried = problem.polished(tried, steps=_SHORT)
+        tried = tried[np.lexsort((problem.cost(tried), problem.fights(tried).any(axis=-1)))]
+        bands = tried[0]
+        if not problem.fights(bands).any():
+            found.append(bands)
+    return found[::-1]
 
 
 def fit_left_out(plan: CorrectionPlan, filters: Sequence[BandFilter], *, limits: Limits,

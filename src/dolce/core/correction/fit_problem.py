@@ -27,8 +27,11 @@ QUIET_OUTSIDE_DB = 0.3           # what the bands may do half an octave outside 
 _SKIRT_DB, _SKIRT_OCTAVES = 3.0, 0.5     # more right beside it: a band has skirts, and a steep end would need two
 FREE_MEAN_DB = 0.5               # the correction's mean over 200-2000 Hz may fall so far; further lowers the boost
 LOWEST_MEAN_DB = 0.93            # and never falls further than this: the level is not the bands' business
-_BAND_BOOST = 2.0                # one band may add so many times what all may: others take away beside it
-_FOUGHT = 0.5                    # of the stronger of two opposite bands: they fight if they take more from each other
+_FOUGHT = 0.5                    # of the stronger of two opposite filters: they oppose where they take more than that
+_OPPOSED_OCTAVES, _OPPOSED_DB = 1 / 3, 2.9      # nearer than that two opposite filters of so much each do, too
+_UNDONE = 0.5                    # of a boost: a wider cut that takes more than this at its centre is undone by it
+_DOUBLE_OCTAVES = 0.11           # two of one sign and of like width that are nearer do as one
+_KEPT_BELOW_DB = 0.15            # of what may be done where nothing should be: left for rounding and smoothing
 WORTH_DB = 0.25                  # a band with less gain than this is dropped
 _BARRIER = 12.0                  # weight of a broken limit against a missed wish
 _SUNK = 60.0                     # and of a level that sinks too far, which is one number and not one for each point
@@ -78,9 +81,12 @@ class FitProblem:
         self._root_outside = np.sqrt(_BESIDE * _PER_OCTAVE * beside)
         open_ends = {LOW_SHELF: low <= HEARD_HZ[0], HIGH_SHELF: high >= HEARD_HZ[1]}
         self.shelves = tuple(kind for kind, is_open in open_ends.items() if is_open and limits.shelves)
-        self._leak_up, self._leak_down = (0.6 * quiet for quiet in self._quiet_at(self.at_hz))
+        self._plan = plan
+        leaks = zip(self._quiet_at(self.at_hz), self._held_at(self.at_hz), strict=True)
+        self._leak_up, self._leak_down = (np.minimum(0.6 * quiet, held) for quiet, held in leaks)
         self.low_bounds = np.array([np.log(low * 1.02), -max(limits.max_cut_db, 0.01), np.log(limits.min_q)])
-        highest = min(_BAND_BOOST * limits.max_boost_db, limits.highest_gain_db)
+        one = limits.max_boost_db + limits.more_for_one_db if limits.max_boost_db else 0.0
+        highest = min(one, limits.highest_gain_db)
         self.high_bounds = np.array([np.log(high * 0.98), max(highest, 0.01), np.log(limits.max_q)])
         self._above = np.log(max(min(limits.max_q_above, limits.max_q), limits.min_q * 1.01))
 
@@ -90,14 +96,16 @@ class FitProblem:
 
     def within(self, bands: Bands) -> Bands:
         """Bands drawn back to what they may be; narrow ones only where they are allowed."""
-        low, high = self._bounds_of(bands[..., 0], bands[..., KIND])
+        low, high = self._bounds_of(bands[..., 0], bands[..., 1], bands[..., KIND])
         return np.concatenate([np.clip(bands[..., :VALUES], low, high), bands[..., KIND:]], axis=-1)
 
-    def _bounds_of(self, log_frequency: NDArray, kinds: NDArray) -> tuple[NDArray, NDArray]:
-        """Lowest and highest values of bands, shape (..., 3)."""
+    def _bounds_of(self, log_frequency: NDArray, gain_db: NDArray, kinds: NDArray) -> tuple[NDArray, NDArray]:
+        """Lowest and highest values of bands, shape (..., 3); the largest Q goes with frequency and sign."""
         shape = (*kinds.shape, VALUES)
         low, high = np.broadcast_to(self.low_bounds, shape).copy(), np.broadcast_to(self.high_bounds, shape).copy()
         high[..., 2] = self._highest_q(np.clip(log_frequency, self.low_bounds[0], self.high_bounds[0]))
+        boosts = np.maximum(np.log(self.limits.max_boost_q), low[..., 2])
+        high[..., 2] = np.where(gain_db > 0, np.minimum(high[..., 2], boosts), high[..., 2])
         if kinds.any():
             low[kinds != PEAKING, 2], high[kinds != PEAKING, 2] = np.log(_SHELF_Q)
             high[kinds == LOW_SHELF, 1] = 0.0
@@ -116,6 +124,11 @@ class FitProblem:
         above = (at_hz > self.limits.to_hz) & (HIGH_SHELF in self.shelves)
         return np.where(above, np.inf, quiet), np.where(above | below, np.inf, quiet)
 
+    def _held_at(self, at_hz: NDArray) -> tuple[NDArray, NDArray]:
+        """What filters may add and take away by the verdicts of the plan; infinite where they are free."""
+        places = np.clip(np.searchsorted(self._plan.frequency_hz, at_hz), 0, self._plan.frequency_hz.size - 1)
+        return self._plan.most_up_db[places] - _KEPT_BELOW_DB, self._plan.most_down_db[places] - _KEPT_BELOW_DB
+
     def total(self, bands: Bands) -> NDArray[np.float64]:
         """Level of all bands together, shape (..., points)."""
         return self._levels(bands).sum(axis=-2)
@@ -125,19 +138,27 @@ class FitProblem:
         return np.sum(self.residuals(bands) ** 2, axis=-1)
 
     def fights(self, bands: Bands) -> NDArray[np.bool_]:
-        """Of every pair of bands (i < j), shape (..., pairs) in the order of `np.triu_indices`, whether they fight.
+        """Of every pair of bands (i < j), shape (..., pairs) in the order of `np.triu_indices`, whether they oppose or
+        repeat each other: nobody would set such a pair on a device.
 
-        Two peaking bands of opposite sign do where they take from each other more than half of what the stronger one
-        does, in dB over octaves: one band would do for both, while they spend gain and hold at one place only. A narrow
-        band within a wide one, or at the flank of a strong one, makes a shape that none of them has, and is no fight.
+        Two peaking filters of opposite sign do where they take from each other more than half of what the stronger one
+        does, in dB over octaves; where both have 3 dB or more within a third of an octave; and where a boost is in a
+        wider cut that takes more than half of it. Two of one sign and like width do within a tenth of an octave.
         """
-        levels = np.abs(self._levels(bands))
         first, second = np.triu_indices(bands.shape[-2], 1)
+        one, other = bands[..., first, :], bands[..., second, :]
+        apart = np.abs(one[..., 0] - other[..., 0]) / np.log(2)
+        peaking = (one[..., KIND] == PEAKING) & (other[..., KIND] == PEAKING)
+        opposite = one[..., 1] * other[..., 1] < 0
+        levels = np.abs(self._levels(bands))
         areas = levels @ self._share
         common = np.minimum(levels[..., first, :], levels[..., second, :]) @ self._share
-        opposite = bands[..., first, 1] * bands[..., second, 1] < 0
-        peaking = (bands[..., first, KIND] == PEAKING) & (bands[..., second, KIND] == PEAKING)
-        return opposite & peaking & (common > _FOUGHT * np.maximum(areas[..., first], areas[..., second]))
+        taken = common > _FOUGHT * np.maximum(areas[..., first], areas[..., second])
+        near = (apart < _OPPOSED_OCTAVES) & (np.minimum(np.abs(one[..., 1]), np.abs(other[..., 1])) > _OPPOSED_DB)
+        boost, cut = (np.where((one[..., 1] > 0)[..., None], *pair) for pair in ((one, other), (other, one)))
+        undone = (cut[..., 2] < boost[..., 2]) & (-_level_at(cut, boost[..., 0]) > _UNDONE * boost[..., 1])
+        same = (apart < _DOUBLE_OCTAVES) & (np.abs(one[..., 2] - other[..., 2]) < 1.05 * np.log(2))
+        return peaking & np.where(opposite, taken | near | undone, same)
 
     def residuals(self, bands: Bands) -> NDArray[np.float64]:
         """Missed wish, sound outside the range, and broken limits (boost absolute and relative to the mean; cut;
@@ -222,7 +243,7 @@ class FitProblem:
         """Bounds of every value, shape (sets, 3 bands); frequency and Q of fixed bands stay as they are (`of`)."""
         values = x.reshape(*kinds.shape, VALUES)
         kept = values if of is None else of.reshape(values.shape)
-        low, high = self._bounds_of(values[..., 0], kinds)
+        low, high = self._bounds_of(values[..., 0], values[..., 1], kinds)
         for k in (0, 2):
             low[:, free:, k] = high[:, free:, k] = kept[:, free:, k]
         return low.reshape(x.shape), high.reshape(x.shape)
@@ -281,7 +302,8 @@ class FitProblem:
         """Gains taken back by 0.1 dB at a time, the band that adds most where a limit is broken first."""
         at_hz = np.unique(np.concatenate([self.at_hz, mid_bands(per_octave=_PER_OCTAVE_CHECKED, from_hz=5.0,
                                                                 to_hz=self.at_hz[-1])]))
-        quiet_up, quiet_down = self._quiet_at(at_hz)
+        quiet_up, quiet_down = (np.minimum(*pair) for pair in zip(self._quiet_at(at_hz), self._held_at(at_hz),
+                                                                   strict=True))
         # Narrow bands stand between the points of the fit: here the mean is taken finely.
         share = np.where((at_hz >= MEAN_BAND_HZ[0]) & (at_hz <= MEAN_BAND_HZ[1]), np.gradient(np.log2(at_hz)), 0.0)
         share /= share.sum()
@@ -320,3 +342,10 @@ class FitProblem:
                 changed = replace(f, gain_db=gain)
                 filters = [*filters[:worst], changed, *filters[worst + 1:]]
         return filters
+
+
+def _level_at(bands: Bands, log_frequency: NDArray) -> NDArray:
+    """Level of peaking bands at one frequency each, by the analogue prototype (see `peaking_levels_db`)."""
+    t, a = np.exp(log_frequency - bands[..., 0]), 10 ** (bands[..., 1] / 40)
+    flat, side = (1 - t**2) ** 2, (t / np.exp(bands[..., 2])) ** 2
+    return 10 * np.log10((flat + side * a**2 + 1e-12) / (flat + side / a**2 + 1e-12))

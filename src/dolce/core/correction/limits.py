@@ -42,6 +42,8 @@ class Limits:
     good_enough_db: float = limited(0, 6, where="good enough", unit="dB", default=0.0)
     bands: int = limited(1, 31, where="bands", whole=True, default=10)
     shelves: bool = True
+    max_boost_q: float = limited(0.2, 20, where="Q of boosts to", default=4.0)
+    more_for_one_db: float = limited(0, 12, where="more for a single filter", unit="dB", default=1.0)
     highest_gain_db: float = 24.0
 
     def __post_init__(self) -> None:

@@ -17,12 +17,16 @@ from dolce.errors import InvalidValue
 
 Verdict = Literal["correct", "only cut", "leave", "move something"]
 VERDICTS: tuple[Verdict, ...] = ("correct", "only cut", "leave", "move something")
-Kind = Literal["outside", "overruled", "beyond reach", "cancelled", "no gain", "good enough", "fair"]
+Kind = Literal["outside", "overruled", "beyond reach", "cancelled", "filled", "no gain", "good enough", "fair", "skirt",
+               "reached"]
 
 # What follows for the filters from each kind; "no gain" of a dip is only cut, of a hill it is left.
 _VERDICTS: dict[Kind, Verdict] = {"outside": "leave", "beyond reach": "only cut", "cancelled": "move something",
-                                  "no gain": "leave", "good enough": "leave", "fair": "correct"}
+                                  "no gain": "leave", "good enough": "leave", "fair": "correct", "filled": "correct",
+                                  "skirt": "correct", "reached": "correct"}
 
+LEAVE_DB = 1.0            # what filters may do in a region that is left or mended otherwise, skirts of neighbours
+ONLY_CUT_DB = 0.5         # and what they may add where they only cut
 _REACH_DB = 10.0          # a speaker's bottom end this far below the target is not asked for more
 _REACH_OCTAVES = 1.0      # over so much at least: a mode's null further up is not the end
 _REACH_FROM_HZ = 200.0    # looked for from here downward
@@ -30,6 +34,7 @@ _DEEP_DB = 12.0           # a dip of all spots deeper than this ...
 _SHOULDER_DB = 2.0        # down to which its shoulders belong to it
 _NARROW_OCTAVES = 1 / 3   # ... and narrower than this is a cancellation
 _STILL_WANTED_DB = 3.0    # beyond the largest boost: what lacks more is filled first
+_WORTH_FILLING_DB = 0.5   # a cancellation by whose filling spots left out gain more is filled within the limits
 _FAINT_DB = 10.0          # where the target lies this far below its own middle there is next to nothing to hear
 _FAINT_WEIGHT = 0.2
 _SHORTEST_OCTAVES = 0.08  # shorter stretches belong to their neighbours
@@ -61,7 +66,8 @@ class Stretch:
 
     Attributes
     ----------
-    kind : why it has its verdict
+    kind : why it has its verdict; "filled" is a cancellation that spots left out gain by filling, "skirt" and "reached"
+        are where filters do more than was planned (`plan_as_corrected`)
     verdict : what may be asked of the filters here
     lowest_hz, under_target_db : float
         Where the average is lowest against the target, and how far under it.
@@ -77,6 +83,13 @@ class Stretch:
         RMS deviation at spots before, and after the correction that the other spots ask for; None for one spot.
     reason : str
         Of a calibrator who overruled it.
+    applied_db, applied_hz : float
+        What the filters do at most over 1/12 octave, with its sign, and where.
+    costs_db : float
+        Their largest gain here, which costs headroom; 0 where they only cut.
+    worth_db : float or None
+        By how much that lowers the RMS deviation here at spots left out; None for one spot, or without filters.
+    planned : the verdict before filters were found, where these do more
     """
 
     from_hz: float
@@ -93,6 +106,11 @@ class Stretch:
     before_db: float | None = None
     left_out_db: float | None = None
     reason: str = ""
+    applied_db: float = 0.0
+    applied_hz: float = 0.0
+    costs_db: float = 0.0
+    worth_db: float | None = None
+    planned: Verdict | None = None
 
     @property
     def gain_db(self) -> float | None:
@@ -105,11 +123,14 @@ class CorrectionPlan:
     """The correction wished for, in dB, its weight, and the verdicts; arrays of shape (points,).
 
     `without_each_db` is the wish that leaves each spot out in turn, shape (spots, points); without rows for one spot.
+    `most_up_db` and `most_down_db` are what filters may do by the verdicts, infinite where they are free.
     """
 
     frequency_hz: NDArray[np.float64]
     wished_db: NDArray[np.float64]
     weight: NDArray[np.float64]
+    most_up_db: NDArray[np.float64]
+    most_down_db: NDArray[np.float64]
     without_each_db: NDArray[np.float64]
     stretches: tuple[Stretch, ...]
 
@@ -121,7 +142,8 @@ class CorrectionPlan:
     @property
     def left_alone(self) -> tuple[Stretch, ...]:
         """The stretches inside the range that are not simply corrected, but for what is good enough as it is."""
-        return tuple(s for s in self.stretches if s.kind not in ("outside", "good enough") and s.verdict != "correct")
+        return tuple(s for s in self.stretches if s.kind not in ("outside", "skirt", "good enough")
+                     and (s.verdict != "correct" or s.kind in ("filled", "reached")))
 
 
 def plan_correction(frequency_hz: NDArray, needs: Needs, target_db: NDArray, *, limits: Limits,
@@ -144,9 +166,9 @@ def plan_correction(frequency_hz: NDArray, needs: Needs, target_db: NDArray, *, 
 
     No boost is asked for beyond the end of the speaker's reach, after L. D. Fielder, "Analysis of traditional and
     reverberation-reducing methods of room equalization", JAES 51, 3-26 (2003). Dips that are deep and narrow at all
-    spots (a cancellation) are mended by moving something; what filters can do for them, a little within the limits,
-    they still do: on simulated rooms that helped at spots that were left out, and forbidding it cost a tenth of what
-    can be gained.
+    spots (a cancellation) are mended by moving something. Where spots left out gain by filling a part of them, filters
+    do so within the limits, and the region says it: on simulated rooms forbidding that cost a tenth of what can be
+    gained. Elsewhere filters leave them alone.
     """
     wish = needs.wish_db()
     mean = needs.weight @ needs.lacking_db
@@ -154,12 +176,15 @@ def plan_correction(frequency_hz: NDArray, needs: Needs, target_db: NDArray, *, 
     stretches = _stretches(frequency_hz, needs, mean, inside, limits, overruled)
     lowest = np.where(inside, -limits.max_cut_db, 0.0)
     highest = np.where(inside, limits.max_boost_db + _STILL_WANTED_DB, 0.0)
+    up, down = np.full(frequency_hz.size, np.inf), np.full(frequency_hz.size, np.inf)
     for s in stretches:
         own = (frequency_hz >= s.from_hz * 0.9999) & (frequency_hz <= s.to_hz * 1.0001) & inside
-        if s.verdict in ("only cut", "leave"):
+        if s.verdict != "correct":
             highest[own] = 0.0
-        if s.verdict == "leave":
+            up[own] = ONLY_CUT_DB if s.verdict == "only cut" else LEAVE_DB
+        if s.verdict in ("leave", "move something"):
             lowest[own] = 0.0
+            down[own] = LEAVE_DB
 
     def allowed(wished: NDArray) -> NDArray:
         clipped = np.clip(wished, lowest, highest)
@@ -168,7 +193,8 @@ def plan_correction(frequency_hz: NDArray, needs: Needs, target_db: NDArray, *, 
     weight = np.where(inside, np.where(_faint(frequency_hz, target_db), _FAINT_WEIGHT, 1.0), 0.0)
     without = needs.wishes_without_each_db() if needs.spots > 1 else np.zeros((0, frequency_hz.size))
     return CorrectionPlan(frequency_hz=frequency_hz, wished_db=allowed(wish), without_each_db=allowed(without),
-                          weight=weight if share is None else weight * share**2, stretches=stretches)
+                          weight=weight if share is None else weight * share**2, most_up_db=up, most_down_db=down,
+                          stretches=stretches)
 
 
 def _faint(frequency_hz: NDArray, target_db: NDArray) -> NDArray:
@@ -252,7 +278,8 @@ def _stretches(frequency_hz: NDArray, needs: Needs, mean: NDArray, inside: NDArr
         elif inner == 1:
             kind = "beyond reach"
         elif inner == 2:
-            kind = "cancelled"
+            worth = before is not None and left is not None and before - left > _WORTH_FILLING_DB
+            kind = "filled" if worth else "cancelled"
         elif abs(size) <= limits.good_enough_db:
             kind = "good enough"
         elif before is not None and left is not None and left >= before:

@@ -16,6 +16,7 @@ from dolce.core.correction import (
     Limits,
     Means,
     Needs,
+    Stretch,
     agreed_to_hz,
     anchored_level_db,
     convolution_curve,
@@ -25,6 +26,7 @@ from dolce.core.correction import (
     fit_left_out,
     fit_with_fixed,
     headroom_of,
+    plan_as_corrected,
     plan_correction,
 )
 from dolce.core.filters import BandFilter, before_main_db, chain_level_db
@@ -126,6 +128,12 @@ class ChannelShape:
         high = agreed_to_hz(self.plan.frequency_hz, self.needs, wide) or limits.to_hz
         high = min(high, HEARD_TO_HZ)
         return _two_digits(low), max(_two_digits(high), _two_digits(2 * low))
+
+    @property
+    def headroom_region(self) -> Stretch | None:
+        """The region whose boost costs the headroom; None where nothing does."""
+        return next((s for s in self.plan.stretches if self.headroom.gain_db > 0
+                     and s.from_hz * 0.999 <= self.headroom.at_hz <= s.to_hz * 1.001), None)
 
     @property
     def effect_db(self) -> NDArray[np.float64]:
@@ -234,6 +242,7 @@ def shape_of(channel: str, heard: Heard, *, at_hz: NDArray, correction: Correcti
                            share=heard.share)
     filters, taps = correction.filters(channel), correction.convolutions.get(channel)
     change = chain_level_db(filters, at_hz=at_hz, sample_rate_hz=sample_rate_hz) + convolved_db(taps, at_hz)
+    plan = plan_as_corrected(plan, needs, change)
     before = average.level_db - level
     predicted = before + change
     if heard.corrected_db is not None:

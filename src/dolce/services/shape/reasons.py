@@ -14,8 +14,16 @@ def stretch_words(stretch: Stretch) -> str:
         case "beyond reach":
             return f"below the speaker's reach: {under} at {at}"
         case "cancelled":
-            return (f"narrow dip at {at}, {under}: a cancellation. Filters fill little of it and cost headroom; "
-                    "move speaker or seat")
+            return f"narrow dip at {at}, {under}: a cancellation. Filling it costs headroom; move speaker or seat"
+        case "filled":
+            return (f"narrow dip at {at}, {under}: a cancellation. Filters fill {stretch.costs_db:.1f} dB of it, since "
+                    f"spots left out gain by that: {_left_out(stretch)}. Moving speaker or seat mends it")
+        case "skirt":
+            return f"outside the range, where filters at its end run out: {stretch.applied_db:+.1f} dB"
+        case "reached":
+            does = f"filters do {stretch.applied_db:+.1f} dB at {stretch.applied_hz:.0f} Hz"
+            return (f"planned as {stretch.planned}; {does}"
+                    + ("" if stretch.worth_db is None else f", worth {stretch.worth_db:+.1f} dB at spots left out"))
         case "no gain":
             return f"what the spots have here does not hold at others: {_left_out(stretch)}"
         case "overruled":
@@ -29,6 +37,7 @@ def _left_out(stretch: Stretch) -> str:
 
 
 def left_alone_rows(stretches: Sequence[Stretch]) -> list[dict[str, object]]:
-    """Ranges that were left alone, with reasons."""
+    """Regions that are not simply corrected, with reasons, the gain applied and what that is worth elsewhere."""
     return [{"from_hz": round(s.from_hz, 1), "to_hz": round(s.to_hz, 1), "verdict": s.verdict,
-             "kind": s.kind, "reason": stretch_words(s)} for s in stretches]
+             "kind": s.kind, "reason": stretch_words(s), "applied_db": round(s.applied_db, 2),
+             "worth_db": None if s.worth_db is None else round(s.worth_db, 2)} for s in stretches]

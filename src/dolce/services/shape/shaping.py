@@ -269,6 +269,22 @@ class Shaping:
             return changed.with_pairs_alike() if linked and not correction.linked else changed
         self.change(job_id, "change of target or limits", change)
 
+    def set_count(self, job_id: int, channel: str, count: int) -> None:
+        """Let a channel, and its partner where pairs are linked, have so many filters at most.
+
+        Raises
+        ------
+        InvalidValue
+            If the number is out of range.
+        """
+        def change(correction: Correction) -> Correction:
+            aim = correction.aim(channel)
+            aim = replace(aim, limits=replace(aim.limits, bands=count))
+            return replace(correction, own={**correction.own,
+                                            **dict.fromkeys((channel, *correction.linked_with(channel)), aim)})
+
+        self.change(job_id, f"{count} filters for {channel}", change)
+
     def overrule(self, job_id: int, channel: str, one: Overruled) -> None:
         """Give a stretch a verdict of one's own; what was overruled there before gives way."""
         self.change(job_id, f"verdict for {one.from_hz:.0f} to {one.to_hz:.0f} Hz of {channel}",

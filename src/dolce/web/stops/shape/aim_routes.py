@@ -149,6 +149,16 @@ def find(job_id: int) -> Response:
     return edited(job_id, lambda: services().shaping.begin_find(job_id))
 
 
+@blueprint.post("/<channel>/filters/<int:count>")
+def use_count(job_id: int, channel: str, count: int) -> Response:
+    """Find filters again with so many at most."""
+    try:
+        services().shaping.set_count(job_id, channel, count)
+    except InvalidValue as error:
+        return show(job_id, status=422, notice=f"{error.problem} {error.remedy}")
+    return edited(job_id, lambda: services().shaping.begin_find(job_id))
+
+
 @blueprint.post("/target/file")
 def target_from_file(job_id: int) -> Response:
     """A target from a text file."""

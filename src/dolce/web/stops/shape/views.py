@@ -7,7 +7,7 @@ from string import ascii_lowercase
 import numpy as np
 from numpy.typing import NDArray
 
-from dolce.core.correction import Stretch, worth_telling
+from dolce.core.correction import Limits, Stretch, left_with_boosts_db
 from dolce.core.reading import CurveFinding
 from dolce.core.tuning import Aim, Band, ChannelShape, Correction
 from dolce.services.shape.reasons import stretch_words
@@ -18,6 +18,7 @@ from dolce.web.shared.formatting import hertz
 from dolce.web.shared.plot_data import curve, response_plot, ribbon
 
 TOP_DB = 15.0
+_BOOSTS_DB = (0.0, 1.0, 2.0, 3.0, 4.0, 6.0)
 _MOST_POINTS = 40                  # more can't be told apart on the plot; they stay in the table
 _NOTHING_DB = -60.0                # before the main arrival: said as nothing
 
@@ -28,6 +29,24 @@ class BandRow:
 
     letter: str
     band: Band
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class FewerRow:
+    """So many filters take away which share of the deviation that the most of them do."""
+
+    count: int
+    share: float
+    used: bool
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class BoostRow:
+    """A largest boost, and the deviation that is left at spots left out."""
+
+    boost_db: float
+    left_db: float
+    used: bool
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -41,7 +60,8 @@ class ChannelView:
     left_alone: tuple[tuple[Stretch, str, tuple[FindingRow, ...]], ...]
     explained: tuple[FindingRow, ...]
     range_hz: tuple[float, float]
-    fewer_words: str
+    fewer: tuple[FewerRow, ...]
+    boosts: tuple[BoostRow, ...]
     strong_words: str
     agreed_to_hz: float | None
 
@@ -69,7 +89,8 @@ class ChannelView:
                 "outside": s.kind == "outside",
                 "at": s.size_hz,
                 "overruled": s.kind == "overruled",
-                "label": "outside the range: leave" if s.kind == "outside" else s.verdict,
+                "label": ("outside the range: leave" if s.kind == "outside" else s.verdict) + (
+                    f", filters {s.applied_db:+.1f} dB".replace("-", "−") if view.found else ""),
             }
             for s in c.plan.stretches
         ]
@@ -79,7 +100,8 @@ class ChannelView:
                             else 0.0, "q": row.band.filter.q, "label": row.letter, "id": row.band.id,
                             "off": not row.band.on, "locked": row.band.locked} for row in rows]
         plot["points"] = _points(view.correction, name)
-        return cls(channel=c, plot=plot, rows=rows, graphic=graphic, explained=said, fewer_words=_fewer(view, name),
+        return cls(channel=c, plot=plot, rows=rows, graphic=graphic, explained=said, boosts=_boosts(c, limits),
+                   fewer=_fewer(view, name, len([row for row in rows if not row.band.locked])),
                    strong_words=strong_words(rows, c.correction_db, limits.max_boost_db),
                    range_hz=(limits.from_hz, limits.to_hz),
                    agreed_to_hz=c.agreed_to_hz(limits), left_alone=tuple(
@@ -115,7 +137,9 @@ class ChannelView:
 
     @property
     def headroom_words(self) -> str:
-        return f"{self.channel.headroom.gain_db:.1f} dB"
+        region, gain_db = self.channel.headroom_region, self.channel.headroom.gain_db
+        where = f" for {hertz(region.from_hz)}–{hertz(region.to_hz)}" if region is not None and gain_db >= 0.05 else ""
+        return f"{gain_db:.1f} dB{where}"
 
 
 def _points(correction: Correction, channel: str) -> list[dict]:
@@ -133,11 +157,18 @@ def aim_of(correction: Correction, channel: str) -> Aim:
     return correction.aim(channel)
 
 
-def _fewer(view: ShapeView, channel: str) -> str:
-    """What fewer bands would do, in one line; empty where that is not known."""
+def _fewer(view: ShapeView, channel: str, count: int) -> tuple[FewerRow, ...]:
+    """What each number of filters would do; empty where that is not known. `count` is how many are used."""
     found = view.search.fewer.get(channel, ()) if view.search is not None else ()
-    rows = [f"{count} bands give {100 * share:.0f} %" for count, share in worth_telling(found)]
-    return f"{' and '.join(rows)} of what {len(found) + 1} give." if rows else ""
+    return tuple(FewerRow(count=number, share=share, used=number == count) for number, share in found)
+
+
+def _boosts(channel: ChannelShape, limits: Limits) -> tuple[BoostRow, ...]:
+    """What each largest boost would leave at spots left out; empty for one spot."""
+    asked = sorted({*_BOOSTS_DB, limits.max_boost_db})
+    rows = left_with_boosts_db(channel.plan.frequency_hz, channel.needs, limits, asked)
+    return tuple(BoostRow(boost_db=boost, left_db=left, used=boost == limits.max_boost_db)
+                 for boost, left in rows or ())
 
 
 def strong_words(rows: Sequence[BandRow], correction_db: NDArray, largest_boost_db: float) -> str:

@@ -40,7 +40,14 @@ from dolce.core.filters import (
     minimum_phase,
     phase_compensated,
 )
-from dolce.core.processor import BassManagement, ChannelSettings, Crossover, ProcessorLimits
+from dolce.core.processor import (
+    EFFECTS,
+    BassManagement,
+    ChannelSettings,
+    Crossover,
+    Effects,
+    ProcessorLimits,
+)
 from dolce.core.response import ANALYSIS_GRID_HZ as GRID
 from dolce.core.tuning import (
     Aim,
@@ -53,7 +60,9 @@ from dolce.core.tuning import (
     delay_step_s,
     expectation_of,
     found_filters,
+    headroom_cut_db,
     output_loads,
+    seat_levels_db,
     settings_of,
     shape_of,
     trim_step_db,
@@ -451,6 +460,35 @@ def test_outputs_add_up_what_feeds_them():
         cut_db=0.0,
     )
     assert twice[0].noise_dbfs == pytest.approx(3.01, abs=0.01)
+
+
+def test_the_headroom_cut_covers_every_single_input_at_full_scale():
+    # Two subs that share bass (6.02 dB less each) with +3 dB of trim or filter, and an effects channel 10 dB louder:
+    # 10 - 6.02 + 3 dB at either output by arithmetic; far below the corners the low sides pass everything.
+    bass = BassManagement(crossover=Crossover(frequency_hz=80), subs=("Sub1", "Sub2"), effects=Effects())
+    shelf = BandFilter(frequency_hz=40, gain_db=3.0, q=0.5)
+    outputs = Outputs(settings={"Sub1": ChannelSettings(filters=(shelf,)), "Sub2": ChannelSettings(trim_db=-1.0)},
+                      bass=bass)
+    inputs = ["L", "R", "Sub1", "Sub2", EFFECTS]
+    loads = output_loads(outputs, inputs, sample_rate_hz=RATE, cut_db=0.0)
+    cut = headroom_cut_db(loads)
+    assert cut == pytest.approx(10 - 6.02 + 3, abs=0.15)
+    after = {one.output: one for one in output_loads(outputs, inputs, sample_rate_hz=RATE, cut_db=cut)}
+    assert max(one.single_dbfs for one in after.values()) <= 1e-9
+    assert (after["Sub1"].single, after["Sub1"].is_beyond) == (EFFECTS, True)
+    # A cut is in tenths of a decibel, upward, and no boost asks for none.
+    assert cut * 10 == pytest.approx(round(cut * 10))
+    assert headroom_cut_db(output_loads(Outputs(settings={"L": ChannelSettings(trim_db=-3)}), ["L"],
+                                        sample_rate_hz=RATE, cut_db=0.0)) == 0.0
+
+
+def test_what_a_correction_costs_at_the_seat():
+    # Pink noise through a trim of -2 dB and a cut of 4 dB is 6 dB softer, whatever the room.
+    heard = {"L": 3 * np.sin(GRID)}
+    outputs = Outputs(settings={"L": ChannelSettings(trim_db=-2)})
+    before, after = seat_levels_db(outputs, "L", heard, at_hz=GRID, sample_rate_hz=RATE, cut_db=4.0)
+    assert after - before == pytest.approx(-6, abs=1e-9)
+    assert seat_levels_db(outputs, "R", heard, at_hz=GRID, sample_rate_hz=RATE, cut_db=4.0) is None
 
 
 # What belongs together

@@ -27,7 +27,7 @@ from dolce.core.tuning.composing import mains_later_s, with_ladder
 from dolce.core.tuning.correction import ANCHOR_RANGE_HZ, Aim, Band, Correction
 from dolce.core.tuning.drift import Drift, arrivals_apart, drift_of
 from dolce.core.tuning.levelling import levelled_again
-from dolce.core.tuning.output_loads import OutputLoad, output_loads
+from dolce.core.tuning.output_loads import OutputLoad, headroom_cut_db, output_loads, seat_levels_db
 from dolce.core.tuning.outputs import Outputs
 from dolce.core.tuning.prediction import Responses, level_of, predict, response_of, settings_of, taps_of
 from dolce.core.tuning.proof import Proof, SpotLevels, Verdict, prove, verdicts_on
@@ -91,6 +91,7 @@ __all__ = [
     "fronts_level_db",
     "group_levels_db",
     "handover",
+    "headroom_cut_db",
     "joins_of",
     "level_of",
     "levelled_again",
@@ -102,6 +103,7 @@ __all__ = [
     "prove",
     "response_of",
     "route_response",
+    "seat_levels_db",
     "settings_of",
     "shape_of",
     "spot_deviations_db",

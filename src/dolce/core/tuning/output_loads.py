@@ -1,11 +1,12 @@
 """How far each output of a processor is driven: what its filters, trims and all that feed it add up to."""
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
+from numpy.typing import NDArray
 
-from dolce.core.levels import mid_bands
+from dolce.core.levels import mid_bands, power_db
 from dolce.core.tuning.outputs import Outputs
 from dolce.core.tuning.prediction import level_of
 
@@ -20,13 +21,19 @@ class OutputLoad:
     Attributes
     ----------
     channels : those that feed it
-    gain_db, at_hz : largest gain of the whole chain for all of them playing the same in phase, and where
-    tone_dbfs : what a full-scale tone there, in every channel, would reach after the common cut
+    single_db, single, single_hz : largest gain of the whole chain for one of them alone, which one, and where
+    single_dbfs : what a full-scale tone there in that channel alone reaches after the common headroom cut
+    gain_db, at_hz : largest gain for all of them playing the same in phase, and where
+    tone_dbfs : what a full-scale tone there, in every channel, would reach after that cut
     noise_dbfs : RMS of pink noise of full-scale RMS in each channel, none alike, 20 Hz to 20 kHz, after the cut
     """
 
     output: str
     channels: tuple[str, ...]
+    single_db: float
+    single: str
+    single_hz: float
+    single_dbfs: float
     gain_db: float
     at_hz: float
     tone_dbfs: float
@@ -36,6 +43,42 @@ class OutputLoad:
     def is_beyond(self) -> bool:
         """Whether such a tone would run out of range."""
         return self.tone_dbfs > 0.05
+
+
+def headroom_cut_db(loads: Sequence[OutputLoad]) -> float:
+    """By how much all outputs are turned down alike, so that no single input at full scale exceeds full scale at any.
+
+    In 0.1 dB up, at least 0. Every input counts alone, the effects channel with its gain too.
+    """
+    most = max((one.single_db for one in loads), default=0.0)
+    return max(0.0, -(-round(most * 1000) // 100) / 10)
+
+
+def seat_levels_db(outputs: Outputs, channel: str, heard_db: Mapping[str, NDArray], *, at_hz: NDArray,
+                   sample_rate_hz: float, cut_db: float) -> tuple[float, float] | None:
+    """Level of full-scale pink noise in a channel at a seat: without processing, and with it and its headroom cut.
+
+    Parameters
+    ----------
+    heard_db : mapping of output to its measured level, shape (points,)
+        At `at_hz`, equally many points in each octave.
+
+    Returns
+    -------
+    (float, float) or None
+        None where an output that plays it was not measured.
+    """
+    routes = outputs.routes(channel)
+    if channel not in heard_db or any(way.output not in heard_db for way in routes):
+        return None
+    power = np.zeros(at_hz.size)
+    for way in routes:
+        level = heard_db[way.output] + way.gain_db + level_of(outputs.of_output(way.output), at_hz=at_hz,
+                                                              sample_rate_hz=sample_rate_hz)
+        if way.crossover is not None:
+            level = level + way.crossover.level_db(way.side, at_hz=at_hz, sample_rate_hz=sample_rate_hz)
+        power += 10 ** (level / 10)
+    return (float(power_db(np.mean(10 ** (heard_db[channel] / 10)))), float(power_db(np.mean(power))) - cut_db)
 
 
 def output_loads(
@@ -52,19 +95,28 @@ def output_loads(
     amplitude: dict[str, np.ndarray] = {}
     power: dict[str, np.ndarray] = {}
     feeds: dict[str, list[str]] = {}
+    single: dict[str, tuple[float, str, float]] = {}
     for channel in channels:
+        alone: dict[str, np.ndarray] = {}
         for way in outputs.routes(channel):
             level = way.gain_db + level_of(outputs.of_output(way.output), at_hz=at_hz, sample_rate_hz=sample_rate_hz)
             if way.crossover is not None:
                 level = level + way.crossover.level_db(way.side, at_hz=at_hz, sample_rate_hz=sample_rate_hz)
             amplitude[way.output] = amplitude.get(way.output, 0.0) + 10 ** (level / 20)
             power[way.output] = power.get(way.output, 0.0) + 10 ** (level / 10)
-            feeds.setdefault(way.output, []).append(channel)
+            alone[way.output] = alone.get(way.output, 0.0) + 10 ** (level / 20)
+        for output, total in alone.items():
+            feeds.setdefault(output, []).append(channel)
+            k = int(np.argmax(total))
+            single[output] = max(single.get(output, (-np.inf, "", 0.0)),
+                                 (20 * float(np.log10(total[k])), channel, float(at_hz[k])))
     found = []
     for output, total in amplitude.items():
         k = int(np.argmax(total))
         gain = 20 * float(np.log10(total[k]))
+        most, which, where = single[output]
         found.append(OutputLoad(output=output, channels=tuple(feeds[output]), gain_db=gain, at_hz=float(at_hz[k]),
+                                single_db=most, single=which, single_hz=where, single_dbfs=most - cut_db,
                                 tone_dbfs=gain - cut_db,
                                 noise_dbfs=10 * float(np.log10(power[output][even].mean())) - cut_db))
     return found

@@ -8,9 +8,9 @@ from dolce.core.correction import headroom_of
 from dolce.core.filters import BandFilter, convolution_filter
 from dolce.core.filters.convolution import DURATION_S
 from dolce.core.job import Job
-from dolce.core.processor import ChannelSettings, Convolution, Preset
+from dolce.core.processor import EFFECTS, BassManagement, ChannelSettings, Convolution, Preset
 from dolce.core.response import ANALYSIS_GRID_HZ
-from dolce.core.tuning import Alignment, Correction, settings_of
+from dolce.core.tuning import Alignment, Correction, Outputs, headroom_cut_db, output_loads, settings_of
 from dolce.errors import Conflict
 
 CONTENTS = {"corrected": "Aligned and corrected", "convolved": "Aligned and corrected, by convolution",
@@ -54,16 +54,26 @@ class Tuned:
                 for channel in self.job.channels}
 
     @property
+    def cut_db(self) -> float:
+        """The headroom cut that all contents of the correction get alike, so that comparing them is fair."""
+        bass = self.stands_on.routing if self.stands_on else None
+        return max(cut_db(self.job, one, bass) for one in (self.settings, self.aligned_only))
+
+    @property
     def aligned_only(self) -> dict[str, ChannelSettings]:
         """What every output gets without the correction."""
         return {channel: (self.stands_on or Alignment()).settings(channel) for channel in self.job.channels}
 
 
-def cut_db(job: Job, settings: dict[str, ChannelSettings]) -> float:
-    """What all channels are turned down by, so that no boost of any of them exceeds full scale; in 0.1 dB up."""
-    most = max((most_db(s, job.rig.sample_rate_hz) + s.trim_db
-                for s in settings.values()), default=0.0)
-    return max(0.0, -(-round(most * 1000) // 100) / 10)
+def inputs_of(job: Job, bass: BassManagement | None) -> list[str]:
+    """What can be fed: every channel, and the effects channel where something plays it."""
+    return [*job.channels, *((EFFECTS,) if bass is not None and bass.effects is not None else ())]
+
+
+def cut_db(job: Job, settings: Mapping[str, ChannelSettings], bass: BassManagement | None) -> float:
+    """What all outputs are turned down by, so that no single input at full scale exceeds full scale at any output."""
+    return headroom_cut_db(output_loads(Outputs(settings=settings, bass=bass), inputs_of(job, bass),
+                                        sample_rate_hz=job.rig.sample_rate_hz, cut_db=0.0))
 
 
 @lru_cache(maxsize=256)
@@ -96,7 +106,7 @@ def preset_of(content: str, tuned: Tuned) -> Preset:
     else:
         own = tuned.aligned_only
     routing = tuned.stands_on.routing if tuned.stands_on else None
-    return Preset(name=names[content], cut_db=cut_db(job, settings), channels=own, bass=routing)
+    return Preset(name=names[content], cut_db=tuned.cut_db, channels=own, bass=routing)
 
 
 @lru_cache(maxsize=32)

@@ -1,13 +1,17 @@
 """What would be loaded, and what the processor holds."""
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
+
+import numpy as np
+from numpy.typing import NDArray
 
 from dolce.core.filters.convolution import DURATION_S
 from dolce.core.job import Job, Round
-from dolce.core.processor import EFFECTS, ChannelSettings, Misfit, Preset, ProcessorLimits
-from dolce.core.tuning import Correction, OutputLoad, Outputs, output_loads
-from dolce.services.load.contents import Tuned
+from dolce.core.processor import ChannelSettings, Misfit, Preset, ProcessorLimits
+from dolce.core.response import ANALYSIS_GRID_HZ
+from dolce.core.tuning import Correction, OutputLoad, Outputs, output_loads, seat_levels_db
+from dolce.services.load.contents import Tuned, inputs_of
 from dolce.services.load.difference_words import output_words
 
 
@@ -23,6 +27,7 @@ class LoadView:
     before : what presets held before they were loaded last, None for empty; only those of which something else is known
     rounds : all rounds of the job
     devices : kept processors, to whose limits files can be rounded
+    heard_db : level of each output at the main seat by the round that the correction starts from, shape (points,)
     trouble : why the processor does not answer; empty where it does, or can't be asked
     """
 
@@ -39,6 +44,7 @@ class LoadView:
     loaded_is_current: dict[str, bool]
     broken: dict[str, tuple[Misfit, ...]]
     devices: tuple[ProcessorLimits, ...] = ()
+    heard_db: Mapping[str, NDArray[np.float64]] = field(default_factory=dict)
 
     @property
     def correction(self) -> Correction:
@@ -102,14 +108,27 @@ class LoadView:
     @property
     def loads(self) -> list[OutputLoad]:
         """How far every output is driven."""
+        return output_loads(self.outputs, inputs_of(self.job, self.outputs.bass),
+                            sample_rate_hz=self.job.rig.sample_rate_hz, cut_db=self.cut_db)
+
+    @property
+    def outputs(self) -> Outputs:
+        """What every output gets with the content that is looked at, and the routes to it."""
         stands_on = self.tuned.of(self.content).stands_on
-        effects = (EFFECTS,) if stands_on and stands_on.routing and stands_on.routing.effects else ()
-        return output_loads(
-            Outputs(settings=self.settings, bass=stands_on.routing if stands_on else None),
-            [*self.job.channels, *effects],
-            sample_rate_hz=self.job.rig.sample_rate_hz,
-            cut_db=self.cut_db,
-        )
+        return Outputs(settings=self.settings, bass=stands_on.routing if stands_on else None)
+
+    @property
+    def seat_levels(self) -> dict[str, tuple[float, float]]:
+        """Full-scale pink noise in each channel at the main seat without processing and with it; where it is known.
+
+        dB SPL where the microphone is calibrated, else relative to full scale at its input.
+        """
+        offset = self.job.rig.levels.full_scale_spl_db or 0.0
+        outputs, rate = self.outputs, self.job.rig.sample_rate_hz
+        subs = outputs.bass.subs if outputs.bass else ()
+        found = {channel: seat_levels_db(outputs, channel, self.heard_db, at_hz=ANALYSIS_GRID_HZ, sample_rate_hz=rate,
+                                         cut_db=self.cut_db) for channel in self.job.channels if channel not in subs}
+        return {channel: (one[0] + offset, one[1] + offset) for channel, one in found.items() if one is not None}
 
     def crossovers(self, channel: str) -> str:
         """Corners that an output has itself, or gets by bass management, in words; empty for none."""

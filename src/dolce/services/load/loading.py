@@ -12,6 +12,7 @@ from dolce.services.load.difference_words import first_difference
 from dolce.services.load.load_view import LoadView
 from dolce.services.load.misfit_words import first_words
 from dolce.services.load.packing import PackageWish, packed
+from dolce.services.read.round_curves import main_seat_weights
 from dolce.services.rig.processor_at_hand import ProcessorAtHand
 from dolce.services.shape.shaping import Shaping, present_correction
 from dolce.store import UnitOfWork
@@ -40,6 +41,10 @@ class Loading:
             before = self._before(work, job_id)
             rounds = tuple(work.takes.rounds(job_id))
             devices = tuple(work.processors.all())
+            heard = self._context.curves.of(work, correction.round_id) if correction.round_id is not None else {}
+        main = main_seat_weights(job)
+        heard_db = {channel: own.average.level_db for channel, whole in heard.items()
+                    if (own := whole.blended(main)) is not None}
         tuned = Tuned(job=job, correction=correction, alignment=alignment, versions=versions)
         contents = contents_of(versions)
         names = {name: key for key, name in contents.items()}
@@ -55,10 +60,11 @@ class Loading:
             contents=contents,
             slot=slot,
             content=content,
-            cut_db=cut_db(job, tuned.of(content).settings),
+            cut_db=tuned.of(content).cut_db,
             before=before,
             rounds=rounds,
             devices=devices,
+            heard_db=heard_db,
             loaded_is_current={held: current.get(held) == preset for held, preset in job.processor.presets.items()},
             broken={
                 key: job.limits.broken_by(preset_of(key, tuned)) if job.limits else ()
@@ -174,4 +180,4 @@ def _in_part(preset: Preset, held: Preset | None, outputs: Collection[str], view
     channels = {**(held.channels if held else {}), **{c: preset.channels[c] for c in chosen if c in preset.channels}}
     name = preset.name if held is None or held.name == preset.name else f"{preset.name}: {', '.join(chosen)}"
     return replace(preset, name=name[:120], channels=channels,
-                   cut_db=max(cut_db(view.job, channels), held.cut_db if held else 0.0))
+                   cut_db=max(cut_db(view.job, channels, preset.bass), held.cut_db if held else 0.0))

@@ -17,14 +17,18 @@ from numpy.testing import assert_allclose
 from asking import client_of
 from dolce.core.correction import Limits, Means
 from dolce.core.filters import chain_sections
-from dolce.core.processor import ProcessorLimits
+from dolce.core.processor import Crossover, Effects, ProcessorLimits
 from dolce.core.response import ImpulseResponse, find_arrival
-from dolce.core.tuning import Aim
+from dolce.core.subs import spectrum_at
+from dolce.core.tuning import SUM_HZ, Aim, Outputs, ways_of
 from dolce.errors import FormatError, InvalidValue, NotFound
 from dolce.formats.channel_order import in_order
 from dolce.formats.sofa_file import read_sofa, write_sofa
+from dolce.services.align.bass_takes import bass_responses
+from dolce.services.load.contents import preset_of
 from dolce.services.load.packing import PackageWish
-from rooms import shaped_pair
+from dolce.services.wiring import open_services
+from rooms import BRIEF, shaped_pair, taken_room
 
 SURROUND = ("L", "R", "C", "Ls", "Rs", "Ltf", "Rtf", "Sub1", "Mine")
 
@@ -223,3 +227,99 @@ def test_files_for_a_device_hold_only_what_it_takes_and_the_note_says_what_was_r
         wide = work.processors.add(wide)
     note = files_of(services, job_id, rates_hz=(48_000,), device=wide.id)["README.txt"].decode()
     assert "Everything fits New rack as it is: nothing was rounded." in note
+
+
+# The whole hand-over, rebuilt from the package alone
+
+@pytest.fixture(scope="module")
+def managed(prepared):
+    """A 3.1 room with two subs, bass management and the effects channel, corrected."""
+    services = open_services(taken_room(prepared, layout="3.1", subs=2))
+    services.shaping.effort = BRIEF
+    job_id = 1
+    services.crossing.set_crossovers(job_id, {"fronts": Crossover(frequency_hz=80.0)}, effects=Effects())
+    services.aligning.use_proposal(job_id)
+    services.shaping.find(job_id)
+    yield services, job_id
+    services.close()
+
+
+def section(row, rate):
+    """A filter of the Audio EQ Cookbook (R. Bristow-Johnson, W3C Note, 2021), written down anew."""
+    w, a = 2 * np.pi * row["frequency_hz"] / rate, 10 ** (row.get("gain_db", 0.0) / 40)
+    alpha, c, r = np.sin(w) / (2 * row["q"]), np.cos(w), np.sqrt(a)
+    if row["type"] == "peaking":
+        b, d = (1 + alpha * a, -2 * c, 1 - alpha * a), (1 + alpha / a, -2 * c, 1 - alpha / a)
+    else:
+        s = 1 if row["type"] == "low_shelf" else -1
+        b = (a * (a + 1 - s * (a - 1) * c + 2 * r * alpha), s * 2 * a * (a - 1 - s * (a + 1) * c),
+             a * (a + 1 - s * (a - 1) * c - 2 * r * alpha))
+        d = (a + 1 + s * (a - 1) * c + 2 * r * alpha, -s * 2 * (a - 1 + s * (a + 1) * c),
+             a + 1 + s * (a - 1) * c - 2 * r * alpha)
+    return np.array([*b, *d]) / d[0]
+
+
+def through_crossover(row, at, rate):
+    if row is None:
+        return np.ones(at.size, dtype=complex)
+    order = row["order"] if row["kind"] == "butterworth" else row["order"] // 2
+    sos = scipy.signal.butter(order, row["frequency_hz"], row["side"], fs=rate, output="sos")
+    once = scipy.signal.freqz_sos(sos, worN=at, fs=rate)[1]
+    if row["kind"] == "butterworth":
+        return once
+    return once**2 * (-1 if row["order"] == 2 and row["side"] == "high" else 1)
+
+
+def through_output(own, at, rate):
+    response = 10 ** ((own["trim_db"] - own["headroom_cut_db"]) / 20) * np.exp(-2j * np.pi * at * own["delay_s"])
+    response = response * (-1 if own["polarity"] == "inverted" else 1)
+    for side in ("high_pass", "low_pass"):
+        response = response * through_crossover(own[side], at, rate)
+    for one in own["all_pass"]:
+        s = 1j * np.tan(np.pi * at / rate) / np.tan(np.pi * one["frequency_hz"] / rate)
+        response = response * (s * s - s / one["q"] + 1) / (s * s + s / one["q"] + 1)
+    for row in own["filters"]:
+        response = response * scipy.signal.freqz_sos(section(row, rate)[None], worN=at, fs=rate)[1]
+    return response
+
+
+def test_the_predicted_response_follows_from_the_package_alone(managed):
+    services, job_id = managed
+    job = services.jobs.get(job_id)
+    package = files_of(services, job_id, rates_hz=(48_000,))
+    told = json.loads(package["settings.json"])
+    assert (told["version"], told["made_for"]["round"]) == (2, "Untouched")
+    assert set(told["inputs"]) == {*job.channels, "LFE"}
+    rate, spots = told["sample_rate_hz"], [spot.id for spot in job.spots]
+    preset = services.loading.view(job_id, content="corrected")
+    state = replace(job.processor, presets={"A": preset_of("corrected", preset.tuned)}, active="A")
+    outputs = Outputs.held(state, job.channels)
+    at = SUM_HZ[(SUM_HZ > 25) & (SUM_HZ < 290)]
+    with services.context.look() as work:
+        takes = {(t.channel, t.spot_id): t.id for t in work.takes.latest(job.round_id)}
+        for channel in told["inputs"]:
+            parts = []
+            for route in told["inputs"][channel]:
+                turn = 10 ** (route["gain_db"] / 20) * through_crossover(route["crossover"], at, rate)
+                turn = turn * through_output(told["outputs"][route["output"]], at, rate)
+                heard = [spectrum_at(work.takes.response(takes[route["output"], spot]), at) for spot in spots]
+                parts.append(np.array(heard) * turn)
+            rebuilt = sum(parts)
+            ours = sum(ways_of(outputs, bass_responses(
+                services.context.bass, work, job, job.round_id, job.channels, spots=spots), channel).values())
+            inside = np.isin(SUM_HZ, at)
+            strong = np.abs(rebuilt) > 1e-4 * np.abs(rebuilt).max()          # nulls between are numbers near nothing
+            apart = 20 * np.log10(np.abs(rebuilt[strong]) / np.abs(ours[:, inside][strong]))
+            assert np.abs(apart).max() < 0.1, channel
+    # And as pages predict it: levels over 1/12 octave from the same sums.
+    assert "LFE" in package["routes-and-outputs.txt"].decode()
+    assert "low-pass 120 Hz Linkwitz-Riley 24 dB/oct" in package["routes-and-outputs.txt"].decode()
+
+
+def test_every_field_of_the_settings_is_described(managed):
+    services, job_id = managed
+    told = json.loads(files_of(services, job_id, rates_hz=(48_000,))["settings.json"])
+    described = (Path(__file__).parents[2] / "docs" / "package-files.md").read_text()
+    output, route = next(iter(told["outputs"].values())), told["inputs"]["LFE"][0]
+    for field in (*told, *told["made_for"], *output, *route, *route["crossover"]):
+        assert f"`{field}`" in described or f".{field}`" in described, field

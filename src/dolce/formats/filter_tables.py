@@ -7,6 +7,7 @@ from collections.abc import Mapping, Sequence
 from typing import Literal
 
 from dolce.core.filters import BandFilter
+from dolce.core.processor import Crossover
 from dolce.formats.csv_text import harmless
 
 Q_CONVENTION = ("Q of the Audio EQ Cookbook (W3C Note, 2021): the bandwidth counts between the points "
@@ -67,9 +68,53 @@ def write_filters_text(channels: Mapping[str, Sequence[BandFilter]]) -> bytes:
     return ("\n".join(lines) + "\n").encode()
 
 
-def write_settings_json(channels: Mapping[str, Mapping[str, object]], *, cut_db: float,
+SETTINGS_VERSION = 2
+
+
+def write_settings_json(*, made_for: Mapping[str, object], inputs: Mapping[str, Sequence[Mapping[str, object]]],
+                        outputs: Mapping[str, Mapping[str, object]], headroom_cut_db: float, sample_rate_hz: int,
                         target: Mapping[str, object]) -> bytes:
-    """Everything per output, the common cut and the target, for the record."""
-    document = {"format": "dolce settings", "version": 1, "q_convention": Q_CONVENTION, "cut_all_db": cut_db,
-                "target": dict(target), "outputs": {name: dict(content) for name, content in channels.items()}}
+    """Everything that the prediction rests on: routes by input, settings by output, the common headroom cut.
+
+    Its fields are described in docs/package-files.md.
+    """
+    document = {"format": "dolce settings", "version": SETTINGS_VERSION, "q_convention": Q_CONVENTION,
+                "made_for": dict(made_for), "sample_rate_hz": sample_rate_hz, "headroom_cut_db": headroom_cut_db,
+                "inputs": {name: [dict(route) for route in routes] for name, routes in inputs.items()},
+                "outputs": {name: dict(content) for name, content in outputs.items()}, "target": dict(target)}
     return (json.dumps(document, indent=2) + "\n").encode()
+
+
+def crossover_row(crossover: Crossover | None, side: str) -> dict[str, object] | None:
+    """One side of a crossover as plain values; None for none."""
+    if crossover is None:
+        return None
+    return {"side": side, "kind": crossover.kind, "order": crossover.order,
+            "slope_db_per_octave": crossover.slope_db, "frequency_hz": crossover.frequency_hz}
+
+
+def write_routes_text(inputs: Mapping[str, Sequence[Mapping[str, object]]],
+                      outputs: Mapping[str, Mapping[str, object]], *, headroom_cut_db: float) -> bytes:
+    """Routes and outputs as two tables to type from."""
+    lines = ["Routes: what each input feeds", "",
+             f"{'input':<8} {'output':<8} {'gain dB':>8}  crossover"]
+    for name, routes in inputs.items():
+        lines += [f"{name:<8} {route['output']:<8} {route['gain_db']:>+8.2f}  {_crossover_words(route['crossover'])}"
+                  for route in routes]
+    lines += ["", "Outputs, before the headroom cut", "",
+              f"{'output':<8} {'no.':>4} {'trim dB':>8} {'delay ms':>10} {'polarity':<9} {'high-pass':<32} "
+              f"{'low-pass':<32} all-pass"]
+    for name, own in outputs.items():
+        all_pass = ", ".join(f"{one['frequency_hz']:g} Hz Q {one['q']:g}" for one in own["all_pass"]) or "none"
+        lines.append(f"{name:<8} {own['output']:>4} {own['trim_db']:>+8.2f} {1000 * own['delay_s']:>10.4f} "
+                     f"{own['polarity']:<9} {_crossover_words(own['high_pass']):<32} "
+                     f"{_crossover_words(own['low_pass']):<32} {all_pass}")
+    lines += ["", f"Turn every output down by {headroom_cut_db:.1f} dB besides."]
+    return ("\n".join(lines) + "\n").encode()
+
+
+def _crossover_words(row: Mapping[str, object] | None) -> str:
+    if row is None:
+        return "none"
+    kind = {"linkwitz-riley": "Linkwitz-Riley", "butterworth": "Butterworth"}[row["kind"]]
+    return f"{row['side']}-pass {row['frequency_hz']:g} Hz {kind} {row['slope_db_per_octave']} dB/oct"

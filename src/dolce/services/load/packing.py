@@ -10,7 +10,7 @@ from dolce.core.correction import FoundConvolution
 from dolce.core.filters import BandFilter, convolution_filter
 from dolce.core.filters.convolution import DURATION_S
 from dolce.core.job import SAMPLE_RATES_HZ
-from dolce.core.processor import ChannelSettings, ProcessorLimits, Rounded, fitted
+from dolce.core.processor import ProcessorLimits, Rounded, fitted
 from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.core.tuning import ChannelShape, Correction
 from dolce.errors import InvalidValue
@@ -21,13 +21,15 @@ from dolce.formats.filter_tables import (
     Q_CONVENTION,
     SIGNS,
     Signs,
+    crossover_row,
     filter_row,
     write_filters_csv,
     write_filters_json,
     write_filters_text,
+    write_routes_text,
     write_settings_json,
 )
-from dolce.services.load.contents import most_db
+from dolce.services.load.contents import inputs_of, most_db
 from dolce.services.load.load_view import LoadView
 from dolce.services.load.misfit_words import rounded_words
 from dolce.services.shape.reasons import left_alone_rows
@@ -90,8 +92,11 @@ def packed(load: LoadView, shapes: Mapping[str, ChannelShape], wish: PackageWish
         "left_alone": left_alone_rows(shapes[channel].plan.left_alone) if channel in shapes else [],
     } for channel in job.channels})
     yield "filters/filters.txt", write_filters_text(filters)
-    yield "settings.json", write_settings_json({channel: _plain(s) for channel, s in settings.items()},
-                                               cut_db=load.cut_db, target=_targets(load.correction))
+    inputs, outputs = _inputs(load), {channel: _output(load, wish, channel) for channel in job.channels}
+    yield "settings.json", write_settings_json(
+        made_for=_made_for(load), inputs=inputs, outputs=outputs, headroom_cut_db=load.cut_db,
+        sample_rate_hz=job.rig.sample_rate_hz, target=_targets(load.correction))
+    yield "routes-and-outputs.txt", write_routes_text(inputs, outputs, headroom_cut_db=load.cut_db)
     for channel, shape in shapes.items():
         yield f"curves/{channel}.csv", write_bands(ANALYSIS_GRID_HZ, {
             "before_db": shape.before_db, "target_db": shape.target_db, "predicted_db": shape.predicted_db})
@@ -182,13 +187,45 @@ def _targets(correction: Correction) -> dict:
             "taste": asdict(correction.taste) if correction.taste is not None else None}
 
 
-def _plain(settings: ChannelSettings) -> dict:
-    """Settings as values of JSON; of a convolution its length, its samples are files of their own."""
-    taps = settings.convolution
-    plain = asdict(replace(settings, convolution=None))
-    return (
-        plain if taps is None else {**plain, "convolution": {"sample_rate_hz": taps.sample_rate_hz, "taps": taps.taps}}
-    )
+def _inputs(load: LoadView) -> dict[str, list[dict]]:
+    """Routes of every input, the effects channel included where something plays it."""
+    return {name: [{"output": way.output, "gain_db": round(way.gain_db, 4),
+                    "crossover": crossover_row(way.crossover, way.side)} for way in load.outputs.routes(name)]
+            for name in inputs_of(load.job, load.outputs.bass)}
+
+
+def _output(load: LoadView, wish: PackageWish, channel: str) -> dict:
+    """Everything that one output is set to; of a convolution its files and what they delay at each rate."""
+    own, taps = load.settings[channel], load.correction.convolutions.get(channel)
+    most = _most_samples(load) or None
+    convolution = None if taps is None else {
+        "phase": taps.phase, "duration_s": taps.duration_s,
+        "files": {str(rate): f"impulse-responses/{rate}/{channel}-{rate}Hz.wav" if wish.layout == "each" else
+                  f"impulse-responses/all-{rate}Hz.wav" for rate in wish.rates_hz},
+        "latency_s": {str(rate): taps.delay_s(sample_rate_hz=rate, most_samples=most) for rate in wish.rates_hz}}
+    return {"output": load.job.speaker(channel).output, "trim_db": own.trim_db, "headroom_cut_db": load.cut_db,
+            "delay_s": own.delay_s, "polarity": own.polarity,
+            "high_pass": crossover_row(own.high_pass, "high"), "low_pass": crossover_row(own.low_pass, "low"),
+            "all_pass": [{"frequency_hz": one.frequency_hz, "q": one.q} for one in own.all_pass],
+            "filters": [filter_row(one) for one in own.filters], "convolution": convolution}
+
+
+def _made_for(load: LoadView) -> dict:
+    """The round, seats and spots that it was made from and for."""
+    job, correction = load.job, load.correction
+    names = {seat.id: seat.name for seat in job.plan.seats}
+    base = next((one.name for one in load.rounds if one.id == correction.round_id), None)
+    weights = {names[seat]: weight for seat, weight in correction.blend.weights.items() if seat in names and weight > 0}
+    spots = sorted(spot.number for spot in job.spots
+                   if correction.blend.weights.get(spot.seat_id, 0) > 0) if job.spots else []
+    return {"job": job.name, "round": base, "seat_weighting": correction.blend.name, "seats": weights, "spots": spots}
+
+
+def _made_for_words(load: LoadView) -> list[str]:
+    found = _made_for(load)
+    seats = ", ".join(f"{name} {weight:g}" for name, weight in found["seats"].items()) or "none"
+    return [f"Made from round {found['round']}, for {found['seat_weighting']} (weights: {seats}), "
+            f"{len(found['spots'])} spots.", ""]
 
 
 def _note(load: LoadView, wish: PackageWish, said: tuple[str, ...]) -> str:
@@ -214,10 +251,12 @@ def _note(load: LoadView, wish: PackageWish, said: tuple[str, ...]) -> str:
         "  filters/filters.txt  the bands as a table to type from",
         "  filters/biquads-*.csv the same bands with biquad coefficients for each sample rate:",
         f"                       {SIGNS[wish.signs]}",
-        "  settings.json        all settings per output",
+        "  routes-and-outputs.txt  routes, crossovers, trims, delays and polarity as tables to type from",
+        "  settings.json        the same for a machine; its fields are described in docs/package-files.md",
         "  curves/*.csv         level before, target and predicted, dB relative to the target's own level", "",
         f"Q: {Q_CONVENTION}.", "",
-        f"Turn everything down by {load.cut_db:.1f} dB, so that no boost can run out of range.",
+        *_made_for_words(load),
+        f"Turn every output down by {load.cut_db:.1f} dB, so that no single input at full scale runs out of range.",
         *said, "",
         "Per output, before that cut:",
     ]

@@ -13,6 +13,7 @@ from dolce.core.filters import convolution_filter
 from dolce.core.levels import mid_bands
 from dolce.core.response import (
     ANALYSIS_GRID_HZ,
+    DRIFT_WORTH_PPM,
     Deconvolver,
     FrequencyResponse,
     analyse_recording,
@@ -46,7 +47,6 @@ from dolce.services.shape.reasons import left_alone_rows
 from dolce.services.takes.caution_words import caution_words
 
 _FIT_RATE_HZ = 48_000
-_WORTH_PPM = 0.2                    # of drift: less is left alone
 _PHASES_TO_HZ = 500.0               # above, no two spots share a phase
 _CHANNEL = "main"                  # what the responses are of is not known; no sub
 
@@ -85,7 +85,7 @@ def write_response(recording: Path, *, stimulus: Path, microphone: Path | None, 
     marks, drift = marks_in(played.sample, sample_rate_hz=rate), None
     if marks is not None:
         drift = marked_drift_ppm(samples, marks=marks, sample_rate_hz=rate)
-        if drift is not None and abs(drift) > _WORTH_PPM:
+        if drift is not None and abs(drift) > DRIFT_WORTH_PPM:
             samples = stretched(samples, drift * 1e-6)
     deconvolver = Deconvolver(played.sample, sample_rate_hz=rate, recording_samples=samples.size,
                               sweep_s=None if marks is None else unmarked_s(played.sample.size / rate))

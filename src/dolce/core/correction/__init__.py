@@ -1,7 +1,7 @@
 """What to correct, by how much, by what, and whether it worked."""
 
 from dolce.core.correction.convolve import convolution_curve
-from dolce.core.correction.evidence import Needs, agreed_to_hz, left_with_boosts_db
+from dolce.core.correction.evidence import Needs, TargetLevel, agreed_to_hz, left_with_boosts_db, target_levels
 from dolce.core.correction.fit import (
     QUICK,
     THOROUGH,
@@ -13,6 +13,7 @@ from dolce.core.correction.fit import (
 )
 from dolce.core.correction.from_speaker import speaker_curve
 from dolce.core.correction.limits import Limits
+from dolce.core.correction.low_extension import low_frequency_extension_hz
 from dolce.core.correction.means import METHODS, PHASES, FixedBands, FoundConvolution, Means
 from dolce.core.correction.mixed_phase import excess_delay_s, ringing_s, shared_excess_phase
 from dolce.core.correction.outcome import Outcome, deviation_db, judge
@@ -84,6 +85,7 @@ __all__ = [
     "SwitchShape",
     "SwitchesAt",
     "Target",
+    "TargetLevel",
     "Taste",
     "Verdict",
     "agreed_to_hz",
@@ -101,11 +103,13 @@ __all__ = [
     "headroom_of",
     "judge",
     "left_with_boosts_db",
+    "low_frequency_extension_hz",
     "measured_position",
     "plan_as_corrected",
     "plan_correction",
     "ringing_s",
     "shared_excess_phase",
     "speaker_curve",
+    "target_levels",
     "verdict_of",
 ]

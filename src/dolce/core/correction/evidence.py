@@ -7,6 +7,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from dolce.core.correction.limits import Limits
+from dolce.core.uncertainty import effective_count
 
 _WORTH_LEFT, _AGREED_FROM_HZ = 0.9, 150.0
 TRUST_DB = 8.0            # what single points of a room are off by, before anything is measured (standard deviation)
@@ -70,7 +71,7 @@ class Needs:
     @property
     def _effective(self) -> float:
         """How many spots count (Kish)."""
-        return float(1 / np.sum(self.weight**2))
+        return effective_count(self.weight)
 
     def gain_db2(self, limits: Limits) -> NDArray[np.float64] | None:
         """By how much correcting each point lowers the square of what is lacking at spots that were left out.
@@ -96,6 +97,56 @@ def left_with_boosts_db(at_hz: NDArray, needs: Needs, limits: Limits,
     lack = float((needs.weight @ needs.lacking_db**2)[inside].mean())
     return [(boost, float(np.sqrt(max(0.0, lack - needs.gain_db2(replace(limits, max_boost_db=boost))[inside].mean()))))
             for boost in boosts_db]
+
+
+LOWERED_DB = (0.0, 1.0, 2.0, 3.0, 4.0, 6.0)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class TargetLevel:
+    """A level of the target against where it is now, and its price.
+
+    Attributes
+    ----------
+    lowered_db : by how much it is lower
+    level_db : that level, as the target's level is counted
+    boost_db : the most that all spots together ask filters to add
+    lost_db : by how much pink noise over the range becomes softer, where filters do all they may
+    cuts_alone_db, within_limits_db : RMS deviation over the range at spots left out, by cuts alone and with boosts
+    """
+
+    lowered_db: float
+    level_db: float
+    boost_db: float
+    lost_db: float
+    cuts_alone_db: float
+    within_limits_db: float
+
+
+def target_levels(at_hz: NDArray, needs: Needs, limits: Limits, *, range_hz: tuple[float, float],
+                  at_level_db: float) -> tuple[TargetLevel, ...]:
+    """What lower levels of the target cost and give; empty for one spot.
+
+    By as many filters as that takes: what every spot would get from what the others ask for.
+    """
+    inside = (at_hz >= range_hz[0]) & (at_hz <= range_hz[1])
+    if needs.spots < 2:
+        return ()
+    wish, without, lack = needs.wish_db(), needs.wishes_without_each_db(), needs.lacking_db
+    level = -(needs.weight @ lack)
+
+    def left(lowered: float, boost: float) -> float:
+        asked = np.clip(without - lowered, -limits.max_cut_db, boost)
+        return float(np.sqrt((needs.weight @ (lack - lowered - asked) ** 2)[inside].mean()))
+
+    found = []
+    for lowered in LOWERED_DB:
+        done = np.clip(wish - lowered, -limits.max_cut_db, limits.max_boost_db)
+        lost = 10 * np.log10(np.mean(10 ** (level[inside] / 10)) / np.mean(10 ** ((level + done)[inside] / 10)))
+        found.append(TargetLevel(lowered_db=lowered, level_db=at_level_db - lowered,
+                                 boost_db=float(max(0.0, (wish - lowered)[inside].max())), lost_db=float(lost),
+                                 cuts_alone_db=left(lowered, 0.0), within_limits_db=left(lowered, limits.max_boost_db)))
+    return tuple(found)
 
 
 def agreed_to_hz(at_hz: NDArray, needs: Needs, limits: Limits) -> float | None:

@@ -29,6 +29,7 @@ FREE_MEAN_DB = 0.5               # the correction's mean over 200-2000 Hz may fa
 LOWEST_MEAN_DB = 0.93            # and never falls further than this: the level is not the bands' business
 _FOUGHT = 0.5                    # of the stronger of two opposite filters: they oppose where they take more than that
 _OPPOSED_OCTAVES, _OPPOSED_DB = 1 / 3, 2.9      # nearer than that two opposite filters of so much each do, too
+_OPPOSED, _KEPT_APART, _KEPT_WEAK = 60.0, 1.02, 0.97    # weight of such a pair in a fit, a little before it counts
 _UNDONE = 0.5                    # of a boost: a wider cut that takes more than this at its centre is undone by it
 _DOUBLE_OCTAVES = 0.11           # two of one sign and of like width that are nearer do as one
 _KEPT_BELOW_DB = 0.15            # of what may be done where nothing should be: left for rounding and smoothing
@@ -166,7 +167,7 @@ class FitProblem:
 
         The wish is missed at the level that the channel is brought to again afterwards, by its mean over 200-2000 Hz.
         """
-        return np.concatenate(self._parts(self.total(bands), self.wish), axis=-1)
+        return np.concatenate([*self._parts(self.total(bands), self.wish), _opposed(bands)[0]], axis=-1)
 
     def _parts(self, total: NDArray, wish: NDArray) -> tuple[NDArray, NDArray, NDArray]:
         """Residuals of the wish and outside the range, of broken limits, and of a mean that moves or sinks too far."""
@@ -291,7 +292,10 @@ class FitProblem:
         by_mean = -(self.root * missed + of_mean * broken).sum(axis=-1, keepdims=True)
         by_mean += self._root_outside * shifted[:, 1:] - _SUNK * shifted[:, :1]
         gradient = np.matmul(slopes, (own * missed + beyond * broken)[..., None])[..., 0] + by_mean * mean_slopes
-        cost = sum(np.einsum("sk,sk->s", part, part) for part in (missed, broken, shifted))
+        opposed, jacobian = _opposed(bands)
+        gradient += np.matmul(opposed[:, None, :], jacobian)[:, 0]
+        square += np.matmul(jacobian.transpose(0, 2, 1), jacobian)
+        cost = sum(np.einsum("sk,sk->s", part, part) for part in (missed, broken, shifted, opposed))
         return cost, gradient, square
 
     def rounded(self, bands: Bands) -> list[BandFilter]:
@@ -349,3 +353,26 @@ def _level_at(bands: Bands, log_frequency: NDArray) -> NDArray:
     t, a = np.exp(log_frequency - bands[..., 0]), 10 ** (bands[..., 1] / 40)
     flat, side = (1 - t**2) ** 2, (t / np.exp(bands[..., 2])) ** 2
     return 10 * np.log10((flat + side * a**2 + 1e-12) / (flat + side / a**2 + 1e-12))
+
+
+def _opposed(bands: Bands) -> tuple[NDArray, NDArray]:
+    """Residual of every pair of opposite filters that are strong and near, shape (..., pairs), and its slopes by the
+    values of all filters, shape (..., pairs, 3 bands): so that a fit moves them apart or makes the weaker one smaller.
+    """
+    count = bands.shape[-2]
+    pairs = np.array(np.triu_indices(count, 1))
+    first, second = pairs
+    one, other = bands[..., first, :], bands[..., second, :]
+    apart = (one[..., 0] - other[..., 0]) / np.log(2)
+    gains = np.abs(np.stack([one[..., 1], other[..., 1]], axis=-1))
+    opposite = (one[..., 1] * other[..., 1] < 0) & (one[..., KIND] == PEAKING) & (other[..., KIND] == PEAKING)
+    near = np.maximum(_KEPT_APART * _OPPOSED_OCTAVES - np.abs(apart), 0) * opposite
+    strong = np.maximum(gains.min(axis=-1) - _KEPT_WEAK * _OPPOSED_DB, 0)
+    slopes = np.zeros((*bands.shape[:-2], first.size, VALUES * count))
+    row = np.arange(first.size)
+    by_place = -_OPPOSED * strong * np.sign(apart) * (near > 0) / np.log(2)
+    slopes[..., row, VALUES * first], slopes[..., row, VALUES * second] = by_place, -by_place
+    weaker = np.where(gains[..., 0] <= gains[..., 1], first, second)
+    by_gain = _OPPOSED * near * (strong > 0) * np.sign(np.take_along_axis(bands[..., 1], weaker, axis=-1))
+    np.put_along_axis(slopes, (VALUES * weaker + 1)[..., None], by_gain[..., None], axis=-1)
+    return _OPPOSED * near * strong, slopes

@@ -6,9 +6,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dolce.core.correction.evidence import Needs
+from dolce.core.uncertainty import effective_count, student_factor
 
-# Four of five: the normal distribution's two-sided 80 % point (any table of it).
-_EIGHTY_PER_CENT = 1.2816
+_SHARE = 0.8              # four of five
 # Spots stand around the same seats, new ones too, so that part of what they differ by is no chance: on 25 simulated
 # loudspeakers the mean over other spots was off by about four fifths of what the spread alone would give.
 _SAME_SEATS = 0.8
@@ -70,7 +70,7 @@ def expected(needs: Needs, corrected_db: NDArray, left_out_db: NDArray, *, at_hz
     Notes
     -----
     Cross-validation with one left out (M. Stone, Journal of the Royal Statistical Society B 36, 111-147, 1974). The
-    interval is that of the mean over the spots, each taken as one of many around the same seats.
+    interval is Student's of the mean over the spots, each taken as one of many around the same seats.
     """
     def figures(added: NDArray) -> NDArray:
         return deviations_db(needs.lacking_db, added, at_hz=at_hz, range_hz=range_hz, level_band_hz=level_band_hz)
@@ -80,8 +80,8 @@ def expected(needs: Needs, corrected_db: NDArray, left_out_db: NDArray, *, at_hz
         return Expected(before_db=before, after_db=after)
     at_new = figures(left_out_db)
     middle = float(needs.weight @ at_new)
-    effective = 1 / float(np.sum(needs.weight**2))
+    effective = effective_count(needs.weight)
     spread = np.sqrt(float(needs.weight @ (at_new - middle) ** 2) * effective / max(effective - 1, 0.5))
-    reach = _EIGHTY_PER_CENT * _SAME_SEATS * spread / np.sqrt(effective)
+    reach = student_factor(needs.weight, share=_SHARE) * _SAME_SEATS * spread / np.sqrt(effective)
     return Expected(before_db=before, after_db=after, after_at_new_spots_db=middle, spots=needs.spots,
                     after_at_new_spots_low_db=max(0.0, middle - reach), after_at_new_spots_high_db=middle + reach)

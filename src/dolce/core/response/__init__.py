@@ -5,6 +5,7 @@ from dolce.core.response.arrival import Arrival, Polarity, find_arrival
 from dolce.core.response.averaging import SpotAverage, average_over_spots, mean_spread_db
 from dolce.core.response.bandwidths import auditory, equivalent_bandwidth_hz, finer_below
 from dolce.core.response.capture import (
+    NOISE_MATTERS_BELOW_DB,
     SUB_TOP_HZ,
     Capture,
     SweepDrowned,
@@ -14,6 +15,7 @@ from dolce.core.response.capture import (
 )
 from dolce.core.response.caution import Caution
 from dolce.core.response.clock_drift import (
+    DRIFT_WORTH_PPM,
     MarksHeard,
     marked_drift_ppm,
     marks_heard,
@@ -46,6 +48,8 @@ from dolce.core.response.sub_arrival import sub_arrival
 
 __all__ = [
     "ANALYSIS_GRID_HZ",
+    "DRIFT_WORTH_PPM",
+    "NOISE_MATTERS_BELOW_DB",
     "SUB_TOP_HZ",
     "TELLS_NOISE_FROM_S",
     "Advice",

@@ -25,7 +25,7 @@ _CUT_OFF_S = 0.01                  # a recording may begin or end this much insi
 SUB_TOP_HZ = 250.0       # what a sub plays lies below
 _BASS_ALONE_DB = 15.0
 _HUM_MATTERS_BELOW_DB = 60.0
-_NOISE_MATTERS_BELOW_DB = 28.0     # above it a window per octave takes more off the ends than off the noise
+NOISE_MATTERS_BELOW_DB = 28.0     # above it a window per octave takes more off the ends than off the noise
 _MOST_BEFORE_S = 0.4     # a response that is band-limited at 10 Hz rings before its start: keep that much
 
 
@@ -115,7 +115,7 @@ def analyse_recording(recording: NDArray[np.float64], *, deconvolver: Deconvolve
     if quality.signal_to_noise_db < _LEAST_SIGNAL_TO_NOISE_DB:
         raise SweepDrowned("the recording does not contain this sweep, or noise drowns it.", where="recording",
                            remedy="Use the recording of the very test signal, whole and unedited.")
-    if quality.signal_to_noise_db < _NOISE_MATTERS_BELOW_DB:
+    if quality.signal_to_noise_db < NOISE_MATTERS_BELOW_DB:
         windowed = windowed_by_noise(windowed, heard.whole, arrival_s=arrival.time_s)
     missing_s = arrival.time_s + deconvolver.stimulus_s - recording.size / deconvolver.sample_rate_hz
     cautions = _cautions(quality, arrival, missing_s)

@@ -11,7 +11,7 @@ from dolce.core.response.deconvolution import Deconvolver
 from dolce.core.signals.marks import FROM_HZ, TO_HZ, mark_above
 
 _SEARCH_PPM = 300.0
-_WORTH_PPM = 3.0          # less than this is left alone
+DRIFT_WORTH_PPM = 0.5     # less is neither taken out nor reported: 2.5 us over 5 s
 _GAIN = 1.02              # and the peak must grow by so much
 _MARK_TAIL_S = 0.2        # of the room's answer to a mark that is laid over the other one's
 _FINER = 8
@@ -79,7 +79,7 @@ def without_drift(recording: NDArray[np.float64], *, deconvolver: Deconvolver,
     heights = peaks(fine)
     drift = float(fine[np.argmax(heights)])
     untouched = float(peaks(np.zeros(1))[0])
-    if abs(drift) < _WORTH_PPM or heights.max() < _GAIN * untouched:
+    if abs(drift) < DRIFT_WORTH_PPM or heights.max() < _GAIN * untouched:
         return recording, 0.0
     return stretched(recording, drift * 1e-6), drift
 

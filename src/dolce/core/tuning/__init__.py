@@ -24,7 +24,7 @@ from dolce.core.tuning.clean_level import (
     typed_levels,
 )
 from dolce.core.tuning.composing import mains_later_s, with_ladder
-from dolce.core.tuning.correction import ANCHOR_RANGE_HZ, Aim, Band, Correction
+from dolce.core.tuning.correction import ANCHOR_RANGE_HZ, SUB_RANGE_HZ, Aim, Band, Correction
 from dolce.core.tuning.drift import Drift, arrivals_apart, drift_of
 from dolce.core.tuning.levelling import levelled_again
 from dolce.core.tuning.output_loads import OutputLoad, headroom_cut_db, output_loads, seat_levels_db
@@ -42,6 +42,7 @@ from dolce.core.tuning.shape import (
     expectation_of,
     found_filters,
     fronts_level_db,
+    judged_range_hz,
     shape_of,
     target_level_db,
     wanted_levels_db,
@@ -58,6 +59,7 @@ __all__ = [
     "PEAKS_ABOVE_DB",
     "SHAPING_PER_OCTAVE",
     "SHOWN_HZ",
+    "SUB_RANGE_HZ",
     "SUM_HZ",
     "Aim",
     "Alignment",
@@ -93,6 +95,7 @@ __all__ = [
     "handover",
     "headroom_cut_db",
     "joins_of",
+    "judged_range_hz",
     "level_of",
     "levelled_again",
     "mains_later_s",

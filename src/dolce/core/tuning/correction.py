@@ -9,7 +9,17 @@ from numpy.typing import NDArray
 
 from dolce.core import checked
 from dolce.core.checked import limited, ranges
-from dolce.core.correction import Curve, FoundConvolution, Limits, Means, Overruled, SwitchesAt, Target, Taste
+from dolce.core.correction import (
+    MEAN_BAND_HZ,
+    Curve,
+    FoundConvolution,
+    Limits,
+    Means,
+    Overruled,
+    SwitchesAt,
+    Target,
+    Taste,
+)
 from dolce.core.filters import BandFilter
 from dolce.core.levels import SUB_LEVEL_BAND_HZ
 from dolce.core.processor import ProcessorLimits
@@ -21,7 +31,7 @@ from dolce.errors import Conflict, InvalidValue, NotFound
 MOST_BANDS = 93                    # a graphic equaliser and free ones besides
 ANCHOR_RANGE_HZ = (20.0, 20_000.0)
 # A sub is corrected where it plays: nothing above its crossover.
-SUB_RANGE_HZ = (20.0, 120.0)
+SUB_RANGE_HZ = (20.0, 160.0)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -85,6 +95,8 @@ class Correction:
         Those at the monitors' backs, as they were measured and as they shall stand.
     clean_db : mapping of channel to mapping of octave to dB SPL
         How loud each plays cleanly at the main seat, as typed.
+    found_for : Blend or None
+        The seat weighting for which the filters were found; None where they were not, or by an older version.
     note : str
     last_band_id : int
         The highest that was ever given: no later band is taken for an earlier one.
@@ -93,7 +105,7 @@ class Correction:
     target: Target = field(default_factory=Target)
     limits: Limits = field(default_factory=Limits)
     anchor: Literal["band", "fronts", "hand"] = "band"
-    anchor_band_hz: tuple[float, float] = (200.0, 2000.0)
+    anchor_band_hz: tuple[float, float] = MEAN_BAND_HZ
     anchor_level_db: float = limited(-120, 60, where="level", unit="dB", default=0.0)
     linked: bool = True
     round_id: int | None = None
@@ -111,6 +123,7 @@ class Correction:
     clean_db: Mapping[str, Mapping[float, float]] = field(default_factory=dict)
     note: str = ""
     last_band_id: int = 0
+    found_for: Blend | None = None
 
     def __post_init__(self) -> None:
         self._name_bands()
@@ -179,18 +192,26 @@ class Correction:
         """The bands of a channel that are switched on."""
         return tuple(band.filter for band in self.bands.get(channel, ()) if band.on)
 
+    @property
+    def found_for_others(self) -> Blend | None:
+        """The seat weighting that the filters were found for, where it is another than that of the correction."""
+        return self.found_for if self.found and self.found_for is not None and self.found_for != self.blend else None
+
     def level_band_hz(self, channel: str) -> tuple[float, float]:
         """The band by which a channel's target gets its level."""
         return SUB_LEVEL_BAND_HZ if channel in SUB_CODES else self.anchor_band_hz
 
     def limits_for(self, channel: str, device: ProcessorLimits | None = None) -> Limits:
-        """The limits, drawn in to what the processor can do, and for a sub to where it plays."""
+        """The limits, drawn in to what the processor can do, and for a sub to where it plays.
+
+        A sub whose limits are those of all channels begins where subs do: the range of main channels is not its own.
+        """
         limits = self.aim(channel).limits
         limits = limits if device is None else device.narrowed(limits)
         if channel not in SUB_CODES:
             return limits
         low, high = SUB_RANGE_HZ
-        start = min(max(limits.from_hz, low), high / 2)
+        start = min(max(limits.from_hz, low), high / 2) if channel in self.own else low
         return replace(limits, from_hz=start, to_hz=min(max(limits.to_hz, 1.5 * start), high))
 
     def linked_with(self, channel: str) -> tuple[str, ...]:

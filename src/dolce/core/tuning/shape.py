@@ -26,6 +26,7 @@ from dolce.core.correction import (
     fit_left_out,
     fit_with_fixed,
     headroom_of,
+    low_frequency_extension_hz,
     plan_as_corrected,
     plan_correction,
 )
@@ -58,12 +59,15 @@ class Heard:
         How much of that is the channel's own, 0 to 1; None for all of it.
     corrected_db : ndarray, shape (spots, points), or None
         The same after the correction, where it can't be had by adding levels.
+    extension_hz : float or None
+        Where the loudspeaker ends, by a take close to it; None to tell it by these levels.
     """
 
     level_db: NDArray[np.float64]
     weights: NDArray[np.float64]
     share: NDArray[np.float64] | None = None
     corrected_db: NDArray[np.float64] | None = None
+    extension_hz: float | None = None
 
     @classmethod
     def of(cls, level_db: ArrayLike, weights: ArrayLike | None = None) -> "Heard":
@@ -92,6 +96,10 @@ class ChannelShape:
     level_band_hz : (float, float)
         By whose mean each spot's level is told.
     share : as in `Heard`
+    extension_hz : float
+        Where the loudspeaker ends (`low_frequency_extension_hz`), of what sounds in the channel.
+    judged_hz : (float, float)
+        The range without what lies below that: deviations are over it.
     """
 
     channel: str
@@ -110,6 +118,8 @@ class ChannelShape:
     headroom: Headroom
     before_deviation_db: float
     predicted_deviation_db: float
+    extension_hz: float
+    judged_hz: tuple[float, float]
     share: NDArray[np.float64] | None = None
 
     def agreed_to_hz(self, limits: Limits) -> float | None:
@@ -118,12 +128,12 @@ class ChannelShape:
         return found if found is not None and found < limits.to_hz else None
 
     def proposed_range_hz(self, limits: Limits) -> tuple[float, float]:
-        """From where the speaker reaches to where the spots stop agreeing, in two digits.
+        """From where the loudspeaker ends to where the spots stop agreeing, in two digits.
 
         Of a shape whose range is as wide as what is heard: what lies outside a range is not looked at. Ends that
         can't be told stay those of `limits`.
         """
-        low = max((s.to_hz for s in self.plan.stretches if s.kind == "beyond reach"), default=limits.from_hz)
+        low = self.extension_hz
         wide = replace(limits, from_hz=min(low, limits.from_hz), to_hz=HEARD_TO_HZ)
         high = agreed_to_hz(self.plan.frequency_hz, self.needs, wide) or limits.to_hz
         high = min(high, HEARD_TO_HZ)
@@ -247,14 +257,21 @@ def shape_of(channel: str, heard: Heard, *, at_hz: NDArray, correction: Correcti
     predicted = before + change
     if heard.corrected_db is not None:
         predicted = energy_mean_db(heard.corrected_db, weights=heard.weights) - level
-    band = (limits.from_hz, limits.to_hz)
+    extension = heard.extension_hz or low_frequency_extension_hz(at_hz, before, is_sub=channel in SUB_CODES)
+    band = judged_range_hz(limits, extension)
     return ChannelShape(
         channel=channel, plan=plan, needs=needs, level_db=level, level_band_hz=band_hz, before_db=before,
         lowest_db=average.lowest_db - level, highest_db=average.highest_db - level, predicted_db=predicted,
         target_db=target, correction_db=change, bands=correction.bands.get(channel, ()), convolution=taps,
         headroom=_headroom(filters, taps, sample_rate_hz),
-        share=heard.share, before_deviation_db=deviation_db(at_hz, before, target, band_hz=band),
+        share=heard.share, extension_hz=extension, judged_hz=band,
+        before_deviation_db=deviation_db(at_hz, before, target, band_hz=band),
         predicted_deviation_db=deviation_db(at_hz, predicted, target, band_hz=band))
+
+
+def judged_range_hz(limits: Limits, extension_hz: float) -> tuple[float, float]:
+    """The range over which a deviation is told: not below where the loudspeaker ends, and half an octave at least."""
+    return min(max(limits.from_hz, extension_hz), limits.to_hz / np.sqrt(2)), limits.to_hz
 
 
 def convolved_db(found: FoundConvolution | None, at_hz: NDArray) -> NDArray[np.float64]:

@@ -10,7 +10,7 @@ from dolce.core.job import Job
 from dolce.core.levels import power_db
 from dolce.core.response import ANALYSIS_GRID_HZ, average_over_spots
 from dolce.core.tuning import Alignment, Outputs, SpotLevels, level_of, ways_of, with_phases
-from dolce.services.align.bass_takes import bass_responses
+from dolce.services.align.bass_takes import bass_responses, summable
 from dolce.services.context import Context
 from dolce.services.read.round_curves import ChannelCurves
 from dolce.store import UnitOfWork
@@ -27,7 +27,8 @@ def predicted_levels(context: Context, work: UnitOfWork, job: Job, outputs: Outp
     Returns
     -------
     SpotLevels or None
-        At the spots where all that sounds was taken; None where there is none.
+        At the spots where all that sounds was taken, and can be added up; None where there is none. `not_summed` says
+        which spots are left out for that.
     """
     curves = context.curves.of(work, round_id)
     routes = [way for channel in channels for way in outputs.routes(channel)]
@@ -35,6 +36,8 @@ def predicted_levels(context: Context, work: UnitOfWork, job: Job, outputs: Outp
     if any(output not in curves for output in reached) or not reached:
         return None
     wanted = [spot for spot in spots if all(spot in curves[output].spots.spots for output in reached)]
+    if len(reached) > 1:
+        wanted = [spot for spot in wanted if spot not in not_summed(work, round_id, reached, wanted)]
     if not wanted:
         return None
     rate = job.rig.sample_rate_hz
@@ -54,6 +57,14 @@ def predicted_levels(context: Context, work: UnitOfWork, job: Job, outputs: Outp
         if level is None:
             return None
     return SpotLevels(spots=tuple(wanted), level_db=level)
+
+
+def not_summed(work: UnitOfWork, round_id: int, outputs: Sequence[str],
+               spots: Sequence[int]) -> dict[int, tuple[str, ...]]:
+    """Spots at which several outputs can't be added up, and of which outputs no usable take has a known arrival."""
+    known = {(take.channel, take.spot_id) for take in summable(work, round_id, outputs)}
+    lacking = {spot: tuple(output for output in outputs if (output, spot) not in known) for spot in spots}
+    return {spot: missing for spot, missing in lacking.items() if missing}
 
 
 def _with_bass(context: Context, work: UnitOfWork, job: Job, outputs: Outputs, level: NDArray, *, round_id: int,

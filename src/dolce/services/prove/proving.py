@@ -7,7 +7,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dolce.core.alignment import Match, PairDifference, match_of, pair_differences
+from dolce.core.correction import low_frequency_extension_hz
 from dolce.core.job import Job, LogEntry, Round
+from dolce.core.levels import energy_mean_db
 from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.core.room import SUB_CODES, partner_of
 from dolce.core.subs import SUBS
@@ -20,6 +22,7 @@ from dolce.core.tuning import (
     SpotLevels,
     Verdict,
     fronts_level_db,
+    judged_range_hz,
     level_of,
     prove,
     target_level_db,
@@ -42,13 +45,15 @@ LOGBOOK_PAGE = 400
 class ChannelProof:
     """The proof of one channel, its curves relative to its target's level, and its target, shape (points,).
 
-    `after_spots_db` are the spots one by one, shape (spots, points); `corner_hz` is where subs take over, None without.
+    `judged_hz` is the range of its deviations. `after_spots_db` are the spots one by one, shape (spots, points);
+    `corner_hz` is where subs take over, None without.
     """
 
     channel: str
     proof: Proof
     target_db: NDArray[np.float64]
     after_spots_db: NDArray[np.float64]
+    judged_hz: tuple[float, float]
     corner_hz: float | None = None
 
     @property
@@ -97,19 +102,6 @@ class ProofView:
     logbook: tuple[LogEntry, ...]
 
     @property
-    def range_hz(self) -> tuple[float, float]:
-        return self.correction.limits.from_hz, self.correction.limits.to_hz
-
-    @property
-    def own_ranges(self) -> tuple[str, ...]:
-        """Channels that are judged over another range, since they are corrected over another."""
-        def range_of(channel: str) -> tuple[float, float]:
-            limits = self.correction.limits_for(channel)
-            return limits.from_hz, limits.to_hz
-
-        return tuple(name for name, one in self.channels.items() if range_of(one.channel) != self.range_hz)
-
-    @property
     def passed(self) -> bool:
         return not self.needs and not self.against
 
@@ -131,7 +123,8 @@ class Proving:
             curves_after = self._context.curves.of(work, after.id) if after else {}
             stands_on, bass = correction.alignment or Alignment(), self._context.bass
             wanted = wanted_levels_db(job.channels, correction, at_hz=ANALYSIS_GRID_HZ)
-            match_before = match_of(aligned_readings(bass, work, job, before.id, stands_on)) if before else None
+            match_before = match_of([one for one in aligned_readings(bass, work, job, before.id, stands_on)
+                                     if not one.is_sub]) if before else None
             match_after = match_of(aligned_readings(
                 bass, work, job, after.id, stands_on, wanted_db=wanted,
                 since=before.id if before else None)) if after else None
@@ -254,18 +247,21 @@ def _proof(job: Job, correction: Correction, after_round: Round, before: Channel
                             correction=correction, fronts_db=fronts_db)
     change = level_of(settings, at_hz=grid, sample_rate_hz=job.rig.sample_rate_hz) - settings.trim_db + turned_db
     start = SpotLevels(spots=before.spots.spots, level_db=before.level_db + trim_db - level)
-    limits = correction.limits_for(before.channel)
+    # What sounds in the channel before its filters: over the same range as on Shape.
+    heard = whole.average.level_db if summed is None else energy_mean_db(summed.level_db)
+    judged = judged_range_hz(correction.limits_for(before.channel), low_frequency_extension_hz(
+        grid, heard, is_sub=before.channel in SUB_CODES))
     predicted = SpotLevels(spots=start.spots, level_db=start.level_db + change) if summed is None else SpotLevels(
         spots=summed.spots, level_db=summed.level_db + cut_db - level)
     found = prove(grid, start, predicted,
                   SpotLevels(spots=after.spots.spots, level_db=after.level_db + cut_db - level), weights=weights,
-                  target_db=target, range_hz=(limits.from_hz, limits.to_hz))
+                  target_db=target, range_hz=judged)
     if found is None:
         return None
     corner = after_round.state.corner_of(before.channel)
     shown = SpotLevels(spots=after.spots.spots, level_db=after.level_db + cut_db - level)
     return ChannelProof(channel=before.channel, proof=found, target_db=target, after_spots_db=shown.at(found.spots),
-                        corner_hz=corner.frequency_hz if corner is not None else None)
+                        corner_hz=corner.frequency_hz if corner is not None else None, judged_hz=judged)
 
 
 def _fronts_db(correction: Correction, after: Round, before: Mapping[str, ChannelCurves],

@@ -59,8 +59,11 @@ def _row(context: Context, work: UnitOfWork, job: Job, present: Round, correctio
     number_of = {spot.id: spot.number for spot in job.spots}
     by_seat: dict[int, list[float]] = {}
     worst, where, spots, channels = 0.0, "", set(), 0
+    alignment = correction.alignment
+    group = {} if alignment is None or alignment.subs is None else alignment.subs.settings
     for channel, curves in context.curves.of(work, present.id).items():
-        if channel not in job.channels:
+        # Subs of a group never play alone: what one of them does is no deviation of anything that is heard.
+        if channel not in job.channels or channel in group:
             continue
         limits = correction.limits_for(channel)
         off = spot_deviations_db(ANALYSIS_GRID_HZ, curves.level_db, correction.target_db(channel, ANALYSIS_GRID_HZ),
@@ -77,10 +80,13 @@ def _row(context: Context, work: UnitOfWork, job: Job, present: Round, correctio
     if not by_seat:
         return None
     stands_on = correction.alignment or Alignment()
-    # What a correction is to lift, and what the levels are to differ by, is no difference.
-    wanted = wanted_levels_db(job.channels, correction, at_hz=ANALYSIS_GRID_HZ) if present.corrects else None
-    readings = aligned_readings(context.bass, work, job, present.id, stands_on, wanted_db=wanted)
-    match = match_of(readings)
+    # What a correction is to lift, and what the levels are to differ by, is no difference. Before subs are aligned
+    # their level says nothing beside the main channels'.
+    wanted = wanted_levels_db(job.channels, correction, at_hz=ANALYSIS_GRID_HZ) if present.corrects else {
+        channel: stands_on.levels.offset_db(channel) for channel in job.channels}
+    readings = aligned_readings(context.bass, work, job, present.id, stands_on,
+                                wanted_db=None if present.bypassed else wanted)
+    match = match_of([one for one in readings if not (present.bypassed and one.is_sub)])
     return RoundRow(
         round=present, by_seat=tuple(float(np.mean(by_seat[seat.id])) if seat.id in by_seat else None
                                      for seat in job.plan.seats),

@@ -36,7 +36,7 @@ from dolce.core.reading import (
     phase_curves,
     step_near,
 )
-from dolce.core.response import ANALYSIS_GRID_HZ, ImpulseResponse, find_arrival, level_on_grid
+from dolce.core.response import ANALYSIS_GRID_HZ, NOISE_MATTERS_BELOW_DB, ImpulseResponse, find_arrival, level_on_grid
 from dolce.core.signals import PeriodicSignal
 from dolce.errors import InvalidValue
 from dolce.formats.audio_file import read_channels
@@ -46,7 +46,6 @@ from dolce.services.takes.take_making import deconvolver_of
 from dolce.store import UnitOfWork
 
 _LONGEST_RECORDING_S = 90.0
-_NOISY_FOR_DECAY_DB = 28.0         # below, each octave of a kept response ends where it meets the noise
 _MAP_HZ = mid_bands(per_octave=12, from_hz=20, to_hz=20_000)
 _MAP_S = np.linspace(-0.02, 0.6, 94)
 _SLICE_HZ = mid_bands(per_octave=24, from_hz=20, to_hz=2_000)
@@ -100,7 +99,7 @@ def _of_response(response: ImpulseResponse, arrival: float, take: TakeRecord, wi
         case "map":
             return map_of_time(response, at_hz=_MAP_HZ, at_s=_MAP_S, arrival_s=arrival, window_ms=wish.map_ms)
         case "times":
-            if take.quality.signal_to_noise_db < _NOISY_FOR_DECAY_DB:
+            if take.quality.signal_to_noise_db < NOISE_MATTERS_BELOW_DB:
                 raise InvalidValue(f"it stands {take.quality.signal_to_noise_db:.0f} dB above the noise, which was cut "
                                    "away from its end, so no decay can be read.", where=take.channel,
                                    remedy="Take it again louder, or in a quieter moment.")

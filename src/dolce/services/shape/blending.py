@@ -9,7 +9,8 @@ from dolce.core import checked
 from dolce.core.correction import deviations_db
 from dolce.core.job import Job
 from dolce.core.response import ANALYSIS_GRID_HZ
-from dolce.core.tuning import Blend, Correction
+from dolce.core.room import SUB_CODES
+from dolce.core.tuning import SUB_RANGE_HZ, Blend, Correction
 from dolce.errors import InvalidValue
 from dolce.services.context import Context
 from dolce.services.read.round_curves import base_round
@@ -29,6 +30,7 @@ class BlendRow:
     number : of a kept one; None for the present one
     before_db, after_db : by seat, None where no channel was taken there
     most_db : largest gain of its filters
+    found_for : the seat weighting of its filters, where that is another one
     """
 
     number: int | None
@@ -37,12 +39,15 @@ class BlendRow:
     before_db: tuple[float | None, ...]
     after_db: tuple[float | None, ...]
     most_db: float
+    found_for: Blend | None = None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class BlendTable:
-    """All corrections of a job side by side."""
+    """All corrections of a job side by side, over one range: the widest of theirs; subs to `sub_to_hz`."""
 
+    range_hz: tuple[float, float]
+    sub_to_hz: float
     seats: tuple[tuple[int, str], ...]
     rows: tuple[BlendRow, ...]
 
@@ -79,12 +84,16 @@ class Blending:
             present = present_correction(work, job)
             seats = tuple((seat.id, seat.name) for seat in job.plan.seats)
             kept: list[CorrectionVersion] = work.correction_versions.all(job_id)
-            rows = [self._row(work, job, None, replace(present, name="as it is now"), seats)]
-            rows += [self._row(work, job, one.number, one.correction, seats) for one in kept]
-        return BlendTable(seats=seats, rows=tuple(row for row in rows if row is not None))
+            every = [present, *(one.correction for one in kept)]
+            aims = [aim.limits for one in every for aim in (one.aim(""), *one.own.values())]
+            common = min(one.from_hz for one in aims), max(one.to_hz for one in aims)
+            rows = [self._row(work, job, None, replace(present, name="as it is now"), seats, common)]
+            rows += [self._row(work, job, one.number, one.correction, seats, common) for one in kept]
+        return BlendTable(seats=seats, range_hz=common, sub_to_hz=min(SUB_RANGE_HZ[1], common[1]),
+                          rows=tuple(row for row in rows if row is not None))
 
     def _row(self, work: UnitOfWork, job: Job, number: int | None, correction: Correction,
-             seats: tuple[tuple[int, str], ...]) -> BlendRow | None:
+             seats: tuple[tuple[int, str], ...], common_hz: tuple[float, float]) -> BlendRow | None:
         base = base_round(work, job, kept=correction.round_id)
         if base is None or not correction.found:
             return None
@@ -98,11 +107,12 @@ class Blending:
             shape, spots = self._shaping.shape(work, job, everywhere, base.id, channel)
             if shape is None:
                 continue
-            limits = correction.limits_for(channel, job.limits)
+            to_hz = min(SUB_RANGE_HZ[1], common_hz[1]) if channel in SUB_CODES else common_hz[1]
+            over = min(max(common_hz[0], shape.extension_hz), to_hz / np.sqrt(2)), to_hz
             most = max(most, shape.headroom.gain_db)
             for found, change in ((before, np.zeros(ANALYSIS_GRID_HZ.size)), (after, shape.effect_db)):
                 values = deviations_db(shape.needs.lacking_db, change, at_hz=ANALYSIS_GRID_HZ,
-                                       range_hz=(limits.from_hz, limits.to_hz), level_band_hz=shape.level_band_hz)
+                                       range_hz=over, level_band_hz=shape.level_band_hz)
                 for spot, value in zip(spots, values, strict=True):
                     found.setdefault(seat_of[spot], []).append(float(value))
 
@@ -110,7 +120,7 @@ class Blending:
             return tuple(float(np.mean(found[seat])) if seat in found else None for seat, _ in seats)
 
         return BlendRow(number=number, name=correction.name, blend=correction.blend, before_db=means(before),
-                        after_db=means(after), most_db=most)
+                        after_db=means(after), most_db=most, found_for=correction.found_for_others)
 
     def set_weights(self, job_id: int, name: str, weights: Mapping[int, float]) -> None:
         """For a blend of one's own; the filters stay until they are looked for again."""

@@ -4,10 +4,12 @@ from dataclasses import replace
 
 import numpy as np
 
+from dolce.core.correction import low_frequency_extension_hz
 from dolce.core.job import Job
 from dolce.core.response import ANALYSIS_GRID_HZ
+from dolce.core.room import SUB_CODES
 from dolce.core.tuning import Alignment, Correction, Heard, Outputs, SpotLevels, level_of, settings_of
-from dolce.services.align.predicted import predicted_levels, subs_as_one
+from dolce.services.align.predicted import not_summed, predicted_levels, subs_as_one
 from dolce.services.context import Context
 from dolce.services.read.round_curves import spot_weights
 from dolce.store import UnitOfWork
@@ -32,9 +34,8 @@ def heard_of(context: Context, work: UnitOfWork, job: Job, correction: Correctio
     alignment, rate = correction.alignment or Alignment(), job.rig.sample_rate_hz
     weights = spot_weights(job, correction.blend)
     if len(alignment.routes(channel)) > 1:
-        found = _summed(context, work, job, correction, round_id, channel, weights, before)
-        if found is not None:
-            return found
+        # Where the sum can't be formed at any spot there is nothing to shape: its main speaker alone is another sound.
+        return _summed(context, work, job, correction, round_id, channel, weights, before)
     curves = subs_as_one(context, work, job, alignment, round_id=round_id, curves=context.curves.of(work, round_id))
     whole = curves[channel].blended(weights) if channel in curves else None
     if whole is None:
@@ -42,7 +43,20 @@ def heard_of(context: Context, work: UnitOfWork, job: Job, correction: Correctio
     spots = tuple(take.spot_id for take in whole.takes)
     trim_db = settings_of(alignment, correction, channel, sample_rate_hz=rate, device=job.limits).trim_db
     turned_db = correction.turned_db(channel, ANALYSIS_GRID_HZ)
-    return Heard.of(whole.level_db + trim_db + turned_db, [weights[spot] for spot in spots]), spots
+    close = [spot.id for spot in job.spots if spot.close_to == channel and spot.id in curves[channel].spots.spots]
+    end = low_frequency_extension_hz(ANALYSIS_GRID_HZ, curves[channel].spots.at(tuple(close))[0], close=True,
+                                     is_sub=channel in SUB_CODES) if close else None
+    heard = Heard.of(whole.level_db + trim_db + turned_db, [weights[spot] for spot in spots])
+    return replace(heard, extension_hz=end), spots
+
+
+def unsummed(work: UnitOfWork, job: Job, correction: Correction, round_id: int,
+             channel: str) -> dict[int, tuple[str, ...]]:
+    """Spots that count at which what plays a channel can't be added up, and which outputs lack a known arrival."""
+    routes = (correction.alignment or Alignment()).routes(channel)
+    outputs = tuple(dict.fromkeys(way.output for way in routes))
+    spots = [spot for spot, weight in spot_weights(job, correction.blend).items() if weight > 0]
+    return not_summed(work, round_id, outputs, spots) if len(outputs) > 1 else {}
 
 
 def _summed(context: Context, work: UnitOfWork, job: Job, correction: Correction, round_id: int, channel: str,

@@ -1,6 +1,6 @@
 """The Shape stop: target, limits, bands, and what they are predicted to do."""
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Literal
 
@@ -9,7 +9,16 @@ from numpy.typing import ArrayLike, NDArray
 
 from dolce.core.alignment import level_band_hz, mid_level_db
 from dolce.core.checked import range_of
-from dolce.core.correction import QUICK, Effort, Expected, Overruled, Taste, shared_excess_phase
+from dolce.core.correction import (
+    QUICK,
+    Effort,
+    Expected,
+    Overruled,
+    TargetLevel,
+    Taste,
+    shared_excess_phase,
+    target_levels,
+)
 from dolce.core.filters import BandFilter, chain_level_db
 from dolce.core.job import Job, Round
 from dolce.core.levels import energy_mean_db
@@ -18,6 +27,7 @@ from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.core.room import SUB_CODES, group_of, partner_of
 from dolce.core.tuning import (
     HEARD_TO_HZ,
+    SUB_RANGE_HZ,
     SUM_HZ,
     Aim,
     Alignment,
@@ -45,7 +55,7 @@ from dolce.services.context import Context
 from dolce.services.load.misfit_words import misfit_words
 from dolce.services.read.round_curves import base_round, spot_weights, usual_blend
 from dolce.services.shape.filter_searches import Fewer, FilterSearch, FilterSearches, Told
-from dolce.services.shape.hearing import heard_of, shaped_channels
+from dolce.services.shape.hearing import heard_of, shaped_channels, unsummed
 from dolce.store import UnitOfWork
 
 Scope = Literal["all", "group", "partner", "channel"]
@@ -63,6 +73,7 @@ class ShapeView:
     shape : the channel in front
     spots : ids of those over which it is averaged
     lacking : seats of the blend at which it was not taken
+    not_summed : spots at which the channel and what plays its bass can't be added up, and what lacks there, in words
     round : the one that the correction starts from
     rounds : those that it could start from
     blends : seats that it could be for
@@ -78,6 +89,7 @@ class ShapeView:
     shape: ChannelShape | None
     spots: tuple[int, ...]
     lacking: tuple[str, ...]
+    not_summed: tuple[str, ...]
     undo: str | None
     redo: str | None
     version: str
@@ -100,6 +112,16 @@ class ShapeView:
                      for one in device.broken_by_channel(settings_of(
                          Alignment(), replace(self.correction, trims_db={}), channel,
                          sample_rate_hz=self.job.rig.sample_rate_hz)))
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ProposedRange:
+    """Where a channel is worth correcting; `close` says that a take close to it tells where it ends."""
+
+    channel: str
+    extension_hz: float
+    close: bool
+    range_hz: tuple[float, float]
 
 
 def present_correction(work: UnitOfWork, job: Job) -> Correction:
@@ -139,6 +161,8 @@ class Shaping:
             return ShapeView(
                 job=job, correction=correction, names=tuple(names), shape=shape, spots=spots,
                 lacking=_lacking(job, correction, spots) if shape else (), undo=undo, redo=redo,
+                not_summed=() if not (base and channel) else _not_summed(
+                    job, unsummed(work, job, correction, base.id, channel)),
                 version=work.corrections.version(job_id), found=correction.found, round=base,
                 blends=tuple(blends_of(job.plan)), rounds=tuple(r for r in work.takes.rounds(job_id) if r.bypassed),
                 moved_on=correction.found and not correction.stands_on(work.alignments.current(job_id)),
@@ -196,24 +220,71 @@ class Shaping:
                                correction, at_hz=ANALYSIS_GRID_HZ)
 
     def proposed_range_hz(self, job_id: int, channel: str) -> tuple[float, float]:
-        """A range for a channel: from where it reaches to where its spots stop agreeing.
+        """A range for a channel: from where it ends to where its spots stop agreeing.
 
         Raises
         ------
         Conflict
             Where it was not taken yet.
         """
+        found = {one.channel: one for one in self.proposed_ranges(job_id, (channel,))}
+        if channel not in found:
+            raise _nothing_yet()
+        return found[channel].range_hz
+
+    def proposed_ranges(self, job_id: int, channels: Sequence[str] = ()) -> tuple[ProposedRange, ...]:
+        """Ranges of some channels, or of all that can be shaped; of those that get the same filters one for both."""
         with self._context.look() as work:
             job = work.jobs.get(job_id)
             correction = present_correction(work, job)
             base = base_round(work, job, kept=correction.round_id)
-            aim = correction.aim(channel)
-            wide = replace(aim, limits=replace(aim.limits, from_hz=20.0, to_hz=HEARD_TO_HZ))
-            shape = self.shape(work, job, replace(correction, own={**correction.own, channel: wide}), base.id,
-                               channel)[0] if base is not None else None
+            if base is None:
+                return ()
+            names = shaped_channels(self._context, work, job, correction, base.id)
+            found: dict[str, tuple[float, float, float]] = {}
+            for name in [one for one in channels if one in names] or names:
+                aim = correction.aim(name)
+                low, high = SUB_RANGE_HZ if name in SUB_CODES else (20.0, HEARD_TO_HZ)
+                wide = replace(aim, limits=replace(aim.limits, from_hz=low, to_hz=high))
+                shape, _ = self.shape(work, job, replace(correction, own={**correction.own, name: wide}), base.id, name)
+                if shape is not None:
+                    start, end = shape.proposed_range_hz(aim.limits)
+                    found[name] = start, min(end, high), shape.extension_hz
+            closes = {spot.close_to for spot in job.spots if spot.close_to}
+        return tuple(ProposedRange(
+            channel=name, extension_hz=end, close=name in closes,
+            range_hz=(min(found[one][0] for one in (name, *correction.linked_with(name)) if one in found),
+                      max(found[one][1] for one in (name, *correction.linked_with(name)) if one in found)))
+            for name, (_, _, end) in found.items())
+
+    def target_levels(self, job_id: int, channel: str) -> tuple[TargetLevel, ...]:
+        """What the target's level costs and gives for a channel: how far cuts alone do the work."""
+        with self._context.look() as work:
+            job = work.jobs.get(job_id)
+            correction = present_correction(work, job)
+            base = base_round(work, job, kept=correction.round_id)
+            shape = self.shape(work, job, correction, base.id, channel)[0] if base is not None else None
         if shape is None:
-            raise _nothing_yet()
-        return shape.proposed_range_hz(aim.limits)
+            return ()
+        return target_levels(shape.plan.frequency_hz, shape.needs, correction.limits_for(channel, job.limits),
+                             range_hz=shape.judged_hz, at_level_db=shape.level_db)
+
+    def use_target_level(self, job_id: int, level_db: float) -> None:
+        """Let the target be at a level by hand, relative to the stimulus."""
+        self.change(job_id, f"target at {level_db:+.1f} dB", lambda c: replace(
+            c, anchor="hand", anchor_level_db=round(level_db, 1)))
+
+    def use_proposed_ranges(self, job_id: int) -> None:
+        """Let every channel be corrected over the range that is proposed for it."""
+        ranges = {one.channel: one.range_hz for one in self.proposed_ranges(job_id)}
+
+        def change(correction: Correction) -> Correction:
+            aims = {name: correction.aim(name) for name in ranges}
+            return replace(correction, own={**correction.own, **{
+                name: replace(aim, limits=replace(aim.limits, from_hz=ranges[name][0], to_hz=ranges[name][1]))
+                for name, aim in aims.items()}})
+
+        self.change(job_id, "ranges as proposed", change)
 
     def correction(self, job_id: int) -> Correction:
         """The correction as it is kept, without what follows from it."""
@@ -339,7 +410,8 @@ class Shaping:
             names = shaped_channels(self._context, work, job, correction, base.id) if base else []
             if not names:
                 raise _nothing_yet()
-            found = replace(correction, bands={c: tuple(b for b in bands if b.locked)
+            found = replace(correction, found_for=correction.blend,
+                            bands={c: tuple(b for b in bands if b.locked)
                                                for c, bands in correction.bands.items()}, convolutions={}, trims_db={})
             fewer: dict[str, tuple[tuple[int, float], ...]] = {}
             subs = [name for name in names if name in SUB_CODES]
@@ -436,8 +508,9 @@ class Shaping:
             shape, spots = self.shape(work, job, changed, base.id, channel) if base else (None, ())
         if shape is None:
             raise NotFound(f"{channel} can't be shaped.", where="shape", remedy="Reload the page.")
-        return ShapeView(job=job, correction=changed, names=(channel,), shape=shape, spots=spots, lacking=(), undo=None,
-                         redo=None, version="", found=True, round=base, rounds=(), blends=(), moved_on=False, moved=(),
+        return ShapeView(job=job, correction=changed, names=(channel,), shape=shape, spots=spots, lacking=(),
+                         not_summed=(), undo=None, redo=None,
+                         version="", found=True, round=base, rounds=(), blends=(), moved_on=False, moved=(),
                          search=None)
 
     def snapped(self, job_id: int, filter_: BandFilter) -> BandFilter:
@@ -570,6 +643,11 @@ def _lacking(job: Job, correction: Correction, spots: Sequence[int]) -> tuple[st
     planned = {spot.seat_id for spot in job.spots}
     return tuple(seat.name for seat in job.plan.seats if correction.blend.weights.get(seat.id, 0) > 0
                  and seat.id in planned and seat.id not in reached)
+
+
+def _not_summed(job: Job, lacking: Mapping[int, tuple[str, ...]]) -> tuple[str, ...]:
+    """Which outputs lack at which spots, in words."""
+    return tuple(f"{', '.join(outputs)} at {job.at_spot(spot)}" for spot, outputs in lacking.items())
 
 
 def _require_waits(job: Job, correction: Correction) -> None:

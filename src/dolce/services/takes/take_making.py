@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 from dolce.core.geometry import distance_m
 from dolce.core.job import Feed, Job, Rig
 from dolce.core.response import (
+    DRIFT_WORTH_PPM,
     Capture,
     Caution,
     Deconvolver,
@@ -26,7 +27,6 @@ from dolce.core.signals.marks import GAP_S
 from dolce.errors import Conflict
 
 TAIL_S = 1.0
-DRIFT_WORTH_PPM = 1.0              # of a recorder's clock: less is taken out and not spoken of
 _HIGHEST = 0.49                    # of the sample rate
 
 

@@ -22,6 +22,7 @@ from dolce.core.job import (
 )
 from dolce.core.processor import BYPASS, ProcessorState
 from dolce.core.response import (
+    DRIFT_WORTH_PPM,
     Caution,
     Quality,
     SweepDrowned,
@@ -44,7 +45,6 @@ from dolce.services.sound.sound_work import SoundWork
 from dolce.services.takes.found_take import FoundTake, found_take, places_of
 from dolce.services.takes.odd import OddOfRounds
 from dolce.services.takes.take_making import (
-    DRIFT_WORTH_PPM,
     TAIL_S,
     Playing,
     captured,

@@ -3,7 +3,7 @@
 from collections.abc import Callable
 from dataclasses import asdict, replace
 
-from flask import Response, request
+from flask import Response, render_template, request
 
 from dolce.core.checked import limited_fields
 from dolce.core.correction import METHODS, PHASES, Curve, FixedBands, Limits, Means, Target, Taste
@@ -157,6 +157,29 @@ def use_count(job_id: int, channel: str, count: int) -> Response:
     except InvalidValue as error:
         return show(job_id, status=422, notice=f"{error.problem} {error.remedy}")
     return edited(job_id, lambda: services().shaping.begin_find(job_id))
+
+
+@blueprint.get("/before-find/<channel>")
+def before_find(job_id: int, channel: str) -> str:
+    """Ranges of all channels as proposed, and what the target's level costs for one."""
+    shaping = services().shaping
+    return render_template("shape/_before_find.html", job_id=job_id, channel=channel,
+                           ranges=shaping.proposed_ranges(job_id), levels=shaping.target_levels(job_id, channel))
+
+
+@blueprint.post("/ranges")
+def use_ranges(job_id: int) -> Response:
+    """Correct every channel over the range that is proposed for it."""
+    return edited(job_id, lambda: services().shaping.use_proposed_ranges(job_id))
+
+
+@blueprint.post("/target/level")
+def use_level(job_id: int) -> Response:
+    """Let the target be at a level by hand."""
+    level = number_of(request.args.get("level", ""))
+    if level is None or not -120 <= level <= 60:
+        return show(job_id, status=422, notice="A level of the target is -120 to 60 dB.")
+    return edited(job_id, lambda: services().shaping.use_target_level(job_id, level))
 
 
 @blueprint.post("/target/file")

@@ -103,7 +103,7 @@ class ChannelView:
         return cls(channel=c, plot=plot, rows=rows, graphic=graphic, explained=said, boosts=_boosts(c, limits),
                    fewer=_fewer(view, name, len([row for row in rows if not row.band.locked])),
                    strong_words=strong_words(rows, c.correction_db, limits.max_boost_db),
-                   range_hz=(limits.from_hz, limits.to_hz),
+                   range_hz=c.judged_hz,
                    agreed_to_hz=c.agreed_to_hz(limits), left_alone=tuple(
                        (s, stretch_words(s), tuple(row for row in said if s.from_hz <= row.at_hz <= s.to_hz))
                        for s in c.plan.left_alone))

@@ -279,9 +279,14 @@ def _cell_plot(take: TakeRecord, noise: NoiseUnder | None, spl_db: float | None)
                           y_range=(min(top - 30, 5 * float(np.floor(lowest / 5))), top))
 
 
+_PLAYS_DB = 10.0
+
+
 def _noisiest(take: TakeRecord, noise: NoiseUnder) -> tuple[float, float]:
     bands = np.array(noise.nominal_hz)
     inside = (bands >= 31.5) & (bands <= min(_top_hz(take), 16_000))
+    # Where the loudspeaker plays: below its end the noise of the room says nothing of the take.
+    inside &= noise.level_db > np.median(noise.level_db[inside]) - _PLAYS_DB
     above = (noise.level_db - noise.noise_db)[inside]
     return float(bands[inside][np.argmin(above)]), float(above.min())
 

@@ -26,10 +26,12 @@ from dolce.core.correction import (
     fit_bands,
     fit_left_out,
     fit_with_fixed,
+    low_frequency_extension_hz,
     plan_correction,
     ringing_s,
     shared_excess_phase,
     speaker_curve,
+    target_levels,
 )
 from dolce.core.filters import (
     BandFilter,
@@ -61,6 +63,7 @@ from dolce.core.tuning import (
     expectation_of,
     found_filters,
     headroom_cut_db,
+    judged_range_hz,
     output_loads,
     seat_levels_db,
     settings_of,
@@ -489,6 +492,68 @@ def test_what_a_correction_costs_at_the_seat():
     before, after = seat_levels_db(outputs, "L", heard, at_hz=GRID, sample_rate_hz=RATE, cut_db=4.0)
     assert after - before == pytest.approx(-6, abs=1e-9)
     assert seat_levels_db(outputs, "R", heard, at_hz=GRID, sample_rate_hz=RATE, cut_db=4.0) is None
+
+
+# Where a loudspeaker ends, and the level of its target
+
+def rolled_off(end_hz, order, *, seed=0, modes_db=6.0):
+    """A Butterworth high-pass that is 10 dB down at `end_hz`, in a room that lifts the bass and has modes."""
+    rng = np.random.default_rng(seed)
+    corner = end_hz * 9 ** (1 / (2 * order))
+    level = -10 * np.log10(1 + (corner / GRID) ** (2 * order)) + 5 * np.clip(np.log2(45 / GRID), 0, 1.2)
+    modes = np.interp(np.log2(GRID), np.arange(3, 15, 0.25), rng.normal(0, modes_db / 2, 48))
+    return level + np.where(GRID < 300, modes, 0.0)
+
+
+@pytest.mark.parametrize("order", [2, 4])
+@pytest.mark.parametrize("end_hz", [28.0, 45.0, 70.0])
+def test_a_loudspeakers_end_is_found_under_the_modes_of_a_room(end_hz, order):
+    off = [abs(np.log2(low_frequency_extension_hz(GRID, rolled_off(end_hz, order, seed=k)) / end_hz)) for k in range(9)]
+    assert np.median(off) < 0.2
+    # By a take close to it, where the room adds nothing.
+    bare = rolled_off(end_hz, order, modes_db=0.0) - 5 * np.clip(np.log2(45 / GRID), 0, 1.2)
+    assert low_frequency_extension_hz(GRID, bare, close=True) == pytest.approx(end_hz, rel=0.03)
+
+
+def test_one_room_mode_is_not_taken_for_the_loudspeakers_end():
+    level = rolled_off(70.0, 4, modes_db=0.0) + bump(30, 28, 0.12)
+    assert level[np.argmin(np.abs(GRID - 30))] > -10                     # by level alone it would end at 28 Hz
+    assert low_frequency_extension_hz(GRID, level) > 58
+
+
+def test_deviations_are_told_over_the_range_that_the_loudspeaker_plays():
+    level = rolled_off(70.0, 4, modes_db=0.0) + bump(150, 5, 0.3)
+    shape = shape_of("L", Heard.of(np.repeat(level[None], 4, axis=0)), at_hz=GRID, sample_rate_hz=RATE,
+                     correction=Correction(limits=Limits(from_hz=20, to_hz=500)))
+    assert shape.judged_hz[0] == pytest.approx(70, rel=0.15)
+    assert shape.judged_hz[1] == 500
+    assert shape.before_deviation_db < 4                                 # from 20 Hz it would be 16 dB
+    # Half an octave remains where it ends beyond the range.
+    assert judged_range_hz(Limits(from_hz=20, to_hz=60), 200.0) == (pytest.approx(60 / np.sqrt(2)), 60)
+
+
+def test_subs_have_a_range_of_their_own():
+    correction = Correction(limits=Limits(from_hz=35, to_hz=500))
+    assert (correction.limits_for("Sub1").from_hz, correction.limits_for("Sub1").to_hz) == (20, 160)
+    own = replace(correction, own={"Sub1": Aim(limits=Limits(from_hz=28, to_hz=90))})
+    assert (own.limits_for("Sub1").from_hz, own.limits_for("Sub1").to_hz) == (28, 90)
+
+
+def test_a_lower_target_asks_for_less_boost_and_costs_loudness():
+    # A hill of 6 dB and a dip of 6 dB at every spot.
+    level = bump(60, 6, 0.3) + bump(200, -6, 0.3)
+    needs = Needs(lacking_db=np.repeat(-level[None], 4, axis=0), weight=np.full(4, 0.25))
+    rows = target_levels(GRID, needs, Limits(to_hz=500), range_hz=(30, 500), at_level_db=-20.0)
+    assert [row.level_db for row in rows] == [-20 - row.lowered_db for row in rows]
+    assert rows[0].boost_db == pytest.approx(6, abs=0.1)
+    at_six = rows[-1]
+    assert at_six.lowered_db == 6
+    assert at_six.boost_db == pytest.approx(0, abs=0.1)                  # cuts alone reach the bottom of the dip
+    assert at_six.cuts_alone_db < 0.1
+    assert rows[0].cuts_alone_db > 1
+    assert np.diff([row.lost_db for row in rows]).min() > 0
+    assert target_levels(GRID, Needs(lacking_db=-level[None], weight=np.ones(1)), Limits(), range_hz=(30, 500),
+                         at_level_db=0.0) == ()
 
 
 # What belongs together

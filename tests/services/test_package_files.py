@@ -323,3 +323,58 @@ def test_every_field_of_the_settings_is_described(managed):
     output, route = next(iter(told["outputs"].values())), told["inputs"]["LFE"][0]
     for field in (*told, *told["made_for"], *output, *route, *route["crossover"]):
         assert f"`{field}`" in described or f".{field}`" in described, field
+
+
+# A sum that can't be formed everywhere
+
+def test_a_spot_without_a_known_arrival_is_named_and_the_others_are_summed(managed):
+    services, _ = managed
+    job_id = services.jobs.copy(1).id
+    job = services.jobs.get(job_id)
+    whole = services.shaping.view(job_id, "C")
+    assert whole.not_summed == ()
+    spot = job.spots[1]
+    impulse = np.zeros(24_000)
+    impulse[4800] = 0.1
+    out = io.BytesIO()
+    soundfile.write(out, impulse, 48_000, format="WAV", subtype="FLOAT")
+    services.elsewhere.add(job_id, "Sub1", spot.id, out.getvalue(), file_name="sub.wav")
+    view = services.shaping.view(job_id, "C")
+    assert view.not_summed == (f"Sub1 at {job.at_spot(spot.id)}",)
+    # Still the sum of C with the subs, at the spots that have them all: not C alone.
+    assert view.shape.share is not None
+    assert set(view.spots) == set(whole.spots) - {spot.id}
+    page = client_of(services).get(f"/jobs/{job_id}/shape?channel=C").text
+    assert "Sum with the subs not known" in page
+    assert f"Sub1 at {job.at_spot(spot.id)}" in page
+
+
+def test_filters_that_were_found_for_other_seats_say_so(managed):
+    services, _ = managed
+    job_id = services.jobs.copy(1).id
+    blends = services.shaping.view(job_id).blends
+    services.shaping.set_blend(job_id, blends[1])
+    assert services.shaping.correction(job_id).found_for_others == blends[0]
+    services.blending.keep(job_id, "Couch only")
+    page = client_of(services).get(f"/jobs/{job_id}/shape?sheet=blends").text
+    assert f"found for {blends[0].name}" in page
+    assert f"filters for {blends[0].name}" in page
+    table = services.blending.table(job_id)
+    assert table.range_hz == (20, 500)                                   # one range for all rows, and named
+    assert "20 Hz to 500 Hz for every correction" in page
+    assert [row.found_for for row in table.rows] == [blends[0], blends[0]]
+
+
+def test_ranges_and_levels_are_offered_before_the_first_search(managed):
+    services, _ = managed
+    job_id = services.jobs.copy(1).id
+    client = client_of(services)
+    page = client.get(f"/jobs/{job_id}/shape/before-find/L").text
+    rows = {one.channel: one for one in services.shaping.proposed_ranges(job_id)}
+    assert set(rows) == set(services.jobs.get(job_id).channels)
+    assert rows["L"].range_hz == rows["R"].range_hz                      # a pair gets one range
+    assert rows["Sub1"].range_hz[1] <= 160
+    assert "Boost asked" in page
+    services.shaping.use_proposed_ranges(job_id)
+    limits = services.shaping.correction(job_id).limits_for("L")
+    assert (limits.from_hz, limits.to_hz) == rows["L"].range_hz

@@ -14,7 +14,7 @@ import sofar
 import soundfile
 from numpy.testing import assert_allclose
 
-from asking import client_of
+from asking import client_of, post
 from dolce.core.correction import Limits, Means
 from dolce.core.filters import chain_sections
 from dolce.core.processor import Crossover, Effects, ProcessorLimits
@@ -378,3 +378,24 @@ def test_ranges_and_levels_are_offered_before_the_first_search(managed):
     services.shaping.use_proposed_ranges(job_id)
     limits = services.shaping.correction(job_id).limits_for("L")
     assert (limits.from_hz, limits.to_hz) == rows["L"].range_hz
+
+
+def test_subs_are_protected_below_their_end_and_the_package_holds_it(managed):
+    services, _ = managed
+    job_id = services.jobs.copy(1).id
+    view = services.crossing.view(job_id)
+    rows = {one.channel: one for one in view.protections}
+    # Main channels that the crossover relieves need none.
+    assert set(rows) == {"Sub1", "Sub2"}
+    assert rows["Sub1"].proposed_hz == max(20, round(rows["Sub1"].extension_hz / 2 ** (1 / 3)))
+    client = client_of(services)
+    assert post(client, f"/jobs/{job_id}/align/protect/Sub1", protect_hz="25").status_code == 200
+    alignment = services.aligning.view(job_id).alignment
+    assert {alignment.channels[sub].high_pass.frequency_hz for sub in ("Sub1", "Sub2")} == {25.0}
+    assert post(client, f"/jobs/{job_id}/align/protect/Sub1", protect_hz="5").status_code == 422
+    services.shaping.stand_on_present(job_id)
+    told = json.loads(files_of(services, job_id, rates_hz=(48_000,))["settings.json"])
+    assert told["outputs"]["Sub2"]["high_pass"] == {
+        "side": "high", "kind": "butterworth", "order": 4, "slope_db_per_octave": 24, "frequency_hz": 25.0}
+    post(client, f"/jobs/{job_id}/align/protect/Sub1", off="1")
+    assert services.aligning.view(job_id).alignment.channels["Sub1"].high_pass is None

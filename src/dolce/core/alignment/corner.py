@@ -1,4 +1,4 @@
-"""Where a main may hand over to the subs, by what it does itself."""
+"""Where a main channel may be crossed over to the subs, and from where loudspeakers are protected."""
 
 import numpy as np
 from numpy.typing import NDArray
@@ -43,3 +43,12 @@ def proposed_corner_hz(falls_off: float, distorts_below: float | None = None) ->
     """
     lowest = max(60.0, _ABOVE * falls_off, distorts_below or 0.0)
     return next((corner for corner in CORNERS_HZ if corner >= lowest), CORNERS_HZ[-1])
+
+
+def protective_high_pass_hz(extension_hz: float) -> float:
+    """Corner of a high-pass of 24 dB per octave that keeps excursion down below a loudspeaker's end, in whole Hz.
+
+    A third of an octave below its -10 dB point: there it plays next to nothing, and a vented box moves most (L. L.
+    Beranek, "Acoustics", on vented boxes below their tuning; the distance is our own). Not below 20 Hz.
+    """
+    return max(20.0, float(round(extension_hz / 2 ** (1 / 3))))

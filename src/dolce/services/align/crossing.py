@@ -7,19 +7,20 @@ from functools import partial
 import numpy as np
 from numpy.typing import NDArray
 
-from dolce.core.alignment.corner import distorts_below_hz, falls_off_hz, proposed_corner_hz
+from dolce.core.alignment.corner import distorts_below_hz, falls_off_hz, proposed_corner_hz, protective_high_pass_hz
+from dolce.core.correction import low_frequency_extension_hz
 from dolce.core.job import Job, Round, TakeRecord
 from dolce.core.levels import energy_mean_db
 from dolce.core.processor import BassManagement, Crossover, Effects
 from dolce.core.response import ANALYSIS_GRID_HZ, smoothed_level_db
 from dolce.core.room import group_of
 from dolce.core.subs import SubGroup, SubSetting
-from dolce.core.tuning import Alignment, Handover, Outputs, handover, mains_later_s
+from dolce.core.tuning import Alignment, ChannelAlignment, Handover, Outputs, handover, mains_later_s
 from dolce.errors import Conflict, InvalidValue
 from dolce.services.align.aligning import Aligning
 from dolce.services.align.bass_takes import bass_responses
 from dolce.services.context import Context
-from dolce.services.read.round_curves import base_round, usual_blend
+from dolce.services.read.round_curves import ChannelCurves, base_round, spot_weights, usual_blend
 from dolce.services.read.take_details import detail_of
 from dolce.services.read.wish import ReadWish
 
@@ -52,6 +53,16 @@ class GroupCorner:
         return self.crossover is not None and self.crossover.frequency_hz < self.falls_off_hz
 
 
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Protection:
+    """A loudspeaker that plays down to its end: where that is, the high-pass proposed, and the one that is set."""
+
+    channel: str
+    extension_hz: float
+    proposed_hz: float
+    set_hz: float | None
+
+
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
 class CrossingView:
     """Crossovers, and the sums around them; `missing` says why there is nothing to show.
@@ -65,6 +76,7 @@ class CrossingView:
     later_s : by how much mains wait for the subs
     effects_meter_db : what a plain C-weighted meter shows for the effects channel beside a main channel
     bad : channels whose sum loses much at some seat, with that seat and the loss
+    protections : subs, and main channels that no crossover relieves, with a high-pass below their end
     """
 
     job: Job
@@ -78,6 +90,7 @@ class CrossingView:
     later_s: float = 0.0
     effects_meter_db: float = 0.0
     bad: tuple[tuple[str, str, float], ...] = ()
+    protections: tuple[Protection, ...] = ()
 
 
 class Crossing:
@@ -101,6 +114,7 @@ class Crossing:
                       and take.spot_id == centre.id and take.source == "rig" and take.signal == "sweep" and take.usable
                       and take.channel in _mains(job)}
             weights = usual_blend(job).weights
+            usual_spots = spot_weights(job, usual_blend(job))
             spots = [spot for spot in job.spots if weights.get(spot.seat_id, 0) > 0]
             responses = bass_responses(self._context.bass, work, job, base.id, job.channels,
                                        spots=[spot.id for spot in spots])
@@ -146,7 +160,8 @@ class Crossing:
             groups=tuple(groups), handovers=found, later_s=mains_later_s(alignment),
             effects_meter_db=(alignment.routing.effects if chosen and alignment.routing.effects
                               else Effects()).on_a_meter_db,
-            bad=tuple(sorted(bad, key=lambda one: one[2])))
+            bad=tuple(sorted(bad, key=lambda one: one[2])),
+            protections=_protections(job, alignment, curves, usual_spots))
 
     def _read_ahead(self, takes: Mapping[str, TakeRecord]) -> None:
         """Where mains distort, from their recordings at the main seat's centre."""
@@ -190,6 +205,21 @@ class Crossing:
                 group, most_wait_s=most_wait_s))
 
         self._aligning.change(job_id, "of crossovers", changed)
+
+    def protect(self, job_id: int, channel: str, frequency_hz: float | None) -> None:
+        """A high-pass of 24 dB per octave for one output, or for all subs of a group; None takes it off."""
+        with self._context.look() as work:
+            work.jobs.get(job_id).speaker(channel)
+        high_pass = None if frequency_hz is None else Crossover(frequency_hz=frequency_hz, kind="butterworth")
+
+        def changed(alignment: Alignment) -> Alignment:
+            group = alignment.subs.settings if alignment.subs else {}
+            of = tuple(group) if channel in group else (channel,)
+            return replace(alignment, channels={**alignment.channels, **{
+                one: replace(alignment.channels.get(one, ChannelAlignment()), high_pass=high_pass) for one in of}})
+
+        self._aligning.change(job_id, f"high-pass of {channel} " + (
+            "removed" if frequency_hz is None else f"at {frequency_hz:g} Hz"), changed)
 
     def without_crossovers(self, job_id: int) -> None:
         """Every channel plays its whole range itself again."""
@@ -235,6 +265,22 @@ class Crossing:
             return replace(alignment, routing=replace(routing, sends={c: to for c, to in sends.items() if to}))
 
         self._aligning.change(job_id, "of routing", changed)
+
+
+def _protections(job: Job, alignment: Alignment, curves: Mapping[str, ChannelCurves],
+                 weights: Mapping[int, float]) -> tuple[Protection, ...]:
+    """Every output that plays down to its own end."""
+    found = []
+    for speaker in job.speakers:
+        whole = curves[speaker.channel].blended(weights) if speaker.channel in curves else None
+        relieved = alignment.routing is not None and not speaker.is_sub and alignment.routing.of(speaker.channel)
+        if whole is None or relieved:
+            continue
+        end = low_frequency_extension_hz(ANALYSIS_GRID_HZ, whole.average.level_db, is_sub=speaker.is_sub)
+        high_pass = alignment.settings(speaker.channel).high_pass
+        found.append(Protection(channel=speaker.channel, extension_hz=end, proposed_hz=protective_high_pass_hz(end),
+                                set_hz=high_pass.frequency_hz if high_pass else None))
+    return tuple(found)
 
 
 def _mains(job: Job) -> tuple[str, ...]:

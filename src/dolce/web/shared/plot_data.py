@@ -6,9 +6,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dolce.core.response import ANALYSIS_GRID_HZ
+from dolce.core.room import SUB_CODES
 
 FROM_HZ, TO_HZ = 20.0, 20_000.0
 RANGE_DB = 50.0
+SUB_SHOWN_TO_HZ = 300.0            # above, a sub's curve is noise and what its crossover lets through
 _SHOWN = (ANALYSIS_GRID_HZ >= FROM_HZ * 0.985) & (ANALYSIS_GRID_HZ <= TO_HZ * 1.015)
 _X = [round(float(f), 2) for f in ANALYSIS_GRID_HZ[_SHOWN]]
 
@@ -20,12 +22,20 @@ def shown(values: NDArray, *, digits: int = 2) -> list[float]:
 
 def curve(label: str, channel: str, state: str, values: NDArray, *, note: str = "") -> dict:
     """A curve: the channel decides its colour, the state ("before", "predicted", "after", "target") its line."""
-    return {"label": label, "channel": channel, "state": state, "y": shown(values), "note": note}
+    return {"label": label, "channel": channel, "state": state, "note": note, **_played(channel, y=shown(values))}
 
 
 def ribbon(channel: str, low: NDArray, high: NDArray) -> dict:
     """The range over the spots."""
-    return {"channel": channel, "low": shown(low, digits=1), "high": shown(high, digits=1)}
+    return {"channel": channel, **_played(channel, low=shown(low, digits=1), high=shown(high, digits=1))}
+
+
+def _played(channel: str, **points: list[float]) -> dict:
+    """Points of a curve; those of a sub no further than subs play, with frequencies of their own."""
+    if channel not in SUB_CODES:
+        return points
+    count = sum(f <= SUB_SHOWN_TO_HZ for f in _X)
+    return {"x": _X[:count], **{name: values[:count] for name, values in points.items()}}
 
 
 def response_plot(*, curves: list[dict], top_db: float, unit: str, ribbons: list[dict] | None = None,

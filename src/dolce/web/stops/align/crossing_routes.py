@@ -42,6 +42,20 @@ def no_crossovers(job_id: int) -> Response:
     return after(job_id, "crossover")
 
 
+@blueprint.post("/protect/<channel>")
+def protect(job_id: int, channel: str) -> Response:
+    """A high-pass below where a loudspeaker ends, set or taken off."""
+    form = FormReader(request.form)
+    at = None if request.form.get("off") else form.number("protect_hz", low=20, high=200, unit="Hz")
+    try:
+        form.done()
+    except InvalidForm as error:
+        return show(job_id, "crossover", status=422, faults={f"protect-{channel}": error.faults["protect_hz"]},
+                    typed=request.form)
+    services().crossing.protect(job_id, channel, at)
+    return after(job_id, "crossover")
+
+
 @blueprint.post("/crossovers/group")
 def hold_group(job_id: int) -> Response:
     """Delay and polarity of all subs against the mains by hand, or looked for again."""

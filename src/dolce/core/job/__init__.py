@@ -1,6 +1,6 @@
 """The words of a job: rig, rounds and takes, as values; the room is `dolce.core.room`."""
 
-from dolce.core.job.feeds import GROUPS, JOINED, Feed, HowTaken, Rows, bass_alone, label_of, name_of
+from dolce.core.job.feeds import GROUPS, JOINED, Feed, HowTaken, Rows, bass_alone, channels_of, label_of, name_of
 from dolce.core.job.log_groups import LogGroup, grouped
 from dolce.core.job.model import DamagedJob, Job, LogEntry, PassRecord, Round, TakeRecord
 from dolce.core.job.next_step import JobFacts, StepKey, needed_sheets, next_step
@@ -51,6 +51,7 @@ __all__ = [
     "StoryWords",
     "TakeRecord",
     "bass_alone",
+    "channels_of",
     "grouped",
     "label_of",
     "latest_corrected",

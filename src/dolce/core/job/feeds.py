@@ -94,9 +94,14 @@ def name_of(code: str) -> str:
     return channel_name(code) if JOINED not in code else label_of(code)
 
 
+def channels_of(code: str) -> tuple[str, ...]:
+    """The channels that a row of this code plays."""
+    return tuple(code.split(JOINED))
+
+
 def bass_alone(code: str) -> bool:
     """Whether only subs sound in the row of a code."""
-    return all(channel in SUB_CODES for channel in code.split(JOINED))
+    return all(channel in SUB_CODES for channel in channels_of(code))
 
 
 WHOLE_RANGE = HowTaken()

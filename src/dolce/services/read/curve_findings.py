@@ -5,7 +5,7 @@ from numpy.typing import NDArray
 
 from dolce.core.acoustics import modes_of_box
 from dolce.core.geometry import Point
-from dolce.core.job import JOINED, Job, TakeRecord, bass_alone
+from dolce.core.job import Job, TakeRecord, bass_alone, channels_of
 from dolce.core.levels import mid_bands
 from dolce.core.reading import (
     CurveFinding,
@@ -77,7 +77,7 @@ def _place(job: Job, channel: str, at: TakeRecord) -> Point:
 def _parts(curves: ChannelCurves, beside: dict[str, ChannelCurves], levels: NDArray,
            takes: list[TakeRecord]) -> tuple[list[NDArray], NDArray | None]:
     """Of a row of several channels: levels of each alone, and of all, at the spots where all were taken."""
-    channels = curves.channel.split(JOINED)
+    channels = channels_of(curves.channel)
     if len(channels) < 2 or any(channel not in beside for channel in channels):
         return [], None
     at_spots = [{take.spot_id: take.level_db for take in beside[c].takes} for c in channels]

@@ -5,7 +5,7 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from dolce.core.geometry import Point, RoomSize
-from dolce.core.job import Job
+from dolce.core.job import Job, channels_of
 from dolce.core.room import (
     Box,
     Dismissal,
@@ -379,7 +379,8 @@ def room_schema() -> dict[str, Any]:
 
 def _refuse_lost(work: UnitOfWork, job_id: int, after: RoomPlan) -> None:
     """Conflict where takes hang on a channel that goes."""
-    lost = [c for c, count in work.takes.count_by_channel(job_id).items() if count and c not in after.channels]
+    lost = [code for code, count in work.takes.count_by_channel(job_id).items()
+            if count and not set(channels_of(code)) <= set(after.channels)]
     if lost:
         raise Conflict(f"{lost[0]} has takes, which would lose their channel.", where="speakers",
                        remedy="Keep it, or copy the job without its takes and change the copy.")

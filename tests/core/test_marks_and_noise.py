@@ -127,7 +127,7 @@ def test_noise_behind_the_response_is_left_out_octave_by_octave(noisy, monkeypat
         return (level_on_grid(response, at_hz=ANALYSIS_GRID_HZ, per_octave=12) - truth)[inside]
 
     windowed = error()
-    monkeypatch.setattr("dolce.core.response.capture._NOISE_MATTERS_BELOW_DB", -100.0)
+    monkeypatch.setattr("dolce.core.response.capture.NOISE_MATTERS_BELOW_DB", -100.0)
     monkeypatch.setattr("dolce.core.response.capture._HUM_MATTERS_BELOW_DB", -100.0)
     plain = error()
     assert np.sqrt(np.mean(windowed**2)) < 0.8 * np.sqrt(np.mean(plain**2))

@@ -66,7 +66,9 @@ def test_a_search_behind_the_pages_ends_with_filters_and_a_stopped_one_changes_n
     assert (search.done, search.fault, search.fraction) == (True, "", 1.0)
     correction = services.shaping.correction(job_id)
     assert set(correction.bands) == {"L", "R", "C", "Sub1"}
-    assert [count for count, _ in search.fewer["C"]] == list(range(1, len(correction.bands["C"])))
+    counts = [count for count, _ in search.fewer["C"]]
+    assert counts == sorted(set(counts))
+    assert len(correction.bands["C"]) in counts
 
 
 def test_a_search_that_is_told_to_stop_ends_at_its_next_step(job):
@@ -323,9 +325,13 @@ def test_a_convolved_channel_takes_no_band_beside_it(job):
 def test_who_would_have_to_wait_longer_than_an_output_can_is_named(job):
     services, job_id = job
     late = FoundConvolution(at_hz=(20.0, 200.0, 2000.0), level_db=(0.0, 0.0, 0.0), phase="linear", duration_s=0.6)
-    with pytest.raises(Conflict, match="L would have to wait"):
-        _require_waits(services.jobs.get(job_id), Correction(convolutions={"C": late}))
-    _require_waits(services.jobs.get(job_id), Correction(convolutions=dict.fromkeys(("L", "R", "C", "Sub1"), late)))
+    job = services.jobs.get(job_id)
+    # Cut to the taps that the device holds it is late by less, and nobody waits too long.
+    _require_waits(job, Correction(convolutions={"C": late}))
+    whole = replace(job, rig=job.rig.with_limits(replace(job.limits, taps=0)))
+    with pytest.raises(Conflict, match="L would have to wait 300 ms"):
+        _require_waits(whole, Correction(convolutions={"C": late}))
+    _require_waits(whole, Correction(convolutions=dict.fromkeys(("L", "R", "C", "Sub1"), late)))
 
 
 def test_mains_are_corrected_on_the_sum_that_has_the_corrected_sub_in_it(job, monkeypatch):
@@ -352,5 +358,7 @@ def test_mains_are_corrected_on_the_sum_that_has_the_corrected_sub_in_it(job, mo
     for band in services.shaping.correction(job_id).bands["Sub1"]:
         services.shaping.switch_band(job_id, "Sub1", band.id, on=False)
     without = services.shaping.view(job_id, "C").shape.before_db
-    assert np.abs(before - without)[(GRID > 35) & (GRID < 70)].max() > 1
-    assert np.abs(before - without)[(GRID > 700) & (GRID < 2000)].max() < 0.5
+    low, high = (np.abs(before - without)[band].max() for band in (
+        (GRID > 35) & (GRID < 70), (GRID > 700) & (GRID < 2000)))
+    assert low > 0.5
+    assert high < 0.1 * low

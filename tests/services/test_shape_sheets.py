@@ -66,7 +66,7 @@ def test_a_search_behind_the_pages_ends_with_filters_and_a_stopped_one_changes_n
     assert (search.done, search.fault, search.fraction) == (True, "", 1.0)
     correction = services.shaping.correction(job_id)
     assert set(correction.bands) == {"L", "R", "C", "Sub1"}
-    counts = [count for count, _ in search.fewer["C"]]
+    counts = [count for count, _ in correction.fewer["C"]]
     assert counts == sorted(set(counts))
     assert len(correction.bands["C"]) in counts
 

@@ -97,6 +97,8 @@ class Correction:
         How loud each plays cleanly at the main seat, as typed.
     found_for : Blend or None
         The seat weighting for which the filters were found; None where they were not, or by an older version.
+    fewer : mapping of channel to (number, share)
+        What fewer filters would take away of the deviation that the most of them do, as the last search found it.
     note : str
     last_band_id : int
         The highest that was ever given: no later band is taken for an earlier one.
@@ -124,6 +126,7 @@ class Correction:
     note: str = ""
     last_band_id: int = 0
     found_for: Blend | None = None
+    fewer: Mapping[str, tuple[tuple[int, float], ...]] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
         self._name_bands()

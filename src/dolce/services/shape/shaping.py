@@ -54,7 +54,7 @@ from dolce.services.align.readings import level_weights, moved_words
 from dolce.services.context import Context
 from dolce.services.load.misfit_words import misfit_words
 from dolce.services.read.round_curves import base_round, spot_weights, usual_blend
-from dolce.services.shape.filter_searches import Fewer, FilterSearch, FilterSearches, Told
+from dolce.services.shape.filter_searches import FilterSearch, FilterSearches, Told
 from dolce.services.shape.hearing import heard_of, shaped_channels, unsummed
 from dolce.store import UnitOfWork
 
@@ -387,7 +387,8 @@ class Shaping:
 
     def find(self, job_id: int, told: Told | None = None) -> None:
         """Look for the filters of all channels, and wait for them; they stand on the alignment as it is now."""
-        self.searches.keep(job_id, self._find(job_id, told or _nobody))
+        self._find(job_id, told or _nobody)
+        self.searches.keep(job_id)
 
     def begin_find(self, job_id: int) -> None:
         """The same behind the pages; told of and stopped by `searches`."""
@@ -399,7 +400,7 @@ class Shaping:
                 raise _nothing_yet()
         self.searches.look_for(job_id, lambda told: self._find(job_id, told))
 
-    def _find(self, job_id: int, told: Told) -> Fewer:
+    def _find(self, job_id: int, told: Told) -> None:
         """Subs first, then every other channel on the sum that has them in it."""
         with self._context.look() as work:
             job, seen = work.jobs.get(job_id), work.corrections.version(job_id)
@@ -432,6 +433,8 @@ class Shaping:
                 done += part
             found = replace(found, bands={c: one for c, one in found.bands.items()
                                           if c in names and c not in found.convolutions})
+            found = replace(found, fewer={channel: tuple((count, round(share, 4)) for count, share in rows)
+                                          for channel, rows in fewer.items()})
             _require_waits(job, found)
         with self._context.change() as work:
             work.corrections.require(job_id, seen)               # it may have been changed while the fit ran
@@ -443,7 +446,6 @@ class Shaping:
             work.logbook.add(job_id, f"Filters found for {found.blend.name}, from round {base.name}: {said}.",
                              at=self._context.now())
             work.jobs.touch(job_id, self._context.now())
-        return fewer
 
     def _turned(self, work: UnitOfWork, job: Job, correction: Correction, round_id: int,
                 channels: Sequence[str]) -> dict[str, tuple[NDArray, NDArray]]:

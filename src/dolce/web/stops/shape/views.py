@@ -159,7 +159,7 @@ def aim_of(correction: Correction, channel: str) -> Aim:
 
 def _fewer(view: ShapeView, channel: str, count: int) -> tuple[FewerRow, ...]:
     """What each number of filters would do; empty where that is not known. `count` is how many are used."""
-    found = view.search.fewer.get(channel, ()) if view.search is not None else ()
+    found = view.correction.fewer.get(channel, ())
     return tuple(FewerRow(count=number, share=share, used=number == count) for number, share in found)
 
 

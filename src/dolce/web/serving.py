@@ -112,7 +112,9 @@ def serve(*, folder: Path | None, port: int, demo: bool) -> None:
         def end(_number: int, _frame: FrameType | None) -> None:
             sys.exit(0)
 
-        signal.signal(signal.SIGTERM, end)
+        # Also where it was started with interrupts ignored, as a script does in its background.
+        for number in (signal.SIGTERM, signal.SIGINT):
+            signal.signal(number, end)
         threading.Thread(target=load_the_rest, daemon=True).start()
         services.preparing.begin()
         print(f"Dolce is at http://127.0.0.1:{server.effective_port}  (Ctrl-C ends it)", flush=True)

@@ -16,7 +16,7 @@ from dolce.core.uncertainty import jackknife_error, pooled_difference_error
 Said = Literal["holds", "fails", "can't be told"]
 _DECAY_HZ = (200.0, 4000.0)
 _TILT_HZ = (200.0, 10_000.0)
-_ANGLE_OFF_DEG = 2.0                 # how well places are typed (our estimate: 5 cm at 1.5 m)
+_ANGLE_OFF_DEG = 1.0                 # how well places are typed (our estimate: 2.5 cm at 1.5 m)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -32,7 +32,7 @@ from dolce.services.read.take_details import detail_of
 from dolce.services.read.wish import ReadWish
 from dolce.store import UnitOfWork
 
-_DECAYS, _KEPT = 3, 48                # takes from which decay is read; results that are kept
+_DECAYS, _KEPT = 6, 48                # takes from which decay is read; results that are kept
 _NOISE_OFF_NR = 2.0                   # how far five seconds of a quiet room scatter (our estimate)
 
 

@@ -298,13 +298,24 @@ def test_narrow_deep_dips_ask_to_move_something_unless_spots_left_out_gain_by_fi
 
 def test_dips_that_stand_elsewhere_at_every_spot_are_only_cut_and_such_hills_are_left():
     # Two spots that are off to opposite sides: what one asks for makes the other worse, so nothing is gained.
-    for sign, verdict in ((-1, "only cut"), (1, "leave")):
-        plan = planned(sign * bump(105, 2, 0.3), spread_db=bump(105, 9, 0.3))
+    for sign, size, spread, verdict in ((-1, 2, 9, "only cut"), (1, 1, 3, "leave")):
+        plan = planned(sign * bump(105, size, 0.3), spread_db=bump(105, spread, 0.3))
         found = next(s for s in plan.stretches if s.from_hz < 105 < s.to_hz)
         assert (found.kind, found.verdict, found.gain_db < 0) == ("no gain", verdict, True)
         inside = (found.from_hz < GRID) & (found.to_hz > GRID)
         assert plan.wished_db[inside].max() <= 0
         assert plan.wished_db[inside].min() == (0 if sign > 0 else plan.wished_db[inside].min())
+
+
+def test_a_hill_that_the_average_shows_is_cut_though_spots_disagree():
+    # Spots at +11 and -7 dB: on average 8.1 dB too much energy (10 lg (12.6 + 0.2) / 2), of which 3 dB are left.
+    plan = planned(bump(105, 2, 0.3), spread_db=bump(105, 9, 0.3))
+    found = next(s for s in plan.stretches if s.from_hz < 105 < s.to_hz)
+    assert (found.kind, found.verdict) == ("loud", "only cut")
+    assert plan.wished_db[np.argmin(np.abs(GRID - 105))] == pytest.approx(3 - 8.06, abs=0.1)
+    filters = fit_bands(plan, limits=Limits(), sample_rate_hz=48_000).filters
+    level = chain_level_db(filters, at_hz=np.array([105.0]), sample_rate_hz=48_000)[0]
+    assert level == pytest.approx(-5.06, abs=1.0)
 
 
 def test_what_leaving_a_spot_out_is_worth_is_what_the_others_ask_for():

@@ -40,7 +40,7 @@ def test_a_job_of_any_layout_goes_through_all_stops(services, layout, subs):
     for channel, shaped in services.shaping.shapes(job.id).items():
         # A sub is corrected where it plays, the others where the limits say.
         highest = max((band.filter.frequency_hz for band in shaped.bands), default=0)
-        assert highest <= (161 if channel.startswith("Sub") else 501)
+        assert highest <= (121 if channel.startswith("Sub") else 501)
     services.loading.load(job.id, "A", "corrected")
     services.loading.switch(job.id, "A")
     services.taking.new_round(job.id)

@@ -7,6 +7,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from dolce.core.correction.limits import Limits
+from dolce.core.levels import power_db
 from dolce.core.uncertainty import effective_count
 
 _WORTH_LEFT, _AGREED_FROM_HZ = 0.9, 150.0
@@ -44,6 +45,10 @@ class Needs:
     @property
     def spots(self) -> int:
         return len(self.weight)
+
+    def loud_db(self) -> NDArray[np.float64]:
+        """How far the energy average over the spots is above the target, shape (points,)."""
+        return power_db(self.weight @ 10 ** (-self.lacking_db / 10))
 
     def wish_db(self) -> NDArray[np.float64]:
         """What is wished of filters for all spots, without limits, shape (points,).

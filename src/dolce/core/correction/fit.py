@@ -16,6 +16,7 @@ from dolce.core.correction.plan import CorrectionPlan
 from dolce.core.filters import BandFilter
 
 _AS_GOOD = 0.99                   # of the deviation that the best set takes away: the smallest set that does so is used
+_LOUDER_DB = 0.5
 _LEAST, _SHORT = 3, 8            # bands that are missed least, of which one goes; steps of fits that only compare
 
 QUICK = Effort(islands=1, starts=10, kept=16, children=16, generations=12, patience=4, finalists=6, exchanges=1,
@@ -69,7 +70,10 @@ def _fitted(problem: FitProblem, effort: Effort, told: Callable[[], None]) -> Fi
     taken = missed[0] - min(missed)
     fewer = tuple((len(one), float(max(0.0, (missed[0] - own) / taken)) if taken > 0 else 0.0)
                   for one, own in zip(sets, missed[1:], strict=True))
-    chosen = next(one for one, (_, share) in zip(sets, fewer, strict=True) if share >= _AS_GOOD or one is sets[-1])
+    # No hill may be left that the best set cuts, however little it counts in the whole.
+    loudest = problem.loudest_db(sets[-1]) + _LOUDER_DB
+    chosen = next(one for one, (_, share) in zip(sets, fewer, strict=True)
+                  if (share >= _AS_GOOD and problem.loudest_db(one) <= loudest) or one is sets[-1])
     filters = problem.repaired(problem.rounded(chosen))
     return Fit(filters=tuple(sorted(filters, key=lambda f: f.frequency_hz)), fewer=fewer)
 

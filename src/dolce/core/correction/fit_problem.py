@@ -130,6 +130,18 @@ class FitProblem:
         places = np.clip(np.searchsorted(self._plan.frequency_hz, at_hz), 0, self._plan.frequency_hz.size - 1)
         return self._plan.most_up_db[places] - _KEPT_BELOW_DB, self._plan.most_down_db[places] - _KEPT_BELOW_DB
 
+    def missed_db(self, bands: Bands) -> NDArray[np.float64]:
+        """What more bands could still add or take away of what is missed, no more than limits leave."""
+        total = self.total(bands)
+        up = np.minimum(self.limits.max_boost_db, self._leak_up) - total
+        down = -np.minimum(self.limits.max_cut_db, self._leak_down) - total
+        return np.clip(self.wish - total, np.minimum(down, 0.0), np.maximum(up, 0.0))
+
+    def loudest_db(self, bands: Bands) -> float:
+        """How far the energy average of the spots is above the target at most, inside the range, with some bands."""
+        above = np.interp(np.log2(self.at_hz), np.log2(self._plan.frequency_hz), self._plan.loud_db) + self.total(bands)
+        return float(above[self.inside].max())
+
     def total(self, bands: Bands) -> NDArray[np.float64]:
         """Level of all bands together, shape (..., points)."""
         return self._levels(bands).sum(axis=-2)

@@ -17,6 +17,7 @@ _SHELF_Q, _SHELF_OCTAVES = 0.7, (0.7, 1.6)   # of a shelf that is tried: how far
 _SHORT, _FIRST, _SEED = 8, 25, 14   # steps of fits that only compare; of the starts; of all that chance decides
 _CROSSED, _SHELVED = 0.6, 0.1    # share of children with two parents; of new bands that are shelves where one may stand
 _DISTINCT = 1e-3                 # of the best cost: sets that differ by less are the same
+_WORTH_CUTTING_DB = 1.0          # what is less of a hill comes after the dips in a start that cuts first
 _NO_USE = 1.001                  # of the cost: a band whose loss raises it by less goes
 _AS_WELL = 0.98                  # of the cost: two that gain no more than that over one are one
 _SAME_OCTAVES = 0.15             # bands of one sign nearer than that may do as one
@@ -161,7 +162,7 @@ def _crossed(problem: FitProblem, one: Bands, other: Bands, chance: np.random.Ge
 
 def _by_chance(problem: FitProblem, bands: Bands, chance: np.random.Generator) -> NDArray:
     """Another band: likeliest where much is missed, of any Q."""
-    left = problem.wish - problem.total(bands)
+    left = problem.missed_db(bands)
     shelves = [kind for kind in problem.shelves if not (bands[:, KIND] == kind).any()]
     if shelves and chance.random() < _SHELVED:
         return _shelf(problem, left, shelves[chance.integers(len(shelves))], chance.uniform(*_SHELF_OCTAVES))
@@ -178,9 +179,9 @@ def _weighed(problem: FitProblem, left: NDArray) -> NDArray:
 def _starts(problem: FitProblem, effort: Effort, chance: np.random.Generator) -> Bands:
     """Sets of as many bands as are allowed, shape (starts, bands, 4)."""
     evenly = _evenly(problem)
-    first = one_by_one(problem)
+    first, cuts = one_by_one(problem), one_by_one(problem, cuts_first=True)
     moved = [_moved(problem, evenly, chance) for _ in range(effort.starts)]
-    plain = [np.vstack([first, evenly[len(first):]]), evenly]
+    plain = [*(np.vstack([one, evenly[len(one):]]) for one in (first, cuts)), evenly]
     return np.array([*plain, *(one for start in plain for one in _with_shelves(problem, start)), *moved])
 
 
@@ -207,12 +208,17 @@ def _moved(problem: FitProblem, bands: Bands, chance: np.random.Generator) -> Ba
                      for f, one in zip(frequency, q, strict=True)])
 
 
-def one_by_one(problem: FitProblem) -> Bands:
-    """Start: one band after the other at the largest weighted error, as wide as the error there."""
+def one_by_one(problem: FitProblem, *, cuts_first: bool = False) -> Bands:
+    """Start: one band after the other at the largest weighted error, as wide as the error there.
+
+    With `cuts_first` hills are cut as long as they are worth a band, and only then dips are filled.
+    """
     bands, octave = NONE, np.log2(problem.at_hz)
-    left = problem.wish
+    left = problem.missed_db(NONE)
     for _ in range(problem.limits.bands):
-        k = int(np.argmax(np.abs(left) * problem.root))
+        k = int(np.argmax(-left * problem.root)) if cuts_first else 0
+        if not cuts_first or -left[k] * problem.root[k] < _WORTH_CUTTING_DB:
+            k = int(np.argmax(np.abs(left) * problem.root))
         if abs(left[k]) * problem.root[k] < WORTH_DB:
             break
         same = (np.sign(left) == np.sign(left[k])) & (np.abs(left) > abs(left[k]) / 2)
@@ -223,7 +229,7 @@ def one_by_one(problem: FitProblem) -> Bands:
             high += 1
         q = q_of_octaves(max(octave[high] - octave[low], 0.08))
         bands = np.vstack([bands, _within(problem, problem.at_hz[k], left[k], q)])
-        left = problem.wish - problem.total(bands)
+        left = problem.missed_db(bands)
     return bands
 
 
@@ -272,7 +278,7 @@ def _best(problem: FitProblem, sets: Sequence[Bands], effort: Effort) -> Bands |
 
 def _new_bands(problem: FitProblem, bands: Bands) -> list[NDArray]:
     """Single bands at the largest errors."""
-    left = problem.wish - problem.total(bands)
+    left = problem.missed_db(bands)
     weighed = _weighed(problem, left)
     found: list[NDArray] = []
     for k in np.argsort(-np.abs(weighed)):
@@ -286,7 +292,7 @@ def _new_bands(problem: FitProblem, bands: Bands) -> list[NDArray]:
 
 def _new_shelves(problem: FitProblem, bands: Bands, octaves: Sequence[float] = _SHELF_OCTAVES) -> list[NDArray]:
     """Shelves where the range is open and none stands yet."""
-    left = problem.wish - problem.total(bands)
+    left = problem.missed_db(bands)
     found = [_shelf(problem, left, kind, inside) for kind in problem.shelves if not (bands[:, KIND] == kind).any()
              for inside in octaves]
     return [one for one in found if abs(one[1]) >= WORTH_DB]

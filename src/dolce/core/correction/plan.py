@@ -17,13 +17,14 @@ from dolce.errors import InvalidValue
 
 Verdict = Literal["correct", "only cut", "leave", "move something"]
 VERDICTS: tuple[Verdict, ...] = ("correct", "only cut", "leave", "move something")
-Kind = Literal["outside", "overruled", "beyond reach", "cancelled", "filled", "no gain", "good enough", "fair", "skirt",
-               "reached"]
+Kind = Literal["outside", "overruled", "beyond reach", "cancelled", "filled", "no gain", "loud", "good enough", "fair",
+               "skirt", "reached"]
 
 # What follows for the filters from each kind; "no gain" of a dip is only cut, of a hill it is left.
-_VERDICTS: dict[Kind, Verdict] = {"outside": "leave", "beyond reach": "only cut", "cancelled": "move something",
-                                  "no gain": "leave", "good enough": "leave", "fair": "correct", "filled": "correct",
-                                  "skirt": "correct", "reached": "correct"}
+_VERDICTS: dict[Kind, Verdict] = {
+    "outside": "leave", "beyond reach": "only cut", "cancelled": "move something", "no gain": "leave",
+    "loud": "only cut", "good enough": "leave", "fair": "correct", "filled": "correct", "skirt": "correct",
+    "reached": "correct"}
 
 LEAVE_DB = 1.0            # what filters may do in a region that is left or mended otherwise, skirts of neighbours
 ONLY_CUT_DB = 0.5         # and what they may add where they only cut
@@ -34,6 +35,9 @@ _DEEP_DB = 12.0           # a dip of all spots deeper than this ...
 _SHOULDER_DB = 2.0        # down to which its shoulders belong to it
 _NARROW_OCTAVES = 1 / 3   # ... and narrower than this is a cancellation
 _STILL_WANTED_DB = 3.0    # beyond the largest boost: what lacks more is filled first
+_LOUD_DB = 3.0            # the energy average of the spots is cut to this above the target, whatever single spots say
+_LOUD_WEIGHT = 3.0        # of what is missed there, against the same error elsewhere
+_LEAST_UP_DB = 1.0        # there filters may still add so much, as their skirts do
 _WORTH_FILLING_DB = 0.5   # a cancellation by whose filling spots left out gain more is filled within the limits
 _FAINT_DB = 10.0          # where the target lies this far below its own middle there is next to nothing to hear
 _FAINT_WEIGHT = 0.2
@@ -66,8 +70,9 @@ class Stretch:
 
     Attributes
     ----------
-    kind : why it has its verdict; "filled" is a cancellation that spots left out gain by filling, "skirt" and "reached"
-        are where filters do more than was planned (`plan_as_corrected`)
+    kind : why it has its verdict. "loud" is a hill that spots left out don't gain by, but the average shows; "filled"
+        is a cancellation that they gain by filling; "skirt" and "reached" are where filters do more than was planned
+        (`plan_as_corrected`)
     verdict : what may be asked of the filters here
     lowest_hz, under_target_db : float
         Where the average is lowest against the target, and how far under it.
@@ -123,7 +128,8 @@ class CorrectionPlan:
     """The correction wished for, in dB, its weight, and the verdicts; arrays of shape (points,).
 
     `without_each_db` is the wish that leaves each spot out in turn, shape (spots, points); without rows for one spot.
-    `most_up_db` and `most_down_db` are what filters may do by the verdicts, infinite where they are free.
+    `most_up_db` and `most_down_db` are what filters may do by the verdicts, infinite where they are free; `loud_db` is
+    how far the energy average of the spots is above the target.
     """
 
     frequency_hz: NDArray[np.float64]
@@ -131,6 +137,7 @@ class CorrectionPlan:
     weight: NDArray[np.float64]
     most_up_db: NDArray[np.float64]
     most_down_db: NDArray[np.float64]
+    loud_db: NDArray[np.float64]
     without_each_db: NDArray[np.float64]
     stretches: tuple[Stretch, ...]
 
@@ -169,19 +176,26 @@ def plan_correction(frequency_hz: NDArray, needs: Needs, target_db: NDArray, *, 
     spots (a cancellation) are mended by moving something. Where spots left out gain by filling a part of them, filters
     do so within the limits, and the region says it: on simulated rooms forbidding that cost a tenth of what can be
     gained. Elsewhere filters leave them alone.
+
+    Where the energy average of the spots is more than 3 dB above the target, it is cut to that even where spots
+    disagree: a resonance that is loud at some seats is heard there, more than a dip of the same size elsewhere (R.
+    Buecklein, "The audibility of frequency response irregularities", JAES 29, 126-131, 1981).
     """
-    wish = needs.wish_db()
+    loud = np.maximum(needs.loud_db() - _LOUD_DB, 0.0)
+    wish = np.minimum(needs.wish_db(), np.where(loud > 0, -loud, np.inf))
     mean = needs.weight @ needs.lacking_db
     inside = (frequency_hz >= limits.from_hz) & (frequency_hz <= limits.to_hz)
     stretches = _stretches(frequency_hz, needs, mean, inside, limits, overruled)
     lowest = np.where(inside, -limits.max_cut_db, 0.0)
     highest = np.where(inside, limits.max_boost_db + _STILL_WANTED_DB, 0.0)
-    up, down = np.full(frequency_hz.size, np.inf), np.full(frequency_hz.size, np.inf)
+    # A boost beside a hill must not make that louder still.
+    up = np.where(inside, np.maximum(_LOUD_DB - needs.loud_db(), _LEAST_UP_DB), np.inf)
+    up, down = np.where(needs.loud_db() > 0, up, np.inf), np.full(frequency_hz.size, np.inf)
     for s in stretches:
         own = (frequency_hz >= s.from_hz * 0.9999) & (frequency_hz <= s.to_hz * 1.0001) & inside
         if s.verdict != "correct":
             highest[own] = 0.0
-            up[own] = ONLY_CUT_DB if s.verdict == "only cut" else LEAVE_DB
+            up[own] = np.minimum(up[own], ONLY_CUT_DB if s.verdict == "only cut" else LEAVE_DB)
         if s.verdict in ("leave", "move something"):
             lowest[own] = 0.0
             down[own] = LEAVE_DB
@@ -191,9 +205,12 @@ def plan_correction(frequency_hz: NDArray, needs: Needs, target_db: NDArray, *, 
         return np.where(np.abs(clipped) < limits.good_enough_db, 0.0, clipped)
 
     weight = np.where(inside, np.where(_faint(frequency_hz, target_db), _FAINT_WEIGHT, 1.0), 0.0)
+    weight = np.where(loud > 0, _LOUD_WEIGHT, 1.0) * weight
     without = needs.wishes_without_each_db() if needs.spots > 1 else np.zeros((0, frequency_hz.size))
+    without = np.minimum(without, np.where(loud > 0, -loud, np.inf))
     return CorrectionPlan(frequency_hz=frequency_hz, wished_db=allowed(wish), without_each_db=allowed(without),
                           weight=weight if share is None else weight * share**2, most_up_db=up, most_down_db=down,
+                          loud_db=needs.loud_db(),
                           stretches=stretches)
 
 
@@ -254,6 +271,7 @@ def _stretches(frequency_hz: NDArray, needs: Needs, mean: NDArray, inside: NDArr
         own[(frequency_hz >= one.from_hz * 0.9999) & (frequency_hz <= one.to_hz * 1.0001)] = k
     ground = np.select([~inside, own >= 0, beyond, cancelled], [-1, 100 + own, 1, 2], default=3 + (excess > 0))
     bounds = _bounds(frequency_hz, ground)
+    loud_db = needs.loud_db()
     spread = np.sqrt(np.maximum(needs.weight @ (needs.lacking_db - mean) ** 2, 0))
     gain = needs.gain_db2(limits)
     lack = needs.weight @ needs.lacking_db**2
@@ -283,7 +301,7 @@ def _stretches(frequency_hz: NDArray, needs: Needs, mean: NDArray, inside: NDArr
         elif abs(size) <= limits.good_enough_db:
             kind = "good enough"
         elif before is not None and left is not None and left >= before:
-            kind = "no gain"
+            kind = "loud" if loud_db[at].max() > _LOUD_DB and size > 0 else "no gain"
         else:
             kind = "fair"
         verdict = (overruled[inner - 100].verdict if kind == "overruled"

@@ -31,7 +31,7 @@ from dolce.errors import Conflict, InvalidValue, NotFound
 MOST_BANDS = 93                    # a graphic equaliser and free ones besides
 ANCHOR_RANGE_HZ = (20.0, 20_000.0)
 # A sub is corrected where it plays: nothing above its crossover.
-SUB_RANGE_HZ = (20.0, 160.0)
+SUB_RANGE_HZ = (20.0, 120.0)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -26,6 +26,10 @@ def stretch_words(stretch: Stretch) -> str:
                     + ("" if stretch.worth_db is None else f", worth {stretch.worth_db:+.1f} dB at spots left out"))
         case "no gain":
             return f"what the spots have here does not hold at others: {_left_out(stretch)}"
+        case "loud":
+            return (f"a hill at {stretch.at_spots} of {stretch.of_spots} spots, {stretch.size_db:+.0f} dB at "
+                    f"{stretch.size_hz:.0f} Hz on average: cut to 3 dB above the target, though others lose by it: "
+                    f"{_left_out(stretch)}")
         case "overruled":
             return f"your verdict: {stretch.reason}"
     return ""

@@ -11,6 +11,7 @@ from dolce.core.alignment import level_band_hz, mid_level_db
 from dolce.core.checked import range_of
 from dolce.core.correction import (
     QUICK,
+    THOROUGH,
     Effort,
     Expected,
     Overruled,
@@ -426,7 +427,8 @@ class Shaping:
 
                 result = found_filters({name: one for name, one in shapes.items() if one is not None}, found,
                                        sample_rate_hz=job.rig.sample_rate_hz, device=job.limits, told=reached,
-                                       turned=self._turned(work, job, found, base.id, group), effort=self.effort)
+                                       turned=self._turned(work, job, found, base.id, group),
+                                       effort=self._effort_of(group))
                 found = replace(found, bands={**found.bands, **result.correction.bands},
                                 convolutions={**found.convolutions, **result.correction.convolutions})
                 fewer |= result.fewer
@@ -446,6 +448,10 @@ class Shaping:
             work.logbook.add(job_id, f"Filters found for {found.blend.name}, from round {base.name}: {said}.",
                              at=self._context.now())
             work.jobs.touch(job_id, self._context.now())
+
+    def _effort_of(self, group: Sequence[str]) -> Effort:
+        """Subs are looked for longer: what is left of a hill of theirs is heard in every channel."""
+        return THOROUGH if self.effort is QUICK and set(group) <= set(SUB_CODES) else self.effort
 
     def _turned(self, work: UnitOfWork, job: Job, correction: Correction, round_id: int,
                 channels: Sequence[str]) -> dict[str, tuple[NDArray, NDArray]]:

@@ -137,9 +137,16 @@ class ChannelView:
 
     @property
     def headroom_words(self) -> str:
+        return f"{self.channel.headroom.gain_db:.1f} dB"
+
+    @property
+    def headroom_where(self) -> str:
+        """Which region costs it; empty for none."""
         region, gain_db = self.channel.headroom_region, self.channel.headroom.gain_db
-        where = f" for {hertz(region.from_hz)}–{hertz(region.to_hz)}" if region is not None and gain_db >= 0.05 else ""
-        return f"{gain_db:.1f} dB{where}"
+        if gain_db < 0.05:
+            return ""
+        at = f"most at {hertz(self.channel.headroom.at_hz)}"
+        return at if region is None else f"{at}, in {hertz(region.from_hz)}–{hertz(region.to_hz)}"
 
 
 def _points(correction: Correction, channel: str) -> list[dict]:

@@ -36,7 +36,8 @@ _SHOULDER_DB = 2.0        # down to which its shoulders belong to it
 _NARROW_OCTAVES = 1 / 3   # ... and narrower than this is a cancellation
 _STILL_WANTED_DB = 3.0    # beyond the largest boost: what lacks more is filled first
 _LOUD_DB = 3.0            # the energy average of the spots is cut to this above the target, whatever single spots say
-_LOUD_WEIGHT = 3.0        # of what is missed there, against the same error elsewhere
+_LOUD_TO_HZ = 200.0       # modes stand alone below; above, hills of the average change from spot to spot
+_UNHEARD_DB = -100.0      # and how loud a hill counts there
 _LEAST_UP_DB = 1.0        # there filters may still add so much, as their skirts do
 _WORTH_FILLING_DB = 0.5   # a cancellation by whose filling spots left out gain more is filled within the limits
 _FAINT_DB = 10.0          # where the target lies this far below its own middle there is next to nothing to hear
@@ -129,7 +130,7 @@ class CorrectionPlan:
 
     `without_each_db` is the wish that leaves each spot out in turn, shape (spots, points); without rows for one spot.
     `most_up_db` and `most_down_db` are what filters may do by the verdicts, infinite where they are free; `loud_db` is
-    how far the energy average of the spots is above the target.
+    how far the energy average of the spots is above the target, below 200 Hz.
     """
 
     frequency_hz: NDArray[np.float64]
@@ -177,11 +178,12 @@ def plan_correction(frequency_hz: NDArray, needs: Needs, target_db: NDArray, *, 
     do so within the limits, and the region says it: on simulated rooms forbidding that cost a tenth of what can be
     gained. Elsewhere filters leave them alone.
 
-    Where the energy average of the spots is more than 3 dB above the target, it is cut to that even where spots
-    disagree: a resonance that is loud at some seats is heard there, more than a dip of the same size elsewhere (R.
-    Buecklein, "The audibility of frequency response irregularities", JAES 29, 126-131, 1981).
+    Where below 200 Hz the energy average of the spots is more than 3 dB above the target, it is cut to that even where
+    spots disagree: a resonance that is loud at some seats is heard there, more than a dip of the same size elsewhere
+    (R. Buecklein, "The audibility of frequency response irregularities", JAES 29, 126-131, 1981).
     """
-    loud = np.maximum(needs.loud_db() - _LOUD_DB, 0.0)
+    loud_db = _loud_db(frequency_hz, needs)
+    loud = np.maximum(loud_db - _LOUD_DB, 0.0)
     wish = np.minimum(needs.wish_db(), np.where(loud > 0, -loud, np.inf))
     mean = needs.weight @ needs.lacking_db
     inside = (frequency_hz >= limits.from_hz) & (frequency_hz <= limits.to_hz)
@@ -189,8 +191,8 @@ def plan_correction(frequency_hz: NDArray, needs: Needs, target_db: NDArray, *, 
     lowest = np.where(inside, -limits.max_cut_db, 0.0)
     highest = np.where(inside, limits.max_boost_db + _STILL_WANTED_DB, 0.0)
     # A boost beside a hill must not make that louder still.
-    up = np.where(inside, np.maximum(_LOUD_DB - needs.loud_db(), _LEAST_UP_DB), np.inf)
-    up, down = np.where(needs.loud_db() > 0, up, np.inf), np.full(frequency_hz.size, np.inf)
+    up = np.where(inside, np.maximum(_LOUD_DB - loud_db, _LEAST_UP_DB), np.inf)
+    up, down = np.where(loud_db > 0, up, np.inf), np.full(frequency_hz.size, np.inf)
     for s in stretches:
         own = (frequency_hz >= s.from_hz * 0.9999) & (frequency_hz <= s.to_hz * 1.0001) & inside
         if s.verdict != "correct":
@@ -205,13 +207,15 @@ def plan_correction(frequency_hz: NDArray, needs: Needs, target_db: NDArray, *, 
         return np.where(np.abs(clipped) < limits.good_enough_db, 0.0, clipped)
 
     weight = np.where(inside, np.where(_faint(frequency_hz, target_db), _FAINT_WEIGHT, 1.0), 0.0)
-    weight = np.where(loud > 0, _LOUD_WEIGHT, 1.0) * weight
     without = needs.wishes_without_each_db() if needs.spots > 1 else np.zeros((0, frequency_hz.size))
     without = np.minimum(without, np.where(loud > 0, -loud, np.inf))
     return CorrectionPlan(frequency_hz=frequency_hz, wished_db=allowed(wish), without_each_db=allowed(without),
                           weight=weight if share is None else weight * share**2, most_up_db=up, most_down_db=down,
-                          loud_db=needs.loud_db(),
-                          stretches=stretches)
+                          loud_db=loud_db, stretches=stretches)
+
+
+def _loud_db(frequency_hz: NDArray, needs: Needs) -> NDArray:
+    return np.where(frequency_hz <= _LOUD_TO_HZ, needs.loud_db(), _UNHEARD_DB)
 
 
 def _faint(frequency_hz: NDArray, target_db: NDArray) -> NDArray:
@@ -271,7 +275,7 @@ def _stretches(frequency_hz: NDArray, needs: Needs, mean: NDArray, inside: NDArr
         own[(frequency_hz >= one.from_hz * 0.9999) & (frequency_hz <= one.to_hz * 1.0001)] = k
     ground = np.select([~inside, own >= 0, beyond, cancelled], [-1, 100 + own, 1, 2], default=3 + (excess > 0))
     bounds = _bounds(frequency_hz, ground)
-    loud_db = needs.loud_db()
+    loud_db = _loud_db(frequency_hz, needs)
     spread = np.sqrt(np.maximum(needs.weight @ (needs.lacking_db - mean) ** 2, 0))
     gain = needs.gain_db2(limits)
     lack = needs.weight @ needs.lacking_db**2

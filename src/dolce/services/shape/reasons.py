@@ -16,7 +16,8 @@ def stretch_words(stretch: Stretch) -> str:
         case "cancelled":
             return f"narrow dip at {at}, {under}: a cancellation. Filling it costs headroom; move speaker or seat"
         case "filled":
-            return (f"narrow dip at {at}, {under}: a cancellation. Filters fill {stretch.costs_db:.1f} dB of it, since "
+            fill = f"fill {stretch.costs_db:.1f} dB" if stretch.costs_db else "may fill a part"
+            return (f"narrow dip at {at}, {under}: a cancellation. Filters {fill} of it, since "
                     f"spots left out gain by that: {_left_out(stretch)}. Moving speaker or seat mends it")
         case "skirt":
             return f"outside the range, where filters at its end run out: {stretch.applied_db:+.1f} dB"

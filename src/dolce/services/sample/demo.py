@@ -2,7 +2,7 @@
 
 from collections.abc import Callable
 
-from dolce.core.correction import Limits, Target
+from dolce.core.correction import MEAN_BAND_HZ, Limits, Target
 from dolce.core.job import Job, Rig
 from dolce.core.room import RoomPlan
 from dolce.core.tuning import Aim
@@ -27,7 +27,7 @@ def build_demo(services: Services, *, report: Callable[[str], None] = lambda _: 
     services.aligning.use_proposal(job.id)
     services.shaping.set_aim(job.id, aim=Aim(target=Target(tilt_db_per_octave=-0.4),
                                              limits=Limits(from_hz=45.0, to_hz=500.0)), taste=None,
-                             anchor="band", anchor_band_hz=(200.0, 2000.0), anchor_level_db=0.0, linked=False)
+                             anchor="band", anchor_band_hz=MEAN_BAND_HZ, anchor_level_db=0.0, linked=False)
     services.shaping.find(job.id)
     services.loading.load(job.id, "A", "corrected")
     services.loading.load(job.id, "B", "aligned")

@@ -4,7 +4,7 @@ import time
 from collections.abc import Callable
 from dataclasses import dataclass
 
-from dolce.core.correction import Limits, Target
+from dolce.core.correction import MEAN_BAND_HZ, Limits, Target
 from dolce.core.job import StoryWords
 from dolce.core.processor import Crossover, Effects
 from dolce.core.subs import SearchLimits
@@ -77,7 +77,7 @@ class Finishing:
                 "fronts": Crossover(frequency_hz=80.0), "surrounds": Crossover(frequency_hz=100.0)}, effects=Effects())
         self.shaping.set_aim(job_id, aim=Aim(target=Target(bass_lift_db=3.0, tilt_db_per_octave=-0.5),
                                              limits=Limits(from_hz=35.0, to_hz=500.0)), taste=None,
-                             anchor="band", anchor_band_hz=(200.0, 2000.0), anchor_level_db=0.0, linked=False)
+                             anchor="band", anchor_band_hz=MEAN_BAND_HZ, anchor_level_db=0.0, linked=False)
         self.shaping.find(job_id, step)
         self.loading.load(job_id, "A", "corrected")
         self.loading.load(job_id, "B", "aligned")

@@ -2,6 +2,7 @@
 
 from dataclasses import dataclass
 
+from dolce.core.correction import MEAN_BAND_HZ
 from dolce.core.job import Job, PassRecord, TakeRecord
 from dolce.core.levels import energy_mean_db
 from dolce.core.response import ANALYSIS_GRID_HZ
@@ -12,7 +13,6 @@ from dolce.web.shared.plot_data import small_path
 from dolce.web.stops.takes.next_spot import NextSpot
 
 _CURVE = (320, 70)
-_MIDDLE_HZ = (200.0, 2000.0)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -64,7 +64,7 @@ def seat_view(services: Services, job_id: int) -> SeatView:
     path = ""
     if last is not None:
         inside = (ANALYSIS_GRID_HZ >= 20) & (ANALYSIS_GRID_HZ <= 20_000)
-        middle = (_MIDDLE_HZ[0] <= ANALYSIS_GRID_HZ) & (_MIDDLE_HZ[1] >= ANALYSIS_GRID_HZ)
+        middle = (MEAN_BAND_HZ[0] <= ANALYSIS_GRID_HZ) & (MEAN_BAND_HZ[1] >= ANALYSIS_GRID_HZ)
         path = small_path(last.level_db[inside][::6] - float(energy_mean_db(last.level_db[middle])),
                           width=_CURVE[0], height=_CURVE[1])
     numbers = [one.id for one in board.job.spots]

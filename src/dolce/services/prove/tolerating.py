@@ -62,7 +62,7 @@ class ToleranceView:
         if fails:
             return f"{self.wanted.name} is not held: {len(fails)} of {len(self.figures)} figures lie outside."
         if unsure:
-            return (f"Nothing speaks against {self.wanted.name}, but of {len(unsure)} of {len(self.figures)} figures "
+            return (f"Nothing speaks against {self.wanted.name}, but for {len(unsure)} of {len(self.figures)} figures "
                     "the measurement can't tell.")
         return f"{self.wanted.name} is held by all {len(self.figures)} figures."
 

@@ -654,8 +654,11 @@ def _lacking(job: Job, correction: Correction, spots: Sequence[int]) -> tuple[st
 
 
 def _not_summed(job: Job, lacking: Mapping[int, tuple[str, ...]]) -> tuple[str, ...]:
-    """Which outputs lack at which spots, in words."""
-    return tuple(f"{', '.join(outputs)} at {job.at_spot(spot)}" for spot, outputs in lacking.items())
+    """Which outputs lack at which spots, in words: spots that lack the same together."""
+    together: dict[tuple[str, ...], list[str]] = {}
+    for spot, outputs in lacking.items():
+        together.setdefault(outputs, []).append(job.at_spot(spot))
+    return tuple(f"{', '.join(outputs)} at {', '.join(spots)}" for outputs, spots in together.items())
 
 
 def _require_waits(job: Job, correction: Correction) -> None:

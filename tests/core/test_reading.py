@@ -9,6 +9,7 @@ from numpy.testing import assert_allclose
 
 from dolce.core.levels import NOMINAL_HZ
 from dolce.core.reading import (
+    NoiseUnder,
     decay_slices,
     decay_times,
     direct_sound,
@@ -307,3 +308,11 @@ def test_smoothing_may_go_with_frequency():
     low, high = ANALYSIS_GRID_HZ < 90, ANALYSIS_GRID_HZ > 5200
     assert_allclose(mixed[low], smoothed_level_db(level, per_octave=24)[low])
     assert_allclose(mixed[high], smoothed_level_db(level, per_octave=3)[high])
+
+
+def test_noise_below_the_end_of_a_loudspeaker_says_nothing_of_a_take():
+    bands = (25.0, 50.0, 100.0, 200.0, 400.0, 800.0, 1600.0)
+    level = np.array([-40.0, -30.0, -2.0, 0.0, 0.0, 0.0, 0.0])
+    noise = NoiseUnder(nominal_hz=bands, level_db=level, noise_db=np.array([-42, -31, -25, -40, -50, -50, -45.0]))
+    assert noise.least_above(20_000) == (100.0, 23.0)      # not 1 dB at 50 Hz, where it is 30 dB softer than above
+    assert noise.least_above(90.0) == (50.0, 1.0)          # a sub that plays no further up

@@ -1,6 +1,5 @@
 """What leaving each spot out says about correcting, frequency by frequency."""
 
-from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -78,33 +77,37 @@ class Needs:
         """How many spots count (Kish)."""
         return effective_count(self.weight)
 
-    def gain_db2(self, limits: Limits) -> NDArray[np.float64] | None:
-        """By how much correcting each point lowers the square of what is lacking at spots that were left out.
+    def residual_db2(self, limits: Limits, *, lowered_db: float = 0.0) -> NDArray[np.float64]:
+        """Square of the deviation at spots that were left out, mean over the spots by weight, in dB^2, shape (points,).
 
-        Each spot is corrected by what the others wish, within the largest boost and cut; mean over the spots by weight,
-        in dB^2, shape (points,). None for one spot: then nothing can be left out.
+        Each spot is corrected by what the others wish, within the largest boost and cut, toward a target that is lower
+        by `lowered_db`. Two spots at least.
         """
-        if self.spots < 2:
-            return None
-        asked = np.clip(self.wishes_without_each_db(), -limits.max_cut_db, limits.max_boost_db)
-        return self.weight @ (self.lacking_db**2 - (self.lacking_db - asked) ** 2)
+        asked = np.clip(self.wishes_without_each_db() - lowered_db, -limits.max_cut_db, limits.max_boost_db)
+        return self.weight @ (self.lacking_db - lowered_db - asked) ** 2
+
+    def gain_db2(self, limits: Limits) -> NDArray[np.float64] | None:
+        """By how much correcting each point lowers the square of the deviation at spots that were left out.
+
+        In dB^2, shape (points,). None for one spot: then nothing can be left out.
+        """
+        return None if self.spots < 2 else self.weight @ self.lacking_db**2 - self.residual_db2(limits)
 
 
-def left_with_boosts_db(at_hz: NDArray, needs: Needs, limits: Limits,
-                        boosts_db: Sequence[float]) -> list[tuple[float, float]] | None:
-    """For each largest boost, the RMS deviation over the range that is left at spots left out; None for one spot.
+STEPS_DB = (0.0, 1.0, 2.0, 3.0, 4.0, 6.0)      # largest boosts, and lower targets, that are compared
+
+
+def left_with_boosts_db(at_hz: NDArray, needs: Needs, limits: Limits) -> list[tuple[float, float]]:
+    """Largest boosts, that of the limits among them, and the RMS deviation over the range at spots left out with each.
 
     Each spot is corrected by what the others ask for, by as many filters as that takes: what boosts can buy at most.
+    Empty for one spot.
     """
     inside = (at_hz >= limits.from_hz) & (at_hz <= limits.to_hz)
     if needs.spots < 2:
-        return None
-    lack = float((needs.weight @ needs.lacking_db**2)[inside].mean())
-    return [(boost, float(np.sqrt(max(0.0, lack - needs.gain_db2(replace(limits, max_boost_db=boost))[inside].mean()))))
-            for boost in boosts_db]
-
-
-LOWERED_DB = (0.0, 1.0, 2.0, 3.0, 4.0, 6.0)
+        return []
+    return [(boost, float(np.sqrt(needs.residual_db2(replace(limits, max_boost_db=boost))[inside].mean())))
+            for boost in sorted({*STEPS_DB, limits.max_boost_db})]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -137,20 +140,20 @@ def target_levels(at_hz: NDArray, needs: Needs, limits: Limits, *, range_hz: tup
     inside = (at_hz >= range_hz[0]) & (at_hz <= range_hz[1])
     if needs.spots < 2:
         return ()
-    wish, without, lack = needs.wish_db(), needs.wishes_without_each_db(), needs.lacking_db
-    level = -(needs.weight @ lack)
+    wish, level = needs.wish_db(), -(needs.weight @ needs.lacking_db)
 
-    def left(lowered: float, boost: float) -> float:
-        asked = np.clip(without - lowered, -limits.max_cut_db, boost)
-        return float(np.sqrt((needs.weight @ (lack - lowered - asked) ** 2)[inside].mean()))
+    def residual(lowered: float, boost: float) -> float:
+        left = needs.residual_db2(replace(limits, max_boost_db=boost), lowered_db=lowered)
+        return float(np.sqrt(left[inside].mean()))
 
     found = []
-    for lowered in LOWERED_DB:
+    for lowered in STEPS_DB:
         done = np.clip(wish - lowered, -limits.max_cut_db, limits.max_boost_db)
         lost = 10 * np.log10(np.mean(10 ** (level[inside] / 10)) / np.mean(10 ** ((level + done)[inside] / 10)))
         found.append(TargetLevel(lowered_db=lowered, level_db=at_level_db - lowered,
                                  boost_db=float(max(0.0, (wish - lowered)[inside].max())), lost_db=float(lost),
-                                 cuts_alone_db=left(lowered, 0.0), within_limits_db=left(lowered, limits.max_boost_db)))
+                                 cuts_alone_db=residual(lowered, 0.0),
+                                 within_limits_db=residual(lowered, limits.max_boost_db)))
     return tuple(found)
 
 

@@ -14,6 +14,7 @@ from dolce.errors import InvalidValue
 HARMONICS = (2, 3, 4, 5)
 _PER_OCTAVE = 12.0
 _DIED_AWAY_S, _LEAST_QUIET_S = 0.45, 0.2
+_PLAYS_DB = 10.0            # below the median band: the same 10 dB as the end of the effective range (IEC 60268-5)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -45,6 +46,17 @@ class NoiseUnder:
     nominal_hz: tuple[float, ...]
     level_db: NDArray[np.float64]
     noise_db: NDArray[np.float64]
+
+    def least_above(self, to_hz: float) -> tuple[float, float]:
+        """Where the response is least above the noise, in Hz, and by how much in dB, from 31.5 Hz to 16 kHz at most.
+
+        Only where the loudspeaker plays: below its end the noise of the room says nothing of the take.
+        """
+        bands = np.array(self.nominal_hz)
+        inside = (bands >= 31.5) & (bands <= min(to_hz, 16_000))
+        inside &= self.level_db > np.median(self.level_db[inside]) - _PLAYS_DB
+        above = (self.level_db - self.noise_db)[inside]
+        return float(bands[inside][np.argmin(above)]), float(above.min())
 
 
 def distortion_of(recording: NDArray[np.float64], *, deconvolver: Deconvolver, at_hz: NDArray,

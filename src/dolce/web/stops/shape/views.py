@@ -18,7 +18,6 @@ from dolce.web.shared.formatting import hertz
 from dolce.web.shared.plot_data import curve, response_plot, ribbon
 
 TOP_DB = 15.0
-_BOOSTS_DB = (0.0, 1.0, 2.0, 3.0, 4.0, 6.0)
 _MOST_POINTS = 40                  # more can't be told apart on the plot; they stay in the table
 _NOTHING_DB = -60.0                # before the main arrival: said as nothing
 
@@ -133,7 +132,7 @@ class ChannelView:
         if self.channel.convolution is None:
             return ""
         level = self.channel.sounds_before_db
-        return "nothing" if level < _NOTHING_DB else f"{level:.0f} dB of its energy".replace("-", "−")
+        return "Nothing" if level < _NOTHING_DB else f"Energy at {level:.0f} dB of the whole".replace("-", "−")
 
     @property
     def headroom_words(self) -> str:
@@ -172,10 +171,8 @@ def _fewer(view: ShapeView, channel: str, count: int) -> tuple[FewerRow, ...]:
 
 def _boosts(channel: ChannelShape, limits: Limits) -> tuple[BoostRow, ...]:
     """What each largest boost would leave at spots left out; empty for one spot."""
-    asked = sorted({*_BOOSTS_DB, limits.max_boost_db})
-    rows = left_with_boosts_db(channel.plan.frequency_hz, channel.needs, limits, asked)
     return tuple(BoostRow(boost_db=boost, left_db=left, used=boost == limits.max_boost_db)
-                 for boost, left in rows or ())
+                 for boost, left in left_with_boosts_db(channel.plan.frequency_hz, channel.needs, limits))
 
 
 def strong_words(rows: Sequence[BandRow], correction_db: NDArray, largest_boost_db: float) -> str:

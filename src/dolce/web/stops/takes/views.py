@@ -220,7 +220,7 @@ class CellView:
                    odd=tuple(odd_words(one, board.job) for one in odd if one.cell == (cell.channel, cell.spot_id)),
                    plot=None if take is None or take.damaged else _cell_plot(
                        take, found, board.job.rig.levels.response_spl_db),
-                   noisiest=None if found is None else _noisiest(take, found),
+                   noisiest=None if found is None else found.least_above(_top_hz(take)),
                    repeats_db=_repeats_db(_at_level_of(take, cell.attempts)), levels=_levels(take, cell.attempts))
 
     @property
@@ -277,18 +277,6 @@ def _cell_plot(take: TakeRecord, noise: NoiseUnder | None, spl_db: float | None)
     return frequency_plot(curves[0]["x"], curves, x_range=(20, _top_hz(take)),
                           unit="dB" if spl_db is None else "dB SPL",
                           y_range=(min(top - 30, 5 * float(np.floor(lowest / 5))), top))
-
-
-_PLAYS_DB = 10.0
-
-
-def _noisiest(take: TakeRecord, noise: NoiseUnder) -> tuple[float, float]:
-    bands = np.array(noise.nominal_hz)
-    inside = (bands >= 31.5) & (bands <= min(_top_hz(take), 16_000))
-    # Where the loudspeaker plays: below its end the noise of the room says nothing of the take.
-    inside &= noise.level_db > np.median(noise.level_db[inside]) - _PLAYS_DB
-    above = (noise.level_db - noise.noise_db)[inside]
-    return float(bands[inside][np.argmin(above)]), float(above.min())
 
 
 def _moved(board: Board, take: TakeRecord) -> str:

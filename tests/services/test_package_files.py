@@ -374,7 +374,7 @@ def test_ranges_and_levels_are_offered_before_the_first_search(managed):
     assert set(rows) == set(services.jobs.get(job_id).channels)
     assert rows["L"].range_hz == rows["R"].range_hz                      # a pair gets one range
     assert rows["Sub1"].range_hz[1] <= 120
-    assert "Boost asked" in page
+    assert "Cuts first: level of the target" in page
     services.shaping.use_proposed_ranges(job_id)
     limits = services.shaping.correction(job_id).limits_for("L")
     assert (limits.from_hz, limits.to_hz) == rows["L"].range_hz

@@ -83,7 +83,8 @@ def _nothing() -> None:
 
 
 def _of_fewer(problem: FitProblem, bands: Bands) -> list[Bands]:
-    """The best sets of fewer and fewer bands, by rising number, none of which opposes another.
+    """The best sets of fewer and fewer bands, by rising number, none of which opposes another; each does more than
+    all smaller ones.
 
     The one that does least goes, and the rest are fitted; or as many that are placed one by one, where they do more.
     """
@@ -100,7 +101,9 @@ def _of_fewer(problem: FitProblem, bands: Bands) -> list[Bands]:
         bands = tried[0]
         if not problem.fights(bands).any():
             found.append(bands)
-    return found[::-1]
+    rising = found[::-1]
+    best = np.minimum.accumulate([problem.cost(one) for one in rising])
+    return [one for k, one in enumerate(rising) if not k or problem.cost(one) < best[k - 1]]
 
 
 def fit_left_out(plan: CorrectionPlan, filters: Sequence[BandFilter], *, limits: Limits,

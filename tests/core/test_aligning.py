@@ -15,6 +15,7 @@ from dolce.core.alignment import (
     mid_level_db,
     off_plan,
     pair_differences,
+    seat_arrivals,
 )
 from dolce.core.alignment.corner import distorts_below_hz, falls_off_hz, proposed_corner_hz
 from dolce.core.processor import BassManagement, ChannelSettings, Crossover
@@ -260,3 +261,53 @@ def test_pairs_of_rooms_are_rarely_told_to_differ():
     told = sum(one.stands_out for seed in range(200) for one in pair_differences(
         GRID, rooms_curves(("L", "R"), seed=seed, spots=3), np.ones(3)))
     assert told <= 4
+
+
+def heard_at_a_seat(rng, speakers, spots, *, placed_within=0.02, typed_off=0.0):
+    """Arrivals with the microphone put by hand, and what the plan says; sound travels 343 m/s."""
+    moved = rng.normal(size=spots.shape)
+    moved /= np.linalg.norm(moved, axis=1, keepdims=True)
+    moved *= placed_within * rng.uniform(0, 1, (len(spots), 1)) ** (1 / 3)
+    late = rng.uniform(0, 1e-3, len(spots))                     # of a clock that starts anew at every spot
+    truly = {c: np.linalg.norm(spots + moved - place, axis=1) / 343 + late for c, place in speakers.items()}
+    typed = {c: place + typed_off * rng.normal(size=3) for c, place in speakers.items()}
+    by_plan = {c: np.linalg.norm(spots - place, axis=1) / 343 for c, place in typed.items()}
+    return seat_arrivals(truly, by_plan, {c: float(own[0]) for c, own in by_plan.items()})
+
+
+SPEAKERS = {"L": np.array([1.2, 0.6, 1.1]), "R": np.array([3.8, 0.6, 1.1]), "Rs": np.array([4.2, 5.0, 1.4])}
+RING = np.array([(2.5, 3.0, 1.2), *((2.5 + 0.3 * np.sin(a), 3.0 + 0.3 * np.cos(a), 1.2 + 0.1 * np.cos(2 * a))
+                                    for a in 2 * np.pi * np.arange(8) / 8)])
+
+
+@pytest.mark.parametrize("spots", [2, 4, 9])
+def test_an_arrival_at_a_seat_is_as_sure_as_is_said(spots):
+    # A microphone up to 2 cm off moves opposite channels apart by 26 us on every axis (standard deviation, each way).
+    rng = np.random.default_rng(5)
+    true = {c: np.linalg.norm(RING[0] - place) / 343 for c, place in SPEAKERS.items()}
+    for one, other in (("L", "Rs"), ("L", "R")):
+        held, off = [], []
+        for _ in range(400):
+            found = heard_at_a_seat(rng, SPEAKERS, RING[:spots])
+            wrong = (found.arrival_s[one] - found.arrival_s[other]) - (true[one] - true[other])
+            held.append(abs(wrong) <= found.error_s(one, other))
+            off.append(wrong)
+        assert 0.91 < np.mean(held) < 0.99, (one, other)
+        assert np.std(off) < 60e-6 / np.sqrt(spots)
+
+
+def test_places_that_were_typed_wrong_hardly_move_an_arrival_by_all_spots():
+    # 20 cm off on each axis is a plan drawn by eye; the ring around the seat cancels it.
+    rng = np.random.default_rng(6)
+    true = {c: np.linalg.norm(RING[0] - place) / 343 for c, place in SPEAKERS.items()}
+    for _ in range(100):
+        found = heard_at_a_seat(rng, SPEAKERS, RING, placed_within=0.0, typed_off=0.2)
+        apart = (found.arrival_s["L"] - found.arrival_s["Rs"]) - (true["L"] - true["Rs"])
+        assert abs(apart) < 20e-6
+
+
+def test_of_one_spot_an_arrival_is_that_of_the_take():
+    found = seat_arrivals({"L": [0.01], "R": [0.0102]}, {"L": [0.008], "R": [0.009]}, {"L": 0.008, "R": 0.009})
+    assert found.arrival_s == pytest.approx({"L": 0.01, "R": 0.0102})
+    assert found.error_s("L", "R") == pytest.approx(0.01e-3)
+    assert seat_arrivals({}, {}, {}).arrival_s == {}

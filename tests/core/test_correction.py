@@ -242,7 +242,9 @@ def test_a_fit_is_looked_for_once_and_again_when_anything_of_it_has_changed():
     assert not looked
     for change in ({"plan": planned(ROOMS["tilted"] + 0.5, limits=limits)}, {"limits": Limits(bands=3)},
                    {"plan": replace(plan, weight=plan.weight * 2)}, {"rate": 44_100},
-                   {"effort": BRIEF}):
+                   {"plan": replace(plan, most_up_db=plan.most_up_db + 1)}, {"effort": BRIEF},
+                   {"plan": replace(plan, most_down_db=np.full(GRID.size, 1.0))},
+                   {"plan": replace(plan, loud_db=plan.loud_db + 1)}):
         assert fit(**change)[1], change
 
 
@@ -358,6 +360,14 @@ def test_fewer_bands_give_most_of_it():
     assert shares[4] > 0.85                            # four hills and dips were put in
     # The smallest set is used that takes away 99 % of what the best does.
     assert len(fit.filters) == min(count for count, share in fit.fewer if share >= 0.99)
+    # A larger set is only offered where it does more: of these eight hills and dips five filters that were left over
+    # did less than four.
+    rng = np.random.default_rng(24)
+    busy = sum(bump(2 ** rng.uniform(5, 8.8), rng.uniform(-8, 8), rng.uniform(0.1, 0.6)) for _ in range(8))
+    counts, rising = zip(*fit_bands(planned(busy), limits=Limits(), sample_rate_hz=48_000).fewer, strict=True)
+    assert list(counts) == sorted(set(counts))
+    assert 5 not in counts
+    assert np.all(np.diff(rising) > 0)
 
 
 @pytest.mark.parametrize("room", sorted(ROOMS))

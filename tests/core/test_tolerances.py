@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 from numpy.testing import assert_allclose
 
-from dolce.core.geometry import RoomSize
+from dolce.core.geometry import RoomSize, distance_m
 from dolce.core.levels import NOMINAL_HZ, thirds_of
 from dolce.core.response import ANALYSIS_GRID_HZ as GRID
 from dolce.core.room import new_plan
@@ -97,11 +97,23 @@ def test_angles_are_those_of_the_layout():
     plan = new_plan(RoomSize(length_m=6, width_m=5, height_m=2.8), layout="5.1", subs=0)
     found = {one.subject: one for one in judged_angles(plan)}
     assert set(found) == {"L", "R", "C", "Ls", "Rs"}
-    assert {one.said for one in found.values()} == {"can't be told"} or found["Rs"].low == 100
+    assert {one.said for one in found.values()} == {"holds"}
+    assert (found["Rs"].low, found["Rs"].high) == (100, 120)
     left = next(s for s in plan.speakers if s.channel == "L")
     moved = replace(plan, speakers=tuple(replace(s, place=replace(s.place, x_m=s.place.x_m - 0.9)) if s is left else s
                                          for s in plan.speakers))
     assert {one.subject: one.said for one in judged_angles(moved)}["L"] == "fails"
+    # ITU-R BS.2051-3, system H: upper fronts at 30 to 45 degrees, 45 being nominal; a degree further is outside.
+    upper = new_plan(RoomSize(length_m=7, width_m=6, height_m=3), layout="7.1.4", subs=0)
+    front = next(s for s in upper.speakers if s.channel == "Ltf")
+    (nominal,) = (one for one in judged_angles(upper) if one.subject == "Ltf")
+    assert (nominal.said, nominal.low) == ("holds", -45)
+    assert nominal.value == pytest.approx(-45, abs=nominal.error)
+    # What a centimetre at either end turns: 1.4 cm over the distance.
+    assert nominal.error == pytest.approx(np.degrees(0.014 / distance_m(front.place, upper.main_seat.place)), rel=0.01)
+    wider = replace(upper, speakers=tuple(replace(s, place=replace(s.place, x_m=s.place.x_m - 0.1)) if s is front else s
+                                          for s in upper.speakers))
+    assert {one.subject: one.said for one in judged_angles(wider)}["Ltf"] == "fails"
 
 
 def test_decay_is_judged_by_takes_or_by_bands_and_not_at_all_where_too_few_tell():

@@ -5,7 +5,7 @@ import pytest
 
 from asking import client_of, post
 from dolce.core.response import ANALYSIS_GRID_HZ as GRID
-from dolce.core.tolerance import PUBLISHED, ToleranceSet
+from dolce.core.tolerance import PUBLISHED, ToleranceSet, against_bound
 from dolce.errors import InvalidValue
 from dolce.services.jobs.job_keeping import JobWish
 from dolce.services.wiring import open_services
@@ -33,10 +33,10 @@ def test_every_line_of_a_set_is_judged_or_said_why_not(taken):
     (decay,) = of_line(view, "decay").values()
     assert decay.low == pytest.approx(0.25 * (5.4 * 4.2 * 2.6 / 100) ** (1 / 3) - 0.05)
     assert "noise" in dict(view.not_told)
-    # An arrival is known to 0.01 ms where the microphone is; a level as its spots agree on it.
+    # Arrivals and levels are known as far as the spots agree on them.
     (arrival,), (level,) = (of_line(view, line).values() for line in ("arrival", "level"))
-    assert arrival.error == pytest.approx(0.01)
-    assert arrival.said == ("holds" if arrival.value < 0.09 else "fails")
+    assert 0.01 <= arrival.error < 0.5
+    assert arrival.said == against_bound(arrival.value, arrival.error, high=0.1)
     assert 0.05 < level.error < 3
     fails = any(one.said == "fails" for one in view.figures)
     assert view.verdict.startswith(EBU if fails else "Nothing speaks against")

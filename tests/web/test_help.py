@@ -25,17 +25,16 @@ def test_every_word_that_a_page_explains_is_there_and_every_explanation_stands_o
 
 # Headings that need no words of ours: names of things, places, times and units.
 PLAIN = set("""
-Above noise | Against 1 kHz | Against the present one | All alike, dB | All-passes per output | Arrival | Bands
-| Bound | Bypass | Channel | Channels × spots | Convolution | Corner | Crossover | Crossovers | Curves | Delay |
-Drawing | Ends at | Eyring, s | Fed by | File | Filters | Fixed bands per output | From | Gain, dB | Group | Hz
-| Impulse responses | Input | Kept | Kind | Level | Load into it | Locked | Measured | Microphone | Most of a
-third octave | Name | Note | Octave | Of | On | One spot | Out | Output | Outputs | Places | Play | Polarity |
-Preset | Presets | Processor | Q | Range | Remarks | Response besides | Row | Sabine, s | Set to, and its limits
-| High-pass, 24 dB/oct | Settings | Shall be | Sounds | Source | Spot | Spots | Spread, 20–120 Hz | Stretch |
-Sub | Subs | Sweep | Switch | Taken through | This pass | To | Trim | What | What it is | angle | at | at most |
-With correction and cut | Without processing | away | axis | before | by | dB | feeds | from | kind | later |
-level | main | now | output | per octave | plan | plays | reads | seat | spots | up | up to | verdict | with
-boosts | x | y""".replace("\n", " ").strip().split(" | "))
+Above noise | Against 1 kHz | Against the present one | All alike, dB | All-passes per output | Arrival | Bands |
+Bound | Bypass | Channel | Channels × spots | Convolution | Corner | Crossover | Crossovers | Curves | Delay |
+Drawing | Ends at | Eyring, s | Fed by | File | Filters | Fixed bands per output | From | Gain, dB | Group |
+High-pass, 24 dB/oct | Hz | Impulse responses | Input | Kept | Kind | Level | Load into it | Locked | Measured |
+Microphone | Most of a third octave | Name | Note | Octave | Of | On | One spot | Out | Output | Outputs | Places |
+Play | Polarity | Preset | Presets | Processor | Q | Range | Region | Remarks | Response besides | Row | Sabine, s |
+Set to, and its limits | Settings | Shall be | Sounds | Source | Spot | Spots | Spread, 20–120 Hz | Stretch | Sub |
+Subs | Sweep | Switch | Taken through | This pass | To | Trim | What | What it is | With correction and cut |
+Without processing | angle | at | at most | away | axis | before | by | dB | feeds | from | kind | later | level |
+main | now | output | per octave | plan | plays | reads | seat | spots | up | up to | verdict | with boosts | x | y""".replace("\n", " ").strip().split(" | "))
 
 
 def test_every_heading_of_a_table_of_figures_is_explained_or_needs_no_words():

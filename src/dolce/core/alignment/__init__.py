@@ -16,6 +16,7 @@ from dolce.core.alignment.ladder import (
 )
 from dolce.core.alignment.level_match import PAIR_DB, PairDifference, matched_levels_db, pair_differences
 from dolce.core.alignment.polarity import JudgedPolarity, alike, common_polarity, direct_spectrum, judged_together
+from dolce.core.alignment.seat_arrival import SeatArrivals, seat_arrivals
 
 __all__ = [
     "PAIR_DB",
@@ -28,6 +29,7 @@ __all__ = [
     "OffPlan",
     "PairDifference",
     "Rung",
+    "SeatArrivals",
     "alike",
     "arrival_ladder",
     "beyond_possible_s",
@@ -40,5 +42,6 @@ __all__ = [
     "mid_level_db",
     "off_plan",
     "pair_differences",
+    "seat_arrivals",
     "with_subs_by_plan",
 ]

@@ -12,11 +12,13 @@ from dolce.core.correction.fit_problem import FitProblem
 from dolce.core.correction.fit_search import Effort, best_bands, one_by_one, settled
 from dolce.core.correction.limits import Limits
 from dolce.core.correction.means import FixedBands
-from dolce.core.correction.plan import CorrectionPlan
+from dolce.core.correction.plan import LOUD_DB, CorrectionPlan
 from dolce.core.filters import BandFilter
 
 _AS_GOOD = 0.99                   # of the deviation that the best set takes away: the smallest set that does so is used
 _LOUDER_DB = 0.5
+_STILL_LOUD_DB = 0.7             # above `LOUD_DB`: where filters leave so much, they are looked for once more
+_STILL_LOUD = 2.0                # by how much more each dB of it counts then
 _LEAST, _SHORT = 3, 8            # bands that are missed least, of which one goes; steps of fits that only compare
 
 QUICK = Effort(islands=1, starts=10, kept=16, children=16, generations=12, patience=4, finalists=6, exchanges=1,
@@ -57,13 +59,22 @@ def fit_bands(plan: CorrectionPlan, *, limits: Limits, sample_rate_hz: float, ef
     Rounding as in `BandFilter.rounded`. A fit is the same every time, so the last ones are kept: where one channel of
     many has changed, only its own is looked for again.
     """
-    wished = tuple(one.tobytes() for one in (plan.frequency_hz, plan.wished_db, plan.weight))
+    wished = tuple(one.tobytes() for one in (plan.frequency_hz, plan.wished_db, plan.weight, plan.most_up_db,
+                                             plan.most_down_db, plan.loud_db))
     asked = (wished, limits, sample_rate_hz, effort)
-    return _FITS.get_or(asked, lambda: _fitted(FitProblem(plan, limits, sample_rate_hz), effort, told or _nothing))
+    return _FITS.get_or(asked, lambda: _fitted(plan, limits, sample_rate_hz, effort, told or _nothing))
 
 
-def _fitted(problem: FitProblem, effort: Effort, told: Callable[[], None]) -> Fit:
+def _fitted(plan: CorrectionPlan, limits: Limits, sample_rate_hz: float, effort: Effort,
+            told: Callable[[], None]) -> Fit:
+    problem = FitProblem(plan, limits, sample_rate_hz)
     bands = best_bands(problem, effort, told)
+    if problem.loudest_db(bands) > LOUD_DB + _STILL_LOUD_DB:
+        # Narrow hills are missed little as squares over octaves: what is left of them counts for more.
+        louder = np.interp(np.log2(plan.frequency_hz), np.log2(problem.at_hz), problem.total(bands)) + plan.loud_db
+        weight = plan.weight * (1 + _STILL_LOUD * np.maximum(louder - LOUD_DB, 0))
+        problem = FitProblem(replace(plan, weight=weight), limits, sample_rate_hz)
+        bands = best_bands(problem, effort, told)
     fine = settled(problem, bands)
     sets = _of_fewer(problem, bands if problem.fights(fine).any() else fine)
     missed = [np.sqrt(problem.cost(one)) for one in (NONE, *sets)]

@@ -12,9 +12,6 @@ from numpy.typing import NDArray
 # own; bench/rehearsal_figures.py makes them anew.
 _PREDICTED_DB, _PREDICTED_ONE_DB = 0.3, 0.7
 _LEVEL_DB, _LEVEL_ONE_DB = 0.15, 0.7
-# Of takes without anything moved in between, arrivals differ by less than this: a fiftieth of a sample in quiet, with
-# the noise of a room 10 us (tests of the rehearsal and of known delays).
-ARRIVAL_ERROR_S = 0.01e-3
 ARRIVAL_WITHIN_S = 0.25e-3        # between opposite sides, 2 cm off in either round: 4 times 58 us
 
 

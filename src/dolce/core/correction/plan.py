@@ -35,7 +35,7 @@ _DEEP_DB = 12.0           # a dip of all spots deeper than this ...
 _SHOULDER_DB = 2.0        # down to which its shoulders belong to it
 _NARROW_OCTAVES = 1 / 3   # ... and narrower than this is a cancellation
 _STILL_WANTED_DB = 3.0    # beyond the largest boost: what lacks more is filled first
-_LOUD_DB = 3.0            # the energy average of the spots is cut to this above the target, whatever single spots say
+LOUD_DB = 3.0            # the energy average of the spots is cut to this above the target, whatever single spots say
 _LOUD_TO_HZ = 200.0       # modes stand alone below; above, hills of the average change from spot to spot
 _UNHEARD_DB = -100.0      # and how loud a hill counts there
 _LEAST_UP_DB = 1.0        # there filters may still add so much, as their skirts do
@@ -183,16 +183,15 @@ def plan_correction(frequency_hz: NDArray, needs: Needs, target_db: NDArray, *, 
     (R. Buecklein, "The audibility of frequency response irregularities", JAES 29, 126-131, 1981).
     """
     loud_db = _loud_db(frequency_hz, needs)
-    loud = np.maximum(loud_db - _LOUD_DB, 0.0)
-    wish = np.minimum(needs.wish_db(), np.where(loud > 0, -loud, np.inf))
+    # What filters may add before the average is too loud; below 0 it is what they cut.
+    quiet = LOUD_DB - loud_db
+    wish = np.minimum(needs.wish_db(), quiet)
     mean = needs.weight @ needs.lacking_db
     inside = (frequency_hz >= limits.from_hz) & (frequency_hz <= limits.to_hz)
     stretches = _stretches(frequency_hz, needs, mean, inside, limits, overruled)
     lowest = np.where(inside, -limits.max_cut_db, 0.0)
     highest = np.where(inside, limits.max_boost_db + _STILL_WANTED_DB, 0.0)
-    # A boost beside a hill must not make that louder still.
-    up = np.where(inside, np.maximum(_LOUD_DB - loud_db, _LEAST_UP_DB), np.inf)
-    up, down = np.where(loud_db > 0, up, np.inf), np.full(frequency_hz.size, np.inf)
+    up, down = np.where(inside, np.maximum(quiet, _LEAST_UP_DB), np.inf), np.full(frequency_hz.size, np.inf)
     for s in stretches:
         own = (frequency_hz >= s.from_hz * 0.9999) & (frequency_hz <= s.to_hz * 1.0001) & inside
         if s.verdict != "correct":
@@ -208,7 +207,7 @@ def plan_correction(frequency_hz: NDArray, needs: Needs, target_db: NDArray, *, 
 
     weight = np.where(inside, np.where(_faint(frequency_hz, target_db), _FAINT_WEIGHT, 1.0), 0.0)
     without = needs.wishes_without_each_db() if needs.spots > 1 else np.zeros((0, frequency_hz.size))
-    without = np.minimum(without, np.where(loud > 0, -loud, np.inf))
+    without = np.minimum(without, quiet)
     return CorrectionPlan(frequency_hz=frequency_hz, wished_db=allowed(wish), without_each_db=allowed(without),
                           weight=weight if share is None else weight * share**2, most_up_db=up, most_down_db=down,
                           loud_db=loud_db, stretches=stretches)
@@ -305,7 +304,7 @@ def _stretches(frequency_hz: NDArray, needs: Needs, mean: NDArray, inside: NDArr
         elif abs(size) <= limits.good_enough_db:
             kind = "good enough"
         elif before is not None and left is not None and left >= before:
-            kind = "loud" if loud_db[at].max() > _LOUD_DB and size > 0 else "no gain"
+            kind = "loud" if loud_db[at].max() > LOUD_DB and size > 0 else "no gain"
         else:
             kind = "fair"
         verdict = (overruled[inner - 100].verdict if kind == "overruled"

@@ -1,5 +1,6 @@
 """Whether figures hold their tolerances: with an error bar, and "can't be told" where that decides."""
 
+import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Literal
@@ -7,7 +8,6 @@ from typing import Literal
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from dolce.core.correction.outcome import ARRIVAL_ERROR_S
 from dolce.core.levels import energy_mean_db, thirds_of
 from dolce.core.room import RoomPlan, reference_of, sights_of
 from dolce.core.tolerance.sets import MEAN_HZ, ToleranceSet, wanted_reverberation_s
@@ -16,7 +16,9 @@ from dolce.core.uncertainty import jackknife_error, pooled_difference_error
 Said = Literal["holds", "fails", "can't be told"]
 _DECAY_HZ = (200.0, 4000.0)
 _TILT_HZ = (200.0, 10_000.0)
-_ANGLE_OFF_DEG = 1.0                 # how well places are typed (our estimate: 2.5 cm at 1.5 m)
+# How far a loudspeaker and a seat may be off each other, each within a centimetre of where it is typed (our estimate of
+# places that are taken with a tape).
+_APART_OFF_M = 0.014
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -114,15 +116,18 @@ def judged_level(loudest: str, softest: str, difference_db: float, levels_db: ND
                   low=None, high=within_db, at_hz=None, said=against_bound(difference_db, error, high=within_db))
 
 
-def judged_arrival(latest: str, earliest: str, difference_s: float, *, within_s: float) -> Figure:
-    """How far arrivals of channels differ where the microphone is: a take tells that to `ARRIVAL_ERROR_S`."""
+def judged_arrival(latest: str, earliest: str, difference_s: float, error_s: float, *, within_s: float) -> Figure:
+    """How far arrivals of channels differ at the seat; the error is that of `SeatArrivals`."""
     return Figure(line="arrival", subject=f"{latest} and {earliest}", unit="ms", value=1000 * difference_s,
-                  error=1000 * ARRIVAL_ERROR_S, low=None, high=1000 * within_s, at_hz=None,
-                  said=against_bound(difference_s, ARRIVAL_ERROR_S, high=within_s))
+                  error=1000 * error_s, low=None, high=1000 * within_s, at_hz=None,
+                  said=against_bound(difference_s, error_s, high=within_s))
 
 
 def judged_angles(plan: RoomPlan) -> list[Figure]:
-    """Every channel that its layout has a direction for, at the main seat by the plan."""
+    """Every channel that its layout has a direction for, at the main seat by the plan.
+
+    Where the nominal direction is itself the end of the range, as 45 degrees of the upper fronts, it holds.
+    """
     sights, seat = sights_of(plan), plan.seats.index(plan.main_seat)
     found = []
     for k, speaker in enumerate(plan.speakers):
@@ -131,9 +136,11 @@ def judged_angles(plan: RoomPlan) -> list[Figure]:
             continue
         low, high = reference.azimuth_range_deg
         value = float(sights.azimuth_deg[k, seat])
-        found.append(Figure(line="angles", subject=speaker.channel, unit="°", value=value, error=_ANGLE_OFF_DEG,
-                            low=low, high=high, at_hz=None,
-                            said=against_bound(value, _ANGLE_OFF_DEG, low=low, high=high)))
+        error = math.degrees(math.atan2(_APART_OFF_M, float(sights.distance_m[k, seat])))
+        nominal = abs(value - reference.azimuth_deg) <= error
+        found.append(Figure(line="angles", subject=speaker.channel, unit="°", value=value, error=error, low=low,
+                            high=high, at_hz=None,
+                            said="holds" if nominal else against_bound(value, error, low=low, high=high)))
     return found
 
 

@@ -8,10 +8,12 @@ import numpy as np
 from dolce.core.acoustics import speed_of_sound
 from dolce.core.alignment import (
     ChannelReading,
+    SeatArrivals,
     common_polarity,
     level_band_hz,
     matched_levels_db,
     mid_level_db,
+    seat_arrivals,
     with_subs_by_plan,
 )
 from dolce.core.geometry import distance_m
@@ -28,7 +30,8 @@ from dolce.store import UnitOfWork
 def readings_of(work: UnitOfWork, job: Job, round_id: int, *, blend: Blend | None = None,
                 since: int | None = None, wanted_db: Mapping[str, float] | None = None,
                 band_hz: tuple[float, float] = LEVEL_BAND_HZ) -> list[ChannelReading]:
-    """Level and polarity over the spots of the main seat, or of a blend of seats; arrival at the main seat's centre.
+    """Level and polarity over the spots of the main seat, or of a blend of seats; arrival at the main seat's centre,
+    by all of its spots (`seat_arrivals_of`).
 
     Levels are known within one group of takes (`TakeRecord.level_group`), and unknown for channels that have none of
     it. Subs count as playing together, and arrive as the plan says.
@@ -42,7 +45,9 @@ def readings_of(work: UnitOfWork, job: Job, round_id: int, *, blend: Blend | Non
     if centre is None:
         return []
     wanted = {*weights, centre.id}
-    takes = _levels_at(work, round_id, wanted)
+    takes = _levels_at(work, round_id, wanted | {spot.id for spot in job.main_spots})
+    arrivals = _seat_arrivals(job, takes).arrival_s
+    takes = {channel: {spot: take for spot, take in own.items() if spot in wanted} for channel, own in takes.items()}
     earlier = {} if since is None else _levels_at(work, since, weights)
     more = together_db(len(job.plan.subs))
     both = {channel: {spot: take for spot, take in own.items() if spot in earlier.get(channel, {})}
@@ -66,9 +71,35 @@ def readings_of(work: UnitOfWork, job: Job, round_id: int, *, blend: Blend | Non
         readings.append(ChannelReading(
             channel=speaker.channel, is_sub=speaker.is_sub, level_db=level,
             polarity=common_polarity([take.polarity for take in own.values() if take.has_response]),
-            arrival_s=at_centre.arrival_s if at_centre.arrival_known else None,
+            arrival_s=arrivals.get(speaker.channel),
             together_db=more if speaker.is_sub else 0.0, spread_db=_spread_db(own.values(), weights, band)))
     return with_subs_by_plan(readings, distance_m=_distances_m(job), speed_m_s=speed_of_sound(job.room.temperature_c))
+
+
+def seat_arrivals_of(work: UnitOfWork, job: Job, round_id: int) -> SeatArrivals:
+    """Arrivals of the mains at the main seat's centre, of those that are known there; from those of its spots that have
+    a known arrival of each.
+    """
+    return _seat_arrivals(job, _levels_at(work, round_id, {spot.id for spot in job.main_spots}))
+
+
+def _seat_arrivals(job: Job, takes: Mapping[str, Mapping[int, TakeRecord]]) -> SeatArrivals:
+    centre, main = job.plan.centre_spot, {spot.id for spot in job.main_spots}
+    known = {speaker.channel: {spot: take for spot, take in takes.get(speaker.channel, {}).items()
+                               if spot in main and take.arrival_known}
+             for speaker in job.speakers if not speaker.is_sub}
+    known = {channel: own for channel, own in known.items() if centre.id in own}
+    spots = sorted(set.intersection(*map(set, known.values()))) if known else []
+    speed = speed_of_sound(job.room.temperature_c)
+
+    def flight_s(take: TakeRecord) -> float:
+        # Where things stood when it was taken.
+        return distance_m(take.speaker_place or job.speaker(take.channel).place,
+                          take.spot_place or job.spot(take.spot_id).place) / speed
+
+    return seat_arrivals({channel: [own[spot].arrival_s for spot in spots] for channel, own in known.items()},
+                         {channel: [flight_s(own[spot]) for spot in spots] for channel, own in known.items()},
+                         {channel: flight_s(own[centre.id]) for channel, own in known.items()})
 
 
 def _levels_at(work: UnitOfWork, round_id: int, spots: Container[int]) -> dict[str, dict[int, TakeRecord]]:

@@ -24,7 +24,7 @@ from dolce.core.tolerance import (
 )
 from dolce.core.tuning import Alignment
 from dolce.errors import DolceError, InvalidValue
-from dolce.services.align.readings import level_weights
+from dolce.services.align.readings import level_weights, seat_arrivals_of
 from dolce.services.context import Context
 from dolce.services.prove.proving import Proving
 from dolce.services.read.round_curves import proving_round, spot_weights, usual_blend
@@ -141,8 +141,11 @@ class Tolerating:
                 figures += [level] if level is not None else []
                 if level is None:
                     not_told.append(("level", "no spot has takes of all channels: take what is missing"))
-        if wanted.arrival_s is not None and match is not None and match.arrival_s is not None:
-            figures.append(judged_arrival(match.latest, match.earliest, match.arrival_s, within_s=wanted.arrival_s))
+            if (present is not None and wanted.arrival_s is not None and match is not None
+                    and match.arrival_s is not None):
+                error_s = seat_arrivals_of(work, job, present.id).error_s(match.latest, match.earliest)
+                figures.append(judged_arrival(match.latest, match.earliest, match.arrival_s, error_s,
+                                              within_s=wanted.arrival_s))
         if wanted.angles:
             figures += judged_angles(job.plan)
         if wanted.noise_nr is not None:

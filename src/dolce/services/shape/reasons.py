@@ -29,8 +29,8 @@ def stretch_words(stretch: Stretch) -> str:
             return f"what the spots have here does not hold at others: {_left_out(stretch)}"
         case "loud":
             return (f"a hill at {stretch.at_spots} of {stretch.of_spots} spots, {stretch.size_db:+.0f} dB at "
-                    f"{stretch.size_hz:.0f} Hz in the middle and more where it is loud: the energy average is cut to 3 "
-                    f"dB above the target, though single spots lose by it: {_left_out(stretch)}")
+                    f"{stretch.size_hz:.0f} Hz in the mean of levels, more in the mean of energy. That is cut to 3 dB "
+                    f"above the target, though single spots lose by it: {_left_out(stretch)}")
         case "overruled":
             return f"your verdict: {stretch.reason}"
     return ""

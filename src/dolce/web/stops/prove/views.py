@@ -42,7 +42,7 @@ def tolerance_rows(view: ToleranceView) -> list[dict]:
     order = {"fails": 0, "can't be told": 1, "holds": 2}
     rows = []
     for one in sorted(view.figures, key=lambda one: order[one.said]):
-        digits = 2 if one.unit in ("ms", "s", "dB per octave") else 0 if one.unit in ("°", "NR") else 1
+        digits = 2 if one.unit in ("ms", "s", "dB per octave") else 0 if one.unit == "NR" else 1
         value = f"{one.value:+.{digits}f}" if one.line in ("response", "tilt", "angles") else f"{one.value:.{digits}f}"
         error = "not known" if one.error == float("inf") else with_unit(f"±{one.error:.{digits}f}", one.unit)
         bounds = " to ".join(f"{bound:.{digits}f}" for bound in (one.low, one.high) if bound is not None)

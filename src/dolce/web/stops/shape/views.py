@@ -32,7 +32,7 @@ class BandRow:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class FewerRow:
-    """So many filters take away which share of the deviation that the most of them do."""
+    """How much of the deviation a number of filters takes away, as a share of what the best set does."""
 
     count: int
     share: float

@@ -322,6 +322,25 @@ def test_a_hill_that_the_average_shows_is_cut_though_spots_disagree():
     assert "loud" not in {s.kind for s in higher.stretches}         # there hills change with every step
 
 
+@pytest.mark.parametrize("seed", [6, 21, 24])
+def test_narrow_hills_that_the_average_shows_are_not_left_for_wide_ones(seed):
+    # A dozen hills and dips that six spots share, and as many of each spot's own: as squares over octaves, narrow hills
+    # of the average count little (4.1 to 4.3 dB above the target stayed). The rule of the plan is 3 dB.
+    rng = np.random.default_rng(seed)
+
+    def hills():
+        return sum(bump(2 ** rng.uniform(5, 8.8), rng.uniform(-8, 8), rng.uniform(0.06, 0.3)) for _ in range(12))
+
+    shared = hills()
+    lacking = -(shared + np.array([hills() for _ in range(6)]))
+    plan = plan_correction(GRID, Needs(lacking_db=lacking, weight=np.full(6, 1 / 6)), FLAT, limits=Limits())
+    filters = fit_bands(plan, limits=Limits(), sample_rate_hz=48_000).filters
+    average = 10 * np.log10(np.mean(10 ** (-lacking / 10), axis=0)) + chain_level_db(filters, at_hz=GRID,
+                                                                                     sample_rate_hz=48_000)
+    single = (GRID > 40) & (GRID < 190)
+    assert average[single].max() < 3.75
+
+
 def test_what_leaving_a_spot_out_is_worth_is_what_the_others_ask_for():
     # By hand, three spots that lack 4, 5 and 9 dB everywhere, no limit reached: without one, the mean of the others
     # shrinks by 64 / (64 + s^2 / 2), s^2 their variance.

@@ -34,7 +34,8 @@ Play | Polarity | Preset | Presets | Processor | Q | Range | Region | Remarks | 
 Set to, and its limits | Settings | Shall be | Sounds | Source | Spot | Spots | Spread, 20–120 Hz | Stretch | Sub |
 Subs | Sweep | Switch | Taken through | This pass | To | Trim | What | What it is | With correction and cut |
 Without processing | angle | at | at most | away | axis | before | by | dB | feeds | from | kind | later | level |
-main | now | output | per octave | plan | plays | reads | seat | spots | up | up to | verdict | with boosts | x | y""".replace("\n", " ").strip().split(" | "))
+main | now | output | per octave | plan | plays | reads | seat | spots | up | up to | verdict | with boosts | x | y
+""".replace("\n", " ").strip().split(" | "))
 
 
 def test_every_heading_of_a_table_of_figures_is_explained_or_needs_no_words():

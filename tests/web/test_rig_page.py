@@ -11,6 +11,7 @@ from asking import client_of, post, token
 from dolce.core.processor import SAID_PROCESSOR
 from dolce.core.signals import Source
 from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.rig.reference_levels import ReferenceView
 from dolce.services.sample.demo_rooms import net_loft
 from dolce.store.encoding import values_of
 
@@ -146,3 +147,14 @@ def test_bass_management_that_cannot_be_read_is_typed_and_told_again(rig, servic
     assert not state.is_neutral
     post(client, f"{url}/processor/bass", bass_hz="", bass_slope="4")
     assert services.jobs.get(job_id).processor.bypassed
+
+
+@pytest.mark.parametrize(("second", "said"), [("85", "turn it up by 6.0 dB and mark 85 dB"),
+                                              ("73", "turn it down by 6.0 dB and mark 73 dB"), ("79", "")])
+def test_a_second_working_level_may_be_the_louder_one(rig, monkeypatch, second, said):
+    client, url, _ = rig
+    assert post(client, f"{url}/working-levels", reference_db="79", second_db=second).status_code < 400
+    monkeypatch.setattr(ReferenceView, "agree", True)
+    page = " ".join(client.get(f"{url}?sheet=reference").text.split())
+    assert "Mark the volume control: 79 dB here." in page
+    assert said in page if said else "second working level." not in page

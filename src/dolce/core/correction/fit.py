@@ -12,12 +12,12 @@ from dolce.core.correction.fit_problem import FitProblem
 from dolce.core.correction.fit_search import Effort, best_bands, one_by_one, settled
 from dolce.core.correction.limits import Limits
 from dolce.core.correction.means import FixedBands
-from dolce.core.correction.plan import LOUD_DB, CorrectionPlan
+from dolce.core.correction.plan import CorrectionPlan
 from dolce.core.filters import BandFilter
 
 _AS_GOOD = 0.99                   # of the deviation that the best set takes away: the smallest set that does so is used
 _LOUDER_DB = 0.5
-_STILL_LOUD_DB = 0.7             # above `LOUD_DB`: where filters leave so much, they are looked for once more
+_STILL_LOUD_DB = 0.7             # where filters leave so much too loud, they are looked for once more
 _STILL_LOUD = 2.0                # by how much more each dB of it counts then
 _LEAST, _SHORT = 3, 8            # bands that are missed least, of which one goes; steps of fits that only compare
 
@@ -69,11 +69,11 @@ def _fitted(plan: CorrectionPlan, limits: Limits, sample_rate_hz: float, effort:
             told: Callable[[], None]) -> Fit:
     problem = FitProblem(plan, limits, sample_rate_hz)
     bands = best_bands(problem, effort, told)
-    if problem.loudest_db(bands) > LOUD_DB + _STILL_LOUD_DB:
+    loud = problem.loud_left_db(bands)
+    if loud.max() > _STILL_LOUD_DB:
         # Narrow hills are missed little as squares over octaves: what is left of them counts for more.
-        louder = np.interp(np.log2(plan.frequency_hz), np.log2(problem.at_hz), problem.total(bands)) + plan.loud_db
-        weight = plan.weight * (1 + _STILL_LOUD * np.maximum(louder - LOUD_DB, 0))
-        problem = FitProblem(replace(plan, weight=weight), limits, sample_rate_hz)
+        left = np.interp(np.log2(plan.frequency_hz), np.log2(problem.at_hz), np.maximum(loud, 0))
+        problem = FitProblem(replace(plan, weight=plan.weight * (1 + _STILL_LOUD * left)), limits, sample_rate_hz)
         bands = best_bands(problem, effort, told)
     fine = settled(problem, bands)
     sets = _of_fewer(problem, bands if problem.fights(fine).any() else fine)
@@ -82,9 +82,9 @@ def _fitted(plan: CorrectionPlan, limits: Limits, sample_rate_hz: float, effort:
     fewer = tuple((len(one), float(max(0.0, (missed[0] - own) / taken)) if taken > 0 else 0.0)
                   for one, own in zip(sets, missed[1:], strict=True))
     # No hill may be left that the best set cuts, however little it counts in the whole.
-    loudest = problem.loudest_db(sets[-1]) + _LOUDER_DB
+    loudest = problem.loud_left_db(sets[-1]).max() + _LOUDER_DB
     chosen = next(one for one, (_, share) in zip(sets, fewer, strict=True)
-                  if (share >= _AS_GOOD and problem.loudest_db(one) <= loudest) or one is sets[-1])
+                  if (share >= _AS_GOOD and problem.loud_left_db(one).max() <= loudest) or one is sets[-1])
     filters = problem.repaired(problem.rounded(chosen))
     return Fit(filters=tuple(sorted(filters, key=lambda f: f.frequency_hz)), fewer=fewer)
 

@@ -18,7 +18,7 @@ from dolce.core.correction.band_rows import (
     with_values,
 )
 from dolce.core.correction.limits import Limits
-from dolce.core.correction.plan import CorrectionPlan
+from dolce.core.correction.plan import LOUD_DB, CorrectionPlan
 from dolce.core.correction.target import MEAN_BAND_HZ
 from dolce.core.filters import BandFilter, chain_level_db, peaking_levels_db
 from dolce.core.levels import mid_bands
@@ -137,10 +137,15 @@ class FitProblem:
         down = -np.minimum(self.limits.max_cut_db, self._leak_down) - total
         return np.clip(self.wish - total, np.minimum(down, 0.0), np.maximum(up, 0.0))
 
-    def loudest_db(self, bands: Bands) -> float:
-        """How far the energy average of the spots is above the target at most, inside the range, with some bands."""
-        above = np.interp(np.log2(self.at_hz), np.log2(self._plan.frequency_hz), self._plan.loud_db) + self.total(bands)
-        return float(above[self.inside].max())
+    def loud_left_db(self, bands: Bands) -> NDArray[np.float64]:
+        """How far the energy average of the spots is above what is to be left of it, inside the range, shape (points,).
+
+        What lies deeper than the largest cut can't be asked for.
+        """
+        at, own = np.log2(self.at_hz), np.log2(self._plan.frequency_hz)
+        loud = np.interp(at, own, self._plan.loud_db)
+        left = loud - np.maximum(LOUD_DB, loud - self.limits.max_cut_db) + self.total(bands)
+        return np.where(self.inside, left, -np.inf)
 
     def total(self, bands: Bands) -> NDArray[np.float64]:
         """Level of all bands together, shape (..., points)."""

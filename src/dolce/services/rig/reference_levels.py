@@ -41,6 +41,13 @@ class ReferenceView:
         return self.reference_db - goals[0] if goals else None
 
     @property
+    def to_second_db(self) -> float:
+        """How far the volume control goes up for the second working level, which may be the louder one; 0 where both
+        are the same.
+        """
+        return round(self.second_db - self.reference_db, 1)
+
+    @property
     def agree(self) -> bool:
         """Whether every channel was read and is at its goal."""
         return all(level.agrees for level in self.levels)

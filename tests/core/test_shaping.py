@@ -69,6 +69,7 @@ from dolce.core.tuning import (
     settings_of,
     shape_of,
     trim_step_db,
+    wanted_rise_db,
     with_ladder,
 )
 from dolce.errors import InvalidValue
@@ -349,6 +350,18 @@ def test_a_target_hung_far_from_the_curve_is_told():
         shape = shape_of("C", heard, at_hz=GRID, sample_rate_hz=RATE,
                          correction=Correction(anchor="hand", anchor_level_db=level))
         assert (shape.target_off_db, shape.target_is_far) == (pytest.approx(level), far)
+
+
+def test_filters_of_a_sub_boost_nothing_for_what_its_trim_lifts():
+    # A flat sub under a target that lifts the bass by 6 dB: level with the mains is the business of trims.
+    correction = Correction(target=Target(bass_lift_db=6, bass_corner_hz=200.0))
+    flat = np.full((3, GRID.size), -40.0)
+    shape = shape_of("Sub1", Heard.of(flat), at_hz=GRID, correction=correction, sample_rate_hz=RATE)
+    band = (GRID >= 30) & (GRID <= 80)
+    assert np.mean((shape.before_db - shape.target_db)[band]) == pytest.approx(0, abs=0.01)
+    inside = (GRID >= 25) & (GRID <= 80)
+    assert np.abs(shape.plan.wished_db[inside]).max() < 1.5
+    assert wanted_rise_db("Sub1", correction, at_hz=GRID) == pytest.approx(6, abs=0.5)
 
 
 def test_a_channel_may_have_an_aim_of_its_own():

@@ -74,7 +74,7 @@ def _fitted(plan: CorrectionPlan, limits: Limits, sample_rate_hz: float, effort:
         # Narrow hills are missed little as squares over octaves: what is left of them counts for more.
         left = np.interp(np.log2(plan.frequency_hz), np.log2(problem.at_hz), np.maximum(loud, 0))
         problem = FitProblem(replace(plan, weight=plan.weight * (1 + _STILL_LOUD * left)), limits, sample_rate_hz)
-        bands = best_bands(problem, effort, told)
+        bands = best_bands(problem, effort, told, near=bands)
     fine = settled(problem, bands)
     sets = _of_fewer(problem, bands if problem.fights(fine).any() else fine)
     missed = [np.sqrt(problem.cost(one)) for one in (NONE, *sets)]

@@ -50,8 +50,10 @@ class Effort:
     better: float
 
 
-def best_bands(problem: FitProblem, effort: Effort, told: Callable[[], None]) -> Bands:
+def best_bands(problem: FitProblem, effort: Effort, told: Callable[[], None], *, near: Bands | None = None) -> Bands:
     """As many bands as are allowed, or fewer that do as well, none of which fights another.
+
+    With `near`, a set that is good for nearly the same problem, it is looked for from there, by one population.
 
     Sets of bands are fitted from many starts, then crossed (the lower bands of one, the upper ones of another: what
     bands do is local, so good halves make good wholes) and changed (some go, others come where much is missed), each
@@ -65,8 +67,12 @@ def best_bands(problem: FitProblem, effort: Effort, told: Callable[[], None]) ->
     martial arts: towards memetic algorithms", Caltech C3P 826 (1989), for crossing with a fit of every child.
     """
     chance = np.random.default_rng(_SEED)
-    islands = [_evolved(problem, problem.polished(_starts(problem, effort, chance), steps=_FIRST), effort, chance, told)
-               for _ in range(effort.islands)]
+    if near is None:
+        starts = [_starts(problem, effort, chance) for _ in range(effort.islands)]
+    else:
+        whole = np.vstack([near, _evenly(problem)[len(near):]])[None]
+        starts = [np.concatenate([whole, [_child(problem, whole, chance) for _ in range(effort.starts)]])]
+    islands = [_evolved(problem, problem.polished(one, steps=_FIRST), effort, chance, told) for one in starts]
     kept = islands[0] if len(islands) == 1 else _evolved(problem, np.concatenate(islands), effort, chance, told)
     best = _best(problem, list(kept[:effort.finalists]), effort)
     bands = _without_fights(problem, kept[0]) if best is None else best

@@ -9,9 +9,10 @@ from dolce.core.correction.evidence import Needs
 from dolce.core.uncertainty import effective_count, student_factor
 
 _SHARE = 0.8              # four of five
-# Spots stand around the same seats, new ones too, so that part of what they differ by is no chance: on 25 simulated
-# loudspeakers the mean over other spots was off by about four fifths of what the spread alone would give.
-_SAME_SEATS = 0.8
+# Spots stand around the same seats, new ones too, so that part of what they differ by is no chance: of what the spread
+# alone would give, the mean over other spots was off by 0.75 on 25 simulated loudspeakers, and by 0.9 to 1.0 in the 24
+# rooms of bench/rehearsal_figures.py.
+_SAME_SEATS = 0.9
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -183,15 +183,12 @@ def target_level_db(channel: str, level_db: NDArray, target_db: NDArray, *, at_h
     """Level at which a channel's target is hung, given its average with its trim; both of shape (points,).
 
     `fronts_db` is the level of the fronts, where the target is hung by that; a sub is level with them already, in its
-    own band.
+    own band. What its target lifts there is made by trims (`wanted_rise_db`): filters shape, and boost nothing for it.
     """
     if correction.anchor == "hand":
         return correction.anchor_level_db
     if correction.anchor == "fronts" and fronts_db is not None and channel not in SUB_CODES:
         return fronts_db
-    if channel in SUB_CODES:
-        # A sub is level with the mains already: hung by its own band, a lift of that very band would cancel itself.
-        target_db = np.zeros(at_hz.size)
     return anchored_level_db(at_hz, level_db, target_db, band_hz=correction.level_band_hz(channel))
 
 

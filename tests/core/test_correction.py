@@ -379,14 +379,18 @@ def test_fewer_bands_give_most_of_it():
     assert shares[4] > 0.85                            # four hills and dips were put in
     # The smallest set is used that takes away 99 % of what the best does.
     assert len(fit.filters) == min(count for count, share in fit.fewer if share >= 0.99)
-    # A larger set is only offered where it does more: of these eight hills and dips five filters that were left over
-    # did less than four.
-    rng = np.random.default_rng(24)
-    busy = sum(bump(2 ** rng.uniform(5, 8.8), rng.uniform(-8, 8), rng.uniform(0.1, 0.6)) for _ in range(8))
-    counts, rising = zip(*fit_bands(planned(busy), limits=Limits(), sample_rate_hz=48_000).fewer, strict=True)
-    assert list(counts) == sorted(set(counts))
-    assert 5 not in counts
-    assert np.all(np.diff(rising) > 0)
+    # A larger set is only offered where it does more: of eight hills and dips, sets that lose one filter after another
+    # sometimes do less than smaller ones. In about half of such rooms a number is missing for that.
+    skipped = 0
+    for seed in range(31, 37):
+        rng = np.random.default_rng(seed)
+        busy = sum(bump(2 ** rng.uniform(5, 8.8), rng.uniform(-8, 8), rng.uniform(0.1, 0.6)) for _ in range(8))
+        fewer = fit_bands(planned(busy), limits=Limits(), sample_rate_hz=48_000, effort=BRIEF).fewer
+        counts, rising = zip(*fewer, strict=True)
+        assert list(counts) == sorted(set(counts))
+        assert np.all(np.diff(rising) > 0)
+        skipped += len(counts) < max(counts)
+    assert skipped
 
 
 @pytest.mark.parametrize("room", sorted(ROOMS))

@@ -19,6 +19,7 @@ _AS_GOOD = 0.99                   # of the deviation that the best set takes awa
 _LOUDER_DB = 0.5
 _STILL_LOUD_DB = 0.7             # where filters leave so much too loud, they are looked for once more
 _STILL_LOUD = 2.0                # by how much more each dB of it counts then
+_AGAIN = 5                       # generations of that: more find nothing
 _LEAST, _SHORT = 3, 8            # bands that are missed least, of which one goes; steps of fits that only compare
 
 QUICK = Effort(islands=1, starts=10, kept=16, children=16, generations=12, patience=4, finalists=6, exchanges=1,
@@ -74,7 +75,7 @@ def _fitted(plan: CorrectionPlan, limits: Limits, sample_rate_hz: float, effort:
         # Narrow hills are missed little as squares over octaves: what is left of them counts for more.
         left = np.interp(np.log2(plan.frequency_hz), np.log2(problem.at_hz), np.maximum(loud, 0))
         problem = FitProblem(replace(plan, weight=plan.weight * (1 + _STILL_LOUD * left)), limits, sample_rate_hz)
-        bands = best_bands(problem, effort, told, near=bands)
+        bands = best_bands(problem, replace(effort, generations=_AGAIN), told, near=bands)
     fine = settled(problem, bands)
     sets = _of_fewer(problem, bands if problem.fights(fine).any() else fine)
     missed = [np.sqrt(problem.cost(one)) for one in (NONE, *sets)]

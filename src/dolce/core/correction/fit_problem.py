@@ -310,8 +310,9 @@ class FitProblem:
         by_mean += self._root_outside * shifted[:, 1:] - _SUNK * shifted[:, :1]
         gradient = np.matmul(slopes, (own * missed + beyond * broken)[..., None])[..., 0] + by_mean * mean_slopes
         opposed, jacobian = _opposed(bands)
-        gradient += np.matmul(opposed[:, None, :], jacobian)[:, 0]
-        square += np.matmul(jacobian.transpose(0, 2, 1), jacobian)
+        some = opposed.any(axis=-1)
+        gradient[some] += np.matmul(opposed[some, None, :], jacobian[some])[:, 0]
+        square[some] += np.matmul(jacobian[some].transpose(0, 2, 1), jacobian[some])
         cost = sum(np.einsum("sk,sk->s", part, part) for part in (missed, broken, shifted, opposed))
         return cost, gradient, square
 
@@ -375,21 +376,24 @@ def _level_at(bands: Bands, log_frequency: NDArray) -> NDArray:
 def _opposed(bands: Bands) -> tuple[NDArray, NDArray]:
     """Residual of every pair of opposite filters that are strong and near, shape (..., pairs), and its slopes by the
     values of all filters, shape (..., pairs, 3 bands): so that a fit moves them apart or makes the weaker one smaller.
+    Pairs that are neither in any set are left out.
     """
     count = bands.shape[-2]
-    pairs = np.array(np.triu_indices(count, 1))
-    first, second = pairs
-    one, other = bands[..., first, :], bands[..., second, :]
-    apart = (one[..., 0] - other[..., 0]) / np.log(2)
-    gains = np.abs(np.stack([one[..., 1], other[..., 1]], axis=-1))
-    opposite = (one[..., 1] * other[..., 1] < 0) & (one[..., KIND] == PEAKING) & (other[..., KIND] == PEAKING)
-    near = np.maximum(_KEPT_APART * _OPPOSED_OCTAVES - np.abs(apart), 0) * opposite
-    strong = np.maximum(gains.min(axis=-1) - _KEPT_WEAK * _OPPOSED_DB, 0)
-    slopes = np.zeros((*bands.shape[:-2], first.size, VALUES * count))
+    first, second = np.triu_indices(count, 1)
+    gains = np.where(bands[..., KIND] == PEAKING, bands[..., 1], 0.0)
+    one, other = gains[..., first], gains[..., second]
+    apart = (bands[..., first, 0] - bands[..., second, 0]) / np.log(2)
+    near = np.maximum(_KEPT_APART * _OPPOSED_OCTAVES - np.abs(apart), 0) * (one * other < 0)
+    strong = np.maximum(np.minimum(np.abs(one), np.abs(other)) - _KEPT_WEAK * _OPPOSED_DB, 0)
+    told = ((near > 0) & (strong > 0)).any(axis=tuple(range(near.ndim - 1)))
+    first, second, near, strong = first[told], second[told], near[..., told], strong[..., told]
+    apart, one, other = apart[..., told], one[..., told], other[..., told]
+    slopes = np.zeros((*near.shape, VALUES * count))
     row = np.arange(first.size)
     by_place = -_OPPOSED * strong * np.sign(apart) * (near > 0) / np.log(2)
     slopes[..., row, VALUES * first], slopes[..., row, VALUES * second] = by_place, -by_place
-    weaker = np.where(gains[..., 0] <= gains[..., 1], first, second)
-    by_gain = _OPPOSED * near * (strong > 0) * np.sign(np.take_along_axis(bands[..., 1], weaker, axis=-1))
+    first_is_weaker = np.abs(one) <= np.abs(other)
+    weaker = np.where(first_is_weaker, first, second)
+    by_gain = _OPPOSED * near * (strong > 0) * np.sign(np.where(first_is_weaker, one, other))
     np.put_along_axis(slopes, (VALUES * weaker + 1)[..., None], by_gain[..., None], axis=-1)
     return _OPPOSED * near * strong, slopes

@@ -1,7 +1,7 @@
 """WAV and FLAC: reading what any recorder makes, writing what any player takes."""
 
 import io
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
 from typing import IO, TypeVar
 
@@ -123,21 +123,23 @@ def _loudest(file: soundfile.SoundFile, name: str) -> NDArray[np.float64]:
     """The channel with the most energy."""
     energy = np.zeros(file.channels)
     block_frames = max(1, _BLOCK_VALUES // file.channels)
-    # The header may claim more frames than there are.
-    parts: list[NDArray[np.float64]] = []
-    for block in file.blocks(blocksize=block_frames, dtype="float64", always_2d=True):
+
+    def blocks() -> Iterator[NDArray[np.float64]]:
+        return file.blocks(blocksize=block_frames, dtype="float64", always_2d=True)
+
+    for block in blocks():
         if not np.all(np.abs(block) <= _LARGEST):                # also false for what is not a number
             raise FormatError("the file holds samples that no recorder gives: not numbers, or far above full scale.",
                               where=name, remedy="Export it again.")
         energy += np.sum(block**2, axis=0)
-        if file.channels == 1:
-            parts.append(block[:, 0])
-    if file.channels > 1:
-        loudest = int(np.argmax(energy))
-        file.seek(0)
-        parts = [block[:, loudest].copy()
-                 for block in file.blocks(blocksize=block_frames, dtype="float64", always_2d=True)]
-    return np.concatenate(parts) if parts else np.zeros(0)
+    loudest, filled = int(np.argmax(energy)), 0
+    # One array, filled as it is read: the header may claim more frames than there are.
+    sample = np.empty(file.frames)
+    file.seek(0)
+    for block in blocks():
+        sample[filled: filled + len(block)] = block[:, loudest]
+        filled += len(block)
+    return sample if filled == sample.size else sample[:filled].copy()
 
 
 def write_wav(sample: NDArray[np.float64], *, sample_rate_hz: int) -> bytes:

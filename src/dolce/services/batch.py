@@ -21,6 +21,7 @@ from dolce.core.response import (
     clipped_samples,
     level_on_grid,
     marked_drift_ppm,
+    part_with,
     phase_deg,
     resampled,
     stretched,
@@ -87,11 +88,19 @@ def write_response(recording: Path, *, stimulus: Path, microphone: Path | None, 
         drift = marked_drift_ppm(samples, marks=marks, sample_rate_hz=rate)
         if drift is not None and abs(drift) > DRIFT_WORTH_PPM:
             samples = stretched(samples, drift * 1e-6)
+    clipped = clipped_samples(heard.sample, step=heard.step)
+    part = part_with(samples, played.sample, sample_rate_hz=rate)
+    if part.stop - part.start < samples.size:
+        warnings.append(f"Read around the sweep, from {part.start / rate:.1f} to {part.stop / rate:.1f} s of "
+                        f"{samples.size / rate:.1f} s.")
+        # A long recording is let go of: what is read of it is a copy.
+        samples = samples[part].copy()
+        del heard
     deconvolver = Deconvolver(played.sample, sample_rate_hz=rate, recording_samples=samples.size,
                               sweep_s=None if marks is None else unmarked_s(played.sample.size / rate))
     try:
         capture = analyse_recording(samples, deconvolver=deconvolver, microphone=curve, is_sub=is_sub,
-                                    clipped=clipped_samples(heard.sample, step=heard.step))
+                                    clipped=clipped).later(part.start / rate)
     except InvalidValue as error:
         raise InvalidValue(error.problem, where=recording.name, remedy=error.remedy) from error
     response, arrival = capture.response, capture.arrival

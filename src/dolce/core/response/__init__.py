@@ -28,6 +28,7 @@ from dolce.core.response.deconvolution import Deconvolver
 from dolce.core.response.electronics import InterfaceLoop, interface_loop
 from dolce.core.response.impulse import ImpulseResponse
 from dolce.core.response.impulse_file import TELLS_NOISE_FROM_S, is_impulse_response, response_of_file
+from dolce.core.response.long_recording import part_with
 from dolce.core.response.microphone import MicrophoneCurve
 from dolce.core.response.moving_average import moving_average_level_db
 from dolce.core.response.one_axis import from_emission
@@ -89,6 +90,7 @@ __all__ = [
     "mean_spread_db",
     "moving_average_level_db",
     "on_one_clock",
+    "part_with",
     "parts_heard",
     "phase_deg",
     "records_bass_alone",

@@ -59,6 +59,11 @@ class Capture:
     quality: Quality
     cautions: tuple[Caution, ...] = ()
 
+    def later(self, by_s: float) -> "Capture":
+        """The same where the clock starts earlier by some time."""
+        return replace(self, response=replace(self.response, start_s=self.response.start_s + by_s),
+                       arrival=replace(self.arrival, time_s=self.arrival.time_s + by_s))
+
 
 def analyse_recording(recording: NDArray[np.float64], *, deconvolver: Deconvolver,
                       microphone: MicrophoneCurve | None = None, gain_db: float = 0.0,
@@ -171,6 +176,7 @@ def _heard(recording: NDArray, deconvolver: Deconvolver, is_sub: bool | None) ->
     whole = deconvolver.impulse(spectrum)
     if is_sub is None:
         is_sub = plays_bass_alone(spectrum, size=deconvolver.size, sample_rate_hz=deconvolver.sample_rate_hz)
+    del spectrum                     # as large as the recording, and not needed any more
     arrival = find_arrival(whole.below(SUB_TOP_HZ) if is_sub else whole)
     windowed = whole.around(arrival.time_s, before_s=kept_before_s(deconvolver.sweep_s), after_s=AFTER_S)
     if is_sub:
@@ -191,7 +197,9 @@ def _explained(windowed: ImpulseResponse, deconvolver: Deconvolver) -> NDArray[n
     stop = min(size, first + windowed.sample.size)
     placed[first:stop] = windowed.sample[: stop - first]
     placed[: windowed.sample.size - (stop - first)] = windowed.sample[stop - first:]
-    return scipy.fft.rfft(placed) * deconvolver.stimulus_spectrum
+    explained = scipy.fft.rfft(placed)
+    explained *= deconvolver.stimulus_spectrum
+    return explained
 
 
 def _signal_to_noise_db(recorded: NDArray, explained: NDArray, deconvolver: Deconvolver, *, passed: float,

@@ -128,12 +128,8 @@ def marks_heard(recording: NDArray[np.float64], *, apart: int, sample_rate_hz: i
     reach = int(np.ceil(_SEARCH_PPM * 1e-6 * distance)) + 2
     if recording.size < distance + one.size + 2 * reach:
         return None
-    # In single precision: it only says where to look.
-    match = np.abs(scipy.signal.correlate(recording.astype(np.float32), one.astype(np.float32), mode="valid",
-                                          method="fft"))
-    count = match.size - distance - reach
-    later = scipy.ndimage.maximum_filter1d(match, 2 * reach + 1)[distance: distance + count]
-    first = int(np.argmax(match[:count] * later))
+    match = _matched(recording, one)
+    first = _pair_at(match, distance, reach)
     # With the room's answer, as long as it is alone: the sweep comes half a second behind the first one.
     length = one.size + round(_MARK_TAIL_S * sample_rate_hz)
     begin = max(0, first - round(0.01 * sample_rate_hz))
@@ -154,6 +150,33 @@ def marks_heard(recording: NDArray[np.float64], *, apart: int, sample_rate_hz: i
     bend = a - 2 * b + c
     shift = peak + (0.5 * (a - c) / bend if bend else 0.0) - reach * _FINER
     return MarksHeard(first=first, drift_ppm=float(1e6 * shift / _FINER / distance), alike=float(alike))
+
+
+def _matched(recording: NDArray, one: NDArray) -> NDArray[np.float32]:
+    """How much a mark looks like what begins at each sample; in single precision, since it only says where to look."""
+    filter_ = one[::-1].astype(np.float32)
+    found = np.empty(recording.size - one.size + 1, dtype=np.float32)
+    for begin in range(0, found.size, _BLOCK):
+        end = min(begin + _BLOCK, found.size)
+        found[begin:end] = scipy.signal.fftconvolve(recording[begin: end + one.size - 1].astype(np.float32), filter_,
+                                                    mode="valid")
+    return np.abs(found, out=found)
+
+
+def _pair_at(match: NDArray, distance: int, reach: int) -> int:
+    """Where two marks about that far apart are heard most clearly, block by block."""
+    best, first = -np.inf, 0
+    count = match.size - distance - reach
+    for begin in range(0, count, _BLOCK):
+        end = min(begin + _BLOCK, count)
+        near = match[max(0, distance + begin - reach): distance + end + reach]
+        ahead = min(reach, distance + begin)
+        later = scipy.ndimage.maximum_filter1d(near, 2 * reach + 1)[ahead: ahead + end - begin]
+        both = match[begin:end] * later
+        k = int(np.argmax(both))
+        if both[k] > best:
+            best, first = both[k], begin + k
+    return first
 
 
 def stretched(recording: NDArray, drift: float, *, start: float = 0.0) -> NDArray[np.float64]:

@@ -11,6 +11,8 @@ _INSIDE = 1e-9           # regularisation inside the swept band, relative to the
 # Over how many octaves it rises outside. Below the band gently: a steep edge at 10 Hz rings for longer than is kept
 # ahead of the arrival, which cost 0.02 dB at 20 Hz.
 _LOW_EDGE_OCTAVES, _HIGH_EDGE_OCTAVES = 1.0, 0.25
+_PART = 1 << 18
+_AROUND_S = 2.0          # more than is kept of a response, ahead of its arrival and behind it
 
 
 class Deconvolver:
@@ -51,21 +53,32 @@ class Deconvolver:
         self.periodic = periodic
         self.stimulus_s = 0.0 if periodic else stimulus.size / sample_rate_hz         # a period has no end to miss
         self.sweep_s = sweep_s or stimulus.size / sample_rate_hz
-        self.size = stimulus.size if periodic else scipy.fft.next_fast_len(recording_samples + stimulus.size, real=True)
+        # What comes back around lies behind whatever a recording that holds its sweep can tell: a response begins no
+        # later than the recording's length less the sweep's.
+        around = round(_AROUND_S * sample_rate_hz)
+        self.size = stimulus.size if periodic else scipy.fft.next_fast_len(
+            max(recording_samples, stimulus.size) + min(around, stimulus.size), real=True)
+        self._ahead = max(self.size // 4, 0 if periodic else stimulus.size // 2)
         self.stimulus_spectrum = scipy.fft.rfft(stimulus, self.size)
         power = self.stimulus_spectrum.real**2 + self.stimulus_spectrum.imag**2
         frequency = scipy.fft.rfftfreq(self.size, 1 / sample_rate_hz)
         self.band_hz = band_hz or _covered_band(frequency, power)
-        self._inverse = np.conj(self.stimulus_spectrum) / (power + self._regularisation(frequency, power))
+        low, high = self.band_hz
+        edges = power[np.searchsorted(frequency, low)], power[np.searchsorted(frequency, high, "right") - 1]
+        # Part by part: a long recording at a high rate has many lines.
+        self._inverse = np.conj(self.stimulus_spectrum)
+        for begin in range(0, power.size, _PART):
+            part = slice(begin, begin + _PART)
+            self._inverse[part] /= power[part] + self._regularisation(frequency[part], power[part], edges)
 
-    def _regularisation(self, frequency: NDArray, power: NDArray) -> NDArray:
+    def _regularisation(self, frequency: NDArray, power: NDArray, edges: tuple[float, float]) -> NDArray:
         """Next to nothing in the band; outside rising to the stimulus' own power at the nearer edge, tenfold."""
         low, high = self.band_hz
         inside = (frequency >= low) & (frequency <= high)
         octaves = np.log2(np.maximum(frequency, 1e-6))
         rise = np.clip(np.maximum((np.log2(low) - octaves) / _LOW_EDGE_OCTAVES,
                                   (octaves - np.log2(high)) / _HIGH_EDGE_OCTAVES), 0, 1)
-        edge_power = np.where(frequency < low, power[inside][0], power[inside][-1])
+        edge_power = np.where(frequency < low, *edges)
         reference = np.where(inside, power, np.maximum(power, edge_power))
         return reference * (_INSIDE + 10 * rise**4)
 
@@ -82,10 +95,10 @@ class Deconvolver:
     def impulse(self, response_spectrum: NDArray) -> ImpulseResponse:
         """The whole circular response, rolled so that times before zero come first.
 
-        Harmonics of a sweep land before the arrival; a quarter of the length is kept for them.
+        Harmonics of a sweep land before the arrival; half of its length is kept for them, or a quarter of the whole.
         """
         sample = scipy.fft.irfft(response_spectrum, self.size)
-        ahead = self.size // 4
+        ahead = self._ahead
         return ImpulseResponse(sample=np.concatenate([sample[-ahead:], sample[:-ahead]]),
                                sample_rate_hz=self.sample_rate_hz, start_s=-ahead / self.sample_rate_hz)
 

@@ -20,6 +20,7 @@ from dolce.core.response import (
     analyse_recording,
     grid_levels,
     on_one_clock,
+    part_with,
     without_response,
 )
 from dolce.core.signals import CuedSignal, Excitation, PeriodicSignal, SignalKind, Sweep, excitation, mark, with_marks
@@ -173,14 +174,17 @@ def captured(recording: NDArray[np.float64], *, sweep: Excitation, microphone: M
     """
     if isinstance(sweep, PeriodicSignal):
         recording = sweep.folded(recording)
-    deconvolver = deconvolver or deconvolver_of(sweep, recording.size)
+    begin_s = 0.0
+    if deconvolver is None:
+        part = part_with(recording, stimulus_of(sweep), sample_rate_hz=sweep.sample_rate_hz)
+        recording, begin_s = recording[part], part.start / sweep.sample_rate_hz
+        deconvolver = deconvolver_of(sweep, recording.size)
     capture = analyse_recording(recording, deconvolver=deconvolver, microphone=microphone, gain_db=gain_db,
                                 clipped=clipped, is_sub=is_sub)
     if loop is not None:
-        response = without_response(capture.response, loop.response)
-        response = replace(response, start_s=response.start_s - loop.latency_s)
-        capture = replace(capture, response=response,
-                          arrival=replace(capture.arrival, time_s=capture.arrival.time_s - loop.latency_s))
+        capture = replace(capture, response=without_response(capture.response, loop.response))
+        begin_s -= loop.latency_s
+    capture = capture.later(begin_s)
     return capture, grid_levels(capture.response)
 
 

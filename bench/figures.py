@@ -4,6 +4,8 @@ Times are of this machine; the ratios beside them are taken in the same run, and
 """
 
 import statistics
+import subprocess
+import sys
 import tempfile
 import time
 import tracemalloc
@@ -27,6 +29,7 @@ from dolce.core.response import (
     stretched,
 )
 from dolce.core.signals import Sweep, excitation_values, with_marks
+from dolce.formats.audio_file import write_wav
 from dolce.services.jobs.job_keeping import JobWish
 from dolce.services.sample.demo import build_demo
 from dolce.services.sample.demo_rooms import attic
@@ -220,11 +223,39 @@ def prepared(services: Services) -> int:
     return job.id
 
 
+_PEAK = """
+import resource, sys
+from dolce.__main__ import main
+main(sys.argv[1:])
+print("peak", resource.getrusage(resource.RUSAGE_SELF).ru_maxrss)
+"""
+
+
+def long_recordings() -> None:
+    """Memory of the command on a recording of a minute at the highest rate, drift looked for and taken out."""
+    rate, seconds = 192_000, 12 if SHORT else 60
+    for sweep_s, most_mb in ((2.0, 500),) if SHORT else ((10.0, 500), (50.0, 1200)):
+        stimulus = with_marks(Sweep(duration_s=sweep_s, sample_rate_hz=rate, stop_hz=80_000.0).samples(),
+                              sample_rate_hz=rate)
+        recording = np.random.default_rng(1).normal(0, 1e-4, seconds * rate)
+        drifted = stretched(np.concatenate([np.zeros(rate), stimulus, np.zeros(rate)]), -100e-6)
+        recording[2 * rate: 2 * rate + drifted.size] += drifted[: recording.size - 2 * rate]
+        with tempfile.TemporaryDirectory() as folder:
+            for name, sample in (("heard", recording), ("played", stimulus)):
+                Path(folder, f"{name}.wav").write_bytes(write_wav(sample, sample_rate_hz=rate))
+            done = subprocess.run([sys.executable, "-c", _PEAK, "response", "heard.wav", "--stimulus", "played.wav",
+                                   "--out", "o.csv"], cwd=folder, capture_output=True, text=True, check=True)
+        peak_mb = int(done.stdout.split("peak ")[1]) / 1024
+        line(f"`dolce response`, {seconds} s at 192 kHz, sweep of {sweep_s:.0f} s, 100 ppm off", f"{peak_mb:.0f} MB",
+             f"{most_mb} MB", peak_mb < most_mb)
+
+
 def main() -> int:
     """Print all figures."""
     accuracy()
     drift()
     clocks()
+    long_recordings()
     fit_time()
     with tempfile.TemporaryDirectory() as folder:
         services = open_services(Path(folder))

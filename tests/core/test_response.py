@@ -17,6 +17,7 @@ from dolce.core.response import (
     clipped_samples,
     find_arrival,
     level_on_grid,
+    part_with,
     resampled,
     smoothed_power,
     spots_for,
@@ -69,6 +70,47 @@ def test_known_system_comes_back_in_level_arrival_and_polarity():
     assert capture.arrival.time_s == pytest.approx(0.0123456, abs=0.4e-6)      # 1/50 of a sample
     assert capture.arrival.polarity == "inverted"
     assert capture.quality.word == "clean"
+
+
+@pytest.mark.parametrize(("begins_s", "below_db"), [(31.3, 30), (0.4, 30), (56.9, 30), (20.0, -10)])
+def test_a_long_recording_is_read_around_its_sweep(begins_s, below_db):
+    # 60 s of noise, and somewhere in it a sweep of 2 s with an echo; also 10 dB below the noise.
+    rng, stimulus = np.random.default_rng(4), SWEEP.samples()
+    recording = rng.normal(0, 10 ** ((-15 - below_db) / 20), 60 * RATE)
+    at = round(begins_s * RATE)
+    for delay, gain in ((0, 1.0), (300, -0.5)):
+        here = slice(at + delay, min(at + delay + stimulus.size, recording.size))
+        recording[here] += gain * stimulus[: here.stop - here.start]
+    part = part_with(recording, stimulus, sample_rate_hz=RATE)
+    assert part.stop - part.start <= stimulus.size + 6 * RATE
+    assert part.start <= max(0, at - 0.9 * RATE)
+    assert part.stop >= min(recording.size, at + stimulus.size + 3.9 * RATE)
+    if below_db > 0:
+        deconvolver = Deconvolver(stimulus, sample_rate_hz=RATE, recording_samples=part.stop - part.start)
+        found = analyse_recording(recording[part], deconvolver=deconvolver).later(part.start / RATE)
+        assert found.arrival.time_s == pytest.approx(begins_s, abs=2e-6)
+        assert found.response.time_s[0] == pytest.approx(begins_s - found.arrival.time_s + found.response.start_s)
+        whole = Deconvolver(stimulus, sample_rate_hz=RATE, recording_samples=recording.size)
+        same = analyse_recording(recording, deconvolver=whole)
+        assert_allclose(*(level_on_grid(one.response, at_hz=GRID, per_octave=12) for one in (found, same)), atol=0.05)
+
+
+def test_a_recording_is_left_whole_that_is_short_or_holds_no_sweep():
+    stimulus, noise = SWEEP.samples(), np.random.default_rng(5).normal(0, 0.1, 30 * RATE)
+    assert part_with(noise, stimulus, sample_rate_hz=RATE) == slice(0, noise.size)
+    recording = noise[: 11 * RATE].copy()
+    recording[RATE: RATE + stimulus.size] += stimulus
+    assert part_with(recording, stimulus, sample_rate_hz=RATE) == slice(0, recording.size)
+
+
+def test_what_comes_around_in_a_division_lies_behind_the_response():
+    # A sweep that fills the recording but for 0.1 s, once as it is and once followed by silence as long as the sweep.
+    recording = heard(high_pass, seconds=2.1)
+    padded = np.concatenate([recording, np.zeros(2 * RATE)])
+    made = [analyse_recording(one, deconvolver=Deconvolver(SWEEP.samples(), sample_rate_hz=RATE,
+                                                           recording_samples=one.size)) for one in (recording, padded)]
+    assert_allclose(*(level_on_grid(one.response, at_hz=GRID, per_octave=None) for one in made), atol=0.002)
+    assert made[0].arrival.time_s == pytest.approx(made[1].arrival.time_s, abs=1e-8)
 
 
 def test_noise_40_db_below_costs_at_most_a_third_of_a_db(deconvolver):

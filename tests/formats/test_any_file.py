@@ -2,10 +2,13 @@
 read back."""
 
 import contextlib
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
+import netCDF4
 import numpy as np
 import pytest
+import sofar
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 from numpy.testing import assert_allclose
@@ -13,6 +16,7 @@ from numpy.testing import assert_allclose
 from dolce.core.geometry import RoomSize
 from dolce.core.room import new_plan
 from dolce.errors import DolceError, FormatError
+from dolce.formats import sofa_file
 from dolce.formats.audio_file import read_audio, read_channels, read_passage, write_flac, write_wav, write_wav_24
 from dolce.formats.microphone_text import read_microphone_curve
 from dolce.formats.places_csv import read_places, write_places
@@ -78,6 +82,57 @@ def _numbers(value: object) -> list[np.ndarray]:
 @pytest.fixture(scope="module")
 def sofa() -> bytes:
     return write_sofa(RESPONSES, date="2026-01-01 00:00:00")
+
+
+def declaring(folder: Path, samples: int, *, of: object = "f8") -> bytes:
+    """A file that declares one response of so many samples, none of which is written: it has some kilobytes."""
+    path = folder / "declares.sofa"
+    with netCDF4.Dataset(path, "w") as file:
+        for name, size in (("M", 1), ("R", 1), ("N", samples)):
+            file.createDimension(name, size)
+        packed = {} if of is str else {"zlib": True, "chunksizes": (1, 1, min(samples, 1 << 20)), "fill_value": 0}
+        file.createVariable("Data.IR", of, ("M", "R", "N"), **packed)
+    return path.read_bytes()
+
+
+def test_a_small_file_that_declares_much_is_refused_before_anything_is_unpacked(tmp_path, monkeypatch):
+    data = declaring(tmp_path, 200_000_000)
+    assert len(data) < 100_000
+    # Nothing of it is read.
+    monkeypatch.setattr(sofar, "read_sofa", lambda *_, **__: pytest.fail("it was read"))
+    with pytest.raises(FormatError, match=r"declares 200\.0 million values; 16 million are read"):
+        read_sofa(data, name="f")
+    with pytest.raises(FormatError, match="no numbers"):
+        read_sofa(declaring(tmp_path, 20_000, of=str), name="f")
+
+
+def test_a_file_at_the_bound_is_read_and_one_value_more_is_not(sofa, tmp_path, monkeypatch):
+    path = tmp_path / "whole.sofa"
+    path.write_bytes(sofa)
+    with netCDF4.Dataset(path) as file:
+        held = sum(int(np.prod(one.shape)) for one in file.variables.values())
+    monkeypatch.setattr(sofa_file, "_MOST_VALUES", held)
+    assert_allclose(read_sofa(sofa, name="f").samples, RESPONSES.samples, atol=1e-12)
+    monkeypatch.setattr(sofa_file, "_MOST_VALUES", held - 1)
+    with pytest.raises(FormatError, match="declares"):
+        read_sofa(sofa, name="f")
+
+
+def test_ten_files_at_once_are_read_one_after_the_other(sofa, monkeypatch):
+    inside, most, read = [0], [0], sofar.read_sofa
+
+    def counted(*args, **more):
+        inside[0] += 1
+        most[0] = max(most[0], inside[0])
+        try:
+            return read(*args, **more)
+        finally:
+            inside[0] -= 1
+
+    monkeypatch.setattr(sofar, "read_sofa", counted)
+    with ThreadPoolExecutor(10) as pool:
+        found = list(pool.map(lambda _: read_sofa(sofa, name="f").samples.shape, range(10)))
+    assert (found, most[0]) == ([(3, 200)] * 10, 1)
 
 
 @given(CHANGES)

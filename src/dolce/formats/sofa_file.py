@@ -1,6 +1,8 @@
 """Impulse responses of a room as AES69 (SOFA), written and read by a library for it."""
 
+import math
 import tempfile
+import threading
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -12,6 +14,9 @@ from dolce.errors import FormatError, InvalidValue
 CONVENTION = "SingleRoomSRIR"             # one source, a microphone at several places, a room
 _MAGIC = b"\x89HDF\r\n\x1a\n"
 _MOST_BYTES = 400_000_000
+_MOST_VALUES = 16_000_000                 # 128 MB as they are read: 50 places with 1.6 s at 192 kHz
+_MOST_WORDS = 10_000                      # of text, each of any length
+_ONE_AT_A_TIME = threading.Lock()         # so that many files at once need no more memory than one
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -91,10 +96,13 @@ def write_sofa(responses: RoomResponses, *, date: str) -> bytes:
 def read_sofa(data: bytes, *, name: str) -> RoomResponses:
     """Responses of a file: its first receiver and emitter.
 
+    A file may hold 16 million values in all, whatever its own size: a packed one of some kilobytes can declare as much
+    as fills the memory. What it declares is looked at before anything is unpacked, and one file is read at a time.
+
     Raises
     ------
     FormatError
-        Where it can't be read, or holds no impulse responses.
+        Where it can't be read, declares more than that, or holds no impulse responses.
     """
     import sofar
 
@@ -102,10 +110,11 @@ def read_sofa(data: bytes, *, name: str) -> RoomResponses:
         raise FormatError(
             f"{len(data) / 1e6:.0f} MB are too much.", where=name, remedy="Save fewer places in one file."
         )
-    with tempfile.TemporaryDirectory() as folder:
+    with _ONE_AT_A_TIME, tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / "responses.sofa"
         path.write_bytes(data)
         try:
+            _declares_no_more_than_is_read(path, name)
             read = sofar.read_sofa(str(path), verify=False, verbose=False)
             samples = np.asarray(read.Data_IR, dtype=np.float64)
             samples = samples.reshape(samples.shape[0], -1, samples.shape[-1])[:, 0]
@@ -113,6 +122,8 @@ def read_sofa(data: bytes, *, name: str) -> RoomResponses:
             place = np.broadcast_to(np.atleast_2d(np.asarray(read.ListenerPosition, dtype=float)), (len(samples), 3))
             source = np.ravel(np.atleast_2d(np.asarray(read.SourcePosition, dtype=float))[0])[:3]
             delay = np.broadcast_to(np.ravel(np.asarray(read.Data_Delay, dtype=float))[:len(samples)], len(samples))
+        except FormatError:
+            raise
         except Exception as error:                        # whatever a stranger's file makes of the library
             raise FormatError("this SOFA file can't be read.", where=name,
                               remedy="Save impulse responses (Data.IR) at one sample rate.") from error
@@ -121,3 +132,24 @@ def read_sofa(data: bytes, *, name: str) -> RoomResponses:
                           remedy="Save impulse responses (Data.IR) at one sample rate.")
     return RoomResponses(samples=samples, sample_rate_hz=rate, source_m=source, microphones_m=np.array(place),
                          delay_samples=np.array(delay), title=str(getattr(read, "GLOBAL_Title", ""))[:80])
+
+
+def _declares_no_more_than_is_read(path: Path, name: str) -> None:
+    """Shapes and types of all that a file holds, by its directory alone."""
+    import netCDF4
+
+    values = 0
+    with netCDF4.Dataset(str(path)) as file:
+        if file.groups:
+            raise FormatError("it holds groups, which SOFA files don't have.", where=name,
+                              remedy="Save impulse responses (Data.IR) at one sample rate.")
+        for title, variable in file.variables.items():
+            count = math.prod(variable.shape)
+            numbers = getattr(variable.dtype, "kind", "") in ("f", "i", "u", "S")
+            if not numbers and (variable.dtype is not str or count > _MOST_WORDS):
+                raise FormatError(f"{title} holds what are no numbers.", where=name,
+                                  remedy="Save impulse responses (Data.IR) at one sample rate.")
+            values += count
+    if values > _MOST_VALUES:
+        raise FormatError(f"it declares {values / 1e6:.1f} million values; {_MOST_VALUES / 1e6:.0f} million are read.",
+                          where=name, remedy="Save fewer places, or shorter responses, in one file.")

@@ -66,28 +66,39 @@ class Searches(Generic[Kind]):
 
     def __init__(self) -> None:
         self._kept: dict[int, Kind] = {}
+        self._asked: dict[int, object] = {}
+        self._turn = threading.RLock()           # presses come at once: one begins or stops after the other
 
     def of(self, job_id: int) -> Kind | None:
         """The last one of a job."""
         return self._kept.get(job_id)
 
-    def start(self, job_id: int, search: Kind, thread: threading.Thread) -> None:
-        """Begin one; that which runs ends first."""
-        self.stop(job_id)
-        search.thread = thread
-        self._kept[job_id] = search
-        thread.start()
+    def start(self, job_id: int, search: Kind, thread: threading.Thread, *, asked: object) -> None:
+        """Begin one; that which runs ends first, unless it looks for just what is `asked`: then it goes on, and no
+        other begins, however often the button is pressed.
+        """
+        with self._turn:
+            running = self._kept.get(job_id)
+            if (running is not None and running.thread is not None and running.thread.is_alive()
+                    and not running.stop.is_set() and self._asked.get(job_id) == asked):
+                return
+            self.stop(job_id)
+            search.thread = thread
+            self._kept[job_id], self._asked[job_id] = search, asked
+            thread.start()
 
-    def begin(self, job_id: int, search: Kind, task: Callable[[Told], None], *, name: str) -> None:
+    def begin(self, job_id: int, search: Kind, task: Callable[[Told], None], *, name: str, asked: object) -> None:
         """Begin one that tells how far it is, in a thread of that name."""
-        self.start(job_id, search, threading.Thread(target=search.run, args=(task,), daemon=True, name=name))
+        self.start(job_id, search, threading.Thread(target=search.run, args=(task,), daemon=True, name=name),
+                   asked=asked)
 
     def stop(self, job_id: int) -> None:
         """End it, with what it makes of that."""
-        search = self._kept.get(job_id)
-        if search is not None:
-            search.stop.set()
-        self.wait(job_id)
+        with self._turn:
+            search = self._kept.get(job_id)
+            if search is not None:
+                search.stop.set()
+            self.wait(job_id)
 
     def wait(self, job_id: int) -> None:
         """Until it is done."""

@@ -33,10 +33,10 @@ class SubSearches(Searches[Searching]):
     """Searches by job; a stopped one keeps the best until then."""
 
     def look_for(self, job_id: int, field: BassField, limits: SearchLimits, *, rests_on: tuple) -> None:
-        """Begin one; that which runs ends."""
+        """Begin one; that which runs ends, for whoever presses begins anew."""
         search = Searching(rests_on=rests_on, limits=limits, stop=threading.Event())
         self.start(job_id, search, threading.Thread(
-            target=_run, args=(field, search), daemon=True, name="search of subs"))
+            target=_run, args=(field, search), daemon=True, name="search of subs"), asked=object())
 
 
 def _run(field: BassField, search: Searching) -> None:

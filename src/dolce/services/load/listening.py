@@ -203,7 +203,7 @@ class Listening:
         self._searches.close()
 
     def _run(self, job_id: int, what: str, task: Callable[[Told], None]) -> None:
-        self._searches.begin(job_id, Work(what=what), task, name=f"{what} to listen to")
+        self._searches.begin(job_id, Work(what=what), task, name=f"{what} to listen to", asked=task)
 
     def _render(self, job_id: int, wish: ListenWish, told: Told) -> None:
         job, offered = self._candidates(job_id)

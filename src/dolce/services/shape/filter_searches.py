@@ -12,9 +12,9 @@ FilterSearch = ToldSearch
 class FilterSearches(Searches[FilterSearch]):
     """Searches by job; a stopped one leaves the filters as they were."""
 
-    def look_for(self, job_id: int, work: Callable[[Told], None]) -> None:
-        """Begin one; that which runs ends first."""
-        self.begin(job_id, FilterSearch(), work, name="search of filters")
+    def look_for(self, job_id: int, work: Callable[[Told], None], *, asked: object) -> None:
+        """Begin one; that which runs ends first, unless it is for the same."""
+        self.begin(job_id, FilterSearch(), work, name="search of filters", asked=asked)
 
     def keep(self, job_id: int) -> None:
         """That a search that was waited for is done."""

@@ -399,7 +399,8 @@ class Shaping:
             base = base_round(work, job, kept=correction.round_id)
             if base is None or not shaped_channels(self._context, work, job, correction, base.id):
                 raise _nothing_yet()
-        self.searches.look_for(job_id, lambda told: self._find(job_id, told))
+            asked = (work.corrections.version(job_id), work.alignments.current(job_id))
+        self.searches.look_for(job_id, lambda told: self._find(job_id, told), asked=asked)
 
     def _find(self, job_id: int, told: Told) -> None:
         """Subs first, then every other channel on the sum that has them in it."""

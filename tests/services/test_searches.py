@@ -1,0 +1,79 @@
+"""Searches behind the pages, begun by many presses at once."""
+
+import threading
+from concurrent.futures import ThreadPoolExecutor
+
+from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.sample.demo_rooms import attic
+from dolce.services.searches import Searches, ToldSearch
+
+
+def pressed_at_once(press, times=20):
+    """The press, by so many threads that wait for each other."""
+    gate = threading.Barrier(times)
+
+    def one(k):
+        gate.wait()
+        press(k)
+
+    with ThreadPoolExecutor(times) as pool:
+        list(pool.map(one, range(times)))                       # raises what any of them raised
+
+
+def until_stopped(begun):
+    def task(told):
+        begun.append(threading.current_thread())
+        while True:
+            told(0.5)
+            threading.Event().wait(0.001)
+
+    return task
+
+
+def test_twenty_presses_for_the_same_begin_one_search():
+    searches, begun = Searches(), []
+    pressed_at_once(lambda k: searches.begin(1, ToldSearch(), until_stopped(begun), name="s", asked="the same"))
+    assert searches.of(1).running
+    searches.stop(1)
+    assert len(begun) == 1
+    assert searches.of(1).stopped
+    # Once it has ended, a press counts again.
+    searches.begin(1, ToldSearch(), lambda told: told(1.0), name="s", asked="the same")
+    searches.wait(1)
+    assert searches.of(1).done
+    assert not searches.of(1).stopped
+
+
+def test_twenty_presses_for_different_things_leave_one_search_and_no_fault():
+    searches, begun = Searches(), []
+    pressed_at_once(lambda k: searches.begin(1, ToldSearch(), until_stopped(begun), name="s", asked=k))
+    assert searches.of(1).running
+    assert sum(thread.is_alive() for thread in begun) <= 1       # the others ended before the next began
+    searches.close()
+    assert not any(thread.is_alive() for thread in begun)
+
+
+def test_stops_and_starts_at_once_are_no_fault():
+    searches, begun = Searches(), []
+
+    def press(k):
+        if k % 2:
+            searches.stop(1)
+        else:
+            searches.begin(1, ToldSearch(), until_stopped(begun), name="s", asked=k)
+
+    pressed_at_once(press)
+    searches.close()
+    assert not any(thread.is_alive() for thread in begun)
+
+
+def test_find_that_is_pressed_twenty_times_looks_once(services):
+    job = services.jobs.create(JobWish(name="Pair"), plan=attic())
+    services.rigging.set_rig(job.id, pace="fast", sweep_seconds=1.0)
+    services.taking.run_spot(job.id, job.spots[0].id)
+    services.sound.wait()
+    pressed_at_once(lambda k: services.shaping.begin_find(job.id))
+    services.shaping.searches.wait(job.id)
+    assert services.shaping.searches.of(job.id).fault == ""
+    found = [entry for entry in services.jobs.logbook(job.id) if entry.text.startswith("Filters found")]
+    assert len(found) == 1

@@ -135,15 +135,15 @@ class Tolerating:
                 if decay is None:
                     not_told.append(("decay", "no take of the main seat tells enough: take it louder, or in quiet"))
             noise = work.passes.latest(job_id, "noise")
-            match = proof.after_match or proof.before_match
-            if present is not None and wanted.level_db is not None and match is not None and match.level_db is not None:
-                level = self._level(work, job, present, match, proof.correction.alignment, wanted.level_db)
+            match, matched = ((proof.after_match, proof.after_round) if proof.after_match is not None
+                              else (proof.before_match, proof.before_round))
+            if wanted.level_db is not None and match is not None and match.level_db is not None:
+                level = self._level(work, job, matched, match, proof.correction.alignment, wanted.level_db)
                 figures += [level] if level is not None else []
                 if level is None:
                     not_told.append(("level", "no spot has takes of all channels: take what is missing"))
-            if (present is not None and wanted.arrival_s is not None and match is not None
-                    and match.arrival_s is not None):
-                error_s = seat_arrivals_of(work, job, present.id).error_s(match.latest, match.earliest)
+            if wanted.arrival_s is not None and match is not None and match.arrival_s is not None:
+                error_s = seat_arrivals_of(work, job, matched.id).error_s(match.latest, match.earliest)
                 figures.append(judged_arrival(match.latest, match.earliest, match.arrival_s, error_s,
                                               within_s=wanted.arrival_s))
         if wanted.angles:
@@ -172,11 +172,11 @@ class Tolerating:
                                          [weights[curves.takes[k].spot_id] for k in rows], wanted)
         return found
 
-    def _level(self, work: UnitOfWork, job: Job, present: Round, match: Match, alignment: Alignment | None,
+    def _level(self, work: UnitOfWork, job: Job, matched: Round, match: Match, alignment: Alignment | None,
                within_db: float) -> Figure | None:
         """The level between the two channels that differ most; None where main channels share no spot."""
         weights = level_weights(job, alignment.blend if alignment else None)
-        curves = {name: own for name, own in self._context.curves.of(work, present.id).items()
+        curves = {name: own for name, own in self._context.curves.of(work, matched.id).items()
                   if name in job.channels and not job.speaker(name).is_sub}
         shared = [set(own.spots.spots) for own in curves.values()]
         spots = tuple(s for s in weights if weights[s] > 0 and shared and all(s in one for one in shared))

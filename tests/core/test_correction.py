@@ -244,7 +244,8 @@ def test_a_fit_is_looked_for_once_and_again_when_anything_of_it_has_changed():
                    {"plan": replace(plan, weight=plan.weight * 2)}, {"rate": 44_100},
                    {"plan": replace(plan, most_up_db=plan.most_up_db + 1)}, {"effort": BRIEF},
                    {"plan": replace(plan, most_down_db=np.full(GRID.size, 1.0))},
-                   {"plan": replace(plan, loud_db=plan.loud_db + 1)}):
+                   {"plan": replace(plan, loud_db=plan.loud_db + 1)},
+                   {"plan": replace(plan, share=plan.share / 2)}):
         assert fit(**change)[1], change
 
 
@@ -320,6 +321,20 @@ def test_a_hill_that_the_average_shows_is_cut_though_spots_disagree():
     assert level == pytest.approx(-5.06, abs=1.0)
     higher = planned(bump(420, 2, 0.3), spread_db=bump(420, 9, 0.3))
     assert "loud" not in {s.kind for s in higher.stretches}         # there hills change with every step
+
+
+def test_a_hill_that_others_play_too_is_cut_by_as_much_more():
+    # Filters move the sum by their channel's share of it, in dB: half of it takes twice the cut for the same.
+    hill, cuts = bump(79, 8, 0.2), {}
+    for part in (1.0, 0.5, 0.1):
+        plan = plan_correction(GRID, needs_of(hill), FLAT, limits=Limits(), share=np.full(GRID.size, part))
+        cuts[part] = plan.wished_db[np.argmin(np.abs(GRID - 79))]
+        filters = fit_bands(plan, limits=Limits(), sample_rate_hz=48_000).filters
+        left = plan.loud_db + part * chain_level_db(filters, at_hz=GRID, sample_rate_hz=48_000)
+        assert part < 0.5 or left[(GRID > 60) & (GRID < 110)].max() < 3.8
+    assert cuts[0.5] == pytest.approx(2 * (3 - 8), abs=0.1)
+    # Of what others play nearly alone, no more is asked than of a channel by itself.
+    assert cuts[0.1] == pytest.approx(cuts[1.0], abs=0.1)
 
 
 @pytest.mark.parametrize("seed", [6, 21, 24])

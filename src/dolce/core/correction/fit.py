@@ -17,7 +17,8 @@ from dolce.core.filters import BandFilter
 
 _AS_GOOD = 0.99                   # of the deviation that the best set takes away: the smallest set that does so is used
 _LOUDER_DB = 0.5
-_STILL_LOUD_DB = 0.7             # where filters leave so much too loud, they are looked for once more
+_STILL_LOUD_DB = 0.7             # where filters leave so much too loud, they are looked for once more, ...
+_ONCE_MORE = 3                   # ... and so often at most
 _STILL_LOUD = 2.0                # by how much more each dB of it counts then
 _AGAIN = 5                       # generations of that: more find nothing
 _LEAST, _SHORT = 3, 8            # bands that are missed least, of which one goes; steps of fits that only compare
@@ -60,8 +61,8 @@ def fit_bands(plan: CorrectionPlan, *, limits: Limits, sample_rate_hz: float, ef
     Rounding as in `BandFilter.rounded`. A fit is the same every time, so the last ones are kept: where one channel of
     many has changed, only its own is looked for again.
     """
-    wished = tuple(one.tobytes() for one in (plan.frequency_hz, plan.wished_db, plan.weight, plan.most_up_db,
-                                             plan.most_down_db, plan.loud_db))
+    wished = tuple(one.tobytes() for one in (plan.frequency_hz, plan.wished_db, plan.weight, plan.share,
+                                             plan.most_up_db, plan.most_down_db, plan.loud_db))
     asked = (wished, limits, sample_rate_hz, effort)
     return _FITS.get_or(asked, lambda: _fitted(plan, limits, sample_rate_hz, effort, told or _nothing))
 
@@ -70,12 +71,18 @@ def _fitted(plan: CorrectionPlan, limits: Limits, sample_rate_hz: float, effort:
             told: Callable[[], None]) -> Fit:
     problem = FitProblem(plan, limits, sample_rate_hz)
     bands = best_bands(problem, effort, told)
-    loud = problem.loud_left_db(bands)
-    if loud.max() > _STILL_LOUD_DB:
+    loud, tried = problem.loud_left_db(bands), [(problem, bands)]
+    for _ in range(_ONCE_MORE):
+        if loud.max() <= _STILL_LOUD_DB:
+            break
         # Narrow hills are missed little as squares over octaves: what is left of them counts for more.
         left = np.interp(np.log2(plan.frequency_hz), np.log2(problem.at_hz), np.maximum(loud, 0))
-        problem = FitProblem(replace(plan, weight=plan.weight * (1 + _STILL_LOUD * left)), limits, sample_rate_hz)
+        plan = replace(plan, weight=plan.weight * (1 + _STILL_LOUD * left))
+        problem = FitProblem(plan, limits, sample_rate_hz)
         bands = best_bands(problem, replace(effort, generations=_AGAIN), told, near=bands)
+        loud = problem.loud_left_db(bands)
+        tried.append((problem, bands))
+    problem, bands = min(tried, key=lambda one: max(one[0].loud_left_db(one[1]).max(), _STILL_LOUD_DB))
     fine = settled(problem, bands)
     sets = _of_fewer(problem, bands if problem.fights(fine).any() else fine)
     missed = [np.sqrt(problem.cost(one)) for one in (NONE, *sets)]

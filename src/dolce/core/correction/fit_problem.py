@@ -140,11 +140,11 @@ class FitProblem:
     def loud_left_db(self, bands: Bands) -> NDArray[np.float64]:
         """How far the energy average of the spots is above what is to be left of it, inside the range, shape (points,).
 
-        What lies deeper than the largest cut can't be asked for.
+        What lies deeper than the largest cut can't be asked for; what others play can't be changed.
         """
         at, own = np.log2(self.at_hz), np.log2(self._plan.frequency_hz)
-        loud = np.interp(at, own, self._plan.loud_db)
-        left = loud - np.maximum(LOUD_DB, loud - self.limits.max_cut_db) + self.total(bands)
+        loud, share = (np.interp(at, own, one) for one in (self._plan.loud_db, self._plan.share))
+        left = loud - np.maximum(LOUD_DB, loud - share * self.limits.max_cut_db) + share * self.total(bands)
         return np.where(self.inside, left, -np.inf)
 
     def total(self, bands: Bands) -> NDArray[np.float64]:

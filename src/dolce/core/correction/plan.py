@@ -36,6 +36,7 @@ _SHOULDER_DB = 2.0        # down to which its shoulders belong to it
 _NARROW_OCTAVES = 1 / 3   # ... and narrower than this is a cancellation
 _STILL_WANTED_DB = 3.0    # beyond the largest boost: what lacks more is filled first
 LOUD_DB = 3.0            # the energy average of the spots is cut to this above the target, whatever single spots say
+_LEAST_SHARE = 0.3        # of a hill: what others play more of is cut in theirs
 _LOUD_TO_HZ = 200.0       # modes stand alone below; above, hills of the average change from spot to spot
 _UNHEARD_DB = -100.0      # and how loud a hill counts there
 _LEAST_UP_DB = 1.0        # there filters may still add so much, as their skirts do
@@ -129,6 +130,7 @@ class CorrectionPlan:
     """The correction wished for, in dB, its weight, and the verdicts; arrays of shape (points,).
 
     `without_each_db` is the wish that leaves each spot out in turn, shape (spots, points); without rows for one spot.
+    `share` is how much of what sounds is this channel's own: filters change the level by that part of their gain.
     `most_up_db` and `most_down_db` are what filters may do by the verdicts, infinite where they are free; `loud_db` is
     how far the energy average of the spots is above the target, below 200 Hz.
     """
@@ -136,6 +138,7 @@ class CorrectionPlan:
     frequency_hz: NDArray[np.float64]
     wished_db: NDArray[np.float64]
     weight: NDArray[np.float64]
+    share: NDArray[np.float64]
     most_up_db: NDArray[np.float64]
     most_down_db: NDArray[np.float64]
     loud_db: NDArray[np.float64]
@@ -183,8 +186,10 @@ def plan_correction(frequency_hz: NDArray, needs: Needs, target_db: NDArray, *, 
     (R. Buecklein, "The audibility of frequency response irregularities", JAES 29, 126-131, 1981).
     """
     loud_db = _loud_db(frequency_hz, needs)
-    # What filters may add before the average is too loud; below 0 it is what they cut.
+    # What may be added before the average is too loud; below 0 it is what is to be cut, by more where others play too.
+    share = np.ones(frequency_hz.size) if share is None else share
     quiet = LOUD_DB - loud_db
+    quiet = np.where((quiet < 0) & (share > _LEAST_SHARE), quiet / np.maximum(share, _LEAST_SHARE), quiet)
     wish = np.minimum(needs.wish_db(), quiet)
     mean = needs.weight @ needs.lacking_db
     inside = (frequency_hz >= limits.from_hz) & (frequency_hz <= limits.to_hz)
@@ -209,8 +214,8 @@ def plan_correction(frequency_hz: NDArray, needs: Needs, target_db: NDArray, *, 
     without = needs.wishes_without_each_db() if needs.spots > 1 else np.zeros((0, frequency_hz.size))
     without = np.minimum(without, quiet)
     return CorrectionPlan(frequency_hz=frequency_hz, wished_db=allowed(wish), without_each_db=allowed(without),
-                          weight=weight if share is None else weight * share**2, most_up_db=up, most_down_db=down,
-                          loud_db=loud_db, stretches=stretches)
+                          weight=weight * share**2, share=share, most_up_db=up, most_down_db=down, loud_db=loud_db,
+                          stretches=stretches)
 
 
 def _loud_db(frequency_hz: NDArray, needs: Needs) -> NDArray:

@@ -5,6 +5,7 @@ import socket
 import threading
 import urllib.error
 import urllib.request
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
 
 import pytest
@@ -25,7 +26,7 @@ from dolce.core.processor import (
 )
 from dolce.devices.network.client import NETWORK, NetworkProcessor, found_at
 from dolce.devices.network.memory import Memory
-from dolce.devices.network.stand_in import StandIn
+from dolce.devices.network.stand_in import StandIn, osc_dispatcher
 from dolce.devices.network.wire import digest, plain, value_of
 from dolce.errors import Conflict, DeviceError, FormatError, InvalidValue
 from dolce.services.jobs.job_keeping import JobWish
@@ -180,6 +181,30 @@ def test_nobody_somebody_else_and_a_slow_one_are_told(rack, monkeypatch):
     with pytest.raises(DeviceError, match="does not answer in time"):
         device.read()
     misbehaves(device)
+
+
+def test_mutes_that_come_at_once_all_hold():
+    class Slow:
+        """Takes its time between what it says and what it is told."""
+
+        def __init__(self):
+            self.now = ProcessorState()
+
+        @property
+        def state(self):
+            read = self.now
+            threading.Event().wait(0.002)
+            return read
+
+        def shut(self, *, muted, solo, dimmed):
+            self.now = replace(self.now, muted=muted, solo=solo, dimmed=dimmed)
+
+    memory = Slow()
+    made = osc_dispatcher(memory)
+    channels = [f"C{k}" for k in range(12)]
+    with ThreadPoolExecutor(12) as pool:
+        list(pool.map(lambda one: next(iter(made.handlers_for_address("/mute"))).callback("/mute", one, 1), channels))
+    assert sorted(memory.now.muted) == sorted(channels)
 
 
 def test_open_sound_control_switches_mutes_dims_and_sets_the_level(rack):

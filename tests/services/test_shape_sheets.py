@@ -83,7 +83,7 @@ def test_a_search_that_is_told_to_stop_ends_at_its_next_step(job):
         told_of.append("never")
         return {}
 
-    searches.look_for(job_id, work)
+    searches.look_for(job_id, work, asked="once")
     searches.wait(job_id)
     assert (told_of, searches.of(job_id).stopped) == (["first"], True)
 

@@ -176,11 +176,13 @@ def _sent() -> dict:
 def osc_dispatcher(memory: Memory) -> Dispatcher:
     """Open Sound Control 1.0: /preset (string), /mute (string, int), /dim (int), /level (float, dB)."""
     made = Dispatcher()
+    turn = threading.Lock()          # each datagram has a thread of its own: what one mutes, the next must not undo
 
     def guarded(act: Callable[..., None]) -> Callable[..., None]:
         def handle(_address: str, *arguments: object) -> None:
             try:
-                act(*arguments)
+                with turn:
+                    act(*arguments)
             except (DolceError, TypeError, ValueError):
                 return                               # a datagram has no answer: what can't be done is left
 

@@ -68,8 +68,8 @@ def _words(one: Verdict) -> str:
     first, *others = one.channels
     match one.kind:
         case "prediction missed":
-            return (f"{first} measures {one.value:.1f} dB away from its prediction, more than the "
-                    f"{one.within:.1f} dB of a microphone put back by hand: was anything moved or switched in between?")
+            return (f"{first} measures {one.value:.2f} dB away from its prediction, more than the "
+                    f"{one.within:.2f} dB of a microphone put back by hand: was anything moved or switched in between?")
         case "no closer":
             return f"{first} is no closer to the target than before."
         case "levels differ":

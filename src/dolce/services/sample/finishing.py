@@ -78,7 +78,7 @@ class Finishing:
         target = Target(bass_lift_db=3.0, tilt_db_per_octave=-0.5)
         self._aim(job_id, Aim(target=target, limits=Limits(from_hz=35.0, to_hz=500.0)))
         if job.plan.subs:
-            # A narrower filter at a mode moves with the microphone more than it gains.
+            # Near a mode, narrower filters make the level depend on where the microphone is put back.
             self._aim(job_id, Aim(target=target, limits=Limits(from_hz=20.0, to_hz=120.0, max_q=8.0)), scope="group",
                       channel=job.plan.subs[0].channel)
         self.shaping.find(job_id, step)

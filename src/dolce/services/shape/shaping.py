@@ -399,7 +399,9 @@ class Shaping:
             base = base_round(work, job, kept=correction.round_id)
             if base is None or not shaped_channels(self._context, work, job, correction, base.id):
                 raise _nothing_yet()
-            asked = (work.corrections.version(job_id), work.alignments.current(job_id))
+            # All that a search rests on: one that began before a take, an edit or a move is not the same.
+            asked = (work.corrections.version(job_id), work.alignments.current(job_id), base.id,
+                     work.takes.newest(base.id), job.plan, job.limits)
         self.searches.look_for(job_id, lambda told: self._find(job_id, told), asked=asked)
 
     def _find(self, job_id: int, told: Told) -> None:

@@ -333,8 +333,10 @@ def test_a_hill_that_others_play_too_is_cut_by_as_much_more():
         left = plan.loud_db + part * chain_level_db(filters, at_hz=GRID, sample_rate_hz=48_000)
         assert part < 0.5 or left[(GRID > 60) & (GRID < 110)].max() < 3.8
     assert cuts[0.5] == pytest.approx(2 * (3 - 8), abs=0.1)
-    # Of what others play nearly alone, no more is asked than of a channel by itself.
+    # Of what others play nearly alone, no more is asked than of a channel by itself, and nothing is looked for again.
     assert cuts[0.1] == pytest.approx(cuts[1.0], abs=0.1)
+    problem = FitProblem(plan, Limits(), 48_000)
+    assert np.isneginf(problem.loud_left_db(rows_of([]))).all()
 
 
 @pytest.mark.parametrize("seed", [6, 21, 24])

@@ -18,7 +18,7 @@ from dolce.core.correction.band_rows import (
     with_values,
 )
 from dolce.core.correction.limits import Limits
-from dolce.core.correction.plan import LOUD_DB, CorrectionPlan
+from dolce.core.correction.plan import LEAST_SHARE, LOUD_DB, CorrectionPlan
 from dolce.core.correction.target import MEAN_BAND_HZ
 from dolce.core.filters import BandFilter, chain_level_db, peaking_levels_db
 from dolce.core.levels import mid_bands
@@ -140,12 +140,12 @@ class FitProblem:
     def loud_left_db(self, bands: Bands) -> NDArray[np.float64]:
         """How far the energy average of the spots is above what is to be left of it, inside the range, shape (points,).
 
-        What lies deeper than the largest cut can't be asked for; what others play can't be changed.
+        What lies deeper than the largest cut can't be asked for, and hills that others play most of are theirs to cut.
         """
         at, own = np.log2(self.at_hz), np.log2(self._plan.frequency_hz)
         loud, share = (np.interp(at, own, one) for one in (self._plan.loud_db, self._plan.share))
         left = loud - np.maximum(LOUD_DB, loud - share * self.limits.max_cut_db) + share * self.total(bands)
-        return np.where(self.inside, left, -np.inf)
+        return np.where(self.inside & (share > LEAST_SHARE), left, -np.inf)
 
     def total(self, bands: Bands) -> NDArray[np.float64]:
         """Level of all bands together, shape (..., points)."""

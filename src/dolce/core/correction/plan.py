@@ -35,8 +35,8 @@ _DEEP_DB = 12.0           # a dip of all spots deeper than this ...
 _SHOULDER_DB = 2.0        # down to which its shoulders belong to it
 _NARROW_OCTAVES = 1 / 3   # ... and narrower than this is a cancellation
 _STILL_WANTED_DB = 3.0    # beyond the largest boost: what lacks more is filled first
-LOUD_DB = 3.0            # the energy average of the spots is cut to this above the target, whatever single spots say
-_LEAST_SHARE = 0.3        # of a hill: what others play more of is cut in theirs
+LOUD_DB = 3.0             # the energy average of the spots is cut to this above the target, whatever single spots say
+LEAST_SHARE = 0.3         # of a hill: where a channel plays less of it, the others are to cut it
 _LOUD_TO_HZ = 200.0       # modes stand alone below; above, hills of the average change from spot to spot
 _UNHEARD_DB = -100.0      # and how loud a hill counts there
 _LEAST_UP_DB = 1.0        # there filters may still add so much, as their skirts do
@@ -189,7 +189,7 @@ def plan_correction(frequency_hz: NDArray, needs: Needs, target_db: NDArray, *, 
     # What may be added before the average is too loud; below 0 it is what is to be cut, by more where others play too.
     share = np.ones(frequency_hz.size) if share is None else share
     quiet = LOUD_DB - loud_db
-    quiet = np.where((quiet < 0) & (share > _LEAST_SHARE), quiet / np.maximum(share, _LEAST_SHARE), quiet)
+    quiet = np.where((quiet < 0) & (share > LEAST_SHARE), quiet / np.maximum(share, LEAST_SHARE), quiet)
     wish = np.minimum(needs.wish_db(), quiet)
     mean = needs.weight @ needs.lacking_db
     inside = (frequency_hz >= limits.from_hz) & (frequency_hz <= limits.to_hz)

@@ -15,6 +15,7 @@ from dolce.core.response import (
     find_arrival,
     level_on_grid,
     marked_drift_ppm,
+    marks_heard,
 )
 from dolce.core.response.hum import hum_in
 from dolce.core.signals import Sweep, marks_in, unmarked_s, with_marks
@@ -81,6 +82,18 @@ def test_the_distance_of_the_marks_tells_the_clock_whatever_the_speaker_does(ppm
     noise = np.random.default_rng(3).standard_normal(clean.size) * clean.std() * 10 ** (-50 / 20)
     found = marked_drift_ppm(clean + noise, marks=MARKS, sample_rate_hz=RATE)
     assert found == pytest.approx(ppm, abs=0.5)
+
+
+@pytest.mark.parametrize("ppm", [-280.0, 280.0])
+@pytest.mark.parametrize("begins_s", [0.0, 1.31, 9.7])
+def test_marks_are_heard_wherever_they_begin_and_however_far_the_clock_is_off(ppm, begins_s):
+    # Long enough for several blocks of the search: a second and a third each.
+    clean = on_another_clock(np.concatenate([np.zeros(round(begins_s * RATE)), recorded(room())]), ppm)
+    noise = np.random.default_rng(4).standard_normal(clean.size) * clean.std() * 10 ** (-30 / 20)
+    found = marks_heard(clean + noise, apart=MARKS[1] - MARKS[0], sample_rate_hz=RATE)
+    assert found.drift_ppm == pytest.approx(ppm, abs=1.0)
+    begins = (round(begins_s * RATE) + 2400 + 480) * (1 + ppm * 1e-6) + MARKS[0]       # of silence, and of flight
+    assert 0 <= found.first - begins < 900       # one of the room's reflections may be the loudest
 
 
 def test_a_recording_without_marks_tells_no_clock():

@@ -77,3 +77,29 @@ def test_find_that_is_pressed_twenty_times_looks_once(services):
     assert services.shaping.searches.of(job.id).fault == ""
     found = [entry for entry in services.jobs.logbook(job.id) if entry.text.startswith("Filters found")]
     assert len(found) == 1
+
+
+def test_find_begins_again_where_a_take_or_an_edit_came_in_between(services, monkeypatch):
+    job = services.jobs.create(JobWish(name="Pair"), plan=attic())
+    services.rigging.set_rig(job.id, pace="fast", sweep_seconds=1.0)
+    services.taking.run_spot(job.id, job.spots[0].id)
+    services.sound.wait()
+    begun = []
+    monkeypatch.setattr(services.shaping, "_find", lambda _, told: until_stopped(begun)(told))
+
+    def presses_begin(count):
+        for _ in range(2):
+            services.shaping.begin_find(job.id)
+        for _ in range(5000):
+            if len(begun) >= count:
+                break
+            threading.Event().wait(0.001)
+        assert len(begun) == count
+
+    presses_begin(1)
+    services.taking.run_spot(job.id, job.spots[1].id)
+    services.sound.wait()
+    presses_begin(2)
+    services.shaping.use_target_level(job.id, -3.0)
+    presses_begin(3)
+    services.shaping.searches.stop(job.id)

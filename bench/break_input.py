@@ -165,7 +165,6 @@ class Seat(Asker):
 
     def __init__(self, services: Services, rng: random.Random) -> None:
         self.desk = create_app(services).extensions["dolce-remote"]
-        self.desk.slower_s = 0.0
         super().__init__(self.desk.app_of(self.desk, False), rng, strange_files(rng))
 
     def one(self) -> None:

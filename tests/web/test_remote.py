@@ -9,6 +9,7 @@ import threading
 import weakref
 from contextlib import suppress
 from dataclasses import replace
+from http.client import HTTPResponse
 
 import pytest
 
@@ -19,7 +20,9 @@ from dolce.devices.interface import SoundStopped
 from dolce.errors import Conflict, InvalidValue
 from dolce.services.jobs.job_keeping import JobWish
 from dolce.web import create_app
-from dolce.web.remote.desk import MOST_GUESSES, addresses
+from dolce.web.remote import connections
+from dolce.web.remote.desk import addresses
+from dolce.web.remote.guesses import MOST_GUESSES, Guesses
 
 LONG_S = 1e9
 
@@ -36,7 +39,7 @@ def job_id(services):
 def laptop(services):
     app = create_app(services)
     desk = app.extensions["dolce-remote"]
-    desk.slower_s, desk.gone_s = 0.0, LONG_S               # a device of the tests asks only when a test does
+    desk.gone_s = LONG_S               # a device of the tests asks only when a test does
     yield app.test_client()
     app.extensions["dolce-remote"].close()
 
@@ -139,20 +142,31 @@ def test_one_device_at_a_time_and_the_code_is_used_once(phone, desk, laptop, job
     assert "Quiet cellar" not in phone.get("/").text
 
 
-def test_ten_wrong_codes_end_it(phone, desk, laptop, job_id):
+def test_after_ten_wrong_codes_a_device_is_refused_and_others_are_not(phone, desk, laptop, job_id):
     for _ in range(MOST_GUESSES):
         assert phone.come_in("WRONGONE").status_code == 403
-    assert desk.present is None
-    assert phone.get("/").status_code == 400
-    assert "Ten wrong codes: the remote was ended." in laptop.get(f"/jobs/{job_id}/remote").text
+    late = phone.come_in(desk.present.code)
+    assert late.status_code == 429
+    assert "too many codes from this device were wrong" in late.text
+    assert not desk.present.token
+    page = laptop.get(f"/jobs/{job_id}/remote").text
+    assert "Ten wrong codes came from 127.0.0.1" in page
+    assert "Make a new code" in page
+    elsewhere = Phone(desk)
+    elsewhere.client.environ_base["REMOTE_ADDR"] = "127.0.0.2"
+    assert elsewhere.come_in(desk.present.code).status_code == 303
+    post(laptop, f"/jobs/{job_id}/remote/another", htmx=False)
+    assert phone.come_in(desk.present.code).status_code == 303
 
 
-def test_wrong_codes_are_slowed_each_more_than_the_one_before(phone, desk):
-    waited = []
-    desk.slower_s, desk.sleep = 0.3, waited.append
-    for _ in range(3):
-        phone.come_in("WRONGONE")
-    assert waited == pytest.approx([0.3, 0.6, 0.9])
+def test_many_addresses_that_guess_end_a_remote_that_nobody_is_in():
+    guesses = Guesses()
+    for k in range(999):
+        guesses.wrong(f"192.0.2.{k % 250}")
+    assert not guesses.too_many
+    guesses.wrong("192.0.2.250")
+    assert guesses.too_many
+    assert guesses.refused == ()
 
 
 def test_another_host_and_a_forged_form_are_refused(phone, desk):
@@ -252,6 +266,90 @@ def test_the_fingerprint_that_is_shown_is_that_of_the_certificate_it_answers_wit
     assert remote.fingerprint[:47] in page
     assert f"{remote.url}/in/{remote.code} as a picture to scan" in page
     assert (desk.services.folder / "remote" / "key.pem").stat().st_mode & 0o077 == 0
+
+
+class Door:
+    """Connections to a remote from an address of this machine's own network, TLS and all."""
+
+    def __init__(self, remote):
+        self.remote = remote
+        self.trusting = ssl.create_default_context()
+        self.trusting.check_hostname, self.trusting.verify_mode = False, ssl.CERT_NONE
+        self.open = []
+
+    def silent(self, address):
+        """A connection over which nothing ever comes."""
+        one = socket.create_connection(("127.0.0.1", self.remote.port), timeout=20, source_address=(address, 0))
+        self.open.append(one)
+        return one
+
+    def secure(self, address):
+        """One whose handshake is done."""
+        one = self.trusting.wrap_socket(self.silent(address))
+        self.open.append(one)
+        return one
+
+    def ask(self, address, method="GET", path="/", body="", cookie="", over=None):
+        """An answer, whole; over a connection that is open, or one of its own."""
+        asked = over or self.secure(address)
+        kept = "keep-alive" if over else "close"
+        asked.sendall((f"{method} {path} HTTP/1.1\r\nHost: 127.0.0.1:{self.remote.port}\r\nConnection: {kept}\r\n"
+                       f"Cookie: {cookie}\r\nContent-Type: application/x-www-form-urlencoded\r\n"
+                       f"Content-Length: {len(body)}\r\n\r\n{body}").encode())
+        with HTTPResponse(asked) as answer:
+            answer.begin()
+            return answer, answer.read().decode()
+
+    def come_in(self, address, code):
+        """The answer to a code, and the cookies after it."""
+        answer, page = self.ask(address)
+        form = answer.getheader("Set-Cookie").split(";")[0]
+        token = re.search(r'name="csrf_token" value="([^"]+)"', page)[1]
+        entered, _ = self.ask(address, "POST", "/enter", f"csrf_token={token}&code={code}", form)
+        cookies = [value.split(";")[0] for key, value in entered.getheaders() if key == "Set-Cookie"]
+        return entered, "; ".join([form, *cookies])
+
+
+@pytest.fixture
+def door(laptop, desk, job_id):
+    made = Door(desk.start(job_id, address="127.0.0.1", secure=True))
+    yield made
+    for one in made.open:
+        one.close()
+
+
+def test_strangers_that_are_silent_or_guess_hold_up_nobody_and_the_seat_keeps_its_connection(door, desk):
+    entered, cookies = door.come_in("127.0.0.1", desk.present.code)
+    assert entered.status == 303
+    seat = door.secure("127.0.0.1")
+    assert door.ask("", path="/now", cookie=cookies, over=seat)[0].status == 200
+    # More than there is room for; none of them says a word, or says all of it.
+    strangers = [door.silent(f"127.0.1.{k % 25 + 1}") for k in range(60)]
+    slow = door.secure("127.0.2.1")
+    slow.sendall(b"POST /enter HTTP/1.1\r\nHost: x\r\nContent-Length: 4000\r\n\r\nc")
+    for k in range(MOST_GUESSES):
+        assert door.come_in("127.0.2.2", f"WRONG{k}")[0].status == 403
+    assert door.come_in("127.0.2.2", desk.present.code)[0].status == 429
+    answer, page = door.ask("", path="/now", cookie=cookies, over=seat)
+    assert (answer.status, "Quiet cellar" in page) == (200, True)
+    assert strangers[0].recv(1) == b""               # those that have been there longest made room
+    assert desk.present.token
+
+
+def test_what_does_not_become_the_seats_is_closed_in_time(door, desk, monkeypatch):
+    silent, half = door.silent("127.0.0.1"), door.secure("127.0.0.1")
+    _, cookies = door.come_in("127.0.0.1", desk.present.code)
+    seat = door.secure("127.0.0.1")
+    door.ask("", path="/now", cookie=cookies, over=seat)
+    monkeypatch.setattr(connections, "STRANGER_S", 0.0)
+    assert (silent.recv(1), half.recv(1)) == (b"", b"")
+    assert door.ask("", path="/now", cookie=cookies, over=seat)[0].status == 200
+
+
+def test_who_forgets_the_s_of_https_is_told(door):
+    plain = door.silent("127.0.0.1")
+    plain.sendall(b"GET / HTTP/1.1\r\nHost: 127.0.0.1\r\n\r\n")
+    assert "begin the address with https://" in plain.makefile().read()
 
 
 def test_subs_are_stepped_through_from_the_seat(phone, desk, services, job_id):

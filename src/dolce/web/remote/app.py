@@ -21,7 +21,8 @@ from flask_wtf.csrf import CSRFError
 from markupsafe import escape
 from werkzeug.exceptions import HTTPException
 
-from dolce.errors import DolceError, NotFound
+from dolce.errors import Conflict, DolceError, NotFound
+from dolce.web.remote.seat_first import COOKIE, LARGEST_FORM_BYTES, SeatFirst
 from dolce.web.remote.seat_view import seat_view
 from dolce.web.shared import formatting
 from dolce.web.shared.made_late import COMPILED, LateRule
@@ -32,7 +33,6 @@ from dolce.web.shared.safe_headers import with_safe_headers
 if TYPE_CHECKING:
     from dolce.web.remote.desk import Remote, RemoteDesk
 
-COOKIE = "dolce-seat"
 _JOB_IS_GONE = "The job of this remote is gone. Open another one on the laptop, and switch the remote on there."
 # The only files that are handed out, to anybody.
 _FILES = {"tokens.css": "css", "remote.css": "css", "remote.js": "js", "htmx.min.js": "vendor/htmx-4.0.1",
@@ -43,8 +43,9 @@ _FILES = {"tokens.css": "css", "remote.css": "css", "remote.js": "js", "htmx.min
 def create_remote_app(desk: "RemoteDesk", secure: bool) -> Flask:
     """What the seat may do: run the next spot, stop, repeat, go on, match subs, read a meter, leave."""
     app = Flask("dolce.web.remote", static_folder=None, template_folder="templates")
-    app.config.update(SECRET_KEY=secrets.token_hex(32), SESSION_COOKIE_NAME="dolce-seat-form", MAX_CONTENT_LENGTH=4096,
-                      SESSION_COOKIE_SAMESITE="Strict", SESSION_COOKIE_HTTPONLY=True, SESSION_COOKIE_SECURE=secure,
+    app.config.update(SECRET_KEY=secrets.token_hex(32), SESSION_COOKIE_NAME="dolce-seat-form",
+                      MAX_CONTENT_LENGTH=LARGEST_FORM_BYTES, SESSION_COOKIE_SAMESITE="Strict",
+                      SESSION_COOKIE_HTTPONLY=True, SESSION_COOKIE_SECURE=secure,
                       WTF_CSRF_TIME_LIMIT=None, WTF_CSRF_SSL_STRICT=False)
     app.url_map.converters["int"] = ShortInteger
     app.url_rule_class, app.jinja_env.bytecode_cache = LateRule, COMPILED
@@ -97,6 +98,7 @@ def create_remote_app(desk: "RemoteDesk", secure: bool) -> Flask:
         return out("Another page has asked for this; nothing was done.", 403) if asked_from_elsewhere() else None
 
     CSRFProtect(app)
+    app.wsgi_app = SeatFirst(app.wsgi_app, desk)
 
     @app.after_request
     def _safe_headers(response: Response) -> Response:
@@ -144,7 +146,10 @@ def create_remote_app(desk: "RemoteDesk", secure: bool) -> Flask:
 
     @app.post("/enter")
     def enter() -> Response:
-        token = desk.enter(request.form.get("code", "")[:64])
+        try:
+            token = desk.enter(request.form.get("code", "")[:64], address=request.remote_addr or "")
+        except Conflict as error:
+            return make_response(render_template("remote/door.html", code="", fault=str(error)), 429)
         if token is None:
             return make_response(render_template("remote/door.html", code="", wrong=True), 403)
         response = redirect(url_for("page"), 303)

@@ -14,14 +14,14 @@ from typing import TYPE_CHECKING, Any
 
 from dolce.errors import Conflict, DeviceError, InvalidValue
 from dolce.services.wiring import Services
+from dolce.web.remote.guesses import Guesses
 
 if TYPE_CHECKING:
     from dolce.web.remote.certificate import Certificate
     from dolce.web.remote.listener import Listener
 
-MOST_GUESSES = 10
 _ALPHABET = "ABCDEFGHJKLMNPQRSTUVWXYZ23456789"      # nothing that looks like something else
-_CODE, _SLOWER_S = 8, 0.3
+_CODE = 8
 _GONE_S, _LOOK_S = 3.0, 0.25
 _PORT = 5443
 
@@ -45,7 +45,7 @@ class Remote:
     code: str
     fingerprint: str
     token: str = ""
-    guesses: int = 0
+    guesses: Guesses = field(default_factory=Guesses)
     seen_at: float = 0.0
     own_pass: int | None = None
     waits: bool = False
@@ -76,19 +76,16 @@ class Act:
 class RemoteDesk:
     """The remote of this application: none, or one for one job.
 
-    `app_of` makes the application that a remote's listener serves; `sleep` holds up whoever guesses.
+    `app_of` makes the application that a remote's listener serves.
     """
 
     services: Services
     app_of: Callable[["RemoteDesk", bool], Any]
-    slower_s: float = _SLOWER_S
     gone_s: float = _GONE_S
-    sleep: Callable[[float], None] = time.sleep
     present: Remote | None = None
     ended: str = ""
     last: Act | None = None
     _lock: threading.Lock = field(default_factory=threading.Lock)
-    _guessing: threading.Lock = field(default_factory=threading.Lock)
 
     def start(self, job_id: int, *, address: str, secure: bool) -> Remote:
         """Listen on one of this machine's addresses.
@@ -141,21 +138,30 @@ class RemoteDesk:
             # From a thread of its own: a server can't wait for the very request that ends it.
             threading.Thread(target=gone.server.stop, daemon=True, name="end of the remote").start()
 
-    def enter(self, code: str) -> str | None:
-        """Let a device in; None for a wrong code. Guesses are slowed, and after ten of them nobody is let in."""
-        with self._guessing:
+    def enter(self, code: str, *, address: str) -> str | None:
+        """Let a device in; None for a wrong code, or where one is in.
+
+        Raises
+        ------
+        Conflict
+            If too many codes from this address were wrong.
+        """
+        with self._lock:
             remote = self.present
             if remote is None:
                 return None
-            if hmac.compare_digest(code.strip().upper().encode(), remote.code.encode()) and not remote.token:
-                remote.token = secrets.token_urlsafe(32)
-                remote.seen_at = time.monotonic()
+            if remote.guesses.refuses(address):
+                raise Conflict("too many codes from this device were wrong.", where="remote",
+                               remedy="Press \"Let another device in\" on the laptop: that makes a new code.")
+            right = hmac.compare_digest(code.strip().upper().encode(), remote.code.encode())
+            if right and not remote.token:
+                remote.token, remote.seen_at = secrets.token_urlsafe(24), time.monotonic()
                 return remote.token
-            remote.guesses += 1
-            self.sleep(self.slower_s * remote.guesses)
-            if remote.guesses >= MOST_GUESSES and not remote.token:
-                self.stop("Ten wrong codes: the remote was ended.")
-            return None
+            remote.guesses.wrong(address)
+            ends = remote.guesses.too_many and not remote.token
+        if ends:
+            self.stop("A thousand wrong codes: the remote was ended.")
+        return None
 
     def held_by(self, token: str) -> Remote | None:
         """The remote, where a device is the one that came in; notes that it is there."""
@@ -169,7 +175,7 @@ class RemoteDesk:
         """Let another device in: the present one is out, and the code is a new one."""
         remote = self.present
         if remote is not None:
-            remote.token, remote.guesses = "", 0
+            remote.token, remote.guesses = "", Guesses()
             remote.code = "".join(secrets.choice(_ALPHABET) for _ in range(_CODE))
 
     def acted(self, side: str, what: str) -> None:
@@ -182,6 +188,7 @@ class RemoteDesk:
     def _watch(self, remote: Remote) -> None:
         """Where the device's connection is lost while a pass of its own runs, let the take finish and wait."""
         while self.present is remote:
+            remote.server.requests.expire()
             running = self.services.sound.running()
             if (running is not None and running.id == remote.own_pass and remote.token and not remote.connected
                     and not running.paused):

@@ -2,14 +2,24 @@
 
 import logging
 import socket
+import ssl
 
 from cheroot.ssl.builtin import BuiltinSSLAdapter
 from cheroot.wsgi import Server
 from flask import Flask
 
 from dolce.web.remote.certificate import Certificate
+from dolce.web.remote.connections import ConnectionThreads
 
-_THREADS, _TIMEOUT_S, _WAITING = 6, 10, 16
+_IDLE_S, _WAITING = 10, 64
+
+
+class _LateHandshake(BuiltinSSLAdapter):
+    """Wraps without a word, so that accepting never waits for a stranger: the connection's own thread shakes hands."""
+
+    def wrap(self, sock: socket.socket) -> tuple[ssl.SSLSocket, dict[str, str]]:
+        made = self.context.wrap_socket(sock, do_handshake_on_connect=False, server_side=True)
+        return made, {"wsgi.url_scheme": "https", "HTTPS": "on"}
 
 
 class Listener(Server):
@@ -18,12 +28,12 @@ class Listener(Server):
     expiration_interval = 0.1                    # how long its end takes at most
 
     def __init__(self, address: str, port: int, app: Flask, made: Certificate | None) -> None:
-        super().__init__((address, port), app, numthreads=_THREADS, max=_THREADS, timeout=_TIMEOUT_S,
-                         request_queue_size=_WAITING)
+        super().__init__((address, port), app, numthreads=1, timeout=_IDLE_S, request_queue_size=_WAITING)
+        self.requests = ConnectionThreads(self)
         # Its figures, which nothing here looks at, would hold it and all that it knows to the end of the process.
         getattr(logging, "statistics", {}).pop(f"Cheroot HTTPServer {id(self)}", None)
         if made is not None:
-            self.ssl_adapter = BuiltinSSLAdapter(str(made.certificate), str(made.key))
+            self.ssl_adapter = _LateHandshake(str(made.certificate), str(made.key))
 
     @staticmethod
     def bind_socket(socket_: socket.socket, bind_addr: tuple[str, int]) -> socket.socket:

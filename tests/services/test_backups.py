@@ -317,3 +317,102 @@ def test_a_backup_of_before_with_one_digest_of_the_whole_is_put_back_too(written
     put_back(elsewhere, older)
     assert elsewhere.folder_work.present.fault == ""
     assert len(elsewhere.jobs.all()) == before + 1
+
+
+def resealed(path, statements, name="strange.dolce-backup"):
+    """The same backup after somebody's statements, with a trailer that fits: only what it holds can tell."""
+    whole = path.read_bytes()
+    length = int.from_bytes(whole[-16:-8], "big")
+    made = path.with_name(name)
+    made.write_bytes(whole[:-16 - length])
+    with closing(sqlite3.connect(made, isolation_level=None)) as link:
+        link.execute("PRAGMA foreign_keys=OFF")
+        for statement in statements:
+            link.execute(statement)
+        link.execute("PRAGMA journal_mode=DELETE")
+    database = made.read_bytes()
+    manifest = {**json.loads(whole[-16 - length:-16]), "pieces": False}
+    manifest["digest"] = hashlib.blake2b(database, digest_size=32).hexdigest()
+    text = json.dumps(manifest).encode()
+    made.write_bytes(database + text + len(text).to_bytes(8, "big") + whole[-8:])
+    return made
+
+
+ENDLESS = "WITH RECURSIVE n(x) AS (SELECT 1 UNION ALL SELECT x + 1 FROM n) SELECT x AS id FROM n"
+STRANGE = {
+    "a date that is none": ["UPDATE jobs SET changed_at = 'yesterday'"],
+    "a date of a take that is none": ["UPDATE takes SET taken_at = 'soon'"],
+    "a take of another's round": ["UPDATE takes SET round_id = -1 WHERE id = (SELECT max(id) FROM takes)"],
+    "a round of no job": ["UPDATE rounds SET job_id = -1"],
+    "a present round that is none": ["UPDATE jobs SET round_id = 99"],
+    "samples of another's take": ["UPDATE takes SET samples_id = -3"],
+    "a state that is not there": ["UPDATE kept_states SET state_id = 'x'", "UPDATE jobs SET processor_id = 'x'"],
+    "a state under another's hash": ["UPDATE states SET body = replace(body, 'true', 'false')"],
+    "a state that is called what it is not": ["UPDATE states SET corrects = 1 - corrects"],
+    "taps under another's hash": ["UPDATE taps SET data = zeroblob(length(data))"],
+    "a view that never ends": ["DROP TABLE logbook", f"CREATE VIEW logbook AS {ENDLESS}"],
+    "a trigger": ["CREATE TRIGGER t AFTER INSERT ON jobs BEGIN DELETE FROM jobs; END"],
+    "a column that is computed": ["ALTER TABLE logbook ADD COLUMN more AS (length(text))"],
+    "a table that is not there": ["DROP TABLE stories"],
+    "a column that is not there": ["ALTER TABLE takes DROP COLUMN note"],
+    "a plan that is none": ["UPDATE plan_steps SET plan = '[1, 2]'"],
+    "JSON without an end": [f"UPDATE plan_steps SET plan = '{'[' * 20_000}'"],
+    "a correction that is none": ["UPDATE correction_steps SET correction = json_set(correction, '$.bands', 7)"],
+    "a rig that is none": ["UPDATE jobs SET rig = '7'"],
+    "units of no country": ["UPDATE jobs SET units = 'cubits'"],
+    "a polarity that is none": ["UPDATE takes SET polarity = 'sideways'"],
+    "a pass of no kind": ["UPDATE passes SET kind = 'magic'"],
+    "a name of bytes": ["UPDATE jobs SET name = x'00ff'"],
+    "a name that can't be shown": ["UPDATE jobs SET name = 'a' || char(1)"],
+    "an arrival without end": ["UPDATE takes SET arrival_s = 9e999"],
+    "a number that is text": ["UPDATE takes SET attempt = 'three'"],
+    "a level of other points": ["UPDATE takes SET level_db = zeroblob(24)"],
+    "half a sample": ["UPDATE samples SET response = zeroblob(7)"],
+    "samples that are text": ["UPDATE samples SET response = 'loud'"],
+    "a signal that is none": ["UPDATE samples SET sweep = '{\"kind\": \"sweep\", \"length\": 3}'"],
+    "a text as long as a book": ["UPDATE jobs SET notes = hex(zeroblob(9000000))"],
+}
+
+
+@pytest.mark.parametrize("kind", STRANGE)
+def test_what_dolce_would_not_have_written_is_refused_and_changes_nothing(written, elsewhere, kind):
+    before = [(job.id, job.name, job.changed_at) for job in elsewhere.jobs.all()]
+    with closing(sqlite3.connect(elsewhere.folder / "dolce.sqlite")) as link:
+        states = link.execute("SELECT id, body FROM states ORDER BY id").fetchall()
+    put_back(elsewhere, resealed(written, STRANGE[kind]))
+    assert "no backup that Dolce has written" in elsewhere.folder_work.present.fault
+    assert [(job.id, job.name, job.changed_at) for job in elsewhere.jobs.all()] == before
+    with closing(sqlite3.connect(elsewhere.folder / "dolce.sqlite")) as link:
+        assert link.execute("SELECT id, body FROM states ORDER BY id").fetchall() == states
+        assert link.execute("SELECT count(*) FROM samples").fetchone() == (8 * 2,)
+
+
+def test_numbers_near_the_end_of_all_numbers_leave_room_for_what_comes_after(filled, written, elsewhere):
+    services, job_id = filled
+    last = 2**63 - 2
+    tables = ("plan_steps", "rounds", "passes", "alignment_steps", "correction_steps", "logbook", "selections",
+              "correction_versions", "kept_states", "alignment_versions")
+    far = resealed(written, [
+        f"UPDATE jobs SET id = {last}, round_id = {last} - round_id",
+        *(f"UPDATE {table} SET job_id = {last}" for table in tables),
+        f"UPDATE rounds SET id = {last} - id", f"UPDATE takes SET round_id = {last} - round_id, id = {last} - id",
+        f"UPDATE alignment_steps SET alignment = json_set(alignment, '$.round_id', {last} - "
+        f"(alignment ->> '$.round_id'))",
+        *(f"UPDATE {table} SET correction = json_set(correction, '$.round_id', {last} - (correction ->> '$.round_id'), "
+          f"'$.alignment.round_id', {last} - (correction ->> '$.alignment.round_id'))"
+          for table in ("correction_steps", "correction_versions")),
+        f"UPDATE logbook SET id = {last} - id"])
+    before = {job.id for job in elsewhere.jobs.all()}
+    assert put_back(elsewhere, far).fault == ""
+    (new,) = {job.id for job in elsewhere.jobs.all()} - before
+    assert new < 100
+    assert len(list(elsewhere.taking.board(new).takes)) == len(list(services.taking.board(job_id).takes))
+    assert elsewhere.jobs.create(JobWish(name="The next one")).id == new + 1
+
+
+def test_a_pass_that_ran_when_the_backup_was_written_does_not_run_where_it_is_put_back(written, elsewhere):
+    ran = "UPDATE passes SET state = 'running' WHERE id = (SELECT max(id) FROM passes)"
+    put_back(elsewhere, resealed(written, [ran]))
+    assert elsewhere.folder_work.present.fault == ""
+    elsewhere.taking.run_spot(1, elsewhere.jobs.get(1).spots[0].id)           # refused while anything sounds
+    elsewhere.sound.wait()

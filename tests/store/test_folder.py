@@ -2,11 +2,13 @@
 
 import sqlite3
 import stat
+import zipfile
 from contextlib import closing
 
 import numpy as np
 import pytest
 
+from asking import client_of
 from dolce.errors import Conflict, Damaged, StorageError
 from dolce.services.jobs.folder_check import check_folder
 from dolce.services.jobs.job_keeping import JobWish
@@ -109,6 +111,9 @@ def test_what_was_kept_is_on_the_disk_when_it_is_kept(tmp_path):
     ("UPDATE plan_steps SET plan = substr(plan, 1, 40) WHERE job_id = 1", "plan"),
     ("UPDATE jobs SET rig = '{\"rehearsal\": {\"pace\": 7}}' WHERE id = 1", "rig"),
     ("UPDATE jobs SET processor_id = NULL WHERE id = 1", "processor"),
+    ("UPDATE jobs SET changed_at = 'yesterday' WHERE id = 1", "dates or its texts"),
+    ("UPDATE jobs SET created_at = 12 WHERE id = 1", "dates or its texts"),
+    ("UPDATE jobs SET notes = CAST(x'ff41' AS TEXT) WHERE id = 1", "dates or its texts"),
     ("DELETE FROM plan_steps WHERE job_id = 1", "plan")])
 def test_a_job_that_can_not_be_read_is_set_aside_and_the_others_open(folder, statement, part):
     changed(folder, statement)
@@ -120,8 +125,35 @@ def test_a_job_that_can_not_be_read_is_set_aside_and_the_others_open(folder, sta
     assert opened.taking.board(2).wanted == 18
     with pytest.raises(Damaged, match=f"its {part} can't be read"):
         opened.taking.board(1)
-    opened.jobs.delete(1)                                        # it can be put away like any other
+    page = client_of(opened).get("/").text                       # which lists it, whatever it holds
+    assert "One" in page
+    with opened.jobs.salvage(1)[0] as package, zipfile.ZipFile(package) as files:
+        assert files.read("job.txt").startswith(b"One\n")
+    opened.jobs.delete(1)                                        # it can be put away like any other, ...
     assert opened.jobs.listing()[1] == []
+    opened.jobs.restore(1)                                       # ... and is as damaged as before when it is back
+    assert [job.name for job in opened.jobs.listing()[1]] == ["One"]
+    opened.close()
+
+
+def test_a_deleted_job_whose_date_is_none_is_listed_and_never_let_go_by_itself(folder):
+    changed(folder, "UPDATE jobs SET deleted_at = 'once' WHERE id = 1")
+    opened = open_services(folder)
+    opened.jobs.started()
+    assert opened.jobs.deleted() == [(1, "One")]
+    opened.jobs.restore(1)
+    assert sorted(job.name for job in opened.jobs.all()) == ["One", "Two"]
+    opened.close()
+
+
+@pytest.mark.parametrize(("column", "page"), [("rounds SET created_at", "takes"), ("takes SET taken_at", "takes"),
+                                              ("logbook SET at", "prove/logbook/99")])
+def test_a_page_of_a_job_with_a_date_that_is_none_says_so(folder, column, page):
+    changed(folder, f"UPDATE {column} = 'soon'")
+    opened = open_services(folder)
+    answer = client_of(opened).get(f"/jobs/1/{page}")
+    assert answer.status_code < 500
+    assert "part of this job can" in answer.text
     opened.close()
 
 

@@ -37,6 +37,8 @@ from dolce.store.repositories import (
 )
 from dolce.store.trouble import in_words
 
+_NO_DATE = "Invalid isoformat string"         # how it begins when a column holds no date
+
 
 class UnitOfWork:
     """One transaction over all repositories: `with UnitOfWork(database, write=True) as work: work.jobs.get(1)`.
@@ -94,6 +96,6 @@ class UnitOfWork:
             self._session.close()
         if isinstance(value, DBAPIError):
             raise in_words(value) from value
-        if isinstance(value, json.JSONDecodeError):
+        if isinstance(value, json.JSONDecodeError) or (type(value) is ValueError and str(value).startswith(_NO_DATE)):
             raise Damaged("a part of this job can't be read any more.", where="data folder",
                           remedy="Put back a backup, or save what can be read from the list of jobs.") from value

@@ -14,7 +14,7 @@ from dolce.core.job.feeds import Feed, Rows
 from dolce.core.job.results import PassResult
 from dolce.core.job.rig import Rig
 from dolce.core.processor import ProcessorLimits, ProcessorState
-from dolce.core.response import Caution, Quality
+from dolce.core.response import Caution, Polarity, Quality
 from dolce.core.rig import Ceiling
 from dolce.core.room import RoomPlan, Seat, Speaker, Spot
 from dolce.core.signals import SignalKind
@@ -236,7 +236,7 @@ class TakeRecord:
     sample_rate_hz: int
     arrival_s: float
     arrival_known: bool
-    polarity: str
+    polarity: Polarity
     quality: Quality
     cautions: tuple[Caution, ...]
     level_db: NDArray[np.float64]
@@ -292,12 +292,12 @@ class TakeRecord:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class DamagedJob:
-    """What can still be said of a job that can't be read."""
+    """What can still be said of a job that can't be read; `changed_at` is None where not even that can."""
 
     id: int
     name: str
     place: str
-    changed_at: datetime
+    changed_at: datetime | None
     fault: str
     takes: int
 

@@ -60,6 +60,8 @@ class JobKeeping:
             if latest is not None and latest > now:
                 return
             for job_id, _, deleted_at in work.jobs.deleted():
+                if deleted_at is None:                   # it can't be read: let go by a person alone
+                    continue
                 if work.starts.days(since=deleted_at + KEEP_DELETED, until=now) >= CONFIRMED_ON_DAYS:
                     work.jobs.purge(job_id)
 

@@ -6,8 +6,9 @@ from contextlib import contextmanager, suppress
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy import Text, delete, func, select, type_coerce
-from sqlalchemy.orm import Session
+from sqlalchemy import ColumnElement, LargeBinary, Text, cast, delete, func, select, type_coerce, update
+from sqlalchemy.exc import OperationalError
+from sqlalchemy.orm import InstrumentedAttribute, Session
 
 from dolce.core.job import DamagedJob, Job, Rig, Rows
 from dolce.core.processor import ProcessorState
@@ -17,6 +18,11 @@ from dolce.store import encoding
 from dolce.store.encoding import TextsAtHand
 from dolce.store.models import JobRow, PlanStepRow, RoundRow, SamplesRow, TakeRow
 from dolce.store.repositories.states import States
+
+_REMEDY = "Put back a backup, or save what can be read from the list of jobs."
+_DATES = "its dates or its texts can't be read any more."
+# What a column ends in that holds what it should not: a date that is none, text that is no UTF-8.
+_UNREADABLE = (ValueError, TypeError, OperationalError)
 
 
 class Jobs:
@@ -35,33 +41,59 @@ class Jobs:
 
     def listing(self) -> tuple[list[Job], list[DamagedJob]]:
         """Jobs that are not deleted, the last changed first; and those of them that can't be read."""
-        rows = self._session.execute(
-            select(JobRow, self._plan_text()).where(JobRow.deleted_at.is_(None))
-            .outerjoin(PlanStepRow, (PlanStepRow.job_id == JobRow.id) & (PlanStepRow.position == JobRow.plan_position))
-            .order_by(JobRow.changed_at.desc(), JobRow.id.desc())).all()
-        self._states.look_at({number for row, _ in rows for number in (row.processor_id, row.simulated_id) if number})
+        there = JobRow.deleted_at.is_(None)
+        ids = self._session.scalars(select(JobRow.id).where(there).order_by(
+            JobRow.changed_at.desc(), JobRow.id.desc())).all()
+        try:
+            rows = self._with_plans(there)
+        except _UNREADABLE:                              # one of them: each for itself, so that it hides no other
+            rows = {}
+            for job_id in ids:
+                with suppress(*_UNREADABLE):
+                    rows |= self._with_plans(JobRow.id == job_id)
+        self._states.look_at({number for row, _ in rows.values() for number in (row.processor_id, row.simulated_id)
+                              if number})
         good, damaged = [], []
-        for row, plan in rows:
+        for job_id in ids:
             try:
-                good.append(self._decoded(row, plan))
-            except Damaged as error:
-                damaged.append(DamagedJob(id=row.id, name=row.name, place=row.place, changed_at=row.changed_at,
-                                          fault=error.problem, takes=self._takes_of(row.id)))
+                good.append(self._decoded(*rows[job_id]))
+            except (Damaged, KeyError) as error:
+                damaged.append(self._damaged(job_id, rows.get(job_id), error))
         return good, damaged
 
-    def deleted(self) -> list[tuple[int, str, datetime]]:
-        """Number, name and moment of the jobs that can still be brought back, the latest first."""
-        rows = self._session.scalars(select(JobRow).where(JobRow.deleted_at.is_not(None))
-                                     .order_by(JobRow.deleted_at.desc()))
-        return [(row.id, row.name, row.deleted_at) for row in rows]
+    def _with_plans(self, which: ColumnElement[bool]) -> dict[int, tuple[JobRow, str | None]]:
+        """Rows of jobs with the texts of their present plans, by number."""
+        rows = self._session.execute(select(JobRow, self._plan_text()).where(which).outerjoin(
+            PlanStepRow, (PlanStepRow.job_id == JobRow.id) & (PlanStepRow.position == JobRow.plan_position)))
+        return {row.id: (row, plan) for row, plan in rows}
+
+    def _damaged(self, job_id: int, row: tuple[JobRow, str | None] | None, error: Exception) -> DamagedJob:
+        name, place = self._as_it_stands(job_id, JobRow.name, JobRow.place)
+        return DamagedJob(id=job_id, name=name, place=place, changed_at=row[0].changed_at if row else None,
+                          fault=error.problem if isinstance(error, Damaged) else _DATES, takes=self._takes_of(job_id))
+
+    def deleted(self) -> list[tuple[int, str, datetime | None]]:
+        """Number, name and moment of the jobs that can still be brought back, the latest first; None where the moment
+        can't be read."""
+        ids = self._session.scalars(select(JobRow.id).where(JobRow.deleted_at.is_not(None))
+                                    .order_by(JobRow.deleted_at.desc())).all()
+        found = []
+        for job_id in ids:
+            name, moment = self._as_it_stands(job_id, JobRow.name, JobRow.deleted_at)
+            try:
+                found.append((job_id, name, datetime.fromisoformat(moment)))
+            except ValueError:
+                found.append((job_id, name, None))
+        return found
 
     def get(self, job_id: int) -> Job:
         """One job that is not deleted, or NotFound; Damaged where it can't be read."""
         return self._job(self._row(job_id))
 
     def name(self, job_id: int) -> str:
-        """The name of a job, whether the rest of it can be read or not."""
-        return self._row(job_id).name
+        """The name of a job that is not deleted, whether the rest of it can be read or not."""
+        self._require(job_id)
+        return self._as_it_stands(job_id, JobRow.name)[0]
 
     def names(self) -> list[tuple[int, str]]:
         """Numbers and names of all jobs that are not deleted, by name."""
@@ -71,17 +103,20 @@ class Jobs:
     def family(self, job_id: int) -> list[Job]:
         """The other jobs of one room: the one that a job follows, and all that follow the same."""
         first = self._row(job_id).follows_id or job_id
-        leader = self._session.get(JobRow, first)
-        leads = [self._job(leader)] if leader is not None and leader.deleted_at is None else []
+        leads = []
+        with suppress(Damaged, NotFound):
+            leads.append(self.get(first))
         return [one for one in (*leads, *self.followers(first)) if one.id != job_id]
 
     def texts(self, job_id: int) -> dict[str, str]:
         """What is kept of a job, as it stands there, to be read by people where the application can't."""
-        row = self._row(job_id)
-        plan = self._session.scalar(select(self._plan_text()).where(
-            PlanStepRow.job_id == job_id, PlanStepRow.position == row.plan_position))
-        return {"job.txt": f"{row.name}\n{row.place}\n\n{row.notes}\n", "plan.json": plan or "", "rig.json": row.rig,
-                "processor.json": self._states.body(row.processor_id or "")}
+        self._require(job_id)
+        name, place, notes, rig, position, state = self._as_it_stands(
+            job_id, JobRow.name, JobRow.place, JobRow.notes, JobRow.rig, JobRow.plan_position, JobRow.processor_id)
+        plan = self._session.scalar(select(cast(PlanStepRow.plan, LargeBinary)).where(
+            PlanStepRow.job_id == job_id, PlanStepRow.position == position))
+        return {"job.txt": f"{name}\n{place}\n\n{notes}\n", "plan.json": _text_of(plan), "rig.json": rig,
+                "processor.json": self._states.body(state)}
 
     def add(self, *, name: str, place: str, notes: str, units: str, plan: RoomPlan, rig: Rig, seed: int,
             at: datetime) -> Job:
@@ -107,13 +142,17 @@ class Jobs:
 
     def delete(self, job_id: int, at: datetime) -> None:
         """Set aside; nothing is lost until `purge`."""
-        self._row(job_id).deleted_at = at
+        self._require(job_id)
+        self._set_deleted(job_id, at)
 
     def restore(self, job_id: int) -> None:
-        row = self._session.get(JobRow, job_id)
-        if row is None:
+        if not self._set_deleted(job_id, None):
             raise NotFound(f"job {job_id} is gone for good.", where="jobs")
-        row.deleted_at = None
+
+    def _set_deleted(self, job_id: int, at: datetime | None) -> bool:
+        """Whatever else its row holds; whether there is one."""
+        self._held.pop(job_id, None)
+        return bool(self._session.execute(update(JobRow).where(JobRow.id == job_id).values(deleted_at=at)).rowcount)
 
     def purge(self, job_id: int) -> None:
         """Remove a job for good, with the samples that no other job shares."""
@@ -144,23 +183,38 @@ class Jobs:
 
     def followers(self, job_id: int) -> list[Job]:
         """Jobs that follow one, by number; deleted ones and those that can't be read stay as they are."""
-        rows = self._session.scalars(select(JobRow).where(JobRow.follows_id == job_id, JobRow.deleted_at.is_(None))
-                                     .order_by(JobRow.id))
+        ids = self._session.scalars(select(JobRow.id).where(JobRow.follows_id == job_id, JobRow.deleted_at.is_(None))
+                                    .order_by(JobRow.id)).all()
         found = []
-        for row in rows:
+        for one in ids:
             with suppress(Damaged):
-                found.append(self._job(row))
+                found.append(self.get(one))
         return found
 
     def set_round(self, job_id: int, round_id: int) -> None:
         self._row(job_id).round_id = round_id
 
     def _row(self, job_id: int) -> JobRow:
-        row = self._held.get(job_id) or self._session.get(JobRow, job_id)
+        row = self._held.get(job_id)
+        if row is None:
+            try:
+                row = self._session.get(JobRow, job_id)
+            except _UNREADABLE as error:
+                raise Damaged(_DATES, where=self.name(job_id), remedy=_REMEDY) from error
         if row is None or row.deleted_at is not None:
-            raise NotFound(f"there is no job {job_id}.", where="jobs", remedy="Go back to the list of jobs.")
+            raise _no_job(job_id)
         self._held[job_id] = row
         return row
+
+    def _require(self, job_id: int) -> None:
+        """NotFound where there is no such job, or where it is deleted."""
+        if self._session.scalar(select(JobRow.id).where(JobRow.id == job_id, JobRow.deleted_at.is_(None))) is None:
+            raise _no_job(job_id)
+
+    def _as_it_stands(self, job_id: int, *columns: InstrumentedAttribute) -> list[str]:
+        """Columns of a job as text, whatever it is that they hold."""
+        row = self._session.execute(select(*(cast(one, LargeBinary) for one in columns)).where(JobRow.id == job_id))
+        return [_text_of(one) for one in row.one()]
 
     def _takes_of(self, job_id: int) -> int:
         return self._session.scalar(select(func.count()).select_from(TakeRow).join(
@@ -203,5 +257,12 @@ def _readable(what: str, job: str) -> Iterator[None]:
     try:
         yield
     except encoding.UNDECODABLE as error:
-        raise Damaged(f"its {what} can't be read any more.", where=job,
-                      remedy="Put back a backup, or save what can be read from the list of jobs.") from error
+        raise Damaged(f"its {what} can't be read any more.", where=job, remedy=_REMEDY) from error
+
+
+def _no_job(job_id: int) -> NotFound:
+    return NotFound(f"there is no job {job_id}.", where="jobs", remedy="Go back to the list of jobs.")
+
+
+def _text_of(data: bytes | None) -> str:
+    return (data or b"").decode(errors="replace")

@@ -33,7 +33,7 @@ class Passes:
             self._session.rollback()
             raise Conflict("sound is playing already, perhaps from another tab.", where="pass",
                            remedy="Wait until it ends, or stop it first.") from None
-        return self._as_kept(row)                        # nothing runs it yet: the thread will say when it does
+        return self.as_kept(row)                        # nothing runs it yet: the thread will say when it does
 
     def get(self, pass_id: int) -> PassRecord:
         return self._record(self._session.get_one(PassRow, pass_id))
@@ -68,10 +68,10 @@ class Passes:
         self._session.flush()
 
     def _record(self, row: PassRow) -> PassRecord:
-        return self._truth(self._as_kept(row))
+        return self._truth(self.as_kept(row))
 
     @staticmethod
-    def _as_kept(row: PassRow) -> PassRecord:
+    def as_kept(row: PassRow) -> PassRecord:
         return PassRecord(
             id=row.id, job_id=row.job_id, kind=row.kind, state=row.state, done_steps=row.done_steps,
             steps=tuple((channel, spot) for channel, spot in row.steps), fraction=row.fraction,

@@ -87,7 +87,7 @@ class Takes:
             TakeRow.round_id == round_id, TakeRow.removed.is_(False)).subquery()
         rows = self._session.scalars(select(TakeRow).join(ranked, TakeRow.id == ranked.c.id).where(ranked.c.place == 1)
                                      .order_by(TakeRow.channel, TakeRow.spot_id))
-        return [self._take(row) for row in rows]
+        return [self.record_of(row) for row in rows]
 
     def of_job(self, job_id: int) -> Iterator[TakeRecord]:
         """All takes of a job, one at a time."""
@@ -100,7 +100,7 @@ class Takes:
         rows = self._session.scalars(select(TakeRow).where(TakeRow.round_id.in_(round_ids), TakeRow.source == "moving",
                                                             TakeRow.removed.is_(False))
                                      .order_by(TakeRow.id.desc()))
-        return [self._take(row) for row in rows]
+        return [self.record_of(row) for row in rows]
 
     def newest(self, round_id: int) -> Stamp | None:
         """Number and moment of a round's last take, and how often takes were edited: while these stay, so do curves."""
@@ -114,13 +114,13 @@ class Takes:
         rows = self._session.scalars(select(TakeRow).where(
             TakeRow.round_id == round_id, TakeRow.channel == channel, TakeRow.spot_id == spot_id)
             .order_by(TakeRow.id.desc()))
-        return [self._take(row) for row in rows]
+        return [self.record_of(row) for row in rows]
 
     def every_attempt(self, round_id: int, channel: str, spots: Collection[int]) -> list[TakeRecord]:
         """All attempts of a channel at some spots of a round, removed ones too, the earliest first."""
         rows = self._session.scalars(select(TakeRow).where(
             TakeRow.round_id == round_id, TakeRow.channel == channel, TakeRow.spot_id.in_(spots)).order_by(TakeRow.id))
-        return [self._take(row) for row in rows]
+        return [self.record_of(row) for row in rows]
 
     def edit(self, take_id: int, *, note: str | None = None, left_out: str | None = None,
              removed: bool | None = None) -> None:
@@ -238,7 +238,7 @@ class Takes:
         row = self._session.get(TakeRow, take_id)
         if row is None:
             raise NotFound(f"there is no take {take_id}.", where="takes", remedy="Reload the page.")
-        return self._take(row)
+        return self.record_of(row)
 
     def job_of(self, take_id: int) -> int | None:
         """Number of the job that a take belongs to."""
@@ -345,7 +345,7 @@ class Takes:
                         where=f"{take.channel}, attempt {take.attempt}", remedy="Take a sweep there to see them.")
 
     @staticmethod
-    def _take(row: TakeRow) -> TakeRecord:
+    def record_of(row: TakeRow) -> TakeRecord:
         damaged = encoding.checksum(row.level_db) != row.checksum
         return TakeRecord(
             id=row.id, round_id=row.round_id, channel=row.channel, spot_id=row.spot_id, attempt=row.attempt,

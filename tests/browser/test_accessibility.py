@@ -71,7 +71,7 @@ def test_no_fault_at_twice_the_size_nor_on_the_remote_in_a_phones_width(driver, 
         screen(driver, 390, 844)
         page.open(f"/jobs/{demo_job}/remote")
         page.fill("Address of this laptop", "127.0.0.1")
-        page.fill("Connection", "plain HTTP, the screen may sleep")
+        page.fill("Connection", "plain HTTP: anyone on this network can read along and steer it")
         page.press_at_once("Switch it on")
         page.wait(lambda: page.all(".code"))
         code, address = page.text(".code"), page.text("main p strong")

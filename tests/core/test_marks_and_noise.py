@@ -84,8 +84,7 @@ def test_the_distance_of_the_marks_tells_the_clock_whatever_the_speaker_does(ppm
     assert found == pytest.approx(ppm, abs=0.5)
 
 
-@pytest.mark.parametrize("ppm", [-280.0, 280.0])
-@pytest.mark.parametrize("begins_s", [0.0, 1.31, 9.7])
+@pytest.mark.parametrize(("ppm", "begins_s"), [(-280.0, 0.0), (280.0, 1.31), (280.0, 9.7)])
 def test_marks_are_heard_wherever_they_begin_and_however_far_the_clock_is_off(ppm, begins_s):
     # Long enough for several blocks of the search: a second and a third each.
     clean = on_another_clock(np.concatenate([np.zeros(round(begins_s * RATE)), recorded(room())]), ppm)

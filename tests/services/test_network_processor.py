@@ -6,6 +6,7 @@ import threading
 import urllib.error
 import urllib.request
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import suppress
 from dataclasses import replace
 
 import pytest
@@ -24,13 +25,14 @@ from dolce.core.processor import (
     ProcessorLimits,
     ProcessorState,
 )
+from dolce.devices.network import client as client_module
 from dolce.devices.network.client import NETWORK, NetworkProcessor, found_at
 from dolce.devices.network.memory import Memory
 from dolce.devices.network.stand_in import StandIn, osc_dispatcher
 from dolce.devices.network.wire import digest, plain, value_of
 from dolce.errors import Conflict, DeviceError, FormatError, InvalidValue
 from dolce.services.jobs.job_keeping import JobWish
-from dolce.services.rig import network_processors
+from dolce.services.rig import conversations, network_processors
 
 LIMITS = ProcessorLimits(name="Rack", bands=16, taps=4096, presets=3, all_passes=2)
 BELL = BandFilter(frequency_hz=80, gain_db=-4, q=2)
@@ -301,6 +303,136 @@ def test_pages_open_while_the_processor_is_gone_and_say_so(services, job):
     assert "Aligned and corrected" in client.get(f"/jobs/{job}/load").text
     with pytest.raises(DeviceError, match="connection was lost"):
         services.loading.load(job, "A", "corrected")
+
+
+@pytest.fixture
+def silent(monkeypatch):
+    """Nothing comes back over the network until it is set: an answer is held up, whoever waits for it."""
+    speaks, whole = threading.Event(), client_module._answer
+    monkeypatch.setattr(client_module, "_answer", lambda *asked: speaks.wait(20) and whole(*asked))
+    yield speaks
+    speaks.set()
+
+
+def test_no_page_waits_for_a_silent_processor_and_what_it_held_last_is_shown(services, job, silent, monkeypatch):
+    silent.set()
+    services.loading.load(job, "A", "corrected")
+    silent.clear()
+    monkeypatch.setattr(conversations, "_DEED_WAITS_S", 0.05)
+    monkeypatch.setattr(conversations, "_PAGE_WAITS_S", 0.05)
+    client = client_of(services)
+    for _ in range(2):
+        for page in ("load", "rig?sheet=processor"):
+            answer = client.get(f"/jobs/{job}/{page}")
+            assert answer.status_code == 200
+            assert "has not answered yet: what stands here is what it held when it was read last" in answer.text
+    assert "Aligned and corrected" in client.get(f"/jobs/{job}/load").text
+    # It is spoken to already: more presses than there are threads are told so, and none of them is kept waiting.
+    for _ in range(20):
+        answer = post(client, f"/jobs/{job}/load/presets/A", content="aligned")
+        assert answer.status_code == 409
+        assert "being spoken to, and has not answered yet" in answer.text
+    with pytest.raises(Conflict, match="has not answered yet"):
+        services.taking.run_spot(job, services.jobs.get(job).spots[0].id)
+    assert not silent.is_set()
+    silent.set()
+    services.loading.wait()
+    assert "has not answered" not in client.get(f"/jobs/{job}/load").text
+
+
+def test_what_was_asked_goes_on_where_a_page_is_answered_before(services, rack, job, silent, monkeypatch):
+    memory, device = rack
+    monkeypatch.setattr(conversations, "_DEED_WAITS_S", 0.05)
+    monkeypatch.setattr(conversations, "_PAGE_WAITS_S", 0.05)
+    client = client_of(services)
+    view = services.loading.view
+    monkeypatch.setattr(services.loading, "view", lambda *asked, **how: _once_it_speaks(silent, view, *asked, **how))
+    answer = post(client, f"/jobs/{job}/load/presets/A", content="corrected")
+    assert answer.status_code >= 400
+    assert "What was asked goes on" in answer.text
+    assert memory.state.presets == {}
+    silent.set()
+    services.loading.wait()
+    assert memory.state.presets["A"] == services.jobs.get(job).processor.presets["A"]
+    assert any("loaded into preset A and read back" in entry.text for entry in services.jobs.logbook(job))
+    # What nobody waited for and went wrong is said on the next page.
+    misbehaves(device, garble=True)
+    silent.clear()
+    post(client, f"/jobs/{job}/load/presets/B", content="aligned")
+    monkeypatch.setattr(services.loading, "view", view)
+    silent.set()
+    services.loading.wait()
+    assert "reads back something else than was sent" in client.get(f"/jobs/{job}/load").text
+    misbehaves(device)
+
+
+def _once_it_speaks(silent, view, *asked, **how):
+    """What is looked at before a load, from one that answers; then it falls silent."""
+    silent.set()
+    found = view(*asked, **how)
+    silent.clear()
+    return found
+
+
+ANSWERS = {"nested": b"[" * 100_000, "a list": b"[1, 2]", "half a character": b'{"name": "\\ud800", "protocol": 1}',
+           "no number": b'{"level": NaN}', "nothing of a processor": b"{}", "text": b"hello",
+           "outputs that are none": b'{"protocol": 1, "name": "x", "version": "1", "outputs": 3, "limits": {}}',
+           "limits that are none": b'{"protocol": 1, "name": "x", "version": "1", "outputs": [], "limits": [[]]}'}
+
+
+class Teller:
+    """Answers every question with the same bytes: at once, or one by one with a pause before each."""
+
+    def __init__(self, body, *, status=b"200 OK", pause_s=0.0, length=None):
+        head = b"HTTP/1.1 " + status + b"\r\nContent-Length: " + str(length or len(body)).encode() + b"\r\n\r\n"
+        self.said, self.pause_s, self.ended = head + body, pause_s, threading.Event()
+        self.listening = socket.create_server(("127.0.0.1", 0))
+        self.address = f"127.0.0.1:{self.listening.getsockname()[1]}"
+        self.thread = threading.Thread(target=self._run, daemon=True)
+        self.thread.start()
+
+    def _run(self):
+        with suppress(OSError):
+            while True:
+                link, _ = self.listening.accept()
+                with link, suppress(OSError):
+                    link.recv(65_536)
+                    for k in range(0, len(self.said), step := 1 if self.pause_s else len(self.said)):
+                        self.ended.wait(self.pause_s)
+                        link.sendall(self.said[k:k + step])
+
+    def close(self):
+        self.ended.set()
+        self.listening.shutdown(socket.SHUT_RDWR)
+        self.listening.close()
+        self.thread.join(10)
+
+
+@pytest.mark.parametrize("kind", ANSWERS)
+@pytest.mark.parametrize("status", [b"200 OK", b"409 Conflict", b"500 No"])
+def test_whatever_an_address_answers_it_is_said_in_words(services, job, kind, status):
+    teller = Teller(ANSWERS[kind], status=status)
+    client = client_of(services)
+    answer = post(client, f"/jobs/{job}/rig/network/join", address=teller.address)
+    assert 400 <= answer.status_code < 500
+    device = NetworkProcessor(ProcessorInUse(name="Rack", can=NETWORK, address=teller.address))
+    for ask in (device.read, lambda: device.load("A", PRESET), lambda: device.play("A")):
+        with suppress(DeviceError, Conflict):
+            ask()
+    with pytest.raises((DeviceError, Conflict)):
+        device.load("A", PRESET)
+    teller.close()
+
+
+@pytest.mark.parametrize("pause_s", [0.02])
+def test_one_that_sends_a_byte_now_and_then_is_not_waited_for_to_its_end(monkeypatch, pause_s):
+    # Whole, and right at its end, after three seconds: each byte comes in time.
+    said = json.dumps({"protocol": 1, "name": "Slow", "version": "1", "outputs": [], "limits": plain(LIMITS)}).encode()
+    teller = Teller(said, pause_s=pause_s)
+    monkeypatch.setattr(client_module, "_LOOK_S", 0.3)
+    with pytest.raises(DeviceError, match="does not answer in time"):
+        found_at(teller.address)
+    teller.close()
 
 
 def test_no_page_waits_for_a_stand_in_that_starts_slowly(services, monkeypatch):

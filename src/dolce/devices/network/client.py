@@ -2,7 +2,12 @@
 
 import http.client
 import json
+import socket
+import threading
+import time
 from collections.abc import Sequence
+from concurrent.futures import ThreadPoolExecutor
+from contextlib import suppress
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -12,7 +17,7 @@ from dolce.errors import Conflict, DeviceError, FormatError
 
 NETWORK = Capabilities(readable=True, loads=True, mutes=True, dims=True)
 LOOKED_AT = range(5080, 5090)             # ports of this machine at which processors are looked for
-_WAIT_S, _LOOK_S, _MOST_BYTES = 6.0, 0.4, 16_000_000
+_CONVERSATION_S, _WAIT_S, _LOOK_S, _MOST_BYTES = 30.0, 6.0, 0.4, 16_000_000
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -27,7 +32,7 @@ class Found:
 
 
 class NetworkProcessor:
-    """One that is spoken to by HTTP and JSON.
+    """One that is spoken to by HTTP and JSON, in one conversation: made anew for the next.
 
     Every call ends in a DeviceError where it is gone, refuses, or speaks otherwise. A preset is written output by
     output beside what is there, and takes its place when it is whole; a write that broke off is gone on with.
@@ -35,17 +40,22 @@ class NetworkProcessor:
 
     def __init__(self, use: ProcessorInUse) -> None:
         self.can, self._use = use.can, use
-        self._link: http.client.HTTPConnection | None = None
+        self._ends = time.monotonic() + _CONVERSATION_S
 
     def read(self) -> ProcessorState:
-        return value_of(ProcessorState, self._ask("GET", "/v1/state"), where=self._use.address)
+        try:
+            return value_of(ProcessorState, self._ask("GET", "/v1/state"), where=self._use.address)
+        except FormatError as error:
+            raise DeviceError(f"what it says it holds can't be read: {error.problem}", where=error.where,
+                              remedy=error.remedy) from error
 
     def load(self, slot: str, preset: Preset) -> None:
         key = digest(preset)
         outputs = list(preset.channels)
         begun = self._ask("POST", "/v1/writes", {"slot": slot, "key": key, "outputs": outputs,
                                                  "preset": plain(replace(preset, channels={}))})
-        missing = [output for output in outputs if output in begun["missing"]]
+        asked_for = _list_of(begun, "missing", self._use.address)
+        missing = [output for output in outputs if output in asked_for]
         for sent, output in enumerate(missing):
             try:
                 self._ask("PUT", f"/v1/writes/{key}/outputs/{output}", plain(preset.channels[output]))
@@ -67,7 +77,15 @@ class NetworkProcessor:
         self._ask("PUT", "/v1/state", plain(plain_state))
 
     def _ask(self, method: str, path: str, values: Any = None) -> Any:
-        return _asked(self._use.address, method, path, values, wait_s=_WAIT_S)
+        return _asked(self._use.address, method, path, values, wait_s=min(_WAIT_S, self._ends - time.monotonic()))
+
+
+def _list_of(said: Any, name: str, address: str) -> list:
+    found = said.get(name)
+    if not isinstance(found, list):
+        raise DeviceError(f"it does not say which outputs are {name}.", where=f"processor at {address}",
+                          remedy="See docs/processor-protocol.md.")
+    return found
 
 
 def found_at(address: str) -> Found:
@@ -84,7 +102,7 @@ def found_at(address: str) -> Found:
             raise DeviceError(f"it speaks protocol {said['protocol']!r:.20}, Dolce speaks {PROTOCOL}.", where=address,
                               remedy="Use versions of both that go together.")
         return Found(address=address, name=str(said["name"])[:40], version=str(said["version"])[:40],
-                     outputs=tuple(str(one)[:20] for one in said["outputs"])[:64],
+                     outputs=tuple(str(one)[:20] for one in list(said["outputs"])[:64]),
                      limits=value_of(ProcessorLimits, said["limits"], where=address))
     except (KeyError, TypeError, FormatError) as error:
         raise DeviceError("what answers there is no processor.", where=address,
@@ -92,20 +110,50 @@ def found_at(address: str) -> Found:
 
 
 def look_around() -> list[Found]:
-    """Processors on this machine's own network, at the usual ports."""
-    found = []
-    for port in LOOKED_AT:
+    """Processors on this machine's own network, at the usual ports, all asked at once."""
+    def looked(port: int) -> Found | None:
         try:
-            found.append(found_at(f"127.0.0.1:{port}"))
+            return found_at(f"127.0.0.1:{port}")
         except DeviceError:
-            continue
-    return found
+            return None
+
+    with ThreadPoolExecutor(max_workers=len(LOOKED_AT)) as asking:
+        return [one for one in asking.map(looked, LOOKED_AT) if one is not None]
 
 
 def _asked(address: str, method: str, path: str, values: Any = None, *, wait_s: float) -> Any:
-    host, _, port = address.rpartition(":")
+    """What it answers, whole, within so many seconds: one that sends a byte now and then is not waited for longer."""
+    status, data = _answer(address, method, path, values, wait_s)
     try:
-        link = http.client.HTTPConnection(host, int(port), timeout=wait_s)
+        said = json.loads(data, parse_constant=_no_number) if data else {}
+        json.dumps(said, ensure_ascii=False).encode()                   # halves of characters can't be kept
+    except (ValueError, RecursionError) as error:
+        raise DeviceError("its answer can't be read.", where=f"processor at {address}",
+                          remedy="Check that the address is that of a processor.") from error
+    problem = str(said.get("problem", "")) if isinstance(said, dict) else ""
+    if status == http.client.CONFLICT:
+        raise Conflict(problem[:200] or "it is busy.", where=f"processor at {address}", remedy="Wait, then load again.")
+    if status >= 400 or not isinstance(said, dict):
+        raise DeviceError(f"it refuses: {problem[:200] or status}", where=f"processor at {address}",
+                          remedy="Load something that fits, or look at the device.")
+    return said
+
+
+def _answer(address: str, method: str, path: str, values: Any, wait_s: float) -> tuple[int, bytes]:
+    host, _, port = address.rpartition(":")
+    late = threading.Event()
+
+    def give_up() -> None:
+        late.set()
+        with suppress(OSError, AttributeError):
+            link.sock.shutdown(socket.SHUT_RDWR)
+
+    try:
+        link = http.client.HTTPConnection(host, int(port), timeout=max(wait_s, 0.01))
+        # The time of a socket is that of one read: this one is of all of them.
+        clock = threading.Timer(max(wait_s, 0.01), give_up)
+        clock.daemon = True
+        clock.start()
         try:
             body = None if values is None else json.dumps(values)
             link.request(method, path, body, {"Content-Type": "application/json"} if body is not None else {})
@@ -114,21 +162,18 @@ def _asked(address: str, method: str, path: str, values: Any = None, *, wait_s: 
             if answer.length:                        # it promised more than it sent
                 raise http.client.IncompleteRead(data, answer.length)
         finally:
+            clock.cancel()
             link.close()
     except (OSError, ValueError, http.client.HTTPException) as error:
-        gone = "it does not answer in time." if isinstance(error, TimeoutError) else "the connection was lost."
-        raise DeviceError(gone, where=f"processor at {address}",
+        too_late = late.is_set() or isinstance(error, TimeoutError)
+        raise DeviceError("it does not answer in time." if too_late else "the connection was lost.",
+                          where=f"processor at {address}",
                           remedy="Check that it is on and reachable, then try again.") from error
-    try:
-        said = json.loads(data) if data else {}
-    except ValueError as error:
-        raise DeviceError("its answer can't be read.", where=f"processor at {address}",
-                          remedy="Check that the address is that of a processor.") from error
-    if answer.status == http.client.CONFLICT:
-        raise Conflict(str(said.get("problem", "it is busy.")), where=f"processor at {address}",
-                       remedy="Wait, then load again.")
-    if answer.status >= 400 or not isinstance(said, dict):
-        problem = said.get("problem", "") if isinstance(said, dict) else ""
-        raise DeviceError(f"it refuses: {problem or answer.status}", where=f"processor at {address}",
-                          remedy="Load something that fits, or look at the device.")
-    return said
+    if late.is_set():
+        raise DeviceError("it does not answer in time.", where=f"processor at {address}",
+                          remedy="Check that it is on and reachable, then try again.")
+    return answer.status, data
+
+
+def _no_number(constant: str) -> float:
+    raise ValueError(f"{constant} is no number")

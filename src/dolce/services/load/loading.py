@@ -3,7 +3,7 @@
 from collections.abc import Collection, Iterator
 from dataclasses import replace
 
-from dolce.core.processor import BYPASS, Preset
+from dolce.core.processor import BYPASS, Preset, ProcessorState
 from dolce.errors import Conflict, InvalidValue, NotFound
 from dolce.formats.zip_package import zip_parts
 from dolce.services.context import Context
@@ -97,14 +97,18 @@ class Loading:
             raise Conflict(f"{view.job.limits.name} can't hold it: {first_words(broken)}.", where=f"preset {slot}",
                            remedy="Find the filters again on Shape, change trims and delays on Align, or correct the "
                                   "limits on the Rig page.")
-        held = self._at_hand.tell(job_id, lambda device, _: device.load(slot, preset), keep=True).presets.get(slot)
-        if held != preset:
-            raise Conflict("the processor reads back something else than was sent: "
-                           f"{first_difference(preset, held)}.", where=f"preset {slot}",
-                           remedy="Load it again, or look at the device.")
         read_back = " and read back" if view.job.rig.processor.can.readable else ", as you say"
-        with self._context.change() as work:
-            work.logbook.add(job_id, f"{preset.name} loaded into preset {slot}{read_back}.", at=self._context.now())
+
+        def loaded(state: ProcessorState) -> None:
+            held = state.presets.get(slot)
+            if held != preset:
+                raise Conflict("the processor reads back something else than was sent: "
+                               f"{first_difference(preset, held)}.", where=f"preset {slot}",
+                               remedy="Load it again, or look at the device.")
+            with self._context.change() as work:
+                work.logbook.add(job_id, f"{preset.name} loaded into preset {slot}{read_back}.", at=self._context.now())
+
+        self._at_hand.tell(job_id, lambda device, _: device.load(slot, preset), keep=True, then=loaded)
 
     def put_back(self, job_id: int, slot: str) -> None:
         """What a preset held before it was loaded last; an empty one is emptied again.
@@ -128,13 +132,19 @@ class Loading:
             device.restore(replace(held, active=active, presets={
                 name: one for name, one in held.presets.items() if name != slot}))
 
-        held = self._at_hand.tell(job_id, back, keep=True).presets.get(slot)
-        if held != preset:
-            raise Conflict("the processor reads back something else than was put back.", where=f"preset {slot}",
-                           remedy="Look at the device.")
-        with self._context.change() as work:
-            work.logbook.add(job_id, f"Preset {slot} is {preset.name if preset else 'empty'} again, as it was before.",
-                             at=self._context.now())
+        def is_back(state: ProcessorState) -> None:
+            if state.presets.get(slot) != preset:
+                raise Conflict("the processor reads back something else than was put back.", where=f"preset {slot}",
+                               remedy="Look at the device.")
+            with self._context.change() as work:
+                work.logbook.add(job_id, f"Preset {slot} is {preset.name if preset else 'empty'} again, as it was "
+                                         "before.", at=self._context.now())
+
+        self._at_hand.tell(job_id, back, keep=True, then=is_back)
+
+    def wait(self) -> None:
+        """Until nothing is said to any processor."""
+        self._at_hand.wait()
 
     def switch(self, job_id: int, to: str) -> None:
         """Play a preset, or bypass."""

@@ -7,6 +7,7 @@ noted is always what was read back.
 import contextlib
 from collections.abc import Callable
 from dataclasses import replace
+from typing import TypeVar
 
 from dolce.core.job import Job
 from dolce.core.processor import ProcessorState
@@ -14,10 +15,12 @@ from dolce.devices.opening import processor_of
 from dolce.devices.processor import Processor
 from dolce.errors import Conflict, DeviceError
 from dolce.services.context import Context
+from dolce.services.rig.conversations import Conversations
 from dolce.store import UnitOfWork
 
 # Passes whose takes or readings hold for one state of the processor.
 _NEEDS_ONE_STATE = ("takes", "lines", "level")
+Result = TypeVar("Result")
 
 
 class ProcessorAtHand:
@@ -25,9 +28,20 @@ class ProcessorAtHand:
 
     def __init__(self, context: Context) -> None:
         self._context = context
+        self._conversations = Conversations()
+
+    def spoken(self, job_id: int, work: Callable[[], Result]) -> Result:
+        """What `work` says to the processor and hears: on the network in a thread of its own, which no page waits for
+        for long (`Conversations.hold`)."""
+        with self._context.look() as looked:
+            address = looked.jobs.get(job_id).rig.processor.address
+        return self._conversations.hold(address, work) if address else work()
 
     def read(self, job_id: int) -> Job:
-        """Read it again where that can be done; the job as it is known then."""
+        """Read it again where that can be done; the job as it is known then. Errors as of `tell`."""
+        return self.spoken(job_id, lambda: self._read(job_id))
+
+    def _read(self, job_id: int) -> Job:
         with self._context.look() as work:
             job = work.jobs.get(job_id)
         if not job.rig.processor.can.readable:
@@ -38,24 +52,43 @@ class ProcessorAtHand:
         return self._note(job_id, held, f"Processor read: it holds something else than before, {held.description}.")
 
     def look(self, job_id: int) -> tuple[Job, str]:
-        """The same for pages: where it does not answer, the job as it was known, and why; empty where all is well."""
-        try:
-            return self.read(job_id), ""
-        except DeviceError as error:
+        """The same for pages: where it does not answer at once, the job as it was known, and why; empty where all is
+        well."""
+        with self._context.look() as work:
+            job = work.jobs.get(job_id)
+        if not job.rig.processor.address:
+            return self._read(job_id), ""
+        read, trouble = self._conversations.glance(job.rig.processor.address, lambda: self._read(job_id))
+        if read is None:
             with self._context.look() as work:
-                return work.jobs.get(job_id), str(error)
+                read = work.jobs.get(job_id)
+        return read, trouble
+
+    def wait(self) -> None:
+        """Until nothing is said to any processor."""
+        self._conversations.wait()
 
     def tell(self, job_id: int, tell: Callable[[Processor, ProcessorState], None], *, said: str = "",
-             keep: bool = False) -> ProcessorState:
-        """Do something with it, given what it held, and return what it holds then; `keep` keeps what it held before.
+             keep: bool = False, then: Callable[[ProcessorState], None] | None = None) -> None:
+        """Do something with it, given what it held; `keep` keeps what it held before. `then` is given what it holds
+        afterwards, also where that takes longer than a page waits.
 
         Raises
         ------
         Conflict
-            While a pass is running that needs it as it is.
+            While a pass is running that needs it as it is, or while it is spoken to already.
         DeviceError
             Where it refuses, or does not answer.
         """
+        def all_of_it() -> None:
+            held = self._told(job_id, tell, said, keep)
+            if then is not None:
+                then(held)
+
+        self.spoken(job_id, all_of_it)
+
+    def _told(self, job_id: int, tell: Callable[[Processor, ProcessorState], None], said: str,
+              keep: bool) -> ProcessorState:
         with self._context.look() as work:
             job = work.jobs.get(job_id)
             require_free(work, job_id)

@@ -11,6 +11,7 @@ from dolce.core.geometry import RoomSize
 from dolce.core.rig import FAULTS
 from dolce.core.room import new_plan
 from dolce.services.jobs.job_keeping import JobWish
+from dolce.web.shared import pressed_once
 
 
 @pytest.fixture
@@ -197,3 +198,43 @@ def test_a_room_that_a_speaker_would_stand_outside_of_is_refused_at_the_field(cl
     assert answer.status_code == 422
     assert "Speaker R: x =" in unescape(re.search(r'class="fault-text">([^<]+)<', answer.text)[1])
     assert services.jobs.get(job.id).follows is None
+
+
+PRESSED = {
+    "copy": ("/jobs/1/copy", {}, lambda services: len(services.jobs.all()) - 1),
+    "re-check": ("/jobs/1/copy", {"kind": "recheck"}, lambda services: len(services.jobs.all()) - 1),
+    "new job": ("/jobs", {"name": "Attic", "units": "metres"}, lambda services: len(services.jobs.all()) - 1),
+    "round": ("/jobs/1/takes/rounds", {}, lambda services: len(services.taking.board(1).rounds) - 1),
+    "restore": ("/backups/{backup}/restore", {}, lambda services: len(services.jobs.all()) - 1),
+}
+
+
+@pytest.mark.parametrize("what", PRESSED)
+def test_twenty_presses_at_once_count_once_and_the_others_are_told(services, client, job, what, monkeypatch):
+    path, form, made = PRESSED[what]
+    services.backups.begin_backup([job.id])
+    services.folder_work.wait()
+    path = path.format(backup=services.backups.files()[0].name)
+
+    def press(_):
+        one = services_client.test_client()
+        return post(one, path, **form)
+
+    services_client = client.application
+    with ThreadPoolExecutor(max_workers=20) as hands:
+        answers = list(hands.map(press, range(20)))
+    services.folder_work.wait()
+    assert made(services) == 1
+    told = [answer for answer in answers if answer.status_code == 409]
+    assert len(told) == 19
+    assert all("being done already" in answer.text or "done just now" in answer.text for answer in told)
+    monkeypatch.setattr(pressed_once, "AGAIN_S", 0.0)             # a moment later it is meant
+    assert post(client, path, **form).status_code < 400
+    services.folder_work.wait()
+    assert made(services) == 2
+
+
+def test_a_press_that_failed_may_be_made_again_at_once(services, client, job):
+    wrong = {"name": "", "units": "metres"}
+    assert [post(client, "/jobs", **wrong).status_code for _ in range(2)] == [422, 422]
+    assert [post(client, "/jobs/99/copy").status_code for _ in range(2)] == [404, 404]

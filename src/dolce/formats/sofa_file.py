@@ -9,7 +9,7 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
-from dolce.errors import FormatError, InvalidValue
+from dolce.errors import FormatError, InvalidValue, StorageError
 
 CONVENTION = "SingleRoomSRIR"             # one source, a microphone at several places, a room
 _MAGIC = b"\x89HDF\r\n\x1a\n"
@@ -89,7 +89,11 @@ def write_sofa(responses: RoomResponses, *, date: str) -> bytes:
     made.MeasurementDate = np.zeros(places)
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / "responses.sofa"
-        sofar.write_sofa(str(path), made, compression=4)
+        try:
+            sofar.write_sofa(str(path), made, compression=4)
+        except (OSError, RuntimeError) as error:                # the library says the one or the other of a full disk
+            raise StorageError("the file can't be written beside the other temporary ones.", where="responses.sofa",
+                               remedy="Make room on the disk, then do it again.") from error
         return path.read_bytes()
 
 

@@ -14,11 +14,13 @@ from dolce.web.jobs.routes import blueprint as jobs
 from dolce.web.remote.app import create_remote_app
 from dolce.web.remote.desk import RemoteDesk
 from dolce.web.remote.laptop_routes import blueprint as remote
+from dolce.web.sent_bodies import require_received
 from dolce.web.shared import formatting
 from dolce.web.shared.made_late import COMPILED, LateRule
 from dolce.web.shared.next_words import next_line
 from dolce.web.shared.numbers import ShortInteger
 from dolce.web.shared.own_origin import asked_from_elsewhere
+from dolce.web.shared.pressed_once import Presses
 from dolce.web.shared.safe_headers import with_safe_headers
 from dolce.web.shared.sound_routes import blueprint as sound
 from dolce.web.stops.align.routes import blueprint as align
@@ -49,7 +51,7 @@ def create_app(services: Services, *, cookie: str = "dolce") -> Flask:
                       MAX_CONTENT_LENGTH=LARGEST_UPLOAD_BYTES,
                       SESSION_COOKIE_SAMESITE="Strict", SESSION_COOKIE_HTTPONLY=True, WTF_CSRF_TIME_LIMIT=None,
                       SEND_FILE_MAX_AGE_DEFAULT=3600)
-    app.extensions["dolce"] = services
+    app.extensions["dolce"], app.extensions["dolce-presses"] = services, Presses()
     desk = app.extensions["dolce-remote"] = RemoteDesk(services, create_remote_app)
     app.jinja_env.globals["remote_desk"] = desk
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
@@ -65,6 +67,10 @@ def create_app(services: Services, *, cookie: str = "dolce") -> Flask:
         if host not in _HOSTS:
             return "This address is not served here.", 400
         return ("Another page has asked for this; nothing was done.", 403) if asked_from_elsewhere() else None
+
+    @app.before_request
+    def _sent_whole() -> None:
+        require_received(request.environ["wsgi.input"])
 
     CSRFProtect(app).exempt(sound)
 

@@ -1,11 +1,14 @@
 """Kinds of errors to status codes, and to a message in the right place."""
 
+import errno
+
 from flask import Flask, Response, make_response, render_template, request
 from flask_wtf.csrf import CSRFError
 from werkzeug.exceptions import HTTPException, RequestEntityTooLarge
 
 from dolce.errors import Conflict, DeviceError, DolceError, NotFound, StorageError
 
+_DISK = (errno.ENOSPC, errno.EDQUOT, errno.EROFS, errno.EIO, errno.EFBIG)
 _STATUS = ((NotFound, 404), (Conflict, 409), (DeviceError, 503), (StorageError, 507))
 
 
@@ -34,6 +37,13 @@ def register(app: Flask) -> None:
     @app.errorhandler(HTTPException)
     def _http(error: HTTPException) -> Response:
         return answer(DolceError(f"{error.name}.", remedy="Go back to the list of jobs."), error.code or 500)
+
+    @app.errorhandler(OSError)
+    def _disk(error: OSError) -> Response:
+        if error.errno not in _DISK:
+            return _unknown(error)
+        return answer(DolceError(f"The disk can't take it: {error.strerror}.", remedy="Make room on the disk, also for "
+                                 "temporary files, then do it again; every job is as it was."), 507)
 
     @app.errorhandler(Exception)
     def _unknown(error: Exception) -> Response:

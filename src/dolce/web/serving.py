@@ -19,11 +19,14 @@ from dolce.services.sample.first_start import make_samples
 from dolce.services.wiring import Services, open_services
 from dolce.web import create_app
 from dolce.web.app import LARGEST_UPLOAD_BYTES
+from dolce.web.sent_bodies import Channel
 
 # Every page keeps a few connections open, and half-open ones must neither use up all there may be nor stay.
 _MOST_CONNECTIONS, _IDLE_S, _LOOK_EVERY_S, _THREADS = 1000, 20, 5, 8
 # Larger than the largest upload, so that such a one gets a page's answer; what is larger still is not even received.
 _LARGEST_BODY_BYTES = 2 * LARGEST_UPLOAD_BYTES
+# What waits to be fetched of an answer, before the rest of it is made; in memory, since a full disk would cut it off.
+_WAITING_BYTES, _NEVER_TO_DISK = 4 << 20, 1 << 40
 
 HOME = Path.home() / ".local" / "share" / "dolce"
 
@@ -58,7 +61,9 @@ def _application(services: Services, listening: socket.socket) -> Flask:
 def _server(application: Flask, listening: socket.socket) -> TcpWSGIServer:
     made = create_server(application, sockets=[listening], threads=_THREADS, connection_limit=_MOST_CONNECTIONS,
                          channel_timeout=_IDLE_S, cleanup_interval=_LOOK_EVERY_S, asyncore_use_poll=True,
-                         max_request_body_size=_LARGEST_BODY_BYTES)
+                         max_request_body_size=_LARGEST_BODY_BYTES, outbuf_overflow=_NEVER_TO_DISK,
+                         outbuf_high_watermark=_WAITING_BYTES)
+    made.channel_class = Channel
     # A worker that still answers when the server is closed wakes it by the number of a pipe. Were that end closed, it
     # could be the number of a file opened since: the byte would overwrite the beginning of the database, say.
     made.trigger._close = made.trigger.socket.close

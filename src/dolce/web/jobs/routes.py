@@ -9,6 +9,7 @@ from dolce.services.jobs.job_keeping import JobWish
 from dolce.web.shared.form_reader import FormReader
 from dolce.web.shared.numbers import whole_of
 from dolce.web.shared.page import download, services
+from dolce.web.shared.pressed_once import pressed_once
 
 blueprint = Blueprint("jobs", __name__, template_folder="templates")
 
@@ -52,6 +53,7 @@ def stop_preparing() -> Response:
 
 
 @blueprint.post("/jobs")
+@pressed_once
 def create() -> Response:
     """A new job, opened at its first stop."""
     try:
@@ -107,6 +109,7 @@ def save(job_id: int) -> Response:
 
 
 @blueprint.post("/jobs/<int:job_id>/copy")
+@pressed_once
 def copy(job_id: int) -> Response:
     """A second job: with everything in it, without takes, for a re-check, or for other loudspeakers there."""
     jobs, kind = services().jobs, request.form.get("kind", "all")
@@ -163,6 +166,7 @@ def give_back() -> Response:
 
 
 @blueprint.post("/backups")
+@pressed_once
 def back_up() -> Response:
     """Keep one job, or all, in one file."""
     wanted = whole_of(request.form.get("job"))
@@ -189,6 +193,7 @@ def stop_backup() -> Response:
 
 
 @blueprint.post("/backups/add")
+@pressed_once
 def add_backup() -> Response:
     """Take a file in, and put back what is inside."""
     file = request.files.get("backup")
@@ -205,6 +210,7 @@ def add_backup() -> Response:
 
 
 @blueprint.post("/backups/<name>/restore")
+@pressed_once
 def restore_backup(name: str) -> Response:
     """Put back what is in a file, beside what is there."""
     services().backups.begin_restore(name)

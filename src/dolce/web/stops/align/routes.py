@@ -10,6 +10,7 @@ from dolce.errors import InvalidForm, InvalidValue, Outdated
 from dolce.web.shared.form_reader import FormReader
 from dolce.web.shared.numbers import whole_of
 from dolce.web.shared.page import services
+from dolce.web.shared.pressed_once import pressed_once
 from dolce.web.stops.align import crossing_routes, sub_routes  # noqa: F401
 from dolce.web.stops.align.ladder_views import LadderView
 from dolce.web.stops.align.sheets import after, blueprint, show
@@ -115,6 +116,7 @@ def choose(job_id: int) -> Response:
 
 
 @blueprint.post("/try")
+@pressed_once
 def try_it(job_id: int) -> Response:
     """Load what is aligned into the last preset, play it, and begin a round of takes through it."""
     slot = services().jobs.get(job_id).slots[-1]

@@ -11,6 +11,7 @@ from dolce.services.takes.taking import Board
 from dolce.web.shared.form_reader import FormReader, uploaded
 from dolce.web.shared.numbers import seen_of, whole_of
 from dolce.web.shared.page import after_change, download, services, show_stop
+from dolce.web.shared.pressed_once import pressed_once
 from dolce.web.stops.takes.next_spot import NextSpot
 from dolce.web.stops.takes.views import BoardView, CellView, PassView
 
@@ -200,6 +201,7 @@ def recording(job_id: int, take_id: int) -> Response:
 
 
 @blueprint.post("/rounds")
+@pressed_once
 def new_round(job_id: int) -> Response:
     """A new round for the processor's present state."""
     services().taking.new_round(job_id, name=request.form.get("name", ""))

@@ -26,6 +26,7 @@ _said = {
     "It had just ended": "ended by itself",
     "Nothing was playing. What": "not begun",
     "Nothing was playing.": "nothing",
+    "Silent.": "silent, and still reading",
 }
 
 

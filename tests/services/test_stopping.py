@@ -6,6 +6,7 @@ from contextlib import closing
 
 import pytest
 
+from dolce.devices.interface import nothing_sounds, sound_begins
 from dolce.devices.rehearsal import RehearsalRig
 from dolce.errors import Conflict
 from dolce.services.jobs.job_keeping import JobWish
@@ -76,10 +77,54 @@ def test_each_stop_says_what_it_found(services, job_id):
 
     services.rigging.set_rig(job_id, pace="real time")
     assert services.taking.run_spot(job_id, 1).state == "running"
+    while not services.context.sounding.present.fraction:        # until it sounds
+        pass
     now = services.sound.running()
     assert (now.state, now.kind, now.job_id) == ("running", "takes", job_id)
     assert services.sound.stop() == "stopped"
     assert services.taking.board(job_id).last_pass.state == "stopped"
+
+
+def test_a_stop_is_answered_when_nothing_sounds_however_long_what_was_heard_is_read(services, job_id):
+    silent, go_on = threading.Event(), threading.Event()
+
+    def reading(_channel, _spot, _progress, _stopped):
+        sound_begins()
+        nothing_sounds()
+        silent.set()
+        go_on.wait(20)
+        return lambda _work: None
+
+    services.sound.start(job_id, kind="takes", steps=[("L", 1)], seconds_per_step=1, step=reading)
+    silent.wait(20)
+    assert services.sound.stop() == "quiet"
+    assert not go_on.is_set()
+    begun = []
+    next_one = threading.Thread(target=lambda: begun.append(services.taking.run_spot(job_id, 1)))
+    next_one.start()                                             # waits for the end of what is read, and is not refused
+    go_on.set()
+    next_one.join(20)
+    assert len(begun) == 1
+    services.sound.wait(20)
+
+
+def test_the_rehearsal_sounds_only_while_it_plays(services, job_id, monkeypatch):
+    computing, go_on = threading.Event(), threading.Event()
+    whole = RehearsalRig._recorded
+
+    def slow(*asked):
+        computing.set()
+        go_on.wait(20)
+        return whole(*asked)
+
+    monkeypatch.setattr(RehearsalRig, "_recorded", slow)
+    services.rigging.set_rig(job_id, pace="real time")
+    services.taking.run_spot(job_id, 1)
+    computing.wait(20)
+    assert services.sound.stop() == "quiet"                      # nothing has left yet, and nothing will
+    go_on.set()
+    services.sound.wait(20)
+    assert services.taking.board(job_id).takes == {}
 
 
 def test_a_pass_whose_end_can_not_be_written_down_has_ended_all_the_same(services, job_id):

@@ -1,6 +1,9 @@
 """What any audio hardware can be asked to do; the rest of the application knows only this."""
 
-from collections.abc import Callable, Mapping
+import threading
+from collections.abc import Callable, Iterator, Mapping
+from contextlib import contextmanager
+from contextvars import ContextVar
 from typing import Protocol, Self
 
 import numpy as np
@@ -16,6 +19,33 @@ NextBlock = Callable[[int], Mapping[int, NDArray[np.float64]]]
 Heard = Callable[[NDArray[np.float64]], None]
 
 LIVE_BLOCK_S = 0.1
+
+_quiet: ContextVar[threading.Event | None] = ContextVar("quiet", default=None)
+
+
+@contextmanager
+def telling_of_silence(quiet: threading.Event) -> Iterator[None]:
+    """What devices do in this context is told: `quiet` is set while nothing sounds.
+
+    A device that says nothing of it counts as sounding from the beginning to the end.
+    """
+    token = _quiet.set(quiet)
+    try:
+        yield
+    finally:
+        _quiet.reset(token)
+
+
+def sound_begins() -> None:
+    """Told by a device before it looks for a stop and lets the first sound out."""
+    if (quiet := _quiet.get()) is not None:
+        quiet.clear()
+
+
+def nothing_sounds() -> None:
+    """Told by a device when it is silent: while it computes, and when it has ended."""
+    if (quiet := _quiet.get()) is not None:
+        quiet.set()
 
 
 class SoundStopped(Exception):

@@ -12,7 +12,16 @@ from numpy.typing import NDArray
 
 from dolce.core.processor import ProcessorState
 from dolce.core.rig import Ceiling, CeilingWatch
-from dolce.devices.interface import LIVE_BLOCK_S, Heard, NextBlock, Progress, SoundStopped, Stopped
+from dolce.devices.interface import (
+    LIVE_BLOCK_S,
+    Heard,
+    NextBlock,
+    Progress,
+    SoundStopped,
+    Stopped,
+    nothing_sounds,
+    sound_begins,
+)
 from dolce.errors import DeviceError
 
 MOST_OUTPUTS = 64
@@ -194,6 +203,7 @@ class SoundCard:
         sd = _portaudio()
         streams: list[Any] = []
         how = {"samplerate": sample_rate_hz, "dtype": "float32"}
+        sound_begins()
         try:
             if self._recorder is None:
                 streams.append(sd.Stream(device=(opened.out_index, opened.out_index), callback=run.exchange,
@@ -215,6 +225,7 @@ class SoundCard:
             run.silent = True
             for stream in reversed(streams):
                 _let_go(stream)
+            nothing_sounds()
 
     def _watch(self, streams: Sequence[Any], run: "_Exchange", look: Callable[[], bool], stopped: Stopped) -> None:
         """Until everything is done; ends at once on stop, and when the driver falls silent."""

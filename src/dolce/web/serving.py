@@ -28,6 +28,8 @@ _LARGEST_BODY_BYTES = 2 * LARGEST_UPLOAD_BYTES
 # What waits to be fetched of an answer, before the rest of it is made; in memory, since a full disk would cut it off.
 _WAITING_BYTES, _NEVER_TO_DISK = 4 << 20, 1 << 40
 
+TURN_S = 0.00025
+
 HOME = Path.home() / ".local" / "share" / "dolce"
 
 
@@ -120,6 +122,9 @@ def serve(*, folder: Path | None, port: int, demo: bool) -> None:
         # Also where it was started with interrupts ignored, as a script does in its background.
         for number in (signal.SIGTERM, signal.SIGINT):
             signal.signal(number, end)
+        # Pages, and Stop above all, ask for their turn twenty times as often as usual: searches compute beside them
+        # (https://docs.python.org/3.11/library/sys.html#sys.setswitchinterval).
+        sys.setswitchinterval(TURN_S)
         threading.Thread(target=load_the_rest, daemon=True).start()
         services.preparing.begin()
         print(f"Dolce is at http://127.0.0.1:{server.effective_port}  (Ctrl-C ends it)", flush=True)

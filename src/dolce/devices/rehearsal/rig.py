@@ -16,7 +16,16 @@ from dolce.core.processor import ProcessorInUse, ProcessorState
 from dolce.core.response import stretched
 from dolce.core.rig import Ceiling, CeilingWatch, Fault
 from dolce.core.simulation import DeskTop, RoomSurfaces, field_spectrum, plain_surfaces, response_samples
-from dolce.devices.interface import LIVE_BLOCK_S, Heard, NextBlock, Progress, SoundStopped, Stopped
+from dolce.devices.interface import (
+    LIVE_BLOCK_S,
+    Heard,
+    NextBlock,
+    Progress,
+    SoundStopped,
+    Stopped,
+    nothing_sounds,
+    sound_begins,
+)
 from dolce.devices.rehearsal.chain import Chain
 from dolce.devices.rehearsal.electronics import converted, distorted, electronics_impulse, electronics_of
 from dolce.devices.rehearsal.live import HOWL_DB_PER_S, HOWL_HZ, LiveRoom
@@ -162,18 +171,23 @@ class RehearsalRig:
         if stopped():
             raise SoundStopped
         begun = time.monotonic()
+        nothing_sounds()
         recording = self._recorded(played, sample_rate_hz)
         sounds = any(samples.any() for samples in played.values())
         watch = CeilingWatch(self.ceiling, sample_rate_hz=sample_rate_hz) if sounds else None
         block, size = round(_BLOCK_S * sample_rate_hz), recording.shape[1]
-        for start in range(0, size, block):
-            if stopped():
-                raise SoundStopped
-            if watch is not None and self.ceiling.watches_pressure:
-                watch.hear(recording[0, start:start + block])
-            if self.real_time:
-                time.sleep(max(0.0, begun + (start + block) / sample_rate_hz - time.monotonic()))
-                progress(min(1.0, (start + block) / size))
+        try:
+            sound_begins()
+            for start in range(0, size, block):
+                if stopped():
+                    raise SoundStopped
+                if watch is not None and self.ceiling.watches_pressure:
+                    watch.hear(recording[0, start:start + block])
+                if self.real_time:
+                    time.sleep(max(0.0, begun + (start + block) / sample_rate_hz - time.monotonic()))
+                    progress(min(1.0, (start + block) / size))
+        finally:
+            nothing_sounds()
         progress(1.0)
         return recording
 

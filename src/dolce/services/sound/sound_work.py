@@ -12,7 +12,7 @@ from concurrent.futures import ThreadPoolExecutor
 from typing import Literal
 
 from dolce.core.job import PassRecord, PassResult
-from dolce.devices.interface import Progress, SoundStopped, Stopped
+from dolce.devices.interface import Progress, SoundStopped, Stopped, telling_of_silence
 from dolce.errors import Conflict, DolceError
 from dolce.services.context import Context
 from dolce.services.sound.sounding import Sounding
@@ -25,10 +25,11 @@ Keep = Callable[[UnitOfWork, PassResult], PassResult]
 # Does one step (channel, spot) and returns what keeps it; that is called inside the transaction of the step.
 Step = Callable[[str, int, Progress, Stopped], Keep]
 # What a stop found: nothing; something asked for that will not begin; a pass that it ended, or that ended by itself
-# at that moment; or one that has not fallen silent in time.
-StopOutcome = Literal["nothing", "not begun", "stopped", "ended by itself", "not silent"]
+# at that moment; one that is silent, and still computes something; or one that has not fallen silent in time.
+StopOutcome = Literal["nothing", "not begun", "stopped", "ended by itself", "quiet", "not silent"]
 
 SILENT_WITHIN_S = 6.0             # a driver that has died is left behind after five
+_ENDS_WITHIN_S = 0.03             # once nothing sounds: what takes longer reads what was heard
 
 
 class SoundWork:
@@ -57,7 +58,8 @@ class SoundWork:
         with self._starting:
             self._now.require_not_stopped(asked)
             ending = self._now.present
-            if ending is not None and ending.silent.is_set():          # pages say already that it has ended
+            # Pages say already that it has ended.
+            if ending is not None and (ending.silent.is_set() or (ending.stop.is_set() and ending.quiet.is_set())):
                 ending.over.wait(SILENT_WITHIN_S)
             if self._now.present is not None:
                 raise Conflict("sound is playing already, perhaps from another tab.", where="pass",
@@ -77,8 +79,10 @@ class SoundWork:
         present = self._now.press_stop()
         if present is None:
             return "not begun" if asked_for else "nothing"
-        if not present.silent.wait(within_s):
+        if not present.quiet.wait(within_s):
             return "not silent"
+        if not present.silent.wait(_ENDS_WITHIN_S):
+            return "quiet"
         return "stopped" if present.state == "stopped" else "ended by itself"
 
     def pause(self) -> None:
@@ -146,6 +150,7 @@ class SoundWork:
             if after is not None:
                 after()
             sounding.silent.set()
+            sounding.quiet.set()
             self._write_end(sounding)
             sounding.over.set()
 
@@ -154,7 +159,9 @@ class SoundWork:
         """Do one step; None where it was skipped."""
         try:
             if not sounding.skipped.is_set():
-                return step(channel, spot, _reporter(sounding), lambda: sounding.silenced)
+                sounding.quiet.clear()
+                with telling_of_silence(sounding.quiet):
+                    return step(channel, spot, _reporter(sounding), lambda: sounding.silenced)
         except SoundStopped:
             if sounding.stop.is_set():
                 raise

@@ -22,10 +22,12 @@ _stops_when_asked: ContextVar[int | None] = ContextVar("stops_when_asked", defau
 
 @dataclass(slots=True, eq=False)
 class Sounding:
-    """One pass while it runs. `silent` is set as soon as nothing sounds, `over` when its end is written down too."""
+    """One pass while it runs. `quiet` is set while nothing of it sounds, `silent` as soon as nothing of it ever will,
+    and `over` when its end is written down too."""
 
     record: PassRecord
     stop: threading.Event = field(default_factory=threading.Event)
+    quiet: threading.Event = field(default_factory=threading.Event)
     silent: threading.Event = field(default_factory=threading.Event)
     over: threading.Event = field(default_factory=threading.Event)
     paused: threading.Event = field(default_factory=threading.Event)

@@ -11,6 +11,7 @@ _SAID = {
     "ended by itself": "It had just ended by itself. Nothing plays now.",
     "not begun": "Nothing was playing. What had just been asked for does not begin.",
     "nothing": "Nothing was playing.",
+    "quiet": "Silent. What was heard last is still being read; finished takes are kept.",
     "not silent": "The audio device has not answered. Turn the amplifier down or pull the plug.",
 }
 

@@ -22,6 +22,7 @@ from dolce.core.geometry import RoomSize
 from dolce.core.room import new_plan
 from dolce.errors import DolceError
 from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.shape.fitting_process import FittingProcess
 from dolce.services.wiring import Services, open_services
 from dolce.web import serving
 
@@ -49,7 +50,7 @@ def prepared(folder: Path) -> None:
 
 def served(folder: Path) -> None:
     """The server's process: it searches and writes backups without end."""
-    services = open_services(folder)
+    services = open_services(folder, compute=FittingProcess())
     serving.load_the_rest()
     sys.setswitchinterval(serving.TURN_S)
     server = serving.new_server(services, port=0)

@@ -3,6 +3,7 @@
 from dataclasses import dataclass
 from pathlib import Path
 
+from dolce.core.correction import Compute
 from dolce.services.align.aligned_proof import AligningProved
 from dolce.services.align.aligning import Aligning
 from dolce.services.align.crossing import Crossing
@@ -124,8 +125,8 @@ class Services:
         self.context.database.close()
 
 
-def open_services(folder: Path) -> Services:
-    """Open a data folder.
+def open_services(folder: Path, *, compute: Compute | None = None) -> Services:
+    """Open a data folder. `compute` says where fits are computed; here, where nothing is said.
 
     Raises
     ------
@@ -136,7 +137,7 @@ def open_services(folder: Path) -> Services:
     """
     context, folder_work = Context(Database(folder)), FolderWork()
     sound = SoundWork(context)
-    shaping = Shaping(context)
+    shaping = Shaping(context, compute)
     at_hand = ProcessorAtHand(context)
     taking = Taking(context, sound, at_hand)
     elsewhere = Elsewhere(context, taking)

@@ -16,6 +16,7 @@ from waitress.server import TcpWSGIServer
 
 from dolce.errors import DeviceError
 from dolce.services.sample.first_start import make_samples
+from dolce.services.shape.fitting_process import FittingProcess
 from dolce.services.wiring import Services, open_services
 from dolce.web import create_app
 from dolce.web.app import LARGEST_UPLOAD_BYTES
@@ -109,7 +110,8 @@ def serve(*, folder: Path | None, port: int, demo: bool) -> None:
     """
     folder = folder or (HOME.with_name("dolce-demo") if demo else HOME)
     make_samples(folder, report=lambda text: print(text, flush=True))
-    services = open_services(folder)
+    fits = FittingProcess()
+    services = open_services(folder, compute=fits)
     try:
         services.jobs.started()
         listening = _listening(port)
@@ -135,3 +137,4 @@ def serve(*, folder: Path | None, port: int, demo: bool) -> None:
             server.close()
     finally:
         services.close()
+        fits.close()

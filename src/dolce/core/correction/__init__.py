@@ -5,11 +5,13 @@ from dolce.core.correction.evidence import Needs, TargetLevel, agreed_to_hz, lef
 from dolce.core.correction.fit import (
     QUICK,
     THOROUGH,
+    Compute,
     Effort,
     Fit,
     fit_bands,
     fit_left_out,
     fit_with_fixed,
+    fitted,
 )
 from dolce.core.correction.from_speaker import speaker_curve
 from dolce.core.correction.limits import Limits
@@ -61,6 +63,7 @@ __all__ = [
     "SMALL_ROOM_CINEMA",
     "THOROUGH",
     "VERDICTS",
+    "Compute",
     "CorrectionPlan",
     "Curve",
     "CurveKind",
@@ -100,6 +103,7 @@ __all__ = [
     "fit_bands",
     "fit_left_out",
     "fit_with_fixed",
+    "fitted",
     "headroom_of",
     "judge",
     "left_with_boosts_db",

@@ -45,11 +45,12 @@ class Fit:
     fewer: tuple[tuple[int, float], ...] = ()
 
 
+Compute = Callable[[CorrectionPlan, Limits, float, Effort, Callable[[], None]], Fit]
 _FITS: AtHand[tuple, Fit] = AtHand(128)
 
 
 def fit_bands(plan: CorrectionPlan, *, limits: Limits, sample_rate_hz: float, effort: Effort = QUICK,
-              told: Callable[[], None] | None = None) -> Fit:
+              told: Callable[[], None] | None = None, compute: "Compute | None" = None) -> Fit:
     """Peaking bands that come closest to a plan within its limits. `told` is called between the steps, and may raise.
 
     Frequencies, gains and Qs of many sets of bands are fitted together by least squares with bounds, and the best sets
@@ -59,16 +60,17 @@ def fit_bands(plan: CorrectionPlan, *, limits: Limits, sample_rate_hz: float, ef
     exactly. Bands that mostly cancel each other (`FitProblem.fights`) are not used.
 
     Rounding as in `BandFilter.rounded`. A fit is the same every time, so the last ones are kept: where one channel of
-    many has changed, only its own is looked for again.
+    many has changed, only its own is looked for again. `compute` does it in the place of `fitted`, elsewhere perhaps.
     """
     wished = tuple(one.tobytes() for one in (plan.frequency_hz, plan.wished_db, plan.weight, plan.share,
                                              plan.most_up_db, plan.most_down_db, plan.loud_db))
     asked = (wished, limits, sample_rate_hz, effort)
-    return _FITS.get_or(asked, lambda: _fitted(plan, limits, sample_rate_hz, effort, told or _nothing))
+    return _FITS.get_or(asked, lambda: (compute or fitted)(plan, limits, sample_rate_hz, effort, told or _nothing))
 
 
-def _fitted(plan: CorrectionPlan, limits: Limits, sample_rate_hz: float, effort: Effort,
-            told: Callable[[], None]) -> Fit:
+def fitted(plan: CorrectionPlan, limits: Limits, sample_rate_hz: float, effort: Effort,
+           told: Callable[[], None]) -> Fit:
+    """The same, computed here and now, whether it was asked for before or not."""
     problem = FitProblem(plan, limits, sample_rate_hz)
     bands = best_bands(problem, effort, told)
     loud, tried = problem.loud_left_db(bands), [(problem, bands)]

@@ -8,6 +8,7 @@ from numpy.typing import ArrayLike, NDArray
 
 from dolce.core.correction import (
     QUICK,
+    Compute,
     CorrectionPlan,
     Effort,
     Expected,
@@ -320,7 +321,7 @@ class FoundFilters:
 def found_filters(channels: Mapping[str, ChannelShape], correction: Correction, *, sample_rate_hz: float,
                   device: ProcessorLimits | None = None, told: Callable[[float], None] | None = None,
                   turned: Mapping[str, tuple[NDArray, NDArray]] | None = None,
-                  effort: Effort = QUICK) -> FoundFilters:
+                  effort: Effort = QUICK, compute: Compute | None = None) -> FoundFilters:
     """New filters by each channel's means: one fit per channel, or one for all that are linked.
 
     Parameters
@@ -328,6 +329,7 @@ def found_filters(channels: Mapping[str, ChannelShape], correction: Correction, 
     told : function of a fraction, optional
         Called between steps; what it raises ends the search.
     effort : how long bands are looked for
+    compute : where fits are computed (`fit_bands`)
     turned : mapping of channel to (frequencies, phases in rad), optional
         What convolutions of mixed phase undo.
 
@@ -348,7 +350,7 @@ def found_filters(channels: Mapping[str, ChannelShape], correction: Correction, 
     def of(group: list[ChannelShape]) -> _OfGroup:
         step()
         found = _of_group(group, correction, sample_rate_hz, device, step, (turned or {}).get(group[0].channel),
-                          effort)
+                          effort, compute)
         done.extend(one.channel for one in group)
         return found
 
@@ -379,7 +381,7 @@ class _OfGroup:
 
 def _of_group(alike: Sequence[ChannelShape], correction: Correction, sample_rate_hz: float,
               device: ProcessorLimits | None, step: Callable[[], None],
-              turned: tuple[NDArray, NDArray] | None, effort: Effort) -> _OfGroup:
+              turned: tuple[NDArray, NDArray] | None, effort: Effort, compute: Compute | None) -> _OfGroup:
     """Filters of channels that get the same, on the mean of what they want."""
     first = alike[0]
     name = first.channel
@@ -389,13 +391,13 @@ def _of_group(alike: Sequence[ChannelShape], correction: Correction, sample_rate
     if means.method == "convolution":
         return _OfGroup(convolution=_convolution(convolution_curve(plan, limits), plan, means, turned))
     locked = tuple(band for band in correction.bands.get(name, ()) if band.locked)
-    bands, fewer = _bands(plan, correction, name, locked, sample_rate_hz, device, step, effort)
+    bands, fewer = _bands(plan, correction, name, locked, sample_rate_hz, device, step, effort, compute)
     return _OfGroup(bands=bands, fewer=fewer)
 
 
 def _bands(plan: CorrectionPlan, correction: Correction, name: str, locked: tuple[Band, ...], sample_rate_hz: float,
            device: ProcessorLimits | None, step: Callable[[], None], effort: Effort,
-           ) -> tuple[tuple[Band, ...], tuple[tuple[int, float], ...]]:
+           compute: Compute | None) -> tuple[tuple[Band, ...], tuple[tuple[int, float], ...]]:
     """Bands of one channel by its means, locked ones first taken out of the wish."""
     limits, means = correction.limits_for(name, device), correction.aim(name).means
     if means.method == "level only":
@@ -406,7 +408,7 @@ def _bands(plan: CorrectionPlan, correction: Correction, name: str, locked: tupl
     free, fewer = (), ()
     if means.method != "fixed bands" and limits.bands > len(locked):
         fit = fit_bands(plan, limits=replace(limits, bands=limits.bands - len(locked)), sample_rate_hz=sample_rate_hz,
-                        told=step, effort=effort)
+                        told=step, effort=effort, compute=compute)
         free, fewer = fit.filters, fit.fewer
     graphic: tuple[BandFilter, ...] = ()
     if means.method in ("fixed bands", "fixed and free bands"):

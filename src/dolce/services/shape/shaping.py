@@ -12,6 +12,7 @@ from dolce.core.checked import range_of
 from dolce.core.correction import (
     QUICK,
     THOROUGH,
+    Compute,
     Effort,
     Expected,
     Overruled,
@@ -141,8 +142,9 @@ class Shaping:
 
     effort: Effort = QUICK
 
-    def __init__(self, context: Context) -> None:
+    def __init__(self, context: Context, compute: Compute | None = None) -> None:
         self._context = context
+        self._compute = compute
         self.searches = FilterSearches()
         self._expected: dict[tuple, Expected | None] = {}
         self._heard: dict[tuple[int, str], tuple[tuple, Heard]] = {}
@@ -431,7 +433,7 @@ class Shaping:
                 result = found_filters({name: one for name, one in shapes.items() if one is not None}, found,
                                        sample_rate_hz=job.rig.sample_rate_hz, device=job.limits, told=reached,
                                        turned=self._turned(work, job, found, base.id, group),
-                                       effort=self._effort_of(group))
+                                       effort=self._effort_of(group), compute=self._compute)
                 found = replace(found, bands={**found.bands, **result.correction.bands},
                                 convolutions={**found.convolutions, **result.correction.convolutions})
                 fewer |= result.fewer

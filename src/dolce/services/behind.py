@@ -2,6 +2,7 @@
 
 import logging
 import threading
+import time
 from collections.abc import Callable
 
 _LOG = logging.getLogger(__name__)
@@ -22,6 +23,7 @@ class Behind:
         self._steps: dict[str, list[Step]] = {}
         self._of: dict[str, object] = {}
         self._pages = 0
+        self.page_at = 0.0                  # when one was asked for last, of the monotonic clock
         self._changed = threading.Condition()
         self._thread: threading.Thread | None = None
         self._ended = False
@@ -40,6 +42,7 @@ class Behind:
         """A page is asked for: it goes first."""
         with self._changed:
             self._pages += 1
+            self.page_at = time.monotonic()
 
     def page_ends(self) -> None:
         """It is answered."""

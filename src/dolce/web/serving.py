@@ -20,6 +20,7 @@ from dolce.services.shape.fitting_process import FittingProcess
 from dolce.services.wiring import Services, open_services
 from dolce.web import create_app
 from dolce.web.app import LARGEST_UPLOAD_BYTES
+from dolce.web.memory import give_back_at_rest, hold_little
 from dolce.web.sent_bodies import Channel
 
 # Every page keeps a few connections open, and half-open ones must neither use up all there may be nor stay.
@@ -127,6 +128,8 @@ def serve(*, folder: Path | None, port: int, demo: bool) -> None:
         # Pages, and Stop above all, ask for their turn twenty times as often as usual: searches compute beside them
         # (https://docs.python.org/3.11/library/sys.html#sys.setswitchinterval).
         sys.setswitchinterval(TURN_S)
+        hold_little()
+        give_back_at_rest(lambda: services.context.behind.page_at)
         threading.Thread(target=load_the_rest, daemon=True).start()
         services.preparing.begin()
         print(f"Dolce is at http://127.0.0.1:{server.effective_port}  (Ctrl-C ends it)", flush=True)

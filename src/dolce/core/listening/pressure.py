@@ -9,7 +9,8 @@ from numpy.typing import NDArray
 from dolce.core.levels import band_edges, mid_bands, power_db
 
 _FAST_S = 0.125
-_FINE = 8                          # samples of an envelope for each that its band needs
+_FINE, _ENOUGH = 8, 8192           # samples of an envelope for each line of its band; twice as many are the least, and
+#                                    more than these are not needed beside 125 ms
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -44,7 +45,7 @@ def pressure_by_band(sample: NDArray, *, sample_rate_hz: int, from_hz: float = 2
     mean, highest = np.empty(mid.size), np.empty(mid.size)
     for k, (low, high) in enumerate(zip(*band_edges(mid, per_octave=3), strict=True)):
         lines = 2 * spectrum[slice(*np.searchsorted(grid, (low, high)))]     # of the analytic signal
-        points = scipy.fft.next_fast_len(_FINE * max(lines.size, 16))
+        points = scipy.fft.next_fast_len(max(2 * lines.size, min(_FINE * max(lines.size, 16), _ENOUGH)))
         power = np.abs(scipy.fft.ifft(lines, points) * points) ** 2     # a full-scale sine gives 1 throughout
         fast = np.exp(-np.arange(points) * (size / sample_rate_hz / points) / _FAST_S)
         smooth = scipy.fft.irfft(scipy.fft.rfft(power) * scipy.fft.rfft(fast / fast.sum()), points)

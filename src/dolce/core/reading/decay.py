@@ -1,13 +1,13 @@
 """How long a room rings: decay times in thirds of octaves, and how far they can be trusted."""
 
 from dataclasses import dataclass
-from functools import lru_cache
 from typing import Literal
 
 import numpy as np
 import scipy
 from numpy.typing import NDArray
 
+from dolce.core.at_hand import at_hand
 from dolce.core.levels import band_edges, exact_mid_hz, power_db
 from dolce.core.response import ImpulseResponse
 from dolce.errors import InvalidValue
@@ -105,7 +105,7 @@ def _filtered_power(spectrum: NDArray, size: int, rate: float, nominal: float) -
     return samples**2, rate * points / size
 
 
-@lru_cache(maxsize=64)
+@at_hand(64)
 def _backwards(low_hz: float, high_hz: float, rate: float, count: int, step_hz: float) -> NDArray:
     """Response of a band's filter (Butterworth, order 3: class 1 of IEC 61260-1), conjugate: it runs backwards."""
     sections = scipy.signal.butter(3, [low_hz, high_hz], "bandpass", fs=rate, output="sos")

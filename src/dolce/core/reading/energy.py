@@ -52,4 +52,4 @@ def _part(response: ImpulseResponse, values: NDArray, arrival_s: float, from_s: 
     time = response.time_s - arrival_s
     first, last = np.searchsorted(time, [from_s, to_s])
     last = max(last, first + 2)
-    return time[first:last], values[first:last]
+    return time[first:last].copy(), values[first:last].copy()           # of their own: the whole is long

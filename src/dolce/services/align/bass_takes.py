@@ -1,11 +1,11 @@
 """Complex responses of the bass, by take: computed once, kept for all that sums channels."""
 
-from collections import OrderedDict
 from collections.abc import Collection, Mapping, Sequence
 
 import numpy as np
 from numpy.typing import NDArray
 
+from dolce.core.at_hand import AtHand
 from dolce.core.job import Job, TakeRecord
 from dolce.core.subs import spectrum_at
 from dolce.core.tuning import SUM_HZ, Responses
@@ -18,16 +18,15 @@ class BassTakes:
     """Spectra at `SUM_HZ`, phases from the moment the stimulus left. Takes never change."""
 
     def __init__(self) -> None:
-        self._kept: OrderedDict[int, NDArray[np.complex64]] = OrderedDict()
+        self._kept: AtHand[int, NDArray[np.complex64]] = AtHand(_MOST)
 
     def spectra(self, work: UnitOfWork, takes: Collection[TakeRecord]) -> dict[int, NDArray[np.complex64]]:
         """By take; those that are new are read together."""
-        fresh = [take.id for take in takes if take.id not in self._kept]
+        found = {take.id: known for take in takes if (known := self._kept.get(take.id)) is not None}
+        fresh = [take.id for take in takes if take.id not in found]
         for take_id, response in work.takes.responses(fresh) if fresh else ():
-            self._kept[take_id] = spectrum_at(response, SUM_HZ).astype(np.complex64)
-        found = {take.id: self._kept[take.id] for take in takes if take.id in self._kept}
-        while len(self._kept) > _MOST:
-            self._kept.popitem(last=False)
+            found[take_id] = spectrum_at(response, SUM_HZ).astype(np.complex64)
+            self._kept.add(take_id, found[take_id])
         return found
 
 

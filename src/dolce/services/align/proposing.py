@@ -20,6 +20,7 @@ from dolce.core.alignment import (
     judged_together,
     off_plan,
 )
+from dolce.core.at_hand import AtHand
 from dolce.core.geometry import distance_m
 from dolce.core.job import Job, Round, TakeRecord
 from dolce.core.room import partner_of
@@ -60,7 +61,7 @@ class Proposing:
 
     def __init__(self, context: Context) -> None:
         self._context = context
-        self._direct: dict[int, tuple[NDArray, NDArray]] = {}
+        self._direct: AtHand[int, tuple[NDArray, NDArray]] = AtHand(2000)
 
     def proposal(self, work: UnitOfWork, job: Job, base: Round | None, alignment: Alignment) -> Proposal:
         """From a round, under what an alignment wishes of levels and subs."""
@@ -165,13 +166,12 @@ class Proposing:
 
     def _direct_sounds(self, work: UnitOfWork, takes: Mapping[str, TakeRecord]) -> dict[str, tuple[NDArray, NDArray]]:
         arrivals = {take.id: take.arrival_s for take in takes.values()}
-        fresh = [number for number in arrivals if number not in self._direct]
-        if len(self._direct) > 2000:
-            self._direct.clear()
-            fresh = list(arrivals)
+        found = {number: known for number in arrivals if (known := self._direct.get(number)) is not None}
+        fresh = [number for number in arrivals if number not in found]
         for number, response in work.takes.responses(fresh) if fresh else ():
-            self._direct[number] = direct_spectrum(response, arrivals[number])
-        return {channel: self._direct[take.id] for channel, take in takes.items() if take.id in self._direct}
+            found[number] = direct_spectrum(response, arrivals[number])
+            self._direct.add(number, found[number])
+        return {channel: found[take.id] for channel, take in takes.items() if take.id in found}
 
     def _group_reading(self, work: UnitOfWork, job: Job, base: Round, alignment: Alignment,
                        readings: list[ChannelReading]) -> ChannelReading | None:

@@ -219,7 +219,8 @@ class Listening:
         with self._lock:
             self._count += 1
             self._blind.pop(job_id, None)
-            _kept(self._auditions, job_id, replace(audition, number=self._count, files=files))
+            _kept(self._auditions, job_id, replace(audition, number=self._count, files=files,
+                                                   match=replace(audition.match, sample={})))     # the files hold it
 
     # Taste
 

@@ -1,6 +1,5 @@
 """The Read stop: what was taken, as loud, as late, as long and as clean as it is."""
 
-from collections import OrderedDict
 from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass, replace
 from functools import partial
@@ -10,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dolce.core import checked
+from dolce.core.at_hand import AtHand
 from dolce.core.job import Job, Round, TakeRecord
 from dolce.core.levels import LEVEL_BAND_HZ, energy_mean_db
 from dolce.core.reading import CurveFinding
@@ -139,7 +139,7 @@ class Reading:
 
     def __init__(self, context: Context) -> None:
         self._context = context
-        self._kept: OrderedDict[tuple, Detail | SeatTable] = OrderedDict()
+        self._kept: AtHand[tuple, Detail | SeatTable] = AtHand(_KEPT)
 
     def view(self, job_id: int, wish: ReadWish) -> ReadView:
         """All that a wish shows.
@@ -336,12 +336,7 @@ class Reading:
 
     def _once(self, key: tuple, compute: Callable[[], Found]) -> Found:
         """What was found of kept takes, which never change, is found once."""
-        found = self._kept.get(key)
-        if found is None:
-            found = self._kept[key] = compute()
-            while len(self._kept) > _KEPT:
-                self._kept.popitem(last=False)
-        return found
+        return self._kept.get_or(key, compute)
 
 
 def _seating(job: Job) -> tuple:

@@ -6,6 +6,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
+from dolce.core.at_hand import AtHand
 from dolce.core.job import Job, Round, TakeRecord, latest_corrected, proposed_base
 from dolce.core.response import (
     SpotAverage,
@@ -14,6 +15,8 @@ from dolce.core.response import (
 )
 from dolce.core.tuning import SHAPING_PER_OCTAVE, Blend, SpotLevels, blends_of
 from dolce.store import UnitOfWork
+
+_ROUNDS = 8
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -74,18 +77,12 @@ class ShapingCurves:
     """Curves of rounds, smoothed as corrections are computed on; the last few are kept until a take is added."""
 
     def __init__(self) -> None:
-        self._kept: dict[int, tuple[object, dict[str, ChannelCurves]]] = {}
+        self._kept: AtHand[tuple, dict[str, ChannelCurves]] = AtHand(_ROUNDS)
 
     def of(self, work: UnitOfWork, round_id: int) -> dict[str, ChannelCurves]:
         """Curves of all channels that have usable takes in a round, at all their spots."""
-        stamp = work.takes.newest(round_id)
-        stamped, curves = self._kept.get(round_id, (None, {}))
-        if stamp is None or stamped != stamp:
-            curves = curves_by_channel(work.takes.latest(round_id), work, per_octave=SHAPING_PER_OCTAVE)
-            if len(self._kept) > 8:
-                self._kept.clear()
-            self._kept[round_id] = (stamp, curves)
-        return curves
+        return self._kept.get_or((round_id, work.takes.newest(round_id)), lambda: curves_by_channel(
+            work.takes.latest(round_id), work, per_octave=SHAPING_PER_OCTAVE))
 
     def blended(self, work: UnitOfWork, job: Job, round_id: int, blend: Blend) -> dict[str, ChannelCurves]:
         """Curves of the job's channels averaged for a blend, at the spots that the plan has for its seats."""

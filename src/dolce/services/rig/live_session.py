@@ -5,12 +5,12 @@ import time
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from datetime import datetime
-from functools import lru_cache
 from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
 
+from dolce.core.at_hand import at_hand
 from dolce.core.filters import BandFilter
 from dolce.core.job import Job, PassResult
 from dolce.core.levels import LiveMeter, LiveReading, LiveSpectrum, dbfs_rms, peak_dbfs, power_db
@@ -409,7 +409,7 @@ class LiveSession:
         return time.monotonic() - self._seen > _UNSEEN_S
 
 
-@lru_cache(maxsize=4)
+@at_hand(4)
 def _played_power(source: Source, sample_rate_hz: int) -> NDArray[np.float64]:
     """Power per line of what a source plays, by the same spectrum that hears it."""
     spectrum = LiveSpectrum(sample_rate_hz=sample_rate_hz)

@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from dolce.core.alignment import level_band_hz, mid_level_db
+from dolce.core.at_hand import AtHand
 from dolce.core.checked import range_of
 from dolce.core.correction import (
     QUICK,
@@ -146,8 +147,8 @@ class Shaping:
         self._context = context
         self._compute = compute
         self.searches = FilterSearches()
-        self._expected: dict[tuple, Expected | None] = {}
-        self._heard: dict[tuple[int, str], tuple[tuple, Heard]] = {}
+        self._expected: AtHand[tuple, tuple[Expected | None]] = AtHand(_KEPT_EXPECTATIONS)
+        self._heard: AtHand[tuple[int, str], tuple[tuple, Heard]] = AtHand(_KEPT_HEARD)
 
     def view(self, job_id: int, channel: str = "") -> ShapeView:
         """With a channel in front; the first where it has none such."""
@@ -206,9 +207,7 @@ class Shaping:
             return None
         heard = found[0]
         if heard.share is not None:
-            while len(self._heard) > _KEPT_HEARD:
-                self._heard.pop(next(iter(self._heard)))
-            self._heard[job.id, channel] = rests_on, heard
+            self._heard.add((job.id, channel), (rests_on, heard))
         return found
 
     def _fronts_db(self, work: UnitOfWork, job: Job, correction: Correction, round_id: int) -> float | None:
@@ -307,13 +306,13 @@ class Shaping:
             if base is None or not correction.found:
                 return None
             key = (job_id, version, channel, work.takes.newest(base.id))
-            if key not in self._expected:
+
+            def found() -> tuple[Expected | None]:
                 shape, _ = self.shape(work, job, correction, base.id, channel)
-                if len(self._expected) > _KEPT_EXPECTATIONS:
-                    self._expected.clear()
-                self._expected[key] = None if shape is None else expectation_of(
-                    shape, correction, sample_rate_hz=job.rig.sample_rate_hz, device=job.limits)
-            return self._expected[key]
+                return (None if shape is None else expectation_of(
+                    shape, correction, sample_rate_hz=job.rig.sample_rate_hz, device=job.limits),)
+
+            return self._expected.get_or(key, found)[0]
 
     def set_aim(self, job_id: int, *, aim: Aim, anchor: str, anchor_band_hz: tuple[float, float],
                 anchor_level_db: float, linked: bool, taste: Taste | None, scope: Scope = "all",

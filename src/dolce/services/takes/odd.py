@@ -3,6 +3,7 @@
 from collections.abc import Mapping
 
 from dolce.core.acoustics import speed_of_sound
+from dolce.core.at_hand import AtHand
 from dolce.core.geometry import distance_m
 from dolce.core.job import Job, Round
 from dolce.core.response import ANALYSIS_GRID_HZ
@@ -19,20 +20,14 @@ class OddOfRounds:
 
     def __init__(self, context: Context) -> None:
         self._context = context
-        self._kept: dict[int, tuple[object, tuple, list[OddTake]]] = {}
+        self._kept: AtHand[tuple, list[OddTake]] = AtHand(_ROUNDS)
 
     def of(self, job: Job, found: Round) -> list[OddTake]:
         """What is odd among the usable takes of a round."""
         with self._context.look() as work:
-            curves = self._context.curves.of(work, found.id)       # the same object until a take comes
-        rests_on = (job.channels, tuple(spot.id for spot in job.spots), job.room, found.bypassed)
-        kept_curves, kept_rests, odd = self._kept.get(found.id, (None, (), []))
-        if kept_curves is not curves or kept_rests != rests_on:
-            odd = _odd_of(curves, job, found)
-            if len(self._kept) >= _ROUNDS:
-                self._kept.clear()
-            self._kept[found.id] = (curves, rests_on, odd)
-        return odd
+            rests_on = (found.id, work.takes.newest(found.id), job.channels, tuple(spot.id for spot in job.spots),
+                        job.room, found.bypassed)
+            return self._kept.get_or(rests_on, lambda: _odd_of(self._context.curves.of(work, found.id), job, found))
 
 
 def _odd_of(curves: Mapping[str, ChannelCurves], job: Job, found: Round) -> list[OddTake]:

@@ -6,6 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dolce.core.alignment import level_band_hz, mid_level_db
+from dolce.core.at_hand import AtHand
 from dolce.core.job import TakeRecord, bass_alone
 from dolce.core.response import ANALYSIS_GRID_HZ, SUB_TOP_HZ, smoothed_level_db
 
@@ -20,21 +21,20 @@ class Sketches:
     """Levels over 1/12 octave in dB around the middle of each, 20 Hz to 20 kHz (subs: to 250 Hz), by number of take."""
 
     def __init__(self) -> None:
-        self._kept: dict[int, NDArray[np.float64]] = {}
+        self._kept: AtHand[int, NDArray[np.float64]] = AtHand(_MOST)
 
     def of(self, takes: Iterable[TakeRecord]) -> dict[int, NDArray[np.float64]]:
         """Sketches of takes; those that are new are computed together."""
         wanted = [take for take in takes if not take.damaged]
-        fresh = [take for take in wanted if take.id not in self._kept]
+        found = {take.id: known for take in wanted if (known := self._kept.get(take.id)) is not None}
+        fresh = [take for take in wanted if take.id not in found]
         if fresh:
-            if len(self._kept) > _MOST:
-                self._kept.clear()
-                fresh = wanted
             levels = smoothed_level_db(np.array([take.level_db for take in fresh]), per_octave=12)
             for take, level in zip(fresh, levels, strict=True):
                 is_sub = bass_alone(take.channel)
                 middle = mid_level_db(ANALYSIS_GRID_HZ, take.level_db, band_hz=level_band_hz(is_sub=is_sub))
                 # A sub's curve falls off at its upper end: drawn higher up, it has room for that.
-                self._kept[take.id] = (level[_DRAWN_OF_SUBS] - middle + _SUB_UP_DB if is_sub else
-                                       level[_DRAWN] - middle)
-        return {take.id: self._kept[take.id] for take in wanted}
+                found[take.id] = (level[_DRAWN_OF_SUBS] - middle + _SUB_UP_DB if is_sub else
+                                  level[_DRAWN] - middle)
+                self._kept.add(take.id, found[take.id])
+        return found

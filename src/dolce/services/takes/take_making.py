@@ -2,11 +2,11 @@
 
 from collections.abc import Iterable
 from dataclasses import dataclass, replace
-from functools import lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
 
+from dolce.core.at_hand import at_hand
 from dolce.core.geometry import distance_m
 from dolce.core.job import Feed, Job, Rig
 from dolce.core.response import (
@@ -113,7 +113,7 @@ def cue_flight_s(job: Job, spot_id: int) -> float:
     return distance_m(cue.place, job.spot(spot_id).place) / job.plan.speed_m_s + settings.delay_s
 
 
-@lru_cache(maxsize=6)
+@at_hand(6)
 def stimulus_of(signal: Excitation) -> NDArray[np.float64]:
     """The test signal with the silence behind it, computed once; read-only."""
     samples = np.concatenate([signal.samples(), np.zeros(round(TAIL_S * signal.sample_rate_hz))])
@@ -121,14 +121,14 @@ def stimulus_of(signal: Excitation) -> NDArray[np.float64]:
     return samples
 
 
-@lru_cache(maxsize=4)
+@at_hand(4)
 def _cued_stimuli(cued: CuedSignal) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
     """Of the cue's output and of the feed's, with the silence behind them."""
     tail = np.zeros(round(TAIL_S * cued.sample_rate_hz))
     return np.concatenate([cued.cues(), tail]), np.concatenate([cued.samples(), tail])
 
 
-@lru_cache(maxsize=4)
+@at_hand(4)
 def deconvolver_of(signal: Excitation, recording_samples: int) -> Deconvolver:
     """The test signal's inverse, computed once for all takes of a board."""
     return new_deconvolver(signal, recording_samples)

@@ -1,0 +1,50 @@
+"""How the server's process holds and gives back memory."""
+
+import ctypes
+import gc
+import threading
+import time
+from collections.abc import Callable
+from contextlib import suppress
+
+_ARENA_MAX, _MMAP_THRESHOLD, _TRIM_THRESHOLD = -8, -3, -1     # of mallopt(3)
+_ARENAS, _LARGE_BYTES = 2, 1 << 19
+_RESTED_S, _LOOK_S = 10.0, 5.0
+
+
+def hold_little() -> None:
+    """Few arenas, and whatever is large is given back as soon as it is let go; nothing where the C library has no such
+    settings.
+
+    References
+    ----------
+    mallopt(3) of the GNU C library: M_ARENA_MAX, M_MMAP_THRESHOLD, M_TRIM_THRESHOLD.
+    """
+    with suppress(OSError, AttributeError):
+        library = ctypes.CDLL(None)
+        for what, value in ((_ARENA_MAX, _ARENAS), (_MMAP_THRESHOLD, _LARGE_BYTES), (_TRIM_THRESHOLD, _LARGE_BYTES)):
+            library.mallopt(what, value)
+
+
+def give_back() -> None:
+    """What nothing holds any more, to the system (malloc_trim(3))."""
+    gc.collect()
+    with suppress(OSError, AttributeError):
+        ctypes.CDLL(None).malloc_trim(0)
+
+
+def give_back_at_rest(asked_at: Callable[[], float]) -> None:
+    """Once after each time of work, when no page was asked for during ten seconds; in a thread of its own.
+
+    `asked_at` says when one was asked for last, of the monotonic clock.
+    """
+    def rest() -> None:
+        given = 0.0
+        while True:
+            time.sleep(_LOOK_S)
+            last = asked_at()
+            if last > given and time.monotonic() - last > _RESTED_S:
+                given = time.monotonic()
+                give_back()
+
+    threading.Thread(target=rest, daemon=True, name="gives memory back").start()

@@ -5,13 +5,10 @@ import socket
 import ssl
 import threading
 import time
+from collections.abc import Callable
 from contextlib import suppress
-from typing import TYPE_CHECKING
 
 from cheroot.server import HTTPConnection
-
-if TYPE_CHECKING:
-    from dolce.web.remote.listener import Listener
 
 CONNECTION = "dolce.connection"        # where a request finds its own among what a server says of it (PEP 3333)
 _OF_STRANGERS, _OF_AN_ADDRESS = 48, 12
@@ -77,8 +74,8 @@ class ConnectionThreads:
 
     min = 0
 
-    def __init__(self, listener: "Listener") -> None:
-        self._listener = listener
+    def __init__(self, refuses: Callable[[str], bool]) -> None:
+        self._refuses = refuses
         self._served: list[Served] = []              # in the order in which they came
         self._lock = threading.Lock()
 
@@ -86,7 +83,10 @@ class ConnectionThreads:
         """Nothing waits to be started."""
 
     def put(self, connection: HTTPConnection) -> None:
-        """Serve a new connection."""
+        """Serve a new connection, or close it at once where its address has guessed too often."""
+        if self._refuses(connection.remote_addr or ""):
+            connection.close()
+            return
         one = Served(self, connection)
         with self._lock:
             strangers = [other for other in self._served if not other.is_seat]

@@ -35,6 +35,7 @@ class Remote:
     code : what a device shows to come in; used once
     fingerprint : of the certificate; empty for plain HTTP
     token : what the device that came in is known by; empty before
+    seat_address : where it came in from
     waits : whether a pass of its own was paused because its connection was lost
     gone_s : its connection is lost when its device has not asked for so long
     """
@@ -46,6 +47,7 @@ class Remote:
     fingerprint: str
     token: str = ""
     guesses: Guesses = field(default_factory=Guesses)
+    seat_address: str = ""
     seen_at: float = 0.0
     own_pass: int | None = None
     waits: bool = False
@@ -122,9 +124,9 @@ class RemoteDesk:
 
         app = self.app_of(self, made is not None)
         with suppress(OSError):
-            return listening(address, _PORT, app, made)
+            return listening(address, _PORT, app, made, refuses=self._refuses)
         try:
-            return listening(address, 0, app, made)
+            return listening(address, 0, app, made, refuses=self._refuses)
         except OSError as error:
             raise DeviceError(f"{address} can't be listened on: {error.strerror or error}.", where="remote",
                               remedy="Choose another address.") from error
@@ -150,18 +152,25 @@ class RemoteDesk:
             remote = self.present
             if remote is None:
                 return None
-            if remote.guesses.refuses(address):
-                raise Conflict("too many codes from this device were wrong.", where="remote",
-                               remedy="Press \"Let another device in\" on the laptop: that makes a new code.")
             right = hmac.compare_digest(code.strip().upper().encode(), remote.code.encode())
-            if right and not remote.token:
+            if right and not remote.token and not remote.guesses.refuses(address):
                 remote.token, remote.seen_at = secrets.token_urlsafe(24), time.monotonic()
+                remote.seat_address = address
                 return remote.token
             remote.guesses.wrong(address)
             ends = remote.guesses.too_many and not remote.token
+            refused = remote.guesses.refuses(address)
         if ends:
             self.stop("A thousand wrong codes: the remote was ended.")
+        if refused:
+            raise Conflict("too many codes from this device were wrong: it is not listened to any more.",
+                           where="remote", remedy="Make a new code on the laptop.")
         return None
+
+    def _refuses(self, address: str) -> bool:
+        """Whether too many codes came from there; never from where the seat is."""
+        remote = self.present
+        return remote is not None and address != remote.seat_address and remote.guesses.refuses(address)
 
     def held_by(self, token: str) -> Remote | None:
         """The remote, where a device is the one that came in; notes that it is there."""

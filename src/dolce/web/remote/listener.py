@@ -3,6 +3,7 @@
 import logging
 import socket
 import ssl
+from collections.abc import Callable
 
 from cheroot.ssl.builtin import BuiltinSSLAdapter
 from cheroot.wsgi import Server
@@ -27,9 +28,10 @@ class Listener(Server):
 
     expiration_interval = 0.1                    # how long its end takes at most
 
-    def __init__(self, address: str, port: int, app: Flask, made: Certificate | None) -> None:
+    def __init__(self, address: str, port: int, app: Flask, made: Certificate | None,
+                 refuses: Callable[[str], bool]) -> None:
         super().__init__((address, port), app, numthreads=1, timeout=_IDLE_S, request_queue_size=_WAITING)
-        self.requests = ConnectionThreads(self)
+        self.requests = ConnectionThreads(refuses)
         # Its figures, which nothing here looks at, would hold it and all that it knows to the end of the process.
         getattr(logging, "statistics", {}).pop(f"Cheroot HTTPServer {id(self)}", None)
         if made is not None:
@@ -45,14 +47,15 @@ class Listener(Server):
             raise
 
 
-def listening(address: str, port: int, app: Flask, made: Certificate | None) -> Listener:
-    """One that listens; port 0 takes any that is free.
+def listening(address: str, port: int, app: Flask, made: Certificate | None, *,
+              refuses: Callable[[str], bool] = lambda _address: False) -> Listener:
+    """One that listens; port 0 takes any that is free. Whom it refuses is not even shaken hands with.
 
     Raises
     ------
     OSError
         If it can't be listened there.
     """
-    listener = Listener(address, port, app, made)
+    listener = Listener(address, port, app, made, refuses)
     listener.prepare()
     return listener

@@ -136,4 +136,4 @@ class Conversations:
         return _NO_ANSWER if present is not None and present.late else ""
 
 
-_NO_ANSWER = "The processor has not answered yet: what stands here is what it held when it was read last."
+_NO_ANSWER = "The processor has not answered yet."

@@ -3,9 +3,11 @@
 import threading
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
+from datetime import datetime
 
 import pytest
 
+from asking import client_of
 from dolce.core.job import PassWish
 from dolce.core.response import Quality
 from dolce.devices.interface import SoundStopped
@@ -171,3 +173,29 @@ def test_what_a_look_says_of_a_pass_is_no_newer_than_the_takes_it_sees(services,
     with services.context.look() as work:
         assert work.passes.running() is None
         assert work.passes.latest(job_id, "takes").state == "done"
+
+
+def test_a_clock_that_jumps_changes_neither_what_counts_nor_its_order(services, job_id):
+    spot = services.jobs.get(job_id).spots[0].id
+    moments = iter([datetime(2026, 5, 1), datetime(1999, 1, 1), datetime(2050, 1, 1), datetime(1970, 1, 2)])
+    clock = [datetime(2026, 4, 30)]
+    object.__setattr__(services.context, "now", lambda: clock[0])
+    numbers = []
+    for clock[0] in moments:
+        services.taking.repeat(job_id, "L", spot)
+        services.sound.wait()
+        take = services.taking.board(job_id).takes["L", spot]
+        numbers.append((take.attempt, take.id))
+        assert take.taken_at == clock[0]
+    assert [attempt for attempt, _ in numbers] == [1, 2, 3, 4]
+    assert numbers == sorted(numbers)                              # the one that was made last counts, whatever it says
+    attempts = [entry.text for entry in services.jobs.logbook(job_id) if entry.text.startswith("Take of L")]
+    assert len(attempts) == 4
+    assert services.taking.board(job_id).last_pass.state == "done"
+    assert services.sound.running() is None
+    services.backups.begin_backup([job_id])
+    services.folder_work.wait()
+    services.backups.begin_restore(services.backups.files()[0].name)
+    services.folder_work.wait()
+    assert services.folder_work.present.fault == ""
+    assert client_of(services).get("/").status_code == 200

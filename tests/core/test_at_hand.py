@@ -20,9 +20,9 @@ class Pair:
 
 @pytest.fixture
 def ten_mb(monkeypatch):
-    """All that others keep, and ten megabytes more."""
-    gc.collect()
-    monkeypatch.setattr(module, "MOST_BYTES", held_bytes() + 10 * MB)
+    """Nobody else keeps anything, and all of it may be ten megabytes."""
+    monkeypatch.setattr(module, "_together", module._Together())
+    monkeypatch.setattr(module, "MOST_BYTES", 10 * MB)
 
 
 def test_what_was_not_asked_for_longest_goes_first():

@@ -221,7 +221,8 @@ def test_stop_on_the_remote_silences_and_the_page_says_which_side_it_was(phone, 
     phone.post(f"/run/{services.jobs.get(job_id).spots[0].id}")
     assert services.sound.running() is not None
     phone.post("/stop")
-    assert services.context.sounding.present is None or services.context.sounding.present.silent.is_set()
+    present = services.context.sounding.present
+    assert present is None or present.quiet.is_set()
     services.sound.wait()
     assert "last: remote" in laptop.get(f"/jobs/{job_id}/takes").text
     post(laptop, "/sound/stop")

@@ -42,7 +42,8 @@ class _Together:
                 self._forget(next(iter(self._sizes)))
 
     def asked_for(self, owner: "AtHand", key: Hashable) -> None:
-        self._sizes.move_to_end((id(owner), key))
+        if (id(owner), key) in self._sizes:
+            self._sizes.move_to_end((id(owner), key))
 
     def take(self, owner: "AtHand", key: Hashable) -> None:
         self._forget((id(owner), key))

@@ -5,6 +5,7 @@ import socket
 import ssl
 from collections.abc import Callable
 
+from cheroot.errors import FatalSSLAlert
 from cheroot.ssl.builtin import BuiltinSSLAdapter
 from cheroot.wsgi import Server
 from flask import Flask
@@ -18,7 +19,14 @@ _IDLE_S, _WAITING = 10, 64
 class _LateHandshake(BuiltinSSLAdapter):
     """Wraps without a word, so that accepting never waits for a stranger: the connection's own thread shakes hands."""
 
+    def __init__(self, made: Certificate, refuses: Callable[[str], bool]) -> None:
+        super().__init__(str(made.certificate), str(made.key))
+        self._refuses = refuses
+
     def wrap(self, sock: socket.socket) -> tuple[ssl.SSLSocket, dict[str, str]]:
+        if self._refuses(sock.getpeername()[0]):       # before anything is made for it
+            sock.close()
+            raise FatalSSLAlert("too many wrong codes")
         made = self.context.wrap_socket(sock, do_handshake_on_connect=False, server_side=True)
         return made, {"wsgi.url_scheme": "https", "HTTPS": "on"}
 
@@ -35,7 +43,12 @@ class Listener(Server):
         # Its figures, which nothing here looks at, would hold it and all that it knows to the end of the process.
         getattr(logging, "statistics", {}).pop(f"Cheroot HTTPServer {id(self)}", None)
         if made is not None:
-            self.ssl_adapter = _LateHandshake(str(made.certificate), str(made.key))
+            self.ssl_adapter = _LateHandshake(made, refuses)
+
+    def error_log(self, msg: str = "", level: int = 20, traceback: bool = False) -> None:
+        """Whoever is refused, or breaks off, is no news."""
+        if level >= logging.ERROR:
+            logging.getLogger(__name__).log(level, msg, exc_info=traceback)
 
     @staticmethod
     def bind_socket(socket_: socket.socket, bind_addr: tuple[str, int]) -> socket.socket:

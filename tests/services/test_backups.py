@@ -416,3 +416,8 @@ def test_a_pass_that_ran_when_the_backup_was_written_does_not_run_where_it_is_pu
     assert elsewhere.folder_work.present.fault == ""
     elsewhere.taking.run_spot(1, elsewhere.jobs.get(1).spots[0].id)           # refused while anything sounds
     elsewhere.sound.wait()
+
+
+def test_takes_that_were_played_behind_a_cue_are_put_back(written, elsewhere):
+    cued = "UPDATE samples SET sweep = json_set(sweep, '$.cue_flight_s', 0.0071, '$.cue_code', 2)"
+    assert put_back(elsewhere, resealed(written, [cued])).fault == ""

@@ -2,6 +2,8 @@
 
 from dolce.core.signals.cued import CuedSignal
 from dolce.core.signals.excitation import (
+    CUE_CODE,
+    CUE_FLIGHT,
     SIGNAL_KINDS,
     Excitation,
     SignalKind,
@@ -18,6 +20,8 @@ from dolce.core.signals.source import KINDS, PERIOD_S, Source, SourcePlayer, sta
 from dolce.core.signals.sweep import Sweep, exponential_sweep, harmonic_offset_s
 
 __all__ = [
+    "CUE_CODE",
+    "CUE_FLIGHT",
     "KINDS",
     "PERIOD_S",
     "SIGNAL_KINDS",

@@ -35,14 +35,19 @@ def kind_of(signal: Excitation) -> SignalKind:
     return "sweep" if isinstance(signal, Sweep) else signal.kind
 
 
+# Kept with the values of a signal that was played behind a cue.
+CUE_FLIGHT, CUE_CODE = "cue_flight_s", "cue_code"
+
+
 def excitation_values(signal: Excitation) -> dict[str, Any]:
     """As plain values; those of a sweep bear no kind, as older versions kept them."""
     return dataclasses.asdict(signal)
 
 
 def excitation_of(values: Mapping[str, Any]) -> Excitation:
-    """The test signal of plain values; errors as for `excitation`."""
+    """The test signal of plain values; errors as for `excitation`. What is kept of its cue beside them is left out."""
     try:
-        return excitation(values.get("kind", "sweep"), **{k: v for k, v in values.items() if k != "kind"})
+        return excitation(values.get("kind", "sweep"), **{
+            name: value for name, value in values.items() if name not in ("kind", CUE_FLIGHT, CUE_CODE)})
     except TypeError as error:
         raise InvalidValue("these are no values of a test signal.", where="test signal") from error

@@ -18,10 +18,8 @@ from dolce.core.response import (
     smoothed_level_db,
 )
 from dolce.core.response.odd_takes import REPEATS_MATTER_DB, repeats_differ_db
-from dolce.core.signals import Excitation, excitation_of, excitation_values, kind_of
+from dolce.core.signals import CUE_CODE, CUE_FLIGHT, Excitation, excitation_of, excitation_values, kind_of
 from dolce.services.takes.take_making import Playing, captured, cue_flight_s, cued_playing
-
-_FLIGHT, _CODE = "cue_flight_s", "cue_code"           # kept with the values of a signal that was played behind a cue
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -99,7 +97,7 @@ def found_take(job: Job, feed: Feed, playing: Playing, spot_id: int, recordings:
     quality = replace(capture.quality, peak_dbfs=float(20 * np.log10(max(peak, 1e-15))))
     played = excitation_values(playing.signal)
     if playing.cued:
-        played |= {_FLIGHT: flight, _CODE: playing.cued.code}
+        played |= {CUE_FLIGHT: flight, CUE_CODE: playing.cued.code}
     return FoundTake(spot_id=spot_id, capture=replace(capture, quality=quality), levels=levels, cautions=cautions,
                      recordings=recordings[0] if len(recordings) == 1 else recordings.T, arrival_known=known,
                      repeats_db=differ, played=played)
@@ -117,17 +115,12 @@ def heard_again(recordings: NDArray[np.float64], played: dict[str, Any]) -> tupl
 
     `recordings` has shape (repeats, samples).
     """
-    signal = signal_kept(played)
+    signal = excitation_of(played)
     playing = Playing(signal=signal, outputs=())
-    if _FLIGHT in played:
-        playing = cued_playing(signal, code=played.get(_CODE, 0))
-    flight = played.get(_FLIGHT, 0.0)
+    if CUE_FLIGHT in played:
+        playing = cued_playing(signal, code=played.get(CUE_CODE, 0))
+    flight = played.get(CUE_FLIGHT, 0.0)
     return np.mean([playing.one_clock(one, cue_flight_s=flight)[0] for one in recordings], axis=0), signal
-
-
-def signal_kept(played: dict[str, Any]) -> Excitation:
-    """The test signal of a take's plain values."""
-    return excitation_of({name: value for name, value in played.items() if name not in (_FLIGHT, _CODE)})
 
 
 def places_of(job: Job, feed: Feed, spot_id: int) -> tuple[Point | None, Point]:

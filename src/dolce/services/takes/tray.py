@@ -13,12 +13,12 @@ from dataclasses import dataclass, replace
 
 from dolce.core.job import Job
 from dolce.core.response import records_bass_alone
-from dolce.core.signals import kind_of
+from dolce.core.signals import excitation_of, kind_of
 from dolce.errors import Conflict, DolceError, FormatError, InvalidValue
 from dolce.formats.audio_file import read_audio
 from dolce.services.context import Context
 from dolce.services.takes.elsewhere import Elsewhere, holds_impulse_response, is_text
-from dolce.services.takes.found_take import places_of, signal_kept
+from dolce.services.takes.found_take import places_of
 from dolce.services.takes.taking import LONGEST_RECORDING_S, Taking, begin_round
 from dolce.services.takes.whole_spot import LONGEST_S, SpotFound, cut_up, words_of
 
@@ -228,7 +228,8 @@ class Tray:
                     round_id=board.round.id, channel=part.feed.code, spot_id=item.spot_id, at=now, source="file",
                     capture=take.capture, levels=take.levels, arrival_known=take.arrival_known, recording=part.flac,
                     recording_name=f"{item.file_name} {part.feed.code}.flac", played=take.played,
-                    signal=kind_of(signal_kept(take.played)), sounded=part.feed.channels if part.feed.together else (),
+                    signal=kind_of(excitation_of(take.played)),
+                    sounded=part.feed.channels if part.feed.together else (),
                     cautions=take.cautions, recorder=recorder or item.file_name[:40],
                     places=places_of(job, part.feed, item.spot_id))
             work.logbook.add(job.id, f"Recording {item.file_name} of a whole spot used for "

@@ -67,9 +67,9 @@ class Phone:
     def get(self, path, **how):
         return self.client.get(path, base_url=self.base, **how)
 
-    def post(self, path, **data):
+    def post(self, path, *, headers=None, **data):
         token = re.search(r'name="csrf_token" value="([^"]+)"', self.get("/").text)[1]
-        return self.client.post(path, base_url=self.base, data={"csrf_token": token, **data})
+        return self.client.post(path, base_url=self.base, headers=headers, data={"csrf_token": token, **data})
 
     def come_in(self, code):
         return self.post("/enter", code=code)
@@ -220,13 +220,25 @@ def test_stop_on_the_remote_silences_and_the_page_says_which_side_it_was(phone, 
     services.rigging.set_rig(job_id, pace="real time", sweep_seconds=5.0)
     phone.post(f"/run/{services.jobs.get(job_id).spots[0].id}")
     assert services.sound.running() is not None
-    phone.post("/stop")
+    answer = phone.post("/stop", headers={"HX-Request": "true"})
     present = services.context.sounding.present
     assert present is None or present.quiet.is_set()
+    assert answer.headers["HX-Retarget"] == "#notice"
+    assert answer.text.startswith(("Silent.", "Sound stopped."))
     services.sound.wait()
+    assert answer.text in phone.get("/now").text                        # it stays until the next press
     assert "last: remote" in laptop.get(f"/jobs/{job_id}/takes").text
     post(laptop, "/sound/stop")
     assert "Last: laptop stopped" in phone.get("/now").text
+
+
+def test_a_device_that_is_not_silent_is_said_in_the_seat_until_the_next_press(phone, desk, services, monkeypatch):
+    phone.come_in(desk.present.code)
+    monkeypatch.setattr(type(services.sound), "stop", lambda _self: "not silent")
+    phone.post("/stop")
+    assert '<p id="notice" role="status" class="fault">The audio device has not answered.' in phone.get("/now").text
+    phone.post("/go-on")
+    assert "The audio device has not answered." not in phone.get("/now").text
 
 
 def test_a_lost_connection_lets_the_take_finish_and_then_the_pass_waits(phone, desk, services, job_id):

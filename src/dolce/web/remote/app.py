@@ -29,6 +29,7 @@ from dolce.web.shared.made_late import COMPILED, LateRule
 from dolce.web.shared.numbers import ShortInteger, seen_of
 from dolce.web.shared.own_origin import asked_from_elsewhere
 from dolce.web.shared.safe_headers import with_safe_headers
+from dolce.web.shared.sound_routes import STOP_WORDS
 
 if TYPE_CHECKING:
     from dolce.web.remote.desk import Remote, RemoteDesk
@@ -75,16 +76,18 @@ def create_remote_app(desk: "RemoteDesk", secure: bool) -> Flask:
         response.headers["HX-Retarget"], response.headers["HX-Reswap"] = "#seat", "innerHTML"
         return response
 
-    def now(remote: "Remote", notice: str = "") -> Response:
+    def now(remote: "Remote") -> Response:
         return make_response(render_template("remote/_now.html", view=seat_view(services, remote.job_id), desk=desk,
-                                             remote=remote, notice=notice))
+                                             remote=remote))
 
     def done(remote: "Remote", what: str, act: Callable[[], object]) -> Response:
         """Do it, or say why not."""
         try:
             found = act()
         except DolceError as error:
-            return now(remote, str(error))
+            remote.notice, remote.is_fault = str(error), True
+            return now(remote)
+        remote.notice = ""
         desk.acted("remote", what)
         if hasattr(found, "kind"):
             remote.own_pass, remote.waits = found.id, False
@@ -137,7 +140,7 @@ def create_remote_app(desk: "RemoteDesk", secure: bool) -> Flask:
         if remote is None:
             return make_response(render_template("remote/door.html", code=""))
         view = seat_view(services, remote.job_id)
-        return make_response(render_template("remote/page.html", view=view, desk=desk, remote=remote, notice=""))
+        return make_response(render_template("remote/page.html", view=view, desk=desk, remote=remote))
 
     @app.get("/in/<code>")
     def door(code: str) -> Response:
@@ -171,9 +174,15 @@ def create_remote_app(desk: "RemoteDesk", secure: bool) -> Flask:
     @app.post("/stop")
     @inside
     def stop(remote: "Remote") -> Response:
-        services.sound.stop()
+        """Answered in a line, at once: the page looks for the rest by itself."""
+        outcome = services.sound.stop()
+        remote.notice, remote.is_fault = STOP_WORDS[outcome], outcome == "not silent"
         desk.acted("remote", "stopped")
-        return now(remote)
+        if not request.headers.get("HX-Request"):
+            return redirect(url_for("page"), 303)
+        response = make_response(remote.notice)
+        response.headers["HX-Retarget"], response.headers["HX-Reswap"] = "#notice", "innerHTML"
+        return response
 
     @app.post("/go-on")
     @inside

@@ -38,6 +38,7 @@ class Remote:
     seat_address : where it came in from
     waits : whether a pass of its own was paused because its connection was lost
     gone_s : its connection is lost when its device has not asked for so long
+    notice, is_fault : what came of the last press in the seat, where there is something to say
     """
 
     job_id: int
@@ -52,6 +53,8 @@ class Remote:
     own_pass: int | None = None
     waits: bool = False
     gone_s: float = _GONE_S
+    notice: str = ""
+    is_fault: bool = False
     server: Any = None
 
     @property

@@ -6,7 +6,7 @@ from dolce.web.shared.page import services
 
 blueprint = Blueprint("sound", __name__)
 
-_SAID = {
+STOP_WORDS = {
     "stopped": "Sound stopped. Finished takes are kept.",
     "ended by itself": "It had just ended by itself. Nothing plays now.",
     "not begun": "Nothing was playing. What had just been asked for does not begin.",
@@ -20,4 +20,4 @@ _SAID = {
 def stop() -> Response:
     """Silence, whatever plays, from any page however old: it needs no token, since all it does is silence."""
     outcome = services().sound.stop()
-    return make_response(render_template("_notice.html", notice=_SAID[outcome], fault=outcome == "not silent"))
+    return make_response(render_template("_notice.html", notice=STOP_WORDS[outcome], fault=outcome == "not silent"))

@@ -1,8 +1,8 @@
 """Stop from the seat while strangers are at the door of the remote: half of them silent, half guessing its code.
 
 `.venv/bin/python bench/break_remote.py [--short]`. The server, the strangers and the seat are processes of their own;
-strangers come from addresses of their own, and come again as soon as they are put out. They have the lowest priority: in life
-they would not compute on this machine.
+strangers come from addresses of their own, and come again as soon as they are put out. They have the lowest priority: in
+life they would not compute on this machine.
 """
 
 import os
@@ -58,8 +58,8 @@ class Caller:
         """An answer, over the connection that is kept open; `asks` are further lines of the head."""
         self.link = self.link or self.connected()
         self.link.sendall((f"{method} {path} HTTP/1.1\r\nHost: 127.0.0.1:{self.port}\r\nCookie: {self.cookie}\r\n"
-                           f"{asks}Content-Type: application/x-www-form-urlencoded\r\nContent-Length: {len(body)}\r\n\r\n"
-                           f"{body}").encode())
+                           f"{asks}Content-Type: application/x-www-form-urlencoded\r\n"
+                           f"Content-Length: {len(body)}\r\n\r\n{body}").encode())
         answer = HTTPResponse(self.link)
         answer.begin()
         text = answer.read().decode()

@@ -296,7 +296,7 @@ def test_pages_open_while_the_processor_is_gone_and_say_so(services, job):
     with services.context.change() as work:
         work.jobs.set_rig(job, services.jobs.get(job).rig.changed(chain=(gone,)))
     client = client_of(services)
-    for page in ("load", "rig?sheet=processor"):
+    for page in ("takes", "load", "rig?sheet=processor"):
         answer = client.get(f"/jobs/{job}/{page}")
         assert answer.status_code == 200
         assert "the connection was lost" in answer.text
@@ -322,7 +322,7 @@ def test_no_page_waits_for_a_silent_processor_and_what_it_held_last_is_shown(ser
     monkeypatch.setattr(conversations, "_PAGE_WAITS_S", 0.05)
     client = client_of(services)
     for _ in range(2):
-        for page in ("load", "rig?sheet=processor"):
+        for page in ("takes", "load", "rig?sheet=processor"):
             answer = client.get(f"/jobs/{job}/{page}")
             assert answer.status_code == 200
             assert "has not answered yet. What stands below is what it held when it was read last" in answer.text

@@ -56,11 +56,12 @@ class Conversations:
         DeviceError
             Where it has not come to an end yet; it goes on.
         """
+        ends = time.monotonic() + _DEED_WAITS_S
         conversation = self._begun(address, work, _DEED_WAITS_S)
         if conversation is None:
             raise Conflict("it is being spoken to, and has not answered yet.", where=f"processor at {address}",
                            remedy="Wait a moment, then do it again.")
-        if not self._awaited(conversation, _DEED_WAITS_S):
+        if not self._awaited(conversation, max(0.0, ends - time.monotonic())):
             raise DeviceError("it has not answered yet. What was asked goes on; what comes of it is shown here.",
                               where=f"processor at {address}", remedy="Look again in a moment.")
         if conversation.fault is not None:

@@ -128,10 +128,9 @@ class ProcessorKeeping:
 
     # What it holds
 
-    def read(self, job_id: int) -> None:
-        """Read it again, so that pages show what it holds now."""
-        self._at_hand.read(job_id)
-
+    def looked_at(self, job_id: int) -> str:
+        """Read it again, so that pages show what it holds now; why that could not be done, empty where it could."""
+        return self._at_hand.look(job_id)[1]
 
     def keep(self, job_id: int) -> None:
         """Read what the processor holds and keep it."""

@@ -27,7 +27,7 @@ def _show(job_id: int, *, opened: tuple[str, int] | None = None, **context: obje
     return show_stop("takes", job_id, board=BoardView.of(board, odd), next_spot=NextSpot.of,
                      lines=services().lines.view(job_id),
                      pass_wish=services().taking.wish_of(job_id), signal_kinds=SIGNAL_KINDS,
-                     **{"faults": {}, **card, **context})
+                     **{"faults": {}, "trouble": "", **card, **context})
 
 
 def _card(board: Board, channel: str, spot: int) -> dict[str, object]:
@@ -49,8 +49,7 @@ def _changed(job_id: int, take_id: int) -> Response:
 @blueprint.get("")
 def page(job_id: int) -> Response:
     """The board, and what the processor really holds."""
-    services().processor.read(job_id)
-    return _show(job_id)
+    return _show(job_id, trouble=services().processor.looked_at(job_id))
 
 
 @blueprint.get("/progress")

@@ -1,8 +1,8 @@
 """Stop from the seat while strangers are at the door of the remote: half of them silent, half guessing its code.
 
 `.venv/bin/python bench/break_remote.py [--short]`. The server, the strangers and the seat are processes of their own;
-strangers come from addresses of their own, and come again as soon as they are put out. They have the lowest priority: in
-life they would not compute on this machine.
+strangers come from addresses of their own, and come again as soon as they are put out. They have the lowest priority:
+in life they would not compute on this machine.
 """
 
 import os

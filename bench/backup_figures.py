@@ -26,14 +26,14 @@ def filled(services: Services) -> int:
     job = services.jobs.create(JobWish(name="Large"))
     sweep = sweep_of(job.rig)
     capture, levels = captured(stimulus_of(sweep) * 0.3, sweep=sweep, microphone=None)
-    chance = np.random.default_rng(4)
+    rng = np.random.default_rng(4)
     spots = [spot.id for spot in job.spots]
     for first in range(0, TAKES, 30):
         with services.context.change() as work:
             for k in range(first, min(first + 30, TAKES)):
                 work.takes.add(round_id=job.round_id, channel="LR"[k % 2], spot_id=spots[k // 2 % len(spots)],
                                at=services.context.now(), source="rig", capture=replace(capture), levels=levels,
-                               arrival_known=True, recording=chance.bytes(450_000), recording_name="x.flac",
+                               arrival_known=True, recording=rng.bytes(450_000), recording_name="x.flac",
                                played=excitation_values(sweep))
     return job.id
 

@@ -48,8 +48,8 @@ OF_THE_REMOTE = 0.06                                 # of the requests; it has f
 SHEETS = {"room": room.SHEETS, "rig": rig.SHEETS, "align": align.SHEETS, "shape": shape.SHEETS, "load": load.SHEETS}
 PAGES = (
     "/", "/help", *(f"/jobs/1/{page}" for page in (
-        "edit", "delete", "takes", "takes?sheet=rows", "takes?sheet=tray", "takes/tray", "takes/rows", "takes/L/1/cell",
-        "read", "prove", "prove/drift", "prove/tolerances", "story", "remote", "load/listen/room", "shape/clean/L")),
+        "edit", "delete", "takes", "takes?sheet=rows", "takes?sheet=imported_files", "takes/imported", "takes/rows", "takes/L/1/cell",
+        "read", "prove", "prove/drift", "prove/tolerances", "report", "remote", "load/listen/room", "shape/clean/L")),
     *(f"/jobs/1/{stop}?sheet={sheet}" for stop, sheets in SHEETS.items() for sheet in sheets))
 
 
@@ -75,7 +75,7 @@ def good_files(client: FlaskClient) -> list[tuple[bytes, str]]:
                        ("takes/test-signal.wav", "sweep.wav"), ("takes/1/recording", "take.flac"),
                        ("shape/target/L.csv", "target.csv"), ("rig/rehearsal-microphone-0.txt", "mic.txt"),
                        ("read/1/L/responses.sofa", "responses.sofa"), ("read/curves.csv", "curves.csv"),
-                       ("read/1/impulse.wav", "impulse.wav"), ("takes/tray/whole-spot.wav", "spot.wav")):
+                       ("read/1/impulse.wav", "impulse.wav"), ("takes/imported/whole-spot.wav", "spot.wav")):
         with client.get(f"/jobs/1/{path}") as answer:
             if answer.status_code == 200:
                 found.append((answer.data, name))

@@ -58,21 +58,21 @@ def killed(kind, folder: Path, after_s: float) -> list[str]:
 
 def many(kind_index: int, count: int, seed: int, latest_s: float | None) -> tuple[int, int, list[str], list[str]]:
     """Kills of one kind in one folder: how many, how many torn besides, what was wrong, and in torn copies."""
-    chance = random.Random(seed)
+    rng = random.Random(seed)
     kind, wrong, wrong_torn, cut = KINDS[kind_index](), [], [], 0
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name) / "data"
         kind.prepare(folder)
         for _ in range(count):
             kind.before(folder)
-            said = killed(kind, folder, chance.uniform(0.0, latest_s or kind.latest_s))
+            said = killed(kind, folder, rng.uniform(0.0, latest_s or kind.latest_s))
             if "failed" in said:
                 wrong.append("it ended by itself with a fault")
                 said.remove("failed")
             try:
                 if (folder / "dolce.sqlite-wal").exists() and kind.begins:
                     cut += 1
-                    torn(folder, Path(name) / "torn", chance.random())
+                    torn(folder, Path(name) / "torn", rng.random())
                     wrong_torn += torn_wrong(Path(name) / "torn")
                 wrong += kind.wrong(folder, said)
             except Exception as error:

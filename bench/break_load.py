@@ -105,9 +105,9 @@ class Browser:
 
 def looked_at(port: int, over: threading.Event, took: list[float]) -> None:
     """A person who goes from page to page."""
-    browser, chance = Browser(port), random.Random(1)
+    browser, rng = Browser(port), random.Random(1)
     while not over.wait(0.2):
-        took.append(browser.ask("GET", chance.choice(PAGES))[0])
+        took.append(browser.ask("GET", rng.choice(PAGES))[0])
 
 
 def main() -> int:
@@ -119,12 +119,12 @@ def main() -> int:
         try:
             port = int(server.stdout.readline())
             runner, stopper = Browser(port), Browser(port)
-            over, pages, stops, chance = threading.Event(), [], [], random.Random(3)
+            over, pages, stops, rng = threading.Event(), [], [], random.Random(3)
             person = threading.Thread(target=looked_at, args=(port, over, pages))
             person.start()
             for _ in range(STOPS):
                 runner.ask("POST", f"/jobs/{SOUNDING}/takes/L/1/repeat")
-                time.sleep(chance.uniform(0, 2.2))
+                time.sleep(rng.uniform(0, 2.2))
                 stops.append(stopper.ask("POST", "/sound/stop")[0])
             over.set()
             person.join()

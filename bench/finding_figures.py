@@ -22,7 +22,7 @@ from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.core.rig import Fault
 from dolce.core.room import Reverberation, RoomPlan, box_model, new_plan, reflections_of
 from dolce.services.jobs.job_keeping import JobWish
-from dolce.services.read.wish import ReadWish
+from dolce.services.read.options import ReadWish
 from dolce.services.wiring import Services, open_services
 
 _SOFT, _HARD = "mineral wool 50 mm, 300 mm off the wall", "rendered brick"

@@ -32,7 +32,7 @@ ROUNDS = 2 if SHORT else 10
 RUNS = 1 if SHORT else 15
 PAGES = ("room", "rig", "takes", "takes/L/1/cell", "read", "read?smoothing=none&channel=L", "read?layout=each",
          *(f"read?view={view}" for view in ("seats", "phase", "delay", "impulse", "energy", "slices", "map", "times")),
-         *(f"align?sheet={sheet}" for sheet in ("ladder", "subs", "crossover", "proof")), "shape", "load", "prove")
+         *(f"align?sheet={sheet}" for sheet in ("alignment_table", "subs", "crossover", "proof")), "shape", "load", "prove")
 MOST_MS, MOST_KB = 100.0, 150.0
 POLL_MS, POLL_KB = 5.0, 3.0
 

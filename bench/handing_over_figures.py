@@ -1,4 +1,4 @@
-"""What is handed over of a 7.1.4 job with three subs: files for 14 outputs at four rates, the story as page and PDF.
+"""What is handed over of a 7.1.4 job with three subs: files for 14 outputs at four rates, the report as page and PDF.
 
 `.venv/bin/python bench/handing_over_figures.py [--short]`; short has a pair at two spots.
 """
@@ -57,7 +57,7 @@ def packed(services: Services, job_id: int) -> None:
 
 
 def told(services: Services, job_id: int) -> None:
-    """The story as a page and on paper."""
+    """The report as a page and on paper."""
     server = new_server(services, port=0)
     threading.Thread(target=server.run, daemon=True).start()
     options = webdriver.ChromeOptions()
@@ -66,7 +66,7 @@ def told(services: Services, job_id: int) -> None:
         options.add_argument(flag)
     driver = webdriver.Chrome(options=options, service=Service("/usr/bin/chromedriver"))
     begun = time.perf_counter()
-    driver.get(f"http://127.0.0.1:{server.effective_port}/jobs/{job_id}/story")
+    driver.get(f"http://127.0.0.1:{server.effective_port}/jobs/{job_id}/report")
     page = time.perf_counter() - begun
     begun = time.perf_counter()
     pdf = base64.b64decode(driver.execute_cdp_cmd("Page.printToPDF", {"preferCSSPageSize": True,
@@ -74,8 +74,8 @@ def told(services: Services, job_id: int) -> None:
     paper = time.perf_counter() - begun
     driver.quit()
     server.close()
-    line("story of 7.1.4, the page in a browser, for the first time", f"{page:.2f} s", "2 s", page < 2)
-    line("story of 7.1.4 as PDF", f"{paper:.1f} s, {len(pdf) / 1e6:.2f} MB", "15 s and 3 MB",
+    line("report of 7.1.4, the page in a browser, for the first time", f"{page:.2f} s", "2 s", page < 2)
+    line("report of 7.1.4 as PDF", f"{paper:.1f} s, {len(pdf) / 1e6:.2f} MB", "15 s and 3 MB",
          paper < 15 and len(pdf) < 3e6)
 
 

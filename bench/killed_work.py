@@ -76,7 +76,7 @@ class Work:
             for job in services.jobs.all():
                 services.progress.status(job.id)
                 services.room.view(job.id)
-                services.storytelling.story(job.id)
+                services.reporting.report(job.id)
                 if services.taking.board(job.id).last_pass is not None and (
                         services.taking.board(job.id).last_pass.state == "running"):
                     found.append("a pass still counts as running")
@@ -149,7 +149,7 @@ class Saves(Work):
             services.room.undo(1)
         aim = services.shaping.correction(1).aim("L")
         target = replace(aim.target, tilt_db_per_octave=-0.1 * (number % 9))
-        services.shaping.set_aim(1, aim=replace(aim, target=target), taste=None, anchor="band",
+        services.shaping.set_aim(1, aim=replace(aim, target=target), preference=None, anchor="band",
                                  anchor_band_hz=(200.0, 2000.0), anchor_level_db=0.0, linked=False)
 
     def lost(self, services: Services, said: list[str]) -> list[str]:

@@ -27,7 +27,7 @@ JOBS, ROUNDS = (1, 1) if SHORT else (10, 3)
 LINKS = 1 if SHORT else 5                    # of each page, that are followed
 REST_S = 0.0 if SHORT else 60.0
 USED_MB, PEAK_MB, RESTED_MB = 350, 600, 250
-STOPS = ("room", "rig", "takes", "read", "align", "shape", "load", "prove", "story")
+STOPS = ("room", "rig", "takes", "read", "align", "shape", "load", "prove", "report")
 VIEWS = ("level", "seats", "phase", "delay", "impulse", "step", "energy", "slices", "map", "times", "distortion",
          "noise")
 _NO_PAGE = re.compile(r"\.(zip|csv|txt|json|svg|wav|flac|sofa|html)\b|/(recording|spot-sheet)\b")
@@ -92,13 +92,13 @@ def links(page: bytes, job: int) -> list[str]:
     return sorted(one for one in found if not _NO_PAGE.search(one))
 
 
-def used(browser: Browser, job: int, held: Held, chance: random.Random, grown: dict[str, float]) -> None:
+def used(browser: Browser, job: int, held: Held, rng: random.Random, grown: dict[str, float]) -> None:
     """One job, stop by stop: each page, some of what it leads to, and what is handed out there."""
     for stop in STOPS:
         before = held.now()
         page = browser.ask("GET", f"/jobs/{job}/{stop}")[1]
         there = links(page, job)
-        for path in chance.sample(there, min(LINKS, len(there))):
+        for path in rng.sample(there, min(LINKS, len(there))):
             browser.ask("GET", path)
         if stop == "read":
             for view in VIEWS:
@@ -108,8 +108,8 @@ def used(browser: Browser, job: int, held: Held, chance: random.Random, grown: d
             browser.ask("GET", f"/jobs/{job}/load/package.zip")
             browser.ask("GET", f"/jobs/{job}/load?sheet=listen")
             browser.ask("POST", f"/jobs/{job}/load/listen/render", material="pink", compare="bypass")
-        if stop == "story":
-            browser.ask("GET", f"/jobs/{job}/story/story.html")
+        if stop == "report":
+            browser.ask("GET", f"/jobs/{job}/report/report.html")
         grown[stop] = grown.get(stop, 0.0) + held.now() - before
 
 
@@ -124,13 +124,13 @@ def main() -> int:
                                   stdout=subprocess.PIPE, text=True)
         try:
             port = int(re.search(r":(\d+)", server.stdout.readline())[1])
-            held, browser, chance = Held(server.pid), Browser(port), random.Random(4)
+            held, browser, rng = Held(server.pid), Browser(port), random.Random(4)
             time.sleep(3)
             note("just started", f"{held.now():.0f} MB")
             grown: dict[str, float] = {}
             jobs = int(sys.argv[sys.argv.index("--jobs") + 1]) if "--jobs" in sys.argv else JOBS
             for job in range(1, jobs + 1):
-                used(browser, job, held, chance, grown)
+                used(browser, job, held, rng, grown)
                 note(f"after {job} of {JOBS} jobs", f"{held.now():.0f} MB, highest so far {held.highest:.0f}")
             for stop, more in grown.items():
                 note(f"  by {stop}", f"{more:+.0f} MB")

@@ -58,7 +58,7 @@ class Process:
 def main() -> int:
     one, other = preset("One", -3.0), preset("Other", -6.0)
     known = {digest(one), digest(other)}
-    chance = random.Random(5)
+    rng = random.Random(5)
     with tempfile.TemporaryDirectory() as folder:
         file = Path(folder) / "rack.json"
         process = Process(file)
@@ -90,7 +90,7 @@ def main() -> int:
 
             writer = threading.Thread(target=load)
             writer.start()
-            time.sleep(chance.uniform(0.0, 0.8 * took))
+            time.sleep(rng.uniform(0.0, 0.8 * took))
             process.kill()
             writer.join()
             process = Process(file)

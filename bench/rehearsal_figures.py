@@ -10,7 +10,7 @@ from pathlib import Path
 import numpy as np
 from promises import SHORT, ended, line, note
 
-from dolce.core.correction import Means, deviations_db
+from dolce.core.correction import FilterType, deviations_db
 from dolce.core.correction.outcome import predicted_within_db
 from dolce.core.filters import chain_level_db
 from dolce.core.geometry import Point, RoomSize
@@ -97,7 +97,7 @@ def unmeasured() -> None:
             start_s=0.0), at_hz=ANALYSIS_GRID_HZ, per_octave=48) for i, spot in enumerate(spots)]
         heard.append((np.array(levels[:taken]), np.array(levels[taken:])))
     for name, wished in {"parametric filters": Correction(),
-                         "convolution": Correction(means=Means(method="convolution"))}.items():
+                         "convolution": Correction(means=FilterType(method="convolution"))}.items():
         held, off = [], []
         for taken, new in heard:
             shape = shape_of("L", Heard.of(taken), at_hz=ANALYSIS_GRID_HZ, correction=wished, sample_rate_hz=RATE)

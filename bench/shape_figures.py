@@ -12,7 +12,7 @@ import time
 import numpy as np
 from promises import SHORT, ended, line, note
 
-from dolce.core.correction import QUICK, THOROUGH, FoundConvolution, Limits, Means, deviations_db
+from dolce.core.correction import QUICK, THOROUGH, FilterType, FoundConvolution, Limits, deviations_db
 from dolce.core.filters import chain_level_db
 from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.core.tuning import Correction, Heard, convolved_db, expectation_of, found_filters, shape_of
@@ -62,7 +62,7 @@ def costs() -> None:
         expectation_of(shaped[name], found, sample_rate_hz=RATE)
     took = time.perf_counter() - begun
     line("every spot left out in turn, all feeds", f"{took:.1f} s", "60 s", took < 60)
-    convolved = Correction(means=Means(method="convolution"), linked=False)
+    convolved = Correction(means=FilterType(method="convolution"), linked=False)
     begun = time.perf_counter()
     made = found_filters(shapes(convolved, levels), convolved, sample_rate_hz=RATE).correction.convolutions
     for one in made.values():
@@ -84,7 +84,7 @@ def worth() -> None:
     """Against the best single curve with the same boost that knows the other spots."""
     rng = np.random.default_rng(11)
     kinds = {"bands": Correction(limits=Limits(max_q=16, max_q_above=16)),
-             "convolution": Correction(means=Means(method="convolution"))}
+             "convolution": Correction(means=FilterType(method="convolution"))}
     for name, correction in kinds.items():
         closed, off, inside, used = [], [], [], []
         for _ in range(1 if SHORT else 25):

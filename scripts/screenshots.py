@@ -50,10 +50,10 @@ def main(address: str) -> None:
     page.open("/jobs/1/prove")
     page.wait(lambda: page.all("#tolerances table") and page.all("#drift"))
     shot("prove")
-    driver.get(f"{address}/jobs/1/story")
+    driver.get(f"{address}/jobs/1/report")
     page.wait(lambda: driver.execute_script("return document.readyState === 'complete'"))
     driver.execute_script("document.querySelector('main').scrollIntoView()")
-    shot("story")
+    shot("report")
     for name, address in (
             ("room-7-1-4", "/jobs/4/room?sheet=spots&pick=Ls"),
             ("read", "/jobs/1/read?round=1&channel=L"),
@@ -109,18 +109,18 @@ def main(address: str) -> None:
     page.open("/jobs/4/shape?channel=C&sheet=blends")
     page.find("details:has(#f-method) > summary").click()
     page.fill("Correct by", "convolution")
-    for name, blend in (("every seat", ""), ("the first", "Director only")):
-        if blend:
-            page.fill("For", blend)
+    for name, seat_weighting in (("every seat", ""), ("the first", "Director only")):
+        if seat_weighting:
+            page.fill("For", seat_weighting)
             page.wait(lambda: "Director only" in page.text(".blends .in-front"))
             page.ready()
-        page.press_at_once("Find filters again" if blend else "Find filters")
+        page.press_at_once("Find filters again" if seat_weighting else "Find filters")
         page.wait(lambda: page.all("#filter-search progress"), seconds=90)
         page.wait(lambda: page.all(".blends .in-front") and not page.all("#filter-search progress"), seconds=90)
         page.ready()
         page.fill("Correction called", name)
         page.press("Keep")
-        if not blend:
+        if not seat_weighting:
             page.press("Filters")
             driver.execute_script("window.scrollTo(0, 0)")
             page.wait(lambda: page.all("[data-value=expected]"))
@@ -128,7 +128,7 @@ def main(address: str) -> None:
             page.press("Blends and versions")
     driver.execute_script("window.scrollTo(0, 0)")
     page.wait(lambda: page.all("[data-value=expected]"))
-    shot("shape-blends")
+    shot("shape-seat-weighting")
     page.open("/jobs/3/load?sheet=listen")
     page.press_at_once("Render")
     page.wait(lambda: page.all("[data-player-state=ready]"), seconds=60)

@@ -1,4 +1,4 @@
-"""A 5.1 job with two subs, from a chosen correction through a processor on the network to a proven story."""
+"""A 5.1 job with two subs, from a chosen correction through a processor on the network to a proven report."""
 
 import pytest
 from pages import Page
@@ -65,9 +65,9 @@ def test_5_1_is_loaded_over_the_network_taken_through_it_and_proven(driver, addr
         f"{view.channels['L'].proof.outcome.after_range_db:.2f} dB")
     assert "80 Hz" in page.text('[data-proof="L"]')                   # the crossover, measured again
     page.press_at_once("Read, print or save it")
-    page.wait(lambda: driver.title == "Loft: the story")
-    story = page.text("body")
+    page.wait(lambda: driver.title == "Loft: the report")
+    report = page.text("body")
     for said in ("Loft", "80 Hz", "Sub1", "Aligned and corrected"):
-        assert said in story
+        assert said in report
     services.network.stop_stand_in()
     assert page.faults_in_console() == []

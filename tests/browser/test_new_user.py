@@ -12,7 +12,7 @@ def line(page: Page) -> str:
     return page.text("#next")
 
 
-def test_a_newcomer_gets_from_the_start_page_to_a_proven_correction_and_its_story(driver, demo, demo_address):
+def test_a_newcomer_gets_from_the_start_page_to_a_proven_correction_and_its_report(driver, demo, demo_address):
     # A copy of the practice job, so that other tests find it untouched; its passes as fast as they compute.
     practice = next(job.id for job in demo.jobs.all() if job.name == UNTOUCHED)
     job = demo.jobs.copy(practice, with_takes=False, name="Practised").id
@@ -22,7 +22,7 @@ def test_a_newcomer_gets_from_the_start_page_to_a_proven_correction_and_its_stor
     page.find(f'a[href="/jobs/{job}"]').send_keys(Keys.ENTER)
     page.ready()
     presses, said = 1, []
-    while driver.title != "Practised: the story":
+    while driver.title != "Practised: the report":
         presses += 1
         assert presses <= MOST_PRESSES, said
         page.wait(lambda: page.all("#next [data-next]"), seconds=60, why=f"nothing to press after {said}")
@@ -30,7 +30,7 @@ def test_a_newcomer_gets_from_the_start_page_to_a_proven_correction_and_its_stor
         said.append(before)
         page.find("body").send_keys("n")                             # by the keyboard alone
         # What it began is done when it says something else.
-        page.wait(lambda before=before: driver.title == "Practised: the story" or (
+        page.wait(lambda before=before: driver.title == "Practised: the report" or (
             driver.execute_script("return document.readyState") == "complete" and line(page) not in (before, "")),
             seconds=60, why=f"{before!r} does not go on")
     demo.sound.wait()

@@ -1,4 +1,4 @@
-"""The story on paper: its size, its pages and their numbers."""
+"""The report on paper: its size, its pages and their numbers."""
 
 import base64
 import io
@@ -9,16 +9,16 @@ from pypdf import PdfReader
 from rooms import two_seats_taken
 
 
-def test_the_story_is_printed_on_its_paper_with_page_numbers(driver, address):
+def test_the_report_is_printed_on_its_paper_with_page_numbers(driver, address):
     place, services = address
     job = two_seats_taken(services, layout="2.0", subs=0)
     # ISO 216 and ANSI: A4 is 210 by 297 mm, Letter 8.5 by 11 inches; points of 1/72 inch.
     for paper, (width, height) in (("A4", (595.3, 841.9)), ("Letter", (612, 792))):
         page = Page(driver, place)
-        driver.get(f"{place}/jobs/{job}/story")
+        driver.get(f"{place}/jobs/{job}/report")
         page.fill("Paper", paper)
         page.find(".on-screen form button").click()
-        page.wait(lambda paper=paper: f"story-{paper.lower()}.css" in driver.page_source)
+        page.wait(lambda paper=paper: f"report-{paper.lower()}.css" in driver.page_source)
         made = driver.execute_cdp_cmd("Page.printToPDF", {"preferCSSPageSize": True, "printBackground": True})
         pdf = PdfReader(io.BytesIO(base64.b64decode(made["data"])))
         assert 2 <= len(pdf.pages) <= 6

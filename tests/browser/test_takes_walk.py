@@ -69,7 +69,7 @@ def test_a_job_with_two_subs_is_taken_paused_repeated_imported_and_read(driver, 
     # The third spot from one recording.
     recording = tmp_path / "loft spot 3.flac"
     recording.write_bytes(flac(of_whole_spot(services.jobs.get(job.id), at=2)))
-    page.open(f"/jobs/{job.id}/takes/tray")
+    page.open(f"/jobs/{job.id}/takes/imported")
     page.find("#tray-form input[type=file]").send_keys(str(recording))
     page.press("Lay them here")
     page.wait(lambda: "whole spot" in page.text(".tray"), seconds=60)

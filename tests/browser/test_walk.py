@@ -15,7 +15,7 @@ from dolce.core.correction import deviation_db
 from dolce.core.filters import chain_level_db
 from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.services.jobs.job_keeping import JobWish
-from dolce.services.read.wish import ReadWish
+from dolce.services.read.options import ReadWish
 from dolce.services.wiring import open_services
 
 
@@ -137,12 +137,12 @@ def test_a_new_job_from_nothing_to_proven(driver, address, downloads, tmp_path):
 
     # Align: the proposal on the screen is the core's.
     page.stop("Align")
-    ladder = services.aligning.view(job_id).ladder
-    for rung in ladder.rungs:
-        row = f'[data-rung="{rung.reading.channel}"]'
-        assert number(page.text(f'{row} [data-value="level"]')) == pytest.approx(rung.reading.level_db, abs=0.006)
+    alignment_table = services.aligning.view(job_id).alignment_table
+    for channel_row in alignment_table.channel_rows:
+        row = f'[data-rung="{channel_row.reading.channel}"]'
+        assert number(page.text(f'{row} [data-value="level"]')) == pytest.approx(channel_row.reading.level_db, abs=0.006)
         shown = page.find(f"{row} input[name^=trim]").get_attribute("value")
-        assert float(shown) == pytest.approx(rung.trim_db, abs=0.01)
+        assert float(shown) == pytest.approx(channel_row.trim_db, abs=0.01)
     page.press("Use the proposal")
     assert services.aligning.view(job_id).chosen is not None
 

@@ -7,7 +7,6 @@ from dolce.core.alignment import (
     ChannelReading,
     LevelWish,
     alike,
-    arrival_ladder,
     beyond_possible_s,
     direct_spectrum,
     judged_together,
@@ -16,8 +15,9 @@ from dolce.core.alignment import (
     off_plan,
     pair_differences,
     seat_arrivals,
+    table_of_arrivals,
 )
-from dolce.core.alignment.corner import distorts_below_hz, falls_off_hz, proposed_corner_hz
+from dolce.core.alignment.crossover_frequency import distorts_below_hz, falls_off_hz, proposed_crossover_hz
 from dolce.core.processor import BassManagement, ChannelSettings, Crossover
 from dolce.core.response import ANALYSIS_GRID_HZ as GRID
 from dolce.core.response import ImpulseResponse
@@ -30,10 +30,10 @@ from dolce.core.tuning import (
     Outputs,
     Responses,
     changed_outputs,
-    handover,
+    crossover_sum,
     joins_of,
     mains_later_s,
-    with_ladder,
+    with_table,
 )
 from dolce.errors import InvalidValue
 
@@ -47,17 +47,17 @@ def reading(channel, level, arrival, **more):
 def test_levels_follow_reference_offsets_and_what_a_processor_can_turn_up():
     readings = [reading("L", -3.0, 0.010), reading("R", -1.0, 0.011), reading("Ls", -2.0, 0.012)]
     def trims(**wish):
-        ladder = arrival_ladder(readings, delay_step_s=1 / RATE, wish=LevelWish(**wish), highest_trim_db=1.5)
-        return {r.reading.channel: (r.trim_db, round(r.short_db, 3)) for r in ladder.rungs}
+        alignment_table = table_of_arrivals(readings, delay_step_s=1 / RATE, wish=LevelWish(**wish), highest_trim_db=1.5)
+        return {r.reading.channel: (r.trim_db, round(r.short_db, 3)) for r in alignment_table.channel_rows}
 
     assert trims() == {"L": (0.0, 0.0), "R": (-2.0, 0.0), "Ls": (-1.0, 0.0)}
     # 3 dB under the fronts: still nothing is turned up.
     assert trims(offsets_db={"surrounds": -3.0}) == {"L": (0.0, 0.0), "R": (-2.0, 0.0), "Ls": (-4.0, 0.0)}
     # Brought to R, L needs 2 dB and gets 1.5.
     assert trims(reference="R") == {"L": (1.5, 0.5), "R": (0.0, 0.0), "Ls": (1.0, 0.0)}
-    late = arrival_ladder(readings, delay_step_s=1 / RATE, wish=LevelWish(picture_s=0.04))
-    assert [round(r.delay_s * 1000, 3) for r in late.rungs] == [42.0, 41.0, 40.0]
-    for wrong in ({"band_hz": (2000.0, 500.0)}, {"offsets_db": {"subs": 40.0}}, {"picture_s": 1.0}):
+    late = table_of_arrivals(readings, delay_step_s=1 / RATE, wish=LevelWish(lip_sync_s=0.04))
+    assert [round(r.delay_s * 1000, 3) for r in late.channel_rows] == [42.0, 41.0, 40.0]
+    for wrong in ({"band_hz": (2000.0, 500.0)}, {"offsets_db": {"subs": 40.0}}, {"lip_sync_s": 1.0}):
         with pytest.raises(InvalidValue):
             LevelWish(**wrong)
 
@@ -109,13 +109,13 @@ def test_a_corner_leaves_a_main_room_for_its_slope_and_dips_are_not_its_end():
     dip = bookshelf - 12 * np.exp(-(np.log2(frequency / 140) / 0.1) ** 2)
     assert falls_off_hz(frequency, bookshelf) == pytest.approx(70 * (10**0.6 - 1) ** (-1 / 8), rel=0.03)
     assert falls_off_hz(frequency, dip) == pytest.approx(falls_off_hz(frequency, bookshelf), rel=0.01)
-    assert proposed_corner_hz(falls_off_hz(frequency, dip)) == 80
-    assert proposed_corner_hz(falls_off_hz(frequency, np.zeros(600))) == 60
+    assert proposed_crossover_hz(falls_off_hz(frequency, dip)) == 80
+    assert proposed_crossover_hz(falls_off_hz(frequency, np.zeros(600))) == 60
     # Harmonics over 3 % below 95 Hz, but for what noise alone would read.
     total, noise = np.where(frequency < 95, -20.0, -50.0), np.full(600, -60.0)
     assert distorts_below_hz(frequency, total, noise) == pytest.approx(95, rel=0.02)
     assert distorts_below_hz(frequency, total, noise + 38) is None
-    assert proposed_corner_hz(50.0, 95.0) == 100
+    assert proposed_crossover_hz(50.0, 95.0) == 100
 
 
 def flat_room(*channels):
@@ -130,7 +130,7 @@ def test_a_linkwitz_riley_hands_over_without_loss_and_a_turned_sub_cancels_at_th
     alone = np.ones((1, 1))
     for subs_polarity, loss in (("normal", 0.0), ("inverted", -4.0)):
         outputs = Outputs(settings={"Sub1": ChannelSettings(polarity=subs_polarity)}, bass=bass)
-        found = handover(outputs, flat_room("L", "Sub1"), "L", seats=alone)
+        found = crossover_sum(outputs, flat_room("L", "Sub1"), "L", seats=alone)
         at = int(np.argmin(np.abs(SHOWN_HZ - 80)))
         assert found.main_db[0, at] == pytest.approx(-6.02, abs=0.15)
         assert found.subs_db[0, at] == pytest.approx(-6.02, abs=0.15)
@@ -145,7 +145,7 @@ def test_a_linkwitz_riley_hands_over_without_loss_and_a_turned_sub_cancels_at_th
     # Butterworth's halves are 3.01 dB down and 90 degrees apart... of order 2 they add up to 3 dB more.
     second = BassManagement(crossover=Crossover(frequency_hz=80.0, kind="butterworth", order=2), subs=("Sub1",),
                             sub_gain_db=0.0)
-    at_80 = handover(Outputs(settings={}, bass=second), flat_room("L", "Sub1"), "L", seats=alone)
+    at_80 = crossover_sum(Outputs(settings={}, bass=second), flat_room("L", "Sub1"), "L", seats=alone)
     assert at_80.sum_db[0, at] == pytest.approx(3.01, abs=0.1)
 
 
@@ -161,11 +161,11 @@ def test_the_group_against_the_mains_finds_a_delay_that_was_put_in():
 
 
 def test_an_alignment_is_put_together_so_that_no_delay_is_negative_and_all_are_on_steps():
-    ladder = arrival_ladder([reading("L", -3.0, 0.010), reading("R", -1.0, 0.012),
+    alignment_table = table_of_arrivals([reading("L", -3.0, 0.010), reading("R", -1.0, 0.012),
                              reading("subs", 4.0, 0.012, is_sub=True)], delay_step_s=1 / RATE)
     group = SubGroup.of({"Sub1": SubSetting(gain_db=-2.0), "Sub2": SubSetting(delay_s=0.005, polarity=-1)},
                         how="search").against_mains(delay_s=-0.003, polarity=-1)
-    made = with_ladder(Alignment(subs=group), ladder, delay_step_s=0.0005)
+    made = with_table(Alignment(subs=group), alignment_table, delay_step_s=0.0005)
     delays = {channel: round(one.delay_s * 1000, 6) for channel, one in made.channels.items()}
     assert delays == {"L": 5.0, "R": 3.0, "Sub1": 0.0, "Sub2": 5.0}
     assert mains_later_s(made) == pytest.approx(0.003)

@@ -6,8 +6,8 @@ from dataclasses import dataclass
 import numpy as np
 import pytest
 
-from dolce.core import at_hand as module
-from dolce.core.at_hand import AtHand, at_hand, bytes_of, held_bytes
+from dolce.core import cache as module
+from dolce.core.cache import Cache, bytes_of, cache, held_bytes
 
 MB = 1 << 20
 
@@ -26,7 +26,7 @@ def ten_mb(monkeypatch):
 
 
 def test_what_was_not_asked_for_longest_goes_first():
-    kept = AtHand(2)
+    kept = Cache(2)
     for key in "ab":
         kept.add(key, key.upper())
     assert kept.get("a") == "A"
@@ -36,7 +36,7 @@ def test_what_was_not_asked_for_longest_goes_first():
 
 
 def test_all_that_is_kept_by_whomever_has_one_bound_in_bytes(ten_mb):
-    few, many, before = AtHand(100), AtHand(100), held_bytes()
+    few, many, before = Cache(100), Cache(100), held_bytes()
     few.add("old", np.zeros(4 * MB // 8))
     for number in range(5):
         many.add(number, Pair("x", np.zeros(2 * MB // 8)))
@@ -46,7 +46,7 @@ def test_all_that_is_kept_by_whomever_has_one_bound_in_bytes(ten_mb):
 
 
 def test_one_that_is_too_large_alone_is_kept_until_another_comes(ten_mb):
-    kept = AtHand(5)
+    kept = Cache(5)
     kept.add("large", np.zeros(20 * MB // 8))
     assert kept.get("large") is not None
     kept.add("small", 1)
@@ -63,7 +63,7 @@ def test_an_array_counts_with_all_that_it_is_cut_out_of_and_once():
 
 def test_what_one_kept_that_is_no_more_is_not_counted_any_more(ten_mb):
     before = held_bytes()
-    kept = AtHand(5)
+    kept = Cache(5)
     kept.add("a", np.zeros(MB))
     assert held_bytes() > before + 7 * MB
     del kept
@@ -74,7 +74,7 @@ def test_what_one_kept_that_is_no_more_is_not_counted_any_more(ten_mb):
 def test_a_function_is_asked_once_for_the_same(ten_mb):
     asked = []
 
-    @at_hand(3)
+    @cache(3)
     def made(size, *, fill=0.0):
         """Makes."""
         asked.append(size)

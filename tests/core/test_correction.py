@@ -5,7 +5,7 @@ import numpy as np
 import pytest
 from numpy.testing import assert_allclose
 
-from dolce.core.alignment import ChannelReading, Match, arrival_ladder
+from dolce.core.alignment import ChannelReading, Match, table_of_arrivals
 from dolce.core.correction import (
     QUICK,
     THOROUGH,
@@ -41,7 +41,7 @@ def bump(at_hz, height_db, octaves):
 
 def needs_of(level_db, spread_db=FLAT):
     """Two spots that differ from the level by the spread to either side, at the level of the target already."""
-    return Needs(lacking_db=-np.array([level_db + spread_db, level_db - spread_db]), weight=np.array([0.5, 0.5]))
+    return Needs(error_db=-np.array([level_db + spread_db, level_db - spread_db]), weight=np.array([0.5, 0.5]))
 
 
 def planned(level_db, *, spread_db=FLAT, limits=None, overruled=()):
@@ -141,7 +141,7 @@ def test_two_filters_oppose_where_nobody_would_set_both():
     problem = FitProblem(planned(ROOMS["random"]), Limits(), 48_000)
 
     def fight(one, other):
-        return problem.fights(rows_of([BandFilter(frequency_hz=f, gain_db=g, q=q) for f, g, q in (one, other)])).any()
+        return problem.opposing(rows_of([BandFilter(frequency_hz=f, gain_db=g, q=q) for f, g, q in (one, other)])).any()
 
     assert fight((100, 2.5, 3), (105, -2.8, 3))
     assert fight((100, 2.5, 3), (105, 2.8, 3))                      # of one sign and width: one would do
@@ -152,7 +152,7 @@ def test_two_filters_oppose_where_nobody_would_set_both():
     assert fight((200, -5, 1), (210, 4.1, 6))                       # a wide cut that a narrow boost undoes
     assert not fight((200, -5, 4), (300, 3.5, 3))                   # beside it
     shelf = BandFilter(frequency_hz=100, gain_db=-3, q=0.7, kind="low shelf")
-    assert not problem.fights(rows_of([shelf, BandFilter(frequency_hz=60, gain_db=3, q=0.7)])).any()
+    assert not problem.opposing(rows_of([shelf, BandFilter(frequency_hz=60, gain_db=3, q=0.7)])).any()
 
 
 def test_one_band_may_raise_more_than_all_together_and_no_more_than_the_processor_holds():
@@ -189,8 +189,8 @@ def test_children_have_no_kind_of_shelf_twice_and_all_bands_that_are_allowed():
                    *(BandFilter(frequency_hz=60 * 1.4**k, gain_db=-2, q=3) for k in range(5))])
     other = rows_of([BandFilter(frequency_hz=200, gain_db=-3, q=0.7, kind="low shelf"),
                      *(BandFilter(frequency_hz=50 * 1.4**k, gain_db=2, q=3) for k in range(5))])
-    chance = np.random.default_rng(1)
-    children = [_child(problem, np.array([one, other]), chance) for _ in range(60)]
+    rng = np.random.default_rng(1)
+    children = [_child(problem, np.array([one, other]), rng) for _ in range(60)]
     assert {len(child) for child in children} == {6}
     assert max(int((child[:, KIND] == LOW_SHELF).sum()) for child in children) == 1
     crossed = [child for child in children if (child[:, 1] == -2).any() and (child[:, 1] == 2).any()]
@@ -206,7 +206,7 @@ def test_a_longer_look_is_never_worse_and_finds_the_same_again():
     brief, longer = (best_bands(problem, effort, lambda: None) for effort in (BRIEF, THOROUGH))
     assert problem.cost(longer) < problem.cost(brief)
     assert_allclose(best_bands(problem, THOROUGH, lambda: None), longer, rtol=0, atol=0)
-    assert not problem.fights(longer).any()
+    assert not problem.opposing(longer).any()
 
 
 def test_bands_that_nothing_is_lost_by_go():
@@ -287,7 +287,7 @@ def test_the_whole_level_is_not_lowered_to_look_better():
 
 def test_narrow_deep_dips_ask_to_move_something_unless_spots_left_out_gain_by_filling_them():
     dip = bump(125, -18, 0.06)
-    one = plan_correction(GRID, Needs(lacking_db=-dip[None], weight=np.ones(1)), np.zeros(GRID.size), limits=Limits())
+    one = plan_correction(GRID, Needs(error_db=-dip[None], weight=np.ones(1)), np.zeros(GRID.size), limits=Limits())
     left = [s for s in one.left_alone if s.from_hz < 125 < s.to_hz]
     assert [(s.verdict, s.kind) for s in left] == [("move something", "cancelled")]
     assert np.abs(one.wished_db[(GRID > 120) & (GRID < 130)]).max() == 0
@@ -303,7 +303,7 @@ def test_dips_that_stand_elsewhere_at_every_spot_are_only_cut_and_such_hills_are
     # Two spots that are off to opposite sides: what one asks for makes the other worse, so nothing is gained.
     for sign, size, spread, verdict in ((-1, 2, 9, "only cut"), (1, 1, 3, "leave")):
         plan = planned(sign * bump(105, size, 0.3), spread_db=bump(105, spread, 0.3))
-        found = next(s for s in plan.stretches if s.from_hz < 105 < s.to_hz)
+        found = next(s for s in plan.regions if s.from_hz < 105 < s.to_hz)
         assert (found.kind, found.verdict, found.gain_db < 0) == ("no gain", verdict, True)
         inside = (found.from_hz < GRID) & (found.to_hz > GRID)
         assert plan.wished_db[inside].max() <= 0
@@ -313,14 +313,14 @@ def test_dips_that_stand_elsewhere_at_every_spot_are_only_cut_and_such_hills_are
 def test_a_hill_that_the_average_shows_is_cut_though_spots_disagree():
     # Spots at +11 and -7 dB: on average 8.1 dB too much energy (10 lg (12.6 + 0.2) / 2), of which 3 dB are left.
     plan = planned(bump(105, 2, 0.3), spread_db=bump(105, 9, 0.3))
-    found = next(s for s in plan.stretches if s.from_hz < 105 < s.to_hz)
+    found = next(s for s in plan.regions if s.from_hz < 105 < s.to_hz)
     assert (found.kind, found.verdict) == ("loud", "only cut")
     assert plan.wished_db[np.argmin(np.abs(GRID - 105))] == pytest.approx(3 - 8.06, abs=0.1)
     filters = fit_bands(plan, limits=Limits(), sample_rate_hz=48_000).filters
     level = chain_level_db(filters, at_hz=np.array([105.0]), sample_rate_hz=48_000)[0]
     assert level == pytest.approx(-5.06, abs=1.0)
     higher = planned(bump(420, 2, 0.3), spread_db=bump(420, 9, 0.3))
-    assert "loud" not in {s.kind for s in higher.stretches}         # there hills change with every step
+    assert "loud" not in {s.kind for s in higher.regions}         # there hills change with every step
 
 
 def test_a_hill_that_others_play_too_is_cut_by_as_much_more():
@@ -350,7 +350,7 @@ def test_narrow_hills_that_the_average_shows_are_not_left_for_wide_ones(seed):
 
     shared = hills()
     lacking = -(shared + np.array([hills() for _ in range(6)]))
-    plan = plan_correction(GRID, Needs(lacking_db=lacking, weight=np.full(6, 1 / 6)), FLAT, limits=Limits())
+    plan = plan_correction(GRID, Needs(error_db=lacking, weight=np.full(6, 1 / 6)), FLAT, limits=Limits())
     filters = fit_bands(plan, limits=Limits(), sample_rate_hz=48_000).filters
     average = 10 * np.log10(np.mean(10 ** (-lacking / 10), axis=0)) + chain_level_db(filters, at_hz=GRID,
                                                                                      sample_rate_hz=48_000)
@@ -362,18 +362,18 @@ def test_what_leaving_a_spot_out_is_worth_is_what_the_others_ask_for():
     # By hand, three spots that lack 4, 5 and 9 dB everywhere, no limit reached: without one, the mean of the others
     # shrinks by 64 / (64 + s^2 / 2), s^2 their variance.
     lacking = np.array([4.0, 5.0, 9.0])
-    needs = Needs(lacking_db=np.repeat(lacking[:, None], GRID.size, axis=1), weight=np.full(3, 1 / 3))
+    needs = Needs(error_db=np.repeat(lacking[:, None], GRID.size, axis=1), weight=np.full(3, 1 / 3))
     gain = needs.gain_db2(Limits(max_boost_db=12))
     others = [np.delete(lacking, k) for k in range(3)]
     asked = np.array([o.mean() * 64 / (64 + o.var() / 2) for o in others])
     assert_allclose(gain, np.mean(lacking**2 - (lacking - asked) ** 2), rtol=1e-9)
-    assert Needs(lacking_db=lacking[:1, None] * np.ones(GRID.size), weight=np.ones(1)).gain_db2(Limits()) is None
+    assert Needs(error_db=lacking[:1, None] * np.ones(GRID.size), weight=np.ones(1)).gain_db2(Limits()) is None
 
 
 def test_a_verdict_can_be_overruled_with_a_reason():
     mine = Overruled(from_hz=40, to_hz=80, verdict="leave", reason="the owner likes it")
     plan = planned(bump(60, 8, 0.2), overruled=(mine,))
-    found = next(s for s in plan.stretches if s.from_hz < 60 < s.to_hz)
+    found = next(s for s in plan.regions if s.from_hz < 60 < s.to_hz)
     assert (found.verdict, found.reason) == ("leave", "the owner likes it")
     assert np.abs(plan.wished_db[(GRID > 41) & (GRID < 79)]).max() == 0
     with pytest.raises(InvalidValue, match="needs a reason"):
@@ -386,7 +386,7 @@ def test_what_is_good_enough_is_left():
     plan = planned(bump(60, 8, 0.2) + bump(200, -1.5, 0.2), limits=Limits(good_enough_db=2))
     assert np.abs(plan.wished_db[(GRID > 150) & (GRID < 260)]).max() == 0
     assert plan.wished_db.min() < -6
-    assert "good enough" in {s.kind for s in plan.stretches if s.from_hz < 200 < s.to_hz}
+    assert "good enough" in {s.kind for s in plan.regions if s.from_hz < 200 < s.to_hz}
 
 
 def test_fewer_bands_give_most_of_it():
@@ -431,7 +431,7 @@ def test_filters_are_ones_that_a_calibrator_would_load(room):
 @pytest.mark.parametrize("room", sorted(ROOMS))
 def test_what_is_written_about_a_region_is_what_filters_do_there(room):
     limits = Limits(to_hz=1000)
-    needs = Needs(lacking_db=-ROOMS[room][None] + np.random.default_rng(3).normal(0, 1, (5, 1)) * bump(300, 6, 0.2),
+    needs = Needs(error_db=-ROOMS[room][None] + np.random.default_rng(3).normal(0, 1, (5, 1)) * bump(300, 6, 0.2),
                   weight=np.full(5, 0.2))
     plan = plan_correction(GRID, needs, np.zeros(GRID.size), limits=limits)
     filters = fit_bands(plan, limits=limits, sample_rate_hz=48_000).filters
@@ -441,7 +441,7 @@ def test_what_is_written_about_a_region_is_what_filters_do_there(room):
         # Smoothed over 1/12 octave by another way: means of power over 4 of 48 points.
         smooth = 10 * np.log10(np.convolve(10 ** (gain / 10), np.ones(5) / 5, "same"))
         told = plan_as_corrected(plan, needs, gain)
-        for one in told.stretches:
+        for one in told.regions:
             inside = (one.from_hz * 1.03 < GRID) & (one.to_hz / 1.03 > GRID)
             if not inside.any():
                 continue
@@ -450,8 +450,8 @@ def test_what_is_written_about_a_region_is_what_filters_do_there(room):
             elif one.verdict == "only cut":
                 assert smooth[inside].max() <= 0.55
             assert smooth[inside].max() <= one.costs_db + 0.1
-    assert {one.kind for one in told.stretches} >= {"skirt"}
-    assert all(one.planned for one in told.stretches if one.kind == "reached")
+    assert {one.kind for one in told.regions} >= {"skirt"}
+    assert all(one.planned for one in told.regions if one.kind == "reached")
 
 
 def test_the_end_of_the_speakers_reach_gets_no_boost():
@@ -468,19 +468,19 @@ def test_reach_is_looked_for_downward_so_that_rumble_below_it_does_not_hide_it()
     # A null between two modes is not the end of the reach.
     plan = planned(bump(90, -15, 0.2))
     assert plan.wished_db[GRID < 60].min() > -0.1
-    assert "beyond reach" not in {stretch.kind for stretch in plan.left_alone}
+    assert "beyond reach" not in {region.kind for region in plan.left_alone}
 
 
 def test_disagreement_between_spots_shrinks_the_correction():
     # By James and Stein: 64 / (64 + 25 / n) of it for a spread of 5 dB over n spots.
     level = bump(60, 8, 0.5)
     lacking = -np.array([level + 5, level - 5] * 4)
-    plan = plan_correction(GRID, Needs(lacking_db=lacking, weight=np.full(8, 1 / 8)), FLAT, limits=Limits())
+    plan = plan_correction(GRID, Needs(error_db=lacking, weight=np.full(8, 1 / 8)), FLAT, limits=Limits())
     assert plan.wished_db.min() == pytest.approx(-8 * 64 / (64 + 25 / 8), rel=0.01)
 
 
 def test_target_lifts_the_bass_and_tilts_the_top():
-    target = Target(bass_lift_db=4, bass_corner_hz=80, tilt_db_per_octave=-0.5, tilt_from_hz=1000)
+    target = Target(bass_lift_db=4, bass_cutoff_hz=80, tilt_db_per_octave=-0.5, tilt_from_hz=1000)
     level = target.level_db(np.array([1.0, 80.0, 1000.0, 8000.0]))
     assert_allclose(level, [4, 2, 0, -1.5], atol=0.02)             # by its own definition: half at the corner
     assert anchored_level_db(GRID, FLAT + 3, FLAT, band_hz=(200, 2000)) == pytest.approx(3)
@@ -521,14 +521,14 @@ def test_arrival_ladder_brings_all_to_the_last_and_the_softest():
     # 1 ms is 48 samples at 48 kHz; 1.26 dB is 1.3 in steps of 0.1.
     readings = [ChannelReading(channel="L", level_db=0.0, arrival_s=0.010, polarity="normal"),
                 ChannelReading(channel="R", level_db=1.26, arrival_s=0.009, polarity="normal")]
-    ladder = arrival_ladder(readings, delay_step_s=1 / 48_000)
-    assert [(r.trim_db, r.delay_s) for r in ladder.rungs] == [(0.0, 0.0), (-1.3, 0.001)]
-    assert ladder.level_left_db == pytest.approx(0.04)
+    alignment_table = table_of_arrivals(readings, delay_step_s=1 / 48_000)
+    assert [(r.trim_db, r.delay_s) for r in alignment_table.channel_rows] == [(0.0, 0.0), (-1.3, 0.001)]
+    assert alignment_table.level_left_db == pytest.approx(0.04)
     with pytest.raises(InvalidValue, match="both channels"):
-        arrival_ladder(readings[:1], delay_step_s=1 / 48_000)
+        table_of_arrivals(readings[:1], delay_step_s=1 / 48_000)
 
 
 def test_unknown_arrivals_get_no_delay():
     readings = [ChannelReading(channel=c, level_db=0.0, arrival_s=a, polarity="normal")
                 for c, a in (("L", 0.010), ("R", None))]
-    assert {r.delay_s for r in arrival_ladder(readings, delay_step_s=1 / 48_000).rungs} == {0.0}
+    assert {r.delay_s for r in table_of_arrivals(readings, delay_step_s=1 / 48_000).channel_rows} == {0.0}

@@ -152,6 +152,6 @@ def test_main_and_sub_that_take_from_each_other_are_told_where_they_do():
 
 def test_a_dip_where_the_processor_hands_over_is_likely_its_crossovers():
     levels = FLAT + hill(85, -6, octaves=0.3)
-    finding = nearest(findings_of_curve(ANALYSIS_GRID_HZ, levels, replace(NOTHING, corner_hz=80)), 85)
+    finding = nearest(findings_of_curve(ANALYSIS_GRID_HZ, levels, replace(NOTHING, crossover_hz=80)), 85)
     assert finding.cause.kind == "crossover"
     assert nearest(findings_of_curve(ANALYSIS_GRID_HZ, levels, NOTHING), 85).cause is None

@@ -11,7 +11,7 @@ from dolce.core.listening import (
     BlindTest,
     Programme,
     Rendering,
-    guessing_chance,
+    guessing_probability,
     integrated_loudness,
     loudness_matched,
     paths_of,
@@ -169,8 +169,8 @@ def test_a_passage_at_another_rate_keeps_its_tones():
 def test_ten_trials_are_guessed_as_often_as_the_binomial_distribution_says():
     # Against SciPy's survival function of the binomial distribution.
     for right in range(11):
-        assert guessing_chance(right, 10) == pytest.approx(scipy.stats.binom.sf(right - 1, 10, 0.5), rel=1e-12)
-    assert guessing_chance(0, 0) == 1.0
+        assert guessing_probability(right, 10) == pytest.approx(scipy.stats.binom.sf(right - 1, 10, 0.5), rel=1e-12)
+    assert guessing_probability(0, 0) == 1.0
 
 
 def test_a_blind_test_counts_what_was_right_and_takes_each_trial_once():
@@ -182,7 +182,7 @@ def test_a_blind_test_counts_what_was_right_and_takes_each_trial_once():
         with pytest.raises(Conflict, match=f"trial {trial} is over"):
             test.answered("A", trial=trial)
     assert (test.right, test.over, test.heard) == (9, True, True)
-    assert test.chance == pytest.approx(11 / 1024)
+    assert test.rng == pytest.approx(11 / 1024)
     with pytest.raises(InvalidValue, match="the same twice"):
         BlindTest.drawn(("A", "A"), rng=np.random.default_rng(2))
 
@@ -191,7 +191,7 @@ def test_eight_of_ten_may_have_been_guessed():
     # 56 of 1024: above the one in twenty that is usual.
     test = BlindTest(pair=("A", "B"), hidden=("A",) * 10, answers=("A",) * 8 + ("B",) * 2)
     assert not test.heard
-    assert test.chance == pytest.approx(56 / 1024)
+    assert test.rng == pytest.approx(56 / 1024)
 
 
 def test_a_steady_tone_stands_in_its_band_alone_and_is_as_high_as_its_mean():

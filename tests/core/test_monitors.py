@@ -86,7 +86,7 @@ def test_best_positions_are_those_that_undo_what_is_off_and_no_other_combination
 
     def deviation(names):
         change = MODEL.change_db(names, GRID)
-        left = needs.lacking_db - (change - change[middle].mean())
+        left = needs.error_db - (change - change[middle].mean())
         return np.sqrt((left[:, inside] ** 2).mean(axis=1)).mean()
 
     every = [dict(zip(wanted, names, strict=True)) for names in product(*[

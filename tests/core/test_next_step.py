@@ -1,4 +1,4 @@
-"""What to do next: from an empty job to its story."""
+"""What to do next: from an empty job to its report."""
 
 from dataclasses import replace
 

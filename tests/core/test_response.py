@@ -31,16 +31,16 @@ SWEEP = Sweep(duration_s=2.0)
 GRID = ANALYSIS_GRID_HZ[(ANALYSIS_GRID_HZ >= 20) & (ANALYSIS_GRID_HZ <= 20_000)]
 
 
-def heard(system, *, delay_s=0.0123456, seconds=3.0, stretch=0.0, sweep=SWEEP):
+def heard(system, *, delay_s=0.0123456, seconds=3.0, region=0.0, sweep=SWEEP):
     """The sweep through a system given as complex response over Hz, delayed; computed by its spectrum alone."""
     x = sweep.samples()
     samples = round(seconds * RATE)
     size = fft.next_fast_len(2 * samples)
     frequency = fft.rfftfreq(size, 1 / RATE)
-    if stretch:
-        # The same closed form on a clock that runs off by `stretch`.
-        slow = Sweep(start_hz=sweep.start_hz / (1 + stretch), stop_hz=sweep.stop_hz / (1 + stretch),
-                     duration_s=sweep.duration_s * (1 + stretch), level_dbfs=sweep.level_dbfs)
+    if region:
+        # The same closed form on a clock that runs off by `region`.
+        slow = Sweep(start_hz=sweep.start_hz / (1 + region), stop_hz=sweep.stop_hz / (1 + region),
+                     duration_s=sweep.duration_s * (1 + region), level_dbfs=sweep.level_dbfs)
         x = slow.samples()
     spectrum = fft.rfft(x, size) * system(frequency) * np.exp(-2j * np.pi * frequency * delay_s)
     return fft.irfft(spectrum, size)[:samples]
@@ -163,7 +163,7 @@ def test_clipped_recording_is_named_and_unusable(deconvolver):
 @pytest.mark.parametrize("drift_ppm", [60.0, -150.0])
 def test_clock_drift_of_a_recorder_is_found_and_taken_out(drift_ppm):
     sweep = Sweep(duration_s=5.0)
-    recording = heard(np.ones_like, seconds=6.0, stretch=drift_ppm * 1e-6, sweep=sweep)
+    recording = heard(np.ones_like, seconds=6.0, region=drift_ppm * 1e-6, sweep=sweep)
     prepared = Deconvolver(sweep.samples(), sample_rate_hz=RATE, recording_samples=recording.size, band_hz=(10, 22_000))
     octave_s = 5.0 / np.log2(2200)
     mended, found = without_drift(recording, deconvolver=prepared, octave_s=octave_s)

@@ -206,12 +206,12 @@ def test_one_pascal_is_94_db_and_a_sensitivity_gives_the_level_of_full_scale():
 
 def test_calibrator_that_is_off_by_20_db_is_doubted():
     quiet = np.full(27, -88.0)                                               # thirds; A-weighted about -76 dBFS
-    assert implausible_full_scale(104.0, thirds_dbfs=quiet, before_spl_db=None) is None
-    kind, level = implausible_full_scale(80.0, thirds_dbfs=quiet, before_spl_db=None)
+    assert implausible_full_scale(104.0, third_octave_dbfs=quiet, before_spl_db=None) is None
+    kind, level = implausible_full_scale(80.0, third_octave_dbfs=quiet, before_spl_db=None)
     assert kind == "noise"
     assert level < 8
-    assert implausible_full_scale(100.0, thirds_dbfs=None, before_spl_db=120.0) == ("before", -20.0)
-    assert implausible_full_scale(119.0, thirds_dbfs=None, before_spl_db=120.0) is None
+    assert implausible_full_scale(100.0, third_octave_dbfs=None, before_spl_db=120.0) == ("before", -20.0)
+    assert implausible_full_scale(119.0, third_octave_dbfs=None, before_spl_db=120.0) is None
 
 
 def test_slate_says_what_is_not_ticked_yet():

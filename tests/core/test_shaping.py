@@ -7,17 +7,17 @@ import pytest
 import scipy
 from numpy.testing import assert_allclose
 
-from dolce.core.alignment import ChannelReading, arrival_ladder
+from dolce.core.alignment import ChannelReading, table_of_arrivals
 from dolce.core.correction import (
     SMALL_ROOM_CINEMA,
     Curve,
+    FilterType,
     FixedBands,
     FoundConvolution,
     Limits,
-    Means,
     Needs,
+    Preference,
     Target,
-    Taste,
     agreed_to_hz,
     convolution_curve,
     deviations_db,
@@ -70,7 +70,7 @@ from dolce.core.tuning import (
     shape_of,
     trim_step_db,
     wanted_rise_db,
-    with_ladder,
+    with_table,
 )
 from dolce.errors import InvalidValue
 
@@ -83,7 +83,7 @@ def bump(at_hz, height_db, octaves):
 
 
 def planned(level_db, limits, spots=4):
-    needs = Needs(lacking_db=np.repeat(-level_db[None], spots, axis=0), weight=np.full(spots, 1 / spots))
+    needs = Needs(error_db=np.repeat(-level_db[None], spots, axis=0), weight=np.full(spots, 1 / spots))
     return plan_correction(GRID, needs, FLAT, limits=limits)
 
 
@@ -232,8 +232,8 @@ def test_a_convolution_has_its_level_whatever_phase_it_undoes():
 
 def test_phase_that_spots_do_not_share_is_left():
     at = np.arange(5.0, 500.0)
-    chance = np.random.default_rng(4)
-    apart = np.exp(1j * np.cumsum(chance.normal(0, 0.4, (6, at.size)), axis=1))
+    rng = np.random.default_rng(4)
+    apart = np.exp(1j * np.cumsum(rng.normal(0, 0.4, (6, at.size)), axis=1))
     phase, agreed = shared_excess_phase(at, apart)
     assert np.abs(phase[agreed < 0.6]).max() < 0.3
 
@@ -288,7 +288,7 @@ def test_fixed_and_free_bands_together_miss_less_than_fixed_ones_alone():
     heard = Heard.of(np.repeat(level[None], 3, axis=0))
     left = {}
     for method in ("fixed bands", "fixed and free bands", "level only"):
-        of = Correction(limits=Limits(bands=3), means=Means(method=method))
+        of = Correction(limits=Limits(bands=3), means=FilterType(method=method))
         shape = shape_of("C", heard, at_hz=GRID, correction=of, sample_rate_hz=RATE)
         found = found_filters({"C": shape}, of, sample_rate_hz=RATE).correction
         left[method] = shape_of("C", heard, at_hz=GRID, correction=found, sample_rate_hz=RATE).predicted_deviation_db
@@ -313,16 +313,16 @@ def test_locked_bands_stay_and_the_others_are_fitted_beside_them():
 
 def test_target_curves_and_tastes_add_up():
     curve = Curve(frequency_hz=(20, 200, 20_000), level_db=(4, 0, -4))
-    target = Target(curve=curve, treble_db=-2, treble_corner_hz=4000)
-    taste = Taste(name="evening", tilt_db_per_octave=-0.5, presence_db=1)
-    correction = Correction(target=target, taste=taste)
+    target = Target(curve=curve, treble_db=-2, treble_cutoff_hz=4000)
+    preference = Preference(name="evening", tilt_db_per_octave=-0.5, presence_db=1)
+    correction = Correction(target=target, preference=preference)
     at = np.array([20.0, 200.0, 3000.0, 4000.0])
     # By their own definitions: straight over log frequency; half of the treble at its corner; the tilt about 1 kHz.
     expected_db = np.array([4, 0, -4 * np.log10(3000 / 200) / 2, -4 * np.log10(4000 / 200) / 2])
     expected_db += -2 / (1 + (4000 / at) ** 3) - 0.5 * np.log2(at / 1000)
     expected_db += np.exp(-((np.log2(at / 3000) / 0.75) ** 2))
     assert_allclose(correction.target_db("L", at), expected_db, atol=1e-6)
-    off = Correction(target=target, taste=Taste(name="evening", bass_db=4, on=False))
+    off = Correction(target=target, preference=Preference(name="evening", bass_db=4, on=False))
     assert_allclose(off.target_db("L", at), target.level_db(at), atol=1e-12)
 
 
@@ -354,7 +354,7 @@ def test_a_target_hung_far_from_the_curve_is_told():
 
 def test_filters_of_a_sub_boost_nothing_for_what_its_trim_lifts():
     # A flat sub under a target that lifts the bass by 6 dB: level with the mains is the business of trims.
-    correction = Correction(target=Target(bass_lift_db=6, bass_corner_hz=200.0))
+    correction = Correction(target=Target(bass_lift_db=6, bass_cutoff_hz=200.0))
     flat = np.full((3, GRID.size), -40.0)
     shape = shape_of("Sub1", Heard.of(flat), at_hz=GRID, correction=correction, sample_rate_hz=RATE)
     band = (GRID >= 30) & (GRID <= 80)
@@ -410,17 +410,17 @@ def test_the_left_out_check_holds_the_truth_in_four_of_five_cases():
     # Monte Carlo: spots share a curve and differ by chance; the truth is the mean over 4000 spots. 400 cases: the share
     # scatters by 2 %. The interval is narrower by a fifth than independent spots would need (see its module), so about
     # 70 % hold here, where spots have no seat in common.
-    chance = np.random.default_rng(8)
+    rng = np.random.default_rng(8)
     at = np.geomspace(20, 500, 40)
     inside = 0
     for _ in range(400):
-        common, spread = chance.normal(0, 4, at.size), 3.0
-        sized = spread * chance.lognormal(0, 0.25, 9)
-        spots = common + sized[:, None] * chance.normal(0, 1, (9, at.size))
-        needs = Needs(lacking_db=spots, weight=np.full(9, 1 / 9))
+        common, spread = rng.normal(0, 4, at.size), 3.0
+        sized = spread * rng.lognormal(0, 0.25, 9)
+        spots = common + sized[:, None] * rng.normal(0, 1, (9, at.size))
+        needs = Needs(error_db=spots, weight=np.full(9, 1 / 9))
         wish, without = needs.wish_db(), needs.wishes_without_each_db()
         found = expected(needs, wish, without, at_hz=at, range_hz=(20, 500), level_band_hz=(20, 500))
-        new = common + spread * chance.lognormal(0, 0.25, 300)[:, None] * chance.normal(0, 1, (300, at.size))
+        new = common + spread * rng.lognormal(0, 0.25, 300)[:, None] * rng.normal(0, 1, (300, at.size))
         truth = deviations_db(new, wish, at_hz=at, range_hz=(20, 500), level_band_hz=(20, 500)).mean()
         inside += found.after_at_new_spots_low_db <= truth <= found.after_at_new_spots_high_db
         assert found.after_db < found.after_at_new_spots_db
@@ -429,23 +429,23 @@ def test_the_left_out_check_holds_the_truth_in_four_of_five_cases():
 
 def test_spots_agree_up_to_where_they_do():
     # Made up: to 600 Hz all spots share a wavy curve, above each has its own.
-    chance = np.random.default_rng(6)
+    rng = np.random.default_rng(6)
 
     def smooth():
-        return np.convolve(chance.normal(0, 14, GRID.size), np.ones(12) / 12, "same")
+        return np.convolve(rng.normal(0, 14, GRID.size), np.ones(12) / 12, "same")
 
     shared = smooth()
     spots = np.array([np.where(GRID < 600, shared, smooth()) for _ in range(8)])
-    needs = Needs(lacking_db=spots, weight=np.full(8, 1 / 8))
+    needs = Needs(error_db=spots, weight=np.full(8, 1 / 8))
     assert 400 < agreed_to_hz(GRID, needs, Limits(max_boost_db=6)) < 1000
-    assert agreed_to_hz(GRID, Needs(lacking_db=spots[:1], weight=np.ones(1)), Limits()) is None
+    assert agreed_to_hz(GRID, Needs(error_db=spots[:1], weight=np.ones(1)), Limits()) is None
 
 
 def test_with_one_spot_nothing_can_be_left_out():
-    needs = Needs(lacking_db=bump(60, 8, 0.2)[None], weight=np.ones(1))
+    needs = Needs(error_db=bump(60, 8, 0.2)[None], weight=np.ones(1))
     found = expected(needs, -FLAT, np.zeros((0, GRID.size)), at_hz=GRID, range_hz=(20, 500), level_band_hz=(200, 2000))
     assert found.after_at_new_spots_db is None
-    assert plan_correction(GRID, needs, FLAT, limits=Limits()).stretches[1].gain_db is None
+    assert plan_correction(GRID, needs, FLAT, limits=Limits()).regions[1].gain_db is None
 
 
 # Headroom
@@ -555,7 +555,7 @@ def test_subs_have_a_range_of_their_own():
 def test_a_lower_target_asks_for_less_boost_and_costs_loudness():
     # A hill of 6 dB and a dip of 6 dB at every spot.
     level = bump(60, 6, 0.3) + bump(200, -6, 0.3)
-    needs = Needs(lacking_db=np.repeat(-level[None], 4, axis=0), weight=np.full(4, 0.25))
+    needs = Needs(error_db=np.repeat(-level[None], 4, axis=0), weight=np.full(4, 0.25))
     rows = target_levels(GRID, needs, Limits(to_hz=500), range_hz=(30, 500), at_level_db=-20.0)
     assert [row.level_db for row in rows] == [-20 - row.lowered_db for row in rows]
     assert rows[0].boost_db == pytest.approx(6, abs=0.1)
@@ -565,7 +565,7 @@ def test_a_lower_target_asks_for_less_boost_and_costs_loudness():
     assert at_six.cuts_alone_db < 0.1
     assert rows[0].cuts_alone_db > 1
     assert np.diff([row.lost_db for row in rows]).min() > 0
-    assert target_levels(GRID, Needs(lacking_db=-level[None], weight=np.ones(1)), Limits(), range_hz=(30, 500),
+    assert target_levels(GRID, Needs(error_db=-level[None], weight=np.ones(1)), Limits(), range_hz=(30, 500),
                          at_level_db=0.0) == ()
 
 
@@ -607,9 +607,9 @@ def test_what_is_proposed_is_a_multiple_of_the_delay_step(step_ms):
     rng = np.random.default_rng(2)
     correction = Correction(convolutions={"L": LATE}, bands={})
     for arrivals in rng.uniform(0.003, 0.012, (50, 3)):
-        ladder = arrival_ladder([ChannelReading(channel=c, level_db=0.0, arrival_s=s, polarity="normal")
+        alignment_table = table_of_arrivals([ChannelReading(channel=c, level_db=0.0, arrival_s=s, polarity="normal")
                                  for c, s in zip("LRC", arrivals, strict=True)], delay_step_s=step_s)
-        alignment = with_ladder(Alignment(), ladder, delay_step_s=step_s)
+        alignment = with_table(Alignment(), alignment_table, delay_step_s=step_s)
         for channel in "LRC":
             for one in (None, correction):
                 settings = settings_of(alignment, one, channel, sample_rate_hz=RATE, device=device)
@@ -651,8 +651,8 @@ def test_a_correction_counts_as_much_as_it_is_of_what_sounds():
 
 def uneven(spots=5):
     """Spots that share a hill and differ besides."""
-    chance = np.random.default_rng(9)
-    own = [np.convolve(chance.normal(0, 10, GRID.size), np.ones(12) / 12, "same") for _ in range(spots)]
+    rng = np.random.default_rng(9)
+    own = [np.convolve(rng.normal(0, 10, GRID.size), np.ones(12) / 12, "same") for _ in range(spots)]
     return bump(80, 6, 0.3) + np.array(own)
 
 

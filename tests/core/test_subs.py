@@ -20,7 +20,7 @@ from dolce.core.subs import (
     found_at,
     neutral,
     search,
-    search_with_trade,
+    search_with_front,
     smoothing,
 )
 from dolce.core.subs.space import SettingSpace
@@ -168,13 +168,13 @@ def test_a_search_is_the_same_every_time_and_other_starts_find_nothing_better():
 def box(subs, seats=3, spots=2, seed=0):
     """Subs of their own levels and latencies along the walls of a box with its modes: many settings are nearly as good.
     """
-    chance = np.random.default_rng(seed)
+    rng = np.random.default_rng(seed)
     places = np.array([[0.4, 0.4, 0.3], [4.7, 0.5, 0.3], [2.5, 6.6, 0.3], [0.4, 3.6, 0.3]])[:subs]
     middles = np.array([[1.7 + 0.9 * k, 4.0, 1.15] for k in range(seats)])
-    heard = (middles[:, None] + chance.uniform(-0.2, 0.2, (seats, spots, 3))).reshape(-1, 3)
+    heard = (middles[:, None] + rng.uniform(-0.2, 0.2, (seats, spots, 3))).reshape(-1, 3)
     frequency = np.arange(18.0, 133.0)
-    own = 10 ** (chance.uniform(-3, 3, (subs, 1, 1)) / 20) * np.exp(
-        -2j * np.pi * frequency * chance.uniform(0, 0.007, (subs, 1, 1)))
+    own = 10 ** (rng.uniform(-3, 3, (subs, 1, 1)) / 20) * np.exp(
+        -2j * np.pi * frequency * rng.uniform(0, 0.007, (subs, 1, 1)))
     through = (1j * frequency / 23 / (1 + 1j * frequency / 23)) ** 3                   # what falls off at the bottom
     return BassField(own * through * modal_transfer(
         places, heard, size_m=(5.1, 7.0, 2.7), frequency_hz=frequency, reverberation_s=0.3, speed_m_s=343.0),
@@ -192,7 +192,7 @@ def test_in_a_room_with_modes_other_starts_find_nothing_better(subs, loss_db):
 def test_where_the_allowed_loss_is_reached_the_walk_goes_on_as_far_as_a_simplex():
     """Nelder and Mead (scipy) as the reference. Along single numbers alone it stays 0.2 dB short in the mean."""
     space = SettingSpace(box(3, seed=1), SearchLimits(max_loss_db=1))
-    starts = space.by_chance(300, np.random.default_rng(3))
+    starts = space.random(300, np.random.default_rng(3))
     rows, costs = space.walked_downhill(*space.distinct(starts, space.costs(starts), 8), steps=80, smallest=0.01)
     scale = np.where(np.isin(np.arange(rows.shape[1]), space.delays), 0.001, 1.0)
     turned = np.isin(np.arange(rows.shape[1]), space.turns)
@@ -209,7 +209,7 @@ def test_a_loss_that_would_be_worth_it_is_not_taken_where_it_is_not_allowed():
     free, held = (search(box(3, seed=1), SearchLimits(max_loss_db=loss)) for loss in (12, 0))
     assert free.output_db < -0.25
     assert held.output_db >= -0.1
-    assert held.uneven_db > free.uneven_db
+    assert held.deviation_db > free.deviation_db
 
 
 def test_gains_are_rounded_the_way_that_costs_least():
@@ -230,7 +230,7 @@ def test_a_child_has_each_sub_as_one_of_two_parents_has_it(monkeypatch):
     monkeypatch.setattr(subs_search, "_FRESH", 0.0)
     monkeypatch.setattr(subs_search, "_CROSSED", 1.0)
     space = SettingSpace(box(3), SearchLimits(all_passes=1))
-    parents = space.by_chance(2, np.random.default_rng(4))
+    parents = space.random(2, np.random.default_rng(4))
     children = subs_search._children(space, parents, np.random.default_rng(5))
     of = np.array([[[np.array_equal(child[numbers], parent[numbers]) for parent in parents]
                     for numbers in space.of_sub] for child in children])
@@ -264,18 +264,18 @@ def test_gains_stay_where_they_were_matched_if_that_is_wished_and_all_passes_whe
 
 def test_the_trade_holds_the_most_even_of_each_output():
     field, limits = small_room(4, subs=3, seats=3), SearchLimits()
-    found, trade = search_with_trade(field, limits)
-    outputs, uneven = [one.output_db for one in trade], [one.spread_db + one.left_db for one in trade]
-    assert len(trade) >= 3
+    found, pareto_front = search_with_front(field, limits)
+    outputs, uneven = [one.output_db for one in pareto_front], [one.spread_db + one.left_db for one in pareto_front]
+    assert len(pareto_front) >= 3
     assert outputs == sorted(outputs, reverse=True)
     assert uneven == sorted(uneven, reverse=True)                   # what is louder is less even
-    assert found in trade
+    assert found in pareto_front
     rng = np.random.default_rng(8)
     for _ in range(300):
-        by_chance = found_at(field, tuple(SubSetting(delay_s=rng.uniform(0, 0.02), gain_db=-rng.uniform(0, 10),
+        random = found_at(field, tuple(SubSetting(delay_s=rng.uniform(0, 0.02), gain_db=-rng.uniform(0, 10),
                                                      polarity=int(rng.choice([1, -1]))) for _ in range(3)), limits)
-        beaten = [k for k, output in enumerate(outputs) if by_chance.output_db >= output + 0.5]
-        assert all(by_chance.spread_db + by_chance.left_db > uneven[k] - 0.3 for k in beaten)
+        beaten = [k for k, output in enumerate(outputs) if random.output_db >= output + 0.5]
+        assert all(random.spread_db + random.left_db > uneven[k] - 0.3 for k in beaten)
 
 
 def test_a_search_tells_how_far_it_is_and_ends_when_it_is_stopped():

@@ -7,7 +7,7 @@ import pytest
 from numpy.testing import assert_allclose
 
 from dolce.core.geometry import RoomSize, distance_m
-from dolce.core.levels import NOMINAL_HZ, thirds_of
+from dolce.core.levels import NOMINAL_HZ, third_octaves_of
 from dolce.core.response import ANALYSIS_GRID_HZ as GRID
 from dolce.core.room import new_plan
 from dolce.core.tolerance import (
@@ -46,7 +46,7 @@ def test_a_difference_smaller_than_what_can_be_told_decides_nothing(value, error
 
 def test_thirds_are_means_of_energy():
     # Two tones of equal level in one third have the mean of both; pink noise is level in all.
-    mids, level = thirds_of(GRID, np.zeros((2, GRID.size)))
+    mids, level = third_octaves_of(GRID, np.zeros((2, GRID.size)))
     assert_allclose(level, 0, atol=1e-12)
     assert_allclose(mids[1:] / mids[:-1], 2 ** (1 / 3), rtol=0.01)
 
@@ -73,7 +73,7 @@ def test_the_interval_holds_the_truth_about_as_often_as_it_says():
     # Monte Carlo: spots scatter about a known room; the average of many more spots lies within the error.
     rng, held = np.random.default_rng(8), 0
     truth = room(rng, 3, 0, 1)[0]
-    mids, known = thirds_of(GRID, truth)
+    mids, known = third_octaves_of(GRID, truth)
     known = known - known[(mids >= 200) & (mids <= 4000)].mean()
     wanted = replace(EBU, upper_db=(-30.0, -30.0, -30.0), lower_db=(-40.0, -40.0, -40.0))      # the bump is always told
     for _ in range(200):

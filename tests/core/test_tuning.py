@@ -8,7 +8,7 @@ import pytest
 from numpy.testing import assert_allclose
 from scipy import signal
 
-from dolce.core.alignment import ChannelReading, arrival_ladder, match_of, with_subs_by_plan
+from dolce.core.alignment import ChannelReading, match_of, table_of_arrivals, with_subs_by_plan
 from dolce.core.filters import BandFilter, chain_level_db, chain_samples
 from dolce.core.geometry import Point, RoomSize
 from dolce.core.job import Moved, Round, TakeRecord, moved_between, proposed_base
@@ -19,10 +19,10 @@ from dolce.core.room import new_plan
 from dolce.core.tuning import (
     Alignment,
     Band,
-    Blend,
     ChannelAlignment,
     Correction,
     Responses,
+    SeatWeighting,
     SpotLevels,
     blends_of,
     levelled_again,
@@ -75,16 +75,16 @@ def test_channels_that_play_the_same_add_as_pressures():
     assert_allclose(both.seat_level_db(["Sub1"], {1: 1.0}), 0)
 
 
-@pytest.mark.parametrize(("kind", "order", "corner_db"), [
+@pytest.mark.parametrize(("kind", "order", "crossover_db"), [
     ("linkwitz-riley", 2, 0.0), ("linkwitz-riley", 4, 0.0), ("butterworth", 2, 3.01)])
-def test_both_sides_of_a_crossover_add_up(kind, order, corner_db):
+def test_both_sides_of_a_crossover_add_up(kind, order, crossover_db):
     # Linkwitz 1976: second-order halves are 180 degrees apart, so one of them is turned over; then Linkwitz-Riley
     # adds up flat, Butterworth to +3.01 dB at the corner.
     crossover = Crossover(frequency_hz=80, kind=kind, order=order)
     low, high = (response_of(ChannelAlignment(**{side: crossover}).settings, at_hz=GRID, sample_rate_hz=RATE)
                  for side in ("low_pass", "high_pass"))
     level = 20 * np.log10(np.abs(low + high))
-    assert level[np.argmin(np.abs(GRID - 80))] == pytest.approx(corner_db, abs=0.02)
+    assert level[np.argmin(np.abs(GRID - 80))] == pytest.approx(crossover_db, abs=0.02)
     assert level.min() > -0.01
 
 
@@ -122,11 +122,11 @@ def test_ids_of_bands_stay_and_are_not_given_twice():
 
 
 def test_every_seat_counts_by_its_weight_however_many_spots_it_has():
-    blend = Blend(weights={1: 1.0, 2: 0.5, 3: 0.0})
-    found = blend.spot_weights({10: 1, 11: 1, 12: 1, 20: 2, 30: 3, 40: None})
+    seat_weighting = SeatWeighting(weights={1: 1.0, 2: 0.5, 3: 0.0})
+    found = seat_weighting.spot_weights({10: 1, 11: 1, 12: 1, 20: 2, 30: 3, 40: None})
     assert found == {10: 1 / 3, 11: 1 / 3, 12: 1 / 3, 20: 0.5}
     with pytest.raises(InvalidValue, match="no seat has a weight"):
-        Blend(weights={1: 0.0})
+        SeatWeighting(weights={1: 0.0})
 
 
 def test_blends_begin_with_all_seats_then_the_main_one():
@@ -166,9 +166,9 @@ def reading(channel, level, arrival, **more):
 
 
 def test_a_level_that_is_not_known_pulls_no_trim():
-    ladder = arrival_ladder([reading("L", -3.0, 0.01), reading("R", -1.0, 0.011), reading("C", None, 0.012)],
+    alignment_table = table_of_arrivals([reading("L", -3.0, 0.01), reading("R", -1.0, 0.011), reading("C", None, 0.012)],
                             delay_step_s=1 / RATE)
-    assert {r.reading.channel: r.trim_db for r in ladder.rungs} == {"L": 0.0, "R": -2.0, "C": 0.0}
+    assert {r.reading.channel: r.trim_db for r in alignment_table.channel_rows} == {"L": 0.0, "R": -2.0, "C": 0.0}
     match = match_of([reading("L", -3.0, 0.01), reading("C", None, 0.012)])
     assert (match.level_db, match.arrival_s) == (None, pytest.approx(0.002))
 
@@ -183,10 +183,10 @@ def test_subs_that_play_together_are_matched_20_lg_n_lower_and_arrive_as_the_pla
         distance_m={"L": 2.0, "R": 2.0, "Sub1": 3.0, "Sub2": 2.5}, speed_m_s=343.0)
     # The latency is that of L and R, in the middle: 16.25 ms less 2 m of way.
     assert [r.arrival_s for r in readings[2:]] == pytest.approx([0.01625 + 1 / 343, 0.01625 + 0.5 / 343])
-    ladder = arrival_ladder(readings, delay_step_s=1 / RATE)
-    assert [r.trim_db for r in ladder.rungs] == [0.0, 0.0, -6.0, -6.0]
+    alignment_table = table_of_arrivals(readings, delay_step_s=1 / RATE)
+    assert [r.trim_db for r in alignment_table.channel_rows] == [0.0, 0.0, -6.0, -6.0]
     assert match_of(readings).arrival_s == pytest.approx(0.0001)  # subs were not heard: they count nothing
-    assert max(r.delay_s for r in ladder.rungs) < 0.0031
+    assert max(r.delay_s for r in alignment_table.channel_rows) < 0.0031
 
 
 def round_of(number, active="bypass", corrects=True):

@@ -76,9 +76,9 @@ def test_search_is_more_even_than_subs_as_they_are_and_keeps_its_limits(room):
     assert view.searching.fraction == 1.0
     assert not view.searching.running
     # The trade: what is louder is less even, and every point can be looked at.
-    trade = sorted(view.trade)
-    assert len(trade) >= 2
-    assert {code for _, _, code in trade} <= set(view.states)
+    pareto_front = sorted(view.pareto_front)
+    assert len(pareto_front) >= 2
+    assert {code for _, _, code in pareto_front} <= set(view.states)
     assert set(view.states) >= {"alone-Sub1", "alone-Sub2", "as-they-are", "distances", "search"}
 
 
@@ -166,8 +166,8 @@ def test_what_a_state_that_is_gone_would_use_is_said(room):
 
 def test_subs_as_one_are_as_loud_as_the_mains_and_follow_their_offset(found):
     services, job_id = found
-    ladder = services.aligning.view(job_id).ladder
-    after = {rung.reading.channel: rung.reading.matched_db + rung.trim_db for rung in ladder.rungs}
+    alignment_table = services.aligning.view(job_id).alignment_table
+    after = {channel_row.reading.channel: channel_row.reading.matched_db + channel_row.trim_db for channel_row in alignment_table.channel_rows}
     assert set(after) == {"L", "R", "C", "Ls", "Rs", "subs"}
     assert max(after.values()) - min(after.values()) < 0.11                     # trims in steps of 0.1 dB
     before = alignment_of(services, job_id).channels
@@ -185,7 +185,7 @@ def test_delay_and_polarity_of_the_group_lose_least_over_all_mains(found):
 
     best = services.crossing.view(job_id)
     assert set(best.handovers) == {"L", "R", "C", "Ls", "Rs"}
-    assert best.handovers["Ls"].corner_hz == 100.0
+    assert best.handovers["Ls"].crossover_hz == 100.0
     group = best.alignment.subs
     for delay_s, polarity in ((group.delay_s, -group.polarity), (group.delay_s + 0.003, group.polarity),
                               (group.delay_s - 0.003, group.polarity)):
@@ -325,7 +325,7 @@ def test_a_processor_of_coarse_steps_gets_steps_and_one_without_crossovers_is_to
         for one in view.alignment.channels.values():
             assert one.delay_s * 1000 == pytest.approx(round(one.delay_s * 1000), abs=1e-6)
             assert one.trim_db * 2 == pytest.approx(round(one.trim_db * 2), abs=1e-6)
-        assert "routing" in {misfit.kind for misfit in view.broken}
+        assert "routing" in {unsupported.kind for unsupported in view.broken}
     finally:
         services.processor.use_limits(job_id, None)
 

@@ -102,7 +102,7 @@ def everything(services, job_id):
             "present": place[job.round_id],
             "rounds": [(r.name, r.state) for r in rounds],
             "takes": takes,
-            "alignment": (place[alignment.round_id], alignment.channels, alignment.blend),
+            "alignment": (place[alignment.round_id], alignment.channels, alignment.seat_weighting),
             "correction": (
                 place[correction.round_id],
                 place[correction.alignment.round_id],
@@ -353,7 +353,7 @@ STRANGE = {
     "a view that never ends": ["DROP TABLE logbook", f"CREATE VIEW logbook AS {ENDLESS}"],
     "a trigger": ["CREATE TRIGGER t AFTER INSERT ON jobs BEGIN DELETE FROM jobs; END"],
     "a column that is computed": ["ALTER TABLE logbook ADD COLUMN more AS (length(text))"],
-    "a table that is not there": ["DROP TABLE stories"],
+    "a table that is not there": ["DROP TABLE reports"],
     "a column that is not there": ["ALTER TABLE takes DROP COLUMN note"],
     "a plan that is none": ["UPDATE plan_steps SET plan = '[1, 2]'"],
     "JSON without an end": [f"UPDATE plan_steps SET plan = '{'[' * 20_000}'"],

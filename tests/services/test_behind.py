@@ -2,11 +2,11 @@
 
 import threading
 
-from dolce.services.behind import Behind
+from dolce.services.background import Background
 
 
 def test_what_is_left_gives_way_to_what_is_asked_next_and_faults_end_nothing():
-    behind, done, running, go_on = Behind(), [], threading.Event(), threading.Event()
+    behind, done, running, go_on = Background(), [], threading.Event(), threading.Event()
 
     def first() -> None:
         running.set()
@@ -23,7 +23,7 @@ def test_what_is_left_gives_way_to_what_is_asked_next_and_faults_end_nothing():
 
 
 def test_no_step_begins_while_a_page_is_answered():
-    behind, done, first = Behind(), [], threading.Event()
+    behind, done, first = Background(), [], threading.Event()
     behind.page_begins()
     behind.begin("read", 1, lambda: [lambda: (done.append("step"), first.set())])
     assert not first.wait(0.2)
@@ -34,7 +34,7 @@ def test_no_step_begins_while_a_page_is_answered():
 
 
 def test_once_closed_nothing_more_is_done():
-    behind, done = Behind(), []
+    behind, done = Background(), []
     behind.page_begins()
     behind.begin("read", 1, lambda: [lambda: done.append("step")])
     behind.close()

@@ -5,7 +5,7 @@ import pytest
 
 from dolce.errors import InvalidValue
 from dolce.services.jobs.job_keeping import JobWish
-from dolce.services.read.wish import ReadWish
+from dolce.services.read.options import ReadWish
 
 
 @pytest.fixture

@@ -11,7 +11,7 @@ from dolce.core.response import ANALYSIS_GRID_HZ, is_impulse_response
 from dolce.core.signals import Sweep
 from dolce.errors import FormatError, InvalidValue
 from dolce.services.jobs.job_keeping import JobWish
-from dolce.services.read.wish import ReadWish
+from dolce.services.read.options import ReadWish
 
 
 @pytest.fixture

@@ -25,7 +25,7 @@ def process():
 @pytest.fixture(scope="module")
 def plan():
     lacking = -5 * np.exp(-((np.log2(AT_HZ / 63) / 0.3) ** 2)) - 4 * np.exp(-((np.log2(AT_HZ / 160) / 0.2) ** 2))
-    needs = Needs(lacking_db=lacking[None], weight=np.ones(1))
+    needs = Needs(error_db=lacking[None], weight=np.ones(1))
     return plan_correction(AT_HZ, needs, np.zeros(AT_HZ.size), limits=LIMITS)
 
 

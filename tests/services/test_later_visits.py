@@ -8,7 +8,7 @@ from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.errors import Conflict, InvalidValue
 from dolce.services.jobs.job_keeping import JobWish
 from dolce.services.load.audition import ListenWish
-from dolce.services.read.wish import Place, ReadWish
+from dolce.services.read.options import Place, ReadWish
 from dolce.services.wiring import open_services
 from rooms import shaped_pair
 

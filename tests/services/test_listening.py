@@ -9,7 +9,7 @@ import pyloudnorm
 import pytest
 import soundfile
 
-from dolce.core.correction import MonitorSwitches, Position, Switch, SwitchesAt, Taste
+from dolce.core.correction import MonitorSwitches, Position, Preference, Switch, SwitchesAt
 from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.errors import Conflict, FormatError, InvalidValue, NotFound
 from dolce.services.load.audition import ListenWish
@@ -175,8 +175,8 @@ def test_recordings_that_are_none_are_refused_with_the_reason(pair, data, kind, 
 
 def test_taste_is_heard_at_once_and_kept_as_a_version_with_filters_of_its_own(rendered):
     services, job_id, audition = rendered
-    taste = Taste(tilt_db_per_octave=-0.5, bass_db=3.0)
-    services.listening.turn(job_id, "preset-A", taste)
+    preference = Preference(tilt_db_per_octave=-0.5, bass_db=3.0)
+    services.listening.turn(job_id, "preset-A", preference)
     turned = services.listening.view(job_id).audition
     assert turned.names[TURNED] == "A, turned"
     assert turned.number > audition.number
@@ -184,13 +184,13 @@ def test_taste_is_heard_at_once_and_kept_as_a_version_with_filters_of_its_own(re
     # Band by band it is the curve of the taste on top of what A was.
     bands = turned.pressure["preset-A"]
     change = turned.pressure[TURNED].mean_db - bands.mean_db
-    wanted = taste.level_db(bands.frequency_hz)
+    wanted = preference.level_db(bands.frequency_hz)
     assert np.abs(change - wanted)[bands.frequency_hz > 50].max() < 0.5
-    services.listening.keep_taste(job_id, "Warmer")
+    services.listening.keep_preference(job_id, "Warmer")
     services.listening.wait(job_id)
     assert services.listening.view(job_id).work.fault == ""
     version = next(one for one in services.loading.view(job_id).tuned.versions.values() if one.name == "Warmer")
-    assert version.taste.level_db(ANALYSIS_GRID_HZ) == pytest.approx(taste.level_db(ANALYSIS_GRID_HZ))
+    assert version.preference.level_db(ANALYSIS_GRID_HZ) == pytest.approx(preference.level_db(ANALYSIS_GRID_HZ))
     assert version.found
     services.shaping.undo(job_id)
     services.shaping.undo(job_id)
@@ -198,9 +198,9 @@ def test_taste_is_heard_at_once_and_kept_as_a_version_with_filters_of_its_own(re
 
 def test_taste_on_top_of_bypass_can_be_heard_but_not_kept(rendered):
     services, job_id, _ = rendered
-    services.listening.turn(job_id, "bypass", Taste(treble_db=2.0))
+    services.listening.turn(job_id, "bypass", Preference(treble_db=2.0))
     with pytest.raises(Conflict, match="Bypass is no correction of this job"):
-        services.listening.keep_taste(job_id, "Brighter")
+        services.listening.keep_preference(job_id, "Brighter")
 
 
 def test_a_note_says_what_was_compared(rendered):

@@ -5,7 +5,7 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
-from dolce.core.correction import Limits, Means
+from dolce.core.correction import FilterType, Limits
 from dolce.core.filters import BandFilter
 from dolce.core.processor import Crossover
 from dolce.core.response import ANALYSIS_GRID_HZ as GRID
@@ -216,8 +216,8 @@ def test_points_of_a_drawn_target_begin_where_the_target_lies_and_are_moved(job)
         services.targets.set_point(job_id, "L", 100, 3)
     curve = services.targets.curve(job_id, "points", channel="L")
     services.shaping.set_aim(job_id, aim=Aim(target=replace(services.shaping.correction(job_id).target, curve=curve),
-                                             means=Means()), anchor="band", anchor_band_hz=(200, 2000),
-                             anchor_level_db=0.0, linked=True, taste=None)
+                                             means=FilterType()), anchor="band", anchor_band_hz=(200, 2000),
+                             anchor_level_db=0.0, linked=True, preference=None)
     assert not services.shaping.correction(job_id).target_db("L", GRID).any()
     services.targets.set_point(job_id, "L", 100, 3)
     services.targets.set_point(job_id, "L", 120, 4, instead_of=2)

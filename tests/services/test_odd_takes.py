@@ -4,8 +4,8 @@ import numpy as np
 import pytest
 
 from dolce.core.response import ANALYSIS_GRID_HZ, smoothed_level_db
-from dolce.core.response.odd_takes import odd_takes, repeats_differ_db
-from dolce.services.takes.odd import odd_words
+from dolce.core.response.outliers import outliers, repeats_differ_db
+from dolce.services.takes.outliers import outlier_words
 from dolce.services.takes.taking import Taking
 
 
@@ -18,7 +18,7 @@ def board(demo, demo_job):
 
 
 def found_in(levels, spots, arrival_s=None, flight_s=None):
-    return odd_takes(levels, ANALYSIS_GRID_HZ, spots=spots, arrival_s=arrival_s or {}, flight_s=flight_s or {})
+    return outliers(levels, ANALYSIS_GRID_HZ, spots=spots, arrival_s=arrival_s or {}, flight_s=flight_s or {})
 
 
 def test_nothing_is_odd_on_a_board_taken_as_planned(demo, demo_job, board):
@@ -29,7 +29,7 @@ def test_nothing_is_odd_on_a_board_taken_as_planned(demo, demo_job, board):
 
 def test_what_is_odd_is_found_anew_when_a_take_is_added_and_once_only_else(demo, demo_job, monkeypatch):
     asked = []
-    monkeypatch.setattr("dolce.services.takes.odd.odd_takes", lambda levels, *_, **__: asked.append(len(levels)) or [])
+    monkeypatch.setattr("dolce.services.takes.outliers.outliers", lambda levels, *_, **__: asked.append(len(levels)) or [])
     board = demo.taking.board(demo_job)
     taking = Taking(demo.context, demo.sound, None)
     for _ in range(2):
@@ -54,7 +54,7 @@ def test_a_microphone_that_was_not_moved_is_found_at_its_spot(board):
     odd = found_in(levels, spots)
     assert {(one.cell, one.kind, one.other) for one in odd} == {
         ((channel, spots[4]), "not moved", spots[3]) for channel in ("L", "R")}
-    assert odd_words(odd[0], job).startswith("Spot 5 sounds as spot 4 did.")
+    assert outlier_words(odd[0], job).startswith("Spot 5 sounds as spot 4 did.")
 
 
 def test_somebody_in_the_way_is_found_at_its_cell(board):
@@ -63,7 +63,7 @@ def test_somebody_in_the_way_is_found_at_its_cell(board):
     odd = found_in(levels, spots)
     assert [(one.cell, one.kind) for one in odd] == [(("R", spots[2]), "in the way")]
     assert odd[0].value == pytest.approx(8, abs=1)
-    assert "less treble at spot 3" in odd_words(odd[0], job)
+    assert "less treble at spot 3" in outlier_words(odd[0], job)
 
 
 def test_two_rows_that_were_exchanged_at_one_spot_are_found_by_their_arrivals(board):
@@ -76,7 +76,7 @@ def test_two_rows_that_were_exchanged_at_one_spot_are_found_by_their_arrivals(bo
     odd = found_in(levels, spots, arrival, flight)
     assert {(one.cell[0], one.cell[1], one.kind) for one in odd} == {("L", spots[1], "wrong row"),
                                                                      ("Ls", spots[1], "wrong row")}
-    assert "arrives as Ls would" in odd_words(next(one for one in odd if one.cell[0] == "L"), job)
+    assert "arrives as Ls would" in outlier_words(next(one for one in odd if one.cell[0] == "L"), job)
 
 
 def test_repeats_differ_by_what_moved_between_them(board):

@@ -30,11 +30,11 @@ def test_a_job_of_any_layout_goes_through_all_stops(services, layout, subs):
     services.sound.wait()
     all_open()
     if len(job.channels) > 1:
-        ladder = services.aligning.view(job.id).ladder
-        told = {rung.reading.channel: rung.reading.polarity for rung in ladder.rungs}
+        alignment_table = services.aligning.view(job.id).alignment_table
+        told = {channel_row.reading.channel: channel_row.reading.polarity for channel_row in alignment_table.channel_rows}
         assert told.pop("C", "normal") in ("normal", "unsure")                 # three-way: of two takes not always told
         assert set(told.values()) == {"normal"}
-        assert all(-20 <= rung.trim_db <= 0 for rung in ladder.rungs)
+        assert all(-20 <= channel_row.trim_db <= 0 for channel_row in alignment_table.channel_rows)
         services.aligning.use_proposal(job.id)
     services.shaping.find(job.id)
     for channel, shaped in services.shaping.shapes(job.id).items():
@@ -62,7 +62,7 @@ def test_linked_pairs_get_the_same_bands_and_others_their_own(services):
     services.taking.run_rest(job.id)
     services.sound.wait()
     view = services.shaping.view(job.id)
-    services.shaping.set_aim(job.id, aim=view.correction.aim("L"), taste=None, anchor="band",
+    services.shaping.set_aim(job.id, aim=view.correction.aim("L"), preference=None, anchor="band",
                              anchor_band_hz=(200.0, 2000.0), anchor_level_db=0.0, linked=True)
     services.shaping.find(job.id)
     bands = services.shaping.view(job.id).correction.bands

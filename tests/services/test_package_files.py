@@ -15,7 +15,7 @@ import soundfile
 from numpy.testing import assert_allclose
 
 from asking import client_of, post
-from dolce.core.correction import Limits, Means
+from dolce.core.correction import FilterType, Limits
 from dolce.core.filters import chain_sections
 from dolce.core.processor import Crossover, Effects, ProcessorLimits
 from dolce.core.response import ImpulseResponse, find_arrival
@@ -108,9 +108,9 @@ def test_what_a_device_can_not_hold_is_shortened_and_said(shaped):
     services, job_id = shaped
     copy = services.jobs.copy(job_id).id
     services.processor.add_limits(copy, ProcessorLimits(name="Short", bands=0, taps=4096))
-    services.shaping.set_aim(copy, aim=Aim(limits=Limits(from_hz=30.0), means=Means(
+    services.shaping.set_aim(copy, aim=Aim(limits=Limits(from_hz=30.0), means=FilterType(
         method="convolution", duration_s=0.08)), anchor="band", anchor_band_hz=(200, 2000), anchor_level_db=0.0,
-        linked=True, taste=None)
+        linked=True, preference=None)
     services.shaping.find(copy)
     files = files_of(services, copy, rates_hz=(48_000, 192_000))
     assert soundfile.info(io.BytesIO(files["impulse-responses/48000/L-48000Hz.wav"])).frames == 3840
@@ -352,17 +352,17 @@ def test_a_spot_without_a_known_arrival_is_named_and_the_others_are_summed(manag
 def test_filters_that_were_found_for_other_seats_say_so(managed):
     services, _ = managed
     job_id = services.jobs.copy(1).id
-    blends = services.shaping.view(job_id).blends
-    services.shaping.set_blend(job_id, blends[1])
-    assert services.shaping.correction(job_id).found_for_others == blends[0]
+    seat_weightings = services.shaping.view(job_id).seat_weightings
+    services.shaping.set_seat_weighting(job_id, seat_weightings[1])
+    assert services.shaping.correction(job_id).found_for_others == seat_weightings[0]
     services.blending.keep(job_id, "Couch only")
     page = client_of(services).get(f"/jobs/{job_id}/shape?sheet=blends").text
-    assert f"found for {blends[0].name}" in page
-    assert f"filters for {blends[0].name}" in page
+    assert f"found for {seat_weightings[0].name}" in page
+    assert f"filters for {seat_weightings[0].name}" in page
     table = services.blending.table(job_id)
     assert table.range_hz == (20, 500)                                   # one range for all rows, and named
     assert "20 Hz to 500 Hz for every correction" in page
-    assert [row.found_for for row in table.rows] == [blends[0], blends[0]]
+    assert [row.found_for for row in table.rows] == [seat_weightings[0], seat_weightings[0]]
 
 
 def test_ranges_and_levels_are_offered_before_the_first_search(managed):

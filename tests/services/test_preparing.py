@@ -87,7 +87,7 @@ def test_a_real_rig_is_never_heard_without_sound(services, job_id):
         services.taking.rehearse(job_id, told=lambda *_: None, stopped=lambda: False)
 
 
-def test_a_job_is_brought_to_its_story_and_one_that_somebody_aligns_is_left_to_them(services, job_id):
+def test_a_job_is_brought_to_its_report_and_one_that_somebody_aligns_is_left_to_them(services, job_id):
     other = services.jobs.copy(job_id, with_takes=False, name="Somebody's")
     services.taking.run_rest(other.id)
     services.sound.wait()
@@ -99,7 +99,7 @@ def test_a_job_is_brought_to_its_story_and_one_that_somebody_aligns_is_left_to_t
     assert view.needs == ""
     assert view.after_round.name == "Corrected"
     assert services.jobs.get(job_id).processor.active == "A"
-    assert services.storytelling.story(job_id).words.words
+    assert services.reporting.report(job_id).words.words
     assert not services.shaping.view(other.id).found
 
 

@@ -24,8 +24,8 @@ from dolce.core.rig import SLATE
 from dolce.devices.processor import RehearsalProcessor
 from dolce.errors import Conflict, Damaged, DeviceError, InvalidValue
 from dolce.services.jobs.job_keeping import JobWish
-from dolce.services.load.misfit_words import misfit_words
 from dolce.services.load.packing import PackageWish
+from dolce.services.load.unsupported_words import unsupported_words
 from dolce.services.sample.demo_rooms import net_loft
 
 BELL = BandFilter(frequency_hz=80, gain_db=-4, q=2)
@@ -159,7 +159,7 @@ def test_one_for_the_subs_alone_leaves_the_others_in_time(services):
     services.rigging.set_rig(job_id, pace="fast", sweep_seconds=2.0)
     before = taken(services, job_id)
     services.processor.add_other(job_id, replace(RECEIVER, channels=("Sub1",)))
-    services.taking.new_round(job_id, name="Behind")
+    services.taking.new_round(job_id, name="Background")
     after = taken(services, job_id)
     moved = {c for c in after if abs(after[c].arrival_s - before[c].arrival_s) > 0.01}
     assert moved == {"Sub1"}
@@ -185,7 +185,7 @@ def test_a_device_without_crossovers_is_not_given_any():
     crossover = Crossover(frequency_hz=80)
     preset = Preset(name="x", channels={"L": ChannelSettings(high_pass=crossover)},
                     bass=BassManagement(crossover=crossover, subs=("Sub1",)))
-    assert tuple(map(misfit_words, limits.broken_by(preset))) == ("bass goes to the subs, the device has no crossovers",
+    assert tuple(map(unsupported_words, limits.broken_by(preset))) == ("bass goes to the subs, the device has no crossovers",
                                         "L: crossover, the device has none")
     assert ProcessorLimits(name="Rich").broken_by(preset) == ()
 
@@ -206,7 +206,7 @@ def test_equal_states_are_kept_once_with_their_taps_and_forgotten_when_nobody_ha
             work.takes.set_round_state(made.id, convolved, name=f"R{number}")
         work.kept_states.add(job_id, convolved, at=services.context.now())
     assert (rows(services, "states") - states, rows(services, "taps")) == (1, 1)
-    services.context.database.states_at_hand._kept.clear()                   # as after a new start
+    services.context.database.state_cache._kept.clear()                   # as after a new start
     with services.context.look() as work:
         rounds = [r for r in work.takes.rounds(job_id) if r.name.startswith("R")]
         assert [r.state for r in rounds] == [convolved] * 3
@@ -221,10 +221,10 @@ def test_taps_that_the_disk_has_changed_are_not_taken_for_those_that_were_kept(s
         "L": ChannelSettings(convolution=Convolution.of(np.linspace(1, 0, 500), sample_rate_hz=48_000))})})
     with services.context.change() as work:
         work.jobs.set_processor(job_id, convolved)
-    services.context.database.states_at_hand._kept.clear()                   # as after a new start
+    services.context.database.state_cache._kept.clear()                   # as after a new start
     assert services.jobs.get(job_id).processor == convolved
     with services.context.database.engine.begin() as connection:
         connection.exec_driver_sql("UPDATE taps SET data = CAST(x'07' || substr(data, 2) AS BLOB)")
-    services.context.database.states_at_hand._kept.clear()
+    services.context.database.state_cache._kept.clear()
     with pytest.raises(Damaged, match="its processor can't be read"):
         services.jobs.get(job_id)

@@ -14,8 +14,8 @@ from dolce.core.response import ANALYSIS_GRID_HZ, average_over_spots, level_on_g
 from dolce.errors import InvalidValue, NotFound
 from dolce.services.jobs.job_keeping import JobWish
 from dolce.services.read.curve_export import curves_csv
+from dolce.services.read.options import Place, ReadWish
 from dolce.services.read.seat_to_seat import BASS_HZ
-from dolce.services.read.wish import Place, ReadWish
 from dolce.services.sample.demo_rooms import net_loft
 from dolce.services.wiring import open_services
 from dolce.web.stops.read.detail_plots import detail_plot

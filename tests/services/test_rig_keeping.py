@@ -9,7 +9,7 @@ from dolce.core.rig import SLATE, Fault
 from dolce.devices.rehearsal import LATENCY_S
 from dolce.errors import Conflict, FormatError, InvalidForm, InvalidValue
 from dolce.services.jobs.job_keeping import JobWish
-from dolce.services.read.wish import ReadWish
+from dolce.services.read.options import ReadWish
 from dolce.services.sample.demo_rooms import attic, net_loft
 
 

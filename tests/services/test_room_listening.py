@@ -73,7 +73,7 @@ def test_switching_goes_through_silence_to_the_other_preset_at_its_own_gain(play
     services.room_listening._playing.device = None                   # blocks are asked for here, not by a clock
     services.room_listening.switch(job_id, "preset-B")
     assert services.jobs.get(job_id).processor.active == "B"
-    gains = services.listening.at_hand(job_id).match.gain_db
+    gains = services.listening.cache(job_id).match.gain_db
     wanted = services.room_listening.look(job_id).level_dbfs + gains["preset-B"]
     assert player._wanted == pytest.approx(10 ** (wanted / 20))
     player.next_block(4800)
@@ -86,7 +86,7 @@ def test_louder_never_passes_the_ceiling(playing):
     for _ in range(30):
         services.room_listening.louder(job_id, 3.0)
     room = services.room_listening._playing
-    gains = services.listening.at_hand(job_id).match.gain_db
+    gains = services.listening.cache(job_id).match.gain_db
     room.player.sound(room.level_dbfs + gains[room.key])
     peak = 20 * np.log10(room.player.peak) + room.level_dbfs
     assert peak <= services.jobs.get(job_id).rig.levels.ceiling_dbfs + 1e-6

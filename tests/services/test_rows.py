@@ -9,7 +9,7 @@ from dolce.core.rig import Fault
 from dolce.errors import Conflict, InvalidValue
 from dolce.services.align.readings import readings_of
 from dolce.services.jobs.job_keeping import JobWish
-from dolce.services.read.wish import ReadWish
+from dolce.services.read.options import ReadWish
 from dolce.services.sample.demo_rooms import net_loft
 from dolce.web.stops.takes.views import CellView
 

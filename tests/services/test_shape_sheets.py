@@ -5,7 +5,7 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
-from dolce.core.correction import FoundConvolution, Limits, Means, Overruled, Target, Taste, deviations_db
+from dolce.core.correction import FilterType, FoundConvolution, Limits, Overruled, Preference, Target, deviations_db
 from dolce.core.filters import BandFilter
 from dolce.core.processor import Crossover
 from dolce.core.response import ANALYSIS_GRID_HZ as GRID
@@ -14,8 +14,8 @@ from dolce.errors import Conflict, FormatError, InvalidValue, NotFound
 from dolce.services.jobs.job_keeping import JobWish
 from dolce.services.shape import shaping
 from dolce.services.shape.filter_searches import FilterSearches
+from dolce.services.shape.region_evidence import region_evidence
 from dolce.services.shape.shaping import _require_waits
-from dolce.services.shape.stretch_evidence import stretch_evidence
 from dolce.services.wiring import open_services
 from rooms import taken_room
 
@@ -40,12 +40,12 @@ def job(taken):
 def aim_by(services, job_id, **means):
     services.shaping.set_aim(
         job_id,
-        aim=Aim(limits=Limits(from_hz=30.0, bands=5), means=Means(**means)),
+        aim=Aim(limits=Limits(from_hz=30.0, bands=5), means=FilterType(**means)),
         anchor="band",
         anchor_band_hz=(200.0, 2000.0),
         anchor_level_db=0.0,
         linked=True,
-        taste=None,
+        preference=None,
     )
 
 
@@ -99,8 +99,8 @@ def test_an_overruled_verdict_is_kept_shown_and_taken_back(job):
     mine = Overruled(from_hz=60, to_hz=120, verdict="leave", reason="the desk will go")
     services.shaping.overrule(job_id, "L", mine)
     shape = services.shaping.view(job_id, "R").shape                     # linked: the partner too
-    stretch = next(s for s in shape.plan.stretches if s.from_hz < 90 < s.to_hz)
-    assert (stretch.verdict, stretch.reason) == ("leave", "the desk will go")
+    region = next(s for s in shape.plan.regions if s.from_hz < 90 < s.to_hz)
+    assert (region.verdict, region.reason) == ("leave", "the desk will go")
     inside = (GRID > 62) & (GRID < 118)
     assert np.abs(shape.plan.wished_db[inside]).max() == 0
     # Another for part of it takes its place.
@@ -113,13 +113,13 @@ def test_an_overruled_verdict_is_kept_shown_and_taken_back(job):
 def test_evidence_of_a_stretch_says_where_it_stands(job):
     services, job_id = job
     shape = services.shaping.view(job_id, "L").shape
-    stretch = max((s for s in shape.plan.stretches if s.kind != "outside"), key=lambda s: abs(s.size_db))
-    found = stretch_evidence(services.context, services.shaping, job_id, "L", stretch.size_hz)
-    assert found.stretch == stretch
+    region = max((s for s in shape.plan.regions if s.kind != "outside"), key=lambda s: abs(s.size_db))
+    found = region_evidence(services.context, services.shaping, job_id, "L", region.size_hz)
+    assert found.region == region
     assert 0 <= found.seats <= found.of_seats == 2
     assert found.least_above_noise_db > 20
     assert found.is_minimum_phase is not None
-    assert stretch_evidence(services.context, services.shaping, job_id, "L", 0.1) is None
+    assert region_evidence(services.context, services.shaping, job_id, "L", 0.1) is None
 
 
 def test_blends_side_by_side_say_what_each_seat_gains(job):
@@ -132,21 +132,21 @@ def test_blends_side_by_side_say_what_each_seat_gains(job):
     services.shaping.find(job_id)
     table = services.blending.table(job_id)
     now, kept = table.rows
-    assert (kept.name, now.blend.weights) == ("for all", {seats[1].id: 1.0})
+    assert (kept.name, now.seat_weighting.weights) == ("for all", {seats[1].id: 1.0})
     # The second seat gains more by its own correction, which is worth less at the first.
     assert now.after_db[1] < kept.after_db[1] + 0.05
     assert now.after_db[0] > kept.after_db[0] - 0.05
     # One number by hand: C at the second seat as the core has it.
-    services.shaping.set_blend(job_id, replace(services.shaping.correction(job_id).blend, name="again"))
+    services.shaping.set_seat_weighting(job_id, replace(services.shaping.correction(job_id).seat_weighting, name="again"))
     shape = services.shaping.view(job_id, "C").shape
     limits = services.shaping.correction(job_id).limits_for("C")
-    by_spot = deviations_db(shape.needs.lacking_db, shape.correction_db, at_hz=GRID,
+    by_spot = deviations_db(shape.needs.error_db, shape.correction_db, at_hz=GRID,
                             range_hz=(limits.from_hz, limits.to_hz), level_band_hz=shape.level_band_hz)
     others = services.shaping.shapes(job_id)
     assert min(by_spot) - 3 < now.after_db[1] < max(by_spot) + 3
     assert len(others) == 4
     services.blending.use(job_id, kept.number)
-    assert services.shaping.correction(job_id).blend == kept.blend
+    assert services.shaping.correction(job_id).seat_weighting == kept.seat_weighting
     services.blending.forget(job_id, kept.number)
     assert [row.number for row in services.blending.table(job_id).rows] == [None]
     with pytest.raises(NotFound, match="no longer kept"):
@@ -232,7 +232,7 @@ def test_every_means_comes_closer_and_can_be_loaded(job, means):
 def test_limits_that_forbid_everything_find_nothing_and_say_nothing_wrong(job):
     services, job_id = job
     services.shaping.set_aim(job_id, aim=Aim(limits=Limits(max_boost_db=0, max_cut_db=0)), anchor="band",
-                             anchor_band_hz=(200.0, 2000.0), anchor_level_db=0.0, linked=True, taste=None)
+                             anchor_band_hz=(200.0, 2000.0), anchor_level_db=0.0, linked=True, preference=None)
     services.shaping.find(job_id)
     assert set(services.shaping.correction(job_id).bands.values()) == {()}
     assert services.shaping.view(job_id, "L").found
@@ -263,7 +263,7 @@ def test_targets_from_files_and_from_what_was_measured(job):
 def test_targets_kept_are_there_for_other_jobs(job):
     services, job_id = job
     target = Target(tilt_db_per_octave=-0.7)
-    services.targets.keep("warm", target, Taste(name="mine", bass_db=2))
+    services.targets.keep("warm", target, Preference(name="mine", bass_db=2))
     services.targets.keep("warm", replace(target, tilt_db_per_octave=-0.8), None)          # takes its place
     kept = services.targets.kept()
     assert [(one.name, one.target.tilt_db_per_octave) for one in kept] == [("warm", -0.8)]
@@ -303,9 +303,9 @@ def test_bands_are_snapped_locked_and_copied(job):
 
 def test_all_channels_wait_for_one_that_is_late(job):
     services, job_id = job
-    services.shaping.set_aim(job_id, aim=Aim(means=Means(method="convolution", phase="linear", duration_s=0.34)),
+    services.shaping.set_aim(job_id, aim=Aim(means=FilterType(method="convolution", phase="linear", duration_s=0.34)),
                              scope="channel", channel="C", anchor="band", anchor_band_hz=(200.0, 2000.0),
-                             anchor_level_db=0.0, linked=True, taste=None)
+                             anchor_level_db=0.0, linked=True, preference=None)
     services.shaping.find(job_id)                                        # 170 ms fit into the 200 that an output has
     waits = {c: s.delay_s for c, s in services.loading.view(job_id).settings.items()}
     assert min(waits["L"], waits["Sub1"]) >= 0.17 > waits["C"]

@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 
 from dolce.core.levels import energy_sum_db
-from dolce.core.rig import NOISE_THIRDS_HZ, Fault, room_noise
+from dolce.core.rig import NOISE_THIRD_OCTAVES_HZ, Fault, room_noise
 from dolce.devices.rehearsal import FULL_SCALE_SPL_DB, ROOM_NOISE_DBFS
 from dolce.errors import Conflict, InvalidValue
 from dolce.services.jobs.job_keeping import JobWish
@@ -73,13 +73,13 @@ def test_room_noise_has_its_level_and_rating(services, job_id):
     services.pressure.listen(job_id)
     view = done(services, job_id)
     # All thirds together are the noise of the rig, less what lies below 22 Hz.
-    assert float(energy_sum_db(view.noise.thirds_dbfs)) == pytest.approx(ROOM_NOISE_DBFS, abs=1.5)
+    assert float(energy_sum_db(view.noise.third_octave_dbfs)) == pytest.approx(ROOM_NOISE_DBFS, abs=1.5)
     assert view.noise.rating is None                             # dB SPL is not known yet
     assert view.noise.doubtful_hz == ()
     services.pressure.calibrate(job_id, 94.0)
     rated = done(services, job_id).noise
     assert rated.octaves_spl_db == pytest.approx(
-        energy_sum_db(view.noise.thirds_dbfs.reshape(-1, 3).T) + FULL_SCALE_SPL_DB, abs=0.06)
+        energy_sum_db(view.noise.third_octave_dbfs.reshape(-1, 3).T) + FULL_SCALE_SPL_DB, abs=0.06)
     assert 5 < rated.rating[0] < 50
 
 
@@ -91,10 +91,10 @@ def test_hum_makes_its_bands_doubtful(services, job_id):
 
 
 def test_doubtful_bands_are_those_less_than_20_db_under_the_signal():
-    thirds = np.full(len(NOISE_THIRDS_HZ), -80.0)
-    thirds[3] = -55.0
-    noise = room_noise(thirds, full_scale_spl_db=None, signal_thirds_dbfs=np.full(len(thirds), -40.0))
-    assert noise.doubtful_hz == (float(NOISE_THIRDS_HZ[3]),)
+    third_octaves = np.full(len(NOISE_THIRD_OCTAVES_HZ), -80.0)
+    third_octaves[3] = -55.0
+    noise = room_noise(third_octaves, full_scale_spl_db=None, signal_third_octave_dbfs=np.full(len(third_octaves), -40.0))
+    assert noise.doubtful_hz == (float(NOISE_THIRD_OCTAVES_HZ[3]),)
 
 
 def test_a_calibrator_that_is_off_by_20_db_is_doubted(services, job_id):

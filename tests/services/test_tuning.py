@@ -18,7 +18,7 @@ from dolce.core.tuning import Aim
 from dolce.devices.rehearsal import RehearsalRig
 from dolce.errors import Conflict
 from dolce.services.jobs.job_keeping import JobWish
-from dolce.services.read.wish import SMOOTHINGS, ReadWish
+from dolce.services.read.options import SMOOTHINGS, ReadWish
 from dolce.services.sample.demo_rooms import net_loft
 
 
@@ -59,7 +59,7 @@ def test_a_stray_take_in_a_later_bypassed_round_empties_nothing(services, job_id
     services.taking.repeat(job_id, "L", services.jobs.get(job_id).spots[0].id)
     services.sound.wait()
     assert services.aligning.view(job_id).round.name == "Untouched"
-    assert services.aligning.view(job_id).ladder is not None
+    assert services.aligning.view(job_id).alignment_table is not None
     after = services.proving.view(job_id)
     assert after.before_round == before.before_round
     assert after.passed
@@ -114,15 +114,15 @@ def test_a_seat_of_weight_0_changes_nothing_and_a_blend_is_kept_with_the_bands(s
     alone = levels()
     assert abs(both - alone).max() > 0.5
     assert len(services.shaping.view(job_id, "L").spots) == 2
-    blends = {b.name: b for b in services.shaping.view(job_id).blends}
+    seat_weightings = {b.name: b for b in services.shaping.view(job_id).seat_weightings}
     services.room.set_seat(job_id, 2, name="Bench", weight=1, main=False)
-    services.shaping.set_blend(job_id, blends["Bench only"])
+    services.shaping.set_seat_weighting(job_id, seat_weightings["Bench only"])
     services.shaping.find(job_id)
     view = services.shaping.view(job_id)
-    assert view.correction.blend.weights == {2: 1.0}
+    assert view.correction.seat_weighting.weights == {2: 1.0}
     assert set(view.spots) == {s.id for s in services.jobs.get(job_id).spots[2:]}
     services.room.set_seat(job_id, 2, name="Bench", weight=0.2, main=False)              # the bands were not for this
-    assert services.shaping.view(job_id).correction.blend.weights == {2: 1.0}
+    assert services.shaping.view(job_id).correction.seat_weighting.weights == {2: 1.0}
 
 
 def test_filters_say_when_the_alignment_has_moved_on(services, job_id):
@@ -142,15 +142,15 @@ def test_filters_say_when_the_alignment_has_moved_on(services, job_id):
 
 def test_recordings_from_elsewhere_pull_no_trim(services, job_id):
     spots = services.jobs.get(job_id).spots
-    before = {r.reading.channel: r.trim_db for r in services.aligning.view(job_id).ladder.rungs}
+    before = {r.reading.channel: r.trim_db for r in services.aligning.view(job_id).alignment_table.channel_rows}
     for spot in spots[:2]:
         take = services.taking.board(job_id).takes["R", spot.id]
         samples, rate = soundfile.read(io.BytesIO(services.taking.recording(job_id, take.id)[0]))
         out = io.BytesIO()
         soundfile.write(out, samples * 0.1, rate, format="WAV", subtype="PCM_24")       # a recorder 20 dB softer
         services.taking.add_recording(job_id, "R", spot.id, out.getvalue(), file_name="r.wav")
-    ladder = services.aligning.view(job_id).ladder
-    found = {r.reading.channel: (r.reading.level_db, r.trim_db) for r in ladder.rungs}
+    alignment_table = services.aligning.view(job_id).alignment_table
+    found = {r.reading.channel: (r.reading.level_db, r.trim_db) for r in alignment_table.channel_rows}
     assert found["R"] == (None, 0.0)
     assert found["L"][1] == 0.0 != min(before.values())
 
@@ -189,7 +189,7 @@ def test_the_centre_of_the_main_seat_is_asked_of_the_plan(services, job_id):
     services.room.set_seat(job_id, 2, name="Bench", weight=1, main=True)
     centre = services.jobs.get(job_id).plan.centre_spot
     assert centre.seat_id == 2
-    assert services.aligning.view(job_id).ladder is not None     # although spot 1 belongs to another seat
+    assert services.aligning.view(job_id).alignment_table is not None     # although spot 1 belongs to another seat
     services.lines.run(job_id, ["L"])
     services.sound.wait()
     assert services.lines.view(job_id).last_pass.steps == (("L", centre.id),)
@@ -269,13 +269,13 @@ def test_what_would_spoil_a_pass_is_said_before_it(services, job_id):
 
 def test_levels_are_matched_at_the_main_seat_until_a_blend_is_chosen(services, job_id):
     def levels():
-        return {r.reading.channel: r.reading.level_db for r in services.aligning.view(job_id).ladder.rungs}
+        return {r.reading.channel: r.reading.level_db for r in services.aligning.view(job_id).alignment_table.channel_rows}
 
     seat = levels()
     view = services.aligning.view(job_id)
     assert view.levels_over == view.job.seat.name
-    everyone = view.blends[0]
-    services.aligning.set_blend(job_id, everyone)
+    everyone = view.seat_weightings[0]
+    services.aligning.set_seat_weighting(job_id, everyone)
     assert levels() != pytest.approx(seat, abs=0.05)
     # By hand: energy over all spots, each seat by its weight, in the band where levels are matched.
     weights = everyone.spot_weights({spot.id: spot.seat_id for spot in view.job.spots})
@@ -286,9 +286,9 @@ def test_levels_are_matched_at_the_main_seat_until_a_blend_is_chosen(services, j
     through_a_preset(services, job_id)
     run_rest(services, job_id)
     proof = services.proving.view(job_id)
-    assert proof.correction.alignment.blend == everyone                      # proven over the same seats
+    assert proof.correction.alignment.seat_weighting == everyone                      # proven over the same seats
     assert proof.passed, proof.against
-    services.aligning.set_blend(job_id, None)
+    services.aligning.set_seat_weighting(job_id, None)
     assert levels() == pytest.approx(seat)
     page = client_of(services).get(f"/jobs/{job_id}/align").text
     assert "energy average over the spots of" in page
@@ -311,16 +311,16 @@ def test_recordings_of_one_recorder_are_level_with_each_other_and_pull_nobody_el
     spots = [s.id for s in job.main_spots]
     files = {(c, s): recorded(services, job_id, c, gain_db=-7.0, recorder="", spot=s)[0]
              for c in job.channels for s in spots}
-    proposed = {r.reading.channel: r.trim_db for r in services.aligning.view(job_id).ladder.rungs}
+    proposed = {r.reading.channel: r.trim_db for r in services.aligning.view(job_id).alignment_table.channel_rows}
 
     def trims(recorders):
         services.taking.new_round(job_id)
         for (channel, spot), data in files.items():
             services.taking.add_recording(job_id, channel, spot, data, file_name="x.wav", recorder=recorders[channel])
         services.aligning.start_from(job_id, services.jobs.get(job_id).round_id)
-        rungs = services.aligning.view(job_id).ladder.rungs
-        assert all(r.reading.arrival_s is None for r in rungs)               # each file has a clock of its own
-        return {r.reading.channel: r.trim_db for r in rungs}, {r.reading.channel: r.reading.level_db for r in rungs}
+        channel_rows = services.aligning.view(job_id).alignment_table.channel_rows
+        assert all(r.reading.arrival_s is None for r in channel_rows)               # each file has a clock of its own
+        return {r.reading.channel: r.trim_db for r in channel_rows}, {r.reading.channel: r.reading.level_db for r in channel_rows}
 
     alone, levels = trims({"L": "", "R": ""})
     assert (alone, levels) == ({"L": 0, "R": 0}, {"L": None, "R": None})
@@ -372,8 +372,8 @@ def test_a_bass_lift_reaches_the_sub_and_the_proof_knows_that_it_is_wanted(servi
     band = (ANALYSIS_GRID_HZ >= 30) & (ANALYSIS_GRID_HZ <= 80)
     mean = {}
     for lift in (0.0, 3.0):
-        services.shaping.set_aim(job.id, aim=Aim(target=Target(bass_lift_db=lift, bass_corner_hz=120.0),
-                                                 limits=Limits(max_boost_db=6.0)), taste=None,
+        services.shaping.set_aim(job.id, aim=Aim(target=Target(bass_lift_db=lift, bass_cutoff_hz=120.0),
+                                                 limits=Limits(max_boost_db=6.0)), preference=None,
                                  anchor="band", anchor_band_hz=(200.0, 2000.0),
                                  anchor_level_db=0.0, linked=False)
         services.shaping.find(job.id)

@@ -10,7 +10,7 @@ from dolce.__main__ import main
 from dolce.core.processor import Crossover
 from dolce.core.response import ANALYSIS_GRID_HZ as GRID
 from dolce.core.subs import SearchLimits
-from dolce.core.tuning import Blend
+from dolce.core.tuning import SeatWeighting
 from dolce.services.wiring import open_services
 from rooms import BRIEF, taken_room
 
@@ -54,18 +54,18 @@ def test_the_heavier_seat_decides_shape_and_proof(taken):
     seats = taken.jobs.get(job_id).plan.seats
     shapes, proofs = [], []
     for weights in HEAVY:
-        blend = Blend(name="unequal", weights={seat.id: w for seat, w in zip(seats, weights, strict=True)})
-        taken.shaping.set_blend(job_id, blend)
+        seat_weighting = SeatWeighting(name="unequal", weights={seat.id: w for seat, w in zip(seats, weights, strict=True)})
+        taken.shaping.set_seat_weighting(job_id, seat_weighting)
         taken.shaping.find(job_id)
         shapes.append(taken.shaping.view(job_id, "L").shape)
     alone = []
     for seat in seats:
-        taken.shaping.set_blend(job_id, Blend(name="one", weights={seat.id: 1.0}))
+        taken.shaping.set_seat_weighting(job_id, SeatWeighting(name="one", weights={seat.id: 1.0}))
         alone.append(taken.shaping.view(job_id, "L").shape.needs)
     inside = (GRID > 30) & (GRID < 300)
     for shape, mine, other in ((shapes[0], *alone), (shapes[1], *alone[::-1])):
-        lack = shape.needs.weight @ shape.needs.lacking_db
-        near, far = (np.abs(lack - one.weight @ one.lacking_db)[inside].mean() for one in (mine, other))
+        lack = shape.needs.weight @ shape.needs.error_db
+        near, far = (np.abs(lack - one.weight @ one.error_db)[inside].mean() for one in (mine, other))
         assert near < 0.2 * far                              # 5 % of the weight is the other seat's
     assert [band.filter for band in shapes[0].bands] != [band.filter for band in shapes[1].bands]
     # The proof averages by the same weights: before, of the round before, is the weighted energy mean of its spots.
@@ -75,8 +75,8 @@ def test_the_heavier_seat_decides_shape_and_proof(taken):
     taken.taking.run_rest(job_id)
     taken.sound.wait()
     for weights in HEAVY:
-        blend = Blend(name="unequal", weights={seat.id: w for seat, w in zip(seats, weights, strict=True)})
-        taken.shaping.set_blend(job_id, blend)
+        seat_weighting = SeatWeighting(name="unequal", weights={seat.id: w for seat, w in zip(seats, weights, strict=True)})
+        taken.shaping.set_seat_weighting(job_id, seat_weighting)
         proofs.append(taken.proving.view(job_id).channels["L"].proof.after_db)
     at_one = [taken.proving.view(job_id, seat_id=seat.id).channels["L"].proof.after_db for seat in seats]
     for proof, mine, other in ((proofs[0], *at_one), (proofs[1], *at_one[::-1])):

@@ -23,7 +23,7 @@ from dolce.devices import rehearsal
 from dolce.devices.interface import SoundStopped
 from dolce.errors import Conflict, DeviceError, FormatError, InvalidForm, InvalidValue, NotFound
 from dolce.services.jobs.job_keeping import JobWish
-from dolce.services.read.wish import ReadWish
+from dolce.services.read.options import ReadWish
 from dolce.services.wiring import open_services
 
 
@@ -65,15 +65,15 @@ def test_rig_gives_back_its_known_delay_level_and_polarity(services, job):
     services.rigging.set_rig(job.id, placed_by_hand=False)
     run_all(services, job.id)
     job = services.jobs.get(job.id)
-    rungs = services.aligning.view(job.id).ladder.rungs
+    channel_rows = services.aligning.view(job.id).alignment_table.channel_rows
     speed = speed_of_sound(job.room.temperature_c)
-    for rung in rungs:
-        model, place = rehearsal.model_of(rung.reading.channel), job.speaker(rung.reading.channel).place
+    for channel_row in channel_rows:
+        model, place = rehearsal.model_of(channel_row.reading.channel), job.speaker(channel_row.reading.channel).place
         tweeter = replace(place, z_m=place.z_m + model.drivers[-1].above_m)
         expected = rehearsal.LATENCY_S + model.latency_s + distance_m(tweeter, job.spots[0].place) / speed
         # The highest driver comes first; crossover, ripple and microphone move its peak by some ten microseconds.
-        assert rung.reading.arrival_s == pytest.approx(expected, abs=40e-6)
-        assert rung.reading.polarity == "normal"
+        assert channel_row.reading.arrival_s == pytest.approx(expected, abs=40e-6)
+        assert channel_row.reading.polarity == "normal"
     services.aligning.use_proposal(job.id)
     services.loading.load(job.id, "A", "aligned")
     services.loading.switch(job.id, "A")
@@ -228,8 +228,8 @@ def test_recording_made_elsewhere_counts_like_a_live_one(services, job, rate):
     assert_allclose(take.level_db[band], live.level_db[band], atol=0.6)
     assert np.percentile(np.abs(take.level_db - live.level_db)[band], 90) < 0.25
     # An unknown arrival means: levels match, delays are not proposed.
-    ladder = services.aligning.view(job.id).ladder
-    assert {r.delay_s for r in ladder.rungs} == {0.0}
+    alignment_table = services.aligning.view(job.id).alignment_table
+    assert {r.delay_s for r in alignment_table.channel_rows} == {0.0}
 
 
 def test_recordings_that_are_no_takes_are_refused_and_nothing_is_lost(services, job):
@@ -288,7 +288,7 @@ def test_a_linked_pair_gets_the_same_bands(services, job):
     services.shaping.set_aim(
         job.id,
         aim=Aim(target=Target(bass_lift_db=2), limits=Limits(bands=4)),
-        taste=None,
+        preference=None,
         anchor="hand",
         anchor_band_hz=(200, 2000),
         anchor_level_db=1.5,

@@ -12,7 +12,7 @@ from asking import client_of
 from dolce.errors import Conflict, Damaged, StorageError
 from dolce.services.jobs.folder_check import check_folder
 from dolce.services.jobs.job_keeping import JobWish
-from dolce.services.read.wish import Place, ReadWish
+from dolce.services.read.options import Place, ReadWish
 from dolce.services.wiring import open_services
 from dolce.store import Database
 

@@ -128,7 +128,7 @@ def test_takes_alignment_and_correction_of_older_files_are_all_there(tmp_path):
     migrate(engine, to="0003")
     plan = plan_values(attic())
     bypass = json.dumps({"active": "bypass", "presets": {}})
-    shape = {"target": {"bass_lift_db": 2, "bass_corner_hz": 80, "tilt_db_per_octave": 0, "tilt_from_hz": 1000},
+    shape = {"target": {"bass_lift_db": 2, "bass_cutoff_hz": 80, "tilt_db_per_octave": 0, "tilt_from_hz": 1000},
              "limits": {"from_hz": 30, "to_hz": 400, "max_boost_db": 3, "max_cut_db": 12, "min_q": 0.7, "max_q": 10,
                         "bands": 8}, "anchor": "band", "anchor_band_hz": [200, 2000], "anchor_level_db": 0,
              "linked": False, "bands": {"L": [{"filter": {"frequency_hz": 60, "gain_db": -3, "q": 2}, "on": True},
@@ -171,7 +171,7 @@ def test_takes_alignment_and_correction_of_older_files_are_all_there(tmp_path):
     assert alignment.round_id == correction.round_id == 1        # the latest with takes that was made while bypassed
     assert alignment.settings("L") == ChannelSettings(trim_db=-1.5, delay_s=0.001, polarity="inverted")
     assert correction.stands_on(alignment)
-    assert correction.blend.weights == seats
+    assert correction.seat_weighting.weights == seats
     assert [(band.id, band.on, band.filter.frequency_hz) for band in correction.bands["L"]] == [
         (1, True, 60), (2, False, 90)]
     assert (undo, redo) == (None, "step")                        # what was undone can still be done again

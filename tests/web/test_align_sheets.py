@@ -11,7 +11,7 @@ from dolce.core.subs import SearchLimits
 from dolce.services.jobs.job_keeping import JobWish
 from dolce.services.wiring import open_services
 
-SHEETS = ("ladder", "subs", "crossover", "routing", "proof", "kept")
+SHEETS = ("alignment_table", "subs", "crossover", "routing", "proof", "kept")
 CORNERS = {"way-fronts": "crossed", "corner-fronts": "80", "slope-fronts": "4", "kind-fronts": "linkwitz-riley"}
 
 
@@ -55,20 +55,20 @@ def test_levels_are_matched_as_wished_and_faults_stand_beside_their_fields(pair)
     services, client, url, job_id = pair
     post(client, f"{url}/use")
     before = alignment_of(services, job_id).channels
-    wish = {"from_hz": "500", "to_hz": "2000", "reference": "", "offset-subs": "-2", "picture_ms": "40"}
+    wish = {"from_hz": "500", "to_hz": "2000", "reference": "", "offset-subs": "-2", "lip_sync_ms": "40"}
     assert post(client, f"{url}/levels", **wish).status_code == 200
     after = alignment_of(services, job_id)
     assert after.levels.offsets_db == {"subs": -2.0}
     moved = {c: one.trim_db - before[c].trim_db for c, one in after.channels.items()}
     assert moved["Sub1"] - moved["L"] == pytest.approx(-2.0, abs=0.11)
     assert min(one.delay_s for one in after.channels.values()) == pytest.approx(0.04, abs=1e-4)
-    for wrong, said in (({"to_hz": "300"}, "no band to match levels in"), ({"picture_ms": "900"}, "out of range"),
+    for wrong, said in (({"to_hz": "300"}, "no band to match levels in"), ({"lip_sync_ms": "900"}, "out of range"),
                         ({"offset-subs": "x"}, "A number is needed")):
         answer = post(client, f"{url}/levels", **{**wish, **wrong})
         assert answer.status_code == 422
         assert said in answer.text
     assert post(client, f"{url}/levels", **{**wish, "reference": "Zz"}).status_code in (404, 422)
-    post(client, f"{url}/undo", sheet="ladder")
+    post(client, f"{url}/undo", sheet="alignment_table")
     assert alignment_of(services, job_id).levels.offsets_db == {}
 
 

@@ -40,7 +40,7 @@ def shaped(prepared):
                        ("align/kept", {"name": HOSTILE, "notes": HOSTILE}),
                        ("shape/versions/keep", {"version_name": HOSTILE, "note": HOSTILE}),
                        ("shape/target/keep", {"name": HOSTILE}),
-                       ("story", {"title": HOSTILE, "words-read": HOSTILE})):
+                       ("report", {"title": HOSTILE, "words-read": HOSTILE})):
         assert post(client, f"/jobs/1/{path}", **form).status_code in (200, 303), path
     opened.room.add_box(1, Box(id=1, name=HOSTILE[:40], kind="desk", place=Point(x_m=0.6, y_m=0.6, z_m=0.0),
                                width_m=0.3, depth_m=0.3, height_m=0.3))
@@ -169,7 +169,7 @@ def _stays_text(kind: str, data: bytes, path: str) -> None:
 
 
 def test_the_name_is_there_to_be_read(shaped):
-    for path in ("/", "/jobs/1/room", "/jobs/1/story"):
+    for path in ("/", "/jobs/1/room", "/jobs/1/report"):
         assert "&lt;img src=x onerror=alert(1)&gt;" in client_of(shaped).get(path).text, path
 
 

@@ -110,7 +110,7 @@ def test_uploads_have_a_limit_and_say_so(services, job_url):
 
 def test_range_upside_down_is_said_at_its_field(demo, demo_job):
     copy = demo.jobs.copy(demo_job)
-    form = {"bass_lift_db": 0, "bass_corner_hz": 80, "tilt_db_per_octave": 0, "tilt_from_hz": 1000, "from_hz": 500,
+    form = {"bass_lift_db": 0, "bass_cutoff_hz": 80, "tilt_db_per_octave": 0, "tilt_from_hz": 1000, "from_hz": 500,
             "to_hz": 50, "max_boost_db": 3, "max_cut_db": 12, "min_q": 1, "max_q": 5, "bands": 5, "anchor": "band",
             "anchor_from_hz": 200, "anchor_to_hz": 2000, "anchor_level_db": 0}
     answer = post(client_of(demo), f"/jobs/{copy.id}/shape/aim", **form)

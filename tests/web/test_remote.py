@@ -21,8 +21,8 @@ from dolce.errors import Conflict, InvalidValue
 from dolce.services.jobs.job_keeping import JobWish
 from dolce.web import create_app
 from dolce.web.remote import connections
-from dolce.web.remote.desk import addresses
 from dolce.web.remote.guesses import MOST_GUESSES, Guesses
+from dolce.web.remote.session import addresses
 
 LONG_S = 1e9
 

@@ -87,27 +87,27 @@ def test_a_pass_is_asked_for_with_its_signal(client, url, services):
 def test_files_lie_in_the_tray_until_they_are_kept(client, url, services):
     impulse = np.zeros(20_000)
     impulse[300] = 0.5
-    assert "Nothing lies here" in client.get(f"{url}/tray").text
-    assert "no file was chosen" in post(client, f"{url}/tray").text
-    answer = client.post(f"{url}/tray", headers={"HX-Request": "true"}, content_type="multipart/form-data", data={
+    assert "Nothing lies here" in client.get(f"{url}/imported").text
+    assert "no file was chosen" in post(client, f"{url}/imported").text
+    answer = client.post(f"{url}/imported", headers={"HX-Request": "true"}, content_type="multipart/form-data", data={
         "csrf_token": token(client), "recordings": [(io.BytesIO(flac(impulse)), "Ls <b>spot 2.flac"),
                                                     (io.BytesIO(b"nothing"), "x.wav")]})
     assert answer.status_code == 200
-    services.tray.wait()
-    page = client.get(f"{url}/tray").text
+    services.imported_files.wait()
+    page = client.get(f"{url}/imported").text
     assert "Ls &lt;b&gt;spot 2.flac" in page
     assert "impulse response" in page
     assert "not a WAV or FLAC file" in page
-    first, second = (item.number for item in services.tray.items(1))
-    kept = post(client, f"{url}/tray/keep", **{f"row-{first}": "R", f"spot-{first}": "3"})
+    first, second = (item.number for item in services.imported_files.items(1))
+    kept = post(client, f"{url}/imported/keep", **{f"row-{first}": "R", f"spot-{first}": "3"})
     assert "One take kept" in kept.text
     assert list(services.taking.board(1).takes) == [("R", 3)]
-    post(client, f"{url}/tray/drop", file=str(second))
-    assert services.tray.items(1) == []
+    post(client, f"{url}/imported/drop", file=str(second))
+    assert services.imported_files.items(1) == []
 
 
 def test_the_file_for_a_whole_spot_is_saved(client, url, services):
-    answer = client.get(f"{url}/tray/whole-spot.wav")
+    answer = client.get(f"{url}/imported/whole-spot.wav")
     assert answer.status_code == 200
     info = soundfile.info(io.BytesIO(answer.data))
     answer.close()

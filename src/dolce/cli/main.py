@@ -216,7 +216,7 @@ def _by_name(text: str, where: str) -> dict[str, float]:
 
 
 def _filters(options: argparse.Namespace) -> None:
-    from dolce.core.correction import Limits, Means
+    from dolce.core.correction import FilterType, Limits
     from dolce.services import batch
 
     limits = Limits(from_hz=options.from_hz, to_hz=options.to_hz, max_boost_db=options.max_boost, bands=options.bands,
@@ -224,7 +224,7 @@ def _filters(options: argparse.Namespace) -> None:
                     more_for_one_db=options.single_boost)
     wish = batch.FilterWish(
         target=None if options.target == "flat" else Path(options.target), limits=limits, fir_folder=options.fir,
-        means=Means(method=options.method, phase=options.phase, duration_s=options.length),
+        means=FilterType(method=options.method, phase=options.phase, duration_s=options.length),
         rates_hz=[round(rate) for rate in _numbers(options.rates, "--rates")] if options.fir else [])
     batch.write_filters(options.responses, wish, out=options.out,
                         weights=_numbers(options.weights, "--weights") if options.weights else None)

@@ -8,7 +8,7 @@ from pathlib import Path
 import numpy as np
 
 from dolce.core import checked
-from dolce.core.correction import THOROUGH, Limits, Means, shared_excess_phase
+from dolce.core.correction import THOROUGH, FilterType, Limits, shared_excess_phase
 from dolce.core.filters import convolution_filter
 from dolce.core.levels import mid_bands
 from dolce.core.response import (
@@ -125,7 +125,7 @@ class FilterWish:
 
     target: Path | None
     limits: Limits
-    means: Means
+    means: FilterType
     fir_folder: Path | None
     rates_hz: Sequence[int]
 

@@ -5,7 +5,7 @@ from dataclasses import dataclass, field
 from datetime import UTC, datetime
 
 from dolce.services.align.bass_takes import BassTakes
-from dolce.services.behind import Behind
+from dolce.services.background import Background
 from dolce.services.read.round_curves import ShapingCurves
 from dolce.services.sound.sounding import SoundingNow
 from dolce.services.takes.sketches import Sketches
@@ -27,7 +27,7 @@ class Context:
     sketches: Sketches = field(default_factory=Sketches)
     sounding: SoundingNow = field(default_factory=SoundingNow)
     bass: BassTakes = field(default_factory=BassTakes)
-    behind: Behind = field(default_factory=Behind)
+    background: Background = field(default_factory=Background)
 
     def change(self) -> UnitOfWork:
         """One transaction that may write."""

@@ -19,7 +19,7 @@ from dolce.services.load.listening import Listening
 from dolce.services.load.loading import Loading
 from dolce.services.load.room_listening import RoomListening
 from dolce.services.prove.proving import Proving
-from dolce.services.prove.storytelling import Storytelling
+from dolce.services.prove.reporting import Reporting
 from dolce.services.prove.tolerating import Tolerating
 from dolce.services.read.reading import Reading
 from dolce.services.rig.interface_looping import InterfaceLooping
@@ -27,7 +27,7 @@ from dolce.services.rig.line_checking import LineChecking
 from dolce.services.rig.live_sound import LiveSound
 from dolce.services.rig.microphone_keeping import MicrophoneKeeping
 from dolce.services.rig.network_processors import NetworkProcessors
-from dolce.services.rig.processor_at_hand import ProcessorAtHand
+from dolce.services.rig.processor_access import ProcessorAccess
 from dolce.services.rig.processor_keeping import ProcessorKeeping
 from dolce.services.rig.reference_levels import ReferenceLevels
 from dolce.services.rig.rigging import Rigging
@@ -38,9 +38,9 @@ from dolce.services.room.room_planning import RoomPlanning
 from dolce.services.room.room_studies import RoomStudies
 from dolce.services.sample.finishing import Finishing
 from dolce.services.sample.preparing import Preparing
-from dolce.services.shape.band_hearing import BandHearing
-from dolce.services.shape.blending import Blending
-from dolce.services.shape.clean_levels import CleanLevels
+from dolce.services.shape.band_audition import BandHearing
+from dolce.services.shape.maximum_levels import CleanLevels
+from dolce.services.shape.seat_weighting import Blending
 from dolce.services.shape.shaping import Shaping
 from dolce.services.shape.switching import Switching
 from dolce.services.shape.targets import Targets
@@ -48,8 +48,8 @@ from dolce.services.sound.sound_work import SoundWork
 from dolce.services.takes.board_rows import BoardRows
 from dolce.services.takes.cells import Cells
 from dolce.services.takes.elsewhere import Elsewhere
+from dolce.services.takes.imported_files import ImportedFiles
 from dolce.services.takes.taking import Taking
-from dolce.services.takes.tray import Tray
 from dolce.store import Database
 
 
@@ -80,7 +80,7 @@ class Services:
     cells: Cells
     rows: BoardRows
     elsewhere: Elsewhere
-    tray: Tray
+    imported_files: ImportedFiles
     reading: Reading
     aligning: Aligning
     workbench: SubWorkbench
@@ -97,7 +97,7 @@ class Services:
     room_listening: RoomListening
     proving: Proving
     tolerating: Tolerating
-    storytelling: Storytelling
+    reporting: Reporting
     progress: Progress
     preparing: Preparing
 
@@ -115,11 +115,11 @@ class Services:
         """End all threads and free the data folder."""
         self.preparing.close()
         self.folder_work.stop()
-        self.context.behind.close()
+        self.context.background.close()
         self.workbench.close()
         self.shaping.searches.close()
         self.listening.close()
-        self.tray.close()
+        self.imported_files.close()
         self.sound.close()
         self.network.close()
         self.context.database.close()
@@ -138,18 +138,18 @@ def open_services(folder: Path, *, compute: Compute | None = None) -> Services:
     context, folder_work = Context(Database(folder)), FolderWork()
     sound = SoundWork(context)
     shaping = Shaping(context, compute)
-    at_hand = ProcessorAtHand(context)
-    taking = Taking(context, sound, at_hand)
+    cache = ProcessorAccess(context)
+    taking = Taking(context, sound, cache)
     elsewhere = Elsewhere(context, taking)
     proposing = Proposing(context)
     live = LiveSound(context, sound, taking)
     aligning = Aligning(context, proposing)
     proving = Proving(context)
-    loading = Loading(context, shaping, at_hand)
+    loading = Loading(context, shaping, cache)
     blending = Blending(context, shaping)
     listening = Listening(context, loading, shaping, blending)
     tolerating = Tolerating(context, proving)
-    storytelling = Storytelling(context, shaping, loading, proving, tolerating)
+    reporting = Reporting(context, shaping, loading, proving, tolerating)
     workbench, crossing = SubWorkbench(context, aligning), Crossing(context, aligning)
     return Services(
         context=context,
@@ -166,16 +166,16 @@ def open_services(folder: Path, *, compute: Compute | None = None) -> Services:
         pressure=SoundPressure(context, sound),
         microphones=MicrophoneKeeping(context, sound),
         loop=InterfaceLooping(context, sound),
-        processor=ProcessorKeeping(context, at_hand),
+        processor=ProcessorKeeping(context, cache),
         live=live,
-        network=NetworkProcessors(context, at_hand),
+        network=NetworkProcessors(context, cache),
         reference=ReferenceLevels(context, live),
         sub_matching=SubMatching(context, live),
         taking=taking,
         cells=Cells(context),
         rows=BoardRows(context),
         elsewhere=elsewhere,
-        tray=Tray(context, taking, elsewhere),
+        imported_files=ImportedFiles(context, taking, elsewhere),
         reading=Reading(context),
         aligning=aligning,
         workbench=workbench,
@@ -192,8 +192,8 @@ def open_services(folder: Path, *, compute: Compute | None = None) -> Services:
         room_listening=RoomListening(context, sound, loading, listening),
         proving=proving,
         tolerating=tolerating,
-        storytelling=storytelling,
+        reporting=reporting,
         progress=Progress(context),
         preparing=Preparing(context, taking, Finishing(context, taking, aligning, workbench, crossing, shaping, loading,
-                                                       storytelling)),
+                                                       reporting)),
     )

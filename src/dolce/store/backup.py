@@ -29,7 +29,7 @@ CACHE = "PRAGMA cache_size=-65536"       # KiB, so that pages are written in row
 AT_ONCE = 96                       # takes whose samples are copied between two looks at the stop
 # Tables whose rows say which job they are of.
 OF_JOB = ("plan_steps", "rounds", "passes", "alignment_steps", "correction_steps", "logbook", "selections",
-          "alignment_versions", "correction_versions", "kept_states", "stories")
+          "alignment_versions", "correction_versions", "kept_states", "reports")
 _STATES_OF = (
     "SELECT processor_id FROM {0}.jobs WHERE id IN ({1}) UNION SELECT simulated_id FROM {0}.jobs WHERE id IN ({1})"
     " UNION SELECT state_id FROM {0}.rounds WHERE job_id IN ({1})"

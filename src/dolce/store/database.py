@@ -10,10 +10,10 @@ from sqlalchemy.exc import DBAPIError
 from sqlalchemy.orm import Session, sessionmaker
 
 from dolce.errors import StorageError
-from dolce.store.encoding import TextsAtHand
+from dolce.store.encoding import TextCache
 from dolce.store.folder import DATABASE, DataFolder
-from dolce.store.repositories.states import StatesAtHand
-from dolce.store.repositories.takes import TakesAtHand
+from dolce.store.repositories.states import StateCache
+from dolce.store.repositories.takes import TakeCache
 from dolce.store.steps import known_steps, migrate, newest_step
 from dolce.store.trouble import in_words
 
@@ -66,9 +66,9 @@ class Database:
         except StorageError:
             self._give_up()
             raise
-        self.states_at_hand = StatesAtHand(64)
-        self.takes_at_hand = TakesAtHand(12)
-        self.texts_at_hand = TextsAtHand(128)
+        self.state_cache = StateCache(64)
+        self.take_cache = TakeCache(12)
+        self.text_cache = TextCache(128)
         self.session = sessionmaker(self.engine, expire_on_commit=False)
 
     def new_session(self) -> Session:

@@ -10,11 +10,11 @@ import numpy as np
 from cattrs.preconf.json import make_converter
 from numpy.typing import NDArray
 
-from dolce.core.at_hand import AtHand
+from dolce.core.cache import Cache
 from dolce.core.geometry import Point
 
 # Values by what they are and the text that they were decoded from.
-TextsAtHand = AtHand[tuple[str, str], object]
+TextCache = Cache[tuple[str, str], object]
 # What decoding something that was damaged, or cut off, can end in.
 UNDECODABLE = (ValueError, TypeError, KeyError, IndexError, AttributeError)
 

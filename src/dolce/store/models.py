@@ -225,8 +225,8 @@ class ToleranceRow(KeptForAllJobs, Row):
     __tablename__ = "tolerances"
 
 
-class StoryRow(Row):
-    __tablename__ = "stories"
+class ReportRow(Row):
+    __tablename__ = "reports"
     job_id: Mapped[int] = mapped_column(ForeignKey("jobs.id", ondelete="CASCADE"), primary_key=True)
     data: Mapped[dict] = mapped_column(JSON)
 

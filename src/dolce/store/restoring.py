@@ -127,7 +127,7 @@ def _restored(database: Database, source: Path, renamed: Callable[[str, set[str]
 
 def _inserted(link: sqlite3.Connection, renamed: Callable[[str, set[str]], str], told: Told) -> list[int]:
     first = {table: link.execute(f"SELECT coalesce(max(id), 0) FROM main.{table}").fetchone()[0]
-             for table in ("jobs", "samples", "takes", *OF_JOB) if table != "stories"}
+             for table in ("jobs", "samples", "takes", *OF_JOB) if table != "reports"}
     for table in _NUMBERED:
         link.execute(f"CREATE TEMP TABLE new_{table} (old INTEGER PRIMARY KEY, new INTEGER NOT NULL)")
         link.execute(f"INSERT INTO new_{table} SELECT id, row_number() OVER (ORDER BY id) + ? FROM src.{table}",

@@ -15,7 +15,7 @@ from sqlalchemy.orm import Session, defer
 from sqlalchemy.pool import StaticPool
 
 from dolce.core import checked
-from dolce.core.job import Job, PassRecord, Rig, Rows, StoryWords, TakeRecord
+from dolce.core.job import Job, PassRecord, ReportWords, Rig, Rows, TakeRecord
 from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.core.room import plan_of
 from dolce.core.signals import excitation_of
@@ -32,18 +32,18 @@ from dolce.store.models import (
     LogbookRow,
     PassRow,
     PlanStepRow,
+    ReportRow,
     RoundRow,
     Row,
     SamplesRow,
     SelectionRow,
     StateRow,
     StateTapsRow,
-    StoryRow,
     TakeRow,
     TapsRow,
 )
 from dolce.store.repositories import Passes, States, Takes
-from dolce.store.repositories.states import StatesAtHand
+from dolce.store.repositories.states import StateCache
 
 _MOST_ROWS, _MOST_TEXT_BYTES = 1_000_000, 1 << 24
 _LARGEST_NUMBER = 1 << 53
@@ -157,7 +157,7 @@ def _require_states(session: Session, name: str) -> None:
         for taps in session.scalars(select(TapsRow).execution_options(yield_per=_AT_ONCE)):
             if encoding.checksum(taps.data) != taps.id:
                 raise ValueError(f"taps {taps.id[:8]} are not those of their hash")
-        states = States(session, StatesAtHand(1))
+        states = States(session, StateCache(1))
         for number, bypassed, corrects in session.execute(select(StateRow.id, StateRow.bypassed, StateRow.corrects)):
             state = states.get(number)                            # which hashes its text and its taps again
             if (bypassed, corrects) != (state.bypassed, state.corrects):
@@ -216,7 +216,7 @@ _REQUIRED: Mapping[type[Row], Callable[[Any], object]] = {
     CorrectionVersionRow: _decoded(Correction, "correction"),
     LogbookRow: _nothing_more,
     SelectionRow: _nothing_more,
-    StoryRow: _decoded(StoryWords, "data"),
+    ReportRow: _decoded(ReportWords, "data"),
     KeptStateRow: _nothing_more,
     TakeRow: _require_take,
     SamplesRow: lambda row: row.sweep and excitation_of(row.sweep),

@@ -27,10 +27,10 @@ from dolce.store.repositories import (
     Passes,
     Plans,
     Processors,
+    Reports,
     Selections,
     Starts,
     States,
-    Stories,
     SwitchShelf,
     Takes,
     Tolerances,
@@ -60,11 +60,11 @@ class UnitOfWork:
         except DBAPIError as error:
             self._session.close()
             raise in_words(error) from error
-        texts = self._database.texts_at_hand
-        states = States(self._session, self._database.states_at_hand)
+        texts = self._database.text_cache
+        states = States(self._session, self._database.state_cache)
         self.jobs = Jobs(self._session, states, texts)
         self.plans = Plans(self._session, texts)
-        self.takes = Takes(self._session, states, self._database.takes_at_hand)
+        self.takes = Takes(self._session, states, self._database.take_cache)
         self.passes = Passes(self._session, self._standing())
         self.alignments = Alignments(self._session, texts)
         self.corrections = Corrections(self._session, texts)
@@ -78,7 +78,7 @@ class UnitOfWork:
         self.targets = KeptTargets(self._session)
         self.switches = SwitchShelf(self._session)
         self.tolerances = Tolerances(self._session)
-        self.stories = Stories(self._session)
+        self.reports = Reports(self._session)
         self.starts = Starts(self._session)
         return self
 

@@ -12,8 +12,9 @@ from dolce.web.help.routes import blueprint as help_pages
 from dolce.web.help.terms import help_term, keys
 from dolce.web.jobs.routes import blueprint as jobs
 from dolce.web.remote.app import create_remote_app
-from dolce.web.remote.desk import RemoteDesk
 from dolce.web.remote.laptop_routes import blueprint as remote
+from dolce.web.remote.session import RemoteDesk
+from dolce.web.report.routes import blueprint as report
 from dolce.web.sent_bodies import require_received
 from dolce.web.shared import formatting
 from dolce.web.shared.made_late import COMPILED, LateRule
@@ -30,10 +31,9 @@ from dolce.web.stops.read.routes import blueprint as read
 from dolce.web.stops.rig.routes import blueprint as rig
 from dolce.web.stops.room.routes import blueprint as room
 from dolce.web.stops.shape.routes import blueprint as shape
+from dolce.web.stops.takes.imported_file_routes import blueprint as imported_files
 from dolce.web.stops.takes.routes import blueprint as takes
 from dolce.web.stops.takes.row_routes import blueprint as take_rows
-from dolce.web.stops.takes.tray_routes import blueprint as take_tray
-from dolce.web.story.routes import blueprint as story
 
 LARGEST_UPLOAD_BYTES = 80 * 1024 * 1024
 _HOSTS = {"127.0.0.1", "localhost", "[::1]"}
@@ -109,7 +109,7 @@ def create_app(services: Services, *, cookie: str = "dolce") -> Flask:
             response.headers["Cache-Control"] = "no-store"
         return response
 
-    for blueprint in (jobs, sound, room, rig, takes, take_rows, take_tray, read, align, shape, load, prove, story,
+    for blueprint in (jobs, sound, room, rig, takes, take_rows, imported_files, read, align, shape, load, prove, report,
                       help_pages, remote):
         app.register_blueprint(blueprint)
     return app

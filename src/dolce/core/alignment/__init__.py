@@ -1,37 +1,36 @@
 """Levels, delays and polarity that make channels match at a seat."""
 
 from dolce.core.alignment.against_plan import OffPlan, beyond_possible_s, off_plan
-from dolce.core.alignment.ladder import (
-    TRIM_STEP_DB,
-    ArrivalLadder,
-    ChannelReading,
-    LevelWish,
-    Match,
-    Rung,
-    arrival_ladder,
-    level_band_hz,
-    match_of,
-    mid_level_db,
-    with_subs_by_plan,
-)
 from dolce.core.alignment.level_match import PAIR_DB, PairDifference, matched_levels_db, pair_differences
 from dolce.core.alignment.polarity import JudgedPolarity, alike, common_polarity, direct_spectrum, judged_together
 from dolce.core.alignment.seat_arrival import SeatArrivals, seat_arrivals
+from dolce.core.alignment.table import (
+    TRIM_STEP_DB,
+    AlignmentRow,
+    AlignmentTable,
+    ChannelReading,
+    LevelWish,
+    Match,
+    level_band_hz,
+    match_of,
+    mid_level_db,
+    table_of_arrivals,
+    with_subs_by_plan,
+)
 
 __all__ = [
     "PAIR_DB",
     "TRIM_STEP_DB",
-    "ArrivalLadder",
+    "AlignmentRow",
+    "AlignmentTable",
     "ChannelReading",
     "JudgedPolarity",
     "LevelWish",
     "Match",
     "OffPlan",
     "PairDifference",
-    "Rung",
     "SeatArrivals",
     "alike",
-    "arrival_ladder",
     "beyond_possible_s",
     "common_polarity",
     "direct_spectrum",
@@ -43,5 +42,6 @@ __all__ = [
     "off_plan",
     "pair_differences",
     "seat_arrivals",
+    "table_of_arrivals",
     "with_subs_by_plan",
 ]

@@ -6,8 +6,8 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from dolce.core.alignment.ladder import mid_level_db
-from dolce.core.levels import LEVEL_BAND_HZ, energy_mean_db, thirds_of
+from dolce.core.alignment.table import mid_level_db
+from dolce.core.levels import LEVEL_BAND_HZ, energy_mean_db, third_octaves_of
 from dolce.core.room import partner_of
 from dolce.core.uncertainty import jackknife_error
 
@@ -37,13 +37,13 @@ def matched_levels_db(at_hz: NDArray, levels_db: Mapping[str, NDArray], *,
     curves = np.array([levels_db[name] for name in names])
     inside = (at_hz >= band_hz[0]) & (at_hz <= band_hz[1])
     plain = {name: mid_level_db(at_hz, curve, band_hz=band_hz) for name, curve in zip(names, curves, strict=True)}
-    mids, thirds = thirds_of(at_hz, curves, from_hz=band_hz[0], to_hz=band_hz[1])
+    mids, third_octaves = third_octaves_of(at_hz, curves, from_hz=band_hz[0], to_hz=band_hz[1])
     if len(names) < 2 or mids.size < 3:
         return plain
-    level = np.median(thirds, axis=1, keepdims=True)
-    usual = np.median(thirds - level, axis=0)
-    level += np.median(thirds - level - usual, axis=1, keepdims=True)
-    excess = thirds - level - usual
+    level = np.median(third_octaves, axis=1, keepdims=True)
+    usual = np.median(third_octaves - level, axis=0)
+    level += np.median(third_octaves - level - usual, axis=1, keepdims=True)
+    excess = third_octaves - level - usual
     # The median of two is their mean: each seems to differ by half of what it does.
     apart = excess * (2 if len(names) == 2 else 1)
     out = np.abs(apart) > _STANDS_OUT_DB
@@ -103,8 +103,8 @@ def pair_differences(at_hz: NDArray, levels_db: Mapping[str, NDArray],
         other = partner_of(channel)
         if other not in levels_db or list(levels_db).index(other) < list(levels_db).index(channel):
             continue
-        mids, one = thirds_of(at_hz, levels_db[channel], from_hz=PAIR_HZ[0], to_hz=PAIR_HZ[1])
-        _, two = thirds_of(at_hz, levels_db[other], from_hz=PAIR_HZ[0], to_hz=PAIR_HZ[1])
+        mids, one = third_octaves_of(at_hz, levels_db[channel], from_hz=PAIR_HZ[0], to_hz=PAIR_HZ[1])
+        _, two = third_octaves_of(at_hz, levels_db[other], from_hz=PAIR_HZ[0], to_hz=PAIR_HZ[1])
 
         def apart(rows: NDArray, one: NDArray = one, two: NDArray = two) -> NDArray:
             d = energy_mean_db(one[rows], weights=weight[rows]) - energy_mean_db(two[rows], weights=weight[rows])

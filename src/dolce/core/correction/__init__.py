@@ -2,6 +2,7 @@
 
 from dolce.core.correction.convolve import convolution_curve
 from dolce.core.correction.evidence import Needs, TargetLevel, agreed_to_hz, left_with_boosts_db, target_levels
+from dolce.core.correction.filter_type import METHODS, PHASES, FilterType, FixedBands, FoundConvolution
 from dolce.core.correction.fit import (
     QUICK,
     THOROUGH,
@@ -14,17 +15,16 @@ from dolce.core.correction.fit import (
     fitted,
 )
 from dolce.core.correction.from_speaker import speaker_curve
+from dolce.core.correction.leave_one_out import Expected, deviations_db, expected
 from dolce.core.correction.limits import Limits
 from dolce.core.correction.low_extension import low_frequency_extension_hz
-from dolce.core.correction.means import METHODS, PHASES, FixedBands, FoundConvolution, Means
 from dolce.core.correction.mixed_phase import excess_delay_s, ringing_s, shared_excess_phase
 from dolce.core.correction.outcome import Outcome, deviation_db, judge
-from dolce.core.correction.outside_check import Expected, deviations_db, expected
 from dolce.core.correction.plan import (
     VERDICTS,
     CorrectionPlan,
     Overruled,
-    Stretch,
+    Region,
     Verdict,
     plan_correction,
 )
@@ -48,8 +48,8 @@ from dolce.core.correction.target import (
     Curve,
     CurveKind,
     KeptTarget,
+    Preference,
     Target,
-    Taste,
     anchored_level_db,
 )
 from dolce.core.correction.whole_chain import Headroom, headroom_of
@@ -69,19 +69,20 @@ __all__ = [
     "CurveKind",
     "Effort",
     "Expected",
+    "FilterType",
     "Fit",
     "FixedBands",
     "FoundConvolution",
     "Headroom",
     "KeptTarget",
     "Limits",
-    "Means",
     "MonitorSwitches",
     "Needs",
     "Outcome",
     "Overruled",
     "Position",
-    "Stretch",
+    "Preference",
+    "Region",
     "Switch",
     "SwitchCheck",
     "SwitchSearch",
@@ -89,7 +90,6 @@ __all__ = [
     "SwitchesAt",
     "Target",
     "TargetLevel",
-    "Taste",
     "Verdict",
     "agreed_to_hz",
     "anchored_level_db",

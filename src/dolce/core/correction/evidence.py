@@ -19,14 +19,14 @@ class Needs:
 
     Attributes
     ----------
-    lacking_db : ndarray, shape (spots, points)
+    error_db : ndarray, shape (spots, points)
         Target minus level, each spot brought to the target by its mean over a band: a spot further away is softer, and
         no filter's business.
     weight : ndarray, shape (spots,)
         Adds up to 1.
     """
 
-    lacking_db: NDArray[np.float64]
+    error_db: NDArray[np.float64]
     weight: NDArray[np.float64]
 
     @classmethod
@@ -39,7 +39,7 @@ class Needs:
         lacking = lacking - lacking[:, inside].mean(axis=1, keepdims=True) + offset_db
         weight = np.ones(len(level_db)) if weights is None else np.asarray(weights, dtype=float)
         used = weight > 0
-        return cls(lacking_db=lacking[used], weight=weight[used] / weight.sum())
+        return cls(error_db=lacking[used], weight=weight[used] / weight.sum())
 
     @property
     def spots(self) -> int:
@@ -47,7 +47,7 @@ class Needs:
 
     def loud_db(self) -> NDArray[np.float64]:
         """How far the energy average over the spots is above the target, shape (points,)."""
-        return power_db(self.weight @ 10 ** (-self.lacking_db / 10))
+        return power_db(self.weight @ 10 ** (-self.error_db / 10))
 
     def wish_db(self) -> NDArray[np.float64]:
         """What is wished of filters for all spots, without limits, shape (points,).
@@ -58,18 +58,18 @@ class Needs:
         t^2 / (t^2 + s^2 / n), the estimate of least error for n spots with a spread of s where rooms are off by t
         (W. James and C. Stein, 4th Berkeley Symposium, 1961; t is our own).
         """
-        return _wish(self.weight @ self.lacking_db, self.weight @ self.lacking_db**2, self._effective)
+        return _wish(self.weight @ self.error_db, self.weight @ self.error_db**2, self._effective)
 
     def wishes_without_each_db(self) -> NDArray[np.float64]:
         """The same without each spot in turn, shape (spots, points); of no use for one spot."""
         left = 1 - self.weight[:, None]
-        mean = (self.weight @ self.lacking_db - self.weight[:, None] * self.lacking_db) / left
-        square = (self.weight @ self.lacking_db**2 - self.weight[:, None] * self.lacking_db**2) / left
+        mean = (self.weight @ self.error_db - self.weight[:, None] * self.error_db) / left
+        square = (self.weight @ self.error_db**2 - self.weight[:, None] * self.error_db**2) / left
         return _wish(mean, square, max(1.0, self._effective - 1))
 
     def without_each(self) -> list["Needs"]:
         """Without each spot in turn."""
-        return [Needs(lacking_db=np.delete(self.lacking_db, k, axis=0),
+        return [Needs(error_db=np.delete(self.error_db, k, axis=0),
                       weight=np.delete(self.weight, k) / (1 - self.weight[k])) for k in range(self.spots)]
 
     @property
@@ -84,14 +84,14 @@ class Needs:
         by `lowered_db`. Two spots at least.
         """
         asked = np.clip(self.wishes_without_each_db() - lowered_db, -limits.max_cut_db, limits.max_boost_db)
-        return self.weight @ (self.lacking_db - lowered_db - asked) ** 2
+        return self.weight @ (self.error_db - lowered_db - asked) ** 2
 
     def gain_db2(self, limits: Limits) -> NDArray[np.float64] | None:
         """By how much correcting each point lowers the square of the deviation at spots that were left out.
 
         In dB^2, shape (points,). None for one spot: then nothing can be left out.
         """
-        return None if self.spots < 2 else self.weight @ self.lacking_db**2 - self.residual_db2(limits)
+        return None if self.spots < 2 else self.weight @ self.error_db**2 - self.residual_db2(limits)
 
 
 STEPS_DB = (0.0, 1.0, 2.0, 3.0, 4.0, 6.0)      # largest boosts, and lower targets, that are compared
@@ -140,7 +140,7 @@ def target_levels(at_hz: NDArray, needs: Needs, limits: Limits, *, range_hz: tup
     inside = (at_hz >= range_hz[0]) & (at_hz <= range_hz[1])
     if needs.spots < 2:
         return ()
-    wish, level = needs.wish_db(), -(needs.weight @ needs.lacking_db)
+    wish, level = needs.wish_db(), -(needs.weight @ needs.error_db)
 
     def residual(lowered: float, boost: float) -> float:
         left = needs.residual_db2(replace(limits, max_boost_db=boost), lowered_db=lowered)
@@ -165,7 +165,7 @@ def agreed_to_hz(at_hz: NDArray, needs: Needs, limits: Limits) -> float | None:
     gain = needs.gain_db2(limits)
     if gain is None:
         return None
-    lack, octave = needs.weight @ needs.lacking_db**2, np.log2(at_hz)
+    lack, octave = needs.weight @ needs.error_db**2, np.log2(at_hz)
     half = max(1, round(0.5 / float(np.median(np.diff(octave)))))
     total, gained = (
         np.convolve(np.pad(one, half, mode="edge"), np.ones(2 * half + 1), "valid") for one in (lack, gain)

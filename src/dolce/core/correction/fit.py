@@ -6,12 +6,12 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from dolce.core.at_hand import AtHand
+from dolce.core.cache import Cache
 from dolce.core.correction.band_rows import NONE, Bands, levels_and_slopes, rows_of
+from dolce.core.correction.filter_type import FixedBands
 from dolce.core.correction.fit_problem import FitProblem
 from dolce.core.correction.fit_search import Effort, best_bands, one_by_one, settled
 from dolce.core.correction.limits import Limits
-from dolce.core.correction.means import FixedBands
 from dolce.core.correction.plan import CorrectionPlan
 from dolce.core.filters import BandFilter
 
@@ -46,7 +46,7 @@ class Fit:
 
 
 Compute = Callable[[CorrectionPlan, Limits, float, Effort, Callable[[], None]], Fit]
-_FITS: AtHand[tuple, Fit] = AtHand(128)
+_FITS: Cache[tuple, Fit] = Cache(128)
 
 
 def fit_bands(plan: CorrectionPlan, *, limits: Limits, sample_rate_hz: float, effort: Effort = QUICK,
@@ -57,7 +57,7 @@ def fit_bands(plan: CorrectionPlan, *, limits: Limits, sample_rate_hz: float, ef
     are looked for (`best_bands`). Limits enter as steep penalties (sum of all bands, also relative to its mean over
     200-2000 Hz; how far that mean sinks; quiet outside the range); one band alone may add more than the limit where
     others take away beside it. What is still broken after rounding is repaired by shrinking gains, so the limits hold
-    exactly. Bands that mostly cancel each other (`FitProblem.fights`) are not used.
+    exactly. Bands that mostly cancel each other (`FitProblem.opposing`) are not used.
 
     Rounding as in `BandFilter.rounded`. A fit is the same every time, so the last ones are kept: where one channel of
     many has changed, only its own is looked for again. `compute` does it in the place of `fitted`, elsewhere perhaps.
@@ -86,7 +86,7 @@ def fitted(plan: CorrectionPlan, limits: Limits, sample_rate_hz: float, effort: 
         tried.append((problem, bands))
     problem, bands = min(tried, key=lambda one: max(one[0].loud_left_db(one[1]).max(), _STILL_LOUD_DB))
     fine = settled(problem, bands)
-    sets = _of_fewer(problem, bands if problem.fights(fine).any() else fine)
+    sets = _of_fewer(problem, bands if problem.opposing(fine).any() else fine)
     missed = [np.sqrt(problem.cost(one)) for one in (NONE, *sets)]
     taken = missed[0] - min(missed)
     fewer = tuple((len(one), float(max(0.0, (missed[0] - own) / taken)) if taken > 0 else 0.0)
@@ -118,9 +118,9 @@ def _of_fewer(problem: FitProblem, bands: Bands) -> list[Bands]:
         if len(placed) >= len(bands) - 1:
             tried = np.concatenate([tried, placed[None, :len(bands) - 1]])
         tried = problem.polished(tried, steps=_SHORT)
-        tried = tried[np.lexsort((problem.cost(tried), problem.fights(tried).any(axis=-1)))]
+        tried = tried[np.lexsort((problem.cost(tried), problem.opposing(tried).any(axis=-1)))]
         bands = tried[0]
-        if not problem.fights(bands).any():
+        if not problem.opposing(bands).any():
             found.append(bands)
     rising = found[::-1]
     best = np.minimum.accumulate([problem.cost(one) for one in rising])

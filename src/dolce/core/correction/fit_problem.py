@@ -155,7 +155,7 @@ class FitProblem:
         """Sum of squares of all that is missed or broken, shape (...)."""
         return np.sum(self.residuals(bands) ** 2, axis=-1)
 
-    def fights(self, bands: Bands) -> NDArray[np.bool_]:
+    def opposing(self, bands: Bands) -> NDArray[np.bool_]:
         """Of every pair of bands (i < j), shape (..., pairs) in the order of `np.triu_indices`, whether they oppose or
         repeat each other: nobody would set such a pair on a device.
 

@@ -12,7 +12,7 @@ from dolce.core.filters import q_of_octaves
 
 _NEW_Q, _NEW_PLACES = 4.0, 3     # where another band is tried
 _NEW_APART = 1 / 3               # octaves between these
-_CHANCE_Q = (1.2, 12.0)          # of a band that chance puts somewhere
+_RANDOM_Q = (1.2, 12.0)          # of a band that chance puts somewhere
 _SHELF_Q, _SHELF_OCTAVES = 0.7, (0.7, 1.6)   # of a shelf that is tried: how far inside the end of the range it turns
 _SHORT, _FIRST, _SEED = 8, 25, 14   # steps of fits that only compare; of the starts; of all that chance decides
 _CROSSED, _SHELVED = 0.6, 0.1    # share of children with two parents; of new bands that are shelves where one may stand
@@ -66,16 +66,16 @@ def best_bands(problem: FitProblem, effort: Effort, told: Callable[[], None], *,
     JAES 54, 1162-1178 (2006), for the start; P. Moscato, "On evolution, search, optimization, genetic algorithms and
     martial arts: towards memetic algorithms", Caltech C3P 826 (1989), for crossing with a fit of every child.
     """
-    chance = np.random.default_rng(_SEED)
+    rng = np.random.default_rng(_SEED)
     if near is None:
-        starts = [_starts(problem, effort, chance) for _ in range(effort.islands)]
+        starts = [_starts(problem, effort, rng) for _ in range(effort.islands)]
     else:
         whole = np.vstack([near, _evenly(problem)[len(near):]])[None]
-        starts = [np.concatenate([whole, [_child(problem, whole, chance) for _ in range(effort.starts)]])]
-    islands = [_evolved(problem, problem.polished(one, steps=_FIRST), effort, chance, told) for one in starts]
-    kept = islands[0] if len(islands) == 1 else _evolved(problem, np.concatenate(islands), effort, chance, told)
+        starts = [np.concatenate([whole, [_child(problem, whole, rng) for _ in range(effort.starts)]])]
+    islands = [_evolved(problem, problem.polished(one, steps=_FIRST), effort, rng, told) for one in starts]
+    kept = islands[0] if len(islands) == 1 else _evolved(problem, np.concatenate(islands), effort, rng, told)
     best = _best(problem, list(kept[:effort.finalists]), effort)
-    bands = _without_fights(problem, kept[0]) if best is None else best
+    bands = _without_opposing(problem, kept[0]) if best is None else best
     bands = _filled(problem, _worth_having(bands), effort)
     bands = _exchanged(problem, bands, effort)
     told()
@@ -94,14 +94,14 @@ def _of_use(problem: FitProblem, bands: Bands) -> Bands:
     return bands
 
 
-def _evolved(problem: FitProblem, kept: Bands, effort: Effort, chance: np.random.Generator,
+def _evolved(problem: FitProblem, kept: Bands, effort: Effort, rng: np.random.Generator,
              told: Callable[[], None]) -> Bands:
     """The best sets after some generations, best first."""
     kept, cost = _best_of(problem, kept, effort.kept)
     told()
     waited = 0
     for _ in range(effort.generations):
-        children = [_child(problem, kept, chance) for _ in range(effort.children)]
+        children = [_child(problem, kept, rng) for _ in range(effort.children)]
         fitted = problem.polished(np.array(children), steps=_SHORT)
         before = cost[0]
         kept, cost = _best_of(problem, np.concatenate([kept, fitted]), effort.kept)
@@ -130,35 +130,35 @@ def _worth_having(bands: Bands) -> Bands:
 def _best_of(problem: FitProblem, sets: Bands, count: int) -> tuple[Bands, NDArray]:
     """The best distinct sets and their costs; those without fights first."""
     cost = problem.cost(sets)
-    fighting = problem.fights(sets).any(axis=-1)
+    fighting = problem.opposing(sets).any(axis=-1)
     order = np.lexsort((cost, fighting))
     sets, cost, fighting = sets[order], cost[order], fighting[order]
     new = np.concatenate([[True], (np.abs(np.diff(cost)) > _DISTINCT * cost[0]) | (np.diff(fighting.astype(int)) > 0)])
     return sets[new][:count], cost[new][:count]
 
 
-def _child(problem: FitProblem, kept: Bands, chance: np.random.Generator) -> Bands:
+def _child(problem: FitProblem, kept: Bands, rng: np.random.Generator) -> Bands:
     """A set of as many bands as are allowed, of one or two that are kept."""
     count = problem.limits.bands
-    one = _parent(kept, chance)
-    if chance.random() < _CROSSED:
-        child = _crossed(problem, one, _parent(kept, chance), chance)
-        child = child[chance.permutation(len(child))[:count]]
+    one = _parent(kept, rng)
+    if rng.random() < _CROSSED:
+        child = _crossed(problem, one, _parent(kept, rng), rng)
+        child = child[rng.permutation(len(child))[:count]]
     else:
-        child = np.delete(one, chance.permutation(len(one))[:chance.integers(1, 3)], axis=0)
+        child = np.delete(one, rng.permutation(len(one))[:rng.integers(1, 3)], axis=0)
     while len(child) < count:
-        child = np.vstack([child, _by_chance(problem, child, chance)])
+        child = np.vstack([child, _random(problem, child, rng)])
     return child
 
 
-def _parent(kept: Bands, chance: np.random.Generator) -> Bands:
+def _parent(kept: Bands, rng: np.random.Generator) -> Bands:
     """Any that is kept: better ones preferred lose sooner what others have."""
-    return kept[int(len(kept) * chance.random())]
+    return kept[int(len(kept) * rng.random())]
 
 
-def _crossed(problem: FitProblem, one: Bands, other: Bands, chance: np.random.Generator) -> Bands:
+def _crossed(problem: FitProblem, one: Bands, other: Bands, rng: np.random.Generator) -> Bands:
     """The bands of one set below a frequency, and of the other above it; of each kind of shelf no more than one."""
-    at = chance.uniform(*np.log([problem.limits.from_hz, problem.limits.to_hz]))
+    at = rng.uniform(*np.log([problem.limits.from_hz, problem.limits.to_hz]))
     both = np.vstack([one[one[:, 0] < at], other[other[:, 0] >= at]])
     again = np.zeros(len(both), dtype=bool)
     for kind in (LOW_SHELF, HIGH_SHELF):
@@ -166,15 +166,15 @@ def _crossed(problem: FitProblem, one: Bands, other: Bands, chance: np.random.Ge
     return both[~again]
 
 
-def _by_chance(problem: FitProblem, bands: Bands, chance: np.random.Generator) -> NDArray:
+def _random(problem: FitProblem, bands: Bands, rng: np.random.Generator) -> NDArray:
     """Another band: likeliest where much is missed, of any Q."""
     left = problem.missed_db(bands)
     shelves = [kind for kind in problem.shelves if not (bands[:, KIND] == kind).any()]
-    if shelves and chance.random() < _SHELVED:
-        return _shelf(problem, left, shelves[chance.integers(len(shelves))], chance.uniform(*_SHELF_OCTAVES))
+    if shelves and rng.random() < _SHELVED:
+        return _shelf(problem, left, shelves[rng.integers(len(shelves))], rng.uniform(*_SHELF_OCTAVES))
     likely = np.cumsum((_weighed(problem, left) ** 2 + 1e-9) * problem.inside)
-    k = int(np.searchsorted(likely, chance.random() * likely[-1], side="right"))
-    return _within(problem, problem.at_hz[k], left[k], np.exp(chance.uniform(*np.log(_CHANCE_Q))))
+    k = int(np.searchsorted(likely, rng.random() * likely[-1], side="right"))
+    return _within(problem, problem.at_hz[k], left[k], np.exp(rng.uniform(*np.log(_RANDOM_Q))))
 
 
 def _weighed(problem: FitProblem, left: NDArray) -> NDArray:
@@ -182,11 +182,11 @@ def _weighed(problem: FitProblem, left: NDArray) -> NDArray:
     return np.convolve(left * problem.root, np.ones(5) / 5, "same")
 
 
-def _starts(problem: FitProblem, effort: Effort, chance: np.random.Generator) -> Bands:
+def _starts(problem: FitProblem, effort: Effort, rng: np.random.Generator) -> Bands:
     """Sets of as many bands as are allowed, shape (starts, bands, 4)."""
     evenly = _evenly(problem)
     first, cuts = one_by_one(problem), one_by_one(problem, cuts_first=True)
-    moved = [_moved(problem, evenly, chance) for _ in range(effort.starts)]
+    moved = [_moved(problem, evenly, rng) for _ in range(effort.starts)]
     plain = [*(np.vstack([one, evenly[len(one):]]) for one in (first, cuts)), evenly]
     return np.array([*plain, *(one for start in plain for one in _with_shelves(problem, start)), *moved])
 
@@ -205,11 +205,11 @@ def _with_shelves(problem: FitProblem, bands: Bands) -> list[Bands]:
     return tried
 
 
-def _moved(problem: FitProblem, bands: Bands, chance: np.random.Generator) -> Bands:
+def _moved(problem: FitProblem, bands: Bands, rng: np.random.Generator) -> Bands:
     """Bands at other places with other widths, and the gain that is wished there."""
     apart = np.log(problem.limits.to_hz / problem.limits.from_hz) / len(bands)
-    frequency = np.exp(bands[:, 0] + chance.normal(0, 0.4 * apart, len(bands)))
-    q = chance.uniform(_NEW_Q / 2, 2 * _NEW_Q, len(bands))
+    frequency = np.exp(bands[:, 0] + rng.normal(0, 0.4 * apart, len(bands)))
+    q = rng.uniform(_NEW_Q / 2, 2 * _NEW_Q, len(bands))
     return np.array([_within(problem, f, np.interp(f, problem.at_hz, problem.wish), one)
                      for f, one in zip(frequency, q, strict=True)])
 
@@ -250,10 +250,10 @@ def _within(problem: FitProblem, frequency_hz: float, gain_db: float, q: float) 
     return problem.within(band_row(frequency_hz, gain_db, q))
 
 
-def _without_fights(problem: FitProblem, bands: Bands) -> Bands:
+def _without_opposing(problem: FitProblem, bands: Bands) -> Bands:
     """Of two bands that fight, the weaker goes."""
-    while (fights := problem.fights(bands)).any():
-        k = int(np.argmax(fights))
+    while (opposing := problem.opposing(bands)).any():
+        k = int(np.argmax(opposing))
         pair = [int(side[k]) for side in np.triu_indices(len(bands), 1)]
         weaker = min(pair, key=lambda k: abs(bands[k, 1]))
         bands = problem.polished(np.delete(bands, weaker, axis=0))
@@ -278,7 +278,7 @@ def _best(problem: FitProblem, sets: Sequence[Bands], effort: Effort) -> Bands |
     if len(tried) > effort.finalists:
         tried, _ = _best_of(problem, problem.polished(tried, steps=_SHORT), effort.finalists)
     tried = problem.polished(tried)
-    tried = tried[~problem.fights(tried).any(axis=-1)]
+    tried = tried[~problem.opposing(tried).any(axis=-1)]
     return tried[int(np.argmin(problem.cost(tried)))] if len(tried) else None
 
 

@@ -8,7 +8,7 @@ from dolce.core.correction.target import MEAN_BAND_HZ, Curve
 _SLOPE_HZ = (200.0, 10_000.0)
 _STEEPEST_DB = -2.0               # per octave
 _MOST_CHARACTER_DB = 2.0          # of the direct sound that a target follows: the rest is a fault, not a character
-_REACH_FROM_HZ, _MIDDLE_HZ = 200.0, (60.0, 400.0)
+_EXTENSION_FROM_HZ, _MIDDLE_HZ = 200.0, (60.0, 400.0)
 _DOWN_DB = 6.0
 _STEPS_PER_OCTAVE = 12
 
@@ -36,8 +36,8 @@ def speaker_curve(at_hz: NDArray, average_db: NDArray, direct_db: NDArray | None
     wide = _over(octave, average_db, 2 / 3)
     bass = (at_hz >= _MIDDLE_HZ[0]) & (at_hz <= _MIDDLE_HZ[1])
     own = wide - float(wide[bass].mean())
-    low = np.flatnonzero((at_hz < _REACH_FROM_HZ) & (own > -_DOWN_DB))
-    reach = float(at_hz[low[0]]) if low.size else _REACH_FROM_HZ
+    low = np.flatnonzero((at_hz < _EXTENSION_FROM_HZ) & (own > -_DOWN_DB))
+    reach = float(at_hz[low[0]]) if low.size else _EXTENSION_FROM_HZ
     followed = ""
     if direct_db is not None:
         above = (at_hz >= 400.0) & (at_hz <= 16_000.0)
@@ -46,7 +46,7 @@ def speaker_curve(at_hz: NDArray, average_db: NDArray, direct_db: NDArray | None
         fade = np.clip(np.log2(points / 400.0), 0, 1) * np.clip(np.log2(20_000.0 / points), 0, 1)
         level += fade * np.interp(np.log2(points), octave, character)
         followed = " It follows the character of its direct sound by up to 2 dB."
-    level = _with_reach(points, level, at_hz, wide, reach)
+    level = _with_extension(points, level, at_hz, wide, reach)
     slopes = f"{slope:+.1f}".replace("-", "\N{MINUS SIGN}")
     words = (
         f"Reaches down to {reach:.0f} Hz and falls below as the loudspeaker does; slopes by {slopes} dB per "
@@ -56,16 +56,16 @@ def speaker_curve(at_hz: NDArray, average_db: NDArray, direct_db: NDArray | None
                  kind="speaker", source=words)
 
 
-def _with_reach(points: NDArray, level: NDArray, at_hz: NDArray, wide: NDArray, reach_hz: float) -> NDArray:
+def _with_extension(points: NDArray, level: NDArray, at_hz: NDArray, wide: NDArray, extension_hz: float) -> NDArray:
     """A target, 0 dB in the middle, that lies nowhere above the loudspeaker below its reach, and sinks there over an
     octave; it never rises again further down.
     """
     (low, high), octave = MEAN_BAND_HZ, np.log2(points)
     level = level - level[(points >= low) & (points <= high)].mean()
     has = np.interp(octave, np.log2(at_hz), wide - wide[(at_hz >= low) & (at_hz <= high)].mean())
-    below = points <= reach_hz
+    below = points <= extension_hz
     level = np.where(below, np.minimum(level, has), level)
-    top, end = np.log2(2 * reach_hz), np.log2(reach_hz)
+    top, end = np.log2(2 * extension_hz), np.log2(extension_hz)
     at_top, at_end = np.interp(top, octave, level), float(np.interp(end, np.log2(at_hz), wide) - wide[
         (at_hz >= low) & (at_hz <= high)].mean())
     ramp = at_end + (at_top - at_end) * np.clip((octave - end) / (top - end), 0, 1)

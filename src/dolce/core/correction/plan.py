@@ -28,9 +28,9 @@ _VERDICTS: dict[Kind, Verdict] = {
 
 LEAVE_DB = 1.0            # what filters may do in a region that is left or mended otherwise, skirts of neighbours
 ONLY_CUT_DB = 0.5         # and what they may add where they only cut
-_REACH_DB = 10.0          # a speaker's bottom end this far below the target is not asked for more
-_REACH_OCTAVES = 1.0      # over so much at least: a mode's null further up is not the end
-_REACH_FROM_HZ = 200.0    # looked for from here downward
+_EXTENSION_DB = 10.0          # a speaker's bottom end this far below the target is not asked for more
+_EXTENSION_OCTAVES = 1.0      # over so much at least: a mode's null further up is not the end
+_EXTENSION_FROM_HZ = 200.0    # looked for from here downward
 _DEEP_DB = 12.0           # a dip of all spots deeper than this ...
 _SHOULDER_DB = 2.0        # down to which its shoulders belong to it
 _NARROW_OCTAVES = 1 / 3   # ... and narrower than this is a cancellation
@@ -67,7 +67,7 @@ class Overruled:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Stretch:
+class Region:
     """A stretch of frequency that lies on one side of the target, with what speaks for its verdict.
 
     Attributes
@@ -143,17 +143,17 @@ class CorrectionPlan:
     most_down_db: NDArray[np.float64]
     loud_db: NDArray[np.float64]
     without_each_db: NDArray[np.float64]
-    stretches: tuple[Stretch, ...]
+    regions: tuple[Region, ...]
 
     @property
-    def furthest(self) -> Stretch | None:
+    def furthest(self) -> Region | None:
         """The stretch inside the range that is furthest off; None where the range holds none."""
-        return max((s for s in self.stretches if s.kind != "outside"), key=lambda s: abs(s.size_db), default=None)
+        return max((s for s in self.regions if s.kind != "outside"), key=lambda s: abs(s.size_db), default=None)
 
     @property
-    def left_alone(self) -> tuple[Stretch, ...]:
+    def left_alone(self) -> tuple[Region, ...]:
         """The stretches inside the range that are not simply corrected, but for what is good enough as it is."""
-        return tuple(s for s in self.stretches if s.kind not in ("outside", "skirt", "good enough")
+        return tuple(s for s in self.regions if s.kind not in ("outside", "skirt", "good enough")
                      and (s.verdict != "correct" or s.kind in ("filled", "reached")))
 
 
@@ -191,13 +191,13 @@ def plan_correction(frequency_hz: NDArray, needs: Needs, target_db: NDArray, *, 
     quiet = LOUD_DB - loud_db
     quiet = np.where((quiet < 0) & (share > LEAST_SHARE), quiet / np.maximum(share, LEAST_SHARE), quiet)
     wish = np.minimum(needs.wish_db(), quiet)
-    mean = needs.weight @ needs.lacking_db
+    mean = needs.weight @ needs.error_db
     inside = (frequency_hz >= limits.from_hz) & (frequency_hz <= limits.to_hz)
-    stretches = _stretches(frequency_hz, needs, mean, inside, limits, overruled)
+    regions = _regions(frequency_hz, needs, mean, inside, limits, overruled)
     lowest = np.where(inside, -limits.max_cut_db, 0.0)
     highest = np.where(inside, limits.max_boost_db + _STILL_WANTED_DB, 0.0)
     up, down = np.where(inside, np.maximum(quiet, _LEAST_UP_DB), np.inf), np.full(frequency_hz.size, np.inf)
-    for s in stretches:
+    for s in regions:
         own = (frequency_hz >= s.from_hz * 0.9999) & (frequency_hz <= s.to_hz * 1.0001) & inside
         if s.verdict != "correct":
             highest[own] = 0.0
@@ -215,7 +215,7 @@ def plan_correction(frequency_hz: NDArray, needs: Needs, target_db: NDArray, *, 
     without = np.minimum(without, quiet)
     return CorrectionPlan(frequency_hz=frequency_hz, wished_db=allowed(wish), without_each_db=allowed(without),
                           weight=weight * share**2, share=share, most_up_db=up, most_down_db=down, loud_db=loud_db,
-                          stretches=stretches)
+                          regions=regions)
 
 
 def _loud_db(frequency_hz: NDArray, needs: Needs) -> NDArray:
@@ -228,13 +228,13 @@ def _faint(frequency_hz: NDArray, target_db: NDArray) -> NDArray:
     return target_db < (target_db[middle] if middle.any() else target_db).mean() - _FAINT_DB
 
 
-def _beyond_reach(frequency_hz: NDArray, excess: NDArray) -> NDArray:
+def _beyond_extension(frequency_hz: NDArray, excess: NDArray) -> NDArray:
     """True below the highest place under 200 Hz from which on the response stays 10 dB below the target for an
     octave, or down to its end."""
     octave = np.log2(frequency_hz)
-    ends = [last for first, last in _runs(excess < -_REACH_DB)
-            if frequency_hz[last - 1] <= _REACH_FROM_HZ
-            and (first == 0 or octave[last - 1] - octave[first] >= _REACH_OCTAVES)]
+    ends = [last for first, last in _runs(excess < -_EXTENSION_DB)
+            if frequency_hz[last - 1] <= _EXTENSION_FROM_HZ
+            and (first == 0 or octave[last - 1] - octave[first] >= _EXTENSION_OCTAVES)]
     mask = np.zeros(excess.size, dtype=bool)
     mask[: max(ends, default=0)] = True
     return mask
@@ -269,20 +269,20 @@ def _runs(mask: NDArray) -> list[tuple[int, int]]:
     return list(zip(edges[::2].tolist(), edges[1::2].tolist(), strict=True))
 
 
-def _stretches(frequency_hz: NDArray, needs: Needs, mean: NDArray, inside: NDArray, limits: Limits,
-               overruled: Sequence[Overruled]) -> tuple[Stretch, ...]:
+def _regions(frequency_hz: NDArray, needs: Needs, mean: NDArray, inside: NDArray, limits: Limits,
+               overruled: Sequence[Overruled]) -> tuple[Region, ...]:
     """Points that lie on one side of the target and share one ground joined into stretches, with their verdicts."""
     excess = -mean
-    beyond, cancelled = _beyond_reach(frequency_hz, excess), _deep_and_narrow(frequency_hz, excess)
+    beyond, cancelled = _beyond_extension(frequency_hz, excess), _deep_and_narrow(frequency_hz, excess)
     own = np.full(excess.size, -1)
     for k, one in enumerate(overruled):
         own[(frequency_hz >= one.from_hz * 0.9999) & (frequency_hz <= one.to_hz * 1.0001)] = k
     ground = np.select([~inside, own >= 0, beyond, cancelled], [-1, 100 + own, 1, 2], default=3 + (excess > 0))
     bounds = _bounds(frequency_hz, ground)
     loud_db = _loud_db(frequency_hz, needs)
-    spread = np.sqrt(np.maximum(needs.weight @ (needs.lacking_db - mean) ** 2, 0))
+    spread = np.sqrt(np.maximum(needs.weight @ (needs.error_db - mean) ** 2, 0))
     gain = needs.gain_db2(limits)
-    lack = needs.weight @ needs.lacking_db**2
+    lack = needs.weight @ needs.error_db**2
     found = []
     for first, last in pairwise(bounds):
         at = slice(first, last)
@@ -290,7 +290,7 @@ def _stretches(frequency_hz: NDArray, needs: Needs, mean: NDArray, inside: NDArr
         furthest = first + int(np.argmax(np.abs(excess[at])))
         size = float(excess[furthest])
         inner = int(np.median(ground[at]))
-        by_spot = -needs.lacking_db[:, at].mean(axis=1)
+        by_spot = -needs.error_db[:, at].mean(axis=1)
         middle = float(excess[at].mean())
         before = left = None
         if gain is not None:
@@ -314,7 +314,7 @@ def _stretches(frequency_hz: NDArray, needs: Needs, mean: NDArray, inside: NDArr
             kind = "fair"
         verdict = (overruled[inner - 100].verdict if kind == "overruled"
                    else "only cut" if kind == "no gain" and middle < 0 else _VERDICTS[kind])
-        found.append(Stretch(
+        found.append(Region(
             from_hz=float(frequency_hz[first]), to_hz=float(frequency_hz[last - 1]), kind=kind, verdict=verdict,
             lowest_hz=float(frequency_hz[lowest]), under_target_db=float(-excess[lowest]), size_db=size,
             size_hz=float(frequency_hz[furthest]), spread_db=float(spread[at].mean()), of_spots=needs.spots,

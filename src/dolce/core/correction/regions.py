@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dolce.core.correction.evidence import Needs
-from dolce.core.correction.plan import LEAVE_DB, ONLY_CUT_DB, CorrectionPlan, Stretch, Verdict
+from dolce.core.correction.plan import LEAVE_DB, ONLY_CUT_DB, CorrectionPlan, Region, Verdict
 from dolce.core.response.smoothing import smoothed_power
 
 _PER_OCTAVE = 12           # over which gains are told (common practice for bass)
@@ -33,11 +33,11 @@ def plan_as_corrected(plan: CorrectionPlan, needs: Needs, applied_db: NDArray) -
         return plan
     at_hz = plan.frequency_hz
     gain = 10 * np.log10(smoothed_power(at_hz, 10 ** (applied_db / 10), at_hz=at_hz, per_octave=_PER_OCTAVE))
-    lack = needs.weight @ needs.lacking_db**2
-    left = needs.weight @ (needs.lacking_db - _left_out(plan, applied_db)) ** 2
-    found: list[Stretch] = []
-    for stretch in plan.stretches:
-        for part in _parts(stretch, at_hz, gain):
+    lack = needs.weight @ needs.error_db**2
+    left = needs.weight @ (needs.error_db - _left_out(plan, applied_db)) ** 2
+    found: list[Region] = []
+    for region in plan.regions:
+        for part in _parts(region, at_hz, gain):
             at = (at_hz >= part.from_hz * 0.9999) & (at_hz <= part.to_hz * 1.0001)
             k = np.flatnonzero(at)[int(np.argmax(np.abs(gain[at])))]
             worth = None
@@ -46,7 +46,7 @@ def plan_as_corrected(plan: CorrectionPlan, needs: Needs, applied_db: NDArray) -
             part = replace(part, applied_db=float(gain[k]), applied_hz=float(at_hz[k]), worth_db=worth,
                            costs_db=float(max(0.0, gain[at].max())))
             found.append(_true(part, lowest_db=float(gain[at].min())))
-    return replace(plan, stretches=tuple(found))
+    return replace(plan, regions=tuple(found))
 
 
 def _left_out(plan: CorrectionPlan, applied_db: NDArray) -> NDArray[np.float64]:
@@ -59,27 +59,27 @@ def _left_out(plan: CorrectionPlan, applied_db: NDArray) -> NDArray[np.float64]:
     return applied_db + follows * (plan.without_each_db - wished)
 
 
-def _parts(stretch: Stretch, at_hz: NDArray, gain_db: NDArray) -> Sequence[Stretch]:
+def _parts(region: Region, at_hz: NDArray, gain_db: NDArray) -> Sequence[Region]:
     """A region outside the range parted into skirts of filters and the rest; any other as it is."""
-    own = np.flatnonzero((at_hz >= stretch.from_hz * 0.9999) & (at_hz <= stretch.to_hz * 1.0001))
+    own = np.flatnonzero((at_hz >= region.from_hz * 0.9999) & (at_hz <= region.to_hz * 1.0001))
     busy = np.abs(gain_db[own]) > LEAVE_DB
-    if stretch.kind != "outside" or not busy.any():
-        return [stretch]
+    if region.kind != "outside" or not busy.any():
+        return [region]
     edges = [0, *(np.flatnonzero(np.diff(busy)) + 1).tolist(), own.size]
-    return [replace(stretch, from_hz=float(at_hz[own[a]]), to_hz=float(at_hz[own[b - 1]]),
+    return [replace(region, from_hz=float(at_hz[own[a]]), to_hz=float(at_hz[own[b - 1]]),
                     kind="skirt" if busy[a] else "outside")
             for a, b in pairwise(edges)]
 
 
-def _true(stretch: Stretch, *, lowest_db: float) -> Stretch:
+def _true(region: Region, *, lowest_db: float) -> Region:
     """With the verdict that filters keep to."""
-    does = verdict_of(highest_db=stretch.costs_db, lowest_db=lowest_db)
-    held = {"correct": True, "only cut": stretch.costs_db <= ONLY_CUT_DB}.get(stretch.verdict, does == "leave")
+    does = verdict_of(highest_db=region.costs_db, lowest_db=lowest_db)
+    held = {"correct": True, "only cut": region.costs_db <= ONLY_CUT_DB}.get(region.verdict, does == "leave")
     if held:
-        return stretch
+        return region
     does = "correct" if does == "leave" else does
-    kind = stretch.kind if stretch.kind in ("skirt", "overruled") else "reached"
-    return replace(stretch, kind=kind, planned=stretch.verdict, verdict=does)
+    kind = region.kind if region.kind in ("skirt", "overruled") else "reached"
+    return replace(region, kind=kind, planned=region.verdict, verdict=does)
 
 
 def verdict_of(*, highest_db: float, lowest_db: float) -> Verdict:

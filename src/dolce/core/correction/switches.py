@@ -222,7 +222,7 @@ def best_switches(at: SwitchesAt, needs: Needs, *, at_hz: NDArray, range_hz: tup
     change = -model.change_db(at.measured, at_hz) + np.zeros((len(combinations), at_hz.size))
     for column, one in enumerate(model.switches):
         change += np.array([position.change_db(at_hz) for position in one.positions])[places[:, column]]
-    change, lacking = levelled(change), needs.lacking_db[:, inside]
+    change, lacking = levelled(change), needs.error_db[:, inside]
     # Mean square at every spot for every combination: (l - c)^2 = l^2 - 2 l c + c^2.
     square = ((lacking**2) @ share)[:, None] - 2 * (lacking * share) @ change.T + (change**2) @ share
     deviation = np.sqrt(np.maximum(square, 0))                        # (spots, combinations)

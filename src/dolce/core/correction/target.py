@@ -100,7 +100,7 @@ SMALL_ROOM_CINEMA = Curve(
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Taste:
+class Preference:
     """What a calibrator likes on top of a target, under a name of their own; it can be taken off.
 
     Attributes
@@ -139,12 +139,12 @@ class Target:
     Attributes
     ----------
     bass_lift_db : float
-        -6 to 15, reached well below `bass_corner_hz`; half of it at that frequency.
-    bass_corner_hz : float
+        -6 to 15, reached well below `bass_cutoff_hz`; half of it at that frequency.
+    bass_cutoff_hz : float
         30 to 300.
     treble_db : float
-        -12 to 6, reached well above `treble_corner_hz`; half of it at that frequency.
-    treble_corner_hz : float
+        -12 to 6, reached well above `treble_cutoff_hz`; half of it at that frequency.
+    treble_cutoff_hz : float
         1000 to 16000.
     tilt_db_per_octave : float
         -3 to 3, above `tilt_from_hz`.
@@ -155,9 +155,9 @@ class Target:
     """
 
     bass_lift_db: float = limited(-6, 15, where="bass lift", unit="dB", default=0.0)
-    bass_corner_hz: float = limited(30, 300, where="bass lift below", unit="Hz", default=80.0)
+    bass_cutoff_hz: float = limited(30, 300, where="bass lift below", unit="Hz", default=80.0)
     treble_db: float = limited(-12, 6, where="treble", unit="dB", default=0.0)
-    treble_corner_hz: float = limited(1000, 16_000, where="treble above", unit="Hz", default=6000.0)
+    treble_cutoff_hz: float = limited(1000, 16_000, where="treble above", unit="Hz", default=6000.0)
     tilt_db_per_octave: float = limited(-3, 3, where="tilt", unit="dB per octave", default=0.0)
     tilt_from_hz: float = limited(20, 10_000, where="tilt from", unit="Hz", default=1000.0)
     curve: Curve | None = None
@@ -167,8 +167,8 @@ class Target:
 
     def level_db(self, frequency_hz: NDArray) -> NDArray[np.float64]:
         """Target in dB relative to its own middle, shape as given."""
-        lift = self.bass_lift_db / (1 + (frequency_hz / self.bass_corner_hz) ** 3)
-        treble = self.treble_db / (1 + (self.treble_corner_hz / frequency_hz) ** 3)
+        lift = self.bass_lift_db / (1 + (frequency_hz / self.bass_cutoff_hz) ** 3)
+        treble = self.treble_db / (1 + (self.treble_cutoff_hz / frequency_hz) ** 3)
         octaves = np.maximum(np.log2(frequency_hz / self.tilt_from_hz), 0)
         base = 0.0 if self.curve is None else self.curve.at(frequency_hz)
         return base + lift + treble + self.tilt_db_per_octave * octaves
@@ -181,7 +181,7 @@ class KeptTarget:
     id: int | None = None
     name: str
     target: Target
-    taste: Taste | None = None
+    preference: Preference | None = None
 
     def __post_init__(self) -> None:
         checked.text(self.name, longest=60, where="name of the target")

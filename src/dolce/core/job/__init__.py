@@ -6,6 +6,7 @@ from dolce.core.job.model import DamagedJob, Job, LogEntry, PassRecord, Round, T
 from dolce.core.job.next_step import JobFacts, StepKey, needed_sheets, next_step
 from dolce.core.job.passes import PassWish, steps_of, waits_of
 from dolce.core.job.placements import placement_of
+from dolce.core.job.report import PARTS, ReportWords
 from dolce.core.job.results import (
     RESULT_OF,
     LevelResult,
@@ -17,7 +18,6 @@ from dolce.core.job.results import (
 )
 from dolce.core.job.rig import SAMPLE_RATES_HZ, Interface, Levels, Rehearsal, Rig
 from dolce.core.job.rounds import Moved, latest_corrected, moved_between, proposed_base
-from dolce.core.job.story import PARTS, StoryWords
 
 __all__ = [
     "GROUPS",
@@ -44,11 +44,11 @@ __all__ = [
     "PassWish",
     "ReadingsResult",
     "Rehearsal",
+    "ReportWords",
     "Rig",
     "Round",
     "Rows",
     "StepKey",
-    "StoryWords",
     "TakeRecord",
     "bass_alone",
     "channels_of",

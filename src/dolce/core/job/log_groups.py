@@ -1,4 +1,4 @@
-"""The logbook as a story: takes of one round in a row become one line."""
+"""The logbook as a report: takes of one round in a row become one line."""
 
 import re
 from collections.abc import Iterable, Iterator
@@ -14,7 +14,7 @@ _TAKE = re.compile(r"Take of (?P<row>.+?) at (?P<spot>.+), round (?P<round>.+): 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class LogGroup:
-    """One line of the story, and when it began and ended.
+    """One line of the report, and when it began and ended.
 
     Attributes
     ----------

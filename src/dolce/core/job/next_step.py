@@ -1,4 +1,4 @@
-"""What to do next in a job: from an empty one to its story, one step at a time. It advises and never blocks."""
+"""What to do next in a job: from an empty one to its report, one step at a time. It advises and never blocks."""
 
 from dataclasses import dataclass
 from typing import Literal

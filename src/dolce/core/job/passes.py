@@ -31,7 +31,7 @@ class PassWish:
     repeats : int
         How often a spoiled take is repeated by itself.
     signal : "sweep", "sequence" or "pink"
-    softer_db : float
+    level_offset_db : float
         Against the row's own level, for a take that only checks another; below 0 for louder.
     """
 
@@ -41,7 +41,7 @@ class PassWish:
     order: Order = "spot"
     wait_s: float = limited(0, 60, where="wait", unit="s", default=0.0)
     signal: SignalKind = "sweep"
-    softer_db: float = limited(-40, 40, where="softer", unit="dB", default=0.0)
+    level_offset_db: float = limited(-40, 40, where="softer", unit="dB", default=0.0)
     repeats: int = limited(0, 5, where="repeats of spoiled takes", whole=True, default=0)
 
     def __post_init__(self) -> None:

@@ -52,7 +52,7 @@ class NoiseResult:
 
     Attributes
     ----------
-    thirds_dbfs : tuple of float
+    third_octave_dbfs : tuple of float
         Of the quiet room, in thirds of octaves; empty before the first listening.
     signal_dbfs : float or None
         Level of a burst of noise at the level of the sweeps.
@@ -62,7 +62,7 @@ class NoiseResult:
         Level of full scale before it was last found.
     """
 
-    thirds_dbfs: tuple[float, ...] = ()
+    third_octave_dbfs: tuple[float, ...] = ()
     signal_dbfs: float | None = None
     reference_dbfs: float | None = None
     before_spl_db: float | None = None

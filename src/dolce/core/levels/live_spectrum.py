@@ -5,7 +5,7 @@ import numpy as np
 import scipy
 from numpy.typing import NDArray
 
-from dolce.core.at_hand import at_hand
+from dolce.core.cache import cache
 from dolce.core.levels.bands import band_edges, mid_bands
 from dolce.core.levels.decibel import power_db
 from dolce.errors import InvalidValue
@@ -95,7 +95,7 @@ def band_power_db(power: NDArray[np.float64], *, per_octave: int, sample_rate_hz
     return power_db(np.interp(high, at, running) - np.interp(low, at, running))
 
 
-@at_hand(16)
+@cache(16)
 def _band_lines(per_octave: int, sample_rate_hz: int, frame: int) -> tuple[NDArray, NDArray, NDArray]:
     """Mid-band frequencies, and both edges counted in lines."""
     mid = mid_bands(per_octave=per_octave, from_hz=_FROM_HZ * 0.98, to_hz=min(_TO_HZ * 1.02, 0.45 * sample_rate_hz))

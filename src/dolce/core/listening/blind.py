@@ -13,7 +13,7 @@ TRIALS = 10
 _SURE = 0.05                       # a smaller chance of guessing is called heard: the usual bound of statistics
 
 
-def guessing_chance(right: int, trials: int) -> float:
+def guessing_probability(right: int, trials: int) -> float:
     """Chance to be right so often or more by guessing between two.
 
     References
@@ -63,14 +63,14 @@ class BlindTest:
         return sum(said == was for said, was in zip(self.answers, self.hidden, strict=False))
 
     @property
-    def chance(self) -> float:
+    def rng(self) -> float:
         """That so many were right by guessing."""
-        return guessing_chance(self.right, len(self.answers))
+        return guessing_probability(self.right, len(self.answers))
 
     @property
     def heard(self) -> bool:
         """Whether guessing is unlikely enough."""
-        return self.over and self.chance < _SURE
+        return self.over and self.rng < _SURE
 
     def answered(self, said: str, *, trial: int) -> Self:
         """The test with one more answer.

@@ -6,7 +6,7 @@ import numpy as np
 import scipy
 from numpy.typing import NDArray
 
-from dolce.core.at_hand import at_hand
+from dolce.core.cache import cache
 from dolce.core.listening.programme import Programme
 from dolce.core.signals import pink_noise
 from dolce.errors import InvalidValue
@@ -143,7 +143,7 @@ def _hat(rate: int, rng: np.random.Generator) -> NDArray:
                                 rng.standard_normal(time_s.size)) * np.exp(-time_s / 0.02)
 
 
-@at_hand(64)
+@cache(64)
 def _string(frequency_hz: float, rate: int, *, fall_s: float, softness: float) -> NDArray:
     """A plucked string: harmonics that fall off faster the higher they are."""
     time_s = np.arange(round(1.4 * fall_s * rate)) / rate

@@ -11,11 +11,11 @@ from dolce.core.processor.crossover import Crossover
 from dolce.core.processor.difference import Difference, differences
 from dolce.core.processor.fitting import Rounded, fitted
 from dolce.core.processor.limits import REHEARSAL_LIMITS, Capabilities, ProcessorLimits
-from dolce.core.processor.misfit import Misfit
 from dolce.core.processor.preset import EFFECTS, BassManagement, Effects, Preset, Route
 from dolce.core.processor.settings import AllPass, ChannelSettings, Convolution
 from dolce.core.processor.sound import processed
 from dolce.core.processor.state import BYPASS, DIM_DB, ProcessorState
+from dolce.core.processor.unsupported import UnsupportedSetting
 
 __all__ = [
     "BYPASS",
@@ -32,13 +32,13 @@ __all__ = [
     "Crossover",
     "Difference",
     "Effects",
-    "Misfit",
     "Preset",
     "ProcessorInUse",
     "ProcessorLimits",
     "ProcessorState",
     "Rounded",
     "Route",
+    "UnsupportedSetting",
     "checked_chain",
     "differences",
     "fitted",

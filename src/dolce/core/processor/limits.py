@@ -6,9 +6,9 @@ from typing import Literal
 from dolce.core.checked import limited, ranges
 from dolce.core.correction import Limits
 from dolce.core.filters import BandFilter
-from dolce.core.processor.misfit import Misfit
 from dolce.core.processor.preset import Preset
 from dolce.core.processor.settings import ChannelSettings
+from dolce.core.processor.unsupported import UnsupportedSetting
 from dolce.errors import InvalidValue
 
 
@@ -94,48 +94,48 @@ class ProcessorLimits:
         """How long a convolution it holds at a rate; 0 where it does not convolve."""
         return self.taps / sample_rate_hz
 
-    def broken_by(self, preset: Preset) -> tuple[Misfit, ...]:
+    def broken_by(self, preset: Preset) -> tuple[UnsupportedSetting, ...]:
         """What of a preset the device can't hold; empty where it fits."""
-        routing = (Misfit(kind="routing"),) if preset.bass is not None and not self.crossovers else ()
+        routing = (UnsupportedSetting(kind="routing"),) if preset.bass is not None and not self.crossovers else ()
         return routing + tuple(replace(one, channel=channel) for channel, settings in preset.channels.items()
                                for one in self.broken_by_channel(settings))
 
-    def broken_by_channel(self, settings: ChannelSettings) -> tuple[Misfit, ...]:
+    def broken_by_channel(self, settings: ChannelSettings) -> tuple[UnsupportedSetting, ...]:
         """What of one output's settings the device can't hold."""
         found = []
         if len(settings.filters) > self.bands + self.fixed_bands:
-            found.append(Misfit(kind="bands", value=len(settings.filters), high=self.bands + self.fixed_bands))
+            found.append(UnsupportedSetting(kind="bands", value=len(settings.filters), high=self.bands + self.fixed_bands))
         for number, band in enumerate(settings.filters, 1):
-            found += _misfit_of_steps("gain", band.gain_db, self.lowest_gain_db, self.highest_gain_db,
+            found += _unsupported_steps("gain", band.gain_db, self.lowest_gain_db, self.highest_gain_db,
                                       self.gain_step_db, band=number)
             if not self.shelves and band.kind in ("low shelf", "high shelf"):
-                found.append(Misfit(kind="shelf", band=number))
+                found.append(UnsupportedSetting(kind="shelf", band=number))
             if not self.lowest_q - 1e-6 <= band.q <= self.highest_q + 1e-6:
-                found.append(Misfit(kind="q", band=number, value=band.q, low=self.lowest_q, high=self.highest_q))
-        found += _misfit_of_steps("trim", settings.trim_db, self.lowest_trim_db, self.highest_trim_db,
+                found.append(UnsupportedSetting(kind="q", band=number, value=band.q, low=self.lowest_q, high=self.highest_q))
+        found += _unsupported_steps("trim", settings.trim_db, self.lowest_trim_db, self.highest_trim_db,
                                   self.trim_step_db)
         if settings.delay_s > self.most_delay_s + 1e-9:
-            found.append(Misfit(kind="delay", value=settings.delay_s, high=self.most_delay_s))
+            found.append(UnsupportedSetting(kind="delay", value=settings.delay_s, high=self.most_delay_s))
         steps = settings.delay_s / self.delay_step_s if self.delay_step_s else 0.0
         if abs(steps - round(steps)) > 1e-3:
-            found.append(Misfit(kind="delay step", value=settings.delay_s, low=self.delay_step_s,
+            found.append(UnsupportedSetting(kind="delay step", value=settings.delay_s, low=self.delay_step_s,
                                 high=self.delay_step_s))
         if not self.crossovers and (settings.high_pass or settings.low_pass):
-            found.append(Misfit(kind="crossover"))
+            found.append(UnsupportedSetting(kind="crossover"))
         if len(settings.all_pass) > self.all_passes:
-            found.append(Misfit(kind="all-passes", value=len(settings.all_pass), high=self.all_passes))
+            found.append(UnsupportedSetting(kind="all-passes", value=len(settings.all_pass), high=self.all_passes))
         if settings.convolution is not None and settings.convolution.taps > self.taps:
-            found.append(Misfit(kind="taps", value=settings.convolution.taps, high=self.taps))
+            found.append(UnsupportedSetting(kind="taps", value=settings.convolution.taps, high=self.taps))
         return tuple(found)
 
 
-def _misfit_of_steps(kind: Literal["gain", "trim"], value: float, low: float, high: float, step: float, *,
-                     band: int = 0) -> list[Misfit]:
+def _unsupported_steps(kind: Literal["gain", "trim"], value: float, low: float, high: float, step: float, *,
+                     band: int = 0) -> list[UnsupportedSetting]:
     """Whether a value in dB lies in a range and on a step of it."""
     if not low - 1e-6 <= value <= high + 1e-6:
-        return [Misfit(kind=kind, band=band, value=value, low=low, high=high)]
+        return [UnsupportedSetting(kind=kind, band=band, value=value, low=low, high=high)]
     if abs(value / step - round(value / step)) > 1e-3:
-        return [Misfit(kind=f"{kind} step", band=band, value=value, low=step, high=step)]
+        return [UnsupportedSetting(kind=f"{kind} step", band=band, value=value, low=step, high=step)]
     return []
 
 

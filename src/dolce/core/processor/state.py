@@ -54,7 +54,7 @@ class ProcessorState:
         """Whether the channel sounds: neither muted nor left out by a solo."""
         return channel not in self.muted and self.solo in ("", channel)
 
-    def corner_of(self, channel: str) -> Crossover | None:
+    def crossover_of(self, channel: str) -> Crossover | None:
         """Where subs take over a channel's bass now; None where it plays its whole range, or is a sub."""
         bass = None if self.active == BYPASS else self.presets[self.active].bass
         return None if bass is None or channel in bass.subs else bass.of(channel)

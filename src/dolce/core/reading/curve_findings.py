@@ -102,7 +102,7 @@ class Evidence:
     screened : whether the plan has a screen or a cloth before the speaker
     parts_db : of a row in which several sound, the levels of each alone at the same spots, each shape (spots, points)
     together_db : of such a row, its own levels there, shape (spots, points)
-    corner_hz : where the processor hands over between the row's main and the subs; 0 for nowhere
+    crossover_hz : where the processor hands over between the row's main and the subs; 0 for nowhere
     """
 
     modes: Modes
@@ -115,7 +115,7 @@ class Evidence:
     screened: bool = False
     parts_db: Sequence[NDArray[np.float64]] = ()
     together_db: NDArray[np.float64] | None = None
-    corner_hz: float = 0.0
+    crossover_hz: float = 0.0
 
 
 def findings_of_curve(frequency_hz: NDArray, level_db: NDArray, evidence: Evidence) -> list[CurveFinding]:
@@ -270,10 +270,10 @@ def _boundary(name: str, at_hz: float, frequency_hz: NDArray, each: NDArray, not
 
 def _handed_over(at_hz: float, evidence: Evidence) -> Cause | None:
     """A dip where the processor hands over between main and subs, of which the parts were not taken alone."""
-    if evidence.together_db is not None or not evidence.corner_hz:
+    if evidence.together_db is not None or not evidence.crossover_hz:
         return None
-    near = abs(np.log2(at_hz / evidence.corner_hz)) < _NEAR_CORNER_OCTAVES
-    return Cause(kind="crossover", sure=0.5, at_hz=evidence.corner_hz) if near else None
+    near = abs(np.log2(at_hz / evidence.crossover_hz)) < _NEAR_CORNER_OCTAVES
+    return Cause(kind="crossover", sure=0.5, at_hz=evidence.crossover_hz) if near else None
 
 
 def _cancelled(frequency_hz: NDArray, evidence: Evidence) -> CurveFinding | None:

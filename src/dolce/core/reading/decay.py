@@ -7,7 +7,7 @@ import numpy as np
 import scipy
 from numpy.typing import NDArray
 
-from dolce.core.at_hand import at_hand
+from dolce.core.cache import cache
 from dolce.core.levels import band_edges, exact_mid_hz, power_db
 from dolce.core.response import ImpulseResponse
 from dolce.errors import InvalidValue
@@ -105,7 +105,7 @@ def _filtered_power(spectrum: NDArray, size: int, rate: float, nominal: float) -
     return samples**2, rate * points / size
 
 
-@at_hand(64)
+@cache(64)
 def _backwards(low_hz: float, high_hz: float, rate: float, count: int, step_hz: float) -> NDArray:
     """Response of a band's filter (Butterworth, order 3: class 1 of IEC 61260-1), conjugate: it runs backwards."""
     sections = scipy.signal.butter(3, [low_hz, high_hz], "bandpass", fs=rate, output="sos")

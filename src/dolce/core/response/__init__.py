@@ -1,6 +1,5 @@
 """From a recording to a response, and what can be read from responses."""
 
-from dolce.core.response.another_spot import Advice, advice_of, another_spot_db, spots_for
 from dolce.core.response.arrival import Arrival, Polarity, find_arrival
 from dolce.core.response.averaging import SpotAverage, average_over_spots, mean_spread_db
 from dolce.core.response.bandwidths import auditory, equivalent_bandwidth_hz, finer_below
@@ -23,7 +22,6 @@ from dolce.core.response.clock_drift import (
     stretched,
     without_drift,
 )
-from dolce.core.response.cue import OneClock, on_one_clock
 from dolce.core.response.deconvolution import Deconvolver
 from dolce.core.response.electronics import InterfaceLoop, interface_loop
 from dolce.core.response.impulse import ImpulseResponse
@@ -32,6 +30,7 @@ from dolce.core.response.long_recording import part_with
 from dolce.core.response.microphone import MicrophoneCurve
 from dolce.core.response.moving_average import moving_average_level_db
 from dolce.core.response.one_axis import from_emission
+from dolce.core.response.one_more_position import Advice, advice_of, another_spot_db, spots_for
 from dolce.core.response.quality import Quality, clipped_samples
 from dolce.core.response.smoothing import smoothed_power
 from dolce.core.response.spectrum import (
@@ -46,6 +45,7 @@ from dolce.core.response.spectrum import (
 )
 from dolce.core.response.spot_recording import PartHeard, SpotHeard, parts_heard
 from dolce.core.response.sub_arrival import sub_arrival
+from dolce.core.response.sync_chirp import OneClock, on_one_clock
 
 __all__ = [
     "ANALYSIS_GRID_HZ",

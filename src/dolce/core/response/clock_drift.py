@@ -8,7 +8,7 @@ import scipy
 from numpy.typing import NDArray
 
 from dolce.core.response.deconvolution import Deconvolver
-from dolce.core.signals.marks import FROM_HZ, TO_HZ, mark_above
+from dolce.core.signals.sync_chirps import FROM_HZ, TO_HZ, mark_above
 
 _SEARCH_PPM = 300.0
 DRIFT_WORTH_PPM = 0.5     # less is neither taken out nor reported: 2.5 us over 5 s

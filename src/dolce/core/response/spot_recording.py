@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from dolce.core.response.clock_drift import MarksHeard, marks_heard
 from dolce.core.signals import CuedSignal
-from dolce.core.signals.marks import CUE_FROM_HZ, mark_above
+from dolce.core.signals.sync_chirps import CUE_FROM_HZ, mark_above
 from dolce.errors import InvalidValue
 
 _LOUD = 0.35                      # of the loudest cue: all come from one speaker, at one level

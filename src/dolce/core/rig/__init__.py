@@ -35,10 +35,10 @@ from dolce.core.rig.reference_level import (
     suggested_level_db,
 )
 from dolce.core.rig.room_noise import (
-    NOISE_THIRDS_HZ,
+    NOISE_THIRD_OCTAVES_HZ,
     RoomNoise,
     implausible_full_scale,
-    noise_thirds_dbfs,
+    noise_third_octave_dbfs,
     room_noise,
 )
 from dolce.core.rig.slate import SLATE, slate_missing
@@ -52,7 +52,7 @@ __all__ = [
     "FULL_SCALE_DBU",
     "LINE_BAND_HZ",
     "MOST_INPUTS",
-    "NOISE_THIRDS_HZ",
+    "NOISE_THIRD_OCTAVES_HZ",
     "POINTINGS",
     "SECOND_BELOW_DB",
     "SLATE",
@@ -84,7 +84,7 @@ __all__ = [
     "line_verdicts",
     "loudest_sweep_db",
     "microphone_findings",
-    "noise_thirds_dbfs",
+    "noise_third_octave_dbfs",
     "ramp_step",
     "reference_source",
     "room_noise",

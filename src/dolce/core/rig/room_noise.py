@@ -7,7 +7,7 @@ from numpy.typing import NDArray
 
 from dolce.core.levels import NOMINAL_HZ, band_levels_db, energy_sum_db, exact_mid_hz, noise_rating, weighting_db
 
-NOISE_THIRDS_HZ = tuple(f for f in NOMINAL_HZ if 25 <= f <= 10_000)         # the thirds of the octaves 31.5 Hz to 8 kHz
+NOISE_THIRD_OCTAVES_HZ = tuple(f for f in NOMINAL_HZ if 25 <= f <= 10_000)         # the thirds of the octaves 31.5 Hz to 8 kHz
 TRUSTED_ABOVE_NOISE_DB = 20.0
 # A quiet room with its microphone: below is softer than any capsule, above louder than anybody works in.
 PLAUSIBLE_NOISE_DBA = (8.0, 50.0)
@@ -20,7 +20,7 @@ class RoomNoise:
 
     Attributes
     ----------
-    thirds_dbfs : ndarray, shape (27,)
+    third_octave_dbfs : ndarray, shape (27,)
         In the bands of NOISE_THIRDS_HZ.
     rating : (float, float) or None
         NR and the octave that decides it; None while the sound pressure level of full scale is not known.
@@ -29,39 +29,39 @@ class RoomNoise:
         Bands in which the sweep stands less than 20 dB above the noise; empty where the level is not known.
     """
 
-    thirds_dbfs: NDArray[np.float64]
+    third_octave_dbfs: NDArray[np.float64]
     rating: tuple[float, float] | None
     octaves_spl_db: NDArray[np.float64] | None
     doubtful_hz: tuple[float, ...]
 
 
-def noise_thirds_dbfs(quiet: NDArray[np.float64], *, sample_rate_hz: int) -> NDArray[np.float64]:
+def noise_third_octave_dbfs(quiet: NDArray[np.float64], *, sample_rate_hz: int) -> NDArray[np.float64]:
     """Noise of a quiet stretch in thirds of octaves, dBFS; several seconds are needed for steady figures."""
-    return band_levels_db(quiet, exact_mid_hz(NOISE_THIRDS_HZ), per_octave=3, sample_rate_hz=sample_rate_hz)
+    return band_levels_db(quiet, exact_mid_hz(NOISE_THIRD_OCTAVES_HZ), per_octave=3, sample_rate_hz=sample_rate_hz)
 
 
-def room_noise(thirds_dbfs: NDArray[np.float64], *, full_scale_spl_db: float | None,
-               signal_thirds_dbfs: NDArray[np.float64] | None = None) -> RoomNoise:
+def room_noise(third_octave_dbfs: NDArray[np.float64], *, full_scale_spl_db: float | None,
+               signal_third_octave_dbfs: NDArray[np.float64] | None = None) -> RoomNoise:
     """What follows from the noise in thirds of octaves.
 
     Parameters
     ----------
-    signal_thirds_dbfs : ndarray, shape (27,), optional
+    signal_third_octave_dbfs : ndarray, shape (27,), optional
         What a sweep leaves in the same bands, after the gain of its deconvolution.
     """
-    thirds = np.asarray(thirds_dbfs, dtype=float)
+    third_octaves = np.asarray(third_octave_dbfs, dtype=float)
     octaves = rating = None
     if full_scale_spl_db is not None:
-        octaves = energy_sum_db(thirds.reshape(-1, 3).T) + full_scale_spl_db
+        octaves = energy_sum_db(third_octaves.reshape(-1, 3).T) + full_scale_spl_db
         rating = noise_rating(octaves)
     doubtful: tuple[float, ...] = ()
-    if signal_thirds_dbfs is not None:
-        near = np.asarray(signal_thirds_dbfs) - thirds < TRUSTED_ABOVE_NOISE_DB
-        doubtful = tuple(float(f) for f, bad in zip(NOISE_THIRDS_HZ, near, strict=True) if bad)
-    return RoomNoise(thirds_dbfs=thirds, rating=rating, octaves_spl_db=octaves, doubtful_hz=doubtful)
+    if signal_third_octave_dbfs is not None:
+        near = np.asarray(signal_third_octave_dbfs) - third_octaves < TRUSTED_ABOVE_NOISE_DB
+        doubtful = tuple(float(f) for f, bad in zip(NOISE_THIRD_OCTAVES_HZ, near, strict=True) if bad)
+    return RoomNoise(third_octave_dbfs=third_octaves, rating=rating, octaves_spl_db=octaves, doubtful_hz=doubtful)
 
 
-def implausible_full_scale(full_scale_spl_db: float, *, thirds_dbfs: NDArray[np.float64] | None,
+def implausible_full_scale(full_scale_spl_db: float, *, third_octave_dbfs: NDArray[np.float64] | None,
                            before_spl_db: float | None) -> tuple[str, float] | None:
     """Why a level of full scale can hardly be right, and the figure that says so; None where nothing is against it.
 
@@ -74,8 +74,8 @@ def implausible_full_scale(full_scale_spl_db: float, *, thirds_dbfs: NDArray[np.
     """
     if before_spl_db is not None and abs(full_scale_spl_db - before_spl_db) > AGREES_WITH_BEFORE_DB:
         return "before", full_scale_spl_db - before_spl_db
-    if thirds_dbfs is not None:
-        weighted = np.asarray(thirds_dbfs) + weighting_db(exact_mid_hz(NOISE_THIRDS_HZ), "A")
+    if third_octave_dbfs is not None:
+        weighted = np.asarray(third_octave_dbfs) + weighting_db(exact_mid_hz(NOISE_THIRD_OCTAVES_HZ), "A")
         level = float(energy_sum_db(weighted)) + full_scale_spl_db
         if not PLAUSIBLE_NOISE_DBA[0] <= level <= PLAUSIBLE_NOISE_DBA[1]:
             return "noise", level

@@ -88,6 +88,6 @@ def _areas_m2(plan: RoomPlan) -> NDArray[np.float64]:
     size = plan.size
     floor = outline_area_m2(plan.outline) if plan.outline else size.width_m * size.length_m
     around = 2 * (size.width_m + size.length_m)
-    stretch = outline_length_m(plan.outline) / around if plan.outline else 1.0
-    front, side = size.width_m * size.height_m * stretch, size.length_m * size.height_m * stretch
+    region = outline_length_m(plan.outline) / around if plan.outline else 1.0
+    front, side = size.width_m * size.height_m * region, size.length_m * size.height_m * region
     return np.array([floor, floor, front, front, side, side])

@@ -1,6 +1,5 @@
 """Test signals."""
 
-from dolce.core.signals.cued import CuedSignal
 from dolce.core.signals.excitation import (
     CUE_CODE,
     CUE_FLIGHT,
@@ -13,11 +12,12 @@ from dolce.core.signals.excitation import (
     kind_of,
 )
 from dolce.core.signals.filtered import FilteredSource
-from dolce.core.signals.marks import mark, marks_in, unmarked_s, with_marks
 from dolce.core.signals.noise import pink_noise, tone
 from dolce.core.signals.periodic import PeriodicSignal
 from dolce.core.signals.source import KINDS, PERIOD_S, Source, SourcePlayer, stated_levels
 from dolce.core.signals.sweep import Sweep, exponential_sweep, harmonic_offset_s
+from dolce.core.signals.sync_chirps import mark, marks_in, unmarked_s, with_marks
+from dolce.core.signals.synced import CuedSignal
 
 __all__ = [
     "CUE_CODE",

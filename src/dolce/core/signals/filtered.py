@@ -6,7 +6,7 @@ import numpy as np
 import scipy
 from numpy.typing import NDArray
 
-from dolce.core.at_hand import at_hand
+from dolce.core.cache import cache
 from dolce.core.filters import BandFilter, chain_sections
 from dolce.core.levels import peak_dbfs
 from dolce.core.signals.source import PERIOD_S, Source
@@ -41,7 +41,7 @@ class FilteredSource:
         return 10 ** (self.source.level_dbfs / 20) * period.take(np.arange(start, start + count), mode="wrap")
 
 
-@at_hand(8)
+@cache(8)
 def _period(kind: str, filters: tuple[BandFilter, ...], sample_rate_hz: int) -> NDArray[np.float64]:
     samples = round(PERIOD_S * sample_rate_hz)
     period = Source(kind=kind, level_dbfs=-40.0).block(0, samples, sample_rate_hz=sample_rate_hz) * 100

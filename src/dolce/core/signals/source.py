@@ -7,7 +7,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dolce.core import checked
-from dolce.core.at_hand import at_hand
+from dolce.core.cache import cache
 from dolce.core.checked import limited, ranges
 from dolce.core.levels import dbfs_rms, peak_dbfs
 from dolce.core.signals.noise import pink_noise
@@ -72,7 +72,7 @@ class Source:
         return gain * period.take(np.arange(start, start + count), mode="wrap")
 
 
-@at_hand(6)
+@cache(6)
 def _period(kind: str, band_hz: tuple[float, float], sample_rate_hz: int) -> tuple[NDArray[np.float64], float]:
     """One period at 0 dBFS RMS (its peaks are above full scale), and its peak in dBFS."""
     samples = round(PERIOD_S * sample_rate_hz)

@@ -6,7 +6,7 @@ import numpy as np
 import scipy
 from numpy.typing import NDArray
 
-from dolce.core.at_hand import at_hand
+from dolce.core.cache import cache
 
 _STEP_DEG = 5.0
 _LOG_STEP = 0.25           # of the table, in octaves
@@ -77,7 +77,7 @@ class BeamTable:
         return np.stack([np.interp(log_hz, self.log_hz, column) for column in self.pressure.T], axis=1)
 
 
-@at_hand(32)
+@cache(32)
 def beam_table(*, driver_radius_m: float, box_radius_m: float) -> BeamTable:
     """Of a driver in a box of about that size, at 343 m/s."""
     log_hz = np.arange(np.log2(_LOWEST_HZ), np.log2(_HIGHEST_HZ) + _LOG_STEP, _LOG_STEP)

@@ -7,7 +7,7 @@ import scipy
 from numpy.typing import NDArray
 
 from dolce.core.acoustics import schroeder_hz
-from dolce.core.at_hand import at_hand
+from dolce.core.cache import cache
 from dolce.core.simulation.desk_top import DeskTop
 from dolce.core.simulation.diffuse_tail import diffuse_tail
 from dolce.core.simulation.image_sources import early_response, images_of
@@ -103,6 +103,6 @@ def _at(model: SpeakerModel, number: int, place_m: NDArray, axis: NDArray) -> ND
     return place_m - driver.behind_m * axis + np.array([0.0, 0.0, driver.above_m])
 
 
-@at_hand(4)
+@cache(4)
 def _lines(samples: int, sample_rate_hz: int) -> NDArray[np.float64]:
     return np.fft.rfftfreq(samples, 1 / sample_rate_hz)

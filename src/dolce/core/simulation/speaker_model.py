@@ -5,7 +5,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from dolce.core.at_hand import at_hand
+from dolce.core.cache import cache
 from dolce.core.filters import BandFilter
 from dolce.core.simulation.directivity import BeamTable, beam_table, mean_power
 from dolce.core.simulation.low_end import LowEnd, crossover_halves, low_end_response
@@ -93,7 +93,7 @@ class SpeakerSound:
         return np.stack([np.interp(angle, self.angle_deg, row) for row in self.beam])
 
 
-@at_hand(64)
+@cache(64)
 def speaker_sound(model: SpeakerModel, *, samples: int, sample_rate_hz: int) -> SpeakerSound:
     """The response of a model at the lines of a real transform of so many samples."""
     frequency = np.fft.rfftfreq(samples, 1 / sample_rate_hz)

@@ -1,6 +1,7 @@
 """Several subs as one: what they do together at every seat, and the settings that serve all seats."""
 
-from dolce.core.subs.compromise import Found, SearchLimits, found_at
+from dolce.core.subs.cost import Found, SearchLimits, found_at
+from dolce.core.subs.crossover import GroupSetting, Join, best_of, crossover_sides
 from dolce.core.subs.field import (
     BAND_HZ,
     BassField,
@@ -11,8 +12,7 @@ from dolce.core.subs.field import (
     spectrum_at,
 )
 from dolce.core.subs.group import SUBS, SubGroup, by_distance
-from dolce.core.subs.join import GroupSetting, Join, best_of, crossover_sides
-from dolce.core.subs.search import search, search_with_trade
+from dolce.core.subs.search import search, search_with_front
 
 __all__ = [
     "BAND_HZ",
@@ -31,7 +31,7 @@ __all__ = [
     "found_at",
     "neutral",
     "search",
-    "search_with_trade",
+    "search_with_front",
     "smoothing",
     "spectrum_at",
 ]

@@ -6,10 +6,10 @@ from concurrent.futures import ThreadPoolExecutor
 import numpy as np
 from numpy.typing import NDArray
 
-from dolce.core.subs.compromise import Found, SearchLimits, found_at
+from dolce.core.subs.cost import Found, SearchLimits, found_at
 from dolce.core.subs.field import BassField, neutral
+from dolce.core.subs.pareto_front import front
 from dolce.core.subs.space import SettingSpace
-from dolce.core.subs.trade import front
 
 # Tried in boxes with four subs: with half as many parents every eighth start ends 0.05 to 0.3 dB above another.
 _STARTS, _FIRST, _PARENTS, _CHILDREN, _GENERATIONS, _PATIENCE = 4096, 100, 80, 40, 16, 5
@@ -26,11 +26,11 @@ Rows = NDArray[np.float64]
 
 def search(field: BassField, limits: SearchLimits, *, seed: int = 0, told: Callable[[float], None] = lambda _: None,
            stopped: Callable[[], bool] = lambda: False) -> Found:
-    """The best settings; the same every time. See `search_with_trade`."""
-    return search_with_trade(field, limits, seed=seed, told=told, stopped=stopped)[0]
+    """The best settings; the same every time. See `search_with_front`."""
+    return search_with_front(field, limits, seed=seed, told=told, stopped=stopped)[0]
 
 
-def search_with_trade(field: BassField, limits: SearchLimits, *, seed: int = 0,
+def search_with_front(field: BassField, limits: SearchLimits, *, seed: int = 0,
                       told: Callable[[float], None] = lambda _: None,
                       stopped: Callable[[], bool] = lambda: False) -> tuple[Found, tuple[Found, ...]]:
     """The best settings, and what else was met that is louder and less even, or the other way round.
@@ -51,9 +51,9 @@ def search_with_trade(field: BassField, limits: SearchLimits, *, seed: int = 0,
     as_they_are = found_at(field, neutral(field.count), limits)
     if field.count < 2:
         return as_they_are, (as_they_are,)
-    space, chance = SettingSpace(field, limits), np.random.default_rng(seed)
+    space, rng = SettingSpace(field, limits), np.random.default_rng(seed)
     with ThreadPoolExecutor(max_workers=_AT_ONCE) as pool:
-        best = _evolved(_Walker(space, pool), space, chance, told, stopped)
+        best = _evolved(_Walker(space, pool), space, rng, told, stopped)
     told(1.0)
     found = min((found_at(field, space.settings(best), limits), as_they_are), key=lambda one: one.cost)
     met = [found_at(field, space.settings(row), limits) for row in space.met()]
@@ -76,10 +76,10 @@ class _Walker:
         return np.concatenate([part[0] for part in parts]), np.concatenate([part[1] for part in parts])
 
 
-def _evolved(walker: _Walker, space: SettingSpace, chance: np.random.Generator, told: Callable[[float], None],
+def _evolved(walker: _Walker, space: SettingSpace, rng: np.random.Generator, told: Callable[[float], None],
              stopped: Callable[[], bool]) -> Rows:
     """The best row."""
-    rows = space.by_chance(_STARTS, chance)
+    rows = space.random(_STARTS, rng)
     rows, costs = space.distinct(rows, walker.costs(rows), _FIRST)
     rounds = _GENERATIONS + 2
 
@@ -94,7 +94,7 @@ def _evolved(walker: _Walker, space: SettingSpace, chance: np.random.Generator, 
     for number in range(_GENERATIONS):
         if halted(2 + number):
             return rows[0]
-        children = _children(space, rows, chance)
+        children = _children(space, rows, rng)
         walked = walker.walked(children, walker.costs(children), steps=_SHORT_WALK, smallest=_SHORT_STEP)
         before = costs[0]
         rows, costs = space.distinct(np.concatenate([rows, walked[0]]), np.concatenate([costs, walked[1]]), _PARENTS)
@@ -106,30 +106,30 @@ def _evolved(walker: _Walker, space: SettingSpace, chance: np.random.Generator, 
     return rows[np.argmin(costs)]
 
 
-def _children(space: SettingSpace, parents: Rows, chance: np.random.Generator) -> Rows:
+def _children(space: SettingSpace, parents: Rows, rng: np.random.Generator) -> Rows:
     """Of parents, best first: some of two, some with one sub moved, some of none."""
-    made = space.by_chance(_CHILDREN, chance)
+    made = space.random(_CHILDREN, rng)
     for child in made:
-        if chance.random() < _FRESH:
+        if rng.random() < _FRESH:
             continue
-        one = parents[chance.integers(len(parents), size=2).min()]       # the better of two, rather
+        one = parents[rng.integers(len(parents), size=2).min()]       # the better of two, rather
         child[:] = one
-        if chance.random() < _CROSSED:
-            other = parents[chance.integers(len(parents))]
+        if rng.random() < _CROSSED:
+            other = parents[rng.integers(len(parents))]
             for numbers in space.of_sub:
-                if chance.random() < _SUB_OF_OTHER:
+                if rng.random() < _SUB_OF_OTHER:
                     child[numbers] = other[numbers]
         else:
-            _move_one(space, child, chance)
+            _move_one(space, child, rng)
     return made
 
 
-def _move_one(space: SettingSpace, child: Rows, chance: np.random.Generator) -> None:
+def _move_one(space: SettingSpace, child: Rows, rng: np.random.Generator) -> None:
     """One sub plays a little earlier or later, or at any other time, and the other way round perhaps."""
-    late, way = chance.choice(space.delays), chance.choice(space.turns)
-    if chance.random() < _ELSEWHERE:
-        child[late] = chance.uniform(space.low[late], space.high[late])
+    late, way = rng.choice(space.delays), rng.choice(space.turns)
+    if rng.random() < _ELSEWHERE:
+        child[late] = rng.uniform(space.low[late], space.high[late])
     else:
-        child[late] = np.clip(child[late] + _MOVED_S * chance.normal(), space.low[late], space.high[late])
-    if chance.random() < _TURNED:
+        child[late] = np.clip(child[late] + _MOVED_S * rng.normal(), space.low[late], space.high[late])
+    if rng.random() < _TURNED:
         child[way] = 0.0 if child[way] > 0.5 else 1.0

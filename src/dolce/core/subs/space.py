@@ -6,7 +6,7 @@ import threading
 import numpy as np
 from numpy.typing import NDArray
 
-from dolce.core.subs.compromise import SearchLimits, too_soft, unevenness
+from dolce.core.subs.cost import SearchLimits, too_soft, unevenness
 from dolce.core.subs.field import BassField, SubSetting
 
 _ALL_PASS_HZ, _ALL_PASS_Q = (20.0, 120.0), (0.3, 3.0)
@@ -18,7 +18,7 @@ _SAME_PLACE_S = 0.002              # delays closer than that lead downhill to on
 _ROUND_S, _ROUND_DB, _ROUNDED_BOTH_WAYS = 1e-5, 0.1, 6
 _QUIETER_SELDOM = 1.5              # gains by chance are closer to 0 than evenly spread ones
 # Of each step of output the most even row is kept, as far as so much below the limit.
-_TRADE_STEP_DB, _TRADE_BEYOND_DB = 0.5, 3.0
+_FRONT_STEP_DB, _FRONT_BEYOND_DB = 0.5, 3.0
 
 
 class SettingSpace:
@@ -54,9 +54,9 @@ class SettingSpace:
         self._met: dict[int, tuple[float, NDArray]] = {}
         self._lock = threading.Lock()
 
-    def by_chance(self, count: int, chance: np.random.Generator) -> NDArray[np.float64]:
+    def random(self, count: int, rng: np.random.Generator) -> NDArray[np.float64]:
         """Rows from anywhere between the bounds."""
-        part = chance.random((count, self.low.size))
+        part = rng.random((count, self.low.size))
         gains = slice(self._gains_at, self._sections_at)
         part[:, gains] = 1 - part[:, gains]**_QUIETER_SELDOM
         return self.low + part * (self.high - self.low)
@@ -158,9 +158,9 @@ class SettingSpace:
     def _noted(self, rows: NDArray, levels_db: NDArray) -> NDArray:
         """Cost of rows; of each output the most even one is kept."""
         even, output = unevenness(self._field, levels_db), self._field.output_db(levels_db)
-        steps = np.round(output / _TRADE_STEP_DB).astype(int)
+        steps = np.round(output / _FRONT_STEP_DB).astype(int)
         with self._lock:
-            for k in np.flatnonzero(output > -self._limits.max_loss_db - _TRADE_BEYOND_DB):
+            for k in np.flatnonzero(output > -self._limits.max_loss_db - _FRONT_BEYOND_DB):
                 if even[k] < self._met.get(int(steps[k]), (np.inf, None))[0]:
                     self._met[int(steps[k])] = float(even[k]), rows[k].copy()
         return even + too_soft(output, self._limits)

@@ -8,7 +8,7 @@ from typing import Literal
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from dolce.core.levels import energy_mean_db, thirds_of
+from dolce.core.levels import energy_mean_db, third_octaves_of
 from dolce.core.room import RoomPlan, reference_of, sights_of
 from dolce.core.tolerance.sets import MEAN_HZ, ToleranceSet, wanted_reverberation_s
 from dolce.core.uncertainty import jackknife_error, pooled_difference_error
@@ -68,11 +68,11 @@ def judged_response(channel: str, at_hz: NDArray, level_db: ArrayLike, weights: 
     """
     levels = np.atleast_2d(np.asarray(level_db, dtype=float))
     weight = np.asarray(weights, dtype=float)
-    mids, thirds = thirds_of(at_hz, levels)
+    mids, third_octaves = third_octaves_of(at_hz, levels)
     middle = (mids >= MEAN_HZ[0]) & (mids <= MEAN_HZ[1])
 
     def average(rows: NDArray) -> NDArray:
-        level = energy_mean_db(thirds[rows], weights=weight[rows])
+        level = energy_mean_db(third_octaves[rows], weights=weight[rows])
         return level - level[middle].mean()
 
     whole = average(np.flatnonzero(weight > 0))

@@ -5,16 +5,19 @@ from dolce.core.tuning.bass_sums import (
     JOINED_OCTAVES,
     SHOWN_HZ,
     SUM_HZ,
-    Handover,
+    CrossoverSum,
+    crossover_sum,
     group_levels_db,
-    handover,
     joins_of,
     route_response,
     ways_of,
     with_phases,
 )
-from dolce.core.tuning.blend import ALL_SEATS, Blend, blends_of
-from dolce.core.tuning.clean_level import (
+from dolce.core.tuning.change_since import Drift, arrivals_apart, drift_of
+from dolce.core.tuning.composing import mains_later_s, with_table
+from dolce.core.tuning.correction import ANCHOR_RANGE_HZ, SUB_RANGE_HZ, Aim, Band, Correction
+from dolce.core.tuning.levelling import levelled_again
+from dolce.core.tuning.maximum_level import (
     OCTAVES_HZ,
     PEAKS_ABOVE_DB,
     CleanBand,
@@ -23,15 +26,12 @@ from dolce.core.tuning.clean_level import (
     needed_levels_db,
     typed_levels,
 )
-from dolce.core.tuning.composing import mains_later_s, with_ladder
-from dolce.core.tuning.correction import ANCHOR_RANGE_HZ, SUB_RANGE_HZ, Aim, Band, Correction
-from dolce.core.tuning.drift import Drift, arrivals_apart, drift_of
-from dolce.core.tuning.levelling import levelled_again
 from dolce.core.tuning.output_loads import OutputLoad, headroom_cut_db, output_loads, seat_levels_db
 from dolce.core.tuning.outputs import Outputs
 from dolce.core.tuning.prediction import Responses, level_of, predict, response_of, settings_of, taps_of
 from dolce.core.tuning.proof import Proof, SpotLevels, Verdict, prove, verdicts_on
 from dolce.core.tuning.rounds import spot_deviations_db
+from dolce.core.tuning.seat_weighting import ALL_SEATS, SeatWeighting, blends_of
 from dolce.core.tuning.shape import (
     HEARD_TO_HZ,
     SHAPING_PER_OCTAVE,
@@ -64,14 +64,13 @@ __all__ = [
     "Aim",
     "Alignment",
     "Band",
-    "Blend",
     "ChannelAlignment",
     "ChannelShape",
     "CleanBand",
     "Correction",
+    "CrossoverSum",
     "Drift",
     "FoundFilters",
-    "Handover",
     "Heard",
     "OutputChange",
     "OutputLoad",
@@ -79,6 +78,7 @@ __all__ = [
     "PlayedOnce",
     "Proof",
     "Responses",
+    "SeatWeighting",
     "SpotLevels",
     "Verdict",
     "arrivals_apart",
@@ -86,13 +86,13 @@ __all__ = [
     "changed_outputs",
     "clean_bands",
     "convolved_db",
+    "crossover_sum",
     "delay_step_s",
     "drift_of",
     "expectation_of",
     "found_filters",
     "fronts_level_db",
     "group_levels_db",
-    "handover",
     "headroom_cut_db",
     "joins_of",
     "judged_range_hz",
@@ -118,6 +118,6 @@ __all__ = [
     "wanted_levels_db",
     "wanted_rise_db",
     "ways_of",
-    "with_ladder",
     "with_phases",
+    "with_table",
 ]

@@ -9,7 +9,7 @@ from dolce.core.alignment import LevelWish
 from dolce.core.checked import limited, ranges
 from dolce.core.processor import AllPass, BassManagement, ChannelSettings, Crossover, Route
 from dolce.core.subs import SubGroup
-from dolce.core.tuning.blend import Blend
+from dolce.core.tuning.seat_weighting import SeatWeighting
 
 _SAME_DB, _SAME_S = 0.04, 2e-5
 
@@ -48,7 +48,7 @@ class Alignment:
         Which channels are high-passed, and the subs that play their bass.
     subs_together : bool
         Whether the subs play as one: each is then matched 20 lg n lower, so that together they read as one channel.
-    blend : Blend or None
+    seat_weighting : Blend or None
         Seats whose levels are matched; None for the main seat's.
     levels : LevelWish
         How levels are matched.
@@ -61,7 +61,7 @@ class Alignment:
     channels: Mapping[str, ChannelAlignment] = field(default_factory=dict)
     routing: BassManagement | None = None
     subs_together: bool = True
-    blend: Blend | None = None
+    seat_weighting: SeatWeighting | None = None
     levels: LevelWish = field(default_factory=LevelWish)
     subs: SubGroup | None = None
     name: str = ""

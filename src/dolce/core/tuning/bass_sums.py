@@ -25,13 +25,13 @@ _LEVEL_BAND = (SUB_LEVEL_BAND_HZ[0] <= SUM_HZ) & (SUB_LEVEL_BAND_HZ[1] >= SUM_HZ
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
-class Handover:
+class CrossoverSum:
     """A main and the subs at their crossover.
 
     Attributes
     ----------
     channel : str
-    corner_hz : float
+    crossover_hz : float
     main_db, subs_db, sum_db, most_db : ndarray, shape (seats, points)
         Energy means over the spots of each seat at `SHOWN_HZ`; `most_db` is where both would add up in phase.
     loss_db : ndarray, shape (seats,)
@@ -39,7 +39,7 @@ class Handover:
     """
 
     channel: str
-    corner_hz: float
+    crossover_hz: float
     main_db: NDArray[np.float64]
     subs_db: NDArray[np.float64]
     sum_db: NDArray[np.float64]
@@ -110,7 +110,7 @@ def group_levels_db(group: SubGroup, responses: Responses) -> NDArray[np.float64
     return power_db(np.average(power, axis=1, weights=1 / SUM_HZ[_LEVEL_BAND]))
 
 
-def handover(outputs: Outputs, responses: Responses, channel: str, *, seats: NDArray) -> Handover | None:
+def crossover_sum(outputs: Outputs, responses: Responses, channel: str, *, seats: NDArray) -> CrossoverSum | None:
     """A channel and the subs that play its bass; None where it plays its whole range alone, or was not taken.
 
     Parameters
@@ -120,8 +120,8 @@ def handover(outputs: Outputs, responses: Responses, channel: str, *, seats: NDA
         How much each spot stands for a seat; rows add up to 1.
     """
     routing = outputs.bass
-    corner = None if routing is None else routing.of(channel)
-    if corner is None or channel not in responses.channels:
+    crossover = None if routing is None else routing.of(channel)
+    if crossover is None or channel not in responses.channels:
         return None
     ways = ways_of(outputs, responses, channel)
     main = sum((part for code, part in ways.items() if code not in routing.subs), np.zeros(()))
@@ -133,8 +133,8 @@ def handover(outputs: Outputs, responses: Responses, channel: str, *, seats: NDA
         return power_db(seats @ (power @ _SMOOTH))
 
     total, most = by_seat(np.abs(main + subs) ** 2), by_seat((np.abs(main) + np.abs(subs)) ** 2)
-    inside = np.abs(np.log2(SHOWN_HZ / corner.frequency_hz)) <= JOINED_OCTAVES
-    return Handover(channel=channel, corner_hz=corner.frequency_hz, main_db=by_seat(np.abs(main) ** 2),
+    inside = np.abs(np.log2(SHOWN_HZ / crossover.frequency_hz)) <= JOINED_OCTAVES
+    return CrossoverSum(channel=channel, crossover_hz=crossover.frequency_hz, main_db=by_seat(np.abs(main) ** 2),
                     subs_db=by_seat(np.abs(subs) ** 2), sum_db=total, most_db=most,
                     loss_db=(total - most)[:, inside].mean(axis=1))
 
@@ -147,19 +147,19 @@ def joins_of(outputs: Outputs, responses: Responses, channels: tuple[str, ...], 
     judged together.
     """
     routing = outputs.bass
-    by_corner: dict[float, list[tuple[NDArray, NDArray]]] = {}
+    by_crossover: dict[float, list[tuple[NDArray, NDArray]]] = {}
     for channel in channels:
-        corner = None if routing is None or channel in routing.subs else routing.of(channel)
-        if corner is None or channel not in responses.channels:
+        crossover = None if routing is None or channel in routing.subs else routing.of(channel)
+        if crossover is None or channel not in responses.channels:
             continue
         ways = ways_of(outputs, responses, channel)
         subs = [part for code, part in ways.items() if code in routing.subs]
         mains = [part for code, part in ways.items() if code not in routing.subs]
         if subs and mains:
-            by_corner.setdefault(corner.frequency_hz, []).append((sum(mains)[rows], sum(subs)[rows]))
+            by_crossover.setdefault(crossover.frequency_hz, []).append((sum(mains)[rows], sum(subs)[rows]))
     joins = []
-    for corner, pairs in by_corner.items():
-        low, high = corner / 2**JOINED_OCTAVES, corner * 2**JOINED_OCTAVES
+    for crossover, pairs in by_crossover.items():
+        low, high = crossover / 2**JOINED_OCTAVES, crossover * 2**JOINED_OCTAVES
         points = low * 2 ** (np.arange(int(24 * np.log2(high / low)) + 1) / 24)
         near = (low / 1.1 < SUM_HZ) & (high * 1.1 > SUM_HZ)
         main, group = (np.array([pair[k] for pair in pairs])[..., near] for k in (0, 1))

@@ -2,14 +2,14 @@
 
 from dataclasses import replace
 
-from dolce.core.alignment import ArrivalLadder
+from dolce.core.alignment import AlignmentTable
 from dolce.core.processor import AllPass
 from dolce.core.subs import SUBS, SubGroup
 from dolce.core.tuning.alignment import Alignment, ChannelAlignment
 from dolce.core.tuning.steps import on_step
 
 
-def with_ladder(alignment: Alignment, ladder: ArrivalLadder, *, delay_step_s: float,
+def with_table(alignment: Alignment, alignment_table: AlignmentTable, *, delay_step_s: float,
                 trim_step_db: float = 0.1) -> Alignment:
     """The alignment with trims, delays and polarities as a ladder proposes them.
 
@@ -17,21 +17,21 @@ def with_ladder(alignment: Alignment, ladder: ArrivalLadder, *, delay_step_s: fl
     count from mains that arrive together. None is below 0: a group that has to be earlier makes the mains later.
     """
     group = alignment.subs
-    rungs = {rung.reading.channel: rung for rung in ladder.rungs}
+    channel_rows = {channel_row.reading.channel: channel_row for channel_row in alignment_table.channel_rows}
     channels = {channel: replace(
-        alignment.channels.get(channel, ChannelAlignment()), trim_db=rung.trim_db,
-        delay_s=on_step(rung.delay_s, delay_step_s),
-        polarity="inverted" if rung.reading.polarity == "inverted" else "normal")
-        for channel, rung in rungs.items() if channel != SUBS}
-    if group is not None and SUBS in rungs:
-        channels = _with_group(alignment, channels, group, rungs[SUBS].trim_db, delay_step_s=delay_step_s,
+        alignment.channels.get(channel, ChannelAlignment()), trim_db=channel_row.trim_db,
+        delay_s=on_step(channel_row.delay_s, delay_step_s),
+        polarity="inverted" if channel_row.reading.polarity == "inverted" else "normal")
+        for channel, channel_row in channel_rows.items() if channel != SUBS}
+    if group is not None and SUBS in channel_rows:
+        channels = _with_group(alignment, channels, group, channel_rows[SUBS].trim_db, delay_step_s=delay_step_s,
                                trim_step_db=trim_step_db)
     return replace(alignment, channels={**alignment.channels, **channels})
 
 
 def _with_group(alignment: Alignment, mains: dict[str, ChannelAlignment], group: SubGroup, trim_db: float, *,
                 delay_step_s: float, trim_step_db: float) -> dict[str, ChannelAlignment]:
-    picture = alignment.levels.picture_s
+    picture = alignment.levels.lip_sync_s
     delays = {sub: group.delay_of(sub) + picture for sub in group.settings}
     delays |= {channel: one.delay_s for channel, one in mains.items()}
     # None below what the picture asks for, and no more than needed.
@@ -49,4 +49,4 @@ def mains_later_s(alignment: Alignment) -> float:
     """By how much the group of subs makes the mains later than they need be among themselves."""
     subs = set(alignment.subs.settings) if alignment.subs else set()
     delays = [one.delay_s for channel, one in alignment.channels.items() if channel not in subs]
-    return max(0.0, min(delays, default=0.0) - alignment.levels.picture_s)
+    return max(0.0, min(delays, default=0.0) - alignment.levels.lip_sync_s)

@@ -12,20 +12,20 @@ from dolce.core.checked import limited, ranges
 from dolce.core.correction import (
     MEAN_BAND_HZ,
     Curve,
+    FilterType,
     FoundConvolution,
     Limits,
-    Means,
     Overruled,
+    Preference,
     SwitchesAt,
     Target,
-    Taste,
 )
 from dolce.core.filters import BandFilter
 from dolce.core.levels import SUB_LEVEL_BAND_HZ
 from dolce.core.processor import ProcessorLimits
 from dolce.core.room import SUB_CODES, partner_of
 from dolce.core.tuning.alignment import Alignment
-from dolce.core.tuning.blend import Blend
+from dolce.core.tuning.seat_weighting import SeatWeighting
 from dolce.errors import Conflict, InvalidValue, NotFound
 
 MOST_BANDS = 93                    # a graphic equaliser and free ones besides
@@ -55,7 +55,7 @@ class Aim:
 
     target: Target = field(default_factory=Target)
     limits: Limits = field(default_factory=Limits)
-    means: Means = field(default_factory=Means)
+    means: FilterType = field(default_factory=FilterType)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -76,7 +76,7 @@ class Correction:
         The round that it starts from: kept, never guessed.
     alignment : Alignment or None
         The very version of the alignment that it stands on.
-    blend : Blend
+    seat_weighting : Blend
         The seats that it is for.
     bands : mapping of channel to tuple of Band
     trims_db : mapping of channel to dB
@@ -86,7 +86,7 @@ class Correction:
         By what channels are corrected.
     own : mapping of channel to Aim
         Channels with a target, limits and means of their own.
-    taste : Taste or None
+    preference : Taste or None
         On top of every target.
     convolutions : mapping of channel to FoundConvolution
     overruled : mapping of channel to tuple of Overruled
@@ -112,20 +112,20 @@ class Correction:
     linked: bool = True
     round_id: int | None = None
     alignment: Alignment | None = None
-    blend: Blend = field(default_factory=Blend)
+    seat_weighting: SeatWeighting = field(default_factory=SeatWeighting)
     bands: Mapping[str, tuple[Band, ...]] = field(default_factory=dict)
     trims_db: Mapping[str, float] = field(default_factory=dict)
     name: str = ""
-    means: Means = field(default_factory=Means)
+    means: FilterType = field(default_factory=FilterType)
     own: Mapping[str, Aim] = field(default_factory=dict)
-    taste: Taste | None = None
+    preference: Preference | None = None
     convolutions: Mapping[str, FoundConvolution] = field(default_factory=dict)
     overruled: Mapping[str, tuple[Overruled, ...]] = field(default_factory=dict)
     switches: Mapping[str, SwitchesAt] = field(default_factory=dict)
     clean_db: Mapping[str, Mapping[float, float]] = field(default_factory=dict)
     note: str = ""
     last_band_id: int = 0
-    found_for: Blend | None = None
+    found_for: SeatWeighting | None = None
     fewer: Mapping[str, tuple[tuple[int, float], ...]] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
@@ -173,7 +173,7 @@ class Correction:
     def target_db(self, channel: str, at_hz: NDArray) -> NDArray[np.float64]:
         """A channel's target with the taste on top, relative to its own level, shape as given."""
         level = self.aim(channel).target.level_db(at_hz)
-        return level if self.taste is None else level + self.taste.level_db(at_hz)
+        return level if self.preference is None else level + self.preference.level_db(at_hz)
 
     def counts(self, channel: str) -> tuple[int, int]:
         """How many free and how many fixed bands of a channel are switched on."""
@@ -196,9 +196,9 @@ class Correction:
         return tuple(band.filter for band in self.bands.get(channel, ()) if band.on)
 
     @property
-    def found_for_others(self) -> Blend | None:
+    def found_for_others(self) -> SeatWeighting | None:
         """The seat weighting that the filters were found for, where it is another than that of the correction."""
-        return self.found_for if self.found and self.found_for is not None and self.found_for != self.blend else None
+        return self.found_for if self.found and self.found_for is not None and self.found_for != self.seat_weighting else None
 
     def level_band_hz(self, channel: str) -> tuple[float, float]:
         """The band by which a channel's target gets its level."""

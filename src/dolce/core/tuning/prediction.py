@@ -7,7 +7,7 @@ import numpy as np
 import scipy
 from numpy.typing import NDArray
 
-from dolce.core.at_hand import at_hand
+from dolce.core.cache import cache
 from dolce.core.correction import FoundConvolution
 from dolce.core.filters import chain_level_db, chain_sections
 from dolce.core.levels import power_db
@@ -80,7 +80,7 @@ def settings_of(alignment: Alignment, correction: Correction | None, channel: st
     )
 
 
-@at_hand(96)
+@cache(96)
 def taps_of(found: FoundConvolution | None, *, sample_rate_hz: int, most_taps: int | None = None) -> Convolution | None:
     """A found convolution as a processor takes it at one rate."""
     if found is None:
@@ -112,7 +112,7 @@ def response_of(settings: ChannelSettings, *, at_hz: NDArray, sample_rate_hz: fl
     return total
 
 
-@at_hand(64)
+@cache(64)
 def _spectrum(taps: Convolution) -> tuple[NDArray[np.float64], NDArray[np.complex128], float]:
     """Of a convolution without the time until its largest sample, fine enough to read between bins; and that time."""
     size = scipy.fft.next_fast_len(4 * taps.taps, real=True)

@@ -12,12 +12,12 @@ from dolce.core.correction import (
     CorrectionPlan,
     Effort,
     Expected,
+    FilterType,
     FoundConvolution,
     Headroom,
     Limits,
-    Means,
     Needs,
-    Stretch,
+    Region,
     agreed_to_hz,
     anchored_level_db,
     convolution_curve,
@@ -141,9 +141,9 @@ class ChannelShape:
         return _two_digits(low), max(_two_digits(high), _two_digits(2 * low))
 
     @property
-    def headroom_region(self) -> Stretch | None:
+    def headroom_region(self) -> Region | None:
         """The region whose boost costs the headroom; None where nothing does."""
-        return next((s for s in self.plan.stretches if self.headroom.gain_db > 0
+        return next((s for s in self.plan.regions if self.headroom.gain_db > 0
                      and s.from_hz * 0.999 <= self.headroom.at_hz <= s.to_hz * 1.001), None)
 
     @property
@@ -419,7 +419,7 @@ def _bands(plan: CorrectionPlan, correction: Correction, name: str, locked: tupl
     return tuple(sorted(found, key=lambda band: (band.fixed, band.filter.frequency_hz))), fewer
 
 
-def _convolution(level_db: NDArray, plan: CorrectionPlan, means: Means,
+def _convolution(level_db: NDArray, plan: CorrectionPlan, means: FilterType,
                  turned: tuple[NDArray, NDArray] | None) -> FoundConvolution:
     hz, rad = ((), ()) if turned is None or means.phase != "mixed" else (tuple(one.tolist()) for one in turned)
     return FoundConvolution(at_hz=tuple(np.round(plan.frequency_hz[_KEPT], 3).tolist()),

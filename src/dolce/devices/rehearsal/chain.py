@@ -15,7 +15,7 @@ _FAULT_GAIN_DB, _FAULT_CROSSOVER_HZ = 8.0, 200.0
 _COVERED, _COVERED_FROM_HZ = 0.5, 3000.0
 _FAULT_EQUALISER = BandFilter(frequency_hz=2000.0, gain_db=8.0, q=1.0)
 # What a processor that corrects by itself thinks of this room.
-_OWN_TASTE = (BandFilter(frequency_hz=70.0, gain_db=3.0, q=0.8),
+_OWN_PREFERENCE = (BandFilter(frequency_hz=70.0, gain_db=3.0, q=0.8),
               BandFilter(frequency_hz=3000.0, gain_db=-2.0, q=0.7))
 
 
@@ -60,7 +60,7 @@ class Chain:
 
     def _behind(self, samples: NDArray, other: ProcessorInUse, sample_rate_hz: int) -> NDArray:
         """After a processor that corrects by itself: late, and where it is on, to its own taste."""
-        own = _OWN_TASTE if other.name in self.processor.by_themselves else ()
+        own = _OWN_PREFERENCE if other.name in self.processor.by_themselves else ()
         return processed(samples, ChannelSettings(delay_s=other.latency_s, filters=own), sample_rate_hz=sample_rate_hz)
 
     def _with_faults(self, fed: NDArray, channel: str, sample_rate_hz: int) -> NDArray:

@@ -6,17 +6,17 @@ from functools import partial
 
 from dolce.core import checked
 from dolce.core.acoustics import speed_of_sound
-from dolce.core.alignment import ArrivalLadder, LevelWish
+from dolce.core.alignment import AlignmentTable, LevelWish
 from dolce.core.geometry import distance_m
 from dolce.core.job import Job, Round
-from dolce.core.processor import ChannelSettings, Misfit, Preset
-from dolce.core.tuning import Alignment, Blend, ChannelAlignment, blends_of
+from dolce.core.processor import ChannelSettings, Preset, UnsupportedSetting
+from dolce.core.tuning import Alignment, ChannelAlignment, SeatWeighting, blends_of
 from dolce.errors import Conflict, InvalidForm, InvalidValue
 from dolce.services.align.bass_takes import summable
 from dolce.services.align.proposing import Proposal, Proposing
 from dolce.services.align.readings import moved_words
 from dolce.services.context import Context
-from dolce.services.load.misfit_words import misfit_words
+from dolce.services.load.unsupported_words import unsupported_words
 from dolce.services.read.round_curves import base_round
 from dolce.store import AlignmentVersion
 
@@ -55,8 +55,8 @@ class AlignView:
     versions: tuple[AlignmentVersion, ...] = ()
 
     @property
-    def ladder(self) -> ArrivalLadder | None:
-        return self.proposal.ladder
+    def alignment_table(self) -> AlignmentTable | None:
+        return self.proposal.alignment_table
 
     @property
     def missing(self) -> str:
@@ -76,24 +76,24 @@ class AlignView:
         return {channel: self.alignment.settings(channel) for channel in self.alignment.channels}
 
     @property
-    def blends(self) -> tuple[Blend, ...]:
+    def seat_weightings(self) -> tuple[SeatWeighting, ...]:
         """Seats that levels could be matched over, besides the main seat alone; empty where there is one seat."""
         return tuple(b for b in blends_of(self.job.plan) if set(b.weights) != {self.job.seat.id})
 
     @property
     def levels_over(self) -> str:
         """The seats that levels are matched over."""
-        blend = self.alignment.blend if self.alignment else None
-        return blend.name if blend else self.job.seat.name
+        seat_weighting = self.alignment.seat_weighting if self.alignment else None
+        return seat_weighting.name if seat_weighting else self.job.seat.name
 
     @property
-    def broken(self) -> tuple[Misfit, ...]:
+    def broken(self) -> tuple[UnsupportedSetting, ...]:
         """What of the proposal, or of what was chosen, the processor can't hold."""
         limits = self.job.limits
-        if limits is None or self.ladder is None:
+        if limits is None or self.alignment_table is None:
             return ()
         settings = self.chosen or {r.reading.channel: ChannelSettings(trim_db=r.trim_db, delay_s=min(r.delay_s, 0.2))
-                                   for r in self.ladder.rungs}
+                                   for r in self.alignment_table.channel_rows}
         return limits.broken_by(Preset(name="aligned", channels=settings,
                                        bass=self.alignment.routing if self.alignment else None))
 
@@ -206,13 +206,13 @@ class Aligning:
                 work.logbook.add(job_id, f"Levels and delays start from round {chosen.name}.", at=self._context.now())
                 work.jobs.touch(job.id, self._context.now())
 
-    def set_blend(self, job_id: int, blend: Blend | None) -> None:
+    def set_seat_weighting(self, job_id: int, seat_weighting: SeatWeighting | None) -> None:
         """Match levels over a blend of seats, or at the main seat alone; trims stay until they are chosen again."""
         with self._context.change() as work:
             before = work.alignments.current(job_id) or Alignment()
-            if before.blend != blend:
-                name = blend.name if blend else "the main seat"
-                work.alignments.add(job_id, replace(before, blend=blend), what=f"levels over {name}")
+            if before.seat_weighting != seat_weighting:
+                name = seat_weighting.name if seat_weighting else "the main seat"
+                work.alignments.add(job_id, replace(before, seat_weighting=seat_weighting), what=f"levels over {name}")
                 work.logbook.add(job_id, f"Levels are matched over {name}.", at=self._context.now())
                 work.jobs.touch(job_id, self._context.now())
 
@@ -241,7 +241,7 @@ class Aligning:
                 wished = ChannelAlignment(trim_db=round(trim_db, 2), delay_s=delay_ms / 1000,
                                          polarity="inverted" if polarity == "inverted" else "normal")
                 for one in limits.broken_by_channel(wished.settings) if limits else ():
-                    faults[f"{_FIELD_OF.get(one.kind, 'trim')}-{channel}"] = f"It would be {misfit_words(one)}."
+                    faults[f"{_FIELD_OF.get(one.kind, 'trim')}-{channel}"] = f"It would be {unsupported_words(one)}."
                 settings[channel] = wished
         if faults:
             raise InvalidForm(faults)

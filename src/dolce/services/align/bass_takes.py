@@ -5,7 +5,7 @@ from collections.abc import Collection, Mapping, Sequence
 import numpy as np
 from numpy.typing import NDArray
 
-from dolce.core.at_hand import AtHand
+from dolce.core.cache import Cache
 from dolce.core.job import Job, TakeRecord
 from dolce.core.subs import spectrum_at
 from dolce.core.tuning import SUM_HZ, Responses
@@ -18,7 +18,7 @@ class BassTakes:
     """Spectra at `SUM_HZ`, phases from the moment the stimulus left. Takes never change."""
 
     def __init__(self) -> None:
-        self._kept: AtHand[int, NDArray[np.complex64]] = AtHand(_MOST)
+        self._kept: Cache[int, NDArray[np.complex64]] = Cache(_MOST)
 
     def spectra(self, work: UnitOfWork, takes: Collection[TakeRecord]) -> dict[int, NDArray[np.complex64]]:
         """By take; those that are new are read together."""

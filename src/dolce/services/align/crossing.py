@@ -7,7 +7,12 @@ from functools import partial
 import numpy as np
 from numpy.typing import NDArray
 
-from dolce.core.alignment.corner import distorts_below_hz, falls_off_hz, proposed_corner_hz, protective_high_pass_hz
+from dolce.core.alignment.crossover_frequency import (
+    distorts_below_hz,
+    falls_off_hz,
+    proposed_crossover_hz,
+    protective_high_pass_hz,
+)
 from dolce.core.correction import low_frequency_extension_hz
 from dolce.core.job import Job, Round, TakeRecord
 from dolce.core.levels import energy_mean_db
@@ -15,20 +20,20 @@ from dolce.core.processor import BassManagement, Crossover, Effects
 from dolce.core.response import ANALYSIS_GRID_HZ, smoothed_level_db
 from dolce.core.room import group_of
 from dolce.core.subs import SubGroup, SubSetting
-from dolce.core.tuning import Alignment, ChannelAlignment, Handover, Outputs, handover, mains_later_s
+from dolce.core.tuning import Alignment, ChannelAlignment, CrossoverSum, Outputs, crossover_sum, mains_later_s
 from dolce.errors import Conflict, InvalidValue
 from dolce.services.align.aligning import Aligning
 from dolce.services.align.bass_takes import bass_responses
 from dolce.services.context import Context
-from dolce.services.read.round_curves import ChannelCurves, base_round, spot_weights, usual_blend
+from dolce.services.read.options import ReadWish
+from dolce.services.read.round_curves import ChannelCurves, base_round, spot_weights, usual_seat_weighting
 from dolce.services.read.take_details import detail_of
-from dolce.services.read.wish import ReadWish
 
 USUAL_HZ = 80.0                     # common practice
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class GroupCorner:
+class GroupCrossover:
     """A group of mains, and what is proposed for it.
 
     Attributes
@@ -85,8 +90,8 @@ class CrossingView:
     alignment: Alignment | None = None
     set: bool = False
     seats: tuple[str, ...] = ()
-    groups: tuple[GroupCorner, ...] = ()
-    handovers: Mapping[str, Handover]
+    groups: tuple[GroupCrossover, ...] = ()
+    handovers: Mapping[str, CrossoverSum]
     later_s: float = 0.0
     effects_meter_db: float = 0.0
     bad: tuple[tuple[str, str, float], ...] = ()
@@ -113,8 +118,8 @@ class Crossing:
             looked = {take.channel: take for take in work.takes.latest(base.id) if centre is not None
                       and take.spot_id == centre.id and take.source == "rig" and take.signal == "sweep" and take.usable
                       and take.channel in _mains(job)}
-            weights = usual_blend(job).weights
-            usual_spots = spot_weights(job, usual_blend(job))
+            weights = usual_seat_weighting(job).weights
+            usual_spots = spot_weights(job, usual_seat_weighting(job))
             spots = [spot for spot in job.spots if weights.get(spot.seat_id, 0) > 0]
             responses = bass_responses(self._context.bass, work, job, base.id, job.channels,
                                        spots=[spot.id for spot in spots])
@@ -131,7 +136,7 @@ class Crossing:
                 at = replace(responses, spots=tuple(np.array(responses.spots)[known].tolist()), channels={
                     code: responses.channels[code][known] for code in (channel, *_subs(job))})
                 rows = shares[:, known] / shares[:, known].sum(axis=1, keepdims=True)
-                one = handover(
+                one = crossover_sum(
                     Outputs.of(alignment, None, job.channels, sample_rate_hz=job.rig.sample_rate_hz,
                        device=job.limits),
                     at,
@@ -149,9 +154,9 @@ class Crossing:
             end = ends.get(weakest, 0.0)
             known = [self._distorts.get(looked[channel].id) for channel in own if channel in looked]
             distorts = max((one for one in known if one is not None), default=None)
-            groups.append(GroupCorner(
+            groups.append(GroupCrossover(
                 group=name, channels=own, weakest=weakest, falls_off_hz=end, distorts_hz=distorts,
-                proposed_hz=proposed_corner_hz(end, distorts),
+                proposed_hz=proposed_crossover_hz(end, distorts),
                 crossover=alignment.routing.of(own[0]) if chosen else None))
         bad = [(channel, seats[int(np.argmin(one.loss_db))].name, float(one.loss_db.min()))
                for channel, one in found.items() if "much" in one.grades]
@@ -272,7 +277,7 @@ def _protections(job: Job, alignment: Alignment, curves: Mapping[str, ChannelCur
     """Every output that plays down to its own end."""
     found = []
     for speaker in job.speakers:
-        whole = curves[speaker.channel].blended(weights) if speaker.channel in curves else None
+        whole = curves[speaker.channel].weighted_over_seats(weights) if speaker.channel in curves else None
         relieved = alignment.routing is not None and not speaker.is_sub and alignment.routing.of(speaker.channel)
         if whole is None or relieved:
             continue

@@ -18,14 +18,14 @@ _DIGITS = {"trim_db": 3, "delay_s": 8, "level_db": 3, "arrival_s": 8}
 
 
 def write_alignment(listed: Path, *, main_seat: str | None, out: Path, weights: Mapping[str, float] | None = None,
-                    corner_hz: float = 80.0, max_loss_db: float = 3.0, max_delay_s: float = 0.03,
+                    crossover_hz: float = 80.0, max_loss_db: float = 3.0, max_delay_s: float = 0.03,
                     all_passes: int = 0) -> None:
     """Write levels, delays and polarity of the channels of a list of takes, and what makes its subs one.
 
     `main_seat` is where mains are matched and joined to the subs: the first seat of the list where none is named.
     `weights` say how much each seat counts for the subs.
     """
-    checked.within(corner_hz, low=30, high=300, where="--crossover", unit="Hz")
+    checked.within(crossover_hz, low=30, high=300, where="--crossover", unit="Hz")
     checked.within(max_delay_s, low=0.001, high=1.0, where="--max-delay", unit="s")
     takes = read_takes(read_bytes(listed), name=listed.name)
     seats = list(dict.fromkeys(take.seat for take in takes))
@@ -44,23 +44,23 @@ def write_alignment(listed: Path, *, main_seat: str | None, out: Path, weights: 
     if any(take.kind == "sub" for take in takes):
         limits = SearchLimits(max_loss_db=max_loss_db, max_delay_s=max_delay_s,
                               all_passes=all_passes)
-        _with_subs(document, listed, takes, found, seat=seat, weights=weights, corner_hz=corner_hz, limits=limits,
+        _with_subs(document, listed, takes, found, seat=seat, weights=weights, crossover_hz=crossover_hz, limits=limits,
                    max_delay_s=max_delay_s)
     keep_files({out: (json.dumps(document, indent=2) + "\n").encode()})
 
 
 def _with_subs(document: dict, listed: Path, takes: Sequence[ListedTake], found: Mapping[str, MainSetting], *,
-               seat: str, weights: Mapping[str, float] | None, corner_hz: float, limits: SearchLimits,
+               seat: str, weights: Mapping[str, float] | None, crossover_hz: float, limits: SearchLimits,
                max_delay_s: float) -> None:
     """Add what makes the subs one, and let the mains wait for them."""
     by_kind: dict[str, dict[str, dict[tuple[str, str], ImpulseResponse]]] = {"main": {}, "sub": {}}
     for take, response in zip(takes, _responses(listed, takes), strict=True):
         by_kind[take.kind].setdefault(take.channel, {})[take.seat, take.spot] = response
-    warnings = _lacking(by_kind["sub"])
+    warnings = _missing(by_kind["sub"])
     if weights is not None and (unknown := set(weights) - {take.seat for take in takes}):
         raise InvalidValue(f"{sorted(unknown)[0][:60]!r} is no seat of the list.", where="--weights",
                            remedy="Use the names that stand there.")
-    aligned = align_subs(by_kind["main"], by_kind["sub"], found, seat=seat, weights=weights, corner_hz=corner_hz,
+    aligned = align_subs(by_kind["main"], by_kind["sub"], found, seat=seat, weights=weights, crossover_hz=crossover_hz,
                          limits=limits, max_delay_s=max_delay_s)
     for row in document["channels"].values():
         row["delay_s"] = round(row["delay_s"] + aligned.mains_later_s, 8)
@@ -72,13 +72,13 @@ def _with_subs(document: dict, listed: Path, takes: Sequence[ListedTake], found:
                            "polarity": "normal" if one.polarity > 0 else "inverted",
                            "all_pass": [{"frequency_hz": round(f, 2), "q": round(q, 3)} for f, q in one.all_pass]}
                  for channel, one in aligned.subs.items()},
-        "crossover": {"frequency_hz": corner_hz, "high_pass": "linkwitz-riley", "low_pass": "linkwitz-riley",
+        "crossover": {"frequency_hz": crossover_hz, "high_pass": "linkwitz-riley", "low_pass": "linkwitz-riley",
                       "slope_db_per_octave": 24},
         "spread_db": {"before": round(aligned.before_spread_db, 3), "after": round(aligned.after_spread_db, 3)},
         "output_change_db": round(aligned.output_change_db, 3), "warnings": warnings}
 
 
-def _lacking(subs: Mapping[str, Mapping[tuple[str, str], ImpulseResponse]]) -> list[str]:
+def _missing(subs: Mapping[str, Mapping[tuple[str, str], ImpulseResponse]]) -> list[str]:
     """Spots that some subs lack: they are left out for all of them."""
     every = {place for own in subs.values() for place in own}
     lacking = sorted(spot for seat, spot in every if any((seat, spot) not in own for own in subs.values()))

@@ -10,27 +10,27 @@ from numpy.typing import NDArray
 
 from dolce.core.acoustics import speed_of_sound
 from dolce.core.alignment import (
-    ArrivalLadder,
+    AlignmentTable,
     ChannelReading,
     JudgedPolarity,
     OffPlan,
     alike,
-    arrival_ladder,
     direct_spectrum,
     judged_together,
     off_plan,
+    table_of_arrivals,
 )
-from dolce.core.at_hand import AtHand
+from dolce.core.cache import Cache
 from dolce.core.geometry import distance_m
 from dolce.core.job import Job, Round, TakeRecord
 from dolce.core.room import partner_of
 from dolce.core.subs import SubGroup, best_of
-from dolce.core.tuning import Alignment, Outputs, delay_step_s, joins_of, trim_step_db, with_ladder
+from dolce.core.tuning import Alignment, Outputs, delay_step_s, joins_of, trim_step_db, with_table
 from dolce.errors import Conflict
 from dolce.services.align.bass_takes import bass_responses
 from dolce.services.align.readings import group_reading, level_weights, readings_of
 from dolce.services.context import Context
-from dolce.services.read.round_curves import usual_blend
+from dolce.services.read.round_curves import usual_seat_weighting
 from dolce.store import UnitOfWork
 
 GROUP_REACH_S = 0.015                # how far the subs as a group are moved against the mains
@@ -43,13 +43,13 @@ class Proposal:
 
     Attributes
     ----------
-    ladder : None where something is missing, see `missing`
+    alignment_table : None where something is missing, see `missing`
     judged : polarity of mains, each alone and against its kind
     off : mains that do not arrive as the plan says
     latency_s : of the chain, by the mains' arrivals over their flight; None where not known
     """
 
-    ladder: ArrivalLadder | None
+    alignment_table: AlignmentTable | None
     missing: str
     judged: Mapping[str, JudgedPolarity]
     off: tuple[OffPlan, ...]
@@ -61,15 +61,15 @@ class Proposing:
 
     def __init__(self, context: Context) -> None:
         self._context = context
-        self._direct: AtHand[int, tuple[NDArray, NDArray]] = AtHand(2000)
+        self._direct: Cache[int, tuple[NDArray, NDArray]] = Cache(2000)
 
     def proposal(self, work: UnitOfWork, job: Job, base: Round | None, alignment: Alignment) -> Proposal:
         """From a round, under what an alignment wishes of levels and subs."""
-        readings = [] if base is None else readings_of(work, job, base.id, blend=alignment.blend,
+        readings = [] if base is None else readings_of(work, job, base.id, seat_weighting=alignment.seat_weighting,
                                                        band_hz=alignment.levels.band_hz)
         missing = _missing(job, base, readings)
         if missing:
-            return Proposal(ladder=None, missing=missing, judged={}, off=(), latency_s=None)
+            return Proposal(alignment_table=None, missing=missing, judged={}, off=(), latency_s=None)
         judged = self._judged(work, job, base, readings)
         readings = [replace(one, polarity=judged[one.channel].polarity) if one.channel in judged else one
                     for one in readings]
@@ -81,11 +81,11 @@ class Proposing:
             group = self._group_reading(work, job, base, alignment, readings)
             readings = [one for one in readings if not one.is_sub] + ([group] if group else [])
         limits = job.limits
-        ladder = None if len(readings) < 2 else arrival_ladder(
+        alignment_table = None if len(readings) < 2 else table_of_arrivals(
             readings, delay_step_s=_delay_step_s(job), wish=alignment.levels,
             trim_step_db=trim_step_db(job.limits),
             highest_trim_db=limits.highest_trim_db if limits else 0.0)
-        return Proposal(ladder=ladder, missing="", judged=judged,
+        return Proposal(alignment_table=alignment_table, missing="", judged=judged,
                         off=tuple(off_plan(mains, distances, speed_m_s=speed)),
                         latency_s=median(over) if over else None)
 
@@ -98,17 +98,17 @@ class Proposing:
             Where there is nothing to propose from.
         """
         found = self.proposal(work, job, base, alignment)
-        if found.ladder is None:
+        if found.alignment_table is None:
             raise Conflict(found.missing or "there is nothing to propose yet.", where="align",
                            remedy="Take what is missing first.")
         step, trim_step = _delay_step_s(job), trim_step_db(job.limits)
         alignment = replace(alignment, round_id=base.id)
         if alignment.subs is not None and not alignment.subs.held:
-            alignment = replace(alignment, subs=self._against_mains(work, job, base, alignment, found.ladder))
-        return with_ladder(alignment, found.ladder, delay_step_s=step, trim_step_db=trim_step)
+            alignment = replace(alignment, subs=self._against_mains(work, job, base, alignment, found.alignment_table))
+        return with_table(alignment, found.alignment_table, delay_step_s=step, trim_step_db=trim_step)
 
     def _against_mains(self, work: UnitOfWork, job: Job, base: Round, alignment: Alignment,
-                       ladder: ArrivalLadder) -> SubGroup:
+                       alignment_table: AlignmentTable) -> SubGroup:
         """The delay and polarity of all subs under which they add up best with all mains at their crossovers.
 
         Over all seats that count and all channels, since one setting serves them all. Without a crossover, or where
@@ -123,9 +123,9 @@ class Proposing:
         start = group.against_mains(delay_s=max(by_plan, -group.most_wait_s), polarity=1)
         if alignment.routing is None:
             return start
-        aligned = with_ladder(replace(alignment, subs=start), ladder, delay_step_s=_delay_step_s(job),
+        aligned = with_table(replace(alignment, subs=start), alignment_table, delay_step_s=_delay_step_s(job),
                               trim_step_db=trim_step_db(job.limits))
-        weights = {spot: weight for spot, weight in usual_blend(job).spot_weights(
+        weights = {spot: weight for spot, weight in usual_seat_weighting(job).spot_weights(
             {spot.id: spot.seat_id for spot in job.spots}).items() if weight > 0}
         responses = bass_responses(self._context.bass, work, job, base.id, job.channels, spots=tuple(weights))
         managed = tuple(channel for channel in mains if alignment.routing.of(channel) is not None
@@ -176,7 +176,7 @@ class Proposing:
     def _group_reading(self, work: UnitOfWork, job: Job, base: Round, alignment: Alignment,
                        readings: list[ChannelReading]) -> ChannelReading | None:
         return group_reading(self._context.bass, work, job, base.id, alignment.subs,
-                             weights=level_weights(job, alignment.blend), readings=readings)
+                             weights=level_weights(job, alignment.seat_weighting), readings=readings)
 
 
 def _delay_step_s(job: Job) -> float:

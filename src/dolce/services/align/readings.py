@@ -21,13 +21,13 @@ from dolce.core.job import Job, TakeRecord, moved_between
 from dolce.core.levels import LEVEL_BAND_HZ, energy_mean_db, together_db
 from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.core.subs import SUBS, SubGroup, SubSetting
-from dolce.core.tuning import Alignment, Blend, group_levels_db
+from dolce.core.tuning import Alignment, SeatWeighting, group_levels_db
 from dolce.services.align.bass_takes import BassTakes, bass_responses
 from dolce.services.read.round_curves import main_seat_weights, spot_weights
 from dolce.store import UnitOfWork
 
 
-def readings_of(work: UnitOfWork, job: Job, round_id: int, *, blend: Blend | None = None,
+def readings_of(work: UnitOfWork, job: Job, round_id: int, *, seat_weighting: SeatWeighting | None = None,
                 since: int | None = None, wanted_db: Mapping[str, float] | None = None,
                 band_hz: tuple[float, float] = LEVEL_BAND_HZ) -> list[ChannelReading]:
     """Level and polarity over the spots of the main seat, or of a blend of seats; arrival at the main seat's centre,
@@ -41,7 +41,7 @@ def readings_of(work: UnitOfWork, job: Job, round_id: int, *, blend: Blend | Non
 
     `wanted_db` is by how much channels are wanted louder than level: that much is taken off. `band_hz` is the mains'.
     """
-    centre, weights = job.plan.centre_spot, level_weights(job, blend)
+    centre, weights = job.plan.centre_spot, level_weights(job, seat_weighting)
     if centre is None:
         return []
     wanted = {*weights, centre.id}
@@ -120,9 +120,9 @@ def level_group_of(takes: Mapping[str, Mapping[int, TakeRecord]]) -> str | None:
     return max(count, key=lambda group: (count[group], group == "rig"), default=None)
 
 
-def level_weights(job: Job, blend: Blend | None) -> dict[int, float]:
+def level_weights(job: Job, seat_weighting: SeatWeighting | None) -> dict[int, float]:
     """Weight by id of every spot that levels are matched at: those of a blend of seats, or of the main seat alone."""
-    return main_seat_weights(job) if blend is None else spot_weights(job, blend)
+    return main_seat_weights(job) if seat_weighting is None else spot_weights(job, seat_weighting)
 
 
 def _levels_db(job: Job, takes: Mapping[str, Mapping[int, TakeRecord]], weights: Mapping[int, float],
@@ -200,12 +200,12 @@ def group_reading(kept: BassTakes, work: UnitOfWork, job: Job, round_id: int, gr
 def aligned_readings(kept: BassTakes, work: UnitOfWork, job: Job, round_id: int, alignment: Alignment, *,
                      wanted_db: Mapping[str, float] | None = None, since: int | None = None) -> list[ChannelReading]:
     """Of a round as it was taken; subs as one where an alignment has them so, with what the takes themselves hold."""
-    readings = readings_of(work, job, round_id, blend=alignment.blend, band_hz=alignment.levels.band_hz,
+    readings = readings_of(work, job, round_id, seat_weighting=alignment.seat_weighting, band_hz=alignment.levels.band_hz,
                            wanted_db=wanted_db, since=since)
     if alignment.subs is None:
         return readings
     as_taken = SubGroup.of(dict.fromkeys(alignment.subs.settings, SubSetting()), how="as they are")
-    group = group_reading(kept, work, job, round_id, as_taken, weights=level_weights(job, alignment.blend),
+    group = group_reading(kept, work, job, round_id, as_taken, weights=level_weights(job, alignment.seat_weighting),
                           readings=readings)
     if group is not None and wanted_db:
         # A target lifts all subs alike; where it lifts one more, the most of it is asked of the sum.

@@ -4,7 +4,7 @@ import logging
 import threading
 from dataclasses import dataclass
 
-from dolce.core.subs import BassField, Found, SearchLimits, search_with_trade
+from dolce.core.subs import BassField, Found, SearchLimits, search_with_front
 from dolce.services.searches import Searches
 
 _LOG = logging.getLogger(__name__)
@@ -20,7 +20,7 @@ class Searching:
     stop: threading.Event
     thread: threading.Thread | None = None
     found: Found | None = None
-    trade: tuple[Found, ...] = ()
+    pareto_front: tuple[Found, ...] = ()
     stopped: bool = False
     fault: str = ""
 
@@ -44,9 +44,9 @@ def _run(field: BassField, search: Searching) -> None:
         search.fraction = fraction
 
     try:
-        found, trade = search_with_trade(field, search.limits, told=told, stopped=search.stop.is_set)
+        found, pareto_front = search_with_front(field, search.limits, told=told, stopped=search.stop.is_set)
         search.stopped = search.stop.is_set()
-        search.trade, search.found = trade, found
+        search.pareto_front, search.found = pareto_front, found
     except Exception as error:
         _LOG.exception("the search of subs failed")
         search.fault = f"The search failed: {error}"

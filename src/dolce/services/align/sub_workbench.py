@@ -25,7 +25,7 @@ from dolce.services.align.aligning import Aligning
 from dolce.services.align.bass_takes import summable
 from dolce.services.align.sub_searches import Searching, SubSearches
 from dolce.services.context import Context
-from dolce.services.read.round_curves import base_round, usual_blend
+from dolce.services.read.round_curves import base_round, usual_seat_weighting
 from dolce.store import UnitOfWork
 
 _NEAR = (BAND_HZ[0] / 1.12 < SUM_HZ) & (BAND_HZ[1] * 1.12 > SUM_HZ)
@@ -69,7 +69,7 @@ class WorkbenchView:
     frequency_hz : ndarray, shape (points,)
     states : by code
     shown : code of the one whose curves are drawn
-    trade : what else the search met, as (output, spread and what an equaliser would leave together, code)
+    pareto_front : what else the search met, as (output, spread and what an equaliser would leave together, code)
     """
 
     job: Job
@@ -84,7 +84,7 @@ class WorkbenchView:
     searching: Searching | None = None
     limits: SearchLimits
     group: SubGroup | None = None
-    trade: tuple[tuple[float, float, str], ...] = ()
+    pareto_front: tuple[tuple[float, float, str], ...] = ()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -122,13 +122,13 @@ class SubWorkbench:
         if search is not None and search.rests_on != bench.rests_on:
             search = None                     # takes, seats or subs are others now: it says nothing of these
         limits = search.limits if search else SearchLimits()
-        states, trade = self._states(job, bench, search, group, hand, limits)
+        states, pareto_front = self._states(job, bench, search, group, hand, limits)
         fallback = "by-hand" if hand else "search" if "search" in states else "used" if "used" in states \
             else "as-they-are"
         return WorkbenchView(
             job=job, round=base, missing="", seats=bench.seats, spots=bench.spots, without=bench.without,
             frequency_hz=bench.field.grid_hz, states=states, shown=shown if shown in states else fallback,
-            searching=search, limits=limits, group=group, trade=trade)
+            searching=search, limits=limits, group=group, pareto_front=pareto_front)
 
     def search(self, job_id: int, limits: SearchLimits) -> None:
         """Look for the settings that serve all seats, in a thread of its own.
@@ -191,7 +191,7 @@ class SubWorkbench:
             return "There is no sub in this room."
         if base is None:
             return "Nothing is taken yet with the processor bypassed."
-        weights = {seat: weight for seat, weight in usual_blend(job).weights.items() if weight > 0}
+        weights = {seat: weight for seat, weight in usual_seat_weighting(job).weights.items() if weight > 0}
         spots = [spot for spot in job.spots if spot.seat_id in weights]
         rests_on = (base.id, work.takes.newest(base.id), subs, tuple((spot.id, spot.seat_id) for spot in spots),
                     tuple(weights.items()))
@@ -226,19 +226,19 @@ class SubWorkbench:
         ear = job.plan.centre_spot.place if job.plan.centre_spot else job.seat.place
         far = {s.channel: distance_m(s.place, ear) for s in job.speakers if s.is_sub}
         wanted["distances"] = by_distance(far, speed_m_s=speed_of_sound(job.room.temperature_c)).settings
-        trade = []
+        pareto_front = []
         if search is not None and search.found is not None:
             wanted["search"] = dict(zip(subs, search.found.settings, strict=True))
-            for number, one in enumerate(search.trade):
+            for number, one in enumerate(search.pareto_front):
                 code = "search" if one.settings == search.found.settings else f"trade-{number}"
                 wanted.setdefault(code, dict(zip(subs, one.settings, strict=True)))
-                trade.append((one.output_db, one.uneven_db, code))
+                pareto_front.append((one.output_db, one.deviation_db, code))
         if group is not None and set(group.settings) == set(subs):
             wanted["used"] = group.settings
         if hand:
             wanted["by-hand"] = hand
         return {code: _state(field, subs, code, settings, as_they_are, limits)
-                for code, settings in wanted.items()}, tuple(trade)
+                for code, settings in wanted.items()}, tuple(pareto_front)
 
 
 def _alike(one: Mapping[str, SubSetting], other: Mapping[str, SubSetting]) -> bool:

@@ -42,7 +42,7 @@ class SubsAligned:
 
 
 def align_subs(mains: Takes, subs: Takes, settings: Mapping[str, MainSetting], *, seat: str,
-               weights: Mapping[str, float] | None, corner_hz: float, limits: SearchLimits,
+               weights: Mapping[str, float] | None, crossover_hz: float, limits: SearchLimits,
                max_delay_s: float) -> SubsAligned:
     """Subs among themselves for all seats, then the group to all mains at one seat.
 
@@ -68,7 +68,7 @@ def align_subs(mains: Takes, subs: Takes, settings: Mapping[str, MainSetting], *
     found = search(field, limits)
     delays = {channel: setting.delay_s for channel, setting in settings.items()}
     own = [one.delay_s for one in found.settings]
-    group = _join(mains, subs, settings, found.settings, spots, counts, corner_hz).best(
+    group = _join(mains, subs, settings, found.settings, spots, counts, crossover_hz).best(
         min(0.0, max(delays.values()) - max_delay_s - min(own)),
         max(0.0, min(delays.values()) + max_delay_s - max(own)))
     whole = [late + group.delay_s for late in own]
@@ -85,12 +85,12 @@ def align_subs(mains: Takes, subs: Takes, settings: Mapping[str, MainSetting], *
 
 
 def _join(mains: Takes, subs: Takes, settings: Mapping[str, MainSetting], found: Sequence[SubSetting],
-          spots: Sequence[tuple[str, str]], weights: NDArray, corner_hz: float) -> Join:
-    low, high = corner_hz / 2**_JOINED_OCTAVES, corner_hz * 2**_JOINED_OCTAVES
+          spots: Sequence[tuple[str, str]], weights: NDArray, crossover_hz: float) -> Join:
+    low, high = crossover_hz / 2**_JOINED_OCTAVES, crossover_hz * 2**_JOINED_OCTAVES
     frequency = np.arange(low / 1.1, high * 1.1, 1.0)
     points = low * 2 ** (np.arange(int(24 * np.log2(high / low)) + 1) / 24)
     smooth = smoothing(frequency, points)
-    upper, lower = crossover_sides(corner_hz, frequency)
+    upper, lower = crossover_sides(crossover_hz, frequency)
     made = []
     for channel, own in mains.items():
         setting = settings[channel]

@@ -6,7 +6,7 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from dolce.core.correction import SwitchesAt, Taste
+from dolce.core.correction import Preference, SwitchesAt
 from dolce.core.job import Job, Round
 from dolce.core.listening import (
     BandPressure,
@@ -86,7 +86,7 @@ class Audition:
     full_scale_spl_db: float | None
     left_out: tuple[str, ...] = ()
     remarks: tuple[str, ...] = ()
-    turned: Taste | None = None
+    turned: Preference | None = None
     turned_of: str = ""
 
     @property

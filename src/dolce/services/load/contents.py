@@ -3,7 +3,7 @@
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 
-from dolce.core.at_hand import at_hand
+from dolce.core.cache import cache
 from dolce.core.correction import headroom_of
 from dolce.core.filters import BandFilter, convolution_filter
 from dolce.core.filters.convolution import DURATION_S
@@ -76,7 +76,7 @@ def cut_db(job: Job, settings: Mapping[str, ChannelSettings], bass: BassManageme
                                         sample_rate_hz=job.rig.sample_rate_hz, cut_db=0.0))
 
 
-@at_hand(256)
+@cache(256)
 def most_db(settings: ChannelSettings, sample_rate_hz: int) -> float:
     """The largest gain of an output's filters, at least 0 dB."""
     if settings.convolution is None:
@@ -109,7 +109,7 @@ def preset_of(content: str, tuned: Tuned) -> Preset:
     return Preset(name=names[content], cut_db=tuned.cut_db, channels=own, bass=routing)
 
 
-@at_hand(32)
+@cache(32)
 def _convolved(filters: tuple[BandFilter, ...], sample_rate_hz: int, most_taps: int) -> Convolution:
     """Minimum phase, no more taps than the processor has."""
     seconds = min(DURATION_S, most_taps / sample_rate_hz)

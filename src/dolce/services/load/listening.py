@@ -9,7 +9,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from dolce.core import checked
-from dolce.core.correction import SwitchesAt, Taste
+from dolce.core.correction import Preference, SwitchesAt
 from dolce.core.job import Job
 from dolce.core.listening import BlindTest, loudness_matched, pressure_by_band, retuned
 from dolce.core.processor import BYPASS, Preset
@@ -25,7 +25,7 @@ from dolce.services.load.listen_material import OWN, Recording, recording_of
 from dolce.services.load.loading import Loading
 from dolce.services.read.round_curves import base_round
 from dolce.services.searches import Searches, Told, ToldSearch
-from dolce.services.shape.blending import Blending
+from dolce.services.shape.seat_weighting import Blending
 from dolce.services.shape.shaping import Shaping, present_correction
 
 TURNED = "turned"
@@ -224,22 +224,22 @@ class Listening:
 
     # Taste
 
-    def turn(self, job_id: int, of: str, taste: Taste) -> None:
+    def turn(self, job_id: int, of: str, preference: Preference) -> None:
         """One of what is compared with tilt, bass and treble on top, beside the others and as loud as they."""
-        audition = self.at_hand(job_id)
+        audition = self.cache(job_id)
         if of not in audition.names or of == TURNED:
-            raise InvalidValue("what shall be turned is not among what is compared.", where="taste",
+            raise InvalidValue("what shall be turned is not among what is compared.", where="preference",
                                remedy="Choose one of them.")
-        change = taste.level_db(ANALYSIS_GRID_HZ)
+        change = preference.level_db(ANALYSIS_GRID_HZ)
         heard = {**audition.heard, TURNED: retuned(audition.heard[of], change, ANALYSIS_GRID_HZ,
                                                    sample_rate_hz=audition.sample_rate_hz)}
         rate = audition.sample_rate_hz
         self._keep(job_id, replace(
             audition, names={**audition.names, TURNED: f"{audition.names[of].partition(':')[0]}, turned"}, heard=heard,
-            match=loudness_matched(heard, sample_rate_hz=rate), turned=taste, turned_of=of,
+            match=loudness_matched(heard, sample_rate_hz=rate), turned=preference, turned_of=of,
             pressure={**audition.pressure, TURNED: pressure_by_band(heard[TURNED][0], sample_rate_hz=rate)}))
 
-    def keep_taste(self, job_id: int, name: str) -> None:
+    def keep_preference(self, job_id: int, name: str) -> None:
         """Find filters toward the target with this taste on top, and keep them as a version; behind the page.
 
         Raises
@@ -247,10 +247,10 @@ class Listening:
         Conflict
             If nothing was turned, or what was turned is no correction of this job.
         """
-        audition = self.at_hand(job_id)
+        audition = self.cache(job_id)
         name = checked.text(name.strip(), longest=60, where="name")
         if audition.turned is None:
-            raise Conflict("nothing was turned.", where="taste", remedy="Turn tilt, bass or treble first.")
+            raise Conflict("nothing was turned.", where="preference", remedy="Turn tilt, bass or treble first.")
         if not name:
             raise InvalidValue("a version needs a name.", where="name", remedy="Type one.")
         tuned = self._loading.view(job_id).tuned
@@ -258,11 +258,11 @@ class Listening:
                            if one.found and _made_of(tuned, one, audition.stood[audition.turned_of])), None)
         if correction is None:
             raise Conflict(f"{audition.names[audition.turned_of]} is no correction of this job any more.",
-                           where="taste", remedy="Render again, and turn one that corrects.")
-        taste = _together(correction.taste, audition.turned, name)
+                           where="preference", remedy="Render again, and turn one that corrects.")
+        preference = _together(correction.preference, audition.turned, name)
 
         def task(told: Told) -> None:
-            self._shaping.change(job_id, f"taste {name}", lambda _: replace(correction, taste=taste))
+            self._shaping.change(job_id, f"taste {name}", lambda _: replace(correction, preference=preference))
             self._shaping.find(job_id, told)
             self._blending.keep(job_id, name, "Turned while listening.")
 
@@ -272,7 +272,7 @@ class Listening:
 
     def begin_blind(self, job_id: int, first: str, second: str) -> None:
         """Ten trials between two of what is compared."""
-        audition = self.at_hand(job_id)
+        audition = self.cache(job_id)
         if not {first, second} <= set(audition.names):
             raise InvalidValue("one of both is not among what is compared.", where="blind test",
                                remedy="Choose two of them.")
@@ -280,7 +280,7 @@ class Listening:
 
     def answer(self, job_id: int, trial: int, said: str) -> None:
         """What was said of a trial; after the last one the result goes into the logbook."""
-        audition, test = self.at_hand(job_id), self._blind.get(job_id)
+        audition, test = self.cache(job_id), self._blind.get(job_id)
         if test is None:
             raise Conflict("no blind test runs.", where="blind test", remedy="Begin one.")
         self._blind[job_id] = test = test.answered(said, trial=trial)
@@ -288,7 +288,7 @@ class Listening:
             first, second = (audition.names[key] for key in test.pair)
             self._log(job_id, f"Heard blind, {audition.programme} at {audition.seat}, equally loud: {first} against "
                               f"{second}, {test.right} of {len(test.hidden)} right; by guessing that happens in "
-                              f"{100 * test.chance:.1f} % of tests.")
+                              f"{100 * test.rng:.1f} % of tests.")
 
     def end_blind(self, job_id: int) -> None:
         """Forget it."""
@@ -308,7 +308,7 @@ class Listening:
             work.jobs.get(job_id)
             work.logbook.add(job_id, text, at=self._context.now())
 
-    def at_hand(self, job_id: int) -> Audition:
+    def cache(self, job_id: int) -> Audition:
         """What was rendered last; Conflict where nothing was."""
         found = self._auditions.get(job_id)
         if found is None:
@@ -347,9 +347,9 @@ def _made_of(tuned: Tuned, correction: object, preset: Preset | None) -> bool:
     return False
 
 
-def _together(base: Taste | None, turned: Taste, name: str) -> Taste:
+def _together(base: Preference | None, turned: Preference, name: str) -> Preference:
     """A taste on top of the one that a correction has already."""
-    base = base if base is not None and base.on else Taste()
+    base = base if base is not None and base.on else Preference()
     return replace(base, name=name, on=True,
                    tilt_db_per_octave=round(base.tilt_db_per_octave + turned.tilt_db_per_octave, 2),
                    bass_db=round(base.bass_db + turned.bass_db, 2),

@@ -8,7 +8,7 @@ from numpy.typing import NDArray
 
 from dolce.core.filters.convolution import DURATION_S
 from dolce.core.job import Job, Round
-from dolce.core.processor import ChannelSettings, Misfit, Preset, ProcessorLimits
+from dolce.core.processor import ChannelSettings, Preset, ProcessorLimits, UnsupportedSetting
 from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.core.tuning import Correction, OutputLoad, Outputs, output_loads, seat_levels_db
 from dolce.services.load.contents import Tuned, inputs_of
@@ -42,7 +42,7 @@ class LoadView:
     rounds: tuple[Round, ...]
     trouble: str
     loaded_is_current: dict[str, bool]
-    broken: dict[str, tuple[Misfit, ...]]
+    broken: dict[str, tuple[UnsupportedSetting, ...]]
     devices: tuple[ProcessorLimits, ...] = ()
     heard_db: Mapping[str, NDArray[np.float64]] = field(default_factory=dict)
 

@@ -10,10 +10,10 @@ from dolce.services.context import Context
 from dolce.services.load.contents import Tuned, contents_of, cut_db, preset_of, would_be
 from dolce.services.load.difference_words import first_difference
 from dolce.services.load.load_view import LoadView
-from dolce.services.load.misfit_words import first_words
 from dolce.services.load.packing import PackageWish, packed
+from dolce.services.load.unsupported_words import first_words
 from dolce.services.read.round_curves import main_seat_weights
-from dolce.services.rig.processor_at_hand import ProcessorAtHand
+from dolce.services.rig.processor_access import ProcessorAccess
 from dolce.services.shape.shaping import Shaping, present_correction
 from dolce.store import UnitOfWork
 
@@ -23,10 +23,10 @@ USUAL = PackageWish()
 class Loading:
     """Presets and packages of one job."""
 
-    def __init__(self, context: Context, shaping: Shaping, at_hand: ProcessorAtHand) -> None:
+    def __init__(self, context: Context, shaping: Shaping, cache: ProcessorAccess) -> None:
         self._context = context
         self._shaping = shaping
-        self._at_hand = at_hand
+        self._at_hand = cache
 
     def view(self, job_id: int, *, slot: str = "", content: str = "") -> LoadView:
         """What would be loaded, beside what the processor reads now; held against one preset of it.
@@ -44,7 +44,7 @@ class Loading:
             heard = self._context.curves.of(work, correction.round_id) if correction.round_id is not None else {}
         main = main_seat_weights(job)
         heard_db = {channel: own.average.level_db for channel, whole in heard.items()
-                    if (own := whole.blended(main)) is not None}
+                    if (own := whole.weighted_over_seats(main)) is not None}
         tuned = Tuned(job=job, correction=correction, alignment=alignment, versions=versions)
         contents = contents_of(versions)
         names = {name: key for key, name in contents.items()}

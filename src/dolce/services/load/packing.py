@@ -31,7 +31,7 @@ from dolce.formats.filter_tables import (
 )
 from dolce.services.load.contents import inputs_of, most_db
 from dolce.services.load.load_view import LoadView
-from dolce.services.load.misfit_words import rounded_words
+from dolce.services.load.unsupported_words import rounded_words
 from dolce.services.shape.reasons import left_alone_rows
 
 SAMPLES = {"float": "32-bit float", "pcm24": "24-bit"}
@@ -81,8 +81,8 @@ def packed(load: LoadView, shapes: Mapping[str, ChannelShape], wish: PackageWish
         load = replace(load, settings={channel: one for channel, (one, _) in both.items()},
                        job=replace(load.job, rig=load.job.rig.with_limits(device)))
     job, settings = load.job, load.settings
-    softer_db = _softer_db(load, wish) if wish.samples == "pcm24" else 0.0
-    yield "README.txt", _note(load, wish, (*_remarks(load, wish, softer_db), *_rounded(device, rounded))).encode()
+    level_offset_db = _softer_db(load, wish) if wish.samples == "pcm24" else 0.0
+    yield "README.txt", _note(load, wish, (*_remarks(load, wish, level_offset_db), *_rounded(device, rounded))).encode()
     filters = {channel: settings[channel].filters for channel in job.channels}
     yield "filters/filters.json", write_filters_json({channel: {
         "filters": [filter_row(f) for f in filters[channel]],
@@ -102,14 +102,14 @@ def packed(load: LoadView, shapes: Mapping[str, ChannelShape], wish: PackageWish
             "before_db": shape.before_db, "target_db": shape.target_db, "predicted_db": shape.predicted_db})
     for rate in wish.rates_hz:
         yield f"filters/biquads-{rate}.csv", write_filters_csv(filters, sample_rate_hz=rate, signs=wish.signs)
-        yield from _impulse_files(load, wish, rate, 10 ** (-softer_db / 20))
+        yield from _impulse_files(load, wish, rate, 10 ** (-level_offset_db / 20))
 
 
-def _remarks(load: LoadView, wish: PackageWish, softer_db: float) -> tuple[str, ...]:
+def _remarks(load: LoadView, wish: PackageWish, level_offset_db: float) -> tuple[str, ...]:
     """What became of files that a device, or their format, can't hold as they are."""
     said = []
-    if softer_db:
-        said.append(f"24-bit files can't exceed full scale: all are {softer_db:.1f} dB softer. Turn up by as much.")
+    if level_offset_db:
+        said.append(f"24-bit files can't exceed full scale: all are {level_offset_db:.1f} dB softer. Turn up by as much.")
     most = _most_samples(load)
     for rate in wish.rates_hz if most else ():
         longest = max(round(_seconds(own) * rate) for own in _filters_of(load).values())
@@ -184,7 +184,7 @@ def _softer_db(load: LoadView, wish: PackageWish) -> float:
 def _targets(correction: Correction) -> dict:
     """The target of all channels, those of single ones, and the taste on top."""
     return {**asdict(correction.target), "own": {c: asdict(aim.target) for c, aim in correction.own.items()},
-            "taste": asdict(correction.taste) if correction.taste is not None else None}
+            "preference": asdict(correction.preference) if correction.preference is not None else None}
 
 
 def _inputs(load: LoadView) -> dict[str, list[dict]]:
@@ -215,10 +215,10 @@ def _made_for(load: LoadView) -> dict:
     job, correction = load.job, load.correction
     names = {seat.id: seat.name for seat in job.plan.seats}
     base = next((one.name for one in load.rounds if one.id == correction.round_id), None)
-    weights = {names[seat]: weight for seat, weight in correction.blend.weights.items() if seat in names and weight > 0}
+    weights = {names[seat]: weight for seat, weight in correction.seat_weighting.weights.items() if seat in names and weight > 0}
     spots = sorted(spot.number for spot in job.spots
-                   if correction.blend.weights.get(spot.seat_id, 0) > 0) if job.spots else []
-    return {"job": job.name, "round": base, "seat_weighting": correction.blend.name, "seats": weights, "spots": spots}
+                   if correction.seat_weighting.weights.get(spot.seat_id, 0) > 0) if job.spots else []
+    return {"job": job.name, "round": base, "seat_weighting": correction.seat_weighting.name, "seats": weights, "spots": spots}
 
 
 def _made_for_words(load: LoadView) -> list[str]:

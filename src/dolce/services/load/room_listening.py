@@ -86,7 +86,7 @@ class RoomListening:
         InvalidValue
             If that was not rendered, or is no preset of the processor.
         """
-        audition, slot = self._listening.at_hand(job_id), self._slot(job_id, key)
+        audition, slot = self._listening.cache(job_id), self._slot(job_id, key)
         self._loading.switch(job_id, slot)
         with self._context.look() as work:
             job = work.jobs.get(job_id)
@@ -116,7 +116,7 @@ class RoomListening:
     def switch(self, job_id: int, key: str) -> None:
         """Another preset at the same place: down, the processor is switched, up again at its own gain."""
         playing, slot = self._require(job_id), self._slot(job_id, key)
-        audition = self._listening.at_hand(job_id)
+        audition = self._listening.cache(job_id)
         with self._switching:
             playing.player.sound(None)
             until = time.monotonic() + _WITHIN_S
@@ -137,11 +137,11 @@ class RoomListening:
         playing = self._require(job_id)
         most = playing.job.rig.levels.ceiling_dbfs - 20 * float(np.log10(max(playing.player.peak, 1e-9)))
         playing.level_dbfs = float(np.clip(playing.level_dbfs + change_db, _LOWEST_DBFS, most))
-        gain = self._listening.at_hand(job_id).match.gain_db.get(playing.key, 0.0)
+        gain = self._listening.cache(job_id).match.gain_db.get(playing.key, 0.0)
         playing.player.sound(playing.level_dbfs + gain)
 
     def _slot(self, job_id: int, key: str) -> str:
-        audition = self._listening.at_hand(job_id)
+        audition = self._listening.cache(job_id)
         if key not in audition.names or not (key == BYPASS or key.startswith("preset-")):
             raise InvalidValue("only what the processor holds can be heard in the room.", where="listening",
                                remedy="Load it into a preset, then render again.")

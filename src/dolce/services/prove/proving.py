@@ -32,7 +32,7 @@ from dolce.core.tuning import (
 from dolce.services.align.predicted import predicted_levels, sum_of_subs
 from dolce.services.align.readings import aligned_readings, level_weights, moved_words
 from dolce.services.context import Context
-from dolce.services.prove.drifting import DriftView, drift_view
+from dolce.services.prove.change_since import DriftView, drift_view
 from dolce.services.prove.rounds import RoundTable, round_table
 from dolce.services.read.round_curves import ChannelCurves, base_round, proving_round, spot_weights
 from dolce.services.shape.shaping import present_correction
@@ -46,7 +46,7 @@ class ChannelProof:
     """The proof of one channel, its curves relative to its target's level, and its target, shape (points,).
 
     `judged_hz` is the range of its deviations. `after_spots_db` are the spots one by one, shape (spots, points);
-    `corner_hz` is where subs take over, None without.
+    `crossover_hz` is where subs take over, None without.
     """
 
     channel: str
@@ -54,7 +54,7 @@ class ChannelProof:
     target_db: NDArray[np.float64]
     after_spots_db: NDArray[np.float64]
     judged_hz: tuple[float, float]
-    corner_hz: float | None = None
+    crossover_hz: float | None = None
 
     @property
     def whole_range(self) -> bool:
@@ -62,11 +62,11 @@ class ChannelProof:
         return self.channel not in SUB_CODES
 
     @property
-    def around_corner_db(self) -> float | None:
+    def around_crossover_db(self) -> float | None:
         """What was measured against what was predicted, mean over an octave to both sides of the crossover."""
-        if self.corner_hz is None:
+        if self.crossover_hz is None:
             return None
-        near = np.abs(np.log2(ANALYSIS_GRID_HZ / self.corner_hz)) <= JOINED_OCTAVES
+        near = np.abs(np.log2(ANALYSIS_GRID_HZ / self.crossover_hz)) <= JOINED_OCTAVES
         return float(np.mean((self.proof.after_db - self.proof.predicted_db)[near]))
 
 
@@ -128,14 +128,14 @@ class Proving:
             match_after = match_of(aligned_readings(
                 bass, work, job, after.id, stands_on, wanted_db=wanted,
                 since=before.id if before else None)) if after else None
-            over = stands_on.blend
+            over = stands_on.seat_weighting
             predicted = self._predicted(work, job, correction, before, after, tuple(curves_before))
             curves_before, curves_after, group = self._with_subs_as_one(
                 work, job, stands_on, before, after, curves_before, curves_after)
             moved = tuple(dict.fromkeys(word for one in (before, after) if one
                                         for word in moved_words(work, job, one.id)))
             logbook = tuple(work.logbook.latest(job_id, count=LOGBOOK_PAGE))
-        weights = spot_weights(job, correction.blend)
+        weights = spot_weights(job, correction.seat_weighting)
         if seat_id is not None:
             weights = {spot.id: 1.0 for spot in job.plan.spots_of(job.plan.seat(seat_id).id)}
         fronts_db = _fronts_db(correction, after, curves_before, weights) if after else None
@@ -239,7 +239,7 @@ def _proof(job: Job, correction: Correction, after_round: Round, before: Channel
     """
     grid, settings, cut_db = ANALYSIS_GRID_HZ, after_round.state.settings_for(before.channel), after_round.state.cut_db
     target = correction.target_db(before.channel, grid)
-    whole = before.blended(weights)
+    whole = before.weighted_over_seats(weights)
     if whole is None:
         return None
     trim_db, turned_db = settings.trim_db + cut_db, correction.turned_db(before.channel, grid)
@@ -258,10 +258,10 @@ def _proof(job: Job, correction: Correction, after_round: Round, before: Channel
                   target_db=target, range_hz=judged)
     if found is None:
         return None
-    corner = after_round.state.corner_of(before.channel)
+    crossover = after_round.state.crossover_of(before.channel)
     shown = SpotLevels(spots=after.spots.spots, level_db=after.level_db + cut_db - level)
     return ChannelProof(channel=before.channel, proof=found, target_db=target, after_spots_db=shown.at(found.spots),
-                        corner_hz=corner.frequency_hz if corner is not None else None, judged_hz=judged)
+                        crossover_hz=crossover.frequency_hz if crossover is not None else None, judged_hz=judged)
 
 
 def _fronts_db(correction: Correction, after: Round, before: Mapping[str, ChannelCurves],
@@ -269,7 +269,7 @@ def _fronts_db(correction: Correction, after: Round, before: Mapping[str, Channe
     """Level of the fronts as they were loaded, where targets are hung by that."""
     found = {}
     for name, curves in before.items():
-        whole = curves.blended(weights) if correction.anchor == "fronts" else None
+        whole = curves.weighted_over_seats(weights) if correction.anchor == "fronts" else None
         if whole is not None:
             raised = after.state.settings_for(name).trim_db + after.state.cut_db
             found[name] = whole.average.level_db + raised + correction.turned_db(name, ANALYSIS_GRID_HZ)

@@ -27,9 +27,9 @@ from dolce.errors import DolceError, InvalidValue
 from dolce.services.align.readings import level_weights, seat_arrivals_of
 from dolce.services.context import Context
 from dolce.services.prove.proving import Proving
-from dolce.services.read.round_curves import proving_round, spot_weights, usual_blend
+from dolce.services.read.options import ReadWish
+from dolce.services.read.round_curves import proving_round, spot_weights, usual_seat_weighting
 from dolce.services.read.take_details import detail_of
-from dolce.services.read.wish import ReadWish
 from dolce.store import UnitOfWork
 
 _DECAYS, _KEPT = 6, 48                # takes from which decay is read; results that are kept
@@ -150,8 +150,8 @@ class Tolerating:
             figures += judged_angles(job.plan)
         if wanted.noise_nr is not None:
             rating = None
-            if noise is not None and noise.result is not None and noise.result.thirds_dbfs:
-                rating = room_noise(np.array(noise.result.thirds_dbfs),
+            if noise is not None and noise.result is not None and noise.result.third_octave_dbfs:
+                rating = room_noise(np.array(noise.result.third_octave_dbfs),
                                     full_scale_spl_db=job.rig.levels.full_scale_spl_db).rating
             if rating is None:
                 not_told.append(("noise", "listen to the quiet room on Rig, with a calibrated microphone"))
@@ -163,7 +163,7 @@ class Tolerating:
                              not_told=tuple(not_told))
 
     def _of_round(self, work: UnitOfWork, job: Job, present: Round, wanted: ToleranceSet) -> list[Figure]:
-        weights = spot_weights(job, usual_blend(job))
+        weights = spot_weights(job, usual_seat_weighting(job))
         found: list[Figure] = []
         for channel, curves in self._context.curves.of(work, present.id).items():
             rows = [k for k, take in enumerate(curves.takes) if weights.get(take.spot_id, 0) > 0]
@@ -175,7 +175,7 @@ class Tolerating:
     def _level(self, work: UnitOfWork, job: Job, matched: Round, match: Match, alignment: Alignment | None,
                within_db: float) -> Figure | None:
         """The level between the two channels that differ most; None where main channels share no spot."""
-        weights = level_weights(job, alignment.blend if alignment else None)
+        weights = level_weights(job, alignment.seat_weighting if alignment else None)
         curves = {name: own for name, own in self._context.curves.of(work, matched.id).items()
                   if name in job.channels and not job.speaker(name).is_sub}
         shared = [set(own.spots.spots) for own in curves.values()]

@@ -65,7 +65,7 @@ def curve_findings(work: UnitOfWork, job: Job, curves: ChannelCurves, beside: di
     return findings_of_curve(ANALYSIS_GRID_HZ, levels, Evidence(
         modes=modes, drive=drive, ring_hz=_RING_HZ, ring_s=ring_s,
         notches_hz=notches, direct_db=direct, others_direct_db=others, parts_db=parts, together_db=together,
-        screened=alone and job.speaker(curves.channel).screened, corner_hz=_corner_hz(job, at)))
+        screened=alone and job.speaker(curves.channel).screened, crossover_hz=_crossover_hz(job, at)))
 
 
 def _place(job: Job, channel: str, at: TakeRecord) -> Point:
@@ -89,7 +89,7 @@ def _parts(curves: ChannelCurves, beside: dict[str, ChannelCurves], levels: NDAr
     return alone, levels[common]
 
 
-def _corner_hz(job: Job, at: TakeRecord) -> float:
+def _crossover_hz(job: Job, at: TakeRecord) -> float:
     """Where the processor handed over when a main was taken whose bass went to subs; 0 where it did not."""
     bass = None if job.processor.bypassed else job.processor.presets[job.processor.active].bass
     if bass is None or bass_alone(at.channel):

@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dolce.core import checked
-from dolce.core.at_hand import AtHand
+from dolce.core.cache import Cache
 from dolce.core.job import Job, Round, TakeRecord
 from dolce.core.levels import LEVEL_BAND_HZ, energy_mean_db
 from dolce.core.reading import CurveFinding
@@ -27,10 +27,10 @@ from dolce.formats.audio_file import write_wav
 from dolce.formats.sofa_file import RoomResponses, write_sofa
 from dolce.services.context import Context
 from dolce.services.read.curve_findings import curve_findings
+from dolce.services.read.options import Place, ReadWish, View
 from dolce.services.read.round_curves import ChannelCurves, ShapingCurves, curves_by_channel
 from dolce.services.read.seat_to_seat import SeatTable, seat_table
 from dolce.services.read.take_details import Detail, average_of, detail_of
-from dolce.services.read.wish import Place, ReadWish, View
 from dolce.store import UnitOfWork
 
 MOST_TAKES = 4                     # of single takes in one plot: more can't be told apart, and each costs time
@@ -139,7 +139,7 @@ class Reading:
 
     def __init__(self, context: Context) -> None:
         self._context = context
-        self._kept: AtHand[tuple, Detail | SeatTable] = AtHand(_KEPT)
+        self._kept: Cache[tuple, Detail | SeatTable] = Cache(_KEPT)
 
     def view(self, job_id: int, wish: ReadWish) -> ReadView:
         """All that a wish shows.

@@ -6,14 +6,14 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from dolce.core.at_hand import AtHand
+from dolce.core.cache import Cache
 from dolce.core.job import Job, Round, TakeRecord, latest_corrected, proposed_base
 from dolce.core.response import (
     SpotAverage,
     average_over_spots,
     smoothed_level_db,
 )
-from dolce.core.tuning import SHAPING_PER_OCTAVE, Blend, SpotLevels, blends_of
+from dolce.core.tuning import SHAPING_PER_OCTAVE, SeatWeighting, SpotLevels, blends_of
 from dolce.store import UnitOfWork
 
 _ROUNDS = 8
@@ -42,9 +42,9 @@ class ChannelCurves:
         """The takes at some spots, all alike; None where there is none."""
         if all(take.spot_id in spots for take in self.takes):
             return self
-        return self.blended(dict.fromkeys(spots, 1.0))
+        return self.weighted_over_seats(dict.fromkeys(spots, 1.0))
 
-    def blended(self, weights: Mapping[int, float]) -> "ChannelCurves | None":
+    def weighted_over_seats(self, weights: Mapping[int, float]) -> "ChannelCurves | None":
         """The takes at spots that count, averaged by their weights; None where there is none."""
         rows = [k for k, take in enumerate(self.takes) if weights.get(take.spot_id, 0) > 0]
         if not rows:
@@ -77,24 +77,24 @@ class ShapingCurves:
     """Curves of rounds, smoothed as corrections are computed on; the last few are kept until a take is added."""
 
     def __init__(self) -> None:
-        self._kept: AtHand[tuple, dict[str, ChannelCurves]] = AtHand(_ROUNDS)
+        self._kept: Cache[tuple, dict[str, ChannelCurves]] = Cache(_ROUNDS)
 
     def of(self, work: UnitOfWork, round_id: int) -> dict[str, ChannelCurves]:
         """Curves of all channels that have usable takes in a round, at all their spots."""
         return self._kept.get_or((round_id, work.takes.newest(round_id)), lambda: curves_by_channel(
             work.takes.latest(round_id), work, per_octave=SHAPING_PER_OCTAVE))
 
-    def blended(self, work: UnitOfWork, job: Job, round_id: int, blend: Blend) -> dict[str, ChannelCurves]:
+    def weighted_over_seats(self, work: UnitOfWork, job: Job, round_id: int, seat_weighting: SeatWeighting) -> dict[str, ChannelCurves]:
         """Curves of the job's channels averaged for a blend, at the spots that the plan has for its seats."""
-        weights = spot_weights(job, blend)
+        weights = spot_weights(job, seat_weighting)
         kept = self.of(work, round_id)
-        found = {channel: kept[channel].blended(weights) for channel in job.channels if channel in kept}
+        found = {channel: kept[channel].weighted_over_seats(weights) for channel in job.channels if channel in kept}
         return {channel: curves for channel, curves in found.items() if curves is not None}
 
 
-def spot_weights(job: Job, blend: Blend) -> dict[int, float]:
+def spot_weights(job: Job, seat_weighting: SeatWeighting) -> dict[int, float]:
     """Weight of every spot that counts in a blend, by id."""
-    return blend.spot_weights({spot.id: spot.seat_id for spot in job.spots})
+    return seat_weighting.spot_weights({spot.id: spot.seat_id for spot in job.spots})
 
 
 def main_seat_weights(job: Job) -> dict[int, float]:
@@ -102,7 +102,7 @@ def main_seat_weights(job: Job) -> dict[int, float]:
     return {spot.id: 1.0 for spot in job.main_spots}
 
 
-def usual_blend(job: Job) -> Blend:
+def usual_seat_weighting(job: Job) -> SeatWeighting:
     """The blend to begin with: all seats by their weights."""
     return blends_of(job.plan)[0]
 

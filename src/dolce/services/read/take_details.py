@@ -40,7 +40,7 @@ from dolce.core.response import ANALYSIS_GRID_HZ, NOISE_MATTERS_BELOW_DB, Impuls
 from dolce.core.signals import PeriodicSignal
 from dolce.errors import InvalidValue
 from dolce.formats.audio_file import read_channels
-from dolce.services.read.wish import ReadWish
+from dolce.services.read.options import ReadWish
 from dolce.services.takes.found_take import heard_again
 from dolce.services.takes.take_making import deconvolver_of
 from dolce.store import UnitOfWork

@@ -10,7 +10,7 @@ from typing import Literal
 import numpy as np
 from numpy.typing import NDArray
 
-from dolce.core.at_hand import at_hand
+from dolce.core.cache import cache
 from dolce.core.filters import BandFilter
 from dolce.core.job import Job, PassResult
 from dolce.core.levels import LiveMeter, LiveReading, LiveSpectrum, dbfs_rms, peak_dbfs, power_db
@@ -409,7 +409,7 @@ class LiveSession:
         return time.monotonic() - self._seen > _UNSEEN_S
 
 
-@at_hand(4)
+@cache(4)
 def _played_power(source: Source, sample_rate_hz: int) -> NDArray[np.float64]:
     """Power per line of what a source plays, by the same spectrum that hears it."""
     spectrum = LiveSpectrum(sample_rate_hz=sample_rate_hz)

@@ -14,7 +14,7 @@ from dolce.devices.network.memory import Memory
 from dolce.devices.network.stand_in import StandIn
 from dolce.errors import Conflict, DeviceError
 from dolce.services.context import Context
-from dolce.services.rig.processor_at_hand import ProcessorAtHand, require_free
+from dolce.services.rig.processor_access import ProcessorAccess, require_free
 
 _WAITED_FOR_S, _ASKED_EVERY_S = 3.0, 0.1
 # What a stand-in that is started from the page has outputs for: the largest layouts here.
@@ -43,9 +43,9 @@ class NetworkView:
 class NetworkProcessors:
     """Processors on the network, for all jobs."""
 
-    def __init__(self, context: Context, at_hand: ProcessorAtHand) -> None:
+    def __init__(self, context: Context, cache: ProcessorAccess) -> None:
         self._context = context
-        self._at_hand = at_hand
+        self._at_hand = cache
         self._found: tuple[Found, ...] | None = None
         self._own: tuple[subprocess.Popen, int] | None = None
 

@@ -18,8 +18,8 @@ from dolce.core.processor import (
 from dolce.core.rig import SLATE
 from dolce.errors import Conflict, InvalidValue, NotFound
 from dolce.services.context import Context
-from dolce.services.load.misfit_words import misfit_words
-from dolce.services.rig.processor_at_hand import ProcessorAtHand
+from dolce.services.load.unsupported_words import unsupported_words
+from dolce.services.rig.processor_access import ProcessorAccess
 from dolce.store import UnitOfWork
 
 
@@ -66,9 +66,9 @@ _AS_IT_IS = "As it is"              # what a person said of a processor that can
 class ProcessorKeeping:
     """The processors of one job, and the limits that are kept for all jobs."""
 
-    def __init__(self, context: Context, at_hand: ProcessorAtHand) -> None:
+    def __init__(self, context: Context, cache: ProcessorAccess) -> None:
         self._context = context
-        self._at_hand = at_hand
+        self._at_hand = cache
 
     def view(self, job_id: int) -> ProcessorView:
         job, trouble = self._at_hand.look(job_id)
@@ -77,7 +77,7 @@ class ProcessorKeeping:
             return ProcessorView(
                 job=job, trouble=trouble, shelf=tuple(work.processors.all()),
                 deleted=tuple(work.processors.deleted()), kept=tuple(work.kept_states.all(job_id)),
-                broken=tuple(f"preset {slot}, {misfit_words(one)}"
+                broken=tuple(f"preset {slot}, {unsupported_words(one)}"
                              for slot, preset in sorted(job.processor.presets.items())
                              for one in limits.broken_by(preset)) if limits else ())
 

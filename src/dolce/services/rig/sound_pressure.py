@@ -12,7 +12,7 @@ from dolce.core.rig import (
     RoomNoise,
     full_scale_by_sensitivity_db,
     implausible_full_scale,
-    noise_thirds_dbfs,
+    noise_third_octave_dbfs,
     room_noise,
 )
 from dolce.core.signals import pink_noise
@@ -64,9 +64,9 @@ class SoundPressure:
             last = work.passes.latest(job_id, "noise")
         kept = last.result if last else NoiseResult()
         noise = None
-        if kept.thirds_dbfs:
-            noise = room_noise(np.array(kept.thirds_dbfs), full_scale_spl_db=job.rig.levels.full_scale_spl_db,
-                               signal_thirds_dbfs=np.full(len(kept.thirds_dbfs), kept.signal_dbfs)
+        if kept.third_octave_dbfs:
+            noise = room_noise(np.array(kept.third_octave_dbfs), full_scale_spl_db=job.rig.levels.full_scale_spl_db,
+                               signal_third_octave_dbfs=np.full(len(kept.third_octave_dbfs), kept.signal_dbfs)
                                if kept.signal_dbfs is not None else None)
         reference = kept.reference_dbfs
         rehearsed = reference + FULL_SCALE_SPL_DB - job.rig.levels.microphone_gain_db \
@@ -82,7 +82,7 @@ class SoundPressure:
             noise = _noise(job, seconds=1.0, level_dbfs=job.rig.levels.sweep_level_dbfs)
             playing = _recorded(job, noise, progress, stopped)
             level = SoundLevelMeter("Z", sample_rate_hz=rate).hear(playing[round(0.2 * rate):]).equivalent_db
-            return {"thirds_dbfs": tuple(noise_thirds_dbfs(quiet, sample_rate_hz=rate).tolist()), "signal_dbfs": level}
+            return {"third_octave_dbfs": tuple(noise_third_octave_dbfs(quiet, sample_rate_hz=rate).tolist()), "signal_dbfs": level}
 
         return self._start(job_id, heard, seconds=LISTEN_S + 1)
 
@@ -180,7 +180,7 @@ def _doubt(job: Job, kept: NoiseResult) -> tuple[str, float] | None:
     if job.rig.levels.full_scale_spl_db is None:
         return None
     return implausible_full_scale(job.rig.levels.full_scale_spl_db, before_spl_db=kept.before_spl_db,
-                                  thirds_dbfs=np.array(kept.thirds_dbfs) if kept.thirds_dbfs else None)
+                                  third_octave_dbfs=np.array(kept.third_octave_dbfs) if kept.third_octave_dbfs else None)
 
 
 def _noise(job: Job, *, seconds: float, level_dbfs: float) -> np.ndarray:

@@ -26,7 +26,7 @@ def build_demo(services: Services, *, report: Callable[[str], None] = lambda _: 
     report("Untouched round taken.")
     services.aligning.use_proposal(job.id)
     services.shaping.set_aim(job.id, aim=Aim(target=Target(tilt_db_per_octave=-0.4),
-                                             limits=Limits(from_hz=45.0, to_hz=500.0)), taste=None,
+                                             limits=Limits(from_hz=45.0, to_hz=500.0)), preference=None,
                              anchor="band", anchor_band_hz=MEAN_BAND_HZ, anchor_level_db=0.0, linked=False)
     services.shaping.find(job.id)
     services.loading.load(job.id, "A", "corrected")

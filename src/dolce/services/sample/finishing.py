@@ -1,11 +1,11 @@
-"""A sample job from its takes to its story, by the same services that a person uses."""
+"""A sample job from its takes to its report, by the same services that a person uses."""
 
 import time
 from collections.abc import Callable
 from dataclasses import dataclass
 
 from dolce.core.correction import MEAN_BAND_HZ, Limits, Target
-from dolce.core.job import StoryWords
+from dolce.core.job import ReportWords
 from dolce.core.processor import Crossover, Effects
 from dolce.core.subs import SearchLimits
 from dolce.core.tuning import Aim
@@ -15,7 +15,7 @@ from dolce.services.align.crossing import Crossing
 from dolce.services.align.sub_workbench import SubWorkbench
 from dolce.services.context import Context
 from dolce.services.load.loading import Loading
-from dolce.services.prove.storytelling import Storytelling
+from dolce.services.prove.reporting import Reporting
 from dolce.services.shape.shaping import Shaping
 from dolce.services.takes.taking import Taking
 
@@ -34,10 +34,10 @@ class Finishing:
     crossing: Crossing
     shaping: Shaping
     loading: Loading
-    storytelling: Storytelling
+    reporting: Reporting
 
     def run(self, job_id: int, *, told: Callable[[int, int], None], stopped: Stopped) -> None:
-        """Subs as one, crossovers, filters, both presets, a round through them, and words for the story.
+        """Subs as one, crossovers, filters, both presets, a round through them, and words for the report.
 
         A job that somebody has begun to align is left to them.
 
@@ -85,12 +85,12 @@ class Finishing:
         self.loading.load(job_id, "A", "corrected")
         self.loading.load(job_id, "B", "aligned")
         self.loading.switch(job_id, "A")
-        self.storytelling.say(job_id, StoryWords(words=(
+        self.reporting.say(job_id, ReportWords(words=(
             "The loft speaks clearly at the mixer's place now, and the director hears the same bass. What is left at "
             "the script bench is the room's: it stands where two walls meet.")))
         self.taking.new_round(job_id, name=CORRECTED)
         self.taking.rehearse(job_id, told=told, stopped=stopped)
 
     def _aim(self, job_id: int, aim: Aim, **whose: str) -> None:
-        self.shaping.set_aim(job_id, aim=aim, taste=None, anchor="band", anchor_band_hz=MEAN_BAND_HZ,
+        self.shaping.set_aim(job_id, aim=aim, preference=None, anchor="band", anchor_band_hz=MEAN_BAND_HZ,
                              anchor_level_db=0.0, linked=False, **whose)

@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from dolce.core.alignment import level_band_hz, mid_level_db
-from dolce.core.at_hand import AtHand
+from dolce.core.cache import Cache
 from dolce.core.checked import range_of
 from dolce.core.correction import (
     QUICK,
@@ -17,15 +17,15 @@ from dolce.core.correction import (
     Effort,
     Expected,
     Overruled,
+    Preference,
     TargetLevel,
-    Taste,
     shared_excess_phase,
     target_levels,
 )
 from dolce.core.filters import BandFilter, chain_level_db
 from dolce.core.job import Job, Round
 from dolce.core.levels import energy_mean_db
-from dolce.core.processor import ChannelSettings, Misfit, ProcessorLimits
+from dolce.core.processor import ChannelSettings, ProcessorLimits, UnsupportedSetting
 from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.core.room import SUB_CODES, group_of, partner_of
 from dolce.core.tuning import (
@@ -35,10 +35,10 @@ from dolce.core.tuning import (
     Aim,
     Alignment,
     Band,
-    Blend,
     ChannelShape,
     Correction,
     Heard,
+    SeatWeighting,
     blends_of,
     convolved_db,
     expectation_of,
@@ -55,10 +55,10 @@ from dolce.services.align.bass_takes import bass_responses
 from dolce.services.align.predicted import subs_as_one
 from dolce.services.align.readings import level_weights, moved_words
 from dolce.services.context import Context
-from dolce.services.load.misfit_words import misfit_words
-from dolce.services.read.round_curves import base_round, spot_weights, usual_blend
+from dolce.services.load.unsupported_words import unsupported_words
+from dolce.services.read.round_curves import base_round, spot_weights, usual_seat_weighting
 from dolce.services.shape.filter_searches import FilterSearch, FilterSearches, Told
-from dolce.services.shape.hearing import heard_of, shaped_channels, unsummed
+from dolce.services.shape.seat_responses import heard_of, shaped_channels, unsummed
 from dolce.store import UnitOfWork
 
 Scope = Literal["all", "group", "partner", "channel"]
@@ -79,7 +79,7 @@ class ShapeView:
     not_summed : spots at which the channel and what plays its bass can't be added up, and what lacks there, in words
     round : the one that the correction starts from
     rounds : those that it could start from
-    blends : seats that it could be for
+    seat_weightings : seats that it could be for
     moved_on : whether the alignment is no longer the one that the bands stand on
     moved : what stood at several places while the round was taken, in words
     search : the last search of filters
@@ -99,14 +99,14 @@ class ShapeView:
     found: bool
     round: Round | None
     rounds: tuple[Round, ...]
-    blends: tuple[Blend, ...]
+    seat_weightings: tuple[SeatWeighting, ...]
     moved_on: bool
     moved: tuple[str, ...]
     search: FilterSearch | None
     searching: bool = False
 
     @property
-    def broken(self) -> tuple[Misfit, ...]:
+    def broken(self) -> tuple[UnsupportedSetting, ...]:
         """What of the filters the processor can't hold; empty where it holds all, or is not known."""
         device = self.job.limits
         if device is None:
@@ -135,7 +135,7 @@ def present_correction(work: UnitOfWork, job: Job) -> Correction:
     alignment = work.alignments.current(job.id)
     base = base_round(work, job, kept=alignment.round_id if alignment else None)
     return replace(kept or Correction(), round_id=base.id if base else None, alignment=alignment,
-                   blend=kept.blend if kept is not None and kept.blend.weights else usual_blend(job))
+                   seat_weighting=kept.seat_weighting if kept is not None and kept.seat_weighting.weights else usual_seat_weighting(job))
 
 
 class Shaping:
@@ -147,8 +147,8 @@ class Shaping:
         self._context = context
         self._compute = compute
         self.searches = FilterSearches()
-        self._expected: AtHand[tuple, tuple[Expected | None]] = AtHand(_KEPT_EXPECTATIONS)
-        self._heard: AtHand[tuple[int, str], tuple[tuple, Heard]] = AtHand(_KEPT_HEARD)
+        self._expected: Cache[tuple, tuple[Expected | None]] = Cache(_KEPT_EXPECTATIONS)
+        self._heard: Cache[tuple[int, str], tuple[tuple, Heard]] = Cache(_KEPT_HEARD)
 
     def view(self, job_id: int, channel: str = "") -> ShapeView:
         """With a channel in front; the first where it has none such."""
@@ -164,11 +164,11 @@ class Shaping:
             undo, redo = work.corrections.neighbours(job_id)
             return ShapeView(
                 job=job, correction=correction, names=tuple(names), shape=shape, spots=spots,
-                lacking=_lacking(job, correction, spots) if shape else (), undo=undo, redo=redo,
+                lacking=_missing(job, correction, spots) if shape else (), undo=undo, redo=redo,
                 not_summed=() if not (base and channel) else _not_summed(
                     job, unsummed(work, job, correction, base.id, channel)),
                 version=work.corrections.version(job_id), found=correction.found, round=base,
-                blends=tuple(blends_of(job.plan)), rounds=tuple(r for r in work.takes.rounds(job_id) if r.bypassed),
+                seat_weightings=tuple(blends_of(job.plan)), rounds=tuple(r for r in work.takes.rounds(job_id) if r.bypassed),
                 moved_on=correction.found and not correction.stands_on(work.alignments.current(job_id)),
                 moved=moved_words(work, job, base.id) if base else (), search=search, searching=searching)
 
@@ -315,7 +315,7 @@ class Shaping:
             return self._expected.get_or(key, found)[0]
 
     def set_aim(self, job_id: int, *, aim: Aim, anchor: str, anchor_band_hz: tuple[float, float],
-                anchor_level_db: float, linked: bool, taste: Taste | None, scope: Scope = "all",
+                anchor_level_db: float, linked: bool, preference: Preference | None, scope: Scope = "all",
                 channel: str = "") -> None:
         """Change target, limits, means, taste or link; the filters stay until they are looked for again.
 
@@ -335,7 +335,7 @@ class Shaping:
                                  for name in (one, *kept.linked_with(one))))
 
         def change(correction: Correction) -> Correction:
-            changed = replace(correction, anchor=anchor, anchor_band_hz=anchor_band_hz, taste=taste,
+            changed = replace(correction, anchor=anchor, anchor_band_hz=anchor_band_hz, preference=preference,
                               anchor_level_db=anchor_level_db, linked=linked)
             changed = (replace(changed, own={**correction.own, **dict.fromkeys(of, aim)}) if of else
                        replace(changed, target=aim.target, limits=aim.limits, means=aim.means, own={}))
@@ -368,9 +368,9 @@ class Shaping:
         self.change(job_id, f"verdict at {at_hz:.0f} Hz of {channel} follows the evidence again",
                     lambda c: c.following_evidence(channel, at_hz))
 
-    def set_blend(self, job_id: int, blend: Blend) -> None:
+    def set_seat_weighting(self, job_id: int, seat_weighting: SeatWeighting) -> None:
         """For whom the correction is; the bands stay until they are looked for again."""
-        self.change(job_id, f"blend {blend.name}", lambda c: replace(c, blend=blend))
+        self.change(job_id, f"blend {seat_weighting.name}", lambda c: replace(c, seat_weighting=seat_weighting))
 
     def start_from(self, job_id: int, round_id: int) -> None:
         """Start from another round; the bands stay until they are looked for again."""
@@ -416,7 +416,7 @@ class Shaping:
             names = shaped_channels(self._context, work, job, correction, base.id) if base else []
             if not names:
                 raise _nothing_yet()
-            found = replace(correction, found_for=correction.blend,
+            found = replace(correction, found_for=correction.seat_weighting,
                             bands={c: tuple(b for b in bands if b.locked)
                                                for c, bands in correction.bands.items()}, convolutions={}, trims_db={})
             fewer: dict[str, tuple[tuple[int, float], ...]] = {}
@@ -449,7 +449,7 @@ class Shaping:
             work.corrections.add(job_id, self._levelled(work, job, found), what="finding filters")
             said = ", ".join([f"{name} {len(bands)} bands" for name, bands in found.bands.items()]
                              + [f"{name} a convolution" for name in found.convolutions])
-            work.logbook.add(job_id, f"Filters found for {found.blend.name}, from round {base.name}: {said}.",
+            work.logbook.add(job_id, f"Filters found for {found.seat_weighting.name}, from round {base.name}: {said}.",
                              at=self._context.now())
             work.jobs.touch(job_id, self._context.now())
 
@@ -462,7 +462,7 @@ class Shaping:
         """What convolutions of mixed phase undo: the phase beyond the minimum that all spots share."""
         mixed = [c for c in channels if correction.aim(c).means.method == "convolution"
                  and correction.aim(c).means.phase == "mixed"]
-        weights = {spot: weight for spot, weight in spot_weights(job, correction.blend).items() if weight > 0}
+        weights = {spot: weight for spot, weight in spot_weights(job, correction.seat_weighting).items() if weight > 0}
         if not mixed:
             return {}
         responses = bass_responses(self._context.bass, work, job, round_id, mixed, spots=list(weights))
@@ -477,12 +477,12 @@ class Shaping:
         """The correction with trims that make up for what its bands change where channels are matched."""
         if correction.alignment is None or correction.round_id is None:
             return replace(correction, trims_db={})
-        weights = level_weights(job, correction.alignment.blend)
+        weights = level_weights(job, correction.alignment.seat_weighting)
         alone = self._context.curves.of(work, correction.round_id)
         curves = subs_as_one(self._context, work, job, correction.alignment, round_id=correction.round_id, curves=alone)
         change = {}
         for speaker in job.speakers:
-            at_seat = curves[speaker.channel].blended(weights) if speaker.channel in curves else None
+            at_seat = curves[speaker.channel].weighted_over_seats(weights) if speaker.channel in curves else None
             if at_seat is not None and speaker.channel in correction.alignment.channels:
                 # As finely as takes are kept: sharp bands on a steep response change less than its smoothed curve says.
                 own = curves[speaker.channel] is alone.get(speaker.channel)
@@ -499,7 +499,7 @@ class Shaping:
         if device is not None and device.bands:
             broken = device.broken_by_channel(ChannelSettings(filters=(filter_,)))
             if broken:
-                raise InvalidValue(f"{misfit_words(broken[0], band='it')}.", where="band",
+                raise InvalidValue(f"{unsupported_words(broken[0], band='it')}.", where="band",
                                    remedy="Choose another value.")
         self._change_band(job_id, "edit", channel, band_id, lambda correction: correction.with_band(
             channel, band_id, replace(correction.band(channel, band_id), filter=filter_)))
@@ -522,7 +522,7 @@ class Shaping:
             raise NotFound(f"{channel} can't be shaped.", where="shape", remedy="Reload the page.")
         return ShapeView(job=job, correction=changed, names=(channel,), shape=shape, spots=spots, lacking=(),
                          not_summed=(), undo=None, redo=None,
-                         version="", found=True, round=base, rounds=(), blends=(), moved_on=False, moved=(),
+                         version="", found=True, round=base, rounds=(), seat_weightings=(), moved_on=False, moved=(),
                          search=None)
 
     def snapped(self, job_id: int, filter_: BandFilter) -> BandFilter:
@@ -629,10 +629,10 @@ class Shaping:
 def _rests_on(job: Job, newest: object, correction: Correction, channel: str) -> tuple:
     """What a channel sounds like without its own filters follows from."""
     outputs = {way.output for way in (correction.alignment or Alignment()).routes(channel)} - {channel}
-    return (newest, job.rig.sample_rate_hz, correction.round_id, correction.alignment, correction.blend,
+    return (newest, job.rig.sample_rate_hz, correction.round_id, correction.alignment, correction.seat_weighting,
             dict(correction.trims_db), {one: correction.filters(one) for one in outputs},
             {one: correction.convolutions.get(one) for one in outputs}, correction.switches,
-            spot_weights(job, correction.blend))
+            spot_weights(job, correction.seat_weighting))
 
 
 def _change_db(correction: Correction, channel: str, job: Job) -> NDArray:
@@ -649,11 +649,11 @@ def _level_change_db(level_db: ArrayLike, weights: Sequence[float], change_db: N
         ANALYSIS_GRID_HZ, level, band_hz=band)
 
 
-def _lacking(job: Job, correction: Correction, spots: Sequence[int]) -> tuple[str, ...]:
+def _missing(job: Job, correction: Correction, spots: Sequence[int]) -> tuple[str, ...]:
     """Seats of the blend of which a channel has no spot."""
     reached = {spot.seat_id for spot in job.spots if spot.id in spots}
     planned = {spot.seat_id for spot in job.spots}
-    return tuple(seat.name for seat in job.plan.seats if correction.blend.weights.get(seat.id, 0) > 0
+    return tuple(seat.name for seat in job.plan.seats if correction.seat_weighting.weights.get(seat.id, 0) > 0
                  and seat.id in planned and seat.id not in reached)
 
 

@@ -5,7 +5,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from dolce.core.correction import SMALL_ROOM_CINEMA, Curve, CurveKind, KeptTarget, Target, Taste, speaker_curve
+from dolce.core.correction import SMALL_ROOM_CINEMA, Curve, CurveKind, KeptTarget, Preference, Target, speaker_curve
 from dolce.core.levels import energy_mean_db
 from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.errors import Conflict, InvalidValue
@@ -115,9 +115,9 @@ class Targets:
         with self._context.look() as work:
             return work.targets.all()
 
-    def keep(self, name: str, target: Target, taste: Taste | None) -> None:
+    def keep(self, name: str, target: Target, preference: Preference | None) -> None:
         """Keep a target, without its level, under a name; one of that name gives way."""
-        fresh = KeptTarget(name=name.strip(), target=target, taste=taste)
+        fresh = KeptTarget(name=name.strip(), target=target, preference=preference)
         with self._context.change() as work:
             for old in work.targets.all():
                 if old.name == fresh.name:
@@ -134,7 +134,7 @@ class Targets:
         with self._context.look() as work:
             kept = work.targets.get(number)
         self._shaping.change(job_id, f"target {kept.name}", lambda c: replace(
-            c, target=kept.target, taste=kept.taste or c.taste,
+            c, target=kept.target, preference=kept.preference or c.preference,
             own={name: replace(aim, target=kept.target) for name, aim in c.own.items()}))
 
     def file(self, job_id: int, channel: str) -> tuple[bytes, str]:

@@ -17,7 +17,7 @@ from dolce.core.response import (
     clipped_samples,
     smoothed_level_db,
 )
-from dolce.core.response.odd_takes import REPEATS_MATTER_DB, repeats_differ_db
+from dolce.core.response.outliers import REPEATS_MATTER_DB, repeats_differ_db
 from dolce.core.signals import CUE_CODE, CUE_FLIGHT, Excitation, excitation_of, excitation_values, kind_of
 from dolce.services.takes.take_making import Playing, captured, cue_flight_s, cued_playing
 

@@ -6,7 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dolce.core.alignment import level_band_hz, mid_level_db
-from dolce.core.at_hand import AtHand
+from dolce.core.cache import Cache
 from dolce.core.job import TakeRecord, bass_alone
 from dolce.core.response import ANALYSIS_GRID_HZ, SUB_TOP_HZ, smoothed_level_db
 
@@ -21,7 +21,7 @@ class Sketches:
     """Levels over 1/12 octave in dB around the middle of each, 20 Hz to 20 kHz (subs: to 250 Hz), by number of take."""
 
     def __init__(self) -> None:
-        self._kept: AtHand[int, NDArray[np.float64]] = AtHand(_MOST)
+        self._kept: Cache[int, NDArray[np.float64]] = Cache(_MOST)
 
     def of(self, takes: Iterable[TakeRecord]) -> dict[int, NDArray[np.float64]]:
         """Sketches of takes; those that are new are computed together."""

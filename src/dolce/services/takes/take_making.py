@@ -6,7 +6,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from dolce.core.at_hand import at_hand
+from dolce.core.cache import cache
 from dolce.core.geometry import distance_m
 from dolce.core.job import Feed, Job, Rig
 from dolce.core.response import (
@@ -24,7 +24,7 @@ from dolce.core.response import (
     without_response,
 )
 from dolce.core.signals import CuedSignal, Excitation, PeriodicSignal, SignalKind, Sweep, excitation, mark, with_marks
-from dolce.core.signals.marks import GAP_S
+from dolce.core.signals.sync_chirps import GAP_S
 from dolce.errors import Conflict
 
 TAIL_S = 1.0
@@ -37,11 +37,11 @@ def sweep_of(rig: Rig) -> Sweep:
                  sample_rate_hz=rig.sample_rate_hz, level_dbfs=rig.levels.sweep_level_dbfs)
 
 
-def signal_of(job: Job, feed: Feed, kind: SignalKind = "sweep", *, softer_db: float = 0.0) -> Excitation:
+def signal_of(job: Job, feed: Feed, kind: SignalKind = "sweep", *, level_offset_db: float = 0.0) -> Excitation:
     """What a row is played with. Several speakers at once are softer by what they add up to."""
     rig, how = job.rig, job.rows.how(feed)
     fed, _ = job.routed(feed.channels)
-    level = rig.levels.sweep_level_dbfs + how.offset_db - softer_db - 20 * float(np.log10(len(fed)))
+    level = rig.levels.sweep_level_dbfs + how.offset_db - level_offset_db - 20 * float(np.log10(len(fed)))
     return excitation(kind, start_hz=how.low_hz, stop_hz=min(how.high_hz, _HIGHEST * rig.sample_rate_hz),
                       duration_s=how.sweep_s or rig.sweep_seconds, sample_rate_hz=rig.sample_rate_hz,
                       level_dbfs=max(-90.0, min(0.0, level)))
@@ -90,9 +90,9 @@ class Playing:
         return found.recording, [Caution(kind="clock differs", value=found.drift_ppm)] if worth else [], True
 
 
-def playing_of(job: Job, feed: Feed, kind: SignalKind = "sweep", *, softer_db: float = 0.0) -> Playing:
+def playing_of(job: Job, feed: Feed, kind: SignalKind = "sweep", *, level_offset_db: float = 0.0) -> Playing:
     """What a row's take plays through the job's rig."""
-    signal = signal_of(job, feed, kind, softer_db=softer_db)
+    signal = signal_of(job, feed, kind, level_offset_db=level_offset_db)
     fed, _ = job.routed(feed.channels)
     outputs = tuple(job.speaker(channel).output for channel in fed)
     if not job.rig.interface.own_clock:
@@ -113,7 +113,7 @@ def cue_flight_s(job: Job, spot_id: int) -> float:
     return distance_m(cue.place, job.spot(spot_id).place) / job.plan.speed_m_s + settings.delay_s
 
 
-@at_hand(6)
+@cache(6)
 def stimulus_of(signal: Excitation) -> NDArray[np.float64]:
     """The test signal with the silence behind it, computed once; read-only."""
     samples = np.concatenate([signal.samples(), np.zeros(round(TAIL_S * signal.sample_rate_hz))])
@@ -121,14 +121,14 @@ def stimulus_of(signal: Excitation) -> NDArray[np.float64]:
     return samples
 
 
-@at_hand(4)
+@cache(4)
 def _cued_stimuli(cued: CuedSignal) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
     """Of the cue's output and of the feed's, with the silence behind them."""
     tail = np.zeros(round(TAIL_S * cued.sample_rate_hz))
     return np.concatenate([cued.cues(), tail]), np.concatenate([cued.samples(), tail])
 
 
-@at_hand(4)
+@cache(4)
 def deconvolver_of(signal: Excitation, recording_samples: int) -> Deconvolver:
     """The test signal's inverse, computed once for all takes of a board."""
     return new_deconvolver(signal, recording_samples)

@@ -32,7 +32,7 @@ from dolce.core.response import (
     stretched,
     without_drift,
 )
-from dolce.core.response.odd_takes import OddTake
+from dolce.core.response.outliers import Outlier
 from dolce.core.rig import slate_missing
 from dolce.core.signals import excitation_values, kind_of
 from dolce.devices.interface import Progress, SoundStopped, Stopped
@@ -40,10 +40,10 @@ from dolce.devices.opening import audio_of
 from dolce.errors import Conflict, InvalidValue
 from dolce.formats.audio_file import read_audio, write_flac, write_wav_24
 from dolce.services.context import Context
-from dolce.services.rig.processor_at_hand import ProcessorAtHand
+from dolce.services.rig.processor_access import ProcessorAccess
 from dolce.services.sound.sound_work import SoundWork
 from dolce.services.takes.found_take import FoundTake, found_take, places_of
-from dolce.services.takes.odd import OddOfRounds
+from dolce.services.takes.outliers import OutliersOfRounds
 from dolce.services.takes.take_making import (
     TAIL_S,
     Playing,
@@ -134,11 +134,11 @@ class Board:
 class Taking:
     """Takes of one job."""
 
-    def __init__(self, context: Context, sound: SoundWork, at_hand: ProcessorAtHand) -> None:
+    def __init__(self, context: Context, sound: SoundWork, cache: ProcessorAccess) -> None:
         self._context = context
         self._sound = sound
-        self._at_hand = at_hand
-        self._odd = OddOfRounds(context)
+        self._at_hand = cache
+        self._odd = OutliersOfRounds(context)
         self._wishes: dict[int, PassWish] = {}
 
     def board(self, job_id: int) -> Board:
@@ -157,7 +157,7 @@ class Taking:
                      last_pass=last_pass, state_fits=fits, next_spot=_next_spot(job, takes),
                      away=len(latest) - len(takes))
 
-    def odd(self, board: Board) -> list[OddTake]:
+    def odd(self, board: Board) -> list[Outlier]:
         """Takes that do not fit the others of a board."""
         return self._odd.of(board.job, board.round)
 
@@ -250,7 +250,7 @@ class Taking:
         if not board.settled(channel, spot_id):
             raise Conflict("there is no take yet to hold a softer one against.", where=f"{label_of(channel)}",
                            remedy="Take it first.")
-        wish = PassWish(signal=board.takes[channel, spot_id].signal, softer_db=SOFTER_DB)
+        wish = PassWish(signal=board.takes[channel, spot_id].signal, level_offset_db=SOFTER_DB)
         return self._start(board, [(channel, spot_id)], wish=wish, only=spot_id)
 
     def rising(self, job_id: int, channel: str, spot_id: int) -> PassRecord:
@@ -268,13 +268,13 @@ class Taking:
         levels = np.arange(highest - RISING_BELOW_DB, highest + 0.01, RISING_DB)
         wish = PassWish(signal="sweep")
         return self._start(board, [(channel, spot_id)] * len(levels), wish=wish, only=spot_id,
-                           softer_db=[round(float(own - level), 2) or 0.01 for level in levels])
+                           level_offset_db=[round(float(own - level), 2) or 0.01 for level in levels])
 
     def _start(self, board: Board, steps: list[tuple[str, int]], *, wish: PassWish, only: int | None = None,
-               softer_db: Sequence[float] = ()) -> PassRecord:
+               level_offset_db: Sequence[float] = ()) -> PassRecord:
         """Begin a pass; each step serves all microphones, or `only` the one at a spot.
 
-        `softer_db` is for passes whose steps differ in level, one for each step.
+        `level_offset_db` is for passes whose steps differ in level, one for each step.
         """
         self._require_as_known(board.job)
         self.require_state(board)
@@ -286,10 +286,10 @@ class Taking:
         with self._context.change() as work:
             begin_round(work, board)
 
-        softer = iter(softer_db)
+        softer = iter(level_offset_db)
 
         def step(channel: str, spot: int, progress: Progress, stopped: Stopped):
-            own = replace(wish, softer_db=next(softer, wish.softer_db)) if softer_db else wish
+            own = replace(wish, level_offset_db=next(softer, wish.level_offset_db)) if level_offset_db else wish
             wanted = placement_of(board.job, spot) if only is None else [only]
             again = all(_settled(board.takes, channel, number) for number in wanted)
             return self._take(board, channel, spot, [n for n in wanted if again or not _settled(
@@ -324,7 +324,7 @@ class Taking:
         """
         job = board.job
         feed = job.feed(code)
-        playing = playing_of(job, feed, wish.signal, softer_db=wish.softer_db)
+        playing = playing_of(job, feed, wish.signal, level_offset_db=wish.level_offset_db)
         repeats = job.rows.how(feed).repeats
         placement = placement_of(job, spot)
         with self._context.look() as work:
@@ -358,7 +358,7 @@ class Taking:
                                recording_name=name, played=one.played, signal=kind_of(playing.signal),
                                sounded=sounding if sounding != (code,) else (), repeats=repeats,
                                repeats_db=one.repeats_db, places=places_of(job, feed, one.spot_id),
-                               cautions=one.cautions, softer=wish.softer_db != 0)
+                               cautions=one.cautions, softer=wish.level_offset_db != 0)
                 work.logbook.add(job.id, f"Take of {feed.label} at {job.at_spot(one.spot_id)}, round "
                                          f"{board.round.name}: {one.capture.quality.word}.", at=now)
             work.jobs.touch(job.id, now)

@@ -12,11 +12,11 @@ from dolce.store.repositories.kept_versions import (
 from dolce.store.repositories.logbook import Logbook
 from dolce.store.repositories.passes import Passes
 from dolce.store.repositories.plans import Plans
+from dolce.store.repositories.reports import Reports
 from dolce.store.repositories.selections import Selections
 from dolce.store.repositories.shelf import KeptTargets, Microphones, Processors, SwitchShelf, Tolerances
 from dolce.store.repositories.starts import Starts
-from dolce.store.repositories.states import States, StatesAtHand
-from dolce.store.repositories.stories import Stories
+from dolce.store.repositories.states import StateCache, States
 from dolce.store.repositories.takes import Takes
 
 __all__ = [
@@ -34,11 +34,11 @@ __all__ = [
     "Passes",
     "Plans",
     "Processors",
+    "Reports",
     "Selections",
     "Starts",
+    "StateCache",
     "States",
-    "StatesAtHand",
-    "Stories",
     "SwitchShelf",
     "Takes",
     "Tolerances",

@@ -15,7 +15,7 @@ from dolce.core.processor import ProcessorState
 from dolce.core.room import RoomPlan, plan_of, plan_values
 from dolce.errors import Damaged, NotFound
 from dolce.store import encoding
-from dolce.store.encoding import TextsAtHand
+from dolce.store.encoding import TextCache
 from dolce.store.models import JobRow, PlanStepRow, RoundRow, SamplesRow, TakeRow
 from dolce.store.repositories.states import States
 
@@ -28,10 +28,10 @@ _UNREADABLE = (ValueError, TypeError, OperationalError)
 class Jobs:
     """Jobs with their room, rig and processor."""
 
-    def __init__(self, session: Session, states: States, at_hand: TextsAtHand) -> None:
+    def __init__(self, session: Session, states: States, cache: TextCache) -> None:
         self._session = session
         self._states = states
-        self._at_hand = at_hand
+        self._at_hand = cache
         # The session forgets rows that nobody holds, and would ask for a job again at every turn.
         self._held: dict[int, JobRow] = {}
 

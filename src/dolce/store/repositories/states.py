@@ -9,21 +9,21 @@ from sqlalchemy import delete, select
 from sqlalchemy.dialects.sqlite import insert
 from sqlalchemy.orm import Session
 
-from dolce.core.at_hand import AtHand
+from dolce.core.cache import Cache
 from dolce.core.processor import Convolution, ProcessorState
 from dolce.errors import Damaged
 from dolce.store import encoding
 from dolce.store.models import JobRow, KeptStateRow, RoundRow, StateRow, StateTapsRow, TapsRow
 
-StatesAtHand = AtHand[str, ProcessorState]
+StateCache = Cache[str, ProcessorState]
 
 
 class States:
     """Contents by hash. What only they refer to, taps of convolutions, is kept once as well."""
 
-    def __init__(self, session: Session, at_hand: StatesAtHand) -> None:
+    def __init__(self, session: Session, cache: StateCache) -> None:
         self._session = session
-        self._at_hand = at_hand
+        self._at_hand = cache
 
     def keep(self, state: ProcessorState) -> str:
         """Keep a state, if no equal one is there; its hash."""

@@ -8,7 +8,7 @@ from sqlalchemy.orm import Session
 
 from dolce.errors import Conflict, Outdated
 from dolce.store import encoding
-from dolce.store.encoding import TextsAtHand
+from dolce.store.encoding import TextCache
 from dolce.store.models import JobRow, Row
 
 MOST_STEPS = 200
@@ -23,9 +23,9 @@ class Steps(Generic[Value]):
     position_column: ClassVar[str]    # of the job, that holds the number of the current state
     where: ClassVar[str]
 
-    def __init__(self, session: Session, at_hand: TextsAtHand) -> None:
+    def __init__(self, session: Session, cache: TextCache) -> None:
         self._session = session
-        self._at_hand = at_hand
+        self._at_hand = cache
 
     def current(self, job_id: int) -> Value | None:
         """The state that holds now; None before the first."""

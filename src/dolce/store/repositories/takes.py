@@ -8,7 +8,7 @@ from numpy.typing import NDArray
 from sqlalchemy import delete, func, insert, literal, select
 from sqlalchemy.orm import Session
 
-from dolce.core.at_hand import AtHand
+from dolce.core.cache import Cache
 from dolce.core.geometry import Point
 from dolce.core.job import Round, TakeRecord
 from dolce.core.processor import ProcessorState
@@ -20,16 +20,16 @@ from dolce.store.repositories.states import States
 
 Stamp = tuple[int, datetime, int]
 Places = tuple[Point | None, Point]                        # of the speaker, where one alone sounds; of the spot
-TakesAtHand = AtHand[tuple[int, int, datetime, int], list[TakeRecord]]
+TakeCache = Cache[tuple[int, int, datetime, int], list[TakeRecord]]
 
 
 class Takes:
     """Rounds and takes."""
 
-    def __init__(self, session: Session, states: States, at_hand: TakesAtHand) -> None:
+    def __init__(self, session: Session, states: States, cache: TakeCache) -> None:
         self._session = session
         self._states = states
-        self._at_hand = at_hand
+        self._at_hand = cache
         # Asked for by several parts of a page: read once in a transaction, and anew after a change.
         self._rounds: dict[int, list[Round]] = {}
         self._latest: dict[int, list[TakeRecord]] = {}
@@ -65,10 +65,10 @@ class Takes:
         That is the one that was put back by hand, else the last one that is not clipped, else the last.
         """
         if round_id not in self._latest:
-            self._latest[round_id] = self._latest_at_hand(round_id)
+            self._latest[round_id] = self._latest_cached(round_id)
         return self._latest[round_id]
 
-    def _latest_at_hand(self, round_id: int) -> list[TakeRecord]:
+    def _latest_cached(self, round_id: int) -> list[TakeRecord]:
         """Those that another transaction has read, as long as no take was added or edited since."""
         stamp = self.newest(round_id)
         if stamp is None:

@@ -32,7 +32,7 @@ from dolce.web.shared.safe_headers import with_safe_headers
 from dolce.web.shared.sound_routes import STOP_WORDS
 
 if TYPE_CHECKING:
-    from dolce.web.remote.desk import Remote, RemoteDesk
+    from dolce.web.remote.session import Remote, RemoteDesk
 
 _JOB_IS_GONE = "The job of this remote is gone. Open another one on the laptop, and switch the remote on there."
 # The only files that are handed out, to anybody.

@@ -3,7 +3,7 @@
 from flask import Blueprint, Response, current_app, make_response, redirect, render_template, request, url_for
 from markupsafe import Markup
 
-from dolce.web.remote.desk import RemoteDesk, addresses
+from dolce.web.remote.session import RemoteDesk, addresses
 from dolce.web.shared.page import services
 
 blueprint = Blueprint("remote", __name__, url_prefix="/jobs/<int:job_id>/remote", template_folder="templates")

@@ -12,7 +12,7 @@ from dolce.web.remote.connections import CONNECTION
 if TYPE_CHECKING:
     from _typeshed.wsgi import StartResponse, WSGIApplication, WSGIEnvironment
 
-    from dolce.web.remote.desk import RemoteDesk
+    from dolce.web.remote.session import RemoteDesk
 
 COOKIE = "dolce-seat"
 LARGEST_FORM_BYTES = 4096

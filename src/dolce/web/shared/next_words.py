@@ -97,7 +97,7 @@ def next_line(status: JobStatus, stop: str) -> NextLine:
                       "takes.new_round")
     if stop == "prove":
         return NextLine(what="Hand it over", why="the job from the first curve to the last, for whoever listens here",
-                        button="To the story", stop="story", url=url_for("story.page", job_id=job.id))
+                        button="To the report", stop="report", url=url_for("report.page", job_id=job.id))
     return go("See whether it holds", "before, predicted and measured over each other", "To the proof", "prove")
 
 

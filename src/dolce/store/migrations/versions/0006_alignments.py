@@ -54,9 +54,9 @@ def _complete(connection: sa.Connection, job_id: int, base: int | None, alignmen
         "SELECT plan FROM plan_steps JOIN jobs ON jobs.id = job_id AND position = plan_position WHERE job_id = :job"),
         {"job": job_id}).scalar()
     seats = json.loads(plan).get("seats", []) if plan else []
-    blend = {"name": "All seats, weighted", "weights": {str(s["id"]): s.get("weight", 1.0) for s in seats}}
+    seat_weighting = {"name": "All seats, weighted", "weights": {str(s["id"]): s.get("weight", 1.0) for s in seats}}
     for row in connection.execute(sa.text("SELECT id, correction FROM correction_steps WHERE job_id = :job"),
                                   {"job": job_id}).mappings().all():
-        values = {**json.loads(row["correction"]), "round_id": base, "alignment": alignment, "blend": blend}
+        values = {**json.loads(row["correction"]), "round_id": base, "alignment": alignment, "seat_weighting": seat_weighting}
         connection.execute(sa.text("UPDATE correction_steps SET correction = :value WHERE id = :id"),
                            {"value": json.dumps(values), "id": row["id"]})

@@ -1,4 +1,4 @@
-"""What a calibrator says in the story of a job, and what is left out of it."""
+"""What a calibrator says in the report of a job, and what is left out of it."""
 
 import sqlalchemy as sa
 from alembic import op
@@ -9,5 +9,5 @@ down_revision = "0014"
 
 def upgrade() -> None:
     op.create_table(
-        "stories", sa.Column("job_id", sa.Integer, sa.ForeignKey("jobs.id", ondelete="CASCADE"), primary_key=True),
+        "reports", sa.Column("job_id", sa.Integer, sa.ForeignKey("jobs.id", ondelete="CASCADE"), primary_key=True),
         sa.Column("data", sa.JSON, nullable=False))

@@ -91,6 +91,6 @@ def send(job_id: int) -> Response:
 
 
 def _crossover(form: FormReader, name: str) -> Crossover:
-    corner = form.number(f"corner-{name}", low=30, high=250, unit="Hz")
+    crossover_hz = form.number(f"corner-{name}", low=30, high=250, unit="Hz")
     order = int(form.choice(f"slope-{name}", tuple(key for key, _ in SLOPES)))
-    return Crossover(frequency_hz=corner, order=order, kind=form.choice(f"kind-{name}", tuple(k for k, _ in KINDS)))
+    return Crossover(frequency_hz=crossover_hz, order=order, kind=form.choice(f"kind-{name}", tuple(k for k, _ in KINDS)))

@@ -26,7 +26,7 @@ def crossing_page(view: CrossingView, *, channel: str, seat: str) -> dict:
 def sum_plot(view: CrossingView, channel: str, seat: int) -> dict:
     """Main alone, subs alone, both, and what they could be, an octave and a half around the corner."""
     one = view.handovers[channel]
-    near = np.abs(np.log2(SHOWN_HZ / one.corner_hz)) <= 1.6
+    near = np.abs(np.log2(SHOWN_HZ / one.crossover_hz)) <= 1.6
     shown = {"could be": ("target", one.most_db[seat]), channel: ("before", one.main_db[seat]),
              "subs": ("predicted", one.subs_db[seat]), "together": ("after", one.sum_db[seat])}
     curves = [{"label": name, "channel": "Sub1" if name == "subs" else channel, "state": state, "note": "",

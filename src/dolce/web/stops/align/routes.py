@@ -12,8 +12,8 @@ from dolce.web.shared.numbers import whole_of
 from dolce.web.shared.page import services
 from dolce.web.shared.pressed_once import pressed_once
 from dolce.web.stops.align import crossing_routes, sub_routes  # noqa: F401
-from dolce.web.stops.align.ladder_views import LadderView
 from dolce.web.stops.align.sheets import after, blueprint, show
+from dolce.web.stops.align.table_views import AlignmentTableView
 
 __all__ = ["blueprint"]
 
@@ -28,18 +28,18 @@ def page(job_id: int) -> Response:
 def start_from(job_id: int) -> Response:
     """Read from another round."""
     services().aligning.start_from(job_id, whole_of(request.form.get("round")) or 0)
-    return after(job_id, "ladder")
+    return after(job_id, "alignment_table")
 
 
 @blueprint.post("/levels-over")
 def levels_over(job_id: int) -> Response:
     """The seats that levels are matched over; an empty name for the main seat alone."""
-    view, name = services().aligning.view(job_id), request.form.get("blend", "")
-    blend = next((b for b in view.blends if b.name == name), None)
-    if name and blend is None:
+    view, name = services().aligning.view(job_id), request.form.get("seat_weighting", "")
+    seat_weighting = next((b for b in view.seat_weightings if b.name == name), None)
+    if name and seat_weighting is None:
         raise InvalidValue(f"{name!r} is not a choice of seats.", where="levels over", remedy="Reload the page.")
-    services().aligning.set_blend(job_id, blend)
-    return after(job_id, "ladder")
+    services().aligning.set_seat_weighting(job_id, seat_weighting)
+    return after(job_id, "alignment_table")
 
 
 @blueprint.post("/levels")
@@ -52,19 +52,19 @@ def levels(job_id: int) -> Response:
     reference = request.form.get("reference", "")
     try:
         low, high = (form.number(name, low=20, high=20_000, unit="Hz") for name in ("from_hz", "to_hz"))
-        picture_s = form.of(LevelWish, "picture_s", typed="picture_ms", per_unit=1000, unit="ms", default=0.0)
+        lip_sync_s = form.of(LevelWish, "lip_sync_s", typed="lip_sync_ms", per_unit=1000, unit="ms", default=0.0)
         form.done()
         if reference and reference != "subs":
             view.job.speaker(reference)
-        wish = LevelWish(band_hz=(low, high), reference=reference, picture_s=picture_s,
+        wish = LevelWish(band_hz=(low, high), reference=reference, lip_sync_s=lip_sync_s,
                          offsets_db={name: offset for name, offset in offsets.items() if offset})
     except InvalidForm as error:
-        return show(job_id, "ladder", status=422, faults=error.faults, typed=request.form)
+        return show(job_id, "alignment_table", status=422, faults=error.faults, typed=request.form)
     except InvalidValue as error:
-        return show(job_id, "ladder", status=422, faults={"from_hz": f"{error.problem} {error.remedy}"},
+        return show(job_id, "alignment_table", status=422, faults={"from_hz": f"{error.problem} {error.remedy}"},
                     typed=request.form)
     services().aligning.set_levels(job_id, wish)
-    return after(job_id, "ladder")
+    return after(job_id, "alignment_table")
 
 
 @blueprint.post("/undo")
@@ -81,7 +81,7 @@ def redo(job_id: int) -> Response:
 
 def _stepped(job_id: int, step: Callable[..., None]) -> Response:
     """A step, or what another tab did meanwhile."""
-    sheet = request.form.get("sheet", "ladder")
+    sheet = request.form.get("sheet", "alignment_table")
     try:
         step(job_id, seen=request.form.get("seen", ""))
     except Outdated as error:
@@ -93,15 +93,15 @@ def _stepped(job_id: int, step: Callable[..., None]) -> Response:
 def use(job_id: int) -> Response:
     """Take over the proposal."""
     services().aligning.use_proposal(job_id)
-    return after(job_id, "ladder")
+    return after(job_id, "alignment_table")
 
 
 @blueprint.post("/choose")
 def choose(job_id: int) -> Response:
     """Take over what was typed."""
-    ladder = LadderView.of(services().aligning.view(job_id))
+    alignment_table = AlignmentTableView.of(services().aligning.view(job_id))
     form = FormReader(request.form, kept={
-        f"{name}-{row.channel}": value for row in (ladder.outputs if ladder else ()) for name, value in (
+        f"{name}-{row.channel}": value for row in (alignment_table.outputs if alignment_table else ()) for name, value in (
             ("trim", round(row.trim_db, 1)), ("delay", round(row.delay_ms, 4)), ("polarity", row.chosen_polarity))})
     typed = {channel: (form.of(ChannelAlignment, "trim_db", typed=f"trim-{channel}"),
                        1000 * form.of(ChannelAlignment, "delay_s", typed=f"delay-{channel}", per_unit=1000, unit="ms"),
@@ -111,8 +111,8 @@ def choose(job_id: int) -> Response:
         form.done()
         services().aligning.choose(job_id, typed)
     except InvalidForm as error:
-        return show(job_id, "ladder", status=422, faults=error.faults, typed=request.form)
-    return after(job_id, "ladder")
+        return show(job_id, "alignment_table", status=422, faults=error.faults, typed=request.form)
+    return after(job_id, "alignment_table")
 
 
 @blueprint.post("/try")

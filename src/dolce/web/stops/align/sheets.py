@@ -7,26 +7,26 @@ from flask import Blueprint, Response, request
 from dolce.core.room import group_of
 from dolce.core.tuning import Alignment
 from dolce.services.align.aligning import AlignView
-from dolce.services.load.misfit_words import misfit_words
+from dolce.services.load.unsupported_words import unsupported_words
 from dolce.web.shared.numbers import whole_of
 from dolce.web.shared.page import after_change, services, show_stop
 from dolce.web.stops.align.crossing_views import crossing_page, routing_page
-from dolce.web.stops.align.ladder_views import LadderView, change_words, off_words
 from dolce.web.stops.align.proof_views import seat_curves_plot
 from dolce.web.stops.align.sub_views import workbench_page
+from dolce.web.stops.align.table_views import AlignmentTableView, change_words, off_words
 
 blueprint = Blueprint("align", __name__, url_prefix="/jobs/<int:job_id>/align", template_folder="templates")
 
-SHEETS = {"ladder": "Levels and arrivals", "subs": "Subs as one", "crossover": "Crossovers", "routing": "Routing",
+SHEETS = {"alignment_table": "Levels and arrivals", "subs": "Subs as one", "crossover": "Crossovers", "routing": "Routing",
           "proof": "Taken through it", "kept": "Kept alignments"}
 
 
 def show(job_id: int, sheet: str | None = None, **context: object) -> Response:
     """A sheet: the one given, or the one that the request names."""
     wanted = sheet or request.values.get("sheet", "")
-    sheet = wanted if wanted in SHEETS else "ladder"
+    sheet = wanted if wanted in SHEETS else "alignment_table"
     view = services().aligning.view(job_id)
-    base = {"view": view, "sheet": sheet, "sheets": SHEETS, "faults": {}, "typed": {}, "misfit_words": misfit_words}
+    base = {"view": view, "sheet": sheet, "sheets": SHEETS, "faults": {}, "typed": {}, "unsupported_words": unsupported_words}
     return show_stop("align", job_id, **{**base, **_CONTEXTS[sheet](job_id, view), **context})
 
 
@@ -35,10 +35,10 @@ def after(job_id: int, sheet: str) -> Response:
     return after_change("align", job_id, lambda number: show(number, sheet), sheet=sheet)
 
 
-def _ladder(_job_id: int, view: AlignView) -> dict:
+def _alignment_table(_job_id: int, view: AlignView) -> dict:
     groups = list(dict.fromkeys("subs" if s.is_sub else group_of(s.channel) for s in view.job.speakers))
     references = [("", "the softest"), *((s.channel, s.channel) for s in view.job.speakers if not s.is_sub)]
-    return {"ladder": LadderView.of(view), "off_words": off_words, "level_groups": groups, "references": references}
+    return {"alignment_table": AlignmentTableView.of(view), "off_words": off_words, "level_groups": groups, "references": references}
 
 
 def _subs(job_id: int, _view: AlignView) -> dict:
@@ -70,5 +70,5 @@ def _kept(_job_id: int, _view: AlignView) -> dict:
     return {"differs": change_words}
 
 
-_CONTEXTS: dict[str, Callable[..., dict]] = {"ladder": _ladder, "subs": _subs, "crossover": _crossover,
+_CONTEXTS: dict[str, Callable[..., dict]] = {"alignment_table": _alignment_table, "subs": _subs, "crossover": _crossover,
                                              "routing": _routing, "proof": _proof, "kept": _kept}

@@ -9,18 +9,18 @@ from dolce.web.shared.plot_data import frequency_plot
 
 _NAMES = {"as-they-are": "As they are", "distances": "By distance", "search": "As found", "used": "In use",
           "by-hand": "By hand"}
-_TRADE_W, _TRADE_H, _EDGE = 250.0, 118.0, 22.0
+_FRONT_W, _FRONT_H, _EDGE = 250.0, 118.0, 22.0
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class TradePoint:
+class ParetoPoint:
     """One compromise as a dot; `x` and `y` in units of the drawing."""
 
     code: str
     x: float
     y: float
     output_db: float
-    uneven_db: float
+    deviation_db: float
 
 
 def workbench_page(view: WorkbenchView) -> dict:
@@ -29,7 +29,7 @@ def workbench_page(view: WorkbenchView) -> dict:
     return {"bench": view, "state": shown, "state_name": state_name,
             "plot": seat_plot(view, shown) if shown else None,
             "rows": [one for one in view.states.values() if not one.code.startswith("trade-") or one is shown],
-            "trade": trade_points(view), "trade_size": (_TRADE_W, _TRADE_H)}
+            "pareto_front": pareto_points(view), "trade_size": (_FRONT_W, _FRONT_H)}
 
 
 def state_name(code: str) -> str:
@@ -60,14 +60,14 @@ def seat_plot(view: WorkbenchView, state: State) -> dict:
 _COLOURS = ("L", "R", "C", "Ls", "Rs", "Ltf", "Rtf")
 
 
-def trade_points(view: WorkbenchView) -> list[TradePoint]:
+def pareto_points(view: WorkbenchView) -> list[ParetoPoint]:
     """Evenness against output; to the right is louder, up is more even."""
-    if len(view.trade) < 2:
+    if len(view.pareto_front) < 2:
         return []
-    output, uneven = (np.array([one[k] for one in view.trade]) for k in (0, 1))
+    output, uneven = (np.array([one[k] for one in view.pareto_front]) for k in (0, 1))
     def place(values: np.ndarray, length: float) -> np.ndarray:
         span = max(float(np.ptp(values)), 0.2)
         return _EDGE + (values - values.min()) / span * (length - 2 * _EDGE)
-    xs, ys = place(output, _TRADE_W), place(uneven, _TRADE_H)
-    return [TradePoint(code=code, x=float(x), y=float(y), output_db=out, uneven_db=uneven)
-            for (out, uneven, code), x, y in zip(view.trade, xs, ys, strict=True)]
+    xs, ys = place(output, _FRONT_W), place(uneven, _FRONT_H)
+    return [ParetoPoint(code=code, x=float(x), y=float(y), output_db=out, deviation_db=uneven)
+            for (out, uneven, code), x, y in zip(view.pareto_front, xs, ys, strict=True)]

@@ -4,7 +4,7 @@ from dataclasses import replace
 
 from flask import Response, make_response, render_template, request
 
-from dolce.core.correction import Taste
+from dolce.core.correction import Preference
 from dolce.errors import InvalidForm
 from dolce.services.load.audition import ListenWish
 from dolce.services.load.packing import ORDER_WORDS
@@ -74,23 +74,23 @@ def _sound(data: bytes) -> Response:
 
 
 @blueprint.post("/listen/taste")
-def turn_taste(job_id: int) -> Response:
+def turn_preference(job_id: int) -> Response:
     """Tilt, bass and treble on top of one of them."""
     form = FormReader(request.form)
-    taste = Taste()
-    values = {field: form.of(Taste, field) for field in ("tilt_db_per_octave", "bass_db", "treble_db")}
+    preference = Preference()
+    values = {field: form.of(Preference, field) for field in ("tilt_db_per_octave", "bass_db", "treble_db")}
     try:
         form.done()
     except InvalidForm as error:
         return show(job_id, "listen", status=422, faults=error.faults, typed=request.form)
-    services().listening.turn(job_id, request.form.get("of", ""), replace(taste, **values))
+    services().listening.turn(job_id, request.form.get("of", ""), replace(preference, **values))
     return after(job_id, "listen")
 
 
 @blueprint.post("/listen/taste/keep")
-def keep_taste(job_id: int) -> Response:
+def keep_preference(job_id: int) -> Response:
     """Find filters for it, and keep them as a version."""
-    services().listening.keep_taste(job_id, request.form.get("name", ""))
+    services().listening.keep_preference(job_id, request.form.get("name", ""))
     return after(job_id, "listen")
 
 
@@ -137,7 +137,7 @@ def room_level(job_id: int, way: str) -> Response:
 def heard_in_room(job_id: int) -> str:
     """What plays there; while somebody asks, it goes on."""
     return render_template("load/_listen_room.html", room=services().room_listening.look(job_id), job_id=job_id,
-                           audition=services().listening.at_hand(job_id))
+                           audition=services().listening.cache(job_id))
 
 
 @blueprint.post("/listen/note")

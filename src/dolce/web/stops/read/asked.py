@@ -3,7 +3,7 @@
 from werkzeug.datastructures import MultiDict
 
 from dolce.errors import InvalidValue
-from dolce.services.read.wish import Place, ReadWish
+from dolce.services.read.options import Place, ReadWish
 from dolce.web.shared.numbers import number_of, whole_of
 
 # Names in the address, beside the fields of the wish that they stand for.

@@ -7,7 +7,7 @@ from numpy.typing import NDArray
 from dolce.core.job import Rig
 from dolce.core.levels import power_db
 from dolce.core.response import ANALYSIS_GRID_HZ, MicrophoneCurve
-from dolce.core.rig import NOISE_THIRDS_HZ
+from dolce.core.rig import NOISE_THIRD_OCTAVES_HZ
 from dolce.services.rig.sound_pressure import PressureView
 from dolce.web.shared.plot_data import curve, response_plot
 
@@ -48,7 +48,7 @@ def noise_bars(view: PressureView) -> tuple[list[NoiseBar], list[tuple[float, st
     """Bars over 70 dB, and the marks of the scale; in dB SPL where it is known."""
     if view.noise is None:
         return [], []
-    levels = view.noise.thirds_dbfs + (view.job.rig.levels.full_scale_spl_db or 0.0)
+    levels = view.noise.third_octave_dbfs + (view.job.rig.levels.full_scale_spl_db or 0.0)
     top = max(10 * -(-float(levels.max()) // 10), -60.0 if not view.job.rig.levels.full_scale_spl_db else 20.0)
     bottom = top - 70
 
@@ -57,5 +57,5 @@ def noise_bars(view: PressureView) -> tuple[list[NoiseBar], list[tuple[float, st
 
     bars = [NoiseBar(x=36 + 22.2 * k, y=y(level), height=round(224 - y(level), 1), doubtful=f in view.noise.doubtful_hz,
                      label="" if k % 3 != 1 else f"{f / 1000:g}k" if f >= 1000 else f"{f:g}")
-            for k, (f, level) in enumerate(zip(NOISE_THIRDS_HZ, levels, strict=True))]
+            for k, (f, level) in enumerate(zip(NOISE_THIRD_OCTAVES_HZ, levels, strict=True))]
     return bars, [(y(top - step), f"{top - step:.0f}".replace("-", "−")) for step in range(0, 71, 10)]

@@ -79,12 +79,12 @@ def change_words(change_db: float, step_db: float = 0.1) -> str:
 
 def bass_words(bass: BassManagement, mains: Sequence[str]) -> str:
     """What a processor does with the bass, in one sentence or two."""
-    by_corner: dict[float, list[str]] = {}
+    by_crossover: dict[float, list[str]] = {}
     for channel in mains:
         corner = bass.of(channel)
         if corner is not None:
-            by_corner.setdefault(corner.frequency_hz, []).append(channel)
-    parts = [f"{', '.join(channels)} below {corner:g} Hz" for corner, channels in by_corner.items()]
+            by_crossover.setdefault(corner.frequency_hz, []).append(channel)
+    parts = [f"{', '.join(channels)} below {corner:g} Hz" for corner, channels in by_crossover.items()]
     words = f"Bass of {'; of '.join(parts)} goes to {', '.join(bass.subs)}." if parts else ""
     if bass.effects is not None:
         words += (f" The effects channel goes there up to {bass.effects.low_pass.frequency_hz:g} Hz, "

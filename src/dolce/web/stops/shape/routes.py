@@ -4,7 +4,7 @@ from flask import Response, make_response, render_template, request
 
 from dolce.web.shared.numbers import whole_of
 from dolce.web.shared.page import after_change, download, services
-from dolce.web.stops.shape import aim_routes, band_routes, monitor_routes, verdict_routes  # noqa: F401
+from dolce.web.stops.shape import band_routes, monitor_routes, settings_routes, verdict_routes  # noqa: F401
 from dolce.web.stops.shape.sheets import blueprint, edited, show
 
 
@@ -18,10 +18,10 @@ def page(job_id: int) -> Response:
 def stand(job_id: int) -> Response:
     """For whom the correction is, and which round it starts from."""
     view = services().shaping.view(job_id)
-    blend = next((b for b in view.blends if b.name == request.form.get("blend")), None)
+    seat_weighting = next((b for b in view.seat_weightings if b.name == request.form.get("seat_weighting")), None)
     chosen = whole_of(request.form.get("round"))
-    if blend is not None and blend != view.correction.blend:
-        services().shaping.set_blend(job_id, blend)
+    if seat_weighting is not None and seat_weighting != view.correction.seat_weighting:
+        services().shaping.set_seat_weighting(job_id, seat_weighting)
     if chosen is not None and (view.round is None or chosen != view.round.id):
         services().shaping.start_from(job_id, chosen)
     return after_change("shape", job_id, show)

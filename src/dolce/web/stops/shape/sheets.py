@@ -8,8 +8,8 @@ from dolce.core.correction import METHODS, PHASES, SHAPES, VERDICTS
 from dolce.core.filters import BAND_KINDS
 from dolce.core.room import group_of, partner_of
 from dolce.errors import NotFound, Outdated
+from dolce.services.shape.region_evidence import region_evidence
 from dolce.services.shape.shaping import ShapeView
-from dolce.services.shape.stretch_evidence import stretch_evidence
 from dolce.services.shape.targets import BASES
 from dolce.web.shared.numbers import number_of, whole_of
 from dolce.web.shared.page import after_change, services, show_stop
@@ -17,7 +17,7 @@ from dolce.web.stops.shape.views import ChannelView, aim_of, evidence_lines
 
 blueprint = Blueprint("shape", __name__, url_prefix="/jobs/<int:job_id>/shape", template_folder="templates")
 
-SHEETS = {"filters": "Filters", "evidence": "Evidence", "switches": "Switches", "blends": "Blends and versions",
+SHEETS = {"filters": "Filters", "evidence": "Evidence", "switches": "Switches", "seat_weightings": "Blends and versions",
           "headroom": "Headroom"}
 
 
@@ -105,7 +105,7 @@ def _evidence(job_id: int, view: ShapeView) -> dict:
     if at is None:
         furthest = view.shape.plan.furthest
         at = furthest.size_hz if furthest is not None else None
-    found = None if at is None else stretch_evidence(
+    found = None if at is None else region_evidence(
         services().context, services().shaping, job_id, view.shape.channel, at)
     return {"evidence": found, "lines": evidence_lines(found) if found else ()}
 
@@ -123,5 +123,5 @@ def _headroom(job_id: int, shape_view: ShapeView) -> dict:
 
 
 _CONTEXTS: dict[str, Callable[[int, ShapeView], dict]] = {"filters": _filters, "evidence": _evidence,
-                                                          "switches": _switches, "blends": _blends,
+                                                          "switches": _switches, "seat_weightings": _blends,
                                                           "headroom": _headroom}

@@ -47,11 +47,11 @@ def weights(job_id: int) -> Response:
         form.done()
         services().blending.set_weights(job_id, name, found)
     except InvalidForm as error:
-        return show(job_id, status=422, faults=error.faults, typed=request.form, sheet="blends")
+        return show(job_id, status=422, faults=error.faults, typed=request.form, sheet="seat_weightings")
     except InvalidValue as error:
         return show(job_id, status=422, faults={"weights": f"{error.problem} {error.remedy}"}, typed=request.form,
-                    sheet="blends")
-    return edited(job_id, lambda: None, sheet="blends")
+                    sheet="seat_weightings")
+    return edited(job_id, lambda: None, sheet="seat_weightings")
 
 
 @blueprint.post("/versions/keep")
@@ -61,17 +61,17 @@ def keep_version(job_id: int) -> Response:
         services().blending.keep(job_id, request.form.get("version_name", ""), request.form.get("note", ""))
     except InvalidValue as error:
         return show(job_id, status=422, faults={"version_name": f"{error.problem} {error.remedy}"}, typed=request.form,
-                    sheet="blends")
-    return edited(job_id, lambda: None, sheet="blends")
+                    sheet="seat_weightings")
+    return edited(job_id, lambda: None, sheet="seat_weightings")
 
 
 @blueprint.post("/versions/<int:number>/use")
 def use_version(job_id: int, number: int) -> Response:
     """Make a kept correction the present one."""
-    return edited(job_id, lambda: services().blending.use(job_id, number), sheet="blends")
+    return edited(job_id, lambda: services().blending.use(job_id, number), sheet="seat_weightings")
 
 
 @blueprint.post("/versions/<int:number>/forget")
 def forget_version(job_id: int, number: int) -> Response:
     """Forget a kept one."""
-    return edited(job_id, lambda: services().blending.forget(job_id, number), sheet="blends")
+    return edited(job_id, lambda: services().blending.forget(job_id, number), sheet="seat_weightings")

@@ -7,12 +7,12 @@ from string import ascii_lowercase
 import numpy as np
 from numpy.typing import NDArray
 
-from dolce.core.correction import Limits, Stretch, left_with_boosts_db
+from dolce.core.correction import Limits, Region, left_with_boosts_db
 from dolce.core.reading import CurveFinding
 from dolce.core.tuning import Aim, Band, ChannelShape, Correction
-from dolce.services.shape.reasons import stretch_words
+from dolce.services.shape.reasons import region_words
+from dolce.services.shape.region_evidence import RegionEvidence
 from dolce.services.shape.shaping import ShapeView
-from dolce.services.shape.stretch_evidence import StretchEvidence
 from dolce.web.shared.finding_words import FindingRow, finding_rows
 from dolce.web.shared.formatting import hertz
 from dolce.web.shared.plot_data import curve, response_plot, ribbon
@@ -56,7 +56,7 @@ class ChannelView:
     plot: dict
     rows: tuple[BandRow, ...]
     graphic: tuple[BandRow, ...]
-    left_alone: tuple[tuple[Stretch, str, tuple[FindingRow, ...]], ...]
+    left_alone: tuple[tuple[Region, str, tuple[FindingRow, ...]], ...]
     explained: tuple[FindingRow, ...]
     range_hz: tuple[float, float]
     fewer: tuple[FewerRow, ...]
@@ -91,7 +91,7 @@ class ChannelView:
                 "label": ("outside the range: leave" if s.kind == "outside" else s.verdict) + (
                     f", filters {s.applied_db:+.1f} dB".replace("-", "−") if view.found else ""),
             }
-            for s in c.plan.stretches
+            for s in c.plan.regions
         ]
         plot = response_plot(curves=curves, ribbons=[ribbon(name, c.lowest_db, c.highest_db)], top_db=TOP_DB,
                              unit="dB", strip=strip)
@@ -104,7 +104,7 @@ class ChannelView:
                    strong_words=strong_words(rows, c.correction_db, limits.max_boost_db),
                    range_hz=c.judged_hz,
                    agreed_to_hz=c.agreed_to_hz(limits), left_alone=tuple(
-                       (s, stretch_words(s), tuple(row for row in said if s.from_hz <= row.at_hz <= s.to_hz))
+                       (s, region_words(s), tuple(row for row in said if s.from_hz <= row.at_hz <= s.to_hz))
                        for s in c.plan.left_alone))
 
     @property
@@ -184,9 +184,9 @@ def strong_words(rows: Sequence[BandRow], correction_db: NDArray, largest_boost_
     return f"More than +{largest_boost_db:g} dB alone: {named}. With the cuts beside them the sum stays within."
 
 
-def evidence_lines(found: StretchEvidence) -> tuple[tuple[str, str], ...]:
+def evidence_lines(found: RegionEvidence) -> tuple[tuple[str, str], ...]:
     """What speaks for a verdict, as names and values."""
-    s = found.stretch
+    s = found.region
     lines = [("How big", f"{s.size_db:+.1f} dB at {hertz(s.size_hz)}".replace("-", "−")),
              ("Where", f"at {s.at_spots} of {s.of_spots} spots, {found.seats} of {found.of_seats} seats"),
              ("How alike", f"spots differ by {s.spread_db:.1f} dB (standard deviation)")]

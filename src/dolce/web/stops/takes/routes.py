@@ -5,7 +5,7 @@ from flask import Blueprint, Response, make_response, render_template, request
 from dolce.core.job import PassWish, label_of
 from dolce.core.signals import SIGNAL_KINDS
 from dolce.errors import DolceError, InvalidValue, NotFound
-from dolce.services.read.wish import ReadWish
+from dolce.services.read.options import ReadWish
 from dolce.services.takes.caution_words import caution_words
 from dolce.services.takes.taking import Board
 from dolce.web.shared.form_reader import FormReader, uploaded

@@ -22,11 +22,11 @@ from dolce.core.job import (
 )
 from dolce.core.reading import NoiseUnder
 from dolce.core.response import ANALYSIS_GRID_HZ, SUB_TOP_HZ, smoothed_level_db
-from dolce.core.response.odd_takes import LEVELS_MATTER_DB, REPEATS_MATTER_DB, OddTake, repeats_differ_db
+from dolce.core.response.outliers import LEVELS_MATTER_DB, REPEATS_MATTER_DB, Outlier, repeats_differ_db
 from dolce.core.room import Spot
 from dolce.services.read.reading import TakeDetail
 from dolce.services.takes import cells
-from dolce.services.takes.odd import odd_words
+from dolce.services.takes.outliers import outlier_words
 from dolce.services.takes.taking import Board
 from dolce.web.shared.plot_data import frequency_plot, small_path
 
@@ -100,19 +100,19 @@ class BoardView:
     spoiled: tuple[TakeRecord, ...]
     lowest_signal_to_noise_db: float | None
     least_to_clipping_db: float | None
-    odd: tuple[OddTake, ...] = ()
+    odd: tuple[Outlier, ...] = ()
 
     @classmethod
-    def of(cls, board: Board, odd: Sequence[OddTake] = ()) -> "BoardView":
+    def of(cls, board: Board, odd: Sequence[Outlier] = ()) -> "BoardView":
         last = board.last_pass
         running = last if last is not None and last.state == "running" else None
         waiting = set(running.steps[running.done_steps:]) if running else set()
         now = running.steps[running.done_steps] if running and running.done_steps < len(running.steps) else None
-        odd_cells = {one.cell for one in odd}
+        outlier_cells = {one.cell for one in odd}
         asked = set(board.job.asked)
         rows = tuple(Row(
             channel=feed.code, label=feed.label, title=feed.title, note=how_words(board.job, feed), cells=tuple(
-            _cell(board, feed.code, spot, waiting, now, running, odd=(feed.code, spot.id) in odd_cells,
+            _cell(board, feed.code, spot, waiting, now, running, odd=(feed.code, spot.id) in outlier_cells,
                   asked=(feed.code, spot.id) in asked)
             for spot in board.job.spots))
             for feed in board.job.feeds)
@@ -139,7 +139,7 @@ class BoardView:
     @property
     def odd_said(self) -> list[str]:
         """What is odd, each thing once: a microphone that was not moved is a matter of all channels."""
-        return list(dict.fromkeys(odd_words(one, self.board.job) for one in self.odd))
+        return list(dict.fromkeys(outlier_words(one, self.board.job) for one in self.odd))
 
     @property
     def dense(self) -> bool:
@@ -210,14 +210,14 @@ class CellView:
     levels: tuple[float, float, float] | None
 
     @classmethod
-    def of(cls, cell: cells.Cell, board: Board, noise: TakeDetail | None, odd: Sequence[OddTake]) -> "CellView":
+    def of(cls, cell: cells.Cell, board: Board, noise: TakeDetail | None, odd: Sequence[Outlier]) -> "CellView":
         """`noise` is what Read finds of the noise under the take that counts."""
         take = cell.counts
         found = None if noise is None else noise.found
         return cls(channel=cell.channel, label=label_of(cell.channel), spot=cell.spot_id,
                    number=cell.job.spot(cell.spot_id).number, counts=take,
                    attempts=cell.attempts, moved=_moved(board, take) if take else "",
-                   odd=tuple(odd_words(one, board.job) for one in odd if one.cell == (cell.channel, cell.spot_id)),
+                   odd=tuple(outlier_words(one, board.job) for one in odd if one.cell == (cell.channel, cell.spot_id)),
                    plot=None if take is None or take.damaged else _cell_plot(
                        take, found, board.job.rig.levels.response_spl_db),
                    noisiest=None if found is None else found.least_above(_top_hz(take)),

@@ -1,0 +1,109 @@
+"""Mains and the group of subs at their crossover: one delay and polarity of the group for all of them."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Literal
+
+import numpy as np
+import scipy
+from numpy.typing import ArrayLike, NDArray
+
+_COARSE_S, _FINE_S = 2e-4, 1e-5   # coarse: a thirtieth of a period at 160 Hz
+
+Kind = Literal["linkwitz-riley", "butterworth"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class GroupSetting:
+    """What the subs get as a group, besides what each has.
+
+    Attributes
+    ----------
+    loss_db : tuple of float
+        Of each main: its sum with the subs against both magnitudes added, mean over the band and weighted mean over the
+        spots; 0 is in phase everywhere.
+    """
+
+    delay_s: float
+    polarity: Literal[1, -1]
+    loss_db: tuple[float, ...]
+
+
+def crossover_sides(crossover_hz: float, at_hz: NDArray, *, slope_db: int = 24,
+                    kind: Kind = "linkwitz-riley") -> tuple[NDArray, NDArray]:
+    """High-pass and low-pass at frequencies.
+
+    References
+    ----------
+    S. H. Linkwitz, "Active crossover networks for noncoincident drivers", JAES 24, 2-8 (1976): two Butterworth filters
+    of half the order in a row.
+    """
+    order = slope_db // 6
+    half = order // 2 if kind == "linkwitz-riley" else order
+
+    def side(way: str) -> NDArray:
+        b, a = scipy.signal.butter(half, 2 * np.pi * crossover_hz, way, analog=True)
+        response = scipy.signal.freqs(b, a, 2 * np.pi * at_hz)[1]
+        return response**2 if kind == "linkwitz-riley" else response
+
+    return side("high"), side("low")
+
+
+class Join:
+    """Mains, high-passed and at the level of the subs, and the low-passed group, at spots.
+
+    Parameters
+    ----------
+    frequency_hz : ndarray, shape (n,)
+    mains : ndarray, shape (mains, spots, n)
+        With their delays, polarities and levels as they will be.
+    group : ndarray, shape (spots, n)
+    smoothing : ndarray, shape (n, points)
+        Makes means of power of the band that is judged.
+    weights : shape (spots,), optional
+        How much each spot counts; all alike where left out.
+    """
+
+    def __init__(self, frequency_hz: NDArray, mains: NDArray, group: NDArray, smoothing: NDArray,
+                 weights: ArrayLike | None = None) -> None:
+        weight = np.ones(mains.shape[-2]) if weights is None else np.asarray(weights, dtype=float)
+        self.weight = weight / weight.sum()
+        self._frequency, self._smooth = frequency_hz, smoothing
+        self._most = ((np.abs(mains) + np.abs(group)) ** 2) @ smoothing
+        self._apart = (np.abs(mains) ** 2 + np.abs(group) ** 2) @ smoothing
+        self._cross = 2 * np.conj(mains) * group
+
+    def losses_db(self, delay_s: float) -> NDArray[np.float64]:
+        """With the whole group later by so much, as it is and turned round, shape (2, mains, spots)."""
+        together = np.real(self._cross * np.exp(-2j * np.pi * self._frequency * delay_s)) @ self._smooth
+        total = np.stack([self._apart + together, self._apart - together])
+        return 10 * np.log10(np.maximum(total, 1e-20) / np.maximum(self._most, 1e-20)).mean(axis=-1)
+
+    def loss_db(self, delay_s: float, polarity: int) -> NDArray[np.float64]:
+        """Of each main, weighted mean over the spots."""
+        return self.losses_db(delay_s)[0 if polarity > 0 else 1] @ self.weight
+
+    def best(self, lowest_s: float, highest_s: float) -> GroupSetting:
+        """The delay and polarity that lose least over all mains and spots, tried one after the other."""
+        return best_of([self], lowest_s, highest_s)
+
+
+def best_of(joins: Sequence[Join], lowest_s: float, highest_s: float, *, per_s_db: float = 0.0) -> GroupSetting:
+    """The same over mains of several crossovers: one setting serves all, and every main counts alike.
+
+    `per_s_db` is what a second of delay either way counts as loss.
+    """
+    def tried(delays: NDArray) -> tuple[float, float, Literal[1, -1]]:
+        best: tuple[float, float, Literal[1, -1]] = (-np.inf, 0.0, 1)
+        for delay in delays:
+            both = np.concatenate([join.losses_db(delay) @ join.weight for join in joins], axis=1).mean(axis=1)
+            both = both - per_s_db * abs(delay)
+            way = int(np.argmax(both))
+            best = max(best, (float(both[way]), float(delay), -1 if way else 1))
+        return best
+
+    _, near, _ = tried(np.arange(lowest_s, highest_s + 1e-9, _COARSE_S))
+    around = np.clip(near + np.arange(-_COARSE_S, _COARSE_S + _FINE_S / 2, _FINE_S), lowest_s, highest_s)
+    _, delay, polarity = tried(around)
+    return GroupSetting(delay_s=delay, polarity=polarity,
+                        loss_db=tuple(float(loss) for join in joins for loss in join.loss_db(delay, polarity)))

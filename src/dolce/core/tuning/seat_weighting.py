@@ -1,0 +1,53 @@
+"""For whom a correction is made: weights of seats, and of the spots that stand for them."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+
+from dolce.core import checked
+from dolce.core.room import RoomPlan
+from dolce.core.seat_weights import spot_weights_of
+from dolce.errors import InvalidValue
+
+ALL_SEATS = "All seats, weighted"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class SeatWeighting:
+    """A name, and the weight of every seat by its id; seats that are not named count nothing."""
+
+    name: str = ALL_SEATS
+    weights: Mapping[int, float] = field(default_factory=dict)
+
+    def __post_init__(self) -> None:
+        checked.text(self.name, longest=60, where="seat_weighting")
+        for seat, weight in self.weights.items():
+            checked.within(weight, low=0, high=10, where=f"weight of seat {seat}")
+        if self.weights and not any(self.weights.values()):
+            raise InvalidValue("no seat has a weight above 0.", where="seat_weighting", remedy="Give one of them a weight.")
+
+    def spot_weights(self, spots: Mapping[int, int | None]) -> dict[int, float]:
+        """Weight of each spot that counts, by id.
+
+        Parameters
+        ----------
+        spots : mapping of spot id to the id of its seat, or None for spots of no seat
+
+        Notes
+        -----
+        Every seat counts by its weight, however many spots stand for it: its spots share it. Spots close to a speaker
+        and free ones count nothing.
+        """
+        if not any(self.weights.get(seat, 0.0) > 0 for seat in spots.values() if seat is not None):
+            return {}
+        found = spot_weights_of(tuple(spots.values()), self.weights)
+        return {spot: float(weight) for spot, weight in zip(spots, found, strict=True) if weight > 0}
+
+
+def blends_of(plan: RoomPlan) -> list[SeatWeighting]:
+    """The blends that a plan suggests: all seats by their weights, the main seat alone, then each other seat alone."""
+    weights = {seat.id: seat.weight for seat in plan.seats}
+    if not any(weights.values()):
+        weights = {plan.main_seat.id: 1.0}
+    seats = sorted(plan.seats, key=lambda seat: not seat.is_main)
+    single = [SeatWeighting(name=f"{seat.name} only", weights={seat.id: 1.0}) for seat in seats]
+    return [SeatWeighting(weights=weights), *(single if len(seats) > 1 else [])]

@@ -1,0 +1,88 @@
+"""The report of a job, from the first curve to the last: everything that a client reads, put together."""
+
+from dataclasses import dataclass
+
+from dolce.core.job import Job, LogGroup, ReportWords, grouped
+from dolce.core.room import Finding, findings_of
+from dolce.core.tuning import ChannelShape
+from dolce.services.context import Context
+from dolce.services.load.load_view import LoadView
+from dolce.services.load.loading import Loading
+from dolce.services.prove.proving import ProofView, Proving
+from dolce.services.prove.tolerating import ToleranceView, Tolerating
+from dolce.services.shape.reasons import region_words
+from dolce.services.shape.shaping import Shaping
+
+_MOST_LEFT, _MOST_FINDINGS = 12, 6
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class LeftAlone:
+    """A stretch that was not simply corrected, and why."""
+
+    channels: tuple[str, ...]
+    from_hz: float
+    to_hz: float
+    why: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class Report:
+    """All of it.
+
+    Attributes
+    ----------
+    shapes : every channel as it was found and corrected
+    findings : what geometry says, the weightiest first
+    log : by day, takes of one round as one line
+    """
+
+    job: Job
+    words: ReportWords
+    shapes: dict[str, ChannelShape]
+    proof: ProofView
+    load: LoadView
+    tolerances: ToleranceView
+    findings: tuple[Finding, ...]
+    left_alone: tuple[LeftAlone, ...]
+    log: tuple[LogGroup, ...]
+
+    def tells(self, part: str) -> bool:
+        return part not in self.words.left_out
+
+
+class Reporting:
+    """Reports of jobs."""
+
+    def __init__(self, context: Context, shaping: Shaping, loading: Loading, proving: Proving,
+                 tolerating: Tolerating) -> None:
+        self._context = context
+        self._shaping, self._loading = shaping, loading
+        self._proving, self._tolerating = proving, tolerating
+
+    def report(self, job_id: int) -> Report:
+        """As it stands now."""
+        with self._context.look() as work:
+            job, words = work.jobs.get(job_id), work.reports.get(job_id)
+            log = tuple(grouped(work.logbook.all(job_id)))
+        shapes = self._shaping.shapes(job_id)
+        return Report(job=job, words=words, shapes=shapes, proof=self._proving.view(job_id),
+                     load=self._loading.view(job_id, content="corrected"), tolerances=self._tolerating.view(job_id),
+                     findings=findings_of(job.plan).first[:_MOST_FINDINGS], left_alone=_left_alone(shapes), log=log)
+
+    def say(self, job_id: int, words: ReportWords) -> None:
+        """Keep what the calibrator says, and what is left out."""
+        with self._context.change() as work:
+            work.jobs.get(job_id)
+            work.reports.keep(job_id, words)
+
+
+def _left_alone(shapes: dict[str, ChannelShape]) -> tuple[LeftAlone, ...]:
+    """Stretches with their reasons; those of one reason at one place are one line."""
+    found: dict[tuple[float, float, str], list[str]] = {}
+    for channel, shape in shapes.items():
+        for one in shape.plan.left_alone:
+            found.setdefault((round(one.from_hz), round(one.to_hz), region_words(one)), []).append(channel)
+    rows = sorted(found.items(), key=lambda row: (row[0][0], row[0][1]))
+    return tuple(LeftAlone(channels=tuple(channels), from_hz=low, to_hz=high, why=why)
+                 for (low, high, why), channels in rows)[:_MOST_LEFT]

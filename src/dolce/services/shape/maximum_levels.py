@@ -1,0 +1,139 @@
+"""How loud each loudspeaker plays cleanly at the main seat, by takes at rising level or as typed."""
+
+from collections import OrderedDict
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from dolce.core.job import Job, TakeRecord
+from dolce.core.levels import together_db
+from dolce.core.response import ANALYSIS_GRID_HZ
+from dolce.core.rig import EFFECTS_ABOVE_DB, suggested_level_db
+from dolce.core.tuning import CleanBand, PlayedOnce, clean_bands, needed_levels_db, typed_levels
+from dolce.errors import FormatError, InvalidValue
+from dolce.formats.target_text import read_target
+from dolce.services.context import Context
+from dolce.services.read.options import ReadWish
+from dolce.services.read.take_details import detail_of
+from dolce.services.shape.shaping import Shaping
+from dolce.store import UnitOfWork
+
+_MOST_TAKES, _KEPT = 12, 96
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class CleanView:
+    """Clean levels of one channel.
+
+    Attributes
+    ----------
+    levels_dbfs : how loud the takes were that tell
+    spot : number of the spot where they were made; None without takes
+    reference_db : dB SPL
+    assumed : whether that is what suits the room, none being set
+    pressure_known : whether dB SPL of takes is known
+    typed : as typed, by octave
+    """
+
+    channel: str
+    bands: tuple[CleanBand, ...]
+    levels_dbfs: tuple[float, ...]
+    spot: int | None
+    reference_db: float
+    assumed: bool
+    pressure_known: bool
+    typed: dict[float, float]
+
+    @property
+    def least(self) -> CleanBand | None:
+        """The band with the least left."""
+        return min((b for b in self.bands if b.margin_db is not None), key=lambda b: b.margin_db, default=None)
+
+
+class CleanLevels:
+    """Clean levels of one job's loudspeakers."""
+
+    def __init__(self, context: Context, shaping: Shaping) -> None:
+        self._context = context
+        self._shaping = shaping
+        self._kept: OrderedDict[tuple, PlayedOnce | None] = OrderedDict()
+
+    def view(self, job_id: int, channel: str) -> CleanView:
+        """What is known of a channel; its takes are read once."""
+        shape = self._shaping.view(job_id, channel).shape
+        with self._context.look() as work:
+            job = work.jobs.get(job_id)
+            takes = self._takes(work, job, channel)
+            played = [one for one in (self._played(work, job, take) for take in takes) if one is not None]
+        levels = job.rig.levels
+        reference = levels.reference_db or suggested_level_db(job.plan.size.volume_m3)
+        needed = {}
+        if shape is not None and shape.channel == channel:
+            needed = needed_levels_db(ANALYSIS_GRID_HZ, shape.predicted_db,
+                                      reference_db=reference + _above_mains_db(job, channel))
+        typed = dict(self._shaping.correction(job_id).clean_db.get(channel, {}))
+        return CleanView(channel=channel, bands=clean_bands(played, typed=typed, needed_db=needed),
+                         levels_dbfs=tuple(sorted(one.level_dbfs for one in played)),
+                         spot=job.spot(takes[0].spot_id).number if takes else None, reference_db=reference,
+                         assumed=levels.reference_db is None, pressure_known=levels.full_scale_spl_db is not None,
+                         typed=typed)
+
+    def type_levels(self, job_id: int, channel: str, text: str) -> None:
+        """Clean levels as the data sheet has them: lines of Hz and dB SPL at the main seat; nothing to go by takes.
+
+        Raises
+        ------
+        FormatError, InvalidValue
+            Where they can't be read.
+        """
+        levels: dict[float, float] = {}
+        if text.strip():
+            try:
+                rows = read_target(text.encode(), name="clean levels")
+            except FormatError as error:
+                raise InvalidValue(error.problem, where="clean levels", remedy=error.remedy) from error
+            levels = typed_levels(rows[:, 0].tolist(), rows[:, 1].tolist())
+        self._shaping.change(job_id, f"clean levels of {channel}", lambda c: replace(c, clean_db={
+            name: one for name, one in {**c.clean_db, channel: levels}.items() if one}))
+
+    def _takes(self, work: UnitOfWork, job: Job, channel: str) -> list[TakeRecord]:
+        """Sweeps of the rig at that spot of the main seat where the channel was taken at most levels."""
+        main = {spot.id for spot in job.main_spots}
+        found = [take for one in work.takes.rounds(job.id) if one.bypassed
+                 for take in work.takes.every_attempt(one.id, channel, main)
+                 if take.source == "rig" and take.signal == "sweep"
+                 and take.level_dbfs is not None and not take.removed and not take.sounded
+                 and not take.quality.clipped_samples]
+        by_spot: dict[int, dict[float, TakeRecord]] = {}
+        for take in found:
+            by_spot.setdefault(take.spot_id, {})[round(take.level_dbfs, 1)] = take        # the latest of each level
+        most = max(by_spot.values(), key=len, default={})
+        return [most[level] for level in sorted(most)][-_MOST_TAKES:]
+
+    def _played(self, work: UnitOfWork, job: Job, take: TakeRecord) -> PlayedOnce | None:
+        """One take as dB SPL and harmonics; None where it can't tell, or pressure is not known."""
+        full_scale = job.rig.levels.full_scale_spl_db
+        if full_scale is None:
+            return None
+        key = (take.id, full_scale, job.rig.levels.microphone_gain_db)
+        if key not in self._kept:
+            try:
+                found = detail_of(work, take, ReadWish(view="distortion"))
+                spl = take.level_db + full_scale + take.level_dbfs + job.rig.levels.microphone_gain_db
+                self._kept[key] = PlayedOnce(
+                    frequency_hz=found.frequency_hz, harmonics_db=found.total_db, noise_db=found.noise_db,
+                    spl_db=np.interp(np.log(found.frequency_hz), np.log(ANALYSIS_GRID_HZ), spl),
+                    level_dbfs=take.level_dbfs)
+            except InvalidValue:
+                self._kept[key] = None
+            while len(self._kept) > _KEPT:
+                self._kept.popitem(last=False)
+        return self._kept[key]
+
+
+def _above_mains_db(job: Job, channel: str) -> float:
+    """How much louder than a main channel a sub has to play: the effects channel, shared by all subs."""
+    if not job.speaker(channel).is_sub:
+        return 0.0
+    subs = sum(speaker.is_sub for speaker in job.speakers)
+    return (EFFECTS_ABOVE_DB if job.rig.levels.plays_effects else 0.0) - together_db(subs)

@@ -1,0 +1,63 @@
+"""Routes of the report."""
+
+from importlib import resources
+
+from flask import Blueprint, Response, make_response, redirect, render_template, request, url_for
+
+from dolce.core.job import PARTS, ReportWords
+from dolce.errors import InvalidForm, InvalidValue
+from dolce.web.report.curves import HEIGHT, WIDTH, path_of, ticks
+from dolce.web.shared.form_reader import FormReader
+from dolce.web.shared.page import download, services
+from dolce.web.stops.prove.views import tolerance_rows, verdict_words
+from dolce.web.stops.room.drawing import from_above, standalone_style
+from dolce.web.stops.room.finding_words import words_of
+
+blueprint = Blueprint("report", __name__, url_prefix="/jobs/<int:job_id>/report", template_folder="templates")
+
+
+@blueprint.get("")
+def page(job_id: int) -> Response:
+    """The report, with what stands in it to choose."""
+    return _page(job_id)
+
+
+@blueprint.post("")
+def say(job_id: int) -> Response:
+    """Keep the calibrator's words, and which parts are told."""
+    form = FormReader(request.form)
+    told = request.form.getlist("part")
+    try:
+        words = ReportWords(by=form.text("by"), words=form.text("words"), paper=form.text("paper", "A4"),
+                           left_out=tuple(part for part in PARTS if part not in told))
+        form.done()
+    except (InvalidValue, InvalidForm) as error:
+        problem = (
+            f"{error.problem} {error.remedy}" if isinstance(error, InvalidValue) else "; ".join(error.faults.values())
+        )
+        return _page(job_id, status=422, fault=problem, typed=request.form)
+    services().reporting.say(job_id, words)
+    return redirect(url_for("report.page", job_id=job_id), 303)
+
+
+@blueprint.get("/report.html")
+def file(job_id: int) -> Response:
+    """The report as one file that needs nothing else."""
+    text = _text(job_id, alone=True)
+    return download(text.encode(), f"{services().jobs.name(job_id)} report.html", "text/html")
+
+
+def _page(job_id: int, *, status: int = 200, **context: object) -> Response:
+    return make_response(_text(job_id, alone=False, **context), status)
+
+
+def _text(job_id: int, *, alone: bool, **context: object) -> str:
+    report = services().reporting.report(job_id)
+    job = report.job
+    css = resources.files("dolce.web").joinpath("static", "css", "report.css").read_text("utf-8")
+    return render_template(
+        "report/page.html", alone=alone, report=report, job=job, plan=job.plan, style=standalone_style(), css=css,
+        above=from_above(job.plan, units=job.units), verdict=verdict_words(report.proof), parts=PARTS, path=path_of,
+        ticks=ticks(), width=WIDTH, height=HEIGHT, tolerances=tolerance_rows(report.tolerances),
+        findings=[words_of(one, job.plan, job.units) for one in report.findings],
+        **{"fault": "", "typed": {}, **context})

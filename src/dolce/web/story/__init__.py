@@ -1,1 +1,0 @@
-"""The story of a job as a page for clients: read, printed, or saved as one file."""

@@ -1,0 +1,105 @@
+"""The report of a job: what is told, left out and saved; and the logbook with takes of one round as one line."""
+
+import re
+from datetime import datetime, timedelta
+
+import pytest
+
+from asking import client_of, post
+from dolce.core.job import PARTS, LogEntry, ReportWords, grouped
+from dolce.errors import InvalidValue
+from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.wiring import open_services
+from rooms import taken_room
+
+BEGUN = datetime(2026, 3, 1, 9, 0)
+
+
+@pytest.fixture(scope="module")
+def told(prepared):
+    """A pair that is shaped, loaded and measured again."""
+    services, job_id = open_services(taken_room(prepared, layout="2.0", subs=0)), 1
+    services.shaping.find(job_id)
+    services.loading.load(job_id, "A", "corrected")
+    services.loading.switch(job_id, "A")
+    services.taking.new_round(job_id, name="After")
+    services.taking.run_rest(job_id)
+    services.sound.wait()
+    yield services, client_of(services), job_id
+    services.close()
+
+
+def entries(*texts):
+    return [LogEntry(at=BEGUN + timedelta(minutes=k), text=text, number=k) for k, text in enumerate(texts)]
+
+
+def test_takes_of_one_round_in_a_row_are_one_line_and_nothing_else_is():
+    log = entries(
+        "Job created.",
+        "Take of L at spot 1, round Untouched: clean.",
+        "Take of R at spot 1, round Untouched: noisy.",
+        "Take of L at spot 2, round Untouched: clean.",
+        "Levels and delays chosen.",
+        "Take of L at spot 1, round After: clean.",
+        "Take of R at spot 1, round Later: clean.",
+    )
+    found = list(grouped(log))
+    assert [one.text for one in found] == [
+        "Job created.", "3 takes of L, R at 2 spots, round Untouched; 1 not clean.", "Levels and delays chosen.",
+        "Take of L at spot 1, round After: clean.", "Take of R at spot 1, round Later: clean."]
+    assert (found[1].begun_at, found[1].ended_at) == (BEGUN + timedelta(minutes=1), BEGUN + timedelta(minutes=3))
+    assert [entry for one in found for entry in one.entries] == log
+    assert [one.lasted for one in found] == [False, True, False, False, False]
+    quick = [LogEntry(at=BEGUN + timedelta(seconds=k), text=log[1].text, number=k) for k in range(3)]
+    assert [one.lasted for one in grouped(quick)] == [False]
+
+
+def test_every_part_is_told_with_its_figures(told):
+    services, client, job_id = told
+    page = " ".join(client.get(f"/jobs/{job_id}/report").text.split())
+    for text in PARTS.values():
+        assert f"<h2>{text}</h2>" in page.replace("&#39;", "'")
+    proof = services.proving.view(job_id)
+    for name, one in proof.channels.items():
+        assert f"<strong>{one.proof.outcome.after_range_db:.1f} dB</strong>" in page
+        assert f"Level of {name} before and after" in page
+    settings = services.loading.view(job_id).settings["L"]
+    assert f"{1000 * settings.delay_s:.2f} ms" in page
+    assert services.tolerating.view(job_id).verdict in page.replace("&#39;", "'")
+    assert re.search(r"\d+ takes of L, R at 4 spots, round Untouched", page)
+
+
+def test_what_is_left_out_is_not_there_and_words_stand_as_text(told):
+    services, client, job_id = told
+    form = {"by": "A. Nobody", "words": "First line.\n<b>Second</b> line.", "paper": "Letter"}
+    post(client, f"/jobs/{job_id}/report", **form, part=[part for part in PARTS if part != "log"])
+    page = client.get(f"/jobs/{job_id}/report").text
+    assert "By A. Nobody" in page
+    assert "&lt;b&gt;Second&lt;/b&gt; line." in page
+    assert "<h2>Day by day</h2>" not in page
+    assert "report-letter.css" in page
+    wrong = post(client, f"/jobs/{job_id}/report", by="x" * 200, words="kept", paper="A4", part=list(PARTS))
+    assert wrong.status_code == 422
+    assert "are too many" in wrong.text
+    assert ">kept</textarea>" in wrong.text
+    assert services.reporting.report(job_id).words.by == "A. Nobody"
+    with pytest.raises(InvalidValue, match="Choose A4 or Letter"):
+        ReportWords(paper="A3")
+
+
+def test_the_file_needs_nothing_else(told):
+    _, client, job_id = told
+    text = client.get(f"/jobs/{job_id}/report/report.html").text
+    assert "@page { size:" in text
+    for outside in ("src=", "href=", "url(", "<script", "<form", "http://", "https://"):
+        assert outside not in text.replace("http://www.w3.org/2000/svg", "")
+    assert text.count('class="report-plot"') == 4
+    assert '<svg' in text
+
+
+def test_a_job_with_nothing_in_it_has_a_report_too(services):
+    job = services.jobs.create(JobWish(name="Empty"))
+    page = client_of(services).get(f"/jobs/{job.id}/report").text
+    assert "Nothing was taken yet" in page
+    assert "It was not measured again yet" in page
+    assert "No preset is loaded yet" in page

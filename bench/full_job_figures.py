@@ -111,7 +111,7 @@ def looked_ahead(services: Services, job_id: int) -> None:
     client, headers = create_app(services).test_client(), {"HX-Request": "true"}
     client.get(f"/jobs/{job_id}/read?view=energy", headers=headers)
     begun = time.perf_counter()
-    services.context.behind.wait()
+    services.context.background.wait()
     behind = time.perf_counter() - begun
     begun = time.perf_counter()
     answer = client.get(f"/jobs/{job_id}/read?view=times&over=average", headers=headers)

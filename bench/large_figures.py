@@ -61,7 +61,7 @@ def pages(services: Services, job_id: int) -> None:
     client, headers, times = create_app(services).test_client(), {"HX-Request": "true"}, []
     for page in PAGES:                                       # what the first look computes is found behind it by then
         client.get(f"/jobs/{job_id}/{page}", headers=headers)
-    services.context.behind.wait()
+    services.context.background.wait()
     for page in PAGES:
         for _ in range(RUNS):
             begun = time.perf_counter()
@@ -116,7 +116,7 @@ def day(services: Services) -> None:
             if looks % 20 == 0:
                 client.get(f"/jobs/{job.id}/{PAGES[looks // 20 % len(PAGES)]}", headers=headers)
             looks += 1
-        services.context.behind.wait()
+        services.context.background.wait()
         held.append(resident_mb())
         note(f"  after {until:.2g} h: {takes} takes, {meter_s / 60:.0f} min of meter, {looks} looks",
              f"{held[-1]:.0f} MB")

@@ -17,7 +17,7 @@ def test_subs_become_one_and_the_aligned_round_is_as_predicted(driver, address):
     services.sound.wait()
     page = Page(driver, place).open(f"/jobs/{job.id}/align")
     page.faults_in_console()
-    assert len(page.all("[data-rung]")) == len(job.channels)
+    assert len(page.all("[data-row]")) == len(job.channels)
     page.press("Use the proposal")
 
     # Subs: search, another compromise, a nudge, then as found.
@@ -44,11 +44,11 @@ def test_subs_become_one_and_the_aligned_round_is_as_predicted(driver, address):
     page.ready()
     assert services.aligning.view(job.id).alignment.routing.of("L").frequency_hz == 80
 
-    # The group is one rung that opens.
+    # The group is one row that opens.
     page.press("Levels and arrivals")
-    assert not page.find('[data-rung="Sub1"]').is_displayed()
-    page.find("[data-rung=subs] .opens").click()
-    assert page.find('[data-rung="Sub1"]').is_displayed()
+    assert not page.find('[data-row="Sub1"]').is_displayed()
+    page.find("[data-row=subs] .opens").click()
+    assert page.find('[data-row="Sub1"]').is_displayed()
     page.press("Kept alignments")
     page.fill("Name", "First")
     page.press("Keep")

@@ -39,7 +39,7 @@ def test_presets_are_heard_switched_turned_and_told_apart_blind(driver, shaped_a
     assert pressed(page) == ["false", "true"]
     page.wait(lambda: page.text("[data-player-words]").endswith("of 16.0 s"))
 
-    # Taste: heard beside the others at the same place, while it plays.
+    # Preference: heard beside the others at the same place, while it plays.
     page.find("#f-bass_db").send_keys(Keys.ARROW_RIGHT)
     page.wait(lambda: len(pressed(page)) == 3 and player(page) == "playing", why="what was turned is not heard")
     assert services.listening.view(job).audition.turned.bass_db == 0.5

@@ -1,4 +1,4 @@
-"""A correction by each kind of filter, for two blends, with an overruled verdict and a dragged band."""
+"""A correction by each kind of filter, for two seat weightings, with an overruled verdict and a dragged band."""
 
 import pytest
 from pages import Page
@@ -43,7 +43,7 @@ def agrees(page, services, job_id, channel="L"):
     assert page.text('[data-value="expected"]') == f"{expected.after_at_new_spots_db:.1f} dB"
 
 
-def test_a_correction_by_each_kind_of_filter_for_two_blends(driver, address, job):
+def test_a_correction_by_each_kind_of_filter_for_two_seat_weightings(driver, address, job):
     place, services = address
     page = Page(driver, place).open(f"/jobs/{job}/shape")
     page.faults_in_console()
@@ -92,22 +92,22 @@ def test_a_correction_by_each_kind_of_filter_for_two_blends(driver, address, job
         assert said in page.text("#shape-card")
         agrees(page, services, job)
 
-    # Another blend beside the first.
-    page.press("Blends and versions")
+    # Another seat weighting beside the first.
+    page.press("Seat weightings and versions")
     page.fill("Correction called", "both")
     page.press("Keep")
     seats = services.jobs.get(job).plan.seats
     page.fill(seats[0].name, "0")
     page.fill("Bench", "0")
-    page.press("Correct for this blend")
-    assert "no seat has a weight" in page.text(".blend-forms")
+    page.press("Correct for this seat weighting")
+    assert "no seat has a weight" in page.text(".seat-weighting-forms")
     page.fill("Bench", "1")
-    page.press("Correct for this blend")
+    page.press("Correct for this seat weighting")
     find(page, services, job)                              # on the sheet where it was asked for
     rows = services.blending.table(job).rows
     assert [row.name for row in rows] == ["as it is now", "both"]
     for row in rows:
-        assert f"{row.before_db[1]:.1f} to {row.after_db[1]:.1f}" in page.text(".blends")
+        assert f"{row.before_db[1]:.1f} to {row.after_db[1]:.1f}" in page.text(".seat-weightings")
     page.press("Use both")
     assert services.shaping.correction(job).name == "both"
     assert page.faults_in_console(expected=("422",)) == []

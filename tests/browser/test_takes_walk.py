@@ -70,10 +70,10 @@ def test_a_job_with_two_subs_is_taken_paused_repeated_imported_and_read(driver, 
     recording = tmp_path / "loft spot 3.flac"
     recording.write_bytes(flac(of_whole_spot(services.jobs.get(job.id), at=2)))
     page.open(f"/jobs/{job.id}/takes/imported")
-    page.find("#tray-form input[type=file]").send_keys(str(recording))
+    page.find("#imported-files-form input[type=file]").send_keys(str(recording))
     page.press("Lay them here")
-    page.wait(lambda: "whole spot" in page.text(".tray"), seconds=60)
-    assert "by its name" in page.text(".tray")
+    page.wait(lambda: "whole spot" in page.text(".imported-files"), seconds=60)
+    assert "by its name" in page.text(".imported-files")
     page.press("Keep what is sorted")
     page.wait(lambda: "9 takes kept" in page.text("#messages"))
     takes = services.taking.board(job.id).takes

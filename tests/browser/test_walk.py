@@ -139,7 +139,7 @@ def test_a_new_job_from_nothing_to_proven(driver, address, downloads, tmp_path):
     page.stop("Align")
     alignment_table = services.aligning.view(job_id).alignment_table
     for channel_row in alignment_table.channel_rows:
-        row = f'[data-rung="{channel_row.reading.channel}"]'
+        row = f'[data-row="{channel_row.reading.channel}"]'
         assert number(page.text(f'{row} [data-value="level"]')) == pytest.approx(channel_row.reading.level_db, abs=0.006)
         shown = page.find(f"{row} input[name^=trim]").get_attribute("value")
         assert float(shown) == pytest.approx(channel_row.trim_db, abs=0.01)

@@ -517,7 +517,7 @@ def test_levels_that_placing_explains_pass_and_others_do_not():
         assert len(verdicts_on({}, match, matched_at=9)) == against
 
 
-def test_arrival_ladder_brings_all_to_the_last_and_the_softest():
+def test_arrival_alignment_table_brings_all_to_the_last_and_the_softest():
     # 1 ms is 48 samples at 48 kHz; 1.26 dB is 1.3 in steps of 0.1.
     readings = [ChannelReading(channel="L", level_db=0.0, arrival_s=0.010, polarity="normal"),
                 ChannelReading(channel="R", level_db=1.26, arrival_s=0.009, polarity="normal")]

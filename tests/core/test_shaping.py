@@ -311,7 +311,7 @@ def test_locked_bands_stay_and_the_others_are_fitted_beside_them():
 
 # Targets
 
-def test_target_curves_and_tastes_add_up():
+def test_target_curves_and_preferences_add_up():
     curve = Curve(frequency_hz=(20, 200, 20_000), level_db=(4, 0, -4))
     target = Target(curve=curve, treble_db=-2, treble_cutoff_hz=4000)
     preference = Preference(name="evening", tilt_db_per_octave=-0.5, presence_db=1)

@@ -24,7 +24,7 @@ from dolce.core.tuning import (
     Responses,
     SeatWeighting,
     SpotLevels,
-    blends_of,
+    seat_weightings_of,
     levelled_again,
     predict,
     prove,
@@ -129,12 +129,12 @@ def test_every_seat_counts_by_its_weight_however_many_spots_it_has():
         SeatWeighting(weights={1: 0.0})
 
 
-def test_blends_begin_with_all_seats_then_the_main_one():
+def test_seat_weightings_begin_with_all_seats_then_the_main_one():
     plan = new_plan(RoomSize(length_m=5, width_m=4, height_m=2.5))
     two = replace(plan, seats=(*plan.seats, replace(plan.seats[0], id=2, name="Bench", is_main=False, weight=0.3,
                                                     place=Point(x_m=1, y_m=3, z_m=1.2))))
-    assert [b.name for b in blends_of(plan)] == ["All seats, weighted"]
-    assert [b.weights for b in blends_of(two)] == [{1: 1.0, 2: 0.3}, {1: 1.0}, {2: 1.0}]
+    assert [b.name for b in seat_weightings_of(plan)] == ["All seats, weighted"]
+    assert [b.weights for b in seat_weightings_of(two)] == [{1: 1.0, 2: 0.3}, {1: 1.0}, {2: 1.0}]
 
 
 def test_a_proof_compares_the_same_spots_only():

@@ -133,7 +133,7 @@ def test_a_corner_is_proposed_above_what_distorts(room, monkeypatch):
     monkeypatch.setattr("dolce.services.align.crossing.detail_of", lambda work, take, wish: heard)
     crossing = Crossing(services.context, services.aligning)
     crossing.view(job_id)
-    services.context.behind.wait()
+    services.context.background.wait()
     after = crossing.view(job_id).groups
     assert all(one.distorts_hz == pytest.approx(95, rel=0.04) for one in after)
     assert {one.proposed_hz for one in after} == {100}

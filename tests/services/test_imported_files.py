@@ -1,4 +1,4 @@
-"""Files made elsewhere lie in the tray, sorted and shown, before they become takes."""
+"""Files made elsewhere lie in the imported files, sorted and shown, before they become takes."""
 
 import io
 
@@ -145,11 +145,11 @@ def test_what_cannot_be_kept_stays_and_says_why(services, job):
         services.imported_files.sort(job.id, 999, code="L", spot_id=None)
 
 
-def test_the_tray_is_limited(services, job, monkeypatch):
+def test_the_imported_files_is_limited(services, job, monkeypatch):
     with pytest.raises(FormatError, match="no file"):
         services.imported_files.add(job.id, [])
     monkeypatch.setattr(imported_files, "MOST_BYTES", 10)
-    with pytest.raises(Conflict, match="too much"):
+    with pytest.raises(Conflict, match="too many files"):
         services.imported_files.add(job.id, [(b"12345678901", "a.wav")])
 
 

@@ -1,4 +1,4 @@
-"""Presets compared by ear: rendered at a seat, equally loud, blind, turned by taste."""
+"""Presets compared by ear: rendered at a seat, equally loud, blind, turned by preference."""
 
 import io
 import re
@@ -173,7 +173,7 @@ def test_recordings_that_are_none_are_refused_with_the_reason(pair, data, kind, 
         services.listening.hand_in(job_id, data, name="x.wav", order="film")
 
 
-def test_taste_is_heard_at_once_and_kept_as_a_version_with_filters_of_its_own(rendered):
+def test_preference_is_heard_at_once_and_kept_as_a_version_with_filters_of_its_own(rendered):
     services, job_id, audition = rendered
     preference = Preference(tilt_db_per_octave=-0.5, bass_db=3.0)
     services.listening.turn(job_id, "preset-A", preference)
@@ -181,7 +181,7 @@ def test_taste_is_heard_at_once_and_kept_as_a_version_with_filters_of_its_own(re
     assert turned.names[TURNED] == "A, turned"
     assert turned.number > audition.number
     assert turned.match.off_db < 0.1
-    # Band by band it is the curve of the taste on top of what A was.
+    # Band by band it is the curve of the preference on top of what A was.
     bands = turned.pressure["preset-A"]
     change = turned.pressure[TURNED].mean_db - bands.mean_db
     wanted = preference.level_db(bands.frequency_hz)
@@ -196,7 +196,7 @@ def test_taste_is_heard_at_once_and_kept_as_a_version_with_filters_of_its_own(re
     services.shaping.undo(job_id)
 
 
-def test_taste_on_top_of_bypass_can_be_heard_but_not_kept(rendered):
+def test_preference_on_top_of_bypass_can_be_heard_but_not_kept(rendered):
     services, job_id, _ = rendered
     services.listening.turn(job_id, "bypass", Preference(treble_db=2.0))
     with pytest.raises(Conflict, match="Bypass is no correction of this job"):

@@ -356,7 +356,7 @@ def test_filters_that_were_found_for_other_seats_say_so(managed):
     services.shaping.set_seat_weighting(job_id, seat_weightings[1])
     assert services.shaping.correction(job_id).found_for_others == seat_weightings[0]
     services.blending.keep(job_id, "Couch only")
-    page = client_of(services).get(f"/jobs/{job_id}/shape?sheet=blends").text
+    page = client_of(services).get(f"/jobs/{job_id}/shape?sheet=seat_weighting").text
     assert f"found for {seat_weightings[0].name}" in page
     assert f"filters for {seat_weightings[0].name}" in page
     table = services.blending.table(job_id)

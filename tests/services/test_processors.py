@@ -126,7 +126,7 @@ def test_a_processor_that_is_only_spoken_of_holds_what_the_person_says(services,
         services.processor.tick(job_id, key, on=True)
     assert services.taking.board(job_id).slate_left == 0
     services.rigging.set_rig(job_id, hardware="rehearsal")
-    services.processor.read(job_id)
+    services.processor.looked_at(job_id)
     assert known(services, job_id).bypassed                        # the rehearsal's own was never loaded
     assert known(services, job_id).slate == tuple(SLATE)           # ticks are the person's
 
@@ -145,7 +145,7 @@ def test_another_processor_of_the_chain_is_heard_and_is_part_of_a_round(services
         services.taking.run_spot(job_id, services.jobs.get(job_id).spots[0].id)
     services.taking.new_round(job_id, name="With it")
     louder = taken(services, job_id)["L"].level_db - late["L"].level_db
-    assert louder[np.abs(ANALYSIS_GRID_HZ - 70).argmin()] == pytest.approx(3, abs=0.3)  # its own taste
+    assert louder[np.abs(ANALYSIS_GRID_HZ - 70).argmin()] == pytest.approx(3, abs=0.3)  # its own preference
     assert services.aligning.view(job_id).round.name == "Untouched"
     services.processor.drop_other(job_id, "Receiver")
     assert known(services, job_id).bypassed

@@ -244,7 +244,7 @@ def test_every_view_shows_the_mean_over_the_spots_too(demo, demo_job, view):
 
 def test_averages_of_slow_views_are_found_while_a_single_take_is_looked_at(demo, monkeypatch):
     demo.reading.view(1, ReadWish(view="phase"))
-    demo.context.behind.wait()
+    demo.context.background.wait()
     monkeypatch.setattr("dolce.services.read.reading.detail_of", None)     # whoever computes anything now fails
     for view in ("times", "distortion", "noise"):
         shown = demo.reading.view(1, ReadWish(view=view, over="average", smoothing="1/3"))

@@ -1,4 +1,4 @@
-"""What the sheets of Shape do: searches behind the pages, verdicts, blends and versions, targets, convolutions."""
+"""What the sheets of Shape do: searches behind the pages, verdicts, seat weightings and versions, targets, convolutions."""
 
 from dataclasses import replace
 
@@ -122,7 +122,7 @@ def test_evidence_of_a_stretch_says_where_it_stands(job):
     assert region_evidence(services.context, services.shaping, job_id, "L", 0.1) is None
 
 
-def test_blends_side_by_side_say_what_each_seat_gains(job):
+def test_seat_weightings_side_by_side_say_what_each_seat_gains(job):
     services, job_id = job
     aim_by(services, job_id)
     services.shaping.find(job_id)

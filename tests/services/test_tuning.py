@@ -105,7 +105,7 @@ def test_one_spot_of_a_new_round_is_held_against_that_spot(services, job_id):
         assert np.sqrt(np.mean(off**2)) < 1.6
 
 
-def test_a_seat_of_weight_0_changes_nothing_and_a_blend_is_kept_with_the_bands(services, job_id):
+def test_a_seat_of_weight_0_changes_nothing_and_a_seat_weighting_is_kept_with_the_bands(services, job_id):
     def levels():
         return services.shaping.view(job_id, "L").shape.before_db
 
@@ -267,7 +267,7 @@ def test_what_would_spoil_a_pass_is_said_before_it(services, job_id):
     assert "Run spot 1 all the same" in page
 
 
-def test_levels_are_matched_at_the_main_seat_until_a_blend_is_chosen(services, job_id):
+def test_levels_are_matched_at_the_main_seat_until_a_seat_weighting_is_chosen(services, job_id):
     def levels():
         return {r.reading.channel: r.reading.level_db for r in services.aligning.view(job_id).alignment_table.channel_rows}
 

@@ -1,4 +1,4 @@
-"""The sheets of Takes: rows, and the tray of files made elsewhere."""
+"""The sheets of Takes: rows, and files made elsewhere."""
 
 import io
 import re
@@ -84,7 +84,7 @@ def test_a_pass_is_asked_for_with_its_signal(client, url, services):
     assert post(client, f"{url}/run", signal="hum", channel="L", spot="1").status_code == 422
 
 
-def test_files_lie_in_the_tray_until_they_are_kept(client, url, services):
+def test_files_lie_in_the_imported_files_until_they_are_kept(client, url, services):
     impulse = np.zeros(20_000)
     impulse[300] = 0.5
     assert "Nothing lies here" in client.get(f"{url}/imported").text

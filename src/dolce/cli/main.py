@@ -103,7 +103,7 @@ def _parser() -> argparse.ArgumentParser:
     align.add_argument("takes", metavar="TAKES.csv", type=Path)
     align.add_argument("--main-seat", metavar="NAME", help="where channels are matched; the first one when left out")
     align.add_argument("--weights", metavar="SEAT=1,...", help="how much seats count for subs; alike when left out")
-    align.add_argument("--crossover", type=float, default=80.0, help="corner between mains and subs, Hz")
+    align.add_argument("--crossover", type=float, default=80.0, help="crossover frequency between main channels and subs, Hz")
     align.add_argument("--max-loss", type=float, default=3.0,
                        help="of the subs' output against their incoherent sum, dB")
     align.add_argument("--max-delay", type=float, default=30.0, help="of any loudspeaker, ms")
@@ -198,7 +198,7 @@ def _response(options: argparse.Namespace) -> None:
 def _align(options: argparse.Namespace) -> None:
     from dolce.services.align.from_files import write_alignment
 
-    write_alignment(options.takes, main_seat=options.main_seat, out=options.out, corner_hz=options.crossover,
+    write_alignment(options.takes, main_seat=options.main_seat, out=options.out, crossover_hz=options.crossover,
                     weights=_by_name(options.weights, "--weights") if options.weights else None,
                     max_loss_db=options.max_loss, max_delay_s=options.max_delay / 1000, all_passes=options.all_pass)
 

@@ -76,7 +76,7 @@ def create_app(services: Services, *, cookie: str = "dolce") -> Flask:
 
     @app.before_request
     def _pages_go_first() -> None:
-        services.context.behind.page_begins()
+        services.context.background.page_begins()
         g.first = True
 
     @app.before_request
@@ -90,7 +90,7 @@ def create_app(services: Services, *, cookie: str = "dolce") -> Flask:
     @app.teardown_request
     def _asked(_error: BaseException | None) -> None:
         if g.pop("first", False):
-            services.context.behind.page_ends()
+            services.context.background.page_ends()
         asking = g.pop("asking", None)
         if asking is not None:
             asking.__exit__(None, None, None)

@@ -129,7 +129,7 @@ def serve(*, folder: Path | None, port: int, demo: bool) -> None:
         # (https://docs.python.org/3.11/library/sys.html#sys.setswitchinterval).
         sys.setswitchinterval(TURN_S)
         hold_little()
-        give_back_at_rest(lambda: services.context.behind.page_at)
+        give_back_at_rest(lambda: services.context.background.page_at)
         threading.Thread(target=load_the_rest, daemon=True).start()
         services.preparing.begin()
         print(f"Dolce is at http://127.0.0.1:{server.effective_port}  (Ctrl-C ends it)", flush=True)

@@ -1,4 +1,4 @@
-"""The arrival ladder: every channel's arrival and level, and what brings it level with the others."""
+"""The arrival alignment table: every channel's arrival and level, and what brings it level with the others."""
 
 import math
 from collections.abc import Mapping, Sequence
@@ -104,7 +104,7 @@ class AlignmentRow:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class AlignmentTable:
-    """All rungs, and what would still differ with trims and delays in steps."""
+    """All rows, and what would still differ with trims and delays in steps."""
 
     channel_rows: tuple[AlignmentRow, ...]
     level_left_db: float

@@ -9,10 +9,6 @@ from dolce.core.correction.evidence import Needs
 from dolce.core.uncertainty import effective_count, student_factor
 
 _SHARE = 0.8              # four of five
-# Spots stand around the same seats, new ones too, so that part of what they differ by is no chance: of what the spread
-# alone would give, the mean over other spots was off by 0.75 on 25 simulated loudspeakers, and by 0.9 to 1.0 in the 24
-# rooms of bench/rehearsal_figures.py.
-_SAME_SEATS = 0.9
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -83,6 +79,6 @@ def expected(needs: Needs, corrected_db: NDArray, left_out_db: NDArray, *, at_hz
     middle = float(needs.weight @ at_new)
     effective = effective_count(needs.weight)
     spread = np.sqrt(float(needs.weight @ (at_new - middle) ** 2) * effective / max(effective - 1, 0.5))
-    reach = student_factor(needs.weight, share=_SHARE) * _SAME_SEATS * spread / np.sqrt(effective)
+    reach = student_factor(needs.weight, share=_SHARE) * spread / np.sqrt(effective)
     return Expected(before_db=before, after_db=after, after_at_new_spots_db=middle, spots=needs.spots,
                     after_at_new_spots_low_db=max(0.0, middle - reach), after_at_new_spots_high_db=middle + reach)

@@ -112,14 +112,14 @@ class Preference:
     """
 
     name: str = ""
-    tilt_db_per_octave: float = limited(-2, 2, where="tilt of the taste", unit="dB per octave", default=0.0)
-    bass_db: float = limited(-9, 9, where="bass of the taste", unit="dB", default=0.0)
-    presence_db: float = limited(-6, 6, where="presence of the taste", unit="dB", default=0.0)
-    treble_db: float = limited(-9, 9, where="treble of the taste", unit="dB", default=0.0)
+    tilt_db_per_octave: float = limited(-2, 2, where="tilt of the preference", unit="dB per octave", default=0.0)
+    bass_db: float = limited(-9, 9, where="bass of the preference", unit="dB", default=0.0)
+    presence_db: float = limited(-6, 6, where="presence of the preference", unit="dB", default=0.0)
+    treble_db: float = limited(-9, 9, where="treble of the preference", unit="dB", default=0.0)
     on: bool = True
 
     def __post_init__(self) -> None:
-        checked.text(self.name, longest=60, where="name of the taste")
+        checked.text(self.name, longest=60, where="name of the preference")
         ranges(self)
 
     def level_db(self, frequency_hz: NDArray) -> NDArray[np.float64]:
@@ -176,7 +176,7 @@ class Target:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class KeptTarget:
-    """A target without its level, kept by name for other jobs, with the taste that goes with it."""
+    """A target without its level, kept by name for other jobs, with the preference that goes with it."""
 
     id: int | None = None
     name: str

@@ -31,7 +31,7 @@ from dolce.core.tuning.outputs import Outputs
 from dolce.core.tuning.prediction import Responses, level_of, predict, response_of, settings_of, taps_of
 from dolce.core.tuning.proof import Proof, SpotLevels, Verdict, prove, verdicts_on
 from dolce.core.tuning.rounds import spot_deviations_db
-from dolce.core.tuning.seat_weighting import ALL_SEATS, SeatWeighting, blends_of
+from dolce.core.tuning.seat_weighting import ALL_SEATS, SeatWeighting, seat_weightings_of
 from dolce.core.tuning.shape import (
     HEARD_TO_HZ,
     SHAPING_PER_OCTAVE,
@@ -82,7 +82,7 @@ __all__ = [
     "SpotLevels",
     "Verdict",
     "arrivals_apart",
-    "blends_of",
+    "seat_weightings_of",
     "changed_outputs",
     "clean_bands",
     "convolved_db",

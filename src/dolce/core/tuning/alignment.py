@@ -48,7 +48,7 @@ class Alignment:
         Which channels are high-passed, and the subs that play their bass.
     subs_together : bool
         Whether the subs play as one: each is then matched 20 lg n lower, so that together they read as one channel.
-    seat_weighting : Blend or None
+    seat_weighting : Seat weighting or None
         Seats whose levels are matched; None for the main seat's.
     levels : LevelWish
         How levels are matched.

@@ -1,4 +1,4 @@
-"""An alignment put together from what was found of its parts: mains by the ladder, subs as a group."""
+"""An alignment put together from what was found of its parts: mains by the alignment table, subs as a group."""
 
 from dataclasses import replace
 
@@ -11,9 +11,9 @@ from dolce.core.tuning.steps import on_step
 
 def with_table(alignment: Alignment, alignment_table: AlignmentTable, *, delay_step_s: float,
                 trim_step_db: float = 0.1) -> Alignment:
-    """The alignment with trims, delays and polarities as a ladder proposes them.
+    """The alignment with trims, delays and polarities as a alignment table proposes them.
 
-    Where the subs are a group, the ladder has one rung for it (`SUBS`), whose trim the loudest of them gets; delays
+    Where the subs are a group, the alignment table has one row for it (`SUBS`), whose trim the loudest of them gets; delays
     count from mains that arrive together. None is below 0: a group that has to be earlier makes the mains later.
     """
     group = alignment.subs

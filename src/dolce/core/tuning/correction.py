@@ -76,7 +76,7 @@ class Correction:
         The round that it starts from: kept, never guessed.
     alignment : Alignment or None
         The very version of the alignment that it stands on.
-    seat_weighting : Blend
+    seat_weighting : Seat weighting
         The seats that it is for.
     bands : mapping of channel to tuple of Band
     trims_db : mapping of channel to dB
@@ -86,7 +86,7 @@ class Correction:
         By what channels are corrected.
     own : mapping of channel to Aim
         Channels with a target, limits and means of their own.
-    preference : Taste or None
+    preference : Preference or None
         On top of every target.
     convolutions : mapping of channel to FoundConvolution
     overruled : mapping of channel to tuple of Overruled
@@ -95,7 +95,7 @@ class Correction:
         Those at the monitors' backs, as they were measured and as they shall stand.
     clean_db : mapping of channel to mapping of octave to dB SPL
         How loud each plays cleanly at the main seat, as typed.
-    found_for : Blend or None
+    found_for : Seat weighting or None
         The seat weighting for which the filters were found; None where they were not, or by an older version.
     fewer : mapping of channel to (number, share)
         What fewer filters would take away of the deviation that the most of them do, as the last search found it.
@@ -171,7 +171,7 @@ class Correction:
         return replace(self, own={**self.own, channel: replace(own, target=replace(own.target, curve=curve))})
 
     def target_db(self, channel: str, at_hz: NDArray) -> NDArray[np.float64]:
-        """A channel's target with the taste on top, relative to its own level, shape as given."""
+        """A channel's target with the preference on top, relative to its own level, shape as given."""
         level = self.aim(channel).target.level_db(at_hz)
         return level if self.preference is None else level + self.preference.level_db(at_hz)
 

@@ -52,7 +52,7 @@ class Responses:
         return power_db(np.abs(self.together(channels)) ** 2)
 
     def seat_level_db(self, channels: Sequence[str], weights: Mapping[int, float]) -> NDArray[np.float64]:
-        """Energy average of channels together over the spots of a seat or of a blend, shape (points,)."""
+        """Energy average of channels together over the spots of a seat or of a seat weighting, shape (points,)."""
         rows = [k for k, spot in enumerate(self.spots) if weights.get(spot, 0) > 0]
         weight = np.array([weights[self.spots[k]] for k in rows])
         return power_db(np.average(np.abs(self.together(channels)[rows]) ** 2, axis=0, weights=weight))

@@ -43,8 +43,8 @@ class SeatWeighting:
         return {spot: float(weight) for spot, weight in zip(spots, found, strict=True) if weight > 0}
 
 
-def blends_of(plan: RoomPlan) -> list[SeatWeighting]:
-    """The blends that a plan suggests: all seats by their weights, the main seat alone, then each other seat alone."""
+def seat_weightings_of(plan: RoomPlan) -> list[SeatWeighting]:
+    """The seat weightings that a plan suggests: all seats by their weights, the main seat alone, then each other seat alone."""
     weights = {seat.id: seat.weight for seat in plan.seats}
     if not any(weights.values()):
         weights = {plan.main_seat.id: 1.0}

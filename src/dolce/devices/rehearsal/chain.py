@@ -28,7 +28,7 @@ class Chain:
     connected : tuple of str
         Channels that have a speaker.
     others : tuple of ProcessorInUse
-        Processors behind the one that is loaded; those that are on change the sound to their own taste.
+        Processors behind the one that is loaded; those that are on change the sound to their own preference.
     knobs_db : mapping of str to float
         What the hand did to the gain at each speaker; "volume" to all of them.
     """
@@ -59,7 +59,7 @@ class Chain:
         return fed
 
     def _behind(self, samples: NDArray, other: ProcessorInUse, sample_rate_hz: int) -> NDArray:
-        """After a processor that corrects by itself: late, and where it is on, to its own taste."""
+        """After a processor that corrects by itself: late, and where it is on, to its own preference."""
         own = _OWN_PREFERENCE if other.name in self.processor.by_themselves else ()
         return processed(samples, ChannelSettings(delay_s=other.latency_s, filters=own), sample_rate_hz=sample_rate_hz)
 

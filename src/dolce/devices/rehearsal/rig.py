@@ -77,7 +77,7 @@ class RehearsalRig:
     faults : tuple of Fault
         What is wrong with the rig, to practise.
     others : tuple of ProcessorInUse
-        Processors behind the one that is loaded; those that are on change the sound to their own taste.
+        Processors behind the one that is loaded; those that are on change the sound to their own preference.
     burst : str
         The channel during whose take here a door slams, if that is among the faults; empty for none.
     path : tuple of Point

@@ -10,7 +10,7 @@ from dolce.core.alignment import AlignmentTable, LevelWish
 from dolce.core.geometry import distance_m
 from dolce.core.job import Job, Round
 from dolce.core.processor import ChannelSettings, Preset, UnsupportedSetting
-from dolce.core.tuning import Alignment, ChannelAlignment, SeatWeighting, blends_of
+from dolce.core.tuning import Alignment, ChannelAlignment, SeatWeighting, seat_weightings_of
 from dolce.errors import Conflict, InvalidForm, InvalidValue
 from dolce.services.align.bass_takes import summable
 from dolce.services.align.proposing import Proposal, Proposing
@@ -20,13 +20,13 @@ from dolce.services.load.unsupported_words import unsupported_words
 from dolce.services.read.round_curves import base_round
 from dolce.store import AlignmentVersion
 
-# Which field of the table a misfit stands beside.
+# Which field of the table a unsupported setting stands beside.
 _FIELD_OF = {"trim": "trim", "trim step": "trim", "delay": "delay", "delay step": "delay"}
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
 class AlignView:
-    """The ladder with what was chosen of it.
+    """The alignment table with what was chosen of it.
 
     Attributes
     ----------
@@ -60,7 +60,7 @@ class AlignView:
 
     @property
     def missing(self) -> str:
-        """Why there is no ladder, where there is none."""
+        """Why there is no alignment table, where there is none."""
         return self.proposal.missing
 
     @property
@@ -78,7 +78,7 @@ class AlignView:
     @property
     def seat_weightings(self) -> tuple[SeatWeighting, ...]:
         """Seats that levels could be matched over, besides the main seat alone; empty where there is one seat."""
-        return tuple(b for b in blends_of(self.job.plan) if set(b.weights) != {self.job.seat.id})
+        return tuple(b for b in seat_weightings_of(self.job.plan) if set(b.weights) != {self.job.seat.id})
 
     @property
     def levels_over(self) -> str:
@@ -130,11 +130,11 @@ class Aligning:
             with self._context.look() as work:
                 self._context.bass.spectra(work, summable(work, base.id, (channel,)))
 
-        self._context.behind.begin("align", (base.id, stamp, job.channels), lambda: [
+        self._context.background.begin("align", (base.id, stamp, job.channels), lambda: [
             partial(step, channel) for channel in reversed(job.channels)])       # subs first
 
     def use_proposal(self, job_id: int) -> None:
-        """Take over the ladder's trims and delays; an inverted speaker is turned round."""
+        """Take over the alignment table's trims and delays; an inverted speaker is turned round."""
         self.change(job_id, "as proposed", lambda alignment: alignment)
 
     def set_levels(self, job_id: int, wish: LevelWish) -> None:
@@ -207,7 +207,7 @@ class Aligning:
                 work.jobs.touch(job.id, self._context.now())
 
     def set_seat_weighting(self, job_id: int, seat_weighting: SeatWeighting | None) -> None:
-        """Match levels over a blend of seats, or at the main seat alone; trims stay until they are chosen again."""
+        """Match levels over a seat weighting of seats, or at the main seat alone; trims stay until they are chosen again."""
         with self._context.change() as work:
             before = work.alignments.current(job_id) or Alignment()
             if before.seat_weighting != seat_weighting:

@@ -176,7 +176,7 @@ class Crossing:
             self._distorts[take.id] = distorts_below_hz(found.frequency_hz, found.total_db, found.noise_db)
 
         fresh = [take for take in takes.values() if take.id not in self._distorts]
-        self._context.behind.begin("corners", tuple(take.id for take in fresh), lambda: [
+        self._context.background.begin("corners", tuple(take.id for take in fresh), lambda: [
             partial(step, take) for take in fresh])
 
     def set_crossovers(self, job_id: int, corners: Mapping[str, Crossover | None], *,
@@ -277,7 +277,7 @@ def _protections(job: Job, alignment: Alignment, curves: Mapping[str, ChannelCur
     """Every output that plays down to its own end."""
     found = []
     for speaker in job.speakers:
-        whole = curves[speaker.channel].weighted_over_seats(weights) if speaker.channel in curves else None
+        whole = curves[speaker.channel].averaged_over_seats(weights) if speaker.channel in curves else None
         relieved = alignment.routing is not None and not speaker.is_sub and alignment.routing.of(speaker.channel)
         if whole is None or relieved:
             continue

@@ -191,7 +191,7 @@ def _distances_m(job: Job) -> dict[str, float]:
 
 
 def _missing(job: Job, base: Round | None, readings: list[ChannelReading]) -> str:
-    """Why there is no ladder; empty where there is one."""
+    """Why there is no alignment table; empty where there is one."""
     centre = job.plan.centre_spot
     if base is None:
         return "Nothing is taken yet with the processor bypassed."

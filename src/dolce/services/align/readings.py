@@ -30,7 +30,7 @@ from dolce.store import UnitOfWork
 def readings_of(work: UnitOfWork, job: Job, round_id: int, *, seat_weighting: SeatWeighting | None = None,
                 since: int | None = None, wanted_db: Mapping[str, float] | None = None,
                 band_hz: tuple[float, float] = LEVEL_BAND_HZ) -> list[ChannelReading]:
-    """Level and polarity over the spots of the main seat, or of a blend of seats; arrival at the main seat's centre,
+    """Level and polarity over the spots of the main seat, or of a seat weighting of seats; arrival at the main seat's centre,
     by all of its spots (`seat_arrivals_of`).
 
     Levels are known within one group of takes (`TakeRecord.level_group`), and unknown for channels that have none of
@@ -121,7 +121,7 @@ def level_group_of(takes: Mapping[str, Mapping[int, TakeRecord]]) -> str | None:
 
 
 def level_weights(job: Job, seat_weighting: SeatWeighting | None) -> dict[int, float]:
-    """Weight by id of every spot that levels are matched at: those of a blend of seats, or of the main seat alone."""
+    """Weight by id of every spot that levels are matched at: those of a seat weighting of seats, or of the main seat alone."""
     return main_seat_weights(job) if seat_weighting is None else spot_weights(job, seat_weighting)
 
 

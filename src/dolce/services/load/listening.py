@@ -1,4 +1,4 @@
-"""Presets compared by ear: programme rendered at a seat through each of them, equally loud; blind trials; taste."""
+"""Presets compared by ear: programme rendered at a seat through each of them, equally loud; blind trials; preference."""
 
 import threading
 from collections import OrderedDict
@@ -35,7 +35,7 @@ _KEPT = 2                          # jobs whose recording and rendering stay at 
 
 @dataclass(slots=True, kw_only=True)
 class Work(ToldSearch):
-    """A rendering, or filters that are found for a taste."""
+    """A rendering, or filters that are found for a preference."""
 
     what: str
 
@@ -222,7 +222,7 @@ class Listening:
             _kept(self._auditions, job_id, replace(audition, number=self._count, files=files,
                                                    match=replace(audition.match, sample={})))     # the files hold it
 
-    # Taste
+    # Preference
 
     def turn(self, job_id: int, of: str, preference: Preference) -> None:
         """One of what is compared with tilt, bass and treble on top, beside the others and as loud as they."""
@@ -240,7 +240,7 @@ class Listening:
             pressure={**audition.pressure, TURNED: pressure_by_band(heard[TURNED][0], sample_rate_hz=rate)}))
 
     def keep_preference(self, job_id: int, name: str) -> None:
-        """Find filters toward the target with this taste on top, and keep them as a version; behind the page.
+        """Find filters toward the target with this preference on top, and keep them as a version; behind the page.
 
         Raises
         ------
@@ -262,7 +262,7 @@ class Listening:
         preference = _together(correction.preference, audition.turned, name)
 
         def task(told: Told) -> None:
-            self._shaping.change(job_id, f"taste {name}", lambda _: replace(correction, preference=preference))
+            self._shaping.change(job_id, f"preference {name}", lambda _: replace(correction, preference=preference))
             self._shaping.find(job_id, told)
             self._blending.keep(job_id, name, "Turned while listening.")
 
@@ -348,7 +348,7 @@ def _made_of(tuned: Tuned, correction: object, preset: Preset | None) -> bool:
 
 
 def _together(base: Preference | None, turned: Preference, name: str) -> Preference:
-    """A taste on top of the one that a correction has already."""
+    """A preference on top of the one that a correction has already."""
     base = base if base is not None and base.on else Preference()
     return replace(base, name=name, on=True,
                    tilt_db_per_octave=round(base.tilt_db_per_octave + turned.tilt_db_per_octave, 2),

@@ -44,7 +44,7 @@ class Loading:
             heard = self._context.curves.of(work, correction.round_id) if correction.round_id is not None else {}
         main = main_seat_weights(job)
         heard_db = {channel: own.average.level_db for channel, whole in heard.items()
-                    if (own := whole.weighted_over_seats(main)) is not None}
+                    if (own := whole.averaged_over_seats(main)) is not None}
         tuned = Tuned(job=job, correction=correction, alignment=alignment, versions=versions)
         contents = contents_of(versions)
         names = {name: key for key, name in contents.items()}

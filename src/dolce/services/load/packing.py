@@ -182,7 +182,7 @@ def _softer_db(load: LoadView, wish: PackageWish) -> float:
 
 
 def _targets(correction: Correction) -> dict:
-    """The target of all channels, those of single ones, and the taste on top."""
+    """The target of all channels, those of single ones, and the preference on top."""
     return {**asdict(correction.target), "own": {c: asdict(aim.target) for c, aim in correction.own.items()},
             "preference": asdict(correction.preference) if correction.preference is not None else None}
 

@@ -77,7 +77,7 @@ class ProofView:
     Attributes
     ----------
     needs : what is missing: "takes", "shape", "load", "round" or ""
-    seat_id : the seat at which everything is looked at; None for the blend that the correction is for
+    seat_id : the seat at which everything is looked at; None for the seat weighting that the correction is for
     lacking : channels that were not taken in the round after, at any spot that counts
     spots, spots_wanted : at how many spots the channels are compared, the fewest; and how many count
     against : what speaks against the proof
@@ -113,7 +113,7 @@ class Proving:
         self._context = context
 
     def view(self, job_id: int, *, seat_id: int | None = None) -> ProofView:
-        """For the blend of the present correction, or at one seat."""
+        """For the seat weighting of the present correction, or at one seat."""
         with self._context.look() as work:
             job = work.jobs.get(job_id)
             correction = present_correction(work, job)
@@ -239,7 +239,7 @@ def _proof(job: Job, correction: Correction, after_round: Round, before: Channel
     """
     grid, settings, cut_db = ANALYSIS_GRID_HZ, after_round.state.settings_for(before.channel), after_round.state.cut_db
     target = correction.target_db(before.channel, grid)
-    whole = before.weighted_over_seats(weights)
+    whole = before.averaged_over_seats(weights)
     if whole is None:
         return None
     trim_db, turned_db = settings.trim_db + cut_db, correction.turned_db(before.channel, grid)
@@ -269,7 +269,7 @@ def _fronts_db(correction: Correction, after: Round, before: Mapping[str, Channe
     """Level of the fronts as they were loaded, where targets are hung by that."""
     found = {}
     for name, curves in before.items():
-        whole = curves.weighted_over_seats(weights) if correction.anchor == "fronts" else None
+        whole = curves.averaged_over_seats(weights) if correction.anchor == "fronts" else None
         if whole is not None:
             raised = after.state.settings_for(name).trim_db + after.state.cut_db
             found[name] = whole.average.level_db + raised + correction.turned_db(name, ANALYSIS_GRID_HZ)

@@ -305,7 +305,7 @@ class Reading:
             with self._context.look() as work:
                 self._detail(work, take, wish)
 
-        self._context.behind.begin("read", tuple(take.id for take in takes), lambda: [
+        self._context.background.begin("read", tuple(take.id for take in takes), lambda: [
             partial(step, take, replace(view.wish, view=slow)) for slow in _SLOW for take in takes])
 
     def _with_averages(self, work: UnitOfWork, view: ReadView) -> ReadView:

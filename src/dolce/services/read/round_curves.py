@@ -13,7 +13,7 @@ from dolce.core.response import (
     average_over_spots,
     smoothed_level_db,
 )
-from dolce.core.tuning import SHAPING_PER_OCTAVE, SeatWeighting, SpotLevels, blends_of
+from dolce.core.tuning import SHAPING_PER_OCTAVE, SeatWeighting, SpotLevels, seat_weightings_of
 from dolce.store import UnitOfWork
 
 _ROUNDS = 8
@@ -42,9 +42,9 @@ class ChannelCurves:
         """The takes at some spots, all alike; None where there is none."""
         if all(take.spot_id in spots for take in self.takes):
             return self
-        return self.weighted_over_seats(dict.fromkeys(spots, 1.0))
+        return self.averaged_over_seats(dict.fromkeys(spots, 1.0))
 
-    def weighted_over_seats(self, weights: Mapping[int, float]) -> "ChannelCurves | None":
+    def averaged_over_seats(self, weights: Mapping[int, float]) -> "ChannelCurves | None":
         """The takes at spots that count, averaged by their weights; None where there is none."""
         rows = [k for k, take in enumerate(self.takes) if weights.get(take.spot_id, 0) > 0]
         if not rows:
@@ -84,16 +84,16 @@ class ShapingCurves:
         return self._kept.get_or((round_id, work.takes.newest(round_id)), lambda: curves_by_channel(
             work.takes.latest(round_id), work, per_octave=SHAPING_PER_OCTAVE))
 
-    def weighted_over_seats(self, work: UnitOfWork, job: Job, round_id: int, seat_weighting: SeatWeighting) -> dict[str, ChannelCurves]:
-        """Curves of the job's channels averaged for a blend, at the spots that the plan has for its seats."""
+    def averaged_over_seats(self, work: UnitOfWork, job: Job, round_id: int, seat_weighting: SeatWeighting) -> dict[str, ChannelCurves]:
+        """Curves of the job's channels averaged for a seat weighting, at the spots that the plan has for its seats."""
         weights = spot_weights(job, seat_weighting)
         kept = self.of(work, round_id)
-        found = {channel: kept[channel].weighted_over_seats(weights) for channel in job.channels if channel in kept}
+        found = {channel: kept[channel].averaged_over_seats(weights) for channel in job.channels if channel in kept}
         return {channel: curves for channel, curves in found.items() if curves is not None}
 
 
 def spot_weights(job: Job, seat_weighting: SeatWeighting) -> dict[int, float]:
-    """Weight of every spot that counts in a blend, by id."""
+    """Weight of every spot that counts in a seat weighting, by id."""
     return seat_weighting.spot_weights({spot.id: spot.seat_id for spot in job.spots})
 
 
@@ -103,8 +103,8 @@ def main_seat_weights(job: Job) -> dict[int, float]:
 
 
 def usual_seat_weighting(job: Job) -> SeatWeighting:
-    """The blend to begin with: all seats by their weights."""
-    return blends_of(job.plan)[0]
+    """The seat weighting to begin with: all seats by their weights."""
+    return seat_weightings_of(job.plan)[0]
 
 
 def cells_by_round(work: UnitOfWork, job: Job, round_ids: Collection[int]) -> dict[int, int]:

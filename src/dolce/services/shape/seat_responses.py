@@ -37,7 +37,7 @@ def heard_of(context: Context, work: UnitOfWork, job: Job, correction: Correctio
         # Where the sum can't be formed at any spot there is nothing to shape: its main speaker alone is another sound.
         return _summed(context, work, job, correction, round_id, channel, weights, before)
     curves = subs_as_one(context, work, job, alignment, round_id=round_id, curves=context.curves.of(work, round_id))
-    whole = curves[channel].weighted_over_seats(weights) if channel in curves else None
+    whole = curves[channel].averaged_over_seats(weights) if channel in curves else None
     if whole is None:
         return None
     spots = tuple(take.spot_id for take in whole.takes)

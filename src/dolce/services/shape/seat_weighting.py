@@ -1,4 +1,4 @@
-"""Corrections kept by name, for other blends of seats or other ways, and what each does at every seat."""
+"""Corrections kept by name, for other seat weightings of seats or other ways, and what each does at every seat."""
 
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
@@ -71,7 +71,7 @@ class WeightingCell:
 
 
 class Blending:
-    """Blends and versions of one job."""
+    """Seat weightings and versions of one job."""
 
     def __init__(self, context: Context, shaping: Shaping) -> None:
         self._context = context
@@ -123,10 +123,10 @@ class Blending:
                         after_db=means(after), most_db=most, found_for=correction.found_for_others)
 
     def set_weights(self, job_id: int, name: str, weights: Mapping[int, float]) -> None:
-        """For a blend of one's own; the filters stay until they are looked for again."""
+        """For a seat weighting of one's own; the filters stay until they are looked for again."""
         if not any(weights.values()):
             raise InvalidValue("no seat has a weight above 0.", where="weights", remedy="Give one of them a weight.")
-        self._shaping.set_seat_weighting(job_id, SeatWeighting(name=name.strip() or "own blend",
+        self._shaping.set_seat_weighting(job_id, SeatWeighting(name=name.strip() or "own seat weighting",
                                               weights={seat: w for seat, w in weights.items() if w > 0}))
 
     def keep(self, job_id: int, name: str, note: str = "") -> None:

@@ -39,7 +39,7 @@ from dolce.core.tuning import (
     Correction,
     Heard,
     SeatWeighting,
-    blends_of,
+    seat_weightings_of,
     convolved_db,
     expectation_of,
     found_filters,
@@ -75,7 +75,7 @@ class ShapeView:
     names : channels that can be shaped
     shape : the channel in front
     spots : ids of those over which it is averaged
-    lacking : seats of the blend at which it was not taken
+    lacking : seats of the seat weighting at which it was not taken
     not_summed : spots at which the channel and what plays its bass can't be added up, and what lacks there, in words
     round : the one that the correction starts from
     rounds : those that it could start from
@@ -168,7 +168,7 @@ class Shaping:
                 not_summed=() if not (base and channel) else _not_summed(
                     job, unsummed(work, job, correction, base.id, channel)),
                 version=work.corrections.version(job_id), found=correction.found, round=base,
-                seat_weightings=tuple(blends_of(job.plan)), rounds=tuple(r for r in work.takes.rounds(job_id) if r.bypassed),
+                seat_weightings=tuple(seat_weightings_of(job.plan)), rounds=tuple(r for r in work.takes.rounds(job_id) if r.bypassed),
                 moved_on=correction.found and not correction.stands_on(work.alignments.current(job_id)),
                 moved=moved_words(work, job, base.id) if base else (), search=search, searching=searching)
 
@@ -317,7 +317,7 @@ class Shaping:
     def set_aim(self, job_id: int, *, aim: Aim, anchor: str, anchor_band_hz: tuple[float, float],
                 anchor_level_db: float, linked: bool, preference: Preference | None, scope: Scope = "all",
                 channel: str = "") -> None:
-        """Change target, limits, means, taste or link; the filters stay until they are looked for again.
+        """Change target, limits, means, preference or link; the filters stay until they are looked for again.
 
         Parameters
         ----------
@@ -370,7 +370,7 @@ class Shaping:
 
     def set_seat_weighting(self, job_id: int, seat_weighting: SeatWeighting) -> None:
         """For whom the correction is; the bands stay until they are looked for again."""
-        self.change(job_id, f"blend {seat_weighting.name}", lambda c: replace(c, seat_weighting=seat_weighting))
+        self.change(job_id, f"seat weighting {seat_weighting.name}", lambda c: replace(c, seat_weighting=seat_weighting))
 
     def start_from(self, job_id: int, round_id: int) -> None:
         """Start from another round; the bands stay until they are looked for again."""
@@ -482,7 +482,7 @@ class Shaping:
         curves = subs_as_one(self._context, work, job, correction.alignment, round_id=correction.round_id, curves=alone)
         change = {}
         for speaker in job.speakers:
-            at_seat = curves[speaker.channel].weighted_over_seats(weights) if speaker.channel in curves else None
+            at_seat = curves[speaker.channel].averaged_over_seats(weights) if speaker.channel in curves else None
             if at_seat is not None and speaker.channel in correction.alignment.channels:
                 # As finely as takes are kept: sharp bands on a steep response change less than its smoothed curve says.
                 own = curves[speaker.channel] is alone.get(speaker.channel)
@@ -650,7 +650,7 @@ def _level_change_db(level_db: ArrayLike, weights: Sequence[float], change_db: N
 
 
 def _missing(job: Job, correction: Correction, spots: Sequence[int]) -> tuple[str, ...]:
-    """Seats of the blend of which a channel has no spot."""
+    """Seats of the seat weighting of which a channel has no spot."""
     reached = {spot.seat_id for spot in job.spots if spot.id in spots}
     planned = {spot.seat_id for spot in job.spots}
     return tuple(seat.name for seat in job.plan.seats if correction.seat_weighting.weights.get(seat.id, 0) > 0

@@ -94,7 +94,7 @@ class ImportedFiles:
         with self._lock:
             there = sum(len(item.data) for item in self._items.values()) + sum(len(data) for data, _ in files)
             if there > MOST_BYTES or len(self._items) + len(files) > MOST_FILES:
-                raise Conflict("too much lies in the tray.", where="files",
+                raise Conflict("too many files wait to be kept.", where="files",
                                remedy="Keep or put aside what is there, then bring the others.")
             new = [ImportedFile(number=next(self._numbers), job_id=job_id, file_name=name, data=data)
                    for data, name in files]
@@ -157,7 +157,7 @@ class ImportedFiles:
         except DolceError as error:
             self._put(replace(item, what="unusable", fault=str(error)))
         except Exception:
-            log.exception("a file in the tray could not be read")
+            log.exception("a file in the imported files could not be read")
             self._put(replace(item, what="unusable", fault="Something broke inside Dolce while it was read."))
 
     def _known(self, job: Job, item: ImportedFile) -> ImportedFile:

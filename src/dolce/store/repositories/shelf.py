@@ -86,7 +86,7 @@ class Processors(Shelf[ProcessorLimits]):
 
 
 class KeptTargets(Shelf[KeptTarget]):
-    """Targets of the calibrator, with or without a taste."""
+    """Targets of the calibrator, with or without a preference."""
 
     row, kind, what = TargetRow, KeptTarget, "target"
 

@@ -1,4 +1,4 @@
-// The card of a cell, and recordings dropped on a cell: they go through the upload form of its card, several into the tray.
+// The card of a cell, and recordings dropped on a cell: they go through the upload form of its card, several into the imported files.
 /* global htmx */
 export async function openCell(cell) {
   const cut = cell.dataset.cell.lastIndexOf("-"), [channel, spot] = [cell.dataset.cell.slice(0, cut), cell.dataset.cell.slice(cut + 1)];
@@ -22,10 +22,10 @@ export function startDrops() {
     event.preventDefault();
     cell.classList.remove("drop-here");
     const files = event.dataTransfer.files;
-    const tray = document.querySelector("#tray-form");
-    if (files.length > 1 && tray) {
-      tray.querySelector("input[type=file]").files = files;
-      tray.requestSubmit();
+    const filesForm = document.querySelector("#imported-files-form");
+    if (files.length > 1 && filesForm) {
+      filesForm.querySelector("input[type=file]").files = files;
+      filesForm.requestSubmit();
       return;
     }
     if (!files.length || !cell.querySelector(".cell-open")) return;

@@ -1,4 +1,4 @@
-"""The arrival ladder as rows of bars and figures."""
+"""The arrival alignment table as rows of bars and figures."""
 
 from dataclasses import dataclass, replace
 
@@ -18,7 +18,7 @@ class Row:
     """One output, or the subs as one (`channel` is then "subs", and `subs` has their rows).
 
     A bar runs from 0 to the arrival, then the delay to the last one; x in units of the drawing. `whisker` is the level
-    over all levels of the ladder, with its spread over the spots to both sides: lowest, middle, highest.
+    over all levels of the alignment table, with its spread over the spots to both sides: lowest, middle, highest.
     """
 
     channel: str

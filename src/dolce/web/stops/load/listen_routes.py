@@ -1,4 +1,4 @@
-"""Routes of the Listen sheet: what is compared, its sound, blind trials, taste, and what was heard."""
+"""Routes of the Listen sheet: what is compared, its sound, blind trials, preference, and what was heard."""
 
 from dataclasses import replace
 
@@ -73,7 +73,7 @@ def _sound(data: bytes) -> Response:
     return response
 
 
-@blueprint.post("/listen/taste")
+@blueprint.post("/listen/preference")
 def turn_preference(job_id: int) -> Response:
     """Tilt, bass and treble on top of one of them."""
     form = FormReader(request.form)
@@ -87,7 +87,7 @@ def turn_preference(job_id: int) -> Response:
     return after(job_id, "listen")
 
 
-@blueprint.post("/listen/taste/keep")
+@blueprint.post("/listen/preference/keep")
 def keep_preference(job_id: int) -> Response:
     """Find filters for it, and keep them as a version."""
     services().listening.keep_preference(job_id, request.form.get("name", ""))

@@ -1,4 +1,4 @@
-"""Routes of target, taste, limits and means."""
+"""Routes of target, preference, limits and means."""
 
 from collections.abc import Callable
 from dataclasses import asdict, replace
@@ -40,13 +40,13 @@ _FIELDS = {
     "method": "method",
     "length": "duration_ms",
 }
-_PREFERENCE = {"tilt_db_per_octave": "taste_tilt", "bass_db": "taste_bass", "presence_db": "taste_presence",
-          "treble_db": "taste_treble"}
+_PREFERENCE = {"tilt_db_per_octave": "preference_tilt", "bass_db": "preference_bass", "presence_db": "preference_presence",
+          "treble_db": "preference_treble"}
 
 
 @blueprint.post("/aim")
 def aim(job_id: int) -> Response:
-    """Target, taste, limits, means, link; then look for filters if asked."""
+    """Target, preference, limits, means, link; then look for filters if asked."""
     shaping = services().shaping
     correction = shaping.correction(job_id)
     channel = request.form.get("channel", "")
@@ -121,13 +121,13 @@ def _fixed(form: FormReader, kept: FixedBands) -> FixedBands:
 
 def _preference(form: FormReader, kept: Preference | None) -> Preference | None:
     values = {name: form.of(Preference, name, typed=typed, default=0.0) for name, typed in _PREFERENCE.items()}
-    name = form.text("taste_name")
+    name = form.text("preference_name")
     if len(name) > 60:
-        form.faults["taste_name"] = "60 characters at most."
+        form.faults["preference_name"] = "60 characters at most."
         return kept
     if not name and not any(values.values()):
         return None
-    return Preference(name=name, on=form.flag("taste_on"), **values)
+    return Preference(name=name, on=form.flag("preference_on"), **values)
 
 
 def _curve(job_id: int, form: FormReader, kept: Aim, channel: str) -> Curve | None:

@@ -17,7 +17,7 @@ from dolce.web.stops.shape.views import ChannelView, aim_of, evidence_lines
 
 blueprint = Blueprint("shape", __name__, url_prefix="/jobs/<int:job_id>/shape", template_folder="templates")
 
-SHEETS = {"filters": "Filters", "evidence": "Evidence", "switches": "Switches", "seat_weightings": "Blends and versions",
+SHEETS = {"filters": "Filters", "evidence": "Evidence", "switches": "Switches", "seat_weighting": "Seat weightings and versions",
           "headroom": "Headroom"}
 
 
@@ -110,7 +110,7 @@ def _evidence(job_id: int, view: ShapeView) -> dict:
     return {"evidence": found, "lines": evidence_lines(found) if found else ()}
 
 
-def _blends(job_id: int, _view: ShapeView) -> dict:
+def _seat_weightings(job_id: int, _view: ShapeView) -> dict:
     return {"table": services().blending.table(job_id)}
 
 
@@ -123,5 +123,5 @@ def _headroom(job_id: int, shape_view: ShapeView) -> dict:
 
 
 _CONTEXTS: dict[str, Callable[[int, ShapeView], dict]] = {"filters": _filters, "evidence": _evidence,
-                                                          "switches": _switches, "seat_weightings": _blends,
+                                                          "switches": _switches, "seat_weighting": _seat_weightings,
                                                           "headroom": _headroom}

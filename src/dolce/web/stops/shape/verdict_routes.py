@@ -1,4 +1,4 @@
-"""Routes of verdicts, blends and versions."""
+"""Routes of verdicts, seat weightings and versions."""
 
 from flask import Response, request
 
@@ -36,22 +36,22 @@ def follow_evidence(job_id: int, channel: str) -> Response:
     return edited(job_id, lambda: services().shaping.follow_evidence(job_id, channel, at), sheet="evidence")
 
 
-@blueprint.post("/blends/weights")
+@blueprint.post("/seat weightings/weights")
 def weights(job_id: int) -> Response:
-    """A blend of one's own."""
+    """A seat weighting of one's own."""
     form = FormReader(request.form)
     seats = services().jobs.get(job_id).plan.seats
     found = {seat.id: form.number(f"weight-{seat.id}", low=0, high=10, default=0.0) for seat in seats}
-    name = form.text("blend_name")[:60]
+    name = form.text("seat_weighting_name")[:60]
     try:
         form.done()
         services().blending.set_weights(job_id, name, found)
     except InvalidForm as error:
-        return show(job_id, status=422, faults=error.faults, typed=request.form, sheet="seat_weightings")
+        return show(job_id, status=422, faults=error.faults, typed=request.form, sheet="seat_weighting")
     except InvalidValue as error:
         return show(job_id, status=422, faults={"weights": f"{error.problem} {error.remedy}"}, typed=request.form,
-                    sheet="seat_weightings")
-    return edited(job_id, lambda: None, sheet="seat_weightings")
+                    sheet="seat_weighting")
+    return edited(job_id, lambda: None, sheet="seat_weighting")
 
 
 @blueprint.post("/versions/keep")
@@ -61,17 +61,17 @@ def keep_version(job_id: int) -> Response:
         services().blending.keep(job_id, request.form.get("version_name", ""), request.form.get("note", ""))
     except InvalidValue as error:
         return show(job_id, status=422, faults={"version_name": f"{error.problem} {error.remedy}"}, typed=request.form,
-                    sheet="seat_weightings")
-    return edited(job_id, lambda: None, sheet="seat_weightings")
+                    sheet="seat_weighting")
+    return edited(job_id, lambda: None, sheet="seat_weighting")
 
 
 @blueprint.post("/versions/<int:number>/use")
 def use_version(job_id: int, number: int) -> Response:
     """Make a kept correction the present one."""
-    return edited(job_id, lambda: services().blending.use(job_id, number), sheet="seat_weightings")
+    return edited(job_id, lambda: services().blending.use(job_id, number), sheet="seat_weighting")
 
 
 @blueprint.post("/versions/<int:number>/forget")
 def forget_version(job_id: int, number: int) -> Response:
     """Forget a kept one."""
-    return edited(job_id, lambda: services().blending.forget(job_id, number), sheet="seat_weightings")
+    return edited(job_id, lambda: services().blending.forget(job_id, number), sheet="seat_weighting")

@@ -149,7 +149,7 @@ class ChannelView:
 
 
 def _points(correction: Correction, channel: str) -> list[dict]:
-    """Points of a drawn target as they lie on the plot; `above` is what shelves, tilt and taste add there."""
+    """Points of a drawn target as they lie on the plot; `above` is what shelves, tilt and preference add there."""
     drawn = correction.aim(channel).target.curve
     if drawn is None or drawn.kind != "points" or len(drawn.frequency_hz) > _MOST_POINTS:
         return []

@@ -1,4 +1,4 @@
-"""Routes of the tray: files made elsewhere, sorted to cells and shown before they are kept."""
+"""Routes of the imported files: files made elsewhere, sorted to cells and shown before they are kept."""
 
 from flask import Blueprint, Response, request
 
@@ -24,7 +24,7 @@ def _changed(job_id: int) -> Response:
 
 @blueprint.get("")
 def page(job_id: int) -> Response:
-    """What lies in the tray."""
+    """The imported files."""
     return _show(job_id)
 
 

@@ -31,10 +31,19 @@ def filled(services: Services) -> int:
     for first in range(0, TAKES, 30):
         with services.context.change() as work:
             for k in range(first, min(first + 30, TAKES)):
-                work.takes.add(round_id=job.round_id, channel="LR"[k % 2], spot_id=spots[k // 2 % len(spots)],
-                               at=services.context.now(), source="rig", capture=replace(capture), levels=levels,
-                               arrival_known=True, recording=rng.bytes(450_000), recording_name="x.flac",
-                               played=excitation_values(sweep))
+                work.takes.add(
+                    round_id=job.round_id,
+                    channel="LR"[k % 2],
+                    spot_id=spots[k // 2 % len(spots)],
+                    at=services.context.now(),
+                    source="rig",
+                    capture=replace(capture),
+                    levels=levels,
+                    arrival_known=True,
+                    recording=rng.bytes(450_000),
+                    recording_name="x.flac",
+                    played=excitation_values(sweep),
+                )
     return job.id
 
 
@@ -77,8 +86,12 @@ def main() -> int:
         restored = time.perf_counter() - begun
         assert not other.folder_work.present.fault, other.folder_work.present.fault
         for what, took in (("backup", written), ("restore", restored)):
-            line(f"{what} against a copy of as many bytes", f"{took:.2f} s, {took / disk:.1f} times", "2 times",
-                 took < 2 * disk)
+            line(
+                f"{what} against a copy of as many bytes",
+                f"{took:.2f} s, {took / disk:.1f} times",
+                "2 times",
+                took < 2 * disk,
+            )
         grown = peak_mb() - before
         line("memory besides", f"{grown:.0f} MB", "300 MB", grown < 300)
         services.close()

@@ -23,24 +23,56 @@ from dolce.services.wiring import Services, open_services
 from dolce.web import create_app
 
 FILES, LONGEST_S = (3, 30.0) if SHORT else (400, 30.0)
-VALUES = (None, 0, -1, 1, 7, 2**63 - 1, -2**63, 9e999, -0.5, 1e300, "", "0", "[]", "{}", "null", "yesterday",
-          "x" * 100_000, "[" * 20_000, "\x00", "\u202e", b"", b"\x00" * 7, b"\xff" * 24, b"\x00" * 8_000_000)
-SCHEMA = ("CREATE VIEW more AS WITH RECURSIVE n(x) AS (SELECT 1 UNION ALL SELECT x + 1 FROM n) SELECT x FROM n",
-          "CREATE TRIGGER t AFTER INSERT ON jobs BEGIN DELETE FROM jobs; END", "DROP TABLE logbook",
-          "ALTER TABLE logbook ADD COLUMN more AS (length(text))", "CREATE TABLE more (x)",
-          "ALTER TABLE takes DROP COLUMN note", "PRAGMA user_version = -5")
+VALUES = (
+    None,
+    0,
+    -1,
+    1,
+    7,
+    2**63 - 1,
+    -(2**63),
+    9e999,
+    -0.5,
+    1e300,
+    "",
+    "0",
+    "[]",
+    "{}",
+    "null",
+    "yesterday",
+    "x" * 100_000,
+    "[" * 20_000,
+    "\x00",
+    "\u202e",
+    b"",
+    b"\x00" * 7,
+    b"\xff" * 24,
+    b"\x00" * 8_000_000,
+)
+SCHEMA = (
+    "CREATE VIEW more AS WITH RECURSIVE n(x) AS (SELECT 1 UNION ALL SELECT x + 1 FROM n) SELECT x FROM n",
+    "CREATE TRIGGER t AFTER INSERT ON jobs BEGIN DELETE FROM jobs; END",
+    "DROP TABLE logbook",
+    "ALTER TABLE logbook ADD COLUMN more AS (length(text))",
+    "CREATE TABLE more (x)",
+    "ALTER TABLE takes DROP COLUMN note",
+    "PRAGMA user_version = -5",
+)
 
 
 def changed(good: Path, made: Path, rng: random.Random) -> str:
     """A copy with one to three values or a part of the schema changed; what was changed."""
     data = good.read_bytes()
     length = int.from_bytes(data[-16:-8], "big")
-    made.write_bytes(data[:-16 - length])
+    made.write_bytes(data[: -16 - length])
     said = []
     with closing(sqlite3.connect(made, isolation_level=None)) as link:
         link.execute("PRAGMA foreign_keys=OFF")
-        tables = [name for name, in link.execute("SELECT name FROM sqlite_master WHERE type = 'table'")
-                  if link.execute(f"SELECT count(*) FROM {name}").fetchone()[0]]
+        tables = [
+            name
+            for (name,) in link.execute("SELECT name FROM sqlite_master WHERE type = 'table'")
+            if link.execute(f"SELECT count(*) FROM {name}").fetchone()[0]
+        ]
         for _ in range(rng.choice((1, 1, 1, 2, 3))):
             if rng.random() < 0.05:
                 said.append(rng.choice(SCHEMA))
@@ -58,8 +90,11 @@ def changed(good: Path, made: Path, rng: random.Random) -> str:
                 said[-1] += f" ({error})"
         link.execute("PRAGMA journal_mode=DELETE")
     database = made.read_bytes()
-    manifest = {**json.loads(data[-16 - length:-16]), "pieces": False,
-                "digest": hashlib.blake2b(database, digest_size=32).hexdigest()}
+    manifest = {
+        **json.loads(data[-16 - length : -16]),
+        "pieces": False,
+        "digest": hashlib.blake2b(database, digest_size=32).hexdigest(),
+    }
     text = json.dumps(manifest).encode()
     made.write_bytes(database + text + len(text).to_bytes(8, "big") + data[-8:])
     return "; ".join(said)
@@ -127,10 +162,15 @@ def main() -> int:
             longest = max(longest, time.perf_counter() - begun)
             file.unlink()
         services.close()
-    line(f"{FILES} backups that somebody changed: broke a page or a job that was there", str(len(broke)), "0",
-         not broke)
-    line("  the longest, all pages of what was put back included", f"{longest:.1f} s", f"{LONGEST_S:g} s",
-         longest < LONGEST_S)
+    line(
+        f"{FILES} backups that somebody changed: broke a page or a job that was there", str(len(broke)), "0", not broke
+    )
+    line(
+        "  the longest, all pages of what was put back included",
+        f"{longest:.1f} s",
+        f"{LONGEST_S:g} s",
+        longest < LONGEST_S,
+    )
     note("  refused, put back", f"{refused}, {taken}")
     return ended()
 

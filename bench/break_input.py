@@ -42,15 +42,36 @@ from dolce.web.stops.shape import sheets as shape
 
 REQUESTS = 120 if SHORT else next((int(word) for word in sys.argv[1:] if word.isdigit()), 100_000)
 WORKERS = 1 if SHORT else 2
-IN_ONE_FOLDER = REQUESTS if SHORT else 2500          # then a fresh copy: jobs must not only grow odder
+IN_ONE_FOLDER = REQUESTS if SHORT else 2500  # then a fresh copy: jobs must not only grow odder
 TIDY_EVERY, LONGEST_S, WEIGHED = 100, 5.0, 5
-OF_THE_REMOTE = 0.06                                 # of the requests; it has few addresses
+OF_THE_REMOTE = 0.06  # of the requests; it has few addresses
 SHEETS = {"room": room.SHEETS, "rig": rig.SHEETS, "align": align.SHEETS, "shape": shape.SHEETS, "load": load.SHEETS}
 PAGES = (
-    "/", "/help", *(f"/jobs/1/{page}" for page in (
-        "edit", "delete", "takes", "takes?sheet=rows", "takes?sheet=imported_files", "takes/imported", "takes/rows", "takes/L/1/cell",
-        "read", "prove", "prove/drift", "prove/tolerances", "report", "remote", "load/listen/room", "shape/clean/L")),
-    *(f"/jobs/1/{stop}?sheet={sheet}" for stop, sheets in SHEETS.items() for sheet in sheets))
+    "/",
+    "/help",
+    *(
+        f"/jobs/1/{page}"
+        for page in (
+            "edit",
+            "delete",
+            "takes",
+            "takes?sheet=rows",
+            "takes?sheet=imported_files",
+            "takes/imported",
+            "takes/rows",
+            "takes/L/1/cell",
+            "read",
+            "prove",
+            "prove/drift",
+            "prove/tolerances",
+            "report",
+            "remote",
+            "load/listen/room",
+            "shape/clean/L",
+        )
+    ),
+    *(f"/jobs/1/{stop}?sheet={sheet}" for stop, sheets in SHEETS.items() for sheet in sheets),
+)
 
 
 def whole(folder: Path) -> None:
@@ -71,11 +92,18 @@ def whole(folder: Path) -> None:
 def good_files(client: FlaskClient) -> list[tuple[bytes, str]]:
     """A file of every format that can be brought in, as it is written here."""
     found = []
-    for path, name in (("room/room.json", "room.json"), ("room/places.csv", "places.csv"),
-                       ("takes/test-signal.wav", "sweep.wav"), ("takes/1/recording", "take.flac"),
-                       ("shape/target/L.csv", "target.csv"), ("rig/rehearsal-microphone-0.txt", "mic.txt"),
-                       ("read/1/L/responses.sofa", "responses.sofa"), ("read/curves.csv", "curves.csv"),
-                       ("read/1/impulse.wav", "impulse.wav"), ("takes/imported/whole-spot.wav", "spot.wav")):
+    for path, name in (
+        ("room/room.json", "room.json"),
+        ("room/places.csv", "places.csv"),
+        ("takes/test-signal.wav", "sweep.wav"),
+        ("takes/1/recording", "take.flac"),
+        ("shape/target/L.csv", "target.csv"),
+        ("rig/rehearsal-microphone-0.txt", "mic.txt"),
+        ("read/1/L/responses.sofa", "responses.sofa"),
+        ("read/curves.csv", "curves.csv"),
+        ("read/1/impulse.wav", "impulse.wav"),
+        ("takes/imported/whole-spot.wav", "spot.wav"),
+    ):
         with client.get(f"/jobs/1/{path}") as answer:
             if answer.status_code == 200:
                 found.append((answer.data, name))
@@ -145,8 +173,11 @@ class Asker:
             data.add(name, (io.BytesIO(mutated(self.rng, content)), file_name))
         headers = {"HX-Request": "true"} if self.rng.random() < 0.5 else {}
         begun = time.perf_counter()
-        form = {"data": data, "content_type": "multipart/form-data"} if method == "POST" else {
-            "query_string": MultiDict(fields)}
+        form = (
+            {"data": data, "content_type": "multipart/form-data"}
+            if method == "POST"
+            else {"query_string": MultiDict(fields)}
+        )
         with self.client.open(path, base_url=self.base, method=method, headers=headers, **form) as answer:
             for _ in answer.response:
                 pass
@@ -196,7 +227,7 @@ def tidy(services: Services) -> bool:
 
 
 def let_go() -> float:
-    """Megabytes held when all that can be given back is; what is kept at hand has bounds, and is let go too."""
+    """Megabytes held when all that can be given back is; what caches keep has bounds, and is let go too."""
     gc.collect()
     for kept in [one for one in gc.get_objects() if isinstance(one, functools._lru_cache_wrapper)]:
         if (kept.__module__ or "").startswith("dolce"):
@@ -236,8 +267,11 @@ def asked(seed: int, requests: int) -> tuple[Counter, tuple[float, str], list[fl
             shutil.rmtree(folder)
             del pages, seat, services
             held.append(let_go())
-            print(f"{done} of {requests}, {held[-1]:.0f} MB, {sys.getallocatedblocks():,} blocks", file=sys.stderr,
-                  flush=True)
+            print(
+                f"{done} of {requests}, {held[-1]:.0f} MB, {sys.getallocatedblocks():,} blocks",
+                file=sys.stderr,
+                flush=True,
+            )
     return counts, longest, held
 
 
@@ -254,16 +288,20 @@ def main() -> int:
     for _, _, held in found:
         if len(held) < 2 * WEIGHED:
             continue
-        # The first folder fills what is kept at hand; what one folder leaves in between is as chance has it.
-        before, after = statistics.median(held[1:1 + WEIGHED]), statistics.median(held[-WEIGHED:])
-        line(f"  memory after the last {WEIGHED} of {len(held)} folders against the 2nd to {1 + WEIGHED}th, medians",
-             f"{before:.0f} to {after:.0f} MB", "10 %", after < 1.1 * before)
+        # The first folder fills what caches keep; what one folder leaves in between is as chance has it.
+        before, after = statistics.median(held[1 : 1 + WEIGHED]), statistics.median(held[-WEIGHED:])
+        line(
+            f"  memory after the last {WEIGHED} of {len(held)} folders against the 2nd to {1 + WEIGHED}th, medians",
+            f"{before:.0f} to {after:.0f} MB",
+            "10 %",
+            after < 1.1 * before,
+        )
     for status, count in sorted(counts.items()):
         note(f"  status {status}", str(count))
     return ended()
 
 
 if __name__ == "__main__":
-    if not SHORT and "MALLOC_ARENA_MAX" not in os.environ:   # one arena: else what is held says little of what is used
+    if not SHORT and "MALLOC_ARENA_MAX" not in os.environ:  # one arena: else what is held says little of what is used
         os.execve(sys.executable, [sys.executable, *sys.argv], {**os.environ, "MALLOC_ARENA_MAX": "1"})
     sys.exit(main())

@@ -20,9 +20,9 @@ from pathlib import Path
 from killed_work import KINDS, FirstStart, torn, torn_wrong
 from promises import SHORT, ended, line, note
 
-KILLS = len(KINDS) - 1 if SHORT else 1000           # the first start takes long; tests/services has it
-IN_ONE_FOLDER = 25                  # each start meets what the last kill left
-LONG_FIRST_START = 40               # kills while the sample jobs are made, which takes long
+KILLS = len(KINDS) - 1 if SHORT else 1000  # the first start takes long; tests/services has it
+IN_ONE_FOLDER = 25  # each start meets what the last kill left
+LONG_FIRST_START = 40  # kills while the sample jobs are made, which takes long
 
 
 def killed(kind, folder: Path, after_s: float) -> list[str]:
@@ -90,8 +90,9 @@ def plan() -> list[tuple[int, int, int, float | None]]:
     pieces = [(first, 10, 900 + k, 8.0) for k in range(0, LONG_FIRST_START, 10)]
     for index, kind in enumerate(KINDS):
         wanted = round(KILLS * kind.share) - (LONG_FIRST_START if index == first else 0)
-        pieces += [(index, min(IN_ONE_FOLDER, wanted - k), 100 * index + k, None)
-                   for k in range(0, wanted, IN_ONE_FOLDER)]
+        pieces += [
+            (index, min(IN_ONE_FOLDER, wanted - k), 100 * index + k, None) for k in range(0, wanted, IN_ONE_FOLDER)
+        ]
     return pieces
 
 

@@ -28,7 +28,7 @@ from dolce.web import serving
 
 STOPS = 4 if SHORT else next((int(word) for word in sys.argv[1:] if word.isdigit()), 1000)
 LATEST_S, PAGE_S = 0.1, 0.2
-SHAPED, SOUNDING = 1, 2                      # numbers of the two jobs
+SHAPED, SOUNDING = 1, 2  # numbers of the two jobs
 STAGES = ("room", "rig", "takes", "read", "align", "shape", "load", "prove")
 PAGES = ["/", *(f"/jobs/{SHAPED}/{stop}" for stop in STAGES), f"/jobs/{SOUNDING}/takes"]
 
@@ -114,8 +114,11 @@ def main() -> int:
     """Print all figures."""
     with tempfile.TemporaryDirectory() as folder:
         prepared(Path(folder))
-        server = subprocess.Popen([sys.executable, __file__, "--serve", folder, *(["--short"] if SHORT else [])],
-                                  stdout=subprocess.PIPE, text=True)
+        server = subprocess.Popen(
+            [sys.executable, __file__, "--serve", folder, *(["--short"] if SHORT else [])],
+            stdout=subprocess.PIPE,
+            text=True,
+        )
         try:
             port = int(server.stdout.readline())
             runner, stopper = Browser(port), Browser(port)
@@ -132,12 +135,17 @@ def main() -> int:
             server.kill()
             server.wait()
     late = sum(took > LATEST_S for took in stops)
-    line(f"{STOPS} stops while filters are searched and a backup is written: later than 100 ms",
-         f"{late}, latest {1000 * max(stops):.0f} ms", "0", late == 0)
+    line(
+        f"{STOPS} stops while filters are searched and a backup is written: later than 100 ms",
+        f"{late}, latest {1000 * max(stops):.0f} ms",
+        "0",
+        late == 0,
+    )
     note("  in the median", f"{1000 * float(np.median(stops)):.0f} ms")
     slow = float(np.percentile(pages, 95)) if pages else 0.0
-    line(f"  {len(pages)} pages meanwhile: 95 of 100 are there within", f"{1000 * slow:.0f} ms", "200 ms",
-         slow < PAGE_S)
+    line(
+        f"  {len(pages)} pages meanwhile: 95 of 100 are there within", f"{1000 * slow:.0f} ms", "200 ms", slow < PAGE_S
+    )
     return ended()
 
 

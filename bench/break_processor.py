@@ -25,8 +25,17 @@ from dolce.web import create_app
 JOBS, ROUNDS = (2, 1) if SHORT else (10, 3)
 DRIP_S, PAGE_S, STOP_S = 0.3, 1.5, 0.1
 _HEAD = b"HTTP/1.1 200 OK\r\nContent-Type: application/json\r\nContent-Length: "
-ODD = (b"[" * 50_000, b"[]", b"7", b"null", b"NaN", b'{"name": "\\ud800"}', b'{"outputs": {"L": []}}', b"\xff\xfe",
-       b'{"state": ' + b"9" * 5000 + b"}")
+ODD = (
+    b"[" * 50_000,
+    b"[]",
+    b"7",
+    b"null",
+    b"NaN",
+    b'{"name": "\\ud800"}',
+    b'{"outputs": {"L": []}}',
+    b"\xff\xfe",
+    b'{"state": ' + b"9" * 5000 + b"}",
+)
 
 
 def bad(kind: str) -> int:
@@ -71,14 +80,19 @@ def asked(services: Services, port: int) -> tuple[list[float], list[float], list
 
     def person(job_id: int) -> None:
         client = app.test_client()
-        for method, path, form in (("GET", "takes", {}), ("GET", "load", {}), ("GET", "rig?sheet=processor", {}),
-                                   ("POST", "load/presets/A", {"content": "aligned"}), ("GET", "prove", {}),
-                                   ("POST", "takes/L/1/repeat", {})) * ROUNDS:
+        for method, path, form in (
+            ("GET", "takes", {}),
+            ("GET", "load", {}),
+            ("GET", "rig?sheet=processor", {}),
+            ("POST", "load/presets/A", {"content": "aligned"}),
+            ("GET", "prove", {}),
+            ("POST", "takes/L/1/repeat", {}),
+        ) * ROUNDS:
             begun = time.perf_counter()
             with client.open(f"/jobs/{job_id}/{path}", method=method, data=form) as answer:
                 status = answer.status_code
             took = time.perf_counter() - begun
-            if status >= 500 and (status != 503 or method == "GET"):     # what is pressed may be told that it is gone
+            if status >= 500 and (status != 503 or method == "GET"):  # what is pressed may be told that it is gone
                 wrong.append(f"{status} {method} {path}")
             (pages if method == "GET" else deeds).append(took)
 
@@ -109,14 +123,22 @@ def main() -> int:
             services.rigging.set_rig(job.id, pace="fast", sweep_seconds=1.0)
         for kind in ("silent", "dripping", "odd"):
             pages, stops, wrong = asked(services, bad(kind))
-            line(f"a processor that is {kind}, {JOBS} jobs side by side: no answer in words", str(len(wrong)), "0",
-                 not wrong)
+            line(
+                f"a processor that is {kind}, {JOBS} jobs side by side: no answer in words",
+                str(len(wrong)),
+                "0",
+                not wrong,
+            )
             for text in wrong[:5]:
                 note(f"    {text}", "")
             line(f"  the longest of {len(pages)} pages", f"{max(pages):.2f} s", f"{PAGE_S:g} s", max(pages) < PAGE_S)
             late = sum(took > STOP_S for took in stops)
-            line(f"  of {len(stops)} stops later than 100 ms",
-                 f"{late}, median {1000 * statistics.median(stops):.0f} ms", "0", late == 0)
+            line(
+                f"  of {len(stops)} stops later than 100 ms",
+                f"{late}, median {1000 * statistics.median(stops):.0f} ms",
+                "0",
+                late == 0,
+            )
             services.loading.wait()
         services.close()
     return ended()

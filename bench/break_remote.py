@@ -57,9 +57,13 @@ class Caller:
     def ask(self, method: str, path: str, body: str = "", asks: str = "") -> tuple[HTTPResponse, str]:
         """An answer, over the connection that is kept open; `asks` are further lines of the head."""
         self.link = self.link or self.connected()
-        self.link.sendall((f"{method} {path} HTTP/1.1\r\nHost: 127.0.0.1:{self.port}\r\nCookie: {self.cookie}\r\n"
-                           f"{asks}Content-Type: application/x-www-form-urlencoded\r\n"
-                           f"Content-Length: {len(body)}\r\n\r\n{body}").encode())
+        self.link.sendall(
+            (
+                f"{method} {path} HTTP/1.1\r\nHost: 127.0.0.1:{self.port}\r\nCookie: {self.cookie}\r\n"
+                f"{asks}Content-Type: application/x-www-form-urlencoded\r\n"
+                f"Content-Length: {len(body)}\r\n\r\n{body}"
+            ).encode()
+        )
         answer = HTTPResponse(self.link)
         answer.begin()
         text = answer.read().decode()
@@ -77,6 +81,7 @@ class Caller:
 
 def strangers(port: int) -> None:
     """Without end, fifty times a second each: silent ones hold a connection, the others guess."""
+
     def silent(address: str) -> None:
         while True:
             with suppress(OSError), Caller(port, address).connected(secure=False) as link:
@@ -93,8 +98,9 @@ def strangers(port: int) -> None:
 
     os.nice(19)
     for number in range(STRANGERS):
-        threading.Thread(target=(silent, guessing)[number % 2], args=(f"127.0.{number // 5 + 1}.{number % 5 + 1}",),
-                         daemon=True).start()
+        threading.Thread(
+            target=(silent, guessing)[number % 2], args=(f"127.0.{number // 5 + 1}.{number % 5 + 1}",), daemon=True
+        ).start()
     threading.Event().wait()
 
 
@@ -125,8 +131,12 @@ def main() -> int:
                 process.kill()
                 process.wait()
     late = sum(one > LATEST_S for one in took)
-    line(f"{STOPS} stops from the seat beside {STRANGERS} strangers: later than 150 ms",
-         f"{late}, latest {1000 * max(took):.0f} ms", "0", late == 0)
+    line(
+        f"{STOPS} stops from the seat beside {STRANGERS} strangers: later than 150 ms",
+        f"{late}, latest {1000 * max(took):.0f} ms",
+        "0",
+        late == 0,
+    )
     note("  in the median", f"{1000 * float(np.median(took)):.0f} ms")
     return ended()
 

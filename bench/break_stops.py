@@ -100,7 +100,7 @@ def tried(services: Services, job_id: int) -> None:
         after = max((moment - pressed for moment in rehearsal.left), default=0.0)
         worst = max(worst, after)
         late += after > LATEST_S
-        last = services.taking.board(job_id).last_pass            # none yet, where the very first one never began
+        last = services.taking.board(job_id).last_pass  # none yet, where the very first one never began
         state = last.state if last is not None else "none"
         answers[answer] += 1
         # Silence is what "nothing" and "not begun" promise: no block may leave after the press.

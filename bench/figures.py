@@ -85,13 +85,17 @@ def accuracy() -> None:
     smooth = 10 * np.log10(smoothed_power(GRID_FINE, power, at_hz=GRID, per_octave=12))
     worst: dict[int, list[float]] = {40: [], 20: []}
     for seed in range(1 if SHORT else 5):
-        noise = np.random.default_rng(seed).standard_normal(samples) * np.sqrt(np.mean(recording[:x.size] ** 2))
+        noise = np.random.default_rng(seed).standard_normal(samples) * np.sqrt(np.mean(recording[: x.size] ** 2))
         for below_db, of in worst.items():
             noisy = analyse_recording(recording + noise * 10 ** (-below_db / 20), deconvolver=deconvolver)
             of.append(np.abs(level_on_grid(noisy.response, at_hz=GRID, per_octave=12) - smooth).max())
     for below_db, most in ((40, 0.3), (20, 1.6)):
-        line(f"  at {below_db} dB signal to noise, 1/12 octave, worst of 5 seeds", f"{max(worst[below_db]):.3f} dB",
-             f"{most} dB", max(worst[below_db]) <= most)
+        line(
+            f"  at {below_db} dB signal to noise, 1/12 octave, worst of 5 seeds",
+            f"{max(worst[below_db]):.3f} dB",
+            f"{most} dB",
+            max(worst[below_db]) <= most,
+        )
 
 
 def drift() -> None:
@@ -105,12 +109,18 @@ def drift() -> None:
     found = marked_drift_ppm(slow, marks=marks_of(sweep), sample_rate_hz=RATE)
     back = analyse_recording(stretched(slow, found * 1e-6), deconvolver=new_marked_deconvolver(sweep, slow.size))
     late = 1e6 * abs(back.arrival.time_s - still)
-    line("50 ppm through a crossover, with marks: arrival", f"{late:.2f} microseconds off", "10 microseconds",
-         late <= 10)
+    line(
+        "50 ppm through a crossover, with marks: arrival", f"{late:.2f} microseconds off", "10 microseconds", late <= 10
+    )
     bare = stretched(np.concatenate([sweep.samples(), np.zeros(RATE)]), 50e-6)
-    line("  and a sweep without marks", "no drift told" if marked_drift_ppm(
-        bare, marks=marks_of(sweep), sample_rate_hz=RATE) is None else "a drift told", "no drift told",
-        marked_drift_ppm(bare, marks=marks_of(sweep), sample_rate_hz=RATE) is None)
+    line(
+        "  and a sweep without marks",
+        "no drift told"
+        if marked_drift_ppm(bare, marks=marks_of(sweep), sample_rate_hz=RATE) is None
+        else "a drift told",
+        "no drift told",
+        marked_drift_ppm(bare, marks=marks_of(sweep), sample_rate_hz=RATE) is None,
+    )
 
 
 def clocks() -> None:
@@ -159,9 +169,19 @@ def take_cost(services: Services, job_id: int) -> None:
     def whole() -> None:
         capture, levels = captured(recording, sweep=sweep, microphone=job.rig.curve)
         with services.context.change() as work:
-            work.takes.add(round_id=job.round_id, channel="L", spot_id=1, at=services.context.now(), source="rig",
-                           capture=capture, levels=levels, arrival_known=True, recording=data, recording_name="x",
-                           played=excitation_values(sweep))
+            work.takes.add(
+                round_id=job.round_id,
+                channel="L",
+                spot_id=1,
+                at=services.context.now(),
+                source="rig",
+                capture=capture,
+                levels=levels,
+                arrival_known=True,
+                recording=data,
+                recording_name="x",
+                played=excitation_values(sweep),
+            )
 
     cost = median_s(whole)
     ratio = cost / bare
@@ -180,9 +200,9 @@ def fit_time() -> None:
 
     def pair() -> None:
         for _ in range(2):
-            levels = np.array([np.convolve(rng.normal(0, 12, ANALYSIS_GRID_HZ.size), np.ones(10) / 10, "same")
-                               for _ in range(9)]) * 0.4 + np.convolve(
-                rng.normal(0, 14, ANALYSIS_GRID_HZ.size), np.ones(12) / 12, "same")
+            levels = np.array(
+                [np.convolve(rng.normal(0, 12, ANALYSIS_GRID_HZ.size), np.ones(10) / 10, "same") for _ in range(9)]
+            ) * 0.4 + np.convolve(rng.normal(0, 14, ANALYSIS_GRID_HZ.size), np.ones(12) / 12, "same")
             flat = np.zeros(ANALYSIS_GRID_HZ.size)
             needs = Needs.of(levels, flat, at_hz=ANALYSIS_GRID_HZ, band_hz=(200, 2000))
             plan = plan_correction(ANALYSIS_GRID_HZ, needs, flat, limits=Limits())
@@ -237,19 +257,29 @@ def long_recordings() -> None:
     """Memory of the command on a recording of a minute at the highest rate, drift looked for and taken out."""
     rate, seconds = 192_000, 12 if SHORT else 60
     for sweep_s, most_mb in ((2.0, 500),) if SHORT else ((10.0, 500), (50.0, 1200)):
-        stimulus = with_marks(Sweep(duration_s=sweep_s, sample_rate_hz=rate, stop_hz=80_000.0).samples(),
-                              sample_rate_hz=rate)
+        stimulus = with_marks(
+            Sweep(duration_s=sweep_s, sample_rate_hz=rate, stop_hz=80_000.0).samples(), sample_rate_hz=rate
+        )
         recording = np.random.default_rng(1).normal(0, 1e-4, seconds * rate)
         drifted = stretched(np.concatenate([np.zeros(rate), stimulus, np.zeros(rate)]), -100e-6)
-        recording[2 * rate: 2 * rate + drifted.size] += drifted[: recording.size - 2 * rate]
+        recording[2 * rate : 2 * rate + drifted.size] += drifted[: recording.size - 2 * rate]
         with tempfile.TemporaryDirectory() as folder:
             for name, sample in (("heard", recording), ("played", stimulus)):
                 Path(folder, f"{name}.wav").write_bytes(write_wav(sample, sample_rate_hz=rate))
-            done = subprocess.run([sys.executable, "-c", _PEAK, "response", "heard.wav", "--stimulus", "played.wav",
-                                   "--out", "o.csv"], cwd=folder, capture_output=True, text=True, check=True)
+            done = subprocess.run(
+                [sys.executable, "-c", _PEAK, "response", "heard.wav", "--stimulus", "played.wav", "--out", "o.csv"],
+                cwd=folder,
+                capture_output=True,
+                text=True,
+                check=True,
+            )
         peak_mb = int(done.stdout.split("peak ")[1]) / 1024
-        line(f"`dolce response`, {seconds} s at 192 kHz, sweep of {sweep_s:.0f} s, 100 ppm off", f"{peak_mb:.0f} MB",
-             f"{most_mb} MB", peak_mb < most_mb)
+        line(
+            f"`dolce response`, {seconds} s at 192 kHz, sweep of {sweep_s:.0f} s, 100 ppm off",
+            f"{peak_mb:.0f} MB",
+            f"{most_mb} MB",
+            peak_mb < most_mb,
+        )
 
 
 def main() -> int:

@@ -29,7 +29,7 @@ _SOFT, _HARD = "mineral wool 50 mm, 300 mm off the wall", "rendered brick"
 _WALLS = ("floor", "ceiling", "front wall", "back wall", "left wall", "right wall")
 _TAKEN = ("L", "R", "C")
 _NEAR_OCTAVES = 0.2
-_ACTS_DB, _NEW_DB = 3.0, 2.0      # what a cause must do, or do more than before, to count as planted
+_ACTS_DB, _NEW_DB = 3.0, 2.0  # what a cause must do, or do more than before, to count as planted
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -38,7 +38,7 @@ class Planted:
 
     kind: str
     what: str = ""
-    at_hz: float | None = None             # None for wherever the largest finding of that kind stands
+    at_hz: float | None = None  # None for wherever the largest finding of that kind stands
     plan: RoomPlan | None = None
     faults: tuple[Fault, ...] = ()
     rows: tuple[str, ...] = _TAKEN
@@ -48,8 +48,11 @@ class Planted:
 def room_of(size: RoomSize, rng: np.random.Generator) -> RoomPlan:
     """5.1 with one sub; L stands out from the wall, somewhere, so that modes and walls act on it as they may."""
     plan = new_plan(size, layout="5.1", subs=1)
-    place = Point(x_m=round(rng.uniform(0.5, 0.38 * size.width_m), 2), y_m=round(rng.uniform(0.6, 1.1), 2),
-                  z_m=round(rng.uniform(0.95, 1.35), 2))
+    place = Point(
+        x_m=round(rng.uniform(0.5, 0.38 * size.width_m), 2),
+        y_m=round(rng.uniform(0.6, 1.1), 2),
+        z_m=round(rng.uniform(0.95, 1.35), 2),
+    )
     return replace(plan, speakers=tuple(replace(s, place=place) if s.channel == "L" else s for s in plan.speakers))
 
 
@@ -63,11 +66,14 @@ def causes(services: Services, plan: RoomPlan) -> list[Planted]:
     dead = replace(plan, reverberation=soft_but())
     if SHORT:
         dead = replace(dead, spots=dead.spots[:3])
-    found = [Planted(kind="speaker", plan=dead, faults=(Fault(kind="equaliser", channels=("L",)),), at_hz=2000.0),
-             Planted(kind="microphone", plan=dead, faults=(Fault(kind="microphone"),))]
+    found = [
+        Planted(kind="speaker", plan=dead, faults=(Fault(kind="equaliser", channels=("L",)),), at_hz=2000.0),
+        Planted(kind="microphone", plan=dead, faults=(Fault(kind="microphone"),)),
+    ]
     covered = tuple(replace(s, screened=s.channel == "L") for s in plan.speakers)
-    found.append(Planted(kind="screen", plan=replace(dead, speakers=covered),
-                         faults=(Fault(kind="covered", channels=("L",)),)))
+    found.append(
+        Planted(kind="screen", plan=replace(dead, speakers=covered), faults=(Fault(kind="covered", channels=("L",)),))
+    )
     if SHORT:
         return found
     found.append(crossover_of(services, dead))
@@ -116,8 +122,11 @@ def mode_of(services: Services, plan: RoomPlan) -> Planted | None:
             if at < 26 or any(order for k, order in enumerate(orders) if k != axis):
                 continue
             stands = stands_out_db(after, float(at))
-            if stands >= _ACTS_DB and stands - stands_out_db(before, float(at)) >= _NEW_DB and (
-                    best is None or stands > best[0]):
+            if (
+                stands >= _ACTS_DB
+                and stands - stands_out_db(before, float(at)) >= _NEW_DB
+                and (best is None or stands > best[0])
+            ):
                 best = stands, Planted(kind="mode", what="-".join(map(str, orders)), at_hz=float(at), plan=hard)
     return None if best is None else best[1]
 
@@ -157,8 +166,12 @@ def named_first(planted: Planted, findings: tuple[CurveFinding, ...]) -> bool:
         return any(f.causes and f.causes[0].kind == planted.kind for f in findings)
     near = [f for f in findings if abs(np.log2(f.frequency_hz / planted.at_hz)) < _NEAR_OCTAVES]
     best = max(near, key=lambda f: abs(f.size_db), default=None)
-    return bool(best and best.causes and best.causes[0].kind == planted.kind
-                and (not planted.what or best.causes[0].what == planted.what))
+    return bool(
+        best
+        and best.causes
+        and best.causes[0].kind == planted.kind
+        and (not planted.what or best.causes[0].what == planted.what)
+    )
 
 
 def said(planted: Planted, findings: tuple[CurveFinding, ...]) -> tuple[int, int]:
@@ -180,20 +193,33 @@ def main(rooms: int, seed: int, tell: Callable[[str], None] = print) -> int:
         services = open_services(Path(folder) / "data")
         for k in range(rooms):
             rng = np.random.default_rng(seed + k)
-            size = RoomSize(length_m=round(rng.uniform(4.2, 7.5), 2), width_m=round(rng.uniform(3.2, 5.5), 2),
-                            height_m=round(rng.uniform(2.35, 3.1), 2))
+            size = RoomSize(
+                length_m=round(rng.uniform(4.2, 7.5), 2),
+                width_m=round(rng.uniform(3.2, 5.5), 2),
+                height_m=round(rng.uniform(2.35, 3.1), 2),
+            )
             for one in causes(services, room_of(size, rng)):
                 findings = read(services, one)
                 good = named_first(one, findings)
                 n, bad = said(one, findings)
                 first, planted_ones, sure, wrong = first + good, planted_ones + 1, sure + n, wrong + bad
-                words = ", ".join(f"{f.frequency_hz:.0f} Hz {f.size_db:+.1f} {f.causes[0].kind} {f.causes[0].what} "
-                                  f"{f.causes[0].sure:.2f}" for f in findings if f.causes)
-                tell(f"room {k}, {one.kind} {one.what} {one.at_hz or 0:.0f} Hz: {'named' if good else 'NOT NAMED'}, "
-                     f"{bad} of {n} wrong; {words[:230]}")
+                words = ", ".join(
+                    f"{f.frequency_hz:.0f} Hz {f.size_db:+.1f} {f.causes[0].kind} {f.causes[0].what} "
+                    f"{f.causes[0].sure:.2f}"
+                    for f in findings
+                    if f.causes
+                )
+                tell(
+                    f"room {k}, {one.kind} {one.what} {one.at_hz or 0:.0f} Hz: {'named' if good else 'NOT NAMED'}, "
+                    f"{bad} of {n} wrong; {words[:230]}"
+                )
         services.close()
-    line(f"planted causes named first, {planted_ones} in {rooms} rooms", f"{first / planted_ones:.2f}", "0.9",
-         first >= 0.9 * planted_ones)
+    line(
+        f"planted causes named first, {planted_ones} in {rooms} rooms",
+        f"{first / planted_ones:.2f}",
+        "0.9",
+        first >= 0.9 * planted_ones,
+    )
     line("wrong of those said with confidence", f"{wrong} of {sure}", "1 in 10", wrong <= 0.1 * max(sure, 1))
     return ended()
 

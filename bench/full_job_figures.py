@@ -30,9 +30,20 @@ from dolce.web.serving import settle
 
 ROUNDS = 2 if SHORT else 10
 RUNS = 1 if SHORT else 15
-PAGES = ("room", "rig", "takes", "takes/L/1/cell", "read", "read?smoothing=none&channel=L", "read?layout=each",
-         *(f"read?view={view}" for view in ("seats", "phase", "delay", "impulse", "energy", "slices", "map", "times")),
-         *(f"align?sheet={sheet}" for sheet in ("alignment_table", "subs", "crossover", "proof")), "shape", "load", "prove")
+PAGES = (
+    "room",
+    "rig",
+    "takes",
+    "takes/L/1/cell",
+    "read",
+    "read?smoothing=none&channel=L",
+    "read?layout=each",
+    *(f"read?view={view}" for view in ("seats", "phase", "delay", "impulse", "energy", "slices", "map", "times")),
+    *(f"align?sheet={sheet}" for sheet in ("alignment_table", "subs", "crossover", "proof")),
+    "shape",
+    "load",
+    "prove",
+)
 MOST_MS, MOST_KB = 100.0, 150.0
 POLL_MS, POLL_KB = 5.0, 3.0
 
@@ -57,13 +68,26 @@ def filled(services: Services, job: Job, rounds: int, *, recording: bytes = b"ra
             for feed in job.feeds:
                 for spot in job.spots:
                     work.takes.add(
-                        round_id=made.id, channel=feed.code, spot_id=spot.id, at=services.context.now(), source="rig",
+                        round_id=made.id,
+                        channel=feed.code,
+                        spot_id=spot.id,
+                        at=services.context.now(),
+                        source="rig",
                         capture=replace(capture, response=capture.response),
-                        levels=replace(levels, level_db=levels.level_db + np.interp(
-                            np.arange(points), np.arange(0, points, 20), rng.normal(0, 3, -(-points // 20)))),
-                        arrival_known=True, recording=recording, recording_name="x.flac",
-                        played=excitation_values(sweep), sounded=feed.channels if feed.together else (),
-                        places=places_of(job, feed, spot.id))
+                        levels=replace(
+                            levels,
+                            level_db=levels.level_db
+                            + np.interp(
+                                np.arange(points), np.arange(0, points, 20), rng.normal(0, 3, -(-points // 20))
+                            ),
+                        ),
+                        arrival_known=True,
+                        recording=recording,
+                        recording_name="x.flac",
+                        played=excitation_values(sweep),
+                        sounded=feed.channels if feed.together else (),
+                        places=places_of(job, feed, spot.id),
+                    )
                     work.logbook.add(job.id, f"Take of {feed.label} at spot {spot.number}.", at=services.context.now())
         if number == rounds - 2:
             services.aligning.use_proposal(job.id)
@@ -102,8 +126,12 @@ def looked_at(services: Services, job_id: int, name: str) -> None:
             assert answer.status_code == 200, (page, answer.text[:300])
         worst = sorted(times)[int(0.95 * (len(times) - 1))]
         size = len(answer.data) / 1000
-        line(f"{name}, {page}", f"{statistics.median(times):.0f} ms, 95 %: {worst:.0f}, {size:.0f} kB, "
-             f"{queries[0]} queries", f"{MOST_MS:.0f} ms, {MOST_KB:.0f} kB", worst < MOST_MS and size < MOST_KB)
+        line(
+            f"{name}, {page}",
+            f"{statistics.median(times):.0f} ms, 95 %: {worst:.0f}, {size:.0f} kB, {queries[0]} queries",
+            f"{MOST_MS:.0f} ms, {MOST_KB:.0f} kB",
+            worst < MOST_MS and size < MOST_KB,
+        )
 
 
 def looked_ahead(services: Services, job_id: int) -> None:
@@ -117,8 +145,12 @@ def looked_ahead(services: Services, job_id: int) -> None:
     answer = client.get(f"/jobs/{job_id}/read?view=times&over=average", headers=headers)
     took = 1000 * (time.perf_counter() - begun)
     assert answer.status_code == 200
-    line("  first look at averaged decay times", f"{took:.0f} ms, found in {behind:.1f} s behind the page", "200 ms",
-         took < 200)
+    line(
+        "  first look at averaged decay times",
+        f"{took:.0f} ms, found in {behind:.1f} s behind the page",
+        "200 ms",
+        took < 200,
+    )
 
 
 def polled(services: Services, job_id: int) -> None:
@@ -137,8 +169,12 @@ def polled(services: Services, job_id: int) -> None:
             time.sleep(0.05)
         assert answer.status_code == 200, answer.text[:200]
         median, size = statistics.median(times), len(answer.data) / 1000
-        line("  while sound runs, each look at it", f"{median:.1f} ms, {size:.1f} kB",
-             f"{POLL_MS:.0f} ms, {POLL_KB:.0f} kB", median < POLL_MS and size < POLL_KB)
+        line(
+            "  while sound runs, each look at it",
+            f"{median:.1f} ms, {size:.1f} kB",
+            f"{POLL_MS:.0f} ms, {POLL_KB:.0f} kB",
+            median < POLL_MS and size < POLL_KB,
+        )
     finally:
         services.sound.stop()
 
@@ -147,7 +183,7 @@ def main() -> int:
     """The full job and a small one, on one folder."""
     with tempfile.TemporaryDirectory() as folder:
         services = open_services(Path(folder))
-        settle()                                    # as the server does before it answers
+        settle()  # as the server does before it answers
         jobs = [("attic", attic(), 5), ("barn", full(), ROUNDS)] if not SHORT else [("attic", full(), ROUNDS)]
         for name, plan, rounds in jobs:
             job = services.jobs.create(JobWish(name=name), plan=plan)

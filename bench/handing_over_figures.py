@@ -22,9 +22,14 @@ from dolce.services.sample.demo_rooms import attic, barn
 from dolce.services.wiring import Services, open_services
 from dolce.web.serving import new_server
 
-RATES = (44_100, 48_000, 88_200, 96_000)[:1 if SHORT else 4]
-FLAGS = ("--headless=new", "--no-sandbox", "--disable-dev-shm-usage", "--no-first-run",
-         "--disable-background-networking")
+RATES = (44_100, 48_000, 88_200, 96_000)[: 1 if SHORT else 4]
+FLAGS = (
+    "--headless=new",
+    "--no-sandbox",
+    "--disable-dev-shm-usage",
+    "--no-first-run",
+    "--disable-background-networking",
+)
 
 
 def proven(services: Services) -> int:
@@ -69,14 +74,19 @@ def told(services: Services, job_id: int) -> None:
     driver.get(f"http://127.0.0.1:{server.effective_port}/jobs/{job_id}/report")
     page = time.perf_counter() - begun
     begun = time.perf_counter()
-    pdf = base64.b64decode(driver.execute_cdp_cmd("Page.printToPDF", {"preferCSSPageSize": True,
-                                                                     "printBackground": True})["data"])
+    pdf = base64.b64decode(
+        driver.execute_cdp_cmd("Page.printToPDF", {"preferCSSPageSize": True, "printBackground": True})["data"]
+    )
     paper = time.perf_counter() - begun
     driver.quit()
     server.close()
     line("report of 7.1.4, the page in a browser, for the first time", f"{page:.2f} s", "2 s", page < 2)
-    line("report of 7.1.4 as PDF", f"{paper:.1f} s, {len(pdf) / 1e6:.2f} MB", "15 s and 3 MB",
-         paper < 15 and len(pdf) < 3e6)
+    line(
+        "report of 7.1.4 as PDF",
+        f"{paper:.1f} s, {len(pdf) / 1e6:.2f} MB",
+        "15 s and 3 MB",
+        paper < 15 and len(pdf) < 3e6,
+    )
 
 
 def main() -> int:

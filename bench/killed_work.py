@@ -78,7 +78,8 @@ class Work:
                 services.room.view(job.id)
                 services.reporting.report(job.id)
                 if services.taking.board(job.id).last_pass is not None and (
-                        services.taking.board(job.id).last_pass.state == "running"):
+                    services.taking.board(job.id).last_pass.state == "running"
+                ):
                     found.append("a pass still counts as running")
             found += self.lost(services, said)
         finally:
@@ -149,8 +150,15 @@ class Saves(Work):
             services.room.undo(1)
         aim = services.shaping.correction(1).aim("L")
         target = replace(aim.target, tilt_db_per_octave=-0.1 * (number % 9))
-        services.shaping.set_aim(1, aim=replace(aim, target=target), preference=None, anchor="band",
-                                 anchor_band_hz=(200.0, 2000.0), anchor_level_db=0.0, linked=False)
+        services.shaping.set_aim(
+            1,
+            aim=replace(aim, target=target),
+            preference=None,
+            anchor="band",
+            anchor_band_hz=(200.0, 2000.0),
+            anchor_level_db=0.0,
+            linked=False,
+        )
 
     def lost(self, services: Services, said: list[str]) -> list[str]:
         return fewer("notes", int(services.jobs.get(1).notes or 0), said)
@@ -210,9 +218,12 @@ class Loads(Work):
 
     def lost(self, services: Services, said: list[str]) -> list[str]:
         known = services.jobs.get(1)
-        held = services.loading.view(1).job                         # reads the processor again
-        mixed = [f"the preset {where} is none that was loaded" for where, job in (
-            ("as known", known), ("in the processor", held)) if job.processor.presets["A"] not in self._whole]
+        held = services.loading.view(1).job  # reads the processor again
+        mixed = [
+            f"the preset {where} is none that was loaded"
+            for where, job in (("as known", known), ("in the processor", held))
+            if job.processor.presets["A"] not in self._whole
+        ]
         return mixed + fewer("loads", self._count(services), said)
 
 
@@ -245,11 +256,17 @@ class Keeping(Work):
 
     def lost(self, services: Services, said: list[str]) -> list[str]:
         found = [f"{file.name}: {file.fault}" for file in services.backups.files() if file.manifest is None]
-        found += [f"left behind: {path.name}" for path in services.backups.folder.glob("*")
-                  if not path.name.endswith(".dolce-backup")]
+        found += [
+            f"left behind: {path.name}"
+            for path in services.backups.folder.glob("*")
+            if not path.name.endswith(".dolce-backup")
+        ]
         wanted = takes_of(services)
-        found += [f"{job.name} came back with {takes_of(services, job.id)} of {wanted} takes"
-                  for job in services.jobs.all() if takes_of(services, job.id) != wanted]
+        found += [
+            f"{job.name} came back with {takes_of(services, job.id)} of {wanted} takes"
+            for job in services.jobs.all()
+            if takes_of(services, job.id) != wanted
+        ]
         return found + fewer("backups", len(services.backups.files()), said)
 
 
@@ -267,20 +284,32 @@ class Migrations(Work):
         bypass = json.dumps({"active": "bypass", "presets": {}})
         with engine.begin() as connection:
             run = connection.exec_driver_sql
-            run("INSERT INTO jobs (id, name, place, notes, units, created_at, changed_at, seed, rig, processor, "
+            run(
+                "INSERT INTO jobs (id, name, place, notes, units, created_at, changed_at, seed, rig, processor, "
                 "round_id, shape_position, plan_position) VALUES (1, 'Old loft', '', '', 'metres', '2026-01-01', "
-                "'2026-01-01', 1, '{}', ?, 1, 1, 1)", (bypass,))
-            run("INSERT INTO plan_steps (job_id, position, what, plan) VALUES (1, 1, 'start', ?)",
-                (json.dumps(plan_values(attic())),))
-            run("INSERT INTO rounds (id, job_id, name, state, created_at) VALUES (1, 1, 'One', ?, '2026-01-01')",
-                (bypass,))
+                "'2026-01-01', 1, '{}', ?, 1, 1, 1)",
+                (bypass,),
+            )
+            run(
+                "INSERT INTO plan_steps (job_id, position, what, plan) VALUES (1, 1, 'start', ?)",
+                (json.dumps(plan_values(attic())),),
+            )
+            run(
+                "INSERT INTO rounds (id, job_id, name, state, created_at) VALUES (1, 1, 'One', ?, '2026-01-01')",
+                (bypass,),
+            )
             for number in range(1, _OLD_TAKES + 1):
-                run("INSERT INTO takes (id, round_id, channel, spot_number, attempt, taken_at, source, sample_rate_hz, "
+                run(
+                    "INSERT INTO takes (id, round_id, channel, spot_number, attempt, taken_at, source, sample_rate_hz, "
                     "arrival_s, arrival_known, polarity, signal_to_noise_db, peak_dbfs, clipped_samples, warnings, "
                     "level_db) VALUES (?, 1, 'L', 1, ?, '2026-01-01', 'rig', 48000, 0.01, 1, 'normal', 50, -6, 0, "
-                    "'[]', ?)", (number, number, levels))
-                run("INSERT INTO take_samples VALUES (?, ?, -0.1, ?, 'x.flac', '{}')",
-                    (number, np.ones(8, dtype="<f4").tobytes(), bytes([number]) * _OLD_BYTES))
+                    "'[]', ?)",
+                    (number, number, levels),
+                )
+                run(
+                    "INSERT INTO take_samples VALUES (?, ?, -0.1, ?, 'x.flac', '{}')",
+                    (number, np.ones(8, dtype="<f4").tobytes(), bytes([number]) * _OLD_BYTES),
+                )
         engine.dispose()
 
     def before(self, folder: Path) -> None:
@@ -299,7 +328,7 @@ class Migrations(Work):
         return [] if right else [f"{len(kept)} of {_OLD_TAKES} recordings, or not the same"]
 
     def wrong(self, folder: Path, said: list[str]) -> list[str]:
-        open_services(folder).close()                               # goes on where it was killed
+        open_services(folder).close()  # goes on where it was killed
         return super().wrong(folder, said)
 
 
@@ -345,11 +374,11 @@ def torn(folder: Path, to: Path, keep: float) -> None:
     with log.open("rb") as file:
         head = file.read(32)
         page = int.from_bytes(head[8:12], "big")
-        starts, at = [32], 32                                      # where each transaction begins
+        starts, at = [32], 32  # where each transaction begins
         while at + 24 + page <= size:
             file.seek(at)
             frame = file.read(24)
-            if frame[8:16] != head[16:24]:                         # of an earlier run of the log
+            if frame[8:16] != head[16:24]:  # of an earlier run of the log
                 break
             at += 24 + page
             if int.from_bytes(frame[4:8], "big"):

@@ -28,7 +28,7 @@ from dolce.web.serving import settle
 JOBS, ROUNDS = (2, 1) if SHORT else (3, 10)
 RUNS = 1 if SHORT else 12
 HOURS = 0.01 if SHORT else 8.0
-RECORDING_BYTES = 20_000 if SHORT else 100_000             # a third of what five seconds take as FLAC
+RECORDING_BYTES = 20_000 if SHORT else 100_000  # a third of what five seconds take as FLAC
 # What a day is made of: a take sounds six seconds, and the microphone is moved between.
 TAKES_AN_HOUR, METER_AN_HOUR_S, LOOKS_AN_HOUR = 300, 900.0, 7200
 
@@ -46,8 +46,12 @@ def started(folder: Path) -> float:
     # Whoever starts it is not told never to keep bytecode, as this bench may be.
     environment = {name: value for name, value in os.environ.items() if name != "PYTHONDONTWRITEBYTECODE"}
     begun = time.perf_counter()
-    run = subprocess.Popen([sys.executable, "-m", "dolce", "serve", "--port", "0", "--data", str(folder)],
-                           stdout=subprocess.PIPE, text=True, env=environment)
+    run = subprocess.Popen(
+        [sys.executable, "-m", "dolce", "serve", "--port", "0", "--data", str(folder)],
+        stdout=subprocess.PIPE,
+        text=True,
+        env=environment,
+    )
     assert run.stdout.readline().startswith("Dolce is at")
     took = time.perf_counter() - begun
     run.terminate()
@@ -59,7 +63,7 @@ def started(folder: Path) -> float:
 def pages(services: Services, job_id: int) -> None:
     """Every page, several times, as fragments: 95 % of all looks."""
     client, headers, times = create_app(services).test_client(), {"HX-Request": "true"}, []
-    for page in PAGES:                                       # what the first look computes is found behind it by then
+    for page in PAGES:  # what the first look computes is found behind it by then
         client.get(f"/jobs/{job_id}/{page}", headers=headers)
     services.context.background.wait()
     for page in PAGES:
@@ -69,8 +73,12 @@ def pages(services: Services, job_id: int) -> None:
             times.append(1000 * (time.perf_counter() - begun))
             assert answer.status_code == 200, page
     worst = sorted(times)[int(0.95 * (len(times) - 1))]
-    line(f"pages of a job of {ROUNDS * len(services.jobs.get(job_id).asked)} takes, 95 % of all",
-         f"{worst:.0f} ms (median {statistics.median(times):.0f})", "100 ms", worst < 100)
+    line(
+        f"pages of a job of {ROUNDS * len(services.jobs.get(job_id).asked)} takes, 95 % of all",
+        f"{worst:.0f} ms (median {statistics.median(times):.0f})",
+        "100 ms",
+        worst < 100,
+    )
 
 
 def emptied(services: Services, ids: list[int]) -> None:
@@ -86,8 +94,12 @@ def emptied(services: Services, ids: list[int]) -> None:
     took = time.perf_counter() - begun
     assert not services.folder_work.present.fault, services.folder_work.present.fault
     after, wanted = file.stat().st_size, before / len(ids)
-    line(f"{len(ids) - 1} of {len(ids)} jobs deleted, space given back in {took:.1f} s",
-         f"{before / 1e6:.0f} to {after / 1e6:.0f} MB", f"{1.1 * wanted / 1e6:.0f} MB", after < 1.1 * wanted)
+    line(
+        f"{len(ids) - 1} of {len(ids)} jobs deleted, space given back in {took:.1f} s",
+        f"{before / 1e6:.0f} to {after / 1e6:.0f} MB",
+        f"{1.1 * wanted / 1e6:.0f} MB",
+        after < 1.1 * wanted,
+    )
 
 
 def day(services: Services) -> None:
@@ -118,13 +130,19 @@ def day(services: Services) -> None:
             looks += 1
         services.context.background.wait()
         held.append(resident_mb())
-        note(f"  after {until:.2g} h: {takes} takes, {meter_s / 60:.0f} min of meter, {looks} looks",
-             f"{held[-1]:.0f} MB")
-    # The first two parts fill what is kept at hand, which has bounds.
+        note(
+            f"  after {until:.2g} h: {takes} takes, {meter_s / 60:.0f} min of meter, {looks} looks",
+            f"{held[-1]:.0f} MB",
+        )
+    # The first two parts fill what caches keep, which has bounds.
     base = held[min(1, len(held) - 1)]
     grown = held[-1] / base - 1
-    line(f"{HOURS:g} h in {time.perf_counter() - begun:.0f} s: memory after the last tenth against the second",
-         f"{100 * grown:+.1f} %", "5 %", grown < 0.05 or SHORT)
+    line(
+        f"{HOURS:g} h in {time.perf_counter() - begun:.0f} s: memory after the last tenth against the second",
+        f"{100 * grown:+.1f} %",
+        "5 %",
+        grown < 0.05 or SHORT,
+    )
 
 
 def main() -> int:
@@ -137,8 +155,12 @@ def main() -> int:
         for number in range(JOBS):
             job = services.jobs.create(JobWish(name=f"Barn {number + 1}"), plan=full())
             services.rigging.set_rig(job.id, pace="fast")
-            filled(services, services.jobs.get(job.id), ROUNDS if number else max(2, ROUNDS),
-                   recording=os.urandom(RECORDING_BYTES))
+            filled(
+                services,
+                services.jobs.get(job.id),
+                ROUNDS if number else max(2, ROUNDS),
+                recording=os.urandom(RECORDING_BYTES),
+            )
             ids.append(job.id)
         pages(services, ids[0])
         services.close()

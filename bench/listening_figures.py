@@ -30,19 +30,34 @@ def render() -> None:
     codes = [f"M{k}" for k in range(PATHS - 2)]
     outputs = ["L", "R", *codes]
     decay = np.exp(-np.arange(RATE) / (0.15 * RATE))
-    responses = {code: ImpulseResponse(sample=rng.standard_normal(RATE) * decay, sample_rate_hz=RATE, start_s=-0.01)
-                 for code in outputs}
+    responses = {
+        code: ImpulseResponse(sample=rng.standard_normal(RATE) * decay, sample_rate_hz=RATE, start_s=-0.01)
+        for code in outputs
+    }
     bands = tuple(BandFilter(frequency_hz=f, gain_db=3.0, q=2.0) for f in np.geomspace(40, 8000, 10))
-    held = Outputs(settings={code: ChannelSettings(filters=bands, delay_s=0.003) for code in outputs},
-                   bass=BassManagement(crossover=Crossover(frequency_hz=80.0), subs=(), sends={
-                       "L": dict.fromkeys(codes[::2], -3.0), "R": dict.fromkeys(codes[1::2], -3.0)}))
-    programme = Programme(name="noise", channels=("L", "R"), sample_rate_hz=RATE,
-                          sample=0.1 * rng.standard_normal((2, round(PASSAGE_S * RATE))))
+    held = Outputs(
+        settings={code: ChannelSettings(filters=bands, delay_s=0.003) for code in outputs},
+        bass=BassManagement(
+            crossover=Crossover(frequency_hz=80.0),
+            subs=(),
+            sends={"L": dict.fromkeys(codes[::2], -3.0), "R": dict.fromkeys(codes[1::2], -3.0)},
+        ),
+    )
+    programme = Programme(
+        name="noise",
+        channels=("L", "R"),
+        sample_rate_hz=RATE,
+        sample=0.1 * rng.standard_normal((2, round(PASSAGE_S * RATE))),
+    )
     begun = time.perf_counter()
     heard = Rendering(programme).through(paths_of(held, responses, ("L", "R")))
     took = time.perf_counter() - begun
-    line("30 s of stereo through 14 measured paths", f"{took:.2f} s, {PASSAGE_S / took:.0f} times real time",
-         "faster than real time", took < PASSAGE_S and heard.size == programme.sample.shape[1])
+    line(
+        "30 s of stereo through 14 measured paths",
+        f"{took:.2f} s, {PASSAGE_S / took:.0f} times real time",
+        "faster than real time",
+        took < PASSAGE_S and heard.size == programme.sample.shape[1],
+    )
 
 
 def match() -> None:
@@ -85,8 +100,12 @@ def stop() -> None:
             present = services.context.sounding.present
             if present is not None and not present.silent.is_set():
                 raise RuntimeError("answered before it was silent")
-        line("stop in the seat, until it is silent and answered", f"{1000 * max(times):.0f} ms at most",
-             "150 ms", max(times) < 0.15)
+        line(
+            "stop in the seat, until it is silent and answered",
+            f"{1000 * max(times):.0f} ms at most",
+            "150 ms",
+            max(times) < 0.15,
+        )
         note("  median", f"{1000 * float(np.median(times)):.0f} ms")
         desk.close()
         services.close()

@@ -24,12 +24,24 @@ from dolce.services.sample.demo_rooms import attic, barn
 from dolce.services.wiring import open_services
 
 JOBS, ROUNDS = (1, 1) if SHORT else (10, 3)
-LINKS = 1 if SHORT else 5                    # of each page, that are followed
+LINKS = 1 if SHORT else 5  # of each page, that are followed
 REST_S = 0.0 if SHORT else 60.0
 USED_MB, PEAK_MB, RESTED_MB = 350, 600, 250
 STOPS = ("room", "rig", "takes", "read", "align", "shape", "load", "prove", "report")
-VIEWS = ("level", "seats", "phase", "delay", "impulse", "step", "energy", "slices", "map", "times", "distortion",
-         "noise")
+VIEWS = (
+    "level",
+    "seats",
+    "phase",
+    "delay",
+    "impulse",
+    "step",
+    "energy",
+    "slices",
+    "map",
+    "times",
+    "distortion",
+    "noise",
+)
 _NO_PAGE = re.compile(r"\.(zip|csv|txt|json|svg|wav|flac|sofa|html)\b|/(recording|spot-sheet)\b")
 
 
@@ -120,8 +132,11 @@ def main() -> int:
         folder = Path(kept or made)
         if not (folder / "dolce.sqlite").exists():
             prepared(folder)
-        server = subprocess.Popen([sys.executable, "-m", "dolce", "serve", "--port", "0", "--data", str(folder)],
-                                  stdout=subprocess.PIPE, text=True)
+        server = subprocess.Popen(
+            [sys.executable, "-m", "dolce", "serve", "--port", "0", "--data", str(folder)],
+            stdout=subprocess.PIPE,
+            text=True,
+        )
         try:
             port = int(re.search(r":(\d+)", server.stdout.readline())[1])
             held, browser, rng = Held(server.pid), Browser(port), random.Random(4)
@@ -135,8 +150,12 @@ def main() -> int:
             for stop, more in grown.items():
                 note(f"  by {stop}", f"{more:+.0f} MB")
             in_use, highest = held.now(), held.highest
-            line(f"in use, after all pages of {jobs} jobs", f"{in_use:.0f} MB", f"{USED_MB} MB",
-                 in_use < USED_MB or SHORT)
+            line(
+                f"in use, after all pages of {jobs} jobs",
+                f"{in_use:.0f} MB",
+                f"{USED_MB} MB",
+                in_use < USED_MB or SHORT,
+            )
             line("  at its highest", f"{highest:.0f} MB", f"{PEAK_MB} MB", highest < PEAK_MB or SHORT)
             time.sleep(REST_S)
             rested = held.now()

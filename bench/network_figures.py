@@ -37,8 +37,20 @@ class Process:
 
     def __init__(self, file: Path) -> None:
         self.run = subprocess.Popen(
-            [sys.executable, "-m", "dolce", "processor", "--port", str(PORT), "--outputs", ",".join(OUTPUTS), "--data",
-             str(file)], stdout=subprocess.DEVNULL)
+            [
+                sys.executable,
+                "-m",
+                "dolce",
+                "processor",
+                "--port",
+                str(PORT),
+                "--outputs",
+                ",".join(OUTPUTS),
+                "--data",
+                str(file),
+            ],
+            stdout=subprocess.DEVNULL,
+        )
         self.device = NetworkProcessor(ProcessorInUse(name="Rack", can=NETWORK, address=f"127.0.0.1:{PORT}"))
         until = time.monotonic() + 30
         while True:
@@ -96,8 +108,12 @@ def main() -> int:
             process = Process(file)
             held = process.device.read()
             mixed += digest(held.presets["A"]) not in known or held.active != "A"
-        line(f"killed at {KILLS} random moments of a load, {cut_off} of them cut off: a mixed preset plays", str(mixed),
-             "0", mixed == 0)
+        line(
+            f"killed at {KILLS} random moments of a load, {cut_off} of them cut off: a mixed preset plays",
+            str(mixed),
+            "0",
+            mixed == 0,
+        )
         process.kill()
     return ended()
 

@@ -26,15 +26,16 @@ from dolce.services.sample.demo_rooms import net_loft
 from dolce.services.wiring import open_services
 
 RATE, ROOMS = 48_000, 1 if SHORT else 14
-NEW = 2 if SHORT else 120                # spots that no take is made at
+NEW = 2 if SHORT else 120  # spots that no take is made at
 
 
 def response(rng: np.random.Generator, k: int, place: np.ndarray, spot: np.ndarray, room: RoomSize) -> np.ndarray:
     """Impulse response of the left monitor to a spot."""
     surfaces = plain_surfaces(room, reverberation_s=0.3 + 0.02 * k)
     axis = (spot - place) / np.linalg.norm(spot - place)
-    spectrum = field_spectrum(model_of("L"), place, axis, spot, surfaces=surfaces, speed_m_s=343.0,
-                              sample_rate_hz=RATE, rng=rng)
+    spectrum = field_spectrum(
+        model_of("L"), place, axis, spot, surfaces=surfaces, speed_m_s=343.0, sample_rate_hz=RATE, rng=rng
+    )
     return np.fft.irfft(spectrum, response_samples(surfaces, RATE))
 
 
@@ -65,22 +66,41 @@ def placing() -> None:
         twice = []
         for seed in ("first", "second"):
             real = [as_placed(Point(x_m=s[0], y_m=s[1], z_m=s[2]), seed=f"{seed}/{k}", room=room) for s in spots]
-            twice.append([level_on_grid(ImpulseResponse(
-                sample=response(np.random.default_rng(i), k, place, one.as_array(), room), sample_rate_hz=RATE,
-                start_s=0.0), at_hz=ANALYSIS_GRID_HZ, per_octave=48) for i, one in enumerate(real)])
+            twice.append(
+                [
+                    level_on_grid(
+                        ImpulseResponse(
+                            sample=response(np.random.default_rng(i), k, place, one.as_array(), room),
+                            sample_rate_hz=RATE,
+                            start_s=0.0,
+                        ),
+                        at_hz=ANALYSIS_GRID_HZ,
+                        per_octave=48,
+                    )
+                    for i, one in enumerate(real)
+                ]
+            )
         for n, found in apart.items():
             for j in range(0, 9 - n + 1, n):
-                first, second = (energy_mean_db(np.array(rows[j:j + n])) for rows in twice)
+                first, second = (energy_mean_db(np.array(rows[j : j + n])) for rows in twice)
                 found.append(float(np.sqrt(np.mean((first - second)[bass] ** 2))))
                 if n == 1:
                     means = [10 * np.log10(np.mean(10 ** (row[middle] / 10))) for row in (first, second)]
                     levels.append(float(means[0] - means[1]))
     for n, found in apart.items():
         most, within = float(np.percentile(found, 90)), predicted_within_db(n)
-        line(f"average of {n} against itself, put by hand", f"{np.median(found):.2f} dB, 9 of 10 below {most:.2f}",
-             f"{within:.2f} dB", most < within)
-    line("level of one spot against itself", f"{np.std(levels):.2f} dB (standard deviation)", "0.3 dB",
-         np.std(levels) < 0.3)
+        line(
+            f"average of {n} against itself, put by hand",
+            f"{np.median(found):.2f} dB, 9 of 10 below {most:.2f}",
+            f"{within:.2f} dB",
+            most < within,
+        )
+    line(
+        "level of one spot against itself",
+        f"{np.std(levels):.2f} dB (standard deviation)",
+        "0.3 dB",
+        np.std(levels) < 0.3,
+    )
 
 
 def unmeasured() -> None:
@@ -92,30 +112,51 @@ def unmeasured() -> None:
         centre = np.array([room.width_m / 2 + rng.uniform(-0.3, 0.3), place[1] + rng.uniform(1.2, 2.2), 1.2])
         taken = (5, 7, 9, 11)[k % 4]
         spots = centre + rng.uniform(-0.3, 0.3, (taken + NEW, 3)) * [1, 1, 0.4]
-        levels = [level_on_grid(ImpulseResponse(
-            sample=response(np.random.default_rng(1000 * k + i), k % 12, place, spot, room), sample_rate_hz=RATE,
-            start_s=0.0), at_hz=ANALYSIS_GRID_HZ, per_octave=48) for i, spot in enumerate(spots)]
+        levels = [
+            level_on_grid(
+                ImpulseResponse(
+                    sample=response(np.random.default_rng(1000 * k + i), k % 12, place, spot, room),
+                    sample_rate_hz=RATE,
+                    start_s=0.0,
+                ),
+                at_hz=ANALYSIS_GRID_HZ,
+                per_octave=48,
+            )
+            for i, spot in enumerate(spots)
+        ]
         heard.append((np.array(levels[:taken]), np.array(levels[taken:])))
-    for name, wished in {"parametric filters": Correction(),
-                         "convolution": Correction(means=FilterType(method="convolution"))}.items():
+    for name, wished in {
+        "parametric filters": Correction(),
+        "convolution": Correction(means=FilterType(method="convolution")),
+    }.items():
         held, off = [], []
         for taken, new in heard:
             shape = shape_of("L", Heard.of(taken), at_hz=ANALYSIS_GRID_HZ, correction=wished, sample_rate_hz=RATE)
             found = found_filters({"L": shape}, wished, sample_rate_hz=RATE).correction
             shape = shape_of("L", Heard.of(taken), at_hz=ANALYSIS_GRID_HZ, correction=found, sample_rate_hz=RATE)
             limits, band_hz = found.limits_for("L"), found.level_band_hz("L")
-            added = (chain_level_db(found.filters("L"), at_hz=ANALYSIS_GRID_HZ, sample_rate_hz=RATE)
-                     + convolved_db(found.convolutions.get("L"), ANALYSIS_GRID_HZ))
+            added = chain_level_db(found.filters("L"), at_hz=ANALYSIS_GRID_HZ, sample_rate_hz=RATE) + convolved_db(
+                found.convolutions.get("L"), ANALYSIS_GRID_HZ
+            )
             inside = (band_hz[0] <= ANALYSIS_GRID_HZ) & (band_hz[1] >= ANALYSIS_GRID_HZ)
             lacking = shape.target_db - new
             lacking = lacking - lacking[:, inside].mean(axis=1, keepdims=True)
-            left = float(deviations_db(lacking, added, at_hz=ANALYSIS_GRID_HZ, level_band_hz=band_hz,
-                                       range_hz=(limits.from_hz, limits.to_hz)).mean())
+            left = float(
+                deviations_db(
+                    lacking,
+                    added,
+                    at_hz=ANALYSIS_GRID_HZ,
+                    level_band_hz=band_hz,
+                    range_hz=(limits.from_hz, limits.to_hz),
+                ).mean()
+            )
             said = expectation_of(shape, found, sample_rate_hz=RATE)
             held.append(said.after_at_new_spots_low_db <= left <= said.after_at_new_spots_high_db)
             off.append(said.after_at_new_spots_db - left)
-        note(f"{name}: what is said of unmeasured spots is off by", f"{np.median(np.abs(off)):.2f} dB, mean "
-             f"{np.mean(off):+.2f}")
+        note(
+            f"{name}: what is said of unmeasured spots is off by",
+            f"{np.median(np.abs(off)):.2f} dB, mean {np.mean(off):+.2f}",
+        )
         line("  and its interval holds", f"{100 * np.mean(held):.0f} %", "80 +- 8 %", abs(np.mean(held) - 0.8) <= 0.08)
 
 
@@ -147,8 +188,12 @@ def passing() -> None:
     services.sound.wait()
     took = time.perf_counter() - begun
     asked = len(record.steps) * record.seconds_per_step + 2 * wish.wait_s
-    line(f"pass of {len(record.steps)} takes with waits, against its sounds and waits", f"{took / asked:.2f}", "1.15",
-         took <= 1.15 * asked)
+    line(
+        f"pass of {len(record.steps)} takes with waits, against its sounds and waits",
+        f"{took / asked:.2f}",
+        "1.15",
+        took <= 1.15 * asked,
+    )
     services.close()
 
 

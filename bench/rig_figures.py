@@ -38,8 +38,12 @@ def lines() -> None:
         services.sound.wait()
         seconds = time.perf_counter() - begun
         found = services.lines.view(job.id)
-        line(f"line check of {found.checked} outputs", f"{seconds:.1f} s", "10 s",
-             seconds < 10 and found.checked == len(LARGE.channels))
+        line(
+            f"line check of {found.checked} outputs",
+            f"{seconds:.1f} s",
+            "10 s",
+            seconds < 10 and found.checked == len(LARGE.channels),
+        )
         services.rigging.set_rig(job.id, pace="real time")
         services.taking.run_rest(job.id)
         time.sleep(0.5 if SHORT else 2.0)
@@ -59,7 +63,7 @@ def live(sheet: str) -> None:
         client = create_app(services).test_client()
         headers = {"HX-Request": "true"}
         services.live.start(job.id, sheet, source=Source(kind="pink", level_dbfs=-30), channel="L", per_octave=24)
-        time.sleep(1.0 if SHORT else 3.0)          # the first block computes the room
+        time.sleep(1.0 if SHORT else 3.0)  # the first block computes the room
         begun, used = time.perf_counter(), time.process_time()
         for _ in range(3 if SHORT else 40):
             assert client.get(f"/jobs/{job.id}/rig/live/{sheet}", headers=headers).status_code == 200
@@ -118,8 +122,12 @@ def card() -> None:
             late.append(played.last - moment[0])
         block_ms = 1000 * PERIOD / RATE
         worst = 1000 * max(late)
-        line(f"this computer's audio: last sound after {len(late)} stops", f"{worst:.0f} ms at most",
-             f"100 ms and a block of {block_ms:.0f} ms", worst < 100 + block_ms)
+        line(
+            f"this computer's audio: last sound after {len(late)} stops",
+            f"{worst:.0f} ms at most",
+            f"100 ms and a block of {block_ms:.0f} ms",
+            worst < 100 + block_ms,
+        )
     finally:
         # PortAudio first, else it aborts the process when its server has gone.
         sounddevice._terminate()

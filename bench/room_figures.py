@@ -41,8 +41,10 @@ def full_room() -> RoomPlan:
     size = RoomSize(length_m=8.2, width_m=6.4, height_m=3.4)
     plan = replace(new_plan(size, layout="9.1.6", subs=3), spots=())
     places = [(3.2, 3.4), (2.3, 3.5), (4.1, 3.5), (2.3, 5.0), (3.2, 5.0), (4.1, 5.0)]
-    seats = tuple(Seat(id=k, name=f"Seat {k}", is_main=k == 1, place=Point(x_m=x, y_m=y, z_m=1.2))
-                  for k, (x, y) in enumerate(places, 1))
+    seats = tuple(
+        Seat(id=k, name=f"Seat {k}", is_main=k == 1, place=Point(x_m=x, y_m=y, z_m=1.2))
+        for k, (x, y) in enumerate(places, 1)
+    )
     plan = replace(plan, seats=seats)
     placed = [spot for s in seats for spot in spots_by_pattern(plan, "flat", seat_id=s.id, count=4, spacing_m=0.2)]
     return replace(plan, spots=numbered(plan, placed))
@@ -57,10 +59,18 @@ def ranking() -> None:
     found = rank_sub_places(plan, candidates, subs=4)
     seconds = time.perf_counter() - begun
     peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
-    line(f"{found.tried} choices of 4 subs over {len(candidates)} places, {len(plan.seats)} seats", f"{seconds:.2f} s",
-         "3 s", seconds < 3 and found.tried == 10_626)
-    line("  memory of the whole process at its highest", f"{peak:.0f} MB ({peak - before / 1024:.0f} for it)",
-         "1000 MB", peak < 1000)
+    line(
+        f"{found.tried} choices of 4 subs over {len(candidates)} places, {len(plan.seats)} seats",
+        f"{seconds:.2f} s",
+        "3 s",
+        seconds < 3 and found.tried == 10_626,
+    )
+    line(
+        "  memory of the whole process at its highest",
+        f"{peak:.0f} MB ({peak - before / 1024:.0f} for it)",
+        "1000 MB",
+        peak < 1000,
+    )
 
 
 def modes() -> None:
@@ -71,11 +81,18 @@ def modes() -> None:
         begun = time.perf_counter()
         found = modes_of_box(size, up_to_hz=300, speed_m_s=SPEED)
         times.append(time.perf_counter() - begun)
-    counted = sorted(f for o in product(range(30), repeat=3) if any(o) and (
-        f := SPEED / 2 * sum((n / d) ** 2 for n, d in zip(o, size, strict=True)) ** 0.5) <= 300)
+    counted = sorted(
+        f
+        for o in product(range(30), repeat=3)
+        if any(o) and (f := SPEED / 2 * sum((n / d) ** 2 for n, d in zip(o, size, strict=True)) ** 0.5) <= 300
+    )
     exact = len(counted) == len(found.frequency_hz) and np.allclose(found.frequency_hz, counted, rtol=1e-12)
-    line(f"{len(counted)} modes to 300 Hz of {np.prod(size):.0f} m3", f"{1000 * statistics.median(times):.2f} ms",
-         "50 ms, exact", exact and statistics.median(times) < 0.05)
+    line(
+        f"{len(counted)} modes to 300 Hz of {np.prod(size):.0f} m3",
+        f"{1000 * statistics.median(times):.2f} ms",
+        "50 ms, exact",
+        exact and statistics.median(times) < 0.05,
+    )
 
 
 def dragging() -> None:
@@ -83,8 +100,10 @@ def dragging() -> None:
     plan = full_room()
     begun = time.perf_counter()
     findings_of(plan)
-    print(f"        findings of {len(plan.speakers)} speakers and {len(plan.seats)} seats alone: "
-          f"{1000 * (time.perf_counter() - begun):.0f} ms")
+    print(
+        f"        findings of {len(plan.speakers)} speakers and {len(plan.seats)} seats alone: "
+        f"{1000 * (time.perf_counter() - begun):.0f} ms"
+    )
     with tempfile.TemporaryDirectory() as folder:
         services = open_services(Path(folder))
         job = services.jobs.create(JobWish(name="Full"), plan=plan)
@@ -95,8 +114,10 @@ def dragging() -> None:
             options.add_argument(flag)
         driver = webdriver.Chrome(options=options, service=Service("/usr/bin/chromedriver"))
         driver.set_script_timeout(60)
-        driver.execute_cdp_cmd("Emulation.setDeviceMetricsOverride",
-                               {"width": 1280, "height": 800, "deviceScaleFactor": 1, "mobile": False})
+        driver.execute_cdp_cmd(
+            "Emulation.setDeviceMetricsOverride",
+            {"width": 1280, "height": 800, "deviceScaleFactor": 1, "mobile": False},
+        )
         page = Page(driver, address).open(f"/jobs/{job.id}/room?sheet=findings&pick=L")
         for name, count in (("thing.speaker", 15), ("thing.sub", 3), ("thing.spot", 24)):
             assert len(page.all(f"[data-plan=xy] .{name}")) == count
@@ -120,8 +141,12 @@ def dragging() -> None:
         services.close()
     rest = sorted(times[10:])
     median, worst = statistics.median(rest), rest[int(0.95 * len(rest))]
-    line("pointer move to new findings, 9.1.6 with 3 subs, 6 seats, 24 spots", f"{median:.0f} ms, 95 %: {worst:.0f} ms",
-         "100 ms", worst < 100)
+    line(
+        "pointer move to new findings, 9.1.6 with 3 subs, 6 seats, 24 spots",
+        f"{median:.0f} ms, 95 %: {worst:.0f} ms",
+        "100 ms",
+        worst < 100,
+    )
 
 
 if __name__ == "__main__":

@@ -36,8 +36,10 @@ def room(rng: np.random.Generator, spots: int) -> np.ndarray:
 
 
 def shapes(correction: Correction, levels: dict[str, np.ndarray]) -> dict:
-    return {name: shape_of(name, Heard.of(rows[:SPOTS]), at_hz=GRID, correction=correction, sample_rate_hz=RATE)
-            for name, rows in levels.items()}
+    return {
+        name: shape_of(name, Heard.of(rows[:SPOTS]), at_hz=GRID, correction=correction, sample_rate_hz=RATE)
+        for name, rows in levels.items()
+    }
 
 
 def costs() -> None:
@@ -76,15 +78,21 @@ def costs() -> None:
         begun = time.perf_counter()
         shape_of(feeds[0], Heard.of(levels[feeds[0]]), at_hz=GRID, correction=found, sample_rate_hz=RATE)
         times.append(1000 * (time.perf_counter() - begun))
-    line("curves, verdicts and headroom of one feed after an edit", f"{statistics.median(times):.0f} ms", "50 ms",
-         statistics.median(times) < 50)
+    line(
+        "curves, verdicts and headroom of one feed after an edit",
+        f"{statistics.median(times):.0f} ms",
+        "50 ms",
+        statistics.median(times) < 50,
+    )
 
 
 def worth() -> None:
     """Against the best single curve with the same boost that knows the other spots."""
     rng = np.random.default_rng(11)
-    kinds = {"bands": Correction(limits=Limits(max_q=16, max_q_above=16)),
-             "convolution": Correction(means=FilterType(method="convolution"))}
+    kinds = {
+        "bands": Correction(limits=Limits(max_q=16, max_q_above=16)),
+        "convolution": Correction(means=FilterType(method="convolution")),
+    }
     for name, correction in kinds.items():
         closed, off, inside, used = [], [], [], []
         for _ in range(1 if SHORT else 25):
@@ -96,14 +104,16 @@ def worth() -> None:
             ).correction
             shape = shape_of("C", heard, at_hz=GRID, correction=found, sample_rate_hz=RATE)
             added = chain_level_db(found.filters("C"), at_hz=GRID, sample_rate_hz=RATE) + convolved_db(
-                found.convolutions.get("C"), GRID)
+                found.convolutions.get("C"), GRID
+            )
             middle = (GRID >= 200) & (GRID <= 2000)
             lacking = -levels[10:]
             lacking = lacking - lacking[:, middle].mean(axis=1, keepdims=True)
 
             def left(added: np.ndarray, lacking: np.ndarray = lacking) -> float:
-                return float(deviations_db(lacking, added, at_hz=GRID, range_hz=(20, 500),
-                                           level_band_hz=(200, 2000)).mean())
+                return float(
+                    deviations_db(lacking, added, at_hz=GRID, range_hz=(20, 500), level_band_hz=(200, 2000)).mean()
+                )
 
             best = np.where((GRID >= 20) & (GRID <= 500), np.minimum(lacking.mean(axis=0), 3.0), 0.0)
             closed.append((left(np.zeros(GRID.size)) - left(added)) / (left(np.zeros(GRID.size)) - left(best)))

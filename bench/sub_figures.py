@@ -26,8 +26,9 @@ def responses(subs: int, seats: int, spots: int) -> tuple[list[list[ImpulseRespo
     frequency = np.fft.rfftfreq(SAMPLES, 1 / RATE)
     inside = (frequency > 5) & (frequency < 200)
     transfer = np.zeros((subs, len(heard), frequency.size), dtype=complex)
-    transfer[:, :, inside] = modal_transfer(places, heard, size_m=SIZE, frequency_hz=frequency[inside],
-                                            reverberation_s=0.5, speed_m_s=343.0)
+    transfer[:, :, inside] = modal_transfer(
+        places, heard, size_m=SIZE, frequency_hz=frequency[inside], reverberation_s=0.5, speed_m_s=343.0
+    )
     samples = np.fft.irfft(transfer, SAMPLES)
     rows = [[ImpulseResponse(sample=one, sample_rate_hz=RATE, start_s=0.0) for one in row] for row in samples]
     return rows, [k // spots for k in range(len(heard))]
@@ -43,12 +44,20 @@ def main() -> int:
     took = time.perf_counter() - begun
     line(f"{subs} subs, {seats} seats, {len(seat_of)} spots: search", f"{took:.1f} s", "5 s", took < 5)
     before = float(field.spread_db(field.levels_db(field.weights_of(neutral(subs)))))
-    line("  spread over the seats, before and after", f"{before:.2f} to {found.spread_db:.2f} dB", "less",
-         found.spread_db < before)
+    line(
+        "  spread over the seats, before and after",
+        f"{before:.2f} to {found.spread_db:.2f} dB",
+        "less",
+        found.spread_db < before,
+    )
     line("  output", f"{found.output_db:.2f} dB", "-3.1 dB", found.output_db >= -3.1)
     other = search(field, SearchLimits(), seed=5)
-    line("  other starts find better by", f"{max(0.0, found.cost - other.cost):.3f} dB", "0.05 dB",
-         other.cost > found.cost - 0.05)
+    line(
+        "  other starts find better by",
+        f"{max(0.0, found.cost - other.cost):.3f} dB",
+        "0.05 dB",
+        other.cost > found.cost - 0.05,
+    )
     begun = time.perf_counter()
     for _ in range(10):
         field.by_seat_db(field.levels_db(field.weights_of(found.settings)))

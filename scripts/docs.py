@@ -23,15 +23,24 @@ def guide() -> str:
 
 def formulas() -> str:
     """Everything of the core that names where it comes from: what it gives, and its source."""
-    parts = ["# Formulas and their sources", "",
-             "Made from the docstrings of `dolce.core` by `scripts/docs.py`: every public function and value that "
-             "names a published source.", ""]
+    parts = [
+        "# Formulas and their sources",
+        "",
+        "Made from the docstrings of `dolce.core` by `scripts/docs.py`: every public function and value that "
+        "names a published source.",
+        "",
+    ]
     folder = ""
     for info in sorted(pkgutil.walk_packages(dolce.core.__path__, "dolce.core."), key=lambda one: one.name):
         module = importlib.import_module(info.name)
-        rows = [row for name, thing in sorted(vars(module).items()) if not name.startswith("_")
-                and (inspect.isfunction(thing) or inspect.isclass(thing)) and thing.__module__ == info.name
-                for row in _rows(name, thing)]
+        rows = [
+            row
+            for name, thing in sorted(vars(module).items())
+            if not name.startswith("_")
+            and (inspect.isfunction(thing) or inspect.isclass(thing))
+            and thing.__module__ == info.name
+            for row in _rows(name, thing)
+        ]
         if rows:
             top = info.name.split(".")[2]
             parts += [f"## {top.replace('_', ' ').capitalize()}", ""] if top != folder else []
@@ -44,15 +53,19 @@ def _rows(name: str, thing: object) -> list[str]:
     """A line for a function or class, and for each method that names a source of its own."""
     found = [(name, thing)]
     if inspect.isclass(thing):
-        found += [(f"{name}.{key}", one) for key, one in vars(thing).items()
-                  if inspect.isfunction(one) and not key.startswith("_")]
+        found += [
+            (f"{name}.{key}", one)
+            for key, one in vars(thing).items()
+            if inspect.isfunction(one) and not key.startswith("_")
+        ]
     rows = []
     for label, one in found:
         text = inspect.getdoc(one) or ""
         source = re.search(r"References\n-+\n(.*?)(?:\n\n[A-Z]\w+\n-+|\Z)", text, re.DOTALL)
         if source and one.__doc__:
-            rows.append(f"- **`{label}`** {' '.join(text.split(chr(10) + chr(10))[0].split())} "
-                        f"*{' '.join(source[1].split())}*")
+            rows.append(
+                f"- **`{label}`** {' '.join(text.split(chr(10) + chr(10))[0].split())} *{' '.join(source[1].split())}*"
+            )
     return rows
 
 

@@ -30,16 +30,28 @@ def main(address: str) -> None:
     for flag in FLAGS:
         options.add_argument(flag)
     driver = webdriver.Chrome(options=options, service=Service("/usr/bin/chromedriver"))
-    driver.execute_cdp_cmd("Emulation.setDeviceMetricsOverride",
-                           {"width": 1280, "height": 800, "deviceScaleFactor": 1, "mobile": False})
+    driver.execute_cdp_cmd(
+        "Emulation.setDeviceMetricsOverride", {"width": 1280, "height": 800, "deviceScaleFactor": 1, "mobile": False}
+    )
     page = Page(driver, address)
 
     def shot(name: str) -> None:
         driver.save_screenshot(str(TO / f"{name}.png"))
         if f"screenshots/{name}.png" in guide_text():
-            small = driver.execute_cdp_cmd("Page.captureScreenshot", {"format": "webp", "quality": 60, "clip": {
-                "x": 0, "y": driver.execute_script("return window.scrollY"), "width": 1280, "height": 800,
-                "scale": 0.75}})
+            small = driver.execute_cdp_cmd(
+                "Page.captureScreenshot",
+                {
+                    "format": "webp",
+                    "quality": 60,
+                    "clip": {
+                        "x": 0,
+                        "y": driver.execute_script("return window.scrollY"),
+                        "width": 1280,
+                        "height": 800,
+                        "scale": 0.75,
+                    },
+                },
+            )
             (SMALL / f"{name}.webp").write_bytes(base64.b64decode(small["data"]))
 
     page.open("/")
@@ -55,10 +67,11 @@ def main(address: str) -> None:
     driver.execute_script("document.querySelector('main').scrollIntoView()")
     shot("report")
     for name, address in (
-            ("room-7-1-4", "/jobs/4/room?sheet=spots&pick=Ls"),
-            ("read", "/jobs/1/read?round=1&channel=L"),
-            ("read-channels", "/jobs/4/read?front=C"),
-            ("shape-evidence", "/jobs/1/shape?channel=L&sheet=evidence")):
+        ("room-7-1-4", "/jobs/4/room?sheet=spots&pick=Ls"),
+        ("read", "/jobs/1/read?round=1&channel=L"),
+        ("read-channels", "/jobs/4/read?front=C"),
+        ("shape-evidence", "/jobs/1/shape?channel=L&sheet=evidence"),
+    ):
         page.open(address)
         shot(name)
     page.open("/jobs/4/rig?sheet=faults")
@@ -116,7 +129,9 @@ def main(address: str) -> None:
             page.ready()
         page.press_at_once("Find filters again" if seat_weighting else "Find filters")
         page.wait(lambda: page.all("#filter-search progress"), seconds=90)
-        page.wait(lambda: page.all(".seat-weightings .in-front") and not page.all("#filter-search progress"), seconds=90)
+        page.wait(
+            lambda: page.all(".seat-weightings .in-front") and not page.all("#filter-search progress"), seconds=90
+        )
         page.ready()
         page.fill("Correction called", name)
         page.press("Keep")

@@ -15,7 +15,8 @@ def token(client, url="/"):
 
 def post(client, url, *, htmx=True, **data):
     headers = {"HX-Request": "true"} if htmx else {}
-    answer = client.post(url, data={"csrf_token": token(client), **data}, headers=headers,
-                         content_type="multipart/form-data")
-    answer.request.environ["wsgi.input"].close()               # a large form lies in a file, which the client leaves
+    answer = client.post(
+        url, data={"csrf_token": token(client), **data}, headers=headers, content_type="multipart/form-data"
+    )
+    answer.request.environ["wsgi.input"].close()  # a large form lies in a file, which the client leaves
     return answer

@@ -24,6 +24,10 @@ def of_whole_spot(job: Job, *, at: int, ppm: float = 45.0) -> np.ndarray:
     with file:
         sent, rate = soundfile.read(file)
     device = audio_of(job, spot_id=job.spots[at].id, round_name="file", attempt=1)
-    heard = device.play_and_record({k + 1: sent[:, k] for k in range(sent.shape[1]) if sent[:, k].any()},
-                                   sample_rate_hz=rate, progress=lambda _: None, stopped=lambda: False)[0]
+    heard = device.play_and_record(
+        {k + 1: sent[:, k] for k in range(sent.shape[1]) if sent[:, k].any()},
+        sample_rate_hz=rate,
+        progress=lambda _: None,
+        stopped=lambda: False,
+    )[0]
     return stretched(np.concatenate([np.zeros(30_000), heard]), ppm * 1e-6)

@@ -13,8 +13,9 @@ from dolce.services.jobs.job_keeping import JobWish
 from dolce.services.wiring import Services, open_services
 
 # A short look for bands: for what holds however long one looks.
-BRIEF = Effort(islands=1, starts=2, kept=4, children=4, generations=2, patience=1, finalists=2, exchanges=0,
-               better=0.98)
+BRIEF = Effort(
+    islands=1, starts=2, kept=4, children=4, generations=2, patience=1, finalists=2, exchanges=0, better=0.98
+)
 
 
 class Prepared:
@@ -59,6 +60,7 @@ def taken_room(prepared: Prepared, *, layout: str, subs: int) -> Path:
 
 def shaped_folder(prepared: Prepared) -> Path:
     """A data folder with a pair at two seats, filters found; the job is number 1."""
+
     def build(services: Services) -> None:
         services.shaping.find(two_seats_taken(services, layout="2.0", subs=0))
 

@@ -24,7 +24,7 @@ def commands():
 def test_every_command_and_option_stands_in_the_readme(name, action):
     start = README.index(f"dolce {name}")
     following = re.search(r"\n(dolce |```)", README[start:])
-    written = README[start: start + following.start()]
+    written = README[start : start + following.start()]
     assert (action.option_strings[0] if action.option_strings else action.metavar) in written
 
 
@@ -73,8 +73,13 @@ def test_the_guide_is_made_of_the_texts_that_the_application_shows():
     formulas = docs.formulas()
     assert (ROOT / "docs/formulas.md").read_text() == formulas, "run scripts/docs.py"
     # Some that anybody would look for, each with its source.
-    for name, source in (("sabine_s", "Sabine"), ("exponential", "Farina"), ("modes_of_box", "Kuttruff"),
-                         ("integrated_loudness", "BS.1770"), ("weighting_db", "61672")):
+    for name, source in (
+        ("sabine_s", "Sabine"),
+        ("exponential", "Farina"),
+        ("modes_of_box", "Kuttruff"),
+        ("integrated_loudness", "BS.1770"),
+        ("weighting_db", "61672"),
+    ):
         assert re.search(rf"`{name}.*{source}", formulas)
 
 
@@ -83,5 +88,5 @@ def test_every_package_is_listed_with_what_it_is_for():
     listed = set(re.findall(r"^\| ([\w-]+) \| \w", (ROOT / "docs/dependencies.md").read_text(), re.MULTILINE))
     assert listed - {"package"} == {re.match(r"[\w-]+", one)[0] for one in declared}
     wished = {line.split("==")[0] for line in (ROOT / "requirements/app.in").read_text().split()}
-    assert wished - {"werkzeug"} == listed - {"package"}                # werkzeug is flask's own
+    assert wished - {"werkzeug"} == listed - {"package"}  # werkzeug is flask's own
     assert all(re.search(r">=[\d.]+,<\d+", one) for one in declared)

@@ -29,15 +29,24 @@ def test_a_wheel_installs_and_shows_its_pages_with_fonts(tmp_path):
     # Built from a copy: a build leaves folders behind.
     for part in ("src", "pyproject.toml", "README.md"):
         (source / part).symlink_to(ROOT / part)
-    made = subprocess.run([sys.executable, "-c", build, str(tmp_path)], cwd=source, capture_output=True, text=True,
-                          check=True).stdout.split()[-1]
+    made = subprocess.run(
+        [sys.executable, "-c", build, str(tmp_path)], cwd=source, capture_output=True, text=True, check=True
+    ).stdout.split()[-1]
     installed = tmp_path / "installed"
     with zipfile.ZipFile(tmp_path / made) as wheel:
         inside = set(wheel.namelist())
         wheel.extractall(installed)
-    kept = {f"dolce/{path.relative_to(ROOT / 'src/dolce')}" for path in (ROOT / "src/dolce").rglob("*")
-            if path.is_file() and path.suffix != ".pyc"}
+    kept = {
+        f"dolce/{path.relative_to(ROOT / 'src/dolce')}"
+        for path in (ROOT / "src/dolce").rglob("*")
+        if path.is_file() and path.suffix != ".pyc"
+    }
     assert kept <= inside
-    shown = subprocess.run([sys.executable, "-c", PAGES, str(installed), str(tmp_path / "data")], cwd=tmp_path,
-                           env={**os.environ, "PYTHONPATH": str(installed)}, capture_output=True, text=True)
+    shown = subprocess.run(
+        [sys.executable, "-c", PAGES, str(installed), str(tmp_path / "data")],
+        cwd=tmp_path,
+        env={**os.environ, "PYTHONPATH": str(installed)},
+        capture_output=True,
+        text=True,
+    )
     assert shown.returncode == 0, shown.stderr

@@ -20,7 +20,7 @@ def test_the_short_form_of_every_bench_ends_and_what_it_counts_is_held(script, t
     assert printed.rstrip().endswith("missed (short)"), printed + errors[-2000:]
     if script in COUNTED:
         assert code == 0, printed
-    if script == "break_stops":                      # stops are answered by what happened, however long that took
+    if script == "break_stops":  # stops are answered by what happened, however long that took
         answered = next(line for line in printed.splitlines() if "answered otherwise" in line)
         assert answered.startswith("held"), printed
 

@@ -10,8 +10,16 @@ from selenium.webdriver.chrome.service import Service
 from dolce.services.wiring import open_services
 from rooms import shaped_folder
 
-FLAGS = ["--headless=new", "--no-sandbox", "--disable-dev-shm-usage", "--hide-scrollbars", "--no-first-run",
-         "--force-device-scale-factor=1", "--disable-background-networking", "--disable-gpu"]
+FLAGS = [
+    "--headless=new",
+    "--no-sandbox",
+    "--disable-dev-shm-usage",
+    "--hide-scrollbars",
+    "--no-first-run",
+    "--force-device-scale-factor=1",
+    "--disable-background-networking",
+    "--disable-gpu",
+]
 
 
 @pytest.fixture(scope="session")
@@ -25,12 +33,14 @@ def driver(downloads):
     options.binary_location = "/usr/bin/chromium"
     for flag in FLAGS:
         options.add_argument(flag)
-    options.add_experimental_option("prefs", {"download.default_directory": str(downloads),
-                                              "download.prompt_for_download": False})
+    options.add_experimental_option(
+        "prefs", {"download.default_directory": str(downloads), "download.prompt_for_download": False}
+    )
     options.set_capability("goog:loggingPrefs", {"browser": "ALL"})
     started = webdriver.Chrome(options=options, service=Service("/usr/bin/chromedriver"))
-    started.execute_cdp_cmd("Emulation.setDeviceMetricsOverride",
-                            {"width": 1280, "height": 800, "deviceScaleFactor": 1, "mobile": False})
+    started.execute_cdp_cmd(
+        "Emulation.setDeviceMetricsOverride", {"width": 1280, "height": 800, "deviceScaleFactor": 1, "mobile": False}
+    )
     yield started
     started.quit()
 

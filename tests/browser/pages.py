@@ -43,15 +43,19 @@ class Page:
     def text(self, css: str) -> str:
         """Text of an element, read in one call so that a swap in between does no harm."""
         return self.driver.execute_script(
-            "return document.querySelector(arguments[0])?.textContent.trim().replace(/\\s+/g, ' ') ?? ''", css)
+            "return document.querySelector(arguments[0])?.textContent.trim().replace(/\\s+/g, ' ') ?? ''", css
+        )
 
     def fill(self, label: str, value: str) -> None:
         """Type into the field with a label (or accessible name)."""
-        found = self.driver.execute_script("""
+        found = self.driver.execute_script(
+            """
           const wanted = arguments[0];
           for (const l of document.querySelectorAll('label')) if (l.textContent.trim() === wanted && l.htmlFor)
             return document.getElementById(l.htmlFor);
-          return [...document.querySelectorAll('[aria-label]')].find((e) => e.ariaLabel === wanted) ?? null""", label)
+          return [...document.querySelectorAll('[aria-label]')].find((e) => e.ariaLabel === wanted) ?? null""",
+            label,
+        )
         assert found is not None, f"no field {label!r}"
         if found.tag_name == "select":
             found.find_element(By.XPATH, f".//option[normalize-space()='{value}']").click()
@@ -65,19 +69,25 @@ class Page:
         self.ready()
 
     def press_at_once(self, name: str) -> None:
-        found = self.driver.execute_script("""
+        found = self.driver.execute_script(
+            """
           const wanted = arguments[0];
           return [...document.querySelectorAll('button, a')].find((e) => !e.disabled
             && e.checkVisibility({visibilityProperty: true})
-            && (e.ariaLabel ?? e.textContent.trim().replace(/\\s+/g, ' ')) === wanted) ?? null""", name)
+            && (e.ariaLabel ?? e.textContent.trim().replace(/\\s+/g, ' ')) === wanted) ?? null""",
+            name,
+        )
         assert found is not None, f"no button {name!r} in {self.text('main')[:300]}"
         self.driver.execute_script("arguments[0].scrollIntoView({block: 'nearest'})", found)
         found.click()
 
     def faults_in_console(self, *, expected: tuple[str, ...] = ()) -> list[str]:
         """What the browser complained of, but for answers that a test asked for."""
-        return [entry["message"] for entry in self.driver.get_log("browser")
-                if entry["level"] == "SEVERE" and not any(text in entry["message"] for text in expected)]
+        return [
+            entry["message"]
+            for entry in self.driver.get_log("browser")
+            if entry["level"] == "SEVERE" and not any(text in entry["message"] for text in expected)
+        ]
 
 
 def serving(services: Services):

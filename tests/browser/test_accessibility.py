@@ -31,8 +31,9 @@ def faults_of(page: Page) -> list[str]:
     assert {"color-contrast", "link-in-text-block"} <= set(rules)
     found += page.driver.execute_async_script(RUN, {"runOnly": {"type": "rule", "values": rules}})
     page.driver.execute_script("document.documentElement.dataset.theme = 'light'")
-    return [f"{v['id']}: {v['help']} at {v['nodes'][0]['target']} {v['nodes'][0].get('failureSummary', '')}"
-            for v in found]
+    return [
+        f"{v['id']}: {v['help']} at {v['nodes'][0]['target']} {v['nodes'][0].get('failureSummary', '')}" for v in found
+    ]
 
 
 def test_no_fault_on_any_page_of_the_demo_in_either_scheme_minor_ones_included(driver, demo, demo_job, demo_address):
@@ -40,20 +41,41 @@ def test_no_fault_on_any_page_of_the_demo_in_either_scheme_minor_ones_included(d
     untouched = next(job.id for job in demo.jobs.all() if job.name == UNTOUCHED)
     found = {}
     net_loft, barn = (next(job.id for job in demo.jobs.all() if job.name == name) for name in (NET_LOFT, BARN))
-    loft_sheets, barn_sheets = ("places&pick=L", "modes", "more&pick=corner-3"), (
-        "spots&pick=seat-1", "findings", "subs&rank=1&kind=corners&n=2")
-    paths = ["/", f"/jobs/{demo_job}/edit", "/help", "/jobs/999/room", f"/jobs/{demo_job}/load?sheet=listen",
-             f"/jobs/{demo_job}/remote",
-             *(f"/jobs/{n}/{stop}" for n in (demo_job, untouched) for stop in STOPS),
-             f"/jobs/{barn}/takes",
-             *(f"/jobs/{barn}/rig?sheet={sheet}" for sheet in ("microphones", "processor", "level", "lines", "noise",
-                                                      "reference", "subs", "meter", "spectrum", "faults")),
-             *(f"/jobs/{net_loft}/room?sheet={sheet}" for sheet in loft_sheets),
-             *(f"/jobs/{barn}/room?sheet={sheet}" for sheet in barn_sheets)]
+    loft_sheets, barn_sheets = (
+        ("places&pick=L", "modes", "more&pick=corner-3"),
+        ("spots&pick=seat-1", "findings", "subs&rank=1&kind=corners&n=2"),
+    )
+    paths = [
+        "/",
+        f"/jobs/{demo_job}/edit",
+        "/help",
+        "/jobs/999/room",
+        f"/jobs/{demo_job}/load?sheet=listen",
+        f"/jobs/{demo_job}/remote",
+        *(f"/jobs/{n}/{stop}" for n in (demo_job, untouched) for stop in STOPS),
+        f"/jobs/{barn}/takes",
+        *(
+            f"/jobs/{barn}/rig?sheet={sheet}"
+            for sheet in (
+                "microphones",
+                "processor",
+                "level",
+                "lines",
+                "noise",
+                "reference",
+                "subs",
+                "meter",
+                "spectrum",
+                "faults",
+            )
+        ),
+        *(f"/jobs/{net_loft}/room?sheet={sheet}" for sheet in loft_sheets),
+        *(f"/jobs/{barn}/room?sheet={sheet}" for sheet in barn_sheets),
+    ]
     for path in paths:
         if faults := faults_of(page.open(path)):
             found[path] = faults
-    driver.get(f"{demo_address}/jobs/{barn}/room/spot-sheet")              # a sheet of paper, without scripts
+    driver.get(f"{demo_address}/jobs/{barn}/room/spot-sheet")  # a sheet of paper, without scripts
     found |= {"spot sheet": faults} if (faults := faults_of(page)) else {}
     assert found == {}
     assert page.faults_in_console(expected=("404",)) == []
@@ -93,5 +115,7 @@ def test_no_fault_at_twice_the_size_nor_on_the_remote_in_a_phones_width(driver, 
 
 
 def screen(driver, width: int, height: int) -> None:
-    driver.execute_cdp_cmd("Emulation.setDeviceMetricsOverride",
-                           {"width": width, "height": height, "deviceScaleFactor": 1, "mobile": width < 500})
+    driver.execute_cdp_cmd(
+        "Emulation.setDeviceMetricsOverride",
+        {"width": width, "height": height, "deviceScaleFactor": 1, "mobile": width < 500},
+    )

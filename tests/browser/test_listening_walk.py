@@ -18,8 +18,7 @@ def player(page: Page) -> str:
 
 
 def pressed(page: Page) -> list[str]:
-    return page.driver.execute_script(
-        "return [...document.querySelectorAll('[data-sound]')].map((b) => b.ariaPressed)")
+    return page.driver.execute_script("return [...document.querySelectorAll('[data-sound]')].map((b) => b.ariaPressed)")
 
 
 def test_presets_are_heard_switched_turned_and_told_apart_blind(driver, shaped_address, job):
@@ -31,7 +30,8 @@ def test_presets_are_heard_switched_turned_and_told_apart_blind(driver, shaped_a
     page.wait(lambda: player(page) == "ready", why="the player has not loaded what was rendered")
     audition = services.listening.view(job).audition
     assert page.text(".loudness tbody tr:nth-child(2) td:nth-child(3)") == (
-        f"{abs(audition.match.gain_db[audition.keys[1]]):.1f} dB")
+        f"{abs(audition.match.gain_db[audition.keys[1]]):.1f} dB"
+    )
 
     page.find("body").send_keys("p")
     page.wait(lambda: player(page) == "playing")

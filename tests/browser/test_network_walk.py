@@ -23,8 +23,9 @@ def job(address):
     services.workbench.search(job_id, SearchLimits())
     services.workbench.wait(job_id)
     services.workbench.use(job_id, "search")
-    services.crossing.set_crossovers(job_id, {"fronts": Crossover(frequency_hz=80.0),
-                                              "surrounds": Crossover(frequency_hz=100.0)}, effects=Effects())
+    services.crossing.set_crossovers(
+        job_id, {"fronts": Crossover(frequency_hz=80.0), "surrounds": Crossover(frequency_hz=100.0)}, effects=Effects()
+    )
     services.shaping.find(job_id)
     return job_id
 
@@ -43,7 +44,8 @@ def test_5_1_is_loaded_over_the_network_taken_through_it_and_proven(driver, addr
 
     page.stop("Load")
     rows = driver.execute_script(
-        "return [...document.querySelectorAll('table.outputs tbody tr')].map((r) => r.innerText.trim())")
+        "return [...document.querySelectorAll('table.outputs tbody tr')].map((r) => r.innerText.trim())"
+    )
     assert [row.split()[0] for row in rows] == list(services.jobs.get(job).channels)
     assert "from 80 Hz" in rows[0]
     page.press("Load preset A")
@@ -62,8 +64,9 @@ def test_5_1_is_loaded_over_the_network_taken_through_it_and_proven(driver, addr
     assert view.needs == ""
     assert page.text(".verdict-line").startswith("Proven." if view.passed else "Not proven yet.")
     assert page.text('[data-proof="L"] [data-value="after"]') == (
-        f"{view.channels['L'].proof.outcome.after_range_db:.2f} dB")
-    assert "80 Hz" in page.text('[data-proof="L"]')                   # the crossover, measured again
+        f"{view.channels['L'].proof.outcome.after_range_db:.2f} dB"
+    )
+    assert "80 Hz" in page.text('[data-proof="L"]')  # the crossover, measured again
     page.press_at_once("Read, print or save it")
     page.wait(lambda: driver.title == "Loft: the report")
     report = page.text("body")

@@ -28,11 +28,18 @@ def test_a_newcomer_gets_from_the_start_page_to_a_proven_correction_and_its_repo
         page.wait(lambda: page.all("#next [data-next]"), seconds=60, why=f"nothing to press after {said}")
         before = line(page)
         said.append(before)
-        page.find("body").send_keys("n")                             # by the keyboard alone
+        page.find("body").send_keys("n")  # by the keyboard alone
         # What it began is done when it says something else.
-        page.wait(lambda before=before: driver.title == "Practised: the report" or (
-            driver.execute_script("return document.readyState") == "complete" and line(page) not in (before, "")),
-            seconds=60, why=f"{before!r} does not go on")
+        page.wait(
+            lambda before=before: (
+                driver.title == "Practised: the report"
+                or (
+                    driver.execute_script("return document.readyState") == "complete" and line(page) not in (before, "")
+                )
+            ),
+            seconds=60,
+            why=f"{before!r} does not go on",
+        )
     demo.sound.wait()
     assert presses <= 15, said
     view = demo.proving.view(job)

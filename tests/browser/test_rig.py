@@ -43,16 +43,27 @@ def word(page, channel):
 
 def test_faults_are_found_line_by_line(rig):
     page, _, _ = rig
-    for words, channels in (("Polarity inverted", ("C",)), ("No sound", ("Lrs",)), ("Outputs swapped", ("Ls", "Rs")),
-                            ("A crossover left on: no bass below 200 Hz", ("Rtf",)),
-                            ("An equaliser left on: +8 dB at 2 kHz", ("R",)), ("8 dB too loud", ("Sub2",))):
+    for words, channels in (
+        ("Polarity inverted", ("C",)),
+        ("No sound", ("Lrs",)),
+        ("Outputs swapped", ("Ls", "Rs")),
+        ("A crossover left on: no bass below 200 Hz", ("Rtf",)),
+        ("An equaliser left on: +8 dB at 2 kHz", ("R",)),
+        ("8 dB too loud", ("Sub2",)),
+    ):
         switch_on(page, words, *channels)
     check(page)
     text = page.text(".lines")
     for said in ("Polarity inverted", "No sound", "No bass", "is an equaliser left on", "dB louder than the others"):
         assert said in text
-    assert (word(page, "C"), word(page, "Lrs"), word(page, "Rtf"), word(page, "R"), word(page, "Sub2"),
-            word(page, "L")) == ("wrong", "wrong", "look", "look", "look", "right")
+    assert (
+        word(page, "C"),
+        word(page, "Lrs"),
+        word(page, "Rtf"),
+        word(page, "R"),
+        word(page, "Sub2"),
+        word(page, "L"),
+    ) == ("wrong", "wrong", "look", "look", "look", "right")
 
 
 def test_swapped_outputs_are_answered_on_the_plan_and_corrected(rig):
@@ -79,10 +90,15 @@ def test_swapped_outputs_are_answered_on_the_plan_and_corrected(rig):
     assert "sounds from" not in page.text(".lines")
 
 
-@pytest.mark.parametrize(("words", "said"), [("Mains hum in the microphone line", "Mains hum"),
-                                             ("Microphone gain 50 dB too high", "input clips"),
-                                             ("Another microphone than its curve belongs to", "on every line"),
-                                             ("The interface feeds the microphone back to the speakers", "feedback")])
+@pytest.mark.parametrize(
+    ("words", "said"),
+    [
+        ("Mains hum in the microphone line", "Mains hum"),
+        ("Microphone gain 50 dB too high", "input clips"),
+        ("Another microphone than its curve belongs to", "on every line"),
+        ("The interface feeds the microphone back to the speakers", "feedback"),
+    ],
+)
 def test_faults_of_the_whole_rig_are_found_and_go_when_switched_off(rig, words, said):
     page, _, _ = rig
     switch_on(page, words)
@@ -115,7 +131,7 @@ def test_noise_is_rated_once_a_calibrator_was_heard(rig):
     page.press_at_once("Listen to the room")
     page.wait(lambda: page.all(".noise-bar") and not page.all("[data-busy]"), seconds=30)
     page.ready()
-    assert len(page.all(".noise-bar")) == 27                      # thirds of the nine octaves from 31.5 Hz to 8 kHz
+    assert len(page.all(".noise-bar")) == 27  # thirds of the nine octaves from 31.5 Hz to 8 kHz
     assert "sound pressure must be known" in page.text("main")
     page.press_at_once("It gives 94 dB")
     page.wait(lambda: page.text(".key-line strong").startswith("NR"), seconds=30)
@@ -195,8 +211,10 @@ def test_spectrum_is_held_and_compared_with_a_kept_moving_average(rig):
     page.press("Spectrum")
     page.fill("Channel of the moving average", "L")
     page.press_at_once("Take it")
-    page.wait(lambda: services.taking.board(job_id).takes.get(("L", 1)) is not None
-              and not page.all("[data-live]"), seconds=30)
+    page.wait(
+        lambda: services.taking.board(job_id).takes.get(("L", 1)) is not None and not page.all("[data-live]"),
+        seconds=30,
+    )
     page.ready()
     take = services.live.moving_takes(job_id)[0]
     page.fill("on", "L")

@@ -49,7 +49,7 @@ def test_dragging_shows_what_would_follow_and_leaves_a_ghost(room):
     page.wait(lambda: "Would move" in page.text("#room-live"))
     page.wait(lambda: page.text("[data-notch='front wall']") != first)
     assert page.all(".ghost-now")
-    assert plan_of(room) == before                                             # nothing is kept while it is held
+    assert plan_of(room) == before  # nothing is kept while it is held
     ActionChains(page.driver).release().perform()
     page.wait(lambda: "Moved" in page.text("#room-live"))
     page.ready()
@@ -69,7 +69,8 @@ def test_escape_ends_a_drag_and_keeps_the_place(room):
     page, _, _ = room
     before = plan_of(room)
     ActionChains(page.driver).click_and_hold(page.find("[data-plan=xy] [data-thing=C]")).move_by_offset(
-        20, 30).send_keys(Keys.ESCAPE).release().perform()
+        20, 30
+    ).send_keys(Keys.ESCAPE).release().perform()
     page.ready()
     assert plan_of(room) == before
     assert not page.all(".ghost-now")
@@ -92,7 +93,8 @@ def test_heights_are_dragged_in_the_elevation_and_stepped_by_keys(room):
     page.ready()
     stepped = plan_of(room).speaker("C").place
     assert (stepped.x_m, stepped.y_m, stepped.z_m) == pytest.approx(
-        (raised.x_m - 0.01, raised.y_m + 0.10, raised.z_m + 0.01), abs=1e-3)
+        (raised.x_m - 0.01, raised.y_m + 0.10, raised.z_m + 0.01), abs=1e-3
+    )
     # A burst of keys is one step.
     page.press("Undo moving C")
     assert plan_of(room).speaker("C").place == raised
@@ -141,7 +143,7 @@ def test_findings_are_set_aside_with_a_reason_and_come_back_when_things_move(roo
 def test_modes_are_shown_over_the_plan(room):
     page, _, _ = room
     page.press("Modes")
-    assert page.text(".key-line strong").startswith("96.8 Hz")                 # 2000 sqrt(0.45 / 192)
+    assert page.text(".key-line strong").startswith("96.8 Hz")  # 2000 sqrt(0.45 / 192)
     first = page.find(".shades").get_attribute("innerHTML")
     page.press("39.8")
     assert page.find(".shades").get_attribute("innerHTML") != first
@@ -149,7 +151,7 @@ def test_modes_are_shown_over_the_plan(room):
     assert page.find("[aria-label=Seat] [aria-current]").text == "Bench middle"
     page.fill("At low frequencies", "0.9")
     page.press("Set")
-    assert page.text(".key-line strong").startswith("137 Hz")                  # twice the time: sqrt(2)
+    assert page.text(".key-line strong").startswith("137 Hz")  # twice the time: sqrt(2)
 
 
 def test_subs_are_ranked_and_put_where_they_serve(room):
@@ -157,7 +159,7 @@ def test_subs_are_ranked_and_put_where_they_serve(room):
     page.press("Subs")
     page.fill("Subs", "2")
     page.press("Rank the places")
-    assert "120 choices" in page.text(".sheet")                                # 16 over 2
+    assert "120 choices" in page.text(".sheet")  # 16 over 2
     assert len(page.all("[data-plan-state], figure[data-plot-state=drawn]")) == 2
     best = page.text(".ranking tr.picked th")
     page.press(f"Use places {best}")

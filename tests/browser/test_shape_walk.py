@@ -35,8 +35,9 @@ def driver_value(page, css):
 def agrees(page, services, job_id, channel="L"):
     """The numbers on the page are the core's."""
     shape = services.shaping.view(job_id, channel).shape
-    assert page.text('[data-value="deviation"]') == (f"{shape.before_deviation_db:.1f} to "
-                                                     f"{shape.predicted_deviation_db:.1f} dB")
+    assert page.text('[data-value="deviation"]') == (
+        f"{shape.before_deviation_db:.1f} to {shape.predicted_deviation_db:.1f} dB"
+    )
     assert page.text('[data-value="headroom"]') == f"{shape.headroom.gain_db:.1f} dB"
     page.wait(lambda: page.all('[data-value="expected"]'))
     expected = services.shaping.expected(job_id, channel)
@@ -69,7 +70,7 @@ def test_a_correction_by_each_kind_of_filter_for_two_seat_weightings(driver, add
     page.wait(lambda: services.shaping.band(job, "L", band.id).filter.gain_db == higher)
     page.ready()
 
-    # A stretch pressed on the strip, and its verdict overruled.
+    # A region pressed on the strip, and its verdict overruled.
     page.find(".strip-part[data-at]").click()
     page.wait(lambda: page.all(".evidence-panel"))
     page.ready()
@@ -80,7 +81,7 @@ def test_a_correction_by_each_kind_of_filter_for_two_seat_weightings(driver, add
     page.fill("because", "the owner likes it")
     page.press("Overrule")
     assert services.shaping.correction(job).overruled["L"][0].reason == "the owner likes it"
-    assert "yours" in page.text(".stretches")
+    assert "yours" in page.text(".regions")
 
     # Every other means.
     for means, said in (("fixed bands", "Fixed bands of L"), ("convolution", "minimum phase")):
@@ -103,8 +104,8 @@ def test_a_correction_by_each_kind_of_filter_for_two_seat_weightings(driver, add
     assert "no seat has a weight" in page.text(".seat-weighting-forms")
     page.fill("Bench", "1")
     page.press("Correct for this seat weighting")
-    find(page, services, job)                              # on the sheet where it was asked for
-    rows = services.blending.table(job).rows
+    find(page, services, job)  # on the sheet where it was asked for
+    rows = services.seat_weighting_service.table(job).rows
     assert [row.name for row in rows] == ["as it is now", "both"]
     for row in rows:
         assert f"{row.before_db[1]:.1f} to {row.after_db[1]:.1f}" in page.text(".seat-weightings")
@@ -155,8 +156,10 @@ def test_a_point_is_drawn_a_band_heard_and_a_switch_turned(driver, address, job)
     line = page.find(".target-hit")
     box, point = line.rect, page.all(".target-point")[2].rect
     ActionChains(driver).move_to_element_with_offset(
-        line, round(point["x"] + point["width"] / 2 + 40 - box["x"] - box["width"] / 2),
-        round(point["y"] + point["height"] / 2 - box["y"] - box["height"] / 2)).click().perform()
+        line,
+        round(point["x"] + point["width"] / 2 + 40 - box["x"] - box["width"] / 2),
+        round(point["y"] + point["height"] / 2 - box["y"] - box["height"] / 2),
+    ).click().perform()
     page.wait(lambda: len(points()) == 6)
     page.ready()
 

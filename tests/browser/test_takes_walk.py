@@ -34,7 +34,7 @@ def test_a_job_with_two_subs_is_taken_paused_repeated_imported_and_read(driver, 
     page.find("details summary").click()
     page.fill("Wait before each spot", "60")
     for spot in (first, second):
-        driver.execute_script("window.scrollTo(0, 0)")               # the header stays on top of what is scrolled
+        driver.execute_script("window.scrollTo(0, 0)")  # the header stays on top of what is scrolled
         page.find(f"thead label:has(input[value='{spot}'])").click()
     page.press_at_once("Run all that is missing")
     page.wait(lambda: "Begins in" in page.text("#pass"))
@@ -42,8 +42,11 @@ def test_a_job_with_two_subs_is_taken_paused_repeated_imported_and_read(driver, 
     page.wait(lambda: "Paused" in page.text("#pass"))
     page.press_at_once("Go on")
     for number in (1, 2):
-        page.wait(lambda n=number: "Begins in" in page.text("#pass") and f"at spot {n}" in page.text("#pass-head"),
-                  seconds=60, why="no wait before the spot")
+        page.wait(
+            lambda n=number: "Begins in" in page.text("#pass") and f"at spot {n}" in page.text("#pass-head"),
+            seconds=60,
+            why="no wait before the spot",
+        )
         page.press_at_once("Begin now")
     page.wait(lambda: services.sound.running() is None, seconds=60)
     page.wait(lambda: "Next: spot 3" in page.text("main"))
@@ -85,8 +88,20 @@ def test_a_job_with_two_subs_is_taken_paused_repeated_imported_and_read(driver, 
 
     # Every view, rows of several channels too.
     page.open(f"/jobs/{job.id}/read?channel=L&channel=Sub1&channel=C_Sub1&front=L&place=spot-{first}")
-    for view in ("phase", "delay", "impulse", "step", "energy", "slices", "map", "times", "distortion", "noise",
-                 "seats", "level"):
+    for view in (
+        "phase",
+        "delay",
+        "impulse",
+        "step",
+        "energy",
+        "slices",
+        "map",
+        "times",
+        "distortion",
+        "noise",
+        "seats",
+        "level",
+    ):
         page.find(f"label:has(input[value={view}])").click()
         page.wait(lambda v=view: f"view={v}" in driver.current_url)
         page.ready()

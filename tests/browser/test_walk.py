@@ -28,7 +28,7 @@ def test_a_new_job_from_nothing_to_proven(driver, address, downloads, tmp_path):
     page = Page(driver, place).open("/")
     assert "No job yet" in page.text("main")
 
-    page.press("Create job")                                     # without a name
+    page.press("Create job")  # without a name
     assert "needs a name" in page.text("main")
     page.fill("Name", "Ropewalk studio")
     page.press("Create job")
@@ -140,7 +140,9 @@ def test_a_new_job_from_nothing_to_proven(driver, address, downloads, tmp_path):
     alignment_table = services.aligning.view(job_id).alignment_table
     for channel_row in alignment_table.channel_rows:
         row = f'[data-row="{channel_row.reading.channel}"]'
-        assert number(page.text(f'{row} [data-value="level"]')) == pytest.approx(channel_row.reading.level_db, abs=0.006)
+        assert number(page.text(f'{row} [data-value="level"]')) == pytest.approx(
+            channel_row.reading.level_db, abs=0.006
+        )
         shown = page.find(f"{row} input[name^=trim]").get_attribute("value")
         assert float(shown) == pytest.approx(channel_row.trim_db, abs=0.01)
     page.press("Use the proposal")
@@ -163,7 +165,7 @@ def test_a_new_job_from_nothing_to_proven(driver, address, downloads, tmp_path):
     assert page.text('[data-value="deviation"]').endswith(f"to {predicted:.1f} dB")
     gain = '[data-band="1"] input[name=gain_db]'
     before = page.find(gain).get_attribute("value")
-    page.fill("Band a, gain in dB", "-9" + Keys.TAB)              # leaving the field is enough
+    page.fill("Band a, gain in dB", "-9" + Keys.TAB)  # leaving the field is enough
     page.wait(lambda: services.shaping.view(job_id).correction.bands["L"][0].filter.gain_db == -9)
     page.ready()
     assert services.shaping.view(job_id).correction.bands["L"][0].filter.gain_db == -9
@@ -185,7 +187,7 @@ def test_a_new_job_from_nothing_to_proven(driver, address, downloads, tmp_path):
     assert "A, Aligned and corrected" in page.text("#top-state")
     page.press_at_once("Save all as ZIP")
     target = downloads / "dolce-ropewalk-studio.zip"
-    page.wait(lambda: target.exists() and zipfile.is_zipfile(target))      # its name stands there before it is whole
+    page.wait(lambda: target.exists() and zipfile.is_zipfile(target))  # its name stands there before it is whole
     assert "README.txt" in zipfile.ZipFile(target).namelist()
 
     # Prove: a new round through the processor.
@@ -197,7 +199,7 @@ def test_a_new_job_from_nothing_to_proven(driver, address, downloads, tmp_path):
     page.press_at_once("Run all that is missing")
     page.wait(lambda: "The board is full" in page.text("main"), seconds=40)
     page.stop("Prove")
-    for state in ("before", "predicted", "after", "target"):       # each label shows the line that it names
+    for state in ("before", "predicted", "after", "target"):  # each label shows the line that it names
         assert len(page.all(f"#prove-plot .label-line.{state}")) == 1
     proof = services.proving.view(job_id)
     for name, channel in proof.channels.items():
@@ -229,7 +231,7 @@ def test_close_in_the_middle_and_go_on(driver, tmp_path):
 
     again = open_services(tmp_path)
     server, thread, address = serving(again)
-    page = Page(driver, address).open("/jobs/1")                   # opens where the job goes on
+    page = Page(driver, address).open("/jobs/1")  # opens where the job goes on
     page.open("/jobs/1/takes")
     assert page.text('[data-cell="L-1"] .word') == "clean"
     assert "Next: spot 2" in page.text("main")
@@ -271,8 +273,9 @@ def test_zoom_and_back_keep_the_vertical_scale(driver, demo_job, demo_address):
     ticks = "return [...document.querySelectorAll('#plot .tick')].map((t) => t.textContent)"
     before = driver.execute_script(ticks)
     svg = page.find("#plot svg")
-    ActionChains(driver).move_to_element_with_offset(svg, -200, 0).click_and_hold().move_by_offset(150, 5).release(
-        ).perform()
+    ActionChains(driver).move_to_element_with_offset(svg, -200, 0).click_and_hold().move_by_offset(
+        150, 5
+    ).release().perform()
     zoomed = driver.execute_script(ticks)
     assert zoomed != before
     levels = [t for t in before if t == "0" or t[0] in "+−"]
@@ -304,9 +307,21 @@ def test_stop_button_ends_sound_within_the_pass(driver, address):
 
 def test_every_view_of_the_curves_is_drawn_and_keeps_the_choice(driver, demo_job, demo_address):
     page = Page(driver, demo_address).open(f"/jobs/{demo_job}/read?front=R")
-    page.faults_in_console()                                       # those that tests before this one asked for
-    for view in ("seats", "phase", "delay", "impulse", "step", "energy", "slices", "map", "times", "distortion",
-                 "noise", "level"):
+    page.faults_in_console()  # those that tests before this one asked for
+    for view in (
+        "seats",
+        "phase",
+        "delay",
+        "impulse",
+        "step",
+        "energy",
+        "slices",
+        "map",
+        "times",
+        "distortion",
+        "noise",
+        "level",
+    ):
         page.find(f"label:has(input[value={view}])").click()
         page.wait(lambda v=view: f"view={v}" in driver.current_url)
         page.ready()
@@ -321,8 +336,10 @@ def test_every_view_of_the_curves_is_drawn_and_keeps_the_choice(driver, demo_job
     page.fill("Plots", "one each")
     page.wait(lambda: len(page.all(".small-plots figure")) == 2)
     page.ready()
-    levels = [[tick.text for tick in figure.find_elements("css selector", ".tick") if tick.text[0] in "+−0"]
-              for figure in page.all(".small-plots figure")]
+    levels = [
+        [tick.text for tick in figure.find_elements("css selector", ".tick") if tick.text[0] in "+−0"]
+        for figure in page.all(".small-plots figure")
+    ]
     assert levels[0] == levels[1]
     assert len(levels[0]) > 2
     assert page.faults_in_console() == []

@@ -46,8 +46,11 @@ def reading(channel, level, arrival, **more):
 
 def test_levels_follow_reference_offsets_and_what_a_processor_can_turn_up():
     readings = [reading("L", -3.0, 0.010), reading("R", -1.0, 0.011), reading("Ls", -2.0, 0.012)]
+
     def trims(**wish):
-        alignment_table = table_of_arrivals(readings, delay_step_s=1 / RATE, wish=LevelWish(**wish), highest_trim_db=1.5)
+        alignment_table = table_of_arrivals(
+            readings, delay_step_s=1 / RATE, wish=LevelWish(**wish), highest_trim_db=1.5
+        )
         return {r.reading.channel: (r.trim_db, round(r.short_db, 3)) for r in alignment_table.channel_rows}
 
     assert trims() == {"L": (0.0, 0.0), "R": (-2.0, 0.0), "Ls": (-1.0, 0.0)}
@@ -64,13 +67,14 @@ def test_levels_follow_reference_offsets_and_what_a_processor_can_turn_up():
 
 def test_what_does_not_arrive_as_drawn_is_named_with_the_likeliest_reason():
     far = {"L": 3.0, "R": 3.0, "C": 2.8, "Ls": 2.0, "Rs": 2.5}
+
     def off(changed):
         arrivals = {c: 0.005 + d / 343 for c, d in {**far, **changed}.items()}
         return [(one.channel, one.reason, one.other) for one in off_plan(arrivals, far, speed_m_s=343.0)]
 
     assert off({}) == []
-    assert off({"Rs": 2.75}) == [("Rs", "place", "")]                          # a quarter of a metre
-    assert off({"C": 2.8 + 343 * 0.005}) == [("C", "delay", "")]               # 5 ms late: nobody mistypes 1.7 m
+    assert off({"Rs": 2.75}) == [("Rs", "place", "")]  # a quarter of a metre
+    assert off({"C": 2.8 + 343 * 0.005}) == [("C", "delay", "")]  # 5 ms late: nobody mistypes 1.7 m
     assert off({"C": 2.8 - 343 * 0.005}) == [("C", "delay of others", "")]
     assert sorted(off({"Ls": 3.0, "L": 2.0})) == [("L", "wire", "Ls"), ("Ls", "wire", "L")]
     (further,) = off_plan({c: 0.005 + d / 343 for c, d in {**far, "Rs": 2.75}.items()}, far, speed_m_s=343.0)
@@ -94,7 +98,8 @@ def test_two_alike_are_alike_and_turned_ones_opposite_whatever_stands_behind():
     click = np.zeros(RATE // 10)
     click[480:520] = rng.normal(size=40)
     late = np.zeros_like(click)
-    late[1200:1300] = rng.normal(size=100) * 3                                 # a reflection, louder than the sound
+    late[1200:1300] = rng.normal(size=100) * 3  # a reflection, louder than the sound
+
     def spectrum(samples, at):
         return direct_spectrum(ImpulseResponse(sample=samples, sample_rate_hz=RATE, start_s=0.0), at)
 
@@ -105,8 +110,8 @@ def test_two_alike_are_alike_and_turned_ones_opposite_whatever_stands_behind():
 
 def test_a_corner_leaves_a_main_room_for_its_slope_and_dips_are_not_its_end():
     frequency = np.geomspace(20, 20_000, 600)
-    bookshelf = -10 * np.log10(1 + (70 / frequency) ** 8)                      # 24 dB/octave below 70 Hz: -3 dB there
-    dip = bookshelf - 12 * np.exp(-(np.log2(frequency / 140) / 0.1) ** 2)
+    bookshelf = -10 * np.log10(1 + (70 / frequency) ** 8)  # 24 dB/octave below 70 Hz: -3 dB there
+    dip = bookshelf - 12 * np.exp(-((np.log2(frequency / 140) / 0.1) ** 2))
     assert falls_off_hz(frequency, bookshelf) == pytest.approx(70 * (10**0.6 - 1) ** (-1 / 8), rel=0.03)
     assert falls_off_hz(frequency, dip) == pytest.approx(falls_off_hz(frequency, bookshelf), rel=0.01)
     assert proposed_crossover_hz(falls_off_hz(frequency, dip)) == 80
@@ -120,8 +125,12 @@ def test_a_corner_leaves_a_main_room_for_its_slope_and_dips_are_not_its_end():
 
 def flat_room(*channels):
     """Responses of 1 at one spot, no flight."""
-    return Responses(frequency_hz=SUM_HZ, sample_rate_hz=RATE, spots=(1,),
-                     channels={c: np.ones((1, SUM_HZ.size), dtype=complex) for c in channels})
+    return Responses(
+        frequency_hz=SUM_HZ,
+        sample_rate_hz=RATE,
+        spots=(1,),
+        channels={c: np.ones((1, SUM_HZ.size), dtype=complex) for c in channels},
+    )
 
 
 def test_a_linkwitz_riley_hands_over_without_loss_and_a_turned_sub_cancels_at_the_corner():
@@ -143,8 +152,9 @@ def test_a_linkwitz_riley_hands_over_without_loss_and_a_turned_sub_cancels_at_th
             assert found.loss_db[0] < loss
             assert found.grades == ("much",)
     # Butterworth's halves are 3.01 dB down and 90 degrees apart... of order 2 they add up to 3 dB more.
-    second = BassManagement(crossover=Crossover(frequency_hz=80.0, kind="butterworth", order=2), subs=("Sub1",),
-                            sub_gain_db=0.0)
+    second = BassManagement(
+        crossover=Crossover(frequency_hz=80.0, kind="butterworth", order=2), subs=("Sub1",), sub_gain_db=0.0
+    )
     at_80 = crossover_sum(Outputs(settings={}, bass=second), flat_room("L", "Sub1"), "L", seats=alone)
     assert at_80.sum_db[0, at] == pytest.approx(3.01, abs=0.1)
 
@@ -152,7 +162,7 @@ def test_a_linkwitz_riley_hands_over_without_loss_and_a_turned_sub_cancels_at_th
 def test_the_group_against_the_mains_finds_a_delay_that_was_put_in():
     bass = BassManagement(crossover=Crossover(frequency_hz=80.0), subs=("Sub1",), sub_gain_db=0.0)
     room = flat_room("L", "R", "Sub1")
-    room.channels["Sub1"][:] = -np.exp(2j * np.pi * SUM_HZ * 0.004)            # early by 4 ms, and turned round
+    room.channels["Sub1"][:] = -np.exp(2j * np.pi * SUM_HZ * 0.004)  # early by 4 ms, and turned round
     joins = joins_of(Outputs(settings={}, bass=bass), room, ("L", "R"), rows=np.array([0]))
     best = best_of(joins, -0.01, 0.01)
     assert best.delay_s == pytest.approx(0.004, abs=2e-5)
@@ -161,10 +171,13 @@ def test_the_group_against_the_mains_finds_a_delay_that_was_put_in():
 
 
 def test_an_alignment_is_put_together_so_that_no_delay_is_negative_and_all_are_on_steps():
-    alignment_table = table_of_arrivals([reading("L", -3.0, 0.010), reading("R", -1.0, 0.012),
-                             reading("subs", 4.0, 0.012, is_sub=True)], delay_step_s=1 / RATE)
-    group = SubGroup.of({"Sub1": SubSetting(gain_db=-2.0), "Sub2": SubSetting(delay_s=0.005, polarity=-1)},
-                        how="search").against_mains(delay_s=-0.003, polarity=-1)
+    alignment_table = table_of_arrivals(
+        [reading("L", -3.0, 0.010), reading("R", -1.0, 0.012), reading("subs", 4.0, 0.012, is_sub=True)],
+        delay_step_s=1 / RATE,
+    )
+    group = SubGroup.of(
+        {"Sub1": SubSetting(gain_db=-2.0), "Sub2": SubSetting(delay_s=0.005, polarity=-1)}, how="search"
+    ).against_mains(delay_s=-0.003, polarity=-1)
     made = with_table(Alignment(subs=group), alignment_table, delay_step_s=0.0005)
     delays = {channel: round(one.delay_s * 1000, 6) for channel, one in made.channels.items()}
     assert delays == {"L": 5.0, "R": 3.0, "Sub1": 0.0, "Sub2": 5.0}
@@ -180,7 +193,9 @@ def test_two_alignments_differ_where_outputs_do():
     before = of(L={"trim_db": -1.0}, R={"delay_s": 0.002}, C={})
     after = of(L={"trim_db": -3.0}, R={"delay_s": 0.00201}, C={"polarity": "inverted"}, Ls={})
     assert [(one.channel, one.trim_db, one.turned) for one in changed_outputs(before, after)] == [
-        ("L", -2.0, False), ("C", 0.0, True)]
+        ("L", -2.0, False),
+        ("C", 0.0, True),
+    ]
 
 
 def test_subs_by_distance_arrive_together():
@@ -191,9 +206,18 @@ def test_subs_by_distance_arrive_together():
             SubGroup.of({**wrong, "Sub3": SubSetting()}, how="by hand")
 
 
-@pytest.mark.parametrize(("arrival_ms", "known", "beyond_ms"), [
-    (10, True, 0), (6, True, 0), (-140, True, -145), (-140, False, -145), (60, True, 0), (85, True, 13),
-    (85, False, 0)])
+@pytest.mark.parametrize(
+    ("arrival_ms", "known", "beyond_ms"),
+    [
+        (10, True, 0),
+        (6, True, 0),
+        (-140, True, -145),
+        (-140, False, -145),
+        (60, True, 0),
+        (85, True, 13),
+        (85, False, 0),
+    ],
+)
 def test_an_arrival_before_sound_can_be_there_is_found_out(arrival_ms, known, beyond_ms):
     # Two speakers 10 and 12 ms away: 5 ms earlier and 60 ms later are possible, any later where a latency is in it.
     found = beyond_possible_s(arrival_ms / 1000, [0.010, 0.012], latency_known=known)
@@ -217,7 +241,7 @@ HUMP_DB = 8.0
 
 
 def rooms_curves(names, *, seed=1, hump=None, spots=5):
-    """Curves of channels that differ by 1.5 dB in thirds of octaves, as in rooms; one with a hump at 2 kHz."""
+    """Curves of channels that differ by 1.5 dB in 1/3-octave bands, as in rooms; one with a hump at 2 kHz."""
     rng = np.random.default_rng(seed)
     mids = np.geomspace(20, 20_000, 31)
     found = {}
@@ -234,8 +258,9 @@ def rooms_curves(names, *, seed=1, hump=None, spots=5):
 
 @pytest.mark.parametrize("names", [("L", "R"), ("L", "R", "C", "Ls", "Rs")])
 def test_a_hump_that_is_left_pulls_no_trim(names):
-    plain, humped = ({name: one.mean(axis=0) for name, one in rooms_curves(names, hump=hump).items()}
-                     for hump in (None, names[-1]))
+    plain, humped = (
+        {name: one.mean(axis=0) for name, one in rooms_curves(names, hump=hump).items()} for hump in (None, names[-1])
+    )
     before, after = matched_levels_db(GRID, plain), matched_levels_db(GRID, humped)
     moved = [after[name] - before[name] - (after["L"] - before["L"]) for name in names]
     # By pink noise from 500 Hz to 2 kHz alone it would be 2 dB.
@@ -248,7 +273,7 @@ def test_levels_are_those_of_pink_noise_where_nothing_stands_out():
     assert matched_levels_db(GRID, curves) == pytest.approx({n: mid_level_db(GRID, c) for n, c in curves.items()})
 
 
-def test_a_pair_is_held_against_each_other_by_thirds_of_octaves():
+def test_a_pair_is_held_against_each_other_in_third_octaves():
     curves = rooms_curves(("L", "R", "Ls", "Rs"), hump="Rs")
     first, *others = pair_differences(GRID, curves, np.ones(5))
     assert (first.louder, first.softer, first.stands_out) == ("Rs", "Ls", True)
@@ -258,8 +283,11 @@ def test_a_pair_is_held_against_each_other_by_thirds_of_octaves():
 
 
 def test_pairs_of_rooms_are_rarely_told_to_differ():
-    told = sum(one.stands_out for seed in range(200) for one in pair_differences(
-        GRID, rooms_curves(("L", "R"), seed=seed, spots=3), np.ones(3)))
+    told = sum(
+        one.stands_out
+        for seed in range(200)
+        for one in pair_differences(GRID, rooms_curves(("L", "R"), seed=seed, spots=3), np.ones(3))
+    )
     assert told <= 4
 
 
@@ -268,7 +296,7 @@ def heard_at_a_seat(rng, speakers, spots, *, placed_within=0.02, typed_off=0.0):
     moved = rng.normal(size=spots.shape)
     moved /= np.linalg.norm(moved, axis=1, keepdims=True)
     moved *= placed_within * rng.uniform(0, 1, (len(spots), 1)) ** (1 / 3)
-    late = rng.uniform(0, 1e-3, len(spots))                     # of a clock that starts anew at every spot
+    late = rng.uniform(0, 1e-3, len(spots))  # of a clock that starts anew at every spot
     truly = {c: np.linalg.norm(spots + moved - place, axis=1) / 343 + late for c, place in speakers.items()}
     typed = {c: place + typed_off * rng.normal(size=3) for c, place in speakers.items()}
     by_plan = {c: np.linalg.norm(spots - place, axis=1) / 343 for c, place in typed.items()}
@@ -276,8 +304,15 @@ def heard_at_a_seat(rng, speakers, spots, *, placed_within=0.02, typed_off=0.0):
 
 
 SPEAKERS = {"L": np.array([1.2, 0.6, 1.1]), "R": np.array([3.8, 0.6, 1.1]), "Rs": np.array([4.2, 5.0, 1.4])}
-RING = np.array([(2.5, 3.0, 1.2), *((2.5 + 0.3 * np.sin(a), 3.0 + 0.3 * np.cos(a), 1.2 + 0.1 * np.cos(2 * a))
-                                    for a in 2 * np.pi * np.arange(8) / 8)])
+RING = np.array(
+    [
+        (2.5, 3.0, 1.2),
+        *(
+            (2.5 + 0.3 * np.sin(a), 3.0 + 0.3 * np.cos(a), 1.2 + 0.1 * np.cos(2 * a))
+            for a in 2 * np.pi * np.arange(8) / 8
+        ),
+    ]
+)
 
 
 @pytest.mark.parametrize("spots", [2, 4, 9])

@@ -69,9 +69,16 @@ ROOMS = {
 
 
 @pytest.mark.parametrize("room", ROOMS)
-@pytest.mark.parametrize("limits", [Limits(), Limits(max_boost_db=6, from_hz=30, to_hz=300, bands=5),
-                                    Limits(max_boost_db=0), Limits(max_cut_db=4),
-                                    Limits(from_hz=20, to_hz=20_000, bands=12)])
+@pytest.mark.parametrize(
+    "limits",
+    [
+        Limits(),
+        Limits(max_boost_db=6, from_hz=30, to_hz=300, bands=5),
+        Limits(max_boost_db=0),
+        Limits(max_cut_db=4),
+        Limits(from_hz=20, to_hz=20_000, bands=12),
+    ],
+)
 def test_limits_hold_for_the_sum_of_all_bands(room, limits):
     # What the correction promises: boost (also relative to its own mean over 200-2000 Hz, but for half a dB), the level
     # kept within a dB, and quiet outside the range.
@@ -111,9 +118,13 @@ def test_a_resonance_made_by_a_known_filter_is_undone_by_its_opposite():
     assert deviation_db(GRID, left, FLAT, band_hz=(20, 500)) < 0.1
 
 
-@pytest.mark.parametrize(("shelf", "range_hz"), [
-    (BandFilter(frequency_hz=70, gain_db=5, q=0.7, kind="low shelf"), (20, 500)),
-    (BandFilter(frequency_hz=6000, gain_db=-4, q=0.7, kind="high shelf"), (200, 16_000))])
+@pytest.mark.parametrize(
+    ("shelf", "range_hz"),
+    [
+        (BandFilter(frequency_hz=70, gain_db=5, q=0.7, kind="low shelf"), (20, 500)),
+        (BandFilter(frequency_hz=6000, gain_db=-4, q=0.7, kind="high shelf"), (200, 16_000)),
+    ],
+)
 def test_what_a_shelf_has_made_is_undone_by_one_shelf_where_the_range_reaches_to_the_end_of_hearing(shelf, range_hz):
     # Closed form: the Cookbook's shelf with the opposite gain is its inverse.
     level = chain_level_db([shelf], at_hz=GRID, sample_rate_hz=48_000)
@@ -122,15 +133,18 @@ def test_what_a_shelf_has_made_is_undone_by_one_shelf_where_the_range_reaches_to
     assert filters[0 if shelf.kind == "low shelf" else -1].kind == shelf.kind
     assert deviation_db(GRID, left, FLAT, band_hz=range_hz) < 0.15
     # Not where the range ends earlier, nor where shelves are not wanted.
-    for other in (Limits(from_hz=40, to_hz=12_000, bands=3),
-                  Limits(from_hz=range_hz[0], to_hz=range_hz[1], bands=3, shelves=False)):
+    for other in (
+        Limits(from_hz=40, to_hz=12_000, bands=3),
+        Limits(from_hz=range_hz[0], to_hz=range_hz[1], bands=3, shelves=False),
+    ):
         assert {f.kind for f in fitted(level, limits=other)[1]} <= {"peaking"}
 
 
 def test_a_shelf_never_raises_what_lies_below_hearing():
     # A bottom that falls off like a shelf wants one that raises: peaking bands do it, which end where the range ends.
-    lost = chain_level_db([BandFilter(frequency_hz=70, gain_db=-4, q=0.7, kind="low shelf")], at_hz=GRID,
-                          sample_rate_hz=48_000)
+    lost = chain_level_db(
+        [BandFilter(frequency_hz=70, gain_db=-4, q=0.7, kind="low shelf")], at_hz=GRID, sample_rate_hz=48_000
+    )
     _, filters = fitted(lost, limits=Limits(max_boost_db=6, bands=4))
     assert any(f.gain_db > 1 for f in filters)
     assert not [f for f in filters if f.kind == "low shelf" and f.gain_db > 0]
@@ -144,13 +158,13 @@ def test_two_filters_oppose_where_nobody_would_set_both():
         return problem.opposing(rows_of([BandFilter(frequency_hz=f, gain_db=g, q=q) for f, g, q in (one, other)])).any()
 
     assert fight((100, 2.5, 3), (105, -2.8, 3))
-    assert fight((100, 2.5, 3), (105, 2.8, 3))                      # of one sign and width: one would do
-    assert not fight((100, 2.5, 1), (105, 2.8, 6))                  # a narrow hill on a wide one
-    assert not fight((100, 2.5, 3), (200, -2.8, 3))                 # apart
-    assert not fight((100, 2.5, 0.8), (104, -9, 10))                # a narrow cut within a wide boost
-    assert fight((75, 5.9, 10), (79, -13.4, 8))                     # strong, and within a third of an octave
-    assert fight((200, -5, 1), (210, 4.1, 6))                       # a wide cut that a narrow boost undoes
-    assert not fight((200, -5, 4), (300, 3.5, 3))                   # beside it
+    assert fight((100, 2.5, 3), (105, 2.8, 3))  # of one sign and width: one would do
+    assert not fight((100, 2.5, 1), (105, 2.8, 6))  # a narrow hill on a wide one
+    assert not fight((100, 2.5, 3), (200, -2.8, 3))  # apart
+    assert not fight((100, 2.5, 0.8), (104, -9, 10))  # a narrow cut within a wide boost
+    assert fight((75, 5.9, 10), (79, -13.4, 8))  # strong, and within a third of an octave
+    assert fight((200, -5, 1), (210, 4.1, 6))  # a wide cut that a narrow boost undoes
+    assert not fight((200, -5, 4), (300, 3.5, 3))  # beside it
     shelf = BandFilter(frequency_hz=100, gain_db=-3, q=0.7, kind="low shelf")
     assert not problem.opposing(rows_of([shelf, BandFilter(frequency_hz=60, gain_db=3, q=0.7)])).any()
 
@@ -185,19 +199,29 @@ def test_a_level_that_only_moves_what_lies_outside_the_range_is_not_taken():
 
 def test_children_have_no_kind_of_shelf_twice_and_all_bands_that_are_allowed():
     problem = FitProblem(planned(ROOMS["random"]), Limits(bands=6), 48_000)
-    one = rows_of([BandFilter(frequency_hz=40, gain_db=-4, q=0.7, kind="low shelf"),
-                   *(BandFilter(frequency_hz=60 * 1.4**k, gain_db=-2, q=3) for k in range(5))])
-    other = rows_of([BandFilter(frequency_hz=200, gain_db=-3, q=0.7, kind="low shelf"),
-                     *(BandFilter(frequency_hz=50 * 1.4**k, gain_db=2, q=3) for k in range(5))])
+    one = rows_of(
+        [
+            BandFilter(frequency_hz=40, gain_db=-4, q=0.7, kind="low shelf"),
+            *(BandFilter(frequency_hz=60 * 1.4**k, gain_db=-2, q=3) for k in range(5)),
+        ]
+    )
+    other = rows_of(
+        [
+            BandFilter(frequency_hz=200, gain_db=-3, q=0.7, kind="low shelf"),
+            *(BandFilter(frequency_hz=50 * 1.4**k, gain_db=2, q=3) for k in range(5)),
+        ]
+    )
     rng = np.random.default_rng(1)
     children = [_child(problem, np.array([one, other]), rng) for _ in range(60)]
     assert {len(child) for child in children} == {6}
     assert max(int((child[:, KIND] == LOW_SHELF).sum()) for child in children) == 1
     crossed = [child for child in children if (child[:, 1] == -2).any() and (child[:, 1] == 2).any()]
-    assert crossed                                                   # and some have bands of both
+    assert crossed  # and some have bands of both
     for child in crossed:
-        assert child[child[:, 1] == -2, 0].max() <= child[child[:, 1] == 2, 0].min() or \
-            child[child[:, 1] == 2, 0].max() <= child[child[:, 1] == -2, 0].min()
+        assert (
+            child[child[:, 1] == -2, 0].max() <= child[child[:, 1] == 2, 0].min()
+            or child[child[:, 1] == 2, 0].max() <= child[child[:, 1] == -2, 0].min()
+        )
 
 
 def test_a_longer_look_is_never_worse_and_finds_the_same_again():
@@ -237,15 +261,20 @@ def test_a_fit_is_looked_for_once_and_again_when_anything_of_it_has_changed():
 
     first, looked = fit()
     assert looked
-    again, looked = fit(plan=planned(ROOMS["tilted"], limits=limits))                # the same of other arrays
+    again, looked = fit(plan=planned(ROOMS["tilted"], limits=limits))  # the same of other arrays
     assert again is first
     assert not looked
-    for change in ({"plan": planned(ROOMS["tilted"] + 0.5, limits=limits)}, {"limits": Limits(bands=3)},
-                   {"plan": replace(plan, weight=plan.weight * 2)}, {"rate": 44_100},
-                   {"plan": replace(plan, most_up_db=plan.most_up_db + 1)}, {"effort": BRIEF},
-                   {"plan": replace(plan, most_down_db=np.full(GRID.size, 1.0))},
-                   {"plan": replace(plan, loud_db=plan.loud_db + 1)},
-                   {"plan": replace(plan, share=plan.share / 2)}):
+    for change in (
+        {"plan": planned(ROOMS["tilted"] + 0.5, limits=limits)},
+        {"limits": Limits(bands=3)},
+        {"plan": replace(plan, weight=plan.weight * 2)},
+        {"rate": 44_100},
+        {"plan": replace(plan, most_up_db=plan.most_up_db + 1)},
+        {"effort": BRIEF},
+        {"plan": replace(plan, most_down_db=np.full(GRID.size, 1.0))},
+        {"plan": replace(plan, loud_db=plan.loud_db + 1)},
+        {"plan": replace(plan, share=plan.share / 2)},
+    ):
         assert fit(**change)[1], change
 
 
@@ -255,8 +284,9 @@ def test_gradient_and_square_of_the_fit_are_those_of_its_residuals():
     plan = planned(ROOMS["random"], limits=limits)
     problem = FitProblem(plan, limits, 48_000)
     rng = np.random.default_rng(3)
-    bands = np.stack([np.log(np.sort(rng.uniform(30, 450, 6))), rng.uniform(-6, 3, 6), np.log(rng.uniform(1, 6, 6)),
-                      np.zeros(6)], 1)
+    bands = np.stack(
+        [np.log(np.sort(rng.uniform(30, 450, 6))), rng.uniform(-6, 3, 6), np.log(rng.uniform(1, 6, 6)), np.zeros(6)], 1
+    )
     bands[0, 1:] = -4.0, np.log(0.7), LOW_SHELF
     cost, gradient, square = problem._normal(bands[None], problem.wish[None])
     here = problem.residuals(bands)
@@ -290,7 +320,7 @@ def test_narrow_deep_dips_ask_to_move_something_unless_spots_left_out_gain_by_fi
     one = plan_correction(GRID, Needs(error_db=-dip[None], weight=np.ones(1)), np.zeros(GRID.size), limits=Limits())
     left = [s for s in one.left_alone if s.from_hz < 125 < s.to_hz]
     assert [(s.verdict, s.kind) for s in left] == [("move something", "cancelled")]
-    assert np.abs(one.wished_db[(GRID > 120) & (GRID < 130)]).max() == 0
+    assert np.abs(one.desired_db[(GRID > 120) & (GRID < 130)]).max() == 0
     # The same dip at every spot: what the others ask for helps the one left out, and the region says so.
     left = [s for s in planned(dip).left_alone if s.from_hz < 125 < s.to_hz]
     assert [(s.verdict, s.kind) for s in left] == [("correct", "filled")]
@@ -306,8 +336,8 @@ def test_dips_that_stand_elsewhere_at_every_spot_are_only_cut_and_such_hills_are
         found = next(s for s in plan.regions if s.from_hz < 105 < s.to_hz)
         assert (found.kind, found.verdict, found.gain_db < 0) == ("no gain", verdict, True)
         inside = (found.from_hz < GRID) & (found.to_hz > GRID)
-        assert plan.wished_db[inside].max() <= 0
-        assert plan.wished_db[inside].min() == (0 if sign > 0 else plan.wished_db[inside].min())
+        assert plan.desired_db[inside].max() <= 0
+        assert plan.desired_db[inside].min() == (0 if sign > 0 else plan.desired_db[inside].min())
 
 
 def test_a_hill_that_the_average_shows_is_cut_though_spots_disagree():
@@ -315,12 +345,12 @@ def test_a_hill_that_the_average_shows_is_cut_though_spots_disagree():
     plan = planned(bump(105, 2, 0.3), spread_db=bump(105, 9, 0.3))
     found = next(s for s in plan.regions if s.from_hz < 105 < s.to_hz)
     assert (found.kind, found.verdict) == ("loud", "only cut")
-    assert plan.wished_db[np.argmin(np.abs(GRID - 105))] == pytest.approx(3 - 8.06, abs=0.1)
+    assert plan.desired_db[np.argmin(np.abs(GRID - 105))] == pytest.approx(3 - 8.06, abs=0.1)
     filters = fit_bands(plan, limits=Limits(), sample_rate_hz=48_000).filters
     level = chain_level_db(filters, at_hz=np.array([105.0]), sample_rate_hz=48_000)[0]
     assert level == pytest.approx(-5.06, abs=1.0)
     higher = planned(bump(420, 2, 0.3), spread_db=bump(420, 9, 0.3))
-    assert "loud" not in {s.kind for s in higher.regions}         # there hills change with every step
+    assert "loud" not in {s.kind for s in higher.regions}  # there hills change with every step
 
 
 def test_a_hill_that_others_play_too_is_cut_by_as_much_more():
@@ -328,7 +358,7 @@ def test_a_hill_that_others_play_too_is_cut_by_as_much_more():
     hill, cuts = bump(79, 8, 0.2), {}
     for part in (1.0, 0.5, 0.1):
         plan = plan_correction(GRID, needs_of(hill), FLAT, limits=Limits(), share=np.full(GRID.size, part))
-        cuts[part] = plan.wished_db[np.argmin(np.abs(GRID - 79))]
+        cuts[part] = plan.desired_db[np.argmin(np.abs(GRID - 79))]
         filters = fit_bands(plan, limits=Limits(), sample_rate_hz=48_000).filters
         left = plan.loud_db + part * chain_level_db(filters, at_hz=GRID, sample_rate_hz=48_000)
         assert part < 0.5 or left[(GRID > 60) & (GRID < 110)].max() < 3.8
@@ -349,11 +379,12 @@ def test_narrow_hills_that_the_average_shows_are_not_left_for_wide_ones(seed):
         return sum(bump(2 ** rng.uniform(5, 8.8), rng.uniform(-8, 8), rng.uniform(0.06, 0.3)) for _ in range(12))
 
     shared = hills()
-    lacking = -(shared + np.array([hills() for _ in range(6)]))
-    plan = plan_correction(GRID, Needs(error_db=lacking, weight=np.full(6, 1 / 6)), FLAT, limits=Limits())
+    absent = -(shared + np.array([hills() for _ in range(6)]))
+    plan = plan_correction(GRID, Needs(error_db=absent, weight=np.full(6, 1 / 6)), FLAT, limits=Limits())
     filters = fit_bands(plan, limits=Limits(), sample_rate_hz=48_000).filters
-    average = 10 * np.log10(np.mean(10 ** (-lacking / 10), axis=0)) + chain_level_db(filters, at_hz=GRID,
-                                                                                     sample_rate_hz=48_000)
+    average = 10 * np.log10(np.mean(10 ** (-absent / 10), axis=0)) + chain_level_db(
+        filters, at_hz=GRID, sample_rate_hz=48_000
+    )
     single = (GRID > 40) & (GRID < 190)
     assert average[single].max() < 3.75
 
@@ -361,13 +392,13 @@ def test_narrow_hills_that_the_average_shows_are_not_left_for_wide_ones(seed):
 def test_what_leaving_a_spot_out_is_worth_is_what_the_others_ask_for():
     # By hand, three spots that lack 4, 5 and 9 dB everywhere, no limit reached: without one, the mean of the others
     # shrinks by 64 / (64 + s^2 / 2), s^2 their variance.
-    lacking = np.array([4.0, 5.0, 9.0])
-    needs = Needs(error_db=np.repeat(lacking[:, None], GRID.size, axis=1), weight=np.full(3, 1 / 3))
+    absent = np.array([4.0, 5.0, 9.0])
+    needs = Needs(error_db=np.repeat(absent[:, None], GRID.size, axis=1), weight=np.full(3, 1 / 3))
     gain = needs.gain_db2(Limits(max_boost_db=12))
-    others = [np.delete(lacking, k) for k in range(3)]
+    others = [np.delete(absent, k) for k in range(3)]
     asked = np.array([o.mean() * 64 / (64 + o.var() / 2) for o in others])
-    assert_allclose(gain, np.mean(lacking**2 - (lacking - asked) ** 2), rtol=1e-9)
-    assert Needs(error_db=lacking[:1, None] * np.ones(GRID.size), weight=np.ones(1)).gain_db2(Limits()) is None
+    assert_allclose(gain, np.mean(absent**2 - (absent - asked) ** 2), rtol=1e-9)
+    assert Needs(error_db=absent[:1, None] * np.ones(GRID.size), weight=np.ones(1)).gain_db2(Limits()) is None
 
 
 def test_a_verdict_can_be_overruled_with_a_reason():
@@ -375,7 +406,7 @@ def test_a_verdict_can_be_overruled_with_a_reason():
     plan = planned(bump(60, 8, 0.2), overruled=(mine,))
     found = next(s for s in plan.regions if s.from_hz < 60 < s.to_hz)
     assert (found.verdict, found.reason) == ("leave", "the owner likes it")
-    assert np.abs(plan.wished_db[(GRID > 41) & (GRID < 79)]).max() == 0
+    assert np.abs(plan.desired_db[(GRID > 41) & (GRID < 79)]).max() == 0
     with pytest.raises(InvalidValue, match="needs a reason"):
         Overruled(from_hz=40, to_hz=80, verdict="leave", reason=" ")
     with pytest.raises(InvalidValue, match="upside down"):
@@ -384,8 +415,8 @@ def test_a_verdict_can_be_overruled_with_a_reason():
 
 def test_what_is_good_enough_is_left():
     plan = planned(bump(60, 8, 0.2) + bump(200, -1.5, 0.2), limits=Limits(good_enough_db=2))
-    assert np.abs(plan.wished_db[(GRID > 150) & (GRID < 260)]).max() == 0
-    assert plan.wished_db.min() < -6
+    assert np.abs(plan.desired_db[(GRID > 150) & (GRID < 260)]).max() == 0
+    assert plan.desired_db.min() < -6
     assert "good enough" in {s.kind for s in plan.regions if s.from_hz < 200 < s.to_hz}
 
 
@@ -393,7 +424,7 @@ def test_fewer_bands_give_most_of_it():
     fit = fit_bands(planned(ROOMS["resonances"]), limits=Limits(), sample_rate_hz=48_000)
     shares = dict(fit.fewer)
     assert max(shares.values()) == 1
-    assert shares[4] > 0.85                            # four hills and dips were put in
+    assert shares[4] > 0.85  # four hills and dips were put in
     # The smallest set is used that takes away 99 % of what the best does.
     assert len(fit.filters) == min(count for count, share in fit.fewer if share >= 0.99)
     # A larger set is only offered where it does more: of eight hills and dips, sets that lose one filter after another
@@ -431,8 +462,10 @@ def test_filters_are_ones_that_a_calibrator_would_load(room):
 @pytest.mark.parametrize("room", sorted(ROOMS))
 def test_what_is_written_about_a_region_is_what_filters_do_there(room):
     limits = Limits(to_hz=1000)
-    needs = Needs(error_db=-ROOMS[room][None] + np.random.default_rng(3).normal(0, 1, (5, 1)) * bump(300, 6, 0.2),
-                  weight=np.full(5, 0.2))
+    needs = Needs(
+        error_db=-ROOMS[room][None] + np.random.default_rng(3).normal(0, 1, (5, 1)) * bump(300, 6, 0.2),
+        weight=np.full(5, 0.2),
+    )
     plan = plan_correction(GRID, needs, np.zeros(GRID.size), limits=limits)
     filters = fit_bands(plan, limits=limits, sample_rate_hz=48_000).filters
     hand = [*filters, BandFilter(frequency_hz=4000, gain_db=-6, q=2), BandFilter(frequency_hz=35, gain_db=5, q=2)]
@@ -458,31 +491,31 @@ def test_the_end_of_the_speakers_reach_gets_no_boost():
     rolled_off = np.minimum(0, 24 * np.log2(np.maximum(GRID, 1) / 60))
     plan = planned(rolled_off)
     assert plan.left_alone[0].kind == "beyond reach"
-    assert plan.wished_db[GRID < 40].max() <= 0
+    assert plan.desired_db[GRID < 40].max() <= 0
 
 
 def test_reach_is_looked_for_downward_so_that_rumble_below_it_does_not_hide_it():
     rolled_off = np.minimum(0, 24 * np.log2(np.maximum(GRID, 1) / 60))
-    plan = planned(rolled_off + np.where(GRID < 22, 40.0, 0.0))                  # a lorry outside
-    assert plan.wished_db[(GRID > 23) & (GRID < 40)].max() <= 0
+    plan = planned(rolled_off + np.where(GRID < 22, 40.0, 0.0))  # a lorry outside
+    assert plan.desired_db[(GRID > 23) & (GRID < 40)].max() <= 0
     # A null between two modes is not the end of the reach.
     plan = planned(bump(90, -15, 0.2))
-    assert plan.wished_db[GRID < 60].min() > -0.1
+    assert plan.desired_db[GRID < 60].min() > -0.1
     assert "beyond reach" not in {region.kind for region in plan.left_alone}
 
 
 def test_disagreement_between_spots_shrinks_the_correction():
     # By James and Stein: 64 / (64 + 25 / n) of it for a spread of 5 dB over n spots.
     level = bump(60, 8, 0.5)
-    lacking = -np.array([level + 5, level - 5] * 4)
-    plan = plan_correction(GRID, Needs(error_db=lacking, weight=np.full(8, 1 / 8)), FLAT, limits=Limits())
-    assert plan.wished_db.min() == pytest.approx(-8 * 64 / (64 + 25 / 8), rel=0.01)
+    absent = -np.array([level + 5, level - 5] * 4)
+    plan = plan_correction(GRID, Needs(error_db=absent, weight=np.full(8, 1 / 8)), FLAT, limits=Limits())
+    assert plan.desired_db.min() == pytest.approx(-8 * 64 / (64 + 25 / 8), rel=0.01)
 
 
 def test_target_lifts_the_bass_and_tilts_the_top():
     target = Target(bass_lift_db=4, bass_cutoff_hz=80, tilt_db_per_octave=-0.5, tilt_from_hz=1000)
     level = target.level_db(np.array([1.0, 80.0, 1000.0, 8000.0]))
-    assert_allclose(level, [4, 2, 0, -1.5], atol=0.02)             # by its own definition: half at the corner
+    assert_allclose(level, [4, 2, 0, -1.5], atol=0.02)  # by its own definition: half at the corner
     assert anchored_level_db(GRID, FLAT + 3, FLAT, band_hz=(200, 2000)) == pytest.approx(3)
 
 
@@ -493,9 +526,15 @@ def test_headroom_is_the_largest_gain_of_the_chain():
     assert headroom_of((), sample_rate_hz=48_000).gain_db == 0
 
 
-@pytest.mark.parametrize(("change", "said"), [
-    ({"from_hz": 500, "to_hz": 100}, "upside down"), ({"max_boost_db": 20}, "out of range"),
-    ({"min_q": 5, "max_q": 2}, "upside down"), ({"bands": 0}, "out of range")])
+@pytest.mark.parametrize(
+    ("change", "said"),
+    [
+        ({"from_hz": 500, "to_hz": 100}, "upside down"),
+        ({"max_boost_db": 20}, "out of range"),
+        ({"min_q": 5, "max_q": 2}, "upside down"),
+        ({"bands": 0}, "out of range"),
+    ],
+)
 def test_impossible_limits_are_refused(change, said):
     with pytest.raises(InvalidValue, match=said):
         Limits(**change)
@@ -503,8 +542,9 @@ def test_impossible_limits_are_refused(change, said):
 
 def test_outcome_tells_promise_from_result():
     before = np.full(GRID.size, 4.0)
-    outcome = judge(GRID, before_db=before, predicted_db=FLAT + 1, after_db=FLAT + 1.3, target_db=FLAT,
-                    range_hz=(20, 500))
+    outcome = judge(
+        GRID, before_db=before, predicted_db=FLAT + 1, after_db=FLAT + 1.3, target_db=FLAT, range_hz=(20, 500)
+    )
     assert outcome.predicted_against_measured_db == pytest.approx(0.3)
     assert outcome.improved
     assert (outcome.before_range_db, outcome.after_whole_db) == (pytest.approx(4), pytest.approx(1.3))
@@ -519,8 +559,10 @@ def test_levels_that_placing_explains_pass_and_others_do_not():
 
 def test_arrival_alignment_table_brings_all_to_the_last_and_the_softest():
     # 1 ms is 48 samples at 48 kHz; 1.26 dB is 1.3 in steps of 0.1.
-    readings = [ChannelReading(channel="L", level_db=0.0, arrival_s=0.010, polarity="normal"),
-                ChannelReading(channel="R", level_db=1.26, arrival_s=0.009, polarity="normal")]
+    readings = [
+        ChannelReading(channel="L", level_db=0.0, arrival_s=0.010, polarity="normal"),
+        ChannelReading(channel="R", level_db=1.26, arrival_s=0.009, polarity="normal"),
+    ]
     alignment_table = table_of_arrivals(readings, delay_step_s=1 / 48_000)
     assert [(r.trim_db, r.delay_s) for r in alignment_table.channel_rows] == [(0.0, 0.0), (-1.3, 0.001)]
     assert alignment_table.level_left_db == pytest.approx(0.04)
@@ -529,6 +571,7 @@ def test_arrival_alignment_table_brings_all_to_the_last_and_the_softest():
 
 
 def test_unknown_arrivals_get_no_delay():
-    readings = [ChannelReading(channel=c, level_db=0.0, arrival_s=a, polarity="normal")
-                for c, a in (("L", 0.010), ("R", None))]
+    readings = [
+        ChannelReading(channel=c, level_db=0.0, arrival_s=a, polarity="normal") for c, a in (("L", 0.010), ("R", None))
+    ]
     assert {r.delay_s for r in table_of_arrivals(readings, delay_step_s=1 / 48_000).channel_rows} == {0.0}

@@ -13,8 +13,13 @@ SPEED = 343.0
 SIZE = (4.1, 5.7, 2.6)
 SOURCE = np.array([[0.9, 0.6, 1.1]])
 SPOTS = np.array([[1.4 + 0.3 * k, 3.7 + 0.35 * (k % 3), 1.2 + 0.05 * k] for k in range(6)])
-NOTHING = Evidence(modes=modes_of_box(SIZE, up_to_hz=40, speed_m_s=SPEED), drive=np.zeros((6, 1)),
-                   ring_hz=np.empty(0), ring_s=np.empty(0), notches_hz={})
+NOTHING = Evidence(
+    modes=modes_of_box(SIZE, up_to_hz=40, speed_m_s=SPEED),
+    drive=np.zeros((6, 1)),
+    ring_hz=np.empty(0),
+    ring_s=np.empty(0),
+    notches_hz={},
+)
 FLAT = np.zeros((6, ANALYSIS_GRID_HZ.size))
 
 
@@ -30,14 +35,15 @@ def test_modes_of_a_rigid_box_are_named_where_they_ring():
     # Kuttruff, eq. (3.20): the modal sum of a box of known size; its peaks are its modes, its ringing is given.
     modes = modes_of_box(SIZE, up_to_hz=320, speed_m_s=SPEED)
     inside = ANALYSIS_GRID_HZ < 200
-    transfer = modal_transfer(SOURCE, SPOTS, size_m=SIZE, frequency_hz=ANALYSIS_GRID_HZ[inside], reverberation_s=0.8,
-                              speed_m_s=SPEED)[0]
+    transfer = modal_transfer(
+        SOURCE, SPOTS, size_m=SIZE, frequency_hz=ANALYSIS_GRID_HZ[inside], reverberation_s=0.8, speed_m_s=SPEED
+    )[0]
     levels = FLAT.copy()
     levels[:, inside] = 20 * np.log10(np.abs(transfer))
     levels[:, ~inside] = levels[:, inside][:, -1:]
     drive = modes.pressure_at(SOURCE) * modes.pressure_at(SPOTS)
     ring_hz = ANALYSIS_GRID_HZ[inside]
-    axial = SPEED / 2 / SIZE[1]                                                   # 0-1-0, 30.1 Hz
+    axial = SPEED / 2 / SIZE[1]  # 0-1-0, 30.1 Hz
     ring_s = 0.3 + 0.5 * np.exp(-((np.log2(ring_hz / axial) / 0.06) ** 2))
     evidence = replace(NOTHING, modes=modes, drive=drive, ring_hz=ring_hz, ring_s=ring_s)
     finding = nearest(findings_of_curve(ANALYSIS_GRID_HZ, levels, evidence), axial)
@@ -84,7 +90,7 @@ def test_of_a_pair_alone_the_microphone_is_never_named():
 
 def test_what_nothing_explains_is_unexplained_and_sizes_are_told():
     levels = FLAT + hill(160, -9, octaves=0.12)
-    levels[:2] += hill(160, 9, octaves=0.12)                                       # two spots don't have it
+    levels[:2] += hill(160, 9, octaves=0.12)  # two spots don't have it
     far = replace(NOTHING, notches_hz={"left wall": np.full(6, 260.0)})
     finding = findings_of_curve(ANALYSIS_GRID_HZ, levels, far)[0]
     assert finding.cause is None
@@ -113,8 +119,10 @@ def test_treble_that_the_direct_sound_lacks_is_the_screens_where_the_plan_has_on
     assert bare.cause.kind == "speaker"
     # As dull as the others: nothing of its own.
     alike = replace(evidence, others_direct_db=[dull, dull, dull])
-    assert all(one.cause is None or one.cause.kind != "screen"
-               for one in findings_of_curve(ANALYSIS_GRID_HZ, FLAT + dull, alike))
+    assert all(
+        one.cause is None or one.cause.kind != "screen"
+        for one in findings_of_curve(ANALYSIS_GRID_HZ, FLAT + dull, alike)
+    )
 
 
 def test_treble_that_rises_on_every_channel_is_the_microphones():
@@ -123,8 +131,10 @@ def test_treble_that_rises_on_every_channel_is_the_microphones():
     finding = max(findings_of_curve(ANALYSIS_GRID_HZ, FLAT + bright, evidence), key=lambda f: f.size_db)
     assert finding.cause.kind == "microphone"
     alone = replace(evidence, others_direct_db=[FLAT[0], FLAT[0], bright])
-    assert all(one.cause is None or one.cause.kind != "microphone"
-               for one in findings_of_curve(ANALYSIS_GRID_HZ, FLAT + bright, alone))
+    assert all(
+        one.cause is None or one.cause.kind != "microphone"
+        for one in findings_of_curve(ANALYSIS_GRID_HZ, FLAT + bright, alone)
+    )
 
 
 def test_a_wide_hump_of_one_speaker_is_its_own():

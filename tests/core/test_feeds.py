@@ -40,7 +40,7 @@ def test_subs_alone_are_played_over_the_bass_and_a_rows_own_way_counts_before_it
 
 def test_a_combination_is_added_once_and_taken_off():
     rows = Rows(subs_together=False).with_combination(PLAN, ("Sub1", "L"))
-    assert rows.combinations == (("L", "Sub1"),)                    # in the order of the plan
+    assert rows.combinations == (("L", "Sub1"),)  # in the order of the plan
     with pytest.raises(InvalidValue, match="already"):
         rows.with_combination(PLAN, ("L", "Sub1"))
     with pytest.raises(InvalidValue, match="two channels"):
@@ -66,8 +66,9 @@ def test_names_of_rows_for_people():
 def test_a_spot_close_to_a_speaker_is_for_it_alone_and_one_spot_is_the_main_seats_centre(job):
     spots = job.spots
     near = replace(spots[-1], seat_id=None, close_to="R")
-    job = replace(job, plan=replace(job.plan, spots=(*spots[:-1], near)),
-                  rows=Rows().with_how("C", HowTaken(one_spot=True)))
+    job = replace(
+        job, plan=replace(job.plan, spots=(*spots[:-1], near)), rows=Rows().with_how("C", HowTaken(one_spot=True))
+    )
     assert [code for code, spot in job.asked if spot == near.id] == ["R"]
     assert [spot for code, spot in job.asked if code == "C"] == [job.plan.centre_spot.id]
     assert len([1 for code, _ in job.asked if code == "L"]) == len(spots) - 1

@@ -3,26 +3,27 @@ import pytest
 from numpy.testing import assert_allclose
 from scipy import signal
 
-from dolce.core.filters import (
-    BandFilter,
-    chain_level_db,
-    convolution_filter,
-    peaking_biquad,
-    q_of_octaves,
-)
+from dolce.core.filters import BandFilter, chain_level_db, convolution_filter, peaking_biquad, q_of_octaves
 from dolce.core.processor import ChannelSettings, Preset, ProcessorState, processed
 from dolce.errors import InvalidValue
 
-BANDS = (BandFilter(frequency_hz=41.2, gain_db=-7.2, q=4.3), BandFilter(frequency_hz=3000, gain_db=5, q=1.2),
-         BandFilter(frequency_hz=15_000, gain_db=-4, q=2))
+BANDS = (
+    BandFilter(frequency_hz=41.2, gain_db=-7.2, q=4.3),
+    BandFilter(frequency_hz=3000, gain_db=5, q=1.2),
+    BandFilter(frequency_hz=15_000, gain_db=-4, q=2),
+)
 
 
 @pytest.mark.parametrize("rate", [44_100, 48_000, 96_000])
 def test_closed_form_of_the_level_agrees_with_the_biquads_of_a_reference_library(rate):
     # scipy.signal.sosfreqz evaluates the Cookbook's coefficients; our level is its magnitude in closed form.
     at = np.geomspace(10, 20_000, 300)
-    sos = np.array([peaking_biquad(frequency_hz=b.frequency_hz, gain_db=b.gain_db, q=b.q, sample_rate_hz=rate).sos()
-                    for b in BANDS])
+    sos = np.array(
+        [
+            peaking_biquad(frequency_hz=b.frequency_hz, gain_db=b.gain_db, q=b.q, sample_rate_hz=rate).sos()
+            for b in BANDS
+        ]
+    )
     reference = 20 * np.log10(np.abs(signal.sosfreqz(sos, worN=at, fs=rate)[1]))
     # Coefficients near z = 1 lose digits at 10 Hz; 1e-6 dB is what doubles leave.
     assert_allclose(chain_level_db(BANDS, at_hz=at, sample_rate_hz=rate), reference, atol=1e-6)
@@ -56,8 +57,8 @@ def test_convolution_filters_are_of_minimum_phase():
     size = 2**17
     level = chain_level_db(BANDS, at_hz=np.linspace(0, 24_000, size // 2 + 1), sample_rate_hz=48_000)
     cepstrum = np.fft.irfft(level * (np.log(10) / 20))
-    cepstrum[1: size // 2] *= 2
-    cepstrum[size // 2 + 1:] = 0
+    cepstrum[1 : size // 2] *= 2
+    cepstrum[size // 2 + 1 :] = 0
     reference = np.fft.irfft(np.exp(np.fft.rfft(cepstrum)))
     assert_allclose(convolution_filter(BANDS, sample_rate_hz=48_000)[:4000], reference[:4000], atol=1e-9)
 
@@ -84,8 +85,9 @@ def test_processor_trims_delays_and_inverts():
 
 
 def test_presets_turn_down_all_channels_alike_and_bypass_nothing():
-    state = ProcessorState(active="A", presets={"A": Preset(name="x", cut_db=2.5, channels={
-        "L": ChannelSettings(trim_db=-1)})})
+    state = ProcessorState(
+        active="A", presets={"A": Preset(name="x", cut_db=2.5, channels={"L": ChannelSettings(trim_db=-1)})}
+    )
     assert state.settings_for("L").trim_db == -3.5
     assert state.settings_for("R").trim_db == -2.5
     assert ProcessorState(presets=state.presets).settings_for("L") == ChannelSettings()

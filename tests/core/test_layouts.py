@@ -14,15 +14,18 @@ from dolce.errors import InvalidValue
 SIZE = RoomSize(length_m=7.0, width_m=5.5, height_m=3.4)
 # Labels of the systems of ITU-R BS.2051 by our codes; M is the middle layer, U the upper one.
 SYSTEMS = {
-    "2.0": ("0+2+0", {"L": "M+030"}), "5.1": ("0+5+0", {"L": "M+030", "Ls": "M+110"}),
+    "2.0": ("0+2+0", {"L": "M+030"}),
+    "5.1": ("0+5+0", {"L": "M+030", "Ls": "M+110"}),
     "5.1.2": ("2+5+0", {"L": "M+030", "Ls": "M+110", "Ltf": "U+030"}),
     "5.1.4": ("4+5+0", {"L": "M+030", "Ls": "M+110", "Ltf": "U+030", "Ltr": "U+110"}),
     "7.1": ("0+7+0", {"L": "M+030", "Ls": "M+090", "Lrs": "M+135"}),
     "7.1.4": ("4+7+0", {"L": "M+030", "Ls": "M+090", "Lrs": "M+135", "Ltf": "U+045", "Ltr": "U+135"}),
 }
 with (Path(__file__).parents[1] / "references" / "bs2051_angles.csv").open() as file:
-    ANGLES = {(row["system"], row["label"]): {k: float(v) for k, v in row.items() if k.endswith("deg")}
-              for row in csv.DictReader(file)}
+    ANGLES = {
+        (row["system"], row["label"]): {k: float(v) for k, v in row.items() if k.endswith("deg")}
+        for row in csv.DictReader(file)
+    }
 
 
 @pytest.mark.parametrize("layout", SYSTEMS)
@@ -30,7 +33,7 @@ def test_angles_are_those_of_the_published_systems(layout):
     system, labels = SYSTEMS[layout]
     for code, label in labels.items():
         published, ours = ANGLES[system, label], LAYOUTS[layout][code]
-        assert ours.azimuth_deg == -published["azimuth_deg"]                   # they count to the left
+        assert ours.azimuth_deg == -published["azimuth_deg"]  # they count to the left
         low, high = -published["azimuth_high_deg"], -published["azimuth_low_deg"]
         # Where they give no range we allow 3 degrees (common practice).
         assert ours.azimuth_range_deg == ((low, high) if low < high else (low - 3, high + 3))
@@ -49,8 +52,9 @@ def test_every_layout_has_the_channels_its_name_counts():
 
 
 @pytest.mark.parametrize("layout", LAYOUTS)
-@pytest.mark.parametrize("size", [SIZE, RoomSize(length_m=3.2, width_m=2.6, height_m=2.3),
-                                  RoomSize(length_m=4.5, width_m=9.0, height_m=2.6)])
+@pytest.mark.parametrize(
+    "size", [SIZE, RoomSize(length_m=3.2, width_m=2.6, height_m=2.3), RoomSize(length_m=4.5, width_m=9.0, height_m=2.6)]
+)
 def test_a_new_layout_stands_inside_at_its_reference_angles(layout, size):
     plan = new_plan(size, layout=layout, subs=4)
     sights = sights_of(plan)
@@ -87,7 +91,7 @@ def test_channels_can_be_absent_added_and_named():
     assert "C" not in plan.channels
     plan = with_channel(plan, "Vog", name="Voice of above")
     assert plan.speaker("Vog").title == "Voice of above"
-    assert "Vog" in with_layout(plan, "2.0", subs=0).channels             # of one's own: stays with any layout
+    assert "Vog" in with_layout(plan, "2.0", subs=0).channels  # of one's own: stays with any layout
     assert "C" in with_channel(plan, "C").channels
     with pytest.raises(InvalidValue, match="there already"):
         with_channel(plan, "L")
@@ -95,22 +99,32 @@ def test_channels_can_be_absent_added_and_named():
         with_channel(plan, "9 x")
 
 
-@pytest.mark.parametrize(("change", "said"), [
-    (lambda p: {"speakers": (*p.speakers, replace(p.speakers[0], output=9))}, "there twice"),
-    (lambda p: {"speakers": (p.speakers[0], replace(p.speakers[1], output=1))}, "both hang on output 1"),
-    (lambda p: {"speakers": (p.speakers[0], replace(p.speakers[1], place=p.speakers[0].place))}, "stands there"),
-    (lambda p: {"speakers": (replace(p.speakers[0], place=Point(x_m=9, y_m=1, z_m=1)),)}, "lies outside the room"),
-    (lambda p: {"speakers": ()}, "no speaker"),
-    (lambda p: {"seats": (replace(p.seats[0], is_main=False),)}, "0 main seats"),
-    (lambda p: {"seats": (replace(p.seats[0], place=Point(x_m=1, y_m=-0.1, z_m=1)),)}, "y = -0.10 m lies outside"),
-    (lambda p: {"spots": p.spots[1:]}, "spot 2 follows spot 0"),
-    (lambda p: {"spots": (replace(p.spots[0], seat_id=7),)}, "its seat 7 is not there"),
-    (lambda p: {"layout": "6.2"}, "'6.2' is not a known layout"),
-    (lambda p: {"outline": ((0, 0), (5, 5), (5, 0), (0, 5))}, "meet or cross"),
-    (lambda p: {"outline": ((0, 0), (1, 0), (1, 1), (0, 1))}, "lies outside the outline"),
-    (lambda p: {"speakers": tuple(Speaker(channel=f"X{k}", output=k + 1, place=Point(x_m=0.3 * k + 0.1, y_m=1, z_m=1))
-                                  for k in range(17))}, "17 channels"),
-])
+@pytest.mark.parametrize(
+    ("change", "said"),
+    [
+        (lambda p: {"speakers": (*p.speakers, replace(p.speakers[0], output=9))}, "there twice"),
+        (lambda p: {"speakers": (p.speakers[0], replace(p.speakers[1], output=1))}, "both hang on output 1"),
+        (lambda p: {"speakers": (p.speakers[0], replace(p.speakers[1], place=p.speakers[0].place))}, "stands there"),
+        (lambda p: {"speakers": (replace(p.speakers[0], place=Point(x_m=9, y_m=1, z_m=1)),)}, "lies outside the room"),
+        (lambda p: {"speakers": ()}, "no speaker"),
+        (lambda p: {"seats": (replace(p.seats[0], is_main=False),)}, "0 main seats"),
+        (lambda p: {"seats": (replace(p.seats[0], place=Point(x_m=1, y_m=-0.1, z_m=1)),)}, "y = -0.10 m lies outside"),
+        (lambda p: {"spots": p.spots[1:]}, "spot 2 follows spot 0"),
+        (lambda p: {"spots": (replace(p.spots[0], seat_id=7),)}, "its seat 7 is not there"),
+        (lambda p: {"layout": "6.2"}, "'6.2' is not a known layout"),
+        (lambda p: {"outline": ((0, 0), (5, 5), (5, 0), (0, 5))}, "meet or cross"),
+        (lambda p: {"outline": ((0, 0), (1, 0), (1, 1), (0, 1))}, "lies outside the outline"),
+        (
+            lambda p: {
+                "speakers": tuple(
+                    Speaker(channel=f"X{k}", output=k + 1, place=Point(x_m=0.3 * k + 0.1, y_m=1, z_m=1))
+                    for k in range(17)
+                )
+            },
+            "17 channels",
+        ),
+    ],
+)
 def test_plans_that_cannot_be_are_refused_with_the_reason(change, said):
     plan = new_plan(SIZE)
     with pytest.raises(InvalidValue, match=said):

@@ -33,8 +33,10 @@ def test_mid_bands_stand_on_the_base_ten_grid():
     assert_allclose(mid_bands(per_octave=3, from_hz=790, to_hz=1260), [794.33, 1000, 1258.93], atol=0.01)
 
 
-@pytest.mark.parametrize(("noise", "peak", "verdict"), [
-    (-70, -10, "good"), (-45, -10, "usable"), (-30, -10, "too soft"), (-70, -2, "too loud"), (-70, 0, "clipped")])
+@pytest.mark.parametrize(
+    ("noise", "peak", "verdict"),
+    [(-70, -10, "good"), (-45, -10, "usable"), (-30, -10, "too soft"), (-70, -2, "too loud"), (-70, 0, "clipped")],
+)
 def test_level_check_names_both_distances(noise, peak, verdict):
     quiet = np.full(1000, 10 ** (noise / 20) / np.sqrt(2))
     tone = np.sin(2 * np.pi * np.arange(48_000) / 48) * 10 ** (peak / 20)

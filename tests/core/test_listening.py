@@ -61,14 +61,17 @@ def test_silence_in_between_does_not_count():
     sound = tone(997, -20.0)
     with_pause = np.concatenate([sound, np.zeros(4 * RATE), sound])
     assert integrated_loudness(with_pause, sample_rate_hz=RATE) == pytest.approx(
-        integrated_loudness(sound, sample_rate_hz=RATE), abs=0.2)
+        integrated_loudness(sound, sample_rate_hz=RATE), abs=0.2
+    )
 
 
 def test_matched_sounds_are_equally_loud_and_none_was_turned_up():
     rng = np.random.default_rng(3)
-    sounds = {"flat": 0.05 * rng.standard_normal((2, 3 * RATE)),
-              "loud": 0.6 * rng.standard_normal((2, 3 * RATE)).cumsum(axis=1) / 200,
-              "soft": 0.00005 * rng.standard_normal((2, 3 * RATE))}      # below the absolute gate as it stands
+    sounds = {
+        "flat": 0.05 * rng.standard_normal((2, 3 * RATE)),
+        "loud": 0.6 * rng.standard_normal((2, 3 * RATE)).cumsum(axis=1) / 200,
+        "soft": 0.00005 * rng.standard_normal((2, 3 * RATE)),
+    }  # below the absolute gate as it stands
     match = loudness_matched(sounds, sample_rate_hz=RATE)
     assert match.off_db < 0.1
     assert all(gain <= 0 for gain in match.gain_db.values())
@@ -93,11 +96,17 @@ def test_a_rendered_passage_is_what_a_processor_and_the_room_make_of_it_one_afte
     responses = {"L": made_up_response(rng, later=500), "Sub1": made_up_response(rng, later=900)}
     corner = Crossover(frequency_hz=80.0)
     band = BandFilter(frequency_hz=900, gain_db=5, q=2)
-    settings = {"L": ChannelSettings(trim_db=-3.0, delay_s=0.002, filters=(band,)),
-                "Sub1": ChannelSettings(polarity="inverted", trim_db=2.0)}
+    settings = {
+        "L": ChannelSettings(trim_db=-3.0, delay_s=0.002, filters=(band,)),
+        "Sub1": ChannelSettings(polarity="inverted", trim_db=2.0),
+    }
     outputs = Outputs(settings=settings, bass=BassManagement(crossover=corner, subs=("Sub1",)))
-    programme = Programme(name="noise", channels=("L",), sample_rate_hz=RATE, sample=np.concatenate(
-        [0.1 * rng.standard_normal(2 * RATE), np.zeros(RATE)])[None, :])
+    programme = Programme(
+        name="noise",
+        channels=("L",),
+        sample_rate_hz=RATE,
+        sample=np.concatenate([0.1 * rng.standard_normal(2 * RATE), np.zeros(RATE)])[None, :],
+    )
     paths = paths_of(outputs, responses, programme.channels)
     heard = Rendering(programme).through(paths)
     # A second way: sample by sample through the processor's filters, then convolved with the responses.
@@ -206,7 +215,7 @@ def test_a_steady_tone_stands_in_its_band_alone_and_is_as_high_as_its_mean():
 def test_a_burst_reads_lower_with_fast_as_the_standard_has_it(length_s, below_db):
     # IEC 61672-1:2013, table 4, fast: 200 ms -1.0 dB, 50 ms -4.8 dB. The band's own ringing is left: 0.3 dB.
     sound = tone(4000, -20.0, seconds=4.0)
-    sound[round(length_s * RATE):] = 0
+    sound[round(length_s * RATE) :] = 0
     found = pressure_by_band(sound, sample_rate_hz=RATE)
     band = int(np.argmin(np.abs(found.frequency_hz - 4000)))
     assert found.highest_db[band] == pytest.approx(-20.0 + below_db, abs=0.3)

@@ -13,7 +13,7 @@ RATE = 48_000
 
 
 def blocks(samples, size=4800):
-    return [samples[k:k + size] for k in range(0, samples.size, size)]
+    return [samples[k : k + size] for k in range(0, samples.size, size)]
 
 
 def test_meter_reads_1_khz_alike_through_all_weightings_and_forgets_on_reset():
@@ -73,8 +73,9 @@ def test_thirds_agree_with_filters_of_the_standard():
 
 def test_running_average_follows_and_the_mean_since_the_start_remembers():
     quick, mean = LiveSpectrum(sample_rate_hz=RATE, average_s=0.5), LiveSpectrum(sample_rate_hz=RATE)
-    sound = np.concatenate([Source(kind="pink", level_dbfs=level).block(0, 6 * RATE, sample_rate_hz=RATE)
-                            for level in (-20, -40)])
+    sound = np.concatenate(
+        [Source(kind="pink", level_dbfs=level).block(0, 6 * RATE, sample_rate_hz=RATE) for level in (-20, -40)]
+    )
     for spectrum in (quick, mean):
         spectrum.hear(sound)
     assert 10 * np.log10(quick.power.sum()) == pytest.approx(-40, abs=0.6)
@@ -93,8 +94,14 @@ def test_bands_are_refused_that_are_not_offered():
         LiveSpectrum(sample_rate_hz=RATE).bands(per_octave=5)
 
 
-@pytest.mark.parametrize("source", [Source(kind="pink", level_dbfs=-20), Source(kind="tone", level_dbfs=-20),
-                                    Source(kind="band", level_dbfs=-20, band_hz=(30, 80))])
+@pytest.mark.parametrize(
+    "source",
+    [
+        Source(kind="pink", level_dbfs=-20),
+        Source(kind="tone", level_dbfs=-20),
+        Source(kind="band", level_dbfs=-20, band_hz=(30, 80)),
+    ],
+)
 def test_sources_have_the_level_that_they_state(source):
     rms, peak = stated_levels(source, sample_rate_hz=RATE)
     # AES17: -20 dBFS RMS is a digital RMS of 0.1 / sqrt 2 = 0.0707.
@@ -107,7 +114,7 @@ def test_blocks_of_a_source_join_without_a_seam(kind):
     source = Source(kind=kind, level_dbfs=-20, frequency_hz=997)
     whole = source.block(0, 6 * RATE, sample_rate_hz=RATE)
     parts = np.concatenate([source.block(k * 4799, 4799, sample_rate_hz=RATE) for k in range(60)])
-    assert_allclose(parts, whole[:parts.size], atol=1e-9)
+    assert_allclose(parts, whole[: parts.size], atol=1e-9)
 
 
 def test_band_noise_keeps_to_its_band():
@@ -132,8 +139,10 @@ def test_player_changes_without_a_click_and_changes_output_through_silence():
     assert peak_dbfs(played[5][1][:3]) < -60
 
 
-@pytest.mark.parametrize("wrong", [{"kind": "hiss"}, {"level_dbfs": 0.0}, {"frequency_hz": 5.0},
-                                   {"kind": "band", "band_hz": (2000.0, 500.0)}])
+@pytest.mark.parametrize(
+    "wrong",
+    [{"kind": "hiss"}, {"level_dbfs": 0.0}, {"frequency_hz": 5.0}, {"kind": "band", "band_hz": (2000.0, 500.0)}],
+)
 def test_sources_that_cannot_be_are_refused(wrong):
     with pytest.raises(InvalidValue):
         Source(**wrong)

@@ -69,14 +69,14 @@ def test_marks_are_found_where_they_stand_and_nowhere_else():
     assert marks_in(SWEEP.samples(), sample_rate_hz=RATE) is None
     assert marks_in(np.zeros(0), sample_rate_hz=RATE) is None
     assert unmarked_s(MARKED.size / RATE) == pytest.approx(3.0)
-    assert np.abs(MARKED).max() == np.abs(SWEEP.samples()).max()             # no louder than the sweep
+    assert np.abs(MARKED).max() == np.abs(SWEEP.samples()).max()  # no louder than the sweep
 
 
 @pytest.mark.parametrize("ppm", [-120.0, 0.0, 50.0])
 @pytest.mark.parametrize("low_pass_hz", [None, 120.0])
 def test_the_distance_of_the_marks_tells_the_clock_whatever_the_speaker_does(ppm, low_pass_hz):
     response = room()
-    if low_pass_hz:                                                          # a sub
+    if low_pass_hz:  # a sub
         response = signal.sosfilt(signal.butter(4, low_pass_hz, fs=RATE, output="sos"), response)
     clean = on_another_clock(recorded(response), ppm)
     noise = np.random.default_rng(3).standard_normal(clean.size) * clean.std() * 10 ** (-50 / 20)
@@ -91,8 +91,8 @@ def test_marks_are_heard_wherever_they_begin_and_however_far_the_clock_is_off(pp
     noise = np.random.default_rng(4).standard_normal(clean.size) * clean.std() * 10 ** (-30 / 20)
     found = marks_heard(clean + noise, apart=MARKS[1] - MARKS[0], sample_rate_hz=RATE)
     assert found.drift_ppm == pytest.approx(ppm, abs=1.0)
-    begins = (round(begins_s * RATE) + 2400 + 480) * (1 + ppm * 1e-6) + MARKS[0]       # of silence, and of flight
-    assert 0 <= found.first - begins < 900       # one of the room's reflections may be the loudest
+    begins = (round(begins_s * RATE) + 2400 + 480) * (1 + ppm * 1e-6) + MARKS[0]  # of silence, and of flight
+    assert 0 <= found.first - begins < 900  # one of the room's reflections may be the loudest
 
 
 def test_a_recording_without_marks_tells_no_clock():
@@ -124,8 +124,9 @@ def noisy():
     pink = np.fft.irfft(spectrum / np.sqrt(np.maximum(frequency, 15)), clean.size)
     noise = pink / pink.std() + 0.6 * np.sin(2 * np.pi * 50 * np.arange(clean.size) / RATE)
     heard = clean + noise * clean.std() / noise.std() / 10
-    truth = level_on_grid(ImpulseResponse(sample=response, sample_rate_hz=RATE, start_s=0), at_hz=ANALYSIS_GRID_HZ,
-                          per_octave=12)
+    truth = level_on_grid(
+        ImpulseResponse(sample=response, sample_rate_hz=RATE, start_s=0), at_hz=ANALYSIS_GRID_HZ, per_octave=12
+    )
     return heard, truth
 
 
@@ -143,15 +144,16 @@ def test_noise_behind_the_response_is_left_out_octave_by_octave(noisy, monkeypat
     monkeypatch.setattr("dolce.core.response.capture._HUM_MATTERS_BELOW_DB", -100.0)
     plain = error()
     assert np.sqrt(np.mean(windowed**2)) < 0.8 * np.sqrt(np.mean(plain**2))
-    assert np.abs(windowed).max() < 1.6                                      # what plain division does not reach
+    assert np.abs(windowed).max() < 1.6  # what plain division does not reach
 
 
 def test_a_quiet_recording_is_not_touched_by_windows():
     heard = recorded(room())
     deconvolver = Deconvolver(MARKED, sample_rate_hz=RATE, recording_samples=heard.size, sweep_s=3.0)
     capture = analyse_recording(heard, deconvolver=deconvolver)
-    truth = level_on_grid(ImpulseResponse(sample=room(), sample_rate_hz=RATE, start_s=0), at_hz=ANALYSIS_GRID_HZ,
-                          per_octave=12)
+    truth = level_on_grid(
+        ImpulseResponse(sample=room(), sample_rate_hz=RATE, start_s=0), at_hz=ANALYSIS_GRID_HZ, per_octave=12
+    )
     inside = (ANALYSIS_GRID_HZ > 40) & (ANALYSIS_GRID_HZ < 16_000)
     measured = level_on_grid(capture.response, at_hz=ANALYSIS_GRID_HZ, per_octave=12)
     assert_allclose(measured[inside], truth[inside], atol=0.05)
@@ -166,9 +168,9 @@ def test_a_sub_is_found_out_and_read_in_its_band():
     found = analyse_recording(clean + noise, deconvolver=deconvolver, is_sub=None)
     assert found.arrival.time_s == pytest.approx(quiet.arrival.time_s, abs=1e-4)
     assert found.arrival.polarity == "normal"
-    assert found.quality.signal_to_noise_db > 35                             # white noise lies mostly above its band
+    assert found.quality.signal_to_noise_db > 35  # white noise lies mostly above its band
     main = analyse_recording(recorded(room()), deconvolver=deconvolver, is_sub=None)
-    assert main.arrival.time_s == pytest.approx((480 + 2400) / RATE, abs=5e-5)     # no sub: the direct sound itself
+    assert main.arrival.time_s == pytest.approx((480 + 2400) / RATE, abs=5e-5)  # no sub: the direct sound itself
 
 
 @pytest.mark.parametrize("crossover_hz", [1500.0, 2200.0, 3000.0])
@@ -178,7 +180,7 @@ def test_polarity_of_two_way_speakers_is_told_and_never_wrong(crossover_hz):
         rng = np.random.default_rng(seed)
         response = np.zeros(12_000)
         response[1000] = 1
-        for _ in range(rng.integers(1, 6)):                                  # reflections as loud as the direct sound
+        for _ in range(rng.integers(1, 6)):  # reflections as loud as the direct sound
             response[1000 + rng.integers(30, 400)] += rng.choice([-1, 1]) * rng.uniform(0.3, 1.0)
         response = two_way(response + 0.005 * rng.standard_normal(response.size), crossover_hz)
         response = signal.sosfilt(signal.butter(4, 80.0, "high", fs=RATE, output="sos"), response)
@@ -200,18 +202,31 @@ def test_a_speaker_that_plays_nothing_where_polarity_is_read_is_unsure():
     assert told == 0
 
 
-@pytest.mark.parametrize(("told", "together"), [
-    (["normal"] * 3, "normal"), (["inverted", "inverted", "unsure"], "inverted"),
-    (["normal", "unsure", "unsure"], "unsure"), (["normal", "inverted"], "unsure"), (["unsure"], "unsure"),
-    (["normal"] * 9 + ["inverted"], "normal")])
+@pytest.mark.parametrize(
+    ("told", "together"),
+    [
+        (["normal"] * 3, "normal"),
+        (["inverted", "inverted", "unsure"], "inverted"),
+        (["normal", "unsure", "unsure"], "unsure"),
+        (["normal", "inverted"], "unsure"),
+        (["unsure"], "unsure"),
+        (["normal"] * 9 + ["inverted"], "normal"),
+    ],
+)
 def test_takes_of_one_channel_tell_polarity_together(told, together):
     assert common_polarity(told) == together
 
 
 def test_mains_are_brought_level_in_time_and_in_phase():
     def taken(gain_db, delay_samples, sign=1):
-        return [ImpulseResponse(sample=sign * 10 ** (gain_db / 20) * np.roll(room(seed), delay_samples),
-                                sample_rate_hz=RATE, start_s=-0.01) for seed in (1, 2)]
+        return [
+            ImpulseResponse(
+                sample=sign * 10 ** (gain_db / 20) * np.roll(room(seed), delay_samples),
+                sample_rate_hz=RATE,
+                start_s=-0.01,
+            )
+            for seed in (1, 2)
+        ]
 
     found = align_mains({"L": taken(0, 0), "R": taken(2.5, 96), "C": taken(-1, 20, sign=-1)})
     assert {c: round(s.trim_db, 3) for c, s in found.items()} == {"L": -1.0, "R": -3.5, "C": 0.0}

@@ -33,12 +33,17 @@ def steps(name, shape, hz, *steps_db):
     return Switch.of_steps(name, shape=shape, frequency_hz=hz, q=0.7, steps_db=steps_db, at_hz=GRID[::4])
 
 
-MODEL = MonitorSwitches(name="Model", switches=(
-    steps("bass", "low shelf", 150, -2, -4, -6), steps("desk", "peaking", 180, -2, -4),
-    steps("treble", "high shelf", 5000, 2, -2)))
+MODEL = MonitorSwitches(
+    name="Model",
+    switches=(
+        steps("bass", "low shelf", 150, -2, -4, -6),
+        steps("desk", "peaking", 180, -2, -4),
+        steps("treble", "high shelf", 5000, 2, -2),
+    ),
+)
 
 
-def lacking(level_db):
+def absent(level_db):
     return Needs.of(np.atleast_2d(level_db), np.zeros(GRID.size), at_hz=GRID, band_hz=MIDDLE)
 
 
@@ -46,10 +51,16 @@ def test_steps_of_a_data_sheet_are_the_cookbooks_filters():
     # scipy.signal.freqz of the W3C Audio EQ Cookbook's low shelf, written out here once more.
     a, w0 = 10 ** (-4 / 40), 2 * np.pi * 150 / RATE
     alpha, cos = np.sin(w0) / 1.4, np.cos(w0)
-    b = [a * ((a + 1) - (a - 1) * cos + 2 * np.sqrt(a) * alpha), 2 * a * ((a - 1) - (a + 1) * cos),
-         a * ((a + 1) - (a - 1) * cos - 2 * np.sqrt(a) * alpha)]
-    c = [(a + 1) + (a - 1) * cos + 2 * np.sqrt(a) * alpha, -2 * ((a - 1) + (a + 1) * cos),
-         (a + 1) + (a - 1) * cos - 2 * np.sqrt(a) * alpha]
+    b = [
+        a * ((a + 1) - (a - 1) * cos + 2 * np.sqrt(a) * alpha),
+        2 * a * ((a - 1) - (a + 1) * cos),
+        a * ((a + 1) - (a - 1) * cos - 2 * np.sqrt(a) * alpha),
+    ]
+    c = [
+        (a + 1) + (a - 1) * cos + 2 * np.sqrt(a) * alpha,
+        -2 * ((a - 1) + (a + 1) * cos),
+        (a + 1) + (a - 1) * cos - 2 * np.sqrt(a) * alpha,
+    ]
     known = 20 * np.log10(np.abs(scipy.signal.freqz(b, c, worN=GRID[::4], fs=RATE)[1]))
     assert_allclose(MODEL.switches[0].position("−4 dB").change_db(GRID[::4]), known, atol=2e-3)
     assert not MODEL.switches[0].position("anything else").change_db(GRID).any()
@@ -89,8 +100,10 @@ def test_best_positions_are_those_that_undo_what_is_off_and_no_other_combination
         left = needs.error_db - (change - change[middle].mean())
         return np.sqrt((left[:, inside] ** 2).mean(axis=1)).mean()
 
-    every = [dict(zip(wanted, names, strict=True)) for names in product(*[
-        [p.name for p in s.positions] for s in MODEL.switches])]
+    every = [
+        dict(zip(wanted, names, strict=True))
+        for names in product(*[[p.name for p in s.positions] for s in MODEL.switches])
+    ]
     assert len(every) == MODEL.combinations == 36
     assert min(every, key=deviation) == wanted
     assert found.after_db == pytest.approx(deviation(wanted), abs=0.01)
@@ -99,20 +112,20 @@ def test_best_positions_are_those_that_undo_what_is_off_and_no_other_combination
 
 
 def test_switches_stay_where_turning_them_gains_next_to_nothing_and_start_from_where_they_stood():
-    flat = lacking(np.random.default_rng(1).normal(0, 0.02, GRID.size))
+    flat = absent(np.random.default_rng(1).normal(0, 0.02, GRID.size))
     standing = SwitchesAt(model=MODEL, measured={"treble": "+2 dB"})
     found = best_switches(standing, flat, at_hz=GRID, range_hz=(20, 16_000), level_band_hz=MIDDLE)
     assert found.positions == {"bass": "0 dB", "desk": "0 dB", "treble": "+2 dB"}
     assert found.after_at_new_spots_db is None
     # What half a position would mend is left: either way as much is off, but for less than 0.05 dB.
-    half = lacking(-0.52 * MODEL.change_db({"treble": "−2 dB"}, GRID))
+    half = absent(-0.52 * MODEL.change_db({"treble": "−2 dB"}, GRID))
     found = best_switches(SwitchesAt(model=MODEL), half, at_hz=GRID, range_hz=(20, 16_000), level_band_hz=MIDDLE)
     assert found.positions["treble"] == "0 dB"
-    more = lacking(-0.7 * MODEL.change_db({"treble": "−2 dB"}, GRID))
+    more = absent(-0.7 * MODEL.change_db({"treble": "−2 dB"}, GRID))
     found = best_switches(SwitchesAt(model=MODEL), more, at_hz=GRID, range_hz=(20, 16_000), level_band_hz=MIDDLE)
     assert found.positions["treble"] == "−2 dB"
     # What was measured with the treble up and is 2 dB too bright there is mended by turning it back.
-    bright = lacking(MODEL.change_db({"treble": "+2 dB"}, GRID))
+    bright = absent(MODEL.change_db({"treble": "+2 dB"}, GRID))
     found = best_switches(standing, bright, at_hz=GRID, range_hz=(20, 16_000), level_band_hz=MIDDLE)
     assert found.positions["treble"] == "0 dB"
     turned = replace(standing, chosen=found.positions)
@@ -181,8 +194,13 @@ def test_turned_switches_belong_to_both_of_a_linked_pair_and_change_what_is_pred
 
 def played(level_dbfs, harmonics_db, *, noise_db=-70.0, spl_db=100.0):
     flat = np.ones(GRID.size)
-    return PlayedOnce(frequency_hz=GRID, spl_db=(spl_db + level_dbfs) * flat, harmonics_db=harmonics_db * flat,
-                      noise_db=noise_db * flat, level_dbfs=level_dbfs)
+    return PlayedOnce(
+        frequency_hz=GRID,
+        spl_db=(spl_db + level_dbfs) * flat,
+        harmonics_db=harmonics_db * flat,
+        noise_db=noise_db * flat,
+        level_dbfs=level_dbfs,
+    )
 
 
 def test_clean_up_to_the_loudest_take_below_the_first_that_is_not():
@@ -190,8 +208,12 @@ def test_clean_up_to_the_loudest_take_below_the_first_that_is_not():
     takes = [played(-24, -50), played(-18, -40), played(-12, -28), played(-6, -35)]
     bass, top = clean_bands(takes)[1], clean_bands(takes)[5]
     assert (bass.mid_hz, bass.clean_db, bass.at_least) == (63.0, pytest.approx(94), True)
-    assert (top.mid_hz, top.clean_db, top.at_least, top.below_db) == (1000.0, pytest.approx(82), False,
-                                                                      pytest.approx(88))
+    assert (top.mid_hz, top.clean_db, top.at_least, top.below_db) == (
+        1000.0,
+        pytest.approx(82),
+        False,
+        pytest.approx(88),
+    )
 
 
 def test_what_noise_hides_is_not_called_clean_unless_the_noise_itself_is_low_enough():
@@ -230,8 +252,11 @@ def test_a_filtered_source_is_what_filters_settle_to_and_states_its_peak():
     plain = source.block(0, 3 * size, sample_rate_hz=RATE)
     heard = FilteredSource(source=source, filters=(band,))
     # scipy.signal.sosfilt over three periods: in the third the filter has settled.
-    assert_allclose(heard.block(2 * size, size, sample_rate_hz=RATE),
-                    chain_samples([band], plain, sample_rate_hz=RATE)[2 * size:], atol=1e-9)
+    assert_allclose(
+        heard.block(2 * size, size, sample_rate_hz=RATE),
+        chain_samples([band], plain, sample_rate_hz=RATE)[2 * size :],
+        atol=1e-9,
+    )
     peak = 20 * np.log10(np.abs(heard.block(0, size, sample_rate_hz=RATE)).max())
     assert heard.peak_dbfs(RATE) == pytest.approx(peak, abs=0.01)
 

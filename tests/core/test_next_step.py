@@ -16,28 +16,31 @@ FRESH = replace(PLAYING, begun=False, fits=True, taken=0)
 DONE = replace(PLAYING, fits=True, taken=18, through=True)
 
 
-@pytest.mark.parametrize(("facts", "step"), [
-    (EMPTY, "spots"),
-    (replace(READY, microphone="no curve", level_checked=False), "microphone"),
-    (replace(READY, level_checked=False), "level"),
-    (replace(READY, bypassed=False), "neutral"),
-    (READY, "take"),
-    (replace(TAKEN, taken=5, base_full=False), "take"),
-    (TAKEN, "align"),
-    (replace(TAKEN, aligned=True), "filters"),
-    (replace(TAKEN, aligned=True, subs=2), "subs"),
-    (replace(TAKEN, aligned=True, subs=2, subs_one=True), "crossovers"),
-    (replace(TAKEN, aligned=True, subs=1), "crossovers"),
-    (replace(TAKEN, aligned=True, subs=2, subs_one=True, crossed=True), "filters"),
-    (replace(SHAPED, moved_on=True), "filters again"),
-    (SHAPED, "load"),
-    (LOADED, "play"),
-    (PLAYING, "round"),
-    (FRESH, "take"),
-    (replace(FRESH, begun=True, taken=4, through=True), "take"),
-    (DONE, "prove"),
-    (replace(DONE, bypassed=True, corrects=False, fits=False), "prove"),
-])
+@pytest.mark.parametrize(
+    ("facts", "step"),
+    [
+        (EMPTY, "spots"),
+        (replace(READY, microphone="no curve", level_checked=False), "microphone"),
+        (replace(READY, level_checked=False), "level"),
+        (replace(READY, bypassed=False), "neutral"),
+        (READY, "take"),
+        (replace(TAKEN, taken=5, base_full=False), "take"),
+        (TAKEN, "align"),
+        (replace(TAKEN, aligned=True), "filters"),
+        (replace(TAKEN, aligned=True, subs=2), "subs"),
+        (replace(TAKEN, aligned=True, subs=2, subs_one=True), "crossovers"),
+        (replace(TAKEN, aligned=True, subs=1), "crossovers"),
+        (replace(TAKEN, aligned=True, subs=2, subs_one=True, crossed=True), "filters"),
+        (replace(SHAPED, moved_on=True), "filters again"),
+        (SHAPED, "load"),
+        (LOADED, "play"),
+        (PLAYING, "round"),
+        (FRESH, "take"),
+        (replace(FRESH, begun=True, taken=4, through=True), "take"),
+        (DONE, "prove"),
+        (replace(DONE, bypassed=True, corrects=False, fits=False), "prove"),
+    ],
+)
 def test_each_state_has_its_step_in_the_order_of_the_work(facts, step):
     assert next_step(facts) == step
 
@@ -64,7 +67,10 @@ def test_takes_of_another_state_ask_for_a_round_of_their_own():
 
 def test_a_pair_needs_three_sheets_of_the_rig_and_others_more():
     assert needed_sheets(channels=2, subs=0, simulated=True, processor_readable=True) == (
-        "setup", "microphones", "level")
+        "setup",
+        "microphones",
+        "level",
+    )
     assert "lines" in needed_sheets(channels=5, subs=2, simulated=True, processor_readable=True)
     assert "processor" in needed_sheets(channels=2, subs=0, simulated=False, processor_readable=False)
     assert "processor" not in needed_sheets(channels=2, subs=0, simulated=False, processor_readable=True)

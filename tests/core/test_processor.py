@@ -43,12 +43,14 @@ def level(samples, at):
 def test_linkwitz_riley_halves_add_up_flat_and_are_6_db_down_where_they_meet():
     # S. H. Linkwitz, JAES 24 (1976): both sides in phase, -6.02 dB at the crossover.
     crossover = Crossover(frequency_hz=80)
-    high, low = (processed(impulse(), ChannelSettings(**{side: crossover}), sample_rate_hz=RATE)
-                 for side in ("high_pass", "low_pass"))
+    high, low = (
+        processed(impulse(), ChannelSettings(**{side: crossover}), sample_rate_hz=RATE)
+        for side in ("high_pass", "low_pass")
+    )
     at = np.array([20.0, 80.0, 300.0])
     assert_allclose(level(high + low, at), 0, atol=0.01)
     assert level(low, np.array([80.0]))[0] == pytest.approx(-6.02, abs=0.02)
-    assert level(high, np.array([40.0]))[0] == pytest.approx(-24.6, abs=0.2)   # 24 dB per octave
+    assert level(high, np.array([40.0]))[0] == pytest.approx(-24.6, abs=0.2)  # 24 dB per octave
 
 
 def test_convolution_does_what_the_bands_do():
@@ -58,7 +60,7 @@ def test_convolution_does_what_the_bands_do():
     bands = chain_level_db([BAND], at_hz=at, sample_rate_hz=RATE)
     assert_allclose(level(processed(impulse(), settings, sample_rate_hz=RATE), at), bands, atol=0.1)
     assert_allclose(settings.correction_level_db(at, sample_rate_hz=RATE), bands, atol=0.1)
-    other = processed(impulse(), settings, sample_rate_hz=44_100)              # fits its own rate only
+    other = processed(impulse(), settings, sample_rate_hz=44_100)  # fits its own rate only
     assert_allclose(other, impulse())
 
 
@@ -79,8 +81,10 @@ def test_bass_management_sends_the_bass_of_a_main_channel_to_all_subs():
     state = ProcessorState(active="A", presets={"A": Preset(name="x", bass=bass)})
     own, *subs = state.routes("L")
     assert (own.output, own.side, own.crossover) == ("L", "high", bass.crossover)
-    assert [(way.output, way.side, round(way.gain_db, 2)) for way in subs] == [("Sub1", "low", -6.02),
-                                                                              ("Sub2", "low", -6.02)]
+    assert [(way.output, way.side, round(way.gain_db, 2)) for way in subs] == [
+        ("Sub1", "low", -6.02),
+        ("Sub2", "low", -6.02),
+    ]
     assert state.routes("Sub1") == [Route(output="Sub1")]
     assert ProcessorState().routes("L") == [Route(output="L")]
     assert not state.is_neutral
@@ -88,22 +92,32 @@ def test_bass_management_sends_the_bass_of_a_main_channel_to_all_subs():
 
 def test_channels_may_have_crossovers_of_their_own_and_outputs_besides():
     bass = BassManagement(
-        crossover=Crossover(frequency_hz=80), subs=("Sub1", "Sub2"), sub_gain_db=0.0,
+        crossover=Crossover(frequency_hz=80),
+        subs=("Sub1", "Sub2"),
+        sub_gain_db=0.0,
         low_pass=Crossover(frequency_hz=70),
-        own={"L": None, "Ls": Crossover(frequency_hz=120, order=8)}, effects=Effects(), sends={"C": {"L": -3.0}})
+        own={"L": None, "Ls": Crossover(frequency_hz=120, order=8)},
+        effects=Effects(),
+        sends={"C": {"L": -3.0}},
+    )
     assert bass.routes("L") == [Route(output="L")]
     assert [(w.output, w.crossover.frequency_hz, w.gain_db) for w in bass.routes("Ls")] == [
-        ("Ls", 120, 0), ("Sub1", 70, 0), ("Sub2", 70, 0)]
+        ("Ls", 120, 0),
+        ("Sub1", 70, 0),
+        ("Sub2", 70, 0),
+    ]
     assert [(w.output, w.gain_db) for w in bass.routes("C")] == [("C", 0), ("L", -3), ("Sub1", 0), ("Sub2", 0)]
     # The effects channel has no speaker: on every sub, 10 dB up (common practice), no higher than 120 Hz.
     assert [(w.output, w.crossover.frequency_hz, w.gain_db) for w in bass.routes(EFFECTS)] == [
-        ("Sub1", 120, 10), ("Sub2", 120, 10)]
+        ("Sub1", 120, 10),
+        ("Sub2", 120, 10),
+    ]
     shared = BassManagement(crossover=Crossover(frequency_hz=80), subs=("Sub1", "Sub2"), effects=Effects())
-    assert [round(way.gain_db, 2) for way in shared.routes(EFFECTS)] == [3.98, 3.98]    # shared as bass is
+    assert [round(way.gain_db, 2) for way in shared.routes(EFFECTS)] == [3.98, 3.98]  # shared as bass is
     # SMPTE RP 200 (from memory): a plain meter reads the effects channel about 4 dB over a main channel.
     assert Effects().on_a_meter_db == pytest.approx(4.1, abs=0.1)
     adds_up = bass.adds_up_db(("L", "Ls", "C", "Sub1", "Sub2"))
-    assert adds_up["Sub1"] == pytest.approx(20 * np.log10(1 + 1 + 1 + 10**0.5))          # Ls, C, itself, effects
+    assert adds_up["Sub1"] == pytest.approx(20 * np.log10(1 + 1 + 1 + 10**0.5))  # Ls, C, itself, effects
     assert adds_up["L"] == pytest.approx(20 * np.log10(1 + 10 ** (-3 / 20)))
     assert BassManagement(crossover=Crossover(frequency_hz=80), subs=()).routes("L") == [Route(output="L")]
 
@@ -120,20 +134,38 @@ def test_an_all_pass_turns_the_phase_and_leaves_the_level():
     assert [one.kind for one in DEVICE.broken_by_channel(settings)] == ["all-passes"]
 
 
-DEVICE = ProcessorLimits(name="box", bands=2, lowest_gain_db=-6, highest_gain_db=3, gain_step_db=0.5, lowest_q=0.5,
-                         highest_q=6, trim_step_db=0.5, most_delay_s=0.01, taps=100)
+DEVICE = ProcessorLimits(
+    name="box",
+    bands=2,
+    lowest_gain_db=-6,
+    highest_gain_db=3,
+    gain_step_db=0.5,
+    lowest_q=0.5,
+    highest_q=6,
+    trim_step_db=0.5,
+    most_delay_s=0.01,
+    taps=100,
+)
 
 
 def test_limits_name_everything_that_does_not_fit():
     settings = ChannelSettings(
-        filters=(BAND, BandFilter(frequency_hz=50, gain_db=1.2, q=9),
-                 BandFilter(frequency_hz=60, gain_db=1, q=1)),
-        trim_db=-1.3, delay_s=0.02, convolution=Convolution.of(np.zeros(101), sample_rate_hz=RATE))
+        filters=(BAND, BandFilter(frequency_hz=50, gain_db=1.2, q=9), BandFilter(frequency_hz=60, gain_db=1, q=1)),
+        trim_db=-1.3,
+        delay_s=0.02,
+        convolution=Convolution.of(np.zeros(101), sample_rate_hz=RATE),
+    )
     found = DEVICE.broken_by(Preset(name="x", channels={"L": settings}))
     assert {one.channel for one in found} == {"L"}
     assert [(one.kind, one.band, one.value, one.low, one.high) for one in found] == [
-        ("bands", 0, 3, 0, 2), ("gain", 1, -6.3, -6, 3), ("gain step", 2, 1.2, 0.5, 0.5), ("q", 2, 9, 0.5, 6),
-        ("trim step", 0, -1.3, 0.5, 0.5), ("delay", 0, 0.02, 0, 0.01), ("taps", 0, 101, 0, 100)]
+        ("bands", 0, 3, 0, 2),
+        ("gain", 1, -6.3, -6, 3),
+        ("gain step", 2, 1.2, 0.5, 0.5),
+        ("q", 2, 9, 0.5, 6),
+        ("trim step", 0, -1.3, 0.5, 0.5),
+        ("delay", 0, 0.02, 0, 0.01),
+        ("taps", 0, 101, 0, 100),
+    ]
     assert DEVICE.broken_by_channel(ChannelSettings(trim_db=-1.5, delay_s=0.01)) == ()
 
 
@@ -147,12 +179,18 @@ def test_a_band_is_brought_to_what_the_device_can_be_set_to_and_never_grows():
 def test_limits_of_a_correction_are_drawn_in():
     narrowed = DEVICE.narrowed(Limits(bands=10, max_boost_db=6, max_cut_db=12, min_q=0.3, max_q=10))
     assert (narrowed.bands, narrowed.max_boost_db, narrowed.max_cut_db, narrowed.min_q, narrowed.max_q) == (
-        2, 3, 6, 0.5, 6)
-    assert narrowed.highest_gain_db == 3                        # of a single band, whatever all together may do
+        2,
+        3,
+        6,
+        0.5,
+        6,
+    )
+    assert narrowed.highest_gain_db == 3  # of a single band, whatever all together may do
 
 
-@pytest.mark.parametrize("wrong", [{"name": " "}, {"bands": 40}, {"lowest_q": 5, "highest_q": 2},
-                                   {"gain_step_db": 0}, {"presets": 0}])
+@pytest.mark.parametrize(
+    "wrong", [{"name": " "}, {"bands": 40}, {"lowest_q": 5, "highest_q": 2}, {"gain_step_db": 0}, {"presets": 0}]
+)
 def test_limits_that_cannot_be_are_refused(wrong):
     with pytest.raises(InvalidValue):
         ProcessorLimits(**{"name": "x", **wrong})

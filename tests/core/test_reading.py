@@ -74,13 +74,13 @@ def test_a_minimum_phase_filter_has_no_excess_and_an_all_pass_has_all_of_it():
 
 
 def test_phase_unwraps_without_jumps_and_splits_into_minimum_and_excess():
-    delayed = filtered(LOW_PASS, delay_s=0.012)                    # 2 ms later than where the arrival is said to be
+    delayed = filtered(LOW_PASS, delay_s=0.012)  # 2 ms later than where the arrival is said to be
     phase = phase_curves(delayed, at_hz=AT[:6], arrival_s=0.010)
     _, expected = scipy.signal.sosfreqz(LOW_PASS, AT[:6], fs=RATE)
     own = np.degrees(np.unwrap(np.angle(expected)))
     assert_allclose(phase.minimum_deg, own, atol=1.0)
     turns = phase.excess_deg - -360 * AT[:6] * 0.002
-    assert_allclose(turns, turns[0], atol=1.0)                      # up to whole turns at 1 kHz
+    assert_allclose(turns, turns[0], atol=1.0)  # up to whole turns at 1 kHz
     assert np.all(np.abs(phase.wrapped_deg) <= 180)
 
 
@@ -88,13 +88,13 @@ def test_minimum_phase_is_that_of_the_reference_library():
     # scipy.signal.minimum_phase of a linear-phase filter, "homomorphic", half=False: same cepstral method, own grid.
     linear = scipy.signal.firwin2(1023, [0, 200, 400, 3000, 6000, 24_000], [1, 1, 0.3, 0.3, 1, 0.5], fs=RATE)
     expected = scipy.signal.minimum_phase(linear, method="homomorphic", n_fft=2**17, half=False)
-    found = minimum_phase(response_of(np.pad(linear, (0, 4096)))).sample[:expected.size]
+    found = minimum_phase(response_of(np.pad(linear, (0, 4096)))).sample[: expected.size]
     assert np.abs(found - expected).max() < 1e-3 * np.abs(expected).max()
 
 
 def test_a_gate_keeps_the_direct_sound_and_drops_what_comes_later():
     sample = np.zeros(RATE)
-    sample[480], sample[480 + 480] = 1.0, 0.8                       # a reflection 10 ms behind
+    sample[480], sample[480 + 480] = 1.0, 0.8  # a reflection 10 ms behind
     gated = direct_sound(response_of(sample), arrival_s=0.01, gate_ms=5)
     assert_allclose(level_on_grid(gated, at_hz=AT[3:], per_octave=None), 0, atol=1e-6)
     with pytest.raises(InvalidValue):
@@ -213,7 +213,7 @@ def test_slices_begin_with_the_level_and_fall():
     slices = decay_slices(response, at_hz=at_hz, at_s=np.array([0.0, 0.05, 0.1, 0.15]), arrival_s=0.0, per_octave=3)
     level = level_on_grid(response, at_hz=at_hz, per_octave=3)
     assert_allclose(slices.level_db[0] - slices.level_db[0].mean(), level - level.mean(), atol=1.0)
-    assert np.diff(slices.level_db.mean(axis=1)) == pytest.approx(-10, abs=1.0)     # 60 dB in 0.3 s
+    assert np.diff(slices.level_db.mean(axis=1)) == pytest.approx(-10, abs=1.0)  # 60 dB in 0.3 s
 
 
 def recorded(sweep, *, second=0.0, third=0.0, noise=0.0):
@@ -232,8 +232,9 @@ def test_harmonics_are_those_of_a_known_polynomial():
     sweep = Sweep(duration_s=5, level_dbfs=-6)
     amplitude = 10 ** (-6 / 20)
     heard = recorded(sweep, second=0.02, third=0.05)
-    found = distortion_of(heard, deconvolver=deconvolver_for(sweep, heard), at_hz=np.array([100.0, 1000, 3000]),
-                          arrival_s=0.0)
+    found = distortion_of(
+        heard, deconvolver=deconvolver_for(sweep, heard), at_hz=np.array([100.0, 1000, 3000]), arrival_s=0.0
+    )
     beside = 1 + 0.75 * 0.05 * amplitude**2
     assert_allclose(found.harmonic_db[2], 20 * np.log10(0.02 * amplitude / 2 / beside), atol=0.3)
     assert_allclose(found.harmonic_db[3], 20 * np.log10(0.05 * amplitude**2 / 4 / beside), atol=0.3)
@@ -296,6 +297,7 @@ def test_auditory_widths_are_those_of_glasberg_and_moore():
     # Table of their formula: 35.5 Hz at 100 Hz, 132.6 Hz at 1 kHz, 1104 Hz at 10 kHz (24.7 (4.37 F + 1), 1990).
     assert_allclose(equivalent_bandwidth_hz([100, 1000, 10_000]), [35.5, 132.6, 1104.1], rtol=2e-3)
     from dolce.core.levels import band_edges
+
     at = np.array([100.0, 1000, 10_000])
     low, high = band_edges(at, per_octave=auditory(at))
     assert_allclose(high - low, equivalent_bandwidth_hz(at))
@@ -314,5 +316,5 @@ def test_noise_below_the_end_of_a_loudspeaker_says_nothing_of_a_take():
     bands = (25.0, 50.0, 100.0, 200.0, 400.0, 800.0, 1600.0)
     level = np.array([-40.0, -30.0, -2.0, 0.0, 0.0, 0.0, 0.0])
     noise = NoiseUnder(nominal_hz=bands, level_db=level, noise_db=np.array([-42, -31, -25, -40, -50, -50, -45.0]))
-    assert noise.least_above(20_000) == (100.0, 23.0)      # not 1 dB at 50 Hz, where it is 30 dB softer than above
-    assert noise.least_above(90.0) == (50.0, 1.0)          # a sub that plays no further up
+    assert noise.least_above(20_000) == (100.0, 23.0)  # not 1 dB at 50 Hz, where it is 30 dB softer than above
+    assert noise.least_above(90.0) == (50.0, 1.0)  # a sub that plays no further up

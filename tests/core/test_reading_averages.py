@@ -21,7 +21,8 @@ def test_levels_are_averaged_as_power_and_what_is_not_known_is_left_out():
     # 0 dB and 10 log10(3) dB are powers of 1 and 3: their mean is 2, 3.01 dB.
     three = 10 * np.log10(3)
     assert mean_level_db([np.array([0.0, np.nan, np.nan]), np.array([three, 5.0, np.nan])]) == pytest.approx(
-        [10 * np.log10(2), 5.0, np.nan], nan_ok=True)
+        [10 * np.log10(2), 5.0, np.nan], nan_ok=True
+    )
 
 
 def test_curves_over_time_are_laid_over_each_other_at_their_arrivals():
@@ -35,8 +36,9 @@ def test_curves_over_time_are_laid_over_each_other_at_their_arrivals():
 def test_phases_are_averaged_by_their_direction():
     # 170 and -170 degrees point the same way but for 20 degrees: their mean is 180, not 0.
     def curves(degrees):
-        return PhaseCurves(unwrapped_deg=np.full(9, degrees), minimum_deg=np.full(9, 10.0),
-                           excess_deg=np.full(9, degrees - 10))
+        return PhaseCurves(
+            unwrapped_deg=np.full(9, degrees), minimum_deg=np.full(9, 10.0), excess_deg=np.full(9, degrees - 10)
+        )
 
     mean = mean_phase([curves(170.0), curves(-170.0)])
     assert np.abs(mean.wrapped_deg) == pytest.approx(np.full(9, 180.0))
@@ -51,10 +53,14 @@ def test_maps_are_averaged_as_power():
 
 def test_of_decay_times_those_that_can_be_relied_on_are_averaged():
     def band(seconds, why_not=""):
-        return (BandDecay(nominal_hz=100.0, range_db=40.0,
-                          times=(DecayTime(kind="T20", seconds=seconds, why_not=why_not),)),)
+        return (
+            BandDecay(
+                nominal_hz=100.0, range_db=40.0, times=(DecayTime(kind="T20", seconds=seconds, why_not=why_not),)
+            ),
+        )
 
     assert mean_decay([band(0.3), band(0.5), band(2.0, "noise")])[0]["T20"] == DecayTime(
-        kind="T20", seconds=pytest.approx(0.4), why_not="")
+        kind="T20", seconds=pytest.approx(0.4), why_not=""
+    )
     doubtful = mean_decay([band(0.3), band(2.0, "noise"), band(None, "noise")])[0]["T20"]
     assert (doubtful.seconds, doubtful.why_not) == (pytest.approx(1.15), "noise")

@@ -39,8 +39,12 @@ def heard(system, *, delay_s=0.0123456, seconds=3.0, region=0.0, sweep=SWEEP):
     frequency = fft.rfftfreq(size, 1 / RATE)
     if region:
         # The same closed form on a clock that runs off by `region`.
-        slow = Sweep(start_hz=sweep.start_hz / (1 + region), stop_hz=sweep.stop_hz / (1 + region),
-                     duration_s=sweep.duration_s * (1 + region), level_dbfs=sweep.level_dbfs)
+        slow = Sweep(
+            start_hz=sweep.start_hz / (1 + region),
+            stop_hz=sweep.stop_hz / (1 + region),
+            duration_s=sweep.duration_s * (1 + region),
+            level_dbfs=sweep.level_dbfs,
+        )
         x = slow.samples()
     spectrum = fft.rfft(x, size) * system(frequency) * np.exp(-2j * np.pi * frequency * delay_s)
     return fft.irfft(spectrum, size)[:samples]
@@ -54,8 +58,9 @@ def high_pass(frequency):
 
 @pytest.fixture(scope="module")
 def deconvolver():
-    return Deconvolver(SWEEP.samples(), sample_rate_hz=RATE, recording_samples=3 * RATE,
-                       band_hz=(SWEEP.start_hz, SWEEP.stop_hz))
+    return Deconvolver(
+        SWEEP.samples(), sample_rate_hz=RATE, recording_samples=3 * RATE, band_hz=(SWEEP.start_hz, SWEEP.stop_hz)
+    )
 
 
 def test_known_system_comes_back_in_level_arrival_and_polarity():
@@ -67,7 +72,7 @@ def test_known_system_comes_back_in_level_arrival_and_polarity():
     expected = 20 * np.log10(0.5 * np.abs(high_pass(GRID)))
     # 0.01 dB is the promise; the window of 0.4 s before and 0.9 s behind leaves 0.002 dB.
     assert_allclose(level_on_grid(capture.response, at_hz=GRID, per_octave=None), expected, atol=0.01)
-    assert capture.arrival.time_s == pytest.approx(0.0123456, abs=0.4e-6)      # 1/50 of a sample
+    assert capture.arrival.time_s == pytest.approx(0.0123456, abs=0.4e-6)  # 1/50 of a sample
     assert capture.arrival.polarity == "inverted"
     assert capture.quality.word == "clean"
 
@@ -99,7 +104,7 @@ def test_a_recording_is_left_whole_that_is_short_or_holds_no_sweep():
     stimulus, noise = SWEEP.samples(), np.random.default_rng(5).normal(0, 0.1, 30 * RATE)
     assert part_with(noise, stimulus, sample_rate_hz=RATE) == slice(0, noise.size)
     recording = noise[: 11 * RATE].copy()
-    recording[RATE: RATE + stimulus.size] += stimulus
+    recording[RATE : RATE + stimulus.size] += stimulus
     assert part_with(recording, stimulus, sample_rate_hz=RATE) == slice(0, recording.size)
 
 
@@ -107,9 +112,12 @@ def test_what_comes_around_in_a_division_lies_behind_the_response():
     # A sweep and 1.1 s: that is also divided with as much silence behind it as nothing comes around in.
     recording = heard(high_pass, seconds=3.1)
     recording = recording + np.random.default_rng(6).normal(0, 0.01, recording.size)
-    made = [analyse_recording(recording, deconvolver=Deconvolver(SWEEP.samples(), sample_rate_hz=RATE,
-                                                                 recording_samples=size))
-            for size in (recording.size, 3 * recording.size)]
+    made = [
+        analyse_recording(
+            recording, deconvolver=Deconvolver(SWEEP.samples(), sample_rate_hz=RATE, recording_samples=size)
+        )
+        for size in (recording.size, 3 * recording.size)
+    ]
     assert_allclose(*(level_on_grid(one.response, at_hz=GRID, per_octave=None) for one in made), atol=0.002)
     assert made[0].arrival.time_s == pytest.approx(made[1].arrival.time_s, abs=1e-8)
 
@@ -135,11 +143,14 @@ def test_gain_and_microphone_are_taken_out():
     assert_allclose(level_on_grid(capture.response, at_hz=GRID, per_octave=None), 0, atol=0.02)
 
 
-@pytest.mark.parametrize(("recording", "said"), [
-    (np.zeros(3 * RATE), "silent"),
-    (np.random.default_rng(1).standard_normal(3 * RATE) * 0.1, "does not contain"),
-    (np.full(3 * RATE, np.nan), "not numbers"),
-])
+@pytest.mark.parametrize(
+    ("recording", "said"),
+    [
+        (np.zeros(3 * RATE), "silent"),
+        (np.random.default_rng(1).standard_normal(3 * RATE) * 0.1, "does not contain"),
+        (np.full(3 * RATE, np.nan), "not numbers"),
+    ],
+)
 def test_recordings_without_the_sweep_are_refused(deconvolver, recording, said):
     with pytest.raises(InvalidValue, match=said):
         analyse_recording(recording, deconvolver=deconvolver)
@@ -153,7 +164,7 @@ def test_another_sweep_is_refused(deconvolver):
 
 def test_clipped_recording_is_named_and_unusable(deconvolver):
     recording = heard(high_pass, delay_s=0.01)
-    recording = np.clip(recording, -0.17, 0.17)                 # 3 dB under its peak of 0.25
+    recording = np.clip(recording, -0.17, 0.17)  # 3 dB under its peak of 0.25
     quality = analyse_recording(recording, deconvolver=deconvolver).quality
     assert quality.word == "clipped"
     assert not quality.usable
@@ -248,8 +259,9 @@ def test_smoothing_a_dense_table_uses_all_its_points():
     assert_allclose(smoothed, 10 * np.log10(2.5), atol=0.15)
 
 
-@pytest.mark.parametrize(("cut", "said"), [
-    (slice(0, round(1.7 * RATE)), "ends early"), (slice(round(0.3 * RATE), None), "starts late")])
+@pytest.mark.parametrize(
+    ("cut", "said"), [(slice(0, round(1.7 * RATE)), "ends early"), (slice(round(0.3 * RATE), None), "starts late")]
+)
 def test_recordings_that_miss_a_part_of_the_sweep_say_which(deconvolver, cut, said):
     capture = analyse_recording(heard(np.ones_like)[cut], deconvolver=deconvolver)
     assert said in {one.kind for one in capture.cautions}
@@ -287,7 +299,7 @@ def test_what_another_spot_would_change_is_what_another_spot_changes():
 
 def test_advice_on_spots_follows_the_figure():
     assert advice_of(0.9, 5) == "more"
-    assert spots_for(0.9, 5) == 8                          # 5 x 0.9 / 0.6
+    assert spots_for(0.9, 5) == 8  # 5 x 0.9 / 0.6
     assert advice_of(0.4, 5) == "enough"
     assert advice_of(0.1, 9) == "fewer would do"
     with pytest.raises(InvalidValue, match="at least two"):

@@ -36,18 +36,18 @@ RISING = MicrophoneCurve(frequency_hz=[20.0, 20_000.0], level_db=[0.0, 3.0], pha
 
 def test_sound_above_the_ceiling_is_not_begun():
     ceiling = Ceiling(peak_dbfs=-12)
-    ceiling.allows(np.array([0.25, -0.25]))                                  # 0.25 is -12.04 dBFS
+    ceiling.allows(np.array([0.25, -0.25]))  # 0.25 is -12.04 dBFS
     with pytest.raises(Conflict, match="above the ceiling of -12 dBFS"):
         ceiling.allows(np.array([0.26]))
 
 
 def test_sound_pressure_above_the_ceiling_ends_it_within_a_tenth_of_a_second():
     watch = CeilingWatch(Ceiling(spl_db=85.0, full_scale_spl_db=114.0), sample_rate_hz=RATE)
-    loud = 0.1 * np.sin(2 * np.pi * 500 * np.arange(RATE) / RATE)            # 94 dB SPL
+    loud = 0.1 * np.sin(2 * np.pi * 500 * np.arange(RATE) / RATE)  # 94 dB SPL
     parts = iter(np.split(loud, 100))
     with pytest.raises(Conflict, match="above the ceiling of 85 dB"):
         all(watch.hear(part) is None for part in parts)
-    assert len(list(parts)) > 90                                             # ended within 0.1 s of the second
+    assert len(list(parts)) > 90  # ended within 0.1 s of the second
     calm = CeilingWatch(Ceiling(spl_db=95.0, full_scale_spl_db=114.0), sample_rate_hz=RATE)
     calm.hear(loud)
 
@@ -65,8 +65,14 @@ def climb(*, gain_db, noise_dbfs=-74.0, ceiling=-6.0):
     level, steps = -60.0, 0
     while True:
         heard = level + gain_db
-        step = ramp_step(level, heard_dbfs=heard, peak_dbfs=heard + 10, noise_dbfs=noise_dbfs,
-                         peak_above_rms_db=10.2, ceiling_peak_dbfs=ceiling)
+        step = ramp_step(
+            level,
+            heard_dbfs=heard,
+            peak_dbfs=heard + 10,
+            noise_dbfs=noise_dbfs,
+            peak_above_rms_db=10.2,
+            ceiling_peak_dbfs=ceiling,
+        )
         steps += 1
         if step.ended or steps > 100:
             return step, steps
@@ -75,9 +81,9 @@ def climb(*, gain_db, noise_dbfs=-74.0, ceiling=-6.0):
 
 def test_ramp_ends_where_it_is_good_and_never_above_the_ceiling_or_into_clipping():
     good, steps = climb(gain_db=-5)
-    assert (good.word, good.level_dbfs, steps) == ("good", -29.0, 32)        # -29 - 5 = -34, 40 dB above -74
+    assert (good.word, good.level_dbfs, steps) == ("good", -29.0, 32)  # -29 - 5 = -34, 40 dB above -74
     low, _ = climb(gain_db=-40, ceiling=-20)
-    assert (low.word, low.level_dbfs) == ("ceiling", -31.0)                  # -31 + 10.2 is under -20, -30 is not
+    assert (low.word, low.level_dbfs) == ("ceiling", -31.0)  # -31 + 10.2 is under -20, -30 is not
     near, _ = climb(gain_db=25, noise_dbfs=-40)
     assert near.word == "clipping"
     assert near.to_clipping_db >= 6
@@ -154,7 +160,7 @@ def test_difference_of_two_microphones_makes_them_read_alike():
 def electronics(recording):
     """A known interface: 5 ms late, 3 dB down, first-order high-pass at 10 Hz."""
     b, a = signal.butter(1, 10, "high", fs=RATE)
-    return 10 ** (-3 / 20) * signal.lfilter(b, a, np.concatenate([np.zeros(240), recording]))[:recording.size], (b, a)
+    return 10 ** (-3 / 20) * signal.lfilter(b, a, np.concatenate([np.zeros(240), recording]))[: recording.size], (b, a)
 
 
 def test_loop_gives_latency_gain_and_response_of_a_known_interface():
@@ -165,7 +171,7 @@ def test_loop_gives_latency_gain_and_response_of_a_known_interface():
     loop = interface_loop(heard, deconvolver=deconvolver, device="x")
     assert loop.latency_s == pytest.approx(0.005, abs=0.5 / RATE)
     assert loop.gain_db == pytest.approx(-3, abs=0.02)
-    _, known = signal.freqz(b, a, worN=[20, 50, 200, 10_000], fs=RATE)       # SciPy as the reference
+    _, known = signal.freqz(b, a, worN=[20, 50, 200, 10_000], fs=RATE)  # SciPy as the reference
     found = loop.response.on(np.array([20.0, 50.0, 200.0, 10_000.0]))
     assert_allclose(20 * np.log10(np.abs(found)), 20 * np.log10(np.abs(known)), atol=0.1)
     assert_allclose(np.degrees(np.angle(found))[:3], np.degrees(np.angle(known))[:3], atol=2)
@@ -179,7 +185,7 @@ def test_loop_without_a_cable_or_with_a_microphone_is_refused():
         interface_loop(np.zeros(2 * RATE), deconvolver=deconvolver, device="x")
     reverb = rng.standard_normal(RATE // 3) * np.exp(-np.arange(RATE // 3) / 4000)
     reverb[0] = 3
-    room = signal.fftconvolve(sweep.samples(), reverb)[:2 * RATE] * 0.05
+    room = signal.fftconvolve(sweep.samples(), reverb)[: 2 * RATE] * 0.05
     room = np.pad(room, (0, 2 * RATE - room.size)) + 1e-5 * rng.standard_normal(2 * RATE)
     with pytest.raises(InvalidValue, match="microphone in a room"):
         interface_loop(room, deconvolver=deconvolver, device="x")
@@ -188,10 +194,11 @@ def test_loop_without_a_cable_or_with_a_microphone_is_refused():
 def test_moving_average_gives_the_response_between_what_is_played_and_heard():
     lines = np.linspace(0, RATE / 2, 32_769)
     played = 1 / np.maximum(lines, 1)
-    known = 6 / (1 + (lines / 1000) ** 2) - 2                                # dB
+    known = 6 / (1 + (lines / 1000) ** 2) - 2  # dB
     curve = MicrophoneCurve(frequency_hz=[20.0, 20_000.0], level_db=[1.0, 1.0], phase_deg=[0.0, 0.0])
-    found = moving_average_level_db(played * 10 ** ((known + 1 + 4) / 10), played, sample_rate_hz=RATE,
-                                    microphone=curve, gain_db=4)
+    found = moving_average_level_db(
+        played * 10 ** ((known + 1 + 4) / 10), played, sample_rate_hz=RATE, microphone=curve, gain_db=4
+    )
     inside = (ANALYSIS_GRID_HZ > 40) & (ANALYSIS_GRID_HZ < 18_000)
     assert_allclose(found[inside], np.interp(ANALYSIS_GRID_HZ, lines, known)[inside], atol=0.1)
 
@@ -201,11 +208,12 @@ def test_one_pascal_is_94_db_and_a_sensitivity_gives_the_level_of_full_scale():
     at_one_pascal = full_scale_by_sensitivity_db(10.0, full_scale_dbu=20 * np.log10(0.010 / 0.77460))
     assert at_one_pascal == pytest.approx(93.98, abs=0.01)
     assert full_scale_by_sensitivity_db(20.0, full_scale_dbu=0) == pytest.approx(
-        full_scale_by_sensitivity_db(10.0, full_scale_dbu=0) - 6.02, abs=0.01)
+        full_scale_by_sensitivity_db(10.0, full_scale_dbu=0) - 6.02, abs=0.01
+    )
 
 
 def test_calibrator_that_is_off_by_20_db_is_doubted():
-    quiet = np.full(27, -88.0)                                               # thirds; A-weighted about -76 dBFS
+    quiet = np.full(27, -88.0)  # thirds; A-weighted about -76 dBFS
     assert implausible_full_scale(104.0, third_octave_dbfs=quiet, before_spl_db=None) is None
     kind, level = implausible_full_scale(80.0, third_octave_dbfs=quiet, before_spl_db=None)
     assert kind == "noise"

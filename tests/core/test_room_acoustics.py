@@ -38,8 +38,11 @@ def test_lowest_modes_of_a_box_from_a_handbook():
 @pytest.mark.parametrize("size", [BOX, (8.3, 6.1, 2.96), (3.3, 2.9, 2.4)])
 def test_mode_list_is_that_of_a_brute_force_count(size):
     found = modes_of_box(size, up_to_hz=300, speed_m_s=343.2)
-    counted = sorted(f for o in product(range(40), repeat=3) if any(o) and
-                     (f := 171.6 * np.sqrt(sum((n / length) ** 2 for n, length in zip(o, size, strict=True)))) <= 300)
+    counted = sorted(
+        f
+        for o in product(range(40), repeat=3)
+        if any(o) and (f := 171.6 * np.sqrt(sum((n / length) ** 2 for n, length in zip(o, size, strict=True)))) <= 300
+    )
     assert_allclose(found.frequency_hz, counted, rtol=1e-12)
     # Kuttruff, eq. (3.19): volume, surface and edges. Within 3 percent at these numbers of modes.
     assert len(counted) == pytest.approx(mode_count_estimate(size, up_to_hz=300, speed_m_s=343.2), rel=0.03)
@@ -72,8 +75,9 @@ def test_reverberation_agrees_with_the_reference_library_and_a_handbook():
     theirs = [f(areas.sum(), 50, mean, 0, 343.0) for f in (pra.rt60_sabine, pra.rt60_eyring)]
     assert_allclose(ours, theirs, rtol=1e-6)
     # Sabine's 0.161 V / A of every handbook, at 20 degrees.
-    assert sabine_s(50, areas, absorption, speed_m_s=343.2)[0] == pytest.approx(0.161 * 50 / (areas.sum() * mean),
-                                                                               rel=0.002)
+    assert sabine_s(50, areas, absorption, speed_m_s=343.2)[0] == pytest.approx(
+        0.161 * 50 / (areas.sum() * mean), rel=0.002
+    )
 
 
 def test_absorption_of_materials_is_that_of_the_published_table():
@@ -83,7 +87,7 @@ def test_absorption_of_materials_is_that_of_the_published_table():
 
 
 def test_schroeder_frequency():
-    assert schroeder_hz(0.3, 50) == pytest.approx(155, abs=0.5)           # 2000 sqrt(T / V)
+    assert schroeder_hz(0.3, 50) == pytest.approx(155, abs=0.5)  # 2000 sqrt(T / V)
 
 
 @pytest.mark.parametrize(("wall_m", "notch_hz"), [(0.6, 143.0), (0.75, 114.4)])
@@ -108,8 +112,11 @@ def test_walls_add_6_12_and_18_db_at_low_and_3_6_9_at_high_frequencies():
     # At one wall the power is 1 + sin(2kx) / 2kx of the open (Waterhouse, eq. 7): least near 2kx = 4.493.
     f = np.linspace(50, 1000, 400)
     kx = 2 * 2 * np.pi * f / 343.0 * 0.4
-    assert_allclose(boundary_gain_db(np.array([0.4]), frequency_hz=f, speed_m_s=343.0),
-                    10 * np.log10(1 + np.sin(kx) / kx) + 10 * np.log10(2), atol=1e-9)
+    assert_allclose(
+        boundary_gain_db(np.array([0.4]), frequency_hz=f, speed_m_s=343.0),
+        10 * np.log10(1 + np.sin(kx) / kx) + 10 * np.log10(2),
+        atol=1e-9,
+    )
 
 
 def test_modal_sum_agrees_with_an_image_source_simulation():
@@ -125,8 +132,14 @@ def test_modal_sum_agrees_with_an_image_source_simulation():
     frequency = np.arange(25, 120, 0.5)
     areas = np.array([20, 20, 10, 10, 12.5, 12.5])
     decay = eyring_s(50, areas, np.full((6, 1), absorption), speed_m_s=343.0)[0]
-    ours = modal_transfer(np.array(sources), np.array(receivers), size_m=BOX, frequency_hz=frequency,
-                          reverberation_s=decay, speed_m_s=343.0)
+    ours = modal_transfer(
+        np.array(sources),
+        np.array(receivers),
+        size_m=BOX,
+        frequency_hz=frequency,
+        reverberation_s=decay,
+        speed_m_s=343.0,
+    )
     for s in range(2):
         for r in range(2):
             response = np.array(room.rir[r][s])

@@ -25,7 +25,7 @@ def with_seat(plan, **axes):
 
 
 def the(plan, kind, *subjects):
-    found = [f for f in findings_of(plan).open if f.kind == kind and f.subjects[:len(subjects)] == subjects]
+    found = [f for f in findings_of(plan).open if f.kind == kind and f.subjects[: len(subjects)] == subjects]
     return found[0] if found else None
 
 
@@ -33,24 +33,27 @@ PLAN = new_plan(SIZE)
 ROUND = new_plan(SIZE, layout="5.1", subs=1)
 
 
-@pytest.mark.parametrize(("plan", "kind", "subjects"), [
-    (moved(PLAN, "L", x_m=0.5), "angle", ("L",)),
-    (moved(PLAN, "L", z_m=2.2), "axis height", ("L",)),
-    (moved(PLAN, "R", x_m=4.6), "side walls", ("L", "R")),
-    (moved(PLAN, "R", y_m=2.0), "distances", ("L", "R")),
-    (moved(moved(PLAN, "L", x_m=2.1), "R", x_m=2.9), "stereo base", ("L", "R")),
-    (with_seat(PLAN, y_m=6.8), "back wall", ("seat-1",)),
-    (with_seat(PLAN, y_m=3.5), "half length", ("seat-1",)),
-    (with_seat(PLAN, y_m=4.6), "front part", ("seat-1",)),
-    (moved(PLAN, "L", y_m=0.9), "cancellation", ("L", "seat-1")),
-    (moved(ROUND, "C", y_m=2.0), "distance", ("C",)),
-    (moved(ROUND, "Sub1", x_m=0.3, y_m=0.3), "loading", ("Sub1",)),
-    (moved(PLAN, "L", x_m=0.2, y_m=0.2), "unequal loading", ("L", "R")),
-    (with_seat(PLAN, x_m=2.5), "mode null", ("seat-1",)),
-    (with_seat(PLAN, y_m=6.85), "mode peak", ("seat-1",)),
-    (PLAN.replaced(replace(PLAN.speaker("L"), aim="angle", toe_in_deg=-20)), "aim", ("L",)),
-    (moved(new_plan(SIZE, layout="5.1.2"), "Ltf", z_m=1.6), "elevation", ("Ltf",)),
-])
+@pytest.mark.parametrize(
+    ("plan", "kind", "subjects"),
+    [
+        (moved(PLAN, "L", x_m=0.5), "angle", ("L",)),
+        (moved(PLAN, "L", z_m=2.2), "axis height", ("L",)),
+        (moved(PLAN, "R", x_m=4.6), "side walls", ("L", "R")),
+        (moved(PLAN, "R", y_m=2.0), "distances", ("L", "R")),
+        (moved(moved(PLAN, "L", x_m=2.1), "R", x_m=2.9), "stereo base", ("L", "R")),
+        (with_seat(PLAN, y_m=6.8), "back wall", ("seat-1",)),
+        (with_seat(PLAN, y_m=3.5), "half length", ("seat-1",)),
+        (with_seat(PLAN, y_m=4.6), "front part", ("seat-1",)),
+        (moved(PLAN, "L", y_m=0.9), "cancellation", ("L", "seat-1")),
+        (moved(ROUND, "C", y_m=2.0), "distance", ("C",)),
+        (moved(ROUND, "Sub1", x_m=0.3, y_m=0.3), "loading", ("Sub1",)),
+        (moved(PLAN, "L", x_m=0.2, y_m=0.2), "unequal loading", ("L", "R")),
+        (with_seat(PLAN, x_m=2.5), "mode null", ("seat-1",)),
+        (with_seat(PLAN, y_m=6.85), "mode peak", ("seat-1",)),
+        (PLAN.replaced(replace(PLAN.speaker("L"), aim="angle", toe_in_deg=-20)), "aim", ("L",)),
+        (moved(new_plan(SIZE, layout="5.1.2"), "Ltf", z_m=1.6), "elevation", ("Ltf",)),
+    ],
+)
 def test_each_fault_is_found(plan, kind, subjects):
     finding = the(plan, kind, *subjects)
     assert finding is not None, [f.key for f in findings_of(plan).open]
@@ -80,8 +83,11 @@ def test_advice_about_a_mode_mends_it():
 
 def test_what_moving_would_do_to_a_cancellation_is_what_it_does():
     near = moved(PLAN, "L", y_m=0.9)
-    finding = next(f for f in findings_of(near).open if f.kind == "cancellation" and f.about == "front wall"
-                   and f.subjects[0] == "L")
+    finding = next(
+        f
+        for f in findings_of(near).open
+        if f.kind == "cancellation" and f.about == "front wall" and f.subjects[0] == "L"
+    )
     # The mirror image stands 0.9 m behind the wall: closed form from the two paths.
     speaker, seat = near.speaker("L").place, near.main_seat.place
     direct = np.hypot(seat.x_m - speaker.x_m, seat.y_m - speaker.y_m)
@@ -93,15 +99,14 @@ def test_what_moving_would_do_to_a_cancellation_is_what_it_does():
 
 
 def test_desk_reflects_only_where_its_top_is():
-    desk = Box(id=1, kind="desk", width_m=1.6, depth_m=0.8, height_m=0.04,
-               place=Point(x_m=2.5, y_m=1.7, z_m=0.7))
+    desk = Box(id=1, kind="desk", width_m=1.6, depth_m=0.8, height_m=0.04, place=Point(x_m=2.5, y_m=1.7, z_m=0.7))
     with_desk = reflections_of(replace(PLAN, boxes=(desk,)))
     k = with_desk.boundaries.index("Desk")
     speaker, seat = PLAN.speaker("L").place, PLAN.main_seat.place
     across = np.hypot(seat.x_m - speaker.x_m, seat.y_m - speaker.y_m)
     mirrored = np.hypot(across, (speaker.z_m - 0.74) + (seat.z_m - 0.74))
     middle_x = (speaker.x_m + seat.x_m) / 2
-    assert 1.7 <= middle_x <= 3.3                            # equal heights: it meets the desk half-way
+    assert 1.7 <= middle_x <= 3.3  # equal heights: it meets the desk half-way
     assert with_desk.reflected_m[k, 0, 0] == pytest.approx(mirrored)
     aside = replace(PLAN, boxes=(replace(desk, place=Point(x_m=1.0, y_m=6.0, z_m=0.7)),))
     assert np.isinf(reflections_of(aside).reflected_m[k, 0, 0])
@@ -118,11 +123,12 @@ def test_a_speaker_in_the_wall_is_not_reflected_by_it():
 def test_walls_of_an_outline_reflect_as_those_of_the_same_box():
     box = reflections_of(PLAN)
     corners = ((0, 0), (5.0, 0), (5.0, 7.0), (0, 7.0))
-    for outline in (corners, corners[::-1]):                 # whichever way one walks
+    for outline in (corners, corners[::-1]):  # whichever way one walks
         drawn = reflections_of(replace(PLAN, outline=outline))
         for name in ("front wall", "back wall", "left wall", "right wall", "floor", "ceiling"):
-            np.testing.assert_allclose(drawn.reflected_m[drawn.boundaries.index(name)],
-                                       box.reflected_m[box.boundaries.index(name)], rtol=1e-12)
+            np.testing.assert_allclose(
+                drawn.reflected_m[drawn.boundaries.index(name)], box.reflected_m[box.boundaries.index(name)], rtol=1e-12
+            )
 
 
 def test_a_slanting_wall_mirrors_over_its_own_line():
@@ -131,8 +137,12 @@ def test_a_slanting_wall_mirrors_over_its_own_line():
     k = reflections_of(plan).boundaries.index("wall 3")
     speaker = Point(x_m=2.5, y_m=5.5, z_m=1.2)
     seat = Point(x_m=4.0, y_m=4.0, z_m=1.2)
-    plan = replace(plan, seats=(replace(plan.main_seat, place=seat),), spots=(),
-                   speakers=(replace(plan.speakers[0], place=speaker),))
+    plan = replace(
+        plan,
+        seats=(replace(plan.main_seat, place=seat),),
+        spots=(),
+        speakers=(replace(plan.speakers[0], place=speaker),),
+    )
     assert reflections_of(plan).reflected_m[k, 0, 0] == pytest.approx(np.hypot(4.5 - 4.0, 7.5 - 4.0))
 
 
@@ -162,7 +172,7 @@ def test_aims():
     assert off_axis_deg(left, PLAN) == pytest.approx(0, abs=1e-9)
     straight = replace(left, aim="straight")
     assert axis_of(straight, PLAN) == (0.0, 1.0)
-    assert off_axis_deg(straight, PLAN) == pytest.approx(30, abs=0.5)           # a pair at 60 degrees
-    for channel in ("L", "R"):                                                  # inward from either side
+    assert off_axis_deg(straight, PLAN) == pytest.approx(30, abs=0.5)  # a pair at 60 degrees
+    for channel in ("L", "R"):  # inward from either side
         toed = replace(PLAN.speaker(channel), aim="angle", toe_in_deg=30)
         assert off_axis_deg(toed, PLAN) == pytest.approx(0, abs=0.5)

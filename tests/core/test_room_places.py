@@ -40,9 +40,13 @@ SIZE = RoomSize(length_m=7.0, width_m=5.0, height_m=2.8)
 
 def seated(*seats):
     plan = replace(new_plan(SIZE, layout="5.1", subs=2), spots=())
-    return replace(plan, seats=tuple(
-        Seat(id=k, name=f"Seat {k}", is_main=k == 1, place=Point(x_m=x, y_m=y, z_m=z))
-        for k, (x, y, z) in enumerate(seats, 1)))
+    return replace(
+        plan,
+        seats=tuple(
+            Seat(id=k, name=f"Seat {k}", is_main=k == 1, place=Point(x_m=x, y_m=y, z_m=z))
+            for k, (x, y, z) in enumerate(seats, 1)
+        ),
+    )
 
 
 TWO_ROWS = seated((2.5, 2.8, 1.1), (1.6, 2.9, 1.1), (3.4, 2.8, 1.1), (1.9, 4.4, 1.4), (3.1, 4.4, 1.4))
@@ -58,8 +62,9 @@ def test_pairs_move_mirrored_when_asked():
 
 
 def test_a_seat_takes_its_spots_along_and_keeps_them_inside():
-    plan = replace(TWO_ROWS, spots=numbered(TWO_ROWS, spots_by_pattern(TWO_ROWS, "cluster", seat_id=2, count=5,
-                                                                       spacing_m=0.3)))
+    plan = replace(
+        TWO_ROWS, spots=numbered(TWO_ROWS, spots_by_pattern(TWO_ROWS, "cluster", seat_id=2, count=5, spacing_m=0.3))
+    )
     there = moved(plan, "seat-2", plan.seat(2).place.along(x_m=-1.4))
     assert there.spots[0].place.x_m == pytest.approx(plan.spots[0].place.x_m - 1.4)
     assert min(s.place.x_m for s in there.spots) == 0.1
@@ -74,9 +79,9 @@ def test_patterns():
     assert {p.z_m for _, p in flat} == {1.1}
     assert all(distance_m(p, flat[0][1]) == pytest.approx(0.25, abs=0.01) for _, p in flat[1:])
     layered = spots_by_pattern(TWO_ROWS, "layered", seat_id=1, count=9, spacing_m=0.25)
-    assert {round(p.z_m - 1.1, 2) for _, p in layered} == {-0.15, 0.0, 0.15}        # 15 cm: common practice
+    assert {round(p.z_m - 1.1, 2) for _, p in layered} == {-0.15, 0.0, 0.15}  # 15 cm: common practice
     four = spots_by_pattern(TWO_ROWS, "layered", seat_id=1, count=9, spacing_m=0.25, layers=4, layer_m=0.1)
-    assert {round(p.z_m - 1.1, 2) for _, p in four} == {-0.15, -0.05, 0.0, 0.05, 0.15}     # and the seat's own height
+    assert {round(p.z_m - 1.1, 2) for _, p in four} == {-0.15, -0.05, 0.0, 0.05, 0.15}  # and the seat's own height
     with pytest.raises(InvalidValue, match="layers"):
         spots_by_pattern(TWO_ROWS, "layered", seat_id=1, count=9, spacing_m=0.25, layers=7)
     row = spots_by_pattern(TWO_ROWS, "row", seat_id=2, count=2, spacing_m=0.2)
@@ -96,7 +101,7 @@ def test_every_pattern_stays_inside_and_starts_at_the_main_seat(pattern, count, 
     assert [s.number for s in spots] == list(range(1, len(spots) + 1))
     assert spots[0].seat_id == 1
     assert spots[0].place == TWO_ROWS.main_seat.place
-    replace(TWO_ROWS, spots=spots)                                                   # valid: nothing outside
+    replace(TWO_ROWS, spots=spots)  # valid: nothing outside
 
 
 def test_walk_is_nearly_the_shortest_there_is():
@@ -104,16 +109,24 @@ def test_walk_is_nearly_the_shortest_there_is():
     rng = np.random.default_rng(4)
     for _ in range(4):
         placed = [(1, TWO_ROWS.main_seat.place)] + [
-            (1, Point(x_m=x, y_m=y, z_m=1.1)) for x, y in rng.uniform(0.5, 4.5, (7, 2)).round(2)]
+            (1, Point(x_m=x, y_m=y, z_m=1.1)) for x, y in rng.uniform(0.5, 4.5, (7, 2)).round(2)
+        ]
         walk = sum(distance_m(a.place, b.place) for a, b in pairwise(numbered(TWO_ROWS, placed)))
-        best = min(sum(distance_m(a, b) for a, b in pairwise((placed[0][1], *way)))
-                   for way in permutations([p for _, p in placed[1:]]))
+        best = min(
+            sum(distance_m(a, b) for a, b in pairwise((placed[0][1], *way)))
+            for way in permutations([p for _, p in placed[1:]])
+        )
         assert walk <= best * 1.1
 
 
 def test_warnings_follow_common_practice():
-    plan = replace(TWO_ROWS, spots=numbered(TWO_ROWS, [
-        (1, TWO_ROWS.main_seat.place), (1, Point(x_m=0.3, y_m=2.8, z_m=1.1)), (4, TWO_ROWS.seat(4).place)]))
+    plan = replace(
+        TWO_ROWS,
+        spots=numbered(
+            TWO_ROWS,
+            [(1, TWO_ROWS.main_seat.place), (1, Point(x_m=0.3, y_m=2.8, z_m=1.1)), (4, TWO_ROWS.seat(4).place)],
+        ),
+    )
     found = {(w.kind, w.about): w for w in spot_warnings(plan)}
     assert found["wall", "left wall"].found_m == pytest.approx(0.3)
     assert ("spread", "Seat 4") in found
@@ -135,15 +148,23 @@ def test_outlines():
     with pytest.raises(InvalidValue, match="lies outside the outline"):
         moved(replace(plan, outline=L_SHAPE), "R", Point(x_m=4.5, y_m=5, z_m=1))
     box = box_model(replace(plan, outline=L_SHAPE))
-    assert box.volume_m3 == pytest.approx(27 * 2.8)                              # equal volume
+    assert box.volume_m3 == pytest.approx(27 * 2.8)  # equal volume
     assert box.is_equivalent
     assert not box_model(plan).is_equivalent
 
 
-@pytest.mark.parametrize("corners", [
-    ((0, 0), (5, 7), (5, 0), (0, 7)), ((0, 0), (5, 0), (2, 0), (5, 7)), ((0, 0), (5, 0), (5, 0), (0, 7)),
-    ((0, 0), (5, 0), (5, 7), (2, 0), (0, 7)), ((0, 0), (5, 7)), ((0, 0), (9, 0), (5, 7)),
-    ((0, 0), (0.5, 0), (0.5, 0.5))])
+@pytest.mark.parametrize(
+    "corners",
+    [
+        ((0, 0), (5, 7), (5, 0), (0, 7)),
+        ((0, 0), (5, 0), (2, 0), (5, 7)),
+        ((0, 0), (5, 0), (5, 0), (0, 7)),
+        ((0, 0), (5, 0), (5, 7), (2, 0), (0, 7)),
+        ((0, 0), (5, 7)),
+        ((0, 0), (9, 0), (5, 7)),
+        ((0, 0), (0.5, 0), (0.5, 0.5)),
+    ],
+)
 def test_outlines_that_cross_touch_or_leave_the_room_are_refused(corners):
     with pytest.raises(InvalidValue):
         checked_outline(corners, width_m=5.0, length_m=7.0)
@@ -152,8 +173,10 @@ def test_outlines_that_cross_touch_or_leave_the_room_are_refused(corners):
 def test_decay_from_surfaces_is_longer_by_sabine_than_by_eyring():
     hard = dict.fromkeys(SURFACES, "rendered brick")
     soft = dict.fromkeys(SURFACES, "mineral wool 50 mm")
-    decays = [decay_of(replace(new_plan(SIZE), reverberation=Reverberation(source="surfaces", surfaces=s)))
-              for s in (hard, soft)]
+    decays = [
+        decay_of(replace(new_plan(SIZE), reverberation=Reverberation(source="surfaces", surfaces=s)))
+        for s in (hard, soft)
+    ]
     for decay in decays:
         assert all(s > e for s, e in zip(decay.sabine_s, decay.eyring_s, strict=True))
     assert decays[0].low_s > 5 * decays[1].low_s
@@ -178,14 +201,15 @@ def test_ranking_finds_the_best_of_all_choices_and_is_the_same_again():
     plan = seated((2.0, 2.8, 1.2), (3.4, 3.6, 1.2))
     candidates = candidates_of(plan, ["corners", "middles"])
     ranking = rank_sub_places(plan, candidates, subs=2, aim="flat response", keep=28)
-    assert ranking.tried == len(ranking.best) == 28                               # 8 over 2
+    assert ranking.tried == len(ranking.best) == 28  # 8 over 2
     costs = [0.35 * a.spread_db + 1.0 * a.unevenness_db - 0.05 * a.output_db for a in ranking.best]
     assert costs == sorted(costs)
     again = rank_sub_places(plan, candidates, subs=2, aim="flat response")
     assert again.best[0].candidates == ranking.best[0].candidates
     present = ranking.present
     assert present.spread_db == pytest.approx(
-        np.sqrt(np.mean((present.level_db - present.level_db.mean(axis=0)) ** 2, axis=0)).mean())
+        np.sqrt(np.mean((present.level_db - present.level_db.mean(axis=0)) ** 2, axis=0)).mean()
+    )
     loud = rank_sub_places(plan, candidates, subs=2, aim="most output").best[0]
     assert loud.output_db >= ranking.best[0].output_db
 

@@ -42,14 +42,7 @@ from dolce.core.filters import (
     minimum_phase,
     phase_compensated,
 )
-from dolce.core.processor import (
-    EFFECTS,
-    BassManagement,
-    ChannelSettings,
-    Crossover,
-    Effects,
-    ProcessorLimits,
-)
+from dolce.core.processor import EFFECTS, BassManagement, ChannelSettings, Crossover, Effects, ProcessorLimits
 from dolce.core.response import ANALYSIS_GRID_HZ as GRID
 from dolce.core.tuning import (
     Aim,
@@ -92,6 +85,7 @@ def level_of(impulse, at_hz, rate=RATE):
 
 
 # Kinds of bands
+
 
 @pytest.mark.parametrize(
     ("kind", "at_hz", "level_db"),
@@ -145,7 +139,7 @@ def test_minimum_phase_is_that_of_the_reference_library():
     reference = scipy.signal.minimum_phase(double, method="homomorphic", n_fft=2**19)
     at = np.geomspace(60, 15_000, 100)
     ours, theirs = (np.unwrap(np.angle(scipy.signal.freqz(h, worN=at, fs=RATE)[1])) for h in (wavy, reference))
-    assert np.degrees(np.abs(ours - theirs)).max() < 2.0                # both are windowed, each in its own way
+    assert np.degrees(np.abs(ours - theirs)).max() < 2.0  # both are windowed, each in its own way
 
 
 def test_linear_phase_is_symmetric_and_sounds_before():
@@ -164,7 +158,7 @@ def test_an_inverse_of_a_known_minimum_phase_system_is_flat_in_the_allowed_range
     inverse = minimum_phase(GRID, curve, sample_rate_hz=RATE, samples=RATE // 2)
     both = chain_samples(system, inverse, sample_rate_hz=RATE)
     left = level_of(both, np.geomspace(35, 900, 200))
-    assert np.ptp(left) < 0.2                                            # flat within 0.1 dB to either side
+    assert np.ptp(left) < 0.2  # flat within 0.1 dB to either side
 
 
 def all_pass(at_hz, frequency_hz, *, q, sections=1):
@@ -185,8 +179,9 @@ def test_a_shared_all_pass_is_undone_within_its_bound_and_levels_stay(frequency,
     delays = np.random.default_rng(0).uniform(0.003, 0.01, (5, 1))
     phase, agreed = shared_excess_phase(at, turned * np.exp(-2j * np.pi * at * delays))
     assert agreed.min() > 0.95
-    impulse = phase_compensated(GRID, FLAT, at, phase, sample_rate_hz=RATE, samples=round(duration_s * RATE),
-                                before_s=before_s)
+    impulse = phase_compensated(
+        GRID, FLAT, at, phase, sample_rate_hz=RATE, samples=round(duration_s * RATE), before_s=before_s
+    )
     # Levels stay as they are: asked within 0.1 dB, seen within 0.002 dB.
     assert_allclose(level_of(impulse, np.geomspace(10, 20_000, 3000)), 0, atol=0.1)
     # The slowest frequency is 4 Q / w0 late for each section. At most 15 of the 20 ms go into that, as much as makes
@@ -222,12 +217,21 @@ def test_a_convolution_has_its_level_whatever_phase_it_undoes():
     phase, agreed = shared_excess_phase(at, all_pass(at, 50, q=1) * apart)
     assert agreed[(at > 100) & (at < 130)].max() < 0.8
     assert np.abs(phase[(at > 105) & (at < 125)]).max() < 0.2
-    found = FoundConvolution(at_hz=tuple(GRID), level_db=tuple(WAVY), phase="mixed", duration_s=0.5,
-                             turned_hz=tuple(at), turned_rad=tuple(phase))
+    found = FoundConvolution(
+        at_hz=tuple(GRID),
+        level_db=tuple(WAVY),
+        phase="mixed",
+        duration_s=0.5,
+        turned_hz=tuple(at),
+        turned_rad=tuple(phase),
+    )
     wanted = np.geomspace(25, 16_000, 400)
     plain = FoundConvolution(at_hz=tuple(GRID), level_db=tuple(WAVY), duration_s=0.5)
-    assert_allclose(level_of(found.impulse(sample_rate_hz=RATE), wanted),
-                    level_of(plain.impulse(sample_rate_hz=RATE), wanted), atol=0.1)
+    assert_allclose(
+        level_of(found.impulse(sample_rate_hz=RATE), wanted),
+        level_of(plain.impulse(sample_rate_hz=RATE), wanted),
+        atol=0.1,
+    )
 
 
 def test_phase_that_spots_do_not_share_is_left():
@@ -255,11 +259,12 @@ def test_limits_hold_for_a_convolution_too(boost):
 def test_resonances_ring_as_long_as_they_are_narrow():
     # A single resonance with a half-width of B Hz decays in 2.2 / B s (Kuttruff).
     at = np.arange(40.0, 90.0, 0.05)
-    resonance = 10 * np.log10(1 / (1 + ((at - 63) / 2) ** 2))             # 4 Hz wide
+    resonance = 10 * np.log10(1 / (1 + ((at - 63) / 2) ** 2))  # 4 Hz wide
     assert ringing_s(at, resonance) == pytest.approx(2.2 / 4, rel=0.05)
 
 
 # Fixed bands
+
 
 def test_gains_of_a_graphic_equaliser_are_solved_with_the_leak_of_the_neighbours():
     # Valimaki and Liski 2017: setting every gain to the wish at its own centre overshoots by what the neighbours leak;
@@ -298,8 +303,9 @@ def test_fixed_and_free_bands_together_miss_less_than_fixed_ones_alone():
 
 def test_locked_bands_stay_and_the_others_are_fitted_beside_them():
     mine = Band(filter=BandFilter(frequency_hz=45, gain_db=-6, q=2), locked=True)
-    correction = Correction(limits=Limits(bands=4), bands={"C": (mine, Band(filter=BandFilter(
-        frequency_hz=300, gain_db=3, q=1)))})
+    correction = Correction(
+        limits=Limits(bands=4), bands={"C": (mine, Band(filter=BandFilter(frequency_hz=300, gain_db=3, q=1)))}
+    )
     heard = Heard.of(np.repeat((bump(45, 6, 0.4) + bump(150, 5, 0.2))[None], 3, axis=0))
     shape = shape_of("C", heard, at_hz=GRID, correction=correction, sample_rate_hz=RATE)
     found = found_filters({"C": shape}, correction, sample_rate_hz=RATE).correction.bands["C"]
@@ -310,6 +316,7 @@ def test_locked_bands_stay_and_the_others_are_fitted_beside_them():
 
 
 # Targets
+
 
 def test_target_curves_and_preferences_add_up():
     curve = Curve(frequency_hz=(20, 200, 20_000), level_db=(4, 0, -4))
@@ -347,8 +354,9 @@ def test_curves_that_are_none_are_refused(points, said):
 def test_a_target_hung_far_from_the_curve_is_told():
     heard = Heard.of(np.zeros((3, GRID.size)))
     for level, far in ((40.0, True), (5.0, False)):
-        shape = shape_of("C", heard, at_hz=GRID, sample_rate_hz=RATE,
-                         correction=Correction(anchor="hand", anchor_level_db=level))
+        shape = shape_of(
+            "C", heard, at_hz=GRID, sample_rate_hz=RATE, correction=Correction(anchor="hand", anchor_level_db=level)
+        )
         assert (shape.target_off_db, shape.target_is_far) == (pytest.approx(level), far)
 
 
@@ -360,7 +368,7 @@ def test_filters_of_a_sub_boost_nothing_for_what_its_trim_lifts():
     band = (GRID >= 30) & (GRID <= 80)
     assert np.mean((shape.before_db - shape.target_db)[band]) == pytest.approx(0, abs=0.01)
     inside = (GRID >= 25) & (GRID <= 80)
-    assert np.abs(shape.plan.wished_db[inside]).max() < 1.5
+    assert np.abs(shape.plan.desired_db[inside]).max() < 1.5
     assert wanted_rise_db("Sub1", correction, at_hz=GRID) == pytest.approx(6, abs=0.5)
 
 
@@ -386,7 +394,7 @@ def test_a_target_from_the_loudspeaker_asks_for_no_more_bottom_than_there_is():
     wide = np.convolve(np.pad(room, 16, mode="edge"), np.ones(33) / 33, "valid")
     has = np.interp(np.log(low), np.log(GRID), wide - wide[middle].mean())
     assert np.all(curve.hung().at(low) <= has + 0.3)
-    assert abs(level[2] - curve.at(np.array([200.0]))[0]) < 1.5          # the mode at 80 Hz is not followed
+    assert abs(level[2] - curve.at(np.array([200.0]))[0]) < 1.5  # the mode at 80 Hz is not followed
     assert level[3] - level[4] == pytest.approx(3, abs=0.6)
     assert np.diff(curve.at(np.array([1000.0, 3000.0])))[0] > -np.log2(3) + 0.7
     assert "down to 4" in curve.source
@@ -395,14 +403,15 @@ def test_a_target_from_the_loudspeaker_asks_for_no_more_bottom_than_there_is():
 
 # What it is worth elsewhere
 
+
 def test_deviation_is_told_at_each_spots_own_level():
     # Two spots that are 6 dB apart in level but have the same shape are off by the same: nothing but shape counts.
-    lacking = np.array([bump(60, 8, 0.2), bump(60, 8, 0.2)])
-    found = deviations_db(lacking, np.zeros(GRID.size), at_hz=GRID, range_hz=(20, 500), level_band_hz=(200, 2000))
+    absent = np.array([bump(60, 8, 0.2), bump(60, 8, 0.2)])
+    found = deviations_db(absent, np.zeros(GRID.size), at_hz=GRID, range_hz=(20, 500), level_band_hz=(200, 2000))
     by_hand = np.sqrt(np.mean(bump(60, 8, 0.2)[(GRID >= 20) & (GRID <= 500)] ** 2))
     assert_allclose(found, by_hand, rtol=1e-9)
     # A correction that only lowers everything changes nothing.
-    lower = deviations_db(lacking, np.full(GRID.size, -3.0), at_hz=GRID, range_hz=(20, 500), level_band_hz=(200, 2000))
+    lower = deviations_db(absent, np.full(GRID.size, -3.0), at_hz=GRID, range_hz=(20, 500), level_band_hz=(200, 2000))
     assert_allclose(lower, by_hand, rtol=1e-9)
 
 
@@ -418,7 +427,7 @@ def test_the_left_out_check_holds_the_truth_in_four_of_five_cases():
         sized = spread * rng.lognormal(0, 0.25, 9)
         spots = common + sized[:, None] * rng.normal(0, 1, (9, at.size))
         needs = Needs(error_db=spots, weight=np.full(9, 1 / 9))
-        wish, without = needs.wish_db(), needs.wishes_without_each_db()
+        wish, without = needs.desired_db(), needs.desired_without_each_db()
         found = expected(needs, wish, without, at_hz=at, range_hz=(20, 500), level_band_hz=(20, 500))
         new = common + spread * rng.lognormal(0, 0.25, 300)[:, None] * rng.normal(0, 1, (300, at.size))
         truth = deviations_db(new, wish, at_hz=at, range_hz=(20, 500), level_band_hz=(20, 500)).mean()
@@ -449,6 +458,7 @@ def test_with_one_spot_nothing_can_be_left_out():
 
 
 # Headroom
+
 
 def test_outputs_add_up_what_feeds_them():
     # Two coherent channels add up to 6.02 dB, two incoherent ones to 3.01 dB; far below the corner a crossover's low
@@ -483,8 +493,9 @@ def test_the_headroom_cut_covers_every_single_input_at_full_scale():
     # 10 - 6.02 + 3 dB at either output by arithmetic; far below the corners the low sides pass everything.
     bass = BassManagement(crossover=Crossover(frequency_hz=80), subs=("Sub1", "Sub2"), effects=Effects())
     shelf = BandFilter(frequency_hz=40, gain_db=3.0, q=0.5)
-    outputs = Outputs(settings={"Sub1": ChannelSettings(filters=(shelf,)), "Sub2": ChannelSettings(trim_db=-1.0)},
-                      bass=bass)
+    outputs = Outputs(
+        settings={"Sub1": ChannelSettings(filters=(shelf,)), "Sub2": ChannelSettings(trim_db=-1.0)}, bass=bass
+    )
     inputs = ["L", "R", "Sub1", "Sub2", EFFECTS]
     loads = output_loads(outputs, inputs, sample_rate_hz=RATE, cut_db=0.0)
     cut = headroom_cut_db(loads)
@@ -494,8 +505,12 @@ def test_the_headroom_cut_covers_every_single_input_at_full_scale():
     assert (after["Sub1"].single, after["Sub1"].is_beyond) == (EFFECTS, True)
     # A cut is in tenths of a decibel, upward, and no boost asks for none.
     assert cut * 10 == pytest.approx(round(cut * 10))
-    assert headroom_cut_db(output_loads(Outputs(settings={"L": ChannelSettings(trim_db=-3)}), ["L"],
-                                        sample_rate_hz=RATE, cut_db=0.0)) == 0.0
+    assert (
+        headroom_cut_db(
+            output_loads(Outputs(settings={"L": ChannelSettings(trim_db=-3)}), ["L"], sample_rate_hz=RATE, cut_db=0.0)
+        )
+        == 0.0
+    )
 
 
 def test_what_a_correction_costs_at_the_seat():
@@ -508,6 +523,7 @@ def test_what_a_correction_costs_at_the_seat():
 
 
 # Where a loudspeaker ends, and the level of its target
+
 
 def rolled_off(end_hz, order, *, seed=0, modes_db=6.0):
     """A Butterworth high-pass that is 10 dB down at `end_hz`, in a room that lifts the bass and has modes."""
@@ -530,17 +546,22 @@ def test_a_loudspeakers_end_is_found_under_the_modes_of_a_room(end_hz, order):
 
 def test_one_room_mode_is_not_taken_for_the_loudspeakers_end():
     level = rolled_off(70.0, 4, modes_db=0.0) + bump(30, 28, 0.12)
-    assert level[np.argmin(np.abs(GRID - 30))] > -10                     # by level alone it would end at 28 Hz
+    assert level[np.argmin(np.abs(GRID - 30))] > -10  # by level alone it would end at 28 Hz
     assert low_frequency_extension_hz(GRID, level) > 58
 
 
 def test_deviations_are_told_over_the_range_that_the_loudspeaker_plays():
     level = rolled_off(70.0, 4, modes_db=0.0) + bump(150, 5, 0.3)
-    shape = shape_of("L", Heard.of(np.repeat(level[None], 4, axis=0)), at_hz=GRID, sample_rate_hz=RATE,
-                     correction=Correction(limits=Limits(from_hz=20, to_hz=500)))
+    shape = shape_of(
+        "L",
+        Heard.of(np.repeat(level[None], 4, axis=0)),
+        at_hz=GRID,
+        sample_rate_hz=RATE,
+        correction=Correction(limits=Limits(from_hz=20, to_hz=500)),
+    )
     assert shape.judged_hz[0] == pytest.approx(70, rel=0.15)
     assert shape.judged_hz[1] == 500
-    assert shape.before_deviation_db < 4                                 # from 20 Hz it would be 16 dB
+    assert shape.before_deviation_db < 4  # from 20 Hz it would be 16 dB
     # Half an octave remains where it ends beyond the range.
     assert judged_range_hz(Limits(from_hz=20, to_hz=60), 200.0) == (pytest.approx(60 / np.sqrt(2)), 60)
 
@@ -561,12 +582,16 @@ def test_a_lower_target_asks_for_less_boost_and_costs_loudness():
     assert rows[0].boost_db == pytest.approx(6, abs=0.1)
     at_six = rows[-1]
     assert at_six.lowered_db == 6
-    assert at_six.boost_db == pytest.approx(0, abs=0.1)                  # cuts alone reach the bottom of the dip
+    assert at_six.boost_db == pytest.approx(0, abs=0.1)  # cuts alone reach the bottom of the dip
     assert at_six.cuts_alone_db < 0.1
     assert rows[0].cuts_alone_db > 1
     assert np.diff([row.lost_db for row in rows]).min() > 0
-    assert target_levels(GRID, Needs(error_db=-level[None], weight=np.ones(1)), Limits(), range_hz=(30, 500),
-                         at_level_db=0.0) == ()
+    assert (
+        target_levels(
+            GRID, Needs(error_db=-level[None], weight=np.ones(1)), Limits(), range_hz=(30, 500), at_level_db=0.0
+        )
+        == ()
+    )
 
 
 # What belongs together
@@ -579,7 +604,7 @@ def test_channels_wait_for_the_latest_convolution():
     # A linear-phase filter of 100 ms is late by half of that; one of minimum phase, and bands, by nothing.
     correction = Correction(convolutions={"L": LATE, "R": EARLY}, bands={"C": ()})
     waits = [correction.wait_s(c, sample_rate_hz=RATE) for c in ("L", "R", "C", "Sub1")]
-    half_s = 2399 / RATE                                # the middle of 4,799 taps: a symmetric filter has an odd number
+    half_s = 2399 / RATE  # the middle of 4,799 taps: a symmetric filter has an odd number
     assert waits == pytest.approx([0.0, half_s, half_s, half_s])
     alignment = Alignment(channels={"R": ChannelAlignment(delay_s=0.002)})
     assert settings_of(alignment, correction, "R", sample_rate_hz=RATE).delay_s == pytest.approx(0.002 + half_s)
@@ -607,8 +632,13 @@ def test_what_is_proposed_is_a_multiple_of_the_delay_step(step_ms):
     rng = np.random.default_rng(2)
     correction = Correction(convolutions={"L": LATE}, bands={})
     for arrivals in rng.uniform(0.003, 0.012, (50, 3)):
-        alignment_table = table_of_arrivals([ChannelReading(channel=c, level_db=0.0, arrival_s=s, polarity="normal")
-                                 for c, s in zip("LRC", arrivals, strict=True)], delay_step_s=step_s)
+        alignment_table = table_of_arrivals(
+            [
+                ChannelReading(channel=c, level_db=0.0, arrival_s=s, polarity="normal")
+                for c, s in zip("LRC", arrivals, strict=True)
+            ],
+            delay_step_s=step_s,
+        )
         alignment = with_table(Alignment(), alignment_table, delay_step_s=step_s)
         for channel in "LRC":
             for one in (None, correction):
@@ -638,14 +668,20 @@ def test_a_correction_counts_as_much_as_it_is_of_what_sounds():
     band = BandFilter(frequency_hz=60, gain_db=-6, q=2)
     own = chain_level_db([band], at_hz=GRID, sample_rate_hz=RATE)
     corrected = 10 * np.log10((10 ** (own / 10) + 1) / 2)
-    heard = Heard(level_db=level, weights=np.ones(4), share=np.full(GRID.size, 0.5),
-                  corrected_db=np.repeat(corrected[None], 4, axis=0))
-    shape = shape_of("C", heard, at_hz=GRID, sample_rate_hz=RATE,
-                     correction=Correction(bands={"C": (Band(filter=band),)}))
+    heard = Heard(
+        level_db=level,
+        weights=np.ones(4),
+        share=np.full(GRID.size, 0.5),
+        corrected_db=np.repeat(corrected[None], 4, axis=0),
+    )
+    shape = shape_of(
+        "C", heard, at_hz=GRID, sample_rate_hz=RATE, correction=Correction(bands={"C": (Band(filter=band),)})
+    )
     assert shape.effect_db.min() == pytest.approx(10 * np.log10(1.25 / 2), abs=0.05)
     found = expectation_of(shape, Correction(bands={"C": (Band(filter=band),)}), sample_rate_hz=RATE)
-    by_hand = deviations_db(np.zeros((1, GRID.size)), shape.effect_db, at_hz=GRID, range_hz=(20, 500),
-                            level_band_hz=(200, 2000))[0]
+    by_hand = deviations_db(
+        np.zeros((1, GRID.size)), shape.effect_db, at_hz=GRID, range_hz=(20, 500), level_band_hz=(200, 2000)
+    )[0]
     assert found.after_db == pytest.approx(by_hand)
 
 
@@ -669,9 +705,13 @@ def test_bands_without_a_spot_follow_the_wish_without_it():
         assert missed[1] < missed[0]
 
 
-@pytest.mark.parametrize("correction", [
-    Correction(bands={"C": (Band(filter=BandFilter(frequency_hz=80, gain_db=-5, q=2)),)}),
-    Correction(convolutions={"C": EARLY})])
+@pytest.mark.parametrize(
+    "correction",
+    [
+        Correction(bands={"C": (Band(filter=BandFilter(frequency_hz=80, gain_db=-5, q=2)),)}),
+        Correction(convolutions={"C": EARLY}),
+    ],
+)
 def test_what_only_others_play_is_not_expected_to_change(correction):
     levels = uneven()
     heard = Heard(level_db=levels, weights=np.ones(len(levels)), share=np.zeros(GRID.size), corrected_db=levels)

@@ -42,12 +42,15 @@ def test_level_is_stated_as_aes17_counts_it():
     assert peak_dbfs(samples) == pytest.approx(-12, abs=0.01)
 
 
-@pytest.mark.parametrize(("change", "said"), [
-    ({"start_hz": 500, "stop_hz": 100}, "does not rise"),
-    ({"stop_hz": 30_000}, "does not fit"),
-    ({"duration_s": 0}, "out of range"),
-    ({"level_dbfs": 3}, "out of range"),
-])
+@pytest.mark.parametrize(
+    ("change", "said"),
+    [
+        ({"start_hz": 500, "stop_hz": 100}, "does not rise"),
+        ({"stop_hz": 30_000}, "does not fit"),
+        ({"duration_s": 0}, "out of range"),
+        ({"level_dbfs": 3}, "out of range"),
+    ],
+)
 def test_impossible_sweeps_are_refused_with_the_reason(change, said):
     with pytest.raises(InvalidValue, match=said):
         Sweep(**change)

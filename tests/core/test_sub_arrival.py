@@ -49,5 +49,5 @@ def test_hum_is_told_from_noise(mains_hz):
     time_s = np.arange(noise.size) / RATE
     hum = 1e-3 * np.sin(2 * np.pi * mains_hz * time_s)
     assert hum_above_noise_db(noise, sample_rate_hz=RATE) < 6
-    assert hum_above_noise_db(np.zeros(RATE // 2), sample_rate_hz=RATE) == 0        # digital silence
+    assert hum_above_noise_db(np.zeros(RATE // 2), sample_rate_hz=RATE) == 0  # digital silence
     assert hum_above_noise_db(noise + hum, sample_rate_hz=RATE) > 20

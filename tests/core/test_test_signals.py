@@ -18,7 +18,7 @@ def room(seed, delay, size=4000):
     response = np.zeros(size)
     response[delay] = 0.4
     late = np.arange(size - delay - 40)
-    response[delay + 40:] += 0.02 * rng.standard_normal(late.size) * np.exp(-late / 600)
+    response[delay + 40 :] += 0.02 * rng.standard_normal(late.size) * np.exp(-late / 600)
     return response
 
 
@@ -49,9 +49,10 @@ def test_a_signal_that_repeats_gives_the_response_that_a_sweep_gives(kind):
     response = room(1, 200)
     signal = PeriodicSignal(kind=kind, start_hz=20, stop_hz=7500, sample_rate_hz=RATE, duration_s=9)
     assert signal.averaged == 3
-    recording = scipy.signal.fftconvolve(signal.samples(), response)[:signal.size]
-    deconvolver = Deconvolver(signal.one_period, sample_rate_hz=RATE, recording_samples=signal.period,
-                              band_hz=(20, 7500), periodic=True)
+    recording = scipy.signal.fftconvolve(signal.samples(), response)[: signal.size]
+    deconvolver = Deconvolver(
+        signal.one_period, sample_rate_hz=RATE, recording_samples=signal.period, band_hz=(20, 7500), periodic=True
+    )
     capture = analyse_recording(signal.folded(recording), deconvolver=deconvolver)
     assert capture.arrival.time_s == pytest.approx(200 / RATE, abs=1e-6)
     assert capture.cautions == ()
@@ -66,7 +67,7 @@ def test_averaging_periods_takes_uncorrelated_noise_down():
     noise = np.random.default_rng(2).standard_normal(signal.size)
     assert np.std(signal.folded(noise)) == pytest.approx(1 / np.sqrt(signal.averaged), rel=0.05)
     with pytest.raises(InvalidValue, match="instead of"):
-        signal.folded(noise[:-signal.period])
+        signal.folded(noise[: -signal.period])
 
 
 def test_signals_survive_being_kept():
@@ -77,8 +78,11 @@ def test_signals_survive_being_kept():
 
 
 def cued(seconds=1.0, code=0):
-    return CuedSignal(signal=Sweep(start_hz=20, stop_hz=7000, duration_s=seconds, sample_rate_hz=RATE, level_dbfs=-12),
-                      cue_dbfs=-12, code=code)
+    return CuedSignal(
+        signal=Sweep(start_hz=20, stop_hz=7000, duration_s=seconds, sample_rate_hz=RATE, level_dbfs=-12),
+        cue_dbfs=-12,
+        code=code,
+    )
 
 
 def heard(one, feed, cue, *, late=3000, ppm=60.0, noise=1e-4):
@@ -92,10 +96,18 @@ def heard(one, feed, cue, *, late=3000, ppm=60.0, noise=1e-4):
 @pytest.mark.parametrize(("late", "ppm"), [(3000, 60.0), (911, -140.0), (12_345, 0.0)])
 def test_cues_bring_two_clocks_onto_one(late, ppm):
     one, cue = cued(), room(3, 160)
-    found = [on_one_clock(heard(one, room(7 + k, delay), cue, late=late, ppm=ppm), cued=one, samples=one.signal.size,
-                          cue_flight_s=160 / RATE) for k, delay in enumerate((160, 400))]
-    deconvolver = Deconvolver(one.signal.samples(), sample_rate_hz=RATE, recording_samples=one.signal.size,
-                              band_hz=(20, 7000))
+    found = [
+        on_one_clock(
+            heard(one, room(7 + k, delay), cue, late=late, ppm=ppm),
+            cued=one,
+            samples=one.signal.size,
+            cue_flight_s=160 / RATE,
+        )
+        for k, delay in enumerate((160, 400))
+    ]
+    deconvolver = Deconvolver(
+        one.signal.samples(), sample_rate_hz=RATE, recording_samples=one.signal.size, band_hz=(20, 7000)
+    )
     arrivals = [analyse_recording(f.recording, deconvolver=deconvolver).arrival.time_s for f in found]
     assert arrivals == pytest.approx([160 / RATE, 400 / RATE], abs=10e-6)
     assert [f.drift_ppm for f in found] == pytest.approx([ppm, ppm], abs=1.0)
@@ -103,13 +115,16 @@ def test_cues_bring_two_clocks_onto_one(late, ppm):
 
 def test_a_cue_that_is_not_there_is_told():
     one = cued()
-    assert on_one_clock(heard(one, room(8, 200), np.zeros(4000)), cued=one, samples=one.signal.size,
-                        cue_flight_s=0.01) is None
+    assert (
+        on_one_clock(heard(one, room(8, 200), np.zeros(4000)), cued=one, samples=one.signal.size, cue_flight_s=0.01)
+        is None
+    )
 
 
 def spot_recording(codes, *, noise=1e-4):
-    parts = [heard(cued(code=code), room(20 + code, 200 + 9 * code), room(3, 160), late=500, noise=noise)
-             for code in codes]
+    parts = [
+        heard(cued(code=code), room(20 + code, 200 + 9 * code), room(3, 160), late=500, noise=noise) for code in codes
+    ]
     return np.concatenate(parts)
 
 
@@ -137,23 +152,27 @@ def test_loud_subs_and_noise_hide_no_cue(seed):
     # recognised, and a late beginning was taken for an arrival of -140 ms.
     played = [cued(seconds=2.0, code=code) for code in range(4)]
     feeds = [room(21 + seed, 230), loud_sub(250), loud_sub(310), room(22 + seed, 300)]
-    parts = [heard(one, feed, 0.5 * room(3 + seed, 160), late=500, noise=0.0)
-             for one, feed in zip(played, feeds, strict=True)]
+    parts = [
+        heard(one, feed, 0.5 * room(3 + seed, 160), late=500, noise=0.0)
+        for one, feed in zip(played, feeds, strict=True)
+    ]
     whole = np.concatenate(parts)
-    level = np.std(parts[0][parts[0].size // 3:parts[0].size // 2])
+    level = np.std(parts[0][parts[0].size // 3 : parts[0].size // 2])
     whole = whole + 0.1 * level * np.random.default_rng(seed).standard_normal(whole.size)
     found = parts_heard(whole, played)
     assert [part.index for part in found.parts] == [0, 1, 2, 3]
     starts = np.cumsum([0, *(part.size for part in parts[:-1])]) + 500 + 160
     for part, start, one, feed in zip(found.parts, starts, played, feeds, strict=True):
         assert part.start + part.cues.first == pytest.approx(start, abs=12)
-        clock = on_one_clock(whole[part.start:part.start + one.size + RATE], cued=one, samples=one.signal.size,
-                             cue_flight_s=160 / RATE)
-        deconvolver = Deconvolver(one.signal.samples(), sample_rate_hz=RATE, recording_samples=one.signal.size,
-                                  band_hz=(20, 7000))
+        clock = on_one_clock(
+            whole[part.start : part.start + one.size + RATE], cued=one, samples=one.signal.size, cue_flight_s=160 / RATE
+        )
+        deconvolver = Deconvolver(
+            one.signal.samples(), sample_rate_hz=RATE, recording_samples=one.signal.size, band_hz=(20, 7000)
+        )
         arrival = analyse_recording(clock.recording, deconvolver=deconvolver, is_sub=None).arrival.time_s
         first = np.flatnonzero(np.abs(feed) > 0.02 * np.abs(feed).max())[0] / RATE
-        assert -0.0005 < arrival - first < 0.008          # a sub's own filters make it later
+        assert -0.0005 < arrival - first < 0.008  # a sub's own filters make it later
 
 
 def test_parts_that_are_missing_doubled_or_cut_off_are_told():
@@ -161,7 +180,7 @@ def test_parts_that_are_missing_doubled_or_cut_off_are_told():
     whole = spot_recording([0, 1, 1, 3])
     assert [part.index for part in parts_heard(whole, played).parts] == [0, 1, 1, 3]
     length = whole.size // 4
-    cut = parts_heard(whole[:3 * length + length // 2], played)
+    cut = parts_heard(whole[: 3 * length + length // 2], played)
     assert [part.index for part in cut.parts] == [0, 1, 1]
     assert cut.cut_off_s[0] == pytest.approx(3 * length / RATE, abs=0.5)
 
@@ -193,5 +212,5 @@ def test_what_lies_beyond_a_recording_is_silent():
     sound = 0.05 * np.ones(120 * 8000)
     read = stretched(sound, 300e-6)
     missing = round(0.036 * 8000)
-    assert not read[-missing + 1:].any()
+    assert not read[-missing + 1 :].any()
     assert np.abs(read).max() < 0.06

@@ -37,9 +37,18 @@ def test_lines_go_through_their_tabulated_points():
     assert all(source for one in PUBLISHED.values() for source in one.sources.values())
 
 
-@pytest.mark.parametrize(("value", "error", "said"), [
-    (2.0, 0.5, "holds"), (2.5, 0.5, "holds"), (2.8, 0.5, "can't be told"), (3.3, 0.5, "can't be told"),
-    (3.6, 0.5, "fails"), (-3.6, 0.5, "fails"), (0.0, np.inf, "can't be told")])
+@pytest.mark.parametrize(
+    ("value", "error", "said"),
+    [
+        (2.0, 0.5, "holds"),
+        (2.5, 0.5, "holds"),
+        (2.8, 0.5, "can't be told"),
+        (3.3, 0.5, "can't be told"),
+        (3.6, 0.5, "fails"),
+        (-3.6, 0.5, "fails"),
+        (0.0, np.inf, "can't be told"),
+    ],
+)
 def test_a_difference_smaller_than_what_can_be_told_decides_nothing(value, error, said):
     assert against_bound(value, error, low=-3.0, high=3.0) == said
 
@@ -75,7 +84,7 @@ def test_the_interval_holds_the_truth_about_as_often_as_it_says():
     truth = room(rng, 3, 0, 1)[0]
     mids, known = third_octaves_of(GRID, truth)
     known = known - known[(mids >= 200) & (mids <= 4000)].mean()
-    wanted = replace(EBU, upper_db=(-30.0, -30.0, -30.0), lower_db=(-40.0, -40.0, -40.0))      # the bump is always told
+    wanted = replace(EBU, upper_db=(-30.0, -30.0, -30.0), lower_db=(-40.0, -40.0, -40.0))  # the bump is always told
     for _ in range(200):
         levels = truth + rng.normal(0, 1.5, (10, 1)) * np.exp(-((np.log2(GRID / 1000) / 0.3) ** 2))
         (figure,) = judged_response("L", GRID, levels, np.ones(10), wanted)
@@ -100,8 +109,12 @@ def test_angles_are_those_of_the_layout():
     assert {one.said for one in found.values()} == {"holds"}
     assert (found["Rs"].low, found["Rs"].high) == (100, 120)
     left = next(s for s in plan.speakers if s.channel == "L")
-    moved = replace(plan, speakers=tuple(replace(s, place=replace(s.place, x_m=s.place.x_m - 0.9)) if s is left else s
-                                         for s in plan.speakers))
+    moved = replace(
+        plan,
+        speakers=tuple(
+            replace(s, place=replace(s.place, x_m=s.place.x_m - 0.9)) if s is left else s for s in plan.speakers
+        ),
+    )
     assert {one.subject: one.said for one in judged_angles(moved)}["L"] == "fails"
     # ITU-R BS.2051-3, system H: upper fronts at 30 to 45 degrees, 45 being nominal; a degree further is outside.
     upper = new_plan(RoomSize(length_m=7, width_m=6, height_m=3), layout="7.1.4", subs=0)
@@ -111,8 +124,12 @@ def test_angles_are_those_of_the_layout():
     assert nominal.value == pytest.approx(-45, abs=nominal.error)
     # What a centimetre at either end turns: 1.4 cm over the distance.
     assert nominal.error == pytest.approx(np.degrees(0.014 / distance_m(front.place, upper.main_seat.place)), rel=0.01)
-    wider = replace(upper, speakers=tuple(replace(s, place=replace(s.place, x_m=s.place.x_m - 0.1)) if s is front else s
-                                          for s in upper.speakers))
+    wider = replace(
+        upper,
+        speakers=tuple(
+            replace(s, place=replace(s.place, x_m=s.place.x_m - 0.1)) if s is front else s for s in upper.speakers
+        ),
+    )
     assert {one.subject: one.said for one in judged_angles(wider)}["Ltf"] == "fails"
 
 
@@ -122,17 +139,23 @@ def test_decay_is_judged_by_takes_or_by_bands_and_not_at_all_where_too_few_tell(
     assert (good.said, good.value) == ("holds", pytest.approx(0.25))
     long = judged_reverberation(bands, [[0.5] * len(bands)] * 4, volume_m3=100, within_s=0.05)
     assert long.said == "fails"
-    scattered = judged_reverberation(bands, [[0.15 + 0.3 * (k % 2) for k in range(len(bands))]], volume_m3=100,
-                                     within_s=0.05)
+    scattered = judged_reverberation(
+        bands, [[0.15 + 0.3 * (k % 2) for k in range(len(bands))]], volume_m3=100, within_s=0.05
+    )
     assert scattered.said == "can't be told"
     assert judged_reverberation(bands, [[np.nan] * len(bands)], volume_m3=100, within_s=0.05) is None
 
 
-@pytest.mark.parametrize(("wrong", "said"), [
-    ({"name": " "}, "needs a name"), ({"response_hz": (50.0,)}, "two bounds"),
-    ({"response_hz": (50.0, 40.0), "upper_db": (3.0, 3.0), "lower_db": (-3.0, -3.0)}, "follows"),
-    ({"response_hz": (50.0, 60.0), "upper_db": (-3.0, 3.0), "lower_db": (3.0, -3.0)}, "upside down"),
-    ({"level_db": 50.0}, "out of range")])
+@pytest.mark.parametrize(
+    ("wrong", "said"),
+    [
+        ({"name": " "}, "needs a name"),
+        ({"response_hz": (50.0,)}, "two bounds"),
+        ({"response_hz": (50.0, 40.0), "upper_db": (3.0, 3.0), "lower_db": (-3.0, -3.0)}, "follows"),
+        ({"response_hz": (50.0, 60.0), "upper_db": (-3.0, 3.0), "lower_db": (3.0, -3.0)}, "upside down"),
+        ({"level_db": 50.0}, "out of range"),
+    ],
+)
 def test_sets_that_can_not_be_are_refused(wrong, said):
     with pytest.raises(InvalidValue, match=said):
         ToleranceSet(**{"name": "Mine", **wrong})

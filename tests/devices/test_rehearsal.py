@@ -24,13 +24,23 @@ def placed(channel, place):
 
 
 def rig(**changes):
-    return RehearsalRig(**{"room": ROOM, "speakers": {1: placed("L", LEFT), 2: placed("R", RIGHT)}, "microphone": SEAT,
-                           "microphone_gain_db": 0.0, "processor": ProcessorState(), "seed": "a", **changes})
+    return RehearsalRig(
+        **{
+            "room": ROOM,
+            "speakers": {1: placed("L", LEFT), 2: placed("R", RIGHT)},
+            "microphone": SEAT,
+            "microphone_gain_db": 0.0,
+            "processor": ProcessorState(),
+            "seed": "a",
+            **changes,
+        }
+    )
 
 
 def heard(device, stimulus, output=1):
-    (recording,) = device.play_and_record({output: stimulus}, sample_rate_hz=RATE, progress=lambda _: None,
-                                          stopped=lambda: False)
+    (recording,) = device.play_and_record(
+        {output: stimulus}, sample_rate_hz=RATE, progress=lambda _: None, stopped=lambda: False
+    )
     return recording
 
 
@@ -48,7 +58,7 @@ def test_the_same_rig_gives_the_same_recording_and_another_seed_other_noise():
 
 def test_silence_records_a_room_noise_of_its_stated_level_that_is_never_quite_steady():
     takes = [heard(rig(seed=f"take {k}"), np.zeros(2 * RATE)) for k in range(40)]
-    levels = [20 * np.log10(np.sqrt(2 * np.mean(noise**2))) for noise in takes]     # AES17: full-scale sine 0 dBFS
+    levels = [20 * np.log10(np.sqrt(2 * np.mean(noise**2))) for noise in takes]  # AES17: full-scale sine 0 dBFS
     assert np.mean(levels) == pytest.approx(ROOM_NOISE_DBFS, abs=0.4)
     assert 0.4 < np.std(levels) < 1.5
     within = [20 * np.log10(np.std(part)) for part in np.split(takes[0], 8)]
@@ -92,8 +102,9 @@ def test_progress_ends_at_one():
 
 
 def heard_on_all(device, stimulus, output=1):
-    return device.play_and_record({output: stimulus}, sample_rate_hz=RATE, progress=lambda _: None,
-                                  stopped=lambda: False)
+    return device.play_and_record(
+        {output: stimulus}, sample_rate_hz=RATE, progress=lambda _: None, stopped=lambda: False
+    )
 
 
 def test_several_microphones_hear_from_their_own_places_and_a_loop_hears_the_cable():
@@ -103,7 +114,7 @@ def test_several_microphones_hear_from_their_own_places_and_a_loop_hears_the_cab
     assert np.argmax(np.abs(second)) - np.argmax(np.abs(first)) == pytest.approx(late, abs=2)
     # The cable has the interface's latency and no room.
     assert np.argmax(np.abs(cable)) - 100 == pytest.approx(LATENCY_S * RATE, abs=1)
-    assert np.abs(cable[1500:]).max() < 3e-4                                 # what a high-pass at 1.5 Hz leaves
+    assert np.abs(cable[1500:]).max() < 3e-4  # what a high-pass at 1.5 Hz leaves
     # A loop needs no speaker on its output.
     assert np.abs(heard_on_all(rig(loop=True), click(), output=9)[1]).max() > 0.3
 
@@ -123,15 +134,21 @@ def test_a_hand_puts_the_microphone_up_to_two_centimetres_off_alike_for_all_feed
     devices = [rig(placing=f"round {k}") for k in range(30)]
     off = [distance_m(device.microphones[0], SEAT) for device in devices]
     assert max(off) <= 0.02
-    assert np.mean(off) == pytest.approx(0.015, abs=0.003)                   # three quarters: evenly over a ball
+    assert np.mean(off) == pytest.approx(0.015, abs=0.003)  # three quarters: evenly over a ball
     assert rig(placing="x").microphones == rig(placing="x", seed="b").microphones
     assert rig().microphones == (SEAT,)
 
 
-@pytest.mark.parametrize(("changes", "said"), [
-    ({"speakers": {1: placed("L", LEFT), 2: placed("R", replace(LEFT, x_m=LEFT.x_m + 0.1))}}, "L and R stand 10 cm"),
-    ({"microphone": replace(LEFT, y_m=LEFT.y_m + 0.05)}, "5 cm from the middle of L, inside its box"),
-])
+@pytest.mark.parametrize(
+    ("changes", "said"),
+    [
+        (
+            {"speakers": {1: placed("L", LEFT), 2: placed("R", replace(LEFT, x_m=LEFT.x_m + 0.1))}},
+            "L and R stand 10 cm",
+        ),
+        ({"microphone": replace(LEFT, y_m=LEFT.y_m + 0.05)}, "5 cm from the middle of L, inside its box"),
+    ],
+)
 def test_what_could_not_stand_so_is_refused_with_what_to_do(changes, said):
     with pytest.raises(InvalidValue, match=said) as refused:
         rig(**changes)
@@ -150,7 +167,7 @@ def test_processor_mutes_dims_and_sends_bass_to_the_subs():
     tone = 0.05 * np.sin(2 * np.pi * 40 * np.arange(RATE) / RATE)
     alone, managed = (heard(rig(speakers=speakers, processor=p), tone) for p in (ProcessorState(), state))
     direct = heard(rig(speakers=speakers), tone, output=3)
-    rms = [np.sqrt(np.mean(x[RATE // 2:] ** 2)) for x in (alone, managed, direct)]
+    rms = [np.sqrt(np.mean(x[RATE // 2 :] ** 2)) for x in (alone, managed, direct)]
     # The sub plays it now: as when it is fed itself (the crossover takes 1.1 dB at half its frequency).
     assert 20 * np.log10(rms[1] / rms[2]) == pytest.approx(-1, abs=1.5)
     assert rms[0] != pytest.approx(rms[1], rel=0.1)
@@ -159,8 +176,9 @@ def test_processor_mutes_dims_and_sends_bass_to_the_subs():
 def test_knobs_and_the_way_the_microphone_points_change_what_is_heard():
     louder = heard(rig(knobs_db={"L": 6.0206, "volume": -12.0412}), click())
     assert np.abs(louder).max() / np.abs(heard(rig(), click())).max() == pytest.approx(0.5, rel=0.02)
-    front, side = (np.abs(np.fft.rfft(heard(rig(pointing=p), click(samples=RATE))))[9000:16_000]
-                   for p in ("speakers", "ceiling"))
+    front, side = (
+        np.abs(np.fft.rfft(heard(rig(pointing=p), click(samples=RATE))))[9000:16_000] for p in ("speakers", "ceiling")
+    )
     assert 20 * np.log10(np.median(side / front)) == pytest.approx(-1.8, abs=0.3)
 
 
@@ -171,14 +189,15 @@ class Blocks:
         self.stimulus, self.output, self.at, self.heard = stimulus, output, 0, []
 
     def next_block(self, count):
-        part = self.stimulus[self.at:self.at + count]
+        part = self.stimulus[self.at : self.at + count]
         self.at += count
         return {self.output: np.pad(part, (0, count - part.size))}
 
     def run(self, device):
         with pytest.raises(SoundStopped):
-            device.run_live(self.next_block, self.heard.append, sample_rate_hz=RATE,
-                            stopped=lambda: self.at >= self.stimulus.size)
+            device.run_live(
+                self.next_block, self.heard.append, sample_rate_hz=RATE, stopped=lambda: self.at >= self.stimulus.size
+            )
         return np.concatenate(self.heard, axis=1)
 
 
@@ -186,7 +205,7 @@ def test_live_sound_is_the_same_room_as_a_recording():
     stimulus = np.random.default_rng(2).standard_normal(2 * RATE) * 0.02
     live = Blocks(stimulus).run(rig())[0]
     once = heard(rig(), stimulus)
-    difference = live - once[:live.size]
+    difference = live - once[: live.size]
     # Each has its own room noise.
     assert 20 * np.log10(np.std(difference) * np.sqrt(2)) == pytest.approx(ROOM_NOISE_DBFS + 3, abs=1)
 
@@ -222,11 +241,15 @@ def test_several_outputs_at_once_are_heard_as_their_sum():
 
     class Both(Blocks):
         def next_block(self, count):
-            return {output: samples for block in (super().next_block(count),) for samples in block.values()
-                    for output in (1, 2)}
+            return {
+                output: samples
+                for block in (super().next_block(count),)
+                for samples in block.values()
+                for output in (1, 2)
+            }
 
     both = Both(stimulus).run(rig())[0]
     apart = sum(heard(rig(), stimulus, output=output) for output in (1, 2))
-    difference = both - apart[:both.size]
+    difference = both - apart[: both.size]
     # Room noise of three recordings is left.
     assert 20 * np.log10(np.std(difference) * np.sqrt(2)) == pytest.approx(ROOM_NOISE_DBFS + 4.8, abs=1)

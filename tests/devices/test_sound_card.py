@@ -30,19 +30,38 @@ class VirtualRoom:
     """The server and the client; each ends by its own process."""
 
     def __init__(self) -> None:
-        name = f"d{uuid.uuid4().hex[:8]}"                      # a fresh server name for every run
+        name = f"d{uuid.uuid4().hex[:8]}"  # a fresh server name for every run
         os.environ.update(JACK_DEFAULT_SERVER=name, JACK_NO_START_SERVER="1", JACK_NO_AUDIO_RESERVATION="1")
         # On a busy machine a client may be late: the server waits 10 s before it drops one.
         self.server = subprocess.Popen(
-            ["jackd", "-n", name, "--no-realtime", "-S", "-t", "10000", "-d", "dummy", "-r", str(RATE),
-             "-p", str(PERIOD), "-C", "1", "-P", "1"], **QUIET)
+            [
+                "jackd",
+                "-n",
+                name,
+                "--no-realtime",
+                "-S",
+                "-t",
+                "10000",
+                "-d",
+                "dummy",
+                "-r",
+                str(RATE),
+                "-p",
+                str(PERIOD),
+                "-C",
+                "1",
+                "-P",
+                "1",
+            ],
+            **QUIET,
+        )
         try:
             subprocess.run(["jack_wait", "-s", name, "-w", "-t", "20"], check=True, **QUIET)
             script = str(Path(__file__).with_name("virtual_room.py"))
             self.client = subprocess.Popen([sys.executable, script, str(OUTPUTS)], stdout=subprocess.PIPE, text=True)
             assert self.client.stdout.readline().strip() == "ready"
         except Exception:
-            self.server.terminate()              # it would outlive the tests
+            self.server.terminate()  # it would outlive the tests
             self.server.wait(10)
             raise
 
@@ -63,15 +82,16 @@ def card():
         sound_cards(again=True)
         yield next(c for c in sound_cards() if c.name == "virtual_room")
     finally:
-        sd._terminate()                # before the server goes: PortAudio would abort the process at its end
+        sd._terminate()  # before the server goes: PortAudio would abort the process at its end
         room.close()
         sd._initialize()
 
 
 def play(stimulus, *, output=1, microphone=1, rate=RATE, stopped=lambda: False):
     device = SoundCard(name="virtual_room", host=HOST, inputs=[microphone])
-    (recording,) = device.play_and_record({output: stimulus}, sample_rate_hz=rate, progress=lambda _: None,
-                                          stopped=stopped)
+    (recording,) = device.play_and_record(
+        {output: stimulus}, sample_rate_hz=rate, progress=lambda _: None, stopped=stopped
+    )
     return recording
 
 
@@ -83,9 +103,10 @@ def test_several_inputs_are_recorded_at_once_and_in_their_order(card):
     click = np.zeros(RATE // 2)
     click[100] = 0.5
     second, first = SoundCard(name="virtual_room", host=HOST, inputs=[2, 1]).play_and_record(
-        {7: click}, sample_rate_hz=RATE, progress=lambda _: None, stopped=lambda: False)
+        {7: click}, sample_rate_hz=RATE, progress=lambda _: None, stopped=lambda: False
+    )
     assert first.max() == pytest.approx(0.5)
-    assert second.min() == pytest.approx(-0.25)                              # input 2 hears output 7 at minus half
+    assert second.min() == pytest.approx(-0.25)  # input 2 hears output 7 at minus half
     assert np.argmax(first) == np.argmin(second)
 
 
@@ -100,11 +121,12 @@ def test_live_sound_passes_without_a_gap_and_falls_silent_on_stop(card):
         return {3: played[-1]}
 
     with pytest.raises(SoundStopped):
-        device.run_live(next_block, heard.append, sample_rate_hz=RATE,
-                        stopped=lambda: sum(b.shape[1] for b in heard) > 2 * RATE)
+        device.run_live(
+            next_block, heard.append, sample_rate_hz=RATE, stopped=lambda: sum(b.shape[1] for b in heard) > 2 * RATE
+        )
     came = np.concatenate(heard, axis=1)[0] * 2**20
     begun = np.flatnonzero(came)[0]
-    counted = came[begun:begun + RATE]
+    counted = came[begun : begun + RATE]
     assert np.abs(counted - np.arange(1, RATE + 1)).max() < 0.5
     assert device.silent_after_s is not None
 
@@ -112,18 +134,21 @@ def test_live_sound_passes_without_a_gap_and_falls_silent_on_stop(card):
 def test_sound_above_the_ceiling_is_not_begun(card):
     device = SoundCard(name="virtual_room", host=HOST, ceiling=Ceiling(peak_dbfs=-20))
     with pytest.raises(Conflict, match="above the ceiling"):
-        device.play_and_record({1: np.full(10, 0.2)}, sample_rate_hz=RATE, progress=lambda _: None,
-                               stopped=lambda: False)
+        device.play_and_record(
+            {1: np.full(10, 0.2)}, sample_rate_hz=RATE, progress=lambda _: None, stopped=lambda: False
+        )
     with pytest.raises(Conflict, match="above the ceiling"):
-        device.run_live(lambda count: {1: np.full(count, 0.2)}, lambda _: None, sample_rate_hz=RATE,
-                        stopped=lambda: False)
+        device.run_live(
+            lambda count: {1: np.full(count, 0.2)}, lambda _: None, sample_rate_hz=RATE, stopped=lambda: False
+        )
 
 
 def test_loop_is_flat_and_arrives_at_the_same_sample_every_time(card):
     sweep = Sweep(start_hz=10, stop_hz=22_000, duration_s=2.0, sample_rate_hz=RATE, level_dbfs=-12)
     stimulus = np.concatenate([sweep.samples(), np.zeros(RATE // 2)])
-    deconvolver = Deconvolver(sweep.samples(), sample_rate_hz=RATE, recording_samples=stimulus.size,
-                              band_hz=(10, 22_000))
+    deconvolver = Deconvolver(
+        sweep.samples(), sample_rate_hz=RATE, recording_samples=stimulus.size, band_hz=(10, 22_000)
+    )
     arrivals = []
     for output in (1, 7, OUTPUTS):
         capture = analyse_recording(play(stimulus, output=output), deconvolver=deconvolver)
@@ -139,7 +164,7 @@ def test_loop_is_flat_and_arrives_at_the_same_sample_every_time(card):
 def test_only_the_chosen_output_sounds_and_only_the_chosen_input_is_recorded(card):
     click = np.zeros(3 * PERIOD)
     click[100] = 0.5
-    assert np.abs(play(click, output=3, microphone=2)).max() == 0          # input 2 hears output 7 alone
+    assert np.abs(play(click, output=3, microphone=2)).max() == 0  # input 2 hears output 7 alone
     heard = play(click, output=7, microphone=2)
     assert heard.min() == pytest.approx(-0.25)
     assert np.argmin(heard) == 100 + PERIOD
@@ -151,16 +176,22 @@ def test_stop_silences_the_outputs_before_the_stream_is_closed(card):
     timer = threading.Timer(0.5, pressed.set)
     timer.start()
     with pytest.raises(SoundStopped):
-        device.play_and_record({1: np.zeros(60 * RATE)}, sample_rate_hz=RATE, progress=lambda _: None,
-                               stopped=pressed.is_set)
+        device.play_and_record(
+            {1: np.zeros(60 * RATE)}, sample_rate_hz=RATE, progress=lambda _: None, stopped=pressed.is_set
+        )
     timer.join()
     # It came back long before the minute was over, and with silence; bench/rig_figures.py says how fast.
     assert device.silent_after_s is not None
 
 
-@pytest.mark.parametrize(("settings", "said"), [
-    ({"output": OUTPUTS + 1}, f"has {OUTPUTS} outputs, not {OUTPUTS + 1}"), ({"microphone": 3}, "has 2 inputs, not 3"),
-    ({"rate": 44_100}, "does not run at 44100 Hz now")])
+@pytest.mark.parametrize(
+    ("settings", "said"),
+    [
+        ({"output": OUTPUTS + 1}, f"has {OUTPUTS} outputs, not {OUTPUTS + 1}"),
+        ({"microphone": 3}, "has 2 inputs, not 3"),
+        ({"rate": 44_100}, "does not run at 44100 Hz now"),
+    ],
+)
 def test_what_the_device_cannot_do_is_said(card, settings, said):
     with pytest.raises(DeviceError, match=said):
         play(np.zeros(100), **settings)
@@ -169,15 +200,14 @@ def test_what_the_device_cannot_do_is_said(card, settings, said):
 def test_a_device_that_is_not_there_is_named_with_those_that_are(card):
     missing = SoundCard(name="gone", host=HOST)
     with pytest.raises(DeviceError, match="gone is not there") as caught:
-        missing.play_and_record({1: np.zeros(10)}, sample_rate_hz=RATE, progress=lambda _: None,
-                                stopped=lambda: False)
+        missing.play_and_record({1: np.zeros(10)}, sample_rate_hz=RATE, progress=lambda _: None, stopped=lambda: False)
     assert "virtual_room" in caught.value.remedy
 
 
 def test_takes_and_lines_go_over_it_as_over_the_rehearsal_rig(card, services):
     job = services.jobs.create(JobWish(name="Barn"), plan=barn())
     services.rigging.set_rig(job.id, hardware="sound card", card_name="virtual_room", card_host=HOST, sweep_seconds=1.0)
-    services.rigging.set_faults(job.id, [Fault(kind="dead", channels=("L",))])       # of the rehearsal rig only
+    services.rigging.set_faults(job.id, [Fault(kind="dead", channels=("L",))])  # of the rehearsal rig only
     services.lines.run(job.id, ["L", "C"])
     services.sound.wait()
     view = services.lines.view(job.id)
@@ -185,7 +215,7 @@ def test_takes_and_lines_go_over_it_as_over_the_rehearsal_rig(card, services):
     lines = {line.channel: line for line in view.lines}
     assert lines["L"].reading.sounds
     assert lines["L"].reading.level_db == pytest.approx(0, abs=0.05)
-    assert lines["L"].really == ""                               # nobody but the person knows
+    assert lines["L"].really == ""  # nobody but the person knows
     services.taking.repeat(job.id, "C", 1)
     services.sound.wait()
     take = services.taking.board(job.id).takes["C", 1]
@@ -196,8 +226,15 @@ def test_takes_and_lines_go_over_it_as_over_the_rehearsal_rig(card, services):
 def test_two_devices_with_clocks_of_their_own_agree_with_one_clock(card, services):
     """Clocks 60 ppm apart and starts that nobody knows: arrivals between feeds within 20 microseconds."""
     job = services.jobs.create(JobWish(name="Two clocks"), plan=barn())
-    services.rigging.set_rig(job.id, hardware="sound card", card_name="virtual_speakers", card_host=HOST,
-                             recorder_name="virtual_microphone", recorder_host=HOST, sweep_seconds=1.0)
+    services.rigging.set_rig(
+        job.id,
+        hardware="sound card",
+        card_name="virtual_speakers",
+        card_host=HOST,
+        recorder_name="virtual_microphone",
+        recorder_host=HOST,
+        sweep_seconds=1.0,
+    )
     spot = services.jobs.get(job.id).spots[0].id
     wanted = [s.channel for s in services.jobs.get(job.id).speakers if s.output in (1, 2, 3)]
     services.taking.run(job.id, PassWish(channels=tuple(wanted), spots=(spot,)))
@@ -205,7 +242,7 @@ def test_two_devices_with_clocks_of_their_own_agree_with_one_clock(card, service
     takes = services.taking.board(job.id).takes
     found = [takes[channel, spot] for channel in wanted]
     late = np.array([take.arrival_s - found[0].arrival_s for take in found]) * RATE
-    assert late == pytest.approx(np.array([0, 253, 540]), abs=20e-6 * RATE)            # as the room delays them
+    assert late == pytest.approx(np.array([0, 253, 540]), abs=20e-6 * RATE)  # as the room delays them
     for take in found:
         (drift,) = [caution for caution in take.cautions if caution.kind == "clock differs"]
         assert drift.value == pytest.approx(-60, abs=0.5)
@@ -238,7 +275,13 @@ def test_a_device_that_goes_in_mid_pass_ends_it_with_a_message(tmp_path):
     # In a process of its own: a PortAudio that has lost its server is good for nothing any more.
     out = tmp_path / "out.txt"
     with out.open("w") as file:
-        process = subprocess.run([sys.executable, "-c", DIES.format(folder=str(Path(__file__).parent))], stdout=file,
-                                 stderr=subprocess.DEVNULL, stdin=subprocess.DEVNULL, timeout=60, check=False)
+        process = subprocess.run(
+            [sys.executable, "-c", DIES.format(folder=str(Path(__file__).parent))],
+            stdout=file,
+            stderr=subprocess.DEVNULL,
+            stdin=subprocess.DEVNULL,
+            timeout=60,
+            check=False,
+        )
     assert process.returncode == 0
     assert "virtual_room stopped in the middle" in out.read_text()

@@ -29,7 +29,7 @@ alone = [speakers_alone.inports.register(f"speaker_{k + 1:02d}", is_terminal=Tru
 microphone_alone = jack.Client("virtual_microphone", no_start_server=True)
 heard_alone = microphone_alone.outports.register("microphone_1", is_terminal=True)
 DELAYS, REFLECTION, DRIFT, LAG, TAPS = (100, 353, 640), (77, 0.4), 60e-6, 20_000, 32
-air = np.zeros(2**17)                       # what arrives at the microphone, by the speakers' clock, round and round
+air = np.zeros(2**17)  # what arrives at the microphone, by the speakers' clock, round and round
 played_to, read_at = 0, 0.0
 
 

@@ -32,25 +32,51 @@ from dolce.store import read_manifest
 NOISE = np.random.default_rng(2).uniform(-0.5, 0.5, 900)
 PLAN = new_plan(RoomSize(length_m=5.0, width_m=4.0, height_m=2.5), layout="5.1", subs=1, spots=3)
 HZ, DB = np.array([20.0, 100.0, 1000.0, 20_000.0]), np.array([0.0, 3.0, -2.5, -9.0])
-RESPONSES = RoomResponses(samples=NOISE[:600].reshape(3, 200), sample_rate_hz=48_000, delay_samples=np.zeros(3),
-                          source_m=np.array([1.0, 0.5, 1.2]), microphones_m=np.arange(9.0).reshape(3, 3))
+RESPONSES = RoomResponses(
+    samples=NOISE[:600].reshape(3, 200),
+    sample_rate_hz=48_000,
+    delay_samples=np.zeros(3),
+    source_m=np.array([1.0, 0.5, 1.2]),
+    microphones_m=np.arange(9.0).reshape(3, 3),
+)
 # A whole file of each kind, and what reads it.
 WHOLE = {
     "WAV": (write_wav(NOISE, sample_rate_hz=48_000), lambda data: read_audio(data, name="f")),
     "WAV, 24 bit": (write_wav_24(NOISE, sample_rate_hz=44_100), lambda data: read_channels(data, name="f")),
     "FLAC": (write_flac(NOISE, sample_rate_hz=96_000), lambda data: read_audio(data, name="f")),
-    "passage": (write_flac(NOISE, sample_rate_hz=48_000),
-                lambda data: read_passage(data, name="f", start_s=0.0, duration_s=1.0)),
+    "passage": (
+        write_flac(NOISE, sample_rate_hz=48_000),
+        lambda data: read_passage(data, name="f", start_s=0.0, duration_s=1.0),
+    ),
     "microphone": (b"Sens -36.2 dB\n20 1.5\n100 0\n20000 -3\n", lambda data: read_microphone_curve(data, name="f")),
     "places": (write_places(PLAN), lambda data: read_places(data, PLAN, name="f")),
     "response": (write_response(HZ, DB, DB), lambda data: read_response(data, name="f")),
     "room": (write_room(PLAN), lambda data: read_room(data, name="f")),
-    "takes": (b"channel,kind,spot,seat,file,start_s\nL,main,1,Mixer,l.wav,0.5\nR,main,1,Mixer,r.wav,0.5\n",
-              lambda data: read_takes(data, name="f")),
+    "takes": (
+        b"channel,kind,spot,seat,file,start_s\nL,main,1,Mixer,l.wav,0.5\nR,main,1,Mixer,r.wav,0.5\n",
+        lambda data: read_takes(data, name="f"),
+    ),
     "target": (write_target(HZ, DB), lambda data: read_target(data, name="f")),
 }
-PIECES = st.sampled_from([b"\x00", b"\xff" * 4, b"9" * 400, b"1e999", b"nan", b"-1", b'"', b"\n", b",", b"{", b"\r",
-                          b";", b"\x7f\xff\xff\xff", b"\xed\xa0\x80", b"\xef\xbb\xbf"]) | st.binary(max_size=8)
+PIECES = st.sampled_from(
+    [
+        b"\x00",
+        b"\xff" * 4,
+        b"9" * 400,
+        b"1e999",
+        b"nan",
+        b"-1",
+        b'"',
+        b"\n",
+        b",",
+        b"{",
+        b"\r",
+        b";",
+        b"\x7f\xff\xff\xff",
+        b"\xed\xa0\x80",
+        b"\xef\xbb\xbf",
+    ]
+) | st.binary(max_size=8)
 # Where (as a part of the whole), how many bytes go, and what comes in their place.
 CHANGES = st.lists(st.tuples(st.floats(0, 1) | st.floats(0, 0.1), st.integers(0, 40), PIECES), min_size=1, max_size=6)
 
@@ -58,7 +84,7 @@ CHANGES = st.lists(st.tuples(st.floats(0, 1) | st.floats(0, 0.1), st.integers(0,
 def changed(data: bytes, changes: list[tuple[float, int, bytes]]) -> bytes:
     for place, gone, piece in changes:
         at = round(place * len(data))
-        data = data[:at] + piece + data[at + gone:]
+        data = data[:at] + piece + data[at + gone :]
     return data
 
 
@@ -67,15 +93,18 @@ def changed(data: bytes, changes: list[tuple[float, int, bytes]]) -> bytes:
 @settings(max_examples=60, deadline=None)
 def test_a_file_that_is_changed_anywhere_gives_a_value_or_a_clear_error(kind, changes):
     data, read = WHOLE[kind]
-    with contextlib.suppress(DolceError):                        # any other kind of error fails the test
+    with contextlib.suppress(DolceError):  # any other kind of error fails the test
         for numbers in _numbers(read(changed(data, changes))):
             assert np.isfinite(numbers).all()
 
 
 def _numbers(value: object) -> list[np.ndarray]:
     """Arrays in a value, or it alone."""
-    parts = vars(value).values() if hasattr(value, "__dict__") else (
-        [getattr(value, name) for name in value.__slots__] if hasattr(value, "__slots__") else [value])
+    parts = (
+        vars(value).values()
+        if hasattr(value, "__dict__")
+        else ([getattr(value, name) for name in value.__slots__] if hasattr(value, "__slots__") else [value])
+    )
     return [part for part in parts if isinstance(part, np.ndarray) and part.dtype.kind == "f"]
 
 
@@ -169,7 +198,7 @@ def test_a_backup_that_is_changed_anywhere_is_never_put_back_as_something_else(b
             read_manifest(path)
             services.backups.begin_restore(path.name)
             services.folder_work.wait()
-        new = services.jobs.all()[:len(services.jobs.all()) - known]
+        new = services.jobs.all()[: len(services.jobs.all()) - known]
         assert not new or (other[:-100] == data[:-100]) or services.folder_work.present.fault == ""
         for job in new:
             assert job.plan == services.jobs.get(1).plan
@@ -179,8 +208,14 @@ def test_a_backup_that_is_changed_anywhere_is_never_put_back_as_something_else(b
         services.close()
 
 
-@given(st.lists(st.tuples(st.floats(1, 48_000), st.floats(-60, 60)), min_size=3, max_size=30,
-                unique_by=lambda row: f"{row[0]:.2f}"))
+@given(
+    st.lists(
+        st.tuples(st.floats(1, 48_000), st.floats(-60, 60)),
+        min_size=3,
+        max_size=30,
+        unique_by=lambda row: f"{row[0]:.2f}",
+    )
+)
 @settings(max_examples=40, deadline=None)
 def test_targets_are_read_back_as_written(rows):
     rows = sorted(rows)
@@ -192,8 +227,13 @@ def test_targets_are_read_back_as_written(rows):
 @settings(max_examples=8, deadline=None)
 def test_room_responses_are_read_back_as_written(places, rate):
     samples = np.random.default_rng(places).normal(size=(places, 64))
-    written = RoomResponses(samples=samples, sample_rate_hz=rate, source_m=np.array([0.5, 1.0, 1.5]),
-                            microphones_m=np.arange(3.0 * places).reshape(places, 3), delay_samples=np.zeros(places))
+    written = RoomResponses(
+        samples=samples,
+        sample_rate_hz=rate,
+        source_m=np.array([0.5, 1.0, 1.5]),
+        microphones_m=np.arange(3.0 * places).reshape(places, 3),
+        delay_samples=np.zeros(places),
+    )
     back = read_sofa(write_sofa(written, date="2026-01-01 00:00:00"), name="f")
     assert back.sample_rate_hz == rate
     assert_allclose(back.samples, samples, atol=1e-12)

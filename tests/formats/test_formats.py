@@ -44,13 +44,19 @@ def test_common_recorder_files_are_read_and_the_loudest_channel_is_taken(subtype
     assert_allclose(audio.sample, NOISE, atol=2**-15)
 
 
-@pytest.mark.parametrize(("data", "said"), [
-    (b"", "empty"), (b"hello", "not a WAV"), (write_wav(NOISE, sample_rate_hz=48_000)[:30], "not a WAV"),
-    (write_wav(np.zeros(0), sample_rate_hz=48_000), "no samples"),
-    (write_wav(np.array([0.0, np.nan]), sample_rate_hz=48_000), "not numbers"),
-    (write_wav(NOISE[:10], sample_rate_hz=2_000), "sample rate of 2000"),
-    (write_wav(np.zeros(8_000 * 181), sample_rate_hz=8_000), "lasts 181 s")],
-    ids=["nothing", "text", "cut off", "no samples", "not a number", "slow", "long"])
+@pytest.mark.parametrize(
+    ("data", "said"),
+    [
+        (b"", "empty"),
+        (b"hello", "not a WAV"),
+        (write_wav(NOISE, sample_rate_hz=48_000)[:30], "not a WAV"),
+        (write_wav(np.zeros(0), sample_rate_hz=48_000), "no samples"),
+        (write_wav(np.array([0.0, np.nan]), sample_rate_hz=48_000), "not numbers"),
+        (write_wav(NOISE[:10], sample_rate_hz=2_000), "sample rate of 2000"),
+        (write_wav(np.zeros(8_000 * 181), sample_rate_hz=8_000), "lasts 181 s"),
+    ],
+    ids=["nothing", "text", "cut off", "no samples", "not a number", "slow", "long"],
+)
 def test_files_that_are_no_recordings_are_refused_with_the_reason(data, said):
     with pytest.raises(FormatError, match=said):
         read_audio(data, name="take.wav")
@@ -61,14 +67,22 @@ def test_files_that_are_no_recordings_are_refused_with_the_reason(data, said):
 @pytest.mark.parametrize("read", [read_audio, read_microphone_curve, read_response])
 def test_any_bytes_give_a_value_or_a_clear_error(read, data):
     for start in (b"", write_wav(NOISE[:20], sample_rate_hz=48_000)[:40], b"frequency_hz,level_db\n20,0\n", b"20 0\n"):
-        with contextlib.suppress(DolceError):                    # any other kind of error fails the test
+        with contextlib.suppress(DolceError):  # any other kind of error fails the test
             read(start + data, name="file")
 
 
-@pytest.mark.parametrize("text", [
-    "20 1.5\n1000 -0.25\n", "* made up\n20\t1.5\n1000\t-0.25\n", "Freq, dB\n20, 1.5\n1000, -0.25\n",
-    '"Serial 1"\n20;1,5\n1000;-0,25\n', "20 1,5\r\n1000 -0,25\r\n", "# x\n2e1 1.5 0.0 end\n1000 -0.25 0.0\n",
-    "Hz dB deg\n20 1.5 0\n1000 -0.25 0\n"])
+@pytest.mark.parametrize(
+    "text",
+    [
+        "20 1.5\n1000 -0.25\n",
+        "* made up\n20\t1.5\n1000\t-0.25\n",
+        "Freq, dB\n20, 1.5\n1000, -0.25\n",
+        '"Serial 1"\n20;1,5\n1000;-0,25\n',
+        "20 1,5\r\n1000 -0,25\r\n",
+        "# x\n2e1 1.5 0.0 end\n1000 -0.25 0.0\n",
+        "Hz dB deg\n20 1.5 0\n1000 -0.25 0\n",
+    ],
+)
 def test_calibration_texts_of_many_habits_say_the_same(text):
     curve = read_microphone_curve(text.encode(), name="cal.txt")
     assert_allclose(curve.frequency_hz, [20, 1000])
@@ -76,19 +90,35 @@ def test_calibration_texts_of_many_habits_say_the_same(text):
     assert_allclose(curve.phase_deg, 0)
 
 
-@pytest.mark.parametrize(("text", "said"), [
-    ("", "0 points"), ("20 1\n", "1 point found"), ("20 1\n50 1\n30 1\n", "line 3: 30 Hz follows 50 Hz"),
-    ("20 1\n30 loud\n", "line 2: 'loud' is not a number"), ("20 nan\n30 1\n", "line 1: 'nan' is not a number"),
-    ("20 1\nsomething else\n40 1\n", "line 2: 'something' is not a number"), ("20\n30\n", "only one value"),
-    ("20 1\n20 1\n", "follows"), ("20 500\n30 1\n", "no microphone"), ("-5 1\n30 1\n", "frequency of -5")])
+@pytest.mark.parametrize(
+    ("text", "said"),
+    [
+        ("", "0 points"),
+        ("20 1\n", "1 point found"),
+        ("20 1\n50 1\n30 1\n", "line 3: 30 Hz follows 50 Hz"),
+        ("20 1\n30 loud\n", "line 2: 'loud' is not a number"),
+        ("20 nan\n30 1\n", "line 1: 'nan' is not a number"),
+        ("20 1\nsomething else\n40 1\n", "line 2: 'something' is not a number"),
+        ("20\n30\n", "only one value"),
+        ("20 1\n20 1\n", "follows"),
+        ("20 500\n30 1\n", "no microphone"),
+        ("-5 1\n30 1\n", "frequency of -5"),
+    ],
+)
 def test_faulty_calibration_texts_name_line_and_remedy(text, said):
     with pytest.raises(FormatError, match=said) as caught:
         read_microphone_curve(text.encode(), name="cal.txt")
     assert caught.value.remedy
 
 
-@given(st.lists(st.tuples(st.floats(1, 9e4), st.floats(-100, 100), st.floats(-180, 180)), min_size=2, max_size=20,
-                unique_by=lambda row: f"{row[0]:.6g}"))
+@given(
+    st.lists(
+        st.tuples(st.floats(1, 9e4), st.floats(-100, 100), st.floats(-180, 180)),
+        min_size=2,
+        max_size=20,
+        unique_by=lambda row: f"{row[0]:.6g}",
+    )
+)
 @settings(max_examples=40, deadline=None)
 def test_curves_and_responses_are_read_back_as_written(rows):
     table = np.array(sorted(rows))
@@ -101,11 +131,18 @@ def test_curves_and_responses_are_read_back_as_written(rows):
     assert_allclose(response.level_db, table[:, 1], atol=1e-6)
 
 
-@pytest.mark.parametrize(("text", "said"), [
-    ("", "empty"), ("a,b\n1,2\n", "no column frequency_hz"), ("frequency_hz,level_db\n20,0\n30,x\n", "line 3"),
-    ("frequency_hz,level_db\n20,0\n", "1 points"), ("frequency_hz,level_db\n20,0\n10,0\n", "follows"),
-    ("frequency_hz,level_db\n20,0\n30,nan\n", "line 3: 30 Hz, nan dB"),
-    ("frequency_hz,level_db\n20,0\n30,1e30\n", "line 3: 30 Hz, 1e\\+30 dB")])
+@pytest.mark.parametrize(
+    ("text", "said"),
+    [
+        ("", "empty"),
+        ("a,b\n1,2\n", "no column frequency_hz"),
+        ("frequency_hz,level_db\n20,0\n30,x\n", "line 3"),
+        ("frequency_hz,level_db\n20,0\n", "1 points"),
+        ("frequency_hz,level_db\n20,0\n10,0\n", "follows"),
+        ("frequency_hz,level_db\n20,0\n30,nan\n", "line 3: 30 Hz, nan dB"),
+        ("frequency_hz,level_db\n20,0\n30,1e30\n", "line 3: 30 Hz, 1e\\+30 dB"),
+    ],
+)
 def test_faulty_response_tables_name_the_place(text, said):
     with pytest.raises(FormatError, match=said):
         read_response(text.encode(), name="r.csv")
@@ -116,7 +153,7 @@ def test_equal_samples_give_equal_files_whenever_they_are_written(monkeypatch):
     monkeypatch.setenv("TZ", "Etc/GMT+5")
     for data, write in zip(first, (write_wav, write_wav_24, write_flac), strict=True):
         assert write(NOISE, sample_rate_hz=48_000) == data
-    assert b"PEAK" not in first[0]                                # a chunk with the time of writing
+    assert b"PEAK" not in first[0]  # a chunk with the time of writing
 
 
 def test_filter_tables_state_the_convention_and_the_coefficients():
@@ -136,7 +173,7 @@ def test_equal_contents_give_equal_packages():
     files = [("a/b.txt", b"x" * 500), ("c.wav", b"y" * 500)]
     parts = list(zip_parts(iter(files)))
     assert parts == list(zip_parts(files))
-    assert b"c.wav" not in parts[0]                                          # each part as soon as its file is there
+    assert b"c.wav" not in parts[0]  # each part as soon as its file is there
     package = zipfile.ZipFile(io.BytesIO(b"".join(parts)))
     assert package.testzip() is None
     assert [(entry.filename, package.read(entry)) for entry in package.infolist()] == files
@@ -147,4 +184,6 @@ def test_seats_may_number_their_spots_alike_in_a_list_of_takes():
     text = "channel,kind,spot,seat,file,start_s\nL,main,1,front,a.wav,0\nL,main,1,back,b.wav,0.01\n"
     takes = read_takes(text.encode(), name="takes.csv")
     assert [(take.seat, take.file, take.start_s) for take in takes] == [
-        ("front", "a.wav", 0.0), ("back", "b.wav", 0.01)]
+        ("front", "a.wav", 0.0),
+        ("back", "b.wav", 0.01),
+    ]

@@ -46,23 +46,31 @@ def changed(path, value):
     return json.dumps(values).encode()
 
 
-@pytest.mark.parametrize(("data", "where", "said"), [
-    (b"", "line 1", "not JSON"), (b"\xff\xfe", "room.json", "not text"), (b"{\n\n1}", "line 3", "not JSON"),
-    (b"[" * 100_000, "room.json", "not JSON"), (b'{"a": NaN}', "room.json", "NaN is not a number"),
-    (b"{}", "the whole", "is a required property"), (b"[]", "the whole", "not of type 'object'"),
-    (changed(["version"], 9), "version", "1 was expected"), (changed(["extra"], 1), "the whole", "extra"),
-    (changed(["room", "length_m"], 500), "room, length_m", "500 is greater than the maximum of 30"),
-    (changed(["room", "width_m"], 0.5), "room, width_m", "less than the minimum of 1"),
-    (changed(["speakers", 1, "x_m"], "left"), "speakers, entry 2, x_m", "is not of type 'number'"),
-    (changed(["speakers", 0, "channel"], "Zz"), "speakers", "'Zz' is not a known channel"),
-    (changed(["layout"], "6.3"), "layout", "is not one of"),
-    (changed(["speakers", 0, "x_m"], 99), "speaker L", "lies outside the room"),
-    (changed(["speakers", 1, "output"], 1), "output", "both hang on output 1"),
-    (changed(["seats", 0, "y_m"], -1), "Mixer", "lies outside the room"),
-    (changed(["outline"], [[0, 0], [3.7, 4.6], [3.7, 0], [0, 4.6]]), "outline", "meet or cross"),
-    (changed(["seats", 0, "is_main"], False), "seats", "0 main seats"),
-    (b" " * 1_000_001, "room.json", "1,000,001 bytes"),
-])
+@pytest.mark.parametrize(
+    ("data", "where", "said"),
+    [
+        (b"", "line 1", "not JSON"),
+        (b"\xff\xfe", "room.json", "not text"),
+        (b"{\n\n1}", "line 3", "not JSON"),
+        (b"[" * 100_000, "room.json", "not JSON"),
+        (b'{"a": NaN}', "room.json", "NaN is not a number"),
+        (b"{}", "the whole", "is a required property"),
+        (b"[]", "the whole", "not of type 'object'"),
+        (changed(["version"], 9), "version", "1 was expected"),
+        (changed(["extra"], 1), "the whole", "extra"),
+        (changed(["room", "length_m"], 500), "room, length_m", "500 is greater than the maximum of 30"),
+        (changed(["room", "width_m"], 0.5), "room, width_m", "less than the minimum of 1"),
+        (changed(["speakers", 1, "x_m"], "left"), "speakers, entry 2, x_m", "is not of type 'number'"),
+        (changed(["speakers", 0, "channel"], "Zz"), "speakers", "'Zz' is not a known channel"),
+        (changed(["layout"], "6.3"), "layout", "is not one of"),
+        (changed(["speakers", 0, "x_m"], 99), "speaker L", "lies outside the room"),
+        (changed(["speakers", 1, "output"], 1), "output", "both hang on output 1"),
+        (changed(["seats", 0, "y_m"], -1), "Mixer", "lies outside the room"),
+        (changed(["outline"], [[0, 0], [3.7, 4.6], [3.7, 0], [0, 4.6]]), "outline", "meet or cross"),
+        (changed(["seats", 0, "is_main"], False), "seats", "0 main seats"),
+        (b" " * 1_000_001, "room.json", "1,000,001 bytes"),
+    ],
+)
 def test_faulty_rooms_are_refused_with_entry_and_reason(data, where, said):
     with pytest.raises(FormatError) as caught:
         read_room(data, name="room.json")
@@ -73,14 +81,21 @@ def test_faulty_rooms_are_refused_with_entry_and_reason(data, where, said):
 HEAD = ",".join(COLUMNS).encode() + b"\n"
 
 
-@pytest.mark.parametrize(("data", "where", "said"), [
-    (b"", "line 1", "no column kind"), (b"a,b\n1,2\n", "line 1", "no column kind, code, x_m, y_m, z_m"),
-    (HEAD + b"speaker,L,,1,2\n", "line 2", "no three numbers"),
-    (HEAD + b"speaker,L,,1,two,1\n", "line 2", "no three numbers"),
-    (HEAD + b"\nspeaker,Q,,1,2,1\n", "line 3", "no speaker 'Q'"), (HEAD + b"lamp,1,,1,2,1\n", "line 2", "'lamp'"),
-    (HEAD + b"seat,1,,1,2,99\n", "line 2", "lies outside the room"), (HEAD + b"spot,x,,1,2,1\n", "line 2", "no spot"),
-    (HEAD + b"speaker,L,,inf,2,1\n", "line 2", "no three numbers"), (b"\xff\xff", "places.csv", "not a table"),
-])
+@pytest.mark.parametrize(
+    ("data", "where", "said"),
+    [
+        (b"", "line 1", "no column kind"),
+        (b"a,b\n1,2\n", "line 1", "no column kind, code, x_m, y_m, z_m"),
+        (HEAD + b"speaker,L,,1,2\n", "line 2", "no three numbers"),
+        (HEAD + b"speaker,L,,1,two,1\n", "line 2", "no three numbers"),
+        (HEAD + b"\nspeaker,Q,,1,2,1\n", "line 3", "no speaker 'Q'"),
+        (HEAD + b"lamp,1,,1,2,1\n", "line 2", "'lamp'"),
+        (HEAD + b"seat,1,,1,2,99\n", "line 2", "lies outside the room"),
+        (HEAD + b"spot,x,,1,2,1\n", "line 2", "no spot"),
+        (HEAD + b"speaker,L,,inf,2,1\n", "line 2", "no three numbers"),
+        (b"\xff\xff", "places.csv", "not a table"),
+    ],
+)
 def test_faulty_places_are_refused_with_their_line(data, where, said):
     with pytest.raises(FormatError) as caught:
         read_places(data, attic(), name="places.csv")
@@ -103,15 +118,23 @@ def test_any_bytes_give_a_room_or_a_clear_error(data):
                 read(start + data)
 
 
-@given(st.floats(2.5, 12), st.floats(2.5, 12), st.floats(2, 5), st.sampled_from(["1.0", "3.1", "7.1.2", "9.1.6"]),
-       st.integers(0, 4), st.sampled_from(BOX_KINDS), st.text(max_size=20, alphabet=st.characters(
-           exclude_categories=("Cs", "Cc"), exclude_characters="\ufffe\uffff")))
+@given(
+    st.floats(2.5, 12),
+    st.floats(2.5, 12),
+    st.floats(2, 5),
+    st.sampled_from(["1.0", "3.1", "7.1.2", "9.1.6"]),
+    st.integers(0, 4),
+    st.sampled_from(BOX_KINDS),
+    st.text(max_size=20, alphabet=st.characters(exclude_categories=("Cs", "Cc"), exclude_characters="\ufffe\uffff")),
+)
 @settings(max_examples=40, deadline=None)
 def test_any_room_is_read_back(length, width, height, layout, subs, kind, name):
     plan = new_plan(RoomSize(length_m=length, width_m=width, height_m=height), layout=layout, subs=subs)
-    plan = replace(plan, boxes=(Box(id=1, kind=kind, name=name, place=plan.main_seat.place, width_m=0.5, depth_m=0.5,
-                                    height_m=0.3),),
-                   spots=numbered(plan, spots_by_pattern(plan, "layered", seat_id=1, count=5, spacing_m=0.2)))
+    plan = replace(
+        plan,
+        boxes=(Box(id=1, kind=kind, name=name, place=plan.main_seat.place, width_m=0.5, depth_m=0.5, height_m=0.3),),
+        spots=numbered(plan, spots_by_pattern(plan, "layered", seat_id=1, count=5, spacing_m=0.2)),
+    )
     assert read_room(write_room(plan), name="room.json") == plan
 
 

@@ -28,8 +28,9 @@ def taken(tmp_path_factory):
     services = open_services(tmp_path_factory.mktemp("aligned") / "data")
     plan = new_plan(RoomSize(length_m=5.6, width_m=4.2, height_m=2.7), layout="5.1", subs=2, spots=3)
     job = services.jobs.create(JobWish(name="Loft"), plan=plan)
-    services.rigging.set_rig(job.id, pace="fast", sweep_seconds=4.0, placed_by_hand=False,
-                             sweep_level_dbfs=-6.0)           # the headroom cut for the effects channel takes 10 dB off
+    services.rigging.set_rig(
+        job.id, pace="fast", sweep_seconds=4.0, placed_by_hand=False, sweep_level_dbfs=-6.0
+    )  # the headroom cut for the effects channel takes 10 dB off
     services.taking.run_rest(job.id)
     services.sound.wait()
     yield services, job.id
@@ -93,7 +94,7 @@ def test_all_passes_are_found_where_they_are_allowed_and_reach_the_outputs(room)
     for sub in ("Sub1", "Sub2"):
         assert [(one.frequency_hz, one.q) for one in outputs[sub].all_pass] == list(group.settings[sub].all_pass)
     assert outputs["L"].all_pass == ()
-    assert services.aligning.view(job_id).broken == ()                       # the rehearsal's processor has two
+    assert services.aligning.view(job_id).broken == ()  # the rehearsal's processor has two
 
 
 def test_what_was_found_of_other_takes_is_old(room):
@@ -115,10 +116,13 @@ def test_levels_are_held_against_each_other_in_the_band_that_was_wished(room):
     services, job_id = room
     job = services.jobs.get(job_id)
     with services.context.look() as work:
+
         def levels(band_hz):
             wish = Alignment(levels=LevelWish(band_hz=band_hz))
-            return {one.channel: one.level_db for one in aligned_readings(
-                services.context.bass, work, job, job.round_id, wish)}
+            return {
+                one.channel: one.level_db
+                for one in aligned_readings(services.context.bass, work, job, job.round_id, wish)
+            }
 
         usual, high = levels((500.0, 2000.0)), levels((4000.0, 12_000.0))
     assert abs(usual["L"] - high["L"]) > 0.3
@@ -128,8 +132,12 @@ def test_levels_are_held_against_each_other_in_the_band_that_was_wished(room):
 def test_a_corner_is_proposed_above_what_distorts(room, monkeypatch):
     services, job_id = room
     frequency = np.geomspace(20, 10_000, 200)
-    heard = Distortion(frequency_hz=frequency, harmonic_db={}, total_db=np.where(frequency < 95, -20.0, -60.0),
-                       noise_db=np.full(200, -70.0))
+    heard = Distortion(
+        frequency_hz=frequency,
+        harmonic_db={},
+        total_db=np.where(frequency < 95, -20.0, -60.0),
+        noise_db=np.full(200, -70.0),
+    )
     monkeypatch.setattr("dolce.services.align.crossing.detail_of", lambda work, take, wish: heard)
     crossing = Crossing(services.context, services.aligning)
     crossing.view(job_id)
@@ -167,32 +175,41 @@ def test_what_a_state_that_is_gone_would_use_is_said(room):
 def test_subs_as_one_are_as_loud_as_the_mains_and_follow_their_offset(found):
     services, job_id = found
     alignment_table = services.aligning.view(job_id).alignment_table
-    after = {channel_row.reading.channel: channel_row.reading.matched_db + channel_row.trim_db for channel_row in alignment_table.channel_rows}
+    after = {
+        channel_row.reading.channel: channel_row.reading.matched_db + channel_row.trim_db
+        for channel_row in alignment_table.channel_rows
+    }
     assert set(after) == {"L", "R", "C", "Ls", "Rs", "subs"}
-    assert max(after.values()) - min(after.values()) < 0.11                     # trims in steps of 0.1 dB
+    assert max(after.values()) - min(after.values()) < 0.11  # trims in steps of 0.1 dB
     before = alignment_of(services, job_id).channels
     services.aligning.set_levels(job_id, LevelWish(offsets_db={"surrounds": -3.0, "subs": 2.0}))
-    moved = {channel: one.trim_db - before[channel].trim_db
-             for channel, one in alignment_of(services, job_id).channels.items()}
+    moved = {
+        channel: one.trim_db - before[channel].trim_db
+        for channel, one in alignment_of(services, job_id).channels.items()
+    }
     assert moved["Ls"] - moved["L"] == pytest.approx(-3.0, abs=0.11)
     assert moved["Sub1"] - moved["L"] == pytest.approx(2.0, abs=0.11)
 
 
 def test_delay_and_polarity_of_the_group_lose_least_over_all_mains(found):
     services, job_id = found
+
     def loss(view):
-        return np.mean([one.loss_db.mean() for one in view.handovers.values()])
+        return np.mean([one.loss_db.mean() for one in view.crossover_sums.values()])
 
     best = services.crossing.view(job_id)
-    assert set(best.handovers) == {"L", "R", "C", "Ls", "Rs"}
-    assert best.handovers["Ls"].crossover_hz == 100.0
+    assert set(best.crossover_sums) == {"L", "R", "C", "Ls", "Rs"}
+    assert best.crossover_sums["Ls"].crossover_hz == 100.0
     group = best.alignment.subs
-    for delay_s, polarity in ((group.delay_s, -group.polarity), (group.delay_s + 0.003, group.polarity),
-                              (group.delay_s - 0.003, group.polarity)):
+    for delay_s, polarity in (
+        (group.delay_s, -group.polarity),
+        (group.delay_s + 0.003, group.polarity),
+        (group.delay_s - 0.003, group.polarity),
+    ):
         services.crossing.hold_group(job_id, delay_s=delay_s, polarity=polarity)
         held = services.crossing.view(job_id)
         assert held.alignment.subs.held
-        assert loss(held) < loss(best) + 0.1        # a nearer setting may give away what is not heard
+        assert loss(held) < loss(best) + 0.1  # a nearer setting may give away what is not heard
     services.crossing.find_group(job_id)
     assert alignment_of(services, job_id).subs == group
 
@@ -206,7 +223,7 @@ def test_mains_wait_no_longer_for_the_subs_than_they_may(found):
         assert services.crossing.view(job_id).later_s <= most_s + 1.1 / 48_000
         delays = [one.delay_s for one in alignment_of(services, job_id).channels.values()]
         assert min(delays) == 0.0
-        services.crossing.without_crossovers(job_id)                              # by the plan alone
+        services.crossing.without_crossovers(job_id)  # by the plan alone
         assert mains_later_s(alignment_of(services, job_id)) <= most_s + 1.1 / 48_000
 
 
@@ -269,7 +286,7 @@ def test_subs_that_are_one_get_one_correction_and_are_proven_as_one(found):
     try:
         proof = services.proving.view(job_id)
         assert set(proof.channels) == {"L", "R", "C", "Ls", "Rs", "subs"}
-        assert proof.lacking == ()
+        assert proof.absent == ()
         outcome = proof.channels["subs"].proof.outcome
         assert outcome.improved
         assert outcome.predicted_against_measured_db < 0.3
@@ -292,7 +309,7 @@ def test_routes_reach_what_is_loaded_and_can_be_taken_off(found):
     for channel, output, gain in (("C", "C", 0.0), ("C", "L", 20.0)):
         with pytest.raises(InvalidValue, match="routing"):
             services.crossing.send(job_id, channel, output, gain)
-    assert services.crossing.view(job_id).effects_meter_db == pytest.approx(4.1, abs=0.1)     # RP 200: about 4 dB
+    assert services.crossing.view(job_id).effects_meter_db == pytest.approx(4.1, abs=0.1)  # RP 200: about 4 dB
 
 
 def test_kept_alignments_come_back_and_name_what_they_are(found):
@@ -355,8 +372,10 @@ def test_a_search_that_is_stopped_keeps_the_best_until_then(room):
     services.workbench.stop(job_id)
     view = services.workbench.view(job_id)
     assert view.searching.stopped
-    assert view.states["search"].spread_db + view.states["search"].left_db <= (
-        view.states["as-they-are"].spread_db + view.states["as-they-are"].left_db) + 1e-6
+    assert (
+        view.states["search"].spread_db + view.states["search"].left_db
+        <= (view.states["as-they-are"].spread_db + view.states["as-they-are"].left_db) + 1e-6
+    )
 
 
 def test_one_seat_alone_is_even_over_its_spots(room):

@@ -21,7 +21,7 @@ from rooms import taken_room, two_seats_taken
 def filled(prepared):
     """A job with takes, a second round, a correction in a preset, a kept one, and a kept selection."""
     services, job_id = open_services(taken_room(prepared, layout="2.0", subs=0)), 1
-    services.jobs.copy(job_id)                                   # numbers of the second differ from those of the first
+    services.jobs.copy(job_id)  # numbers of the second differ from those of the first
     services.shaping.find(job_id)
     services.loading.load(job_id, "A", "convolved")
     services.loading.switch(job_id, "A")
@@ -29,7 +29,7 @@ def filled(prepared):
     round_id = services.taking.new_round(job_id, name="After").id
     services.taking.run_spot(job_id, services.jobs.get(job_id).spots[0].id)
     services.sound.wait()
-    services.blending.keep(job_id, "mine", "why")
+    services.seat_weighting_service.keep(job_id, "mine", "why")
     services.reading.keep_selection(job_id, name="both", address=f"round={round_id}&vs_round={first}&vs_place=")
     yield services, job_id
     services.close()
@@ -48,6 +48,7 @@ def written(filled):
 @pytest.fixture
 def elsewhere(prepared):
     """Another machine with two jobs of its own, so that numbers there are taken."""
+
     def two(services):
         for _ in range(2):
             two_seats_taken(services, layout="2.0", subs=0)
@@ -132,7 +133,7 @@ def test_a_job_put_back_elsewhere_is_the_same_to_the_bit(filled, written, elsewh
     new = max(job.id for job in elsewhere.jobs.all())
     assert new != job_id
     assert everything(elsewhere, new) == everything(services, job_id)
-    assert elsewhere.jobs.get(new).name == services.jobs.get(job_id).name + ", put back"     # one of that name is there
+    assert elsewhere.jobs.get(new).name == services.jobs.get(job_id).name + ", put back"  # one of that name is there
     # It goes on working: what is predicted and proven is what it was.
     here, there = services.shaping.view(job_id, "L").shape, elsewhere.shaping.view(new, "L").shape
     assert here.predicted_db.tobytes() == there.predicted_db.tobytes()
@@ -149,15 +150,20 @@ def test_what_it_says_of_itself_is_what_is_inside(filled, written):
     with services.context.look() as work:
         assert manifest.takes == sum(1 for _ in work.takes.of_job(job_id))
     with closing(sqlite3.connect(f"{written.as_uri()}?mode=ro&immutable=1", uri=True)) as link:
-        assert link.execute("SELECT count(*) FROM jobs").fetchone() == (1,)           # nothing of other jobs
+        assert link.execute("SELECT count(*) FROM jobs").fetchone() == (1,)  # nothing of other jobs
     assert written.stat().st_mode & 0o077 == 0
 
 
 def changed(data, kind):
     middle = len(data) // 2
-    simply = {"a bit": data[:middle] + bytes([data[middle] ^ 1]) + data[middle + 1:], "cut off": data[:-100],
-              "cut short": data[:middle], "a byte more": data + b"x", "empty": b"",
-              "another file": b"RIFF" + data[4:9000]}
+    simply = {
+        "a bit": data[:middle] + bytes([data[middle] ^ 1]) + data[middle + 1 :],
+        "cut off": data[:-100],
+        "cut short": data[:middle],
+        "a byte more": data + b"x",
+        "empty": b"",
+        "another file": b"RIFF" + data[4:9000],
+    }
     if kind in simply:
         return simply[kind]
     start = data.rindex(b'{"jobs"')
@@ -184,7 +190,7 @@ def test_a_damaged_or_foreign_file_is_refused_with_the_reason_and_changes_nothin
 ):
     before = [(job.id, job.name) for job in elsewhere.jobs.all()]
     data = io.BytesIO(changed(written.read_bytes(), kind))
-    if kind == "a bit":                              # its trailer is whole: only its contents tell
+    if kind == "a bit":  # its trailer is whole: only its contents tell
         elsewhere.backups.begin_restore(elsewhere.backups.add(data, "x.dolce-backup"))
         elsewhere.folder_work.wait()
         assert said in elsewhere.folder_work.present.fault
@@ -208,6 +214,7 @@ def test_what_is_stopped_leaves_nothing_behind(filled, written, elsewhere, monke
             if fraction > 0.35:
                 active.present.stop.set()
             told(fraction)
+
         return whole(*given, told=tell, **more)
 
     monkeypatch.setattr(backups_module, name, stopped_half_way)
@@ -301,7 +308,7 @@ def test_one_at_a_time_and_not_of_nothing(filled, monkeypatch):
 def test_a_backup_of_before_with_one_digest_of_the_whole_is_put_back_too(written, elsewhere):
     whole = written.read_bytes()
     length = int.from_bytes(whole[-16:-8], "big")
-    database, trailer = whole[:-16 - length], json.loads(whole[-16 - length:-16])
+    database, trailer = whole[: -16 - length], json.loads(whole[-16 - length : -16])
     assert trailer.pop("pieces") is True
     older = written.with_name("older.dolce-backup")
 
@@ -309,7 +316,7 @@ def test_a_backup_of_before_with_one_digest_of_the_whole_is_put_back_too(written
         text = json.dumps({**trailer, "digest": digest}).encode()
         older.write_bytes(database + text + len(text).to_bytes(8, "big") + whole[-8:])
 
-    sealed(trailer["digest"])                         # that of the pieces is not that of the whole
+    sealed(trailer["digest"])  # that of the pieces is not that of the whole
     put_back(elsewhere, older)
     assert "no longer those that were written" in elsewhere.folder_work.present.fault
     sealed(hashlib.blake2b(database, digest_size=32).hexdigest())
@@ -324,14 +331,14 @@ def resealed(path, statements, name="strange.dolce-backup"):
     whole = path.read_bytes()
     length = int.from_bytes(whole[-16:-8], "big")
     made = path.with_name(name)
-    made.write_bytes(whole[:-16 - length])
+    made.write_bytes(whole[: -16 - length])
     with closing(sqlite3.connect(made, isolation_level=None)) as link:
         link.execute("PRAGMA foreign_keys=OFF")
         for statement in statements:
             link.execute(statement)
         link.execute("PRAGMA journal_mode=DELETE")
     database = made.read_bytes()
-    manifest = {**json.loads(whole[-16 - length:-16]), "pieces": False}
+    manifest = {**json.loads(whole[-16 - length : -16]), "pieces": False}
     manifest["digest"] = hashlib.blake2b(database, digest_size=32).hexdigest()
     text = json.dumps(manifest).encode()
     made.write_bytes(database + text + len(text).to_bytes(8, "big") + whole[-8:])
@@ -369,7 +376,7 @@ STRANGE = {
     "a level of other points": ["UPDATE takes SET level_db = zeroblob(24)"],
     "half a sample": ["UPDATE samples SET response = zeroblob(7)"],
     "samples that are text": ["UPDATE samples SET response = 'loud'"],
-    "a signal that is none": ["UPDATE samples SET sweep = '{\"kind\": \"sweep\", \"length\": 3}'"],
+    "a signal that is none": ['UPDATE samples SET sweep = \'{"kind": "sweep", "length": 3}\''],
     "a text as long as a book": ["UPDATE jobs SET notes = hex(zeroblob(9000000))"],
 }
 
@@ -390,18 +397,36 @@ def test_what_dolce_would_not_have_written_is_refused_and_changes_nothing(writte
 def test_numbers_near_the_end_of_all_numbers_leave_room_for_what_comes_after(filled, written, elsewhere):
     services, job_id = filled
     last = 2**63 - 2
-    tables = ("plan_steps", "rounds", "passes", "alignment_steps", "correction_steps", "logbook", "selections",
-              "correction_versions", "kept_states", "alignment_versions")
-    far = resealed(written, [
-        f"UPDATE jobs SET id = {last}, round_id = {last} - round_id",
-        *(f"UPDATE {table} SET job_id = {last}" for table in tables),
-        f"UPDATE rounds SET id = {last} - id", f"UPDATE takes SET round_id = {last} - round_id, id = {last} - id",
-        f"UPDATE alignment_steps SET alignment = json_set(alignment, '$.round_id', {last} - "
-        f"(alignment ->> '$.round_id'))",
-        *(f"UPDATE {table} SET correction = json_set(correction, '$.round_id', {last} - (correction ->> '$.round_id'), "
-          f"'$.alignment.round_id', {last} - (correction ->> '$.alignment.round_id'))"
-          for table in ("correction_steps", "correction_versions")),
-        f"UPDATE logbook SET id = {last} - id"])
+    tables = (
+        "plan_steps",
+        "rounds",
+        "passes",
+        "alignment_steps",
+        "correction_steps",
+        "logbook",
+        "selections",
+        "correction_versions",
+        "kept_states",
+        "alignment_versions",
+    )
+    far = resealed(
+        written,
+        [
+            f"UPDATE jobs SET id = {last}, round_id = {last} - round_id",
+            *(f"UPDATE {table} SET job_id = {last}" for table in tables),
+            f"UPDATE rounds SET id = {last} - id",
+            f"UPDATE takes SET round_id = {last} - round_id, id = {last} - id",
+            f"UPDATE alignment_steps SET alignment = json_set(alignment, '$.round_id', {last} - "
+            f"(alignment ->> '$.round_id'))",
+            *(
+                f"UPDATE {table} SET correction = "
+                f"json_set(correction, '$.round_id', {last} - (correction ->> '$.round_id'), "
+                f"'$.alignment.round_id', {last} - (correction ->> '$.alignment.round_id'))"
+                for table in ("correction_steps", "correction_versions")
+            ),
+            f"UPDATE logbook SET id = {last} - id",
+        ],
+    )
     before = {job.id for job in elsewhere.jobs.all()}
     assert put_back(elsewhere, far).fault == ""
     (new,) = {job.id for job in elsewhere.jobs.all()} - before
@@ -414,7 +439,7 @@ def test_a_pass_that_ran_when_the_backup_was_written_does_not_run_where_it_is_pu
     ran = "UPDATE passes SET state = 'running' WHERE id = (SELECT max(id) FROM passes)"
     put_back(elsewhere, resealed(written, [ran]))
     assert elsewhere.folder_work.present.fault == ""
-    elsewhere.taking.run_spot(1, elsewhere.jobs.get(1).spots[0].id)           # refused while anything sounds
+    elsewhere.taking.run_spot(1, elsewhere.jobs.get(1).spots[0].id)  # refused while anything sounds
     elsewhere.sound.wait()
 
 

@@ -53,8 +53,10 @@ def test_an_impulse_response_becomes_a_take_without_arrival(services, job):
     assert np.abs(take.level_db[inside]).mean() < 0.6
     view = services.reading.view(job.id, ReadWish(channels=("L",), view="impulse"))
     assert abs(view.details[0].found.time_s[np.argmax(np.abs(view.details[0].found.value))]) < 1e-4
-    assert "only recordings of the rig" in services.reading.view(
-        job.id, ReadWish(channels=("L",), view="noise")).details[0].fault
+    assert (
+        "only recordings of the rig"
+        in services.reading.view(job.id, ReadWish(channels=("L",), view="noise")).details[0].fault
+    )
 
 
 @pytest.mark.parametrize("ahead_ms", [0.0, 0.5, 3.0, 10.0, 30.0, 80.0, 300.0])
@@ -88,15 +90,18 @@ def test_a_curve_of_text_becomes_a_take_that_tells_its_level_alone(services, job
     assert services.reading.view(job.id, ReadWish(channels=("R",))).curves[0].takes[0].id == take.id
 
 
-@pytest.mark.parametrize(("data", "said"), [
-    (b"100 1\n200 2\n400 3\n", "3 points are too few"),
-    (b"\n".join(b"%d 0" % f for f in [*range(20, 40), *range(400, 420)]), "nothing stands between 39 and 400 Hz"),
-    (b"\n".join(b"%d 0" % f for f in range(100, 130)), "covers 100 to 129 Hz only"),
-    (b"100 1\n200 b\n", "not a number"),
-    (b"frequency level", "not a WAV"),
-    (wav(np.zeros(48_000)), "silent|s\\."),
-    (wav(decaying()[: round(0.21 * 48_000)]), "follow its direct sound|lasts"),
-])
+@pytest.mark.parametrize(
+    ("data", "said"),
+    [
+        (b"100 1\n200 2\n400 3\n", "3 points are too few"),
+        (b"\n".join(b"%d 0" % f for f in [*range(20, 40), *range(400, 420)]), "nothing stands between 39 and 400 Hz"),
+        (b"\n".join(b"%d 0" % f for f in range(100, 130)), "covers 100 to 129 Hz only"),
+        (b"100 1\n200 b\n", "not a number"),
+        (b"frequency level", "not a WAV"),
+        (wav(np.zeros(48_000)), "silent|s\\."),
+        (wav(decaying()[: round(0.21 * 48_000)]), "follow its direct sound|lasts"),
+    ],
+)
 def test_what_cannot_be_a_take_says_why_and_nothing_is_kept(services, job, data, said):
     with pytest.raises((FormatError, InvalidValue), match=said):
         services.elsewhere.add(job.id, "L", 1, data, file_name="odd")

@@ -49,7 +49,11 @@ def test_all_sample_jobs_are_there_and_what_is_still_to_be_prepared(tmp_path, tw
     make_samples(tmp_path / "data", report=silent)
     assert names(tmp_path / "data") == ["Sample 0", "Sample 1"]
     assert sorted(path.name for path in (tmp_path / "data").iterdir()) == [
-        "data-folder.txt", "dolce.sqlite", "lock", "preparing.json"]
+        "data-folder.txt",
+        "dolce.sqlite",
+        "lock",
+        "preparing.json",
+    ]
     assert (tmp_path / "data").stat().st_mode & 0o777 == 0o700
     assert (tmp_path / "data" / "dolce.sqlite").stat().st_mode & 0o777 == 0o600
 
@@ -79,8 +83,11 @@ def test_killed_while_they_are_moved_in_the_next_start_has_them_once(tmp_path, t
     with pytest.raises(Killed):
         make_samples(tmp_path, report=silent)
     monkeypatch.undo()
-    monkeypatch.setattr(first_start, "build_demo", lambda services, report: (
-        services.jobs.create(JobWish(name="Made again")), services.preparing.want([1])))
+    monkeypatch.setattr(
+        first_start,
+        "build_demo",
+        lambda services, report: (services.jobs.create(JobWish(name="Made again")), services.preparing.want([1])),
+    )
     make_samples(tmp_path, report=silent)
     assert names(tmp_path) == (["Made again"] if moved == 1 else ["Sample 0", "Sample 1"])
     assert not (tmp_path / "first-start").exists()

@@ -24,8 +24,8 @@ def process():
 
 @pytest.fixture(scope="module")
 def plan():
-    lacking = -5 * np.exp(-((np.log2(AT_HZ / 63) / 0.3) ** 2)) - 4 * np.exp(-((np.log2(AT_HZ / 160) / 0.2) ** 2))
-    needs = Needs(error_db=lacking[None], weight=np.ones(1))
+    absent = -5 * np.exp(-((np.log2(AT_HZ / 63) / 0.3) ** 2)) - 4 * np.exp(-((np.log2(AT_HZ / 160) / 0.2) ** 2))
+    needs = Needs(error_db=absent[None], weight=np.ones(1))
     return plan_correction(AT_HZ, needs, np.zeros(AT_HZ.size), limits=LIMITS)
 
 
@@ -59,5 +59,7 @@ def test_where_it_is_killed_the_fit_is_made_here(process, plan):
             os.kill(child, signal.SIGKILL)
             killed.set()
 
-    assert process(plan, LIMITS, 48_000.0, QUICK, kill_once).filters == fitted(
-        plan, LIMITS, 48_000.0, QUICK, nothing).filters
+    assert (
+        process(plan, LIMITS, 48_000.0, QUICK, kill_once).filters
+        == fitted(plan, LIMITS, 48_000.0, QUICK, nothing).filters
+    )

@@ -41,7 +41,7 @@ def test_the_file_for_a_whole_spot_plays_every_row_on_its_own_outputs(job):
     subs = next(part for part in spot_parts(job) if part.feed.together)
     assert subs.outputs == tuple(s.output for s in job.speakers if s.is_sub)
     gaps = np.diff(sorted(part.cued.silent_until for part in spot_parts(job)))
-    assert gaps.min() > 0.015 * RATE                          # so that their cues tell them apart
+    assert gaps.min() > 0.015 * RATE  # so that their cues tell them apart
 
 
 def test_a_whole_spot_is_cut_up_shown_and_kept_with_its_arrivals(services, job):
@@ -50,7 +50,7 @@ def test_a_whole_spot_is_cut_up_shown_and_kept_with_its_arrivals(services, job):
     assert (item.what, item.spot_id, item.why) == ("whole spot", job.spots[1].id, "by its name")
     assert [part.feed.code for part in item.found.parts] == [feed.code for feed in job.feeds]
     assert item.words == ()
-    assert services.taking.board(job.id).takes == {}                           # nothing is kept yet
+    assert services.taking.board(job.id).takes == {}  # nothing is kept yet
     assert services.imported_files.keep(job.id) == len(job.feeds)
     assert services.imported_files.items(job.id) == []
     from_file = services.taking.board(job.id).takes
@@ -61,10 +61,11 @@ def test_a_whole_spot_is_cut_up_shown_and_kept_with_its_arrivals(services, job):
     for cell, take in from_file.items():
         assert take.source == "file"
         assert take.arrival_s - from_file["L", cell[1]].arrival_s == pytest.approx(
-            by_rig[cell].arrival_s - by_rig["L", cell[1]].arrival_s, abs=20e-6)
+            by_rig[cell].arrival_s - by_rig["L", cell[1]].arrival_s, abs=20e-6
+        )
         (drift,) = [one for one in take.cautions if one.kind == "clock differs"]
         assert drift.value == pytest.approx(-45, abs=0.3)
-    assert len({take.level_group for take in from_file.values()}) == 1          # one recording: levels compare
+    assert len({take.level_group for take in from_file.values()}) == 1  # one recording: levels compare
     # The raw part is kept, and read again as it was played.
     data, name = services.taking.recording(job.id, from_file["L", cell[1]].id)
     assert name.endswith(".flac")
@@ -74,7 +75,9 @@ def test_a_whole_spot_is_cut_up_shown_and_kept_with_its_arrivals(services, job):
 def test_what_lacks_in_a_recording_of_a_spot_is_told_and_the_rest_kept(services, job):
     whole = of_whole_spot(job, at=0)
     length = sum(part.cued.size + RATE for part in spot_parts(job)[:3])
-    twice = np.concatenate([whole[:30_000 + length], whole[30_000:30_000 + length], whole[30_000 + length:][:90_000]])
+    twice = np.concatenate(
+        [whole[: 30_000 + length], whole[30_000 : 30_000 + length], whole[30_000 + length :][:90_000]]
+    )
     (item,) = laid(services, job, ("x.flac", flac(twice)))
     said = " ".join(item.words)
     assert "More than once in it: L, R, C" in said
@@ -90,7 +93,7 @@ def test_an_impossible_arrival_is_said_and_counts_nowhere(services, job):
     part = spot_parts(job)[0].cued
     begin, gap = 30_000 + round(0.5 * RATE), round(0.14 * RATE)
     end = begin + part.signal_at + part.signal.size - round(0.2 * RATE)
-    whole[begin:end - gap] = whole[begin + gap:end].copy()
+    whole[begin : end - gap] = whole[begin + gap : end].copy()
     laid(services, job, ("loft spot1.flac", flac(whole)))
     services.imported_files.keep(job.id)
     takes = services.taking.board(job.id).takes
@@ -116,13 +119,20 @@ def test_several_files_are_sorted_by_name_by_sound_and_by_what_is_empty(services
     text = "\n".join(f"{f:.1f};{-3.0:.1f}".replace(".", ",") for f in np.geomspace(20, 20_000, 100)).encode()
     device = audio_of(job, spot_id=job.spots[0].id, round_name="x", attempt=1)
     signal = np.pad(marked(sweep_of(job.rig)), (0, RATE))
-    sub = device.play_and_record({job.speaker("Sub2").output: signal}, sample_rate_hz=RATE, progress=lambda _: None,
-                                 stopped=lambda: False)[0]
-    items = laid(services, job, ("Rs spot 3.wav", flac(impulse)), ("curve.txt", text), ("rec.flac", flac(sub)),
-                 ("bad.wav", b"nothing"))
+    sub = device.play_and_record(
+        {job.speaker("Sub2").output: signal}, sample_rate_hz=RATE, progress=lambda _: None, stopped=lambda: False
+    )[0]
+    items = laid(
+        services,
+        job,
+        ("Rs spot 3.wav", flac(impulse)),
+        ("curve.txt", text),
+        ("rec.flac", flac(sub)),
+        ("bad.wav", b"nothing"),
+    )
     found = [(item.what, item.code, item.spot_id and job.spot(item.spot_id).number) for item in items]
     assert found[0] == ("impulse response", "Rs", 3)
-    assert found[1] == ("curve", "L", 1)                            # the next empty cell
+    assert found[1] == ("curve", "L", 1)  # the next empty cell
     assert found[2] == ("recording", "Sub1", 1)
     assert "by its sound" in items[2].why
     assert (items[3].what, bool(items[3].fault)) == ("unusable", True)
@@ -153,10 +163,20 @@ def test_the_imported_files_is_limited(services, job, monkeypatch):
         services.imported_files.add(job.id, [(b"12345678901", "a.wav")])
 
 
-@pytest.mark.parametrize(("name", "cell"), [
-    ("L spot 3.wav", ("L", 3)), ("Sub1_Sub2-spot04.flac", ("Sub1_Sub2", 4)), ("Subs s1.wav", ("Sub1_Sub2", 1)),
-    ("loft-Untouched-Rs-spot2-take1.flac", ("Rs", 2)), ("R03.wav", ("R", 3)), ("measured_C_pos5.wav", ("C", 5)),
-    ("recording 0007.wav", ("", None)), ("LR.wav", ("", None)), ("C spot 99.wav", ("C", None))])
+@pytest.mark.parametrize(
+    ("name", "cell"),
+    [
+        ("L spot 3.wav", ("L", 3)),
+        ("Sub1_Sub2-spot04.flac", ("Sub1_Sub2", 4)),
+        ("Subs s1.wav", ("Sub1_Sub2", 1)),
+        ("loft-Untouched-Rs-spot2-take1.flac", ("Rs", 2)),
+        ("R03.wav", ("R", 3)),
+        ("measured_C_pos5.wav", ("C", 5)),
+        ("recording 0007.wav", ("", None)),
+        ("LR.wav", ("", None)),
+        ("C spot 99.wav", ("C", None)),
+    ],
+)
 def test_names_tell_cells(job, name, cell):
     code, spot = cell_of_name(name, job)
     assert (code, spot and job.spot(spot).number) == cell

@@ -12,12 +12,18 @@ PLAN = attic()
 LEFT, RIGHT = PLAN.speakers
 
 
-@pytest.mark.parametrize(("plan", "said"), [
-    (replace(PLAN, reverberation=Reverberation(typed_s=4.0)), "would ring for"),
-    (replace(PLAN, reverberation=Reverberation(typed_s=0.05)), "simulation needs 60 ms"),
-    (replace(PLAN, speakers=(LEFT, replace(RIGHT, place=replace(LEFT.place, x_m=LEFT.place.x_m + 0.1)))),
-     "L and R stand 10 cm from each other"),
-    (replace(PLAN, spots=(replace(PLAN.spots[0], place=LEFT.place),)), "inside its box")])
+@pytest.mark.parametrize(
+    ("plan", "said"),
+    [
+        (replace(PLAN, reverberation=Reverberation(typed_s=4.0)), "would ring for"),
+        (replace(PLAN, reverberation=Reverberation(typed_s=0.05)), "simulation needs 60 ms"),
+        (
+            replace(PLAN, speakers=(LEFT, replace(RIGHT, place=replace(LEFT.place, x_m=LEFT.place.x_m + 0.1)))),
+            "L and R stand 10 cm from each other",
+        ),
+        (replace(PLAN, spots=(replace(PLAN.spots[0], place=LEFT.place),)), "inside its box"),
+    ],
+)
 def test_a_room_that_cannot_be_is_said_at_takes_and_at_the_line_check(services, plan, said):
     job_id = services.jobs.create(JobWish(name="Loft"), plan=plan).id
     services.rigging.set_rig(job_id, pace="fast", sweep_seconds=1.0)

@@ -77,15 +77,15 @@ def test_a_job_follows_again_when_it_is_told_to_and_may_be_undone(services):
     assert "follow Loft until they are changed here" in logbook(services, other.id)[-1]
     services.room.add_seat(first.id, "Bench")
     assert services.jobs.get(other.id).plan.seats[-1].name == "Bench"
-    assert services.following.may_follow(first.id) == []                 # it is followed
+    assert services.following.may_follow(first.id) == []  # it is followed
     third = services.jobs.create(JobWish(name="Elsewhere"))
     for follower, whom in ((first, third), (third, other), (third, third)):
         with pytest.raises(Conflict, match="can't follow"):
             services.following.follow(follower.id, whom.id)
     services.following.follow(other.id, None)
     assert services.jobs.get(other.id).follows is None
-    services.room.undo(other.id)                                         # the step that brought the bench
-    services.room.undo(other.id)                                         # and that of following
+    services.room.undo(other.id)  # the step that brought the bench
+    services.room.undo(other.id)  # and that of following
     assert [seat.name for seat in services.jobs.get(other.id).plan.seats][-1] == "Sofa"
 
 

@@ -36,20 +36,33 @@ def test_a_rig_in_order_has_nothing_to_look_at(services, plan):
         assert line.reading.noise_dbfs == pytest.approx(-77, abs=3)
 
 
-@pytest.mark.parametrize(("kind", "channels", "found", "said"), [
-    ("inverted", ("Ls",), {"Ls"}, "inverted"), ("inverted", ("Sub2",), {"Sub2"}, "inverted"),
-    ("swapped", ("L", "Ls"), {"L", "Ls"}, "distance"), ("dead", ("C",), {"C"}, "silent"),
-    ("dead", ("Sub1",), {"Sub1"}, "silent"), ("crossover", ("L",), {"L"}, "no bass"),
-    ("equaliser", ("R",), {"R"}, "hump"), ("gain", ("Sub1",), {"Sub1"}, "level"),
-    ("hum", (), None, "hum"), ("clipping", (), None, "clips"), ("feedback", (), None, "howls"),
-    ("microphone", (), None, "hump everywhere")])
+@pytest.mark.parametrize(
+    ("kind", "channels", "found", "said"),
+    [
+        ("inverted", ("Ls",), {"Ls"}, "inverted"),
+        ("inverted", ("Sub2",), {"Sub2"}, "inverted"),
+        ("swapped", ("L", "Ls"), {"L", "Ls"}, "distance"),
+        ("dead", ("C",), {"C"}, "silent"),
+        ("dead", ("Sub1",), {"Sub1"}, "silent"),
+        ("crossover", ("L",), {"L"}, "no bass"),
+        ("equaliser", ("R",), {"R"}, "hump"),
+        ("gain", ("Sub1",), {"Sub1"}, "level"),
+        ("hum", (), None, "hum"),
+        ("clipping", (), None, "clips"),
+        ("feedback", (), None, "howls"),
+        ("microphone", (), None, "hump everywhere"),
+    ],
+)
 def test_every_fault_that_one_line_shows_is_found_where_it_is(services, kind, channels, found, said):
     job_id = job_of(services, barn())
     services.rigging.set_faults(job_id, [Fault(kind=kind, channels=channels)])
     lines = checked(services, job_id)
     # Of a pair of subs the other one is too soft where one is too loud.
-    flagged = {c for c, line in lines.items()
-               if any(f.kind == said and (said != "level" or f.value > 0) for f in line.verdict.findings)}
+    flagged = {
+        c
+        for c, line in lines.items()
+        if any(f.kind == said and (said != "level" or f.value > 0) for f in line.verdict.findings)
+    }
     assert flagged == (found or {c for c, line in lines.items() if kind != "microphone" or not line.is_sub})
     others = {c for c, line in lines.items() if {f.kind for f in line.verdict.findings} - {"unsure"}} - flagged
     # Of three subs one that is far too loud makes the median of the others wander.
@@ -60,7 +73,7 @@ def test_swapped_outputs_of_a_mirrored_pair_are_found_by_ear_and_corrected(servi
     job_id = job_of(services, barn())
     services.rigging.set_faults(job_id, [Fault(kind="swapped", channels=("Ls", "Rs"))])
     lines = checked(services, job_id)
-    assert lines["Ls"].verdict.word == "right"                               # both are equally far away
+    assert lines["Ls"].verdict.word == "right"  # both are equally far away
     assert (lines["Ls"].really, lines["Rs"].really) == ("Rs", "Ls")
     assert services.lines.view(job_id).asked == "L"
     services.lines.answer(job_id, "Ls", heard="Rs")
@@ -70,12 +83,14 @@ def test_swapped_outputs_of_a_mirrored_pair_are_found_by_ear_and_corrected(servi
     services.lines.swap(job_id, "Ls", "Rs")
     after = services.jobs.get(job_id)
     assert (after.speaker("Ls").output, after.speaker("Rs").output) == (
-        before.speaker("Rs").output, before.speaker("Ls").output)
+        before.speaker("Rs").output,
+        before.speaker("Ls").output,
+    )
     view = services.lines.view(job_id)
     assert {x.channel for x in view.lines if x.reading is None} == {"Ls", "Rs"}
     again = checked(services, job_id, ["Ls", "Rs"])
     assert (again["Ls"].really, again["Rs"].really) == ("Ls", "Rs")
-    assert again["L"].reading is not None                                    # the others' readings stay
+    assert again["L"].reading is not None  # the others' readings stay
 
 
 def test_one_take_has_a_door_slam_and_its_repetition_has_not(services):
@@ -108,9 +123,12 @@ def test_another_microphone_shows_as_treble_that_is_not_there(services):
 
 def test_what_cannot_be_is_refused(services):
     job_id = job_of(services, attic())
-    for fault, said in ((Fault(kind="moon"), "not a fault"), (Fault(kind="dead"), "1 of the job's channels"),
-                        (Fault(kind="swapped", channels=("L", "L")), "2 of the job's channels"),
-                        (Fault(kind="dead", channels=("C",)), "1 of the job's channels")):
+    for fault, said in (
+        (Fault(kind="moon"), "not a fault"),
+        (Fault(kind="dead"), "1 of the job's channels"),
+        (Fault(kind="swapped", channels=("L", "L")), "2 of the job's channels"),
+        (Fault(kind="dead", channels=("C",)), "1 of the job's channels"),
+    ):
         with pytest.raises(InvalidValue, match=said):
             services.rigging.set_faults(job_id, [fault])
     with pytest.raises(Conflict, match="not checked yet"):

@@ -61,8 +61,10 @@ def test_what_is_handed_on_is_equally_loud_by_the_standard(rendered):
     services, job_id, audition = rendered
     # BS.1770-4 as another reading of the library's: its own filters (within 0.1 of the tables), on the files.
     meter = pyloudnorm.Meter(audition.sample_rate_hz)
-    loudness = [meter.integrated_loudness(samples(services.listening.sound(job_id, audition.number, place)))
-                for place in range(3)]
+    loudness = [
+        meter.integrated_loudness(samples(services.listening.sound(job_id, audition.number, place)))
+        for place in range(3)
+    ]
     assert max(loudness) - min(loudness) < 0.1
     assert audition.match.off_db < 0.1
     assert max(audition.match.loudness.values()) - min(audition.match.loudness.values()) > 0.5
@@ -75,12 +77,14 @@ def test_a_difference_between_presets_is_that_of_their_filters(rendered):
     # over the passage of what L and R play together lies between what each was changed by.
     services, job_id, audition = rendered
     view = services.loading.view(job_id, slot="A", content="corrected")
-    change = {c: s.correction_level_db(audition.pressure["preset-A"].frequency_hz, sample_rate_hz=48_000) + s.trim_db
-              for c, s in view.settings.items()}
+    change = {
+        c: s.correction_level_db(audition.pressure["preset-A"].frequency_hz, sample_rate_hz=48_000) + s.trim_db
+        for c, s in view.settings.items()
+    }
     aligned = services.loading.view(job_id, slot="B", content="aligned").settings
-    by_channel = np.array([change[c] - aligned[c].trim_db for c in change])     # the common cut is in both
+    by_channel = np.array([change[c] - aligned[c].trim_db for c in change])  # the common cut is in both
     found = audition.pressure["preset-A"].mean_db - audition.pressure["preset-B"].mean_db
-    wide = audition.pressure["preset-A"].frequency_hz > 600       # below, both add up by phase
+    wide = audition.pressure["preset-A"].frequency_hz > 600  # below, both add up by phase
     assert np.all(found[wide] >= by_channel.min(axis=0)[wide] - 0.3)
     assert np.all(found[wide] <= by_channel.max(axis=0)[wide] + 0.3)
 
@@ -98,8 +102,10 @@ def test_a_blind_test_plays_what_is_hidden_and_ends_in_the_logbook(rendered):
     for trial, was in enumerate(hidden, start=1):
         assert services.listening.hidden_sound(job_id, audition.number, trial) == audition.files[was]
         services.listening.answer(job_id, trial, was)
-    assert re.search(r"Heard blind, Drum, bass and strings at .*10 of 10 right; by guessing that happens in 0.1 %",
-                     logbook(services, job_id)[0])
+    assert re.search(
+        r"Heard blind, Drum, bass and strings at .*10 of 10 right; by guessing that happens in 0.1 %",
+        logbook(services, job_id)[0],
+    )
     with pytest.raises(NotFound, match="trial is over"):
         services.listening.hidden_sound(job_id, audition.number, 10)
 
@@ -143,7 +149,8 @@ def test_a_dull_long_recording_of_one_channel_plays_and_what_it_lacks_is_said(pa
     assert audition.remarks == (
         "The recording has one channel: it plays on L and R.",
         "Of its 10:00, 30 s from 1:30 on play.",
-        "The recording ends at 4 kHz: what lies above can't be compared with it.")
+        "The recording ends at 4 kHz: what lies above can't be compared with it.",
+    )
     assert audition.duration_s == pytest.approx(30, abs=0.1)
 
 
@@ -157,12 +164,15 @@ def test_channels_of_a_recording_that_the_room_lacks_are_named(pair):
     assert set(services.listening.view(job_id).audition.left_out) == {"C", "LFE", "Ls", "Rs"}
 
 
-@pytest.mark.parametrize(("data", "kind", "said"), [
-    (b"no sound", FormatError, "not a WAV or FLAC"),
-    (wav(np.zeros((48_000 * 3, 5)), 48_000), FormatError, "has 5 channels"),
-    (wav(np.zeros(48_000), 48_000), InvalidValue, "lasts 1.0 s"),
-    (wav(np.full(48_000 * 3, np.nan), 48_000, format="WAV"), FormatError, "no recorder gives"),
-])
+@pytest.mark.parametrize(
+    ("data", "kind", "said"),
+    [
+        (b"no sound", FormatError, "not a WAV or FLAC"),
+        (wav(np.zeros((48_000 * 3, 5)), 48_000), FormatError, "has 5 channels"),
+        (wav(np.zeros(48_000), 48_000), InvalidValue, "lasts 1.0 s"),
+        (wav(np.full(48_000 * 3, np.nan), 48_000, format="WAV"), FormatError, "no recorder gives"),
+    ],
+)
 def test_recordings_that_are_none_are_refused_with_the_reason(pair, data, kind, said):
     services, job_id = pair
     if said == "no recorder gives":
@@ -213,10 +223,23 @@ def test_a_note_says_what_was_compared(rendered):
 
 def test_switches_at_the_monitors_backs_are_heard_where_a_correction_counts_on_them(rendered):
     services, job_id, audition = rendered
-    lift = MonitorSwitches(name="Model", switches=(Switch(name="treble", positions=(
-        Position(name="0 dB"), Position(name="+4 dB", frequency_hz=(20.0, 20_000.0), level_db=(4.0, 4.0)))),))
-    services.shaping.change(job_id, "switches", lambda c: replace(c, switches=dict.fromkeys(
-        ("L", "R"), SwitchesAt(model=lift, chosen={"treble": "+4 dB"}))))
+    lift = MonitorSwitches(
+        name="Model",
+        switches=(
+            Switch(
+                name="treble",
+                positions=(
+                    Position(name="0 dB"),
+                    Position(name="+4 dB", frequency_hz=(20.0, 20_000.0), level_db=(4.0, 4.0)),
+                ),
+            ),
+        ),
+    )
+    services.shaping.change(
+        job_id,
+        "switches",
+        lambda c: replace(c, switches=dict.fromkeys(("L", "R"), SwitchesAt(model=lift, chosen={"treble": "+4 dB"}))),
+    )
     services.listening.begin(job_id, ListenWish(compared=PAIR))
     services.listening.wait(job_id)
     turned = services.listening.view(job_id).audition

@@ -15,7 +15,7 @@ from dolce.services.rig import live_session
 from dolce.services.sample.demo_rooms import attic, net_loft
 from dolce.services.sound.sounding import Sounding
 
-FULL_SCALE_SPL_DB = 120.0                       # of the rehearsal rig
+FULL_SCALE_SPL_DB = 120.0  # of the rehearsal rig
 
 
 def job_of(services, plan, **rig):
@@ -47,7 +47,7 @@ def test_level_comes_up_to_40_db_above_noise_and_becomes_that_of_the_sweeps(serv
 
 def test_what_was_stopped_before_it_began_does_not_count_as_running(services, monkeypatch):
     job_id = job_of(services, attic())
-    monkeypatch.setattr(Sounding, "hold", lambda sounding: sounding.stop.set())     # pressed before the first step
+    monkeypatch.setattr(Sounding, "hold", lambda sounding: sounding.stop.set())  # pressed before the first step
     services.live.start(job_id, "meter")
     assert services.sound.wait(20)
     view = services.live.view(job_id, "meter")
@@ -66,11 +66,12 @@ def test_ramp_stops_below_a_low_ceiling(services):
 def test_reference_level_is_read_of_every_channel_and_met_after_turning_as_told(services):
     plan = net_loft()
     plan = replace(plan, speakers=tuple(s for s in plan.speakers if s.channel in ("L", "Ls", "Sub1")))
-    job_id = job_of(services, plan, full_scale_spl_db=FULL_SCALE_SPL_DB, reference_db=82.0,
-                    ceiling_spl_db=115.0)                                    # it is far too loud before it is turned
+    job_id = job_of(
+        services, plan, full_scale_spl_db=FULL_SCALE_SPL_DB, reference_db=82.0, ceiling_spl_db=115.0
+    )  # it is far too loud before it is turned
     run(services, job_id, "reference", channel="L")
     view = services.reference.view(job_id)
-    assert view.suggested_db == 82                                           # 113 m3
+    assert view.suggested_db == 82  # 113 m3
     assert all(level.read_db is not None for level in view.levels)
     assert not view.agree
     for level in view.levels:
@@ -83,8 +84,9 @@ def test_reference_level_is_read_of_every_channel_and_met_after_turning_as_told(
     assert any("Reference level: Sub1 reads" in text for text in log)
 
 
-@pytest.mark.parametrize("match", [SubMatch(level_dbfs=-40), SubMatch(way="same place", sound="tone"),
-                                   SubMatch(step_db=0.5, level_dbfs=-40)])
+@pytest.mark.parametrize(
+    "match", [SubMatch(level_dbfs=-40), SubMatch(way="same place", sound="tone"), SubMatch(step_db=0.5, level_dbfs=-40)]
+)
 def test_subs_agree_within_a_step_after_turning_as_told(services, match):
     job_id = job_of(services, net_loft())
     services.rigging.set_faults(job_id, [Fault(kind="gain", channels=("Sub2",))])

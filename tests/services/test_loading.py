@@ -30,16 +30,20 @@ def presets(services, job_id):
     return services.jobs.get(job_id).processor.presets
 
 
-@pytest.mark.parametrize(("held", "wanted", "said"), [
-    ({}, {}, "the same"),
-    ({"trim_db": -2.0}, {"trim_db": 0.5}, "trim −2.0 to +0.5 dB"),
-    ({"trim_db": -2.0}, {"trim_db": -2.0009}, "the same"),
-    ({"delay_s": 0.001}, {"delay_s": 0.0012}, "delay 1.000 to 1.200 ms"),
-    ({}, {"polarity": "inverted"}, "polarity normal to inverted"),
-    ({}, {"high_pass": Crossover(frequency_hz=80)}, "crossover none to 80 Hz Linkwitz-Riley 24 dB"),
-    ({"filters": (BELL,)}, {}, "1 to 0 bands"),
-    ({"filters": (BELL, BELL)}, {"filters": (BELL, BandFilter(frequency_hz=90, gain_db=1, q=1))}, "1 of 2 bands"),
-    ({"all_pass": (AllPass(frequency_hz=60, q=1),)}, {}, "1 to 0 all-passes")])
+@pytest.mark.parametrize(
+    ("held", "wanted", "said"),
+    [
+        ({}, {}, "the same"),
+        ({"trim_db": -2.0}, {"trim_db": 0.5}, "trim −2.0 to +0.5 dB"),
+        ({"trim_db": -2.0}, {"trim_db": -2.0009}, "the same"),
+        ({"delay_s": 0.001}, {"delay_s": 0.0012}, "delay 1.000 to 1.200 ms"),
+        ({}, {"polarity": "inverted"}, "polarity normal to inverted"),
+        ({}, {"high_pass": Crossover(frequency_hz=80)}, "crossover none to 80 Hz Linkwitz-Riley 24 dB"),
+        ({"filters": (BELL,)}, {}, "1 to 0 bands"),
+        ({"filters": (BELL, BELL)}, {"filters": (BELL, BandFilter(frequency_hz=90, gain_db=1, q=1))}, "1 of 2 bands"),
+        ({"all_pass": (AllPass(frequency_hz=60, q=1),)}, {}, "1 to 0 all-passes"),
+    ],
+)
 def test_differences_are_told_part_by_part(held, wanted, said):
     assert difference_words(differences(ChannelSettings(**held), ChannelSettings(**wanted))) == said
 
@@ -106,7 +110,7 @@ def test_what_was_there_is_put_back_also_nothing(job):
 
 def test_a_kept_correction_is_loaded_beside_the_present_one(job):
     services, job_id = job
-    services.blending.keep(job_id, "mine", "")
+    services.seat_weighting_service.keep(job_id, "mine", "")
     kept = services.shaping.correction(job_id)
     services.shaping.remove_band(job_id, "L", kept.bands["L"][0].id)
     content = next(key for key in services.loading.view(job_id).contents if key.startswith("version-"))
@@ -119,7 +123,7 @@ def test_a_kept_correction_is_loaded_beside_the_present_one(job):
     assert view.loaded_is_current == {"A": True, "B": True}
     assert view.cuts_differ == (held["A"].cut_db != held["B"].cut_db)
     # A kept one that is gone leaves its preset as it is; nothing is known of its being current.
-    services.blending.forget(job_id, int(content.removeprefix("version-")))
+    services.seat_weighting_service.forget(job_id, int(content.removeprefix("version-")))
     assert services.loading.view(job_id).loaded_is_current["A"] is False
     with pytest.raises((InvalidValue, Conflict)):
         services.loading.load(job_id, "A", content)

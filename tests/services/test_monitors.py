@@ -34,8 +34,9 @@ def job(taken):
 
 
 def with_model(services, job_id, name="Nearfield"):
-    kept = services.switching.add_steps(name, "Treble", shape="high shelf", frequency_hz=5000, q=0.7,
-                                        steps_db=[2, -2, -4])
+    kept = services.switching.add_steps(
+        name, "Treble", shape="high shelf", frequency_hz=5000, q=0.7, steps_db=[2, -2, -4]
+    )
     kept = services.switching.add_steps(name, "Bass", shape="low shelf", frequency_hz=150, q=0.7, steps_db=[-3])
     services.switching.use(job_id, "L", kept.id)
     return kept
@@ -45,14 +46,14 @@ def test_a_model_is_kept_for_all_jobs_and_the_best_positions_change_what_is_pred
     services, job_id = job
     with_model(services, job_id)
     before = services.shaping.view(job_id, "R").shape
-    view = services.switching.view(job_id, "R")                     # linked: the partner has them too
+    view = services.switching.view(job_id, "R")  # linked: the partner has them too
     assert [one.name for one in view.at.model.switches] == ["Treble", "Bass"]
     assert view.search.after_db <= view.search.before_db
     services.switching.set_positions(job_id, "L", measured={}, chosen={"Treble": "−4 dB"})
     after = services.shaping.view(job_id, "R").shape
     moved = after.before_db + after.level_db - before.before_db - before.level_db
     at = services.shaping.correction(job_id).switches["R"]
-    assert np.abs(moved - at.change_db(GRID))[ABOVE].max() < 0.3     # what the sub adds there is next to nothing
+    assert np.abs(moved - at.change_db(GRID))[ABOVE].max() < 0.3  # what the sub adds there is next to nothing
     assert at.change_db(GRID).min() < -3.5
     services.shaping.undo(job_id)
     assert not services.shaping.correction(job_id).switches["R"].turned
@@ -86,8 +87,9 @@ def test_a_round_that_is_not_as_predicted_says_so_and_one_that_is_becomes_the_st
     assert correction.switches["L"].measured["Bass"] == "−3 dB"
     assert not correction.switches["L"].turned
     # By takes: both rounds sound the same, so this position does nothing.
-    kept = services.switching.add_measured(job_id, "Nearfield", "Desk", "on", channel="L", without=view.base.id,
-                                           with_it=view.later[0].id)
+    kept = services.switching.add_measured(
+        job_id, "Nearfield", "Desk", "on", channel="L", without=view.base.id, with_it=view.later[0].id
+    )
     desk = next(one for one in kept.switches if one.name == "Desk")
     assert [one.name for one in desk.positions] == ["0 dB", "on"]
     # The microphone does not come back to the hair: 0.6 dB between both rounds.
@@ -138,12 +140,12 @@ def test_takes_at_rising_level_tell_how_loud_it_plays_and_count_for_nothing_else
 
 def test_typed_clean_levels_go_before_takes_and_are_undone(job):
     services, job_id = job
-    assert all(b.clean_db is None for b in services.clean_levels.view(job_id, "L").bands)       # no pressure known
+    assert all(b.clean_db is None for b in services.clean_levels.view(job_id, "L").bands)  # no pressure known
     services.clean_levels.type_levels(job_id, "L", "40 90\n100 100\n8000 104")
     view = services.clean_levels.view(job_id, "L")
     assert (view.typed[125.0], view.bands[2].typed) == (pytest.approx(100.2), True)
     assert view.least.margin_db == min(b.clean_db - b.needed_db for b in view.bands if b.typed)
-    assert (view.assumed, view.reference_db) == (True, 82.0)        # 59 cubic metres; common practice
+    assert (view.assumed, view.reference_db) == (True, 82.0)  # 59 cubic metres; common practice
     with pytest.raises(InvalidValue, match="out of range"):
         services.clean_levels.type_levels(job_id, "L", "40 90\n100 300\n8000 104")
     services.clean_levels.type_levels(job_id, "L", "")
@@ -151,9 +153,20 @@ def test_typed_clean_levels_go_before_takes_and_are_undone(job):
 
 
 def with_band(services, job_id, **band):
-    services.shaping.change(job_id, "band", lambda c: replace(c, bands={**c.bands, "L": (
-        Band(filter=BandFilter(frequency_hz=100, gain_db=-3, q=1)),
-        Band(filter=BandFilter(**{"frequency_hz": 400, "gain_db": 12, "q": 1, **band})))}))
+    services.shaping.change(
+        job_id,
+        "band",
+        lambda c: replace(
+            c,
+            bands={
+                **c.bands,
+                "L": (
+                    Band(filter=BandFilter(frequency_hz=100, gain_db=-3, q=1)),
+                    Band(filter=BandFilter(**{"frequency_hz": 400, "gain_db": 12, "q": 1, **band})),
+                ),
+            },
+        ),
+    )
     return services.shaping.correction(job_id).bands["L"][1].id
 
 
@@ -215,9 +228,15 @@ def test_points_of_a_drawn_target_begin_where_the_target_lies_and_are_moved(job)
     with pytest.raises(Conflict, match="no points"):
         services.targets.set_point(job_id, "L", 100, 3)
     curve = services.targets.curve(job_id, "points", channel="L")
-    services.shaping.set_aim(job_id, aim=Aim(target=replace(services.shaping.correction(job_id).target, curve=curve),
-                                             means=FilterType()), anchor="band", anchor_band_hz=(200, 2000),
-                             anchor_level_db=0.0, linked=True, preference=None)
+    services.shaping.set_aim(
+        job_id,
+        aim=Aim(target=replace(services.shaping.correction(job_id).target, curve=curve), means=FilterType()),
+        anchor="band",
+        anchor_band_hz=(200, 2000),
+        anchor_level_db=0.0,
+        linked=True,
+        preference=None,
+    )
     assert not services.shaping.correction(job_id).target_db("L", GRID).any()
     services.targets.set_point(job_id, "L", 100, 3)
     services.targets.set_point(job_id, "L", 120, 4, instead_of=2)
@@ -239,7 +258,7 @@ def test_turned_switches_count_in_sums_with_the_sub_and_in_proof(job):
     services.switching.set_positions(job_id, "L", measured={}, chosen={"Treble": "−4 dB"})
     turned = services.shaping.correction(job_id).switches["L"].change_db(GRID)
     after = services.shaping.view(job_id, "L").shape
-    assert after.share is not None                                   # a sum: the sub plays its bass
+    assert after.share is not None  # a sum: the sub plays its bass
     for name in ("before_db", "predicted_db"):
         moved = getattr(after, name) + after.level_db - getattr(before, name) - before.level_db
         assert np.abs(moved - turned)[GRID > 500].max() < 0.1

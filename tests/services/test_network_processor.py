@@ -80,8 +80,8 @@ def test_a_stand_in_that_has_ended_writes_into_no_file(tmp_path):
     stand_in.close()
     thread.join(20)
     assert not thread.is_alive()
-    files = [(tmp_path / f"{number}").open("wb") for number in range(8)]      # numbers that were given back are theirs
-    stand_in._http.pull_trigger()                                             # as by an answer that came too late
+    files = [(tmp_path / f"{number}").open("wb") for number in range(8)]  # numbers that were given back are theirs
+    stand_in._http.pull_trigger()  # as by an answer that came too late
     for file in files:
         file.close()
         assert (tmp_path / file.name).read_bytes() == b""
@@ -116,7 +116,7 @@ def test_a_load_that_breaks_off_plays_nowhere_and_is_gone_on_with(rack):
     device._ask = lambda method, path, values=None: asked.append(path) or ask(method, path, values)
     device.load("A", PRESET)
     assert memory.state.presets["A"] == PRESET
-    assert sum("/outputs/" in path for path in asked) == 2          # the first was there already
+    assert sum("/outputs/" in path for path in asked) == 2  # the first was there already
 
 
 def test_two_who_load_at_once_are_kept_apart_and_a_mixed_preset_never_comes_of_it(rack):
@@ -140,10 +140,14 @@ def test_two_who_load_at_once_are_kept_apart_and_a_mixed_preset_never_comes_of_i
     assert memory.state.presets["A"] == mine
 
 
-@pytest.mark.parametrize(("preset", "slot", "said"), [
-    (replace(PRESET, channels={"Ls": ChannelSettings()}), "A", "no output Ls"),
-    (PRESET, "D", "no preset 'D'"),
-    (replace(PRESET, channels={"L": ChannelSettings(filters=(BELL,) * 60)}), "A", "does not fit")])
+@pytest.mark.parametrize(
+    ("preset", "slot", "said"),
+    [
+        (replace(PRESET, channels={"Ls": ChannelSettings()}), "A", "no output Ls"),
+        (PRESET, "D", "no preset 'D'"),
+        (replace(PRESET, channels={"L": ChannelSettings(filters=(BELL,) * 60)}), "A", "does not fit"),
+    ],
+)
 def test_what_it_has_no_room_for_is_refused_in_words(rack, preset, slot, said):
     memory, device = rack
     with pytest.raises(DeviceError, match=said):
@@ -374,10 +378,16 @@ def _once_it_speaks(silent, view, *asked, **how):
     return found
 
 
-ANSWERS = {"nested": b"[" * 100_000, "a list": b"[1, 2]", "half a character": b'{"name": "\\ud800", "protocol": 1}',
-           "no number": b'{"level": NaN}', "nothing of a processor": b"{}", "text": b"hello",
-           "outputs that are none": b'{"protocol": 1, "name": "x", "version": "1", "outputs": 3, "limits": {}}',
-           "limits that are none": b'{"protocol": 1, "name": "x", "version": "1", "outputs": [], "limits": [[]]}'}
+ANSWERS = {
+    "nested": b"[" * 100_000,
+    "a list": b"[1, 2]",
+    "half a character": b'{"name": "\\ud800", "protocol": 1}',
+    "no number": b'{"level": NaN}',
+    "nothing of a processor": b"{}",
+    "text": b"hello",
+    "outputs that are none": b'{"protocol": 1, "name": "x", "version": "1", "outputs": 3, "limits": {}}',
+    "limits that are none": b'{"protocol": 1, "name": "x", "version": "1", "outputs": [], "limits": [[]]}',
+}
 
 
 class Teller:
@@ -399,7 +409,7 @@ class Teller:
                     link.recv(65_536)
                     for k in range(0, len(self.said), step := 1 if self.pause_s else len(self.said)):
                         self.ended.wait(self.pause_s)
-                        link.sendall(self.said[k:k + step])
+                        link.sendall(self.said[k : k + step])
 
     def close(self):
         self.ended.set()

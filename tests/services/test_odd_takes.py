@@ -29,7 +29,9 @@ def test_nothing_is_odd_on_a_board_taken_as_planned(demo, demo_job, board):
 
 def test_what_is_odd_is_found_anew_when_a_take_is_added_and_once_only_else(demo, demo_job, monkeypatch):
     asked = []
-    monkeypatch.setattr("dolce.services.takes.outliers.outliers", lambda levels, *_, **__: asked.append(len(levels)) or [])
+    monkeypatch.setattr(
+        "dolce.services.takes.outliers.outliers", lambda levels, *_, **__: asked.append(len(levels)) or []
+    )
     board = demo.taking.board(demo_job)
     taking = Taking(demo.context, demo.sound, None)
     for _ in range(2):
@@ -53,7 +55,8 @@ def test_a_microphone_that_was_not_moved_is_found_at_its_spot(board):
         levels[channel, spots[4]] = levels[channel, spots[3]] + noise.normal(0, 0.2, ANALYSIS_GRID_HZ.size)
     odd = found_in(levels, spots)
     assert {(one.cell, one.kind, one.other) for one in odd} == {
-        ((channel, spots[4]), "not moved", spots[3]) for channel in ("L", "R")}
+        ((channel, spots[4]), "not moved", spots[3]) for channel in ("L", "R")
+    }
     assert outlier_words(odd[0], job).startswith("Spot 5 sounds as spot 4 did.")
 
 
@@ -68,14 +71,19 @@ def test_somebody_in_the_way_is_found_at_its_cell(board):
 
 def test_two_rows_that_were_exchanged_at_one_spot_are_found_by_their_arrivals(board):
     levels, spots, job = board
-    flight = {(channel, spot): seconds for spot in spots[:3] for channel, seconds in
-              (("L", 0.0040), ("R", 0.0043), ("C", 0.0036), ("Ls", 0.0081), ("Rs", 0.0062))}
-    arrival = {cell: seconds + 0.011 for cell, seconds in flight.items()}             # one latency for all
+    flight = {
+        (channel, spot): seconds
+        for spot in spots[:3]
+        for channel, seconds in (("L", 0.0040), ("R", 0.0043), ("C", 0.0036), ("Ls", 0.0081), ("Rs", 0.0062))
+    }
+    arrival = {cell: seconds + 0.011 for cell, seconds in flight.items()}  # one latency for all
     assert found_in(levels, spots, arrival, flight) == []
     arrival["Ls", spots[1]], arrival["L", spots[1]] = arrival["L", spots[1]], arrival["Ls", spots[1]]
     odd = found_in(levels, spots, arrival, flight)
-    assert {(one.cell[0], one.cell[1], one.kind) for one in odd} == {("L", spots[1], "wrong row"),
-                                                                     ("Ls", spots[1], "wrong row")}
+    assert {(one.cell[0], one.cell[1], one.kind) for one in odd} == {
+        ("L", spots[1], "wrong row"),
+        ("Ls", spots[1], "wrong row"),
+    }
     assert "arrives as Ls would" in outlier_words(next(one for one in odd if one.cell[0] == "L"), job)
 
 

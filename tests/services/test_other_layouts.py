@@ -15,7 +15,7 @@ STOPS = ("room", "rig", "takes", "read", "align", "shape", "load", "prove")
 @pytest.mark.parametrize(("layout", "subs"), [("1.0", 0), ("5.1.2", 2)])
 def test_a_job_of_any_layout_goes_through_all_stops(services, layout, subs):
     job = services.jobs.create(JobWish(name="Loft"), plan=new_plan(SIZE, layout=layout, subs=subs, spots=2))
-    services.rigging.set_rig(job.id, pace="fast", sweep_seconds=4.0)           # a second leaves subs 12 dB above noise
+    services.rigging.set_rig(job.id, pace="fast", sweep_seconds=4.0)  # a second leaves subs 12 dB above noise
     client = create_app(services).test_client()
 
     def all_open():
@@ -31,8 +31,10 @@ def test_a_job_of_any_layout_goes_through_all_stops(services, layout, subs):
     all_open()
     if len(job.channels) > 1:
         alignment_table = services.aligning.view(job.id).alignment_table
-        told = {channel_row.reading.channel: channel_row.reading.polarity for channel_row in alignment_table.channel_rows}
-        assert told.pop("C", "normal") in ("normal", "unsure")                 # three-way: of two takes not always told
+        told = {
+            channel_row.reading.channel: channel_row.reading.polarity for channel_row in alignment_table.channel_rows
+        }
+        assert told.pop("C", "normal") in ("normal", "unsure")  # three-way: of two takes not always told
         assert set(told.values()) == {"normal"}
         assert all(-20 <= channel_row.trim_db <= 0 for channel_row in alignment_table.channel_rows)
         services.aligning.use_proposal(job.id)
@@ -62,8 +64,15 @@ def test_linked_pairs_get_the_same_bands_and_others_their_own(services):
     services.taking.run_rest(job.id)
     services.sound.wait()
     view = services.shaping.view(job.id)
-    services.shaping.set_aim(job.id, aim=view.correction.aim("L"), preference=None, anchor="band",
-                             anchor_band_hz=(200.0, 2000.0), anchor_level_db=0.0, linked=True)
+    services.shaping.set_aim(
+        job.id,
+        aim=view.correction.aim("L"),
+        preference=None,
+        anchor="band",
+        anchor_band_hz=(200.0, 2000.0),
+        anchor_level_db=0.0,
+        linked=True,
+    )
     services.shaping.find(job.id)
     bands = services.shaping.view(job.id).correction.bands
     assert bands["L"] == bands["R"]

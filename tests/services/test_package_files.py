@@ -108,9 +108,15 @@ def test_what_a_device_can_not_hold_is_shortened_and_said(shaped):
     services, job_id = shaped
     copy = services.jobs.copy(job_id).id
     services.processor.add_limits(copy, ProcessorLimits(name="Short", bands=0, taps=4096))
-    services.shaping.set_aim(copy, aim=Aim(limits=Limits(from_hz=30.0), means=FilterType(
-        method="convolution", duration_s=0.08)), anchor="band", anchor_band_hz=(200, 2000), anchor_level_db=0.0,
-        linked=True, preference=None)
+    services.shaping.set_aim(
+        copy,
+        aim=Aim(limits=Limits(from_hz=30.0), means=FilterType(method="convolution", duration_s=0.08)),
+        anchor="band",
+        anchor_band_hz=(200, 2000),
+        anchor_level_db=0.0,
+        linked=True,
+        preference=None,
+    )
     services.shaping.find(copy)
     files = files_of(services, copy, rates_hz=(48_000, 192_000))
     assert soundfile.info(io.BytesIO(files["impulse-responses/48000/L-48000Hz.wav"])).frames == 3840
@@ -171,7 +177,7 @@ def test_takes_are_written_as_aes69_and_read_back(shaped, tmp_path):
     assert name == "responses L Untouched.sofa"
     path = Path(tmp_path / "l.sofa")
     path.write_bytes(data)
-    read = sofar.read_sofa(str(path), verify=True, verbose=False)      # the reference library finds nothing amiss
+    read = sofar.read_sofa(str(path), verify=True, verbose=False)  # the reference library finds nothing amiss
     assert (read.GLOBAL_SOFAConventions, read.Data_SamplingRate) == ("SingleRoomSRIR", 48_000)
     assert_allclose(read.SourcePosition, np.tile(job.speaker("L").place.as_array(), (4, 1)))
     assert_allclose(sorted(map(tuple, read.ListenerPosition)), sorted(tuple(s.place.as_array()) for s in job.spots))
@@ -195,8 +201,9 @@ def test_takes_are_written_as_aes69_and_read_back(shaped, tmp_path):
 
 def test_files_for_a_device_hold_only_what_it_takes_and_the_note_says_what_was_rounded(shaped):
     services, job_id = shaped
-    small = ProcessorLimits(name="Old rack", bands=3, gain_step_db=0.5, trim_step_db=0.5, delay_step_s=0.0005,
-                            highest_gain_db=3.0, taps=0)
+    small = ProcessorLimits(
+        name="Old rack", bands=3, gain_step_db=0.5, trim_step_db=0.5, delay_step_s=0.0005, highest_gain_db=3.0, taps=0
+    )
     with services.context.change() as work:
         small = work.processors.add(small)
     plain = json.loads(files_of(services, job_id, rates_hz=(48_000,))["filters/filters.json"])
@@ -221,8 +228,9 @@ def test_files_for_a_device_hold_only_what_it_takes_and_the_note_says_what_was_r
         assert one["delay_s"] == pytest.approx(round(before["delay_s"] / 0.0005) * 0.0005)
         left_out, _ = next(at for at in does if at not in kept)
         assert f"the band at {left_out:.0f} Hz" in note
-    wide = ProcessorLimits(name="New rack", bands=31, gain_step_db=0.01, trim_step_db=0.01, taps=65_536, lowest_q=0.1,
-                           highest_q=50)
+    wide = ProcessorLimits(
+        name="New rack", bands=31, gain_step_db=0.01, trim_step_db=0.01, taps=65_536, lowest_q=0.1, highest_q=50
+    )
     with services.context.change() as work:
         wide = work.processors.add(wide)
     note = files_of(services, job_id, rates_hz=(48_000,), device=wide.id)["README.txt"].decode()
@@ -230,6 +238,7 @@ def test_files_for_a_device_hold_only_what_it_takes_and_the_note_says_what_was_r
 
 
 # The whole hand-over, rebuilt from the package alone
+
 
 @pytest.fixture(scope="module")
 def managed(prepared):
@@ -252,10 +261,16 @@ def section(row, rate):
         b, d = (1 + alpha * a, -2 * c, 1 - alpha * a), (1 + alpha / a, -2 * c, 1 - alpha / a)
     else:
         s = 1 if row["type"] == "low_shelf" else -1
-        b = (a * (a + 1 - s * (a - 1) * c + 2 * r * alpha), s * 2 * a * (a - 1 - s * (a + 1) * c),
-             a * (a + 1 - s * (a - 1) * c - 2 * r * alpha))
-        d = (a + 1 + s * (a - 1) * c + 2 * r * alpha, -s * 2 * (a - 1 + s * (a + 1) * c),
-             a + 1 + s * (a - 1) * c - 2 * r * alpha)
+        b = (
+            a * (a + 1 - s * (a - 1) * c + 2 * r * alpha),
+            s * 2 * a * (a - 1 - s * (a + 1) * c),
+            a * (a + 1 - s * (a - 1) * c - 2 * r * alpha),
+        )
+        d = (
+            a + 1 + s * (a - 1) * c + 2 * r * alpha,
+            -s * 2 * (a - 1 + s * (a + 1) * c),
+            a + 1 + s * (a - 1) * c - 2 * r * alpha,
+        )
     return np.array([*b, *d]) / d[0]
 
 
@@ -305,10 +320,15 @@ def test_the_predicted_response_follows_from_the_package_alone(managed):
                 heard = [spectrum_at(work.takes.response(takes[route["output"], spot]), at) for spot in spots]
                 parts.append(np.array(heard) * turn)
             rebuilt = sum(parts)
-            ours = sum(ways_of(outputs, bass_responses(
-                services.context.bass, work, job, job.round_id, job.channels, spots=spots), channel).values())
+            ours = sum(
+                ways_of(
+                    outputs,
+                    bass_responses(services.context.bass, work, job, job.round_id, job.channels, spots=spots),
+                    channel,
+                ).values()
+            )
             inside = np.isin(SUM_HZ, at)
-            strong = np.abs(rebuilt) > 1e-4 * np.abs(rebuilt).max()          # nulls between are numbers near nothing
+            strong = np.abs(rebuilt) > 1e-4 * np.abs(rebuilt).max()  # nulls between are numbers near nothing
             apart = 20 * np.log10(np.abs(rebuilt[strong]) / np.abs(ours[:, inside][strong]))
             assert np.abs(apart).max() < 0.1, channel
     # And as pages predict it: levels over 1/12 octave from the same sums.
@@ -326,6 +346,7 @@ def test_every_field_of_the_settings_is_described(managed):
 
 
 # A sum that can't be formed everywhere
+
 
 def test_a_spot_without_a_known_arrival_is_named_and_the_others_are_summed(managed):
     services, _ = managed
@@ -355,12 +376,12 @@ def test_filters_that_were_found_for_other_seats_say_so(managed):
     seat_weightings = services.shaping.view(job_id).seat_weightings
     services.shaping.set_seat_weighting(job_id, seat_weightings[1])
     assert services.shaping.correction(job_id).found_for_others == seat_weightings[0]
-    services.blending.keep(job_id, "Couch only")
+    services.seat_weighting_service.keep(job_id, "Couch only")
     page = client_of(services).get(f"/jobs/{job_id}/shape?sheet=seat_weighting").text
     assert f"found for {seat_weightings[0].name}" in page
     assert f"filters for {seat_weightings[0].name}" in page
-    table = services.blending.table(job_id)
-    assert table.range_hz == (20, 500)                                   # one range for all rows, and named
+    table = services.seat_weighting_service.table(job_id)
+    assert table.range_hz == (20, 500)  # one range for all rows, and named
     assert "20 Hz to 500 Hz for every correction" in page
     assert [row.found_for for row in table.rows] == [seat_weightings[0], seat_weightings[0]]
 
@@ -372,7 +393,7 @@ def test_ranges_and_levels_are_offered_before_the_first_search(managed):
     page = client.get(f"/jobs/{job_id}/shape/before-find/L").text
     rows = {one.channel: one for one in services.shaping.proposed_ranges(job_id)}
     assert set(rows) == set(services.jobs.get(job_id).channels)
-    assert rows["L"].range_hz == rows["R"].range_hz                      # a pair gets one range
+    assert rows["L"].range_hz == rows["R"].range_hz  # a pair gets one range
     assert rows["Sub1"].range_hz[1] <= 120
     assert "Cuts first: level of the target" in page
     services.shaping.use_proposed_ranges(job_id)
@@ -396,6 +417,11 @@ def test_subs_are_protected_below_their_end_and_the_package_holds_it(managed):
     services.shaping.stand_on_present(job_id)
     told = json.loads(files_of(services, job_id, rates_hz=(48_000,))["settings.json"])
     assert told["outputs"]["Sub2"]["high_pass"] == {
-        "side": "high", "kind": "butterworth", "order": 4, "slope_db_per_octave": 24, "frequency_hz": 25.0}
+        "side": "high",
+        "kind": "butterworth",
+        "order": 4,
+        "slope_db_per_octave": 24,
+        "frequency_hz": 25.0,
+    }
     post(client, f"/jobs/{job_id}/align/protect/Sub1", off="1")
     assert services.aligning.view(job_id).alignment.channels["Sub1"].high_pass is None

@@ -76,7 +76,7 @@ def test_a_pause_within_a_wait_leaves_the_rest_of_the_wait(services, job_id):
     services.sound.pause()
     services.sound.go_on()
     assert not services.sound.running().paused
-    assert services.sound.running().waiting_s > 50                # who went on may still be beside the microphone
+    assert services.sound.running().waiting_s > 50  # who went on may still be beside the microphone
     assert done == []
     services.sound.go_on()
     assert services.sound.wait(20)
@@ -159,12 +159,12 @@ def test_what_a_look_says_of_a_pass_is_no_newer_than_the_takes_it_sees(services,
         playing.set()
         assert go_on.wait(20)
 
-    with services.context.look() as before:                      # opened before it begins
+    with services.context.look() as before:  # opened before it begins
         started(services, job_id, [("L", 1)], during=last)
         assert before.passes.running().done_steps == 0
         assert playing.wait(20)
         with services.context.look() as work:
-            work.jobs.get(job_id)                                # from here on it sees the store as it is now
+            work.jobs.get(job_id)  # from here on it sees the store as it is now
             go_on.set()
             assert services.sound.wait(20)
             seen = work.passes.running()
@@ -188,7 +188,7 @@ def test_a_clock_that_jumps_changes_neither_what_counts_nor_its_order(services, 
         numbers.append((take.attempt, take.id))
         assert take.taken_at == clock[0]
     assert [attempt for attempt, _ in numbers] == [1, 2, 3, 4]
-    assert numbers == sorted(numbers)                              # the one that was made last counts, whatever it says
+    assert numbers == sorted(numbers)  # the one that was made last counts, whatever it says
     attempts = [entry.text for entry in services.jobs.logbook(job_id) if entry.text.startswith("Take of L")]
     assert len(attempts) == 4
     assert services.taking.board(job_id).last_pass.state == "done"

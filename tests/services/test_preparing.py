@@ -23,13 +23,13 @@ def test_takes_come_by_themselves_and_are_those_of_a_pass(services, job_id):
     services.preparing.wait()
     assert services.taking.board(job_id).taken == 4
     assert services.preparing.present is None
-    assert services.sound.latest(job_id, "takes") is None                        # it was no pass
+    assert services.sound.latest(job_id, "takes") is None  # it was no pass
     copied = services.jobs.copy(job_id, with_takes=False, name="By hand")
     services.taking.run_rest(copied.id)
     services.sound.wait()
     one, other = (services.taking.board(number).takes["L", 1] for number in (job_id, copied.id))
-    assert one.arrival_s == pytest.approx(other.arrival_s, abs=120e-6)           # a seed, so a placement, of its own
-    services.preparing.begin()                                                   # nothing left to do
+    assert one.arrival_s == pytest.approx(other.arrival_s, abs=120e-6)  # a seed, so a placement, of its own
+    services.preparing.begin()  # nothing left to do
     assert services.preparing.present is None
 
 
@@ -37,7 +37,7 @@ def test_the_next_start_goes_on_where_this_one_ended(tmp_path):
     services = open_services(tmp_path)
     job = services.jobs.create(JobWish(name="Barn"))
     services.rigging.set_rig(job.id, pace="fast", sweep_seconds=1.0)
-    services.preparing.want([job.id, 999])                                       # one of them is gone by then
+    services.preparing.want([job.id, 999])  # one of them is gone by then
     seen = []
     whole = services.taking.rehearse
 
@@ -47,6 +47,7 @@ def test_the_next_start_goes_on_where_this_one_ended(tmp_path):
             told(done, of)
             if done == 2:
                 services.preparing._stop.set()
+
         whole(job_id, told=counted, stopped=stopped)
 
     object.__setattr__(services.preparing, "_taking", type("Taking", (), {"rehearse": staticmethod(until_two)}))
@@ -72,9 +73,9 @@ def test_whoever_works_on_a_job_is_left_alone_and_the_rest_can_be_left_out(servi
             services.taking.new_round(job_id, name="Mine")
 
     services.taking.rehearse(job_id, told=new_round, stopped=lambda: False)
-    assert services.taking.board(job_id).taken == 0                              # nothing came into the new round
+    assert services.taking.board(job_id).taken == 0  # nothing came into the new round
     with services.context.look() as work:
-        assert len(work.takes.latest(untouched)) == 1                            # nor anything more into the old one
+        assert len(work.takes.latest(untouched)) == 1  # nor anything more into the old one
     services.preparing.give_up()
     services.preparing.begin()
     services.preparing.wait()
@@ -113,6 +114,7 @@ def test_the_round_through_the_correction_is_gone_on_with_at_the_next_start(serv
             seen.append(done)
             if services.jobs.get(job_id).processor.active == "A" and done == 1:
                 services.preparing._stop.set()
+
         whole(number, told=counted, stopped=stopped)
 
     finishing = replace(services.preparing._finishing, taking=Through(services.taking, until_the_first_corrected))

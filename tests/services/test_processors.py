@@ -63,7 +63,7 @@ def test_what_another_in_the_chain_is_set_to_stands_on_load_and_in_the_files(ser
     assert services.jobs.get(job_id).rig.others[0].settings == "Auto correction on, 8 bands below 300 Hz"
     load = client.get(f"/jobs/{job_id}/load").text
     assert "Auto correction on, 8 bands below 300 Hz" in load
-    assert "16 bands, −24 to +12 dB in steps of 0.1" in load                     # the one that Dolce loads, beside it
+    assert "16 bands, −24 to +12 dB in steps of 0.1" in load  # the one that Dolce loads, beside it
     parts, _ = services.loading.package(job_id, PackageWish(rates_hz=(48_000,)))
     note = zipfile.ZipFile(io.BytesIO(b"".join(parts))).read("README.txt").decode()
     assert "Receiver, 12 ms, all channels: Auto correction on, 8 bands below 300 Hz" in note
@@ -104,7 +104,7 @@ def test_a_processor_that_breaks_off_half_way_is_known_as_it_stands(services, jo
 
 def test_what_was_changed_elsewhere_is_found_before_a_pass_and_kept_apart(services, job_id):
     services.processor.leave_something(job_id)
-    assert known(services, job_id).bypassed                        # nobody has read it since
+    assert known(services, job_id).bypassed  # nobody has read it since
     with pytest.raises(Conflict, match=r"changed from elsewhere: it is C, Film night now, and was bypassed"):
         services.taking.run_spot(job_id, services.jobs.get(job_id).spots[0].id)
     assert known(services, job_id).description == "C, Film night"
@@ -127,8 +127,8 @@ def test_a_processor_that_is_only_spoken_of_holds_what_the_person_says(services,
     assert services.taking.board(job_id).slate_left == 0
     services.rigging.set_rig(job_id, hardware="rehearsal")
     services.processor.looked_at(job_id)
-    assert known(services, job_id).bypassed                        # the rehearsal's own was never loaded
-    assert known(services, job_id).slate == tuple(SLATE)           # ticks are the person's
+    assert known(services, job_id).bypassed  # the rehearsal's own was never loaded
+    assert known(services, job_id).slate == tuple(SLATE)  # ticks are the person's
 
 
 def test_another_processor_of_the_chain_is_heard_and_is_part_of_a_round(services, job_id):
@@ -168,10 +168,12 @@ def test_one_for_the_subs_alone_leaves_the_others_in_time(services):
 def test_a_chain_that_can_not_be_is_refused_beside_its_field(services, job_id):
     client = client_of(services)
     services.processor.add_other(job_id, RECEIVER)
-    for typed, said in (({"other_name": "Receiver"}, "two processors of the chain have one name"),
-                        ({"other_name": ""}, "needs a name"),
-                        ({"other_name": "X", "other_channels": "L, Q9"}, "There is no channel Q9. There are L, R."),
-                        ({"other_name": "X", "other_latency_ms": "900"}, "out of range")):
+    for typed, said in (
+        ({"other_name": "Receiver"}, "two processors of the chain have one name"),
+        ({"other_name": ""}, "needs a name"),
+        ({"other_name": "X", "other_channels": "L, Q9"}, "There is no channel Q9. There are L, R."),
+        ({"other_name": "X", "other_latency_ms": "900"}, "out of range"),
+    ):
         answer = post(client, f"/jobs/{job_id}/rig/chain", **{"other_latency_ms": "0", "other_channels": "", **typed})
         assert answer.status_code == 422
         assert said in answer.text
@@ -183,10 +185,15 @@ def test_a_chain_that_can_not_be_is_refused_beside_its_field(services, job_id):
 def test_a_device_without_crossovers_is_not_given_any():
     limits = ProcessorLimits(name="Plain", crossovers=False)
     crossover = Crossover(frequency_hz=80)
-    preset = Preset(name="x", channels={"L": ChannelSettings(high_pass=crossover)},
-                    bass=BassManagement(crossover=crossover, subs=("Sub1",)))
-    assert tuple(map(unsupported_words, limits.broken_by(preset))) == ("bass goes to the subs, the device has no crossovers",
-                                        "L: crossover, the device has none")
+    preset = Preset(
+        name="x",
+        channels={"L": ChannelSettings(high_pass=crossover)},
+        bass=BassManagement(crossover=crossover, subs=("Sub1",)),
+    )
+    assert tuple(map(unsupported_words, limits.broken_by(preset))) == (
+        "bass goes to the subs, the device has no crossovers",
+        "L: crossover, the device has none",
+    )
     assert ProcessorLimits(name="Rich").broken_by(preset) == ()
 
 
@@ -197,8 +204,18 @@ def rows(services, table):
 
 def test_equal_states_are_kept_once_with_their_taps_and_forgotten_when_nobody_has_them(services, job_id):
     taps = Convolution.of(np.linspace(1, 0, 500), sample_rate_hz=48_000)
-    convolved = ProcessorState(active="A", presets={"A": Preset(name="Ours", channels={
-        "L": ChannelSettings(convolution=taps), "R": ChannelSettings(convolution=taps, filters=(BELL,))})})
+    convolved = ProcessorState(
+        active="A",
+        presets={
+            "A": Preset(
+                name="Ours",
+                channels={
+                    "L": ChannelSettings(convolution=taps),
+                    "R": ChannelSettings(convolution=taps, filters=(BELL,)),
+                },
+            )
+        },
+    )
     states = rows(services, "states")
     with services.context.change() as work:
         for number in range(3):
@@ -206,7 +223,7 @@ def test_equal_states_are_kept_once_with_their_taps_and_forgotten_when_nobody_ha
             work.takes.set_round_state(made.id, convolved, name=f"R{number}")
         work.kept_states.add(job_id, convolved, at=services.context.now())
     assert (rows(services, "states") - states, rows(services, "taps")) == (1, 1)
-    services.context.database.state_cache._kept.clear()                   # as after a new start
+    services.context.database.state_cache._kept.clear()  # as after a new start
     with services.context.look() as work:
         rounds = [r for r in work.takes.rounds(job_id) if r.name.startswith("R")]
         assert [r.state for r in rounds] == [convolved] * 3
@@ -217,11 +234,20 @@ def test_equal_states_are_kept_once_with_their_taps_and_forgotten_when_nobody_ha
 
 
 def test_taps_that_the_disk_has_changed_are_not_taken_for_those_that_were_kept(services, job_id):
-    convolved = ProcessorState(active="A", presets={"A": Preset(name="Ours", channels={
-        "L": ChannelSettings(convolution=Convolution.of(np.linspace(1, 0, 500), sample_rate_hz=48_000))})})
+    convolved = ProcessorState(
+        active="A",
+        presets={
+            "A": Preset(
+                name="Ours",
+                channels={
+                    "L": ChannelSettings(convolution=Convolution.of(np.linspace(1, 0, 500), sample_rate_hz=48_000))
+                },
+            )
+        },
+    )
     with services.context.change() as work:
         work.jobs.set_processor(job_id, convolved)
-    services.context.database.state_cache._kept.clear()                   # as after a new start
+    services.context.database.state_cache._kept.clear()  # as after a new start
     assert services.jobs.get(job_id).processor == convolved
     with services.context.database.engine.begin() as connection:
         connection.exec_driver_sql("UPDATE taps SET data = CAST(x'07' || substr(data, 2) AS BLOB)")

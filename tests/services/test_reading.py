@@ -39,7 +39,7 @@ def statements(services, wish):
 
 def test_statements_grow_neither_with_channels_nor_with_spots(demo):
     one = ReadWish(channels=("L",), place=Place(spot=1), smoothing="none")
-    for wish in (ReadWish(), one):                               # what stays at hand is read once
+    for wish in (ReadWish(), one):  # what stays in the cache is read once
         statements(demo, wish)
     few = statements(demo, one)
     assert statements(demo, ReadWish(smoothing="none")) == few
@@ -52,8 +52,9 @@ def test_unsmoothed_curves_are_those_of_each_response(demo):
         for take, level in zip(curve.takes, curve.level_db, strict=True):
             with demo.context.look() as work:
                 response = work.takes.response(take.id)
-            np.testing.assert_allclose(level, level_on_grid(response, at_hz=ANALYSIS_GRID_HZ, per_octave=None),
-                                       atol=1e-3)                # the response is kept as 32-bit numbers
+            np.testing.assert_allclose(
+                level, level_on_grid(response, at_hz=ANALYSIS_GRID_HZ, per_octave=None), atol=1e-3
+            )  # the response is kept as 32-bit numbers
 
 
 def test_two_rounds_are_held_against_each_other_with_their_difference(demo, demo_job):
@@ -67,7 +68,7 @@ def test_two_rounds_are_held_against_each_other_with_their_difference(demo, demo
 def test_two_channels_meet_where_they_are_levelled(demo, demo_job):
     view = demo.reading.view(demo_job, ReadWish(channels=("L",), against_channel="R", levelled="at", level_hz=300))
     k = int(np.argmin(np.abs(ANALYSIS_GRID_HZ - 300)))
-    assert view.difference_db[k] == pytest.approx(0, abs=0.1)           # between two points of the grid
+    assert view.difference_db[k] == pytest.approx(0, abs=0.1)  # between two points of the grid
     assert np.abs(view.difference_db).max() > 2
 
 
@@ -98,8 +99,9 @@ def test_a_window_of_cycles_is_taken_from_the_response_at_its_arrival(demo, demo
     with demo.context.look() as work:
         response = work.takes.response(detail.take.id)
     at = ANALYSIS_GRID_HZ[::2]
-    np.testing.assert_allclose(detail.found[::2], level_of_cycles_db(
-        response, at_hz=at, arrival_s=detail.take.arrival_s, cycles=4))
+    np.testing.assert_allclose(
+        detail.found[::2], level_of_cycles_db(response, at_hz=at, arrival_s=detail.take.arrival_s, cycles=4)
+    )
 
 
 def test_noise_and_distortion_of_a_rehearsal_are_noise(demo, demo_job):
@@ -128,15 +130,18 @@ def net_loft_taken(tmp_path_factory):
 def test_the_computed_sum_of_one_sub_is_that_sub_and_seats_are_named(net_loft_taken):
     services, job_id = net_loft_taken
     table = services.reading.view(job_id, ReadWish(view="seats")).seats[0]
-    alone, both = (next(row for row in table.rows if row.channels == channels)
-                   for channels in (("Sub1",), ("Sub1", "Sub2")))
+    alone, both = (
+        next(row for row in table.rows if row.channels == channels) for channels in (("Sub1",), ("Sub1", "Sub2"))
+    )
     with services.context.look() as work:
         job = work.jobs.get(job_id)
         takes = {(t.channel, t.spot_id): t for t in work.takes.latest(job.round_id)}
     # A sub alone at a seat is the average of its takes there, over 1/12 octave; bins of 0.4 Hz: 0.3 dB.
     k = [int(np.argmin(np.abs(BASS_HZ - f))) for f in (50, 80)]
-    levels = [level_on_grid(_response(services, takes["Sub1", spot.id].id), at_hz=BASS_HZ[k], per_octave=12)
-              for spot in job.plan.spots_of(job.seat.id)]
+    levels = [
+        level_on_grid(_response(services, takes["Sub1", spot.id].id), at_hz=BASS_HZ[k], per_octave=12)
+        for spot in job.plan.spots_of(job.seat.id)
+    ]
     expected = average_over_spots(levels).level_db
     row = table.seats.index(job.seat.name)
     np.testing.assert_allclose(alone.by_seat_db[row][k], expected, atol=0.3)
@@ -190,8 +195,6 @@ def _response(services, take_id):
         return work.takes.response(take_id)
 
 
-
-
 def test_a_selection_is_kept_by_name_and_opens_as_it_was(demo, demo_job):
     client = client_of(demo)
     address = "channel=R&view=phase&phase=unwrapped&place=spot-3"
@@ -230,8 +233,9 @@ def test_what_a_curve_says_is_read_in_one_statement_however_many_channels_stand_
     assert len(sent) == 1
 
 
-@pytest.mark.parametrize("view", ["phase", "delay", "impulse", "step", "energy", "slices", "map", "times", "distortion",
-                                  "noise"])
+@pytest.mark.parametrize(
+    "view", ["phase", "delay", "impulse", "step", "energy", "slices", "map", "times", "distortion", "noise"]
+)
 def test_every_view_shows_the_mean_over_the_spots_too(demo, demo_job, view):
     shown = demo.reading.view(demo_job, ReadWish(channels=("L",), view=view, over="average"))
     (detail,) = shown.details
@@ -245,7 +249,7 @@ def test_every_view_shows_the_mean_over_the_spots_too(demo, demo_job, view):
 def test_averages_of_slow_views_are_found_while_a_single_take_is_looked_at(demo, monkeypatch):
     demo.reading.view(1, ReadWish(view="phase"))
     demo.context.background.wait()
-    monkeypatch.setattr("dolce.services.read.reading.detail_of", None)     # whoever computes anything now fails
+    monkeypatch.setattr("dolce.services.read.reading.detail_of", None)  # whoever computes anything now fails
     for view in ("times", "distortion", "noise"):
         shown = demo.reading.view(1, ReadWish(view=view, over="average", smoothing="1/3"))
         assert [(one.count, one.fault) for one in shown.details] == [(9, ""), (9, "")]

@@ -45,8 +45,12 @@ def test_takes_of_one_round_in_a_row_are_one_line_and_nothing_else_is():
     )
     found = list(grouped(log))
     assert [one.text for one in found] == [
-        "Job created.", "3 takes of L, R at 2 spots, round Untouched; 1 not clean.", "Levels and delays chosen.",
-        "Take of L at spot 1, round After: clean.", "Take of R at spot 1, round Later: clean."]
+        "Job created.",
+        "3 takes of L, R at 2 spots, round Untouched; 1 not clean.",
+        "Levels and delays chosen.",
+        "Take of L at spot 1, round After: clean.",
+        "Take of R at spot 1, round Later: clean.",
+    ]
     assert (found[1].begun_at, found[1].ended_at) == (BEGUN + timedelta(minutes=1), BEGUN + timedelta(minutes=3))
     assert [entry for one in found for entry in one.entries] == log
     assert [one.lasted for one in found] == [False, True, False, False, False]
@@ -94,7 +98,7 @@ def test_the_file_needs_nothing_else(told):
     for outside in ("src=", "href=", "url(", "<script", "<form", "http://", "https://"):
         assert outside not in text.replace("http://www.w3.org/2000/svg", "")
     assert text.count('class="report-plot"') == 4
-    assert '<svg' in text
+    assert "<svg" in text
 
 
 def test_a_job_with_nothing_in_it_has_a_report_too(services):

@@ -55,7 +55,7 @@ def test_microphones_serve_all_jobs_and_a_change_reaches_them(services):
         services.microphones.read_curve(number, 0, b"20 0\nno numbers\n", file_name="bad.txt")
     services.microphones.delete(number)
     assert services.microphones.view(first).shelf == ()
-    assert services.jobs.get(first).rig.curve is not None                    # jobs keep what they know
+    assert services.jobs.get(first).rig.curve is not None  # jobs keep what they know
     services.microphones.restore(number)
     assert [m.id for m in services.microphones.view(first).shelf] == [number]
 
@@ -127,9 +127,9 @@ def test_the_loop_takes_latency_and_electronics_out_of_every_take(services):
     turned = np.angle(np.exp(1j * np.radians(phase_of_l(services, job_id) - phase)))
     assert np.degrees(np.median(np.abs(turned[(ANALYSIS_GRID_HZ > 100) & (ANALYSIS_GRID_HZ < 2000)]))) < 5
     at_20k = np.argmin(np.abs(ANALYSIS_GRID_HZ - 18_000))
-    assert after.level_db[at_20k] - before.level_db[at_20k] == pytest.approx(0.243, abs=0.05)   # 0.3 (18/20)^2 dB
+    assert after.level_db[at_20k] - before.level_db[at_20k] == pytest.approx(0.243, abs=0.05)  # 0.3 (18/20)^2 dB
     services.rigging.set_rig(job_id, sample_rate_hz=96_000)
-    assert services.jobs.get(job_id).rig.loop_in_use is None                 # it holds for its rate only
+    assert services.jobs.get(job_id).rig.loop_in_use is None  # it holds for its rate only
 
 
 def test_a_microphone_on_the_loops_input_is_refused(services):
@@ -180,8 +180,11 @@ def test_chain_that_cannot_be_read_is_ticked_and_a_round_remembers_the_ticks(ser
 def test_takes_and_lines_are_refused_while_the_processor_shuts_or_dims(services, shut):
     job_id = job_of(services)
     services.processor.dim(job_id) if shut == "dim" else getattr(services.processor, shut)(job_id, "L")
-    for begin in (lambda: services.taking.run_spot(job_id, 1), lambda: services.lines.run(job_id),
-                  lambda: services.rigging.check_level(job_id)):
+    for begin in (
+        lambda: services.taking.run_spot(job_id, 1),
+        lambda: services.lines.run(job_id),
+        lambda: services.rigging.check_level(job_id),
+    ):
         with pytest.raises(Conflict, match=r"dimmed|silent"):
             begin()
 
@@ -191,8 +194,10 @@ def test_shape_align_and_load_keep_to_the_limits_of_the_processor(services):
     taken(services, job_id)
     services.aligning.use_proposal(job_id)
     services.shaping.find(job_id)
-    box = services.processor.add_limits(job_id, ProcessorLimits(
-        name="Little box", bands=3, gain_step_db=0.5, highest_q=4, trim_step_db=0.5, most_delay_s=0.01))
+    box = services.processor.add_limits(
+        job_id,
+        ProcessorLimits(name="Little box", bands=3, gain_step_db=0.5, highest_q=4, trim_step_db=0.5, most_delay_s=0.01),
+    )
     assert services.shaping.view(job_id).broken
     with pytest.raises(Conflict, match="Little box can't hold it"):
         services.loading.load(job_id, "A", "corrected")
@@ -202,12 +207,11 @@ def test_shape_align_and_load_keep_to_the_limits_of_the_processor(services):
     assert 1 <= len(bands) <= 3
     assert all(band.filter.gain_db % 0.5 == 0 and band.filter.q <= 4 for band in bands)
     with pytest.raises(InvalidValue, match=r"steps of 0\.5 dB"):
-        services.shaping.edit_band(job_id, "L", bands[0].id,
-                                   type(bands[0].filter)(frequency_hz=50, gain_db=-1.2, q=1))
+        services.shaping.edit_band(job_id, "L", bands[0].id, type(bands[0].filter)(frequency_hz=50, gain_db=-1.2, q=1))
     with pytest.raises(InvalidForm, match="device allows 10 ms"):
         services.aligning.choose(job_id, {"L": (0.0, 15.0, "normal"), "R": (0.0, 0.0, "normal")})
     services.aligning.use_proposal(job_id)
-    with pytest.raises(Conflict, match="can't hold it: R: trim"):              # the filters stand on the old trims
+    with pytest.raises(Conflict, match="can't hold it: R: trim"):  # the filters stand on the old trims
         services.loading.load(job_id, "A", "corrected")
     services.shaping.stand_on_present(job_id)
     services.loading.load(job_id, "A", "corrected")

@@ -32,11 +32,11 @@ def test_a_player_keeps_its_place_in_silence_and_never_steps():
     ramp = {1: np.linspace(-1, 1, 4800, dtype=np.float32), 2: np.ones(4800, dtype=np.float32)}
     player = RoomPlayer(ramp, sample_rate_hz=48_000, gain_db=0.0)
     first = player.next_block(1200)
-    assert first[2][0] == 0                                          # it fades in
+    assert first[2][0] == 0  # it fades in
     assert first[2][-1] == 1
     player.sound(None)
     down, quiet = player.next_block(1200), player.next_block(1200)
-    assert np.abs(np.diff(np.concatenate([first[2], down[2], quiet[2]]))).max() < 1.5 / 960      # of a 20 ms ramp
+    assert np.abs(np.diff(np.concatenate([first[2], down[2], quiet[2]]))).max() < 1.5 / 960  # of a 20 ms ramp
     assert not quiet[2].any()
     assert player.silent_blocks == 1
     player.sound(-6.0)
@@ -70,7 +70,7 @@ def test_switching_goes_through_silence_to_the_other_preset_at_its_own_gain(play
         return block
 
     player.next_block = noted
-    services.room_listening._playing.device = None                   # blocks are asked for here, not by a clock
+    services.room_listening._playing.device = None  # blocks are asked for here, not by a clock
     services.room_listening.switch(job_id, "preset-B")
     assert services.jobs.get(job_id).processor.active == "B"
     gains = services.listening.cache(job_id).match.gain_db
@@ -96,7 +96,7 @@ def test_what_was_stopped_before_it_began_does_not_count_as_playing(playing, mon
     services, job_id = playing
     services.sound.stop()
     services.sound.wait()
-    monkeypatch.setattr(Sounding, "hold", lambda sounding: sounding.stop.set())     # pressed before the first step
+    monkeypatch.setattr(Sounding, "hold", lambda sounding: sounding.stop.set())  # pressed before the first step
     services.room_listening.start(job_id, "preset-A")
     assert services.sound.wait(20)
     assert services.room_listening.look(job_id) is None

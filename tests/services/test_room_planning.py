@@ -35,8 +35,9 @@ CHANGES = {
     "pattern": lambda room, job: room.lay_out_spots(job, "rows", seat_id=1, count=2, spacing_m=0.3),
     "spot": lambda room, job: room.add_spot(job, 2),
     "removed spot": lambda room, job: room.remove_spot(job, 3),
-    "box": lambda room, job: room.add_box(job, Box(id=9, kind="desk", place=Point(x_m=3, y_m=3, z_m=0.7), width_m=1,
-                                                   depth_m=0.5, height_m=0.04)),
+    "box": lambda room, job: room.add_box(
+        job, Box(id=9, kind="desk", place=Point(x_m=3, y_m=3, z_m=0.7), width_m=1, depth_m=0.5, height_m=0.04)
+    ),
     "box size": lambda room, job: room.set_box(job, 2, depth_m=1.1),
     "removed box": lambda room, job: room.remove_box(job, 2),
     "outline": lambda room, job: room.start_outline(job),
@@ -71,7 +72,7 @@ def test_a_change_after_undo_drops_what_had_been_undone(services, job_id):
 def test_what_if_keeps_nothing_and_follows_pairs(services, job_id):
     before = plan_of(services, job_id)
     view = services.room.what_if(job_id, "L", Point(x_m=1.5, y_m=1.0, z_m=1.25))
-    assert set(view.ghosts) == {"L", "R"}                                     # the barn moves pairs mirrored
+    assert set(view.ghosts) == {"L", "R"}  # the barn moves pairs mirrored
     assert view.ghosts["L"] == before.speaker("L").place
     assert view.findings != services.room.view(job_id).findings
     assert plan_of(services, job_id) == before
@@ -101,9 +102,11 @@ def test_takes_protect_their_channels(services, job_id):
     services.room.move(job_id, "spot-2", plan_of(services, job_id).spot(2).place.along(z_m=0.02))
     services.taking.run_spot(job_id, 2)
     services.sound.wait()
-    for change in (lambda: services.room.set_layout(job_id, "1.0", subs=0),
-                   lambda: services.room.remove_channel(job_id, "L"),
-                   lambda: services.room.use_file(job_id, b"{}", name="x.json")):
+    for change in (
+        lambda: services.room.set_layout(job_id, "1.0", subs=0),
+        lambda: services.room.remove_channel(job_id, "L"),
+        lambda: services.room.use_file(job_id, b"{}", name="x.json"),
+    ):
         before = plan_of(services, job_id)
         with pytest.raises((Conflict, FormatError)):
             change()
@@ -128,10 +131,10 @@ def test_takes_stay_with_their_spots_whatever_is_laid_out_over_them(services, jo
     board = services.taking.board(job_id)
     assert (board.taken, board.away, len(board.takes)) == (0, 2, 0)
     assert services.progress.status(job_id).stops[2].line == f"0 of {2 * len(new)} takes"
-    services.room.undo(job_id)                                   # they are there again
+    services.room.undo(job_id)  # they are there again
     assert services.taking.board(job_id).takes.keys() == {("L", 2), ("R", 2)}
     services.room.remove_spot(job_id, 2)
-    services.room.add_spot(job_id, 1)                            # and a new spot never gets the id of an old one
+    services.room.add_spot(job_id, 1)  # and a new spot never gets the id of an old one
     assert plan_of(services, job_id).spots[-1].id > max(old)
     assert services.taking.board(job_id).taken == 0
 
@@ -159,8 +162,9 @@ def test_a_file_of_a_room_brings_no_ids_that_takes_hang_on(services, job_id):
     services.room.set_layout(job_id, "2.0", subs=0)
     services.taking.repeat(job_id, "L", 2)
     services.sound.wait()
-    elsewhere = data.replace(b'"id": 2,', b'"id": 99,').replace(b'"id": 3,', b'"id": 2,').replace(
-        b'"id": 99,', b'"id": 3,')
+    elsewhere = (
+        data.replace(b'"id": 2,', b'"id": 99,').replace(b'"id": 3,', b'"id": 2,').replace(b'"id": 99,', b'"id": 3,')
+    )
     services.room.use_file(job_id, elsewhere, name="room.json")
     place = services.taking.board(job_id).takes["L", 2].spot_place
     assert plan_of(services, job_id).spot(2).place == place
@@ -241,7 +245,7 @@ def test_without_spots_the_rig_and_the_board_say_so(services, job_id):
     with pytest.raises(Conflict, match="last spot"):
         services.room.remove_spot(job_id, 1)
     services.room.set_seat(job_id, 2, name="Puppeteer", weight=1, main=True)
-    services.room.remove_seat(job_id, 1)                                       # its spot goes with it
+    services.room.remove_seat(job_id, 1)  # its spot goes with it
     with pytest.raises(Conflict, match="no spot for the microphone"):
         services.rigging.check_level(job_id)
     assert services.taking.board(job_id).next_spot is None

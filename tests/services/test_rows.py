@@ -141,7 +141,7 @@ def test_a_recorder_with_a_clock_of_its_own_agrees_with_one_clock(services, job_
     own = taken(services, job_id, *rows)
     for code in rows:
         (drift,) = [said for said in own[code].cautions if said.kind == "clock differs"]
-        assert drift.value == pytest.approx(-60, abs=0.2)          # the rehearsal's recorder is 60 ppm slow
+        assert drift.value == pytest.approx(-60, abs=0.2)  # the rehearsal's recorder is 60 ppm slow
         assert own[code].arrival_known
         late = (own[code].arrival_s - own["L"].arrival_s) - (one[code].arrival_s - one["L"].arrival_s)
         assert abs(late) < 20e-6
@@ -183,7 +183,7 @@ def test_a_take_6_db_softer_tells_whether_something_distorts_and_does_not_count(
     assert [one.level_dbfs for one in cell.attempts] == [loud.level_dbfs - 6, loud.level_dbfs]
     view = CellView.of(cell, services.taking.board(job_id), None, [])
     assert view.distorts == distorts
-    assert view.repeats_db is None                               # of another level, it is no repeat
+    assert view.repeats_db is None  # of another level, it is no repeat
     # Taken again at its level, the new one counts.
     services.taking.repeat(job_id, "L", spot)
     services.sound.wait(60)

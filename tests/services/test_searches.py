@@ -17,7 +17,7 @@ def pressed_at_once(press, times=20):
         press(k)
 
     with ThreadPoolExecutor(times) as pool:
-        list(pool.map(one, range(times)))                       # raises what any of them raised
+        list(pool.map(one, range(times)))  # raises what any of them raised
 
 
 def until_stopped(begun):
@@ -48,7 +48,7 @@ def test_twenty_presses_for_different_things_leave_one_search_and_no_fault():
     searches, begun = Searches(), []
     pressed_at_once(lambda k: searches.begin(1, ToldSearch(), until_stopped(begun), name="s", asked=k))
     assert searches.of(1).running
-    assert sum(thread.is_alive() for thread in begun) <= 1       # the others ended before the next began
+    assert sum(thread.is_alive() for thread in begun) <= 1  # the others ended before the next began
     searches.close()
     assert not any(thread.is_alive() for thread in begun)
 

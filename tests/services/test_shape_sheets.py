@@ -1,4 +1,4 @@
-"""What the sheets of Shape do: searches behind the pages, verdicts, seat weightings and versions, targets, convolutions."""
+"""What the sheets of Shape do: searches, verdicts, seat weightings and versions, targets, convolutions."""
 
 from dataclasses import replace
 
@@ -57,7 +57,7 @@ def test_a_search_behind_the_pages_ends_with_filters_and_a_stopped_one_changes_n
     services.shaping.searches.stop(job_id)
     search = services.shaping.searches.of(job_id)
     assert search.done
-    assert search.stopped or services.shaping.correction(job_id).found        # it may just have been done
+    assert search.stopped or services.shaping.correction(job_id).found  # it may just have been done
     if search.stopped:
         assert services.shaping.correction(job_id) == before
     services.shaping.begin_find(job_id)
@@ -98,11 +98,11 @@ def test_an_overruled_verdict_is_kept_shown_and_taken_back(job):
     services, job_id = job
     mine = Overruled(from_hz=60, to_hz=120, verdict="leave", reason="the desk will go")
     services.shaping.overrule(job_id, "L", mine)
-    shape = services.shaping.view(job_id, "R").shape                     # linked: the partner too
+    shape = services.shaping.view(job_id, "R").shape  # linked: the partner too
     region = next(s for s in shape.plan.regions if s.from_hz < 90 < s.to_hz)
     assert (region.verdict, region.reason) == ("leave", "the desk will go")
     inside = (GRID > 62) & (GRID < 118)
-    assert np.abs(shape.plan.wished_db[inside]).max() == 0
+    assert np.abs(shape.plan.desired_db[inside]).max() == 0
     # Another for part of it takes its place.
     services.shaping.overrule(job_id, "L", replace(mine, from_hz=100, to_hz=150, verdict="only cut"))
     assert [o.from_hz for o in services.shaping.correction(job_id).overruled["L"]] == [100]
@@ -110,7 +110,7 @@ def test_an_overruled_verdict_is_kept_shown_and_taken_back(job):
     assert services.shaping.correction(job_id).overruled == {}
 
 
-def test_evidence_of_a_stretch_says_where_it_stands(job):
+def test_evidence_of_a_region_says_where_it_stands(job):
     services, job_id = job
     shape = services.shaping.view(job_id, "L").shape
     region = max((s for s in shape.plan.regions if s.kind != "outside"), key=lambda s: abs(s.size_db))
@@ -126,39 +126,46 @@ def test_seat_weightings_side_by_side_say_what_each_seat_gains(job):
     services, job_id = job
     aim_by(services, job_id)
     services.shaping.find(job_id)
-    services.blending.keep(job_id, "for all")
+    services.seat_weighting_service.keep(job_id, "for all")
     seats = services.jobs.get(job_id).plan.seats
-    services.blending.set_weights(job_id, "second only", {seats[0].id: 0.0, seats[1].id: 1.0})
+    services.seat_weighting_service.set_weights(job_id, "second only", {seats[0].id: 0.0, seats[1].id: 1.0})
     services.shaping.find(job_id)
-    table = services.blending.table(job_id)
+    table = services.seat_weighting_service.table(job_id)
     now, kept = table.rows
     assert (kept.name, now.seat_weighting.weights) == ("for all", {seats[1].id: 1.0})
     # The second seat gains more by its own correction, which is worth less at the first.
     assert now.after_db[1] < kept.after_db[1] + 0.05
     assert now.after_db[0] > kept.after_db[0] - 0.05
     # One number by hand: C at the second seat as the core has it.
-    services.shaping.set_seat_weighting(job_id, replace(services.shaping.correction(job_id).seat_weighting, name="again"))
+    services.shaping.set_seat_weighting(
+        job_id, replace(services.shaping.correction(job_id).seat_weighting, name="again")
+    )
     shape = services.shaping.view(job_id, "C").shape
     limits = services.shaping.correction(job_id).limits_for("C")
-    by_spot = deviations_db(shape.needs.error_db, shape.correction_db, at_hz=GRID,
-                            range_hz=(limits.from_hz, limits.to_hz), level_band_hz=shape.level_band_hz)
+    by_spot = deviations_db(
+        shape.needs.error_db,
+        shape.correction_db,
+        at_hz=GRID,
+        range_hz=(limits.from_hz, limits.to_hz),
+        level_band_hz=shape.level_band_hz,
+    )
     others = services.shaping.shapes(job_id)
     assert min(by_spot) - 3 < now.after_db[1] < max(by_spot) + 3
     assert len(others) == 4
-    services.blending.use(job_id, kept.number)
+    services.seat_weighting_service.use(job_id, kept.number)
     assert services.shaping.correction(job_id).seat_weighting == kept.seat_weighting
-    services.blending.forget(job_id, kept.number)
-    assert [row.number for row in services.blending.table(job_id).rows] == [None]
+    services.seat_weighting_service.forget(job_id, kept.number)
+    assert [row.number for row in services.seat_weighting_service.table(job_id).rows] == [None]
     with pytest.raises(NotFound, match="no longer kept"):
-        services.blending.use(job_id, kept.number)
+        services.seat_weighting_service.use(job_id, kept.number)
 
 
 @pytest.mark.parametrize(
     ("do", "said"),
     [
-        (lambda s, j: s.blending.set_weights(j, "none", {1: 0.0}), "no seat has a weight"),
-        (lambda s, j: s.blending.keep(j, "early"), "no filters to keep"),
-        (lambda s, j: s.blending.keep(j, " "), "needs a name"),
+        (lambda s, j: s.seat_weighting_service.set_weights(j, "none", {1: 0.0}), "no seat has a weight"),
+        (lambda s, j: s.seat_weighting_service.keep(j, "early"), "no filters to keep"),
+        (lambda s, j: s.seat_weighting_service.keep(j, " "), "needs a name"),
         (lambda s, j: s.targets.keep(" ", Target(), None), "needs a name"),
     ],
 )
@@ -172,11 +179,11 @@ def test_copies_of_jobs_take_kept_corrections_along(job):
     services, job_id = job
     aim_by(services, job_id)
     services.shaping.find(job_id)
-    services.blending.keep(job_id, "first")
+    services.seat_weighting_service.keep(job_id, "first")
     copy = services.jobs.copy(job_id)
-    row = services.blending.table(copy.id).rows[1]
+    row = services.seat_weighting_service.table(copy.id).rows[1]
     assert row.name == "first"
-    services.blending.use(copy.id, row.number)
+    services.seat_weighting_service.use(copy.id, row.number)
     assert services.shaping.view(copy.id).round is not None
 
 
@@ -231,8 +238,15 @@ def test_every_means_comes_closer_and_can_be_loaded(job, means):
 
 def test_limits_that_forbid_everything_find_nothing_and_say_nothing_wrong(job):
     services, job_id = job
-    services.shaping.set_aim(job_id, aim=Aim(limits=Limits(max_boost_db=0, max_cut_db=0)), anchor="band",
-                             anchor_band_hz=(200.0, 2000.0), anchor_level_db=0.0, linked=True, preference=None)
+    services.shaping.set_aim(
+        job_id,
+        aim=Aim(limits=Limits(max_boost_db=0, max_cut_db=0)),
+        anchor="band",
+        anchor_band_hz=(200.0, 2000.0),
+        anchor_level_db=0.0,
+        linked=True,
+        preference=None,
+    )
     services.shaping.find(job_id)
     assert set(services.shaping.correction(job_id).bands.values()) == {()}
     assert services.shaping.view(job_id, "L").found
@@ -243,8 +257,12 @@ def test_targets_from_files_and_from_what_was_measured(job):
     curve = services.targets.from_file(b"Hz;dB\n20;6,5\n200;0\n2000;0\n16000;-3,0\n", "house.txt")
     assert curve.level_db[0] == 6.5
     assert curve.source == "house.txt"
-    for data, said in ((b"20 6\n30 5\n", "three"), (b"200 0\n20 6\n10 3\n", "upside down"), (b"a\nb\n", "0 points"),
-                       (b"20 6\n200 x\n2000 0\n", "not a frequency and a level")):
+    for data, said in (
+        (b"20 6\n30 5\n", "three"),
+        (b"200 0\n20 6\n10 3\n", "upside down"),
+        (b"a\nb\n", "0 points"),
+        (b"20 6\n200 x\n2000 0\n", "not a frequency and a level"),
+    ):
         with pytest.raises(FormatError, match=said):
             services.targets.from_file(data, "bad.txt")
     with pytest.raises(InvalidValue, match="from its own middle"):
@@ -264,7 +282,7 @@ def test_targets_kept_are_there_for_other_jobs(job):
     services, job_id = job
     target = Target(tilt_db_per_octave=-0.7)
     services.targets.keep("warm", target, Preference(name="mine", bass_db=2))
-    services.targets.keep("warm", replace(target, tilt_db_per_octave=-0.8), None)          # takes its place
+    services.targets.keep("warm", replace(target, tilt_db_per_octave=-0.8), None)  # takes its place
     kept = services.targets.kept()
     assert [(one.name, one.target.tilt_db_per_octave) for one in kept] == [("warm", -0.8)]
     services.targets.use(job_id, kept[0].id)
@@ -290,7 +308,7 @@ def test_bands_are_snapped_locked_and_copied(job):
     before = services.shaping.view(job_id, "C").shape.predicted_db
     seen = services.shaping.preview(job_id, "C", band.id, replace(band.filter, gain_db=band.filter.gain_db - 3))
     assert np.abs(seen.shape.predicted_db - before).max() > 2
-    assert services.shaping.correction(job_id).bands["C"][0] == band                       # nothing is kept
+    assert services.shaping.correction(job_id).bands["C"][0] == band  # nothing is kept
     services.shaping.lock_band(job_id, "C", band.id, locked=True)
     services.shaping.find(job_id)
     assert band.filter in services.shaping.correction(job_id).filters("C")
@@ -303,10 +321,18 @@ def test_bands_are_snapped_locked_and_copied(job):
 
 def test_all_channels_wait_for_one_that_is_late(job):
     services, job_id = job
-    services.shaping.set_aim(job_id, aim=Aim(means=FilterType(method="convolution", phase="linear", duration_s=0.34)),
-                             scope="channel", channel="C", anchor="band", anchor_band_hz=(200.0, 2000.0),
-                             anchor_level_db=0.0, linked=True, preference=None)
-    services.shaping.find(job_id)                                        # 170 ms fit into the 200 that an output has
+    services.shaping.set_aim(
+        job_id,
+        aim=Aim(means=FilterType(method="convolution", phase="linear", duration_s=0.34)),
+        scope="channel",
+        channel="C",
+        anchor="band",
+        anchor_band_hz=(200.0, 2000.0),
+        anchor_level_db=0.0,
+        linked=True,
+        preference=None,
+    )
+    services.shaping.find(job_id)  # 170 ms fit into the 200 that an output has
     waits = {c: s.delay_s for c, s in services.loading.view(job_id).settings.items()}
     assert min(waits["L"], waits["Sub1"]) >= 0.17 > waits["C"]
     assert services.shaping.correction(job_id).own.keys() == {"C"}
@@ -358,7 +384,8 @@ def test_mains_are_corrected_on_the_sum_that_has_the_corrected_sub_in_it(job, mo
     for band in services.shaping.correction(job_id).bands["Sub1"]:
         services.shaping.switch_band(job_id, "Sub1", band.id, on=False)
     without = services.shaping.view(job_id, "C").shape.before_db
-    low, high = (np.abs(before - without)[band].max() for band in (
-        (GRID > 35) & (GRID < 70), (GRID > 700) & (GRID < 2000)))
+    low, high = (
+        np.abs(before - without)[band].max() for band in ((GRID > 35) & (GRID < 70), (GRID > 700) & (GRID < 2000))
+    )
     assert low > 0.5
     assert high < 0.1 * low

@@ -61,7 +61,7 @@ def test_a_calibrator_that_is_not_there_or_too_loud_is_said(services, job_id):
     with pytest.raises(InvalidValue, match="not a calibrator"):
         services.pressure.calibrate(job_id, 100.0)
     services.rigging.set_rig(job_id, microphone_gain_db=30.0)
-    services.pressure.calibrate(job_id, 114.0)                   # 114 + 30 dB over full scale of 120
+    services.pressure.calibrate(job_id, 114.0)  # 114 + 30 dB over full scale of 120
     services.sound.wait()
     view = services.pressure.view(job_id)
     assert view.last_pass.state == "failed"
@@ -74,12 +74,13 @@ def test_room_noise_has_its_level_and_rating(services, job_id):
     view = done(services, job_id)
     # All thirds together are the noise of the rig, less what lies below 22 Hz.
     assert float(energy_sum_db(view.noise.third_octave_dbfs)) == pytest.approx(ROOM_NOISE_DBFS, abs=1.5)
-    assert view.noise.rating is None                             # dB SPL is not known yet
+    assert view.noise.rating is None  # dB SPL is not known yet
     assert view.noise.doubtful_hz == ()
     services.pressure.calibrate(job_id, 94.0)
     rated = done(services, job_id).noise
     assert rated.octaves_spl_db == pytest.approx(
-        energy_sum_db(view.noise.third_octave_dbfs.reshape(-1, 3).T) + FULL_SCALE_SPL_DB, abs=0.06)
+        energy_sum_db(view.noise.third_octave_dbfs.reshape(-1, 3).T) + FULL_SCALE_SPL_DB, abs=0.06
+    )
     assert 5 < rated.rating[0] < 50
 
 
@@ -93,7 +94,9 @@ def test_hum_makes_its_bands_doubtful(services, job_id):
 def test_doubtful_bands_are_those_less_than_20_db_under_the_signal():
     third_octaves = np.full(len(NOISE_THIRD_OCTAVES_HZ), -80.0)
     third_octaves[3] = -55.0
-    noise = room_noise(third_octaves, full_scale_spl_db=None, signal_third_octave_dbfs=np.full(len(third_octaves), -40.0))
+    noise = room_noise(
+        third_octaves, full_scale_spl_db=None, signal_third_octave_dbfs=np.full(len(third_octaves), -40.0)
+    )
     assert noise.doubtful_hz == (float(NOISE_THIRD_OCTAVES_HZ[3]),)
 
 
@@ -104,7 +107,7 @@ def test_a_calibrator_that_is_off_by_20_db_is_doubted(services, job_id):
     services.pressure.calibrate(job_id, 94.0)
     view = done(services, job_id)
     assert services.jobs.get(job_id).rig.levels.full_scale_spl_db == pytest.approx(FULL_SCALE_SPL_DB + 20, abs=0.05)
-    assert view.doubt[0] == "noise"                          # the quiet room would have more than 50 dB(A)
+    assert view.doubt[0] == "noise"  # the quiet room would have more than 50 dB(A)
     services.rigging.set_faults(job_id, [])
     services.pressure.calibrate(job_id, 94.0)
     kind, change = done(services, job_id).doubt
@@ -125,7 +128,7 @@ def test_sensitivity_of_the_microphone_gives_the_level_too(services, job_id):
 
 
 def test_a_ceiling_suits_the_room_unless_one_is_typed(services):
-    job = services.jobs.create(JobWish(name="Attic"), plan=attic())          # 36 m3: 79 dB SPL, common practice
+    job = services.jobs.create(JobWish(name="Attic"), plan=attic())  # 36 m3: 79 dB SPL, common practice
     assert job.ceiling.spl_db == 91
     hall = services.jobs.create(JobWish(name="Barn"), plan=barn())
     assert hall.room.volume_m3 > 150
@@ -133,7 +136,7 @@ def test_a_ceiling_suits_the_room_unless_one_is_typed(services):
     assert job.ceiling_at(0.25).spl_db == pytest.approx(91 + 18.06, abs=0.01)  # three halvings from a seat 2 m away
     assert job.ceiling_at(4.0).spl_db == 91
     assert services.rigging.set_rig(job.id, ceiling_spl_db=80.0).ceiling.spl_db == 80
-    assert services.jobs.get(job.id).ceiling_at(0.25).spl_db == 80             # what is typed holds everywhere
+    assert services.jobs.get(job.id).ceiling_at(0.25).spl_db == 80  # what is typed holds everywhere
     assert services.rigging.set_rig(job.id, ceiling_spl_db=None).ceiling.spl_db == 91
 
 
@@ -141,7 +144,7 @@ def test_a_sweep_that_is_far_too_loud_for_the_room_is_not_good(services, job_id)
     services.rigging.set_rig(job_id, ceiling_spl_db=115.0, sweep_level_dbfs=-12.0)
     services.rigging.check_level(job_id)
     services.sound.wait()
-    assert {r.verdict for r in services.rigging.level_readings(job_id).values()} == {"good"}   # pressure not known yet
+    assert {r.verdict for r in services.rigging.level_readings(job_id).values()} == {"good"}  # pressure not known yet
     services.rigging.set_rig(job_id, full_scale_spl_db=120.0)
     for reading in services.rigging.level_readings(job_id).values():
         over = reading.signal_dbfs + 120.0 - (79 + 6)

@@ -85,6 +85,7 @@ def test_stopped_it_keeps_all_that_counts_and_can_be_gone_on_with(folder, monkey
             if part > 0.1:
                 services.folder_work.present.stop.set()
             told(part)
+
         compact(counted)
 
     monkeypatch.setattr(services.context.database, "compact", stopped_soon)

@@ -121,7 +121,7 @@ def test_a_seat_of_weight_0_changes_nothing_and_a_seat_weighting_is_kept_with_th
     view = services.shaping.view(job_id)
     assert view.correction.seat_weighting.weights == {2: 1.0}
     assert set(view.spots) == {s.id for s in services.jobs.get(job_id).spots[2:]}
-    services.room.set_seat(job_id, 2, name="Bench", weight=0.2, main=False)              # the bands were not for this
+    services.room.set_seat(job_id, 2, name="Bench", weight=0.2, main=False)  # the bands were not for this
     assert services.shaping.view(job_id).correction.seat_weighting.weights == {2: 1.0}
 
 
@@ -147,7 +147,7 @@ def test_recordings_from_elsewhere_pull_no_trim(services, job_id):
         take = services.taking.board(job_id).takes["R", spot.id]
         samples, rate = soundfile.read(io.BytesIO(services.taking.recording(job_id, take.id)[0]))
         out = io.BytesIO()
-        soundfile.write(out, samples * 0.1, rate, format="WAV", subtype="PCM_24")       # a recorder 20 dB softer
+        soundfile.write(out, samples * 0.1, rate, format="WAV", subtype="PCM_24")  # a recorder 20 dB softer
         services.taking.add_recording(job_id, "R", spot.id, out.getvalue(), file_name="r.wav")
     alignment_table = services.aligning.view(job_id).alignment_table
     found = {r.reading.channel: (r.reading.level_db, r.trim_db) for r in alignment_table.channel_rows}
@@ -173,13 +173,13 @@ def test_takes_from_before_and_after_a_move_are_told_apart(services, job_id):
     assert services.taking.board(job_id).moved == ("L",)
     services.taking.repeat(job_id, "L", services.jobs.get(job_id).spots[0].id)
     services.sound.wait()
-    assert services.aligning.view(job_id).moved == ("L",)        # the round holds takes of both places
+    assert services.aligning.view(job_id).moved == ("L",)  # the round holds takes of both places
     assert services.shaping.view(job_id).moved == ("L",)
     services.taking.new_round(job_id, name="L moved")
     run_rest(services, job_id)
     assert services.taking.board(job_id).moved == ()
-    assert services.taking.board(job_id).round.name == "L moved"                         # a given name stays
-    assert services.aligning.view(job_id).round.name == "L moved"                        # as full, and later
+    assert services.taking.board(job_id).round.name == "L moved"  # a given name stays
+    assert services.aligning.view(job_id).round.name == "L moved"  # as full, and later
     assert services.aligning.view(job_id).moved == ()
     with pytest.raises(Conflict, match="there is a round L moved already"):
         services.taking.new_round(job_id, name="L moved")
@@ -189,7 +189,7 @@ def test_the_centre_of_the_main_seat_is_asked_of_the_plan(services, job_id):
     services.room.set_seat(job_id, 2, name="Bench", weight=1, main=True)
     centre = services.jobs.get(job_id).plan.centre_spot
     assert centre.seat_id == 2
-    assert services.aligning.view(job_id).alignment_table is not None     # although spot 1 belongs to another seat
+    assert services.aligning.view(job_id).alignment_table is not None  # although spot 1 belongs to another seat
     services.lines.run(job_id, ["L"])
     services.sound.wait()
     assert services.lines.view(job_id).last_pass.steps == (("L", centre.id),)
@@ -241,7 +241,7 @@ def test_a_speaker_that_is_not_heard_ends_the_pass_with_what_to_do(services, job
     last = services.taking.board(job_id).last_pass
     assert last.state == "failed"
     assert "R at spot 1: its sweep was not heard in 3 attempts. Check that it plays (Line check)" in last.message
-    assert services.taking.board(job_id).taken == 1              # L at spot 1 is kept
+    assert services.taking.board(job_id).taken == 1  # L at spot 1 is kept
 
 
 def test_load_opens_although_a_preset_fits_no_more(services, job_id):
@@ -269,7 +269,9 @@ def test_what_would_spoil_a_pass_is_said_before_it(services, job_id):
 
 def test_levels_are_matched_at_the_main_seat_until_a_seat_weighting_is_chosen(services, job_id):
     def levels():
-        return {r.reading.channel: r.reading.level_db for r in services.aligning.view(job_id).alignment_table.channel_rows}
+        return {
+            r.reading.channel: r.reading.level_db for r in services.aligning.view(job_id).alignment_table.channel_rows
+        }
 
     seat = levels()
     view = services.aligning.view(job_id)
@@ -286,13 +288,13 @@ def test_levels_are_matched_at_the_main_seat_until_a_seat_weighting_is_chosen(se
     through_a_preset(services, job_id)
     run_rest(services, job_id)
     proof = services.proving.view(job_id)
-    assert proof.correction.alignment.seat_weighting == everyone                      # proven over the same seats
+    assert proof.correction.alignment.seat_weighting == everyone  # proven over the same seats
     assert proof.passed, proof.against
     services.aligning.set_seat_weighting(job_id, None)
     assert levels() == pytest.approx(seat)
     page = client_of(services).get(f"/jobs/{job_id}/align").text
     assert "energy average over the spots of" in page
-    assert "30 to 80 Hz" not in page                                         # there is no sub
+    assert "30 to 80 Hz" not in page  # there is no sub
 
 
 def recorded(services, job_id, channel, *, gain_db, recorder, spot=None):
@@ -309,8 +311,9 @@ def recorded(services, job_id, channel, *, gain_db, recorder, spot=None):
 def test_recordings_of_one_recorder_are_level_with_each_other_and_pull_nobody_else(services, job_id):
     job = services.jobs.get(job_id)
     spots = [s.id for s in job.main_spots]
-    files = {(c, s): recorded(services, job_id, c, gain_db=-7.0, recorder="", spot=s)[0]
-             for c in job.channels for s in spots}
+    files = {
+        (c, s): recorded(services, job_id, c, gain_db=-7.0, recorder="", spot=s)[0] for c in job.channels for s in spots
+    }
     proposed = {r.reading.channel: r.trim_db for r in services.aligning.view(job_id).alignment_table.channel_rows}
 
     def trims(recorders):
@@ -319,13 +322,15 @@ def test_recordings_of_one_recorder_are_level_with_each_other_and_pull_nobody_el
             services.taking.add_recording(job_id, channel, spot, data, file_name="x.wav", recorder=recorders[channel])
         services.aligning.start_from(job_id, services.jobs.get(job_id).round_id)
         channel_rows = services.aligning.view(job_id).alignment_table.channel_rows
-        assert all(r.reading.arrival_s is None for r in channel_rows)               # each file has a clock of its own
-        return {r.reading.channel: r.trim_db for r in channel_rows}, {r.reading.channel: r.reading.level_db for r in channel_rows}
+        assert all(r.reading.arrival_s is None for r in channel_rows)  # each file has a clock of its own
+        return {r.reading.channel: r.trim_db for r in channel_rows}, {
+            r.reading.channel: r.reading.level_db for r in channel_rows
+        }
 
     alone, levels = trims({"L": "", "R": ""})
     assert (alone, levels) == ({"L": 0, "R": 0}, {"L": None, "R": None})
     together, _ = trims({"L": "Handheld, gain 30", "R": "Handheld, gain 30"})
-    assert together == pytest.approx(proposed, abs=0.11)                     # steps of 0.1 dB
+    assert together == pytest.approx(proposed, abs=0.11)  # steps of 0.1 dB
     assert any(together.values())
     apart, levels = trims({"L": "Handheld, gain 30", "R": "Handheld, gain 40"})
     assert apart == {"L": 0, "R": 0}
@@ -372,17 +377,22 @@ def test_a_bass_lift_reaches_the_sub_and_the_proof_knows_that_it_is_wanted(servi
     band = (ANALYSIS_GRID_HZ >= 30) & (ANALYSIS_GRID_HZ <= 80)
     mean = {}
     for lift in (0.0, 3.0):
-        services.shaping.set_aim(job.id, aim=Aim(target=Target(bass_lift_db=lift, bass_cutoff_hz=120.0),
-                                                 limits=Limits(max_boost_db=6.0)), preference=None,
-                                 anchor="band", anchor_band_hz=(200.0, 2000.0),
-                                 anchor_level_db=0.0, linked=False)
+        services.shaping.set_aim(
+            job.id,
+            aim=Aim(target=Target(bass_lift_db=lift, bass_cutoff_hz=120.0), limits=Limits(max_boost_db=6.0)),
+            preference=None,
+            anchor="band",
+            anchor_band_hz=(200.0, 2000.0),
+            anchor_level_db=0.0,
+            linked=False,
+        )
         services.shaping.find(job.id)
         shape = services.shaping.view(job.id, "Sub1").shape
         settings = services.loading.view(job.id).settings
         changed = shape.correction_db[band] + settings["Sub1"].trim_db
         front = np.mean([settings[c].trim_db for c in ("L", "R", "C")])
         mean[lift] = float(np.mean(changed)) - front
-    assert mean[3.0] - mean[0.0] > 1.5                                       # it was cancelled altogether before
+    assert mean[3.0] - mean[0.0] > 1.5  # it was cancelled altogether before
     services.loading.load(job.id, "A", "corrected")
     services.loading.switch(job.id, "A")
     services.taking.new_round(job.id)

@@ -101,9 +101,17 @@ def test_what_is_needed_is_named_one_by_one(services):
 
 def test_logbook_tells_the_job_in_order(services, loaded):
     told = [entry.text for entry in services.jobs.logbook(loaded)]
-    places = [next(k for k, text in enumerate(told) if start in text) for start in (
-        "Job created", "Take of L at spot 1, round Untouched", "Alignment chosen as proposed", "Filters found",
-        "loaded into preset A", "Round Corrected begun")]
+    places = [
+        next(k for k, text in enumerate(told) if start in text)
+        for start in (
+            "Job created",
+            "Take of L at spot 1, round Untouched",
+            "Alignment chosen as proposed",
+            "Filters found",
+            "loaded into preset A",
+            "Round Corrected begun",
+        )
+    ]
     assert places == sorted(places)
 
 
@@ -127,8 +135,9 @@ def test_deleted_jobs_go_for_good_after_their_week(services):
     assert started(timedelta(days=402)) == []
 
 
-@pytest.mark.parametrize(("change", "name"), [({"sweep_level_dbfs": -12.0}, "sweep level"),
-                                              ({"microphone_gain_db": 6.0}, "microphone gain")])
+@pytest.mark.parametrize(
+    ("change", "name"), [({"sweep_level_dbfs": -12.0}, "sweep level"), ({"microphone_gain_db": 6.0}, "microphone gain")]
+)
 def test_a_checked_level_falls_when_what_it_rests_on_changes(services, change, name):
     job = services.jobs.create(JobWish(name="Net loft"))
     services.rigging.set_rig(job.id, pace="fast")
@@ -155,19 +164,20 @@ def test_a_checked_level_falls_when_what_it_rests_on_changes(services, change, n
     assert "Leave it as it is" not in page
     assert set(services.rigging.level_readings(job.id)) == set(job.channels)
     services.rigging.set_rig(job.id, **{key: getattr(before.levels, key) for key in change})
-    assert services.rigging.level_moved_on(job.id) == ()            # set back, it holds again
+    assert services.rigging.level_moved_on(job.id) == ()  # set back, it holds again
     assert line() == "level checked"
 
 
 def chosen_in(page):
     """What is offered for each preset, in their order."""
-    return re.findall(r'<option value="(\w+)" selected',
-                      page[page.index("Presets in the processor"):page.index("package-form")])
+    return re.findall(
+        r'<option value="(\w+)" selected', page[page.index("Presets in the processor") : page.index("package-form")]
+    )
 
 
 def test_load_offers_what_a_preset_holds_and_never_convolution_unasked(services, loaded):
     page = client_of(services).get(f"/jobs/{loaded}/load").text
-    assert chosen_in(page) == ["corrected", "aligned", "corrected"]     # A holds it; B is for comparing; C is empty
+    assert chosen_in(page) == ["corrected", "aligned", "corrected"]  # A holds it; B is for comparing; C is empty
     services.loading.load(loaded, "B", "convolved")
     page = client_of(services).get(f"/jobs/{loaded}/load").text
     assert chosen_in(page) == ["corrected", "convolved", "corrected"]

@@ -54,7 +54,9 @@ def test_the_heavier_seat_decides_shape_and_proof(taken):
     seats = taken.jobs.get(job_id).plan.seats
     shapes, proofs = [], []
     for weights in HEAVY:
-        seat_weighting = SeatWeighting(name="unequal", weights={seat.id: w for seat, w in zip(seats, weights, strict=True)})
+        seat_weighting = SeatWeighting(
+            name="unequal", weights={seat.id: w for seat, w in zip(seats, weights, strict=True)}
+        )
         taken.shaping.set_seat_weighting(job_id, seat_weighting)
         taken.shaping.find(job_id)
         shapes.append(taken.shaping.view(job_id, "L").shape)
@@ -66,7 +68,7 @@ def test_the_heavier_seat_decides_shape_and_proof(taken):
     for shape, mine, other in ((shapes[0], *alone), (shapes[1], *alone[::-1])):
         lack = shape.needs.weight @ shape.needs.error_db
         near, far = (np.abs(lack - one.weight @ one.error_db)[inside].mean() for one in (mine, other))
-        assert near < 0.2 * far                              # 5 % of the weight is the other seat's
+        assert near < 0.2 * far  # 5 % of the weight is the other seat's
     assert [band.filter for band in shapes[0].bands] != [band.filter for band in shapes[1].bands]
     # The proof averages by the same weights: before, of the round before, is the weighted energy mean of its spots.
     taken.loading.load(job_id, "A", "corrected")
@@ -75,13 +77,16 @@ def test_the_heavier_seat_decides_shape_and_proof(taken):
     taken.taking.run_rest(job_id)
     taken.sound.wait()
     for weights in HEAVY:
-        seat_weighting = SeatWeighting(name="unequal", weights={seat.id: w for seat, w in zip(seats, weights, strict=True)})
+        seat_weighting = SeatWeighting(
+            name="unequal", weights={seat.id: w for seat, w in zip(seats, weights, strict=True)}
+        )
         taken.shaping.set_seat_weighting(job_id, seat_weighting)
         proofs.append(taken.proving.view(job_id).channels["L"].proof.after_db)
     at_one = [taken.proving.view(job_id, seat_id=seat.id).channels["L"].proof.after_db for seat in seats]
     for proof, mine, other in ((proofs[0], *at_one), (proofs[1], *at_one[::-1])):
-        near, far = (np.abs((proof - proof[inside].mean()) - (one - one[inside].mean()))[inside].mean()
-                     for one in (mine, other))
+        near, far = (
+            np.abs((proof - proof[inside].mean()) - (one - one[inside].mean()))[inside].mean() for one in (mine, other)
+        )
         assert near < 0.5 * far
 
 

@@ -57,7 +57,7 @@ def test_demo_is_complete_and_proven(demo, demo_job):
         assert channel.proof.outcome.after_range_db < channel.proof.outcome.before_range_db
     assert proof.before_match.level_db > 0.5
     assert proof.after_match.level_db < 0.3
-    assert proof.after_match.arrival_s < 60e-6             # 2 cm to one side, 30 degrees off the middle: 58 us
+    assert proof.after_match.arrival_s < 60e-6  # 2 cm to one side, 30 degrees off the middle: 58 us
     assert "Untouched" not in demo.jobs.get(demo_job).name
 
 
@@ -81,7 +81,7 @@ def test_rig_gives_back_its_known_delay_level_and_polarity(services, job):
     run_all(services, job.id)
     takes = services.taking.board(job.id).takes
     first = [takes[channel, job.spots[0].id].arrival_s for channel in ("L", "R")]
-    assert abs(first[1] - first[0]) < 1.1e-5                         # half a sample at 48 kHz is 10.4 microseconds
+    assert abs(first[1] - first[0]) < 1.1e-5  # half a sample at 48 kHz is 10.4 microseconds
 
 
 def test_processor_really_filters_the_sound(demo, demo_job):
@@ -91,11 +91,17 @@ def test_processor_really_filters_the_sound(demo, demo_job):
     for filters in ((), (band,)):
         preset = Preset(name="x", channels={"L": ChannelSettings(filters=filters)})
         rig = rehearsal.RehearsalRig(
-            room=job.room, speakers={1: left_of(job)}, microphone=job.spots[0].place,
-            microphone_gain_db=0, processor=ProcessorState(active="A", presets={"A": preset}), seed="x")
+            room=job.room,
+            speakers={1: left_of(job)},
+            microphone=job.spots[0].place,
+            microphone_gain_db=0,
+            processor=ProcessorState(active="A", presets={"A": preset}),
+            seed="x",
+        )
         noise = np.random.default_rng(1).standard_normal(48_000) * 0.03
-        levels.append(rig.play_and_record({1: noise}, sample_rate_hz=48_000, progress=lambda _: None,
-                                          stopped=lambda: False)[0])
+        levels.append(
+            rig.play_and_record({1: noise}, sample_rate_hz=48_000, progress=lambda _: None, stopped=lambda: False)[0]
+        )
     f, cross = signal.csd(levels[0], levels[1], fs=48_000, nperseg=4096)
     _, own = signal.welch(levels[0], fs=48_000, nperseg=4096)
     at = (f > 300) & (f < 6000)
@@ -106,8 +112,14 @@ def test_processor_really_filters_the_sound(demo, demo_job):
 
 def test_rig_refuses_what_is_not_connected_and_stops_at_once(demo, demo_job):
     job = demo.jobs.get(demo_job)
-    rig = rehearsal.RehearsalRig(room=job.room, speakers={1: left_of(job)},
-                                 microphone=job.spots[0].place, microphone_gain_db=0, processor=job.processor, seed="x")
+    rig = rehearsal.RehearsalRig(
+        room=job.room,
+        speakers={1: left_of(job)},
+        microphone=job.spots[0].place,
+        microphone_gain_db=0,
+        processor=job.processor,
+        seed="x",
+    )
     kind = {"sample_rate_hz": 48_000, "progress": lambda _: None}
     with pytest.raises(DeviceError, match="output 2"):
         rig.play_and_record({2: np.zeros(100)}, stopped=lambda: False, **kind)
@@ -133,7 +145,7 @@ def test_stop_keeps_finished_takes_and_the_pass_can_go_on(services, job):
     services.rigging.set_rig(job.id, pace="real time", sweep_seconds=1.0)
     begun = services.taking.run_rest(job.id)
     seen = threading.Event()
-    while not seen.is_set():                                # until the first take is in
+    while not seen.is_set():  # until the first take is in
         if services.sound.latest(job.id, "takes").done_steps >= 1:
             seen.set()
     services.sound.stop()
@@ -163,7 +175,7 @@ def test_a_killed_pass_is_shown_as_interrupted_and_the_job_goes_on(tmp_path):
     services.rigging.set_rig(job.id, pace="fast", sweep_seconds=1.0)
     services.taking.run_spot(job.id, 1)
     services.sound.wait()
-    with services.context.change() as work:                 # as a process leaves it that is killed in mid-pass
+    with services.context.change() as work:  # as a process leaves it that is killed in mid-pass
         work.passes.start(job.id, kind="takes", steps=[("L", 2)], seconds_per_step=1, at=services.context.now())
     services.close()
     again = open_services(tmp_path)
@@ -216,8 +228,9 @@ def test_recording_made_elsewhere_counts_like_a_live_one(services, job, rate):
     live = services.taking.board(job.id).takes[("L", 1)]
     data, _ = services.taking.recording(job.id, live.id)
     samples, own_rate = soundfile.read(io.BytesIO(data))
-    other = signal.resample(np.concatenate([np.zeros(own_rate // 2), samples]),
-                            (samples.size + own_rate // 2) * rate // own_rate)
+    other = signal.resample(
+        np.concatenate([np.zeros(own_rate // 2), samples]), (samples.size + own_rate // 2) * rate // own_rate
+    )
     out = io.BytesIO()
     soundfile.write(out, np.stack([other, 0.1 * other], axis=1), rate, subtype="PCM_24", format="WAV")
     take = services.taking.add_recording(job.id, "L", 1, out.getvalue(), file_name="recorder.wav")
@@ -241,9 +254,13 @@ def test_recordings_that_are_no_takes_are_refused_and_nothing_is_lost(services, 
         soundfile.write(out, samples, 48_000, subtype="PCM_24", format="WAV")
         return out.getvalue()
 
-    for data, said in ((b"", "empty"), (b"RIFFxxxx", "not a WAV"), (wav(np.zeros(48_000 * 3)), "silent"),
-                       (wav(np.zeros(4_000)), "lasts 0.1 s"),
-                       (wav(0.1 * np.random.default_rng(0).standard_normal(48_000 * 3)), "does not contain")):
+    for data, said in (
+        (b"", "empty"),
+        (b"RIFFxxxx", "not a WAV"),
+        (wav(np.zeros(48_000 * 3)), "silent"),
+        (wav(np.zeros(4_000)), "lasts 0.1 s"),
+        (wav(0.1 * np.random.default_rng(0).standard_normal(48_000 * 3)), "does not contain"),
+    ):
         with pytest.raises((FormatError, InvalidValue), match=said):
             services.taking.add_recording(job.id, "L", 1, data, file_name="x.wav")
     assert services.taking.board(job.id).taken == before
@@ -259,7 +276,7 @@ def test_calibration_is_taken_out_of_the_takes(services, job):
     taken_out = without.level_db - services.taking.board(job.id).takes[("L", 1)].level_db
     at = (ANALYSIS_GRID_HZ > 60) & (ANALYSIS_GRID_HZ < 14_000)
     expected = 20 * np.log10(np.abs(rehearsal.MICROPHONE_CURVE.on(ANALYSIS_GRID_HZ)))
-    assert_allclose(taken_out[at], expected[at], atol=1.0)                   # noise in a deep dip
+    assert_allclose(taken_out[at], expected[at], atol=1.0)  # noise in a deep dip
     assert np.percentile(np.abs(taken_out - expected)[at], 97) < 0.2
 
 
@@ -277,7 +294,7 @@ def test_undo_and_redo_walk_over_edits(services, job):
     assert services.shaping.view(job.id).correction == found
     services.shaping.redo(job.id)
     assert services.shaping.view(job.id).correction.bands["L"][0].filter.frequency_hz == 55
-    services.shaping.switch_band(job.id, "L", second, on=False)     # a new edit drops what was undone
+    services.shaping.switch_band(job.id, "L", second, on=False)  # a new edit drops what was undone
     assert services.shaping.view(job.id).redo is None
     with pytest.raises(NotFound, match="gone"):
         services.shaping.remove_band(job.id, "L", 998)
@@ -338,7 +355,7 @@ def test_reading_averages_and_refuses_unknown_wishes(demo, demo_job):
     view = demo.reading.view(demo_job, ReadWish(channels=("L",), smoothing="1/3"))
     curves = view.curves[0]
     assert curves.level_db.shape == (9, ANALYSIS_GRID_HZ.size)
-    power = np.mean(10 ** (curves.level_db / 10), axis=0)          # closed form of the energy average
+    power = np.mean(10 ** (curves.level_db / 10), axis=0)  # closed form of the energy average
     assert_allclose(curves.average.level_db, 10 * np.log10(power), atol=1e-9)
     impulse = demo.reading.view(demo_job, ReadWish(channels=("L",), view="impulse")).details[0].found
     assert abs(impulse.time_s[np.argmax(np.abs(impulse.value))]) < 1 / 48_000
@@ -385,16 +402,22 @@ def test_typed_alignment_out_of_range_names_its_field(services, job):
 def test_headroom_cut_covers_boost_and_trim(demo, demo_job):
     view = demo.loading.view(demo_job)
     at = np.geomspace(10, 20_000, 2000)
-    most = max(chain_level_db(s.filters, at_hz=at, sample_rate_hz=48_000).max() + s.trim_db
-               for s in view.settings.values())
+    most = max(
+        chain_level_db(s.filters, at_hz=at, sample_rate_hz=48_000).max() + s.trim_db for s in view.settings.values()
+    )
     assert most - 0.01 <= view.cut_db <= most + 0.12
 
 
 def test_inverted_speaker_is_turned_round(services, job, monkeypatch):
     # The left speaker of the rig with its wires swapped.
     heard = rehearsal.RehearsalRig.response_of
-    monkeypatch.setattr(rehearsal.RehearsalRig, "response_of", lambda rig, channel, place, rate, number: (
-        heard(rig, channel, place, rate, number) * (-1 if channel == "L" else 1)))
+    monkeypatch.setattr(
+        rehearsal.RehearsalRig,
+        "response_of",
+        lambda rig, channel, place, rate, number: (
+            heard(rig, channel, place, rate, number) * (-1 if channel == "L" else 1)
+        ),
+    )
     services.taking.run_spot(job.id, 1)
     services.sound.wait()
     services.aligning.use_proposal(job.id)
@@ -418,15 +441,15 @@ def test_a_recorders_clock_is_told_by_the_marks_of_the_test_signal(services):
     services.rigging.set_rig(job.id, pace="fast", sweep_seconds=2.0)
     data, _ = services.taking.test_signal(job.id)
     samples, rate = soundfile.read(io.BytesIO(data))
-    low = signal.butter(4, 90.0, fs=rate, output="sos")                      # a sub hears little of the marks: enough
+    low = signal.butter(4, 90.0, fs=rate, output="sos")  # a sub hears little of the marks: enough
     for sos, ppm in ((None, 50.0), (low, 50.0), (None, 0.0)):
         heard = samples if sos is None else signal.sosfilt(sos, samples)
         if ppm:
-            heard = signal.resample_poly(heard, 20_001, 20_000)              # 50 ppm, by a reference library
+            heard = signal.resample_poly(heard, 20_001, 20_000)  # 50 ppm, by a reference library
         out = io.BytesIO()
         soundfile.write(out, 0.5 * heard, rate, format="WAV", subtype="FLOAT")
         take = services.taking.add_recording(job.id, "L", job.spots[0].id, out.getvalue(), file_name="far.wav")
         drift = [one.value for one in take.cautions if one.kind == "clock differs"]
         assert drift == ([pytest.approx(ppm, abs=1.0)] if ppm else [])
     inside = (ANALYSIS_GRID_HZ > 30) & (ANALYSIS_GRID_HZ < 15_000)
-    assert np.abs(take.level_db[inside] + 6.02).max() < 0.05                 # half as loud, at every frequency
+    assert np.abs(take.level_db[inside] + 6.02).max() < 0.05  # half as loud, at every frequency

@@ -39,7 +39,7 @@ def changed(folder, statement, *values):
 
 def test_folder_and_files_are_their_users_own(folder):
     opened = open_services(folder)
-    opened.jobs.create(JobWish(name="Three"))                    # so that the files beside the database are there
+    opened.jobs.create(JobWish(name="Three"))  # so that the files beside the database are there
     modes = {path.name: stat.S_IMODE(path.stat().st_mode) for path in (folder, *folder.iterdir())}
     opened.close()
     assert modes.pop(folder.name) == 0o700
@@ -55,11 +55,18 @@ def test_a_second_application_is_told_that_the_folder_is_in_use(folder):
     open_services(folder).close()
 
 
-@pytest.mark.parametrize(("harm", "said"), [
-    (lambda file: file.write_bytes(b""), "is empty"),
-    (lambda file: file.unlink(), "is missing, though jobs were kept here"),
-    (lambda file: file.write_bytes(b"xx" + file.read_bytes()[2:]), "its beginning was overwritten"),
-    (lambda file: file.write_bytes(file.read_bytes()[:100] + b"\xff" * 4000), "not a database|damaged|can't be used")])
+@pytest.mark.parametrize(
+    ("harm", "said"),
+    [
+        (lambda file: file.write_bytes(b""), "is empty"),
+        (lambda file: file.unlink(), "is missing, though jobs were kept here"),
+        (lambda file: file.write_bytes(b"xx" + file.read_bytes()[2:]), "its beginning was overwritten"),
+        (
+            lambda file: file.write_bytes(file.read_bytes()[:100] + b"\xff" * 4000),
+            "not a database|damaged|can't be used",
+        ),
+    ],
+)
 def test_what_is_no_database_is_refused_in_words_and_left_as_it_is(folder, harm, said):
     file = folder / "dolce.sqlite"
     for beside in ("dolce.sqlite-wal", "dolce.sqlite-shm"):
@@ -69,7 +76,7 @@ def test_what_is_no_database_is_refused_in_words_and_left_as_it_is(folder, harm,
     with pytest.raises(StorageError, match=said):
         open_services(folder)
     assert (file.read_bytes() if file.exists() else None) == before
-    with pytest.raises(StorageError, match=said):                # and the folder was let go
+    with pytest.raises(StorageError, match=said):  # and the folder was let go
         open_services(folder)
 
 
@@ -93,7 +100,7 @@ def test_a_disk_that_is_full_at_the_start_is_said_in_one_line(tmp_path, monkeypa
     with pytest.raises(StorageError, match="the disk is full"):
         open_services(tmp_path / "data")
     monkeypatch.undo()
-    opened = open_services(tmp_path / "data")                    # room again: what was begun is no obstacle
+    opened = open_services(tmp_path / "data")  # room again: what was begun is no obstacle
     assert opened.is_new
     opened.close()
 
@@ -107,14 +114,18 @@ def test_what_was_kept_is_on_the_disk_when_it_is_kept(tmp_path):
     opened.close()
 
 
-@pytest.mark.parametrize(("statement", "part"), [
-    ("UPDATE plan_steps SET plan = substr(plan, 1, 40) WHERE job_id = 1", "plan"),
-    ("UPDATE jobs SET rig = '{\"rehearsal\": {\"pace\": 7}}' WHERE id = 1", "rig"),
-    ("UPDATE jobs SET processor_id = NULL WHERE id = 1", "processor"),
-    ("UPDATE jobs SET changed_at = 'yesterday' WHERE id = 1", "dates or its texts"),
-    ("UPDATE jobs SET created_at = 12 WHERE id = 1", "dates or its texts"),
-    ("UPDATE jobs SET notes = CAST(x'ff41' AS TEXT) WHERE id = 1", "dates or its texts"),
-    ("DELETE FROM plan_steps WHERE job_id = 1", "plan")])
+@pytest.mark.parametrize(
+    ("statement", "part"),
+    [
+        ("UPDATE plan_steps SET plan = substr(plan, 1, 40) WHERE job_id = 1", "plan"),
+        ('UPDATE jobs SET rig = \'{"rehearsal": {"pace": 7}}\' WHERE id = 1', "rig"),
+        ("UPDATE jobs SET processor_id = NULL WHERE id = 1", "processor"),
+        ("UPDATE jobs SET changed_at = 'yesterday' WHERE id = 1", "dates or its texts"),
+        ("UPDATE jobs SET created_at = 12 WHERE id = 1", "dates or its texts"),
+        ("UPDATE jobs SET notes = CAST(x'ff41' AS TEXT) WHERE id = 1", "dates or its texts"),
+        ("DELETE FROM plan_steps WHERE job_id = 1", "plan"),
+    ],
+)
 def test_a_job_that_can_not_be_read_is_set_aside_and_the_others_open(folder, statement, part):
     changed(folder, statement)
     opened = open_services(folder)
@@ -125,13 +136,13 @@ def test_a_job_that_can_not_be_read_is_set_aside_and_the_others_open(folder, sta
     assert opened.taking.board(2).wanted == 18
     with pytest.raises(Damaged, match=f"its {part} can't be read"):
         opened.taking.board(1)
-    page = client_of(opened).get("/").text                       # which lists it, whatever it holds
+    page = client_of(opened).get("/").text  # which lists it, whatever it holds
     assert "One" in page
     with opened.jobs.salvage(1)[0] as package, zipfile.ZipFile(package) as files:
         assert files.read("job.txt").startswith(b"One\n")
-    opened.jobs.delete(1)                                        # it can be put away like any other, ...
+    opened.jobs.delete(1)  # it can be put away like any other, ...
     assert opened.jobs.listing()[1] == []
-    opened.jobs.restore(1)                                       # ... and is as damaged as before when it is back
+    opened.jobs.restore(1)  # ... and is as damaged as before when it is back
     assert [job.name for job in opened.jobs.listing()[1]] == ["One"]
     opened.close()
 
@@ -146,8 +157,10 @@ def test_a_deleted_job_whose_date_is_none_is_listed_and_never_let_go_by_itself(f
     opened.close()
 
 
-@pytest.mark.parametrize(("column", "page"), [("rounds SET created_at", "takes"), ("takes SET taken_at", "takes"),
-                                              ("logbook SET at", "prove/logbook/99")])
+@pytest.mark.parametrize(
+    ("column", "page"),
+    [("rounds SET created_at", "takes"), ("takes SET taken_at", "takes"), ("logbook SET at", "prove/logbook/99")],
+)
 def test_a_page_of_a_job_with_a_date_that_is_none_says_so(folder, column, page):
     changed(folder, f"UPDATE {column} = 'soon'")
     opened = open_services(folder)
@@ -163,7 +176,7 @@ def test_a_state_that_the_disk_has_changed_is_not_taken_for_what_was_kept(folder
     opened.close()
     changed(folder, "UPDATE states SET body = replace(body, '\"dimmed\": true', '\"dimmed\": false')")
     opened = open_services(folder)
-    assert [job.name for job in opened.jobs.listing()[0]] == ["Two"]         # its neutral state stands in another row
+    assert [job.name for job in opened.jobs.listing()[0]] == ["Two"]  # its neutral state stands in another row
     with pytest.raises(Damaged, match="processor can't be read"):
         opened.taking.board(1)
     opened.close()
@@ -176,7 +189,7 @@ def test_contents_of_takes_that_the_disk_has_changed_are_marked_and_not_used(fol
     assert (take.word, take.usable) == ("damaged", False)
     assert opened.taking.board(1).taken == 0
     assert opened.progress.status(1).stops[2].line == "0 of 18 takes"
-    opened.taking.run_spot(1, 1)                                 # it is asked for again
+    opened.taking.run_spot(1, 1)  # it is asked for again
     opened.sound.wait(20)
     assert opened.taking.board(1).takes[("L", 1)].word == "clean"
     opened.close()
@@ -203,7 +216,7 @@ def test_unsmoothed_levels_that_the_disk_has_changed_are_computed_anew(folder):
     changed(folder, "UPDATE samples SET fine_db = zeroblob(length(fine_db))")
     opened = open_services(folder)
     after = opened.reading.view(1, ReadWish(smoothing="none")).curves[0].level_db
-    np.testing.assert_allclose(after, before, atol=1e-3)         # from samples that are kept as 32-bit numbers
+    np.testing.assert_allclose(after, before, atol=1e-3)  # from samples that are kept as 32-bit numbers
     opened.close()
 
 

@@ -38,7 +38,7 @@ def test_steps_are_numbered_in_one_row():
     config.set_main_option("script_location", "dolce.store:migrations")
     script = ScriptDirectory.from_config(config)
     numbers = [step.revision for step in script.walk_revisions()][::-1]
-    assert (*numbers,) == known_steps()                                  # which are read off the names of the files
+    assert (*numbers,) == known_steps()  # which are read off the names of the files
     assert newest_step() == script.get_current_head()
     assert numbers == [f"{k + 1:04d}" for k in range(len(numbers))]
 
@@ -68,23 +68,31 @@ def test_rooms_of_the_first_version_become_plans(tmp_path):
     migrate(engine, to="0001")
     with engine.begin() as connection:
         run = connection.exec_driver_sql
-        run("INSERT INTO jobs VALUES (4, 'Old loft', '', '', 'metres', '2026-01-01 00:00:00', '2026-01-01 00:00:00', "
-            "NULL, 1, 5.1, 3.7, 2.4, 21.0, '{}', '{\"active\": \"bypass\", \"presets\": {}}', 9, NULL, NULL)")
+        run(
+            "INSERT INTO jobs VALUES (4, 'Old loft', '', '', 'metres', '2026-01-01 00:00:00', '2026-01-01 00:00:00', "
+            'NULL, 1, 5.1, 3.7, 2.4, 21.0, \'{}\', \'{"active": "bypass", "presets": {}}\', 9, NULL, NULL)'
+        )
         run("INSERT INTO speakers VALUES (1, 4, 'L', 3, 1.2, 0.6, 1.2), (2, 4, 'R', 4, 2.6, 0.6, 1.2)")
         run("INSERT INTO seats VALUES (7, 4, 'Mixer', 1.9, 1.9, 1.2)")
-        run("INSERT INTO spots VALUES (1, 4, 7, 1, 1.9, 1.9, 1.2), (2, 4, 7, 2, 2.1, 1.9, 1.2), "
-            "(3, 4, 7, 3, 1.7, 1.9, 1.3)")
+        run(
+            "INSERT INTO spots VALUES (1, 4, 7, 1, 1.9, 1.9, 1.2), (2, 4, 7, 2, 2.1, 1.9, 1.2), "
+            "(3, 4, 7, 3, 1.7, 1.9, 1.3)"
+        )
         run("INSERT INTO rounds VALUES (9, 4, 'Untouched', NULL, '2026-01-01 00:00:00')")
-        run("INSERT INTO takes VALUES (5, 9, 'L', 2, 1, '2026-01-01 00:00:00', 'rig', 48000, 0.01, 1, 'normal', 50, "
-            "-6, 0, '[]', x'0000000000000000')")
+        run(
+            "INSERT INTO takes VALUES (5, 9, 'L', 2, 1, '2026-01-01 00:00:00', 'rig', 48000, 0.01, 1, 'normal', 50, "
+            "-6, 0, '[]', x'0000000000000000')"
+        )
     engine.dispose()
     opened = Database(tmp_path)
     with UnitOfWork(opened, write=False) as work:
         job = work.jobs.get(4)
         take = work.takes.get(5)
     assert (job.room.length_m, job.room.temperature_c, job.plan.layout) == (5.1, 21.0, "2.0")
-    assert [(s.channel, s.output, s.place.x_m, s.partner) for s in job.speakers] == [("L", 3, 1.2, "R"),
-                                                                                     ("R", 4, 2.6, "L")]
+    assert [(s.channel, s.output, s.place.x_m, s.partner) for s in job.speakers] == [
+        ("L", 3, 1.2, "R"),
+        ("R", 4, 2.6, "L"),
+    ]
     assert (job.seat.id, job.seat.name, job.seat.is_main) == (7, "Mixer", True)
     assert [(s.number, s.seat_id, s.place.x_m) for s in job.spots] == [(1, 7, 1.9), (2, 7, 2.1), (3, 7, 1.7)]
     assert take.speaker_place is None
@@ -97,17 +105,26 @@ def test_the_one_microphone_of_older_files_is_put_on_the_shelf_and_stays_in_use(
     engine = database_module.engine_of(tmp_path / "dolce.sqlite")
     migrate(engine, to="0002")
     curve = {"frequency_hz": [20, 20000], "level_db": [0, 1], "phase_deg": [0, 0]}
-    old = {"sample_rate_hz": 48000, "sweep_level_dbfs": -3.0, "microphone_name": "Stand mic", "microphone_serial": "7",
-           "curve": curve, "curve_file_name": "m.txt", "card_input": 2}
+    old = {
+        "sample_rate_hz": 48000,
+        "sweep_level_dbfs": -3.0,
+        "microphone_name": "Stand mic",
+        "microphone_serial": "7",
+        "curve": curve,
+        "curve_file_name": "m.txt",
+        "card_input": 2,
+    }
     plan = json.dumps(plan_values(attic()))
     with engine.begin() as connection:
         for number, rig in ((1, old), (2, old), (3, {"microphone_name": "", "curve": None})):
             connection.exec_driver_sql(
                 "INSERT INTO jobs (id, name, place, notes, units, created_at, changed_at, seed, rig, processor, "
                 "plan_position) VALUES (?, 'x', '', '', 'metres', '2026-01-01', '2026-01-01', 1, ?, ?, 1)",
-                (number, json.dumps(rig), '{"active": "bypass", "presets": {}}'))
-            connection.exec_driver_sql("INSERT INTO plan_steps (job_id, position, what, plan) VALUES (?, 1, 's', ?)",
-                                       (number, plan))
+                (number, json.dumps(rig), '{"active": "bypass", "presets": {}}'),
+            )
+            connection.exec_driver_sql(
+                "INSERT INTO plan_steps (job_id, position, what, plan) VALUES (?, 1, 's', ?)", (number, plan)
+            )
     engine.dispose()
     opened = Database(tmp_path)
     with UnitOfWork(opened, write=False) as work:
@@ -118,7 +135,7 @@ def test_the_one_microphone_of_older_files_is_put_on_the_shelf_and_stays_in_use(
     assert first.inputs == (2,)
     assert first.microphones[0].microphone.id == second.microphones[0].microphone.id == shelf[0].id
     assert first.curve.level_db.tolist() == [0, 1]
-    assert first.levels.ceiling_dbfs == -3                                          # what was allowed stays allowed
+    assert first.levels.ceiling_dbfs == -3  # what was allowed stays allowed
     assert third.microphones == ()
 
 
@@ -128,33 +145,61 @@ def test_takes_alignment_and_correction_of_older_files_are_all_there(tmp_path):
     migrate(engine, to="0003")
     plan = plan_values(attic())
     bypass = json.dumps({"active": "bypass", "presets": {}})
-    shape = {"target": {"bass_lift_db": 2, "bass_cutoff_hz": 80, "tilt_db_per_octave": 0, "tilt_from_hz": 1000},
-             "limits": {"from_hz": 30, "to_hz": 400, "max_boost_db": 3, "max_cut_db": 12, "min_q": 0.7, "max_q": 10,
-                        "bands": 8}, "anchor": "band", "anchor_band_hz": [200, 2000], "anchor_level_db": 0,
-             "linked": False, "bands": {"L": [{"filter": {"frequency_hz": 60, "gain_db": -3, "q": 2}, "on": True},
-                                              {"filter": {"frequency_hz": 90, "gain_db": -2, "q": 2}, "on": False}]}}
+    shape = {
+        "target": {"bass_lift_db": 2, "bass_cutoff_hz": 80, "tilt_db_per_octave": 0, "tilt_from_hz": 1000},
+        "limits": {
+            "from_hz": 30,
+            "to_hz": 400,
+            "max_boost_db": 3,
+            "max_cut_db": 12,
+            "min_q": 0.7,
+            "max_q": 10,
+            "bands": 8,
+        },
+        "anchor": "band",
+        "anchor_band_hz": [200, 2000],
+        "anchor_level_db": 0,
+        "linked": False,
+        "bands": {
+            "L": [
+                {"filter": {"frequency_hz": 60, "gain_db": -3, "q": 2}, "on": True},
+                {"filter": {"frequency_hz": 90, "gain_db": -2, "q": 2}, "on": False},
+            ]
+        },
+    }
     levels = np.linspace(-9, 3, ANALYSIS_GRID_HZ.size)
     with engine.begin() as connection:
         run = connection.exec_driver_sql
-        run("INSERT INTO jobs (id, name, place, notes, units, created_at, changed_at, seed, rig, processor, round_id, "
+        run(
+            "INSERT INTO jobs (id, name, place, notes, units, created_at, changed_at, seed, rig, processor, round_id, "
             "align_wish, shape_position, plan_position) VALUES (1, 'Old loft', '', '', 'metres', '2026-01-01', "
             "'2026-01-01', 1, '{}', ?, 2, ?, 1, 1)",
-            (bypass, json.dumps({"L": {"trim_db": -1.5, "delay_s": 0.001, "polarity": "inverted"}})))
+            (bypass, json.dumps({"L": {"trim_db": -1.5, "delay_s": 0.001, "polarity": "inverted"}})),
+        )
         run("INSERT INTO plan_steps (job_id, position, what, plan) VALUES (1, 1, 'start', ?)", (json.dumps(plan),))
         for number, name, state in ((1, "Untouched", bypass), (2, "Later", None)):
-            run("INSERT INTO rounds (id, job_id, name, state, created_at) VALUES (?, 1, ?, ?, '2026-01-01')",
-                (number, name, state))
+            run(
+                "INSERT INTO rounds (id, job_id, name, state, created_at) VALUES (?, 1, ?, ?, '2026-01-01')",
+                (number, name, state),
+            )
         for number, spot in ((1, 1), (2, 4)):
-            run("INSERT INTO takes (id, round_id, channel, spot_number, attempt, taken_at, source, sample_rate_hz, "
+            run(
+                "INSERT INTO takes (id, round_id, channel, spot_number, attempt, taken_at, source, sample_rate_hz, "
                 "arrival_s, arrival_known, polarity, signal_to_noise_db, peak_dbfs, clipped_samples, warnings, "
                 "level_db) "
                 "VALUES (?, 1, 'L', ?, 1, '2026-01-01', 'rig', 48000, 0.01, 1, 'normal', 50, -6, 0, "
-                "'[\"Polarity not sure.\"]', ?)", (number, spot, levels.tobytes()))
-            run("INSERT INTO take_samples VALUES (?, ?, -0.1, ?, 'x.flac', '{}')",
-                (number, np.ones(8, dtype="<f4").tobytes(), b"raw%d" % number))
+                "'[\"Polarity not sure.\"]', ?)",
+                (number, spot, levels.tobytes()),
+            )
+            run(
+                "INSERT INTO take_samples VALUES (?, ?, -0.1, ?, 'x.flac', '{}')",
+                (number, np.ones(8, dtype="<f4").tobytes(), b"raw%d" % number),
+            )
         for position, bands in ((1, shape["bands"]), (2, {})):
-            run("INSERT INTO shape_steps (job_id, position, what, shape) VALUES (1, ?, 'step', ?)",
-                (position, json.dumps({**shape, "bands": bands})))
+            run(
+                "INSERT INTO shape_steps (job_id, position, what, shape) VALUES (1, ?, 'step', ?)",
+                (position, json.dumps({**shape, "bands": bands})),
+            )
     engine.dispose()
     opened = Database(tmp_path)
     with UnitOfWork(opened, write=False) as work:
@@ -168,13 +213,15 @@ def test_takes_alignment_and_correction_of_older_files_are_all_there(tmp_path):
     assert not any(take.damaged for take in takes.values())
     assert takes[4].level_db.tolist() == levels.tolist()
     assert takes[4].cautions == (Caution(kind="said", text="Polarity not sure."),)
-    assert alignment.round_id == correction.round_id == 1        # the latest with takes that was made while bypassed
+    assert alignment.round_id == correction.round_id == 1  # the latest with takes that was made while bypassed
     assert alignment.settings("L") == ChannelSettings(trim_db=-1.5, delay_s=0.001, polarity="inverted")
     assert correction.stands_on(alignment)
     assert correction.seat_weighting.weights == seats
     assert [(band.id, band.on, band.filter.frequency_hz) for band in correction.bands["L"]] == [
-        (1, True, 60), (2, False, 90)]
-    assert (undo, redo) == (None, "step")                        # what was undone can still be done again
+        (1, True, 60),
+        (2, False, 90),
+    ]
+    assert (undo, redo) == (None, "step")  # what was undone can still be done again
 
 
 def test_states_rigs_and_findings_of_older_files_keep_what_they_say(tmp_path):
@@ -183,37 +230,88 @@ def test_states_rigs_and_findings_of_older_files_keep_what_they_say(tmp_path):
     engine = database_module.engine_of(tmp_path / "dolce.sqlite")
     migrate(engine, to="0006")
     taps = np.array([1.0, 0.5, -0.25], dtype="<f4")
-    settings = {"trim_db": -1.5, "delay_s": 0.002, "polarity": "normal", "filters": [], "high_pass": None,
-                "low_pass": None, "convolution": {"sample_rate_hz": 48000, "taps": b64encode(taps.tobytes()).decode()}}
-    state = json.dumps({"active": "A", "presets": {"A": {"name": "Ours", "cut_db": 1.0, "channels": {"L": settings},
-                                                         "bass": None, "ours": True}},
-                        "muted": ["R"], "solo": "", "dimmed": False, "slate": ["delay"]})
-    rig = {"sample_rate_hz": 96000, "sweep_level_dbfs": -20.0, "sweep_seconds": 4.0, "microphone_gain_db": 3.0,
-           "pace": "fast", "hardware": "rehearsal", "faults": [{"kind": "inverted", "channels": ["R"], "outputs": []}],
-           "knobs_db": {"volume": -3.0}, "full_scale_spl_db": 118.0, "ceiling_dbfs": -6.0, "ceiling_spl_db": None,
-           "limits": {"id": 4, "name": "Rack", "bands": 8}, "plays_effects": True, "microphones": [], "pointing": ""}
-    line = {"noise_dbfs": -70.0, "signal_dbfs": -30.0, "peak_dbfs": -20.0, "level_db": -3.0, "bass_db": 0.0,
-            "hump_db": 0.0, "arrival_s": 0.01, "polarity": "normal", "hum_db": 0.0, "howls": False, "reason": "old",
-            "really": "L", "heard": "R"}
+    settings = {
+        "trim_db": -1.5,
+        "delay_s": 0.002,
+        "polarity": "normal",
+        "filters": [],
+        "high_pass": None,
+        "low_pass": None,
+        "convolution": {"sample_rate_hz": 48000, "taps": b64encode(taps.tobytes()).decode()},
+    }
+    state = json.dumps(
+        {
+            "active": "A",
+            "presets": {"A": {"name": "Ours", "cut_db": 1.0, "channels": {"L": settings}, "bass": None, "ours": True}},
+            "muted": ["R"],
+            "solo": "",
+            "dimmed": False,
+            "slate": ["delay"],
+        }
+    )
+    rig = {
+        "sample_rate_hz": 96000,
+        "sweep_level_dbfs": -20.0,
+        "sweep_seconds": 4.0,
+        "microphone_gain_db": 3.0,
+        "pace": "fast",
+        "hardware": "rehearsal",
+        "faults": [{"kind": "inverted", "channels": ["R"], "outputs": []}],
+        "knobs_db": {"volume": -3.0},
+        "full_scale_spl_db": 118.0,
+        "ceiling_dbfs": -6.0,
+        "ceiling_spl_db": None,
+        "limits": {"id": 4, "name": "Rack", "bands": 8},
+        "plays_effects": True,
+        "microphones": [],
+        "pointing": "",
+    }
+    line = {
+        "noise_dbfs": -70.0,
+        "signal_dbfs": -30.0,
+        "peak_dbfs": -20.0,
+        "level_db": -3.0,
+        "bass_db": 0.0,
+        "hump_db": 0.0,
+        "arrival_s": 0.01,
+        "polarity": "normal",
+        "hum_db": 0.0,
+        "howls": False,
+        "reason": "old",
+        "really": "L",
+        "heard": "R",
+    }
     with engine.begin() as connection:
         run = connection.exec_driver_sql
-        run("INSERT INTO jobs (id, name, place, notes, units, created_at, changed_at, seed, rig, processor, round_id, "
+        run(
+            "INSERT INTO jobs (id, name, place, notes, units, created_at, changed_at, seed, rig, processor, round_id, "
             "plan_position) VALUES (1, 'Old', '', '', 'metres', '2026-01-01', '2026-01-01', 1, ?, ?, 1, 1)",
-            (json.dumps(rig), state))
-        run("INSERT INTO plan_steps (job_id, position, what, plan) VALUES (1, 1, 's', ?)",
-            (json.dumps(plan_values(attic())),))
+            (json.dumps(rig), state),
+        )
+        run(
+            "INSERT INTO plan_steps (job_id, position, what, plan) VALUES (1, 1, 's', ?)",
+            (json.dumps(plan_values(attic())),),
+        )
         run("INSERT INTO rounds (id, job_id, name, state, created_at) VALUES (1, 1, 'R', ?, '2026-01-01')", (state,))
         run("INSERT INTO kept_states (id, job_id, at, state) VALUES (7, 1, '2026-01-01', ?)", (state,))
-        for kind, result in (("level", {"L": [-70.0, -30.0, -20.0], "rests on": {"sweep level": -20.0}}),
-                             ("lines", {"L": line}), ("takes", {}), ("reference", {"kept": {"L": -31.5}})):
-            run("INSERT INTO passes (job_id, kind, state, message, steps, done_steps, fraction, seconds_per_step, "
+        for kind, result in (
+            ("level", {"L": [-70.0, -30.0, -20.0], "rests on": {"sweep level": -20.0}}),
+            ("lines", {"L": line}),
+            ("takes", {}),
+            ("reference", {"kept": {"L": -31.5}}),
+        ):
+            run(
+                "INSERT INTO passes (job_id, kind, state, message, steps, done_steps, fraction, seconds_per_step, "
                 "started_at, result) VALUES (1, ?, 'done', '', '[]', 0, 0, 1, '2026-01-01', ?)",
-                (kind, json.dumps(result)))
+                (kind, json.dumps(result)),
+            )
     engine.dispose()
     opened = Database(tmp_path)
     with UnitOfWork(opened, write=False) as work:
-        job, found = work.jobs.get(1), {kind: work.passes.latest(1, kind).result for kind in (
-            "level", "lines", "takes", "reference")}
+        job, found = (
+            work.jobs.get(1),
+            {kind: work.passes.latest(1, kind).result for kind in ("level", "lines", "takes", "reference")},
+        )
         (old_round,) = work.takes.rounds(1)
         kept = work.kept_states.get(1, 7)
     with opened.engine.connect() as connection:

@@ -47,7 +47,7 @@ def test_every_sheet_opens_empty_and_full(pair):
     assert client.get(f"{url}?sheet=proof&channel=Sub1&seat=1&version=9").status_code == 200
     without = client.get(f"/jobs/{empty.id}/align?sheet=subs").text
     assert "There is no sub in this room" in without
-    assert "To the room" in without                              # takes would not help
+    assert "To the room" in without  # takes would not help
     assert "Go to the takes" not in without
 
 
@@ -62,8 +62,11 @@ def test_levels_are_matched_as_wished_and_faults_stand_beside_their_fields(pair)
     moved = {c: one.trim_db - before[c].trim_db for c, one in after.channels.items()}
     assert moved["Sub1"] - moved["L"] == pytest.approx(-2.0, abs=0.11)
     assert min(one.delay_s for one in after.channels.values()) == pytest.approx(0.04, abs=1e-4)
-    for wrong, said in (({"to_hz": "300"}, "no band to match levels in"), ({"lip_sync_ms": "900"}, "out of range"),
-                        ({"offset-subs": "x"}, "A number is needed")):
+    for wrong, said in (
+        ({"to_hz": "300"}, "no band to match levels in"),
+        ({"lip_sync_ms": "900"}, "out of range"),
+        ({"offset-subs": "x"}, "A number is needed"),
+    ):
         answer = post(client, f"{url}/levels", **{**wish, **wrong})
         assert answer.status_code == 422
         assert said in answer.text
@@ -81,8 +84,14 @@ def test_search_tells_how_far_it_is_and_nudges_show_without_being_kept(pair):
     done = client.get(f"{url}/subs/progress", headers={"HX-Request": "true"})
     assert "As found" in done.text
     assert "What evenness costs" in done.text
-    hand = {"delay-Sub1": "1.5", "gain-Sub1": "0", "polarity-Sub1": "normal", "delay-Sub2": "0", "gain-Sub2": "-3",
-            "polarity-Sub2": "inverted"}
+    hand = {
+        "delay-Sub1": "1.5",
+        "gain-Sub1": "0",
+        "polarity-Sub1": "normal",
+        "delay-Sub2": "0",
+        "gain-Sub2": "-3",
+        "polarity-Sub2": "inverted",
+    }
     nudged = post(client, f"{url}/subs/hand", **hand, nudge="Sub1:delay:0.5").text
     assert 'value="2.00"' in nudged
     assert alignment_of(services, job_id).subs is None
@@ -91,8 +100,12 @@ def test_search_tells_how_far_it_is_and_nudges_show_without_being_kept(pair):
     group = alignment_of(services, job_id).subs
     assert (group.how, group.settings["Sub2"].polarity) == ("by hand", -1)
     for wrong in ({"max_loss_db": "99"}, {"max_delay_ms": "x"}):
-        assert post(client, f"{url}/subs/search", **{"max_loss_db": "3", "max_delay_ms": "20", "max_cut_db": "10",
-                                                     **wrong}).status_code == 422
+        assert (
+            post(
+                client, f"{url}/subs/search", **{"max_loss_db": "3", "max_delay_ms": "20", "max_cut_db": "10", **wrong}
+            ).status_code
+            == 422
+        )
     assert post(client, f"{url}/subs/use/trade-77").status_code == 404
     post(client, f"{url}/subs/apart")
 
@@ -118,13 +131,20 @@ def test_corners_are_chosen_losses_shown_and_wrong_ones_refused(pair):
     assert (routing.crossover.frequency_hz, routing.effects.gain_db) == (80.0, 10.0)
     assert "LFE" in client.get(f"{url}?sheet=routing").text
     # Two mains, the sub itself, and the effects channel 10 dB up: 20 lg (1 + 1 + 1 + 3.16).
-    assert re.search(r'All alike.*\+16', client.get(f"{url}?sheet=routing").text, re.S)
-    low = post(client, f"{url}/crossovers", **CORNERS, **{"corner-lowpass": "70", "slope-lowpass": "2",
-                                                         "kind-lowpass": "butterworth"})
+    assert re.search(r"All alike.*\+16", client.get(f"{url}?sheet=routing").text, re.S)
+    low = post(
+        client,
+        f"{url}/crossovers",
+        **CORNERS,
+        **{"corner-lowpass": "70", "slope-lowpass": "2", "kind-lowpass": "butterworth"},
+    )
     assert low.status_code == 200
     assert alignment_of(services, job_id).routing.low_pass.slope_db == 12
-    for wrong, said in (({"corner-fronts": "900"}, "out of range"), ({"slope-fronts": "3"}, "Choose"),
-                        ({"effects_db": "99"}, "out of range")):
+    for wrong, said in (
+        ({"corner-fronts": "900"}, "out of range"),
+        ({"slope-fronts": "3"}, "Choose"),
+        ({"effects_db": "99"}, "out of range"),
+    ):
         answer = post(client, f"{url}/crossovers", **{**CORNERS, **wrong})
         assert answer.status_code == 422
         assert said in answer.text

@@ -22,9 +22,23 @@ from dolce.web import create_app
 from rooms import shaped_folder
 
 JOB = JobWish(name="Loft")
-HOSTILE = '=<img src=x onerror=alert(1)>"\'&{{7*7}}'
-_VALUES = {"job_id": "1", "number": "1", "channel": "L", "spot": "1", "take_id": "1", "round_id": "1", "slot": "A",
-           "band_id": "1", "seat_id": "1", "spot_id": "1", "box_id": "1", "sheet": "meter", "thing": "L", "to": "A"}
+HOSTILE = "=<img src=x onerror=alert(1)>\"'&{{7*7}}"
+_VALUES = {
+    "job_id": "1",
+    "number": "1",
+    "channel": "L",
+    "spot": "1",
+    "take_id": "1",
+    "round_id": "1",
+    "slot": "A",
+    "band_id": "1",
+    "seat_id": "1",
+    "spot_id": "1",
+    "box_id": "1",
+    "sheet": "meter",
+    "thing": "L",
+    "to": "A",
+}
 
 
 @pytest.fixture(scope="module")
@@ -32,18 +46,30 @@ def shaped(prepared):
     """A shaped pair whose every name is hostile."""
     opened = open_services(shaped_folder(prepared))
     client = client_of(opened)
-    for path, form in (("edit", {"name": HOSTILE, "place": HOSTILE, "notes": HOSTILE, "units": "metres"}),
-                       ("room/seats/1", {"name": HOSTILE[:30], "weight": "1", "main": "on", "sheet": "seats"}),
-                       ("rig/microphones", {"name": HOSTILE, "serial": HOSTILE}),
-                       ("takes/rounds", {"name": HOSTILE}),
-                       ("takes/take/1/note", {"note": HOSTILE}),
-                       ("align/kept", {"name": HOSTILE, "notes": HOSTILE}),
-                       ("shape/versions/keep", {"version_name": HOSTILE, "note": HOSTILE}),
-                       ("shape/target/keep", {"name": HOSTILE}),
-                       ("report", {"title": HOSTILE, "words-read": HOSTILE})):
+    for path, form in (
+        ("edit", {"name": HOSTILE, "place": HOSTILE, "notes": HOSTILE, "units": "metres"}),
+        ("room/seats/1", {"name": HOSTILE[:30], "weight": "1", "main": "on", "sheet": "seats"}),
+        ("rig/microphones", {"name": HOSTILE, "serial": HOSTILE}),
+        ("takes/rounds", {"name": HOSTILE}),
+        ("takes/take/1/note", {"note": HOSTILE}),
+        ("align/kept", {"name": HOSTILE, "notes": HOSTILE}),
+        ("shape/versions/keep", {"version_name": HOSTILE, "note": HOSTILE}),
+        ("shape/target/keep", {"name": HOSTILE}),
+        ("report", {"title": HOSTILE, "words-read": HOSTILE}),
+    ):
         assert post(client, f"/jobs/1/{path}", **form).status_code in (200, 303), path
-    opened.room.add_box(1, Box(id=1, name=HOSTILE[:40], kind="desk", place=Point(x_m=0.6, y_m=0.6, z_m=0.0),
-                               width_m=0.3, depth_m=0.3, height_m=0.3))
+    opened.room.add_box(
+        1,
+        Box(
+            id=1,
+            name=HOSTILE[:40],
+            kind="desk",
+            place=Point(x_m=0.6, y_m=0.6, z_m=0.0),
+            width_m=0.3,
+            depth_m=0.3,
+            height_m=0.3,
+        ),
+    )
     opened.loading.load(1, "A", "corrected")
     yield opened
     opened.close()
@@ -51,15 +77,17 @@ def shaped(prepared):
 
 def rules(app: Flask, method: str) -> list[str]:
     """Addresses with values that are there."""
-    return [re.sub(r"<(?:\w+:)?(\w+)>", lambda found: _VALUES.get(found[1], "1"), rule.rule)
-            for rule in sorted(app.url_map.iter_rules(), key=str)
-            if method in rule.methods and rule.endpoint not in ("static", "file", "font")]
+    return [
+        re.sub(r"<(?:\w+:)?(\w+)>", lambda found: _VALUES.get(found[1], "1"), rule.rule)
+        for rule in sorted(app.url_map.iter_rules(), key=str)
+        if method in rule.methods and rule.endpoint not in ("static", "file", "font")
+    ]
 
 
 def remote_of(services):
     """The application of a remote, and its address."""
     desk = create_app(services).extensions["dolce-remote"]
-    desk.gone_s = 1e9                                     # a device of the tests asks only when a test does
+    desk.gone_s = 1e9  # a device of the tests asks only when a test does
     desk.start(1, address="127.0.0.1", secure=False)
     app = desk.app_of(desk, False)
     return desk, app, desk.present.url
@@ -68,15 +96,26 @@ def remote_of(services):
 def changed(services) -> tuple:
     """What any change would show in: jobs with their logbooks, sound, and the files beside the database."""
     jobs = services.jobs.all()
-    return ([(job.name, job.changed_at) for job in jobs], [services.jobs.logbook(job.id) for job in jobs],
-            services.sound.running(),
-            sorted(path.name for path in services.folder.rglob("*") if not path.name.startswith("dolce.sqlite")))
+    return (
+        [(job.name, job.changed_at) for job in jobs],
+        [services.jobs.logbook(job.id) for job in jobs],
+        services.sound.running(),
+        sorted(path.name for path in services.folder.rglob("*") if not path.name.startswith("dolce.sqlite")),
+    )
 
 
-@pytest.mark.parametrize(("headers", "refused"), [
-    ({}, 400), ({"Host": "evil.example"}, 400), ({"Origin": "http://evil.example"}, 403),
-    ({"Origin": "null"}, 403), ({"Origin": "http://localhost:1"}, 403), ({"Sec-Fetch-Site": "cross-site"}, 403),
-    ({"Sec-Fetch-Site": "same-site"}, 403)])
+@pytest.mark.parametrize(
+    ("headers", "refused"),
+    [
+        ({}, 400),
+        ({"Host": "evil.example"}, 400),
+        ({"Origin": "http://evil.example"}, 403),
+        ({"Origin": "null"}, 403),
+        ({"Origin": "http://localhost:1"}, 403),
+        ({"Sec-Fetch-Site": "cross-site"}, 403),
+        ({"Sec-Fetch-Site": "same-site"}, 403),
+    ],
+)
 def test_no_change_is_made_without_a_token_or_for_another_page(services, headers, refused):
     services.jobs.create(JOB)
     before = changed(services)
@@ -93,7 +132,7 @@ def test_no_change_is_made_without_a_token_or_for_another_page(services, headers
     for path in rules(remote, "POST"):
         assert phone.post(path, base_url=base, headers=headers).status_code == refused, path
     assert not desk.present.token
-    desk.enter(desk.present.code, address="")                       # nobody has guessed: the code still stands
+    desk.enter(desk.present.code, address="")  # nobody has guessed: the code still stands
     assert changed(services) == before_remote
     desk.close()
     assert changed(services)[:3] == before[:3]
@@ -102,8 +141,11 @@ def test_no_change_is_made_without_a_token_or_for_another_page(services, headers
 def test_a_page_of_ours_is_let_through_whatever_its_browser_tells(services):
     client = client_of(services)
     found = re.search(r'name="csrf-token" content="([^"]+)"', client.get("/").text)[1]
-    answer = client.post("/jobs", data={"csrf_token": found, "name": "Loft", "units": "metres"},
-                         headers={"Origin": "http://localhost", "Sec-Fetch-Site": "same-origin"})
+    answer = client.post(
+        "/jobs",
+        data={"csrf_token": found, "name": "Loft", "units": "metres"},
+        headers={"Origin": "http://localhost", "Sec-Fetch-Site": "same-origin"},
+    )
     assert answer.status_code == 303
     assert [job.name for job in services.jobs.all()] == ["Loft"]
 
@@ -150,7 +192,7 @@ def _stays_text(kind: str, data: bytes, path: str) -> None:
         reader = Inserted()
         reader.feed(data.decode())
         assert not reader.found, (path, reader.found)
-        assert b"=<img src=x onerror=alert(1)>\"'&49" not in data, path               # nor is it a template of its own
+        assert b"=<img src=x onerror=alert(1)>\"'&49" not in data, path  # nor is it a template of its own
     elif kind == "image/svg+xml":
         tags = {tag.tag.rpartition("}")[2] for tag in ElementTree.fromstring(data).iter()}
         assert not tags & {"img", "script", "foreignObject"}, path
@@ -210,7 +252,7 @@ def test_laptop_and_remote_on_one_spot_the_later_one_is_told(services):
     again = phone.post(on_phone, base_url=base, data={"csrf_token": found})
     assert "came in there since this page was shown" in again.text
     services.sound.wait(20)
-    assert services.taking.board(1).last_take == taken                           # neither has played anything
+    assert services.taking.board(1).last_take == taken  # neither has played anything
     fresh = re.search(r'action="(/repeat/\w+/1\?seen=\d+)"', again.text)[1]
     phone.post(fresh, base_url=base, data={"csrf_token": found})
     services.sound.wait(20)

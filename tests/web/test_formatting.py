@@ -6,9 +6,19 @@ from dolce.web.shared.form_reader import FormReader, metres_of_feet
 from dolce.web.shared.formatting import duration, hertz, length, plain, signed
 
 
-@pytest.mark.parametrize(("value", "text"), [
-    (41.2, "41.2 Hz"), (40, "40 Hz"), (125.4, "125 Hz"), (500, "500 Hz"), (1000, "1 kHz"), (1250, "1.25 kHz"),
-    (12_500, "12.5 kHz"), (20_000, "20 kHz")])
+@pytest.mark.parametrize(
+    ("value", "text"),
+    [
+        (41.2, "41.2 Hz"),
+        (40, "40 Hz"),
+        (125.4, "125 Hz"),
+        (500, "500 Hz"),
+        (1000, "1 kHz"),
+        (1250, "1.25 kHz"),
+        (12_500, "12.5 kHz"),
+        (20_000, "20 kHz"),
+    ],
+)
 def test_frequencies_read_as_the_trade_writes_them(value, text):
     assert hertz(value) == text
 
@@ -23,9 +33,20 @@ def test_lengths_carry_the_unit_of_the_job():
     assert [length(m, "feet") for m in (0.3048, 2.3114, 0.0889, 0)] == ["1' 0\"", "7' 7\"", '3.5"', '0"']
 
 
-@pytest.mark.parametrize(("text", "metres"), [
-    ("7' 6.9\"", 7 * 0.3048 + 6.9 * 0.0254), ("7 ft 6,9 in", 7 * 0.3048 + 6.9 * 0.0254), ("6.9\"", 6.9 * 0.0254),
-    ("7'", 7 * 0.3048), ("7.5", 7.5 * 0.3048), ("−2'", -2 * 0.3048), ("7 6", None), ("seven", None), ("", None)])
+@pytest.mark.parametrize(
+    ("text", "metres"),
+    [
+        ("7' 6.9\"", 7 * 0.3048 + 6.9 * 0.0254),
+        ("7 ft 6,9 in", 7 * 0.3048 + 6.9 * 0.0254),
+        ('6.9"', 6.9 * 0.0254),
+        ("7'", 7 * 0.3048),
+        ("7.5", 7.5 * 0.3048),
+        ("−2'", -2 * 0.3048),
+        ("7 6", None),
+        ("seven", None),
+        ("", None),
+    ],
+)
 def test_feet_and_inches_are_read_as_people_write_them(text, metres):
     assert metres_of_feet(text) == (None if metres is None else pytest.approx(metres))
 

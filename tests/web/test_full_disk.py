@@ -93,7 +93,7 @@ def test_a_package_and_a_passage_need_no_disk(prepared, monkeypatch):
         monkeypatch.setattr(f"tempfile.{name}", full)
     package = client.get("/jobs/1/load/package.zip")
     assert package.status_code == 200
-    assert package.data[-22:-18] == b"PK\5\6"                         # its end is there
+    assert package.data[-22:-18] == b"PK\5\6"  # its end is there
     assert token(client)
-    opened.jobs.create(JobWish(name="Another"))                       # the database has a place of its own
+    opened.jobs.create(JobWish(name="Another"))  # the database has a place of its own
     opened.close()

@@ -20,7 +20,7 @@ from dolce.services.wiring import open_services
 from dolce.web import create_app
 from dolce.web.serving import new_server
 
-NAMES = ["Chœur d'été", "Звукова кімната", "録音室", "Ünïcode & <co> \"quoted\"", "a/b\\c: d?*|"]
+NAMES = ["Chœur d'été", "Звукова кімната", "録音室", 'Ünïcode & <co> "quoted"', "a/b\\c: d?*|"]
 
 
 @pytest.fixture
@@ -41,7 +41,7 @@ def test_stop_needs_no_token_and_no_page_of_this_start(services, client, job):
     services.sound.wait(10)
     assert client.post("/sound/stop", headers={"Host": "evil.example"}).status_code == 400
     assert "Nothing was playing." in client.post("/sound/stop").text
-    assert client.post(f"/jobs/{job.id}/takes/run").status_code == 400               # all else needs its token
+    assert client.post(f"/jobs/{job.id}/takes/run").status_code == 400  # all else needs its token
 
 
 def test_two_applications_on_one_machine_do_not_share_a_cookie(tmp_path):
@@ -74,8 +74,10 @@ def test_downloads_bear_names_of_every_script(services, client, name):
         assert disposition.startswith("attachment; filename")
         disposition.encode("ascii")
         assert "/" not in disposition.split("filename", 1)[1].replace("UTF-8''", "")
-    assert "filename*=UTF-8''Ch%C5%93ur" in client.get(f"/jobs/{job.id}/room/room.json").headers[
-        "Content-Disposition"] or name != NAMES[0]
+    assert (
+        "filename*=UTF-8''Ch%C5%93ur" in client.get(f"/jobs/{job.id}/room/room.json").headers["Content-Disposition"]
+        or name != NAMES[0]
+    )
     uploaded = (io.BytesIO(b"20 0\n20000 1\n"), name + ".txt")
     post(client, f"/jobs/{job.id}/rig/microphones", name=name)
     assert post(client, f"/jobs/{job.id}/rig/microphones/1/curve/0", curve=uploaded).status_code == 200
@@ -103,8 +105,14 @@ def test_saved_plans_of_all_sample_jobs_are_well_formed(demo):
 @pytest.mark.parametrize("number", ["²", "٣", "9" * 25, str(2**63), "1" * 4400])
 def test_numbers_that_are_none_are_not_found_or_refused(client, job, number):
     assert client.get(f"/jobs/{number}/room").status_code == 404
-    for query in (f"mode={number}&sheet=modes", f"seat={number}&sheet=modes", f"without={number}&rank=1&sheet=subs",
-                  f"pick=spot-{number}", f"pick=seat-{number}", f"pick=box-{number}"):
+    for query in (
+        f"mode={number}&sheet=modes",
+        f"seat={number}&sheet=modes",
+        f"without={number}&rank=1&sheet=subs",
+        f"pick=spot-{number}",
+        f"pick=seat-{number}",
+        f"pick=box-{number}",
+    ):
         assert client.get(f"/jobs/{job.id}/room?{query}").status_code == 200
     assert client.get(f"/jobs/{job.id}/read?round={number}&place=spot-{number}").status_code in (200, 404, 422)
     assert post(client, f"/jobs/{job.id}/takes/rounds/choose", round=number).status_code == 422
@@ -127,8 +135,10 @@ def test_a_band_of_a_job_without_takes_is_told_to_be_gone(client, job):
 
 def test_room_files_with_half_characters_or_endless_integers_are_refused(client, services, job):
     good = client.get(f"/jobs/{job.id}/room/room.json").text
-    for bad, said in ((good.replace('"Seat 1"', '"\\ud800"').replace('"Mixer"', '"\\ud800"'), "half of a character"),
-                      (good.replace('"version": 1', f'"version": {"9" * 400}'), "has 400 digits")):
+    for bad, said in (
+        (good.replace('"Seat 1"', '"\\ud800"').replace('"Mixer"', '"\\ud800"'), "half of a character"),
+        (good.replace('"version": 1', f'"version": {"9" * 400}'), "has 400 digits"),
+    ):
         assert bad != good
         answer = post(client, f"/jobs/{job.id}/room/file", sheet="more", file=(io.BytesIO(bad.encode()), "room.json"))
         assert answer.status_code == 422
@@ -142,7 +152,7 @@ def test_notes_and_other_texts_have_a_length_that_is_said(services, client, job)
     assert answer.status_code == 422
     assert "20,001 characters are too many. Use up to 20,000." in answer.text
     app = create_app(services)
-    app.config["MAX_FORM_MEMORY_SIZE"] = 30_000                  # 500 kB else
+    app.config["MAX_FORM_MEMORY_SIZE"] = 30_000  # 500 kB else
     answer = post(app.test_client(), f"/jobs/{job.id}/edit", name="Loft", notes="x" * 40_000)
     assert answer.status_code == 413
     assert "A text of this form is longer than 30 kB" in answer.text
@@ -151,8 +161,16 @@ def test_notes_and_other_texts_have_a_length_that_is_said(services, client, job)
 def test_reading_files_writes_nothing_into_the_logbook(demo, demo_job):
     before = demo.jobs.logbook(demo_job)
     client = client_of(demo)
-    for path in ("load/package.zip", "room/room.json", "room/plan.svg", "room/places.csv", "takes/test-signal.wav",
-                 "takes/1/recording", "rig/rehearsal-microphone-0.txt", "room/spot-sheet"):
+    for path in (
+        "load/package.zip",
+        "room/room.json",
+        "room/plan.svg",
+        "room/places.csv",
+        "takes/test-signal.wav",
+        "takes/1/recording",
+        "rig/rehearsal-microphone-0.txt",
+        "room/spot-sheet",
+    ):
         assert client.get(f"/jobs/{demo_job}/{path}").status_code == 200
     assert demo.jobs.logbook(demo_job) == before
 
@@ -205,7 +223,7 @@ def test_half_open_connections_block_nobody(services):
     thread.start()
     opened = [socket.create_connection(("127.0.0.1", int(server.effective_port))) for _ in range(130)]
     for connection in opened:
-        connection.sendall(b"GET / HTTP/1.1\r\nHost: 127.0.0.1\r\n")          # and nothing more
+        connection.sendall(b"GET / HTTP/1.1\r\nHost: 127.0.0.1\r\n")  # and nothing more
     page = http.client.HTTPConnection("127.0.0.1", int(server.effective_port), timeout=20)
     page.request("GET", "/")
     assert page.getresponse().status == 200
@@ -218,7 +236,7 @@ def test_half_open_connections_block_nobody(services):
 def test_a_worker_that_answers_after_the_server_was_closed_writes_into_no_file(services, tmp_path):
     server = new_server(services, port=0)
     server.close()
-    files = [(tmp_path / f"{number}").open("wb") for number in range(8)]      # numbers that were given back are theirs
+    files = [(tmp_path / f"{number}").open("wb") for number in range(8)]  # numbers that were given back are theirs
     server.pull_trigger()
     for file in files:
         file.close()

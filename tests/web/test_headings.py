@@ -8,10 +8,15 @@ from asking import client_of
 from dolce.web.stops.rig.sheets import SHEETS as RIG_SHEETS
 from dolce.web.stops.room.views import SHEETS as ROOM_SHEETS
 
-PAGES = ("/", "/jobs/{job}/edit", *(f"/jobs/{{job}}/room?sheet={sheet}" for sheet in ROOM_SHEETS),
-         *(f"/jobs/{{job}}/rig?sheet={sheet}" for sheet in RIG_SHEETS),
-         *(f"/jobs/{{job}}/{stop}" for stop in ("takes", "read", "align", "shape", "load", "prove")),
-         "/jobs/{job}/room/spot-sheet", "/jobs/999/room")
+PAGES = (
+    "/",
+    "/jobs/{job}/edit",
+    *(f"/jobs/{{job}}/room?sheet={sheet}" for sheet in ROOM_SHEETS),
+    *(f"/jobs/{{job}}/rig?sheet={sheet}" for sheet in RIG_SHEETS),
+    *(f"/jobs/{{job}}/{stop}" for stop in ("takes", "read", "align", "shape", "load", "prove")),
+    "/jobs/{job}/room/spot-sheet",
+    "/jobs/999/room",
+)
 
 
 class Outline(HTMLParser):

@@ -14,7 +14,8 @@ from rooms import shaped_folder
 
 TEMPLATES = Path(__file__).parents[2] / "src/dolce/web"
 USED = {key for path in TEMPLATES.rglob("*.html") for key in re.findall(r'ui\.term\("([\w-]+)"', path.read_text())} | {
-    verdict.replace(" ", "-") for verdict in VERDICTS}                       # which the panel of evidence looks up
+    verdict.replace(" ", "-") for verdict in VERDICTS
+}  # which the panel of evidence looks up
 TERMS = {term.key: term for terms in groups().values() for term in terms}
 
 
@@ -24,30 +25,34 @@ def test_every_word_that_a_page_explains_is_there_and_every_explanation_stands_o
 
 
 # Headings that need no words of ours: names of things, places, times and units.
-PLAIN = set("""
+PLAIN = set(
+    """
 Above noise | Against 1 kHz | Against the present one | All alike, dB | All-passes per output | Arrival | Bands |
 Bound | Bypass | Channel | Channels × spots | Convolution | Corner | Crossover | Crossovers | Curves | Delay |
 Drawing | Ends at | Eyring, s | Fed by | File | Filters | Fixed bands per output | From | Gain, dB | Group |
 High-pass, 24 dB/oct | Hz | Impulse responses | Input | Kept | Kind | Level | Load into it | Locked | Measured |
 Microphone | Most of a third octave | Name | Note | Octave | Of | On | One spot | Out | Output | Outputs | Places |
 Play | Polarity | Preset | Presets | Processor | Q | Range | Region | Remarks | Response besides | Row | Sabine, s |
-Set to, and its limits | Settings | Shall be | Sounds | Source | Spot | Spots | Spread, 20–120 Hz | Stretch | Sub |
+Set to, and its limits | Settings | Shall be | Sounds | Source | Spot | Spots | Spread, 20–120 Hz | Sub |
 Subs | Sweep | Switch | Taken through | This pass | To | Trim | What | What it is | With correction and cut |
 Without processing | angle | at | at most | away | axis | before | by | dB | feeds | from | kind | later | level |
 main | now | output | per octave | plan | plays | reads | seat | spots | up | up to | verdict | with boosts | x | y
-""".replace("\n", " ").strip().split(" | "))
+""".replace("\n", " ")
+    .strip()
+    .split(" | ")
+)
 
 
 def test_every_heading_of_a_table_of_figures_is_explained_or_needs_no_words():
     left = set()
     for path in TEMPLATES.glob("stops/**/*.html"):
         for heading in re.findall(r"<th(?: class=\"[\w -]*\")?>([^<{]+)</th>", path.read_text()):
-            if " ".join(heading.split()) not in PLAIN and path.stem != "spot_sheet":       # which is paper
+            if " ".join(heading.split()) not in PLAIN and path.stem != "spot_sheet":  # which is paper
                 left.add(f"{path.stem}: {heading}")
     assert not left
 
 
-def test_pressing_a_stretch_explains_its_verdict(prepared):
+def test_pressing_a_region_explains_its_verdict(prepared):
     opened = open_services(shaped_folder(prepared))
     page = client_of(opened).get("/jobs/1/shape?sheet=evidence&channel=L&at=60").text
     opened.close()
@@ -90,6 +95,6 @@ def test_every_picture_of_the_guide_is_there_large_and_small(services):
     for address, name, says in pictures:
         with client.get(address) as answer:
             assert answer.status_code == 200
-            assert answer.data[8:12] == b"WEBP"                      # RIFF of WebP (RFC 9649, 2.4)
+            assert answer.data[8:12] == b"WEBP"  # RIFF of WebP (RFC 9649, 2.4)
         assert (TEMPLATES.parents[2] / f"docs/screenshots/{name}.png").exists()
         assert len(says) > 15

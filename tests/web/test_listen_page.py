@@ -61,7 +61,9 @@ def test_sounds_are_flac_that_nobody_keeps_and_an_older_one_is_gone(rendered):
 
 def test_a_preference_out_of_range_is_told_at_its_slide(rendered):
     _, client, url, _ = rendered
-    answer = post(client, f"{url}/listen/preference", of="corrected", tilt_db_per_octave="5", bass_db="0", treble_db="x")
+    answer = post(
+        client, f"{url}/listen/preference", of="corrected", tilt_db_per_octave="5", bass_db="0", treble_db="x"
+    )
     assert answer.status_code == 422
     assert "5 dB per octave is out of range. Choose -2 to 2 dB per octave." in text_of(answer)
     assert "A number is needed." in text_of(answer)

@@ -35,13 +35,20 @@ def test_a_switch_is_added_by_its_data_sheet_chosen_and_told_how_to_turn(pair):
     turned = post(client, f"{url}/switches/L", **{"measured:Treble": "0 dB", "chosen:Treble": "−4 dB"})
     assert "Turn Treble from 0 dB to −4 dB at the back of L" in text_of(turned)
     assert "no longer kept" not in turned.text
-    gap = post(client, f"{url}/switches/L/points", model="Nearfield", switch="Bass", position="low",
-               switch_points="20 -6\n40 -6\n900 0")
+    gap = post(
+        client,
+        f"{url}/switches/L/points",
+        model="Nearfield",
+        switch="Bass",
+        position="low",
+        switch_points="20 -6\n40 -6\n900 0",
+    )
     assert gap.status_code == 422
     assert "nothing is known between 40 and 900 Hz" in text_of(gap)
     assert "40 -6" in gap.text
-    forgotten = post(client, f"{url}/switches/L/forget/{services.switching.view(job_id, 'L').at.model.id}",
-                     switch="Treble")
+    forgotten = post(
+        client, f"{url}/switches/L/forget/{services.switching.view(job_id, 'L').at.model.id}", switch="Treble"
+    )
     assert "Nearfield, no longer kept" in text_of(forgotten)
     assert services.shaping.correction(job_id).switches["L"].turned
     post(client, f"{url}/switches/L/model", model_id="")

@@ -42,7 +42,7 @@ def test_pages_are_guarded(client):
     assert "default-src 'none'" in policy
     assert "unsafe" not in policy
     assert client.get("/", headers={"Host": "evil.example"}).status_code == 400
-    assert client.post("/jobs", data={"name": "x"}).status_code == 400       # no CSRF token
+    assert client.post("/jobs", data={"name": "x"}).status_code == 400  # no CSRF token
     assert client.get("/jobs/99/room").status_code == 404
     assert "no job 99" in client.get("/jobs/99/room").text
 
@@ -52,18 +52,37 @@ def test_names_typed_as_markup_stay_text(client):
     assert "<script>alert" not in client.get("/").text
 
 
-@pytest.mark.parametrize(("path", "data", "said"), [
-    ("room/size", {"length": "0.5", "width": "3", "height": "2", "temperature": "20"}, "out of range"),
-    ("room/size", {"length": "1.2", "width": "3", "height": "2.5", "temperature": "20"}, "lies outside the room"),
-    ("room/size", {"length": "abc", "width": "", "height": "2.5", "temperature": "20"}, "A number is needed"),
-    ("room/move/L", {"x": "50", "y": "1", "z": "1"}, "lies outside the room"),
-    ("room/spots", {"sheet": "spots", "pattern": "cluster", "seat": "1", "count": "2.5", "spacing": "0.2"},
-     "whole number"),
-    ("rig/level", {"sweep_level_dbfs": "0", "sweep_seconds": "5", "microphone_gain_db": "0",
-                   "ceiling_dbfs": "-6"}, "out of range"),
-    ("align/choose", {"trim-L": "99", "delay-L": "0", "polarity-L": "normal", "trim-R": "0", "delay-R": "x",
-                      "polarity-R": "normal"}, ""),
-])
+@pytest.mark.parametrize(
+    ("path", "data", "said"),
+    [
+        ("room/size", {"length": "0.5", "width": "3", "height": "2", "temperature": "20"}, "out of range"),
+        ("room/size", {"length": "1.2", "width": "3", "height": "2.5", "temperature": "20"}, "lies outside the room"),
+        ("room/size", {"length": "abc", "width": "", "height": "2.5", "temperature": "20"}, "A number is needed"),
+        ("room/move/L", {"x": "50", "y": "1", "z": "1"}, "lies outside the room"),
+        (
+            "room/spots",
+            {"sheet": "spots", "pattern": "cluster", "seat": "1", "count": "2.5", "spacing": "0.2"},
+            "whole number",
+        ),
+        (
+            "rig/level",
+            {"sweep_level_dbfs": "0", "sweep_seconds": "5", "microphone_gain_db": "0", "ceiling_dbfs": "-6"},
+            "out of range",
+        ),
+        (
+            "align/choose",
+            {
+                "trim-L": "99",
+                "delay-L": "0",
+                "polarity-L": "normal",
+                "trim-R": "0",
+                "delay-R": "x",
+                "polarity-R": "normal",
+            },
+            "",
+        ),
+    ],
+)
 def test_faulty_forms_answer_422_with_the_reason(client, job_url, path, data, said):
     answer = post(client, f"{job_url}/{path}", **data)
     assert answer.status_code == 422
@@ -75,13 +94,19 @@ def test_decimal_comma_and_feet_are_understood(client, services):
     url = answer.location.rsplit("/", 1)[0]
     post(client, f"{url}/room/size", length="20,0", width="15", height="8.5", temperature="20")
     room = services.jobs.all()[0].room
-    assert room.length_m == pytest.approx(20 * 0.3048)                       # international foot, exact
+    assert room.length_m == pytest.approx(20 * 0.3048)  # international foot, exact
     assert "20&#39; 0&#34;" in client.get(f"{url}/room").text
 
 
-@pytest.mark.parametrize(("data", "said"), [
-    (b"one word per line\n", "0 points"), (b"20 1\n", "1 point found"), (b"50 1\n20 1\n", "20 Hz follows 50 Hz"),
-    (b"20 nan\n30 1\n", "not a number")])
+@pytest.mark.parametrize(
+    ("data", "said"),
+    [
+        (b"one word per line\n", "0 points"),
+        (b"20 1\n", "1 point found"),
+        (b"50 1\n20 1\n", "20 Hz follows 50 Hz"),
+        (b"20 nan\n30 1\n", "not a number"),
+    ],
+)
 def test_faulty_calibration_files_are_explained_beside_the_field(client, job_url, data, said):
     post(client, f"{job_url}/rig/microphones", name="Mic")
     answer = post(client, f"{job_url}/rig/microphones/1/curve/0", curve=(io.BytesIO(data), "cal.txt"))
@@ -110,9 +135,23 @@ def test_uploads_have_a_limit_and_say_so(services, job_url):
 
 def test_range_upside_down_is_said_at_its_field(demo, demo_job):
     copy = demo.jobs.copy(demo_job)
-    form = {"bass_lift_db": 0, "bass_cutoff_hz": 80, "tilt_db_per_octave": 0, "tilt_from_hz": 1000, "from_hz": 500,
-            "to_hz": 50, "max_boost_db": 3, "max_cut_db": 12, "min_q": 1, "max_q": 5, "bands": 5, "anchor": "band",
-            "anchor_from_hz": 200, "anchor_to_hz": 2000, "anchor_level_db": 0}
+    form = {
+        "bass_lift_db": 0,
+        "bass_cutoff_hz": 80,
+        "tilt_db_per_octave": 0,
+        "tilt_from_hz": 1000,
+        "from_hz": 500,
+        "to_hz": 50,
+        "max_boost_db": 3,
+        "max_cut_db": 12,
+        "min_q": 1,
+        "max_q": 5,
+        "bands": 5,
+        "anchor": "band",
+        "anchor_from_hz": 200,
+        "anchor_to_hz": 2000,
+        "anchor_level_db": 0,
+    }
     answer = post(client_of(demo), f"/jobs/{copy.id}/shape/aim", **form)
     assert answer.status_code == 422
     assert re.search(r'id="fault-to_hz">[^<]*upside down', answer.text)
@@ -182,7 +221,7 @@ def test_prove_looks_at_a_seat_and_every_spot_and_asks_for_what_drifted(prepared
         seat = services.jobs.get(job_id).plan.seats[1]
         page = client.get(f"/jobs/{job_id}/prove?seat={seat.id}&spots=1&channel=R").text
         assert f"At {seat.name} alone:" in page
-        assert page.count('"state": "spot"') == 2                      # of the two spots of that seat
+        assert page.count('"state": "spot"') == 2  # of the two spots of that seat
         assert f'hx-get="/jobs/{job_id}/prove/drift"' in page
         assert client.get(f"/jobs/{job_id}/prove?seat=999").status_code == 404
         drift = client.get(f"/jobs/{job_id}/prove/drift").text

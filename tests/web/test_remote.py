@@ -39,7 +39,7 @@ def job_id(services):
 def laptop(services):
     app = create_app(services)
     desk = app.extensions["dolce-remote"]
-    desk.gone_s = LONG_S               # a device of the tests asks only when a test does
+    desk.gone_s = LONG_S  # a device of the tests asks only when a test does
     yield app.test_client()
     app.extensions["dolce-remote"].close()
 
@@ -87,7 +87,7 @@ def test_there_is_none_until_it_is_switched_on_and_then_on_an_address_of_this_ma
 def test_where_the_usual_port_is_taken_it_listens_at_another(desk, job_id):
     with socket.socket() as taken:
         taken.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
-        with suppress(OSError):                            # another test may have it just now: taken all the same
+        with suppress(OSError):  # another test may have it just now: taken all the same
             taken.bind(("127.0.0.1", 5443))
             taken.listen()
         remote = desk.start(job_id, address="127.0.0.1", secure=False)
@@ -97,8 +97,23 @@ def test_where_the_usual_port_is_taken_it_listens_at_another(desk, job_id):
     assert desk.present is None
 
 
-@pytest.mark.parametrize("path", ["/", "/now", "/in/ABCDEFGH", "/run/1", "/stop", "/jobs/1/takes", "/jobs", "/help",
-                                  "/file/dolce.css", "/file/../app.py", "/static/css/dolce.css", "/sound/stop"])
+@pytest.mark.parametrize(
+    "path",
+    [
+        "/",
+        "/now",
+        "/in/ABCDEFGH",
+        "/run/1",
+        "/stop",
+        "/jobs/1/takes",
+        "/jobs",
+        "/help",
+        "/file/dolce.css",
+        "/file/../app.py",
+        "/static/css/dolce.css",
+        "/sound/stop",
+    ],
+)
 def test_without_the_code_nothing_is_told_not_even_the_name_of_the_job(phone, path):
     for answer in (phone.get(path), phone.post(path)):
         assert "Quiet cellar" not in answer.text
@@ -120,7 +135,7 @@ def test_with_the_code_the_next_spot_stands_there_and_is_run(phone, desk, servic
     services.sound.wait()
     page = phone.get("/now").text
     assert 'class="word-clean">clean</span>' in page
-    assert page.count('<td class="clean">') == 5            # both, each sub, and both subs together
+    assert page.count('<td class="clean">') == 5  # both, each sub, and both subs together
     assert "Run spot 2" in page
     assert "Last: remote ran a spot" in page
     taken = services.taking.board(job_id).takes
@@ -208,7 +223,7 @@ def test_one_that_ended_is_held_by_nothing(desk, job_id):
 
 def test_a_job_that_is_gone_meanwhile_is_said_in_the_seat(phone, desk, services, job_id):
     phone.come_in(desk.present.code)
-    services.jobs.delete(job_id)                       # from elsewhere: the desk was not told
+    services.jobs.delete(job_id)  # from elsewhere: the desk was not told
     answer = phone.get("/now", headers={"HX-Request": "true"})
     assert answer.status_code == 409
     assert "The job of this remote is gone. Open another one on the laptop" in answer.text
@@ -226,7 +241,7 @@ def test_stop_on_the_remote_silences_and_the_page_says_which_side_it_was(phone, 
     assert answer.headers["HX-Retarget"] == "#notice"
     assert answer.text.startswith(("Silent.", "Sound stopped."))
     services.sound.wait()
-    assert answer.text in phone.get("/now").text                        # it stays until the next press
+    assert answer.text in phone.get("/now").text  # it stays until the next press
     assert "last: remote" in laptop.get(f"/jobs/{job_id}/takes").text
     post(laptop, "/sound/stop")
     assert "Last: laptop stopped" in phone.get("/now").text
@@ -263,7 +278,7 @@ def test_a_lost_connection_lets_the_take_finish_and_then_the_pass_waits(phone, d
     while present.done_steps < 1:
         pass
     assert services.sound.running().done_steps == 1
-    page = phone.get("/now").text                                  # it is back, and nothing goes on by itself
+    page = phone.get("/now").text  # it is back, and nothing goes on by itself
     assert "The connection was lost: the take was finished, and it waits." in page
     assert services.sound.running().paused
     phone.post("/go-on")
@@ -275,7 +290,7 @@ def test_the_fingerprint_that_is_shown_is_that_of_the_certificate_it_answers_wit
     remote = desk.start(job_id, address="127.0.0.1", secure=True)
     found = ssl.PEM_cert_to_DER_cert(ssl.get_server_certificate(("127.0.0.1", remote.port)))
     digest = hashlib.sha256(found).hexdigest().upper()
-    assert remote.fingerprint == ":".join(digest[k:k + 2] for k in range(0, 64, 2))
+    assert remote.fingerprint == ":".join(digest[k : k + 2] for k in range(0, 64, 2))
     page = laptop.get(f"/jobs/{job_id}/remote").text
     assert remote.fingerprint[:47] in page
     assert f"{remote.url}/in/{remote.code} as a picture to scan" in page
@@ -307,9 +322,13 @@ class Door:
         """An answer, whole; over a connection that is open, or one of its own."""
         asked = over or self.secure(address)
         kept = "keep-alive" if over else "close"
-        asked.sendall((f"{method} {path} HTTP/1.1\r\nHost: 127.0.0.1:{self.remote.port}\r\nConnection: {kept}\r\n"
-                       f"Cookie: {cookie}\r\nContent-Type: application/x-www-form-urlencoded\r\n"
-                       f"Content-Length: {len(body)}\r\n\r\n{body}").encode())
+        asked.sendall(
+            (
+                f"{method} {path} HTTP/1.1\r\nHost: 127.0.0.1:{self.remote.port}\r\nConnection: {kept}\r\n"
+                f"Cookie: {cookie}\r\nContent-Type: application/x-www-form-urlencoded\r\n"
+                f"Content-Length: {len(body)}\r\n\r\n{body}"
+            ).encode()
+        )
         with HTTPResponse(asked) as answer:
             answer.begin()
             return answer, answer.read().decode()
@@ -343,14 +362,14 @@ def test_strangers_that_are_silent_or_guess_hold_up_nobody_and_the_seat_keeps_it
     slow.sendall(b"POST /enter HTTP/1.1\r\nHost: x\r\nContent-Length: 4000\r\n\r\nc")
     for k in range(MOST_GUESSES):
         assert door.come_in("127.0.2.2", f"WRONG{k}")[0].status == (429 if k == MOST_GUESSES - 1 else 403)
-    refused = door.silent("127.0.2.2")                # not even shaken hands with, ...
+    refused = door.silent("127.0.2.2")  # not even shaken hands with, ...
     assert refused.recv(1) == b""
-    for k in range(MOST_GUESSES):                     # ... but for the seat's own address
+    for k in range(MOST_GUESSES):  # ... but for the seat's own address
         door.come_in("127.0.0.1", f"WRONG{k}")
     assert door.ask("127.0.0.1")[0].status == 200
     answer, page = door.ask("", path="/now", cookie=cookies, over=seat)
     assert (answer.status, "Quiet cellar" in page) == (200, True)
-    assert strangers[0].recv(1) == b""               # those that have been there longest made room
+    assert strangers[0].recv(1) == b""  # those that have been there longest made room
     assert desk.present.token
 
 

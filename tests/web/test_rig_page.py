@@ -33,10 +33,23 @@ LIMITS = {
     "taps": "0",
     "presets": "4",
 }
-SUBS = {"way": "close", "sound": "tone", "tone_hz": "50", "tuning_hz": "", "step_db": "0.1", "level_dbfs": "-40",
-        "distance": "0.15"}
-SOURCE = {"kind": "tone", "channel": "L", "level_dbfs": "-30", "frequency_hz": "1000", "band_from_hz": "500",
-          "band_to_hz": "2000"}
+SUBS = {
+    "way": "close",
+    "sound": "tone",
+    "tone_hz": "50",
+    "tuning_hz": "",
+    "step_db": "0.1",
+    "level_dbfs": "-40",
+    "distance": "0.15",
+}
+SOURCE = {
+    "kind": "tone",
+    "channel": "L",
+    "level_dbfs": "-30",
+    "frequency_hz": "1000",
+    "band_from_hz": "500",
+    "band_to_hz": "2000",
+}
 
 
 @pytest.fixture
@@ -49,24 +62,36 @@ def rig(services):
     services.sound.wait()
 
 
-@pytest.mark.parametrize(("path", "data", "said"), [
-    ("loop", {"loop_output": "3", "loop_input": ""}, "needs an output and an input"),
-    ("loop", {"loop_output": "3", "loop_input": "1"}, "input 1 has a microphone"),
-    ("loop", {"loop_output": "0", "loop_input": "2"}, "out of range"),
-    ("hardware", {"hardware": "sound card", "card": ""}, "no audio device is chosen"),
-    ("level", {"sweep_level_dbfs": "-18", "sweep_seconds": "5", "microphone_gain_db": "0", "ceiling_dbfs": "-6",
-               "ceiling_spl_db": "300"}, "out of range"),
-    ("microphones", {"name": " ", "sensitivity_mv_pa": "12"}, "Give it a name"),
-    ("microphones", {"name": "m", "sensitivity_mv_pa": "0"}, "out of range"),
-    ("processors", {**LIMITS, "highest_q": "0.4"}, "upside down"),
-    ("processors", {**LIMITS, "bands": "x"}, "A number is needed"),
-    ("live/meter/source", {**SOURCE, "level_dbfs": "-4"}, "above the ceiling of -6 dBFS"),
-    ("live/meter/source", {**SOURCE, "kind": "band", "band_to_hz": "300"}, "upside down"),
-    ("live/spectrum/source", {**SOURCE, "frequency_hz": "5"}, "out of range"),
-    ("working-levels", {"reference_db": "120", "second_db": ""}, "out of range"),
-    ("sub-match", {**SUBS, "distance": "5"}, "out of range"),
-    ("sub-match", {**SUBS, "step_db": "0"}, "out of range"),
-])
+@pytest.mark.parametrize(
+    ("path", "data", "said"),
+    [
+        ("loop", {"loop_output": "3", "loop_input": ""}, "needs an output and an input"),
+        ("loop", {"loop_output": "3", "loop_input": "1"}, "input 1 has a microphone"),
+        ("loop", {"loop_output": "0", "loop_input": "2"}, "out of range"),
+        ("hardware", {"hardware": "sound card", "card": ""}, "no audio device is chosen"),
+        (
+            "level",
+            {
+                "sweep_level_dbfs": "-18",
+                "sweep_seconds": "5",
+                "microphone_gain_db": "0",
+                "ceiling_dbfs": "-6",
+                "ceiling_spl_db": "300",
+            },
+            "out of range",
+        ),
+        ("microphones", {"name": " ", "sensitivity_mv_pa": "12"}, "Give it a name"),
+        ("microphones", {"name": "m", "sensitivity_mv_pa": "0"}, "out of range"),
+        ("processors", {**LIMITS, "highest_q": "0.4"}, "upside down"),
+        ("processors", {**LIMITS, "bands": "x"}, "A number is needed"),
+        ("live/meter/source", {**SOURCE, "level_dbfs": "-4"}, "above the ceiling of -6 dBFS"),
+        ("live/meter/source", {**SOURCE, "kind": "band", "band_to_hz": "300"}, "upside down"),
+        ("live/spectrum/source", {**SOURCE, "frequency_hz": "5"}, "out of range"),
+        ("working-levels", {"reference_db": "120", "second_db": ""}, "out of range"),
+        ("sub-match", {**SUBS, "distance": "5"}, "out of range"),
+        ("sub-match", {**SUBS, "step_db": "0"}, "out of range"),
+    ],
+)
 def test_what_cannot_be_is_said_beside_its_field_and_changes_nothing(rig, services, path, data, said):
     client, url, job_id = rig
     before = services.jobs.get(job_id).rig
@@ -117,14 +142,14 @@ def test_sources_and_spectra_are_saved_as_files(rig, services):
     post(client, f"{url}/live/meter/source", **{**SOURCE, "kind": "pink", "level_dbfs": "-20"})
     sound, rate = soundfile.read(io.BytesIO(client.get(f"{url}/live/meter/source.wav").data))
     assert (rate, sound.size) == (48_000, 33 * 48_000)
-    assert (sound**2).mean() ** 0.5 == pytest.approx(0.0707, abs=2e-4)       # AES17: -20 dBFS RMS
+    assert (sound**2).mean() ** 0.5 == pytest.approx(0.0707, abs=2e-4)  # AES17: -20 dBFS RMS
     services.live.start(job_id, "moving", channel="L")
     services.sound.wait()
     services.live.start(job_id, "spectrum", per_octave=3)
     while services.live.view(job_id, "spectrum").bands is None:
         services.sound.running()
     rows = list(csv.DictReader(client.get(f"{url}/live/spectrum/bands.csv").text.splitlines()))
-    assert float(rows[0]["frequency_hz"]) == pytest.approx(19.953, abs=0.01)   # IEC 61260-1: 1000 G^(-17/3)
+    assert float(rows[0]["frequency_hz"]) == pytest.approx(19.953, abs=0.01)  # IEC 61260-1: 1000 G^(-17/3)
     assert set(rows[0]) == {"frequency_hz", "now_dbfs"}
 
 
@@ -149,8 +174,10 @@ def test_bass_management_that_cannot_be_read_is_typed_and_told_again(rig, servic
     assert services.jobs.get(job_id).processor.bypassed
 
 
-@pytest.mark.parametrize(("second", "said"), [("85", "turn it up by 6.0 dB and mark 85 dB"),
-                                              ("73", "turn it down by 6.0 dB and mark 73 dB"), ("79", "")])
+@pytest.mark.parametrize(
+    ("second", "said"),
+    [("85", "turn it up by 6.0 dB and mark 85 dB"), ("73", "turn it down by 6.0 dB and mark 73 dB"), ("79", "")],
+)
 def test_a_second_working_level_may_be_the_louder_one(rig, monkeypatch, second, said):
     client, url, _ = rig
     assert post(client, f"{url}/working-levels", reference_db="79", second_db=second).status_code < 400

@@ -38,7 +38,7 @@ def test_groups_and_rows_of_their_own_are_kept_as_typed(client, url, services):
     assert answer.status_code == 200
     rows = services.jobs.get(1).rows
     assert rows.groups["subs"].repeats == 4
-    assert set(rows.groups) == {"subs"}                                # what was not touched stays as usual
+    assert set(rows.groups) == {"subs"}  # what was not touched stays as usual
     post(client, f"{url}/rows/own", row="C")
     assert "C-repeats" in shown(client, f"{url}/rows")
     post(client, f"{url}/rows/own", row="C")
@@ -46,15 +46,21 @@ def test_groups_and_rows_of_their_own_are_kept_as_typed(client, url, services):
     assert "4 averaged" in client.get(url).text
 
 
-@pytest.mark.parametrize(("field", "typed", "said"), [
-    ("subs-repeats", "9", "out of range"), ("subs-high_hz", "abc", "A number is needed"),
-    ("fronts-offset_db", "99", "out of range"), ("subs-high_hz", "15", "out of range")])
+@pytest.mark.parametrize(
+    ("field", "typed", "said"),
+    [
+        ("subs-repeats", "9", "out of range"),
+        ("subs-high_hz", "abc", "A number is needed"),
+        ("fronts-offset_db", "99", "out of range"),
+        ("subs-high_hz", "15", "out of range"),
+    ],
+)
 def test_a_row_that_cannot_be_played_so_is_told_beside_its_field(client, url, services, field, typed, said):
     form = shown(client, f"{url}/rows")
     answer = post(client, f"{url}/rows", **{**form, field: typed})
     assert answer.status_code == 422
     assert said in answer.text
-    assert f'value="{typed}"' in answer.text                            # nothing typed is lost
+    assert f'value="{typed}"' in answer.text  # nothing typed is lost
     assert services.jobs.get(1).rows.groups == {}
 
 
@@ -67,8 +73,11 @@ def test_two_tabs_on_one_group_are_told(client, url):
 
 
 def test_combinations_become_rows_of_the_board_and_go_again(client, url, services):
-    answer = client.post(f"{url}/rows/combinations", data={"csrf_token": token(client), "channel": ["L", "Sub1"]},
-                         headers={"HX-Request": "true"})
+    answer = client.post(
+        f"{url}/rows/combinations",
+        data={"csrf_token": token(client), "channel": ["L", "Sub1"]},
+        headers={"HX-Request": "true"},
+    )
     assert "L + Sub1" in answer.text
     assert 'id="cell-L_Sub1-1"' in client.get(url).text
     assert "two channels or more" in post(client, f"{url}/rows/combinations", channel="L").text
@@ -89,9 +98,15 @@ def test_files_lie_in_the_imported_files_until_they_are_kept(client, url, servic
     impulse[300] = 0.5
     assert "Nothing lies here" in client.get(f"{url}/imported").text
     assert "no file was chosen" in post(client, f"{url}/imported").text
-    answer = client.post(f"{url}/imported", headers={"HX-Request": "true"}, content_type="multipart/form-data", data={
-        "csrf_token": token(client), "recordings": [(io.BytesIO(flac(impulse)), "Ls <b>spot 2.flac"),
-                                                    (io.BytesIO(b"nothing"), "x.wav")]})
+    answer = client.post(
+        f"{url}/imported",
+        headers={"HX-Request": "true"},
+        content_type="multipart/form-data",
+        data={
+            "csrf_token": token(client),
+            "recordings": [(io.BytesIO(flac(impulse)), "Ls <b>spot 2.flac"), (io.BytesIO(b"nothing"), "x.wav")],
+        },
+    )
     assert answer.status_code == 200
     services.imported_files.wait()
     page = client.get(f"{url}/imported").text

@@ -62,7 +62,7 @@ def test_where_both_changed_the_same_the_later_tab_is_shown_it_and_may_put_its_o
     assert "In another tab this became “of the first tab”" in unescape(answer.text)
     assert services.jobs.get(job.id).notes == "of the first tab"
     again = form_of(answer.text, action)
-    assert again["notes"] == "of the second"                     # nothing that was typed is lost
+    assert again["notes"] == "of the second"  # nothing that was typed is lost
     assert post(client, action, htmx=False, **again).status_code == 303
     assert services.jobs.get(job.id).notes == "of the second"
 
@@ -87,8 +87,7 @@ def test_eight_faults_switched_on_at_once_are_all_kept(services, job):
     with ThreadPoolExecutor(8) as pool:
         assert set(pool.map(switch_on, clients, kinds)) == {200}
     assert {fault.kind for fault in services.jobs.get(job.id).rig.rehearsal.faults} == set(kinds)
-    post(clients[0], f"/jobs/{job.id}/rig/faults/{kinds[0]}/off",
-         **({"of": "L"} if FAULTS[kinds[0]][1] else {}))
+    post(clients[0], f"/jobs/{job.id}/rig/faults/{kinds[0]}/off", **({"of": "L"} if FAULTS[kinds[0]][1] else {}))
     assert kinds[0] not in {fault.kind for fault in services.jobs.get(job.id).rig.rehearsal.faults}
     assert len(services.jobs.get(job.id).rig.rehearsal.faults) == 7
 
@@ -104,11 +103,11 @@ def test_an_edit_of_a_band_that_another_tab_removed_hits_no_other_band(demo, dem
     answer = post(client, action, **{**form, "gain_db": "-7"})
     assert answer.status_code == 409
     assert "is gone" in answer.text
-    assert f'data-band="{second.id}"' in answer.text             # the page shows what is there now
+    assert f'data-band="{second.id}"' in answer.text  # the page shows what is there now
     assert demo.shaping.correction(copy.id).bands["L"] == (second, *rest)
     added = demo.shaping.correction(copy.id).last_band_id
     demo.shaping.add_band(copy.id, "L")
-    assert demo.shaping.correction(copy.id).bands["L"][-1].id == added + 1      # no later band takes an earlier id
+    assert demo.shaping.correction(copy.id).bands["L"][-1].id == added + 1  # no later band takes an earlier id
     demo.jobs.delete(copy.id)
 
 
@@ -130,7 +129,7 @@ def test_undo_of_an_old_page_takes_back_nothing_that_it_did_not_show(client, ser
     services.room.set_mirror(job.id, False)
     page = client.get(f"/jobs/{job.id}/room").text
     form = form_of(page, f"/jobs/{job.id}/room/undo")
-    services.room.add_seat(job.id, "Bench")                      # in another tab
+    services.room.add_seat(job.id, "Bench")  # in another tab
     answer = post(client, f"/jobs/{job.id}/room/undo", **form)
     assert answer.status_code == 409
     assert "changed in another tab since: seat" in answer.text
@@ -144,7 +143,7 @@ def test_a_spot_of_an_old_page_is_the_same_spot_whatever_its_number_is_now(clien
     page = client.get(f"/jobs/{job.id}/room?sheet=spots").text
     form = form_of(page, f"/jobs/{job.id}/room/spots/4/remove")
     before = services.jobs.get(job.id).spots
-    services.room.remove_spot(job.id, 2)                         # in another tab: 4 is now what was 5
+    services.room.remove_spot(job.id, 2)  # in another tab: 4 is now what was 5
     assert post(client, f"/jobs/{job.id}/room/spots/4/remove", **form).status_code == 200
     assert [s.place for s in services.jobs.get(job.id).spots] == [s.place for s in before if s.number not in (2, 4)]
 
@@ -169,7 +168,7 @@ def test_filters_found_while_another_tab_edited_do_not_overwrite_the_edit(demo, 
 
 def test_a_job_takes_the_room_of_another_and_a_tab_that_shows_none_leaves_it(client, services, job):
     action = f"/jobs/{job.id}/edit"
-    assert 'name="follows"' not in client.get(action).text                   # alone there is nothing to choose
+    assert 'name="follows"' not in client.get(action).text  # alone there is nothing to choose
     first = services.jobs.create(JobWish(name="First"))
     one, two = (form_of(client.get(action).text, action) for _ in range(2))
     assert one["follows"] == ""
@@ -178,10 +177,10 @@ def test_a_job_takes_the_room_of_another_and_a_tab_that_shows_none_leaves_it(cli
     assert "Room, seats and spots follow First." in client.get("/").text
     assert post(client, action, htmx=False, **{**two, "place": "upstairs"}).status_code == 303
     assert services.jobs.get(job.id).follows == first.id
-    assert post(client, action, htmx=False, name="Loft", place="attic").status_code == 303   # an older page
+    assert post(client, action, htmx=False, name="Loft", place="attic").status_code == 303  # an older page
     assert services.jobs.get(job.id).follows == first.id
     assert post(client, action, htmx=False, **{**two, "follows": "77"}).status_code == 422
-    services.jobs.delete(first.id)                                           # for a week at least
+    services.jobs.delete(first.id)  # for a week at least
     gone = form_of(client.get(action).text, action)
     assert post(client, action, htmx=False, **{**gone, "notes": "n"}).status_code == 303
     services.jobs.restore(first.id)
@@ -228,7 +227,7 @@ def test_twenty_presses_at_once_count_once_and_the_others_are_told(services, cli
     told = [answer for answer in answers if answer.status_code == 409]
     assert len(told) == 19
     assert all("being done already" in answer.text or "done just now" in answer.text for answer in told)
-    monkeypatch.setattr(pressed_once, "AGAIN_S", 0.0)             # a moment later it is meant
+    monkeypatch.setattr(pressed_once, "AGAIN_S", 0.0)  # a moment later it is meant
     assert post(client, path, **form).status_code < 400
     services.folder_work.wait()
     assert made(services) == 2

@@ -11,8 +11,23 @@ from typing import NoReturn, Protocol
 from dolce.errors import Damaged, DolceError, InvalidValue
 
 # Of those that need no rights; WHATWG, "Fetch", port blocking, from memory.
-_CLOSED_TO_BROWSERS = {1719, 1720, 1723, 2049, 3659, 4045, 4190, 5060, 5061, 6000, 6566, *range(6665, 6670), 6679, 6697,
-                       10_080}
+_CLOSED_TO_BROWSERS = {
+    1719,
+    1720,
+    1723,
+    2049,
+    3659,
+    4045,
+    4190,
+    5060,
+    5061,
+    6000,
+    6566,
+    *range(6665, 6670),
+    6679,
+    6697,
+    10_080,
+}
 
 
 class Serve(Protocol):
@@ -61,18 +76,28 @@ def _parser() -> argparse.ArgumentParser:
     sweep.add_argument("--from", dest="from_hz", type=float, default=10.0, help="Hz")
     sweep.add_argument("--to", dest="to_hz", type=float, default=22_000.0, help="Hz")
     sweep.add_argument("--level", type=float, default=-12.0, help="dBFS; a full-scale sine is 0 (AES17)")
-    sweep.add_argument("--no-marks", dest="marks", action="store_false",
-                       help="the sweep alone, without the two marks that tell a recorder's clock")
+    sweep.add_argument(
+        "--no-marks",
+        dest="marks",
+        action="store_false",
+        help="the sweep alone, without the two marks that tell a recorder's clock",
+    )
     sweep.set_defaults(run=_sweep)
 
     response = commands.add_parser(
-        "response", help="response from a recording of a sweep",
-        description="Level in dB relative to the stimulus, phase in degrees relative to the arrival.")
+        "response",
+        help="response from a recording of a sweep",
+        description="Level in dB relative to the stimulus, phase in degrees relative to the arrival.",
+    )
     response.add_argument("recording", metavar="RECORDING.wav", type=Path)
     response.add_argument("--stimulus", metavar="SWEEP.wav", type=Path, required=True)
     response.add_argument("--mic-cal", metavar="FILE", type=Path, help="frequency, dB, perhaps phase; is taken out")
-    response.add_argument("--smoothing", metavar="N|none", default="48",
-                          help="over 1/N octave; 48 when left out, none for the bare points")
+    response.add_argument(
+        "--smoothing",
+        metavar="N|none",
+        default="48",
+        help="over 1/N octave; 48 when left out, none for the bare points",
+    )
     response.add_argument("--sub", action="store_true", help="a sub plays; found out when left out")
     response.add_argument("--ir", metavar="OUT.wav", type=Path, help="also write the impulse response")
     response.add_argument("--out", metavar="OUT.csv", type=Path, required=True)
@@ -88,8 +113,9 @@ def _parser() -> argparse.ArgumentParser:
     filters.add_argument("--bands", type=int, default=10)
     filters.add_argument("--max-q", type=float, default=16.0, help="of the narrowest band")
     filters.add_argument("--boost-q", type=float, default=4.0, help="of the narrowest filter that boosts")
-    filters.add_argument("--single-boost", type=float, default=1.0,
-                         help="dB that one filter may boost more than all together")
+    filters.add_argument(
+        "--single-boost", type=float, default=1.0, help="dB that one filter may boost more than all together"
+    )
     filters.add_argument("--method", choices=("bands", "convolution"), default="bands")
     filters.add_argument("--phase", choices=("minimum", "linear", "mixed"), default="minimum", help="of a convolution")
     filters.add_argument("--length", type=float, default=1.0, help="of a convolution, in seconds at every rate")
@@ -98,14 +124,20 @@ def _parser() -> argparse.ArgumentParser:
     filters.add_argument("--out", metavar="OUT.json", type=Path, required=True)
     filters.set_defaults(run=_filters)
 
-    align = commands.add_parser("align", help="levels, delays and polarity from impulse responses of several channels",
-                                description="The list has the columns channel,kind,spot,seat,file,start_s.")
+    align = commands.add_parser(
+        "align",
+        help="levels, delays and polarity from impulse responses of several channels",
+        description="The list has the columns channel,kind,spot,seat,file,start_s.",
+    )
     align.add_argument("takes", metavar="TAKES.csv", type=Path)
     align.add_argument("--main-seat", metavar="NAME", help="where channels are matched; the first one when left out")
     align.add_argument("--weights", metavar="SEAT=1,...", help="how much seats count for subs; alike when left out")
-    align.add_argument("--crossover", type=float, default=80.0, help="crossover frequency between main channels and subs, Hz")
-    align.add_argument("--max-loss", type=float, default=3.0,
-                       help="of the subs' output against their incoherent sum, dB")
+    align.add_argument(
+        "--crossover", type=float, default=80.0, help="crossover frequency between main channels and subs, Hz"
+    )
+    align.add_argument(
+        "--max-loss", type=float, default=3.0, help="of the subs' output against their incoherent sum, dB"
+    )
     align.add_argument("--max-delay", type=float, default=30.0, help="of any loudspeaker, ms")
     align.add_argument("--all-pass", type=int, default=0, help="second-order all-passes for each sub at most")
     align.add_argument("--out", metavar="SETTINGS.json", type=Path, required=True)
@@ -140,15 +172,25 @@ def _check(options: argparse.Namespace) -> None:
     for fault in report.faults:
         print(fault)
     if report.faults:
-        raise Damaged(f"{len(report.faults)} things are not what was kept.", where=str(options.data),
-                      remedy="Copy the folder away, put back a backup, or take these again.")
+        raise Damaged(
+            f"{len(report.faults)} things are not what was kept.",
+            where=str(options.data),
+            remedy="Copy the folder away, put back a backup, or take these again.",
+        )
 
 
 def _processor(options: argparse.Namespace) -> None:
     from dolce.services.rig.network_processors import run_stand_in
 
-    run_stand_in(port=options.port, name=options.name, outputs=options.outputs, bands=options.bands, taps=options.taps,
-                 presets=options.presets, file=options.data)
+    run_stand_in(
+        port=options.port,
+        name=options.name,
+        outputs=options.outputs,
+        bands=options.bands,
+        taps=options.taps,
+        presets=options.presets,
+        file=options.data,
+    )
 
 
 def _port(text: str) -> int:
@@ -178,8 +220,15 @@ def _numbers(text: str, name: str) -> list[float]:
 def _sweep(options: argparse.Namespace) -> None:
     from dolce.services import batch
 
-    batch.write_sweep(options.out, rate_hz=options.rate, seconds=options.seconds, from_hz=options.from_hz,
-                      to_hz=options.to_hz, level_dbfs=options.level, marks=options.marks)
+    batch.write_sweep(
+        options.out,
+        rate_hz=options.rate,
+        seconds=options.seconds,
+        from_hz=options.from_hz,
+        to_hz=options.to_hz,
+        level_dbfs=options.level,
+        marks=options.marks,
+    )
 
 
 def _smoothing(text: str) -> float | None:
@@ -189,18 +238,31 @@ def _smoothing(text: str) -> float | None:
 def _response(options: argparse.Namespace) -> None:
     from dolce.services import batch
 
-    report = batch.write_response(options.recording, stimulus=options.stimulus, microphone=options.mic_cal,
-                                  smoothing=_smoothing(options.smoothing), is_sub=True if options.sub else None,
-                                  impulse_out=options.ir, out=options.out)
+    report = batch.write_response(
+        options.recording,
+        stimulus=options.stimulus,
+        microphone=options.mic_cal,
+        smoothing=_smoothing(options.smoothing),
+        is_sub=True if options.sub else None,
+        impulse_out=options.ir,
+        out=options.out,
+    )
     print(json.dumps(report))
 
 
 def _align(options: argparse.Namespace) -> None:
     from dolce.services.align.from_files import write_alignment
 
-    write_alignment(options.takes, main_seat=options.main_seat, out=options.out, crossover_hz=options.crossover,
-                    weights=_by_name(options.weights, "--weights") if options.weights else None,
-                    max_loss_db=options.max_loss, max_delay_s=options.max_delay / 1000, all_passes=options.all_pass)
+    write_alignment(
+        options.takes,
+        main_seat=options.main_seat,
+        out=options.out,
+        crossover_hz=options.crossover,
+        weights=_by_name(options.weights, "--weights") if options.weights else None,
+        max_loss_db=options.max_loss,
+        max_delay_s=options.max_delay / 1000,
+        all_passes=options.all_pass,
+    )
 
 
 def _by_name(text: str, where: str) -> dict[str, float]:
@@ -209,8 +271,9 @@ def _by_name(text: str, where: str) -> dict[str, float]:
     for part in text.split(","):
         name, equals, value = part.rpartition("=")
         if not equals or not name.strip():
-            raise InvalidValue(f"{part.strip()[:40]!r} is no name with a number.", where=where,
-                               remedy="Write SEAT=1,...")
+            raise InvalidValue(
+                f"{part.strip()[:40]!r} is no name with a number.", where=where, remedy="Write SEAT=1,..."
+            )
         found[name.strip()] = _numbers(value, where)[0]
     return found
 
@@ -219,12 +282,26 @@ def _filters(options: argparse.Namespace) -> None:
     from dolce.core.correction import FilterType, Limits
     from dolce.services import batch
 
-    limits = Limits(from_hz=options.from_hz, to_hz=options.to_hz, max_boost_db=options.max_boost, bands=options.bands,
-                    max_q=options.max_q, max_q_above=options.max_q, max_boost_q=options.boost_q,
-                    more_for_one_db=options.single_boost)
+    limits = Limits(
+        from_hz=options.from_hz,
+        to_hz=options.to_hz,
+        max_boost_db=options.max_boost,
+        bands=options.bands,
+        max_q=options.max_q,
+        max_q_above=options.max_q,
+        max_boost_q=options.boost_q,
+        more_for_one_db=options.single_boost,
+    )
     wish = batch.FilterWish(
-        target=None if options.target == "flat" else Path(options.target), limits=limits, fir_folder=options.fir,
+        target=None if options.target == "flat" else Path(options.target),
+        limits=limits,
+        fir_folder=options.fir,
         means=FilterType(method=options.method, phase=options.phase, duration_s=options.length),
-        rates_hz=[round(rate) for rate in _numbers(options.rates, "--rates")] if options.fir else [])
-    batch.write_filters(options.responses, wish, out=options.out,
-                        weights=_numbers(options.weights, "--weights") if options.weights else None)
+        rates_hz=[round(rate) for rate in _numbers(options.rates, "--rates")] if options.fir else [],
+    )
+    batch.write_filters(
+        options.responses,
+        wish,
+        out=options.out,
+        weights=_numbers(options.weights, "--weights") if options.weights else None,
+    )

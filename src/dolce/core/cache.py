@@ -19,14 +19,14 @@ Key = TypeVar("Key", bound=Hashable)
 Value = TypeVar("Value")
 Given = ParamSpec("Given")
 
-MOST_BYTES = 64 << 20              # of all that is at hand together
+MOST_BYTES = 64 << 20  # of all caches together
 
 
 class _Together:
     """Who keeps what, in the order in which it was asked for last, and how large it is."""
 
     def __init__(self) -> None:
-        self.lock = RLock()                    # a value may go while another one is put in, by the collector
+        self.lock = RLock()  # a value may go while another one is put in, by the collector
         self._sizes: OrderedDict[tuple[int, Hashable], tuple[weakref.ref[Cache], int]] = OrderedDict()
         self.held_bytes = 0
 
@@ -108,18 +108,21 @@ class Cache(Generic[Key, Value]):
 
 def cache(most: int) -> Callable[[Callable[Given, Value]], Callable[Given, Value]]:
     """Keeps what a function gave for the last arguments, by the policy of this module; they must be hashable."""
+
     def keeping(function: Callable[Given, Value]) -> Callable[Given, Value]:
         kept: Cache[tuple, Value] = Cache(most)
 
         @wraps(function)
         def found(*args: Given.args, **kwargs: Given.kwargs) -> Value:
             return kept.get_or((args, *sorted(kwargs.items())), lambda: function(*args, **kwargs))
+
         return found
+
     return keeping
 
 
 def held_bytes() -> int:
-    """Of all that is at hand."""
+    """Of all caches."""
     return _together.held_bytes
 
 

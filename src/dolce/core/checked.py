@@ -25,8 +25,11 @@ def finite(values: ArrayLike, *, where: str, shape: tuple[int, ...] | None = Non
         raise InvalidValue(f"shape {array.shape} where {shape} is needed.", where=where)
     good = np.isfinite(array)
     if not good.all():
-        raise InvalidValue(f"value {np.argmin(good.ravel()) + 1} is not a finite number.", where=where,
-                           remedy="Remove it or correct it.")
+        raise InvalidValue(
+            f"value {np.argmin(good.ravel()) + 1} is not a finite number.",
+            where=where,
+            remedy="Remove it or correct it.",
+        )
     array.flags.writeable = False
     return array
 
@@ -41,8 +44,11 @@ def rising(values: ArrayLike, *, where: str) -> NDArray[np.float64]:
     late = np.flatnonzero(np.diff(array) <= 0)
     if late.size:
         k = int(late[0])
-        raise InvalidValue(f"[{k + 1}]: {array[k + 1]:g} follows {array[k]:g}.", where=where,
-                           remedy="Sort the points and drop repeats.")
+        raise InvalidValue(
+            f"[{k + 1}]: {array[k + 1]:g} follows {array[k]:g}.",
+            where=where,
+            remedy="Sort the points and drop repeats.",
+        )
     return array
 
 
@@ -59,8 +65,9 @@ def text(value: str, *, longest: int, where: str) -> str:
         raise InvalidValue(f"{len(value):,} characters are too many.", where=where, remedy=f"Use up to {longest:,}.")
     bad = _NO_TEXT.search(value)
     if bad:
-        raise InvalidValue(f"character {bad.start() + 1} (U+{ord(bad[0]):04X}) can't be shown.", where=where,
-                           remedy="Type it again.")
+        raise InvalidValue(
+            f"character {bad.start() + 1} (U+{ord(bad[0]):04X}) can't be shown.", where=where, remedy="Type it again."
+        )
     return value
 
 
@@ -68,8 +75,11 @@ def within(value: float, *, low: float, high: float, where: str, unit: str = "")
     """`value` as a float between `low` and `high` inclusive, or InvalidValue saying the range."""
     number = float(value)
     if not low <= number <= high:
-        raise InvalidValue(f"{number:g} {unit}".rstrip() + " is out of range.", where=where,
-                           remedy=f"Choose {low:g} to {high:g} {unit}".rstrip() + ".")
+        raise InvalidValue(
+            f"{number:g} {unit}".rstrip() + " is out of range.",
+            where=where,
+            remedy=f"Choose {low:g} to {high:g} {unit}".rstrip() + ".",
+        )
     return number
 
 
@@ -119,5 +129,6 @@ def ranges(value: Any, *, of: str = "") -> None:
     for one in fields(value):
         span, present = one.metadata.get(Range), getattr(value, one.name)
         if span is not None and present is not None:
-            within(present, low=span.low, high=span.high, where=f"{of}, {span.where}" if of else span.where,
-                   unit=span.unit)
+            within(
+                present, low=span.low, high=span.high, where=f"{of}, {span.where}" if of else span.where, unit=span.unit
+            )

@@ -9,8 +9,9 @@ from numpy.typing import NDArray
 from dolce.errors import InvalidValue
 
 
-def spot_weights_of(seat_of: Sequence[Hashable], weights: Mapping | None = None, *,
-                    others: float = 0.0) -> NDArray[np.float64]:
+def spot_weights_of(
+    seat_of: Sequence[Hashable], weights: Mapping | None = None, *, others: float = 0.0
+) -> NDArray[np.float64]:
     """Weight of each spot, shape (spots,).
 
     Parameters
@@ -30,9 +31,14 @@ def spot_weights_of(seat_of: Sequence[Hashable], weights: Mapping | None = None,
     by this function.
     """
     spots = Counter(seat_of)
-    found = np.array([0.0 if seat is None else (1.0 if weights is None else weights.get(seat, others)) / spots[seat]
-                      for seat in seat_of])
+    found = np.array(
+        [
+            0.0 if seat is None else (1.0 if weights is None else weights.get(seat, others)) / spots[seat]
+            for seat in seat_of
+        ]
+    )
     if not np.any(found > 0):
-        raise InvalidValue("no spot belongs to a seat with a weight.", where="weights",
-                           remedy="Give one seat more than 0, and spots.")
+        raise InvalidValue(
+            "no spot belongs to a seat with a weight.", where="weights", remedy="Give one seat more than 0, and spots."
+        )
     return found

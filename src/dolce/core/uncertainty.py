@@ -6,7 +6,7 @@ import numpy as np
 import scipy
 from numpy.typing import ArrayLike, NDArray
 
-SURE = 0.95               # share of cases that intervals hold where nothing else is said
+SURE = 0.95  # share of cases that intervals hold where nothing else is said
 
 
 def student_factor(weights: ArrayLike, *, share: float = SURE) -> float:
@@ -35,8 +35,9 @@ def effective_count(weights: ArrayLike) -> float:
     return 1 / float(np.sum(share**2))
 
 
-def jackknife_error(statistic: Callable[[NDArray], ArrayLike], weights: ArrayLike, *,
-                    share: float = SURE) -> NDArray[np.float64]:
+def jackknife_error(
+    statistic: Callable[[NDArray], ArrayLike], weights: ArrayLike, *, share: float = SURE
+) -> NDArray[np.float64]:
     """Half of the interval of a statistic of weighted spots that holds the truth in a share of cases.
 
     Parameters
@@ -62,7 +63,7 @@ def jackknife_error(statistic: Callable[[NDArray], ArrayLike], weights: ArrayLik
         return np.full(whole.shape, np.inf)
     part = weight[rows] / weight[rows].sum()
     moved = np.array([statistic(rows[rows != k]) for k in rows]) - whole
-    single = moved * ((1 - part) / part).reshape(-1, *(1,) * whole.ndim)        # what each spot is off by itself
+    single = moved * ((1 - part) / part).reshape(-1, *(1,) * whole.ndim)  # what each spot is off by itself
     squares = np.sum(part**2)
     variance = squares / (1 - squares) * np.tensordot(part, single**2, axes=1)
     return student_factor(part, share=share) * np.sqrt(variance)

@@ -74,8 +74,9 @@ class AudioDevice(Protocol):
         """What a hand changes at the gains or at the processor while live sound runs, where it must be computed."""
         ...
 
-    def play_and_record(self, played: Mapping[int, NDArray[np.float64]], *, sample_rate_hz: int,
-                        progress: Progress, stopped: Stopped) -> NDArray[np.float64]:
+    def play_and_record(
+        self, played: Mapping[int, NDArray[np.float64]], *, sample_rate_hz: int, progress: Progress, stopped: Stopped
+    ) -> NDArray[np.float64]:
         """The recording, sample-synchronous with what is played, shape (inputs, samples), full scale 1.
 
         Parameters

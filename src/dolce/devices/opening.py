@@ -18,10 +18,21 @@ from dolce.devices.sound_card import SoundCard
 from dolce.errors import Conflict
 
 
-def audio_of(job: Job, *, spot_id: int, round_name: str, attempt: int, repeat: int = 0, with_loop: bool = False,
-             together: bool = False, moving: Sequence[int] = (), close_to_m: float | None = None,
-             subs_at_one_place: bool = False, real_time: bool | None = None,
-             live_speed: float = float("inf")) -> AudioDevice:
+def audio_of(
+    job: Job,
+    *,
+    spot_id: int,
+    round_name: str,
+    attempt: int,
+    repeat: int = 0,
+    with_loop: bool = False,
+    together: bool = False,
+    moving: Sequence[int] = (),
+    close_to_m: float | None = None,
+    subs_at_one_place: bool = False,
+    real_time: bool | None = None,
+    live_speed: float = float("inf"),
+) -> AudioDevice:
     """The rig of a job with its microphones at the placement of a spot: this computer's audio, or the rehearsal rig.
 
     Parameters
@@ -54,29 +65,47 @@ def audio_of(job: Job, *, spot_id: int, round_name: str, attempt: int, repeat: i
     if not interface.simulated:
         inputs = (*rig.inputs, *((interface.loop_input,) if with_loop else ()))
         recorder = (interface.recorder_name, interface.recorder_host) if interface.recorder_name else None
-        return SoundCard(name=interface.card_name, host=interface.card_host, inputs=inputs, recorder=recorder,
-                         ceiling=job.ceiling_at(close_to_m))
+        return SoundCard(
+            name=interface.card_name,
+            host=interface.card_host,
+            inputs=inputs,
+            recorder=recorder,
+            ceiling=job.ceiling_at(close_to_m),
+        )
     placement = placement_of(job, spot_id)
     # At the end of the walk there may be more microphones than spots left: they wait at the last one.
-    spots = [spot_id] * len(rig.inputs) if together else [
-        *placement, *placement[-1:] * (len(rig.inputs) - len(placement))]
+    spots = (
+        [spot_id] * len(rig.inputs) if together else [*placement, *placement[-1:] * (len(rig.inputs) - len(placement))]
+    )
     first, *others = (job.spot(one).place for one in spots)
     one_place = next((s.place for s in job.speakers if s.is_sub), None) if subs_at_one_place else None
     return RehearsalRig(
-        room=job.room, speakers={s.output: _placed(s, job.plan, one_place) for s in job.speakers},
+        room=job.room,
+        speakers={s.output: _placed(s, job.plan, one_place) for s in job.speakers},
         surfaces=surfaces_of_plan(job.room, job.plan.reverberation),
         placing=f"{job.seed}/{round_name}" if rig.rehearsal.placed_by_hand else "",
-        microphone=first, more_microphones=tuple(others), pointing=rig.pointing or "speakers", loop=with_loop,
+        microphone=first,
+        more_microphones=tuple(others),
+        pointing=rig.pointing or "speakers",
+        loop=with_loop,
         own_clock=interface.own_clock,
-        microphone_gain_db=rig.levels.microphone_gain_db, knobs_db=rig.rehearsal.knobs_db,
-        desks=tuple(desk_top(box) for box in job.plan.boxes if box.kind == "desk"), others=rig.others,
+        microphone_gain_db=rig.levels.microphone_gain_db,
+        knobs_db=rig.rehearsal.knobs_db,
+        desks=tuple(desk_top(box) for box in job.plan.boxes if box.kind == "desk"),
+        others=rig.others,
         # A rehearsed room hears what a processor on the network holds as it would hear the rehearsal's own.
-        processor=replace(job.processor if rig.processor.address else job.simulated,
-                          by_themselves=job.processor.by_themselves),
+        processor=replace(
+            job.processor if rig.processor.address else job.simulated, by_themselves=job.processor.by_themselves
+        ),
         seed=f"{job.seed}/{round_name}/{spot_id}/{attempt}" + (f"/{repeat}" if repeat else ""),
-        real_time=rig.rehearsal.pace == "real time" if real_time is None else real_time, faults=rig.rehearsal.faults,
-        ceiling=job.ceiling_at(close_to_m), live_speed=live_speed, path=tuple(job.spot(one).place for one in moving),
-        close_to=close_to_m, burst=job.channels[0] if (job.spot(spot_id).number, attempt) == (2, 1) else "")
+        real_time=rig.rehearsal.pace == "real time" if real_time is None else real_time,
+        faults=rig.rehearsal.faults,
+        ceiling=job.ceiling_at(close_to_m),
+        live_speed=live_speed,
+        path=tuple(job.spot(one).place for one in moving),
+        close_to=close_to_m,
+        burst=job.channels[0] if (job.spot(spot_id).number, attempt) == (2, 1) else "",
+    )
 
 
 def _placed(speaker: Speaker, plan: RoomPlan, subs_at: Point | None) -> PlacedSpeaker:

@@ -58,8 +58,11 @@ class RehearsalProcessor:
 
     def load(self, slot: str, preset: Preset) -> None:
         if self._use.limits is not None and self._use.limits.broken_by(preset):
-            raise DeviceError(f"it refuses preset {slot}: it has no room for it.", where="rehearsal processor",
-                              remedy="Load something that fits.")
+            raise DeviceError(
+                f"it refuses preset {slot}: it has no room for it.",
+                where="rehearsal processor",
+                remedy="Load something that fits.",
+            )
         self._become(replace(self._held, presets={**self._held.presets, slot: preset}))
 
     def play(self, slot: str) -> None:

@@ -27,8 +27,8 @@ from dolce.errors import DeviceError
 MOST_OUTPUTS = 64
 _POLL_S = 0.03
 _CLOSE_WITHIN_S = 5.0
-_GONE_AFTER_S = 3.0               # without a block from the driver
-_AHEAD_BLOCKS = 2                 # of live sound that wait for the driver, besides one period of its own
+_GONE_AFTER_S = 3.0  # without a block from the driver
+_AHEAD_BLOCKS = 2  # of live sound that wait for the driver, besides one period of its own
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -60,9 +60,16 @@ def sound_cards(*, again: bool = False) -> list[CardInfo]:
         sd._terminate()
         sd._initialize()
     hosts = [host["name"] for host in sd.query_hostapis()]
-    return [CardInfo(name=d["name"], host=hosts[d["hostapi"]], inputs=d["max_input_channels"],
-                     outputs=d["max_output_channels"], usual_rate_hz=round(d["default_samplerate"]))
-            for d in sd.query_devices()]
+    return [
+        CardInfo(
+            name=d["name"],
+            host=hosts[d["hostapi"]],
+            inputs=d["max_input_channels"],
+            outputs=d["max_output_channels"],
+            usual_rate_hz=round(d["default_samplerate"]),
+        )
+        for d in sd.query_devices()
+    ]
 
 
 def _portaudio() -> Any:
@@ -70,13 +77,17 @@ def _portaudio() -> Any:
     try:
         import sounddevice
     except OSError:
-        raise DeviceError("PortAudio is not installed on this computer.", where="audio",
-                          remedy="Install the package libportaudio2, or use the rehearsal rig.") from None
+        raise DeviceError(
+            "PortAudio is not installed on this computer.",
+            where="audio",
+            remedy="Install the package libportaudio2, or use the rehearsal rig.",
+        ) from None
     return sounddevice
 
 
 def _let_go(stream: Any) -> None:
     """Silence and close a stream at once. A driver that has died may never answer: it is left behind then."""
+
     def close() -> None:
         stream.abort(ignore_errors=True)
         stream.close(ignore_errors=True)
@@ -109,8 +120,15 @@ class SoundCard:
         From a stop to the first silent block, the last time that one was asked for; None before.
     """
 
-    def __init__(self, *, name: str, host: str, inputs: Sequence[int] = (1,), ceiling: Ceiling | None = None,
-                 recorder: tuple[str, str] | None = None) -> None:
+    def __init__(
+        self,
+        *,
+        name: str,
+        host: str,
+        inputs: Sequence[int] = (1,),
+        ceiling: Ceiling | None = None,
+        recorder: tuple[str, str] | None = None,
+    ) -> None:
         self._name, self._host, self._inputs = name, host, tuple(inputs)
         self._recorder = recorder
         self._ceiling = ceiling or Ceiling(peak_dbfs=0.0)
@@ -128,16 +146,20 @@ class SoundCard:
     def becomes(self, *, knobs_db: Mapping[str, float], processor: ProcessorState) -> None:
         """See `dolce.devices.interface.AudioDevice`: real air needs no telling."""
 
-    def play_and_record(self, played: Mapping[int, NDArray[np.float64]], *, sample_rate_hz: int,
-                        progress: Progress, stopped: Stopped) -> NDArray[np.float64]:
+    def play_and_record(
+        self, played: Mapping[int, NDArray[np.float64]], *, sample_rate_hz: int, progress: Progress, stopped: Stopped
+    ) -> NDArray[np.float64]:
         """See `dolce.devices.interface.AudioDevice`. Every other output carries digital silence meanwhile."""
         for samples in played.values():
             self._ceiling.allows(samples)
         opened = self._opened(*played)
         if stopped():
             raise SoundStopped
-        run = _Run({output - 1: np.asarray(samples, dtype=np.float32) for output, samples in played.items()},
-                   [k - 1 for k in self._inputs], stopped)
+        run = _Run(
+            {output - 1: np.asarray(samples, dtype=np.float32) for output, samples in played.items()},
+            [k - 1 for k in self._inputs],
+            stopped,
+        )
         sounds = any(samples.any() for samples in played.values())
         watch = CeilingWatch(self._ceiling, sample_rate_hz=sample_rate_hz) if sounds else None
         looked = 0
@@ -188,17 +210,24 @@ class SoundCard:
             self._has_output(output, plays)
         for number in self._inputs:
             if not 1 <= number <= records.inputs:
-                raise DeviceError(f"{records.name} has {records.inputs} inputs, not {number}.", where="audio",
-                                  remedy="Choose another input.")
+                raise DeviceError(
+                    f"{records.name} has {records.inputs} inputs, not {number}.",
+                    where="audio",
+                    remedy="Choose another input.",
+                )
         return _Opened(out_index=out_index, plays=plays, in_index=in_index, records=records)
 
     def _has_output(self, output: int, info: CardInfo) -> None:
         if not 1 <= output <= info.outputs:
-            raise DeviceError(f"{self._name} has {info.outputs} outputs, not {output}.", where="audio",
-                              remedy="Correct the output in the Room stop, or choose another device.")
+            raise DeviceError(
+                f"{self._name} has {info.outputs} outputs, not {output}.",
+                where="audio",
+                remedy="Correct the output in the Room stop, or choose another device.",
+            )
 
-    def _stream(self, run: "_Exchange", opened: "_Opened", sample_rate_hz: int, look: Callable[[], bool],
-                stopped: Stopped) -> None:
+    def _stream(
+        self, run: "_Exchange", opened: "_Opened", sample_rate_hz: int, look: Callable[[], bool], stopped: Stopped
+    ) -> None:
         """Run a stream, or one of each device, until `look` says no more; silent before they close in any case."""
         sd = _portaudio()
         streams: list[Any] = []
@@ -206,15 +235,23 @@ class SoundCard:
         sound_begins()
         try:
             if self._recorder is None:
-                streams.append(sd.Stream(device=(opened.out_index, opened.out_index), callback=run.exchange,
-                                         channels=(opened.plays.inputs, opened.plays.outputs), **how))
+                streams.append(
+                    sd.Stream(
+                        device=(opened.out_index, opened.out_index),
+                        callback=run.exchange,
+                        channels=(opened.plays.inputs, opened.plays.outputs),
+                        **how,
+                    )
+                )
             else:
-                streams.append(sd.InputStream(device=opened.in_index, channels=opened.records.inputs,
-                                              callback=run.hear, **how))
-                streams.append(sd.OutputStream(device=opened.out_index, channels=opened.plays.outputs,
-                                               callback=run.play, **how))
+                streams.append(
+                    sd.InputStream(device=opened.in_index, channels=opened.records.inputs, callback=run.hear, **how)
+                )
+                streams.append(
+                    sd.OutputStream(device=opened.out_index, channels=opened.plays.outputs, callback=run.play, **how)
+                )
             look()
-            for stream in streams:                        # what records begins first: nothing of the beginning is lost
+            for stream in streams:  # what records begins first: nothing of the beginning is lost
                 if stopped():
                     raise SoundStopped
                 stream.start()
@@ -244,8 +281,11 @@ class SoundCard:
             if run.at != last:
                 last, since = run.at, time.monotonic()
             elif not all(stream.active for stream in streams) or time.monotonic() - since > _GONE_AFTER_S:
-                raise DeviceError(f"{self._name} stopped in the middle.", where="audio",
-                                  remedy="Check its cable and whether another program took it; then go on.")
+                raise DeviceError(
+                    f"{self._name} stopped in the middle.",
+                    where="audio",
+                    remedy="Check its cable and whether another program took it; then go on.",
+                )
 
     @staticmethod
     def _found(sd: Any, name: str, host: str) -> tuple[int, CardInfo]:
@@ -256,19 +296,27 @@ class SoundCard:
             if (card.name, card.host) == (name, host):
                 return names.index((card.name, card.host)), card
         there = ", ".join(card.name for card in known)
-        raise DeviceError(f"{name} is not there.", where="audio",
-                          remedy=f"Plug it in and look again, or choose {there}." if there
-                          else "Plug it in and look again, or use the rehearsal rig.")
+        raise DeviceError(
+            f"{name} is not there.",
+            where="audio",
+            remedy=f"Plug it in and look again, or choose {there}."
+            if there
+            else "Plug it in and look again, or use the rehearsal rig.",
+        )
 
     def _in_words(self, error: Exception, sample_rate_hz: int) -> DeviceError:
         """PortAudio's complaint as something to act on."""
         text = str(error)
         if "sample rate" in text.lower():
-            return DeviceError(f"{self._name} does not run at {sample_rate_hz} Hz now.", where="audio",
-                               remedy="Choose the rate that it is set to.")
+            return DeviceError(
+                f"{self._name} does not run at {sample_rate_hz} Hz now.",
+                where="audio",
+                remedy="Choose the rate that it is set to.",
+            )
         if "unavailable" in text.lower() or "busy" in text.lower():
-            return DeviceError(f"{self._name} is in use by another program.", where="audio",
-                               remedy="Close that program, then go on.")
+            return DeviceError(
+                f"{self._name} is in use by another program.", where="audio", remedy="Close that program, then go on."
+            )
         return DeviceError(f"{self._name} can't be used: {text}.", where="audio", remedy="Check it and try again.")
 
 
@@ -336,7 +384,7 @@ class _Run(_Exchange):
     def fill(self, played: NDArray, frames: int) -> None:
         count = min(frames, self._size - self._played)
         for output, samples in self._sent.items():
-            played[:count, output] = samples[self._played:self._played + count]
+            played[:count, output] = samples[self._played : self._played + count]
         self._played += count
 
     def keep(self, heard: NDArray, frames: int) -> None:
@@ -344,7 +392,7 @@ class _Run(_Exchange):
         count = min(frames, self._size - self.at) if self._played else 0
         if count > 0:
             for row, number in enumerate(self._inputs):
-                self.recording[row, self.at:self.at + count] = heard[:count, number]
+                self.recording[row, self.at : self.at + count] = heard[:count, number]
             self.at += count
         if self.at >= self._size:
             self.done.set()
@@ -390,12 +438,12 @@ class _LiveRun(_Exchange):
             played_by, left = self._rest
             if not left:
                 if not self._coming:
-                    break                                 # silence; the next look gives more
+                    break  # silence; the next look gives more
                 self._rest = self._coming.popleft()
                 continue
             count = min(frames - filled, left)
             for output, samples in played_by.items():
-                played[filled:filled + count, output] = samples[:count]
+                played[filled : filled + count, output] = samples[:count]
             self._rest = ({output: samples[count:] for output, samples in played_by.items()}, left - count)
             filled += count
         self._played += filled

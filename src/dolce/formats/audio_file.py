@@ -14,10 +14,17 @@ from dolce.errors import FormatError
 
 LONGEST_S = 180.0
 _MOST_CHANNELS, _BLOCK_VALUES = 64, 2**20
-_LARGEST = 1e3                    # of a sample; floating point may well go beyond full scale
+_LARGEST = 1e3  # of a sample; floating point may well go beyond full scale
 # Distance of neighbouring values near full scale: A-law and mu-law have 16 of them in the upper half (ITU-T G.711).
-_STEPS = {"PCM_U8": 2.0**-7, "PCM_S8": 2.0**-7, "ALAW": 2.0**-5, "ULAW": 2.0**-5, "PCM_16": 2.0**-15,
-          "PCM_24": 2.0**-23, "PCM_32": 2.0**-31}
+_STEPS = {
+    "PCM_U8": 2.0**-7,
+    "PCM_S8": 2.0**-7,
+    "ALAW": 2.0**-5,
+    "ULAW": 2.0**-5,
+    "PCM_16": 2.0**-15,
+    "PCM_24": 2.0**-23,
+    "PCM_32": 2.0**-31,
+}
 Read = TypeVar("Read")
 _TYPES = ("WAV", "WAVEX", "RF64", "FLAC")
 
@@ -46,9 +53,14 @@ def read_audio(data: bytes, *, name: str, longest_s: float = LONGEST_S) -> Audio
         If the file is empty, not WAV or FLAC, holds no sound, lasts longer than `longest_s`, or holds values that no
         recorder gives.
     """
+
     def loudest(file: soundfile.SoundFile) -> Audio:
-        return Audio(sample=_loudest(file, name), sample_rate_hz=file.samplerate, channels_in_file=file.channels,
-                     step=_STEPS.get(file.subtype, 0.0))
+        return Audio(
+            sample=_loudest(file, name),
+            sample_rate_hz=file.samplerate,
+            channels_in_file=file.channels,
+            step=_STEPS.get(file.subtype, 0.0),
+        )
 
     audio = _opened(data, name, longest_s, loudest)
     if not audio.sample.size:
@@ -78,16 +90,23 @@ def read_passage(data: bytes, *, name: str, start_s: float, duration_s: float) -
     FormatError
         As for `read_audio`, or if the recording ends before the part begins.
     """
+
     def part(file: soundfile.SoundFile) -> Passage:
         whole_s, first = file.frames / file.samplerate, round(start_s * file.samplerate)
         if first >= file.frames:
-            raise FormatError(f"the recording lasts {whole_s:.1f} s; nothing begins at {start_s:g} s.", where=name,
-                              remedy="Choose an earlier beginning.")
+            raise FormatError(
+                f"the recording lasts {whole_s:.1f} s; nothing begins at {start_s:g} s.",
+                where=name,
+                remedy="Choose an earlier beginning.",
+            )
         file.seek(first)
         found = file.read(round(duration_s * file.samplerate), dtype="float32", always_2d=True).T
         if not np.all(np.abs(found) <= _LARGEST):
-            raise FormatError("the file holds samples that no recorder gives: not numbers, or far above full scale.",
-                              where=name, remedy="Export it again.")
+            raise FormatError(
+                "the file holds samples that no recorder gives: not numbers, or far above full scale.",
+                where=name,
+                remedy="Export it again.",
+            )
         return Passage(sample=found, sample_rate_hz=file.samplerate, whole_s=whole_s)
 
     return _opened(data, name, float("inf"), part)
@@ -100,23 +119,36 @@ def _opened(data: bytes, name: str, longest_s: float, read: Callable[[soundfile.
     try:
         with soundfile.SoundFile(io.BytesIO(data)) as file:
             if file.format not in _TYPES:
-                raise FormatError(f"this is {file.format}, not WAV or FLAC.", where=name,
-                                  remedy="Export the recording as WAV or FLAC.")
+                raise FormatError(
+                    f"this is {file.format}, not WAV or FLAC.",
+                    where=name,
+                    remedy="Export the recording as WAV or FLAC.",
+                )
             if not 8_000 <= file.samplerate <= 192_000:
-                raise FormatError(f"a sample rate of {file.samplerate} Hz.", where=name,
-                                  remedy="Use 44.1, 48, 88.2 or 96 kHz.")
+                raise FormatError(
+                    f"a sample rate of {file.samplerate} Hz.", where=name, remedy="Use 44.1, 48, 88.2 or 96 kHz."
+                )
             if file.frames > longest_s * file.samplerate:
-                raise FormatError(f"the recording lasts {file.frames / file.samplerate:.0f} s.", where=name,
-                                  remedy=f"Cut it to less than {longest_s:.0f} s around one sweep.")
+                raise FormatError(
+                    f"the recording lasts {file.frames / file.samplerate:.0f} s.",
+                    where=name,
+                    remedy=f"Cut it to less than {longest_s:.0f} s around one sweep.",
+                )
             if file.channels > _MOST_CHANNELS:
-                raise FormatError(f"the file has {file.channels} channels.", where=name,
-                                  remedy=f"Export the microphone's channel alone, or at most {_MOST_CHANNELS}.")
+                raise FormatError(
+                    f"the file has {file.channels} channels.",
+                    where=name,
+                    remedy=f"Export the microphone's channel alone, or at most {_MOST_CHANNELS}.",
+                )
             return read(file)
     except (soundfile.LibsndfileError, RuntimeError, ValueError, TypeError) as error:
         if isinstance(error, FormatError):
             raise
-        raise FormatError("this is not a WAV or FLAC file, or it is damaged.", where=name,
-                          remedy="Export the recording as WAV or FLAC.") from error
+        raise FormatError(
+            "this is not a WAV or FLAC file, or it is damaged.",
+            where=name,
+            remedy="Export the recording as WAV or FLAC.",
+        ) from error
 
 
 def _loudest(file: soundfile.SoundFile, name: str) -> NDArray[np.float64]:
@@ -128,16 +160,19 @@ def _loudest(file: soundfile.SoundFile, name: str) -> NDArray[np.float64]:
         return file.blocks(blocksize=block_frames, dtype="float64", always_2d=True)
 
     for block in blocks():
-        if not np.all(np.abs(block) <= _LARGEST):                # also false for what is not a number
-            raise FormatError("the file holds samples that no recorder gives: not numbers, or far above full scale.",
-                              where=name, remedy="Export it again.")
+        if not np.all(np.abs(block) <= _LARGEST):  # also false for what is not a number
+            raise FormatError(
+                "the file holds samples that no recorder gives: not numbers, or far above full scale.",
+                where=name,
+                remedy="Export it again.",
+            )
         energy += np.sum(block**2, axis=0)
     loudest, filled = int(np.argmax(energy)), 0
     # One array, filled as it is read: the header may claim more frames than there are.
     sample = np.empty(file.frames)
     file.seek(0)
     for block in blocks():
-        sample[filled: filled + len(block)] = block[:, loudest]
+        sample[filled : filled + len(block)] = block[:, loudest]
         filled += len(block)
     return sample if filled == sample.size else sample[:filled].copy()
 
@@ -155,8 +190,9 @@ def write_wav_24(sample: NDArray[np.float64], *, sample_rate_hz: int) -> bytes:
     return _written(sample, sample_rate_hz, format="WAV", subtype="PCM_24")
 
 
-def write_wav_parts(file: IO[bytes], parts: Iterable[NDArray[np.float64]], *, channels: int,
-                    sample_rate_hz: int) -> None:
+def write_wav_parts(
+    file: IO[bytes], parts: Iterable[NDArray[np.float64]], *, channels: int, sample_rate_hz: int
+) -> None:
     """24-bit WAV of many channels into an open file, part after part, each of shape (samples, channels)."""
     with soundfile.SoundFile(file, "w", sample_rate_hz, channels, subtype="PCM_24", format="WAVEX") as out:
         for part in parts:

@@ -12,6 +12,7 @@ def write_bands(frequency_hz: NDArray, levels_db: Mapping[str, NDArray]) -> byte
     out = io.StringIO()
     writer = csv.writer(out, lineterminator="\n")
     writer.writerow(["frequency_hz", *levels_db])
-    writer.writerows([f"{f:.3f}", *(f"{level[k]:.2f}" for level in levels_db.values())]
-                     for k, f in enumerate(frequency_hz))
+    writer.writerows(
+        [f"{f:.3f}", *(f"{level[k]:.2f}" for level in levels_db.values())] for k, f in enumerate(frequency_hz)
+    )
     return out.getvalue().encode()

@@ -24,8 +24,9 @@ def original(cell: str) -> str:
     return cell[1:] if cell.startswith(_GUARD) and cell[1:].startswith((*_EVALUATED, _GUARD)) else cell
 
 
-def read_table(data: bytes, *, name: str, columns: Sequence[str], needed: Sequence[str],
-               largest_bytes: int) -> tuple[dict[str, int], list[tuple[int, list[str]]]]:
+def read_table(
+    data: bytes, *, name: str, columns: Sequence[str], needed: Sequence[str], largest_bytes: int
+) -> tuple[dict[str, int], list[tuple[int, list[str]]]]:
     """Where each needed column stands, and the lines that hold something with their numbers.
 
     Raises
@@ -44,5 +45,7 @@ def read_table(data: bytes, *, name: str, columns: Sequence[str], needed: Sequen
     missing = [column for column in needed if column not in heading]
     if missing:
         raise FormatError(f"no column {', '.join(missing)} in the first line.", where=f"{name}, line 1", remedy=remedy)
-    return ({column: heading.index(column) for column in needed},
-            [(number, row) for number, row in enumerate(rows[1:], 2) if any(cell.strip() for cell in row)])
+    return (
+        {column: heading.index(column) for column in needed},
+        [(number, row) for number, row in enumerate(rows[1:], 2) if any(cell.strip() for cell in row)],
+    )

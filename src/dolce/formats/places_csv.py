@@ -18,15 +18,19 @@ LARGEST_BYTES = 200_000
 
 def write_places(plan: RoomPlan) -> bytes:
     """All places in metres from the front left corner of the floor."""
-    rows = [*(("speaker", s.channel, s.title, s.place) for s in plan.speakers),
-            *(("seat", s.id, s.name, s.place) for s in plan.seats),
-            *(("spot", s.number, plan.belongs_to(s), s.place) for s in plan.spots),
-            *(("drawing", b.id, b.title, b.place) for b in plan.boxes)]
+    rows = [
+        *(("speaker", s.channel, s.title, s.place) for s in plan.speakers),
+        *(("seat", s.id, s.name, s.place) for s in plan.seats),
+        *(("spot", s.number, plan.belongs_to(s), s.place) for s in plan.spots),
+        *(("drawing", b.id, b.title, b.place) for b in plan.boxes),
+    ]
     out = io.StringIO()
     writer = csv.writer(out, lineterminator="\n")
     writer.writerow(COLUMNS)
-    writer.writerows((kind, harmless(str(code)), harmless(name), *(f"{v:.4f}" for v in (p.x_m, p.y_m, p.z_m)))
-                     for kind, code, name, p in rows)
+    writer.writerows(
+        (kind, harmless(str(code)), harmless(name), *(f"{v:.4f}" for v in (p.x_m, p.y_m, p.z_m)))
+        for kind, code, name, p in rows
+    )
     return out.getvalue().encode()
 
 
@@ -65,14 +69,18 @@ def _placed(plan: RoomPlan, row: list[str], at: dict[str, int], *, where: str) -
     except ValueError:
         values = [math.nan]
     if not all(map(math.isfinite, values)):
-        raise FormatError(f"{','.join(row)[:60]!r} has no three numbers for its place.", where=where,
-                          remedy="Give x_m, y_m and z_m in metres, with a point.")
+        raise FormatError(
+            f"{','.join(row)[:60]!r} has no three numbers for its place.",
+            where=where,
+            remedy="Give x_m, y_m and z_m in metres, with a point.",
+        )
     spot_id = next((s.id for s in plan.spots if str(s.number) == code), 0)
     thing = {"speaker": code, "seat": f"seat-{code}", "spot": f"spot-{spot_id}", "drawing": f"box-{code}"}[kind]
     try:
         return moved(plan, thing, Point(x_m=values[0], y_m=values[1], z_m=values[2]))
     except NotFound as error:
-        raise FormatError(f"there is no {kind} {code!r} in this room.", where=where,
-                          remedy=error.remedy or "Correct the code.") from None
+        raise FormatError(
+            f"there is no {kind} {code!r} in this room.", where=where, remedy=error.remedy or "Correct the code."
+        ) from None
     except InvalidValue as error:
         raise FormatError(f"{error.where}: {error.problem}", where=where, remedy=error.remedy) from None

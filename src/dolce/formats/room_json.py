@@ -34,24 +34,31 @@ def read_room(data: bytes, *, name: str) -> RoomPlan:
         raise FormatError(f"the file has {len(data):,} bytes.", where=name, remedy="A room takes less than a megabyte.")
     try:
         values = json.loads(data.decode("utf-8-sig"), parse_constant=_refuse_constant, parse_int=_short_integer)
-        json.dumps(values, ensure_ascii=False).encode()          # half of a character is no text
+        json.dumps(values, ensure_ascii=False).encode()  # half of a character is no text
     except UnicodeEncodeError:
-        raise FormatError("a text holds half of a character (a lone surrogate).", where=name,
-                          remedy="Remove the escape \\ud800 ... \\udfff from it.") from None
+        raise FormatError(
+            "a text holds half of a character (a lone surrogate).",
+            where=name,
+            remedy="Remove the escape \\ud800 ... \\udfff from it.",
+        ) from None
     except UnicodeDecodeError:
         raise FormatError("this is not text.", where=name, remedy="Choose a JSON file of a room.") from None
     except (ValueError, RecursionError) as error:
         line = f", line {error.lineno}" if isinstance(error, json.JSONDecodeError) else ""
         problem = error.msg if isinstance(error, json.JSONDecodeError) else str(error) or "nested too deeply"
-        raise FormatError(f"this is not JSON: {problem}.", where=f"{name}{line}",
-                          remedy="Choose a JSON file of a room.") from None
+        raise FormatError(
+            f"this is not JSON: {problem}.", where=f"{name}{line}", remedy="Choose a JSON file of a room."
+        ) from None
     fault = _fault(values)
     if fault is not None:
         raise FormatError(_in_words(fault), where=f"{name}, {_path(fault)}", remedy="See the schema of room files.")
     unknown = [s["channel"] for s in values["speakers"] if not known_channel(s["channel"]) and not s.get("name")]
     if unknown:
-        raise FormatError(f"{unknown[0]!r} is not a known channel.", where=f"{name}, speakers",
-                          remedy="Use a known code, or give the channel a name of its own.")
+        raise FormatError(
+            f"{unknown[0]!r} is not a known channel.",
+            where=f"{name}, speakers",
+            remedy="Use a known code, or give the channel a name of its own.",
+        )
     try:
         return plan_of(values)
     except InvalidValue as error:
@@ -83,7 +90,7 @@ def _short_integer(text: str) -> int:
 
 
 def _path(fault: "ValidationError") -> str:
-    """"speakers, entry 3, x_m", or "the whole" at the top."""
+    """ "speakers, entry 3, x_m", or "the whole" at the top."""
     parts = [f"entry {part + 1}" if isinstance(part, int) else part for part in fault.absolute_path]
     return ", ".join(parts) or "the whole"
 

@@ -11,12 +11,12 @@ from numpy.typing import NDArray
 
 from dolce.errors import FormatError, InvalidValue, StorageError
 
-CONVENTION = "SingleRoomSRIR"             # one source, a microphone at several places, a room
+CONVENTION = "SingleRoomSRIR"  # one source, a microphone at several places, a room
 _MAGIC = b"\x89HDF\r\n\x1a\n"
 _MOST_BYTES = 400_000_000
-_MOST_VALUES = 16_000_000                 # 128 MB as they are read: 50 places with 1.6 s at 192 kHz
-_MOST_WORDS = 10_000                      # of text, each of any length
-_ONE_AT_A_TIME = threading.Lock()         # so that many files at once need no more memory than one
+_MOST_VALUES = 16_000_000  # 128 MB as they are read: 50 places with 1.6 s at 192 kHz
+_MOST_WORDS = 10_000  # of text, each of any length
+_ONE_AT_A_TIME = threading.Lock()  # so that many files at once need no more memory than one
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -63,11 +63,14 @@ def write_sofa(responses: RoomResponses, *, date: str) -> bytes:
     import sofar  # takes a third of a second, and is rarely asked for
 
     if (responses.delay_samples < 0).any():
-        raise InvalidValue(f"a delay of {responses.delay_samples.min():g} samples.", where="Data.Delay",
-                           remedy="Begin all responses when the sound is emitted, or later.")
+        raise InvalidValue(
+            f"a delay of {responses.delay_samples.min():g} samples.",
+            where="Data.Delay",
+            remedy="Begin all responses when the sound is emitted, or later.",
+        )
     places = len(responses.samples)
     made = sofar.Sofa(CONVENTION)
-    for empty in ("ReceiverDescriptions", "EmitterDescriptions"):        # the library can't write its own empty ones
+    for empty in ("ReceiverDescriptions", "EmitterDescriptions"):  # the library can't write its own empty ones
         made.delete(empty)
     made.GLOBAL_Title = responses.title
     if responses.comment:
@@ -91,9 +94,12 @@ def write_sofa(responses: RoomResponses, *, date: str) -> bytes:
         path = Path(folder) / "responses.sofa"
         try:
             sofar.write_sofa(str(path), made, compression=4)
-        except (OSError, RuntimeError) as error:                # the library says the one or the other of a full disk
-            raise StorageError("the file can't be written beside the other temporary ones.", where="responses.sofa",
-                               remedy="Make room on the disk, then do it again.") from error
+        except (OSError, RuntimeError) as error:  # the library says the one or the other of a full disk
+            raise StorageError(
+                "the file can't be written beside the other temporary ones.",
+                where="responses.sofa",
+                remedy="Make room on the disk, then do it again.",
+            ) from error
         return path.read_bytes()
 
 
@@ -125,17 +131,29 @@ def read_sofa(data: bytes, *, name: str) -> RoomResponses:
             rate = round(float(np.ravel(read.Data_SamplingRate)[0]))
             place = np.broadcast_to(np.atleast_2d(np.asarray(read.ListenerPosition, dtype=float)), (len(samples), 3))
             source = np.ravel(np.atleast_2d(np.asarray(read.SourcePosition, dtype=float))[0])[:3]
-            delay = np.broadcast_to(np.ravel(np.asarray(read.Data_Delay, dtype=float))[:len(samples)], len(samples))
+            delay = np.broadcast_to(np.ravel(np.asarray(read.Data_Delay, dtype=float))[: len(samples)], len(samples))
         except FormatError:
             raise
-        except Exception as error:                        # whatever a stranger's file makes of the library
-            raise FormatError("this SOFA file can't be read.", where=name,
-                              remedy="Save impulse responses (Data.IR) at one sample rate.") from error
+        except Exception as error:  # whatever a stranger's file makes of the library
+            raise FormatError(
+                "this SOFA file can't be read.",
+                where=name,
+                remedy="Save impulse responses (Data.IR) at one sample rate.",
+            ) from error
     if not samples.size or not np.isfinite(samples).all() or not 8000 <= rate <= 400_000:
-        raise FormatError("it holds no impulse responses that can be used.", where=name,
-                          remedy="Save impulse responses (Data.IR) at one sample rate.")
-    return RoomResponses(samples=samples, sample_rate_hz=rate, source_m=source, microphones_m=np.array(place),
-                         delay_samples=np.array(delay), title=str(getattr(read, "GLOBAL_Title", ""))[:80])
+        raise FormatError(
+            "it holds no impulse responses that can be used.",
+            where=name,
+            remedy="Save impulse responses (Data.IR) at one sample rate.",
+        )
+    return RoomResponses(
+        samples=samples,
+        sample_rate_hz=rate,
+        source_m=source,
+        microphones_m=np.array(place),
+        delay_samples=np.array(delay),
+        title=str(getattr(read, "GLOBAL_Title", ""))[:80],
+    )
 
 
 def _declares_no_more_than_is_read(path: Path, name: str) -> None:
@@ -145,15 +163,24 @@ def _declares_no_more_than_is_read(path: Path, name: str) -> None:
     values = 0
     with netCDF4.Dataset(str(path)) as file:
         if file.groups:
-            raise FormatError("it holds groups, which SOFA files don't have.", where=name,
-                              remedy="Save impulse responses (Data.IR) at one sample rate.")
+            raise FormatError(
+                "it holds groups, which SOFA files don't have.",
+                where=name,
+                remedy="Save impulse responses (Data.IR) at one sample rate.",
+            )
         for title, variable in file.variables.items():
             count = math.prod(variable.shape)
             numbers = getattr(variable.dtype, "kind", "") in ("f", "i", "u", "S")
             if not numbers and (variable.dtype is not str or count > _MOST_WORDS):
-                raise FormatError(f"{title} holds what are no numbers.", where=name,
-                                  remedy="Save impulse responses (Data.IR) at one sample rate.")
+                raise FormatError(
+                    f"{title} holds what are no numbers.",
+                    where=name,
+                    remedy="Save impulse responses (Data.IR) at one sample rate.",
+                )
             values += count
     if values > _MOST_VALUES:
-        raise FormatError(f"it declares {values / 1e6:.1f} million values; {_MOST_VALUES / 1e6:.0f} million are read.",
-                          where=name, remedy="Save fewer places, or shorter responses, in one file.")
+        raise FormatError(
+            f"it declares {values / 1e6:.1f} million values; {_MOST_VALUES / 1e6:.0f} million are read.",
+            where=name,
+            remedy="Save fewer places, or shorter responses, in one file.",
+        )

@@ -54,8 +54,11 @@ def read_takes(data: bytes, *, name: str) -> list[ListedTake]:
         values = {column: row[place].strip() if place < len(row) else "" for column, place in at.items()}
         take = _take(values, number, where)
         if kinds.setdefault(take.channel, take.kind) != take.kind:
-            raise FormatError(f"{take.channel} is a {kinds[take.channel]} above, and a {take.kind} here.", where=where,
-                              remedy="Give each channel one kind.")
+            raise FormatError(
+                f"{take.channel} is a {kinds[take.channel]} above, and a {take.kind} here.",
+                where=where,
+                remedy="Give each channel one kind.",
+            )
         if (take.channel, take.seat, take.spot) in seen:
             raise FormatError(f"{take.channel} at {take.spot} is listed twice.", where=where, remedy="Remove one.")
         seen.add((take.channel, take.seat, take.spot))
@@ -76,7 +79,17 @@ def _take(values: dict[str, str], line: int, where: str) -> ListedTake:
     except ValueError:
         start_s = math.nan
     if not math.isfinite(start_s) or abs(start_s) > 3600:
-        raise FormatError(f"start_s {values['start_s'][:20]!r} is no time in seconds.", where=where,
-                          remedy="Write a number, with a point.")
-    return ListedTake(channel=values["channel"][:40], kind=values["kind"], spot=values["spot"][:80],
-                      seat=values["seat"][:80], file=values["file"], start_s=start_s, line=line)
+        raise FormatError(
+            f"start_s {values['start_s'][:20]!r} is no time in seconds.",
+            where=where,
+            remedy="Write a number, with a point.",
+        )
+    return ListedTake(
+        channel=values["channel"][:40],
+        kind=values["kind"],
+        spot=values["spot"][:80],
+        seat=values["seat"][:80],
+        file=values["file"],
+        start_s=start_s,
+        line=line,
+    )

@@ -35,18 +35,30 @@ def read_target(data: bytes, *, name: str) -> NDArray[np.float64]:
             cells = [cell for cell in line.split(",") if cell]
         cells = [cell.strip().rstrip(",") for cell in cells[:2]]
         if len(cells) < 2 or not all(_NUMBER.fullmatch(cell) for cell in cells):
-            raise FormatError(f"{line[:40]!r} is not a frequency and a level.", where=f"{name}, line {number}",
-                              remedy="Write as 63 0.5, one point a line.")
+            raise FormatError(
+                f"{line[:40]!r} is not a frequency and a level.",
+                where=f"{name}, line {number}",
+                remedy="Write as 63 0.5, one point a line.",
+            )
         at, level = (float(cell.replace(",", ".").replace("−", "-")) for cell in cells)
         if not 1 <= at <= 48_000:
-            raise FormatError(f"{at:g} Hz can't be a frequency.", where=f"{name}, line {number}",
-                              remedy="Write the frequency first, in Hz.")
+            raise FormatError(
+                f"{at:g} Hz can't be a frequency.",
+                where=f"{name}, line {number}",
+                remedy="Write the frequency first, in Hz.",
+            )
         if not abs(level) <= _HIGHEST_DB:
-            raise FormatError(f"{level:g} dB can't be a level of a target.", where=f"{name}, line {number}",
-                              remedy="Write the level second, in dB.")
+            raise FormatError(
+                f"{level:g} dB can't be a level of a target.",
+                where=f"{name}, line {number}",
+                remedy="Write the level second, in dB.",
+            )
         if rows and at <= rows[-1][0]:
-            raise FormatError(f"{at:g} Hz follows {rows[-1][0]:g} Hz: the points are upside down or doubled.",
-                              where=f"{name}, line {number}", remedy="Sort them by rising frequency.")
+            raise FormatError(
+                f"{at:g} Hz follows {rows[-1][0]:g} Hz: the points are upside down or doubled.",
+                where=f"{name}, line {number}",
+                remedy="Sort them by rising frequency.",
+            )
         rows.append((at, level))
     if len(rows) < 3:
         raise FormatError(f"{len(rows)} points.", where=name, remedy="A target needs at least three.")

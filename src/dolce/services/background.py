@@ -6,7 +6,7 @@ import time
 from collections.abc import Callable
 
 _LOG = logging.getLogger(__name__)
-_LONGEST_HOLD_S = 2.0              # a page that takes longer than that shares the machine with what is done behind it
+_LONGEST_HOLD_S = 2.0  # a page that takes longer than that shares the machine with what is done behind it
 
 Step = Callable[[], object]
 
@@ -23,7 +23,7 @@ class Background:
         self._steps: dict[str, list[Step]] = {}
         self._of: dict[str, object] = {}
         self._pages = 0
-        self.page_at = 0.0                  # when one was asked for last, of the monotonic clock
+        self.page_at = 0.0  # when one was asked for last, of the monotonic clock
         self._changed = threading.Condition()
         self._thread: threading.Thread | None = None
         self._ended = False
@@ -71,7 +71,7 @@ class Background:
         while (step := self._next()) is not None:
             try:
                 step()
-            except Exception:            # the page that asks for it says what is wrong
+            except Exception:  # the page that asks for it says what is wrong
                 _LOG.info("a step behind the pages was given up", exc_info=True)
 
     def _next(self) -> Step | None:

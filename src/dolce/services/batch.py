@@ -48,12 +48,13 @@ from dolce.services.shape.reasons import left_alone_rows
 from dolce.services.takes.caution_words import caution_words
 
 _FIT_RATE_HZ = 48_000
-_PHASES_TO_HZ = 500.0               # above, no two spots share a phase
-_CHANNEL = "main"                  # what the responses are of is not known; no sub
+_PHASES_TO_HZ = 500.0  # above, no two spots share a phase
+_CHANNEL = "main"  # what the responses are of is not known; no sub
 
 
-def write_sweep(out: Path, *, rate_hz: int, seconds: float, from_hz: float, to_hz: float, level_dbfs: float,
-                marks: bool) -> None:
+def write_sweep(
+    out: Path, *, rate_hz: int, seconds: float, from_hz: float, to_hz: float, level_dbfs: float, marks: bool
+) -> None:
     """Write a logarithmic sweep as WAV, between two marks that tell the recorder's clock, or alone."""
     sweep = Sweep(start_hz=from_hz, stop_hz=to_hz, duration_s=seconds, sample_rate_hz=rate_hz, level_dbfs=level_dbfs)
     samples = sweep.samples()
@@ -62,8 +63,16 @@ def write_sweep(out: Path, *, rate_hz: int, seconds: float, from_hz: float, to_h
     keep_files({out: write_wav(samples, sample_rate_hz=rate_hz)})
 
 
-def write_response(recording: Path, *, stimulus: Path, microphone: Path | None, smoothing: float | None,
-                   impulse_out: Path | None, out: Path, is_sub: bool | None = None) -> dict:
+def write_response(
+    recording: Path,
+    *,
+    stimulus: Path,
+    microphone: Path | None,
+    smoothing: float | None,
+    impulse_out: Path | None,
+    out: Path,
+    is_sub: bool | None = None,
+) -> dict:
     """Write level and phase of a recording of `stimulus`; returns arrival, polarity, quality and warnings.
 
     `is_sub` says whether a sub plays; None to find out.
@@ -72,16 +81,22 @@ def write_response(recording: Path, *, stimulus: Path, microphone: Path | None, 
         checked.within(smoothing, low=0.5, high=96, where="--smoothing")
     played, heard = read_sound(stimulus), read_sound(recording)
     curve = None if microphone is None else read_microphone_curve(read_bytes(microphone), name=microphone.name)
-    warnings = [f"{name}: {audio.channels_in_file} channels, the loudest was used."
-                for name, audio in ((stimulus.name, played), (recording.name, heard)) if audio.channels_in_file > 1]
+    warnings = [
+        f"{name}: {audio.channels_in_file} channels, the loudest was used."
+        for name, audio in ((stimulus.name, played), (recording.name, heard))
+        if audio.channels_in_file > 1
+    ]
     samples = heard.sample
     if heard.sample_rate_hz != played.sample_rate_hz:
         warnings.append(f"Resampled from {heard.sample_rate_hz} to {played.sample_rate_hz} Hz.")
         samples = resampled(samples, from_hz=heard.sample_rate_hz, to_hz=played.sample_rate_hz)
     if samples.size < played.sample.size // 2:
-        raise InvalidValue(f"{samples.size / played.sample_rate_hz:.1f} s is too short for a stimulus of "
-                           f"{played.sample.size / played.sample_rate_hz:.1f} s.", where=recording.name,
-                           remedy="Record the whole sweep and its decay.")
+        raise InvalidValue(
+            f"{samples.size / played.sample_rate_hz:.1f} s is too short for a stimulus of "
+            f"{played.sample.size / played.sample_rate_hz:.1f} s.",
+            where=recording.name,
+            remedy="Record the whole sweep and its decay.",
+        )
     rate = played.sample_rate_hz
     marks, drift = marks_in(played.sample, sample_rate_hz=rate), None
     if marks is not None:
@@ -91,16 +106,23 @@ def write_response(recording: Path, *, stimulus: Path, microphone: Path | None, 
     clipped = clipped_samples(heard.sample, step=heard.step)
     part = part_with(samples, played.sample, sample_rate_hz=rate)
     if part.stop - part.start < samples.size:
-        warnings.append(f"Read around the sweep, from {part.start / rate:.1f} to {part.stop / rate:.1f} s of "
-                        f"{samples.size / rate:.1f} s.")
+        warnings.append(
+            f"Read around the sweep, from {part.start / rate:.1f} to {part.stop / rate:.1f} s of "
+            f"{samples.size / rate:.1f} s."
+        )
         # A long recording is let go of: what is read of it is a copy.
         samples = samples[part].copy()
         del heard
-    deconvolver = Deconvolver(played.sample, sample_rate_hz=rate, recording_samples=samples.size,
-                              sweep_s=None if marks is None else unmarked_s(played.sample.size / rate))
+    deconvolver = Deconvolver(
+        played.sample,
+        sample_rate_hz=rate,
+        recording_samples=samples.size,
+        sweep_s=None if marks is None else unmarked_s(played.sample.size / rate),
+    )
     try:
-        capture = analyse_recording(samples, deconvolver=deconvolver, microphone=curve, is_sub=is_sub,
-                                    clipped=clipped).later(part.start / rate)
+        capture = analyse_recording(
+            samples, deconvolver=deconvolver, microphone=curve, is_sub=is_sub, clipped=clipped
+        ).later(part.start / rate)
     except InvalidValue as error:
         raise InvalidValue(error.problem, where=recording.name, remedy=error.remedy) from error
     response, arrival = capture.response, capture.arrival
@@ -110,13 +132,18 @@ def write_response(recording: Path, *, stimulus: Path, microphone: Path | None, 
     if impulse_out is not None:
         files[impulse_out] = write_wav(response.sample, sample_rate_hz=rate)
     keep_files(files)
-    return {"arrival_s": arrival.time_s, "polarity": arrival.polarity,
-            "polarity_confidence": round(arrival.confidence, 3),
-            "signal_to_noise_db": round(capture.quality.signal_to_noise_db, 2),
-            "clipped": capture.quality.clipped_samples > 0, "peak_dbfs": round(capture.quality.peak_dbfs, 2),
-            "impulse_start_s": response.start_s, "phase_reference": "arrival",
-            "drift_ppm": None if drift is None else round(drift, 2),
-            "warnings": [*warnings, *map(caution_words, capture.cautions)]}
+    return {
+        "arrival_s": arrival.time_s,
+        "polarity": arrival.polarity,
+        "polarity_confidence": round(arrival.confidence, 3),
+        "signal_to_noise_db": round(capture.quality.signal_to_noise_db, 2),
+        "clipped": capture.quality.clipped_samples > 0,
+        "peak_dbfs": round(capture.quality.peak_dbfs, 2),
+        "impulse_start_s": response.start_s,
+        "phase_reference": "arrival",
+        "drift_ppm": None if drift is None else round(drift, 2),
+        "warnings": [*warnings, *map(caution_words, capture.cautions)],
+    }
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -145,25 +172,34 @@ def write_filters(responses: Sequence[Path], wish: FilterWish, *, weights: Seque
     correction = Correction(limits=limits, means=wish.means, anchor_band_hz=_anchor_band(frequency))
 
     def shaped(correction: Correction) -> ChannelShape:
-        return shape_of(_CHANNEL, heard, at_hz=frequency, correction=correction, target_db=wanted,
-                        sample_rate_hz=_FIT_RATE_HZ)
+        return shape_of(
+            _CHANNEL, heard, at_hz=frequency, correction=correction, target_db=wanted, sample_rate_hz=_FIT_RATE_HZ
+        )
 
     turned = {} if wish.means.phase != "mixed" else {_CHANNEL: _shared_phase(read, responses, heard.weights)}
-    correction = found_filters({_CHANNEL: shaped(correction)}, correction, sample_rate_hz=_FIT_RATE_HZ,
-                               turned=turned, effort=THOROUGH).correction
+    correction = found_filters(
+        {_CHANNEL: shaped(correction)}, correction, sample_rate_hz=_FIT_RATE_HZ, turned=turned, effort=THOROUGH
+    ).correction
     shape = shaped(correction)
     filters = correction.filters(_CHANNEL)
     found = expectation_of(shape, correction, sample_rate_hz=_FIT_RATE_HZ)
     document = {
-        "method": wish.means.method, "filters": [filter_row(f) for f in filters], "q_convention": Q_CONVENTION,
-        "target_level_db": round(shape.level_db, 3), "headroom_db": round(shape.headroom.gain_db, 3),
+        "method": wish.means.method,
+        "filters": [filter_row(f) for f in filters],
+        "q_convention": Q_CONVENTION,
+        "target_level_db": round(shape.level_db, 3),
+        "headroom_db": round(shape.headroom.gain_db, 3),
         "expected": {key: value if value is None else round(value, 3) for key, value in asdict(found).items()},
-        "headroom_at_hz": round(shape.headroom.at_hz, 1), "left_alone": left_alone_rows(shape.plan.left_alone),
+        "headroom_at_hz": round(shape.headroom.at_hz, 1),
+        "left_alone": left_alone_rows(shape.plan.left_alone),
     }
     taps = correction.convolutions.get(_CHANNEL)
     if taps is not None:
-        document |= {"phase": taps.phase, "delay_s": taps.delay_s(sample_rate_hz=_FIT_RATE_HZ),
-                     "sounds_before_db": round(shape.sounds_before_db, 2)}
+        document |= {
+            "phase": taps.phase,
+            "delay_s": taps.delay_s(sample_rate_hz=_FIT_RATE_HZ),
+            "sounds_before_db": round(shape.sounds_before_db, 2),
+        }
     files = {out: (json.dumps(document, indent=2) + "\n").encode()}
     if wish.fir_folder is not None:
         for rate in wish.rates_hz:
@@ -180,16 +216,20 @@ def _checked(weights: Sequence[float] | None, read: Sequence[FrequencyResponse])
     return weights
 
 
-def _shared_phase(read: Sequence[FrequencyResponse], paths: Sequence[Path],
-                  weights: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+def _shared_phase(
+    read: Sequence[FrequencyResponse], paths: Sequence[Path], weights: np.ndarray
+) -> tuple[np.ndarray, np.ndarray]:
     """What all responses share of phase beyond the minimum, to 500 Hz."""
     counting = weights > 0
     at_hz = np.arange(5.0, _PHASES_TO_HZ)
     rows = []
     for one, path in zip(read, paths, strict=True):
         if one.phase_deg is None:
-            raise InvalidValue("has no phase.", where=path.name,
-                               remedy="Give responses with a column phase_deg, or choose --phase minimum.")
+            raise InvalidValue(
+                "has no phase.",
+                where=path.name,
+                remedy="Give responses with a column phase_deg, or choose --phase minimum.",
+            )
         phase = np.interp(at_hz, one.frequency_hz, np.unwrap(np.radians(one.phase_deg)))
         rows.append(10 ** (one.on(at_hz) / 20) * np.exp(1j * phase))
     return at_hz, shared_excess_phase(at_hz, np.array(rows)[counting], weights[counting])[0]
@@ -201,9 +241,12 @@ def _common_grid(read: Sequence[FrequencyResponse], paths: Sequence[Path], limit
     high = min(r.frequency_hz[-1] for r in read)
     for r, path in zip(read, paths, strict=True):
         if r.frequency_hz[0] > limits.from_hz * 1.1 or r.frequency_hz[-1] < limits.to_hz / 1.1:
-            raise InvalidValue(f"covers {r.frequency_hz[0]:g} to {r.frequency_hz[-1]:g} Hz only.", where=path.name,
-                               remedy=f"Give responses from {limits.from_hz:g} to {limits.to_hz:g} Hz, or narrow the "
-                                      "range with --from and --to.")
+            raise InvalidValue(
+                f"covers {r.frequency_hz[0]:g} to {r.frequency_hz[-1]:g} Hz only.",
+                where=path.name,
+                remedy=f"Give responses from {limits.from_hz:g} to {limits.to_hz:g} Hz, or narrow the "
+                "range with --from and --to.",
+            )
     return (low * 0.99 <= ANALYSIS_GRID_HZ) & (high * 1.01 >= ANALYSIS_GRID_HZ)
 
 

@@ -20,8 +20,11 @@ def read_bytes(path: Path) -> bytes:
     with path.open("rb") as file:
         data = file.read(_LARGEST_BYTES + 1)
     if len(data) > _LARGEST_BYTES:
-        raise InvalidValue(f"more than {_LARGEST_BYTES / 2**20:.0f} MB is too large.", where=path.name,
-                           remedy="Cut the recording to one sweep.")
+        raise InvalidValue(
+            f"more than {_LARGEST_BYTES / 2**20:.0f} MB is too large.",
+            where=path.name,
+            remedy="Cut the recording to one sweep.",
+        )
     return data
 
 

@@ -67,7 +67,7 @@ class Searches(Generic[Kind]):
     def __init__(self) -> None:
         self._kept: dict[int, Kind] = {}
         self._asked: dict[int, object] = {}
-        self._turn = threading.RLock()           # presses come at once: one begins or stops after the other
+        self._turn = threading.RLock()  # presses come at once: one begins or stops after the other
 
     def of(self, job_id: int) -> Kind | None:
         """The last one of a job."""
@@ -79,8 +79,13 @@ class Searches(Generic[Kind]):
         """
         with self._turn:
             running = self._kept.get(job_id)
-            if (running is not None and running.thread is not None and running.thread.is_alive()
-                    and not running.stop.is_set() and self._asked.get(job_id) == asked):
+            if (
+                running is not None
+                and running.thread is not None
+                and running.thread.is_alive()
+                and not running.stop.is_set()
+                and self._asked.get(job_id) == asked
+            ):
                 return
             self.stop(job_id)
             search.thread = thread
@@ -89,8 +94,9 @@ class Searches(Generic[Kind]):
 
     def begin(self, job_id: int, search: Kind, task: Callable[[Told], None], *, name: str, asked: object) -> None:
         """Begin one that tells how far it is, in a thread of that name."""
-        self.start(job_id, search, threading.Thread(target=search.run, args=(task,), daemon=True, name=name),
-                   asked=asked)
+        self.start(
+            job_id, search, threading.Thread(target=search.run, args=(task,), daemon=True, name=name), asked=asked
+        )
 
     def stop(self, job_id: int) -> None:
         """End it, with what it makes of that."""

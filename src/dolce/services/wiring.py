@@ -40,7 +40,7 @@ from dolce.services.sample.finishing import Finishing
 from dolce.services.sample.preparing import Preparing
 from dolce.services.shape.band_audition import BandHearing
 from dolce.services.shape.maximum_levels import CleanLevels
-from dolce.services.shape.seat_weighting import Blending
+from dolce.services.shape.seat_weighting import SeatWeightings
 from dolce.services.shape.shaping import Shaping
 from dolce.services.shape.switching import Switching
 from dolce.services.shape.targets import Targets
@@ -88,7 +88,7 @@ class Services:
     aligned: AligningProved
     shaping: Shaping
     targets: Targets
-    blending: Blending
+    seat_weighting_service: SeatWeightings
     band_hearing: BandHearing
     switching: Switching
     clean_levels: CleanLevels
@@ -138,16 +138,16 @@ def open_services(folder: Path, *, compute: Compute | None = None) -> Services:
     context, folder_work = Context(Database(folder)), FolderWork()
     sound = SoundWork(context)
     shaping = Shaping(context, compute)
-    cache = ProcessorAccess(context)
-    taking = Taking(context, sound, cache)
+    access = ProcessorAccess(context)
+    taking = Taking(context, sound, access)
     elsewhere = Elsewhere(context, taking)
     proposing = Proposing(context)
     live = LiveSound(context, sound, taking)
     aligning = Aligning(context, proposing)
     proving = Proving(context)
-    loading = Loading(context, shaping, cache)
-    blending = Blending(context, shaping)
-    listening = Listening(context, loading, shaping, blending)
+    loading = Loading(context, shaping, access)
+    seat_weighting_service = SeatWeightings(context, shaping)
+    listening = Listening(context, loading, shaping, seat_weighting_service)
     tolerating = Tolerating(context, proving)
     reporting = Reporting(context, shaping, loading, proving, tolerating)
     workbench, crossing = SubWorkbench(context, aligning), Crossing(context, aligning)
@@ -166,9 +166,9 @@ def open_services(folder: Path, *, compute: Compute | None = None) -> Services:
         pressure=SoundPressure(context, sound),
         microphones=MicrophoneKeeping(context, sound),
         loop=InterfaceLooping(context, sound),
-        processor=ProcessorKeeping(context, cache),
+        processor=ProcessorKeeping(context, access),
         live=live,
-        network=NetworkProcessors(context, cache),
+        network=NetworkProcessors(context, access),
         reference=ReferenceLevels(context, live),
         sub_matching=SubMatching(context, live),
         taking=taking,
@@ -183,7 +183,7 @@ def open_services(folder: Path, *, compute: Compute | None = None) -> Services:
         aligned=AligningProved(context),
         shaping=shaping,
         targets=Targets(context, shaping),
-        blending=blending,
+        seat_weighting_service=seat_weighting_service,
         band_hearing=BandHearing(context, shaping, live),
         switching=Switching(context, shaping),
         clean_levels=CleanLevels(context, shaping),
@@ -194,6 +194,7 @@ def open_services(folder: Path, *, compute: Compute | None = None) -> Services:
         tolerating=tolerating,
         reporting=reporting,
         progress=Progress(context),
-        preparing=Preparing(context, taking, Finishing(context, taking, aligning, workbench, crossing, shaping, loading,
-                                                       reporting)),
+        preparing=Preparing(
+            context, taking, Finishing(context, taking, aligning, workbench, crossing, shaping, loading, reporting)
+        ),
     )

@@ -21,15 +21,26 @@ from dolce.store.durable import PART, move_in
 from dolce.store.steps import known_steps, migrate
 from dolce.store.trouble import in_words
 
-OLDER = ".old"                      # a copy that is brought up to date
+OLDER = ".old"  # a copy that is brought up to date
 _MAGIC = b"DOLCEBAK"
 _PIECE, _HASHED_PIECE = 1 << 20, 1 << 25
 _MOST_TRAILER = 1 << 20
-CACHE = "PRAGMA cache_size=-65536"       # KiB, so that pages are written in rows
-AT_ONCE = 96                       # takes whose samples are copied between two looks at the stop
+CACHE = "PRAGMA cache_size=-65536"  # KiB, so that pages are written in rows
+AT_ONCE = 96  # takes whose samples are copied between two looks at the stop
 # Tables whose rows say which job they are of.
-OF_JOB = ("plan_steps", "rounds", "passes", "alignment_steps", "correction_steps", "logbook", "selections",
-          "alignment_versions", "correction_versions", "kept_states", "reports")
+OF_JOB = (
+    "plan_steps",
+    "rounds",
+    "passes",
+    "alignment_steps",
+    "correction_steps",
+    "logbook",
+    "selections",
+    "alignment_versions",
+    "correction_versions",
+    "kept_states",
+    "reports",
+)
 _STATES_OF = (
     "SELECT processor_id FROM {0}.jobs WHERE id IN ({1}) UNION SELECT simulated_id FROM {0}.jobs WHERE id IN ({1})"
     " UNION SELECT state_id FROM {0}.rounds WHERE job_id IN ({1})"
@@ -89,8 +100,11 @@ def write_backup(database: Database, job_ids: Sequence[int], path: Path, *, made
         beside.unlink(missing_ok=True)
         if isinstance(error, sqlite3.Error):
             raise in_words(error, where=str(path)) from error
-        raise StorageError(f"{error.strerror or error}.", where=str(path),
-                           remedy="Make room on the disk, then do it again; every job is as it was.") from error
+        raise StorageError(
+            f"{error.strerror or error}.",
+            where=str(path),
+            remedy="Make room on the disk, then do it again; every job is as it was.",
+        ) from error
     except BaseException:
         beside.unlink(missing_ok=True)
         raise
@@ -130,11 +144,15 @@ def _filled(link: sqlite3.Connection, job_ids: Sequence[int], made_at: str, told
     for table in OF_JOB:
         link.execute(f"INSERT INTO {table} SELECT * FROM src.{table} WHERE job_id IN ({ids})")
     link.execute("INSERT INTO takes SELECT * FROM src.takes WHERE round_id IN (SELECT id FROM main.rounds)")
-    wanted = [row[0] for row in link.execute(
-        "SELECT DISTINCT samples_id FROM main.takes WHERE samples_id IS NOT NULL ORDER BY samples_id")]
+    wanted = [
+        row[0]
+        for row in link.execute(
+            "SELECT DISTINCT samples_id FROM main.takes WHERE samples_id IS NOT NULL ORDER BY samples_id"
+        )
+    ]
     for first in range(0, len(wanted), AT_ONCE):
         told(0.7 * first / len(wanted))
-        some = ", ".join(map(str, wanted[first:first + AT_ONCE]))
+        some = ", ".join(map(str, wanted[first : first + AT_ONCE]))
         link.execute(f"INSERT INTO samples SELECT * FROM src.samples WHERE id IN ({some})")
     names = tuple(row[0] for row in link.execute("SELECT name FROM main.jobs ORDER BY id"))
     takes = link.execute("SELECT count(*) FROM main.takes").fetchone()[0]
@@ -163,23 +181,35 @@ def trailer(path: Path, name: str) -> tuple[Manifest, int]:
             tail = file.read(end)
             length = int.from_bytes(tail[:8], "big")
             if tail[8:] != _MAGIC or not 2 <= length <= min(_MOST_TRAILER, whole - end):
-                raise FormatError("this is no backup of Dolce, or it was cut off.", where=name,
-                                  remedy="Choose a file that Dolce has written, and copy it whole.")
+                raise FormatError(
+                    "this is no backup of Dolce, or it was cut off.",
+                    where=name,
+                    remedy="Choose a file that Dolce has written, and copy it whole.",
+                )
             file.seek(whole - end - length)
             values = json.loads(file.read(length))
-        manifest = Manifest(jobs=tuple(map(str, values["jobs"])), takes=int(values["takes"]),
-                            made_at=str(values["made_at"]), revision=str(values["revision"]),
-                            digest=str(values["digest"]), pieces=values.get("pieces") is True)
+        manifest = Manifest(
+            jobs=tuple(map(str, values["jobs"])),
+            takes=int(values["takes"]),
+            made_at=str(values["made_at"]),
+            revision=str(values["revision"]),
+            digest=str(values["digest"]),
+            pieces=values.get("pieces") is True,
+        )
     except OSError as error:
         raise StorageError(f"{error.strerror or error}.", where=name, remedy="Check the file.") from error
     except (ValueError, KeyError, TypeError) as error:
         if isinstance(error, FormatError):
             raise
-        raise FormatError("what it says of itself can't be read.", where=name,
-                          remedy="Use another copy of it.") from error
+        raise FormatError(
+            "what it says of itself can't be read.", where=name, remedy="Use another copy of it."
+        ) from error
     if manifest.revision not in known_steps():
-        raise FormatError(f"it was written by a newer version of Dolce (step {manifest.revision[:20]}).",
-                          where=name, remedy="Use that version. Nothing was changed.")
+        raise FormatError(
+            f"it was written by a newer version of Dolce (step {manifest.revision[:20]}).",
+            where=name,
+            remedy="Use that version. Nothing was changed.",
+        )
     return manifest, whole - end - length
 
 
@@ -190,8 +220,9 @@ def digest_of_first(path: Path, size: int, told: Told, *, pieces: bool, at_a_tim
     found = hashlib.blake2b(digest_size=32)
     starts = range(0, size, _HASHED_PIECE)
     with ThreadPoolExecutor(max_workers=at_a_time) as both:
-        parts: list[Future[bytes]] = [both.submit(_digest_of, path, start, min(size, start + _HASHED_PIECE),
-                                                  lambda _: None) for start in starts]
+        parts: list[Future[bytes]] = [
+            both.submit(_digest_of, path, start, min(size, start + _HASHED_PIECE), lambda _: None) for start in starts
+        ]
         try:
             for start, part in zip(starts, parts, strict=True):
                 found.update(part.result())

@@ -18,7 +18,7 @@ from dolce.store.steps import known_steps, migrate, newest_step
 from dolce.store.trouble import in_words
 
 BUSY_S = 15.0
-_INCREMENTAL, _PAGES_AT_ONCE = 2, 512         # of auto_vacuum; and how much is moved while others wait
+_INCREMENTAL, _PAGES_AT_ONCE = 2, 512  # of auto_vacuum; and how much is moved while others wait
 
 
 class Database:
@@ -61,8 +61,9 @@ class Database:
             raise in_words(error, where=str(folder)) from error
         except OSError as error:
             self._give_up()
-            raise StorageError(f"{error.strerror or error}.", where=str(folder),
-                               remedy="Make room on the disk, then start again.") from error
+            raise StorageError(
+                f"{error.strerror or error}.", where=str(folder), remedy="Make room on the disk, then start again."
+            ) from error
         except StorageError:
             self._give_up()
             raise
@@ -83,8 +84,10 @@ class Database:
     def space(self) -> tuple[int, int]:
         """Bytes of the database, and how many of them hold nothing."""
         with self.engine.connect() as connection:
-            page, pages, free = (connection.exec_driver_sql(f"PRAGMA {what}").scalar()
-                                 for what in ("page_size", "page_count", "freelist_count"))
+            page, pages, free = (
+                connection.exec_driver_sql(f"PRAGMA {what}").scalar()
+                for what in ("page_size", "page_count", "freelist_count")
+            )
         return page * pages, page * free
 
     def compact(self, told: Callable[[float], None]) -> None:
@@ -112,7 +115,7 @@ class Database:
                     told(1 - left / first)
                     link.execute(f"PRAGMA incremental_vacuum({_PAGES_AT_ONCE})").fetchall()
                     now = link.execute("PRAGMA freelist_count").fetchone()[0]
-                    if now >= left:                           # more was freed meanwhile than given back
+                    if now >= left:  # more was freed meanwhile than given back
                         break
                     left = now
                 link.execute("PRAGMA wal_checkpoint(TRUNCATE)")
@@ -134,8 +137,11 @@ class Database:
 def _require_known(reached: str | None, folder: Path) -> None:
     """StorageError where a newer version has written the database."""
     if reached is not None and reached not in known_steps():
-        raise StorageError(f"{DATABASE} was written by a newer version of Dolce (step {reached}). It was not touched.",
-                           where=str(folder), remedy="Use that version, or choose another folder with --data.")
+        raise StorageError(
+            f"{DATABASE} was written by a newer version of Dolce (step {reached}). It was not touched.",
+            where=str(folder),
+            remedy="Use that version, or choose another folder with --data.",
+        )
 
 
 def engine_of(path: Path, busy_s: float = BUSY_S) -> Engine:

@@ -74,5 +74,5 @@ def value_of(kind: type, values: Any, *, converter: Any = _converter) -> Any:
     """
     try:
         return converter.structure(values, kind)
-    except Exception as error:               # of any kind: what a damaged file makes of values has no end
+    except Exception as error:  # of any kind: what a damaged file makes of values has no end
         raise ValueError(f"these are no values of a {kind.__name__}: {error}") from error

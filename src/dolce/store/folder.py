@@ -40,8 +40,11 @@ class DataFolder:
             self._lock = FileLock(path / LOCK, mode=0o600, thread_local=False)
             self._lock.acquire(timeout=0)
         except Timeout:
-            raise Conflict("Dolce is already running with this data folder.", where=str(path),
-                           remedy="Use the window that is open, or stop that one first.") from None
+            raise Conflict(
+                "Dolce is already running with this data folder.",
+                where=str(path),
+                remedy="Use the window that is open, or stop that one first.",
+            ) from None
         except OSError as error:
             raise _unusable(path, error) from error
         try:
@@ -76,7 +79,7 @@ class DataFolder:
         how = "mode=ro" if log.exists() and log.stat().st_size else "mode=ro&immutable=1"
         with closing(sqlite3.connect(f"{self.database.resolve().as_uri()}?{how}", uri=True)) as connection:
             if not connection.execute("SELECT 1 FROM sqlite_master").fetchone() and not self._marked():
-                return None                                    # a start that was ended before it wrote anything
+                return None  # a start that was ended before it wrote anything
             found = connection.execute("SELECT version_num FROM alembic_version").fetchone()
         return found[0] if found else None
 
@@ -101,19 +104,28 @@ class DataFolder:
         """Whether there is a database; StorageError where one should be and isn't, or what is there is none."""
         if not self.database.exists():
             if self._marked():
-                raise StorageError(f"{DATABASE} is missing, though jobs were kept here.", where=str(self.path),
-                                   remedy=f"Put it back from a backup; to begin with nothing, delete {MARK} as well.")
+                raise StorageError(
+                    f"{DATABASE} is missing, though jobs were kept here.",
+                    where=str(self.path),
+                    remedy=f"Put it back from a backup; to begin with nothing, delete {MARK} as well.",
+                )
             return False
         with self.database.open("rb") as file:
             head = file.read(len(_HEADER))
         if not head and not self._marked():
-            return False                                       # a start that was ended before it wrote anything
+            return False  # a start that was ended before it wrote anything
         if not head:
-            raise StorageError(f"{DATABASE} is empty.", where=str(self.path),
-                               remedy=f"Put it back from a backup; to begin with nothing, delete it and {MARK}.")
+            raise StorageError(
+                f"{DATABASE} is empty.",
+                where=str(self.path),
+                remedy=f"Put it back from a backup; to begin with nothing, delete it and {MARK}.",
+            )
         if head != _HEADER:
-            raise StorageError(f"{DATABASE} is not a database, or its beginning was overwritten. It was not touched.",
-                               where=str(self.path), remedy="Copy the folder away, then put back a backup.")
+            raise StorageError(
+                f"{DATABASE} is not a database, or its beginning was overwritten. It was not touched.",
+                where=str(self.path),
+                remedy="Copy the folder away, then put back a backup.",
+            )
         return True
 
 
@@ -135,5 +147,8 @@ def _make_own(path: Path) -> None:
 
 
 def _unusable(path: Path, error: OSError) -> StorageError:
-    return StorageError(f"the data folder can't be used: {error.strerror or error}.", where=str(path),
-                        remedy="Check that there is room and that you may write there, or choose another with --data.")
+    return StorageError(
+        f"the data folder can't be used: {error.strerror or error}.",
+        where=str(path),
+        remedy="Check that there is room and that you may write there, or choose another with --data.",
+    )

@@ -21,14 +21,17 @@ from dolce.store.steps import migrate, newest_step
 from dolce.store.strange_rows import require_own_rows, require_plain_tables
 from dolce.store.trouble import in_words
 
-_LARGE = 1 << 26                    # bytes of a backup, from which on the log of the database is taken up afterwards
-_NUMBERED = ("jobs", "rounds", "samples")                                 # what other rows name by its number
+_LARGE = 1 << 26  # bytes of a backup, from which on the log of the database is taken up afterwards
+_NUMBERED = ("jobs", "rounds", "samples")  # what other rows name by its number
 _OTHER_ROWS = {"id": "", "job_id": "jobs", "round_id": "rounds", "samples_id": "samples", "follows_id": "jobs"}
-_SHARED = ("states", "taps", "state_taps")                                # kept under the hash of what they are
+_SHARED = ("states", "taps", "state_taps")  # kept under the hash of what they are
 # Numbers of rounds that stand inside values.
-_ROUNDS_IN = {"alignment_steps": ("alignment", ("$.round_id",)), "alignment_versions": ("alignment", ("$.round_id",)),
-              "correction_steps": ("correction", ("$.round_id", "$.alignment.round_id")),
-              "correction_versions": ("correction", ("$.round_id", "$.alignment.round_id"))}
+_ROUNDS_IN = {
+    "alignment_steps": ("alignment", ("$.round_id",)),
+    "alignment_versions": ("alignment", ("$.round_id",)),
+    "correction_steps": ("correction", ("$.round_id", "$.alignment.round_id")),
+    "correction_versions": ("correction", ("$.round_id", "$.alignment.round_id")),
+}
 
 
 def restore_backup(database: Database, path: Path, *, renamed: Callable[[str, set[str]], str], told: Told) -> list[int]:
@@ -56,8 +59,11 @@ def restore_backup(database: Database, path: Path, *, renamed: Callable[[str, se
 
             def whole() -> None:
                 if digest.result() != manifest.digest:
-                    raise FormatError("its contents are no longer those that were written.", where=path.name,
-                                      remedy="Use another copy of it. Nothing was changed.")
+                    raise FormatError(
+                        "its contents are no longer those that were written.",
+                        where=path.name,
+                        remedy="Use another copy of it. Nothing was changed.",
+                    )
 
             try:
                 require_plain_tables(path, name=path.name)
@@ -71,10 +77,13 @@ def restore_backup(database: Database, path: Path, *, renamed: Callable[[str, se
                 require_own_rows(source, name=path.name)
                 jobs = _restored(database, source, renamed, told, whole=whole, large=size > _LARGE)
             except (sqlite3.Error, DBAPIError, FormatError) as error:
-                whole()                              # a file that was changed may well be anything
+                whole()  # a file that was changed may well be anything
                 if isinstance(error, DBAPIError | sqlite3.IntegrityError):
-                    raise FormatError("this is no backup that Dolce has written: rows name others that are not in it.",
-                                      where=path.name, remedy="Use another copy of it. Nothing was changed.") from error
+                    raise FormatError(
+                        "this is no backup that Dolce has written: rows name others that are not in it.",
+                        where=path.name,
+                        remedy="Use another copy of it. Nothing was changed.",
+                    ) from error
                 raise
         if size > _LARGE:
             threading.Thread(target=_taken_up, args=(database,), daemon=True, name="log of the database").start()
@@ -82,8 +91,11 @@ def restore_backup(database: Database, path: Path, *, renamed: Callable[[str, se
     except sqlite3.Error as error:
         raise in_words(error, where=path.name) from error
     except OSError as error:
-        raise StorageError(f"{error.strerror or error}.", where=str(path),
-                           remedy="Make room on the disk, then do it again; every job is as it was.") from error
+        raise StorageError(
+            f"{error.strerror or error}.",
+            where=str(path),
+            remedy="Make room on the disk, then do it again; every job is as it was.",
+        ) from error
     finally:
         for leftover in (older, older.with_name(older.name + "-wal"), older.with_name(older.name + "-shm")):
             leftover.unlink(missing_ok=True)
@@ -95,8 +107,15 @@ def _taken_up(database: Database) -> None:
         link.execute("PRAGMA wal_checkpoint(PASSIVE)")
 
 
-def _restored(database: Database, source: Path, renamed: Callable[[str, set[str]], str], told: Told, *,
-              whole: Callable[[], None], large: bool) -> list[int]:
+def _restored(
+    database: Database,
+    source: Path,
+    renamed: Callable[[str, set[str]], str],
+    told: Told,
+    *,
+    whole: Callable[[], None],
+    large: bool,
+) -> list[int]:
     """All rows of a backup under numbers that are free, in one transaction, which `whole` may end before it is kept."""
     with closing(
         sqlite3.connect(
@@ -126,12 +145,16 @@ def _restored(database: Database, source: Path, renamed: Callable[[str, set[str]
 
 
 def _inserted(link: sqlite3.Connection, renamed: Callable[[str, set[str]], str], told: Told) -> list[int]:
-    first = {table: link.execute(f"SELECT coalesce(max(id), 0) FROM main.{table}").fetchone()[0]
-             for table in ("jobs", "samples", "takes", *OF_JOB) if table != "reports"}
+    first = {
+        table: link.execute(f"SELECT coalesce(max(id), 0) FROM main.{table}").fetchone()[0]
+        for table in ("jobs", "samples", "takes", *OF_JOB)
+        if table != "reports"
+    }
     for table in _NUMBERED:
         link.execute(f"CREATE TEMP TABLE new_{table} (old INTEGER PRIMARY KEY, new INTEGER NOT NULL)")
-        link.execute(f"INSERT INTO new_{table} SELECT id, row_number() OVER (ORDER BY id) + ? FROM src.{table}",
-                     (first[table],))
+        link.execute(
+            f"INSERT INTO new_{table} SELECT id, row_number() OVER (ORDER BY id) + ? FROM src.{table}", (first[table],)
+        )
     _require_present(link)
     for table in _SHARED:
         link.execute(f"INSERT OR IGNORE INTO main.{table} SELECT * FROM src.{table}")
@@ -139,25 +162,32 @@ def _inserted(link: sqlite3.Connection, renamed: Callable[[str, set[str]], str],
     chosen, values = _row_of(link, "samples", first)
     for k in range(0, len(samples), AT_ONCE):
         told(0.95 * k / len(samples))
-        some = ", ".join(map(str, samples[k:k + AT_ONCE]))
-        link.execute(f"INSERT INTO main.samples ({chosen}) SELECT {values} FROM src.samples AS row "
-                     f"WHERE id IN ({some})")
+        some = ", ".join(map(str, samples[k : k + AT_ONCE]))
+        link.execute(
+            f"INSERT INTO main.samples ({chosen}) SELECT {values} FROM src.samples AS row WHERE id IN ({some})"
+        )
     told(0.95)
     for table in ("jobs", *OF_JOB, "takes"):
         chosen, values = _row_of(link, table, first)
         link.execute(f"INSERT INTO main.{table} ({chosen}) SELECT {values} FROM src.{table} AS row")
     for table, (column, paths) in _ROUNDS_IN.items():
         for path in paths:
-            link.execute(f"UPDATE main.{table} SET {column} = json_set({column}, ?, "
-                         f"(SELECT new FROM new_rounds WHERE old = json_extract({column}, ?))) "
-                         f"WHERE id > ? AND json_extract({column}, ?) IS NOT NULL", (path, path, first[table], path))
+            link.execute(
+                f"UPDATE main.{table} SET {column} = json_set({column}, ?, "
+                f"(SELECT new FROM new_rounds WHERE old = json_extract({column}, ?))) "
+                f"WHERE id > ? AND json_extract({column}, ?) IS NOT NULL",
+                (path, path, first[table], path),
+            )
     rounds = {str(old): str(new) for old, new in link.execute("SELECT old, new FROM new_rounds")}
-    for number, address in link.execute("SELECT id, address FROM main.selections WHERE id > ?",
-                                        (first["selections"],)).fetchall():
+    for number, address in link.execute(
+        "SELECT id, address FROM main.selections WHERE id > ?", (first["selections"],)
+    ).fetchall():
         link.execute("UPDATE main.selections SET address = ? WHERE id = ?", (_moved(address, rounds), number))
     new = link.execute("SELECT id, name FROM main.jobs WHERE id > ? ORDER BY id", (first["jobs"],)).fetchall()
-    taken = {row[0] for row in link.execute("SELECT name FROM main.jobs WHERE id <= ? AND deleted_at IS NULL",
-                                            (first["jobs"],))}
+    taken = {
+        row[0]
+        for row in link.execute("SELECT name FROM main.jobs WHERE id <= ? AND deleted_at IS NULL", (first["jobs"],))
+    }
     for number, name in new:
         wanted = renamed(name, taken)
         taken.add(wanted)
@@ -174,10 +204,14 @@ def _require_present(link: sqlite3.Connection) -> None:
     """
     named = [(table, "job_id", "jobs") for table in OF_JOB]
     named += [("takes", "round_id", "rounds"), ("takes", "samples_id", "samples")]
-    strangers = [f"SELECT 1 FROM src.{table} WHERE {column} NOT IN (SELECT old FROM new_{other})"
-                 for table, column, other in named]
-    strangers.append("SELECT 1 FROM src.jobs WHERE NOT EXISTS (SELECT 1 FROM src.rounds "
-                     "WHERE rounds.id = jobs.round_id AND rounds.job_id = jobs.id)")
+    strangers = [
+        f"SELECT 1 FROM src.{table} WHERE {column} NOT IN (SELECT old FROM new_{other})"
+        for table, column, other in named
+    ]
+    strangers.append(
+        "SELECT 1 FROM src.jobs WHERE NOT EXISTS (SELECT 1 FROM src.rounds "
+        "WHERE rounds.id = jobs.round_id AND rounds.job_id = jobs.id)"
+    )
     for stranger in strangers:
         if link.execute(f"{stranger} LIMIT 1").fetchone():
             raise sqlite3.IntegrityError("a row names another one that is not there")
@@ -186,6 +220,7 @@ def _require_present(link: sqlite3.Connection) -> None:
 def _row_of(link: sqlite3.Connection, table: str, first: Mapping[str, int]) -> tuple[str, str]:
     """Columns of a table, and what each gets from a `row` of the backup: numbers in a row from the first that is free,
     and those of other rows as these have them now; nothing where these are not in the backup."""
+
     def value(column: str) -> str:
         other = _OTHER_ROWS.get(column)
         if column == "id" and table in _NUMBERED:
@@ -203,5 +238,9 @@ def _row_of(link: sqlite3.Connection, table: str, first: Mapping[str, int]) -> t
 
 def _moved(address: str, rounds: Mapping[str, str]) -> str:
     """A kept selection's address, its rounds under their new numbers."""
-    return urlencode([(key, rounds.get(value, "") if key in ("round", "vs_round") and value.isdigit() else value)
-                      for key, value in parse_qsl(address, keep_blank_values=True)])
+    return urlencode(
+        [
+            (key, rounds.get(value, "") if key in ("round", "vs_round") and value.isdigit() else value)
+            for key, value in parse_qsl(address, keep_blank_values=True)
+        ]
+    )

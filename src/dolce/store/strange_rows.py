@@ -48,8 +48,17 @@ from dolce.store.repositories.states import StateCache
 _MOST_ROWS, _MOST_TEXT_BYTES = 1_000_000, 1 << 24
 _LARGEST_NUMBER = 1 << 53
 _AT_ONCE = 50
-_STRANGE = (ValueError, TypeError, LookupError, AttributeError, ArithmeticError, RecursionError, MemoryError,
-            DBAPIError, sqlite3.Error)
+_STRANGE = (
+    ValueError,
+    TypeError,
+    LookupError,
+    AttributeError,
+    ArithmeticError,
+    RecursionError,
+    MemoryError,
+    DBAPIError,
+    sqlite3.Error,
+)
 _FORMS: Mapping[type, tuple[type, ...]] = {float: (int, float)}
 
 
@@ -63,8 +72,11 @@ def require_plain_tables(path: Path, *, name: str) -> None:
             kinds = {kind for _, _, kind, *_ in link.execute("PRAGMA main.table_list")}
             kinds |= {kind for (kind,) in link.execute("SELECT DISTINCT type FROM main.sqlite_schema")}
             tables = [row[1] for row in link.execute("PRAGMA main.table_list")]
-            computed = any(hidden for table in tables
-                           for *_, hidden in link.execute("SELECT * FROM pragma_table_xinfo(?)", (table,)))
+            computed = any(
+                hidden
+                for table in tables
+                for *_, hidden in link.execute("SELECT * FROM pragma_table_xinfo(?)", (table,))
+            )
         except sqlite3.Error as error:
             raise _not_ours(name, "its tables can't be read") from error
     if kinds - {"table", "index"} or computed:
@@ -82,8 +94,11 @@ def require_own_rows(path: Path, *, name: str) -> None:
     FormatError
         Where a table is missing, or a row is none that the application would have written.
     """
-    engine = create_engine("sqlite://", poolclass=StaticPool, creator=lambda: sqlite3.connect(
-        _address(path), uri=True, check_same_thread=False))
+    engine = create_engine(
+        "sqlite://",
+        poolclass=StaticPool,
+        creator=lambda: sqlite3.connect(_address(path), uri=True, check_same_thread=False),
+    )
     try:
         _require_small(engine, name)
         with Session(engine) as session:
@@ -98,9 +113,9 @@ def _require_rows(session: Session, kind: type[Row], require: Callable[[Any], ob
     number = 0
     try:
         asked = select(kind).execution_options(yield_per=_AT_ONCE)
-        if kind is SamplesRow:                          # too large to be looked at for its own sake
+        if kind is SamplesRow:  # too large to be looked at for its own sake
             asked = asked.options(defer(SamplesRow.response), defer(SamplesRow.recording), defer(SamplesRow.fine_db))
-        for number, row in enumerate(session.scalars(asked), 1):                          # noqa: B007 - is told
+        for number, row in enumerate(session.scalars(asked), 1):  # noqa: B007 - is told
             _require_types(row)
             require(row)
     except (*_STRANGE, DolceError) as error:
@@ -137,17 +152,25 @@ def _require_small(engine: Engine, name: str) -> None:
             table = kind.__table__
             blobs = [column.name for column in table.columns if isinstance(column.type, LargeBinary)]
             texts = [column.name for column in table.columns if column.name not in blobs]
-            asked = ", ".join(["count(*)", *(f"max(length(CAST({one} AS BLOB)))" for one in texts),
-                               *(f"sum(typeof({one}) NOT IN ('blob', 'null'))" for one in blobs)])
+            asked = ", ".join(
+                [
+                    "count(*)",
+                    *(f"max(length(CAST({one} AS BLOB)))" for one in texts),
+                    *(f"sum(typeof({one}) NOT IN ('blob', 'null'))" for one in blobs),
+                ]
+            )
             try:
                 rows, *sizes = link.exec_driver_sql(f"SELECT {asked} FROM {table.name}").one()
-                odd = link.exec_driver_sql(f"SELECT count(*) FROM {table.name} WHERE {_ODD[kind]}").scalar() \
-                    if kind in _ODD else 0
+                odd = (
+                    link.exec_driver_sql(f"SELECT count(*) FROM {table.name} WHERE {_ODD[kind]}").scalar()
+                    if kind in _ODD
+                    else 0
+                )
             except DBAPIError as error:
                 raise _not_ours(name, f"{table.name}: {_short(error)}") from error
-            if rows > _MOST_ROWS or max((size or 0 for size in sizes[:len(texts)]), default=0) > _MOST_TEXT_BYTES:
+            if rows > _MOST_ROWS or max((size or 0 for size in sizes[: len(texts)]), default=0) > _MOST_TEXT_BYTES:
                 raise _not_ours(name, f"{table.name} is larger than anything that Dolce writes")
-            if odd or any(sizes[len(texts):]):
+            if odd or any(sizes[len(texts) :]):
                 raise _not_ours(name, f"{table.name} holds samples of another kind")
 
 
@@ -159,7 +182,7 @@ def _require_states(session: Session, name: str) -> None:
                 raise ValueError(f"taps {taps.id[:8]} are not those of their hash")
         states = States(session, StateCache(1))
         for number, bypassed, corrects in session.execute(select(StateRow.id, StateRow.bypassed, StateRow.corrects)):
-            state = states.get(number)                            # which hashes its text and its taps again
+            state = states.get(number)  # which hashes its text and its taps again
             if (bypassed, corrects) != (state.bypassed, state.corrects):
                 raise ValueError(f"state {number[:8]} is described as what it is not")
     except (*_STRANGE, DolceError) as error:
@@ -240,5 +263,8 @@ def _address(path: Path) -> str:
 
 
 def _not_ours(name: str, what: str) -> FormatError:
-    return FormatError(f"this is no backup that Dolce has written: {what}.", where=name,
-                       remedy="Use another copy of it. Nothing was changed.")
+    return FormatError(
+        f"this is no backup that Dolce has written: {what}.",
+        where=name,
+        remedy="Use another copy of it. Nothing was changed.",
+    )

@@ -18,25 +18,37 @@ def in_words(error: DBAPIError | sqlite3.Error, *, where: str = "data folder") -
     """
     cause = error.orig if isinstance(error, DBAPIError) else error
     code = getattr(cause, "sqlite_errorcode", None)
-    problem, remedy = _WORDS.get(None if code is None else code & 0xFF, (
-        f"the database can't be used: {cause}.", "Check the disk and the folder, then try again."))
+    problem, remedy = _WORDS.get(
+        None if code is None else code & 0xFF,
+        (f"the database can't be used: {cause}.", "Check the disk and the folder, then try again."),
+    )
     return StorageError(problem, where=where, remedy=f"{_SAFE} {remedy}")
 
 
 _WORDS: dict[int | None, tuple[str, str]] = {
-    sqlite3.SQLITE_FULL: ("the disk is full, so this could not be kept.",
-                          "Make room on the disk, then go on; Dolce need not be started again."),
-    sqlite3.SQLITE_IOERR: ("the disk could not be written or read.",
-                           "Check that it is there, healthy and has room, then go on."),
-    sqlite3.SQLITE_BUSY: ("the database is held by something else, such as a backup.",
-                          "Wait until that has ended, then do it again."),
-    sqlite3.SQLITE_PROTOCOL: ("the computer is so busy that the database's locks were not had in time.",
-                              "Do it again."),
+    sqlite3.SQLITE_FULL: (
+        "the disk is full, so this could not be kept.",
+        "Make room on the disk, then go on; Dolce need not be started again.",
+    ),
+    sqlite3.SQLITE_IOERR: (
+        "the disk could not be written or read.",
+        "Check that it is there, healthy and has room, then go on.",
+    ),
+    sqlite3.SQLITE_BUSY: (
+        "the database is held by something else, such as a backup.",
+        "Wait until that has ended, then do it again.",
+    ),
+    sqlite3.SQLITE_PROTOCOL: (
+        "the computer is so busy that the database's locks were not had in time.",
+        "Do it again.",
+    ),
     sqlite3.SQLITE_LOCKED: ("the database is held by something else.", "Wait until that has ended, then do it again."),
     sqlite3.SQLITE_READONLY: ("the data folder can't be written.", "Give yourself the right to write there."),
     sqlite3.SQLITE_PERM: ("the data folder can't be used.", "Give yourself the right to read and write there."),
     sqlite3.SQLITE_CANTOPEN: ("dolce.sqlite can't be opened.", "Check that the folder is there and may be written."),
     sqlite3.SQLITE_CORRUPT: ("dolce.sqlite is damaged.", "Copy the folder away, then put back a backup."),
-    sqlite3.SQLITE_NOTADB: ("dolce.sqlite is not a database, or its beginning was overwritten.",
-                            "Copy the folder away, then put back a backup."),
+    sqlite3.SQLITE_NOTADB: (
+        "dolce.sqlite is not a database, or its beginning was overwritten.",
+        "Copy the folder away, then put back a backup.",
+    ),
 }

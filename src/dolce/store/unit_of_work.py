@@ -37,7 +37,7 @@ from dolce.store.repositories import (
 )
 from dolce.store.trouble import in_words
 
-_NO_DATE = "Invalid isoformat string"         # how it begins when a column holds no date
+_NO_DATE = "Invalid isoformat string"  # how it begins when a column holds no date
 
 
 class UnitOfWork:
@@ -47,8 +47,13 @@ class UnitOfWork:
     it stood: only the thread that runs it knows. Asked later, it would tell of steps whose takes are not seen here.
     """
 
-    def __init__(self, database: Database, *, write: bool,
-                 standing: Callable[[], Callable[[PassRecord], PassRecord]] = lambda: lambda record: record) -> None:
+    def __init__(
+        self,
+        database: Database,
+        *,
+        write: bool,
+        standing: Callable[[], Callable[[PassRecord], PassRecord]] = lambda: lambda record: record,
+    ) -> None:
         self._database = database
         self._write = write
         self._standing = standing
@@ -82,8 +87,9 @@ class UnitOfWork:
         self.starts = Starts(self._session)
         return self
 
-    def __exit__(self, kind: type[BaseException] | None, value: BaseException | None,
-                 _trace: TracebackType | None) -> None:
+    def __exit__(
+        self, kind: type[BaseException] | None, value: BaseException | None, _trace: TracebackType | None
+    ) -> None:
         try:
             if kind is None and self._write:
                 self._session.commit()
@@ -97,5 +103,8 @@ class UnitOfWork:
         if isinstance(value, DBAPIError):
             raise in_words(value) from value
         if isinstance(value, json.JSONDecodeError) or (type(value) is ValueError and str(value).startswith(_NO_DATE)):
-            raise Damaged("a part of this job can't be read any more.", where="data folder",
-                          remedy="Put back a backup, or save what can be read from the list of jobs.") from value
+            raise Damaged(
+                "a part of this job can't be read any more.",
+                where="data folder",
+                remedy="Put back a backup, or save what can be read from the list of jobs.",
+            ) from value

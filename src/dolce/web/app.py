@@ -47,10 +47,15 @@ def create_app(services: Services, *, cookie: str = "dolce") -> Flask:
     """
     app = Flask("dolce.web", static_folder="static", template_folder="shared/templates")
     # Sessions carry nothing but the CSRF token: a fresh key at every start is enough.
-    app.config.update(SESSION_COOKIE_NAME=cookie, SECRET_KEY=secrets.token_hex(32),
-                      MAX_CONTENT_LENGTH=LARGEST_UPLOAD_BYTES,
-                      SESSION_COOKIE_SAMESITE="Strict", SESSION_COOKIE_HTTPONLY=True, WTF_CSRF_TIME_LIMIT=None,
-                      SEND_FILE_MAX_AGE_DEFAULT=3600)
+    app.config.update(
+        SESSION_COOKIE_NAME=cookie,
+        SECRET_KEY=secrets.token_hex(32),
+        MAX_CONTENT_LENGTH=LARGEST_UPLOAD_BYTES,
+        SESSION_COOKIE_SAMESITE="Strict",
+        SESSION_COOKIE_HTTPONLY=True,
+        WTF_CSRF_TIME_LIMIT=None,
+        SEND_FILE_MAX_AGE_DEFAULT=3600,
+    )
     app.extensions["dolce"], app.extensions["dolce-presses"] = services, Presses()
     desk = app.extensions["dolce-remote"] = RemoteDesk(services, create_remote_app)
     app.jinja_env.globals["remote_desk"] = desk
@@ -109,7 +114,22 @@ def create_app(services: Services, *, cookie: str = "dolce") -> Flask:
             response.headers["Cache-Control"] = "no-store"
         return response
 
-    for blueprint in (jobs, sound, room, rig, takes, take_rows, imported_files, read, align, shape, load, prove, report,
-                      help_pages, remote):
+    for blueprint in (
+        jobs,
+        sound,
+        room,
+        rig,
+        takes,
+        take_rows,
+        imported_files,
+        read,
+        align,
+        shape,
+        load,
+        prove,
+        report,
+        help_pages,
+        remote,
+    ):
         app.register_blueprint(blueprint)
     return app

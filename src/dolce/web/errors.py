@@ -25,10 +25,19 @@ def register(app: Flask) -> None:
         limit = app.config["MAX_CONTENT_LENGTH"] / 2**20
         if (request.content_length or 0) <= app.config["MAX_CONTENT_LENGTH"]:
             longest = (request.max_form_memory_size or 0) / 1000
-            return answer(DolceError(f"A text of this form is longer than {longest:g} kB.",
-                                     remedy="Shorten it; your browser's back button brings it back."), 413)
-        return answer(DolceError(f"The file is larger than {limit:g} MB.",
-                                 remedy="Cut the recording shorter, or save it as FLAC."), 413)
+            return answer(
+                DolceError(
+                    f"A text of this form is longer than {longest:g} kB.",
+                    remedy="Shorten it; your browser's back button brings it back.",
+                ),
+                413,
+            )
+        return answer(
+            DolceError(
+                f"The file is larger than {limit:g} MB.", remedy="Cut the recording shorter, or save it as FLAC."
+            ),
+            413,
+        )
 
     @app.errorhandler(CSRFError)
     def _forged(_error: CSRFError) -> Response:
@@ -42,14 +51,23 @@ def register(app: Flask) -> None:
     def _disk(error: OSError) -> Response:
         if error.errno not in _DISK:
             return _unknown(error)
-        return answer(DolceError(f"The disk can't take it: {error.strerror}.", remedy="Make room on the disk, also for "
-                                 "temporary files, then do it again; every job is as it was."), 507)
+        return answer(
+            DolceError(
+                f"The disk can't take it: {error.strerror}.",
+                remedy="Make room on the disk, also for temporary files, then do it again; every job is as it was.",
+            ),
+            507,
+        )
 
     @app.errorhandler(Exception)
     def _unknown(error: Exception) -> Response:
         app.logger.exception("unexpected fault", exc_info=error)
-        return answer(DolceError("Something broke inside Dolce; nothing was changed.",
-                                 remedy="Reload the page. The log has the details."), 500)
+        return answer(
+            DolceError(
+                "Something broke inside Dolce; nothing was changed.", remedy="Reload the page. The log has the details."
+            ),
+            500,
+        )
 
 
 def answer(error: DolceError, status: int) -> Response:

@@ -7,7 +7,7 @@ import time
 from collections.abc import Callable
 from contextlib import suppress
 
-_ARENA_MAX, _MMAP_THRESHOLD, _TRIM_THRESHOLD = -8, -3, -1     # of mallopt(3)
+_ARENA_MAX, _MMAP_THRESHOLD, _TRIM_THRESHOLD = -8, -3, -1  # of mallopt(3)
 _ARENAS, _LARGE_BYTES = 2, 1 << 19
 _RESTED_S, _LOOK_S = 10.0, 5.0
 
@@ -38,6 +38,7 @@ def give_back_at_rest(asked_at: Callable[[], float]) -> None:
 
     `asked_at` says when one was asked for last, of the monotonic clock.
     """
+
     def rest() -> None:
         given = 0.0
         while True:

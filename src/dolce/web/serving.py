@@ -52,8 +52,9 @@ def _listening(port: int) -> socket.socket:
     try:
         return socket.create_server(("127.0.0.1", port))
     except OSError as error:
-        raise DeviceError(f"port {port} can't be used: {error.strerror}.", where="serve",
-                          remedy="Choose another with --port.") from error
+        raise DeviceError(
+            f"port {port} can't be used: {error.strerror}.", where="serve", remedy="Choose another with --port."
+        ) from error
 
 
 def _application(services: Services, listening: socket.socket) -> Flask:
@@ -63,10 +64,18 @@ def _application(services: Services, listening: socket.socket) -> Flask:
 
 
 def _server(application: Flask, listening: socket.socket) -> TcpWSGIServer:
-    made = create_server(application, sockets=[listening], threads=_THREADS, connection_limit=_MOST_CONNECTIONS,
-                         channel_timeout=_IDLE_S, cleanup_interval=_LOOK_EVERY_S, asyncore_use_poll=True,
-                         max_request_body_size=_LARGEST_BODY_BYTES, outbuf_overflow=_NEVER_TO_DISK,
-                         outbuf_high_watermark=_WAITING_BYTES)
+    made = create_server(
+        application,
+        sockets=[listening],
+        threads=_THREADS,
+        connection_limit=_MOST_CONNECTIONS,
+        channel_timeout=_IDLE_S,
+        cleanup_interval=_LOOK_EVERY_S,
+        asyncore_use_poll=True,
+        max_request_body_size=_LARGEST_BODY_BYTES,
+        outbuf_overflow=_NEVER_TO_DISK,
+        outbuf_high_watermark=_WAITING_BYTES,
+    )
     made.channel_class = Channel
     # A worker that still answers when the server is closed wakes it by the number of a pipe. Were that end closed, it
     # could be the number of a file opened since: the byte would overwrite the beginning of the database, say.

@@ -6,5 +6,16 @@ from dolce.core.acoustics.modal_sum import modal_transfer
 from dolce.core.acoustics.modes import Modes, mode_count_estimate, modes_of_box
 from dolce.core.acoustics.reverberation import eyring_s, sabine_s, schroeder_hz
 
-__all__ = ["Cancellation", "Modes", "boundary_gain_db", "cancellation", "eyring_s", "modal_transfer",
-           "mode_count_estimate", "modes_of_box", "sabine_s", "schroeder_hz", "speed_of_sound"]
+__all__ = [
+    "Cancellation",
+    "Modes",
+    "boundary_gain_db",
+    "cancellation",
+    "eyring_s",
+    "modal_transfer",
+    "mode_count_estimate",
+    "modes_of_box",
+    "sabine_s",
+    "schroeder_hz",
+    "speed_of_sound",
+]

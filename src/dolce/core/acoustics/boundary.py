@@ -66,8 +66,8 @@ def boundary_gain_db(distances_m: NDArray, *, frequency_hz: NDArray, speed_m_s: 
     walls = distances.shape[-1]
     k = 2 * np.pi * np.asarray(frequency_hz, dtype=float) / speed_m_s
     power = np.zeros((*distances.shape[:-1], k.size))
-    for images in range(2**walls):                                   # image 0 is the source itself
+    for images in range(2**walls):  # image 0 is the source itself
         mirrored = np.array([(images >> axis) & 1 for axis in range(walls)])
         apart = 2 * np.sqrt((distances**2 * mirrored).sum(axis=-1))
-        power += np.sinc(apart[..., None] * k / np.pi)               # j0(k r), with numpy's sinc
+        power += np.sinc(apart[..., None] * k / np.pi)  # j0(k r), with numpy's sinc
     return 10 * np.log10(np.maximum(power, 1e-6)) + 10 * np.log10(2**walls)

@@ -5,11 +5,18 @@ from numpy.typing import NDArray
 
 from dolce.core.acoustics.modes import modes_of_box
 
-_HIGHEST_MODE_FACTOR = 4.0     # modes so far above the highest frequency still stiffen the sum a little
+_HIGHEST_MODE_FACTOR = 4.0  # modes so far above the highest frequency still stiffen the sum a little
 
 
-def modal_transfer(sources_m: NDArray, receivers_m: NDArray, *, size_m: tuple[float, float, float],
-                   frequency_hz: NDArray, reverberation_s: float, speed_m_s: float) -> NDArray[np.complex128]:
+def modal_transfer(
+    sources_m: NDArray,
+    receivers_m: NDArray,
+    *,
+    size_m: tuple[float, float, float],
+    frequency_hz: NDArray,
+    reverberation_s: float,
+    speed_m_s: float,
+) -> NDArray[np.complex128]:
     """Transfer function from each source to each receiver; 1 is the direct sound at 1 m in the open.
 
     Every mode decays with the same reverberation time.
@@ -32,12 +39,13 @@ def modal_transfer(sources_m: NDArray, receivers_m: NDArray, *, size_m: tuple[fl
     + 2 i d w)), d = 3 ln(10) / T; here divided by the field of the same source in the open, i w rho Q / (4 pi).
     """
     frequency = np.asarray(frequency_hz, dtype=float)
-    modes = modes_of_box(size_m, up_to_hz=min(2000.0, _HIGHEST_MODE_FACTOR * float(frequency.max())),
-                         speed_m_s=speed_m_s)
+    modes = modes_of_box(
+        size_m, up_to_hz=min(2000.0, _HIGHEST_MODE_FACTOR * float(frequency.max())), speed_m_s=speed_m_s
+    )
     decay = 3 * np.log(10) / reverberation_s
-    own = np.concatenate([[0.0], 2 * np.pi * modes.frequency_hz])          # the zeroth mode is the even pressure
+    own = np.concatenate([[0.0], 2 * np.pi * modes.frequency_hz])  # the zeroth mode is the even pressure
     drive = 2 * np.pi * frequency
-    shares = np.concatenate([[1.0], 2.0 ** np.count_nonzero(modes.orders, axis=1)])     # 1 / mean of psi^2
+    shares = np.concatenate([[1.0], 2.0 ** np.count_nonzero(modes.orders, axis=1)])  # 1 / mean of psi^2
     ones = np.ones((1, 1))
     at_source = np.hstack([ones.repeat(len(sources_m), 0), modes.pressure_at(sources_m)]) * shares
     at_receiver = np.hstack([ones.repeat(len(receivers_m), 0), modes.pressure_at(receivers_m)])

@@ -29,7 +29,7 @@ class Modes:
 
     @property
     def kind(self) -> list[str]:
-        """"axial", "tangential" or "oblique": moving along one, two or three axes."""
+        """ "axial", "tangential" or "oblique": moving along one, two or three axes."""
         return [KINDS[count - 1] for count in np.count_nonzero(self.orders, axis=1)]
 
     def single(self, number: int) -> "Modes":
@@ -65,10 +65,11 @@ def modes_of_box(size_m: tuple[float, float, float], *, up_to_hz: float, speed_m
     for value in size_m:
         checked.within(value, low=0.1, high=100, where="size of the box", unit="m")
     checked.within(up_to_hz, low=1, high=2000, where="highest mode", unit="Hz")
-    squares = [(speed_m_s / (2 * length) * np.arange(int(2 * length * up_to_hz / speed_m_s) + 1)) ** 2
-               for length in size_m]
+    squares = [
+        (speed_m_s / (2 * length) * np.arange(int(2 * length * up_to_hz / speed_m_s) + 1)) ** 2 for length in size_m
+    ]
     sums = squares[0][:, None, None] + squares[1][None, :, None] + squares[2][None, None, :]
-    orders = np.argwhere(sums <= up_to_hz**2)[1:]                 # without (0, 0, 0)
+    orders = np.argwhere(sums <= up_to_hz**2)[1:]  # without (0, 0, 0)
     frequency = np.sqrt(sums[tuple(orders.T)])
     by_rise = np.argsort(frequency, kind="stable")
     return Modes(frequency_hz=frequency[by_rise], orders=orders[by_rise], size_m=tuple(map(float, size_m)))

@@ -5,11 +5,11 @@ from dataclasses import dataclass
 from statistics import median
 from typing import Literal
 
-_MATTERS_S = 0.6e-3          # 0.2 m: places are typed to some cm, and a speaker's own delay differs by its kind
-_DELAY_FROM_S = 2.0e-3       # 0.7 m further away than drawn: nobody mistypes by so much without seeing it
+_MATTERS_S = 0.6e-3  # 0.2 m: places are typed to some cm, and a speaker's own delay differs by its kind
+_DELAY_FROM_S = 2.0e-3  # 0.7 m further away than drawn: nobody mistypes by so much without seeing it
 _FITS_S = 0.3e-3
-_EARLY_S = 5.0e-3            # 1.7 m nearer than drawn: a plan may be as rough as that
-_LATE_S = 60.0e-3            # what filters of subs and processing in speakers may add where the latency is known
+_EARLY_S = 5.0e-3  # 1.7 m nearer than drawn: a plan may be as rough as that
+_LATE_S = 60.0e-3  # what filters of subs and processing in speakers may add where the latency is known
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -52,10 +52,25 @@ def off_plan(arrival_s: Mapping[str, float], distance_m: Mapping[str, float], *,
     found = []
     for channel, late in sorted(off.items(), key=lambda one: -abs(one[1])):
         heard = arrival_s[channel] - latency
-        swapped = next((other for other in off if other != channel and abs(heard - flight[other]) < _FITS_S
-                        and abs(arrival_s[other] - latency - flight[channel]) < _FITS_S), "")
-        reason = ("wire" if swapped else "delay" if late >= _DELAY_FROM_S
-                  else "delay of others" if late <= -_DELAY_FROM_S else "place")
+        swapped = next(
+            (
+                other
+                for other in off
+                if other != channel
+                and abs(heard - flight[other]) < _FITS_S
+                and abs(arrival_s[other] - latency - flight[channel]) < _FITS_S
+            ),
+            "",
+        )
+        reason = (
+            "wire"
+            if swapped
+            else "delay"
+            if late >= _DELAY_FROM_S
+            else "delay of others"
+            if late <= -_DELAY_FROM_S
+            else "place"
+        )
         found.append(OffPlan(channel=channel, off_s=late, off_m=late * speed_m_s, reason=reason, other=swapped))
     return found
 

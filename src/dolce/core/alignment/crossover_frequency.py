@@ -5,13 +5,13 @@ from numpy.typing import NDArray
 
 from dolce.core.levels import power_db
 
-CORNERS_HZ = (40, 50, 60, 70, 80, 90, 100, 110, 120, 140, 160, 180, 200)   # as receivers and processors offer them
+CORNERS_HZ = (40, 50, 60, 70, 80, 90, 100, 110, 120, 140, 160, 180, 200)  # as receivers and processors offer them
 _MIDDLE_HZ = (200.0, 800.0)
 _FALLS_DB = 6.0
-_ABOVE = 1.3                      # a third of an octave and more of room for the slope
+_ABOVE = 1.3  # a third of an octave and more of room for the slope
 _LOOKED_HZ = (25.0, 300.0)
 _MOST_BELOW = 0.7
-_MUCH_DB, _OVER_NOISE_DB = -30.5, 6.0         # 3 %
+_MUCH_DB, _OVER_NOISE_DB = -30.5, 6.0  # 3 %
 
 
 def falls_off_hz(frequency_hz: NDArray, level_db: NDArray) -> float:
@@ -24,15 +24,22 @@ def falls_off_hz(frequency_hz: NDArray, level_db: NDArray) -> float:
     looked = (frequency_hz >= _LOOKED_HZ[0]) & (frequency_hz <= _LOOKED_HZ[1])
     soft = level_db < reference - _FALLS_DB
     # Its end, not a dip further up: most of what lies below must be soft, too.
-    ends = [k for k in np.flatnonzero(looked & soft)
-            if np.mean(soft[looked & (frequency_hz <= frequency_hz[k])]) > _MOST_BELOW]
+    ends = [
+        k
+        for k in np.flatnonzero(looked & soft)
+        if np.mean(soft[looked & (frequency_hz <= frequency_hz[k])]) > _MOST_BELOW
+    ]
     return float(frequency_hz[ends[-1]]) if ends else _LOOKED_HZ[0]
 
 
 def distorts_below_hz(frequency_hz: NDArray, total_db: NDArray, noise_db: NDArray) -> float | None:
     """The frequency below which a main's harmonics pass 3 %, as far as noise lets it be seen; None where nowhere."""
-    above = ((frequency_hz >= _LOOKED_HZ[0]) & (frequency_hz <= _LOOKED_HZ[1]) & (total_db > _MUCH_DB)
-             & (total_db > noise_db + _OVER_NOISE_DB))
+    above = (
+        (frequency_hz >= _LOOKED_HZ[0])
+        & (frequency_hz <= _LOOKED_HZ[1])
+        & (total_db > _MUCH_DB)
+        & (total_db > noise_db + _OVER_NOISE_DB)
+    )
     return float(frequency_hz[np.flatnonzero(above)[-1]]) if above.any() else None
 
 

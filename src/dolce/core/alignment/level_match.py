@@ -11,14 +11,15 @@ from dolce.core.levels import LEVEL_BAND_HZ, energy_mean_db, third_octaves_of
 from dolce.core.room import partner_of
 from dolce.core.uncertainty import jackknife_error
 
-_STANDS_OUT_DB = 4.5               # of a third of an octave against the other channels (our own bound)
+_STANDS_OUT_DB = 4.5  # of a third of an octave against the other channels (our own bound)
 _FLANK_DB = 1.0
-PAIR_HZ = (300.0, 10_000.0)        # below, the room decides how left and right differ; above, the microphone does
-PAIR_DB = 4.0                      # a pair of one make differs less, averaged over spots (our own bound)
+PAIR_HZ = (300.0, 10_000.0)  # below, the room decides how left and right differ; above, the microphone does
+PAIR_DB = 4.0  # a pair of one make differs less, averaged over spots (our own bound)
 
 
-def matched_levels_db(at_hz: NDArray, levels_db: Mapping[str, NDArray], *,
-                      band_hz: tuple[float, float] = LEVEL_BAND_HZ) -> dict[str, float]:
+def matched_levels_db(
+    at_hz: NDArray, levels_db: Mapping[str, NDArray], *, band_hz: tuple[float, float] = LEVEL_BAND_HZ
+) -> dict[str, float]:
     """Level of each channel in a band, by what it has in common with the others.
 
     Parameters
@@ -47,7 +48,7 @@ def matched_levels_db(at_hz: NDArray, levels_db: Mapping[str, NDArray], *,
     # The median of two is their mean: each seems to differ by half of what it does.
     apart = excess * (2 if len(names) == 2 else 1)
     out = np.abs(apart) > _STANDS_OUT_DB
-    for _ in mids:                                              # with the flanks of what stands out
+    for _ in mids:  # with the flanks of what stands out
         beside = np.pad(out, ((0, 0), (1, 1)))
         out |= (beside[:, :-2] | beside[:, 2:]) & (np.abs(apart) > _FLANK_DB)
     edge = 2 ** (1 / 6)
@@ -62,7 +63,7 @@ def matched_levels_db(at_hz: NDArray, levels_db: Mapping[str, NDArray], *,
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class PairDifference:
-    """Where the two of a pair differ most, in thirds of octaves.
+    """Where the two of a pair differ most, in 1/3-octave bands.
 
     Attributes
     ----------
@@ -84,8 +85,9 @@ class PairDifference:
         return self.value_db - min(self.error_db, PAIR_DB) > PAIR_DB
 
 
-def pair_differences(at_hz: NDArray, levels_db: Mapping[str, NDArray],
-                     weights: Sequence[float]) -> list[PairDifference]:
+def pair_differences(
+    at_hz: NDArray, levels_db: Mapping[str, NDArray], weights: Sequence[float]
+) -> list[PairDifference]:
     """Of every left and right of a kind, the largest first.
 
     Parameters
@@ -113,6 +115,9 @@ def pair_differences(at_hz: NDArray, levels_db: Mapping[str, NDArray],
         d, error = apart(np.arange(len(weight))), jackknife_error(apart, weight)
         k = int(np.argmax(np.abs(d)))
         louder, softer = (channel, other) if d[k] > 0 else (other, channel)
-        found.append(PairDifference(louder=louder, softer=softer, at_hz=float(mids[k]), value_db=float(abs(d[k])),
-                                    error_db=float(error[k])))
+        found.append(
+            PairDifference(
+                louder=louder, softer=softer, at_hz=float(mids[k]), value_db=float(abs(d[k])), error_db=float(error[k])
+            )
+        )
     return sorted(found, key=lambda one: -one.value_db)

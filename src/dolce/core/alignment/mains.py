@@ -53,8 +53,11 @@ def align_mains(responses: Mapping[str, Sequence[ImpulseResponse]]) -> dict[str,
     means, arrivals, polarities = {}, {}, {}
     for channel, heard in responses.items():
         if not heard:
-            raise InvalidValue("it was not taken at the seat that levels are matched at.", where=channel,
-                               remedy="Take it there, or name another seat.")
+            raise InvalidValue(
+                "it was not taken at the seat that levels are matched at.",
+                where=channel,
+                remedy="Take it there, or name another seat.",
+            )
         if not all(one.sample.any() for one in heard):
             raise InvalidValue("one of its responses is silent.", where=channel, remedy="Take it again.")
         means[channel] = energy_mean_db([level_on_grid(one, at_hz=ANALYSIS_GRID_HZ, per_octave=48) for one in heard])
@@ -63,8 +66,14 @@ def align_mains(responses: Mapping[str, Sequence[ImpulseResponse]]) -> dict[str,
         polarities[channel] = common_polarity([one.polarity for one in found])
     levels = matched_levels_db(ANALYSIS_GRID_HZ, means, band_hz=level_band_hz(is_sub=False))
     softest, last = min(levels.values(), default=0.0), max(arrivals.values(), default=0.0)
-    return {channel: MainSetting(
-        trim_db=softest - levels[channel], delay_s=last - arrivals[channel],
-        polarity="inverted" if polarities[channel] == "inverted" else "normal",
-        polarity_measured=polarities[channel], level_db=levels[channel], arrival_s=arrivals[channel])
-        for channel in responses}
+    return {
+        channel: MainSetting(
+            trim_db=softest - levels[channel],
+            delay_s=last - arrivals[channel],
+            polarity="inverted" if polarities[channel] == "inverted" else "normal",
+            polarity_measured=polarities[channel],
+            level_db=levels[channel],
+            arrival_s=arrivals[channel],
+        )
+        for channel in responses
+    }

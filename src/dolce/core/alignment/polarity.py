@@ -8,12 +8,12 @@ from numpy.typing import NDArray
 
 from dolce.core.response import ImpulseResponse, Polarity
 
-_MOST_OF_ALL = 0.34          # of the takes must tell it
-_OF_THOSE = 0.8              # of these must agree
+_MOST_OF_ALL = 0.34  # of the takes must tell it
+_OF_THOSE = 0.8  # of these must agree
 _ALIKE_HZ = (300.0, 3000.0)
 _ALIKE_FROM_S, _ALIKE_TO_S = 0.001, 0.003
-_LAG_S, _LAG_STEP_S = 0.15e-3, 0.01e-3      # less than half a period of what rules the band
-_CLEAR = 0.6                 # correlation of direct sounds from which they are held against each other
+_LAG_S, _LAG_STEP_S = 0.15e-3, 0.01e-3  # less than half a period of what rules the band
+_CLEAR = 0.6  # correlation of direct sounds from which they are held against each other
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -65,8 +65,9 @@ def alike(one: tuple[NDArray, NDArray], other: tuple[NDArray, NDArray]) -> float
     return float(strongest / max(np.linalg.norm(first) * np.linalg.norm(other[1]), 1e-30))
 
 
-def judged_together(own: Mapping[str, Polarity],
-                    alike_of: Mapping[tuple[str, str], float]) -> dict[str, JudgedPolarity]:
+def judged_together(
+    own: Mapping[str, Polarity], alike_of: Mapping[tuple[str, str], float]
+) -> dict[str, JudgedPolarity]:
     """Polarity of channels, each alone and against those of its kind.
 
     Parameters
@@ -91,6 +92,7 @@ def judged_together(own: Mapping[str, Polarity],
         for unsure, sure in ((a, b), (b, a)):
             if own[unsure] == "unsure" and not found[unsure].mate and found[sure].polarity != "unsure":
                 turned: Polarity = "inverted" if found[sure].polarity == "normal" else "normal"
-                found[unsure] = JudgedPolarity(polarity=found[sure].polarity if value > 0 else turned, mate=sure,
-                                               alike=value)
+                found[unsure] = JudgedPolarity(
+                    polarity=found[sure].polarity if value > 0 else turned, mate=sure, alike=value
+                )
     return found

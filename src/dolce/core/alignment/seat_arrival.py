@@ -38,8 +38,9 @@ class SeatArrivals:
         return max(ARRIVAL_ERROR_S, float(jackknife_error(lambda rows: apart[rows].mean(), np.ones(apart.size))))
 
 
-def seat_arrivals(arrival_s: Mapping[str, ArrayLike], flight_s: Mapping[str, ArrayLike],
-                  to_seat_s: Mapping[str, float]) -> SeatArrivals:
+def seat_arrivals(
+    arrival_s: Mapping[str, ArrayLike], flight_s: Mapping[str, ArrayLike], to_seat_s: Mapping[str, float]
+) -> SeatArrivals:
     """Arrivals at a seat's centre from takes at its spots.
 
     Parameters
@@ -57,6 +58,7 @@ def seat_arrivals(arrival_s: Mapping[str, ArrayLike], flight_s: Mapping[str, Arr
     up to 58 us, and opposite channels by as much apart; over n spots it averages out as 1/sqrt(n). Spots around the
     seat cancel what places of loudspeakers are typed wrong by, to first order.
     """
-    late = {one: np.asarray(times, dtype=float) - np.asarray(flight_s[one], dtype=float)
-            for one, times in arrival_s.items()}
+    late = {
+        one: np.asarray(times, dtype=float) - np.asarray(flight_s[one], dtype=float) for one, times in arrival_s.items()
+    }
     return SeatArrivals(arrival_s={one: float(own.mean()) + to_seat_s[one] for one, own in late.items()}, late_s=late)

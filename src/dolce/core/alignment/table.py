@@ -73,8 +73,11 @@ class LevelWish:
         ranges(self)
         low, high = self.band_hz
         if not 20 <= low < high <= 20_000 or high < 1.5 * low:
-            raise InvalidValue(f"{low:g} to {high:g} Hz is no band to match levels in.", where="band of levels",
-                               remedy="Choose at least half an octave between 20 Hz and 20 kHz.")
+            raise InvalidValue(
+                f"{low:g} to {high:g} Hz is no band to match levels in.",
+                where="band of levels",
+                remedy="Choose at least half an octave between 20 Hz and 20 kHz.",
+            )
         for name, offset in self.offsets_db.items():
             within(offset, low=-20, high=20, where=f"offset of {name}", unit="dB")
 
@@ -134,22 +137,36 @@ def level_band_hz(*, is_sub: bool) -> tuple[float, float]:
     return SUB_LEVEL_BAND_HZ if is_sub else LEVEL_BAND_HZ
 
 
-def with_subs_by_plan(readings: Sequence[ChannelReading], *, distance_m: Mapping[str, float],
-                      speed_m_s: float) -> list[ChannelReading]:
+def with_subs_by_plan(
+    readings: Sequence[ChannelReading], *, distance_m: Mapping[str, float], speed_m_s: float
+) -> list[ChannelReading]:
     """Readings whose subs arrive as their distance in the plan says, on the latency of the other channels.
 
     A sub's own filters delay what it plays by several ms, by some more than by others: lined up by that, they would
     push every main channel back. None where no main channel's arrival is known.
     """
-    latencies = [r.arrival_s - distance_m[r.channel] / speed_m_s
-                 for r in readings if not r.is_sub and r.arrival_s is not None]
+    latencies = [
+        r.arrival_s - distance_m[r.channel] / speed_m_s for r in readings if not r.is_sub and r.arrival_s is not None
+    ]
     latency = median(latencies) if latencies else None
-    return [r if not r.is_sub else replace(r, arrival_by="plan", arrival_s=None if latency is None else
-                                           latency + distance_m[r.channel] / speed_m_s) for r in readings]
+    return [
+        r
+        if not r.is_sub
+        else replace(
+            r, arrival_by="plan", arrival_s=None if latency is None else latency + distance_m[r.channel] / speed_m_s
+        )
+        for r in readings
+    ]
 
 
-def table_of_arrivals(readings: Sequence[ChannelReading], *, delay_step_s: float, trim_step_db: float = TRIM_STEP_DB,
-                   wish: LevelWish | None = None, highest_trim_db: float = 0.0) -> AlignmentTable:
+def table_of_arrivals(
+    readings: Sequence[ChannelReading],
+    *,
+    delay_step_s: float,
+    trim_step_db: float = TRIM_STEP_DB,
+    wish: LevelWish | None = None,
+    highest_trim_db: float = 0.0,
+) -> AlignmentTable:
     """Trims in steps down to the softest channel, or to the one that is the reference, delays in steps up to the
     last arrival.
 
@@ -165,8 +182,11 @@ def table_of_arrivals(readings: Sequence[ChannelReading], *, delay_step_s: float
     delays.
     """
     if len(readings) < 2:
-        raise InvalidValue(f"{len(readings)} channel measured at the main seat.", where="align",
-                           remedy="Take both channels at the main seat's centre first.")
+        raise InvalidValue(
+            f"{len(readings)} channel measured at the main seat.",
+            where="align",
+            remedy="Take both channels at the main seat's centre first.",
+        )
     wish = wish or LevelWish()
     # Where each would be without its offset: what they are to have in common.
     common = {r.channel: r.matched_db - wish.offset_db(r.channel) for r in readings if r.matched_db is not None}
@@ -180,13 +200,24 @@ def table_of_arrivals(readings: Sequence[ChannelReading], *, delay_step_s: float
         trim = min(round(wanted / trim_step_db) * trim_step_db, max(highest, 0.0))
         short = wanted - trim if wanted - trim > trim_step_db else 0.0
         delay = 0.0 if last is None else round((last - reading.arrival_s) / delay_step_s) * delay_step_s
-        channel_rows.append(AlignmentRow(reading=reading, trim_db=round(trim, 3) + 0.0, delay_s=delay + (
-            round(wish.lip_sync_s / delay_step_s) * delay_step_s if last is not None else 0.0),
-            offset_db=wish.offset_db(reading.channel), short_db=short))
-    left = [r.reading.matched_db - r.offset_db + r.trim_db for r in channel_rows if r.reading.matched_db is not None] or [0.0]
+        channel_rows.append(
+            AlignmentRow(
+                reading=reading,
+                trim_db=round(trim, 3) + 0.0,
+                delay_s=delay + (round(wish.lip_sync_s / delay_step_s) * delay_step_s if last is not None else 0.0),
+                offset_db=wish.offset_db(reading.channel),
+                short_db=short,
+            )
+        )
+    left = [
+        r.reading.matched_db - r.offset_db + r.trim_db for r in channel_rows if r.reading.matched_db is not None
+    ] or [0.0]
     arrivals = [r.reading.arrival_s + r.delay_s for r in channel_rows] if last is not None else [0.0]
-    return AlignmentTable(channel_rows=tuple(channel_rows), level_left_db=max(left) - min(left),
-                         arrival_left_s=max(arrivals) - min(arrivals))
+    return AlignmentTable(
+        channel_rows=tuple(channel_rows),
+        level_left_db=max(left) - min(left),
+        arrival_left_s=max(arrivals) - min(arrivals),
+    )
 
 
 def match_of(readings: Sequence[ChannelReading]) -> Match | None:
@@ -199,7 +230,9 @@ def match_of(readings: Sequence[ChannelReading]) -> Match | None:
     levels_known, arrivals_known = len(by_level) >= 2, len(by_arrival) == len(heard) >= 2
     return Match(
         level_db=by_level[-1].matched_db - by_level[0].matched_db if levels_known else None,
-        loudest=by_level[-1].channel if levels_known else "", softest=by_level[0].channel if levels_known else "",
+        loudest=by_level[-1].channel if levels_known else "",
+        softest=by_level[0].channel if levels_known else "",
         arrival_s=by_arrival[-1].arrival_s - by_arrival[0].arrival_s if arrivals_known else None,
         latest=by_arrival[-1].channel if arrivals_known else "",
-        earliest=by_arrival[0].channel if arrivals_known else "")
+        earliest=by_arrival[0].channel if arrivals_known else "",
+    )

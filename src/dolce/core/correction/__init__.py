@@ -20,14 +20,7 @@ from dolce.core.correction.limits import Limits
 from dolce.core.correction.low_extension import low_frequency_extension_hz
 from dolce.core.correction.mixed_phase import excess_delay_s, ringing_s, shared_excess_phase
 from dolce.core.correction.outcome import Outcome, deviation_db, judge
-from dolce.core.correction.plan import (
-    VERDICTS,
-    CorrectionPlan,
-    Overruled,
-    Region,
-    Verdict,
-    plan_correction,
-)
+from dolce.core.correction.plan import VERDICTS, CorrectionPlan, Overruled, Region, Verdict, plan_correction
 from dolce.core.correction.regions import plan_as_corrected, verdict_of
 from dolce.core.correction.switches import (
     SHAPES,

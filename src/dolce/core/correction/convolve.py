@@ -8,19 +8,19 @@ from dolce.core.correction.limits import Limits
 from dolce.core.correction.plan import CorrectionPlan
 from dolce.core.correction.target import MEAN_BAND_HZ
 
-_FINE, _BROAD = 48.0, 3.0              # parts of an octave: fine where modes are, broad where only the trend holds
+_FINE, _BROAD = 48.0, 3.0  # parts of an octave: fine where modes are, broad where only the trend holds
 _FINE_TO_HZ, _BROAD_FROM_HZ = 300.0, 2000.0
-_EDGE_OCTAVES = 1 / 6                  # the correction begins and ends within so much
-_RIPPLE_DB = 0.01                      # what a finite impulse response adds to its curve in between
+_EDGE_OCTAVES = 1 / 6  # the correction begins and ends within so much
+_RIPPLE_DB = 0.01  # what a finite impulse response adds to its curve in between
 _ROUNDS = 40
 
 
-def convolution_curve(plan: CorrectionPlan, limits: Limits, wished_db: NDArray | None = None) -> NDArray[np.float64]:
+def convolution_curve(plan: CorrectionPlan, limits: Limits, desired_db: NDArray | None = None) -> NDArray[np.float64]:
     """Level in dB of the convolution for a plan, on its frequencies, shape (points,).
 
     Parameters
     ----------
-    wished_db : ndarray, shape (points,), optional
+    desired_db : ndarray, shape (points,), optional
         Another wish than the plan's, as without one spot.
 
     Notes
@@ -35,9 +35,10 @@ def convolution_curve(plan: CorrectionPlan, limits: Limits, wished_db: NDArray |
     at_hz = plan.frequency_hz
     inside = (at_hz >= limits.from_hz) & (at_hz <= limits.to_hz)
     middle = (at_hz >= MEAN_BAND_HZ[0]) & (at_hz <= MEAN_BAND_HZ[1])
-    wish = smoothed(at_hz, plan.wished_db if wished_db is None else wished_db)
+    wish = smoothed(at_hz, plan.desired_db if desired_db is None else desired_db)
     edge = np.clip(1 + np.log2(at_hz / limits.from_hz) / _EDGE_OCTAVES, 0, 1) * np.clip(
-        1 - np.log2(at_hz / limits.to_hz) / _EDGE_OCTAVES, 0, 1)
+        1 - np.log2(at_hz / limits.to_hz) / _EDGE_OCTAVES, 0, 1
+    )
     fade = np.where(inside, 1.0, edge)
     wish = _held(wish, inside) * fade
     if not middle.any():
@@ -70,8 +71,13 @@ def smoothed(at_hz: NDArray, level_db: NDArray) -> NDArray[np.float64]:
 def _held(wish: NDArray, inside: NDArray) -> NDArray:
     """Outside, as at the ends of the range, so that it can fade from there."""
     k = np.flatnonzero(inside)
-    return wish if not k.size else np.concatenate([np.full(k[0], wish[k[0]]), wish[k[0]:k[-1] + 1],
-                                                   np.full(wish.size - k[-1] - 1, wish[k[-1]])])
+    return (
+        wish
+        if not k.size
+        else np.concatenate(
+            [np.full(k[0], wish[k[0]]), wish[k[0] : k[-1] + 1], np.full(wish.size - k[-1] - 1, wish[k[-1]])]
+        )
+    )
 
 
 def _not_sunk(found: NDArray, middle: NDArray, lowest_db: float) -> NDArray:

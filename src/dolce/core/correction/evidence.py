@@ -10,7 +10,7 @@ from dolce.core.levels import power_db
 from dolce.core.uncertainty import effective_count
 
 _WORTH_LEFT, _AGREED_FROM_HZ = 0.9, 150.0
-TRUST_DB = 8.0            # what single points of a room are off by, before anything is measured (standard deviation)
+TRUST_DB = 8.0  # what single points of a room are off by, before anything is measured (standard deviation)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -30,8 +30,16 @@ class Needs:
     weight: NDArray[np.float64]
 
     @classmethod
-    def of(cls, level_db: NDArray, target_db: NDArray, *, at_hz: NDArray, band_hz: tuple[float, float],
-           weights: ArrayLike | None = None, offset_db: float = 0.0) -> "Needs":
+    def of(
+        cls,
+        level_db: NDArray,
+        target_db: NDArray,
+        *,
+        at_hz: NDArray,
+        band_hz: tuple[float, float],
+        weights: ArrayLike | None = None,
+        offset_db: float = 0.0,
+    ) -> "Needs":
         """Of levels by spot, shape (spots, points); all lack `offset_db` more where the target is hung higher than
         that band says."""
         inside = (at_hz >= band_hz[0]) & (at_hz <= band_hz[1])
@@ -49,7 +57,7 @@ class Needs:
         """How far the energy average over the spots is above the target, shape (points,)."""
         return power_db(self.weight @ 10 ** (-self.error_db / 10))
 
-    def wish_db(self) -> NDArray[np.float64]:
+    def desired_db(self) -> NDArray[np.float64]:
         """What is wished of filters for all spots, without limits, shape (points,).
 
         Notes
@@ -58,19 +66,21 @@ class Needs:
         t^2 / (t^2 + s^2 / n), the estimate of least error for n spots with a spread of s where rooms are off by t
         (W. James and C. Stein, 4th Berkeley Symposium, 1961; t is our own).
         """
-        return _wish(self.weight @ self.error_db, self.weight @ self.error_db**2, self._effective)
+        return _desired(self.weight @ self.error_db, self.weight @ self.error_db**2, self._effective)
 
-    def wishes_without_each_db(self) -> NDArray[np.float64]:
+    def desired_without_each_db(self) -> NDArray[np.float64]:
         """The same without each spot in turn, shape (spots, points); of no use for one spot."""
         left = 1 - self.weight[:, None]
         mean = (self.weight @ self.error_db - self.weight[:, None] * self.error_db) / left
         square = (self.weight @ self.error_db**2 - self.weight[:, None] * self.error_db**2) / left
-        return _wish(mean, square, max(1.0, self._effective - 1))
+        return _desired(mean, square, max(1.0, self._effective - 1))
 
     def without_each(self) -> list["Needs"]:
         """Without each spot in turn."""
-        return [Needs(error_db=np.delete(self.error_db, k, axis=0),
-                      weight=np.delete(self.weight, k) / (1 - self.weight[k])) for k in range(self.spots)]
+        return [
+            Needs(error_db=np.delete(self.error_db, k, axis=0), weight=np.delete(self.weight, k) / (1 - self.weight[k]))
+            for k in range(self.spots)
+        ]
 
     @property
     def _effective(self) -> float:
@@ -83,7 +93,7 @@ class Needs:
         Each spot is corrected by what the others wish, within the largest boost and cut, toward a target that is lower
         by `lowered_db`. Two spots at least.
         """
-        asked = np.clip(self.wishes_without_each_db() - lowered_db, -limits.max_cut_db, limits.max_boost_db)
+        asked = np.clip(self.desired_without_each_db() - lowered_db, -limits.max_cut_db, limits.max_boost_db)
         return self.weight @ (self.error_db - lowered_db - asked) ** 2
 
     def gain_db2(self, limits: Limits) -> NDArray[np.float64] | None:
@@ -94,7 +104,7 @@ class Needs:
         return None if self.spots < 2 else self.weight @ self.error_db**2 - self.residual_db2(limits)
 
 
-STEPS_DB = (0.0, 1.0, 2.0, 3.0, 4.0, 6.0)      # largest boosts, and lower targets, that are compared
+STEPS_DB = (0.0, 1.0, 2.0, 3.0, 4.0, 6.0)  # largest boosts, and lower targets, that are compared
 
 
 def left_with_boosts_db(at_hz: NDArray, needs: Needs, limits: Limits) -> list[tuple[float, float]]:
@@ -106,8 +116,10 @@ def left_with_boosts_db(at_hz: NDArray, needs: Needs, limits: Limits) -> list[tu
     inside = (at_hz >= limits.from_hz) & (at_hz <= limits.to_hz)
     if needs.spots < 2:
         return []
-    return [(boost, float(np.sqrt(needs.residual_db2(replace(limits, max_boost_db=boost))[inside].mean())))
-            for boost in sorted({*STEPS_DB, limits.max_boost_db})]
+    return [
+        (boost, float(np.sqrt(needs.residual_db2(replace(limits, max_boost_db=boost))[inside].mean())))
+        for boost in sorted({*STEPS_DB, limits.max_boost_db})
+    ]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -131,8 +143,9 @@ class TargetLevel:
     within_limits_db: float
 
 
-def target_levels(at_hz: NDArray, needs: Needs, limits: Limits, *, range_hz: tuple[float, float],
-                  at_level_db: float) -> tuple[TargetLevel, ...]:
+def target_levels(
+    at_hz: NDArray, needs: Needs, limits: Limits, *, range_hz: tuple[float, float], at_level_db: float
+) -> tuple[TargetLevel, ...]:
     """What lower levels of the target cost and give; empty for one spot.
 
     By as many filters as that takes: what every spot would get from what the others ask for.
@@ -140,7 +153,7 @@ def target_levels(at_hz: NDArray, needs: Needs, limits: Limits, *, range_hz: tup
     inside = (at_hz >= range_hz[0]) & (at_hz <= range_hz[1])
     if needs.spots < 2:
         return ()
-    wish, level = needs.wish_db(), -(needs.weight @ needs.error_db)
+    wish, level = needs.desired_db(), -(needs.weight @ needs.error_db)
 
     def residual(lowered: float, boost: float) -> float:
         left = needs.residual_db2(replace(limits, max_boost_db=boost), lowered_db=lowered)
@@ -150,10 +163,16 @@ def target_levels(at_hz: NDArray, needs: Needs, limits: Limits, *, range_hz: tup
     for lowered in STEPS_DB:
         done = np.clip(wish - lowered, -limits.max_cut_db, limits.max_boost_db)
         lost = 10 * np.log10(np.mean(10 ** (level[inside] / 10)) / np.mean(10 ** ((level + done)[inside] / 10)))
-        found.append(TargetLevel(lowered_db=lowered, level_db=at_level_db - lowered,
-                                 boost_db=float(max(0.0, (wish - lowered)[inside].max())), lost_db=float(lost),
-                                 cuts_alone_db=residual(lowered, 0.0),
-                                 within_limits_db=residual(lowered, limits.max_boost_db)))
+        found.append(
+            TargetLevel(
+                lowered_db=lowered,
+                level_db=at_level_db - lowered,
+                boost_db=float(max(0.0, (wish - lowered)[inside].max())),
+                lost_db=float(lost),
+                cuts_alone_db=residual(lowered, 0.0),
+                within_limits_db=residual(lowered, limits.max_boost_db),
+            )
+        )
     return tuple(found)
 
 
@@ -175,6 +194,6 @@ def agreed_to_hz(at_hz: NDArray, needs: Needs, limits: Limits) -> float | None:
     return float(at_hz[poor[0]] if poor.size else at_hz[-1])
 
 
-def _wish(mean: NDArray, square: NDArray, spots: float) -> NDArray:
+def _desired(mean: NDArray, square: NDArray, spots: float) -> NDArray:
     variance = np.maximum(square - mean**2, 0)
     return mean * TRUST_DB**2 / (TRUST_DB**2 + variance / spots)

@@ -16,7 +16,7 @@ METHODS: tuple[Method, ...] = ("bands", "fixed bands", "fixed and free bands", "
 Phase = Literal["minimum", "linear", "mixed"]
 PHASES: tuple[Phase, ...] = ("minimum", "linear", "mixed")
 MOST_FIXED = 62
-# IEC 61260-1 base-ten thirds of octaves as they are printed on equalisers, 20 Hz to 20 kHz.
+# IEC 61260-1 base-ten 1/3-octave bands as they are printed on equalisers, 20 Hz to 20 kHz.
 THIRD_OCTAVES_HZ = (
     20.0,
     25.0,
@@ -65,8 +65,11 @@ class FixedBands:
     def __post_init__(self) -> None:
         ranges(self)
         if not 1 <= len(self.centres_hz) <= MOST_FIXED:
-            raise InvalidValue(f"{len(self.centres_hz)} bands.", where="centres of the fixed bands",
-                               remedy=f"State 1 to {MOST_FIXED} frequencies.")
+            raise InvalidValue(
+                f"{len(self.centres_hz)} bands.",
+                where="centres of the fixed bands",
+                remedy=f"State 1 to {MOST_FIXED} frequencies.",
+            )
         if len(self.centres_hz) > 1:
             checked.rising(self.centres_hz, where="centres of the fixed bands")
         for centre in self.centres_hz:
@@ -126,8 +129,14 @@ class FoundConvolution:
             return linear_phase(at, level, sample_rate_hz=sample_rate_hz, samples=samples)
         if self.phase == "mixed" and self.turned_hz:
             return phase_compensated(
-                at, level, np.array(self.turned_hz), np.array(self.turned_rad), sample_rate_hz=sample_rate_hz,
-                samples=samples, before_s=self.delay_s(sample_rate_hz=sample_rate_hz, most_samples=most_samples))
+                at,
+                level,
+                np.array(self.turned_hz),
+                np.array(self.turned_rad),
+                sample_rate_hz=sample_rate_hz,
+                samples=samples,
+                before_s=self.delay_s(sample_rate_hz=sample_rate_hz, most_samples=most_samples),
+            )
         return minimum_phase(at, level, sample_rate_hz=sample_rate_hz, samples=samples)
 
     def delay_s(self, *, sample_rate_hz: int, most_samples: int | None = None) -> float:

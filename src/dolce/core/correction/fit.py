@@ -15,18 +15,20 @@ from dolce.core.correction.limits import Limits
 from dolce.core.correction.plan import CorrectionPlan
 from dolce.core.filters import BandFilter
 
-_AS_GOOD = 0.99                   # of the deviation that the best set takes away: the smallest set that does so is used
+_AS_GOOD = 0.99  # of the deviation that the best set takes away: the smallest set that does so is used
 _LOUDER_DB = 0.5
-_STILL_LOUD_DB = 0.7             # where filters leave so much too loud, they are looked for once more, ...
-_ONCE_MORE = 3                   # ... and so often at most
-_STILL_LOUD = 2.0                # by how much more each dB of it counts then
-_AGAIN = 5                       # generations of that: more find nothing
-_LEAST, _SHORT = 3, 8            # bands that are missed least, of which one goes; steps of fits that only compare
+_STILL_LOUD_DB = 0.7  # where filters leave so much too loud, they are looked for once more, ...
+_ONCE_MORE = 3  # ... and so often at most
+_STILL_LOUD = 2.0  # by how much more each dB of it counts then
+_AGAIN = 5  # generations of that: more find nothing
+_LEAST, _SHORT = 3, 8  # bands that are missed least, of which one goes; steps of fits that only compare
 
-QUICK = Effort(islands=1, starts=10, kept=16, children=16, generations=12, patience=4, finalists=6, exchanges=1,
-               better=0.995)
-THOROUGH = Effort(islands=3, starts=16, kept=24, children=24, generations=40, patience=6, finalists=12, exchanges=3,
-                  better=0.998)
+QUICK = Effort(
+    islands=1, starts=10, kept=16, children=16, generations=12, patience=4, finalists=6, exchanges=1, better=0.995
+)
+THOROUGH = Effort(
+    islands=3, starts=16, kept=24, children=24, generations=40, patience=6, finalists=12, exchanges=3, better=0.998
+)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -49,8 +51,15 @@ Compute = Callable[[CorrectionPlan, Limits, float, Effort, Callable[[], None]], 
 _FITS: Cache[tuple, Fit] = Cache(128)
 
 
-def fit_bands(plan: CorrectionPlan, *, limits: Limits, sample_rate_hz: float, effort: Effort = QUICK,
-              told: Callable[[], None] | None = None, compute: "Compute | None" = None) -> Fit:
+def fit_bands(
+    plan: CorrectionPlan,
+    *,
+    limits: Limits,
+    sample_rate_hz: float,
+    effort: Effort = QUICK,
+    told: Callable[[], None] | None = None,
+    compute: "Compute | None" = None,
+) -> Fit:
     """Peaking bands that come closest to a plan within its limits. `told` is called between the steps, and may raise.
 
     Frequencies, gains and Qs of many sets of bands are fitted together by least squares with bounds, and the best sets
@@ -62,14 +71,25 @@ def fit_bands(plan: CorrectionPlan, *, limits: Limits, sample_rate_hz: float, ef
     Rounding as in `BandFilter.rounded`. A fit is the same every time, so the last ones are kept: where one channel of
     many has changed, only its own is looked for again. `compute` does it in the place of `fitted`, elsewhere perhaps.
     """
-    wished = tuple(one.tobytes() for one in (plan.frequency_hz, plan.wished_db, plan.weight, plan.share,
-                                             plan.most_up_db, plan.most_down_db, plan.loud_db))
+    wished = tuple(
+        one.tobytes()
+        for one in (
+            plan.frequency_hz,
+            plan.desired_db,
+            plan.weight,
+            plan.share,
+            plan.most_up_db,
+            plan.most_down_db,
+            plan.loud_db,
+        )
+    )
     asked = (wished, limits, sample_rate_hz, effort)
     return _FITS.get_or(asked, lambda: (compute or fitted)(plan, limits, sample_rate_hz, effort, told or _nothing))
 
 
-def fitted(plan: CorrectionPlan, limits: Limits, sample_rate_hz: float, effort: Effort,
-           told: Callable[[], None]) -> Fit:
+def fitted(
+    plan: CorrectionPlan, limits: Limits, sample_rate_hz: float, effort: Effort, told: Callable[[], None]
+) -> Fit:
     """The same, computed here and now, whether it was asked for before or not."""
     problem = FitProblem(plan, limits, sample_rate_hz)
     bands = best_bands(problem, effort, told)
@@ -89,12 +109,17 @@ def fitted(plan: CorrectionPlan, limits: Limits, sample_rate_hz: float, effort: 
     sets = _of_fewer(problem, bands if problem.opposing(fine).any() else fine)
     missed = [np.sqrt(problem.cost(one)) for one in (NONE, *sets)]
     taken = missed[0] - min(missed)
-    fewer = tuple((len(one), float(max(0.0, (missed[0] - own) / taken)) if taken > 0 else 0.0)
-                  for one, own in zip(sets, missed[1:], strict=True))
+    fewer = tuple(
+        (len(one), float(max(0.0, (missed[0] - own) / taken)) if taken > 0 else 0.0)
+        for one, own in zip(sets, missed[1:], strict=True)
+    )
     # No hill may be left that the best set cuts, however little it counts in the whole.
     loudest = problem.loud_left_db(sets[-1]).max() + _LOUDER_DB
-    chosen = next(one for one, (_, share) in zip(sets, fewer, strict=True)
-                  if (share >= _AS_GOOD and problem.loud_left_db(one).max() <= loudest) or one is sets[-1])
+    chosen = next(
+        one
+        for one, (_, share) in zip(sets, fewer, strict=True)
+        if (share >= _AS_GOOD and problem.loud_left_db(one).max() <= loudest) or one is sets[-1]
+    )
     filters = problem.repaired(problem.rounded(chosen))
     return Fit(filters=tuple(sorted(filters, key=lambda f: f.frequency_hz)), fewer=fewer)
 
@@ -113,10 +138,10 @@ def _of_fewer(problem: FitProblem, bands: Bands) -> list[Bands]:
     found = [bands]
     while len(bands) > 1:
         without = np.array([np.delete(bands, k, axis=0) for k in range(len(bands))])
-        least = np.argsort(problem.cost(without), kind="stable")[:_LEAST]       # the others are missed much more
+        least = np.argsort(problem.cost(without), kind="stable")[:_LEAST]  # the others are missed much more
         tried = without[least]
         if len(placed) >= len(bands) - 1:
-            tried = np.concatenate([tried, placed[None, :len(bands) - 1]])
+            tried = np.concatenate([tried, placed[None, : len(bands) - 1]])
         tried = problem.polished(tried, steps=_SHORT)
         tried = tried[np.lexsort((problem.cost(tried), problem.opposing(tried).any(axis=-1)))]
         bands = tried[0]
@@ -127,8 +152,9 @@ def _of_fewer(problem: FitProblem, bands: Bands) -> list[Bands]:
     return [one for k, one in enumerate(rising) if not k or problem.cost(one) < best[k - 1]]
 
 
-def fit_left_out(plan: CorrectionPlan, filters: Sequence[BandFilter], *, limits: Limits,
-                 sample_rate_hz: float, at_hz: NDArray) -> NDArray[np.float64]:
+def fit_left_out(
+    plan: CorrectionPlan, filters: Sequence[BandFilter], *, limits: Limits, sample_rate_hz: float, at_hz: NDArray
+) -> NDArray[np.float64]:
     """What would change in the bands had each spot been left out in turn, shape (spots, points) at `at_hz`.
 
     All frequencies, gains and Qs are fitted anew to each wish and to that of all spots, from where they are.
@@ -137,15 +163,16 @@ def fit_left_out(plan: CorrectionPlan, filters: Sequence[BandFilter], *, limits:
     if not len(fitted) or not len(plan.without_each_db):
         return np.zeros((len(plan.without_each_db), at_hz.size))
     problem = FitProblem(plan, limits, sample_rate_hz)
-    wishes = np.array([problem.on_grid(plan.frequency_hz, one) for one in (*plan.without_each_db, plan.wished_db)])
+    wishes = np.array([problem.on_grid(plan.frequency_hz, one) for one in (*plan.without_each_db, plan.desired_db)])
     start = np.repeat(fitted[None], len(wishes), axis=0)
     made = problem.polished(start, wish=wishes)
     total = levels_and_slopes(made, at_hz=at_hz, sample_rate_hz=sample_rate_hz)[0].sum(axis=1)
     return total[:-1] - total[-1]
 
 
-def fit_with_fixed(plan: CorrectionPlan, fixed: FixedBands, *, limits: Limits, sample_rate_hz: float,
-                   free: Sequence[BandFilter] = ()) -> tuple[tuple[BandFilter, ...], tuple[BandFilter, ...]]:
+def fit_with_fixed(
+    plan: CorrectionPlan, fixed: FixedBands, *, limits: Limits, sample_rate_hz: float, free: Sequence[BandFilter] = ()
+) -> tuple[tuple[BandFilter, ...], tuple[BandFilter, ...]]:
     """Gains of a graphic equaliser with the leak of its neighbours, and free bands with it, all solved as one.
 
     Returns
@@ -158,9 +185,12 @@ def fit_with_fixed(plan: CorrectionPlan, fixed: FixedBands, *, limits: Limits, s
     V. Valimaki and J. Liski, "Accurate cascade graphic equalizer", IEEE Signal Processing Letters 24, 176-180 (2017):
     gains are solved from what every band does at every point, instead of set to the wish at its own centre.
     """
-    bounds = replace(limits, max_boost_db=min(limits.max_boost_db, fixed.highest_db),
-                     max_cut_db=min(limits.max_cut_db, -fixed.lowest_db),
-                     highest_gain_db=min(limits.highest_gain_db, fixed.highest_db))
+    bounds = replace(
+        limits,
+        max_boost_db=min(limits.max_boost_db, fixed.highest_db),
+        max_cut_db=min(limits.max_cut_db, -fixed.lowest_db),
+        highest_gain_db=min(limits.highest_gain_db, fixed.highest_db),
+    )
     problem = FitProblem(plan, bounds, sample_rate_hz)
     usable = [f for f in fixed.centres_hz if f < 0.48 * sample_rate_hz]
     inside = np.array([limits.from_hz <= f <= limits.to_hz for f in usable])
@@ -170,27 +200,32 @@ def fit_with_fixed(plan: CorrectionPlan, fixed: FixedBands, *, limits: Limits, s
     made = problem.polished(start, free=len(moving), steps=100, to=1e-6) if len(start) else start
     made = _on_steps(problem, made, len(moving), fixed.step_db)
     gains = np.zeros(len(usable))
-    gains[inside] = made[len(moving):, 1]
-    graphic = tuple(BandFilter(frequency_hz=f, gain_db=round(float(g), 3), q=fixed.q)
-                    for f, g in zip(usable, gains, strict=True))
-    return graphic, tuple(problem.rounded(made[:len(moving)]))
+    gains[inside] = made[len(moving) :, 1]
+    graphic = tuple(
+        BandFilter(frequency_hz=f, gain_db=round(float(g), 3), q=fixed.q) for f, g in zip(usable, gains, strict=True)
+    )
+    return graphic, tuple(problem.rounded(made[: len(moving)]))
 
 
 def _on_steps(problem: FitProblem, bands: Bands, free: int, step_db: float) -> Bands:
     """Gains of the fixed bands on their steps: rounded, then moved by one as long as that misses less."""
     bands = bands.copy()
     count = len(bands) - free
-    bands[free:, 1] = np.clip(np.round(bands[free:, 1] / step_db) * step_db,
-                              np.ceil(problem.low_bounds[1] / step_db - 1e-9) * step_db,
-                              np.floor(problem.high_bounds[1] / step_db + 1e-9) * step_db)
+    bands[free:, 1] = np.clip(
+        np.round(bands[free:, 1] / step_db) * step_db,
+        np.ceil(problem.low_bounds[1] / step_db - 1e-9) * step_db,
+        np.floor(problem.high_bounds[1] / step_db + 1e-9) * step_db,
+    )
     for _ in range(4 * count):
         tried = np.repeat(bands[None], 2 * count, axis=0)
         own = np.arange(count)
         tried[own, free + own, 1] += step_db
         tried[count + own, free + own, 1] -= step_db
         cost = problem.cost(tried)
-        cost[(tried[:, free:, 1] > problem.high_bounds[1] + 1e-9).any(axis=1)
-             | (tried[:, free:, 1] < problem.low_bounds[1] - 1e-9).any(axis=1)] = np.inf
+        cost[
+            (tried[:, free:, 1] > problem.high_bounds[1] + 1e-9).any(axis=1)
+            | (tried[:, free:, 1] < problem.low_bounds[1] - 1e-9).any(axis=1)
+        ] = np.inf
         best = int(np.argmin(cost)) if count else 0
         if not count or cost[best] >= problem.cost(bands):
             break

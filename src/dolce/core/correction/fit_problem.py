@@ -23,27 +23,27 @@ from dolce.core.correction.target import MEAN_BAND_HZ
 from dolce.core.filters import BandFilter, chain_level_db, peaking_levels_db
 from dolce.core.levels import mid_bands
 
-QUIET_OUTSIDE_DB = 0.3           # what the bands may do half an octave outside the range and further
-_SKIRT_DB, _SKIRT_OCTAVES = 3.0, 0.5     # more right beside it: a band has skirts, and a steep end would need two
-FREE_MEAN_DB = 0.5               # the correction's mean over 200-2000 Hz may fall so far; further lowers the boost
-LOWEST_MEAN_DB = 0.93            # and never falls further than this: the level is not the bands' business
-_FOUGHT = 0.5                    # of the stronger of two opposite filters: they oppose where they take more than that
-_OPPOSED_OCTAVES, _OPPOSED_DB = 1 / 3, 2.9      # nearer than that two opposite filters of so much each do, too
-_OPPOSED, _KEPT_APART, _KEPT_WEAK = 60.0, 1.02, 0.97    # weight of such a pair in a fit, a little before it counts
-_UNDONE = 0.5                    # of a boost: a wider cut that takes more than this at its centre is undone by it
-_DOUBLE_OCTAVES = 0.11           # two of one sign and of like width that are nearer do as one
-_KEPT_BELOW_DB = 0.15            # of what may be done where nothing should be: left for rounding and smoothing
-WORTH_DB = 0.25                  # a band with less gain than this is dropped
-_BARRIER = 12.0                  # weight of a broken limit against a missed wish
-_SUNK = 60.0                     # and of a level that sinks too far, which is one number and not one for each point
-_BESIDE = 0.25                   # weight of what is heard outside the range, which moves with that mean
-_STEPS, _SETTLED = 60, 3e-4       # of a fit: at most so many, until one gains less than this part of the cost
+QUIET_OUTSIDE_DB = 0.3  # what the bands may do half an octave outside the range and further
+_SKIRT_DB, _SKIRT_OCTAVES = 3.0, 0.5  # more right beside it: a band has skirts, and a steep end would need two
+FREE_MEAN_DB = 0.5  # the correction's mean over 200-2000 Hz may fall so far; further lowers the boost
+LOWEST_MEAN_DB = 0.93  # and never falls further than this: the level is not the bands' business
+_FOUGHT = 0.5  # of the stronger of two opposite filters: they oppose where they take more than that
+_OPPOSED_OCTAVES, _OPPOSED_DB = 1 / 3, 2.9  # nearer than that two opposite filters of so much each do, too
+_OPPOSED, _KEPT_APART, _KEPT_WEAK = 60.0, 1.02, 0.97  # weight of such a pair in a fit, a little before it counts
+_UNDONE = 0.5  # of a boost: a wider cut that takes more than this at its centre is undone by it
+_DOUBLE_OCTAVES = 0.11  # two of one sign and of like width that are nearer do as one
+_KEPT_BELOW_DB = 0.15  # of what may be done where nothing should be: left for rounding and smoothing
+WORTH_DB = 0.25  # a band with less gain than this is dropped
+_BARRIER = 12.0  # weight of a broken limit against a missed wish
+_SUNK = 60.0  # and of a level that sinks too far, which is one number and not one for each point
+_BESIDE = 0.25  # weight of what is heard outside the range, which moves with that mean
+_STEPS, _SETTLED = 60, 3e-4  # of a fit: at most so many, until one gains less than this part of the cost
 _DAMPING, _STUCK = 1e-2, 1e7
 _PER_OCTAVE, _PER_OCTAVE_OUTSIDE, _PER_OCTAVE_CHECKED = 24, 8, 288
 
 # Ends of what is heard: a range that reaches as far is open there, and shelves may end it.
 HEARD_HZ = (25.0, 15_000.0)
-_SHELF_Q = (0.4, 1.0)            # steeper ones swing beyond their gain
+_SHELF_Q = (0.4, 1.0)  # steeper ones swing beyond their gain
 
 
 class FitProblem:
@@ -65,14 +65,19 @@ class FitProblem:
         top = min(22_000.0, 0.48 * sample_rate_hz)
         fine = mid_bands(per_octave=_PER_OCTAVE, from_hz=low / 1.4, to_hz=min(high * 1.4, top))
         # Denser where the mean is taken.
-        coarse = np.concatenate([mid_bands(per_octave=_PER_OCTAVE_OUTSIDE, from_hz=min(5.0, low / 2), to_hz=top),
-                                 mid_bands(per_octave=2 * _PER_OCTAVE_OUTSIDE, from_hz=MEAN_BAND_HZ[0],
-                                           to_hz=min(MEAN_BAND_HZ[1] * 1.1, top))])
+        coarse = np.concatenate(
+            [
+                mid_bands(per_octave=_PER_OCTAVE_OUTSIDE, from_hz=min(5.0, low / 2), to_hz=top),
+                mid_bands(
+                    per_octave=2 * _PER_OCTAVE_OUTSIDE, from_hz=MEAN_BAND_HZ[0], to_hz=min(MEAN_BAND_HZ[1] * 1.1, top)
+                ),
+            ]
+        )
         coarse = coarse[(coarse < low / 1.4) | (coarse > high * 1.4)]
         self.at_hz = np.unique(np.concatenate([coarse, fine, [low, high]]))
         self.inside = (self.at_hz > low * 1.0001) & (self.at_hz < high * 0.9999)
         octave, own = np.log2(self.at_hz), np.log2(plan.frequency_hz)
-        self.wish = self.on_grid(plan.frequency_hz, plan.wished_db)
+        self.wish = self.on_grid(plan.frequency_hz, plan.desired_db)
         share = np.gradient(octave)
         weight = np.where(self.inside, np.interp(octave, own, plan.weight), 0.0) * share / share[self.inside].mean()
         self.root, self._root_square, self._share = np.sqrt(weight), weight.sum(), share
@@ -91,9 +96,9 @@ class FitProblem:
         self.high_bounds = np.array([np.log(high * 0.98), max(highest, 0.01), np.log(limits.max_q)])
         self._above = np.log(max(min(limits.max_q_above, limits.max_q), limits.min_q * 1.01))
 
-    def on_grid(self, frequency_hz: NDArray, wished_db: NDArray) -> NDArray[np.float64]:
+    def on_grid(self, frequency_hz: NDArray, desired_db: NDArray) -> NDArray[np.float64]:
         """A wish on the grid, nothing outside the range."""
-        return np.where(self.inside, np.interp(np.log2(self.at_hz), np.log2(frequency_hz), wished_db), 0.0)
+        return np.where(self.inside, np.interp(np.log2(self.at_hz), np.log2(frequency_hz), desired_db), 0.0)
 
     def within(self, bands: Bands) -> Bands:
         """Bands drawn back to what they may be; narrow ones only where they are allowed."""
@@ -119,8 +124,9 @@ class FitProblem:
     def _quiet_at(self, at_hz: NDArray) -> tuple[NDArray, NDArray]:
         """What bands may add and take away outside the range; infinite inside, and where a shelf may end it."""
         off = np.maximum(np.log2(self.limits.from_hz / at_hz), np.log2(at_hz / self.limits.to_hz))
-        quiet = np.where(off < 1e-4, np.inf,
-                         QUIET_OUTSIDE_DB + _SKIRT_DB * np.clip(1 - off / _SKIRT_OCTAVES, 0, 1) ** 2)
+        quiet = np.where(
+            off < 1e-4, np.inf, QUIET_OUTSIDE_DB + _SKIRT_DB * np.clip(1 - off / _SKIRT_OCTAVES, 0, 1) ** 2
+        )
         below = (at_hz < self.limits.from_hz) & (LOW_SHELF in self.shelves)
         above = (at_hz > self.limits.to_hz) & (HIGH_SHELF in self.shelves)
         return np.where(above, np.inf, quiet), np.where(above | below, np.inf, quiet)
@@ -270,8 +276,9 @@ class FitProblem:
         if (bands[..., KIND] != PEAKING).any():
             return levels_and_slopes(bands, at_hz=self.at_hz, sample_rate_hz=self.rate)[0]
         flat = bands.reshape(-1, COLUMNS)
-        levels = peaking_levels_db(np.exp(flat[:, 0]), flat[:, 1], np.exp(flat[:, 2]), at_hz=self.at_hz,
-                                   sample_rate_hz=self.rate)
+        levels = peaking_levels_db(
+            np.exp(flat[:, 0]), flat[:, 1], np.exp(flat[:, 2]), at_hz=self.at_hz, sample_rate_hz=self.rate
+        )
         return levels.reshape(*bands.shape[:-1], self.at_hz.size)
 
     def _allowed_at(self, mean_db: ArrayLike) -> NDArray:
@@ -291,19 +298,20 @@ class FitProblem:
         sets, count = bands.shape[:2]
         levels, slopes = levels_and_slopes(bands, at_hz=self.at_hz, sample_rate_hz=self.rate)
         total, slopes = levels.sum(axis=1), slopes.reshape(sets, VALUES * count, -1)
-        mean, mean_slopes = (total @ self._mean_share)[:, None], slopes @ self._mean_share      # (sets, 1), (sets, p)
+        mean, mean_slopes = (total @ self._mean_share)[:, None], slopes @ self._mean_share  # (sets, 1), (sets, p)
         missed, broken, shifted = self._parts(total, wish)
         allowed = self._allowed_at(mean)
         over, under = _BARRIER * (total > allowed), _BARRIER * (-total > self.limits.max_cut_db)
         own = self.root + _BARRIER * ((total > self._leak_up) | (-total > self._leak_down))
         beyond = over - under
         of_mean = 1.05 * over * (allowed < self.limits.max_boost_db)
-        both = own**2 + beyond**2                                                    # of the total at each point
-        cross = own * self.root + over * of_mean                                     # with the mean
-        alone = (self._root_square + (of_mean**2).sum(axis=-1) + (_SUNK * (shifted[:, 0] > 0)) ** 2
-                 + self._root_outside**2)
+        both = own**2 + beyond**2  # of the total at each point
+        cross = own * self.root + over * of_mean  # with the mean
+        alone = (
+            self._root_square + (of_mean**2).sum(axis=-1) + (_SUNK * (shifted[:, 0] > 0)) ** 2 + self._root_outside**2
+        )
         # What the mean adds: half of its own square and the rest stand twice in the product, once for each side.
-        with_mean = (0.5 * alone[:, None] * mean_slopes - np.matmul(slopes, cross[..., None])[..., 0])
+        with_mean = 0.5 * alone[:, None] * mean_slopes - np.matmul(slopes, cross[..., None])[..., 0]
         crossed = with_mean[:, :, None] * mean_slopes[:, None, :]
         square = np.matmul(slopes * both[:, None, :], slopes.transpose(0, 2, 1)) + crossed + crossed.transpose(0, 2, 1)
         by_mean = -(self.root * missed + of_mean * broken).sum(axis=-1, keepdims=True)
@@ -322,10 +330,12 @@ class FitProblem:
 
     def repaired(self, filters: list[BandFilter]) -> list[BandFilter]:
         """Gains taken back by 0.1 dB at a time, the band that adds most where a limit is broken first."""
-        at_hz = np.unique(np.concatenate([self.at_hz, mid_bands(per_octave=_PER_OCTAVE_CHECKED, from_hz=5.0,
-                                                                to_hz=self.at_hz[-1])]))
-        quiet_up, quiet_down = (np.minimum(*pair) for pair in zip(self._quiet_at(at_hz), self._held_at(at_hz),
-                                                                   strict=True))
+        at_hz = np.unique(
+            np.concatenate([self.at_hz, mid_bands(per_octave=_PER_OCTAVE_CHECKED, from_hz=5.0, to_hz=self.at_hz[-1])])
+        )
+        quiet_up, quiet_down = (
+            np.minimum(*pair) for pair in zip(self._quiet_at(at_hz), self._held_at(at_hz), strict=True)
+        )
         # Narrow bands stand between the points of the fit: here the mean is taken finely.
         share = np.where((at_hz >= MEAN_BAND_HZ[0]) & (at_hz <= MEAN_BAND_HZ[1]), np.gradient(np.log2(at_hz)), 0.0)
         share /= share.sum()
@@ -359,10 +369,10 @@ class FitProblem:
             f = filters[worst]
             gain = round(f.gain_db - (0.1 if f.gain_db > 0 else -0.1), 1)
             if abs(gain) < 0.05:
-                filters = filters[:worst] + filters[worst + 1:]
+                filters = filters[:worst] + filters[worst + 1 :]
             else:
                 changed = replace(f, gain_db=gain)
-                filters = [*filters[:worst], changed, *filters[worst + 1:]]
+                filters = [*filters[:worst], changed, *filters[worst + 1 :]]
         return filters
 
 

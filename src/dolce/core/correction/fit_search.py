@@ -10,17 +10,17 @@ from dolce.core.correction.band_rows import HIGH_SHELF, KIND, LOW_SHELF, NONE, B
 from dolce.core.correction.fit_problem import WORTH_DB, FitProblem
 from dolce.core.filters import q_of_octaves
 
-_NEW_Q, _NEW_PLACES = 4.0, 3     # where another band is tried
-_NEW_APART = 1 / 3               # octaves between these
-_RANDOM_Q = (1.2, 12.0)          # of a band that chance puts somewhere
-_SHELF_Q, _SHELF_OCTAVES = 0.7, (0.7, 1.6)   # of a shelf that is tried: how far inside the end of the range it turns
-_SHORT, _FIRST, _SEED = 8, 25, 14   # steps of fits that only compare; of the starts; of all that chance decides
-_CROSSED, _SHELVED = 0.6, 0.1    # share of children with two parents; of new bands that are shelves where one may stand
-_DISTINCT = 1e-3                 # of the best cost: sets that differ by less are the same
-_WORTH_CUTTING_DB = 1.0          # what is less of a hill comes after the dips in a start that cuts first
-_NO_USE = 1.001                  # of the cost: a band whose loss raises it by less goes
-_AS_WELL = 0.98                  # of the cost: two that gain no more than that over one are one
-_SAME_OCTAVES = 0.15             # bands of one sign nearer than that may do as one
+_NEW_Q, _NEW_PLACES = 4.0, 3  # where another band is tried
+_NEW_APART = 1 / 3  # octaves between these
+_RANDOM_Q = (1.2, 12.0)  # of a band that chance puts somewhere
+_SHELF_Q, _SHELF_OCTAVES = 0.7, (0.7, 1.6)  # of a shelf that is tried: how far inside the end of the range it turns
+_SHORT, _FIRST, _SEED = 8, 25, 14  # steps of fits that only compare; of the starts; of all that chance decides
+_CROSSED, _SHELVED = 0.6, 0.1  # share of children with two parents; of new bands that are shelves where one may stand
+_DISTINCT = 1e-3  # of the best cost: sets that differ by less are the same
+_WORTH_CUTTING_DB = 1.0  # what is less of a hill comes after the dips in a start that cuts first
+_NO_USE = 1.001  # of the cost: a band whose loss raises it by less goes
+_AS_WELL = 0.98  # of the cost: two that gain no more than that over one are one
+_SAME_OCTAVES = 0.15  # bands of one sign nearer than that may do as one
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -51,7 +51,7 @@ class Effort:
 
 
 def best_bands(problem: FitProblem, effort: Effort, told: Callable[[], None], *, near: Bands | None = None) -> Bands:
-    """As many bands as are allowed, or fewer that do as well, none of which fights another.
+    """As many bands as are allowed, or fewer that do as well, none of which opposes another.
 
     With `near`, a set that is good for nearly the same problem, it is looked for from there, by one population.
 
@@ -70,11 +70,11 @@ def best_bands(problem: FitProblem, effort: Effort, told: Callable[[], None], *,
     if near is None:
         starts = [_starts(problem, effort, rng) for _ in range(effort.islands)]
     else:
-        whole = np.vstack([near, _evenly(problem)[len(near):]])[None]
+        whole = np.vstack([near, _evenly(problem)[len(near) :]])[None]
         starts = [np.concatenate([whole, [_child(problem, whole, rng) for _ in range(effort.starts)]])]
     islands = [_evolved(problem, problem.polished(one, steps=_FIRST), effort, rng, told) for one in starts]
     kept = islands[0] if len(islands) == 1 else _evolved(problem, np.concatenate(islands), effort, rng, told)
-    best = _best(problem, list(kept[:effort.finalists]), effort)
+    best = _best(problem, list(kept[: effort.finalists]), effort)
     bands = _without_opposing(problem, kept[0]) if best is None else best
     bands = _filled(problem, _worth_having(bands), effort)
     bands = _exchanged(problem, bands, effort)
@@ -94,8 +94,9 @@ def _of_use(problem: FitProblem, bands: Bands) -> Bands:
     return bands
 
 
-def _evolved(problem: FitProblem, kept: Bands, effort: Effort, rng: np.random.Generator,
-             told: Callable[[], None]) -> Bands:
+def _evolved(
+    problem: FitProblem, kept: Bands, effort: Effort, rng: np.random.Generator, told: Callable[[], None]
+) -> Bands:
     """The best sets after some generations, best first."""
     kept, cost = _best_of(problem, kept, effort.kept)
     told()
@@ -128,7 +129,7 @@ def _worth_having(bands: Bands) -> Bands:
 
 
 def _best_of(problem: FitProblem, sets: Bands, count: int) -> tuple[Bands, NDArray]:
-    """The best distinct sets and their costs; those without fights first."""
+    """The best distinct sets and their costs; those without opposing filters first."""
     cost = problem.cost(sets)
     fighting = problem.opposing(sets).any(axis=-1)
     order = np.lexsort((cost, fighting))
@@ -145,7 +146,7 @@ def _child(problem: FitProblem, kept: Bands, rng: np.random.Generator) -> Bands:
         child = _crossed(problem, one, _parent(kept, rng), rng)
         child = child[rng.permutation(len(child))[:count]]
     else:
-        child = np.delete(one, rng.permutation(len(one))[:rng.integers(1, 3)], axis=0)
+        child = np.delete(one, rng.permutation(len(one))[: rng.integers(1, 3)], axis=0)
     while len(child) < count:
         child = np.vstack([child, _random(problem, child, rng)])
     return child
@@ -187,7 +188,7 @@ def _starts(problem: FitProblem, effort: Effort, rng: np.random.Generator) -> Ba
     evenly = _evenly(problem)
     first, cuts = one_by_one(problem), one_by_one(problem, cuts_first=True)
     moved = [_moved(problem, evenly, rng) for _ in range(effort.starts)]
-    plain = [*(np.vstack([one, evenly[len(one):]]) for one in (first, cuts)), evenly]
+    plain = [*(np.vstack([one, evenly[len(one) :]]) for one in (first, cuts)), evenly]
     return np.array([*plain, *(one for start in plain for one in _with_shelves(problem, start)), *moved])
 
 
@@ -198,7 +199,7 @@ def _with_shelves(problem: FitProblem, bands: Bands) -> list[Bands]:
     for kinds in ((LOW_SHELF,), (HIGH_SHELF,), (LOW_SHELF, HIGH_SHELF)):
         if not set(kinds) <= set(problem.shelves) or len(bands) < len(kinds):
             continue
-        rest = order[LOW_SHELF in kinds:len(order) - (HIGH_SHELF in kinds)]
+        rest = order[LOW_SHELF in kinds : len(order) - (HIGH_SHELF in kinds)]
         new = [one for one in _new_shelves(problem, NONE, octaves=_SHELF_OCTAVES[-1:]) if one[KIND] in kinds]
         if len(new) == len(kinds):
             tried.append(np.vstack([rest, *new]))
@@ -210,8 +211,12 @@ def _moved(problem: FitProblem, bands: Bands, rng: np.random.Generator) -> Bands
     apart = np.log(problem.limits.to_hz / problem.limits.from_hz) / len(bands)
     frequency = np.exp(bands[:, 0] + rng.normal(0, 0.4 * apart, len(bands)))
     q = rng.uniform(_NEW_Q / 2, 2 * _NEW_Q, len(bands))
-    return np.array([_within(problem, f, np.interp(f, problem.at_hz, problem.wish), one)
-                     for f, one in zip(frequency, q, strict=True)])
+    return np.array(
+        [
+            _within(problem, f, np.interp(f, problem.at_hz, problem.wish), one)
+            for f, one in zip(frequency, q, strict=True)
+        ]
+    )
 
 
 def one_by_one(problem: FitProblem, *, cuts_first: bool = False) -> Bands:
@@ -242,8 +247,12 @@ def one_by_one(problem: FitProblem, *, cuts_first: bool = False) -> Bands:
 def _evenly(problem: FitProblem) -> Bands:
     """Start: bands evenly over the range, each with the gain that is wished there."""
     limits = problem.limits
-    return np.array([_within(problem, frequency, np.interp(frequency, problem.at_hz, problem.wish), _NEW_Q)
-                     for frequency in np.geomspace(limits.from_hz * 1.05, limits.to_hz * 0.95, limits.bands)])
+    return np.array(
+        [
+            _within(problem, frequency, np.interp(frequency, problem.at_hz, problem.wish), _NEW_Q)
+            for frequency in np.geomspace(limits.from_hz * 1.05, limits.to_hz * 0.95, limits.bands)
+        ]
+    )
 
 
 def _within(problem: FitProblem, frequency_hz: float, gain_db: float, q: float) -> NDArray:
@@ -271,7 +280,7 @@ def _filled(problem: FitProblem, bands: Bands, effort: Effort) -> Bands:
 
 
 def _best(problem: FitProblem, sets: Sequence[Bands], effort: Effort) -> Bands | None:
-    """The best of several sets of equally many bands after their fit, of those where none fights; None for none."""
+    """The best of several sets of equally many bands after their fit, of those where none oppose; None for none."""
     if not sets:
         return None
     tried = np.array(sets)
@@ -299,8 +308,12 @@ def _new_bands(problem: FitProblem, bands: Bands) -> list[NDArray]:
 def _new_shelves(problem: FitProblem, bands: Bands, octaves: Sequence[float] = _SHELF_OCTAVES) -> list[NDArray]:
     """Shelves where the range is open and none stands yet."""
     left = problem.missed_db(bands)
-    found = [_shelf(problem, left, kind, inside) for kind in problem.shelves if not (bands[:, KIND] == kind).any()
-             for inside in octaves]
+    found = [
+        _shelf(problem, left, kind, inside)
+        for kind in problem.shelves
+        if not (bands[:, KIND] == kind).any()
+        for inside in octaves
+    ]
     return [one for one in found if abs(one[1]) >= WORTH_DB]
 
 
@@ -315,8 +328,11 @@ def _shelf(problem: FitProblem, left: NDArray, kind: float, octaves: float) -> N
 def _merged(problem: FitProblem, bands: Bands, effort: Effort) -> Bands:
     """Without one of two bands of the same sign that stand at almost the same place, where the rest does as well."""
     while True:
-        close = np.flatnonzero((np.diff(bands[:, 0]) < _SAME_OCTAVES * np.log(2)) & (bands[:-1, 1] * bands[1:, 1] > 0)
-                               & (bands[:-1, KIND] == bands[1:, KIND]))
+        close = np.flatnonzero(
+            (np.diff(bands[:, 0]) < _SAME_OCTAVES * np.log(2))
+            & (bands[:-1, 1] * bands[1:, 1] > 0)
+            & (bands[:-1, KIND] == bands[1:, KIND])
+        )
         best = _best(problem, [np.delete(bands, k, axis=0) for k in (*close, *(close + 1))], effort)
         if best is None or problem.cost(best) * _AS_WELL >= problem.cost(bands):
             return bands

@@ -6,8 +6,8 @@ from numpy.typing import NDArray
 from dolce.core.correction.target import MEAN_BAND_HZ, Curve
 
 _SLOPE_HZ = (200.0, 10_000.0)
-_STEEPEST_DB = -2.0               # per octave
-_MOST_CHARACTER_DB = 2.0          # of the direct sound that a target follows: the rest is a fault, not a character
+_STEEPEST_DB = -2.0  # per octave
+_MOST_CHARACTER_DB = 2.0  # of the direct sound that a target follows: the rest is a fault, not a character
 _EXTENSION_FROM_HZ, _MIDDLE_HZ = 200.0, (60.0, 400.0)
 _DOWN_DB = 6.0
 _STEPS_PER_OCTAVE = 12
@@ -52,8 +52,12 @@ def speaker_curve(at_hz: NDArray, average_db: NDArray, direct_db: NDArray | None
         f"Reaches down to {reach:.0f} Hz and falls below as the loudspeaker does; slopes by {slopes} dB per "
         f"octave, which is what the room makes of it.{followed}"
     )
-    return Curve(frequency_hz=tuple(np.round(points, 2).tolist()), level_db=tuple(np.round(level, 2).tolist()),
-                 kind="speaker", source=words)
+    return Curve(
+        frequency_hz=tuple(np.round(points, 2).tolist()),
+        level_db=tuple(np.round(level, 2).tolist()),
+        kind="speaker",
+        source=words,
+    )
 
 
 def _with_extension(points: NDArray, level: NDArray, at_hz: NDArray, wide: NDArray, extension_hz: float) -> NDArray:
@@ -66,8 +70,10 @@ def _with_extension(points: NDArray, level: NDArray, at_hz: NDArray, wide: NDArr
     below = points <= extension_hz
     level = np.where(below, np.minimum(level, has), level)
     top, end = np.log2(2 * extension_hz), np.log2(extension_hz)
-    at_top, at_end = np.interp(top, octave, level), float(np.interp(end, np.log2(at_hz), wide) - wide[
-        (at_hz >= low) & (at_hz <= high)].mean())
+    at_top, at_end = (
+        np.interp(top, octave, level),
+        float(np.interp(end, np.log2(at_hz), wide) - wide[(at_hz >= low) & (at_hz <= high)].mean()),
+    )
     ramp = at_end + (at_top - at_end) * np.clip((octave - end) / (top - end), 0, 1)
     level = np.where(~below & (octave < top), np.minimum(level, np.maximum(ramp, at_end)), level)
     return np.concatenate([np.minimum.accumulate(level[below][::-1])[::-1], level[~below]])

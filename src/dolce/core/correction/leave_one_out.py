@@ -8,7 +8,7 @@ from numpy.typing import NDArray
 from dolce.core.correction.evidence import Needs
 from dolce.core.uncertainty import effective_count, student_factor
 
-_SHARE = 0.8              # four of five
+_SHARE = 0.8  # four of five
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -37,8 +37,14 @@ class Expected:
         return self.after_at_new_spots_db is None or self.after_at_new_spots_db < self.before_db - 0.05
 
 
-def deviations_db(error_db: NDArray, corrected_db: NDArray, *, at_hz: NDArray, range_hz: tuple[float, float],
-                  level_band_hz: tuple[float, float]) -> NDArray[np.float64]:
+def deviations_db(
+    error_db: NDArray,
+    corrected_db: NDArray,
+    *,
+    at_hz: NDArray,
+    range_hz: tuple[float, float],
+    level_band_hz: tuple[float, float],
+) -> NDArray[np.float64]:
     """RMS deviation of each spot over a range after a correction, shape (spots,).
 
     Parameters
@@ -55,8 +61,15 @@ def deviations_db(error_db: NDArray, corrected_db: NDArray, *, at_hz: NDArray, r
     return np.sqrt(np.mean(left[:, inside] ** 2, axis=1))
 
 
-def expected(needs: Needs, corrected_db: NDArray, left_out_db: NDArray, *, at_hz: NDArray,
-             range_hz: tuple[float, float], level_band_hz: tuple[float, float]) -> Expected:
+def expected(
+    needs: Needs,
+    corrected_db: NDArray,
+    left_out_db: NDArray,
+    *,
+    at_hz: NDArray,
+    range_hz: tuple[float, float],
+    level_band_hz: tuple[float, float],
+) -> Expected:
     """Figures of a correction.
 
     Parameters
@@ -69,6 +82,7 @@ def expected(needs: Needs, corrected_db: NDArray, left_out_db: NDArray, *, at_hz
     Cross-validation with one left out (M. Stone, Journal of the Royal Statistical Society B 36, 111-147, 1974). The
     interval is Student's of the mean over the spots, each taken as one of many around the same seats.
     """
+
     def figures(added: NDArray) -> NDArray:
         return deviations_db(needs.error_db, added, at_hz=at_hz, range_hz=range_hz, level_band_hz=level_band_hz)
 
@@ -80,5 +94,11 @@ def expected(needs: Needs, corrected_db: NDArray, left_out_db: NDArray, *, at_hz
     effective = effective_count(needs.weight)
     spread = np.sqrt(float(needs.weight @ (at_new - middle) ** 2) * effective / max(effective - 1, 0.5))
     reach = student_factor(needs.weight, share=_SHARE) * spread / np.sqrt(effective)
-    return Expected(before_db=before, after_db=after, after_at_new_spots_db=middle, spots=needs.spots,
-                    after_at_new_spots_low_db=max(0.0, middle - reach), after_at_new_spots_high_db=middle + reach)
+    return Expected(
+        before_db=before,
+        after_db=after,
+        after_at_new_spots_db=middle,
+        spots=needs.spots,
+        after_at_new_spots_low_db=max(0.0, middle - reach),
+        after_at_new_spots_high_db=middle + reach,
+    )

@@ -49,8 +49,12 @@ class Limits:
     def __post_init__(self) -> None:
         ranges(self)
         if self.to_hz < self.from_hz * 2 ** (1 / 3):
-            raise InvalidValue(f"{self.from_hz:g} to {self.to_hz:g} Hz is upside down or too narrow.", where="range to",
-                               remedy=f"End at {self.from_hz * 2 ** (1 / 3):.0f} Hz or above.")
+            raise InvalidValue(
+                f"{self.from_hz:g} to {self.to_hz:g} Hz is upside down or too narrow.",
+                where="range to",
+                remedy=f"End at {self.from_hz * 2 ** (1 / 3):.0f} Hz or above.",
+            )
         if self.max_q <= self.min_q:
-            raise InvalidValue(f"Q {self.min_q:g} to {self.max_q:g} is upside down.", where="Q to",
-                               remedy="End above the start.")
+            raise InvalidValue(
+                f"Q {self.min_q:g} to {self.max_q:g} is upside down.", where="Q to", remedy="End above the start."
+            )

@@ -6,16 +6,17 @@ from numpy.typing import NDArray
 from dolce.core.levels import mid_bands
 from dolce.core.response.smoothing import smoothed_power
 
-EXTENSION_DB = 10.0                  # below its middle: the end of the effective range (IEC 60268-5)
-_ORDERS = (2, 3, 4)                  # closed boxes fall by 12 dB per octave, vented ones by 24
+EXTENSION_DB = 10.0  # below its middle: the end of the effective range (IEC 60268-5)
+_ORDERS = (2, 3, 4)  # closed boxes fall by 12 dB per octave, vented ones by 24
 _LOOKED_HZ = (14.0, 320.0)
-_ROOM_GAIN_DB, _ROOM_GAIN_BELOW_HZ, _ROOM_GAIN_OCTAVES = 5.0, 45.0, 1.2   # per octave, from where, for how long
-_MOST_OFF_DB = 12.0                  # a mode or a null counts no more than this
+_ROOM_GAIN_DB, _ROOM_GAIN_BELOW_HZ, _ROOM_GAIN_OCTAVES = 5.0, 45.0, 1.2  # per octave, from where, for how long
+_MOST_OFF_DB = 12.0  # a mode or a null counts no more than this
 _PER_OCTAVE = 3
 
 
-def low_frequency_extension_hz(frequency_hz: NDArray, level_db: NDArray, *, is_sub: bool = False,
-                               close: bool = False) -> float:
+def low_frequency_extension_hz(
+    frequency_hz: NDArray, level_db: NDArray, *, is_sub: bool = False, close: bool = False
+) -> float:
     """The frequency at which a loudspeaker is 10 dB below its middle.
 
     Parameters

@@ -6,11 +6,11 @@ from numpy.typing import ArrayLike, NDArray
 
 from dolce.core.response.smoothing import smoothed_power
 
-LEAST_SPOTS = 3           # two spots can't tell what a room shares from what they have in common by chance
-_AGREED = 0.85            # length of the mean of unit vectors; below, spots disagree (our own bound)
-_PER_OCTAVE = 6           # smoothing of the mean vector, of its agreement and of the phase
-_FADE_OCTAVES = 1.0       # the phase fades to nothing within so much of its upper end
-_PADDED = 16              # zero-padding of the search for the delay
+LEAST_SPOTS = 3  # two spots can't tell what a room shares from what they have in common by chance
+_AGREED = 0.85  # length of the mean of unit vectors; below, spots disagree (our own bound)
+_PER_OCTAVE = 6  # smoothing of the mean vector, of its agreement and of the phase
+_FADE_OCTAVES = 1.0  # the phase fades to nothing within so much of its upper end
+_PADDED = 16  # zero-padding of the search for the delay
 
 
 def shared_excess_phase(
@@ -40,12 +40,12 @@ def shared_excess_phase(
     share = np.clip((agreed - _AGREED) / (1 - _AGREED) * 2, 0, 1)
     phase = _from_the_top(np.angle(mean))
     known = share > 0
-    starts = np.flatnonzero(known & ~np.append(known[1:], False))        # upper end of each region where spots agree
+    starts = np.flatnonzero(known & ~np.append(known[1:], False))  # upper end of each region where spots agree
     for top in starts:
         lower = top
         while lower > 0 and known[lower - 1]:
             lower -= 1
-        phase[lower:top + 1] -= 2 * np.pi * np.round(phase[top] / (2 * np.pi))
+        phase[lower : top + 1] -= 2 * np.pi * np.round(phase[top] / (2 * np.pi))
     undone = _smoothed(at_hz, phase * share).real
     return undone * (0.5 - 0.5 * np.cos(np.pi * np.clip(np.log2(at_hz[-1] / at_hz) / _FADE_OCTAVES, 0, 1))), agreed
 
@@ -62,7 +62,7 @@ def excess_phase(at_hz: NDArray, responses: NDArray) -> NDArray[np.float64]:
     """
     level = np.log(np.maximum(np.abs(responses), 1e-12))
     mirrored = np.concatenate([level, level[:, ::-1]], axis=1)
-    minimum = -np.imag(scipy.signal.hilbert(mirrored, axis=1))[:, :at_hz.size]
+    minimum = -np.imag(scipy.signal.hilbert(mirrored, axis=1))[:, : at_hz.size]
     upper = at_hz >= at_hz[-1] / 2
     turned = np.exp(1j * (np.angle(responses) - minimum))
     weighed = np.abs(responses) * turned * upper

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 # own; bench/rehearsal_figures.py makes them anew.
 _PREDICTED_DB, _PREDICTED_ONE_DB = 0.3, 0.7
 _LEVEL_DB, _LEVEL_ONE_DB = 0.15, 0.7
-ARRIVAL_WITHIN_S = 0.25e-3        # between opposite sides, 2 cm off in either round: 4 times 58 us
+ARRIVAL_WITHIN_S = 0.25e-3  # between opposite sides, 2 cm off in either round: 4 times 58 us
 
 
 def predicted_within_db(spots: int) -> float:
@@ -41,15 +41,23 @@ class Outcome:
         return self.after_range_db < self.before_range_db - 0.05
 
 
-def deviation_db(frequency_hz: NDArray, level_db: NDArray, target_db: NDArray, *,
-                 band_hz: tuple[float, float]) -> float:
+def deviation_db(
+    frequency_hz: NDArray, level_db: NDArray, target_db: NDArray, *, band_hz: tuple[float, float]
+) -> float:
     """RMS of level minus target over a band; points are taken as evenly spaced over log frequency."""
     inside = (frequency_hz >= band_hz[0]) & (frequency_hz <= band_hz[1])
     return float(np.sqrt(np.mean((level_db[inside] - target_db[inside]) ** 2)))
 
 
-def judge(frequency_hz: NDArray, *, before_db: NDArray, predicted_db: NDArray, after_db: NDArray, target_db: NDArray,
-          range_hz: tuple[float, float]) -> Outcome:
+def judge(
+    frequency_hz: NDArray,
+    *,
+    before_db: NDArray,
+    predicted_db: NDArray,
+    after_db: NDArray,
+    target_db: NDArray,
+    range_hz: tuple[float, float],
+) -> Outcome:
     """Figures of one channel from its curves, each shape (points,), target at its level."""
     whole = (20.0, 20_000.0)
 

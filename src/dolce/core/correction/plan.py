@@ -1,4 +1,4 @@
-"""Which stretches to correct, which only to cut, which to leave or to mend otherwise, and the correction wished for."""
+"""Which regions to correct, which only to cut, which to leave or to mend otherwise, and the correction wished for."""
 
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -17,38 +17,57 @@ from dolce.errors import InvalidValue
 
 Verdict = Literal["correct", "only cut", "leave", "move something"]
 VERDICTS: tuple[Verdict, ...] = ("correct", "only cut", "leave", "move something")
-Kind = Literal["outside", "overruled", "beyond reach", "cancelled", "filled", "no gain", "loud", "good enough", "fair",
-               "skirt", "reached"]
+Kind = Literal[
+    "outside",
+    "overruled",
+    "beyond reach",
+    "cancelled",
+    "filled",
+    "no gain",
+    "loud",
+    "good enough",
+    "fair",
+    "skirt",
+    "reached",
+]
 
 # What follows for the filters from each kind; "no gain" of a dip is only cut, of a hill it is left.
 _VERDICTS: dict[Kind, Verdict] = {
-    "outside": "leave", "beyond reach": "only cut", "cancelled": "move something", "no gain": "leave",
-    "loud": "only cut", "good enough": "leave", "fair": "correct", "filled": "correct", "skirt": "correct",
-    "reached": "correct"}
+    "outside": "leave",
+    "beyond reach": "only cut",
+    "cancelled": "move something",
+    "no gain": "leave",
+    "loud": "only cut",
+    "good enough": "leave",
+    "fair": "correct",
+    "filled": "correct",
+    "skirt": "correct",
+    "reached": "correct",
+}
 
-LEAVE_DB = 1.0            # what filters may do in a region that is left or mended otherwise, skirts of neighbours
-ONLY_CUT_DB = 0.5         # and what they may add where they only cut
-_EXTENSION_DB = 10.0          # a speaker's bottom end this far below the target is not asked for more
-_EXTENSION_OCTAVES = 1.0      # over so much at least: a mode's null further up is not the end
-_EXTENSION_FROM_HZ = 200.0    # looked for from here downward
-_DEEP_DB = 12.0           # a dip of all spots deeper than this ...
-_SHOULDER_DB = 2.0        # down to which its shoulders belong to it
-_NARROW_OCTAVES = 1 / 3   # ... and narrower than this is a cancellation
-_STILL_WANTED_DB = 3.0    # beyond the largest boost: what lacks more is filled first
-LOUD_DB = 3.0             # the energy average of the spots is cut to this above the target, whatever single spots say
-LEAST_SHARE = 0.3         # of a hill: where a channel plays less of it, the others are to cut it
-_LOUD_TO_HZ = 200.0       # modes stand alone below; above, hills of the average change from spot to spot
-_UNHEARD_DB = -100.0      # and how loud a hill counts there
-_LEAST_UP_DB = 1.0        # there filters may still add so much, as their skirts do
-_WORTH_FILLING_DB = 0.5   # a cancellation by whose filling spots left out gain more is filled within the limits
-_FAINT_DB = 10.0          # where the target lies this far below its own middle there is next to nothing to hear
+LEAVE_DB = 1.0  # what filters may do in a region that is left or mended otherwise, skirts of neighbours
+ONLY_CUT_DB = 0.5  # and what they may add where they only cut
+_EXTENSION_DB = 10.0  # a speaker's bottom end this far below the target is not asked for more
+_EXTENSION_OCTAVES = 1.0  # over so much at least: a mode's null further up is not the end
+_EXTENSION_FROM_HZ = 200.0  # looked for from here downward
+_DEEP_DB = 12.0  # a dip of all spots deeper than this ...
+_SHOULDER_DB = 2.0  # down to which its shoulders belong to it
+_NARROW_OCTAVES = 1 / 3  # ... and narrower than this is a cancellation
+_STILL_WANTED_DB = 3.0  # beyond the largest boost: what lacks more is filled first
+LOUD_DB = 3.0  # the energy average of the spots is cut to this above the target, whatever single spots say
+LEAST_SHARE = 0.3  # of a hill: where a channel plays less of it, the others are to cut it
+_LOUD_TO_HZ = 200.0  # modes stand alone below; above, hills of the average change from spot to spot
+_UNHEARD_DB = -100.0  # and how loud a hill counts there
+_LEAST_UP_DB = 1.0  # there filters may still add so much, as their skirts do
+_WORTH_FILLING_DB = 0.5  # a cancellation by whose filling spots left out gain more is filled within the limits
+_FAINT_DB = 10.0  # where the target lies this far below its own middle there is next to nothing to hear
 _FAINT_WEIGHT = 0.2
-_SHORTEST_OCTAVES = 0.08  # shorter stretches belong to their neighbours
+_SHORTEST_OCTAVES = 0.08  # shorter regions belong to their neighbours
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Overruled:
-    """A verdict that a calibrator gave a stretch of one channel, and why."""
+    """A verdict that a calibrator gave a region of one channel, and why."""
 
     from_hz: float = limited(5, 24_000, where="from", unit="Hz")
     to_hz: float = limited(5, 24_000, where="to", unit="Hz")
@@ -59,16 +78,20 @@ class Overruled:
         ranges(self)
         checked.text(self.reason, longest=200, where="reason")
         if not self.reason.strip():
-            raise InvalidValue("a verdict of your own needs a reason.", where="reason",
-                               remedy="Say in a few words what you know better.")
+            raise InvalidValue(
+                "a verdict of your own needs a reason.",
+                where="reason",
+                remedy="Say in a few words what you know better.",
+            )
         if self.to_hz <= self.from_hz:
-            raise InvalidValue(f"{self.from_hz:g} to {self.to_hz:g} Hz is upside down.", where="to",
-                               remedy="End above the start.")
+            raise InvalidValue(
+                f"{self.from_hz:g} to {self.to_hz:g} Hz is upside down.", where="to", remedy="End above the start."
+            )
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Region:
-    """A stretch of frequency that lies on one side of the target, with what speaks for its verdict.
+    """A frequency region that lies on one side of the target, with what speaks for its verdict.
 
     Attributes
     ----------
@@ -85,7 +108,7 @@ class Region:
     at_spots, of_spots : int
         Spots that are off to the same side by at least half as much, of all.
     spread_db : float
-        Standard deviation over the spots, mean over the stretch.
+        Standard deviation over the spots, mean over the region.
     before_db, left_out_db : float or None
         RMS deviation at spots before, and after the correction that the other spots ask for; None for one spot.
     reason : str
@@ -136,7 +159,7 @@ class CorrectionPlan:
     """
 
     frequency_hz: NDArray[np.float64]
-    wished_db: NDArray[np.float64]
+    desired_db: NDArray[np.float64]
     weight: NDArray[np.float64]
     share: NDArray[np.float64]
     most_up_db: NDArray[np.float64]
@@ -147,18 +170,29 @@ class CorrectionPlan:
 
     @property
     def furthest(self) -> Region | None:
-        """The stretch inside the range that is furthest off; None where the range holds none."""
+        """The region inside the range that is furthest off; None where the range holds none."""
         return max((s for s in self.regions if s.kind != "outside"), key=lambda s: abs(s.size_db), default=None)
 
     @property
     def left_alone(self) -> tuple[Region, ...]:
-        """The stretches inside the range that are not simply corrected, but for what is good enough as it is."""
-        return tuple(s for s in self.regions if s.kind not in ("outside", "skirt", "good enough")
-                     and (s.verdict != "correct" or s.kind in ("filled", "reached")))
+        """The regions inside the range that are not simply corrected, but for what is good enough as it is."""
+        return tuple(
+            s
+            for s in self.regions
+            if s.kind not in ("outside", "skirt", "good enough")
+            and (s.verdict != "correct" or s.kind in ("filled", "reached"))
+        )
 
 
-def plan_correction(frequency_hz: NDArray, needs: Needs, target_db: NDArray, *, limits: Limits,
-                    overruled: Sequence[Overruled] = (), share: NDArray | None = None) -> CorrectionPlan:
+def plan_correction(
+    frequency_hz: NDArray,
+    needs: Needs,
+    target_db: NDArray,
+    *,
+    limits: Limits,
+    overruled: Sequence[Overruled] = (),
+    share: NDArray | None = None,
+) -> CorrectionPlan:
     """Decide for every frequency what may be asked of the filters.
 
     Parameters
@@ -190,7 +224,7 @@ def plan_correction(frequency_hz: NDArray, needs: Needs, target_db: NDArray, *, 
     share = np.ones(frequency_hz.size) if share is None else share
     quiet = LOUD_DB - loud_db
     quiet = np.where((quiet < 0) & (share > LEAST_SHARE), quiet / np.maximum(share, LEAST_SHARE), quiet)
-    wish = np.minimum(needs.wish_db(), quiet)
+    wish = np.minimum(needs.desired_db(), quiet)
     mean = needs.weight @ needs.error_db
     inside = (frequency_hz >= limits.from_hz) & (frequency_hz <= limits.to_hz)
     regions = _regions(frequency_hz, needs, mean, inside, limits, overruled)
@@ -211,11 +245,19 @@ def plan_correction(frequency_hz: NDArray, needs: Needs, target_db: NDArray, *, 
         return np.where(np.abs(clipped) < limits.good_enough_db, 0.0, clipped)
 
     weight = np.where(inside, np.where(_faint(frequency_hz, target_db), _FAINT_WEIGHT, 1.0), 0.0)
-    without = needs.wishes_without_each_db() if needs.spots > 1 else np.zeros((0, frequency_hz.size))
+    without = needs.desired_without_each_db() if needs.spots > 1 else np.zeros((0, frequency_hz.size))
     without = np.minimum(without, quiet)
-    return CorrectionPlan(frequency_hz=frequency_hz, wished_db=allowed(wish), without_each_db=allowed(without),
-                          weight=weight * share**2, share=share, most_up_db=up, most_down_db=down, loud_db=loud_db,
-                          regions=regions)
+    return CorrectionPlan(
+        frequency_hz=frequency_hz,
+        desired_db=allowed(wish),
+        without_each_db=allowed(without),
+        weight=weight * share**2,
+        share=share,
+        most_up_db=up,
+        most_down_db=down,
+        loud_db=loud_db,
+        regions=regions,
+    )
 
 
 def _loud_db(frequency_hz: NDArray, needs: Needs) -> NDArray:
@@ -232,9 +274,12 @@ def _beyond_extension(frequency_hz: NDArray, excess: NDArray) -> NDArray:
     """True below the highest place under 200 Hz from which on the response stays 10 dB below the target for an
     octave, or down to its end."""
     octave = np.log2(frequency_hz)
-    ends = [last for first, last in _runs(excess < -_EXTENSION_DB)
-            if frequency_hz[last - 1] <= _EXTENSION_FROM_HZ
-            and (first == 0 or octave[last - 1] - octave[first] >= _EXTENSION_OCTAVES)]
+    ends = [
+        last
+        for first, last in _runs(excess < -_EXTENSION_DB)
+        if frequency_hz[last - 1] <= _EXTENSION_FROM_HZ
+        and (first == 0 or octave[last - 1] - octave[first] >= _EXTENSION_OCTAVES)
+    ]
     mask = np.zeros(excess.size, dtype=bool)
     mask[: max(ends, default=0)] = True
     return mask
@@ -269,9 +314,10 @@ def _runs(mask: NDArray) -> list[tuple[int, int]]:
     return list(zip(edges[::2].tolist(), edges[1::2].tolist(), strict=True))
 
 
-def _regions(frequency_hz: NDArray, needs: Needs, mean: NDArray, inside: NDArray, limits: Limits,
-               overruled: Sequence[Overruled]) -> tuple[Region, ...]:
-    """Points that lie on one side of the target and share one ground joined into stretches, with their verdicts."""
+def _regions(
+    frequency_hz: NDArray, needs: Needs, mean: NDArray, inside: NDArray, limits: Limits, overruled: Sequence[Overruled]
+) -> tuple[Region, ...]:
+    """Points that lie on one side of the target and share one ground joined into regions, with their verdicts."""
     excess = -mean
     beyond, cancelled = _beyond_extension(frequency_hz, excess), _deep_and_narrow(frequency_hz, excess)
     own = np.full(excess.size, -1)
@@ -312,25 +358,45 @@ def _regions(frequency_hz: NDArray, needs: Needs, mean: NDArray, inside: NDArray
             kind = "loud" if loud_db[at].max() > LOUD_DB and size > 0 else "no gain"
         else:
             kind = "fair"
-        verdict = (overruled[inner - 100].verdict if kind == "overruled"
-                   else "only cut" if kind == "no gain" and middle < 0 else _VERDICTS[kind])
-        found.append(Region(
-            from_hz=float(frequency_hz[first]), to_hz=float(frequency_hz[last - 1]), kind=kind, verdict=verdict,
-            lowest_hz=float(frequency_hz[lowest]), under_target_db=float(-excess[lowest]), size_db=size,
-            size_hz=float(frequency_hz[furthest]), spread_db=float(spread[at].mean()), of_spots=needs.spots,
-            at_spots=int(np.sum(by_spot * np.sign(middle) >= abs(middle) / 2)), before_db=before, left_out_db=left,
-            reason=reason))
+        verdict = (
+            overruled[inner - 100].verdict
+            if kind == "overruled"
+            else "only cut"
+            if kind == "no gain" and middle < 0
+            else _VERDICTS[kind]
+        )
+        found.append(
+            Region(
+                from_hz=float(frequency_hz[first]),
+                to_hz=float(frequency_hz[last - 1]),
+                kind=kind,
+                verdict=verdict,
+                lowest_hz=float(frequency_hz[lowest]),
+                under_target_db=float(-excess[lowest]),
+                size_db=size,
+                size_hz=float(frequency_hz[furthest]),
+                spread_db=float(spread[at].mean()),
+                of_spots=needs.spots,
+                at_spots=int(np.sum(by_spot * np.sign(middle) >= abs(middle) / 2)),
+                before_db=before,
+                left_out_db=left,
+                reason=reason,
+            )
+        )
     return tuple(found)
 
 
 def _bounds(frequency_hz: NDArray, ground: NDArray) -> list[int]:
-    """Where one stretch ends and the next begins; hills and dips that are too short belong to the longer neighbour."""
+    """Where one region ends and the next begins; hills and dips that are too short belong to the longer neighbour."""
     octave = np.log2(frequency_hz)
     ground = ground.copy()
     while True:
         bounds = [0, *(np.flatnonzero(np.diff(ground)) + 1).tolist(), ground.size]
-        short = [(octave[last - 1] - octave[first], k) for k, (first, last) in enumerate(pairwise(bounds))
-                 if ground[first] in (3, 4) and octave[last - 1] - octave[first] < _SHORTEST_OCTAVES]
+        short = [
+            (octave[last - 1] - octave[first], k)
+            for k, (first, last) in enumerate(pairwise(bounds))
+            if ground[first] in (3, 4) and octave[last - 1] - octave[first] < _SHORTEST_OCTAVES
+        ]
         movable = []
         for width, k in short:
             near = [n for n in (k - 1, k + 1) if 0 <= n < len(bounds) - 1 and ground[bounds[n]] in (3, 4)]
@@ -340,4 +406,4 @@ def _bounds(frequency_hz: NDArray, ground: NDArray) -> list[int]:
         if not movable:
             return bounds
         _, k, longer = min(movable)
-        ground[bounds[k]:bounds[k + 1]] = ground[bounds[longer]]
+        ground[bounds[k] : bounds[k + 1]] = ground[bounds[longer]]

@@ -11,7 +11,7 @@ from dolce.core.correction.evidence import Needs
 from dolce.core.correction.plan import LEAVE_DB, ONLY_CUT_DB, CorrectionPlan, Region, Verdict
 from dolce.core.response.smoothing import smoothed_power
 
-_PER_OCTAVE = 12           # over which gains are told (common practice for bass)
+_PER_OCTAVE = 12  # over which gains are told (common practice for bass)
 
 
 def plan_as_corrected(plan: CorrectionPlan, needs: Needs, applied_db: NDArray) -> CorrectionPlan:
@@ -43,8 +43,13 @@ def plan_as_corrected(plan: CorrectionPlan, needs: Needs, applied_db: NDArray) -
             worth = None
             if needs.spots > 1:
                 worth = float(np.sqrt(lack[at].mean()) - np.sqrt(left[at].mean()))
-            part = replace(part, applied_db=float(gain[k]), applied_hz=float(at_hz[k]), worth_db=worth,
-                           costs_db=float(max(0.0, gain[at].max())))
+            part = replace(
+                part,
+                applied_db=float(gain[k]),
+                applied_hz=float(at_hz[k]),
+                worth_db=worth,
+                costs_db=float(max(0.0, gain[at].max())),
+            )
             found.append(_true(part, lowest_db=float(gain[at].min())))
     return replace(plan, regions=tuple(found))
 
@@ -53,7 +58,7 @@ def _left_out(plan: CorrectionPlan, applied_db: NDArray) -> NDArray[np.float64]:
     """What filters would do had each spot been left out, shape (spots, points), or (1, points) for one spot."""
     if not len(plan.without_each_db):
         return applied_db[None]
-    wished = plan.wished_db
+    wished = plan.desired_db
     asked = np.abs(wished) > 0.1
     follows = np.where(asked, np.clip(applied_db / np.where(asked, wished, 1.0), 0, 1), 0.0)
     return applied_db + follows * (plan.without_each_db - wished)
@@ -66,9 +71,12 @@ def _parts(region: Region, at_hz: NDArray, gain_db: NDArray) -> Sequence[Region]
     if region.kind != "outside" or not busy.any():
         return [region]
     edges = [0, *(np.flatnonzero(np.diff(busy)) + 1).tolist(), own.size]
-    return [replace(region, from_hz=float(at_hz[own[a]]), to_hz=float(at_hz[own[b - 1]]),
-                    kind="skirt" if busy[a] else "outside")
-            for a, b in pairwise(edges)]
+    return [
+        replace(
+            region, from_hz=float(at_hz[own[a]]), to_hz=float(at_hz[own[b - 1]]), kind="skirt" if busy[a] else "outside"
+        )
+        for a, b in pairwise(edges)
+    ]
 
 
 def _true(region: Region, *, lowest_db: float) -> Region:

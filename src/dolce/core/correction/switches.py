@@ -14,14 +14,17 @@ from dolce.core.filters import BandFilter, chain_level_db
 from dolce.errors import InvalidValue
 
 MOST_SWITCHES, MOST_POSITIONS, MOST_COMBINATIONS = 8, 12, 50_000
-_GAP_OCTAVES, _GAP_DB = 2.0, 0.5       # between points further apart a curve that moves is anybody's guess
+_GAP_OCTAVES, _GAP_DB = 2.0, 0.5  # between points further apart a curve that moves is anybody's guess
 _FURTHEST_DB = 24.0
-_AS_GOOD_DB = 0.05                     # of deviation: no switch is turned for less
-_RATE_HZ = 48_000                      # closed forms of switches are drawn at; an analogue filter has none
+_AS_GOOD_DB = 0.05  # of deviation: no switch is turned for less
+_RATE_HZ = 48_000  # closed forms of switches are drawn at; an analogue filter has none
 
 SwitchShape = Literal["low shelf", "high shelf", "peaking"]
-SHAPES: dict[SwitchShape, str] = {"low shelf": "low shelf or bass tilt", "high shelf": "high shelf or treble",
-                            "peaking": "desk cut or presence"}
+SHAPES: dict[SwitchShape, str] = {
+    "low shelf": "low shelf or bass tilt",
+    "high shelf": "high shelf or treble",
+    "peaking": "desk cut or presence",
+}
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -49,8 +52,11 @@ class Position:
     def __post_init__(self) -> None:
         _named(self.name, "position")
         if len(self.frequency_hz) != len(self.level_db):
-            raise InvalidValue(f"{len(self.frequency_hz)} frequencies and {len(self.level_db)} levels.",
-                               where="switch curve", remedy="Give one level for each frequency.")
+            raise InvalidValue(
+                f"{len(self.frequency_hz)} frequencies and {len(self.level_db)} levels.",
+                where="switch curve",
+                remedy="Give one level for each frequency.",
+            )
         if not self.frequency_hz:
             return
         frequency = checked.rising(self.frequency_hz, where="switch curve")
@@ -83,23 +89,31 @@ class Switch:
         _named(self.name, "switch")
         checked.within(len(self.positions), low=2, high=MOST_POSITIONS, where=f"positions of {self.name}", unit="")
         if len({one.name for one in self.positions}) < len(self.positions):
-            raise InvalidValue("two positions have one name.", where=f"positions of {self.name}",
-                               remedy="Name each as it is printed on the cabinet.")
+            raise InvalidValue(
+                "two positions have one name.",
+                where=f"positions of {self.name}",
+                remedy="Name each as it is printed on the cabinet.",
+            )
 
     @classmethod
-    def of_steps(cls, name: str, *, shape: SwitchShape, frequency_hz: float, q: float, steps_db: Sequence[float],
-                 at_hz: NDArray) -> "Switch":
+    def of_steps(
+        cls, name: str, *, shape: SwitchShape, frequency_hz: float, q: float, steps_db: Sequence[float], at_hz: NDArray
+    ) -> "Switch":
         """A switch as data sheets describe it: a shelf or a bell at a frequency in steps of dB, 0 among them or added.
 
         Drawn by the Audio EQ Cookbook's filters.
         """
+
         def drawn(step: float) -> Position:
             if not step:
                 return Position(name="0 dB")
             band = BandFilter(frequency_hz=frequency_hz, gain_db=step, q=q, kind=shape)
             level = chain_level_db([band], at_hz=at_hz, sample_rate_hz=_RATE_HZ)
-            return Position(name=f"{step:+g} dB".replace("-", "\N{MINUS SIGN}"), frequency_hz=tuple(np.round(at_hz, 3)),
-                            level_db=tuple(np.round(level, 3)))
+            return Position(
+                name=f"{step:+g} dB".replace("-", "\N{MINUS SIGN}"),
+                frequency_hz=tuple(np.round(at_hz, 3)),
+                level_db=tuple(np.round(level, 3)),
+            )
 
         steps = [0.0, *(step for step in dict.fromkeys(float(one) for one in steps_db) if step)]
         return cls(name=name, positions=tuple(drawn(step) for step in steps))
@@ -123,8 +137,11 @@ class MonitorSwitches:
         if len({one.name for one in self.switches}) < len(self.switches):
             raise InvalidValue("two switches have one name.", where="switches", remedy="Name each as it is printed.")
         if self.combinations > MOST_COMBINATIONS:
-            raise InvalidValue(f"{self.combinations} combinations of positions.", where="switches",
-                               remedy=f"At most {MOST_COMBINATIONS} can be tried: leave out what won't be used.")
+            raise InvalidValue(
+                f"{self.combinations} combinations of positions.",
+                where="switches",
+                remedy=f"At most {MOST_COMBINATIONS} can be tried: leave out what won't be used.",
+            )
 
     @property
     def combinations(self) -> int:
@@ -194,8 +211,9 @@ class SwitchSearch:
     same_without_each: int
 
 
-def best_switches(at: SwitchesAt, needs: Needs, *, at_hz: NDArray, range_hz: tuple[float, float],
-                  level_band_hz: tuple[float, float]) -> SwitchSearch:
+def best_switches(
+    at: SwitchesAt, needs: Needs, *, at_hz: NDArray, range_hz: tuple[float, float], level_band_hz: tuple[float, float]
+) -> SwitchSearch:
     """The combination of positions that comes closest to a target; all are tried.
 
     Parameters
@@ -222,10 +240,10 @@ def best_switches(at: SwitchesAt, needs: Needs, *, at_hz: NDArray, range_hz: tup
     change = -model.change_db(at.measured, at_hz) + np.zeros((len(combinations), at_hz.size))
     for column, one in enumerate(model.switches):
         change += np.array([position.change_db(at_hz) for position in one.positions])[places[:, column]]
-    change, lacking = levelled(change), needs.error_db[:, inside]
+    change, error = levelled(change), needs.error_db[:, inside]
     # Mean square at every spot for every combination: (l - c)^2 = l^2 - 2 l c + c^2.
-    square = ((lacking**2) @ share)[:, None] - 2 * (lacking * share) @ change.T + (change**2) @ share
-    deviation = np.sqrt(np.maximum(square, 0))                        # (spots, combinations)
+    square = ((error**2) @ share)[:, None] - 2 * (error * share) @ change.T + (change**2) @ share
+    deviation = np.sqrt(np.maximum(square, 0))  # (spots, combinations)
     now = at.model.positions(at.measured)
     present = np.array([[position.name for position in one.positions].index(now[one.name]) for one in model.switches])
     turned = (places != present).sum(axis=1)
@@ -236,8 +254,11 @@ def best_switches(at: SwitchesAt, needs: Needs, *, at_hz: NDArray, range_hz: tup
         return int(np.argmin(mean + _AS_GOOD_DB * turned))
 
     found = best(needs.weight)
-    others = [best(np.where(np.arange(needs.spots) == k, 0.0, needs.weight)) for k in range(needs.spots)
-              ] if needs.spots > 1 else []
+    others = (
+        [best(np.where(np.arange(needs.spots) == k, 0.0, needs.weight)) for k in range(needs.spots)]
+        if needs.spots > 1
+        else []
+    )
     left_out = float(needs.weight @ deviation[np.arange(needs.spots), others]) if others else None
     return SwitchSearch(
         positions={
@@ -266,11 +287,13 @@ def measured_position(name: str, *, at_hz: NDArray, without_db: NDArray, with_db
     difference = _difference_db(at_hz, without_db, with_db)
     known = np.isfinite(difference).all(axis=0)
     if known.sum() < 3:
-        raise InvalidValue(f"{name}: too little was taken of it.", where="switch curve",
-                           remedy="Take the same spot in both positions.")
+        raise InvalidValue(
+            f"{name}: too little was taken of it.", where="switch curve", remedy="Take the same spot in both positions."
+        )
     level = np.median(difference[:, known], axis=0)
-    return Position(name=name, frequency_hz=tuple(np.round(at_hz[known], 3).tolist()),
-                    level_db=tuple(np.round(level, 2).tolist()))
+    return Position(
+        name=name, frequency_hz=tuple(np.round(at_hz[known], 3).tolist()), level_db=tuple(np.round(level, 2).tolist())
+    )
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -297,8 +320,9 @@ class SwitchCheck:
         return abs(self.worst_db) < 1.0
 
 
-def checked_switches(at: SwitchesAt, *, at_hz: NDArray, before_db: NDArray, after_db: NDArray,
-                     range_hz: tuple[float, float]) -> SwitchCheck:
+def checked_switches(
+    at: SwitchesAt, *, at_hz: NDArray, before_db: NDArray, after_db: NDArray, range_hz: tuple[float, float]
+) -> SwitchCheck:
     """Levels at the same spots before and after, shape (spots, points), against the prediction.
 
     Levels as such don't count: gain may have been touched in between, and the check is for the curve.
@@ -307,8 +331,12 @@ def checked_switches(at: SwitchesAt, *, at_hz: NDArray, before_db: NDArray, afte
     inside = (at_hz >= range_hz[0]) & (at_hz <= range_hz[1])
     off = difference[inside] - np.median(difference[inside])
     k = int(np.argmax(np.abs(off)))
-    return SwitchCheck(off_db=float(np.sqrt(np.mean(off**2))), worst_db=float(off[k]),
-                       worst_hz=float(at_hz[inside][k]), spots=len(before_db))
+    return SwitchCheck(
+        off_db=float(np.sqrt(np.mean(off**2))),
+        worst_db=float(off[k]),
+        worst_hz=float(at_hz[inside][k]),
+        spots=len(before_db),
+    )
 
 
 def _difference_db(at_hz: NDArray, before_db: NDArray, after_db: NDArray) -> NDArray[np.float64]:

@@ -11,9 +11,9 @@ from dolce.core.checked import limited, ranges
 from dolce.errors import InvalidValue
 
 MOST_POINTS = 4096
-MEAN_BAND_HZ = (200.0, 2000.0)   # what the level of a channel is told by
+MEAN_BAND_HZ = (200.0, 2000.0)  # what the level of a channel is told by
 _FURTHEST_DB = 40.0
-_SAME_POINT = 0.005              # of its frequency
+_SAME_POINT = 0.005  # of its frequency
 
 
 CurveKind = Literal["points", "file", "measured", "speaker", "cinema"]
@@ -43,8 +43,11 @@ class Curve:
     def __post_init__(self) -> None:
         checked.text(self.source, longest=400, where="target")
         if len(self.frequency_hz) != len(self.level_db) or not 3 <= len(self.frequency_hz) <= MOST_POINTS:
-            raise InvalidValue(f"{len(self.frequency_hz)} frequencies and {len(self.level_db)} levels.",
-                               where="points of the target", remedy=f"Give 3 to {MOST_POINTS} points.")
+            raise InvalidValue(
+                f"{len(self.frequency_hz)} frequencies and {len(self.level_db)} levels.",
+                where="points of the target",
+                remedy=f"Give 3 to {MOST_POINTS} points.",
+            )
         frequency = checked.rising(self.frequency_hz, where="points of the target")
         level = checked.finite(self.level_db, where="points of the target")
         for value in (frequency[0], frequency[-1]):
@@ -58,8 +61,11 @@ class Curve:
 
     def with_point(self, frequency_hz: float, level_db: float, *, instead_of: int | None = None) -> "Curve":
         """The same with one point more, or one in place of another by number; what stands at its frequency goes."""
-        rows = [row for k, row in enumerate(zip(self.frequency_hz, self.level_db, strict=True))
-                if k != instead_of and abs(row[0] / frequency_hz - 1) > _SAME_POINT]
+        rows = [
+            row
+            for k, row in enumerate(zip(self.frequency_hz, self.level_db, strict=True))
+            if k != instead_of and abs(row[0] / frequency_hz - 1) > _SAME_POINT
+        ]
         rows = sorted([*rows, (round(frequency_hz, 1), round(level_db, 1))])
         return replace(self, frequency_hz=tuple(f for f, _ in rows), level_db=tuple(db for _, db in rows))
 
@@ -90,7 +96,7 @@ class Curve:
 
 
 # ISO 2969 and SMPTE ST 202 for small rooms, as remembered: flat from 63 Hz to 2 kHz, then 1.5 dB per octave down, and
-# less below 50 Hz. No copy of the standards was at hand.
+# less below 50 Hz. No copy of the standards was there.
 SMALL_ROOM_CINEMA = Curve(
     frequency_hz=(40.0, 50.0, 63.0, 2000.0, 4000.0, 8000.0, 16_000.0),
     level_db=(-2.0, -1.0, 0.0, 0.0, -1.5, -3.0, -4.5),
@@ -127,9 +133,12 @@ class Preference:
         if not self.on:
             return np.zeros(frequency_hz.shape)
         octaves = np.log2(frequency_hz / 1000.0)
-        return (self.tilt_db_per_octave * octaves + self.bass_db / (1 + (frequency_hz / 100.0) ** 3)
-                + self.presence_db * np.exp(-((np.log2(frequency_hz / 3000.0) / 0.75) ** 2))
-                + self.treble_db / (1 + (6000.0 / frequency_hz) ** 3))
+        return (
+            self.tilt_db_per_octave * octaves
+            + self.bass_db / (1 + (frequency_hz / 100.0) ** 3)
+            + self.presence_db * np.exp(-((np.log2(frequency_hz / 3000.0) / 0.75) ** 2))
+            + self.treble_db / (1 + (6000.0 / frequency_hz) ** 3)
+        )
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -189,8 +198,9 @@ class KeptTarget:
             raise InvalidValue("a kept target needs a name.", where="name of the target", remedy="Type one.")
 
 
-def anchored_level_db(frequency_hz: NDArray, level_db: NDArray, target_db: NDArray, *,
-                      band_hz: tuple[float, float]) -> float:
+def anchored_level_db(
+    frequency_hz: NDArray, level_db: NDArray, target_db: NDArray, *, band_hz: tuple[float, float]
+) -> float:
     """Level at which the target meets the response on average over a band (dB mean over log frequency).
 
     Raises

@@ -17,7 +17,23 @@ from dolce.core.filters.biquad import Biquad, peaking_biquad
 from dolce.core.filters.convolution import convolution_filter
 from dolce.core.filters.phases import before_main_db, linear_phase, minimum_phase, phase_compensated
 
-__all__ = ["BAND_KINDS", "BandFilter", "BandKind", "Biquad", "before_main_db", "chain_level_db", "chain_samples",
-           "chain_sections", "convolution_filter", "linear_phase", "minimum_phase", "peaking_biquad",
-           "peaking_levels_db", "peaking_with_slopes_db", "phase_compensated", "playable", "q_of_octaves",
-           "shelf_with_slopes_db"]
+__all__ = [
+    "BAND_KINDS",
+    "BandFilter",
+    "BandKind",
+    "Biquad",
+    "before_main_db",
+    "chain_level_db",
+    "chain_samples",
+    "chain_sections",
+    "convolution_filter",
+    "linear_phase",
+    "minimum_phase",
+    "peaking_biquad",
+    "peaking_levels_db",
+    "peaking_with_slopes_db",
+    "phase_compensated",
+    "playable",
+    "q_of_octaves",
+    "shelf_with_slopes_db",
+]

@@ -48,8 +48,12 @@ class BandFilter:
         0.01.
         """
         at = self.frequency_hz
-        return replace(self, frequency_hz=round(at, 1) if at < 100 else float(round(at)),
-                       gain_db=round(self.gain_db, 1), q=round(self.q, 2))
+        return replace(
+            self,
+            frequency_hz=round(at, 1) if at < 100 else float(round(at)),
+            gain_db=round(self.gain_db, 1),
+            q=round(self.q, 2),
+        )
 
     def biquad(self, *, sample_rate_hz: float) -> Biquad:
         """Coefficients at one sample rate."""
@@ -69,8 +73,9 @@ def q_of_octaves(octaves: float) -> float:
     return float(np.sqrt(2**octaves) / (2**octaves - 1))
 
 
-def peaking_levels_db(frequency_hz: ArrayLike, gain_db: ArrayLike, q: ArrayLike, *, at_hz: NDArray,
-                      sample_rate_hz: float) -> NDArray[np.float64]:
+def peaking_levels_db(
+    frequency_hz: ArrayLike, gain_db: ArrayLike, q: ArrayLike, *, at_hz: NDArray, sample_rate_hz: float
+) -> NDArray[np.float64]:
     """Level in dB of many peaking bands at once, shape (bands, points).
 
     Notes
@@ -88,8 +93,9 @@ def peaking_levels_db(frequency_hz: ArrayLike, gain_db: ArrayLike, q: ArrayLike,
     return 10 * np.log10((flat + side * a**2) / (flat + side / a**2))
 
 
-def peaking_with_slopes_db(frequency_hz: ArrayLike, gain_db: ArrayLike, q: ArrayLike, *, at_hz: NDArray,
-                           sample_rate_hz: float) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+def peaking_with_slopes_db(
+    frequency_hz: ArrayLike, gain_db: ArrayLike, q: ArrayLike, *, at_hz: NDArray, sample_rate_hz: float
+) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
     """`peaking_levels_db`, and its slopes, shape (bands, 3, points): by log frequency, by gain in dB, by log Q.
 
     Notes
@@ -100,7 +106,7 @@ def peaking_with_slopes_db(frequency_hz: ArrayLike, gain_db: ArrayLike, q: Array
     turn = np.pi * np.asarray(frequency_hz, dtype=float)[:, None] / sample_rate_hz
     w0 = np.tan(turn)
     t2 = (np.tan(np.pi * np.minimum(at_hz, 0.4999 * sample_rate_hz) / sample_rate_hz) / w0) ** 2
-    square = 10 ** (np.asarray(gain_db, dtype=float) / 20)[:, None]                # A^2
+    square = 10 ** (np.asarray(gain_db, dtype=float) / 20)[:, None]  # A^2
     side = t2 / np.asarray(q, dtype=float)[:, None] ** 2
     rest = 1 - t2
     flat = rest**2
@@ -108,7 +114,7 @@ def peaking_with_slopes_db(frequency_hz: ArrayLike, gain_db: ArrayLike, q: Array
     above, below = flat + above_share, flat + below_share
     above_share /= above
     below_share /= below
-    warp = turn * (1 + w0**2) / w0                                                  # d log w0 / d log f
+    warp = turn * (1 + w0**2) / w0  # d log w0 / d log f
     slopes = np.empty((len(side), 3, side.shape[-1]))
     np.add(above_share, below_share, out=slopes[:, 1])
     slopes[:, 1] *= 0.5
@@ -125,8 +131,9 @@ def peaking_with_slopes_db(frequency_hz: ArrayLike, gain_db: ArrayLike, q: Array
     return 10 / np.log(10) * np.log(above), slopes
 
 
-def shelf_with_slopes_db(frequency_hz: ArrayLike, gain_db: ArrayLike, q: ArrayLike, low: ArrayLike, *, at_hz: NDArray,
-                         sample_rate_hz: float) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+def shelf_with_slopes_db(
+    frequency_hz: ArrayLike, gain_db: ArrayLike, q: ArrayLike, low: ArrayLike, *, at_hz: NDArray, sample_rate_hz: float
+) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
     """Level in dB of many shelves, shape (bands, points), and its slopes, shape (bands, 3, points), as above.
 
     Parameters
@@ -151,10 +158,14 @@ def shelf_with_slopes_db(frequency_hz: ArrayLike, gain_db: ArrayLike, q: ArrayLi
     per = 10 / np.log(10)
     # A point's distance from the corner falls as the corner rises, and grows for a shelf that looks the other way.
     moved = np.where(low, -1.0, 1.0) * turn * (1 + w0**2) / w0
-    by_frequency = per * moved * ((-4 * square * (a - square) + 2 * side) / above
-                                  - (-4 * a * square * (1 - a * square) + 2 * side) / below)
-    by_a = per * ((2 * (a - square) + square * width) / above
-                  - (-2 * square * (1 - a * square) + square * width) / below)
+    by_frequency = (
+        per
+        * moved
+        * ((-4 * square * (a - square) + 2 * side) / above - (-4 * a * square * (1 - a * square) + 2 * side) / below)
+    )
+    by_a = per * (
+        (2 * (a - square) + square * width) / above - (-2 * square * (1 - a * square) + square * width) / below
+    )
     by_gain = 0.5 + by_a * a * np.log(10) / 40
     by_q = per * -2 * side * (1 / above - 1 / below)
     level = 20 * np.log10(a) + per * np.log(above / below)
@@ -172,20 +183,29 @@ def chain_level_db(filters: Sequence[BandFilter], *, at_hz: NDArray, sample_rate
     total = np.zeros(at_hz.size)
     peaking = [f for f in filters if f.kind == "peaking"]
     if peaking:
-        total += peaking_levels_db([f.frequency_hz for f in peaking], [f.gain_db for f in peaking],
-                                   [f.q for f in peaking], at_hz=at_hz, sample_rate_hz=sample_rate_hz).sum(axis=0)
+        total += peaking_levels_db(
+            [f.frequency_hz for f in peaking],
+            [f.gain_db for f in peaking],
+            [f.q for f in peaking],
+            at_hz=at_hz,
+            sample_rate_hz=sample_rate_hz,
+        ).sum(axis=0)
     others = [f for f in filters if f.kind not in ("peaking", "all-pass")]
     if others:
-        response = scipy.signal.freqz_sos(chain_sections(others, sample_rate_hz=sample_rate_hz),
-                                          worN=np.minimum(at_hz, 0.4999 * sample_rate_hz), fs=sample_rate_hz)[1]
+        response = scipy.signal.freqz_sos(
+            chain_sections(others, sample_rate_hz=sample_rate_hz),
+            worN=np.minimum(at_hz, 0.4999 * sample_rate_hz),
+            fs=sample_rate_hz,
+        )[1]
         total += power_db(np.abs(response) ** 2)
     return total
 
 
 def chain_sections(filters: Sequence[BandFilter], *, sample_rate_hz: float) -> NDArray[np.float64]:
     """Second-order sections of all bands that exist at the rate, shape (bands, 6)."""
-    return np.array([f.biquad(sample_rate_hz=sample_rate_hz).sos()
-                     for f in playable(filters, sample_rate_hz=sample_rate_hz)]).reshape(-1, 6)
+    return np.array(
+        [f.biquad(sample_rate_hz=sample_rate_hz).sos() for f in playable(filters, sample_rate_hz=sample_rate_hz)]
+    ).reshape(-1, 6)
 
 
 def chain_samples(filters: Sequence[BandFilter], samples: NDArray, *, sample_rate_hz: float) -> NDArray[np.float64]:

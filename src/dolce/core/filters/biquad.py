@@ -33,8 +33,13 @@ def peaking_biquad(*, frequency_hz: float, gain_db: float, q: float, sample_rate
     w0 = 2 * math.pi * frequency_hz / sample_rate_hz
     alpha = math.sin(w0) / (2 * q)
     a0 = 1 + alpha / a
-    return Biquad(b0=(1 + alpha * a) / a0, b1=-2 * math.cos(w0) / a0, b2=(1 - alpha * a) / a0,
-                  a1=-2 * math.cos(w0) / a0, a2=(1 - alpha / a) / a0)
+    return Biquad(
+        b0=(1 + alpha * a) / a0,
+        b1=-2 * math.cos(w0) / a0,
+        b2=(1 - alpha * a) / a0,
+        a1=-2 * math.cos(w0) / a0,
+        a2=(1 - alpha / a) / a0,
+    )
 
 
 def shelf_biquad(*, frequency_hz: float, gain_db: float, q: float, sample_rate_hz: float, low: bool) -> Biquad:
@@ -58,8 +63,9 @@ def pass_biquad(*, frequency_hz: float, q: float, sample_rate_hz: float, high: b
     w0 = 2 * math.pi * frequency_hz / sample_rate_hz
     cos, alpha = math.cos(w0), math.sin(w0) / (2 * q)
     end = (1 + cos if high else 1 - cos) / 2 / (1 + alpha)
-    return Biquad(b0=end, b1=-2 * end if high else 2 * end, b2=end, a1=-2 * cos / (1 + alpha),
-                  a2=(1 - alpha) / (1 + alpha))
+    return Biquad(
+        b0=end, b1=-2 * end if high else 2 * end, b2=end, a1=-2 * cos / (1 + alpha), a2=(1 - alpha) / (1 + alpha)
+    )
 
 
 def all_pass_biquad(*, frequency_hz: float, q: float, sample_rate_hz: float) -> Biquad:

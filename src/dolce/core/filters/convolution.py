@@ -7,11 +7,12 @@ from numpy.typing import NDArray
 
 from dolce.core.filters.bands import BandFilter, chain_samples
 
-DURATION_S = 1.0          # the same at every rate: seconds decide what a filter resolves, not samples
+DURATION_S = 1.0  # the same at every rate: seconds decide what a filter resolves, not samples
 
 
-def convolution_filter(filters: Sequence[BandFilter], *, sample_rate_hz: int,
-                       duration_s: float = DURATION_S) -> NDArray[np.float64]:
+def convolution_filter(
+    filters: Sequence[BandFilter], *, sample_rate_hz: int, duration_s: float = DURATION_S
+) -> NDArray[np.float64]:
     """Impulse response of a chain of bands, shape (round(duration_s * sample_rate_hz),).
 
     The bands are computed anew for the sample rate. Zeros and poles of peaking bands lie inside the unit circle, so
@@ -22,5 +23,5 @@ def convolution_filter(filters: Sequence[BandFilter], *, sample_rate_hz: int,
     impulse[0] = 1.0
     impulse = np.array(chain_samples(filters, impulse, sample_rate_hz=sample_rate_hz))
     fade = samples // 10
-    impulse[samples - fade:] *= 0.5 + 0.5 * np.cos(np.pi * (np.arange(fade) + 1) / fade)
+    impulse[samples - fade :] *= 0.5 + 0.5 * np.cos(np.pi * (np.arange(fade) + 1) / fade)
     return impulse

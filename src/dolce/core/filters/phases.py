@@ -6,7 +6,7 @@ from numpy.typing import NDArray
 
 _OVERSAMPLED = 8
 _FLOOR_DB = -120.0
-_ADVANCED = 0.75          # of the time allowed before the main sound: the rest is for the fade that begins it
+_ADVANCED = 0.75  # of the time allowed before the main sound: the rest is for the fade that begins it
 
 
 def minimum_phase(at_hz: NDArray, level_db: NDArray, *, sample_rate_hz: float, samples: int) -> NDArray[np.float64]:
@@ -34,8 +34,16 @@ def linear_phase(at_hz: NDArray, level_db: NDArray, *, sample_rate_hz: float, sa
     return around * window * window[::-1]
 
 
-def phase_compensated(at_hz: NDArray, level_db: NDArray, phase_hz: NDArray, phase_rad: NDArray, *,
-                      sample_rate_hz: float, samples: int, before_s: float) -> NDArray[np.float64]:
+def phase_compensated(
+    at_hz: NDArray,
+    level_db: NDArray,
+    phase_hz: NDArray,
+    phase_rad: NDArray,
+    *,
+    sample_rate_hz: float,
+    samples: int,
+    before_s: float,
+) -> NDArray[np.float64]:
     """Impulse response of a level, of minimum phase but for a phase that it undoes, shape (samples,).
 
     Parameters
@@ -106,7 +114,7 @@ def _minimum_phase(log_level: NDArray, size: int) -> NDArray[np.complex128]:
     cepstrum = scipy.fft.irfft(log_level, size)
     fold = np.zeros(size)
     fold[0] = fold[size // 2] = 1.0
-    fold[1:size // 2] = 2.0
+    fold[1 : size // 2] = 2.0
     return np.exp(scipy.fft.rfft(cepstrum * fold))
 
 
@@ -114,7 +122,7 @@ def _ending(samples: int) -> NDArray[np.float64]:
     """1, with its last tenth faded by half a cosine."""
     fade = max(1, samples // 10)
     window = np.ones(samples)
-    window[samples - fade:] = 0.5 + 0.5 * np.cos(np.pi * (np.arange(fade) + 1) / fade)
+    window[samples - fade :] = 0.5 + 0.5 * np.cos(np.pi * (np.arange(fade) + 1) / fade)
     return window
 
 

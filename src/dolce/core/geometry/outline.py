@@ -22,15 +22,24 @@ def checked_outline(corners: Corners, *, width_m: float, length_m: float) -> Cor
         raise InvalidValue(f"{len(corners)} corners.", where="outline", remedy=f"Use 3 to {MOST_CORNERS}.")
     for number, (x, y) in enumerate(corners, 1):
         if not (0 <= x <= width_m and 0 <= y <= length_m):
-            raise InvalidValue(f"({x:g}, {y:g}) m lies outside the room.", where=f"outline corner {number}",
-                               remedy=f"Keep x in 0 to {width_m:g} and y in 0 to {length_m:g} m.")
+            raise InvalidValue(
+                f"({x:g}, {y:g}) m lies outside the room.",
+                where=f"outline corner {number}",
+                remedy=f"Keep x in 0 to {width_m:g} and y in 0 to {length_m:g} m.",
+            )
     pair = _first_crossing(corners)
     if pair is not None:
-        raise InvalidValue(f"the walls after corners {pair[0]} and {pair[1]} meet or cross.", where="outline",
-                           remedy="List the corners in the order in which one walks along the walls.")
+        raise InvalidValue(
+            f"the walls after corners {pair[0]} and {pair[1]} meet or cross.",
+            where="outline",
+            remedy="List the corners in the order in which one walks along the walls.",
+        )
     if outline_area_m2(corners) < 1:
-        raise InvalidValue(f"the outline encloses {outline_area_m2(corners):.2f} m².", where="outline",
-                           remedy="At least 1 m² is needed.")
+        raise InvalidValue(
+            f"the outline encloses {outline_area_m2(corners):.2f} m².",
+            where="outline",
+            remedy="At least 1 m² is needed.",
+        )
     return corners
 
 
@@ -90,8 +99,10 @@ def _touch(a: tuple, b: tuple, c: tuple, d: tuple) -> bool:
     turns = _turn(a, b, c), _turn(a, b, d), _turn(c, d, a), _turn(c, d, b)
     if turns[0] * turns[1] < 0 and turns[2] * turns[3] < 0:
         return True
-    return any(turn == 0 and _between(p, q, r) for turn, (p, q, r) in
-               zip(turns, ((a, b, c), (a, b, d), (c, d, a), (c, d, b)), strict=True))
+    return any(
+        turn == 0 and _between(p, q, r)
+        for turn, (p, q, r) in zip(turns, ((a, b, c), (a, b, d), (c, d, a), (c, d, b)), strict=True)
+    )
 
 
 def _between(p: tuple, q: tuple, r: tuple) -> bool:

@@ -33,11 +33,17 @@ class RoomSize:
 
     def require_inside(self, point: "Point", *, where: str) -> None:
         """Raise InvalidValue naming the axis, if `point` is not inside the box."""
-        for axis, value, size in (("x", point.x_m, self.width_m), ("y", point.y_m, self.length_m),
-                                  ("z", point.z_m, self.height_m)):
+        for axis, value, size in (
+            ("x", point.x_m, self.width_m),
+            ("y", point.y_m, self.length_m),
+            ("z", point.z_m, self.height_m),
+        ):
             if not 0 < value < size:
-                raise InvalidValue(f"{axis} = {value:.2f} m lies outside the room.", where=where,
-                                   remedy=f"Choose a value between 0 and {size:.2f} m.")
+                raise InvalidValue(
+                    f"{axis} = {value:.2f} m lies outside the room.",
+                    where=where,
+                    remedy=f"Choose a value between 0 and {size:.2f} m.",
+                )
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -9,7 +9,7 @@ from dolce.core.room import SUB_CODES, RoomPlan, channel_name, group_of
 from dolce.errors import InvalidValue, NotFound
 
 GROUPS = ("fronts", "surrounds", "heights", "others", "subs", "together")
-JOINED = "_"                       # no channel code has it
+JOINED = "_"  # no channel code has it
 MOST_REPEATS = 8
 MOST_COMBINATIONS = 12
 _LEAST_OCTAVES = 1.0
@@ -80,8 +80,11 @@ class HowTaken:
     def __post_init__(self) -> None:
         ranges(self)
         if self.high_hz < self.low_hz * 2**_LEAST_OCTAVES:
-            raise InvalidValue(f"{self.low_hz:g} to {self.high_hz:g} Hz is less than an octave.", where="range to",
-                               remedy=f"End at {self.low_hz * 2**_LEAST_OCTAVES:.0f} Hz or above.")
+            raise InvalidValue(
+                f"{self.low_hz:g} to {self.high_hz:g} Hz is less than an octave.",
+                where="range to",
+                remedy=f"End at {self.low_hz * 2**_LEAST_OCTAVES:.0f} Hz or above.",
+            )
 
 
 def label_of(code: str) -> str:
@@ -129,20 +132,30 @@ class Rows:
 
     def __post_init__(self) -> None:
         if len(self.combinations) > MOST_COMBINATIONS:
-            raise InvalidValue(f"{len(self.combinations)} combinations are too many.", where="combination",
-                               remedy=f"Keep {MOST_COMBINATIONS} of them.")
+            raise InvalidValue(
+                f"{len(self.combinations)} combinations are too many.",
+                where="combination",
+                remedy=f"Keep {MOST_COMBINATIONS} of them.",
+            )
         if unknown := set(self.groups) - set(GROUPS):
-            raise InvalidValue(f"there is no group {sorted(unknown)[0][:20]!r}.", where="group",
-                               remedy="Reload the page.")
+            raise InvalidValue(
+                f"there is no group {sorted(unknown)[0][:20]!r}.", where="group", remedy="Reload the page."
+            )
 
     def feeds(self, plan: RoomPlan) -> tuple[Feed, ...]:
         """The rows for a plan: its channels in their order, all subs together, then combinations of what is there."""
         single = [Feed(channels=(s.channel,), label=s.channel, title=s.title) for s in plan.speakers]
         subs = tuple(s.channel for s in plan.speakers if s.channel in SUB_CODES)
-        more = [Feed(channels=subs, label="Subs", title="All subs together")] if (
-            self.subs_together and len(subs) > 1) else []
-        more += [Feed(channels=some, label=" + ".join(some), title=" and ".join(some) + " together")
-                 for some in self.combinations if set(some) <= set(plan.channels) and (some != subs or not more)]
+        more = (
+            [Feed(channels=subs, label="Subs", title="All subs together")]
+            if (self.subs_together and len(subs) > 1)
+            else []
+        )
+        more += [
+            Feed(channels=some, label=" + ".join(some), title=" and ".join(some) + " together")
+            for some in self.combinations
+            if set(some) <= set(plan.channels) and (some != subs or not more)
+        ]
         return (*single, *more)
 
     def how(self, feed: Feed) -> HowTaken:
@@ -160,13 +173,17 @@ class Rows:
         """
         some = tuple(c for c in plan.channels if c in channels)
         if len(some) < 2:
-            raise InvalidValue("a combination needs two channels or more.", where="combination",
-                               remedy="Choose those that shall sound at once.")
+            raise InvalidValue(
+                "a combination needs two channels or more.",
+                where="combination",
+                remedy="Choose those that shall sound at once.",
+            )
         if all(c in SUB_CODES for c in some) and len(some) == len(plan.subs):
             return replace(self, subs_together=True)
         if some in self.combinations or some in [feed.channels for feed in self.feeds(plan)]:
-            raise InvalidValue(f"{' and '.join(some)} together are a row already.", where="combination",
-                               remedy="Choose others.")
+            raise InvalidValue(
+                f"{' and '.join(some)} together are a row already.", where="combination", remedy="Choose others."
+            )
         return replace(self, combinations=(*self.combinations, some))
 
     def without_combination(self, plan: RoomPlan, code: str) -> Self:

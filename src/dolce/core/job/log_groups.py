@@ -60,5 +60,8 @@ def _words(entries: tuple[LogEntry, ...], name: str) -> str:
     spots = len({one["spot"] for one in found})
     spoiled = sum(one["word"] != "clean" for one in found)
     of = ", ".join(rows) if len(rows) <= 4 else f"{len(rows)} rows"
-    return (f"{len(entries)} takes of {of} at {spots} spot{'s' if spots > 1 else ''}, round {name}"
-            + (f"; {spoiled} not clean" if spoiled else "") + ".")
+    return (
+        f"{len(entries)} takes of {of} at {spots} spot{'s' if spots > 1 else ''}, round {name}"
+        + (f"; {spoiled} not clean" if spoiled else "")
+        + "."
+    )

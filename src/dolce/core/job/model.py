@@ -117,8 +117,9 @@ class Job:
         """
         spot = self.plan.centre_spot or next(iter(self.spots), None)
         if spot is None:
-            raise Conflict("there is no spot for the microphone.", where="spots",
-                           remedy="Lay out spots in the Room stop first.")
+            raise Conflict(
+                "there is no spot for the microphone.", where="spots", remedy="Lay out spots in the Room stop first."
+            )
         return spot
 
     @property
@@ -130,8 +131,11 @@ class Job:
         """The row of a code, or NotFound."""
         found = next((feed for feed in self.feeds if feed.code == code), None)
         if found is None:
-            raise NotFound(f"there is no row {code[:60]!r}.", where="takes",
-                           remedy=f"Use one of {', '.join(feed.label for feed in self.feeds)}.")
+            raise NotFound(
+                f"there is no row {code[:60]!r}.",
+                where="takes",
+                remedy=f"Use one of {', '.join(feed.label for feed in self.feeds)}.",
+            )
         return found
 
     @property
@@ -164,8 +168,12 @@ class Job:
         one = self.first_spot.id
         places = [(spot.id, spot.close_to) for spot in self.spots]
         rows = [(feed.code, self.rows.how(feed).one_spot) for feed in self.feeds]
-        return tuple((code, spot) for code, only_one in rows for spot, close_to in places
-                     if close_to in ("", code) and (spot == one or not only_one))
+        return tuple(
+            (code, spot)
+            for code, only_one in rows
+            for spot, close_to in places
+            if close_to in ("", code) and (spot == one or not only_one)
+        )
 
     def at_spot(self, spot_id: int) -> str:
         """A spot in words, by its number; also one that is no longer on the plan."""
@@ -333,7 +341,7 @@ class PassRecord:
 
     def channels_around(self, step: int) -> set[str]:
         """Channels from step `step` (1 is the first) to the present one."""
-        return {channel for channel, _ in self.steps[max(0, step - 1):self.done_steps + 1]}
+        return {channel for channel, _ in self.steps[max(0, step - 1) : self.done_steps + 1]}
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

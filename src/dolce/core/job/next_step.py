@@ -3,8 +3,23 @@
 from dataclasses import dataclass
 from typing import Literal
 
-StepKey = Literal["sounding", "spots", "microphone", "level", "neutral", "take", "align", "subs", "crossovers",
-                  "filters", "filters again", "load", "play", "round", "prove"]
+StepKey = Literal[
+    "sounding",
+    "spots",
+    "microphone",
+    "level",
+    "neutral",
+    "take",
+    "align",
+    "subs",
+    "crossovers",
+    "filters",
+    "filters again",
+    "load",
+    "play",
+    "round",
+    "prove",
+]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -101,8 +116,9 @@ def _from_takes(facts: JobFacts) -> StepKey:
     return "prove" if facts.through and facts.fits and facts.taken == facts.wanted else "round"
 
 
-RigSheet = Literal["setup", "microphones", "processor", "level", "noise", "lines", "reference", "subs", "meter",
-                   "spectrum", "faults"]
+RigSheet = Literal[
+    "setup", "microphones", "processor", "level", "noise", "lines", "reference", "subs", "meter", "spectrum", "faults"
+]
 
 
 def needed_sheets(*, channels: int, subs: int, simulated: bool, processor_readable: bool) -> tuple[RigSheet, ...]:

@@ -31,7 +31,7 @@ class PassWish:
     repeats : int
         How often a spoiled take is repeated by itself.
     signal : "sweep", "sequence" or "pink"
-    level_offset_db : float
+    attenuation_db : float
         Against the row's own level, for a take that only checks another; below 0 for louder.
     """
 
@@ -41,7 +41,7 @@ class PassWish:
     order: Order = "spot"
     wait_s: float = limited(0, 60, where="wait", unit="s", default=0.0)
     signal: SignalKind = "sweep"
-    level_offset_db: float = limited(-40, 40, where="softer", unit="dB", default=0.0)
+    attenuation_db: float = limited(-40, 40, where="softer", unit="dB", default=0.0)
     repeats: int = limited(0, 5, where="repeats of spoiled takes", whole=True, default=0)
 
     def __post_init__(self) -> None:
@@ -49,8 +49,9 @@ class PassWish:
         if self.order not in ("spot", "channel"):
             raise InvalidValue(f"order {self.order[:20]!r}.", where="order", remedy="Choose one of the list.")
         if self.signal not in SIGNAL_KINDS:
-            raise InvalidValue(f"test signal {self.signal[:20]!r}.", where="test signal",
-                               remedy="Choose one of the list.")
+            raise InvalidValue(
+                f"test signal {self.signal[:20]!r}.", where="test signal", remedy="Choose one of the list."
+            )
 
 
 def steps_of(job: Job, wish: PassWish, settled: Callable[[str, int], bool]) -> list[Step]:
@@ -81,4 +82,4 @@ def steps_of(job: Job, wish: PassWish, settled: Callable[[str, int], bool]) -> l
 def waits_of(steps: Sequence[Step], wait_s: float) -> list[float]:
     """Seconds before each step: where the microphone has moved, and before the first."""
     moved = [True, *(before[1] != after[1] for before, after in pairwise(steps))]
-    return [wait_s if one else 0.0 for one in moved[:len(steps)]]
+    return [wait_s if one else 0.0 for one in moved[: len(steps)]]

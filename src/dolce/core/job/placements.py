@@ -11,4 +11,4 @@ def placement_of(job: Job, spot_id: int) -> list[int]:
     ids = [spot.id for spot in job.spots]
     count = len(job.rig.inputs)
     start = ids.index(job.spot(spot_id).id) // count * count
-    return ids[start:start + count]
+    return ids[start : start + count]

@@ -5,9 +5,16 @@ from dataclasses import dataclass
 from dolce.core import checked
 from dolce.errors import InvalidValue
 
-PARTS = {"room": "Room and placing", "found": "What was found", "done": "What was done", "result": "Before and after",
-         "left": "What was left alone, and why", "further": "What would help further",
-         "use": "Settings, and how to use them", "log": "Day by day"}
+PARTS = {
+    "room": "Room and placing",
+    "found": "What was found",
+    "done": "What was done",
+    "result": "Before and after",
+    "left": "What was left alone, and why",
+    "further": "What would help further",
+    "use": "Settings, and how to use them",
+    "log": "Day by day",
+}
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

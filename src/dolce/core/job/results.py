@@ -53,7 +53,7 @@ class NoiseResult:
     Attributes
     ----------
     third_octave_dbfs : tuple of float
-        Of the quiet room, in thirds of octaves; empty before the first listening.
+        Of the quiet room, in 1/3-octave bands; empty before the first listening.
     signal_dbfs : float or None
         Level of a burst of noise at the level of the sweeps.
     reference_dbfs : float or None
@@ -78,5 +78,11 @@ class ReadingsResult:
 PassResult = LevelResult | LinesResult | NoiseResult | ReadingsResult | None
 
 # What a pass of each kind finds; the others find nothing besides takes, or what goes into the rig.
-RESULT_OF: Mapping[str, type] = {"level": LevelResult, "lines": LinesResult, "noise": NoiseResult,
-                                 "live": ReadingsResult, "reference": ReadingsResult, "subs": ReadingsResult}
+RESULT_OF: Mapping[str, type] = {
+    "level": LevelResult,
+    "lines": LinesResult,
+    "noise": NoiseResult,
+    "live": ReadingsResult,
+    "reference": ReadingsResult,
+    "subs": ReadingsResult,
+}

@@ -15,15 +15,7 @@ from dolce.core.processor import (
     with_loaded,
 )
 from dolce.core.response import InterfaceLoop, MicrophoneCurve
-from dolce.core.rig import (
-    MOST_INPUTS,
-    POINTINGS,
-    Ceiling,
-    Fault,
-    MicrophoneInUse,
-    SubMatch,
-    suggested_ceiling_db,
-)
+from dolce.core.rig import MOST_INPUTS, POINTINGS, Ceiling, Fault, MicrophoneInUse, SubMatch, suggested_ceiling_db
 from dolce.errors import InvalidValue
 
 SAMPLE_RATES_HZ = (44_100, 48_000, 88_200, 96_000, 192_000)
@@ -73,8 +65,9 @@ class Interface:
         if self.recorder_name and not self.own_clock:
             object.__setattr__(self, "own_clock", True)
         if (self.loop_output is None) != (self.loop_input is None):
-            raise InvalidValue("a loop needs an output and an input.", where="loop input",
-                               remedy="Fill in both, or neither.")
+            raise InvalidValue(
+                "a loop needs an output and an input.", where="loop input", remedy="Fill in both, or neither."
+            )
 
     @property
     def simulated(self) -> bool:
@@ -85,8 +78,9 @@ class Interface:
         """What plays and records, for what holds for one device only."""
         if self.simulated:
             return self.hardware
-        return f"{self.card_host}|{self.card_name}" + (f"|{self.recorder_host}|{self.recorder_name}" if
-                                                       self.recorder_name else "")
+        return f"{self.card_host}|{self.card_name}" + (
+            f"|{self.recorder_host}|{self.recorder_name}" if self.recorder_name else ""
+        )
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -116,13 +110,16 @@ class Levels:
 
     def __post_init__(self) -> None:
         ranges(self)
-        self.ceiling_in(100.0)                                  # a ceiling that can't be is refused here
+        self.ceiling_in(100.0)  # a ceiling that can't be is refused here
 
     def ceiling_in(self, volume_m3: float, *, distance_m: float | None = None) -> Ceiling:
         """What nothing exceeds in a room of this volume; `distance_m` for a microphone close to a speaker."""
         own = self.ceiling_spl_db
-        return Ceiling(peak_dbfs=self.ceiling_dbfs, full_scale_spl_db=self.full_scale_spl_db,
-                       spl_db=suggested_ceiling_db(volume_m3, distance_m=distance_m) if own is None else own)
+        return Ceiling(
+            peak_dbfs=self.ceiling_dbfs,
+            full_scale_spl_db=self.full_scale_spl_db,
+            spl_db=suggested_ceiling_db(volume_m3, distance_m=distance_m) if own is None else own,
+        )
 
     @property
     def sweep_spl_db(self) -> float | None:
@@ -188,15 +185,22 @@ class Rig:
 
     def __post_init__(self) -> None:
         if self.sample_rate_hz not in SAMPLE_RATES_HZ:
-            raise InvalidValue(f"{self.sample_rate_hz} Hz is not offered.", where="sample rate",
-                               remedy="Choose 44.1, 48, 88.2, 96 or 192 kHz.")
+            raise InvalidValue(
+                f"{self.sample_rate_hz} Hz is not offered.",
+                where="sample rate",
+                remedy="Choose 44.1, 48, 88.2, 96 or 192 kHz.",
+            )
         ranges(self)
         if self.pointing and self.pointing not in POINTINGS:
-            raise InvalidValue(f"{self.pointing!r} is not offered.", where="pointing",
-                               remedy=f"Choose {', '.join(POINTINGS)}.")
+            raise InvalidValue(
+                f"{self.pointing!r} is not offered.", where="pointing", remedy=f"Choose {', '.join(POINTINGS)}."
+            )
         if self.interface.loop_input is not None and self.interface.loop_input in self.inputs:
-            raise InvalidValue(f"input {self.interface.loop_input} has a microphone.", where="loop input",
-                               remedy="Choose another input for the cable.")
+            raise InvalidValue(
+                f"input {self.interface.loop_input} has a microphone.",
+                where="loop input",
+                remedy="Choose another input for the cable.",
+            )
         checked_chain(self.chain)
 
     def changed(self, **changes: Any) -> Self:
@@ -248,16 +252,23 @@ class Rig:
     @property
     def level_rests_on(self) -> dict[str, str | float]:
         """What a level check holds for, by its name; another value of any of them and it must be made again."""
-        return {"device": self.interface.device_name, "inputs": " ".join(str(one) for one in self.inputs),
-                "sweep level": self.levels.sweep_level_dbfs, "microphone gain": self.levels.microphone_gain_db,
-                **({"volume": self.rehearsal.knobs_db.get("volume", 0.0)} if self.interface.simulated else {})}
+        return {
+            "device": self.interface.device_name,
+            "inputs": " ".join(str(one) for one in self.inputs),
+            "sweep level": self.levels.sweep_level_dbfs,
+            "microphone gain": self.levels.microphone_gain_db,
+            **({"volume": self.rehearsal.knobs_db.get("volume", 0.0)} if self.interface.simulated else {}),
+        }
 
     @property
     def loop_in_use(self) -> InterfaceLoop | None:
         """The loop's result, if it was measured with this device at this rate, and on one clock."""
         loop = self.interface.loop
-        fits = loop is not None and not self.interface.own_clock and (
-            (loop.device, loop.sample_rate_hz) == (self.interface.device_name, self.sample_rate_hz))
+        fits = (
+            loop is not None
+            and not self.interface.own_clock
+            and ((loop.device, loop.sample_rate_hz) == (self.interface.device_name, self.sample_rate_hz))
+        )
         return loop if fits else None
 
     @property
@@ -271,5 +282,8 @@ class Rig:
 
 
 # In which part of a rig a value stands, by its name.
-_PART_OF = {f.name: part for part, kind in (("interface", Interface), ("levels", Levels), ("rehearsal", Rehearsal))
-            for f in dataclasses.fields(kind)}
+_PART_OF = {
+    f.name: part
+    for part, kind in (("interface", Interface), ("levels", Levels), ("rehearsal", Rehearsal))
+    for f in dataclasses.fields(kind)
+}

@@ -48,5 +48,7 @@ def moved_between(takes: Iterable[TakeRecord]) -> Moved:
             speakers.setdefault(take.channel, set()).add(take.speaker_place)
         if take.spot_place is not None:
             spots.setdefault(take.spot_id, set()).add(take.spot_place)
-    return Moved(channels=tuple(sorted(c for c, places in speakers.items() if len(places) > 1)),
-                 spots=tuple(sorted(s for s, places in spots.items() if len(places) > 1)))
+    return Moved(
+        channels=tuple(sorted(c for c, places in speakers.items() if len(places) > 1)),
+        spots=tuple(sorted(s for s, places in spots.items() if len(places) > 1)),
+    )

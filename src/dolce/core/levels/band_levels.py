@@ -8,15 +8,46 @@ from dolce.core.levels.bands import OCTAVE_RATIO
 from dolce.core.levels.decibel import power_db
 from dolce.errors import InvalidValue
 
-_ORDER = 3                      # of the Butterworth band-pass; meets class 1 of IEC 61260-1
+_ORDER = 3  # of the Butterworth band-pass; meets class 1 of IEC 61260-1
 # Narrowed so that the filter lets through as much noise as an ideal one from edge to edge.
 _NARROWED = (np.pi / (2 * _ORDER)) / np.sin(np.pi / (2 * _ORDER))
-NOMINAL_HZ = (20, 25, 31.5, 40, 50, 63, 80, 100, 125, 160, 200, 250, 315, 400, 500, 630, 800, 1000, 1250, 1600, 2000,
-              2500, 3150, 4000, 5000, 6300, 8000, 10000, 12500, 16000, 20000)      # ISO 266, thirds of octaves
+NOMINAL_HZ = (
+    20,
+    25,
+    31.5,
+    40,
+    50,
+    63,
+    80,
+    100,
+    125,
+    160,
+    200,
+    250,
+    315,
+    400,
+    500,
+    630,
+    800,
+    1000,
+    1250,
+    1600,
+    2000,
+    2500,
+    3150,
+    4000,
+    5000,
+    6300,
+    8000,
+    10000,
+    12500,
+    16000,
+    20000,
+)  # ISO 266, 1/3-octave bands
 
 
 def exact_mid_hz(nominal_hz: ArrayLike) -> NDArray[np.float64]:
-    """Exact mid-band frequencies of nominal thirds of octaves: the nearest 1000 G^(k/3) (IEC 61260-1, eq. 2)."""
+    """Exact mid-band frequencies of nominal 1/3-octave bands: the nearest 1000 G^(k/3) (IEC 61260-1, eq. 2)."""
     k = np.rint(3 * np.log(np.asarray(nominal_hz, dtype=float) / 1000) / np.log(OCTAVE_RATIO))
     return 1000 * OCTAVE_RATIO ** (k / 3)
 
@@ -37,14 +68,15 @@ def band_filters(frequency_hz: ArrayLike, mid_hz: ArrayLike, *, per_octave: floa
     half = OCTAVE_RATIO ** (1 / (2 * per_octave))
     square = (_NARROWED / (half - 1 / half) * (f / mid - mid / f)) ** 2
     power = square.copy()
-    for _ in range(_ORDER - 1):                     # products: powers and logarithms take four times as long
+    for _ in range(_ORDER - 1):  # products: powers and logarithms take four times as long
         power *= square
     power += 1
     return np.reciprocal(power, out=power)
 
 
-def band_levels_db(samples: NDArray[np.float64], mid_hz: ArrayLike, *, per_octave: float,
-                   sample_rate_hz: float) -> NDArray[np.float64]:
+def band_levels_db(
+    samples: NDArray[np.float64], mid_hz: ArrayLike, *, per_octave: float, sample_rate_hz: float
+) -> NDArray[np.float64]:
     """Level of steady sound in bands, dBFS as AES17 counts, shape (bands,).
 
     The power spectrum is an average over half-overlapping Hann windows (Welch) of about a second, so that the narrowest

@@ -3,10 +3,10 @@
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-OCTAVE_RATIO = 10**0.3          # G of IEC 61260-1
+OCTAVE_RATIO = 10**0.3  # G of IEC 61260-1
 # Where levels are compared (common practice).
-LEVEL_BAND_HZ = (500.0, 2000.0)     # neither the room's bass nor the directivity of tweeters rules
-SUB_LEVEL_BAND_HZ = (30.0, 80.0)    # where subs play, clear of crossovers
+LEVEL_BAND_HZ = (500.0, 2000.0)  # neither the room's bass nor the directivity of tweeters rules
+SUB_LEVEL_BAND_HZ = (30.0, 80.0)  # where subs play, clear of crossovers
 
 
 def mid_bands(*, per_octave: int, from_hz: float, to_hz: float) -> NDArray[np.float64]:

@@ -3,7 +3,7 @@
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-_FLOOR = 1e-30          # -300 dB: digital silence gets a level instead of minus infinity
+_FLOOR = 1e-30  # -300 dB: digital silence gets a level instead of minus infinity
 
 
 def power_db(power: ArrayLike) -> NDArray[np.float64]:

@@ -53,8 +53,10 @@ class LevelReading:
             case "clipped":
                 return "The input runs out of range. Turn the microphone gain down by 12 dB and check again."
             case "too loud" if self.to_clipping_db >= MARGIN_TO_CLIPPING_DB:
-                return (f"That is {self.over_db:.0f} dB louder than suits this room, for ears and speakers. "
-                        f"Turn the sweep level down by about {max(1.0, self.over_db):.0f} dB.")
+                return (
+                    f"That is {self.over_db:.0f} dB louder than suits this room, for ears and speakers. "
+                    f"Turn the sweep level down by about {max(1.0, self.over_db):.0f} dB."
+                )
             case "too loud":
                 down = MARGIN_TO_CLIPPING_DB + 2 - self.to_clipping_db
                 return f"Turn the microphone gain down by about {down:.0f} dB."
@@ -67,5 +69,8 @@ class LevelReading:
 
 def level_reading(recording: NDArray[np.float64], *, quiet_samples: int) -> LevelReading:
     """Read noise from the first `quiet_samples`, signal and peak from the rest."""
-    return LevelReading(noise_dbfs=dbfs_rms(recording[:quiet_samples]), signal_dbfs=dbfs_rms(recording[quiet_samples:]),
-                        peak_dbfs=peak_dbfs(recording[quiet_samples:]))
+    return LevelReading(
+        noise_dbfs=dbfs_rms(recording[:quiet_samples]),
+        signal_dbfs=dbfs_rms(recording[quiet_samples:]),
+        peak_dbfs=peak_dbfs(recording[quiet_samples:]),
+    )

@@ -13,7 +13,7 @@ from dolce.core.levels.sound_level import MeterReading, SoundLevelMeter
 from dolce.core.levels.weighting import WEIGHTINGS, Weighting
 
 MEANING_TIMES_S = (10.0, 30.0, 60.0, 300.0)
-CLIPS_AT = 0.9995                     # of full scale: a converter's end value, a few steps of 16 bits below 1
+CLIPS_AT = 0.9995  # of full scale: a converter's end value, a few steps of 16 bits below 1
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -67,8 +67,7 @@ class LiveMeter:
 
     def reset(self) -> None:
         """Begin anew: highest values and equivalent levels forget what was."""
-        self._meters = {w: SoundLevelMeter(w, sample_rate_hz=self._rate, offset_db=self._offset_db)
-                        for w in WEIGHTINGS}
+        self._meters = {w: SoundLevelMeter(w, sample_rate_hz=self._rate, offset_db=self._offset_db) for w in WEIGHTINGS}
         self._blocks: deque[tuple[int, dict[Weighting, float]]] = deque()
         self._recent_samples = 0
         self._recent = dict.fromkeys(WEIGHTINGS, 0.0)
@@ -98,4 +97,6 @@ class LiveMeter:
         return LiveReading(
             by_weighting={w: meter.reading for w, meter in self._meters.items()},
             recent_db={w: float(power_db(2 * max(e, 0.0) / count)) + self._offset_db for w, e in self._recent.items()},
-            recent_s=self._recent_samples / self._rate, clipped=self._clipped)
+            recent_s=self._recent_samples / self._rate,
+            clipped=self._clipped,
+        )

@@ -1,6 +1,5 @@
 """A running power spectrum, and its levels in bands from thirds to twenty-fourths of an octave."""
 
-
 import numpy as np
 import scipy
 from numpy.typing import NDArray
@@ -11,7 +10,7 @@ from dolce.core.levels.decibel import power_db
 from dolce.errors import InvalidValue
 
 PER_OCTAVE = (3, 6, 12, 24)
-_FRAME_S = 1.2                  # at least: lines at 0.8 Hz or closer
+_FRAME_S = 1.2  # at least: lines at 0.8 Hz or closer
 _FROM_HZ, _TO_HZ = 20.0, 20_000.0
 
 
@@ -53,13 +52,13 @@ class LiveSpectrum:
             self._heard = np.zeros((samples.shape[0], 0))
         self._heard = np.concatenate([self._heard, samples], axis=1)
         while self._heard.shape[1] >= self.frame:
-            power = np.mean(np.abs(scipy.fft.rfft(self._heard[:, :self.frame] * self._window, axis=1)) ** 2, axis=0)
+            power = np.mean(np.abs(scipy.fft.rfft(self._heard[:, : self.frame] * self._window, axis=1)) ** 2, axis=0)
             self.frames += 1
             share = 1 / self.frames
             if self.average_s is not None:
                 share = max(share, 1 - np.exp(-self._hop / self.sample_rate_hz / self.average_s))
             self._power += share * (self._scale * power - self._power)
-            self._heard = self._heard[:, self._hop:]
+            self._heard = self._heard[:, self._hop :]
 
     @property
     def power(self) -> NDArray[np.float64]:
@@ -78,8 +77,9 @@ class LiveSpectrum:
             If `per_octave` is not offered.
         """
         if per_octave not in PER_OCTAVE:
-            raise InvalidValue(f"1/{per_octave} octave is not offered.", where="bands",
-                               remedy="Choose 1/3, 1/6, 1/12 or 1/24.")
+            raise InvalidValue(
+                f"1/{per_octave} octave is not offered.", where="bands", remedy="Choose 1/3, 1/6, 1/12 or 1/24."
+            )
         mid, _, _ = _band_lines(per_octave, self.sample_rate_hz, self.frame)
         if not self.frames:
             return mid, np.zeros(0)

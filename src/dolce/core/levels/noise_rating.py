@@ -32,8 +32,9 @@ def noise_rating(octave_db: ArrayLike) -> tuple[float, float]:
     """
     levels = np.asarray(octave_db, dtype=float)
     if levels.shape != _A.shape or not np.isfinite(levels).all():
-        raise InvalidValue(f"{levels.size} levels.", where="noise rating",
-                           remedy="Give the nine octaves from 31.5 Hz to 8 kHz.")
+        raise InvalidValue(
+            f"{levels.size} levels.", where="noise rating", remedy="Give the nine octaves from 31.5 Hz to 8 kHz."
+        )
     reached = (levels - _A) / _B
     decisive = int(reached.argmax())
     return float(reached[decisive]), float(OCTAVES_HZ[decisive])

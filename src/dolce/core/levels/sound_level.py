@@ -10,7 +10,7 @@ from dolce.core import checked
 from dolce.core.levels.decibel import power_db
 from dolce.core.levels.weighting import Weighting, weighting_sections
 
-FAST_S, SLOW_S = 0.125, 1.0           # IEC 61672-1:2013, 5.8
+FAST_S, SLOW_S = 0.125, 1.0  # IEC 61672-1:2013, 5.8
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -87,11 +87,16 @@ class SoundLevelMeter:
     @property
     def reading(self) -> MeterReading:
         """What has been heard so far; silence before the first block."""
-        def level(mean_square: float) -> float:
-            return float(power_db(2 * mean_square)) + self._offset_db            # AES17: a full-scale sine is 0 dBFS
 
-        return MeterReading(fast_db=level(self._mean_squares[0]), slow_db=level(self._mean_squares[1]),
-                            highest_fast_db=level(self._highest[0]), highest_slow_db=level(self._highest[1]),
-                            peak_db=float(power_db(2 * self._peak_square)) + self._offset_db,
-                            equivalent_db=level(self._sum / max(self._samples, 1)),
-                            seconds=self._samples / self._rate)
+        def level(mean_square: float) -> float:
+            return float(power_db(2 * mean_square)) + self._offset_db  # AES17: a full-scale sine is 0 dBFS
+
+        return MeterReading(
+            fast_db=level(self._mean_squares[0]),
+            slow_db=level(self._mean_squares[1]),
+            highest_fast_db=level(self._highest[0]),
+            highest_slow_db=level(self._highest[1]),
+            peak_db=float(power_db(2 * self._peak_square)) + self._offset_db,
+            equivalent_db=level(self._sum / max(self._samples, 1)),
+            seconds=self._samples / self._rate,
+        )

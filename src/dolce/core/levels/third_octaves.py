@@ -7,8 +7,9 @@ from dolce.core.levels.bands import mid_bands
 from dolce.core.levels.decibel import power_db
 
 
-def third_octaves_of(at_hz: NDArray, level_db: ArrayLike, *, from_hz: float = 24.0,
-              to_hz: float = 16_500.0) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+def third_octaves_of(
+    at_hz: NDArray, level_db: ArrayLike, *, from_hz: float = 24.0, to_hz: float = 16_500.0
+) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
     """Mid-band frequencies, shape (bands,), and levels in dB, shape (..., bands).
 
     Parameters

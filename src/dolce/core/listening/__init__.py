@@ -8,6 +8,22 @@ from dolce.core.listening.programme import LONGEST_S, SHORTEST_S, Programme
 from dolce.core.listening.rendering import Rendering, paths_of, retuned
 from dolce.core.listening.room_player import RoomPlayer
 
-__all__ = ["LONGEST_S", "MATERIAL", "SHORTEST_S", "TRIALS", "BandPressure", "BlindTest", "LoudnessMatch", "Programme",
-           "Rendering", "RoomPlayer", "guessing_probability", "integrated_loudness", "loudness_matched", "paths_of",
-           "pressure_by_band", "programme_of", "retuned"]
+__all__ = [
+    "LONGEST_S",
+    "MATERIAL",
+    "SHORTEST_S",
+    "TRIALS",
+    "BandPressure",
+    "BlindTest",
+    "LoudnessMatch",
+    "Programme",
+    "Rendering",
+    "RoomPlayer",
+    "guessing_probability",
+    "integrated_loudness",
+    "loudness_matched",
+    "paths_of",
+    "pressure_by_band",
+    "programme_of",
+    "retuned",
+]

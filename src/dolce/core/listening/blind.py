@@ -10,7 +10,7 @@ from dolce.core import checked
 from dolce.errors import Conflict, InvalidValue
 
 TRIALS = 10
-_SURE = 0.05                       # a smaller chance of guessing is called heard: the usual bound of statistics
+_SURE = 0.05  # a smaller chance of guessing is called heard: the usual bound of statistics
 
 
 def guessing_probability(right: int, trials: int) -> float:

@@ -9,8 +9,8 @@ from numpy.typing import NDArray
 from dolce.core.levels import peak_dbfs
 from dolce.errors import InvalidValue
 
-_PEAK_DBFS = -1.0                  # no sample of what is handed on is higher
-FAR_DB = 12.0                      # by which one may be softer before it is said: our own bound
+_PEAK_DBFS = -1.0  # no sample of what is handed on is higher
+FAR_DB = 12.0  # by which one may be softer before it is said: our own bound
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -66,12 +66,17 @@ def loudness_matched(sounds: Mapping[str, NDArray], *, sample_rate_hz: int) -> L
     loudness = {key: integrated_loudness(one, sample_rate_hz=sample_rate_hz) for key, one in sounds.items()}
     # Below the absolute gate of -70 LUFS the standard hears nothing: what is soft is measured louder.
     lift = {key: 0.0 if np.isfinite(loudness[key]) else 50.0 for key in sounds}
-    loudness = {key: loudness[key] if not lift[key] else integrated_loudness(
-        sounds[key] * 10 ** (lift[key] / 20), sample_rate_hz=sample_rate_hz) - lift[key] for key in sounds}
+    loudness = {
+        key: loudness[key]
+        if not lift[key]
+        else integrated_loudness(sounds[key] * 10 ** (lift[key] / 20), sample_rate_hz=sample_rate_hz) - lift[key]
+        for key in sounds
+    }
     silent = [key for key, value in loudness.items() if not np.isfinite(value)]
     if silent:
-        raise InvalidValue("nothing is to be heard of it.", where=silent[0],
-                           remedy="Choose other material, or another seat.")
+        raise InvalidValue(
+            "nothing is to be heard of it.", where=silent[0], remedy="Choose other material, or another seat."
+        )
     softest = min(loudness.values())
     gains = {key: softest - value for key, value in loudness.items()}
     peak = max(peak_dbfs(sounds[key]) + gains[key] for key in sounds)

@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 from dolce.core.levels import band_edges, mid_bands, power_db
 
 _FAST_S = 0.125
-_FINE, _ENOUGH = 8, 8192           # samples of an envelope for each line of its band; twice as many are the least, and
+_FINE, _ENOUGH = 8, 8192  # samples of an envelope for each line of its band; twice as many are the least, and
 #                                    more than these are not needed beside 125 ms
 
 
@@ -30,8 +30,9 @@ class BandPressure:
     highest_db: NDArray[np.float64]
 
 
-def pressure_by_band(sample: NDArray, *, sample_rate_hz: int, from_hz: float = 20.0,
-                     to_hz: float = 20_000.0) -> BandPressure:
+def pressure_by_band(
+    sample: NDArray, *, sample_rate_hz: int, from_hz: float = 20.0, to_hz: float = 20_000.0
+) -> BandPressure:
     """Third-octave levels of a passage that goes round, shape (samples,).
 
     References
@@ -44,9 +45,9 @@ def pressure_by_band(sample: NDArray, *, sample_rate_hz: int, from_hz: float = 2
     grid = scipy.fft.rfftfreq(size, 1 / sample_rate_hz)
     mean, highest = np.empty(mid.size), np.empty(mid.size)
     for k, (low, high) in enumerate(zip(*band_edges(mid, per_octave=3), strict=True)):
-        lines = 2 * spectrum[slice(*np.searchsorted(grid, (low, high)))]     # of the analytic signal
+        lines = 2 * spectrum[slice(*np.searchsorted(grid, (low, high)))]  # of the analytic signal
         points = scipy.fft.next_fast_len(max(2 * lines.size, min(_FINE * max(lines.size, 16), _ENOUGH)))
-        power = np.abs(scipy.fft.ifft(lines, points) * points) ** 2     # a full-scale sine gives 1 throughout
+        power = np.abs(scipy.fft.ifft(lines, points) * points) ** 2  # a full-scale sine gives 1 throughout
         fast = np.exp(-np.arange(points) * (size / sample_rate_hz / points) / _FAST_S)
         smooth = scipy.fft.irfft(scipy.fft.rfft(power) * scipy.fft.rfft(fast / fast.sum()), points)
         mean[k], highest[k] = power_db(power.mean()), power_db(smooth.max())

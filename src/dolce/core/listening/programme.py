@@ -37,10 +37,14 @@ class Programme:
     def __post_init__(self) -> None:
         sample = np.ascontiguousarray(self.sample, dtype=np.float32)
         if sample.ndim != 2 or len(sample) != len(self.channels):
-            raise InvalidValue(f"{len(self.channels)} channels and samples of the shape {sample.shape}.",
-                               where="programme", remedy="Give one row for each channel.")
-        checked.within(sample.shape[1] / self.sample_rate_hz, low=SHORTEST_S, high=LONGEST_S + 1, where="passage",
-                       unit="s")
+            raise InvalidValue(
+                f"{len(self.channels)} channels and samples of the shape {sample.shape}.",
+                where="programme",
+                remedy="Give one row for each channel.",
+            )
+        checked.within(
+            sample.shape[1] / self.sample_rate_hz, low=SHORTEST_S, high=LONGEST_S + 1, where="passage", unit="s"
+        )
         checked.finite(sample, where="programme")
         object.__setattr__(self, "sample", sample)
 
@@ -53,8 +57,13 @@ class Programme:
         if sample_rate_hz == self.sample_rate_hz:
             return self
         common = gcd(sample_rate_hz, self.sample_rate_hz)
-        return replace(self, sample_rate_hz=sample_rate_hz, sample=scipy.signal.resample_poly(
-            self.sample, sample_rate_hz // common, self.sample_rate_hz // common, axis=1))
+        return replace(
+            self,
+            sample_rate_hz=sample_rate_hz,
+            sample=scipy.signal.resample_poly(
+                self.sample, sample_rate_hz // common, self.sample_rate_hz // common, axis=1
+            ),
+        )
 
     def without_seam(self) -> Self:
         """The same with its end faded over its beginning, so that it goes round without a click."""

@@ -12,8 +12,8 @@ from dolce.core.response import ImpulseResponse
 from dolce.core.tuning import Outputs, Responses, ways_of
 from dolce.errors import InvalidValue
 
-_RINGS_S = 1.0                     # room behind a response for what filters and delays add
-_ONSET = 0.25                      # of the highest sample: where a path begins
+_RINGS_S = 1.0  # room behind a response for what filters and delays add
+_ONSET = 0.25  # of the highest sample: where a path begins
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -50,8 +50,11 @@ def paths_of(outputs: Outputs, responses: Mapping[str, ImpulseResponse], channel
     """
     rates = {one.sample_rate_hz for one in responses.values()}
     if len(rates) > 1:
-        raise InvalidValue(f"takes at {' and '.join(f'{rate} Hz' for rate in sorted(rates))}.", where="takes",
-                           remedy="Take the channels again at one rate.")
+        raise InvalidValue(
+            f"takes at {' and '.join(f'{rate} Hz' for rate in sorted(rates))}.",
+            where="takes",
+            remedy="Take the channels again at one rate.",
+        )
     if not responses:
         return None
     rate = rates.pop()
@@ -59,10 +62,11 @@ def paths_of(outputs: Outputs, responses: Mapping[str, ImpulseResponse], channel
     last_s = max(one.start_s + one.sample.size / rate for one in responses.values())
     size = scipy.fft.next_fast_len(round((last_s - first_s + _RINGS_S) * rate), real=True)
     at_hz = scipy.fft.rfftfreq(size, 1 / rate)
-    at_hz[0] = at_hz[1] / 2                      # filters over log frequency know no 0 Hz
-    spectra = {code: (scipy.fft.rfft(one.sample, size)
-                      * np.exp(-2j * np.pi * at_hz * (one.start_s - first_s)))[None, :]
-               for code, one in responses.items()}
+    at_hz[0] = at_hz[1] / 2  # filters over log frequency know no 0 Hz
+    spectra = {
+        code: (scipy.fft.rfft(one.sample, size) * np.exp(-2j * np.pi * at_hz * (one.start_s - first_s)))[None, :]
+        for code, one in responses.items()
+    }
     measured = Responses(frequency_hz=at_hz, sample_rate_hz=rate, spots=(0,), channels=spectra)
     found = {}
     for channel in channels:
@@ -94,13 +98,19 @@ class Rendering:
             If the rates differ, or no channel of the programme has a path.
         """
         if paths.sample_rate_hz != self.programme.sample_rate_hz:
-            raise InvalidValue(f"{paths.sample_rate_hz} Hz and {self.programme.sample_rate_hz} Hz.", where="programme",
-                               remedy="Bring the programme to the rate of the takes first.")
+            raise InvalidValue(
+                f"{paths.sample_rate_hz} Hz and {self.programme.sample_rate_hz} Hz.",
+                where="programme",
+                remedy="Bring the programme to the rate of the takes first.",
+            )
         total = np.zeros(self._spectra.shape[1], dtype=np.complex64)
         heard = [channel for channel in self.programme.channels if channel in paths.sample]
         if not heard:
-            raise InvalidValue("none of its channels was taken at this seat.", where="programme",
-                               remedy="Choose other material, or take the channels it needs.")
+            raise InvalidValue(
+                "none of its channels was taken at this seat.",
+                where="programme",
+                remedy="Choose other material, or take the channels it needs.",
+            )
         for channel, spectrum in zip(self.programme.channels, self._spectra, strict=True):
             if channel in paths.sample:
                 total += spectrum * scipy.fft.rfft(self._wrapped(paths.sample[channel]))

@@ -50,8 +50,11 @@ class ProcessorInUse:
         checked.text(self.name, longest=40, where="name of a processor")
         checked.text(self.settings, longest=400, where="settings of a processor")
         if self.address and not _ADDRESS.fullmatch(self.address):
-            raise InvalidValue(f"{self.address[:40]!r} is no address on this machine.", where="address",
-                               remedy="Type 127.0.0.1 and the port, such as 127.0.0.1:5080.")
+            raise InvalidValue(
+                f"{self.address[:40]!r} is no address on this machine.",
+                where="address",
+                remedy="Type 127.0.0.1 and the port, such as 127.0.0.1:5080.",
+            )
         ranges(self)
         if self.by_itself and not self.name.strip():
             raise InvalidValue("a processor needs a name.", where="name of a processor", remedy="Type one.")
@@ -68,12 +71,16 @@ SAID_PROCESSOR = ProcessorInUse()
 def checked_chain(chain: tuple[ProcessorInUse, ...]) -> tuple[ProcessorInUse, ...]:
     """The chain, if exactly one of it is loaded by Dolce and the others have names that differ; or InvalidValue."""
     if sum(not one.by_itself for one in chain) != 1:
-        raise InvalidValue("one processor of the chain is loaded, the others correct by themselves.", where="chain",
-                           remedy="Remove one.")
+        raise InvalidValue(
+            "one processor of the chain is loaded, the others correct by themselves.",
+            where="chain",
+            remedy="Remove one.",
+        )
     names = [one.name for one in chain if one.by_itself]
     if len(set(names)) < len(names):
-        raise InvalidValue("two processors of the chain have one name.", where="name of a processor",
-                           remedy="Choose another name.")
+        raise InvalidValue(
+            "two processors of the chain have one name.", where="name of a processor", remedy="Choose another name."
+        )
     if len(chain) > MOST_IN_A_ROW:
         raise InvalidValue(f"more than {MOST_IN_A_ROW} processors in a row.", where="chain", remedy="Remove one.")
     return chain

@@ -29,8 +29,11 @@ class Crossover:
     def __post_init__(self) -> None:
         ranges(self)
         if self.kind not in ("linkwitz-riley", "butterworth") or self.order not in (2, 4, 8):
-            raise InvalidValue(f"{self.kind} of order {self.order} is not offered.", where="crossover",
-                               remedy="Choose linkwitz-riley or butterworth, order 2, 4 or 8.")
+            raise InvalidValue(
+                f"{self.kind} of order {self.order} is not offered.",
+                where="crossover",
+                remedy="Choose linkwitz-riley or butterworth, order 2, 4 or 8.",
+            )
 
     @property
     def slope_db(self) -> int:
@@ -48,11 +51,13 @@ class Crossover:
         """
         return _sections(self, side, sample_rate_hz).copy()
 
-    def response(self, side: Literal["high", "low"], *, at_hz: NDArray,
-                 sample_rate_hz: float) -> NDArray[np.complex128]:
+    def response(
+        self, side: Literal["high", "low"], *, at_hz: NDArray, sample_rate_hz: float
+    ) -> NDArray[np.complex128]:
         """Complex response of one side, shape (points,)."""
-        return scipy.signal.freqz_sos(self.sections(side, sample_rate_hz=sample_rate_hz), worN=at_hz,
-                                      fs=sample_rate_hz)[1]
+        return scipy.signal.freqz_sos(
+            self.sections(side, sample_rate_hz=sample_rate_hz), worN=at_hz, fs=sample_rate_hz
+        )[1]
 
     def level_db(self, side: Literal["high", "low"], *, at_hz: NDArray, sample_rate_hz: float) -> NDArray[np.float64]:
         """Level of one side in dB, shape (points,)."""

@@ -6,7 +6,7 @@ from typing import Literal
 from dolce.core.processor.settings import ChannelSettings
 
 Part = Literal["trim", "delay", "polarity", "crossover", "bands", "convolution", "all-passes"]
-_TRIM_DB, _DELAY_S = 0.005, 5e-7           # nearer than any device is set
+_TRIM_DB, _DELAY_S = 0.005, 5e-7  # nearer than any device is set
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -33,9 +33,14 @@ def differences(held: ChannelSettings, wanted: ChannelSettings) -> tuple[Differe
             found.append(Difference(part="crossover", held=getattr(held, side), wanted=getattr(wanted, side)))
     if held.filters != wanted.filters:
         other = set(held.filters) ^ set(wanted.filters)
-        found.append(Difference(part="bands", held=len(held.filters), wanted=len(wanted.filters),
-                                count=max(sum(one in other for one in rows)
-                                          for rows in (held.filters, wanted.filters))))
+        found.append(
+            Difference(
+                part="bands",
+                held=len(held.filters),
+                wanted=len(wanted.filters),
+                count=max(sum(one in other for one in rows) for rows in (held.filters, wanted.filters)),
+            )
+        )
     if held.convolution != wanted.convolution:
         found.append(Difference(part="convolution", held=held.convolution, wanted=wanted.convolution))
     if held.all_pass != wanted.all_pass:

@@ -67,28 +67,36 @@ class ProcessorLimits:
             raise InvalidValue("a processor needs a name.", where="name", remedy="Type one.")
         ranges(self)
         if self.highest_q <= self.lowest_q:
-            raise InvalidValue(f"Q {self.lowest_q:g} to {self.highest_q:g} is upside down.", where="highest Q",
-                               remedy="End above the start.")
+            raise InvalidValue(
+                f"Q {self.lowest_q:g} to {self.highest_q:g} is upside down.",
+                where="highest Q",
+                remedy="End above the start.",
+            )
 
     def narrowed(self, limits: Limits) -> Limits:
         """Limits of a correction drawn in to what the device's bands can do."""
         if not self.bands:
             return limits
         low = min(max(limits.min_q, self.lowest_q), self.highest_q * 0.9)
-        return replace(limits, bands=min(limits.bands, self.bands), min_q=max(0.2, low),
-                       max_q=min(20.0, max(min(limits.max_q, self.highest_q), low * 1.05)),
-                       max_boost_db=min(limits.max_boost_db, self.highest_gain_db),
-                       max_cut_db=min(limits.max_cut_db, -self.lowest_gain_db),
-                       highest_gain_db=min(limits.highest_gain_db, self.highest_gain_db),
-                       shelves=limits.shelves and self.shelves)
+        return replace(
+            limits,
+            bands=min(limits.bands, self.bands),
+            min_q=max(0.2, low),
+            max_q=min(20.0, max(min(limits.max_q, self.highest_q), low * 1.05)),
+            max_boost_db=min(limits.max_boost_db, self.highest_gain_db),
+            max_cut_db=min(limits.max_cut_db, -self.lowest_gain_db),
+            highest_gain_db=min(limits.highest_gain_db, self.highest_gain_db),
+            shelves=limits.shelves and self.shelves,
+        )
 
     def settable(self, band: BandFilter) -> BandFilter:
         """The nearest band that the device can be set to, its gain never larger than before."""
         gain = min(max(band.gain_db, self.lowest_gain_db), self.highest_gain_db)
         steps = gain / self.gain_step_db
         whole = round(steps) if abs(steps - round(steps)) < 1e-6 else int(steps)
-        return replace(band, gain_db=round(whole * self.gain_step_db, 4) + 0.0,
-                       q=min(max(band.q, self.lowest_q), self.highest_q))
+        return replace(
+            band, gain_db=round(whole * self.gain_step_db, 4) + 0.0, q=min(max(band.q, self.lowest_q), self.highest_q)
+        )
 
     def longest_convolution_s(self, *, sample_rate_hz: int) -> float:
         """How long a convolution it holds at a rate; 0 where it does not convolve."""
@@ -97,29 +105,41 @@ class ProcessorLimits:
     def broken_by(self, preset: Preset) -> tuple[UnsupportedSetting, ...]:
         """What of a preset the device can't hold; empty where it fits."""
         routing = (UnsupportedSetting(kind="routing"),) if preset.bass is not None and not self.crossovers else ()
-        return routing + tuple(replace(one, channel=channel) for channel, settings in preset.channels.items()
-                               for one in self.broken_by_channel(settings))
+        return routing + tuple(
+            replace(one, channel=channel)
+            for channel, settings in preset.channels.items()
+            for one in self.broken_by_channel(settings)
+        )
 
     def broken_by_channel(self, settings: ChannelSettings) -> tuple[UnsupportedSetting, ...]:
         """What of one output's settings the device can't hold."""
         found = []
         if len(settings.filters) > self.bands + self.fixed_bands:
-            found.append(UnsupportedSetting(kind="bands", value=len(settings.filters), high=self.bands + self.fixed_bands))
+            found.append(
+                UnsupportedSetting(kind="bands", value=len(settings.filters), high=self.bands + self.fixed_bands)
+            )
         for number, band in enumerate(settings.filters, 1):
-            found += _unsupported_steps("gain", band.gain_db, self.lowest_gain_db, self.highest_gain_db,
-                                      self.gain_step_db, band=number)
+            found += _unsupported_steps(
+                "gain", band.gain_db, self.lowest_gain_db, self.highest_gain_db, self.gain_step_db, band=number
+            )
             if not self.shelves and band.kind in ("low shelf", "high shelf"):
                 found.append(UnsupportedSetting(kind="shelf", band=number))
             if not self.lowest_q - 1e-6 <= band.q <= self.highest_q + 1e-6:
-                found.append(UnsupportedSetting(kind="q", band=number, value=band.q, low=self.lowest_q, high=self.highest_q))
-        found += _unsupported_steps("trim", settings.trim_db, self.lowest_trim_db, self.highest_trim_db,
-                                  self.trim_step_db)
+                found.append(
+                    UnsupportedSetting(kind="q", band=number, value=band.q, low=self.lowest_q, high=self.highest_q)
+                )
+        found += _unsupported_steps(
+            "trim", settings.trim_db, self.lowest_trim_db, self.highest_trim_db, self.trim_step_db
+        )
         if settings.delay_s > self.most_delay_s + 1e-9:
             found.append(UnsupportedSetting(kind="delay", value=settings.delay_s, high=self.most_delay_s))
         steps = settings.delay_s / self.delay_step_s if self.delay_step_s else 0.0
         if abs(steps - round(steps)) > 1e-3:
-            found.append(UnsupportedSetting(kind="delay step", value=settings.delay_s, low=self.delay_step_s,
-                                high=self.delay_step_s))
+            found.append(
+                UnsupportedSetting(
+                    kind="delay step", value=settings.delay_s, low=self.delay_step_s, high=self.delay_step_s
+                )
+            )
         if not self.crossovers and (settings.high_pass or settings.low_pass):
             found.append(UnsupportedSetting(kind="crossover"))
         if len(settings.all_pass) > self.all_passes:
@@ -129,8 +149,9 @@ class ProcessorLimits:
         return tuple(found)
 
 
-def _unsupported_steps(kind: Literal["gain", "trim"], value: float, low: float, high: float, step: float, *,
-                     band: int = 0) -> list[UnsupportedSetting]:
+def _unsupported_steps(
+    kind: Literal["gain", "trim"], value: float, low: float, high: float, step: float, *, band: int = 0
+) -> list[UnsupportedSetting]:
     """Whether a value in dB lies in a range and on a step of it."""
     if not low - 1e-6 <= value <= high + 1e-6:
         return [UnsupportedSetting(kind=kind, band=band, value=value, low=low, high=high)]

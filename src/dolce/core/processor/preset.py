@@ -9,7 +9,7 @@ from dolce.core.checked import limited, ranges
 from dolce.core.processor.crossover import Crossover
 from dolce.core.processor.settings import ChannelSettings
 
-EFFECTS = "LFE"                     # the code of the channel that has no speaker of its own
+EFFECTS = "LFE"  # the code of the channel that has no speaker of its own
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -98,15 +98,22 @@ class BassManagement:
         """Where what is fed to a channel goes."""
         besides = [Route(output=output, gain_db=gain) for output, gain in self.sends.get(channel, {}).items()]
         share = -20 * math.log10(len(self.subs)) if self.sub_gain_db is None and self.subs else self.sub_gain_db or 0.0
-        if channel == EFFECTS:                       # it has no output of its own
+        if channel == EFFECTS:  # it has no output of its own
             effects = self.effects
-            return besides if effects is None else besides + [
-                Route(output=sub, crossover=effects.low_pass, gain_db=effects.gain_db + share) for sub in self.subs]
+            return (
+                besides
+                if effects is None
+                else besides
+                + [Route(output=sub, crossover=effects.low_pass, gain_db=effects.gain_db + share) for sub in self.subs]
+            )
         crossover = None if channel in self.subs else self.of(channel)
         if crossover is None:
             return [Route(output=channel), *besides]
-        return [Route(output=channel, crossover=crossover, side="high"), *besides,
-                *(Route(output=sub, crossover=self.low_pass or crossover, gain_db=share) for sub in self.subs)]
+        return [
+            Route(output=channel, crossover=crossover, side="high"),
+            *besides,
+            *(Route(output=sub, crossover=self.low_pass or crossover, gain_db=share) for sub in self.subs),
+        ]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -85,18 +85,28 @@ class ProcessorState:
         """Whether it plays everything as it comes."""
         preset = None if self.active == BYPASS else self.presets[self.active]
         silent = self.muted or self.solo or self.dimmed or self.by_themselves
-        return not silent and (preset is None or (preset.bass is None and not preset.cut_db
-                                                  and all(s.is_neutral for s in preset.channels.values())))
+        return not silent and (
+            preset is None
+            or (preset.bass is None and not preset.cut_db and all(s.is_neutral for s in preset.channels.values()))
+        )
 
     def sounds_like(self, other: "ProcessorState", channels: Sequence[str]) -> bool:
         """Whether both do the same to every channel right now, as far as it can be known."""
+
         def bass(state: "ProcessorState") -> BassManagement | None:
             return None if state.active == BYPASS else state.presets[state.active].bass
 
-        return (bass(self) == bass(other) and self.dimmed == other.dimmed and set(self.slate) == set(other.slate)
-                and set(self.by_themselves) == set(other.by_themselves)
-                and all(self.settings_for(channel) == other.settings_for(channel)
-                        and self.is_open(channel) == other.is_open(channel) for channel in channels))
+        return (
+            bass(self) == bass(other)
+            and self.dimmed == other.dimmed
+            and set(self.slate) == set(other.slate)
+            and set(self.by_themselves) == set(other.by_themselves)
+            and all(
+                self.settings_for(channel) == other.settings_for(channel)
+                and self.is_open(channel) == other.is_open(channel)
+                for channel in channels
+            )
+        )
 
     @property
     def description(self) -> str:

@@ -3,8 +3,21 @@
 from dataclasses import dataclass
 from typing import Literal
 
-Kind = Literal["bands", "gain", "gain step", "q", "trim", "trim step", "delay", "delay step", "crossover", "routing",
-               "all-passes", "taps", "shelf"]
+Kind = Literal[
+    "bands",
+    "gain",
+    "gain step",
+    "q",
+    "trim",
+    "trim step",
+    "delay",
+    "delay step",
+    "crossover",
+    "routing",
+    "all-passes",
+    "taps",
+    "shelf",
+]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

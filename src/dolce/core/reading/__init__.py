@@ -9,29 +9,56 @@ from dolce.core.reading.averages import (
     mean_noise,
     mean_phase,
 )
-from dolce.core.reading.cleanness import (
-    HARMONICS,
-    Distortion,
-    NoiseUnder,
-    distortion_of,
-    noise_under,
-)
+from dolce.core.reading.cleanness import HARMONICS, Distortion, NoiseUnder, distortion_of, noise_under
 from dolce.core.reading.curve_findings import LIKELY, SURE, Cause, CurveFinding, Evidence, findings_of_curve
 from dolce.core.reading.decay import DECAY_BANDS_HZ, BandDecay, DecayKind, DecayTime, decay_times, truncation
 from dolce.core.reading.decay_map import DecayMap, decay_slices, map_of_cycles, map_of_time, ringing_s
 from dolce.core.reading.energy import TimeCurve, energy_near, impulse_near, step_near
-from dolce.core.reading.phase import (
-    PhaseCurves,
-    excess_group_delay_s,
-    group_delay_s,
-    minimum_phase,
-    phase_curves,
-)
+from dolce.core.reading.phase import PhaseCurves, excess_group_delay_s, group_delay_s, minimum_phase, phase_curves
 from dolce.core.reading.windows import CYCLES, GATE_MS, direct_sound, level_of_cycles_db, told_from_hz
 
-__all__ = ["CYCLES", "DECAY_BANDS_HZ", "GATE_MS", "HARMONICS", "LIKELY", "SURE", "BandDecay", "Cause", "CurveFinding",
-           "DecayKind", "DecayMap", "DecayTime", "Distortion", "Evidence", "NoiseUnder", "PhaseCurves", "TimeCurve",
-           "decay_slices", "decay_times", "direct_sound", "distortion_of", "energy_near", "excess_group_delay_s",
-           "findings_of_curve", "group_delay_s", "impulse_near", "level_of_cycles_db", "map_of_cycles", "map_of_time",
-           "mean_curve", "mean_decay", "mean_distortion", "mean_level_db", "mean_map", "mean_noise", "mean_phase",
-           "minimum_phase", "noise_under", "phase_curves", "ringing_s", "step_near", "told_from_hz", "truncation"]
+__all__ = [
+    "CYCLES",
+    "DECAY_BANDS_HZ",
+    "GATE_MS",
+    "HARMONICS",
+    "LIKELY",
+    "SURE",
+    "BandDecay",
+    "Cause",
+    "CurveFinding",
+    "DecayKind",
+    "DecayMap",
+    "DecayTime",
+    "Distortion",
+    "Evidence",
+    "NoiseUnder",
+    "PhaseCurves",
+    "TimeCurve",
+    "decay_slices",
+    "decay_times",
+    "direct_sound",
+    "distortion_of",
+    "energy_near",
+    "excess_group_delay_s",
+    "findings_of_curve",
+    "group_delay_s",
+    "impulse_near",
+    "level_of_cycles_db",
+    "map_of_cycles",
+    "map_of_time",
+    "mean_curve",
+    "mean_decay",
+    "mean_distortion",
+    "mean_level_db",
+    "mean_map",
+    "mean_noise",
+    "mean_phase",
+    "minimum_phase",
+    "noise_under",
+    "phase_curves",
+    "ringing_s",
+    "step_near",
+    "told_from_hz",
+    "truncation",
+]

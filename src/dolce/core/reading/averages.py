@@ -33,6 +33,7 @@ def mean_curve(found: Sequence[TimeCurve], *, decibel: bool) -> TimeCurve:
 
 def mean_phase(found: Sequence[PhaseCurves]) -> PhaseCurves:
     """Directions of the mean of unit vectors, from each take's own arrival; unwrapped from 1 kHz as each take is."""
+
     def mean(name: str) -> NDArray[np.float64]:
         turned = np.radians(np.array([getattr(one, name) for one in found]))
         direction = np.unwrap(np.angle(np.exp(1j * turned).mean(axis=0)))
@@ -41,8 +42,9 @@ def mean_phase(found: Sequence[PhaseCurves]) -> PhaseCurves:
         k = direction.size // 2
         return np.degrees(direction + 2 * np.pi * np.round((nearest[k] - direction[k]) / (2 * np.pi)))
 
-    return PhaseCurves(unwrapped_deg=mean("unwrapped_deg"), minimum_deg=mean("minimum_deg"),
-                       excess_deg=mean("excess_deg"))
+    return PhaseCurves(
+        unwrapped_deg=mean("unwrapped_deg"), minimum_deg=mean("minimum_deg"), excess_deg=mean("excess_deg")
+    )
 
 
 def mean_map(found: Sequence[DecayMap]) -> DecayMap:
@@ -68,20 +70,31 @@ def mean_decay(found: Sequence[tuple[BandDecay, ...]]) -> tuple[BandDecay, ...]:
             known = [time.seconds for time in read if time.seconds is not None]
             why = Counter(time.why_not for time in read if time.why_not).most_common(1)[0][0]
             times.append(DecayTime(kind=kind, seconds=float(np.mean(known)) if known else None, why_not=why))
-        bands.append(BandDecay(nominal_hz=together[0].nominal_hz, times=tuple(times),
-                               range_db=float(np.mean([band.range_db for band in together]))))
+        bands.append(
+            BandDecay(
+                nominal_hz=together[0].nominal_hz,
+                times=tuple(times),
+                range_db=float(np.mean([band.range_db for band in together])),
+            )
+        )
     return tuple(bands)
 
 
 def mean_distortion(found: Sequence[Distortion]) -> Distortion:
     """Power means against the fundamental."""
     first = found[0]
-    return Distortion(frequency_hz=first.frequency_hz, noise_db=mean_level_db([one.noise_db for one in found]),
-                      total_db=mean_level_db([one.total_db for one in found]),
-                      harmonic_db={n: mean_level_db([one.harmonic_db[n] for one in found]) for n in first.harmonic_db})
+    return Distortion(
+        frequency_hz=first.frequency_hz,
+        noise_db=mean_level_db([one.noise_db for one in found]),
+        total_db=mean_level_db([one.total_db for one in found]),
+        harmonic_db={n: mean_level_db([one.harmonic_db[n] for one in found]) for n in first.harmonic_db},
+    )
 
 
 def mean_noise(found: Sequence[NoiseUnder]) -> NoiseUnder:
     """Power means of levels and of the noise under them."""
-    return NoiseUnder(nominal_hz=found[0].nominal_hz, level_db=mean_level_db([one.level_db for one in found]),
-                      noise_db=mean_level_db([one.noise_db for one in found]))
+    return NoiseUnder(
+        nominal_hz=found[0].nominal_hz,
+        level_db=mean_level_db([one.level_db for one in found]),
+        noise_db=mean_level_db([one.noise_db for one in found]),
+    )

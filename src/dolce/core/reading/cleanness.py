@@ -14,7 +14,7 @@ from dolce.errors import InvalidValue
 HARMONICS = (2, 3, 4, 5)
 _PER_OCTAVE = 12.0
 _DIED_AWAY_S, _LEAST_QUIET_S = 0.45, 0.2
-_PLAYS_DB = 10.0            # below the median band: the same 10 dB as the end of the effective range (IEC 60268-5)
+_PLAYS_DB = 10.0  # below the median band: the same 10 dB as the end of the effective range (IEC 60268-5)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -41,7 +41,7 @@ class Distortion:
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
 class NoiseUnder:
-    """Level of the response and of the noise under it in thirds of octaves, both as levels on Read, shape (bands,)."""
+    """Level of the response and of the noise under it in 1/3-octave bands, both as levels on Read, shape (bands,)."""
 
     nominal_hz: tuple[float, ...]
     level_db: NDArray[np.float64]
@@ -59,8 +59,9 @@ class NoiseUnder:
         return float(bands[inside][np.argmin(above)]), float(above.min())
 
 
-def distortion_of(recording: NDArray[np.float64], *, deconvolver: Deconvolver, at_hz: NDArray,
-                  arrival_s: float) -> Distortion:
+def distortion_of(
+    recording: NDArray[np.float64], *, deconvolver: Deconvolver, at_hz: NDArray, arrival_s: float
+) -> Distortion:
     """Second to fifth harmonic of a recorded logarithmic sweep.
 
     The response of harmonic k stands L ln k ahead of the direct sound; its level at k f is that harmonic of a tone at
@@ -78,8 +79,11 @@ def distortion_of(recording: NDArray[np.float64], *, deconvolver: Deconvolver, a
     """
     low_hz, high_hz = deconvolver.band_hz
     if deconvolver.sweep_s < 1.0:
-        raise InvalidValue(f"a sweep of {deconvolver.sweep_s:g} s does not part harmonics.", where="sweep length",
-                           remedy="Take sweeps of 1 s or more.")
+        raise InvalidValue(
+            f"a sweep of {deconvolver.sweep_s:g} s does not part harmonics.",
+            where="sweep length",
+            remedy="Take sweeps of 1 s or more.",
+        )
 
     def ahead(number: int) -> float:
         return harmonic_offset_s(number, start_hz=low_hz, stop_hz=high_hz, duration_s=deconvolver.sweep_s)
@@ -91,30 +95,37 @@ def distortion_of(recording: NDArray[np.float64], *, deconvolver: Deconvolver, a
         before, after = (ahead(number + 1) - ahead(number)) / 3, (ahead(number) - ahead(number - 1)) * 0.45
         found = _level(whole, arrival_s - ahead(number), before, after, number * at_hz) - fundamental
         harmonics[number] = np.where(number * at_hz < 0.98 * high_hz, found, np.nan)
-    noise = power_db(_held_s((ahead(3) - ahead(2)) / 3, ahead(2) * 0.45)
-                     * noise_power_per_s(recording, deconvolver=deconvolver, arrival_s=arrival_s, at_hz=2 * at_hz))
+    noise = power_db(
+        _held_s((ahead(3) - ahead(2)) / 3, ahead(2) * 0.45)
+        * noise_power_per_s(recording, deconvolver=deconvolver, arrival_s=arrival_s, at_hz=2 * at_hz)
+    )
     known = np.nansum([10 ** (level / 10) for level in harmonics.values()], axis=0)
-    return Distortion(frequency_hz=at_hz, harmonic_db=harmonics, total_db=power_db(known),
-                      noise_db=noise - fundamental)
+    return Distortion(frequency_hz=at_hz, harmonic_db=harmonics, total_db=power_db(known), noise_db=noise - fundamental)
 
 
-def noise_under(recording: NDArray[np.float64], response: ImpulseResponse, *, deconvolver: Deconvolver,
-                nominal_hz: tuple[float, ...], arrival_s: float) -> NoiseUnder:
-    """A response and the noise that its window lets pass, in thirds of octaves of IEC 61260-1.
+def noise_under(
+    recording: NDArray[np.float64],
+    response: ImpulseResponse,
+    *,
+    deconvolver: Deconvolver,
+    nominal_hz: tuple[float, ...],
+    arrival_s: float,
+) -> NoiseUnder:
+    """A response and the noise that its window lets pass, in 1/3-octave bands of IEC 61260-1.
 
     Raises
     ------
     InvalidValue
         If the recording ends with the sweep.
     """
-    per_s = noise_power_per_s(recording, deconvolver=deconvolver, arrival_s=arrival_s,
-                              at_hz=exact_mid_hz(nominal_hz))
+    per_s = noise_power_per_s(recording, deconvolver=deconvolver, arrival_s=arrival_s, at_hz=exact_mid_hz(nominal_hz))
     kept_s = response.sample.size / response.sample_rate_hz
     return NoiseUnder(nominal_hz=nominal_hz, level_db=_bands(response, nominal_hz), noise_db=power_db(per_s * kept_s))
 
 
-def noise_power_per_s(recording: NDArray[np.float64], *, deconvolver: Deconvolver, arrival_s: float,
-                      at_hz: NDArray) -> NDArray[np.float64]:
+def noise_power_per_s(
+    recording: NDArray[np.float64], *, deconvolver: Deconvolver, arrival_s: float, at_hz: NDArray
+) -> NDArray[np.float64]:
     """Noise in a response, for each second of its window, as |H|^2; shape (wanted,).
 
     Read from the silence behind the sweep, over a third of an octave: what was played low has died away long before,
@@ -122,10 +133,13 @@ def noise_power_per_s(recording: NDArray[np.float64], *, deconvolver: Deconvolve
     octave, so it scatters by some dB there.
     """
     rate = deconvolver.sample_rate_hz
-    quiet = recording[round((arrival_s + deconvolver.stimulus_s + _DIED_AWAY_S) * rate):]
+    quiet = recording[round((arrival_s + deconvolver.stimulus_s + _DIED_AWAY_S) * rate) :]
     if quiet.size < _LEAST_QUIET_S * rate:
-        raise InvalidValue("too little silence was recorded behind the sweep to tell the noise.", where="noise",
-                           remedy="Record at least a second after the sweep.")
+        raise InvalidValue(
+            "too little silence was recorded behind the sweep to tell the noise.",
+            where="noise",
+            remedy="Record at least a second after the sweep.",
+        )
     frequency, density = scipy.signal.welch(quiet, rate, nperseg=min(quiet.size, round(0.25 * rate)))
     gain = deconvolver.noise_gain(np.minimum(at_hz, 0.49 * rate))
     at = np.clip(at_hz, 2 * frequency[1], 0.9 * frequency[-1])

@@ -12,21 +12,21 @@ from dolce.core.acoustics import Modes
 from dolce.core.response import smoothed_level_db
 
 CauseKind = Literal["mode", "boundary", "speaker", "microphone", "screen", "crossover"]
-SURE, LIKELY = 0.7, 0.45           # from here on a cause is said with confidence, or as likely
+SURE, LIKELY = 0.7, 0.45  # from here on a cause is said with confidence, or as likely
 _LEAST_DB = 3.0
 _FROM_HZ, _TO_HZ = 25.0, 12_000.0
-_DIRECT_FROM_HZ = 1000.0           # above, the direct sound tells the speaker from the room
-_LEAST_OTHERS = 2                  # channels beside it that tell the microphone from the speaker
+_DIRECT_FROM_HZ = 1000.0  # above, the direct sound tells the speaker from the room
+_LEAST_OTHERS = 2  # channels beside it that tell the microphone from the speaker
 _MODE_TO_HZ = 300.0
-_NEAR_MODE = 0.03                  # of its frequency
-_FAINT_MODE = 10 ** (-12 / 20)     # of the strongest drive there can be
+_NEAR_MODE = 0.03  # of its frequency
+_FAINT_MODE = 10 ** (-12 / 20)  # of the strongest drive there can be
 _NEAR_NOTCH_OCTAVES = 0.09
 _SEARCHED_OCTAVES, _CLAIMED_OCTAVES = 0.2, 0.12
 _MIDDLE_HZ, _TREBLE_HZ = (500.0, 2000.0), (8000.0, 14_000.0)
-_BRIGHT_DB = 3.5                   # of treble above the middle, in the direct sound of all channels
-_DULL_DB, _DULL_ALONE_DB = 2.5, 5.0                  # of treble under the others', and under its own middle
-_MEET_HZ = (30.0, 300.0)           # where mains and subs hand over
-_CANCELS_DB, _AS_LOUD_DB = 2.0, 12.0                 # below the louder of two that are so far apart at most
+_BRIGHT_DB = 3.5  # of treble above the middle, in the direct sound of all channels
+_DULL_DB, _DULL_ALONE_DB = 2.5, 5.0  # of treble under the others', and under its own middle
+_MEET_HZ = (30.0, 300.0)  # where mains and subs hand over
+_CANCELS_DB, _AS_LOUD_DB = 2.0, 12.0  # below the louder of two that are so far apart at most
 _NEAR_CORNER_OCTAVES = 0.5
 _MOST = 12
 
@@ -140,11 +140,17 @@ def findings_of_curve(frequency_hz: NDArray, level_db: NDArray, evidence: Eviden
         each = look.of(levels)
         mean = each.mean(axis=0)
         for sign in (1.0, -1.0):
-            new = [_finding(frequency_hz, each, mean, k, width, sign, evidence, look)
-                   for k, width in _extremes(frequency_hz, sign * mean, look)]
+            new = [
+                _finding(frequency_hz, each, mean, k, width, sign, evidence, look)
+                for k, width in _extremes(frequency_hz, sign * mean, look)
+            ]
             found += [one for one in new if not any(_one_and_the_same(one, other) for other in found)]
-    for one in (*_own_sound(frequency_hz, levels, evidence), _dull(frequency_hz, len(levels), evidence),
-                _bright(frequency_hz, len(levels), evidence), _cancelled(frequency_hz, evidence)):
+    for one in (
+        *_own_sound(frequency_hz, levels, evidence),
+        _dull(frequency_hz, len(levels), evidence),
+        _bright(frequency_hz, len(levels), evidence),
+        _cancelled(frequency_hz, evidence),
+    ):
         if one is not None:
             found = [*(other for other in found if not _one_and_the_same(one, other)), one]
     return sorted(found, key=lambda f: -abs(f.size_db))[:_MOST]
@@ -189,21 +195,38 @@ def _extremes(frequency_hz: NDArray, height: NDArray, look: _Look) -> list[tuple
     return [one for one in found if one[1] >= look.least_octaves]
 
 
-def _finding(frequency_hz: NDArray, each: NDArray, mean: NDArray, k: int, width: float, sign: float,
-             evidence: Evidence, look: _Look) -> CurveFinding:
+def _finding(
+    frequency_hz: NDArray,
+    each: NDArray,
+    mean: NDArray,
+    k: int,
+    width: float,
+    sign: float,
+    evidence: Evidence,
+    look: _Look,
+) -> CurveFinding:
     at, size = float(frequency_hz[k]), float(mean[k])
     near = np.abs(np.log2(frequency_hz / at)) < max(width / 2, 1 / 12)
     strongest = (sign * each[:, near]).max(axis=1)
     spots = int(np.sum(strongest >= abs(size) / 2))
-    causes = [cause for cause in (
-        _mode(at, each[:, near].mean(axis=1), evidence) if sign > 0 else None,
-        *(_boundary(name, at, frequency_hz, each, notches)
-          for name, notches in evidence.notches_hz.items() if sign < 0),
-        _handed_over(at, evidence) if sign < 0 else None,
-        _in_direct_sound(k, at, size, spots / len(each), evidence, look)) if cause is not None]
+    causes = [
+        cause
+        for cause in (
+            _mode(at, each[:, near].mean(axis=1), evidence) if sign > 0 else None,
+            *(
+                _boundary(name, at, frequency_hz, each, notches)
+                for name, notches in evidence.notches_hz.items()
+                if sign < 0
+            ),
+            _handed_over(at, evidence) if sign < 0 else None,
+            _in_direct_sound(k, at, size, spots / len(each), evidence, look),
+        )
+        if cause is not None
+    ]
     causes.sort(key=lambda cause: -cause.sure)
-    return CurveFinding(frequency_hz=at, size_db=size, width_octaves=width, spots=spots, of_spots=len(each),
-                        causes=tuple(causes))
+    return CurveFinding(
+        frequency_hz=at, size_db=size, width_octaves=width, spots=spots, of_spots=len(each), causes=tuple(causes)
+    )
 
 
 def _mode(at_hz: float, level_db: NDArray, evidence: Evidence) -> Cause | None:
@@ -222,8 +245,14 @@ def _mode(at_hz: float, level_db: NDArray, evidence: Evidence) -> Cause | None:
     # Where modes lie close, one of them is always near: that says less then.
     sure = 0.45 / max(1.0, near.size / 2) + 0.35 * np.clip((rings - 1) / 0.4, 0, 1)
     sure += 0.1 if np.isnan(pattern) else 0.2 * max(pattern, 0)
-    return Cause(kind="mode", sure=float(min(sure, 1)), what="-".join(map(str, modes.orders[best].tolist())),
-                 at_hz=float(modes.frequency_hz[best]), rings=rings, pattern=pattern)
+    return Cause(
+        kind="mode",
+        sure=float(min(sure, 1)),
+        what="-".join(map(str, modes.orders[best].tolist())),
+        at_hz=float(modes.frequency_hz[best]),
+        rings=rings,
+        pattern=pattern,
+    )
 
 
 def _rings(at_hz: float, evidence: Evidence) -> float:
@@ -257,8 +286,9 @@ def _boundary(name: str, at_hz: float, frequency_hz: NDArray, each: NDArray, not
         near = np.abs(np.log2(frequency_hz / notches_hz[spot])) < _SEARCHED_OCTAVES
         lowest = np.flatnonzero(near)[np.argmin(each[spot, near])]
         measured.append(np.log2(frequency_hz[lowest]))
-        fits += bool(each[spot, lowest] < -_LEAST_DB
-                     and abs(measured[-1] - np.log2(notches_hz[spot])) < _NEAR_NOTCH_OCTAVES)
+        fits += bool(
+            each[spot, lowest] < -_LEAST_DB and abs(measured[-1] - np.log2(notches_hz[spot])) < _NEAR_NOTCH_OCTAVES
+        )
     part = fits / reached.sum()
     wanted = np.log2(notches_hz[reached])
     moves = 0.0
@@ -293,11 +323,14 @@ def _cancelled(frequency_hz: NDArray, evidence: Evidence) -> CurveFinding | None
     step = float(np.log2(frequency_hz[1] / frequency_hz[0]))
     here = np.mean(evidence.together_db[:, k] < louder[:, k] - _CANCELS_DB)
     sure = min(0.95, 0.5 + 0.06 * (lost[k] - _CANCELS_DB) + 0.3 * here)
-    return CurveFinding(frequency_hz=float(frequency_hz[k]), size_db=-float(lost[k]),
-                        width_octaves=float((right - left - 1) * step), spots=round(here * len(parts[0])),
-                        of_spots=len(parts[0]),
-                        causes=(Cause(kind="crossover", sure=float(sure), at_hz=float(frequency_hz[k]),
-                                      pattern=float(lost[k])),))
+    return CurveFinding(
+        frequency_hz=float(frequency_hz[k]),
+        size_db=-float(lost[k]),
+        width_octaves=float((right - left - 1) * step),
+        spots=round(here * len(parts[0])),
+        of_spots=len(parts[0]),
+        causes=(Cause(kind="crossover", sure=float(sure), at_hz=float(frequency_hz[k]), pattern=float(lost[k])),),
+    )
 
 
 def _own_sound(frequency_hz: NDArray, levels: NDArray, evidence: Evidence) -> list[CurveFinding]:
@@ -315,9 +348,16 @@ def _own_sound(frequency_hz: NDArray, levels: NDArray, evidence: Evidence) -> li
                 size = float(against[k])
                 spots = int(np.sum(sign * apart[:, k] > abs(size) / 6))
                 sure = float(min(0.9, 0.45 + 0.05 * abs(size) + 0.25 * spots / len(levels)))
-                found.append(CurveFinding(frequency_hz=float(frequency_hz[k]), size_db=size, width_octaves=width,
-                                          spots=spots, of_spots=len(levels),
-                                          causes=(Cause(kind="speaker", sure=sure, pattern=spots / len(levels)),)))
+                found.append(
+                    CurveFinding(
+                        frequency_hz=float(frequency_hz[k]),
+                        size_db=size,
+                        width_octaves=width,
+                        spots=spots,
+                        of_spots=len(levels),
+                        causes=(Cause(kind="speaker", sure=sure, pattern=spots / len(levels)),),
+                    )
+                )
     return found
 
 
@@ -326,8 +366,9 @@ def _bright(frequency_hz: NDArray, spots: int, evidence: Evidence) -> CurveFindi
     if evidence.direct_db is None or len(evidence.others_direct_db) < _LEAST_OTHERS:
         return None
     every = np.array([evidence.direct_db, *evidence.others_direct_db])
-    middle, treble = (every[:, (frequency_hz >= low) & (frequency_hz <= high)].mean(axis=1)
-                      for low, high in (_MIDDLE_HZ, _TREBLE_HZ))
+    middle, treble = (
+        every[:, (frequency_hz >= low) & (frequency_hz <= high)].mean(axis=1) for low, high in (_MIDDLE_HZ, _TREBLE_HZ)
+    )
     rise = treble - middle
     least, typical = float(rise.min()), float(np.median(rise))
     if least < _BRIGHT_DB / 2 or typical < _BRIGHT_DB:
@@ -335,9 +376,14 @@ def _bright(frequency_hz: NDArray, spots: int, evidence: Evidence) -> CurveFindi
     shared = smoothed_level_db(np.median(every, axis=0), per_octave=3)
     above = np.flatnonzero((frequency_hz > _MIDDLE_HZ[1]) & (shared - np.median(middle) > typical / 2))
     corner = float(frequency_hz[above[0]]) if above.size else _TREBLE_HZ[0]
-    return CurveFinding(frequency_hz=corner, size_db=typical, width_octaves=float(np.log2(_TREBLE_HZ[1] / corner)),
-                        spots=spots, of_spots=spots, causes=(
-                            Cause(kind="microphone", sure=float(min(0.85, 0.3 + 0.1 * typical)), pattern=1.0),))
+    return CurveFinding(
+        frequency_hz=corner,
+        size_db=typical,
+        width_octaves=float(np.log2(_TREBLE_HZ[1] / corner)),
+        spots=spots,
+        of_spots=spots,
+        causes=(Cause(kind="microphone", sure=float(min(0.85, 0.3 + 0.1 * typical)), pattern=1.0),),
+    )
 
 
 def _dull(frequency_hz: NDArray, spots: int, evidence: Evidence) -> CurveFinding | None:
@@ -347,8 +393,10 @@ def _dull(frequency_hz: NDArray, spots: int, evidence: Evidence) -> CurveFinding
     known = len(evidence.others_direct_db) >= _LEAST_OTHERS
     beside = np.median(evidence.others_direct_db, axis=0) if known else np.zeros(frequency_hz.size)
     against = smoothed_level_db(evidence.direct_db - beside, per_octave=3)
-    middle, treble = (float(np.mean(against[(frequency_hz >= low) & (frequency_hz <= high)]))
-                      for low, high in (_MIDDLE_HZ, _TREBLE_HZ))
+    middle, treble = (
+        float(np.mean(against[(frequency_hz >= low) & (frequency_hz <= high)]))
+        for low, high in (_MIDDLE_HZ, _TREBLE_HZ)
+    )
     lost = middle - treble
     if lost < (_DULL_DB if known else _DULL_ALONE_DB):
         return None
@@ -356,12 +404,19 @@ def _dull(frequency_hz: NDArray, spots: int, evidence: Evidence) -> CurveFinding
     corner = float(frequency_hz[above[0]])
     sure = 0.4 + 0.3 * evidence.screened + 0.15 * known
     kind: CauseKind = "screen" if evidence.screened else "speaker"
-    return CurveFinding(frequency_hz=corner, size_db=-lost, width_octaves=float(np.log2(_TREBLE_HZ[1] / corner)),
-                        spots=spots, of_spots=spots, causes=(Cause(kind=kind, sure=sure, pattern=1.0),))
+    return CurveFinding(
+        frequency_hz=corner,
+        size_db=-lost,
+        width_octaves=float(np.log2(_TREBLE_HZ[1] / corner)),
+        spots=spots,
+        of_spots=spots,
+        causes=(Cause(kind=kind, sure=sure, pattern=1.0),),
+    )
 
 
-def _in_direct_sound(k: int, at_hz: float, size_db: float, part: float, evidence: Evidence,
-                     look: _Look) -> Cause | None:
+def _in_direct_sound(
+    k: int, at_hz: float, size_db: float, part: float, evidence: Evidence, look: _Look
+) -> Cause | None:
     """The speaker's own, where it stands in its direct sound; the microphone's, where it stands in others' too."""
     if at_hz < _DIRECT_FROM_HZ or evidence.direct_db is None:
         return None
@@ -369,7 +424,7 @@ def _in_direct_sound(k: int, at_hz: float, size_db: float, part: float, evidence
     def share(direct_db: NDArray) -> float:
         """How much of it stands in a direct sound near by."""
         own = look.of(direct_db)
-        near = own[max(0, k - 4): k + 5]
+        near = own[max(0, k - 4) : k + 5]
         return float(np.clip((near.max() if size_db > 0 else -near.min()) / abs(size_db), 0, 1.2))
 
     here = share(evidence.direct_db)

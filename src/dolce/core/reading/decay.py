@@ -1,4 +1,4 @@
-"""How long a room rings: decay times in thirds of octaves, and how far they can be trusted."""
+"""How long a room rings: decay times in 1/3-octave bands, and how far they can be trusted."""
 
 from dataclasses import dataclass
 from typing import Literal
@@ -12,17 +12,44 @@ from dolce.core.levels import band_edges, exact_mid_hz, power_db
 from dolce.core.response import ImpulseResponse
 from dolce.errors import InvalidValue
 
-DECAY_BANDS_HZ = (25, 31.5, 40, 50, 63, 80, 100, 125, 160, 200, 250, 315, 400, 500, 630, 800, 1000, 1250, 1600, 2000,
-                  2500, 3150, 4000, 5000, 6300, 8000, 10_000)
+DECAY_BANDS_HZ = (
+    25,
+    31.5,
+    40,
+    50,
+    63,
+    80,
+    100,
+    125,
+    160,
+    200,
+    250,
+    315,
+    400,
+    500,
+    630,
+    800,
+    1000,
+    1250,
+    1600,
+    2000,
+    2500,
+    3150,
+    4000,
+    5000,
+    6300,
+    8000,
+    10_000,
+)
 DecayKind = Literal["EDT", "T20", "T30"]
 # Where the line is laid through the decay, in dB under its start (ISO 3382-1:2009, 3.5 and A.2.2).
 _EVALUATED_DB: dict[DecayKind, tuple[float, float]] = {"EDT": (0, -10), "T20": (-5, -25), "T30": (-5, -35)}
-_NOISE_BELOW_DB = 10.0            # the noise has to lie so far under the lower end (ISO 3382-1:2009, 5.3.3)
-_BT = 4.0                         # bandwidth times decay time, filtered backwards (Jacobsen and Rindel, JASA 1987)
+_NOISE_BELOW_DB = 10.0  # the noise has to lie so far under the lower end (ISO 3382-1:2009, 5.3.3)
+_BT = 4.0  # bandwidth times decay time, filtered backwards (Jacobsen and Rindel, JASA 1987)
 # Per mille of non-linearity. ISO 3382-2:2008, B.2, has 10 for means of many; one decay of one band scatters to three
 # times that where it is straight (our trials with noise that decays evenly).
 _STRAIGHT_XI = 30.0
-_USED_AFTER_S = 0.7               # of a kept response: its end is faded
+_USED_AFTER_S = 0.7  # of a kept response: its end is faded
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -55,7 +82,7 @@ class BandDecay:
 
 
 def decay_times(response: ImpulseResponse, *, arrival_s: float) -> tuple[BandDecay, ...]:
-    """EDT, T20 and T30 in thirds of octaves from 25 Hz to 10 kHz.
+    """EDT, T20 and T30 in 1/3-octave bands from 25 Hz to 10 kHz.
 
     Bands are filtered backwards in time, so that a decay shorter than the filter's own is not stretched. The decay is
     the squared response summed from its end (M. R. Schroeder, JASA 37, 409-412, 1965), cut where it meets the noise
@@ -69,19 +96,26 @@ def decay_times(response: ImpulseResponse, *, arrival_s: float) -> tuple[BandDec
     rate = response.sample_rate_hz
     time = response.time_s - arrival_s
     if time[-1] < 0.1:
-        raise InvalidValue(f"{max(time[-1], 0) * 1000:.0f} ms are kept after the arrival.", where="response",
-                           remedy="Take it again with silence behind the sweep.")
+        raise InvalidValue(
+            f"{max(time[-1], 0) * 1000:.0f} ms are kept after the arrival.",
+            where="response",
+            remedy="Take it again with silence behind the sweep.",
+        )
     size = scipy.fft.next_fast_len(response.sample.size + round(0.2 * rate), real=True)
     spectrum = scipy.fft.rfft(response.sample, size)
-    return tuple(_band_decay(spectrum, size, rate, nominal, arrival_s - response.start_s, time[-1])
-                 for nominal in DECAY_BANDS_HZ if band_edges(nominal, per_octave=3)[1] < 0.45 * rate)
+    return tuple(
+        _band_decay(spectrum, size, rate, nominal, arrival_s - response.start_s, time[-1])
+        for nominal in DECAY_BANDS_HZ
+        if band_edges(nominal, per_octave=3)[1] < 0.45 * rate
+    )
 
 
-def _band_decay(spectrum: NDArray, size: int, rate: float, nominal: float, arrival_s: float,
-                kept_s: float) -> BandDecay:
+def _band_decay(
+    spectrum: NDArray, size: int, rate: float, nominal: float, arrival_s: float, kept_s: float
+) -> BandDecay:
     power, own_rate = _filtered_power(spectrum, size, rate, nominal)
     first = max(0, round(arrival_s * own_rate))
-    after = power[first: first + round(min(kept_s, _USED_AFTER_S) * own_rate)]
+    after = power[first : first + round(min(kept_s, _USED_AFTER_S) * own_rate)]
     cut, noise, late_s = truncation(after, own_rate)
     decay = np.cumsum(after[:cut][::-1])[::-1] / own_rate
     # What an exponential with the late slope would still hold behind the cut.
@@ -131,7 +165,7 @@ def truncation(power: NDArray, rate: float) -> tuple[int, float, float]:
         if count < 6:
             return power.size, 0.0, 0.0
         at = (np.arange(count) + 0.5) * block / rate
-        noise = power[-max(block, power.size // 10):].mean()
+        noise = power[-max(block, power.size // 10) :].mean()
         start = int(np.argmax(level))
         slope, height = _late_line(at, level, start, power_db(noise))
         if slope >= 0:
@@ -140,7 +174,7 @@ def truncation(power: NDArray, rate: float) -> tuple[int, float, float]:
         for _ in range(5):
             # Noise from 5 dB of decay behind the crossing on, at least the last tenth.
             begin = min(round((crossing - 5 / slope) * rate), power.size - max(block, power.size // 10))
-            noise = power[max(begin, 0):].mean()
+            noise = power[max(begin, 0) :].mean()
             slope, height = _late_line(at, level, start, power_db(noise))
             if slope >= 0:
                 return power.size, float(noise), 0.0
@@ -148,7 +182,7 @@ def truncation(power: NDArray, rate: float) -> tuple[int, float, float]:
             if abs(moved - crossing) < block / rate / 4:
                 break
             crossing = moved
-        finer = max(1, round(rate * 10 / -slope / 5))            # five blocks for each 10 dB of decay
+        finer = max(1, round(rate * 10 / -slope / 5))  # five blocks for each 10 dB of decay
         if abs(finer - block) <= block // 5:
             break
         block = finer
@@ -158,7 +192,7 @@ def truncation(power: NDArray, rate: float) -> tuple[int, float, float]:
 
 def _power_at(power: NDArray, cut: int, rate: float) -> float:
     """Power of a decay where it was cut, over the last 20 ms before."""
-    return float(power[max(0, cut - round(0.02 * rate)): cut].mean()) if cut < power.size else 0.0
+    return float(power[max(0, cut - round(0.02 * rate)) : cut].mean()) if cut < power.size else 0.0
 
 
 def _late_line(at: NDArray, level: NDArray, start: int, noise_db: float) -> tuple[float, float]:
@@ -181,10 +215,10 @@ def _time(kind: DecayKind, level: NDArray, rate: float, width_hz: float, range_d
     if last - first < 2:
         return DecayTime(kind=kind, seconds=None, why_not="filter")
     at = np.arange(first, last + 1) / rate
-    slope, height = np.polyfit(at, level[first:last + 1], 1)
+    slope, height = np.polyfit(at, level[first : last + 1], 1)
     seconds = float(-60 / slope)
     if width_hz * seconds < _BT:
         return DecayTime(kind=kind, seconds=seconds, why_not="filter")
-    left = level[first:last + 1] - (slope * at + height)
-    xi = 1000 * float(np.sum(left**2) / np.sum((level[first:last + 1] - level[first:last + 1].mean()) ** 2))
+    left = level[first : last + 1] - (slope * at + height)
+    xi = 1000 * float(np.sum(left**2) / np.sum((level[first : last + 1] - level[first : last + 1].mean()) ** 2))
     return DecayTime(kind=kind, seconds=seconds, why_not="bent" if kind != "EDT" and xi > _STRAIGHT_XI else "")

@@ -29,8 +29,9 @@ class DecayMap:
     level_db: NDArray[np.float64]
 
 
-def map_of_cycles(response: ImpulseResponse, *, at_hz: NDArray, at_s: NDArray, arrival_s: float,
-                  cycles: float) -> DecayMap:
+def map_of_cycles(
+    response: ImpulseResponse, *, at_hz: NDArray, at_s: NDArray, arrival_s: float, cycles: float
+) -> DecayMap:
     """A map with the same number of cycles at each frequency: fine in frequency below, fine in time above.
 
     The power passed by a Gaussian band around each frequency whose envelope in time has a standard deviation of
@@ -40,8 +41,9 @@ def map_of_cycles(response: ImpulseResponse, *, at_hz: NDArray, at_s: NDArray, a
     return _map(response, at_hz, at_s, arrival_s, at_hz / cycles)
 
 
-def map_of_time(response: ImpulseResponse, *, at_hz: NDArray, at_s: NDArray, arrival_s: float,
-                window_ms: float) -> DecayMap:
+def map_of_time(
+    response: ImpulseResponse, *, at_hz: NDArray, at_s: NDArray, arrival_s: float, window_ms: float
+) -> DecayMap:
     """A map with the same window in time at each frequency, 5 to 500 ms wide (six standard deviations)."""
     within(window_ms, low=5, high=500, where="window", unit="ms")
     deviation_s = window_ms / 1000 / 6
@@ -83,8 +85,9 @@ def ringing_s(found: DecayMap, *, from_s: float = 0.05, down_db: float = 25.0) -
     return out
 
 
-def decay_slices(response: ImpulseResponse, *, at_hz: NDArray, at_s: NDArray, arrival_s: float,
-                 per_octave: float) -> DecayMap:
+def decay_slices(
+    response: ImpulseResponse, *, at_hz: NDArray, at_s: NDArray, arrival_s: float, per_octave: float
+) -> DecayMap:
     """What is still to come at each moment: spectra of the response from there to its end.
 
     The window rises over 10 ms ahead of each moment, so a slice tells nothing finer in time. Levels in dB under the
@@ -98,8 +101,11 @@ def decay_slices(response: ImpulseResponse, *, at_hz: NDArray, at_s: NDArray, ar
     level = np.empty((at_s.size, at_hz.size))
     for k, moment in enumerate(at_s):
         window = 0.5 - 0.5 * np.cos(np.pi * np.clip((time - moment + SLICE_FADE_S) / SLICE_FADE_S, 0, 1))
-        frequency, spectrum = transformed(ImpulseResponse(
-            sample=response.sample * window, sample_rate_hz=response.sample_rate_hz, start_s=response.start_s))
+        frequency, spectrum = transformed(
+            ImpulseResponse(
+                sample=response.sample * window, sample_rate_hz=response.sample_rate_hz, start_s=response.start_s
+            )
+        )
         power = smoothed_power(frequency[1:], np.abs(spectrum[1:]) ** 2, at_hz=at_hz, per_octave=per_octave)
         level[k] = power_db(power)
     return DecayMap(time_s=at_s, frequency_hz=at_hz, level_db=level - level.max())

@@ -30,8 +30,9 @@ def step_near(response: ImpulseResponse, *, arrival_s: float, from_s: float, to_
     return TimeCurve(time_s=time, value=sample / max(np.abs(sample).max(), 1e-30))
 
 
-def energy_near(response: ImpulseResponse, *, arrival_s: float, from_s: float, to_s: float,
-                points: int = 800) -> TimeCurve:
+def energy_near(
+    response: ImpulseResponse, *, arrival_s: float, from_s: float, to_s: float, points: int = 800
+) -> TimeCurve:
     """Energy over time in dB, 0 at its strongest: the squared Hilbert envelope, the largest of each short block.
 
     References
@@ -39,7 +40,7 @@ def energy_near(response: ImpulseResponse, *, arrival_s: float, from_s: float, t
     R. C. Heyser, "Acoustical measurements by time delay spectrometry", JAES 15, 370-382 (1967), for the envelope.
     """
     envelope = np.abs(scipy.signal.hilbert(response.sample, scipy.fft.next_fast_len(response.sample.size)))
-    time, envelope = _part(response, envelope[:response.sample.size], arrival_s, from_s, to_s)
+    time, envelope = _part(response, envelope[: response.sample.size], arrival_s, from_s, to_s)
     block = max(1, envelope.size // points)
     count = envelope.size // block
     highest = envelope[: count * block].reshape(count, block).max(axis=1)
@@ -47,9 +48,10 @@ def energy_near(response: ImpulseResponse, *, arrival_s: float, from_s: float, t
     return TimeCurve(time_s=time[: count * block].reshape(count, block).mean(axis=1), value=np.maximum(level, -120))
 
 
-def _part(response: ImpulseResponse, values: NDArray, arrival_s: float, from_s: float,
-          to_s: float) -> tuple[NDArray, NDArray]:
+def _part(
+    response: ImpulseResponse, values: NDArray, arrival_s: float, from_s: float, to_s: float
+) -> tuple[NDArray, NDArray]:
     time = response.time_s - arrival_s
     first, last = np.searchsorted(time, [from_s, to_s])
     last = max(last, first + 2)
-    return time[first:last].copy(), values[first:last].copy()           # of their own: the whole is long
+    return time[first:last].copy(), values[first:last].copy()  # of their own: the whole is long

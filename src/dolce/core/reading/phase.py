@@ -8,7 +8,7 @@ from numpy.typing import NDArray
 
 from dolce.core.response import ImpulseResponse, smoothed_power, transformed
 
-_FLOOR_DB = -120.0                # below the strongest: outside the swept band there is nothing to take a logarithm of
+_FLOOR_DB = -120.0  # below the strongest: outside the swept band there is nothing to take a logarithm of
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -56,8 +56,11 @@ def group_delay_s(response: ImpulseResponse, *, at_hz: NDArray, arrival_s: float
     Smith, "Introduction to digital filters", "Numerical computation of group delay" (2007).
     """
     frequency, spectrum = transformed(response)
-    timed = ImpulseResponse(sample=response.sample * (response.time_s - arrival_s),
-                            sample_rate_hz=response.sample_rate_hz, start_s=response.start_s)
+    timed = ImpulseResponse(
+        sample=response.sample * (response.time_s - arrival_s),
+        sample_rate_hz=response.sample_rate_hz,
+        start_s=response.start_s,
+    )
     _, moment = transformed(timed)
     both = np.stack([np.real(np.conj(spectrum) * moment), np.abs(spectrum) ** 2])
     delayed, power = smoothed_power(frequency[1:], both[:, 1:], at_hz=at_hz, per_octave=per_octave)
@@ -70,16 +73,18 @@ def excess_group_delay_s(response: ImpulseResponse, *, at_hz: NDArray, arrival_s
     Near zero where a filter that corrects the level corrects the time as well; away from it a correction of the level
     leaves the ringing or the reflection in time (L. D. Fielder, JAES 51, 3-26, 2003).
     """
-    return (group_delay_s(response, at_hz=at_hz, arrival_s=arrival_s, per_octave=per_octave)
-            - group_delay_s(minimum_phase(response), at_hz=at_hz, arrival_s=0.0, per_octave=per_octave))
+    return group_delay_s(response, at_hz=at_hz, arrival_s=arrival_s, per_octave=per_octave) - group_delay_s(
+        minimum_phase(response), at_hz=at_hz, arrival_s=0.0, per_octave=per_octave
+    )
 
 
 def minimum_phase(response: ImpulseResponse) -> ImpulseResponse:
     """The minimum-phase response with the same level, its energy as early as can be, starting at 0 s."""
     _, spectrum = transformed(response)
     sample = scipy.fft.irfft(_minimum_spectrum(spectrum))
-    return ImpulseResponse(sample=sample[: max(response.sample.size, 2)], sample_rate_hz=response.sample_rate_hz,
-                           start_s=0.0)
+    return ImpulseResponse(
+        sample=sample[: max(response.sample.size, 2)], sample_rate_hz=response.sample_rate_hz, start_s=0.0
+    )
 
 
 def _minimum_spectrum(spectrum: NDArray) -> NDArray:
@@ -88,6 +93,6 @@ def _minimum_spectrum(spectrum: NDArray) -> NDArray:
     logarithm = np.log(np.maximum(magnitude, magnitude.max() * 10 ** (_FLOOR_DB / 20)))
     size = 2 * (spectrum.size - 1)
     cepstrum = scipy.fft.irfft(logarithm, size)
-    cepstrum[1: size // 2] *= 2
-    cepstrum[size // 2 + 1:] = 0
+    cepstrum[1 : size // 2] *= 2
+    cepstrum[size // 2 + 1 :] = 0
     return np.exp(scipy.fft.rfft(cepstrum, size))

@@ -28,8 +28,9 @@ def direct_sound(response: ImpulseResponse, *, arrival_s: float, gate_ms: float)
     falls = np.clip((time - gate_s / 2) / (gate_s / 2), 0, 1)
     rises = np.clip((time + 2 * _AHEAD_S) / _AHEAD_S, 0, 1)
     window = (0.5 + 0.5 * np.cos(np.pi * falls)) * (0.5 - 0.5 * np.cos(np.pi * rises))
-    return ImpulseResponse(sample=response.sample * window, sample_rate_hz=response.sample_rate_hz,
-                           start_s=response.start_s)
+    return ImpulseResponse(
+        sample=response.sample * window, sample_rate_hz=response.sample_rate_hz, start_s=response.start_s
+    )
 
 
 def told_from_hz(gate_ms: float) -> float:

@@ -11,12 +11,12 @@ from dolce.core.response.impulse import ImpulseResponse
 
 Polarity = Literal["normal", "inverted", "unsure"]
 
-_ONSET = 0.4             # the direct sound is the first peak above this part of the highest one
-_WINDOW = 512            # samples looked at around the onset
-_FINER = 32              # interpolation between samples
-_UNSURE_BELOW = 0.86     # a turn of 90 degrees at all frequencies, which is neither, agrees to 0.85
+_ONSET = 0.4  # the direct sound is the first peak above this part of the highest one
+_WINDOW = 512  # samples looked at around the onset
+_FINER = 32  # interpolation between samples
+_UNSURE_BELOW = 0.86  # a turn of 90 degrees at all frequencies, which is neither, agrees to 0.85
 _POLARITY_BAND_HZ = (300.0, 1200.0)
-_POLARITY_FROM_S, _POLARITY_TO_S = 0.0015, 0.004         # ahead of the arrival and behind it, faded
+_POLARITY_FROM_S, _POLARITY_TO_S = 0.0015, 0.004  # ahead of the arrival and behind it, faded
 _POLARITY_DELAYS_S = np.arange(-0.05e-3, 0.9e-3, 0.01e-3)
 # So late comes a woofer after its tweeter, and hardly ever so late: between them phases must agree ever better, and
 # beyond it is another crossover that turns the phase in that band.
@@ -26,7 +26,7 @@ _BELOW_BAND_HZ, _BELOW_TO_S, _BELOW_OPPOSITE = (160.0, 300.0), 0.006, -0.3
 _LOWER_CROSSOVERS_HZ = (250.0, 280.0, 315.0, 355.0, 400.0, 450.0, 500.0, 560.0, 630.0)
 _THREE_WAY_DELAYS_S = np.arange(0.0, 0.3e-3, 0.02e-3)
 _CLEARLY_BETTER, _THREE_WAY_FROM = 0.12, 0.9
-_POLARITY_ABOVE = 10.0   # energy against what was there before the arrival
+_POLARITY_ABOVE = 10.0  # energy against what was there before the arrival
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -60,7 +60,7 @@ def find_arrival(response: ImpulseResponse) -> Arrival:
     near, first = _direct_part(response)
     fine = _interpolated(near)
     peak = _first_peak(fine)
-    a, b, c = np.abs(fine[peak - 1: peak + 2])
+    a, b, c = np.abs(fine[peak - 1 : peak + 2])
     bend = a - 2 * b + c
     shift = 0.5 * (a - c) / bend if bend else 0.0
     time_s = response.start_s + (first + (peak + shift) / _FINER) / response.sample_rate_hz
@@ -108,8 +108,12 @@ def _three_way_balance(response: ImpulseResponse, arrival_s: float) -> float:
     wide = _phases(response, arrival_s, (_BELOW_BAND_HZ[0], _POLARITY_BAND_HZ[1]), _BELOW_TO_S)
     if wide is None:
         return 0.0
-    agree = np.array([wide.through(_all_pass(wide.frequency_hz, corner)).at_delays(_THREE_WAY_DELAYS_S)
-                      for corner in _LOWER_CROSSOVERS_HZ])
+    agree = np.array(
+        [
+            wide.through(_all_pass(wide.frequency_hz, corner)).at_delays(_THREE_WAY_DELAYS_S)
+            for corner in _LOWER_CROSSOVERS_HZ
+        ]
+    )
     push, pull = float(agree.max()), float(-agree.min())
     if abs(push - pull) < _CLEARLY_BETTER or max(push, pull) < _THREE_WAY_FROM:
         return 0.0
@@ -173,7 +177,7 @@ def _direct_part(response: ImpulseResponse) -> tuple[NDArray, int]:
     highest = magnitude.max()
     onset = int(np.argmax(magnitude >= _ONSET * highest))
     first = min(max(0, onset - _WINDOW // 2), max(0, sample.size - _WINDOW))
-    return sample[first: first + _WINDOW], first
+    return sample[first : first + _WINDOW], first
 
 
 def _interpolated(near: NDArray) -> NDArray:
@@ -189,7 +193,7 @@ def _faded_ends(size: int) -> NDArray:
     window = np.ones(size)
     ramp = 0.5 - 0.5 * np.cos(np.pi * (np.arange(edge) + 0.5) / edge)
     window[:edge] = ramp
-    window[size - edge:] = ramp[::-1]
+    window[size - edge :] = ramp[::-1]
     return window
 
 

@@ -44,13 +44,20 @@ def average_over_spots(level_db: ArrayLike, *, weights: ArrayLike | None = None)
         raise InvalidValue("no spots to average.", where="spots", remedy="Take at least one.")
     weight = np.ones(len(levels)) if weights is None else np.asarray(weights, dtype=np.float64)
     if weight.shape != (len(levels),) or np.any(weight < 0) or not weight.sum() > 0:
-        raise InvalidValue(f"{weight.size} weights for {len(levels)} spots, or none above 0.", where="weights",
-                           remedy="Give one weight of 0 or more per spot.")
+        raise InvalidValue(
+            f"{weight.size} weights for {len(levels)} spots, or none above 0.",
+            where="weights",
+            remedy="Give one weight of 0 or more per spot.",
+        )
     mean = np.average(levels, axis=0, weights=weight)
     variance = np.average((levels - mean) ** 2, axis=0, weights=weight)
     used = levels[weight > 0]
-    return SpotAverage(level_db=energy_mean_db(levels, weights=weight), spread_db=np.sqrt(variance),
-                       lowest_db=used.min(axis=0), highest_db=used.max(axis=0))
+    return SpotAverage(
+        level_db=energy_mean_db(levels, weights=weight),
+        spread_db=np.sqrt(variance),
+        lowest_db=used.min(axis=0),
+        highest_db=used.max(axis=0),
+    )
 
 
 def mean_spread_db(frequency_hz: NDArray, average: SpotAverage, *, band_hz: tuple[float, float] = (20, 120)) -> float:

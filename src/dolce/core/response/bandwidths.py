@@ -3,7 +3,7 @@
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-_FINE, _WIDE = 24.0, 3.0                 # of an octave, below and above
+_FINE, _WIDE = 24.0, 3.0  # of an octave, below and above
 _FINE_TO_HZ, _WIDE_FROM_HZ = 100.0, 5000.0
 
 

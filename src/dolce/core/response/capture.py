@@ -20,13 +20,13 @@ from dolce.core.response.sub_arrival import sub_arrival
 from dolce.errors import InvalidValue
 
 AFTER_S = 0.9
-_LEAST_SIGNAL_TO_NOISE_DB = 6.0     # another sweep of the same length explains up to 5 dB of a recording
-_CUT_OFF_S = 0.01                  # a recording may begin or end this much inside the sweep, within its fades
-SUB_TOP_HZ = 250.0       # what a sub plays lies below
+_LEAST_SIGNAL_TO_NOISE_DB = 6.0  # another sweep of the same length explains up to 5 dB of a recording
+_CUT_OFF_S = 0.01  # a recording may begin or end this much inside the sweep, within its fades
+SUB_TOP_HZ = 250.0  # what a sub plays lies below
 _BASS_ALONE_DB = 15.0
 _HUM_MATTERS_BELOW_DB = 60.0
-NOISE_MATTERS_BELOW_DB = 28.0     # above it a window per octave takes more off the ends than off the noise
-_MOST_BEFORE_S = 0.4     # a response that is band-limited at 10 Hz rings before its start: keep that much
+NOISE_MATTERS_BELOW_DB = 28.0  # above it a window per octave takes more off the ends than off the noise
+_MOST_BEFORE_S = 0.4  # a response that is band-limited at 10 Hz rings before its start: keep that much
 
 
 def kept_before_s(sweep_s: float) -> float:
@@ -61,13 +61,22 @@ class Capture:
 
     def later(self, by_s: float) -> "Capture":
         """The same where the clock starts earlier by some time."""
-        return replace(self, response=replace(self.response, start_s=self.response.start_s + by_s),
-                       arrival=replace(self.arrival, time_s=self.arrival.time_s + by_s))
+        return replace(
+            self,
+            response=replace(self.response, start_s=self.response.start_s + by_s),
+            arrival=replace(self.arrival, time_s=self.arrival.time_s + by_s),
+        )
 
 
-def analyse_recording(recording: NDArray[np.float64], *, deconvolver: Deconvolver,
-                      microphone: MicrophoneCurve | None = None, gain_db: float = 0.0,
-                      clipped: int | None = None, is_sub: bool | None = False) -> Capture:
+def analyse_recording(
+    recording: NDArray[np.float64],
+    *,
+    deconvolver: Deconvolver,
+    microphone: MicrophoneCurve | None = None,
+    gain_db: float = 0.0,
+    clipped: int | None = None,
+    is_sub: bool | None = False,
+) -> Capture:
     """Response, arrival, polarity and quality of one recording.
 
     Parameters
@@ -102,32 +111,44 @@ def analyse_recording(recording: NDArray[np.float64], *, deconvolver: Deconvolve
     60 dB mains hum is taken out, and below 28 dB each octave of the response ends where it sinks into the noise.
     """
     if not np.all(np.isfinite(recording)):
-        raise InvalidValue("the recording has samples that are not numbers.", where="recording",
-                           remedy="Export it again.")
+        raise InvalidValue(
+            "the recording has samples that are not numbers.", where="recording", remedy="Export it again."
+        )
     peak = peak_dbfs(recording) if recording.size else -300.0
     if peak < -120:
-        raise InvalidValue("the recording is silent.", where="recording",
-                           remedy="Check the microphone's input and gain, then record again.")
+        raise InvalidValue(
+            "the recording is silent.",
+            where="recording",
+            remedy="Check the microphone's input and gain, then record again.",
+        )
     heard = _heard(recording, deconvolver, is_sub)
     if heard.signal_to_noise_db < _HUM_MATTERS_BELOW_DB and may_hum(
-            heard.recorded - heard.explained, size=deconvolver.size, sample_rate_hz=deconvolver.sample_rate_hz):
-        hum = hum_in(heard.left_over(deconvolver)[:recording.size], sample_rate_hz=deconvolver.sample_rate_hz)
+        heard.recorded - heard.explained, size=deconvolver.size, sample_rate_hz=deconvolver.sample_rate_hz
+    ):
+        hum = hum_in(heard.left_over(deconvolver)[: recording.size], sample_rate_hz=deconvolver.sample_rate_hz)
         if hum is not None:
             heard = replace(_heard(recording - hum, deconvolver, is_sub), signal_to_noise_db=heard.signal_to_noise_db)
     arrival, windowed = heard.arrival, heard.windowed
-    quality = Quality(signal_to_noise_db=heard.signal_to_noise_db, peak_dbfs=peak,
-                      clipped_samples=clipped_samples(recording) if clipped is None else clipped)
+    quality = Quality(
+        signal_to_noise_db=heard.signal_to_noise_db,
+        peak_dbfs=peak,
+        clipped_samples=clipped_samples(recording) if clipped is None else clipped,
+    )
     if quality.signal_to_noise_db < _LEAST_SIGNAL_TO_NOISE_DB:
-        raise SweepDrowned("the recording does not contain this sweep, or noise drowns it.", where="recording",
-                           remedy="Use the recording of the very test signal, whole and unedited.")
+        raise SweepDrowned(
+            "the recording does not contain this sweep, or noise drowns it.",
+            where="recording",
+            remedy="Use the recording of the very test signal, whole and unedited.",
+        )
     if quality.signal_to_noise_db < NOISE_MATTERS_BELOW_DB:
         windowed = windowed_by_noise(windowed, heard.whole, arrival_s=arrival.time_s)
     missing_s = arrival.time_s + deconvolver.stimulus_s - recording.size / deconvolver.sample_rate_hz
     cautions = _cautions(quality, arrival, missing_s)
     if microphone is not None:
         windowed = without_response(windowed, microphone)
-    windowed = ImpulseResponse(sample=windowed.sample * 10 ** (-gain_db / 20), sample_rate_hz=windowed.sample_rate_hz,
-                               start_s=windowed.start_s)
+    windowed = ImpulseResponse(
+        sample=windowed.sample * 10 ** (-gain_db / 20), sample_rate_hz=windowed.sample_rate_hz, start_s=windowed.start_s
+    )
     return Capture(response=windowed, arrival=arrival, quality=quality, cautions=cautions)
 
 
@@ -137,11 +158,13 @@ def plays_bass_alone(spectrum: NDArray, *, size: int, sample_rate_hz: int) -> bo
     Mean power of 30 to 100 Hz, over the logarithm of frequency, against that of 400 Hz to 4 kHz: no full-range speaker,
     and no small room, lifts the bass by 15 dB; a sub's crossover leaves 30 dB and more, if noise lets it.
     """
+
     def level(low_hz: float, high_hz: float) -> float:
         edges = np.geomspace(low_hz, high_hz, 13) * size / sample_rate_hz
         power = spectrum.real**2 + spectrum.imag**2
-        return float(power_db(np.mean([power[round(a): max(round(b), round(a) + 1)].mean()
-                                       for a, b in pairwise(edges)])))
+        return float(
+            power_db(np.mean([power[round(a) : max(round(b), round(a) + 1)].mean() for a, b in pairwise(edges)]))
+        )
 
     return level(30, 100) > level(400, 4000) + _BASS_ALONE_DB
 
@@ -150,8 +173,9 @@ def records_bass_alone(recording: NDArray[np.float64], *, sample_rate_hz: int) -
     """The same of a raw recording of a logarithmic sweep, whose energy is that of pink noise."""
     size = scipy.fft.next_fast_len(recording.size, real=True)
     frequency = scipy.fft.rfftfreq(size, 1 / sample_rate_hz)
-    return plays_bass_alone(scipy.fft.rfft(recording, size) * np.sqrt(frequency), size=size,
-                            sample_rate_hz=sample_rate_hz)
+    return plays_bass_alone(
+        scipy.fft.rfft(recording, size) * np.sqrt(frequency), size=size, sample_rate_hz=sample_rate_hz
+    )
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -176,17 +200,28 @@ def _heard(recording: NDArray, deconvolver: Deconvolver, is_sub: bool | None) ->
     whole = deconvolver.impulse(spectrum)
     if is_sub is None:
         is_sub = plays_bass_alone(spectrum, size=deconvolver.size, sample_rate_hz=deconvolver.sample_rate_hz)
-    del spectrum                     # as large as the recording, and not needed any more
+    del spectrum  # as large as the recording, and not needed any more
     arrival = find_arrival(whole.below(SUB_TOP_HZ) if is_sub else whole)
     windowed = whole.around(arrival.time_s, before_s=kept_before_s(deconvolver.sweep_s), after_s=AFTER_S)
     if is_sub:
         arrival = sub_arrival(windowed)
     low, high = deconvolver.band_hz
     explained = _explained(windowed, deconvolver)
-    level = _signal_to_noise_db(recorded, explained, deconvolver, passed=windowed.sample.size / recording.size,
-                                band_hz=(low, min(high, SUB_TOP_HZ) if is_sub else high))
-    return _Heard(recorded=recorded, explained=explained, whole=whole, windowed=windowed, arrival=arrival,
-                  signal_to_noise_db=level)
+    level = _signal_to_noise_db(
+        recorded,
+        explained,
+        deconvolver,
+        passed=windowed.sample.size / recording.size,
+        band_hz=(low, min(high, SUB_TOP_HZ) if is_sub else high),
+    )
+    return _Heard(
+        recorded=recorded,
+        explained=explained,
+        whole=whole,
+        windowed=windowed,
+        arrival=arrival,
+        signal_to_noise_db=level,
+    )
 
 
 def _explained(windowed: ImpulseResponse, deconvolver: Deconvolver) -> NDArray[np.complex128]:
@@ -196,14 +231,15 @@ def _explained(windowed: ImpulseResponse, deconvolver: Deconvolver) -> NDArray[n
     first = round(windowed.start_s * rate) % size
     stop = min(size, first + windowed.sample.size)
     placed[first:stop] = windowed.sample[: stop - first]
-    placed[: windowed.sample.size - (stop - first)] = windowed.sample[stop - first:]
+    placed[: windowed.sample.size - (stop - first)] = windowed.sample[stop - first :]
     explained = scipy.fft.rfft(placed)
     explained *= deconvolver.stimulus_spectrum
     return explained
 
 
-def _signal_to_noise_db(recorded: NDArray, explained: NDArray, deconvolver: Deconvolver, *, passed: float,
-                        band_hz: tuple[float, float]) -> float:
+def _signal_to_noise_db(
+    recorded: NDArray, explained: NDArray, deconvolver: Deconvolver, *, passed: float, band_hz: tuple[float, float]
+) -> float:
     """Explained over unexplained energy inside a band; `passed` is the part of all noise that the window lets pass."""
     low, high = (round(edge * deconvolver.size / deconvolver.sample_rate_hz) for edge in band_hz)
     inside = slice(low, high)
@@ -221,8 +257,9 @@ def without_response(response: ImpulseResponse, curve: MicrophoneCurve) -> Impul
     size = scipy.fft.next_fast_len(response.sample.size * 2, real=True)
     frequency = scipy.fft.rfftfreq(size, 1 / response.sample_rate_hz)
     sample = scipy.fft.irfft(scipy.fft.rfft(response.sample, size) / curve.on(frequency), size)
-    return ImpulseResponse(sample=sample[: response.sample.size], sample_rate_hz=response.sample_rate_hz,
-                           start_s=response.start_s)
+    return ImpulseResponse(
+        sample=sample[: response.sample.size], sample_rate_hz=response.sample_rate_hz, start_s=response.start_s
+    )
 
 
 def _cautions(quality: Quality, arrival: Arrival, missing_s: float) -> tuple[Caution, ...]:

@@ -3,10 +3,28 @@
 from dataclasses import dataclass
 from typing import Literal
 
-CautionKind = Literal["clipped", "noisy", "polarity unsure", "starts late", "ends early", "drop-outs", "delay unknown",
-                      "loudest of channels", "resampled", "clock differs", "moving", "impulse response",
-                      "begins at arrival", "arrival impossible", "curve of text", "no cue", "repeats differ",
-                      "sequence", "pink noise", "said"]
+CautionKind = Literal[
+    "clipped",
+    "noisy",
+    "polarity unsure",
+    "starts late",
+    "ends early",
+    "drop-outs",
+    "delay unknown",
+    "loudest of channels",
+    "resampled",
+    "clock differs",
+    "moving",
+    "impulse response",
+    "begins at arrival",
+    "arrival impossible",
+    "curve of text",
+    "no cue",
+    "repeats differ",
+    "sequence",
+    "pink noise",
+    "said",
+]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -11,12 +11,12 @@ from dolce.core.response.deconvolution import Deconvolver
 from dolce.core.signals.sync_chirps import FROM_HZ, TO_HZ, mark_above
 
 _SEARCH_PPM = 300.0
-DRIFT_WORTH_PPM = 0.5     # less is neither taken out nor reported: 2.5 us over 5 s
-_GAIN = 1.02              # and the peak must grow by so much
-_MARK_TAIL_S = 0.2        # of the room's answer to a mark that is laid over the other one's
+DRIFT_WORTH_PPM = 0.5  # less is neither taken out nor reported: 2.5 us over 5 s
+_GAIN = 1.02  # and the peak must grow by so much
+_MARK_TAIL_S = 0.2  # of the room's answer to a mark that is laid over the other one's
 _FINER = 8
-_BLOCK, _MARGIN = 1 << 16, 4096    # samples that are read at once, and what is looked at beside them
-_ALIKE = 0.5              # correlation of both marks as heard, below which noise has the say
+_BLOCK, _MARGIN = 1 << 16, 4096  # samples that are read at once, and what is looked at beside them
+_ALIKE = 0.5  # correlation of both marks as heard, below which noise has the say
 
 
 def resampled(recording: NDArray[np.float64], *, from_hz: int, to_hz: int) -> NDArray[np.float64]:
@@ -32,8 +32,9 @@ def resampled(recording: NDArray[np.float64], *, from_hz: int, to_hz: int) -> ND
     return scipy.signal.resample(padded, blocks * ratio.numerator)[: round(recording.size * ratio)]
 
 
-def without_drift(recording: NDArray[np.float64], *, deconvolver: Deconvolver,
-                  octave_s: float) -> tuple[NDArray[np.float64], float]:
+def without_drift(
+    recording: NDArray[np.float64], *, deconvolver: Deconvolver, octave_s: float
+) -> tuple[NDArray[np.float64], float]:
     """The recording on the stimulus' clock, and the drift that was taken out in parts per million.
 
     Parameters
@@ -69,7 +70,7 @@ def without_drift(recording: NDArray[np.float64], *, deconvolver: Deconvolver,
 
     def peaks(drifts: NDArray) -> NDArray:
         turned = half * np.exp(1j * np.multiply.outer(drifts * 1e-6, turn))
-        full = np.zeros((drifts.size, 4 * 4096), dtype=complex)     # four times finer: the peak falls between samples
+        full = np.zeros((drifts.size, 4 * 4096), dtype=complex)  # four times finer: the peak falls between samples
         full[:, np.flatnonzero(band)] = turned
         return np.abs(scipy.fft.ifft(full, axis=1)).max(axis=1)
 
@@ -112,8 +113,9 @@ class MarksHeard:
     alike: float
 
 
-def marks_heard(recording: NDArray[np.float64], *, apart: int, sample_rate_hz: int,
-                from_hz: float = FROM_HZ) -> MarksHeard | None:
+def marks_heard(
+    recording: NDArray[np.float64], *, apart: int, sample_rate_hz: int, from_hz: float = FROM_HZ
+) -> MarksHeard | None:
     """Two equal marks that were played `apart` samples from each other; None where they are not heard clearly.
 
     `from_hz` is where listening begins: a mark that a main speaker plays is looked for above what subs play.
@@ -133,20 +135,20 @@ def marks_heard(recording: NDArray[np.float64], *, apart: int, sample_rate_hz: i
     # With the room's answer, as long as it is alone: the sweep comes half a second behind the first one.
     length = one.size + round(_MARK_TAIL_S * sample_rate_hz)
     begin = max(0, first - round(0.01 * sample_rate_hz))
-    parts = [recording[start: start + length] for start in (begin, begin + distance)]
+    parts = [recording[start : start + length] for start in (begin, begin + distance)]
     size = scipy.fft.next_fast_len(2 * length, real=True)
     here, there = (scipy.fft.rfft(np.pad(part, (0, length - part.size)), size) for part in parts)
     frequency = scipy.fft.rfftfreq(size, 1 / sample_rate_hz)
     heard = (frequency > 0.8 * from_hz) & (frequency < TO_HZ)
     cross = np.where(heard, np.conj(here) * there, 0)
     fine = scipy.fft.irfft(cross, size * _FINER) * _FINER
-    near = np.concatenate([fine[-reach * _FINER:], fine[: reach * _FINER + 1]])
+    near = np.concatenate([fine[-reach * _FINER :], fine[: reach * _FINER + 1]])
     peak = int(np.argmax(near))
     energies = [float(np.sum(np.abs(part[heard]) ** 2)) for part in (here, there)]
     alike = near[peak] * size / 2 / np.sqrt(energies[0] * energies[1] + 1e-300)
     if not 0 < peak < near.size - 1 or alike < _ALIKE:
         return None
-    a, b, c = near[peak - 1: peak + 2]
+    a, b, c = near[peak - 1 : peak + 2]
     bend = a - 2 * b + c
     shift = peak + (0.5 * (a - c) / bend if bend else 0.0) - reach * _FINER
     return MarksHeard(first=first, drift_ppm=float(1e6 * shift / _FINER / distance), alike=float(alike))
@@ -158,8 +160,9 @@ def _matched(recording: NDArray, one: NDArray) -> NDArray[np.float32]:
     found = np.empty(recording.size - one.size + 1, dtype=np.float32)
     for begin in range(0, found.size, _BLOCK):
         end = min(begin + _BLOCK, found.size)
-        found[begin:end] = scipy.signal.fftconvolve(recording[begin: end + one.size - 1].astype(np.float32), filter_,
-                                                    mode="valid")
+        found[begin:end] = scipy.signal.fftconvolve(
+            recording[begin : end + one.size - 1].astype(np.float32), filter_, mode="valid"
+        )
     return np.abs(found, out=found)
 
 
@@ -169,9 +172,9 @@ def _pair_at(match: NDArray, distance: int, reach: int) -> int:
     count = match.size - distance - reach
     for begin in range(0, count, _BLOCK):
         end = min(begin + _BLOCK, count)
-        near = match[max(0, distance + begin - reach): distance + end + reach]
+        near = match[max(0, distance + begin - reach) : distance + end + reach]
         ahead = min(reach, distance + begin)
-        later = scipy.ndimage.maximum_filter1d(near, 2 * reach + 1)[ahead: ahead + end - begin]
+        later = scipy.ndimage.maximum_filter1d(near, 2 * reach + 1)[ahead : ahead + end - begin]
         both = match[begin:end] * later
         k = int(np.argmax(both))
         if both[k] > best:
@@ -195,9 +198,9 @@ def stretched(recording: NDArray, drift: float, *, start: float = 0.0) -> NDArra
     for first in range(0, recording.size, _BLOCK):
         at = (start + np.arange(first, min(first + _BLOCK, recording.size))) * (1 + drift)
         begin = int(np.floor(at[0])) - _MARGIN
-        found[first:first + at.size] = _read(_part(recording, begin, int(np.ceil(at[-1])) + _MARGIN), at - begin)
+        found[first : first + at.size] = _read(_part(recording, begin, int(np.ceil(at[-1])) + _MARGIN), at - begin)
         outside = (at < 0) | (at >= recording.size)
-        found[first:first + at.size][outside] = 0.0
+        found[first : first + at.size][outside] = 0.0
     return found
 
 
@@ -206,10 +209,10 @@ def _part(recording: NDArray, begin: int, end: int) -> NDArray[np.float64]:
     part = np.zeros(end - begin)
     low, high = max(begin, 0), min(end, recording.size)
     if high > low:
-        part[low - begin:high - begin] = recording[low:high]
+        part[low - begin : high - begin] = recording[low:high]
     fade = 0.5 - 0.5 * np.cos(np.pi * (np.arange(_MARGIN // 2) + 0.5) / (_MARGIN // 2))
-    part[:fade.size] *= fade
-    part[part.size - fade.size:] *= fade[::-1]
+    part[: fade.size] *= fade
+    part[part.size - fade.size :] *= fade[::-1]
     return part
 
 
@@ -218,7 +221,7 @@ def _read(part: NDArray, at: NDArray) -> NDArray[np.float64]:
     size = scipy.fft.next_fast_len(part.size, real=True)
     size += size % 2
     spectrum = scipy.fft.rfft(part, size)
-    spectrum[-1] /= 2                                      # Nyquist's bin is shared with its mirror image
+    spectrum[-1] /= 2  # Nyquist's bin is shared with its mirror image
     dense = scipy.fft.irfft(spectrum, size * _FINER) * _FINER
     at = at * _FINER
     k = at.astype(np.int64)

@@ -7,12 +7,12 @@ from numpy.typing import NDArray
 from dolce.core.response.impulse import ImpulseResponse
 from dolce.errors import InvalidValue
 
-_INSIDE = 1e-9           # regularisation inside the swept band, relative to the stimulus there
+_INSIDE = 1e-9  # regularisation inside the swept band, relative to the stimulus there
 # Over how many octaves it rises outside. Below the band gently: a steep edge at 10 Hz rings for longer than is kept
 # ahead of the arrival, which cost 0.02 dB at 20 Hz.
 _LOW_EDGE_OCTAVES, _HIGH_EDGE_OCTAVES = 1.0, 0.25
 _PART = 1 << 18
-_AROUND_S = 2.0          # more than is kept of a response, ahead of its arrival and behind it
+_AROUND_S = 2.0  # more than is kept of a response, ahead of its arrival and behind it
 
 
 class Deconvolver:
@@ -43,21 +43,32 @@ class Deconvolver:
     regularisation after O. Kirkeby and P. A. Nelson, JAES 47, 583-595 (1999).
     """
 
-    def __init__(self, stimulus: NDArray[np.float64], *, sample_rate_hz: int, recording_samples: int,
-                 band_hz: tuple[float, float] | None = None, sweep_s: float | None = None,
-                 periodic: bool = False) -> None:
+    def __init__(
+        self,
+        stimulus: NDArray[np.float64],
+        *,
+        sample_rate_hz: int,
+        recording_samples: int,
+        band_hz: tuple[float, float] | None = None,
+        sweep_s: float | None = None,
+        periodic: bool = False,
+    ) -> None:
         if stimulus.size < 1000 or not np.any(stimulus):
-            raise InvalidValue("the stimulus is silent or too short.", where="stimulus",
-                               remedy="Use the sweep that was played.")
+            raise InvalidValue(
+                "the stimulus is silent or too short.", where="stimulus", remedy="Use the sweep that was played."
+            )
         self.sample_rate_hz = sample_rate_hz
         self.periodic = periodic
-        self.stimulus_s = 0.0 if periodic else stimulus.size / sample_rate_hz         # a period has no end to miss
+        self.stimulus_s = 0.0 if periodic else stimulus.size / sample_rate_hz  # a period has no end to miss
         self.sweep_s = sweep_s or stimulus.size / sample_rate_hz
         # What comes back around lies behind whatever a recording that holds its sweep can tell: a response begins no
         # later than the recording's length less the sweep's.
         around = round(_AROUND_S * sample_rate_hz)
-        self.size = stimulus.size if periodic else scipy.fft.next_fast_len(
-            max(recording_samples, stimulus.size) + min(around, stimulus.size), real=True)
+        self.size = (
+            stimulus.size
+            if periodic
+            else scipy.fft.next_fast_len(max(recording_samples, stimulus.size) + min(around, stimulus.size), real=True)
+        )
         self._ahead = max(self.size // 4, 0 if periodic else stimulus.size // 2)
         self.stimulus_spectrum = scipy.fft.rfft(stimulus, self.size)
         power = self.stimulus_spectrum.real**2 + self.stimulus_spectrum.imag**2
@@ -76,8 +87,11 @@ class Deconvolver:
         low, high = self.band_hz
         inside = (frequency >= low) & (frequency <= high)
         octaves = np.log2(np.maximum(frequency, 1e-6))
-        rise = np.clip(np.maximum((np.log2(low) - octaves) / _LOW_EDGE_OCTAVES,
-                                  (octaves - np.log2(high)) / _HIGH_EDGE_OCTAVES), 0, 1)
+        rise = np.clip(
+            np.maximum((np.log2(low) - octaves) / _LOW_EDGE_OCTAVES, (octaves - np.log2(high)) / _HIGH_EDGE_OCTAVES),
+            0,
+            1,
+        )
         edge_power = np.where(frequency < low, *edges)
         reference = np.where(inside, power, np.maximum(power, edge_power))
         return reference * (_INSIDE + 10 * rise**4)
@@ -99,8 +113,11 @@ class Deconvolver:
         """
         sample = scipy.fft.irfft(response_spectrum, self.size)
         ahead = self._ahead
-        return ImpulseResponse(sample=np.concatenate([sample[-ahead:], sample[:-ahead]]),
-                               sample_rate_hz=self.sample_rate_hz, start_s=-ahead / self.sample_rate_hz)
+        return ImpulseResponse(
+            sample=np.concatenate([sample[-ahead:], sample[:-ahead]]),
+            sample_rate_hz=self.sample_rate_hz,
+            start_s=-ahead / self.sample_rate_hz,
+        )
 
 
 def _covered_band(frequency: NDArray, power: NDArray) -> tuple[float, float]:

@@ -12,8 +12,8 @@ from dolce.core.response.microphone import MicrophoneCurve
 from dolce.errors import InvalidValue
 
 _POINTS_HZ = np.geomspace(10, 22_000, 161)
-_CLEAN_DB = 30.0                        # a cable is clean; what a sweep of 1 s leaves outside its window allows 36
-_SETTLED = 0.995                        # of the energy within 20 ms: no room behind it
+_CLEAN_DB = 30.0  # a cable is clean; what a sweep of 1 s leaves outside its window allows 36
+_SETTLED = 0.995  # of the energy within 20 ms: no room behind it
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -52,18 +52,24 @@ def interface_loop(recording: NDArray[np.float64], *, deconvolver: Deconvolver, 
     try:
         capture = analyse_recording(recording, deconvolver=deconvolver)
     except InvalidValue:
-        raise InvalidValue("nothing of the sweep came back.", where="loop",
-                           remedy="Join the loop's output and input by a cable, and check both numbers.") from None
+        raise InvalidValue(
+            "nothing of the sweep came back.",
+            where="loop",
+            remedy="Join the loop's output and input by a cable, and check both numbers.",
+        ) from None
     response, rate = capture.response, deconvolver.sample_rate_hz
     time = response.time_s
     energy = response.sample**2
     near = np.abs(time - capture.arrival.time_s) < 0.02
     if capture.quality.signal_to_noise_db < _CLEAN_DB or energy[near].sum() < _SETTLED * energy.sum():
-        raise InvalidValue("that sounds like a microphone in a room, not like a cable.", where="loop",
-                           remedy="Check which input the cable is plugged into.")
+        raise InvalidValue(
+            "that sounds like a microphone in a room, not like a cable.",
+            where="loop",
+            remedy="Check which input the cable is plugged into.",
+        )
     if capture.quality.clipped_samples:
         raise InvalidValue("the loop's input clips.", where="loop", remedy="Turn its gain down, or switch its pad on.")
-    size = scipy.fft.next_fast_len(max(time.size, rate), real=True)      # bins at most 1 Hz apart
+    size = scipy.fft.next_fast_len(max(time.size, rate), real=True)  # bins at most 1 Hz apart
     bins = np.unique(np.rint(_POINTS_HZ[0.47 * rate > _POINTS_HZ] * size / rate).astype(int))
     frequency = bins * rate / size
     until_arrival = capture.arrival.time_s - time[0]
@@ -71,6 +77,11 @@ def interface_loop(recording: NDArray[np.float64], *, deconvolver: Deconvolver, 
     level = 20 * np.log10(np.abs(spectrum))
     gain = float(np.mean(level[(frequency > 700) & (frequency < 1400)]))
     return InterfaceLoop(
-        latency_s=capture.arrival.time_s, gain_db=gain, sample_rate_hz=rate, device=device,
-        response=MicrophoneCurve(frequency_hz=frequency, level_db=level - gain,
-                                 phase_deg=np.degrees(np.unwrap(np.angle(spectrum)))))
+        latency_s=capture.arrival.time_s,
+        gain_db=gain,
+        sample_rate_hz=rate,
+        device=device,
+        response=MicrophoneCurve(
+            frequency_hz=frequency, level_db=level - gain, phase_deg=np.degrees(np.unwrap(np.angle(spectrum)))
+        ),
+    )

@@ -5,8 +5,8 @@ from numpy.typing import NDArray
 
 MAINS_HZ = (50.0, 60.0)
 _HARMONICS = (1, 2, 3)
-_AROUND_HZ = 0.3                # how far mains may be off
-_STANDS_OUT = 30.0              # power of a tone against the median of the lines near it
+_AROUND_HZ = 0.3  # how far mains may be off
+_STANDS_OUT = 30.0  # power of a tone against the median of the lines near it
 
 
 def may_hum(spectrum: NDArray[np.complex128], *, size: int, sample_rate_hz: int) -> bool:
@@ -15,8 +15,8 @@ def may_hum(spectrum: NDArray[np.complex128], *, size: int, sample_rate_hz: int)
     step = sample_rate_hz / size
     for mains in MAINS_HZ:
         for k in _HARMONICS:
-            near = power[round((k * mains - 6) / step): round((k * mains + 6) / step)]
-            line = power[round((k * mains - k * _AROUND_HZ) / step): round((k * mains + k * _AROUND_HZ) / step) + 1]
+            near = power[round((k * mains - 6) / step) : round((k * mains + 6) / step)]
+            line = power[round((k * mains - k * _AROUND_HZ) / step) : round((k * mains + k * _AROUND_HZ) / step) + 1]
             if line.max() > _STANDS_OUT / 2 * np.median(near):
                 return True
     return False
@@ -38,10 +38,10 @@ def hum_in(residual: NDArray[np.float64], *, sample_rate_hz: int) -> NDArray[np.
     for mains in MAINS_HZ:
         for k in _HARMONICS:
             low, high = (round((k * mains + side * k * _AROUND_HZ) / step) for side in (-1, 1))
-            best = low + int(np.argmax(spectrum[low: high + 1]))
-            near = spectrum[round((k * mains - 6) / step): round((k * mains + 6) / step)]
+            best = low + int(np.argmax(spectrum[low : high + 1]))
+            near = spectrum[round((k * mains - 6) / step) : round((k * mains + 6) / step)]
             if spectrum[best] > _STANDS_OUT * np.median(near):
-                a, b, c = np.log(spectrum[best - 1: best + 2] + 1e-300)          # a parabola between the lines
+                a, b, c = np.log(spectrum[best - 1 : best + 2] + 1e-300)  # a parabola between the lines
                 found[mains].append((best + 0.5 * (a - c) / (a - 2 * b + c)) * step)
     tones = max(found.values(), key=len)
     if not tones:

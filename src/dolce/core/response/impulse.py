@@ -42,8 +42,9 @@ class ImpulseResponse:
         spectrum = scipy.fft.rfft(self.sample)
         frequency = scipy.fft.rfftfreq(self.sample.size, 1 / self.sample_rate_hz)
         smooth = spectrum * np.exp(-((frequency / corner_hz) ** 4))
-        return ImpulseResponse(sample=scipy.fft.irfft(smooth, self.sample.size),
-                               sample_rate_hz=self.sample_rate_hz, start_s=self.start_s)
+        return ImpulseResponse(
+            sample=scipy.fft.irfft(smooth, self.sample.size), sample_rate_hz=self.sample_rate_hz, start_s=self.start_s
+        )
 
     def around(self, centre_s: float, *, before_s: float, after_s: float) -> "ImpulseResponse":
         """The part from `before_s` ahead of `centre_s` to `after_s` behind it, faded by half cosines.
@@ -59,8 +60,8 @@ class ImpulseResponse:
         fade_in, fade_out = round(before_s * rate / 2), min(part.size, round(after_s * rate / 5))
         if fade_in:
             rising = 0.5 - 0.5 * np.cos(np.pi * (np.arange(fade_in) + 0.5) / fade_in)
-            rising = rising[first - wanted:][:part.size]
-            part[:rising.size] *= rising
+            rising = rising[first - wanted :][: part.size]
+            part[: rising.size] *= rising
         if fade_out:
-            part[part.size - fade_out:] *= 0.5 + 0.5 * np.cos(np.pi * (np.arange(fade_out) + 0.5) / fade_out)
+            part[part.size - fade_out :] *= 0.5 + 0.5 * np.cos(np.pi * (np.arange(fade_out) + 0.5) / fade_out)
         return ImpulseResponse(sample=part, sample_rate_hz=rate, start_s=self.start_s + first / rate)

@@ -8,13 +8,18 @@ from dolce.core.response.microphone import MicrophoneCurve
 from dolce.core.response.smoothing import smoothed_power
 from dolce.core.response.spectrum import ANALYSIS_GRID_HZ
 
-_PER_OCTAVE = 24.0                      # what frames of a second can resolve down to 40 Hz
-_FROM_HZ, _TO_HZ = 22.0, 19_000.0       # of the noise; beyond, the ends are held
+_PER_OCTAVE = 24.0  # what frames of a second can resolve down to 40 Hz
+_FROM_HZ, _TO_HZ = 22.0, 19_000.0  # of the noise; beyond, the ends are held
 
 
-def moving_average_level_db(heard_power: NDArray[np.float64], played_power: NDArray[np.float64], *,
-                            sample_rate_hz: int, microphone: MicrophoneCurve | None = None,
-                            gain_db: float = 0.0) -> NDArray[np.float64]:
+def moving_average_level_db(
+    heard_power: NDArray[np.float64],
+    played_power: NDArray[np.float64],
+    *,
+    sample_rate_hz: int,
+    microphone: MicrophoneCurve | None = None,
+    gain_db: float = 0.0,
+) -> NDArray[np.float64]:
     """Level over frequency relative to what is played, on the analysis grid, smoothed over 1/24 octave.
 
     Parameters
@@ -29,8 +34,10 @@ def moving_average_level_db(heard_power: NDArray[np.float64], played_power: NDAr
     frequency = np.linspace(0, sample_rate_hz / 2, heard_power.size)
     inside = frequency > 0
     at = np.clip(ANALYSIS_GRID_HZ, _FROM_HZ, min(_TO_HZ, 0.45 * sample_rate_hz))
-    heard, played = (smoothed_power(frequency[inside], power[inside], at_hz=at, per_octave=_PER_OCTAVE)
-                     for power in (heard_power, played_power))
+    heard, played = (
+        smoothed_power(frequency[inside], power[inside], at_hz=at, per_octave=_PER_OCTAVE)
+        for power in (heard_power, played_power)
+    )
     level = power_db(np.maximum(heard, 0)) - power_db(np.maximum(played, 0)) - gain_db
     if microphone is not None:
         level -= power_db(np.abs(microphone.on(at)) ** 2)

@@ -6,10 +6,10 @@ from numpy.typing import NDArray
 
 from dolce.core.response.impulse import ImpulseResponse
 
-_CENTRES_HZ = 31.25 * 2.0 ** np.arange(10)           # octaves, 31 Hz to 16 kHz; the outer ones take what lies beyond
-_NOISE_FROM_S, _NOISE_TO_S = 0.75, 0.98              # after the arrival: a small room has died away by then
-_ABOVE_NOISE = 2.0                                   # power, where a band counts as still standing above it
-_STAYS = 2                                           # blocks in a row below that before it counts as over
+_CENTRES_HZ = 31.25 * 2.0 ** np.arange(10)  # octaves, 31 Hz to 16 kHz; the outer ones take what lies beyond
+_NOISE_FROM_S, _NOISE_TO_S = 0.75, 0.98  # after the arrival: a small room has died away by then
+_ABOVE_NOISE = 2.0  # power, where a band counts as still standing above it
+_STAYS = 2  # blocks in a row below that before it counts as over
 
 
 def windowed_by_noise(response: ImpulseResponse, whole: ImpulseResponse, *, arrival_s: float) -> ImpulseResponse:
@@ -72,7 +72,7 @@ def _window(band: NDArray, time: NDArray, centre_hz: float, rate: int, noise: fl
         return np.ones(band.size)
     below = blocks < _ABOVE_NOISE * noise
     below[: int(np.argmax(blocks)) + 1] = False
-    stays = np.array([below[k: k + _STAYS].all() for k in range(below.size - _STAYS + 1)])
+    stays = np.array([below[k : k + _STAYS].all() for k in range(below.size - _STAYS + 1)])
     ends_s = after[int(np.argmax(stays))] if stays.any() else after[-1]
     fade_s = max(0.03, 0.3 * ends_s)
     ahead_s = max(0.003, 2 / centre_hz)

@@ -23,6 +23,6 @@ def from_emission(responses: Sequence[ImpulseResponse]) -> NDArray[np.float64]:
         sample = one.sample
         if abs(start - first) > 1e-6:
             sample = stretched(sample, 0.0, start=first - start)
-        part = sample[max(-first, 0):]
-        row[max(first, 0):max(first, 0) + part.size] = part
+        part = sample[max(-first, 0) :]
+        row[max(first, 0) : max(first, 0) + part.size] = part
     return rows

@@ -9,12 +9,11 @@ from dolce.core.levels import energy_mean_db
 from dolce.errors import InvalidValue
 
 _BASS_HZ = (20.0, 300.0)
-WORTH_MORE_DB, ENOUGH_DB = 0.6, 0.2      # our own: about what corrections are rounded to, and what no one hears
+WORTH_MORE_DB, ENOUGH_DB = 0.6, 0.2  # our own: about what corrections are rounded to, and what no one hears
 Advice = Literal["more", "enough", "fewer would do"]
 
 
-def another_spot_db(level_db: ArrayLike, frequency_hz: NDArray, *,
-                    band_hz: tuple[float, float] = _BASS_HZ) -> float:
+def another_spot_db(level_db: ArrayLike, frequency_hz: NDArray, *, band_hz: tuple[float, float] = _BASS_HZ) -> float:
     """How much the average of levels, shape (spots, points), would change by one spot more: RMS in dB over a band.
 
     The average is that of energy. Each spot is left out in turn (the jackknife: M. H. Quenouille, Biometrika 43,

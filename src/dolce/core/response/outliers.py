@@ -8,15 +8,15 @@ from typing import Literal
 import numpy as np
 from numpy.typing import NDArray
 
-_FINE_HZ = (500.0, 8000.0)         # where a microphone that moved by a hand's breadth hears another comb
-_SAME_DB, _SAME_PART = 0.6, 0.35   # of what other neighbours differ: below both it has not moved
+_FINE_HZ = (500.0, 8000.0)  # where a microphone that moved by a hand's breadth hears another comb
+_SAME_DB, _SAME_PART = 0.6, 0.35  # of what other neighbours differ: below both it has not moved
 _TREBLE_HZ = (4000.0, 14_000.0)
-_SHADOW_DB = 5.0                   # under what its channel has at the other spots
+_SHADOW_DB = 5.0  # under what its channel has at the other spots
 _LATE_S, _FITS_S = 0.0012, 0.0004  # off its own place, and on another's
 _REPEATED_HZ, _REPEATED_BASS_HZ = (100.0, 10_000.0), (30.0, 200.0)
-LEVELS_MATTER_DB = 0.15            # between takes of two levels: something distorts
-REPEATS_MATTER_DB = 1.0            # more than that: something has moved
-_LEAST = 3                         # spots or channels to compare with
+LEVELS_MATTER_DB = 0.15  # between takes of two levels: something distorts
+REPEATS_MATTER_DB = 1.0  # more than that: something has moved
+_LEAST = 3  # spots or channels to compare with
 
 Cell = tuple[str, int]
 
@@ -54,8 +54,14 @@ def repeats_differ_db(level_db: Sequence[NDArray], frequency_hz: NDArray, *, bas
     return float(np.sqrt(np.mean((levels - levels.mean(axis=0)) ** 2, axis=1)).max())
 
 
-def outliers(level_db: Mapping[Cell, NDArray], frequency_hz: NDArray, *, spots: list[int],
-              arrival_s: Mapping[Cell, float], flight_s: Mapping[Cell, float]) -> list[Outlier]:
+def outliers(
+    level_db: Mapping[Cell, NDArray],
+    frequency_hz: NDArray,
+    *,
+    spots: list[int],
+    arrival_s: Mapping[Cell, float],
+    flight_s: Mapping[Cell, float],
+) -> list[Outlier]:
     """What is odd on a board.
 
     Parameters
@@ -70,8 +76,11 @@ def outliers(level_db: Mapping[Cell, NDArray], frequency_hz: NDArray, *, spots: 
     Our own rules. On rehearsed boards that were taken as planned neighbouring spots differ by 0.6 dB and more (usually
     2), treble by up to 3.5 dB, and arrivals by up to 0.12 ms from the plan; the thresholds keep clear of these.
     """
-    return [*_not_moved(level_db, frequency_hz, spots), *_in_the_way(level_db, frequency_hz),
-            *_wrong_rows(arrival_s, flight_s)]
+    return [
+        *_not_moved(level_db, frequency_hz, spots),
+        *_in_the_way(level_db, frequency_hz),
+        *_wrong_rows(arrival_s, flight_s),
+    ]
 
 
 def _band(frequency_hz: NDArray, band_hz: tuple[float, float]) -> NDArray:
@@ -94,8 +103,10 @@ def _not_moved(level_db: Mapping[Cell, NDArray], frequency_hz: NDArray, spots: l
     for (before, after), by_channel in differs.items():
         typical = float(np.median(list(by_channel.values())))
         if typical < min(_SAME_DB, _SAME_PART * usual):
-            odd += [Outlier(cell=(channel, after), kind="not moved", value=value, other=before)
-                    for channel, value in by_channel.items()]
+            odd += [
+                Outlier(cell=(channel, after), kind="not moved", value=value, other=before)
+                for channel, value in by_channel.items()
+            ]
     return odd
 
 
@@ -111,8 +122,11 @@ def _in_the_way(level_db: Mapping[Cell, NDArray], frequency_hz: NDArray) -> list
         if len(cells) <= _LEAST:
             continue
         middle = float(np.median([treble[cell] for cell in cells]))
-        odd += [Outlier(cell=cell, kind="in the way", value=middle - treble[cell])
-                for cell in cells if middle - treble[cell] > _SHADOW_DB]
+        odd += [
+            Outlier(cell=cell, kind="in the way", value=middle - treble[cell])
+            for cell in cells
+            if middle - treble[cell] > _SHADOW_DB
+        ]
     return odd
 
 

@@ -6,8 +6,7 @@ from numpy.typing import NDArray
 from dolce.core.levels import band_edges
 
 
-def smoothed_power(frequency_hz: NDArray, power: NDArray, *, at_hz: NDArray,
-                   per_octave: float | NDArray) -> NDArray:
+def smoothed_power(frequency_hz: NDArray, power: NDArray, *, at_hz: NDArray, per_octave: float | NDArray) -> NDArray:
     """Mean power in a band of 1/`per_octave` octave around each frequency.
 
     The power is integrated over frequency between the band's edges (straight lines between the points) and divided
@@ -36,8 +35,9 @@ def smoothed_power(frequency_hz: NDArray, power: NDArray, *, at_hz: NDArray,
     low, high = at_hz / ratio, at_hz * ratio
     steps = np.diff(frequency_hz) * (power[..., 1:] + power[..., :-1]) / 2
     integral = np.concatenate([np.zeros((*power.shape[:-1], 1)), np.cumsum(steps, axis=-1)], axis=-1)
-    return (_integral_at(high, frequency_hz, power, integral)
-            - _integral_at(low, frequency_hz, power, integral)) / (high - low)
+    return (_integral_at(high, frequency_hz, power, integral) - _integral_at(low, frequency_hz, power, integral)) / (
+        high - low
+    )
 
 
 def _integral_at(at: NDArray, frequency: NDArray, power: NDArray, integral: NDArray) -> NDArray:

@@ -44,7 +44,6 @@ class FrequencyResponse:
         """Level in dB at other frequencies, straight over the logarithm of frequency, held beyond the ends."""
         return np.interp(np.log(frequency_hz), np.log(self.frequency_hz), self.level_db)
 
-
     def smoothed_on(self, frequency_hz: NDArray[np.float64], *, per_octave: float) -> NDArray[np.float64]:
         """Level in dB at other frequencies, smoothed in power over 1/`per_octave` octave from all points there are."""
         at = np.clip(frequency_hz, self.frequency_hz[0] * 1.0001, self.frequency_hz[-1] * 0.9999)
@@ -90,8 +89,10 @@ class GridLevels:
 def grid_levels(response: ImpulseResponse) -> GridLevels:
     """Both levels from one transform; as `level_on_grid`."""
     frequency, power = _power(response)
-    return GridLevels(level_db=_smoothed(frequency, power, ANALYSIS_GRID_HZ, 48.0),
-                      fine_db=_unsmoothed(frequency, power, ANALYSIS_GRID_HZ))
+    return GridLevels(
+        level_db=_smoothed(frequency, power, ANALYSIS_GRID_HZ, 48.0),
+        fine_db=_unsmoothed(frequency, power, ANALYSIS_GRID_HZ),
+    )
 
 
 def _power(response: ImpulseResponse) -> tuple[NDArray, NDArray]:

@@ -12,11 +12,11 @@ from dolce.core.signals import CuedSignal
 from dolce.core.signals.sync_chirps import CUE_FROM_HZ, mark_above
 from dolce.errors import InvalidValue
 
-_LOUD = 0.35                      # of the loudest cue: all come from one speaker, at one level
-_CLEAR = 8.0                      # the loudest cue above the level of the match elsewhere
-_APART_S = 0.3                    # cues stand further from each other than that
+_LOUD = 0.35  # of the loudest cue: all come from one speaker, at one level
+_CLEAR = 8.0  # the loudest cue above the level of the match elsewhere
+_APART_S = 0.3  # cues stand further from each other than that
 _SEARCH_PPM = 500.0
-_OFF_S = 0.004                    # what reflections may shift a peak by; half of what tells two feeds apart
+_OFF_S = 0.004  # what reflections may shift a peak by; half of what tells two feeds apart
 _MARGIN_S = 0.2
 
 
@@ -69,12 +69,12 @@ def parts_heard(recording: NDArray[np.float64], played: Sequence[CuedSignal]) ->
     for position, first in enumerate(at):
         if first in used:
             continue
-        for second in at[position + 1:]:
+        for second in at[position + 1 :]:
             index = _feed(second - first, played, rate)
             if index is None or second in used:
                 continue
             start = max(0, first - round(_MARGIN_S * rate))
-            part = recording[start:first + played[index].size + round(_MARGIN_S * rate)]
+            part = recording[start : first + played[index].size + round(_MARGIN_S * rate)]
             cues = marks_heard(part, apart=played[index].silent_until, sample_rate_hz=rate, from_hz=CUE_FROM_HZ)
             if cues is not None:
                 parts.append(PartHeard(index=index, start=start, cues=cues))
@@ -109,8 +109,11 @@ def _cues(recording: NDArray, rate: int) -> list[int]:
 
 
 def _silent() -> InvalidValue:
-    return InvalidValue("no cue is heard in it.", where="recording",
-                        remedy="Is it the recording of the whole spot's file, and was the cue's speaker on?")
+    return InvalidValue(
+        "no cue is heard in it.",
+        where="recording",
+        remedy="Is it the recording of the whole spot's file, and was the cue's speaker on?",
+    )
 
 
 def _feed(distance: int, played: Sequence[CuedSignal], rate: int) -> int | None:

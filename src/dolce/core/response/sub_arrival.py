@@ -5,8 +5,8 @@ import numpy as np
 from dolce.core.response.arrival import Arrival
 from dolce.core.response.impulse import ImpulseResponse
 
-_ONSET = 0.25            # of the highest swing
-_FIRST_SWING_S = 0.020   # how long the first swings are looked at: about one period at 50 Hz
+_ONSET = 0.25  # of the highest swing
+_FIRST_SWING_S = 0.020  # how long the first swings are looked at: about one period at 50 Hz
 _UNSURE_BELOW = 0.2
 
 
@@ -40,7 +40,7 @@ def sub_arrival(response: ImpulseResponse) -> Arrival:
     a, b = swing[max(k - 1, 0)], swing[k]
     part = (height / 8 - a) / (b - a) if k and b > a else 0.0
     time_s = response.start_s + (start + max(k - 1, 0) + part) / rate
-    later = slow[end: end + round(_FIRST_SWING_S * rate)]
+    later = slow[end : end + round(_FIRST_SWING_S * rate)]
     opposite = float(np.max(-sign * later, initial=0.0))
     confidence = float(height / (height + opposite))
     if confidence < _UNSURE_BELOW:

@@ -11,10 +11,10 @@ from dolce.core.response.deconvolution import Deconvolver
 from dolce.core.signals import CuedSignal, mark
 from dolce.core.signals.sync_chirps import CUE_FROM_HZ, TO_HZ
 
-_AROUND_S = 0.15                  # of what is looked at around a cue: less than the silence behind it
-_CLEAR_DB = 20.0                  # its direct sound above what else is heard there
+_AROUND_S = 0.15  # of what is looked at around a cue: less than the silence behind it
+_CLEAR_DB = 20.0  # its direct sound above what else is heard there
 _FADE_S = 0.02
-_SPARE = 256                      # samples beyond both ends that interpolation may ask for
+_SPARE = 256  # samples beyond both ends that interpolation may ask for
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -33,8 +33,14 @@ class OneClock:
     drift_ppm: float
 
 
-def on_one_clock(recording: NDArray[np.float64], *, cued: CuedSignal, samples: int, cue_flight_s: float,
-                 cues: MarksHeard | None = None) -> OneClock | None:
+def on_one_clock(
+    recording: NDArray[np.float64],
+    *,
+    cued: CuedSignal,
+    samples: int,
+    cue_flight_s: float,
+    cues: MarksHeard | None = None,
+) -> OneClock | None:
     """Cut the test signal out of a recording that was made by another clock, from a moment of its own.
 
     Parameters
@@ -68,9 +74,9 @@ def on_one_clock(recording: NDArray[np.float64], *, cued: CuedSignal, samples: i
     begin = arrival / region - cue_flight_s * rate + cued.signal_at
     first = max(0, int(begin) - _SPARE)
     whole = np.pad(recording, (0, max(0, int(begin) + samples + _SPARE - recording.size)))
-    cut = stretched(whole[first:int(begin) + samples + _SPARE], region - 1, start=begin - first / region)[:samples]
+    cut = stretched(whole[first : int(begin) + samples + _SPARE], region - 1, start=begin - first / region)[:samples]
     fade, heard = round(_FADE_S * rate), min(samples, cued.silent_until - cued.signal_at)
-    cut[heard - fade:heard] *= 0.5 + 0.5 * np.cos(np.pi * np.arange(fade) / fade)
+    cut[heard - fade : heard] *= 0.5 + 0.5 * np.cos(np.pi * np.arange(fade) / fade)
     cut[heard:] = 0.0
     return OneClock(recording=cut, drift_ppm=cues.drift_ppm)
 
@@ -80,14 +86,15 @@ def _arrival(recording: NDArray, heard_at: int, rate: int, region: float) -> flo
     one, around = mark(rate), round(_AROUND_S * rate)
     first = max(0, heard_at - around)
     # On the player's clock: a cue that is stretched is heard late by what its upper end is.
-    part = stretched(recording[first:heard_at + one.size + around], region - 1)
-    deconvolver = Deconvolver(one, sample_rate_hz=rate, recording_samples=part.size,
-                              band_hz=(CUE_FROM_HZ, 0.5 * min(TO_HZ, 0.4 * rate)))
+    part = stretched(recording[first : heard_at + one.size + around], region - 1)
+    deconvolver = Deconvolver(
+        one, sample_rate_hz=rate, recording_samples=part.size, band_hz=(CUE_FROM_HZ, 0.5 * min(TO_HZ, 0.4 * rate))
+    )
     response = deconvolver.impulse(deconvolver.spectrum(part)[1])
     magnitude = np.abs(response.sample)
     peak = int(np.argmax(magnitude))
     # Noise is everywhere; a room's answer is not half the length of a cue ahead of its direct sound.
-    far = magnitude[:max(1, peak - around // 3)]
+    far = magnitude[: max(1, peak - around // 3)]
     if magnitude[peak] < 10 ** (_CLEAR_DB / 20) * np.sqrt(np.mean(far**2)):
         return None
     return first + find_arrival(response).time_s * rate * region

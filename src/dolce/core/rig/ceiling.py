@@ -13,8 +13,8 @@ from dolce.errors import Conflict
 _ROUNDING_DB = 0.01
 _HOWLS_AFTER_S = 0.4
 
-ABOVE_WORKING_LEVEL_DB = 12.0     # what the modes of a small room add to a sweep at the working level
-SWEEP_ABOVE_WORKING_LEVEL_DB = 6.0     # louder gains nothing but distortion and tired ears: our choice
+ABOVE_WORKING_LEVEL_DB = 12.0  # what the modes of a small room add to a sweep at the working level
+SWEEP_ABOVE_WORKING_LEVEL_DB = 6.0  # louder gains nothing but distortion and tired ears: our choice
 
 
 def loudest_sweep_db(volume_m3: float) -> float:
@@ -22,7 +22,7 @@ def loudest_sweep_db(volume_m3: float) -> float:
     return suggested_level_db(volume_m3) + SWEEP_ABOVE_WORKING_LEVEL_DB
 
 
-SEAT_M = 2.0                           # from a speaker, where closeness is counted from
+SEAT_M = 2.0  # from a speaker, where closeness is counted from
 
 
 def suggested_ceiling_db(volume_m3: float, *, distance_m: float | None = None) -> float:
@@ -63,8 +63,11 @@ class Ceiling:
         """Nothing, or Conflict where a sample is above the ceiling: sound that is too loud is never begun."""
         peak = peak_dbfs(samples) if samples.size else -300.0
         if peak > self.peak_dbfs + _ROUNDING_DB:
-            raise Conflict(f"this sound peaks at {peak:.1f} dBFS, above the ceiling of {self.peak_dbfs:g} dBFS.",
-                           where="ceiling", remedy="Play it softer, or raise the ceiling on the Rig page.")
+            raise Conflict(
+                f"this sound peaks at {peak:.1f} dBFS, above the ceiling of {self.peak_dbfs:g} dBFS.",
+                where="ceiling",
+                remedy="Play it softer, or raise the ceiling on the Rig page.",
+            )
 
 
 class CeilingWatch:
@@ -72,8 +75,7 @@ class CeilingWatch:
 
     def __init__(self, ceiling: Ceiling, *, sample_rate_hz: int) -> None:
         self._ceiling, self._rate = ceiling, sample_rate_hz
-        self._meter = SoundLevelMeter("Z", sample_rate_hz=sample_rate_hz,
-                                      offset_db=ceiling.full_scale_spl_db or 0.0)
+        self._meter = SoundLevelMeter("Z", sample_rate_hz=sample_rate_hz, offset_db=ceiling.full_scale_spl_db or 0.0)
         self._clipping_s = 0.0
 
     def hear(self, samples: NDArray[np.float64], *, live: bool = False) -> None:
@@ -85,13 +87,18 @@ class CeilingWatch:
         if self._ceiling.watches_pressure:
             level = self._meter.hear(samples).highest_fast_db
             if level > self._ceiling.spl_db:
-                raise Conflict(f"{level:.0f} dB SPL at the microphone, above the ceiling of "
-                               f"{self._ceiling.spl_db:g} dB. Sound was ended.", where="ceiling",
-                               remedy="Play softer, or raise the ceiling on the Rig page.")
+                raise Conflict(
+                    f"{level:.0f} dB SPL at the microphone, above the ceiling of "
+                    f"{self._ceiling.spl_db:g} dB. Sound was ended.",
+                    where="ceiling",
+                    remedy="Play softer, or raise the ceiling on the Rig page.",
+                )
         if live and samples.size:
             clips = float(np.abs(samples).max()) >= CLIPS_AT
             self._clipping_s = self._clipping_s + samples.size / self._rate if clips else 0.0
             if self._clipping_s > _HOWLS_AFTER_S:
-                raise Conflict("the microphone stays at the end of its range: feedback, or far too much gain. "
-                               "Sound was ended.", where="microphone",
-                               remedy="Switch off input monitoring in the interface, turn the gain down, and go on.")
+                raise Conflict(
+                    "the microphone stays at the end of its range: feedback, or far too much gain. Sound was ended.",
+                    where="microphone",
+                    remedy="Switch off input monitoring in the interface, turn the gain down, and go on.",
+                )

@@ -63,8 +63,11 @@ def checked_faults(faults: Iterable[Fault], outputs: Mapping[str, int]) -> tuple
             raise InvalidValue(f"{fault.kind!r} is not a fault.", where="faults", remedy=f"Choose {', '.join(FAULTS)}.")
         words, count = FAULTS[fault.kind]
         if len(set(fault.channels)) != count or not set(fault.channels) <= set(outputs):
-            raise InvalidValue(f"{words}: {count} of the job's channels {'is' if count == 1 else 'are'} needed.",
-                               where="faults", remedy="Choose from the list of channels.")
+            raise InvalidValue(
+                f"{words}: {count} of the job's channels {'is' if count == 1 else 'are'} needed.",
+                where="faults",
+                remedy="Choose from the list of channels.",
+            )
         crossed = fault.kind == "swapped" and not fault.outputs
         found.append(replace(fault, outputs=tuple(outputs[c] for c in fault.channels)) if crossed else fault)
     return tuple(found)

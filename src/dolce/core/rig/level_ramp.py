@@ -6,8 +6,8 @@ from typing import Literal
 from dolce.core.levels.level_check import ENOUGH_ABOVE_NOISE_DB, MARGIN_TO_CLIPPING_DB
 
 START_DBFS = -60.0
-STEP_DB = 1.0                       # a second, by itself
-_MOST_DBFS = -12.0                  # pink noise above it runs out of range
+STEP_DB = 1.0  # a second, by itself
+_MOST_DBFS = -12.0  # pink noise above it runs out of range
 
 Word = Literal["rising", "good", "ceiling", "clipping", "loudest"]
 
@@ -34,8 +34,15 @@ class RampStep:
         return self.word != "rising"
 
 
-def ramp_step(level_dbfs: float, *, heard_dbfs: float, peak_dbfs: float, noise_dbfs: float, peak_above_rms_db: float,
-              ceiling_peak_dbfs: float) -> RampStep:
+def ramp_step(
+    level_dbfs: float,
+    *,
+    heard_dbfs: float,
+    peak_dbfs: float,
+    noise_dbfs: float,
+    peak_above_rms_db: float,
+    ceiling_peak_dbfs: float,
+) -> RampStep:
     """The next step of a ramp, from what the microphone hears at the present level.
 
     Ends 40 dB above the noise, or before the ceiling, or 6 dB before clipping: whatever comes first.
@@ -52,8 +59,12 @@ def ramp_step(level_dbfs: float, *, heard_dbfs: float, peak_dbfs: float, noise_d
     above, room = heard_dbfs - noise_dbfs, -peak_dbfs
     if room < MARGIN_TO_CLIPPING_DB:
         # Back out of the danger at once.
-        return RampStep(level_dbfs=max(START_DBFS, level_dbfs - (MARGIN_TO_CLIPPING_DB - room)), word="clipping",
-                        above_noise_db=above, to_clipping_db=room)
+        return RampStep(
+            level_dbfs=max(START_DBFS, level_dbfs - (MARGIN_TO_CLIPPING_DB - room)),
+            word="clipping",
+            above_noise_db=above,
+            to_clipping_db=room,
+        )
     if above >= ENOUGH_ABOVE_NOISE_DB:
         word: Word = "good"
     elif level_dbfs + STEP_DB + peak_above_rms_db > ceiling_peak_dbfs:

@@ -13,11 +13,11 @@ from dolce.errors import InvalidValue
 
 LINE_BAND_HZ = (40.0, 20_000.0)
 SUB_BAND_HZ = (20.0, 250.0)
-_HOWL_S = 0.2                    # at the end, where a room is quiet again
-_SOUNDS_DB = 10.0               # above noise; less is no sound to speak of
+_HOWL_S = 0.2  # at the end, where a room is quiet again
+_SOUNDS_DB = 10.0  # above noise; less is no sound to speak of
 _BASS_HZ = (80.0, 125.0)
-_HUMP_OCTAVES_HZ = tuple(250 * 2 ** (k / 2) for k in range(11))          # 250 Hz to 8 kHz, overlapping by half
-_HUMP_FROM = 3                  # a hump counts from 700 Hz on: below, the room makes its own
+_HUMP_OCTAVES_HZ = tuple(250 * 2 ** (k / 2) for k in range(11))  # 250 Hz to 8 kHz, overlapping by half
+_HUMP_FROM = 3  # a hump counts from 700 Hz on: below, the room makes its own
 _PRESENCE, _TREBLE = slice(4, 8), slice(9, 11)
 # What is taken as a fault (common practice, for lack of a published limit).
 DISTANCE_OFF_M, SUB_DISTANCE_OFF_M = 0.35, 1.2
@@ -122,8 +122,9 @@ class LineVerdict:
         return "look" if self.findings else "right"
 
 
-def line_reading(recording: NDArray[np.float64], *, deconvolver: Deconvolver, quiet_samples: int, sample_rate_hz: int,
-                 is_sub: bool) -> LineReading:
+def line_reading(
+    recording: NDArray[np.float64], *, deconvolver: Deconvolver, quiet_samples: int, sample_rate_hz: int, is_sub: bool
+) -> LineReading:
     """Read one line: noise from the first `quiet_samples`, the sweep from the rest.
 
     Parameters
@@ -132,12 +133,16 @@ def line_reading(recording: NDArray[np.float64], *, deconvolver: Deconvolver, qu
     """
     quiet, heard = recording[:quiet_samples], recording[quiet_samples:]
     noise, signal_level = dbfs_rms(quiet), dbfs_rms(heard)
-    common = {"noise_dbfs": noise, "signal_dbfs": signal_level, "peak_dbfs": peak_dbfs(heard),
-              "hum_db": hum_above_noise_db(quiet, sample_rate_hz=sample_rate_hz),
-              "howls": bool(np.abs(heard[-round(_HOWL_S * sample_rate_hz):]).max() > 0.99)}
+    common = {
+        "noise_dbfs": noise,
+        "signal_dbfs": signal_level,
+        "peak_dbfs": peak_dbfs(heard),
+        "hum_db": hum_above_noise_db(quiet, sample_rate_hz=sample_rate_hz),
+        "howls": bool(np.abs(heard[-round(_HOWL_S * sample_rate_hz) :]).max() > 0.99),
+    }
     try:
         capture = analyse_recording(heard, deconvolver=deconvolver, is_sub=is_sub)
-    except InvalidValue:                                           # silent, or nothing of the sweep in it
+    except InvalidValue:  # silent, or nothing of the sweep in it
         capture = None
     # Hum may be louder than a soft sweep and still leave it plain to hear.
     drowned = signal_level < noise + 3 and common["hum_db"] < HUM_ABOVE_NOISE_DB
@@ -146,16 +151,28 @@ def line_reading(recording: NDArray[np.float64], *, deconvolver: Deconvolver, qu
     response = capture.response
     if is_sub:
         [level] = _mean_levels_db(response, [SUB_LEVEL_BAND_HZ])
-        return LineReading(**common, level_db=float(level), bass_db=0.0, hump_db=0.0,
-                           arrival_s=capture.arrival.time_s, polarity=capture.arrival.polarity)
+        return LineReading(
+            **common,
+            level_db=float(level),
+            bass_db=0.0,
+            hump_db=0.0,
+            arrival_s=capture.arrival.time_s,
+            polarity=capture.arrival.polarity,
+        )
     level, bass, *of_octaves = _mean_levels_db(
-        response, [LEVEL_BAND_HZ, _BASS_HZ, *((f / 2**0.5, f * 2**0.5) for f in _HUMP_OCTAVES_HZ)])
+        response, [LEVEL_BAND_HZ, _BASS_HZ, *((f / 2**0.5, f * 2**0.5) for f in _HUMP_OCTAVES_HZ)]
+    )
     octaves = np.array(of_octaves)
     middle = float(np.median(octaves))
-    return LineReading(**common, level_db=float(level), bass_db=float(bass) - middle,
-                       hump_db=float(octaves[_HUMP_FROM:].max() - middle),
-                       octaves_db=tuple(round(float(one - middle), 2) for one in octaves),
-                       arrival_s=capture.arrival.time_s, polarity=capture.arrival.polarity)
+    return LineReading(
+        **common,
+        level_db=float(level),
+        bass_db=float(bass) - middle,
+        hump_db=float(octaves[_HUMP_FROM:].max() - middle),
+        octaves_db=tuple(round(float(one - middle), 2) for one in octaves),
+        arrival_s=capture.arrival.time_s,
+        polarity=capture.arrival.polarity,
+    )
 
 
 def hum_above_noise_db(quiet: NDArray[np.float64], *, sample_rate_hz: int) -> float:
@@ -174,17 +191,23 @@ def hum_above_noise_db(quiet: NDArray[np.float64], *, sample_rate_hz: int) -> fl
         for k in (1, 2, 3):
             line = round(k * mains / step)
             reach = max(4, round(20 / step))
-            near = power[max(1, line - reach): line + reach + 1]
-            tones += power[max(1, line - 1): line + 2].max()
+            near = power[max(1, line - reach) : line + reach + 1]
+            tones += power[max(1, line - 1) : line + 2].max()
             around += float(np.median(near)) + 1e-30
         # The highest of three lines of noise stands about 6 dB above their median.
         best = max(best, 10 * np.log10(max(tones, 1e-30) / around) - 6)
     return float(best)
 
 
-def line_verdicts(readings: Mapping[str, LineReading], *, expected_m: Mapping[str, float], subs: Sequence[str],
-                  low_limit_hz: Mapping[str, float | None], speed_m_s: float,
-                  one_clock: bool = True) -> dict[str, LineVerdict]:
+def line_verdicts(
+    readings: Mapping[str, LineReading],
+    *,
+    expected_m: Mapping[str, float],
+    subs: Sequence[str],
+    low_limit_hz: Mapping[str, float | None],
+    speed_m_s: float,
+    one_clock: bool = True,
+) -> dict[str, LineVerdict]:
     """Verdicts of all lines read so far, each beside the others.
 
     Parameters
@@ -195,17 +218,21 @@ def line_verdicts(readings: Mapping[str, LineReading], *, expected_m: Mapping[st
     latency = _common_latency_s(readings, expected_m, subs, speed_m_s) if one_clock else None
     mains = {c: r for c, r in readings.items() if c not in subs and r.sounds}
     low = {c: r for c, r in readings.items() if c in subs and r.sounds}
-    all_humped = len(mains) > 1 and (all(r.hump_db > HUMP_DB for r in mains.values())
-                                     or float(np.median([r.treble_db for r in mains.values()])) > TREBLE_DB)
+    all_humped = len(mains) > 1 and (
+        all(r.hump_db > HUMP_DB for r in mains.values())
+        or float(np.median([r.treble_db for r in mains.values()])) > TREBLE_DB
+    )
     verdicts = {}
     for channel, reading in readings.items():
         is_sub = channel in subs
         if reading.howls or reading.clipped or not reading.sounds:
             # Nothing else can be read off such a recording.
             kind = "howls" if reading.howls else "clips" if reading.clipped else "silent"
-            hums = kind == "silent" and reading.hum_db > HUM_ABOVE_NOISE_DB         # and may be why nothing is heard
-            verdicts[channel] = LineVerdict(distance_m=None, findings=(
-                LineFinding(kind=kind), *((LineFinding(kind="hum", value=reading.hum_db),) if hums else ())))
+            hums = kind == "silent" and reading.hum_db > HUM_ABOVE_NOISE_DB  # and may be why nothing is heard
+            verdicts[channel] = LineVerdict(
+                distance_m=None,
+                findings=(LineFinding(kind=kind), *((LineFinding(kind="hum", value=reading.hum_db),) if hums else ())),
+            )
             continue
         found: list[LineFinding] = []
         if reading.polarity != "normal":
@@ -218,8 +245,12 @@ def line_verdicts(readings: Mapping[str, LineReading], *, expected_m: Mapping[st
         others = [r.level_db for c, r in (low if is_sub else mains).items() if c != channel]
         if others:
             apart = reading.level_db - float(np.median(others))
-            apart += 0.0 if is_sub else 20 * np.log10(expected_m[channel] / float(np.median(
-                [expected_m[c] for c in mains if c != channel])))
+            apart += (
+                0.0
+                if is_sub
+                else 20
+                * np.log10(expected_m[channel] / float(np.median([expected_m[c] for c in mains if c != channel])))
+            )
             if abs(apart) > (SUB_LEVEL_OFF_DB if is_sub else LEVEL_OFF_DB):
                 found.append(LineFinding(kind="level", value=float(apart)))
         if not is_sub:
@@ -247,11 +278,13 @@ def _hump_db(reading: LineReading, others: Sequence[LineReading]) -> float | Non
     return float(above.max()) if above.max() > HUMP_AGAINST_OTHERS_DB else None
 
 
-def _common_latency_s(readings: Mapping[str, LineReading], expected_m: Mapping[str, float], subs: Sequence[str],
-                      speed_m_s: float) -> float | None:
+def _common_latency_s(
+    readings: Mapping[str, LineReading], expected_m: Mapping[str, float], subs: Sequence[str], speed_m_s: float
+) -> float | None:
     """The delay of the chain that fits most main lines: the median of arrival minus time of flight."""
     found = [r.arrival_s - expected_m[c] / speed_m_s for c, r in readings.items() if r.sounds and c not in subs] or [
-        r.arrival_s - expected_m[c] / speed_m_s for c, r in readings.items() if r.sounds]
+        r.arrival_s - expected_m[c] / speed_m_s for c, r in readings.items() if r.sounds
+    ]
     return float(np.median(found)) if found else None
 
 

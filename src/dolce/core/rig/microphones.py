@@ -17,8 +17,11 @@ Angle = Literal[0, 90]
 ANGLES: tuple[Angle, ...] = (0, 90)
 Pointing = Literal["", "speakers", "ceiling", "floor"]
 # What sound that comes along the floor plan meets: the front of a microphone, or its side.
-POINTINGS: dict[str, tuple[str, Angle]] = {"speakers": ("at the speakers", 0), "ceiling": ("at the ceiling", 90),
-                                           "floor": ("at the floor", 90)}
+POINTINGS: dict[str, tuple[str, Angle]] = {
+    "speakers": ("at the speakers", 0),
+    "ceiling": ("at the ceiling", 90),
+    "floor": ("at the floor", 90),
+}
 _DIFFERENCE_PER_OCTAVE = 3.0
 _DIFFERENCE_POINTS_HZ = np.geomspace(20, 20_000, 61)
 
@@ -49,8 +52,9 @@ class Microphone:
             raise InvalidValue("a microphone needs a name.", where="name", remedy="Type one.")
         ranges(self)
         if not set(self.curves) <= set(ANGLES):
-            raise InvalidValue(f"curves for {sorted(self.curves)} degrees.", where="curves",
-                               remedy="0 and 90 degrees are kept.")
+            raise InvalidValue(
+                f"curves for {sorted(self.curves)} degrees.", where="curves", remedy="0 and 90 degrees are kept."
+            )
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -86,8 +90,11 @@ class MicrophoneInUse:
         frequency = _DIFFERENCE_POINTS_HZ
         own = curve.on(frequency) if curve is not None else np.ones(frequency.size)
         both = own * self.difference.on(frequency)
-        return MicrophoneCurve(frequency_hz=frequency, level_db=20 * np.log10(np.abs(both)),
-                               phase_deg=np.degrees(np.unwrap(np.angle(both))))
+        return MicrophoneCurve(
+            frequency_hz=frequency,
+            level_db=20 * np.log10(np.abs(both)),
+            phase_deg=np.degrees(np.unwrap(np.angle(both))),
+        )
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -108,8 +115,8 @@ class MicrophoneFinding:
     needs: int | None = None
 
 
-REFERENCE_PA = 20e-6                 # 0 dB SPL; 1 Pa is 93.98 dB
-_DBU_V = 0.6 ** 0.5                  # 0 dBu: 1 mW in 600 ohms, 0.7746 V
+REFERENCE_PA = 20e-6  # 0 dB SPL; 1 Pa is 93.98 dB
+_DBU_V = 0.6**0.5  # 0 dBu: 1 mW in 600 ohms, 0.7746 V
 
 
 def full_scale_by_sensitivity_db(sensitivity_mv_pa: float, *, full_scale_dbu: float) -> float:
@@ -139,20 +146,24 @@ def microphone_findings(used: Sequence[MicrophoneInUse], pointing: str) -> list[
         if angle is None:
             found.append(MicrophoneFinding(kind="no curve", microphone=name))
         elif pointing and angle != POINTINGS[pointing][1]:
-            found.append(MicrophoneFinding(kind="wrong angle", microphone=name, has=angle,
-                                           needs=POINTINGS[pointing][1]))
+            found.append(
+                MicrophoneFinding(kind="wrong angle", microphone=name, has=angle, needs=POINTINGS[pointing][1])
+            )
     if not pointing:
         found.append(MicrophoneFinding(kind="not asked"))
     inputs = [one.input for one in used]
     if len(set(inputs)) < len(inputs):
         found.append(MicrophoneFinding(kind="one input twice"))
-    found += [MicrophoneFinding(kind="not compared", microphone=one.microphone.name) for one in used[1:]
-              if one.difference is None]
+    found += [
+        MicrophoneFinding(kind="not compared", microphone=one.microphone.name)
+        for one in used[1:]
+        if one.difference is None
+    ]
     return found
 
 
 def differences(levels_db: NDArray[np.float64]) -> list[MicrophoneCurve | None]:
-    """What each microphone reads more than the first, over thirds of octaves; None for the first.
+    """What each microphone reads more than the first, over 1/3-octave bands; None for the first.
 
     Parameters
     ----------
@@ -163,6 +174,5 @@ def differences(levels_db: NDArray[np.float64]) -> list[MicrophoneCurve | None]:
     found: list[MicrophoneCurve | None] = [None]
     for level in smooth[1:]:
         over = np.interp(np.log(_DIFFERENCE_POINTS_HZ), np.log(ANALYSIS_GRID_HZ), level - smooth[0])
-        found.append(MicrophoneCurve(frequency_hz=_DIFFERENCE_POINTS_HZ, level_db=over,
-                                     phase_deg=np.zeros(over.size)))
+        found.append(MicrophoneCurve(frequency_hz=_DIFFERENCE_POINTS_HZ, level_db=over, phase_deg=np.zeros(over.size)))
     return found

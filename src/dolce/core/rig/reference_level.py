@@ -8,14 +8,14 @@ from dolce.core import checked
 from dolce.core.levels import SUB_LEVEL_BAND_HZ, power_db, together_db, weighting_db
 from dolce.core.signals import Source
 
-NOISE_DBFS = -20.0                           # RMS of full-range pink noise: common practice
+NOISE_DBFS = -20.0  # RMS of full-range pink noise: common practice
 # Common practice: 79 dB in small rooms, 82 in medium, 85 in large. Where one ends and the next begins is our choice.
 BY_VOLUME_M3 = ((50.0, 79.0), (150.0, 82.0), (float("inf"), 85.0))
 CHOICES_DB = (79.0, 82.0, 85.0)
-SECOND_BELOW_DB = 6.0                        # a second working level, to spare the ears
+SECOND_BELOW_DB = 6.0  # a second working level, to spare the ears
 AGREES_DB = 0.5
 FULL_BAND_HZ = (20.0, 20_000.0)
-EFFECTS_ABOVE_DB = 10.0                      # in band, against a main channel: common practice; ITU-R BS.775-3
+EFFECTS_ABOVE_DB = 10.0  # in band, against a main channel: common practice; ITU-R BS.775-3
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

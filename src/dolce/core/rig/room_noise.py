@@ -1,4 +1,4 @@
-"""The quiet room: noise by thirds of octaves, its rating, and where it will drown the measurement."""
+"""The quiet room: noise by 1/3-octave bands, its rating, and where it will drown the measurement."""
 
 from dataclasses import dataclass
 
@@ -7,7 +7,7 @@ from numpy.typing import NDArray
 
 from dolce.core.levels import NOMINAL_HZ, band_levels_db, energy_sum_db, exact_mid_hz, noise_rating, weighting_db
 
-NOISE_THIRD_OCTAVES_HZ = tuple(f for f in NOMINAL_HZ if 25 <= f <= 10_000)         # the thirds of the octaves 31.5 Hz to 8 kHz
+NOISE_THIRD_OCTAVES_HZ = tuple(f for f in NOMINAL_HZ if 25 <= f <= 10_000)  # the thirds of the octaves 31.5 Hz to 8 kHz
 TRUSTED_ABOVE_NOISE_DB = 20.0
 # A quiet room with its microphone: below is softer than any capsule, above louder than anybody works in.
 PLAUSIBLE_NOISE_DBA = (8.0, 50.0)
@@ -36,13 +36,17 @@ class RoomNoise:
 
 
 def noise_third_octave_dbfs(quiet: NDArray[np.float64], *, sample_rate_hz: int) -> NDArray[np.float64]:
-    """Noise of a quiet stretch in thirds of octaves, dBFS; several seconds are needed for steady figures."""
+    """Noise of a quiet moment in 1/3-octave bands, dBFS; several seconds are needed for steady figures."""
     return band_levels_db(quiet, exact_mid_hz(NOISE_THIRD_OCTAVES_HZ), per_octave=3, sample_rate_hz=sample_rate_hz)
 
 
-def room_noise(third_octave_dbfs: NDArray[np.float64], *, full_scale_spl_db: float | None,
-               signal_third_octave_dbfs: NDArray[np.float64] | None = None) -> RoomNoise:
-    """What follows from the noise in thirds of octaves.
+def room_noise(
+    third_octave_dbfs: NDArray[np.float64],
+    *,
+    full_scale_spl_db: float | None,
+    signal_third_octave_dbfs: NDArray[np.float64] | None = None,
+) -> RoomNoise:
+    """What follows from the noise in 1/3-octave bands.
 
     Parameters
     ----------
@@ -61,8 +65,9 @@ def room_noise(third_octave_dbfs: NDArray[np.float64], *, full_scale_spl_db: flo
     return RoomNoise(third_octave_dbfs=third_octaves, rating=rating, octaves_spl_db=octaves, doubtful_hz=doubtful)
 
 
-def implausible_full_scale(full_scale_spl_db: float, *, third_octave_dbfs: NDArray[np.float64] | None,
-                           before_spl_db: float | None) -> tuple[str, float] | None:
+def implausible_full_scale(
+    full_scale_spl_db: float, *, third_octave_dbfs: NDArray[np.float64] | None, before_spl_db: float | None
+) -> tuple[str, float] | None:
     """Why a level of full scale can hardly be right, and the figure that says so; None where nothing is against it.
 
     A calibrator of 114 dB taken for 94 dB is wrong by 20 dB: the quiet room then seems softer than any capsule hears,

@@ -9,12 +9,14 @@ from dolce.core.levels import SUB_LEVEL_BAND_HZ
 from dolce.core.signals import Source
 
 Way = Literal["close", "same place"]
-WAYS: dict[Way, str] = {"close": "Microphone close to each cone, always at the same distance",
-                        "same place": "All subs in turn on one place, microphone unmoved"}
-USUAL_DISTANCE_M = 0.15                     # from the cone: common practice
-USUAL_TONE_HZ = 50.0                        # above most ports' tuning: common practice
+WAYS: dict[Way, str] = {
+    "close": "Microphone close to each cone, always at the same distance",
+    "same place": "All subs in turn on one place, microphone unmoved",
+}
+USUAL_DISTANCE_M = 0.15  # from the cone: common practice
+USUAL_TONE_HZ = 50.0  # above most ports' tuning: common practice
 AGREE_DB = 0.1
-_ABOVE_TUNING = 1.3                         # nearer to it the port sounds and the cone hardly moves
+_ABOVE_TUNING = 1.3  # nearer to it the port sounds and the cone hardly moves
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -83,8 +85,11 @@ def sub_changes(readings: Mapping[str, float], subs: tuple[str, ...], match: Sub
         read = readings.get(sub)
         change = None
         if read is not None and softest is not None:
-            change = 0.0 if read - softest <= match.agree_db + 1e-9 else \
-                round((softest - read) / match.step_db) * match.step_db
+            change = (
+                0.0
+                if read - softest <= match.agree_db + 1e-9
+                else round((softest - read) / match.step_db) * match.step_db
+            )
         found.append(SubReading(channel=sub, read_db=read, change_db=change))
     return found
 

@@ -8,15 +8,7 @@ from dolce.core.room.following import followed, same_room
 from dolce.core.room.laying_out import new_plan, with_channel, with_layout, without_channel
 from dolce.core.room.layouts import LAYOUT_NAMES, LAYOUTS, Reference, reference_of, usual_subs
 from dolce.core.room.moving import label_of, moved, place_of
-from dolce.core.room.plan import (
-    BOX_KINDS,
-    Box,
-    Dismissal,
-    RoomPlan,
-    Seat,
-    Speaker,
-    Spot,
-)
+from dolce.core.room.plan import BOX_KINDS, Box, Dismissal, RoomPlan, Seat, Speaker, Spot
 from dolce.core.room.reflections import Reflections, reflections_of
 from dolce.core.room.sights import Sights, axis_of, sights_of
 from dolce.core.room.spot_patterns import (
@@ -75,7 +67,8 @@ __all__ = [
     "candidates_of",
     "channel_name",
     "decay_of",
-    "findings_of", "followed",
+    "findings_of",
+    "followed",
     "group_of",
     "label_of",
     "move_of",
@@ -90,7 +83,8 @@ __all__ = [
     "reference_of",
     "reflections_of",
     "rows_of",
-    "same_room", "sights_of",
+    "same_room",
+    "sights_of",
     "spot_warnings",
     "spots_by_pattern",
     "tape_of",

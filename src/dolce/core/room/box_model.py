@@ -46,8 +46,12 @@ def box_model(plan: RoomPlan) -> BoxModel:
     size = plan.size
     area = outline_area_m2(plan.outline) if plan.outline else size.width_m * size.length_m
     scale = float(np.sqrt(area / (size.width_m * size.length_m)))
-    return BoxModel(size_m=(size.width_m * scale, size.length_m * scale, size.height_m), scale=scale,
-                    is_equivalent=bool(plan.outline) and scale < 0.9999, speed_m_s=plan.speed_m_s)
+    return BoxModel(
+        size_m=(size.width_m * scale, size.length_m * scale, size.height_m),
+        scale=scale,
+        is_equivalent=bool(plan.outline) and scale < 0.9999,
+        speed_m_s=plan.speed_m_s,
+    )
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -79,8 +83,12 @@ def decay_of(plan: RoomPlan) -> Decay:
     sabine = sabine_s(volume, areas, absorption, speed_m_s=plan.speed_m_s)
     eyring = eyring_s(volume, areas, absorption, speed_m_s=plan.speed_m_s)
     low = float(np.mean(eyring[:2]))
-    return Decay(sabine_s=tuple(map(float, sabine)), eyring_s=tuple(map(float, eyring)), low_s=low,
-                 schroeder_hz=schroeder_hz(low, volume))
+    return Decay(
+        sabine_s=tuple(map(float, sabine)),
+        eyring_s=tuple(map(float, eyring)),
+        low_s=low,
+        schroeder_hz=schroeder_hz(low, volume),
+    )
 
 
 def _areas_m2(plan: RoomPlan) -> NDArray[np.float64]:

@@ -1,9 +1,20 @@
 """Channel codes as in the trade, their names and their partners."""
 
 CHANNEL_NAMES = {
-    "L": "Left", "R": "Right", "C": "Centre", "Lw": "Left wide", "Rw": "Right wide", "Ls": "Left surround",
-    "Rs": "Right surround", "Lrs": "Left rear surround", "Rrs": "Right rear surround", "Ltf": "Left top front",
-    "Rtf": "Right top front", "Ltm": "Left top middle", "Rtm": "Right top middle", "Ltr": "Left top rear",
+    "L": "Left",
+    "R": "Right",
+    "C": "Centre",
+    "Lw": "Left wide",
+    "Rw": "Right wide",
+    "Ls": "Left surround",
+    "Rs": "Right surround",
+    "Lrs": "Left rear surround",
+    "Rrs": "Right rear surround",
+    "Ltf": "Left top front",
+    "Rtf": "Right top front",
+    "Ltm": "Left top middle",
+    "Rtm": "Right top middle",
+    "Ltr": "Left top rear",
     "Rtr": "Right top rear",
 }
 SUB_CODES = ("Sub1", "Sub2", "Sub3", "Sub4")
@@ -23,7 +34,7 @@ def partner_of(code: str) -> str | None:
 
 
 def group_of(code: str) -> str:
-    """"fronts", "surrounds", "heights", "subs", or "others" for codes of the calibrator's own."""
+    """ "fronts", "surrounds", "heights", "subs", or "others" for codes of the calibrator's own."""
     if code in SUB_CODES:
         return "subs"
     if code not in CHANNEL_NAMES:
@@ -34,7 +45,7 @@ def group_of(code: str) -> str:
 
 
 def side_of(code: str) -> str:
-    """"left", "right" or "middle", as the code says."""
+    """ "left", "right" or "middle", as the code says."""
     if code not in CHANNEL_NAMES or code == "C":
         return "middle"
     return "left" if code[0] == "L" else "right"

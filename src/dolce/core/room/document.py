@@ -19,16 +19,24 @@ FORMAT, VERSION = "dolce room", 1
 def plan_values(plan: RoomPlan) -> dict[str, Any]:
     """The plan as plain values; lengths in metres."""
     return {
-        "format": FORMAT, "version": VERSION, "room": dataclasses.asdict(plan.size), "layout": plan.layout,
-        "mirror_pairs": plan.mirror_pairs, "outline": [list(corner) for corner in plan.outline],
+        "format": FORMAT,
+        "version": VERSION,
+        "room": dataclasses.asdict(plan.size),
+        "layout": plan.layout,
+        "mirror_pairs": plan.mirror_pairs,
+        "outline": [list(corner) for corner in plan.outline],
         "speakers": [_flat(s) for s in plan.speakers],
         "seats": [_flat(s) for s in plan.seats],
         "spots": [_flat(s) for s in plan.spots],
         "drawings": [_flat(b) for b in plan.boxes],
-        "reverberation": {"source": plan.reverberation.source, "typed_s": plan.reverberation.typed_s,
-                          "surfaces": dict(plan.reverberation.surfaces)},
+        "reverberation": {
+            "source": plan.reverberation.source,
+            "typed_s": plan.reverberation.typed_s,
+            "surfaces": dict(plan.reverberation.surfaces),
+        },
         "dismissed": [dataclasses.asdict(d) for d in plan.dismissed],
-        "aside": [_flat(s) for s in plan.aside], "last_spot_id": plan.last_spot_id,
+        "aside": [_flat(s) for s in plan.aside],
+        "last_spot_id": plan.last_spot_id,
     }
 
 
@@ -42,21 +50,29 @@ def plan_of(values: Mapping[str, Any]) -> RoomPlan:
     """
     seats = _each(values, "seats", lambda v: Seat(**_placed(v, {"is_main": False})))
     return RoomPlan(
-        size=RoomSize(**values["room"]), layout=values.get("layout", "free"),
+        size=RoomSize(**values["room"]),
+        layout=values.get("layout", "free"),
         mirror_pairs=values.get("mirror_pairs", False),
         outline=tuple((float(x), float(y)) for x, y in values.get("outline", ())),
-        speakers=_each(values, "speakers", lambda v: Speaker(**_placed(v))), seats=seats,
+        speakers=_each(values, "speakers", lambda v: Speaker(**_placed(v))),
+        seats=seats,
         spots=_each(values, "spots", lambda v: Spot(**_placed({"id": v["number"], "seat_id": None, **v}))),
         boxes=_each(values, "drawings", lambda v: Box(**_placed(v))),
         reverberation=Reverberation(**values.get("reverberation", {})),
         dismissed=tuple(Dismissal(**v) for v in values.get("dismissed", ())),
-        aside=_each(values, "aside", lambda v: Speaker(**_placed(v))), last_spot_id=values.get("last_spot_id", 0))
+        aside=_each(values, "aside", lambda v: Speaker(**_placed(v))),
+        last_spot_id=values.get("last_spot_id", 0),
+    )
 
 
 def _flat(thing: Any) -> dict[str, Any]:
     """A value object with its place as x_m, y_m, z_m."""
-    return {**{f.name: getattr(thing, f.name) for f in dataclasses.fields(thing) if f.name != "place"},
-            "x_m": thing.place.x_m, "y_m": thing.place.y_m, "z_m": thing.place.z_m}
+    return {
+        **{f.name: getattr(thing, f.name) for f in dataclasses.fields(thing) if f.name != "place"},
+        "x_m": thing.place.x_m,
+        "y_m": thing.place.y_m,
+        "z_m": thing.place.z_m,
+    }
 
 
 def _placed(values: Mapping[str, Any], usual: Mapping[str, Any] | None = None) -> dict[str, Any]:
@@ -73,6 +89,7 @@ def _each(values: Mapping[str, Any], name: str, build: Any) -> tuple:
         try:
             made.append(build(entry))
         except InvalidValue as error:
-            raise InvalidValue(error.problem, where=f"{name}, entry {number}, {error.where}",
-                               remedy=error.remedy) from None
+            raise InvalidValue(
+                error.problem, where=f"{name}, entry {number}, {error.where}", remedy=error.remedy
+            ) from None
     return tuple(made)

@@ -18,13 +18,17 @@ def followed(own: RoomPlan, first: RoomPlan) -> RoomPlan:
         If a speaker stands outside that room.
     """
     spots = [spot for spot in first.spots if not spot.close_to or spot.close_to in own.channels]
-    return replace(first, **{name: getattr(own, name) for name in _OWN},
-                   spots=tuple(replace(spot, number=number) for number, spot in enumerate(spots, 1)),
-                   last_spot_id=max(own.last_spot_id, first.last_spot_id))
+    return replace(
+        first,
+        **{name: getattr(own, name) for name in _OWN},
+        spots=tuple(replace(spot, number=number) for number, spot in enumerate(spots, 1)),
+        last_spot_id=max(own.last_spot_id, first.last_spot_id),
+    )
 
 
 def same_room(plan: RoomPlan, other: RoomPlan) -> bool:
     """Whether two plans differ in their speakers alone."""
+
     def apart(one: RoomPlan) -> tuple:
         return one.size, one.seats, one.spots, one.boxes, one.outline, one.reverberation
 

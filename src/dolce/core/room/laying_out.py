@@ -11,22 +11,35 @@ from dolce.core.room.spot_patterns import numbered, spots_by_pattern
 from dolce.errors import InvalidValue
 
 EAR_HEIGHT_M = 1.2
-_WALL_M = 0.35              # kept between a new speaker and any wall
+_WALL_M = 0.35  # kept between a new speaker and any wall
 _FARTHEST_M = 3.5
-_OVERHEAD_DEG = 42.0        # in the middle of the allowed 30 to 55
+_OVERHEAD_DEG = 42.0  # in the middle of the allowed 30 to 55
 _SUB_HEIGHT_M = 0.25
 # Where new subs go, as parts of width and length: middles of the walls, which drive the fewest modes unevenly.
 _SUB_PLACES = ((0.5, 0.0), (0.5, 1.0), (0.0, 0.5), (1.0, 0.5))
 
 
-def new_plan(size: RoomSize, *, layout: str = "2.0", subs: int | None = None, seat_name: str = "Mixer",
-             spots: int = 9) -> RoomPlan:
+def new_plan(
+    size: RoomSize, *, layout: str = "2.0", subs: int | None = None, seat_name: str = "Mixer", spots: int = 9
+) -> RoomPlan:
     """A plan with one seat in the front half, the layout's speakers around it, and a cluster of spots."""
-    seat = Seat(id=1, name=seat_name, is_main=True, place=Point(
-        x_m=round(size.width_m / 2, 2), y_m=round(0.42 * size.length_m, 2), z_m=min(EAR_HEIGHT_M, size.height_m - 0.3)))
+    seat = Seat(
+        id=1,
+        name=seat_name,
+        is_main=True,
+        place=Point(
+            x_m=round(size.width_m / 2, 2),
+            y_m=round(0.42 * size.length_m, 2),
+            z_m=min(EAR_HEIGHT_M, size.height_m - 0.3),
+        ),
+    )
     known = dict.fromkeys(LAYOUTS.get(layout, {"L": None, "R": None}))
-    bare = RoomPlan(size=size, layout=layout, seats=(seat,),
-                    speakers=(_new_speaker(next(iter(known)), layout, seat.place, size, (), output=1),))
+    bare = RoomPlan(
+        size=size,
+        layout=layout,
+        seats=(seat,),
+        speakers=(_new_speaker(next(iter(known)), layout, seat.place, size, (), output=1),),
+    )
     plan = with_layout(bare, layout, subs=usual_subs(layout) if subs is None else subs)
     cluster = spots_by_pattern(plan, "cluster", seat_id=1, count=spots, spacing_m=0.25)
     return replace(plan, spots=numbered(plan, cluster))
@@ -96,27 +109,38 @@ def _free_place(plan: RoomPlan, place: Point, others: list[Speaker]) -> bool:
         plan.require_inside(place, where="")
     except InvalidValue:
         return False
-    return all(math.dist((place.x_m, place.y_m, place.z_m), (o.place.x_m, o.place.y_m, o.place.z_m)) >= 0.05
-               for o in others)
+    return all(
+        math.dist((place.x_m, place.y_m, place.z_m), (o.place.x_m, o.place.y_m, o.place.z_m)) >= 0.05 for o in others
+    )
 
 
-def _new_speaker(code: str, layout: str, seat: Point, size: RoomSize, others: object, *, output: int,
-                 plan: RoomPlan | None = None) -> Speaker:
+def _new_speaker(
+    code: str, layout: str, seat: Point, size: RoomSize, others: object, *, output: int, plan: RoomPlan | None = None
+) -> Speaker:
     """A speaker at its reference direction, or at a free place near the front wall."""
     others = list(others)
     if code in SUB_CODES:
         across, along = _SUB_PLACES[SUB_CODES.index(code)]
-        place = Point(x_m=round(0.4 + across * (size.width_m - 0.8), 2),
-                      y_m=round(0.4 + along * (size.length_m - 0.8), 2), z_m=_SUB_HEIGHT_M)
-        return Speaker(channel=code, place=_clear(place, others, size, plan, apart_m=0.5), output=output,
-                       low_limit_hz=25.0)
+        place = Point(
+            x_m=round(0.4 + across * (size.width_m - 0.8), 2),
+            y_m=round(0.4 + along * (size.length_m - 0.8), 2),
+            z_m=_SUB_HEIGHT_M,
+        )
+        return Speaker(
+            channel=code, place=_clear(place, others, size, plan, apart_m=0.5), output=output, low_limit_hz=25.0
+        )
     reference = reference_of(layout, code)
     if reference is None:
         place = Point(x_m=size.width_m / 2, y_m=_WALL_M, z_m=min(EAR_HEIGHT_M, size.height_m - 0.2))
     else:
         place = place_at(reference, seat=seat, size=size)
-    return Speaker(channel=code, place=_clear(place, others, size, plan), output=output, low_limit_hz=50.0,
-                   partner=partner_of(code))
+    return Speaker(
+        channel=code,
+        place=_clear(place, others, size, plan),
+        output=output,
+        low_limit_hz=50.0,
+        partner=partner_of(code),
+    )
 
 
 def place_at(reference: Reference, *, seat: Point, size: RoomSize, distance_m: float | None = None) -> Point:
@@ -137,8 +161,11 @@ def place_at(reference: Reference, *, seat: Point, size: RoomSize, distance_m: f
         height = min(size.height_m - 0.1, seat.z_m + farthest * math.tan(math.radians(_OVERHEAD_DEG)))
     else:
         height = seat.z_m
-    return Point(x_m=round(_kept(seat.x_m + across * farthest, size.width_m), 2),
-                 y_m=round(_kept(seat.y_m + ahead * farthest, size.length_m), 2), z_m=round(height, 2))
+    return Point(
+        x_m=round(_kept(seat.x_m + across * farthest, size.width_m), 2),
+        y_m=round(_kept(seat.y_m + ahead * farthest, size.length_m), 2),
+        z_m=round(height, 2),
+    )
 
 
 def _room_along(start: float, step: float, size: float) -> float:
@@ -153,16 +180,19 @@ def _kept(value: float, size: float) -> float:
     return min(max(value, 0.05), size - 0.05)
 
 
-def _clear(place: Point, others: list[Point], size: RoomSize, plan: RoomPlan | None, *,
-           apart_m: float | None = None) -> Point:
+def _clear(
+    place: Point, others: list[Point], size: RoomSize, plan: RoomPlan | None, *, apart_m: float | None = None
+) -> Point:
     """The nearest free place around, inside the outline where there is one; `apart_m` along the floor if given."""
+
     def stands(candidate: Point) -> bool:
         if plan is not None and plan.outline and not inside_outline(plan.outline, candidate.x_m, candidate.y_m):
             return False
         if apart_m is not None:
             return all(math.hypot(candidate.x_m - o.x_m, candidate.y_m - o.y_m) >= apart_m for o in others)
-        return all(math.dist((candidate.x_m, candidate.y_m, candidate.z_m), (o.x_m, o.y_m, o.z_m)) >= 0.2
-                   for o in others)
+        return all(
+            math.dist((candidate.x_m, candidate.y_m, candidate.z_m), (o.x_m, o.y_m, o.z_m)) >= 0.2 for o in others
+        )
 
     if stands(place):
         return place
@@ -170,8 +200,11 @@ def _clear(place: Point, others: list[Point], size: RoomSize, plan: RoomPlan | N
     for radius in steps:
         for turn in range(16):
             angle = 2 * math.pi * turn / 16
-            candidate = Point(x_m=round(_kept(place.x_m + radius * math.cos(angle), size.width_m), 2),
-                              y_m=round(_kept(place.y_m + radius * math.sin(angle), size.length_m), 2), z_m=place.z_m)
+            candidate = Point(
+                x_m=round(_kept(place.x_m + radius * math.cos(angle), size.width_m), 2),
+                y_m=round(_kept(place.y_m + radius * math.sin(angle), size.length_m), 2),
+                z_m=place.z_m,
+            )
             if stands(candidate):
                 return candidate
     return place

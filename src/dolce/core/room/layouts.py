@@ -40,8 +40,13 @@ class Reference:
     def mirrored(self) -> "Reference":
         """The same on the other side."""
         low, high = self.azimuth_range_deg
-        return Reference(azimuth_deg=-self.azimuth_deg, azimuth_range_deg=(-high, -low), source=self.source,
-                         elevation_deg=self.elevation_deg, elevation_range_deg=self.elevation_range_deg)
+        return Reference(
+            azimuth_deg=-self.azimuth_deg,
+            azimuth_range_deg=(-high, -low),
+            source=self.source,
+            elevation_deg=self.elevation_deg,
+            elevation_range_deg=self.elevation_range_deg,
+        )
 
     @property
     def overhead(self) -> bool:
@@ -52,22 +57,32 @@ def _ear(source: str, nominal: float, low: float | None = None, high: float | No
     """A direction at ear height, on the right; without a range, the nominal angle with what is commonly accepted."""
     span = (nominal - _EXACT_TOLERANCE_DEG, nominal + _EXACT_TOLERANCE_DEG) if low is None else (low, high)
     top = 15.0 if abs(nominal) > 90 else 10.0
-    return Reference(azimuth_deg=nominal, azimuth_range_deg=span, elevation_deg=0.0, elevation_range_deg=(-10.0, top),
-                     source=source)
+    return Reference(
+        azimuth_deg=nominal, azimuth_range_deg=span, elevation_deg=0.0, elevation_range_deg=(-10.0, top), source=source
+    )
 
 
 def _top(source: str, nominal: float, low: float, high: float) -> Reference:
     """A direction overhead, on the right."""
-    return Reference(azimuth_deg=nominal, azimuth_range_deg=(low, high), elevation_deg=30.0,
-                     elevation_range_deg=(30.0, 55.0), source=source)
+    return Reference(
+        azimuth_deg=nominal,
+        azimuth_range_deg=(low, high),
+        elevation_deg=30.0,
+        elevation_range_deg=(30.0, 55.0),
+        source=source,
+    )
 
 
 _C = _ear("ITU-R BS.775", 0)
 _STEREO = _ear("ITU-R BS.775", 30)
 _FRONT_2051 = _ear("ITU-R BS.2051 system J", 30, 30, 45)
 _FIVE = {"L": _STEREO, "C": _C, "Ls": _ear("ITU-R BS.775", 110, 100, 120)}
-_SEVEN = {"L": _FRONT_2051, "C": _C, "Ls": _ear("ITU-R BS.2051 system I", 90, 85, 110),
-          "Lrs": _ear("ITU-R BS.2051 system I", 135, 120, 150)}
+_SEVEN = {
+    "L": _FRONT_2051,
+    "C": _C,
+    "Ls": _ear("ITU-R BS.2051 system I", 90, 85, 110),
+    "Lrs": _ear("ITU-R BS.2051 system I", 135, 120, 150),
+}
 _TOP_MIDDLE = _top("ITU-R BS.2051 system H", 90, 80, 100)
 _TOP_J = {"Ltf": _top("ITU-R BS.2051 system J", 45, 30, 45), "Ltr": _top("ITU-R BS.2051 system J", 135, 100, 150)}
 # One side of each layout; the other mirrors it.
@@ -78,8 +93,11 @@ _HALVES: dict[str, dict[str, Reference]] = {
     "3.1": {"L": _STEREO, "C": _C},
     "5.1": _FIVE,
     "5.1.2": {**_FIVE, "Ltf": _top("ITU-R BS.2051 system C", 30, 30, 45)},
-    "5.1.4": {**_FIVE, "Ltf": _top("ITU-R BS.2051 system D", 30, 30, 45),
-              "Ltr": _top("ITU-R BS.2051 system D", 110, 100, 135)},
+    "5.1.4": {
+        **_FIVE,
+        "Ltf": _top("ITU-R BS.2051 system D", 30, 30, 45),
+        "Ltr": _top("ITU-R BS.2051 system D", 110, 100, 135),
+    },
     "7.1": _SEVEN,
     "7.1.2": {**_SEVEN, "Ltm": _TOP_MIDDLE},
     "7.1.4": {**_SEVEN, **_TOP_J},

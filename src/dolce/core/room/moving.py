@@ -87,11 +87,17 @@ def _seat_moved(plan: RoomPlan, seat_id: int, place: Point) -> RoomPlan:
     size = plan.size
 
     def along(p: Point) -> Point:
-        return Point(x_m=_kept(p.x_m + by[0], size.width_m), y_m=_kept(p.y_m + by[1], size.length_m),
-                     z_m=_kept(p.z_m + by[2], size.height_m))
+        return Point(
+            x_m=_kept(p.x_m + by[0], size.width_m),
+            y_m=_kept(p.y_m + by[1], size.length_m),
+            z_m=_kept(p.z_m + by[2], size.height_m),
+        )
 
-    return replace(plan, seats=tuple(replace(s, place=place) if s is seat else s for s in plan.seats),
-                   spots=tuple(replace(s, place=along(s.place)) if s.seat_id == seat_id else s for s in plan.spots))
+    return replace(
+        plan,
+        seats=tuple(replace(s, place=place) if s is seat else s for s in plan.seats),
+        spots=tuple(replace(s, place=along(s.place)) if s.seat_id == seat_id else s for s in plan.spots),
+    )
 
 
 def _kept(value: float, size: float) -> float:
@@ -100,11 +106,15 @@ def _kept(value: float, size: float) -> float:
 
 def _nudged(place: Point, plan: RoomPlan) -> Point:
     """A box may touch walls, floor and ceiling with its middle."""
+
     def between(value: float, size: float) -> float:
         return value if not 0 <= value <= size else min(max(value, 1e-6), size - 1e-6)
 
-    return Point(x_m=between(place.x_m, plan.size.width_m), y_m=between(place.y_m, plan.size.length_m),
-                 z_m=between(place.z_m, plan.size.height_m))
+    return Point(
+        x_m=between(place.x_m, plan.size.width_m),
+        y_m=between(place.y_m, plan.size.length_m),
+        z_m=between(place.z_m, plan.size.height_m),
+    )
 
 
 def _corner(plan: RoomPlan, number: int) -> int:

@@ -65,16 +65,22 @@ class Speaker:
 
     def __post_init__(self) -> None:
         if not _CODE.fullmatch(self.channel):
-            raise InvalidValue(f"{self.channel!r} can't be a channel code.", where="channel",
-                               remedy="Use up to 8 letters and digits, a letter first.")
+            raise InvalidValue(
+                f"{self.channel!r} can't be a channel code.",
+                where="channel",
+                remedy="Use up to 8 letters and digits, a letter first.",
+            )
         where = f"speaker {self.channel}"
         checked.text(self.name, longest=40, where=f"{where}, name")
         ranges(self, of=where)
-        for value, choices, what in ((self.aim, ("main seat", "straight", "angle"), "aim"),
-                                     (self.source, ("point", "line"), "source")):
+        for value, choices, what in (
+            (self.aim, ("main seat", "straight", "angle"), "aim"),
+            (self.source, ("point", "line"), "source"),
+        ):
             if value not in choices:
-                raise InvalidValue(f"{value!r} is not a choice.", where=f"{where}, {what}",
-                                   remedy=f"Choose {', '.join(choices)}.")
+                raise InvalidValue(
+                    f"{value!r} is not a choice.", where=f"{where}, {what}", remedy=f"Choose {', '.join(choices)}."
+                )
 
     @property
     def is_sub(self) -> bool:
@@ -126,8 +132,11 @@ class Spot:
 
     def __post_init__(self) -> None:
         if self.seat_id is not None and self.close_to:
-            raise InvalidValue("it can't belong to a seat and stand close to a speaker.", where=f"spot {self.number}",
-                               remedy="Choose one of both.")
+            raise InvalidValue(
+                "it can't belong to a seat and stand close to a speaker.",
+                where=f"spot {self.number}",
+                remedy="Choose one of both.",
+            )
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -144,8 +153,9 @@ class Box:
 
     def __post_init__(self) -> None:
         if self.kind not in BOX_KINDS:
-            raise InvalidValue(f"{self.kind!r} is not a kind of box.", where="box",
-                               remedy=f"Choose {', '.join(BOX_KINDS)}.")
+            raise InvalidValue(
+                f"{self.kind!r} is not a kind of box.", where="box", remedy=f"Choose {', '.join(BOX_KINDS)}."
+            )
         checked.text(self.name, longest=40, where="name of a drawing")
         ranges(self, of=self.title)
 
@@ -203,8 +213,9 @@ class RoomPlan:
 
     def __post_init__(self) -> None:
         if self.layout not in LAYOUT_NAMES:
-            raise InvalidValue(f"{self.layout!r} is not a known layout.", where="layout",
-                               remedy=f"Choose {', '.join(LAYOUT_NAMES)}.")
+            raise InvalidValue(
+                f"{self.layout!r} is not a known layout.", where="layout", remedy=f"Choose {', '.join(LAYOUT_NAMES)}."
+            )
         if self.outline:
             checked_outline(self.outline, width_m=self.size.width_m, length_m=self.size.length_m)
         self._check_counts()
@@ -214,9 +225,13 @@ class RoomPlan:
         self._check_seats_and_spots()
 
     def _check_counts(self) -> None:
-        for found, most, what in ((len(self.mains), MOST_CHANNELS, "channels"), (len(self.subs), MOST_SUBS, "subs"),
-                                  (len(self.seats), MOST_SEATS, "seats"), (len(self.spots), MOST_SPOTS, "spots"),
-                                  (len(self.boxes), MOST_BOXES, "drawings")):
+        for found, most, what in (
+            (len(self.mains), MOST_CHANNELS, "channels"),
+            (len(self.subs), MOST_SUBS, "subs"),
+            (len(self.seats), MOST_SEATS, "seats"),
+            (len(self.spots), MOST_SPOTS, "spots"),
+            (len(self.boxes), MOST_BOXES, "drawings"),
+        ):
             if found > most:
                 raise InvalidValue(f"{found} {what}.", where=what, remedy=f"At most {most} fit.")
         if not self.speakers:
@@ -226,19 +241,27 @@ class RoomPlan:
         for k, one in enumerate(self.speakers):
             for other in self.speakers[:k]:
                 if one.channel == other.channel:
-                    raise InvalidValue(f"{one.channel} is there twice.", where="speakers",
-                                       remedy="Give each its own code.")
+                    raise InvalidValue(
+                        f"{one.channel} is there twice.", where="speakers", remedy="Give each its own code."
+                    )
                 if one.output == other.output:
-                    raise InvalidValue(f"{other.channel} and {one.channel} both hang on output {one.output}.",
-                                       where=f"speaker {one.channel}, output", remedy="Give each its own output.")
+                    raise InvalidValue(
+                        f"{other.channel} and {one.channel} both hang on output {one.output}.",
+                        where=f"speaker {one.channel}, output",
+                        remedy="Give each its own output.",
+                    )
                 if distance_m(one.place, other.place) < NEAREST_TWO_M:
-                    raise InvalidValue(f"{other.channel} stands there already.", where=f"speaker {one.channel}",
-                                       remedy="Choose another place, at least 5 cm away.")
+                    raise InvalidValue(
+                        f"{other.channel} stands there already.",
+                        where=f"speaker {one.channel}",
+                        remedy="Choose another place, at least 5 cm away.",
+                    )
 
     def _check_seats_and_spots(self) -> None:
         if sum(seat.is_main for seat in self.seats) != 1:
-            raise InvalidValue(f"{sum(s.is_main for s in self.seats)} main seats.", where="seats",
-                               remedy="Exactly one is needed.")
+            raise InvalidValue(
+                f"{sum(s.is_main for s in self.seats)} main seats.", where="seats", remedy="Exactly one is needed."
+            )
         ids = {seat.id for seat in self.seats}
         if len(ids) != len(self.seats):
             raise InvalidValue("two seats share a number.", where="seats")
@@ -246,8 +269,9 @@ class RoomPlan:
             raise InvalidValue("two drawings share a number.", where="boxes")
         for expected, spot in enumerate(self.spots, 1):
             if spot.number != expected:
-                raise InvalidValue(f"spot {spot.number} follows spot {expected - 1}.", where="spots",
-                                   remedy="Number them 1, 2, 3 ...")
+                raise InvalidValue(
+                    f"spot {spot.number} follows spot {expected - 1}.", where="spots", remedy="Number them 1, 2, 3 ..."
+                )
             if spot.seat_id is not None and spot.seat_id not in ids:
                 raise InvalidValue(f"its seat {spot.seat_id} is not there.", where=f"spot {spot.number}")
             if spot.close_to and spot.close_to not in self.channels:
@@ -259,15 +283,21 @@ class RoomPlan:
 
     def placed(self) -> list[tuple[str, Point]]:
         """Name in words and place of everything that must stand inside."""
-        return [*((f"speaker {s.channel}", s.place) for s in self.speakers), *((s.name, s.place) for s in self.seats),
-                *((f"spot {s.number}", s.place) for s in self.spots)]
+        return [
+            *((f"speaker {s.channel}", s.place) for s in self.speakers),
+            *((s.name, s.place) for s in self.seats),
+            *((f"spot {s.number}", s.place) for s in self.spots),
+        ]
 
     def require_inside(self, place: Point, *, where: str) -> None:
         """Raise InvalidValue if a place is outside the room or its outline."""
         self.size.require_inside(place, where=where)
         if self.outline and not inside_outline(self.outline, place.x_m, place.y_m):
-            raise InvalidValue(f"x {place.x_m:.2f}, y {place.y_m:.2f} m lies outside the outline.", where=where,
-                               remedy="Move it inside, or change the outline.")
+            raise InvalidValue(
+                f"x {place.x_m:.2f}, y {place.y_m:.2f} m lies outside the outline.",
+                where=where,
+                remedy="Move it inside, or change the outline.",
+            )
 
     @property
     def speed_m_s(self) -> float:

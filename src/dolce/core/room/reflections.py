@@ -41,7 +41,7 @@ class _Plane:
     name: str
     point: NDArray[np.float64]
     normal: NDArray[np.float64]
-    wall_end: NDArray[np.float64] | None = None          # the other end of a wall of an outline
+    wall_end: NDArray[np.float64] | None = None  # the other end of a wall of an outline
     top: tuple[float, float, float, float] | None = None  # x and y from and to, of a desk
 
 
@@ -75,25 +75,43 @@ def reflections_of(plan: RoomPlan, *, toward_m: float = 0.0, listeners: Sequence
     reflected[_built_in(plan, planes, to_boundary)] = np.inf
     shape = reflected.shape
     return Reflections(
-        boundaries=tuple(plane.name for plane in planes), reflected_m=reflected, to_boundary_m=to_boundary,
+        boundaries=tuple(plane.name for plane in planes),
+        reflected_m=reflected,
+        to_boundary_m=to_boundary,
         direct_m=np.linalg.norm(speakers[:, None] - seats[None], axis=2),
-        cancellations=cancellation(np.broadcast_to(direct, shape), reflected, speed_m_s=plan.speed_m_s))
+        cancellations=cancellation(np.broadcast_to(direct, shape), reflected, speed_m_s=plan.speed_m_s),
+    )
 
 
 def _planes(plan: RoomPlan) -> list[_Plane]:
     size = plan.size
-    floor = [_Plane(name="floor", point=np.zeros(3), normal=np.array([0.0, 0, 1])),
-             _Plane(name="ceiling", point=np.array([0, 0, size.height_m]), normal=np.array([0.0, 0, -1]))]
-    desks = [_Plane(name=box.title, point=np.array([0, 0, box.place.z_m + box.height_m]), normal=np.array([0.0, 0, 1]),
-                    top=(box.place.x_m - box.width_m / 2, box.place.x_m + box.width_m / 2,
-                         box.place.y_m - box.depth_m / 2, box.place.y_m + box.depth_m / 2))
-             for box in plan.boxes if box.kind == "desk"]
+    floor = [
+        _Plane(name="floor", point=np.zeros(3), normal=np.array([0.0, 0, 1])),
+        _Plane(name="ceiling", point=np.array([0, 0, size.height_m]), normal=np.array([0.0, 0, -1])),
+    ]
+    desks = [
+        _Plane(
+            name=box.title,
+            point=np.array([0, 0, box.place.z_m + box.height_m]),
+            normal=np.array([0.0, 0, 1]),
+            top=(
+                box.place.x_m - box.width_m / 2,
+                box.place.x_m + box.width_m / 2,
+                box.place.y_m - box.depth_m / 2,
+                box.place.y_m + box.depth_m / 2,
+            ),
+        )
+        for box in plan.boxes
+        if box.kind == "desk"
+    ]
     if plan.outline:
         return [*_outline_planes(plan), *floor, *desks]
-    walls = [_Plane(name="front wall", point=np.zeros(3), normal=np.array([0.0, 1, 0])),
-             _Plane(name="back wall", point=np.array([0, size.length_m, 0]), normal=np.array([0.0, -1, 0])),
-             _Plane(name="left wall", point=np.zeros(3), normal=np.array([1.0, 0, 0])),
-             _Plane(name="right wall", point=np.array([size.width_m, 0, 0]), normal=np.array([-1.0, 0, 0]))]
+    walls = [
+        _Plane(name="front wall", point=np.zeros(3), normal=np.array([0.0, 1, 0])),
+        _Plane(name="back wall", point=np.array([0, size.length_m, 0]), normal=np.array([0.0, -1, 0])),
+        _Plane(name="left wall", point=np.zeros(3), normal=np.array([1.0, 0, 0])),
+        _Plane(name="right wall", point=np.array([size.width_m, 0, 0]), normal=np.array([-1.0, 0, 0])),
+    ]
     return [*walls, *floor, *desks]
 
 
@@ -109,21 +127,25 @@ def _outline_planes(plan: RoomPlan) -> list[_Plane]:
         name = _wall_name(plan, start, end)
         if name is None or any(plane.name == name for plane in planes):
             name = f"wall {number}"
-        planes.append(_Plane(name=name, point=np.array([*start, 0.0]), normal=normal,
-                             wall_end=np.array([*end, 0.0])))
+        planes.append(_Plane(name=name, point=np.array([*start, 0.0]), normal=normal, wall_end=np.array([*end, 0.0])))
     return planes
 
 
 def _wall_name(plan: RoomPlan, start: NDArray, end: NDArray) -> str | None:
     """The name of a wall that lies on a side of the room's box; None for others."""
     (x0, y0), (x1, y1) = start, end
-    sides = {"front wall": y0 == y1 == 0, "back wall": y0 == y1 == plan.size.length_m, "left wall": x0 == x1 == 0,
-             "right wall": x0 == x1 == plan.size.width_m}
+    sides = {
+        "front wall": y0 == y1 == 0,
+        "back wall": y0 == y1 == plan.size.length_m,
+        "left wall": x0 == x1 == 0,
+        "right wall": x0 == x1 == plan.size.width_m,
+    }
     return next((name for name, lies in sides.items() if lies), None)
 
 
-def _reached(planes: list[_Plane], mirrored: NDArray, seats: NDArray, to_boundary: NDArray,
-             normals: NDArray) -> NDArray[np.bool_]:
+def _reached(
+    planes: list[_Plane], mirrored: NDArray, seats: NDArray, to_boundary: NDArray, normals: NDArray
+) -> NDArray[np.bool_]:
     """Where the mirror point lies on the surface itself; shape (boundaries, speakers, seats)."""
     points = np.array([plane.point for plane in planes])
     seat_height = np.einsum("btc,bc->bt", seats[None] - points[:, None], normals)
@@ -153,4 +175,3 @@ def _built_in(plan: RoomPlan, planes: list[_Plane], to_boundary: NDArray) -> NDA
     gaps = np.where(walls[:, None] & (to_boundary >= -1e-9), np.abs(to_boundary), np.inf)
     nearest = gaps.argmin(axis=0)
     return (np.arange(len(planes))[:, None] == nearest[None, :]) & in_wall[None, :]
-

@@ -37,9 +37,13 @@ def sights_of(plan: RoomPlan) -> Sights:
     x, y, z = np.moveaxis(speakers[:, None, :] - seats[None, :, :], 2, 0)
     distance = np.maximum(np.sqrt(x**2 + y**2 + z**2), 1e-3)
     nearest = distance.min(axis=0)
-    return Sights(distance_m=distance, azimuth_deg=np.degrees(np.arctan2(x, -y)),
-                  elevation_deg=np.degrees(np.arctan2(z, np.hypot(x, y))),
-                  arrival_s=(distance - nearest) / plan.speed_m_s, level_db=20 * np.log10(nearest / distance))
+    return Sights(
+        distance_m=distance,
+        azimuth_deg=np.degrees(np.arctan2(x, -y)),
+        elevation_deg=np.degrees(np.arctan2(z, np.hypot(x, y))),
+        arrival_s=(distance - nearest) / plan.speed_m_s,
+        level_db=20 * np.log10(nearest / distance),
+    )
 
 
 def axis_of(speaker: Speaker, plan: RoomPlan) -> tuple[float, float]:
@@ -70,8 +74,12 @@ def _straight(speaker: Speaker, plan: RoomPlan) -> tuple[float, float]:
     """Along the room's axes: from its wall where it is built in, else from the front, a side or the back by angle."""
     p, size, seat = speaker.place, plan.size, plan.main_seat.place
     if speaker.in_wall:
-        gaps = {(0.0, 1.0): p.y_m, (0.0, -1.0): size.length_m - p.y_m, (1.0, 0.0): p.x_m,
-                (-1.0, 0.0): size.width_m - p.x_m}
+        gaps = {
+            (0.0, 1.0): p.y_m,
+            (0.0, -1.0): size.length_m - p.y_m,
+            (1.0, 0.0): p.x_m,
+            (-1.0, 0.0): size.width_m - p.x_m,
+        }
         return min(gaps, key=gaps.get)
     azimuth = azimuth_deg(p, seen_from=seat)
     if abs(azimuth) <= 65:

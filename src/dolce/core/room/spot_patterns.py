@@ -27,8 +27,9 @@ _SAME_ROW_M = 0.6
 Placed = tuple[int | None, Point]  # number of the seat, place
 
 
-def spots_by_pattern(plan: RoomPlan, pattern: str, *, seat_id: int, count: int, spacing_m: float, layers: int = 3,
-                     layer_m: float = 0.15) -> list[Placed]:
+def spots_by_pattern(
+    plan: RoomPlan, pattern: str, *, seat_id: int, count: int, spacing_m: float, layers: int = 3, layer_m: float = 0.15
+) -> list[Placed]:
     """Places of a pattern, each with the seat it belongs to, the first at the seat's centre.
 
     A place that would leave the room is drawn in to 10 cm from the wall.
@@ -60,8 +61,10 @@ def spots_by_pattern(plan: RoomPlan, pattern: str, *, seat_id: int, count: int, 
     if pattern == "row":
         row = next(row for row in rows_of(plan.seats) if seat in row)
         return _along_row(row, count, spacing_m, plan.size)
-    heights = {"cluster": (0.0, 0.5 * spacing_m, -0.5 * spacing_m),
-               "layered": tuple(layer_m * (k - (layers - 1) / 2) for k in range(layers))}
+    heights = {
+        "cluster": (0.0, 0.5 * spacing_m, -0.5 * spacing_m),
+        "layered": tuple(layer_m * (k - (layers - 1) / 2) for k in range(layers)),
+    }
     points = [seat.place] if pattern == "one" else _ring(seat.place, count, spacing_m, heights.get(pattern, (0.0,)))
     return [(seat.id, _inside(p, plan.size)) for p in points]
 
@@ -80,7 +83,7 @@ def rows_of(seats: Sequence[Seat]) -> list[list[Seat]]:
 def numbered(plan: RoomPlan, placed: Sequence[Placed]) -> tuple[Spot, ...]:
     """Spots numbered from 1 in walking order: the main seat's centre first, then always a short way on.
 
-    The way is the nearest next place each time, then shortened by turning round stretches of it as long as that helps.
+    The way is the nearest next place each time, then shortened by turning round parts of it as long as that helps.
     A spot that the plan has at a place already stays the same spot; new ones get ids that none ever had.
     """
     if not placed:
@@ -96,8 +99,11 @@ def numbered(plan: RoomPlan, placed: Sequence[Placed]) -> tuple[Spot, ...]:
     for number, k in enumerate(way, 1):
         spot = present.pop(placed[k], None)
         last += spot is None
-        spots.append(replace(spot, number=number) if spot is not None
-                     else Spot(id=last, number=number, seat_id=placed[k][0], place=placed[k][1]))
+        spots.append(
+            replace(spot, number=number)
+            if spot is not None
+            else Spot(id=last, number=number, seat_id=placed[k][0], place=placed[k][1])
+        )
     return tuple(spots)
 
 
@@ -106,8 +112,11 @@ def _ring(centre: Point, count: int, spacing_m: float, heights: Sequence[float])
     points = [centre]
     for k in range(count - 1):
         angle = 2 * math.pi * k / (count - 1)
-        points.append(centre.along(x_m=spacing_m * math.sin(angle), y_m=-spacing_m * math.cos(angle),
-                                   z_m=heights[k % len(heights)]))
+        points.append(
+            centre.along(
+                x_m=spacing_m * math.sin(angle), y_m=-spacing_m * math.cos(angle), z_m=heights[k % len(heights)]
+            )
+        )
     return points
 
 
@@ -123,8 +132,9 @@ def _along_row(row: Sequence[Seat], count: int, spacing_m: float, size: RoomSize
 
 def _inside(point: Point, size: RoomSize) -> Point:
     """The point to a centimetre, 10 cm off the walls at least."""
-    return Point(x_m=_kept(point.x_m, size.width_m), y_m=_kept(point.y_m, size.length_m),
-                 z_m=_kept(point.z_m, size.height_m))
+    return Point(
+        x_m=_kept(point.x_m, size.width_m), y_m=_kept(point.y_m, size.length_m), z_m=_kept(point.z_m, size.height_m)
+    )
 
 
 def _kept(value: float, size: float) -> float:
@@ -150,6 +160,6 @@ def _shortened(way: list[int], apart: np.ndarray) -> list[int]:
                 now = apart[way[i - 1], way[i]] + (apart[way[j], way[j + 1]] if j + 1 < len(way) else 0)
                 turned = apart[way[i - 1], way[j]] + (apart[way[i], way[j + 1]] if j + 1 < len(way) else 0)
                 if turned < now - 1e-9:
-                    way[i:j + 1] = reversed(way[i:j + 1])
+                    way[i : j + 1] = reversed(way[i : j + 1])
                     better = True
     return way

@@ -6,9 +6,9 @@ from typing import Literal
 from dolce.core.geometry import distance_m
 from dolce.core.room.plan import RoomPlan
 
-WALL_M, POINT_SOURCE_M, LINE_SOURCE_M = 0.5, 1.0, 3.0       # common practice
-CLOSE_M = (0.025, 1.0)                                      # of a spot that is meant to stand close to a speaker
-WIDEST_SPREAD_M = 1.5                                       # common practice: one correction serves about a sofa
+WALL_M, POINT_SOURCE_M, LINE_SOURCE_M = 0.5, 1.0, 3.0  # common practice
+CLOSE_M = (0.025, 1.0)  # of a spot that is meant to stand close to a speaker
+WIDEST_SPREAD_M = 1.5  # common practice: one correction serves about a sofa
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -28,8 +28,14 @@ def spot_warnings(plan: RoomPlan) -> list[SpotWarning]:
     size = plan.size
     for spot in plan.spots:
         p = spot.place
-        gaps = {"left wall": p.x_m, "right wall": size.width_m - p.x_m, "front wall": p.y_m,
-                "back wall": size.length_m - p.y_m, "floor": p.z_m, "ceiling": size.height_m - p.z_m}
+        gaps = {
+            "left wall": p.x_m,
+            "right wall": size.width_m - p.x_m,
+            "front wall": p.y_m,
+            "back wall": size.length_m - p.y_m,
+            "floor": p.z_m,
+            "ceiling": size.height_m - p.z_m,
+        }
         wall, gap = min(gaps.items(), key=lambda item: item[1])
         if gap < WALL_M - 1e-9:
             warnings.append(SpotWarning(kind="wall", spot=spot.number, about=wall, found_m=gap, limit_m=WALL_M))
@@ -38,11 +44,15 @@ def spot_warnings(plan: RoomPlan) -> list[SpotWarning]:
             gap = distance_m(p, speaker.place)
             if speaker.channel == spot.close_to:
                 if not CLOSE_M[0] - 1e-9 <= gap <= CLOSE_M[1] + 1e-9:
-                    warnings.append(SpotWarning(kind="not close", spot=spot.number, about=speaker.channel, found_m=gap,
-                                                limit_m=CLOSE_M[1]))
+                    warnings.append(
+                        SpotWarning(
+                            kind="not close", spot=spot.number, about=speaker.channel, found_m=gap, limit_m=CLOSE_M[1]
+                        )
+                    )
             elif gap < limit - 1e-9:
-                warnings.append(SpotWarning(kind="speaker", spot=spot.number, about=speaker.channel, found_m=gap,
-                                            limit_m=limit))
+                warnings.append(
+                    SpotWarning(kind="speaker", spot=spot.number, about=speaker.channel, found_m=gap, limit_m=limit)
+                )
     main = plan.main_seat
     for seat in plan.seats:
         spots = plan.spots_of(seat.id)
@@ -50,6 +60,7 @@ def spot_warnings(plan: RoomPlan) -> list[SpotWarning]:
             continue
         far = distance_m(seat.place, main.place)
         if far > WIDEST_SPREAD_M:
-            warnings.append(SpotWarning(kind="spread", spot=spots[0].number, about=seat.name, found_m=far,
-                                        limit_m=WIDEST_SPREAD_M))
+            warnings.append(
+                SpotWarning(kind="spread", spot=spots[0].number, about=seat.name, found_m=far, limit_m=WIDEST_SPREAD_M)
+            )
     return warnings

@@ -18,12 +18,16 @@ BAND_HZ = (20.0, 120.0)
 POINTS = 100
 MOST_COMBINATIONS = 12_000
 SUB_HEIGHT_M = 0.25
-WALL_M = 0.4                       # middle of a sub in front of a wall
+WALL_M = 0.4  # middle of a sub in front of a wall
 _CHUNK = 512
 # Decibels of spread, of unevenness and of output that count alike, by what the calibrator wants most.
 AIMS = {"even seats": (1.0, 0.25, 0.05), "flat response": (0.35, 1.0, 0.05), "most output": (0.25, 0.15, 0.6)}
-KINDS = {"corners": "Corners", "middles": "Middles of walls", "quarters": "Quarter points of walls",
-         "grid": "Grid over the floor"}
+KINDS = {
+    "corners": "Corners",
+    "middles": "Middles of walls",
+    "quarters": "Quarter points of walls",
+    "grid": "Grid over the floor",
+}
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -100,12 +104,21 @@ def candidates_of(plan: RoomPlan, kinds: Sequence[str], *, grid_m: float = 1.2) 
             near = any(np.hypot(x - u, y - v) < 0.3 for _, u, v in found)
             if not near and (not plan.outline or inside_outline(plan.outline, x, y)):
                 found.append((kind, round(x, 2), round(y, 2)))
-    return tuple(Candidate(number=n, kind=kind, place=Point(x_m=x, y_m=y, z_m=SUB_HEIGHT_M))
-                 for n, (kind, x, y) in enumerate(found, 1))
+    return tuple(
+        Candidate(number=n, kind=kind, place=Point(x_m=x, y_m=y, z_m=SUB_HEIGHT_M))
+        for n, (kind, x, y) in enumerate(found, 1)
+    )
 
 
-def rank_sub_places(plan: RoomPlan, candidates: Sequence[Candidate], *, subs: int, aim: str = "even seats",
-                    keep: int = 5, progress: Callable[[float], None] = lambda _: None) -> Ranking:
+def rank_sub_places(
+    plan: RoomPlan,
+    candidates: Sequence[Candidate],
+    *,
+    subs: int,
+    aim: str = "even seats",
+    keep: int = 5,
+    progress: Callable[[float], None] = lambda _: None,
+) -> Ranking:
     """Every choice of `subs` places among the candidates, ranked for the seats.
 
     Parameters
@@ -128,12 +141,16 @@ def rank_sub_places(plan: RoomPlan, candidates: Sequence[Candidate], *, subs: in
     """
     choices = comb(len(candidates), subs)
     if subs < 1 or len(candidates) < subs:
-        raise InvalidValue(f"{len(candidates)} candidate places for {subs} subs.", where="candidates",
-                           remedy="Allow more places.")
+        raise InvalidValue(
+            f"{len(candidates)} candidate places for {subs} subs.", where="candidates", remedy="Allow more places."
+        )
     if choices > MOST_COMBINATIONS:
-        raise InvalidValue(f"{len(candidates)} places for {subs} subs are {choices:,} choices.", where="candidates",
-                           remedy=f"Leave out places until at most {MOST_COMBINATIONS:,} are left, about "
-                                  f"{_most_candidates(subs)} places.")
+        raise InvalidValue(
+            f"{len(candidates)} places for {subs} subs are {choices:,} choices.",
+            where="candidates",
+            remedy=f"Leave out places until at most {MOST_COMBINATIONS:,} are left, about "
+            f"{_most_candidates(subs)} places.",
+        )
     if aim not in AIMS:
         raise InvalidValue(f"{aim!r} is not an aim.", where="aim", remedy=f"Choose {', '.join(AIMS)}.")
     seats = [seat for seat in plan.seats if seat.weight > 0]
@@ -145,18 +162,23 @@ def rank_sub_places(plan: RoomPlan, candidates: Sequence[Candidate], *, subs: in
     box = box_model(plan)
     receivers = box.within([seat.place for seat in seats])
     present_places = [s.place for s in plan.subs]
-    transfer = modal_transfer(box.within([*(c.place for c in candidates), *present_places]), receivers,
-                              size_m=box.size_m, frequency_hz=frequency, reverberation_s=decay_of(plan).low_s,
-                              speed_m_s=plan.speed_m_s)
-    own, there = transfer[:len(candidates)], transfer[len(candidates):]
+    transfer = modal_transfer(
+        box.within([*(c.place for c in candidates), *present_places]),
+        receivers,
+        size_m=box.size_m,
+        frequency_hz=frequency,
+        reverberation_s=decay_of(plan).low_s,
+        speed_m_s=plan.speed_m_s,
+    )
+    own, there = transfer[: len(candidates)], transfer[len(candidates) :]
     picks = np.array(list(combinations(range(len(candidates)), subs)))
     figures = np.empty((choices, 3))
     for start in range(0, choices, _CHUNK):
-        some = picks[start:start + _CHUNK]
+        some = picks[start : start + _CHUNK]
         together = own[some[:, 0]]
         for k in range(1, subs):
             together = together + own[some[:, k]]
-        figures[start:start + _CHUNK] = _figures(_level_db(together), weights)
+        figures[start : start + _CHUNK] = _figures(_level_db(together), weights)
         progress(min(1.0, (start + _CHUNK) / choices))
     spread, uneven, loud = AIMS[aim]
     cost = spread * figures[:, 0] + uneven * figures[:, 1] - loud * figures[:, 2]
@@ -165,11 +187,23 @@ def rank_sub_places(plan: RoomPlan, candidates: Sequence[Candidate], *, subs: in
     def arrangement(places: Sequence[Point], numbers: tuple[int, ...], field: NDArray) -> Arrangement:
         level = _level_db(field)
         found = _figures(level[None], weights)[0]
-        return Arrangement(places=tuple(places), candidates=numbers, spread_db=float(found[0]),
-                           unevenness_db=float(found[1]), output_db=float(found[2]), level_db=level)
+        return Arrangement(
+            places=tuple(places),
+            candidates=numbers,
+            spread_db=float(found[0]),
+            unevenness_db=float(found[1]),
+            output_db=float(found[2]),
+            level_db=level,
+        )
 
-    best = tuple(arrangement([candidates[k].place for k in picks[o]], tuple(candidates[k].number for k in picks[o]),
-                             own[picks[o]].sum(axis=0)) for o in order)
+    best = tuple(
+        arrangement(
+            [candidates[k].place for k in picks[o]],
+            tuple(candidates[k].number for k in picks[o]),
+            own[picks[o]].sum(axis=0),
+        )
+        for o in order
+    )
     present = arrangement(present_places, (), there.sum(axis=0)) if present_places else None
     return Ranking(frequency_hz=frequency, best=best, present=present, tried=choices)
 

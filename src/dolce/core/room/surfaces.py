@@ -43,18 +43,25 @@ class Reverberation:
 
     source: Literal["typed", "surfaces"] = "typed"
     typed_s: float = limited(0.05, 5, where="reverberation time", unit="s", default=0.3)
-    surfaces: Mapping[str, str] = field(default_factory=lambda: dict.fromkeys(SURFACES, "plasterboard on studs")
-                                        | {"floor": "thin carpet", "ceiling": "plasterboard ceiling"})
+    surfaces: Mapping[str, str] = field(
+        default_factory=lambda: (
+            dict.fromkeys(SURFACES, "plasterboard on studs")
+            | {"floor": "thin carpet", "ceiling": "plasterboard ceiling"}
+        )
+    )
 
     def __post_init__(self) -> None:
         if self.source not in ("typed", "surfaces"):
-            raise InvalidValue(f"{self.source!r} is not a choice.", where="reverberation",
-                               remedy="Choose typed or surfaces.")
+            raise InvalidValue(
+                f"{self.source!r} is not a choice.", where="reverberation", remedy="Choose typed or surfaces."
+            )
         ranges(self)
         if set(self.surfaces) != set(SURFACES):
-            raise InvalidValue("a material is needed for each surface.", where="surfaces",
-                               remedy=f"Name {', '.join(SURFACES)}.")
+            raise InvalidValue(
+                "a material is needed for each surface.", where="surfaces", remedy=f"Name {', '.join(SURFACES)}."
+            )
         for surface, material in self.surfaces.items():
             if material not in MATERIALS:
-                raise InvalidValue(f"{material!r} is not in the table.", where=surface,
-                                   remedy=f"Choose {', '.join(MATERIALS)}.")
+                raise InvalidValue(
+                    f"{material!r} is not in the table.", where=surface, remedy=f"Choose {', '.join(MATERIALS)}."
+                )

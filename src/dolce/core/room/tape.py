@@ -8,7 +8,7 @@ from dolce.core.geometry import Point, RoomSize
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Tape:
-    """Distances of a place to what is at hand, in m.
+    """Distances of a place to what is near, in m.
 
     Attributes
     ----------
@@ -41,9 +41,14 @@ class Move:
 def tape_of(place: Point, room: RoomSize) -> Tape:
     """Distances of a place inside a box room to the nearer walls, floor and ceiling."""
     right, back = room.width_m - place.x_m, room.length_m - place.y_m
-    return Tape(side="left" if place.x_m <= right else "right", side_m=min(place.x_m, right),
-                end="front" if place.y_m <= back else "back", end_m=min(place.y_m, back),
-                up_m=place.z_m, ceiling_m=room.height_m - place.z_m)
+    return Tape(
+        side="left" if place.x_m <= right else "right",
+        side_m=min(place.x_m, right),
+        end="front" if place.y_m <= back else "back",
+        end_m=min(place.y_m, back),
+        up_m=place.z_m,
+        ceiling_m=room.height_m - place.z_m,
+    )
 
 
 def move_of(before: Point, after: Point) -> Move:

@@ -9,13 +9,17 @@ from dolce.core.signals.sweep import Sweep
 from dolce.errors import InvalidValue
 
 SignalKind = Literal["sweep", "sequence", "pink"]
-SIGNAL_KINDS: dict[SignalKind, str] = {"sweep": "Logarithmic sweep", "sequence": "Maximum length sequence",
-                                       "pink": "Periodic pink noise"}
+SIGNAL_KINDS: dict[SignalKind, str] = {
+    "sweep": "Logarithmic sweep",
+    "sequence": "Maximum length sequence",
+    "pink": "Periodic pink noise",
+}
 Excitation = Sweep | PeriodicSignal
 
 
-def excitation(kind: SignalKind, *, start_hz: float, stop_hz: float, duration_s: float, sample_rate_hz: int,
-               level_dbfs: float) -> Excitation:
+def excitation(
+    kind: SignalKind, *, start_hz: float, stop_hz: float, duration_s: float, sample_rate_hz: int, level_dbfs: float
+) -> Excitation:
     """A test signal of a kind over a range.
 
     Raises
@@ -23,8 +27,13 @@ def excitation(kind: SignalKind, *, start_hz: float, stop_hz: float, duration_s:
     InvalidValue
         If there is no such kind, or its values can't be.
     """
-    values = {"start_hz": start_hz, "stop_hz": stop_hz, "duration_s": duration_s, "sample_rate_hz": sample_rate_hz,
-              "level_dbfs": level_dbfs}
+    values = {
+        "start_hz": start_hz,
+        "stop_hz": stop_hz,
+        "duration_s": duration_s,
+        "sample_rate_hz": sample_rate_hz,
+        "level_dbfs": level_dbfs,
+    }
     if kind == "sweep":
         return Sweep(**values)
     return PeriodicSignal(kind=kind, **values)
@@ -47,7 +56,9 @@ def excitation_values(signal: Excitation) -> dict[str, Any]:
 def excitation_of(values: Mapping[str, Any]) -> Excitation:
     """The test signal of plain values; errors as for `excitation`. What is kept of its cue beside them is left out."""
     try:
-        return excitation(values.get("kind", "sweep"), **{
-            name: value for name, value in values.items() if name not in ("kind", CUE_FLIGHT, CUE_CODE)})
+        return excitation(
+            values.get("kind", "sweep"),
+            **{name: value for name, value in values.items() if name not in ("kind", CUE_FLIGHT, CUE_CODE)},
+        )
     except TypeError as error:
         raise InvalidValue("these are no values of a test signal.", where="test signal") from error

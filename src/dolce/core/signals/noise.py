@@ -10,8 +10,14 @@ from dolce.errors import InvalidValue
 _FULL_SINE_RMS = np.sqrt(0.5)
 
 
-def pink_noise(*, samples: int, sample_rate_hz: float, level_dbfs: float, rng: np.random.Generator,
-               band_hz: tuple[float, float] = (20.0, 20_000.0)) -> NDArray[np.float64]:
+def pink_noise(
+    *,
+    samples: int,
+    sample_rate_hz: float,
+    level_dbfs: float,
+    rng: np.random.Generator,
+    band_hz: tuple[float, float] = (20.0, 20_000.0),
+) -> NDArray[np.float64]:
     """One period of pink noise between two frequencies, at an RMS level; it can be repeated without a seam.
 
     Every line of the spectrum has the same power times frequency, with random phases: flat per octave, with no chance
@@ -41,8 +47,11 @@ def pink_noise(*, samples: int, sample_rate_hz: float, level_dbfs: float, rng: n
     noise = scipy.fft.irfft(spectrum, samples)
     noise *= 10 ** (level_dbfs / 20) * _FULL_SINE_RMS / np.sqrt(np.mean(noise**2))
     if np.abs(noise).max() > 1:
-        raise InvalidValue(f"at {level_dbfs:g} dBFS RMS its peaks exceed full scale.", where="level",
-                           remedy="Choose a level of -13 dBFS or less.")
+        raise InvalidValue(
+            f"at {level_dbfs:g} dBFS RMS its peaks exceed full scale.",
+            where="level",
+            remedy="Choose a level of -13 dBFS or less.",
+        )
     return noise
 
 

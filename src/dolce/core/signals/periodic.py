@@ -12,9 +12,9 @@ from dolce.core.checked import limited, ranges
 from dolce.core.signals.noise import pink_noise
 from dolce.errors import InvalidValue
 
-_LEAST_PERIOD_S = 2.0             # longer than a small room rings: what rings on would come back at the beginning
+_LEAST_PERIOD_S = 2.0  # longer than a small room rings: what rings on would come back at the beginning
 _SEED = 7
-_PHASES_TRIED = 32                # the draw with the lowest peaks is played
+_PHASES_TRIED = 32  # the draw with the lowest peaks is played
 _FADE_S = 0.02
 _FULL_SINE_RMS = np.sqrt(0.5)
 
@@ -50,11 +50,17 @@ class PeriodicSignal:
     def __post_init__(self) -> None:
         ranges(self)
         if self.kind not in ("sequence", "pink"):
-            raise InvalidValue(f"{self.kind!r} is no signal that repeats.", where="test signal",
-                               remedy="Choose a sequence or pink noise.")
+            raise InvalidValue(
+                f"{self.kind!r} is no signal that repeats.",
+                where="test signal",
+                remedy="Choose a sequence or pink noise.",
+            )
         if not 0 < self.start_hz < self.stop_hz < self.sample_rate_hz / 2:
-            raise InvalidValue(f"{self.start_hz:g} to {self.stop_hz:g} Hz does not fit.", where="signal range",
-                               remedy=f"Stay between 0 and {self.sample_rate_hz / 2:g} Hz.")
+            raise InvalidValue(
+                f"{self.start_hz:g} to {self.stop_hz:g} Hz does not fit.",
+                where="signal range",
+                remedy=f"Stay between 0 and {self.sample_rate_hz / 2:g} Hz.",
+            )
 
     @property
     def order(self) -> int:
@@ -79,8 +85,16 @@ class PeriodicSignal:
             bits, _ = scipy.signal.max_len_seq(self.order)
             return rms * (2.0 * bits - 1.0)
         rng = np.random.default_rng(_SEED)
-        drawn = (pink_noise(samples=self.period, sample_rate_hz=self.sample_rate_hz, level_dbfs=-40.0, rng=rng,
-                            band_hz=(self.start_hz, self.stop_hz)) for _ in range(_PHASES_TRIED))
+        drawn = (
+            pink_noise(
+                samples=self.period,
+                sample_rate_hz=self.sample_rate_hz,
+                level_dbfs=-40.0,
+                rng=rng,
+                band_hz=(self.start_hz, self.stop_hz),
+            )
+            for _ in range(_PHASES_TRIED)
+        )
         lowest = min(drawn, key=lambda one: float(np.abs(one).max()))
         return lowest * 10 ** ((self.level_dbfs + 40.0) / 20)
 
@@ -107,7 +121,10 @@ class PeriodicSignal:
         """
         wanted = (self.averaged + 1) * self.period
         if recording.size < wanted:
-            raise InvalidValue(f"it lasts {recording.size / self.sample_rate_hz:.1f} s instead of "
-                               f"{wanted / self.sample_rate_hz:.1f} s.", where="recording",
-                               remedy="Keep the whole of it.")
-        return recording[self.period:wanted].reshape(self.averaged, self.period).mean(axis=0)
+            raise InvalidValue(
+                f"it lasts {recording.size / self.sample_rate_hz:.1f} s instead of "
+                f"{wanted / self.sample_rate_hz:.1f} s.",
+                where="recording",
+                remedy="Keep the whole of it.",
+            )
+        return recording[self.period : wanted].reshape(self.averaged, self.period).mean(axis=0)

@@ -15,8 +15,13 @@ from dolce.core.signals.sweep import Sweep
 from dolce.errors import InvalidValue
 
 Kind = Literal["silence", "tone", "pink", "band", "sweep"]
-KINDS: dict[Kind, str] = {"silence": "Nothing", "pink": "Pink noise", "band": "Pink noise in a band", "tone": "Tone",
-                          "sweep": "Sweep, again and again"}
+KINDS: dict[Kind, str] = {
+    "silence": "Nothing",
+    "pink": "Pink noise",
+    "band": "Pink noise in a band",
+    "tone": "Tone",
+    "sweep": "Sweep, again and again",
+}
 PERIOD_S = 5.5
 _SWEEP_S, _FADE_S = 4.5, 0.02
 
@@ -48,8 +53,11 @@ class Source:
         checked.within(low, low=10, high=20_000, where="band from", unit="Hz")
         checked.within(high, low=10, high=22_000, where="band to", unit="Hz")
         if high < low * 1.1:
-            raise InvalidValue(f"{low:g} to {high:g} Hz is upside down or too narrow.", where="band to",
-                               remedy=f"End at {low * 1.1:.0f} Hz or above.")
+            raise InvalidValue(
+                f"{low:g} to {high:g} Hz is upside down or too narrow.",
+                where="band to",
+                remedy=f"End at {low * 1.1:.0f} Hz or above.",
+            )
 
     def peak_dbfs(self, sample_rate_hz: int) -> float:
         """Highest sample, full scale 1 being 0 dBFS."""
@@ -77,13 +85,26 @@ def _period(kind: str, band_hz: tuple[float, float], sample_rate_hz: int) -> tup
     """One period at 0 dBFS RMS (its peaks are above full scale), and its peak in dBFS."""
     samples = round(PERIOD_S * sample_rate_hz)
     if kind == "sweep":
-        sweep = Sweep(start_hz=20, stop_hz=min(20_000, 0.45 * sample_rate_hz), duration_s=_SWEEP_S,
-                      sample_rate_hz=sample_rate_hz, level_dbfs=0.0).samples()
+        sweep = Sweep(
+            start_hz=20,
+            stop_hz=min(20_000, 0.45 * sample_rate_hz),
+            duration_s=_SWEEP_S,
+            sample_rate_hz=sample_rate_hz,
+            level_dbfs=0.0,
+        ).samples()
         period = np.concatenate([sweep, np.zeros(samples - sweep.size)])
     else:
         band = band_hz if kind == "band" else (20.0, 20_000.0)
-        period = pink_noise(samples=samples, sample_rate_hz=sample_rate_hz, level_dbfs=-40.0, band_hz=band,
-                            rng=np.random.default_rng(20)) * 100
+        period = (
+            pink_noise(
+                samples=samples,
+                sample_rate_hz=sample_rate_hz,
+                level_dbfs=-40.0,
+                band_hz=band,
+                rng=np.random.default_rng(20),
+            )
+            * 100
+        )
     period.flags.writeable = False
     return period, peak_dbfs(period)
 
@@ -126,11 +147,11 @@ class SourcePlayer:
         self._fading_in = False
         if self._next != self._now:
             if self._next[1] == output:
-                samples[count - fade:] *= rise[::-1]
-                coming = self._next[0].block(self._at, count, sample_rate_hz=self._rate)[count - fade:]
-                samples[count - fade:] += rise * coming
+                samples[count - fade :] *= rise[::-1]
+                coming = self._next[0].block(self._at, count, sample_rate_hz=self._rate)[count - fade :]
+                samples[count - fade :] += rise * coming
             else:
-                samples[count - fade:] *= rise[::-1]
+                samples[count - fade :] *= rise[::-1]
                 self._fading_in = True
             self._now = self._next
         self._at += count

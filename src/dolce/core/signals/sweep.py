@@ -38,11 +38,17 @@ class Sweep:
     def __post_init__(self) -> None:
         ranges(self)
         if not 0 < self.start_hz < self.stop_hz:
-            raise InvalidValue(f"a sweep from {self.start_hz:g} to {self.stop_hz:g} Hz does not rise.",
-                               where="sweep range", remedy="Start above 0 and below the end.")
+            raise InvalidValue(
+                f"a sweep from {self.start_hz:g} to {self.stop_hz:g} Hz does not rise.",
+                where="sweep range",
+                remedy="Start above 0 and below the end.",
+            )
         if self.stop_hz >= self.sample_rate_hz / 2:
-            raise InvalidValue(f"{self.stop_hz:g} Hz does not fit into a sample rate of {self.sample_rate_hz} Hz.",
-                               where="sweep range", remedy=f"Stay below {self.sample_rate_hz / 2:g} Hz.")
+            raise InvalidValue(
+                f"{self.stop_hz:g} Hz does not fit into a sample rate of {self.sample_rate_hz} Hz.",
+                where="sweep range",
+                remedy=f"Stay below {self.sample_rate_hz / 2:g} Hz.",
+            )
 
     @property
     def size(self) -> int:
@@ -51,16 +57,18 @@ class Sweep:
 
     def samples(self) -> NDArray[np.float64]:
         """The sweep, faded at both ends, shape (samples,), full scale 1."""
-        sweep = exponential_sweep(start_hz=self.start_hz, stop_hz=self.stop_hz, duration_s=self.duration_s,
-                                  sample_rate_hz=self.sample_rate_hz)
+        sweep = exponential_sweep(
+            start_hz=self.start_hz, stop_hz=self.stop_hz, duration_s=self.duration_s, sample_rate_hz=self.sample_rate_hz
+        )
         fade_in, fade_out = (round(s * self.sample_rate_hz) for s in (_FADE_IN_S, _FADE_OUT_S))
         sweep[:fade_in] *= 0.5 - 0.5 * np.cos(np.pi * np.arange(fade_in) / fade_in)
         sweep[-fade_out:] *= 0.5 + 0.5 * np.cos(np.pi * (np.arange(fade_out) + 1) / fade_out)
         return 10 ** (self.level_dbfs / 20) * sweep
 
 
-def exponential_sweep(*, start_hz: float, stop_hz: float, duration_s: float,
-                      sample_rate_hz: float) -> NDArray[np.float64]:
+def exponential_sweep(
+    *, start_hz: float, stop_hz: float, duration_s: float, sample_rate_hz: float
+) -> NDArray[np.float64]:
     """Sine sweep that spends the same time in every octave.
 
     Parameters

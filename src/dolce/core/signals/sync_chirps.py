@@ -11,17 +11,18 @@ from numpy.typing import NDArray
 from dolce.core.signals.sweep import exponential_sweep
 
 MARK_S = 0.25
-GAP_S = 0.5                       # between a mark and the sweep: what a mark leaves in a room has faded by then
-FROM_HZ, TO_HZ = 25.0, 12_000.0   # low enough that a sub plays it, too
-CUE_FROM_HZ = 400.0               # a cue comes from a main speaker: above what subs play it is heard beside loud ones
-_FADE = 0.1                       # of the mark, at each end
-_IS_A_MARK = 0.98                 # correlation of what stands in a stimulus with the mark
+GAP_S = 0.5  # between a mark and the sweep: what a mark leaves in a room has faded by then
+FROM_HZ, TO_HZ = 25.0, 12_000.0  # low enough that a sub plays it, too
+CUE_FROM_HZ = 400.0  # a cue comes from a main speaker: above what subs play it is heard beside loud ones
+_FADE = 0.1  # of the mark, at each end
+_IS_A_MARK = 0.98  # correlation of what stands in a stimulus with the mark
 
 
 def mark(sample_rate_hz: int) -> NDArray[np.float64]:
     """One mark, shape (round(MARK_S * sample_rate_hz),), full scale 1: a short chirp with faded ends."""
-    chirp = exponential_sweep(start_hz=FROM_HZ, stop_hz=min(TO_HZ, 0.4 * sample_rate_hz), duration_s=MARK_S,
-                              sample_rate_hz=sample_rate_hz)
+    chirp = exponential_sweep(
+        start_hz=FROM_HZ, stop_hz=min(TO_HZ, 0.4 * sample_rate_hz), duration_s=MARK_S, sample_rate_hz=sample_rate_hz
+    )
     return chirp * scipy.signal.windows.tukey(chirp.size, 2 * _FADE)
 
 
@@ -57,7 +58,7 @@ def marks_in(stimulus: NDArray[np.float64], *, sample_rate_hz: int) -> tuple[int
     one = mark(sample_rate_hz)
     if loud.size == 0 or loud[-1] - loud[0] < 2 * one.size:
         return None
-    reach = one.size // 8         # the faded ends of a mark may be lost in rounding
+    reach = one.size // 8  # the faded ends of a mark may be lost in rounding
     first = _found(stimulus, max(0, loud[0] - reach), loud[0] + reach, one)
     last = _found(stimulus, loud[-1] - one.size - reach, loud[-1] - one.size + 2 * reach, one)
     return None if first is None or last is None else (int(first), int(last))
@@ -65,11 +66,11 @@ def marks_in(stimulus: NDArray[np.float64], *, sample_rate_hz: int) -> tuple[int
 
 def _found(stimulus: NDArray, low: int, high: int, one: NDArray) -> int | None:
     """Where between `low` and `high` the mark stands; None where nothing there is like it."""
-    part = stimulus[max(0, low): high + one.size]
+    part = stimulus[max(0, low) : high + one.size]
     if part.size < one.size:
         return None
     match = scipy.signal.correlate(part, one, mode="valid")
     at = int(np.argmax(np.abs(match)))
-    here = part[at: at + one.size]
+    here = part[at : at + one.size]
     alike = abs(match[at]) / (np.linalg.norm(here) * np.linalg.norm(one) + 1e-300)
     return max(0, low) + at if alike > _IS_A_MARK else None

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from dolce.core.signals.excitation import Excitation
 from dolce.core.signals.sync_chirps import GAP_S, MARK_S, mark
 
-CODE_S = 0.02                     # by which the distance of the cues tells the feed; clocks change it by 3 ms at most
+CODE_S = 0.02  # by which the distance of the cues tells the feed; clocks change it by 3 ms at most
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -6,7 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 _STRENGTH = 0.7
-_WAVES = 2.0               # from half a wavelength across its smaller side on it reflects nearly in full
+_WAVES = 2.0  # from half a wavelength across its smaller side on it reflects nearly in full
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -25,8 +25,9 @@ class DeskTop:
     y_m: tuple[float, float]
     top_m: float
 
-    def reflection(self, source_m: NDArray, receiver_m: NDArray, frequency_hz: NDArray, *,
-                   speed_m_s: float) -> NDArray[np.complex128]:
+    def reflection(
+        self, source_m: NDArray, receiver_m: NDArray, frequency_hz: NDArray, *, speed_m_s: float
+    ) -> NDArray[np.complex128]:
         """What it adds, against the direct sound at 1 m; 0 where the mirrored way misses it.
 
         References

@@ -8,8 +8,16 @@ from dolce.core.simulation.bands import weights_of_transform
 from dolce.core.simulation.surfaces import RoomSurfaces
 
 
-def diffuse_tail(surfaces: RoomSurfaces, *, power: NDArray, rise_s: tuple[float, float], samples: int,
-                 speed_m_s: float, sample_rate_hz: int, rng: np.random.Generator) -> NDArray[np.float64]:
+def diffuse_tail(
+    surfaces: RoomSurfaces,
+    *,
+    power: NDArray,
+    rise_s: tuple[float, float],
+    samples: int,
+    speed_m_s: float,
+    sample_rate_hz: int,
+    rng: np.random.Generator,
+) -> NDArray[np.float64]:
     """Impulse response of what arrives after so many reflections that only its power is known.
 
     Parameters
@@ -29,6 +37,6 @@ def diffuse_tail(surfaces: RoomSurfaces, *, power: NDArray, rise_s: tuple[float,
     white = scipy.fft.rfft(rng.standard_normal(samples))
     weights = np.sqrt(weights_of_transform(samples, sample_rate_hz))
     bands = scipy.fft.irfft(white * weights, samples, axis=1)
-    density = 4 * np.pi * speed_m_s / surfaces.volume_m3 / sample_rate_hz          # energy of a sample
+    density = 4 * np.pi * speed_m_s / surfaces.volume_m3 / sample_rate_hz  # energy of a sample
     decay = np.exp(-6.9078 * time_s[None, :] / surfaces.reverberation_s[:, None])
     return rise * np.einsum("bt,bt->t", bands, np.sqrt(density * power)[:, None] * decay)

@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 from dolce.core.cache import cache
 
 _STEP_DEG = 5.0
-_LOG_STEP = 0.25           # of the table, in octaves
+_LOG_STEP = 0.25  # of the table, in octaves
 _LOWEST_HZ, _HIGHEST_HZ = 50.0, 24_000.0
 
 
@@ -40,13 +40,14 @@ def cap_in_sphere(k_radius: NDArray, *, cap_deg: float, angle_deg: NDArray) -> N
     rim = np.cos(np.radians(cap_deg))
     velocity = 0.5 * (scipy.special.eval_legendre(np.abs(terms - 1), rim) - scipy.special.eval_legendre(terms + 1, rim))
     velocity[0] = 0.5 * (1 - rim)
-    with np.errstate(invalid="ignore", over="ignore"):                             # terms that weigh nothing
-        slope = (scipy.special.spherical_jn(terms, ka, derivative=True)
-                 - 1j * scipy.special.spherical_yn(terms, ka, derivative=True))
+    with np.errstate(invalid="ignore", over="ignore"):  # terms that weigh nothing
+        slope = scipy.special.spherical_jn(terms, ka, derivative=True) - 1j * scipy.special.spherical_yn(
+            terms, ka, derivative=True
+        )
         parts = np.where(np.isfinite(slope), 1j ** (terms + 1) * velocity / slope, 0)
     waves = scipy.special.eval_legendre(terms[:, None], np.cos(np.radians(angle_deg))[None, :])
     pressure = np.abs(parts @ waves)
-    return pressure / np.abs(parts.sum(axis=1))[:, None]                           # P_n(1) = 1
+    return pressure / np.abs(parts.sum(axis=1))[:, None]  # P_n(1) = 1
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -83,8 +84,11 @@ def beam_table(*, driver_radius_m: float, box_radius_m: float) -> BeamTable:
     log_hz = np.arange(np.log2(_LOWEST_HZ), np.log2(_HIGHEST_HZ) + _LOG_STEP, _LOG_STEP)
     angle = np.arange(0, 180 + _STEP_DEG, _STEP_DEG)
     cap = np.degrees(np.arcsin(min(0.95, driver_radius_m / box_radius_m)))
-    return BeamTable(log_hz=log_hz, angle_deg=angle, pressure=cap_in_sphere(
-        2 * np.pi * 2**log_hz / 343.0 * box_radius_m, cap_deg=cap, angle_deg=angle))
+    return BeamTable(
+        log_hz=log_hz,
+        angle_deg=angle,
+        pressure=cap_in_sphere(2 * np.pi * 2**log_hz / 343.0 * box_radius_m, cap_deg=cap, angle_deg=angle),
+    )
 
 
 def mean_power(pressure: NDArray, angle_deg: NDArray) -> NDArray[np.float64]:

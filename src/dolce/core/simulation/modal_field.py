@@ -11,7 +11,7 @@ from dolce.core.simulation.surfaces import RoomSurfaces
 
 # The sum is cut off smoothly between these multiples of its highest frequency.
 _CUT = (2.0, 3.0)
-_LEAK_HZ = 7.0             # below it even pressure leaves through gaps and doors
+_LEAK_HZ = 7.0  # below it even pressure leaves through gaps and doors
 
 
 def mode_decay(modes: Modes, surfaces: RoomSurfaces, *, speed_m_s: float) -> NDArray[np.float64]:
@@ -24,8 +24,8 @@ def mode_decay(modes: Modes, surfaces: RoomSurfaces, *, speed_m_s: float) -> NDA
     P. M. Morse and R. H. Bolt, "Sound waves in rooms", Rev. Mod. Phys. 16 (1944), sections on nearly hard walls: decay
     c / (8 V) sum of e S a, with e = 1 or 1/2; a as -ln(1 - a), so that oblique modes decay as Eyring has it.
     """
-    per_wall = surfaces.on(modes.frequency_hz) * surfaces.areas_m2[:, None]       # (walls, modes)
-    share = np.where(modes.orders.T > 0, 1.0, 0.5)                                # (3, modes)
+    per_wall = surfaces.on(modes.frequency_hz) * surfaces.areas_m2[:, None]  # (walls, modes)
+    share = np.where(modes.orders.T > 0, 1.0, 0.5)  # (3, modes)
     return speed_m_s / (8 * surfaces.volume_m3) * np.sum(per_wall.reshape(3, 2, -1).sum(axis=1) * share, axis=0)
 
 
@@ -48,7 +48,7 @@ class ModalField:
     def transfer(self, source_m: NDArray, receiver_m: NDArray) -> NDArray[np.complex128]:
         """Transfer function between two places, shape (points,); 1 is the direct sound at 1 m in the open."""
         pressure = self.modes.pressure_at(np.stack([source_m, receiver_m]))
-        shares = 2.0 ** np.count_nonzero(self.modes.orders, axis=1)               # 1 / mean of psi^2
+        shares = 2.0 ** np.count_nonzero(self.modes.orders, axis=1)  # 1 / mean of psi^2
         drive = np.concatenate([[1.0], pressure[0] * pressure[1] * shares])
         return (drive.astype(np.float32) @ self.resonance).astype(np.complex128)
 
@@ -69,6 +69,7 @@ def modal_field(surfaces: RoomSurfaces, *, up_to_hz: float, step_hz: float, spee
     cut = np.clip((own / (2 * np.pi * up_to_hz) - _CUT[0]) / (_CUT[1] - _CUT[0]), 0, 1)
     drive = 2 * np.pi * frequency
     resonance = (np.cos(np.pi / 2 * cut) ** 2)[:, None] / (
-        own[:, None] ** 2 + decay[:, None] ** 2 - drive[None, :] ** 2 + 2j * decay[:, None] * drive[None, :])
+        own[:, None] ** 2 + decay[:, None] ** 2 - drive[None, :] ** 2 + 2j * decay[:, None] * drive[None, :]
+    )
     scale = 4 * np.pi * speed_m_s**2 / surfaces.volume_m3
     return ModalField(modes=modes, frequency_hz=frequency, resonance=(scale * resonance).astype(np.complex64))

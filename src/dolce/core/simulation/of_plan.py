@@ -34,6 +34,8 @@ def surfaces_of_plan(size: RoomSize, reverberation: Reverberation) -> RoomSurfac
 
 def desk_top(box: Box) -> DeskTop:
     """The board of a desk that stands on the plan."""
-    return DeskTop(x_m=(box.place.x_m - box.width_m / 2, box.place.x_m + box.width_m / 2),
-                   y_m=(box.place.y_m - box.depth_m / 2, box.place.y_m + box.depth_m / 2),
-                   top_m=box.place.z_m + box.height_m)
+    return DeskTop(
+        x_m=(box.place.x_m - box.width_m / 2, box.place.x_m + box.width_m / 2),
+        y_m=(box.place.y_m - box.depth_m / 2, box.place.y_m + box.depth_m / 2),
+        top_m=box.place.z_m + box.height_m,
+    )

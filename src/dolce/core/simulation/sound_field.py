@@ -15,9 +15,9 @@ from dolce.core.simulation.modal_field import modal_field
 from dolce.core.simulation.speaker_model import SpeakerModel, SpeakerSound, speaker_sound
 from dolce.core.simulation.surfaces import RoomSurfaces
 
-_MIXED_S = (0.045, 0.08)        # single reflections give way to a diffuse tail
+_MIXED_S = (0.045, 0.08)  # single reflections give way to a diffuse tail
 _SHORTEST_S, _LONGEST_S = 0.6, 2.5
-_SPLIT = (1.25, 1.9)            # of Schroeder's frequency: modes below, reflections above
+_SPLIT = (1.25, 1.9)  # of Schroeder's frequency: modes below, reflections above
 _SPLIT_WITHIN_HZ = (90.0, 330.0)
 _FADE_OUT_S = 0.05
 
@@ -28,9 +28,18 @@ def response_samples(surfaces: RoomSurfaces, sample_rate_hz: int) -> int:
     return scipy.fft.next_fast_len(round(np.clip(2.0 * longest, _SHORTEST_S, _LONGEST_S) * sample_rate_hz), real=True)
 
 
-def field_spectrum(model: SpeakerModel, place_m: NDArray, axis: NDArray, receiver_m: NDArray, *,
-                   surfaces: RoomSurfaces, speed_m_s: float, sample_rate_hz: int, rng: np.random.Generator,
-                   desks: Sequence[DeskTop] = ()) -> NDArray[np.complex128]:
+def field_spectrum(
+    model: SpeakerModel,
+    place_m: NDArray,
+    axis: NDArray,
+    receiver_m: NDArray,
+    *,
+    surfaces: RoomSurfaces,
+    speed_m_s: float,
+    sample_rate_hz: int,
+    rng: np.random.Generator,
+    desks: Sequence[DeskTop] = (),
+) -> NDArray[np.complex128]:
     """Spectrum of the response from a speaker's input to a place, at the lines of a transform of `response_samples`.
 
     Modes rule at the bottom; above, the direct sound of each driver, single reflections up to about 60 ms, then a
@@ -56,11 +65,25 @@ def field_spectrum(model: SpeakerModel, place_m: NDArray, axis: NDArray, receive
     woofer = _at(model, 0, place_m, axis)
     images = images_of(woofer, receiver_m, size_m=surfaces.size_m, within_m=_MIXED_S[1] * speed_m_s)
     reflected = np.zeros(samples)
-    early = early_response(images, surfaces, axis=axis, beam=sound.toward, fade_s=_MIXED_S, speed_m_s=speed_m_s,
-                           sample_rate_hz=sample_rate_hz)
-    reflected[:early.size] = early[:samples]
-    reflected += diffuse_tail(surfaces, power=sound.power, rise_s=_MIXED_S, samples=samples, speed_m_s=speed_m_s,
-                              sample_rate_hz=sample_rate_hz, rng=rng)
+    early = early_response(
+        images,
+        surfaces,
+        axis=axis,
+        beam=sound.toward,
+        fade_s=_MIXED_S,
+        speed_m_s=speed_m_s,
+        sample_rate_hz=sample_rate_hz,
+    )
+    reflected[: early.size] = early[:samples]
+    reflected += diffuse_tail(
+        surfaces,
+        power=sound.power,
+        rise_s=_MIXED_S,
+        samples=samples,
+        speed_m_s=speed_m_s,
+        sample_rate_hz=sample_rate_hz,
+        rng=rng,
+    )
     fade = round(_FADE_OUT_S * sample_rate_hz)
     reflected[-fade:] *= np.cos(np.linspace(0, np.pi / 2, fade)) ** 2
 
@@ -84,8 +107,15 @@ def split_hz(surfaces: RoomSurfaces) -> tuple[float, float]:
     return (float(np.clip(_SPLIT[0] * middle, low, high / 1.5)), float(np.clip(_SPLIT[1] * middle, low * 1.5, high)))
 
 
-def _direct(model: SpeakerModel, sound: SpeakerSound, place_m: NDArray, axis: NDArray, receiver_m: NDArray,
-            frequency: NDArray, speed_m_s: float) -> NDArray[np.complex128]:
+def _direct(
+    model: SpeakerModel,
+    sound: SpeakerSound,
+    place_m: NDArray,
+    axis: NDArray,
+    receiver_m: NDArray,
+    frequency: NDArray,
+    speed_m_s: float,
+) -> NDArray[np.complex128]:
     """The direct sound: every driver on its own way."""
     direct = np.zeros(frequency.size, dtype=complex)
     for number, (share, table) in enumerate(zip(sound.shares, model.tables, strict=True)):

@@ -105,13 +105,19 @@ def speaker_sound(model: SpeakerModel, *, samples: int, sample_rate_hz: int) -> 
         common *= crossover_halves(model.high_limit_hz, frequency)[0]
     shares = _shares(model, frequency)
     tables = model.tables
-    at_bands = np.abs(_shares(model, BANDS_HZ)) ** 2                                # (drivers, bands)
+    at_bands = np.abs(_shares(model, BANDS_HZ)) ** 2  # (drivers, bands)
     angle = tables[0].angle_deg
-    power = np.sum([share[:, None] * table.around(BANDS_HZ) ** 2
-                    for share, table in zip(at_bands, tables, strict=True)], axis=0)
+    power = np.sum(
+        [share[:, None] * table.around(BANDS_HZ) ** 2 for share, table in zip(at_bands, tables, strict=True)], axis=0
+    )
     beam = np.sqrt(power / np.sum(at_bands, axis=0)[:, None])
-    return SpeakerSound(shares=shares * common, together=shares.sum(axis=0) * common, beam=beam, angle_deg=angle,
-                        power=mean_power(beam, angle))
+    return SpeakerSound(
+        shares=shares * common,
+        together=shares.sum(axis=0) * common,
+        beam=beam,
+        angle_deg=angle,
+        power=mean_power(beam, angle),
+    )
 
 
 def _shares(model: SpeakerModel, frequency: NDArray) -> NDArray[np.complex128]:

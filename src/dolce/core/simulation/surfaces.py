@@ -13,7 +13,7 @@ BANDS_HZ = np.array([31.5, 63, 125, 250, 500, 1000, 2000, 4000, 8000, 16_000])
 WALLS = ("left wall", "right wall", "front wall", "back wall", "floor", "ceiling")
 # Outside these the model breaks down: nothing is left to reflect, or it rings for longer than a take lasts.
 SHORTEST_S, LONGEST_S = 0.06, 2.5
-_HEARD_HZ = (60, 5000)              # bands that decide it
+_HEARD_HZ = (60, 5000)  # bands that decide it
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -43,16 +43,19 @@ class RoomSurfaces:
         heard = (_HEARD_HZ[0] <= BANDS_HZ) & (_HEARD_HZ[1] >= BANDS_HZ)
         times, bands = self.reverberation_s[heard], BANDS_HZ[heard]
         if times.max() > LONGEST_S:
-            raise InvalidValue(f"it would ring for {times.max():.1f} s at {bands[np.argmax(times)]:.0f} Hz, and the "
-                               f"simulation holds up to {LONGEST_S:g} s.", where="simulated room",
-                               remedy="Give it surfaces that absorb more, or a shorter reverberation time, on the "
-                                      "Room page.")
+            raise InvalidValue(
+                f"it would ring for {times.max():.1f} s at {bands[np.argmax(times)]:.0f} Hz, and the "
+                f"simulation holds up to {LONGEST_S:g} s.",
+                where="simulated room",
+                remedy="Give it surfaces that absorb more, or a shorter reverberation time, on the Room page.",
+            )
         if times.min() < SHORTEST_S:
-            raise InvalidValue(f"it would ring for {1000 * times.min():.0f} ms at {bands[np.argmin(times)]:.0f} Hz, "
-                               f"and the simulation needs {1000 * SHORTEST_S:.0f} ms at least.",
-                               where="simulated room",
-                               remedy="Give it surfaces that absorb less, or a longer reverberation time, on the "
-                                      "Room page.")
+            raise InvalidValue(
+                f"it would ring for {1000 * times.min():.0f} ms at {bands[np.argmin(times)]:.0f} Hz, "
+                f"and the simulation needs {1000 * SHORTEST_S:.0f} ms at least.",
+                where="simulated room",
+                remedy="Give it surfaces that absorb less, or a longer reverberation time, on the Room page.",
+            )
 
     @property
     def areas_m2(self) -> NDArray[np.float64]:

@@ -2,15 +2,7 @@
 
 from dolce.core.subs.cost import Found, SearchLimits, found_at
 from dolce.core.subs.crossover import GroupSetting, Join, best_of, crossover_sides
-from dolce.core.subs.field import (
-    BAND_HZ,
-    BassField,
-    SubSetting,
-    all_pass_response,
-    neutral,
-    smoothing,
-    spectrum_at,
-)
+from dolce.core.subs.field import BAND_HZ, BassField, SubSetting, all_pass_response, neutral, smoothing, spectrum_at
 from dolce.core.subs.group import SUBS, SubGroup, by_distance
 from dolce.core.subs.search import search, search_with_front
 

@@ -65,14 +65,22 @@ def found_at(field: BassField, settings: tuple[SubSetting, ...], limits: SearchL
     """What settings do at a field's spots."""
     levels = field.levels_db(field.weights_of(settings))
     cost = unevenness(field, levels) + too_soft(field.output_db(levels), limits)
-    return Found(settings=settings, spread_db=float(field.spread_db(levels)), output_db=float(field.output_db(levels)),
-                 left_db=float(field.unevenness_db(levels)), cost=float(cost))
+    return Found(
+        settings=settings,
+        spread_db=float(field.spread_db(levels)),
+        output_db=float(field.output_db(levels)),
+        left_db=float(field.unevenness_db(levels)),
+        cost=float(cost),
+    )
 
 
 def unevenness(field: BassField, levels_db: NDArray) -> NDArray:
     """The part of the cost that does not ask how loud it is, of levels (..., spots, points)."""
-    return (_SEATS * field.spread_db(levels_db) + _SPOTS * field.spot_spread_db(levels_db)
-            + _LEFT * field.unevenness_db(levels_db))
+    return (
+        _SEATS * field.spread_db(levels_db)
+        + _SPOTS * field.spot_spread_db(levels_db)
+        + _LEFT * field.unevenness_db(levels_db)
+    )
 
 
 def too_soft(output_db: NDArray, limits: SearchLimits) -> NDArray:

@@ -8,7 +8,7 @@ import numpy as np
 import scipy
 from numpy.typing import ArrayLike, NDArray
 
-_COARSE_S, _FINE_S = 2e-4, 1e-5   # coarse: a thirtieth of a period at 160 Hz
+_COARSE_S, _FINE_S = 2e-4, 1e-5  # coarse: a thirtieth of a period at 160 Hz
 
 Kind = Literal["linkwitz-riley", "butterworth"]
 
@@ -29,8 +29,9 @@ class GroupSetting:
     loss_db: tuple[float, ...]
 
 
-def crossover_sides(crossover_hz: float, at_hz: NDArray, *, slope_db: int = 24,
-                    kind: Kind = "linkwitz-riley") -> tuple[NDArray, NDArray]:
+def crossover_sides(
+    crossover_hz: float, at_hz: NDArray, *, slope_db: int = 24, kind: Kind = "linkwitz-riley"
+) -> tuple[NDArray, NDArray]:
     """High-pass and low-pass at frequencies.
 
     References
@@ -64,8 +65,14 @@ class Join:
         How much each spot counts; all alike where left out.
     """
 
-    def __init__(self, frequency_hz: NDArray, mains: NDArray, group: NDArray, smoothing: NDArray,
-                 weights: ArrayLike | None = None) -> None:
+    def __init__(
+        self,
+        frequency_hz: NDArray,
+        mains: NDArray,
+        group: NDArray,
+        smoothing: NDArray,
+        weights: ArrayLike | None = None,
+    ) -> None:
         weight = np.ones(mains.shape[-2]) if weights is None else np.asarray(weights, dtype=float)
         self.weight = weight / weight.sum()
         self._frequency, self._smooth = frequency_hz, smoothing
@@ -93,6 +100,7 @@ def best_of(joins: Sequence[Join], lowest_s: float, highest_s: float, *, per_s_d
 
     `per_s_db` is what a second of delay either way counts as loss.
     """
+
     def tried(delays: NDArray) -> tuple[float, float, Literal[1, -1]]:
         best: tuple[float, float, Literal[1, -1]] = (-np.inf, 0.0, 1)
         for delay in delays:
@@ -105,5 +113,8 @@ def best_of(joins: Sequence[Join], lowest_s: float, highest_s: float, *, per_s_d
     _, near, _ = tried(np.arange(lowest_s, highest_s + 1e-9, _COARSE_S))
     around = np.clip(near + np.arange(-_COARSE_S, _COARSE_S + _FINE_S / 2, _FINE_S), lowest_s, highest_s)
     _, delay, polarity = tried(around)
-    return GroupSetting(delay_s=delay, polarity=polarity,
-                        loss_db=tuple(float(loss) for join in joins for loss in join.loss_db(delay, polarity)))
+    return GroupSetting(
+        delay_s=delay,
+        polarity=polarity,
+        loss_db=tuple(float(loss) for join in joins for loss in join.loss_db(delay, polarity)),
+    )

@@ -14,9 +14,9 @@ from dolce.errors import InvalidValue
 
 BAND_HZ = (20.0, 120.0)
 _PER_OCTAVE, _POINTS_PER_OCTAVE = 12.0, 24.0
-_BIN_HZ = 1.0                      # finer bins than a twelfth of an octave at 20 Hz needs
+_BIN_HZ = 1.0  # finer bins than a twelfth of an octave at 20 Hz needs
 _LEAST = 1e-20
-_NEPER = np.log(10) / 10           # powers of ten are exponentials, and faster so
+_NEPER = np.log(10) / 10  # powers of ten are exponentials, and faster so
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -67,8 +67,15 @@ class BassField:
         If no seat weighs anything.
     """
 
-    def __init__(self, spectra: NDArray, frequency_hz: NDArray, *, seat_of: Sequence[object],
-                 weights: dict[object, float] | None = None, band_hz: tuple[float, float] = BAND_HZ) -> None:
+    def __init__(
+        self,
+        spectra: NDArray,
+        frequency_hz: NDArray,
+        *,
+        seat_of: Sequence[object],
+        weights: dict[object, float] | None = None,
+        band_hz: tuple[float, float] = BAND_HZ,
+    ) -> None:
         self.seats = tuple(dict.fromkeys(seat_of))
         weight = np.array([1.0 if weights is None else weights.get(seat, 1.0) for seat in self.seats])
         if not np.any(weight > 0):
@@ -89,8 +96,14 @@ class BassField:
         self._alone = _db((np.abs(self.spectra) ** 2).sum(axis=0) @ self._smooth)
 
     @classmethod
-    def of(cls, responses: Sequence[Sequence[ImpulseResponse]], *, seat_of: Sequence[object],
-           weights: dict[object, float] | None = None, band_hz: tuple[float, float] = BAND_HZ) -> "BassField":
+    def of(
+        cls,
+        responses: Sequence[Sequence[ImpulseResponse]],
+        *,
+        seat_of: Sequence[object],
+        weights: dict[object, float] | None = None,
+        band_hz: tuple[float, float] = BAND_HZ,
+    ) -> "BassField":
         """Of the responses of each sub at each spot.
 
         Raises
@@ -102,8 +115,13 @@ class BassField:
             raise InvalidValue("every sub is needed at every spot.", where="subs", remedy="Take what is missing.")
         low, high = band_hz
         frequency = np.arange(low / 1.1, high * 1.1 + _BIN_HZ, _BIN_HZ)
-        return cls(np.array([[spectrum_at(one, frequency) for one in row] for row in responses]), frequency,
-                   seat_of=seat_of, weights=weights, band_hz=band_hz)
+        return cls(
+            np.array([[spectrum_at(one, frequency) for one in row] for row in responses]),
+            frequency,
+            seat_of=seat_of,
+            weights=weights,
+            band_hz=band_hz,
+        )
 
     @property
     def count(self) -> int:
@@ -112,8 +130,15 @@ class BassField:
 
     def weights_of(self, settings: Sequence[SubSetting]) -> NDArray[np.complex128]:
         """What settings multiply each sub's response with, shape (subs, frequencies)."""
-        return np.array([one.polarity * 10 ** (one.gain_db / 20) * np.exp(-2j * np.pi * self.frequency_hz * one.delay_s)
-                         * all_pass_response(one.all_pass, self.frequency_hz) for one in settings])
+        return np.array(
+            [
+                one.polarity
+                * 10 ** (one.gain_db / 20)
+                * np.exp(-2j * np.pi * self.frequency_hz * one.delay_s)
+                * all_pass_response(one.all_pass, self.frequency_hz)
+                for one in settings
+            ]
+        )
 
     def levels_db(self, weights: NDArray, *, fast: bool = False) -> NDArray[np.floating]:
         """Levels of the sum over 1/12 octave, shape (..., spots, points), of weights (..., subs, frequencies).

@@ -7,7 +7,7 @@ from typing import Literal, Self
 from dolce.core.checked import limited, ranges, within
 from dolce.core.subs.field import SubSetting
 
-SUBS = "subs"                      # what the group is called where channels are listed
+SUBS = "subs"  # what the group is called where channels are listed
 How = Literal["as they are", "distances", "search", "by hand"]
 
 
@@ -48,9 +48,13 @@ class SubGroup:
         """Of any settings, brought to delays from 0 and a loudest gain of 0 dB."""
         first = min((one.delay_s for one in settings.values()), default=0.0)
         loudest = max((one.gain_db for one in settings.values()), default=0.0)
-        return cls(how=how, settings={sub: replace(one, delay_s=round(one.delay_s - first, 7),
-                                                   gain_db=round(one.gain_db - loudest, 3))
-                                      for sub, one in settings.items()})
+        return cls(
+            how=how,
+            settings={
+                sub: replace(one, delay_s=round(one.delay_s - first, 7), gain_db=round(one.gain_db - loudest, 3))
+                for sub, one in settings.items()
+            },
+        )
 
     def against_mains(self, *, delay_s: float, polarity: Literal[1, -1], held: bool = False) -> Self:
         """The same with another delay and polarity of all."""
@@ -68,5 +72,10 @@ class SubGroup:
 def by_distance(distance_m: Mapping[str, float], *, speed_m_s: float, step_s: float = 1e-5) -> SubGroup:
     """Subs that arrive together at one place, by the plan."""
     farthest = max(distance_m.values())
-    return SubGroup.of({sub: SubSetting(delay_s=round((farthest - far) / speed_m_s / step_s) * step_s)
-                        for sub, far in distance_m.items()}, how="distances")
+    return SubGroup.of(
+        {
+            sub: SubSetting(delay_s=round((farthest - far) / speed_m_s / step_s) * step_s)
+            for sub, far in distance_m.items()
+        },
+        how="distances",
+    )

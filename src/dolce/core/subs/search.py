@@ -24,15 +24,26 @@ _AT_ONCE = 2
 Rows = NDArray[np.float64]
 
 
-def search(field: BassField, limits: SearchLimits, *, seed: int = 0, told: Callable[[float], None] = lambda _: None,
-           stopped: Callable[[], bool] = lambda: False) -> Found:
+def search(
+    field: BassField,
+    limits: SearchLimits,
+    *,
+    seed: int = 0,
+    told: Callable[[float], None] = lambda _: None,
+    stopped: Callable[[], bool] = lambda: False,
+) -> Found:
     """The best settings; the same every time. See `search_with_front`."""
     return search_with_front(field, limits, seed=seed, told=told, stopped=stopped)[0]
 
 
-def search_with_front(field: BassField, limits: SearchLimits, *, seed: int = 0,
-                      told: Callable[[float], None] = lambda _: None,
-                      stopped: Callable[[], bool] = lambda: False) -> tuple[Found, tuple[Found, ...]]:
+def search_with_front(
+    field: BassField,
+    limits: SearchLimits,
+    *,
+    seed: int = 0,
+    told: Callable[[float], None] = lambda _: None,
+    stopped: Callable[[], bool] = lambda: False,
+) -> tuple[Found, tuple[Found, ...]]:
     """The best settings, and what else was met that is louder and less even, or the other way round.
 
     `told` hears the part done. Where `stopped` says so, the best until then is returned.
@@ -70,14 +81,22 @@ class _Walker:
         return np.concatenate(list(self._pool.map(self._space.costs, np.array_split(rows, _AT_ONCE))))
 
     def walked(self, rows: Rows, costs: NDArray, **how: float) -> tuple[Rows, NDArray]:
-        parts = list(self._pool.map(
-            lambda part: self._space.walked_downhill(*part, **how),
-            zip(np.array_split(rows, _AT_ONCE), np.array_split(costs, _AT_ONCE), strict=True)))
+        parts = list(
+            self._pool.map(
+                lambda part: self._space.walked_downhill(*part, **how),
+                zip(np.array_split(rows, _AT_ONCE), np.array_split(costs, _AT_ONCE), strict=True),
+            )
+        )
         return np.concatenate([part[0] for part in parts]), np.concatenate([part[1] for part in parts])
 
 
-def _evolved(walker: _Walker, space: SettingSpace, rng: np.random.Generator, told: Callable[[float], None],
-             stopped: Callable[[], bool]) -> Rows:
+def _evolved(
+    walker: _Walker,
+    space: SettingSpace,
+    rng: np.random.Generator,
+    told: Callable[[float], None],
+    stopped: Callable[[], bool],
+) -> Rows:
     """The best row."""
     rows = space.random(_STARTS, rng)
     rows, costs = space.distinct(rows, walker.costs(rows), _FIRST)
@@ -101,8 +120,7 @@ def _evolved(walker: _Walker, space: SettingSpace, rng: np.random.Generator, tol
         waited = 0 if costs[0] < before - _PROGRESS else waited + 1
         if waited >= _PATIENCE:
             break
-    rows, costs = walker.walked(rows[:_FINALISTS], costs[:_FINALISTS], steps=_LONG_WALK, first=0.5,
-                                smallest=_LONG_STEP)
+    rows, costs = walker.walked(rows[:_FINALISTS], costs[:_FINALISTS], steps=_LONG_WALK, first=0.5, smallest=_LONG_STEP)
     return rows[np.argmin(costs)]
 
 
@@ -112,7 +130,7 @@ def _children(space: SettingSpace, parents: Rows, rng: np.random.Generator) -> R
     for child in made:
         if rng.random() < _FRESH:
             continue
-        one = parents[rng.integers(len(parents), size=2).min()]       # the better of two, rather
+        one = parents[rng.integers(len(parents), size=2).min()]  # the better of two, rather
         child[:] = one
         if rng.random() < _CROSSED:
             other = parents[rng.integers(len(parents))]

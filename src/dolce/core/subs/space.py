@@ -11,12 +11,12 @@ from dolce.core.subs.field import BassField, SubSetting
 
 _ALL_PASS_HZ, _ALL_PASS_Q = (20.0, 120.0), (0.3, 3.0)
 _AT_ONCE = 64
-_STEP_S, _STEP = 0.001, 1.0        # first steps downhill: of delays, and of gains and all-passes
-_ASLANT = 6                        # directions along none of the numbers, and as many back
+_STEP_S, _STEP = 0.001, 1.0  # first steps downhill: of delays, and of gains and all-passes
+_ASLANT = 6  # directions along none of the numbers, and as many back
 _BETTER = 1e-6
-_SAME_PLACE_S = 0.002              # delays closer than that lead downhill to one place
+_SAME_PLACE_S = 0.002  # delays closer than that lead downhill to one place
 _ROUND_S, _ROUND_DB, _ROUNDED_BOTH_WAYS = 1e-5, 0.1, 6
-_QUIETER_SELDOM = 1.5              # gains by chance are closer to 0 than evenly spread ones
+_QUIETER_SELDOM = 1.5  # gains by chance are closer to 0 than evenly spread ones
 # Of each step of output the most even row is kept, as far as so much below the limit.
 _FRONT_STEP_DB, _FRONT_BEYOND_DB = 0.5, 3.0
 
@@ -46,10 +46,17 @@ class SettingSpace:
         self.delays, self.turns = np.arange(n - 1), np.arange(n - 1, 2 * n - 2)
         self._free = np.setdiff1d(np.arange(self.low.size), self.turns)
         each = 2 * limits.all_passes
-        self.of_sub = tuple(np.concatenate([
-            self.delays[k - 1:k] if k else [], self.turns[k - 1:k] if k else [],
-            [self._gains_at + k] if gains else [], self._sections_at + k * each + np.arange(each)]).astype(int)
-            for k in range(n))
+        self.of_sub = tuple(
+            np.concatenate(
+                [
+                    self.delays[k - 1 : k] if k else [],
+                    self.turns[k - 1 : k] if k else [],
+                    [self._gains_at + k] if gains else [],
+                    self._sections_at + k * each + np.arange(each),
+                ]
+            ).astype(int)
+            for k in range(n)
+        )
         self._turn = (-2 * np.pi * field.frequency_hz).astype(np.float32)
         self._met: dict[int, tuple[float, NDArray]] = {}
         self._lock = threading.Lock()
@@ -58,7 +65,7 @@ class SettingSpace:
         """Rows from anywhere between the bounds."""
         part = rng.random((count, self.low.size))
         gains = slice(self._gains_at, self._sections_at)
-        part[:, gains] = 1 - part[:, gains]**_QUIETER_SELDOM
+        part[:, gains] = 1 - part[:, gains] ** _QUIETER_SELDOM
         return self.low + part * (self.high - self.low)
 
     def met(self) -> list[NDArray]:
@@ -67,13 +74,13 @@ class SettingSpace:
             return [row for _, row in self._met.values()]
 
     def costs(self, rows: NDArray) -> NDArray:
-        """Of rows, as many at a time as stay at hand."""
+        """Of rows, as many at a time as memory allows."""
         out = []
         for part in np.array_split(rows, max(1, len(rows) // _AT_ONCE)):
             delay, polarity, gain, sections = self._parts(part)
             strength = (polarity * 10 ** (gain / 20)).astype(np.float32)[..., None]
             turn = delay.astype(np.float32)[..., None] * self._turn
-            weights = np.empty(turn.shape, dtype=np.complex64)               # twice as fast as a complex power of e
+            weights = np.empty(turn.shape, dtype=np.complex64)  # twice as fast as a complex power of e
             weights.real, weights.imag = strength * np.cos(turn), strength * np.sin(turn)
             for k in range(self._limits.all_passes):
                 s = 1j * self._field.frequency_hz / sections[:, :, k, :1]
@@ -82,8 +89,9 @@ class SettingSpace:
             out.append(self._noted(part, self._field.levels_db(weights, fast=True)))
         return np.concatenate(out)
 
-    def walked_downhill(self, rows: NDArray, costs: NDArray, *, steps: int, first: float = 1.0,
-                        smallest: float) -> tuple[NDArray, NDArray]:
+    def walked_downhill(
+        self, rows: NDArray, costs: NDArray, *, steps: int, first: float = 1.0, smallest: float
+    ) -> tuple[NDArray, NDArray]:
         """Rows, each walked downhill by itself in ever smaller steps, and their costs; all of them at once.
 
         A pattern search (R. Hooke and T. A. Jeeves, J. ACM 8, 212-229, 1961): of all steps along one number, all
@@ -108,8 +116,7 @@ class SettingSpace:
         return rows, costs
 
     def _around(self, rows: NDArray, size: NDArray, number: int) -> NDArray[np.float64]:
-        """One step ahead along each free number, one back, each polarity turned, some steps aslant: (rows, ways, ...).
-        """
+        """One step ahead along each free number, one back, each polarity inverted, some aslant: (rows, steps, ...)."""
         free, count = self._free, self._free.size
         step = size[:, None] * np.where(np.isin(free, self.delays), _STEP_S, _STEP)
         aslant = _aslant(count, number)
@@ -118,7 +125,7 @@ class SettingSpace:
         near[:, each, free] += step
         near[:, count + each, free] -= step
         near[:, turned, self.turns] = np.where(rows[:, self.turns] > 0.5, 0.0, 1.0)
-        near[:, 2 * count + self.turns.size:, free] += step[:, None, :] * aslant
+        near[:, 2 * count + self.turns.size :, free] += step[:, None, :] * aslant
         return np.clip(near, self.low, self.high)
 
     def _all_that_help(self, rows: NDArray, costs: NDArray, near: NDArray, found: NDArray) -> NDArray[np.float64]:
@@ -149,11 +156,17 @@ class SettingSpace:
         rounded = np.repeat(row[None], len(gain), axis=0)
         rounded[:, self.delays] = delay[1:] - delay[0]
         if self._limits.max_cut_db:
-            rounded[:, self._gains_at:self._sections_at] = gain
+            rounded[:, self._gains_at : self._sections_at] = gain
         gain = gain[np.argmin(self.costs(rounded))]
-        return tuple(SubSetting(
-            delay_s=float(delay[k]), polarity=1 if polarity[k] > 0 else -1, gain_db=float(gain[k]) + 0.0,
-            all_pass=tuple((float(f), float(q)) for f, q in sections[k])) for k in range(self._n))
+        return tuple(
+            SubSetting(
+                delay_s=float(delay[k]),
+                polarity=1 if polarity[k] > 0 else -1,
+                gain_db=float(gain[k]) + 0.0,
+                all_pass=tuple((float(f), float(q)) for f, q in sections[k]),
+            )
+            for k in range(self._n)
+        )
 
     def _noted(self, rows: NDArray, levels_db: NDArray) -> NDArray:
         """Cost of rows; of each output the most even one is kept."""
@@ -173,9 +186,9 @@ class SettingSpace:
         polarity = np.concatenate([np.ones((count, 1)), np.where(rows[:, self.turns] > 0.5, -1.0, 1.0)], axis=1)
         gain = np.zeros((count, n))
         if self._limits.max_cut_db:
-            gain = rows[:, self._gains_at:self._sections_at]
+            gain = rows[:, self._gains_at : self._sections_at]
             gain = gain - gain.max(axis=1, keepdims=True)
-        sections = 2 ** rows[:, self._sections_at:].reshape(count, n, self._limits.all_passes, 2)
+        sections = 2 ** rows[:, self._sections_at :].reshape(count, n, self._limits.all_passes, 2)
         return delay, polarity, gain, sections
 
 

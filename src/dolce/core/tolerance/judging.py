@@ -54,8 +54,9 @@ def against_bound(value: float, error: float, *, low: float | None = None, high:
     return "fails" if over - error > 0 else "can't be told"
 
 
-def judged_response(channel: str, at_hz: NDArray, level_db: ArrayLike, weights: Sequence[float],
-                    wanted: ToleranceSet) -> list[Figure]:
+def judged_response(
+    channel: str, at_hz: NDArray, level_db: ArrayLike, weights: Sequence[float], wanted: ToleranceSet
+) -> list[Figure]:
     """The third of an octave that is furthest beyond its bound, or nearest to it, and the slope.
 
     Parameters
@@ -82,13 +83,26 @@ def judged_response(channel: str, at_hz: NDArray, level_db: ArrayLike, weights: 
         error = jackknife_error(average, weight)
         over = np.maximum(whole - high, low - whole)
         over = np.where(np.isfinite(over), over, -np.inf)
-        words = [against_bound(v, e, low=a, high=b) if np.isfinite(a) else "holds"
-                 for v, e, a, b in zip(whole, error, low, high, strict=True)]
+        words = [
+            against_bound(v, e, low=a, high=b) if np.isfinite(a) else "holds"
+            for v, e, a, b in zip(whole, error, low, high, strict=True)
+        ]
         # What fails is told first, then what can't be told; among those the one furthest beyond.
         rank = np.array([{"fails": 2, "can't be told": 1, "holds": 0}[word] for word in words])
         k = int(np.lexsort((over, rank))[-1])
-        found.append(Figure(line="response", subject=channel, unit="dB", value=float(whole[k]), error=float(error[k]),
-                            low=float(low[k]), high=float(high[k]), at_hz=float(mids[k]), said=words[k]))
+        found.append(
+            Figure(
+                line="response",
+                subject=channel,
+                unit="dB",
+                value=float(whole[k]),
+                error=float(error[k]),
+                low=float(low[k]),
+                high=float(high[k]),
+                at_hz=float(mids[k]),
+                said=words[k],
+            )
+        )
     if wanted.tilt_db_per_octave is not None:
         inside = (mids >= _TILT_HZ[0]) & (mids <= _TILT_HZ[1])
 
@@ -97,13 +111,25 @@ def judged_response(channel: str, at_hz: NDArray, level_db: ArrayLike, weights: 
 
         slope, error = slope_of(np.flatnonzero(weight > 0)), float(jackknife_error(slope_of, weight))
         low, high = wanted.tilt_db_per_octave
-        found.append(Figure(line="tilt", subject=channel, unit="dB per octave", value=slope, error=error, low=low,
-                            high=high, at_hz=None, said=against_bound(slope, error, low=low, high=high)))
+        found.append(
+            Figure(
+                line="tilt",
+                subject=channel,
+                unit="dB per octave",
+                value=slope,
+                error=error,
+                low=low,
+                high=high,
+                at_hz=None,
+                said=against_bound(slope, error, low=low, high=high),
+            )
+        )
     return found
 
 
-def judged_level(loudest: str, softest: str, difference_db: float, levels_db: NDArray, weights: Sequence[float], *,
-                 within_db: float) -> Figure:
+def judged_level(
+    loudest: str, softest: str, difference_db: float, levels_db: NDArray, weights: Sequence[float], *, within_db: float
+) -> Figure:
     """How far levels of channels differ.
 
     Parameters
@@ -112,15 +138,32 @@ def judged_level(loudest: str, softest: str, difference_db: float, levels_db: ND
         Of all channels at the spots where levels are matched: how they scatter there tells the error.
     """
     error = pooled_difference_error(levels_db, weights)
-    return Figure(line="level", subject=f"{loudest} and {softest}", unit="dB", value=difference_db, error=error,
-                  low=None, high=within_db, at_hz=None, said=against_bound(difference_db, error, high=within_db))
+    return Figure(
+        line="level",
+        subject=f"{loudest} and {softest}",
+        unit="dB",
+        value=difference_db,
+        error=error,
+        low=None,
+        high=within_db,
+        at_hz=None,
+        said=against_bound(difference_db, error, high=within_db),
+    )
 
 
 def judged_arrival(latest: str, earliest: str, difference_s: float, error_s: float, *, within_s: float) -> Figure:
     """How far arrivals of channels differ at the seat; the error is that of `SeatArrivals`."""
-    return Figure(line="arrival", subject=f"{latest} and {earliest}", unit="ms", value=1000 * difference_s,
-                  error=1000 * error_s, low=None, high=1000 * within_s, at_hz=None,
-                  said=against_bound(difference_s, error_s, high=within_s))
+    return Figure(
+        line="arrival",
+        subject=f"{latest} and {earliest}",
+        unit="ms",
+        value=1000 * difference_s,
+        error=1000 * error_s,
+        low=None,
+        high=1000 * within_s,
+        at_hz=None,
+        said=against_bound(difference_s, error_s, high=within_s),
+    )
 
 
 def judged_angles(plan: RoomPlan) -> list[Figure]:
@@ -138,14 +181,25 @@ def judged_angles(plan: RoomPlan) -> list[Figure]:
         value = float(sights.azimuth_deg[k, seat])
         error = math.degrees(math.atan2(_APART_OFF_M, float(sights.distance_m[k, seat])))
         nominal = abs(value - reference.azimuth_deg) <= error
-        found.append(Figure(line="angles", subject=speaker.channel, unit="°", value=value, error=error, low=low,
-                            high=high, at_hz=None,
-                            said="holds" if nominal else against_bound(value, error, low=low, high=high)))
+        found.append(
+            Figure(
+                line="angles",
+                subject=speaker.channel,
+                unit="°",
+                value=value,
+                error=error,
+                low=low,
+                high=high,
+                at_hz=None,
+                said="holds" if nominal else against_bound(value, error, low=low, high=high),
+            )
+        )
     return found
 
 
-def judged_reverberation(nominal_hz: Sequence[float], seconds: Sequence[Sequence[float]], *, volume_m3: float,
-                         within_s: float) -> Figure | None:
+def judged_reverberation(
+    nominal_hz: Sequence[float], seconds: Sequence[Sequence[float]], *, volume_m3: float, within_s: float
+) -> Figure | None:
     """Mean decay time from 200 Hz to 4 kHz against 0.25 (V / 100)^(1/3).
 
     Parameters
@@ -171,5 +225,14 @@ def judged_reverberation(nominal_hz: Sequence[float], seconds: Sequence[Sequence
     error = float(jackknife_error(lambda rows: scatter[rows].mean(), np.ones(scatter.size)))
     wanted = wanted_reverberation_s(volume_m3)
     low, high = wanted - within_s, wanted + within_s
-    return Figure(line="decay", subject="room", unit="s", value=value, error=error, low=low, high=high, at_hz=None,
-                  said=against_bound(value, error, low=low, high=high))
+    return Figure(
+        line="decay",
+        subject="room",
+        unit="s",
+        value=value,
+        error=error,
+        low=low,
+        high=high,
+        at_hz=None,
+        said=against_bound(value, error, low=low, high=high),
+    )

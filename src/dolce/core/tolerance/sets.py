@@ -10,7 +10,7 @@ from dolce.core import checked
 from dolce.core.checked import limited, ranges
 from dolce.errors import InvalidValue
 
-MEAN_HZ = (200.0, 4000.0)            # the mean about which a response may move
+MEAN_HZ = (200.0, 4000.0)  # the mean about which a response may move
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -22,7 +22,7 @@ class ToleranceSet:
     id : int or None
         Of a set of the calibrator's own, once it is kept.
     response_hz, upper_db, lower_db : tuples of equally many numbers
-        Thirds of octaves about their mean over 200 Hz to 4 kHz, straight over log frequency between points; empty for
+        1/3-octave bands about their mean over 200 Hz to 4 kHz, straight over log frequency between points; empty for
         no such line.
     tilt_db_per_octave : (float, float) or None
         Least and largest slope from 200 Hz to 10 kHz.
@@ -37,7 +37,7 @@ class ToleranceSet:
     angles : bool
         Whether channels have to stand where their layout wants them.
     sources : mapping of line to its document
-        "from memory" where no copy of it was at hand.
+        "from memory" where there was no copy of it.
     """
 
     id: int | None = None
@@ -59,14 +59,20 @@ class ToleranceSet:
             raise InvalidValue("a set of tolerances needs a name.", where="name of the tolerances", remedy="Type one.")
         ranges(self)
         if not len(self.response_hz) == len(self.upper_db) == len(self.lower_db):
-            raise InvalidValue("the response needs two bounds for each frequency.", where="response",
-                               remedy="Write frequency, lower and upper bound, a line each.")
+            raise InvalidValue(
+                "the response needs two bounds for each frequency.",
+                where="response",
+                remedy="Write frequency, lower and upper bound, a line each.",
+            )
         if self.response_hz:
             checked.rising(self.response_hz, where="response")
             for low, high in zip(self.lower_db, self.upper_db, strict=True):
                 if not -40 <= low < high <= 40:
-                    raise InvalidValue(f"{low:g} to {high:g} dB is upside down.", where="response",
-                                       remedy="Write the lower bound first; -40 to 40 dB.")
+                    raise InvalidValue(
+                        f"{low:g} to {high:g} dB is upside down.",
+                        where="response",
+                        remedy="Write the lower bound first; -40 to 40 dB.",
+                    )
 
     def bounds_db(self, at_hz: ArrayLike) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
         """Lower and upper bound at frequencies, NaN outside the points, shape as given."""
@@ -83,18 +89,57 @@ def wanted_reverberation_s(volume_m3: float) -> float:
 
 _EBU, _BS1116, _BS775 = "EBU Tech 3276", "ITU-R BS.1116-3", "ITU-R BS.775-3"
 _MEMORY = ", from memory"
-PUBLISHED: dict[str, ToleranceSet] = {one.name: one for one in (
-    ToleranceSet(
-        name=_EBU, response_hz=(50.0, 2000.0, 16_000.0), upper_db=(3.0, 3.0, 3.0), lower_db=(-3.0, -3.0, -6.0),
-        level_db=1.0, arrival_s=100e-6, reverberation_s=0.05, noise_nr=15.0, angles=True,
-        sources={"response": _EBU + _MEMORY, "level": _BS1116 + _MEMORY, "arrival": _BS1116 + _MEMORY,
-                 "decay": _EBU + _MEMORY, "noise": _EBU + _MEMORY, "angles": _BS775}),
-    ToleranceSet(
-        name=_BS1116, response_hz=(50.0, 2000.0, 16_000.0), upper_db=(3.0, 3.0, 3.0), lower_db=(-3.0, -3.0, -7.5),
-        level_db=1.0, arrival_s=100e-6, reverberation_s=0.05, noise_nr=15.0, angles=True,
-        sources={"response": _BS1116 + _MEMORY, "level": _BS1116 + _MEMORY, "arrival": _BS1116 + _MEMORY,
-                 "decay": _BS1116 + _MEMORY, "noise": _BS1116 + _MEMORY, "angles": _BS775}))}
+PUBLISHED: dict[str, ToleranceSet] = {
+    one.name: one
+    for one in (
+        ToleranceSet(
+            name=_EBU,
+            response_hz=(50.0, 2000.0, 16_000.0),
+            upper_db=(3.0, 3.0, 3.0),
+            lower_db=(-3.0, -3.0, -6.0),
+            level_db=1.0,
+            arrival_s=100e-6,
+            reverberation_s=0.05,
+            noise_nr=15.0,
+            angles=True,
+            sources={
+                "response": _EBU + _MEMORY,
+                "level": _BS1116 + _MEMORY,
+                "arrival": _BS1116 + _MEMORY,
+                "decay": _EBU + _MEMORY,
+                "noise": _EBU + _MEMORY,
+                "angles": _BS775,
+            },
+        ),
+        ToleranceSet(
+            name=_BS1116,
+            response_hz=(50.0, 2000.0, 16_000.0),
+            upper_db=(3.0, 3.0, 3.0),
+            lower_db=(-3.0, -3.0, -7.5),
+            level_db=1.0,
+            arrival_s=100e-6,
+            reverberation_s=0.05,
+            noise_nr=15.0,
+            angles=True,
+            sources={
+                "response": _BS1116 + _MEMORY,
+                "level": _BS1116 + _MEMORY,
+                "arrival": _BS1116 + _MEMORY,
+                "decay": _BS1116 + _MEMORY,
+                "noise": _BS1116 + _MEMORY,
+                "angles": _BS775,
+            },
+        ),
+    )
+}
 # What a set of one's own begins with: bounds that small rooms can hold (our choice).
-OWN = ToleranceSet(name="Own", response_hz=(40.0, 300.0, 2000.0, 16_000.0), upper_db=(6.0, 4.0, 3.0, 3.0),
-                   lower_db=(-6.0, -4.0, -3.0, -6.0), level_db=1.0, arrival_s=250e-6, noise_nr=20.0,
-                   sources={"response": "own", "level": "own", "arrival": "own", "noise": "own"})
+OWN = ToleranceSet(
+    name="Own",
+    response_hz=(40.0, 300.0, 2000.0, 16_000.0),
+    upper_db=(6.0, 4.0, 3.0, 3.0),
+    lower_db=(-6.0, -4.0, -3.0, -6.0),
+    level_db=1.0,
+    arrival_s=250e-6,
+    noise_nr=20.0,
+    sources={"response": "own", "level": "own", "arrival": "own", "noise": "own"},
+)

@@ -31,8 +31,14 @@ class ChannelAlignment:
     @property
     def settings(self) -> ChannelSettings:
         """As a processor's output has it, without a correction."""
-        return ChannelSettings(trim_db=self.trim_db, delay_s=self.delay_s, polarity=self.polarity,
-                               high_pass=self.high_pass, low_pass=self.low_pass, all_pass=self.all_pass)
+        return ChannelSettings(
+            trim_db=self.trim_db,
+            delay_s=self.delay_s,
+            polarity=self.polarity,
+            high_pass=self.high_pass,
+            low_pass=self.low_pass,
+            all_pass=self.all_pass,
+        )
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -13,11 +13,11 @@ from dolce.core.subs import Join, SubGroup, all_pass_response, smoothing
 from dolce.core.tuning.outputs import Outputs
 from dolce.core.tuning.prediction import Responses, response_of
 
-SUM_HZ = np.arange(12.0, 600.5, 1.0)           # finer than a twelfth of an octave at 20 Hz needs
-SHOWN_HZ = 20.0 * 2 ** (np.arange(24 * 4 + 1) / 24)     # to 320 Hz
+SUM_HZ = np.arange(12.0, 600.5, 1.0)  # finer than a twelfth of an octave at 20 Hz needs
+SHOWN_HZ = 20.0 * 2 ** (np.arange(24 * 4 + 1) / 24)  # to 320 Hz
 _SMOOTH = smoothing(SUM_HZ, SHOWN_HZ)
-JOINED_OCTAVES = 1.0                           # around a crossover, where the sum is judged
-_SOME_DB, _MUCH_DB = 1.5, 2.5                  # of loss there: our own bounds
+JOINED_OCTAVES = 1.0  # around a crossover, where the sum is judged
+_SOME_DB, _MUCH_DB = 1.5, 2.5  # of loss there: our own bounds
 _PHASES_TO_HZ, _LEVELS_FROM_HZ = 300.0, 450.0  # sums by phase up to here; in between both; then by levels alone
 _BASS = (ANALYSIS_GRID_HZ > 18.0) & (ANALYSIS_GRID_HZ < _LEVELS_FROM_HZ)
 _SMOOTH_BASS = smoothing(SUM_HZ, ANALYSIS_GRID_HZ[_BASS])
@@ -87,7 +87,8 @@ def with_phases(level_db: NDArray, parts: NDArray) -> NDArray[np.float64] | None
     300 Hz; above 450 Hz nobody knows phases that well.
     """
     together = power_db(np.abs(parts.sum(axis=0)) ** 2 @ _SMOOTH_BASS) - power_db(
-        (np.abs(parts) ** 2).sum(axis=0) @ _SMOOTH_BASS)
+        (np.abs(parts) ** 2).sum(axis=0) @ _SMOOTH_BASS
+    )
     if np.isnan(together).any():
         return None
     at = ANALYSIS_GRID_HZ[_BASS]
@@ -102,10 +103,18 @@ def group_levels_db(group: SubGroup, responses: Responses) -> NDArray[np.float64
 
     As of pink noise: every octave alike.
     """
-    total = np.sum([responses.channels[sub] * one.polarity * 10 ** (one.gain_db / 20)
-                    * all_pass_response(one.all_pass, responses.frequency_hz)
-                    * np.exp(-2j * np.pi * responses.frequency_hz * one.delay_s)
-                    for sub, one in group.settings.items() if sub in responses.channels], axis=0)
+    total = np.sum(
+        [
+            responses.channels[sub]
+            * one.polarity
+            * 10 ** (one.gain_db / 20)
+            * all_pass_response(one.all_pass, responses.frequency_hz)
+            * np.exp(-2j * np.pi * responses.frequency_hz * one.delay_s)
+            for sub, one in group.settings.items()
+            if sub in responses.channels
+        ],
+        axis=0,
+    )
     power = np.abs(total[:, _LEVEL_BAND]) ** 2
     return power_db(np.average(power, axis=1, weights=1 / SUM_HZ[_LEVEL_BAND]))
 
@@ -134,13 +143,25 @@ def crossover_sum(outputs: Outputs, responses: Responses, channel: str, *, seats
 
     total, most = by_seat(np.abs(main + subs) ** 2), by_seat((np.abs(main) + np.abs(subs)) ** 2)
     inside = np.abs(np.log2(SHOWN_HZ / crossover.frequency_hz)) <= JOINED_OCTAVES
-    return CrossoverSum(channel=channel, crossover_hz=crossover.frequency_hz, main_db=by_seat(np.abs(main) ** 2),
-                    subs_db=by_seat(np.abs(subs) ** 2), sum_db=total, most_db=most,
-                    loss_db=(total - most)[:, inside].mean(axis=1))
+    return CrossoverSum(
+        channel=channel,
+        crossover_hz=crossover.frequency_hz,
+        main_db=by_seat(np.abs(main) ** 2),
+        subs_db=by_seat(np.abs(subs) ** 2),
+        sum_db=total,
+        most_db=most,
+        loss_db=(total - most)[:, inside].mean(axis=1),
+    )
 
 
-def joins_of(outputs: Outputs, responses: Responses, channels: tuple[str, ...], *, rows: NDArray,
-             weights: ArrayLike | None = None) -> list[Join]:
+def joins_of(
+    outputs: Outputs,
+    responses: Responses,
+    channels: tuple[str, ...],
+    *,
+    rows: NDArray,
+    weights: ArrayLike | None = None,
+) -> list[Join]:
     """Every crossed-over channel with its subs at some spots, to find what all subs get against the mains.
 
     `rows` are the numbers of the spots, `weights` how much each of these counts. Channels that share a corner are

@@ -10,7 +10,7 @@ from dolce.core.correction.outcome import ARRIVAL_WITHIN_S, level_within_db, pre
 from dolce.core.levels import energy_mean_db
 from dolce.core.tuning.proof import SpotLevels
 
-_THIRD = 1 / 6                     # half a third of an octave, to both sides
+_THIRD = 1 / 6  # half a third of an octave, to both sides
 _SHOWN_HZ = (31.5, 16_000.0)
 
 
@@ -52,8 +52,15 @@ class Drift:
         return tuple(found)
 
 
-def drift_of(channel: str, frequency_hz: NDArray, then: SpotLevels, now: SpotLevels, *,
-             level_band_hz: tuple[float, float], range_hz: tuple[float, float]) -> Drift | None:
+def drift_of(
+    channel: str,
+    frequency_hz: NDArray,
+    then: SpotLevels,
+    now: SpotLevels,
+    *,
+    level_band_hz: tuple[float, float],
+    range_hz: tuple[float, float],
+) -> Drift | None:
     """What changed of one channel; None where no spot is common.
 
     Parameters
@@ -74,8 +81,14 @@ def drift_of(channel: str, frequency_hz: NDArray, then: SpotLevels, now: SpotLev
     width = 2 * round(_THIRD * per_octave) + 1
     smooth = np.convolve(change - level, np.ones(width) / width, mode="same")
     most = int(np.argmax(np.where(inside, np.abs(smooth), -1)))
-    return Drift(channel=channel, spots=len(common), level_db=level, most_db=float(smooth[most]),
-                 shape_db=float(np.sqrt(np.mean((change - level)[inside] ** 2))), most_hz=float(frequency_hz[most]))
+    return Drift(
+        channel=channel,
+        spots=len(common),
+        level_db=level,
+        most_db=float(smooth[most]),
+        shape_db=float(np.sqrt(np.mean((change - level)[inside] ** 2))),
+        most_hz=float(frequency_hz[most]),
+    )
 
 
 def arrivals_apart(then_s: Mapping[str, float], now_s: Mapping[str, float]) -> dict[str, float]:

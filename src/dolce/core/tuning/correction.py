@@ -28,7 +28,7 @@ from dolce.core.tuning.alignment import Alignment
 from dolce.core.tuning.seat_weighting import SeatWeighting
 from dolce.errors import Conflict, InvalidValue, NotFound
 
-MOST_BANDS = 93                    # a graphic equaliser and free ones besides
+MOST_BANDS = 93  # a graphic equaliser and free ones besides
 ANCHOR_RANGE_HZ = (20.0, 20_000.0)
 # A sub is corrected where it plays: nothing above its crossover.
 SUB_RANGE_HZ = (20.0, 120.0)
@@ -136,8 +136,11 @@ class Correction:
         for value, where in ((low, "level from"), (high, "level to")):
             checked.within(value, low=ANCHOR_RANGE_HZ[0], high=ANCHOR_RANGE_HZ[1], where=where, unit="Hz")
         if high < 1.2 * low:
-            raise InvalidValue(f"{low:g} to {high:g} Hz is upside down or too narrow.", where="level to",
-                               remedy=f"End at {1.2 * low:.0f} Hz or above.")
+            raise InvalidValue(
+                f"{low:g} to {high:g} Hz is upside down or too narrow.",
+                where="level to",
+                remedy=f"End at {1.2 * low:.0f} Hz or above.",
+            )
         ranges(self)
 
     def _name_bands(self) -> None:
@@ -198,7 +201,11 @@ class Correction:
     @property
     def found_for_others(self) -> SeatWeighting | None:
         """The seat weighting that the filters were found for, where it is another than that of the correction."""
-        return self.found_for if self.found and self.found_for is not None and self.found_for != self.seat_weighting else None
+        return (
+            self.found_for
+            if self.found and self.found_for is not None and self.found_for != self.seat_weighting
+            else None
+        )
 
     def level_band_hz(self, channel: str) -> tuple[float, float]:
         """The band by which a channel's target gets its level."""
@@ -242,8 +249,11 @@ class Correction:
 
     def _of_bands(self, bands: Mapping[str, tuple[Band, ...]]) -> "Correction":
         """With other bands for some channels: what has bands does not convolve."""
-        return replace(self, bands={**self.bands, **bands},
-                       convolutions={c: one for c, one in self.convolutions.items() if c not in bands})
+        return replace(
+            self,
+            bands={**self.bands, **bands},
+            convolutions={c: one for c, one in self.convolutions.items() if c not in bands},
+        )
 
     def with_pairs_alike(self) -> "Correction":
         """The same with one of each pair, the first by its code, standing for both."""
@@ -260,8 +270,10 @@ class Correction:
 
         Of convolutions as they are at a rate, cut to what a device holds (`most_taps`).
         """
-        delays = {name: one.delay_s(sample_rate_hz=sample_rate_hz, most_samples=most_taps)
-                  for name, one in self.convolutions.items()}
+        delays = {
+            name: one.delay_s(sample_rate_hz=sample_rate_hz, most_samples=most_taps)
+            for name, one in self.convolutions.items()
+        }
         return max(delays.values(), default=0.0) - delays.get(channel, 0.0)
 
     def overruling(self, channel: str, one: Overruled) -> "Correction":
@@ -294,8 +306,11 @@ class Correction:
         """Where a band stands in the row of its channel, or NotFound."""
         place = next((k for k, band in enumerate(self.bands.get(channel, ())) if band.id == band_id), None)
         if place is None:
-            raise NotFound(f"this band of {channel} is gone: it was removed or found anew since.", where="bands",
-                           remedy="Here are those that are there now.")
+            raise NotFound(
+                f"this band of {channel} is gone: it was removed or found anew since.",
+                where="bands",
+                remedy="Here are those that are there now.",
+            )
         return place
 
     def band(self, channel: str, band_id: int) -> Band:
@@ -308,4 +323,4 @@ class Correction:
         place = self.place_of_band(channel, band_id)
         bands = self.bands[channel]
         new = () if band is None else (replace(band, id=band_id),)
-        return self.with_bands(channel, (*bands[:place], *new, *bands[place + 1:]))
+        return self.with_bands(channel, (*bands[:place], *new, *bands[place + 1 :]))

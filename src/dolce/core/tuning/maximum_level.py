@@ -16,8 +16,8 @@ OCTAVES_HZ = (31.5, 63.0, 125.0, 250.0, 500.0, 1000.0, 2000.0, 4000.0, 8000.0)
 BASS_TO_HZ, CLEAN_BASS_DB, CLEAN_DB = 200.0, -20.0, -30.5
 # Common practice (SMPTE RP 200, from memory): full scale lies 20 dB above the noise that the reference is set with.
 PEAKS_ABOVE_DB = 20.0
-_TOLD_ABOVE_NOISE_DB = 3.0           # harmonics nearer to the noise than that are not told
-_LEAST_SHARE = 0.5                   # of the points of a band that must tell
+_TOLD_ABOVE_NOISE_DB = 3.0  # harmonics nearer to the noise than that are not told
+_LEAST_SHARE = 0.5  # of the points of a band that must tell
 _HALF_OCTAVE = 2**0.5
 
 
@@ -73,7 +73,7 @@ class CleanBand:
 
     @property
     def word(self) -> str:
-        """"enough", "too little", "not tried that loud", "not clean", or "not known"."""
+        """ "enough", "too little", "not tried that loud", "not clean", or "not known"."""
         if self.needed_db is None or (self.clean_db is None and self.below_db is None):
             return "not known"
         if self.clean_db is not None and self.clean_db >= self.needed_db:
@@ -85,8 +85,12 @@ class CleanBand:
         return "not tried that loud"
 
 
-def clean_bands(takes: Sequence[PlayedOnce], *, typed: Mapping[float, float] | None = None,
-                needed_db: Mapping[float, float] | None = None) -> tuple[CleanBand, ...]:
+def clean_bands(
+    takes: Sequence[PlayedOnce],
+    *,
+    typed: Mapping[float, float] | None = None,
+    needed_db: Mapping[float, float] | None = None,
+) -> tuple[CleanBand, ...]:
     """Every octave, from takes at rising level, or as typed: that goes first.
 
     Notes
@@ -105,8 +109,15 @@ def clean_bands(takes: Sequence[PlayedOnce], *, typed: Mapping[float, float] | N
         dirty = [spl for spl, clean in tried if not clean]
         below = min(dirty, default=None)
         clean = [spl for spl, is_clean in tried if is_clean and (below is None or spl < below)]
-        found.append(CleanBand(mid_hz=mid, clean_db=max(clean, default=None), below_db=below,
-                               at_least=bool(clean) and below is None, needed_db=needed_db.get(mid)))
+        found.append(
+            CleanBand(
+                mid_hz=mid,
+                clean_db=max(clean, default=None),
+                below_db=below,
+                at_least=bool(clean) and below is None,
+                needed_db=needed_db.get(mid),
+            )
+        )
     return tuple(found)
 
 
@@ -120,8 +131,11 @@ def needed_levels_db(at_hz: NDArray, corrected_db: NDArray, *, reference_db: flo
     reference_db : float
         What pink noise 20 dB under full scale reads.
     """
-    return {mid: reference_db + PEAKS_ABOVE_DB + float(corrected_db[_of_band(at_hz, mid)].max()) for mid in OCTAVES_HZ
-            if _of_band(at_hz, mid).any()}
+    return {
+        mid: reference_db + PEAKS_ABOVE_DB + float(corrected_db[_of_band(at_hz, mid)].max())
+        for mid in OCTAVES_HZ
+        if _of_band(at_hz, mid).any()
+    }
 
 
 def typed_levels(frequency_hz: Sequence[float], level_db: Sequence[float]) -> dict[float, float]:
@@ -135,11 +149,17 @@ def typed_levels(frequency_hz: Sequence[float], level_db: Sequence[float]) -> di
     at = checked.rising(frequency_hz, where="clean levels")
     for level in checked.finite(level_db, where="clean levels", shape=at.shape):
         checked.within(float(level), low=60, high=140, where="clean levels", unit="dB SPL")
-    found = {mid: round(float(np.interp(np.log(mid), np.log(at), level_db)), 1) for mid in OCTAVES_HZ
-             if at[0] <= mid * 1.01 and mid <= at[-1] * 1.01}
+    found = {
+        mid: round(float(np.interp(np.log(mid), np.log(at), level_db)), 1)
+        for mid in OCTAVES_HZ
+        if at[0] <= mid * 1.01 and mid <= at[-1] * 1.01
+    }
     if not found:
-        raise InvalidValue("no octave lies between these points.", where="clean levels",
-                           remedy=f"Type points between {OCTAVES_HZ[0]:g} Hz and {OCTAVES_HZ[-1] / 1000:g} kHz.")
+        raise InvalidValue(
+            "no octave lies between these points.",
+            where="clean levels",
+            remedy=f"Type points between {OCTAVES_HZ[0]:g} Hz and {OCTAVES_HZ[-1] / 1000:g} kHz.",
+        )
     return found
 
 

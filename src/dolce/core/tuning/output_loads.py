@@ -54,8 +54,15 @@ def headroom_cut_db(loads: Sequence[OutputLoad]) -> float:
     return max(0.0, -(-round(most * 1000) // 100) / 10)
 
 
-def seat_levels_db(outputs: Outputs, channel: str, heard_db: Mapping[str, NDArray], *, at_hz: NDArray,
-                   sample_rate_hz: float, cut_db: float) -> tuple[float, float] | None:
+def seat_levels_db(
+    outputs: Outputs,
+    channel: str,
+    heard_db: Mapping[str, NDArray],
+    *,
+    at_hz: NDArray,
+    sample_rate_hz: float,
+    cut_db: float,
+) -> tuple[float, float] | None:
     """Level of full-scale pink noise in a channel at a seat: without processing, and with it and its headroom cut.
 
     Parameters
@@ -73,8 +80,11 @@ def seat_levels_db(outputs: Outputs, channel: str, heard_db: Mapping[str, NDArra
         return None
     power = np.zeros(at_hz.size)
     for way in routes:
-        level = heard_db[way.output] + way.gain_db + level_of(outputs.of_output(way.output), at_hz=at_hz,
-                                                              sample_rate_hz=sample_rate_hz)
+        level = (
+            heard_db[way.output]
+            + way.gain_db
+            + level_of(outputs.of_output(way.output), at_hz=at_hz, sample_rate_hz=sample_rate_hz)
+        )
         if way.crossover is not None:
             level = level + way.crossover.level_db(way.side, at_hz=at_hz, sample_rate_hz=sample_rate_hz)
         power += 10 ** (level / 10)
@@ -108,15 +118,26 @@ def output_loads(
         for output, total in alone.items():
             feeds.setdefault(output, []).append(channel)
             k = int(np.argmax(total))
-            single[output] = max(single.get(output, (-np.inf, "", 0.0)),
-                                 (20 * float(np.log10(total[k])), channel, float(at_hz[k])))
+            single[output] = max(
+                single.get(output, (-np.inf, "", 0.0)), (20 * float(np.log10(total[k])), channel, float(at_hz[k]))
+            )
     found = []
     for output, total in amplitude.items():
         k = int(np.argmax(total))
         gain = 20 * float(np.log10(total[k]))
         most, which, where = single[output]
-        found.append(OutputLoad(output=output, channels=tuple(feeds[output]), gain_db=gain, at_hz=float(at_hz[k]),
-                                single_db=most, single=which, single_hz=where, single_dbfs=most - cut_db,
-                                tone_dbfs=gain - cut_db,
-                                noise_dbfs=10 * float(np.log10(power[output][even].mean())) - cut_db))
+        found.append(
+            OutputLoad(
+                output=output,
+                channels=tuple(feeds[output]),
+                gain_db=gain,
+                at_hz=float(at_hz[k]),
+                single_db=most,
+                single=which,
+                single_hz=where,
+                single_dbfs=most - cut_db,
+                tone_dbfs=gain - cut_db,
+                noise_dbfs=10 * float(np.log10(power[output][even].mean())) - cut_db,
+            )
+        )
     return found

@@ -26,19 +26,33 @@ class Outputs:
     turned: Mapping[str, SwitchesAt] = field(default_factory=dict)
 
     @classmethod
-    def of(cls, alignment: Alignment, correction: Correction | None, channels: Sequence[str], *,
-           sample_rate_hz: int, device: ProcessorLimits | None = None) -> Self:
+    def of(
+        cls,
+        alignment: Alignment,
+        correction: Correction | None,
+        channels: Sequence[str],
+        *,
+        sample_rate_hz: int,
+        device: ProcessorLimits | None = None,
+    ) -> Self:
         """As they would be loaded into a processor."""
-        return cls(settings={channel: settings_of(alignment, correction, channel, sample_rate_hz=sample_rate_hz,
-                                                  device=device) for channel in channels},
-                   bass=alignment.routing, turned=correction.switches if correction is not None else {})
+        return cls(
+            settings={
+                channel: settings_of(alignment, correction, channel, sample_rate_hz=sample_rate_hz, device=device)
+                for channel in channels
+            },
+            bass=alignment.routing,
+            turned=correction.switches if correction is not None else {},
+        )
 
     @classmethod
     def held(cls, state: ProcessorState, channels: Sequence[str]) -> Self:
         """As a processor plays them, its common cut included."""
         preset = None if state.bypassed else state.presets[state.active]
-        return cls(settings={channel: state.settings_for(channel) for channel in channels},
-                   bass=preset.bass if preset else None)
+        return cls(
+            settings={channel: state.settings_for(channel) for channel in channels},
+            bass=preset.bass if preset else None,
+        )
 
     def routes(self, channel: str) -> list[Route]:
         """Where what is fed to a channel goes."""

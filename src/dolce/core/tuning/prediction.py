@@ -40,8 +40,11 @@ class Responses:
     def __post_init__(self) -> None:
         for channel, response in self.channels.items():
             if response.shape != (len(self.spots), self.frequency_hz.size):
-                raise InvalidValue(f"{channel} has the shape {response.shape}.", where="responses",
-                                   remedy="Give one row per spot and one value per frequency.")
+                raise InvalidValue(
+                    f"{channel} has the shape {response.shape}.",
+                    where="responses",
+                    remedy="Give one row per spot and one value per frequency.",
+                )
 
     def together(self, channels: Sequence[str]) -> NDArray[np.complex128]:
         """What several channels that play the same make together, shape (spots, points)."""
@@ -58,8 +61,14 @@ class Responses:
         return power_db(np.average(np.abs(self.together(channels)[rows]) ** 2, axis=0, weights=weight))
 
 
-def settings_of(alignment: Alignment, correction: Correction | None, channel: str, *,
-                sample_rate_hz: int, device: ProcessorLimits | None = None) -> ChannelSettings:
+def settings_of(
+    alignment: Alignment,
+    correction: Correction | None,
+    channel: str,
+    *,
+    sample_rate_hz: int,
+    device: ProcessorLimits | None = None,
+) -> ChannelSettings:
     """What an output gets: its alignment, and of the correction the bands or the convolution at a rate, the trim that
     makes up for them, and the wait for others whose convolution makes them later. With a device, convolutions are no
     longer than it holds and delays are multiples of its step.
@@ -118,8 +127,11 @@ def _spectrum(taps: Convolution) -> tuple[NDArray[np.float64], NDArray[np.comple
     size = scipy.fft.next_fast_len(4 * taps.taps, real=True)
     impulse = np.concatenate([taps.impulse, np.zeros(size - taps.taps)])
     later = int(np.argmax(np.abs(impulse)))
-    return (scipy.fft.rfftfreq(size, 1 / taps.sample_rate_hz), scipy.fft.rfft(np.roll(impulse, -later)),
-            later / taps.sample_rate_hz)
+    return (
+        scipy.fft.rfftfreq(size, 1 / taps.sample_rate_hz),
+        scipy.fft.rfft(np.roll(impulse, -later)),
+        later / taps.sample_rate_hz,
+    )
 
 
 def level_of(settings: ChannelSettings, *, at_hz: NDArray, sample_rate_hz: float) -> NDArray[np.float64]:

@@ -36,8 +36,16 @@ class Proof:
     outcome: Outcome
 
 
-def prove(frequency_hz: NDArray, before: SpotLevels, predicted: SpotLevels, measured: SpotLevels, *,
-          weights: Mapping[int, float], target_db: NDArray, range_hz: tuple[float, float]) -> Proof | None:
+def prove(
+    frequency_hz: NDArray,
+    before: SpotLevels,
+    predicted: SpotLevels,
+    measured: SpotLevels,
+    *,
+    weights: Mapping[int, float],
+    target_db: NDArray,
+    range_hz: tuple[float, float],
+) -> Proof | None:
     """Compare what was measured with what was before and predicted, at the spots that all of them have.
 
     Parameters
@@ -52,16 +60,27 @@ def prove(frequency_hz: NDArray, before: SpotLevels, predicted: SpotLevels, meas
     Proof or None
         None where no spot is common.
     """
-    common = tuple(spot for spot in before.spots
-                   if spot in measured.spots and spot in predicted.spots and weights.get(spot, 0) > 0)
+    common = tuple(
+        spot for spot in before.spots if spot in measured.spots and spot in predicted.spots and weights.get(spot, 0) > 0
+    )
     if not common:
         return None
     weight = [weights[spot] for spot in common]
-    curves = [energy_mean_db(levels.at(common), weights=weight)
-              for levels in (before, predicted, measured)]
-    return Proof(spots=common, before_db=curves[0], predicted_db=curves[1], after_db=curves[2],
-                 outcome=judge(frequency_hz, before_db=curves[0], predicted_db=curves[1], after_db=curves[2],
-                               target_db=target_db, range_hz=range_hz))
+    curves = [energy_mean_db(levels.at(common), weights=weight) for levels in (before, predicted, measured)]
+    return Proof(
+        spots=common,
+        before_db=curves[0],
+        predicted_db=curves[1],
+        after_db=curves[2],
+        outcome=judge(
+            frequency_hz,
+            before_db=curves[0],
+            predicted_db=curves[1],
+            after_db=curves[2],
+            target_db=target_db,
+            range_hz=range_hz,
+        ),
+    )
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -79,8 +98,9 @@ class Verdict:
     at_hz: float | None = None
 
 
-def verdicts_on(proofs: Mapping[str, Proof], match: Match | None, *, matched_at: int,
-                pairs: Sequence[PairDifference] = ()) -> tuple[Verdict, ...]:
+def verdicts_on(
+    proofs: Mapping[str, Proof], match: Match | None, *, matched_at: int, pairs: Sequence[PairDifference] = ()
+) -> tuple[Verdict, ...]:
     """What speaks against the proof; empty where everything holds.
 
     Parameters
@@ -89,8 +109,13 @@ def verdicts_on(proofs: Mapping[str, Proof], match: Match | None, *, matched_at:
         At how many spots levels were matched.
     pairs : what was measured of left and right of a kind
     """
-    found = [Verdict(kind="pair differs", channels=(one.louder, one.softer), value=one.value_db, within=PAIR_DB,
-                     at_hz=one.at_hz) for one in pairs if one.stands_out]
+    found = [
+        Verdict(
+            kind="pair differs", channels=(one.louder, one.softer), value=one.value_db, within=PAIR_DB, at_hz=one.at_hz
+        )
+        for one in pairs
+        if one.stands_out
+    ]
     for channel, proof in proofs.items():
         missed, within = proof.outcome.predicted_against_measured_db, predicted_within_db(len(proof.spots))
         if missed > within:
@@ -101,9 +126,18 @@ def verdicts_on(proofs: Mapping[str, Proof], match: Match | None, *, matched_at:
         return tuple(found)
     level_within = level_within_db(matched_at)
     if match.level_db is not None and match.level_db > level_within:
-        found.append(Verdict(kind="levels differ", channels=(match.loudest, match.softest), value=match.level_db,
-                             within=level_within))
+        found.append(
+            Verdict(
+                kind="levels differ", channels=(match.loudest, match.softest), value=match.level_db, within=level_within
+            )
+        )
     if match.arrival_s is not None and match.arrival_s > ARRIVAL_WITHIN_S:
-        found.append(Verdict(kind="arrivals differ", channels=(match.latest, match.earliest), value=match.arrival_s,
-                             within=ARRIVAL_WITHIN_S))
+        found.append(
+            Verdict(
+                kind="arrivals differ",
+                channels=(match.latest, match.earliest),
+                value=match.arrival_s,
+                within=ARRIVAL_WITHIN_S,
+            )
+        )
     return tuple(found)

@@ -4,8 +4,14 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 
-def spot_deviations_db(at_hz: NDArray, level_db: ArrayLike, target_db: NDArray, *, level_band_hz: tuple[float, float],
-                       range_hz: tuple[float, float]) -> NDArray[np.float64]:
+def spot_deviations_db(
+    at_hz: NDArray,
+    level_db: ArrayLike,
+    target_db: NDArray,
+    *,
+    level_band_hz: tuple[float, float],
+    range_hz: tuple[float, float],
+) -> NDArray[np.float64]:
     """RMS deviation of every spot from a target over a range, shape (spots,).
 
     Parameters

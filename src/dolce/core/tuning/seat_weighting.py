@@ -23,7 +23,9 @@ class SeatWeighting:
         for seat, weight in self.weights.items():
             checked.within(weight, low=0, high=10, where=f"weight of seat {seat}")
         if self.weights and not any(self.weights.values()):
-            raise InvalidValue("no seat has a weight above 0.", where="seat_weighting", remedy="Give one of them a weight.")
+            raise InvalidValue(
+                "no seat has a weight above 0.", where="seat_weighting", remedy="Give one of them a weight."
+            )
 
     def spot_weights(self, spots: Mapping[int, int | None]) -> dict[int, float]:
         """Weight of each spot that counts, by id.
@@ -44,7 +46,7 @@ class SeatWeighting:
 
 
 def seat_weightings_of(plan: RoomPlan) -> list[SeatWeighting]:
-    """The seat weightings that a plan suggests: all seats by their weights, the main seat alone, then each other seat alone."""
+    """Those that a plan suggests: all seats by their weights, the main seat alone, then each other seat alone."""
     weights = {seat.id: seat.weight for seat in plan.seats}
     if not any(weights.values()):
         weights = {plan.main_seat.id: 1.0}

@@ -40,11 +40,11 @@ from dolce.core.tuning.alignment import Alignment
 from dolce.core.tuning.correction import Band, Correction
 from dolce.core.tuning.prediction import response_of, taps_of
 
-SHAPING_PER_OCTAVE = 12.0         # smoothing of what filters are fitted to
+SHAPING_PER_OCTAVE = 12.0  # smoothing of what filters are fitted to
 _FAR_DB = 12.0
-_SHOWN_RATE_HZ = 48_000           # at others a convolution differs by less than can be seen
+_SHOWN_RATE_HZ = 48_000  # at others a convolution differs by less than can be seen
 HEARD_TO_HZ = 16_000.0
-_KEPT = slice(None)               # points of the grid that are kept of a convolution's curve
+_KEPT = slice(None)  # points of the grid that are kept of a convolution's curve
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -143,8 +143,14 @@ class ChannelShape:
     @property
     def headroom_region(self) -> Region | None:
         """The region whose boost costs the headroom; None where nothing does."""
-        return next((s for s in self.plan.regions if self.headroom.gain_db > 0
-                     and s.from_hz * 0.999 <= self.headroom.at_hz <= s.to_hz * 1.001), None)
+        return next(
+            (
+                s
+                for s in self.plan.regions
+                if self.headroom.gain_db > 0 and s.from_hz * 0.999 <= self.headroom.at_hz <= s.to_hz * 1.001
+            ),
+            None,
+        )
 
     @property
     def effect_db(self) -> NDArray[np.float64]:
@@ -179,8 +185,15 @@ def _two_digits(value: float) -> float:
     return float(f"{value:.2g}")
 
 
-def target_level_db(channel: str, level_db: NDArray, target_db: NDArray, *, at_hz: NDArray, correction: Correction,
-                    fronts_db: float | None = None) -> float:
+def target_level_db(
+    channel: str,
+    level_db: NDArray,
+    target_db: NDArray,
+    *,
+    at_hz: NDArray,
+    correction: Correction,
+    fronts_db: float | None = None,
+) -> float:
     """Level at which a channel's target is hung, given its average with its trim; both of shape (points,).
 
     `fronts_db` is the level of the fronts, where the target is hung by that; a sub is level with them already, in its
@@ -201,8 +214,11 @@ def fronts_level_db(averages: Mapping[str, NDArray], correction: Correction, *, 
     if correction.anchor != "fronts":
         return None
     by_band = replace(correction, anchor="band")
-    found = [target_level_db(name, level, correction.target_db(name, at_hz), at_hz=at_hz, correction=by_band)
-             for name, level in averages.items() if group_of(name) == "fronts"]
+    found = [
+        target_level_db(name, level, correction.target_db(name, at_hz), at_hz=at_hz, correction=by_band)
+        for name, level in averages.items()
+        if group_of(name) == "fronts"
+    ]
     return float(np.mean(found)) if found else None
 
 
@@ -220,13 +236,22 @@ def wanted_levels_db(channels: Sequence[str], correction: Correction, *, at_hz: 
     matched, and the offset of its group.
     """
     levels = (correction.alignment or Alignment()).levels
-    return {channel: wanted_rise_db(channel, correction, at_hz=at_hz) + levels.offset_db(channel)
-            for channel in channels}
+    return {
+        channel: wanted_rise_db(channel, correction, at_hz=at_hz) + levels.offset_db(channel) for channel in channels
+    }
 
 
-def shape_of(channel: str, heard: Heard, *, at_hz: NDArray, correction: Correction, sample_rate_hz: float,
-             device: ProcessorLimits | None = None, target_db: NDArray | None = None,
-             fronts_db: float | None = None) -> ChannelShape:
+def shape_of(
+    channel: str,
+    heard: Heard,
+    *,
+    at_hz: NDArray,
+    correction: Correction,
+    sample_rate_hz: float,
+    device: ProcessorLimits | None = None,
+    target_db: NDArray | None = None,
+    fronts_db: float | None = None,
+) -> ChannelShape:
     """Plan, prediction and figures of one channel.
 
     Parameters
@@ -246,8 +271,9 @@ def shape_of(channel: str, heard: Heard, *, at_hz: NDArray, correction: Correcti
     # Each spot at its own level, all lacking on average what the energy average lacks where the target is hung.
     offset = float((target + level - average.level_db)[middle].mean())
     needs = Needs.of(heard.level_db, target, at_hz=at_hz, band_hz=band_hz, weights=heard.weights, offset_db=offset)
-    plan = plan_correction(at_hz, needs, target, limits=limits, overruled=correction.overruled.get(channel, ()),
-                           share=heard.share)
+    plan = plan_correction(
+        at_hz, needs, target, limits=limits, overruled=correction.overruled.get(channel, ()), share=heard.share
+    )
     filters, taps = correction.filters(channel), correction.convolutions.get(channel)
     change = chain_level_db(filters, at_hz=at_hz, sample_rate_hz=sample_rate_hz) + convolved_db(taps, at_hz)
     plan = plan_as_corrected(plan, needs, change)
@@ -258,13 +284,26 @@ def shape_of(channel: str, heard: Heard, *, at_hz: NDArray, correction: Correcti
     extension = heard.extension_hz or low_frequency_extension_hz(at_hz, before, is_sub=channel in SUB_CODES)
     band = judged_range_hz(limits, extension)
     return ChannelShape(
-        channel=channel, plan=plan, needs=needs, level_db=level, level_band_hz=band_hz, before_db=before,
-        lowest_db=average.lowest_db - level, highest_db=average.highest_db - level, predicted_db=predicted,
-        target_db=target, correction_db=change, bands=correction.bands.get(channel, ()), convolution=taps,
+        channel=channel,
+        plan=plan,
+        needs=needs,
+        level_db=level,
+        level_band_hz=band_hz,
+        before_db=before,
+        lowest_db=average.lowest_db - level,
+        highest_db=average.highest_db - level,
+        predicted_db=predicted,
+        target_db=target,
+        correction_db=change,
+        bands=correction.bands.get(channel, ()),
+        convolution=taps,
         headroom=_headroom(filters, taps, sample_rate_hz),
-        share=heard.share, extension_hz=extension, judged_hz=band,
+        share=heard.share,
+        extension_hz=extension,
+        judged_hz=band,
         before_deviation_db=deviation_db(at_hz, before, target, band_hz=band),
-        predicted_deviation_db=deviation_db(at_hz, predicted, target, band_hz=band))
+        predicted_deviation_db=deviation_db(at_hz, predicted, target, band_hz=band),
+    )
 
 
 def judged_range_hz(limits: Limits, extension_hz: float) -> tuple[float, float]:
@@ -293,21 +332,34 @@ def _headroom(filters: tuple[BandFilter, ...], found: FoundConvolution | None, s
     return Headroom(gain_db=max(0.0, float(level[k])), at_hz=float(at_hz[k]))
 
 
-def expectation_of(shape: ChannelShape, correction: Correction, *, sample_rate_hz: float,
-                   device: ProcessorLimits | None = None, range_hz: tuple[float, float] | None = None) -> Expected:
+def expectation_of(
+    shape: ChannelShape,
+    correction: Correction,
+    *,
+    sample_rate_hz: float,
+    device: ProcessorLimits | None = None,
+    range_hz: tuple[float, float] | None = None,
+) -> Expected:
     """What a channel's correction does at the spots that were used, and what to expect at others."""
     limits, at_hz = correction.limits_for(shape.channel, device), shape.plan.frequency_hz
     if shape.convolution is not None:
         curve = convolution_curve(shape.plan, limits)
         moved = np.array([convolution_curve(shape.plan, limits, wish) - curve for wish in shape.plan.without_each_db])
     else:
-        moved = fit_left_out(shape.plan, correction.filters(shape.channel), limits=limits,
-                             sample_rate_hz=sample_rate_hz, at_hz=at_hz)
+        moved = fit_left_out(
+            shape.plan, correction.filters(shape.channel), limits=limits, sample_rate_hz=sample_rate_hz, at_hz=at_hz
+        )
     if shape.share is not None:
         moved = moved * shape.share
     left_out = shape.effect_db + moved.reshape(-1, at_hz.size)
-    return expected(shape.needs, shape.effect_db, left_out, at_hz=at_hz, level_band_hz=shape.level_band_hz,
-                    range_hz=range_hz or (limits.from_hz, limits.to_hz))
+    return expected(
+        shape.needs,
+        shape.effect_db,
+        left_out,
+        at_hz=at_hz,
+        level_band_hz=shape.level_band_hz,
+        range_hz=range_hz or (limits.from_hz, limits.to_hz),
+    )
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -318,10 +370,17 @@ class FoundFilters:
     fewer: Mapping[str, tuple[tuple[int, float], ...]]
 
 
-def found_filters(channels: Mapping[str, ChannelShape], correction: Correction, *, sample_rate_hz: float,
-                  device: ProcessorLimits | None = None, told: Callable[[float], None] | None = None,
-                  turned: Mapping[str, tuple[NDArray, NDArray]] | None = None,
-                  effort: Effort = QUICK, compute: Compute | None = None) -> FoundFilters:
+def found_filters(
+    channels: Mapping[str, ChannelShape],
+    correction: Correction,
+    *,
+    sample_rate_hz: float,
+    device: ProcessorLimits | None = None,
+    told: Callable[[float], None] | None = None,
+    turned: Mapping[str, tuple[NDArray, NDArray]] | None = None,
+    effort: Effort = QUICK,
+    compute: Compute | None = None,
+) -> FoundFilters:
     """New filters by each channel's means: one fit per channel, or one for all that are linked.
 
     Parameters
@@ -349,8 +408,9 @@ def found_filters(channels: Mapping[str, ChannelShape], correction: Correction, 
 
     def of(group: list[ChannelShape]) -> _OfGroup:
         step()
-        found = _of_group(group, correction, sample_rate_hz, device, step, (turned or {}).get(group[0].channel),
-                          effort, compute)
+        found = _of_group(
+            group, correction, sample_rate_hz, device, step, (turned or {}).get(group[0].channel), effort, compute
+        )
         done.extend(one.channel for one in group)
         return found
 
@@ -379,15 +439,25 @@ class _OfGroup:
     convolution: FoundConvolution | None = None
 
 
-def _of_group(alike: Sequence[ChannelShape], correction: Correction, sample_rate_hz: float,
-              device: ProcessorLimits | None, step: Callable[[], None],
-              turned: tuple[NDArray, NDArray] | None, effort: Effort, compute: Compute | None) -> _OfGroup:
+def _of_group(
+    alike: Sequence[ChannelShape],
+    correction: Correction,
+    sample_rate_hz: float,
+    device: ProcessorLimits | None,
+    step: Callable[[], None],
+    turned: tuple[NDArray, NDArray] | None,
+    effort: Effort,
+    compute: Compute | None,
+) -> _OfGroup:
     """Filters of channels that get the same, on the mean of what they want."""
     first = alike[0]
     name = first.channel
     limits, means = correction.limits_for(name, device), correction.aim(name).means
-    plan = replace(first.plan, wished_db=np.mean([one.plan.wished_db for one in alike], axis=0),
-                   weight=np.mean([one.plan.weight for one in alike], axis=0))
+    plan = replace(
+        first.plan,
+        desired_db=np.mean([one.plan.desired_db for one in alike], axis=0),
+        weight=np.mean([one.plan.weight for one in alike], axis=0),
+    )
     if means.method == "convolution":
         return _OfGroup(convolution=_convolution(convolution_curve(plan, limits), plan, means, turned))
     locked = tuple(band for band in correction.bands.get(name, ()) if band.locked)
@@ -395,20 +465,35 @@ def _of_group(alike: Sequence[ChannelShape], correction: Correction, sample_rate
     return _OfGroup(bands=bands, fewer=fewer)
 
 
-def _bands(plan: CorrectionPlan, correction: Correction, name: str, locked: tuple[Band, ...], sample_rate_hz: float,
-           device: ProcessorLimits | None, step: Callable[[], None], effort: Effort,
-           compute: Compute | None) -> tuple[tuple[Band, ...], tuple[tuple[int, float], ...]]:
+def _bands(
+    plan: CorrectionPlan,
+    correction: Correction,
+    name: str,
+    locked: tuple[Band, ...],
+    sample_rate_hz: float,
+    device: ProcessorLimits | None,
+    step: Callable[[], None],
+    effort: Effort,
+    compute: Compute | None,
+) -> tuple[tuple[Band, ...], tuple[tuple[int, float], ...]]:
     """Bands of one channel by its means, locked ones first taken out of the wish."""
     limits, means = correction.limits_for(name, device), correction.aim(name).means
     if means.method == "level only":
         return (), ()
-    held = chain_level_db([band.filter for band in locked if band.on], at_hz=plan.frequency_hz,
-                          sample_rate_hz=sample_rate_hz)
-    plan = replace(plan, wished_db=plan.wished_db - held)
+    held = chain_level_db(
+        [band.filter for band in locked if band.on], at_hz=plan.frequency_hz, sample_rate_hz=sample_rate_hz
+    )
+    plan = replace(plan, desired_db=plan.desired_db - held)
     free, fewer = (), ()
     if means.method != "fixed bands" and limits.bands > len(locked):
-        fit = fit_bands(plan, limits=replace(limits, bands=limits.bands - len(locked)), sample_rate_hz=sample_rate_hz,
-                        told=step, effort=effort, compute=compute)
+        fit = fit_bands(
+            plan,
+            limits=replace(limits, bands=limits.bands - len(locked)),
+            sample_rate_hz=sample_rate_hz,
+            told=step,
+            effort=effort,
+            compute=compute,
+        )
         free, fewer = fit.filters, fit.fewer
     graphic: tuple[BandFilter, ...] = ()
     if means.method in ("fixed bands", "fixed and free bands"):
@@ -419,9 +504,16 @@ def _bands(plan: CorrectionPlan, correction: Correction, name: str, locked: tupl
     return tuple(sorted(found, key=lambda band: (band.fixed, band.filter.frequency_hz))), fewer
 
 
-def _convolution(level_db: NDArray, plan: CorrectionPlan, means: FilterType,
-                 turned: tuple[NDArray, NDArray] | None) -> FoundConvolution:
+def _convolution(
+    level_db: NDArray, plan: CorrectionPlan, means: FilterType, turned: tuple[NDArray, NDArray] | None
+) -> FoundConvolution:
     hz, rad = ((), ()) if turned is None or means.phase != "mixed" else (tuple(one.tolist()) for one in turned)
-    return FoundConvolution(at_hz=tuple(np.round(plan.frequency_hz[_KEPT], 3).tolist()),
-                            level_db=tuple(np.round(level_db[_KEPT], 3).tolist()), phase=means.phase,
-                            duration_s=means.duration_s, before_s=means.before_s, turned_hz=hz, turned_rad=rad)
+    return FoundConvolution(
+        at_hz=tuple(np.round(plan.frequency_hz[_KEPT], 3).tolist()),
+        level_db=tuple(np.round(level_db[_KEPT], 3).tolist()),
+        phase=means.phase,
+        duration_s=means.duration_s,
+        before_s=means.before_s,
+        turned_hz=hz,
+        turned_rad=rad,
+    )

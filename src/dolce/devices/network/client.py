@@ -16,7 +16,7 @@ from dolce.devices.network.wire import PROTOCOL, digest, plain, value_of
 from dolce.errors import Conflict, DeviceError, FormatError
 
 NETWORK = Capabilities(readable=True, loads=True, mutes=True, dims=True)
-LOOKED_AT = range(5080, 5090)             # ports of this machine at which processors are looked for
+LOOKED_AT = range(5080, 5090)  # ports of this machine at which processors are looked for
 _CONVERSATION_S, _WAIT_S, _LOOK_S, _MOST_BYTES = 30.0, 6.0, 0.4, 16_000_000
 
 
@@ -46,14 +46,18 @@ class NetworkProcessor:
         try:
             return value_of(ProcessorState, self._ask("GET", "/v1/state"), where=self._use.address)
         except FormatError as error:
-            raise DeviceError(f"what it says it holds can't be read: {error.problem}", where=error.where,
-                              remedy=error.remedy) from error
+            raise DeviceError(
+                f"what it says it holds can't be read: {error.problem}", where=error.where, remedy=error.remedy
+            ) from error
 
     def load(self, slot: str, preset: Preset) -> None:
         key = digest(preset)
         outputs = list(preset.channels)
-        begun = self._ask("POST", "/v1/writes", {"slot": slot, "key": key, "outputs": outputs,
-                                                 "preset": plain(replace(preset, channels={}))})
+        begun = self._ask(
+            "POST",
+            "/v1/writes",
+            {"slot": slot, "key": key, "outputs": outputs, "preset": plain(replace(preset, channels={}))},
+        )
         asked_for = _list_of(begun, "missing", self._use.address)
         missing = [output for output in outputs if output in asked_for]
         for sent, output in enumerate(missing):
@@ -61,9 +65,11 @@ class NetworkProcessor:
                 self._ask("PUT", f"/v1/writes/{key}/outputs/{output}", plain(preset.channels[output]))
             except DeviceError as error:
                 done = len(outputs) - len(missing) + sent
-                raise DeviceError(f"{error.problem} {done} of {len(outputs)} outputs were written; what plays is as it "
-                                  "was.", where=error.where or self._use.address,
-                                  remedy="Load it again: it goes on where it ended.") from error
+                raise DeviceError(
+                    f"{error.problem} {done} of {len(outputs)} outputs were written; what plays is as it was.",
+                    where=error.where or self._use.address,
+                    remedy="Load it again: it goes on where it ended.",
+                ) from error
         self._ask("POST", f"/v1/writes/{key}/commit", {})
 
     def play(self, slot: str) -> None:
@@ -83,8 +89,11 @@ class NetworkProcessor:
 def _list_of(said: Any, name: str, address: str) -> list:
     found = said.get(name)
     if not isinstance(found, list):
-        raise DeviceError(f"it does not say which outputs are {name}.", where=f"processor at {address}",
-                          remedy="See docs/processor-protocol.md.")
+        raise DeviceError(
+            f"it does not say which outputs are {name}.",
+            where=f"processor at {address}",
+            remedy="See docs/processor-protocol.md.",
+        )
     return found
 
 
@@ -99,18 +108,25 @@ def found_at(address: str) -> Found:
     said = _asked(address, "GET", "/v1", wait_s=_LOOK_S)
     try:
         if said["protocol"] != PROTOCOL:
-            raise DeviceError(f"it speaks protocol {said['protocol']!r:.20}, Dolce speaks {PROTOCOL}.", where=address,
-                              remedy="Use versions of both that go together.")
-        return Found(address=address, name=str(said["name"])[:40], version=str(said["version"])[:40],
-                     outputs=tuple(str(one)[:20] for one in list(said["outputs"])[:64]),
-                     limits=value_of(ProcessorLimits, said["limits"], where=address))
+            raise DeviceError(
+                f"it speaks protocol {said['protocol']!r:.20}, Dolce speaks {PROTOCOL}.",
+                where=address,
+                remedy="Use versions of both that go together.",
+            )
+        return Found(
+            address=address,
+            name=str(said["name"])[:40],
+            version=str(said["version"])[:40],
+            outputs=tuple(str(one)[:20] for one in list(said["outputs"])[:64]),
+            limits=value_of(ProcessorLimits, said["limits"], where=address),
+        )
     except (KeyError, TypeError, FormatError) as error:
-        raise DeviceError("what answers there is no processor.", where=address,
-                          remedy="Check the address.") from error
+        raise DeviceError("what answers there is no processor.", where=address, remedy="Check the address.") from error
 
 
 def look_around() -> list[Found]:
     """Processors on this machine's own network, at the usual ports, all asked at once."""
+
     def looked(port: int) -> Found | None:
         try:
             return found_at(f"127.0.0.1:{port}")
@@ -126,16 +142,22 @@ def _asked(address: str, method: str, path: str, values: Any = None, *, wait_s: 
     status, data = _answer(address, method, path, values, wait_s)
     try:
         said = json.loads(data, parse_constant=_no_number) if data else {}
-        json.dumps(said, ensure_ascii=False).encode()                   # halves of characters can't be kept
+        json.dumps(said, ensure_ascii=False).encode()  # halves of characters can't be kept
     except (ValueError, RecursionError) as error:
-        raise DeviceError("its answer can't be read.", where=f"processor at {address}",
-                          remedy="Check that the address is that of a processor.") from error
+        raise DeviceError(
+            "its answer can't be read.",
+            where=f"processor at {address}",
+            remedy="Check that the address is that of a processor.",
+        ) from error
     problem = str(said.get("problem", "")) if isinstance(said, dict) else ""
     if status == http.client.CONFLICT:
         raise Conflict(problem[:200] or "it is busy.", where=f"processor at {address}", remedy="Wait, then load again.")
     if status >= 400 or not isinstance(said, dict):
-        raise DeviceError(f"it refuses: {problem[:200] or status}", where=f"processor at {address}",
-                          remedy="Load something that fits, or look at the device.")
+        raise DeviceError(
+            f"it refuses: {problem[:200] or status}",
+            where=f"processor at {address}",
+            remedy="Load something that fits, or look at the device.",
+        )
     return said
 
 
@@ -159,19 +181,24 @@ def _answer(address: str, method: str, path: str, values: Any, wait_s: float) ->
             link.request(method, path, body, {"Content-Type": "application/json"} if body is not None else {})
             answer = link.getresponse()
             data = answer.read(_MOST_BYTES)
-            if answer.length:                        # it promised more than it sent
+            if answer.length:  # it promised more than it sent
                 raise http.client.IncompleteRead(data, answer.length)
         finally:
             clock.cancel()
             link.close()
     except (OSError, ValueError, http.client.HTTPException) as error:
         too_late = late.is_set() or isinstance(error, TimeoutError)
-        raise DeviceError("it does not answer in time." if too_late else "the connection was lost.",
-                          where=f"processor at {address}",
-                          remedy="Check that it is on and reachable, then try again.") from error
+        raise DeviceError(
+            "it does not answer in time." if too_late else "the connection was lost.",
+            where=f"processor at {address}",
+            remedy="Check that it is on and reachable, then try again.",
+        ) from error
     if late.is_set():
-        raise DeviceError("it does not answer in time.", where=f"processor at {address}",
-                          remedy="Check that it is on and reachable, then try again.")
+        raise DeviceError(
+            "it does not answer in time.",
+            where=f"processor at {address}",
+            remedy="Check that it is on and reachable, then try again.",
+        )
     return answer.status, data
 
 

@@ -38,8 +38,11 @@ class Memory:
 
     def __init__(self, *, outputs: tuple[str, ...], limits: ProcessorLimits, file: Path | None = None) -> None:
         if not 1 <= len(outputs) <= MOST_OUTPUTS or len(set(outputs)) < len(outputs):
-            raise InvalidValue(f"{len(outputs)} outputs.", where="outputs",
-                               remedy=f"Give 1 to {MOST_OUTPUTS} names that differ, parted by commas.")
+            raise InvalidValue(
+                f"{len(outputs)} outputs.",
+                where="outputs",
+                remedy=f"Give 1 to {MOST_OUTPUTS} names that differ, parted by commas.",
+            )
         self.outputs, self.limits, self._file = outputs, limits, file
         self._lock = threading.Lock()
         self._writes: dict[str, Write] = {}
@@ -70,12 +73,18 @@ class Memory:
             self._require_slot(slot)
             unknown = [output for output in outputs if output not in self.outputs]
             if unknown:
-                raise NotFound(f"there is no output {', '.join(unknown)}.", where="outputs",
-                               remedy=f"It has {', '.join(self.outputs)}.")
+                raise NotFound(
+                    f"there is no output {', '.join(unknown)}.",
+                    where="outputs",
+                    remedy=f"It has {', '.join(self.outputs)}.",
+                )
             other = next((one for one in self._writes.values() if one.slot == slot and one.key != key), None)
             if other is not None and other.written:
-                raise Conflict(f"somebody else is writing preset {slot}.", where="preset",
-                               remedy="Wait until that is done, or give it up.")
+                raise Conflict(
+                    f"somebody else is writing preset {slot}.",
+                    where="preset",
+                    remedy="Wait until that is done, or give it up.",
+                )
             if other is not None:
                 del self._writes[other.key]
             return self._writes.setdefault(key, Write(key=key, slot=slot, frame=frame, outputs=outputs))
@@ -88,8 +97,9 @@ class Memory:
                 raise NotFound(f"output {output} was not announced.", where="outputs")
             broken = self.limits.broken_by_channel(settings)
             if broken:
-                raise InvalidValue(f"{output}: {broken[0].kind} does not fit.", where="limits",
-                                   remedy="Load something that fits.")
+                raise InvalidValue(
+                    f"{output}: {broken[0].kind} does not fit.", where="limits", remedy="Load something that fits."
+                )
             one.written[output] = settings
             return one
 
@@ -143,8 +153,9 @@ class Memory:
 
     def _require_slot(self, slot: str) -> None:
         if slot not in self.slots:
-            raise NotFound(f"there is no preset {slot[:20]!r}.", where="preset",
-                           remedy=f"It has {', '.join(self.slots)}.")
+            raise NotFound(
+                f"there is no preset {slot[:20]!r}.", where="preset", remedy=f"It has {', '.join(self.slots)}."
+            )
 
     def _become(self, state: ProcessorState) -> None:
         if self._file is not None:
@@ -157,6 +168,7 @@ class Memory:
         try:
             values: Mapping[str, object] = json.loads(self._file.read_text("utf-8"))
         except (OSError, ValueError) as error:
-            raise FormatError("its memory can't be read.", where=str(self._file),
-                              remedy="Move the file away to begin with nothing.") from error
+            raise FormatError(
+                "its memory can't be read.", where=str(self._file), remedy="Move the file away to begin with nothing."
+            ) from error
         return value_of(ProcessorState, values, where=str(self._file))

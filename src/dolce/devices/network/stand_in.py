@@ -18,7 +18,7 @@ from dolce.errors import Conflict, DolceError, NotFound
 
 HOST = "127.0.0.1"
 MOST_BYTES = 16_000_000
-VERSION = "1"                        # of the stand-in itself
+VERSION = "1"  # of the stand-in itself
 _POLLED_EVERY_S = 0.1
 _STATUS = {NotFound: 404, Conflict: 409}
 
@@ -72,10 +72,17 @@ def stand_in_app(memory: Memory, *, name: str, misbehaviour: Misbehaviour | None
     @app.get("/v1")
     def about() -> Response:
         state = memory.state
-        return jsonify(protocol=PROTOCOL, name=name, version=VERSION, outputs=list(memory.outputs),
-                       limits=plain(memory.limits), slots=list(memory.slots), level_db=memory.level_db,
-                       presets={slot: {"name": one.name, "digest": digest(one)} for slot, one in state.presets.items()},
-                       active=state.active)
+        return jsonify(
+            protocol=PROTOCOL,
+            name=name,
+            version=VERSION,
+            outputs=list(memory.outputs),
+            limits=plain(memory.limits),
+            slots=list(memory.slots),
+            level_db=memory.level_db,
+            presets={slot: {"name": one.name, "digest": digest(one)} for slot, one in state.presets.items()},
+            active=state.active,
+        )
 
     @app.get("/v1/state")
     def state() -> Response:
@@ -131,8 +138,11 @@ def stand_in_app(memory: Memory, *, name: str, misbehaviour: Misbehaviour | None
     @app.post("/v1/shut")
     def shut() -> Response:
         sent = _sent()
-        memory.shut(muted=tuple(str(one) for one in sent.get("muted", ())), solo=str(sent.get("solo", "")),
-                    dimmed=bool(sent.get("dimmed")))
+        memory.shut(
+            muted=tuple(str(one) for one in sent.get("muted", ())),
+            solo=str(sent.get("solo", "")),
+            dimmed=bool(sent.get("dimmed")),
+        )
         return _done()
 
     @app.post("/v1/level")
@@ -176,7 +186,7 @@ def _sent() -> dict:
 def osc_dispatcher(memory: Memory) -> Dispatcher:
     """Open Sound Control 1.0: /preset (string), /mute (string, int), /dim (int), /level (float, dB)."""
     made = Dispatcher()
-    turn = threading.Lock()          # each datagram has a thread of its own: what one mutes, the next must not undo
+    turn = threading.Lock()  # each datagram has a thread of its own: what one mutes, the next must not undo
 
     def guarded(act: Callable[..., None]) -> Callable[..., None]:
         def handle(_address: str, *arguments: object) -> None:
@@ -184,7 +194,7 @@ def osc_dispatcher(memory: Memory) -> Dispatcher:
                 with turn:
                     act(*arguments)
             except (DolceError, TypeError, ValueError):
-                return                               # a datagram has no answer: what can't be done is left
+                return  # a datagram has no answer: what can't be done is left
 
         return handle
 
@@ -210,8 +220,9 @@ class StandIn:
     """
 
     def __init__(self, memory: Memory, *, name: str, port: int) -> None:
-        self._http = create_server(stand_in_app(memory, name=name), host=HOST, port=port, threads=4,
-                                   max_request_body_size=MOST_BYTES)
+        self._http = create_server(
+            stand_in_app(memory, name=name), host=HOST, port=port, threads=4, max_request_body_size=MOST_BYTES
+        )
         # A worker that answers late wakes the server by the number of a pipe's end, which no other file may get.
         self._http.trigger._close = self._http.trigger.socket.close
         self.port = int(self._http.effective_port)

@@ -39,9 +39,12 @@ def value_of(kind: type[Value], values: Any, *, where: str) -> Value:
     """
     try:
         return _converter.structure(values, kind)
-    except Exception as error:               # whatever a stranger sends
-        raise FormatError(f"these are no values of a {kind.__name__}: {str(error)[:200]}", where=where,
-                          remedy="See docs/processor-protocol.md.") from error
+    except Exception as error:  # whatever a stranger sends
+        raise FormatError(
+            f"these are no values of a {kind.__name__}: {str(error)[:200]}",
+            where=where,
+            remedy="See docs/processor-protocol.md.",
+        ) from error
 
 
 def digest(preset: Preset) -> str:

@@ -15,8 +15,10 @@ _FAULT_GAIN_DB, _FAULT_CROSSOVER_HZ = 8.0, 200.0
 _COVERED, _COVERED_FROM_HZ = 0.5, 3000.0
 _FAULT_EQUALISER = BandFilter(frequency_hz=2000.0, gain_db=8.0, q=1.0)
 # What a processor that corrects by itself thinks of this room.
-_OWN_PREFERENCE = (BandFilter(frequency_hz=70.0, gain_db=3.0, q=0.8),
-              BandFilter(frequency_hz=3000.0, gain_db=-2.0, q=0.7))
+_OWN_PREFERENCE = (
+    BandFilter(frequency_hz=70.0, gain_db=3.0, q=0.8),
+    BandFilter(frequency_hz=3000.0, gain_db=-2.0, q=0.7),
+)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)

@@ -4,10 +4,10 @@ import numpy as np
 import scipy
 from numpy.typing import NDArray
 
-LATENCY_S = 0.0062                # of interface and drivers together
-_LOW_CORNER_HZ, _TOP_LOSS_DB = 1.5, 0.3          # coupling capacitors; at 20 kHz
-_BENDS_AT = 0.08                  # of full scale
-_STEPS = 2**23                    # a 24-bit converter
+LATENCY_S = 0.0062  # of interface and drivers together
+_LOW_CORNER_HZ, _TOP_LOSS_DB = 1.5, 0.3  # coupling capacitors; at 20 kHz
+_BENDS_AT = 0.08  # of full scale
+_STEPS = 2**23  # a 24-bit converter
 
 
 def electronics_of(frequency_hz: NDArray) -> NDArray[np.complex128]:

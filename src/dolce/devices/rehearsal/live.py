@@ -36,7 +36,7 @@ class LiveRoom:
         """The next block at all microphones, of what each output plays."""
         rig, count = self.rig, self._count
         arrived = np.zeros((len(rig.microphones), max(count, self._ringing.shape[1])))
-        arrived[:, :self._ringing.shape[1]] += self._ringing
+        arrived[:, : self._ringing.shape[1]] += self._ringing
         sounding = {rig.sounding(output).channel: samples for output, samples in played.items() if samples.any()}
         self._fed = {channel: self._warmed(channel, samples) for channel, samples in sounding.items()}
         for channel, samples in self._fed.items():
@@ -45,7 +45,7 @@ class LiveRoom:
                     wet = self._wet(code, fed[-count:], number)
                     if wet.size > arrived.shape[1]:
                         arrived = np.pad(arrived, ((0, 0), (0, wet.size - arrived.shape[1])))
-                    arrived[number, :wet.size] += wet
+                    arrived[number, : wet.size] += wet
         self._ringing = arrived[:, count:]
         now = arrived[:, :count].copy()
         at = self._block * count
@@ -55,7 +55,8 @@ class LiveRoom:
         if rig.has_fault("feedback"):
             time_s = np.arange(count) / self._rate
             now += np.minimum(self._howl * 10 ** (HOWL_DB_PER_S / 20 * time_s), 2.0) * np.sin(
-                2 * np.pi * HOWL_HZ * (time_s + at / self._rate))
+                2 * np.pi * HOWL_HZ * (time_s + at / self._rate)
+            )
             self._howl = min(2.0, self._howl * 10 ** (HOWL_DB_PER_S / 20 * LIVE_BLOCK_S))
         self._block += 1
         return converted(now * 10 ** (rig.preamplifier_db / 20))
@@ -63,7 +64,7 @@ class LiveRoom:
     def _warmed(self, channel: str, samples: NDArray) -> NDArray:
         """The block with some of what was fed before it, so that filters of the chain are in their stride."""
         before = self._fed.get(channel, np.zeros(0))
-        return np.concatenate([before, samples])[-5 * self._count:]
+        return np.concatenate([before, samples])[-5 * self._count :]
 
     def _wet(self, code: str, fed: NDArray, number: int) -> NDArray:
         """What a block leaves at a microphone, with its ringing."""

@@ -6,7 +6,7 @@ from numpy.typing import NDArray
 
 from dolce.devices.rehearsal.microphones import random_of
 
-ROOM_NOISE_DBFS = -77.0           # RMS at 0 dB of microphone gain (43 dB SPL), on average over many takes
+ROOM_NOISE_DBFS = -77.0  # RMS at 0 dB of microphone gain (43 dB SPL), on average over many takes
 _CORNER_HZ = 100.0
 # It comes and goes: standard deviation of its level in dB from take to take, and within one, over about a second.
 _TAKES_DB, _WITHIN_DB, _SLOW_S = 0.6, 1.2, 0.9
@@ -31,8 +31,10 @@ def room_noise(words: str, samples: int, sample_rate_hz: int) -> NDArray[np.floa
 def hum(samples: int, sample_rate_hz: int) -> NDArray[np.float64]:
     """Mains hum in the microphone's line."""
     time_s = np.arange(samples) / sample_rate_hz
-    return sum(10 ** (_HUM_DBFS / 20) * part * np.sin(2 * np.pi * _HUM_HZ * k * time_s + k)
-               for k, part in ((1, 1.0), (2, 0.5), (3, 0.7)))
+    return sum(
+        10 ** (_HUM_DBFS / 20) * part * np.sin(2 * np.pi * _HUM_HZ * k * time_s + k)
+        for k, part in ((1, 1.0), (2, 0.5), (3, 0.7))
+    )
 
 
 def slam(words: str, samples: int, sample_rate_hz: int) -> NDArray[np.float64]:

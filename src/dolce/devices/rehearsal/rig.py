@@ -34,12 +34,12 @@ from dolce.devices.rehearsal.noise import hum, room_noise, slam
 from dolce.devices.rehearsal.speakers import PlacedSpeaker
 from dolce.errors import DeviceError, InvalidValue
 
-FULL_SCALE_SPL_DB = 120.0         # of a full-scale sine, at 0 dB of microphone gain
-_BLOCK_S = 0.02                   # after a stop no more than one is played to its end
-_STOP_WITHIN_S = 0.02             # how often live sound asks whether it shall end
+FULL_SCALE_SPL_DB = 120.0  # of a full-scale sine, at 0 dB of microphone gain
+_BLOCK_S = 0.02  # after a stop no more than one is played to its end
+_STOP_WITHIN_S = 0.02  # how often live sound asks whether it shall end
 _FAULT_PREAMP_DB, _FAULT_DRIFT, _FAULT_CALIBRATOR_DB = 50.0, 60e-6, 20.0
-_LATE_S = (0.02, 0.18)             # by how much a recorder of its own begins early, as its recordings show it
-_NEAR = 0.8                       # of their radii: two boxes of that size would not fit nearer to each other
+_LATE_S = (0.02, 0.18)  # by how much a recorder of its own begins early, as its recordings show it
+_NEAR = 0.8  # of their radii: two boxes of that size would not fit nearer to each other
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -127,14 +127,18 @@ class RehearsalRig:
                 if 0 < distance_m(one.place, other.place) < least:
                     raise InvalidValue(
                         f"{other.channel} and {one.channel} stand {100 * distance_m(one.place, other.place):.0f} cm "
-                        "from each other, less than their size.", where="simulated speakers",
-                        remedy=f"Move one on the Room page: the rehearsal needs {100 * least:.0f} cm between them.")
-            for spot in (() if self.close_to is not None else (self.microphone, *self.more_microphones)):
+                        "from each other, less than their size.",
+                        where="simulated speakers",
+                        remedy=f"Move one on the Room page: the rehearsal needs {100 * least:.0f} cm between them.",
+                    )
+            for spot in () if self.close_to is not None else (self.microphone, *self.more_microphones):
                 if distance_m(one.place, spot) < _NEAR * one.model.box_radius_m:
                     raise InvalidValue(
                         f"the microphone stands {100 * distance_m(one.place, spot):.0f} cm from the middle of "
-                        f"{one.channel}, inside its box.", where="simulated microphone",
-                        remedy="Move the spot or the speaker on the Room page.")
+                        f"{one.channel}, inside its box.",
+                        where="simulated microphone",
+                        remedy="Move the spot or the speaker on the Room page.",
+                    )
 
     def becomes(self, *, knobs_db: Mapping[str, float], processor: ProcessorState) -> None:
         """What a hand at the gains or at the processor changes while live sound runs."""
@@ -161,12 +165,13 @@ class RehearsalRig:
             return wanted
         return tuple(as_placed(one, seed=self.placing, room=self.room) for one in wanted)
 
-    def play_and_record(self, played: Mapping[int, NDArray[np.float64]], *, sample_rate_hz: int,
-                        progress: Progress, stopped: Stopped) -> NDArray[np.float64]:
+    def play_and_record(
+        self, played: Mapping[int, NDArray[np.float64]], *, sample_rate_hz: int, progress: Progress, stopped: Stopped
+    ) -> NDArray[np.float64]:
         """See `dolce.devices.interface.AudioDevice`."""
         for output, samples in played.items():
             self.ceiling.allows(samples)
-            if not self.loop:                          # a cable needs no speaker
+            if not self.loop:  # a cable needs no speaker
                 self._connected(output)
         if stopped():
             raise SoundStopped
@@ -182,7 +187,7 @@ class RehearsalRig:
                 if stopped():
                     raise SoundStopped
                 if watch is not None and self.ceiling.watches_pressure:
-                    watch.hear(recording[0, start:start + block])
+                    watch.hear(recording[0, start : start + block])
                 if self.real_time:
                     time.sleep(max(0.0, begun + (start + block) / sample_rate_hz - time.monotonic()))
                     progress(min(1.0, (start + block) / size))
@@ -216,8 +221,11 @@ class RehearsalRig:
 
     def _connected(self, output: int) -> None:
         if output not in self.speakers:
-            raise DeviceError(f"nothing is connected to output {output}.", where="rehearsal rig",
-                              remedy="Check the outputs on the Rig page.")
+            raise DeviceError(
+                f"nothing is connected to output {output}.",
+                where="rehearsal rig",
+                remedy="Check the outputs on the Rig page.",
+            )
 
     def sounding(self, output: int) -> PlacedSpeaker:
         """The speaker that really sounds on an output."""
@@ -235,15 +243,24 @@ class RehearsalRig:
     @property
     def chain(self) -> Chain:
         """All between the outputs and the speakers."""
-        return Chain(processor=self.processor, connected=tuple(one.channel for one in self.speakers.values()),
-                     others=self.others, knobs_db=self.knobs_db, faults=self.faults)
+        return Chain(
+            processor=self.processor,
+            connected=tuple(one.channel for one in self.speakers.values()),
+            others=self.others,
+            knobs_db=self.knobs_db,
+            faults=self.faults,
+        )
 
     def _recorded(self, played: Mapping[int, NDArray], rate: int) -> NDArray:
         """What the converter gives on every input: processor, speakers, room, microphones, noise, gain, 24 bits."""
         samples = next(iter(played.values())).size
         channels = {self.sounding(output).channel: sent for output, sent in played.items() if output in self.speakers}
-        fed = [(code, at_speaker) for channel, sent in channels.items()
-               for code, at_speaker in self.chain.fed(sent, channel, rate) if at_speaker.any()]
+        fed = [
+            (code, at_speaker)
+            for channel, sent in channels.items()
+            for code, at_speaker in self.chain.fed(sent, channel, rate)
+            if at_speaker.any()
+        ]
         at_once = self._captured(self._arrived(fed, samples, rate), "+".join(channels), rate)
         if self.loop:
             cable = _convolved([(sent, electronics_impulse(rate)) for sent in played.values()], samples)
@@ -252,8 +269,12 @@ class RehearsalRig:
 
     def _arrived(self, fed: list[tuple[str, NDArray]], samples: int, rate: int) -> NDArray:
         """What all speakers that sound make at the microphones, shape (microphones, samples)."""
-        return np.array([_convolved([(fed_to, self.response_of(code, place, rate, number)) for code, fed_to in fed],
-                                    samples) for number, place in enumerate(self.microphones)])
+        return np.array(
+            [
+                _convolved([(fed_to, self.response_of(code, place, rate, number)) for code, fed_to in fed], samples)
+                for number, place in enumerate(self.microphones)
+            ]
+        )
 
     def _captured(self, arrived: NDArray, channel: str, rate: int) -> NDArray:
         """Sound at the microphones, shape (microphones, samples), as the converter gives it."""
@@ -299,20 +320,45 @@ class RehearsalRig:
             # A small step toward the middle of the room from the front of the cone.
             side = 1.0 if speaker.place.y_m < self.room.length_m / 2 else -1.0
             microphone = replace(speaker.place, y_m=speaker.place.y_m + side * self.close_to)
-        return _response(speaker, microphone, self.surfaces, self.desks, self.room, rate, number, self.pointing,
-                         self.has_fault("microphone"))
+        return _response(
+            speaker,
+            microphone,
+            self.surfaces,
+            self.desks,
+            self.room,
+            rate,
+            number,
+            self.pointing,
+            self.has_fault("microphone"),
+        )
 
 
 @lru_cache(maxsize=64)
-def _response(speaker: PlacedSpeaker, microphone: Point, surfaces: RoomSurfaces, desks: tuple[DeskTop, ...],
-              room: RoomSize, rate: int, number: int, pointing: str, another: bool) -> NDArray[np.float64]:
+def _response(
+    speaker: PlacedSpeaker,
+    microphone: Point,
+    surfaces: RoomSurfaces,
+    desks: tuple[DeskTop, ...],
+    room: RoomSize,
+    rate: int,
+    number: int,
+    pointing: str,
+    another: bool,
+) -> NDArray[np.float64]:
     """Kept for the takes and blocks to come: a speaker is heard at one place many times."""
     # The late sound of places a few centimetres apart is the same: its noise goes by the decimetre.
     nearby = "/".join(f"{value:.1f}" for value in microphone.as_array())
     spectrum = field_spectrum(
-        speaker.model, speaker.place.as_array(), np.array(speaker.axis), microphone.as_array(), surfaces=surfaces,
-        speed_m_s=speed_of_sound(room.temperature_c), sample_rate_hz=rate,
-        rng=random_of(f"{room}/{speaker.channel}/{speaker.place}/{nearby}"), desks=desks)
+        speaker.model,
+        speaker.place.as_array(),
+        np.array(speaker.axis),
+        microphone.as_array(),
+        surfaces=surfaces,
+        speed_m_s=speed_of_sound(room.temperature_c),
+        sample_rate_hz=rate,
+        rng=random_of(f"{room}/{speaker.channel}/{speaker.place}/{nearby}"),
+        desks=desks,
+    )
     samples = response_samples(surfaces, rate)
     response = scipy.fft.irfft(spectrum * _equipment(samples, rate, number, pointing, another), samples)
     response.flags.writeable = False
@@ -323,8 +369,7 @@ def _response(speaker: PlacedSpeaker, microphone: Point, surfaces: RoomSurfaces,
 def _equipment(samples: int, rate: int, number: int, pointing: str, another: bool) -> NDArray[np.complex128]:
     """Microphone and interface together, at the lines of a transform."""
     frequency = scipy.fft.rfftfreq(samples, 1 / rate)
-    return electronics_of(frequency) * microphone_response(frequency, number=number, pointing=pointing,
-                                                           another=another)
+    return electronics_of(frequency) * microphone_response(frequency, number=number, pointing=pointing, another=another)
 
 
 def _convolved(parts: list[tuple[NDArray, NDArray]], count: int) -> NDArray:

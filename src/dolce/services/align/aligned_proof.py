@@ -19,7 +19,7 @@ from dolce.services.read.round_curves import base_round
 from dolce.store import UnitOfWork
 
 _HEARD_HZ = (20.0, 20_000.0)
-_OF_SUBS_HZ = 200.0                # above, a sub alone has sunk towards the noise
+_OF_SUBS_HZ = 200.0  # above, a sub alone has sunk towards the noise
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -47,7 +47,7 @@ class AlignedProof:
     base: Round | None
     round: Round | None
     channels: tuple[ChannelKept, ...] = ()
-    lacking: tuple[str, ...] = ()
+    absent: tuple[str, ...] = ()
     match: Match | None = None
 
 
@@ -82,16 +82,26 @@ class AligningProved:
             job = work.jobs.get(job_id)
             alignment = work.alignments.current(job_id)
             base = base_round(work, job, kept=alignment.round_id if alignment else None)
-            taken = None if alignment is None or base is None else next(
-                (r for r in reversed(work.takes.rounds(job_id)) if _through(r, alignment, job)), None)
+            taken = (
+                None
+                if alignment is None or base is None
+                else next((r for r in reversed(work.takes.rounds(job_id)) if _through(r, alignment, job)), None)
+            )
             if taken is None:
                 return AlignedProof(job=job, base=base, round=None)
             found = self._channels(work, job, alignment, base, taken)
             wanted: Mapping[str, float] = {c: alignment.levels.offset_db(c) for c in job.channels}
-            match = match_of(aligned_readings(self._context.bass, work, job, taken.id, alignment, wanted_db=wanted,
-                                              since=base.id))
-        return AlignedProof(job=job, base=base, round=taken, channels=found, match=match,
-                            lacking=tuple(c for c in job.channels if c not in [one.channel for one in found]))
+            match = match_of(
+                aligned_readings(self._context.bass, work, job, taken.id, alignment, wanted_db=wanted, since=base.id)
+            )
+        return AlignedProof(
+            job=job,
+            base=base,
+            round=taken,
+            channels=found,
+            match=match,
+            absent=tuple(c for c in job.channels if c not in [one.channel for one in found]),
+        )
 
     def curves(self, job_id: int, *, channel: str, seat_id: int | None, version: int | None) -> SeatCurves | None:
         """A channel at a seat (the main seat where none is named), over 1/12 octave; None where nothing was taken."""
@@ -117,8 +127,7 @@ class AligningProved:
                         self._context,
                         work,
                         job,
-                        Outputs.of(one, None, job.channels, sample_rate_hz=job.rig.sample_rate_hz,
-                       device=job.limits),
+                        Outputs.of(one, None, job.channels, sample_rate_hz=job.rig.sample_rate_hz, device=job.limits),
                         round_id=base.id,
                         channels=(channel,),
                         spots=spots,
@@ -130,22 +139,27 @@ class AligningProved:
             after = self._context.curves.of(work, taken.id).get(channel) if taken else None
             heard = after.at(spots) if after else None
             return SeatCurves(
-                channel=channel, seat=seat, before_db=at_seat.average.level_db, predicted_db=predicted(alignment),
+                channel=channel,
+                seat=seat,
+                before_db=at_seat.average.level_db,
+                predicted_db=predicted(alignment),
                 other_db=predicted(kept),
-                taken_db=None if heard is None else heard.average.level_db + taken.state.cut_db)
+                taken_db=None if heard is None else heard.average.level_db + taken.state.cut_db,
+            )
 
-    def _channels(self, work: UnitOfWork, job: Job, alignment: Alignment, base: Round,
-                  taken: Round) -> tuple[ChannelKept, ...]:
+    def _channels(
+        self, work: UnitOfWork, job: Job, alignment: Alignment, base: Round, taken: Round
+    ) -> tuple[ChannelKept, ...]:
         outputs, after = (
-            Outputs.of(alignment, None, job.channels, sample_rate_hz=job.rig.sample_rate_hz,
-                       device=job.limits),
+            Outputs.of(alignment, None, job.channels, sample_rate_hz=job.rig.sample_rate_hz, device=job.limits),
             self._context.curves.of(work, taken.id),
         )
         found = []
         for channel in (c for c in job.channels if c in after):
             heard = after[channel].spots
-            predicted = predicted_levels(self._context, work, job, outputs, round_id=base.id,
-                                         channels=(channel,), spots=heard.spots)
+            predicted = predicted_levels(
+                self._context, work, job, outputs, round_id=base.id, channels=(channel,), spots=heard.spots
+            )
             if predicted is None:
                 continue
             rows = [heard.spots.index(spot) for spot in predicted.spots]
@@ -153,9 +167,15 @@ class AligningProved:
             inside = (_HEARD_HZ[0] <= ANALYSIS_GRID_HZ) & (top >= ANALYSIS_GRID_HZ)
             off = (heard.level_db[rows] + taken.state.cut_db - predicted.level_db)[:, inside]
             at = np.unravel_index(int(np.argmax(np.abs(off))), off.shape)
-            found.append(ChannelKept(
-                channel=channel, usual_db=float(np.sqrt(np.mean(off**2))), most_db=float(np.abs(off).max()),
-                most_hz=float(ANALYSIS_GRID_HZ[inside][at[1]]), spots=len(rows)))
+            found.append(
+                ChannelKept(
+                    channel=channel,
+                    usual_db=float(np.sqrt(np.mean(off**2))),
+                    most_db=float(np.abs(off).max()),
+                    most_hz=float(ANALYSIS_GRID_HZ[inside][at[1]]),
+                    spots=len(rows),
+                )
+            )
         return tuple(found)
 
 
@@ -166,4 +186,5 @@ def _through(found: Round, alignment: Alignment, job: Job) -> bool:
         return False
     preset = state.presets[state.active]
     return preset.bass == alignment.routing and all(
-        preset.channels.get(channel) == alignment.settings(channel) for channel in job.channels)
+        preset.channels.get(channel) == alignment.settings(channel) for channel in job.channels
+    )

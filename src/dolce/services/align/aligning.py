@@ -92,10 +92,13 @@ class AlignView:
         limits = self.job.limits
         if limits is None or self.alignment_table is None:
             return ()
-        settings = self.chosen or {r.reading.channel: ChannelSettings(trim_db=r.trim_db, delay_s=min(r.delay_s, 0.2))
-                                   for r in self.alignment_table.channel_rows}
-        return limits.broken_by(Preset(name="aligned", channels=settings,
-                                       bass=self.alignment.routing if self.alignment else None))
+        settings = self.chosen or {
+            r.reading.channel: ChannelSettings(trim_db=r.trim_db, delay_s=min(r.delay_s, 0.2))
+            for r in self.alignment_table.channel_rows
+        }
+        return limits.broken_by(
+            Preset(name="aligned", channels=settings, bass=self.alignment.routing if self.alignment else None)
+        )
 
 
 class Aligning:
@@ -119,19 +122,33 @@ class Aligning:
             stamp = work.takes.newest(base.id) if base else None
         if base is not None and any(speaker.is_sub for speaker in job.speakers):
             self._read_ahead(job, base, stamp)
-        return AlignView(job=job, round=base, rounds=rounds, proposal=found, alignment=alignment,
-                         expected_m={s.channel: distance_m(s.place, job.seat.place) for s in job.speakers},
-                         speed_m_s=speed_of_sound(job.room.temperature_c), moved=moved, undo=undo, redo=redo,
-                         version=version, versions=versions)
+        return AlignView(
+            job=job,
+            round=base,
+            rounds=rounds,
+            proposal=found,
+            alignment=alignment,
+            expected_m={s.channel: distance_m(s.place, job.seat.place) for s in job.speakers},
+            speed_m_s=speed_of_sound(job.room.temperature_c),
+            moved=moved,
+            undo=undo,
+            redo=redo,
+            version=version,
+            versions=versions,
+        )
 
     def _read_ahead(self, job: Job, base: Round, stamp: object) -> None:
         """The bass of every channel, which the other sheets sum."""
+
         def step(channel: str) -> None:
             with self._context.look() as work:
                 self._context.bass.spectra(work, summable(work, base.id, (channel,)))
 
-        self._context.background.begin("align", (base.id, stamp, job.channels), lambda: [
-            partial(step, channel) for channel in reversed(job.channels)])       # subs first
+        self._context.background.begin(
+            "align",
+            (base.id, stamp, job.channels),
+            lambda: [partial(step, channel) for channel in reversed(job.channels)],
+        )  # subs first
 
     def use_proposal(self, job_id: int) -> None:
         """Take over the alignment table's trims and delays; an inverted speaker is turned round."""
@@ -178,8 +195,11 @@ class Aligning:
             present = work.alignments.current(job_id)
             if present is None or not present.channels:
                 raise Conflict("nothing is chosen yet.", where="align", remedy="Use the proposal first.")
-            work.alignment_versions.keep(job_id, replace(present, name=name, note=checked.text(
-                note.strip(), longest=1000, where="note")), at=self._context.now())
+            work.alignment_versions.keep(
+                job_id,
+                replace(present, name=name, note=checked.text(note.strip(), longest=1000, where="note")),
+                at=self._context.now(),
+            )
             work.logbook.add(job_id, f"Alignment kept as {name}.", at=self._context.now())
 
     def use_version(self, job_id: int, number: int) -> None:
@@ -198,8 +218,11 @@ class Aligning:
             job = work.jobs.get(job_id)
             chosen = next((r for r in work.takes.rounds(job_id) if r.id == round_id), None)
             if chosen is None or not chosen.bypassed:
-                raise Conflict("that round was not taken with the processor bypassed.", where="round",
-                               remedy="Choose one of the list.")
+                raise Conflict(
+                    "that round was not taken with the processor bypassed.",
+                    where="round",
+                    remedy="Choose one of the list.",
+                )
             before = work.alignments.current(job_id) or Alignment()
             if before.round_id != round_id:
                 work.alignments.add(job_id, replace(before, round_id=round_id), what=f"start from {chosen.name}")
@@ -207,7 +230,7 @@ class Aligning:
                 work.jobs.touch(job.id, self._context.now())
 
     def set_seat_weighting(self, job_id: int, seat_weighting: SeatWeighting | None) -> None:
-        """Match levels over a seat weighting of seats, or at the main seat alone; trims stay until they are chosen again."""
+        """Match levels over a seat weighting, or at the main seat alone; trims stay until they are chosen again."""
         with self._context.change() as work:
             before = work.alignments.current(job_id) or Alignment()
             if before.seat_weighting != seat_weighting:
@@ -230,16 +253,20 @@ class Aligning:
         with self._context.look() as work:
             limits = work.jobs.get(job_id).limits
         for channel, (trim_db, delay_ms, polarity) in typed.items():
-            for field, build in (("trim", lambda t=trim_db: ChannelAlignment(trim_db=t)),
-                                 ("delay", lambda d=delay_ms: ChannelAlignment(delay_s=d / 1000))):
+            for field, build in (
+                ("trim", lambda t=trim_db: ChannelAlignment(trim_db=t)),
+                ("delay", lambda d=delay_ms: ChannelAlignment(delay_s=d / 1000)),
+            ):
                 try:
                     build()
                 except InvalidValue:
-                    faults[f"{field}-{channel}"] = ("Choose -40 to 12 dB." if field == "trim"
-                                                    else "Choose 0 to 200 ms.")
+                    faults[f"{field}-{channel}"] = "Choose -40 to 12 dB." if field == "trim" else "Choose 0 to 200 ms."
             if not faults:
-                wished = ChannelAlignment(trim_db=round(trim_db, 2), delay_s=delay_ms / 1000,
-                                         polarity="inverted" if polarity == "inverted" else "normal")
+                wished = ChannelAlignment(
+                    trim_db=round(trim_db, 2),
+                    delay_s=delay_ms / 1000,
+                    polarity="inverted" if polarity == "inverted" else "normal",
+                )
                 for one in limits.broken_by_channel(wished.settings) if limits else ():
                     faults[f"{_FIELD_OF.get(one.kind, 'trim')}-{channel}"] = f"It would be {unsupported_words(one)}."
                 settings[channel] = wished
@@ -249,10 +276,26 @@ class Aligning:
             job = work.jobs.get(job_id)
             before = work.alignments.current(job_id) or Alignment()
             base = base_round(work, job, kept=before.round_id)
-        self._keep(job_id, replace(before, round_id=base.id if base else None, channels={**before.channels, **{
-            channel: replace(before.channels.get(channel, ChannelAlignment()), trim_db=one.trim_db,
-                             delay_s=one.delay_s, polarity=one.polarity) for channel, one in settings.items()}}),
-            "by hand")
+        self._keep(
+            job_id,
+            replace(
+                before,
+                round_id=base.id if base else None,
+                channels={
+                    **before.channels,
+                    **{
+                        channel: replace(
+                            before.channels.get(channel, ChannelAlignment()),
+                            trim_db=one.trim_db,
+                            delay_s=one.delay_s,
+                            polarity=one.polarity,
+                        )
+                        for channel, one in settings.items()
+                    },
+                },
+            ),
+            "by hand",
+        )
 
     def _keep(self, job_id: int, after: Alignment, how: str) -> None:
         now = self._context.now()
@@ -262,8 +305,11 @@ class Aligning:
                 return
             work.alignments.add(job_id, after, what=f"choice {how}")
             old = before.channels if before else {}
-            said = "; ".join(f"{channel} {s.trim_db:+.1f} dB, {s.delay_s * 1000:.2f} ms"
-                             for channel, s in after.channels.items() if s != old.get(channel))
+            said = "; ".join(
+                f"{channel} {s.trim_db:+.1f} dB, {s.delay_s * 1000:.2f} ms"
+                for channel, s in after.channels.items()
+                if s != old.get(channel)
+            )
             said = said.replace(" -", " \N{MINUS SIGN}")
             work.logbook.add(job_id, f"Alignment chosen {how}{': ' if said else ''}{said}.", at=now)
             work.jobs.touch(job_id, now)

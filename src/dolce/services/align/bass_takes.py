@@ -11,7 +11,7 @@ from dolce.core.subs import spectrum_at
 from dolce.core.tuning import SUM_HZ, Responses
 from dolce.store import UnitOfWork
 
-_MOST = 8000                       # takes: 5 kB each
+_MOST = 8000  # takes: 5 kB each
 
 
 class BassTakes:
@@ -32,19 +32,30 @@ class BassTakes:
 
 def summable(work: UnitOfWork, round_id: int, channels: Collection[str]) -> list[TakeRecord]:
     """Takes of single channels whose sound can be added up: usable, with a response, on one clock."""
-    return [take for take in work.takes.latest(round_id) if take.usable and take.has_response and take.arrival_known
-            and not take.sounded and take.channel in channels]
+    return [
+        take
+        for take in work.takes.latest(round_id)
+        if take.usable and take.has_response and take.arrival_known and not take.sounded and take.channel in channels
+    ]
 
 
-def bass_responses(kept: BassTakes, work: UnitOfWork, job: Job, round_id: int, channels: Sequence[str], *,
-                   spots: Sequence[int]) -> Responses:
+def bass_responses(
+    kept: BassTakes, work: UnitOfWork, job: Job, round_id: int, channels: Sequence[str], *, spots: Sequence[int]
+) -> Responses:
     """Responses of channels at spots, in their order; NaN where a take is missing."""
     takes = [take for take in summable(work, round_id, channels) if take.spot_id in set(spots)]
     spectra = kept.spectra(work, takes)
     by_cell: Mapping[tuple[str, int], NDArray] = {
-        (take.channel, take.spot_id): spectra[take.id] for take in takes if take.id in spectra}
+        (take.channel, take.spot_id): spectra[take.id] for take in takes if take.id in spectra
+    }
     nothing = np.full(SUM_HZ.size, np.nan, dtype=np.complex64)
     return Responses(
-        frequency_hz=SUM_HZ, sample_rate_hz=job.rig.sample_rate_hz, spots=tuple(spots),
-        channels={channel: np.array([by_cell.get((channel, spot), nothing) for spot in spots])
-                  for channel in channels if any(one == channel for one, _ in by_cell)})
+        frequency_hz=SUM_HZ,
+        sample_rate_hz=job.rig.sample_rate_hz,
+        spots=tuple(spots),
+        channels={
+            channel: np.array([by_cell.get((channel, spot), nothing) for spot in spots])
+            for channel in channels
+            if any(one == channel for one, _ in by_cell)
+        },
+    )

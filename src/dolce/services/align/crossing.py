@@ -29,7 +29,7 @@ from dolce.services.read.options import ReadWish
 from dolce.services.read.round_curves import ChannelCurves, base_round, spot_weights, usual_seat_weighting
 from dolce.services.read.take_details import detail_of
 
-USUAL_HZ = 80.0                     # common practice
+USUAL_HZ = 80.0  # common practice
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -77,7 +77,7 @@ class CrossingView:
     alignment : what is shown: what is chosen, or what would be with the usual corner
     set : whether crossovers are chosen
     seats : names
-    handovers : by channel, where both were taken
+    crossover_sums : by channel, where both were taken
     later_s : by how much mains wait for the subs
     effects_meter_db : what a plain C-weighted meter shows for the effects channel beside a main channel
     bad : channels whose sum loses much at some seat, with that seat and the loss
@@ -91,7 +91,7 @@ class CrossingView:
     set: bool = False
     seats: tuple[str, ...] = ()
     groups: tuple[GroupCrossover, ...] = ()
-    handovers: Mapping[str, CrossoverSum]
+    crossover_sums: Mapping[str, CrossoverSum]
     later_s: float = 0.0
     effects_meter_db: float = 0.0
     bad: tuple[tuple[str, str, float], ...] = ()
@@ -103,7 +103,7 @@ class Crossing:
 
     def __init__(self, context: Context, aligning: Aligning) -> None:
         self._context, self._aligning = context, aligning
-        self._distorts: dict[int, float | None] = {}         # by take
+        self._distorts: dict[int, float | None] = {}  # by take
 
     def view(self, job_id: int) -> CrossingView:
         with self._context.look() as work:
@@ -112,17 +112,25 @@ class Crossing:
             base = base_round(work, job, kept=alignment.round_id)
             missing = _missing(job, base)
             if missing:
-                return CrossingView(job=job, round=base, missing=missing, handovers={})
+                return CrossingView(job=job, round=base, missing=missing, crossover_sums={})
             curves = self._context.curves.of(work, base.id)
             centre = job.plan.centre_spot
-            looked = {take.channel: take for take in work.takes.latest(base.id) if centre is not None
-                      and take.spot_id == centre.id and take.source == "rig" and take.signal == "sweep" and take.usable
-                      and take.channel in _mains(job)}
+            looked = {
+                take.channel: take
+                for take in work.takes.latest(base.id)
+                if centre is not None
+                and take.spot_id == centre.id
+                and take.source == "rig"
+                and take.signal == "sweep"
+                and take.usable
+                and take.channel in _mains(job)
+            }
             weights = usual_seat_weighting(job).weights
             usual_spots = spot_weights(job, usual_seat_weighting(job))
             spots = [spot for spot in job.spots if weights.get(spot.seat_id, 0) > 0]
-            responses = bass_responses(self._context.bass, work, job, base.id, job.channels,
-                                       spots=[spot.id for spot in spots])
+            responses = bass_responses(
+                self._context.bass, work, job, base.id, job.channels, spots=[spot.id for spot in spots]
+            )
         self._read_ahead(looked)
         chosen = alignment.routing is not None
         seats = [seat for seat in job.plan.seats if any(spot.seat_id == seat.id for spot in spots)]
@@ -133,12 +141,14 @@ class Crossing:
                 known = _known(responses.channels, (channel, *_subs(job)))
                 if known is None or not (shares[:, known] > 0).any(axis=1).all():
                     continue
-                at = replace(responses, spots=tuple(np.array(responses.spots)[known].tolist()), channels={
-                    code: responses.channels[code][known] for code in (channel, *_subs(job))})
+                at = replace(
+                    responses,
+                    spots=tuple(np.array(responses.spots)[known].tolist()),
+                    channels={code: responses.channels[code][known] for code in (channel, *_subs(job))},
+                )
                 rows = shares[:, known] / shares[:, known].sum(axis=1, keepdims=True)
                 one = crossover_sum(
-                    Outputs.of(alignment, None, job.channels, sample_rate_hz=job.rig.sample_rate_hz,
-                       device=job.limits),
+                    Outputs.of(alignment, None, job.channels, sample_rate_hz=job.rig.sample_rate_hz, device=job.limits),
                     at,
                     channel,
                     seats=rows,
@@ -148,40 +158,72 @@ class Crossing:
         groups = []
         for name in dict.fromkeys(group_of(channel) for channel in _mains(job)):
             own = tuple(channel for channel in _mains(job) if group_of(channel) == name)
-            ends = {channel: falls_off_hz(ANALYSIS_GRID_HZ, smoothed_level_db(energy_mean_db(
-                curves[channel].level_db), per_octave=3)) for channel in own if channel in curves}
+            ends = {
+                channel: falls_off_hz(
+                    ANALYSIS_GRID_HZ, smoothed_level_db(energy_mean_db(curves[channel].level_db), per_octave=3)
+                )
+                for channel in own
+                if channel in curves
+            }
             weakest = max(ends, key=ends.get, default="")
             end = ends.get(weakest, 0.0)
             known = [self._distorts.get(looked[channel].id) for channel in own if channel in looked]
             distorts = max((one for one in known if one is not None), default=None)
-            groups.append(GroupCrossover(
-                group=name, channels=own, weakest=weakest, falls_off_hz=end, distorts_hz=distorts,
-                proposed_hz=proposed_crossover_hz(end, distorts),
-                crossover=alignment.routing.of(own[0]) if chosen else None))
-        bad = [(channel, seats[int(np.argmin(one.loss_db))].name, float(one.loss_db.min()))
-               for channel, one in found.items() if "much" in one.grades]
+            groups.append(
+                GroupCrossover(
+                    group=name,
+                    channels=own,
+                    weakest=weakest,
+                    falls_off_hz=end,
+                    distorts_hz=distorts,
+                    proposed_hz=proposed_crossover_hz(end, distorts),
+                    crossover=alignment.routing.of(own[0]) if chosen else None,
+                )
+            )
+        bad = [
+            (channel, seats[int(np.argmin(one.loss_db))].name, float(one.loss_db.min()))
+            for channel, one in found.items()
+            if "much" in one.grades
+        ]
         return CrossingView(
-            job=job, round=base, missing="", alignment=alignment, set=chosen, seats=tuple(seat.name for seat in seats),
-            groups=tuple(groups), handovers=found, later_s=mains_later_s(alignment),
-            effects_meter_db=(alignment.routing.effects if chosen and alignment.routing.effects
-                              else Effects()).on_a_meter_db,
+            job=job,
+            round=base,
+            missing="",
+            alignment=alignment,
+            set=chosen,
+            seats=tuple(seat.name for seat in seats),
+            groups=tuple(groups),
+            crossover_sums=found,
+            later_s=mains_later_s(alignment),
+            effects_meter_db=(
+                alignment.routing.effects if chosen and alignment.routing.effects else Effects()
+            ).on_a_meter_db,
             bad=tuple(sorted(bad, key=lambda one: one[2])),
-            protections=_protections(job, alignment, curves, usual_spots))
+            protections=_protections(job, alignment, curves, usual_spots),
+        )
 
     def _read_ahead(self, takes: Mapping[str, TakeRecord]) -> None:
         """Where mains distort, from their recordings at the main seat's centre."""
+
         def step(take: TakeRecord) -> None:
             with self._context.look() as work:
                 found = detail_of(work, take, ReadWish(view="distortion"))
             self._distorts[take.id] = distorts_below_hz(found.frequency_hz, found.total_db, found.noise_db)
 
         fresh = [take for take in takes.values() if take.id not in self._distorts]
-        self._context.background.begin("corners", tuple(take.id for take in fresh), lambda: [
-            partial(step, take) for take in fresh])
+        self._context.background.begin(
+            "corners", tuple(take.id for take in fresh), lambda: [partial(step, take) for take in fresh]
+        )
 
-    def set_crossovers(self, job_id: int, corners: Mapping[str, Crossover | None], *,
-                       low_pass: Crossover | None = None, effects: Effects | None = None,
-                       most_wait_s: float | None = None) -> None:
+    def set_crossovers(
+        self,
+        job_id: int,
+        corners: Mapping[str, Crossover | None],
+        *,
+        low_pass: Crossover | None = None,
+        effects: Effects | None = None,
+        most_wait_s: float | None = None,
+    ) -> None:
         """Corners by group of mains; None for the whole range. The subs' delay and polarity are found anew.
 
         `most_wait_s` is how much later than need be the subs may make the mains; None for as before.
@@ -198,16 +240,29 @@ class Crossing:
             raise Conflict("there is no sub to play the bass.", where="crossovers", remedy="Add one in Room.")
         crossed = [one for one in corners.values() if one is not None]
         usual = crossed[0] if crossed else Crossover(frequency_hz=USUAL_HZ)
-        own = {channel: corners.get(group_of(channel)) for channel in _mains(job)
-               if corners.get(group_of(channel)) != usual}
+        own = {
+            channel: corners.get(group_of(channel))
+            for channel in _mains(job)
+            if corners.get(group_of(channel)) != usual
+        }
 
         def changed(alignment: Alignment) -> Alignment:
             before = alignment.routing
-            routing = BassManagement(crossover=usual, subs=subs, own=own, low_pass=low_pass, sub_gain_db=0.0,
-                                     effects=effects, sends=before.sends if before else {})
+            routing = BassManagement(
+                crossover=usual,
+                subs=subs,
+                own=own,
+                low_pass=low_pass,
+                sub_gain_db=0.0,
+                effects=effects,
+                sends=before.sends if before else {},
+            )
             group = alignment.subs or SubGroup.of(dict.fromkeys(subs, SubSetting()), how="as they are")
-            return replace(alignment, routing=routing, subs=group if most_wait_s is None else replace(
-                group, most_wait_s=most_wait_s))
+            return replace(
+                alignment,
+                routing=routing,
+                subs=group if most_wait_s is None else replace(group, most_wait_s=most_wait_s),
+            )
 
         self._aligning.change(job_id, "of crossovers", changed)
 
@@ -220,11 +275,21 @@ class Crossing:
         def changed(alignment: Alignment) -> Alignment:
             group = alignment.subs.settings if alignment.subs else {}
             of = tuple(group) if channel in group else (channel,)
-            return replace(alignment, channels={**alignment.channels, **{
-                one: replace(alignment.channels.get(one, ChannelAlignment()), high_pass=high_pass) for one in of}})
+            return replace(
+                alignment,
+                channels={
+                    **alignment.channels,
+                    **{
+                        one: replace(alignment.channels.get(one, ChannelAlignment()), high_pass=high_pass) for one in of
+                    },
+                },
+            )
 
-        self._aligning.change(job_id, f"high-pass of {channel} " + (
-            "removed" if frequency_hz is None else f"at {frequency_hz:g} Hz"), changed)
+        self._aligning.change(
+            job_id,
+            f"high-pass of {channel} " + ("removed" if frequency_hz is None else f"at {frequency_hz:g} Hz"),
+            changed,
+        )
 
     def without_crossovers(self, job_id: int) -> None:
         """Every channel plays its whole range itself again."""
@@ -232,18 +297,24 @@ class Crossing:
 
     def hold_group(self, job_id: int, *, delay_s: float, polarity: int) -> None:
         """Delay and polarity of all subs against the mains by hand."""
+
         def changed(alignment: Alignment) -> Alignment:
             if alignment.subs is None:
                 raise Conflict("the subs are no group yet.", where="subs", remedy="Use settings of the subs first.")
-            return replace(alignment, subs=alignment.subs.against_mains(
-                delay_s=delay_s, polarity=1 if polarity > 0 else -1, held=True))
+            return replace(
+                alignment,
+                subs=alignment.subs.against_mains(delay_s=delay_s, polarity=1 if polarity > 0 else -1, held=True),
+            )
 
         self._aligning.change(job_id, "of the subs against the mains by hand", changed)
 
     def find_group(self, job_id: int) -> None:
         """Look for them again."""
-        self._aligning.change(job_id, "of the subs against the mains as found", lambda alignment: replace(
-            alignment, subs=alignment.subs and replace(alignment.subs, held=False)))
+        self._aligning.change(
+            job_id,
+            "of the subs against the mains as found",
+            lambda alignment: replace(alignment, subs=alignment.subs and replace(alignment.subs, held=False)),
+        )
 
     def send(self, job_id: int, channel: str, output: str, gain_db: float | None) -> None:
         """Let an output play a channel besides; None takes it off.
@@ -258,8 +329,11 @@ class Crossing:
         for code in (channel, output):
             job.speaker(code)
         if channel == output or (gain_db is not None and not -40 <= gain_db <= 6):
-            raise InvalidValue(f"{channel} on {output} with {gain_db if gain_db is not None else 0:g} dB.",
-                               where="routing", remedy="Choose two channels, and -40 to +6 dB.")
+            raise InvalidValue(
+                f"{channel} on {output} with {gain_db if gain_db is not None else 0:g} dB.",
+                where="routing",
+                remedy="Choose two channels, and -40 to +6 dB.",
+            )
 
         def changed(alignment: Alignment) -> Alignment:
             routing = alignment.routing or BassManagement(crossover=Crossover(frequency_hz=USUAL_HZ), subs=())
@@ -272,8 +346,9 @@ class Crossing:
         self._aligning.change(job_id, "of routing", changed)
 
 
-def _protections(job: Job, alignment: Alignment, curves: Mapping[str, ChannelCurves],
-                 weights: Mapping[int, float]) -> tuple[Protection, ...]:
+def _protections(
+    job: Job, alignment: Alignment, curves: Mapping[str, ChannelCurves], weights: Mapping[int, float]
+) -> tuple[Protection, ...]:
     """Every output that plays down to its own end."""
     found = []
     for speaker in job.speakers:
@@ -283,8 +358,14 @@ def _protections(job: Job, alignment: Alignment, curves: Mapping[str, ChannelCur
             continue
         end = low_frequency_extension_hz(ANALYSIS_GRID_HZ, whole.average.level_db, is_sub=speaker.is_sub)
         high_pass = alignment.settings(speaker.channel).high_pass
-        found.append(Protection(channel=speaker.channel, extension_hz=end, proposed_hz=protective_high_pass_hz(end),
-                                set_hz=high_pass.frequency_hz if high_pass else None))
+        found.append(
+            Protection(
+                channel=speaker.channel,
+                extension_hz=end,
+                proposed_hz=protective_high_pass_hz(end),
+                set_hz=high_pass.frequency_hz if high_pass else None,
+            )
+        )
     return tuple(found)
 
 

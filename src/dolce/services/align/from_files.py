@@ -17,9 +17,17 @@ from dolce.services.files import keep_files, read_bytes, read_sound
 _DIGITS = {"trim_db": 3, "delay_s": 8, "level_db": 3, "arrival_s": 8}
 
 
-def write_alignment(listed: Path, *, main_seat: str | None, out: Path, weights: Mapping[str, float] | None = None,
-                    crossover_hz: float = 80.0, max_loss_db: float = 3.0, max_delay_s: float = 0.03,
-                    all_passes: int = 0) -> None:
+def write_alignment(
+    listed: Path,
+    *,
+    main_seat: str | None,
+    out: Path,
+    weights: Mapping[str, float] | None = None,
+    crossover_hz: float = 80.0,
+    max_loss_db: float = 3.0,
+    max_delay_s: float = 0.03,
+    all_passes: int = 0,
+) -> None:
     """Write levels, delays and polarity of the channels of a list of takes, and what makes its subs one.
 
     `main_seat` is where mains are matched and joined to the subs: the first seat of the list where none is named.
@@ -31,58 +39,108 @@ def write_alignment(listed: Path, *, main_seat: str | None, out: Path, weights: 
     seats = list(dict.fromkeys(take.seat for take in takes))
     seat = seats[0] if main_seat is None else main_seat
     if seat not in seats:
-        raise InvalidValue(f"{seat[:60]!r} is no seat of the list.", where="--main-seat",
-                           remedy=f"There are {', '.join(seats[:8])}.")
+        raise InvalidValue(
+            f"{seat[:60]!r} is no seat of the list.", where="--main-seat", remedy=f"There are {', '.join(seats[:8])}."
+        )
     mains = list(dict.fromkeys(take.channel for take in takes if take.kind == "main"))
     if not mains:
         raise InvalidValue("no main channel is listed.", where=listed.name, remedy="Give lines of the kind main.")
-    found = align_mains({channel: _responses(listed, [
-        take for take in takes if (take.channel, take.seat) == (channel, seat)]) for channel in mains})
-    channels = {channel: {name: round(value, _DIGITS[name]) if name in _DIGITS else value
-                          for name, value in asdict(setting).items()} for channel, setting in found.items()}
+    found = align_mains(
+        {
+            channel: _responses(listed, [take for take in takes if (take.channel, take.seat) == (channel, seat)])
+            for channel in mains
+        }
+    )
+    channels = {
+        channel: {
+            name: round(value, _DIGITS[name]) if name in _DIGITS else value for name, value in asdict(setting).items()
+        }
+        for channel, setting in found.items()
+    }
     document: dict = {"main_seat": seat, "channels": channels}
     if any(take.kind == "sub" for take in takes):
-        limits = SearchLimits(max_loss_db=max_loss_db, max_delay_s=max_delay_s,
-                              all_passes=all_passes)
-        _with_subs(document, listed, takes, found, seat=seat, weights=weights, crossover_hz=crossover_hz, limits=limits,
-                   max_delay_s=max_delay_s)
+        limits = SearchLimits(max_loss_db=max_loss_db, max_delay_s=max_delay_s, all_passes=all_passes)
+        _with_subs(
+            document,
+            listed,
+            takes,
+            found,
+            seat=seat,
+            weights=weights,
+            crossover_hz=crossover_hz,
+            limits=limits,
+            max_delay_s=max_delay_s,
+        )
     keep_files({out: (json.dumps(document, indent=2) + "\n").encode()})
 
 
-def _with_subs(document: dict, listed: Path, takes: Sequence[ListedTake], found: Mapping[str, MainSetting], *,
-               seat: str, weights: Mapping[str, float] | None, crossover_hz: float, limits: SearchLimits,
-               max_delay_s: float) -> None:
+def _with_subs(
+    document: dict,
+    listed: Path,
+    takes: Sequence[ListedTake],
+    found: Mapping[str, MainSetting],
+    *,
+    seat: str,
+    weights: Mapping[str, float] | None,
+    crossover_hz: float,
+    limits: SearchLimits,
+    max_delay_s: float,
+) -> None:
     """Add what makes the subs one, and let the mains wait for them."""
     by_kind: dict[str, dict[str, dict[tuple[str, str], ImpulseResponse]]] = {"main": {}, "sub": {}}
     for take, response in zip(takes, _responses(listed, takes), strict=True):
         by_kind[take.kind].setdefault(take.channel, {})[take.seat, take.spot] = response
     warnings = _missing(by_kind["sub"])
     if weights is not None and (unknown := set(weights) - {take.seat for take in takes}):
-        raise InvalidValue(f"{sorted(unknown)[0][:60]!r} is no seat of the list.", where="--weights",
-                           remedy="Use the names that stand there.")
-    aligned = align_subs(by_kind["main"], by_kind["sub"], found, seat=seat, weights=weights, crossover_hz=crossover_hz,
-                         limits=limits, max_delay_s=max_delay_s)
+        raise InvalidValue(
+            f"{sorted(unknown)[0][:60]!r} is no seat of the list.",
+            where="--weights",
+            remedy="Use the names that stand there.",
+        )
+    aligned = align_subs(
+        by_kind["main"],
+        by_kind["sub"],
+        found,
+        seat=seat,
+        weights=weights,
+        crossover_hz=crossover_hz,
+        limits=limits,
+        max_delay_s=max_delay_s,
+    )
     for row in document["channels"].values():
         row["delay_s"] = round(row["delay_s"] + aligned.mains_later_s, 8)
-    if aligned.output_change_db < -limits.max_loss_db - 0.05:
-        warnings.append(f"No setting keeps {-limits.max_loss_db:g} dB of output; this one has "
-                        f"{aligned.output_change_db:.1f} dB.")
+    if aligned.summed_level_change_db < -limits.max_loss_db - 0.05:
+        warnings.append(
+            f"No setting keeps {-limits.max_loss_db:g} dB of output; this one has "
+            f"{aligned.summed_level_change_db:.1f} dB."
+        )
     document |= {
-        "subs": {channel: {"gain_db": round(one.gain_db, 2), "delay_s": round(one.delay_s, 8),
-                           "polarity": "normal" if one.polarity > 0 else "inverted",
-                           "all_pass": [{"frequency_hz": round(f, 2), "q": round(q, 3)} for f, q in one.all_pass]}
-                 for channel, one in aligned.subs.items()},
-        "crossover": {"frequency_hz": crossover_hz, "high_pass": "linkwitz-riley", "low_pass": "linkwitz-riley",
-                      "slope_db_per_octave": 24},
+        "subs": {
+            channel: {
+                "gain_db": round(one.gain_db, 2),
+                "delay_s": round(one.delay_s, 8),
+                "polarity": "normal" if one.polarity > 0 else "inverted",
+                "all_pass": [{"frequency_hz": round(f, 2), "q": round(q, 3)} for f, q in one.all_pass],
+            }
+            for channel, one in aligned.subs.items()
+        },
+        "crossover": {
+            "frequency_hz": crossover_hz,
+            "high_pass": "linkwitz-riley",
+            "low_pass": "linkwitz-riley",
+            "slope_db_per_octave": 24,
+        },
         "spread_db": {"before": round(aligned.before_spread_db, 3), "after": round(aligned.after_spread_db, 3)},
-        "output_change_db": round(aligned.output_change_db, 3), "warnings": warnings}
+        "summed_level_change_db": round(aligned.summed_level_change_db, 3),
+        "warnings": warnings,
+    }
 
 
 def _missing(subs: Mapping[str, Mapping[tuple[str, str], ImpulseResponse]]) -> list[str]:
     """Spots that some subs lack: they are left out for all of them."""
     every = {place for own in subs.values() for place in own}
-    lacking = sorted(spot for seat, spot in every if any((seat, spot) not in own for own in subs.values()))
-    return [f"Left out, since not every sub was taken there: {', '.join(lacking[:8])}."] if lacking else []
+    absent = sorted(spot for seat, spot in every if any((seat, spot) not in own for own in subs.values()))
+    return [f"Left out, since not every sub was taken there: {', '.join(absent[:8])}."] if absent else []
 
 
 def _responses(listed: Path, takes: Sequence[ListedTake]) -> list[ImpulseResponse]:
@@ -94,8 +152,9 @@ def _responses(listed: Path, takes: Sequence[ListedTake]) -> list[ImpulseRespons
             sound = read_sound(listed.parent / take.file)
         except DolceError as error:
             raise _at_line(error, where) from error
-        responses.append(ImpulseResponse(sample=sound.sample, sample_rate_hz=sound.sample_rate_hz,
-                                         start_s=take.start_s))
+        responses.append(
+            ImpulseResponse(sample=sound.sample, sample_rate_hz=sound.sample_rate_hz, start_s=take.start_s)
+        )
     return responses
 
 

@@ -16,8 +16,16 @@ from dolce.services.read.round_curves import ChannelCurves
 from dolce.store import UnitOfWork
 
 
-def predicted_levels(context: Context, work: UnitOfWork, job: Job, outputs: Outputs, *, round_id: int,
-                     channels: Sequence[str], spots: Sequence[int]) -> SpotLevels | None:
+def predicted_levels(
+    context: Context,
+    work: UnitOfWork,
+    job: Job,
+    outputs: Outputs,
+    *,
+    round_id: int,
+    channels: Sequence[str],
+    spots: Sequence[int],
+) -> SpotLevels | None:
     """Levels over 1/12 octave on the analysis grid of what sounds when a channel is fed, or several alike at once.
 
     Where it reaches one output alone, its measured level changed by what that output gets. Where subs play its bass,
@@ -45,39 +53,62 @@ def predicted_levels(context: Context, work: UnitOfWork, job: Job, outputs: Outp
     for way in routes:
         own = curves[way.output].spots
         rows = [own.spots.index(spot) for spot in wanted]
-        change = way.gain_db + outputs.turned_db(way.output, ANALYSIS_GRID_HZ) + level_of(
-            outputs.of_output(way.output), at_hz=ANALYSIS_GRID_HZ, sample_rate_hz=rate)
+        change = (
+            way.gain_db
+            + outputs.turned_db(way.output, ANALYSIS_GRID_HZ)
+            + level_of(outputs.of_output(way.output), at_hz=ANALYSIS_GRID_HZ, sample_rate_hz=rate)
+        )
         if way.crossover is not None:
             change = change + way.crossover.level_db(way.side, at_hz=ANALYSIS_GRID_HZ, sample_rate_hz=rate)
         power += 10 ** ((own.level_db[rows] + change) / 10)
     level = power_db(power)
     if len(reached) > 1:
-        level = _with_bass(context, work, job, outputs, level, round_id=round_id, channels=channels, reached=reached,
-                           spots=wanted)
+        level = _with_bass(
+            context, work, job, outputs, level, round_id=round_id, channels=channels, reached=reached, spots=wanted
+        )
         if level is None:
             return None
     return SpotLevels(spots=tuple(wanted), level_db=level)
 
 
-def not_summed(work: UnitOfWork, round_id: int, outputs: Sequence[str],
-               spots: Sequence[int]) -> dict[int, tuple[str, ...]]:
+def not_summed(
+    work: UnitOfWork, round_id: int, outputs: Sequence[str], spots: Sequence[int]
+) -> dict[int, tuple[str, ...]]:
     """Spots at which several outputs can't be added up, and of which outputs no usable take has a known arrival."""
     known = {(take.channel, take.spot_id) for take in summable(work, round_id, outputs)}
-    lacking = {spot: tuple(output for output in outputs if (output, spot) not in known) for spot in spots}
-    return {spot: missing for spot, missing in lacking.items() if missing}
+    absent = {spot: tuple(output for output in outputs if (output, spot) not in known) for spot in spots}
+    return {spot: missing for spot, missing in absent.items() if missing}
 
 
-def _with_bass(context: Context, work: UnitOfWork, job: Job, outputs: Outputs, level: NDArray, *, round_id: int,
-               channels: Sequence[str], reached: list[str], spots: list[int]) -> NDArray | None:
+def _with_bass(
+    context: Context,
+    work: UnitOfWork,
+    job: Job,
+    outputs: Outputs,
+    level: NDArray,
+    *,
+    round_id: int,
+    channels: Sequence[str],
+    reached: list[str],
+    spots: list[int],
+) -> NDArray | None:
     responses = bass_responses(context.bass, work, job, round_id, reached, spots=spots)
     if set(responses.channels) != set(reached):
         return None
-    return with_phases(level, np.array([
-        part for channel in channels for part in ways_of(outputs, responses, channel).values()]))
+    return with_phases(
+        level, np.array([part for channel in channels for part in ways_of(outputs, responses, channel).values()])
+    )
 
 
-def subs_as_one(context: Context, work: UnitOfWork, job: Job, alignment: Alignment | None, *, round_id: int,
-                curves: Mapping[str, ChannelCurves]) -> Mapping[str, ChannelCurves]:
+def subs_as_one(
+    context: Context,
+    work: UnitOfWork,
+    job: Job,
+    alignment: Alignment | None,
+    *,
+    round_id: int,
+    curves: Mapping[str, ChannelCurves],
+) -> Mapping[str, ChannelCurves]:
     """Curves of a round in which every sub of a group stands for all of them together, as they are aligned.
 
     Each is lower by its own trim, so that with it all are the same curve: one level and one correction for all.
@@ -87,18 +118,44 @@ def subs_as_one(context: Context, work: UnitOfWork, job: Job, alignment: Alignme
     subs = [sub for sub in alignment.subs.settings if sub in curves]
     outputs = Outputs.of(alignment, None, job.channels, sample_rate_hz=job.rig.sample_rate_hz)
     together = sum_of_subs(context, work, job, outputs, subs, round_id=round_id, curves=curves)
-    return curves if together is None else {**curves, **{
-        sub: together.changed(channel=sub, by_db=-alignment.settings(sub).trim_db) for sub in subs}}
+    return (
+        curves
+        if together is None
+        else {**curves, **{sub: together.changed(channel=sub, by_db=-alignment.settings(sub).trim_db) for sub in subs}}
+    )
 
 
-def sum_of_subs(context: Context, work: UnitOfWork, job: Job, outputs: Outputs, subs: Sequence[str], *, round_id: int,
-                curves: Mapping[str, ChannelCurves]) -> ChannelCurves | None:
+def sum_of_subs(
+    context: Context,
+    work: UnitOfWork,
+    job: Job,
+    outputs: Outputs,
+    subs: Sequence[str],
+    *,
+    round_id: int,
+    curves: Mapping[str, ChannelCurves],
+) -> ChannelCurves | None:
     """All subs together as outputs play them, under the code of the first; None where too little was taken."""
     subs = [sub for sub in subs if sub in curves]
-    levels = predicted_levels(context, work, job, replace(outputs, bass=None), round_id=round_id, channels=subs,
-                              spots=[spot.id for spot in job.spots]) if subs else None
+    levels = (
+        predicted_levels(
+            context,
+            work,
+            job,
+            replace(outputs, bass=None),
+            round_id=round_id,
+            channels=subs,
+            spots=[spot.id for spot in job.spots],
+        )
+        if subs
+        else None
+    )
     if levels is None:
         return None
     takes = {take.spot_id: take for take in curves[subs[0]].takes}
-    return ChannelCurves(channel=subs[0], takes=tuple(takes[spot] for spot in levels.spots), level_db=levels.level_db,
-                         average=average_over_spots(levels.level_db))
+    return ChannelCurves(
+        channel=subs[0],
+        takes=tuple(takes[spot] for spot in levels.spots),
+        level_db=levels.level_db,
+        average=average_over_spots(levels.level_db),
+    )

@@ -33,8 +33,8 @@ from dolce.services.context import Context
 from dolce.services.read.round_curves import usual_seat_weighting
 from dolce.store import UnitOfWork
 
-GROUP_REACH_S = 0.015                # how far the subs as a group are moved against the mains
-_FAR_DB_PER_S = 30.0                 # of two that add up alike the nearer one is taken
+GROUP_SHIFT_S = 0.015  # how far the subs as a group are moved against the mains
+_FAR_DB_PER_S = 30.0  # of two that add up alike the nearer one is taken
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -65,14 +65,20 @@ class Proposing:
 
     def proposal(self, work: UnitOfWork, job: Job, base: Round | None, alignment: Alignment) -> Proposal:
         """From a round, under what an alignment wishes of levels and subs."""
-        readings = [] if base is None else readings_of(work, job, base.id, seat_weighting=alignment.seat_weighting,
-                                                       band_hz=alignment.levels.band_hz)
+        readings = (
+            []
+            if base is None
+            else readings_of(
+                work, job, base.id, seat_weighting=alignment.seat_weighting, band_hz=alignment.levels.band_hz
+            )
+        )
         missing = _missing(job, base, readings)
         if missing:
             return Proposal(alignment_table=None, missing=missing, judged={}, off=(), latency_s=None)
         judged = self._judged(work, job, base, readings)
-        readings = [replace(one, polarity=judged[one.channel].polarity) if one.channel in judged else one
-                    for one in readings]
+        readings = [
+            replace(one, polarity=judged[one.channel].polarity) if one.channel in judged else one for one in readings
+        ]
         mains = {one.channel: one.arrival_s for one in readings if not one.is_sub and one.arrival_s is not None}
         distances = _distances_m(job)
         speed = speed_of_sound(job.room.temperature_c)
@@ -81,13 +87,24 @@ class Proposing:
             group = self._group_reading(work, job, base, alignment, readings)
             readings = [one for one in readings if not one.is_sub] + ([group] if group else [])
         limits = job.limits
-        alignment_table = None if len(readings) < 2 else table_of_arrivals(
-            readings, delay_step_s=_delay_step_s(job), wish=alignment.levels,
-            trim_step_db=trim_step_db(job.limits),
-            highest_trim_db=limits.highest_trim_db if limits else 0.0)
-        return Proposal(alignment_table=alignment_table, missing="", judged=judged,
-                        off=tuple(off_plan(mains, distances, speed_m_s=speed)),
-                        latency_s=median(over) if over else None)
+        alignment_table = (
+            None
+            if len(readings) < 2
+            else table_of_arrivals(
+                readings,
+                delay_step_s=_delay_step_s(job),
+                wish=alignment.levels,
+                trim_step_db=trim_step_db(job.limits),
+                highest_trim_db=limits.highest_trim_db if limits else 0.0,
+            )
+        )
+        return Proposal(
+            alignment_table=alignment_table,
+            missing="",
+            judged=judged,
+            off=tuple(off_plan(mains, distances, speed_m_s=speed)),
+            latency_s=median(over) if over else None,
+        )
 
     def composed(self, work: UnitOfWork, job: Job, base: Round | None, alignment: Alignment) -> Alignment:
         """The alignment with all that its readings propose.
@@ -99,16 +116,18 @@ class Proposing:
         """
         found = self.proposal(work, job, base, alignment)
         if found.alignment_table is None:
-            raise Conflict(found.missing or "there is nothing to propose yet.", where="align",
-                           remedy="Take what is missing first.")
+            raise Conflict(
+                found.missing or "there is nothing to propose yet.", where="align", remedy="Take what is missing first."
+            )
         step, trim_step = _delay_step_s(job), trim_step_db(job.limits)
         alignment = replace(alignment, round_id=base.id)
         if alignment.subs is not None and not alignment.subs.held:
             alignment = replace(alignment, subs=self._against_mains(work, job, base, alignment, found.alignment_table))
         return with_table(alignment, found.alignment_table, delay_step_s=step, trim_step_db=trim_step)
 
-    def _against_mains(self, work: UnitOfWork, job: Job, base: Round, alignment: Alignment,
-                       alignment_table: AlignmentTable) -> SubGroup:
+    def _against_mains(
+        self, work: UnitOfWork, job: Job, base: Round, alignment: Alignment, alignment_table: AlignmentTable
+    ) -> SubGroup:
         """The delay and polarity of all subs under which they add up best with all mains at their crossovers.
 
         Over all seats that count and all channels, since one setting serves them all. Without a crossover, or where
@@ -123,45 +142,64 @@ class Proposing:
         start = group.against_mains(delay_s=max(by_plan, -group.most_wait_s), polarity=1)
         if alignment.routing is None:
             return start
-        aligned = with_table(replace(alignment, subs=start), alignment_table, delay_step_s=_delay_step_s(job),
-                              trim_step_db=trim_step_db(job.limits))
-        weights = {spot: weight for spot, weight in usual_seat_weighting(job).spot_weights(
-            {spot.id: spot.seat_id for spot in job.spots}).items() if weight > 0}
+        aligned = with_table(
+            replace(alignment, subs=start),
+            alignment_table,
+            delay_step_s=_delay_step_s(job),
+            trim_step_db=trim_step_db(job.limits),
+        )
+        weights = {
+            spot: weight
+            for spot, weight in usual_seat_weighting(job)
+            .spot_weights({spot.id: spot.seat_id for spot in job.spots})
+            .items()
+            if weight > 0
+        }
         responses = bass_responses(self._context.bass, work, job, base.id, job.channels, spots=tuple(weights))
-        managed = tuple(channel for channel in mains if alignment.routing.of(channel) is not None
-                        and channel in responses.channels)
+        managed = tuple(
+            channel for channel in mains if alignment.routing.of(channel) is not None and channel in responses.channels
+        )
         heard = [*managed, *(sub for sub in group.settings if sub in responses.channels)]
-        rows = np.flatnonzero(~np.any([np.isnan(responses.channels[channel][:, 0]) for channel in heard], axis=0)) \
-            if managed else np.array([], dtype=int)
+        rows = (
+            np.flatnonzero(~np.any([np.isnan(responses.channels[channel][:, 0]) for channel in heard], axis=0))
+            if managed
+            else np.array([], dtype=int)
+        )
         if not rows.size:
             return start
         joins = joins_of(
-            Outputs.of(aligned, None, job.channels, sample_rate_hz=job.rig.sample_rate_hz,
-                       device=job.limits),
+            Outputs.of(aligned, None, job.channels, sample_rate_hz=job.rig.sample_rate_hz, device=job.limits),
             responses,
             managed,
             rows=rows,
             weights=np.array(list(weights.values()))[rows],
         )
         # What lies below 0 makes the mains wait: by no more than they may, whatever the subs have among themselves.
-        earliest = max(-GROUP_REACH_S, -group.most_wait_s - min(start.delay_of(sub) for sub in group.settings))
-        best = best_of(joins, earliest, max(GROUP_REACH_S, earliest + GROUP_REACH_S), per_s_db=_FAR_DB_PER_S)
+        earliest = max(-GROUP_SHIFT_S, -group.most_wait_s - min(start.delay_of(sub) for sub in group.settings))
+        best = best_of(joins, earliest, max(GROUP_SHIFT_S, earliest + GROUP_SHIFT_S), per_s_db=_FAR_DB_PER_S)
         return start.against_mains(delay_s=round(start.delay_s + best.delay_s, 7), polarity=best.polarity)
 
-    def _judged(self, work: UnitOfWork, job: Job, base: Round,
-                readings: list[ChannelReading]) -> dict[str, JudgedPolarity]:
+    def _judged(
+        self, work: UnitOfWork, job: Job, base: Round, readings: list[ChannelReading]
+    ) -> dict[str, JudgedPolarity]:
         """Left and right of a kind held against each other by their direct sound at the main seat's centre.
 
         Only these: a centre or a surround is often another speaker, whose crossover turns its phase elsewhere.
         """
         own = {one.channel: one.polarity for one in readings if not one.is_sub}
         centre = job.plan.centre_spot
-        takes = {take.channel: take for take in work.takes.latest(base.id)
-                 if take.channel in own and centre is not None and take.spot_id == centre.id and take.usable
-                 and take.has_response and not take.sounded}
+        takes = {
+            take.channel: take
+            for take in work.takes.latest(base.id)
+            if take.channel in own
+            and centre is not None
+            and take.spot_id == centre.id
+            and take.usable
+            and take.has_response
+            and not take.sounded
+        }
         spectra = self._direct_sounds(work, takes)
-        pairs = {(a, b): alike(spectra[a], spectra[b]) for a, b in combinations(spectra, 2)
-                 if partner_of(a) == b}
+        pairs = {(a, b): alike(spectra[a], spectra[b]) for a, b in combinations(spectra, 2) if partner_of(a) == b}
         return judged_together(own, pairs)
 
     def _direct_sounds(self, work: UnitOfWork, takes: Mapping[str, TakeRecord]) -> dict[str, tuple[NDArray, NDArray]]:
@@ -173,10 +211,18 @@ class Proposing:
             self._direct.add(number, found[number])
         return {channel: found[take.id] for channel, take in takes.items() if take.id in found}
 
-    def _group_reading(self, work: UnitOfWork, job: Job, base: Round, alignment: Alignment,
-                       readings: list[ChannelReading]) -> ChannelReading | None:
-        return group_reading(self._context.bass, work, job, base.id, alignment.subs,
-                             weights=level_weights(job, alignment.seat_weighting), readings=readings)
+    def _group_reading(
+        self, work: UnitOfWork, job: Job, base: Round, alignment: Alignment, readings: list[ChannelReading]
+    ) -> ChannelReading | None:
+        return group_reading(
+            self._context.bass,
+            work,
+            job,
+            base.id,
+            alignment.subs,
+            weights=level_weights(job, alignment.seat_weighting),
+            readings=readings,
+        )
 
 
 def _delay_step_s(job: Job) -> float:
@@ -202,6 +248,8 @@ def _missing(job: Job, base: Round | None, readings: list[ChannelReading]) -> st
     if len(readings) < len(job.channels):
         taken = {r.channel for r in readings}
         without = [c for c in job.channels if c not in taken]
-        return (f"Round {base.name} lacks {', '.join(without[:6])}{' ...' if len(without) > 6 else ''} at "
-                f"{job.at_spot(centre.id)}, the centre of {job.seat.name}.")
+        return (
+            f"Round {base.name} lacks {', '.join(without[:6])}{' ...' if len(without) > 6 else ''} at "
+            f"{job.at_spot(centre.id)}, the centre of {job.seat.name}."
+        )
     return ""

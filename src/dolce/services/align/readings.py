@@ -27,10 +27,17 @@ from dolce.services.read.round_curves import main_seat_weights, spot_weights
 from dolce.store import UnitOfWork
 
 
-def readings_of(work: UnitOfWork, job: Job, round_id: int, *, seat_weighting: SeatWeighting | None = None,
-                since: int | None = None, wanted_db: Mapping[str, float] | None = None,
-                band_hz: tuple[float, float] = LEVEL_BAND_HZ) -> list[ChannelReading]:
-    """Level and polarity over the spots of the main seat, or of a seat weighting of seats; arrival at the main seat's centre,
+def readings_of(
+    work: UnitOfWork,
+    job: Job,
+    round_id: int,
+    *,
+    seat_weighting: SeatWeighting | None = None,
+    since: int | None = None,
+    wanted_db: Mapping[str, float] | None = None,
+    band_hz: tuple[float, float] = LEVEL_BAND_HZ,
+) -> list[ChannelReading]:
+    """Level and polarity over the spots of the main seat, or of a seat weighting; arrival at the main seat's centre,
     by all of its spots (`seat_arrivals_of`).
 
     Levels are known within one group of takes (`TakeRecord.level_group`), and unknown for channels that have none of
@@ -50,14 +57,17 @@ def readings_of(work: UnitOfWork, job: Job, round_id: int, *, seat_weighting: Se
     takes = {channel: {spot: take for spot, take in own.items() if spot in wanted} for channel, own in takes.items()}
     earlier = {} if since is None else _levels_at(work, since, weights)
     more = together_db(len(job.plan.subs))
-    both = {channel: {spot: take for spot, take in own.items() if spot in earlier.get(channel, {})}
-            for channel, own in takes.items()}
+    both = {
+        channel: {spot: take for spot, take in own.items() if spot in earlier.get(channel, {})}
+        for channel, own in takes.items()
+    }
     levels = _levels_db(job, takes, weights, band_hz)
     if since is not None:
         shared = {channel: {spot: earlier[channel][spot] for spot in own} for channel, own in both.items()}
         whole, before, after = (_levels_db(job, one, weights, band_hz) for one in (earlier, shared, both))
-        levels = {channel: _changed_level_db(whole.get(channel), before.get(channel), after.get(channel))
-                  for channel in takes}
+        levels = {
+            channel: _changed_level_db(whole.get(channel), before.get(channel), after.get(channel)) for channel in takes
+        }
     readings = []
     for speaker in job.speakers:
         own = takes.get(speaker.channel, {})
@@ -68,11 +78,17 @@ def readings_of(work: UnitOfWork, job: Job, round_id: int, *, seat_weighting: Se
         level = levels.get(speaker.channel)
         if level is not None and wanted_db:
             level -= wanted_db.get(speaker.channel, 0.0)
-        readings.append(ChannelReading(
-            channel=speaker.channel, is_sub=speaker.is_sub, level_db=level,
-            polarity=common_polarity([take.polarity for take in own.values() if take.has_response]),
-            arrival_s=arrivals.get(speaker.channel),
-            together_db=more if speaker.is_sub else 0.0, spread_db=_spread_db(own.values(), weights, band)))
+        readings.append(
+            ChannelReading(
+                channel=speaker.channel,
+                is_sub=speaker.is_sub,
+                level_db=level,
+                polarity=common_polarity([take.polarity for take in own.values() if take.has_response]),
+                arrival_s=arrivals.get(speaker.channel),
+                together_db=more if speaker.is_sub else 0.0,
+                spread_db=_spread_db(own.values(), weights, band),
+            )
+        )
     return with_subs_by_plan(readings, distance_m=_distances_m(job), speed_m_s=speed_of_sound(job.room.temperature_c))
 
 
@@ -85,21 +101,31 @@ def seat_arrivals_of(work: UnitOfWork, job: Job, round_id: int) -> SeatArrivals:
 
 def _seat_arrivals(job: Job, takes: Mapping[str, Mapping[int, TakeRecord]]) -> SeatArrivals:
     centre, main = job.plan.centre_spot, {spot.id for spot in job.main_spots}
-    known = {speaker.channel: {spot: take for spot, take in takes.get(speaker.channel, {}).items()
-                               if spot in main and take.arrival_known}
-             for speaker in job.speakers if not speaker.is_sub}
+    known = {
+        speaker.channel: {
+            spot: take for spot, take in takes.get(speaker.channel, {}).items() if spot in main and take.arrival_known
+        }
+        for speaker in job.speakers
+        if not speaker.is_sub
+    }
     known = {channel: own for channel, own in known.items() if centre.id in own}
     spots = sorted(set.intersection(*map(set, known.values()))) if known else []
     speed = speed_of_sound(job.room.temperature_c)
 
     def flight_s(take: TakeRecord) -> float:
         # Where things stood when it was taken.
-        return distance_m(take.speaker_place or job.speaker(take.channel).place,
-                          take.spot_place or job.spot(take.spot_id).place) / speed
+        return (
+            distance_m(
+                take.speaker_place or job.speaker(take.channel).place, take.spot_place or job.spot(take.spot_id).place
+            )
+            / speed
+        )
 
-    return seat_arrivals({channel: [own[spot].arrival_s for spot in spots] for channel, own in known.items()},
-                         {channel: [flight_s(own[spot]) for spot in spots] for channel, own in known.items()},
-                         {channel: flight_s(own[centre.id]) for channel, own in known.items()})
+    return seat_arrivals(
+        {channel: [own[spot].arrival_s for spot in spots] for channel, own in known.items()},
+        {channel: [flight_s(own[spot]) for spot in spots] for channel, own in known.items()},
+        {channel: flight_s(own[centre.id]) for channel, own in known.items()},
+    )
 
 
 def _levels_at(work: UnitOfWork, round_id: int, spots: Container[int]) -> dict[str, dict[int, TakeRecord]]:
@@ -121,12 +147,13 @@ def level_group_of(takes: Mapping[str, Mapping[int, TakeRecord]]) -> str | None:
 
 
 def level_weights(job: Job, seat_weighting: SeatWeighting | None) -> dict[int, float]:
-    """Weight by id of every spot that levels are matched at: those of a seat weighting of seats, or of the main seat alone."""
+    """Weight by id of every spot that levels are matched at: those of a seat weighting, or of the main seat alone."""
     return main_seat_weights(job) if seat_weighting is None else spot_weights(job, seat_weighting)
 
 
-def _levels_db(job: Job, takes: Mapping[str, Mapping[int, TakeRecord]], weights: Mapping[int, float],
-               band_hz: tuple[float, float]) -> dict[str, float]:
+def _levels_db(
+    job: Job, takes: Mapping[str, Mapping[int, TakeRecord]], weights: Mapping[int, float], band_hz: tuple[float, float]
+) -> dict[str, float]:
     """Level of each channel: of the energy average over its takes of one group, mains held against each other.
 
     Channels without a take of that group at a spot that counts are left out.
@@ -136,13 +163,15 @@ def _levels_db(job: Job, takes: Mapping[str, Mapping[int, TakeRecord]], weights:
     for channel, own in takes.items():
         known = [take for take in own.values() if take.level_group == group and weights.get(take.spot_id, 0) > 0]
         if group is not None and known:
-            means[channel] = energy_mean_db([take.level_db for take in known],
-                                            weights=[weights[take.spot_id] for take in known])
+            means[channel] = energy_mean_db(
+                [take.level_db for take in known], weights=[weights[take.spot_id] for take in known]
+            )
     subs = {speaker.channel for speaker in job.speakers if speaker.is_sub}
     band = level_band_hz(is_sub=True)
-    return {**matched_levels_db(ANALYSIS_GRID_HZ, {c: one for c, one in means.items() if c not in subs},
-                                band_hz=band_hz),
-            **{c: mid_level_db(ANALYSIS_GRID_HZ, one, band_hz=band) for c, one in means.items() if c in subs}}
+    return {
+        **matched_levels_db(ANALYSIS_GRID_HZ, {c: one for c, one in means.items() if c not in subs}, band_hz=band_hz),
+        **{c: mid_level_db(ANALYSIS_GRID_HZ, one, band_hz=band) for c, one in means.items() if c in subs},
+    }
 
 
 def _spread_db(takes: Iterable[TakeRecord], weights: Mapping[int, float], band_hz: tuple[float, float]) -> float:
@@ -174,8 +203,16 @@ def moved_words(work: UnitOfWork, job: Job, round_id: int) -> tuple[str, ...]:
     return (*found.channels, *(job.at_spot(spot) for spot in found.spots))
 
 
-def group_reading(kept: BassTakes, work: UnitOfWork, job: Job, round_id: int, group: SubGroup, *,
-                  weights: Mapping[int, float], readings: Sequence[ChannelReading]) -> ChannelReading | None:
+def group_reading(
+    kept: BassTakes,
+    work: UnitOfWork,
+    job: Job,
+    round_id: int,
+    group: SubGroup,
+    *,
+    weights: Mapping[int, float],
+    readings: Sequence[ChannelReading],
+) -> ChannelReading | None:
     """All subs as one, with what they get among themselves; None where nothing of them can be summed.
 
     They arrive with the last of the mains: what they get against these is found by phase.
@@ -191,22 +228,48 @@ def group_reading(kept: BassTakes, work: UnitOfWork, job: Job, round_id: int, gr
     weight = np.array([weights[spot] for spot in responses.spots])
     mains = [one.arrival_s for one in readings if not one.is_sub]
     return ChannelReading(
-        channel=SUBS, is_sub=True, level_db=float(energy_mean_db(levels[known], weights=weight[known])),
-        arrival_s=None if None in mains else max(mains, default=None), arrival_by="plan", polarity="normal",
-        spread_db=float(np.sqrt(np.average(
-            (levels[known] - np.average(levels[known], weights=weight[known])) ** 2, weights=weight[known]))))
+        channel=SUBS,
+        is_sub=True,
+        level_db=float(energy_mean_db(levels[known], weights=weight[known])),
+        arrival_s=None if None in mains else max(mains, default=None),
+        arrival_by="plan",
+        polarity="normal",
+        spread_db=float(
+            np.sqrt(
+                np.average(
+                    (levels[known] - np.average(levels[known], weights=weight[known])) ** 2, weights=weight[known]
+                )
+            )
+        ),
+    )
 
 
-def aligned_readings(kept: BassTakes, work: UnitOfWork, job: Job, round_id: int, alignment: Alignment, *,
-                     wanted_db: Mapping[str, float] | None = None, since: int | None = None) -> list[ChannelReading]:
+def aligned_readings(
+    kept: BassTakes,
+    work: UnitOfWork,
+    job: Job,
+    round_id: int,
+    alignment: Alignment,
+    *,
+    wanted_db: Mapping[str, float] | None = None,
+    since: int | None = None,
+) -> list[ChannelReading]:
     """Of a round as it was taken; subs as one where an alignment has them so, with what the takes themselves hold."""
-    readings = readings_of(work, job, round_id, seat_weighting=alignment.seat_weighting, band_hz=alignment.levels.band_hz,
-                           wanted_db=wanted_db, since=since)
+    readings = readings_of(
+        work,
+        job,
+        round_id,
+        seat_weighting=alignment.seat_weighting,
+        band_hz=alignment.levels.band_hz,
+        wanted_db=wanted_db,
+        since=since,
+    )
     if alignment.subs is None:
         return readings
     as_taken = SubGroup.of(dict.fromkeys(alignment.subs.settings, SubSetting()), how="as they are")
-    group = group_reading(kept, work, job, round_id, as_taken, weights=level_weights(job, alignment.seat_weighting),
-                          readings=readings)
+    group = group_reading(
+        kept, work, job, round_id, as_taken, weights=level_weights(job, alignment.seat_weighting), readings=readings
+    )
     if group is not None and wanted_db:
         # A target lifts all subs alike; where it lifts one more, the most of it is asked of the sum.
         group = replace(group, level_db=group.level_db - max(wanted_db.get(sub, 0.0) for sub in as_taken.settings))

@@ -35,8 +35,12 @@ class SubSearches(Searches[Searching]):
     def look_for(self, job_id: int, field: BassField, limits: SearchLimits, *, rests_on: tuple) -> None:
         """Begin one; that which runs ends, for whoever presses begins anew."""
         search = Searching(rests_on=rests_on, limits=limits, stop=threading.Event())
-        self.start(job_id, search, threading.Thread(
-            target=_run, args=(field, search), daemon=True, name="search of subs"), asked=object())
+        self.start(
+            job_id,
+            search,
+            threading.Thread(target=_run, args=(field, search), daemon=True, name="search of subs"),
+            asked=object(),
+        )
 
 
 def _run(field: BassField, search: Searching) -> None:

@@ -9,16 +9,7 @@ from numpy.typing import NDArray
 from dolce.core.acoustics import speed_of_sound
 from dolce.core.geometry import distance_m
 from dolce.core.job import Job, Round
-from dolce.core.subs import (
-    BAND_HZ,
-    BassField,
-    SearchLimits,
-    SubGroup,
-    SubSetting,
-    by_distance,
-    found_at,
-    neutral,
-)
+from dolce.core.subs import BAND_HZ, BassField, SearchLimits, SubGroup, SubSetting, by_distance, found_at, neutral
 from dolce.core.tuning import SUM_HZ
 from dolce.errors import Conflict, InvalidValue, NotFound
 from dolce.services.align.aligning import Aligning
@@ -117,18 +108,31 @@ class SubWorkbench:
             bench = self._bench(work, job, base)
         search = self._searches.of(job_id)
         if isinstance(bench, str):
-            return WorkbenchView(job=job, round=base, missing=bench, frequency_hz=np.zeros(0), states={},
-                                 limits=SearchLimits())
+            return WorkbenchView(
+                job=job, round=base, missing=bench, frequency_hz=np.zeros(0), states={}, limits=SearchLimits()
+            )
         if search is not None and search.rests_on != bench.rests_on:
-            search = None                     # takes, seats or subs are others now: it says nothing of these
+            search = None  # takes, seats or subs are others now: it says nothing of these
         limits = search.limits if search else SearchLimits()
         states, pareto_front = self._states(job, bench, search, group, hand, limits)
-        fallback = "by-hand" if hand else "search" if "search" in states else "used" if "used" in states \
-            else "as-they-are"
+        fallback = (
+            "by-hand" if hand else "search" if "search" in states else "used" if "used" in states else "as-they-are"
+        )
         return WorkbenchView(
-            job=job, round=base, missing="", seats=bench.seats, spots=bench.spots, without=bench.without,
-            frequency_hz=bench.field.grid_hz, states=states, shown=shown if shown in states else fallback,
-            searching=search, limits=limits, group=group, pareto_front=pareto_front)
+            job=job,
+            round=base,
+            missing="",
+            seats=bench.seats,
+            spots=bench.spots,
+            without=bench.without,
+            frequency_hz=bench.field.grid_hz,
+            states=states,
+            shown=shown if shown in states else fallback,
+            searching=search,
+            limits=limits,
+            group=group,
+            pareto_front=pareto_front,
+        )
 
     def search(self, job_id: int, limits: SearchLimits) -> None:
         """Look for the settings that serve all seats, in a thread of its own.
@@ -172,13 +176,24 @@ class SubWorkbench:
             raise NotFound("these settings are no longer there.", where="subs", remedy="Search again, or reload.")
         if code == "by-hand":
             # As it is shown, somebody else's settings stay theirs.
-            code = next((other.code for other in view.states.values() if other.code != "by-hand" and _alike(
-                other.settings, state.settings)), code)
-        how = {"as-they-are": "as they are", "distances": "distances", "by-hand": "by hand",
-               "used": view.group.how if view.group else "search"}.get(code, "search")
+            code = next(
+                (
+                    other.code
+                    for other in view.states.values()
+                    if other.code != "by-hand" and _alike(other.settings, state.settings)
+                ),
+                code,
+            )
+        how = {
+            "as-they-are": "as they are",
+            "distances": "distances",
+            "by-hand": "by hand",
+            "used": view.group.how if view.group else "search",
+        }.get(code, "search")
         kept = SubGroup.of(view.states[code].settings, how=how)
-        self._aligning.change(job_id, f"of subs {how if how != 'search' else 'as found'}",
-                              lambda alignment: replace(alignment, subs=kept))
+        self._aligning.change(
+            job_id, f"of subs {how if how != 'search' else 'as found'}", lambda alignment: replace(alignment, subs=kept)
+        )
 
     def apart(self, job_id: int) -> None:
         """Subs stand for themselves again."""
@@ -193,8 +208,13 @@ class SubWorkbench:
             return "Nothing is taken yet with the processor bypassed."
         weights = {seat: weight for seat, weight in usual_seat_weighting(job).weights.items() if weight > 0}
         spots = [spot for spot in job.spots if spot.seat_id in weights]
-        rests_on = (base.id, work.takes.newest(base.id), subs, tuple((spot.id, spot.seat_id) for spot in spots),
-                    tuple(weights.items()))
+        rests_on = (
+            base.id,
+            work.takes.newest(base.id),
+            subs,
+            tuple((spot.id, spot.seat_id) for spot in spots),
+            tuple(weights.items()),
+        )
         kept = self._benches.get(job.id)
         if kept is not None and kept.rests_on == rests_on:
             return kept
@@ -202,26 +222,46 @@ class SubWorkbench:
         by_cell = {(take.channel, take.spot_id): take for take in takes}
         whole = [spot for spot in spots if all((sub, spot.id) in by_cell for sub in subs)]
         if not whole:
-            lacking = [sub for sub in subs if not any(code == sub for code, _ in by_cell)]
-            return (f"Round {base.name} lacks {', '.join(lacking)} with a known arrival." if lacking else
-                    "No spot of a seat has all subs with a known arrival.")
+            absent = [sub for sub in subs if not any(code == sub for code, _ in by_cell)]
+            return (
+                f"Round {base.name} lacks {', '.join(absent)} with a known arrival."
+                if absent
+                else "No spot of a seat has all subs with a known arrival."
+            )
         spectra = self._context.bass.spectra(work, [by_cell[sub, spot.id] for sub in subs for spot in whole])
         names = {seat.id: seat.name for seat in job.plan.seats}
-        field = BassField(np.array([[spectra[by_cell[sub, spot.id].id][_NEAR] for spot in whole] for sub in subs]),
-                          SUM_HZ[_NEAR], seat_of=[spot.seat_id for spot in whole], weights=dict(weights))
-        bench = _Bench(subs=subs, field=field, seats=tuple(names[seat] for seat in field.seats), spots=len(whole),
-                       without=tuple(job.at_spot(spot.id) for spot in spots if spot not in whole), rests_on=rests_on)
+        field = BassField(
+            np.array([[spectra[by_cell[sub, spot.id].id][_NEAR] for spot in whole] for sub in subs]),
+            SUM_HZ[_NEAR],
+            seat_of=[spot.seat_id for spot in whole],
+            weights=dict(weights),
+        )
+        bench = _Bench(
+            subs=subs,
+            field=field,
+            seats=tuple(names[seat] for seat in field.seats),
+            spots=len(whole),
+            without=tuple(job.at_spot(spot.id) for spot in spots if spot not in whole),
+            rests_on=rests_on,
+        )
         self._benches[job.id] = bench
         return bench
 
-    def _states(self, job: Job, bench: _Bench, search: Searching | None, group: SubGroup | None,
-                hand: Mapping[str, SubSetting] | None,
-                limits: SearchLimits) -> tuple[dict[str, State], tuple[tuple[float, float, str], ...]]:
+    def _states(
+        self,
+        job: Job,
+        bench: _Bench,
+        search: Searching | None,
+        group: SubGroup | None,
+        hand: Mapping[str, SubSetting] | None,
+        limits: SearchLimits,
+    ) -> tuple[dict[str, State], tuple[tuple[float, float, str], ...]]:
         field, subs = bench.field, bench.subs
         plain = field.levels_db(field.weights_of(neutral(field.count)))
         as_they_are = field.by_seat_db(plain).mean(axis=-1)
-        wanted: dict[str, Mapping[str, SubSetting]] = {
-            f"alone-{sub}": {sub: SubSetting()} for sub in subs} if len(subs) > 1 else {}
+        wanted: dict[str, Mapping[str, SubSetting]] = (
+            {f"alone-{sub}": {sub: SubSetting()} for sub in subs} if len(subs) > 1 else {}
+        )
         wanted["as-they-are"] = dict.fromkeys(subs, SubSetting())
         ear = job.plan.centre_spot.place if job.plan.centre_spot else job.seat.place
         far = {s.channel: distance_m(s.place, ear) for s in job.speakers if s.is_sub}
@@ -237,19 +277,29 @@ class SubWorkbench:
             wanted["used"] = group.settings
         if hand:
             wanted["by-hand"] = hand
-        return {code: _state(field, subs, code, settings, as_they_are, limits)
-                for code, settings in wanted.items()}, tuple(pareto_front)
+        return {
+            code: _state(field, subs, code, settings, as_they_are, limits) for code, settings in wanted.items()
+        }, tuple(pareto_front)
 
 
 def _alike(one: Mapping[str, SubSetting], other: Mapping[str, SubSetting]) -> bool:
     """Whether two settings are the same as they are shown, to 10 microseconds and a tenth of a decibel."""
     return set(one) == set(other) and all(
-        abs(a.delay_s - other[sub].delay_s) < 1.1e-5 and abs(a.gain_db - other[sub].gain_db) < 0.06
-        and a.polarity == other[sub].polarity for sub, a in one.items())
+        abs(a.delay_s - other[sub].delay_s) < 1.1e-5
+        and abs(a.gain_db - other[sub].gain_db) < 0.06
+        and a.polarity == other[sub].polarity
+        for sub, a in one.items()
+    )
 
 
-def _state(field: BassField, subs: Sequence[str], code: str, settings: Mapping[str, SubSetting],
-           as_they_are: NDArray, limits: SearchLimits) -> State:
+def _state(
+    field: BassField,
+    subs: Sequence[str],
+    code: str,
+    settings: Mapping[str, SubSetting],
+    as_they_are: NDArray,
+    limits: SearchLimits,
+) -> State:
     if set(settings) - set(subs):
         raise InvalidValue("a sub is no longer in the plan.", where="subs", remedy="Reload the page.")
     weights = field.weights_of([settings.get(sub, SubSetting()) for sub in subs])
@@ -260,7 +310,12 @@ def _state(field: BassField, subs: Sequence[str], code: str, settings: Mapping[s
     whole = len(settings) == len(subs)
     found = found_at(field, tuple(settings[sub] for sub in subs), limits) if whole else None
     return State(
-        code=code, settings=settings, by_seat_db=by_seat, spread_db=float(field.spread_db(levels)),
+        code=code,
+        settings=settings,
+        by_seat_db=by_seat,
+        spread_db=float(field.spread_db(levels)),
         output_db=found.output_db if found else float(field.output_db(levels)),
-        left_db=float(field.unevenness_db(levels)), off_db=tuple(off.tolist()),
-        change_db=tuple((by_seat.mean(axis=-1) - as_they_are).tolist()))
+        left_db=float(field.unevenness_db(levels)),
+        off_db=tuple(off.tolist()),
+        change_db=tuple((by_seat.mean(axis=-1) - as_they_are).tolist()),
+    )

@@ -24,7 +24,7 @@ from dolce.core.subs import (
 )
 from dolce.errors import InvalidValue
 
-_JOINED_OCTAVES = 1.0              # around the corner
+_JOINED_OCTAVES = 1.0  # around the corner
 
 Takes = Mapping[str, Mapping[tuple[str, str], ImpulseResponse]]
 
@@ -37,13 +37,21 @@ class SubsAligned:
     mains_later_s: float
     before_spread_db: float
     after_spread_db: float
-    output_change_db: float
+    summed_level_change_db: float
     loss_db: tuple[float, ...]
 
 
-def align_subs(mains: Takes, subs: Takes, settings: Mapping[str, MainSetting], *, seat: str,
-               weights: Mapping[str, float] | None, crossover_hz: float, limits: SearchLimits,
-               max_delay_s: float) -> SubsAligned:
+def align_subs(
+    mains: Takes,
+    subs: Takes,
+    settings: Mapping[str, MainSetting],
+    *,
+    seat: str,
+    weights: Mapping[str, float] | None,
+    crossover_hz: float,
+    limits: SearchLimits,
+    max_delay_s: float,
+) -> SubsAligned:
     """Subs among themselves for all seats, then the group to all mains at one seat.
 
     `mains` and `subs` hold responses by channel, then by seat and spot.
@@ -54,38 +62,61 @@ def align_subs(mains: Takes, subs: Takes, settings: Mapping[str, MainSetting], *
         If no spot of the seat has them all, or no seat weighs anything.
     """
     among = [place for place in next(iter(subs.values())) if all(place in own for own in subs.values())]
-    field = BassField.of([[own[place] for place in among] for own in subs.values()],
-                         seat_of=[place[0] for place in among], weights=None if weights is None else dict(weights))
+    field = BassField.of(
+        [[own[place] for place in among] for own in subs.values()],
+        seat_of=[place[0] for place in among],
+        weights=None if weights is None else dict(weights),
+    )
     # Without weights for the main seat alone; with them for all seats that count.
     joined = {seat: 1.0} if weights is None else {s: weights.get(s, 1.0) for s, _ in among}
     spots = [place for place in among if joined.get(place[0], 0) > 0 and all(place in of for of in mains.values())]
     if not spots:
         where = seat if weights is None else "a seat that counts"
-        raise InvalidValue(f"no spot of {where} has takes of every main and every sub.", where="subs",
-                           remedy="Take what is missing at one spot at least.")
+        raise InvalidValue(
+            f"no spot of {where} has takes of every main and every sub.",
+            where="subs",
+            remedy="Take what is missing at one spot at least.",
+        )
     counts = spot_weights_of([place[0] for place in spots], joined)
     before = found_at(field, neutral(field.count), limits)
     found = search(field, limits)
     delays = {channel: setting.delay_s for channel, setting in settings.items()}
     own = [one.delay_s for one in found.settings]
     group = _join(mains, subs, settings, found.settings, spots, counts, crossover_hz).best(
-        min(0.0, max(delays.values()) - max_delay_s - min(own)),
-        max(0.0, min(delays.values()) + max_delay_s - max(own)))
+        min(0.0, max(delays.values()) - max_delay_s - min(own)), max(0.0, min(delays.values()) + max_delay_s - max(own))
+    )
     whole = [late + group.delay_s for late in own]
     later = max(0.0, -min([*whole, *delays.values()]))
     earlier = min([*(one + later for one in whole), *(one + later for one in delays.values())])
     later -= earlier
     loudest = max(one.gain_db for one in found.settings)
     return SubsAligned(
-        subs={channel: SubSetting(delay_s=late + later, polarity=one.polarity * group.polarity,
-                                  gain_db=one.gain_db - loudest, all_pass=one.all_pass)
-              for channel, one, late in zip(subs, found.settings, whole, strict=True)},
-        mains_later_s=later, before_spread_db=before.spread_db, after_spread_db=found.spread_db,
-        output_change_db=found.output_db, loss_db=group.loss_db)
+        subs={
+            channel: SubSetting(
+                delay_s=late + later,
+                polarity=one.polarity * group.polarity,
+                gain_db=one.gain_db - loudest,
+                all_pass=one.all_pass,
+            )
+            for channel, one, late in zip(subs, found.settings, whole, strict=True)
+        },
+        mains_later_s=later,
+        before_spread_db=before.spread_db,
+        after_spread_db=found.spread_db,
+        summed_level_change_db=found.output_db,
+        loss_db=group.loss_db,
+    )
 
 
-def _join(mains: Takes, subs: Takes, settings: Mapping[str, MainSetting], found: Sequence[SubSetting],
-          spots: Sequence[tuple[str, str]], weights: NDArray, crossover_hz: float) -> Join:
+def _join(
+    mains: Takes,
+    subs: Takes,
+    settings: Mapping[str, MainSetting],
+    found: Sequence[SubSetting],
+    spots: Sequence[tuple[str, str]],
+    weights: NDArray,
+    crossover_hz: float,
+) -> Join:
     low, high = crossover_hz / 2**_JOINED_OCTAVES, crossover_hz * 2**_JOINED_OCTAVES
     frequency = np.arange(low / 1.1, high * 1.1, 1.0)
     points = low * 2 ** (np.arange(int(24 * np.log2(high / low)) + 1) / 24)
@@ -104,4 +135,3 @@ def _join(mains: Takes, subs: Takes, settings: Mapping[str, MainSetting], found:
     inside = (frequency >= SUB_LEVEL_BAND_HZ[0]) & (frequency <= SUB_LEVEL_BAND_HZ[1])
     level = np.sqrt(np.average(np.mean(np.abs(total[:, inside]) ** 2, axis=1), weights=weights))
     return Join(frequency, np.array(made), total * lower / max(level, 1e-20), smooth, weights)
-

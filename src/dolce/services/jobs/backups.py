@@ -97,8 +97,9 @@ class Backups:
             new = restore_backup(self._context.database, path, renamed=_renamed, told=told)
             with self._context.change() as work:
                 for job_id in new:
-                    work.logbook.add(job_id, f"Put back from {path.name}, written {manifest.made_at}.",
-                                     at=self._context.now())
+                    work.logbook.add(
+                        job_id, f"Put back from {path.name}, written {manifest.made_at}.", at=self._context.now()
+                    )
             return f"{', '.join(manifest.jobs[:5])}: put back from {path.name}."
 
         return self._folder_work.begin(Work(kind="restore", what=path.name), put_back)

@@ -31,8 +31,11 @@ def check_folder(folder: Path) -> FolderReport:
         If it can't be opened.
     """
     if not (folder / "dolce.sqlite").exists():
-        raise NotFound("there is no dolce.sqlite in this folder.", where=str(folder),
-                       remedy="Name the folder of the jobs with --data.")
+        raise NotFound(
+            "there is no dolce.sqlite in this folder.",
+            where=str(folder),
+            remedy="Name the folder of the jobs with --data.",
+        )
     context = Context(Database(folder))
     try:
         with context.look() as work:
@@ -44,8 +47,9 @@ def check_folder(folder: Path) -> FolderReport:
                     takes += 1
                     fault = _fault(work, take)
                     if fault:
-                        faults.append(f"{name}, {take.channel}, spot of id {take.spot_id}, attempt {take.attempt}: "
-                                      f"{fault}")
+                        faults.append(
+                            f"{name}, {take.channel}, spot of id {take.spot_id}, attempt {take.attempt}: {fault}"
+                        )
         return FolderReport(jobs=len(jobs) + len(damaged), takes=takes, faults=tuple(faults))
     finally:
         context.database.close()

@@ -47,8 +47,9 @@ class FolderWork:
     def present(self) -> Work | None:
         return self._present
 
-    def begin(self, work: Work, run: Callable[[Callable[[float], None]], str], *,
-              otherwise: str = "everything is as it was.") -> Work:
+    def begin(
+        self, work: Work, run: Callable[[Callable[[float], None]], str], *, otherwise: str = "everything is as it was."
+    ) -> Work:
         """Run it in a thread of its own; it is given whom to tell how far it is, and returns what to say in the end.
 
         `otherwise` says how things stand where it was stopped, or went wrong.
@@ -58,6 +59,7 @@ class FolderWork:
         Conflict
             While another piece of work runs.
         """
+
         def told(fraction: float) -> None:
             work.fraction = fraction
             if work.stop.is_set():
@@ -75,8 +77,11 @@ class FolderWork:
 
         with self._lock:
             if self._present is not None and self._present.running:
-                raise Conflict("a backup is being written or put back, or space is given back.", where="data folder",
-                               remedy="Wait until it has ended, or stop it.")
+                raise Conflict(
+                    "a backup is being written or put back, or space is given back.",
+                    where="data folder",
+                    remedy="Wait until it has ended, or stop it.",
+                )
             work.thread = threading.Thread(target=whole, name=work.kind, daemon=True)
             self._present = work
             work.thread.start()

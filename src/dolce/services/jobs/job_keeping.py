@@ -60,20 +60,22 @@ class JobKeeping:
             if latest is not None and latest > now:
                 return
             for job_id, _, deleted_at in work.jobs.deleted():
-                if deleted_at is None:                   # it can't be read: let go by a person alone
+                if deleted_at is None:  # it can't be read: let go by a person alone
                     continue
                 if work.starts.days(since=deleted_at + KEEP_DELETED, until=now) >= CONFIRMED_ON_DAYS:
                     work.jobs.purge(job_id)
 
     def salvage(self, job_id: int) -> tuple[IO[bytes], str]:
         """What can be read of a job, as a ZIP at its beginning, and a file name: texts, logbook, raw recordings."""
-        out = tempfile.SpooledTemporaryFile(max_size=_IN_MEMORY_BYTES)                       # noqa: SIM115 - handed on
+        out = tempfile.SpooledTemporaryFile(max_size=_IN_MEMORY_BYTES)  # noqa: SIM115 - handed on
         with self._context.look() as work, zipfile.ZipFile(out, "w", zipfile.ZIP_STORED) as package:
             name = work.jobs.name(job_id)
             for file_name, text in work.jobs.texts(job_id).items():
                 package.writestr(file_name, text)
-            package.writestr("logbook.txt", "".join(
-                f"{entry.at:%Y-%m-%d %H:%M:%S} {entry.text}\n" for entry in work.logbook.all(job_id)))
+            package.writestr(
+                "logbook.txt",
+                "".join(f"{entry.at:%Y-%m-%d %H:%M:%S} {entry.text}\n" for entry in work.logbook.all(job_id)),
+            )
             for number, (recording_name, data, unchanged) in enumerate(work.takes.samples_as_kept(job_id), 1):
                 package.writestr(f"recordings/{number:04d}{'' if unchanged else '-damaged'}-{recording_name}", data)
         out.seek(0)
@@ -99,16 +101,25 @@ class JobKeeping:
         plan = plan or new_plan(RoomSize(length_m=4.6, width_m=3.6, height_m=2.5))
         now = self._context.now()
         with self._context.change() as work:
-            job = work.jobs.add(name=wish.name.strip(), place=wish.place.strip(), notes=wish.notes.strip(),
-                                units=wish.units, plan=plan, rig=Rig(), seed=1, at=now)
+            job = work.jobs.add(
+                name=wish.name.strip(),
+                place=wish.place.strip(),
+                notes=wish.notes.strip(),
+                units=wish.units,
+                plan=plan,
+                rig=Rig(),
+                seed=1,
+                at=now,
+            )
             work.logbook.add(job.id, "Job created.", at=now)
         return job
 
     def edit(self, job_id: int, wish: JobWish) -> None:
         _check(wish)
         with self._context.change() as work:
-            work.jobs.rename(job_id, name=wish.name.strip(), place=wish.place.strip(), notes=wish.notes.strip(),
-                             units=wish.units)
+            work.jobs.rename(
+                job_id, name=wish.name.strip(), place=wish.place.strip(), notes=wish.notes.strip(), units=wish.units
+            )
             work.jobs.touch(job_id, self._context.now())
 
     def copy(self, job_id: int, *, with_takes: bool = True, name: str | None = None) -> Job:
@@ -116,8 +127,16 @@ class JobKeeping:
         now = self._context.now()
         with self._context.change() as work:
             job = work.jobs.get(job_id)
-            new = work.jobs.add(name=name or f"{job.name}, copy", place=job.place, notes=job.notes, units=job.units,
-                                plan=job.plan, rig=job.rig, seed=job.seed, at=now)
+            new = work.jobs.add(
+                name=name or f"{job.name}, copy",
+                place=job.place,
+                notes=job.notes,
+                units=job.units,
+                plan=job.plan,
+                rig=job.rig,
+                seed=job.seed,
+                at=now,
+            )
             if with_takes:
                 work.takes.remove_rounds(new.id)
                 renumbered = work.takes.copy_all(job_id, new.id)
@@ -129,8 +148,9 @@ class JobKeeping:
                     alignment = replace(alignment, round_id=renumbered.get(alignment.round_id))
                     work.alignments.add(new.id, alignment, what="copied")
                 for kept in work.alignment_versions.all(job_id):
-                    work.alignment_versions.keep(new.id, replace(
-                        kept.alignment, round_id=renumbered.get(kept.alignment.round_id)), at=kept.at)
+                    work.alignment_versions.keep(
+                        new.id, replace(kept.alignment, round_id=renumbered.get(kept.alignment.round_id)), at=kept.at
+                    )
                 for kept in work.correction_versions.all(job_id):
                     work.correction_versions.keep(new.id, _renumbered(kept.correction, renumbered), at=kept.at)
                 if correction is not None:
@@ -153,11 +173,23 @@ class JobKeeping:
         with self._context.change() as work:
             job = work.jobs.get(job_id)
             first = job if job.follows is None else work.jobs.get(job.follows)
-            new = work.jobs.add(name=name, place=job.place, notes="", units=job.units,
-                                plan=replace(job.plan, dismissed=()), rig=job.rig, seed=job.seed, at=now)
+            new = work.jobs.add(
+                name=name,
+                place=job.place,
+                notes="",
+                units=job.units,
+                plan=replace(job.plan, dismissed=()),
+                rig=job.rig,
+                seed=job.seed,
+                at=now,
+            )
             work.jobs.set_follows(new.id, first.id)
-            work.logbook.add(new.id, f"Other loudspeakers in the room of {first.name}: room, seats and spots follow "
-                                     "it until they are changed here.", at=now)
+            work.logbook.add(
+                new.id,
+                f"Other loudspeakers in the room of {first.name}: room, seats and spots follow "
+                "it until they are changed here.",
+                at=now,
+            )
         return self.get(new.id)
 
     def _free_name(self, wanted: str) -> str:
@@ -201,5 +233,8 @@ def _check(wish: JobWish) -> None:
 def _renumbered(correction: Correction, rounds: Mapping[int, int]) -> Correction:
     """A correction that starts from, and stands on, the copies of its rounds."""
     stood_on = correction.alignment
-    return replace(correction, round_id=rounds.get(correction.round_id), alignment=stood_on and replace(
-        stood_on, round_id=rounds.get(stood_on.round_id)))
+    return replace(
+        correction,
+        round_id=rounds.get(correction.round_id),
+        alignment=stood_on and replace(stood_on, round_id=rounds.get(stood_on.round_id)),
+    )

@@ -14,9 +14,14 @@ from dolce.services.rig.rigging import moved_on
 from dolce.store import UnitOfWork
 
 Fill = Literal["hollow", "half", "full"]
-_MICROPHONE = {"none": "no microphone", "no curve": "no curve yet", "wrong angle": "wrong curve",
-               "not asked": "pointing not said", "one input twice": "one input twice",
-               "not compared": "not compared"}
+_MICROPHONE = {
+    "none": "no microphone",
+    "no curve": "no curve yet",
+    "wrong angle": "wrong curve",
+    "not asked": "pointing not said",
+    "one input twice": "one input twice",
+    "not compared": "not compared",
+}
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -92,8 +97,11 @@ _CASES: dict[str, tuple[_Case, ...]] = {
         (lambda f: True, "half", lambda f: f"{f.job.plan.layout}, no spots"),
     ),
     "rig": (
-        (lambda f: f.wrong_microphone and (f.level == "checked" or f.job.rig.microphones), "half",
-         lambda f: _MICROPHONE[f.wrong_microphone]),
+        (
+            lambda f: f.wrong_microphone and (f.level == "checked" or f.job.rig.microphones),
+            "half",
+            lambda f: _MICROPHONE[f.wrong_microphone],
+        ),
         (lambda f: f.wrong_microphone, "hollow", lambda f: _MICROPHONE[f.wrong_microphone]),
         (lambda f: f.level == "checked", "full", lambda f: "level checked"),
         (lambda f: f.level == "stale", "half", lambda f: "check level again"),
@@ -148,11 +156,21 @@ class Progress:
         for stop, cases in _CASES.items():
             fill, line = next((fill, line) for holds, fill, line in cases if holds(facts))
             stops.append(StopLine(stop=stop, fill=fill, line=line(facts)))
-        return JobStatus(job=facts.job, round=facts.round, stops=tuple(stops), running=running,
-                         microphone=_microphone(facts.job), microphone_fits=not facts.wrong_microphone,
-                         microphone_fault=facts.wrong_microphone,
-                         next=next_step(facts.next), next_spot=spot, last_take=last, taken=facts.taken,
-                         wanted=facts.wanted, loaded=facts.next.loaded)
+        return JobStatus(
+            job=facts.job,
+            round=facts.round,
+            stops=tuple(stops),
+            running=running,
+            microphone=_microphone(facts.job),
+            microphone_fits=not facts.wrong_microphone,
+            microphone_fault=facts.wrong_microphone,
+            next=next_step(facts.next),
+            next_spot=spot,
+            last_take=last,
+            taken=facts.taken,
+            wanted=facts.wanted,
+            loaded=facts.next.loaded,
+        )
 
 
 def _facts(work: UnitOfWork, job: Job) -> _Facts:
@@ -164,19 +182,43 @@ def _facts(work: UnitOfWork, job: Job) -> _Facts:
     wrong = microphone_findings(job.rig.microphones, job.rig.pointing)
     base, taken = base_round(work, job, kept=kept), _taken(work, job, present)
     return _Facts(
-        job=job, round=present, taken=taken, any_take=work.takes.has_any(present.id), base=base,
-        next=_for_next(work, job, present, base, alignment, correction, taken=taken,
-                       microphone=wrong[0].kind if wrong else "",
-                       level_checked=not stale and level is not None and level.state == "done"),
+        job=job,
+        round=present,
+        taken=taken,
+        any_take=work.takes.has_any(present.id),
+        base=base,
+        next=_for_next(
+            work,
+            job,
+            present,
+            base,
+            alignment,
+            correction,
+            taken=taken,
+            microphone=wrong[0].kind if wrong else "",
+            level_checked=not stale and level is not None and level.state == "done",
+        ),
         aligned=bool(alignment and alignment.channels),
         filters=_filters(correction),
         loaded=tuple(sorted(slot for slot, preset in job.processor.presets.items() if preset.ours)),
-        proven=_taken(work, job, after) if after else 0, wrong_microphone=wrong[0].kind if wrong else "",
-        level="stale" if stale else "checked" if level is not None and level.state == "done" else "unchecked")
+        proven=_taken(work, job, after) if after else 0,
+        wrong_microphone=wrong[0].kind if wrong else "",
+        level="stale" if stale else "checked" if level is not None and level.state == "done" else "unchecked",
+    )
 
 
-def _for_next(work: UnitOfWork, job: Job, present: Round, base: Round | None, alignment: Alignment | None,
-              correction: Correction | None, *, taken: int, microphone: str, level_checked: bool) -> JobFacts:
+def _for_next(
+    work: UnitOfWork,
+    job: Job,
+    present: Round,
+    base: Round | None,
+    alignment: Alignment | None,
+    correction: Correction | None,
+    *,
+    taken: int,
+    microphone: str,
+    level_checked: bool,
+) -> JobFacts:
     """What the next step follows from."""
     wanted, state = len(job.asked), job.processor
     found = correction is not None and correction.found
@@ -184,20 +226,41 @@ def _for_next(work: UnitOfWork, job: Job, present: Round, base: Round | None, al
     running = work.passes.running()
     base_taken = 0 if base is None else taken if base.id == present.id else _taken(work, job, base)
     return JobFacts(
-        sounding=running is not None and running.job_id == job.id, spots=len(job.spots), microphone=microphone,
-        level_checked=level_checked, bypassed=state.is_neutral, corrects=playing is not None and playing.corrects,
-        begun=present.state is not None, fits=present.state is None or present.state.sounds_like(state, job.channels),
-        taken=taken, wanted=wanted, through=present.corrects, base_full=bool(wanted) and base_taken >= wanted,
-        has_base=base is not None, aligned=bool(alignment and alignment.channels), filters=found,
-        moved_on=found and not correction.stands_on(alignment), subs=len(job.plan.subs),
+        sounding=running is not None and running.job_id == job.id,
+        spots=len(job.spots),
+        microphone=microphone,
+        level_checked=level_checked,
+        bypassed=state.is_neutral,
+        corrects=playing is not None and playing.corrects,
+        begun=present.state is not None,
+        fits=present.state is None or present.state.sounds_like(state, job.channels),
+        taken=taken,
+        wanted=wanted,
+        through=present.corrects,
+        base_full=bool(wanted) and base_taken >= wanted,
+        has_base=base is not None,
+        aligned=bool(alignment and alignment.channels),
+        filters=found,
+        moved_on=found and not correction.stands_on(alignment),
+        subs=len(job.plan.subs),
         subs_one=alignment is not None and alignment.subs is not None,
         crossed=alignment is not None and alignment.routing is not None,
-        loaded=next((slot for slot, preset in sorted(job.processor.presets.items(), key=lambda one: (
-            one[0] != state.active, one[0])) if found and _holds(preset, correction)), ""))
+        loaded=next(
+            (
+                slot
+                for slot, preset in sorted(
+                    job.processor.presets.items(), key=lambda one: (one[0] != state.active, one[0])
+                )
+                if found and _holds(preset, correction)
+            ),
+            "",
+        ),
+    )
 
 
 def _holds(preset: Preset, correction: Correction) -> bool:
     """Whether a preset of ours corrects by the very bands or convolutions of a correction."""
+
     def same(channel: str) -> bool:
         held = preset.channels.get(channel, ChannelSettings())
         return held.convolution is not None or held.filters == correction.filters(channel)
@@ -209,9 +272,11 @@ def _next_spot(work: UnitOfWork, facts: _Facts) -> tuple[int | None, int]:
     """The first spot of the walk where something of the present round is missing, and the last take that is there."""
     latest = work.takes.latest(facts.round.id)
     settled = {(take.channel, take.spot_id) for take in latest if take.settled}
-    lacking = {spot for code, spot in facts.job.asked if (code, spot) not in settled}
-    return (next((spot.id for spot in facts.job.spots if spot.id in lacking), None),
-            max((take.id for take in latest), default=0))
+    absent = {spot for code, spot in facts.job.asked if (code, spot) not in settled}
+    return (
+        next((spot.id for spot in facts.job.spots if spot.id in absent), None),
+        max((take.id for take in latest), default=0),
+    )
 
 
 def _filters(correction: Correction | None) -> str:
@@ -220,8 +285,10 @@ def _filters(correction: Correction | None) -> str:
         return ""
     counts = [correction.counts(channel) for channel in correction.bands]
     free, fixed = (max((count[k] for count in counts), default=0) for k in (0, 1))
-    return ", ".join([f"{number} {kind}" for number, kind in ((free, "bands"), (fixed, "fixed bands")) if number]
-                     + (["convolution"] if correction.convolutions else []))
+    return ", ".join(
+        [f"{number} {kind}" for number, kind in ((free, "bands"), (fixed, "fixed bands")) if number]
+        + (["convolution"] if correction.convolutions else [])
+    )
 
 
 def _taken(work: UnitOfWork, job: Job, of: Round) -> int:

@@ -7,7 +7,7 @@ from dolce.errors import Conflict, InvalidValue
 from dolce.services.context import Context
 from dolce.services.jobs.folder_work import FolderWork, Work
 
-WORTH_BYTES = 8 << 20               # less free space than that is not worth a word: it is used again by itself
+WORTH_BYTES = 8 << 20  # less free space than that is not worth a word: it is used again by itself
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -53,8 +53,7 @@ class Space:
             raise InvalidValue("there is nothing to give back.", where="space", remedy="Delete a job first.")
         with self._context.look() as work:
             if work.passes.running() is not None:
-                raise Conflict("a pass is running.", where="space",
-                               remedy="Stop it first, or wait until it has ended.")
+                raise Conflict("a pass is running.", where="space", remedy="Stop it first, or wait until it has ended.")
 
         def give_back(told: Callable[[float], None]) -> str:
             with self._context.look() as work:
@@ -67,5 +66,6 @@ class Space:
             after, _ = self._context.database.space()
             return f"{(before.size_bytes - after) / 1e6:.0f} MB given back; {after / 1e6:.0f} MB are in use."
 
-        return self._folder_work.begin(Work(kind="space", what="what is not needed"), give_back,
-                                       otherwise="what was given back by then stays so.")
+        return self._folder_work.begin(
+            Work(kind="space", what="what is not needed"), give_back, otherwise="what was given back by then stays so."
+        )

@@ -26,7 +26,7 @@ from dolce.services.align.bass_takes import summable
 from dolce.services.load.listen_material import Recording, programme_for
 from dolce.store import UnitOfWork
 
-_EARS_M, _HEAD_M = (0.10, 0.60), 0.18        # how far two spots may be apart to stand for two ears: our own bounds
+_EARS_M, _HEAD_M = (0.10, 0.60), 0.18  # how far two spots may be apart to stand for two ears: our own bounds
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -128,8 +128,9 @@ class Ears:
     full_scale_spl_db: float | None
 
 
-def ears_at(work: UnitOfWork, job: Job, wish: ListenWish, candidates: Mapping[str, Candidate],
-            recording: Recording | None) -> Ears:
+def ears_at(
+    work: UnitOfWork, job: Job, wish: ListenWish, candidates: Mapping[str, Candidate], recording: Recording | None
+) -> Ears:
     """Responses at a seat of a job for a passage through what is compared.
 
     Raises
@@ -142,28 +143,49 @@ def ears_at(work: UnitOfWork, job: Job, wish: ListenWish, candidates: Mapping[st
     seat = next((one for one in job.plan.seats if one.id == wish.seat_id), job.seat)
     takes = {key: summable(work, one.base.id, one.job.channels) for key, one in candidates.items()}
     first = next((take for of_one in takes.values() for take in of_one), None)
-    programme, remarks = programme_for(job, wish.material, recording, start_s=wish.start_s,
-                                       sample_rate_hz=first.sample_rate_hz if first else job.rig.sample_rate_hz)
+    programme, remarks = programme_for(
+        job,
+        wish.material,
+        recording,
+        start_s=wish.start_s,
+        sample_rate_hz=first.sample_rate_hz if first else job.rig.sample_rate_hz,
+    )
     spots = job.plan.spots_of(seat.id)
     cells: dict[str, dict[int, dict[str, int]]] = {}
-    there, lacking = {spot.id for spot in spots}, set()
+    there, absent = {spot.id for spot in spots}, set()
     for key, one in candidates.items():
         needed = {way.output for channel in programme.channels for way in one.outputs.routes(channel)}
         needed &= {take.channel for take in takes[key]}
-        cells[key] = {spot.id: {take.channel: take.id for take in takes[key]
-                                if take.spot_id == spot.id and take.channel in needed} for spot in spots}
+        cells[key] = {
+            spot.id: {
+                take.channel: take.id for take in takes[key] if take.spot_id == spot.id and take.channel in needed
+            }
+            for spot in spots
+        }
         there &= {spot for spot, found in cells[key].items() if found and set(found) == needed}
-        lacking |= needed
+        absent |= needed
     ears = _ears(spots, there, two=wish.two_ears)
     if not ears:
-        raise Conflict(f"at {seat.name} no spot has takes of all of {', '.join(sorted(lacking)) or 'these'}.",
-                       where="listening", remedy="Choose another seat, or run its spots on the Takes page.")
+        raise Conflict(
+            f"at {seat.name} no spot has takes of all of {', '.join(sorted(absent)) or 'these'}.",
+            where="listening",
+            remedy="Choose another seat, or run its spots on the Takes page.",
+        )
     wanted = {take for of_one in cells.values() for ear in ears for take in of_one[ear.id].values()}
     responses = dict(work.takes.responses(wanted))
-    return Ears(wish=wish, candidates=candidates, seat=seat.name, spots=tuple(ear.number for ear in ears),
-                programme=programme, remarks=remarks, full_scale_spl_db=_full_scale(job),
-                responses={key: tuple({code: responses[take] for code, take in of_one[ear.id].items()}
-                                      for ear in ears) for key, of_one in cells.items()})
+    return Ears(
+        wish=wish,
+        candidates=candidates,
+        seat=seat.name,
+        spots=tuple(ear.number for ear in ears),
+        programme=programme,
+        remarks=remarks,
+        full_scale_spl_db=_full_scale(job),
+        responses={
+            key: tuple({code: responses[take] for code, take in of_one[ear.id].items()} for ear in ears)
+            for key, of_one in cells.items()
+        },
+    )
 
 
 def rendered(ears: Ears, told: Callable[[float], None]) -> Audition:
@@ -183,8 +205,11 @@ def rendered(ears: Ears, told: Callable[[float], None]) -> Audition:
             told(0.9 * sum(map(len, rows.values())) / count)
             paths = paths_of(one.outputs, ears.responses[key][ear], programme.channels)
             if paths is None:
-                raise Conflict(f"{one.name} plays none of {', '.join(programme.channels)}.", where="listening",
-                               remedy="Choose other material.")
+                raise Conflict(
+                    f"{one.name} plays none of {', '.join(programme.channels)}.",
+                    where="listening",
+                    remedy="Choose other material.",
+                )
             played |= set(paths.sample)
             # The first ear of the first candidate gives the place; ears keep their distance from one another.
             places.setdefault(key, paths.onset)
@@ -195,20 +220,35 @@ def rendered(ears: Ears, told: Callable[[float], None]) -> Audition:
     rate = programme.sample_rate_hz
     rounds = dict.fromkeys(one.base.name for one in ears.candidates.values())
     return Audition(
-        number=0, wish=ears.wish, programme=programme.name, duration_s=programme.duration_s, sample_rate_hz=rate,
-        round_name=", ".join(rounds), seat=ears.seat, spots=ears.spots, heard=heard, files={},
+        number=0,
+        wish=ears.wish,
+        programme=programme.name,
+        duration_s=programme.duration_s,
+        sample_rate_hz=rate,
+        round_name=", ".join(rounds),
+        seat=ears.seat,
+        spots=ears.spots,
+        heard=heard,
+        files={},
         names={key: one.name for key, one in ears.candidates.items()},
         stood={key: one.preset for key, one in ears.candidates.items()},
-        match=loudness_matched(heard, sample_rate_hz=rate), full_scale_spl_db=ears.full_scale_spl_db,
+        match=loudness_matched(heard, sample_rate_hz=rate),
+        full_scale_spl_db=ears.full_scale_spl_db,
         pressure={key: pressure_by_band(one[0], sample_rate_hz=rate) for key, one in heard.items()},
-        left_out=tuple(channel for channel in programme.channels if channel not in played), remarks=ears.remarks)
+        left_out=tuple(channel for channel in programme.channels if channel not in played),
+        remarks=ears.remarks,
+    )
 
 
 def _ears(spots: Sequence[Spot], taken: set[int], *, two: bool) -> tuple[Spot, ...]:
     """One spot, or those two that are nearest to a head's width apart, left before right."""
     there = [spot for spot in spots if spot.id in taken]
-    pairs = [(abs(right.place.x_m - left.place.x_m - _HEAD_M), left.id, right.id) for left in there for right in there
-             if two and _EARS_M[0] <= right.place.x_m - left.place.x_m <= _EARS_M[1]]
+    pairs = [
+        (abs(right.place.x_m - left.place.x_m - _HEAD_M), left.id, right.id)
+        for left in there
+        for right in there
+        if two and _EARS_M[0] <= right.place.x_m - left.place.x_m <= _EARS_M[1]
+    ]
     if not pairs:
         return tuple(there[:1])
     _, *ears = min(pairs)

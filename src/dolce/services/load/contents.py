@@ -13,8 +13,11 @@ from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.core.tuning import Alignment, Correction, Outputs, headroom_cut_db, output_loads, settings_of
 from dolce.errors import Conflict
 
-CONTENTS = {"corrected": "Aligned and corrected", "convolved": "Aligned and corrected, by convolution",
-            "aligned": "Aligned only"}
+CONTENTS = {
+    "corrected": "Aligned and corrected",
+    "convolved": "Aligned and corrected, by convolution",
+    "aligned": "Aligned only",
+}
 
 
 _VERSION = "version-"
@@ -48,10 +51,16 @@ class Tuned:
     @property
     def settings(self) -> dict[str, ChannelSettings]:
         """What every output gets, bands included."""
-        return {channel: settings_of(self.stands_on or Alignment(), self.correction, channel,
-                                     sample_rate_hz=self.job.rig.sample_rate_hz,
-                                     device=self.job.limits)
-                for channel in self.job.channels}
+        return {
+            channel: settings_of(
+                self.stands_on or Alignment(),
+                self.correction,
+                channel,
+                sample_rate_hz=self.job.rig.sample_rate_hz,
+                device=self.job.limits,
+            )
+            for channel in self.job.channels
+        }
 
     @property
     def cut_db(self) -> float:
@@ -72,8 +81,14 @@ def inputs_of(job: Job, bass: BassManagement | None) -> list[str]:
 
 def cut_db(job: Job, settings: Mapping[str, ChannelSettings], bass: BassManagement | None) -> float:
     """What all outputs are turned down by, so that no single input at full scale exceeds full scale at any output."""
-    return headroom_cut_db(output_loads(Outputs(settings=settings, bass=bass), inputs_of(job, bass),
-                                        sample_rate_hz=job.rig.sample_rate_hz, cut_db=0.0))
+    return headroom_cut_db(
+        output_loads(
+            Outputs(settings=settings, bass=bass),
+            inputs_of(job, bass),
+            sample_rate_hz=job.rig.sample_rate_hz,
+            cut_db=0.0,
+        )
+    )
 
 
 @cache(256)
@@ -121,7 +136,10 @@ def _convolution(job: Job, filters: tuple[BandFilter, ...]) -> Convolution | Non
     if not filters:
         return None
     if job.limits is None or not job.limits.taps:
-        raise Conflict(f"{job.limits.name if job.limits else 'this processor'} has no convolution.", where="load",
-                       remedy="Type its taps on the Rig page under Processor, or load the bands.")
+        raise Conflict(
+            f"{job.limits.name if job.limits else 'this processor'} has no convolution.",
+            where="load",
+            remedy="Type its taps on the Rig page under Processor, or load the bands.",
+        )
     rate = job.rig.sample_rate_hz
     return _convolved(filters, rate, job.limits.taps)

@@ -44,8 +44,11 @@ def _words(one: Difference) -> str:
         case "bands":
             return f"{one.held} to {one.wanted} bands"
         case "convolution":
-            return "another convolution" if one.held and one.wanted else (
-                "convolution" if one.wanted else "no convolution any more")
+            return (
+                "another convolution"
+                if one.held and one.wanted
+                else ("convolution" if one.wanted else "no convolution any more")
+            )
     return f"{one.held} to {one.wanted} all-passes"
 
 

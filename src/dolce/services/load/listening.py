@@ -1,4 +1,4 @@
-"""Presets compared by ear: programme rendered at a seat through each of them, equally loud; blind trials; preference."""
+"""Presets compared by ear: programme rendered at a seat through each, equally loud; blind trials; preference."""
 
 import threading
 from collections import OrderedDict
@@ -25,12 +25,12 @@ from dolce.services.load.listen_material import OWN, Recording, recording_of
 from dolce.services.load.loading import Loading
 from dolce.services.read.round_curves import base_round
 from dolce.services.searches import Searches, Told, ToldSearch
-from dolce.services.shape.seat_weighting import Blending
+from dolce.services.shape.seat_weighting import SeatWeightings
 from dolce.services.shape.shaping import Shaping, present_correction
 
 TURNED = "turned"
 MOST_AT_ONCE = 4
-_KEPT = 2                          # jobs whose recording and rendering stay at hand
+_KEPT = 2  # jobs whose recording and rendering stay in memory
 
 
 @dataclass(slots=True, kw_only=True)
@@ -65,9 +65,11 @@ class ListenView:
 class Listening:
     """What each job listens to. Recordings and renderings stay in memory until Dolce is closed."""
 
-    def __init__(self, context: Context, loading: Loading, shaping: Shaping, blending: Blending) -> None:
+    def __init__(
+        self, context: Context, loading: Loading, shaping: Shaping, seat_weighting_service: SeatWeightings
+    ) -> None:
         self._context, self._loading = context, loading
-        self._shaping, self._blending = shaping, blending
+        self._shaping, self._blending = shaping, seat_weighting_service
         self._recordings: OrderedDict[int, Recording] = OrderedDict()
         self._auditions: OrderedDict[int, Audition] = OrderedDict()
         self._wishes: dict[int, ListenWish] = {}
@@ -79,21 +81,38 @@ class Listening:
     # Looking
 
     def view(self, job_id: int) -> ListenView:
-        """What can be compared, and what is at hand."""
+        """What can be compared, and what is there."""
         job, candidates = self._candidates(job_id)
         base = next((one.base for one in candidates.values()), None)
         with self._context.look() as work:
             taken = {take.spot_id for take in summable(work, base.id, job.channels)} if base else set()
         offered = {key: one.name for key, one in candidates.items()}
-        seats = [(seat.id, seat.name) for seat in job.plan.seats
-                 if any(spot.id in taken for spot in job.plan.spots_of(seat.id))]
+        seats = [
+            (seat.id, seat.name)
+            for seat in job.plan.seats
+            if any(spot.id in taken for spot in job.plan.spots_of(seat.id))
+        ]
         audition = self._auditions.get(job_id)
-        stale = () if audition is None else tuple(
-            audition.names[key] for key in audition.stood
-            if key != TURNED and (key not in candidates or candidates[key].preset != audition.stood[key]))
-        return ListenView(job=job, wish=self._wish(job_id, offered), offered=offered, seats=seats,
-                          recording=self._recordings.get(job_id), work=self._searches.of(job_id), audition=audition,
-                          stale=stale, blind=self._blind.get(job_id))
+        stale = (
+            ()
+            if audition is None
+            else tuple(
+                audition.names[key]
+                for key in audition.stood
+                if key != TURNED and (key not in candidates or candidates[key].preset != audition.stood[key])
+            )
+        )
+        return ListenView(
+            job=job,
+            wish=self._wish(job_id, offered),
+            offered=offered,
+            seats=seats,
+            recording=self._recordings.get(job_id),
+            work=self._searches.of(job_id),
+            audition=audition,
+            stale=stale,
+            blind=self._blind.get(job_id),
+        )
 
     def work(self, job_id: int) -> Work | None:
         """What is computed now, or was computed last."""
@@ -114,24 +133,46 @@ class Listening:
         tuned = self._loading.view(job_id).tuned
         with self._context.look() as work:
             base = base_round(work, tuned.job, kept=tuned.correction.round_id)
-            family = [Tuned(job=other, correction=present_correction(work, other),
-                            alignment=work.alignments.current(other.id)) for other in work.jobs.family(job_id)]
+            family = [
+                Tuned(
+                    job=other, correction=present_correction(work, other), alignment=work.alignments.current(other.id)
+                )
+                for other in work.jobs.family(job_id)
+            ]
             others = [(one, base_round(work, one.job, kept=one.correction.round_id)) for one in family]
         if base is None:
             return tuned.job, {}
         held = tuned.job.processor.presets
-        found = {f"preset-{slot}": Candidate(name=f"{slot}: {one.name}", preset=one, job=tuned.job, base=base,
-                                             turned=tuned.correction.switches if one.corrects else {})
-                 for slot, one in held.items()}
-        found |= {key: Candidate(name=f"{preset.name}, not loaded", preset=preset, job=tuned.job, base=base,
-                                 turned=_turned(tuned, key))
-                  for key, preset in _loadable(tuned) if preset not in held.values()}
+        found = {
+            f"preset-{slot}": Candidate(
+                name=f"{slot}: {one.name}",
+                preset=one,
+                job=tuned.job,
+                base=base,
+                turned=tuned.correction.switches if one.corrects else {},
+            )
+            for slot, one in held.items()
+        }
+        found |= {
+            key: Candidate(
+                name=f"{preset.name}, not loaded", preset=preset, job=tuned.job, base=base, turned=_turned(tuned, key)
+            )
+            for key, preset in _loadable(tuned)
+            if preset not in held.values()
+        }
         found[BYPASS] = Candidate(name="Bypass", preset=None, job=tuned.job, base=base)
         for other, its_base in others:
             if its_base is not None:
-                found |= {f"job-{other.job.id}-{key}": Candidate(
-                    name=f"{other.job.name}: {preset.name if preset else 'bypass'}", preset=preset, job=other.job,
-                    base=its_base, turned=_turned(other, key)) for key, preset in (*_loadable(other), (BYPASS, None))}
+                found |= {
+                    f"job-{other.job.id}-{key}": Candidate(
+                        name=f"{other.job.name}: {preset.name if preset else 'bypass'}",
+                        preset=preset,
+                        job=other.job,
+                        base=its_base,
+                        turned=_turned(other, key),
+                    )
+                    for key, preset in (*_loadable(other), (BYPASS, None))
+                }
         return tuned.job, found
 
     def recording(self, job_id: int) -> Recording | None:
@@ -181,11 +222,15 @@ class Listening:
         view = self.view(job_id)
         compared = tuple(key for key in dict.fromkeys(wish.compared) if key in view.offered)
         if not 2 <= len(compared) <= MOST_AT_ONCE:
-            raise InvalidValue(f"{len(compared)} are chosen.", where="compare",
-                               remedy=f"Tick two to {MOST_AT_ONCE} of them.")
+            raise InvalidValue(
+                f"{len(compared)} are chosen.", where="compare", remedy=f"Tick two to {MOST_AT_ONCE} of them."
+            )
         if not view.seats:
-            raise Conflict("no seat has takes of channels while the processor was bypassed.", where="listening",
-                           remedy="Run the spots of a seat on the Takes page first.")
+            raise Conflict(
+                "no seat has takes of channels while the processor was bypassed.",
+                where="listening",
+                remedy="Run the spots of a seat on the Takes page first.",
+            )
         checked.within(wish.start_s, low=0, high=24 * 3600, where="from", unit="s")
         wish = replace(wish, compared=compared)
         self._wishes[job_id] = wish
@@ -214,13 +259,17 @@ class Listening:
 
     def _keep(self, job_id: int, audition: Audition) -> None:
         """Keep a rendering as files, under a number of its own; a blind test of another one is over."""
-        files = {key: write_flac(one.T, sample_rate_hz=audition.sample_rate_hz)
-                 for key, one in audition.match.sample.items()}
+        files = {
+            key: write_flac(one.T, sample_rate_hz=audition.sample_rate_hz) for key, one in audition.match.sample.items()
+        }
         with self._lock:
             self._count += 1
             self._blind.pop(job_id, None)
-            _kept(self._auditions, job_id, replace(audition, number=self._count, files=files,
-                                                   match=replace(audition.match, sample={})))     # the files hold it
+            _kept(
+                self._auditions,
+                job_id,
+                replace(audition, number=self._count, files=files, match=replace(audition.match, sample={})),
+            )  # the files hold it
 
     # Preference
 
@@ -228,16 +277,27 @@ class Listening:
         """One of what is compared with tilt, bass and treble on top, beside the others and as loud as they."""
         audition = self.cache(job_id)
         if of not in audition.names or of == TURNED:
-            raise InvalidValue("what shall be turned is not among what is compared.", where="preference",
-                               remedy="Choose one of them.")
+            raise InvalidValue(
+                "what shall be turned is not among what is compared.", where="preference", remedy="Choose one of them."
+            )
         change = preference.level_db(ANALYSIS_GRID_HZ)
-        heard = {**audition.heard, TURNED: retuned(audition.heard[of], change, ANALYSIS_GRID_HZ,
-                                                   sample_rate_hz=audition.sample_rate_hz)}
+        heard = {
+            **audition.heard,
+            TURNED: retuned(audition.heard[of], change, ANALYSIS_GRID_HZ, sample_rate_hz=audition.sample_rate_hz),
+        }
         rate = audition.sample_rate_hz
-        self._keep(job_id, replace(
-            audition, names={**audition.names, TURNED: f"{audition.names[of].partition(':')[0]}, turned"}, heard=heard,
-            match=loudness_matched(heard, sample_rate_hz=rate), turned=preference, turned_of=of,
-            pressure={**audition.pressure, TURNED: pressure_by_band(heard[TURNED][0], sample_rate_hz=rate)}))
+        self._keep(
+            job_id,
+            replace(
+                audition,
+                names={**audition.names, TURNED: f"{audition.names[of].partition(':')[0]}, turned"},
+                heard=heard,
+                match=loudness_matched(heard, sample_rate_hz=rate),
+                turned=preference,
+                turned_of=of,
+                pressure={**audition.pressure, TURNED: pressure_by_band(heard[TURNED][0], sample_rate_hz=rate)},
+            ),
+        )
 
     def keep_preference(self, job_id: int, name: str) -> None:
         """Find filters toward the target with this preference on top, and keep them as a version; behind the page.
@@ -254,11 +314,20 @@ class Listening:
         if not name:
             raise InvalidValue("a version needs a name.", where="name", remedy="Type one.")
         tuned = self._loading.view(job_id).tuned
-        correction = next((one for one in (tuned.correction, *tuned.versions.values())
-                           if one.found and _made_of(tuned, one, audition.stood[audition.turned_of])), None)
+        correction = next(
+            (
+                one
+                for one in (tuned.correction, *tuned.versions.values())
+                if one.found and _made_of(tuned, one, audition.stood[audition.turned_of])
+            ),
+            None,
+        )
         if correction is None:
-            raise Conflict(f"{audition.names[audition.turned_of]} is no correction of this job any more.",
-                           where="preference", remedy="Render again, and turn one that corrects.")
+            raise Conflict(
+                f"{audition.names[audition.turned_of]} is no correction of this job any more.",
+                where="preference",
+                remedy="Render again, and turn one that corrects.",
+            )
         preference = _together(correction.preference, audition.turned, name)
 
         def task(told: Told) -> None:
@@ -274,8 +343,9 @@ class Listening:
         """Ten trials between two of what is compared."""
         audition = self.cache(job_id)
         if not {first, second} <= set(audition.names):
-            raise InvalidValue("one of both is not among what is compared.", where="blind test",
-                               remedy="Choose two of them.")
+            raise InvalidValue(
+                "one of both is not among what is compared.", where="blind test", remedy="Choose two of them."
+            )
         self._blind[job_id] = BlindTest.drawn((first, second), rng=np.random.default_rng())
 
     def answer(self, job_id: int, trial: int, said: str) -> None:
@@ -286,9 +356,12 @@ class Listening:
         self._blind[job_id] = test = test.answered(said, trial=trial)
         if test.over:
             first, second = (audition.names[key] for key in test.pair)
-            self._log(job_id, f"Heard blind, {audition.programme} at {audition.seat}, equally loud: {first} against "
-                              f"{second}, {test.right} of {len(test.hidden)} right; by guessing that happens in "
-                              f"{100 * test.rng:.1f} % of tests.")
+            self._log(
+                job_id,
+                f"Heard blind, {audition.programme} at {audition.seat}, equally loud: {first} against "
+                f"{second}, {test.right} of {len(test.hidden)} right; by guessing that happens in "
+                f"{100 * test.rng:.1f} % of tests.",
+            )
 
     def end_blind(self, job_id: int) -> None:
         """Forget it."""
@@ -323,7 +396,7 @@ def _loadable(tuned: Tuned) -> list[tuple[str, Preset]]:
     contents += [f"version-{number}" for number in tuned.versions]
     found = []
     for key in contents:
-        with suppress(DolceError):                   # what the processor could not hold is not offered
+        with suppress(DolceError):  # what the processor could not hold is not offered
             found.append((key, preset_of(key, tuned)))
     return found
 
@@ -350,10 +423,14 @@ def _made_of(tuned: Tuned, correction: object, preset: Preset | None) -> bool:
 def _together(base: Preference | None, turned: Preference, name: str) -> Preference:
     """A preference on top of the one that a correction has already."""
     base = base if base is not None and base.on else Preference()
-    return replace(base, name=name, on=True,
-                   tilt_db_per_octave=round(base.tilt_db_per_octave + turned.tilt_db_per_octave, 2),
-                   bass_db=round(base.bass_db + turned.bass_db, 2),
-                   treble_db=round(base.treble_db + turned.treble_db, 2))
+    return replace(
+        base,
+        name=name,
+        on=True,
+        tilt_db_per_octave=round(base.tilt_db_per_octave + turned.tilt_db_per_octave, 2),
+        bass_db=round(base.bass_db + turned.bass_db, 2),
+        treble_db=round(base.treble_db + turned.treble_db, 2),
+    )
 
 
 def _kept(store: OrderedDict, job_id: int, value: object) -> None:

@@ -79,9 +79,12 @@ class LoadView:
     @property
     def foreign(self) -> tuple[tuple[str, Round | None, Round | None], ...]:
         """Processors of the chain that correct by themselves, each with the latest round without it and with it."""
+
         def latest(name: str, is_on: bool) -> Round | None:
-            return next((r for r in reversed(self.rounds) if r.state is not None
-                         and (name in r.state.by_themselves) == is_on), None)
+            return next(
+                (r for r in reversed(self.rounds) if r.state is not None and (name in r.state.by_themselves) == is_on),
+                None,
+            )
 
         return tuple((one.name, latest(one.name, False), latest(one.name, True)) for one in self.job.rig.others)
 
@@ -108,8 +111,12 @@ class LoadView:
     @property
     def loads(self) -> list[OutputLoad]:
         """How far every output is driven."""
-        return output_loads(self.outputs, inputs_of(self.job, self.outputs.bass),
-                            sample_rate_hz=self.job.rig.sample_rate_hz, cut_db=self.cut_db)
+        return output_loads(
+            self.outputs,
+            inputs_of(self.job, self.outputs.bass),
+            sample_rate_hz=self.job.rig.sample_rate_hz,
+            cut_db=self.cut_db,
+        )
 
     @property
     def outputs(self) -> Outputs:
@@ -126,8 +133,13 @@ class LoadView:
         offset = self.job.rig.levels.full_scale_spl_db or 0.0
         outputs, rate = self.outputs, self.job.rig.sample_rate_hz
         subs = outputs.bass.subs if outputs.bass else ()
-        found = {channel: seat_levels_db(outputs, channel, self.heard_db, at_hz=ANALYSIS_GRID_HZ, sample_rate_hz=rate,
-                                         cut_db=self.cut_db) for channel in self.job.channels if channel not in subs}
+        found = {
+            channel: seat_levels_db(
+                outputs, channel, self.heard_db, at_hz=ANALYSIS_GRID_HZ, sample_rate_hz=rate, cut_db=self.cut_db
+            )
+            for channel in self.job.channels
+            if channel not in subs
+        }
         return {channel: (one[0] + offset, one[1] + offset) for channel, one in found.items() if one is not None}
 
     def crossovers(self, channel: str) -> str:
@@ -135,12 +147,21 @@ class LoadView:
         own = self.settings[channel]
         stands_on = self.tuned.of(self.content).stands_on
         bass = stands_on.routing if stands_on else None
-        corners = [f"from {one.frequency_hz:g} Hz" for one in (own.high_pass, bass.of(channel) if bass and channel
-                                                              not in bass.subs else None) if one is not None]
+        corners = [
+            f"from {one.frequency_hz:g} Hz"
+            for one in (own.high_pass, bass.of(channel) if bass and channel not in bass.subs else None)
+            if one is not None
+        ]
         corners += [f"to {own.low_pass.frequency_hz:g} Hz"] if own.low_pass is not None else []
         if bass is not None and channel in bass.subs:
-            highest = max((bass.of(other).frequency_hz for other in self.job.channels
-                           if other not in bass.subs and bass.of(other) is not None), default=0.0)
+            highest = max(
+                (
+                    bass.of(other).frequency_hz
+                    for other in self.job.channels
+                    if other not in bass.subs and bass.of(other) is not None
+                ),
+                default=0.0,
+            )
             top = bass.low_pass.frequency_hz if bass.low_pass else highest
             corners += [f"bass to {top:g} Hz"] if top else []
         return ", ".join(corners)
@@ -161,11 +182,12 @@ class LoadView:
         return impulse_words(self.correction, sample_rate_hz=self.job.rig.sample_rate_hz)
 
 
-
 def impulse_words(correction: Correction, *, sample_rate_hz: int) -> str:
     """Phase and length of the impulse responses, and what they delay."""
-    kinds = {(one.phase, one.duration_s, one.delay_s(sample_rate_hz=sample_rate_hz))
-             for one in correction.convolutions.values()}
+    kinds = {
+        (one.phase, one.duration_s, one.delay_s(sample_rate_hz=sample_rate_hz))
+        for one in correction.convolutions.values()
+    }
     if not kinds or len(correction.convolutions) < len(correction.channels):
         kinds.add(("minimum", DURATION_S, 0.0))
     return (

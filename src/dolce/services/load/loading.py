@@ -23,17 +23,17 @@ USUAL = PackageWish()
 class Loading:
     """Presets and packages of one job."""
 
-    def __init__(self, context: Context, shaping: Shaping, cache: ProcessorAccess) -> None:
+    def __init__(self, context: Context, shaping: Shaping, access: ProcessorAccess) -> None:
         self._context = context
         self._shaping = shaping
-        self._at_hand = cache
+        self._access = access
 
     def view(self, job_id: int, *, slot: str = "", content: str = "") -> LoadView:
         """What would be loaded, beside what the processor reads now; held against one preset of it.
 
         `slot` and `content` are what is looked at; what is not said, or not there, is that which is offered first.
         """
-        job, trouble = self._at_hand.look(job_id)
+        job, trouble = self._access.look(job_id)
         with self._context.look() as work:
             correction = present_correction(work, job)
             alignment = work.alignments.current(job_id)
@@ -43,18 +43,25 @@ class Loading:
             devices = tuple(work.processors.all())
             heard = self._context.curves.of(work, correction.round_id) if correction.round_id is not None else {}
         main = main_seat_weights(job)
-        heard_db = {channel: own.average.level_db for channel, whole in heard.items()
-                    if (own := whole.averaged_over_seats(main)) is not None}
+        heard_db = {
+            channel: own.average.level_db
+            for channel, whole in heard.items()
+            if (own := whole.averaged_over_seats(main)) is not None
+        }
         tuned = Tuned(job=job, correction=correction, alignment=alignment, versions=versions)
         contents = contents_of(versions)
         names = {name: key for key, name in contents.items()}
-        current = {held: would_be(names[preset.name], tuned) for held, preset in job.processor.presets.items()
-                   if preset.name in names}
+        current = {
+            held: would_be(names[preset.name], tuned)
+            for held, preset in job.processor.presets.items()
+            if preset.name in names
+        }
         slot = slot if slot in job.slots else next(iter(job.slots))
         content = content if content in contents else LoadView.usual_content(job, slot, names)
         wanted = would_be(content, tuned)
         return LoadView(
-            job=job, trouble=trouble,
+            job=job,
+            trouble=trouble,
             tuned=tuned,
             settings=dict(wanted.channels) if wanted else tuned.of(content).settings,
             contents=contents,
@@ -94,21 +101,26 @@ class Loading:
             preset = _in_part(preset, view.job.processor.presets.get(slot), outputs, view)
         broken = view.job.limits.broken_by(preset) if view.job.limits else ()
         if broken:
-            raise Conflict(f"{view.job.limits.name} can't hold it: {first_words(broken)}.", where=f"preset {slot}",
-                           remedy="Find the filters again on Shape, change trims and delays on Align, or correct the "
-                                  "limits on the Rig page.")
+            raise Conflict(
+                f"{view.job.limits.name} can't hold it: {first_words(broken)}.",
+                where=f"preset {slot}",
+                remedy="Find the filters again on Shape, change trims and delays on Align, or correct the "
+                "limits on the Rig page.",
+            )
         read_back = " and read back" if view.job.rig.processor.can.readable else ", as you say"
 
         def loaded(state: ProcessorState) -> None:
             held = state.presets.get(slot)
             if held != preset:
-                raise Conflict("the processor reads back something else than was sent: "
-                               f"{first_difference(preset, held)}.", where=f"preset {slot}",
-                               remedy="Load it again, or look at the device.")
+                raise Conflict(
+                    f"the processor reads back something else than was sent: {first_difference(preset, held)}.",
+                    where=f"preset {slot}",
+                    remedy="Load it again, or look at the device.",
+                )
             with self._context.change() as work:
                 work.logbook.add(job_id, f"{preset.name} loaded into preset {slot}{read_back}.", at=self._context.now())
 
-        self._at_hand.tell(job_id, lambda device, _: device.load(slot, preset), keep=True, then=loaded)
+        self._access.tell(job_id, lambda device, _: device.load(slot, preset), keep=True, then=loaded)
 
     def put_back(self, job_id: int, slot: str) -> None:
         """What a preset held before it was loaded last; an empty one is emptied again.
@@ -129,22 +141,29 @@ class Loading:
                 device.load(slot, preset)
                 return
             active = BYPASS if held.active == slot else held.active
-            device.restore(replace(held, active=active, presets={
-                name: one for name, one in held.presets.items() if name != slot}))
+            device.restore(
+                replace(held, active=active, presets={name: one for name, one in held.presets.items() if name != slot})
+            )
 
         def is_back(state: ProcessorState) -> None:
             if state.presets.get(slot) != preset:
-                raise Conflict("the processor reads back something else than was put back.", where=f"preset {slot}",
-                               remedy="Look at the device.")
+                raise Conflict(
+                    "the processor reads back something else than was put back.",
+                    where=f"preset {slot}",
+                    remedy="Look at the device.",
+                )
             with self._context.change() as work:
-                work.logbook.add(job_id, f"Preset {slot} is {preset.name if preset else 'empty'} again, as it was "
-                                         "before.", at=self._context.now())
+                work.logbook.add(
+                    job_id,
+                    f"Preset {slot} is {preset.name if preset else 'empty'} again, as it was before.",
+                    at=self._context.now(),
+                )
 
-        self._at_hand.tell(job_id, back, keep=True, then=is_back)
+        self._access.tell(job_id, back, keep=True, then=is_back)
 
     def wait(self) -> None:
         """Until nothing is said to any processor."""
-        self._at_hand.wait()
+        self._access.wait()
 
     def switch(self, job_id: int, to: str) -> None:
         """Play a preset, or bypass."""
@@ -153,7 +172,7 @@ class Loading:
         if to != BYPASS and to not in present.presets:
             raise InvalidValue(f"preset {to} is empty.", where="processor", remedy="Load it first.")
         state = replace(present, active=to)
-        self._at_hand.tell(job_id, lambda device, _: device.play(to), said=f"Processor {state.description}.")
+        self._access.tell(job_id, lambda device, _: device.play(to), said=f"Processor {state.description}.")
 
     def package(self, job_id: int, wish: PackageWish = USUAL) -> tuple[Iterator[bytes], str]:
         """Everything for another processor as one ZIP, part by part, and its file name."""
@@ -189,5 +208,9 @@ def _in_part(preset: Preset, held: Preset | None, outputs: Collection[str], view
         return preset
     channels = {**(held.channels if held else {}), **{c: preset.channels[c] for c in chosen if c in preset.channels}}
     name = preset.name if held is None or held.name == preset.name else f"{preset.name}: {', '.join(chosen)}"
-    return replace(preset, name=name[:120], channels=channels,
-                   cut_db=max(cut_db(view.job, channels, preset.bass), held.cut_db if held else 0.0))
+    return replace(
+        preset,
+        name=name[:120],
+        channels=channels,
+        cut_db=max(cut_db(view.job, channels, preset.bass), held.cut_db if held else 0.0),
+    )

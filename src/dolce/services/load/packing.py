@@ -38,7 +38,7 @@ SAMPLES = {"float": "32-bit float", "pcm24": "24-bit"}
 LAYOUTS = {"each": "one file per channel", "one": "all channels in one file"}
 ORDER_WORDS = dict(ORDERS)
 SIGN_WORDS = {"subtracted": "a1 and a2 are subtracted", "added": "a1 and a2 are added"}
-_FULL = 0.98                       # of full scale, that a fixed-point file reaches
+_FULL = 0.98  # of full scale, that a fixed-point file reaches
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -65,57 +65,91 @@ class PackageWish:
     def __post_init__(self) -> None:
         if not self.rates_hz or not set(self.rates_hz) <= set(SAMPLE_RATES_HZ):
             raise InvalidValue("no sample rate is chosen.", where="rates", remedy="Tick those of your device.")
-        for value, known, where in ((self.samples, SAMPLES, "samples"), (self.layout, LAYOUTS, "layout"),
-                                    (self.order, ORDERS, "order"), (self.signs, SIGNS, "signs")):
+        for value, known, where in (
+            (self.samples, SAMPLES, "samples"),
+            (self.layout, LAYOUTS, "layout"),
+            (self.order, ORDERS, "order"),
+            (self.signs, SIGNS, "signs"),
+        ):
             if value not in known:
                 raise InvalidValue(f"{value[:20]!r} is not offered.", where=where, remedy="Choose one of the list.")
 
 
-def packed(load: LoadView, shapes: Mapping[str, ChannelShape], wish: PackageWish,
-           device: ProcessorLimits | None = None) -> Iterator[tuple[str, bytes]]:
+def packed(
+    load: LoadView, shapes: Mapping[str, ChannelShape], wish: PackageWish, device: ProcessorLimits | None = None
+) -> Iterator[tuple[str, bytes]]:
     """Name and content of every file, one at a time; asks nothing of the store any more."""
     rounded: dict[str, tuple[Rounded, ...]] = {}
     if device is not None:
         both = {channel: fitted(one, device) for channel, one in load.settings.items()}
         rounded = {channel: said for channel, (_, said) in both.items() if said}
-        load = replace(load, settings={channel: one for channel, (one, _) in both.items()},
-                       job=replace(load.job, rig=load.job.rig.with_limits(device)))
+        load = replace(
+            load,
+            settings={channel: one for channel, (one, _) in both.items()},
+            job=replace(load.job, rig=load.job.rig.with_limits(device)),
+        )
     job, settings = load.job, load.settings
-    level_offset_db = _softer_db(load, wish) if wish.samples == "pcm24" else 0.0
-    yield "README.txt", _note(load, wish, (*_remarks(load, wish, level_offset_db), *_rounded(device, rounded))).encode()
+    attenuation_db = _attenuation_db(load, wish) if wish.samples == "pcm24" else 0.0
+    yield "README.txt", _note(load, wish, (*_remarks(load, wish, attenuation_db), *_rounded(device, rounded))).encode()
     filters = {channel: settings[channel].filters for channel in job.channels}
-    yield "filters/filters.json", write_filters_json({channel: {
-        "filters": [filter_row(f) for f in filters[channel]],
-        "trim_db": settings[channel].trim_db, "delay_s": settings[channel].delay_s,
-        "polarity": settings[channel].polarity,
-        "headroom_db": round(most_db(settings[channel], job.rig.sample_rate_hz), 2),
-        "left_alone": left_alone_rows(shapes[channel].plan.left_alone) if channel in shapes else [],
-    } for channel in job.channels})
+    yield (
+        "filters/filters.json",
+        write_filters_json(
+            {
+                channel: {
+                    "filters": [filter_row(f) for f in filters[channel]],
+                    "trim_db": settings[channel].trim_db,
+                    "delay_s": settings[channel].delay_s,
+                    "polarity": settings[channel].polarity,
+                    "headroom_db": round(most_db(settings[channel], job.rig.sample_rate_hz), 2),
+                    "left_alone": left_alone_rows(shapes[channel].plan.left_alone) if channel in shapes else [],
+                }
+                for channel in job.channels
+            }
+        ),
+    )
     yield "filters/filters.txt", write_filters_text(filters)
     inputs, outputs = _inputs(load), {channel: _output(load, wish, channel) for channel in job.channels}
-    yield "settings.json", write_settings_json(
-        made_for=_made_for(load), inputs=inputs, outputs=outputs, headroom_cut_db=load.cut_db,
-        sample_rate_hz=job.rig.sample_rate_hz, target=_targets(load.correction))
+    yield (
+        "settings.json",
+        write_settings_json(
+            made_for=_made_for(load),
+            inputs=inputs,
+            outputs=outputs,
+            headroom_cut_db=load.cut_db,
+            sample_rate_hz=job.rig.sample_rate_hz,
+            target=_targets(load.correction),
+        ),
+    )
     yield "routes-and-outputs.txt", write_routes_text(inputs, outputs, headroom_cut_db=load.cut_db)
     for channel, shape in shapes.items():
-        yield f"curves/{channel}.csv", write_bands(ANALYSIS_GRID_HZ, {
-            "before_db": shape.before_db, "target_db": shape.target_db, "predicted_db": shape.predicted_db})
+        yield (
+            f"curves/{channel}.csv",
+            write_bands(
+                ANALYSIS_GRID_HZ,
+                {"before_db": shape.before_db, "target_db": shape.target_db, "predicted_db": shape.predicted_db},
+            ),
+        )
     for rate in wish.rates_hz:
         yield f"filters/biquads-{rate}.csv", write_filters_csv(filters, sample_rate_hz=rate, signs=wish.signs)
-        yield from _impulse_files(load, wish, rate, 10 ** (-level_offset_db / 20))
+        yield from _impulse_files(load, wish, rate, 10 ** (-attenuation_db / 20))
 
 
-def _remarks(load: LoadView, wish: PackageWish, level_offset_db: float) -> tuple[str, ...]:
+def _remarks(load: LoadView, wish: PackageWish, attenuation_db: float) -> tuple[str, ...]:
     """What became of files that a device, or their format, can't hold as they are."""
     said = []
-    if level_offset_db:
-        said.append(f"24-bit files can't exceed full scale: all are {level_offset_db:.1f} dB softer. Turn up by as much.")
+    if attenuation_db:
+        said.append(
+            f"24-bit files can't exceed full scale: all are {attenuation_db:.1f} dB softer. Turn up by as much."
+        )
     most = _most_samples(load)
     for rate in wish.rates_hz if most else ():
         longest = max(round(_seconds(own) * rate) for own in _filters_of(load).values())
         if longest > most:
-            said.append(f"{load.job.limits.name} holds {most} taps: at {rate} Hz impulse responses are {most} samples "
-                        f"long instead of {longest}.")
+            said.append(
+                f"{load.job.limits.name} holds {most} taps: at {rate} Hz impulse responses are {most} samples "
+                f"long instead of {longest}."
+            )
     return tuple(said)
 
 
@@ -126,14 +160,19 @@ def _rounded(device: ProcessorLimits | None, rounded: Mapping[str, tuple[Rounded
     said = [] if device.taps else [f"{device.name} does not convolve: use the bands, not the impulse responses."]
     if not rounded:
         return [*said, f"Everything fits {device.name} as it is: nothing was rounded."]
-    return [*said, f"Rounded to what {device.name} can be set to:",
-            *(f"  {channel:<4} {'; '.join(map(rounded_words, said))}" for channel, said in rounded.items())]
+    return [
+        *said,
+        f"Rounded to what {device.name} can be set to:",
+        *(f"  {channel:<4} {'; '.join(map(rounded_words, said))}" for channel, said in rounded.items()),
+    ]
 
 
 def _filters_of(load: LoadView) -> dict[str, FoundConvolution | tuple[BandFilter, ...]]:
     """A convolution or bands, by channel."""
-    return {channel: load.correction.convolutions.get(channel) or load.settings[channel].filters
-            for channel in load.job.channels}
+    return {
+        channel: load.correction.convolutions.get(channel) or load.settings[channel].filters
+        for channel in load.job.channels
+    }
 
 
 def _seconds(own: FoundConvolution | tuple[BandFilter, ...]) -> float:
@@ -149,7 +188,7 @@ def _most_samples(load: LoadView) -> int:
 def _impulse_files(load: LoadView, wish: PackageWish, rate: int, gain: float) -> Iterator[tuple[str, bytes]]:
     write = write_wav if wish.samples == "float" else write_wav_24
     filters = _filters_of(load)
-    made: dict[object, NDArray] = {}                          # both of a linked pair have the same filters
+    made: dict[object, NDArray] = {}  # both of a linked pair have the same filters
     rows = []
     for channel in in_order(load.job.channels, wish.order):
         own = filters[channel]
@@ -174,7 +213,7 @@ def _impulse(load: LoadView, own: FoundConvolution | tuple[BandFilter, ...], rat
     return convolution_filter(own, sample_rate_hz=rate, duration_s=seconds)
 
 
-def _softer_db(load: LoadView, wish: PackageWish) -> float:
+def _attenuation_db(load: LoadView, wish: PackageWish) -> float:
     """By how much files of fixed point have to be softer, so that none exceeds full scale; in 0.1 dB up."""
     filters = set(_filters_of(load).values())
     peak = max(float(np.abs(_impulse(load, own, rate)).max()) for own in filters for rate in wish.rates_hz)
@@ -183,31 +222,59 @@ def _softer_db(load: LoadView, wish: PackageWish) -> float:
 
 def _targets(correction: Correction) -> dict:
     """The target of all channels, those of single ones, and the preference on top."""
-    return {**asdict(correction.target), "own": {c: asdict(aim.target) for c, aim in correction.own.items()},
-            "preference": asdict(correction.preference) if correction.preference is not None else None}
+    return {
+        **asdict(correction.target),
+        "own": {c: asdict(aim.target) for c, aim in correction.own.items()},
+        "preference": asdict(correction.preference) if correction.preference is not None else None,
+    }
 
 
 def _inputs(load: LoadView) -> dict[str, list[dict]]:
     """Routes of every input, the effects channel included where something plays it."""
-    return {name: [{"output": way.output, "gain_db": round(way.gain_db, 4),
-                    "crossover": crossover_row(way.crossover, way.side)} for way in load.outputs.routes(name)]
-            for name in inputs_of(load.job, load.outputs.bass)}
+    return {
+        name: [
+            {
+                "output": way.output,
+                "gain_db": round(way.gain_db, 4),
+                "crossover": crossover_row(way.crossover, way.side),
+            }
+            for way in load.outputs.routes(name)
+        ]
+        for name in inputs_of(load.job, load.outputs.bass)
+    }
 
 
 def _output(load: LoadView, wish: PackageWish, channel: str) -> dict:
     """Everything that one output is set to; of a convolution its files and what they delay at each rate."""
     own, taps = load.settings[channel], load.correction.convolutions.get(channel)
     most = _most_samples(load) or None
-    convolution = None if taps is None else {
-        "phase": taps.phase, "duration_s": taps.duration_s,
-        "files": {str(rate): f"impulse-responses/{rate}/{channel}-{rate}Hz.wav" if wish.layout == "each" else
-                  f"impulse-responses/all-{rate}Hz.wav" for rate in wish.rates_hz},
-        "latency_s": {str(rate): taps.delay_s(sample_rate_hz=rate, most_samples=most) for rate in wish.rates_hz}}
-    return {"output": load.job.speaker(channel).output, "trim_db": own.trim_db, "headroom_cut_db": load.cut_db,
-            "delay_s": own.delay_s, "polarity": own.polarity,
-            "high_pass": crossover_row(own.high_pass, "high"), "low_pass": crossover_row(own.low_pass, "low"),
-            "all_pass": [{"frequency_hz": one.frequency_hz, "q": one.q} for one in own.all_pass],
-            "filters": [filter_row(one) for one in own.filters], "convolution": convolution}
+    convolution = (
+        None
+        if taps is None
+        else {
+            "phase": taps.phase,
+            "duration_s": taps.duration_s,
+            "files": {
+                str(rate): f"impulse-responses/{rate}/{channel}-{rate}Hz.wav"
+                if wish.layout == "each"
+                else f"impulse-responses/all-{rate}Hz.wav"
+                for rate in wish.rates_hz
+            },
+            "latency_s": {str(rate): taps.delay_s(sample_rate_hz=rate, most_samples=most) for rate in wish.rates_hz},
+        }
+    )
+    return {
+        "output": load.job.speaker(channel).output,
+        "trim_db": own.trim_db,
+        "headroom_cut_db": load.cut_db,
+        "delay_s": own.delay_s,
+        "polarity": own.polarity,
+        "high_pass": crossover_row(own.high_pass, "high"),
+        "low_pass": crossover_row(own.low_pass, "low"),
+        "all_pass": [{"frequency_hz": one.frequency_hz, "q": one.q} for one in own.all_pass],
+        "filters": [filter_row(one) for one in own.filters],
+        "convolution": convolution,
+    }
 
 
 def _made_for(load: LoadView) -> dict:
@@ -215,17 +282,33 @@ def _made_for(load: LoadView) -> dict:
     job, correction = load.job, load.correction
     names = {seat.id: seat.name for seat in job.plan.seats}
     base = next((one.name for one in load.rounds if one.id == correction.round_id), None)
-    weights = {names[seat]: weight for seat, weight in correction.seat_weighting.weights.items() if seat in names and weight > 0}
-    spots = sorted(spot.number for spot in job.spots
-                   if correction.seat_weighting.weights.get(spot.seat_id, 0) > 0) if job.spots else []
-    return {"job": job.name, "round": base, "seat_weighting": correction.seat_weighting.name, "seats": weights, "spots": spots}
+    weights = {
+        names[seat]: weight
+        for seat, weight in correction.seat_weighting.weights.items()
+        if seat in names and weight > 0
+    }
+    spots = (
+        sorted(spot.number for spot in job.spots if correction.seat_weighting.weights.get(spot.seat_id, 0) > 0)
+        if job.spots
+        else []
+    )
+    return {
+        "job": job.name,
+        "round": base,
+        "seat_weighting": correction.seat_weighting.name,
+        "seats": weights,
+        "spots": spots,
+    }
 
 
 def _made_for_words(load: LoadView) -> list[str]:
     found = _made_for(load)
     seats = ", ".join(f"{name} {weight:g}" for name, weight in found["seats"].items()) or "none"
-    return [f"Made from round {found['round']}, for {found['seat_weighting']} (weights: {seats}), "
-            f"{len(found['spots'])} spots.", ""]
+    return [
+        f"Made from round {found['round']}, for {found['seat_weighting']} (weights: {seats}), "
+        f"{len(found['spots'])} spots.",
+        "",
+    ]
 
 
 def _note(load: LoadView, wish: PackageWish, said: tuple[str, ...]) -> str:
@@ -234,7 +317,8 @@ def _note(load: LoadView, wish: PackageWish, said: tuple[str, ...]) -> str:
     kind = SAMPLES[wish.samples]
     one = wish.layout == "one"
     lines = [
-        f"Correction for {job.name}", "",
+        f"Correction for {job.name}",
+        "",
         "What is inside",
         f"  impulse-responses/   {'all channels in one WAV' if one else 'one WAV per channel'} and sample rate: "
         f"{'' if one else 'mono, '}{kind},",
@@ -244,8 +328,13 @@ def _note(load: LoadView, wish: PackageWish, said: tuple[str, ...]) -> str:
     ]
     if one:
         order = in_order(job.channels, wish.order)
-        lines.append("                       Channels, " + ORDERS[wish.order].split(":")[0] + ": " + ", ".join(
-            f"{k} {name}" for k, name in enumerate(order, 1)) + ".")
+        lines.append(
+            "                       Channels, "
+            + ORDERS[wish.order].split(":")[0]
+            + ": "
+            + ", ".join(f"{k} {name}" for k, name in enumerate(order, 1))
+            + "."
+        )
     lines += [
         "  filters/filters.json all bands, levels and delays, what was left alone and why",
         "  filters/filters.txt  the bands as a table to type from",
@@ -253,11 +342,14 @@ def _note(load: LoadView, wish: PackageWish, said: tuple[str, ...]) -> str:
         f"                       {SIGNS[wish.signs]}",
         "  routes-and-outputs.txt  routes, crossovers, trims, delays and polarity as tables to type from",
         "  settings.json        the same for a machine; its fields are described in docs/package-files.md",
-        "  curves/*.csv         level before, target and predicted, dB relative to the target's own level", "",
-        f"Q: {Q_CONVENTION}.", "",
+        "  curves/*.csv         level before, target and predicted, dB relative to the target's own level",
+        "",
+        f"Q: {Q_CONVENTION}.",
+        "",
         *_made_for_words(load),
         f"Turn every output down by {load.cut_db:.1f} dB, so that no single input at full scale runs out of range.",
-        *said, "",
+        *said,
+        "",
         "Per output, before that cut:",
     ]
     for channel, s in load.settings.items():
@@ -270,8 +362,14 @@ def _note(load: LoadView, wish: PackageWish, said: tuple[str, ...]) -> str:
             f"  {channel:<4} at its back: " + ", ".join(f"{name} from {was} to {to}" for name, was, to in rows)
         )
     if job.rig.others:
-        lines += ["", "Others in the chain, which correct by themselves:", *(
-            f"  {one.name}, {1000 * one.latency_s:g} ms, {', '.join(one.channels) or 'all channels'}: "
-            f"{one.settings or 'settings not said'}" for one in job.rig.others)]
+        lines += [
+            "",
+            "Others in the chain, which correct by themselves:",
+            *(
+                f"  {one.name}, {1000 * one.latency_s:g} ms, {', '.join(one.channels) or 'all channels'}: "
+                f"{one.settings or 'settings not said'}"
+                for one in job.rig.others
+            ),
+        ]
     lines += ["", "The correction belongs last in the monitoring chain, and off when you export a mix.", ""]
     return "\n".join(lines)

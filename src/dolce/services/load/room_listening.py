@@ -20,7 +20,7 @@ from dolce.services.sound.sound_work import SoundWork
 from dolce.store import UnitOfWork
 
 _START_DBFS, _LOWEST_DBFS = -30.0, -70.0
-_QUIET_BLOCKS = 6                  # of silence before the processor is switched: what was given has been played by then
+_QUIET_BLOCKS = 6  # of silence before the processor is switched: what was given has been played by then
 _UNSEEN_S = 15.0
 _WITHIN_S = 5.0
 
@@ -44,15 +44,23 @@ class _Playing:
     def run(self, _progress: Progress, stopped: Stopped) -> None:
         """Until stopped, or seen by nobody."""
         try:
-            self.device = audio_of(self.job, spot_id=self.job.first_spot.id, round_name="listen", attempt=1,
-                                   real_time=True)
-            self.device.run_live(self.player.next_block, lambda _: None, sample_rate_hz=self.job.rig.sample_rate_hz,
-                                 stopped=lambda: stopped() or time.monotonic() - self.seen > _UNSEEN_S)
+            self.device = audio_of(
+                self.job, spot_id=self.job.first_spot.id, round_name="listen", attempt=1, real_time=True
+            )
+            self.device.run_live(
+                self.player.next_block,
+                lambda _: None,
+                sample_rate_hz=self.job.rig.sample_rate_hz,
+                stopped=lambda: stopped() or time.monotonic() - self.seen > _UNSEEN_S,
+            )
         except SoundStopped:
             if stopped():
                 raise
-            raise Conflict("no page was looking any more. Sound was ended.", where="listening",
-                           remedy="Open the page and start it again.") from None
+            raise Conflict(
+                "no page was looking any more. Sound was ended.",
+                where="listening",
+                remedy="Open the page and start it again.",
+            ) from None
 
     def end(self) -> None:
         """It plays no more, or was stopped before it began."""
@@ -90,28 +98,52 @@ class RoomListening:
         self._loading.switch(job_id, slot)
         with self._context.look() as work:
             job = work.jobs.get(job_id)
-        programme, _ = programme_for(job, audition.wish.material, self._listening.recording(job_id),
-                                     start_s=audition.wish.start_s, sample_rate_hz=job.rig.sample_rate_hz)
-        outputs = {speaker.output: channel for channel in programme.channels for speaker in job.speakers
-                   if speaker.channel == channel}
+        programme, _ = programme_for(
+            job,
+            audition.wish.material,
+            self._listening.recording(job_id),
+            start_s=audition.wish.start_s,
+            sample_rate_hz=job.rig.sample_rate_hz,
+        )
+        outputs = {
+            speaker.output: channel
+            for channel in programme.channels
+            for speaker in job.speakers
+            if speaker.channel == channel
+        }
         if not outputs:
-            raise Conflict(f"no speaker plays {', '.join(programme.channels)}.", where="listening",
-                           remedy="Choose other material.")
+            raise Conflict(
+                f"no speaker plays {', '.join(programme.channels)}.", where="listening", remedy="Choose other material."
+            )
         rows = _scaled(programme)
-        player = RoomPlayer({output: rows[channel] for output, channel in outputs.items()},
-                            sample_rate_hz=job.rig.sample_rate_hz, gain_db=0.0)
+        player = RoomPlayer(
+            {output: rows[channel] for output, channel in outputs.items()},
+            sample_rate_hz=job.rig.sample_rate_hz,
+            gain_db=0.0,
+        )
         level = min(_START_DBFS, job.rig.levels.ceiling_dbfs - 20 * float(np.log10(max(player.peak, 1e-9))))
         player.sound(level + audition.match.gain_db[key])
-        playing = _Playing(job, player, key=key, level_dbfs=level, left_out=tuple(
-            channel for channel in programme.channels if channel not in outputs.values()))
+        playing = _Playing(
+            job,
+            player,
+            key=key,
+            level_dbfs=level,
+            left_out=tuple(channel for channel in programme.channels if channel not in outputs.values()),
+        )
 
         def step(_channel: str, _spot: int, progress: Progress, stopped: Stopped):
             playing.run(progress, stopped)
             return _nothing
 
-        return self._sound.start(job_id, kind="listen", steps=[(next(iter(outputs.values())), job.first_spot.id)],
-                                 step=step, seconds_per_step=LONGEST_S,
-                                 before=lambda: setattr(self, "_playing", playing), after=playing.end)
+        return self._sound.start(
+            job_id,
+            kind="listen",
+            steps=[(next(iter(outputs.values())), job.first_spot.id)],
+            step=step,
+            seconds_per_step=LONGEST_S,
+            before=lambda: setattr(self, "_playing", playing),
+            after=playing.end,
+        )
 
     def switch(self, job_id: int, key: str) -> None:
         """Another preset at the same place: down, the processor is switched, up again at its own gain."""
@@ -143,13 +175,19 @@ class RoomListening:
     def _slot(self, job_id: int, key: str) -> str:
         audition = self._listening.cache(job_id)
         if key not in audition.names or not (key == BYPASS or key.startswith("preset-")):
-            raise InvalidValue("only what the processor holds can be heard in the room.", where="listening",
-                               remedy="Load it into a preset, then render again.")
+            raise InvalidValue(
+                "only what the processor holds can be heard in the room.",
+                where="listening",
+                remedy="Load it into a preset, then render again.",
+            )
         with self._context.look() as work:
             processor = work.jobs.get(job_id).rig.processor
         if not processor.can.loads:
-            raise Conflict("the processor can't be switched from here.", where="listening",
-                           remedy="Compare by what is rendered, or switch it by hand.")
+            raise Conflict(
+                "the processor can't be switched from here.",
+                where="listening",
+                remedy="Compare by what is rendered, or switch it by hand.",
+            )
         return key.removeprefix("preset-")
 
     def _of(self, job_id: int) -> _Playing | None:

@@ -60,4 +60,6 @@ def rounded_words(one: Rounded) -> str:
 
 def first_words(unsupported: Sequence[UnsupportedSetting], *, most: int = 3) -> str:
     """The first of several, and whether there are more."""
-    return "; ".join(unsupported_words(one) for one in unsupported[:most]) + (" and more" if len(unsupported) > most else "")
+    return "; ".join(unsupported_words(one) for one in unsupported[:most]) + (
+        " and more" if len(unsupported) > most else ""
+    )

@@ -47,34 +47,48 @@ def drift_view(context: Context, work: UnitOfWork, job: Job, *, now: int | None,
     rounds = tuple(one for one in work.takes.rounds(job.id) if one.state is not None and work.takes.has_any(one.id))
     by_id = {one.id: one for one in rounds}
     if {now, then} - {None} - set(by_id):
-        raise InvalidValue("that round is not of this job, or holds no take.", where="round",
-                           remedy="Choose one of the list.")
+        raise InvalidValue(
+            "that round is not of this job, or holds no take.", where="round", remedy="Choose one of the list."
+        )
     if len(rounds) < 2:
         return DriftView(job=job, rounds=rounds, then=None, now=None, same_state=True, rows=())
     later = by_id.get(now, rounds[-1])
     others = [one for one in rounds if one.id != later.id]
     alike = [one for one in others if one.state.sounds_like(later.state, job.channels)]
     earlier = by_id.get(then) or (alike or others)[0]
-    return DriftView(job=job, rounds=rounds, then=earlier, now=later,
-                     same_state=earlier.state.sounds_like(later.state, job.channels),
-                     rows=_rows(context, work, job, earlier, later))
+    return DriftView(
+        job=job,
+        rounds=rounds,
+        then=earlier,
+        now=later,
+        same_state=earlier.state.sounds_like(later.state, job.channels),
+        rows=_rows(context, work, job, earlier, later),
+    )
 
 
 def _rows(context: Context, work: UnitOfWork, job: Job, then: Round, now: Round) -> tuple[Drift, ...]:
     correction: Correction = present_correction(work, job)
     before, after = (context.curves.of(work, one.id) for one in (then, now))
-    readings = [{one.channel: one for one in aligned_readings(context.bass, work, job, round_id.id, Alignment())}
-                for round_id in (then, now)]
-    later = arrivals_apart(*({name: one.arrival_s for name, one in of_round.items() if one.arrival_s is not None}
-                             for of_round in readings))
+    readings = [
+        {one.channel: one for one in aligned_readings(context.bass, work, job, round_id.id, Alignment())}
+        for round_id in (then, now)
+    ]
+    later = arrivals_apart(
+        *({name: one.arrival_s for name, one in of_round.items() if one.arrival_s is not None} for of_round in readings)
+    )
     rows = []
     for channel in job.channels:
         if channel not in before or channel not in after:
             continue
         limits = correction.limits_for(channel)
-        found = drift_of(channel, ANALYSIS_GRID_HZ, before[channel].spots, after[channel].spots,
-                         level_band_hz=correction.level_band_hz(channel), range_hz=(
-                             limits.from_hz, max(limits.to_hz, 120.0 if job.speaker(channel).is_sub else 10_000.0)))
+        found = drift_of(
+            channel,
+            ANALYSIS_GRID_HZ,
+            before[channel].spots,
+            after[channel].spots,
+            level_band_hz=correction.level_band_hz(channel),
+            range_hz=(limits.from_hz, max(limits.to_hz, 120.0 if job.speaker(channel).is_sub else 10_000.0)),
+        )
         if found is None:
             continue
         sides = {of_round[channel].polarity for of_round in readings if channel in of_round}

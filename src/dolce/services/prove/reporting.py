@@ -18,7 +18,7 @@ _MOST_LEFT, _MOST_FINDINGS = 12, 6
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class LeftAlone:
-    """A stretch that was not simply corrected, and why."""
+    """A region that was not simply corrected, and why."""
 
     channels: tuple[str, ...]
     from_hz: float
@@ -54,8 +54,9 @@ class Report:
 class Reporting:
     """Reports of jobs."""
 
-    def __init__(self, context: Context, shaping: Shaping, loading: Loading, proving: Proving,
-                 tolerating: Tolerating) -> None:
+    def __init__(
+        self, context: Context, shaping: Shaping, loading: Loading, proving: Proving, tolerating: Tolerating
+    ) -> None:
         self._context = context
         self._shaping, self._loading = shaping, loading
         self._proving, self._tolerating = proving, tolerating
@@ -66,9 +67,17 @@ class Reporting:
             job, words = work.jobs.get(job_id), work.reports.get(job_id)
             log = tuple(grouped(work.logbook.all(job_id)))
         shapes = self._shaping.shapes(job_id)
-        return Report(job=job, words=words, shapes=shapes, proof=self._proving.view(job_id),
-                     load=self._loading.view(job_id, content="corrected"), tolerances=self._tolerating.view(job_id),
-                     findings=findings_of(job.plan).first[:_MOST_FINDINGS], left_alone=_left_alone(shapes), log=log)
+        return Report(
+            job=job,
+            words=words,
+            shapes=shapes,
+            proof=self._proving.view(job_id),
+            load=self._loading.view(job_id, content="corrected"),
+            tolerances=self._tolerating.view(job_id),
+            findings=findings_of(job.plan).first[:_MOST_FINDINGS],
+            left_alone=_left_alone(shapes),
+            log=log,
+        )
 
     def say(self, job_id: int, words: ReportWords) -> None:
         """Keep what the calibrator says, and what is left out."""
@@ -84,5 +93,6 @@ def _left_alone(shapes: dict[str, ChannelShape]) -> tuple[LeftAlone, ...]:
         for one in shape.plan.left_alone:
             found.setdefault((round(one.from_hz), round(one.to_hz), region_words(one)), []).append(channel)
     rows = sorted(found.items(), key=lambda row: (row[0][0], row[0][1]))
-    return tuple(LeftAlone(channels=tuple(channels), from_hz=low, to_hz=high, why=why)
-                 for (low, high, why), channels in rows)[:_MOST_LEFT]
+    return tuple(
+        LeftAlone(channels=tuple(channels), from_hz=low, to_hz=high, why=why) for (low, high, why), channels in rows
+    )[:_MOST_LEFT]

@@ -50,8 +50,9 @@ def round_table(context: Context, work: UnitOfWork, job: Job) -> RoundTable:
     """Every round against the target of the present correction, over the range of each channel."""
     correction = present_correction(work, job)
     rows = (_row(context, work, job, one, correction) for one in work.takes.rounds(job.id))
-    return RoundTable(seats=tuple(seat.name for seat in job.plan.seats),
-                      rows=tuple(row for row in rows if row is not None))
+    return RoundTable(
+        seats=tuple(seat.name for seat in job.plan.seats), rows=tuple(row for row in rows if row is not None)
+    )
 
 
 def _row(context: Context, work: UnitOfWork, job: Job, present: Round, correction: Correction) -> RoundRow | None:
@@ -66,9 +67,13 @@ def _row(context: Context, work: UnitOfWork, job: Job, present: Round, correctio
         if channel not in job.channels or channel in group:
             continue
         limits = correction.limits_for(channel)
-        off = spot_deviations_db(ANALYSIS_GRID_HZ, curves.level_db, correction.target_db(channel, ANALYSIS_GRID_HZ),
-                                 level_band_hz=correction.level_band_hz(channel),
-                                 range_hz=(limits.from_hz, limits.to_hz))
+        off = spot_deviations_db(
+            ANALYSIS_GRID_HZ,
+            curves.level_db,
+            correction.target_db(channel, ANALYSIS_GRID_HZ),
+            level_band_hz=correction.level_band_hz(channel),
+            range_hz=(limits.from_hz, limits.to_hz),
+        )
         channels += 1
         for take, value in zip(curves.takes, off, strict=True):
             if seat_of.get(take.spot_id) is None:
@@ -82,15 +87,23 @@ def _row(context: Context, work: UnitOfWork, job: Job, present: Round, correctio
     stands_on = correction.alignment or Alignment()
     # What a correction is to lift, and what the levels are to differ by, is no difference. Before subs are aligned
     # their level says nothing beside the main channels'.
-    wanted = wanted_levels_db(job.channels, correction, at_hz=ANALYSIS_GRID_HZ) if present.corrects else {
-        channel: stands_on.levels.offset_db(channel) for channel in job.channels}
-    readings = aligned_readings(context.bass, work, job, present.id, stands_on,
-                                wanted_db=None if present.bypassed else wanted)
+    wanted = (
+        wanted_levels_db(job.channels, correction, at_hz=ANALYSIS_GRID_HZ)
+        if present.corrects
+        else {channel: stands_on.levels.offset_db(channel) for channel in job.channels}
+    )
+    readings = aligned_readings(
+        context.bass, work, job, present.id, stands_on, wanted_db=None if present.bypassed else wanted
+    )
     match = match_of([one for one in readings if not (present.bypassed and one.is_sub)])
     return RoundRow(
-        round=present, by_seat=tuple(float(np.mean(by_seat[seat.id])) if seat.id in by_seat else None
-                                     for seat in job.plan.seats),
-        worst_db=worst, worst=where, level_db=match.level_db if match else None,
+        round=present,
+        by_seat=tuple(float(np.mean(by_seat[seat.id])) if seat.id in by_seat else None for seat in job.plan.seats),
+        worst_db=worst,
+        worst=where,
+        level_db=match.level_db if match else None,
         arrival_s=match.arrival_s if match else None,
-        inverted=tuple(one.channel for one in readings if one.polarity == "inverted"), channels=channels,
-        spots=len(spots))
+        inverted=tuple(one.channel for one in readings if one.polarity == "inverted"),
+        channels=channels,
+        spots=len(spots),
+    )

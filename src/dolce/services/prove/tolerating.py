@@ -32,8 +32,8 @@ from dolce.services.read.round_curves import proving_round, spot_weights, usual_
 from dolce.services.read.take_details import detail_of
 from dolce.store import UnitOfWork
 
-_DECAYS, _KEPT = 6, 48                # takes from which decay is read; results that are kept
-_NOISE_OFF_NR = 2.0                   # how far five seconds of a quiet room scatter (our estimate)
+_DECAYS, _KEPT = 6, 48  # takes from which decay is read; results that are kept
+_NOISE_OFF_NR = 2.0  # how far five seconds of a quiet room scatter (our estimate)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -62,24 +62,32 @@ class ToleranceView:
         if fails:
             return f"{self.wanted.name} is not held: {len(fails)} of {len(self.figures)} figures lie outside."
         if unsure:
-            return (f"Nothing speaks against {self.wanted.name}, but for {len(unsure)} of {len(self.figures)} figures "
-                    "the measurement can't tell.")
+            return (
+                f"Nothing speaks against {self.wanted.name}, but for {len(unsure)} of {len(self.figures)} figures "
+                "the measurement can't tell."
+            )
         return f"{self.wanted.name} is held by all {len(self.figures)} figures."
 
     @property
     def next_step(self) -> str:
         """What to do about it; empty where all holds."""
         fails = {one.line for one in self.figures if one.said == "fails"}
-        for line, text in (("angles", "Move the loudspeakers that stand off their direction, on Room."),
-                           ("level", "Match levels again on Align."), ("arrival", "Set delays again on Align."),
-                           ("response", "Shape the channels that lie outside, or treat what the filters can't mend."),
-                           ("tilt", "Choose another slope for the target on Shape."),
-                           ("decay", "Change the damping of the room: no filter alters its decay."),
-                           ("noise", "Find what makes the noise.")):
+        for line, text in (
+            ("angles", "Move the loudspeakers that stand off their direction, on Room."),
+            ("level", "Match levels again on Align."),
+            ("arrival", "Set delays again on Align."),
+            ("response", "Shape the channels that lie outside, or treat what the filters can't mend."),
+            ("tilt", "Choose another slope for the target on Shape."),
+            ("decay", "Change the damping of the room: no filter alters its decay."),
+            ("noise", "Find what makes the noise."),
+        ):
             if line in fails:
                 return text
-        return "Take more spots, so that more can be told." if any(
-            one.said == "can't be told" and one.line in ("response", "tilt") for one in self.figures) else ""
+        return (
+            "Take more spots, so that more can be told."
+            if any(one.said == "can't be told" and one.line in ("response", "tilt") for one in self.figures)
+            else ""
+        )
 
 
 class Tolerating:
@@ -105,8 +113,9 @@ class Tolerating:
             Where a published one has that name.
         """
         if wanted.name in PUBLISHED:
-            raise InvalidValue("a published set has that name.", where="name of the tolerances",
-                               remedy="Choose another.")
+            raise InvalidValue(
+                "a published set has that name.", where="name of the tolerances", remedy="Choose another."
+            )
         with self._context.change() as work:
             for old in work.tolerances.all():
                 if old.name == wanted.name:
@@ -127,7 +136,8 @@ class Tolerating:
         with self._context.look() as work:
             job = work.jobs.get(job_id)
             present = proving_round(work, job) or next(
-                (r for r in work.takes.rounds(job_id) if r.id == job.round_id), None)
+                (r for r in work.takes.rounds(job_id) if r.id == job.round_id), None
+            )
             figures = [] if present is None else self._of_round(work, job, present, wanted)
             if present is not None and wanted.reverberation_s is not None:
                 decay = self._decay(work, job, present, wanted)
@@ -135,8 +145,11 @@ class Tolerating:
                 if decay is None:
                     not_told.append(("decay", "no take of the main seat tells enough: take it louder, or in quiet"))
             noise = work.passes.latest(job_id, "noise")
-            match, matched = ((proof.after_match, proof.after_round) if proof.after_match is not None
-                              else (proof.before_match, proof.before_round))
+            match, matched = (
+                (proof.after_match, proof.after_round)
+                if proof.after_match is not None
+                else (proof.before_match, proof.before_round)
+            )
             if wanted.level_db is not None and match is not None and match.level_db is not None:
                 level = self._level(work, job, matched, match, proof.correction.alignment, wanted.level_db)
                 figures += [level] if level is not None else []
@@ -144,23 +157,36 @@ class Tolerating:
                     not_told.append(("level", "no spot has takes of all channels: take what is missing"))
             if wanted.arrival_s is not None and match is not None and match.arrival_s is not None:
                 error_s = seat_arrivals_of(work, job, matched.id).error_s(match.latest, match.earliest)
-                figures.append(judged_arrival(match.latest, match.earliest, match.arrival_s, error_s,
-                                              within_s=wanted.arrival_s))
+                figures.append(
+                    judged_arrival(match.latest, match.earliest, match.arrival_s, error_s, within_s=wanted.arrival_s)
+                )
         if wanted.angles:
             figures += judged_angles(job.plan)
         if wanted.noise_nr is not None:
             rating = None
             if noise is not None and noise.result is not None and noise.result.third_octave_dbfs:
-                rating = room_noise(np.array(noise.result.third_octave_dbfs),
-                                    full_scale_spl_db=job.rig.levels.full_scale_spl_db).rating
+                rating = room_noise(
+                    np.array(noise.result.third_octave_dbfs), full_scale_spl_db=job.rig.levels.full_scale_spl_db
+                ).rating
             if rating is None:
                 not_told.append(("noise", "listen to the quiet room on Rig, with a calibrated microphone"))
             else:
-                figures.append(Figure(line="noise", subject="room", unit="NR", value=rating[0], error=_NOISE_OFF_NR,
-                                      low=None, high=wanted.noise_nr, at_hz=rating[1],
-                                      said=against_bound(rating[0], _NOISE_OFF_NR, high=wanted.noise_nr)))
-        return ToleranceView(wanted=wanted, names=tuple(sets), figures=tuple(figures), round=present,
-                             not_told=tuple(not_told))
+                figures.append(
+                    Figure(
+                        line="noise",
+                        subject="room",
+                        unit="NR",
+                        value=rating[0],
+                        error=_NOISE_OFF_NR,
+                        low=None,
+                        high=wanted.noise_nr,
+                        at_hz=rating[1],
+                        said=against_bound(rating[0], _NOISE_OFF_NR, high=wanted.noise_nr),
+                    )
+                )
+        return ToleranceView(
+            wanted=wanted, names=tuple(sets), figures=tuple(figures), round=present, not_told=tuple(not_told)
+        )
 
     def _of_round(self, work: UnitOfWork, job: Job, present: Round, wanted: ToleranceSet) -> list[Figure]:
         weights = spot_weights(job, usual_seat_weighting(job))
@@ -168,44 +194,69 @@ class Tolerating:
         for channel, curves in self._context.curves.of(work, present.id).items():
             rows = [k for k, take in enumerate(curves.takes) if weights.get(take.spot_id, 0) > 0]
             if channel in job.channels and rows and not job.speaker(channel).is_sub:
-                found += judged_response(channel, ANALYSIS_GRID_HZ, curves.level_db[rows],
-                                         [weights[curves.takes[k].spot_id] for k in rows], wanted)
+                found += judged_response(
+                    channel,
+                    ANALYSIS_GRID_HZ,
+                    curves.level_db[rows],
+                    [weights[curves.takes[k].spot_id] for k in rows],
+                    wanted,
+                )
         return found
 
-    def _level(self, work: UnitOfWork, job: Job, matched: Round, match: Match, alignment: Alignment | None,
-               within_db: float) -> Figure | None:
+    def _level(
+        self, work: UnitOfWork, job: Job, matched: Round, match: Match, alignment: Alignment | None, within_db: float
+    ) -> Figure | None:
         """The level between the two channels that differ most; None where main channels share no spot."""
         weights = level_weights(job, alignment.seat_weighting if alignment else None)
-        curves = {name: own for name, own in self._context.curves.of(work, matched.id).items()
-                  if name in job.channels and not job.speaker(name).is_sub}
+        curves = {
+            name: own
+            for name, own in self._context.curves.of(work, matched.id).items()
+            if name in job.channels and not job.speaker(name).is_sub
+        }
         shared = [set(own.spots.spots) for own in curves.values()]
         spots = tuple(s for s in weights if weights[s] > 0 and shared and all(s in one for one in shared))
         if not spots:
             return None
         band = level_band_hz(is_sub=False)
-        levels = np.array([[mid_level_db(ANALYSIS_GRID_HZ, row, band_hz=band) for row in own.spots.at(spots)]
-                           for own in curves.values()])
-        return judged_level(match.loudest, match.softest, match.level_db, levels, [weights[spot] for spot in spots],
-                            within_db=within_db)
+        levels = np.array(
+            [
+                [mid_level_db(ANALYSIS_GRID_HZ, row, band_hz=band) for row in own.spots.at(spots)]
+                for own in curves.values()
+            ]
+        )
+        return judged_level(
+            match.loudest, match.softest, match.level_db, levels, [weights[spot] for spot in spots], within_db=within_db
+        )
 
     def _decay(self, work: UnitOfWork, job: Job, present: Round, wanted: ToleranceSet) -> Figure | None:
         """From a few takes of the fronts at the main seat; each is read once."""
         main = {spot.id for spot in job.main_spots}
-        takes = [take for take in work.takes.latest(present.id) if take.spot_id in main and take.has_response
-                 and take.channel in ("L", "R", "C")][:_DECAYS]
+        takes = [
+            take
+            for take in work.takes.latest(present.id)
+            if take.spot_id in main and take.has_response and take.channel in ("L", "R", "C")
+        ][:_DECAYS]
         found = [one for one in (self._decay_of(work, take) for take in takes) if one is not None]
         if not found:
             return None
-        return judged_reverberation(found[0][0], [seconds for _, seconds in found], volume_m3=job.plan.size.volume_m3,
-                                    within_s=wanted.reverberation_s)
+        return judged_reverberation(
+            found[0][0],
+            [seconds for _, seconds in found],
+            volume_m3=job.plan.size.volume_m3,
+            within_s=wanted.reverberation_s,
+        )
 
     def _decay_of(self, work: UnitOfWork, take) -> tuple[tuple[float, ...], tuple[float, ...]] | None:
         if take.id not in self._decays:
             try:
                 bands: tuple[BandDecay, ...] = detail_of(work, take, ReadWish(view="times"))
-                self._decays[take.id] = (tuple(b.nominal_hz for b in bands), tuple(
-                    b["T20"].seconds if b["T20"].seconds is not None and not b["T20"].why_not else float("nan")
-                    for b in bands))
+                self._decays[take.id] = (
+                    tuple(b.nominal_hz for b in bands),
+                    tuple(
+                        b["T20"].seconds if b["T20"].seconds is not None and not b["T20"].why_not else float("nan")
+                        for b in bands
+                    ),
+                )
             except DolceError:
                 self._decays[take.id] = None
             while len(self._decays) > _KEPT:

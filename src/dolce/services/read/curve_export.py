@@ -28,8 +28,15 @@ def _columns(view: ReadView, chosen: Chosen) -> list[tuple]:
     found = []
     for channel, curves in chosen.curves.items():
         offset = chosen.offsets_db[channel]
-        found.append((f"{label_of(channel)} {chosen.round.name} average of {len(curves.takes)} dB",
-                      curves.average.level_db + offset))
-        found += [(f"{label_of(channel)} {chosen.round.name} {view.job.at_spot(take.spot_id)} dB", level + offset)
-                  for take, level in zip(curves.takes, curves.level_db, strict=True) if len(curves.takes) > 1]
+        found.append(
+            (
+                f"{label_of(channel)} {chosen.round.name} average of {len(curves.takes)} dB",
+                curves.average.level_db + offset,
+            )
+        )
+        found += [
+            (f"{label_of(channel)} {chosen.round.name} {view.job.at_spot(take.spot_id)} dB", level + offset)
+            for take, level in zip(curves.takes, curves.level_db, strict=True)
+            if len(curves.takes) > 1
+        ]
     return found

@@ -7,14 +7,7 @@ from dolce.core.acoustics import modes_of_box
 from dolce.core.geometry import Point
 from dolce.core.job import Job, TakeRecord, bass_alone, channels_of
 from dolce.core.levels import mid_bands
-from dolce.core.reading import (
-    CurveFinding,
-    Evidence,
-    direct_sound,
-    findings_of_curve,
-    map_of_cycles,
-    ringing_s,
-)
+from dolce.core.reading import CurveFinding, Evidence, direct_sound, findings_of_curve, map_of_cycles, ringing_s
 from dolce.core.response import ANALYSIS_GRID_HZ, ImpulseResponse, find_arrival, level_on_grid, smoothed_level_db
 from dolce.core.room import SUB_CODES, box_model, reflections_of
 from dolce.services.read.round_curves import ChannelCurves
@@ -28,8 +21,9 @@ _GATE_MS = 3.0
 _MOST_OTHERS = 3
 
 
-def curve_findings(work: UnitOfWork, job: Job, curves: ChannelCurves, beside: dict[str, ChannelCurves],
-                   at: TakeRecord) -> list[CurveFinding]:
+def curve_findings(
+    work: UnitOfWork, job: Job, curves: ChannelCurves, beside: dict[str, ChannelCurves], at: TakeRecord
+) -> list[CurveFinding]:
     """Findings of one channel, `at` being the take that stands for its place; `beside` are the others' curves."""
     there = {spot.id for spot in job.spots}
     takes = [take for take in curves.takes if take.spot_place is not None or take.spot_id in there]
@@ -42,14 +36,16 @@ def curve_findings(work: UnitOfWork, job: Job, curves: ChannelCurves, beside: di
     sounding = [c for c in at.sounded or (curves.channel,) if c in job.channels]
     if not sounding:
         return []
-    drive = sum(modes.pressure_at(box.within([_place(job, channel, at)])) for channel in sounding
-                ) * modes.pressure_at(box.within(places))
+    drive = sum(modes.pressure_at(box.within([_place(job, channel, at)])) for channel in sounding) * modes.pressure_at(
+        box.within(places)
+    )
     notches = {}
     if len(sounding) == 1:
         number = job.channels.index(sounding[0])
         reflections = reflections_of(job.plan, listeners=places)
-        notches = {name: reflections.cancellations.frequency_hz[b, number]
-                   for b, name in enumerate(reflections.boundaries)}
+        notches = {
+            name: reflections.cancellations.frequency_hz[b, number] for b, name in enumerate(reflections.boundaries)
+        }
     ring_s, direct, others = np.full(_RING_HZ.size, np.nan), None, []
     bass = bass_alone(curves.channel)
     alone = curves.channel in job.channels
@@ -62,10 +58,23 @@ def curve_findings(work: UnitOfWork, job: Job, curves: ChannelCurves, beside: di
         arrival = at.arrival_s if at.arrival_known else find_arrival(response).time_s
         ring_s = _ringing(response, arrival)
         direct = _direct(response, arrival) if alone and not bass else None
-    return findings_of_curve(ANALYSIS_GRID_HZ, levels, Evidence(
-        modes=modes, drive=drive, ring_hz=_RING_HZ, ring_s=ring_s,
-        notches_hz=notches, direct_db=direct, others_direct_db=others, parts_db=parts, together_db=together,
-        screened=alone and job.speaker(curves.channel).screened, crossover_hz=_crossover_hz(job, at)))
+    return findings_of_curve(
+        ANALYSIS_GRID_HZ,
+        levels,
+        Evidence(
+            modes=modes,
+            drive=drive,
+            ring_hz=_RING_HZ,
+            ring_s=ring_s,
+            notches_hz=notches,
+            direct_db=direct,
+            others_direct_db=others,
+            parts_db=parts,
+            together_db=together,
+            screened=alone and job.speaker(curves.channel).screened,
+            crossover_hz=_crossover_hz(job, at),
+        ),
+    )
 
 
 def _place(job: Job, channel: str, at: TakeRecord) -> Point:
@@ -74,8 +83,9 @@ def _place(job: Job, channel: str, at: TakeRecord) -> Point:
     return at.speaker_place if own else job.speaker(channel).place
 
 
-def _parts(curves: ChannelCurves, beside: dict[str, ChannelCurves], levels: NDArray,
-           takes: list[TakeRecord]) -> tuple[list[NDArray], NDArray | None]:
+def _parts(
+    curves: ChannelCurves, beside: dict[str, ChannelCurves], levels: NDArray, takes: list[TakeRecord]
+) -> tuple[list[NDArray], NDArray | None]:
     """Of a row of several channels: levels of each alone, and of all, at the spots where all were taken."""
     channels = channels_of(curves.channel)
     if len(channels) < 2 or any(channel not in beside for channel in channels):
@@ -100,16 +110,21 @@ def _crossover_hz(job: Job, at: TakeRecord) -> float:
 
 def _same_spot(beside: dict[str, ChannelCurves], at: TakeRecord) -> list[TakeRecord]:
     """Takes of other mains at the same spot, through the same microphone and rig."""
-    found = [take for channel, curves in beside.items() if channel != at.channel and channel not in SUB_CODES
-             for take in curves.takes if take.spot_id == at.spot_id and take.source == at.source and take.arrival_known]
+    found = [
+        take
+        for channel, curves in beside.items()
+        if channel != at.channel and channel not in SUB_CODES
+        for take in curves.takes
+        if take.spot_id == at.spot_id and take.source == at.source and take.arrival_known
+    ]
     return found[:_MOST_OTHERS]
 
 
 def _ringing(response: ImpulseResponse, arrival_s: float) -> NDArray:
-    return ringing_s(map_of_cycles(response, at_hz=_RING_HZ, at_s=_RING_AT_S, arrival_s=arrival_s,
-                                   cycles=_RING_CYCLES))
+    return ringing_s(map_of_cycles(response, at_hz=_RING_HZ, at_s=_RING_AT_S, arrival_s=arrival_s, cycles=_RING_CYCLES))
 
 
 def _direct(response: ImpulseResponse, arrival_s: float) -> NDArray:
-    return level_on_grid(direct_sound(response, arrival_s=arrival_s, gate_ms=_GATE_MS), at_hz=ANALYSIS_GRID_HZ,
-                         per_octave=12)
+    return level_on_grid(
+        direct_sound(response, arrival_s=arrival_s, gate_ms=_GATE_MS), at_hz=ANALYSIS_GRID_HZ, per_octave=12
+    )

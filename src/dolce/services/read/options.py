@@ -12,8 +12,9 @@ from dolce.core.reading import CYCLES, GATE_MS
 from dolce.core.response import ANALYSIS_GRID_HZ, auditory, finer_below
 from dolce.errors import InvalidValue
 
-View = Literal["level", "seats", "phase", "delay", "impulse", "step", "energy", "slices", "map", "times", "distortion",
-               "noise"]
+View = Literal[
+    "level", "seats", "phase", "delay", "impulse", "step", "energy", "slices", "map", "times", "distortion", "noise"
+]
 Window = Literal["whole", "direct", "cycles"]
 Levelled = Literal["as measured", "at", "band"]
 Layout = Literal["one", "each"]
@@ -22,8 +23,15 @@ PhaseKind = Literal["wrapped", "unwrapped", "minimum", "excess"]
 MapKind = Literal["cycles", "time"]
 
 SMOOTHINGS: dict[str, float | NDArray | None] = {
-    "none": None, "1/48": 48, "1/24": 24, "1/12": 12, "1/6": 6, "1/3": 3,
-    "finer below": finer_below(ANALYSIS_GRID_HZ), "auditory": auditory(ANALYSIS_GRID_HZ)}
+    "none": None,
+    "1/48": 48,
+    "1/24": 24,
+    "1/12": 12,
+    "1/6": 6,
+    "1/3": 3,
+    "finer below": finer_below(ANALYSIS_GRID_HZ),
+    "auditory": auditory(ANALYSIS_GRID_HZ),
+}
 _PLACE = re.compile(r"(?:(seat)-(\d{1,9})|(spot)-(\d{1,9}))?", re.ASCII)
 
 
@@ -53,7 +61,7 @@ class ReadWish:
     Attributes
     ----------
     round_id : int or None
-        None for the round that is at hand.
+        None for the present round.
     channels : tuple of str
         Empty for all.
     front : str
@@ -90,19 +98,31 @@ class ReadWish:
 
     def __post_init__(self) -> None:
         ranges(self)
-        for name, kind in (("view", View), ("window", Window), ("levelled", Levelled), ("layout", Layout),
-                           ("phase", PhaseKind), ("map_kind", MapKind), ("over", Over)):
+        for name, kind in (
+            ("view", View),
+            ("window", Window),
+            ("levelled", Levelled),
+            ("layout", Layout),
+            ("phase", PhaseKind),
+            ("map_kind", MapKind),
+            ("over", Over),
+        ):
             if getattr(self, name) not in get_args(kind):
-                raise InvalidValue(f"{name} {str(getattr(self, name))[:20]!r}.", where=name,
-                                   remedy=f"Choose {', '.join(get_args(kind))}.")
+                raise InvalidValue(
+                    f"{name} {str(getattr(self, name))[:20]!r}.",
+                    where=name,
+                    remedy=f"Choose {', '.join(get_args(kind))}.",
+                )
         if self.smoothing not in SMOOTHINGS:
-            raise InvalidValue(f"smoothing {self.smoothing[:20]!r}.", where="smoothing",
-                               remedy=f"Choose {', '.join(SMOOTHINGS)}.")
+            raise InvalidValue(
+                f"smoothing {self.smoothing[:20]!r}.", where="smoothing", remedy=f"Choose {', '.join(SMOOTHINGS)}."
+            )
 
     @property
     def compares(self) -> bool:
-        return bool(self.against_round is not None or self.against_place is not None or self.against_channel
-                    or self.against_job)
+        return bool(
+            self.against_round is not None or self.against_place is not None or self.against_channel or self.against_job
+        )
 
     @property
     def averaged(self) -> bool:

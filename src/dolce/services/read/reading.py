@@ -33,9 +33,9 @@ from dolce.services.read.seat_to_seat import SeatTable, seat_table
 from dolce.services.read.take_details import Detail, average_of, detail_of
 from dolce.store import UnitOfWork
 
-MOST_TAKES = 4                     # of single takes in one plot: more can't be told apart, and each costs time
-_KEPT = 1200                       # results for single takes, which never change
-_SLOW: tuple[View, ...] = ("times", "distortion", "noise")     # tens of ms a take, and averages are over all spots
+MOST_TAKES = 4  # of single takes in one plot: more can't be told apart, and each costs time
+_KEPT = 1200  # results for single takes, which never change
+_SLOW: tuple[View, ...] = ("times", "distortion", "noise")  # tens of ms a take, and averages are over all spots
 
 Found = TypeVar("Found")
 
@@ -109,8 +109,9 @@ class ReadView:
     @staticmethod
     def another_spot_db(curves: ChannelCurves) -> float:
         """How much one spot more would change the average below 300 Hz, over 1/12 octave."""
-        return another_spot_db(smoothed_level_db(np.array([take.level_db for take in curves.takes]), per_octave=12),
-                               ANALYSIS_GRID_HZ)
+        return another_spot_db(
+            smoothed_level_db(np.array([take.level_db for take in curves.takes]), per_octave=12), ANALYSIS_GRID_HZ
+        )
 
     @property
     def curves(self) -> tuple[ChannelCurves, ...]:
@@ -130,8 +131,12 @@ class ReadView:
         other = self.wish.against_channel or self.front
         if self.front not in self.chosen.curves or other not in self.against.curves:
             return None
-        return (self.chosen.curves[self.front].average.level_db + self.chosen.offsets_db[self.front]
-                - self.against.curves[other].average.level_db - self.against.offsets_db[other])
+        return (
+            self.chosen.curves[self.front].average.level_db
+            + self.chosen.offsets_db[self.front]
+            - self.against.curves[other].average.level_db
+            - self.against.offsets_db[other]
+        )
 
 
 class Reading:
@@ -164,9 +169,18 @@ class Reading:
                 else:
                     against = self._of_another(work, job, wish, against_channels, place)
             others = tuple(one for one in work.jobs.names() if one[0] != job_id)
-            view = ReadView(job=job, rounds=rounds, wish=wish, channels=channels, chosen=chosen, against=against,
-                            others=others, against_rounds=rounds if wish.against_job in (None, job_id) else tuple(
-                                work.takes.rounds(wish.against_job)))
+            view = ReadView(
+                job=job,
+                rounds=rounds,
+                wish=wish,
+                channels=channels,
+                chosen=chosen,
+                against=against,
+                others=others,
+                against_rounds=rounds
+                if wish.against_job in (None, job_id)
+                else tuple(work.takes.rounds(wish.against_job)),
+            )
             if wish.of_one_take:
                 view = self._with_details(work, view)
                 self._read_ahead(view)
@@ -174,19 +188,28 @@ class Reading:
                 view = replace(view, findings=self._findings(work, view))
             if wish.view == "seats":
                 shown = {each.round.id: each.round for each in (chosen, against) if each is not None}
-                view = replace(view, seats=tuple(
-                    self._once(("seats", each.id, work.takes.newest(each.id), channels, _seating(job)), partial(
-                        seat_table, work, job, each, channels)) for each in shown.values()))
+                view = replace(
+                    view,
+                    seats=tuple(
+                        self._once(
+                            ("seats", each.id, work.takes.newest(each.id), channels, _seating(job)),
+                            partial(seat_table, work, job, each, channels),
+                        )
+                        for each in shown.values()
+                    ),
+                )
             return view
 
-    def _of_another(self, work: UnitOfWork, job: Job, wish: ReadWish, channels: Collection[str],
-                    place: Place) -> Chosen:
+    def _of_another(
+        self, work: UnitOfWork, job: Job, wish: ReadWish, channels: Collection[str], place: Place
+    ) -> Chosen:
         """A round of another job, at the seat of the same name, or the spot of the same number."""
         other = work.jobs.get(wish.against_job)
         rounds = tuple(work.takes.rounds(other.id))
         wanted = wish.against_round if wish.against_round in {one.id for one in rounds} else other.round_id
-        found = _read(work, other, rounds, wish, self._context.curves, channels, wanted,
-                      _place_there(job, other, place))
+        found = _read(
+            work, other, rounds, wish, self._context.curves, channels, wanted, _place_there(job, other, place)
+        )
         return replace(found, round=replace(found.round, name=f"{other.name}: {found.round.name}"))
 
     def findings(self, job_id: int, round_id: int, channel: str) -> tuple[CurveFinding, ...]:
@@ -231,8 +254,10 @@ class Reading:
                 raise InvalidValue("that take is not of this job.", where="takes", remedy="Reload the page.")
             take, response, job = work.takes.get(take_id), work.takes.response(take_id), work.jobs.get(job_id)
         spot = next((s.number for s in job.spots if s.id == take.spot_id), 0)
-        return (write_wav(response.sample, sample_rate_hz=response.sample_rate_hz),
-                f"impulse {take.channel} spot {spot} attempt {take.attempt}.wav")
+        return (
+            write_wav(response.sample, sample_rate_hz=response.sample_rate_hz),
+            f"impulse {take.channel} spot {spot} attempt {take.attempt}.wav",
+        )
 
     def sofa(self, job_id: int, round_id: int, channel: str) -> tuple[bytes, str]:
         """All responses of a channel in a round as AES69 (SOFA), with where they were taken, and the file's name.
@@ -251,16 +276,21 @@ class Reading:
             taken = [t for t in work.takes.latest(round_id) if t.channel == channel] if chosen else []
             rate = next((t.sample_rate_hz for t in taken if not _kept_out(t, t.sample_rate_hz)), None)
             takes = [take for take in taken if not _kept_out(take, rate)]
-            out = "; ".join(f"{job.at_spot(take.spot_id)} ({_kept_out(take, rate)})" for take in taken
-                            if _kept_out(take, rate))
+            out = "; ".join(
+                f"{job.at_spot(take.spot_id)} ({_kept_out(take, rate)})" for take in taken if _kept_out(take, rate)
+            )
             if not takes:
-                raise NotFound(f"{channel} has no impulse response with a known arrival in that round"
-                               + (f": {out}." if out else "."), where="takes",
-                               remedy="Choose another channel or round, or take it through the rig.")
+                raise NotFound(
+                    f"{channel} has no impulse response with a known arrival in that round"
+                    + (f": {out}." if out else "."),
+                    where="takes",
+                    remedy="Choose another channel or round, or take it through the rig.",
+                )
             responses = [work.takes.response(take.id) for take in takes]
         places = {spot.id: spot.place for spot in job.spots}
         found = RoomResponses(
-            samples=from_emission(responses), sample_rate_hz=rate,
+            samples=from_emission(responses),
+            sample_rate_hz=rate,
             source_m=job.speaker(channel).place.as_array(),
             microphones_m=np.array([(take.spot_place or places[take.spot_id]).as_array() for take in takes]),
             delay_samples=np.zeros(len(takes)),
@@ -278,10 +308,20 @@ class Reading:
         if at is None:
             return ()
         ids = tuple(take.id for take in chosen.curves[front].takes)
-        key = ("findings", ids, work.takes.newest(chosen.round.id), tuple(chosen.curves), view.job.plan.speakers,
-               view.job.room)
-        return self._once(key, lambda: tuple(curve_findings(
-            work, view.job, chosen.curves[front], self._context.curves.of(work, chosen.round.id), at)))
+        key = (
+            "findings",
+            ids,
+            work.takes.newest(chosen.round.id),
+            tuple(chosen.curves),
+            view.job.plan.speakers,
+            view.job.room,
+        )
+        return self._once(
+            key,
+            lambda: tuple(
+                curve_findings(work, view.job, chosen.curves[front], self._context.curves.of(work, chosen.round.id), at)
+            ),
+        )
 
     def _with_details(self, work: UnitOfWork, view: ReadView) -> ReadView:
         """Single takes: of the chosen place, and of what it is held against."""
@@ -293,8 +333,11 @@ class Reading:
             return self._with_averages(work, view)
         there = [take for take in takes if take is not None]
         shown = there[: 1 if view.wish.view in ("map", "slices") else MOST_TAKES]
-        return replace(view, details=tuple(self._detail(work, take, view.wish) for take in shown),
-                       left_out=tuple(take.channel for take in there[len(shown):]))
+        return replace(
+            view,
+            details=tuple(self._detail(work, take, view.wish) for take in shown),
+            left_out=tuple(take.channel for take in there[len(shown) :]),
+        )
 
     def _read_ahead(self, view: ReadView) -> None:
         """What averages of the slow views need of the rows that are looked at, the one in front first."""
@@ -305,8 +348,11 @@ class Reading:
             with self._context.look() as work:
                 self._detail(work, take, wish)
 
-        self._context.background.begin("read", tuple(take.id for take in takes), lambda: [
-            partial(step, take, replace(view.wish, view=slow)) for slow in _SLOW for take in takes])
+        self._context.background.begin(
+            "read",
+            tuple(take.id for take in takes),
+            lambda: [partial(step, take, replace(view.wish, view=slow)) for slow in _SLOW for take in takes],
+        )
 
     def _with_averages(self, work: UnitOfWork, view: ReadView) -> ReadView:
         """The means over all takes of the chosen place, row by row, and of what they are held against."""
@@ -315,23 +361,31 @@ class Reading:
             sets.insert(1, view.against.curves.get(view.wish.against_channel or view.front))
         there = [curves.takes for curves in sets if curves is not None]
         shown = there[: 1 if view.wish.view in ("map", "slices") else MOST_TAKES]
-        return replace(view, details=tuple(self._average(work, takes, view.wish) for takes in shown),
-                       left_out=tuple(takes[0].channel for takes in there[len(shown):]))
+        return replace(
+            view,
+            details=tuple(self._average(work, takes, view.wish) for takes in shown),
+            left_out=tuple(takes[0].channel for takes in there[len(shown) :]),
+        )
 
     def _average(self, work: UnitOfWork, takes: Sequence[TakeRecord], wish: ReadWish) -> TakeDetail:
         each = [self._detail(work, take, wish) for take in takes]
         known = [one for one in each if one.found is not None]
         if not known:
             return each[0]
-        return TakeDetail(take=known[0].take, found=average_of([one.found for one in known], wish), count=len(known),
-                          fault="" if len(known) == len(each) else
-                          f"{len(each) - len(known)} of {len(each)} takes can't tell it and are left out.")
+        return TakeDetail(
+            take=known[0].take,
+            found=average_of([one.found for one in known], wish),
+            count=len(known),
+            fault=""
+            if len(known) == len(each)
+            else f"{len(each) - len(known)} of {len(each)} takes can't tell it and are left out.",
+        )
 
     def _detail(self, work: UnitOfWork, take: TakeRecord, wish: ReadWish) -> TakeDetail:
         key = (take.id, take.taken_at, *wish.of_take)
         try:
             return TakeDetail(take=take, found=self._once(key, lambda: detail_of(work, take, wish)))
-        except (NotFound, InvalidValue, FormatError) as error:     # such as the phase of a moving average
+        except (NotFound, InvalidValue, FormatError) as error:  # such as the phase of a moving average
             return TakeDetail(take=take, found=None, fault=str(error))
 
     def _once(self, key: tuple, compute: Callable[[], Found]) -> Found:
@@ -341,8 +395,10 @@ class Reading:
 
 def _seating(job: Job) -> tuple:
     """Which spots belong to which seats, and what these are called."""
-    return (tuple((spot.id, spot.seat_id) for spot in job.spots),
-            tuple((seat.id, seat.name, seat.weight > 0) for seat in job.plan.seats))
+    return (
+        tuple((spot.id, spot.seat_id) for spot in job.spots),
+        tuple((seat.id, seat.name, seat.weight > 0) for seat in job.plan.seats),
+    )
 
 
 def _channels(job: Job, wish: ReadWish) -> tuple[str, ...]:
@@ -372,8 +428,9 @@ def _place_there(job: Job, other: Job, place: Place) -> Place:
     if place.seat is not None:
         seat = next((seat for seat in other.plan.seats if seat.name == job.plan.seat(place.seat).name), None)
         if seat is None:
-            raise InvalidValue(f"{other.name} has no seat {job.plan.seat(place.seat).name}.", where="place",
-                               remedy="Choose all seats.")
+            raise InvalidValue(
+                f"{other.name} has no seat {job.plan.seat(place.seat).name}.", where="place", remedy="Choose all seats."
+            )
         return Place(seat=seat.id)
     if place.spot is not None:
         number = job.spot(place.spot).number
@@ -384,23 +441,38 @@ def _place_there(job: Job, other: Job, place: Place) -> Place:
     return place
 
 
-def _read(work: UnitOfWork, job: Job, rounds: tuple[Round, ...], wish: ReadWish, kept: ShapingCurves,
-          channels: Collection[str], round_id: int, place: Place) -> Chosen:
+def _read(
+    work: UnitOfWork,
+    job: Job,
+    rounds: tuple[Round, ...],
+    wish: ReadWish,
+    kept: ShapingCurves,
+    channels: Collection[str],
+    round_id: int,
+    place: Place,
+) -> Chosen:
     found = next((r for r in rounds if r.id == round_id), None)
     if found is None:
         raise InvalidValue("that round is not of this job.", where="round", remedy="Choose one of the list.")
     spots = _spots(job, place)
     if np.isscalar(wish.per_octave) and wish.per_octave == SHAPING_PER_OCTAVE:
         # As corrections are computed on: those curves are kept.
-        at_spots = {channel: curves.at(spots) for channel, curves in kept.of(work, found.id).items()
-                    if channel in channels}
+        at_spots = {
+            channel: curves.at(spots) for channel, curves in kept.of(work, found.id).items() if channel in channels
+        }
         curves = {channel: one for channel, one in at_spots.items() if one is not None}
     else:
         curves = curves_by_channel(
             (take for take in work.takes.latest(found.id) if take.spot_id in spots and take.channel in channels),
-            work, per_octave=wish.per_octave)
-    return Chosen(round=found, place=place, curves=curves,
-                  offsets_db={channel: _offset_db(wish, c.average.level_db) for channel, c in curves.items()})
+            work,
+            per_octave=wish.per_octave,
+        )
+    return Chosen(
+        round=found,
+        place=place,
+        curves=curves,
+        offsets_db={channel: _offset_db(wish, c.average.level_db) for channel, c in curves.items()},
+    )
 
 
 def _offset_db(wish: ReadWish, level_db: NDArray) -> float:

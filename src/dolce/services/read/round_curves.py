@@ -8,11 +8,7 @@ from numpy.typing import NDArray
 
 from dolce.core.cache import Cache
 from dolce.core.job import Job, Round, TakeRecord, latest_corrected, proposed_base
-from dolce.core.response import (
-    SpotAverage,
-    average_over_spots,
-    smoothed_level_db,
-)
+from dolce.core.response import SpotAverage, average_over_spots, smoothed_level_db
 from dolce.core.tuning import SHAPING_PER_OCTAVE, SeatWeighting, SpotLevels, seat_weightings_of
 from dolce.store import UnitOfWork
 
@@ -50,12 +46,17 @@ class ChannelCurves:
         if not rows:
             return None
         levels = self.level_db[rows]
-        return replace(self, takes=tuple(self.takes[k] for k in rows), level_db=levels, average=average_over_spots(
-            levels, weights=[weights[self.takes[k].spot_id] for k in rows]))
+        return replace(
+            self,
+            takes=tuple(self.takes[k] for k in rows),
+            level_db=levels,
+            average=average_over_spots(levels, weights=[weights[self.takes[k].spot_id] for k in rows]),
+        )
 
 
-def curves_by_channel(takes: Iterable[TakeRecord], work: UnitOfWork, *,
-                      per_octave: float | NDArray | None) -> dict[str, ChannelCurves]:
+def curves_by_channel(
+    takes: Iterable[TakeRecord], work: UnitOfWork, *, per_octave: float | NDArray | None
+) -> dict[str, ChannelCurves]:
     """Curves of the usable ones of takes."""
     by_channel: dict[str, list[TakeRecord]] = {}
     for take in takes:
@@ -63,14 +64,21 @@ def curves_by_channel(takes: Iterable[TakeRecord], work: UnitOfWork, *,
             by_channel.setdefault(take.channel, []).append(take)
     if per_octave is None:
         fine = work.takes.fine_levels([take.id for found in by_channel.values() for take in found])
-        levels = {channel: np.array([fine.get(take.id, take.level_db) for take in found])   # a moving average has none
-                  for channel, found in by_channel.items()}
+        levels = {
+            channel: np.array([fine.get(take.id, take.level_db) for take in found])  # a moving average has none
+            for channel, found in by_channel.items()
+        }
     else:
-        levels = {channel: smoothed_level_db(np.array([take.level_db for take in found]), per_octave=per_octave)
-                  for channel, found in by_channel.items()}
-    return {channel: ChannelCurves(channel=channel, takes=tuple(found), level_db=levels[channel],
-                                   average=average_over_spots(levels[channel]))
-            for channel, found in by_channel.items()}
+        levels = {
+            channel: smoothed_level_db(np.array([take.level_db for take in found]), per_octave=per_octave)
+            for channel, found in by_channel.items()
+        }
+    return {
+        channel: ChannelCurves(
+            channel=channel, takes=tuple(found), level_db=levels[channel], average=average_over_spots(levels[channel])
+        )
+        for channel, found in by_channel.items()
+    }
 
 
 class ShapingCurves:
@@ -81,10 +89,14 @@ class ShapingCurves:
 
     def of(self, work: UnitOfWork, round_id: int) -> dict[str, ChannelCurves]:
         """Curves of all channels that have usable takes in a round, at all their spots."""
-        return self._kept.get_or((round_id, work.takes.newest(round_id)), lambda: curves_by_channel(
-            work.takes.latest(round_id), work, per_octave=SHAPING_PER_OCTAVE))
+        return self._kept.get_or(
+            (round_id, work.takes.newest(round_id)),
+            lambda: curves_by_channel(work.takes.latest(round_id), work, per_octave=SHAPING_PER_OCTAVE),
+        )
 
-    def averaged_over_seats(self, work: UnitOfWork, job: Job, round_id: int, seat_weighting: SeatWeighting) -> dict[str, ChannelCurves]:
+    def averaged_over_seats(
+        self, work: UnitOfWork, job: Job, round_id: int, seat_weighting: SeatWeighting
+    ) -> dict[str, ChannelCurves]:
         """Curves of the job's channels averaged for a seat weighting, at the spots that the plan has for its seats."""
         weights = spot_weights(job, seat_weighting)
         kept = self.of(work, round_id)

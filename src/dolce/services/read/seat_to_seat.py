@@ -61,8 +61,11 @@ def seat_table(work: UnitOfWork, job: Job, found: Round, channels: tuple[str, ..
     """
     seats = [seat for seat in job.plan.seats if seat.weight > 0 and job.plan.spots_of(seat.id)]
     spot_seat = {spot.id: seat.id for seat in seats for spot in job.plan.spots_of(seat.id)}
-    takes = [take for take in work.takes.latest(found.id)
-             if take.usable and take.has_response and take.spot_id in spot_seat and take.channel in channels]
+    takes = [
+        take
+        for take in work.takes.latest(found.id)
+        if take.usable and take.has_response and take.spot_id in spot_seat and take.channel in channels
+    ]
     spectra = _spectra(work, takes)
     by_channel: dict[str, dict[int, tuple[NDArray, NDArray]]] = {}
     for take in takes:
@@ -96,12 +99,16 @@ def _bass(response: ImpulseResponse) -> tuple[NDArray, NDArray]:
     return frequency[low], spectrum * np.exp(-2j * np.pi * frequency[low] * response.start_s)
 
 
-def _row(together: tuple[str, ...], by_channel: dict, seats: list[tuple[int, str]],
-         spot_seat: dict[int, int]) -> SeatRow | None:
+def _row(
+    together: tuple[str, ...], by_channel: dict, seats: list[tuple[int, str]], spot_seat: dict[int, int]
+) -> SeatRow | None:
     levels = []
     for seat, _ in seats:
-        spots = [spot for spot, of in spot_seat.items() if of == seat
-                 and all(spot in by_channel.get(channel, {}) for channel in together)]
+        spots = [
+            spot
+            for spot, of in spot_seat.items()
+            if of == seat and all(spot in by_channel.get(channel, {}) for channel in together)
+        ]
         if not spots:
             return None
         at_spots = [_level(together, by_channel, spot) for spot in spots]
@@ -112,21 +119,31 @@ def _row(together: tuple[str, ...], by_channel: dict, seats: list[tuple[int, str
     rms = np.sqrt(np.mean(off**2, axis=1))
     worst = int(np.argmax(rms))
     seat, at = np.unravel_index(int(np.argmin(off)), off.shape)
-    return SeatRow(channels=together, computed=len(together) > 1,
-                   spread_db=mean_spread_db(BASS_HZ, average_over_spots(by_seat), band_hz=BAND_HZ),
-                   worst_seat=seats[worst][1], worst_db=float(rms[worst]), dip_db=float(off.min()),
-                   dip_hz=float(BASS_HZ[inside][at]), dip_seat=seats[seat][1], by_seat_db=by_seat)
+    return SeatRow(
+        channels=together,
+        computed=len(together) > 1,
+        spread_db=mean_spread_db(BASS_HZ, average_over_spots(by_seat), band_hz=BAND_HZ),
+        worst_seat=seats[worst][1],
+        worst_db=float(rms[worst]),
+        dip_db=float(off.min()),
+        dip_hz=float(BASS_HZ[inside][at]),
+        dip_seat=seats[seat][1],
+        by_seat_db=by_seat,
+    )
 
 
 def _level(together: tuple[str, ...], by_channel: dict, spot: int) -> NDArray:
     parts = [by_channel[channel][spot] for channel in together]
     frequency = parts[0][0]
-    total = sum(spectrum if f.size == frequency.size and f[0] == frequency[0] else _on(frequency, f, spectrum)
-                for f, spectrum in parts)
+    total = sum(
+        spectrum if f.size == frequency.size and f[0] == frequency[0] else _on(frequency, f, spectrum)
+        for f, spectrum in parts
+    )
     return power_db(smoothed_power(frequency, np.abs(total) ** 2, at_hz=BASS_HZ, per_octave=_PER_OCTAVE))
 
 
 def _on(at_hz: NDArray, frequency: NDArray, spectrum: NDArray) -> NDArray:
     """Between bins, for takes of another length or rate: level and unwrapped phase straight between them."""
     return np.interp(at_hz, frequency, np.abs(spectrum)) * np.exp(
-        1j * np.interp(at_hz, frequency, np.unwrap(np.angle(spectrum))))
+        1j * np.interp(at_hz, frequency, np.unwrap(np.angle(spectrum)))
+    )

@@ -52,8 +52,16 @@ _SLICE_HZ = mid_bands(per_octave=24, from_hz=20, to_hz=2_000)
 SLICE_S = np.array([0.0, 0.04, 0.08, 0.12, 0.16, 0.2, 0.3, 0.4, 0.5])
 _DISTORTION_HZ = mid_bands(per_octave=12, from_hz=20, to_hz=10_000)
 
-Detail = (PhaseCurves | TimeCurve | DecayMap | tuple[BandDecay, ...] | Distortion | NoiseUnder | NDArray[np.float64]
-          | tuple[NDArray[np.float64], NDArray[np.float64]])
+Detail = (
+    PhaseCurves
+    | TimeCurve
+    | DecayMap
+    | tuple[BandDecay, ...]
+    | Distortion
+    | NoiseUnder
+    | NDArray[np.float64]
+    | tuple[NDArray[np.float64], NDArray[np.float64]]
+)
 
 
 def detail_of(work: UnitOfWork, take: TakeRecord, wish: ReadWish) -> Detail:
@@ -84,8 +92,10 @@ def _of_response(response: ImpulseResponse, arrival: float, take: TakeRecord, wi
             return phase_curves(response, at_hz=ANALYSIS_GRID_HZ, arrival_s=arrival)
         case "delay":
             width = wish.delay_per_octave
-            return (group_delay_s(response, at_hz=ANALYSIS_GRID_HZ, arrival_s=arrival, per_octave=width),
-                    excess_group_delay_s(response, at_hz=ANALYSIS_GRID_HZ, arrival_s=arrival, per_octave=width))
+            return (
+                group_delay_s(response, at_hz=ANALYSIS_GRID_HZ, arrival_s=arrival, per_octave=width),
+                excess_group_delay_s(response, at_hz=ANALYSIS_GRID_HZ, arrival_s=arrival, per_octave=width),
+            )
         case "impulse":
             return impulse_near(response, arrival_s=arrival, from_s=-0.002, to_s=0.02)
         case "step":
@@ -100,9 +110,12 @@ def _of_response(response: ImpulseResponse, arrival: float, take: TakeRecord, wi
             return map_of_time(response, at_hz=_MAP_HZ, at_s=_MAP_S, arrival_s=arrival, window_ms=wish.map_ms)
         case "times":
             if take.quality.signal_to_noise_db < NOISE_MATTERS_BELOW_DB:
-                raise InvalidValue(f"it stands {take.quality.signal_to_noise_db:.0f} dB above the noise, which was cut "
-                                   "away from its end, so no decay can be read.", where=take.channel,
-                                   remedy="Take it again louder, or in a quieter moment.")
+                raise InvalidValue(
+                    f"it stands {take.quality.signal_to_noise_db:.0f} dB above the noise, which was cut "
+                    "away from its end, so no decay can be read.",
+                    where=take.channel,
+                    remedy="Take it again louder, or in a quieter moment.",
+                )
             return decay_times(response, arrival_s=arrival)
     raise InvalidValue(f"view {wish.view!r}.", where="view")
 
@@ -140,19 +153,31 @@ def _level_of(response: ImpulseResponse, arrival: float, wish: ReadWish) -> NDAr
 def _cleanness(work: UnitOfWork, take: TakeRecord, wish: ReadWish) -> Distortion | NoiseUnder:
     """From the raw recording, as it was played by the rig."""
     if take.source != "rig":
-        raise InvalidValue("only recordings of the rig hold the sweep as it was played.", where=take.channel,
-                           remedy="Choose a take of the rig.")
+        raise InvalidValue(
+            "only recordings of the rig hold the sweep as it was played.",
+            where=take.channel,
+            remedy="Choose a take of the rig.",
+        )
     data, name = work.takes.recording(take.id)
     if wish.view == "distortion" and take.signal != "sweep":
-        raise InvalidValue("only sweeps tell distortion apart from the response.", where=label_of(take.channel),
-                           remedy="Choose a take that was made with a sweep.")
-    recording, signal = heard_again(read_channels(data, name=name, longest_s=_LONGEST_RECORDING_S).T,
-                                    work.takes.played(take.id))
+        raise InvalidValue(
+            "only sweeps tell distortion apart from the response.",
+            where=label_of(take.channel),
+            remedy="Choose a take that was made with a sweep.",
+        )
+    recording, signal = heard_again(
+        read_channels(data, name=name, longest_s=_LONGEST_RECORDING_S).T, work.takes.played(take.id)
+    )
     if isinstance(signal, PeriodicSignal):
         recording = signal.folded(recording)
     deconvolver = deconvolver_of(signal, recording.size)
     arrival = find_arrival(deconvolver.impulse(deconvolver.spectrum(recording)[1])).time_s
     if wish.view == "distortion":
         return distortion_of(recording, deconvolver=deconvolver, at_hz=_DISTORTION_HZ, arrival_s=arrival)
-    return noise_under(recording, work.takes.response(take.id), deconvolver=deconvolver,
-                       nominal_hz=tuple(float(f) for f in NOMINAL_HZ if f <= 16_000), arrival_s=arrival)
+    return noise_under(
+        recording,
+        work.takes.response(take.id),
+        deconvolver=deconvolver,
+        nominal_hz=tuple(float(f) for f in NOMINAL_HZ if f <= 16_000),
+        arrival_s=arrival,
+    )

@@ -9,9 +9,9 @@ from typing import Generic, TypeVar
 from dolce.errors import Conflict, DeviceError, DolceError
 
 log = logging.getLogger(__name__)
-_DEED_WAITS_S = 4.0               # for an answer; then it is said that there is none yet, and the conversation goes on
-_PAGE_WAITS_S = 0.6               # the same where a page only wants to show what is held
-_PAGES_AT_ONCE = 2                # that wait, of the few threads that answer all pages, Stop included
+_DEED_WAITS_S = 4.0  # for an answer; then it is said that there is none yet, and the conversation goes on
+_PAGE_WAITS_S = 0.6  # the same where a page only wants to show what is held
+_PAGES_AT_ONCE = 2  # that wait, of the few threads that answer all pages, Stop included
 Result = TypeVar("Result")
 
 
@@ -22,7 +22,7 @@ class _Conversation(threading.Thread, Generic[Result]):
         super().__init__(daemon=True, name=f"processor at {address}")
         self.address, self.since = address, time.monotonic()
         self.over = threading.Event()
-        self.late = False             # whether the page that asked was answered before
+        self.late = False  # whether the page that asked was answered before
         self.result: Result | None = None
         self.fault: Exception | None = None
         self._hold, self._ended = hold, ended
@@ -30,7 +30,7 @@ class _Conversation(threading.Thread, Generic[Result]):
     def run(self) -> None:
         try:
             self.result = self._hold()
-        except Exception as error:                         # whatever it is, the one who asked is told
+        except Exception as error:  # whatever it is, the one who asked is told
             self.fault = error
             if not isinstance(error, DolceError):
                 log.exception("speaking to the processor at %s broke", self.address)
@@ -59,11 +59,17 @@ class Conversations:
         ends = time.monotonic() + _DEED_WAITS_S
         conversation = self._begun(address, work, _DEED_WAITS_S)
         if conversation is None:
-            raise Conflict("it is being spoken to, and has not answered yet.", where=f"processor at {address}",
-                           remedy="Wait a moment, then do it again.")
+            raise Conflict(
+                "it is being spoken to, and has not answered yet.",
+                where=f"processor at {address}",
+                remedy="Wait a moment, then do it again.",
+            )
         if not self._awaited(conversation, max(0.0, ends - time.monotonic())):
-            raise DeviceError("it has not answered yet. What was asked goes on; what comes of it is shown here.",
-                              where=f"processor at {address}", remedy="Look again in a moment.")
+            raise DeviceError(
+                "it has not answered yet. What was asked goes on; what comes of it is shown here.",
+                where=f"processor at {address}",
+                remedy="Look again in a moment.",
+            )
         if conversation.fault is not None:
             raise conversation.fault
         return conversation.result
@@ -83,7 +89,7 @@ class Conversations:
             conversation.late = True
             return None, told or _NO_ANSWER
         if isinstance(conversation.fault, DeviceError):
-            self._late[address] = str(conversation.fault)          # the next page waits for it no more
+            self._late[address] = str(conversation.fault)  # the next page waits for it no more
             return None, str(conversation.fault)
         if conversation.fault is not None:
             raise conversation.fault

@@ -1,6 +1,5 @@
 """The interface heard through a cable: its response and latency, kept and taken out of every take."""
 
-
 from dolce.core.job import PassRecord, PassResult
 from dolce.core.response import interface_loop
 from dolce.devices.interface import Progress, Stopped
@@ -24,30 +23,45 @@ class InterfaceLooping:
         with self._context.look() as work:
             job = work.jobs.get(job_id)
         if job.rig.interface.loop_input is None:
-            raise Conflict("no loop is joined.", where="loop",
-                           remedy="Join an output to an input by a cable, and type both numbers.")
+            raise Conflict(
+                "no loop is joined.",
+                where="loop",
+                remedy="Join an output to an input by a cable, and type both numbers.",
+            )
         if job.rig.interface.own_clock:
-            raise Conflict("what records has a clock of its own: no cable tells its latency.", where="loop",
-                           remedy="Arrivals come from the cue instead; no loop is needed.")
+            raise Conflict(
+                "what records has a clock of its own: no cable tells its latency.",
+                where="loop",
+                remedy="Arrivals come from the cue instead; no loop is needed.",
+            )
         sweep = sweep_of(job.rig)
 
         def step(_channel: str, _spot: int, progress: Progress, stopped: Stopped):
             device = audio_of(job, spot_id=job.first_spot.id, round_name="loop", attempt=1, with_loop=True)
-            *_, cable = device.play_and_record({job.rig.interface.loop_output: stimulus_of(sweep)},
-                                               sample_rate_hz=sweep.sample_rate_hz, progress=progress, stopped=stopped)
-            found = interface_loop(cable, deconvolver=deconvolver_of(sweep, cable.size),
-                                   device=job.rig.interface.device_name)
+            *_, cable = device.play_and_record(
+                {job.rig.interface.loop_output: stimulus_of(sweep)},
+                sample_rate_hz=sweep.sample_rate_hz,
+                progress=progress,
+                stopped=stopped,
+            )
+            found = interface_loop(
+                cable, deconvolver=deconvolver_of(sweep, cable.size), device=job.rig.interface.device_name
+            )
 
             def keep(work: UnitOfWork, _found: PassResult) -> None:
                 work.jobs.set_rig(job_id, work.jobs.get(job_id).rig.changed(loop=found))
-                work.logbook.add(job_id, f"Interface measured through its loop: latency {found.latency_s * 1000:.2f} "
-                                         f"ms, gain {found.gain_db:+.1f} dB. Taken out from now on.",
-                                 at=self._context.now())
+                work.logbook.add(
+                    job_id,
+                    f"Interface measured through its loop: latency {found.latency_s * 1000:.2f} "
+                    f"ms, gain {found.gain_db:+.1f} dB. Taken out from now on.",
+                    at=self._context.now(),
+                )
 
             return keep
 
-        return self._sound.start(job_id, kind="loop", steps=[("loop", 1)], step=step,
-                                 seconds_per_step=sweep.duration_s + TAIL_S)
+        return self._sound.start(
+            job_id, kind="loop", steps=[("loop", 1)], step=step, seconds_per_step=sweep.duration_s + TAIL_S
+        )
 
     def forget(self, job_id: int) -> None:
         """Takes from now on hold the electronics again."""

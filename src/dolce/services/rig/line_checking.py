@@ -20,7 +20,7 @@ from dolce.services.takes.take_making import deconvolver_of, require_open
 from dolce.store import UnitOfWork
 
 QUIET_S, SWEEP_S, TAIL_S = 0.6, 1.0, 0.5
-SOFTER_DB = 12.0                   # than the sweeps of the takes
+ATTENUATION_DB = 12.0  # than the sweeps of the takes
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -47,7 +47,7 @@ class Line:
 
     @property
     def word(self) -> str:
-        """"not checked", "right", "look" or "wrong"; another speaker than the plan's is wrong."""
+        """ "not checked", "right", "look" or "wrong"; another speaker than the plan's is wrong."""
         if self.verdict is None:
             return "not checked"
         return "wrong" if self.heard and self.heard != self.channel else self.verdict.word
@@ -112,21 +112,35 @@ class LineChecking:
         wanted = [job.speaker(c).channel for c in (job.channels if channels is None else channels)]
         spot = job.first_spot.id
         require_open(job, wanted)
-        kept = LinesResult(lines={c: line for c, line in (last.result.lines if last else {}).items()
-                                  if c in job.channels and c not in wanted})
+        kept = LinesResult(
+            lines={
+                c: line
+                for c, line in (last.result.lines if last else {}).items()
+                if c in job.channels and c not in wanted
+            }
+        )
 
         def step(channel: str, _spot: int, progress: Progress, stopped: Stopped):
             found = _checked(job, channel, progress, stopped)
 
             def keep(work: UnitOfWork, lines: LinesResult) -> LinesResult:
-                work.logbook.add(job_id, f"Line of {channel} checked on output {job.speaker(channel).output}.",
-                                 at=self._context.now())
+                work.logbook.add(
+                    job_id,
+                    f"Line of {channel} checked on output {job.speaker(channel).output}.",
+                    at=self._context.now(),
+                )
                 return lines.with_line(channel, found)
 
             return keep
 
-        return self._sound.start(job_id, kind="lines", steps=[(c, spot) for c in wanted], step=step, result=kept,
-                                 seconds_per_step=QUIET_S + SWEEP_S + TAIL_S)
+        return self._sound.start(
+            job_id,
+            kind="lines",
+            steps=[(c, spot) for c in wanted],
+            step=step,
+            result=kept,
+            seconds_per_step=QUIET_S + SWEEP_S + TAIL_S,
+        )
 
     def answer(self, job_id: int, channel: str, *, heard: str) -> None:
         """Which speaker sounded when `channel`'s output played, as the person heard it."""
@@ -135,29 +149,38 @@ class LineChecking:
             job.speaker(heard)
             last = work.passes.latest(job_id, "lines")
             if last is None or channel not in last.result.lines or last.state == "running":
-                raise Conflict(f"the line of {channel} was not checked yet.", where="line check",
-                               remedy="Run it first.")
+                raise Conflict(
+                    f"the line of {channel} was not checked yet.", where="line check", remedy="Run it first."
+                )
             answered = replace(last.result.lines[channel], heard=heard)
             work.passes.keep_result(last.id, last.result.with_line(channel, answered))
             if heard != channel:
-                work.logbook.add(job_id, f"Output {job.speaker(channel).output} of {channel} sounded from {heard}.",
-                                 at=self._context.now())
+                work.logbook.add(
+                    job_id,
+                    f"Output {job.speaker(channel).output} of {channel} sounded from {heard}.",
+                    at=self._context.now(),
+                )
 
     def swap(self, job_id: int, channel: str, other: str) -> None:
         """Correct the wiring in the plan: both channels exchange their outputs, and want checking again."""
         with self._context.change() as work:
             job = work.jobs.get(job_id)
             one, two = job.speaker(channel), job.speaker(other)
-            speakers = tuple(replace(s, output=two.output) if s is one else replace(s, output=one.output) if s is two
-                             else s for s in job.speakers)
+            speakers = tuple(
+                replace(s, output=two.output) if s is one else replace(s, output=one.output) if s is two else s
+                for s in job.speakers
+            )
             plan = replace(job.plan, speakers=speakers)
             refuse_while_sounding(work, job_id, job.plan, plan)
             work.plans.add(job_id, plan, what=f"outputs of {channel} and {other}")
             last = work.passes.latest(job_id, "lines")
             if last is not None:
                 work.passes.keep_result(last.id, last.result.without(channel, other))
-            work.logbook.add(job_id, f"Outputs of {channel} and {other} exchanged: {two.output} and {one.output}.",
-                             at=self._context.now())
+            work.logbook.add(
+                job_id,
+                f"Outputs of {channel} and {other} exchanged: {two.output} and {one.output}.",
+                at=self._context.now(),
+            )
             work.jobs.touch(job_id, self._context.now())
 
 
@@ -165,15 +188,26 @@ def _checked(job: Job, channel: str, progress: Progress, stopped: Stopped) -> Li
     """Play and read one line."""
     speaker, rate = job.speaker(channel), job.rig.sample_rate_hz
     low, high = SUB_BAND_HZ if speaker.is_sub else LINE_BAND_HZ
-    sweep = Sweep(start_hz=low, stop_hz=min(high, 0.45 * rate), duration_s=SWEEP_S, sample_rate_hz=rate,
-                  level_dbfs=max(-60.0, job.rig.levels.sweep_level_dbfs - SOFTER_DB))
+    sweep = Sweep(
+        start_hz=low,
+        stop_hz=min(high, 0.45 * rate),
+        duration_s=SWEEP_S,
+        sample_rate_hz=rate,
+        level_dbfs=max(-60.0, job.rig.levels.sweep_level_dbfs - ATTENUATION_DB),
+    )
     quiet, tail = round(QUIET_S * rate), round(TAIL_S * rate)
     stimulus = np.concatenate([np.zeros(quiet), sweep.samples(), np.zeros(tail)])
     device = audio_of(job, spot_id=job.first_spot.id, round_name="line check", attempt=1)
-    recording, *_ = device.play_and_record({speaker.output: stimulus}, sample_rate_hz=rate, progress=progress,
-                                           stopped=stopped)
-    reading = line_reading(recording, deconvolver=deconvolver_of(sweep, recording.size - quiet), quiet_samples=quiet,
-                           sample_rate_hz=rate, is_sub=speaker.is_sub)
+    recording, *_ = device.play_and_record(
+        {speaker.output: stimulus}, sample_rate_hz=rate, progress=progress, stopped=stopped
+    )
+    reading = line_reading(
+        recording,
+        deconvolver=deconvolver_of(sweep, recording.size - quiet),
+        quiet_samples=quiet,
+        sample_rate_hz=rate,
+        is_sub=speaker.is_sub,
+    )
     really = device.sounding_on(speaker.output) if reading.sounds else ""
     return LineHeard(reading=reading, really=really)
 
@@ -183,17 +217,33 @@ def _view(job: Job, last: PassRecord | None) -> LinesView:
     readings = {c: line.reading for c, line in kept.items()}
     plan = job.plan
     expected = _expected_m(plan)
-    verdicts = line_verdicts(readings, expected_m=expected, subs=[s.channel for s in plan.subs],
-                             low_limit_hz={s.channel: s.low_limit_hz for s in plan.speakers}, speed_m_s=plan.speed_m_s,
-                             one_clock=not job.rig.interface.own_clock)
-    lines = tuple(Line(channel=s.channel, output=s.output, is_sub=s.is_sub, expected_m=expected[s.channel],
-                       reading=readings.get(s.channel), verdict=verdicts.get(s.channel),
-                       really=kept[s.channel].really if s.channel in kept else "",
-                       heard=kept[s.channel].heard if s.channel in kept else "")
-                  for s in plan.speakers)
+    verdicts = line_verdicts(
+        readings,
+        expected_m=expected,
+        subs=[s.channel for s in plan.subs],
+        low_limit_hz={s.channel: s.low_limit_hz for s in plan.speakers},
+        speed_m_s=plan.speed_m_s,
+        one_clock=not job.rig.interface.own_clock,
+    )
+    lines = tuple(
+        Line(
+            channel=s.channel,
+            output=s.output,
+            is_sub=s.is_sub,
+            expected_m=expected[s.channel],
+            reading=readings.get(s.channel),
+            verdict=verdicts.get(s.channel),
+            really=kept[s.channel].really if s.channel in kept else "",
+            heard=kept[s.channel].heard if s.channel in kept else "",
+        )
+        for s in plan.speakers
+    )
     running = last is not None and last.state == "running"
-    asked = "" if running else next((line.channel for line in lines if line.reading and line.reading.sounds
-                                     and not line.heard), "")
+    asked = (
+        ""
+        if running
+        else next((line.channel for line in lines if line.reading and line.reading.sounds and not line.heard), "")
+    )
     return LinesView(job=job, lines=lines, last_pass=last, asked=asked)
 
 

@@ -26,9 +26,9 @@ Purpose = Literal["meter", "spectrum", "moving", "ramp", "reference", "subs", "b
 AVERAGES_S: dict[str, float | None] = {"1 s": 1.0, "3 s": 3.0, "10 s": 10.0, "since the start": None}
 MOVING_S, SETTLE_S = 20.0, 0.8
 _RAMP_QUIET_S, _RAMP_EVERY_S = 1.5, 1.0
-_BY_HAND_SPEED = 10.0                    # in a rehearsal that need not take its time, but waits for a person
-BAND_TURN_S = 2.5                        # how long a band is in, and how long out, while it is switched by itself
-_UNSEEN_S = 15.0                         # without a page that looks, sound ends
+_BY_HAND_SPEED = 10.0  # in a rehearsal that need not take its time, but waits for a person
+BAND_TURN_S = 2.5  # how long a band is in, and how long out, while it is switched by itself
+_UNSEEN_S = 15.0  # without a page that looks, sound ends
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -81,8 +81,9 @@ class LiveWish:
 
     def __post_init__(self) -> None:
         if self.average not in AVERAGES_S:
-            raise InvalidValue(f"{self.average!r} is not offered.", where="average",
-                               remedy=f"Choose {', '.join(AVERAGES_S)}.")
+            raise InvalidValue(
+                f"{self.average!r} is not offered.", where="average", remedy=f"Choose {', '.join(AVERAGES_S)}."
+            )
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -142,13 +143,13 @@ class LiveSession:
         self._noise_dbfs = -200.0
         self._before_power = np.zeros(0)
         if purpose == "ramp":
-            wish = replace(wish, source=Source(kind="pink", level_dbfs=START_DBFS))     # wherever it ended before
+            wish = replace(wish, source=Source(kind="pink", level_dbfs=START_DBFS))  # wherever it ended before
         self.wish = self._fitting(wish)
         self._player = SourcePlayer(self._source(), output=self._output(), sample_rate_hz=self._rate)
         self._meter = LiveMeter(sample_rate_hz=self._rate, meaning_time_s=self._meaning_s())
         self._spectrum = self._new_spectrum()
         self._quiet_player = SourcePlayer(Source(), output=None, sample_rate_hz=self._rate)
-        self._at = 0                              # samples since the last change of what plays
+        self._at = 0  # samples since the last change of what plays
         self._heard: list[NDArray[np.float64]] = []
         self._device: AudioDevice | None = None
         self._hearing = self._hear_first if purpose in ("ramp", "moving") else self._hear
@@ -166,18 +167,30 @@ class LiveSession:
                 curve = self.job.rig.curve
                 own = power_db(np.abs(curve.on(frequency)) ** 2) if curve is not None else 0.0
                 playing = self.wish.channel and self.wish.source.kind != "silence"
-                bands = Bands(label=self.wish.channel if playing else "the room", frequency_hz=frequency,
-                              per_octave=self.wish.per_octave, level_db=level - own)
-            return SessionLook(reading=self._meter.reading, bands=bands, seconds=self._at / self._rate,
-                               ramp=self._ramp, averaged_s=self._spectrum.seconds,
-                               settles_in_s=max(0.0, SETTLE_S + PERIOD_S - self._at / self._rate))
+                bands = Bands(
+                    label=self.wish.channel if playing else "the room",
+                    frequency_hz=frequency,
+                    per_octave=self.wish.per_octave,
+                    level_db=level - own,
+                )
+            return SessionLook(
+                reading=self._meter.reading,
+                bands=bands,
+                seconds=self._at / self._rate,
+                ramp=self._ramp,
+                averaged_s=self._spectrum.seconds,
+                settles_in_s=max(0.0, SETTLE_S + PERIOD_S - self._at / self._rate),
+            )
 
     def change(self, wish: LiveWish, job: Job) -> None:
         with self._lock:
             before, self.job = self.wish, job
             self.wish = self._fitting(wish)
-            if (self.wish.source, self.wish.channel, self.wish.band_in) != (before.source, before.channel,
-                                                                            before.band_in):
+            if (self.wish.source, self.wish.channel, self.wish.band_in) != (
+                before.source,
+                before.channel,
+                before.band_in,
+            ):
                 self._player.change(self._source(), output=self._output())
                 self._restart()
             self._meter.meaning_time_s = self._meaning_s()
@@ -216,20 +229,33 @@ class LiveSession:
     def run(self, progress: Progress, stopped: Stopped):
         """Until stopped, done, or seen by nobody; returns what keeps its result."""
         try:
-            device = audio_of(self.job, spot_id=self.wish.spot, round_name=self.purpose, attempt=1,
-                               moving=self._moving(), close_to_m=self._close_to_m(),
-                               subs_at_one_place=self.purpose == "subs" and self._match.way == "same place",
-                               real_time=True if self.purpose in ("meter", "spectrum", "band") else None,
-                               live_speed=float("inf") if self._ends_by_itself else _BY_HAND_SPEED)
+            device = audio_of(
+                self.job,
+                spot_id=self.wish.spot,
+                round_name=self.purpose,
+                attempt=1,
+                moving=self._moving(),
+                close_to_m=self._close_to_m(),
+                subs_at_one_place=self.purpose == "subs" and self._match.way == "same place",
+                real_time=True if self.purpose in ("meter", "spectrum", "band") else None,
+                live_speed=float("inf") if self._ends_by_itself else _BY_HAND_SPEED,
+            )
             self._device = device
-            device.run_live(self._next_block, lambda block: self._hearing(block, progress), sample_rate_hz=self._rate,
-                            stopped=lambda: stopped() or self._finished or self._unseen())
+            device.run_live(
+                self._next_block,
+                lambda block: self._hearing(block, progress),
+                sample_rate_hz=self._rate,
+                stopped=lambda: stopped() or self._finished or self._unseen(),
+            )
         except SoundStopped:
             if stopped():
                 raise
             if not self._finished:
-                raise Conflict("no page was looking any more. Sound was ended.", where="live sound",
-                               remedy="Open the page and start it again.") from None
+                raise Conflict(
+                    "no page was looking any more. Sound was ended.",
+                    where="live sound",
+                    remedy="Open the page and start it again.",
+                ) from None
         return self._keep
 
     def end(self) -> None:
@@ -241,10 +267,13 @@ class LiveSession:
             rig = work.jobs.get(self.job.id).rig
             level = round(min(self._ramp.level_dbfs, rig.levels.ceiling_dbfs), 1)
             work.jobs.set_rig(self.job.id, rig.changed(sweep_level_dbfs=max(-60.0, level)))
-            work.logbook.add(self.job.id, f"Level came up to {level:g} dBFS on {self.wish.channel}: "
-                                          f"{self._ramp.above_noise_db:.0f} dB above noise, "
-                                          f"{self._ramp.to_clipping_db:.0f} dB to clipping.",
-                             at=self._keepers.now())
+            work.logbook.add(
+                self.job.id,
+                f"Level came up to {level:g} dBFS on {self.wish.channel}: "
+                f"{self._ramp.above_noise_db:.0f} dB above noise, "
+                f"{self._ramp.to_clipping_db:.0f} dB to clipping.",
+                at=self._keepers.now(),
+            )
 
     def _next_block(self, count: int) -> dict[int, NDArray[np.float64]]:
         with self._lock:
@@ -294,12 +323,16 @@ class LiveSession:
         heard = np.concatenate(self._heard)
         if heard.size < _RAMP_EVERY_S * self._rate:
             return
-        late = heard[heard.size // 2:]
+        late = heard[heard.size // 2 :]
         source = self._player.playing[0]
-        self._ramp = ramp_step(source.level_dbfs, heard_dbfs=dbfs_rms(late), peak_dbfs=peak_dbfs(late),
-                               noise_dbfs=self._noise_dbfs,
-                               peak_above_rms_db=source.peak_dbfs(self._rate) - source.level_dbfs,
-                               ceiling_peak_dbfs=self.job.rig.levels.ceiling_dbfs)
+        self._ramp = ramp_step(
+            source.level_dbfs,
+            heard_dbfs=dbfs_rms(late),
+            peak_dbfs=peak_dbfs(late),
+            noise_dbfs=self._noise_dbfs,
+            peak_above_rms_db=source.peak_dbfs(self._rate) - source.level_dbfs,
+            ceiling_peak_dbfs=self.job.rig.levels.ceiling_dbfs,
+        )
         self._heard = []
         if self.wish.automatic and self._ramp.ended:
             self._finished = True
@@ -310,15 +343,24 @@ class LiveSession:
 
     def _keep_moving(self) -> None:
         rig, source = self.job.rig, self._player.playing[0]
-        level = moving_average_level_db(self._spectrum.power, _played_power(source, self._rate),
-                                        sample_rate_hz=self._rate, microphone=rig.curve,
-                                        gain_db=rig.levels.microphone_gain_db)
+        level = moving_average_level_db(
+            self._spectrum.power,
+            _played_power(source, self._rate),
+            sample_rate_hz=self._rate,
+            microphone=rig.curve,
+            gain_db=rig.levels.microphone_gain_db,
+        )
         above = float(power_db(self._spectrum.power.sum()) - power_db(self._before_power.sum()))
         clipped = self._meter.reading.by_weighting["Z"].peak_db > -0.01
-        quality = Quality(signal_to_noise_db=above, clipped_samples=1 if clipped else 0,
-                          peak_dbfs=self._meter.reading.by_weighting["Z"].peak_db)
-        self._keepers.average(self.wish, MovingAverage(
-            level_db=level, quality=quality, cautions=(Caution(kind="moving", value=MOVING_S),)))
+        quality = Quality(
+            signal_to_noise_db=above,
+            clipped_samples=1 if clipped else 0,
+            peak_dbfs=self._meter.reading.by_weighting["Z"].peak_db,
+        )
+        self._keepers.average(
+            self.wish,
+            MovingAverage(level_db=level, quality=quality, cautions=(Caution(kind="moving", value=MOVING_S),)),
+        )
         self._finished = True
 
     def _next_channel(self) -> None:
@@ -326,7 +368,7 @@ class LiveSession:
         channels = self._in_turn()
         channel = self.wish.channel
         self._keepers.reading(channel, self.steady_db())
-        later = channels[channels.index(channel) + 1:] if channel in channels else ()
+        later = channels[channels.index(channel) + 1 :] if channel in channels else ()
         if not later:
             self._finished = True
             return
@@ -365,7 +407,7 @@ class LiveSession:
             return Source()
         if self.purpose != "band":
             return wish.source
-        chain = wish.chain if wish.band_in else (*wish.chain[:wish.switched], *wish.chain[wish.switched + 1:])
+        chain = wish.chain if wish.band_in else (*wish.chain[: wish.switched], *wish.chain[wish.switched + 1 :])
         return FilteredSource(source=wish.source, filters=chain)
 
     def _output(self) -> int | None:

@@ -93,7 +93,7 @@ class LiveSound:
     def view(self, job_id: int, purpose: Purpose) -> LiveView:
         """The state now; also tells the session that somebody looks.
 
-        While it runs, everything is at hand: pages ask several times a second, and the store is left alone.
+        While it runs, everything is in memory: pages ask several times a second, and the store is left alone.
         """
         session = self._of(job_id, purpose)
         if session is not None:
@@ -104,16 +104,40 @@ class LiveSound:
         with self._context.look() as work:
             job = work.jobs.get(job_id)
             last = work.passes.latest(job_id, _KIND.get(purpose, "live"))
-        return self._seen(job, purpose, look if session is not None else None, running=False, last=last,
-                          kept=last.result.kept if last is not None and last.result is not None else {})
+        return self._seen(
+            job,
+            purpose,
+            look if session is not None else None,
+            running=False,
+            last=last,
+            kept=last.result.kept if last is not None and last.result is not None else {},
+        )
 
-    def _seen(self, job: Job, purpose: Purpose, look: SessionLook | None, *, running: bool, kept: Mapping[str, float],
-              last: PassRecord | None) -> LiveView:
+    def _seen(
+        self,
+        job: Job,
+        purpose: Purpose,
+        look: SessionLook | None,
+        *,
+        running: bool,
+        kept: Mapping[str, float],
+        last: PassRecord | None,
+    ) -> LiveView:
         return LiveView(
-            job=job, purpose=purpose, wish=self.wish(job.id, purpose), running=running, kept=kept, last_pass=last,
-            reading=look and look.reading, bands=look and look.bands, frozen=self._frozen.get(job.id),
-            seconds=look.seconds if look else 0.0, averaged_s=look.averaged_s if look else 0.0,
-            settles_in_s=look.settles_in_s if look else SETTLE_S, ramp=look and look.ramp)
+            job=job,
+            purpose=purpose,
+            wish=self.wish(job.id, purpose),
+            running=running,
+            kept=kept,
+            last_pass=last,
+            reading=look and look.reading,
+            bands=look and look.bands,
+            frozen=self._frozen.get(job.id),
+            seconds=look.seconds if look else 0.0,
+            averaged_s=look.averaged_s if look else 0.0,
+            settles_in_s=look.settles_in_s if look else SETTLE_S,
+            ramp=look and look.ramp,
+        )
 
     def wish(self, job_id: int, purpose: Purpose) -> LiveWish:
         """What was asked for last."""
@@ -145,9 +169,16 @@ class LiveSound:
         def step(_channel: str, _spot: int, progress: Progress, stopped: Stopped):
             return session.run(progress, stopped)
 
-        return self._sound.start(job_id, kind=kind, steps=[(state.channel, state.spot)], step=step, result=result,
-                                 seconds_per_step=MOVING_S if purpose == "moving" else 0.0,
-                                 before=lambda: self._take_over(session), after=session.end)
+        return self._sound.start(
+            job_id,
+            kind=kind,
+            steps=[(state.channel, state.spot)],
+            step=step,
+            result=result,
+            seconds_per_step=MOVING_S if purpose == "moving" else 0.0,
+            before=lambda: self._take_over(session),
+            after=session.end,
+        )
 
     def change(self, job_id: int, purpose: Purpose, **changes: object) -> None:
         """Change what is asked for, at once where it runs."""
@@ -219,8 +250,10 @@ class LiveSound:
         if source.kind == "silence":
             raise Conflict("no source is chosen.", where="source", remedy="Choose one and use it.")
         samples = source.block(0, round(_FILE_PERIODS * PERIOD_S * rate), sample_rate_hz=rate)
-        return (write_wav_24(samples, sample_rate_hz=rate),
-                f"dolce-{source.kind}-{abs(source.level_dbfs):g}-below-full-scale-{rate}Hz.wav")
+        return (
+            write_wav_24(samples, sample_rate_hz=rate),
+            f"dolce-{source.kind}-{abs(source.level_dbfs):g}-below-full-scale-{rate}Hz.wav",
+        )
 
     def bands_file(self, job_id: int) -> tuple[bytes, str]:
         """The spectrum as CSV, in dB SPL where it is known, with the held one beside it; and its file name."""
@@ -288,8 +321,9 @@ class LiveSound:
                 self._keep_in(work, job_id, purpose, channel, level_db)
 
         def average(wish: LiveWish, found: MovingAverage) -> None:
-            self._taking.keep_moving(job_id, wish.channel, wish.spot, level_db=found.level_db, quality=found.quality,
-                                     cautions=found.cautions)
+            self._taking.keep_moving(
+                job_id, wish.channel, wish.spot, level_db=found.level_db, quality=found.quality, cautions=found.cautions
+            )
 
         return Keepers(reading=reading, average=average, now=self._context.now)
 
@@ -305,5 +339,3 @@ def _first_wish(purpose: Purpose) -> LiveWish:
     if purpose in ("spectrum", "moving"):
         return LiveWish(source=Source(kind="pink", level_dbfs=-30.0))
     return LiveWish()
-
-

@@ -52,9 +52,12 @@ class MicrophoneKeeping:
         with self._context.look() as work:
             job = work.jobs.get(job_id)
             return MicrophonesView(
-                job=job, shelf=tuple(work.microphones.all()), deleted=tuple(work.microphones.deleted()),
+                job=job,
+                shelf=tuple(work.microphones.all()),
+                deleted=tuple(work.microphones.deleted()),
                 findings=tuple(microphone_findings(job.rig.microphones, job.rig.pointing)),
-                last_pass=work.passes.latest(job_id, "compare"))
+                last_pass=work.passes.latest(job_id, "compare"),
+            )
 
     def get(self, number: int) -> Microphone:
         """The microphone of the shelf under a number, or NotFound."""
@@ -84,12 +87,20 @@ class MicrophoneKeeping:
         if angle not in ANGLES:
             raise InvalidValue(f"{angle} degrees.", where="angle", remedy="Choose 0 or 90.")
         curve = read_microphone_curve(data, name=file_name)
-        self._change(number, lambda m: replace(m, curves={**m.curves, angle: curve},
-                                               curve_files={**m.curve_files, angle: file_name}))
+        self._change(
+            number,
+            lambda m: replace(m, curves={**m.curves, angle: curve}, curve_files={**m.curve_files, angle: file_name}),
+        )
 
     def drop_curve(self, number: int, angle: int) -> None:
-        self._change(number, lambda m: replace(m, curves={a: c for a, c in m.curves.items() if a != angle},
-                                               curve_files={a: f for a, f in m.curve_files.items() if a != angle}))
+        self._change(
+            number,
+            lambda m: replace(
+                m,
+                curves={a: c for a, c in m.curves.items() if a != angle},
+                curve_files={a: f for a, f in m.curve_files.items() if a != angle},
+            ),
+        )
 
     def use(self, job_id: int, number: int) -> None:
         """Use a microphone of the shelf in a job, on the lowest free input."""
@@ -102,8 +113,11 @@ class MicrophoneKeeping:
                 raise Conflict(f"{MOST} microphones are the most.", where="microphones", remedy="Take one out first.")
             taken = {*(one.input for one in rig.microphones), rig.interface.loop_input}
             free = next(k for k in range(1, 64) if k not in taken)
-            self._set(work, job_id, replace(rig, microphones=(
-                *rig.microphones, MicrophoneInUse(microphone=microphone, input=free))))
+            self._set(
+                work,
+                job_id,
+                replace(rig, microphones=(*rig.microphones, MicrophoneInUse(microphone=microphone, input=free))),
+            )
             work.logbook.add(job_id, f"Microphone {microphone.name} in use on input {free}.", at=self._context.now())
 
     def drop(self, job_id: int, number: int) -> None:
@@ -119,8 +133,9 @@ class MicrophoneKeeping:
         """Say which input a microphone hangs on."""
         with self._context.change() as work:
             rig = work.jobs.get(job_id).rig
-            used = tuple(replace(one, input=input_number) if one.microphone.id == number else one
-                         for one in rig.microphones)
+            used = tuple(
+                replace(one, input=input_number) if one.microphone.id == number else one for one in rig.microphones
+            )
             self._set(work, job_id, replace(rig, microphones=used))
 
     def point(self, job_id: int, pointing: str) -> None:
@@ -129,8 +144,9 @@ class MicrophoneKeeping:
             rig = work.jobs.get(job_id).rig
             self._set(work, job_id, replace(rig, pointing=pointing))
             words, angle = POINTINGS[pointing]
-            work.logbook.add(job_id, f"Microphones point {words}: the curve for {angle} degrees applies.",
-                             at=self._context.now())
+            work.logbook.add(
+                job_id, f"Microphones point {words}: the curve for {angle} degrees applies.", at=self._context.now()
+            )
 
     def rehearsal_curve(self, angle: int = 0) -> bytes:
         """The calibration file that comes with the simulated microphone, for 0 or 90 degrees."""
@@ -151,16 +167,25 @@ class MicrophoneKeeping:
 
             def keep(work: UnitOfWork, _found: PassResult) -> None:
                 rig = work.jobs.get(job_id).rig
-                work.jobs.set_rig(job_id, replace(rig, microphones=tuple(
-                    replace(one, difference=difference)
-                    for one, difference in zip(rig.microphones, found, strict=True))))
-                work.logbook.add(job_id, f"{len(found)} microphones compared at {job.at_spot(spot)}.",
-                                 at=self._context.now())
+                work.jobs.set_rig(
+                    job_id,
+                    replace(
+                        rig,
+                        microphones=tuple(
+                            replace(one, difference=difference)
+                            for one, difference in zip(rig.microphones, found, strict=True)
+                        ),
+                    ),
+                )
+                work.logbook.add(
+                    job_id, f"{len(found)} microphones compared at {job.at_spot(spot)}.", at=self._context.now()
+                )
 
             return keep
 
-        return self._sound.start(job_id, kind="compare", steps=[(channel, spot)], step=step,
-                                 seconds_per_step=job.rig.sweep_seconds + TAIL_S)
+        return self._sound.start(
+            job_id, kind="compare", steps=[(channel, spot)], step=step, seconds_per_step=job.rig.sweep_seconds + TAIL_S
+        )
 
     def _change(self, number: int, change) -> None:
         """Change a microphone on the shelf, and where jobs use it; differences between microphones stay."""
@@ -169,14 +194,21 @@ class MicrophoneKeeping:
             work.microphones.change(changed)
             for job in work.jobs.all():
                 if any(one.microphone.id == number for one in job.rig.microphones):
-                    work.jobs.set_rig(job.id, replace(job.rig, microphones=tuple(
-                        replace(one, microphone=changed) if one.microphone.id == number else one
-                        for one in job.rig.microphones)))
+                    work.jobs.set_rig(
+                        job.id,
+                        replace(
+                            job.rig,
+                            microphones=tuple(
+                                replace(one, microphone=changed) if one.microphone.id == number else one
+                                for one in job.rig.microphones
+                            ),
+                        ),
+                    )
 
     def _set(self, work: UnitOfWork, job_id: int, rig: Rig) -> None:
         before = work.jobs.get(job_id).rig
         if _leading(rig) != _leading(before):
-            rig = rig.changed(full_scale_spl_db=None)               # another microphone: what was known is void
+            rig = rig.changed(full_scale_spl_db=None)  # another microphone: what was known is void
         work.jobs.set_rig(job_id, rig)
         work.jobs.touch(job_id, self._context.now())
 
@@ -190,8 +222,12 @@ def _leading(rig: Rig) -> tuple[int | None, int]:
 def _compared(job: Job, channel: str, progress: Progress, stopped: Stopped) -> list:
     sweep = sweep_of(job.rig)
     device = audio_of(job, spot_id=job.first_spot.id, round_name="comparison", attempt=1, together=True)
-    recordings = device.play_and_record({job.speaker(channel).output: stimulus_of(sweep)},
-                                        sample_rate_hz=sweep.sample_rate_hz, progress=progress, stopped=stopped)
+    recordings = device.play_and_record(
+        {job.speaker(channel).output: stimulus_of(sweep)},
+        sample_rate_hz=sweep.sample_rate_hz,
+        progress=progress,
+        stopped=stopped,
+    )
     heard = []
     for row, one in zip(recordings, job.rig.microphones, strict=True):
         curve, _ = one.curve(job.rig.pointing)

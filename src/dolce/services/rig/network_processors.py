@@ -18,8 +18,27 @@ from dolce.services.rig.processor_access import ProcessorAccess, require_free
 
 _WAITED_FOR_S, _ASKED_EVERY_S = 3.0, 0.1
 # What a stand-in that is started from the page has outputs for: the largest layouts here.
-USUAL_OUTPUTS = ("L", "R", "C", "Ls", "Rs", "Lrs", "Rrs", "Ltf", "Rtf", "Ltm", "Rtm", "Ltr", "Rtr", "Lw", "Rw", "Sub1",
-                 "Sub2", "Sub3", "Sub4")
+USUAL_OUTPUTS = (
+    "L",
+    "R",
+    "C",
+    "Ls",
+    "Rs",
+    "Lrs",
+    "Rrs",
+    "Ltf",
+    "Rtf",
+    "Ltm",
+    "Rtm",
+    "Ltr",
+    "Rtr",
+    "Lw",
+    "Rw",
+    "Sub1",
+    "Sub2",
+    "Sub3",
+    "Sub4",
+)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -43,9 +62,9 @@ class NetworkView:
 class NetworkProcessors:
     """Processors on the network, for all jobs."""
 
-    def __init__(self, context: Context, cache: ProcessorAccess) -> None:
+    def __init__(self, context: Context, access: ProcessorAccess) -> None:
         self._context = context
-        self._at_hand = cache
+        self._access = access
         self._found: tuple[Found, ...] | None = None
         self._own: tuple[subprocess.Popen, int] | None = None
 
@@ -57,8 +76,12 @@ class NetworkProcessors:
         running = self._own is not None and self._own[0].poll() is None
         own_port = self._own[1] if running else None
         answers = any(one.address == f"127.0.0.1:{own_port}" for one in self._found or ())
-        return NetworkView(found=self._found, mismatches=mismatches(job, known) if known else (), own_port=own_port,
-                           starting=running and not answers)
+        return NetworkView(
+            found=self._found,
+            mismatches=mismatches(job, known) if known else (),
+            own_port=own_port,
+            starting=running and not answers,
+        )
 
     def look_around(self) -> None:
         """Ask at the usual ports."""
@@ -83,7 +106,7 @@ class NetworkProcessors:
             chain = with_loaded(rig.chain, name=found.name, can=NETWORK, limits=found.limits, address=checked)
             work.jobs.set_rig(job_id, rig.changed(chain=chain))
             work.logbook.add(job_id, f"Processor {found.name} joined at {checked}.", at=self._context.now())
-        self._at_hand.read(job_id)
+        self._access.read(job_id)
 
     def leave(self, job_id: int) -> None:
         """Go back to the usual processor of the rig; what the other one holds stays in it."""
@@ -94,7 +117,7 @@ class NetworkProcessors:
             chain = with_loaded(job.rig.chain, name=usual.name, can=usual.can, limits=usual.limits, address="")
             work.jobs.set_rig(job_id, job.rig.changed(chain=chain))
             work.logbook.add(job_id, f"Processor {job.rig.processor.name} left.", at=self._context.now())
-        self._at_hand.read(job_id)
+        self._access.read(job_id)
 
     def start_stand_in(self) -> int:
         """Start a stand-in as a process of its own; its port. It is waited for a little: no page hangs on it.
@@ -128,8 +151,9 @@ class NetworkProcessors:
         if process.poll() is None:
             return port
         self.close()
-        raise DeviceError("the stand-in did not start.", where=f"port {port}",
-                          remedy="Start it by hand: dolce processor.")
+        raise DeviceError(
+            "the stand-in did not start.", where=f"port {port}", remedy="Start it by hand: dolce processor."
+        )
 
     def stop_stand_in(self) -> None:
         """End the one that was started from here; what it holds is kept."""
@@ -150,10 +174,10 @@ class NetworkProcessors:
 
 def mismatches(job: Job, found: Found) -> tuple[str, ...]:
     """What of a processor does not go with the room's layout, in words."""
-    lacking = [channel for channel in job.channels if channel not in found.outputs]
+    absent = [channel for channel in job.channels if channel not in found.outputs]
     said = []
-    if lacking:
-        said.append(f"it has no output for {', '.join(lacking)}")
+    if absent:
+        said.append(f"it has no output for {', '.join(absent)}")
     limits = found.limits
     if not limits.bands and not limits.taps:
         said.append("it has neither bands nor a convolution")
@@ -162,8 +186,7 @@ def mismatches(job: Job, found: Found) -> tuple[str, ...]:
     return tuple(said)
 
 
-def run_stand_in(*, port: int, name: str, outputs: str, bands: int, taps: int, presets: int,
-                 file: Path | None) -> None:
+def run_stand_in(*, port: int, name: str, outputs: str, bands: int, taps: int, presets: int, file: Path | None) -> None:
     """The stand-in in this process, until it is ended.
 
     Raises
@@ -174,13 +197,19 @@ def run_stand_in(*, port: int, name: str, outputs: str, bands: int, taps: int, p
         Where the port is taken.
     """
     limits = ProcessorLimits(name=name, bands=bands, taps=taps, presets=presets, all_passes=2, fixed_bands=31)
-    memory = Memory(outputs=tuple(one.strip() for one in outputs.split(",") if one.strip()) or USUAL_OUTPUTS,
-                    limits=limits, file=file)
+    memory = Memory(
+        outputs=tuple(one.strip() for one in outputs.split(",") if one.strip()) or USUAL_OUTPUTS,
+        limits=limits,
+        file=file,
+    )
     try:
         stand_in = StandIn(memory, name=name, port=port)
     except OSError as error:
         raise DeviceError(f"{error.strerror or error}.", where=f"port {port}", remedy="Choose another port.") from error
-    print(f"{name} answers at http://127.0.0.1:{stand_in.port}/v1, and to Open Sound Control at the same port "
-          "(Ctrl-C ends it)", flush=True)
+    print(
+        f"{name} answers at http://127.0.0.1:{stand_in.port}/v1, and to Open Sound Control at the same port "
+        "(Ctrl-C ends it)",
+        flush=True,
+    )
     with contextlib.suppress(KeyboardInterrupt):
         stand_in.run()

@@ -68,8 +68,15 @@ class ProcessorAccess:
         """Until nothing is said to any processor."""
         self._conversations.wait()
 
-    def tell(self, job_id: int, tell: Callable[[Processor, ProcessorState], None], *, said: str = "",
-             keep: bool = False, then: Callable[[ProcessorState], None] | None = None) -> None:
+    def tell(
+        self,
+        job_id: int,
+        tell: Callable[[Processor, ProcessorState], None],
+        *,
+        said: str = "",
+        keep: bool = False,
+        then: Callable[[ProcessorState], None] | None = None,
+    ) -> None:
         """Do something with it, given what it held; `keep` keeps what it held before. `then` is given what it holds
         afterwards, also where that takes longer than a page waits.
 
@@ -80,6 +87,7 @@ class ProcessorAccess:
         DeviceError
             Where it refuses, or does not answer.
         """
+
         def all_of_it() -> None:
             held = self._told(job_id, tell, said, keep)
             if then is not None:
@@ -87,8 +95,9 @@ class ProcessorAccess:
 
         self.spoken(job_id, all_of_it)
 
-    def _told(self, job_id: int, tell: Callable[[Processor, ProcessorState], None], said: str,
-              keep: bool) -> ProcessorState:
+    def _told(
+        self, job_id: int, tell: Callable[[Processor, ProcessorState], None], said: str, keep: bool
+    ) -> ProcessorState:
         with self._context.look() as work:
             job = work.jobs.get(job_id)
             require_free(work, job_id)

@@ -60,26 +60,35 @@ class ProcessorView:
         """Whether the first take may begin: neutral, and everything ticked that can't be read."""
         return self.state.is_neutral and (self.readable or set(SLATE) <= set(self.state.slate))
 
-_AS_IT_IS = "As it is"              # what a person said of a processor that can't be read
+
+_AS_IT_IS = "As it is"  # what a person said of a processor that can't be read
 
 
 class ProcessorKeeping:
     """The processors of one job, and the limits that are kept for all jobs."""
 
-    def __init__(self, context: Context, cache: ProcessorAccess) -> None:
+    def __init__(self, context: Context, access: ProcessorAccess) -> None:
         self._context = context
-        self._at_hand = cache
+        self._access = access
 
     def view(self, job_id: int) -> ProcessorView:
-        job, trouble = self._at_hand.look(job_id)
+        job, trouble = self._access.look(job_id)
         with self._context.look() as work:
             limits = job.limits
             return ProcessorView(
-                job=job, trouble=trouble, shelf=tuple(work.processors.all()),
-                deleted=tuple(work.processors.deleted()), kept=tuple(work.kept_states.all(job_id)),
-                broken=tuple(f"preset {slot}, {unsupported_words(one)}"
-                             for slot, preset in sorted(job.processor.presets.items())
-                             for one in limits.broken_by(preset)) if limits else ())
+                job=job,
+                trouble=trouble,
+                shelf=tuple(work.processors.all()),
+                deleted=tuple(work.processors.deleted()),
+                kept=tuple(work.kept_states.all(job_id)),
+                broken=tuple(
+                    f"preset {slot}, {unsupported_words(one)}"
+                    for slot, preset in sorted(job.processor.presets.items())
+                    for one in limits.broken_by(preset)
+                )
+                if limits
+                else (),
+            )
 
     # The shelf of limits
 
@@ -87,8 +96,11 @@ class ProcessorKeeping:
         """Keep the limits of a device for all jobs, and use them in this one."""
         with self._context.change() as work:
             if limits.name in (kept.name for kept in work.processors.all()):
-                raise InvalidValue(f"there is a processor {limits.name!r} already.", where="name",
-                                   remedy="Choose another name, or change that one.")
+                raise InvalidValue(
+                    f"there is a processor {limits.name!r} already.",
+                    where="name",
+                    remedy="Choose another name, or change that one.",
+                )
             kept = work.processors.add(limits)
             self._use(work, job_id, kept)
             return kept
@@ -123,46 +135,61 @@ class ProcessorKeeping:
     def _use(self, work: UnitOfWork, job_id: int, limits: ProcessorLimits | None) -> None:
         rig = work.jobs.get(job_id).rig.with_limits(limits)
         work.jobs.set_rig(job_id, rig)
-        work.logbook.add(job_id, f"Processor: {rig.limits.name if rig.limits else 'not known'}.",
-                         at=self._context.now())
+        work.logbook.add(
+            job_id, f"Processor: {rig.limits.name if rig.limits else 'not known'}.", at=self._context.now()
+        )
 
     # What it holds
 
     def looked_at(self, job_id: int) -> str:
         """Read it again, so that pages show what it holds now; why that could not be done, empty where it could."""
-        return self._at_hand.look(job_id)[1]
+        return self._access.look(job_id)[1]
 
     def keep(self, job_id: int) -> None:
         """Read what the processor holds and keep it."""
-        job = self._at_hand.read(job_id)
+        job = self._access.read(job_id)
         if not job.rig.processor.can.readable:
-            raise Conflict("this processor can't be read.", where="processor",
-                           remedy="Note its settings by hand or with its own program, then tick the list.")
+            raise Conflict(
+                "this processor can't be read.",
+                where="processor",
+                remedy="Note its settings by hand or with its own program, then tick the list.",
+            )
         with self._context.change() as work:
             work.kept_states.add(job_id, job.processor, at=self._context.now())
             work.logbook.add(job_id, f"Processor read and kept: {job.processor.description}.", at=self._context.now())
 
     def make_neutral(self, job_id: int) -> None:
         """Bypass everything and open all channels; what it held is kept first, its presets stay in it."""
-        self._at_hand.tell(job_id, lambda device, held: device.restore(
-            ProcessorState(presets=held.presets)),
-            said="Processor made neutral; what it held is kept.", keep=True)
+        self._access.tell(
+            job_id,
+            lambda device, held: device.restore(ProcessorState(presets=held.presets)),
+            said="Processor made neutral; what it held is kept.",
+            keep=True,
+        )
 
     def put_back(self, job_id: int, number: int) -> None:
         """Put back what was kept, presets and all; what it holds now is kept first."""
         with self._context.look() as work:
             kept = work.kept_states.get(job_id, number)
-        self._at_hand.tell(job_id, lambda device, _: device.restore(kept),
-                           said=f"Put back into the processor: {kept.description}.", keep=True)
+        self._access.tell(
+            job_id,
+            lambda device, _: device.restore(kept),
+            said=f"Put back into the processor: {kept.description}.",
+            keep=True,
+        )
 
     def tick(self, job_id: int, item: str, *, on: bool) -> None:
         """Say that something which can't be read is neutral, or that it isn't."""
         if item not in SLATE:
             raise InvalidValue(f"{item!r} is not on the list.", where="slate", remedy="Reload the page.")
         words = SLATE[item]
-        self._at_hand.say(job_id, lambda known: replace(known, slate=tuple(
-            key for key in SLATE if (on if key == item else key in known.slate))),
-            said=f"{'Ticked' if on else 'No longer ticked'}: {words[0].lower()}{words[1:]}.")
+        self._access.say(
+            job_id,
+            lambda known: replace(
+                known, slate=tuple(key for key in SLATE if (on if key == item else key in known.slate))
+            ),
+            said=f"{'Ticked' if on else 'No longer ticked'}: {words[0].lower()}{words[1:]}.",
+        )
 
     def type_bass(self, job_id: int, crossover: Crossover | None) -> None:
         """Say which bass management plays in a processor that can't be read; None for none.
@@ -182,37 +209,54 @@ class ProcessorKeeping:
         slot = job.slots[-1]
 
         def changed(known: ProcessorState) -> ProcessorState:
-            others = {name: preset for name, preset in known.presets.items()
-                      if preset.ours or preset.name != _AS_IT_IS}
+            others = {name: preset for name, preset in known.presets.items() if preset.ours or preset.name != _AS_IT_IS}
             if crossover is None:
                 return replace(known, presets=others, active=known.active if known.active in others else BYPASS)
             bass = BassManagement(crossover=crossover, subs=subs)
-            return replace(known, active=slot, presets={
-                **others, slot: Preset(name=_AS_IT_IS, bass=bass, ours=False)})
+            return replace(known, active=slot, presets={**others, slot: Preset(name=_AS_IT_IS, bass=bass, ours=False)})
 
-        self._at_hand.say(job_id, changed, said="Bass management of the processor: " + (
-            "none." if crossover is None else f"below {crossover.frequency_hz:g} Hz, {crossover.slope_db} dB/octave."))
+        self._access.say(
+            job_id,
+            changed,
+            said="Bass management of the processor: "
+            + (
+                "none."
+                if crossover is None
+                else f"below {crossover.frequency_hz:g} Hz, {crossover.slope_db} dB/octave."
+            ),
+        )
 
     # What is shut or turned down
 
     def mute(self, job_id: int, channel: str) -> None:
         """Shut a channel, or open it."""
         self._require(job_id, channel)
-        self._at_hand.tell(job_id, lambda device, held: device.shut(
-            muted=sorted(set(held.muted) ^ {channel}), solo=held.solo, dimmed=held.dimmed),
-            said=f"Mute of {channel} changed.")
+        self._access.tell(
+            job_id,
+            lambda device, held: device.shut(
+                muted=sorted(set(held.muted) ^ {channel}), solo=held.solo, dimmed=held.dimmed
+            ),
+            said=f"Mute of {channel} changed.",
+        )
 
     def solo(self, job_id: int, channel: str) -> None:
         """Only this channel is open; the same again opens all."""
         self._require(job_id, channel)
-        self._at_hand.tell(job_id, lambda device, held: device.shut(
-            muted=held.muted, solo="" if held.solo == channel else channel, dimmed=held.dimmed),
-            said=f"Solo of {channel} changed.")
+        self._access.tell(
+            job_id,
+            lambda device, held: device.shut(
+                muted=held.muted, solo="" if held.solo == channel else channel, dimmed=held.dimmed
+            ),
+            said=f"Solo of {channel} changed.",
+        )
 
     def dim(self, job_id: int) -> None:
         """Everything 20 dB down, or back."""
-        self._at_hand.tell(job_id, lambda device, held: device.shut(
-            muted=held.muted, solo=held.solo, dimmed=not held.dimmed), said="Dimming changed.")
+        self._access.tell(
+            job_id,
+            lambda device, held: device.shut(muted=held.muted, solo=held.solo, dimmed=not held.dimmed),
+            said="Dimming changed.",
+        )
 
     def _require(self, job_id: int, channel: str) -> None:
         with self._context.look() as work:
@@ -233,9 +277,15 @@ class ProcessorKeeping:
         self._require_other(job_id, name)
         with self._context.change() as work:
             rig = work.jobs.get(job_id).rig
-            work.jobs.set_rig(job_id, rig.changed(chain=tuple(
-                replace(one, settings=settings.strip()) if one.by_itself and one.name == name else one
-                for one in rig.chain)))
+            work.jobs.set_rig(
+                job_id,
+                rig.changed(
+                    chain=tuple(
+                        replace(one, settings=settings.strip()) if one.by_itself and one.name == name else one
+                        for one in rig.chain
+                    )
+                ),
+            )
             work.logbook.add(job_id, f"Settings of {name}: {settings.strip() or 'not said'}.", at=self._context.now())
 
     def drop_other(self, job_id: int, name: str) -> None:
@@ -245,17 +295,23 @@ class ProcessorKeeping:
             self.switch_other(job_id, name)
         with self._context.change() as work:
             rig = work.jobs.get(job_id).rig
-            work.jobs.set_rig(job_id, rig.changed(chain=tuple(
-                one for one in rig.chain if not (one.by_itself and one.name == name))))
+            work.jobs.set_rig(
+                job_id, rig.changed(chain=tuple(one for one in rig.chain if not (one.by_itself and one.name == name)))
+            )
             work.logbook.add(job_id, f"{name} taken out of the chain.", at=self._context.now())
 
     def switch_other(self, job_id: int, name: str) -> None:
         """Say that one which corrects by itself does so now, or no longer: another state, which rounds remember."""
         self._require_other(job_id, name)
         on = name not in self._known(job_id).by_themselves
-        self._at_hand.say(job_id, lambda known: replace(known, by_themselves=tuple(
-            sorted({*known.by_themselves, name} if on else {*known.by_themselves} - {name}))),
-            said=f"{name} {'corrects by itself now' if on else 'is off now'}.")
+        self._access.say(
+            job_id,
+            lambda known: replace(
+                known,
+                by_themselves=tuple(sorted({*known.by_themselves, name} if on else {*known.by_themselves} - {name})),
+            ),
+            said=f"{name} {'corrects by itself now' if on else 'is off now'}.",
+        )
 
     def _known(self, job_id: int) -> ProcessorState:
         with self._context.look() as work:
@@ -264,8 +320,9 @@ class ProcessorKeeping:
     def _require_other(self, job_id: int, name: str) -> None:
         with self._context.look() as work:
             if name not in [one.name for one in work.jobs.get(job_id).rig.others]:
-                raise NotFound(f"there is no processor {name} in the chain.", where="processor",
-                               remedy="Reload the page.")
+                raise NotFound(
+                    f"there is no processor {name} in the chain.", where="processor", remedy="Reload the page."
+                )
 
     def leave_something(self, job_id: int) -> None:
         """Rehearsal: what somebody left in the processor, to be found: trims, a delay, a crossover, an equaliser.
@@ -277,8 +334,9 @@ class ProcessorKeeping:
             if not job.rig.processor.can.simulated:
                 raise Conflict("this is no rehearsal.", where="processor", remedy="Choose the rehearsal rig first.")
             mains = [s.channel for s in job.speakers if not s.is_sub]
-            channels = {c: ChannelSettings(filters=(BandFilter(frequency_hz=3000.0, gain_db=3.0, q=0.7),))
-                        for c in mains}
+            channels = {
+                c: ChannelSettings(filters=(BandFilter(frequency_hz=3000.0, gain_db=3.0, q=0.7),)) for c in mains
+            }
             channels[mains[0]] = replace(channels[mains[0]], trim_db=-2.0, delay_s=0.003)
             subs = tuple(s.channel for s in job.speakers if s.is_sub)
             bass = BassManagement(crossover=Crossover(frequency_hz=80.0), subs=subs) if subs else None

@@ -69,15 +69,24 @@ class ReferenceLevels:
         subs = sum(s.is_sub for s in job.speakers)
 
         def level(channel: str, read_dbfs: float | None) -> ChannelLevel:
-            goal = goal_db(is_sub=job.speaker(channel).is_sub, level_db=aimed, subs=subs,
-                           plays_effects=job.rig.levels.plays_effects)
+            goal = goal_db(
+                is_sub=job.speaker(channel).is_sub,
+                level_db=aimed,
+                subs=subs,
+                plays_effects=job.rig.levels.plays_effects,
+            )
             known = read_dbfs is not None and offset is not None
             return ChannelLevel(channel=channel, goal_db=goal, read_db=read_dbfs + offset if known else None)
 
         playing = live.wish.channel if live.running else ""
         slow = live.reading.by_weighting["C"].slow_db if live.reading and playing else None
         return ReferenceView(
-            job=job, volume_m3=volume, suggested_db=suggested, reference_db=aimed,
+            job=job,
+            volume_m3=volume,
+            suggested_db=suggested,
+            reference_db=aimed,
             second_db=job.rig.levels.second_db or aimed - SECOND_BELOW_DB,
-            levels=tuple(level(c, live.kept.get(c)) for c in job.channels), live=live,
-            now=level(playing, slow) if playing else None)
+            levels=tuple(level(c, live.kept.get(c)) for c in job.channels),
+            live=live,
+            now=level(playing, slow) if playing else None,
+        )

@@ -50,8 +50,10 @@ class Rigging:
             found = sound_cards(again=again and self._sound.running() is None)
         except DeviceError as error:
             return [], f"{error.problem} {error.remedy}"
-        return found, "" if found else ("No audio device was found. Plug one in and look again, "
-                                        "or use the rehearsal rig, or recordings made elsewhere on Takes.")
+        return found, "" if found else (
+            "No audio device was found. Plug one in and look again, "
+            "or use the rehearsal rig, or recordings made elsewhere on Takes."
+        )
 
     def turn(self, job_id: int, knob: str, change_db: float) -> None:
         """Rehearsal: turn the gain at a speaker's back, or the volume control ("volume"); sound that plays follows."""
@@ -64,8 +66,9 @@ class Rigging:
 
     def add_fault(self, job_id: int, fault: Fault) -> None:
         """One fault more; the same one twice is one."""
-        self._change_faults(job_id, lambda present: present if any(_same(fault, f) for f in present)
-                            else (*present, fault))
+        self._change_faults(
+            job_id, lambda present: present if any(_same(fault, f) for f in present) else (*present, fault)
+        )
 
     def drop_fault(self, job_id: int, fault: Fault) -> None:
         """Take one away, if it is there."""
@@ -97,21 +100,34 @@ class Rigging:
 
         spot = job.first_spot.id
         require_open(job, job.channels)
-        return self._sound.start(job_id, kind="level", steps=[(channel, spot) for channel in job.channels],
-                                 seconds_per_step=QUIET_S + CHECK_SWEEP_S, step=step,
-                                 result=LevelResult(rests_on=job.rig.level_rests_on))
+        return self._sound.start(
+            job_id,
+            kind="level",
+            steps=[(channel, spot) for channel in job.channels],
+            seconds_per_step=QUIET_S + CHECK_SWEEP_S,
+            step=step,
+            result=LevelResult(rests_on=job.rig.level_rests_on),
+        )
 
     @staticmethod
     def _heard(job: Job, channel: str, spot: int, progress: Progress, stopped: Stopped) -> LevelReading:
         rate = job.rig.sample_rate_hz
         # The sweep of the takes, shortened: its level at each frequency is the same, and so are its peaks.
-        sweep = Sweep(start_hz=20, stop_hz=0.45 * rate, duration_s=CHECK_SWEEP_S, sample_rate_hz=rate,
-                      level_dbfs=job.rig.levels.sweep_level_dbfs)
+        sweep = Sweep(
+            start_hz=20,
+            stop_hz=0.45 * rate,
+            duration_s=CHECK_SWEEP_S,
+            sample_rate_hz=rate,
+            level_dbfs=job.rig.levels.sweep_level_dbfs,
+        )
         quiet = round(QUIET_S * rate)
         device = audio_of(job, spot_id=spot, round_name="level check", attempt=1)
         recording, *_ = device.play_and_record(
-            {job.speaker(channel).output: np.concatenate([np.zeros(quiet), sweep.samples()])}, sample_rate_hz=rate,
-            progress=progress, stopped=stopped)
+            {job.speaker(channel).output: np.concatenate([np.zeros(quiet), sweep.samples()])},
+            sample_rate_hz=rate,
+            progress=progress,
+            stopped=stopped,
+        )
         return level_reading(recording, quiet_samples=quiet)
 
     def level_readings(self, job_id: int) -> dict[str, LevelReading]:
@@ -120,9 +136,14 @@ class Rigging:
             job, last = work.jobs.get(job_id), work.passes.latest(job_id, "level")
         full_scale = job.rig.levels.full_scale_spl_db
         over = None if full_scale is None else full_scale - loudest_sweep_db(job.room.volume_m3)
-        return {} if last is None else {
-            channel: reading if over is None else replace(reading, over_db=reading.signal_dbfs + over)
-            for channel, reading in last.result.readings.items()}
+        return (
+            {}
+            if last is None
+            else {
+                channel: reading if over is None else replace(reading, over_db=reading.signal_dbfs + over)
+                for channel, reading in last.result.readings.items()
+            }
+        )
 
     def level_moved_on(self, job_id: int) -> tuple[str, ...]:
         """What the last level check rests on that has been changed since, by name."""

@@ -25,8 +25,8 @@ from dolce.services.sound.sound_work import SoundWork
 from dolce.store import UnitOfWork
 
 LISTEN_S, CALIBRATOR_S, NOISE_S = 5.0, 2.0, 5.0
-CALIBRATOR_LEVELS_DB = (94.0, 114.0)           # at 1 kHz, IEC 60942
-REFERENCE_DBFS = -30.0                         # RMS of the noise that a meter is held against
+CALIBRATOR_LEVELS_DB = (94.0, 114.0)  # at 1 kHz, IEC 60942
+REFERENCE_DBFS = -30.0  # RMS of the noise that a meter is held against
 _TONE_ABOVE_DB = 20.0
 METER_READING_DB = Range(40, 120, "meter reading", "dB")
 
@@ -65,49 +65,74 @@ class SoundPressure:
         kept = last.result if last else NoiseResult()
         noise = None
         if kept.third_octave_dbfs:
-            noise = room_noise(np.array(kept.third_octave_dbfs), full_scale_spl_db=job.rig.levels.full_scale_spl_db,
-                               signal_third_octave_dbfs=np.full(len(kept.third_octave_dbfs), kept.signal_dbfs)
-                               if kept.signal_dbfs is not None else None)
+            noise = room_noise(
+                np.array(kept.third_octave_dbfs),
+                full_scale_spl_db=job.rig.levels.full_scale_spl_db,
+                signal_third_octave_dbfs=np.full(len(kept.third_octave_dbfs), kept.signal_dbfs)
+                if kept.signal_dbfs is not None
+                else None,
+            )
         reference = kept.reference_dbfs
-        rehearsed = reference + FULL_SCALE_SPL_DB - job.rig.levels.microphone_gain_db \
-            if reference is not None and job.rig.interface.simulated else None
-        return PressureView(job=job, noise=noise, last_pass=last, reference_dbfs=reference, rehearsed_db=rehearsed,
-                            doubt=_doubt(job, kept))
+        rehearsed = (
+            reference + FULL_SCALE_SPL_DB - job.rig.levels.microphone_gain_db
+            if reference is not None and job.rig.interface.simulated
+            else None
+        )
+        return PressureView(
+            job=job,
+            noise=noise,
+            last_pass=last,
+            reference_dbfs=reference,
+            rehearsed_db=rehearsed,
+            doubt=_doubt(job, kept),
+        )
 
     def listen(self, job_id: int) -> PassRecord:
         """Five seconds of the quiet room; then a short burst of noise on the first channel, to compare with."""
+
         def heard(job: Job, progress: Progress, stopped: Stopped) -> dict:
             rate = job.rig.sample_rate_hz
             quiet = _recorded(job, np.zeros(round(LISTEN_S * rate)), progress, stopped)
             noise = _noise(job, seconds=1.0, level_dbfs=job.rig.levels.sweep_level_dbfs)
             playing = _recorded(job, noise, progress, stopped)
-            level = SoundLevelMeter("Z", sample_rate_hz=rate).hear(playing[round(0.2 * rate):]).equivalent_db
-            return {"third_octave_dbfs": tuple(noise_third_octave_dbfs(quiet, sample_rate_hz=rate).tolist()), "signal_dbfs": level}
+            level = SoundLevelMeter("Z", sample_rate_hz=rate).hear(playing[round(0.2 * rate) :]).equivalent_db
+            return {
+                "third_octave_dbfs": tuple(noise_third_octave_dbfs(quiet, sample_rate_hz=rate).tolist()),
+                "signal_dbfs": level,
+            }
 
         return self._start(job_id, heard, seconds=LISTEN_S + 1)
 
     def calibrate(self, job_id: int, level_db: float) -> PassRecord:
         """Listen to an acoustic calibrator on the microphone; 94 or 114 dB at 1 kHz."""
         if level_db not in CALIBRATOR_LEVELS_DB:
-            raise InvalidValue(f"{level_db:g} dB is not a calibrator's level.", where="calibrator",
-                               remedy="Choose 94 or 114 dB.")
+            raise InvalidValue(
+                f"{level_db:g} dB is not a calibrator's level.", where="calibrator", remedy="Choose 94 or 114 dB."
+            )
 
         def heard(job: Job, progress: Progress, stopped: Stopped) -> dict:
             rate = job.rig.sample_rate_hz
             recording = _recorded(job, np.zeros(round(CALIBRATOR_S * rate)), progress, stopped, calibrator_db=level_db)
             tone, beside = band_levels_db(recording, [1000.0, 250.0], per_octave=1, sample_rate_hz=rate)
             if tone < beside + _TONE_ABOVE_DB or tone < -80:
-                raise InvalidValue("no steady tone of 1 kHz was heard.", where="calibrator",
-                                   remedy="Push the calibrator fully onto the microphone, switch it on, and try again.")
+                raise InvalidValue(
+                    "no steady tone of 1 kHz was heard.",
+                    where="calibrator",
+                    remedy="Push the calibrator fully onto the microphone, switch it on, and try again.",
+                )
             if np.abs(recording).max() > 0.99:
-                raise InvalidValue("the calibrator drives the input into clipping.", where="calibrator",
-                                   remedy="Turn the microphone gain down, or use 94 dB.")
+                raise InvalidValue(
+                    "the calibrator drives the input into clipping.",
+                    where="calibrator",
+                    remedy="Turn the microphone gain down, or use 94 dB.",
+                )
             return {"full_scale_spl_db": level_db - float(tone)}
 
         return self._start(job_id, heard, seconds=CALIBRATOR_S)
 
     def play_reference(self, job_id: int) -> PassRecord:
         """Pink noise on the first channel, for a meter held beside the microphone."""
+
         def heard(job: Job, progress: Progress, stopped: Stopped) -> dict:
             recording = _recorded(job, _noise(job, seconds=NOISE_S, level_dbfs=REFERENCE_DBFS), progress, stopped)
             meter = SoundLevelMeter("C", sample_rate_hz=job.rig.sample_rate_hz)
@@ -130,14 +155,21 @@ class SoundPressure:
             used = work.jobs.get(job_id).rig.microphones
             microphone = used[0].microphone if used else None
             if microphone is None or microphone.sensitivity_mv_pa is None:
-                raise Conflict("the microphone's sensitivity is not known.", where="sound pressure",
-                               remedy="Type it on the Microphones sheet, from the paper that came with the microphone.")
+                raise Conflict(
+                    "the microphone's sensitivity is not known.",
+                    where="sound pressure",
+                    remedy="Type it on the Microphones sheet, from the paper that came with the microphone.",
+                )
             level = full_scale_by_sensitivity_db(microphone.sensitivity_mv_pa, full_scale_dbu=full_scale_dbu)
             if not 60 <= level <= 180:
-                raise InvalidValue(f"that makes {level:.0f} dB SPL of full scale.", where="sound pressure",
-                                   remedy="Check the sensitivity, and the level that drives the input to full scale.")
-            self._set_full_scale(work, job_id, level, f"by the sensitivity of {microphone.name} and "
-                                                      f"{full_scale_dbu:g} dBu at full scale")
+                raise InvalidValue(
+                    f"that makes {level:.0f} dB SPL of full scale.",
+                    where="sound pressure",
+                    remedy="Check the sensitivity, and the level that drives the input to full scale.",
+                )
+            self._set_full_scale(
+                work, job_id, level, f"by the sensitivity of {microphone.name} and {full_scale_dbu:g} dBu at full scale"
+            )
 
     def forget(self, job_id: int) -> None:
         """Back to relative levels."""
@@ -172,29 +204,41 @@ class SoundPressure:
 
             return keep
 
-        return self._sound.start(job_id, kind="noise", steps=[(job.channels[0], spot)], step=step,
-                                 seconds_per_step=seconds, result=last.result if last else NoiseResult())
+        return self._sound.start(
+            job_id,
+            kind="noise",
+            steps=[(job.channels[0], spot)],
+            step=step,
+            seconds_per_step=seconds,
+            result=last.result if last else NoiseResult(),
+        )
 
 
 def _doubt(job: Job, kept: NoiseResult) -> tuple[str, float] | None:
     if job.rig.levels.full_scale_spl_db is None:
         return None
-    return implausible_full_scale(job.rig.levels.full_scale_spl_db, before_spl_db=kept.before_spl_db,
-                                  third_octave_dbfs=np.array(kept.third_octave_dbfs) if kept.third_octave_dbfs else None)
+    return implausible_full_scale(
+        job.rig.levels.full_scale_spl_db,
+        before_spl_db=kept.before_spl_db,
+        third_octave_dbfs=np.array(kept.third_octave_dbfs) if kept.third_octave_dbfs else None,
+    )
 
 
 def _noise(job: Job, *, seconds: float, level_dbfs: float) -> np.ndarray:
     rate = job.rig.sample_rate_hz
-    return pink_noise(samples=round(seconds * rate), sample_rate_hz=rate, level_dbfs=level_dbfs,
-                      rng=np.random.default_rng(17))
+    return pink_noise(
+        samples=round(seconds * rate), sample_rate_hz=rate, level_dbfs=level_dbfs, rng=np.random.default_rng(17)
+    )
 
 
-def _recorded(job: Job, stimulus: np.ndarray, progress: Progress, stopped: Stopped, *,
-              calibrator_db: float | None = None) -> np.ndarray:
+def _recorded(
+    job: Job, stimulus: np.ndarray, progress: Progress, stopped: Stopped, *, calibrator_db: float | None = None
+) -> np.ndarray:
     """What the microphone at the main seat's centre hears; in the rehearsal perhaps with a calibrator on it."""
     device = audio_of(job, spot_id=job.first_spot.id, round_name="noise", attempt=1)
     if calibrator_db is not None:
         device = device.with_calibrator(calibrator_db)
-    recording, *_ = device.play_and_record({job.speakers[0].output: stimulus}, progress=progress, stopped=stopped,
-                                           sample_rate_hz=job.rig.sample_rate_hz)
+    recording, *_ = device.play_and_record(
+        {job.speakers[0].output: stimulus}, progress=progress, stopped=stopped, sample_rate_hz=job.rig.sample_rate_hz
+    )
     return recording

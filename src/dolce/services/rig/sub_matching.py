@@ -51,10 +51,16 @@ class SubMatching:
         missing = [r.channel for r in readings if r.read_db is None]
         off = [r.channel for r in readings if r.change_db]
         playing = live.running and live.wish.channel in subs
-        return SubsView(job=job, match=job.rig.sub_match, readings=readings, agree=agree, live=live,
-                        next_sub="" if agree else (missing or off or [""])[0],
-                        now_db=live.reading.recent_db["C"] + offset if playing and live.reading else None,
-                        unit="dB SPL" if job.rig.levels.full_scale_spl_db is not None else "dBFS")
+        return SubsView(
+            job=job,
+            match=job.rig.sub_match,
+            readings=readings,
+            agree=agree,
+            live=live,
+            next_sub="" if agree else (missing or off or [""])[0],
+            now_db=live.reading.recent_db["C"] + offset if playing and live.reading else None,
+            unit="dB SPL" if job.rig.levels.full_scale_spl_db is not None else "dBFS",
+        )
 
     def set_match(self, job_id: int, match: SubMatch) -> None:
         """Compare otherwise; readings made before no longer count."""

@@ -42,8 +42,11 @@ class RoomFollowing:
                 return
             first = work.jobs.get(first_id)
             if first.id == job_id or first.follows is not None or work.jobs.followers(job_id):
-                raise Conflict(f"{job.name} can't follow the room of {first.name}: one of them follows or is followed.",
-                               where="follows", remedy="Let it follow the job that the other one follows.")
+                raise Conflict(
+                    f"{job.name} can't follow the room of {first.name}: one of them follows or is followed.",
+                    where="follows",
+                    remedy="Let it follow the job that the other one follows.",
+                )
             plan = followed(job.plan, first.plan)
             refuse_while_sounding(work, job_id, job.plan, plan)
             if plan != job.plan:
@@ -70,8 +73,11 @@ def after_change(work: UnitOfWork, job_id: int, before: RoomPlan, after: RoomPla
             refuse_while_sounding(work, follower.id, follower.plan, plan)
         except (Conflict, InvalidValue) as error:
             work.jobs.set_follows(follower.id, None)
-            work.logbook.add(follower.id, f"No longer follows the room of {job.name}, which was changed: "
-                                          f"{error.where}: {error.problem}", at=at)
+            work.logbook.add(
+                follower.id,
+                f"No longer follows the room of {job.name}, which was changed: {error.where}: {error.problem}",
+                at=at,
+            )
             continue
         if plan != follower.plan:
             work.plans.add(follower.id, plan, what=f"as in {job.name}")

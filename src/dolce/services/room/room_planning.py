@@ -138,6 +138,7 @@ class RoomPlanning:
 
     def start_outline(self, job_id: int) -> None:
         """The box's own four corners, to be moved."""
+
         def start(plan: RoomPlan) -> RoomPlan:
             w, length = plan.size.width_m, plan.size.length_m
             return replace(plan, outline=((0.0, 0.0), (w, 0.0), (w, length), (0.0, length)))
@@ -146,6 +147,7 @@ class RoomPlanning:
 
     def add_corner(self, job_id: int, after: int, *, seen: str = "") -> None:
         """A new corner in the middle of the wall behind corner `after`."""
+
         def split(plan: RoomPlan) -> RoomPlan:
             place_of(plan, f"corner-{after}")
             (ax, ay), (bx, by) = plan.outline[after - 1], plan.outline[after % len(plan.outline)]
@@ -182,6 +184,7 @@ class RoomPlanning:
 
     def set_speaker(self, job_id: int, channel: str, **values: Any) -> None:
         """Change attributes of a speaker other than its place; a partner is told as well."""
+
         def change(plan: RoomPlan) -> RoomPlan:
             old = plan.speaker(channel)
             new = replace(old, **values)
@@ -204,7 +207,7 @@ class RoomPlanning:
         """Move a speaker ("L"), seat ("seat-1"), spot ("spot-3"), drawing ("box-1") or corner ("corner-2")."""
         with self._context.look() as work:
             what = f"moving {label_of(work.jobs.get(job_id).plan, thing)}"
-        by_number = thing.startswith("corner-")                       # others keep their keys, whatever else changes
+        by_number = thing.startswith("corner-")  # others keep their keys, whatever else changes
         self._change(job_id, what, lambda plan: moved(plan, thing, place), seen=seen if by_number else "")
 
     def place_subs(self, job_id: int, places: Iterable[Point]) -> None:
@@ -222,45 +225,67 @@ class RoomPlanning:
 
     def add_seat(self, job_id: int, name: str, place: Point | None = None) -> None:
         """One seat more: at a place, or beside the last one."""
+
         def add(plan: RoomPlan) -> RoomPlan:
             at = place or _beside(plan)
             number = max(seat.id for seat in plan.seats) + 1
-            return replace(plan, seats=(*plan.seats, Seat(id=number, name=name.strip() or f"Seat {number}",
-                                                          place=at, is_main=False)))
+            return replace(
+                plan,
+                seats=(*plan.seats, Seat(id=number, name=name.strip() or f"Seat {number}", place=at, is_main=False)),
+            )
 
         self._change(job_id, "seat", add)
 
     def set_seat(self, job_id: int, seat_id: int, *, name: str, weight: float, main: bool) -> None:
         """Name and weight of a seat, and whether it is the main one."""
+
         def change(plan: RoomPlan) -> RoomPlan:
             old = plan.seat(seat_id)
             if old.is_main and not main:
-                raise InvalidValue(f"{old.name} is the main seat.", where="main seat",
-                                   remedy="Make another seat the main one instead.")
-            seats = tuple(replace(s, name=name.strip(), weight=weight, is_main=main) if s.id == seat_id
-                          else replace(s, is_main=s.is_main and not main) for s in plan.seats)
+                raise InvalidValue(
+                    f"{old.name} is the main seat.", where="main seat", remedy="Make another seat the main one instead."
+                )
+            seats = tuple(
+                replace(s, name=name.strip(), weight=weight, is_main=main)
+                if s.id == seat_id
+                else replace(s, is_main=s.is_main and not main)
+                for s in plan.seats
+            )
             return replace(plan, seats=seats)
 
         self._change(job_id, "seat", change)
 
     def remove_seat(self, job_id: int, seat_id: int) -> None:
         """A seat and its spots go; the main seat stays."""
+
         def without(plan: RoomPlan) -> RoomPlan:
             seat = plan.seat(seat_id)
             if seat.is_main:
-                raise Conflict(f"{seat.name} is the main seat.", where="seats",
-                               remedy="Make another seat the main one first.")
+                raise Conflict(
+                    f"{seat.name} is the main seat.", where="seats", remedy="Make another seat the main one first."
+                )
             kept = [s for s in plan.spots if s.seat_id != seat_id]
             return replace(plan, seats=tuple(s for s in plan.seats if s.id != seat_id), spots=_renumbered(kept))
 
         self._change(job_id, "seat", without)
 
-    def lay_out_spots(self, job_id: int, pattern: str, *, seat_id: int, count: int, spacing_m: float,
-                      layers: int = 3, layer_m: float = 0.15) -> None:
+    def lay_out_spots(
+        self,
+        job_id: int,
+        pattern: str,
+        *,
+        seat_id: int,
+        count: int,
+        spacing_m: float,
+        layers: int = 3,
+        layer_m: float = 0.15,
+    ) -> None:
         """Replace the spots of the pattern's seats by the pattern, and number all anew in walking order."""
+
         def lay(plan: RoomPlan) -> RoomPlan:
-            fresh = spots_by_pattern(plan, pattern, seat_id=seat_id, count=count, spacing_m=spacing_m,
-                                     layers=layers, layer_m=layer_m)
+            fresh = spots_by_pattern(
+                plan, pattern, seat_id=seat_id, count=count, spacing_m=spacing_m, layers=layers, layer_m=layer_m
+            )
             seats = {seat for seat, _ in fresh}
             kept: list[Placed] = [(s.seat_id, s.place) for s in plan.spots if s.seat_id not in seats]
             return replace(plan, spots=numbered(plan, [*kept, *fresh]))
@@ -269,17 +294,20 @@ class RoomPlanning:
 
     def add_spot(self, job_id: int, seat_id: int, place: Point | None = None) -> None:
         """One spot more, at the end of the walk."""
+
         def add(plan: RoomPlan) -> RoomPlan:
             number = len(plan.spots) + 1
             at = place or plan.seat(seat_id).place.along(x_m=0.15)
             plan.require_inside(at, where=f"spot {number}")
-            return replace(plan, spots=(*plan.spots, Spot(id=plan.last_spot_id + 1, number=number, seat_id=seat_id,
-                                                          place=at)))
+            return replace(
+                plan, spots=(*plan.spots, Spot(id=plan.last_spot_id + 1, number=number, seat_id=seat_id, place=at))
+            )
 
         self._change(job_id, "spot", add)
 
     def remove_spot(self, job_id: int, spot_id: int) -> None:
         """One spot less; those behind it move up. Its takes are kept, and are there again where undo brings it back."""
+
         def without(plan: RoomPlan) -> RoomPlan:
             plan.spot(spot_id)
             if len(plan.spots) == 1:
@@ -290,6 +318,7 @@ class RoomPlanning:
 
     def set_spot(self, job_id: int, spot_id: int, *, seat_id: int | None, close_to: str = "") -> None:
         """What a spot belongs to: a seat, a speaker that it stands close to, or nothing."""
+
         def change(plan: RoomPlan) -> RoomPlan:
             if seat_id is not None:
                 plan.seat(seat_id)
@@ -302,8 +331,11 @@ class RoomPlanning:
 
     def walk_anew(self, job_id: int) -> None:
         """Number the spots again in walking order."""
-        self._change(job_id, "walking order", lambda plan: replace(
-            plan, spots=numbered(plan, [(s.seat_id, s.place) for s in plan.spots])))
+        self._change(
+            job_id,
+            "walking order",
+            lambda plan: replace(plan, spots=numbered(plan, [(s.seat_id, s.place) for s in plan.spots])),
+        )
 
     # Drawings
 
@@ -333,23 +365,28 @@ class RoomPlanning:
     def dismiss(self, job_id: int, key: str, *, reason: str) -> None:
         """Set a finding aside until its evidence changes."""
         if not reason.strip() or len(reason) > 200:
-            raise InvalidValue("a reason of up to 200 characters is needed.", where="reason",
-                               remedy="Say why it may stay as it is.")
+            raise InvalidValue(
+                "a reason of up to 200 characters is needed.", where="reason", remedy="Say why it may stay as it is."
+            )
 
         def dismissed(plan: RoomPlan) -> RoomPlan:
             finding = next((f for f in findings_of(plan).open if f.key == key), None)
             if finding is None:
                 raise Conflict("this finding is gone already.", where="findings", remedy="Look at the list again.")
             rest = tuple(d for d in plan.dismissed if d.key != key)
-            return replace(plan, dismissed=(*rest, Dismissal(key=key, evidence=finding.evidence,
-                                                             reason=reason.strip())))
+            return replace(
+                plan, dismissed=(*rest, Dismissal(key=key, evidence=finding.evidence, reason=reason.strip()))
+            )
 
         self._change(job_id, "finding set aside", dismissed)
 
     def take_up(self, job_id: int, key: str) -> None:
         """Bring a dismissed finding back."""
-        self._change(job_id, "finding taken up", lambda plan: replace(
-            plan, dismissed=tuple(d for d in plan.dismissed if d.key != key)))
+        self._change(
+            job_id,
+            "finding taken up",
+            lambda plan: replace(plan, dismissed=tuple(d for d in plan.dismissed if d.key != key)),
+        )
 
     # In and out
 
@@ -368,8 +405,13 @@ class RoomPlanning:
     def use_file(self, job_id: int, data: bytes, *, name: str) -> None:
         """Take over a room from JSON, or places from CSV; undo brings the earlier plan back."""
         as_table = name.lower().endswith(".csv")
-        self._change(job_id, f"file {name}", lambda plan: read_places(data, plan, name=name) if as_table
-                     else _with_own_spots(read_room(data, name=name), plan))
+        self._change(
+            job_id,
+            f"file {name}",
+            lambda plan: (
+                read_places(data, plan, name=name) if as_table else _with_own_spots(read_room(data, name=name), plan)
+            ),
+        )
 
 
 def room_schema() -> dict[str, Any]:
@@ -379,11 +421,17 @@ def room_schema() -> dict[str, Any]:
 
 def _refuse_lost(work: UnitOfWork, job_id: int, after: RoomPlan) -> None:
     """Conflict where takes hang on a channel that goes."""
-    lost = [code for code, count in work.takes.count_by_channel(job_id).items()
-            if count and not set(channels_of(code)) <= set(after.channels)]
+    lost = [
+        code
+        for code, count in work.takes.count_by_channel(job_id).items()
+        if count and not set(channels_of(code)) <= set(after.channels)
+    ]
     if lost:
-        raise Conflict(f"{lost[0]} has takes, which would lose their channel.", where="speakers",
-                       remedy="Keep it, or copy the job without its takes and change the copy.")
+        raise Conflict(
+            f"{lost[0]} has takes, which would lose their channel.",
+            where="speakers",
+            remedy="Keep it, or copy the job without its takes and change the copy.",
+        )
 
 
 def _renumbered(spots: Iterable[Spot]) -> tuple[Spot, ...]:
@@ -401,16 +449,31 @@ def _with_own_spots(plan: RoomPlan, before: RoomPlan) -> RoomPlan:
     return replace(plan, spots=tuple(spots), last_spot_id=last)
 
 
-def _seen(job: Job, plan: RoomPlan, *, before: RoomPlan | None,
-          steps: tuple[str | None, str | None] = (None, None), version: str = "") -> RoomView:
+def _seen(
+    job: Job,
+    plan: RoomPlan,
+    *,
+    before: RoomPlan | None,
+    steps: tuple[str | None, str | None] = (None, None),
+    version: str = "",
+) -> RoomView:
     """A plan with what follows from it, beside an earlier one if there is one."""
     reflections = reflections_of(plan)
     comparable = before is not None and before.channels == plan.channels and len(before.seats) == len(plan.seats)
     earlier = reflections_of(before) if comparable else None
-    return RoomView(job=job, plan=plan, version=version, sights=sights_of(plan), reflections=reflections,
-                    findings=findings_of(plan), warnings=tuple(spot_warnings(plan)), undo=steps[0], redo=steps[1],
-                    ghosts=_moved_from(before, plan) if before else {},
-                    reflections_before=earlier if earlier and earlier.boundaries == reflections.boundaries else None)
+    return RoomView(
+        job=job,
+        plan=plan,
+        version=version,
+        sights=sights_of(plan),
+        reflections=reflections,
+        findings=findings_of(plan),
+        warnings=tuple(spot_warnings(plan)),
+        undo=steps[0],
+        redo=steps[1],
+        ghosts=_moved_from(before, plan) if before else {},
+        reflections_before=earlier if earlier and earlier.boundaries == reflections.boundaries else None,
+    )
 
 
 def _beside(plan: RoomPlan) -> Point:
@@ -419,8 +482,9 @@ def _beside(plan: RoomPlan) -> Point:
     for x, y in ((0.7, 0), (-0.7, 0), (0, 0.9), (0, -0.9), (0.35, 0.45)):
         candidate = last.along(x_m=x, y_m=y)
         inside = 0.2 < candidate.x_m < size.width_m - 0.2 and 0.2 < candidate.y_m < size.length_m - 0.2
-        taken = any(abs(s.place.x_m - candidate.x_m) < 0.3 and abs(s.place.y_m - candidate.y_m) < 0.3
-                    for s in plan.seats)
+        taken = any(
+            abs(s.place.x_m - candidate.x_m) < 0.3 and abs(s.place.y_m - candidate.y_m) < 0.3 for s in plan.seats
+        )
         if inside and not taken:
             return candidate
     return last.along(z_m=0.0)
@@ -428,13 +492,19 @@ def _beside(plan: RoomPlan) -> Point:
 
 def _moved_from(before: RoomPlan, after: RoomPlan) -> dict[str, Point]:
     """Where things stood that are elsewhere now, by key; spots are left out where their seat moved."""
-    ghosts = {s.channel: s.place for s in before.speakers
-              if s.channel in after.channels and after.speaker(s.channel).place != s.place}
+    ghosts = {
+        s.channel: s.place
+        for s in before.speakers
+        if s.channel in after.channels and after.speaker(s.channel).place != s.place
+    }
     seats = {s.id: s for s in after.seats}
     ghosts |= {f"seat-{s.id}": s.place for s in before.seats if s.id in seats and seats[s.id].place != s.place}
     spots = {s.id: s for s in after.spots}
-    ghosts |= {f"spot-{s.id}": s.place for s in before.spots
-               if s.id in spots and spots[s.id].place != s.place and f"seat-{s.seat_id}" not in ghosts}
+    ghosts |= {
+        f"spot-{s.id}": s.place
+        for s in before.spots
+        if s.id in spots and spots[s.id].place != s.place and f"seat-{s.seat_id}" not in ghosts
+    }
     boxes = {b.id: b for b in after.boxes}
     ghosts |= {f"box-{b.id}": b.place for b in before.boxes if b.id in boxes and boxes[b.id].place != b.place}
     return ghosts

@@ -81,9 +81,14 @@ class RoomStudies:
         modes = modes_of_box(box.size_m, up_to_hz=HIGHEST_MODE_HZ, speed_m_s=box.speed_m_s)
         seats = box.within([s.place for s in plan.seats])
         speakers = box.within([s.place for s in plan.speakers])
-        return ModesView(box=box, decay=decay_of(plan), modes=modes, at_seats=modes.pressure_at(seats),
-                         drive_db=modes.drive_db(speakers, seats),
-                         expected=mode_count_estimate(box.size_m, up_to_hz=HIGHEST_MODE_HZ, speed_m_s=box.speed_m_s))
+        return ModesView(
+            box=box,
+            decay=decay_of(plan),
+            modes=modes,
+            at_seats=modes.pressure_at(seats),
+            drive_db=modes.drive_db(speakers, seats),
+            expected=mode_count_estimate(box.size_m, up_to_hz=HIGHEST_MODE_HZ, speed_m_s=box.speed_m_s),
+        )
 
     def sub_places(self, plan: RoomPlan, wish: SubWish) -> SubStudy:
         """Candidate places and their ranking; a wish that can't be met is answered by its reason."""
@@ -98,9 +103,20 @@ class RoomStudies:
     def _ranking(self, plan: RoomPlan, used: list[Candidate], wish: SubWish) -> Ranking:
         """Computed once for one plan and wish."""
         values = plan_values(plan)
-        key = json.dumps([values["room"], values["outline"], values["seats"], values["reverberation"],
-                          [[s.place.x_m, s.place.y_m, s.place.z_m] for s in plan.subs],
-                          [c.number for c in used], wish.subs, wish.kinds, wish.aim, wish.grid_m])
+        key = json.dumps(
+            [
+                values["room"],
+                values["outline"],
+                values["seats"],
+                values["reverberation"],
+                [[s.place.x_m, s.place.y_m, s.place.z_m] for s in plan.subs],
+                [c.number for c in used],
+                wish.subs,
+                wish.kinds,
+                wish.aim,
+                wish.grid_m,
+            ]
+        )
         if key not in self._rankings:
             ranking = rank_sub_places(plan, used, subs=wish.subs, aim=wish.aim)
             while len(self._rankings) >= _KEPT_RANKINGS:

@@ -12,5 +12,8 @@ def refuse_while_sounding(work: UnitOfWork, job_id: int, before: RoomPlan, after
         return
     changed = [name for name in ("speakers", "seats", "spots") if getattr(before, name) != getattr(after, name)]
     if changed:
-        raise Conflict(f"sound is playing in this job, and its takes belong to these {changed[0]}.", where="room",
-                       remedy="Wait until it ends, or stop it; then change them.")
+        raise Conflict(
+            f"sound is playing in this job, and its takes belong to these {changed[0]}.",
+            where="room",
+            remedy="Wait until it ends, or stop it; then change them.",
+        )

@@ -25,9 +25,15 @@ def build_demo(services: Services, *, report: Callable[[str], None] = lambda _: 
     services.sound.wait()
     report("Untouched round taken.")
     services.aligning.use_proposal(job.id)
-    services.shaping.set_aim(job.id, aim=Aim(target=Target(tilt_db_per_octave=-0.4),
-                                             limits=Limits(from_hz=45.0, to_hz=500.0)), preference=None,
-                             anchor="band", anchor_band_hz=MEAN_BAND_HZ, anchor_level_db=0.0, linked=False)
+    services.shaping.set_aim(
+        job.id,
+        aim=Aim(target=Target(tilt_db_per_octave=-0.4), limits=Limits(from_hz=45.0, to_hz=500.0)),
+        preference=None,
+        anchor="band",
+        anchor_band_hz=MEAN_BAND_HZ,
+        anchor_level_db=0.0,
+        linked=False,
+    )
     services.shaping.find(job.id)
     services.loading.load(job.id, "A", "corrected")
     services.loading.load(job.id, "B", "aligned")
@@ -39,10 +45,22 @@ def build_demo(services: Services, *, report: Callable[[str], None] = lambda _: 
     services.rigging.set_rig(job.id, pace="real time")
     practice = services.jobs.copy(job.id, with_takes=False, name=UNTOUCHED)
     services.rigging.set_rig(practice.id, pace="real time")
-    loft = _job(services, NET_LOFT, plan=net_loft(), place="Harbour side, upper floor", seed=11,
-         notes="Radio drama in 5.1 with two subs. One corner is cut off by the stairs.")
-    lantern = _job(services, BARN, plan=barn(), place="Behind the workshop", seed=13,
-         notes="Screenings of a puppet company: 7.1.4 with three subs, two rows.")
+    loft = _job(
+        services,
+        NET_LOFT,
+        plan=net_loft(),
+        place="Harbour side, upper floor",
+        seed=11,
+        notes="Radio drama in 5.1 with two subs. One corner is cut off by the stairs.",
+    )
+    lantern = _job(
+        services,
+        BARN,
+        plan=barn(),
+        place="Behind the workshop",
+        seed=13,
+        notes="Screenings of a puppet company: 7.1.4 with three subs, two rows.",
+    )
     for made in (loft, lantern):
         services.microphones.point(made.id, "speakers")
     # Their takes come in the background, while everything else can be used.
@@ -50,9 +68,15 @@ def build_demo(services: Services, *, report: Callable[[str], None] = lambda _: 
 
 
 def _attic(services: Services, name: str) -> Job:
-    job = _job(services, name, plan=attic(), place="Second floor, under the roof", seed=7,
-               notes="Composing room. One pair of monitors on stands, a desk, a sofa at the back. "
-                     "The left one stands before the chimney breast and can't go back further.")
+    job = _job(
+        services,
+        name,
+        plan=attic(),
+        place="Second floor, under the roof",
+        seed=7,
+        notes="Composing room. One pair of monitors on stands, a desk, a sofa at the back. "
+        "The left one stands before the chimney breast and can't go back further.",
+    )
     services.microphones.point(job.id, "speakers")
     return job
 
@@ -62,16 +86,25 @@ def _microphone(services: Services) -> int:
     keeping = services.microphones
     made = keeping.add(name="Rehearsal microphone", serial="RM-0001", sensitivity_mv_pa=12.6)
     for angle in (0, 90):
-        keeping.read_curve(made.id, angle, keeping.rehearsal_curve(angle),
-                           file_name=f"rehearsal-microphone-{angle}.txt")
+        keeping.read_curve(
+            made.id, angle, keeping.rehearsal_curve(angle), file_name=f"rehearsal-microphone-{angle}.txt"
+        )
     return made.id
 
 
 def _job(services: Services, name: str, *, plan: RoomPlan, place: str, notes: str, seed: int) -> Job:
     context = services.context
     with context.change() as work:
-        job = work.jobs.add(name=name, place=place, units="metres", plan=plan, seed=seed, at=context.now(),
-                            notes=notes, rig=Rig().changed(pace="fast", sweep_level_dbfs=-20.0))
+        job = work.jobs.add(
+            name=name,
+            place=place,
+            units="metres",
+            plan=plan,
+            seed=seed,
+            at=context.now(),
+            notes=notes,
+            rig=Rig().changed(pace="fast", sweep_level_dbfs=-20.0),
+        )
         work.logbook.add(job.id, "Job created.", at=context.now())
         shelf = work.microphones.all()
     services.microphones.use(job.id, shelf[0].id if shelf else _microphone(services))

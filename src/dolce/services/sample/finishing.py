@@ -73,24 +73,45 @@ class Finishing:
                 time.sleep(_LOOK_S)
             self.workbench.use(job_id, "search")
         if job.plan.subs:
-            self.crossing.set_crossovers(job_id, {
-                "fronts": Crossover(frequency_hz=80.0), "surrounds": Crossover(frequency_hz=100.0)}, effects=Effects())
+            self.crossing.set_crossovers(
+                job_id,
+                {"fronts": Crossover(frequency_hz=80.0), "surrounds": Crossover(frequency_hz=100.0)},
+                effects=Effects(),
+            )
         target = Target(bass_lift_db=3.0, tilt_db_per_octave=-0.5)
         self._aim(job_id, Aim(target=target, limits=Limits(from_hz=35.0, to_hz=500.0)))
         if job.plan.subs:
             # Near a mode, narrower filters make the level depend on where the microphone is put back.
-            self._aim(job_id, Aim(target=target, limits=Limits(from_hz=20.0, to_hz=120.0, max_q=8.0)), scope="group",
-                      channel=job.plan.subs[0].channel)
+            self._aim(
+                job_id,
+                Aim(target=target, limits=Limits(from_hz=20.0, to_hz=120.0, max_q=8.0)),
+                scope="group",
+                channel=job.plan.subs[0].channel,
+            )
         self.shaping.find(job_id, step)
         self.loading.load(job_id, "A", "corrected")
         self.loading.load(job_id, "B", "aligned")
         self.loading.switch(job_id, "A")
-        self.reporting.say(job_id, ReportWords(words=(
-            "The loft speaks clearly at the mixer's place now, and the director hears the same bass. What is left at "
-            "the script bench is the room's: it stands where two walls meet.")))
+        self.reporting.say(
+            job_id,
+            ReportWords(
+                words=(
+                    "The loft speaks clearly at the mixer's place now, and the director hears the same bass. What is "
+                    "left at the script bench is the room's: it stands where two walls meet."
+                )
+            ),
+        )
         self.taking.new_round(job_id, name=CORRECTED)
         self.taking.rehearse(job_id, told=told, stopped=stopped)
 
     def _aim(self, job_id: int, aim: Aim, **whose: str) -> None:
-        self.shaping.set_aim(job_id, aim=aim, preference=None, anchor="band", anchor_band_hz=MEAN_BAND_HZ,
-                             anchor_level_db=0.0, linked=False, **whose)
+        self.shaping.set_aim(
+            job_id,
+            aim=aim,
+            preference=None,
+            anchor="band",
+            anchor_band_hz=MEAN_BAND_HZ,
+            anchor_level_db=0.0,
+            linked=False,
+            **whose,
+        )

@@ -29,7 +29,7 @@ def make_samples(folder: Path, *, report: Callable[[str], None]) -> None:
     if not is_untouched(folder):
         shutil.rmtree(making, ignore_errors=True)
         return
-    if making.exists():                                   # a start that was killed left it, or another one holds it
+    if making.exists():  # a start that was killed left it, or another one holds it
         DataFolder(making).close()
         shutil.rmtree(making)
     folder.mkdir(parents=True, exist_ok=True, mode=0o700)
@@ -38,7 +38,6 @@ def make_samples(folder: Path, *, report: Callable[[str], None]) -> None:
         build_demo(services, report=report)
     finally:
         services.close()
-    for name in (TO_PREPARE, DATABASE):                   # the database last: it says that all is there
+    for name in (TO_PREPARE, DATABASE):  # the database last: it says that all is there
         move_in(making / name, folder / name)
     shutil.rmtree(making, ignore_errors=True)
-

@@ -17,11 +17,11 @@ from dolce.services.sample.finishing import Finishing
 from dolce.services.takes.taking import Taking
 from dolce.store import write_whole
 
-Piece = int | list                 # a job to take; or its number and "to the end"
+Piece = int | list  # a job to take; or its number and "to the end"
 log = logging.getLogger(__name__)
 
 FILE_NAME = "preparing.json"
-_BREATH_S = 0.01                   # between two takes: pages come first
+_BREATH_S = 0.01  # between two takes: pages come first
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -86,8 +86,15 @@ class Preparing:
             found = json.loads(self._file.read_text())
         except (OSError, ValueError):
             return []
-        return [one for one in found if isinstance(one, int) or (
-            isinstance(one, list) and len(one) == 2 and isinstance(one[0], int))] if isinstance(found, list) else []
+        return (
+            [
+                one
+                for one in found
+                if isinstance(one, int) or (isinstance(one, list) and len(one) == 2 and isinstance(one[0], int))
+            ]
+            if isinstance(found, list)
+            else []
+        )
 
     def _run(self, wanted: list[Piece]) -> None:
         try:

@@ -49,18 +49,27 @@ class BandHearing:
         correction = self._shaping.correction(job_id)
         band = correction.band(channel, band_id)
         if not job.processor.bypassed:
-            raise Conflict(f"the processor is {job.processor.description}: what it corrects would be corrected twice.",
-                           where="processor", remedy="Switch it to bypass on the Load page, then listen again.")
+            raise Conflict(
+                f"the processor is {job.processor.description}: what it corrects would be corrected twice.",
+                where="processor",
+                remedy="Switch it to bypass on the Load page, then listen again.",
+            )
         rate = job.rig.sample_rate_hz
         if not playable([band.filter], sample_rate_hz=rate):
-            raise Conflict(f"this band lies above what {rate} Hz can play.", where="bands",
-                           remedy="Choose a lower frequency, or another rate on the Rig page.")
-        kept = [one for one in correction.bands[channel] if (one.on or one.id == band_id)
-                and playable([one.filter], sample_rate_hz=rate)]
+            raise Conflict(
+                f"this band lies above what {rate} Hz can play.",
+                where="bands",
+                remedy="Choose a lower frequency, or another rate on the Rig page.",
+            )
+        kept = [
+            one
+            for one in correction.bands[channel]
+            if (one.on or one.id == band_id) and playable([one.filter], sample_rate_hz=rate)
+        ]
         chain = tuple(one.filter for one in kept)
         place = [one.id for one in kept].index(band_id)
         source = Source(kind="pink", level_dbfs=_USUAL_DBFS)
-        without = (*chain[:place], *chain[place + 1:])
+        without = (*chain[:place], *chain[place + 1 :])
         peak = max(FilteredSource(source=source, filters=one).peak_dbfs(rate) for one in (chain, without))
         room_db = job.rig.levels.ceiling_dbfs - peak
         if room_db < 0:
@@ -72,13 +81,19 @@ class BandHearing:
     def switch(self, job_id: int, *, band_in: bool | None) -> None:
         """In or out by hand; None for by itself, in and out in turn."""
         wish = self._live.wish(job_id, "band")
-        self._live.change(job_id, "band", automatic=band_in is None,
-                          band_in=wish.band_in if band_in is None else band_in)
+        self._live.change(
+            job_id, "band", automatic=band_in is None, band_in=wish.band_in if band_in is None else band_in
+        )
 
     def look(self, job_id: int) -> HeardBand | None:
         """What is heard now; None in silence. Also tells the sound that somebody looks."""
         wish = self._live.wish(job_id, "band")
         if not wish.chain or not self._live.view(job_id, "band").running:
             return None
-        return HeardBand(channel=wish.channel, frequency_hz=wish.chain[wish.switched].frequency_hz,
-                         band_in=wish.band_in, by_itself=wish.automatic, level_dbfs=wish.source.level_dbfs)
+        return HeardBand(
+            channel=wish.channel,
+            frequency_hz=wish.chain[wish.switched].frequency_hz,
+            band_in=wish.band_in,
+            by_itself=wish.automatic,
+            level_dbfs=wish.source.level_dbfs,
+        )

@@ -15,8 +15,8 @@ from dolce.core.correction import CorrectionPlan, Effort, Fit, Limits, fitted
 
 log = logging.getLogger(__name__)
 _LOOK_S = 0.1
-_RESTS_S = 20.0                   # without work, after which it ends
-_NICE = 5                         # pages come first
+_RESTS_S = 20.0  # without work, after which it ends
+_NICE = 5  # pages come first
 
 
 class FittingProcess:
@@ -28,8 +28,9 @@ class FittingProcess:
         self._since = 0.0
         self._lock = threading.Lock()
 
-    def __call__(self, plan: CorrectionPlan, limits: Limits, sample_rate_hz: float, effort: Effort,
-                 told: Callable[[], None]) -> Fit:
+    def __call__(
+        self, plan: CorrectionPlan, limits: Limits, sample_rate_hz: float, effort: Effort, told: Callable[[], None]
+    ) -> Fit:
         """One fit; `told` is called while it is waited for, and what it raises ends the process."""
         try:
             asked = self._begun(plan, limits, sample_rate_hz, effort)
@@ -57,8 +58,9 @@ class FittingProcess:
         with self._lock:
             self._working += 1
             if self._pool is None:
-                self._pool = ProcessPoolExecutor(max_workers=1, mp_context=get_context("spawn"),
-                                                 initializer=_as_a_child, initargs=(os.getpid(),))
+                self._pool = ProcessPoolExecutor(
+                    max_workers=1, mp_context=get_context("spawn"), initializer=_as_a_child, initargs=(os.getpid(),)
+                )
                 threading.Thread(target=self._rest, args=(self._pool,), daemon=True, name="rest of fits").start()
             return self._pool.submit(fitted, *asked, _nothing)
 
@@ -76,7 +78,7 @@ class FittingProcess:
             pool, self._pool = self._pool, None
         if pool is None:
             return
-        running = list((pool._processes or {}).values())          # no public name is given to them before Python 3.14
+        running = list((pool._processes or {}).values())  # no public name is given to them before Python 3.14
         pool.shutdown(wait=False, cancel_futures=True)
         if at_once:
             for process in running:

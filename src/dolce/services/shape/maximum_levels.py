@@ -69,14 +69,20 @@ class CleanLevels:
         reference = levels.reference_db or suggested_level_db(job.plan.size.volume_m3)
         needed = {}
         if shape is not None and shape.channel == channel:
-            needed = needed_levels_db(ANALYSIS_GRID_HZ, shape.predicted_db,
-                                      reference_db=reference + _above_mains_db(job, channel))
+            needed = needed_levels_db(
+                ANALYSIS_GRID_HZ, shape.predicted_db, reference_db=reference + _above_mains_db(job, channel)
+            )
         typed = dict(self._shaping.correction(job_id).clean_db.get(channel, {}))
-        return CleanView(channel=channel, bands=clean_bands(played, typed=typed, needed_db=needed),
-                         levels_dbfs=tuple(sorted(one.level_dbfs for one in played)),
-                         spot=job.spot(takes[0].spot_id).number if takes else None, reference_db=reference,
-                         assumed=levels.reference_db is None, pressure_known=levels.full_scale_spl_db is not None,
-                         typed=typed)
+        return CleanView(
+            channel=channel,
+            bands=clean_bands(played, typed=typed, needed_db=needed),
+            levels_dbfs=tuple(sorted(one.level_dbfs for one in played)),
+            spot=job.spot(takes[0].spot_id).number if takes else None,
+            reference_db=reference,
+            assumed=levels.reference_db is None,
+            pressure_known=levels.full_scale_spl_db is not None,
+            typed=typed,
+        )
 
     def type_levels(self, job_id: int, channel: str, text: str) -> None:
         """Clean levels as the data sheet has them: lines of Hz and dB SPL at the main seat; nothing to go by takes.
@@ -93,20 +99,30 @@ class CleanLevels:
             except FormatError as error:
                 raise InvalidValue(error.problem, where="clean levels", remedy=error.remedy) from error
             levels = typed_levels(rows[:, 0].tolist(), rows[:, 1].tolist())
-        self._shaping.change(job_id, f"clean levels of {channel}", lambda c: replace(c, clean_db={
-            name: one for name, one in {**c.clean_db, channel: levels}.items() if one}))
+        self._shaping.change(
+            job_id,
+            f"clean levels of {channel}",
+            lambda c: replace(c, clean_db={name: one for name, one in {**c.clean_db, channel: levels}.items() if one}),
+        )
 
     def _takes(self, work: UnitOfWork, job: Job, channel: str) -> list[TakeRecord]:
         """Sweeps of the rig at that spot of the main seat where the channel was taken at most levels."""
         main = {spot.id for spot in job.main_spots}
-        found = [take for one in work.takes.rounds(job.id) if one.bypassed
-                 for take in work.takes.every_attempt(one.id, channel, main)
-                 if take.source == "rig" and take.signal == "sweep"
-                 and take.level_dbfs is not None and not take.removed and not take.sounded
-                 and not take.quality.clipped_samples]
+        found = [
+            take
+            for one in work.takes.rounds(job.id)
+            if one.bypassed
+            for take in work.takes.every_attempt(one.id, channel, main)
+            if take.source == "rig"
+            and take.signal == "sweep"
+            and take.level_dbfs is not None
+            and not take.removed
+            and not take.sounded
+            and not take.quality.clipped_samples
+        ]
         by_spot: dict[int, dict[float, TakeRecord]] = {}
         for take in found:
-            by_spot.setdefault(take.spot_id, {})[round(take.level_dbfs, 1)] = take        # the latest of each level
+            by_spot.setdefault(take.spot_id, {})[round(take.level_dbfs, 1)] = take  # the latest of each level
         most = max(by_spot.values(), key=len, default={})
         return [most[level] for level in sorted(most)][-_MOST_TAKES:]
 
@@ -121,9 +137,12 @@ class CleanLevels:
                 found = detail_of(work, take, ReadWish(view="distortion"))
                 spl = take.level_db + full_scale + take.level_dbfs + job.rig.levels.microphone_gain_db
                 self._kept[key] = PlayedOnce(
-                    frequency_hz=found.frequency_hz, harmonics_db=found.total_db, noise_db=found.noise_db,
+                    frequency_hz=found.frequency_hz,
+                    harmonics_db=found.total_db,
+                    noise_db=found.noise_db,
                     spl_db=np.interp(np.log(found.frequency_hz), np.log(ANALYSIS_GRID_HZ), spl),
-                    level_dbfs=take.level_dbfs)
+                    level_dbfs=take.level_dbfs,
+                )
             except InvalidValue:
                 self._kept[key] = None
             while len(self._kept) > _KEPT:

@@ -1,4 +1,4 @@
-"""What speaks for the verdict on one stretch of a channel, looked up when it is asked for."""
+"""What speaks for the verdict on one region of a channel, looked up when it is asked for."""
 
 from dataclasses import dataclass
 
@@ -10,17 +10,17 @@ from dolce.services.align.bass_takes import bass_responses
 from dolce.services.context import Context
 from dolce.services.shape.shaping import Shaping
 
-_NEAR_OCTAVES = 1 / 12             # to both sides of where a stretch is furthest off
+_NEAR_OCTAVES = 1 / 12  # to both sides of where a region is furthest off
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class RegionEvidence:
-    """A stretch and what is known of it.
+    """A region and what is known of it.
 
     Attributes
     ----------
     excess_delay_s : float or None
-        Group delay beyond that of the minimum phase, mean over a sixth of an octave where the stretch is furthest off,
+        Group delay beyond that of the minimum phase, mean over a sixth of an octave where the region is furthest off,
         middle of the spots; None where no phase is known.
     rings_s : float or None
         How long a hill rings, from its width.
@@ -46,7 +46,7 @@ class RegionEvidence:
 def region_evidence(
     context: Context, shaping: Shaping, job_id: int, channel: str, at_hz: float
 ) -> RegionEvidence | None:
-    """Of the stretch at a frequency; None where there is none."""
+    """Of the region at a frequency; None where there is none."""
     view = shaping.view(job_id, channel)
     shape = view.shape
     region = (
@@ -77,6 +77,11 @@ def region_evidence(
         by_seat.setdefault(seat_of.get(spot), []).append(float(value))
     same = sum(np.mean(values) * region.size_db > 0 for values in by_seat.values())
     return RegionEvidence(
-        channel=channel, region=region, excess_delay_s=delay,
+        channel=channel,
+        region=region,
+        excess_delay_s=delay,
         rings_s=ringing_s(grid[own], shape.before_db[own] - shape.target_db[own]) if region.size_db > 0 else None,
-        least_above_noise_db=min(noise, default=None), seats=int(same), of_seats=len(by_seat))
+        least_above_noise_db=min(noise, default=None),
+        seats=int(same),
+        of_seats=len(by_seat),
+    )

@@ -18,12 +18,23 @@ from dolce.store import UnitOfWork
 def shaped_channels(context: Context, work: UnitOfWork, job: Job, correction: Correction, round_id: int) -> list[str]:
     """Channels that have a usable take at a spot that counts, in the order of the job."""
     curves, weights = context.curves.of(work, round_id), spot_weights(job, correction.seat_weighting)
-    return [channel for channel in job.channels if channel in curves
-            and any(weights.get(take.spot_id, 0) > 0 for take in curves[channel].takes)]
+    return [
+        channel
+        for channel in job.channels
+        if channel in curves and any(weights.get(take.spot_id, 0) > 0 for take in curves[channel].takes)
+    ]
 
 
-def heard_of(context: Context, work: UnitOfWork, job: Job, correction: Correction, round_id: int, channel: str, *,
-             before: Heard | None = None) -> tuple[Heard, tuple[int, ...]] | None:
+def heard_of(
+    context: Context,
+    work: UnitOfWork,
+    job: Job,
+    correction: Correction,
+    round_id: int,
+    channel: str,
+    *,
+    before: Heard | None = None,
+) -> tuple[Heard, tuple[int, ...]] | None:
     """A channel and the ids of its spots; None where there is none.
 
     `before` is what was heard of it with other filters of its own, where that is known.
@@ -44,14 +55,20 @@ def heard_of(context: Context, work: UnitOfWork, job: Job, correction: Correctio
     trim_db = settings_of(alignment, correction, channel, sample_rate_hz=rate, device=job.limits).trim_db
     turned_db = correction.turned_db(channel, ANALYSIS_GRID_HZ)
     close = [spot.id for spot in job.spots if spot.close_to == channel and spot.id in curves[channel].spots.spots]
-    end = low_frequency_extension_hz(ANALYSIS_GRID_HZ, curves[channel].spots.at(tuple(close))[0], close=True,
-                                     is_sub=channel in SUB_CODES) if close else None
+    end = (
+        low_frequency_extension_hz(
+            ANALYSIS_GRID_HZ, curves[channel].spots.at(tuple(close))[0], close=True, is_sub=channel in SUB_CODES
+        )
+        if close
+        else None
+    )
     heard = Heard.of(whole.level_db + trim_db + turned_db, [weights[spot] for spot in spots])
     return replace(heard, extension_hz=end), spots
 
 
-def unsummed(work: UnitOfWork, job: Job, correction: Correction, round_id: int,
-             channel: str) -> dict[int, tuple[str, ...]]:
+def unsummed(
+    work: UnitOfWork, job: Job, correction: Correction, round_id: int, channel: str
+) -> dict[int, tuple[str, ...]]:
     """Spots that count at which what plays a channel can't be added up, and which outputs lack a known arrival."""
     routes = (correction.alignment or Alignment()).routes(channel)
     outputs = tuple(dict.fromkeys(way.output for way in routes))
@@ -59,27 +76,49 @@ def unsummed(work: UnitOfWork, job: Job, correction: Correction, round_id: int,
     return not_summed(work, round_id, outputs, spots) if len(outputs) > 1 else {}
 
 
-def _summed(context: Context, work: UnitOfWork, job: Job, correction: Correction, round_id: int, channel: str,
-            weights: dict[int, float], known: Heard | None) -> tuple[Heard, tuple[int, ...]] | None:
+def _summed(
+    context: Context,
+    work: UnitOfWork,
+    job: Job,
+    correction: Correction,
+    round_id: int,
+    channel: str,
+    weights: dict[int, float],
+    known: Heard | None,
+) -> tuple[Heard, tuple[int, ...]] | None:
     alignment, rate = correction.alignment or Alignment(), job.rig.sample_rate_hz
     spots = [spot for spot, weight in weights.items() if weight > 0]
+
     def predicted(one: Correction) -> SpotLevels | None:
-        return predicted_levels(context, work, job, Outputs.of(alignment, one, job.channels, sample_rate_hz=rate,
-                                                                   device=job.limits),
-                                round_id=round_id, channels=(channel,), spots=spots)
+        return predicted_levels(
+            context,
+            work,
+            job,
+            Outputs.of(alignment, one, job.channels, sample_rate_hz=rate, device=job.limits),
+            round_id=round_id,
+            channels=(channel,),
+            spots=spots,
+        )
 
     after = predicted(correction)
     if after is not None and known is not None and len(known.level_db) == len(after.spots):
         return replace(known, corrected_db=after.level_db), after.spots
-    without = replace(correction, bands={c: one for c, one in correction.bands.items() if c != channel},
-                      convolutions={c: one for c, one in correction.convolutions.items() if c != channel})
+    without = replace(
+        correction,
+        bands={c: one for c, one in correction.bands.items() if c != channel},
+        convolutions={c: one for c, one in correction.convolutions.items() if c != channel},
+    )
     before = predicted(without)
     if before is None or after is None:
         return None
-    settings = replace(settings_of(alignment, without, channel, sample_rate_hz=rate, device=job.limits),
-                       filters=(), convolution=None)
-    own = context.curves.of(work, round_id)[channel].spots.at(before.spots) + level_of(
-        settings, at_hz=ANALYSIS_GRID_HZ, sample_rate_hz=rate) + correction.turned_db(channel, ANALYSIS_GRID_HZ)
+    settings = replace(
+        settings_of(alignment, without, channel, sample_rate_hz=rate, device=job.limits), filters=(), convolution=None
+    )
+    own = (
+        context.curves.of(work, round_id)[channel].spots.at(before.spots)
+        + level_of(settings, at_hz=ANALYSIS_GRID_HZ, sample_rate_hz=rate)
+        + correction.turned_db(channel, ANALYSIS_GRID_HZ)
+    )
     for way in alignment.routes(channel):
         if way.output == channel and way.crossover is not None:
             own = own + way.crossover.level_db(way.side, at_hz=ANALYSIS_GRID_HZ, sample_rate_hz=rate)

@@ -18,7 +18,7 @@ from dolce.services.shape.seat_responses import shaped_channels
 from dolce.services.shape.shaping import Shaping, present_correction
 from dolce.store import CorrectionVersion, UnitOfWork
 
-_WORSE_DB = 0.05                   # less can't be told from nothing
+_WORSE_DB = 0.05  # less can't be told from nothing
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -53,8 +53,10 @@ class WeightingTable:
 
     def cells(self, row: WeightingRow) -> list["WeightingCell"]:
         """Seat by seat."""
-        return [WeightingCell(counts=row.seat_weighting.weights.get(seat, 0) > 0, before_db=before, after_db=after)
-                for (seat, _), before, after in zip(self.seats, row.before_db, row.after_db, strict=True)]
+        return [
+            WeightingCell(counts=row.seat_weighting.weights.get(seat, 0) > 0, before_db=before, after_db=after)
+            for (seat, _), before, after in zip(self.seats, row.before_db, row.after_db, strict=True)
+        ]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -70,7 +72,7 @@ class WeightingCell:
         return self.before_db is not None and self.after_db is not None and self.after_db > self.before_db + _WORSE_DB
 
 
-class Blending:
+class SeatWeightings:
     """Seat weightings and versions of one job."""
 
     def __init__(self, context: Context, shaping: Shaping) -> None:
@@ -89,16 +91,29 @@ class Blending:
             common = min(one.from_hz for one in aims), max(one.to_hz for one in aims)
             rows = [self._row(work, job, None, replace(present, name="as it is now"), seats, common)]
             rows += [self._row(work, job, one.number, one.correction, seats, common) for one in kept]
-        return WeightingTable(seats=seats, range_hz=common, sub_to_hz=min(SUB_RANGE_HZ[1], common[1]),
-                          rows=tuple(row for row in rows if row is not None))
+        return WeightingTable(
+            seats=seats,
+            range_hz=common,
+            sub_to_hz=min(SUB_RANGE_HZ[1], common[1]),
+            rows=tuple(row for row in rows if row is not None),
+        )
 
-    def _row(self, work: UnitOfWork, job: Job, number: int | None, correction: Correction,
-             seats: tuple[tuple[int, str], ...], common_hz: tuple[float, float]) -> WeightingRow | None:
+    def _row(
+        self,
+        work: UnitOfWork,
+        job: Job,
+        number: int | None,
+        correction: Correction,
+        seats: tuple[tuple[int, str], ...],
+        common_hz: tuple[float, float],
+    ) -> WeightingRow | None:
         base = base_round(work, job, kept=correction.round_id)
         if base is None or not correction.found:
             return None
         # Every seat is looked at, whomever the correction is for.
-        everywhere = replace(correction, seat_weighting=SeatWeighting(name="everywhere", weights={seat: 1.0 for seat, _ in seats}))
+        everywhere = replace(
+            correction, seat_weighting=SeatWeighting(name="everywhere", weights={seat: 1.0 for seat, _ in seats})
+        )
         before: dict[int, list[float]] = {}
         after: dict[int, list[float]] = {}
         most = 0.0
@@ -111,23 +126,39 @@ class Blending:
             over = min(max(common_hz[0], shape.extension_hz), to_hz / np.sqrt(2)), to_hz
             most = max(most, shape.headroom.gain_db)
             for found, change in ((before, np.zeros(ANALYSIS_GRID_HZ.size)), (after, shape.effect_db)):
-                values = deviations_db(shape.needs.error_db, change, at_hz=ANALYSIS_GRID_HZ,
-                                       range_hz=over, level_band_hz=shape.level_band_hz)
+                values = deviations_db(
+                    shape.needs.error_db,
+                    change,
+                    at_hz=ANALYSIS_GRID_HZ,
+                    range_hz=over,
+                    level_band_hz=shape.level_band_hz,
+                )
                 for spot, value in zip(spots, values, strict=True):
                     found.setdefault(seat_of[spot], []).append(float(value))
 
         def means(found: Mapping[int, list[float]]) -> tuple[float | None, ...]:
             return tuple(float(np.mean(found[seat])) if seat in found else None for seat, _ in seats)
 
-        return WeightingRow(number=number, name=correction.name, seat_weighting=correction.seat_weighting, before_db=means(before),
-                        after_db=means(after), most_db=most, found_for=correction.found_for_others)
+        return WeightingRow(
+            number=number,
+            name=correction.name,
+            seat_weighting=correction.seat_weighting,
+            before_db=means(before),
+            after_db=means(after),
+            most_db=most,
+            found_for=correction.found_for_others,
+        )
 
     def set_weights(self, job_id: int, name: str, weights: Mapping[int, float]) -> None:
         """For a seat weighting of one's own; the filters stay until they are looked for again."""
         if not any(weights.values()):
             raise InvalidValue("no seat has a weight above 0.", where="weights", remedy="Give one of them a weight.")
-        self._shaping.set_seat_weighting(job_id, SeatWeighting(name=name.strip() or "own seat weighting",
-                                              weights={seat: w for seat, w in weights.items() if w > 0}))
+        self._shaping.set_seat_weighting(
+            job_id,
+            SeatWeighting(
+                name=name.strip() or "own seat weighting", weights={seat: w for seat, w in weights.items() if w > 0}
+            ),
+        )
 
     def keep(self, job_id: int, name: str, note: str = "") -> None:
         """Keep the present correction by name."""
@@ -139,8 +170,11 @@ class Blending:
             present = present_correction(work, job)
             if not present.found:
                 raise InvalidValue("there are no filters to keep.", where="name", remedy="Find them first.")
-            work.correction_versions.keep(job_id, replace(present, name=name, note=checked.text(
-                note.strip(), longest=1000, where="note")), at=self._context.now())
+            work.correction_versions.keep(
+                job_id,
+                replace(present, name=name, note=checked.text(note.strip(), longest=1000, where="note")),
+                at=self._context.now(),
+            )
             work.logbook.add(job_id, f"Correction kept as {name}.", at=self._context.now())
 
     def use(self, job_id: int, number: int) -> None:

@@ -39,12 +39,12 @@ from dolce.core.tuning import (
     Correction,
     Heard,
     SeatWeighting,
-    seat_weightings_of,
     convolved_db,
     expectation_of,
     found_filters,
     fronts_level_db,
     levelled_again,
+    seat_weightings_of,
     settings_of,
     shape_of,
     trim_step_db,
@@ -75,7 +75,7 @@ class ShapeView:
     names : channels that can be shaped
     shape : the channel in front
     spots : ids of those over which it is averaged
-    lacking : seats of the seat weighting at which it was not taken
+    absent : seats of the seat weighting at which it was not taken
     not_summed : spots at which the channel and what plays its bass can't be added up, and what lacks there, in words
     round : the one that the correction starts from
     rounds : those that it could start from
@@ -91,7 +91,7 @@ class ShapeView:
     names: tuple[str, ...]
     shape: ChannelShape | None
     spots: tuple[int, ...]
-    lacking: tuple[str, ...]
+    absent: tuple[str, ...]
     not_summed: tuple[str, ...]
     undo: str | None
     redo: str | None
@@ -111,10 +111,18 @@ class ShapeView:
         device = self.job.limits
         if device is None:
             return ()
-        return tuple(replace(one, channel=channel) for channel in self.correction.channels
-                     for one in device.broken_by_channel(settings_of(
-                         Alignment(), replace(self.correction, trims_db={}), channel,
-                         sample_rate_hz=self.job.rig.sample_rate_hz)))
+        return tuple(
+            replace(one, channel=channel)
+            for channel in self.correction.channels
+            for one in device.broken_by_channel(
+                settings_of(
+                    Alignment(),
+                    replace(self.correction, trims_db={}),
+                    channel,
+                    sample_rate_hz=self.job.rig.sample_rate_hz,
+                )
+            )
+        )
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -134,8 +142,14 @@ def present_correction(work: UnitOfWork, job: Job) -> Correction:
         return kept
     alignment = work.alignments.current(job.id)
     base = base_round(work, job, kept=alignment.round_id if alignment else None)
-    return replace(kept or Correction(), round_id=base.id if base else None, alignment=alignment,
-                   seat_weighting=kept.seat_weighting if kept is not None and kept.seat_weighting.weights else usual_seat_weighting(job))
+    return replace(
+        kept or Correction(),
+        round_id=base.id if base else None,
+        alignment=alignment,
+        seat_weighting=kept.seat_weighting
+        if kept is not None and kept.seat_weighting.weights
+        else usual_seat_weighting(job),
+    )
 
 
 class Shaping:
@@ -163,14 +177,27 @@ class Shaping:
             shape, spots = self.shape(work, job, correction, base.id, channel) if base and channel else (None, ())
             undo, redo = work.corrections.neighbours(job_id)
             return ShapeView(
-                job=job, correction=correction, names=tuple(names), shape=shape, spots=spots,
-                lacking=_missing(job, correction, spots) if shape else (), undo=undo, redo=redo,
-                not_summed=() if not (base and channel) else _not_summed(
-                    job, unsummed(work, job, correction, base.id, channel)),
-                version=work.corrections.version(job_id), found=correction.found, round=base,
-                seat_weightings=tuple(seat_weightings_of(job.plan)), rounds=tuple(r for r in work.takes.rounds(job_id) if r.bypassed),
+                job=job,
+                correction=correction,
+                names=tuple(names),
+                shape=shape,
+                spots=spots,
+                absent=_missing(job, correction, spots) if shape else (),
+                undo=undo,
+                redo=redo,
+                not_summed=()
+                if not (base and channel)
+                else _not_summed(job, unsummed(work, job, correction, base.id, channel)),
+                version=work.corrections.version(job_id),
+                found=correction.found,
+                round=base,
+                seat_weightings=tuple(seat_weightings_of(job.plan)),
+                rounds=tuple(r for r in work.takes.rounds(job_id) if r.bypassed),
                 moved_on=correction.found and not correction.stands_on(work.alignments.current(job_id)),
-                moved=moved_words(work, job, base.id) if base else (), search=search, searching=searching)
+                moved=moved_words(work, job, base.id) if base else (),
+                search=search,
+                searching=searching,
+            )
 
     def shapes(self, job_id: int) -> dict[str, ChannelShape]:
         """Every channel that can be shaped."""
@@ -181,28 +208,45 @@ class Shaping:
             return self._shapes(work, job, correction, base.id) if base else {}
 
     def _shapes(self, work: UnitOfWork, job: Job, correction: Correction, round_id: int) -> dict[str, ChannelShape]:
-        found = {name: self.shape(work, job, correction, round_id, name)[0]
-                 for name in shaped_channels(self._context, work, job, correction, round_id)}
+        found = {
+            name: self.shape(work, job, correction, round_id, name)[0]
+            for name in shaped_channels(self._context, work, job, correction, round_id)
+        }
         return {name: shape for name, shape in found.items() if shape is not None}
 
-    def shape(self, work: UnitOfWork, job: Job, correction: Correction, round_id: int,
-              channel: str) -> tuple[ChannelShape | None, tuple[int, ...]]:
+    def shape(
+        self, work: UnitOfWork, job: Job, correction: Correction, round_id: int, channel: str
+    ) -> tuple[ChannelShape | None, tuple[int, ...]]:
         """One channel, and the spots it is averaged over."""
         found = self.heard(work, job, correction, round_id, channel)
         if found is None:
             return None, ()
         heard, spots = found
-        return shape_of(channel, heard, at_hz=ANALYSIS_GRID_HZ, correction=correction, device=job.limits,
-                        sample_rate_hz=job.rig.sample_rate_hz,
-                        fronts_db=self._fronts_db(work, job, correction, round_id)), spots
+        return shape_of(
+            channel,
+            heard,
+            at_hz=ANALYSIS_GRID_HZ,
+            correction=correction,
+            device=job.limits,
+            sample_rate_hz=job.rig.sample_rate_hz,
+            fronts_db=self._fronts_db(work, job, correction, round_id),
+        ), spots
 
-    def heard(self, work: UnitOfWork, job: Job, correction: Correction, round_id: int,
-              channel: str) -> tuple[Heard, tuple[int, ...]] | None:
+    def heard(
+        self, work: UnitOfWork, job: Job, correction: Correction, round_id: int, channel: str
+    ) -> tuple[Heard, tuple[int, ...]] | None:
         """What a channel sounds like before its correction, and at which spots; None where it was not taken."""
         rests_on = _rests_on(job, work.takes.newest(round_id), correction, channel)
         known = self._heard.get((job.id, channel))
-        found = heard_of(self._context, work, job, correction, round_id, channel,
-                         before=known[1] if known is not None and known[0] == rests_on else None)
+        found = heard_of(
+            self._context,
+            work,
+            job,
+            correction,
+            round_id,
+            channel,
+            before=known[1] if known is not None and known[0] == rests_on else None,
+        )
         if found is None:
             return None
         heard = found[0]
@@ -218,8 +262,11 @@ class Shaping:
         found = {
             name: self.heard(work, job, correction, round_id, name) for name in names if group_of(name) == "fronts"
         }
-        return fronts_level_db({name: one[0].average.level_db for name, one in found.items() if one is not None},
-                               correction, at_hz=ANALYSIS_GRID_HZ)
+        return fronts_level_db(
+            {name: one[0].average.level_db for name, one in found.items() if one is not None},
+            correction,
+            at_hz=ANALYSIS_GRID_HZ,
+        )
 
     def proposed_range_hz(self, job_id: int, channel: str) -> tuple[float, float]:
         """A range for a channel: from where it ends to where its spots stop agreeing.
@@ -253,11 +300,18 @@ class Shaping:
                     start, end = shape.proposed_range_hz(aim.limits)
                     found[name] = start, min(end, high), shape.extension_hz
             closes = {spot.close_to for spot in job.spots if spot.close_to}
-        return tuple(ProposedRange(
-            channel=name, extension_hz=end, close=name in closes,
-            range_hz=(min(found[one][0] for one in (name, *correction.linked_with(name)) if one in found),
-                      max(found[one][1] for one in (name, *correction.linked_with(name)) if one in found)))
-            for name, (_, _, end) in found.items())
+        return tuple(
+            ProposedRange(
+                channel=name,
+                extension_hz=end,
+                close=name in closes,
+                range_hz=(
+                    min(found[one][0] for one in (name, *correction.linked_with(name)) if one in found),
+                    max(found[one][1] for one in (name, *correction.linked_with(name)) if one in found),
+                ),
+            )
+            for name, (_, _, end) in found.items()
+        )
 
     def target_levels(self, job_id: int, channel: str) -> tuple[TargetLevel, ...]:
         """What the target's level costs and gives for a channel: how far cuts alone do the work."""
@@ -268,13 +322,21 @@ class Shaping:
             shape = self.shape(work, job, correction, base.id, channel)[0] if base is not None else None
         if shape is None:
             return ()
-        return target_levels(shape.plan.frequency_hz, shape.needs, correction.limits_for(channel, job.limits),
-                             range_hz=shape.judged_hz, at_level_db=shape.level_db)
+        return target_levels(
+            shape.plan.frequency_hz,
+            shape.needs,
+            correction.limits_for(channel, job.limits),
+            range_hz=shape.judged_hz,
+            at_level_db=shape.level_db,
+        )
 
     def use_target_level(self, job_id: int, level_db: float) -> None:
         """Let the target be at a level by hand, relative to the stimulus."""
-        self.change(job_id, f"target at {level_db:+.1f} dB", lambda c: replace(
-            c, anchor="hand", anchor_level_db=round(level_db, 1)))
+        self.change(
+            job_id,
+            f"target at {level_db:+.1f} dB",
+            lambda c: replace(c, anchor="hand", anchor_level_db=round(level_db, 1)),
+        )
 
     def use_proposed_ranges(self, job_id: int) -> None:
         """Let every channel be corrected over the range that is proposed for it."""
@@ -282,9 +344,16 @@ class Shaping:
 
         def change(correction: Correction) -> Correction:
             aims = {name: correction.aim(name) for name in ranges}
-            return replace(correction, own={**correction.own, **{
-                name: replace(aim, limits=replace(aim.limits, from_hz=ranges[name][0], to_hz=ranges[name][1]))
-                for name, aim in aims.items()}})
+            return replace(
+                correction,
+                own={
+                    **correction.own,
+                    **{
+                        name: replace(aim, limits=replace(aim.limits, from_hz=ranges[name][0], to_hz=ranges[name][1]))
+                        for name, aim in aims.items()
+                    },
+                },
+            )
 
         self.change(job_id, "ranges as proposed", change)
 
@@ -309,14 +378,27 @@ class Shaping:
 
             def found() -> tuple[Expected | None]:
                 shape, _ = self.shape(work, job, correction, base.id, channel)
-                return (None if shape is None else expectation_of(
-                    shape, correction, sample_rate_hz=job.rig.sample_rate_hz, device=job.limits),)
+                return (
+                    None
+                    if shape is None
+                    else expectation_of(shape, correction, sample_rate_hz=job.rig.sample_rate_hz, device=job.limits),
+                )
 
             return self._expected.get_or(key, found)[0]
 
-    def set_aim(self, job_id: int, *, aim: Aim, anchor: str, anchor_band_hz: tuple[float, float],
-                anchor_level_db: float, linked: bool, preference: Preference | None, scope: Scope = "all",
-                channel: str = "") -> None:
+    def set_aim(
+        self,
+        job_id: int,
+        *,
+        aim: Aim,
+        anchor: str,
+        anchor_band_hz: tuple[float, float],
+        anchor_level_db: float,
+        linked: bool,
+        preference: Preference | None,
+        scope: Scope = "all",
+        channel: str = "",
+    ) -> None:
         """Change target, limits, means, preference or link; the filters stay until they are looked for again.
 
         Parameters
@@ -331,15 +413,28 @@ class Shaping:
         self._held_by_device(job_id, aim)
         kept = replace(self.correction(job_id), linked=linked)
         # Channels that get the same filters have the same aim.
-        of = tuple(dict.fromkeys(name for one in self._in_scope(job_id, scope, channel)
-                                 for name in (one, *kept.linked_with(one))))
+        of = tuple(
+            dict.fromkeys(
+                name for one in self._in_scope(job_id, scope, channel) for name in (one, *kept.linked_with(one))
+            )
+        )
 
         def change(correction: Correction) -> Correction:
-            changed = replace(correction, anchor=anchor, anchor_band_hz=anchor_band_hz, preference=preference,
-                              anchor_level_db=anchor_level_db, linked=linked)
-            changed = (replace(changed, own={**correction.own, **dict.fromkeys(of, aim)}) if of else
-                       replace(changed, target=aim.target, limits=aim.limits, means=aim.means, own={}))
+            changed = replace(
+                correction,
+                anchor=anchor,
+                anchor_band_hz=anchor_band_hz,
+                preference=preference,
+                anchor_level_db=anchor_level_db,
+                linked=linked,
+            )
+            changed = (
+                replace(changed, own={**correction.own, **dict.fromkeys(of, aim)})
+                if of
+                else replace(changed, target=aim.target, limits=aim.limits, means=aim.means, own={})
+            )
             return changed.with_pairs_alike() if linked and not correction.linked else changed
+
         self.change(job_id, "change of target or limits", change)
 
     def set_count(self, job_id: int, channel: str, count: int) -> None:
@@ -350,35 +445,46 @@ class Shaping:
         InvalidValue
             If the number is out of range.
         """
+
         def change(correction: Correction) -> Correction:
             aim = correction.aim(channel)
             aim = replace(aim, limits=replace(aim.limits, bands=count))
-            return replace(correction, own={**correction.own,
-                                            **dict.fromkeys((channel, *correction.linked_with(channel)), aim)})
+            return replace(
+                correction, own={**correction.own, **dict.fromkeys((channel, *correction.linked_with(channel)), aim)}
+            )
 
         self.change(job_id, f"{count} filters for {channel}", change)
 
     def overrule(self, job_id: int, channel: str, one: Overruled) -> None:
-        """Give a stretch a verdict of one's own; what was overruled there before gives way."""
-        self.change(job_id, f"verdict for {one.from_hz:.0f} to {one.to_hz:.0f} Hz of {channel}",
-                    lambda c: c.overruling(channel, one))
+        """Give a region a verdict of one's own; what was overruled there before gives way."""
+        self.change(
+            job_id,
+            f"verdict for {one.from_hz:.0f} to {one.to_hz:.0f} Hz of {channel}",
+            lambda c: c.overruling(channel, one),
+        )
 
     def follow_evidence(self, job_id: int, channel: str, at_hz: float) -> None:
         """Take back what was overruled at a frequency."""
-        self.change(job_id, f"verdict at {at_hz:.0f} Hz of {channel} follows the evidence again",
-                    lambda c: c.following_evidence(channel, at_hz))
+        self.change(
+            job_id,
+            f"verdict at {at_hz:.0f} Hz of {channel} follows the evidence again",
+            lambda c: c.following_evidence(channel, at_hz),
+        )
 
     def set_seat_weighting(self, job_id: int, seat_weighting: SeatWeighting) -> None:
         """For whom the correction is; the bands stay until they are looked for again."""
-        self.change(job_id, f"seat weighting {seat_weighting.name}", lambda c: replace(c, seat_weighting=seat_weighting))
+        self.change(
+            job_id, f"seat weighting {seat_weighting.name}", lambda c: replace(c, seat_weighting=seat_weighting)
+        )
 
     def start_from(self, job_id: int, round_id: int) -> None:
         """Start from another round; the bands stay until they are looked for again."""
         with self._context.look() as work:
             chosen = next((r for r in work.takes.rounds(job_id) if r.id == round_id), None)
         if chosen is None or not chosen.bypassed:
-            raise Conflict("that round was not taken with the processor bypassed.", where="round",
-                           remedy="Choose one of the list.")
+            raise Conflict(
+                "that round was not taken with the processor bypassed.", where="round", remedy="Choose one of the list."
+            )
         self.change(job_id, f"start from {chosen.name}", lambda c: replace(c, round_id=round_id))
 
     def stand_on_present(self, job_id: int) -> None:
@@ -401,8 +507,14 @@ class Shaping:
             if base is None or not shaped_channels(self._context, work, job, correction, base.id):
                 raise _nothing_yet()
             # All that a search rests on: one that began before a take, an edit or a move is not the same.
-            asked = (work.corrections.version(job_id), work.alignments.current(job_id), base.id,
-                     work.takes.newest(base.id), job.plan, job.limits)
+            asked = (
+                work.corrections.version(job_id),
+                work.alignments.current(job_id),
+                base.id,
+                work.takes.newest(base.id),
+                job.plan,
+                job.limits,
+            )
         self.searches.look_for(job_id, lambda told: self._find(job_id, told), asked=asked)
 
     def _find(self, job_id: int, told: Told) -> None:
@@ -416,9 +528,13 @@ class Shaping:
             names = shaped_channels(self._context, work, job, correction, base.id) if base else []
             if not names:
                 raise _nothing_yet()
-            found = replace(correction, found_for=correction.seat_weighting,
-                            bands={c: tuple(b for b in bands if b.locked)
-                                               for c, bands in correction.bands.items()}, convolutions={}, trims_db={})
+            found = replace(
+                correction,
+                found_for=correction.seat_weighting,
+                bands={c: tuple(b for b in bands if b.locked) for c, bands in correction.bands.items()},
+                convolutions={},
+                trims_db={},
+            )
             fewer: dict[str, tuple[tuple[int, float], ...]] = {}
             subs = [name for name in names if name in SUB_CODES]
             done = 0.0
@@ -429,39 +545,62 @@ class Shaping:
                 def reached(fraction: float, before: float = before, part: float = part) -> None:
                     told(before + part * fraction)
 
-                result = found_filters({name: one for name, one in shapes.items() if one is not None}, found,
-                                       sample_rate_hz=job.rig.sample_rate_hz, device=job.limits, told=reached,
-                                       turned=self._turned(work, job, found, base.id, group),
-                                       effort=self._effort_of(group), compute=self._compute)
-                found = replace(found, bands={**found.bands, **result.correction.bands},
-                                convolutions={**found.convolutions, **result.correction.convolutions})
+                result = found_filters(
+                    {name: one for name, one in shapes.items() if one is not None},
+                    found,
+                    sample_rate_hz=job.rig.sample_rate_hz,
+                    device=job.limits,
+                    told=reached,
+                    turned=self._turned(work, job, found, base.id, group),
+                    effort=self._effort_of(group),
+                    compute=self._compute,
+                )
+                found = replace(
+                    found,
+                    bands={**found.bands, **result.correction.bands},
+                    convolutions={**found.convolutions, **result.correction.convolutions},
+                )
                 fewer |= result.fewer
                 done += part
-            found = replace(found, bands={c: one for c, one in found.bands.items()
-                                          if c in names and c not in found.convolutions})
-            found = replace(found, fewer={channel: tuple((count, round(share, 4)) for count, share in rows)
-                                          for channel, rows in fewer.items()})
+            found = replace(
+                found, bands={c: one for c, one in found.bands.items() if c in names and c not in found.convolutions}
+            )
+            found = replace(
+                found,
+                fewer={
+                    channel: tuple((count, round(share, 4)) for count, share in rows) for channel, rows in fewer.items()
+                },
+            )
             _require_waits(job, found)
         with self._context.change() as work:
-            work.corrections.require(job_id, seen)               # it may have been changed while the fit ran
+            work.corrections.require(job_id, seen)  # it may have been changed while the fit ran
             if work.corrections.current(job_id) is None:
-                work.corrections.add(job_id, start, what="start")        # to go back to by undo
+                work.corrections.add(job_id, start, what="start")  # to go back to by undo
             work.corrections.add(job_id, self._levelled(work, job, found), what="finding filters")
-            said = ", ".join([f"{name} {len(bands)} bands" for name, bands in found.bands.items()]
-                             + [f"{name} a convolution" for name in found.convolutions])
-            work.logbook.add(job_id, f"Filters found for {found.seat_weighting.name}, from round {base.name}: {said}.",
-                             at=self._context.now())
+            said = ", ".join(
+                [f"{name} {len(bands)} bands" for name, bands in found.bands.items()]
+                + [f"{name} a convolution" for name in found.convolutions]
+            )
+            work.logbook.add(
+                job_id,
+                f"Filters found for {found.seat_weighting.name}, from round {base.name}: {said}.",
+                at=self._context.now(),
+            )
             work.jobs.touch(job_id, self._context.now())
 
     def _effort_of(self, group: Sequence[str]) -> Effort:
         """Subs are looked for longer: what is left of a hill of theirs is heard in every channel."""
         return THOROUGH if self.effort is QUICK and set(group) <= set(SUB_CODES) else self.effort
 
-    def _turned(self, work: UnitOfWork, job: Job, correction: Correction, round_id: int,
-                channels: Sequence[str]) -> dict[str, tuple[NDArray, NDArray]]:
+    def _turned(
+        self, work: UnitOfWork, job: Job, correction: Correction, round_id: int, channels: Sequence[str]
+    ) -> dict[str, tuple[NDArray, NDArray]]:
         """What convolutions of mixed phase undo: the phase beyond the minimum that all spots share."""
-        mixed = [c for c in channels if correction.aim(c).means.method == "convolution"
-                 and correction.aim(c).means.phase == "mixed"]
+        mixed = [
+            c
+            for c in channels
+            if correction.aim(c).means.method == "convolution" and correction.aim(c).means.phase == "mixed"
+        ]
         weights = {spot: weight for spot, weight in spot_weights(job, correction.seat_weighting).items() if weight > 0}
         if not mixed:
             return {}
@@ -488,9 +627,10 @@ class Shaping:
                 own = curves[speaker.channel] is alone.get(speaker.channel)
                 change[speaker.channel] = _level_change_db(
                     [take.level_db for take in at_seat.takes] if own else at_seat.level_db,
-                    [weights[take.spot_id] for take in at_seat.takes], _change_db(correction, speaker.channel, job),
-                    is_sub=speaker.is_sub) - wanted_rise_db(
-                        speaker.channel, correction, at_hz=ANALYSIS_GRID_HZ)
+                    [weights[take.spot_id] for take in at_seat.takes],
+                    _change_db(correction, speaker.channel, job),
+                    is_sub=speaker.is_sub,
+                ) - wanted_rise_db(speaker.channel, correction, at_hz=ANALYSIS_GRID_HZ)
         return replace(correction, trims_db=levelled_again(change, step_db=trim_step_db(job.limits)))
 
     def edit_band(self, job_id: int, channel: str, band_id: int, filter_: BandFilter) -> None:
@@ -499,10 +639,18 @@ class Shaping:
         if device is not None and device.bands:
             broken = device.broken_by_channel(ChannelSettings(filters=(filter_,)))
             if broken:
-                raise InvalidValue(f"{unsupported_words(broken[0], band='it')}.", where="band",
-                                   remedy="Choose another value.")
-        self._change_band(job_id, "edit", channel, band_id, lambda correction: correction.with_band(
-            channel, band_id, replace(correction.band(channel, band_id), filter=filter_)))
+                raise InvalidValue(
+                    f"{unsupported_words(broken[0], band='it')}.", where="band", remedy="Choose another value."
+                )
+        self._change_band(
+            job_id,
+            "edit",
+            channel,
+            band_id,
+            lambda correction: correction.with_band(
+                channel, band_id, replace(correction.band(channel, band_id), filter=filter_)
+            ),
+        )
 
     def preview(self, job_id: int, channel: str, band_id: int, filter_: BandFilter) -> ShapeView:
         """The view as it would be with another band; nothing is kept.
@@ -520,10 +668,25 @@ class Shaping:
             shape, spots = self.shape(work, job, changed, base.id, channel) if base else (None, ())
         if shape is None:
             raise NotFound(f"{channel} can't be shaped.", where="shape", remedy="Reload the page.")
-        return ShapeView(job=job, correction=changed, names=(channel,), shape=shape, spots=spots, lacking=(),
-                         not_summed=(), undo=None, redo=None,
-                         version="", found=True, round=base, rounds=(), seat_weightings=(), moved_on=False, moved=(),
-                         search=None)
+        return ShapeView(
+            job=job,
+            correction=changed,
+            names=(channel,),
+            shape=shape,
+            spots=spots,
+            absent=(),
+            not_summed=(),
+            undo=None,
+            redo=None,
+            version="",
+            found=True,
+            round=base,
+            rounds=(),
+            seat_weightings=(),
+            moved_on=False,
+            moved=(),
+            search=None,
+        )
 
     def snapped(self, job_id: int, filter_: BandFilter) -> BandFilter:
         """A band on the steps in which people type, and on those of the processor."""
@@ -533,8 +696,15 @@ class Shaping:
 
     def lock_band(self, job_id: int, channel: str, band_id: int, *, locked: bool) -> None:
         """Lock a band, so that it stays when filters are found again, or unlock it."""
-        self._change_band(job_id, "lock", channel, band_id, lambda correction: correction.with_band(
-            channel, band_id, replace(correction.band(channel, band_id), locked=locked)))
+        self._change_band(
+            job_id,
+            "lock",
+            channel,
+            band_id,
+            lambda correction: correction.with_band(
+                channel, band_id, replace(correction.band(channel, band_id), locked=locked)
+            ),
+        )
 
     def copy_bands(self, job_id: int, channel: str, *, to: Scope) -> None:
         """Give a channel's bands to its partner, or to all of its group."""
@@ -565,11 +735,17 @@ class Shaping:
             return
         longest = device.longest_convolution_s(sample_rate_hz=rate)
         if not longest:
-            raise InvalidValue(f"{device.name} does not convolve.", where="method",
-                               remedy="Correct by bands, or type its taps on the Rig page.")
+            raise InvalidValue(
+                f"{device.name} does not convolve.",
+                where="method",
+                remedy="Correct by bands, or type its taps on the Rig page.",
+            )
         if aim.means.duration_s > longest + 0.5 / rate:
-            raise InvalidValue(f"{device.name} holds {device.taps} taps, {1000 * longest:.0f} ms at {rate} Hz.",
-                               where="length", remedy="Shorten it.")
+            raise InvalidValue(
+                f"{device.name} holds {device.taps} taps, {1000 * longest:.0f} ms at {rate} Hz.",
+                where="length",
+                remedy="Shorten it.",
+            )
 
     def _device(self, job_id: int) -> ProcessorLimits | None:
         with self._context.look() as work:
@@ -577,8 +753,15 @@ class Shaping:
 
     def switch_band(self, job_id: int, channel: str, band_id: int, *, on: bool) -> None:
         """Switch a band on or off."""
-        self._change_band(job_id, "switch", channel, band_id, lambda correction: correction.with_band(
-            channel, band_id, replace(correction.band(channel, band_id), on=on)))
+        self._change_band(
+            job_id,
+            "switch",
+            channel,
+            band_id,
+            lambda correction: correction.with_band(
+                channel, band_id, replace(correction.band(channel, band_id), on=on)
+            ),
+        )
 
     def remove_band(self, job_id: int, channel: str, band_id: int) -> None:
         self._change_band(job_id, "removal", channel, band_id, lambda c: c.with_band(channel, band_id, None))
@@ -590,13 +773,24 @@ class Shaping:
             correction = present_correction(work, job)
             present = len(correction.bands.get(channel, ()))
         if channel in correction.convolutions:
-            raise Conflict(f"{channel} is corrected by a convolution.", where="bands",
-                           remedy="Choose bands as its means and find filters again.")
+            raise Conflict(
+                f"{channel} is corrected by a convolution.",
+                where="bands",
+                remedy="Choose bands as its means and find filters again.",
+            )
         if job.limits is not None and 0 < job.limits.bands <= present:
-            raise Conflict(f"{job.limits.name} has {job.limits.bands} bands per output, and they are in use.",
-                           where="bands", remedy="Remove one first.")
-        self.change(job_id, f"new band, {channel}", lambda correction: correction.with_bands(
-            channel, (*correction.bands.get(channel, ()), Band(filter=NEW_BAND))))
+            raise Conflict(
+                f"{job.limits.name} has {job.limits.bands} bands per output, and they are in use.",
+                where="bands",
+                remedy="Remove one first.",
+            )
+        self.change(
+            job_id,
+            f"new band, {channel}",
+            lambda correction: correction.with_bands(
+                channel, (*correction.bands.get(channel, ()), Band(filter=NEW_BAND))
+            ),
+        )
 
     def undo(self, job_id: int, *, seen: str = "") -> None:
         """One step back; Outdated where the shape is no longer the one that was seen."""
@@ -608,8 +802,9 @@ class Shaping:
         with self._context.change() as work:
             work.corrections.redo(job_id, seen=seen)
 
-    def _change_band(self, job_id: int, what: str, channel: str, band_id: int,
-                     change: Callable[[Correction], Correction]) -> None:
+    def _change_band(
+        self, job_id: int, what: str, channel: str, band_id: int, change: Callable[[Correction], Correction]
+    ) -> None:
         """A change of one band, told by its place in the row as people count."""
         number = self.correction(job_id).place_of_band(channel, band_id) + 1
         self.change(job_id, f"{what} of band {number}, {channel}", change)
@@ -629,16 +824,25 @@ class Shaping:
 def _rests_on(job: Job, newest: object, correction: Correction, channel: str) -> tuple:
     """What a channel sounds like without its own filters follows from."""
     outputs = {way.output for way in (correction.alignment or Alignment()).routes(channel)} - {channel}
-    return (newest, job.rig.sample_rate_hz, correction.round_id, correction.alignment, correction.seat_weighting,
-            dict(correction.trims_db), {one: correction.filters(one) for one in outputs},
-            {one: correction.convolutions.get(one) for one in outputs}, correction.switches,
-            spot_weights(job, correction.seat_weighting))
+    return (
+        newest,
+        job.rig.sample_rate_hz,
+        correction.round_id,
+        correction.alignment,
+        correction.seat_weighting,
+        dict(correction.trims_db),
+        {one: correction.filters(one) for one in outputs},
+        {one: correction.convolutions.get(one) for one in outputs},
+        correction.switches,
+        spot_weights(job, correction.seat_weighting),
+    )
 
 
 def _change_db(correction: Correction, channel: str, job: Job) -> NDArray:
     """What filters of a channel do to its level, on the analysis grid."""
-    return chain_level_db(correction.filters(channel), at_hz=ANALYSIS_GRID_HZ, sample_rate_hz=job.rig.sample_rate_hz
-                          ) + convolved_db(correction.convolutions.get(channel), ANALYSIS_GRID_HZ)
+    return chain_level_db(
+        correction.filters(channel), at_hz=ANALYSIS_GRID_HZ, sample_rate_hz=job.rig.sample_rate_hz
+    ) + convolved_db(correction.convolutions.get(channel), ANALYSIS_GRID_HZ)
 
 
 def _level_change_db(level_db: ArrayLike, weights: Sequence[float], change_db: NDArray, *, is_sub: bool) -> float:
@@ -646,21 +850,25 @@ def _level_change_db(level_db: ArrayLike, weights: Sequence[float], change_db: N
     level = energy_mean_db(level_db, weights=weights)
     band = level_band_hz(is_sub=is_sub)
     return mid_level_db(ANALYSIS_GRID_HZ, level + change_db, band_hz=band) - mid_level_db(
-        ANALYSIS_GRID_HZ, level, band_hz=band)
+        ANALYSIS_GRID_HZ, level, band_hz=band
+    )
 
 
 def _missing(job: Job, correction: Correction, spots: Sequence[int]) -> tuple[str, ...]:
     """Seats of the seat weighting of which a channel has no spot."""
     reached = {spot.seat_id for spot in job.spots if spot.id in spots}
     planned = {spot.seat_id for spot in job.spots}
-    return tuple(seat.name for seat in job.plan.seats if correction.seat_weighting.weights.get(seat.id, 0) > 0
-                 and seat.id in planned and seat.id not in reached)
+    return tuple(
+        seat.name
+        for seat in job.plan.seats
+        if correction.seat_weighting.weights.get(seat.id, 0) > 0 and seat.id in planned and seat.id not in reached
+    )
 
 
-def _not_summed(job: Job, lacking: Mapping[int, tuple[str, ...]]) -> tuple[str, ...]:
+def _not_summed(job: Job, absent: Mapping[int, tuple[str, ...]]) -> tuple[str, ...]:
     """Which outputs lack at which spots, in words: spots that lack the same together."""
     together: dict[tuple[str, ...], list[str]] = {}
-    for spot, outputs in lacking.items():
+    for spot, outputs in absent.items():
         together.setdefault(outputs, []).append(job.at_spot(spot))
     return tuple(f"{', '.join(outputs)} at {', '.join(spots)}" for outputs, spots in together.items())
 
@@ -670,16 +878,23 @@ def _require_waits(job: Job, correction: Correction) -> None:
     alignment, most = correction.alignment or Alignment(), range_of(ChannelSettings, "delay_s").high
     for channel in job.channels:
         asked = alignment.settings(channel).delay_s + correction.wait_s(
-            channel, sample_rate_hz=job.rig.sample_rate_hz, most_taps=(job.limits.taps or None) if job.limits else None)
+            channel, sample_rate_hz=job.rig.sample_rate_hz, most_taps=(job.limits.taps or None) if job.limits else None
+        )
         if asked > most:
-            raise Conflict(f"{channel} would have to wait {1000 * asked:.0f} ms for the others' convolutions, and "
-                           f"{1000 * most:.0f} ms is the most.", where="shape",
-                           remedy="Choose the same phase and length for all channels, or a shorter one.")
+            raise Conflict(
+                f"{channel} would have to wait {1000 * asked:.0f} ms for the others' convolutions, and "
+                f"{1000 * most:.0f} ms is the most.",
+                where="shape",
+                remedy="Choose the same phase and length for all channels, or a shorter one.",
+            )
 
 
 def _nothing_yet() -> Conflict:
-    return Conflict("there is nothing to shape yet.", where="shape",
-                    remedy="Take at least one spot of a seat that counts with the processor bypassed.")
+    return Conflict(
+        "there is nothing to shape yet.",
+        where="shape",
+        remedy="Take at least one spot of a seat that counts with the processor bypassed.",
+    )
 
 
 def _nobody(_: float) -> None:

@@ -27,7 +27,7 @@ from dolce.services.read.round_curves import base_round
 from dolce.services.shape.shaping import Shaping, present_correction
 from dolce.store import UnitOfWork
 
-_EVERY = slice(None, None, 4)           # 12 points an octave
+_EVERY = slice(None, None, 4)  # 12 points an octave
 _NEUTRAL = Position(name="0 dB")
 
 
@@ -75,8 +75,9 @@ class Switching:
             correction = present_correction(work, job)
             base = base_round(work, job, kept=correction.round_id)
             kept, at = tuple(work.switches.all()), correction.switches.get(channel)
-            rounds = tuple(r for r in work.takes.rounds(job_id) if r.bypassed
-                           and channel in self._context.curves.of(work, r.id))
+            rounds = tuple(
+                r for r in work.takes.rounds(job_id) if r.bypassed and channel in self._context.curves.of(work, r.id)
+            )
             range_hz = (20.0, HEARD_TO_HZ)
             search = check = checked = None
             if at is not None and base is not None:
@@ -85,15 +86,18 @@ class Switching:
                 if shape is not None:
                     limits = correction.limits_for(channel)
                     range_hz = (max(20.0, limits.from_hz), HEARD_TO_HZ)
-                    search = best_switches(at, shape.needs, at_hz=ANALYSIS_GRID_HZ, range_hz=range_hz,
-                                           level_band_hz=shape.level_band_hz)
+                    search = best_switches(
+                        at, shape.needs, at_hz=ANALYSIS_GRID_HZ, range_hz=range_hz, level_band_hz=shape.level_band_hz
+                    )
                 checked = next((r for r in rounds if r.id == check_by and r.id != base.id), None)
                 if checked is not None:
                     before, after = self._at_both(work, channel, base.id, checked.id)
-                    check = checked_switches(at, at_hz=ANALYSIS_GRID_HZ, before_db=before, after_db=after,
-                                             range_hz=range_hz)
-        return SwitchView(kept=kept, at=at, search=search, range_hz=range_hz, rounds=rounds, base=base, check=check,
-                          checked=checked)
+                    check = checked_switches(
+                        at, at_hz=ANALYSIS_GRID_HZ, before_db=before, after_db=after, range_hz=range_hz
+                    )
+        return SwitchView(
+            kept=kept, at=at, search=search, range_hz=range_hz, rounds=rounds, base=base, check=check, checked=checked
+        )
 
     def use(self, job_id: int, channel: str, number: int | None) -> None:
         """Say which model a channel's monitor is; None for one without switches."""
@@ -101,8 +105,11 @@ class Switching:
         if number is not None:
             with self._context.look() as work:
                 model = work.switches.get(number)
-        self._shaping.change(job_id, f"model of {channel}", lambda c: c.with_switches(
-            channel, None if model is None else SwitchesAt(model=model)))
+        self._shaping.change(
+            job_id,
+            f"model of {channel}",
+            lambda c: c.with_switches(channel, None if model is None else SwitchesAt(model=model)),
+        )
 
     def set_positions(self, job_id: int, channel: str, *, measured: dict[str, str], chosen: dict[str, str]) -> None:
         """How they stood while the round was taken, and how they shall stand."""
@@ -114,23 +121,37 @@ class Switching:
         """Let them stand as the search found best."""
         view = self.view(job_id, channel)
         if view.at is None or view.search is None:
-            raise Conflict(f"nothing is known of the switches of {channel}.", where="switches",
-                           remedy="Choose its model first.")
+            raise Conflict(
+                f"nothing is known of the switches of {channel}.", where="switches", remedy="Choose its model first."
+            )
         self.set_positions(job_id, channel, measured=dict(view.at.measured), chosen=dict(view.search.positions))
 
     def start_from_turned(self, job_id: int, round_id: int) -> None:
         """Start from a round that was taken with the switches as chosen: what was predicted is measured now."""
         self._shaping.start_from(job_id, round_id)
-        self._shaping.change(job_id, "switches as chosen were measured", lambda c: replace(c, switches={
-            channel: replace(at, measured=at.model.positions(at.chosen)) for channel, at in c.switches.items()}))
+        self._shaping.change(
+            job_id,
+            "switches as chosen were measured",
+            lambda c: replace(
+                c,
+                switches={
+                    channel: replace(at, measured=at.model.positions(at.chosen)) for channel, at in c.switches.items()
+                },
+            ),
+        )
 
     # The shelf
 
-    def add_steps(self, model: str, switch: str, *, shape: SwitchShape, frequency_hz: float, q: float,
-                  steps_db: Sequence[float]) -> MonitorSwitches:
+    def add_steps(
+        self, model: str, switch: str, *, shape: SwitchShape, frequency_hz: float, q: float, steps_db: Sequence[float]
+    ) -> MonitorSwitches:
         """A switch as its data sheet describes it; the model is made where there is none of that name."""
-        return self._keep(model, Switch.of_steps(switch, shape=shape, frequency_hz=frequency_hz, q=q, steps_db=steps_db,
-                                                 at_hz=ANALYSIS_GRID_HZ[_EVERY]))
+        return self._keep(
+            model,
+            Switch.of_steps(
+                switch, shape=shape, frequency_hz=frequency_hz, q=q, steps_db=steps_db, at_hz=ANALYSIS_GRID_HZ[_EVERY]
+            ),
+        )
 
     def add_points(self, model: str, switch: str, position: str, text: str) -> MonitorSwitches:
         """A position by typed points.
@@ -141,21 +162,31 @@ class Switching:
             Where points can't be read, or leave a gap.
         """
         rows = read_target(text.encode(), name="points")
-        return self._add_position(model, switch, Position(
-            name=position.strip(), frequency_hz=tuple(rows[:, 0].tolist()), level_db=tuple(rows[:, 1].tolist())))
+        return self._add_position(
+            model,
+            switch,
+            Position(
+                name=position.strip(), frequency_hz=tuple(rows[:, 0].tolist()), level_db=tuple(rows[:, 1].tolist())
+            ),
+        )
 
-    def add_measured(self, job_id: int, model: str, switch: str, position: str, *, channel: str, without: int,
-                     with_it: int) -> MonitorSwitches:
+    def add_measured(
+        self, job_id: int, model: str, switch: str, position: str, *, channel: str, without: int, with_it: int
+    ) -> MonitorSwitches:
         """A position from two rounds in which a channel was taken without and with it, at the same spots."""
         with self._context.look() as work:
             work.jobs.get(job_id).speaker(channel)
             known = {r.id for r in work.takes.rounds(job_id)}
             if not {without, with_it} <= known or without == with_it:
-                raise InvalidValue("two different rounds of this job are needed.", where="rounds",
-                                   remedy="Take the same spot in both positions, each in a round of its own.")
+                raise InvalidValue(
+                    "two different rounds of this job are needed.",
+                    where="rounds",
+                    remedy="Take the same spot in both positions, each in a round of its own.",
+                )
             before, after = self._at_both(work, channel, without, with_it)
-        return self._add_position(model, switch, measured_position(position.strip(), at_hz=ANALYSIS_GRID_HZ,
-                                                                   without_db=before, with_db=after))
+        return self._add_position(
+            model, switch, measured_position(position.strip(), at_hz=ANALYSIS_GRID_HZ, without_db=before, with_db=after)
+        )
 
     def forget_switch(self, number: int, switch: str) -> None:
         """Take a switch from a model; the model goes with its last one."""
@@ -187,18 +218,25 @@ class Switching:
     def _at(self, job_id: int, channel: str) -> SwitchesAt:
         at = self._shaping.correction(job_id).switches.get(channel)
         if at is None:
-            raise Conflict(f"nothing is known of the switches of {channel}.", where="switches",
-                           remedy="Choose its model first.")
+            raise Conflict(
+                f"nothing is known of the switches of {channel}.", where="switches", remedy="Choose its model first."
+            )
         return at
 
     def _at_both(self, work: UnitOfWork, channel: str, first: int, second: int) -> tuple[NDArray, NDArray]:
         """Levels of a channel at the spots that two rounds share, shape (spots, points) each."""
         found = [self._context.curves.of(work, number).get(channel) for number in (first, second)]
         if any(one is None for one in found):
-            raise Conflict(f"{channel} was not taken in both rounds.", where="rounds",
-                           remedy="Take it at the same spot in both positions.")
+            raise Conflict(
+                f"{channel} was not taken in both rounds.",
+                where="rounds",
+                remedy="Take it at the same spot in both positions.",
+            )
         shared = [spot for spot in found[0].spots.spots if spot in found[1].spots.spots]
         if not shared:
-            raise Conflict(f"{channel} was not taken at the same spot in both rounds.", where="rounds",
-                           remedy="Take it at the same spot in both positions.")
+            raise Conflict(
+                f"{channel} was not taken at the same spot in both rounds.",
+                where="rounds",
+                remedy="Take it at the same spot in both positions.",
+            )
         return found[0].spots.at(shared), found[1].spots.at(shared)

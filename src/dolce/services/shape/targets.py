@@ -20,9 +20,9 @@ BASES = {
     "speaker": "from the loudspeaker",
     "measured": "another channel",
 }
-_EVERY = slice(None, None, 4)           # 12 points an octave
-_DRAWN_HZ = np.array([20.0, 80.0, 300.0, 1000.0, 4000.0, 16_000.0])     # where points stand before any is drawn
-_FAR_DB = 30.0                     # of a measured curve: what lies deeper is no aim
+_EVERY = slice(None, None, 4)  # 12 points an octave
+_DRAWN_HZ = np.array([20.0, 80.0, 300.0, 1000.0, 4000.0, 16_000.0])  # where points stand before any is drawn
+_FAR_DB = 30.0  # of a measured curve: what lies deeper is no aim
 
 
 class Targets:
@@ -46,21 +46,29 @@ class Targets:
             return SMALL_ROOM_CINEMA
         if base == "points" and not points.strip():
             level = self._shaping.correction(job_id).aim(channel).target.level_db(_DRAWN_HZ)
-            return Curve(frequency_hz=tuple(_DRAWN_HZ.tolist()), level_db=tuple(np.round(level, 1).tolist()),
-                         source="drawn")
+            return Curve(
+                frequency_hz=tuple(_DRAWN_HZ.tolist()), level_db=tuple(np.round(level, 1).tolist()), source="drawn"
+            )
         if base == "points":
             typed = _of_rows(read_target(points.encode(), name="points"), kind="points", source="typed")
-            typed.hung()                     # InvalidValue where it reaches too far; the points stay as they were typed
+            typed.hung()  # InvalidValue where it reaches too far; the points stay as they were typed
             return typed
         name = like if base == "measured" else channel
         shape = self._shaping.view(job_id, name).shape
         if shape is None or shape.channel != name:
-            raise Conflict(f"{name or 'that channel'} has no take that counts.", where="like",
-                           remedy="Choose another channel, or take it first.")
+            raise Conflict(
+                f"{name or 'that channel'} has no take that counts.",
+                where="like",
+                remedy="Choose another channel, or take it first.",
+            )
         if base == "measured":
-            return Curve(frequency_hz=tuple(ANALYSIS_GRID_HZ[_EVERY].tolist()), kind="measured",
-                         level_db=tuple(np.round(np.clip(shape.before_db, -_FAR_DB, _FAR_DB)[_EVERY], 2).tolist()),
-                         source=f"as {name} measures, average of {shape.needs.spots} spots", of=name).hung()
+            return Curve(
+                frequency_hz=tuple(ANALYSIS_GRID_HZ[_EVERY].tolist()),
+                kind="measured",
+                level_db=tuple(np.round(np.clip(shape.before_db, -_FAR_DB, _FAR_DB)[_EVERY], 2).tolist()),
+                source=f"as {name} measures, average of {shape.needs.spots} spots",
+                of=name,
+            ).hung()
         return speaker_curve(ANALYSIS_GRID_HZ, shape.before_db, self._close(job_id, name))
 
     def _close(self, job_id: int, channel: str) -> np.ndarray | None:
@@ -92,11 +100,13 @@ class Targets:
         curve = self.from_file(data, name)
         self._shaping.change(job_id, f"target of {name}", lambda c: c.with_curve(channel, curve))
 
-    def set_point(self, job_id: int, channel: str, frequency_hz: float, level_db: float, *,
-                  instead_of: int | None = None) -> None:
+    def set_point(
+        self, job_id: int, channel: str, frequency_hz: float, level_db: float, *, instead_of: int | None = None
+    ) -> None:
         """A point of a drawn target is set or moved; Conflict where the target has no points."""
-        self._change_points(job_id, channel, lambda curve: curve.with_point(
-            frequency_hz, level_db, instead_of=instead_of))
+        self._change_points(
+            job_id, channel, lambda curve: curve.with_point(frequency_hz, level_db, instead_of=instead_of)
+        )
 
     def remove_point(self, job_id: int, channel: str, number: int) -> None:
         """A point of a drawn target goes; InvalidValue where fewer than three would be left."""
@@ -107,7 +117,7 @@ class Targets:
         if curve is None or curve.kind != "points":
             raise Conflict("this target has no points.", where="target", remedy="Let it follow typed points first.")
         changed = change(curve)
-        changed.hung()                           # InvalidValue where it reaches too far
+        changed.hung()  # InvalidValue where it reaches too far
         self._shaping.change(job_id, f"point of the target of {channel}", lambda c: c.with_curve(channel, changed))
 
     def kept(self) -> list[KeptTarget]:
@@ -133,9 +143,16 @@ class Targets:
         """Take one from the shelf for all channels of a job."""
         with self._context.look() as work:
             kept = work.targets.get(number)
-        self._shaping.change(job_id, f"target {kept.name}", lambda c: replace(
-            c, target=kept.target, preference=kept.preference or c.preference,
-            own={name: replace(aim, target=kept.target) for name, aim in c.own.items()}))
+        self._shaping.change(
+            job_id,
+            f"target {kept.name}",
+            lambda c: replace(
+                c,
+                target=kept.target,
+                preference=kept.preference or c.preference,
+                own={name: replace(aim, target=kept.target) for name, aim in c.own.items()},
+            ),
+        )
 
     def file(self, job_id: int, channel: str) -> tuple[bytes, str]:
         """A channel's target as text, without its level, and the file's name."""
@@ -147,7 +164,8 @@ class Targets:
 def _of_rows(rows: np.ndarray, *, kind: CurveKind, source: str) -> Curve:
     """Points as they were read."""
     try:
-        return Curve(frequency_hz=tuple(rows[:, 0].tolist()), level_db=tuple(rows[:, 1].tolist()), kind=kind,
-                     source=source)
+        return Curve(
+            frequency_hz=tuple(rows[:, 0].tolist()), level_db=tuple(rows[:, 1].tolist()), kind=kind, source=source
+        )
     except InvalidValue as error:
         raise InvalidValue(error.problem, where="points", remedy=error.remedy) from error

@@ -28,8 +28,8 @@ Step = Callable[[str, int, Progress, Stopped], Keep]
 # at that moment; one that is silent, and still computes something; or one that has not fallen silent in time.
 StopOutcome = Literal["nothing", "not begun", "stopped", "ended by itself", "quiet", "not silent"]
 
-SILENT_WITHIN_S = 6.0             # a driver that has died is left behind after five
-_ENDS_WITHIN_S = 0.03             # once nothing sounds: what takes longer reads what was heard
+SILENT_WITHIN_S = 6.0  # a driver that has died is left behind after five
+_ENDS_WITHIN_S = 0.03  # once nothing sounds: what takes longer reads what was heard
 
 
 class SoundWork:
@@ -41,9 +41,19 @@ class SoundWork:
         self._pool = ThreadPoolExecutor(max_workers=1, thread_name_prefix="sound")
         self._starting = threading.Lock()
 
-    def start(self, job_id: int, *, kind: str, steps: list[tuple[str, int]], seconds_per_step: float,
-              step: Step, result: PassResult = None, before: Callable[[], None] | None = None,
-              after: Callable[[], None] | None = None, waits_s: Sequence[float] = ()) -> PassRecord:
+    def start(
+        self,
+        job_id: int,
+        *,
+        kind: str,
+        steps: list[tuple[str, int]],
+        seconds_per_step: float,
+        step: Step,
+        result: PassResult = None,
+        before: Callable[[], None] | None = None,
+        after: Callable[[], None] | None = None,
+        waits_s: Sequence[float] = (),
+    ) -> PassRecord:
         """Begin a pass and return at once. `result` is what it starts from.
 
         `before` is called when the pass is sure to begin, before its first step, and `after` when it has ended in
@@ -62,12 +72,21 @@ class SoundWork:
             if ending is not None and (ending.silent.is_set() or (ending.stop.is_set() and ending.quiet.is_set())):
                 ending.over.wait(SILENT_WITHIN_S)
             if self._now.present is not None:
-                raise Conflict("sound is playing already, perhaps from another tab.", where="pass",
-                               remedy="Wait until it ends, or stop it first.")
+                raise Conflict(
+                    "sound is playing already, perhaps from another tab.",
+                    where="pass",
+                    remedy="Wait until it ends, or stop it first.",
+                )
             with self._context.change() as work:
                 work.passes.settle()
-                record = work.passes.start(job_id, kind=kind, steps=steps, seconds_per_step=seconds_per_step,
-                                           at=self._context.now(), result=result)
+                record = work.passes.start(
+                    job_id,
+                    kind=kind,
+                    steps=steps,
+                    seconds_per_step=seconds_per_step,
+                    at=self._context.now(),
+                    result=result,
+                )
             if before is not None:
                 before()
             self._pool.submit(self._run, self._now.begin(record, asked=asked, waits_s=waits_s), step, after)
@@ -180,6 +199,7 @@ class SoundWork:
 
 def _reporter(sounding: Sounding) -> Progress:
     """Takes down the part done of the present step."""
+
     def report(fraction: float) -> None:
         sounding.fraction = fraction
 

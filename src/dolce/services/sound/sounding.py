@@ -98,7 +98,7 @@ class SoundingNow:
             if known is not None and known.record.id == record.id:
                 return replace(record, **told)
             if (present := self._present) is not None and present.record.id == record.id:
-                return record                                    # it began since: the row is what was read with it
+                return record  # it began since: the row is what was read with it
             state, message = self._unwritten.get(record.id, ("interrupted", _INTERRUPTED))
             return replace(record, state=state, message=message)
 
@@ -142,8 +142,11 @@ class SoundingNow:
     def require_not_stopped(self, asked: int) -> None:
         """Conflict where stop was pressed since."""
         if self._stops != asked:
-            raise Conflict("stop was pressed before it began. Nothing sounded.", where="sound",
-                           remedy="Start it again when you are ready.")
+            raise Conflict(
+                "stop was pressed before it began. Nothing sounded.",
+                where="sound",
+                remedy="Start it again when you are ready.",
+            )
 
     # Told by the thread
 
@@ -164,6 +167,12 @@ class SoundingNow:
 def _told(sounding: Sounding) -> dict[str, object]:
     """What the thread tells of its pass; its state first, for what is read with an end has to hold all steps."""
     state = sounding.state
-    return {"state": state, "message": sounding.message, "done_steps": sounding.done_steps,
-            "fraction": sounding.fraction, "paused": sounding.paused.is_set(), "waiting_s": sounding.waiting_s,
-            "waits_left_s": sounding.waiting_s + sum(sounding.waits_s[sounding.done_steps + 1:])}
+    return {
+        "state": state,
+        "message": sounding.message,
+        "done_steps": sounding.done_steps,
+        "fraction": sounding.fraction,
+        "paused": sounding.paused.is_set(),
+        "waiting_s": sounding.waiting_s,
+        "waits_left_s": sounding.waiting_s + sum(sounding.waits_s[sounding.done_steps + 1 :]),
+    }

@@ -17,16 +17,23 @@ class BoardRows:
         """A row in which channels sound at once; InvalidValue where it can't be."""
         for channel in channels:
             self._job(job_id).speaker(channel)
-        self._change(job_id, lambda job: job.rows.with_combination(job.plan, channels),
-                     f"{label_of(JOINED.join(channels))} together are a row from now on.")
+        self._change(
+            job_id,
+            lambda job: job.rows.with_combination(job.plan, channels),
+            f"{label_of(JOINED.join(channels))} together are a row from now on.",
+        )
 
     def remove_combination(self, job_id: int, code: str) -> None:
         """Take such a row off the board; its takes are kept."""
-        self._change(job_id, lambda job: job.rows.without_combination(job.plan, code),
-                     f"{label_of(code)} together are no row any more; takes are kept.")
+        self._change(
+            job_id,
+            lambda job: job.rows.without_combination(job.plan, code),
+            f"{label_of(code)} together are no row any more; takes are kept.",
+        )
 
     def set_how(self, job_id: int, hows: Mapping[str, HowTaken | None]) -> None:
         """How groups and rows are played, by group or code; None for as usual."""
+
         def changed(job: Job) -> Rows:
             rows = job.rows
             for name, how in hows.items():

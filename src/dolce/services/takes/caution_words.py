@@ -8,8 +8,9 @@ def caution_words(caution: Caution) -> str:
     value = caution.value
     match caution.kind:
         case "clipped":
-            return (f"Clipped: {value:.0f} samples stand at the end of the range. "
-                    "Turn the microphone gain down and repeat.")
+            return (
+                f"Clipped: {value:.0f} samples stand at the end of the range. Turn the microphone gain down and repeat."
+            )
         case "noisy":
             return f"Only {value:.0f} dB above noise. Wait for quiet, or play louder."
         case "polarity unsure":
@@ -29,13 +30,17 @@ def caution_words(caution: Caution) -> str:
         case "clock differs":
             return f"The recorder's clock differs by {value:+.0f} ppm; taken out."
         case "no cue":
-            return ("The cues were not heard: its arrival is not known, and a difference of the clocks is still in it. "
-                    "Is the cue's speaker on?")
+            return (
+                "The cues were not heard: its arrival is not known, and a difference of the clocks is still in it. "
+                "Is the cue's speaker on?"
+            )
         case "repeats differ":
             return f"The averaged recordings differ by {value:.1f} dB: something moved or changed between them. Repeat."
         case "sequence":
-            return ("A maximum length sequence: no distortion can be told, and what there is of it spreads over the "
-                    "response.")
+            return (
+                "A maximum length sequence: no distortion can be told, and what there is of it spreads over the "
+                "response."
+            )
         case "pink noise":
             return "Periodic pink noise: no distortion can be told."
         case "moving":
@@ -43,12 +48,16 @@ def caution_words(caution: Caution) -> str:
         case "impulse response":
             return "An impulse response from a file: no noise, no distortion, and no arrival can be told."
         case "begins at arrival":
-            return (f"The file begins {max(value, 0):.1f} ms ahead of its direct sound: it does not show the noise of "
-                    "the room.")
+            return (
+                f"The file begins {max(value, 0):.1f} ms ahead of its direct sound: it does not show the noise of "
+                "the room."
+            )
         case "arrival impossible":
             moment = "before" if value < 0 else "after"
-            return (f"Its direct sound seems to come {1000 * abs(value):.0f} ms {moment} it can, by the plan and the "
-                    "delays, so the arrival is not used. Check the cue's speaker and the plan, and take it again.")
+            return (
+                f"Its direct sound seems to come {1000 * abs(value):.0f} ms {moment} it can, by the plan and the "
+                "delays, so the arrival is not used. Check the cue's speaker and the plan, and take it again."
+            )
         case "curve of text":
             return f"A curve of text, {caution.text}: no phase, no arrival, no decay, no noise."
     return caution.text

@@ -42,10 +42,17 @@ class Cells:
             job.feed(channel)
             job.spot(spot_id)
             present = next(r for r in work.takes.rounds(job_id) if r.id == job.round_id)
-            counts = next((t for t in work.takes.latest(present.id) if (t.channel, t.spot_id) == (channel, spot_id)),
-                          None)
-            return Cell(job=job, round=present, channel=channel, spot_id=spot_id, counts=counts,
-                        attempts=tuple(work.takes.of_cell(present.id, channel, spot_id)))
+            counts = next(
+                (t for t in work.takes.latest(present.id) if (t.channel, t.spot_id) == (channel, spot_id)), None
+            )
+            return Cell(
+                job=job,
+                round=present,
+                channel=channel,
+                spot_id=spot_id,
+                counts=counts,
+                attempts=tuple(work.takes.of_cell(present.id, channel, spot_id)),
+            )
 
     def place_of(self, job_id: int, take_id: int) -> tuple[str, int]:
         """Channel and spot of a take of a job."""
@@ -57,17 +64,25 @@ class Cells:
     def note(self, job_id: int, take_id: int, text: str) -> None:
         """Keep a note with a take."""
         note = checked.text(text.strip(), longest=LONGEST_NOTE, where="note")
-        self._change(job_id, take_id, "noted: " + note if note else "note taken off",
-                     lambda work: work.takes.edit(take_id, note=note))
+        self._change(
+            job_id,
+            take_id,
+            "noted: " + note if note else "note taken off",
+            lambda work: work.takes.edit(take_id, note=note),
+        )
 
     def leave_out(self, job_id: int, take_id: int, reason: str) -> None:
         """Keep a take out of all averages, with the reason."""
         why = checked.text(reason.strip(), longest=LONGEST_NOTE, where="reason")
         if not why:
-            raise InvalidValue("no reason was given.", where="reason",
-                               remedy="Say why this take is left out, such as a door that slammed.")
-        self._change(job_id, take_id, f"left out of averages: {why}",
-                     lambda work: work.takes.edit(take_id, left_out=why))
+            raise InvalidValue(
+                "no reason was given.",
+                where="reason",
+                remedy="Say why this take is left out, such as a door that slammed.",
+            )
+        self._change(
+            job_id, take_id, f"left out of averages: {why}", lambda work: work.takes.edit(take_id, left_out=why)
+        )
 
     def take_in(self, job_id: int, take_id: int) -> None:
         """Let a take count again."""
@@ -91,8 +106,11 @@ class Cells:
             self._require_of_job(work, job_id, take_id)
             take, job = work.takes.get(take_id), work.jobs.get(job_id)
             change(work)
-            work.logbook.add(job_id, f"Take of {label_of(take.channel)} at {job.at_spot(take.spot_id)}, attempt "
-                                     f"{take.attempt}, {what}.", at=now)
+            work.logbook.add(
+                job_id,
+                f"Take of {label_of(take.channel)} at {job.at_spot(take.spot_id)}, attempt {take.attempt}, {what}.",
+                at=now,
+            )
             work.jobs.touch(job_id, now)
 
     @staticmethod

@@ -1,6 +1,5 @@
 """What was made elsewhere, as takes: recordings of the test signal, impulse responses, and curves of text."""
 
-
 import re
 from collections.abc import Callable
 from datetime import datetime
@@ -35,11 +34,11 @@ from dolce.services.takes.taking import LONGEST_RECORDING_S, Board, Taking, begi
 from dolce.store import UnitOfWork
 
 _TWO_NUMBERS = re.compile(rb"^\s*[+-]?[\d.,]+[\s;,]+[+-]?[\d.,]", re.MULTILINE)
-_LEAST_POINTS = 10                 # of a curve of text
+_LEAST_POINTS = 10  # of a curve of text
 _WIDEST_GAP_OCTAVES = 1.0
-_FALLS_DB_PER_OCTAVE = 48.0        # beyond the ends of a curve
-_SAME_PLACE_M = 0.25              # of a microphone in a SOFA file and a spot
-_UNKNOWN_DB = 99.0                 # stands where a take tells no noise; never shown (`TakeRecord.tells_noise`)
+_FALLS_DB_PER_OCTAVE = 48.0  # beyond the ends of a curve
+_SAME_PLACE_M = 0.25  # of a microphone in a SOFA file and a spot
+_UNKNOWN_DB = 99.0  # stands where a take tells no noise; never shown (`TakeRecord.tells_noise`)
 
 
 Keep = Callable[[UnitOfWork, Board, datetime, tuple[Point | None, Point]], int]
@@ -52,8 +51,9 @@ class Elsewhere:
         self._context = context
         self._taking = taking
 
-    def add(self, job_id: int, channel: str, spot_id: int, data: bytes, *, file_name: str,
-            recorder: str = "") -> TakeRecord:
+    def add(
+        self, job_id: int, channel: str, spot_id: int, data: bytes, *, file_name: str, recorder: str = ""
+    ) -> TakeRecord:
         """Keep a file as the take of a channel at a spot; what it is is found from what is in it.
 
         Raises
@@ -65,8 +65,15 @@ class Elsewhere:
         if is_text(data):
             return self._add_curve(job_id, channel, spot_id, data, file_name=file_name, recorder=recorder)
         if is_sofa(data):
-            return self._add_impulse(job_id, channel, spot_id, self._of_sofa(job_id, spot_id, data, file_name), data,
-                                     file_name=file_name, recorder=recorder)
+            return self._add_impulse(
+                job_id,
+                channel,
+                spot_id,
+                self._of_sofa(job_id, spot_id, data, file_name),
+                data,
+                file_name=file_name,
+                recorder=recorder,
+            )
         audio = read_audio(data, name=file_name, longest_s=LONGEST_RECORDING_S)
         with self._context.look() as work:
             rig = work.jobs.get(job_id).rig
@@ -88,13 +95,16 @@ class Elsewhere:
         away = np.linalg.norm(read.microphones_m - place, axis=1)
         nearest = int(np.argmin(away))
         if len(read.samples) > 1 and away[nearest] > _SAME_PLACE_M:
-            raise FormatError(f"none of its {len(read.samples)} microphones stood here: the nearest is "
-                              f"{away[nearest]:.2f} m away.", where=file_name,
-                              remedy="Choose the spot where it stood, or save that response alone.")
+            raise FormatError(
+                f"none of its {len(read.samples)} microphones stood here: the nearest is {away[nearest]:.2f} m away.",
+                where=file_name,
+                remedy="Choose the spot where it stood, or save that response alone.",
+            )
         return Audio(sample=read.samples[nearest], sample_rate_hz=read.sample_rate_hz, channels_in_file=1)
 
-    def _add_impulse(self, job_id: int, channel: str, spot_id: int, audio: Audio, data: bytes, *, file_name: str,
-                     recorder: str) -> TakeRecord:
+    def _add_impulse(
+        self, job_id: int, channel: str, spot_id: int, audio: Audio, data: bytes, *, file_name: str, recorder: str
+    ) -> TakeRecord:
         try:
             response = response_of_file(audio.sample, sample_rate_hz=audio.sample_rate_hz)
         except InvalidValue as error:
@@ -105,30 +115,55 @@ class Elsewhere:
             cautions.append(Caution(kind="begins at arrival", value=1000 * arrival.time_s))
         if audio.channels_in_file > 1:
             cautions.append(Caution(kind="loudest of channels", value=audio.channels_in_file))
-        quality = Quality(signal_to_noise_db=_UNKNOWN_DB, peak_dbfs=float(20 * np.log10(np.abs(audio.sample).max())),
-                          clipped_samples=0)
+        quality = Quality(
+            signal_to_noise_db=_UNKNOWN_DB,
+            peak_dbfs=float(20 * np.log10(np.abs(audio.sample).max())),
+            clipped_samples=0,
+        )
         capture = Capture(response=response, arrival=arrival, quality=quality)
 
         def keep(work: UnitOfWork, board: Board, at: datetime, places: tuple[Point | None, Point]) -> int:
-            return work.takes.add(round_id=board.round.id, channel=channel, spot_id=spot_id, at=at, source="impulse",
-                                  capture=capture, levels=grid_levels(response), arrival_known=False, recording=data,
-                                  recording_name=file_name, played=None, cautions=cautions, recorder=recorder,
-                                  places=places)
+            return work.takes.add(
+                round_id=board.round.id,
+                channel=channel,
+                spot_id=spot_id,
+                at=at,
+                source="impulse",
+                capture=capture,
+                levels=grid_levels(response),
+                arrival_known=False,
+                recording=data,
+                recording_name=file_name,
+                played=None,
+                cautions=cautions,
+                recorder=recorder,
+                places=places,
+            )
 
         return self._keep(job_id, channel, spot_id, f"Impulse response {file_name}", keep)
 
-    def _add_curve(self, job_id: int, channel: str, spot_id: int, data: bytes, *, file_name: str,
-                   recorder: str) -> TakeRecord:
+    def _add_curve(
+        self, job_id: int, channel: str, spot_id: int, data: bytes, *, file_name: str, recorder: str
+    ) -> TakeRecord:
         read = read_microphone_curve(data, name=file_name)
         level = _on_grid(FrequencyResponse(frequency_hz=read.frequency_hz, level_db=read.level_db), name=file_name)
         quality = Quality(signal_to_noise_db=_UNKNOWN_DB, peak_dbfs=0.0, clipped_samples=0)
         span = f"{read.frequency_hz[0]:.0f} to {read.frequency_hz[-1]:.0f} Hz"
 
         def keep(work: UnitOfWork, board: Board, at: datetime, places: tuple[Point | None, Point]) -> int:
-            return work.takes.add_level(round_id=board.round.id, channel=channel, spot_id=spot_id, at=at,
-                                        source="curve", quality=quality, level_db=level,
-                                        sample_rate_hz=board.job.rig.sample_rate_hz, places=places,
-                                        cautions=[Caution(kind="curve of text", text=span)], recorder=recorder)
+            return work.takes.add_level(
+                round_id=board.round.id,
+                channel=channel,
+                spot_id=spot_id,
+                at=at,
+                source="curve",
+                quality=quality,
+                level_db=level,
+                sample_rate_hz=board.job.rig.sample_rate_hz,
+                places=places,
+                cautions=[Caution(kind="curve of text", text=span)],
+                recorder=recorder,
+            )
 
         return self._keep(job_id, channel, spot_id, f"Curve {file_name}", keep)
 
@@ -174,16 +209,22 @@ def _on_grid(curve: FrequencyResponse, *, name: str) -> np.ndarray:
     """
     frequency = curve.frequency_hz
     if frequency.size < _LEAST_POINTS:
-        raise FormatError(f"{frequency.size} points are too few for a curve.", where=name,
-                          remedy=f"Export at least {_LEAST_POINTS}, better 48 per octave.")
+        raise FormatError(
+            f"{frequency.size} points are too few for a curve.",
+            where=name,
+            remedy=f"Export at least {_LEAST_POINTS}, better 48 per octave.",
+        )
     steps = np.diff(np.log2(frequency))
     if steps.max() > _WIDEST_GAP_OCTAVES:
         k = int(np.argmax(steps))
-        raise FormatError(f"nothing stands between {frequency[k]:g} and {frequency[k + 1]:g} Hz.", where=name,
-                          remedy="Export the whole range.")
+        raise FormatError(
+            f"nothing stands between {frequency[k]:g} and {frequency[k + 1]:g} Hz.",
+            where=name,
+            remedy="Export the whole range.",
+        )
     if frequency[-1] < 2 * frequency[0]:
-        raise FormatError(f"it covers {frequency[0]:g} to {frequency[-1]:g} Hz only.", where=name,
-                          remedy="Export at least an octave.")
+        raise FormatError(
+            f"it covers {frequency[0]:g} to {frequency[-1]:g} Hz only.", where=name, remedy="Export at least an octave."
+        )
     beyond = np.maximum(np.log2(frequency[0] / ANALYSIS_GRID_HZ), np.log2(ANALYSIS_GRID_HZ / frequency[-1]))
     return curve.on(ANALYSIS_GRID_HZ) - _FALLS_DB_PER_OCTAVE * np.maximum(beyond, 0)
-

@@ -9,14 +9,7 @@ from numpy.typing import NDArray
 from dolce.core.alignment import beyond_possible_s
 from dolce.core.geometry import Point, distance_m
 from dolce.core.job import Feed, Job
-from dolce.core.response import (
-    ANALYSIS_GRID_HZ,
-    Capture,
-    Caution,
-    GridLevels,
-    clipped_samples,
-    smoothed_level_db,
-)
+from dolce.core.response import ANALYSIS_GRID_HZ, Capture, Caution, GridLevels, clipped_samples, smoothed_level_db
 from dolce.core.response.outliers import REPEATS_MATTER_DB, repeats_differ_db
 from dolce.core.signals import CUE_CODE, CUE_FLIGHT, Excitation, excitation_of, excitation_values, kind_of
 from dolce.services.takes.take_making import Playing, captured, cue_flight_s, cued_playing
@@ -49,11 +42,21 @@ class FoundTake:
     def spoiled(self) -> bool:
         """Whether it is worth another try."""
         return self.capture.quality.word != "clean" or any(
-            one.kind in ("drop-outs", "repeats differ", "arrival impossible") for one in self.cautions)
+            one.kind in ("drop-outs", "repeats differ", "arrival impossible") for one in self.cautions
+        )
 
 
-def found_take(job: Job, feed: Feed, playing: Playing, spot_id: int, recordings: NDArray[np.float64], *, row: int,
-               lost: int, through_rig: bool = True) -> FoundTake:
+def found_take(
+    job: Job,
+    feed: Feed,
+    playing: Playing,
+    spot_id: int,
+    recordings: NDArray[np.float64],
+    *,
+    row: int,
+    lost: int,
+    through_rig: bool = True,
+) -> FoundTake:
     """Analyse the recordings of one microphone, shape (repeats, samples); `row` counts microphones.
 
     `through_rig` says whether the rig's own inputs, with their gain and their loop, have heard them.
@@ -78,8 +81,11 @@ def found_take(job: Job, feed: Feed, playing: Playing, spot_id: int, recordings:
         how |= {"loop": rig.loop_in_use, "gain_db": rig.levels.microphone_gain_db}
     clipped = sum(clipped_samples(recording) for recording in recordings)
     capture, levels = captured(np.mean(on_clock, axis=0), clipped=clipped, **how)
-    beyond = beyond_possible_s(capture.arrival.time_s, _flights_s(job, feed, spot_id),
-                               latency_known=playing.cued is not None or how.get("loop") is not None)
+    beyond = beyond_possible_s(
+        capture.arrival.time_s,
+        _flights_s(job, feed, spot_id),
+        latency_known=playing.cued is not None or how.get("loop") is not None,
+    )
     if known and beyond:
         cautions.append(Caution(kind="arrival impossible", value=beyond))
         known = False
@@ -98,16 +104,25 @@ def found_take(job: Job, feed: Feed, playing: Playing, spot_id: int, recordings:
     played = excitation_values(playing.signal)
     if playing.cued:
         played |= {CUE_FLIGHT: flight, CUE_CODE: playing.cued.code}
-    return FoundTake(spot_id=spot_id, capture=replace(capture, quality=quality), levels=levels, cautions=cautions,
-                     recordings=recordings[0] if len(recordings) == 1 else recordings.T, arrival_known=known,
-                     repeats_db=differ, played=played)
+    return FoundTake(
+        spot_id=spot_id,
+        capture=replace(capture, quality=quality),
+        levels=levels,
+        cautions=cautions,
+        recordings=recordings[0] if len(recordings) == 1 else recordings.T,
+        arrival_known=known,
+        repeats_db=differ,
+        played=played,
+    )
 
 
 def _flights_s(job: Job, feed: Feed, spot_id: int) -> list[float]:
     """From every speaker that sounds to a spot, by the plan and the processor's delays."""
     place = job.spot(spot_id).place
-    return [distance_m(job.speaker(channel).place, place) / job.plan.speed_m_s
-            + job.processor.settings_for(channel).delay_s for channel in job.routed(feed.channels)[1]]
+    return [
+        distance_m(job.speaker(channel).place, place) / job.plan.speed_m_s + job.processor.settings_for(channel).delay_s
+        for channel in job.routed(feed.channels)[1]
+    ]
 
 
 def heard_again(recordings: NDArray[np.float64], played: dict[str, Any]) -> tuple[NDArray[np.float64], Excitation]:

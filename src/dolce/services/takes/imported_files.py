@@ -94,10 +94,15 @@ class ImportedFiles:
         with self._lock:
             there = sum(len(item.data) for item in self._items.values()) + sum(len(data) for data, _ in files)
             if there > MOST_BYTES or len(self._items) + len(files) > MOST_FILES:
-                raise Conflict("too many files wait to be kept.", where="files",
-                               remedy="Keep or put aside what is there, then bring the others.")
-            new = [ImportedFile(number=next(self._numbers), job_id=job_id, file_name=name, data=data)
-                   for data, name in files]
+                raise Conflict(
+                    "too many files wait to be kept.",
+                    where="files",
+                    remedy="Keep or put aside what is there, then bring the others.",
+                )
+            new = [
+                ImportedFile(number=next(self._numbers), job_id=job_id, file_name=name, data=data)
+                for data, name in files
+            ]
             self._items.update({item.number: item for item in new})
         self._work = [one for one in self._work if not one.done()]
         self._work += [self._pool.submit(self._read, item) for item in new]
@@ -134,8 +139,9 @@ class ImportedFiles:
     def drop(self, job_id: int, number: int | None = None) -> None:
         """Put a file aside, or all of a job; the person's own copies stay."""
         with self._lock:
-            gone = [item.number for item in self._items.values() if item.job_id == job_id
-                    and number in (None, item.number)]
+            gone = [
+                item.number for item in self._items.values() if item.job_id == job_id and number in (None, item.number)
+            ]
             for one in gone:
                 del self._items[one]
 
@@ -163,8 +169,12 @@ class ImportedFiles:
     def _known(self, job: Job, item: ImportedFile) -> ImportedFile:
         """What a file is, and which cell it seems to be of."""
         code, spot = cell_of_name(item.file_name, job)
-        guess = replace(item, code=code, spot_id=spot if item.spot_id is None else item.spot_id,
-                        why="by its name" if code and spot else "")
+        guess = replace(
+            item,
+            code=code,
+            spot_id=spot if item.spot_id is None else item.spot_id,
+            why="by its name" if code and spot else "",
+        )
         if is_text(item.data):
             return self._placed(replace(guess, what="curve"))
         audio = read_audio(item.data, name=item.file_name, longest_s=LONGEST_S)
@@ -172,20 +182,35 @@ class ImportedFiles:
             return self._placed(replace(guess, what="impulse response"))
         spot = guess.spot_id or self._taking.board(job.id).next_spot or next((s.id for s in job.spots), None)
         if spot is None:
-            raise InvalidValue("there is no spot to put it at.", where=item.file_name,
-                               remedy="Lay out spots in the Room stop first.")
+            raise InvalidValue(
+                "there is no spot to put it at.", where=item.file_name, remedy="Lay out spots in the Room stop first."
+            )
         try:
-            found = cut_up(job, spot, item.data, file_name=item.file_name,
-                           told=lambda done, of: self._put(replace(guess, done=f"{done} of {of} rows")))
+            found = cut_up(
+                job,
+                spot,
+                item.data,
+                file_name=item.file_name,
+                told=lambda done, of: self._put(replace(guess, done=f"{done} of {of} rows")),
+            )
         except InvalidValue:
-            found = None                      # no cue: it is no recording of a whole spot
+            found = None  # no cue: it is no recording of a whole spot
         if found is not None and found.parts:
-            return replace(guess, what="whole spot", spot_id=spot, found=found, code="",
-                           why="by its name" if guess.spot_id else "the next spot")
+            return replace(
+                guess,
+                what="whole spot",
+                spot_id=spot,
+                found=found,
+                code="",
+                why="by its name" if guess.spot_id else "the next spot",
+            )
         if audio.sample.size > LONGEST_RECORDING_S * audio.sample_rate_hz:
-            raise InvalidValue("no cue is heard in it, and it is too long for one take.", where=item.file_name,
-                               remedy="Bring the recording of the whole spot's file, with its cue speaker on, or cut "
-                                      f"it to less than {LONGEST_RECORDING_S:.0f} s around one sweep.")
+            raise InvalidValue(
+                "no cue is heard in it, and it is too long for one take.",
+                where=item.file_name,
+                remedy="Bring the recording of the whole spot's file, with its cue speaker on, or cut "
+                f"it to less than {LONGEST_RECORDING_S:.0f} s around one sweep.",
+            )
         bass = records_bass_alone(audio.sample, sample_rate_hz=audio.sample_rate_hz)
         return self._placed(replace(guess, what="recording"), bass=bass)
 
@@ -197,11 +222,15 @@ class ImportedFiles:
         spoken_for = {(one.code, one.spot_id) for one in self.items(item.job_id) if one.number != item.number}
         order = {spot.id: k for k, spot in enumerate(board.job.spots)}
         for code, spot in sorted(board.job.asked, key=lambda cell: order[cell[1]]):
-            fits = ((not item.code or code == item.code) and (not item.spot_id or spot == item.spot_id)
-                    and (bass is None or item.code or board.job.feed(code).bass_alone == bass))
+            fits = (
+                (not item.code or code == item.code)
+                and (not item.spot_id or spot == item.spot_id)
+                and (bass is None or item.code or board.job.feed(code).bass_alone == bass)
+            )
             if fits and not board.settled(code, spot) and (code, spot) not in spoken_for:
-                why = "the next empty cell" + ("" if bass is None or item.code else
-                                               " of a sub, by its sound" if bass else "")
+                why = "the next empty cell" + (
+                    "" if bass is None or item.code else " of a sub, by its sound" if bass else ""
+                )
                 return replace(item, code=code, spot_id=spot, why=why)
         return item
 
@@ -210,8 +239,9 @@ class ImportedFiles:
     def _kept_one(self, item: ImportedFile, recorder: str) -> int:
         if not item.code:
             raise InvalidValue("it has no row yet.", where=item.file_name, remedy="Choose one.")
-        self._elsewhere.add(item.job_id, item.code, item.spot_id, item.data, file_name=item.file_name,
-                            recorder=recorder)
+        self._elsewhere.add(
+            item.job_id, item.code, item.spot_id, item.data, file_name=item.file_name, recorder=recorder
+        )
         return 1
 
     def _kept_spot(self, item: ImportedFile, recorder: str) -> int:
@@ -225,16 +255,29 @@ class ImportedFiles:
             for part in usable:
                 take = part.take
                 work.takes.add(
-                    round_id=board.round.id, channel=part.feed.code, spot_id=item.spot_id, at=now, source="file",
-                    capture=take.capture, levels=take.levels, arrival_known=take.arrival_known, recording=part.flac,
-                    recording_name=f"{item.file_name} {part.feed.code}.flac", played=take.played,
+                    round_id=board.round.id,
+                    channel=part.feed.code,
+                    spot_id=item.spot_id,
+                    at=now,
+                    source="file",
+                    capture=take.capture,
+                    levels=take.levels,
+                    arrival_known=take.arrival_known,
+                    recording=part.flac,
+                    recording_name=f"{item.file_name} {part.feed.code}.flac",
+                    played=take.played,
                     signal=kind_of(excitation_of(take.played)),
                     sounded=part.feed.channels if part.feed.together else (),
-                    cautions=take.cautions, recorder=recorder or item.file_name[:40],
-                    places=places_of(job, part.feed, item.spot_id))
-            work.logbook.add(job.id, f"Recording {item.file_name} of a whole spot used for "
-                                     f"{', '.join(part.feed.label for part in usable)} at {job.at_spot(item.spot_id)}.",
-                             at=now)
+                    cautions=take.cautions,
+                    recorder=recorder or item.file_name[:40],
+                    places=places_of(job, part.feed, item.spot_id),
+                )
+            work.logbook.add(
+                job.id,
+                f"Recording {item.file_name} of a whole spot used for "
+                f"{', '.join(part.feed.label for part in usable)} at {job.at_spot(item.spot_id)}.",
+                at=now,
+            )
             work.jobs.touch(job.id, now)
         return len(usable)
 
@@ -267,8 +310,14 @@ def cell_of_name(file_name: str, job: Job) -> tuple[str, int | None]:
     code = next((rows[row] for row in longest if re.search(rf"(?<![a-z0-9]){re.escape(row)}(?![a-z0-9])", flat)), "")
     number = next((int(found[1]) for word in lower if (found := _SPOT.fullmatch(word)) and word not in rows), None)
     if number is None:
-        follows = next((after for word, after in itertools.pairwise(lower)
-                        if word in ("spot", "pos", "position", "mic") and after.isdigit()), None)
+        follows = next(
+            (
+                after
+                for word, after in itertools.pairwise(lower)
+                if word in ("spot", "pos", "position", "mic") and after.isdigit()
+            ),
+            None,
+        )
         number = int(follows) if follows else None
     if not code or number is None:
         # The two alone, such as "R03" or "Ls 2".

@@ -12,7 +12,7 @@ from dolce.core.room import SUB_CODES
 from dolce.services.context import Context
 from dolce.services.read.round_curves import ChannelCurves
 
-_ROUNDS = 8                        # whose findings are kept
+_ROUNDS = 8  # whose findings are kept
 
 
 class OutliersOfRounds:
@@ -25,9 +25,17 @@ class OutliersOfRounds:
     def of(self, job: Job, found: Round) -> list[Outlier]:
         """What is odd among the usable takes of a round."""
         with self._context.look() as work:
-            rests_on = (found.id, work.takes.newest(found.id), job.channels, tuple(spot.id for spot in job.spots),
-                        job.room, found.bypassed)
-            return self._kept.get_or(rests_on, lambda: _outliers_of(self._context.curves.of(work, found.id), job, found))
+            rests_on = (
+                found.id,
+                work.takes.newest(found.id),
+                job.channels,
+                tuple(spot.id for spot in job.spots),
+                job.room,
+                found.bypassed,
+            )
+            return self._kept.get_or(
+                rests_on, lambda: _outliers_of(self._context.curves.of(work, found.id), job, found)
+            )
 
 
 def _outliers_of(curves: Mapping[str, ChannelCurves], job: Job, found: Round) -> list[Outlier]:
@@ -46,8 +54,9 @@ def _outliers_of(curves: Mapping[str, ChannelCurves], job: Job, found: Round) ->
             if found.bypassed and take.arrival_known and take.speaker_place is not None:
                 arrivals[cell] = take.arrival_s
                 flights[cell] = distance_m(take.speaker_place, take.spot_place) / speed
-    return outliers(levels, ANALYSIS_GRID_HZ, spots=[spot.id for spot in job.spots], arrival_s=arrivals,
-                     flight_s=flights)
+    return outliers(
+        levels, ANALYSIS_GRID_HZ, spots=[spot.id for spot in job.spots], arrival_s=arrivals, flight_s=flights
+    )
 
 
 def outlier_words(odd: Outlier, job: Job) -> str:
@@ -55,10 +64,16 @@ def outlier_words(odd: Outlier, job: Job) -> str:
     channel, spot = odd.cell
     match odd.kind:
         case "not moved":
-            return (f"{job.at_spot(spot).capitalize()} sounds as {job.at_spot(odd.other)} did. If the microphone was "
-                    "not moved, move it and repeat.")
+            return (
+                f"{job.at_spot(spot).capitalize()} sounds as {job.at_spot(odd.other)} did. If the microphone was "
+                "not moved, move it and repeat."
+            )
         case "in the way":
-            return (f"{channel} has {odd.value:.0f} dB less treble at {job.at_spot(spot)} than elsewhere. Was somebody "
-                    "or something in the way? Repeat if so.")
-    return (f"{channel} at {job.at_spot(spot)} arrives as {odd.other} would, {abs(odd.value) * 1000:.1f} ms off its "
-            "own place. Check the wire and the row, then repeat.")
+            return (
+                f"{channel} has {odd.value:.0f} dB less treble at {job.at_spot(spot)} than elsewhere. Was somebody "
+                "or something in the way? Repeat if so."
+            )
+    return (
+        f"{channel} at {job.at_spot(spot)} arrives as {odd.other} would, {abs(odd.value) * 1000:.1f} ms off its "
+        "own place. Check the wire and the row, then repeat."
+    )

@@ -10,7 +10,7 @@ from dolce.core.cache import Cache
 from dolce.core.job import TakeRecord, bass_alone
 from dolce.core.response import ANALYSIS_GRID_HZ, SUB_TOP_HZ, smoothed_level_db
 
-_EVERY, _EVERY_OF_SUBS = 24, 9    # points of the analysis grid
+_EVERY, _EVERY_OF_SUBS = 24, 9  # points of the analysis grid
 _MOST = 8000
 _SUB_UP_DB = 6.0
 _DRAWN = np.flatnonzero((ANALYSIS_GRID_HZ >= 20) & (ANALYSIS_GRID_HZ <= 20_000))[::_EVERY]
@@ -34,7 +34,6 @@ class Sketches:
                 is_sub = bass_alone(take.channel)
                 middle = mid_level_db(ANALYSIS_GRID_HZ, take.level_db, band_hz=level_band_hz(is_sub=is_sub))
                 # A sub's curve falls off at its upper end: drawn higher up, it has room for that.
-                found[take.id] = (level[_DRAWN_OF_SUBS] - middle + _SUB_UP_DB if is_sub else
-                                  level[_DRAWN] - middle)
+                found[take.id] = level[_DRAWN_OF_SUBS] - middle + _SUB_UP_DB if is_sub else level[_DRAWN] - middle
                 self._kept.add(take.id, found[take.id])
         return found

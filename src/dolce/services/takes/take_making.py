@@ -28,23 +28,33 @@ from dolce.core.signals.sync_chirps import GAP_S
 from dolce.errors import Conflict
 
 TAIL_S = 1.0
-_HIGHEST = 0.49                    # of the sample rate
+_HIGHEST = 0.49  # of the sample rate
 
 
 def sweep_of(rig: Rig) -> Sweep:
     """The sweep of a job: 10 Hz to 22 kHz, or as high as its sample rate lets it."""
-    return Sweep(start_hz=10.0, stop_hz=min(22_000.0, _HIGHEST * rig.sample_rate_hz), duration_s=rig.sweep_seconds,
-                 sample_rate_hz=rig.sample_rate_hz, level_dbfs=rig.levels.sweep_level_dbfs)
+    return Sweep(
+        start_hz=10.0,
+        stop_hz=min(22_000.0, _HIGHEST * rig.sample_rate_hz),
+        duration_s=rig.sweep_seconds,
+        sample_rate_hz=rig.sample_rate_hz,
+        level_dbfs=rig.levels.sweep_level_dbfs,
+    )
 
 
-def signal_of(job: Job, feed: Feed, kind: SignalKind = "sweep", *, level_offset_db: float = 0.0) -> Excitation:
+def signal_of(job: Job, feed: Feed, kind: SignalKind = "sweep", *, attenuation_db: float = 0.0) -> Excitation:
     """What a row is played with. Several speakers at once are softer by what they add up to."""
     rig, how = job.rig, job.rows.how(feed)
     fed, _ = job.routed(feed.channels)
-    level = rig.levels.sweep_level_dbfs + how.offset_db - level_offset_db - 20 * float(np.log10(len(fed)))
-    return excitation(kind, start_hz=how.low_hz, stop_hz=min(how.high_hz, _HIGHEST * rig.sample_rate_hz),
-                      duration_s=how.sweep_s or rig.sweep_seconds, sample_rate_hz=rig.sample_rate_hz,
-                      level_dbfs=max(-90.0, min(0.0, level)))
+    level = rig.levels.sweep_level_dbfs + how.offset_db - attenuation_db - 20 * float(np.log10(len(fed)))
+    return excitation(
+        kind,
+        start_hz=how.low_hz,
+        stop_hz=min(how.high_hz, _HIGHEST * rig.sample_rate_hz),
+        duration_s=how.sweep_s or rig.sweep_seconds,
+        sample_rate_hz=rig.sample_rate_hz,
+        level_dbfs=max(-90.0, min(0.0, level)),
+    )
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -77,28 +87,32 @@ class Playing:
         sent[self.cue_output] = sent.get(self.cue_output, 0.0) + cues
         return sent
 
-    def one_clock(self, recording: NDArray[np.float64], *,
-                  cue_flight_s: float) -> tuple[NDArray[np.float64], list[Caution], bool]:
+    def one_clock(
+        self, recording: NDArray[np.float64], *, cue_flight_s: float
+    ) -> tuple[NDArray[np.float64], list[Caution], bool]:
         """The recording as of one clock, what to know of that, and whether its arrival is known."""
         if self.cued is None:
             return recording, [], True
         samples = stimulus_of(self.signal).size
         found = on_one_clock(recording, cued=self.cued, samples=samples, cue_flight_s=cue_flight_s)
         if found is None:
-            return recording[self.cued.signal_at:][:samples], [Caution(kind="no cue")], False
+            return recording[self.cued.signal_at :][:samples], [Caution(kind="no cue")], False
         worth = abs(found.drift_ppm) > DRIFT_WORTH_PPM
         return found.recording, [Caution(kind="clock differs", value=found.drift_ppm)] if worth else [], True
 
 
-def playing_of(job: Job, feed: Feed, kind: SignalKind = "sweep", *, level_offset_db: float = 0.0) -> Playing:
+def playing_of(job: Job, feed: Feed, kind: SignalKind = "sweep", *, attenuation_db: float = 0.0) -> Playing:
     """What a row's take plays through the job's rig."""
-    signal = signal_of(job, feed, kind, level_offset_db=level_offset_db)
+    signal = signal_of(job, feed, kind, attenuation_db=attenuation_db)
     fed, _ = job.routed(feed.channels)
     outputs = tuple(job.speaker(channel).output for channel in fed)
     if not job.rig.interface.own_clock:
         return Playing(signal=signal, outputs=outputs)
-    return replace(cued_playing(signal, cue_dbfs=job.rig.levels.sweep_level_dbfs), outputs=outputs,
-                   cue_output=job.speaker(job.cue_channel).output)
+    return replace(
+        cued_playing(signal, cue_dbfs=job.rig.levels.sweep_level_dbfs),
+        outputs=outputs,
+        cue_output=job.speaker(job.cue_channel).output,
+    )
 
 
 def cued_playing(signal: Excitation, *, cue_dbfs: float = 0.0, code: int = 0) -> Playing:
@@ -137,9 +151,13 @@ def deconvolver_of(signal: Excitation, recording_samples: int) -> Deconvolver:
 def new_deconvolver(signal: Excitation, recording_samples: int) -> Deconvolver:
     """The test signal's inverse for one length of recording."""
     periodic = isinstance(signal, PeriodicSignal)
-    return Deconvolver(signal.one_period if periodic else signal.samples(), periodic=periodic,
-                       sample_rate_hz=signal.sample_rate_hz, recording_samples=recording_samples,
-                       band_hz=(signal.start_hz, signal.stop_hz))
+    return Deconvolver(
+        signal.one_period if periodic else signal.samples(),
+        periodic=periodic,
+        sample_rate_hz=signal.sample_rate_hz,
+        recording_samples=recording_samples,
+        band_hz=(signal.start_hz, signal.stop_hz),
+    )
 
 
 def marked(sweep: Sweep) -> NDArray[np.float64]:
@@ -155,13 +173,26 @@ def marks_of(sweep: Sweep) -> tuple[int, int]:
 
 def new_marked_deconvolver(sweep: Sweep, recording_samples: int) -> Deconvolver:
     """The inverse of the sweep with its marks for one length of recording."""
-    return Deconvolver(marked(sweep), sample_rate_hz=sweep.sample_rate_hz, recording_samples=recording_samples,
-                       band_hz=(sweep.start_hz, sweep.stop_hz), sweep_s=sweep.duration_s)
+    return Deconvolver(
+        marked(sweep),
+        sample_rate_hz=sweep.sample_rate_hz,
+        recording_samples=recording_samples,
+        band_hz=(sweep.start_hz, sweep.stop_hz),
+        sweep_s=sweep.duration_s,
+    )
 
 
-def captured(recording: NDArray[np.float64], *, sweep: Excitation, microphone: MicrophoneCurve | None,
-             loop: InterfaceLoop | None = None, gain_db: float = 0.0, clipped: int | None = None,
-             is_sub: bool = False, deconvolver: Deconvolver | None = None) -> tuple[Capture, GridLevels]:
+def captured(
+    recording: NDArray[np.float64],
+    *,
+    sweep: Excitation,
+    microphone: MicrophoneCurve | None,
+    loop: InterfaceLoop | None = None,
+    gain_db: float = 0.0,
+    clipped: int | None = None,
+    is_sub: bool = False,
+    deconvolver: Deconvolver | None = None,
+) -> tuple[Capture, GridLevels]:
     """Response, arrival and quality of a recording, and its levels on the analysis grid.
 
     A sub's arrival and polarity are read in its own band. Where the interface's loop is known, its response and its
@@ -179,8 +210,9 @@ def captured(recording: NDArray[np.float64], *, sweep: Excitation, microphone: M
         part = part_with(recording, stimulus_of(sweep), sample_rate_hz=sweep.sample_rate_hz)
         recording, begin_s = recording[part], part.start / sweep.sample_rate_hz
         deconvolver = deconvolver_of(sweep, recording.size)
-    capture = analyse_recording(recording, deconvolver=deconvolver, microphone=microphone, gain_db=gain_db,
-                                clipped=clipped, is_sub=is_sub)
+    capture = analyse_recording(
+        recording, deconvolver=deconvolver, microphone=microphone, gain_db=gain_db, clipped=clipped, is_sub=is_sub
+    )
     if loop is not None:
         capture = replace(capture, response=without_response(capture.response, loop.response))
         begin_s -= loop.latency_s
@@ -192,8 +224,14 @@ def require_open(job: Job, channels: Iterable[str]) -> None:
     """Conflict where the processor shuts or dims what is to be measured; one that can't be read is not asked."""
     shut = [channel for channel in channels if not job.processor.is_open(channel)]
     if shut:
-        raise Conflict(f"the processor keeps {', '.join(shut)} silent.", where="processor",
-                       remedy="Take mute and solo off on the Rig page, under Processor.")
+        raise Conflict(
+            f"the processor keeps {', '.join(shut)} silent.",
+            where="processor",
+            remedy="Take mute and solo off on the Rig page, under Processor.",
+        )
     if job.processor.dimmed:
-        raise Conflict("the processor is dimmed.", where="processor",
-                       remedy="Take the dimming off on the Rig page, under Processor.")
+        raise Conflict(
+            "the processor is dimmed.",
+            where="processor",
+            remedy="Take the dimming off on the Rig page, under Processor.",
+        )

@@ -60,9 +60,9 @@ from dolce.services.takes.take_making import (
 from dolce.store import UnitOfWork
 
 LONGEST_RECORDING_S = 60.0
-SOFTER_DB = 6.0                   # of a second take that tells whether something distorts
-RISING_DB, RISING_BELOW_DB = 4.0, 16.0      # steps of takes at rising level, and how far under the ceiling they begin
-ATTEMPTS_IN_NOISE = 3             # at one channel and spot, before the pass ends for it
+ATTENUATION_DB = 6.0  # of a second take that tells whether something distorts
+RISING_DB, RISING_BELOW_DB = 4.0, 16.0  # steps of takes at rising level, and how far under the ceiling they begin
+ATTEMPTS_IN_NOISE = 3  # at one channel and spot, before the pass ends for it
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -106,8 +106,9 @@ class Board:
     @property
     def seconds(self) -> dict[str, float]:
         """How long a take of each row sounds, its repeats included."""
-        return {feed.code: playing_of(self.job, feed).seconds * self.job.rows.how(feed).repeats
-                for feed in self.job.feeds}
+        return {
+            feed.code: playing_of(self.job, feed).seconds * self.job.rows.how(feed).repeats for feed in self.job.feeds
+        }
 
     def settled(self, channel: str, spot_id: int) -> bool:
         """Whether a cell asks for nothing more."""
@@ -134,10 +135,10 @@ class Board:
 class Taking:
     """Takes of one job."""
 
-    def __init__(self, context: Context, sound: SoundWork, cache: ProcessorAccess) -> None:
+    def __init__(self, context: Context, sound: SoundWork, access: ProcessorAccess) -> None:
         self._context = context
         self._sound = sound
-        self._at_hand = cache
+        self._access = access
         self._odd = OutliersOfRounds(context)
         self._wishes: dict[int, PassWish] = {}
 
@@ -152,10 +153,18 @@ class Taking:
         rows = {feed.code for feed in job.feeds}
         takes = {(t.channel, t.spot_id): t for t in latest if t.spot_id in there and t.channel in rows}
         fits = present.state is None or present.state.sounds_like(job.processor, job.channels)
-        return Board(job=job, moved=_moved_since(job, takes), sketches=self._context.sketches.of(takes.values()),
-                     rounds=rounds, round=present, takes=takes,
-                     last_pass=last_pass, state_fits=fits, next_spot=_next_spot(job, takes),
-                     away=len(latest) - len(takes))
+        return Board(
+            job=job,
+            moved=_moved_since(job, takes),
+            sketches=self._context.sketches.of(takes.values()),
+            rounds=rounds,
+            round=present,
+            takes=takes,
+            last_pass=last_pass,
+            state_fits=fits,
+            next_spot=_next_spot(job, takes),
+            away=len(latest) - len(takes),
+        )
 
     def odd(self, board: Board) -> list[Outlier]:
         """Takes that do not fit the others of a board."""
@@ -172,8 +181,11 @@ class Taking:
         board = self.board(job_id)
         steps = steps_of(board.job, wish, board.settled)
         if not steps:
-            raise Conflict("every take that was chosen is there.", where="takes",
-                           remedy="Choose others, take these again too, or start a new round.")
+            raise Conflict(
+                "every take that was chosen is there.",
+                where="takes",
+                remedy="Choose others, take these again too, or start a new round.",
+            )
         self._wishes[job_id] = wish
         return self._start(board, steps, wish=wish)
 
@@ -186,11 +198,15 @@ class Taking:
         spots = tuple(placement_of(board.job, spot_id))
         _require_seen(board, {spot_id, *spots}, seen)
         wish = replace(self._wishes.get(job_id, PassWish()), channels=(), spots=spots, taken_too=False)
-        steps = steps_of(board.job, wish, board.settled) or steps_of(board.job, replace(wish, taken_too=True),
-                                                                     board.settled)
+        steps = steps_of(board.job, wish, board.settled) or steps_of(
+            board.job, replace(wish, taken_too=True), board.settled
+        )
         if not steps:
-            raise Conflict("no row is taken at this spot.", where=board.job.at_spot(spot_id),
-                           remedy="Say under What is taken, and how, which rows are, or choose another spot.")
+            raise Conflict(
+                "no row is taken at this spot.",
+                where=board.job.at_spot(spot_id),
+                remedy="Say under What is taken, and how, which rows are, or choose another spot.",
+            )
         return self._start(board, steps, wish=wish)
 
     def run_rest(self, job_id: int) -> PassRecord:
@@ -227,8 +243,11 @@ class Taking:
                 now = work.jobs.get(job_id)
             present = self._context.sounding.present
             worked_on = present is not None and present.record.job_id == job_id
-            if worked_on or (now.round_id, now.processor, now.plan) != (board.job.round_id, board.job.processor,
-                                                                        board.job.plan):
+            if worked_on or (now.round_id, now.processor, now.plan) != (
+                board.job.round_id,
+                board.job.processor,
+                board.job.plan,
+            ):
                 return
             keep = self._take(board, channel, spot, [spot], lambda _: None, stopped, wish=PassWish())
             with self._context.change() as work:
@@ -248,9 +267,12 @@ class Taking:
         board = self.board(job_id)
         board.job.feed(channel)
         if not board.settled(channel, spot_id):
-            raise Conflict("there is no take yet to hold a softer one against.", where=f"{label_of(channel)}",
-                           remedy="Take it first.")
-        wish = PassWish(signal=board.takes[channel, spot_id].signal, level_offset_db=SOFTER_DB)
+            raise Conflict(
+                "there is no take yet to hold a softer one against.",
+                where=f"{label_of(channel)}",
+                remedy="Take it first.",
+            )
+        wish = PassWish(signal=board.takes[channel, spot_id].signal, attenuation_db=ATTENUATION_DB)
         return self._start(board, [(channel, spot_id)], wish=wish, only=spot_id)
 
     def rising(self, job_id: int, channel: str, spot_id: int) -> PassRecord:
@@ -260,51 +282,83 @@ class Taking:
         board = self.board(job_id)
         board.job.feed(channel)
         if not board.settled(channel, spot_id):
-            raise Conflict("there is no take yet beside which others can stand.", where=f"{label_of(channel)}",
-                           remedy="Take it first.")
+            raise Conflict(
+                "there is no take yet beside which others can stand.",
+                where=f"{label_of(channel)}",
+                remedy="Take it first.",
+            )
         rig = board.job.rig
         own = signal_of(board.job, board.job.feed(channel)).level_dbfs
         highest = min(rig.levels.ceiling_dbfs, -3.0)
         levels = np.arange(highest - RISING_BELOW_DB, highest + 0.01, RISING_DB)
         wish = PassWish(signal="sweep")
-        return self._start(board, [(channel, spot_id)] * len(levels), wish=wish, only=spot_id,
-                           level_offset_db=[round(float(own - level), 2) or 0.01 for level in levels])
+        return self._start(
+            board,
+            [(channel, spot_id)] * len(levels),
+            wish=wish,
+            only=spot_id,
+            attenuation_db=[round(float(own - level), 2) or 0.01 for level in levels],
+        )
 
-    def _start(self, board: Board, steps: list[tuple[str, int]], *, wish: PassWish, only: int | None = None,
-               level_offset_db: Sequence[float] = ()) -> PassRecord:
+    def _start(
+        self,
+        board: Board,
+        steps: list[tuple[str, int]],
+        *,
+        wish: PassWish,
+        only: int | None = None,
+        attenuation_db: Sequence[float] = (),
+    ) -> PassRecord:
         """Begin a pass; each step serves all microphones, or `only` the one at a spot.
 
-        `level_offset_db` is for passes whose steps differ in level, one for each step.
+        `attenuation_db` is for passes whose steps differ in level, one for each step.
         """
         self._require_as_known(board.job)
         self.require_state(board)
         job = board.job
         rows = {code: job.feed(code) for code, _ in steps}
         require_open(job, {channel for feed in rows.values() for channel in job.routed(feed.channels)[1]})
-        seconds = {code: playing_of(job, feed, wish.signal).seconds * job.rows.how(feed).repeats
-                   for code, feed in rows.items()}
+        seconds = {
+            code: playing_of(job, feed, wish.signal).seconds * job.rows.how(feed).repeats for code, feed in rows.items()
+        }
         with self._context.change() as work:
             begin_round(work, board)
 
-        softer = iter(level_offset_db)
+        softer = iter(attenuation_db)
 
         def step(channel: str, spot: int, progress: Progress, stopped: Stopped):
-            own = replace(wish, level_offset_db=next(softer, wish.level_offset_db)) if level_offset_db else wish
+            own = replace(wish, attenuation_db=next(softer, wish.attenuation_db)) if attenuation_db else wish
             wanted = placement_of(board.job, spot) if only is None else [only]
             again = all(_settled(board.takes, channel, number) for number in wanted)
-            return self._take(board, channel, spot, [n for n in wanted if again or not _settled(
-                board.takes, channel, n)], progress, stopped, wish=own)
+            return self._take(
+                board,
+                channel,
+                spot,
+                [n for n in wanted if again or not _settled(board.takes, channel, n)],
+                progress,
+                stopped,
+                wish=own,
+            )
 
-        return self._sound.start(job.id, kind="takes", steps=steps, step=step, waits_s=waits_of(steps, wish.wait_s),
-                                 seconds_per_step=sum(seconds[code] for code, _ in steps) / len(steps))
+        return self._sound.start(
+            job.id,
+            kind="takes",
+            steps=steps,
+            step=step,
+            waits_s=waits_of(steps, wish.wait_s),
+            seconds_per_step=sum(seconds[code] for code, _ in steps) / len(steps),
+        )
 
     def _require_as_known(self, job: Job) -> None:
         """Conflict where the processor holds something else than the page showed: nobody measures that unknowingly."""
-        held = self._at_hand.read(job.id).processor
+        held = self._access.read(job.id).processor
         if held != job.processor:
-            raise Conflict(f"the processor was changed from elsewhere: it is {held.full_description} now, and was "
-                           f"{job.processor.full_description}.", where="processor",
-                           remedy="Look at it on the Rig page, under Processor; then run again.")
+            raise Conflict(
+                f"the processor was changed from elsewhere: it is {held.full_description} now, and was "
+                f"{job.processor.full_description}.",
+                where="processor",
+                remedy="Look at it on the Rig page, under Processor; then run again.",
+            )
 
     @staticmethod
     def require_state(board: Board) -> None:
@@ -312,11 +366,22 @@ class Taking:
         if not board.state_fits:
             raise Conflict(
                 f"the processor is {board.job.processor.full_description}, but the takes of round {board.round.name} "
-                f"were made while it was {board.round.state.full_description}.", where="round",
-                remedy="Start a new round, or switch the processor back.")
+                f"were made while it was {board.round.state.full_description}.",
+                where="round",
+                remedy="Start a new round, or switch the processor back.",
+            )
 
-    def _take(self, board: Board, code: str, spot: int, wanted: list[int], progress: Progress, stopped: Stopped,
-              *, wish: PassWish):
+    def _take(
+        self,
+        board: Board,
+        code: str,
+        spot: int,
+        wanted: list[int],
+        progress: Progress,
+        stopped: Stopped,
+        *,
+        wish: PassWish,
+    ):
         """Play and record one row, analyse the spots that are wanted; returns what keeps them.
 
         A take that is spoiled (clipped, noisy, with drop-outs) is played again up to the wished times, and the last one
@@ -324,7 +389,7 @@ class Taking:
         """
         job = board.job
         feed = job.feed(code)
-        playing = playing_of(job, feed, wish.signal, level_offset_db=wish.level_offset_db)
+        playing = playing_of(job, feed, wish.signal, attenuation_db=wish.attenuation_db)
         repeats = job.rows.how(feed).repeats
         placement = placement_of(job, spot)
         with self._context.look() as work:
@@ -333,8 +398,18 @@ class Taking:
         for again in range(max(ATTEMPTS_IN_NOISE, wish.repeats + 1)):
             heard, lost = _heard(board, playing, spot, repeats, max(attempts.values()) + again, progress, stopped)
             try:
-                found = [found_take(job, feed, playing, number, heard[:, placement.index(number)],
-                                    row=placement.index(number), lost=lost) for number in wanted]
+                found = [
+                    found_take(
+                        job,
+                        feed,
+                        playing,
+                        number,
+                        heard[:, placement.index(number)],
+                        row=placement.index(number),
+                        lost=lost,
+                    )
+                    for number in wanted
+                ]
                 if again >= wish.repeats or not any(one.spoiled for one in found):
                     break
             except SweepDrowned as error:
@@ -343,7 +418,7 @@ class Taking:
                     raise Conflict(
                         f"its sweep was not heard in {ATTEMPTS_IN_NOISE} attempts.",
                         where=f"{feed.label} at {job.at_spot(spot)}",
-                        remedy="Check that it plays (Line check), wait for quiet or come up in level, then go on."
+                        remedy="Check that it plays (Line check), wait for quiet or come up in level, then go on.",
                     ) from error
         flac = [write_flac(one.recordings, sample_rate_hz=playing.signal.sample_rate_hz) for one in found]
         _, sounding = job.routed(feed.channels)
@@ -351,34 +426,73 @@ class Taking:
         def keep(work: UnitOfWork, _found: PassResult) -> None:
             now = self._context.now()
             for one, data in zip(found, flac, strict=True):
-                name = (f"{_plain(job.name)}-{_plain(board.round.name)}-{code}-spot{job.spot(one.spot_id).number}-"
-                        f"take{attempts[one.spot_id]}.flac")
-                work.takes.add(round_id=board.round.id, channel=code, spot_id=one.spot_id, at=now, source="rig",
-                               capture=one.capture, levels=one.levels, arrival_known=one.arrival_known, recording=data,
-                               recording_name=name, played=one.played, signal=kind_of(playing.signal),
-                               sounded=sounding if sounding != (code,) else (), repeats=repeats,
-                               repeats_db=one.repeats_db, places=places_of(job, feed, one.spot_id),
-                               cautions=one.cautions, softer=wish.level_offset_db != 0)
-                work.logbook.add(job.id, f"Take of {feed.label} at {job.at_spot(one.spot_id)}, round "
-                                         f"{board.round.name}: {one.capture.quality.word}.", at=now)
+                name = (
+                    f"{_plain(job.name)}-{_plain(board.round.name)}-{code}-spot{job.spot(one.spot_id).number}-"
+                    f"take{attempts[one.spot_id]}.flac"
+                )
+                work.takes.add(
+                    round_id=board.round.id,
+                    channel=code,
+                    spot_id=one.spot_id,
+                    at=now,
+                    source="rig",
+                    capture=one.capture,
+                    levels=one.levels,
+                    arrival_known=one.arrival_known,
+                    recording=data,
+                    recording_name=name,
+                    played=one.played,
+                    signal=kind_of(playing.signal),
+                    sounded=sounding if sounding != (code,) else (),
+                    repeats=repeats,
+                    repeats_db=one.repeats_db,
+                    places=places_of(job, feed, one.spot_id),
+                    cautions=one.cautions,
+                    softer=wish.attenuation_db != 0,
+                )
+                work.logbook.add(
+                    job.id,
+                    f"Take of {feed.label} at {job.at_spot(one.spot_id)}, round "
+                    f"{board.round.name}: {one.capture.quality.word}.",
+                    at=now,
+                )
             work.jobs.touch(job.id, now)
 
         return keep
 
-    def keep_moving(self, job_id: int, channel: str, spot_id: int, *, level_db: NDArray[np.float64],
-                    quality: Quality, cautions: Sequence[Caution]) -> None:
+    def keep_moving(
+        self,
+        job_id: int,
+        channel: str,
+        spot_id: int,
+        *,
+        level_db: NDArray[np.float64],
+        quality: Quality,
+        cautions: Sequence[Caution],
+    ) -> None:
         """Keep a moving-microphone average as the take of a channel around a spot."""
         board = self.board(job_id)
         self.require_state(board)
         now = self._context.now()
         with self._context.change() as work:
             begin_round(work, board)
-            work.takes.add_level(source="moving", round_id=board.round.id, channel=channel, spot_id=spot_id, at=now,
-                                  quality=quality, level_db=level_db, cautions=cautions,
-                                  sample_rate_hz=board.job.rig.sample_rate_hz,
-                                  places=places_of(board.job, board.job.feed(channel), spot_id))
-            work.logbook.add(job_id, f"Moving average of {channel} kept around {board.job.at_spot(spot_id)}, round "
-                                     f"{board.round.name}.", at=now)
+            work.takes.add_level(
+                source="moving",
+                round_id=board.round.id,
+                channel=channel,
+                spot_id=spot_id,
+                at=now,
+                quality=quality,
+                level_db=level_db,
+                cautions=cautions,
+                sample_rate_hz=board.job.rig.sample_rate_hz,
+                places=places_of(board.job, board.job.feed(channel), spot_id),
+            )
+            work.logbook.add(
+                job_id,
+                f"Moving average of {channel} kept around {board.job.at_spot(spot_id)}, round {board.round.name}.",
+                at=now,
+            )
             work.jobs.touch(job_id, now)
 
     def test_signal(self, job_id: int) -> tuple[bytes, str]:
@@ -387,11 +501,14 @@ class Taking:
             rig = work.jobs.get(job_id).rig
         sweep = sweep_of(rig)
         silence = np.zeros(round(TAIL_S * sweep.sample_rate_hz))
-        return (write_wav_24(np.concatenate([marked(sweep), silence]), sample_rate_hz=sweep.sample_rate_hz),
-                f"dolce-sweep-{sweep.sample_rate_hz}Hz-{sweep.duration_s:g}s.wav")
+        return (
+            write_wav_24(np.concatenate([marked(sweep), silence]), sample_rate_hz=sweep.sample_rate_hz),
+            f"dolce-sweep-{sweep.sample_rate_hz}Hz-{sweep.duration_s:g}s.wav",
+        )
 
-    def add_recording(self, job_id: int, channel: str, spot_id: int, data: bytes, *,
-                      file_name: str, recorder: str = "") -> TakeRecord:
+    def add_recording(
+        self, job_id: int, channel: str, spot_id: int, data: bytes, *, file_name: str, recorder: str = ""
+    ) -> TakeRecord:
         """A recording made elsewhere of the test signal, as a take; its absolute delay is not known.
 
         `recorder` names recorder and gain: levels of recordings that have the same words here are held against each
@@ -409,9 +526,11 @@ class Taking:
         sweep = sweep_of(rig)
         seconds = audio.sample.size / audio.sample_rate_hz
         if seconds < sweep.duration_s * 0.98:
-            raise InvalidValue(f"the recording lasts {seconds:.1f} s.", where=file_name,
-                               remedy=f"Keep the whole sweep of {sweep.duration_s:g} s, and at most "
-                                      f"{LONGEST_RECORDING_S:.0f} s.")
+            raise InvalidValue(
+                f"the recording lasts {seconds:.1f} s.",
+                where=file_name,
+                remedy=f"Keep the whole sweep of {sweep.duration_s:g} s, and at most {LONGEST_RECORDING_S:.0f} s.",
+            )
         cautions = [Caution(kind="delay unknown")]
         if audio.channels_in_file > 1:
             cautions.append(Caution(kind="loudest of channels", value=audio.channels_in_file))
@@ -428,9 +547,14 @@ class Taking:
             else:
                 deconvolver = new_deconvolver(sweep, samples.size)
                 samples, drift = without_drift(samples, deconvolver=deconvolver, octave_s=octave_s)
-            capture, levels = captured(samples, sweep=sweep, microphone=rig.curve, deconvolver=deconvolver,
-                                         clipped=clipped_samples(audio.sample, step=audio.step),
-                                         is_sub=feed.bass_alone)
+            capture, levels = captured(
+                samples,
+                sweep=sweep,
+                microphone=rig.curve,
+                deconvolver=deconvolver,
+                clipped=clipped_samples(audio.sample, step=audio.step),
+                is_sub=feed.bass_alone,
+            )
         except InvalidValue as error:
             raise InvalidValue(error.problem, where=file_name, remedy=error.remedy) from error
         if abs(drift) > DRIFT_WORTH_PPM:
@@ -438,14 +562,28 @@ class Taking:
         now = self._context.now()
         with self._context.change() as work:
             begin_round(work, board)
-            take_id = work.takes.add(round_id=board.round.id, channel=channel, spot_id=spot_id, at=now,
-                                     source="file", capture=capture, levels=levels, arrival_known=False,
-                                     recording=data, recording_name=file_name, played=excitation_values(sweep),
-                                     cautions=cautions, recorder=recorder,
-                                     sounded=feed.channels if feed.together else (),
-                                     places=places_of(board.job, feed, spot_id))
-            work.logbook.add(job_id, f"Recording {file_name} used for {feed.label} at {board.job.at_spot(spot_id)}: "
-                                     f"{capture.quality.word}.", at=now)
+            take_id = work.takes.add(
+                round_id=board.round.id,
+                channel=channel,
+                spot_id=spot_id,
+                at=now,
+                source="file",
+                capture=capture,
+                levels=levels,
+                arrival_known=False,
+                recording=data,
+                recording_name=file_name,
+                played=excitation_values(sweep),
+                cautions=cautions,
+                recorder=recorder,
+                sounded=feed.channels if feed.together else (),
+                places=places_of(board.job, feed, spot_id),
+            )
+            work.logbook.add(
+                job_id,
+                f"Recording {file_name} used for {feed.label} at {board.job.at_spot(spot_id)}: {capture.quality.word}.",
+                at=now,
+            )
             return work.takes.get(take_id)
 
     def new_round(self, job_id: int, *, name: str = "") -> Round:
@@ -480,12 +618,16 @@ def _require_seen(board: Board, spots: set[int], seen: int | None, channel: str 
     """Conflict where takes came in at spots that the page which asks does not show: from the remote, or the laptop."""
     if seen is None:
         return
-    new = [take for (code, spot), take in board.takes.items()
-           if take.id > seen and spot in spots and channel in ("", code)]
+    new = [
+        take for (code, spot), take in board.takes.items() if take.id > seen and spot in spots and channel in ("", code)
+    ]
     if new:
-        raise Conflict(f"{len(new)} {'take' if len(new) == 1 else 'takes'} came in there since this page was shown, "
-                       f"the last one {new[-1].channel}: nothing was played.", where=board.job.at_spot(new[-1].spot_id),
-                       remedy="Look at them; press again to take it once more.")
+        raise Conflict(
+            f"{len(new)} {'take' if len(new) == 1 else 'takes'} came in there since this page was shown, "
+            f"the last one {new[-1].channel}: nothing was played.",
+            where=board.job.at_spot(new[-1].spot_id),
+            remedy="Look at them; press again to take it once more.",
+        )
 
 
 def begin_round(work: UnitOfWork, board: Board) -> None:
@@ -504,30 +646,44 @@ def _settled(takes: dict[tuple[str, int], TakeRecord], channel: str, spot: int) 
 
 def _moved_since(job: Job, takes: dict[tuple[str, int], TakeRecord]) -> tuple[str, ...]:
     """Speakers by code and spots by number that stand elsewhere now than when the round's takes were made."""
-    speakers = [s.channel for s in job.speakers if any(
-        take.speaker_place not in (None, s.place) for (channel, _), take in takes.items() if channel == s.channel)]
-    spots = [f"spot {s.number}" for s in job.spots if any(
-        take.spot_place not in (None, s.place) for (_, spot), take in takes.items() if spot == s.id)]
+    speakers = [
+        s.channel
+        for s in job.speakers
+        if any(
+            take.speaker_place not in (None, s.place) for (channel, _), take in takes.items() if channel == s.channel
+        )
+    ]
+    spots = [
+        f"spot {s.number}"
+        for s in job.spots
+        if any(take.spot_place not in (None, s.place) for (_, spot), take in takes.items() if spot == s.id)
+    ]
     return (*speakers, *spots)
 
 
-def _heard(board: Board, playing: Playing, spot: int, repeats: int, attempt: int, progress: Progress,
-           stopped: Stopped) -> tuple[NDArray[np.float64], int]:
+def _heard(
+    board: Board, playing: Playing, spot: int, repeats: int, attempt: int, progress: Progress, stopped: Stopped
+) -> tuple[NDArray[np.float64], int]:
     """What the microphones heard, shape (repeats, inputs, samples), and how many drop-outs were reported."""
     heard, lost = [], 0
     for number in range(repeats):
         device = audio_of(board.job, spot_id=spot, round_name=board.round.name, attempt=attempt, repeat=number)
-        heard.append(device.play_and_record(
-            playing.sent(), sample_rate_hz=playing.signal.sample_rate_hz, stopped=stopped,
-            progress=lambda part, number=number: progress((number + part) / repeats)))
+        heard.append(
+            device.play_and_record(
+                playing.sent(),
+                sample_rate_hz=playing.signal.sample_rate_hz,
+                stopped=stopped,
+                progress=lambda part, number=number: progress((number + part) / repeats),
+            )
+        )
         lost += device.dropouts
     return np.array(heard), lost
 
 
 def _next_spot(job: Job, takes: dict[tuple[str, int], TakeRecord]) -> int | None:
     """The first spot where something is missing or spoiled."""
-    lacking = {spot for code, spot in job.asked if not _settled(takes, code, spot)}
-    return next((spot.id for spot in job.spots if spot.id in lacking), None)
+    absent = {spot for code, spot in job.asked if not _settled(takes, code, spot)}
+    return next((spot.id for spot in job.spots if spot.id in absent), None)
 
 
 _USUAL_NAME = re.compile(r"(Untouched|Aligned|Corrected)( \d+)?", re.ASCII)

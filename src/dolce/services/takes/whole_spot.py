@@ -17,7 +17,7 @@ from dolce.services.takes.found_take import FoundTake, found_take
 from dolce.services.takes.take_making import TAIL_S, Playing, signal_of
 
 LONGEST_S = 600.0
-_DIFFER_S = 0.015                 # in the distance of their cues: what tells two rows apart
+_DIFFER_S = 0.015  # in the distance of their cues: what tells two rows apart
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -89,13 +89,13 @@ def spot_file(job: Job) -> tuple[IO[bytes], str]:
     def played():
         for part in parts:
             block = np.zeros((part.cued.size + round(TAIL_S * rate), outputs))
-            block[:part.cued.size, cue_output - 1] += part.cued.cues()
+            block[: part.cued.size, cue_output - 1] += part.cued.cues()
             for output in part.outputs:
-                block[:part.cued.size, output - 1] += part.cued.samples()
+                block[: part.cued.size, output - 1] += part.cued.samples()
             job.ceiling.allows(block)
             yield block
 
-    file = tempfile.TemporaryFile()                          # noqa: SIM115 (the page that sends it closes it)
+    file = tempfile.TemporaryFile()  # noqa: SIM115 (the page that sends it closes it)
     try:
         write_wav_parts(file, played(), channels=outputs, sample_rate_hz=rate)
     except Conflict:
@@ -128,22 +128,29 @@ def cut_up(job: Job, spot_id: int, data: bytes, *, file_name: str, told: Callabl
         told(number, len(last))
         found.append(_part(job, spot_id, parts[index], last[index], samples, audio.channels_in_file))
     count = [sum(part.index == index for part in heard.parts) for index in range(len(parts))]
-    return SpotFound(spot_id=spot_id, parts=tuple(found), cut_off_s=heard.cut_off_s,
-                     missing=tuple(part.feed for part, n in zip(parts, count, strict=True) if n == 0),
-                     twice=tuple(part.feed for part, n in zip(parts, count, strict=True) if n > 1))
+    return SpotFound(
+        spot_id=spot_id,
+        parts=tuple(found),
+        cut_off_s=heard.cut_off_s,
+        missing=tuple(part.feed for part, n in zip(parts, count, strict=True) if n == 0),
+        twice=tuple(part.feed for part, n in zip(parts, count, strict=True) if n > 1),
+    )
 
 
 def _part(job: Job, spot_id: int, part: SpotPart, heard: PartHeard, samples: NDArray, channels: int) -> PartFound:
     rate = job.rig.sample_rate_hz
-    recording = samples[heard.start:heard.start + part.cued.size + round(TAIL_S * rate)]
+    recording = samples[heard.start : heard.start + part.cued.size + round(TAIL_S * rate)]
     playing = Playing(signal=part.cued.signal, outputs=part.outputs, cued=part.cued)
     said = [Caution(kind="loudest of channels", value=channels)] if channels > 1 else []
     try:
         take = found_take(job, part.feed, playing, spot_id, recording[None], row=0, lost=0, through_rig=False)
     except InvalidValue as error:
         return PartFound(feed=part.feed, take=None, fault=_why(error, part.feed))
-    return PartFound(feed=part.feed, take=replace(take, cautions=[*take.cautions, *said]),
-                     flac=write_flac(recording, sample_rate_hz=rate))
+    return PartFound(
+        feed=part.feed,
+        take=replace(take, cautions=[*take.cautions, *said]),
+        flac=write_flac(recording, sample_rate_hz=rate),
+    )
 
 
 def _why(error: InvalidValue, feed: Feed) -> str:
@@ -154,6 +161,7 @@ def _why(error: InvalidValue, feed: Feed) -> str:
 
 def words_of(found: SpotFound) -> tuple[str, ...]:
     """What a person should know of the whole recording, in sentences."""
+
     def names(feeds: Sequence[Feed]) -> str:
         return ", ".join(feed.label for feed in feeds)
 
@@ -162,6 +170,8 @@ def words_of(found: SpotFound) -> tuple[str, ...]:
         said.append(f"Not in it: {names(found.missing)}. Play and record those again, or take them one by one.")
     if found.twice:
         said.append(f"More than once in it: {names(found.twice)}; the last is used.")
-    said += [f"At {int(moment // 60)}:{moment % 60:04.1f} something is heard that is no whole part: cut off?"
-             for moment in found.cut_off_s[:3]]
+    said += [
+        f"At {int(moment // 60)}:{moment % 60:04.1f} something is heard that is no whole part: cut off?"
+        for moment in found.cut_off_s[:3]
+    ]
     return tuple(said)

@@ -31,7 +31,7 @@ class Jobs:
     def __init__(self, session: Session, states: States, cache: TextCache) -> None:
         self._session = session
         self._states = states
-        self._at_hand = cache
+        self._cache = cache
         # The session forgets rows that nobody holds, and would ask for a job again at every turn.
         self._held: dict[int, JobRow] = {}
 
@@ -42,17 +42,19 @@ class Jobs:
     def listing(self) -> tuple[list[Job], list[DamagedJob]]:
         """Jobs that are not deleted, the last changed first; and those of them that can't be read."""
         there = JobRow.deleted_at.is_(None)
-        ids = self._session.scalars(select(JobRow.id).where(there).order_by(
-            JobRow.changed_at.desc(), JobRow.id.desc())).all()
+        ids = self._session.scalars(
+            select(JobRow.id).where(there).order_by(JobRow.changed_at.desc(), JobRow.id.desc())
+        ).all()
         try:
             rows = self._with_plans(there)
-        except _UNREADABLE:                              # one of them: each for itself, so that it hides no other
+        except _UNREADABLE:  # one of them: each for itself, so that it hides no other
             rows = {}
             for job_id in ids:
                 with suppress(*_UNREADABLE):
                     rows |= self._with_plans(JobRow.id == job_id)
-        self._states.look_at({number for row, _ in rows.values() for number in (row.processor_id, row.simulated_id)
-                              if number})
+        self._states.look_at(
+            {number for row, _ in rows.values() for number in (row.processor_id, row.simulated_id) if number}
+        )
         good, damaged = [], []
         for job_id in ids:
             try:
@@ -63,20 +65,30 @@ class Jobs:
 
     def _with_plans(self, which: ColumnElement[bool]) -> dict[int, tuple[JobRow, str | None]]:
         """Rows of jobs with the texts of their present plans, by number."""
-        rows = self._session.execute(select(JobRow, self._plan_text()).where(which).outerjoin(
-            PlanStepRow, (PlanStepRow.job_id == JobRow.id) & (PlanStepRow.position == JobRow.plan_position)))
+        rows = self._session.execute(
+            select(JobRow, self._plan_text())
+            .where(which)
+            .outerjoin(PlanStepRow, (PlanStepRow.job_id == JobRow.id) & (PlanStepRow.position == JobRow.plan_position))
+        )
         return {row.id: (row, plan) for row, plan in rows}
 
     def _damaged(self, job_id: int, row: tuple[JobRow, str | None] | None, error: Exception) -> DamagedJob:
         name, place = self._as_it_stands(job_id, JobRow.name, JobRow.place)
-        return DamagedJob(id=job_id, name=name, place=place, changed_at=row[0].changed_at if row else None,
-                          fault=error.problem if isinstance(error, Damaged) else _DATES, takes=self._takes_of(job_id))
+        return DamagedJob(
+            id=job_id,
+            name=name,
+            place=place,
+            changed_at=row[0].changed_at if row else None,
+            fault=error.problem if isinstance(error, Damaged) else _DATES,
+            takes=self._takes_of(job_id),
+        )
 
     def deleted(self) -> list[tuple[int, str, datetime | None]]:
         """Number, name and moment of the jobs that can still be brought back, the latest first; None where the moment
         can't be read."""
-        ids = self._session.scalars(select(JobRow.id).where(JobRow.deleted_at.is_not(None))
-                                    .order_by(JobRow.deleted_at.desc())).all()
+        ids = self._session.scalars(
+            select(JobRow.id).where(JobRow.deleted_at.is_not(None)).order_by(JobRow.deleted_at.desc())
+        ).all()
         found = []
         for job_id in ids:
             name, moment = self._as_it_stands(job_id, JobRow.name, JobRow.deleted_at)
@@ -97,8 +109,12 @@ class Jobs:
 
     def names(self) -> list[tuple[int, str]]:
         """Numbers and names of all jobs that are not deleted, by name."""
-        return [(row.id, row.name) for row in self._session.execute(
-            select(JobRow.id, JobRow.name).where(JobRow.deleted_at.is_(None)).order_by(JobRow.name, JobRow.id))]
+        return [
+            (row.id, row.name)
+            for row in self._session.execute(
+                select(JobRow.id, JobRow.name).where(JobRow.deleted_at.is_(None)).order_by(JobRow.name, JobRow.id)
+            )
+        ]
 
     def family(self, job_id: int) -> list[Job]:
         """The other jobs of one room: the one that a job follows, and all that follow the same."""
@@ -112,18 +128,38 @@ class Jobs:
         """What is kept of a job, as it stands there, to be read by people where the application can't."""
         self._require(job_id)
         name, place, notes, rig, position, state = self._as_it_stands(
-            job_id, JobRow.name, JobRow.place, JobRow.notes, JobRow.rig, JobRow.plan_position, JobRow.processor_id)
-        plan = self._session.scalar(select(cast(PlanStepRow.plan, LargeBinary)).where(
-            PlanStepRow.job_id == job_id, PlanStepRow.position == position))
-        return {"job.txt": f"{name}\n{place}\n\n{notes}\n", "plan.json": _text_of(plan), "rig.json": rig,
-                "processor.json": self._states.body(state)}
+            job_id, JobRow.name, JobRow.place, JobRow.notes, JobRow.rig, JobRow.plan_position, JobRow.processor_id
+        )
+        plan = self._session.scalar(
+            select(cast(PlanStepRow.plan, LargeBinary)).where(
+                PlanStepRow.job_id == job_id, PlanStepRow.position == position
+            )
+        )
+        return {
+            "job.txt": f"{name}\n{place}\n\n{notes}\n",
+            "plan.json": _text_of(plan),
+            "rig.json": rig,
+            "processor.json": self._states.body(state),
+        }
 
-    def add(self, *, name: str, place: str, notes: str, units: str, plan: RoomPlan, rig: Rig, seed: int,
-            at: datetime) -> Job:
+    def add(
+        self, *, name: str, place: str, notes: str, units: str, plan: RoomPlan, rig: Rig, seed: int, at: datetime
+    ) -> Job:
         """A new job with one round "Untouched"."""
         neutral = self._states.keep(ProcessorState())
-        row = JobRow(name=name, place=place, notes=notes, units=units, created_at=at, changed_at=at, seed=seed,
-                     rig=_text(rig), processor_id=neutral, simulated_id=neutral, plan_position=1)
+        row = JobRow(
+            name=name,
+            place=place,
+            notes=notes,
+            units=units,
+            created_at=at,
+            changed_at=at,
+            seed=seed,
+            rig=_text(rig),
+            processor_id=neutral,
+            simulated_id=neutral,
+            plan_position=1,
+        )
         self._session.add(row)
         self._session.flush()
         self._session.add(PlanStepRow(job_id=row.id, position=1, what="start", plan=plan_values(plan)))
@@ -183,8 +219,9 @@ class Jobs:
 
     def followers(self, job_id: int) -> list[Job]:
         """Jobs that follow one, by number; deleted ones and those that can't be read stay as they are."""
-        ids = self._session.scalars(select(JobRow.id).where(JobRow.follows_id == job_id, JobRow.deleted_at.is_(None))
-                                    .order_by(JobRow.id)).all()
+        ids = self._session.scalars(
+            select(JobRow.id).where(JobRow.follows_id == job_id, JobRow.deleted_at.is_(None)).order_by(JobRow.id)
+        ).all()
         found = []
         for one in ids:
             with suppress(Damaged):
@@ -217,30 +254,48 @@ class Jobs:
         return [_text_of(one) for one in row.one()]
 
     def _takes_of(self, job_id: int) -> int:
-        return self._session.scalar(select(func.count()).select_from(TakeRow).join(
-            RoundRow, RoundRow.id == TakeRow.round_id).where(RoundRow.job_id == job_id)) or 0
+        return (
+            self._session.scalar(
+                select(func.count())
+                .select_from(TakeRow)
+                .join(RoundRow, RoundRow.id == TakeRow.round_id)
+                .where(RoundRow.job_id == job_id)
+            )
+            or 0
+        )
 
     @staticmethod
     def _plan_text() -> Any:
         return type_coerce(PlanStepRow.plan, Text)
 
     def _job(self, row: JobRow) -> Job:
-        plan = self._session.scalar(select(self._plan_text()).where(
-            PlanStepRow.job_id == row.id, PlanStepRow.position == row.plan_position))
+        plan = self._session.scalar(
+            select(self._plan_text()).where(PlanStepRow.job_id == row.id, PlanStepRow.position == row.plan_position)
+        )
         return self._decoded(row, plan)
 
     def _decoded(self, row: JobRow, plan_text: str | None) -> Job:
         def part(what: str, text: str | None, decode: Callable[[Any], Any]) -> Any:
             with _readable(what, row.name):
-                return self._at_hand.get_or((what, text or ""), lambda: decode(json.loads(text or "")))
+                return self._cache.get_or((what, text or ""), lambda: decode(json.loads(text or "")))
 
         return Job(
-            id=row.id, name=row.name, place=row.place, notes=row.notes, units=row.units, created_at=row.created_at,
-            changed_at=row.changed_at, seed=row.seed, plan=part("plan", plan_text, plan_of),
-            rig=part("rig", row.rig, lambda values: encoding.value_of(Rig, values)), round_id=row.round_id,
+            id=row.id,
+            name=row.name,
+            place=row.place,
+            notes=row.notes,
+            units=row.units,
+            created_at=row.created_at,
+            changed_at=row.changed_at,
+            seed=row.seed,
+            plan=part("plan", plan_text, plan_of),
+            rig=part("rig", row.rig, lambda values: encoding.value_of(Rig, values)),
+            round_id=row.round_id,
             follows=row.follows_id,
             rows=part("rows", row.rows or "{}", lambda values: encoding.value_of(Rows, values)),
-            processor=self._state_of(row, row.processor_id), simulated=self._state_of(row, row.simulated_id))
+            processor=self._state_of(row, row.processor_id),
+            simulated=self._state_of(row, row.simulated_id),
+        )
 
     def _state_of(self, row: JobRow, number: str | None) -> ProcessorState:
         with _readable("processor", row.name):

@@ -20,15 +20,22 @@ class KeptStates:
 
     def all(self, job_id: int) -> list[tuple[int, datetime, ProcessorState]]:
         """Number, moment and state, the latest first."""
-        rows = self._session.scalars(select(KeptStateRow).where(KeptStateRow.job_id == job_id)
-                                     .order_by(KeptStateRow.id.desc())).all()
+        rows = self._session.scalars(
+            select(KeptStateRow).where(KeptStateRow.job_id == job_id).order_by(KeptStateRow.id.desc())
+        ).all()
         states = self._states.all({row.state_id for row in rows})
         return [(row.id, row.at, states[row.state_id]) for row in rows]
 
     def has(self, job_id: int, state: ProcessorState) -> bool:
         """Whether a state is among those that were kept."""
-        return self._session.scalar(select(KeptStateRow.id).where(
-            KeptStateRow.job_id == job_id, KeptStateRow.state_id == self._states.keep(state)).limit(1)) is not None
+        return (
+            self._session.scalar(
+                select(KeptStateRow.id)
+                .where(KeptStateRow.job_id == job_id, KeptStateRow.state_id == self._states.keep(state))
+                .limit(1)
+            )
+            is not None
+        )
 
     def add(self, job_id: int, state: ProcessorState, *, at: datetime) -> None:
         self._session.add(KeptStateRow(job_id=job_id, at=at, state_id=self._states.keep(state)))

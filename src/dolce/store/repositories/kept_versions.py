@@ -63,8 +63,7 @@ class _Versions(Generic[Version, Value]):
     def keep(self, job_id: int, value: Value, *, at: datetime) -> None:
         """Keep one under its name, in place of one that has it."""
         self._session.execute(delete(self.row).where(self.row.job_id == job_id, self.row.name == value.name))
-        self._session.add(self.row(job_id=job_id, name=value.name, at=at,
-                                   **{self.column: encoding.values_of(value)}))
+        self._session.add(self.row(job_id=job_id, name=value.name, at=at, **{self.column: encoding.values_of(value)}))
         self._session.flush()
 
     def remove(self, job_id: int, number: int) -> None:

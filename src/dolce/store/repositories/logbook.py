@@ -6,9 +6,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from dolce.core.job import LogEntry
-from dolce.store.models import (
-    LogbookRow,
-)
+from dolce.store.models import LogbookRow
 
 
 class Logbook:
@@ -22,9 +20,12 @@ class Logbook:
 
     def latest(self, job_id: int, *, count: int, before: int | None = None) -> list[LogEntry]:
         """The last entries, the latest first; those before an entry's number, if given."""
-        rows = self._session.scalars(select(LogbookRow).where(
-            LogbookRow.job_id == job_id, *(() if before is None else (LogbookRow.id < before,)))
-            .order_by(LogbookRow.id.desc()).limit(count))
+        rows = self._session.scalars(
+            select(LogbookRow)
+            .where(LogbookRow.job_id == job_id, *(() if before is None else (LogbookRow.id < before,)))
+            .order_by(LogbookRow.id.desc())
+            .limit(count)
+        )
         return [LogEntry(at=row.at, text=row.text, number=row.id) for row in rows]
 
     def all(self, job_id: int) -> list[LogEntry]:

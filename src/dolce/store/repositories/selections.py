@@ -14,8 +14,9 @@ class Selections:
 
     def all(self, job_id: int) -> list[tuple[int, str, str]]:
         """Number, name and address, by name."""
-        rows = self._session.scalars(select(SelectionRow).where(SelectionRow.job_id == job_id)
-                                     .order_by(SelectionRow.name))
+        rows = self._session.scalars(
+            select(SelectionRow).where(SelectionRow.job_id == job_id).order_by(SelectionRow.name)
+        )
         return [(row.id, row.name, row.address) for row in rows]
 
     def keep(self, job_id: int, *, name: str, address: str) -> None:

@@ -29,14 +29,16 @@ class Shelf(Generic[Value]):
 
     def all(self) -> list[Value]:
         """In the order of their names."""
-        rows = self._session.scalars(select(self.row).where(self.row.deleted_at.is_(None))
-                                     .order_by(self.row.name, self.row.id))
+        rows = self._session.scalars(
+            select(self.row).where(self.row.deleted_at.is_(None)).order_by(self.row.name, self.row.id)
+        )
         return [self._value(row) for row in rows]
 
     def deleted(self) -> list[Value]:
         """What was taken away, the latest first."""
-        rows = self._session.scalars(select(self.row).where(self.row.deleted_at.is_not(None))
-                                     .order_by(self.row.deleted_at.desc()))
+        rows = self._session.scalars(
+            select(self.row).where(self.row.deleted_at.is_not(None)).order_by(self.row.deleted_at.desc())
+        )
         return [self._value(row) for row in rows]
 
     def get(self, number: int) -> Value:

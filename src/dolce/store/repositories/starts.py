@@ -20,8 +20,12 @@ class Starts:
     def days(self, *, since: datetime, until: datetime) -> int:
         """On how many different days it was started between two moments."""
         day = func.date(StartRow.at)
-        return self._session.scalar(select(func.count(func.distinct(day))).where(
-            StartRow.at >= since, StartRow.at <= until)) or 0
+        return (
+            self._session.scalar(
+                select(func.count(func.distinct(day))).where(StartRow.at >= since, StartRow.at <= until)
+            )
+            or 0
+        )
 
     def latest(self) -> datetime | None:
         """The latest moment that any start has seen; None before the first."""

@@ -23,7 +23,7 @@ class States:
 
     def __init__(self, session: Session, cache: StateCache) -> None:
         self._session = session
-        self._at_hand = cache
+        self._cache = cache
 
     def keep(self, state: ProcessorState) -> str:
         """Keep a state, if no equal one is there; its hash."""
@@ -31,13 +31,17 @@ class States:
         number = encoding.checksum(body.encode())
         present = self._session.scalar(select(StateRow.id).where(StateRow.id == number))
         if present is None:
-            self._session.execute(insert(StateRow).values(
-                id=number, body=body, bypassed=state.bypassed, corrects=state.corrects).on_conflict_do_nothing())
+            self._session.execute(
+                insert(StateRow)
+                .values(id=number, body=body, bypassed=state.bypassed, corrects=state.corrects)
+                .on_conflict_do_nothing()
+            )
             for taps_id, data in taps.items():
                 self._session.execute(insert(TapsRow).values(id=taps_id, data=data).on_conflict_do_nothing())
-                self._session.execute(insert(StateTapsRow).values(state_id=number, taps_id=taps_id)
-                                      .on_conflict_do_nothing())
-        self._at_hand.add(number, state)
+                self._session.execute(
+                    insert(StateTapsRow).values(state_id=number, taps_id=taps_id).on_conflict_do_nothing()
+                )
+        self._cache.add(number, state)
         return number
 
     def get(self, number: str) -> ProcessorState:
@@ -45,34 +49,38 @@ class States:
         return self.all([number])[number]
 
     def all(self, numbers: Collection[str]) -> dict[str, ProcessorState]:
-        """States by hash, those that are not at hand in one read; Damaged where one can't be read any more."""
+        """States by hash, those that are not in the cache in one read; Damaged where one can't be read any more."""
         texts = self._texts(set(numbers))
         return {number: self._state(number, texts) for number in set(numbers)}
 
     def look_at(self, numbers: Collection[str]) -> None:
-        """Read states in one go, to have them at hand; damaged ones are passed over until they are asked for."""
+        """Read states in one go, into the cache; damaged ones are passed over until they are asked for."""
         texts = self._texts(set(numbers))
         for number in texts:
             with suppress(Damaged):
                 self._state(number, texts)
 
     def _texts(self, numbers: set[str]) -> dict[str, tuple[str, dict[str, bytes]]]:
-        """Text and taps by hash, of those that are not at hand."""
-        wanted = {number for number in numbers if self._at_hand.get(number) is None}
+        """Text and taps by hash, of those that are not in the cache."""
+        wanted = {number for number in numbers if self._cache.get(number) is None}
         if not wanted:
             return {}
-        texts = {row.id: (row.body, {}) for row in self._session.scalars(select(StateRow).where(
-            StateRow.id.in_(wanted)))}
-        for state_id, row in self._session.execute(select(StateTapsRow.state_id, TapsRow).join(
-                TapsRow, TapsRow.id == StateTapsRow.taps_id).where(StateTapsRow.state_id.in_(wanted))):
+        texts = {
+            row.id: (row.body, {}) for row in self._session.scalars(select(StateRow).where(StateRow.id.in_(wanted)))
+        }
+        for state_id, row in self._session.execute(
+            select(StateTapsRow.state_id, TapsRow)
+            .join(TapsRow, TapsRow.id == StateTapsRow.taps_id)
+            .where(StateTapsRow.state_id.in_(wanted))
+        ):
             texts[state_id][1][row.id] = row.data
         return texts
 
     def _state(self, number: str, texts: Mapping[str, tuple[str, dict[str, bytes]]]) -> ProcessorState:
-        state = self._at_hand.get(number)
+        state = self._cache.get(number)
         if state is None:
             state = _decoded(number, *texts.get(number, ("", {})))
-            self._at_hand.add(number, state)
+            self._cache.add(number, state)
         return state
 
     def body(self, number: str) -> str:
@@ -81,8 +89,10 @@ class States:
 
     def forget_unused(self) -> None:
         """Remove states that nothing has any more, and taps that no state has."""
-        used = [select(column).where(column.is_not(None)) for column in (
-            JobRow.processor_id, JobRow.simulated_id, RoundRow.state_id, KeptStateRow.state_id)]
+        used = [
+            select(column).where(column.is_not(None))
+            for column in (JobRow.processor_id, JobRow.simulated_id, RoundRow.state_id, KeptStateRow.state_id)
+        ]
         self._session.execute(delete(StateRow).where(*(StateRow.id.not_in(one) for one in used)))
         self._session.execute(delete(TapsRow).where(TapsRow.id.not_in(select(StateTapsRow.taps_id))))
 
@@ -132,5 +142,8 @@ def _decoded(number: str, body: str, taps: dict[str, bytes]) -> ProcessorState:
         with _holding(taps):
             return encoding.value_of(ProcessorState, json.loads(body), converter=_converter)
     except encoding.UNDECODABLE as error:
-        raise Damaged("what its processor held can't be read any more.", where="processor",
-                      remedy="Put back a backup, or save what can be read from the list of jobs.") from error
+        raise Damaged(
+            "what its processor held can't be read any more.",
+            where="processor",
+            remedy="Put back a backup, or save what can be read from the list of jobs.",
+        ) from error

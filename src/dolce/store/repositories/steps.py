@@ -19,13 +19,13 @@ class Steps(Generic[Value]):
     """The states of one stop of a job. Which rows, and how a value is written, the classes below it say."""
 
     row: ClassVar[type[Row]]
-    column: ClassVar[str]             # of the row, that holds the value
-    position_column: ClassVar[str]    # of the job, that holds the number of the current state
+    column: ClassVar[str]  # of the row, that holds the value
+    position_column: ClassVar[str]  # of the job, that holds the number of the current state
     where: ClassVar[str]
 
     def __init__(self, session: Session, cache: TextCache) -> None:
         self._session = session
-        self._at_hand = cache
+        self._cache = cache
 
     def current(self, job_id: int) -> Value | None:
         """The state that holds now; None before the first."""
@@ -35,8 +35,11 @@ class Steps(Generic[Value]):
         """Make `value` the current state; what had been undone is dropped, and what lies very far back."""
         position = self.position(job_id)
         rows = self.row
-        self._session.execute(delete(rows).where(rows.job_id == job_id, (rows.position > position)
-                                                 | (rows.position <= position - MOST_STEPS)))
+        self._session.execute(
+            delete(rows).where(
+                rows.job_id == job_id, (rows.position > position) | (rows.position <= position - MOST_STEPS)
+            )
+        )
         self._session.add(rows(job_id=job_id, position=position + 1, what=what, **{self.column: self.encoded(value)}))
         self._move(job_id, position + 1)
 
@@ -44,8 +47,13 @@ class Steps(Generic[Value]):
         """What undo would take back and what redo would do again; None where there is nothing."""
         position = self.position(job_id)
         rows = self.row
-        near = dict(self._session.execute(select(rows.position, rows.what).where(
-            rows.job_id == job_id, rows.position.between(position - 1, position + 1))).all())
+        near = dict(
+            self._session.execute(
+                select(rows.position, rows.what).where(
+                    rows.job_id == job_id, rows.position.between(position - 1, position + 1)
+                )
+            ).all()
+        )
         return near.get(position) if position - 1 in near else None, near.get(position + 1)
 
     def version(self, job_id: int) -> str:
@@ -57,8 +65,11 @@ class Steps(Generic[Value]):
         """Outdated where the current state is not the one that was seen; an empty one is not asked."""
         if seen and seen != self.version(job_id):
             step = self._step(job_id, self.position(job_id))
-            raise Outdated(f"this was changed in another tab since: {step.what if step else 'taken back'}.",
-                           where=self.where, remedy="Here is how it stands now. Do yours again if it still fits.")
+            raise Outdated(
+                f"this was changed in another tab since: {step.what if step else 'taken back'}.",
+                where=self.where,
+                remedy="Here is how it stands now. Do yours again if it still fits.",
+            )
 
     def previous(self, job_id: int) -> Value | None:
         """The state before the current one; None where there is none."""
@@ -90,12 +101,14 @@ class Steps(Generic[Value]):
 
     def _at(self, job_id: int, position: int) -> Value | None:
         text = self._text(job_id, position)
-        return None if text is None else self._at_hand.get_or(
-            (self.column, text), lambda: self.decoded(json.loads(text)))
+        return None if text is None else self._cache.get_or((self.column, text), lambda: self.decoded(json.loads(text)))
 
     def _text(self, job_id: int, position: int) -> str | None:
-        return self._session.scalar(select(type_coerce(getattr(self.row, self.column), Text)).where(
-            self.row.job_id == job_id, self.row.position == position))
+        return self._session.scalar(
+            select(type_coerce(getattr(self.row, self.column), Text)).where(
+                self.row.job_id == job_id, self.row.position == position
+            )
+        )
 
     def _move(self, job_id: int, position: int) -> None:
         setattr(self._session.get_one(JobRow, job_id), self.position_column, position)

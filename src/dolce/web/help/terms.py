@@ -26,8 +26,11 @@ def _file() -> dict:
 @cache
 def groups() -> dict[str, tuple[Term, ...]]:
     """Terms by where they stand."""
-    return {group: tuple(Term(key=key, name=name, words=words) for key, (name, words) in terms.items())
-            for group, terms in _file().items() if group != "keys"}
+    return {
+        group: tuple(Term(key=key, name=name, words=words) for key, (name, words) in terms.items())
+        for group, terms in _file().items()
+        if group != "keys"
+    }
 
 
 def keys() -> dict[str, str]:

@@ -17,10 +17,21 @@ blueprint = Blueprint("jobs", __name__, template_folder="templates")
 def _page(*, status: int = 200, **context: object) -> Response:
     of = services()
     jobs, damaged = of.jobs.listing()
-    return make_response(render_template(
-        "jobs/page.html", jobs=jobs, damaged=damaged, deleted=of.jobs.deleted(), preparation=of.preparing.present,
-        backups=of.backups.files(), backup_folder=_shown(of.backups.folder), work=of.folder_work.present,
-        space=of.space.view(), **{"faults": {}, "typed": {}, "editing": None, **context}), status)
+    return make_response(
+        render_template(
+            "jobs/page.html",
+            jobs=jobs,
+            damaged=damaged,
+            deleted=of.jobs.deleted(),
+            preparation=of.preparing.present,
+            backups=of.backups.files(),
+            backup_folder=_shown(of.backups.folder),
+            work=of.folder_work.present,
+            space=of.space.view(),
+            **{"faults": {}, "typed": {}, "editing": None, **context},
+        ),
+        status,
+    )
 
 
 def _shown(folder: Path) -> str:
@@ -29,8 +40,9 @@ def _shown(folder: Path) -> str:
 
 
 def _wish(form: FormReader) -> JobWish:
-    return JobWish(name=form.text("name"), place=form.text("place"), notes=form.text("notes"),
-                   units=form.text("units", "metres"))
+    return JobWish(
+        name=form.text("name"), place=form.text("place"), notes=form.text("notes"), units=form.text("units", "metres")
+    )
 
 
 @blueprint.get("/")
@@ -89,11 +101,19 @@ def _rooms(job_id: int) -> list[tuple[str, str]]:
 def save(job_id: int) -> Response:
     """Keep them."""
     kept, rooms = services().jobs.get(job_id), _rooms(job_id)
-    form = FormReader(request.form, kept={"name": kept.name, "place": kept.place, "notes": kept.notes,
-                                          "units": kept.units, "follows": str(kept.follows or "")})
+    form = FormReader(
+        request.form,
+        kept={
+            "name": kept.name,
+            "place": kept.place,
+            "notes": kept.notes,
+            "units": kept.units,
+            "follows": str(kept.follows or ""),
+        },
+    )
     wish = _wish(form)
     known = tuple(number for number, _ in rooms) or ("",)
-    follows = form.choice("follows", known) if "follows" in request.form else None    # older pages lack it
+    follows = form.choice("follows", known) if "follows" in request.form else None  # older pages lack it
     try:
         form.done()
         services().jobs.edit(job_id, wish)
@@ -103,8 +123,13 @@ def save(job_id: int) -> Response:
         return _page(status=422, faults=error.faults, typed=request.form, editing=kept, rooms=rooms)
     except (Conflict, InvalidValue) as error:
         said = str(error)
-        return _page(status=422, faults={"follows": said[0].upper() + said[1:]}, typed=request.form,
-                     editing=services().jobs.get(job_id), rooms=rooms)
+        return _page(
+            status=422,
+            faults={"follows": said[0].upper() + said[1:]},
+            typed=request.form,
+            editing=services().jobs.get(job_id),
+            rooms=rooms,
+        )
     return redirect(url_for("jobs.page"), 303)
 
 

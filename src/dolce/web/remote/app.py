@@ -36,18 +36,29 @@ if TYPE_CHECKING:
 
 _JOB_IS_GONE = "The job of this remote is gone. Open another one on the laptop, and switch the remote on there."
 # The only files that are handed out, to anybody.
-_FILES = {"tokens.css": "css", "remote.css": "css", "remote.js": "js", "htmx.min.js": "vendor/htmx-4.0.1",
-          "fraunces-latin-wght-normal.woff2": "vendor/fraunces-5.3.0",
-          "source-sans-3-latin-wght-normal.woff2": "vendor/source-sans-3-5.3.0"}
+_FILES = {
+    "tokens.css": "css",
+    "remote.css": "css",
+    "remote.js": "js",
+    "htmx.min.js": "vendor/htmx-4.0.1",
+    "fraunces-latin-wght-normal.woff2": "vendor/fraunces-5.3.0",
+    "source-sans-3-latin-wght-normal.woff2": "vendor/source-sans-3-5.3.0",
+}
 
 
 def create_remote_app(desk: "RemoteDesk", secure: bool) -> Flask:
     """What the seat may do: run the next spot, stop, repeat, go on, match subs, read a meter, leave."""
     app = Flask("dolce.web.remote", static_folder=None, template_folder="templates")
-    app.config.update(SECRET_KEY=secrets.token_hex(32), SESSION_COOKIE_NAME="dolce-seat-form",
-                      MAX_CONTENT_LENGTH=LARGEST_FORM_BYTES, SESSION_COOKIE_SAMESITE="Strict",
-                      SESSION_COOKIE_HTTPONLY=True, SESSION_COOKIE_SECURE=secure,
-                      WTF_CSRF_TIME_LIMIT=None, WTF_CSRF_SSL_STRICT=False)
+    app.config.update(
+        SECRET_KEY=secrets.token_hex(32),
+        SESSION_COOKIE_NAME="dolce-seat-form",
+        MAX_CONTENT_LENGTH=LARGEST_FORM_BYTES,
+        SESSION_COOKIE_SAMESITE="Strict",
+        SESSION_COOKIE_HTTPONLY=True,
+        SESSION_COOKIE_SECURE=secure,
+        WTF_CSRF_TIME_LIMIT=None,
+        WTF_CSRF_SSL_STRICT=False,
+    )
     app.url_map.converters["int"] = ShortInteger
     app.url_rule_class, app.jinja_env.bytecode_cache = LateRule, COMPILED
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
@@ -60,12 +71,14 @@ def create_remote_app(desk: "RemoteDesk", secure: bool) -> Flask:
 
     def inside(route: Callable) -> Callable:
         """For the device that came in; everybody else is told nothing."""
+
         @wraps(route)
         def guarded(*args: object, **kwargs: object) -> Response:
             remote = known()
             if remote is None:
                 return out("This device is not let in any more.", 404)
             return route(remote, *args, **kwargs)
+
         return guarded
 
     def out(words: str, status: int) -> Response:
@@ -77,8 +90,9 @@ def create_remote_app(desk: "RemoteDesk", secure: bool) -> Flask:
         return response
 
     def now(remote: "Remote") -> Response:
-        return make_response(render_template("remote/_now.html", view=seat_view(services, remote.job_id), desk=desk,
-                                             remote=remote))
+        return make_response(
+            render_template("remote/_now.html", view=seat_view(services, remote.job_id), desk=desk, remote=remote)
+        )
 
     def done(remote: "Remote", what: str, act: Callable[[], object]) -> Response:
         """Do it, or say why not."""
@@ -168,8 +182,9 @@ def create_remote_app(desk: "RemoteDesk", secure: bool) -> Flask:
     @app.post("/run/<int:spot>")
     @inside
     def run(remote: "Remote", spot: int) -> Response:
-        return done(remote, "ran a spot",
-                    lambda: services.taking.run_spot(remote.job_id, spot, seen=seen_of(request.args)))
+        return done(
+            remote, "ran a spot", lambda: services.taking.run_spot(remote.job_id, spot, seen=seen_of(request.args))
+        )
 
     @app.post("/stop")
     @inside
@@ -193,8 +208,11 @@ def create_remote_app(desk: "RemoteDesk", secure: bool) -> Flask:
     @app.post("/repeat/<channel>/<int:spot>")
     @inside
     def repeat(remote: "Remote", channel: str, spot: int) -> Response:
-        return done(remote, "repeated a take",
-                    lambda: services.taking.repeat(remote.job_id, channel, spot, seen=seen_of(request.args)))
+        return done(
+            remote,
+            "repeated a take",
+            lambda: services.taking.repeat(remote.job_id, channel, spot, seen=seen_of(request.args)),
+        )
 
     @app.post("/live/<purpose>")
     @inside
@@ -206,8 +224,7 @@ def create_remote_app(desk: "RemoteDesk", secure: bool) -> Flask:
     @app.post("/live/subs/<channel>")
     @inside
     def other_sub(remote: "Remote", channel: str) -> Response:
-        return done(remote, f"chose {channel}",
-                    lambda: services.live.change(remote.job_id, "subs", channel=channel))
+        return done(remote, f"chose {channel}", lambda: services.live.change(remote.job_id, "subs", channel=channel))
 
     @app.post("/leave")
     @inside

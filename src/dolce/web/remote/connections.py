@@ -10,11 +10,13 @@ from contextlib import suppress
 
 from cheroot.server import HTTPConnection
 
-CONNECTION = "dolce.connection"        # where a request finds its own among what a server says of it (PEP 3333)
+CONNECTION = "dolce.connection"  # where a request finds its own among what a server says of it (PEP 3333)
 _OF_STRANGERS, _OF_AN_ADDRESS = 48, 12
-STRANGER_S = 10.0                      # how long a connection may last that is not the seat's, its handshake included
-_NO_TLS = (b"HTTP/1.1 400 Bad Request\r\nContent-Type: text/plain\r\nConnection: close\r\n\r\n"
-           b"This is HTTPS: begin the address with https://\n")
+STRANGER_S = 10.0  # how long a connection may last that is not the seat's, its handshake included
+_NO_TLS = (
+    b"HTTP/1.1 400 Bad Request\r\nContent-Type: text/plain\r\nConnection: close\r\n\r\n"
+    b"This is HTTPS: begin the address with https://\n"
+)
 
 
 class Served(threading.Thread):
@@ -41,7 +43,7 @@ class Served(threading.Thread):
             if self._is_through():
                 while self.connection.communicate():
                     pass
-        except OSError:                              # it was closed from either side
+        except OSError:  # it was closed from either side
             pass
         finally:
             self._among.ended(self)
@@ -76,7 +78,7 @@ class ConnectionThreads:
 
     def __init__(self, refuses: Callable[[str], bool]) -> None:
         self._refuses = refuses
-        self._served: list[Served] = []              # in the order in which they came
+        self._served: list[Served] = []  # in the order in which they came
         self._lock = threading.Lock()
 
     def start(self) -> None:

@@ -3,8 +3,8 @@
 import threading
 from collections import Counter
 
-MOST_GUESSES = 10                  # of one address
-_MOST_IN_ALL = 1000                # of 32 ** 8 codes: one in a thousand million is guessed
+MOST_GUESSES = 10  # of one address
+_MOST_IN_ALL = 1000  # of 32 ** 8 codes: one in a thousand million is guessed
 
 
 class Guesses:

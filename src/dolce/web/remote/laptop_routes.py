@@ -14,7 +14,7 @@ def desk() -> RemoteDesk:
     return current_app.extensions["dolce-remote"]
 
 
-def picture(remote_url: str, code: str) -> Markup:
+def qr_code(remote_url: str, code: str) -> Markup:
     """The address with its code as a QR code, SVG."""
     import segno
 
@@ -26,10 +26,19 @@ def page(job_id: int) -> Response:
     """Its state, with the picture while nobody has come in."""
     status, present = services().progress.status(job_id), desk().present
     own = present if present is not None and present.job_id == job_id else None
-    return make_response(render_template(
-        "remote/laptop.html", stop="takes", status=status, job=status.job, desk=desk(), remote=own,
-        elsewhere=present is not None and own is None, addresses=addresses(),
-        picture=picture(own.url, own.code) if own is not None and not own.token else None))
+    return make_response(
+        render_template(
+            "remote/laptop.html",
+            stop="takes",
+            status=status,
+            job=status.job,
+            desk=desk(),
+            remote=own,
+            elsewhere=present is not None and own is None,
+            addresses=addresses(),
+            qr_code=qr_code(own.url, own.code) if own is not None and not own.token else None,
+        )
+    )
 
 
 @blueprint.post("/start")

@@ -24,7 +24,7 @@ class _LateHandshake(BuiltinSSLAdapter):
         self._refuses = refuses
 
     def wrap(self, sock: socket.socket) -> tuple[ssl.SSLSocket, dict[str, str]]:
-        if self._refuses(sock.getpeername()[0]):       # before anything is made for it
+        if self._refuses(sock.getpeername()[0]):  # before anything is made for it
             sock.close()
             raise FatalSSLAlert("too many wrong codes")
         made = self.context.wrap_socket(sock, do_handshake_on_connect=False, server_side=True)
@@ -34,10 +34,11 @@ class _LateHandshake(BuiltinSSLAdapter):
 class Listener(Server):
     """A server that leaves nothing behind: neither where its port is taken nor when it has ended."""
 
-    expiration_interval = 0.1                    # how long its end takes at most
+    expiration_interval = 0.1  # how long its end takes at most
 
-    def __init__(self, address: str, port: int, app: Flask, made: Certificate | None,
-                 refuses: Callable[[str], bool]) -> None:
+    def __init__(
+        self, address: str, port: int, app: Flask, made: Certificate | None, refuses: Callable[[str], bool]
+    ) -> None:
         super().__init__((address, port), app, numthreads=1, timeout=_IDLE_S, request_queue_size=_WAITING)
         self.requests = ConnectionThreads(refuses)
         # Its figures, which nothing here looks at, would hold it and all that it knows to the end of the process.
@@ -60,8 +61,14 @@ class Listener(Server):
             raise
 
 
-def listening(address: str, port: int, app: Flask, made: Certificate | None, *,
-              refuses: Callable[[str], bool] = lambda _address: False) -> Listener:
+def listening(
+    address: str,
+    port: int,
+    app: Flask,
+    made: Certificate | None,
+    *,
+    refuses: Callable[[str], bool] = lambda _address: False,
+) -> Listener:
     """One that listens; port 0 takes any that is free. Whom it refuses is not even shaken hands with.
 
     Raises

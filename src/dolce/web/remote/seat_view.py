@@ -65,18 +65,34 @@ def seat_view(services: Services, job_id: int) -> SeatView:
     if last is not None:
         inside = (ANALYSIS_GRID_HZ >= 20) & (ANALYSIS_GRID_HZ <= 20_000)
         middle = (MEAN_BAND_HZ[0] <= ANALYSIS_GRID_HZ) & (MEAN_BAND_HZ[1] >= ANALYSIS_GRID_HZ)
-        path = small_path(last.level_db[inside][::6] - float(energy_mean_db(last.level_db[middle])),
-                          width=_CURVE[0], height=_CURVE[1])
+        path = small_path(
+            last.level_db[inside][::6] - float(energy_mean_db(last.level_db[middle])), width=_CURVE[0], height=_CURVE[1]
+        )
     numbers = [one.id for one in board.job.spots]
-    dots = tuple(tuple(BoardDot(channel=feed.code, spot=number, word=_word(board.takes.get((feed.code, number))))
-                       for number in numbers) for feed in board.job.feeds)
+    dots = tuple(
+        tuple(
+            BoardDot(channel=feed.code, spot=number, word=_word(board.takes.get((feed.code, number))))
+            for number in numbers
+        )
+        for feed in board.job.feeds
+    )
     purpose = {"live": "meter", "subs": "subs", "reference": "reference"}.get(here.kind if here else "", "")
     return SeatView(
-        job=board.job, round_name=board.round.name, spot=spot, running=here,
-        elsewhere=running is not None and here is None, taken=board.taken, wanted=board.wanted, dots=dots, last=last,
-        place=NextSpot.of(board.job, spot) if spot is not None else None, path=path,
+        job=board.job,
+        round_name=board.round.name,
+        spot=spot,
+        running=here,
+        elsewhere=running is not None and here is None,
+        taken=board.taken,
+        wanted=board.wanted,
+        dots=dots,
+        last=last,
+        place=NextSpot.of(board.job, spot) if spot is not None else None,
+        path=path,
         height=length(board.job.spot(spot).place.z_m, board.job.units) if spot is not None else "",
-        meter=services.live.view(job_id, purpose) if purpose else None, meter_purpose=purpose)
+        meter=services.live.view(job_id, purpose) if purpose else None,
+        meter_purpose=purpose,
+    )
 
 
 def _word(take: TakeRecord | None) -> str:

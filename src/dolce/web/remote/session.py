@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from dolce.web.remote.certificate import Certificate
     from dolce.web.remote.listener import Listener
 
-_ALPHABET = "ABCDEFGHJKLMNPQRSTUVWXYZ23456789"      # nothing that looks like something else
+_ALPHABET = "ABCDEFGHJKLMNPQRSTUVWXYZ23456789"  # nothing that looks like something else
 _CODE = 8
 _GONE_S, _LOOK_S = 3.0, 0.25
 _PORT = 5443
@@ -106,16 +106,25 @@ class RemoteDesk:
         """
         self.services.jobs.get(job_id)
         if address not in addresses():
-            raise InvalidValue(f"{address[:40]!r} is no address of this machine.", where="remote",
-                               remedy=f"Choose one of {', '.join(addresses())}.")
+            raise InvalidValue(
+                f"{address[:40]!r} is no address of this machine.",
+                where="remote",
+                remedy=f"Choose one of {', '.join(addresses())}.",
+            )
         with self._lock:
             if self.present is not None:
                 raise Conflict("there is a remote already.", where="remote", remedy="End it first.")
             made = _certificate(self.services.folder / "remote", address) if secure else None
             server = self._listening(address, made)
-            self.present = Remote(job_id=job_id, address=address, port=server.bind_addr[1], server=server,
-                                  code="".join(secrets.choice(_ALPHABET) for _ in range(_CODE)),
-                                  fingerprint=made.fingerprint if made else "", gone_s=self.gone_s)
+            self.present = Remote(
+                job_id=job_id,
+                address=address,
+                port=server.bind_addr[1],
+                server=server,
+                code="".join(secrets.choice(_ALPHABET) for _ in range(_CODE)),
+                fingerprint=made.fingerprint if made else "",
+                gone_s=self.gone_s,
+            )
             self.ended = ""
         threading.Thread(target=server.serve, daemon=True, name="remote").start()
         threading.Thread(target=self._watch, args=(self.present,), daemon=True, name="remote's watch").start()
@@ -131,8 +140,11 @@ class RemoteDesk:
         try:
             return listening(address, 0, app, made, refuses=self._refuses)
         except OSError as error:
-            raise DeviceError(f"{address} can't be listened on: {error.strerror or error}.", where="remote",
-                              remedy="Choose another address.") from error
+            raise DeviceError(
+                f"{address} can't be listened on: {error.strerror or error}.",
+                where="remote",
+                remedy="Choose another address.",
+            ) from error
 
     def stop(self, why: str = "") -> None:
         """End it; whatever plays goes on, since the laptop is there."""
@@ -166,8 +178,11 @@ class RemoteDesk:
         if ends:
             self.stop("A thousand wrong codes: the remote was ended.")
         if refused:
-            raise Conflict("too many codes from this device were wrong: it is not listened to any more.",
-                           where="remote", remedy="Make a new code on the laptop.")
+            raise Conflict(
+                "too many codes from this device were wrong: it is not listened to any more.",
+                where="remote",
+                remedy="Make a new code on the laptop.",
+            )
         return None
 
     def _refuses(self, address: str) -> bool:
@@ -202,8 +217,13 @@ class RemoteDesk:
         while self.present is remote:
             remote.server.requests.expire()
             running = self.services.sound.running()
-            if (running is not None and running.id == remote.own_pass and remote.token and not remote.connected
-                    and not running.paused):
+            if (
+                running is not None
+                and running.id == remote.own_pass
+                and remote.token
+                and not remote.connected
+                and not running.paused
+            ):
                 self.services.sound.pause()
                 remote.waits = True
             time.sleep(_LOOK_S)
@@ -220,7 +240,7 @@ def addresses() -> tuple[str, ...]:
     """IPv4 addresses of this machine: that which leads outside first, its own last."""
     found = []
     with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as probe, suppress(OSError):
-        probe.connect(("192.0.2.1", 9))      # TEST-NET-1 of RFC 5737: nothing is sent, only a way is looked up
+        probe.connect(("192.0.2.1", 9))  # TEST-NET-1 of RFC 5737: nothing is sent, only a way is looked up
         found.append(probe.getsockname()[0])
     with suppress(OSError):
         found += socket.gethostbyname_ex(socket.gethostname())[2]

@@ -27,6 +27,19 @@ def path_of(level_db: NDArray) -> str:
 
 def ticks() -> dict[str, list[tuple[float, str]]]:
     """Where lines of the grid stand, and what stands at them."""
-    return {"x": [(float(x_of(hz)), text) for hz, text in ((50, "50"), (100, "100"), (200, "200"), (500, "500"),
-                                                           (1000, "1k"), (2000, "2k"), (5000, "5k"), (10_000, "10k"))],
-            "y": [(float(y_of(db)), f"{db:+d}".replace("-", "−") if db else "0") for db in (10, 0, -10, -20)]}
+    return {
+        "x": [
+            (float(x_of(hz)), text)
+            for hz, text in (
+                (50, "50"),
+                (100, "100"),
+                (200, "200"),
+                (500, "500"),
+                (1000, "1k"),
+                (2000, "2k"),
+                (5000, "5k"),
+                (10_000, "10k"),
+            )
+        ],
+        "y": [(float(y_of(db)), f"{db:+d}".replace("-", "−") if db else "0") for db in (10, 0, -10, -20)],
+    }

@@ -28,8 +28,12 @@ def say(job_id: int) -> Response:
     form = FormReader(request.form)
     told = request.form.getlist("part")
     try:
-        words = ReportWords(by=form.text("by"), words=form.text("words"), paper=form.text("paper", "A4"),
-                           left_out=tuple(part for part in PARTS if part not in told))
+        words = ReportWords(
+            by=form.text("by"),
+            words=form.text("words"),
+            paper=form.text("paper", "A4"),
+            left_out=tuple(part for part in PARTS if part not in told),
+        )
         form.done()
     except (InvalidValue, InvalidForm) as error:
         problem = (
@@ -56,8 +60,21 @@ def _text(job_id: int, *, alone: bool, **context: object) -> str:
     job = report.job
     css = resources.files("dolce.web").joinpath("static", "css", "report.css").read_text("utf-8")
     return render_template(
-        "report/page.html", alone=alone, report=report, job=job, plan=job.plan, style=standalone_style(), css=css,
-        above=from_above(job.plan, units=job.units), verdict=verdict_words(report.proof), parts=PARTS, path=path_of,
-        ticks=ticks(), width=WIDTH, height=HEIGHT, tolerances=tolerance_rows(report.tolerances),
+        "report/page.html",
+        alone=alone,
+        report=report,
+        job=job,
+        plan=job.plan,
+        style=standalone_style(),
+        css=css,
+        above=from_above(job.plan, units=job.units),
+        verdict=verdict_words(report.proof),
+        parts=PARTS,
+        path=path_of,
+        ticks=ticks(),
+        width=WIDTH,
+        height=HEIGHT,
+        tolerances=tolerance_rows(report.tolerances),
         findings=[words_of(one, job.plan, job.units) for one in report.findings],
-        **{"fault": "", "typed": {}, **context})
+        **{"fault": "", "typed": {}, **context},
+    )

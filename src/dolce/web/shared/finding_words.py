@@ -28,14 +28,28 @@ def finding_rows(findings: tuple[CurveFinding, ...]) -> list[FindingRow]:
 
 
 def _row(number: int, one: CurveFinding) -> FindingRow:
-    where = (f"{hertz(one.frequency_hz)}, {signed(one.size_db)} dB, {one.width_octaves:.2f} octaves wide, at "
-             f"{one.spots} of {one.of_spots} {'spot' if one.of_spots == 1 else 'spots'}")
+    where = (
+        f"{hertz(one.frequency_hz)}, {signed(one.size_db)} dB, {one.width_octaves:.2f} octaves wide, at "
+        f"{one.spots} of {one.of_spots} {'spot' if one.of_spots == 1 else 'spots'}"
+    )
     cause = one.cause
     if cause is None:
-        return FindingRow(number=number, at_hz=one.frequency_hz, where=where, cause="unexplained",
-                          evidence=_sentence(_nearest(one)), remedy=_usual(one))
-    return FindingRow(number=number, at_hz=one.frequency_hz, where=where, evidence=_sentence(_evidence(cause)),
-                      cause=f"{_name(cause)}{'' if cause.sure >= SURE else ', likely'}", remedy=_remedy(cause))
+        return FindingRow(
+            number=number,
+            at_hz=one.frequency_hz,
+            where=where,
+            cause="unexplained",
+            evidence=_sentence(_nearest(one)),
+            remedy=_usual(one),
+        )
+    return FindingRow(
+        number=number,
+        at_hz=one.frequency_hz,
+        where=where,
+        evidence=_sentence(_evidence(cause)),
+        cause=f"{_name(cause)}{'' if cause.sure >= SURE else ', likely'}",
+        remedy=_remedy(cause),
+    )
 
 
 def _sentence(text: str) -> str:
@@ -67,18 +81,25 @@ def _evidence(cause: Cause) -> str:
             if cause.rings:
                 parts.append(f"rings {cause.rings:.1f} times as long as around it")
             if not np.isnan(cause.pattern):
-                parts.append(f"levels over the spots {'follow' if cause.pattern > 0.5 else 'hardly follow'} its shape "
-                             f"(r = {signed(cause.pattern, 2)})")
+                parts.append(
+                    f"levels over the spots {'follow' if cause.pattern > 0.5 else 'hardly follow'} its shape "
+                    f"(r = {signed(cause.pattern, 2)})"
+                )
         case "boundary":
-            parts = [f"the plan has its cancellation at {hertz(cause.at_hz)}",
-                     f"the dip lies where it should at {100 * cause.pattern:.0f} % of the spots"]
+            parts = [
+                f"the plan has its cancellation at {hertz(cause.at_hz)}",
+                f"the dip lies where it should at {100 * cause.pattern:.0f} % of the spots",
+            ]
         case "speaker":
             parts = ["it stands in the direct sound, at all places alike"]
         case "screen":
             parts = ["its direct sound lacks treble, and the plan has something before it"]
         case "crossover":
-            parts = ([f"together they are {cause.pattern:.1f} dB softer than the louder of them alone"]
-                     if not np.isnan(cause.pattern) else [f"the processor hands over at {hertz(cause.at_hz)}"])
+            parts = (
+                [f"together they are {cause.pattern:.1f} dB softer than the louder of them alone"]
+                if not np.isnan(cause.pattern)
+                else [f"the processor hands over at {hertz(cause.at_hz)}"]
+            )
         case "microphone":
             parts = ["it stands in the direct sound of the other channels as well"]
     return ", ".join(parts)

@@ -17,8 +17,9 @@ from dolce.web.shared.formatting import length_number, plain
 from dolce.web.shared.numbers import number_of
 
 _NUMBER = r"(\d+(?:[.,]\d+)?)"
-_FEET_INCHES = re.compile(rf"""([-−]?)\s*(?:{_NUMBER}\s*(?:'|′|ft|feet))?\s*(?:{_NUMBER}\s*(?:"|″|''|in|inches))?""",
-                          re.ASCII)
+_FEET_INCHES = re.compile(
+    rf"""([-−]?)\s*(?:{_NUMBER}\s*(?:'|′|ft|feet))?\s*(?:{_NUMBER}\s*(?:"|″|''|in|inches))?""", re.ASCII
+)
 _LONGEST_FILE_NAME = 80
 Value = TypeVar("Value")
 
@@ -70,21 +71,34 @@ class FormReader:
             return low
         return self._settled(name, value, number_of, lambda v: f"{plain(v)} {unit}".rstrip())
 
-    def of(self, kind: type, name: str, *, typed: str = "", per_unit: float = 1.0, unit: str = "",
-           default: float | None = None) -> float:
+    def of(
+        self,
+        kind: type,
+        name: str,
+        *,
+        typed: str = "",
+        per_unit: float = 1.0,
+        unit: str = "",
+        default: float | None = None,
+    ) -> float:
         """The number for a field of a value object, within the range that stands there.
 
         `typed` is the form's name where it is another one; `per_unit` how many of its units make one of the value's.
         """
         return self.inside(range_of(kind, name), typed or name, per_unit=per_unit, unit=unit, default=default)
 
-    def inside(self, span: Range, typed: str, *, per_unit: float = 1.0, unit: str = "",
-               default: float | None = None) -> float:
+    def inside(
+        self, span: Range, typed: str, *, per_unit: float = 1.0, unit: str = "", default: float | None = None
+    ) -> float:
         """The number inside a range; otherwise as `of`."""
         if span.whole:
             return self.whole(typed, low=int(span.low), high=int(span.high))
-        return self.number(typed, low=span.low * per_unit, high=span.high * per_unit, unit=unit or span.unit,
-                           default=default) / per_unit
+        return (
+            self.number(
+                typed, low=span.low * per_unit, high=span.high * per_unit, unit=unit or span.unit, default=default
+            )
+            / per_unit
+        )
 
     def length_m(self, name: str, *, low: float, high: float, units: str, now: float | None = None) -> float:
         """A length typed in metres, or in feet and inches, in metres; the limits are in metres.
@@ -101,8 +115,9 @@ class FormReader:
             self.faults[name] = "Feet and inches are needed, as 7' 6.9\"." if raw else "Fill this in."
             return low
         if not low - 1e-9 <= metres <= high + 1e-9:
-            self.faults[name] = (f"{raw} is out of range. Choose {length_number(low, units)} "
-                                 f"to {length_number(high, units)}.")
+            self.faults[name] = (
+                f"{raw} is out of range. Choose {length_number(low, units)} to {length_number(high, units)}."
+            )
             return low
         return metres
 
@@ -139,8 +154,9 @@ class FormReader:
         if self.faults:
             raise InvalidForm(self.faults)
 
-    def _settled(self, name: str, typed: Value, read: Callable[[str], Value | None],
-                 said: Callable[[Value], str]) -> Value:
+    def _settled(
+        self, name: str, typed: Value, read: Callable[[str], Value | None], said: Callable[[Value], str]
+    ) -> Value:
         """What was typed; or what is there now, where nobody typed; or a fault, where two tabs did."""
         raw = self._form.get(f"was-{name}")
         now = self._kept.get(name) if isinstance(self._kept, Mapping) else getattr(self._kept, name, None)
@@ -150,8 +166,10 @@ class FormReader:
         if _same(typed, was):
             return now
         if not _same(now, was) and not _same(now, typed):
-            self.faults[name] = (f"In another tab this became {said(now)} since this page was shown. "
-                                 "Save again to put yours in its place.")
+            self.faults[name] = (
+                f"In another tab this became {said(now)} since this page was shown. "
+                "Save again to put yours in its place."
+            )
         return typed
 
 
@@ -166,6 +184,6 @@ def uploaded(file: FileStorage | None) -> tuple[bytes, str]:
     if file is None or not file.filename:
         raise FormatError("no file was chosen.", remedy="Choose one first.")
     data = file.read()
-    file.close()                                     # large ones lie in a file of their own
+    file.close()  # large ones lie in a file of their own
     # A name is only for people: what is no character becomes a question mark.
     return data, file.filename[:_LONGEST_FILE_NAME].encode("utf-8", "replace").decode()

@@ -85,7 +85,17 @@ def paired(keys: Iterable, texts: Iterable) -> list[tuple]:
 
 def register(app: Flask) -> None:
     """Offer them to the templates."""
-    app.jinja_env.filters.update(signed=signed, hertz=hertz, plain=plain, moment=moment, duration=duration,
-                                 paired=paired, paired_self=paired_self, paired_label=paired_label, decibel=decibel,
-                                 row_label=label_of, zip_lines=zip_lines)
+    app.jinja_env.filters.update(
+        signed=signed,
+        hertz=hertz,
+        plain=plain,
+        moment=moment,
+        duration=duration,
+        paired=paired,
+        paired_self=paired_self,
+        paired_label=paired_label,
+        decibel=decibel,
+        row_label=label_of,
+        zip_lines=zip_lines,
+    )
     app.jinja_env.globals.update(length=length, length_number=length_number)

@@ -45,23 +45,39 @@ def next_line(status: JobStatus, stop: str) -> NextLine:
     def go(what: str, why: str, button: str, to: str, **query: str) -> NextLine:
         return NextLine(what=what, why=why, button=button, stop=to, url=url_for(f"{to}.page", job_id=job.id, **query))
 
-    def do(what: str, why: str, button: str, endpoint: str, fields: dict[str, str] | None = None,
-           **values: object) -> NextLine:
-        return NextLine(what=what, why=why, button=button, fields=fields or {}, stop=endpoint.partition(".")[0],
-                        url=url_for(endpoint, job_id=job.id, **values))
+    def do(
+        what: str, why: str, button: str, endpoint: str, fields: dict[str, str] | None = None, **values: object
+    ) -> NextLine:
+        return NextLine(
+            what=what,
+            why=why,
+            button=button,
+            fields=fields or {},
+            stop=endpoint.partition(".")[0],
+            url=url_for(endpoint, job_id=job.id, **values),
+        )
 
     match status.next:
         case "sounding":
             return NextLine(what="Sound is playing", why="Escape ends it at once; finished takes stay")
         case "spots":
-            return go("Lay out microphone spots at the seats", "one point alone is true for that point alone",
-                      "Lay out spots", "room", sheet="spots")
+            return go(
+                "Lay out microphone spots at the seats",
+                "one point alone is true for that point alone",
+                "Lay out spots",
+                "room",
+                sheet="spots",
+            )
         case "microphone":
             what, why, button = _MICROPHONE.get(status.microphone_fault, _MICROPHONE_ELSE)
             return go(what, why, button, "rig", sheet="microphones")
         case "level":
-            return do("Check the level", "loud enough above the noise, far enough from clipping; every channel sounds",
-                      "Check the level", "rig.check")
+            return do(
+                "Check the level",
+                "loud enough above the noise, far enough from clipping; every channel sounds",
+                "Check the level",
+                "rig.check",
+            )
         case "neutral":
             why = "the room has to be heard as it is first"
             if job.rig.processor.can.loads:
@@ -70,34 +86,72 @@ def next_line(status: JobStatus, stop: str) -> NextLine:
         case "take":
             return _take(status, missing, do, go)
         case "align":
-            return do("Take over the proposed levels and delays", "all channels equally loud and at the same moment",
-                      "Use the proposal", "align.use")
+            return do(
+                "Take over the proposed levels and delays",
+                "all channels equally loud and at the same moment",
+                "Use the proposal",
+                "align.use",
+            )
         case "subs":
-            return go("Let the subs work as one", "found for all seats at once, even seats first", "To the subs",
-                      "align", sheet="subs")
+            return go(
+                "Let the subs work as one",
+                "found for all seats at once, even seats first",
+                "To the subs",
+                "align",
+                sheet="subs",
+            )
         case "crossovers":
-            return go("Choose where the subs take over", "each loudspeaker plays what it plays well",
-                      "To the crossovers", "align", sheet="crossover")
+            return go(
+                "Choose where the subs take over",
+                "each loudspeaker plays what it plays well",
+                "To the crossovers",
+                "align",
+                sheet="crossover",
+            )
         case "filters" | "filters again" if _searching(job.id):
             return NextLine(what="Filters are being found", why="they stand on Shape as soon as they are there")
         case "filters":
-            return do("Find the filters", "toward the target, judged at spots that were left out", "Find filters",
-                      "shape.find")
+            return do(
+                "Find the filters",
+                "toward the target, judged at spots that were left out",
+                "Find filters",
+                "shape.find",
+            )
         case "filters again":
             return do("Find the filters again", "levels or delays were changed since", "Find filters", "shape.find")
         case "load":
             slot = next(iter(job.slots))
-            return do(f"Load the correction into preset {slot}", "it is read back and compared", f"Load {slot}",
-                      "load.load", {"content": "corrected"}, slot=slot)
+            return do(
+                f"Load the correction into preset {slot}",
+                "it is read back and compared",
+                f"Load {slot}",
+                "load.load",
+                {"content": "corrected"},
+                slot=slot,
+            )
         case "play":
-            return do(f"Play preset {status.loaded}", "the next takes go through it", f"Play {status.loaded}",
-                      "load.switch", to=status.loaded)
+            return do(
+                f"Play preset {status.loaded}",
+                "the next takes go through it",
+                f"Play {status.loaded}",
+                "load.switch",
+                to=status.loaded,
+            )
         case "round":
-            return do("Start a new round", "takes in another state stay apart from those before", "Start it",
-                      "takes.new_round")
+            return do(
+                "Start a new round",
+                "takes in another state stay apart from those before",
+                "Start it",
+                "takes.new_round",
+            )
     if stop == "prove":
-        return NextLine(what="Hand it over", why="the job from the first curve to the last, for whoever listens here",
-                        button="To the report", stop="report", url=url_for("report.page", job_id=job.id))
+        return NextLine(
+            what="Hand it over",
+            why="the job from the first curve to the last, for whoever listens here",
+            button="To the report",
+            stop="report",
+            url=url_for("report.page", job_id=job.id),
+        )
     return go("See whether it holds", "before, predicted and measured over each other", "To the proof", "prove")
 
 
@@ -112,8 +166,17 @@ def _take(status: JobStatus, missing: int, do, go) -> NextLine:
         return go("Fill the board", f"{missing} takes are missing", "To the takes", "takes")
     spot = job.spot(status.next_spot)
     if job.rig.interface.simulated:
-        return do(f"Run the {missing} takes that are missing", "the rehearsal's microphone moves by itself",
-                  "Run them", "takes.run")
-    return do(f"Microphone to spot {spot.number}, {length(spot.place.z_m, job.units)} high, then run",
-              f"{missing} of {status.wanted} takes are missing", f"Run spot {spot.number}", "takes.run_spot",
-              spot=spot.id, seen=status.last_take)
+        return do(
+            f"Run the {missing} takes that are missing",
+            "the rehearsal's microphone moves by itself",
+            "Run them",
+            "takes.run",
+        )
+    return do(
+        f"Microphone to spot {spot.number}, {length(spot.place.z_m, job.units)} high, then run",
+        f"{missing} of {status.wanted} takes are missing",
+        f"Run spot {spot.number}",
+        "takes.run_spot",
+        spot=spot.id,
+        seen=status.last_take,
+    )

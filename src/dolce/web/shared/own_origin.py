@@ -16,5 +16,7 @@ def asked_from_elsewhere() -> bool:
     if request.method in _ONLY_LOOK:
         return False
     own = f"{request.scheme}://{request.host}"
-    return (request.headers.get("Origin", own) != own
-            or request.headers.get("Sec-Fetch-Site", "same-origin") not in ("same-origin", "none"))
+    return request.headers.get("Origin", own) != own or request.headers.get("Sec-Fetch-Site", "same-origin") not in (
+        "same-origin",
+        "none",
+    )

@@ -10,7 +10,7 @@ from dolce.core.room import SUB_CODES
 
 FROM_HZ, TO_HZ = 20.0, 20_000.0
 RANGE_DB = 50.0
-SUB_SHOWN_TO_HZ = 300.0            # above, a sub's curve is noise and what its crossover lets through
+SUB_SHOWN_TO_HZ = 300.0  # above, a sub's curve is noise and what its crossover lets through
 _SHOWN = (ANALYSIS_GRID_HZ >= FROM_HZ * 0.985) & (ANALYSIS_GRID_HZ <= TO_HZ * 1.015)
 _X = [round(float(f), 2) for f in ANALYSIS_GRID_HZ[_SHOWN]]
 
@@ -38,24 +38,54 @@ def _played(channel: str, **points: list[float]) -> dict:
     return {"x": _X[:count], **{name: values[:count] for name, values in points.items()}}
 
 
-def response_plot(*, curves: list[dict], top_db: float, unit: str, ribbons: list[dict] | None = None,
-                  marks: list[dict] | None = None, strip: list[dict] | None = None) -> dict:
+def response_plot(
+    *,
+    curves: list[dict],
+    top_db: float,
+    unit: str,
+    ribbons: list[dict] | None = None,
+    marks: list[dict] | None = None,
+    strip: list[dict] | None = None,
+) -> dict:
     """A plot of level over frequency, 50 dB over three decades."""
-    return {"kind": "frequency-response", "x": _X, "xRange": [FROM_HZ, TO_HZ], "yRange": [top_db - RANGE_DB, top_db],
-            "unit": unit, "curves": curves, "ribbons": ribbons or [], "marks": marks or [], "strip": strip or []}
+    return {
+        "kind": "frequency-response",
+        "x": _X,
+        "xRange": [FROM_HZ, TO_HZ],
+        "yRange": [top_db - RANGE_DB, top_db],
+        "unit": unit,
+        "curves": curves,
+        "ribbons": ribbons or [],
+        "marks": marks or [],
+        "strip": strip or [],
+    }
 
 
-def frequency_plot(x: list[float], curves: list[dict], *, x_range: tuple[float, float], y_range: tuple[float, float],
-                   unit: str = "dB") -> dict:
+def frequency_plot(
+    x: list[float], curves: list[dict], *, x_range: tuple[float, float], y_range: tuple[float, float], unit: str = "dB"
+) -> dict:
     """A plot of anything over frequencies of its own; curves without an `x` of theirs stand on this one."""
-    return {"kind": "frequency-response", "x": x, "xRange": list(x_range), "yRange": list(y_range), "unit": unit,
-            "curves": curves, "ribbons": [], "marks": [], "strip": []}
+    return {
+        "kind": "frequency-response",
+        "x": x,
+        "xRange": list(x_range),
+        "yRange": list(y_range),
+        "unit": unit,
+        "curves": curves,
+        "ribbons": [],
+        "marks": [],
+        "strip": [],
+    }
 
 
 def bass_plot(frequency_hz: NDArray, curves: list[dict], *, top_db: float, range_db: float = 40.0) -> dict:
     """A plot of level over low frequencies only, on their own grid."""
-    return frequency_plot(np.round(frequency_hz, 2).tolist(), curves, y_range=(top_db - range_db, top_db),
-                          x_range=(float(frequency_hz[0]), float(frequency_hz[-1])))
+    return frequency_plot(
+        np.round(frequency_hz, 2).tolist(),
+        curves,
+        y_range=(top_db - range_db, top_db),
+        x_range=(float(frequency_hz[0]), float(frequency_hz[-1])),
+    )
 
 
 def top_above(level_db: float) -> float:

@@ -9,7 +9,7 @@ from flask import Response, current_app, request
 
 from dolce.errors import Conflict
 
-AGAIN_S = 2.0                     # after its end, or after the last press that came to nothing; then it is meant
+AGAIN_S = 2.0  # after its end, or after the last press that came to nothing; then it is meant
 _FORGED = "csrf_token"
 
 
@@ -30,8 +30,10 @@ class Presses:
                 raise Conflict("this is being done already.", remedy="Wait until it is there.")
             if press in self._latest:
                 self._latest[press] = now
-                raise Conflict("this was done just now, and once is enough.",
-                               remedy="Press again in a moment if you want it twice.")
+                raise Conflict(
+                    "this was done just now, and once is enough.",
+                    remedy="Press again in a moment if you want it twice.",
+                )
             self._under_way.add(press)
 
     def end(self, press: tuple, *, well: bool) -> None:
@@ -44,11 +46,15 @@ class Presses:
 
 def pressed_once(route: Callable[..., Response]) -> Callable[..., Response]:
     """A route that does not do the same again while it is at it, nor right afterwards."""
+
     @wraps(route)
     def once(*args: object, **kwargs: object) -> Response:
         presses: Presses = current_app.extensions["dolce-presses"]
-        press = (request.path, *sorted((name, *request.form.getlist(name)) for name in request.form if name != _FORGED),
-                 *sorted((name, file.filename) for name, file in request.files.items()))
+        press = (
+            request.path,
+            *sorted((name, *request.form.getlist(name)) for name in request.form if name != _FORGED),
+            *sorted((name, file.filename) for name, file in request.files.items()),
+        )
         presses.begin(press)
         well = False
         try:
@@ -57,4 +63,5 @@ def pressed_once(route: Callable[..., Response]) -> Callable[..., Response]:
             return response
         finally:
             presses.end(press, well=well)
+
     return once

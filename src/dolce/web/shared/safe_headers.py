@@ -2,8 +2,10 @@
 
 from flask import Response
 
-_POLICY = ("default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; font-src 'self'; "
-           "connect-src 'self'; form-action 'self'; base-uri 'none'; frame-ancestors 'none'")
+_POLICY = (
+    "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; font-src 'self'; "
+    "connect-src 'self'; form-action 'self'; base-uri 'none'; frame-ancestors 'none'"
+)
 
 
 def with_safe_headers(response: Response) -> Response:

@@ -36,7 +36,7 @@ class Findings:
 
     @property
     def small(self) -> tuple[Finding, ...]:
-        return self.open[len(self.first):]
+        return self.open[len(self.first) :]
 
 
 def findings_of(plan: RoomPlan) -> Findings:

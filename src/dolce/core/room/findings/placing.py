@@ -30,8 +30,9 @@ def placing_findings(plan: RoomPlan, sights: Sights) -> list[Finding]:
     for k, speaker in enumerate(plan.speakers):
         reference = None if speaker.is_sub else reference_of(plan.layout, speaker.channel)
         if reference is not None:
-            found += _direction(plan, speaker, reference, float(sights.azimuth_deg[k, main]),
-                                float(sights.elevation_deg[k, main]))
+            found += _direction(
+                plan, speaker, reference, float(sights.azimuth_deg[k, main]), float(sights.elevation_deg[k, main])
+            )
         if not speaker.is_sub and (reference is None or not reference.overhead):
             found += _axis(plan, speaker)
     found += _distances(plan, sights, main)
@@ -52,15 +53,26 @@ def _distances(plan: RoomPlan, sights: Sights, main: int) -> list[Finding]:
         away = float(sights.distance_m[k, main])
         level = 20 * math.log10(usual / away)
         if k not in front and abs(level) > UNEQUAL_LEVEL_DB:
-            found.append(Finding(
-                kind="distance", subjects=(plan.speakers[k].channel,), weight=min(0.5, 0.1 + abs(level) / 15),
-                values={"away_m": away, "usual_m": usual, "by_m": usual - away, "level_db": level,
-                        "late_ms": (away - usual) / plan.speed_m_s * 1000}))
+            found.append(
+                Finding(
+                    kind="distance",
+                    subjects=(plan.speakers[k].channel,),
+                    weight=min(0.5, 0.1 + abs(level) / 15),
+                    values={
+                        "away_m": away,
+                        "usual_m": usual,
+                        "by_m": usual - away,
+                        "level_db": level,
+                        "late_ms": (away - usual) / plan.speed_m_s * 1000,
+                    },
+                )
+            )
     return found
 
 
-def _direction(plan: RoomPlan, speaker: Speaker, reference: Reference, azimuth: float,
-               elevation: float) -> list[Finding]:
+def _direction(
+    plan: RoomPlan, speaker: Speaker, reference: Reference, azimuth: float, elevation: float
+) -> list[Finding]:
     """Angle off its range, in the plan or in height."""
     found = []
     low, high = reference.azimuth_range_deg
@@ -68,24 +80,54 @@ def _direction(plan: RoomPlan, speaker: Speaker, reference: Reference, azimuth: 
     seat = plan.main_seat.place
     if off > 0.25:
         # The nearest allowed direction, at the same distance along the floor.
-        wanted = Reference(azimuth_deg=min(max(azimuth, low), high), azimuth_range_deg=(low, high),
-                           elevation_deg=0.0, elevation_range_deg=(0, 0), source="")
+        wanted = Reference(
+            azimuth_deg=min(max(azimuth, low), high),
+            azimuth_range_deg=(low, high),
+            elevation_deg=0.0,
+            elevation_range_deg=(0, 0),
+            source="",
+        )
         across = math.hypot(speaker.place.x_m - seat.x_m, speaker.place.y_m - seat.y_m)
         to = place_at(wanted, seat=seat, size=plan.size, distance_m=across)
-        found.append(Finding(
-            kind="angle", subjects=(speaker.channel,), about=reference.source, weight=min(1.0, 0.25 + off / 40),
-            values={"azimuth_deg": azimuth, "low_deg": low, "high_deg": high, "off_deg": off, "to_x_m": to.x_m,
-                    "to_y_m": to.y_m, "by_m": math.hypot(to.x_m - speaker.place.x_m, to.y_m - speaker.place.y_m)}))
+        found.append(
+            Finding(
+                kind="angle",
+                subjects=(speaker.channel,),
+                about=reference.source,
+                weight=min(1.0, 0.25 + off / 40),
+                values={
+                    "azimuth_deg": azimuth,
+                    "low_deg": low,
+                    "high_deg": high,
+                    "off_deg": off,
+                    "to_x_m": to.x_m,
+                    "to_y_m": to.y_m,
+                    "by_m": math.hypot(to.x_m - speaker.place.x_m, to.y_m - speaker.place.y_m),
+                },
+            )
+        )
     low, high = reference.elevation_range_deg
     off = max(low - elevation, elevation - high, 0.0)
     if reference.overhead and off > 0.5:
         across = math.hypot(speaker.place.x_m - seat.x_m, speaker.place.y_m - seat.y_m)
         height = seat.z_m + across * math.tan(math.radians(min(max(elevation, low), high)))
         nearer = (speaker.place.z_m - seat.z_m) / math.tan(math.radians(max(low, 1)))
-        found.append(Finding(
-            kind="elevation", subjects=(speaker.channel,), about=reference.source, weight=min(0.8, 0.2 + off / 40),
-            values={"elevation_deg": elevation, "low_deg": low, "high_deg": high, "to_z_m": height, "across_m": across,
-                    "to_across_m": max(0.0, nearer)}))
+        found.append(
+            Finding(
+                kind="elevation",
+                subjects=(speaker.channel,),
+                about=reference.source,
+                weight=min(0.8, 0.2 + off / 40),
+                values={
+                    "elevation_deg": elevation,
+                    "low_deg": low,
+                    "high_deg": high,
+                    "to_z_m": height,
+                    "across_m": across,
+                    "to_across_m": max(0.0, nearer),
+                },
+            )
+        )
     return found
 
 
@@ -97,12 +139,21 @@ def _axis(plan: RoomPlan, speaker: Speaker) -> list[Finding]:
     angle = math.degrees(math.atan2(rise, max(across, 0.01)))
     found = []
     if abs(angle) > AXIS_HEIGHT_DEG:
-        found.append(Finding(kind="axis height", subjects=(speaker.channel,), weight=min(0.7, 0.25 + abs(angle) / 60),
-                             values={"rise_m": rise, "angle_deg": angle, "ear_m": seat.z_m}))
+        found.append(
+            Finding(
+                kind="axis height",
+                subjects=(speaker.channel,),
+                weight=min(0.7, 0.25 + abs(angle) / 60),
+                values={"rise_m": rise, "angle_deg": angle, "ear_m": seat.z_m},
+            )
+        )
     past = off_axis_deg(speaker, plan)
     if past > OFF_AXIS_DEG:
-        found.append(Finding(kind="aim", subjects=(speaker.channel,), weight=min(0.6, 0.15 + past / 120),
-                             values={"past_deg": past}))
+        found.append(
+            Finding(
+                kind="aim", subjects=(speaker.channel,), weight=min(0.6, 0.15 + past / 120), values={"past_deg": past}
+            )
+        )
     return found
 
 
@@ -112,26 +163,47 @@ def _pairs(plan: RoomPlan, sights: Sights, main: int) -> list[Finding]:
     index = {s.channel: k for k, s in enumerate(plan.speakers)}
     for left in plan.speakers:
         right = next((s for s in plan.speakers if s.channel == left.partner), None)
-        if right is None or side_of(left.channel) == "right" or (
-                side_of(left.channel) == "middle" and index[left.channel] > index[right.channel]):
+        if (
+            right is None
+            or side_of(left.channel) == "right"
+            or (side_of(left.channel) == "middle" and index[left.channel] > index[right.channel])
+        ):
             continue
         gaps = [min(s.place.x_m, plan.size.width_m - s.place.x_m) for s in (left, right)]
         if not plan.outline and abs(gaps[0] - gaps[1]) > UNEQUAL_WALL_M:
             apart = abs(gaps[0] - gaps[1])
             hertz = [plan.speed_m_s / (4 * max(g, 0.05)) for g in gaps]
-            found.append(Finding(
-                kind="side walls", subjects=(left.channel, right.channel), weight=min(0.8, 0.25 + apart / 1.5),
-                values={"left_m": gaps[0], "right_m": gaps[1], "shift_m": apart / 2, "left_hz": hertz[0],
-                        "right_hz": hertz[1]}))
+            found.append(
+                Finding(
+                    kind="side walls",
+                    subjects=(left.channel, right.channel),
+                    weight=min(0.8, 0.25 + apart / 1.5),
+                    values={
+                        "left_m": gaps[0],
+                        "right_m": gaps[1],
+                        "shift_m": apart / 2,
+                        "left_hz": hertz[0],
+                        "right_hz": hertz[1],
+                    },
+                )
+            )
         arrivals = [float(sights.arrival_s[index[s.channel], main]) for s in (left, right)]
         levels = [float(sights.level_db[index[s.channel], main]) for s in (left, right)]
         if abs(arrivals[0] - arrivals[1]) > UNEQUAL_ARRIVAL_S:
             late = abs(arrivals[0] - arrivals[1])
-            found.append(Finding(
-                kind="distances", subjects=(left.channel, right.channel), weight=min(0.7, 0.2 + late / 0.003),
-                values={"left_m": float(sights.distance_m[index[left.channel], main]),
+            found.append(
+                Finding(
+                    kind="distances",
+                    subjects=(left.channel, right.channel),
+                    weight=min(0.7, 0.2 + late / 0.003),
+                    values={
+                        "left_m": float(sights.distance_m[index[left.channel], main]),
                         "right_m": float(sights.distance_m[index[right.channel], main]),
-                        "late_ms": late * 1000, "level_db": abs(levels[0] - levels[1])}))
+                        "late_ms": late * 1000,
+                        "level_db": abs(levels[0] - levels[1]),
+                    },
+                )
+            )
         if (left.channel, right.channel) == ("L", "R") and reference_of(plan.layout, "L").azimuth_range_deg[0] >= -34:
             found += _base(plan, left, right)
     return found
@@ -145,10 +217,14 @@ def _base(plan: RoomPlan, left: Speaker, right: Speaker) -> list[Finding]:
     half = distance_m(left.place, right.place) / 2
     depth = half / math.tan(math.radians(30))
     line = (left.place.y_m + right.place.y_m) / 2
-    return [Finding(kind="stereo base", subjects=("L", "R", f"seat-{plan.main_seat.id}"),
-                    weight=min(0.8, 0.2 + abs(angle - 60) / 50),
-                    values={"angle_deg": angle, "seat_y_m": line + depth,
-                            "by_m": line + depth - plan.main_seat.place.y_m})]
+    return [
+        Finding(
+            kind="stereo base",
+            subjects=("L", "R", f"seat-{plan.main_seat.id}"),
+            weight=min(0.8, 0.2 + abs(angle - 60) / 50),
+            values={"angle_deg": angle, "seat_y_m": line + depth, "by_m": line + depth - plan.main_seat.place.y_m},
+        )
+    ]
 
 
 def _main_seat_depth(plan: RoomPlan) -> list[Finding]:
@@ -157,16 +233,39 @@ def _main_seat_depth(plan: RoomPlan) -> list[Finding]:
     part, behind = seat.place.y_m / length, length - seat.place.y_m
     key = (f"seat-{seat.id}",)
     if behind < BACK_WALL_M:
-        return [Finding(kind="back wall", subjects=key, weight=0.7,
-                        values={"behind_m": behind, "by_m": BACK_WALL_M - behind,
-                                "notch_hz": plan.speed_m_s / (4 * max(behind, 0.05))})]
+        return [
+            Finding(
+                kind="back wall",
+                subjects=key,
+                weight=0.7,
+                values={
+                    "behind_m": behind,
+                    "by_m": BACK_WALL_M - behind,
+                    "notch_hz": plan.speed_m_s / (4 * max(behind, 0.05)),
+                },
+            )
+        ]
     if abs(part - 0.5) < HALF_WIDTH:
-        return [Finding(kind="half length", subjects=key, weight=0.65,
-                        values={"part": 100 * part, "mode_hz": plan.speed_m_s / (2 * length),
-                                "to_y_m": 0.38 * length, "by_m": seat.place.y_m - 0.38 * length})]
+        return [
+            Finding(
+                kind="half length",
+                subjects=key,
+                weight=0.65,
+                values={
+                    "part": 100 * part,
+                    "mode_hz": plan.speed_m_s / (2 * length),
+                    "to_y_m": 0.38 * length,
+                    "by_m": seat.place.y_m - 0.38 * length,
+                },
+            )
+        ]
     if part > FRONT_PART:
-        return [Finding(kind="front part", subjects=key, weight=0.32 if len(plan.mains) <= 3 else 0.2,
-                        values={"part": 100 * part, "to_y_m": 0.38 * length,
-                                "by_m": seat.place.y_m - 0.38 * length})]
+        return [
+            Finding(
+                kind="front part",
+                subjects=key,
+                weight=0.32 if len(plan.mains) <= 3 else 0.2,
+                values={"part": 100 * part, "to_y_m": 0.38 * length, "by_m": seat.place.y_m - 0.38 * length},
+            )
+        ]
     return []
-

@@ -9,7 +9,7 @@ from dolce.core.room.plan import RoomPlan
 
 _HIGHEST_HZ = 120.0
 _HIGHEST_ORDER = 2
-_NULL, _PEAK = 0.2, 0.95           # part of the loudest pressure
+_NULL, _PEAK = 0.2, 0.95  # part of the loudest pressure
 _DRIVEN = 0.3
 _MIDDLE_M = 0.15
 _STEPS_M = np.round(np.concatenate([np.arange(0.05, 1.51, 0.05), -np.arange(0.05, 1.51, 0.05)]), 2)
@@ -37,17 +37,25 @@ def mode_findings(plan: RoomPlan) -> list[Finding]:
             if _NULL < pressure < _PEAK:
                 continue
             kind = "mode null" if pressure <= _NULL else "mode peak"
-            fixed = axis == 2                         # the height of a head is hardly to be chosen
+            fixed = axis == 2  # the height of a head is hardly to be chosen
             weight = (0.5 if kind == "mode null" else 0.22) * (0.5 if fixed else 1) * (1 if seat.is_main else 0.7)
             weight *= min(seat.weight, 1.0)
             if axis == 0 and abs(seat.place.x_m - plan.size.width_m / 2) < _MIDDLE_M:
-                weight *= 0.4                         # the price of sitting between left and right alike
+                weight *= 0.4  # the price of sitting between left and right alike
             by = _shortest_move(pressure_along(modes, mode, axis, seats[t]), kind)
-            found.append(Finding(
-                kind=kind, subjects=(f"seat-{seat.id}",), about=f"{AXES[axis]}{modes.orders[mode].max()}",
-                weight=round(weight, 3),
-                values={"frequency_hz": float(modes.frequency_hz[mode]), "by_m": by / (1 if fixed else box.scale),
-                        "level_db": float(20 * np.log10(max(pressure, 1e-3)))}))
+            found.append(
+                Finding(
+                    kind=kind,
+                    subjects=(f"seat-{seat.id}",),
+                    about=f"{AXES[axis]}{modes.orders[mode].max()}",
+                    weight=round(weight, 3),
+                    values={
+                        "frequency_hz": float(modes.frequency_hz[mode]),
+                        "by_m": by / (1 if fixed else box.scale),
+                        "level_db": float(20 * np.log10(max(pressure, 1e-3))),
+                    },
+                )
+            )
     return found
 
 

@@ -9,11 +9,11 @@ from dolce.core.room.findings.model import Finding
 from dolce.core.room.plan import RoomPlan, Speaker
 from dolce.core.room.reflections import Reflections, reflections_of
 
-STEP_M = 0.2                       # how far a speaker is moved to say what moving would do
+STEP_M = 0.2  # how far a speaker is moved to say what moving would do
 # Up to here a cancellation counts in full, and not at all from twice that on. By common practice a wall within 0.6 m
 # (143 Hz) is easy to live with; desks colour 160-400 Hz; subs end where they are crossed over.
 _FULL_HZ, _DESK_FULL_HZ, _SUB_FULL_HZ = 150.0, 400.0, 80.0
-_FLOOR_PART = 0.45                 # floor and ceiling can hardly be moved away from
+_FLOOR_PART = 0.45  # floor and ceiling can hardly be moved away from
 _OTHER_SEAT_PART = 0.6
 _LEAST_DEPTH_DB = 3.0
 _NEAR_WALL_M = 1.0
@@ -62,14 +62,23 @@ def _cancellations(plan: RoomPlan) -> list[Finding]:
                 continue
             hertz = now.cancellations.frequency_hz[b, s]
             heard = hertz[np.isfinite(hertz)]
-            found.append(Finding(
-                kind="cancellation", subjects=(speaker.channel, f"seat-{plan.seats[t].id}"), about=boundary,
-                weight=round(weight, 3), values={
-                    "frequency_hz": float(hertz[t]), "depth_db": float(now.cancellations.depth_db[b, s, t]),
-                    "lowest_hz": float(heard.min()), "highest_hz": float(heard.max()),
-                    "distance_m": float(now.to_boundary_m[b, s]),
-                    "nearer_hz": float(nearer.cancellations.frequency_hz[b, s, t]),
-                    "farther_hz": float(farther.cancellations.frequency_hz[b, s, t])}))
+            found.append(
+                Finding(
+                    kind="cancellation",
+                    subjects=(speaker.channel, f"seat-{plan.seats[t].id}"),
+                    about=boundary,
+                    weight=round(weight, 3),
+                    values={
+                        "frequency_hz": float(hertz[t]),
+                        "depth_db": float(now.cancellations.depth_db[b, s, t]),
+                        "lowest_hz": float(heard.min()),
+                        "highest_hz": float(heard.max()),
+                        "distance_m": float(now.to_boundary_m[b, s]),
+                        "nearer_hz": float(nearer.cancellations.frequency_hz[b, s, t]),
+                        "farther_hz": float(farther.cancellations.frequency_hz[b, s, t]),
+                    },
+                )
+            )
     return _pairs_as_one(plan, found)
 
 
@@ -84,12 +93,23 @@ def _pairs_as_one(plan: RoomPlan, found: list[Finding]) -> list[Finding]:
         if finding.key in used:
             continue
         other = by_name.get((partners.get(channel), mirrored.get(finding.about, finding.about), seat))
-        if other is not None and other.key not in used and other is not finding \
-                and abs(other.values["frequency_hz"] / finding.values["frequency_hz"] - 1) < 0.04:
+        if (
+            other is not None
+            and other.key not in used
+            and other is not finding
+            and abs(other.values["frequency_hz"] / finding.values["frequency_hz"] - 1) < 0.04
+        ):
             used.update((other.key, finding.key))
             about = "side walls" if finding.about in mirrored else finding.about
-            joined.append(Finding(kind="cancellation", subjects=(channel, other.subjects[0], seat), about=about,
-                                  weight=max(finding.weight, other.weight), values=finding.values))
+            joined.append(
+                Finding(
+                    kind="cancellation",
+                    subjects=(channel, other.subjects[0], seat),
+                    about=about,
+                    weight=max(finding.weight, other.weight),
+                    values=finding.values,
+                )
+            )
         else:
             used.add(finding.key)
             joined.append(finding)
@@ -110,8 +130,9 @@ def loading_db(speakers: Sequence[Speaker], plan: RoomPlan, frequency_hz: float 
     for count in (1, 2, 3):
         at = [k for k, gaps in enumerate(near) if len(gaps) == count]
         if at:
-            found = boundary_gain_db(np.array([near[k] for k in at]), frequency_hz=np.array([frequency_hz]),
-                                     speed_m_s=plan.speed_m_s)[:, 0]
+            found = boundary_gain_db(
+                np.array([near[k] for k in at]), frequency_hz=np.array([frequency_hz]), speed_m_s=plan.speed_m_s
+            )[:, 0]
             for k, gain in zip(at, found, strict=True):
                 gains[k] = float(gain)
     return gains
@@ -127,13 +148,28 @@ def _loading(plan: RoomPlan) -> list[Finding]:
         near = walls_near(speaker, plan)
         if len(near) >= 2 and gains[speaker.channel] >= 9:
             weight = 0.1 if speaker.is_sub else min(0.5, 0.1 + (gains[speaker.channel] - 9) / 15)
-            found.append(Finding(kind="loading", subjects=(speaker.channel,), weight=weight,
-                                 values={"walls": len(near), "up_to_db": 6.02 * len(near),
-                                         "gain_db": gains[speaker.channel], "nearest_m": min(near)}))
+            found.append(
+                Finding(
+                    kind="loading",
+                    subjects=(speaker.channel,),
+                    weight=weight,
+                    values={
+                        "walls": len(near),
+                        "up_to_db": 6.02 * len(near),
+                        "gain_db": gains[speaker.channel],
+                        "nearest_m": min(near),
+                    },
+                )
+            )
         partner = speaker.partner
         if partner in gains and speaker.channel < partner and abs(gains[partner] - gains[speaker.channel]) > 1.0:
             apart = gains[speaker.channel] - gains[partner]
-            found.append(Finding(kind="unequal loading", subjects=(speaker.channel, partner),
-                                 weight=min(0.6, 0.25 + abs(apart) / 10),
-                                 values={"first_db": gains[speaker.channel], "second_db": gains[partner]}))
+            found.append(
+                Finding(
+                    kind="unequal loading",
+                    subjects=(speaker.channel, partner),
+                    weight=min(0.6, 0.25 + abs(apart) / 10),
+                    values={"first_db": gains[speaker.channel], "second_db": gains[partner]},
+                )
+            )
     return found

@@ -9,5 +9,7 @@ down_revision = "0014"
 
 def upgrade() -> None:
     op.create_table(
-        "reports", sa.Column("job_id", sa.Integer, sa.ForeignKey("jobs.id", ondelete="CASCADE"), primary_key=True),
-        sa.Column("data", sa.JSON, nullable=False))
+        "reports",
+        sa.Column("job_id", sa.Integer, sa.ForeignKey("jobs.id", ondelete="CASCADE"), primary_key=True),
+        sa.Column("data", sa.JSON, nullable=False),
+    )

@@ -27,9 +27,14 @@ def set_crossovers(job_id: int) -> Response:
     try:
         form.done()
         services().crossing.set_crossovers(
-            job_id, corners, low_pass=low_pass, most_wait_s=wait_s,
+            job_id,
+            corners,
+            low_pass=low_pass,
+            most_wait_s=wait_s,
             effects=Effects(low_pass=Crossover(frequency_hz=effects_hz), gain_db=effects_db)
-            if form.flag("effects") else None)
+            if form.flag("effects")
+            else None,
+        )
     except InvalidForm as error:
         return show(job_id, "crossover", status=422, faults=error.faults, typed=request.form)
     return after(job_id, "crossover")
@@ -50,8 +55,13 @@ def protect(job_id: int, channel: str) -> Response:
     try:
         form.done()
     except InvalidForm as error:
-        return show(job_id, "crossover", status=422, faults={f"protect-{channel}": error.faults["protect_hz"]},
-                    typed=request.form)
+        return show(
+            job_id,
+            "crossover",
+            status=422,
+            faults={f"protect-{channel}": error.faults["protect_hz"]},
+            typed=request.form,
+        )
     services().crossing.protect(job_id, channel, at)
     return after(job_id, "crossover")
 
@@ -80,17 +90,24 @@ def send(job_id: int) -> Response:
     gain = form.number("gain_db", low=-40, high=6, unit="dB", default=0.0)
     try:
         form.done()
-        services().crossing.send(job_id, request.form.get("channel", ""), request.form.get("output", ""),
-                                 None if request.form.get("off") else gain)
+        services().crossing.send(
+            job_id,
+            request.form.get("channel", ""),
+            request.form.get("output", ""),
+            None if request.form.get("off") else gain,
+        )
     except InvalidForm as error:
         return show(job_id, "routing", status=422, faults=error.faults, typed=request.form)
     except InvalidValue as error:
-        return show(job_id, "routing", status=422, faults={"gain_db": f"{error.problem} {error.remedy}"},
-                    typed=request.form)
+        return show(
+            job_id, "routing", status=422, faults={"gain_db": f"{error.problem} {error.remedy}"}, typed=request.form
+        )
     return after(job_id, "routing")
 
 
 def _crossover(form: FormReader, name: str) -> Crossover:
     crossover_hz = form.number(f"corner-{name}", low=30, high=250, unit="Hz")
     order = int(form.choice(f"slope-{name}", tuple(key for key, _ in SLOPES)))
-    return Crossover(frequency_hz=crossover_hz, order=order, kind=form.choice(f"kind-{name}", tuple(k for k, _ in KINDS)))
+    return Crossover(
+        frequency_hz=crossover_hz, order=order, kind=form.choice(f"kind-{name}", tuple(k for k, _ in KINDS))
+    )

@@ -14,23 +14,47 @@ GROUP_NAMES = {"fronts": "Fronts", "surrounds": "Surrounds", "heights": "Heights
 
 def crossing_page(view: CrossingView, *, channel: str, seat: str) -> dict:
     """What the templates of crossovers and routing show."""
-    channels = tuple(view.handovers)
-    worst = min(channels, key=lambda code: view.handovers[code].loss_db.min(), default="")
+    channels = tuple(view.crossover_sums)
+    worst = min(channels, key=lambda code: view.crossover_sums[code].loss_db.min(), default="")
     channel = channel if channel in channels else worst
-    number = int(seat) if seat.isdecimal() and int(seat[:4]) < len(view.seats) else \
-        int(np.argmin(view.handovers[channel].loss_db)) if channel else 0
-    return {"cross": view, "slopes": SLOPES, "kinds": KINDS, "group_names": GROUP_NAMES, "cross_channel": channel,
-            "cross_seat": number, "cross_plot": sum_plot(view, channel, number) if channel else None}
+    number = (
+        int(seat)
+        if seat.isdecimal() and int(seat[:4]) < len(view.seats)
+        else int(np.argmin(view.crossover_sums[channel].loss_db))
+        if channel
+        else 0
+    )
+    return {
+        "cross": view,
+        "slopes": SLOPES,
+        "kinds": KINDS,
+        "group_names": GROUP_NAMES,
+        "cross_channel": channel,
+        "cross_seat": number,
+        "cross_plot": sum_plot(view, channel, number) if channel else None,
+    }
 
 
 def sum_plot(view: CrossingView, channel: str, seat: int) -> dict:
     """Main alone, subs alone, both, and what they could be, an octave and a half around the corner."""
-    one = view.handovers[channel]
+    one = view.crossover_sums[channel]
     near = np.abs(np.log2(SHOWN_HZ / one.crossover_hz)) <= 1.6
-    shown = {"could be": ("target", one.most_db[seat]), channel: ("before", one.main_db[seat]),
-             "subs": ("predicted", one.subs_db[seat]), "together": ("after", one.sum_db[seat])}
-    curves = [{"label": name, "channel": "Sub1" if name == "subs" else channel, "state": state, "note": "",
-               "y": np.round(level[near], 1).tolist()} for name, (state, level) in shown.items()]
+    shown = {
+        "could be": ("target", one.most_db[seat]),
+        channel: ("before", one.main_db[seat]),
+        "subs": ("predicted", one.subs_db[seat]),
+        "together": ("after", one.sum_db[seat]),
+    }
+    curves = [
+        {
+            "label": name,
+            "channel": "Sub1" if name == "subs" else channel,
+            "state": state,
+            "note": "",
+            "y": np.round(level[near], 1).tolist(),
+        }
+        for name, (state, level) in shown.items()
+    ]
     values = np.concatenate([level[near] for _, level in shown.values()])
     top = 5 * float(np.ceil((values.max() + 1) / 5))
     x = np.round(SHOWN_HZ[near], 2).tolist()
@@ -40,8 +64,12 @@ def sum_plot(view: CrossingView, channel: str, seat: int) -> dict:
 def routing_page(alignment: Alignment, channels: tuple[str, ...]) -> dict:
     """What the template of routing shows, with subs and without."""
     bass = alignment.routing
-    return {"routes": route_rows(alignment, channels), "codes": [(channel, channel) for channel in channels],
-            "adds_up": bass.adds_up_db(channels) if bass else {}, "crossed": bass is not None and bool(bass.subs)}
+    return {
+        "routes": route_rows(alignment, channels),
+        "codes": [(channel, channel) for channel in channels],
+        "adds_up": bass.adds_up_db(channels) if bass else {},
+        "crossed": bass is not None and bool(bass.subs),
+    }
 
 
 def route_rows(alignment: Alignment, channels: tuple[str, ...]) -> list[tuple[str, dict[str, str]]]:
@@ -53,8 +81,11 @@ def route_rows(alignment: Alignment, channels: tuple[str, ...]) -> list[tuple[st
     for code in codes:
         cells: dict[str, str] = {}
         for way in alignment.routes(code):
-            side = "" if way.crossover is None else (
-                f" {'above' if way.side == 'high' else 'below'} {way.crossover.frequency_hz:g} Hz")
+            side = (
+                ""
+                if way.crossover is None
+                else (f" {'above' if way.side == 'high' else 'below'} {way.crossover.frequency_hz:g} Hz")
+            )
             words = f"{way.gain_db:+.1f} dB{side}".replace("-", "−") if way.gain_db else (side.strip() or "all of it")
             cells[way.output] = f"{cells[way.output]}, {words}" if way.output in cells else words
         rows.append((code, cells))

@@ -11,12 +11,20 @@ _SHOWN = np.flatnonzero((ANALYSIS_GRID_HZ >= 20) & (ANALYSIS_GRID_HZ <= 20_000))
 
 def seat_curves_plot(found: SeatCurves, other: str) -> dict:
     """Before, predicted, another version by its name, and taken."""
-    shown = [("alone, before", "before", found.before_db), ("predicted", "predicted", found.predicted_db),
-             (other, "target", found.other_db), ("taken", "after", found.taken_db)]
-    curves = [{"label": name, "channel": found.channel, "state": state, "note": "",
-               "y": np.round(level[_SHOWN], 1).tolist()} for name, state, level in shown if level is not None]
+    shown = [
+        ("alone, before", "before", found.before_db),
+        ("predicted", "predicted", found.predicted_db),
+        (other, "target", found.other_db),
+        ("taken", "after", found.taken_db),
+    ]
+    curves = [
+        {"label": name, "channel": found.channel, "state": state, "note": "", "y": np.round(level[_SHOWN], 1).tolist()}
+        for name, state, level in shown
+        if level is not None
+    ]
     everything = np.concatenate([level[_SHOWN] for _, _, level in shown if level is not None])
     top = 5 * float(np.ceil((everything.max() + 1) / 5))
     low = max(5 * float(np.floor(everything.min() / 5)), top - 50)
-    return frequency_plot(np.round(ANALYSIS_GRID_HZ[_SHOWN], 1).tolist(), curves, x_range=(20.0, 20_000.0),
-                          y_range=(low, top))
+    return frequency_plot(
+        np.round(ANALYSIS_GRID_HZ[_SHOWN], 1).tolist(), curves, x_range=(20.0, 20_000.0), y_range=(low, top)
+    )

@@ -47,8 +47,11 @@ def levels(job_id: int) -> Response:
     """By which band, reference and offsets levels are matched."""
     view = services().aligning.view(job_id)
     form = FormReader(request.form)
-    offsets = {name.removeprefix("offset-"): form.number(name, low=-20, high=20, unit="dB", default=0.0)
-               for name in request.form if name.startswith("offset-")}
+    offsets = {
+        name.removeprefix("offset-"): form.number(name, low=-20, high=20, unit="dB", default=0.0)
+        for name in request.form
+        if name.startswith("offset-")
+    }
     reference = request.form.get("reference", "")
     try:
         low, high = (form.number(name, low=20, high=20_000, unit="Hz") for name in ("from_hz", "to_hz"))
@@ -56,13 +59,22 @@ def levels(job_id: int) -> Response:
         form.done()
         if reference and reference != "subs":
             view.job.speaker(reference)
-        wish = LevelWish(band_hz=(low, high), reference=reference, lip_sync_s=lip_sync_s,
-                         offsets_db={name: offset for name, offset in offsets.items() if offset})
+        wish = LevelWish(
+            band_hz=(low, high),
+            reference=reference,
+            lip_sync_s=lip_sync_s,
+            offsets_db={name: offset for name, offset in offsets.items() if offset},
+        )
     except InvalidForm as error:
         return show(job_id, "alignment_table", status=422, faults=error.faults, typed=request.form)
     except InvalidValue as error:
-        return show(job_id, "alignment_table", status=422, faults={"from_hz": f"{error.problem} {error.remedy}"},
-                    typed=request.form)
+        return show(
+            job_id,
+            "alignment_table",
+            status=422,
+            faults={"from_hz": f"{error.problem} {error.remedy}"},
+            typed=request.form,
+        )
     services().aligning.set_levels(job_id, wish)
     return after(job_id, "alignment_table")
 
@@ -100,13 +112,26 @@ def use(job_id: int) -> Response:
 def choose(job_id: int) -> Response:
     """Take over what was typed."""
     alignment_table = AlignmentTableView.of(services().aligning.view(job_id))
-    form = FormReader(request.form, kept={
-        f"{name}-{row.channel}": value for row in (alignment_table.outputs if alignment_table else ()) for name, value in (
-            ("trim", round(row.trim_db, 1)), ("delay", round(row.delay_ms, 4)), ("polarity", row.chosen_polarity))})
-    typed = {channel: (form.of(ChannelAlignment, "trim_db", typed=f"trim-{channel}"),
-                       1000 * form.of(ChannelAlignment, "delay_s", typed=f"delay-{channel}", per_unit=1000, unit="ms"),
-                       form.choice(f"polarity-{channel}", ("normal", "inverted")))
-             for channel in services().jobs.get(job_id).channels}
+    form = FormReader(
+        request.form,
+        kept={
+            f"{name}-{row.channel}": value
+            for row in (alignment_table.outputs if alignment_table else ())
+            for name, value in (
+                ("trim", round(row.trim_db, 1)),
+                ("delay", round(row.delay_ms, 4)),
+                ("polarity", row.chosen_polarity),
+            )
+        },
+    )
+    typed = {
+        channel: (
+            form.of(ChannelAlignment, "trim_db", typed=f"trim-{channel}"),
+            1000 * form.of(ChannelAlignment, "delay_s", typed=f"delay-{channel}", per_unit=1000, unit="ms"),
+            form.choice(f"polarity-{channel}", ("normal", "inverted")),
+        )
+        for channel in services().jobs.get(job_id).channels
+    }
     try:
         form.done()
         services().aligning.choose(job_id, typed)

@@ -17,8 +17,14 @@ from dolce.web.stops.align.table_views import AlignmentTableView, change_words, 
 
 blueprint = Blueprint("align", __name__, url_prefix="/jobs/<int:job_id>/align", template_folder="templates")
 
-SHEETS = {"alignment_table": "Levels and arrivals", "subs": "Subs as one", "crossover": "Crossovers", "routing": "Routing",
-          "proof": "Taken through it", "kept": "Kept alignments"}
+SHEETS = {
+    "alignment_table": "Levels and arrivals",
+    "subs": "Subs as one",
+    "crossover": "Crossovers",
+    "routing": "Routing",
+    "proof": "Taken through it",
+    "kept": "Kept alignments",
+}
 
 
 def show(job_id: int, sheet: str | None = None, **context: object) -> Response:
@@ -26,7 +32,14 @@ def show(job_id: int, sheet: str | None = None, **context: object) -> Response:
     wanted = sheet or request.values.get("sheet", "")
     sheet = wanted if wanted in SHEETS else "alignment_table"
     view = services().aligning.view(job_id)
-    base = {"view": view, "sheet": sheet, "sheets": SHEETS, "faults": {}, "typed": {}, "unsupported_words": unsupported_words}
+    base = {
+        "view": view,
+        "sheet": sheet,
+        "sheets": SHEETS,
+        "faults": {},
+        "typed": {},
+        "unsupported_words": unsupported_words,
+    }
     return show_stop("align", job_id, **{**base, **_CONTEXTS[sheet](job_id, view), **context})
 
 
@@ -38,7 +51,12 @@ def after(job_id: int, sheet: str) -> Response:
 def _alignment_table(_job_id: int, view: AlignView) -> dict:
     groups = list(dict.fromkeys("subs" if s.is_sub else group_of(s.channel) for s in view.job.speakers))
     references = [("", "the softest"), *((s.channel, s.channel) for s in view.job.speakers if not s.is_sub)]
-    return {"alignment_table": AlignmentTableView.of(view), "off_words": off_words, "level_groups": groups, "references": references}
+    return {
+        "alignment_table": AlignmentTableView.of(view),
+        "off_words": off_words,
+        "level_groups": groups,
+        "references": references,
+    }
 
 
 def _subs(job_id: int, _view: AlignView) -> dict:
@@ -46,8 +64,9 @@ def _subs(job_id: int, _view: AlignView) -> dict:
 
 
 def _crossover(job_id: int, _view: AlignView) -> dict:
-    return crossing_page(services().crossing.view(job_id), channel=request.args.get("channel", ""),
-                         seat=request.args.get("seat", ""))
+    return crossing_page(
+        services().crossing.view(job_id), channel=request.args.get("channel", ""), seat=request.args.get("seat", "")
+    )
 
 
 def _routing(_job_id: int, view: AlignView) -> dict:
@@ -59,16 +78,28 @@ def _proof(job_id: int, view: AlignView) -> dict:
     channel = request.args.get("channel", "")
     channel = channel if channel in channels else channels[0]
     kept = next((one for one in view.versions if one.number == version), None)
-    found = services().aligned.curves(job_id, channel=channel, seat_id=whole_of(request.args.get("seat")),
-                                      version=kept.number if kept else None)
-    return {"proof": services().aligned.view(job_id), "slot": view.job.slots[-1], "at_seat": found,
-            "against": kept, "proof_channel": channel,
-            "proof_plot": seat_curves_plot(found, kept.alignment.name if kept else "") if found else None}
+    found = services().aligned.curves(
+        job_id, channel=channel, seat_id=whole_of(request.args.get("seat")), version=kept.number if kept else None
+    )
+    return {
+        "proof": services().aligned.view(job_id),
+        "slot": view.job.slots[-1],
+        "at_seat": found,
+        "against": kept,
+        "proof_channel": channel,
+        "proof_plot": seat_curves_plot(found, kept.alignment.name if kept else "") if found else None,
+    }
 
 
 def _kept(_job_id: int, _view: AlignView) -> dict:
     return {"differs": change_words}
 
 
-_CONTEXTS: dict[str, Callable[..., dict]] = {"alignment_table": _alignment_table, "subs": _subs, "crossover": _crossover,
-                                             "routing": _routing, "proof": _proof, "kept": _kept}
+_CONTEXTS: dict[str, Callable[..., dict]] = {
+    "alignment_table": _alignment_table,
+    "subs": _subs,
+    "crossover": _crossover,
+    "routing": _routing,
+    "proof": _proof,
+    "kept": _kept,
+}

@@ -16,9 +16,11 @@ def search_subs(job_id: int) -> Response:
     form = FormReader(request.form)
     try:
         limits = SearchLimits(
-            max_loss_db=form.of(SearchLimits, "max_loss_db"), max_cut_db=form.of(SearchLimits, "max_cut_db"),
+            max_loss_db=form.of(SearchLimits, "max_loss_db"),
+            max_cut_db=form.of(SearchLimits, "max_cut_db"),
             max_delay_s=form.of(SearchLimits, "max_delay_s", typed="max_delay_ms", per_unit=1000, unit="ms"),
-            all_passes=int(form.of(SearchLimits, "all_passes", default=0)) if form.filled("all_passes") else 0)
+            all_passes=int(form.of(SearchLimits, "all_passes", default=0)) if form.filled("all_passes") else 0,
+        )
         form.done()
     except InvalidForm as error:
         return show(job_id, "subs", status=422, faults=error.faults, typed=request.form)
@@ -94,7 +96,11 @@ def _hand(job_id: int) -> dict[str, SubSetting]:
         elif name == sub and what == "turn":
             turned = not turned
         kept = of.settings.get(sub) if of else None
-        found[sub] = SubSetting(delay_s=round(delay_ms, 3) / 1000, gain_db=round(gain_db, 2),
-                                all_pass=kept.all_pass if kept else (), polarity=-1 if turned else 1)
+        found[sub] = SubSetting(
+            delay_s=round(delay_ms, 3) / 1000,
+            gain_db=round(gain_db, 2),
+            all_pass=kept.all_pass if kept else (),
+            polarity=-1 if turned else 1,
+        )
     form.done()
     return found

@@ -7,8 +7,13 @@ import numpy as np
 from dolce.services.align.sub_workbench import State, WorkbenchView
 from dolce.web.shared.plot_data import frequency_plot
 
-_NAMES = {"as-they-are": "As they are", "distances": "By distance", "search": "As found", "used": "In use",
-          "by-hand": "By hand"}
+_NAMES = {
+    "as-they-are": "As they are",
+    "distances": "By distance",
+    "search": "As found",
+    "used": "In use",
+    "by-hand": "By hand",
+}
 _FRONT_W, _FRONT_H, _EDGE = 250.0, 118.0, 22.0
 
 
@@ -26,10 +31,15 @@ class ParetoPoint:
 def workbench_page(view: WorkbenchView) -> dict:
     """What the templates of the workbench show."""
     shown = view.states.get(view.shown)
-    return {"bench": view, "state": shown, "state_name": state_name,
-            "plot": seat_plot(view, shown) if shown else None,
-            "rows": [one for one in view.states.values() if not one.code.startswith("trade-") or one is shown],
-            "pareto_front": pareto_points(view), "trade_size": (_FRONT_W, _FRONT_H)}
+    return {
+        "bench": view,
+        "state": shown,
+        "state_name": state_name,
+        "plot": seat_plot(view, shown) if shown else None,
+        "rows": [one for one in view.states.values() if not one.code.startswith("trade-") or one is shown],
+        "pareto_front": pareto_points(view),
+        "trade_size": (_FRONT_W, _FRONT_H),
+    }
 
 
 def state_name(code: str) -> str:
@@ -44,12 +54,27 @@ def seat_plot(view: WorkbenchView, state: State) -> dict:
     before = view.states["as-they-are"]
     curves = []
     if state is not before:
-        curves += [{"label": f"{seat}, as they are", "channel": "Sub1", "state": "before", "note": "", "quiet": True,
-                    "y": np.round(level, 1).tolist()} for seat, level in zip(view.seats, before.by_seat_db,
-                                                                          strict=True)]
-    curves += [{"label": seat, "channel": _COLOURS[k % len(_COLOURS)], "state": "after", "note": "",
-                "y": np.round(level, 1).tolist()}
-               for k, (seat, level) in enumerate(zip(view.seats, state.by_seat_db, strict=True))]
+        curves += [
+            {
+                "label": f"{seat}, as they are",
+                "channel": "Sub1",
+                "state": "before",
+                "note": "",
+                "quiet": True,
+                "y": np.round(level, 1).tolist(),
+            }
+            for seat, level in zip(view.seats, before.by_seat_db, strict=True)
+        ]
+    curves += [
+        {
+            "label": seat,
+            "channel": _COLOURS[k % len(_COLOURS)],
+            "state": "after",
+            "note": "",
+            "y": np.round(level, 1).tolist(),
+        }
+        for k, (seat, level) in enumerate(zip(view.seats, state.by_seat_db, strict=True))
+    ]
     everything = np.concatenate([state.by_seat_db, before.by_seat_db])
     top = 5 * float(np.ceil((everything.max() + 1) / 5))
     low = min(top - 30, 5 * float(np.floor(everything.min() / 5)))
@@ -65,9 +90,13 @@ def pareto_points(view: WorkbenchView) -> list[ParetoPoint]:
     if len(view.pareto_front) < 2:
         return []
     output, uneven = (np.array([one[k] for one in view.pareto_front]) for k in (0, 1))
+
     def place(values: np.ndarray, length: float) -> np.ndarray:
         span = max(float(np.ptp(values)), 0.2)
         return _EDGE + (values - values.min()) / span * (length - 2 * _EDGE)
+
     xs, ys = place(output, _FRONT_W), place(uneven, _FRONT_H)
-    return [ParetoPoint(code=code, x=float(x), y=float(y), output_db=out, deviation_db=uneven)
-            for (out, uneven, code), x, y in zip(view.pareto_front, xs, ys, strict=True)]
+    return [
+        ParetoPoint(code=code, x=float(x), y=float(y), output_db=out, deviation_db=uneven)
+        for (out, uneven, code), x, y in zip(view.pareto_front, xs, ys, strict=True)
+    ]

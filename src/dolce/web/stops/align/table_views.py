@@ -77,8 +77,11 @@ class AlignmentTableView:
         latest = max(arrivals) if known else 0.01
         chosen = view.chosen or {}
         # Bars begin at zero; the scale ends a little behind the last of what sounds, or is delayed, by then.
-        ends = [(r.reading.arrival_s or 0.0) + (chosen[r.reading.channel].delay_s if r.reading.channel in chosen
-                                                else r.delay_s) for r in alignment_table.channel_rows]
+        ends = [
+            (r.reading.arrival_s or 0.0)
+            + (chosen[r.reading.channel].delay_s if r.reading.channel in chosen else r.delay_s)
+            for r in alignment_table.channel_rows
+        ]
         span_ms = max(2.0, 1000 * max(latest, *ends, *(s.delay_s for s in chosen.values()), 0.0) * 1.05)
         scale = _Scale(span_ms)
         group = view.alignment.subs if view.alignment else None
@@ -86,13 +89,24 @@ class AlignmentTableView:
         rows = []
         for channel_row in alignment_table.channel_rows:
             if channel_row.reading.channel == SUBS and group is not None:
-                subs = tuple(_row(view, channel_row, scale, known=known, channel=sub, settings=chosen.get(sub))
-                             for sub in group.settings)
+                subs = tuple(
+                    _row(view, channel_row, scale, known=known, channel=sub, settings=chosen.get(sub))
+                    for sub in group.settings
+                )
                 rows.append(_row(view, channel_row, scale, known=known, channel=SUBS, settings=None, subs=subs))
             else:
                 one = judged.get(channel_row.reading.channel)
-                rows.append(_row(view, channel_row, scale, known=known, channel=channel_row.reading.channel,
-                                 settings=chosen.get(channel_row.reading.channel), mate=one.mate if one else ""))
+                rows.append(
+                    _row(
+                        view,
+                        channel_row,
+                        scale,
+                        known=known,
+                        channel=channel_row.reading.channel,
+                        settings=chosen.get(channel_row.reading.channel),
+                        mate=one.mate if one else "",
+                    )
+                )
         rows = _with_whiskers(rows)
         levels = [row.matched_db - row.offset_db + row.trim_db for row in rows if row.matched_db is not None] or [0.0]
         mains = [row for row in rows if row.channel != SUBS]
@@ -100,12 +114,21 @@ class AlignmentTableView:
         subs = sum(s.is_sub for s in view.job.speakers)
         first_ms = min((row.delay_ms for row in mains), default=0.0)
         latency_s = view.proposal.latency_s
-        return cls(rows=tuple(rows), ticks=scale.ticks, last_x=scale.x(latest * 1000), width=WIDTH,
-                   delays_known=known, levels_known=all(row.level_db is not None for row in rows), subs=subs,
-                   together_db=together_db(subs), level_left_db=max(levels) - min(levels),
-                   arrival_left_ms=max(ends) - min(ends), follows_proposal=_follows(view),
-                   later_ms=first_ms - 1000 * view.wish.lip_sync_s,
-                   total_ms=None if latency_s is None else 1000 * latency_s + first_ms)
+        return cls(
+            rows=tuple(rows),
+            ticks=scale.ticks,
+            last_x=scale.x(latest * 1000),
+            width=WIDTH,
+            delays_known=known,
+            levels_known=all(row.level_db is not None for row in rows),
+            subs=subs,
+            together_db=together_db(subs),
+            level_left_db=max(levels) - min(levels),
+            arrival_left_ms=max(ends) - min(ends),
+            follows_proposal=_follows(view),
+            later_ms=first_ms - 1000 * view.wish.lip_sync_s,
+            total_ms=None if latency_s is None else 1000 * latency_s + first_ms,
+        )
 
 
 def _with_whiskers(rows: list[Row]) -> list[Row]:
@@ -119,8 +142,12 @@ def _with_whiskers(rows: list[Row]) -> list[Row]:
     def x(level_db: float) -> float:
         return 3 + (level_db - low) / span * (WHISKER - 6)
 
-    return [row if row.level_db is None else replace(row, whisker=(
-        x(row.level_db - row.spread_db), x(row.level_db), x(row.level_db + row.spread_db))) for row in rows]
+    return [
+        row
+        if row.level_db is None
+        else replace(row, whisker=(x(row.level_db - row.spread_db), x(row.level_db), x(row.level_db + row.spread_db)))
+        for row in rows
+    ]
 
 
 class _Scale:
@@ -135,10 +162,19 @@ class _Scale:
         return milliseconds / self._span * WIDTH
 
 
-def _row(view: AlignView, channel_row: AlignmentRow, scale: _Scale, *, known: bool, channel: str, settings: ChannelSettings | None,
-         subs: tuple[Row, ...] = (), mate: str = "") -> Row:
+def _row(
+    view: AlignView,
+    channel_row: AlignmentRow,
+    scale: _Scale,
+    *,
+    known: bool,
+    channel: str,
+    settings: ChannelSettings | None,
+    subs: tuple[Row, ...] = (),
+    mate: str = "",
+) -> Row:
     r = channel_row.reading
-    one = channel == r.channel and not subs                  # an output with a reading of its own
+    one = channel == r.channel and not subs  # an output with a reading of its own
     trim, delay = (settings.trim_db, settings.delay_s) if settings else (channel_row.trim_db, channel_row.delay_s)
     arrival = r.arrival_s * 1000 if known and r.arrival_s is not None else None
     if not one:
@@ -148,17 +184,28 @@ def _row(view: AlignView, channel_row: AlignmentRow, scale: _Scale, *, known: bo
     earliest = min((g.reading.arrival_s for g in view.alignment_table.channel_rows), default=0.0) if known else 0.0
     nearest = min(view.expected_m.values())
     return Row(
-        channel=channel, level_db=r.level_db if one or subs else None, spread_db=r.spread_db if one or subs else 0.0,
-        matched_db=r.matched_db, offset_db=channel_row.offset_db, short_db=channel_row.short_db if one or subs else 0.0,
-        arrival_by=r.arrival_by, arrival_ms=arrival if one else None if not known else 0.0,
-        arrival_x=scale.x(arrival or 0), end_x=scale.x((arrival or 0) + delay * 1000), trim_db=trim,
-        delay_ms=delay * 1000, delay_samples=round(delay * view.job.rig.sample_rate_hz),
+        channel=channel,
+        level_db=r.level_db if one or subs else None,
+        spread_db=r.spread_db if one or subs else 0.0,
+        matched_db=r.matched_db,
+        offset_db=channel_row.offset_db,
+        short_db=channel_row.short_db if one or subs else 0.0,
+        arrival_by=r.arrival_by,
+        arrival_ms=arrival if one else None if not known else 0.0,
+        arrival_x=scale.x(arrival or 0),
+        end_x=scale.x((arrival or 0) + delay * 1000),
+        trim_db=trim,
+        delay_ms=delay * 1000,
+        delay_samples=round(delay * view.job.rig.sample_rate_hz),
         delay_path_m=delay * view.speed_m_s,
         # The latency is not known: the nearest speaker is taken as standing where the plan has it.
         measured_m=nearest + (r.arrival_s - earliest) * view.speed_m_s if one and arrival is not None else None,
-        expected_m=view.expected_m.get(channel), polarity=r.polarity if one else "", mate=mate,
+        expected_m=view.expected_m.get(channel),
+        polarity=r.polarity if one else "",
+        mate=mate,
         chosen_polarity=settings.polarity if settings else ("inverted" if r.polarity == "inverted" else "normal"),
-        subs=subs)
+        subs=subs,
+    )
 
 
 def _follows(view: AlignView) -> bool:
@@ -169,8 +216,11 @@ def _follows(view: AlignView) -> bool:
     mains = [g for channel, g in channel_rows.items() if channel in view.chosen]
     later = min((view.chosen[g.reading.channel].delay_s - g.delay_s for g in mains), default=0.0)
     step = 1.01 / view.job.rig.sample_rate_hz
-    if any(abs(view.chosen[g.reading.channel].trim_db - g.trim_db) > 1e-6
-           or abs(view.chosen[g.reading.channel].delay_s - g.delay_s - later) > step for g in mains):
+    if any(
+        abs(view.chosen[g.reading.channel].trim_db - g.trim_db) > 1e-6
+        or abs(view.chosen[g.reading.channel].delay_s - g.delay_s - later) > step
+        for g in mains
+    ):
         return False
     return SUBS in channel_rows or abs(later) <= step
 
@@ -192,8 +242,10 @@ def off_words(off: OffPlan, units: str) -> str:
 def change_words(before: Alignment, after: Alignment) -> str:
     """What an alignment would change of another, the first few outputs in words."""
     changes = changed_outputs(before, after)
-    words = [f"{one.channel} {signed(one.trim_db)} dB, {signed(one.delay_s * 1000, 2)} ms"
-             f"{', turned' if one.turned else ''}" for one in changes[:4]]
+    words = [
+        f"{one.channel} {signed(one.trim_db)} dB, {signed(one.delay_s * 1000, 2)} ms{', turned' if one.turned else ''}"
+        for one in changes[:4]
+    ]
     if before.routing != after.routing:
         words.append("other routes")
     return ("; ".join(words) or "the same") + (f"; {len(changes) - 4} more outputs" if len(changes) > 4 else "")

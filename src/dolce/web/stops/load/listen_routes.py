@@ -20,10 +20,16 @@ _SOUND = "audio/flac"
 def begin_listening(job_id: int) -> Response:
     """Render what is wished behind the page."""
     form = request.form
-    services().listening.begin(job_id, ListenWish(
-        material=form.get("material", ""), start_s=number_of(form.get("start_s")) or 0.0,
-        seat_id=whole_of(form.get("seat")) or 0, two_ears=bool(form.get("two_ears")),
-        compared=tuple(form.getlist("compare"))))
+    services().listening.begin(
+        job_id,
+        ListenWish(
+            material=form.get("material", ""),
+            start_s=number_of(form.get("start_s")) or 0.0,
+            seat_id=whole_of(form.get("seat")) or 0,
+            two_ears=bool(form.get("two_ears")),
+            compared=tuple(form.getlist("compare")),
+        ),
+    )
     return after(job_id, "listen")
 
 
@@ -136,8 +142,12 @@ def room_level(job_id: int, way: str) -> Response:
 @blueprint.get("/listen/room")
 def heard_in_room(job_id: int) -> str:
     """What plays there; while somebody asks, it goes on."""
-    return render_template("load/_listen_room.html", room=services().room_listening.look(job_id), job_id=job_id,
-                           audition=services().listening.cache(job_id))
+    return render_template(
+        "load/_listen_room.html",
+        room=services().room_listening.look(job_id),
+        job_id=job_id,
+        audition=services().listening.cache(job_id),
+    )
 
 
 @blueprint.post("/listen/note")

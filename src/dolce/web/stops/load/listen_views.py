@@ -18,9 +18,19 @@ def pressure_plots(audition: Audition) -> dict[str, dict]:
     def plot(part: str) -> dict:
         return frequency_plot(
             np.round(bands.frequency_hz, 2).tolist(),
-            [{"label": audition.names[key].partition(":")[0], "channel": f"heard-{place}", "state": "after",
-              "y": np.round(getattr(audition.pressure[key], part) + (offset or 0.0), 2).tolist(), "note": ""}
-             for place, key in enumerate(audition.keys)],
-            x_range=(20.0, 20_000.0), y_range=(top - _RANGE_DB, top), unit="dBFS" if offset is None else "dB SPL")
+            [
+                {
+                    "label": audition.names[key].partition(":")[0],
+                    "channel": f"heard-{place}",
+                    "state": "after",
+                    "y": np.round(getattr(audition.pressure[key], part) + (offset or 0.0), 2).tolist(),
+                    "note": "",
+                }
+                for place, key in enumerate(audition.keys)
+            ],
+            x_range=(20.0, 20_000.0),
+            y_range=(top - _RANGE_DB, top),
+            unit="dBFS" if offset is None else "dB SPL",
+        )
 
     return {"mean": plot("mean_db"), "highest": plot("highest_db")}

@@ -45,8 +45,13 @@ def package(job_id: int) -> Response:
     """Everything for another processor, as it is wished."""
     args = request.args
     rates = tuple(rate for rate in map(whole_of, args.getlist("rate")) if rate)
-    wish = PackageWish(rates_hz=rates or SAMPLE_RATES_HZ, samples=args.get("samples", "float"),
-                       layout=args.get("layout", "each"), order=args.get("order", "outputs"),
-                       signs=args.get("signs", "subtracted"), device=whole_of(args.get("device")))
+    wish = PackageWish(
+        rates_hz=rates or SAMPLE_RATES_HZ,
+        samples=args.get("samples", "float"),
+        layout=args.get("layout", "each"),
+        order=args.get("order", "outputs"),
+        signs=args.get("signs", "subtracted"),
+        device=whole_of(args.get("device")),
+    )
     parts, name = services().loading.package(job_id, wish)
     return stream(parts, name, "application/zip")

@@ -32,17 +32,31 @@ def after(job_id: int, sheet: str) -> Response:
 def _presets(job_id: int) -> dict:
     view = services().loading.view(job_id, slot=request.values.get("slot", ""), content=request.values.get("look", ""))
     names = {name: key for key, name in view.contents.items()}
-    return {"rates": SAMPLE_RATES_HZ, "samples": SAMPLES, "layouts": LAYOUTS, "orders": ORDER_WORDS,
-            "signs": SIGN_WORDS, "view": view, "first_words": first_words,
-            "offered": {slot: view.usual_content(view.job, slot, names) for slot in view.slots},
-            "loads": {one.output: one for one in view.loads}}
+    return {
+        "rates": SAMPLE_RATES_HZ,
+        "samples": SAMPLES,
+        "layouts": LAYOUTS,
+        "orders": ORDER_WORDS,
+        "signs": SIGN_WORDS,
+        "view": view,
+        "first_words": first_words,
+        "offered": {slot: view.usual_content(view.job, slot, names) for slot in view.slots},
+        "loads": {one.output: one for one in view.loads},
+    }
 
 
 def _listen(job_id: int) -> dict:
     view = services().listening.view(job_id)
-    return {"view": view, "material": MATERIAL, "orders": ORDER_WORDS, "turned_key": TURNED, "faults": {}, "typed": {},
-            "room": services().room_listening.look(job_id),
-            "pressure": pressure_plots(view.audition) if view.audition else None}
+    return {
+        "view": view,
+        "material": MATERIAL,
+        "orders": ORDER_WORDS,
+        "turned_key": TURNED,
+        "faults": {},
+        "typed": {},
+        "room": services().room_listening.look(job_id),
+        "pressure": pressure_plots(view.audition) if view.audition else None,
+    }
 
 
 _CONTEXTS: dict[str, Callable[[int], dict]] = {"presets": _presets, "listen": _listen}

@@ -17,9 +17,15 @@ blueprint = Blueprint("prove", __name__, url_prefix="/jobs/<int:job_id>/prove", 
 def logbook(job_id: int, before: int) -> Response:
     """Earlier entries of the logbook."""
     entries = services().proving.logbook(job_id, before=before)
-    return make_response(render_template("prove/_logbook.html", job=services().jobs.get(job_id), entries=entries,
-                                         groups=latest_first(entries),
-                                         logbook_page=LOGBOOK_PAGE))
+    return make_response(
+        render_template(
+            "prove/_logbook.html",
+            job=services().jobs.get(job_id),
+            entries=entries,
+            groups=latest_first(entries),
+            logbook_page=LOGBOOK_PAGE,
+        )
+    )
 
 
 @blueprint.get("")
@@ -45,15 +51,17 @@ def page(job_id: int) -> Response:
 @blueprint.get("/rounds")
 def rounds(job_id: int) -> str:
     """Every round beside the others."""
-    return render_template("prove/_rounds.html", job=services().jobs.get(job_id),
-                           table=services().proving.rounds(job_id))
+    return render_template(
+        "prove/_rounds.html", job=services().jobs.get(job_id), table=services().proving.rounds(job_id)
+    )
 
 
 @blueprint.get("/drift")
 def drift(job_id: int) -> str:
     """A round now against one of then."""
-    view = services().proving.drift(job_id, now=whole_of(request.args.get("now")),
-                                    then=whole_of(request.args.get("then")))
+    view = services().proving.drift(
+        job_id, now=whole_of(request.args.get("now")), then=whole_of(request.args.get("then"))
+    )
     return render_template("prove/_drift.html", job=view.job, view=view)
 
 
@@ -87,14 +95,22 @@ def forget_tolerances(job_id: int, number: int) -> str:
 
 
 def _tolerances(job_id: int, name: str, **context: object) -> str:
-    return render_template("prove/_tolerances.html", job_id=job_id, t=services().tolerating.view(job_id, name),
-                           rows=tolerance_rows, **{"faults": {}, "typed": {}, **context})
+    return render_template(
+        "prove/_tolerances.html",
+        job_id=job_id,
+        t=services().tolerating.view(job_id, name),
+        rows=tolerance_rows,
+        **{"faults": {}, "typed": {}, **context},
+    )
 
 
 def _typed_set(form: FormReader) -> ToleranceSet:
     """Lines of frequency, lower and upper bound; single bounds, empty for none."""
-    points = [[number_of(cell) for cell in line.replace(";", " ").split()] for line in form.text("lines").splitlines()
-              if line.strip()]
+    points = [
+        [number_of(cell) for cell in line.replace(";", " ").split()]
+        for line in form.text("lines").splitlines()
+        if line.strip()
+    ]
     if any(len(row) != 3 or None in row for row in points):
         form.faults["lines"] = "Write frequency, lower and upper bound, a line each, such as 50 -3 3."
         points = []
@@ -102,9 +118,19 @@ def _typed_set(form: FormReader) -> ToleranceSet:
     def bound(name: str, typed: str, per_unit: float = 1.0, unit: str = "") -> float | None:
         return form.of(ToleranceSet, name, typed=typed, per_unit=per_unit, unit=unit) if form.filled(typed) else None
 
-    values = {"level_db": bound("level_db", "tol_level"), "arrival_s": bound("arrival_s", "tol_arrival", 1000, "ms"),
-              "reverberation_s": bound("reverberation_s", "tol_decay"), "noise_nr": bound("noise_nr", "tol_noise")}
+    values = {
+        "level_db": bound("level_db", "tol_level"),
+        "arrival_s": bound("arrival_s", "tol_arrival", 1000, "ms"),
+        "reverberation_s": bound("reverberation_s", "tol_decay"),
+        "noise_nr": bound("noise_nr", "tol_noise"),
+    }
     form.done()
-    return ToleranceSet(name=form.text("set_name"), response_hz=tuple(row[0] for row in points),
-                        lower_db=tuple(row[1] for row in points), upper_db=tuple(row[2] for row in points),
-                        angles=form.flag("tol_angles"), sources={}, **values)
+    return ToleranceSet(
+        name=form.text("set_name"),
+        response_hz=tuple(row[0] for row in points),
+        lower_db=tuple(row[1] for row in points),
+        upper_db=tuple(row[2] for row in points),
+        angles=form.flag("tol_angles"),
+        sources={},
+        **values,
+    )

@@ -15,14 +15,18 @@ TOP_DB = 15.0
 def proof_plot(shown: ChannelProof, *, spots: bool = False) -> dict:
     """The same scale as on the Shape page, so that both can be compared; `spots` adds every one of them faintly."""
     each = [curve(f"spot {k}", shown.channel, "spot", level) for k, level in enumerate(shown.after_spots_db, start=1)]
-    return response_plot(curves=[
-        *(each if spots else []),
-        curve("before", shown.channel, "before", shown.proof.before_db),
-        curve("target", shown.channel, "target", shown.target_db),
-        # The prediction lies as a broad dashed band under the measured line: where they agree, both are seen.
-        curve("predicted", shown.channel, "predicted", shown.proof.predicted_db),
-        curve("after", shown.channel, "after", shown.proof.after_db),
-    ], top_db=TOP_DB, unit="dB")
+    return response_plot(
+        curves=[
+            *(each if spots else []),
+            curve("before", shown.channel, "before", shown.proof.before_db),
+            curve("target", shown.channel, "target", shown.target_db),
+            # The prediction lies as a broad dashed band under the measured line: where they agree, both are seen.
+            curve("predicted", shown.channel, "predicted", shown.proof.predicted_db),
+            curve("after", shown.channel, "after", shown.proof.after_db),
+        ],
+        top_db=TOP_DB,
+        unit="dB",
+    )
 
 
 def latest_first(entries: Sequence[LogEntry]) -> list[LogGroup]:
@@ -30,12 +34,20 @@ def latest_first(entries: Sequence[LogEntry]) -> list[LogGroup]:
     return [*grouped(reversed(entries))][::-1]
 
 
-LINES = {"response": "Response", "tilt": "Slope 200 Hz–10 kHz", "level": "Level between", "arrival": "Arrival between",
-         "angles": "Direction", "decay": "Decay time", "noise": "Noise"}
+LINES = {
+    "response": "Response",
+    "tilt": "Slope 200 Hz–10 kHz",
+    "level": "Level between",
+    "arrival": "Arrival between",
+    "angles": "Direction",
+    "decay": "Decay time",
+    "noise": "Noise",
+}
 
 
 def tolerance_rows(view: ToleranceView) -> list[dict]:
     """Every figure in words: what, its value with its error, its bounds, and what follows. What fails comes first."""
+
     def with_unit(number: str, unit: str) -> str:
         return f"{number}{'' if unit == '°' else ' '}{unit}".replace("-", "−")
 
@@ -46,11 +58,18 @@ def tolerance_rows(view: ToleranceView) -> list[dict]:
         value = f"{one.value:+.{digits}f}" if one.line in ("response", "tilt", "angles") else f"{one.value:.{digits}f}"
         error = "not known" if one.error == float("inf") else with_unit(f"±{one.error:.{digits}f}", one.unit)
         bounds = " to ".join(f"{bound:.{digits}f}" for bound in (one.low, one.high) if bound is not None)
-        rows.append({"line": LINES[one.line], "subject": one.subject if one.subject != "room" else "", "said": one.said,
-                     "value": with_unit(value, one.unit), "error": error,
-                     "at": f" at {hertz(one.at_hz)}" if one.at_hz else "",
-                     "bounds": with_unit(f"{'' if one.low is not None else 'up to '}{bounds}", one.unit),
-                     "source": view.wanted.sources.get(one.line, "")})
+        rows.append(
+            {
+                "line": LINES[one.line],
+                "subject": one.subject if one.subject != "room" else "",
+                "said": one.said,
+                "value": with_unit(value, one.unit),
+                "error": error,
+                "at": f" at {hertz(one.at_hz)}" if one.at_hz else "",
+                "bounds": with_unit(f"{'' if one.low is not None else 'up to '}{bounds}", one.unit),
+                "source": view.wanted.sources.get(one.line, ""),
+            }
+        )
     return rows
 
 
@@ -68,16 +87,24 @@ def _words(one: Verdict) -> str:
     first, *others = one.channels
     match one.kind:
         case "prediction missed":
-            return (f"{first} measures {one.value:.2f} dB away from its prediction, more than the "
-                    f"{one.within:.2f} dB of a microphone put back by hand: was anything moved or switched in between?")
+            return (
+                f"{first} measures {one.value:.2f} dB away from its prediction, more than the "
+                f"{one.within:.2f} dB of a microphone put back by hand: was anything moved or switched in between?"
+            )
         case "no closer":
             return f"{first} is no closer to the target than before."
         case "levels differ":
-            return (f"Levels still differ by {one.value:.1f} dB: {first} is loudest, {others[0]} softest; "
-                    f"{one.within:.1f} dB is what placing the microphone explains.")
+            return (
+                f"Levels still differ by {one.value:.1f} dB: {first} is loudest, {others[0]} softest; "
+                f"{one.within:.1f} dB is what placing the microphone explains."
+            )
         case "pair differs":
-            return (f"{first} is {one.value:.1f} dB louder than {others[0]} in the 1/3 octave at {hertz(one.at_hz)}: "
-                    "correct it on Shape, or look at the loudspeaker.")
+            return (
+                f"{first} is {one.value:.1f} dB louder than {others[0]} in the 1/3 octave at {hertz(one.at_hz)}: "
+                "correct it on Shape, or look at the loudspeaker."
+            )
         case _:
-            return (f"Arrivals still differ by {one.value * 1000:.2f} ms: {first} is last, {others[0]} first; "
-                    f"{one.within * 1000:.2f} ms is what placing the microphone explains.")
+            return (
+                f"Arrivals still differ by {one.value * 1000:.2f} ms: {first} is last, {others[0]} first; "
+                f"{one.within * 1000:.2f} ms is what placing the microphone explains."
+            )

@@ -7,11 +7,25 @@ from dolce.services.read.options import Place, ReadWish
 from dolce.web.shared.numbers import number_of, whole_of
 
 # Names in the address, beside the fields of the wish that they stand for.
-_TEXTS = {"front": "front", "vs_channel": "against_channel", "view": "view", "layout": "layout",
-          "smoothing": "smoothing", "window": "window", "levelled": "levelled", "phase": "phase", "map": "map_kind",
-          "over": "over"}
-_NUMBERS = {"gate": "gate_ms", "cycles": "cycles", "level_at": "level_hz", "map_cycles": "map_cycles",
-            "map_ms": "map_ms"}
+_TEXTS = {
+    "front": "front",
+    "vs_channel": "against_channel",
+    "view": "view",
+    "layout": "layout",
+    "smoothing": "smoothing",
+    "window": "window",
+    "levelled": "levelled",
+    "phase": "phase",
+    "map": "map_kind",
+    "over": "over",
+}
+_NUMBERS = {
+    "gate": "gate_ms",
+    "cycles": "cycles",
+    "level_at": "level_hz",
+    "map_cycles": "map_cycles",
+    "map_ms": "map_ms",
+}
 
 
 def wish_of(args: MultiDict) -> ReadWish:
@@ -27,14 +41,20 @@ def wish_of(args: MultiDict) -> ReadWish:
         if args.get(name, "").strip():
             number = number_of(args[name])
             if number is None:
-                raise InvalidValue(f"{args[name][:20]!r} is not a number.", where=name.replace("_", " "),
-                                   remedy="Give a number.")
+                raise InvalidValue(
+                    f"{args[name][:20]!r} is not a number.", where=name.replace("_", " "), remedy="Give a number."
+                )
             values[field] = number
     against = args.get("vs_place", "same")
-    return ReadWish(round_id=whole_of(args.get("round")), channels=tuple(args.getlist("channel")),
-                    place=Place.of(args.get("place", "")), against_round=whole_of(args.get("vs_round")),
-                    against_job=whole_of(args.get("vs_job")),
-                    against_place=None if against == "same" else Place.of(against), **values)
+    return ReadWish(
+        round_id=whole_of(args.get("round")),
+        channels=tuple(args.getlist("channel")),
+        place=Place.of(args.get("place", "")),
+        against_round=whole_of(args.get("vs_round")),
+        against_job=whole_of(args.get("vs_job")),
+        against_place=None if against == "same" else Place.of(against),
+        **values,
+    )
 
 
 def scale_of(args: MultiDict) -> tuple[float, float] | None:

@@ -13,7 +13,7 @@ from dolce.web.shared.plot_data import FROM_HZ, TO_HZ, frequency_plot, response_
 from dolce.web.stops.read.level_plots import fitting, pressure
 
 _MAP_LOWEST_DB = -50.0
-_MOST_POINTS = 1200               # over time: a plot has fewer across
+_MOST_POINTS = 1200  # over time: a plot has fewer across
 _ORDINALS = {2: "2nd", 3: "3rd", 4: "4th", 5: "5th"}
 
 
@@ -40,8 +40,14 @@ def _state(view: ReadView, detail: TakeDetail) -> str:
 
 
 def _curve(view: ReadView, detail: TakeDetail, y: list, **more: object) -> dict:
-    return {"label": take_name(view, detail), "channel": detail.take.channel, "state": _state(view, detail), "note": "",
-            "y": y, **more}
+    return {
+        "label": take_name(view, detail),
+        "channel": detail.take.channel,
+        "state": _state(view, detail),
+        "note": "",
+        "y": y,
+        **more,
+    }
 
 
 def _over_frequency(curves: list[dict], *, unit: str, y_range: tuple[float, float], **more: object) -> dict:
@@ -58,8 +64,12 @@ def _phase(view: ReadView, there: list[TakeDetail]) -> dict:
     kind = view.wish.phase
 
     def of(found: PhaseCurves) -> NDArray:
-        return {"wrapped": found.wrapped_deg, "unwrapped": found.unwrapped_deg, "minimum": found.minimum_deg,
-                "excess": found.excess_deg}[kind]
+        return {
+            "wrapped": found.wrapped_deg,
+            "unwrapped": found.unwrapped_deg,
+            "minimum": found.minimum_deg,
+            "excess": found.excess_deg,
+        }[kind]
 
     curves = [_curve(view, d, shown(of(d.found), digits=1)) for d in there]
     if kind == "wrapped":
@@ -72,21 +82,32 @@ def _delay(view: ReadView, there: list[TakeDetail]) -> dict:
     for detail in there:
         own, excess = (shown(np.clip(1000 * values, -50, 400), digits=2) for values in detail.found)
         curves.append(_curve(view, detail, excess) | {"label": f"{take_name(view, detail)}, excess"})
-        curves.append(_curve(view, detail, own) | {"label": f"{take_name(view, detail)}, group delay", "state": "faint",
-                                                   "quiet": len(there) > 2})
+        curves.append(
+            _curve(view, detail, own)
+            | {"label": f"{take_name(view, detail)}, group delay", "state": "faint", "quiet": len(there) > 2}
+        )
     return _over_frequency(curves, unit="ms", y_range=fitting([c["y"] for c in curves], None, step=5, least=20))
 
 
 def _over_time(view: ReadView, there: list[TakeDetail], *, unit: str, y_range: tuple[float, float] | None) -> dict:
     def curve(detail: TakeDetail, found: TimeCurve) -> dict:
         scale, every = 100 if unit == "%" else 1, max(1, found.value.size // _MOST_POINTS)
-        return _curve(view, detail, np.round(scale * found.value[::every], 1).tolist(),
-                      x=np.round(found.time_s[::every] * 1000, 3).tolist())
+        return _curve(
+            view,
+            detail,
+            np.round(scale * found.value[::every], 1).tolist(),
+            x=np.round(found.time_s[::every] * 1000, 3).tolist(),
+        )
 
     curves = [curve(d, d.found) for d in there]
     ends = [curve["x"][k] for curve in curves for k in (0, -1)]
-    return {"kind": "impulse", "xRange": [min(ends), max(ends)], "unit": unit, "curves": curves,
-            "yRange": list(y_range or fitting([c["y"] for c in curves], None, step=10))}
+    return {
+        "kind": "impulse",
+        "xRange": [min(ends), max(ends)],
+        "unit": unit,
+        "curves": curves,
+        "yRange": list(y_range or fitting([c["y"] for c in curves], None, step=10)),
+    }
 
 
 def _impulse(view: ReadView, there: list[TakeDetail]) -> dict:
@@ -100,18 +121,32 @@ def _energy(view: ReadView, there: list[TakeDetail]) -> dict:
 def _slices(view: ReadView, there: list[TakeDetail]) -> dict:
     found: DecayMap = there[0].found
     x = np.round(found.frequency_hz, 1).tolist()
-    curves = [{"label": f"{1000 * at:.0f} ms", "channel": there[0].take.channel, "x": x, "note": "",
-               "state": f"slice slice-{k}", "y": np.round(level, 1).tolist()}
-              for k, (at, level) in enumerate(zip(SLICE_S, found.level_db, strict=True))]
+    curves = [
+        {
+            "label": f"{1000 * at:.0f} ms",
+            "channel": there[0].take.channel,
+            "x": x,
+            "note": "",
+            "state": f"slice slice-{k}",
+            "y": np.round(level, 1).tolist(),
+        }
+        for k, (at, level) in enumerate(zip(SLICE_S, found.level_db, strict=True))
+    ]
     return frequency_plot(x, curves, x_range=(x[0], x[-1]), y_range=(-60, 5))
 
 
 def _map(view: ReadView, there: list[TakeDetail]) -> dict:
     found: DecayMap = there[0].found
     level = np.clip(np.rint(found.level_db), _MAP_LOWEST_DB, 0).astype(int)
-    return {"kind": "map", "channel": there[0].take.channel, "label": take_name(view, there[0]),
-            "x": np.round(found.frequency_hz, 1).tolist(), "t": np.round(1000 * found.time_s, 1).tolist(),
-            "lowest": _MAP_LOWEST_DB, "level": level.tolist()}
+    return {
+        "kind": "map",
+        "channel": there[0].take.channel,
+        "label": take_name(view, there[0]),
+        "x": np.round(found.frequency_hz, 1).tolist(),
+        "t": np.round(1000 * found.time_s, 1).tolist(),
+        "lowest": _MAP_LOWEST_DB,
+        "level": level.tolist(),
+    }
 
 
 def _times(view: ReadView, there: list[TakeDetail]) -> dict:
@@ -121,11 +156,13 @@ def _times(view: ReadView, there: list[TakeDetail]) -> dict:
         x = [band.nominal_hz for band in bands]
         for kind, state in (("T30", "after"), ("T20", "before"), ("EDT", "target")):
             if len(there) > 1 and kind != "T20":
-                continue                                     # several takes: the one that most of them can tell
+                continue  # several takes: the one that most of them can tell
             times = [band[kind] for band in bands]
             y = [None if t.seconds is None else round(t.seconds, 3) for t in times]
-            curves.append(_curve(view, detail, y, x=x, points=True, hollow=[bool(t.why_not) for t in times])
-                          | {"label": f"{take_name(view, detail)}, {kind}", "state": state})
+            curves.append(
+                _curve(view, detail, y, x=x, points=True, hollow=[bool(t.why_not) for t in times])
+                | {"label": f"{take_name(view, detail)}, {kind}", "state": state}
+            )
     values = [v for c in curves for v in c["y"] if v is not None]
     top = float(np.ceil(max(values, default=1.0) * 5 + 0.5) / 5)
     return frequency_plot(curves[0]["x"], curves, x_range=(FROM_HZ, 12_500), y_range=(0, top), unit="s")
@@ -142,12 +179,23 @@ def _distortion(view: ReadView, there: list[TakeDetail]) -> dict:
         curves.append(_curve(view, detail, y(found.total_db), x=x) | {"label": f"{take_name(view, detail)}, total"})
         if len(there) > 1:
             continue
-        curves += [{"label": f"{_ORDINALS[n]} harmonic", "channel": channel, "state": f"harmonic harmonic-{n}", "x": x,
-                    "y": y(found.harmonic_db[n]), "note": ""} for n in HARMONICS]
-        curves.append({"label": "noise", "channel": channel, "state": "target", "x": x, "y": y(found.noise_db),
-                       "note": ""})
-    return frequency_plot(curves[0]["x"], curves, x_range=(FROM_HZ, 10_000),
-                          y_range=fitting([c["y"] for c in curves], None, step=10))
+        curves += [
+            {
+                "label": f"{_ORDINALS[n]} harmonic",
+                "channel": channel,
+                "state": f"harmonic harmonic-{n}",
+                "x": x,
+                "y": y(found.harmonic_db[n]),
+                "note": "",
+            }
+            for n in HARMONICS
+        ]
+        curves.append(
+            {"label": "noise", "channel": channel, "state": "target", "x": x, "y": y(found.noise_db), "note": ""}
+        )
+    return frequency_plot(
+        curves[0]["x"], curves, x_range=(FROM_HZ, 10_000), y_range=fitting([c["y"] for c in curves], None, step=10)
+    )
 
 
 def _noise(view: ReadView, there: list[TakeDetail]) -> dict:
@@ -155,12 +203,29 @@ def _noise(view: ReadView, there: list[TakeDetail]) -> dict:
     for detail in there:
         found: NoiseUnder = detail.found
         for what, values, state in (("level", found.level_db, "after"), ("noise", found.noise_db, "noise")):
-            curves.append(_curve(view, detail, np.round(values + shift, 1).tolist(), x=list(found.nominal_hz))
-                          | {"label": f"{take_name(view, detail)}, {what}", "state": state})
-    return frequency_plot(curves[0]["x"], curves, x_range=(FROM_HZ, TO_HZ), unit=unit,
-                          y_range=fitting([c["y"] for c in curves], None, step=10))
+            curves.append(
+                _curve(view, detail, np.round(values + shift, 1).tolist(), x=list(found.nominal_hz))
+                | {"label": f"{take_name(view, detail)}, {what}", "state": state}
+            )
+    return frequency_plot(
+        curves[0]["x"],
+        curves,
+        x_range=(FROM_HZ, TO_HZ),
+        unit=unit,
+        y_range=fitting([c["y"] for c in curves], None, step=10),
+    )
 
 
 _MAKE: dict[str, Callable[[ReadView, list[TakeDetail]], dict]] = {
-    "level": _level, "phase": _phase, "delay": _delay, "impulse": _impulse, "step": _impulse, "energy": _energy,
-    "slices": _slices, "map": _map, "times": _times, "distortion": _distortion, "noise": _noise}
+    "level": _level,
+    "phase": _phase,
+    "delay": _delay,
+    "impulse": _impulse,
+    "step": _impulse,
+    "energy": _energy,
+    "slices": _slices,
+    "map": _map,
+    "times": _times,
+    "distortion": _distortion,
+    "noise": _noise,
+}

@@ -11,7 +11,7 @@ from dolce.services.read.reading import Chosen, ReadView
 from dolce.services.read.round_curves import ChannelCurves
 from dolce.web.shared.plot_data import FROM_HZ, TO_HZ, response_plot
 
-_EVERY = {"front": 1, "faint": 3, "small": 5}       # points of the analysis grid that are drawn
+_EVERY = {"front": 1, "faint": 3, "small": 5}  # points of the analysis grid that are drawn
 _LARGEST_RANGE_DB = 100.0
 Scale = tuple[float, float]
 
@@ -43,14 +43,32 @@ def level_plots(view: ReadView, kept: Scale | None) -> LevelPlots | None:
     if each:
         drawn = [(c.channel, _of_channel(view, c, shift, front=False)) for c in view.curves]
     else:
-        drawn = [("", [part for c in view.curves
-                       for part in _of_channel(view, c, shift, front=c.channel == view.front)])]
-    marks = [] if each else [{"x": round(one.frequency_hz, 1), "label": str(number)} for number, one in
-                             enumerate(sorted(view.findings, key=lambda f: f.frequency_hz), 1)]
+        drawn = [
+            ("", [part for c in view.curves for part in _of_channel(view, c, shift, front=c.channel == view.front)])
+        ]
+    marks = (
+        []
+        if each
+        else [
+            {"x": round(one.frequency_hz, 1), "label": str(number)}
+            for number, one in enumerate(sorted(view.findings, key=lambda f: f.frequency_hz), 1)
+        ]
+    )
     scale = fitting([part["y"] for _, parts in drawn for part in parts], kept)
-    plots = tuple((name, response_plot(curves=[p for p in parts if "low" not in p],
-                                       ribbons=[p for p in parts if "low" in p], top_db=0, unit=unit,
-                                       marks=marks) | {"yRange": list(scale)}) for name, parts in drawn)
+    plots = tuple(
+        (
+            name,
+            response_plot(
+                curves=[p for p in parts if "low" not in p],
+                ribbons=[p for p in parts if "low" in p],
+                top_db=0,
+                unit=unit,
+                marks=marks,
+            )
+            | {"yRange": list(scale)},
+        )
+        for name, parts in drawn
+    )
     return LevelPlots(plots=plots, difference=_difference(view), scale=scale)
 
 
@@ -77,16 +95,32 @@ def _of_channel(view: ReadView, curves: ChannelCurves, shift: float, *, front: b
     if len(curves.takes) > 1 and kind != "faint":
         parts.append(_ribbon(channel, curves, offset, kind))
         if len(view.curves) == 1:
-            parts += [_curve(view.job.at_spot(take.spot_id), channel, "spot", level + offset, "faint")
-                      for take, level in zip(curves.takes, curves.level_db, strict=True)]
+            parts += [
+                _curve(view.job.at_spot(take.spot_id), channel, "spot", level + offset, "faint")
+                for take, level in zip(curves.takes, curves.level_db, strict=True)
+            ]
     if kind != "faint" and view.against is not None:
         other = view.wish.against_channel or channel
         held = view.against.curves.get(other)
         if held is not None:
-            parts.append(_curve(_label(view, view.against, held), other, "before",
-                                held.average.level_db + view.against.offsets_db[other] + shift, kind))
-    parts.append(_curve(_label(view, view.chosen, curves), channel, "faint" if kind == "faint" else "after",
-                        curves.average.level_db + offset, kind))
+            parts.append(
+                _curve(
+                    _label(view, view.against, held),
+                    other,
+                    "before",
+                    held.average.level_db + view.against.offsets_db[other] + shift,
+                    kind,
+                )
+            )
+    parts.append(
+        _curve(
+            _label(view, view.chosen, curves),
+            channel,
+            "faint" if kind == "faint" else "after",
+            curves.average.level_db + offset,
+            kind,
+        )
+    )
     return parts
 
 
@@ -108,15 +142,22 @@ def _drawn(channel: str, kind: str) -> NDArray:
 
 def _curve(label: str, channel: str, state: str, values: NDArray, kind: str) -> dict:
     points = _drawn(channel, kind)
-    return {"label": label, "channel": channel, "state": state, "note": "",
-            "quiet": state == "faint" or (kind == "small" and state == "after"),
-            **_x(channel, kind, points), "y": np.round(values[points], 1 if kind != "front" else 2).tolist()}
+    return {
+        "label": label,
+        "channel": channel,
+        "state": state,
+        "note": "",
+        "quiet": state == "faint" or (kind == "small" and state == "after"),
+        **_x(channel, kind, points),
+        "y": np.round(values[points], 1 if kind != "front" else 2).tolist(),
+    }
 
 
 def _ribbon(channel: str, curves: ChannelCurves, offset: float, kind: str) -> dict:
     points = _drawn(channel, kind)
-    low, high = (np.round(v[points] + offset, 1).tolist() for v in (curves.average.lowest_db,
-                                                                    curves.average.highest_db))
+    low, high = (
+        np.round(v[points] + offset, 1).tolist() for v in (curves.average.lowest_db, curves.average.highest_db)
+    )
     return {"channel": channel, **_x(channel, kind, points), "low": low, "high": high, "y": [*low, *high]}
 
 

@@ -42,11 +42,17 @@ def result_rows(view: ReadView) -> list[ResultRow]:
         first = min(curves.takes, key=lambda take: [s.id for s in view.job.spots].index(take.spot_id))
         heard = [take.quality.signal_to_noise_db for take in curves.takes if take.tells_noise]
         polarities = {take.polarity for take in curves.takes if take.has_response}
-        rows.append(ResultRow(
-            code=curves.channel, label=label_of(curves.channel), spots=len(curves.takes),
-            level_db=mid_level_db(ANALYSIS_GRID_HZ, curves.average.level_db, band_hz=band) + shift,
-            spread_db=view.bass_spread_db(curves) if len(curves.takes) > 1 else None,
-            polarity=polarities.pop() if len(polarities) == 1 else "differs" if polarities else "not known",
-            arrival_ms=1000 * first.arrival_s if first.arrival_known else None,
-            noise_db=min(heard, default=None), cautions=sum(len(take.cautions) for take in curves.takes)))
+        rows.append(
+            ResultRow(
+                code=curves.channel,
+                label=label_of(curves.channel),
+                spots=len(curves.takes),
+                level_db=mid_level_db(ANALYSIS_GRID_HZ, curves.average.level_db, band_hz=band) + shift,
+                spread_db=view.bass_spread_db(curves) if len(curves.takes) > 1 else None,
+                polarity=polarities.pop() if len(polarities) == 1 else "differs" if polarities else "not known",
+                arrival_ms=1000 * first.arrival_s if first.arrival_known else None,
+                noise_db=min(heard, default=None),
+                cautions=sum(len(take.cautions) for take in curves.takes),
+            )
+        )
     return rows

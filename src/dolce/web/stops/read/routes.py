@@ -18,9 +18,18 @@ blueprint = Blueprint("read", __name__, url_prefix="/jobs/<int:job_id>/read", te
 def page(job_id: int) -> Response:
     """What was chosen."""
     view = services().reading.view(job_id, wish_of(request.args))
-    return show_stop("read", job_id, kept=services().reading.selections(job_id), view=view, wish=view.wish,
-                     read=ReadPage.of(view, scale_of(request.args)), questions=QUESTIONS, smoothings=SMOOTHING_WORDS,
-                     front_row=front_row, together=together)
+    return show_stop(
+        "read",
+        job_id,
+        kept=services().reading.selections(job_id),
+        view=view,
+        wish=view.wish,
+        read=ReadPage.of(view, scale_of(request.args)),
+        questions=QUESTIONS,
+        smoothings=SMOOTHING_WORDS,
+        front_row=front_row,
+        together=together,
+    )
 
 
 @blueprint.get("/sheet")
@@ -28,10 +37,19 @@ def sheet(job_id: int) -> str:
     """What is shown, with its figures, as one sheet of paper."""
     view = services().reading.view(job_id, wish_of(request.args))
     read = ReadPage.of(view, scale_of(request.args))
-    return render_template("read/result_sheet.html", job=view.job, view=view, wish=view.wish, read=read,
-                           place=dict(read.places).get(str(view.wish.place), "all seats"), rows=result_rows(view),
-                           front_row=front_row, together=together, stop="read",
-                           spl=view.job.rig.levels.response_spl_db is not None)
+    return render_template(
+        "read/result_sheet.html",
+        job=view.job,
+        view=view,
+        wish=view.wish,
+        read=read,
+        place=dict(read.places).get(str(view.wish.place), "all seats"),
+        rows=result_rows(view),
+        front_row=front_row,
+        together=together,
+        stop="read",
+        spl=view.job.rig.levels.response_spl_db is not None,
+    )
 
 
 @blueprint.post("/selections")
@@ -40,8 +58,9 @@ def keep_selection(job_id: int) -> Response:
     address = request.form.get("address", "")
     asked = MultiDict(parse_qsl(address[:2000]))
     wish_of(asked)
-    services().reading.keep_selection(job_id, name=request.form.get("name", ""), address=urlencode(list(asked.items(
-        multi=True))))
+    services().reading.keep_selection(
+        job_id, name=request.form.get("name", ""), address=urlencode(list(asked.items(multi=True)))
+    )
     return redirect(f"{url_for('read.page', job_id=job_id)}?{urlencode(list(asked.items(multi=True)))}", 303)
 
 

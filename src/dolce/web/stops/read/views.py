@@ -20,11 +20,19 @@ QUESTIONS: tuple[tuple[str, tuple[tuple[str, str], ...]], ...] = (
     ("How loud", (("level", "Level"), ("seats", "Seat to seat"))),
     ("When", (("phase", "Phase"), ("delay", "Delay"), ("impulse", "Impulse"), ("step", "Step"))),
     ("How long", (("energy", "Energy"), ("slices", "Slices"), ("map", "Map"), ("times", "Decay times"))),
-    ("How clean", (("distortion", "Distortion"), ("noise", "Noise"))))
+    ("How clean", (("distortion", "Distortion"), ("noise", "Noise"))),
+)
 TITLES = {key: title for _, views in QUESTIONS for key, title in views}
-SMOOTHING_WORDS = {"none": "none", "1/48": "1/48 octave", "1/24": "1/24 octave", "1/12": "1/12 octave",
-                   "1/6": "1/6 octave", "1/3": "1/3 octave", "finer below": "fine below, wide above",
-                   "auditory": "as the ear's bands"}
+SMOOTHING_WORDS = {
+    "none": "none",
+    "1/48": "1/48 octave",
+    "1/24": "1/24 octave",
+    "1/12": "1/12 octave",
+    "1/6": "1/6 octave",
+    "1/3": "1/3 octave",
+    "finer below": "fine below, wide above",
+    "auditory": "as the ear's bands",
+}
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -79,27 +87,40 @@ class ReadPage:
         if wish.view in ("map", "slices") and self.view.details:
             words.append(take_name(self.view, self.view.details[0]))
         if wish.window == "direct" and wish.view in ("level", "phase", "delay", "impulse", "step"):
-            words.append(f"direct sound alone, {wish.gate_ms:g} ms, tells nothing below "
-                         f"{told_from_hz(wish.gate_ms):.0f} Hz")
+            words.append(
+                f"direct sound alone, {wish.gate_ms:g} ms, tells nothing below {told_from_hz(wish.gate_ms):.0f} Hz"
+            )
         elif wish.window == "cycles" and wish.view == "level":
             words.append(f"window of {wish.cycles:g} cycles")
         smoothed = wish.view == "delay" or (wish.view == "level" and wish.window != "cycles")
         if smoothed:
-            words.append("not smoothed" if wish.smoothing == "none" and wish.view == "level" else
-                         f"smoothed {SMOOTHING_WORDS['1/48' if wish.smoothing == 'none' else wish.smoothing]}")
-        words += {"phase": [f"{wish.phase}, from the arrival"], "delay": ["from the arrival"],
-                  "impulse": ["0 ms is the arrival"], "step": ["0 ms is the arrival"],
-                  "energy": ["0 dB is the strongest, 0 ms the arrival"],
-                  "slices": ["what is still to come so long after the arrival, 1/24 octave"],
-                  "map": [f"{wish.map_cycles:g} cycles" if wish.map_kind == "cycles" else f"{wish.map_ms:g} ms"],
-                  "times": ["thirds of octaves, filtered backwards; hollow: not to be relied on"],
-                  "distortion": ["against the fundamental, 1/12 octave"],
-                  "noise": ["thirds of octaves, noise as the window lets it pass"],
-                  "seats": ["1/12 octave, mean of each seat's spots"]}.get(wish.view, [])
+            words.append(
+                "not smoothed"
+                if wish.smoothing == "none" and wish.view == "level"
+                else f"smoothed {SMOOTHING_WORDS['1/48' if wish.smoothing == 'none' else wish.smoothing]}"
+            )
+        words += {
+            "phase": [f"{wish.phase}, from the arrival"],
+            "delay": ["from the arrival"],
+            "impulse": ["0 ms is the arrival"],
+            "step": ["0 ms is the arrival"],
+            "energy": ["0 dB is the strongest, 0 ms the arrival"],
+            "slices": ["what is still to come so long after the arrival, 1/24 octave"],
+            "map": [f"{wish.map_cycles:g} cycles" if wish.map_kind == "cycles" else f"{wish.map_ms:g} ms"],
+            "times": ["1/3-octave bands, filtered backwards; hollow: not to be relied on"],
+            "distortion": ["against the fundamental, 1/12 octave"],
+            "noise": ["1/3-octave bands, noise as the window lets it pass"],
+            "seats": ["1/12 octave, mean of each seat's spots"],
+        }.get(wish.view, [])
         if wish.view == "level" and wish.window == "whole":
-            words.append({"at": f"all at 0 dB at {wish.level_hz:g} Hz", "band": "all at 0 dB, 500 Hz to 2 kHz"}.get(
-                wish.levelled, "dB SPL of the sweep" if self.view.job.rig.levels.response_spl_db is not None else
-                "0 dB is the level of the sweep"))
+            words.append(
+                {"at": f"all at 0 dB at {wish.level_hz:g} Hz", "band": "all at 0 dB, 500 Hz to 2 kHz"}.get(
+                    wish.levelled,
+                    "dB SPL of the sweep"
+                    if self.view.job.rig.levels.response_spl_db is not None
+                    else "0 dB is the level of the sweep",
+                )
+            )
         return words
 
     @property
@@ -114,18 +135,30 @@ class ReadPage:
     def places(self) -> list[tuple[str, str]]:
         """What can be chosen as a place: all seats, each, and each spot."""
         plan = self.view.job.plan
-        seats = [(f"seat-{s.id}", f"{s.name}, {len(plan.spots_of(s.id))} spots") for s in plan.seats
-                 if plan.spots_of(s.id)]
+        seats = [
+            (f"seat-{s.id}", f"{s.name}, {len(plan.spots_of(s.id))} spots") for s in plan.seats if plan.spots_of(s.id)
+        ]
         single = self.view.wish.of_one_take and not self.view.wish.averaged
         usual = "main seat, centre" if single else "all seats, average"
-        return [("", usual), *(seats if len(seats) > 1 else []),
-                *((f"spot-{s.id}", f"spot {s.number}, {plan.belongs_to(s)}") for s in plan.spots)]
+        return [
+            ("", usual),
+            *(seats if len(seats) > 1 else []),
+            *((f"spot-{s.id}", f"spot {s.number}, {plan.belongs_to(s)}") for s in plan.spots),
+        ]
 
     @property
     def spots(self) -> list[SpotFigures]:
         """What the spots of each channel say together, where there are several."""
-        return [SpotFigures(channel=c.channel, count=len(c.takes), spread_db=self.view.bass_spread_db(c),
-                            another_db=self.view.another_spot_db(c)) for c in self.view.curves if len(c.takes) > 1]
+        return [
+            SpotFigures(
+                channel=c.channel,
+                count=len(c.takes),
+                spread_db=self.view.bass_spread_db(c),
+                another_db=self.view.another_spot_db(c),
+            )
+            for c in self.view.curves
+            if len(c.takes) > 1
+        ]
 
     @property
     def findings(self) -> list[FindingRow]:
@@ -143,11 +176,25 @@ def _seat_plots(view: ReadView) -> list[dict]:
         row = front_row(view, table)
         if row is None:
             continue
-        curves = [{"label": name, "channel": row.channels[0], "state": f"seat seat-{k}", "note": "",
-                   "y": np.round(level + shift, 1).tolist()} for k, (name, level) in
-                  enumerate(zip(table.seats, row.by_seat_db, strict=True))]
-        plots.append(frequency_plot(np.round(BASS_HZ, 1).tolist(), curves, x_range=(20, 200), unit=unit,
-                                    y_range=fitting([c["y"] for c in curves], None)))
+        curves = [
+            {
+                "label": name,
+                "channel": row.channels[0],
+                "state": f"seat seat-{k}",
+                "note": "",
+                "y": np.round(level + shift, 1).tolist(),
+            }
+            for k, (name, level) in enumerate(zip(table.seats, row.by_seat_db, strict=True))
+        ]
+        plots.append(
+            frequency_plot(
+                np.round(BASS_HZ, 1).tolist(),
+                curves,
+                x_range=(20, 200),
+                unit=unit,
+                y_range=fitting([c["y"] for c in curves], None),
+            )
+        )
     return plots
 
 

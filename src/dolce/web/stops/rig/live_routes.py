@@ -14,10 +14,19 @@ from dolce.web.stops.rig import live_views
 from dolce.web.stops.rig.sheets import PURPOSE_OF, after, blueprint, show
 from dolce.web.stops.rig.words import change_words, ramp_words
 
-_SOURCE_FIELDS = {"level": "level_dbfs", "frequency": "frequency_hz", "band from": "band_from_hz",
-                  "band to": "band_to_hz"}
-_MATCH_FIELDS = {"tone": "tone_hz", "tuning": "tuning_hz", "distance": "distance", "step": "step_db",
-                 "level": "level_dbfs"}
+_SOURCE_FIELDS = {
+    "level": "level_dbfs",
+    "frequency": "frequency_hz",
+    "band from": "band_from_hz",
+    "band to": "band_to_hz",
+}
+_MATCH_FIELDS = {
+    "tone": "tone_hz",
+    "tuning": "tuning_hz",
+    "distance": "distance",
+    "step": "step_db",
+    "level": "level_dbfs",
+}
 
 
 def _purpose(sheet: str) -> str:
@@ -97,10 +106,14 @@ def live_source(job_id: int, sheet: str) -> Response:
     """What plays, where, and how loud."""
     form = FormReader(request.form)
     kind = form.choice("kind", tuple(KINDS))
-    values = {"level_dbfs": form.of(Source, "level_dbfs"),
-              "frequency_hz": form.of(Source, "frequency_hz", default=1000.0),
-              "band_hz": (form.number("band_from_hz", low=10, high=20_000, unit="Hz", default=500.0),
-                          form.number("band_to_hz", low=10, high=22_000, unit="Hz", default=2000.0))}
+    values = {
+        "level_dbfs": form.of(Source, "level_dbfs"),
+        "frequency_hz": form.of(Source, "frequency_hz", default=1000.0),
+        "band_hz": (
+            form.number("band_from_hz", low=10, high=20_000, unit="Hz", default=500.0),
+            form.number("band_to_hz", low=10, high=22_000, unit="Hz", default=2000.0),
+        ),
+    }
     channel = form.text("channel")
     try:
         form.done()
@@ -114,9 +127,18 @@ def live_source(job_id: int, sheet: str) -> Response:
     rig = services().jobs.get(job_id).rig
     peak = source.peak_dbfs(rig.sample_rate_hz)
     if channel and peak > rig.levels.ceiling_dbfs:
-        return show(job_id, sheet, status=422, typed=request.form, faults={"level_dbfs": (
-            f"Its peaks reach {peak:.1f} dBFS, above the ceiling of {rig.levels.ceiling_dbfs:g} dBFS. "
-            f"Choose {source.level_dbfs - peak + rig.levels.ceiling_dbfs:.1f} dBFS or less.")})
+        return show(
+            job_id,
+            sheet,
+            status=422,
+            typed=request.form,
+            faults={
+                "level_dbfs": (
+                    f"Its peaks reach {peak:.1f} dBFS, above the ceiling of {rig.levels.ceiling_dbfs:g} dBFS. "
+                    f"Choose {source.level_dbfs - peak + rig.levels.ceiling_dbfs:.1f} dBFS or less."
+                )
+            },
+        )
     services().live.change(job_id, _purpose(sheet), source=source, channel=channel)
     return after(job_id, sheet)
 
@@ -149,9 +171,13 @@ def louder(job_id: int, sheet: str, step: str) -> Response:
 def look_of_meter(job_id: int) -> Response:
     """What the meter shows large, and over which time it takes the mean."""
     form = FormReader(request.form)
-    services().live.change(job_id, "meter", weighting=form.choice("weighting", ("A", "C", "Z")),
-                           time=form.choice("time", ("fast", "slow")),
-                           meaning_time_s=form.number("mean", low=1, high=3600, default=10.0))
+    services().live.change(
+        job_id,
+        "meter",
+        weighting=form.choice("weighting", ("A", "C", "Z")),
+        time=form.choice("time", ("fast", "slow")),
+        meaning_time_s=form.number("mean", low=1, high=3600, default=10.0),
+    )
     return after(job_id, "meter")
 
 
@@ -159,9 +185,13 @@ def look_of_meter(job_id: int) -> Response:
 def look_of_spectrum(job_id: int) -> Response:
     """Bands, average, what to compare with."""
     form = FormReader(request.form)
-    services().live.change(job_id, "spectrum", average=form.choice("average", tuple(AVERAGES_S)),
-                           per_octave=int(form.choice("per_octave", tuple(map(str, PER_OCTAVE)))),
-                           compared=int(form.number("compared", low=0, high=10**9, default=0.0)))
+    services().live.change(
+        job_id,
+        "spectrum",
+        average=form.choice("average", tuple(AVERAGES_S)),
+        per_octave=int(form.choice("per_octave", tuple(map(str, PER_OCTAVE)))),
+        compared=int(form.number("compared", low=0, high=10**9, default=0.0)),
+    )
     return after(job_id, "spectrum")
 
 
@@ -234,10 +264,11 @@ def turn(job_id: int, sheet: str, knob: str, step: str) -> Response:
 def working_levels(job_id: int) -> Response:
     """The reference level and a second one."""
     form = FormReader(request.form, kept=services().jobs.get(job_id).rig.levels)
-    values = {"reference_db": form.of(Levels, "reference_db"),
-              "second_db": form.of(Levels, "second_db")
-              if form.filled("second_db") else None,
-              "plays_effects": form.flag("plays_effects")}
+    values = {
+        "reference_db": form.of(Levels, "reference_db"),
+        "second_db": form.of(Levels, "second_db") if form.filled("second_db") else None,
+        "plays_effects": form.flag("plays_effects"),
+    }
     try:
         form.done()
     except InvalidForm as error:
@@ -254,13 +285,15 @@ def sub_match(job_id: int) -> Response:
     present = job.rig.sub_match
     form = FormReader(request.form, kept=present)
     way = form.choice("way", tuple(WAYS))
-    values = {"way": way, "sound": form.choice("sound", ("tone", "noise")),
-              "tone_hz": form.of(SubMatch, "tone_hz", default=present.tone_hz),
-              "tuning_hz": form.of(SubMatch, "tuning_hz") if form.filled("tuning_hz") else None,
-              "step_db": form.of(SubMatch, "step_db"),
-              "level_dbfs": form.of(SubMatch, "level_dbfs"),
-              "distance_m": form.length_of(SubMatch, "distance_m", typed="distance", units=job.units,
-                                             now=present.distance_m)}
+    values = {
+        "way": way,
+        "sound": form.choice("sound", ("tone", "noise")),
+        "tone_hz": form.of(SubMatch, "tone_hz", default=present.tone_hz),
+        "tuning_hz": form.of(SubMatch, "tuning_hz") if form.filled("tuning_hz") else None,
+        "step_db": form.of(SubMatch, "step_db"),
+        "level_dbfs": form.of(SubMatch, "level_dbfs"),
+        "distance_m": form.length_of(SubMatch, "distance_m", typed="distance", units=job.units, now=present.distance_m),
+    }
     try:
         form.done()
         try:
@@ -272,4 +305,3 @@ def sub_match(job_id: int) -> Response:
         return show(job_id, "subs", status=422, faults=error.faults, typed=request.form)
     services().sub_matching.set_match(job_id, match)
     return after(job_id, "subs")
-

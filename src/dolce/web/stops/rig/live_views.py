@@ -58,10 +58,17 @@ def meter(live: LiveView) -> MeterView | None:
         (f"Highest, {wish.time}", _level(highest)),
         (f"L{w}eq, last {min(wish.meaning_time_s, live.reading.recent_s):.0f} s", _level(recent)),
         (f"L{w}eq since the start, {reading.seconds:.0f} s", _level(reading.equivalent_db + shift)),
-        (f"L{w}peak since the start", _level(reading.peak_db + shift)))
-    return MeterView(unit="dB SPL" if offset is not None else "dBFS", figure=_level(large), rows=rows, bar=part(large),
-                     held=part(highest), clipped=live.reading.clipped,
-                     silent=reading.seconds > 1 and live.reading.by_weighting["Z"].slow_db < _SILENT_DBFS)
+        (f"L{w}peak since the start", _level(reading.peak_db + shift)),
+    )
+    return MeterView(
+        unit="dB SPL" if offset is not None else "dBFS",
+        figure=_level(large),
+        rows=rows,
+        bar=part(large),
+        held=part(highest),
+        clipped=live.reading.clipped,
+        silent=reading.seconds > 1 and live.reading.by_weighting["Z"].slow_db < _SILENT_DBFS,
+    )
 
 
 def _level(value: float) -> str:
@@ -83,7 +90,7 @@ def stated(live: LiveView) -> str:
 class SpectrumView:
     """Curves as paths in a box of WIDTH by HEIGHT, ticks, and how far the live curve is from the one beside it."""
 
-    curves: tuple[tuple[str, str, str, float], ...]        # state, label, path, height of the label
+    curves: tuple[tuple[str, str, str, float], ...]  # state, label, path, height of the label
     x_ticks: tuple[tuple[float, str], ...]
     y_ticks: tuple[tuple[float, str], ...]
     unit: str
@@ -106,8 +113,14 @@ def spectrum(live: LiveView, kept: TakeRecord | None) -> SpectrumView | None:
     if live.frozen is not None:
         beside.append(("held", f"held: {live.frozen.label}", live.frozen.frequency_hz, live.frozen.level_db))
     if kept is not None:
-        beside.append(("kept", f"kept: {kept.channel} around {live.job.at_spot(kept.spot_id)}", bands.frequency_hz,
-                       _as_heard(kept, live)))
+        beside.append(
+            (
+                "kept",
+                f"kept: {kept.channel} around {live.job.at_spot(kept.spot_id)}",
+                bands.frequency_hz,
+                _as_heard(kept, live),
+            )
+        )
     compared = ""
     if beside:
         _, name, frequency, level = beside[-1]
@@ -117,15 +130,26 @@ def spectrum(live: LiveView, kept: TakeRecord | None) -> SpectrumView | None:
         worst = int(np.argmax(np.abs(apart)))
         at = bands.frequency_hz[inside][worst]
         rms = np.sqrt(np.mean(apart**2))
-        compared = (f"Against the {name.split(':')[0].split(',')[0]} one, 100 Hz to 10 kHz: {rms:.1f} dB RMS, most "
-                    f"{signed(float(apart[worst]))} dB at {hertz(at)}")
-    curves = [(state, label, *_path(frequency, level + shift, top)) for state, label, frequency, level in
-              (*beside, ("now", f"now: {bands.label}", bands.frequency_hz, bands.level_db))]
+        compared = (
+            f"Against the {name.split(':')[0].split(',')[0]} one, 100 Hz to 10 kHz: {rms:.1f} dB RMS, most "
+            f"{signed(float(apart[worst]))} dB at {hertz(at)}"
+        )
+    curves = [
+        (state, label, *_path(frequency, level + shift, top))
+        for state, label, frequency, level in (
+            *beside,
+            ("now", f"now: {bands.label}", bands.frequency_hz, bands.level_db),
+        )
+    ]
     return SpectrumView(
-        curves=tuple(curves), unit="dB SPL" if offset is not None else "dBFS", compared=compared,
-        averaged_s=live.averaged_s, channel=bands.label if live.wish.source.kind != "silence" else "",
+        curves=tuple(curves),
+        unit="dB SPL" if offset is not None else "dBFS",
+        compared=compared,
+        averaged_s=live.averaged_s,
+        channel=bands.label if live.wish.source.kind != "silence" else "",
         x_ticks=tuple((_x(f), f"{f // 1000}k" if f >= 1000 else f"{f}") for f in _TICKS_HZ),
-        y_ticks=tuple((_y(top - step, top), f"{top - step:.0f}".replace("-", "−")) for step in range(0, 51, 10)))
+        y_ticks=tuple((_y(top - step, top), f"{top - step:.0f}".replace("-", "−")) for step in range(0, 51, 10)),
+    )
 
 
 def _as_heard(take: TakeRecord, live: LiveView) -> NDArray:
@@ -148,4 +172,3 @@ def _y(level: float | NDArray, top: float) -> float | NDArray:
 def _path(frequency: NDArray, level: NDArray, top: float) -> tuple[str, float]:
     x, y = np.clip(_x(frequency), LEFT, WIDTH), _y(level, top)
     return "M" + "L".join(f"{a:.1f} {b:.1f}" for a, b in zip(x, y, strict=True)), float(np.round(y[-1] - 6, 1))
-

@@ -11,9 +11,11 @@ from dolce.web.stops.rig.sheets import after, blueprint, show
 
 def _typed(form: FormReader) -> dict:
     """Name, serial number and sensitivity, as typed."""
-    values = {"name": form.text("name")[:80], "serial": form.text("serial")[:80],
-              "sensitivity_mv_pa": form.of(Microphone, "sensitivity_mv_pa")
-              if form.filled("sensitivity_mv_pa") else None}
+    values = {
+        "name": form.text("name")[:80],
+        "serial": form.text("serial")[:80],
+        "sensitivity_mv_pa": form.of(Microphone, "sensitivity_mv_pa") if form.filled("sensitivity_mv_pa") else None,
+    }
     if not values["name"]:
         form.faults["name"] = "Give it a name."
     return values

@@ -10,22 +10,40 @@ from dolce.web.shared.form_reader import FormReader
 from dolce.web.shared.page import services
 from dolce.web.stops.rig.sheets import after, blueprint, show
 
-_NUMBERS = ("bands", "lowest_gain_db", "highest_gain_db", "gain_step_db", "lowest_q", "highest_q", "lowest_trim_db",
-            "highest_trim_db", "trim_step_db", "fixed_bands", "all_passes", "taps", "presets")
+_NUMBERS = (
+    "bands",
+    "lowest_gain_db",
+    "highest_gain_db",
+    "gain_step_db",
+    "lowest_q",
+    "highest_q",
+    "lowest_trim_db",
+    "highest_trim_db",
+    "trim_step_db",
+    "fixed_bands",
+    "all_passes",
+    "taps",
+    "presets",
+)
 _FIELDS = {"name": "name", "highest Q": "highest_q"}
 
 
 def _limits(number: int | None) -> ProcessorLimits:
     """Limits as typed; InvalidForm with each fault."""
     kept = None if number is None else services().processor.limits(number)
-    form = FormReader(request.form, kept=kept and {**asdict(kept), "most_delay_ms": 1000 * kept.most_delay_s,
-                                                           "delay_step_ms": 1000 * kept.delay_step_s})
+    form = FormReader(
+        request.form,
+        kept=kept
+        and {**asdict(kept), "most_delay_ms": 1000 * kept.most_delay_s, "delay_step_ms": 1000 * kept.delay_step_s},
+    )
     values = {
-        "name": form.text("name")[:80], "crossovers": form.flag("crossovers"),
+        "name": form.text("name")[:80],
+        "crossovers": form.flag("crossovers"),
         "shelves": form.flag("shelves"),
         "most_delay_s": form.of(ProcessorLimits, "most_delay_s", typed="most_delay_ms", per_unit=1000, unit="ms"),
         "delay_step_s": form.of(ProcessorLimits, "delay_step_s", typed="delay_step_ms", per_unit=1000, unit="ms"),
-        **{name: form.of(ProcessorLimits, name) for name in _NUMBERS}}
+        **{name: form.of(ProcessorLimits, name) for name in _NUMBERS},
+    }
     form.done()
     try:
         return ProcessorLimits(id=number, **values)
@@ -43,8 +61,9 @@ def add_limits(job_id: int) -> Response:
     except InvalidForm as error:
         return show(job_id, "processor", status=422, faults=error.faults, typed=request.form)
     except InvalidValue as error:
-        return show(job_id, "processor", status=422, faults={"name": f"{error.problem} {error.remedy}"},
-                    typed=request.form)
+        return show(
+            job_id, "processor", status=422, faults={"name": f"{error.problem} {error.remedy}"}, typed=request.form
+        )
     return after(job_id, "processor")
 
 
@@ -78,8 +97,9 @@ def type_bass(job_id: int) -> Response:
 def use_limits(job_id: int) -> Response:
     """Choose the device of this job."""
     form = FormReader(request.form)
-    services().processor.use_limits(job_id, form.whole("processor", low=1, high=10**9) if form.text("processor")
-                                    else None)
+    services().processor.use_limits(
+        job_id, form.whole("processor", low=1, high=10**9) if form.text("processor") else None
+    )
     return after(job_id, "processor")
 
 
@@ -159,9 +179,15 @@ def add_other(job_id: int) -> Response:
     try:
         form.done()
         try:
-            services().processor.add_other(job_id, ProcessorInUse(
-                name=form.text("other_name"), latency_s=latency_s, by_itself=True,
-                channels=tuple(known[code.lower()] for code in typed)))
+            services().processor.add_other(
+                job_id,
+                ProcessorInUse(
+                    name=form.text("other_name"),
+                    latency_s=latency_s,
+                    by_itself=True,
+                    channels=tuple(known[code.lower()] for code in typed),
+                ),
+            )
         except InvalidValue as error:
             form.blame(error, {}, "other_name")
         form.done()

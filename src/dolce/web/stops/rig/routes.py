@@ -15,8 +15,14 @@ from dolce.web.stops.rig.sheets import after, blueprint, show
 __all__ = ["blueprint"]
 _PACES = ("real time", "fast")
 # Which field a fault of the core is about.
-_FIELDS = {"loop output": "loop_output", "loop input": "loop_input", "device": "card", "ceiling": "ceiling_dbfs",
-           "ceiling at the microphone": "ceiling_spl_db", "sweep level": "sweep_level_dbfs"}
+_FIELDS = {
+    "loop output": "loop_output",
+    "loop input": "loop_input",
+    "device": "card",
+    "ceiling": "ceiling_dbfs",
+    "ceiling at the microphone": "ceiling_spl_db",
+    "sweep level": "sweep_level_dbfs",
+}
 
 
 @blueprint.get("")
@@ -46,12 +52,24 @@ _PLACED = {True: "by hand", False: "exactly"}
 def settings(job_id: int) -> Response:
     """Rate, pace, and how the rehearsal places its microphones."""
     kept = services().jobs.get(job_id).rig
-    form = FormReader(request.form, kept={"sample_rate_hz": str(kept.sample_rate_hz), "pace": kept.rehearsal.pace,
-                                          "placed": _PLACED[kept.rehearsal.placed_by_hand]})
-    return _changed(job_id, form, {
-        "sample_rate_hz": int(form.choice("sample_rate_hz", tuple(map(str, SAMPLE_RATES_HZ)))),
-        "pace": form.choice("pace", _PACES),
-        "placed_by_hand": form.choice("placed", tuple(_PLACED.values())) == _PLACED[True]}, "setup")
+    form = FormReader(
+        request.form,
+        kept={
+            "sample_rate_hz": str(kept.sample_rate_hz),
+            "pace": kept.rehearsal.pace,
+            "placed": _PLACED[kept.rehearsal.placed_by_hand],
+        },
+    )
+    return _changed(
+        job_id,
+        form,
+        {
+            "sample_rate_hz": int(form.choice("sample_rate_hz", tuple(map(str, SAMPLE_RATES_HZ)))),
+            "pace": form.choice("pace", _PACES),
+            "placed_by_hand": form.choice("placed", tuple(_PLACED.values())) == _PLACED[True],
+        },
+        "setup",
+    )
 
 
 @blueprint.post("/level")
@@ -59,12 +77,20 @@ def level(job_id: int) -> Response:
     """Sweep, gain and ceiling."""
     rig = services().jobs.get(job_id).rig
     form = FormReader(request.form, kept={**values_in(rig.levels), "sweep_seconds": rig.sweep_seconds})
-    return _changed(job_id, form, {
-        "sweep_level_dbfs": form.of(Levels, "sweep_level_dbfs"), "sweep_seconds": form.of(Rig, "sweep_seconds"),
-        "microphone_gain_db": form.of(Levels, "microphone_gain_db"),
-        "ceiling_dbfs": form.of(Ceiling, "peak_dbfs", typed="ceiling_dbfs"),
-        "ceiling_spl_db": form.of(Ceiling, "spl_db", typed="ceiling_spl_db")
-        if form.filled("ceiling_spl_db") else None}, "level")
+    return _changed(
+        job_id,
+        form,
+        {
+            "sweep_level_dbfs": form.of(Levels, "sweep_level_dbfs"),
+            "sweep_seconds": form.of(Rig, "sweep_seconds"),
+            "microphone_gain_db": form.of(Levels, "microphone_gain_db"),
+            "ceiling_dbfs": form.of(Ceiling, "peak_dbfs", typed="ceiling_dbfs"),
+            "ceiling_spl_db": form.of(Ceiling, "spl_db", typed="ceiling_spl_db")
+            if form.filled("ceiling_spl_db")
+            else None,
+        },
+        "level",
+    )
 
 
 @blueprint.post("/hardware")
@@ -78,8 +104,11 @@ def hardware(job_id: int) -> Response:
     host, _, name = request.form.get("recorder", "").partition("|")
     if changes["hardware"] == "rehearsal" or request.form.get("recorder") == request.form.get("card"):
         host = name = ""
-    changes |= {"recorder_host": host[:120], "recorder_name": name[:120],
-                "own_clock": form.flag("own_clock") or bool(name)}
+    changes |= {
+        "recorder_host": host[:120],
+        "recorder_name": name[:120],
+        "own_clock": form.flag("own_clock") or bool(name),
+    }
     if form.filled("cue_channel"):
         changes["cue_channel"] = services().jobs.get(job_id).speaker(form.text("cue_channel")).channel
     return _changed(job_id, form, changes, "setup")
@@ -96,9 +125,12 @@ def look_again(job_id: int) -> Response:
 def join_loop(job_id: int) -> Response:
     """Which output and input a cable joins; both empty for none."""
     form = FormReader(request.form)
-    return _changed(job_id, form, {
-        name: form.of(Interface, name) if form.text(name) else None
-        for name in ("loop_output", "loop_input")}, "setup")
+    return _changed(
+        job_id,
+        form,
+        {name: form.of(Interface, name) if form.text(name) else None for name in ("loop_output", "loop_input")},
+        "setup",
+    )
 
 
 @blueprint.post("/loop/measure")
@@ -192,8 +224,9 @@ def use_sensitivity(job_id: int) -> Response:
         form.done()
         services().pressure.use_sensitivity(job_id, level)
     except (InvalidForm, InvalidValue) as error:
-        faults = error.faults if isinstance(error, InvalidForm) else {
-            "full_scale_dbu": f"{error.problem} {error.remedy}"}
+        faults = (
+            error.faults if isinstance(error, InvalidForm) else {"full_scale_dbu": f"{error.problem} {error.remedy}"}
+        )
         return show(job_id, "noise", status=422, faults=faults, typed=request.form)
     return after(job_id, "noise")
 

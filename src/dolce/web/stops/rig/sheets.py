@@ -19,8 +19,13 @@ from dolce.web.stops.rig.words import bass_words, change_words, line_words, micr
 blueprint = Blueprint("rig", __name__, url_prefix="/jobs/<int:job_id>/rig", template_folder="templates")
 
 GROUPS: dict[str, dict[str, str]] = {
-    "Set up": {"setup": "Hardware", "microphones": "Microphones", "processor": "Processor", "level": "Level",
-               "noise": "Noise and pressure"},
+    "Set up": {
+        "setup": "Hardware",
+        "microphones": "Microphones",
+        "processor": "Processor",
+        "level": "Level",
+        "noise": "Noise and pressure",
+    },
     "Check": {"lines": "Line check", "reference": "Reference level", "subs": "Subs together"},
     "Listen": {"meter": "Meter and sources", "spectrum": "Spectrum"},
     "Rehearse": {"faults": "Practise"},
@@ -36,11 +41,23 @@ def show(job_id: int, sheet: str | None = None, **context: object) -> Response:
     sheet = wanted if wanted in SHEETS else "setup"
     job = services().jobs.get(job_id)
     rig = job.rig
-    base = {"rig": rig, "sheet": sheet, "groups": GROUPS, "needed": needed_sheets(
-                channels=len(job.plan.mains), subs=len(job.plan.subs), simulated=rig.interface.simulated,
-                processor_readable=rig.processor.can.readable), "faults": {}, "typed": {},
-            "check": services().sound.latest(job_id, "level"), "pointings": POINTINGS,
-            "mic_findings": microphone_findings(rig.microphones, rig.pointing), "mic_words": microphone_words}
+    base = {
+        "rig": rig,
+        "sheet": sheet,
+        "groups": GROUPS,
+        "needed": needed_sheets(
+            channels=len(job.plan.mains),
+            subs=len(job.plan.subs),
+            simulated=rig.interface.simulated,
+            processor_readable=rig.processor.can.readable,
+        ),
+        "faults": {},
+        "typed": {},
+        "check": services().sound.latest(job_id, "level"),
+        "pointings": POINTINGS,
+        "mic_findings": microphone_findings(rig.microphones, rig.pointing),
+        "mic_words": microphone_words,
+    }
     return show_stop("rig", job_id, **{**base, **_CONTEXTS[sheet](job_id), **context})
 
 
@@ -52,13 +69,21 @@ def after(job_id: int, sheet: str) -> Response:
 def _setup(job_id: int) -> dict:
     cards, why_none = services().rigging.cards()
     job = services().jobs.get(job_id)
-    return {"cards": [c for c in cards if c.outputs], "no_cards": why_none, "rates": SAMPLE_RATES_HZ,
-            "loop_pass": services().sound.latest(job_id, "loop"), "cue_channel": job.cue_channel,
-            "cue_options": [(s.channel, s.title) for s in job.speakers if not s.is_sub],
-            "card_options": [(f"{c.host}|{c.name}", f"{c.name} ({c.host}), {c.outputs} out, {c.inputs} in")
-                             for c in cards if c.outputs],
-            "recorder_options": [("", "the same device"), *(
-                (f"{c.host}|{c.name}", f"{c.name} ({c.host}), {c.inputs} in") for c in cards if c.inputs)]}
+    return {
+        "cards": [c for c in cards if c.outputs],
+        "no_cards": why_none,
+        "rates": SAMPLE_RATES_HZ,
+        "loop_pass": services().sound.latest(job_id, "loop"),
+        "cue_channel": job.cue_channel,
+        "cue_options": [(s.channel, s.title) for s in job.speakers if not s.is_sub],
+        "card_options": [
+            (f"{c.host}|{c.name}", f"{c.name} ({c.host}), {c.outputs} out, {c.inputs} in") for c in cards if c.outputs
+        ],
+        "recorder_options": [
+            ("", "the same device"),
+            *((f"{c.host}|{c.name}", f"{c.name} ({c.host}), {c.inputs} in") for c in cards if c.inputs),
+        ],
+    }
 
 
 def _microphones(job_id: int) -> dict:
@@ -68,17 +93,25 @@ def _microphones(job_id: int) -> dict:
 
 def _processor(job_id: int) -> dict:
     view = services().processor.view(job_id)
-    return {"proc": view, "network": services().network.view(job_id), "slate": SLATE,
-            "rehearsal_limits": REHEARSAL_LIMITS,
-            "held": shown_settings(view.state, view.job.channels), "bass_words": bass_words,
-            "mains": [s.channel for s in view.job.speakers if not s.is_sub],
-            "subs": [s.channel for s in view.job.speakers if s.is_sub]}
+    return {
+        "proc": view,
+        "network": services().network.view(job_id),
+        "slate": SLATE,
+        "rehearsal_limits": REHEARSAL_LIMITS,
+        "held": shown_settings(view.state, view.job.channels),
+        "bass_words": bass_words,
+        "mains": [s.channel for s in view.job.speakers if not s.is_sub],
+        "subs": [s.channel for s in view.job.speakers if s.is_sub],
+    }
 
 
 def _level(job_id: int) -> dict:
-    return {"live": services().live.view(job_id, "ramp"), "ramp_words": ramp_words,
-            "readings": services().rigging.level_readings(job_id),
-            "moved_on": services().rigging.level_moved_on(job_id)}
+    return {
+        "live": services().live.view(job_id, "ramp"),
+        "ramp_words": ramp_words,
+        "readings": services().rigging.level_readings(job_id),
+        "moved_on": services().rigging.level_moved_on(job_id),
+    }
 
 
 def _noise(job_id: int) -> dict:
@@ -103,16 +136,28 @@ def _subs(job_id: int) -> dict:
 
 def _meter(job_id: int) -> dict:
     live = services().live.view(job_id, "meter")
-    return {"live": live, "kinds": KINDS, "meter": live_views.meter(live), "means": MEANING_TIMES_S,
-            "stated": live_views.stated(live)}
+    return {
+        "live": live,
+        "kinds": KINDS,
+        "meter": live_views.meter(live),
+        "means": MEANING_TIMES_S,
+        "stated": live_views.stated(live),
+    }
 
 
 def _spectrum(job_id: int) -> dict:
     service = services().live
     live = service.view(job_id, "spectrum")
-    return {"live": live, "moving": service.view(job_id, "moving"), "kinds": KINDS, "averages": AVERAGES_S,
-            "per_octaves": PER_OCTAVE, "stated": live_views.stated(live), "kept_takes": service.moving_takes(job_id),
-            "spectrum": live_views.spectrum(live, service.compared_take(job_id))}
+    return {
+        "live": live,
+        "moving": service.view(job_id, "moving"),
+        "kinds": KINDS,
+        "averages": AVERAGES_S,
+        "per_octaves": PER_OCTAVE,
+        "stated": live_views.stated(live),
+        "kept_takes": service.moving_takes(job_id),
+        "spectrum": live_views.spectrum(live, service.compared_take(job_id)),
+    }
 
 
 def _faults(_job_id: int) -> dict:
@@ -120,6 +165,15 @@ def _faults(_job_id: int) -> dict:
 
 
 _CONTEXTS: dict[str, Callable[[int], dict]] = {
-    "setup": _setup, "microphones": _microphones, "processor": _processor, "level": _level, "noise": _noise,
-    "lines": _lines, "reference": _reference, "subs": _subs, "meter": _meter, "spectrum": _spectrum,
-    "faults": _faults}
+    "setup": _setup,
+    "microphones": _microphones,
+    "processor": _processor,
+    "level": _level,
+    "noise": _noise,
+    "lines": _lines,
+    "reference": _reference,
+    "subs": _subs,
+    "meter": _meter,
+    "spectrum": _spectrum,
+    "faults": _faults,
+}

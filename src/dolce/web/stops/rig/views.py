@@ -16,6 +16,7 @@ _MIC_COLOURS = ("mic", "L", "R", "Ls", "Rs", "C")
 
 def curve_plot(rig: Rig) -> dict | None:
     """What is taken out for each microphone in use, and the curves that are not, over frequency; None without any."""
+
     def level(of: MicrophoneCurve) -> NDArray:
         return power_db(abs(of.on(ANALYSIS_GRID_HZ)) ** 2)
 
@@ -26,8 +27,11 @@ def curve_plot(rig: Rig) -> dict | None:
         if out is not None:
             label = f"{one.microphone.name}, {angle}°" if angle is not None else f"{one.microphone.name}, difference"
             curves.append(curve(label, _MIC_COLOURS[number % len(_MIC_COLOURS)], "after", level(out)))
-        curves += [curve(f"{other}°, not applied", _MIC_COLOURS[number % len(_MIC_COLOURS)], "predicted", level(c))
-                   for other, c in one.microphone.curves.items() if other != angle and len(rig.microphones) == 1]
+        curves += [
+            curve(f"{other}°, not applied", _MIC_COLOURS[number % len(_MIC_COLOURS)], "predicted", level(c))
+            for other, c in one.microphone.curves.items()
+            if other != angle and len(rig.microphones) == 1
+        ]
     if not curves:
         return None
     return {**response_plot(curves=curves, top_db=10.0, unit="dB"), "yRange": [-20.0, 10.0]}
@@ -55,7 +59,14 @@ def noise_bars(view: PressureView) -> tuple[list[NoiseBar], list[tuple[float, st
     def y(level: float) -> float:
         return round(8 + (top - max(level, bottom)) / 70 * 216, 1)
 
-    bars = [NoiseBar(x=36 + 22.2 * k, y=y(level), height=round(224 - y(level), 1), doubtful=f in view.noise.doubtful_hz,
-                     label="" if k % 3 != 1 else f"{f / 1000:g}k" if f >= 1000 else f"{f:g}")
-            for k, (f, level) in enumerate(zip(NOISE_THIRD_OCTAVES_HZ, levels, strict=True))]
+    bars = [
+        NoiseBar(
+            x=36 + 22.2 * k,
+            y=y(level),
+            height=round(224 - y(level), 1),
+            doubtful=f in view.noise.doubtful_hz,
+            label="" if k % 3 != 1 else f"{f / 1000:g}k" if f >= 1000 else f"{f:g}",
+        )
+        for k, (f, level) in enumerate(zip(NOISE_THIRD_OCTAVES_HZ, levels, strict=True))
+    ]
     return bars, [(y(top - step), f"{top - step:.0f}".replace("-", "−")) for step in range(0, 71, 10)]

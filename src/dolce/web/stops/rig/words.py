@@ -23,8 +23,10 @@ def line_words(finding: LineFinding, units: str) -> str:
             return "Polarity not sure: its first swing goes both ways alike."
         case "distance":
             way = "farther away" if value > 0 else "nearer"
-            return (f"Sounds {length(abs(value), units)} {way} than the plan has it: another speaker, a delay left on, "
-                    "or the plan is off.")
+            return (
+                f"Sounds {length(abs(value), units)} {way} than the plan has it: another speaker, a delay left on, "
+                "or the plan is off."
+            )
         case "level":
             way = "louder" if value > 0 else "softer"
             return f"{abs(value):.0f} dB {way} than the others, distance taken out. Check its gain."
@@ -45,8 +47,10 @@ def microphone_words(finding: MicrophoneFinding) -> str:
         case "no curve":
             return f"{finding.microphone} has no curve: what it adds will be taken for the room and the speakers."
         case "wrong angle":
-            return (f"{finding.microphone} points so that sound meets it at {finding.needs}°, but only its curve for "
-                    f"{finding.has}° is known. Read the other file, or turn the microphone.")
+            return (
+                f"{finding.microphone} points so that sound meets it at {finding.needs}°, but only its curve for "
+                f"{finding.has}° is known. Read the other file, or turn the microphone."
+            )
         case "not asked":
             return "Say which way the microphone points: the curve for 0° is used until then."
         case "one input twice":
@@ -87,8 +91,10 @@ def bass_words(bass: BassManagement, mains: Sequence[str]) -> str:
     parts = [f"{', '.join(channels)} below {corner:g} Hz" for corner, channels in by_crossover.items()]
     words = f"Bass of {'; of '.join(parts)} goes to {', '.join(bass.subs)}." if parts else ""
     if bass.effects is not None:
-        words += (f" The effects channel goes there up to {bass.effects.low_pass.frequency_hz:g} Hz, "
-                  f"{bass.effects.gain_db:+g} dB.")
+        words += (
+            f" The effects channel goes there up to {bass.effects.low_pass.frequency_hz:g} Hz, "
+            f"{bass.effects.gain_db:+g} dB."
+        )
     for channel, outputs in bass.sends.items():
         words += "".join(f" {channel} plays on {output} too, {gain:+g} dB." for output, gain in outputs.items())
     return words.strip()

@@ -1,22 +1,22 @@
 """Routes of what stands in the room and of its shape: drawings, outline, reverberation."""
 
-
 from flask import Response, request
 
 from dolce.core.geometry import Point
-from dolce.core.room import (
-    BOX_KINDS,
-    SURFACES,
-    Box,
-    Reverberation,
-)
+from dolce.core.room import BOX_KINDS, SURFACES, Box, Reverberation
 from dolce.web.shared.form_reader import FormReader
 from dolce.web.shared.page import services
 from dolce.web.stops.room.sheets import blueprint, changed, seen, units_of
 
-_BOX_SIZES = {"desk": (1.6, 0.75, 0.04, 0.72), "sofa": (2.0, 0.9, 0.8, 0.0), "screen": (2.0, 0.05, 1.2, 0.8),
-              "door": (0.9, 0.08, 2.0, 0.0), "window": (1.2, 0.08, 1.2, 0.9), "cabinet": (0.8, 0.6, 1.8, 0.0),
-              "other": (1.0, 1.0, 0.5, 0.0)}             # width, depth, height, underside in m
+_BOX_SIZES = {
+    "desk": (1.6, 0.75, 0.04, 0.72),
+    "sofa": (2.0, 0.9, 0.8, 0.0),
+    "screen": (2.0, 0.05, 1.2, 0.8),
+    "door": (0.9, 0.08, 2.0, 0.0),
+    "window": (1.2, 0.08, 1.2, 0.9),
+    "cabinet": (0.8, 0.6, 1.8, 0.0),
+    "other": (1.0, 1.0, 0.5, 0.0),
+}  # width, depth, height, underside in m
 
 
 @blueprint.post("/boxes")
@@ -31,9 +31,17 @@ def add_box(job_id: int) -> Response:
 
     def change() -> None:
         form.done()
-        services().room.add_box(job_id, Box(
-            id=number, kind=kind, width_m=min(width, plan.size.width_m), depth_m=depth, height_m=height,
-            place=Point(x_m=seat.x_m, y_m=max(0.1, seat.y_m - 0.75), z_m=underside)))
+        services().room.add_box(
+            job_id,
+            Box(
+                id=number,
+                kind=kind,
+                width_m=min(width, plan.size.width_m),
+                depth_m=depth,
+                height_m=height,
+                place=Point(x_m=seat.x_m, y_m=max(0.1, seat.y_m - 0.75), z_m=underside),
+            ),
+        )
 
     return changed(job_id, change, pick=f"box-{number}")
 
@@ -44,8 +52,10 @@ def set_box(job_id: int, box_id: int) -> Response:
     job = services().jobs.get(job_id)
     box = job.plan.box(box_id)
     form = FormReader(request.form, kept={"box_name": box.name})
-    sizes = {f"{name}_m": form.length_of(Box, f"{name}_m", typed=f"box_{name}", units=job.units, now=now)
-             for name, now in (("width", box.width_m), ("depth", box.depth_m), ("height", box.height_m))}
+    sizes = {
+        f"{name}_m": form.length_of(Box, f"{name}_m", typed=f"box_{name}", units=job.units, now=now)
+        for name, now in (("width", box.width_m), ("depth", box.depth_m), ("height", box.height_m))
+    }
 
     def change() -> None:
         form.done()
@@ -94,8 +104,7 @@ def clear_outline(job_id: int) -> Response:
 @blueprint.post("/outline/corners/<int:number>/add")
 def add_corner(job_id: int, number: int) -> Response:
     """A corner in the middle of the wall behind this one."""
-    return changed(job_id, lambda: services().room.add_corner(job_id, number, seen=seen()),
-                    pick=f"corner-{number + 1}")
+    return changed(job_id, lambda: services().room.add_corner(job_id, number, seen=seen()), pick=f"corner-{number + 1}")
 
 
 @blueprint.post("/outline/corners/<int:number>/remove")

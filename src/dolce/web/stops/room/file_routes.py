@@ -1,6 +1,5 @@
 """Routes of files: the room, its places, its plan."""
 
-
 from flask import Response, jsonify, render_template, request
 
 from dolce.services.room.room_planning import room_schema
@@ -28,8 +27,9 @@ def places_file(job_id: int) -> Response:
 def plan_svg(job_id: int) -> Response:
     """The plan as a drawing that stands alone."""
     job = services().jobs.get(job_id)
-    text = render_template("room/plan.svg", job=job, plan=job.plan, style=standalone_style(),
-                           above=from_above(job.plan, units=job.units))
+    text = render_template(
+        "room/plan.svg", job=job, plan=job.plan, style=standalone_style(), above=from_above(job.plan, units=job.units)
+    )
     return download(text.strip().encode(), f"{job.name} plan.svg", "image/svg+xml")
 
 
@@ -43,6 +43,7 @@ def schema(job_id: int) -> Response:
 @blueprint.post("/file")
 def use_file(job_id: int) -> Response:
     """A room from JSON, or places from CSV."""
+
     def change() -> None:
         data, name = uploaded(request.files.get("file"))
         services().room.use_file(job_id, data, name=name)

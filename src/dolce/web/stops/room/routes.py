@@ -1,13 +1,9 @@
 """Routes of the Room stop: the page, undo, size and layout, and moving things; the rest has modules of its own."""
 
-
 from flask import Response, make_response, render_template, request
 
 from dolce.core.geometry import Point, RoomSize
-from dolce.core.room import (
-    LAYOUT_NAMES,
-    place_of,
-)
+from dolce.core.room import LAYOUT_NAMES, place_of
 from dolce.errors import InvalidForm, InvalidValue
 from dolce.web.shared.form_reader import FormReader
 from dolce.web.shared.numbers import whole_of
@@ -50,13 +46,15 @@ def set_size(job_id: int) -> Response:
     form = FormReader(request.form, kept={"temperature": job.room.temperature_c})
     length, width, height = (
         form.length_of(RoomSize, f"{name}_m", typed=name, units=job.units, now=getattr(job.room, f"{name}_m"))
-        for name in ("length", "width", "height"))
+        for name in ("length", "width", "height")
+    )
     temperature = form.of(RoomSize, "temperature_c", typed="temperature")
 
     def change() -> None:
         form.done()
-        services().room.set_size(job_id, RoomSize(length_m=length, width_m=width, height_m=height,
-                                                  temperature_c=temperature))
+        services().room.set_size(
+            job_id, RoomSize(length_m=length, width_m=width, height_m=height, temperature_c=temperature)
+        )
 
     return changed(job_id, change, fault="size")
 
@@ -119,10 +117,19 @@ def what_if(job_id: int) -> Response:
     except InvalidValue as error:
         return make_response(f'<p id="room-live" data-live class="fault-text">{error.problem}</p>', 200)
     sheet = "findings" if request.form.get("sheet") == "findings" else "places"
-    moved = {key: [p.x_m, p.y_m, p.z_m] for key in view.ghosts if key != thing
-             for p in (place_of(view.plan, key),)}
+    moved = {key: [p.x_m, p.y_m, p.z_m] for key in view.ghosts if key != thing for p in (place_of(view.plan, key),)}
     if thing.startswith("seat-"):
-        moved |= {f"spot-{s.id}": [s.place.x_m, s.place.y_m, s.place.z_m]
-                  for s in view.plan.spots_of(whole_of(thing[5:]) or 0)}
-    return make_response(render_template("room/_what_if.html", job=view.job, moved=moved, faults={}, typed={},
-                                         page=RoomPage.while_moving(view, sheet=sheet, pick=thing)))
+        moved |= {
+            f"spot-{s.id}": [s.place.x_m, s.place.y_m, s.place.z_m]
+            for s in view.plan.spots_of(whole_of(thing[5:]) or 0)
+        }
+    return make_response(
+        render_template(
+            "room/_what_if.html",
+            job=view.job,
+            moved=moved,
+            faults={},
+            typed={},
+            page=RoomPage.while_moving(view, sheet=sheet, pick=thing),
+        )
+    )

@@ -1,12 +1,8 @@
 """Routes of speakers, channels and seats."""
 
-
 from flask import Response, request
 
-from dolce.core.room import (
-    Seat,
-    Speaker,
-)
+from dolce.core.room import Seat, Speaker
 from dolce.errors import InvalidForm
 from dolce.web.shared.form_reader import FormReader
 from dolce.web.shared.page import services
@@ -17,16 +13,27 @@ from dolce.web.stops.room.sheets import blueprint, changed
 def set_speaker(job_id: int, channel: str) -> Response:
     """Aim, source, low limit, output, partner of a speaker."""
     kept = services().jobs.get(job_id).speaker(channel)
-    form = FormReader(request.form, kept={
-        "aim": kept.aim, "toe_in": kept.toe_in_deg, "source": kept.source, "low_limit": kept.low_limit_hz,
-        "output": kept.output, "partner": kept.partner or ""})
-    values = {"aim": form.choice("aim", ("main seat", "straight", "angle")),
-              "toe_in_deg": form.of(Speaker, "toe_in_deg", typed="toe_in", unit="°", default=0.0),
-              "source": form.choice("source", ("point", "line")),
-              "low_limit_hz": form.of(Speaker, "low_limit_hz", typed="low_limit", default=0.0) or None,
-              "output": form.of(Speaker, "output"), "in_wall": form.flag("in_wall"),
-              "screened": form.flag("screened"),
-              "partner": form.text("partner") or None}
+    form = FormReader(
+        request.form,
+        kept={
+            "aim": kept.aim,
+            "toe_in": kept.toe_in_deg,
+            "source": kept.source,
+            "low_limit": kept.low_limit_hz,
+            "output": kept.output,
+            "partner": kept.partner or "",
+        },
+    )
+    values = {
+        "aim": form.choice("aim", ("main seat", "straight", "angle")),
+        "toe_in_deg": form.of(Speaker, "toe_in_deg", typed="toe_in", unit="°", default=0.0),
+        "source": form.choice("source", ("point", "line")),
+        "low_limit_hz": form.of(Speaker, "low_limit_hz", typed="low_limit", default=0.0) or None,
+        "output": form.of(Speaker, "output"),
+        "in_wall": form.flag("in_wall"),
+        "screened": form.flag("screened"),
+        "partner": form.text("partner") or None,
+    }
 
     def change() -> None:
         form.done()

@@ -1,15 +1,8 @@
 """Routes of the spots."""
 
-
 from flask import Response, make_response, render_template, request
 
-from dolce.core.room import (
-    COUNT,
-    LAYER_M,
-    LAYERS,
-    PATTERNS,
-    SPACING_M,
-)
+from dolce.core.room import COUNT, LAYER_M, LAYERS, PATTERNS, SPACING_M
 from dolce.web.shared.form_reader import FormReader
 from dolce.web.shared.numbers import whole_of
 from dolce.web.shared.page import services
@@ -34,8 +27,9 @@ def lay_out(job_id: int) -> Response:
 
     def change() -> None:
         form.done()
-        services().room.lay_out_spots(job_id, pattern, seat_id=seat, count=count, spacing_m=spacing,
-                                      layers=layers, layer_m=step)
+        services().room.lay_out_spots(
+            job_id, pattern, seat_id=seat, count=count, spacing_m=spacing, layers=layers, layer_m=step
+        )
 
     return changed(job_id, change)
 
@@ -59,9 +53,16 @@ def walk_anew(job_id: int) -> Response:
 def set_spot(job_id: int, spot_id: int) -> Response:
     """To a seat, close to a speaker, or free."""
     kind, _, which = request.form.get("to", "").partition(":")
-    return changed(job_id, lambda: services().room.set_spot(
-        job_id, spot_id, seat_id=(whole_of(which) or 0) if kind == "seat" else None,
-        close_to=which if kind == "speaker" else ""), pick=f"spot-{spot_id}")
+    return changed(
+        job_id,
+        lambda: services().room.set_spot(
+            job_id,
+            spot_id,
+            seat_id=(whole_of(which) or 0) if kind == "seat" else None,
+            close_to=which if kind == "speaker" else "",
+        ),
+        pick=f"spot-{spot_id}",
+    )
 
 
 @blueprint.post("/spots/<int:spot_id>/remove")
@@ -75,6 +76,9 @@ def spot_sheet(job_id: int) -> Response:
     """One page to print: the plan and the table of spots."""
     job = services().jobs.get(job_id)
     spots = job.plan.spots
-    parts = [spots[k:k + _SPOTS_PER_COLUMN] for k in range(0, len(spots), _SPOTS_PER_COLUMN)]
-    return make_response(render_template("room/spot_sheet.html", job=job, plan=job.plan, parts=parts,
-                                         above=from_above(job.plan, units=job.units)))
+    parts = [spots[k : k + _SPOTS_PER_COLUMN] for k in range(0, len(spots), _SPOTS_PER_COLUMN)]
+    return make_response(
+        render_template(
+            "room/spot_sheet.html", job=job, plan=job.plan, parts=parts, above=from_above(job.plan, units=job.units)
+        )
+    )

@@ -1,6 +1,5 @@
 """Routes of what was found: places of subs, findings."""
 
-
 from flask import Response, request
 
 from dolce.core.geometry import Point
@@ -23,8 +22,11 @@ def place_subs(job_id: int) -> Response:
 @blueprint.post("/findings/dismiss")
 def dismiss(job_id: int) -> Response:
     """Set a finding aside with a reason."""
-    return changed(job_id, lambda: services().room.dismiss(
-        job_id, request.form.get("key", ""), reason=request.form.get("reason", "")), fault="reason")
+    return changed(
+        job_id,
+        lambda: services().room.dismiss(job_id, request.form.get("key", ""), reason=request.form.get("reason", "")),
+        fault="reason",
+    )
 
 
 @blueprint.post("/findings/take-up")

@@ -5,14 +5,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from dolce.core.geometry import Point
-from dolce.core.room import (
-    Arrangement,
-    RoomPlan,
-    SpotWarning,
-    label_of,
-    place_of,
-    reference_of,
-)
+from dolce.core.room import Arrangement, RoomPlan, SpotWarning, label_of, place_of, reference_of
 from dolce.core.room.findings import MATTERS, cancellation_weights
 from dolce.errors import NotFound
 from dolce.services.room.room_planning import RoomView
@@ -23,8 +16,14 @@ from dolce.web.shared.plot_data import bass_plot
 from dolce.web.stops.room.drawing import Drawing, from_above, from_the_side, mode_shades
 from dolce.web.stops.room.finding_words import FindingWords, words_of
 
-SHEETS = {"places": "Places", "spots": "Seats and spots", "findings": "Findings", "modes": "Modes", "subs": "Subs",
-          "more": "Shape, files"}
+SHEETS = {
+    "places": "Places",
+    "spots": "Seats and spots",
+    "findings": "Findings",
+    "modes": "Modes",
+    "subs": "Subs",
+    "more": "Shape, files",
+}
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -84,16 +83,37 @@ class RoomPage:
     warnings: tuple[str, ...]
 
     @classmethod
-    def of(cls, view: RoomView, *, sheet: str, pick: str, modes: ModesView | None = None,
-           mode: int | None = None, study: SubStudy | None = None) -> "RoomPage":
+    def of(
+        cls,
+        view: RoomView,
+        *,
+        sheet: str,
+        pick: str,
+        modes: ModesView | None = None,
+        mode: int | None = None,
+        study: SubStudy | None = None,
+    ) -> "RoomPage":
         plan, units = view.plan, view.job.units
-        shades = () if modes is None or mode is None else mode_shades(
-            plan, modes.modes, mode, scale_to_box=modes.box.scale, height_m=plan.main_seat.place.z_m)
+        shades = (
+            ()
+            if modes is None or mode is None
+            else mode_shades(plan, modes.modes, mode, scale_to_box=modes.box.scale, height_m=plan.main_seat.place.z_m)
+        )
         return cls._built(
-            view, sheet=sheet, pick=pick, small=sheet == "findings",
-            above=from_above(plan, units=units, ghosts=view.ghosts, pick=pick, shades=shades,
-                             marks=_candidate_marks(study) if study else ()),
-            side=from_the_side(plan, ghosts=view.ghosts))
+            view,
+            sheet=sheet,
+            pick=pick,
+            small=sheet == "findings",
+            above=from_above(
+                plan,
+                units=units,
+                ghosts=view.ghosts,
+                pick=pick,
+                shades=shades,
+                marks=_candidate_marks(study) if study else (),
+            ),
+            side=from_the_side(plan, ghosts=view.ghosts),
+        )
 
     @classmethod
     def while_moving(cls, view: RoomView, *, sheet: str, pick: str) -> "RoomPage":
@@ -101,18 +121,24 @@ class RoomPage:
         return cls._built(view, sheet=sheet, pick=pick, small=False, above=None, side=None)
 
     @classmethod
-    def _built(cls, view: RoomView, *, sheet: str, pick: str, small: bool, above: Drawing | None,
-               side: Drawing | None) -> "RoomPage":
+    def _built(
+        cls, view: RoomView, *, sheet: str, pick: str, small: bool, above: Drawing | None, side: Drawing | None
+    ) -> "RoomPage":
         plan, units, found = view.plan, view.job.units, view.findings
         return cls(
-            view=view, sheet=sheet, picked=picked_of(view, pick),
-            above=above, side=side, rows=_rows(view),
+            view=view,
+            sheet=sheet,
+            picked=picked_of(view, pick),
+            above=above,
+            side=side,
+            rows=_rows(view),
             findings=tuple(words_of(f, plan, units) for f in found.first),
             small=tuple(words_of(f, plan, units) for f in found.small) if small else (),
             small_count=len(found.small),
             dismissed=tuple((words_of(f, plan, units), d.reason) for f, d in found.dismissed),
             returned={key: d.reason for key, d in found.returned.items()},
-            warnings=tuple(warning_words(w, units) for w in view.warnings))
+            warnings=tuple(warning_words(w, units) for w in view.warnings),
+        )
 
 
 def picked_of(view: RoomView, pick: str) -> Picked | None:
@@ -128,12 +154,24 @@ def picked_of(view: RoomView, pick: str) -> Picked | None:
     if kind in ("seat", "box", "corner", "spot"):
         spot = plan.spot(whole_of(pick.partition("-")[2]) or 0).number if kind == "spot" else 0
         warnings = tuple(warning_words(w, view.job.units) for w in view.warnings if w.spot == spot and spot)
-        return Picked(key=pick, kind=kind, title=title if kind == "seat" else title.capitalize(), place=place,
-                      warnings=warnings, moved_m=by)
+        return Picked(
+            key=pick,
+            kind=kind,
+            title=title if kind == "seat" else title.capitalize(),
+            place=place,
+            warnings=warnings,
+            moved_m=by,
+        )
     k = plan.channels.index(pick)
-    return Picked(key=pick, kind="speaker", title=plan.speaker(pick).title, place=place, moved_m=by,
-                  sights=tuple(_sight(view, k, t, seat.name) for t, seat in enumerate(plan.seats)),
-                  notches=_notches(view, k))
+    return Picked(
+        key=pick,
+        kind="speaker",
+        title=plan.speaker(pick).title,
+        place=place,
+        moved_m=by,
+        sights=tuple(_sight(view, k, t, seat.name) for t, seat in enumerate(plan.seats)),
+        notches=_notches(view, k),
+    )
 
 
 def _candidate_marks(study: SubStudy) -> list[tuple[str, str, Point]]:
@@ -159,9 +197,16 @@ def _sight(view: RoomView, k: int, t: int, name: str) -> SightRow:
         outside = not low - 0.25 <= azimuth <= high + 0.25
         near, far = sorted((abs(low), abs(high)))
         text = f"{'0' if low < 0 < high else f'{near:g}'}–{far:g}°"
-    return SightRow(name=name, distance_m=float(sights.distance_m[k, t]), azimuth_deg=azimuth,
-                    elevation_deg=float(sights.elevation_deg[k, t]), arrival_ms=float(sights.arrival_s[k, t]) * 1000,
-                    level_db=float(sights.level_db[k, t]), reference=text, outside=outside)
+    return SightRow(
+        name=name,
+        distance_m=float(sights.distance_m[k, t]),
+        azimuth_deg=azimuth,
+        elevation_deg=float(sights.elevation_deg[k, t]),
+        arrival_ms=float(sights.arrival_s[k, t]) * 1000,
+        level_db=float(sights.level_db[k, t]),
+        reference=text,
+        outside=outside,
+    )
 
 
 def _notches(view: RoomView, k: int) -> tuple[NotchRow, ...]:
@@ -177,8 +222,15 @@ def _notches(view: RoomView, k: int) -> tuple[NotchRow, ...]:
             continue
         was = None if before is None else float(before.cancellations.frequency_hz[b, k, main])
         changed = was is not None and np.isfinite(was) and abs(was / frequency - 1) > 0.004
-        rows.append(NotchRow(boundary=boundary, frequency_hz=frequency, depth_db=depth,
-                             before_hz=was if changed else None, matters=bool(weights[b] >= MATTERS)))
+        rows.append(
+            NotchRow(
+                boundary=boundary,
+                frequency_hz=frequency,
+                depth_db=depth,
+                before_hz=was if changed else None,
+                matters=bool(weights[b] >= MATTERS),
+            )
+        )
     return tuple(sorted(rows, key=lambda row: row.frequency_hz))
 
 
@@ -191,8 +243,10 @@ def warning_words(warning: SpotWarning, units: str) -> str:
         return f"Spot {warning.spot} is {found} from {warning.about}; {limit} is common practice."
     if warning.kind == "not close":
         return f"Spot {warning.spot} is {found} from {warning.about}; close means 2.5 cm to 1 m."
-    return (f"{warning.about} is {found} from the main seat: a correction of its own would serve it better than a "
-            "shared one.")
+    return (
+        f"{warning.about} is {found} from the main seat: a correction of its own would serve it better than a "
+        "shared one."
+    )
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -212,10 +266,18 @@ def mode_rows(modes: ModesView, plan: RoomPlan, seat_id: int) -> tuple[ModeRow, 
     """All modes with how loud they are at a seat (percent) and how strongly each speaker drives them there."""
     t = [s.id for s in plan.seats].index(seat_id)
     kinds = modes.modes.kind
-    return tuple(ModeRow(number=n, frequency_hz=float(f), orders=" ".join(map(str, o)), kind=kinds[n],
-                         at_seat=round(100 * abs(modes.at_seats[t, n])), null=abs(modes.at_seats[t, n]) < 0.2,
-                         drive=tuple(float(d) for d in modes.drive_db[:, t, n]))
-                 for n, (f, o) in enumerate(zip(modes.modes.frequency_hz, modes.modes.orders, strict=True)))
+    return tuple(
+        ModeRow(
+            number=n,
+            frequency_hz=float(f),
+            orders=" ".join(map(str, o)),
+            kind=kinds[n],
+            at_seat=round(100 * abs(modes.at_seats[t, n])),
+            null=abs(modes.at_seats[t, n]) < 0.2,
+            drive=tuple(float(d) for d in modes.drive_db[:, t, n]),
+        )
+        for n, (f, o) in enumerate(zip(modes.modes.frequency_hz, modes.modes.orders, strict=True))
+    )
 
 
 def sub_plot(study: SubStudy, arrangement: Arrangement, plan: RoomPlan) -> dict:
@@ -224,6 +286,17 @@ def sub_plot(study: SubStudy, arrangement: Arrangement, plan: RoomPlan) -> dict:
     shown = [a for a in (ranking.present, *ranking.best[:1]) if a is not None]
     top = float(np.ceil(max(a.level_db.max() for a in shown) / 5) * 5)
     seats = [s for s in plan.seats if s.weight > 0]
-    return bass_plot(ranking.frequency_hz, [
-        {"label": s.name, "channel": f"seat{k % 6 + 1}", "state": "after" if s.is_main else "before", "quiet": True,
-         "y": np.round(arrangement.level_db[k], 2).tolist()} for k, s in enumerate(seats)], top_db=top)
+    return bass_plot(
+        ranking.frequency_hz,
+        [
+            {
+                "label": s.name,
+                "channel": f"seat{k % 6 + 1}",
+                "state": "after" if s.is_main else "before",
+                "quiet": True,
+                "y": np.round(arrangement.level_db[k], 2).tolist(),
+            }
+            for k, s in enumerate(seats)
+        ],
+        top_db=top,
+    )

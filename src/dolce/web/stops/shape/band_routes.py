@@ -24,8 +24,9 @@ def _typed(job_id: int, channel: str, band_id: int) -> BandFilter:
         form.done()
     except InvalidForm as error:
         said = {"frequency_hz": "Frequency", "gain_db": "Gain", "q": "Q", "kind": "Kind"}
-        raise InvalidForm({f"band-{band_id}": " ".join(
-            f"{said[name]}: {text}" for name, text in error.faults.items())}) from error
+        raise InvalidForm(
+            {f"band-{band_id}": " ".join(f"{said[name]}: {text}" for name, text in error.faults.items())}
+        ) from error
     band = replace(kept, kind=kind, **values)
     # What was dragged, or moved by a key, lies between steps.
     return services().shaping.snapped(job_id, band) if request.form.get("moved") else band
@@ -57,15 +58,17 @@ def preview_band(job_id: int, channel: str, band_id: int) -> Response:
 @blueprint.post("/bands/<channel>/<int:band_id>/switch/<to>")
 def switch_band(job_id: int, channel: str, band_id: int, to: str) -> Response:
     """Off, or on again."""
-    return edited(job_id, lambda: services().shaping.switch_band(job_id, channel, band_id, on=to == "on"),
-                  channel=channel)
+    return edited(
+        job_id, lambda: services().shaping.switch_band(job_id, channel, band_id, on=to == "on"), channel=channel
+    )
 
 
 @blueprint.post("/bands/<channel>/<int:band_id>/lock/<to>")
 def lock_band(job_id: int, channel: str, band_id: int, to: str) -> Response:
     """Locked, so that it stays when filters are found again, or not."""
-    return edited(job_id, lambda: services().shaping.lock_band(job_id, channel, band_id, locked=to == "locked"),
-                  channel=channel)
+    return edited(
+        job_id, lambda: services().shaping.lock_band(job_id, channel, band_id, locked=to == "locked"), channel=channel
+    )
 
 
 @blueprint.post("/bands/<channel>/<int:band_id>/remove")

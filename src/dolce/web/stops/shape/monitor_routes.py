@@ -11,8 +11,15 @@ from dolce.web.shared.numbers import number_of, whole_of
 from dolce.web.shared.page import services
 from dolce.web.stops.shape.sheets import blueprint, edited, show
 
-_FIELDS = {"name of the model": "model", "name of the switch": "switch", "name of the position": "position",
-           "switch curve": "switch_points", "points": "switch_points", "rounds": "with_round", "switches": "model"}
+_FIELDS = {
+    "name of the model": "model",
+    "name of the switch": "switch",
+    "name of the position": "position",
+    "switch curve": "switch_points",
+    "points": "switch_points",
+    "rounds": "with_round",
+    "switches": "model",
+}
 
 
 @blueprint.post("/switches/<channel>/model")
@@ -25,10 +32,15 @@ def use_model(job_id: int, channel: str) -> Response:
 @blueprint.post("/switches/<channel>")
 def set_switches(job_id: int, channel: str) -> Response:
     """How they stood, and how they shall stand."""
-    measured, chosen = ({key.removeprefix(start): value for key, value in request.form.items() if key.startswith(start)}
-                        for start in ("measured:", "chosen:"))
-    return edited(job_id, lambda: services().switching.set_positions(job_id, channel, measured=measured, chosen=chosen),
-                  sheet="switches")
+    measured, chosen = (
+        {key.removeprefix(start): value for key, value in request.form.items() if key.startswith(start)}
+        for start in ("measured:", "chosen:")
+    )
+    return edited(
+        job_id,
+        lambda: services().switching.set_positions(job_id, channel, measured=measured, chosen=chosen),
+        sheet="switches",
+    )
 
 
 @blueprint.post("/switches/<channel>/best")
@@ -60,16 +72,28 @@ def add_steps(job_id: int, channel: str) -> Response:
     steps = [number_of(cell) for cell in form.text("steps").replace(",", ".").split()]
     if not steps or any(step is None or abs(step) > 15 for step in steps):
         form.faults["steps"] = "Steps in dB are needed, parted by blanks, such as -2 -4 -6; up to 15 dB."
-    return _added(job_id, channel, form, lambda model, switch: services().switching.add_steps(
-        model, switch, shape=shape, frequency_hz=frequency, q=q, steps_db=[s for s in steps if s is not None]))
+    return _added(
+        job_id,
+        channel,
+        form,
+        lambda model, switch: services().switching.add_steps(
+            model, switch, shape=shape, frequency_hz=frequency, q=q, steps_db=[s for s in steps if s is not None]
+        ),
+    )
 
 
 @blueprint.post("/switches/<channel>/points")
 def add_points(job_id: int, channel: str) -> Response:
     """A position by typed points."""
     form = FormReader(request.form)
-    return _added(job_id, channel, form, lambda model, switch: services().switching.add_points(
-        model, switch, form.text("position"), form.text("switch_points")))
+    return _added(
+        job_id,
+        channel,
+        form,
+        lambda model, switch: services().switching.add_points(
+            model, switch, form.text("position"), form.text("switch_points")
+        ),
+    )
 
 
 @blueprint.post("/switches/<channel>/takes")
@@ -77,8 +101,14 @@ def add_measured(job_id: int, channel: str) -> Response:
     """A position from takes without and with it."""
     form = FormReader(request.form)
     without, with_it = (whole_of(request.form.get(name)) or 0 for name in ("without_round", "with_round"))
-    return _added(job_id, channel, form, lambda model, switch: services().switching.add_measured(
-        job_id, model, switch, form.text("position"), channel=channel, without=without, with_it=with_it))
+    return _added(
+        job_id,
+        channel,
+        form,
+        lambda model, switch: services().switching.add_measured(
+            job_id, model, switch, form.text("position"), channel=channel, without=without, with_it=with_it
+        ),
+    )
 
 
 def _added(job_id: int, channel: str, form: FormReader, add: Callable[[str, str], MonitorSwitches]) -> Response:
@@ -90,7 +120,8 @@ def _added(job_id: int, channel: str, form: FormReader, add: Callable[[str, str]
             kept = add(form.text("model"), form.text("switch"))
         except (InvalidValue, FormatError, Conflict) as error:
             form.faults[_FIELDS.get(error.where, "switch_points" if error.where.startswith("points") else "switch")] = (
-                f"{error.problem} {error.remedy}".strip())
+                f"{error.problem} {error.remedy}".strip()
+            )
             form.done()
             raise
     except InvalidForm as error:
@@ -110,8 +141,13 @@ def type_clean_levels(job_id: int, channel: str) -> Response:
     try:
         services().clean_levels.type_levels(job_id, channel, request.form.get("clean", ""))
     except (InvalidValue, FormatError) as error:
-        return show(job_id, status=422, faults={"clean": f"{error.problem} {error.remedy}".strip()}, typed=request.form,
-                    sheet="headroom")
+        return show(
+            job_id,
+            status=422,
+            faults={"clean": f"{error.problem} {error.remedy}".strip()},
+            typed=request.form,
+            sheet="headroom",
+        )
     return edited(job_id, lambda: None, sheet="headroom")
 
 

@@ -40,8 +40,12 @@ _FIELDS = {
     "method": "method",
     "length": "duration_ms",
 }
-_PREFERENCE = {"tilt_db_per_octave": "preference_tilt", "bass_db": "preference_bass", "presence_db": "preference_presence",
-          "treble_db": "preference_treble"}
+_PREFERENCE = {
+    "tilt_db_per_octave": "preference_tilt",
+    "bass_db": "preference_bass",
+    "presence_db": "preference_presence",
+    "treble_db": "preference_treble",
+}
 
 
 @blueprint.post("/aim")
@@ -52,14 +56,25 @@ def aim(job_id: int) -> Response:
     channel = request.form.get("channel", "")
     if request.form.get("propose"):
         low, high = shaping.proposed_range_hz(job_id, channel)
-        return show(job_id, typed={**request.form.to_dict(), "from_hz": f"{low:g}", "to_hz": f"{high:g}"},
-                    proposed=(low, high))
+        return show(
+            job_id, typed={**request.form.to_dict(), "from_hz": f"{low:g}", "to_hz": f"{high:g}"}, proposed=(low, high)
+        )
     kept = correction.aim(channel)
-    form = FormReader(request.form, kept={
-        **asdict(kept.target), **asdict(kept.limits), "anchor": correction.anchor,
-        "anchor_level_db": correction.anchor_level_db, "anchor_from_hz": correction.anchor_band_hz[0],
-        "anchor_to_hz": correction.anchor_band_hz[1], "method": kept.means.method, "phase": kept.means.phase,
-        "duration_ms": kept.means.duration_s * 1000, "before_ms": kept.means.before_s * 1000})
+    form = FormReader(
+        request.form,
+        kept={
+            **asdict(kept.target),
+            **asdict(kept.limits),
+            "anchor": correction.anchor,
+            "anchor_level_db": correction.anchor_level_db,
+            "anchor_from_hz": correction.anchor_band_hz[0],
+            "anchor_to_hz": correction.anchor_band_hz[1],
+            "method": kept.means.method,
+            "phase": kept.means.phase,
+            "duration_ms": kept.means.duration_s * 1000,
+            "before_ms": kept.means.before_s * 1000,
+        },
+    )
     try:
         new, anchor, band, level = _read(form, kept)
         preference = _preference(form, correction.preference)
@@ -71,11 +86,21 @@ def aim(job_id: int) -> Response:
         except (InvalidValue, FormatError, Conflict) as error:
             # A file of points names its line; whatever it is, it is about the points.
             form.faults[_FIELDS.get(error.where, "points" if error.where.startswith("points") else "to_hz")] = (
-                f"{error.problem} {error.remedy}".strip())
+                f"{error.problem} {error.remedy}".strip()
+            )
         form.done()
         try:
-            shaping.set_aim(job_id, aim=new, scope=scope, channel=channel, anchor=anchor, anchor_band_hz=band,
-                            anchor_level_db=level, linked=form.flag("linked"), preference=preference)
+            shaping.set_aim(
+                job_id,
+                aim=new,
+                scope=scope,
+                channel=channel,
+                anchor=anchor,
+                anchor_band_hz=band,
+                anchor_level_db=level,
+                linked=form.flag("linked"),
+                preference=preference,
+            )
         except InvalidValue as error:
             form.blame(error, _FIELDS, "method")
             form.done()
@@ -89,18 +114,23 @@ def _read(form: FormReader, kept: Aim) -> tuple[Aim, str, tuple[float, float], f
     values = {name: form.of(Limits, name) for name in limited_fields(Limits)}
     anchor = form.choice("anchor", ("band", "fronts", "hand"))
     low, high = ANCHOR_RANGE_HZ
-    band = (form.number("anchor_from_hz", low=low, high=high, unit="Hz"),
-            form.number("anchor_to_hz", low=low, high=high, unit="Hz"))
+    band = (
+        form.number("anchor_from_hz", low=low, high=high, unit="Hz"),
+        form.number("anchor_to_hz", low=low, high=high, unit="Hz"),
+    )
     level = form.of(Correction, "anchor_level_db")
     try:
         limits = Limits(**values, shelves=form.flag("shelves"))
     except InvalidValue as error:
         form.blame(error, _FIELDS, "to_hz")
         limits = kept.limits
-    means = FilterType(method=form.choice("method", METHODS), phase=form.choice("phase", PHASES),
-                  duration_s=form.of(FilterType, "duration_s", typed="duration_ms", per_unit=1000, unit="ms"),
-                  before_s=form.of(FilterType, "before_s", typed="before_ms", per_unit=1000, unit="ms"),
-                  fixed=_fixed(form, kept.means.fixed))
+    means = FilterType(
+        method=form.choice("method", METHODS),
+        phase=form.choice("phase", PHASES),
+        duration_s=form.of(FilterType, "duration_s", typed="duration_ms", per_unit=1000, unit="ms"),
+        before_s=form.of(FilterType, "before_s", typed="before_ms", per_unit=1000, unit="ms"),
+        fixed=_fixed(form, kept.means.fixed),
+    )
     return Aim(target=Target(**target, curve=kept.target.curve), limits=limits, means=means), anchor, band, level
 
 
@@ -110,10 +140,13 @@ def _fixed(form: FormReader, kept: FixedBands) -> FixedBands:
         form.faults["centres"] = "Frequencies in Hz are needed, parted by blanks."
         return kept
     try:
-        return FixedBands(centres_hz=tuple(c for c in centres if c is not None) or kept.centres_hz,
-                          q=form.of(FixedBands, "q", typed="fixed_q"),
-                          step_db=form.of(FixedBands, "step_db", typed="fixed_step_db"),
-                          lowest_db=kept.lowest_db, highest_db=kept.highest_db)
+        return FixedBands(
+            centres_hz=tuple(c for c in centres if c is not None) or kept.centres_hz,
+            q=form.of(FixedBands, "q", typed="fixed_q"),
+            step_db=form.of(FixedBands, "step_db", typed="fixed_step_db"),
+            lowest_db=kept.lowest_db,
+            highest_db=kept.highest_db,
+        )
     except InvalidValue as error:
         form.blame(error, _FIELDS, "centres")
         return kept
@@ -163,8 +196,13 @@ def use_count(job_id: int, channel: str, count: int) -> Response:
 def before_find(job_id: int, channel: str) -> str:
     """Ranges of all channels as proposed, and what the target's level costs for one."""
     shaping = services().shaping
-    return render_template("shape/_before_find.html", job_id=job_id, channel=channel,
-                           ranges=shaping.proposed_ranges(job_id), levels=shaping.target_levels(job_id, channel))
+    return render_template(
+        "shape/_before_find.html",
+        job_id=job_id,
+        channel=channel,
+        ranges=shaping.proposed_ranges(job_id),
+        levels=shaping.target_levels(job_id, channel),
+    )
 
 
 @blueprint.post("/ranges")

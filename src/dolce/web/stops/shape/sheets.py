@@ -17,8 +17,13 @@ from dolce.web.stops.shape.views import ChannelView, aim_of, evidence_lines
 
 blueprint = Blueprint("shape", __name__, url_prefix="/jobs/<int:job_id>/shape", template_folder="templates")
 
-SHEETS = {"filters": "Filters", "evidence": "Evidence", "switches": "Switches", "seat_weighting": "Seat weightings and versions",
-          "headroom": "Headroom"}
+SHEETS = {
+    "filters": "Filters",
+    "evidence": "Evidence",
+    "switches": "Switches",
+    "seat_weighting": "Seat weightings and versions",
+    "headroom": "Headroom",
+}
 
 
 def context_of(job_id: int, wanted: str, sheet: str = "") -> dict:
@@ -95,9 +100,10 @@ def _filters(job_id: int, _view: ShapeView) -> dict:
 
 
 def _switches(job_id: int, view: ShapeView) -> dict:
-    return {"sw": services().switching.view(job_id, view.shape.channel,
-                                            check_by=whole_of(request.values.get("check_by"))),
-            "shapes": SHAPES}
+    return {
+        "sw": services().switching.view(job_id, view.shape.channel, check_by=whole_of(request.values.get("check_by"))),
+        "shapes": SHAPES,
+    }
 
 
 def _evidence(job_id: int, view: ShapeView) -> dict:
@@ -105,23 +111,31 @@ def _evidence(job_id: int, view: ShapeView) -> dict:
     if at is None:
         furthest = view.shape.plan.furthest
         at = furthest.size_hz if furthest is not None else None
-    found = None if at is None else region_evidence(
-        services().context, services().shaping, job_id, view.shape.channel, at)
+    found = (
+        None if at is None else region_evidence(services().context, services().shaping, job_id, view.shape.channel, at)
+    )
     return {"evidence": found, "lines": evidence_lines(found) if found else ()}
 
 
 def _seat_weightings(job_id: int, _view: ShapeView) -> dict:
-    return {"table": services().blending.table(job_id)}
+    return {"table": services().seat_weighting_service.table(job_id)}
 
 
 def _headroom(job_id: int, shape_view: ShapeView) -> dict:
     view = services().loading.view(job_id, content="corrected")
     typed = shape_view.correction.clean_db.get(shape_view.shape.channel, {})
-    return {"loads": sorted(view.loads, key=lambda one: -one.tone_dbfs), "cut_db": view.cut_db,
-            "seat_levels": view.seat_levels,
-            "clean_typed": "\n".join(f"{at:g} {level:g}" for at, level in typed.items())}
+    return {
+        "loads": sorted(view.loads, key=lambda one: -one.tone_dbfs),
+        "cut_db": view.cut_db,
+        "seat_levels": view.seat_levels,
+        "clean_typed": "\n".join(f"{at:g} {level:g}" for at, level in typed.items()),
+    }
 
 
-_CONTEXTS: dict[str, Callable[[int, ShapeView], dict]] = {"filters": _filters, "evidence": _evidence,
-                                                          "switches": _switches, "seat_weighting": _seat_weightings,
-                                                          "headroom": _headroom}
+_CONTEXTS: dict[str, Callable[[int, ShapeView], dict]] = {
+    "filters": _filters,
+    "evidence": _evidence,
+    "switches": _switches,
+    "seat_weighting": _seat_weightings,
+    "headroom": _headroom,
+}

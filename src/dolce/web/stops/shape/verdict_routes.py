@@ -12,16 +12,16 @@ from dolce.web.stops.shape.sheets import blueprint, edited, show
 
 @blueprint.post("/verdicts/<channel>")
 def overrule(job_id: int, channel: str) -> Response:
-    """Give a stretch another verdict, with a reason."""
+    """Give a region another verdict, with a reason."""
     form = FormReader(request.form)
     try:
-        low, high = form.of(Overruled, "from_hz", typed="stretch_from"), form.of(Overruled, "to_hz", typed="stretch_to")
+        low, high = form.of(Overruled, "from_hz", typed="region_from"), form.of(Overruled, "to_hz", typed="region_to")
         verdict = form.choice("verdict", VERDICTS)
         form.done()
         try:
             one = Overruled(from_hz=low, to_hz=high, verdict=verdict, reason=form.text("reason"))
         except InvalidValue as error:
-            form.blame(error, {"reason": "reason", "to": "stretch_to", "from": "stretch_from"}, "reason")
+            form.blame(error, {"reason": "reason", "to": "region_to", "from": "region_from"}, "reason")
             form.done()
             raise
     except InvalidForm as error:
@@ -45,12 +45,17 @@ def weights(job_id: int) -> Response:
     name = form.text("seat_weighting_name")[:60]
     try:
         form.done()
-        services().blending.set_weights(job_id, name, found)
+        services().seat_weighting_service.set_weights(job_id, name, found)
     except InvalidForm as error:
         return show(job_id, status=422, faults=error.faults, typed=request.form, sheet="seat_weighting")
     except InvalidValue as error:
-        return show(job_id, status=422, faults={"weights": f"{error.problem} {error.remedy}"}, typed=request.form,
-                    sheet="seat_weighting")
+        return show(
+            job_id,
+            status=422,
+            faults={"weights": f"{error.problem} {error.remedy}"},
+            typed=request.form,
+            sheet="seat_weighting",
+        )
     return edited(job_id, lambda: None, sheet="seat_weighting")
 
 
@@ -58,20 +63,27 @@ def weights(job_id: int) -> Response:
 def keep_version(job_id: int) -> Response:
     """Keep the present correction by name."""
     try:
-        services().blending.keep(job_id, request.form.get("version_name", ""), request.form.get("note", ""))
+        services().seat_weighting_service.keep(
+            job_id, request.form.get("version_name", ""), request.form.get("note", "")
+        )
     except InvalidValue as error:
-        return show(job_id, status=422, faults={"version_name": f"{error.problem} {error.remedy}"}, typed=request.form,
-                    sheet="seat_weighting")
+        return show(
+            job_id,
+            status=422,
+            faults={"version_name": f"{error.problem} {error.remedy}"},
+            typed=request.form,
+            sheet="seat_weighting",
+        )
     return edited(job_id, lambda: None, sheet="seat_weighting")
 
 
 @blueprint.post("/versions/<int:number>/use")
 def use_version(job_id: int, number: int) -> Response:
     """Make a kept correction the present one."""
-    return edited(job_id, lambda: services().blending.use(job_id, number), sheet="seat_weighting")
+    return edited(job_id, lambda: services().seat_weighting_service.use(job_id, number), sheet="seat_weighting")
 
 
 @blueprint.post("/versions/<int:number>/forget")
 def forget_version(job_id: int, number: int) -> Response:
     """Forget a kept one."""
-    return edited(job_id, lambda: services().blending.forget(job_id, number), sheet="seat_weighting")
+    return edited(job_id, lambda: services().seat_weighting_service.forget(job_id, number), sheet="seat_weighting")

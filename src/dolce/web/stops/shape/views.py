@@ -18,8 +18,8 @@ from dolce.web.shared.formatting import hertz
 from dolce.web.shared.plot_data import curve, response_plot, ribbon
 
 TOP_DB = 15.0
-_MOST_POINTS = 40                  # more can't be told apart on the plot; they stay in the table
-_NOTHING_DB = -60.0                # before the main arrival: said as nothing
+_MOST_POINTS = 40  # more can't be told apart on the plot; they stay in the table
+_NOTHING_DB = -60.0  # before the main arrival: said as nothing
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -70,14 +70,23 @@ class ChannelView:
         c = view.shape
         name = c.channel
         limits = view.correction.limits_for(name, view.job.limits)
-        said = tuple(row for row in finding_rows(findings) if limits.from_hz <= row.at_hz <= limits.to_hz
-                     and row.cause != "unexplained")
-        rows = tuple(BandRow(letter=_letter(k), band=band)
-                     for k, band in enumerate(band for band in c.bands if not band.fixed))
-        graphic = tuple(BandRow(letter="", band=band) for band in c.bands if band.fixed
-                        and (band.filter.gain_db or limits.from_hz <= band.filter.frequency_hz <= limits.to_hz))
-        curves = [curve(f"before, {len(view.spots)} spots", name, "before", c.before_db),
-                  curve("target", name, "target", c.target_db)]
+        said = tuple(
+            row
+            for row in finding_rows(findings)
+            if limits.from_hz <= row.at_hz <= limits.to_hz and row.cause != "unexplained"
+        )
+        rows = tuple(
+            BandRow(letter=_letter(k), band=band) for k, band in enumerate(band for band in c.bands if not band.fixed)
+        )
+        graphic = tuple(
+            BandRow(letter="", band=band)
+            for band in c.bands
+            if band.fixed and (band.filter.gain_db or limits.from_hz <= band.filter.frequency_hz <= limits.to_hz)
+        )
+        curves = [
+            curve(f"before, {len(view.spots)} spots", name, "before", c.before_db),
+            curve("target", name, "target", c.target_db),
+        ]
         if view.found:
             curves.append(curve("predicted", name, "predicted", c.predicted_db))
         strip = [
@@ -88,24 +97,43 @@ class ChannelView:
                 "outside": s.kind == "outside",
                 "at": s.size_hz,
                 "overruled": s.kind == "overruled",
-                "label": ("outside the range: leave" if s.kind == "outside" else s.verdict) + (
-                    f", filters {s.applied_db:+.1f} dB".replace("-", "−") if view.found else ""),
+                "label": ("outside the range: leave" if s.kind == "outside" else s.verdict)
+                + (f", filters {s.applied_db:+.1f} dB".replace("-", "−") if view.found else ""),
             }
             for s in c.plan.regions
         ]
-        plot = response_plot(curves=curves, ribbons=[ribbon(name, c.lowest_db, c.highest_db)], top_db=TOP_DB,
-                             unit="dB", strip=strip)
-        plot["handles"] = [{"x": row.band.filter.frequency_hz, "y": row.band.filter.gain_db if row.band.filter.has_gain
-                            else 0.0, "q": row.band.filter.q, "label": row.letter, "id": row.band.id,
-                            "off": not row.band.on, "locked": row.band.locked} for row in rows]
+        plot = response_plot(
+            curves=curves, ribbons=[ribbon(name, c.lowest_db, c.highest_db)], top_db=TOP_DB, unit="dB", strip=strip
+        )
+        plot["handles"] = [
+            {
+                "x": row.band.filter.frequency_hz,
+                "y": row.band.filter.gain_db if row.band.filter.has_gain else 0.0,
+                "q": row.band.filter.q,
+                "label": row.letter,
+                "id": row.band.id,
+                "off": not row.band.on,
+                "locked": row.band.locked,
+            }
+            for row in rows
+        ]
         plot["points"] = _points(view.correction, name)
-        return cls(channel=c, plot=plot, rows=rows, graphic=graphic, explained=said, boosts=_boosts(c, limits),
-                   fewer=_fewer(view, name, len([row for row in rows if not row.band.locked])),
-                   strong_words=strong_words(rows, c.correction_db, limits.max_boost_db),
-                   range_hz=c.judged_hz,
-                   agreed_to_hz=c.agreed_to_hz(limits), left_alone=tuple(
-                       (s, region_words(s), tuple(row for row in said if s.from_hz <= row.at_hz <= s.to_hz))
-                       for s in c.plan.left_alone))
+        return cls(
+            channel=c,
+            plot=plot,
+            rows=rows,
+            graphic=graphic,
+            explained=said,
+            boosts=_boosts(c, limits),
+            fewer=_fewer(view, name, len([row for row in rows if not row.band.locked])),
+            strong_words=strong_words(rows, c.correction_db, limits.max_boost_db),
+            range_hz=c.judged_hz,
+            agreed_to_hz=c.agreed_to_hz(limits),
+            left_alone=tuple(
+                (s, region_words(s), tuple(row for row in said if s.from_hz <= row.at_hz <= s.to_hz))
+                for s in c.plan.left_alone
+            ),
+        )
 
     @property
     def deviation_words(self) -> str:
@@ -123,8 +151,10 @@ class ChannelView:
         off = self.channel.target_off_db
         if not self.channel.target_is_far:
             return ""
-        return (f"The target lies {abs(off):.0f} dB {'above' if off > 0 else 'under'} the curve: no filter reaches it. "
-                "Hang it by a band.")
+        return (
+            f"The target lies {abs(off):.0f} dB {'above' if off > 0 else 'under'} the curve: no filter reaches it. "
+            "Hang it by a band."
+        )
 
     @property
     def before_words(self) -> str:
@@ -154,8 +184,10 @@ def _points(correction: Correction, channel: str) -> list[dict]:
     if drawn is None or drawn.kind != "points" or len(drawn.frequency_hz) > _MOST_POINTS:
         return []
     level = correction.target_db(channel, np.array(drawn.frequency_hz))
-    return [{"number": k, "x": at, "y": float(y), "above": float(y - own)}
-            for k, (at, own, y) in enumerate(zip(drawn.frequency_hz, drawn.level_db, level, strict=True))]
+    return [
+        {"number": k, "x": at, "y": float(y), "above": float(y - own)}
+        for k, (at, own, y) in enumerate(zip(drawn.frequency_hz, drawn.level_db, level, strict=True))
+    ]
 
 
 def aim_of(correction: Correction, channel: str) -> Aim:
@@ -171,8 +203,10 @@ def _fewer(view: ShapeView, channel: str, count: int) -> tuple[FewerRow, ...]:
 
 def _boosts(channel: ChannelShape, limits: Limits) -> tuple[BoostRow, ...]:
     """What each largest boost would leave at spots left out; empty for one spot."""
-    return tuple(BoostRow(boost_db=boost, left_db=left, used=boost == limits.max_boost_db)
-                 for boost, left in left_with_boosts_db(channel.plan.frequency_hz, channel.needs, limits))
+    return tuple(
+        BoostRow(boost_db=boost, left_db=left, used=boost == limits.max_boost_db)
+        for boost, left in left_with_boosts_db(channel.plan.frequency_hz, channel.needs, limits)
+    )
 
 
 def strong_words(rows: Sequence[BandRow], correction_db: NDArray, largest_boost_db: float) -> str:
@@ -187,12 +221,19 @@ def strong_words(rows: Sequence[BandRow], correction_db: NDArray, largest_boost_
 def evidence_lines(found: RegionEvidence) -> tuple[tuple[str, str], ...]:
     """What speaks for a verdict, as names and values."""
     s = found.region
-    lines = [("How big", f"{s.size_db:+.1f} dB at {hertz(s.size_hz)}".replace("-", "−")),
-             ("Where", f"at {s.at_spots} of {s.of_spots} spots, {found.seats} of {found.of_seats} seats"),
-             ("How alike", f"spots differ by {s.spread_db:.1f} dB (standard deviation)")]
+    lines = [
+        ("How big", f"{s.size_db:+.1f} dB at {hertz(s.size_hz)}".replace("-", "−")),
+        ("Where", f"at {s.at_spots} of {s.of_spots} spots, {found.seats} of {found.of_seats} seats"),
+        ("How alike", f"spots differ by {s.spread_db:.1f} dB (standard deviation)"),
+    ]
     if found.is_minimum_phase is not None:
-        lines.append(("In time", f"{'minimum phase' if found.is_minimum_phase else 'not minimum phase'}, excess delay "
-                                 f"{1000 * found.excess_delay_s:+.1f} ms".replace("-", "−")))
+        lines.append(
+            (
+                "In time",
+                f"{'minimum phase' if found.is_minimum_phase else 'not minimum phase'}, excess delay "
+                f"{1000 * found.excess_delay_s:+.1f} ms".replace("-", "−"),
+            )
+        )
     if found.rings_s is not None:
         lines.append(("Rings", f"{found.rings_s:.2f} s, from its width"))
     if found.least_above_noise_db is not None:

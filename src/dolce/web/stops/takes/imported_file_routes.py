@@ -8,14 +8,25 @@ from dolce.web.shared.form_reader import uploaded
 from dolce.web.shared.numbers import whole_of
 from dolce.web.shared.page import after_change, download, services, show_stop
 
-blueprint = Blueprint("imported_files", __name__, url_prefix="/jobs/<int:job_id>/takes/imported", template_folder="templates")
+blueprint = Blueprint(
+    "imported_files", __name__, url_prefix="/jobs/<int:job_id>/takes/imported", template_folder="templates"
+)
 
 
 def _show(job_id: int, *, status: int = 200, **context: object) -> Response:
     board = services().taking.board(job_id)
     items = services().imported_files.items(job_id)
-    return show_stop("takes", job_id, status=status, sheet="imported_files", items=items, b=board, recorder=board.last_recorder,
-                     reading=any(item.what == "reading" for item in items), **{"faults": {}, **context})
+    return show_stop(
+        "takes",
+        job_id,
+        status=status,
+        sheet="imported_files",
+        items=items,
+        b=board,
+        recorder=board.last_recorder,
+        reading=any(item.what == "reading" for item in items),
+        **{"faults": {}, **context},
+    )
 
 
 def _changed(job_id: int) -> Response:
@@ -32,7 +43,9 @@ def page(job_id: int) -> Response:
 def add(job_id: int) -> Response:
     """Files chosen or dropped."""
     try:
-        services().imported_files.add(job_id, [uploaded(file) for file in request.files.getlist("recordings") if file.filename])
+        services().imported_files.add(
+            job_id, [uploaded(file) for file in request.files.getlist("recordings") if file.filename]
+        )
     except DolceError as error:
         return _show(job_id, status=422, faults={"recordings": str(error)})
     return _changed(job_id)

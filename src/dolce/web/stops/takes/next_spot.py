@@ -9,7 +9,7 @@ from dolce.core.room import Move, Spot, move_of, tape_of
 from dolce.web.shared.formatting import length
 
 _WIDTH, _HEIGHT = 300, 132
-_LEAST_M = 0.5                     # what a close-up shows at least, so that one spot is not drawn as large as a room
+_LEAST_M = 0.5  # what a close-up shows at least, so that one spot is not drawn as large as a room
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -47,14 +47,18 @@ class NextSpot:
         together = [s for s in job.spots if s.seat_id == spot.seat_id]
         before = job.spots[job.spots.index(spot) - 1] if job.spots.index(spot) else None
         return cls(
-            number=spot.number, seat=job.plan.belongs_to(spot), height=length(tape.up_m, units),
+            number=spot.number,
+            seat=job.plan.belongs_to(spot),
+            height=length(tape.up_m, units),
             under=f"{length(tape.ceiling_m, units)} under the ceiling",
             walls=f"{length(tape.side_m, units)} from the {tape.side} wall, {length(tape.end_m, units)} from the "
-                  f"{tape.end} wall",
-            move="" if before is None else
-            f"From spot {before.number}: {move_words(move_of(before.place, spot.place), units)}.",
+            f"{tape.end} wall",
+            move=""
+            if before is None
+            else f"From spot {before.number}: {move_words(move_of(before.place, spot.place), units)}.",
             plan=_dots(together, spot, lambda p: (p.x_m, p.y_m)),
-            side=_dots(together, spot, lambda p: (p.y_m, -p.z_m)))
+            side=_dots(together, spot, lambda p: (p.y_m, -p.z_m)),
+        )
 
 
 def move_words(move: Move, units: str) -> str:
@@ -73,7 +77,11 @@ def _dots(spots: list[Spot], now: Spot, place: Callable[[Point], tuple[float, fl
 
     def dot(spot: Spot) -> Dot:
         x, y = place(spot.place)
-        return Dot(number=spot.number, now=spot.id == now.id, x=round(_WIDTH / 4 + (x - middle[0]) * scale, 1),
-                   y=round(_HEIGHT / 2 + (y - middle[1]) * scale, 1))
+        return Dot(
+            number=spot.number,
+            now=spot.id == now.id,
+            x=round(_WIDTH / 4 + (x - middle[0]) * scale, 1),
+            y=round(_HEIGHT / 2 + (y - middle[1]) * scale, 1),
+        )
 
     return tuple(dot(s) for s in [*(s for s in spots if s.id != now.id), now])

@@ -24,10 +24,16 @@ def _show(job_id: int, *, opened: tuple[str, int] | None = None, **context: obje
     card = _card(board, *opened) if opened else {"cell": None}
     # While sound plays the board changes with every take: what is odd is looked for when it has ended.
     odd = [] if services().sound.running() else services().taking.odd(board)
-    return show_stop("takes", job_id, board=BoardView.of(board, odd), next_spot=NextSpot.of,
-                     lines=services().lines.view(job_id),
-                     pass_wish=services().taking.wish_of(job_id), signal_kinds=SIGNAL_KINDS,
-                     **{"faults": {}, "trouble": "", **card, **context})
+    return show_stop(
+        "takes",
+        job_id,
+        board=BoardView.of(board, odd),
+        next_spot=NextSpot.of,
+        lines=services().lines.view(job_id),
+        pass_wish=services().taking.wish_of(job_id),
+        signal_kinds=SIGNAL_KINDS,
+        **{"faults": {}, "trouble": "", **card, **context},
+    )
 
 
 def _card(board: Board, channel: str, spot: int) -> dict[str, object]:
@@ -36,8 +42,11 @@ def _card(board: Board, channel: str, spot: int) -> dict[str, object]:
     noise = None
     if found.counts is not None and found.counts.source == "rig":
         noise = services().reading.of_take(board.job.id, found.counts.id, ReadWish(view="noise"))
-    return {"cell": CellView.of(found, board, noise, services().taking.odd(board)), "recorder": board.last_recorder,
-            "caution_words": caution_words}
+    return {
+        "cell": CellView.of(found, board, noise, services().taking.odd(board)),
+        "recorder": board.last_recorder,
+        "caution_words": caution_words,
+    }
 
 
 def _changed(job_id: int, take_id: int) -> Response:
@@ -63,13 +72,22 @@ def progress(job_id: int) -> Response:
         response.headers["HX-Retarget"], response.headers["HX-Reswap"] = "#stop", "outerMorph"
         return response
     if now.step == seen:
-        return make_response(render_template("takes/_tick.html", job_id=job_id, run=now,
-                                             percent=round(100 * running.fraction)))
+        return make_response(
+            render_template("takes/_tick.html", job_id=job_id, run=now, percent=round(100 * running.fraction))
+        )
     board = BoardView.of(services().taking.board(job_id))
     changed = [cell for row in board.rows for cell in row.cells if cell.channel in running.channels_around(seen or 1)]
-    return make_response(render_template("takes/_step.html", job=board.board.job, b=board.board, run=now, stop="takes",
-                                         status=services().progress.status(job_id),
-                                         changed=[c for c in changed if c.spot in board.placement_now]))
+    return make_response(
+        render_template(
+            "takes/_step.html",
+            job=board.board.job,
+            b=board.board,
+            run=now,
+            stop="takes",
+            status=services().progress.status(job_id),
+            changed=[c for c in changed if c.spot in board.placement_now],
+        )
+    )
 
 
 @blueprint.get("/<channel>/<int:spot>/cell")
@@ -139,9 +157,18 @@ def run(job_id: int) -> Response:
     if form.faults:
         return _show(job_id, status=422, faults=form.faults)
     spots = [whole_of(text) for text in request.form.getlist("spot")]
-    services().taking.run(job_id, PassWish(
-        channels=tuple(request.form.getlist("channel")), spots=tuple(s for s in spots if s is not None),
-        taken_too=form.flag("taken_too"), order=order, signal=signal, wait_s=wait, repeats=int(repeats)))
+    services().taking.run(
+        job_id,
+        PassWish(
+            channels=tuple(request.form.getlist("channel")),
+            spots=tuple(s for s in spots if s is not None),
+            taken_too=form.flag("taken_too"),
+            order=order,
+            signal=signal,
+            wait_s=wait,
+            repeats=int(repeats),
+        ),
+    )
     return after_change("takes", job_id, _show)
 
 
@@ -175,14 +202,18 @@ def add_recording(job_id: int, channel: str, spot: int) -> Response:
     """A recording made elsewhere, dropped on a cell."""
     try:
         data, name = uploaded(request.files.get("recording"))
-        take = services().elsewhere.add(job_id, channel, spot, data, file_name=name,
-                                         recorder=request.form.get("recorder", ""))
+        take = services().elsewhere.add(
+            job_id, channel, spot, data, file_name=name, recorder=request.form.get("recorder", "")
+        )
     except DolceError as error:
         return _show(job_id, status=422, faults={f"{channel}-{spot}": str(error)})
     if not request.headers.get("HX-Request"):
         return after_change("takes", job_id, _show)
-    return _show(job_id, notice=f"{name} is now {label_of(channel)} at spot {spot}: {take.word}. "
-                                f"{' '.join(map(caution_words, take.cautions))}")
+    return _show(
+        job_id,
+        notice=f"{name} is now {label_of(channel)} at spot {spot}: {take.word}. "
+        f"{' '.join(map(caution_words, take.cautions))}",
+    )
 
 
 @blueprint.get("/test-signal.wav")

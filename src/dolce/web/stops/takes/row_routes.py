@@ -13,9 +13,15 @@ blueprint = Blueprint("take_rows", __name__, url_prefix="/jobs/<int:job_id>/take
 
 def _show(job_id: int, *, status: int = 200, **context: object) -> Response:
     job = services().jobs.get(job_id)
-    return show_stop("takes", job_id, status=status, sheet="rows", lines=row_lines(job),
-                     own_rows=[feed for feed in job.feeds if feed.code not in job.rows.rows],
-                     **{"faults": {}, "typed": {}, **context})
+    return show_stop(
+        "takes",
+        job_id,
+        status=status,
+        sheet="rows",
+        lines=row_lines(job),
+        own_rows=[feed for feed in job.feeds if feed.code not in job.rows.rows],
+        **{"faults": {}, "typed": {}, **context},
+    )
 
 
 def _changed(job_id: int) -> Response:
@@ -32,8 +38,11 @@ def page(job_id: int) -> Response:
 def keep(job_id: int) -> Response:
     """How groups and rows are played."""
     lines = row_lines(services().jobs.get(job_id))
-    kept = {f"{line.key}-{name}": getattr(line.how, name) for line in lines
-            for name in ("low_hz", "high_hz", "offset_db", "repeats", "sweep_s")}
+    kept = {
+        f"{line.key}-{name}": getattr(line.how, name)
+        for line in lines
+        for name in ("low_hz", "high_hz", "offset_db", "repeats", "sweep_s")
+    }
     form = FormReader(request.form, kept=kept)
     try:
         hows = hows_of(form, lines)

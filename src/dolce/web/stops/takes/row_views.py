@@ -5,8 +5,14 @@ from dataclasses import dataclass
 from dolce.core.job import GROUPS, HowTaken, Job
 from dolce.web.shared.form_reader import FormReader
 
-_GROUP_NAMES = {"fronts": "Fronts", "surrounds": "Surrounds", "heights": "Heights", "others": "Others", "subs": "Subs",
-                "together": "Together"}
+_GROUP_NAMES = {
+    "fronts": "Fronts",
+    "surrounds": "Surrounds",
+    "heights": "Heights",
+    "others": "Others",
+    "subs": "Subs",
+    "together": "Together",
+}
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -31,10 +37,20 @@ def row_lines(job: Job) -> list[RowLine]:
         plain = next((feed for feed in feeds if feed.code not in job.rows.rows), None)
         how = job.rows.groups.get(group) or (job.rows.how(plain) if plain else HowTaken())
         members = ", ".join(feed.label for feed in feeds)
-        lines.append(RowLine(key=group, title=f"{_GROUP_NAMES[group]} ({members})", how=how, own=False,
-                             changed=group in job.rows.groups))
-        lines += [RowLine(key=feed.code, title=feed.label, how=job.rows.rows[feed.code], own=True, changed=True)
-                  for feed in feeds if feed.code in job.rows.rows]
+        lines.append(
+            RowLine(
+                key=group,
+                title=f"{_GROUP_NAMES[group]} ({members})",
+                how=how,
+                own=False,
+                changed=group in job.rows.groups,
+            )
+        )
+        lines += [
+            RowLine(key=feed.code, title=feed.label, how=job.rows.rows[feed.code], own=True, changed=True)
+            for feed in feeds
+            if feed.code in job.rows.rows
+        ]
     return lines
 
 
@@ -42,12 +58,18 @@ def hows_of(form: FormReader, lines: list[RowLine]) -> dict[str, HowTaken | None
     """What was typed, by group or code, of the lines that were changed; faults stay in the form."""
     found: dict[str, HowTaken | None] = {}
     for line in lines:
+
         def number(name: str, key: str = line.key) -> float:
             return form.of(HowTaken, name, typed=f"{key}-{name}")
 
-        values = {"low_hz": number("low_hz"), "high_hz": number("high_hz"), "offset_db": number("offset_db"),
-                  "repeats": int(number("repeats")), "one_spot": form.flag(f"{line.key}-one_spot"),
-                  "sweep_s": number("sweep_s") if form.filled(f"{line.key}-sweep_s") else None}
+        values = {
+            "low_hz": number("low_hz"),
+            "high_hz": number("high_hz"),
+            "offset_db": number("offset_db"),
+            "repeats": int(number("repeats")),
+            "one_spot": form.flag(f"{line.key}-one_spot"),
+            "sweep_s": number("sweep_s") if form.filled(f"{line.key}-sweep_s") else None,
+        }
         if form.faults:
             continue
         how = HowTaken(**values)

@@ -82,11 +82,17 @@ class PassView:
         step = min(running.done_steps, len(running.steps) - 1)
         channel, spot = running.steps[step]
         left = len(running.steps) - running.done_steps - running.fraction
-        return cls(channel=channel, label=label_of(channel), spot=spot,
-                   step=step + 1, steps=len(running.steps),
-                   percent=round(100 * (running.done_steps + running.fraction) / len(running.steps)),
-                   seconds_left=left * running.seconds_per_step + running.waits_left_s, paused=running.paused,
-                   waiting_s=running.waiting_s)
+        return cls(
+            channel=channel,
+            label=label_of(channel),
+            spot=spot,
+            step=step + 1,
+            steps=len(running.steps),
+            percent=round(100 * (running.done_steps + running.fraction) / len(running.steps)),
+            seconds_left=left * running.seconds_per_step + running.waits_left_s,
+            paused=running.paused,
+            waiting_s=running.waiting_s,
+        )
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -106,24 +112,43 @@ class BoardView:
     def of(cls, board: Board, odd: Sequence[Outlier] = ()) -> "BoardView":
         last = board.last_pass
         running = last if last is not None and last.state == "running" else None
-        waiting = set(running.steps[running.done_steps:]) if running else set()
+        waiting = set(running.steps[running.done_steps :]) if running else set()
         now = running.steps[running.done_steps] if running and running.done_steps < len(running.steps) else None
         outlier_cells = {one.cell for one in odd}
         asked = set(board.job.asked)
-        rows = tuple(Row(
-            channel=feed.code, label=feed.label, title=feed.title, note=how_words(board.job, feed), cells=tuple(
-            _cell(board, feed.code, spot, waiting, now, running, odd=(feed.code, spot.id) in outlier_cells,
-                  asked=(feed.code, spot.id) in asked)
-            for spot in board.job.spots))
-            for feed in board.job.feeds)
+        rows = tuple(
+            Row(
+                channel=feed.code,
+                label=feed.label,
+                title=feed.title,
+                note=how_words(board.job, feed),
+                cells=tuple(
+                    _cell(
+                        board,
+                        feed.code,
+                        spot,
+                        waiting,
+                        now,
+                        running,
+                        odd=(feed.code, spot.id) in outlier_cells,
+                        asked=(feed.code, spot.id) in asked,
+                    )
+                    for spot in board.job.spots
+                ),
+            )
+            for feed in board.job.feeds
+        )
         qualities = [take.quality for take in board.takes.values() if take.tells_noise]
         return cls(
-            board=board, rows=rows, running=PassView.of(running) if running else None,
+            board=board,
+            rows=rows,
+            running=PassView.of(running) if running else None,
             odd=tuple(odd),
             message=last.message if last is not None and last.state in ("failed", "stopped", "interrupted") else "",
             spoiled=tuple(board.to_repeat),
             lowest_signal_to_noise_db=min((q.signal_to_noise_db for q in qualities), default=None),
-            least_to_clipping_db=min((-q.peak_dbfs for q in qualities), default=None))
+            least_to_clipping_db=min((-q.peak_dbfs for q in qualities), default=None),
+        )
 
     def waits_for_all(self, wish: PassWish) -> float:
         """How long the waits of a pass over what is missing are, in s."""
@@ -176,20 +201,47 @@ def how_words(job: Job, feed: Feed) -> str:
     return ", ".join([*words, "one spot"] if how.one_spot else words)
 
 
-def _cell(board: Board, channel: str, spot: Spot, waiting: set[tuple[str, int]], now: tuple[str, int] | None,
-          running: PassRecord | None, *, odd: bool, asked: bool) -> Cell:
+def _cell(
+    board: Board,
+    channel: str,
+    spot: Spot,
+    waiting: set[tuple[str, int]],
+    now: tuple[str, int] | None,
+    running: PassRecord | None,
+    *,
+    odd: bool,
+    asked: bool,
+) -> Cell:
     here = (channel, spot.id)
     take = board.takes.get(here)
-    kind = ("sounding" if here == now else "waiting" if here in waiting else "taken" if take
-            else "empty" if asked else "not asked")
+    kind = (
+        "sounding"
+        if here == now
+        else "waiting"
+        if here in waiting
+        else "taken"
+        if take
+        else "empty"
+        if asked
+        else "not asked"
+    )
     path = ""
     if take is not None and not take.damaged:
         path = small_path(board.sketches[take.id], width=CELL_WIDTH, height=CELL_HEIGHT)
     sounding = "waiting" if running is not None and running.waiting_s > 0 else "sounding"
     word = take.word if kind == "taken" else {"sounding": sounding, "waiting": "next"}.get(kind, "")
-    return Cell(channel=channel, spot=spot.id, number=spot.number, kind=kind, word=word, path=path, take=take,
-                percent=round(100 * running.fraction) if running and here == now else 0,
-                moved=_moved(board, take) if take else "", odd=odd and kind == "taken")
+    return Cell(
+        channel=channel,
+        spot=spot.id,
+        number=spot.number,
+        kind=kind,
+        word=word,
+        path=path,
+        take=take,
+        percent=round(100 * running.fraction) if running and here == now else 0,
+        moved=_moved(board, take) if take else "",
+        odd=odd and kind == "taken",
+    )
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -214,14 +266,22 @@ class CellView:
         """`noise` is what Read finds of the noise under the take that counts."""
         take = cell.counts
         found = None if noise is None else noise.found
-        return cls(channel=cell.channel, label=label_of(cell.channel), spot=cell.spot_id,
-                   number=cell.job.spot(cell.spot_id).number, counts=take,
-                   attempts=cell.attempts, moved=_moved(board, take) if take else "",
-                   odd=tuple(outlier_words(one, board.job) for one in odd if one.cell == (cell.channel, cell.spot_id)),
-                   plot=None if take is None or take.damaged else _cell_plot(
-                       take, found, board.job.rig.levels.response_spl_db),
-                   noisiest=None if found is None else found.least_above(_top_hz(take)),
-                   repeats_db=_repeats_db(_at_level_of(take, cell.attempts)), levels=_levels(take, cell.attempts))
+        return cls(
+            channel=cell.channel,
+            label=label_of(cell.channel),
+            spot=cell.spot_id,
+            number=cell.job.spot(cell.spot_id).number,
+            counts=take,
+            attempts=cell.attempts,
+            moved=_moved(board, take) if take else "",
+            odd=tuple(outlier_words(one, board.job) for one in odd if one.cell == (cell.channel, cell.spot_id)),
+            plot=None
+            if take is None or take.damaged
+            else _cell_plot(take, found, board.job.rig.levels.response_spl_db),
+            noisiest=None if found is None else found.least_above(_top_hz(take)),
+            repeats_db=_repeats_db(_at_level_of(take, cell.attempts)),
+            levels=_levels(take, cell.attempts),
+        )
 
     @property
     def distorts(self) -> bool:
@@ -243,8 +303,18 @@ def _levels(take: TakeRecord | None, attempts: Sequence[TakeRecord]) -> tuple[fl
     """Levels in dBFS of a take and of the last that was played softer, and by how much they differ; or None."""
     if take is None or take.level_dbfs is None:
         return None
-    softer = next((one for one in attempts if one.usable and not one.removed and one.signal == take.signal
-                   and one.level_dbfs is not None and one.level_dbfs < take.level_dbfs - 3), None)
+    softer = next(
+        (
+            one
+            for one in attempts
+            if one.usable
+            and not one.removed
+            and one.signal == take.signal
+            and one.level_dbfs is not None
+            and one.level_dbfs < take.level_dbfs - 3
+        ),
+        None,
+    )
     differ = None if softer is None else _repeats_db([take, softer])
     return None if differ is None else (take.level_dbfs, softer.level_dbfs, 2 * differ)
 
@@ -264,19 +334,41 @@ def _cell_plot(take: TakeRecord, noise: NoiseUnder | None, spl_db: float | None)
     shift = spl_db or 0.0
     shown = np.flatnonzero((ANALYSIS_GRID_HZ >= 20) & (_top_hz(take) >= ANALYSIS_GRID_HZ))[::4]
     level = smoothed_level_db(take.level_db, per_octave=12)[shown] + shift
-    curves = [{"label": label_of(take.channel), "channel": take.channel, "state": "after", "note": "", "quiet": True,
-               "x": np.round(ANALYSIS_GRID_HZ[shown], 1).tolist(), "y": np.round(level, 1).tolist()}]
+    curves = [
+        {
+            "label": label_of(take.channel),
+            "channel": take.channel,
+            "state": "after",
+            "note": "",
+            "quiet": True,
+            "x": np.round(ANALYSIS_GRID_HZ[shown], 1).tolist(),
+            "y": np.round(level, 1).tolist(),
+        }
+    ]
     lowest = float(level.min())
     if noise is not None:
         inside = np.array(noise.nominal_hz) <= _top_hz(take)
         under = noise.noise_db[inside] + shift
-        curves.append({"label": "noise", "channel": take.channel, "state": "target", "note": "", "quiet": True,
-                       "x": np.array(noise.nominal_hz)[inside].tolist(), "y": np.round(under, 1).tolist()})
+        curves.append(
+            {
+                "label": "noise",
+                "channel": take.channel,
+                "state": "target",
+                "note": "",
+                "quiet": True,
+                "x": np.array(noise.nominal_hz)[inside].tolist(),
+                "y": np.round(under, 1).tolist(),
+            }
+        )
         lowest = min(lowest, float(under.min()))
     top = 5 * float(np.ceil((level.max() + 2) / 5))
-    return frequency_plot(curves[0]["x"], curves, x_range=(20, _top_hz(take)),
-                          unit="dB" if spl_db is None else "dB SPL",
-                          y_range=(min(top - 30, 5 * float(np.floor(lowest / 5))), top))
+    return frequency_plot(
+        curves[0]["x"],
+        curves,
+        x_range=(20, _top_hz(take)),
+        unit="dB" if spl_db is None else "dB SPL",
+        y_range=(min(top - 30, 5 * float(np.floor(lowest / 5))), top),
+    )
 
 
 def _moved(board: Board, take: TakeRecord) -> str:

@@ -1,4 +1,4 @@
-"""What is kept at hand: by how often, and by how large all of it is together."""
+"""What caches keep: by how often, and by how large all of it is together."""
 
 import gc
 from dataclasses import dataclass
@@ -41,7 +41,7 @@ def test_all_that_is_kept_by_whomever_has_one_bound_in_bytes(ten_mb):
     for number in range(5):
         many.add(number, Pair("x", np.zeros(2 * MB // 8)))
         assert held_bytes() <= before + 10 * MB
-    assert few.get("old") is None                       # of another one, and asked for longest ago
+    assert few.get("old") is None  # of another one, and asked for longest ago
     assert [number for number in range(5) if many.get(number) is not None] == [1, 2, 3, 4]
 
 

@@ -35,17 +35,15 @@ def parts(name: str) -> list[str]:
 
 
 def words_in(path: Path) -> list[list[str]]:
-    """Every identifier of a Python file in its words, comments and docstrings as running text; other files as text."""
+    """Every identifier, comment and string of a Python file in its words; any other file as one text."""
     text = path.read_text()
     if path.suffix != ".py":
         return [parts(text)]
-    found, prose = [], []
-    for token in tokenize.generate_tokens(io.StringIO(text).readline):
-        if token.type == tokenize.NAME:
-            found.append(parts(token.string))
-        elif token.type in (tokenize.COMMENT, tokenize.STRING):
-            prose += parts(token.string)
-    return [*found, prose]
+    return [
+        parts(token.string)
+        for token in tokenize.generate_tokens(io.StringIO(text).readline)
+        if token.type in (tokenize.NAME, tokenize.COMMENT, tokenize.STRING)
+    ]
 
 
 def holds(words: list[str], term: list[str]) -> bool:

@@ -237,6 +237,16 @@ def test_the_crossover_is_found_for_the_spots_that_weigh():
         assert found.polarity == 1
 
 
+def test_of_two_delays_that_add_up_alike_the_nearer_one_is_taken():
+    # 9 ms is exact; half a period of 80 Hz earlier, inverted, they add up within 0.01 dB.
+    at = np.arange(79.0, 81.01, 0.25)
+    group = np.exp(2j * np.pi * at * 0.009)[None, :]
+    join = Join(at, np.ones((1, 1, at.size), dtype=complex), group, smoothing(at, np.array([79.5, 80.0, 80.5])), [1.0])
+    assert best_of([join], -0.012, 0.012).delay_s == pytest.approx(0.009, abs=1e-4)
+    nearer = best_of([join], -0.012, 0.012, per_s_db=30.0)
+    assert (nearer.delay_s, nearer.polarity) == (pytest.approx(0.009 - 0.5 / 80, abs=2e-4), -1)
+
+
 HUMP_DB = 8.0
 
 

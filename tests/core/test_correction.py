@@ -575,3 +575,9 @@ def test_unknown_arrivals_get_no_delay():
         ChannelReading(channel=c, level_db=0.0, arrival_s=a, polarity="normal") for c, a in (("L", 0.010), ("R", None))
     ]
     assert {r.delay_s for r in table_of_arrivals(readings, delay_step_s=1 / 48_000).channel_rows} == {0.0}
+
+
+def test_a_spot_of_much_weight_is_not_counted_as_many():
+    # By hand: mean 4.2, variance 25.2 - 4.2^2 = 7.56, and by Kish 1 / (0.7^2 + 3 * 0.1^2) = 1.923 spots, not four.
+    needs = Needs(error_db=np.array([[6.0], [0.0], [0.0], [0.0]]), weight=np.array([0.7, 0.1, 0.1, 0.1]))
+    assert needs.desired_db()[0] == pytest.approx(4.2 * 64 / (64 + 7.56 / 1.92308), abs=1e-4)

@@ -211,6 +211,8 @@ def test_a_speaker_that_plays_nothing_where_polarity_is_read_is_unsure():
         (["normal", "inverted"], "unsure"),
         (["unsure"], "unsure"),
         (["normal"] * 9 + ["inverted"], "normal"),
+        (["normal"] * 7 + ["inverted"] * 3, "unsure"),
+        (["inverted"] * 7 + ["normal"] * 3, "unsure"),
     ],
 )
 def test_takes_of_one_channel_tell_polarity_together(told, together):

@@ -134,6 +134,18 @@ def test_noise_40_db_below_costs_at_most_a_third_of_a_db(deconvolver):
     assert capture.quality.signal_to_noise_db == pytest.approx(38.5, abs=0.7)
 
 
+def test_noise_that_the_window_lets_pass_is_no_signal(deconvolver):
+    # At 8 dB the noise inside the window would add 0.3 dB and more to the signal (energies of what was added here).
+    recording = heard(high_pass)
+    rms = np.sqrt(np.mean(recording[: round(2.1 * RATE)] ** 2))
+    off = []
+    for seed in (0, 1, 3, 4):
+        noise = np.random.default_rng(seed).standard_normal(recording.size) * rms * 10 ** (-8 / 20)
+        capture = analyse_recording(recording + noise, deconvolver=deconvolver)
+        off.append(capture.quality.signal_to_noise_db - 10 * np.log10(np.sum(recording**2) / np.sum(noise**2)))
+    assert np.mean(off) == pytest.approx(0.1, abs=0.2)
+
+
 def test_gain_and_microphone_are_taken_out():
     sweep = Sweep(duration_s=5.0)
     deconvolver = Deconvolver(sweep.samples(), sample_rate_hz=RATE, recording_samples=6 * RATE)

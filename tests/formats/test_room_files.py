@@ -152,6 +152,12 @@ def test_any_text_in_a_cell_is_harmless_and_read_back(text):
     assert original(cell) == text
 
 
+@pytest.mark.parametrize("first", ["=", "+", "-", "@", "\t", "\r", "\n"])  # OWASP, "CSV Injection"
+def test_a_cell_that_a_spreadsheet_would_evaluate_begins_with_an_apostrophe(first):
+    assert harmless(f"{first}1") == f"'{first}1"
+    assert harmless(f"1{first}") == f"1{first}"
+
+
 def test_names_that_spreadsheets_would_evaluate_are_written_harmless():
     plan = attic()
     first, *others = plan.seats

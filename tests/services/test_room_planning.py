@@ -10,6 +10,7 @@ from dolce.errors import Conflict, FormatError, InvalidValue
 from dolce.services.jobs.job_keeping import JobWish
 from dolce.services.room.room_studies import SubWish
 from dolce.services.sample.demo_rooms import barn
+from dolce.store.repositories import steps
 
 
 @pytest.fixture
@@ -19,6 +20,17 @@ def job_id(services):
 
 def plan_of(services, job_id):
     return services.jobs.get(job_id).plan
+
+
+def test_as_many_steps_as_are_kept_can_be_undone_and_what_lies_further_back_is_gone(services, job_id, monkeypatch):
+    monkeypatch.setattr(steps, "MOST_STEPS", 3)
+    for x in (1.0, 1.1, 1.2, 1.3, 1.4, 1.5):
+        services.room.move(job_id, "L", Point(x_m=x, y_m=0.9, z_m=1.2))
+    for x in (1.4, 1.3, 1.2):
+        services.room.undo(job_id)
+        assert plan_of(services, job_id).speaker("L").place.x_m == pytest.approx(x)
+    with pytest.raises(Conflict, match="nothing to undo"):
+        services.room.undo(job_id)
 
 
 CHANGES = {

@@ -75,13 +75,6 @@ class Needs:
         square = (self.weight @ self.error_db**2 - self.weight[:, None] * self.error_db**2) / left
         return _desired(mean, square, max(1.0, self._effective - 1))
 
-    def without_each(self) -> list["Needs"]:
-        """Without each spot in turn."""
-        return [
-            Needs(error_db=np.delete(self.error_db, k, axis=0), weight=np.delete(self.weight, k) / (1 - self.weight[k]))
-            for k in range(self.spots)
-        ]
-
     @property
     def _effective(self) -> float:
         """How many spots count (Kish)."""

@@ -88,11 +88,6 @@ def bass_plot(frequency_hz: NDArray, curves: list[dict], *, top_db: float, range
     )
 
 
-def top_above(level_db: float) -> float:
-    """Upper end of the scale for curves around a level: 15 dB above it, in steps of 5."""
-    return float(np.ceil((level_db + 15) / 5) * 5)
-
-
 def small_path(level_db: NDArray, *, width: int, height: int) -> str:
     """A small curve as an SVG path: from left to right, 32 dB around a middle of 0."""
     return _path(np.asarray(level_db, dtype=np.float64).tobytes(), width, height)

@@ -3,7 +3,6 @@
 `work` runs in that process; `wrong` looks afterwards, in another one, at what is left.
 """
 
-import json
 import shutil
 import sqlite3
 from collections.abc import Callable
@@ -14,20 +13,14 @@ from pathlib import Path
 import numpy as np
 
 from dolce.core.geometry import Point
-from dolce.core.response import ANALYSIS_GRID_HZ
-from dolce.core.room import plan_values
 from dolce.errors import Conflict
 from dolce.services.jobs.folder_check import check_folder
 from dolce.services.jobs.job_keeping import JobWish
-from dolce.services.sample.demo_rooms import attic
 from dolce.services.sample.first_start import make_samples
 from dolce.services.takes.take_making import stimulus_of, sweep_of
 from dolce.services.wiring import Services, open_services
-from dolce.store.database import engine_of
-from dolce.store.steps import migrate
 
 Say = Callable[[str], None]
-_OLD_TAKES, _OLD_BYTES = 60, 200_000
 
 
 class Work:
@@ -139,7 +132,7 @@ class LiveSound(Work):
 class Saves(Work):
     """Notes, places, targets and undo: each a step that stands, or does not."""
 
-    name, share = "saving", 0.15
+    name, share = "saving", 0.25
 
     def step(self, services: Services, say: Say) -> None:
         number = int(services.jobs.get(1).notes or 0) + 1
@@ -270,68 +263,6 @@ class Keeping(Work):
         return found + fewer("backups", len(services.backups.files()), said)
 
 
-class Migrations(Work):
-    """A folder as the third version wrote it, opened by this one."""
-
-    name, latest_s, begins = "bringing an old folder up to date", 0.6, False
-
-    def prepare(self, folder: Path) -> None:
-        old = folder.with_name("old")
-        old.mkdir()
-        engine = engine_of(old / "dolce.sqlite")
-        migrate(engine, to="0003")
-        levels = np.linspace(-9, 3, ANALYSIS_GRID_HZ.size).tobytes()
-        bypass = json.dumps({"active": "bypass", "presets": {}})
-        with engine.begin() as connection:
-            run = connection.exec_driver_sql
-            run(
-                "INSERT INTO jobs (id, name, place, notes, units, created_at, changed_at, seed, rig, processor, "
-                "round_id, shape_position, plan_position) VALUES (1, 'Old loft', '', '', 'metres', '2026-01-01', "
-                "'2026-01-01', 1, '{}', ?, 1, 1, 1)",
-                (bypass,),
-            )
-            run(
-                "INSERT INTO plan_steps (job_id, position, what, plan) VALUES (1, 1, 'start', ?)",
-                (json.dumps(plan_values(attic())),),
-            )
-            run(
-                "INSERT INTO rounds (id, job_id, name, state, created_at) VALUES (1, 1, 'One', ?, '2026-01-01')",
-                (bypass,),
-            )
-            for number in range(1, _OLD_TAKES + 1):
-                run(
-                    "INSERT INTO takes (id, round_id, channel, spot_number, attempt, taken_at, source, sample_rate_hz, "
-                    "arrival_s, arrival_known, polarity, signal_to_noise_db, peak_dbfs, clipped_samples, warnings, "
-                    "level_db) VALUES (?, 1, 'L', 1, ?, '2026-01-01', 'rig', 48000, 0.01, 1, 'normal', 50, -6, 0, "
-                    "'[]', ?)",
-                    (number, number, levels),
-                )
-                run(
-                    "INSERT INTO take_samples VALUES (?, ?, -0.1, ?, 'x.flac', '{}')",
-                    (number, np.ones(8, dtype="<f4").tobytes(), bytes([number]) * _OLD_BYTES),
-                )
-        engine.dispose()
-
-    def before(self, folder: Path) -> None:
-        shutil.rmtree(folder, ignore_errors=True)
-        shutil.copytree(folder.with_name("old"), folder)
-
-    def work(self, folder: Path, say: Say) -> None:
-        services = open_services(folder)
-        say("1")
-        services.close()
-
-    def lost(self, services: Services, said: list[str]) -> list[str]:
-        with services.context.look() as work:
-            kept = [work.takes.recording(take.id)[0] for take in work.takes.of_job(1)]
-        right = sorted(kept) == [bytes([number]) * _OLD_BYTES for number in range(1, _OLD_TAKES + 1)]
-        return [] if right else [f"{len(kept)} of {_OLD_TAKES} recordings, or not the same"]
-
-    def wrong(self, folder: Path, said: list[str]) -> list[str]:
-        open_services(folder).close()  # goes on where it was killed
-        return super().wrong(folder, said)
-
-
 class FirstStart(Work):
     """The very first one: an empty folder, the sample jobs, and the second start."""
 
@@ -358,7 +289,7 @@ class FirstStart(Work):
         return [] if len(set(names)) == len(names) == 4 and not deleted else [f"{names}, deleted {deleted}"]
 
 
-KINDS: tuple[type[Work], ...] = (Passes, LiveSound, Saves, Imports, Loads, Keeping, Migrations, FirstStart)
+KINDS: tuple[type[Work], ...] = (Passes, LiveSound, Saves, Imports, Loads, Keeping, FirstStart)
 
 
 def torn(folder: Path, to: Path, keep: float) -> None:

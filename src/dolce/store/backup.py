@@ -18,7 +18,7 @@ from pathlib import Path
 from dolce.errors import FormatError, StorageError
 from dolce.store.database import Database, engine_of
 from dolce.store.durable import PART, move_in
-from dolce.store.steps import known_steps, migrate
+from dolce.store.steps import known_steps, migrate, written_by
 from dolce.store.trouble import in_words
 
 OLDER = ".old"  # a copy that is brought up to date
@@ -206,7 +206,7 @@ def trailer(path: Path, name: str) -> tuple[Manifest, int]:
         ) from error
     if manifest.revision not in known_steps():
         raise FormatError(
-            f"it was written by a newer version of Dolce (step {manifest.revision[:20]}).",
+            f"it was written by {written_by(manifest.revision)}.",
             where=name,
             remedy="Use that version. Nothing was changed.",
         )

@@ -14,7 +14,7 @@ from dolce.store.encoding import TextCache
 from dolce.store.folder import DATABASE, DataFolder
 from dolce.store.repositories.states import StateCache
 from dolce.store.repositories.takes import TakeCache
-from dolce.store.steps import known_steps, migrate, newest_step
+from dolce.store.steps import known_steps, migrate, newest_step, written_by
 from dolce.store.trouble import in_words
 
 BUSY_S = 15.0
@@ -42,8 +42,8 @@ class Database:
     Conflict
         If another running application has the folder open.
     StorageError
-        If the database is missing where one was, damaged, made by a newer version (it is not touched then), or if the
-        disk is full.
+        If the database is missing where one was, damaged, made by a newer version or before 1.0 (it is not touched
+        then), or if the disk is full.
     """
 
     def __init__(self, folder: Path, *, busy_s: float = BUSY_S) -> None:
@@ -135,10 +135,10 @@ class Database:
 
 
 def _require_known(reached: str | None, folder: Path) -> None:
-    """StorageError where a newer version has written the database."""
+    """StorageError where a newer version has written the database, or one that was never released."""
     if reached is not None and reached not in known_steps():
         raise StorageError(
-            f"{DATABASE} was written by a newer version of Dolce (step {reached}). It was not touched.",
+            f"{DATABASE} was written by {written_by(reached)}. It was not touched.",
             where=str(folder),
             remedy="Use that version, or choose another folder with --data.",
         )

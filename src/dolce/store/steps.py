@@ -23,6 +23,11 @@ def newest_step() -> str:
     return known_steps()[-1]
 
 
+def written_by(reached: str) -> str:
+    """Which version has written what is at a step that is none of ours."""
+    return f"{'a newer version' if reached > newest_step() else 'a version before 1.0'} of Dolce (step {reached[:20]})"
+
+
 def migrate(engine: Engine, *, to: str = "head") -> None:
     """Bring the tables up to date; each step runs in one transaction with the record that it ran."""
     from alembic import command

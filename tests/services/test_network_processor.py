@@ -329,7 +329,7 @@ def test_no_page_waits_for_a_silent_processor_and_what_it_held_last_is_shown(ser
         for page in ("takes", "load", "rig?sheet=processor"):
             answer = client.get(f"/jobs/{job}/{page}")
             assert answer.status_code == 200
-            assert "has not answered yet. What stands below is what it held when it was read last" in answer.text
+            assert "has not answered yet. What is shown of it is what it held when it was read last" in answer.text
     assert "Aligned and corrected" in client.get(f"/jobs/{job}/load").text
     # It is spoken to already: more presses than there are threads are told so, and none of them is kept waiting.
     for _ in range(20):

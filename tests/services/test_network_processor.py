@@ -341,6 +341,7 @@ def test_no_page_waits_for_a_silent_processor_and_what_it_held_last_is_shown(ser
     assert not silent.is_set()
     silent.set()
     services.loading.wait()
+    monkeypatch.setattr(conversations, "_PAGE_WAITS_S", 20.0)
     assert "has not answered" not in client.get(f"/jobs/{job}/load").text
 
 

@@ -204,7 +204,7 @@ def test_align_makes_subs_one_for_all_seats_and_joins_them_to_the_mains(tmp_path
         "slope_db_per_octave": 24,
     }
     assert found["spread_db"]["after"] < 0.5 * found["spread_db"]["before"]
-    assert found["summed_level_change_db"] > -4.1
+    assert found["output_change_db"] > -4.1
     assert "desk" not in found["subs"]
     delays = [row["delay_s"] for row in (*found["subs"].values(), *found["channels"].values())]
     assert min(delays) == pytest.approx(0, abs=1e-6)

@@ -131,7 +131,7 @@ def _with_subs(
             "slope_db_per_octave": 24,
         },
         "spread_db": {"before": round(aligned.before_spread_db, 3), "after": round(aligned.after_spread_db, 3)},
-        "summed_level_change_db": round(aligned.summed_level_change_db, 3),
+        "output_change_db": round(aligned.summed_level_change_db, 3),
         "warnings": warnings,
     }
 

@@ -105,7 +105,7 @@ def test_a_correction_by_each_kind_of_filter_for_two_seat_weightings(driver, add
     page.fill("Bench", "1")
     page.press("Correct for this seat weighting")
     find(page, services, job)  # on the sheet where it was asked for
-    rows = services.seat_weighting_service.table(job).rows
+    rows = services.versions.table(job).rows
     assert [row.name for row in rows] == ["as it is now", "both"]
     for row in rows:
         assert f"{row.before_db[1]:.1f} to {row.after_db[1]:.1f}" in page.text(".seat-weightings")

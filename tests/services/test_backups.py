@@ -29,7 +29,7 @@ def filled(prepared):
     round_id = services.taking.new_round(job_id, name="After").id
     services.taking.run_spot(job_id, services.jobs.get(job_id).spots[0].id)
     services.sound.wait()
-    services.seat_weighting_service.keep(job_id, "mine", "why")
+    services.versions.keep(job_id, "mine", "why")
     services.reading.keep_selection(job_id, name="both", address=f"round={round_id}&vs_round={first}&vs_place=")
     yield services, job_id
     services.close()

@@ -110,7 +110,7 @@ def test_what_was_there_is_put_back_also_nothing(job):
 
 def test_a_kept_correction_is_loaded_beside_the_present_one(job):
     services, job_id = job
-    services.seat_weighting_service.keep(job_id, "mine", "")
+    services.versions.keep(job_id, "mine", "")
     kept = services.shaping.correction(job_id)
     services.shaping.remove_band(job_id, "L", kept.bands["L"][0].id)
     content = next(key for key in services.loading.view(job_id).contents if key.startswith("version-"))
@@ -123,7 +123,7 @@ def test_a_kept_correction_is_loaded_beside_the_present_one(job):
     assert view.loaded_is_current == {"A": True, "B": True}
     assert view.cuts_differ == (held["A"].cut_db != held["B"].cut_db)
     # A kept one that is gone leaves its preset as it is; nothing is known of its being current.
-    services.seat_weighting_service.forget(job_id, int(content.removeprefix("version-")))
+    services.versions.forget(job_id, int(content.removeprefix("version-")))
     assert services.loading.view(job_id).loaded_is_current["A"] is False
     with pytest.raises((InvalidValue, Conflict)):
         services.loading.load(job_id, "A", content)

@@ -376,11 +376,11 @@ def test_filters_that_were_found_for_other_seats_say_so(managed):
     seat_weightings = services.shaping.view(job_id).seat_weightings
     services.shaping.set_seat_weighting(job_id, seat_weightings[1])
     assert services.shaping.correction(job_id).found_for_others == seat_weightings[0]
-    services.seat_weighting_service.keep(job_id, "Couch only")
+    services.versions.keep(job_id, "Couch only")
     page = client_of(services).get(f"/jobs/{job_id}/shape?sheet=seat_weighting").text
     assert f"found for {seat_weightings[0].name}" in page
     assert f"filters for {seat_weightings[0].name}" in page
-    table = services.seat_weighting_service.table(job_id)
+    table = services.versions.table(job_id)
     assert table.range_hz == (20, 500)  # one range for all rows, and named
     assert "20 Hz to 500 Hz for every correction" in page
     assert [row.found_for for row in table.rows] == [seat_weightings[0], seat_weightings[0]]

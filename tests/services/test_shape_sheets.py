@@ -126,11 +126,11 @@ def test_seat_weightings_side_by_side_say_what_each_seat_gains(job):
     services, job_id = job
     aim_by(services, job_id)
     services.shaping.find(job_id)
-    services.seat_weighting_service.keep(job_id, "for all")
+    services.versions.keep(job_id, "for all")
     seats = services.jobs.get(job_id).plan.seats
-    services.seat_weighting_service.set_weights(job_id, "second only", {seats[0].id: 0.0, seats[1].id: 1.0})
+    services.versions.set_weights(job_id, "second only", {seats[0].id: 0.0, seats[1].id: 1.0})
     services.shaping.find(job_id)
-    table = services.seat_weighting_service.table(job_id)
+    table = services.versions.table(job_id)
     now, kept = table.rows
     assert (kept.name, now.seat_weighting.weights) == ("for all", {seats[1].id: 1.0})
     # The second seat gains more by its own correction, which is worth less at the first.
@@ -152,20 +152,20 @@ def test_seat_weightings_side_by_side_say_what_each_seat_gains(job):
     others = services.shaping.shapes(job_id)
     assert min(by_spot) - 3 < now.after_db[1] < max(by_spot) + 3
     assert len(others) == 4
-    services.seat_weighting_service.use(job_id, kept.number)
+    services.versions.use(job_id, kept.number)
     assert services.shaping.correction(job_id).seat_weighting == kept.seat_weighting
-    services.seat_weighting_service.forget(job_id, kept.number)
-    assert [row.number for row in services.seat_weighting_service.table(job_id).rows] == [None]
+    services.versions.forget(job_id, kept.number)
+    assert [row.number for row in services.versions.table(job_id).rows] == [None]
     with pytest.raises(NotFound, match="no longer kept"):
-        services.seat_weighting_service.use(job_id, kept.number)
+        services.versions.use(job_id, kept.number)
 
 
 @pytest.mark.parametrize(
     ("do", "said"),
     [
-        (lambda s, j: s.seat_weighting_service.set_weights(j, "none", {1: 0.0}), "no seat has a weight"),
-        (lambda s, j: s.seat_weighting_service.keep(j, "early"), "no filters to keep"),
-        (lambda s, j: s.seat_weighting_service.keep(j, " "), "needs a name"),
+        (lambda s, j: s.versions.set_weights(j, "none", {1: 0.0}), "no seat has a weight"),
+        (lambda s, j: s.versions.keep(j, "early"), "no filters to keep"),
+        (lambda s, j: s.versions.keep(j, " "), "needs a name"),
         (lambda s, j: s.targets.keep(" ", Target(), None), "needs a name"),
     ],
 )
@@ -179,11 +179,11 @@ def test_copies_of_jobs_take_kept_corrections_along(job):
     services, job_id = job
     aim_by(services, job_id)
     services.shaping.find(job_id)
-    services.seat_weighting_service.keep(job_id, "first")
+    services.versions.keep(job_id, "first")
     copy = services.jobs.copy(job_id)
-    row = services.seat_weighting_service.table(copy.id).rows[1]
+    row = services.versions.table(copy.id).rows[1]
     assert row.name == "first"
-    services.seat_weighting_service.use(copy.id, row.number)
+    services.versions.use(copy.id, row.number)
     assert services.shaping.view(copy.id).round is not None
 
 

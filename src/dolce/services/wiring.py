@@ -40,10 +40,10 @@ from dolce.services.sample.finishing import Finishing
 from dolce.services.sample.preparing import Preparing
 from dolce.services.shape.band_audition import BandHearing
 from dolce.services.shape.maximum_levels import CleanLevels
-from dolce.services.shape.seat_weighting import SeatWeightings
 from dolce.services.shape.shaping import Shaping
 from dolce.services.shape.switching import Switching
 from dolce.services.shape.targets import Targets
+from dolce.services.shape.versions import CorrectionVersions
 from dolce.services.sound.sound_work import SoundWork
 from dolce.services.takes.board_rows import BoardRows
 from dolce.services.takes.cells import Cells
@@ -88,7 +88,7 @@ class Services:
     aligned: AligningProved
     shaping: Shaping
     targets: Targets
-    seat_weighting_service: SeatWeightings
+    versions: CorrectionVersions
     band_hearing: BandHearing
     switching: Switching
     clean_levels: CleanLevels
@@ -146,8 +146,8 @@ def open_services(folder: Path, *, compute: Compute | None = None) -> Services:
     aligning = Aligning(context, proposing)
     proving = Proving(context)
     loading = Loading(context, shaping, access)
-    seat_weighting_service = SeatWeightings(context, shaping)
-    listening = Listening(context, loading, shaping, seat_weighting_service)
+    versions = CorrectionVersions(context, shaping)
+    listening = Listening(context, loading, shaping, versions)
     tolerating = Tolerating(context, proving)
     reporting = Reporting(context, shaping, loading, proving, tolerating)
     workbench, crossing = SubWorkbench(context, aligning), Crossing(context, aligning)
@@ -183,7 +183,7 @@ def open_services(folder: Path, *, compute: Compute | None = None) -> Services:
         aligned=AligningProved(context),
         shaping=shaping,
         targets=Targets(context, shaping),
-        seat_weighting_service=seat_weighting_service,
+        versions=versions,
         band_hearing=BandHearing(context, shaping, live),
         switching=Switching(context, shaping),
         clean_levels=CleanLevels(context, shaping),

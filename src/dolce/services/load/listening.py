@@ -25,8 +25,8 @@ from dolce.services.load.listen_material import OWN, Recording, recording_of
 from dolce.services.load.loading import Loading
 from dolce.services.read.round_curves import base_round
 from dolce.services.searches import Searches, Told, ToldSearch
-from dolce.services.shape.seat_weighting import SeatWeightings
 from dolce.services.shape.shaping import Shaping, present_correction
+from dolce.services.shape.versions import CorrectionVersions
 
 TURNED = "turned"
 MOST_AT_ONCE = 4
@@ -65,11 +65,9 @@ class ListenView:
 class Listening:
     """What each job listens to. Recordings and renderings stay in memory until Dolce is closed."""
 
-    def __init__(
-        self, context: Context, loading: Loading, shaping: Shaping, seat_weighting_service: SeatWeightings
-    ) -> None:
+    def __init__(self, context: Context, loading: Loading, shaping: Shaping, versions: CorrectionVersions) -> None:
         self._context, self._loading = context, loading
-        self._shaping, self._blending = shaping, seat_weighting_service
+        self._shaping, self._versions = shaping, versions
         self._recordings: OrderedDict[int, Recording] = OrderedDict()
         self._auditions: OrderedDict[int, Audition] = OrderedDict()
         self._wishes: dict[int, ListenWish] = {}
@@ -333,7 +331,7 @@ class Listening:
         def task(told: Told) -> None:
             self._shaping.change(job_id, f"preference {name}", lambda _: replace(correction, preference=preference))
             self._shaping.find(job_id, told)
-            self._blending.keep(job_id, name, "Turned while listening.")
+            self._versions.keep(job_id, name, "Turned while listening.")
 
         self._run(job_id, "filters", task)
 

@@ -118,7 +118,7 @@ def _evidence(job_id: int, view: ShapeView) -> dict:
 
 
 def _seat_weightings(job_id: int, _view: ShapeView) -> dict:
-    return {"table": services().seat_weighting_service.table(job_id)}
+    return {"table": services().versions.table(job_id)}
 
 
 def _headroom(job_id: int, shape_view: ShapeView) -> dict:

@@ -45,7 +45,7 @@ def weights(job_id: int) -> Response:
     name = form.text("seat_weighting_name")[:60]
     try:
         form.done()
-        services().seat_weighting_service.set_weights(job_id, name, found)
+        services().versions.set_weights(job_id, name, found)
     except InvalidForm as error:
         return show(job_id, status=422, faults=error.faults, typed=request.form, sheet="seat_weighting")
     except InvalidValue as error:
@@ -63,9 +63,7 @@ def weights(job_id: int) -> Response:
 def keep_version(job_id: int) -> Response:
     """Keep the present correction by name."""
     try:
-        services().seat_weighting_service.keep(
-            job_id, request.form.get("version_name", ""), request.form.get("note", "")
-        )
+        services().versions.keep(job_id, request.form.get("version_name", ""), request.form.get("note", ""))
     except InvalidValue as error:
         return show(
             job_id,
@@ -80,10 +78,10 @@ def keep_version(job_id: int) -> Response:
 @blueprint.post("/versions/<int:number>/use")
 def use_version(job_id: int, number: int) -> Response:
     """Make a kept correction the present one."""
-    return edited(job_id, lambda: services().seat_weighting_service.use(job_id, number), sheet="seat_weighting")
+    return edited(job_id, lambda: services().versions.use(job_id, number), sheet="seat_weighting")
 
 
 @blueprint.post("/versions/<int:number>/forget")
 def forget_version(job_id: int, number: int) -> Response:
     """Forget a kept one."""
-    return edited(job_id, lambda: services().seat_weighting_service.forget(job_id, number), sheet="seat_weighting")
+    return edited(job_id, lambda: services().versions.forget(job_id, number), sheet="seat_weighting")

@@ -1,4 +1,4 @@
-"""Corrections kept by name, for other seat weightings of seats or other ways, and what each does at every seat."""
+"""Corrections kept by name, each for its seat weighting, and what each does at every seat."""
 
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
@@ -72,7 +72,7 @@ class WeightingCell:
         return self.before_db is not None and self.after_db is not None and self.after_db > self.before_db + _WORSE_DB
 
 
-class SeatWeightings:
+class CorrectionVersions:
     """Seat weightings and versions of one job."""
 
     def __init__(self, context: Context, shaping: Shaping) -> None:

@@ -90,3 +90,19 @@ def test_every_package_is_listed_with_what_it_is_for():
     wished = {line.split("==")[0] for line in (ROOT / "requirements/app.in").read_text().split()}
     assert wished - {"werkzeug"} == listed - {"package"}  # werkzeug is flask's own
     assert all(re.search(r">=[\d.]+,<\d+", one) for one in declared)
+
+
+def test_every_module_that_the_architecture_names_is_there():
+    named = set(
+        re.findall(
+            r"`((?:core|services|store|web|devices|formats|cli)/[\w/]+(?:\.py)?)",
+            (ROOT / "docs/architecture.md").read_text(),
+        )
+    )
+    assert len(named) > 40
+    there = {
+        name
+        for name in named
+        if any((ROOT / "src/dolce" / f"{name.removesuffix('.py')}{end}").exists() for end in (".py", "/", ""))
+    }
+    assert named - there == set()

@@ -67,7 +67,7 @@ class LevelWish:
     band_hz: tuple[float, float] = LEVEL_BAND_HZ
     reference: str = ""
     offsets_db: Mapping[str, float] = field(default_factory=dict)
-    lip_sync_s: float = limited(0, 0.2, where="delay for the picture", unit="s", default=0.0)
+    lip_sync_s: float = limited(0, 0.2, where="lip-sync delay", unit="s", default=0.0)
 
     def __post_init__(self) -> None:
         ranges(self)

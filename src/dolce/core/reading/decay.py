@@ -8,39 +8,11 @@ import scipy
 from numpy.typing import NDArray
 
 from dolce.core.cache import cache
-from dolce.core.levels import band_edges, exact_mid_hz, power_db
+from dolce.core.levels import NOMINAL_HZ, band_edges, exact_mid_hz, power_db
 from dolce.core.response import ImpulseResponse
 from dolce.errors import InvalidValue
 
-DECAY_BANDS_HZ = (
-    25,
-    31.5,
-    40,
-    50,
-    63,
-    80,
-    100,
-    125,
-    160,
-    200,
-    250,
-    315,
-    400,
-    500,
-    630,
-    800,
-    1000,
-    1250,
-    1600,
-    2000,
-    2500,
-    3150,
-    4000,
-    5000,
-    6300,
-    8000,
-    10_000,
-)
+DECAY_BANDS_HZ = tuple(hz for hz in NOMINAL_HZ if 25 <= hz <= 10_000)
 DecayKind = Literal["EDT", "T20", "T30"]
 # Where the line is laid through the decay, in dB under its start (ISO 3382-1:2009, 3.5 and A.2.2).
 _EVALUATED_DB: dict[DecayKind, tuple[float, float]] = {"EDT": (0, -10), "T20": (-5, -25), "T30": (-5, -35)}

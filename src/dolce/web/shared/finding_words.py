@@ -98,7 +98,7 @@ def _evidence(cause: Cause) -> str:
             parts = (
                 [f"together they are {cause.pattern:.1f} dB softer than the louder of them alone"]
                 if not np.isnan(cause.pattern)
-                else [f"the processor hands over at {hertz(cause.at_hz)}"]
+                else [f"the crossover of the processor is at {hertz(cause.at_hz)}"]
             )
         case "microphone":
             parts = ["it stands in the direct sound of the other channels as well"]

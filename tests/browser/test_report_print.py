@@ -27,5 +27,5 @@ def test_the_report_is_printed_on_its_paper_with_page_numbers(driver, address):
         texts = [one.extract_text() for one in pdf.pages]
         assert f"1 / {len(pdf.pages)}" in texts[0]
         assert f"{len(pdf.pages)} / {len(pdf.pages)}" in texts[-1]
-        assert "Show it so" not in "".join(texts)
+        assert "Apply to the report" not in "".join(texts)
         assert len(base64.b64decode(made["data"])) < 3_000_000

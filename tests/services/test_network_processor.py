@@ -8,6 +8,7 @@ import urllib.request
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
 from dataclasses import replace
+from types import SimpleNamespace
 
 import pytest
 from pythonosc.osc_message import OscMessage
@@ -473,3 +474,23 @@ def test_a_stand_in_is_started_from_the_page_found_joined_and_ended(services, mo
     assert services.network.view(made.id).own_port is None
     with pytest.raises(DeviceError, match="connection was lost"):
         found_at(f"127.0.0.1:{port}")
+
+
+def test_what_is_pressed_waits_no_longer_for_two_conversations_than_for_one(monkeypatch):
+    talks, clock, waited, over = conversations.Conversations(), [10.0], [], threading.Event()
+    monkeypatch.setattr(conversations, "time", SimpleNamespace(monotonic=lambda: clock[0]))
+    monkeypatch.setattr(conversations, "_DEED_WAITS_S", 4.0)
+
+    def three_seconds(self, _conversation, seconds):
+        waited.append(seconds)
+        clock[0] += 3.0
+        if len(waited) == 1:  # the one that was under way has come to its end
+            self._present.clear()
+        return len(waited) == 1
+
+    monkeypatch.setattr(conversations.Conversations, "_waited", three_seconds)
+    talks._present["rack"] = object()
+    with pytest.raises(DeviceError, match="has not answered yet"):
+        talks.hold("rack", lambda: over.wait(20))
+    over.set()
+    assert waited == [4.0, 1.0]

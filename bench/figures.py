@@ -18,6 +18,7 @@ from promises import SHORT, ended, line, note
 from scipy import fft, signal
 
 from dolce.core.correction import Limits, Needs, fit_bands, plan_correction
+from dolce.core.dsp import smoothed_power
 from dolce.core.response import (
     ANALYSIS_GRID_HZ,
     Deconvolver,
@@ -25,7 +26,6 @@ from dolce.core.response import (
     level_on_grid,
     marked_drift_ppm,
     marks_heard,
-    smoothed_power,
     stretched,
 )
 from dolce.core.signals import Sweep, excitation_values, with_marks

@@ -12,10 +12,10 @@ from promises import SHORT, ended, line, note
 
 from dolce.core.correction import FilterType, deviations_db
 from dolce.core.correction.outcome import predicted_within_db
+from dolce.core.dsp import energy_mean_db
 from dolce.core.filters import chain_level_db
 from dolce.core.geometry import Point, RoomSize
 from dolce.core.job import PassWish
-from dolce.core.levels import energy_mean_db
 from dolce.core.response import ANALYSIS_GRID_HZ, ImpulseResponse, level_on_grid
 from dolce.core.simulation import field_spectrum, plain_surfaces, response_samples
 from dolce.core.tuning import Correction, Heard, convolved_db, expectation_of, found_filters, shape_of

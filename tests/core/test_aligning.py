@@ -18,10 +18,11 @@ from dolce.core.alignment import (
     table_of_arrivals,
 )
 from dolce.core.alignment.crossover_frequency import distorts_below_hz, falls_off_hz, proposed_crossover_hz
+from dolce.core.dsp import crossover_sides
 from dolce.core.processor import BassManagement, ChannelSettings, Crossover
 from dolce.core.response import ANALYSIS_GRID_HZ as GRID
 from dolce.core.response import ImpulseResponse
-from dolce.core.subs import Join, SubGroup, SubSetting, best_of, by_distance, crossover_sides, smoothing
+from dolce.core.subs import Join, SubGroup, SubSetting, best_of, by_distance, smoothing
 from dolce.core.tuning import (
     SHOWN_HZ,
     SUM_HZ,

@@ -53,6 +53,17 @@ def test_one_that_is_too_large_alone_is_kept_until_another_comes(ten_mb):
     assert (kept.get("large"), kept.get("small")) == (None, 1)
 
 
+def test_shrinking_lets_go_of_what_was_not_asked_for_longest(ten_mb):
+    kept = Cache(10)
+    for number in range(4):
+        kept.add(number, np.zeros(2 * MB // 8))
+    kept.get(0)
+    module.shrink(5 * MB)
+    assert [number for number in range(4) if kept.get(number) is not None] == [0, 3]
+    module.shrink(0)
+    assert held_bytes() == 0
+
+
 def test_an_array_counts_with_all_that_it_is_cut_out_of_and_once():
     whole = np.zeros(MB)
     assert bytes_of(whole[3:5]) == pytest.approx(8 * MB, rel=0.01)

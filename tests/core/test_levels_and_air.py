@@ -3,8 +3,9 @@ import pytest
 from numpy.testing import assert_allclose
 
 from dolce.core.acoustics import speed_of_sound
+from dolce.core.dsp import dbfs_rms, energy_mean_db, energy_sum_db, mid_bands
 from dolce.core.geometry import Point, RoomSize, azimuth_deg, distance_m, pair_angle_deg
-from dolce.core.levels import dbfs_rms, energy_mean_db, energy_sum_db, level_reading, mid_bands
+from dolce.core.levels import level_reading
 from dolce.errors import InvalidValue
 
 ROOM = RoomSize(length_m=5.0, width_m=4.0, height_m=2.5)

@@ -5,7 +5,8 @@ import pytest
 from numpy.testing import assert_allclose
 from scipy import signal
 
-from dolce.core.levels import LiveMeter, LiveSpectrum, band_levels_db, dbfs_rms, peak_dbfs
+from dolce.core.dsp import dbfs_rms, peak_dbfs
+from dolce.core.levels import LiveMeter, LiveSpectrum, band_levels_db
 from dolce.core.signals import PERIOD_S, Source, SourcePlayer, stated_levels
 from dolce.errors import InvalidValue
 

@@ -5,16 +5,14 @@ import pytest
 from numpy.testing import assert_allclose
 from scipy import signal
 
+from dolce.core.dsp import dbfs_rms, energy_sum_db, peak_dbfs
 from dolce.core.levels import (
     NOMINAL_HZ,
     SoundLevelMeter,
     band_filter_db,
     band_levels_db,
-    dbfs_rms,
-    energy_sum_db,
     exact_mid_hz,
     noise_rating,
-    peak_dbfs,
     rating_curve_db,
     weighting_db,
     weighting_sections,

@@ -3,7 +3,7 @@
 import pytest
 
 from dolce.core.geometry import Point, RoomSize
-from dolce.core.job import PassWish, passes, steps_of, waits_of
+from dolce.core.job import LinesResult, NoiseResult, PassWish, passes, result_as, result_of, steps_of, waits_of
 from dolce.core.room import move_of, tape_of
 from dolce.errors import InvalidValue, NotFound
 
@@ -47,3 +47,11 @@ def test_a_placement_is_taken_where_one_of_its_spots_lacks_something(demo, demo_
     monkeypatch.setattr(passes, "placement_of", lambda job, spot: pairs[spot])
     wish = PassWish(channels=("L",), spots=(first, second, third, fourth))
     assert steps_of(job, wish, lambda channel, spot: spot != second) == [("L", first)]
+
+
+def test_a_pass_has_a_result_of_its_own_kind_alone():
+    found = LinesResult(lines={})
+    assert result_as(LinesResult, found) is found
+    assert result_as(NoiseResult, None) == result_of(NoiseResult, None) == NoiseResult()  # before anything was found
+    with pytest.raises(TypeError, match="LinesResult, not NoiseResult"):
+        result_as(NoiseResult, found)

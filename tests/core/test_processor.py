@@ -6,6 +6,7 @@ from numpy.testing import assert_allclose
 from scipy import signal
 
 from dolce.core.correction import Limits
+from dolce.core.dsp import all_pass_response
 from dolce.core.filters import BandFilter, chain_level_db, convolution_filter
 from dolce.core.processor import (
     EFFECTS,
@@ -21,7 +22,6 @@ from dolce.core.processor import (
     Route,
     processed,
 )
-from dolce.core.subs import all_pass_response
 from dolce.core.tuning import response_of
 from dolce.errors import InvalidValue
 
@@ -128,7 +128,7 @@ def test_an_all_pass_turns_the_phase_and_leaves_the_level():
     heard = np.fft.rfft(processed(impulse(), settings, sample_rate_hz=RATE))[at.astype(int)]
     assert_allclose(np.abs(heard), 1, atol=1e-9)
     # The analogue sections of the search, whose phase the bilinear transform keeps far below half the rate.
-    analogue = all_pass_response([(60, 0.8), (90, 2)], at)
+    analogue = all_pass_response(60, 0.8, at) * all_pass_response(90, 2, at)
     assert_allclose(np.angle(heard / analogue), 0, atol=2e-3)
     assert_allclose(response_of(settings, at_hz=at, sample_rate_hz=RATE), heard, atol=1e-6)
     assert [one.kind for one in DEVICE.broken_by_channel(settings)] == ["all-passes"]

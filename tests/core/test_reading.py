@@ -296,7 +296,7 @@ def test_a_sweep_too_short_to_part_harmonics_is_refused():
 def test_auditory_widths_are_those_of_glasberg_and_moore():
     # Table of their formula: 35.5 Hz at 100 Hz, 132.6 Hz at 1 kHz, 1104 Hz at 10 kHz (24.7 (4.37 F + 1), 1990).
     assert_allclose(equivalent_bandwidth_hz([100, 1000, 10_000]), [35.5, 132.6, 1104.1], rtol=2e-3)
-    from dolce.core.levels import band_edges
+    from dolce.core.dsp import band_edges
 
     at = np.array([100.0, 1000, 10_000])
     low, high = band_edges(at, per_octave=auditory(at))

@@ -3,7 +3,7 @@ import pytest
 from numpy.testing import assert_allclose
 from scipy import fft, signal
 
-from dolce.core.levels import band_edges
+from dolce.core.dsp import band_edges, smoothed_power
 from dolce.core.response import (
     ANALYSIS_GRID_HZ,
     Deconvolver,
@@ -19,7 +19,6 @@ from dolce.core.response import (
     level_on_grid,
     part_with,
     resampled,
-    smoothed_power,
     spots_for,
     without_drift,
 )

@@ -249,7 +249,7 @@ def test_limits_hold_for_a_convolution_too(boost):
     for limits in (Limits(max_boost_db=boost, max_cut_db=10), Limits(max_boost_db=boost, max_cut_db=10, to_hz=16_000)):
         curve = convolution_curve(planned(level, limits), limits)
         assert curve.max() <= boost
-        assert curve.max() - min(0.0, curve[middle].mean()) <= boost + 0.5
+        assert curve.max() - min(0.0, curve[middle].mean()) <= boost + 0.5 + 1e-9  # sums round
         assert curve[middle].mean() >= -0.94
         assert curve.min() >= -10
         outside = np.maximum(np.log2(limits.from_hz / GRID), np.log2(GRID / limits.to_hz)) > 1 / 6

@@ -3,7 +3,7 @@ import pytest
 from numpy.testing import assert_allclose
 from scipy import signal
 
-from dolce.core.levels import dbfs_rms, peak_dbfs
+from dolce.core.dsp import dbfs_rms, peak_dbfs
 from dolce.core.response import Deconvolver
 from dolce.core.signals import Sweep, exponential_sweep, harmonic_offset_s
 from dolce.errors import InvalidValue

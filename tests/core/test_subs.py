@@ -9,14 +9,13 @@ import pytest
 import scipy
 
 from dolce.core.acoustics import modal_transfer
+from dolce.core.dsp import crossover_sides
 from dolce.core.response import ImpulseResponse
 from dolce.core.subs import (
     BassField,
     Join,
     SearchLimits,
     SubSetting,
-    all_pass_response,
-    crossover_sides,
     found_at,
     neutral,
     search,
@@ -130,23 +129,10 @@ def test_weights_enter_every_figure_of_a_field():
 
 def test_an_all_pass_turns_the_phase_alone():
     at = np.array([10.0, 40.0, 160.0])
-    passed = all_pass_response([(40.0, 0.7)], at)
+    passed = SubSetting(all_pass=((40.0, 0.7),)).response(at)
     assert np.abs(passed) == pytest.approx(np.ones(3))
     assert abs(np.degrees(np.angle(passed[1]))) == pytest.approx(180, abs=1e-6)
-    assert all_pass_response([], at) == pytest.approx(np.ones(3))
-
-
-def test_crossovers_are_linkwitz_and_rileys_and_butterworths():
-    """Linkwitz 1976: both halves -6.02 dB at the corner, in phase, and flat together; Butterworth's add to +3 dB."""
-    at = np.geomspace(20, 320, 60)
-    for slope in (12, 24, 48):
-        high, low = crossover_sides(80, at, slope_db=slope)
-        way = -1 if slope == 12 else 1  # 12 dB per octave ends half a turn apart
-        assert np.abs(high + way * low) == pytest.approx(np.ones(at.size), abs=1e-9)
-        corner = crossover_sides(80, np.array([80.0]), slope_db=slope)
-        assert [20 * np.log10(abs(side[0])) for side in corner] == pytest.approx([-6.02, -6.02], abs=0.01)
-    high, low = crossover_sides(80, np.array([80.0]), slope_db=12, kind="butterworth")
-    assert 20 * np.log10(abs(high[0] - low[0])) == pytest.approx(3.01, abs=0.01)
+    assert SubSetting().response(at) == pytest.approx(np.ones(3))
 
 
 @pytest.mark.parametrize("seed", [1, 2, 5])

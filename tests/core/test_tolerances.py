@@ -6,8 +6,9 @@ import numpy as np
 import pytest
 from numpy.testing import assert_allclose
 
+from dolce.core.dsp import third_octaves_of
 from dolce.core.geometry import RoomSize, distance_m
-from dolce.core.levels import NOMINAL_HZ, third_octaves_of
+from dolce.core.levels import NOMINAL_HZ
 from dolce.core.response import ANALYSIS_GRID_HZ as GRID
 from dolce.core.room import new_plan
 from dolce.core.tolerance import (

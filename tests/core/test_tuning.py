@@ -9,10 +9,10 @@ from numpy.testing import assert_allclose
 from scipy import signal
 
 from dolce.core.alignment import ChannelReading, match_of, table_of_arrivals, with_subs_by_plan
+from dolce.core.dsp import together_db
 from dolce.core.filters import BandFilter, chain_level_db, chain_samples
 from dolce.core.geometry import Point, RoomSize
 from dolce.core.job import Moved, Round, TakeRecord, moved_between, proposed_base
-from dolce.core.levels import together_db
 from dolce.core.processor import Crossover, Preset, ProcessorState
 from dolce.core.response import Quality
 from dolce.core.room import new_plan

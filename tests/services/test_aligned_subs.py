@@ -138,7 +138,7 @@ def test_a_corner_is_proposed_above_what_distorts(room, monkeypatch):
         total_db=np.where(frequency < 95, -20.0, -60.0),
         noise_db=np.full(200, -70.0),
     )
-    monkeypatch.setattr("dolce.services.align.crossing.detail_of", lambda work, take, wish: heard)
+    monkeypatch.setattr("dolce.services.align.crossing.distortion_in", lambda work, take: heard)
     crossing = Crossing(services.context, services.aligning)
     crossing.view(job_id)
     services.context.background.wait()

@@ -45,6 +45,17 @@ def written(filled):
     return services.backups.folder / services.backups.files()[0].name
 
 
+def test_a_backup_that_is_deleted_while_the_list_is_made_is_left_out(written, filled):
+    services, _ = filled
+    gone = written.with_name("gone.dolce-backup")
+    gone.symlink_to(written.with_name("nowhere"))  # listed, and not there when it is opened
+    try:
+        assert written.name in [file.name for file in services.backups.files()]
+        assert gone.name not in [file.name for file in services.backups.files()]
+    finally:
+        gone.unlink()
+
+
 @pytest.fixture
 def elsewhere(prepared):
     """Another machine with two jobs of its own, so that numbers there are taken."""

@@ -5,7 +5,7 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
-from dolce.core.levels import energy_mean_db
+from dolce.core.dsp import energy_mean_db
 from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.core.rig import Fault, SubMatch
 from dolce.core.signals import Source

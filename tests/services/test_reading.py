@@ -100,7 +100,7 @@ def test_a_window_of_cycles_is_taken_from_the_response_at_its_arrival(demo, demo
         response = work.takes.response(detail.take.id)
     at = ANALYSIS_GRID_HZ[::2]
     np.testing.assert_allclose(
-        detail.found[::2], level_of_cycles_db(response, at_hz=at, arrival_s=detail.take.arrival_s, cycles=4)
+        detail.found.level_db[::2], level_of_cycles_db(response, at_hz=at, arrival_s=detail.take.arrival_s, cycles=4)
     )
 
 

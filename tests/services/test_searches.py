@@ -2,6 +2,7 @@
 
 import threading
 from concurrent.futures import ThreadPoolExecutor
+from functools import partial
 
 from dolce.services.jobs.job_keeping import JobWish
 from dolce.services.sample.demo_rooms import attic
@@ -30,15 +31,20 @@ def until_stopped(begun):
     return task
 
 
+def begin(searches, task, *, asked):
+    search = ToldSearch()
+    searches.begin(1, search, partial(search.run, task), name="s", asked=asked)
+
+
 def test_twenty_presses_for_the_same_begin_one_search():
     searches, begun = Searches(), []
-    pressed_at_once(lambda k: searches.begin(1, ToldSearch(), until_stopped(begun), name="s", asked="the same"))
+    pressed_at_once(lambda k: begin(searches, until_stopped(begun), asked="the same"))
     assert searches.of(1).running
     searches.stop(1)
     assert len(begun) == 1
     assert searches.of(1).stopped
     # Once it has ended, a press counts again.
-    searches.begin(1, ToldSearch(), lambda told: told(1.0), name="s", asked="the same")
+    begin(searches, lambda told: told(1.0), asked="the same")
     searches.wait(1)
     assert searches.of(1).done
     assert not searches.of(1).stopped
@@ -46,7 +52,7 @@ def test_twenty_presses_for_the_same_begin_one_search():
 
 def test_twenty_presses_for_different_things_leave_one_search_and_no_fault():
     searches, begun = Searches(), []
-    pressed_at_once(lambda k: searches.begin(1, ToldSearch(), until_stopped(begun), name="s", asked=k))
+    pressed_at_once(lambda k: begin(searches, until_stopped(begun), asked=k))
     assert searches.of(1).running
     assert sum(thread.is_alive() for thread in begun) <= 1  # the others ended before the next began
     searches.close()
@@ -60,7 +66,7 @@ def test_stops_and_starts_at_once_are_no_fault():
         if k % 2:
             searches.stop(1)
         else:
-            searches.begin(1, ToldSearch(), until_stopped(begun), name="s", asked=k)
+            begin(searches, until_stopped(begun), asked=k)
 
     pressed_at_once(press)
     searches.close()

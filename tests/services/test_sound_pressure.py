@@ -3,7 +3,7 @@
 import numpy as np
 import pytest
 
-from dolce.core.levels import energy_sum_db
+from dolce.core.dsp import energy_sum_db
 from dolce.core.rig import NOISE_THIRD_OCTAVES_HZ, Fault, room_noise
 from dolce.devices.rehearsal import FULL_SCALE_SPL_DB, ROOM_NOISE_DBFS
 from dolce.errors import Conflict, InvalidValue

@@ -34,7 +34,11 @@ class _Together:
         self.take(owner, key)
         self._sizes[id(owner), key] = weakref.ref(owner), size
         self.held_bytes += size
-        while self.held_bytes > MOST_BYTES and len(self._sizes) > 1:
+        self.shrink(MOST_BYTES, least=1)
+
+    def shrink(self, most_bytes: int, *, least: int = 0) -> None:
+        """What was not asked for longest goes, but for so many."""
+        while self.held_bytes > most_bytes and len(self._sizes) > least:
             (_, oldest), (whose, _) = next(iter(self._sizes.items()))
             if (other := whose()) is not None:
                 other.drop(oldest)
@@ -60,6 +64,12 @@ class _Together:
 
 
 _together = _Together()
+
+
+def shrink(most_bytes: int) -> None:
+    """Let go of what was not asked for longest, until all caches together hold so much at most."""
+    with _together.lock:
+        _together.shrink(most_bytes)
 
 
 class Cache(Generic[Key, Value]):

@@ -60,7 +60,8 @@ class AudioDevice(Protocol):
     the ceiling that the device was opened with: Conflict, with all sound ended.
     """
 
-    dropouts: int
+    @property
+    def dropouts(self) -> int: ...
 
     def sounding_on(self, output: int) -> str:
         """Channel whose speaker sounds on an output, as a person in the room hears it; empty where only one can say."""

@@ -115,7 +115,8 @@ def _placed(speaker: Speaker, plan: RoomPlan, subs_at: Point | None) -> PlacedSp
     # Whoever turns a speaker to the seat also tilts it.
     way = plan.main_seat.place.as_array() - place.as_array() if speaker.aim == "main seat" else np.array([x, y, 0.0])
     length = float(np.linalg.norm(way))
-    axis = tuple(float(part) for part in way / length) if length > 1e-6 else (0.0, 1.0, 0.0)
+    direction = way / length if length > 1e-6 else np.array([0.0, 1.0, 0.0])
+    axis = (float(direction[0]), float(direction[1]), float(direction[2]))
     return PlacedSpeaker(channel=speaker.channel, place=place, axis=axis, low_limit_hz=speaker.low_limit_hz)
 
 

@@ -4,7 +4,7 @@ import csv
 import io
 import json
 from collections.abc import Mapping, Sequence
-from typing import Literal
+from typing import Any, Literal
 
 from dolce.core.filters import BandFilter
 from dolce.core.processor import Crossover
@@ -15,7 +15,7 @@ Q_CONVENTION = (
 )
 
 
-def filter_row(band: BandFilter) -> dict[str, object]:
+def filter_row(band: BandFilter) -> dict[str, Any]:
     """One band as plain values."""
     return {
         "type": band.kind.replace(" ", "_"),
@@ -25,7 +25,7 @@ def filter_row(band: BandFilter) -> dict[str, object]:
     }
 
 
-def write_filters_json(channels: Mapping[str, Mapping[str, object]]) -> bytes:
+def write_filters_json(channels: Mapping[str, Mapping[str, Any]]) -> bytes:
     """All channels: each a mapping that holds `filters` and whatever else belongs to it."""
     document = {
         "format": "dolce filters",
@@ -91,12 +91,12 @@ SETTINGS_VERSION = 2
 
 def write_settings_json(
     *,
-    made_for: Mapping[str, object],
-    inputs: Mapping[str, Sequence[Mapping[str, object]]],
-    outputs: Mapping[str, Mapping[str, object]],
+    made_for: Mapping[str, Any],
+    inputs: Mapping[str, Sequence[Mapping[str, Any]]],
+    outputs: Mapping[str, Mapping[str, Any]],
     headroom_cut_db: float,
     sample_rate_hz: int,
-    target: Mapping[str, object],
+    target: Mapping[str, Any],
 ) -> bytes:
     """Everything that the prediction rests on: routes by input, settings by output, the common headroom cut.
 
@@ -116,7 +116,7 @@ def write_settings_json(
     return (json.dumps(document, indent=2) + "\n").encode()
 
 
-def crossover_row(crossover: Crossover | None, side: str) -> dict[str, object] | None:
+def crossover_row(crossover: Crossover | None, side: str) -> dict[str, Any] | None:
     """One side of a crossover as plain values; None for none."""
     if crossover is None:
         return None
@@ -130,8 +130,8 @@ def crossover_row(crossover: Crossover | None, side: str) -> dict[str, object] |
 
 
 def write_routes_text(
-    inputs: Mapping[str, Sequence[Mapping[str, object]]],
-    outputs: Mapping[str, Mapping[str, object]],
+    inputs: Mapping[str, Sequence[Mapping[str, Any]]],
+    outputs: Mapping[str, Mapping[str, Any]],
     *,
     headroom_cut_db: float,
 ) -> bytes:
@@ -160,7 +160,7 @@ def write_routes_text(
     return ("\n".join(lines) + "\n").encode()
 
 
-def _crossover_words(row: Mapping[str, object] | None) -> str:
+def _crossover_words(row: Mapping[str, Any] | None) -> str:
     if row is None:
         return "none"
     kind = {"linkwitz-riley": "Linkwitz-Riley", "butterworth": "Butterworth"}[row["kind"]]

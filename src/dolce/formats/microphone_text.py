@@ -90,7 +90,7 @@ def _fields(line: str, decimal_comma: bool) -> list[str]:
 
 
 def _row(fields: list[str], line: str, where: str) -> tuple[float, float, float]:
-    values = []
+    values: list[float] = []
     for field in fields[:3]:
         if field.lower() in ("nan", "inf", "+inf", "-inf") or not _NUMBER.match(field):
             if len(values) >= 2:

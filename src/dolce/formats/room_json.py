@@ -73,7 +73,7 @@ def _fault(values: object) -> "ValidationError | None":
 
 
 @cache
-def _validator():
+def _validator() -> Any:
     from jsonschema import Draft202012Validator  # at the first file: a start needs none
 
     return Draft202012Validator(SCHEMA)

@@ -31,7 +31,7 @@ def zip_parts(files: Iterable[tuple[str, bytes]]) -> Iterator[bytes]:
     Text is deflated. Sound is stored as it is: noise-like samples cost much time and hardly shrink.
     """
     out = _Passing()
-    with zipfile.ZipFile(out, "w") as package:  # type: ignore[call-overload]
+    with zipfile.ZipFile(out, "w") as package:
         for name, data in files:
             info = zipfile.ZipInfo(name, date_time=(2020, 1, 1, 0, 0, 0))
             info.compress_type = zipfile.ZIP_STORED if name.endswith(_NOT_WORTH_DEFLATING) else zipfile.ZIP_DEFLATED

@@ -4,13 +4,14 @@ import json
 from collections.abc import Sequence
 from dataclasses import asdict, dataclass
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
 from dolce.core import checked
 from dolce.core.correction import THOROUGH, FilterType, Limits, shared_excess_phase
+from dolce.core.dsp import in_band, mid_bands
 from dolce.core.filters import convolution_filter
-from dolce.core.levels import mid_bands
 from dolce.core.response import (
     ANALYSIS_GRID_HZ,
     DRIFT_WORTH_PPM,
@@ -183,7 +184,7 @@ def write_filters(responses: Sequence[Path], wish: FilterWish, *, weights: Seque
     shape = shaped(correction)
     filters = correction.filters(_CHANNEL)
     found = expectation_of(shape, correction, sample_rate_hz=_FIT_RATE_HZ)
-    document = {
+    document: dict[str, Any] = {
         "method": wish.means.method,
         "filters": [filter_row(f) for f in filters],
         "q_convention": Q_CONVENTION,
@@ -198,7 +199,7 @@ def write_filters(responses: Sequence[Path], wish: FilterWish, *, weights: Seque
         document |= {
             "phase": taps.phase,
             "delay_s": taps.delay_s(sample_rate_hz=_FIT_RATE_HZ),
-            "sounds_before_db": round(shape.sounds_before_db, 2),
+            "sounds_before_db": None if shape.sounds_before_db is None else round(shape.sounds_before_db, 2),
         }
     files = {out: (json.dumps(document, indent=2) + "\n").encode()}
     if wish.fir_folder is not None:
@@ -247,7 +248,7 @@ def _common_grid(read: Sequence[FrequencyResponse], paths: Sequence[Path], limit
                 remedy=f"Give responses from {limits.from_hz:g} to {limits.to_hz:g} Hz, or narrow the "
                 "range with --from and --to.",
             )
-    return (low * 0.99 <= ANALYSIS_GRID_HZ) & (high * 1.01 >= ANALYSIS_GRID_HZ)
+    return in_band(ANALYSIS_GRID_HZ, (low * 0.99, high * 1.01))
 
 
 def _anchor_band(frequency: np.ndarray) -> tuple[float, float]:

@@ -92,11 +92,9 @@ class Searches(Generic[Kind]):
             self._kept[job_id], self._asked[job_id] = search, asked
             thread.start()
 
-    def begin(self, job_id: int, search: Kind, task: Callable[[Told], None], *, name: str, asked: object) -> None:
-        """Begin one that tells how far it is, in a thread of that name."""
-        self.start(
-            job_id, search, threading.Thread(target=search.run, args=(task,), daemon=True, name=name), asked=asked
-        )
+    def begin(self, job_id: int, search: Kind, run: Callable[[], None], *, name: str, asked: object) -> None:
+        """Begin one in a thread of that name."""
+        self.start(job_id, search, threading.Thread(target=run, daemon=True, name=name), asked=asked)
 
     def stop(self, job_id: int) -> None:
         """End it, with what it makes of that."""

@@ -4,8 +4,9 @@ import sqlite3
 from collections.abc import Callable
 from contextlib import closing
 from pathlib import Path
+from typing import Any
 
-from sqlalchemy import Engine, create_engine, event
+from sqlalchemy import Connection, Engine, create_engine, event
 from sqlalchemy.exc import DBAPIError
 from sqlalchemy.orm import Session, sessionmaker
 
@@ -85,7 +86,7 @@ class Database:
         """Bytes of the database, and how many of them hold nothing."""
         with self.engine.connect() as connection:
             page, pages, free = (
-                connection.exec_driver_sql(f"PRAGMA {what}").scalar()
+                int(connection.exec_driver_sql(f"PRAGMA {what}").scalar_one())
                 for what in ("page_size", "page_count", "freelist_count")
             )
         return page * pages, page * free
@@ -148,7 +149,7 @@ def engine_of(path: Path, busy_s: float = BUSY_S) -> Engine:
     engine = create_engine(f"sqlite:///{path}", connect_args={"timeout": busy_s})
 
     @event.listens_for(engine, "connect")
-    def _prepare(connection, _record) -> None:
+    def _prepare(connection: Any, _record: object) -> None:
         # Alembic and we speak BEGIN ourselves: the driver's own rules would commit in the middle of a migration.
         connection.isolation_level = None
         # FULL: what was kept is on the disk when we say so, whatever happens to the power then.
@@ -159,7 +160,7 @@ def engine_of(path: Path, busy_s: float = BUSY_S) -> Engine:
             connection.execute(f"PRAGMA {pragma}")
 
     @event.listens_for(engine, "begin")
-    def _begin(connection) -> None:
+    def _begin(connection: Connection) -> None:
         connection.exec_driver_sql("BEGIN IMMEDIATE" if connection.get_execution_options().get("write") else "BEGIN")
 
     return engine

@@ -14,7 +14,7 @@ from dolce.core.cache import Cache
 from dolce.core.geometry import Point
 
 # Values by what they are and the text that they were decoded from.
-TextCache = Cache[tuple[str, str], object]
+TextCache = Cache[tuple[str, str], Any]
 # What decoding something that was damaged, or cut off, can end in.
 UNDECODABLE = (ValueError, TypeError, KeyError, IndexError, AttributeError)
 

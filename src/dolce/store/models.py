@@ -2,17 +2,22 @@
 
 from datetime import datetime
 
-from sqlalchemy import JSON, ForeignKey, LargeBinary
+from sqlalchemy import JSON, ForeignKey, LargeBinary, String
 from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column
+
+from dolce.core.job import PassKind, PassState, TakeSource, Units
+from dolce.core.response import Polarity
+from dolce.core.signals import SignalKind
 
 
 class Row(DeclarativeBase):
     """Base of all rows."""
 
 
-class StepColumns:
-    """What the rows of all states have that can be undone; a value of its own each adds."""
+class StepRow(Row):
+    """What the rows of all states have that can be undone; each kind adds a value."""
 
+    __abstract__ = True
     id: Mapped[int] = mapped_column(primary_key=True)
     job_id: Mapped[int] = mapped_column(ForeignKey("jobs.id"))
     position: Mapped[int]
@@ -25,7 +30,7 @@ class JobRow(Row):
     name: Mapped[str]
     place: Mapped[str]
     notes: Mapped[str]
-    units: Mapped[str]
+    units: Mapped[Units] = mapped_column(String)
     created_at: Mapped[datetime]
     changed_at: Mapped[datetime]
     deleted_at: Mapped[datetime | None]
@@ -66,7 +71,7 @@ class StateTapsRow(Row):
     taps_id: Mapped[str] = mapped_column(ForeignKey("taps.id"), primary_key=True)
 
 
-class PlanStepRow(StepColumns, Row):
+class PlanStepRow(StepRow):
     __tablename__ = "plan_steps"
     plan: Mapped[dict] = mapped_column(JSON)
 
@@ -89,11 +94,11 @@ class TakeRow(Row):
     spot_id: Mapped[int]
     attempt: Mapped[int]
     taken_at: Mapped[datetime]
-    source: Mapped[str]
+    source: Mapped[TakeSource] = mapped_column(String)
     sample_rate_hz: Mapped[int]
     arrival_s: Mapped[float]
     arrival_known: Mapped[bool]
-    polarity: Mapped[str]
+    polarity: Mapped[Polarity] = mapped_column(String)
     signal_to_noise_db: Mapped[float]
     peak_dbfs: Mapped[float]
     clipped_samples: Mapped[int]
@@ -107,7 +112,7 @@ class TakeRow(Row):
     left_out: Mapped[str] = mapped_column(default="")
     removed: Mapped[bool] = mapped_column(default=False)
     preferred: Mapped[int] = mapped_column(default=0)
-    signal: Mapped[str | None]
+    signal: Mapped[SignalKind | None] = mapped_column(String)
     sounded: Mapped[list | None] = mapped_column(JSON(none_as_null=True))
     repeats: Mapped[int] = mapped_column(default=1)
     repeats_db: Mapped[float | None]
@@ -133,8 +138,8 @@ class PassRow(Row):
     __tablename__ = "passes"
     id: Mapped[int] = mapped_column(primary_key=True)
     job_id: Mapped[int] = mapped_column(ForeignKey("jobs.id"))
-    kind: Mapped[str]
-    state: Mapped[str]
+    kind: Mapped[PassKind] = mapped_column(String)
+    state: Mapped[PassState] = mapped_column(String)
     message: Mapped[str]
     steps: Mapped[list] = mapped_column(JSON)
     done_steps: Mapped[int]
@@ -144,12 +149,12 @@ class PassRow(Row):
     result: Mapped[dict | None] = mapped_column(JSON, nullable=False)
 
 
-class AlignmentStepRow(StepColumns, Row):
+class AlignmentStepRow(StepRow):
     __tablename__ = "alignment_steps"
     alignment: Mapped[dict] = mapped_column(JSON)
 
 
-class CorrectionStepRow(StepColumns, Row):
+class CorrectionStepRow(StepRow):
     __tablename__ = "correction_steps"
     correction: Mapped[dict] = mapped_column(JSON)
 
@@ -162,20 +167,22 @@ class LogbookRow(Row):
     text: Mapped[str]
 
 
-class MicrophoneRow(Row):
+class ShelfRow(Row):
+    """What is saved by name for every job, and can be deleted and brought back."""
+
+    __abstract__ = True
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str]
+    deleted_at: Mapped[datetime | None]
+    data: Mapped[dict] = mapped_column(JSON)
+
+
+class MicrophoneRow(ShelfRow):
     __tablename__ = "microphones"
-    id: Mapped[int] = mapped_column(primary_key=True)
-    name: Mapped[str]
-    deleted_at: Mapped[datetime | None]
-    data: Mapped[dict] = mapped_column(JSON)
 
 
-class ProcessorRow(Row):
+class ProcessorRow(ShelfRow):
     __tablename__ = "processors"
-    id: Mapped[int] = mapped_column(primary_key=True)
-    name: Mapped[str]
-    deleted_at: Mapped[datetime | None]
-    data: Mapped[dict] = mapped_column(JSON)
 
 
 class SelectionRow(Row):
@@ -186,42 +193,35 @@ class SelectionRow(Row):
     address: Mapped[str]
 
 
-class AlignmentVersionRow(Row):
-    __tablename__ = "alignment_versions"
+class VersionRow(Row):
+    """What is saved by name in a job; each kind adds a value."""
+
+    __abstract__ = True
     id: Mapped[int] = mapped_column(primary_key=True)
     job_id: Mapped[int] = mapped_column(ForeignKey("jobs.id", ondelete="CASCADE"))
     name: Mapped[str]
     at: Mapped[datetime]
+
+
+class AlignmentVersionRow(VersionRow):
+    __tablename__ = "alignment_versions"
     alignment: Mapped[dict] = mapped_column(JSON)
 
 
-class CorrectionVersionRow(Row):
+class CorrectionVersionRow(VersionRow):
     __tablename__ = "correction_versions"
-    id: Mapped[int] = mapped_column(primary_key=True)
-    job_id: Mapped[int] = mapped_column(ForeignKey("jobs.id", ondelete="CASCADE"))
-    name: Mapped[str]
-    at: Mapped[datetime]
     correction: Mapped[dict] = mapped_column(JSON)
 
 
-class KeptForAllJobs:
-    """What is kept by name for every job, and can be forgotten and brought back."""
-
-    id: Mapped[int] = mapped_column(primary_key=True)
-    name: Mapped[str]
-    deleted_at: Mapped[datetime | None]
-    data: Mapped[dict] = mapped_column(JSON)
-
-
-class TargetRow(KeptForAllJobs, Row):
+class TargetRow(ShelfRow):
     __tablename__ = "targets"
 
 
-class MonitorSwitchesRow(KeptForAllJobs, Row):
+class MonitorSwitchesRow(ShelfRow):
     __tablename__ = "monitor_switches"
 
 
-class ToleranceRow(KeptForAllJobs, Row):
+class ToleranceRow(ShelfRow):
     __tablename__ = "tolerances"
 
 

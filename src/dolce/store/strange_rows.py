@@ -7,9 +7,9 @@ from collections.abc import Callable, Mapping
 from contextlib import closing
 from math import isfinite
 from pathlib import Path
-from typing import Any
+from typing import Any, cast
 
-from sqlalchemy import JSON, Engine, Float, LargeBinary, create_engine, select
+from sqlalchemy import JSON, Engine, Float, LargeBinary, Table, create_engine, select
 from sqlalchemy.exc import DBAPIError
 from sqlalchemy.orm import Session, defer
 from sqlalchemy.pool import StaticPool
@@ -148,8 +148,9 @@ def _require_types(row: Row) -> None:
 def _require_small(engine: Engine, name: str) -> None:
     """Sizes, asked for without reading what is as large: rows of tables, texts, and what bytes have to hold."""
     with engine.connect() as link:
-        for kind in (*_REQUIRED, StateRow, TapsRow, StateTapsRow):
-            table = kind.__table__
+        kinds: tuple[type[Row], ...] = (*_REQUIRED, StateRow, TapsRow, StateTapsRow)
+        for kind in kinds:
+            table = cast(Table, kind.__table__)
             blobs = [column.name for column in table.columns if isinstance(column.type, LargeBinary)]
             texts = [column.name for column in table.columns if column.name not in blobs]
             asked = ", ".join(

@@ -2,8 +2,9 @@
 
 import secrets
 
-from flask import Flask, Response, g, request
+from flask import Flask, g, request
 from flask_wtf import CSRFProtect
+from werkzeug.wrappers import Response
 
 from dolce import __version__
 from dolce.services.wiring import Services

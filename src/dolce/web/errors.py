@@ -2,9 +2,10 @@
 
 import errno
 
-from flask import Flask, Response, make_response, render_template, request
+from flask import Flask, make_response, render_template, request
 from flask_wtf.csrf import CSRFError
 from werkzeug.exceptions import HTTPException, RequestEntityTooLarge
+from werkzeug.wrappers import Response
 
 from dolce.errors import Conflict, DeviceError, DolceError, NotFound, StorageError
 

@@ -7,9 +7,12 @@ import time
 from collections.abc import Callable
 from contextlib import suppress
 
+from dolce.core import cache
+
 _ARENA_MAX, _MMAP_THRESHOLD, _TRIM_THRESHOLD = -8, -3, -1  # of mallopt(3)
 _ARENAS, _LARGE_BYTES = 2, 1 << 19
-_RESTED_S, _LOOK_S = 10.0, 5.0
+_RESTED_S, _LOOK_S = 30.0, 5.0
+_KEPT_AT_REST_BYTES = 32 << 20  # half of what caches may hold
 
 
 def hold_little() -> None:
@@ -27,14 +30,15 @@ def hold_little() -> None:
 
 
 def give_back() -> None:
-    """What nothing holds any more, to the system (malloc_trim(3))."""
+    """What nothing holds any more, and half of the caches, to the system (malloc_trim(3))."""
+    cache.shrink(_KEPT_AT_REST_BYTES)
     gc.collect()
     with suppress(OSError, AttributeError):
         ctypes.CDLL(None).malloc_trim(0)
 
 
 def give_back_at_rest(asked_at: Callable[[], float]) -> None:
-    """Once after each time of work, when no page was asked for during ten seconds; in a thread of its own.
+    """Once after each time of work, when no page was asked for during half a minute; in a thread of its own.
 
     `asked_at` says when one was asked for last, of the monotonic clock.
     """

@@ -72,7 +72,11 @@ def modes_of_box(size_m: tuple[float, float, float], *, up_to_hz: float, speed_m
     orders = np.argwhere(sums <= up_to_hz**2)[1:]  # without (0, 0, 0)
     frequency = np.sqrt(sums[tuple(orders.T)])
     by_rise = np.argsort(frequency, kind="stable")
-    return Modes(frequency_hz=frequency[by_rise], orders=orders[by_rise], size_m=tuple(map(float, size_m)))
+    return Modes(
+        frequency_hz=frequency[by_rise],
+        orders=orders[by_rise],
+        size_m=(float(size_m[0]), float(size_m[1]), float(size_m[2])),
+    )
 
 
 def mode_count_estimate(size_m: tuple[float, float, float], *, up_to_hz: float, speed_m_s: float) -> float:

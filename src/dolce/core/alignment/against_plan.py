@@ -12,6 +12,9 @@ _EARLY_S = 5.0e-3  # 1.7 m nearer than drawn: a plan may be as rough as that
 _LATE_S = 60.0e-3  # what filters of subs and processing in speakers may add where the latency is known
 
 
+Reason = Literal["wire", "delay", "delay of others", "place"]
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class OffPlan:
     """A channel that arrives elsewhere than the plan says.
@@ -27,7 +30,7 @@ class OffPlan:
     channel: str
     off_s: float
     off_m: float
-    reason: Literal["wire", "delay", "delay of others", "place"]
+    reason: Reason
     other: str = ""
 
 
@@ -62,7 +65,7 @@ def off_plan(arrival_s: Mapping[str, float], distance_m: Mapping[str, float], *,
             ),
             "",
         )
-        reason = (
+        reason: Reason = (
             "wire"
             if swapped
             else "delay"

@@ -3,7 +3,7 @@
 import numpy as np
 from numpy.typing import NDArray
 
-from dolce.core.levels import power_db
+from dolce.core.dsp import energy_mean_db, in_band
 
 CORNERS_HZ = (40, 50, 60, 70, 80, 90, 100, 110, 120, 140, 160, 180, 200)  # as receivers and processors offer them
 _MIDDLE_HZ = (200.0, 800.0)
@@ -19,9 +19,9 @@ def falls_off_hz(frequency_hz: NDArray, level_db: NDArray) -> float:
 
     `level_db` over a third of an octave, averaged over spots, so that a dip of the room is not taken for its end.
     """
-    middle = (frequency_hz >= _MIDDLE_HZ[0]) & (frequency_hz <= _MIDDLE_HZ[1])
-    reference = float(power_db(np.mean(10 ** (level_db[middle] / 10))))
-    looked = (frequency_hz >= _LOOKED_HZ[0]) & (frequency_hz <= _LOOKED_HZ[1])
+    middle = in_band(frequency_hz, _MIDDLE_HZ)
+    reference = float(energy_mean_db(level_db[middle]))
+    looked = in_band(frequency_hz, _LOOKED_HZ)
     soft = level_db < reference - _FALLS_DB
     # Its end, not a dip further up: most of what lies below must be soft, too.
     ends = [

@@ -7,7 +7,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dolce.core.alignment.table import mid_level_db
-from dolce.core.levels import LEVEL_BAND_HZ, energy_mean_db, third_octaves_of
+from dolce.core.dsp import energy_mean_db, in_band, third_octaves_of
+from dolce.core.levels import LEVEL_BAND_HZ
 from dolce.core.room import partner_of
 from dolce.core.uncertainty import jackknife_error
 
@@ -36,7 +37,7 @@ def matched_levels_db(
         return {}
     names = list(levels_db)
     curves = np.array([levels_db[name] for name in names])
-    inside = (at_hz >= band_hz[0]) & (at_hz <= band_hz[1])
+    inside = in_band(at_hz, band_hz)
     plain = {name: mid_level_db(at_hz, curve, band_hz=band_hz) for name, curve in zip(names, curves, strict=True)}
     mids, third_octaves = third_octaves_of(at_hz, curves, from_hz=band_hz[0], to_hz=band_hz[1])
     if len(names) < 2 or mids.size < 3:
@@ -103,7 +104,7 @@ def pair_differences(
     found = []
     for channel in levels_db:
         other = partner_of(channel)
-        if other not in levels_db or list(levels_db).index(other) < list(levels_db).index(channel):
+        if other is None or other not in levels_db or list(levels_db).index(other) < list(levels_db).index(channel):
             continue
         mids, one = third_octaves_of(at_hz, levels_db[channel], from_hz=PAIR_HZ[0], to_hz=PAIR_HZ[1])
         _, two = third_octaves_of(at_hz, levels_db[other], from_hz=PAIR_HZ[0], to_hz=PAIR_HZ[1])

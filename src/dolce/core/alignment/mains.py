@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from dolce.core.alignment.level_match import matched_levels_db
 from dolce.core.alignment.polarity import common_polarity
 from dolce.core.alignment.table import level_band_hz
-from dolce.core.levels import energy_mean_db
+from dolce.core.dsp import energy_mean_db
 from dolce.core.response import ANALYSIS_GRID_HZ, ImpulseResponse, Polarity, find_arrival, level_on_grid
 from dolce.errors import InvalidValue
 

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from dolce.core.dsp import delay_response, in_band
 from dolce.core.response import ImpulseResponse, Polarity
 
 _MOST_OF_ALL = 0.34  # of the takes must tell it
@@ -49,9 +50,9 @@ def direct_spectrum(response: ImpulseResponse, arrival_s: float) -> tuple[NDArra
     rate = response.sample_rate_hz
     part = response.around(arrival_s, before_s=_ALIKE_FROM_S, after_s=_ALIKE_TO_S)
     frequency = np.fft.rfftfreq(rate // 20, 1 / rate)
-    inside = (frequency >= _ALIKE_HZ[0]) & (frequency <= _ALIKE_HZ[1])
+    inside = in_band(frequency, _ALIKE_HZ)
     spectrum = np.fft.rfft(part.sample, rate // 20)[inside]
-    return frequency[inside], spectrum * np.exp(2j * np.pi * frequency[inside] * (arrival_s - part.start_s))
+    return frequency[inside], spectrum * delay_response(frequency[inside], part.start_s - arrival_s)
 
 
 def alike(one: tuple[NDArray, NDArray], other: tuple[NDArray, NDArray]) -> float:
@@ -60,7 +61,7 @@ def alike(one: tuple[NDArray, NDArray], other: tuple[NDArray, NDArray]) -> float
     if first.shape != other[1].shape:
         return 0.0
     lags = np.arange(-_LAG_S, _LAG_S + _LAG_STEP_S / 2, _LAG_STEP_S)
-    turned = np.real(np.exp(2j * np.pi * np.multiply.outer(lags, frequency)) @ (np.conj(first) * other[1]))
+    turned = np.real(delay_response(frequency, -lags) @ (np.conj(first) * other[1]))
     strongest = turned[int(np.argmax(np.abs(turned)))]
     return float(strongest / max(np.linalg.norm(first) * np.linalg.norm(other[1]), 1e-30))
 

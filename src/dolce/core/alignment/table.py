@@ -6,11 +6,12 @@ from dataclasses import dataclass, field, replace
 from statistics import median
 from typing import Literal
 
-import numpy as np
 from numpy.typing import NDArray
 
 from dolce.core.checked import limited, ranges, within
-from dolce.core.levels import LEVEL_BAND_HZ, SUB_LEVEL_BAND_HZ, power_db
+from dolce.core.dsp import energy_mean_db, in_band
+from dolce.core.levels import LEVEL_BAND_HZ, SUB_LEVEL_BAND_HZ
+from dolce.core.response import Polarity
 from dolce.core.room import group_of
 from dolce.errors import InvalidValue
 
@@ -36,7 +37,7 @@ class ChannelReading:
     channel: str
     level_db: float | None
     arrival_s: float | None
-    polarity: str
+    polarity: Polarity
     is_sub: bool = False
     arrival_by: Literal["sound", "plan"] = "sound"
     together_db: float = 0.0
@@ -128,8 +129,8 @@ class Match:
 
 def mid_level_db(frequency_hz: NDArray, level_db: NDArray, *, band_hz: tuple[float, float] = LEVEL_BAND_HZ) -> float:
     """Level of pink noise in a band: mean power over the logarithm of frequency, in dB."""
-    inside = (frequency_hz >= band_hz[0]) & (frequency_hz <= band_hz[1])
-    return float(power_db(np.mean(10 ** (level_db[inside] / 10))))
+    inside = in_band(frequency_hz, band_hz)
+    return float(energy_mean_db(level_db[inside]))
 
 
 def level_band_hz(*, is_sub: bool) -> tuple[float, float]:
@@ -199,7 +200,8 @@ def table_of_arrivals(
         highest = math.floor(highest_trim_db / trim_step_db + 1e-9) * trim_step_db
         trim = min(round(wanted / trim_step_db) * trim_step_db, max(highest, 0.0))
         short = wanted - trim if wanted - trim > trim_step_db else 0.0
-        delay = 0.0 if last is None else round((last - reading.arrival_s) / delay_step_s) * delay_step_s
+        later = 0.0 if last is None or reading.arrival_s is None else last - reading.arrival_s
+        delay = round(later / delay_step_s) * delay_step_s
         channel_rows.append(
             AlignmentRow(
                 reading=reading,
@@ -212,7 +214,9 @@ def table_of_arrivals(
     left = [
         r.reading.matched_db - r.offset_db + r.trim_db for r in channel_rows if r.reading.matched_db is not None
     ] or [0.0]
-    arrivals = [r.reading.arrival_s + r.delay_s for r in channel_rows] if last is not None else [0.0]
+    arrivals = [
+        r.reading.arrival_s + r.delay_s for r in channel_rows if last is not None and r.reading.arrival_s is not None
+    ] or [0.0]
     return AlignmentTable(
         channel_rows=tuple(channel_rows),
         level_left_db=max(left) - min(left),
@@ -224,15 +228,17 @@ def match_of(readings: Sequence[ChannelReading]) -> Match | None:
     """How far channels differ; arrivals of those that were measured. None for fewer than two channels."""
     if len(readings) < 2:
         return None
-    by_level = sorted((r for r in readings if r.matched_db is not None), key=lambda r: r.matched_db)
-    heard = [r for r in readings if r.arrival_by == "sound"]
-    by_arrival = sorted((r for r in heard if r.arrival_s is not None), key=lambda r: r.arrival_s)
-    levels_known, arrivals_known = len(by_level) >= 2, len(by_arrival) == len(heard) >= 2
-    return Match(
-        level_db=by_level[-1].matched_db - by_level[0].matched_db if levels_known else None,
-        loudest=by_level[-1].channel if levels_known else "",
-        softest=by_level[0].channel if levels_known else "",
-        arrival_s=by_arrival[-1].arrival_s - by_arrival[0].arrival_s if arrivals_known else None,
-        latest=by_arrival[-1].channel if arrivals_known else "",
-        earliest=by_arrival[0].channel if arrivals_known else "",
-    )
+    by_sound = [r for r in readings if r.arrival_by == "sound"]
+    levels = {r.channel: r.matched_db for r in readings if r.matched_db is not None}
+    arrivals = {r.channel: r.arrival_s for r in by_sound if r.arrival_s is not None}
+    softest, loudest, level = _ends(levels if len(levels) >= 2 else {})
+    earliest, latest, late = _ends(arrivals if len(arrivals) == len(by_sound) >= 2 else {})
+    return Match(level_db=level, loudest=loudest, softest=softest, arrival_s=late, latest=latest, earliest=earliest)
+
+
+def _ends(values: Mapping[str, float]) -> tuple[str, str, float | None]:
+    """The channels of the least and the largest value, and how far these are apart; nothing of nothing."""
+    if not values:
+        return "", "", None
+    least, most = min(values, key=lambda channel: values[channel]), max(values, key=lambda channel: values[channel])
+    return least, most, values[most] - values[least]

@@ -7,6 +7,7 @@ from dolce.core.correction.fit_problem import FREE_MEAN_DB, LOWEST_MEAN_DB
 from dolce.core.correction.limits import Limits
 from dolce.core.correction.plan import CorrectionPlan
 from dolce.core.correction.target import MEAN_BAND_HZ
+from dolce.core.dsp import in_band, smoothed_power
 
 _FINE, _BROAD = 48.0, 3.0  # parts of an octave: fine where modes are, broad where only the trend holds
 _FINE_TO_HZ, _BROAD_FROM_HZ = 300.0, 2000.0
@@ -33,8 +34,8 @@ def convolution_curve(plan: CorrectionPlan, limits: Limits, desired_db: NDArray 
     here the limits and verdicts.
     """
     at_hz = plan.frequency_hz
-    inside = (at_hz >= limits.from_hz) & (at_hz <= limits.to_hz)
-    middle = (at_hz >= MEAN_BAND_HZ[0]) & (at_hz <= MEAN_BAND_HZ[1])
+    inside = in_band(at_hz, (limits.from_hz, limits.to_hz))
+    middle = in_band(at_hz, MEAN_BAND_HZ)
     wish = smoothed(at_hz, plan.desired_db if desired_db is None else desired_db)
     edge = np.clip(1 + np.log2(at_hz / limits.from_hz) / _EDGE_OCTAVES, 0, 1) * np.clip(
         1 - np.log2(at_hz / limits.to_hz) / _EDGE_OCTAVES, 0, 1
@@ -57,15 +58,8 @@ def convolution_curve(plan: CorrectionPlan, limits: Limits, desired_db: NDArray 
 
 def smoothed(at_hz: NDArray, level_db: NDArray) -> NDArray[np.float64]:
     """Means over as much of an octave as the evidence allows, shape as given."""
-    octave = np.log2(at_hz)
-    step = float(np.median(np.diff(octave)))
     x = np.clip(np.log(at_hz / _FINE_TO_HZ) / np.log(_BROAD_FROM_HZ / _FINE_TO_HZ), 0, 1)
-    half = 0.5 / (_FINE ** (1 - x) * _BROAD**x) / step
-    total = np.concatenate([[0.0], np.cumsum(level_db)])
-    middle = np.arange(at_hz.size) + 0.5
-    low, high = np.maximum(middle - half, 0), np.minimum(middle + half, at_hz.size)
-    points = np.arange(at_hz.size + 1)
-    return (np.interp(high, points, total) - np.interp(low, points, total)) / (high - low)
+    return smoothed_power(at_hz, level_db, at_hz=at_hz, per_octave=_FINE ** (1 - x) * _BROAD**x)
 
 
 def _held(wish: NDArray, inside: NDArray) -> NDArray:

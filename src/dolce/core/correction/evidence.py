@@ -6,7 +6,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from dolce.core.correction.limits import Limits
-from dolce.core.levels import power_db
+from dolce.core.dsp import energy_mean_db, in_band, power_db
 from dolce.core.uncertainty import effective_count
 
 _WORTH_LEFT, _AGREED_FROM_HZ = 0.9, 150.0
@@ -42,7 +42,7 @@ class Needs:
     ) -> "Needs":
         """Of levels by spot, shape (spots, points); all lack `offset_db` more where the target is hung higher than
         that band says."""
-        inside = (at_hz >= band_hz[0]) & (at_hz <= band_hz[1])
+        inside = in_band(at_hz, band_hz)
         lacking = target_db - level_db
         lacking = lacking - lacking[:, inside].mean(axis=1, keepdims=True) + offset_db
         weight = np.ones(len(level_db)) if weights is None else np.asarray(weights, dtype=float)
@@ -106,7 +106,7 @@ def left_with_boosts_db(at_hz: NDArray, needs: Needs, limits: Limits) -> list[tu
     Each spot is corrected by what the others ask for, by as many filters as that takes: what boosts can buy at most.
     Empty for one spot.
     """
-    inside = (at_hz >= limits.from_hz) & (at_hz <= limits.to_hz)
+    inside = in_band(at_hz, (limits.from_hz, limits.to_hz))
     if needs.spots < 2:
         return []
     return [
@@ -143,7 +143,7 @@ def target_levels(
 
     By as many filters as that takes: what every spot would get from what the others ask for.
     """
-    inside = (at_hz >= range_hz[0]) & (at_hz <= range_hz[1])
+    inside = in_band(at_hz, range_hz)
     if needs.spots < 2:
         return ()
     wish, level = needs.desired_db(), -(needs.weight @ needs.error_db)
@@ -155,7 +155,7 @@ def target_levels(
     found = []
     for lowered in STEPS_DB:
         done = np.clip(wish - lowered, -limits.max_cut_db, limits.max_boost_db)
-        lost = 10 * np.log10(np.mean(10 ** (level[inside] / 10)) / np.mean(10 ** ((level + done)[inside] / 10)))
+        lost = energy_mean_db(level[inside]) - energy_mean_db((level + done)[inside])
         found.append(
             TargetLevel(
                 lowered_db=lowered,

@@ -20,8 +20,8 @@ from dolce.core.correction.band_rows import (
 from dolce.core.correction.limits import Limits
 from dolce.core.correction.plan import LEAST_SHARE, LOUD_DB, CorrectionPlan
 from dolce.core.correction.target import MEAN_BAND_HZ
+from dolce.core.dsp import in_band, mid_bands
 from dolce.core.filters import BandFilter, chain_level_db, peaking_levels_db
-from dolce.core.levels import mid_bands
 
 QUIET_OUTSIDE_DB = 0.3  # what the bands may do half an octave outside the range and further
 _SKIRT_DB, _SKIRT_OCTAVES = 3.0, 0.5  # more right beside it: a band has skirts, and a steep end would need two
@@ -81,7 +81,7 @@ class FitProblem:
         share = np.gradient(octave)
         weight = np.where(self.inside, np.interp(octave, own, plan.weight), 0.0) * share / share[self.inside].mean()
         self.root, self._root_square, self._share = np.sqrt(weight), weight.sum(), share
-        mean_band = (self.at_hz >= MEAN_BAND_HZ[0]) & (self.at_hz <= MEAN_BAND_HZ[1])
+        mean_band = in_band(self.at_hz, MEAN_BAND_HZ)
         self._mean_share = np.where(mean_band, share, 0.0) / share[mean_band].sum()
         beside = max(np.log2(HEARD_HZ[1] / high), 0.0) + max(np.log2(low / HEARD_HZ[0]), 0.0)
         self._root_outside = np.sqrt(_BESIDE * _PER_OCTAVE * beside)
@@ -337,7 +337,7 @@ class FitProblem:
             np.minimum(*pair) for pair in zip(self._quiet_at(at_hz), self._held_at(at_hz), strict=True)
         )
         # Narrow bands stand between the points of the fit: here the mean is taken finely.
-        share = np.where((at_hz >= MEAN_BAND_HZ[0]) & (at_hz <= MEAN_BAND_HZ[1]), np.gradient(np.log2(at_hz)), 0.0)
+        share = np.where(in_band(at_hz, MEAN_BAND_HZ), np.gradient(np.log2(at_hz)), 0.0)
         share /= share.sum()
         known: dict[BandFilter, NDArray] = {}
         for _ in range(2000):

@@ -131,10 +131,10 @@ def _worth_having(bands: Bands) -> Bands:
 def _best_of(problem: FitProblem, sets: Bands, count: int) -> tuple[Bands, NDArray]:
     """The best distinct sets and their costs; those without opposing filters first."""
     cost = problem.cost(sets)
-    fighting = problem.opposing(sets).any(axis=-1)
-    order = np.lexsort((cost, fighting))
-    sets, cost, fighting = sets[order], cost[order], fighting[order]
-    new = np.concatenate([[True], (np.abs(np.diff(cost)) > _DISTINCT * cost[0]) | (np.diff(fighting.astype(int)) > 0)])
+    opposing = np.asarray(problem.opposing(sets).any(axis=-1))
+    order = np.lexsort((cost, opposing))
+    sets, cost, opposing = sets[order], cost[order], opposing[order]
+    new = np.concatenate([[True], (np.abs(np.diff(cost)) > _DISTINCT * cost[0]) | (np.diff(opposing.astype(int)) > 0)])
     return sets[new][:count], cost[new][:count]
 
 

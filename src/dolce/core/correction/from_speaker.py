@@ -4,6 +4,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dolce.core.correction.target import MEAN_BAND_HZ, Curve
+from dolce.core.dsp import in_band
 
 _SLOPE_HZ = (200.0, 10_000.0)
 _STEEPEST_DB = -2.0  # per octave
@@ -30,17 +31,17 @@ def speaker_curve(at_hz: NDArray, average_db: NDArray, direct_db: NDArray | None
     """
     points = 20.0 * 2 ** (np.arange(10 * _STEPS_PER_OCTAVE) / _STEPS_PER_OCTAVE)
     octave = np.log2(at_hz)
-    middle = (at_hz >= _SLOPE_HZ[0]) & (at_hz <= _SLOPE_HZ[1])
+    middle = in_band(at_hz, _SLOPE_HZ)
     slope = float(np.clip(np.polyfit(octave[middle], average_db[middle], 1)[0], _STEEPEST_DB, 0.0))
     level = slope * np.log2(np.maximum(points, _SLOPE_HZ[0]) / 1000.0)
     wide = _over(octave, average_db, 2 / 3)
-    bass = (at_hz >= _MIDDLE_HZ[0]) & (at_hz <= _MIDDLE_HZ[1])
+    bass = in_band(at_hz, _MIDDLE_HZ)
     own = wide - float(wide[bass].mean())
     low = np.flatnonzero((at_hz < _EXTENSION_FROM_HZ) & (own > -_DOWN_DB))
     reach = float(at_hz[low[0]]) if low.size else _EXTENSION_FROM_HZ
     followed = ""
     if direct_db is not None:
-        above = (at_hz >= 400.0) & (at_hz <= 16_000.0)
+        above = in_band(at_hz, (400.0, 16_000.0))
         line = np.polyval(np.polyfit(octave[above], direct_db[above], 1), octave)
         character = np.clip(_over(octave, direct_db - line, 1.0), -_MOST_CHARACTER_DB, _MOST_CHARACTER_DB)
         fade = np.clip(np.log2(points / 400.0), 0, 1) * np.clip(np.log2(20_000.0 / points), 0, 1)
@@ -65,14 +66,14 @@ def _with_extension(points: NDArray, level: NDArray, at_hz: NDArray, wide: NDArr
     octave; it never rises again further down.
     """
     (low, high), octave = MEAN_BAND_HZ, np.log2(points)
-    level = level - level[(points >= low) & (points <= high)].mean()
-    has = np.interp(octave, np.log2(at_hz), wide - wide[(at_hz >= low) & (at_hz <= high)].mean())
+    level = level - level[in_band(points, (low, high))].mean()
+    has = np.interp(octave, np.log2(at_hz), wide - wide[in_band(at_hz, (low, high))].mean())
     below = points <= extension_hz
     level = np.where(below, np.minimum(level, has), level)
     top, end = np.log2(2 * extension_hz), np.log2(extension_hz)
     at_top, at_end = (
         np.interp(top, octave, level),
-        float(np.interp(end, np.log2(at_hz), wide) - wide[(at_hz >= low) & (at_hz <= high)].mean()),
+        float(np.interp(end, np.log2(at_hz), wide) - wide[in_band(at_hz, (low, high))].mean()),
     )
     ramp = at_end + (at_top - at_end) * np.clip((octave - end) / (top - end), 0, 1)
     level = np.where(~below & (octave < top), np.minimum(level, np.maximum(ramp, at_end)), level)

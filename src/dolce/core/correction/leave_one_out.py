@@ -6,6 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dolce.core.correction.evidence import Needs
+from dolce.core.dsp import in_band
 from dolce.core.uncertainty import effective_count, student_factor
 
 _SHARE = 0.8  # four of five
@@ -54,8 +55,8 @@ def deviations_db(
     level_band_hz : by whose mean each spot is brought to the target again
     """
     left = error_db - corrected_db
-    band = (at_hz >= level_band_hz[0]) & (at_hz <= level_band_hz[1])
-    inside = (at_hz >= range_hz[0]) & (at_hz <= range_hz[1])
+    band = in_band(at_hz, level_band_hz)
+    inside = in_band(at_hz, range_hz)
     was = error_db[:, band].mean(axis=1, keepdims=True)
     left = left - left[:, band].mean(axis=1, keepdims=True) + was
     return np.sqrt(np.mean(left[:, inside] ** 2, axis=1))

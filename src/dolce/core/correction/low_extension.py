@@ -3,8 +3,7 @@
 import numpy as np
 from numpy.typing import NDArray
 
-from dolce.core.levels import mid_bands
-from dolce.core.response.smoothing import smoothed_power
+from dolce.core.dsp import mid_bands, smoothed_db
 
 EXTENSION_DB = 10.0  # below its middle: the end of the effective range (IEC 60268-5)
 _ORDERS = (2, 3, 4)  # closed boxes fall by 12 dB per octave, vented ones by 24
@@ -38,7 +37,7 @@ def low_frequency_extension_hz(
     middle = (40.0, 90.0) if is_sub else (100.0, _LOOKED_HZ[1])
     top = middle[1] if is_sub else _LOOKED_HZ[1]
     at = mid_bands(per_octave=12, from_hz=max(_LOOKED_HZ[0], frequency_hz[0] * 1.15), to_hz=top)
-    level = 10 * np.log10(smoothed_power(frequency_hz, 10 ** (level_db / 10), at_hz=at, per_octave=_PER_OCTAVE))
+    level = smoothed_db(frequency_hz, level_db, at_hz=at, per_octave=_PER_OCTAVE)
     ends = np.geomspace(8.0, 0.7 * middle[1], 120)
     gain = 0.0 if close else _ROOM_GAIN_DB
     lift = gain * np.clip(np.log2(_ROOM_GAIN_BELOW_HZ / at), 0, _ROOM_GAIN_OCTAVES)

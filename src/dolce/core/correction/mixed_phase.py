@@ -4,7 +4,7 @@ import numpy as np
 import scipy
 from numpy.typing import ArrayLike, NDArray
 
-from dolce.core.response.smoothing import smoothed_power
+from dolce.core.dsp import delay_response, raised_cosine, smoothed_power, vertex
 
 LEAST_SPOTS = 3  # two spots can't tell what a room shares from what they have in common by chance
 _AGREED = 0.85  # length of the mean of unit vectors; below, spots disagree (our own bound)
@@ -35,7 +35,8 @@ def shared_excess_phase(
     if len(responses) < LEAST_SPOTS:
         return np.zeros(at_hz.size), np.zeros(at_hz.size)
     vectors = np.exp(1j * excess_phase(at_hz, responses))
-    mean = _smoothed(at_hz, np.average(vectors, axis=0, weights=weights))
+    weight = None if weights is None else np.asarray(weights, dtype=float)
+    mean = _smoothed(at_hz, np.average(vectors, axis=0, weights=weight))
     agreed = np.abs(mean)
     share = np.clip((agreed - _AGREED) / (1 - _AGREED) * 2, 0, 1)
     phase = _from_the_top(np.angle(mean))
@@ -47,7 +48,7 @@ def shared_excess_phase(
             lower -= 1
         phase[lower : top + 1] -= 2 * np.pi * np.round(phase[top] / (2 * np.pi))
     undone = _smoothed(at_hz, phase * share).real
-    return undone * (0.5 - 0.5 * np.cos(np.pi * np.clip(np.log2(at_hz[-1] / at_hz) / _FADE_OCTAVES, 0, 1))), agreed
+    return undone * raised_cosine(np.log2(at_hz[-1] / at_hz) / _FADE_OCTAVES), agreed
 
 
 def excess_phase(at_hz: NDArray, responses: NDArray) -> NDArray[np.float64]:
@@ -66,8 +67,8 @@ def excess_phase(at_hz: NDArray, responses: NDArray) -> NDArray[np.float64]:
     upper = at_hz >= at_hz[-1] / 2
     turned = np.exp(1j * (np.angle(responses) - minimum))
     weighed = np.abs(responses) * turned * upper
-    delay_s = _delay_s(at_hz, weighed)[:, None]
-    straight = turned * np.exp(2j * np.pi * at_hz * delay_s)
+    delay_s = _delay_s(at_hz, weighed)
+    straight = turned * delay_response(at_hz, -delay_s)
     constant = np.angle(np.sum(straight * np.abs(weighed), axis=1, keepdims=True))
     return _from_the_top(np.angle(straight * np.exp(-1j * np.pi * np.round(constant / np.pi))))
 
@@ -79,9 +80,7 @@ def _delay_s(at_hz: NDArray, spectra: NDArray) -> NDArray[np.float64]:
     envelope = np.abs(scipy.fft.ifft(spectra, size, axis=1))
     top = np.argmax(envelope, axis=1)
     before, peak, after = (np.take_along_axis(envelope, ((top + k) % size)[:, None], axis=1)[:, 0] for k in (-1, 0, 1))
-    # Vertex of the parabola through three points (J. O. Smith, "Spectral Audio Signal Processing").
-    bend = before - 2 * peak + after
-    place = top + np.where(bend < 0, 0.5 * (before - after) / np.where(bend < 0, bend, -1.0), 0.0)
+    place = top + vertex(before, peak, after)
     return np.where(place > size / 2, place - size, place) / (size * step_hz)
 
 

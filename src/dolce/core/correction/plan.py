@@ -13,6 +13,7 @@ from dolce.core.checked import limited, ranges
 from dolce.core.correction.evidence import Needs
 from dolce.core.correction.limits import Limits
 from dolce.core.correction.target import MEAN_BAND_HZ
+from dolce.core.dsp import in_band
 from dolce.errors import InvalidValue
 
 Verdict = Literal["correct", "only cut", "leave", "move something"]
@@ -147,6 +148,10 @@ class Region:
         """What correcting would gain at spots that were not measured; None where that can't be known."""
         return None if self.before_db is None or self.left_out_db is None else self.before_db - self.left_out_db
 
+    def covers(self, at_hz: NDArray[np.float64]) -> NDArray[np.bool_]:
+        """Whether frequencies lie in it, both ends included, shape as `at_hz`."""
+        return in_band(at_hz, (self.from_hz, self.to_hz), octaves=1e-4)
+
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
 class CorrectionPlan:
@@ -226,7 +231,7 @@ def plan_correction(
     quiet = np.where((quiet < 0) & (share > LEAST_SHARE), quiet / np.maximum(share, LEAST_SHARE), quiet)
     wish = np.minimum(needs.desired_db(), quiet)
     mean = needs.weight @ needs.error_db
-    inside = (frequency_hz >= limits.from_hz) & (frequency_hz <= limits.to_hz)
+    inside = in_band(frequency_hz, (limits.from_hz, limits.to_hz))
     regions = _regions(frequency_hz, needs, mean, inside, limits, overruled)
     lowest = np.where(inside, -limits.max_cut_db, 0.0)
     highest = np.where(inside, limits.max_boost_db + _STILL_WANTED_DB, 0.0)
@@ -266,7 +271,7 @@ def _loud_db(frequency_hz: NDArray, needs: Needs) -> NDArray:
 
 def _faint(frequency_hz: NDArray, target_db: NDArray) -> NDArray:
     """True where the target itself wants next to nothing against its mean over 200-2000 Hz: nothing is gained there."""
-    middle = (frequency_hz >= MEAN_BAND_HZ[0]) & (frequency_hz <= MEAN_BAND_HZ[1])
+    middle = in_band(frequency_hz, MEAN_BAND_HZ)
     return target_db < (target_db[middle] if middle.any() else target_db).mean() - _FAINT_DB
 
 

@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from dolce.core.correction.evidence import Needs
 from dolce.core.correction.plan import LEAVE_DB, ONLY_CUT_DB, CorrectionPlan, Region, Verdict
-from dolce.core.response.smoothing import smoothed_power
+from dolce.core.dsp import smoothed_db
 
 _PER_OCTAVE = 12  # over which gains are told (common practice for bass)
 
@@ -32,13 +32,13 @@ def plan_as_corrected(plan: CorrectionPlan, needs: Needs, applied_db: NDArray) -
     if not np.any(applied_db):
         return plan
     at_hz = plan.frequency_hz
-    gain = 10 * np.log10(smoothed_power(at_hz, 10 ** (applied_db / 10), at_hz=at_hz, per_octave=_PER_OCTAVE))
+    gain = smoothed_db(at_hz, applied_db, at_hz=at_hz, per_octave=_PER_OCTAVE)
     lack = needs.weight @ needs.error_db**2
     left = needs.weight @ (needs.error_db - _left_out(plan, applied_db)) ** 2
     found: list[Region] = []
     for region in plan.regions:
         for part in _parts(region, at_hz, gain):
-            at = (at_hz >= part.from_hz * 0.9999) & (at_hz <= part.to_hz * 1.0001)
+            at = part.covers(at_hz)
             k = np.flatnonzero(at)[int(np.argmax(np.abs(gain[at])))]
             worth = None
             if needs.spots > 1:
@@ -66,7 +66,7 @@ def _left_out(plan: CorrectionPlan, applied_db: NDArray) -> NDArray[np.float64]:
 
 def _parts(region: Region, at_hz: NDArray, gain_db: NDArray) -> Sequence[Region]:
     """A region outside the range parted into skirts of filters and the rest; any other as it is."""
-    own = np.flatnonzero((at_hz >= region.from_hz * 0.9999) & (at_hz <= region.to_hz * 1.0001))
+    own = np.flatnonzero(region.covers(at_hz))
     busy = np.abs(gain_db[own]) > LEAVE_DB
     if region.kind != "outside" or not busy.any():
         return [region]

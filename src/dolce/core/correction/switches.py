@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from dolce.core import checked
 from dolce.core.correction.evidence import Needs
+from dolce.core.dsp import in_band, smoothed_db
 from dolce.core.filters import BandFilter, chain_level_db
 from dolce.errors import InvalidValue
 
@@ -227,8 +228,8 @@ def best_switches(
     -----
     A switch stays where it is unless turning it lowers the deviation by 0.05 dB or more.
     """
-    model, inside = at.model, (at_hz >= range_hz[0]) & (at_hz <= range_hz[1])
-    middle = (at_hz >= level_band_hz[0]) & (at_hz <= level_band_hz[1])
+    model, inside = at.model, in_band(at_hz, range_hz)
+    middle = in_band(at_hz, level_band_hz)
     share = np.gradient(np.log2(at_hz))[inside]
     share = share / share.sum()
 
@@ -328,7 +329,7 @@ def checked_switches(
     Levels as such don't count: gain may have been touched in between, and the check is for the curve.
     """
     difference = np.median(_difference_db(at_hz, before_db, after_db), axis=0) - at.change_db(at_hz)
-    inside = (at_hz >= range_hz[0]) & (at_hz <= range_hz[1])
+    inside = in_band(at_hz, range_hz)
     off = difference[inside] - np.median(difference[inside])
     k = int(np.argmax(np.abs(off)))
     return SwitchCheck(
@@ -343,14 +344,12 @@ def _difference_db(at_hz: NDArray, before_db: NDArray, after_db: NDArray) -> NDA
     """By how much levels rose, of their energy over a third of an octave, shape (spots, points): what a switch does is
     broad, and in a null of the room a hair's breadth of the microphone is worth decibels.
     """
-    half = max(1, round(1 / 6 / float(np.median(np.diff(np.log2(at_hz))))))
-    window = np.ones(2 * half + 1) / (2 * half + 1)
-
-    def smooth(level_db: NDArray) -> NDArray:
-        power = np.pad(10 ** (level_db / 10), ((0, 0), (half, half)), mode="edge")
-        return 10 * np.log10(np.array([np.convolve(row, window, "valid") for row in power]))
-
-    return smooth(after_db) - smooth(before_db)
+    unknown = np.isnan(after_db) | np.isnan(before_db)
+    after, before = (
+        smoothed_db(at_hz, np.where(unknown, -np.inf, level_db), at_hz=at_hz, per_octave=3)
+        for level_db in (after_db, before_db)
+    )
+    return np.where(unknown, np.nan, after - before)
 
 
 def _named(name: str, what: str) -> None:

@@ -8,6 +8,7 @@ from numpy.typing import NDArray
 
 from dolce.core import checked
 from dolce.core.checked import limited, ranges
+from dolce.core.dsp import in_band
 from dolce.errors import InvalidValue
 
 MOST_POINTS = 4096
@@ -208,6 +209,6 @@ def anchored_level_db(
     InvalidValue
         If the band holds no point.
     """
-    inside = (frequency_hz >= band_hz[0]) & (frequency_hz <= band_hz[1])
+    inside = in_band(frequency_hz, band_hz)
     checked.within(int(inside.sum()), low=1, high=inside.size, where="level from: points in the band")
     return float(np.mean(level_db[inside] - target_db[inside]))

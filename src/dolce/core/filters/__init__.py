@@ -13,7 +13,7 @@ from dolce.core.filters.bands import (
     q_of_octaves,
     shelf_with_slopes_db,
 )
-from dolce.core.filters.biquad import Biquad, peaking_biquad
+from dolce.core.filters.biquad import Biquad, all_pass_biquad, peaking_biquad
 from dolce.core.filters.convolution import convolution_filter
 from dolce.core.filters.phases import before_main_db, linear_phase, minimum_phase, phase_compensated
 
@@ -22,6 +22,7 @@ __all__ = [
     "BandFilter",
     "BandKind",
     "Biquad",
+    "all_pass_biquad",
     "before_main_db",
     "chain_level_db",
     "chain_samples",

@@ -9,8 +9,8 @@ import scipy
 from numpy.typing import ArrayLike, NDArray
 
 from dolce.core.checked import limited, ranges
+from dolce.core.dsp import power_db
 from dolce.core.filters.biquad import Biquad, all_pass_biquad, pass_biquad, peaking_biquad, shelf_biquad
-from dolce.core.levels import power_db
 from dolce.errors import InvalidValue
 
 BandKind = Literal["peaking", "low shelf", "high shelf", "high-pass", "low-pass", "all-pass"]

@@ -5,6 +5,7 @@ from collections.abc import Sequence
 import numpy as np
 from numpy.typing import NDArray
 
+from dolce.core.dsp import faded
 from dolce.core.filters.bands import BandFilter, chain_samples
 
 DURATION_S = 1.0  # the same at every rate: seconds decide what a filter resolves, not samples
@@ -21,7 +22,4 @@ def convolution_filter(
     samples = round(duration_s * sample_rate_hz)
     impulse = np.zeros(samples)
     impulse[0] = 1.0
-    impulse = np.array(chain_samples(filters, impulse, sample_rate_hz=sample_rate_hz))
-    fade = samples // 10
-    impulse[samples - fade :] *= 0.5 + 0.5 * np.cos(np.pi * (np.arange(fade) + 1) / fade)
-    return impulse
+    return faded(chain_samples(filters, impulse, sample_rate_hz=sample_rate_hz), falling=samples // 10)

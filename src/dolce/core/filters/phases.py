@@ -4,6 +4,8 @@ import numpy as np
 import scipy
 from numpy.typing import NDArray
 
+from dolce.core.dsp import faded, minimum_phase_spectrum
+
 _OVERSAMPLED = 8
 _FLOOR_DB = -120.0
 _ADVANCED = 0.75  # of the time allowed before the main sound: the rest is for the fade that begins it
@@ -20,7 +22,7 @@ def minimum_phase(at_hz: NDArray, level_db: NDArray, *, sample_rate_hz: float, s
     size = scipy.fft.next_fast_len(_OVERSAMPLED * samples, real=True)
     size += size % 2
     log_level = _on_bins(at_hz, level_db, size, sample_rate_hz) * np.log(10) / 20
-    return scipy.fft.irfft(_minimum_phase(log_level, size), size)[:samples] * _ending(samples)
+    return faded(scipy.fft.irfft(minimum_phase_spectrum(log_level), size)[:samples], falling=samples // 10)
 
 
 def linear_phase(at_hz: NDArray, level_db: NDArray, *, sample_rate_hz: float, samples: int) -> NDArray[np.float64]:
@@ -30,8 +32,7 @@ def linear_phase(at_hz: NDArray, level_db: NDArray, *, sample_rate_hz: float, sa
     level = 10 ** (_on_bins(at_hz, level_db, size, sample_rate_hz) / 20)
     half = samples // 2
     around = np.roll(scipy.fft.irfft(level, size), half)[:samples]
-    window = _ending(samples)
-    return around * window * window[::-1]
+    return faded(around, rising=samples // 10, falling=samples // 10)
 
 
 def phase_compensated(
@@ -72,14 +73,11 @@ def phase_compensated(
     phase = np.interp(bins, phase_hz, _within_advance(phase_hz, phase_rad, _ADVANCED * before_s), right=0.0)
     pass_all = np.roll(scipy.fft.irfft(np.exp(-1j * phase), size), ahead)
     window = np.zeros(size)
-    window[:ahead] = 0.5 - 0.5 * np.cos(np.pi * (np.arange(ahead) + 0.5) / max(1, ahead))
-    tail = samples - ahead
-    window[ahead:samples] = 0.5 + 0.5 * np.cos(np.pi * np.clip(np.arange(tail) / tail * 2 - 1, 0, 1))
+    window[:samples] = faded(np.ones(samples), rising=ahead, falling=(samples - ahead) // 2)
     cut = scipy.fft.rfft(pass_all * window)
     wanted = _on_bins(at_hz, level_db, size, sample_rate_hz) * np.log(10) / 20
-    made_up = _minimum_phase(wanted - np.log(np.maximum(np.abs(cut), 1e-6)), size)
-    found = scipy.fft.irfft(cut * made_up, size)[:samples]
-    return found * _ending(samples)
+    made_up = minimum_phase_spectrum(wanted - np.log(np.maximum(np.abs(cut), 1e-6)))
+    return faded(scipy.fft.irfft(cut * made_up, size)[:samples], falling=samples // 10)
 
 
 def _within_advance(phase_hz: NDArray, phase_rad: NDArray, most_s: float) -> NDArray[np.float64]:
@@ -107,23 +105,6 @@ def before_main_db(impulse: NDArray) -> float:
     first = int(np.argmax(np.abs(impulse)))
     share = float(np.sum(impulse[:first] ** 2) / np.sum(impulse**2))
     return 10 * np.log10(max(share, 1e-20))
-
-
-def _minimum_phase(log_level: NDArray, size: int) -> NDArray[np.complex128]:
-    """Spectrum of minimum phase of a level (natural logarithm) at the bins of a real transform of an even size."""
-    cepstrum = scipy.fft.irfft(log_level, size)
-    fold = np.zeros(size)
-    fold[0] = fold[size // 2] = 1.0
-    fold[1 : size // 2] = 2.0
-    return np.exp(scipy.fft.rfft(cepstrum * fold))
-
-
-def _ending(samples: int) -> NDArray[np.float64]:
-    """1, with its last tenth faded by half a cosine."""
-    fade = max(1, samples // 10)
-    window = np.ones(samples)
-    window[samples - fade :] = 0.5 + 0.5 * np.cos(np.pi * (np.arange(fade) + 1) / fade)
-    return window
 
 
 def _on_bins(at_hz: NDArray, level_db: NDArray, size: int, sample_rate_hz: float) -> NDArray:

@@ -2,7 +2,20 @@
 
 from dolce.core.job.feeds import GROUPS, JOINED, Feed, HowTaken, Rows, bass_alone, channels_of, label_of, name_of
 from dolce.core.job.log_groups import LogGroup, grouped
-from dolce.core.job.model import DamagedJob, Job, LogEntry, PassRecord, Round, TakeRecord
+from dolce.core.job.model import (
+    UNITS,
+    DamagedJob,
+    Job,
+    LogEntry,
+    PassKind,
+    PassRecord,
+    PassState,
+    Round,
+    TakeRecord,
+    TakeSource,
+    Units,
+    result_of,
+)
 from dolce.core.job.next_step import JobFacts, StepKey, needed_sheets, next_step
 from dolce.core.job.passes import PassWish, steps_of, waits_of
 from dolce.core.job.placements import placement_of
@@ -15,6 +28,7 @@ from dolce.core.job.results import (
     NoiseResult,
     PassResult,
     ReadingsResult,
+    result_as,
 )
 from dolce.core.job.rig import SAMPLE_RATES_HZ, Interface, Levels, Rehearsal, Rig
 from dolce.core.job.rounds import Moved, latest_corrected, moved_between, proposed_base
@@ -25,6 +39,7 @@ __all__ = [
     "PARTS",
     "RESULT_OF",
     "SAMPLE_RATES_HZ",
+    "UNITS",
     "DamagedJob",
     "Feed",
     "HowTaken",
@@ -39,8 +54,10 @@ __all__ = [
     "LogGroup",
     "Moved",
     "NoiseResult",
+    "PassKind",
     "PassRecord",
     "PassResult",
+    "PassState",
     "PassWish",
     "ReadingsResult",
     "Rehearsal",
@@ -50,6 +67,8 @@ __all__ = [
     "Rows",
     "StepKey",
     "TakeRecord",
+    "TakeSource",
+    "Units",
     "bass_alone",
     "channels_of",
     "grouped",
@@ -61,6 +80,8 @@ __all__ = [
     "next_step",
     "placement_of",
     "proposed_base",
+    "result_as",
+    "result_of",
     "steps_of",
     "waits_of",
 ]

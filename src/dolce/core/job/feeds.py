@@ -203,6 +203,8 @@ class Rows:
 
     def with_how(self, code_or_group: str, how: HowTaken | None) -> Self:
         """The same with a group or a row played like that; None for as usual."""
-        name = "groups" if code_or_group in GROUPS else "rows"
-        changed = {k: v for k, v in getattr(self, name).items() if k != code_or_group}
-        return replace(self, **{name: changed if how is None else {**changed, code_or_group: how}})
+        of_group = code_or_group in GROUPS
+        changed = {k: v for k, v in (self.groups if of_group else self.rows).items() if k != code_or_group}
+        if how is not None:
+            changed[code_or_group] = how
+        return replace(self, groups=changed) if of_group else replace(self, rows=changed)

@@ -55,10 +55,10 @@ def _round_of(entry: LogEntry) -> str | None:
 def _words(entries: tuple[LogEntry, ...], name: str) -> str:
     if len(entries) == 1:
         return entries[0].text
-    found = [_TAKE.fullmatch(one.text) for one in entries]
-    rows = list(dict.fromkeys(one["row"] for one in found))
-    spots = len({one["spot"] for one in found})
-    spoiled = sum(one["word"] != "clean" for one in found)
+    found = [take for entry in entries if (take := _TAKE.fullmatch(entry.text))]
+    rows = list(dict.fromkeys(take["row"] for take in found))
+    spots = len({take["spot"] for take in found})
+    spoiled = sum(take["word"] != "clean" for take in found)
     of = ", ".join(rows) if len(rows) <= 4 else f"{len(rows)} rows"
     return (
         f"{len(entries)} takes of {of} at {spots} spot{'s' if spots > 1 else ''}, round {name}"

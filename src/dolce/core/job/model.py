@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from dolce.core.geometry import Point, RoomSize
 from dolce.core.job.feeds import Feed, Rows
-from dolce.core.job.results import PassResult
+from dolce.core.job.results import PassResult, Result, result_as
 from dolce.core.job.rig import Rig
 from dolce.core.processor import ProcessorLimits, ProcessorState
 from dolce.core.response import Caution, Polarity, Quality
@@ -19,6 +19,12 @@ from dolce.core.rig import Ceiling
 from dolce.core.room import RoomPlan, Seat, Speaker, Spot
 from dolce.core.signals import SignalKind
 from dolce.errors import Conflict, NotFound
+
+Units = Literal["metres", "feet"]
+UNITS: tuple[Units, ...] = ("metres", "feet")
+TakeSource = Literal["rig", "file", "impulse", "moving", "curve"]
+PassKind = Literal["takes", "level", "lines", "noise", "loop", "compare", "live", "reference", "subs", "listen"]
+PassState = Literal["running", "done", "stopped", "failed", "interrupted"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -41,7 +47,7 @@ class Job:
     name: str
     place: str
     notes: str
-    units: Literal["metres", "feet"]
+    units: Units
     created_at: datetime
     changed_at: datetime
     seed: int
@@ -199,6 +205,13 @@ class Round:
     bypassed: bool = False
     corrects: bool = False
 
+    @property
+    def held(self) -> ProcessorState:
+        """What the processor held while its takes were made; Conflict before the first."""
+        if self.state is None:
+            raise Conflict(f"round {self.name} has no takes yet.", where="round", remedy="Take something first.")
+        return self.state
+
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
 class TakeRecord:
@@ -240,7 +253,7 @@ class TakeRecord:
     spot_id: int
     attempt: int
     taken_at: datetime
-    source: Literal["rig", "file", "impulse", "moving", "curve"]
+    source: TakeSource
     sample_rate_hz: int
     arrival_s: float
     arrival_known: bool
@@ -310,6 +323,11 @@ class DamagedJob:
     takes: int
 
 
+def result_of(kind: type[Result], record: "PassRecord | None") -> Result:
+    """What a pass of one kind found; empty where there was none, or before it found anything."""
+    return result_as(kind, None if record is None else record.result)
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class PassRecord:
     """A piece of work with sound: its steps and where it stands.
@@ -326,8 +344,8 @@ class PassRecord:
 
     id: int
     job_id: int
-    kind: Literal["takes", "level", "lines", "noise", "loop", "compare", "live", "reference", "subs", "listen"]
-    state: Literal["running", "done", "stopped", "failed", "interrupted"]
+    kind: PassKind
+    state: PassState
     steps: tuple[tuple[str, int], ...]
     done_steps: int
     fraction: float

@@ -2,7 +2,7 @@
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
-from typing import Self
+from typing import Self, TypeVar
 
 from dolce.core.levels import LevelReading
 from dolce.core.rig import LineReading
@@ -76,6 +76,23 @@ class ReadingsResult:
 
 
 PassResult = LevelResult | LinesResult | NoiseResult | ReadingsResult | None
+Result = TypeVar("Result", LevelResult, LinesResult, NoiseResult, ReadingsResult)
+
+
+def result_as(kind: type[Result], found: PassResult) -> Result:
+    """What a pass found, where only one kind can stand; empty before anything was found.
+
+    Raises
+    ------
+    TypeError
+        Where it is of another kind.
+    """
+    if found is None:
+        return kind()
+    if not isinstance(found, kind):
+        raise TypeError(f"{type(found).__name__}, not {kind.__name__}")
+    return found
+
 
 # What a pass of each kind finds; the others find nothing besides takes, or what goes into the rig.
 RESULT_OF: Mapping[str, type] = {

@@ -208,7 +208,8 @@ class Rig:
 
         Another kind of interface comes with another processor: that of the rehearsal exists nowhere else.
         """
-        own, parts = {}, {}
+        own: dict[str, Any] = {}
+        parts: dict[str, dict[str, Any]] = {}
         for name, value in changes.items():
             part = _PART_OF.get(name)
             if part is None:

@@ -4,8 +4,7 @@ import numpy as np
 import scipy
 from numpy.typing import ArrayLike, NDArray
 
-from dolce.core.levels.bands import OCTAVE_RATIO
-from dolce.core.levels.decibel import power_db
+from dolce.core.dsp import OCTAVE_RATIO, power_db
 from dolce.errors import InvalidValue
 
 _ORDER = 3  # of the Butterworth band-pass; meets class 1 of IEC 61260-1

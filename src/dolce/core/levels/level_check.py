@@ -6,7 +6,7 @@ from typing import Literal
 import numpy as np
 from numpy.typing import NDArray
 
-from dolce.core.levels.decibel import dbfs_rms, peak_dbfs
+from dolce.core.dsp import dbfs_rms, peak_dbfs
 
 # Common practice: noise at least 24 dB below full scale, peaks clear of it. What matters are the two distances.
 ENOUGH_ABOVE_NOISE_DB = 40.0
@@ -49,10 +49,11 @@ class LevelReading:
     @property
     def advice(self) -> str:
         """What to change, by how much, in plain words."""
-        match self.verdict:
+        verdict = self.verdict
+        match verdict:
             case "clipped":
                 return "The input runs out of range. Turn the microphone gain down by 12 dB and check again."
-            case "too loud" if self.to_clipping_db >= MARGIN_TO_CLIPPING_DB:
+            case "too loud" if self.over_db is not None and self.to_clipping_db >= MARGIN_TO_CLIPPING_DB:
                 return (
                     f"That is {self.over_db:.0f} dB louder than suits this room, for ears and speakers. "
                     f"Turn the sweep level down by about {max(1.0, self.over_db):.0f} dB."

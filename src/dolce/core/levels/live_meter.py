@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dolce.core import checked
-from dolce.core.levels.decibel import power_db
+from dolce.core.dsp import power_db
 from dolce.core.levels.sound_level import MeterReading, SoundLevelMeter
 from dolce.core.levels.weighting import WEIGHTINGS, Weighting
 

@@ -5,8 +5,7 @@ import scipy
 from numpy.typing import NDArray
 
 from dolce.core.cache import cache
-from dolce.core.levels.bands import band_edges, mid_bands
-from dolce.core.levels.decibel import power_db
+from dolce.core.dsp import band_edges, mid_bands, power_db
 from dolce.errors import InvalidValue
 
 PER_OCTAVE = (3, 6, 12, 24)
@@ -29,7 +28,7 @@ class LiveSpectrum:
         self.sample_rate_hz, self.average_s = sample_rate_hz, average_s
         self.frame = 1 << int(np.ceil(np.log2(_FRAME_S * sample_rate_hz)))
         self._hop = self.frame // 4
-        self._window = np.hanning(self.frame)
+        self._window = scipy.signal.windows.hann(self.frame)
         # One-sided power per line; a full-scale sine sums to 1 (0 dBFS, AES17) over its lines.
         self._scale = 4.0 / (np.sum(self._window**2) * self.frame)
         self.reset()

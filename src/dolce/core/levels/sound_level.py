@@ -7,7 +7,7 @@ import scipy
 from numpy.typing import NDArray
 
 from dolce.core import checked
-from dolce.core.levels.decibel import power_db
+from dolce.core.dsp import power_db
 from dolce.core.levels.weighting import Weighting, weighting_sections
 
 FAST_S, SLOW_S = 0.125, 1.0  # IEC 61672-1:2013, 5.8

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from dolce.core.levels import peak_dbfs
+from dolce.core.dsp import peak_dbfs
 from dolce.errors import InvalidValue
 
 _PEAK_DBFS = -1.0  # no sample of what is handed on is higher

@@ -6,7 +6,7 @@ import numpy as np
 import scipy
 from numpy.typing import NDArray
 
-from dolce.core.levels import band_edges, mid_bands, power_db
+from dolce.core.dsp import band_edges, mid_bands, power_db
 
 _FAST_S = 0.125
 _FINE, _ENOUGH = 8, 8192  # samples of an envelope for each line of its band; twice as many are the least, and

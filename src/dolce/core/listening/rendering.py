@@ -7,6 +7,7 @@ import numpy as np
 import scipy
 from numpy.typing import NDArray
 
+from dolce.core.dsp import delay_response
 from dolce.core.listening.programme import Programme
 from dolce.core.response import ImpulseResponse
 from dolce.core.tuning import Outputs, Responses, ways_of
@@ -64,7 +65,7 @@ def paths_of(outputs: Outputs, responses: Mapping[str, ImpulseResponse], channel
     at_hz = scipy.fft.rfftfreq(size, 1 / rate)
     at_hz[0] = at_hz[1] / 2  # filters over log frequency know no 0 Hz
     spectra = {
-        code: (scipy.fft.rfft(one.sample, size) * np.exp(-2j * np.pi * at_hz * (one.start_s - first_s)))[None, :]
+        code: (scipy.fft.rfft(one.sample, size) * delay_response(at_hz, one.start_s - first_s))[None, :]
         for code, one in responses.items()
     }
     measured = Responses(frequency_hz=at_hz, sample_rate_hz=rate, spots=(0,), channels=spectra)

@@ -2,6 +2,7 @@
 
 import re
 from dataclasses import dataclass, replace
+from typing import Any
 
 from dolce.core import checked
 from dolce.core.checked import limited, ranges
@@ -86,6 +87,6 @@ def checked_chain(chain: tuple[ProcessorInUse, ...]) -> tuple[ProcessorInUse, ..
     return chain
 
 
-def with_loaded(chain: tuple[ProcessorInUse, ...], **changes) -> tuple[ProcessorInUse, ...]:
+def with_loaded(chain: tuple[ProcessorInUse, ...], **changes: Any) -> tuple[ProcessorInUse, ...]:
     """The chain with another value of what Dolce loads."""
     return tuple(one if one.by_itself else replace(one, **changes) for one in chain)

@@ -9,7 +9,11 @@ import scipy
 from numpy.typing import NDArray
 
 from dolce.core.checked import limited, ranges
+from dolce.core.dsp import CrossoverKind
 from dolce.errors import InvalidValue
+
+Order = Literal[2, 4, 8]
+ORDERS: tuple[Order, ...] = (2, 4, 8)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -23,8 +27,8 @@ class Crossover:
     """
 
     frequency_hz: float = limited(20, 20_000, where="crossover", unit="Hz")
-    kind: Literal["linkwitz-riley", "butterworth"] = "linkwitz-riley"
-    order: Literal[2, 4, 8] = 4
+    kind: CrossoverKind = "linkwitz-riley"
+    order: Order = 4
 
     def __post_init__(self) -> None:
         ranges(self)

@@ -46,8 +46,9 @@ def fitted(settings: ChannelSettings, limits: ProcessorLimits) -> tuple[ChannelS
     if len(settings.all_pass) > limits.all_passes:
         said.append(Rounded(kind="all-passes", was=len(settings.all_pass), now=limits.all_passes))
         found = replace(found, all_pass=settings.all_pass[: limits.all_passes])
-    if not limits.crossovers and (settings.high_pass or settings.low_pass):
-        said.append(Rounded(kind="crossover", was=(settings.high_pass or settings.low_pass).frequency_hz))
+    crossover = settings.high_pass or settings.low_pass
+    if crossover is not None and not limits.crossovers:
+        said.append(Rounded(kind="crossover", was=crossover.frequency_hz))
         found = replace(found, high_pass=None, low_pass=None)
     return found, tuple(said)
 

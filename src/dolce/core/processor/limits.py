@@ -8,7 +8,7 @@ from dolce.core.correction import Limits
 from dolce.core.filters import BandFilter
 from dolce.core.processor.preset import Preset
 from dolce.core.processor.settings import ChannelSettings
-from dolce.core.processor.unsupported import UnsupportedSetting
+from dolce.core.processor.unsupported import UnsupportedKind, UnsupportedSetting
 from dolce.errors import InvalidValue
 
 
@@ -156,7 +156,8 @@ def _unsupported_steps(
     if not low - 1e-6 <= value <= high + 1e-6:
         return [UnsupportedSetting(kind=kind, band=band, value=value, low=low, high=high)]
     if abs(value / step - round(value / step)) > 1e-3:
-        return [UnsupportedSetting(kind=f"{kind} step", band=band, value=value, low=step, high=step)]
+        of_step: UnsupportedKind = "gain step" if kind == "gain" else "trim step"
+        return [UnsupportedSetting(kind=of_step, band=band, value=value, low=step, high=step)]
     return []
 
 

@@ -1,5 +1,6 @@
 """What one output is told."""
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Literal, Self
 
@@ -8,8 +9,8 @@ import scipy
 from numpy.typing import ArrayLike, NDArray
 
 from dolce.core.checked import limited, ranges
-from dolce.core.filters import BandFilter, chain_level_db
-from dolce.core.levels import power_db
+from dolce.core.dsp import power_db
+from dolce.core.filters import BandFilter, all_pass_biquad, chain_level_db
 from dolce.core.processor.crossover import Crossover
 
 
@@ -49,16 +50,8 @@ class AllPass:
         ranges(self)
 
     def sos(self, *, sample_rate_hz: float) -> NDArray[np.float64]:
-        """Second-order section, shape (1, 6).
-
-        References
-        ----------
-        R. Bristow-Johnson, "Cookbook formulae for audio EQ biquad filter coefficients" (W3C note, 2021): APF.
-        """
-        turn = 2 * np.pi * self.frequency_hz / sample_rate_hz
-        alpha = np.sin(turn) / (2 * self.q)
-        ends, middle = np.array([1 - alpha, 1 + alpha]) / (1 + alpha), -2 * np.cos(turn) / (1 + alpha)
-        return np.array([[ends[0], middle, ends[1], 1.0, middle, ends[0]]])
+        """Second-order section, shape (1, 6)."""
+        return all_pass_biquad(frequency_hz=self.frequency_hz, q=self.q, sample_rate_hz=sample_rate_hz).sos()[None]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -78,6 +71,13 @@ class ChannelSettings:
 
     def __post_init__(self) -> None:
         ranges(self)
+
+    def crossovers(self) -> Iterator[tuple[Literal["high", "low"], Crossover]]:
+        """The high-pass and the low-pass that it has, each with its side."""
+        if self.high_pass is not None:
+            yield "high", self.high_pass
+        if self.low_pass is not None:
+            yield "low", self.low_pass
 
     def correction_level_db(self, at_hz: NDArray[np.float64], *, sample_rate_hz: int) -> NDArray[np.float64]:
         """What bands and convolution do to the level at frequencies below half the sample rate, in dB."""

@@ -4,6 +4,7 @@ import numpy as np
 import scipy
 from numpy.typing import NDArray
 
+from dolce.core.dsp import delay_response
 from dolce.core.filters import chain_samples
 from dolce.core.processor.settings import ChannelSettings
 
@@ -14,9 +15,8 @@ def processed(samples: NDArray[np.float64], settings: ChannelSettings, *, sample
     As long as before; what is delayed beyond the end is lost.
     """
     out = chain_samples(settings.filters, samples, sample_rate_hz=sample_rate_hz)
-    for crossover, side in ((settings.high_pass, "high"), (settings.low_pass, "low")):
-        if crossover is not None:
-            out = scipy.signal.sosfilt(crossover.sections(side, sample_rate_hz=sample_rate_hz), out)
+    for side, crossover in settings.crossovers():
+        out = scipy.signal.sosfilt(crossover.sections(side, sample_rate_hz=sample_rate_hz), out)
     for one in settings.all_pass:
         out = scipy.signal.sosfilt(one.sos(sample_rate_hz=sample_rate_hz), out)
     if settings.convolution is not None and settings.convolution.sample_rate_hz == sample_rate_hz:
@@ -31,5 +31,5 @@ def processed(samples: NDArray[np.float64], settings: ChannelSettings, *, sample
 def _shifted(samples: NDArray, part: float) -> NDArray:
     """Delay by a part of a sample, as a phase that grows with frequency; padded so that nothing wraps."""
     size = scipy.fft.next_fast_len(samples.size + 256, real=True)
-    turn = np.exp(-2j * np.pi * scipy.fft.rfftfreq(size) * part)
-    return scipy.fft.irfft(scipy.fft.rfft(samples, size) * turn, size)[: samples.size]
+    later = delay_response(scipy.fft.rfftfreq(size), part)
+    return scipy.fft.irfft(scipy.fft.rfft(samples, size) * later, size)[: samples.size]

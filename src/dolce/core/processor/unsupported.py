@@ -3,7 +3,7 @@
 from dataclasses import dataclass
 from typing import Literal
 
-Kind = Literal[
+UnsupportedKind = Literal[
     "bands",
     "gain",
     "gain step",
@@ -39,7 +39,7 @@ class UnsupportedSetting:
         What the device allows; of steps both are the step.
     """
 
-    kind: Kind
+    kind: UnsupportedKind
     channel: str = ""
     band: int = 0
     value: float = 0.0

@@ -7,7 +7,7 @@ from dataclasses import replace
 import numpy as np
 from numpy.typing import NDArray
 
-from dolce.core.levels import energy_mean_db
+from dolce.core.dsp import energy_mean_db
 from dolce.core.reading.cleanness import Distortion, NoiseUnder
 from dolce.core.reading.decay import BandDecay, DecayTime
 from dolce.core.reading.decay_map import DecayMap

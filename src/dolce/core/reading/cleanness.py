@@ -6,8 +6,9 @@ import numpy as np
 import scipy
 from numpy.typing import NDArray
 
-from dolce.core.levels import band_filters, exact_mid_hz, power_db
-from dolce.core.response import Deconvolver, ImpulseResponse, smoothed_power, transformed
+from dolce.core.dsp import in_band, power_db, smoothed_power
+from dolce.core.levels import band_filters, exact_mid_hz
+from dolce.core.response import Deconvolver, ImpulseResponse, transformed
 from dolce.core.signals import harmonic_offset_s
 from dolce.errors import InvalidValue
 
@@ -53,7 +54,7 @@ class NoiseUnder:
         Only where the loudspeaker plays: below its end the noise of the room says nothing of the take.
         """
         bands = np.array(self.nominal_hz)
-        inside = (bands >= 31.5) & (bands <= min(to_hz, 16_000))
+        inside = in_band(bands, (31.5, min(to_hz, 16_000)))
         inside &= self.level_db > np.median(self.level_db[inside]) - _PLAYS_DB
         above = (self.level_db - self.noise_db)[inside]
         return float(bands[inside][np.argmin(above)]), float(above.min())

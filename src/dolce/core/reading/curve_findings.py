@@ -9,6 +9,7 @@ import scipy
 from numpy.typing import NDArray
 
 from dolce.core.acoustics import Modes
+from dolce.core.dsp import in_band
 from dolce.core.response import smoothed_level_db
 
 CauseKind = Literal["mode", "boundary", "speaker", "microphone", "screen", "crossover"]
@@ -184,7 +185,7 @@ def _one_and_the_same(one: CurveFinding, other: CurveFinding) -> bool:
 
 def _extremes(frequency_hz: NDArray, height: NDArray, look: _Look) -> list[tuple[int, float]]:
     """Peaks of a curve: numbers of their points, and widths at half height in octaves."""
-    inside = (frequency_hz >= _FROM_HZ) & (frequency_hz <= _TO_HZ)
+    inside = in_band(frequency_hz, (_FROM_HZ, _TO_HZ))
     at, _ = scipy.signal.find_peaks(height, height=look.least_db, prominence=look.least_db)
     step = float(np.log2(frequency_hz[1] / frequency_hz[0]))
     found = []
@@ -366,9 +367,7 @@ def _bright(frequency_hz: NDArray, spots: int, evidence: Evidence) -> CurveFindi
     if evidence.direct_db is None or len(evidence.others_direct_db) < _LEAST_OTHERS:
         return None
     every = np.array([evidence.direct_db, *evidence.others_direct_db])
-    middle, treble = (
-        every[:, (frequency_hz >= low) & (frequency_hz <= high)].mean(axis=1) for low, high in (_MIDDLE_HZ, _TREBLE_HZ)
-    )
+    middle, treble = (every[:, in_band(frequency_hz, band_hz)].mean(axis=1) for band_hz in (_MIDDLE_HZ, _TREBLE_HZ))
     rise = treble - middle
     least, typical = float(rise.min()), float(np.median(rise))
     if least < _BRIGHT_DB / 2 or typical < _BRIGHT_DB:
@@ -393,10 +392,7 @@ def _dull(frequency_hz: NDArray, spots: int, evidence: Evidence) -> CurveFinding
     known = len(evidence.others_direct_db) >= _LEAST_OTHERS
     beside = np.median(evidence.others_direct_db, axis=0) if known else np.zeros(frequency_hz.size)
     against = smoothed_level_db(evidence.direct_db - beside, per_octave=3)
-    middle, treble = (
-        float(np.mean(against[(frequency_hz >= low) & (frequency_hz <= high)]))
-        for low, high in (_MIDDLE_HZ, _TREBLE_HZ)
-    )
+    middle, treble = (float(np.mean(against[in_band(frequency_hz, band_hz)])) for band_hz in (_MIDDLE_HZ, _TREBLE_HZ))
     lost = middle - treble
     if lost < (_DULL_DB if known else _DULL_ALONE_DB):
         return None

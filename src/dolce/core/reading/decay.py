@@ -8,7 +8,8 @@ import scipy
 from numpy.typing import NDArray
 
 from dolce.core.cache import cache
-from dolce.core.levels import NOMINAL_HZ, band_edges, exact_mid_hz, power_db
+from dolce.core.dsp import band_edges, power_db
+from dolce.core.levels import NOMINAL_HZ, exact_mid_hz
 from dolce.core.response import ImpulseResponse
 from dolce.errors import InvalidValue
 
@@ -139,7 +140,7 @@ def truncation(power: NDArray, rate: float) -> tuple[int, float, float]:
         at = (np.arange(count) + 0.5) * block / rate
         noise = power[-max(block, power.size // 10) :].mean()
         start = int(np.argmax(level))
-        slope, height = _late_line(at, level, start, power_db(noise))
+        slope, height = _late_line(at, level, start, float(power_db(noise)))
         if slope >= 0:
             return power.size, float(noise), 0.0
         crossing = (float(power_db(noise)) - height) / slope
@@ -147,7 +148,7 @@ def truncation(power: NDArray, rate: float) -> tuple[int, float, float]:
             # Noise from 5 dB of decay behind the crossing on, at least the last tenth.
             begin = min(round((crossing - 5 / slope) * rate), power.size - max(block, power.size // 10))
             noise = power[max(begin, 0) :].mean()
-            slope, height = _late_line(at, level, start, power_db(noise))
+            slope, height = _late_line(at, level, start, float(power_db(noise)))
             if slope >= 0:
                 return power.size, float(noise), 0.0
             moved = (float(power_db(noise)) - height) / slope

@@ -7,8 +7,8 @@ import scipy
 from numpy.typing import NDArray
 
 from dolce.core.checked import within
-from dolce.core.levels import power_db
-from dolce.core.response import ImpulseResponse, smoothed_power, transformed
+from dolce.core.dsp import power_db, raised_cosine, smoothed_power
+from dolce.core.response import ImpulseResponse, transformed
 
 SLICE_FADE_S = 0.01
 
@@ -100,7 +100,7 @@ def decay_slices(
     time = response.time_s - arrival_s
     level = np.empty((at_s.size, at_hz.size))
     for k, moment in enumerate(at_s):
-        window = 0.5 - 0.5 * np.cos(np.pi * np.clip((time - moment + SLICE_FADE_S) / SLICE_FADE_S, 0, 1))
+        window = raised_cosine((time - moment + SLICE_FADE_S) / SLICE_FADE_S)
         frequency, spectrum = transformed(
             ImpulseResponse(
                 sample=response.sample * window, sample_rate_hz=response.sample_rate_hz, start_s=response.start_s

@@ -6,7 +6,7 @@ import numpy as np
 import scipy
 from numpy.typing import NDArray
 
-from dolce.core.levels import power_db
+from dolce.core.dsp import power_db
 from dolce.core.response import ImpulseResponse
 
 

@@ -6,7 +6,8 @@ import numpy as np
 import scipy
 from numpy.typing import NDArray
 
-from dolce.core.response import ImpulseResponse, smoothed_power, transformed
+from dolce.core.dsp import delay_response, minimum_phase_rad, minimum_phase_spectrum, smoothed_power
+from dolce.core.response import ImpulseResponse, transformed
 
 _FLOOR_DB = -120.0  # below the strongest: outside the swept band there is nothing to take a logarithm of
 
@@ -38,15 +39,17 @@ def phase_curves(response: ImpulseResponse, *, at_hz: NDArray, arrival_s: float)
     Unwrapped from 1 kHz, where the turn is the one nearest to zero, both ways over all bins of the transform.
     """
     frequency, spectrum = transformed(response)
-    turned = spectrum * np.exp(2j * np.pi * frequency * (arrival_s - response.start_s))
+    turned = spectrum * delay_response(frequency, response.start_s - arrival_s)
     whole = np.unwrap(np.angle(turned))
     whole -= 2 * np.pi * np.round(np.interp(1000.0, frequency, whole) / (2 * np.pi))
-    minimum = np.unwrap(np.angle(_minimum_spectrum(spectrum)))
+    minimum = minimum_phase_rad(_log_level(spectrum))
     own, least = (np.degrees(np.interp(at_hz, frequency, phase)) for phase in (whole, minimum))
     return PhaseCurves(unwrapped_deg=own, minimum_deg=least, excess_deg=own - least)
 
 
-def group_delay_s(response: ImpulseResponse, *, at_hz: NDArray, arrival_s: float, per_octave: float) -> NDArray:
+def group_delay_s(
+    response: ImpulseResponse, *, at_hz: NDArray, arrival_s: float, per_octave: float | NDArray
+) -> NDArray:
     """Group delay after the arrival, shape (wanted,): weighted by power over 1/`per_octave` octave.
 
     Notes
@@ -67,7 +70,9 @@ def group_delay_s(response: ImpulseResponse, *, at_hz: NDArray, arrival_s: float
     return delayed / np.maximum(power, 1e-30)
 
 
-def excess_group_delay_s(response: ImpulseResponse, *, at_hz: NDArray, arrival_s: float, per_octave: float) -> NDArray:
+def excess_group_delay_s(
+    response: ImpulseResponse, *, at_hz: NDArray, arrival_s: float, per_octave: float | NDArray
+) -> NDArray:
     """Group delay beyond that of the minimum-phase response with the same level, shape (wanted,).
 
     Near zero where a filter that corrects the level corrects the time as well; away from it a correction of the level
@@ -81,18 +86,13 @@ def excess_group_delay_s(response: ImpulseResponse, *, at_hz: NDArray, arrival_s
 def minimum_phase(response: ImpulseResponse) -> ImpulseResponse:
     """The minimum-phase response with the same level, its energy as early as can be, starting at 0 s."""
     _, spectrum = transformed(response)
-    sample = scipy.fft.irfft(_minimum_spectrum(spectrum))
+    sample = scipy.fft.irfft(minimum_phase_spectrum(_log_level(spectrum)))
     return ImpulseResponse(
         sample=sample[: max(response.sample.size, 2)], sample_rate_hz=response.sample_rate_hz, start_s=0.0
     )
 
 
-def _minimum_spectrum(spectrum: NDArray) -> NDArray:
-    """From the level alone, by folding the real cepstrum (Oppenheim & Schafer, "Discrete-time signal processing")."""
+def _log_level(spectrum: NDArray) -> NDArray:
+    """Natural logarithm of the magnitude, with a floor."""
     magnitude = np.abs(spectrum)
-    logarithm = np.log(np.maximum(magnitude, magnitude.max() * 10 ** (_FLOOR_DB / 20)))
-    size = 2 * (spectrum.size - 1)
-    cepstrum = scipy.fft.irfft(logarithm, size)
-    cepstrum[1 : size // 2] *= 2
-    cepstrum[size // 2 + 1 :] = 0
-    return np.exp(scipy.fft.rfft(cepstrum, size))
+    return np.log(np.maximum(magnitude, magnitude.max() * 10 ** (_FLOOR_DB / 20)))

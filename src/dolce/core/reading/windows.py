@@ -4,7 +4,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dolce.core.checked import within
-from dolce.core.levels import power_db
+from dolce.core.dsp import power_db, raised_cosine
 from dolce.core.response import ImpulseResponse
 
 GATE_MS = (0.5, 200.0)
@@ -25,9 +25,7 @@ def direct_sound(response: ImpulseResponse, *, arrival_s: float, gate_ms: float)
     within(gate_ms, low=GATE_MS[0], high=GATE_MS[1], where="gate", unit="ms")
     time = response.time_s - arrival_s
     gate_s = gate_ms / 1000
-    falls = np.clip((time - gate_s / 2) / (gate_s / 2), 0, 1)
-    rises = np.clip((time + 2 * _AHEAD_S) / _AHEAD_S, 0, 1)
-    window = (0.5 + 0.5 * np.cos(np.pi * falls)) * (0.5 - 0.5 * np.cos(np.pi * rises))
+    window = raised_cosine((time + 2 * _AHEAD_S) / _AHEAD_S) * raised_cosine((gate_s - time) / (gate_s / 2))
     return ImpulseResponse(
         sample=response.sample * window, sample_rate_hz=response.sample_rate_hz, start_s=response.start_s
     )
@@ -57,7 +55,7 @@ def level_of_cycles_db(response: ImpulseResponse, *, at_hz: NDArray, arrival_s: 
         half_s = cycles / frequency
         first, last = np.searchsorted(time, [-half_s, half_s])
         part = time[first:last]
-        window = 0.5 + 0.5 * np.cos(np.pi * part / half_s)
+        window = raised_cosine(1 - np.abs(part) / half_s)
         total = np.sum(response.sample[first:last] * window * np.exp(-2j * np.pi * frequency * part))
         power[k] = total.real**2 + total.imag**2
     return power_db(power)

@@ -32,7 +32,6 @@ from dolce.core.response.moving_average import moving_average_level_db
 from dolce.core.response.one_axis import from_emission
 from dolce.core.response.one_more_position import Advice, advice_of, another_spot_db, spots_for
 from dolce.core.response.quality import Quality, clipped_samples
-from dolce.core.response.smoothing import smoothed_power
 from dolce.core.response.spectrum import (
     ANALYSIS_GRID_HZ,
     FrequencyResponse,
@@ -97,7 +96,6 @@ __all__ = [
     "resampled",
     "response_of_file",
     "smoothed_level_db",
-    "smoothed_power",
     "spots_for",
     "stretched",
     "sub_arrival",

@@ -7,6 +7,7 @@ import numpy as np
 import scipy
 from numpy.typing import NDArray
 
+from dolce.core.dsp import all_pass_response, delay_response, faded, in_band, raised_cosine, vertex
 from dolce.core.response.impulse import ImpulseResponse
 
 Polarity = Literal["normal", "inverted", "unsure"]
@@ -60,14 +61,12 @@ def find_arrival(response: ImpulseResponse) -> Arrival:
     near, first = _direct_part(response)
     fine = _interpolated(near)
     peak = _first_peak(fine)
-    a, b, c = np.abs(fine[peak - 1 : peak + 2])
-    bend = a - 2 * b + c
-    shift = 0.5 * (a - c) / bend if bend else 0.0
-    time_s = response.start_s + (first + (peak + shift) / _FINER) / response.sample_rate_hz
+    place = peak + float(vertex(*np.abs(fine[peak - 1 : peak + 2])))
+    time_s = response.start_s + (first + place / _FINER) / response.sample_rate_hz
 
     balance = _woofer_balance(response, time_s)
     confidence = abs(balance)
-    polarity = "unsure" if confidence < _UNSURE_BELOW else "normal" if balance > 0 else "inverted"
+    polarity: Polarity = "unsure" if confidence < _UNSURE_BELOW else "normal" if balance > 0 else "inverted"
     return Arrival(time_s=float(time_s), polarity=polarity, confidence=float(confidence))
 
 
@@ -110,7 +109,8 @@ def _three_way_balance(response: ImpulseResponse, arrival_s: float) -> float:
         return 0.0
     agree = np.array(
         [
-            wide.through(_all_pass(wide.frequency_hz, corner)).at_delays(_THREE_WAY_DELAYS_S)
+            # Both sides of a Linkwitz-Riley crossover of 24 dB per octave add up to this all-pass.
+            wide.through(all_pass_response(corner, np.sqrt(0.5), wide.frequency_hz)).at_delays(_THREE_WAY_DELAYS_S)
             for corner in _LOWER_CROSSOVERS_HZ
         ]
     )
@@ -118,12 +118,6 @@ def _three_way_balance(response: ImpulseResponse, arrival_s: float) -> float:
     if abs(push - pull) < _CLEARLY_BETTER or max(push, pull) < _THREE_WAY_FROM:
         return 0.0
     return push if push > pull else -pull
-
-
-def _all_pass(frequency: NDArray, corner_hz: float) -> NDArray[np.complex128]:
-    """Sum of the halves of a Linkwitz-Riley crossover of 24 dB per octave (S. H. Linkwitz, JAES 24, 1976)."""
-    s = 1j * frequency / corner_hz
-    return (s**2 - np.sqrt(2) * s + 1) / (s**2 + np.sqrt(2) * s + 1)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -140,8 +134,11 @@ class _Phases:
 
     def at_delays(self, delays_s: NDArray) -> NDArray[np.float64]:
         """How far all lines push at once, -1 to 1, if the sound came later by each of some delays."""
-        turns = np.exp(2j * np.pi * np.multiply.outer(delays_s, self.frequency_hz))
-        return np.real(turns * self.spectrum) @ self.weight / np.sum(self.weight * np.abs(self.spectrum))
+        return (
+            np.real(delay_response(self.frequency_hz, -delays_s) * self.spectrum)
+            @ self.weight
+            / np.sum(self.weight * np.abs(self.spectrum))
+        )
 
 
 def _phases(response: ImpulseResponse, arrival_s: float, band_hz: tuple[float, float], to_s: float) -> _Phases | None:
@@ -151,11 +148,11 @@ def _phases(response: ImpulseResponse, arrival_s: float, band_hz: tuple[float, f
     here = slice(*np.searchsorted(time, (-_POLARITY_FROM_S, to_s)))
     before = slice(*np.searchsorted(time, (-to_s - 2 * _POLARITY_FROM_S, -_POLARITY_FROM_S)))
     near = time[here]
-    window = np.cos(np.pi / 2 * near / np.where(near < 0, _POLARITY_FROM_S, to_s)) ** 2
+    window = raised_cosine(1 - np.abs(near) / np.where(near < 0, _POLARITY_FROM_S, to_s))
     size = scipy.fft.next_fast_len(max(4 * near.size, round(rate / 5)), real=True)
     frequency = scipy.fft.rfftfreq(size, 1 / rate)
     low, high = band_hz
-    band = (frequency >= low) & (frequency <= high)
+    band = in_band(frequency, (low, high))
     if near.size < 8 or not band.any():
         return None
     f = frequency[band]
@@ -182,19 +179,9 @@ def _direct_part(response: ImpulseResponse) -> tuple[NDArray, int]:
 
 def _interpolated(near: NDArray) -> NDArray:
     """`near` on a grid 32 times finer, its ends faded so that the period does not show."""
-    faded = near * _faded_ends(near.size)
-    spectrum = scipy.fft.rfft(faded)
+    spectrum = scipy.fft.rfft(faded(near, rising=near.size // 8, falling=near.size // 8))
     spectrum[-1] *= 0.5
     return scipy.fft.irfft(spectrum, near.size * _FINER) * _FINER
-
-
-def _faded_ends(size: int) -> NDArray:
-    edge = size // 8
-    window = np.ones(size)
-    ramp = 0.5 - 0.5 * np.cos(np.pi * (np.arange(edge) + 0.5) / edge)
-    window[:edge] = ramp
-    window[size - edge :] = ramp[::-1]
-    return window
 
 
 def _first_peak(fine: NDArray) -> int:

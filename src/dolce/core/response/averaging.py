@@ -5,7 +5,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from dolce.core.levels import energy_mean_db
+from dolce.core.dsp import energy_mean_db, in_band
 from dolce.errors import InvalidValue
 
 
@@ -62,5 +62,5 @@ def average_over_spots(level_db: ArrayLike, *, weights: ArrayLike | None = None)
 
 def mean_spread_db(frequency_hz: NDArray, average: SpotAverage, *, band_hz: tuple[float, float] = (20, 120)) -> float:
     """Mean over log frequency of the spread in a band: the figure for the bass (Welti & Devantier 2006)."""
-    inside = (frequency_hz >= band_hz[0]) & (frequency_hz <= band_hz[1])
+    inside = in_band(frequency_hz, band_hz)
     return float(np.mean(average.spread_db[inside]))

@@ -7,7 +7,7 @@ import numpy as np
 import scipy
 from numpy.typing import NDArray
 
-from dolce.core.levels import peak_dbfs, power_db
+from dolce.core.dsp import peak_dbfs, power_db
 from dolce.core.response.arrival import Arrival, find_arrival
 from dolce.core.response.caution import Caution
 from dolce.core.response.deconvolution import Deconvolver

@@ -7,6 +7,7 @@ import numpy as np
 import scipy
 from numpy.typing import NDArray
 
+from dolce.core.dsp import faded, in_band, vertex
 from dolce.core.response.deconvolution import Deconvolver
 from dolce.core.signals.sync_chirps import FROM_HZ, TO_HZ, mark_above
 
@@ -59,10 +60,10 @@ def without_drift(
     frequency = scipy.fft.rfftfreq(deconvolver.size, 1 / rate)
     whole = scipy.fft.irfft(spectrum, deconvolver.size)
     centre = int(np.argmax(np.abs(whole)))
-    part = np.take(whole, np.arange(centre - 2048, centre + 2048), mode="wrap") * np.hanning(4096)
+    part = np.take(whole, np.arange(centre - 2048, centre + 2048), mode="wrap") * scipy.signal.windows.hann(4096)
     spectrum = scipy.fft.rfft(part)
     frequency = scipy.fft.rfftfreq(4096, 1 / rate)
-    band = (frequency > 1000) & (frequency < min(16_000, 0.9 * deconvolver.band_hz[1]))
+    band = in_band(frequency, (1000, min(16_000, 0.9 * deconvolver.band_hz[1])))
     # Group delay d * octave_s * log2(f / f1) integrated over frequency is the phase to turn back.
     turn = 2 * np.pi * octave_s * frequency[band] * (np.log2(frequency[band] / 1000) - 1 / np.log(2))
     # Equal energy per octave: the smear is the same at every pitch.
@@ -139,7 +140,7 @@ def marks_heard(
     size = scipy.fft.next_fast_len(2 * length, real=True)
     here, there = (scipy.fft.rfft(np.pad(part, (0, length - part.size)), size) for part in parts)
     frequency = scipy.fft.rfftfreq(size, 1 / sample_rate_hz)
-    heard = (frequency > 0.8 * from_hz) & (frequency < TO_HZ)
+    heard = in_band(frequency, (0.8 * from_hz, TO_HZ))
     cross = np.where(heard, np.conj(here) * there, 0)
     fine = scipy.fft.irfft(cross, size * _FINER) * _FINER
     near = np.concatenate([fine[-reach * _FINER :], fine[: reach * _FINER + 1]])
@@ -148,9 +149,7 @@ def marks_heard(
     alike = near[peak] * size / 2 / np.sqrt(energies[0] * energies[1] + 1e-300)
     if not 0 < peak < near.size - 1 or alike < _ALIKE:
         return None
-    a, b, c = near[peak - 1 : peak + 2]
-    bend = a - 2 * b + c
-    shift = peak + (0.5 * (a - c) / bend if bend else 0.0) - reach * _FINER
+    shift = peak + vertex(*near[peak - 1 : peak + 2]) - reach * _FINER
     return MarksHeard(first=first, drift_ppm=float(1e6 * shift / _FINER / distance), alike=float(alike))
 
 
@@ -210,10 +209,7 @@ def _part(recording: NDArray, begin: int, end: int) -> NDArray[np.float64]:
     low, high = max(begin, 0), min(end, recording.size)
     if high > low:
         part[low - begin : high - begin] = recording[low:high]
-    fade = 0.5 - 0.5 * np.cos(np.pi * (np.arange(_MARGIN // 2) + 0.5) / (_MARGIN // 2))
-    part[: fade.size] *= fade
-    part[part.size - fade.size :] *= fade[::-1]
-    return part
+    return faded(part, rising=_MARGIN // 2, falling=_MARGIN // 2)
 
 
 def _read(part: NDArray, at: NDArray) -> NDArray[np.float64]:

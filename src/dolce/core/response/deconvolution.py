@@ -4,6 +4,7 @@ import numpy as np
 import scipy
 from numpy.typing import NDArray
 
+from dolce.core.dsp import in_band
 from dolce.core.response.impulse import ImpulseResponse
 from dolce.errors import InvalidValue
 
@@ -85,7 +86,7 @@ class Deconvolver:
     def _regularisation(self, frequency: NDArray, power: NDArray, edges: tuple[float, float]) -> NDArray:
         """Next to nothing in the band; outside rising to the stimulus' own power at the nearer edge, tenfold."""
         low, high = self.band_hz
-        inside = (frequency >= low) & (frequency <= high)
+        inside = in_band(frequency, (low, high))
         octaves = np.log2(np.maximum(frequency, 1e-6))
         rise = np.clip(
             np.maximum((np.log2(low) - octaves) / _LOW_EDGE_OCTAVES, (octaves - np.log2(high)) / _HIGH_EDGE_OCTAVES),

@@ -6,6 +6,7 @@ import numpy as np
 import scipy
 from numpy.typing import NDArray
 
+from dolce.core.dsp import delay_response, in_band
 from dolce.core.response.capture import analyse_recording
 from dolce.core.response.deconvolution import Deconvolver
 from dolce.core.response.microphone import MicrophoneCurve
@@ -73,9 +74,9 @@ def interface_loop(recording: NDArray[np.float64], *, deconvolver: Deconvolver, 
     bins = np.unique(np.rint(_POINTS_HZ[0.47 * rate > _POINTS_HZ] * size / rate).astype(int))
     frequency = bins * rate / size
     until_arrival = capture.arrival.time_s - time[0]
-    spectrum = scipy.fft.rfft(response.sample, size)[bins] * np.exp(2j * np.pi * frequency * until_arrival)
+    spectrum = scipy.fft.rfft(response.sample, size)[bins] * delay_response(frequency, -until_arrival)
     level = 20 * np.log10(np.abs(spectrum))
-    gain = float(np.mean(level[(frequency > 700) & (frequency < 1400)]))
+    gain = float(np.mean(level[in_band(frequency, (700, 1400))]))
     return InterfaceLoop(
         latency_s=capture.arrival.time_s,
         gain_db=gain,

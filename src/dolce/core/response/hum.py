@@ -1,7 +1,10 @@
 """Mains hum in a recording: a few steady tones, found in what the response does not explain, and taken out."""
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
+
+from dolce.core.dsp import vertex
 
 MAINS_HZ = (50.0, 60.0)
 _HARMONICS = (1, 2, 3)
@@ -32,7 +35,7 @@ def hum_in(residual: NDArray[np.float64], *, sample_rate_hz: int) -> NDArray[np.
     is left.
     """
     size = 4 * residual.size
-    spectrum = np.abs(np.fft.rfft(residual * np.hanning(residual.size), size)) ** 2
+    spectrum = np.abs(np.fft.rfft(residual * scipy.signal.windows.hann(residual.size), size)) ** 2
     step = sample_rate_hz / size
     found: dict[float, list[float]] = {mains: [] for mains in MAINS_HZ}
     for mains in MAINS_HZ:
@@ -41,8 +44,8 @@ def hum_in(residual: NDArray[np.float64], *, sample_rate_hz: int) -> NDArray[np.
             best = low + int(np.argmax(spectrum[low : high + 1]))
             near = spectrum[round((k * mains - 6) / step) : round((k * mains + 6) / step)]
             if spectrum[best] > _STANDS_OUT * np.median(near):
-                a, b, c = np.log(spectrum[best - 1 : best + 2] + 1e-300)  # a parabola between the lines
-                found[mains].append((best + 0.5 * (a - c) / (a - 2 * b + c)) * step)
+                place = best + float(vertex(*np.log(spectrum[best - 1 : best + 2] + 1e-300)))
+                found[mains].append(place * step)
     tones = max(found.values(), key=len)
     if not tones:
         return None

@@ -7,6 +7,7 @@ import scipy
 from numpy.typing import NDArray
 
 from dolce.core import checked
+from dolce.core.dsp import fade_in, faded
 from dolce.errors import InvalidValue
 
 
@@ -57,11 +58,12 @@ class ImpulseResponse:
         first = max(0, wanted)
         last = min(self.sample.size, round((centre_s + after_s - self.start_s) * rate))
         part = self.sample[first:last].copy()
-        fade_in, fade_out = round(before_s * rate / 2), min(part.size, round(after_s * rate / 5))
-        if fade_in:
-            rising = 0.5 - 0.5 * np.cos(np.pi * (np.arange(fade_in) + 0.5) / fade_in)
-            rising = rising[first - wanted :][: part.size]
+        ahead = round(before_s * rate / 2)
+        if ahead:
+            rising = fade_in(ahead)[first - wanted :][: part.size]
             part[: rising.size] *= rising
-        if fade_out:
-            part[part.size - fade_out :] *= 0.5 + 0.5 * np.cos(np.pi * (np.arange(fade_out) + 0.5) / fade_out)
-        return ImpulseResponse(sample=part, sample_rate_hz=rate, start_s=self.start_s + first / rate)
+        return ImpulseResponse(
+            sample=faded(part, falling=round(after_s * rate / 5)),
+            sample_rate_hz=rate,
+            start_s=self.start_s + first / rate,
+        )

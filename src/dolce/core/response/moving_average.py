@@ -3,9 +3,8 @@
 import numpy as np
 from numpy.typing import NDArray
 
-from dolce.core.levels import power_db
+from dolce.core.dsp import power_db, smoothed_power
 from dolce.core.response.microphone import MicrophoneCurve
-from dolce.core.response.smoothing import smoothed_power
 from dolce.core.response.spectrum import ANALYSIS_GRID_HZ
 
 _PER_OCTAVE = 24.0  # what frames of a second can resolve down to 40 Hz

@@ -4,6 +4,7 @@ import numpy as np
 import scipy
 from numpy.typing import NDArray
 
+from dolce.core.dsp import raised_cosine
 from dolce.core.response.impulse import ImpulseResponse
 
 _CENTRES_HZ = 31.25 * 2.0 ** np.arange(10)  # octaves, 31 Hz to 16 kHz; the outer ones take what lies beyond
@@ -48,7 +49,7 @@ def _noise_powers(whole: ImpulseResponse, arrival_s: float) -> NDArray:
     late = whole.sample[(time > _NOISE_FROM_S) & (time < _NOISE_TO_S)]
     if late.size < 256:
         return np.zeros(_CENTRES_HZ.size)
-    window = np.hanning(late.size)
+    window = scipy.signal.windows.hann(late.size)
     power = np.abs(scipy.fft.rfft(late * window)) ** 2
     shares = _shares(scipy.fft.rfftfreq(late.size, 1 / whole.sample_rate_hz))
     return 2 * (shares**2 @ power) / late.size / np.sum(window**2)
@@ -57,8 +58,7 @@ def _noise_powers(whole: ImpulseResponse, arrival_s: float) -> NDArray:
 def _shares(frequency: NDArray) -> NDArray:
     """What each octave takes of each frequency, shape (octaves, points); they add up to one."""
     place = np.clip(np.log2(np.maximum(frequency, 1e-3) / _CENTRES_HZ[0]), 0, _CENTRES_HZ.size - 1)
-    away = np.abs(place[None, :] - np.arange(_CENTRES_HZ.size)[:, None])
-    return np.where(away < 1, np.cos(np.pi / 2 * np.minimum(away, 1)) ** 2, 0)
+    return raised_cosine(1 - np.abs(place[None, :] - np.arange(_CENTRES_HZ.size)[:, None]))
 
 
 def _window(band: NDArray, time: NDArray, centre_hz: float, rate: int, noise: float) -> NDArray:
@@ -76,6 +76,4 @@ def _window(band: NDArray, time: NDArray, centre_hz: float, rate: int, noise: fl
     ends_s = after[int(np.argmax(stays))] if stays.any() else after[-1]
     fade_s = max(0.03, 0.3 * ends_s)
     ahead_s = max(0.003, 2 / centre_hz)
-    falls = np.clip((time - ends_s) / fade_s, 0, 1)
-    rises = np.clip((time + 2 * ahead_s) / ahead_s, 0, 1)
-    return (0.5 + 0.5 * np.cos(np.pi * falls)) * (0.5 - 0.5 * np.cos(np.pi * rises))
+    return raised_cosine((time + 2 * ahead_s) / ahead_s) * raised_cosine(1 - (time - ends_s) / fade_s)

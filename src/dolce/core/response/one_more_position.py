@@ -5,7 +5,7 @@ from typing import Literal
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from dolce.core.levels import energy_mean_db
+from dolce.core.dsp import energy_mean_db, in_band
 from dolce.errors import InvalidValue
 
 _BASS_HZ = (20.0, 300.0)
@@ -29,7 +29,7 @@ def another_spot_db(level_db: ArrayLike, frequency_hz: NDArray, *, band_hz: tupl
     count = len(levels)
     if levels.ndim != 2 or count < 2:
         raise InvalidValue("one spot tells nothing of others.", where="spots", remedy="Take at least two.")
-    inside = (frequency_hz >= band_hz[0]) & (frequency_hz <= band_hz[1])
+    inside = in_band(frequency_hz, band_hz)
     power = 10 ** (levels[:, inside] / 10)
     without = 10 * np.log10((power.sum(axis=0) - power) / (count - 1))
     change = without - energy_mean_db(levels[:, inside])

@@ -8,6 +8,8 @@ from typing import Literal
 import numpy as np
 from numpy.typing import NDArray
 
+from dolce.core.dsp import in_band
+
 _FINE_HZ = (500.0, 8000.0)  # where a microphone that moved by a hand's breadth hears another comb
 _SAME_DB, _SAME_PART = 0.6, 0.35  # of what other neighbours differ: below both it has not moved
 _TREBLE_HZ = (4000.0, 14_000.0)
@@ -84,7 +86,7 @@ def outliers(
 
 
 def _band(frequency_hz: NDArray, band_hz: tuple[float, float]) -> NDArray:
-    return (frequency_hz >= band_hz[0]) & (frequency_hz <= band_hz[1])
+    return in_band(frequency_hz, band_hz)
 
 
 def _not_moved(level_db: Mapping[Cell, NDArray], frequency_hz: NDArray, spots: list[int]) -> list[Outlier]:
@@ -147,7 +149,7 @@ def _wrong_rows(arrival_s: Mapping[Cell, float], flight_s: Mapping[Cell, float])
             off = flew - flight_s[cell]
             if abs(off) < _LATE_S:
                 continue
-            nearest = min(cells, key=lambda other, flew=flew: abs(flew - flight_s[other]))
+            nearest = cells[int(np.argmin([abs(flew - flight_s[other]) for other in cells]))]
             if abs(flew - flight_s[nearest]) < _FITS_S and nearest != cell:
                 odd.append(Outlier(cell=cell, kind="wrong row", value=off, other=nearest[0]))
     return odd

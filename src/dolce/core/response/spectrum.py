@@ -7,9 +7,8 @@ import scipy
 from numpy.typing import NDArray
 
 from dolce.core import checked
-from dolce.core.levels import mid_bands, power_db
+from dolce.core.dsp import delay_response, mid_bands, power_db, smoothed_db, smoothed_power
 from dolce.core.response.impulse import ImpulseResponse
-from dolce.core.response.smoothing import smoothed_power
 
 ANALYSIS_GRID_HZ = mid_bands(per_octave=48, from_hz=10, to_hz=22_000)
 ANALYSIS_GRID_HZ.flags.writeable = False
@@ -47,8 +46,7 @@ class FrequencyResponse:
     def smoothed_on(self, frequency_hz: NDArray[np.float64], *, per_octave: float) -> NDArray[np.float64]:
         """Level in dB at other frequencies, smoothed in power over 1/`per_octave` octave from all points there are."""
         at = np.clip(frequency_hz, self.frequency_hz[0] * 1.0001, self.frequency_hz[-1] * 0.9999)
-        power = smoothed_power(self.frequency_hz, 10 ** (self.level_db / 10), at_hz=at, per_octave=per_octave)
-        return power_db(np.maximum(power, 0))
+        return smoothed_db(self.frequency_hz, self.level_db, at_hz=at, per_octave=per_octave)
 
 
 def transformed(response: ImpulseResponse) -> tuple[NDArray, NDArray]:
@@ -120,14 +118,13 @@ def smoothed_level_db(level_db: NDArray, *, per_octave: float | NDArray) -> NDAr
     """
     if np.min(per_octave) >= 48:
         return np.asarray(level_db)
-    power = 10 ** (np.asarray(level_db) / 10)
-    return power_db(smoothed_power(ANALYSIS_GRID_HZ, power, at_hz=ANALYSIS_GRID_HZ, per_octave=per_octave))
+    return smoothed_db(ANALYSIS_GRID_HZ, np.asarray(level_db), at_hz=ANALYSIS_GRID_HZ, per_octave=per_octave)
 
 
 def phase_deg(response: ImpulseResponse, *, at_hz: NDArray, arrival_s: float) -> NDArray:
     """Phase in degrees (-180, 180] at the given frequencies, relative to the arrival, shape (wanted,)."""
     frequency, spectrum = transformed(response)
-    turned = spectrum * np.exp(2j * np.pi * frequency * (arrival_s - response.start_s))
+    turned = spectrum * delay_response(frequency, response.start_s - arrival_s)
     at = np.minimum(at_hz, frequency[-1])
     real, imaginary = (np.interp(at, frequency, part) for part in (turned.real, turned.imag))
     return np.degrees(np.arctan2(imaginary, real))

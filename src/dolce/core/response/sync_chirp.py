@@ -5,6 +5,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from dolce.core.dsp import fade_out
 from dolce.core.response.arrival import find_arrival
 from dolce.core.response.clock_drift import MarksHeard, marks_heard, stretched
 from dolce.core.response.deconvolution import Deconvolver
@@ -67,26 +68,28 @@ def on_one_clock(
     """
     rate = cued.sample_rate_hz
     cues = cues or marks_heard(recording, apart=cued.silent_until, sample_rate_hz=rate, from_hz=CUE_FROM_HZ)
-    region = 1.0 if cues is None else 1 + cues.drift_ppm * 1e-6
-    arrival = None if cues is None else _arrival(recording, cues.first, rate, region)
+    if cues is None:
+        return None
+    longer = 1 + cues.drift_ppm * 1e-6
+    arrival = _arrival(recording, cues.first, rate, longer)
     if arrival is None:
         return None
-    begin = arrival / region - cue_flight_s * rate + cued.signal_at
+    begin = arrival / longer - cue_flight_s * rate + cued.signal_at
     first = max(0, int(begin) - _SPARE)
     whole = np.pad(recording, (0, max(0, int(begin) + samples + _SPARE - recording.size)))
-    cut = stretched(whole[first : int(begin) + samples + _SPARE], region - 1, start=begin - first / region)[:samples]
+    cut = stretched(whole[first : int(begin) + samples + _SPARE], longer - 1, start=begin - first / longer)[:samples]
     fade, heard = round(_FADE_S * rate), min(samples, cued.silent_until - cued.signal_at)
-    cut[heard - fade : heard] *= 0.5 + 0.5 * np.cos(np.pi * np.arange(fade) / fade)
+    cut[heard - fade : heard] *= fade_out(fade)
     cut[heard:] = 0.0
     return OneClock(recording=cut, drift_ppm=cues.drift_ppm)
 
 
-def _arrival(recording: NDArray, heard_at: int, rate: int, region: float) -> float | None:
+def _arrival(recording: NDArray, heard_at: int, rate: int, longer: float) -> float | None:
     """When the first cue arrives, in samples and parts of them; None where nothing is like it."""
     one, around = mark(rate), round(_AROUND_S * rate)
     first = max(0, heard_at - around)
     # On the player's clock: a cue that is stretched is heard late by what its upper end is.
-    part = stretched(recording[first : heard_at + one.size + around], region - 1)
+    part = stretched(recording[first : heard_at + one.size + around], longer - 1)
     deconvolver = Deconvolver(
         one, sample_rate_hz=rate, recording_samples=part.size, band_hz=(CUE_FROM_HZ, 0.5 * min(TO_HZ, 0.4 * rate))
     )
@@ -97,4 +100,4 @@ def _arrival(recording: NDArray, heard_at: int, rate: int, region: float) -> flo
     far = magnitude[: max(1, peak - around // 3)]
     if magnitude[peak] < 10 ** (_CLEAR_DB / 20) * np.sqrt(np.mean(far**2)):
         return None
-    return first + find_arrival(response).time_s * rate * region
+    return first + find_arrival(response).time_s * rate * longer

@@ -6,7 +6,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dolce.core.checked import limited, ranges
-from dolce.core.levels import CLIPS_AT, SoundLevelMeter, peak_dbfs
+from dolce.core.dsp import peak_dbfs
+from dolce.core.levels import CLIPS_AT, SoundLevelMeter
 from dolce.core.rig.reference_level import suggested_level_db
 from dolce.errors import Conflict
 
@@ -84,12 +85,13 @@ class CeilingWatch:
         Live sound also ends where the microphone stays at the end of its range: that is feedback, or a gain that
         makes every figure worthless.
         """
-        if self._ceiling.watches_pressure:
+        ceiling = self._ceiling
+        if ceiling.spl_db is not None and ceiling.watches_pressure:
             level = self._meter.hear(samples).highest_fast_db
-            if level > self._ceiling.spl_db:
+            if level > ceiling.spl_db:
                 raise Conflict(
                     f"{level:.0f} dB SPL at the microphone, above the ceiling of "
-                    f"{self._ceiling.spl_db:g} dB. Sound was ended.",
+                    f"{ceiling.spl_db:g} dB. Sound was ended.",
                     where="ceiling",
                     remedy="Play softer, or raise the ceiling on the Rig page.",
                 )

@@ -2,12 +2,15 @@
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from functools import partial
 from typing import Literal
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
 
-from dolce.core.levels import LEVEL_BAND_HZ, SUB_LEVEL_BAND_HZ, dbfs_rms, peak_dbfs
+from dolce.core.dsp import dbfs_rms, energy_mean_db, peak_dbfs
+from dolce.core.levels import LEVEL_BAND_HZ, SUB_LEVEL_BAND_HZ
 from dolce.core.response import Deconvolver, ImpulseResponse, analyse_recording, level_on_grid
 from dolce.errors import InvalidValue
 
@@ -133,26 +136,27 @@ def line_reading(
     """
     quiet, heard = recording[:quiet_samples], recording[quiet_samples:]
     noise, signal_level = dbfs_rms(quiet), dbfs_rms(heard)
-    common = {
-        "noise_dbfs": noise,
-        "signal_dbfs": signal_level,
-        "peak_dbfs": peak_dbfs(heard),
-        "hum_db": hum_above_noise_db(quiet, sample_rate_hz=sample_rate_hz),
-        "howls": bool(np.abs(heard[-round(_HOWL_S * sample_rate_hz) :]).max() > 0.99),
-    }
+    hum_db = hum_above_noise_db(quiet, sample_rate_hz=sample_rate_hz)
+    reading = partial(
+        LineReading,
+        noise_dbfs=noise,
+        signal_dbfs=signal_level,
+        peak_dbfs=peak_dbfs(heard),
+        hum_db=hum_db,
+        howls=bool(np.abs(heard[-round(_HOWL_S * sample_rate_hz) :]).max() > 0.99),
+    )
     try:
         capture = analyse_recording(heard, deconvolver=deconvolver, is_sub=is_sub)
     except InvalidValue:  # silent, or nothing of the sweep in it
         capture = None
     # Hum may be louder than a soft sweep and still leave it plain to hear.
-    drowned = signal_level < noise + 3 and common["hum_db"] < HUM_ABOVE_NOISE_DB
+    drowned = signal_level < noise + 3 and hum_db < HUM_ABOVE_NOISE_DB
     if capture is None or capture.quality.signal_to_noise_db < _SOUNDS_DB or drowned:
-        return LineReading(**common, level_db=-200.0, bass_db=0.0, hump_db=0.0, arrival_s=None, polarity="unsure")
+        return reading(level_db=-200.0, bass_db=0.0, hump_db=0.0, arrival_s=None, polarity="unsure")
     response = capture.response
     if is_sub:
         [level] = _mean_levels_db(response, [SUB_LEVEL_BAND_HZ])
-        return LineReading(
-            **common,
+        return reading(
             level_db=float(level),
             bass_db=0.0,
             hump_db=0.0,
@@ -164,8 +168,7 @@ def line_reading(
     )
     octaves = np.array(of_octaves)
     middle = float(np.median(octaves))
-    return LineReading(
-        **common,
+    return reading(
         level_db=float(level),
         bass_db=float(bass) - middle,
         hump_db=float(octaves[_HUMP_FROM:].max() - middle),
@@ -182,7 +185,7 @@ def hum_above_noise_db(quiet: NDArray[np.float64], *, sample_rate_hz: int) -> fl
     """
     if quiet.size < sample_rate_hz // 4:
         return 0.0
-    window = np.hanning(quiet.size)
+    window = scipy.signal.windows.hann(quiet.size)
     power = np.abs(np.fft.rfft(quiet * window)) ** 2
     step = sample_rate_hz / quiet.size
     best = 0.0
@@ -237,8 +240,9 @@ def line_verdicts(
         found: list[LineFinding] = []
         if reading.polarity != "normal":
             found.append(LineFinding(kind=reading.polarity))
-        distance = None if latency is None else (reading.arrival_s - latency) * speed_m_s
-        if distance is not None:
+        distance = None
+        if latency is not None and reading.arrival_s is not None:
+            distance = (reading.arrival_s - latency) * speed_m_s
             off = distance - expected_m[channel]
             if abs(off) > (SUB_DISTANCE_OFF_M if is_sub else DISTANCE_OFF_M):
                 found.append(LineFinding(kind="distance", value=off))
@@ -282,9 +286,12 @@ def _common_latency_s(
     readings: Mapping[str, LineReading], expected_m: Mapping[str, float], subs: Sequence[str], speed_m_s: float
 ) -> float | None:
     """The delay of the chain that fits most main lines: the median of arrival minus time of flight."""
-    found = [r.arrival_s - expected_m[c] / speed_m_s for c, r in readings.items() if r.sounds and c not in subs] or [
-        r.arrival_s - expected_m[c] / speed_m_s for c, r in readings.items() if r.sounds
-    ]
+    every = {
+        channel: reading.arrival_s - expected_m[channel] / speed_m_s
+        for channel, reading in readings.items()
+        if reading.sounds and reading.arrival_s is not None
+    }
+    found = [late for channel, late in every.items() if channel not in subs] or list(every.values())
     return float(np.median(found)) if found else None
 
 
@@ -292,4 +299,4 @@ def _mean_levels_db(response: ImpulseResponse, bands_hz: Sequence[tuple[float, f
     """Mean power over the logarithm of frequency in each band, in dB, shape (bands,)."""
     grid = np.array([np.geomspace(*band, 25) for band in bands_hz])
     level = level_on_grid(response, at_hz=grid.ravel(), per_octave=6).reshape(grid.shape)
-    return 10 * np.log10(np.mean(10 ** (level / 10), axis=1))
+    return energy_mean_db(level, axis=1)

@@ -5,7 +5,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from dolce.core import checked
-from dolce.core.levels import SUB_LEVEL_BAND_HZ, power_db, together_db, weighting_db
+from dolce.core.dsp import power_db, together_db
+from dolce.core.levels import SUB_LEVEL_BAND_HZ, weighting_db
 from dolce.core.signals import Source
 
 NOISE_DBFS = -20.0  # RMS of full-range pink noise: common practice

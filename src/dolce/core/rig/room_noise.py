@@ -5,7 +5,8 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from dolce.core.levels import NOMINAL_HZ, band_levels_db, energy_sum_db, exact_mid_hz, noise_rating, weighting_db
+from dolce.core.dsp import energy_sum_db
+from dolce.core.levels import NOMINAL_HZ, band_levels_db, exact_mid_hz, noise_rating, weighting_db
 
 NOISE_THIRD_OCTAVES_HZ = tuple(f for f in NOMINAL_HZ if 25 <= f <= 10_000)  # the thirds of the octaves 31.5 Hz to 8 kHz
 TRUSTED_ABOVE_NOISE_DB = 20.0

@@ -23,7 +23,7 @@ from dolce.core.room.spot_patterns import (
 )
 from dolce.core.room.spot_warnings import SpotWarning, spot_warnings
 from dolce.core.room.sub_places import AIMS, KINDS, Arrangement, Candidate, Ranking, candidates_of, rank_sub_places
-from dolce.core.room.surfaces import MATERIALS, OCTAVES_HZ, SURFACES, Reverberation
+from dolce.core.room.surfaces import MATERIALS, OCTAVES_HZ, SURFACES, DecaySource, Reverberation
 from dolce.core.room.tape import Move, Tape, move_of, tape_of
 
 __all__ = [
@@ -47,6 +47,7 @@ __all__ = [
     "BoxModel",
     "Candidate",
     "Decay",
+    "DecaySource",
     "Dismissal",
     "Finding",
     "Findings",

@@ -1,6 +1,7 @@
 """Placing a layout in a room: every channel at its reference angle, at a sensible distance."""
 
 import math
+from collections.abc import Iterable
 from dataclasses import replace
 
 from dolce.core.geometry import Point, RoomSize, inside_outline
@@ -115,10 +116,17 @@ def _free_place(plan: RoomPlan, place: Point, others: list[Speaker]) -> bool:
 
 
 def _new_speaker(
-    code: str, layout: str, seat: Point, size: RoomSize, others: object, *, output: int, plan: RoomPlan | None = None
+    code: str,
+    layout: str,
+    seat: Point,
+    size: RoomSize,
+    taken: Iterable[Point],
+    *,
+    output: int,
+    plan: RoomPlan | None = None,
 ) -> Speaker:
     """A speaker at its reference direction, or at a free place near the front wall."""
-    others = list(others)
+    others = list(taken)
     if code in SUB_CODES:
         across, along = _SUB_PLACES[SUB_CODES.index(code)]
         place = Point(

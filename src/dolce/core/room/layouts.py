@@ -55,10 +55,15 @@ class Reference:
 
 def _ear(source: str, nominal: float, low: float | None = None, high: float | None = None) -> Reference:
     """A direction at ear height, on the right; without a range, the nominal angle with what is commonly accepted."""
-    span = (nominal - _EXACT_TOLERANCE_DEG, nominal + _EXACT_TOLERANCE_DEG) if low is None else (low, high)
+    least = nominal - _EXACT_TOLERANCE_DEG if low is None else low
+    most = nominal + _EXACT_TOLERANCE_DEG if high is None else high
     top = 15.0 if abs(nominal) > 90 else 10.0
     return Reference(
-        azimuth_deg=nominal, azimuth_range_deg=span, elevation_deg=0.0, elevation_range_deg=(-10.0, top), source=source
+        azimuth_deg=nominal,
+        azimuth_range_deg=(least, most),
+        elevation_deg=0.0,
+        elevation_range_deg=(-10.0, top),
+        source=source,
     )
 
 
@@ -109,10 +114,11 @@ _ORDER = ("L", "R", "C", "Lw", "Rw", "Ls", "Rs", "Lrs", "Rrs", "Ltf", "Rtf", "Lt
 def _both_sides(half: dict[str, Reference]) -> dict[str, Reference]:
     whole = {}
     for code, right in half.items():
-        if partner_of(code) is None:
+        partner = partner_of(code)
+        if partner is None:
             whole[code] = right
         else:
-            whole[code], whole[partner_of(code)] = right.mirrored(), right
+            whole[code], whole[partner] = right.mirrored(), right
     return {code: whole[code] for code in _ORDER if code in whole}
 
 

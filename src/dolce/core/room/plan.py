@@ -5,7 +5,7 @@ Origin and axes are those of `dolce.core.geometry.placement`: front left corner 
 
 import re
 from dataclasses import dataclass, field, replace
-from typing import Literal
+from typing import Literal, NoReturn
 
 from dolce.core import checked
 from dolce.core.acoustics import speed_of_sound
@@ -362,5 +362,5 @@ def known_channel(code: str) -> bool:
     return code in CHANNEL_NAMES or code in SUB_CODES
 
 
-def _missing(what: str, where: str, remedy: str = "Reload the page.") -> None:
+def _missing(what: str, where: str, remedy: str = "Reload the page.") -> NoReturn:
     raise NotFound(f"no {what} in this job.", where=where, remedy=remedy)

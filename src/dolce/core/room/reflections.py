@@ -120,7 +120,7 @@ def _outline_planes(plan: RoomPlan) -> list[_Plane]:
     ends = np.roll(corners, -1, axis=0)
     # Walking with the inside on one side: the sign of the area says which.
     turning = np.sign(np.sum(corners[:, 0] * ends[:, 1] - ends[:, 0] * corners[:, 1]))
-    planes = []
+    planes: list[_Plane] = []
     for number, (start, end) in enumerate(zip(corners, ends, strict=True), 1):
         along = (end - start) / np.linalg.norm(end - start)
         normal = turning * np.array([-along[1], along[0], 0.0])
@@ -152,8 +152,6 @@ def _reached(
     ahead = (to_boundary[:, :, None] > 1e-9) & (seat_height[:, None, :] > 1e-9)
     reached = np.broadcast_to(ahead, (len(planes), mirrored.shape[1], len(seats))).copy()
     for b, plane in enumerate(planes):
-        if plane.wall_end is None and plane.top is None:
-            continue
         below, above = to_boundary[b][:, None], seat_height[b][None, :]
         with np.errstate(divide="ignore", invalid="ignore"):
             part = np.where(below + above > 0, below / (below + above), 0)[..., None]
@@ -162,7 +160,7 @@ def _reached(
             wall = plane.wall_end - plane.point
             share = (meets - plane.point) @ wall / (wall @ wall)
             reached[b] &= (share >= 0) & (share <= 1)
-        else:
+        elif plane.top is not None:
             x0, x1, y0, y1 = plane.top
             reached[b] &= (meets[..., 0] >= x0) & (meets[..., 0] <= x1) & (meets[..., 1] >= y0) & (meets[..., 1] <= y1)
     return reached

@@ -80,7 +80,7 @@ def _straight(speaker: Speaker, plan: RoomPlan) -> tuple[float, float]:
             (1.0, 0.0): p.x_m,
             (-1.0, 0.0): size.width_m - p.x_m,
         }
-        return min(gaps, key=gaps.get)
+        return min(gaps, key=lambda direction: gaps[direction])
     azimuth = azimuth_deg(p, seen_from=seat)
     if abs(azimuth) <= 65:
         return 0.0, 1.0

@@ -122,7 +122,7 @@ def _ring(centre: Point, count: int, spacing_m: float, heights: Sequence[float])
 
 def _along_row(row: Sequence[Seat], count: int, spacing_m: float, size: RoomSize) -> list[Placed]:
     """At every seat of a row its centre, and `count - 1` places to its right and left in turn."""
-    placed = []
+    placed: list[Placed] = []
     for seat in row:
         for k in range(count):
             aside = (k + 1) // 2 * spacing_m * (1 if k % 2 else -1)

@@ -28,6 +28,9 @@ MATERIALS: dict[str, tuple[float, ...]] = {
 }
 
 
+DecaySource = Literal["typed", "surfaces"]
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Reverberation:
     """What is known about the decay.
@@ -41,7 +44,7 @@ class Reverberation:
         One of MATERIALS for each of SURFACES.
     """
 
-    source: Literal["typed", "surfaces"] = "typed"
+    source: DecaySource = "typed"
     typed_s: float = limited(0.05, 5, where="reverberation time", unit="s", default=0.3)
     surfaces: Mapping[str, str] = field(
         default_factory=lambda: (

@@ -1,7 +1,8 @@
 """What a take is made with: a sweep, or a signal that repeats; and as plain values, to be kept with the take."""
 
 import dataclasses
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
+from functools import partial
 from typing import Any, Literal
 
 from dolce.core.signals.periodic import PeriodicSignal
@@ -27,16 +28,10 @@ def excitation(
     InvalidValue
         If there is no such kind, or its values can't be.
     """
-    values = {
-        "start_hz": start_hz,
-        "stop_hz": stop_hz,
-        "duration_s": duration_s,
-        "sample_rate_hz": sample_rate_hz,
-        "level_dbfs": level_dbfs,
-    }
-    if kind == "sweep":
-        return Sweep(**values)
-    return PeriodicSignal(kind=kind, **values)
+    make: Callable[..., Excitation] = Sweep if kind == "sweep" else partial(PeriodicSignal, kind=kind)
+    return make(
+        start_hz=start_hz, stop_hz=stop_hz, duration_s=duration_s, sample_rate_hz=sample_rate_hz, level_dbfs=level_dbfs
+    )
 
 
 def kind_of(signal: Excitation) -> SignalKind:

@@ -7,9 +7,9 @@ import scipy
 from numpy.typing import NDArray
 
 from dolce.core.cache import cache
+from dolce.core.dsp import peak_dbfs
 from dolce.core.filters import BandFilter, chain_sections
-from dolce.core.levels import peak_dbfs
-from dolce.core.signals.source import PERIOD_S, Source
+from dolce.core.signals.source import PERIOD_S, Kind, Source
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -42,7 +42,7 @@ class FilteredSource:
 
 
 @cache(8)
-def _period(kind: str, filters: tuple[BandFilter, ...], sample_rate_hz: int) -> NDArray[np.float64]:
+def _period(kind: Kind, filters: tuple[BandFilter, ...], sample_rate_hz: int) -> NDArray[np.float64]:
     samples = round(PERIOD_S * sample_rate_hz)
     period = Source(kind=kind, level_dbfs=-40.0).block(0, samples, sample_rate_hz=sample_rate_hz) * 100
     sections = chain_sections(filters, sample_rate_hz=sample_rate_hz)

@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 from dolce.core import checked
 from dolce.core.cache import cache
 from dolce.core.checked import limited, ranges
-from dolce.core.levels import dbfs_rms, peak_dbfs
+from dolce.core.dsp import dbfs_rms, fade_in, peak_dbfs
 from dolce.core.signals.noise import pink_noise
 from dolce.core.signals.sweep import Sweep
 from dolce.errors import InvalidValue
@@ -112,7 +112,8 @@ def _period(kind: str, band_hz: tuple[float, float], sample_rate_hz: int) -> tup
 class Steady(Protocol):
     """Anything that plays without an end."""
 
-    level_dbfs: float
+    @property
+    def level_dbfs(self) -> float: ...
 
     def block(self, start: int, count: int, *, sample_rate_hz: int) -> NDArray[np.float64]: ...
 
@@ -141,7 +142,7 @@ class SourcePlayer:
         source, output = self._now
         samples = source.block(self._at, count, sample_rate_hz=self._rate)
         fade = min(count, round(_FADE_S * self._rate))
-        rise = 0.5 - 0.5 * np.cos(np.pi * np.arange(fade) / fade)
+        rise = fade_in(fade)
         if self._fading_in:
             samples[:fade] *= rise
         self._fading_in = False

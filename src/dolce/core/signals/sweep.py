@@ -7,6 +7,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dolce.core.checked import limited, ranges
+from dolce.core.dsp import faded
 from dolce.errors import InvalidValue
 
 _FADE_IN_S = 0.02
@@ -60,10 +61,8 @@ class Sweep:
         sweep = exponential_sweep(
             start_hz=self.start_hz, stop_hz=self.stop_hz, duration_s=self.duration_s, sample_rate_hz=self.sample_rate_hz
         )
-        fade_in, fade_out = (round(s * self.sample_rate_hz) for s in (_FADE_IN_S, _FADE_OUT_S))
-        sweep[:fade_in] *= 0.5 - 0.5 * np.cos(np.pi * np.arange(fade_in) / fade_in)
-        sweep[-fade_out:] *= 0.5 + 0.5 * np.cos(np.pi * (np.arange(fade_out) + 1) / fade_out)
-        return 10 ** (self.level_dbfs / 20) * sweep
+        rising, falling = (round(s * self.sample_rate_hz) for s in (_FADE_IN_S, _FADE_OUT_S))
+        return 10 ** (self.level_dbfs / 20) * faded(sweep, rising=rising, falling=falling)
 
 
 def exponential_sweep(

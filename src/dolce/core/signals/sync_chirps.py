@@ -8,6 +8,7 @@ import numpy as np
 import scipy
 from numpy.typing import NDArray
 
+from dolce.core.dsp import raised_cosine
 from dolce.core.signals.sweep import exponential_sweep
 
 MARK_S = 0.25
@@ -33,8 +34,7 @@ def mark_above(from_hz: float, sample_rate_hz: int) -> NDArray[np.float64]:
         return one
     size = scipy.fft.next_fast_len(2 * one.size, real=True)
     octaves = np.log2(np.maximum(scipy.fft.rfftfreq(size, 1 / sample_rate_hz), 1e-3) / from_hz)
-    passed = 0.5 - 0.5 * np.cos(np.pi * np.clip(octaves + 1, 0, 1))
-    return scipy.fft.irfft(scipy.fft.rfft(one, size) * passed, size)[: one.size]
+    return scipy.fft.irfft(scipy.fft.rfft(one, size) * raised_cosine(octaves + 1), size)[: one.size]
 
 
 def with_marks(sweep: NDArray[np.float64], *, sample_rate_hz: int) -> NDArray[np.float64]:

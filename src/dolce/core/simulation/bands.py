@@ -5,13 +5,14 @@ from functools import lru_cache
 import numpy as np
 from numpy.typing import NDArray
 
+from dolce.core.dsp import raised_cosine
 from dolce.core.simulation.surfaces import BANDS_HZ
 
 
 def band_weights(frequency_hz: NDArray) -> NDArray[np.float64]:
     """Weight of each octave band at each frequency, shape (bands, points): squared cosines that add up to 1."""
     at = np.log2(np.maximum(frequency_hz, 1e-3)[None, :] / BANDS_HZ[:, None])
-    weights = np.cos(np.pi / 2 * np.clip(at, -1, 1)) ** 2
+    weights = raised_cosine(1 - np.abs(at))
     weights[0, at[0] < 0] = 1.0
     weights[-1, at[-1] > 0] = 1.0
     return weights

@@ -38,16 +38,3 @@ def low_end_response(low_end: LowEnd, frequency_hz: NDArray) -> NDArray[np.compl
         return s**2 / (s**2 + s / low_end.q + 1)
     first, second = 2 * np.sin(np.pi / 8), 2 * np.sin(3 * np.pi / 8)
     return s**4 / ((s**2 + first * s + 1) * (s**2 + second * s + 1))
-
-
-def crossover_halves(corner_hz: float, frequency_hz: NDArray) -> tuple[NDArray[np.complex128], NDArray[np.complex128]]:
-    """Low and high half of a Linkwitz-Riley crossover of 24 dB per octave.
-
-    References
-    ----------
-    S. H. Linkwitz, "Active crossover networks for noncoincident drivers", J. Audio Eng. Soc. 24 (1976): two Butterworth
-    filters of second order in a row; both halves are 6.02 dB down and in phase at the corner, their sum is an all-pass.
-    """
-    s = 1j * np.asarray(frequency_hz, dtype=float) / corner_hz
-    below = (s**2 + np.sqrt(2) * s + 1) ** 2
-    return 1 / below, s**4 / below

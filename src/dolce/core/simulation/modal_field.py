@@ -72,4 +72,6 @@ def modal_field(surfaces: RoomSurfaces, *, up_to_hz: float, step_hz: float, spee
         own[:, None] ** 2 + decay[:, None] ** 2 - drive[None, :] ** 2 + 2j * decay[:, None] * drive[None, :]
     )
     scale = 4 * np.pi * speed_m_s**2 / surfaces.volume_m3
-    return ModalField(modes=modes, frequency_hz=frequency, resonance=(scale * resonance).astype(np.complex64))
+    return ModalField(
+        modes=modes, frequency_hz=frequency.astype(float), resonance=(scale * resonance).astype(np.complex64)
+    )

@@ -8,6 +8,7 @@ from numpy.typing import NDArray
 
 from dolce.core.acoustics import schroeder_hz
 from dolce.core.cache import cache
+from dolce.core.dsp import faded, raised_cosine
 from dolce.core.simulation.desk_top import DeskTop
 from dolce.core.simulation.diffuse_tail import diffuse_tail
 from dolce.core.simulation.image_sources import early_response, images_of
@@ -84,8 +85,7 @@ def field_spectrum(
         sample_rate_hz=sample_rate_hz,
         rng=rng,
     )
-    fade = round(_FADE_OUT_S * sample_rate_hz)
-    reflected[-fade:] *= np.cos(np.linspace(0, np.pi / 2, fade)) ** 2
+    reflected = faded(reflected, falling=round(_FADE_OUT_S * sample_rate_hz))
 
     high = scipy.fft.rfft(reflected) * sound.together
     high += _direct(model, sound, place_m, axis, receiver_m, frequency, speed_m_s)
@@ -93,7 +93,7 @@ def field_spectrum(
     low = modal_field(surfaces, up_to_hz=end, step_hz=sample_rate_hz / samples, speed_m_s=speed_m_s)
     count = low.frequency_hz.size
     at = np.log(np.maximum(frequency[:count], 1.0) / begin) / np.log(end / begin)
-    upper = np.sin(np.pi / 2 * np.clip(at, 0, 1)) ** 2
+    upper = raised_cosine(at)
     high[:count] = high[:count] * upper + low.transfer(woofer, receiver_m) * sound.together[:count] * (1 - upper)
     for desk in desks:
         high += desk.reflection(woofer, receiver_m, frequency, speed_m_s=speed_m_s) * sound.together
@@ -135,4 +135,4 @@ def _at(model: SpeakerModel, number: int, place_m: NDArray, axis: NDArray) -> ND
 
 @cache(4)
 def _lines(samples: int, sample_rate_hz: int) -> NDArray[np.float64]:
-    return np.fft.rfftfreq(samples, 1 / sample_rate_hz)
+    return scipy.fft.rfftfreq(samples, 1 / sample_rate_hz)

@@ -6,9 +6,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dolce.core.cache import cache
+from dolce.core.dsp import crossover_sides
 from dolce.core.filters import BandFilter
 from dolce.core.simulation.directivity import BeamTable, beam_table, mean_power
-from dolce.core.simulation.low_end import LowEnd, crossover_halves, low_end_response
+from dolce.core.simulation.low_end import LowEnd, low_end_response
 from dolce.core.simulation.surfaces import BANDS_HZ
 
 
@@ -102,7 +103,7 @@ def speaker_sound(model: SpeakerModel, *, samples: int, sample_rate_hz: int) -> 
     for one in model.ripple:
         common *= _bell(one, frequency)
     if model.high_limit_hz is not None:
-        common *= crossover_halves(model.high_limit_hz, frequency)[0]
+        common *= crossover_sides(model.high_limit_hz, frequency)[1]
     shares = _shares(model, frequency)
     tables = model.tables
     at_bands = np.abs(_shares(model, BANDS_HZ)) ** 2  # (drivers, bands)
@@ -124,7 +125,7 @@ def _shares(model: SpeakerModel, frequency: NDArray) -> NDArray[np.complex128]:
     """What the crossovers give each driver, shape (drivers, points)."""
     shares, rest = [], np.ones(frequency.size, dtype=complex)
     for corner in model.crossovers_hz:
-        low, high = crossover_halves(corner, frequency)
+        high, low = crossover_sides(corner, frequency)
         shares.append(rest * low)
         rest = rest * high
     return np.stack([*shares, rest])

@@ -6,6 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dolce.core.acoustics import eyring_s
+from dolce.core.dsp import in_band
 from dolce.core.geometry import RoomSize
 from dolce.errors import InvalidValue
 
@@ -40,7 +41,7 @@ class RoomSurfaces:
         table = np.array(self.absorption)
         if table.shape != (len(WALLS), BANDS_HZ.size) or not np.all((table >= 0) & (table <= 0.99)):
             raise InvalidValue("an absorption from 0 to 0.99 is needed for each surface and octave.", where="surfaces")
-        heard = (_HEARD_HZ[0] <= BANDS_HZ) & (_HEARD_HZ[1] >= BANDS_HZ)
+        heard = in_band(BANDS_HZ, _HEARD_HZ)
         times, bands = self.reverberation_s[heard], BANDS_HZ[heard]
         if times.max() > LONGEST_S:
             raise InvalidValue(

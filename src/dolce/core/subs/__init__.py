@@ -1,13 +1,14 @@
 """Several subs as one: what they do together at every seat, and the settings that serve all seats."""
 
 from dolce.core.subs.cost import Found, SearchLimits, found_at
-from dolce.core.subs.crossover import GroupSetting, Join, best_of, crossover_sides
-from dolce.core.subs.field import BAND_HZ, BassField, SubSetting, all_pass_response, neutral, smoothing, spectrum_at
+from dolce.core.subs.crossover import JOINED_OCTAVES, GroupSetting, Join, best_of, crossover_region, join_at
+from dolce.core.subs.field import BAND_HZ, BassField, SubSetting, neutral, smoothing, spectrum_at
 from dolce.core.subs.group import SUBS, SubGroup, by_distance
 from dolce.core.subs.search import search, search_with_front
 
 __all__ = [
     "BAND_HZ",
+    "JOINED_OCTAVES",
     "SUBS",
     "BassField",
     "Found",
@@ -16,11 +17,11 @@ __all__ = [
     "SearchLimits",
     "SubGroup",
     "SubSetting",
-    "all_pass_response",
     "best_of",
     "by_distance",
-    "crossover_sides",
+    "crossover_region",
     "found_at",
+    "join_at",
     "neutral",
     "search",
     "search_with_front",

@@ -5,12 +5,13 @@ from dataclasses import dataclass
 from typing import Literal
 
 import numpy as np
-import scipy
 from numpy.typing import ArrayLike, NDArray
 
-_COARSE_S, _FINE_S = 2e-4, 1e-5  # coarse: a thirtieth of a period at 160 Hz
+from dolce.core.dsp import delay_response, in_band
+from dolce.core.subs.field import smoothing
 
-Kind = Literal["linkwitz-riley", "butterworth"]
+JOINED_OCTAVES = 1.0  # to either side of a crossover frequency, where the sum is judged
+_COARSE_S, _FINE_S = 2e-4, 1e-5  # coarse: a thirtieth of a period at 160 Hz
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -27,27 +28,6 @@ class GroupSetting:
     delay_s: float
     polarity: Literal[1, -1]
     loss_db: tuple[float, ...]
-
-
-def crossover_sides(
-    crossover_hz: float, at_hz: NDArray, *, slope_db: int = 24, kind: Kind = "linkwitz-riley"
-) -> tuple[NDArray, NDArray]:
-    """High-pass and low-pass at frequencies.
-
-    References
-    ----------
-    S. H. Linkwitz, "Active crossover networks for noncoincident drivers", JAES 24, 2-8 (1976): two Butterworth filters
-    of half the order in a row.
-    """
-    order = slope_db // 6
-    half = order // 2 if kind == "linkwitz-riley" else order
-
-    def side(way: str) -> NDArray:
-        b, a = scipy.signal.butter(half, 2 * np.pi * crossover_hz, way, analog=True)
-        response = scipy.signal.freqs(b, a, 2 * np.pi * at_hz)[1]
-        return response**2 if kind == "linkwitz-riley" else response
-
-    return side("high"), side("low")
 
 
 class Join:
@@ -82,7 +62,7 @@ class Join:
 
     def losses_db(self, delay_s: float) -> NDArray[np.float64]:
         """With the whole group later by so much, as it is and turned round, shape (2, mains, spots)."""
-        together = np.real(self._cross * np.exp(-2j * np.pi * self._frequency * delay_s)) @ self._smooth
+        together = np.real(self._cross * delay_response(self._frequency, delay_s)) @ self._smooth
         total = np.stack([self._apart + together, self._apart - together])
         return 10 * np.log10(np.maximum(total, 1e-20) / np.maximum(self._most, 1e-20)).mean(axis=-1)
 
@@ -93,6 +73,21 @@ class Join:
     def best(self, lowest_s: float, highest_s: float) -> GroupSetting:
         """The delay and polarity that lose least over all mains and spots, tried one after the other."""
         return best_of([self], lowest_s, highest_s)
+
+
+def crossover_region(crossover_hz: float) -> tuple[float, float]:
+    """Where main and subs play together: an octave to either side of their crossover frequency."""
+    return crossover_hz / 2**JOINED_OCTAVES, crossover_hz * 2**JOINED_OCTAVES
+
+
+def join_at(
+    crossover_hz: float, frequency_hz: NDArray, mains: NDArray, group: NDArray, *, weights: ArrayLike | None = None
+) -> Join:
+    """Mains and group around their crossover frequency, in steps of 1/24 octave; parameters as of `Join`."""
+    low, high = crossover_region(crossover_hz)
+    points = low * 2 ** (np.arange(int(24 * np.log2(high / low)) + 1) / 24)
+    near = in_band(frequency_hz, (low / 1.1, high * 1.1))
+    return Join(frequency_hz[near], mains[..., near], group[..., near], smoothing(frequency_hz[near], points), weights)
 
 
 def best_of(joins: Sequence[Join], lowest_s: float, highest_s: float, *, per_s_db: float = 0.0) -> GroupSetting:

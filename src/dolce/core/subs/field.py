@@ -1,13 +1,14 @@
 """What several subs make at every spot with any delays, polarities, gains and all-passes, and how even that is."""
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from typing import Literal
+from typing import Any, Literal
 
 import numpy as np
 import scipy
 from numpy.typing import NDArray
 
+from dolce.core.dsp import all_pass_response, band_edges, delay_response, in_band
 from dolce.core.response import ImpulseResponse
 from dolce.core.seat_weights import spot_weights_of
 from dolce.errors import InvalidValue
@@ -34,19 +35,17 @@ class SubSetting:
     gain_db: float = 0.0
     all_pass: tuple[tuple[float, float], ...] = ()
 
+    def response(self, at_hz: NDArray) -> NDArray[np.complex128]:
+        """What it does to the sub's response, shape (points,)."""
+        response = self.polarity * 10 ** (self.gain_db / 20) * delay_response(at_hz, self.delay_s)
+        for frequency_hz, q in self.all_pass:
+            response = response * all_pass_response(frequency_hz, q, at_hz)
+        return response
+
 
 def neutral(count: int) -> tuple[SubSetting, ...]:
     """Subs as they are."""
     return (SubSetting(),) * count
-
-
-def all_pass_response(sections: Sequence[tuple[float, float]], at_hz: NDArray) -> NDArray[np.complex128]:
-    """Of second-order all-pass sections in a row: (s^2 - s / Q + 1) / (s^2 + s / Q + 1), s = j f / f0."""
-    response = np.ones(at_hz.size, dtype=complex)
-    for frequency_hz, q in sections:
-        s = 1j * at_hz / frequency_hz
-        response *= (s * s - s / q + 1) / (s * s + s / q + 1)
-    return response
 
 
 class BassField:
@@ -72,8 +71,8 @@ class BassField:
         spectra: NDArray,
         frequency_hz: NDArray,
         *,
-        seat_of: Sequence[object],
-        weights: dict[object, float] | None = None,
+        seat_of: Sequence[Any],
+        weights: Mapping[Any, float] | None = None,
         band_hz: tuple[float, float] = BAND_HZ,
     ) -> None:
         self.seats = tuple(dict.fromkeys(seat_of))
@@ -100,8 +99,8 @@ class BassField:
         cls,
         responses: Sequence[Sequence[ImpulseResponse]],
         *,
-        seat_of: Sequence[object],
-        weights: dict[object, float] | None = None,
+        seat_of: Sequence[Any],
+        weights: Mapping[Any, float] | None = None,
         band_hz: tuple[float, float] = BAND_HZ,
     ) -> "BassField":
         """Of the responses of each sub at each spot.
@@ -130,15 +129,7 @@ class BassField:
 
     def weights_of(self, settings: Sequence[SubSetting]) -> NDArray[np.complex128]:
         """What settings multiply each sub's response with, shape (subs, frequencies)."""
-        return np.array(
-            [
-                one.polarity
-                * 10 ** (one.gain_db / 20)
-                * np.exp(-2j * np.pi * self.frequency_hz * one.delay_s)
-                * all_pass_response(one.all_pass, self.frequency_hz)
-                for one in settings
-            ]
-        )
+        return np.array([setting.response(self.frequency_hz) for setting in settings])
 
     def levels_db(self, weights: NDArray, *, fast: bool = False) -> NDArray[np.floating]:
         """Levels of the sum over 1/12 octave, shape (..., spots, points), of weights (..., subs, frequencies).
@@ -204,19 +195,19 @@ def spectrum_at(response: ImpulseResponse, at_hz: NDArray) -> NDArray[np.complex
     """At frequencies, phases from the moment the stimulus left."""
     size = scipy.fft.next_fast_len(max(response.sample.size, 2 * response.sample_rate_hz), real=True)
     bins = scipy.fft.rfftfreq(size, 1 / response.sample_rate_hz)
-    inside = (bins > at_hz[0] - 5) & (bins < at_hz[-1] + 5)
+    inside = in_band(bins, (at_hz[0] - 5, at_hz[-1] + 5))
     spectrum = scipy.fft.rfft(response.sample, size)[inside]
     # Straight between bins once the flight is taken out, so that the phase turns slowly.
     late = response.start_s + float(np.argmax(np.abs(response.sample))) / response.sample_rate_hz
-    turned = spectrum * np.exp(2j * np.pi * bins[inside] * (late - response.start_s))
+    turned = spectrum * delay_response(bins[inside], response.start_s - late)
     straight = np.interp(at_hz, bins[inside], turned.real) + 1j * np.interp(at_hz, bins[inside], turned.imag)
-    return straight * np.exp(-2j * np.pi * at_hz * late)
+    return straight * delay_response(at_hz, late)
 
 
 def smoothing(frequency_hz: NDArray, grid_hz: NDArray) -> NDArray[np.float64]:
     """Makes means of power over 1/12 octave around points, shape (frequencies, points)."""
     half = (frequency_hz[1] - frequency_hz[0]) / 2
-    low, high = grid_hz * 2 ** (-0.5 / _PER_OCTAVE), grid_hz * 2 ** (0.5 / _PER_OCTAVE)
+    low, high = band_edges(grid_hz, per_octave=_PER_OCTAVE)
     upper, lower = np.minimum(high, frequency_hz[:, None] + half), np.maximum(low, frequency_hz[:, None] - half)
     return np.clip(upper - lower, 0, None) / (high - low)
 

@@ -2,6 +2,7 @@
 
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
+from functools import partial
 
 import numpy as np
 from numpy.typing import NDArray
@@ -80,13 +81,11 @@ class _Walker:
     def costs(self, rows: Rows) -> NDArray:
         return np.concatenate(list(self._pool.map(self._space.costs, np.array_split(rows, _AT_ONCE))))
 
-    def walked(self, rows: Rows, costs: NDArray, **how: float) -> tuple[Rows, NDArray]:
-        parts = list(
-            self._pool.map(
-                lambda part: self._space.walked_downhill(*part, **how),
-                zip(np.array_split(rows, _AT_ONCE), np.array_split(costs, _AT_ONCE), strict=True),
-            )
-        )
+    def walked(
+        self, rows: Rows, costs: NDArray, *, steps: int, smallest: float, first: float = 1.0
+    ) -> tuple[Rows, NDArray]:
+        walk = partial(self._space.walked_downhill, steps=steps, first=first, smallest=smallest)
+        parts = list(self._pool.map(walk, np.array_split(rows, _AT_ONCE), np.array_split(costs, _AT_ONCE)))
         return np.concatenate([part[0] for part in parts]), np.concatenate([part[1] for part in parts])
 
 

@@ -8,7 +8,7 @@ from typing import Literal
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from dolce.core.levels import energy_mean_db, third_octaves_of
+from dolce.core.dsp import energy_mean_db, in_band, third_octaves_of
 from dolce.core.room import RoomPlan, reference_of, sights_of
 from dolce.core.tolerance.sets import MEAN_HZ, ToleranceSet, wanted_reverberation_s
 from dolce.core.uncertainty import jackknife_error, pooled_difference_error
@@ -70,7 +70,7 @@ def judged_response(
     levels = np.atleast_2d(np.asarray(level_db, dtype=float))
     weight = np.asarray(weights, dtype=float)
     mids, third_octaves = third_octaves_of(at_hz, levels)
-    middle = (mids >= MEAN_HZ[0]) & (mids <= MEAN_HZ[1])
+    middle = in_band(mids, MEAN_HZ)
 
     def average(rows: NDArray) -> NDArray:
         level = energy_mean_db(third_octaves[rows], weights=weight[rows])
@@ -104,24 +104,24 @@ def judged_response(
             )
         )
     if wanted.tilt_db_per_octave is not None:
-        inside = (mids >= _TILT_HZ[0]) & (mids <= _TILT_HZ[1])
+        inside = in_band(mids, _TILT_HZ)
 
         def slope_of(rows: NDArray) -> float:
             return float(np.polyfit(np.log2(mids[inside]), average(rows)[inside], 1)[0])
 
-        slope, error = slope_of(np.flatnonzero(weight > 0)), float(jackknife_error(slope_of, weight))
-        low, high = wanted.tilt_db_per_octave
+        slope, slope_error = slope_of(np.flatnonzero(weight > 0)), float(jackknife_error(slope_of, weight))
+        least, most = wanted.tilt_db_per_octave
         found.append(
             Figure(
                 line="tilt",
                 subject=channel,
                 unit="dB per octave",
                 value=slope,
-                error=error,
-                low=low,
-                high=high,
+                error=slope_error,
+                low=least,
+                high=most,
                 at_hz=None,
-                said=against_bound(slope, error, low=low, high=high),
+                said=against_bound(slope, slope_error, low=least, high=most),
             )
         )
     return found

@@ -2,7 +2,6 @@
 
 from dolce.core.tuning.alignment import Alignment, ChannelAlignment, OutputChange, changed_outputs
 from dolce.core.tuning.bass_sums import (
-    JOINED_OCTAVES,
     SHOWN_HZ,
     SUM_HZ,
     CrossoverSum,
@@ -54,7 +53,6 @@ __all__ = [
     "ALL_SEATS",
     "ANCHOR_RANGE_HZ",
     "HEARD_TO_HZ",
-    "JOINED_OCTAVES",
     "OCTAVES_HZ",
     "PEAKS_ABOVE_DB",
     "SHAPING_PER_OCTAVE",

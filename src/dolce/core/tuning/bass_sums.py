@@ -6,22 +6,22 @@ from typing import Literal
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from dolce.core.levels import SUB_LEVEL_BAND_HZ, power_db
+from dolce.core.dsp import in_band, power_db
+from dolce.core.levels import SUB_LEVEL_BAND_HZ
 from dolce.core.processor import Route
 from dolce.core.response import ANALYSIS_GRID_HZ
-from dolce.core.subs import Join, SubGroup, all_pass_response, smoothing
+from dolce.core.subs import JOINED_OCTAVES, Join, SubGroup, join_at, smoothing
 from dolce.core.tuning.outputs import Outputs
 from dolce.core.tuning.prediction import Responses, response_of
 
 SUM_HZ = np.arange(12.0, 600.5, 1.0)  # finer than a twelfth of an octave at 20 Hz needs
 SHOWN_HZ = 20.0 * 2 ** (np.arange(24 * 4 + 1) / 24)  # to 320 Hz
 _SMOOTH = smoothing(SUM_HZ, SHOWN_HZ)
-JOINED_OCTAVES = 1.0  # around a crossover, where the sum is judged
 _SOME_DB, _MUCH_DB = 1.5, 2.5  # of loss there: our own bounds
 _PHASES_TO_HZ, _LEVELS_FROM_HZ = 300.0, 450.0  # sums by phase up to here; in between both; then by levels alone
-_BASS = (ANALYSIS_GRID_HZ > 18.0) & (ANALYSIS_GRID_HZ < _LEVELS_FROM_HZ)
+_BASS = in_band(ANALYSIS_GRID_HZ, (18.0, _LEVELS_FROM_HZ))
 _SMOOTH_BASS = smoothing(SUM_HZ, ANALYSIS_GRID_HZ[_BASS])
-_LEVEL_BAND = (SUB_LEVEL_BAND_HZ[0] <= SUM_HZ) & (SUB_LEVEL_BAND_HZ[1] >= SUM_HZ)
+_LEVEL_BAND = in_band(SUM_HZ, SUB_LEVEL_BAND_HZ)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -105,12 +105,8 @@ def group_levels_db(group: SubGroup, responses: Responses) -> NDArray[np.float64
     """
     total = np.sum(
         [
-            responses.channels[sub]
-            * one.polarity
-            * 10 ** (one.gain_db / 20)
-            * all_pass_response(one.all_pass, responses.frequency_hz)
-            * np.exp(-2j * np.pi * responses.frequency_hz * one.delay_s)
-            for sub, one in group.settings.items()
+            responses.channels[sub] * setting.response(responses.frequency_hz)
+            for sub, setting in group.settings.items()
             if sub in responses.channels
         ],
         axis=0,
@@ -130,7 +126,7 @@ def crossover_sum(outputs: Outputs, responses: Responses, channel: str, *, seats
     """
     routing = outputs.bass
     crossover = None if routing is None else routing.of(channel)
-    if crossover is None or channel not in responses.channels:
+    if routing is None or crossover is None or channel not in responses.channels:
         return None
     ways = ways_of(outputs, responses, channel)
     main = sum((part for code, part in ways.items() if code not in routing.subs), np.zeros(()))
@@ -169,20 +165,18 @@ def joins_of(
     """
     routing = outputs.bass
     by_crossover: dict[float, list[tuple[NDArray, NDArray]]] = {}
+    if routing is None:
+        return []
     for channel in channels:
-        crossover = None if routing is None or channel in routing.subs else routing.of(channel)
+        crossover = None if channel in routing.subs else routing.of(channel)
         if crossover is None or channel not in responses.channels:
             continue
         ways = ways_of(outputs, responses, channel)
-        subs = [part for code, part in ways.items() if code in routing.subs]
-        mains = [part for code, part in ways.items() if code not in routing.subs]
+        subs = [part[rows] for code, part in ways.items() if code in routing.subs]
+        mains = [part[rows] for code, part in ways.items() if code not in routing.subs]
         if subs and mains:
-            by_crossover.setdefault(crossover.frequency_hz, []).append((sum(mains)[rows], sum(subs)[rows]))
-    joins = []
-    for crossover, pairs in by_crossover.items():
-        low, high = crossover / 2**JOINED_OCTAVES, crossover * 2**JOINED_OCTAVES
-        points = low * 2 ** (np.arange(int(24 * np.log2(high / low)) + 1) / 24)
-        near = (low / 1.1 < SUM_HZ) & (high * 1.1 > SUM_HZ)
-        main, group = (np.array([pair[k] for pair in pairs])[..., near] for k in (0, 1))
-        joins.append(Join(SUM_HZ[near], main, group, smoothing(SUM_HZ[near], points), weights))
-    return joins
+            by_crossover.setdefault(crossover.frequency_hz, []).append((np.sum(mains, axis=0), np.sum(subs, axis=0)))
+    return [
+        join_at(frequency_hz, SUM_HZ, *(np.array([pair[k] for pair in pairs]) for k in (0, 1)), weights=weights)
+        for frequency_hz, pairs in by_crossover.items()
+    ]

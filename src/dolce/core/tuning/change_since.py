@@ -7,10 +7,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dolce.core.correction.outcome import ARRIVAL_WITHIN_S, level_within_db, predicted_within_db
-from dolce.core.levels import energy_mean_db
+from dolce.core.dsp import energy_mean_db, in_band, smoothed_power
 from dolce.core.tuning.proof import SpotLevels
 
-_THIRD = 1 / 6  # half a third of an octave, to both sides
+_PER_OCTAVE = 3  # of what a change is smoothed over
 _SHOWN_HZ = (31.5, 16_000.0)
 
 
@@ -73,13 +73,10 @@ def drift_of(
     if not common:
         return None
     change = energy_mean_db(now.at(common)) - energy_mean_db(then.at(common))
-    in_band = (frequency_hz >= level_band_hz[0]) & (frequency_hz <= level_band_hz[1])
-    level = float(change[in_band].mean())
+    level = float(change[in_band(frequency_hz, level_band_hz)].mean())
     low, high = max(range_hz[0], _SHOWN_HZ[0]), min(range_hz[1], _SHOWN_HZ[1])
-    inside = (frequency_hz >= low) & (frequency_hz <= high)
-    per_octave = 1 / float(np.log2(frequency_hz[1] / frequency_hz[0]))
-    width = 2 * round(_THIRD * per_octave) + 1
-    smooth = np.convolve(change - level, np.ones(width) / width, mode="same")
+    inside = in_band(frequency_hz, (low, high))
+    smooth = smoothed_power(frequency_hz, change - level, at_hz=frequency_hz, per_octave=_PER_OCTAVE)
     most = int(np.argmax(np.where(inside, np.abs(smooth), -1)))
     return Drift(
         channel=channel,

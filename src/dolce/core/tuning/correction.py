@@ -34,6 +34,10 @@ ANCHOR_RANGE_HZ = (20.0, 20_000.0)
 SUB_RANGE_HZ = (20.0, 120.0)
 
 
+Anchor = Literal["band", "fronts", "hand"]  # what a target is level-matched to: a band, the front channels, by hand
+ANCHORS: tuple[Anchor, ...] = ("band", "fronts", "hand")
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Band:
     """A band that can be switched off, or locked: then it stays as it is when filters are found.
@@ -106,7 +110,7 @@ class Correction:
 
     target: Target = field(default_factory=Target)
     limits: Limits = field(default_factory=Limits)
-    anchor: Literal["band", "fronts", "hand"] = "band"
+    anchor: Anchor = "band"
     anchor_band_hz: tuple[float, float] = MEAN_BAND_HZ
     anchor_level_db: float = limited(-120, 60, where="level", unit="dB", default=0.0)
     linked: bool = True

@@ -7,7 +7,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dolce.core import checked
-from dolce.core.levels import energy_mean_db
+from dolce.core.dsp import energy_mean_db, in_band
 from dolce.errors import InvalidValue
 
 # Octaves of IEC 61260-1 in which loudspeakers run into their limits.
@@ -18,7 +18,6 @@ BASS_TO_HZ, CLEAN_BASS_DB, CLEAN_DB = 200.0, -20.0, -30.5
 PEAKS_ABOVE_DB = 20.0
 _TOLD_ABOVE_NOISE_DB = 3.0  # harmonics nearer to the noise than that are not told
 _LEAST_SHARE = 0.5  # of the points of a band that must tell
-_HALF_OCTAVE = 2**0.5
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -179,4 +178,4 @@ def _told(take: PlayedOnce, mid_hz: float) -> tuple[float, bool] | None:
 
 
 def _of_band(at_hz: NDArray, mid_hz: float) -> NDArray[np.bool_]:
-    return (at_hz >= mid_hz / _HALF_OCTAVE) & (at_hz <= mid_hz * _HALF_OCTAVE)
+    return in_band(at_hz, (mid_hz, mid_hz), octaves=0.5)

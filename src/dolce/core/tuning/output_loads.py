@@ -6,7 +6,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from dolce.core.levels import mid_bands, power_db
+from dolce.core.dsp import energy_mean_db, mid_bands, power_db
 from dolce.core.tuning.outputs import Outputs
 from dolce.core.tuning.prediction import level_of
 
@@ -88,7 +88,7 @@ def seat_levels_db(
         if way.crossover is not None:
             level = level + way.crossover.level_db(way.side, at_hz=at_hz, sample_rate_hz=sample_rate_hz)
         power += 10 ** (level / 10)
-    return (float(power_db(np.mean(10 ** (heard_db[channel] / 10)))), float(power_db(np.mean(power))) - cut_db)
+    return (float(energy_mean_db(heard_db[channel])), float(power_db(np.mean(power))) - cut_db)
 
 
 def output_loads(

@@ -9,8 +9,8 @@ from numpy.typing import NDArray
 
 from dolce.core.cache import cache
 from dolce.core.correction import FoundConvolution
+from dolce.core.dsp import delay_response, power_db
 from dolce.core.filters import chain_level_db, chain_sections
-from dolce.core.levels import power_db
 from dolce.core.processor import ChannelSettings, Convolution, ProcessorLimits
 from dolce.core.tuning.alignment import Alignment
 from dolce.core.tuning.correction import Correction
@@ -100,12 +100,11 @@ def taps_of(found: FoundConvolution | None, *, sample_rate_hz: int, most_taps: i
 
 def response_of(settings: ChannelSettings, *, at_hz: NDArray, sample_rate_hz: float) -> NDArray[np.complex128]:
     """Complex response of one output's settings, shape (points,): trim, delay, polarity, crossovers, bands, taps."""
-    phase = np.exp(-2j * np.pi * at_hz * settings.delay_s)
+    phase = delay_response(at_hz, settings.delay_s)
     total = phase * 10 ** (settings.trim_db / 20) * (-1 if settings.polarity == "inverted" else 1)
     sections = list(chain_sections(settings.filters, sample_rate_hz=sample_rate_hz))
-    for side, crossover in (("high", settings.high_pass), ("low", settings.low_pass)):
-        if crossover is not None:
-            sections.extend(crossover.sections(side, sample_rate_hz=sample_rate_hz))
+    for side, crossover in settings.crossovers():
+        sections.extend(crossover.sections(side, sample_rate_hz=sample_rate_hz))
     for one in settings.all_pass:
         sections.extend(one.sos(sample_rate_hz=sample_rate_hz))
     if sections:
@@ -115,7 +114,7 @@ def response_of(settings: ChannelSettings, *, at_hz: NDArray, sample_rate_hz: fl
         grid, spectrum, later_s = _spectrum(taps)
         total = (
             total
-            * np.exp(-2j * np.pi * at_hz * later_s)
+            * delay_response(at_hz, later_s)
             * (np.interp(at_hz, grid, spectrum.real) + 1j * np.interp(at_hz, grid, spectrum.imag))
         )
     return total

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from dolce.core.alignment import PAIR_DB, Match, PairDifference
 from dolce.core.correction import Outcome, judge
 from dolce.core.correction.outcome import ARRIVAL_WITHIN_S, level_within_db, predicted_within_db
-from dolce.core.levels import energy_mean_db
+from dolce.core.dsp import energy_mean_db
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)

@@ -3,6 +3,8 @@
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
+from dolce.core.dsp import in_band
+
 
 def spot_deviations_db(
     at_hz: NDArray,
@@ -20,7 +22,7 @@ def spot_deviations_db(
     level_band_hz : by whose mean each spot is brought to the target: a spot further away is softer, and no fault
     """
     off = np.atleast_2d(np.asarray(level_db, dtype=float)) - target_db
-    middle = (at_hz >= level_band_hz[0]) & (at_hz <= level_band_hz[1])
-    inside = (at_hz >= range_hz[0]) & (at_hz <= range_hz[1])
+    middle = in_band(at_hz, level_band_hz)
+    inside = in_band(at_hz, range_hz)
     off = off - off[:, middle].mean(axis=1, keepdims=True)
     return np.sqrt(np.mean(off[:, inside] ** 2, axis=1))

@@ -27,6 +27,10 @@ class SeatWeighting:
                 "no seat has a weight above 0.", where="seat_weighting", remedy="Give one of them a weight."
             )
 
+    def of_seat(self, seat_id: int | None) -> float:
+        """The weight of a seat; 0 for None, as of spots of no seat."""
+        return 0.0 if seat_id is None else self.weights.get(seat_id, 0.0)
+
     def spot_weights(self, spots: Mapping[int, int | None]) -> dict[int, float]:
         """Weight of each spot that counts, by id.
 

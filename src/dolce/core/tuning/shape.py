@@ -31,8 +31,8 @@ from dolce.core.correction import (
     plan_as_corrected,
     plan_correction,
 )
+from dolce.core.dsp import energy_mean_db, in_band, power_db
 from dolce.core.filters import BandFilter, before_main_db, chain_level_db
-from dolce.core.levels import energy_mean_db, power_db
 from dolce.core.processor import ChannelSettings, ProcessorLimits
 from dolce.core.response import SpotAverage, average_over_spots
 from dolce.core.room import SUB_CODES, group_of
@@ -172,7 +172,7 @@ class ChannelShape:
     def target_off_db(self) -> float:
         """How far the target lies above the curve, mean over the band by which levels are told."""
         low, high = self.level_band_hz
-        inside = (self.plan.frequency_hz >= low) & (self.plan.frequency_hz <= high)
+        inside = in_band(self.plan.frequency_hz, (low, high))
         return float((self.target_db - self.before_db)[inside].mean())
 
     @property
@@ -227,7 +227,7 @@ def wanted_rise_db(channel: str, correction: Correction, *, at_hz: NDArray) -> f
     low, high = correction.level_band_hz(channel)
     if channel not in SUB_CODES or correction.anchor == "hand":
         return 0.0
-    inside = (at_hz >= low) & (at_hz <= high)
+    inside = in_band(at_hz, (low, high))
     return float(energy_mean_db(correction.target_db(channel, at_hz)[inside]))
 
 
@@ -267,7 +267,7 @@ def shape_of(
     average = heard.average
     level = target_level_db(channel, average.level_db, target, at_hz=at_hz, correction=correction, fronts_db=fronts_db)
     limits, band_hz = correction.limits_for(channel, device), correction.level_band_hz(channel)
-    middle = (at_hz >= band_hz[0]) & (at_hz <= band_hz[1])
+    middle = in_band(at_hz, band_hz)
     # Each spot at its own level, all lacking on average what the energy average lacks where the target is hung.
     offset = float((target + level - average.level_db)[middle].mean())
     needs = Needs.of(heard.level_db, target, at_hz=at_hz, band_hz=band_hz, weights=heard.weights, offset_db=offset)
@@ -484,7 +484,8 @@ def _bands(
         [band.filter for band in locked if band.on], at_hz=plan.frequency_hz, sample_rate_hz=sample_rate_hz
     )
     plan = replace(plan, desired_db=plan.desired_db - held)
-    free, fewer = (), ()
+    free: tuple[BandFilter, ...] = ()
+    fewer: tuple[tuple[int, float], ...] = ()
     if means.method != "fixed bands" and limits.bands > len(locked):
         fit = fit_bands(
             plan,

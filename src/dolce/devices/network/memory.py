@@ -47,7 +47,7 @@ class Memory:
         self._lock = threading.Lock()
         self._writes: dict[str, Write] = {}
         self._level_db = 0.0
-        self._state = self._kept() if file is not None and file.exists() else ProcessorState()
+        self._state = self._kept(file) if file is not None and file.exists() else ProcessorState()
 
     @property
     def state(self) -> ProcessorState:
@@ -164,11 +164,11 @@ class Memory:
             os.replace(beside, self._file)
         self._state = state
 
-    def _kept(self) -> ProcessorState:
+    def _kept(self, file: Path) -> ProcessorState:
         try:
-            values: Mapping[str, object] = json.loads(self._file.read_text("utf-8"))
+            values: Mapping[str, object] = json.loads(file.read_text("utf-8"))
         except (OSError, ValueError) as error:
             raise FormatError(
-                "its memory can't be read.", where=str(self._file), remedy="Move the file away to begin with nothing."
+                "its memory can't be read.", where=str(file), remedy="Move the file away to begin with nothing."
             ) from error
         return value_of(ProcessorState, values, where=str(self._file))

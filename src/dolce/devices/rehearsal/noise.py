@@ -31,10 +31,8 @@ def room_noise(words: str, samples: int, sample_rate_hz: int) -> NDArray[np.floa
 def hum(samples: int, sample_rate_hz: int) -> NDArray[np.float64]:
     """Mains hum in the microphone's line."""
     time_s = np.arange(samples) / sample_rate_hz
-    return sum(
-        10 ** (_HUM_DBFS / 20) * part * np.sin(2 * np.pi * _HUM_HZ * k * time_s + k)
-        for k, part in ((1, 1.0), (2, 0.5), (3, 0.7))
-    )
+    harmonics = [part * np.sin(2 * np.pi * _HUM_HZ * k * time_s + k) for k, part in ((1, 1.0), (2, 0.5), (3, 0.7))]
+    return 10 ** (_HUM_DBFS / 20) * np.sum(harmonics, axis=0)
 
 
 def slam(words: str, samples: int, sample_rate_hz: int) -> NDArray[np.float64]:

@@ -304,6 +304,8 @@ class RehearsalRig:
 
     def calibrator(self, time_s: NDArray) -> NDArray:
         """The calibrator's tone of 1 kHz at the microphone."""
+        if self.calibrator_spl_db is None:
+            raise ValueError("no calibrator is on the microphone.")
         level_db = self.calibrator_spl_db - FULL_SCALE_SPL_DB
         level_db -= _FAULT_CALIBRATOR_DB if self.has_fault("calibrator") else 0.0
         return 10 ** (level_db / 20) * np.sin(2 * np.pi * 1000 * time_s)

@@ -7,8 +7,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dolce.core.alignment import Match, match_of
+from dolce.core.dsp import energy_mean_db, in_band
 from dolce.core.job import Job, Round
-from dolce.core.levels import energy_mean_db
 from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.core.room import SUB_CODES, Seat
 from dolce.core.tuning import Alignment, Outputs
@@ -82,11 +82,9 @@ class AligningProved:
             job = work.jobs.get(job_id)
             alignment = work.alignments.current(job_id)
             base = base_round(work, job, kept=alignment.round_id if alignment else None)
-            taken = (
-                None
-                if alignment is None or base is None
-                else next((r for r in reversed(work.takes.rounds(job_id)) if _through(r, alignment, job)), None)
-            )
+            if alignment is None or base is None:
+                return AlignedProof(job=job, base=base, round=None)
+            taken = next((r for r in reversed(work.takes.rounds(job_id)) if _through(r, alignment, job)), None)
             if taken is None:
                 return AlignedProof(job=job, base=base, round=None)
             found = self._channels(work, job, alignment, base, taken)
@@ -144,7 +142,7 @@ class AligningProved:
                 before_db=at_seat.average.level_db,
                 predicted_db=predicted(alignment),
                 other_db=predicted(kept),
-                taken_db=None if heard is None else heard.average.level_db + taken.state.cut_db,
+                taken_db=None if heard is None or taken is None else heard.average.level_db + taken.held.cut_db,
             )
 
     def _channels(
@@ -164,8 +162,8 @@ class AligningProved:
                 continue
             rows = [heard.spots.index(spot) for spot in predicted.spots]
             top = _OF_SUBS_HZ if channel in SUB_CODES else _HEARD_HZ[1]
-            inside = (_HEARD_HZ[0] <= ANALYSIS_GRID_HZ) & (top >= ANALYSIS_GRID_HZ)
-            off = (heard.level_db[rows] + taken.state.cut_db - predicted.level_db)[:, inside]
+            inside = in_band(ANALYSIS_GRID_HZ, (_HEARD_HZ[0], top))
+            off = (heard.level_db[rows] + taken.held.cut_db - predicted.level_db)[:, inside]
             at = np.unravel_index(int(np.argmax(np.abs(off))), off.shape)
             found.append(
                 ChannelKept(

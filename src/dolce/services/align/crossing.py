@@ -14,8 +14,8 @@ from dolce.core.alignment.crossover_frequency import (
     protective_high_pass_hz,
 )
 from dolce.core.correction import low_frequency_extension_hz
+from dolce.core.dsp import energy_mean_db
 from dolce.core.job import Job, Round, TakeRecord
-from dolce.core.levels import energy_mean_db
 from dolce.core.processor import BassManagement, Crossover, Effects
 from dolce.core.response import ANALYSIS_GRID_HZ, smoothed_level_db
 from dolce.core.room import group_of
@@ -25,9 +25,8 @@ from dolce.errors import Conflict, InvalidValue
 from dolce.services.align.aligning import Aligning
 from dolce.services.align.bass_takes import bass_responses
 from dolce.services.context import Context
-from dolce.services.read.options import ReadWish
 from dolce.services.read.round_curves import ChannelCurves, base_round, spot_weights, usual_seat_weighting
-from dolce.services.read.take_details import detail_of
+from dolce.services.read.take_details import distortion_in
 
 USUAL_HZ = 80.0  # common practice
 
@@ -111,7 +110,7 @@ class Crossing:
             alignment = work.alignments.current(job_id) or Alignment()
             base = base_round(work, job, kept=alignment.round_id)
             missing = _missing(job, base)
-            if missing:
+            if missing or base is None:
                 return CrossingView(job=job, round=base, missing=missing, crossover_sums={})
             curves = self._context.curves.of(work, base.id)
             centre = job.plan.centre_spot
@@ -125,9 +124,9 @@ class Crossing:
                 and take.usable
                 and take.channel in _mains(job)
             }
-            weights = usual_seat_weighting(job).weights
-            usual_spots = spot_weights(job, usual_seat_weighting(job))
-            spots = [spot for spot in job.spots if weights.get(spot.seat_id, 0) > 0]
+            usual = usual_seat_weighting(job)
+            usual_spots = spot_weights(job, usual)
+            spots = [spot for spot in job.spots if usual.of_seat(spot.seat_id) > 0]
             responses = bass_responses(
                 self._context.bass, work, job, base.id, job.channels, spots=[spot.id for spot in spots]
             )
@@ -165,10 +164,10 @@ class Crossing:
                 for channel in own
                 if channel in curves
             }
-            weakest = max(ends, key=ends.get, default="")
+            weakest = max(ends, key=lambda channel: ends[channel], default="")
             end = ends.get(weakest, 0.0)
-            known = [self._distorts.get(looked[channel].id) for channel in own if channel in looked]
-            distorts = max((one for one in known if one is not None), default=None)
+            distorting = [self._distorts.get(looked[channel].id) for channel in own if channel in looked]
+            distorts = max((at_hz for at_hz in distorting if at_hz is not None), default=None)
             groups.append(
                 GroupCrossover(
                     group=name,
@@ -177,7 +176,7 @@ class Crossing:
                     falls_off_hz=end,
                     distorts_hz=distorts,
                     proposed_hz=proposed_crossover_hz(end, distorts),
-                    crossover=alignment.routing.of(own[0]) if chosen else None,
+                    crossover=None if alignment.routing is None else alignment.routing.of(own[0]),
                 )
             )
         bad = [
@@ -195,9 +194,7 @@ class Crossing:
             groups=tuple(groups),
             crossover_sums=found,
             later_s=mains_later_s(alignment),
-            effects_meter_db=(
-                alignment.routing.effects if chosen and alignment.routing.effects else Effects()
-            ).on_a_meter_db,
+            effects_meter_db=((alignment.routing and alignment.routing.effects) or Effects()).on_a_meter_db,
             bad=tuple(sorted(bad, key=lambda one: one[2])),
             protections=_protections(job, alignment, curves, usual_spots),
         )
@@ -207,7 +204,7 @@ class Crossing:
 
         def step(take: TakeRecord) -> None:
             with self._context.look() as work:
-                found = detail_of(work, take, ReadWish(view="distortion"))
+                found = distortion_in(work, take)
             self._distorts[take.id] = distorts_below_hz(found.frequency_hz, found.total_db, found.noise_db)
 
         fresh = [take for take in takes.values() if take.id not in self._distorts]

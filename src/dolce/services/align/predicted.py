@@ -6,8 +6,8 @@ from dataclasses import replace
 import numpy as np
 from numpy.typing import NDArray
 
+from dolce.core.dsp import power_db
 from dolce.core.job import Job
-from dolce.core.levels import power_db
 from dolce.core.response import ANALYSIS_GRID_HZ, average_over_spots
 from dolce.core.tuning import Alignment, Outputs, SpotLevels, level_of, ways_of, with_phases
 from dolce.services.align.bass_takes import bass_responses, summable
@@ -61,14 +61,12 @@ def predicted_levels(
         if way.crossover is not None:
             change = change + way.crossover.level_db(way.side, at_hz=ANALYSIS_GRID_HZ, sample_rate_hz=rate)
         power += 10 ** ((own.level_db[rows] + change) / 10)
-    level = power_db(power)
-    if len(reached) > 1:
+    level: NDArray | None = power_db(power)
+    if level is not None and len(reached) > 1:
         level = _with_bass(
             context, work, job, outputs, level, round_id=round_id, channels=channels, reached=reached, spots=wanted
         )
-        if level is None:
-            return None
-    return SpotLevels(spots=tuple(wanted), level_db=level)
+    return None if level is None else SpotLevels(spots=tuple(wanted), level_db=level)
 
 
 def not_summed(

@@ -73,7 +73,7 @@ class Proposing:
             )
         )
         missing = _missing(job, base, readings)
-        if missing:
+        if missing or base is None:
             return Proposal(alignment_table=None, missing=missing, judged={}, off=(), latency_s=None)
         judged = self._judged(work, job, base, readings)
         readings = [
@@ -115,25 +115,31 @@ class Proposing:
             Where there is nothing to propose from.
         """
         found = self.proposal(work, job, base, alignment)
-        if found.alignment_table is None:
+        if found.alignment_table is None or base is None:
             raise Conflict(
                 found.missing or "there is nothing to propose yet.", where="align", remedy="Take what is missing first."
             )
         step, trim_step = _delay_step_s(job), trim_step_db(job.limits)
         alignment = replace(alignment, round_id=base.id)
         if alignment.subs is not None and not alignment.subs.held:
-            alignment = replace(alignment, subs=self._against_mains(work, job, base, alignment, found.alignment_table))
+            subs = self._against_mains(work, job, base, alignment, alignment.subs, found.alignment_table)
+            alignment = replace(alignment, subs=subs)
         return with_table(alignment, found.alignment_table, delay_step_s=step, trim_step_db=trim_step)
 
     def _against_mains(
-        self, work: UnitOfWork, job: Job, base: Round, alignment: Alignment, alignment_table: AlignmentTable
+        self,
+        work: UnitOfWork,
+        job: Job,
+        base: Round,
+        alignment: Alignment,
+        group: SubGroup,
+        alignment_table: AlignmentTable,
     ) -> SubGroup:
         """The delay and polarity of all subs under which they add up best with all mains at their crossovers.
 
         Over all seats that count and all channels, since one setting serves them all. Without a crossover, or where
         too little was taken, they arrive with the mains by the plan.
         """
-        group = alignment.subs
         flight = {channel: far / speed_of_sound(job.room.temperature_c) for channel, far in _distances_m(job).items()}
         mains = [channel for channel in job.channels if channel not in group.settings]
         subs_at = [flight[sub] + one.delay_s for sub, one in group.settings.items() if sub in flight]
@@ -214,6 +220,8 @@ class Proposing:
     def _group_reading(
         self, work: UnitOfWork, job: Job, base: Round, alignment: Alignment, readings: list[ChannelReading]
     ) -> ChannelReading | None:
+        if alignment.subs is None:
+            return None
         return group_reading(
             self._context.bass,
             work,

@@ -16,9 +16,10 @@ from dolce.core.alignment import (
     seat_arrivals,
     with_subs_by_plan,
 )
+from dolce.core.dsp import energy_mean_db, together_db
 from dolce.core.geometry import distance_m
 from dolce.core.job import Job, TakeRecord, moved_between
-from dolce.core.levels import LEVEL_BAND_HZ, energy_mean_db, together_db
+from dolce.core.levels import LEVEL_BAND_HZ
 from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.core.subs import SUBS, SubGroup, SubSetting
 from dolce.core.tuning import Alignment, SeatWeighting, group_levels_db
@@ -65,8 +66,11 @@ def readings_of(
     if since is not None:
         shared = {channel: {spot: earlier[channel][spot] for spot in own} for channel, own in both.items()}
         whole, before, after = (_levels_db(job, one, weights, band_hz) for one in (earlier, shared, both))
+        # A level, changed by what changed at some of its spots.
         levels = {
-            channel: _changed_level_db(whole.get(channel), before.get(channel), after.get(channel)) for channel in takes
+            channel: whole[channel] + after[channel] - before[channel]
+            for channel in takes
+            if channel in whole and channel in before and channel in after
         }
     readings = []
     for speaker in job.speakers:
@@ -108,6 +112,8 @@ def _seat_arrivals(job: Job, takes: Mapping[str, Mapping[int, TakeRecord]]) -> S
         for speaker in job.speakers
         if not speaker.is_sub
     }
+    if centre is None:
+        return seat_arrivals({}, {}, {})
     known = {channel: own for channel, own in known.items() if centre.id in own}
     spots = sorted(set.intersection(*map(set, known.values()))) if known else []
     speed = speed_of_sound(job.room.temperature_c)
@@ -141,7 +147,7 @@ def level_group_of(takes: Mapping[str, Mapping[int, TakeRecord]]) -> str | None:
     """The group whose levels are held against each other: the one that most channels have, of equals the rig's."""
     count: dict[str, int] = {}
     for own in takes.values():
-        for group in {take.level_group for take in own.values()} - {None}:
+        for group in {take.level_group for take in own.values() if take.level_group is not None}:
             count[group] = count.get(group, 0) + 1
     return max(count, key=lambda group: (count[group], group == "rig"), default=None)
 
@@ -184,11 +190,6 @@ def _spread_db(takes: Iterable[TakeRecord], weights: Mapping[int, float], band_h
     return float(np.sqrt(np.average((levels - np.average(levels, weights=weight)) ** 2, weights=weight)))
 
 
-def _changed_level_db(whole: float | None, before: float | None, after: float | None) -> float | None:
-    """A level, changed by what changed at some of its spots; None where anything is not known."""
-    return None if None in (whole, before, after) else whole + after - before
-
-
 def _distances_m(job: Job) -> dict[str, float]:
     """From every speaker to the main seat's centre spot, by the plan."""
     spot = job.plan.centre_spot
@@ -226,12 +227,13 @@ def group_reading(
     if not known.any():
         return None
     weight = np.array([weights[spot] for spot in responses.spots])
-    mains = [one.arrival_s for one in readings if not one.is_sub]
+    arrivals = [reading.arrival_s for reading in readings if not reading.is_sub and reading.arrival_s is not None]
+    all_known = len(arrivals) == sum(not reading.is_sub for reading in readings)
     return ChannelReading(
         channel=SUBS,
         is_sub=True,
         level_db=float(energy_mean_db(levels[known], weights=weight[known])),
-        arrival_s=None if None in mains else max(mains, default=None),
+        arrival_s=max(arrivals, default=None) if all_known else None,
         arrival_by="plan",
         polarity="normal",
         spread_db=float(
@@ -270,7 +272,7 @@ def aligned_readings(
     group = group_reading(
         kept, work, job, round_id, as_taken, weights=level_weights(job, alignment.seat_weighting), readings=readings
     )
-    if group is not None and wanted_db:
+    if group is not None and group.level_db is not None and wanted_db:
         # A target lifts all subs alike; where it lifts one more, the most of it is asked of the sum.
         group = replace(group, level_db=group.level_db - max(wanted_db.get(sub, 0.0) for sub in as_taken.settings))
     return [one for one in readings if not one.is_sub] + ([group] if group else [])

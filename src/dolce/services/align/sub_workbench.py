@@ -7,9 +7,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dolce.core.acoustics import speed_of_sound
+from dolce.core.dsp import in_band
 from dolce.core.geometry import distance_m
 from dolce.core.job import Job, Round
 from dolce.core.subs import BAND_HZ, BassField, SearchLimits, SubGroup, SubSetting, by_distance, found_at, neutral
+from dolce.core.subs.group import How
 from dolce.core.tuning import SUM_HZ
 from dolce.errors import Conflict, InvalidValue, NotFound
 from dolce.services.align.aligning import Aligning
@@ -19,7 +21,7 @@ from dolce.services.context import Context
 from dolce.services.read.round_curves import base_round, usual_seat_weighting
 from dolce.store import UnitOfWork
 
-_NEAR = (BAND_HZ[0] / 1.12 < SUM_HZ) & (BAND_HZ[1] * 1.12 > SUM_HZ)
+_NEAR = in_band(SUM_HZ, BAND_HZ, octaves=1 / 6)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -184,12 +186,13 @@ class SubWorkbench:
                 ),
                 code,
             )
-        how = {
+        ways: dict[str, How] = {
             "as-they-are": "as they are",
             "distances": "distances",
             "by-hand": "by hand",
             "used": view.group.how if view.group else "search",
-        }.get(code, "search")
+        }
+        how = ways.get(code, "search")
         kept = SubGroup.of(view.states[code].settings, how=how)
         self._aligning.change(
             job_id, f"of subs {how if how != 'search' else 'as found'}", lambda alignment: replace(alignment, subs=kept)
@@ -234,7 +237,7 @@ class SubWorkbench:
             np.array([[spectra[by_cell[sub, spot.id].id][_NEAR] for spot in whole] for sub in subs]),
             SUM_HZ[_NEAR],
             seat_of=[spot.seat_id for spot in whole],
-            weights=dict(weights),
+            weights=weights,
         )
         bench = _Bench(
             subs=subs,

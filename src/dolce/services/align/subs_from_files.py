@@ -7,6 +7,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dolce.core.alignment.mains import MainSetting
+from dolce.core.dsp import crossover_sides, delay_response, in_band
 from dolce.core.levels import SUB_LEVEL_BAND_HZ
 from dolce.core.response import ImpulseResponse
 from dolce.core.seat_weights import spot_weights_of
@@ -15,16 +16,14 @@ from dolce.core.subs import (
     Join,
     SearchLimits,
     SubSetting,
-    crossover_sides,
+    crossover_region,
     found_at,
+    join_at,
     neutral,
     search,
-    smoothing,
     spectrum_at,
 )
 from dolce.errors import InvalidValue
-
-_JOINED_OCTAVES = 1.0  # around the corner
 
 Takes = Mapping[str, Mapping[tuple[str, str], ImpulseResponse]]
 
@@ -65,7 +64,7 @@ def align_subs(
     field = BassField.of(
         [[own[place] for place in among] for own in subs.values()],
         seat_of=[place[0] for place in among],
-        weights=None if weights is None else dict(weights),
+        weights=weights,
     )
     # Without weights for the main seat alone; with them for all seats that count.
     joined = {seat: 1.0} if weights is None else {s: weights.get(s, 1.0) for s, _ in among}
@@ -94,7 +93,7 @@ def align_subs(
         subs={
             channel: SubSetting(
                 delay_s=late + later,
-                polarity=one.polarity * group.polarity,
+                polarity=1 if one.polarity == group.polarity else -1,
                 gain_db=one.gain_db - loudest,
                 all_pass=one.all_pass,
             )
@@ -117,21 +116,18 @@ def _join(
     weights: NDArray,
     crossover_hz: float,
 ) -> Join:
-    low, high = crossover_hz / 2**_JOINED_OCTAVES, crossover_hz * 2**_JOINED_OCTAVES
+    low, high = crossover_region(crossover_hz)
     frequency = np.arange(low / 1.1, high * 1.1, 1.0)
-    points = low * 2 ** (np.arange(int(24 * np.log2(high / low)) + 1) / 24)
-    smooth = smoothing(frequency, points)
     upper, lower = crossover_sides(crossover_hz, frequency)
     made = []
     for channel, own in mains.items():
         setting = settings[channel]
         way = -1.0 if setting.polarity == "inverted" else 1.0
-        turn = way * 10 ** (-setting.level_db / 20) * np.exp(-2j * np.pi * frequency * setting.delay_s)
+        turn = way * 10 ** (-setting.level_db / 20) * delay_response(frequency, setting.delay_s)
         made.append([spectrum_at(own[spot], frequency) * turn * upper for spot in spots])
     total = np.zeros((len(spots), frequency.size), dtype=complex)
     for own, one in zip(subs.values(), found, strict=True):
-        turn = one.polarity * 10 ** (one.gain_db / 20) * np.exp(-2j * np.pi * frequency * one.delay_s)
-        total += np.array([spectrum_at(own[spot], frequency) for spot in spots]) * turn
-    inside = (frequency >= SUB_LEVEL_BAND_HZ[0]) & (frequency <= SUB_LEVEL_BAND_HZ[1])
+        total += np.array([spectrum_at(own[spot], frequency) for spot in spots]) * one.response(frequency)
+    inside = in_band(frequency, SUB_LEVEL_BAND_HZ)
     level = np.sqrt(np.average(np.mean(np.abs(total[:, inside]) ** 2, axis=1), weights=weights))
-    return Join(frequency, np.array(made), total * lower / max(level, 1e-20), smooth, weights)
+    return join_at(crossover_hz, frequency, np.array(made), total * lower / max(level, 1e-20), weights=weights)

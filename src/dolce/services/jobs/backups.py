@@ -3,6 +3,7 @@
 import os
 import re
 from collections.abc import Callable, Sequence
+from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 from typing import IO
@@ -45,8 +46,11 @@ class Backups:
         """The latest first."""
         if not self._folder.is_dir():
             return []
-        found = sorted(self._folder.glob(f"*{SUFFIX}"), key=lambda path: path.stat().st_mtime, reverse=True)
-        return [self._read(path) for path in found]
+        found: list[tuple[float, BackupFile]] = []
+        for path in self._folder.glob(f"*{SUFFIX}"):
+            with suppress(FileNotFoundError):  # deleted since the folder was listed
+                found.append((path.stat().st_mtime, self._read(path)))
+        return [file for _, file in sorted(found, key=lambda timed: timed[0], reverse=True)]
 
     def begin_backup(self, job_ids: Sequence[int]) -> Work:
         """Write jobs into one file, behind the pages.

@@ -9,7 +9,7 @@ from typing import IO
 
 from dolce.core import checked
 from dolce.core.geometry import RoomSize
-from dolce.core.job import DamagedJob, Job, LogEntry, Rig
+from dolce.core.job import DamagedJob, Job, LogEntry, Rig, Units
 from dolce.core.room import RoomPlan, new_plan
 from dolce.core.tuning import Correction
 from dolce.errors import InvalidForm, InvalidValue
@@ -29,7 +29,7 @@ class JobWish:
     name: str
     place: str = ""
     notes: str = ""
-    units: str = "metres"
+    units: Units = "metres"
 
 
 class JobKeeping:
@@ -145,12 +145,11 @@ class JobKeeping:
                 work.jobs.set_simulated(new.id, job.simulated)
                 alignment, correction = work.alignments.current(job_id), work.corrections.current(job_id)
                 if alignment is not None:
-                    alignment = replace(alignment, round_id=renumbered.get(alignment.round_id))
+                    alignment = replace(alignment, round_id=renumbered.get(alignment.round_id or 0))
                     work.alignments.add(new.id, alignment, what="copied")
-                for kept in work.alignment_versions.all(job_id):
-                    work.alignment_versions.keep(
-                        new.id, replace(kept.alignment, round_id=renumbered.get(kept.alignment.round_id)), at=kept.at
-                    )
+                for saved in work.alignment_versions.all(job_id):
+                    moved = replace(saved.alignment, round_id=renumbered.get(saved.alignment.round_id or 0))
+                    work.alignment_versions.keep(new.id, moved, at=saved.at)
                 for kept in work.correction_versions.all(job_id):
                     work.correction_versions.keep(new.id, _renumbered(kept.correction, renumbered), at=kept.at)
                 if correction is not None:
@@ -235,6 +234,6 @@ def _renumbered(correction: Correction, rounds: Mapping[int, int]) -> Correction
     stood_on = correction.alignment
     return replace(
         correction,
-        round_id=rounds.get(correction.round_id),
-        alignment=stood_on and replace(stood_on, round_id=rounds.get(stood_on.round_id)),
+        round_id=rounds.get(correction.round_id or 0),
+        alignment=stood_on and replace(stood_on, round_id=rounds.get(stood_on.round_id or 0)),
     )

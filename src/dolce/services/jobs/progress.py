@@ -241,7 +241,7 @@ def _for_next(
         has_base=base is not None,
         aligned=bool(alignment and alignment.channels),
         filters=found,
-        moved_on=found and not correction.stands_on(alignment),
+        moved_on=correction is not None and found and not correction.stands_on(alignment),
         subs=len(job.plan.subs),
         subs_one=alignment is not None and alignment.subs is not None,
         crossed=alignment is not None and alignment.routing is not None,
@@ -251,7 +251,7 @@ def _for_next(
                 for slot, preset in sorted(
                     job.processor.presets.items(), key=lambda one: (one[0] != state.active, one[0])
                 )
-                if found and _holds(preset, correction)
+                if correction is not None and found and _holds(preset, correction)
             ),
             "",
         ),

@@ -196,13 +196,14 @@ def rendered(ears: Ears, told: Callable[[float], None]) -> Audition:
     Conflict, InvalidValue
         If there is nothing to be heard.
     """
-    programme, rendering, rows = ears.programme, Rendering(ears.programme), {}
+    programme, rendering = ears.programme, Rendering(ears.programme)
+    rows: dict[str, list[NDArray]] = {}
     places: dict[str, int] = {}
     played: set[str] = set()
     count = len(ears.candidates) * len(ears.spots)
     for ear in range(len(ears.spots)):
         for key, one in ears.candidates.items():
-            told(0.9 * sum(map(len, rows.values())) / count)
+            told(0.9 * sum(len(done) for done in rows.values()) / count)
             paths = paths_of(one.outputs, ears.responses[key][ear], programme.channels)
             if paths is None:
                 raise Conflict(

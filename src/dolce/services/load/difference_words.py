@@ -1,6 +1,7 @@
 """What differs between what a processor holds and what it would be told, in words."""
 
 from collections.abc import Sequence
+from typing import Any
 
 from dolce.core.processor import ChannelSettings, Crossover, Difference, Preset, differences
 
@@ -30,15 +31,17 @@ def first_difference(sent: Preset, held: Preset | None) -> str:
 
 
 def _words(one: Difference) -> str:
+    held: Any = one.held  # of the kind that its part has
+    wanted: Any = one.wanted
     match one.part:
         case "trim":
-            return f"trim {one.held:+.1f} to {one.wanted:+.1f} dB".replace("-", "\N{MINUS SIGN}")
+            return f"trim {held:+.1f} to {wanted:+.1f} dB".replace("-", "\N{MINUS SIGN}")
         case "delay":
-            return f"delay {1000 * one.held:.3f} to {1000 * one.wanted:.3f} ms"
+            return f"delay {1000 * held:.3f} to {1000 * wanted:.3f} ms"
         case "polarity":
             return f"polarity {one.held} to {one.wanted}"
         case "crossover":
-            return f"crossover {_crossover(one.held)} to {_crossover(one.wanted)}"
+            return f"crossover {_crossover(held)} to {_crossover(wanted)}"
         case "bands" if one.held == one.wanted:
             return f"{one.count} of {one.wanted} bands"
         case "bands":

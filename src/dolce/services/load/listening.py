@@ -5,6 +5,7 @@ from collections import OrderedDict
 from collections.abc import Callable, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, replace
+from functools import partial
 
 import numpy as np
 
@@ -14,6 +15,7 @@ from dolce.core.job import Job
 from dolce.core.listening import BlindTest, loudness_matched, pressure_by_band, retuned
 from dolce.core.processor import BYPASS, Preset
 from dolce.core.response import ANALYSIS_GRID_HZ
+from dolce.core.tuning import Correction
 from dolce.errors import Conflict, DolceError, InvalidValue, NotFound
 from dolce.formats.audio_file import write_flac
 from dolce.formats.channel_order import Order
@@ -246,7 +248,8 @@ class Listening:
         self._searches.close()
 
     def _run(self, job_id: int, what: str, task: Callable[[Told], None]) -> None:
-        self._searches.begin(job_id, Work(what=what), task, name=f"{what} to listen to", asked=task)
+        work = Work(what=what)
+        self._searches.begin(job_id, work, partial(work.run, task), name=f"{what} to listen to", asked=task)
 
     def _render(self, job_id: int, wish: ListenWish, told: Told) -> None:
         job, offered = self._candidates(job_id)
@@ -258,7 +261,8 @@ class Listening:
     def _keep(self, job_id: int, audition: Audition) -> None:
         """Keep a rendering as files, under a number of its own; a blind test of another one is over."""
         files = {
-            key: write_flac(one.T, sample_rate_hz=audition.sample_rate_hz) for key, one in audition.match.sample.items()
+            key: write_flac(sample.T.astype(float), sample_rate_hz=audition.sample_rate_hz)
+            for key, sample in audition.match.sample.items()
         }
         with self._lock:
             self._count += 1
@@ -404,7 +408,7 @@ def _turned(tuned: Tuned, content: str) -> Mapping[str, SwitchesAt]:
     return {} if content in (BYPASS, "aligned") else tuned.of(content).correction.switches
 
 
-def _made_of(tuned: Tuned, correction: object, preset: Preset | None) -> bool:
+def _made_of(tuned: Tuned, correction: Correction, preset: Preset | None) -> bool:
     """Whether a preset holds this very correction."""
     if preset is None:
         return False

@@ -156,9 +156,9 @@ class LoadView:
         if bass is not None and channel in bass.subs:
             highest = max(
                 (
-                    bass.of(other).frequency_hz
+                    crossover.frequency_hz
                     for other in self.job.channels
-                    if other not in bass.subs and bass.of(other) is not None
+                    if other not in bass.subs and (crossover := bass.of(other)) is not None
                 ),
                 default=0.0,
             )

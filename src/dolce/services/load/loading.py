@@ -4,6 +4,7 @@ from collections.abc import Collection, Iterator
 from dataclasses import replace
 
 from dolce.core.processor import BYPASS, Preset, ProcessorState
+from dolce.devices.processor import Processor
 from dolce.errors import Conflict, InvalidValue, NotFound
 from dolce.formats.zip_package import zip_parts
 from dolce.services.context import Context
@@ -99,10 +100,11 @@ class Loading:
         preset = preset_of(content, view.tuned)
         if outputs is not None:
             preset = _in_part(preset, view.job.processor.presets.get(slot), outputs, view)
-        broken = view.job.limits.broken_by(preset) if view.job.limits else ()
-        if broken:
+        limits = view.job.limits
+        broken = limits.broken_by(preset) if limits else ()
+        if broken and limits:
             raise Conflict(
-                f"{view.job.limits.name} can't hold it: {first_words(broken)}.",
+                f"{limits.name} can't hold it: {first_words(broken)}.",
                 where=f"preset {slot}",
                 remedy="Find the filters again on Shape, change trims and delays on Align, or correct the "
                 "limits on the Rig page.",
@@ -136,7 +138,7 @@ class Loading:
             raise NotFound(f"nothing else is known of preset {slot}.", where="load", remedy="Reload the page.")
         preset = before[slot]
 
-        def back(device, held) -> None:
+        def back(device: Processor, held: ProcessorState) -> None:
             if preset is not None:
                 device.load(slot, preset)
                 return

@@ -143,11 +143,12 @@ def _remarks(load: LoadView, wish: PackageWish, attenuation_db: float) -> tuple[
             f"24-bit files can't exceed full scale: all are {attenuation_db:.1f} dB softer. Turn up by as much."
         )
     most = _most_samples(load)
-    for rate in wish.rates_hz if most else ():
+    limits = load.job.limits
+    for rate in wish.rates_hz if most and limits is not None else ():
         longest = max(round(_seconds(own) * rate) for own in _filters_of(load).values())
         if longest > most:
             said.append(
-                f"{load.job.limits.name} holds {most} taps: at {rate} Hz impulse responses are {most} samples "
+                f"{limits.name if limits else ''} holds {most} taps: at {rate} Hz impulse responses are {most} samples "
                 f"long instead of {longest}."
             )
     return tuple(said)
@@ -288,7 +289,7 @@ def _made_for(load: LoadView) -> dict:
         if seat in names and weight > 0
     }
     spots = (
-        sorted(spot.number for spot in job.spots if correction.seat_weighting.weights.get(spot.seat_id, 0) > 0)
+        sorted(spot.number for spot in job.spots if correction.seat_weighting.of_seat(spot.seat_id) > 0)
         if job.spots
         else []
     )

@@ -9,14 +9,14 @@ import numpy as np
 from dolce.core.job import Job, PassRecord, PassResult
 from dolce.core.listening import LONGEST_S, Programme, RoomPlayer
 from dolce.core.processor import BYPASS
-from dolce.devices.interface import Progress, SoundStopped, Stopped
+from dolce.devices.interface import AudioDevice, Progress, SoundStopped, Stopped
 from dolce.devices.opening import audio_of
 from dolce.errors import Conflict, InvalidValue
 from dolce.services.context import Context
 from dolce.services.load.listen_material import programme_for
 from dolce.services.load.listening import Listening
 from dolce.services.load.loading import Loading
-from dolce.services.sound.sound_work import SoundWork
+from dolce.services.sound.sound_work import Keep, SoundWork
 from dolce.store import UnitOfWork
 
 _START_DBFS, _LOWEST_DBFS = -30.0, -70.0
@@ -39,15 +39,16 @@ class _Playing:
 
     def __init__(self, job: Job, player: RoomPlayer, *, key: str, level_dbfs: float, left_out: tuple[str, ...]) -> None:
         self.job, self.player, self.key, self.level_dbfs, self.left_out = job, player, key, level_dbfs, left_out
-        self.device, self.seen, self.over = None, time.monotonic(), False
+        self.device: AudioDevice | None = None
+        self.seen, self.over = time.monotonic(), False
 
     def run(self, _progress: Progress, stopped: Stopped) -> None:
         """Until stopped, or seen by nobody."""
         try:
-            self.device = audio_of(
+            device = self.device = audio_of(
                 self.job, spot_id=self.job.first_spot.id, round_name="listen", attempt=1, real_time=True
             )
-            self.device.run_live(
+            device.run_live(
                 self.player.next_block,
                 lambda _: None,
                 sample_rate_hz=self.job.rig.sample_rate_hz,
@@ -131,7 +132,7 @@ class RoomListening:
             left_out=tuple(channel for channel in programme.channels if channel not in outputs.values()),
         )
 
-        def step(_channel: str, _spot: int, progress: Progress, stopped: Stopped):
+        def step(_channel: str, _spot: int, progress: Progress, stopped: Stopped) -> Keep:
             playing.run(progress, stopped)
             return _nothing
 

@@ -52,16 +52,16 @@ def drift_view(context: Context, work: UnitOfWork, job: Job, *, now: int | None,
         )
     if len(rounds) < 2:
         return DriftView(job=job, rounds=rounds, then=None, now=None, same_state=True, rows=())
-    later = by_id.get(now, rounds[-1])
+    later = rounds[-1] if now is None else by_id[now]
     others = [one for one in rounds if one.id != later.id]
-    alike = [one for one in others if one.state.sounds_like(later.state, job.channels)]
-    earlier = by_id.get(then) or (alike or others)[0]
+    alike = [one for one in others if one.held.sounds_like(later.held, job.channels)]
+    earlier = (alike or others)[0] if then is None else by_id[then]
     return DriftView(
         job=job,
         rounds=rounds,
         then=earlier,
         now=later,
-        same_state=earlier.state.sounds_like(later.state, job.channels),
+        same_state=earlier.held.sounds_like(later.held, job.channels),
         rows=_rows(context, work, job, earlier, later),
     )
 

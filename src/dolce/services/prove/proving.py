@@ -8,13 +8,12 @@ from numpy.typing import NDArray
 
 from dolce.core.alignment import Match, PairDifference, match_of, pair_differences
 from dolce.core.correction import low_frequency_extension_hz
+from dolce.core.dsp import energy_mean_db
 from dolce.core.job import Job, LogEntry, Round
-from dolce.core.levels import energy_mean_db
 from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.core.room import SUB_CODES, partner_of
-from dolce.core.subs import SUBS
+from dolce.core.subs import JOINED_OCTAVES, SUBS
 from dolce.core.tuning import (
-    JOINED_OCTAVES,
     Alignment,
     Correction,
     Outputs,
@@ -139,7 +138,7 @@ class Proving:
             )
             over = stands_on.seat_weighting
             predicted = self._predicted(work, job, correction, before, after, tuple(curves_before))
-            curves_before, curves_after, group = self._with_subs_as_one(
+            merged_before, merged_after, group = self._with_subs_as_one(
                 work, job, stands_on, before, after, curves_before, curves_after
             )
             moved = tuple(
@@ -149,11 +148,13 @@ class Proving:
         weights = spot_weights(job, correction.seat_weighting)
         if seat_id is not None:
             weights = {spot.id: 1.0 for spot in job.plan.spots_of(job.plan.seat(seat_id).id)}
-        fronts_db = _fronts_db(correction, after, curves_before, weights) if after else None
+        fronts_db = _fronts_db(correction, after, merged_before, weights) if after else None
         channels = {}
-        for name in (c for c in job.channels if c in curves_before and c in curves_after):
+        for name in (c for c in job.channels if c in merged_before and c in merged_after):
+            if after is None:
+                break
             found = _proof(
-                job, correction, after, curves_before[name], curves_after[name], weights, predicted.get(name), fronts_db
+                job, correction, after, merged_before[name], merged_after[name], weights, predicted.get(name), fronts_db
             )
             if found is not None:
                 channels[SUBS if name in group else name] = found
@@ -167,7 +168,7 @@ class Proving:
             channels=channels,
             before_match=match_before,
             after_match=match_after,
-            cut_db=after.state.cut_db if after else 0.0,
+            cut_db=after.held.cut_db if after else 0.0,
             needs=needs,
             absent=absent,
             spots=min((len(c.proof.spots) for c in channels.values()), default=0),
@@ -180,8 +181,8 @@ class Proving:
             else verdicts_on(
                 {name: c.proof for name, c in channels.items()},
                 match_after,
-                matched_at=_matched_at(level_weights(job, over), curves_before, curves_after),
-                pairs=_pairs(curves_after, weights),
+                matched_at=_matched_at(level_weights(job, over), merged_before, merged_after),
+                pairs=_pairs(merged_after, weights),
             ),
         )
 
@@ -299,7 +300,8 @@ def _proof(
     Predicted is what was there before through what the processor held while the round after was taken; `summed` where
     several outputs play the channel.
     """
-    grid, settings, cut_db = ANALYSIS_GRID_HZ, after_round.state.settings_for(before.channel), after_round.state.cut_db
+    held = after_round.held
+    grid, settings, cut_db = ANALYSIS_GRID_HZ, held.settings_for(before.channel), held.cut_db
     target = correction.target_db(before.channel, grid)
     whole = before.averaged_over_seats(weights)
     if whole is None:
@@ -337,7 +339,7 @@ def _proof(
     )
     if found is None:
         return None
-    crossover = after_round.state.crossover_of(before.channel)
+    crossover = held.crossover_of(before.channel)
     shown = SpotLevels(spots=after.spots.spots, level_db=after.level_db + cut_db - level)
     return ChannelProof(
         channel=before.channel,
@@ -357,7 +359,7 @@ def _fronts_db(
     for name, curves in before.items():
         whole = curves.averaged_over_seats(weights) if correction.anchor == "fronts" else None
         if whole is not None:
-            raised = after.state.settings_for(name).trim_db + after.state.cut_db
+            raised = after.held.settings_for(name).trim_db + after.held.cut_db
             found[name] = whole.average.level_db + raised + correction.turned_db(name, ANALYSIS_GRID_HZ)
     return fronts_level_db(found, correction, at_hz=ANALYSIS_GRID_HZ)
 

@@ -76,9 +76,10 @@ def _row(context: Context, work: UnitOfWork, job: Job, present: Round, correctio
         )
         channels += 1
         for take, value in zip(curves.takes, off, strict=True):
-            if seat_of.get(take.spot_id) is None:
+            seat = seat_of.get(take.spot_id)
+            if seat is None:
                 continue
-            by_seat.setdefault(seat_of[take.spot_id], []).append(float(value))
+            by_seat.setdefault(seat, []).append(float(value))
             spots.add(take.spot_id)
             if value > worst:
                 worst, where = float(value), f"{channel} at spot {number_of[take.spot_id]}"

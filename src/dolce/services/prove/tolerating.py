@@ -6,8 +6,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from dolce.core.alignment import Match, level_band_hz, mid_level_db
-from dolce.core.job import Job, Round
-from dolce.core.reading import BandDecay
+from dolce.core.job import Job, NoiseResult, Round, TakeRecord, result_of
 from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.core.rig import room_noise
 from dolce.core.tolerance import (
@@ -27,9 +26,8 @@ from dolce.errors import DolceError, InvalidValue
 from dolce.services.align.readings import level_weights, seat_arrivals_of
 from dolce.services.context import Context
 from dolce.services.prove.proving import Proving
-from dolce.services.read.options import ReadWish
 from dolce.services.read.round_curves import proving_round, spot_weights, usual_seat_weighting
-from dolce.services.read.take_details import detail_of
+from dolce.services.read.take_details import decays_of
 from dolce.store import UnitOfWork
 
 _DECAYS, _KEPT = 6, 48  # takes from which decay is read; results that are kept
@@ -139,8 +137,9 @@ class Tolerating:
                 (r for r in work.takes.rounds(job_id) if r.id == job.round_id), None
             )
             figures = [] if present is None else self._of_round(work, job, present, wanted)
-            if present is not None and wanted.reverberation_s is not None:
-                decay = self._decay(work, job, present, wanted)
+            within_s = wanted.reverberation_s
+            if present is not None and within_s is not None:
+                decay = self._decay(work, job, present, within_s)
                 figures += [decay] if decay is not None else []
                 if decay is None:
                     not_told.append(("decay", "no take of the main seat tells enough: take it louder, or in quiet"))
@@ -150,12 +149,16 @@ class Tolerating:
                 if proof.after_match is not None
                 else (proof.before_match, proof.before_round)
             )
-            if wanted.level_db is not None and match is not None and match.level_db is not None:
-                level = self._level(work, job, matched, match, proof.correction.alignment, wanted.level_db)
+            if matched is None or match is None:
+                match = matched = None
+            if wanted.level_db is not None and matched and match and match.level_db is not None:
+                level = self._level(
+                    work, job, matched, match, match.level_db, proof.correction.alignment, wanted.level_db
+                )
                 figures += [level] if level is not None else []
                 if level is None:
                     not_told.append(("level", "no spot has takes of all channels: take what is missing"))
-            if wanted.arrival_s is not None and match is not None and match.arrival_s is not None:
+            if wanted.arrival_s is not None and matched and match and match.arrival_s is not None:
                 error_s = seat_arrivals_of(work, job, matched.id).error_s(match.latest, match.earliest)
                 figures.append(
                     judged_arrival(match.latest, match.earliest, match.arrival_s, error_s, within_s=wanted.arrival_s)
@@ -164,10 +167,9 @@ class Tolerating:
             figures += judged_angles(job.plan)
         if wanted.noise_nr is not None:
             rating = None
-            if noise is not None and noise.result is not None and noise.result.third_octave_dbfs:
-                rating = room_noise(
-                    np.array(noise.result.third_octave_dbfs), full_scale_spl_db=job.rig.levels.full_scale_spl_db
-                ).rating
+            quiet_dbfs = result_of(NoiseResult, noise).third_octave_dbfs
+            if quiet_dbfs:
+                rating = room_noise(np.array(quiet_dbfs), full_scale_spl_db=job.rig.levels.full_scale_spl_db).rating
             if rating is None:
                 not_told.append(("noise", "listen to the quiet room on Rig, with a calibrated microphone"))
             else:
@@ -204,7 +206,14 @@ class Tolerating:
         return found
 
     def _level(
-        self, work: UnitOfWork, job: Job, matched: Round, match: Match, alignment: Alignment | None, within_db: float
+        self,
+        work: UnitOfWork,
+        job: Job,
+        matched: Round,
+        match: Match,
+        level_db: float,
+        alignment: Alignment | None,
+        within_db: float,
     ) -> Figure | None:
         """The level between the two channels that differ most; None where main channels share no spot."""
         weights = level_weights(job, alignment.seat_weighting if alignment else None)
@@ -225,10 +234,10 @@ class Tolerating:
             ]
         )
         return judged_level(
-            match.loudest, match.softest, match.level_db, levels, [weights[spot] for spot in spots], within_db=within_db
+            match.loudest, match.softest, level_db, levels, [weights[spot] for spot in spots], within_db=within_db
         )
 
-    def _decay(self, work: UnitOfWork, job: Job, present: Round, wanted: ToleranceSet) -> Figure | None:
+    def _decay(self, work: UnitOfWork, job: Job, present: Round, within_s: float) -> Figure | None:
         """From a few takes of the fronts at the main seat; each is read once."""
         main = {spot.id for spot in job.main_spots}
         takes = [
@@ -240,16 +249,13 @@ class Tolerating:
         if not found:
             return None
         return judged_reverberation(
-            found[0][0],
-            [seconds for _, seconds in found],
-            volume_m3=job.plan.size.volume_m3,
-            within_s=wanted.reverberation_s,
+            found[0][0], [seconds for _, seconds in found], volume_m3=job.plan.size.volume_m3, within_s=within_s
         )
 
-    def _decay_of(self, work: UnitOfWork, take) -> tuple[tuple[float, ...], tuple[float, ...]] | None:
+    def _decay_of(self, work: UnitOfWork, take: TakeRecord) -> tuple[tuple[float, ...], tuple[float, ...]] | None:
         if take.id not in self._decays:
             try:
-                bands: tuple[BandDecay, ...] = detail_of(work, take, ReadWish(view="times"))
+                bands = decays_of(work, take)
                 self._decays[take.id] = (
                     tuple(b.nominal_hz for b in bands),
                     tuple(

@@ -4,9 +4,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dolce.core.acoustics import modes_of_box
+from dolce.core.dsp import mid_bands
 from dolce.core.geometry import Point
 from dolce.core.job import Job, TakeRecord, bass_alone, channels_of
-from dolce.core.levels import mid_bands
 from dolce.core.reading import CurveFinding, Evidence, direct_sound, findings_of_curve, map_of_cycles, ringing_s
 from dolce.core.response import ANALYSIS_GRID_HZ, ImpulseResponse, find_arrival, level_on_grid, smoothed_level_db
 from dolce.core.room import SUB_CODES, box_model, reflections_of
@@ -79,8 +79,8 @@ def curve_findings(
 
 def _place(job: Job, channel: str, at: TakeRecord) -> Point:
     """Where a speaker stood at a take, or stands by the plan."""
-    own = at.channel == channel and at.speaker_place is not None
-    return at.speaker_place if own else job.speaker(channel).place
+    taken_at = at.speaker_place if at.channel == channel else None
+    return taken_at or job.speaker(channel).place
 
 
 def _parts(

@@ -3,15 +3,16 @@
 from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass, replace
 from functools import partial
-from typing import TypeVar
+from typing import Any, TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
 
 from dolce.core import checked
 from dolce.core.cache import Cache
+from dolce.core.dsp import energy_mean_db, in_band
 from dolce.core.job import Job, Round, TakeRecord
-from dolce.core.levels import LEVEL_BAND_HZ, energy_mean_db
+from dolce.core.levels import LEVEL_BAND_HZ
 from dolce.core.reading import CurveFinding
 from dolce.core.response import (
     ANALYSIS_GRID_HZ,
@@ -144,7 +145,7 @@ class Reading:
 
     def __init__(self, context: Context) -> None:
         self._context = context
-        self._kept: Cache[tuple, Detail | SeatTable] = Cache(_KEPT)
+        self._kept: Cache[tuple, Any] = Cache(_KEPT)
 
     def view(self, job_id: int, wish: ReadWish) -> ReadView:
         """All that a wish shows.
@@ -164,10 +165,10 @@ class Reading:
             if wish.compares:
                 against_channels = (wish.against_channel,) if wish.against_channel else channels
                 place = wish.against_place or wish.place
-                if wish.against_job in (None, job_id):
+                if wish.against_job is None or wish.against_job == job_id:
                     against = read(against_channels, wish.against_round or chosen.round.id, place)
                 else:
-                    against = self._of_another(work, job, wish, against_channels, place)
+                    against = self._of_another(work, job, wish, wish.against_job, against_channels, place)
             others = tuple(one for one in work.jobs.names() if one[0] != job_id)
             view = ReadView(
                 job=job,
@@ -178,7 +179,7 @@ class Reading:
                 against=against,
                 others=others,
                 against_rounds=rounds
-                if wish.against_job in (None, job_id)
+                if wish.against_job is None or wish.against_job == job_id
                 else tuple(work.takes.rounds(wish.against_job)),
             )
             if wish.of_one_take:
@@ -201,10 +202,10 @@ class Reading:
             return view
 
     def _of_another(
-        self, work: UnitOfWork, job: Job, wish: ReadWish, channels: Collection[str], place: Place
+        self, work: UnitOfWork, job: Job, wish: ReadWish, other_id: int, channels: Collection[str], place: Place
     ) -> Chosen:
         """A round of another job, at the seat of the same name, or the spot of the same number."""
-        other = work.jobs.get(wish.against_job)
+        other = work.jobs.get(other_id)
         rounds = tuple(work.takes.rounds(other.id))
         wanted = wish.against_round if wish.against_round in {one.id for one in rounds} else other.round_id
         found = _read(
@@ -279,7 +280,7 @@ class Reading:
             out = "; ".join(
                 f"{job.at_spot(take.spot_id)} ({_kept_out(take, rate)})" for take in taken if _kept_out(take, rate)
             )
-            if not takes:
+            if not takes or chosen is None or rate is None:
                 raise NotFound(
                     f"{channel} has no impulse response with a known arrival in that round"
                     + (f": {out}." if out else "."),
@@ -374,7 +375,7 @@ class Reading:
             return each[0]
         return TakeDetail(
             take=known[0].take,
-            found=average_of([one.found for one in known], wish),
+            found=average_of([one.found for one in known if one.found is not None], wish),
             count=len(known),
             fault=""
             if len(known) == len(each)
@@ -481,7 +482,7 @@ def _offset_db(wish: ReadWish, level_db: NDArray) -> float:
         case "at":
             return -float(np.interp(np.log(wish.level_hz), np.log(ANALYSIS_GRID_HZ), level_db))
         case "band":
-            inside = (LEVEL_BAND_HZ[0] <= ANALYSIS_GRID_HZ) & (LEVEL_BAND_HZ[1] >= ANALYSIS_GRID_HZ)
+            inside = in_band(ANALYSIS_GRID_HZ, LEVEL_BAND_HZ)
             return -float(energy_mean_db(level_db[inside]))
     return 0.0
 

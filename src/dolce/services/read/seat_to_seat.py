@@ -7,9 +7,9 @@ import numpy as np
 import scipy
 from numpy.typing import NDArray
 
+from dolce.core.dsp import delay_response, energy_mean_db, in_band, mid_bands, power_db, smoothed_power
 from dolce.core.job import Job, Round, TakeRecord
-from dolce.core.levels import energy_mean_db, mid_bands, power_db
-from dolce.core.response import ImpulseResponse, average_over_spots, mean_spread_db, smoothed_power
+from dolce.core.response import ImpulseResponse, average_over_spots, mean_spread_db
 from dolce.core.room import SUB_CODES
 from dolce.store import UnitOfWork
 
@@ -94,9 +94,9 @@ def _spectra(work: UnitOfWork, takes: list[TakeRecord]) -> dict[int, tuple[NDArr
 def _bass(response: ImpulseResponse) -> tuple[NDArray, NDArray]:
     size = scipy.fft.next_fast_len(2 * response.sample.size, real=True)
     frequency = scipy.fft.rfftfreq(size, 1 / response.sample_rate_hz)
-    low = (frequency > 10) & (frequency < 300)
+    low = in_band(frequency, (10, 300))
     spectrum = scipy.fft.rfft(response.sample, size)[low]
-    return frequency[low], spectrum * np.exp(-2j * np.pi * frequency[low] * response.start_s)
+    return frequency[low], spectrum * delay_response(frequency[low], response.start_s)
 
 
 def _row(
@@ -114,11 +114,11 @@ def _row(
         at_spots = [_level(together, by_channel, spot) for spot in spots]
         levels.append(energy_mean_db(np.array(at_spots)))
     by_seat = np.array(levels)
-    inside = (BAND_HZ[0] <= BASS_HZ) & (BAND_HZ[1] >= BASS_HZ)
+    inside = in_band(BASS_HZ, BAND_HZ)
     off = (by_seat - by_seat.mean(axis=0))[:, inside]
     rms = np.sqrt(np.mean(off**2, axis=1))
     worst = int(np.argmax(rms))
-    seat, at = np.unravel_index(int(np.argmin(off)), off.shape)
+    lowest, at = np.unravel_index(int(np.argmin(off)), off.shape)
     return SeatRow(
         channels=together,
         computed=len(together) > 1,
@@ -127,7 +127,7 @@ def _row(
         worst_db=float(rms[worst]),
         dip_db=float(off.min()),
         dip_hz=float(BASS_HZ[inside][at]),
-        dip_seat=seats[seat][1],
+        dip_seat=seats[int(lowest)][1],
         by_seat_db=by_seat,
     )
 

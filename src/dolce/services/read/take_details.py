@@ -1,12 +1,15 @@
 """What one take says besides its level: when, how long, how clean."""
 
 from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
 
+from dolce.core.dsp import mid_bands
 from dolce.core.job import TakeRecord, label_of
-from dolce.core.levels import NOMINAL_HZ, mid_bands
+from dolce.core.levels import NOMINAL_HZ
 from dolce.core.reading import (
     BandDecay,
     DecayMap,
@@ -52,16 +55,50 @@ _SLICE_HZ = mid_bands(per_octave=24, from_hz=20, to_hz=2_000)
 SLICE_S = np.array([0.0, 0.04, 0.08, 0.12, 0.16, 0.2, 0.3, 0.4, 0.5])
 _DISTORTION_HZ = mid_bands(per_octave=12, from_hz=20, to_hz=10_000)
 
-Detail = (
-    PhaseCurves
-    | TimeCurve
-    | DecayMap
-    | tuple[BandDecay, ...]
-    | Distortion
-    | NoiseUnder
-    | NDArray[np.float64]
-    | tuple[NDArray[np.float64], NDArray[np.float64]]
-)
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class Levels:
+    """Level in dB on the analysis grid, shape (points,)."""
+
+    level_db: NDArray[np.float64]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class GroupDelays:
+    """Group delay after the arrival and what of it is excess, on the analysis grid, each of shape (points,)."""
+
+    delay_s: NDArray[np.float64]
+    excess_s: NDArray[np.float64]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class DecayTimes:
+    """Decay times, band by band."""
+
+    bands: tuple[BandDecay, ...]
+
+
+Detail = PhaseCurves | TimeCurve | DecayMap | Distortion | NoiseUnder | GroupDelays | DecayTimes | Levels
+
+
+Kind = TypeVar("Kind", PhaseCurves, TimeCurve, DecayMap, Distortion, NoiseUnder, GroupDelays, DecayTimes, Levels)
+
+
+def detail_as(kind: type[Kind], found: Detail | None) -> Kind:
+    """A detail of the one kind that its view has; TypeError for any other."""
+    if not isinstance(found, kind):
+        raise TypeError(f"{type(found).__name__}, not {kind.__name__}")
+    return found
+
+
+def distortion_in(work: UnitOfWork, take: TakeRecord) -> Distortion:
+    """Distortion of one take over frequency; errors as of `detail_of`."""
+    return detail_as(Distortion, detail_of(work, take, ReadWish(view="distortion")))
+
+
+def decays_of(work: UnitOfWork, take: TakeRecord) -> tuple[BandDecay, ...]:
+    """Decay times of one take, band by band; errors as of `detail_of`."""
+    return detail_as(DecayTimes, detail_of(work, take, ReadWish(view="times"))).bands
 
 
 def detail_of(work: UnitOfWork, take: TakeRecord, wish: ReadWish) -> Detail:
@@ -87,14 +124,14 @@ def detail_of(work: UnitOfWork, take: TakeRecord, wish: ReadWish) -> Detail:
 def _of_response(response: ImpulseResponse, arrival: float, take: TakeRecord, wish: ReadWish) -> Detail:
     match wish.view:
         case "level":
-            return _level_of(response, arrival, wish)
+            return Levels(level_db=_level_of(response, arrival, wish))
         case "phase":
             return phase_curves(response, at_hz=ANALYSIS_GRID_HZ, arrival_s=arrival)
         case "delay":
             width = wish.delay_per_octave
-            return (
-                group_delay_s(response, at_hz=ANALYSIS_GRID_HZ, arrival_s=arrival, per_octave=width),
-                excess_group_delay_s(response, at_hz=ANALYSIS_GRID_HZ, arrival_s=arrival, per_octave=width),
+            return GroupDelays(
+                delay_s=group_delay_s(response, at_hz=ANALYSIS_GRID_HZ, arrival_s=arrival, per_octave=width),
+                excess_s=excess_group_delay_s(response, at_hz=ANALYSIS_GRID_HZ, arrival_s=arrival, per_octave=width),
             )
         case "impulse":
             return impulse_near(response, arrival_s=arrival, from_s=-0.002, to_s=0.02)
@@ -116,7 +153,7 @@ def _of_response(response: ImpulseResponse, arrival: float, take: TakeRecord, wi
                     where=take.channel,
                     remedy="Take it again louder, or in a quieter moment.",
                 )
-            return decay_times(response, arrival_s=arrival)
+            return DecayTimes(bands=tuple(decay_times(response, arrival_s=arrival)))
     raise InvalidValue(f"view {wish.view!r}.", where="view")
 
 
@@ -124,22 +161,24 @@ def average_of(found: Sequence[Detail], wish: ReadWish) -> Detail:
     """What a wish shows of several takes together, each seen from its own arrival."""
     match wish.view:
         case "level":
-            return mean_level_db(found)
+            return Levels(level_db=mean_level_db([detail_as(Levels, one).level_db for one in found]))
         case "phase":
-            return mean_phase(found)
+            return mean_phase([detail_as(PhaseCurves, one) for one in found])
         case "delay":
-            return tuple(np.mean(np.array(part), axis=0) for part in zip(*found, strict=True))
-        case "impulse" | "step":
-            return mean_curve(found, decibel=False)
-        case "energy":
-            return mean_curve(found, decibel=True)
+            delays = [detail_as(GroupDelays, one) for one in found]
+            return GroupDelays(
+                delay_s=np.mean([one.delay_s for one in delays], axis=0),
+                excess_s=np.mean([one.excess_s for one in delays], axis=0),
+            )
+        case "impulse" | "step" | "energy":
+            return mean_curve([detail_as(TimeCurve, one) for one in found], decibel=wish.view == "energy")
         case "slices" | "map":
-            return mean_map(found)
+            return mean_map([detail_as(DecayMap, one) for one in found])
         case "times":
-            return mean_decay(found)
+            return DecayTimes(bands=tuple(mean_decay([detail_as(DecayTimes, one).bands for one in found])))
         case "distortion":
-            return mean_distortion(found)
-    return mean_noise(found)
+            return mean_distortion([detail_as(Distortion, one) for one in found])
+    return mean_noise([detail_as(NoiseUnder, one) for one in found])
 
 
 def _level_of(response: ImpulseResponse, arrival: float, wish: ReadWish) -> NDArray:
@@ -147,7 +186,8 @@ def _level_of(response: ImpulseResponse, arrival: float, wish: ReadWish) -> NDAr
         coarse = ANALYSIS_GRID_HZ[::2]
         level = level_of_cycles_db(response, at_hz=coarse, arrival_s=arrival, cycles=wish.cycles)
         return np.interp(np.log(ANALYSIS_GRID_HZ), np.log(coarse), level)
-    return level_on_grid(response, at_hz=ANALYSIS_GRID_HZ, per_octave=wish.per_octave)
+    width = wish.per_octave
+    return level_on_grid(response, at_hz=ANALYSIS_GRID_HZ, per_octave=width if width is None else float(width))
 
 
 def _cleanness(work: UnitOfWork, take: TakeRecord, wish: ReadWish) -> Distortion | NoiseUnder:

@@ -4,7 +4,7 @@ import logging
 import threading
 import time
 from collections.abc import Callable
-from typing import Generic, TypeVar
+from typing import Generic, TypeVar, cast
 
 from dolce.errors import Conflict, DeviceError, DolceError
 
@@ -72,7 +72,7 @@ class Conversations:
             )
         if conversation.fault is not None:
             raise conversation.fault
-        return conversation.result
+        return cast(Result, conversation.result)  # it ended without a fault: this is what `work` returned
 
     def glance(self, address: str, work: Callable[[], Result]) -> tuple[Result | None, str]:
         """For a page that shows what is known where no answer comes at once: what `work` returned, or why it is

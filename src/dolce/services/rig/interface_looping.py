@@ -6,7 +6,7 @@ from dolce.devices.interface import Progress, Stopped
 from dolce.devices.opening import audio_of
 from dolce.errors import Conflict
 from dolce.services.context import Context
-from dolce.services.sound.sound_work import SoundWork
+from dolce.services.sound.sound_work import Keep, SoundWork
 from dolce.services.takes.take_making import TAIL_S, deconvolver_of, stimulus_of, sweep_of
 from dolce.store import UnitOfWork
 
@@ -22,7 +22,8 @@ class InterfaceLooping:
         """Play a sweep on the loop's output and record the cable."""
         with self._context.look() as work:
             job = work.jobs.get(job_id)
-        if job.rig.interface.loop_input is None:
+        sweep, output = sweep_of(job.rig), job.rig.interface.loop_output
+        if job.rig.interface.loop_input is None or output is None:
             raise Conflict(
                 "no loop is joined.",
                 where="loop",
@@ -34,15 +35,11 @@ class InterfaceLooping:
                 where="loop",
                 remedy="Arrivals come from the cue instead; no loop is needed.",
             )
-        sweep = sweep_of(job.rig)
 
-        def step(_channel: str, _spot: int, progress: Progress, stopped: Stopped):
+        def step(_channel: str, _spot: int, progress: Progress, stopped: Stopped) -> Keep:
             device = audio_of(job, spot_id=job.first_spot.id, round_name="loop", attempt=1, with_loop=True)
             *_, cable = device.play_and_record(
-                {job.rig.interface.loop_output: stimulus_of(sweep)},
-                sample_rate_hz=sweep.sample_rate_hz,
-                progress=progress,
-                stopped=stopped,
+                {output: stimulus_of(sweep)}, sample_rate_hz=sweep.sample_rate_hz, progress=progress, stopped=stopped
             )
             found = interface_loop(
                 cable, deconvolver=deconvolver_of(sweep, cable.size), device=job.rig.interface.device_name

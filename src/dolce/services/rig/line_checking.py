@@ -6,7 +6,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from dolce.core.geometry import distance_m
-from dolce.core.job import Job, LineHeard, LinesResult, PassRecord
+from dolce.core.job import Job, LineHeard, LinesResult, PassRecord, PassResult, result_as, result_of
 from dolce.core.rig import LINE_BAND_HZ, SUB_BAND_HZ, LineReading, LineVerdict, line_reading, line_verdicts
 from dolce.core.room import RoomPlan
 from dolce.core.signals import Sweep
@@ -15,7 +15,7 @@ from dolce.devices.opening import audio_of
 from dolce.errors import Conflict
 from dolce.services.context import Context
 from dolce.services.room.sounding_guard import refuse_while_sounding
-from dolce.services.sound.sound_work import SoundWork
+from dolce.services.sound.sound_work import Keep, SoundWork
 from dolce.services.takes.take_making import deconvolver_of, require_open
 from dolce.store import UnitOfWork
 
@@ -115,21 +115,21 @@ class LineChecking:
         kept = LinesResult(
             lines={
                 c: line
-                for c, line in (last.result.lines if last else {}).items()
+                for c, line in result_of(LinesResult, last).lines.items()
                 if c in job.channels and c not in wanted
             }
         )
 
-        def step(channel: str, _spot: int, progress: Progress, stopped: Stopped):
+        def step(channel: str, _spot: int, progress: Progress, stopped: Stopped) -> Keep:
             found = _checked(job, channel, progress, stopped)
 
-            def keep(work: UnitOfWork, lines: LinesResult) -> LinesResult:
+            def keep(work: UnitOfWork, present: PassResult) -> LinesResult:
                 work.logbook.add(
                     job_id,
                     f"Line of {channel} checked on output {job.speaker(channel).output}.",
                     at=self._context.now(),
                 )
-                return lines.with_line(channel, found)
+                return result_as(LinesResult, present).with_line(channel, found)
 
             return keep
 
@@ -148,12 +148,12 @@ class LineChecking:
             job = work.jobs.get(job_id)
             job.speaker(heard)
             last = work.passes.latest(job_id, "lines")
-            if last is None or channel not in last.result.lines or last.state == "running":
+            kept = result_of(LinesResult, last)
+            if last is None or channel not in kept.lines or last.state == "running":
                 raise Conflict(
                     f"the line of {channel} was not checked yet.", where="line check", remedy="Run it first."
                 )
-            answered = replace(last.result.lines[channel], heard=heard)
-            work.passes.keep_result(last.id, last.result.with_line(channel, answered))
+            work.passes.keep_result(last.id, kept.with_line(channel, replace(kept.lines[channel], heard=heard)))
             if heard != channel:
                 work.logbook.add(
                     job_id,
@@ -175,7 +175,7 @@ class LineChecking:
             work.plans.add(job_id, plan, what=f"outputs of {channel} and {other}")
             last = work.passes.latest(job_id, "lines")
             if last is not None:
-                work.passes.keep_result(last.id, last.result.without(channel, other))
+                work.passes.keep_result(last.id, result_of(LinesResult, last).without(channel, other))
             work.logbook.add(
                 job_id,
                 f"Outputs of {channel} and {other} exchanged: {two.output} and {one.output}.",
@@ -213,7 +213,7 @@ def _checked(job: Job, channel: str, progress: Progress, stopped: Stopped) -> Li
 
 
 def _view(job: Job, last: PassRecord | None) -> LinesView:
-    kept = {c: line for c, line in (last.result.lines if last else {}).items() if c in job.channels}
+    kept = {c: line for c, line in result_of(LinesResult, last).lines.items() if c in job.channels}
     readings = {c: line.reading for c, line in kept.items()}
     plan = job.plan
     expected = _expected_m(plan)

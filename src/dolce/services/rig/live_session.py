@@ -11,15 +11,18 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dolce.core.cache import cache
+from dolce.core.dsp import dbfs_rms, peak_dbfs, power_db
 from dolce.core.filters import BandFilter
 from dolce.core.job import Job, PassResult
-from dolce.core.levels import LiveMeter, LiveReading, LiveSpectrum, dbfs_rms, peak_dbfs, power_db
+from dolce.core.levels import LiveMeter, LiveReading, LiveSpectrum, Weighting
 from dolce.core.response import Caution, Quality, moving_average_level_db
 from dolce.core.rig import START_DBFS, RampStep, SubMatch, ramp_step, reference_source
 from dolce.core.signals import PERIOD_S, FilteredSource, Source, SourcePlayer
+from dolce.core.signals.source import Steady
 from dolce.devices.interface import AudioDevice, Progress, SoundStopped, Stopped
 from dolce.devices.opening import audio_of
 from dolce.errors import Conflict, InvalidValue
+from dolce.services.sound.sound_work import Keep
 from dolce.store import UnitOfWork
 
 Purpose = Literal["meter", "spectrum", "moving", "ramp", "reference", "subs", "band"]
@@ -69,8 +72,8 @@ class LiveWish:
     meaning_time_s: float = 10.0
     average: str = "3 s"
     per_octave: int = 12
-    weighting: str = "C"
-    time: str = "slow"
+    weighting: Weighting = "C"
+    time: Literal["fast", "slow"] = "slow"
     spot: int = 0
     automatic: bool = False
     compared: int = 0
@@ -137,7 +140,8 @@ class LiveSession:
         self._lock = threading.RLock()
         self._rate = job.rig.sample_rate_hz
         self._finished = False
-        self.over, self.kept = False, {}
+        self.over = False
+        self.kept: dict[str, float] = {}
         self._seen = time.monotonic()
         self._ramp: RampStep | None = None
         self._noise_dbfs = -200.0
@@ -226,7 +230,7 @@ class LiveSession:
 
     # Run by the sound thread
 
-    def run(self, progress: Progress, stopped: Stopped):
+    def run(self, progress: Progress, stopped: Stopped) -> Keep:
         """Until stopped, done, or seen by nobody; returns what keeps its result."""
         try:
             device = audio_of(
@@ -338,7 +342,7 @@ class LiveSession:
             self._finished = True
         elif self.wish.automatic or self._ramp.word == "clipping":
             # By hand nothing moves by itself but away from clipping.
-            self.wish = replace(self.wish, source=replace(source, level_dbfs=self._ramp.level_dbfs))
+            self.wish = replace(self.wish, source=replace(self.wish.source, level_dbfs=self._ramp.level_dbfs))
             self._player.change(self._source(), output=self._output())
 
     def _keep_moving(self) -> None:
@@ -452,7 +456,7 @@ class LiveSession:
 
 
 @cache(4)
-def _played_power(source: Source, sample_rate_hz: int) -> NDArray[np.float64]:
+def _played_power(source: Steady, sample_rate_hz: int) -> NDArray[np.float64]:
     """Power per line of what a source plays, by the same spectrum that hears it."""
     spectrum = LiveSpectrum(sample_rate_hz=sample_rate_hz)
     spectrum.hear(source.block(0, round(2 * PERIOD_S * sample_rate_hz), sample_rate_hz=sample_rate_hz))

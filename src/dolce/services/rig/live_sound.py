@@ -6,10 +6,11 @@ changed while it runs. A session ends by itself when it has done its work, and w
 
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
+from typing import Any
 
 import numpy as np
 
-from dolce.core.job import Job, PassRecord, ReadingsResult, TakeRecord
+from dolce.core.job import Job, PassRecord, ReadingsResult, TakeRecord, result_of
 from dolce.core.levels import LiveReading
 from dolce.core.rig import RampStep
 from dolce.core.signals import PERIOD_S, Source
@@ -30,7 +31,7 @@ from dolce.services.rig.live_session import (
     Purpose,
     SessionLook,
 )
-from dolce.services.sound.sound_work import SoundWork
+from dolce.services.sound.sound_work import Keep, SoundWork
 from dolce.services.takes.take_making import require_open
 from dolce.services.takes.taking import Taking
 from dolce.store import UnitOfWork
@@ -110,7 +111,7 @@ class LiveSound:
             look if session is not None else None,
             running=False,
             last=last,
-            kept=last.result.kept if last is not None and last.result is not None else {},
+            kept=result_of(ReadingsResult, last).kept,
         )
 
     def _seen(
@@ -130,13 +131,13 @@ class LiveSound:
             running=running,
             kept=kept,
             last_pass=last,
-            reading=look and look.reading,
-            bands=look and look.bands,
+            reading=look.reading if look else None,
+            bands=look.bands if look else None,
             frozen=self._frozen.get(job.id),
             seconds=look.seconds if look else 0.0,
             averaged_s=look.averaged_s if look else 0.0,
             settles_in_s=look.settles_in_s if look else SETTLE_S,
-            ramp=look and look.ramp,
+            ramp=look.ramp if look else None,
         )
 
     def wish(self, job_id: int, purpose: Purpose) -> LiveWish:
@@ -148,7 +149,7 @@ class LiveSound:
 
     # Asking
 
-    def start(self, job_id: int, purpose: Purpose, **changes: object) -> PassRecord:
+    def start(self, job_id: int, purpose: Purpose, **changes: Any) -> PassRecord:
         """Begin; Conflict where something sounds already."""
         wish = replace(self.wish(job_id, purpose), **changes)
         with self._context.look() as work:
@@ -163,10 +164,10 @@ class LiveSound:
         wish = replace(wish, top_db=None) if purpose == "moving" else wish
         session = LiveSession(self._keepers(job_id, purpose), job, purpose, wish)
         state = self._wishes[(job_id, purpose)] = session.wish
-        result = last.result if last is not None and purpose in _KIND else ReadingsResult()
+        result = result_of(ReadingsResult, last) if purpose in _KIND else ReadingsResult()
         session.kept = dict(result.kept)
 
-        def step(_channel: str, _spot: int, progress: Progress, stopped: Stopped):
+        def step(_channel: str, _spot: int, progress: Progress, stopped: Stopped) -> Keep:
             return session.run(progress, stopped)
 
         return self._sound.start(
@@ -180,7 +181,7 @@ class LiveSound:
             after=session.end,
         )
 
-    def change(self, job_id: int, purpose: Purpose, **changes: object) -> None:
+    def change(self, job_id: int, purpose: Purpose, **changes: Any) -> None:
         """Change what is asked for, at once where it runs."""
         wish = replace(self.wish(job_id, purpose), **changes)
         with self._context.look() as work:
@@ -296,8 +297,9 @@ class LiveSound:
         last = work.passes.latest(job_id, _KIND[purpose])
         job = work.jobs.get(job_id)
         offset = job.rig.levels.full_scale_spl_db
-        kept = {**last.result.kept, channel: round(level_db, 2)}
-        work.passes.keep_result(last.id, ReadingsResult(kept=kept))
+        kept = {**result_of(ReadingsResult, last).kept, channel: round(level_db, 2)}
+        if last is not None:
+            work.passes.keep_result(last.id, ReadingsResult(kept=kept))
         session = self._of(job_id, purpose)
         if session is not None:
             session.kept = kept

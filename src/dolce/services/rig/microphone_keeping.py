@@ -1,5 +1,6 @@
 """Microphones: kept for all jobs, used in a job on their inputs, pointed one way, compared with each other."""
 
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -20,7 +21,7 @@ from dolce.devices.rehearsal import MICROPHONE_CURVE, SIDE_ON_CURVE
 from dolce.errors import Conflict, InvalidValue
 from dolce.formats.microphone_text import read_microphone_curve, write_microphone_curve
 from dolce.services.context import Context
-from dolce.services.sound.sound_work import SoundWork
+from dolce.services.sound.sound_work import Keep, SoundWork
 from dolce.services.takes.take_making import TAIL_S, captured, stimulus_of, sweep_of
 from dolce.store import UnitOfWork
 
@@ -82,7 +83,7 @@ class MicrophoneKeeping:
         with self._context.change() as work:
             work.microphones.restore(number)
 
-    def read_curve(self, number: int, angle: int, data: bytes, *, file_name: str) -> None:
+    def read_curve(self, number: int | None, angle: int, data: bytes, *, file_name: str) -> None:
         """Read a calibration file for 0 or 90 degrees; FormatError naming the line."""
         if angle not in ANGLES:
             raise InvalidValue(f"{angle} degrees.", where="angle", remedy="Choose 0 or 90.")
@@ -102,7 +103,7 @@ class MicrophoneKeeping:
             ),
         )
 
-    def use(self, job_id: int, number: int) -> None:
+    def use(self, job_id: int, number: int | None) -> None:
         """Use a microphone of the shelf in a job, on the lowest free input."""
         with self._context.change() as work:
             rig = work.jobs.get(job_id).rig
@@ -162,7 +163,7 @@ class MicrophoneKeeping:
         spot = job.first_spot.id
         channel = next((s.channel for s in job.speakers if not s.is_sub), job.channels[0])
 
-        def step(_channel: str, _spot: int, progress: Progress, stopped: Stopped):
+        def step(_channel: str, _spot: int, progress: Progress, stopped: Stopped) -> Keep:
             found = _compared(job, channel, progress, stopped)
 
             def keep(work: UnitOfWork, _found: PassResult) -> None:
@@ -187,7 +188,7 @@ class MicrophoneKeeping:
             job_id, kind="compare", steps=[(channel, spot)], step=step, seconds_per_step=job.rig.sweep_seconds + TAIL_S
         )
 
-    def _change(self, number: int, change) -> None:
+    def _change(self, number: int | None, change: Callable[[Microphone], Microphone]) -> None:
         """Change a microphone on the shelf, and where jobs use it; differences between microphones stay."""
         with self._context.change() as work:
             changed = change(work.microphones.get(number))

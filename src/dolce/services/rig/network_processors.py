@@ -73,8 +73,9 @@ class NetworkProcessors:
             job = work.jobs.get(job_id)
         address = job.rig.processor.address
         known = next((one for one in self._found or () if one.address == address), None)
-        running = self._own is not None and self._own[0].poll() is None
-        own_port = self._own[1] if running else None
+        process, port = self._own or (None, None)
+        running = process is not None and process.poll() is None
+        own_port = port if running else None
         answers = any(one.address == f"127.0.0.1:{own_port}" for one in self._found or ())
         return NetworkView(
             found=self._found,

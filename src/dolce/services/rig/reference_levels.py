@@ -75,8 +75,8 @@ class ReferenceLevels:
                 subs=subs,
                 plays_effects=job.rig.levels.plays_effects,
             )
-            known = read_dbfs is not None and offset is not None
-            return ChannelLevel(channel=channel, goal_db=goal, read_db=read_dbfs + offset if known else None)
+            read_db = None if read_dbfs is None or offset is None else read_dbfs + offset
+            return ChannelLevel(channel=channel, goal_db=goal, read_db=read_db)
 
         playing = live.wish.channel if live.running else ""
         slow = live.reading.by_weighting["C"].slow_db if live.reading and playing else None

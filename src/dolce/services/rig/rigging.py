@@ -5,7 +5,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from dolce.core.job import Job, LevelResult, PassRecord, Rig
+from dolce.core.job import Job, LevelResult, PassRecord, PassResult, Rig, result_as, result_of
 from dolce.core.levels import LevelReading, level_reading
 from dolce.core.rig import Fault, checked_faults, loudest_sweep_db
 from dolce.core.signals import Sweep
@@ -14,7 +14,7 @@ from dolce.devices.opening import audio_of
 from dolce.devices.sound_card import CardInfo, sound_cards
 from dolce.errors import DeviceError
 from dolce.services.context import Context
-from dolce.services.sound.sound_work import SoundWork
+from dolce.services.sound.sound_work import Keep, SoundWork
 from dolce.services.takes.take_making import require_open
 from dolce.store import UnitOfWork
 
@@ -90,10 +90,11 @@ class Rigging:
         with self._context.look() as work:
             job = work.jobs.get(job_id)
 
-        def step(channel: str, at: int, progress: Progress, stopped: Stopped):
+        def step(channel: str, at: int, progress: Progress, stopped: Stopped) -> Keep:
             reading = self._heard(job, channel, at, progress, stopped)
 
-            def keep(_work: UnitOfWork, found: LevelResult) -> LevelResult:
+            def keep(_work: UnitOfWork, present: PassResult) -> LevelResult:
+                found = result_as(LevelResult, present)
                 return replace(found, readings={**found.readings, channel: reading})
 
             return keep
@@ -141,7 +142,7 @@ class Rigging:
             if last is None
             else {
                 channel: reading if over is None else replace(reading, over_db=reading.signal_dbfs + over)
-                for channel, reading in last.result.readings.items()
+                for channel, reading in result_of(LevelResult, last).readings.items()
             }
         )
 
@@ -153,7 +154,7 @@ class Rigging:
 
 def moved_on(rig: Rig, check: PassRecord | None) -> tuple[str, ...]:
     """What has been changed in a rig since a level check, by name; nothing where there was no check."""
-    held = check.result.rests_on if check else {}
+    held = result_of(LevelResult, check).rests_on
     now = rig.level_rests_on
     return tuple(name for name, value in held.items() if now.get(name) != value)
 

@@ -6,7 +6,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from dolce.core.checked import Range
-from dolce.core.job import Job, NoiseResult, PassRecord
+from dolce.core.job import Job, NoiseResult, PassRecord, PassResult, result_as, result_of
 from dolce.core.levels import SoundLevelMeter, band_levels_db
 from dolce.core.rig import (
     RoomNoise,
@@ -21,7 +21,7 @@ from dolce.devices.opening import audio_of
 from dolce.devices.rehearsal import FULL_SCALE_SPL_DB
 from dolce.errors import Conflict, InvalidValue
 from dolce.services.context import Context
-from dolce.services.sound.sound_work import SoundWork
+from dolce.services.sound.sound_work import Keep, SoundWork
 from dolce.store import UnitOfWork
 
 LISTEN_S, CALIBRATOR_S, NOISE_S = 5.0, 2.0, 5.0
@@ -62,7 +62,7 @@ class SoundPressure:
         with self._context.look() as work:
             job = work.jobs.get(job_id)
             last = work.passes.latest(job_id, "noise")
-        kept = last.result if last else NoiseResult()
+        kept = result_of(NoiseResult, last)
         noise = None
         if kept.third_octave_dbfs:
             noise = room_noise(
@@ -181,7 +181,8 @@ class SoundPressure:
         rig = work.jobs.get(job_id).rig
         last = work.passes.latest(job_id, "noise")
         if last is not None:
-            work.passes.keep_result(last.id, replace(last.result, before_spl_db=rig.levels.full_scale_spl_db))
+            kept = result_of(NoiseResult, last)
+            work.passes.keep_result(last.id, replace(kept, before_spl_db=rig.levels.full_scale_spl_db))
         work.jobs.set_rig(job_id, rig.changed(full_scale_spl_db=round(level_db, 2)))
         work.logbook.add(job_id, f"Full scale is {level_db:.1f} dB SPL, {how}.", at=self._context.now())
 
@@ -191,15 +192,16 @@ class SoundPressure:
             last = work.passes.latest(job_id, "noise")
         spot = job.first_spot.id
 
-        def step(_channel: str, _spot: int, progress: Progress, stopped: Stopped):
+        def step(_channel: str, _spot: int, progress: Progress, stopped: Stopped) -> Keep:
             found = heard(job, progress, stopped)
 
-            def keep(work: UnitOfWork, before: NoiseResult) -> NoiseResult:
+            def keep(work: UnitOfWork, present: PassResult) -> NoiseResult:
+                before = result_as(NoiseResult, present)
                 full_scale = found.pop("full_scale_spl_db", None)
                 if full_scale is not None:
-                    present = work.jobs.get(job_id).rig.levels.full_scale_spl_db
+                    level_db = work.jobs.get(job_id).rig.levels.full_scale_spl_db
                     self._set_full_scale(work, job_id, full_scale, "by a calibrator")
-                    return replace(before, before_spl_db=present)
+                    return replace(before, before_spl_db=level_db)
                 return replace(before, **found)
 
             return keep
@@ -210,7 +212,7 @@ class SoundPressure:
             steps=[(job.channels[0], spot)],
             step=step,
             seconds_per_step=seconds,
-            result=last.result if last else NoiseResult(),
+            result=result_of(NoiseResult, last),
         )
 
 

@@ -119,7 +119,7 @@ class RoomPlanning:
         with self._context.change() as work:
             before = work.jobs.get(job_id).plan
             step(work)
-            after = work.plans.current(job_id)
+            after = work.plans.current(job_id) or before
             refuse_while_sounding(work, job_id, before, after)
             _refuse_lost(work, job_id, after)
             work.jobs.touch(job_id, self._context.now())
@@ -460,7 +460,7 @@ def _seen(
     """A plan with what follows from it, beside an earlier one if there is one."""
     reflections = reflections_of(plan)
     comparable = before is not None and before.channels == plan.channels and len(before.seats) == len(plan.seats)
-    earlier = reflections_of(before) if comparable else None
+    earlier = reflections_of(before) if before is not None and comparable else None
     return RoomView(
         job=job,
         plan=plan,

@@ -81,7 +81,7 @@ def _attic(services: Services, name: str) -> Job:
     return job
 
 
-def _microphone(services: Services) -> int:
+def _microphone(services: Services) -> int | None:
     """The simulated microphone on the shelf, with both its curves; its number."""
     keeping = services.microphones
     made = keeping.add(name="Rehearsal microphone", serial="RM-0001", sensitivity_mv_pa=12.6)

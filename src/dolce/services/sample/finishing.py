@@ -16,7 +16,7 @@ from dolce.services.align.sub_workbench import SubWorkbench
 from dolce.services.context import Context
 from dolce.services.load.loading import Loading
 from dolce.services.prove.reporting import Reporting
-from dolce.services.shape.shaping import Shaping
+from dolce.services.shape.shaping import Scope, Shaping
 from dolce.services.takes.taking import Taking
 
 CORRECTED = "Corrected"
@@ -64,7 +64,7 @@ class Finishing:
         self.aligning.use_proposal(job_id)
         if len(job.plan.subs) > 1:
             self.workbench.search(job_id, SearchLimits())
-            while self.workbench.view(job_id).searching.running:
+            while (searching := self.workbench.view(job_id).searching) is not None and searching.running:
                 try:
                     step()
                 except SoundStopped:
@@ -104,7 +104,7 @@ class Finishing:
         self.taking.new_round(job_id, name=CORRECTED)
         self.taking.rehearse(job_id, told=told, stopped=stopped)
 
-    def _aim(self, job_id: int, aim: Aim, **whose: str) -> None:
+    def _aim(self, job_id: int, aim: Aim, *, scope: Scope = "all", channel: str = "") -> None:
         self.shaping.set_aim(
             job_id,
             aim=aim,
@@ -113,5 +113,6 @@ class Finishing:
             anchor_band_hz=MEAN_BAND_HZ,
             anchor_level_db=0.0,
             linked=False,
-            **whose,
+            scope=scope,
+            channel=channel,
         )

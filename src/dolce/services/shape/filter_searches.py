@@ -1,6 +1,7 @@
 """Searches for filters: one a job, each in a thread of its own, reported on, stopped, and kept until the next."""
 
 from collections.abc import Callable
+from functools import partial
 
 from dolce.services.searches import Searches, Stopped, Told, ToldSearch
 
@@ -14,7 +15,8 @@ class FilterSearches(Searches[FilterSearch]):
 
     def look_for(self, job_id: int, work: Callable[[Told], None], *, asked: object) -> None:
         """Begin one; that which runs ends first, unless it is for the same."""
-        self.begin(job_id, FilterSearch(), work, name="search of filters", asked=asked)
+        search = FilterSearch()
+        self.begin(job_id, search, partial(search.run, work), name="search of filters", asked=asked)
 
     def keep(self, job_id: int) -> None:
         """That a search that was waited for is done."""

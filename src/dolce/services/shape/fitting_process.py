@@ -9,6 +9,7 @@ from collections.abc import Callable
 from concurrent.futures import Future, ProcessPoolExecutor
 from concurrent.futures.process import BrokenProcessPool
 from contextlib import suppress
+from functools import partial
 from multiprocessing import get_context
 
 from dolce.core.correction import CorrectionPlan, Effort, Fit, Limits, fitted
@@ -33,7 +34,7 @@ class FittingProcess:
     ) -> Fit:
         """One fit; `told` is called while it is waited for, and what it raises ends the process."""
         try:
-            asked = self._begun(plan, limits, sample_rate_hz, effort)
+            asked = self._begun(partial(fitted, plan, limits, sample_rate_hz, effort, _nothing))
             try:
                 while True:
                     told()
@@ -54,7 +55,7 @@ class FittingProcess:
         """End it, whatever it is at."""
         self._end(at_once=True)
 
-    def _begun(self, *asked: object) -> "Future[Fit]":
+    def _begun(self, asked: Callable[[], Fit]) -> "Future[Fit]":
         with self._lock:
             self._working += 1
             if self._pool is None:
@@ -62,7 +63,7 @@ class FittingProcess:
                     max_workers=1, mp_context=get_context("spawn"), initializer=_as_a_child, initargs=(os.getpid(),)
                 )
                 threading.Thread(target=self._rest, args=(self._pool,), daemon=True, name="rest of fits").start()
-            return self._pool.submit(fitted, *asked, _nothing)
+            return self._pool.submit(asked)
 
     def _rest(self, pool: ProcessPoolExecutor) -> None:
         """End the process when nothing was asked of it for a while."""

@@ -5,16 +5,15 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
+from dolce.core.dsp import together_db
 from dolce.core.job import Job, TakeRecord
-from dolce.core.levels import together_db
 from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.core.rig import EFFECTS_ABOVE_DB, suggested_level_db
 from dolce.core.tuning import CleanBand, PlayedOnce, clean_bands, needed_levels_db, typed_levels
 from dolce.errors import FormatError, InvalidValue
 from dolce.formats.target_text import read_target
 from dolce.services.context import Context
-from dolce.services.read.options import ReadWish
-from dolce.services.read.take_details import detail_of
+from dolce.services.read.take_details import distortion_in
 from dolce.services.shape.shaping import Shaping
 from dolce.store import UnitOfWork
 
@@ -47,7 +46,8 @@ class CleanView:
     @property
     def least(self) -> CleanBand | None:
         """The band with the least left."""
-        return min((b for b in self.bands if b.margin_db is not None), key=lambda b: b.margin_db, default=None)
+        known = [(band.margin_db, number) for number, band in enumerate(self.bands) if band.margin_db is not None]
+        return self.bands[min(known)[1]] if known else None
 
 
 class CleanLevels:
@@ -122,19 +122,20 @@ class CleanLevels:
         ]
         by_spot: dict[int, dict[float, TakeRecord]] = {}
         for take in found:
-            by_spot.setdefault(take.spot_id, {})[round(take.level_dbfs, 1)] = take  # the latest of each level
+            if take.level_dbfs is not None:
+                by_spot.setdefault(take.spot_id, {})[round(take.level_dbfs, 1)] = take  # the latest of each level
         most = max(by_spot.values(), key=len, default={})
         return [most[level] for level in sorted(most)][-_MOST_TAKES:]
 
     def _played(self, work: UnitOfWork, job: Job, take: TakeRecord) -> PlayedOnce | None:
         """One take as dB SPL and harmonics; None where it can't tell, or pressure is not known."""
         full_scale = job.rig.levels.full_scale_spl_db
-        if full_scale is None:
+        if full_scale is None or take.level_dbfs is None:
             return None
         key = (take.id, full_scale, job.rig.levels.microphone_gain_db)
         if key not in self._kept:
             try:
-                found = detail_of(work, take, ReadWish(view="distortion"))
+                found = distortion_in(work, take)
                 spl = take.level_db + full_scale + take.level_dbfs + job.rig.levels.microphone_gain_db
                 self._kept[key] = PlayedOnce(
                     frequency_hz=found.frequency_hz,

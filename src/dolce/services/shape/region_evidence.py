@@ -64,12 +64,12 @@ def region_evidence(
     responses = found.channels.get(channel)
     delay = None
     near = np.abs(np.log2(SUM_HZ / region.size_hz)) <= _NEAR_OCTAVES
-    inside = (region.from_hz <= SUM_HZ) & (region.to_hz >= SUM_HZ) & near
+    inside = region.covers(SUM_HZ) & near
     if responses is not None and inside.any():
         known = responses[~np.isnan(responses).any(axis=1)]
         delays = np.median(excess_delay_s(SUM_HZ, known), axis=0)[inside] if len(known) else np.zeros(0)
         delay = float(delays.mean()) if delays.size else None
-    own = (grid >= region.from_hz * 0.999) & (grid <= region.to_hz * 1.001)
+    own = region.covers(grid)
     by_spot = -shape.needs.error_db[:, own].mean(axis=1)
     seat_of = {spot.id: spot.seat_id for spot in view.job.spots}
     by_seat: dict[int | None, list[float]] = {}

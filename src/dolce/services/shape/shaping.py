@@ -22,9 +22,9 @@ from dolce.core.correction import (
     shared_excess_phase,
     target_levels,
 )
+from dolce.core.dsp import energy_mean_db
 from dolce.core.filters import BandFilter, chain_level_db
 from dolce.core.job import Job, Round
-from dolce.core.levels import energy_mean_db
 from dolce.core.processor import ChannelSettings, ProcessorLimits, UnsupportedSetting
 from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.core.room import SUB_CODES, group_of, partner_of
@@ -50,6 +50,7 @@ from dolce.core.tuning import (
     trim_step_db,
     wanted_rise_db,
 )
+from dolce.core.tuning.correction import Anchor
 from dolce.errors import Conflict, InvalidValue, NotFound
 from dolce.services.align.bass_takes import bass_responses
 from dolce.services.align.predicted import subs_as_one
@@ -62,6 +63,7 @@ from dolce.services.shape.seat_responses import heard_of, shaped_channels, unsum
 from dolce.store import UnitOfWork
 
 Scope = Literal["all", "group", "partner", "channel"]
+SCOPES: tuple[Scope, ...] = ("all", "group", "partner", "channel")
 _KEPT_EXPECTATIONS, _KEPT_HEARD = 256, 64
 NEW_BAND = BandFilter(frequency_hz=100.0, gain_db=-3.0, q=2.0)
 
@@ -391,7 +393,7 @@ class Shaping:
         job_id: int,
         *,
         aim: Aim,
-        anchor: str,
+        anchor: Anchor,
         anchor_band_hz: tuple[float, float],
         anchor_level_db: float,
         linked: bool,
@@ -526,7 +528,7 @@ class Shaping:
             base = base_round(work, job, kept=start.round_id)
             correction = replace(start, alignment=alignment, round_id=base.id if base else None)
             names = shaped_channels(self._context, work, job, correction, base.id) if base else []
-            if not names:
+            if not names or base is None:
                 raise _nothing_yet()
             found = replace(
                 correction,

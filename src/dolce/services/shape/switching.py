@@ -225,18 +225,18 @@ class Switching:
 
     def _at_both(self, work: UnitOfWork, channel: str, first: int, second: int) -> tuple[NDArray, NDArray]:
         """Levels of a channel at the spots that two rounds share, shape (spots, points) each."""
-        found = [self._context.curves.of(work, number).get(channel) for number in (first, second)]
-        if any(one is None for one in found):
+        one, other = (self._context.curves.of(work, number).get(channel) for number in (first, second))
+        if one is None or other is None:
             raise Conflict(
                 f"{channel} was not taken in both rounds.",
                 where="rounds",
                 remedy="Take it at the same spot in both positions.",
             )
-        shared = [spot for spot in found[0].spots.spots if spot in found[1].spots.spots]
+        shared = tuple(spot for spot in one.spots.spots if spot in other.spots.spots)
         if not shared:
             raise Conflict(
                 f"{channel} was not taken at the same spot in both rounds.",
                 where="rounds",
                 remedy="Take it at the same spot in both positions.",
             )
-        return found[0].spots.at(shared), found[1].spots.at(shared)
+        return one.spots.at(shared), other.spots.at(shared)

@@ -6,7 +6,7 @@ from dataclasses import replace
 import numpy as np
 
 from dolce.core.correction import SMALL_ROOM_CINEMA, Curve, CurveKind, KeptTarget, Preference, Target, speaker_curve
-from dolce.core.levels import energy_mean_db
+from dolce.core.dsp import energy_mean_db
 from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.errors import Conflict, InvalidValue
 from dolce.formats.target_text import read_target, write_target

@@ -134,7 +134,9 @@ class CorrectionVersions:
                     level_band_hz=shape.level_band_hz,
                 )
                 for spot, value in zip(spots, values, strict=True):
-                    found.setdefault(seat_of[spot], []).append(float(value))
+                    seat = seat_of[spot]
+                    if seat is not None:
+                        found.setdefault(seat, []).append(float(value))
 
         def means(found: Mapping[int, list[float]]) -> tuple[float | None, ...]:
             return tuple(float(np.mean(found[seat])) if seat in found else None for seat, _ in seats)

@@ -11,7 +11,7 @@ from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from typing import Literal
 
-from dolce.core.job import PassRecord, PassResult
+from dolce.core.job import PassRecord, PassResult, PassState
 from dolce.devices.interface import Progress, SoundStopped, Stopped, telling_of_silence
 from dolce.errors import Conflict, DolceError
 from dolce.services.context import Context
@@ -143,7 +143,8 @@ class SoundWork:
         self._pool.shutdown(wait=True)
 
     def _run(self, sounding: Sounding, step: Step, after: Callable[[], None] | None) -> None:
-        record, state, message = sounding.record, "done", ""
+        record, message = sounding.record, ""
+        state: PassState = "done"
         try:
             for number, (channel, spot) in enumerate(record.steps):
                 sounding.hold()

@@ -10,8 +10,9 @@ from contextlib import contextmanager
 from contextvars import ContextVar
 from dataclasses import dataclass, field, replace
 from time import monotonic
+from typing import Any
 
-from dolce.core.job import PassRecord
+from dolce.core.job import PassRecord, PassState
 from dolce.errors import Conflict
 
 _INTERRUPTED = "The application was closed in the middle of this pass. Finished takes are kept."
@@ -37,7 +38,7 @@ class Sounding:
     waiting_s: float = 0.0
     done_steps: int = 0
     fraction: float = 0.0
-    state: str = "running"
+    state: PassState = "running"
     message: str = ""
 
     @property
@@ -67,7 +68,7 @@ class SoundingNow:
 
     def __init__(self) -> None:
         self._present: Sounding | None = None
-        self._unwritten: dict[int, tuple[str, str]] = {}
+        self._unwritten: dict[int, tuple[PassState, str]] = {}
         self._counter = itertools.count(1)
         self._stops = 0
         self._asking = 0
@@ -164,7 +165,7 @@ class SoundingNow:
         self._unwritten[sounding.record.id] = (sounding.state, sounding.message)
 
 
-def _told(sounding: Sounding) -> dict[str, object]:
+def _told(sounding: Sounding) -> dict[str, Any]:
     """What the thread tells of its pass; its state first, for what is read with an end has to hold all steps."""
     state = sounding.state
     return {

@@ -1,5 +1,6 @@
 """One cell of the board: its attempts, which of them counts, and what a person says of it."""
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 from dolce.core import checked
@@ -100,7 +101,7 @@ class Cells:
         """Undo a deletion."""
         self._change(job_id, take_id, "brought back", lambda work: work.takes.edit(take_id, removed=False))
 
-    def _change(self, job_id: int, take_id: int, what: str, change) -> None:
+    def _change(self, job_id: int, take_id: int, what: str, change: Callable[[UnitOfWork], object]) -> None:
         now = self._context.now()
         with self._context.change() as work:
             self._require_of_job(work, job_id, take_id)

@@ -1,6 +1,7 @@
 """What one spot's recordings of a row tell: response, quality, and what a person should know."""
 
 from dataclasses import dataclass, replace
+from functools import partial
 from typing import Any
 
 import numpy as np
@@ -76,22 +77,28 @@ def found_take(
         on_clock.append(one)
         cautions += [caution for caution in said if caution.kind not in [c.kind for c in cautions]]
         known = known and heard
-    how = {"sweep": playing.signal, "microphone": rig.taken_out(row), "is_sub": feed.bass_alone}
-    if through_rig:
-        how |= {"loop": rig.loop_in_use, "gain_db": rig.levels.microphone_gain_db}
+    loop = rig.loop_in_use if through_rig else None
+    capture_of = partial(
+        captured,
+        sweep=playing.signal,
+        microphone=rig.taken_out(row),
+        is_sub=feed.bass_alone,
+        loop=loop,
+        gain_db=rig.levels.microphone_gain_db if through_rig else 0.0,
+    )
     clipped = sum(clipped_samples(recording) for recording in recordings)
-    capture, levels = captured(np.mean(on_clock, axis=0), clipped=clipped, **how)
+    capture, levels = capture_of(np.mean(on_clock, axis=0), clipped=clipped)
     beyond = beyond_possible_s(
         capture.arrival.time_s,
         _flights_s(job, feed, spot_id),
-        latency_known=playing.cued is not None or how.get("loop") is not None,
+        latency_known=playing.cued is not None or loop is not None,
     )
     if known and beyond:
         cautions.append(Caution(kind="arrival impossible", value=beyond))
         known = False
     differ = None
     if len(on_clock) > 1:
-        each = [smoothed_level_db(captured(one, **how)[1].level_db, per_octave=12) for one in on_clock]
+        each = [smoothed_level_db(capture_of(one)[1].level_db, per_octave=12) for one in on_clock]
         differ = repeats_differ_db(each, ANALYSIS_GRID_HZ, bass=feed.bass_alone)
         if differ is not None and differ > REPEATS_MATTER_DB:
             cautions.append(Caution(kind="repeats differ", value=differ))

@@ -237,8 +237,9 @@ class ImportedFiles:
     # Keeping
 
     def _kept_one(self, item: ImportedFile, recorder: str) -> int:
-        if not item.code:
-            raise InvalidValue("it has no row yet.", where=item.file_name, remedy="Choose one.")
+        if not item.code or item.spot_id is None:
+            what = "spot" if item.code else "row"
+            raise InvalidValue(f"it has no {what} yet.", where=item.file_name, remedy="Choose one.")
         self._elsewhere.add(
             item.job_id, item.code, item.spot_id, item.data, file_name=item.file_name, recorder=recorder
         )
@@ -249,11 +250,13 @@ class ImportedFiles:
         board = self._taking.board(item.job_id)
         self._taking.require_state(board)
         job, now = board.job, self._context.now()
-        usable = [part for part in item.found.parts if part.take is not None and part.feed in job.feeds]
+        parts = () if item.found is None else item.found.parts
+        usable = [(part, part.take) for part in parts if part.take is not None and part.feed in job.feeds]
+        if item.spot_id is None:
+            raise InvalidValue("it has no spot yet.", where=item.file_name, remedy="Choose one.")
         with self._context.change() as work:
             begin_round(work, board)
-            for part in usable:
-                take = part.take
+            for part, take in usable:
                 work.takes.add(
                     round_id=board.round.id,
                     channel=part.feed.code,
@@ -275,7 +278,7 @@ class ImportedFiles:
             work.logbook.add(
                 job.id,
                 f"Recording {item.file_name} of a whole spot used for "
-                f"{', '.join(part.feed.label for part in usable)} at {job.at_spot(item.spot_id)}.",
+                f"{', '.join(part.feed.label for part, _ in usable)} at {job.at_spot(item.spot_id)}.",
                 at=now,
             )
             work.jobs.touch(job.id, now)

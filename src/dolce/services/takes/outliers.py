@@ -51,7 +51,7 @@ def _outliers_of(curves: Mapping[str, ChannelCurves], job: Job, found: Round) ->
                 continue
             cell = (channel, take.spot_id)
             levels[cell] = level
-            if found.bypassed and take.arrival_known and take.speaker_place is not None:
+            if found.bypassed and take.arrival_known and take.speaker_place is not None and take.spot_place is not None:
                 arrivals[cell] = take.arrival_s
                 flights[cell] = distance_m(take.speaker_place, take.spot_place) / speed
     return outliers(
@@ -65,7 +65,7 @@ def outlier_words(odd: Outlier, job: Job) -> str:
     match odd.kind:
         case "not moved":
             return (
-                f"{job.at_spot(spot).capitalize()} sounds as {job.at_spot(odd.other)} did. If the microphone was "
+                f"{job.at_spot(spot).capitalize()} sounds as {job.at_spot(int(odd.other))} did. If the microphone was "
                 "not moved, move it and repeat."
             )
         case "in the way":

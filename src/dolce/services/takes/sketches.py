@@ -7,14 +7,15 @@ from numpy.typing import NDArray
 
 from dolce.core.alignment import level_band_hz, mid_level_db
 from dolce.core.cache import Cache
+from dolce.core.dsp import in_band
 from dolce.core.job import TakeRecord, bass_alone
 from dolce.core.response import ANALYSIS_GRID_HZ, SUB_TOP_HZ, smoothed_level_db
 
 _EVERY, _EVERY_OF_SUBS = 24, 9  # points of the analysis grid
 _MOST = 8000
 _SUB_UP_DB = 6.0
-_DRAWN = np.flatnonzero((ANALYSIS_GRID_HZ >= 20) & (ANALYSIS_GRID_HZ <= 20_000))[::_EVERY]
-_DRAWN_OF_SUBS = np.flatnonzero((ANALYSIS_GRID_HZ >= 20) & (ANALYSIS_GRID_HZ <= SUB_TOP_HZ))[::_EVERY_OF_SUBS]
+_DRAWN = np.flatnonzero(in_band(ANALYSIS_GRID_HZ, (20, 20_000)))[::_EVERY]
+_DRAWN_OF_SUBS = np.flatnonzero(in_band(ANALYSIS_GRID_HZ, (20, SUB_TOP_HZ)))[::_EVERY_OF_SUBS]
 
 
 class Sketches:

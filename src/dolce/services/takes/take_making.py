@@ -84,7 +84,8 @@ class Playing:
             return dict.fromkeys(self.outputs, samples)
         cues, samples = _cued_stimuli(self.cued)
         sent = dict.fromkeys(self.outputs, samples)
-        sent[self.cue_output] = sent.get(self.cue_output, 0.0) + cues
+        if self.cue_output is not None:
+            sent[self.cue_output] = sent.get(self.cue_output, 0.0) + cues
         return sent
 
     def one_clock(
@@ -150,10 +151,9 @@ def deconvolver_of(signal: Excitation, recording_samples: int) -> Deconvolver:
 
 def new_deconvolver(signal: Excitation, recording_samples: int) -> Deconvolver:
     """The test signal's inverse for one length of recording."""
-    periodic = isinstance(signal, PeriodicSignal)
     return Deconvolver(
-        signal.one_period if periodic else signal.samples(),
-        periodic=periodic,
+        signal.one_period if isinstance(signal, PeriodicSignal) else signal.samples(),
+        periodic=isinstance(signal, PeriodicSignal),
         sample_rate_hz=signal.sample_rate_hz,
         recording_samples=recording_samples,
         band_hz=(signal.start_hz, signal.stop_hz),

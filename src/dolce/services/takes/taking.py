@@ -3,6 +3,7 @@
 import re
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
+from functools import partial
 
 import numpy as np
 from numpy.typing import NDArray
@@ -41,7 +42,7 @@ from dolce.errors import Conflict, InvalidValue
 from dolce.formats.audio_file import read_audio, write_flac, write_wav_24
 from dolce.services.context import Context
 from dolce.services.rig.processor_access import ProcessorAccess
-from dolce.services.sound.sound_work import SoundWork
+from dolce.services.sound.sound_work import Keep, SoundWork
 from dolce.services.takes.found_take import FoundTake, found_take, places_of
 from dolce.services.takes.outliers import OutliersOfRounds
 from dolce.services.takes.take_making import (
@@ -326,7 +327,7 @@ class Taking:
 
         softer = iter(attenuation_db)
 
-        def step(channel: str, spot: int, progress: Progress, stopped: Stopped):
+        def step(channel: str, spot: int, progress: Progress, stopped: Stopped) -> Keep:
             own = replace(wish, attenuation_db=next(softer, wish.attenuation_db)) if attenuation_db else wish
             wanted = placement_of(board.job, spot) if only is None else [only]
             again = all(_settled(board.takes, channel, number) for number in wanted)
@@ -363,10 +364,11 @@ class Taking:
     @staticmethod
     def require_state(board: Board) -> None:
         """Conflict where the processor is not as it was for the takes of the round."""
-        if not board.state_fits:
+        taken = board.round.state
+        if not board.state_fits and taken is not None:
             raise Conflict(
                 f"the processor is {board.job.processor.full_description}, but the takes of round {board.round.name} "
-                f"were made while it was {board.round.state.full_description}.",
+                f"were made while it was {taken.full_description}.",
                 where="round",
                 remedy="Start a new round, or switch the processor back.",
             )
@@ -381,7 +383,7 @@ class Taking:
         stopped: Stopped,
         *,
         wish: PassWish,
-    ):
+    ) -> Keep:
         """Play and record one row, analyse the spots that are wanted; returns what keeps them.
 
         A take that is spoiled (clipped, noisy, with drop-outs) is played again up to the wished times, and the last one
@@ -666,6 +668,10 @@ def _heard(
 ) -> tuple[NDArray[np.float64], int]:
     """What the microphones heard, shape (repeats, inputs, samples), and how many drop-outs were reported."""
     heard, lost = [], 0
+
+    def part_of(number: int, part: float) -> None:
+        progress((number + part) / repeats)
+
     for number in range(repeats):
         device = audio_of(board.job, spot_id=spot, round_name=board.round.name, attempt=attempt, repeat=number)
         heard.append(
@@ -673,7 +679,7 @@ def _heard(
                 playing.sent(),
                 sample_rate_hz=playing.signal.sample_rate_hz,
                 stopped=stopped,
-                progress=lambda part, number=number: progress((number + part) / repeats),
+                progress=partial(part_of, number),
             )
         )
         lost += device.dropouts

@@ -1,7 +1,7 @@
 """One file that plays a whole spot, all rows in turn; and its recording, cut up again."""
 
 import tempfile
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from typing import IO
 
@@ -62,7 +62,8 @@ class SpotFound:
 
 def spot_parts(job: Job) -> tuple[SpotPart, ...]:
     """The parts of a job's file, in the order of the board: the distances of their cues all differ."""
-    parts, distances = [], []
+    parts: list[SpotPart] = []
+    distances: list[int] = []
     rate = job.rig.sample_rate_hz
     for feed in job.feeds:
         cued = CuedSignal(signal=signal_of(job, feed), cue_dbfs=job.rig.levels.sweep_level_dbfs)
@@ -86,7 +87,7 @@ def spot_file(job: Job) -> tuple[IO[bytes], str]:
     outputs = max(speaker.output for speaker in job.speakers)
     cue_output = job.speaker(job.cue_channel).output
 
-    def played():
+    def played() -> Iterator[NDArray]:
         for part in parts:
             block = np.zeros((part.cued.size + round(TAIL_S * rate), outputs))
             block[: part.cued.size, cue_output - 1] += part.cued.cues()

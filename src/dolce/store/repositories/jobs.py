@@ -6,11 +6,11 @@ from contextlib import contextmanager, suppress
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy import ColumnElement, LargeBinary, Text, cast, delete, func, select, type_coerce, update
+from sqlalchemy import ColumnElement, CursorResult, LargeBinary, Text, cast, delete, func, select, type_coerce, update
 from sqlalchemy.exc import OperationalError
 from sqlalchemy.orm import InstrumentedAttribute, Session
 
-from dolce.core.job import DamagedJob, Job, Rig, Rows
+from dolce.core.job import DamagedJob, Job, Rig, Rows, Units
 from dolce.core.processor import ProcessorState
 from dolce.core.room import RoomPlan, plan_of, plan_values
 from dolce.errors import Damaged, NotFound
@@ -89,7 +89,7 @@ class Jobs:
         ids = self._session.scalars(
             select(JobRow.id).where(JobRow.deleted_at.is_not(None)).order_by(JobRow.deleted_at.desc())
         ).all()
-        found = []
+        found: list[tuple[int, str, datetime | None]] = []
         for job_id in ids:
             name, moment = self._as_it_stands(job_id, JobRow.name, JobRow.deleted_at)
             try:
@@ -169,7 +169,7 @@ class Jobs:
         row.round_id = first.id
         return self._job(row)
 
-    def rename(self, job_id: int, *, name: str, place: str, notes: str, units: str) -> None:
+    def rename(self, job_id: int, *, name: str, place: str, notes: str, units: Units) -> None:
         row = self._row(job_id)
         row.name, row.place, row.notes, row.units = name, place, notes, units
 
@@ -188,7 +188,8 @@ class Jobs:
     def _set_deleted(self, job_id: int, at: datetime | None) -> bool:
         """Whatever else its row holds; whether there is one."""
         self._held.pop(job_id, None)
-        return bool(self._session.execute(update(JobRow).where(JobRow.id == job_id).values(deleted_at=at)).rowcount)
+        changed = self._session.execute(update(JobRow).where(JobRow.id == job_id).values(deleted_at=at))
+        return isinstance(changed, CursorResult) and changed.rowcount > 0
 
     def purge(self, job_id: int) -> None:
         """Remove a job for good, with the samples that no other job shares."""
@@ -275,6 +276,9 @@ class Jobs:
         return self._decoded(row, plan)
 
     def _decoded(self, row: JobRow, plan_text: str | None) -> Job:
+        if row.round_id is None:
+            raise Damaged("it has no round.", where=row.name, remedy=_REMEDY)
+
         def part(what: str, text: str | None, decode: Callable[[Any], Any]) -> Any:
             with _readable(what, row.name):
                 return self._cache.get_or((what, text or ""), lambda: decode(json.loads(text or "")))

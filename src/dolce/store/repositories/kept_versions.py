@@ -10,7 +10,7 @@ from sqlalchemy.orm import Session
 from dolce.core.tuning import Alignment, Correction
 from dolce.errors import NotFound
 from dolce.store import encoding
-from dolce.store.models import AlignmentVersionRow, CorrectionVersionRow, Row
+from dolce.store.models import AlignmentVersionRow, CorrectionVersionRow, VersionRow
 
 Value = TypeVar("Value", Alignment, Correction)
 
@@ -39,7 +39,7 @@ Version = TypeVar("Version", AlignmentVersion, CorrectionVersion)
 class _Versions(Generic[Version, Value]):
     """Values by name."""
 
-    row: ClassVar[type[Row]]
+    row: ClassVar[type[VersionRow]]
     kind: ClassVar[type]
     version: ClassVar[type]
     column: ClassVar[str]
@@ -70,7 +70,7 @@ class _Versions(Generic[Version, Value]):
         """Forget one; nothing happens where it is gone already."""
         self._session.execute(delete(self.row).where(self.row.job_id == job_id, self.row.id == number))
 
-    def _version(self, row: Row) -> Version:
+    def _version(self, row: VersionRow) -> Version:
         value = encoding.value_of(self.kind, getattr(row, self.column))
         return self.version(number=row.id, at=row.at, **{self.column: value})
 

@@ -12,7 +12,7 @@ from dolce.core.rig import Microphone
 from dolce.core.tolerance import ToleranceSet
 from dolce.errors import NotFound
 from dolce.store import encoding
-from dolce.store.models import MicrophoneRow, MonitorSwitchesRow, ProcessorRow, Row, TargetRow, ToleranceRow
+from dolce.store.models import MicrophoneRow, MonitorSwitchesRow, ProcessorRow, ShelfRow, TargetRow, ToleranceRow
 
 Value = TypeVar("Value", Microphone, ProcessorLimits, KeptTarget, MonitorSwitches, ToleranceSet)
 
@@ -20,7 +20,7 @@ Value = TypeVar("Value", Microphone, ProcessorLimits, KeptTarget, MonitorSwitche
 class Shelf(Generic[Value]):
     """Things under names; what is taken away can be brought back."""
 
-    row: ClassVar[type[Row]]
+    row: ClassVar[type[ShelfRow]]
     kind: ClassVar[type]
     what: ClassVar[str]
 
@@ -41,7 +41,7 @@ class Shelf(Generic[Value]):
         )
         return [self._value(row) for row in rows]
 
-    def get(self, number: int) -> Value:
+    def get(self, number: int | None) -> Value:
         return self._value(self._row(number))
 
     def add(self, value: Value) -> Value:
@@ -55,7 +55,7 @@ class Shelf(Generic[Value]):
         row = self._row(value.id)
         row.name, row.data = value.name, self._data(value)
 
-    def delete(self, number: int, at: datetime) -> None:
+    def delete(self, number: int | None, at: datetime) -> None:
         self._row(number).deleted_at = at
 
     def restore(self, number: int) -> None:
@@ -65,10 +65,10 @@ class Shelf(Generic[Value]):
     def _data(value: Value) -> dict[str, Any]:
         return {key: v for key, v in encoding.values_of(value).items() if key != "id"}
 
-    def _value(self, row: Any) -> Value:
+    def _value(self, row: ShelfRow) -> Value:
         return encoding.value_of(self.kind, {**row.data, "id": row.id})
 
-    def _row(self, number: int | None) -> Any:
+    def _row(self, number: int | None) -> ShelfRow:
         row = None if number is None else self._session.get(self.row, number)
         if row is None:
             raise NotFound(f"there is no {self.what} {number}.", where=self.what, remedy="Reload the page.")

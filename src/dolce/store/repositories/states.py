@@ -65,7 +65,7 @@ class States:
         wanted = {number for number in numbers if self._cache.get(number) is None}
         if not wanted:
             return {}
-        texts = {
+        texts: dict[str, tuple[str, dict[str, bytes]]] = {
             row.id: (row.body, {}) for row in self._session.scalars(select(StateRow).where(StateRow.id.in_(wanted)))
         }
         for state_id, row in self._session.execute(

@@ -9,7 +9,7 @@ from sqlalchemy.orm import Session
 from dolce.errors import Conflict, Outdated
 from dolce.store import encoding
 from dolce.store.encoding import TextCache
-from dolce.store.models import JobRow, Row
+from dolce.store.models import JobRow, StepRow
 
 MOST_STEPS = 200
 Value = TypeVar("Value")
@@ -18,7 +18,7 @@ Value = TypeVar("Value")
 class Steps(Generic[Value]):
     """The states of one stop of a job. Which rows, and how a value is written, the classes below it say."""
 
-    row: ClassVar[type[Row]]
+    row: ClassVar[type[StepRow]]
     column: ClassVar[str]  # of the row, that holds the value
     position_column: ClassVar[str]  # of the job, that holds the number of the current state
     where: ClassVar[str]
@@ -47,13 +47,14 @@ class Steps(Generic[Value]):
         """What undo would take back and what redo would do again; None where there is nothing."""
         position = self.position(job_id)
         rows = self.row
-        near = dict(
-            self._session.execute(
+        near = {
+            row.position: row.what
+            for row in self._session.execute(
                 select(rows.position, rows.what).where(
                     rows.job_id == job_id, rows.position.between(position - 1, position + 1)
                 )
-            ).all()
-        )
+            )
+        }
         return near.get(position) if position - 1 in near else None, near.get(position + 1)
 
     def version(self, job_id: int) -> str:
@@ -114,5 +115,5 @@ class Steps(Generic[Value]):
         setattr(self._session.get_one(JobRow, job_id), self.position_column, position)
         self._session.flush()
 
-    def _step(self, job_id: int, position: int) -> Any:
+    def _step(self, job_id: int, position: int) -> StepRow | None:
         return self._session.scalar(select(self.row).where(self.row.job_id == job_id, self.row.position == position))

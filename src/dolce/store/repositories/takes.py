@@ -2,6 +2,7 @@
 
 from collections.abc import Collection, Iterator, Sequence
 from datetime import datetime
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -52,7 +53,7 @@ class Takes:
                 id=row.id,
                 name=row.name,
                 created_at=row.created_at,
-                state=states.get(row.state_id),
+                state=states.get(row.state_id or ""),
                 bypassed=bool(bypassed),
                 corrects=bool(corrects),
             )
@@ -316,7 +317,7 @@ class Takes:
         at: datetime,
         source: str,
         quality: Quality,
-        level_db,
+        level_db: NDArray,
         sample_rate_hz: int,
         places: Places,
         cautions: Sequence[Caution] = (),
@@ -348,9 +349,9 @@ class Takes:
         at: datetime,
         places: Places | None,
         quality: Quality,
-        level_db,
+        level_db: NDArray,
         cautions: Sequence[Caution],
-        **values,
+        **values: Any,
     ) -> TakeRow:
         self._latest.pop(round_id, None)
         level = encoding.array_bytes(level_db, kind="<f8")

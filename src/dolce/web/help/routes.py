@@ -2,8 +2,9 @@
 
 import re
 
-from flask import Blueprint, Response, make_response, render_template, url_for
+from flask import Blueprint, make_response, render_template, url_for
 from markupsafe import Markup
+from werkzeug.wrappers import Response
 
 from dolce.web.help.terms import groups, guide_text, keys
 

@@ -2,8 +2,10 @@
 
 from pathlib import Path
 
-from flask import Blueprint, Response, current_app, make_response, redirect, render_template, request, url_for
+from flask import Blueprint, current_app, make_response, redirect, render_template, request, url_for
+from werkzeug.wrappers import Response
 
+from dolce.core.job import UNITS
 from dolce.errors import Conflict, FormatError, InvalidForm, InvalidValue
 from dolce.services.jobs.job_keeping import JobWish
 from dolce.web.shared.form_reader import FormReader
@@ -41,7 +43,10 @@ def _shown(folder: Path) -> str:
 
 def _wish(form: FormReader) -> JobWish:
     return JobWish(
-        name=form.text("name"), place=form.text("place"), notes=form.text("notes"), units=form.text("units", "metres")
+        name=form.text("name"),
+        place=form.text("place"),
+        notes=form.text("notes"),
+        units=form.choice("units", UNITS) if form.filled("units") else "metres",
     )
 
 

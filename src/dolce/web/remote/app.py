@@ -5,25 +5,17 @@ from collections.abc import Callable
 from functools import wraps
 from typing import TYPE_CHECKING
 
-from flask import (
-    Flask,
-    Response,
-    abort,
-    make_response,
-    redirect,
-    render_template,
-    request,
-    send_from_directory,
-    url_for,
-)
+from flask import Flask, abort, make_response, redirect, render_template, request, send_from_directory, url_for
 from flask_wtf import CSRFProtect
 from flask_wtf.csrf import CSRFError
 from markupsafe import escape
 from werkzeug.exceptions import HTTPException
+from werkzeug.wrappers import Response
 
+from dolce.core.job import PassRecord
 from dolce.errors import Conflict, DolceError, NotFound
 from dolce.web.remote.seat_first import COOKIE, LARGEST_FORM_BYTES, SeatFirst
-from dolce.web.remote.seat_view import seat_view
+from dolce.web.remote.seat_view import SEAT_PURPOSES, seat_view
 from dolce.web.shared import formatting
 from dolce.web.shared.made_late import COMPILED, LateRule
 from dolce.web.shared.numbers import ShortInteger, seen_of
@@ -103,7 +95,7 @@ def create_remote_app(desk: "RemoteDesk", secure: bool) -> Flask:
             return now(remote)
         remote.notice = ""
         desk.acted("remote", what)
-        if hasattr(found, "kind"):
+        if isinstance(found, PassRecord):
             remote.own_pass, remote.waits = found.id, False
         return now(remote)
 
@@ -115,7 +107,7 @@ def create_remote_app(desk: "RemoteDesk", secure: bool) -> Flask:
         return out("Another page has asked for this; nothing was done.", 403) if asked_from_elsewhere() else None
 
     CSRFProtect(app)
-    app.wsgi_app = SeatFirst(app.wsgi_app, desk)
+    app.wsgi_app = SeatFirst(app.wsgi_app, desk)  # type: ignore[method-assign]  # as Flask's documentation has it
 
     @app.after_request
     def _safe_headers(response: Response) -> Response:
@@ -217,9 +209,10 @@ def create_remote_app(desk: "RemoteDesk", secure: bool) -> Flask:
     @app.post("/live/<purpose>")
     @inside
     def live(remote: "Remote", purpose: str) -> Response:
-        if purpose not in ("meter", "subs", "reference"):
+        chosen = next((one for one in SEAT_PURPOSES if one == purpose), None)
+        if chosen is None:
             abort(404)
-        return done(remote, f"began {purpose}", lambda: services.live.start(remote.job_id, purpose))
+        return done(remote, f"began {purpose}", lambda: services.live.start(remote.job_id, chosen))
 
     @app.post("/live/subs/<channel>")
     @inside

@@ -1,7 +1,8 @@
 """The laptop's side of the remote: switch it on for a job, show the picture to scan, end it."""
 
-from flask import Blueprint, Response, current_app, make_response, redirect, render_template, request, url_for
+from flask import Blueprint, current_app, make_response, redirect, render_template, request, url_for
 from markupsafe import Markup
+from werkzeug.wrappers import Response
 
 from dolce.web.remote.session import RemoteDesk, addresses
 from dolce.web.shared.page import services

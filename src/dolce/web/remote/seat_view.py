@@ -3,9 +3,10 @@
 from dataclasses import dataclass
 
 from dolce.core.correction import MEAN_BAND_HZ
+from dolce.core.dsp import energy_mean_db, in_band
 from dolce.core.job import Job, PassRecord, TakeRecord
-from dolce.core.levels import energy_mean_db
 from dolce.core.response import ANALYSIS_GRID_HZ
+from dolce.services.rig.live_session import Purpose
 from dolce.services.rig.live_sound import LiveView
 from dolce.services.wiring import Services
 from dolce.web.shared.formatting import length
@@ -13,6 +14,10 @@ from dolce.web.shared.plot_data import small_path
 from dolce.web.stops.takes.next_spot import NextSpot
 
 _CURVE = (320, 70)
+
+
+SEAT_PURPOSES: tuple[Purpose, ...] = ("meter", "subs", "reference")
+_PURPOSE_OF: dict[str, Purpose] = {"live": "meter", "subs": "subs", "reference": "reference"}
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -63,8 +68,8 @@ def seat_view(services: Services, job_id: int) -> SeatView:
     last = max(board.takes.values(), key=lambda take: take.id, default=None)
     path = ""
     if last is not None:
-        inside = (ANALYSIS_GRID_HZ >= 20) & (ANALYSIS_GRID_HZ <= 20_000)
-        middle = (MEAN_BAND_HZ[0] <= ANALYSIS_GRID_HZ) & (MEAN_BAND_HZ[1] >= ANALYSIS_GRID_HZ)
+        inside = in_band(ANALYSIS_GRID_HZ, (20, 20_000))
+        middle = in_band(ANALYSIS_GRID_HZ, MEAN_BAND_HZ)
         path = small_path(
             last.level_db[inside][::6] - float(energy_mean_db(last.level_db[middle])), width=_CURVE[0], height=_CURVE[1]
         )
@@ -76,7 +81,7 @@ def seat_view(services: Services, job_id: int) -> SeatView:
         )
         for feed in board.job.feeds
     )
-    purpose = {"live": "meter", "subs": "subs", "reference": "reference"}.get(here.kind if here else "", "")
+    purpose = _PURPOSE_OF.get(here.kind) if here else None
     return SeatView(
         job=board.job,
         round_name=board.round.name,
@@ -91,7 +96,7 @@ def seat_view(services: Services, job_id: int) -> SeatView:
         path=path,
         height=length(board.job.spot(spot).place.z_m, board.job.units) if spot is not None else "",
         meter=services.live.view(job_id, purpose) if purpose else None,
-        meter_purpose=purpose,
+        meter_purpose=purpose or "",
     )
 
 

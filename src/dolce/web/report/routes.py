@@ -2,7 +2,8 @@
 
 from importlib import resources
 
-from flask import Blueprint, Response, make_response, redirect, render_template, request, url_for
+from flask import Blueprint, make_response, redirect, render_template, request, url_for
+from werkzeug.wrappers import Response
 
 from dolce.core.job import PARTS, ReportWords
 from dolce.errors import InvalidForm, InvalidValue

@@ -22,6 +22,8 @@ _FEET_INCHES = re.compile(
 )
 _LONGEST_FILE_NAME = 80
 Value = TypeVar("Value")
+Choice = TypeVar("Choice", bound=str)
+WholeChoice = TypeVar("WholeChoice", bound=int)
 
 
 def metres_of_feet(text: str) -> float | None:
@@ -132,12 +134,19 @@ class FormReader:
             self.faults[name] = "A whole number is needed."
         return int(value)
 
-    def choice(self, name: str, choices: tuple[str, ...]) -> str:
+    def choice(self, name: str, choices: tuple[Choice, ...]) -> Choice:
         value = self._form.get(name, "")
-        if value not in choices:
+        chosen = next((choice for choice in choices if choice == value), None)
+        if chosen is None:
             self.faults[name] = f"Choose {', '.join(choices)}."
             return choices[0]
-        return self._settled(name, value, lambda raw: raw, lambda v: f"“{v}”")
+        settled = self._settled(name, value, lambda raw: raw, lambda v: f"“{v}”")
+        return next((choice for choice in choices if choice == settled), chosen)
+
+    def whole_choice(self, name: str, choices: tuple[WholeChoice, ...]) -> WholeChoice:
+        """One of some whole numbers."""
+        chosen = self.choice(name, tuple(str(number) for number in choices))
+        return next(number for number in choices if str(number) == chosen)
 
     def filled(self, name: str) -> bool:
         """Whether anything stands in a field."""

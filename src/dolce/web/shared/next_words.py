@@ -1,6 +1,8 @@
 """The one quiet line: what to do next and why, with one button that does it or goes there."""
 
+from collections.abc import Callable
 from dataclasses import dataclass, field
+from typing import Any
 
 from flask import url_for
 
@@ -42,11 +44,11 @@ def next_line(status: JobStatus, stop: str) -> NextLine:
     """What stands on a stop's page."""
     job, missing = status.job, status.wanted - status.taken
 
-    def go(what: str, why: str, button: str, to: str, **query: str) -> NextLine:
+    def go(what: str, why: str, button: str, to: str, **query: Any) -> NextLine:
         return NextLine(what=what, why=why, button=button, stop=to, url=url_for(f"{to}.page", job_id=job.id, **query))
 
     def do(
-        what: str, why: str, button: str, endpoint: str, fields: dict[str, str] | None = None, **values: object
+        what: str, why: str, button: str, endpoint: str, fields: dict[str, str] | None = None, **values: Any
     ) -> NextLine:
         return NextLine(
             what=what,
@@ -160,7 +162,7 @@ def _searching(job_id: int) -> bool:
     return search is not None and search.running
 
 
-def _take(status: JobStatus, missing: int, do, go) -> NextLine:
+def _take(status: JobStatus, missing: int, do: Callable[..., NextLine], go: Callable[..., NextLine]) -> NextLine:
     job = status.job
     if status.next_spot is None:
         return go("Fill the board", f"{missing} takes are missing", "To the takes", "takes")

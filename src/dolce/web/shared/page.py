@@ -2,9 +2,10 @@
 
 import io
 from collections.abc import Callable, Iterator
-from typing import IO
+from typing import IO, Any
 
-from flask import Response, current_app, make_response, redirect, render_template, request, send_file, url_for
+from flask import current_app, make_response, redirect, render_template, request, send_file, url_for
+from werkzeug.wrappers import Response
 
 from dolce.services.wiring import Services
 
@@ -24,7 +25,7 @@ def show_stop(stop: str, job_id: int, *, status: int = 200, **context: object) -
     return make_response(render_template(template, stop=stop, status=state, job=state.job, **context), status)
 
 
-def after_change(stop: str, job_id: int, show: Callable[[int], Response], **query: str) -> Response:
+def after_change(stop: str, job_id: int, show: Callable[[int], Response], **query: Any) -> Response:
     """After a change: the fragment for htmx, else back to the page, so that a reload does not repeat it."""
     if request.headers.get("HX-Request"):
         return show(job_id)
@@ -42,7 +43,7 @@ def download(data: bytes | IO[bytes], name: str, media_type: str) -> Response:
 
 def stream(parts: Iterator[bytes], name: str, media_type: str) -> Response:
     """A file to keep that is sent while it is made; `name` in ASCII."""
-    response = Response(parts, mimetype=media_type)
+    response = current_app.response_class(parts, mimetype=media_type)
     response.headers.set("Content-Disposition", "attachment", filename=_plain(name))
     response.cache_control.no_cache = True
     return response

@@ -5,13 +5,14 @@ from functools import lru_cache
 import numpy as np
 from numpy.typing import NDArray
 
+from dolce.core.dsp import in_band
 from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.core.room import SUB_CODES
 
 FROM_HZ, TO_HZ = 20.0, 20_000.0
 RANGE_DB = 50.0
 SUB_SHOWN_TO_HZ = 300.0  # above, a sub's curve is noise and what its crossover lets through
-_SHOWN = (ANALYSIS_GRID_HZ >= FROM_HZ * 0.985) & (ANALYSIS_GRID_HZ <= TO_HZ * 1.015)
+_SHOWN = in_band(ANALYSIS_GRID_HZ, (FROM_HZ, TO_HZ), octaves=0.02)
 _X = [round(float(f), 2) for f in ANALYSIS_GRID_HZ[_SHOWN]]
 
 

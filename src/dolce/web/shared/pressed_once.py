@@ -5,7 +5,8 @@ import time
 from collections.abc import Callable
 from functools import wraps
 
-from flask import Response, current_app, request
+from flask import current_app, request
+from werkzeug.wrappers import Response
 
 from dolce.errors import Conflict
 

@@ -1,6 +1,6 @@
 """What every answer tells the browser: load nothing but what is ours, guess no types, tell nobody the address."""
 
-from flask import Response
+from werkzeug.wrappers import Response
 
 _POLICY = (
     "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; font-src 'self'; "

@@ -1,6 +1,7 @@
 """The stop button, on every page."""
 
-from flask import Blueprint, Response, make_response, render_template
+from flask import Blueprint, make_response, render_template
+from werkzeug.wrappers import Response
 
 from dolce.web.shared.page import services
 

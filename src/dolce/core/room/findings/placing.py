@@ -204,7 +204,8 @@ def _pairs(plan: RoomPlan, sights: Sights, main: int) -> list[Finding]:
                     },
                 )
             )
-        if (left.channel, right.channel) == ("L", "R") and reference_of(plan.layout, "L").azimuth_range_deg[0] >= -34:
+        reference = reference_of(plan.layout, left.channel)
+        if left.channel == "L" and reference is not None and reference.azimuth_range_deg[0] >= -34:
             found += _base(plan, left, right)
     return found
 

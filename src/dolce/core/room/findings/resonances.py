@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from dolce.core.acoustics import modes_of_box
+from dolce.core.acoustics import Modes, modes_of_box
 from dolce.core.room.box_model import box_model
 from dolce.core.room.findings.model import Finding
 from dolce.core.room.plan import RoomPlan
@@ -42,7 +42,7 @@ def mode_findings(plan: RoomPlan) -> list[Finding]:
             weight *= min(seat.weight, 1.0)
             if axis == 0 and abs(seat.place.x_m - plan.size.width_m / 2) < _MIDDLE_M:
                 weight *= 0.4  # the price of sitting between left and right alike
-            by = _shortest_move(pressure_along(modes, mode, axis, seats[t]), kind)
+            by = _shortest_move(pressure_along(modes, int(mode), axis, seats[t]), kind)
             found.append(
                 Finding(
                     kind=kind,
@@ -59,7 +59,7 @@ def mode_findings(plan: RoomPlan) -> list[Finding]:
     return found
 
 
-def pressure_along(modes, mode: int, axis: int, place: np.ndarray) -> np.ndarray:
+def pressure_along(modes: Modes, mode: int, axis: int, place: np.ndarray) -> np.ndarray:
     """Pressure of a mode at steps along its axis from a place; nan outside the box."""
     at = place[axis] + _STEPS_M
     inside = (at > 0.1) & (at < modes.size_m[axis] - 0.1)

@@ -84,15 +84,16 @@ def _cancellations(plan: RoomPlan) -> list[Finding]:
 
 def _pairs_as_one(plan: RoomPlan, found: list[Finding]) -> list[Finding]:
     """Left and right that are cancelled at the same frequency, by the same or the mirrored wall, as one finding."""
-    partners = {s.channel: s.partner for s in plan.speakers if s.partner in plan.channels}
+    partners = {s.channel: s.partner for s in plan.speakers if s.partner is not None and s.partner in plan.channels}
     mirrored = {"left wall": "right wall", "right wall": "left wall"}
     by_name = {(f.subjects[0], f.about, f.subjects[1]): f for f in found}
-    joined, used = [], set()
+    joined: list[Finding] = []
+    used: set[str] = set()
     for finding in found:
         channel, seat = finding.subjects
         if finding.key in used:
             continue
-        other = by_name.get((partners.get(channel), mirrored.get(finding.about, finding.about), seat))
+        other = by_name.get((partners.get(channel, ""), mirrored.get(finding.about, finding.about), seat))
         if (
             other is not None
             and other.key not in used

@@ -1,13 +1,15 @@
 """Routes of crossovers and routing."""
 
-from flask import Response, request
+from flask import request
+from werkzeug.wrappers import Response
 
 from dolce.core.processor import Crossover, Effects
+from dolce.core.processor.crossover import ORDERS
 from dolce.core.subs import SubGroup
 from dolce.errors import InvalidForm, InvalidValue
 from dolce.web.shared.form_reader import FormReader
 from dolce.web.shared.page import services
-from dolce.web.stops.align.crossing_views import GROUP_NAMES, KINDS, SLOPES
+from dolce.web.stops.align.crossing_views import GROUP_NAMES, KINDS
 from dolce.web.stops.align.sheets import after, blueprint, show
 
 
@@ -107,7 +109,7 @@ def send(job_id: int) -> Response:
 
 def _crossover(form: FormReader, name: str) -> Crossover:
     crossover_hz = form.number(f"corner-{name}", low=30, high=250, unit="Hz")
-    order = int(form.choice(f"slope-{name}", tuple(key for key, _ in SLOPES)))
+    order = form.whole_choice(f"slope-{name}", ORDERS)
     return Crossover(
         frequency_hz=crossover_hz, order=order, kind=form.choice(f"kind-{name}", tuple(k for k, _ in KINDS))
     )

@@ -2,13 +2,15 @@
 
 import numpy as np
 
+from dolce.core.dsp import CrossoverKind
 from dolce.core.processor import EFFECTS
+from dolce.core.processor.crossover import Order
 from dolce.core.tuning import SHOWN_HZ, Alignment
 from dolce.services.align.crossing import CrossingView
 from dolce.web.shared.plot_data import frequency_plot
 
-SLOPES = (("2", "12 dB"), ("4", "24 dB"), ("8", "48 dB"))
-KINDS = (("linkwitz-riley", "Linkwitz-Riley"), ("butterworth", "Butterworth"))
+SLOPES: tuple[tuple[Order, str], ...] = ((2, "12 dB"), (4, "24 dB"), (8, "48 dB"))
+KINDS: tuple[tuple[CrossoverKind, str], ...] = (("linkwitz-riley", "Linkwitz-Riley"), ("butterworth", "Butterworth"))
 GROUP_NAMES = {"fronts": "Fronts", "surrounds": "Surrounds", "heights": "Heights", "others": "Others", "subs": "Subs"}
 
 

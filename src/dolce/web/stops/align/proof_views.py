@@ -2,11 +2,12 @@
 
 import numpy as np
 
+from dolce.core.dsp import in_band
 from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.services.align.aligned_proof import SeatCurves
 from dolce.web.shared.plot_data import frequency_plot
 
-_SHOWN = np.flatnonzero((ANALYSIS_GRID_HZ >= 20) & (ANALYSIS_GRID_HZ <= 20_000))[::2]
+_SHOWN = np.flatnonzero(in_band(ANALYSIS_GRID_HZ, (20, 20_000)))[::2]
 
 
 def seat_curves_plot(found: SeatCurves, other: str) -> dict:

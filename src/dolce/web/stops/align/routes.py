@@ -2,7 +2,8 @@
 
 from collections.abc import Callable
 
-from flask import Response, redirect, request, url_for
+from flask import redirect, request, url_for
+from werkzeug.wrappers import Response
 
 from dolce.core.alignment import LevelWish
 from dolce.core.tuning import ChannelAlignment

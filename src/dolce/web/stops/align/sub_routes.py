@@ -1,6 +1,7 @@
 """Routes of the sub workbench."""
 
-from flask import Response, make_response, render_template, request
+from flask import make_response, render_template, request
+from werkzeug.wrappers import Response
 
 from dolce.core.subs import SearchLimits, SubSetting
 from dolce.errors import InvalidForm

@@ -3,7 +3,7 @@
 from dataclasses import dataclass, replace
 
 from dolce.core.alignment import AlignmentRow, OffPlan
-from dolce.core.levels import together_db
+from dolce.core.dsp import together_db
 from dolce.core.processor import ChannelSettings
 from dolce.core.subs import SUBS
 from dolce.core.tuning import Alignment, changed_outputs
@@ -72,8 +72,8 @@ class AlignmentTableView:
         alignment_table = view.alignment_table
         if alignment_table is None:
             return None
-        arrivals = [r.reading.arrival_s for r in alignment_table.channel_rows]
-        known = None not in arrivals
+        arrivals = [r.reading.arrival_s for r in alignment_table.channel_rows if r.reading.arrival_s is not None]
+        known = len(arrivals) == len(alignment_table.channel_rows)
         latest = max(arrivals) if known else 0.01
         chosen = view.chosen or {}
         # Bars begin at zero; the scale ends a little behind the last of what sounds, or is delayed, by then.
@@ -110,8 +110,8 @@ class AlignmentTableView:
         rows = _with_whiskers(rows)
         levels = [row.matched_db - row.offset_db + row.trim_db for row in rows if row.matched_db is not None] or [0.0]
         mains = [row for row in rows if row.channel != SUBS]
-        ends = [row.arrival_ms + row.delay_ms for row in mains] if known else [0.0]
-        subs = sum(s.is_sub for s in view.job.speakers)
+        ends = [row.arrival_ms + row.delay_ms for row in mains if known and row.arrival_ms is not None] or [0.0]
+        sub_count = sum(s.is_sub for s in view.job.speakers)
         first_ms = min((row.delay_ms for row in mains), default=0.0)
         latency_s = view.proposal.latency_s
         return cls(
@@ -121,8 +121,8 @@ class AlignmentTableView:
             width=WIDTH,
             delays_known=known,
             levels_known=all(row.level_db is not None for row in rows),
-            subs=subs,
-            together_db=together_db(subs),
+            subs=sub_count,
+            together_db=together_db(sub_count),
             level_left_db=max(levels) - min(levels),
             arrival_left_ms=max(ends) - min(ends),
             follows_proposal=_follows(view),
@@ -133,11 +133,11 @@ class AlignmentTableView:
 
 def _with_whiskers(rows: list[Row]) -> list[Row]:
     """Rows with their levels beside each other on one scale."""
-    known = [row for row in rows if row.level_db is not None]
+    known = [(row.level_db, row.spread_db) for row in rows if row.level_db is not None]
     if not known:
         return rows
-    low = min(row.level_db - row.spread_db for row in known)
-    span = max(max(row.level_db + row.spread_db for row in known) - low, 1.0)
+    low = min(level - spread for level, spread in known)
+    span = max(max(level + spread for level, spread in known) - low, 1.0)
 
     def x(level_db: float) -> float:
         return 3 + (level_db - low) / span * (WHISKER - 6)
@@ -181,7 +181,8 @@ def _row(
         # Subs by phase at the crossover: their bar is the delay that they have alone.
         arrival = None
         delay = settings.delay_s if settings else min((sub.delay_ms / 1000 for sub in subs), default=0.0)
-    earliest = min((g.reading.arrival_s for g in view.alignment_table.channel_rows), default=0.0) if known else 0.0
+    every = [] if view.alignment_table is None else [g.reading.arrival_s for g in view.alignment_table.channel_rows]
+    earliest = min((late_s for late_s in every if late_s is not None), default=0.0) if known else 0.0
     nearest = min(view.expected_m.values())
     return Row(
         channel=channel,
@@ -199,7 +200,7 @@ def _row(
         delay_samples=round(delay * view.job.rig.sample_rate_hz),
         delay_path_m=delay * view.speed_m_s,
         # The latency is not known: the nearest speaker is taken as standing where the plan has it.
-        measured_m=nearest + (r.arrival_s - earliest) * view.speed_m_s if one and arrival is not None else None,
+        measured_m=None if not one or arrival is None else nearest + (arrival / 1000 - earliest) * view.speed_m_s,
         expected_m=view.expected_m.get(channel),
         polarity=r.polarity if one else "",
         mate=mate,
@@ -210,7 +211,7 @@ def _row(
 
 def _follows(view: AlignView) -> bool:
     """Whether what is chosen is what is proposed now."""
-    if not view.chosen:
+    if not view.chosen or view.alignment_table is None:
         return False
     channel_rows = {g.reading.channel: g for g in view.alignment_table.channel_rows}
     mains = [g for channel, g in channel_rows.items() if channel in view.chosen]

@@ -1,8 +1,10 @@
 """Routes of the Listen sheet: what is compared, its sound, blind trials, preference, and what was heard."""
 
 from dataclasses import replace
+from typing import Any
 
-from flask import Response, make_response, render_template, request
+from flask import make_response, render_template, request
+from werkzeug.wrappers import Response
 
 from dolce.core.correction import Preference
 from dolce.errors import InvalidForm
@@ -84,7 +86,9 @@ def turn_preference(job_id: int) -> Response:
     """Tilt, bass and treble on top of one of them."""
     form = FormReader(request.form)
     preference = Preference()
-    values = {field: form.of(Preference, field) for field in ("tilt_db_per_octave", "bass_db", "treble_db")}
+    values: dict[str, Any] = {
+        field: form.of(Preference, field) for field in ("tilt_db_per_octave", "bass_db", "treble_db")
+    }
     try:
         form.done()
     except InvalidForm as error:

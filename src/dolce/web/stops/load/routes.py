@@ -1,6 +1,9 @@
 """Routes of the Load stop: presets and files."""
 
-from flask import Response, request
+from typing import Any
+
+from flask import request
+from werkzeug.wrappers import Response
 
 from dolce.core.job import SAMPLE_RATES_HZ
 from dolce.services.load.packing import PackageWish
@@ -45,13 +48,8 @@ def package(job_id: int) -> Response:
     """Everything for another processor, as it is wished."""
     args = request.args
     rates = tuple(rate for rate in map(whole_of, args.getlist("rate")) if rate)
-    wish = PackageWish(
-        rates_hz=rates or SAMPLE_RATES_HZ,
-        samples=args.get("samples", "float"),
-        layout=args.get("layout", "each"),
-        order=args.get("order", "outputs"),
-        signs=args.get("signs", "subtracted"),
-        device=whole_of(args.get("device")),
-    )
+    # The service refuses what is not offered.
+    chosen: dict[str, Any] = {key: args[key] for key in ("samples", "layout", "order", "signs") if key in args}
+    wish = PackageWish(rates_hz=rates or SAMPLE_RATES_HZ, device=whole_of(args.get("device")), **chosen)
     parts, name = services().loading.package(job_id, wish)
     return stream(parts, name, "application/zip")

@@ -2,7 +2,8 @@
 
 from collections.abc import Callable
 
-from flask import Blueprint, Response, request
+from flask import Blueprint, request
+from werkzeug.wrappers import Response
 
 from dolce.core.job import SAMPLE_RATES_HZ
 from dolce.core.listening import MATERIAL

@@ -1,6 +1,9 @@
 """Routes of the Prove stop."""
 
-from flask import Blueprint, Response, make_response, render_template, request
+from typing import Any
+
+from flask import Blueprint, make_response, render_template, request
+from werkzeug.wrappers import Response
 
 from dolce.core.tolerance import ToleranceSet
 from dolce.errors import FormatError, InvalidForm, InvalidValue
@@ -106,19 +109,18 @@ def _tolerances(job_id: int, name: str, **context: object) -> str:
 
 def _typed_set(form: FormReader) -> ToleranceSet:
     """Lines of frequency, lower and upper bound; single bounds, empty for none."""
-    points = [
-        [number_of(cell) for cell in line.replace(";", " ").split()]
-        for line in form.text("lines").splitlines()
-        if line.strip()
-    ]
-    if any(len(row) != 3 or None in row for row in points):
+    points: list[list[float]] = []
+    for line in filter(str.strip, form.text("lines").splitlines()):
+        row = [number for cell in line.replace(";", " ").split() if (number := number_of(cell)) is not None]
+        points.append(row if len(row) == len(line.replace(";", " ").split()) else [])
+    if any(len(row) != 3 for row in points):
         form.faults["lines"] = "Write frequency, lower and upper bound, a line each, such as 50 -3 3."
         points = []
 
     def bound(name: str, typed: str, per_unit: float = 1.0, unit: str = "") -> float | None:
         return form.of(ToleranceSet, name, typed=typed, per_unit=per_unit, unit=unit) if form.filled(typed) else None
 
-    values = {
+    values: dict[str, Any] = {
         "level_db": bound("level_db", "tol_level"),
         "arrival_s": bound("arrival_s", "tol_arrival", 1000, "ms"),
         "reverberation_s": bound("reverberation_s", "tol_decay"),

@@ -100,7 +100,7 @@ def _words(one: Verdict) -> str:
             )
         case "pair differs":
             return (
-                f"{first} is {one.value:.1f} dB louder than {others[0]} in the 1/3 octave at {hertz(one.at_hz)}: "
+                f"{first} is {one.value:.1f} dB louder than {others[0]} in the 1/3 octave at {hertz(one.at_hz or 0)}: "
                 "correct it on Shape, or look at the loudspeaker."
             )
         case _:

@@ -59,7 +59,8 @@ def wish_of(args: MultiDict) -> ReadWish:
 
 def scale_of(args: MultiDict) -> tuple[float, float] | None:
     """The scale that the page had: bottom and top, kept until somebody asks for another."""
-    ends = [number_of(part) for part in args.get("scale", "").split("..")]
-    if len(ends) != 2 or None in ends or not -400 < ends[0] < ends[1] < 400:
+    parts = args.get("scale", "").split("..")
+    ends = [end for end in map(number_of, parts) if end is not None]
+    if len(parts) != 2 or len(ends) != 2 or not -400 < ends[0] < ends[1] < 400:
         return None
     return ends[0], ends[1]

@@ -6,9 +6,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dolce.core.job import name_of
-from dolce.core.reading import HARMONICS, BandDecay, DecayMap, Distortion, NoiseUnder, PhaseCurves, TimeCurve
+from dolce.core.reading import HARMONICS, DecayKind, DecayMap, Distortion, NoiseUnder, PhaseCurves, TimeCurve
 from dolce.services.read.reading import ReadView, TakeDetail
-from dolce.services.read.take_details import SLICE_S
+from dolce.services.read.take_details import SLICE_S, DecayTimes, GroupDelays, Levels, detail_as
 from dolce.web.shared.plot_data import FROM_HZ, TO_HZ, frequency_plot, response_plot, shown
 from dolce.web.stops.read.level_plots import fitting, pressure
 
@@ -56,7 +56,7 @@ def _over_frequency(curves: list[dict], *, unit: str, y_range: tuple[float, floa
 
 def _level(view: ReadView, there: list[TakeDetail]) -> dict:
     shift, unit = pressure(view)
-    curves = [_curve(view, d, shown(d.found + shift)) for d in there]
+    curves = [_curve(view, d, shown(detail_as(Levels, d.found).level_db + shift)) for d in there]
     return _over_frequency(curves, unit=unit, y_range=fitting([c["y"] for c in curves], None))
 
 
@@ -71,7 +71,7 @@ def _phase(view: ReadView, there: list[TakeDetail]) -> dict:
             "excess": found.excess_deg,
         }[kind]
 
-    curves = [_curve(view, d, shown(of(d.found), digits=1)) for d in there]
+    curves = [_curve(view, d, shown(of(detail_as(PhaseCurves, d.found)), digits=1)) for d in there]
     if kind == "wrapped":
         return _over_frequency(curves, unit="°", y_range=(-180, 180), breaks=180)
     return _over_frequency(curves, unit="°", y_range=fitting([c["y"] for c in curves], None, step=180, least=360))
@@ -80,10 +80,13 @@ def _phase(view: ReadView, there: list[TakeDetail]) -> dict:
 def _delay(view: ReadView, there: list[TakeDetail]) -> dict:
     curves = []
     for detail in there:
-        own, excess = (shown(np.clip(1000 * values, -50, 400), digits=2) for values in detail.found)
+        found = detail_as(GroupDelays, detail.found)
+        whole, excess = (
+            shown(np.clip(1000 * values, -50, 400), digits=2) for values in (found.delay_s, found.excess_s)
+        )
         curves.append(_curve(view, detail, excess) | {"label": f"{take_name(view, detail)}, excess"})
         curves.append(
-            _curve(view, detail, own)
+            _curve(view, detail, whole)
             | {"label": f"{take_name(view, detail)}, group delay", "state": "faint", "quiet": len(there) > 2}
         )
     return _over_frequency(curves, unit="ms", y_range=fitting([c["y"] for c in curves], None, step=5, least=20))
@@ -99,7 +102,7 @@ def _over_time(view: ReadView, there: list[TakeDetail], *, unit: str, y_range: t
             x=np.round(found.time_s[::every] * 1000, 3).tolist(),
         )
 
-    curves = [curve(d, d.found) for d in there]
+    curves = [curve(d, detail_as(TimeCurve, d.found)) for d in there]
     ends = [curve["x"][k] for curve in curves for k in (0, -1)]
     return {
         "kind": "impulse",
@@ -119,7 +122,7 @@ def _energy(view: ReadView, there: list[TakeDetail]) -> dict:
 
 
 def _slices(view: ReadView, there: list[TakeDetail]) -> dict:
-    found: DecayMap = there[0].found
+    found = detail_as(DecayMap, there[0].found)
     x = np.round(found.frequency_hz, 1).tolist()
     curves = [
         {
@@ -136,7 +139,7 @@ def _slices(view: ReadView, there: list[TakeDetail]) -> dict:
 
 
 def _map(view: ReadView, there: list[TakeDetail]) -> dict:
-    found: DecayMap = there[0].found
+    found = detail_as(DecayMap, there[0].found)
     level = np.clip(np.rint(found.level_db), _MAP_LOWEST_DB, 0).astype(int)
     return {
         "kind": "map",
@@ -152,8 +155,9 @@ def _map(view: ReadView, there: list[TakeDetail]) -> dict:
 def _times(view: ReadView, there: list[TakeDetail]) -> dict:
     curves = []
     for detail in there:
-        bands: tuple[BandDecay, ...] = detail.found
+        bands = detail_as(DecayTimes, detail.found).bands
         x = [band.nominal_hz for band in bands]
+        kind: DecayKind
         for kind, state in (("T30", "after"), ("T20", "before"), ("EDT", "target")):
             if len(there) > 1 and kind != "T20":
                 continue  # several takes: the one that most of them can tell
@@ -174,7 +178,7 @@ def _distortion(view: ReadView, there: list[TakeDetail]) -> dict:
 
     curves = []
     for detail in there:
-        found: Distortion = detail.found
+        found = detail_as(Distortion, detail.found)
         x, channel = np.round(found.frequency_hz, 1).tolist(), detail.take.channel
         curves.append(_curve(view, detail, y(found.total_db), x=x) | {"label": f"{take_name(view, detail)}, total"})
         if len(there) > 1:
@@ -201,7 +205,7 @@ def _distortion(view: ReadView, there: list[TakeDetail]) -> dict:
 def _noise(view: ReadView, there: list[TakeDetail]) -> dict:
     curves, (shift, unit) = [], pressure(view)
     for detail in there:
-        found: NoiseUnder = detail.found
+        found = detail_as(NoiseUnder, detail.found)
         for what, values, state in (("level", found.level_db, "after"), ("noise", found.noise_db, "noise")):
             curves.append(
                 _curve(view, detail, np.round(values + shift, 1).tolist(), x=list(found.nominal_hz))

@@ -5,6 +5,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from dolce.core.dsp import in_band
 from dolce.core.job import bass_alone, name_of
 from dolce.core.response import ANALYSIS_GRID_HZ, SUB_TOP_HZ
 from dolce.services.read.reading import Chosen, ReadView
@@ -137,7 +138,7 @@ def _drawn(channel: str, kind: str) -> NDArray:
     """Which points of the analysis grid are drawn of a channel."""
     # A sub's curve ends where it does: what lies above is noise and says nothing of it.
     top = SUB_TOP_HZ if bass_alone(channel) else TO_HZ * 1.015
-    return np.flatnonzero((ANALYSIS_GRID_HZ >= FROM_HZ * 0.985) & (top >= ANALYSIS_GRID_HZ))[:: _EVERY[kind]]
+    return np.flatnonzero(in_band(ANALYSIS_GRID_HZ, (FROM_HZ * 0.985, top)))[:: _EVERY[kind]]
 
 
 def _curve(label: str, channel: str, state: str, values: NDArray, kind: str) -> dict:

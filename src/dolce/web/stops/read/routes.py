@@ -2,8 +2,9 @@
 
 from urllib.parse import parse_qsl, urlencode
 
-from flask import Blueprint, Response, redirect, render_template, request, url_for
+from flask import Blueprint, redirect, render_template, request, url_for
 from werkzeug.datastructures import MultiDict
+from werkzeug.wrappers import Response
 
 from dolce.services.read.curve_export import curves_csv
 from dolce.web.shared.page import download, services, show_stop

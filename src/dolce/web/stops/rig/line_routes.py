@@ -1,6 +1,6 @@
 """Routes of the line check."""
 
-from flask import Response
+from werkzeug.wrappers import Response
 
 from dolce.web.shared.page import services
 from dolce.web.stops.rig.sheets import after, blueprint

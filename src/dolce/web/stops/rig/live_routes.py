@@ -1,12 +1,16 @@
 """Routes of the sheets with live sound: meter and sources, spectrum, level that comes up, reference level, subs."""
 
-from flask import Response, make_response, render_template, request
+from typing import Any
+
+from flask import make_response, render_template, request
+from werkzeug.wrappers import Response
 
 from dolce.core.job import Levels
 from dolce.core.levels import PER_OCTAVE
 from dolce.core.rig import WAYS, SubMatch
 from dolce.core.signals import KINDS, Source
 from dolce.errors import InvalidForm, InvalidValue
+from dolce.services.rig.live_session import Purpose
 from dolce.services.rig.live_sound import AVERAGES_S
 from dolce.web.shared.form_reader import FormReader
 from dolce.web.shared.page import download, services
@@ -29,13 +33,13 @@ _MATCH_FIELDS = {
 }
 
 
-def _purpose(sheet: str) -> str:
+def _purpose(sheet: str) -> Purpose:
     if sheet not in PURPOSE_OF:
         raise InvalidValue(f"{sheet!r} has no live sound.", where="sheet", remedy="Reload the page.")
     return PURPOSE_OF[sheet]
 
 
-def _kept_purpose(sheet: str) -> str:
+def _kept_purpose(sheet: str) -> Purpose:
     """The purpose of a sheet whose readings are kept."""
     if sheet not in ("reference", "subs"):
         raise InvalidValue(f"readings of {sheet!r} are not kept.", where="sheet", remedy="Reload the page.")
@@ -69,7 +73,7 @@ def live_part(job_id: int, sheet: str) -> Response:
 @blueprint.post("/live/<sheet>/start")
 def start_live(job_id: int, sheet: str) -> Response:
     """Begin to listen, and to play if a source is chosen."""
-    changes = {"automatic": bool(request.form.get("automatic"))}
+    changes: dict[str, Any] = {"automatic": bool(request.form.get("automatic"))}
     if request.form.get("channel"):
         changes["channel"] = request.form["channel"]
     services().live.start(job_id, _purpose(sheet), **changes)
@@ -106,7 +110,7 @@ def live_source(job_id: int, sheet: str) -> Response:
     """What plays, where, and how loud."""
     form = FormReader(request.form)
     kind = form.choice("kind", tuple(KINDS))
-    values = {
+    values: dict[str, Any] = {
         "level_dbfs": form.of(Source, "level_dbfs"),
         "frequency_hz": form.of(Source, "frequency_hz", default=1000.0),
         "band_hz": (
@@ -264,7 +268,7 @@ def turn(job_id: int, sheet: str, knob: str, step: str) -> Response:
 def working_levels(job_id: int) -> Response:
     """The reference level and a second one."""
     form = FormReader(request.form, kept=services().jobs.get(job_id).rig.levels)
-    values = {
+    values: dict[str, Any] = {
         "reference_db": form.of(Levels, "reference_db"),
         "second_db": form.of(Levels, "second_db") if form.filled("second_db") else None,
         "plays_effects": form.flag("plays_effects"),
@@ -285,7 +289,7 @@ def sub_match(job_id: int) -> Response:
     present = job.rig.sub_match
     form = FormReader(request.form, kept=present)
     way = form.choice("way", tuple(WAYS))
-    values = {
+    values: dict[str, Any] = {
         "way": way,
         "sound": form.choice("sound", ("tone", "noise")),
         "tone_hz": form.of(SubMatch, "tone_hz", default=present.tone_hz),

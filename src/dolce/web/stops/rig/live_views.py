@@ -3,11 +3,13 @@
 from dataclasses import dataclass
 
 import numpy as np
-from numpy.typing import NDArray
+from numpy.typing import ArrayLike, NDArray
 
+from dolce.core.dsp import in_band
 from dolce.core.job import TakeRecord
 from dolce.core.response import ANALYSIS_GRID_HZ, smoothed_level_db
 from dolce.core.signals import stated_levels
+from dolce.services.rig.live_session import Bands
 from dolce.services.rig.live_sound import LiveView
 from dolce.web.shared.formatting import hertz, signed
 
@@ -118,14 +120,14 @@ def spectrum(live: LiveView, kept: TakeRecord | None) -> SpectrumView | None:
                 "kept",
                 f"kept: {kept.channel} around {live.job.at_spot(kept.spot_id)}",
                 bands.frequency_hz,
-                _as_heard(kept, live),
+                _as_heard(kept, live, bands),
             )
         )
     compared = ""
     if beside:
         _, name, frequency, level = beside[-1]
         other = np.interp(np.log(bands.frequency_hz), np.log(frequency), level)
-        inside = (bands.frequency_hz >= _COMPARED_HZ[0]) & (bands.frequency_hz <= _COMPARED_HZ[1])
+        inside = in_band(bands.frequency_hz, _COMPARED_HZ)
         apart = (bands.level_db - other)[inside]
         worst = int(np.argmax(np.abs(apart)))
         at = bands.frequency_hz[inside][worst]
@@ -147,25 +149,25 @@ def spectrum(live: LiveView, kept: TakeRecord | None) -> SpectrumView | None:
         compared=compared,
         averaged_s=live.averaged_s,
         channel=bands.label if live.wish.source.kind != "silence" else "",
-        x_ticks=tuple((_x(f), f"{f // 1000}k" if f >= 1000 else f"{f}") for f in _TICKS_HZ),
-        y_ticks=tuple((_y(top - step, top), f"{top - step:.0f}".replace("-", "−")) for step in range(0, 51, 10)),
+        x_ticks=tuple((float(_x(f)), f"{f // 1000}k" if f >= 1000 else f"{f}") for f in _TICKS_HZ),
+        y_ticks=tuple((float(_y(top - step, top)), f"{top - step:.0f}".replace("-", "−")) for step in range(0, 51, 10)),
     )
 
 
-def _as_heard(take: TakeRecord, live: LiveView) -> NDArray:
+def _as_heard(take: TakeRecord, live: LiveView, bands: Bands) -> NDArray:
     """A kept average as it would stand in the live bands, with the source as loud as now."""
-    bands, rig = live.bands, live.job.rig
+    rig = live.job.rig
     level = smoothed_level_db(take.level_db[None, :], per_octave=max(3.0, float(bands.per_octave)))[0]
     at_bands = np.interp(np.log(bands.frequency_hz), np.log(ANALYSIS_GRID_HZ), level)
     per_band = 10 * np.log10(np.log2(20_000 / 20) * bands.per_octave)
     return at_bands + live.wish.source.level_dbfs - per_band + rig.levels.microphone_gain_db
 
 
-def _x(frequency: float | NDArray) -> float | NDArray:
+def _x(frequency: ArrayLike) -> NDArray:
     return LEFT + (WIDTH - LEFT - 8) * np.log10(np.asarray(frequency) / 20) / 3
 
 
-def _y(level: float | NDArray, top: float) -> float | NDArray:
+def _y(level: ArrayLike, top: float) -> NDArray:
     return 8 + (HEIGHT - BOTTOM - 8) * np.clip((top - np.asarray(level)) / RANGE_DB, 0, 1)
 
 

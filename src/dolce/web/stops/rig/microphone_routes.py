@@ -1,6 +1,9 @@
 """Routes of the microphones: the shelf, and those of a job."""
 
-from flask import Response, request
+from typing import Any
+
+from flask import request
+from werkzeug.wrappers import Response
 
 from dolce.core.rig import Microphone, MicrophoneInUse
 from dolce.errors import FormatError, InvalidForm, InvalidValue
@@ -11,7 +14,7 @@ from dolce.web.stops.rig.sheets import after, blueprint, show
 
 def _typed(form: FormReader) -> dict:
     """Name, serial number and sensitivity, as typed."""
-    values = {
+    values: dict[str, Any] = {
         "name": form.text("name")[:80],
         "serial": form.text("serial")[:80],
         "sensitivity_mv_pa": form.of(Microphone, "sensitivity_mv_pa") if form.filled("sensitivity_mv_pa") else None,
@@ -66,7 +69,7 @@ def drop_microphone(job_id: int, number: int) -> Response:
 def microphone_input(job_id: int, number: int) -> Response:
     """Which input it hangs on."""
     form = FormReader(request.form)
-    chosen = form.of(MicrophoneInUse, "input")
+    chosen = int(form.of(MicrophoneInUse, "input"))
     try:
         form.done()
         services().microphones.set_input(job_id, number, chosen)

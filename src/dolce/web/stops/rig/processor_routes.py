@@ -1,10 +1,13 @@
 """Routes of the processor: limits, what it holds, blank slate, mute, solo and dim."""
 
 from dataclasses import asdict
+from typing import Any
 
-from flask import Response, request
+from flask import request
+from werkzeug.wrappers import Response
 
 from dolce.core.processor import Crossover, ProcessorInUse, ProcessorLimits
+from dolce.core.processor.crossover import ORDERS
 from dolce.errors import InvalidForm, InvalidValue
 from dolce.web.shared.form_reader import FormReader
 from dolce.web.shared.page import services
@@ -36,7 +39,7 @@ def _limits(number: int | None) -> ProcessorLimits:
         kept=kept
         and {**asdict(kept), "most_delay_ms": 1000 * kept.most_delay_s, "delay_step_ms": 1000 * kept.delay_step_s},
     )
-    values = {
+    values: dict[str, Any] = {
         "name": form.text("name")[:80],
         "crossovers": form.flag("crossovers"),
         "shelves": form.flag("shelves"),
@@ -84,7 +87,7 @@ def type_bass(job_id: int) -> Response:
     try:
         if form.filled("bass_hz"):
             corner = form.number("bass_hz", low=30, high=250, unit="Hz")
-            order = int(form.choice("bass_slope", ("2", "4", "8")))
+            order = form.whole_choice("bass_slope", ORDERS)
             form.done()
             crossover = Crossover(frequency_hz=corner, order=order)
     except InvalidForm as error:

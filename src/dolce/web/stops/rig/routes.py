@@ -1,6 +1,9 @@
 """Routes of the Rig stop: hardware, levels, noise and pressure, faults; the other sheets have modules of their own."""
 
-from flask import Response, request
+from typing import Any
+
+from flask import request
+from werkzeug.wrappers import Response
 
 from dolce.core.checked import values_in
 from dolce.core.job import SAMPLE_RATES_HZ, Interface, Levels, Rig
@@ -97,7 +100,7 @@ def level(job_id: int) -> Response:
 def hardware(job_id: int) -> Response:
     """The rehearsal rig, or an audio device of this computer."""
     form = FormReader(request.form)
-    changes = {"hardware": form.choice("hardware", ("rehearsal", "sound card"))}
+    changes: dict[str, Any] = {"hardware": form.choice("hardware", ("rehearsal", "sound card"))}
     if changes["hardware"] == "sound card":
         host, _, name = request.form.get("card", "").partition("|")
         changes |= {"card_host": host[:120], "card_name": name[:120]}

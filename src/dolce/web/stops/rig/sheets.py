@@ -2,13 +2,15 @@
 
 from collections.abc import Callable
 
-from flask import Blueprint, Response, request
+from flask import Blueprint, request
+from werkzeug.wrappers import Response
 
 from dolce.core.job import SAMPLE_RATES_HZ, needed_sheets
 from dolce.core.levels import MEANING_TIMES_S, PER_OCTAVE
 from dolce.core.processor import REHEARSAL_LIMITS
 from dolce.core.rig import CHOICES_DB, FAULTS, POINTINGS, SLATE, WAYS, microphone_findings
 from dolce.core.signals import KINDS
+from dolce.services.rig.live_session import Purpose
 from dolce.services.rig.live_sound import AVERAGES_S
 from dolce.services.rig.processor_keeping import shown_settings
 from dolce.web.shared.page import after_change, services, show_stop
@@ -32,7 +34,13 @@ GROUPS: dict[str, dict[str, str]] = {
 }
 SHEETS = {key: name for group in GROUPS.values() for key, name in group.items()}
 # What is being measured on the sheets with live sound.
-PURPOSE_OF = {"meter": "meter", "spectrum": "spectrum", "reference": "reference", "subs": "subs", "level": "ramp"}
+PURPOSE_OF: dict[str, Purpose] = {
+    "meter": "meter",
+    "spectrum": "spectrum",
+    "reference": "reference",
+    "subs": "subs",
+    "level": "ramp",
+}
 
 
 def show(job_id: int, sheet: str | None = None, **context: object) -> Response:

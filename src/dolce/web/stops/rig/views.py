@@ -4,8 +4,8 @@ from dataclasses import dataclass
 
 from numpy.typing import NDArray
 
+from dolce.core.dsp import power_db
 from dolce.core.job import Rig
-from dolce.core.levels import power_db
 from dolce.core.response import ANALYSIS_GRID_HZ, MicrophoneCurve
 from dolce.core.rig import NOISE_THIRD_OCTAVES_HZ
 from dolce.services.rig.sound_pressure import PressureView

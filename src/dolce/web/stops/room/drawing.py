@@ -6,6 +6,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
 from importlib import resources
+from typing import Any
 
 import numpy as np
 
@@ -265,7 +266,7 @@ def standalone_style() -> str:
     return re.sub(r"var\((--dolce-[a-z0-9-]+)(?:, [^)]*)?\)", lambda m: values.get(m[1], "black"), " ".join(rules))
 
 
-def _thing(frame: _Frame, key: str, label: str, title: str, kind: str, place: Point, **more: object) -> Thing:
+def _thing(frame: _Frame, key: str, label: str, title: str, kind: str, place: Point, **more: Any) -> Thing:
     x, y = frame.at(place)
     return Thing(key=key, label=label, title=title, kind=kind, place=place, x=x, y=y, **more)
 

@@ -1,9 +1,10 @@
 """Routes of what stands in the room and of its shape: drawings, outline, reverberation."""
 
-from flask import Response, request
+from flask import request
+from werkzeug.wrappers import Response
 
 from dolce.core.geometry import Point
-from dolce.core.room import BOX_KINDS, SURFACES, Box, Reverberation
+from dolce.core.room import BOX_KINDS, SURFACES, Box, DecaySource, Reverberation
 from dolce.web.shared.form_reader import FormReader
 from dolce.web.shared.page import services
 from dolce.web.stops.room.sheets import blueprint, changed, seen, units_of
@@ -79,12 +80,14 @@ def start_outline(job_id: int) -> Response:
 @blueprint.post("/outline")
 def set_outline(job_id: int) -> Response:
     """Corners as typed."""
-    units, corners = units_of(job_id), []
+    units = units_of(job_id)
+    corners: list[tuple[float, float]] = []
     texts = zip(request.form.getlist("cx"), request.form.getlist("cy"), strict=False)
     form = FormReader({})
     for number, (x, y) in enumerate(texts, 1):
         one = FormReader({"x": x, "y": y})
-        corners.append(tuple(one.length_m(axis, low=0, high=30, units=units) for axis in "xy"))
+        x_m, y_m = (one.length_m(axis, low=0, high=30, units=units) for axis in "xy")
+        corners.append((x_m, y_m))
         if one.faults:
             form.faults["outline"] = f"Corner {number}: {' '.join(one.faults.values())}"
 
@@ -118,7 +121,7 @@ def set_reverberation(job_id: int) -> Response:
     """A typed time, or what the surfaces are made of."""
     old = services().jobs.get(job_id).plan.reverberation
     form = FormReader(request.form)
-    source = form.choice("decay_source", ("typed", "surfaces"))
+    source: DecaySource = form.choice("decay_source", ("typed", "surfaces"))
     typed = form.of(Reverberation, "typed_s", default=old.typed_s)
     surfaces = {s: request.form.get(f"surface-{k}", old.surfaces[s]) for k, s in enumerate(SURFACES)}
 

@@ -1,6 +1,7 @@
 """Routes of files: the room, its places, its plan."""
 
-from flask import Response, jsonify, render_template, request
+from flask import jsonify, render_template, request
+from werkzeug.wrappers import Response
 
 from dolce.services.room.room_planning import room_schema
 from dolce.web.shared.form_reader import uploaded

@@ -1,6 +1,7 @@
 """Routes of the Room stop: the page, undo, size and layout, and moving things; the rest has modules of its own."""
 
-from flask import Response, make_response, render_template, request
+from flask import make_response, render_template, request
+from werkzeug.wrappers import Response
 
 from dolce.core.geometry import Point, RoomSize
 from dolce.core.room import LAYOUT_NAMES, place_of

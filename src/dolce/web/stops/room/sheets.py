@@ -2,12 +2,13 @@
 
 from collections.abc import Callable, Mapping
 
-from flask import Blueprint, Response, redirect, request, url_for
+from flask import Blueprint, redirect, request, url_for
+from werkzeug.wrappers import Response
 
 from dolce.core.room import AIMS, BOX_KINDS, KINDS, LAYOUT_NAMES, LAYOUTS, MATERIALS, OCTAVES_HZ, PATTERNS, SURFACES
 from dolce.errors import FormatError, InvalidForm, InvalidValue, Outdated
 from dolce.services.room.room_planning import RoomView
-from dolce.services.room.room_studies import SubWish
+from dolce.services.room.room_studies import ModesView, SubWish
 from dolce.web.shared.numbers import whole_of
 from dolce.web.shared.page import services, show_stop
 from dolce.web.stops.room.views import SHEETS, RoomPage, mode_rows, sub_plot
@@ -34,7 +35,13 @@ def show(
     modes = services().room_studies.modes(view.plan) if sheet == "modes" else None
     if modes is not None and (mode is None or not 1 <= mode <= len(modes.modes.frequency_hz)):
         mode = 1 if len(modes.modes.frequency_hz) else None
-    more = {"places": _of_places, "modes": _of_modes, "subs": _of_subs, "more": _of_shape}.get(sheet)
+    parts: dict[str, Callable[..., dict]] = {
+        "places": _of_places,
+        "modes": _of_modes,
+        "subs": _of_subs,
+        "more": _of_shape,
+    }
+    more = parts.get(sheet)
     extra = more(view, modes, mode) if more else {}
     page = RoomPage.of(
         view, sheet=sheet, pick=pick, modes=modes, mode=None if mode is None else mode - 1, study=extra.get("study")
@@ -64,7 +71,7 @@ def _of_places(view: RoomView, *_: object) -> dict:
     }
 
 
-def _of_modes(view: RoomView, modes, mode: int | None) -> dict:
+def _of_modes(view: RoomView, modes: ModesView | None, mode: int | None) -> dict:
     seat = whole_of(request.args.get("seat"))
     seat = seat if seat in [s.id for s in view.plan.seats] else view.plan.main_seat.id
     # Subs are what drives modes; without them the front speakers do.
@@ -73,7 +80,7 @@ def _of_modes(view: RoomView, modes, mode: int | None) -> dict:
         "modes": modes,
         "mode": mode,
         "mode_seat": seat,
-        "mode_list": mode_rows(modes, view.plan, seat),
+        "mode_list": mode_rows(modes, view.plan, seat) if modes else [],
         "driven": driven,
         "driven_at": [view.plan.channels.index(s.channel) for s in driven],
         "surfaces": SURFACES,
@@ -86,11 +93,12 @@ def _of_subs(view: RoomView, *_: object) -> dict:
     args = request.args
     asked = "rank" in args
     without = tuple(k for k in (whole_of(t, high=999) for t in args.getlist("without")[:1000]) if k is not None)
+    aim = args.get("aim", "")
     wish = SubWish(
         subs=min(4, max(1, whole_of(args.get("n")) or len(view.plan.subs) or 1)),
         kinds=tuple(k for k in KINDS if k in args.getlist("kind")) if asked else SubWish().kinds,
         without=without,
-        aim=args.get("aim") if args.get("aim") in AIMS else next(iter(AIMS)),
+        aim=aim if aim in AIMS else next(iter(AIMS)),
     )
     study = services().room_studies.sub_places(view.plan, wish) if asked else None
     plots = {}

@@ -1,6 +1,9 @@
 """Routes of speakers, channels and seats."""
 
-from flask import Response, request
+from typing import Any
+
+from flask import request
+from werkzeug.wrappers import Response
 
 from dolce.core.room import Seat, Speaker
 from dolce.errors import InvalidForm
@@ -24,7 +27,7 @@ def set_speaker(job_id: int, channel: str) -> Response:
             "partner": kept.partner or "",
         },
     )
-    values = {
+    values: dict[str, Any] = {
         "aim": form.choice("aim", ("main seat", "straight", "angle")),
         "toe_in_deg": form.of(Speaker, "toe_in_deg", typed="toe_in", unit="°", default=0.0),
         "source": form.choice("source", ("point", "line")),

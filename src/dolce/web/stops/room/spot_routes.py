@@ -1,6 +1,7 @@
 """Routes of the spots."""
 
-from flask import Response, make_response, render_template, request
+from flask import make_response, render_template, request
+from werkzeug.wrappers import Response
 
 from dolce.core.room import COUNT, LAYER_M, LAYERS, PATTERNS, SPACING_M
 from dolce.web.shared.form_reader import FormReader
@@ -17,7 +18,7 @@ def lay_out(job_id: int) -> Response:
     """Spots by a pattern."""
     form = FormReader(request.form)
     pattern, seat = form.choice("pattern", tuple(PATTERNS)), form.whole("seat", low=1, high=999)
-    count = form.inside(COUNT, "count")
+    count = int(form.inside(COUNT, "count"))
     units = units_of(job_id)
     spacing = form.length_m("spacing", low=SPACING_M.low, high=SPACING_M.high, units=units)
     layers, step = 3, 0.15

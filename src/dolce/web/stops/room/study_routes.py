@@ -1,6 +1,7 @@
 """Routes of what was found: places of subs, findings."""
 
-from flask import Response, request
+from flask import request
+from werkzeug.wrappers import Response
 
 from dolce.core.geometry import Point
 from dolce.errors import InvalidValue
@@ -12,8 +13,11 @@ from dolce.web.stops.room.sheets import blueprint, changed
 @blueprint.post("/subs")
 def place_subs(job_id: int) -> Response:
     """The subs go to ranked places."""
-    axes = [[number_of(part) for part in text.split()] for text in request.form.getlist("place")[:4]]
-    if any(len(place) != 3 or None in place for place in axes):
+    axes = [
+        [number for part in text.split() if (number := number_of(part)) is not None]
+        for text in request.form.getlist("place")[:4]
+    ]
+    if any(len(place) != 3 for place in axes):
         raise InvalidValue("these are no places.", where="subs", remedy="Rank the places again.")
     places = [Point(x_m=x, y_m=y, z_m=z) for x, y, z in axes]
     return changed(job_id, lambda: services().room.place_subs(job_id, places), ghosts=True)

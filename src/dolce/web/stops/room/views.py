@@ -283,6 +283,8 @@ def mode_rows(modes: ModesView, plan: RoomPlan, seat_id: int) -> tuple[ModeRow, 
 def sub_plot(study: SubStudy, arrangement: Arrangement, plan: RoomPlan) -> dict:
     """Curves per seat, 20-120 Hz, over a range of levels that both plots share."""
     ranking = study.ranking
+    if ranking is None:
+        raise ValueError("a study without a ranking has nothing to plot.")
     shown = [a for a in (ranking.present, *ranking.best[:1]) if a is not None]
     top = float(np.ceil(max(a.level_db.max() for a in shown) / 5) * 5)
     seats = [s for s in plan.seats if s.weight > 0]

@@ -1,11 +1,14 @@
 """Routes of single bands."""
 
 from dataclasses import replace
+from typing import Any
 
-from flask import Response, jsonify, render_template, request
+from flask import jsonify, make_response, render_template, request
+from werkzeug.wrappers import Response
 
 from dolce.core.filters import BAND_KINDS, BandFilter
 from dolce.errors import InvalidForm, InvalidValue, NotFound
+from dolce.services.shape.shaping import SCOPES
 from dolce.web.shared.form_reader import FormReader
 from dolce.web.shared.page import after_change, services
 from dolce.web.stops.shape.sheets import blueprint, edited, show, show_card
@@ -16,9 +19,11 @@ def _typed(job_id: int, channel: str, band_id: int) -> BandFilter:
     """The band as the form has it; InvalidForm with one text for its row."""
     kept = services().shaping.band(job_id, channel, band_id).filter
     form = FormReader(request.form, kept=kept)
-    values = {name: form.of(BandFilter, name) for name in ("frequency_hz", "gain_db", "q") if name in request.form}
-    kind = request.form.get("kind", kept.kind)
-    if kind not in BAND_KINDS:
+    values: dict[str, Any] = {
+        name: form.of(BandFilter, name) for name in ("frequency_hz", "gain_db", "q") if name in request.form
+    }
+    kind = next((one for one in BAND_KINDS if one == request.form.get("kind", kept.kind)), None)
+    if kind is None:
         form.faults["kind"] = "choose one of the list."
     try:
         form.done()
@@ -27,7 +32,7 @@ def _typed(job_id: int, channel: str, band_id: int) -> BandFilter:
         raise InvalidForm(
             {f"band-{band_id}": " ".join(f"{said[name]}: {text}" for name, text in error.faults.items())}
         ) from error
-    band = replace(kept, kind=kind, **values)
+    band = replace(kept, kind=kind or kept.kind, **values)
     # What was dragged, or moved by a key, lies between steps.
     return services().shaping.snapped(job_id, band) if request.form.get("moved") else band
 
@@ -50,8 +55,10 @@ def preview_band(job_id: int, channel: str, band_id: int) -> Response:
     try:
         view = services().shaping.preview(job_id, channel, band_id, _typed(job_id, channel, band_id))
     except (NotFound, InvalidForm, InvalidValue):
-        return Response(status=409)
-    shown = ChannelView.of(view)
+        return make_response("", 409)
+    if view.shape is None:
+        return make_response("", 409)
+    shown = ChannelView.of(view, view.shape)
     return jsonify(plot=shown.plot, deviation=shown.deviation_words, headroom=shown.headroom_words)
 
 
@@ -87,7 +94,8 @@ def add_band(job_id: int, channel: str) -> Response:
 @blueprint.post("/bands/<channel>/copy/<to>")
 def copy_bands(job_id: int, channel: str, to: str) -> Response:
     """The same bands for the partner, or for the whole group."""
-    return edited(job_id, lambda: services().shaping.copy_bands(job_id, channel, to=to), channel=channel)
+    scope = FormReader({"to": to}).choice("to", SCOPES)
+    return edited(job_id, lambda: services().shaping.copy_bands(job_id, channel, to=scope), channel=channel)
 
 
 @blueprint.post("/hear/<channel>/<int:band_id>")

@@ -2,7 +2,8 @@
 
 from collections.abc import Callable
 
-from flask import Response, redirect, render_template, request, url_for
+from flask import redirect, render_template, request, url_for
+from werkzeug.wrappers import Response
 
 from dolce.core.correction import SHAPES, MonitorSwitches
 from dolce.errors import Conflict, FormatError, InvalidForm, InvalidValue, NotFound

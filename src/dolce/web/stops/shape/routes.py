@@ -1,6 +1,7 @@
 """Routes of the Shape stop: the page, what it stands on, the search, undo."""
 
-from flask import Response, make_response, render_template, request
+from flask import make_response, render_template, request
+from werkzeug.wrappers import Response
 
 from dolce.web.shared.numbers import whole_of
 from dolce.web.shared.page import after_change, download, services

@@ -2,13 +2,17 @@
 
 from collections.abc import Callable
 from dataclasses import asdict, replace
+from typing import Any
 
-from flask import Response, render_template, request
+from flask import render_template, request
+from werkzeug.wrappers import Response
 
 from dolce.core.checked import limited_fields
 from dolce.core.correction import METHODS, PHASES, Curve, FilterType, FixedBands, Limits, Preference, Target
 from dolce.core.tuning import ANCHOR_RANGE_HZ, Aim, Correction
+from dolce.core.tuning.correction import ANCHORS, Anchor
 from dolce.errors import Conflict, FormatError, InvalidForm, InvalidValue
+from dolce.services.shape.shaping import Scope
 from dolce.services.shape.targets import BASES
 from dolce.web.shared.form_reader import FormReader, uploaded
 from dolce.web.shared.numbers import number_of, whole_of
@@ -78,7 +82,7 @@ def aim(job_id: int) -> Response:
     try:
         new, anchor, band, level = _read(form, kept)
         preference = _preference(form, correction.preference)
-        scope = form.choice("scope", ("all", "group", "channel")) if "scope" in request.form else "all"
+        scope: Scope = form.choice("scope", ("all", "group", "channel")) if "scope" in request.form else "all"
         form.done()
         try:
             new = replace(new, target=replace(new.target, curve=_curve(job_id, form, kept, channel)))
@@ -109,10 +113,10 @@ def aim(job_id: int) -> Response:
     return edited(job_id, lambda: shaping.begin_find(job_id) if request.form.get("find") else None)
 
 
-def _read(form: FormReader, kept: Aim) -> tuple[Aim, str, tuple[float, float], float]:
+def _read(form: FormReader, kept: Aim) -> tuple[Aim, Anchor, tuple[float, float], float]:
     target = {name: form.of(Target, name) for name in limited_fields(Target)}
-    values = {name: form.of(Limits, name) for name in limited_fields(Limits)}
-    anchor = form.choice("anchor", ("band", "fronts", "hand"))
+    values: dict[str, Any] = {name: form.of(Limits, name) for name in limited_fields(Limits)}
+    anchor = form.choice("anchor", ANCHORS)
     low, high = ANCHOR_RANGE_HZ
     band = (
         form.number("anchor_from_hz", low=low, high=high, unit="Hz"),
@@ -153,7 +157,9 @@ def _fixed(form: FormReader, kept: FixedBands) -> FixedBands:
 
 
 def _preference(form: FormReader, kept: Preference | None) -> Preference | None:
-    values = {name: form.of(Preference, name, typed=typed, default=0.0) for name, typed in _PREFERENCE.items()}
+    values: dict[str, Any] = {
+        name: form.of(Preference, name, typed=typed, default=0.0) for name, typed in _PREFERENCE.items()
+    }
     name = form.text("preference_name")
     if len(name) > 60:
         form.faults["preference_name"] = "60 characters at most."

@@ -1,12 +1,15 @@
 """The sheets of the Shape stop: their names, and what each of them shows beside the plot."""
 
 from collections.abc import Callable
+from typing import Any
 
-from flask import Blueprint, Response, make_response, redirect, render_template, request, url_for
+from flask import Blueprint, make_response, redirect, render_template, request, url_for
+from werkzeug.wrappers import Response
 
 from dolce.core.correction import METHODS, PHASES, SHAPES, VERDICTS
 from dolce.core.filters import BAND_KINDS
 from dolce.core.room import group_of, partner_of
+from dolce.core.tuning import ChannelShape
 from dolce.errors import NotFound, Outdated
 from dolce.services.shape.region_evidence import region_evidence
 from dolce.services.shape.shaping import ShapeView
@@ -50,23 +53,23 @@ def context_of(job_id: int, wanted: str, sheet: str = "") -> dict:
     findings = services().reading.findings(job_id, view.round.id, channel) if sheet == "evidence" and view.round else ()
     return {
         **base,
-        "shown": ChannelView.of(view, findings),
+        "shown": ChannelView.of(view, view.shape, findings),
         "aim": aim_of(view.correction, channel),
         "group": group_of(channel),
         "partner": partner_of(channel),
         "kept_targets": services().targets.kept(),
-        **_CONTEXTS[sheet](job_id, view),
+        **_CONTEXTS[sheet](job_id, view, view.shape),
     }
 
 
-def show(job_id: int, **context: object) -> Response:
+def show(job_id: int, **context: Any) -> Response:
     """The stop, with the channel and the sheet that the request names: an edit stays where it was made."""
     wanted = (request.view_args or {}).get("channel") or request.values.get("channel", "")
     sheet = str(context.pop("sheet", "") or request.values.get("sheet", ""))
     return _whole_stop(job_id, **{**context_of(job_id, wanted, sheet), **context})
 
 
-def show_card(job_id: int, channel: str, *, status: int = 200, **context: object) -> Response:
+def show_card(job_id: int, channel: str, *, status: int = 200, **context: Any) -> Response:
     """The channel's part alone for htmx; the page for all others, and where no take is left to shape on."""
     sheet = str(context.pop("sheet", "") or request.values.get("sheet", ""))
     if not request.headers.get("HX-Request"):
@@ -77,7 +80,7 @@ def show_card(job_id: int, channel: str, *, status: int = 200, **context: object
     return make_response(render_template("shape/_channel.html", job=shown["view"].job, **shown), status)
 
 
-def _whole_stop(job_id: int, **shown: object) -> Response:
+def _whole_stop(job_id: int, **shown: Any) -> Response:
     """The stop in its own place, also where the form that asked for it replaces the channel's part alone."""
     response = show_stop("shape", job_id, **shown)
     response.headers["HX-Retarget"], response.headers["HX-Reswap"] = "#stop", "outerMorph"
@@ -95,35 +98,33 @@ def edited(job_id: int, edit: Callable[[], object], *, channel: str = "", sheet:
     return after_change("shape", job_id, lambda number: show(number, sheet=sheet))
 
 
-def _filters(job_id: int, _view: ShapeView) -> dict:
+def _filters(job_id: int, _view: ShapeView, _shape: ChannelShape) -> dict:
     return {"hearing": services().band_hearing.look(job_id)}
 
 
-def _switches(job_id: int, view: ShapeView) -> dict:
+def _switches(job_id: int, _view: ShapeView, shape: ChannelShape) -> dict:
     return {
-        "sw": services().switching.view(job_id, view.shape.channel, check_by=whole_of(request.values.get("check_by"))),
+        "sw": services().switching.view(job_id, shape.channel, check_by=whole_of(request.values.get("check_by"))),
         "shapes": SHAPES,
     }
 
 
-def _evidence(job_id: int, view: ShapeView) -> dict:
+def _evidence(job_id: int, _view: ShapeView, shape: ChannelShape) -> dict:
     at = number_of(request.values.get("at", ""))
     if at is None:
-        furthest = view.shape.plan.furthest
+        furthest = shape.plan.furthest
         at = furthest.size_hz if furthest is not None else None
-    found = (
-        None if at is None else region_evidence(services().context, services().shaping, job_id, view.shape.channel, at)
-    )
+    found = None if at is None else region_evidence(services().context, services().shaping, job_id, shape.channel, at)
     return {"evidence": found, "lines": evidence_lines(found) if found else ()}
 
 
-def _seat_weightings(job_id: int, _view: ShapeView) -> dict:
+def _seat_weightings(job_id: int, _view: ShapeView, _shape: ChannelShape) -> dict:
     return {"table": services().versions.table(job_id)}
 
 
-def _headroom(job_id: int, shape_view: ShapeView) -> dict:
+def _headroom(job_id: int, shape_view: ShapeView, shape: ChannelShape) -> dict:
     view = services().loading.view(job_id, content="corrected")
-    typed = shape_view.correction.clean_db.get(shape_view.shape.channel, {})
+    typed = shape_view.correction.clean_db.get(shape.channel, {})
     return {
         "loads": sorted(view.loads, key=lambda one: -one.tone_dbfs),
         "cut_db": view.cut_db,
@@ -132,7 +133,7 @@ def _headroom(job_id: int, shape_view: ShapeView) -> dict:
     }
 
 
-_CONTEXTS: dict[str, Callable[[int, ShapeView], dict]] = {
+_CONTEXTS: dict[str, Callable[[int, ShapeView, ChannelShape], dict]] = {
     "filters": _filters,
     "evidence": _evidence,
     "switches": _switches,

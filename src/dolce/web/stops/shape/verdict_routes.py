@@ -1,6 +1,7 @@
 """Routes of verdicts, seat weightings and versions."""
 
-from flask import Response, request
+from flask import request
+from werkzeug.wrappers import Response
 
 from dolce.core.correction import VERDICTS, Overruled
 from dolce.errors import InvalidForm, InvalidValue

@@ -65,9 +65,8 @@ class ChannelView:
     agreed_to_hz: float | None
 
     @classmethod
-    def of(cls, view: ShapeView, findings: tuple[CurveFinding, ...] = ()) -> "ChannelView":
+    def of(cls, view: ShapeView, c: ChannelShape, findings: tuple[CurveFinding, ...] = ()) -> "ChannelView":
         """`findings` is what Read makes of the channel's curve."""
-        c = view.shape
         name = c.channel
         limits = view.correction.limits_for(name, view.job.limits)
         said = tuple(
@@ -159,9 +158,9 @@ class ChannelView:
     @property
     def before_words(self) -> str:
         """What of a convolution sounds before its main arrival."""
-        if self.channel.convolution is None:
-            return ""
         level = self.channel.sounds_before_db
+        if self.channel.convolution is None or level is None:
+            return ""
         return "Nothing" if level < _NOTHING_DB else f"Energy at {level:.0f} dB of the whole".replace("-", "−")
 
     @property
@@ -226,7 +225,7 @@ def evidence_lines(found: RegionEvidence) -> tuple[tuple[str, str], ...]:
         ("Where", f"at {s.at_spots} of {s.of_spots} spots, {found.seats} of {found.of_seats} seats"),
         ("How alike", f"spots differ by {s.spread_db:.1f} dB (standard deviation)"),
     ]
-    if found.is_minimum_phase is not None:
+    if found.is_minimum_phase is not None and found.excess_delay_s is not None:
         lines.append(
             (
                 "In time",

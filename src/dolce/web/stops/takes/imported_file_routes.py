@@ -1,6 +1,7 @@
 """Routes of the imported files: files made elsewhere, sorted to cells and shown before they are kept."""
 
-from flask import Blueprint, Response, request
+from flask import Blueprint, request
+from werkzeug.wrappers import Response
 
 from dolce.errors import DolceError
 from dolce.services.takes.whole_spot import spot_file

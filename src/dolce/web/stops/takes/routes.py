@@ -1,8 +1,12 @@
 """Routes of the Takes stop."""
 
-from flask import Blueprint, Response, make_response, render_template, request
+from typing import Any
+
+from flask import Blueprint, make_response, render_template, request
+from werkzeug.wrappers import Response
 
 from dolce.core.job import PassWish, label_of
+from dolce.core.job.passes import Order
 from dolce.core.signals import SIGNAL_KINDS
 from dolce.errors import DolceError, InvalidValue, NotFound
 from dolce.services.read.options import ReadWish
@@ -18,7 +22,7 @@ from dolce.web.stops.takes.views import BoardView, CellView, PassView
 blueprint = Blueprint("takes", __name__, url_prefix="/jobs/<int:job_id>/takes", template_folder="templates")
 
 
-def _show(job_id: int, *, opened: tuple[str, int] | None = None, **context: object) -> Response:
+def _show(job_id: int, *, opened: tuple[str, int] | None = None, **context: Any) -> Response:
     """The board, with the card of a cell where one is open."""
     board = services().taking.board(job_id)
     card = _card(board, *opened) if opened else {"cell": None}
@@ -36,7 +40,7 @@ def _show(job_id: int, *, opened: tuple[str, int] | None = None, **context: obje
     )
 
 
-def _card(board: Board, channel: str, spot: int) -> dict[str, object]:
+def _card(board: Board, channel: str, spot: int) -> dict[str, Any]:
     """What the card of a cell is rendered from."""
     found = services().cells.view(board.job.id, channel, spot)
     noise = None
@@ -67,7 +71,7 @@ def progress(job_id: int) -> Response:
     seen, spot = whole_of(request.args.get("step")), whole_of(request.args.get("spot"))
     running = services().sound.running()
     now = PassView.of(running) if running is not None and (running.job_id, running.kind) == (job_id, "takes") else None
-    if now is None or now.spot != spot:
+    if running is None or now is None or now.spot != spot:
         response = _show(job_id)
         response.headers["HX-Retarget"], response.headers["HX-Reswap"] = "#stop", "outerMorph"
         return response
@@ -152,7 +156,7 @@ def run(job_id: int) -> Response:
     form = FormReader(request.form)
     wait = form.of(PassWish, "wait_s", default=0)
     repeats = form.of(PassWish, "repeats") if form.filled("repeats") else 0
-    order = form.choice("order", ("spot", "channel")) if form.filled("order") else "spot"
+    order: Order = form.choice("order", ("spot", "channel")) if form.filled("order") else "spot"
     signal = form.choice("signal", tuple(SIGNAL_KINDS)) if form.filled("signal") else "sweep"
     if form.faults:
         return _show(job_id, status=422, faults=form.faults)

@@ -1,6 +1,7 @@
 """Routes of the rows of the board: what is taken, and how."""
 
-from flask import Blueprint, Response, request
+from flask import Blueprint, request
+from werkzeug.wrappers import Response
 
 from dolce.core.job import GROUPS
 from dolce.errors import DolceError, InvalidValue

@@ -1,6 +1,7 @@
 """Rows of the board as lines of a table: how each group, and each row of its own, is played."""
 
 from dataclasses import dataclass
+from typing import Any
 
 from dolce.core.job import GROUPS, HowTaken, Job
 from dolce.web.shared.form_reader import FormReader
@@ -62,7 +63,7 @@ def hows_of(form: FormReader, lines: list[RowLine]) -> dict[str, HowTaken | None
         def number(name: str, key: str = line.key) -> float:
             return form.of(HowTaken, name, typed=f"{key}-{name}")
 
-        values = {
+        values: dict[str, Any] = {
             "low_hz": number("low_hz"),
             "high_hz": number("high_hz"),
             "offset_db": number("offset_db"),

@@ -8,6 +8,7 @@ from typing import Literal
 
 import numpy as np
 
+from dolce.core.dsp import in_band
 from dolce.core.job import (
     Feed,
     Job,
@@ -25,12 +26,16 @@ from dolce.core.response import ANALYSIS_GRID_HZ, SUB_TOP_HZ, smoothed_level_db
 from dolce.core.response.outliers import LEVELS_MATTER_DB, REPEATS_MATTER_DB, Outlier, repeats_differ_db
 from dolce.core.room import Spot
 from dolce.services.read.reading import TakeDetail
+from dolce.services.read.take_details import detail_as
 from dolce.services.takes import cells
 from dolce.services.takes.outliers import outlier_words
 from dolce.services.takes.taking import Board
 from dolce.web.shared.plot_data import frequency_plot, small_path
 
 CELL_WIDTH, CELL_HEIGHT = 72, 40
+
+
+CellKind = Literal["empty", "waiting", "sounding", "taken", "not asked"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -40,7 +45,7 @@ class Cell:
     channel: str
     spot: int
     number: int
-    kind: Literal["empty", "waiting", "sounding", "taken", "not asked"]
+    kind: CellKind
     word: str
     path: str
     take: TakeRecord | None
@@ -214,7 +219,7 @@ def _cell(
 ) -> Cell:
     here = (channel, spot.id)
     take = board.takes.get(here)
-    kind = (
+    kind: CellKind = (
         "sounding"
         if here == now
         else "waiting"
@@ -229,7 +234,7 @@ def _cell(
     if take is not None and not take.damaged:
         path = small_path(board.sketches[take.id], width=CELL_WIDTH, height=CELL_HEIGHT)
     sounding = "waiting" if running is not None and running.waiting_s > 0 else "sounding"
-    word = take.word if kind == "taken" else {"sounding": sounding, "waiting": "next"}.get(kind, "")
+    word = take.word if take and kind == "taken" else {"sounding": sounding, "waiting": "next"}.get(kind, "")
     return Cell(
         channel=channel,
         spot=spot.id,
@@ -265,7 +270,7 @@ class CellView:
     def of(cls, cell: cells.Cell, board: Board, noise: TakeDetail | None, odd: Sequence[Outlier]) -> "CellView":
         """`noise` is what Read finds of the noise under the take that counts."""
         take = cell.counts
-        found = None if noise is None else noise.found
+        found = None if noise is None or noise.found is None else detail_as(NoiseUnder, noise.found)
         return cls(
             channel=cell.channel,
             label=label_of(cell.channel),
@@ -278,7 +283,7 @@ class CellView:
             plot=None
             if take is None or take.damaged
             else _cell_plot(take, found, board.job.rig.levels.response_spl_db),
-            noisiest=None if found is None else found.least_above(_top_hz(take)),
+            noisiest=None if found is None or take is None else found.least_above(_top_hz(take)),
             repeats_db=_repeats_db(_at_level_of(take, cell.attempts)),
             levels=_levels(take, cell.attempts),
         )
@@ -303,20 +308,12 @@ def _levels(take: TakeRecord | None, attempts: Sequence[TakeRecord]) -> tuple[fl
     """Levels in dBFS of a take and of the last that was played softer, and by how much they differ; or None."""
     if take is None or take.level_dbfs is None:
         return None
-    softer = next(
-        (
-            one
-            for one in attempts
-            if one.usable
-            and not one.removed
-            and one.signal == take.signal
-            and one.level_dbfs is not None
-            and one.level_dbfs < take.level_dbfs - 3
-        ),
-        None,
-    )
-    differ = None if softer is None else _repeats_db([take, softer])
-    return None if differ is None else (take.level_dbfs, softer.level_dbfs, 2 * differ)
+    for softer in attempts:
+        alike = softer.usable and not softer.removed and softer.signal == take.signal
+        if alike and softer.level_dbfs is not None and softer.level_dbfs < take.level_dbfs - 3:
+            differ = _repeats_db([take, softer])
+            return None if differ is None else (take.level_dbfs, softer.level_dbfs, 2 * differ)
+    return None
 
 
 def _repeats_db(attempts: Sequence[TakeRecord]) -> float | None:
@@ -332,7 +329,7 @@ def _top_hz(take: TakeRecord) -> float:
 
 def _cell_plot(take: TakeRecord, noise: NoiseUnder | None, spl_db: float | None) -> dict:
     shift = spl_db or 0.0
-    shown = np.flatnonzero((ANALYSIS_GRID_HZ >= 20) & (_top_hz(take) >= ANALYSIS_GRID_HZ))[::4]
+    shown = np.flatnonzero(in_band(ANALYSIS_GRID_HZ, (20, _top_hz(take))))[::4]
     level = smoothed_level_db(take.level_db, per_octave=12)[shown] + shift
     curves = [
         {

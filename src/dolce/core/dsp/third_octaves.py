@@ -3,8 +3,8 @@
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from dolce.core.levels.bands import mid_bands
-from dolce.core.levels.decibel import power_db
+from dolce.core.dsp.bands import mid_bands
+from dolce.core.dsp.decibels import energy_mean_db
 
 
 def third_octaves_of(
@@ -22,4 +22,4 @@ def third_octaves_of(
     edge = 2 ** (1 / 6)
     bands = [(at_hz >= mid / edge) & (at_hz < mid * edge) for mid in mids]
     level = np.asarray(level_db, dtype=float)
-    return mids, np.stack([power_db(np.mean(10 ** (level[..., band] / 10), axis=-1)) for band in bands], axis=-1)
+    return mids, np.stack([energy_mean_db(level[..., band], axis=-1) for band in bands], axis=-1)

@@ -28,7 +28,8 @@ def energy_sum_db(level_db: ArrayLike, *, axis: int = 0) -> NDArray[np.float64]:
 
 def energy_mean_db(level_db: ArrayLike, *, weights: ArrayLike | None = None, axis: int = 0) -> NDArray[np.float64]:
     """Energy average of levels along an axis, by weight."""
-    return power_db(np.average(10 ** (np.asarray(level_db) / 10), axis=axis, weights=weights))
+    weight = None if weights is None else np.asarray(weights, dtype=float)
+    return power_db(np.average(10 ** (np.asarray(level_db) / 10), axis=axis, weights=weight))
 
 
 def together_db(count: int) -> float:

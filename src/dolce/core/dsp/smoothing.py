@@ -1,15 +1,16 @@
-"""Smoothing in power over a fraction of an octave."""
+"""Means over a fraction of an octave."""
 
 import numpy as np
 from numpy.typing import NDArray
 
-from dolce.core.levels import band_edges
+from dolce.core.dsp.bands import band_edges
+from dolce.core.dsp.decibels import power_db
 
 
 def smoothed_power(frequency_hz: NDArray, power: NDArray, *, at_hz: NDArray, per_octave: float | NDArray) -> NDArray:
-    """Mean power in a band of 1/`per_octave` octave around each frequency.
+    """Mean power, or mean of any other quantity, in a band of 1/`per_octave` octave around each frequency.
 
-    The power is integrated over frequency between the band's edges (straight lines between the points) and divided
+    It is integrated over frequency between the band's edges (straight lines between the points) and divided
     by the band's width. Near the ends the band is cut off on both sides alike, so a slope does not shift.
 
     Parameters
@@ -38,6 +39,14 @@ def smoothed_power(frequency_hz: NDArray, power: NDArray, *, at_hz: NDArray, per
     return (_integral_at(high, frequency_hz, power, integral) - _integral_at(low, frequency_hz, power, integral)) / (
         high - low
     )
+
+
+def smoothed_db(
+    frequency_hz: NDArray, level_db: NDArray, *, at_hz: NDArray, per_octave: float | NDArray
+) -> NDArray[np.float64]:
+    """Levels in dB smoothed in power; parameters and shape as of `smoothed_power`."""
+    power = smoothed_power(frequency_hz, 10 ** (np.asarray(level_db) / 10), at_hz=at_hz, per_octave=per_octave)
+    return power_db(np.maximum(power, 0))
 
 
 def _integral_at(at: NDArray, frequency: NDArray, power: NDArray, integral: NDArray) -> NDArray:

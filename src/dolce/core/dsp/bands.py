@@ -4,9 +4,6 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 OCTAVE_RATIO = 10**0.3  # G of IEC 61260-1
-# Where levels are compared (common practice).
-LEVEL_BAND_HZ = (500.0, 2000.0)  # neither the room's bass nor the directivity of tweeters rules
-SUB_LEVEL_BAND_HZ = (30.0, 80.0)  # where subs play, clear of crossovers
 
 
 def mid_bands(*, per_octave: int, from_hz: float, to_hz: float) -> NDArray[np.float64]:
@@ -27,3 +24,16 @@ def band_edges(mid_hz: ArrayLike, *, per_octave: ArrayLike) -> tuple[NDArray[np.
     half = OCTAVE_RATIO ** (1 / (2 * np.asarray(per_octave, dtype=float)))
     mid = np.asarray(mid_hz, dtype=np.float64)
     return mid / half, mid * half
+
+
+def in_band(frequency_hz: ArrayLike, band_hz: tuple[float, float], *, octaves: float = 0.0) -> NDArray[np.bool_]:
+    """Whether frequencies lie in a band, both edges included, shape as `frequency_hz`.
+
+    Parameters
+    ----------
+    octaves : float
+        By how much the band is wider at each side.
+    """
+    frequency = np.asarray(frequency_hz)
+    wider = 2.0**octaves
+    return (frequency >= band_hz[0] / wider) & (frequency <= band_hz[1] * wider)

@@ -18,6 +18,7 @@ from dolce.core.dsp import (
     mid_bands,
     minimum_phase_rad,
     minimum_phase_spectrum,
+    octave_mean,
     raised_cosine,
     smoothed_db,
     smoothed_power,
@@ -68,6 +69,17 @@ def test_smoothing_near_the_ends_leaves_a_slope_where_it_is():
     at = mid_bands(per_octave=48, from_hz=20, to_hz=20_000)
     slope = 3 * np.log2(at)
     assert_allclose(smoothed_power(at, slope, at_hz=at, per_octave=3), slope, atol=0.05)
+
+
+def test_a_mean_over_octaves_leaves_a_slope_as_it_is():
+    """Unlike a mean of power, which leans to where more Hz are."""
+    at = mid_bands(per_octave=48, from_hz=20, to_hz=20_000)
+    slope = -24 * np.log2(at)
+    assert_allclose(octave_mean(at, slope, at_hz=at, per_octave=1.5), slope, atol=1e-9)
+    step = np.where(at < 1000, 0.0, 6.0)
+    near = octave_mean(at, step, at_hz=np.array([1000 * 2 ** (1 / 12), 1000.0]), per_octave=3)
+    assert near[0] == pytest.approx(6 * (1 / 6 + 1 / 12) * 3, abs=0.25)  # three quarters of the band lie above it
+    assert near[1] == pytest.approx(3, abs=0.2)
 
 
 def test_third_octaves_are_energy_means():

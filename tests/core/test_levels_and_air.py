@@ -45,7 +45,10 @@ def test_level_check_names_both_distances(noise, peak, verdict):
     assert reading.verdict == verdict
     assert reading.noise_dbfs == pytest.approx(noise, abs=1e-6)
     assert reading.above_noise_db == pytest.approx(peak - noise, abs=1e-6)
-    assert reading.advice
+    part, change_db = reading.remedy
+    assert (part == "none", change_db == 0) == ((True, True) if verdict == "good" else (False, False))
+    assert (change_db > 0) == (verdict in ("usable", "too soft"))
+    assert reading.good_dbfs == pytest.approx((noise + 40, -6))
 
 
 def test_equilateral_triangle_has_60_degrees():

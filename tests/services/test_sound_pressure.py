@@ -9,6 +9,7 @@ from dolce.devices.rehearsal import FULL_SCALE_SPL_DB, ROOM_NOISE_DBFS
 from dolce.errors import Conflict, InvalidValue
 from dolce.services.jobs.job_keeping import JobWish
 from dolce.services.sample.demo_rooms import attic, barn
+from dolce.web.stops.rig.words import level_words
 
 
 @pytest.fixture
@@ -150,7 +151,8 @@ def test_a_sweep_that_is_far_too_loud_for_the_room_is_not_good(services, job_id)
         over = reading.signal_dbfs + 120.0 - (79 + 6)
         assert over > 3
         assert reading.verdict == "too loud"
-        assert f"{over:.0f} dB louder than suits this room" in reading.advice
+        assert f"{over:.0f} dB louder than suits this room" in level_words(reading)
+        assert reading.remedy == ("sweep level", -over)
 
 
 def test_takes_end_above_the_ceiling_of_the_room(services, job_id):

@@ -3,12 +3,16 @@
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
+from numpy.typing import NDArray
+
 from dolce.core.alignment.level_match import matched_levels_db
 from dolce.core.alignment.polarity import common_polarity
-from dolce.core.alignment.table import level_band_hz
+from dolce.core.alignment.table import ChannelReading, level_band_hz, table_of_arrivals
 from dolce.core.dsp import energy_mean_db
-from dolce.core.response import ANALYSIS_GRID_HZ, ImpulseResponse, Polarity, find_arrival, level_on_grid
+from dolce.core.response import ANALYSIS_GRID_HZ, Arrival, ImpulseResponse, Polarity, find_arrival, level_on_grid
 from dolce.errors import InvalidValue
+
+_FINE_S, _FINE_DB = 1e-8, 1e-3  # steps of a list that is read by machines
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -50,7 +54,8 @@ def align_mains(responses: Mapping[str, Sequence[ImpulseResponse]]) -> dict[str,
     InvalidValue
         If a channel has no response there, or one that is silent.
     """
-    means, arrivals, polarities = {}, {}, {}
+    means: dict[str, NDArray] = {}
+    found: dict[str, list[Arrival]] = {}
     for channel, heard in responses.items():
         if not heard:
             raise InvalidValue(
@@ -61,19 +66,29 @@ def align_mains(responses: Mapping[str, Sequence[ImpulseResponse]]) -> dict[str,
         if not all(one.sample.any() for one in heard):
             raise InvalidValue("one of its responses is silent.", where=channel, remedy="Take it again.")
         means[channel] = energy_mean_db([level_on_grid(one, at_hz=ANALYSIS_GRID_HZ, per_octave=48) for one in heard])
-        found = [find_arrival(one) for one in heard]
-        arrivals[channel] = found[0].time_s
-        polarities[channel] = common_polarity([one.polarity for one in found])
+        found[channel] = [find_arrival(one) for one in heard]
     levels = matched_levels_db(ANALYSIS_GRID_HZ, means, band_hz=level_band_hz(is_sub=False))
-    softest, last = min(levels.values(), default=0.0), max(arrivals.values(), default=0.0)
+    readings = {
+        channel: ChannelReading(
+            channel=channel,
+            level_db=levels[channel],
+            arrival_s=arrivals[0].time_s,
+            polarity=common_polarity([one.polarity for one in arrivals]),
+        )
+        for channel, arrivals in found.items()
+    }
+    proposed = {}
+    if len(readings) > 1:  # one alone is matched to nothing
+        table = table_of_arrivals(tuple(readings.values()), delay_step_s=_FINE_S, trim_step_db=_FINE_DB)
+        proposed = {row.reading.channel: (row.trim_db, row.delay_s) for row in table.channel_rows}
     return {
         channel: MainSetting(
-            trim_db=softest - levels[channel],
-            delay_s=last - arrivals[channel],
-            polarity="inverted" if polarities[channel] == "inverted" else "normal",
-            polarity_measured=polarities[channel],
+            trim_db=proposed.get(channel, (0.0, 0.0))[0],
+            delay_s=proposed.get(channel, (0.0, 0.0))[1],
+            polarity="inverted" if reading.polarity == "inverted" else "normal",
+            polarity_measured=reading.polarity,
             level_db=levels[channel],
-            arrival_s=arrivals[channel],
+            arrival_s=found[channel][0].time_s,
         )
-        for channel in responses
+        for channel, reading in readings.items()
     }

@@ -7,7 +7,7 @@ from dolce.core.correction.fit_problem import FREE_MEAN_DB, LOWEST_MEAN_DB
 from dolce.core.correction.limits import Limits
 from dolce.core.correction.plan import CorrectionPlan
 from dolce.core.correction.target import MEAN_BAND_HZ
-from dolce.core.dsp import in_band, smoothed_power
+from dolce.core.dsp import in_band, octave_mean
 
 _FINE, _BROAD = 48.0, 3.0  # parts of an octave: fine where modes are, broad where only the trend holds
 _FINE_TO_HZ, _BROAD_FROM_HZ = 300.0, 2000.0
@@ -59,7 +59,7 @@ def convolution_curve(plan: CorrectionPlan, limits: Limits, desired_db: NDArray 
 def smoothed(at_hz: NDArray, level_db: NDArray) -> NDArray[np.float64]:
     """Means over as much of an octave as the evidence allows, shape as given."""
     x = np.clip(np.log(at_hz / _FINE_TO_HZ) / np.log(_BROAD_FROM_HZ / _FINE_TO_HZ), 0, 1)
-    return smoothed_power(at_hz, level_db, at_hz=at_hz, per_octave=_FINE ** (1 - x) * _BROAD**x)
+    return octave_mean(at_hz, level_db, at_hz=at_hz, per_octave=_FINE ** (1 - x) * _BROAD**x)
 
 
 def _held(wish: NDArray, inside: NDArray) -> NDArray:

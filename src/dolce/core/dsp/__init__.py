@@ -7,7 +7,7 @@ from dolce.core.dsp.delays import delay_response
 from dolce.core.dsp.fades import fade_in, fade_out, faded, raised_cosine
 from dolce.core.dsp.minimum_phase import minimum_phase_rad, minimum_phase_spectrum
 from dolce.core.dsp.peaks import vertex
-from dolce.core.dsp.smoothing import smoothed_db, smoothed_power
+from dolce.core.dsp.smoothing import octave_mean, smoothed_db, smoothed_power
 from dolce.core.dsp.third_octaves import third_octaves_of
 
 __all__ = [
@@ -27,6 +27,7 @@ __all__ = [
     "mid_bands",
     "minimum_phase_rad",
     "minimum_phase_spectrum",
+    "octave_mean",
     "peak_dbfs",
     "power_db",
     "raised_cosine",

@@ -12,6 +12,8 @@ from dolce.core.dsp import dbfs_rms, peak_dbfs
 ENOUGH_ABOVE_NOISE_DB = 40.0
 LEAST_ABOVE_NOISE_DB = 25.0
 MARGIN_TO_CLIPPING_DB = 6.0
+_AFTER_CLIPPING_DB = 12.0  # how far a clipped peak went over is not known
+_CLEAR_OF_IT_DB = 2.0  # a peak that is turned down by just enough comes back at the next take
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -47,25 +49,26 @@ class LevelReading:
         return "usable" if self.above_noise_db >= LEAST_ABOVE_NOISE_DB else "too soft"
 
     @property
-    def advice(self) -> str:
-        """What to change, by how much, in plain words."""
-        verdict = self.verdict
-        match verdict:
+    def remedy(self) -> tuple[Literal["none", "microphone gain", "sweep level"], float]:
+        """What to change, and by how many dB; above 0 for louder."""
+        match self.verdict:
             case "clipped":
-                return "The input runs out of range. Turn the microphone gain down by 12 dB and check again."
+                return "microphone gain", -_AFTER_CLIPPING_DB
             case "too loud" if self.over_db is not None and self.to_clipping_db >= MARGIN_TO_CLIPPING_DB:
-                return (
-                    f"That is {self.over_db:.0f} dB louder than suits this room, for ears and speakers. "
-                    f"Turn the sweep level down by about {max(1.0, self.over_db):.0f} dB."
-                )
+                return "sweep level", -max(1.0, self.over_db)
             case "too loud":
-                down = MARGIN_TO_CLIPPING_DB + 2 - self.to_clipping_db
-                return f"Turn the microphone gain down by about {down:.0f} dB."
+                return "microphone gain", self.to_clipping_db - MARGIN_TO_CLIPPING_DB - _CLEAR_OF_IT_DB
             case "good":
-                return "Leave it as it is."
+                return "none", 0.0
             case _:
-                up = max(1.0, ENOUGH_ABOVE_NOISE_DB - self.above_noise_db)
-                return f"Play about {up:.0f} dB louder. More microphone gain lifts the room noise as well."
+                return "sweep level", max(1.0, ENOUGH_ABOVE_NOISE_DB - self.above_noise_db)
+
+    @property
+    def good_dbfs(self) -> tuple[float, float]:
+        """Between which levels the signal is good, as far above the noise and clear of clipping; the first may be above
+        the second in a loud room.
+        """
+        return self.noise_dbfs + ENOUGH_ABOVE_NOISE_DB, -MARGIN_TO_CLIPPING_DB
 
 
 def level_reading(recording: NDArray[np.float64], *, quiet_samples: int) -> LevelReading:

@@ -5,6 +5,7 @@ from dolce.core.subs.crossover import JOINED_OCTAVES, GroupSetting, Join, best_o
 from dolce.core.subs.field import BAND_HZ, BassField, SubSetting, neutral, smoothing, spectrum_at
 from dolce.core.subs.group import SUBS, SubGroup, by_distance
 from dolce.core.subs.search import search, search_with_front
+from dolce.core.subs.state import SubState, same_as_shown, state_of
 
 __all__ = [
     "BAND_HZ",
@@ -17,14 +18,17 @@ __all__ = [
     "SearchLimits",
     "SubGroup",
     "SubSetting",
+    "SubState",
     "best_of",
     "by_distance",
     "crossover_region",
     "found_at",
     "join_at",
     "neutral",
+    "same_as_shown",
     "search",
     "search_with_front",
     "smoothing",
     "spectrum_at",
+    "state_of",
 ]

@@ -30,7 +30,15 @@ from dolce.core.tuning.outputs import Outputs
 from dolce.core.tuning.prediction import Responses, level_of, predict, response_of, settings_of, taps_of
 from dolce.core.tuning.proof import Proof, SpotLevels, Verdict, prove, verdicts_on
 from dolce.core.tuning.rounds import spot_deviations_db
-from dolce.core.tuning.seat_weighting import ALL_SEATS, SeatWeighting, seat_weightings_of
+from dolce.core.tuning.seat_weighting import (
+    ALL_SEATS,
+    SeatWeighting,
+    level_weights,
+    main_seat_weights,
+    seat_weightings_of,
+    spot_weights,
+    usual_seat_weighting,
+)
 from dolce.core.tuning.shape import (
     HEARD_TO_HZ,
     SHAPING_PER_OCTAVE,
@@ -94,7 +102,9 @@ __all__ = [
     "joins_of",
     "judged_range_hz",
     "level_of",
+    "level_weights",
     "levelled_again",
+    "main_seat_weights",
     "mains_later_s",
     "needed_levels_db",
     "on_step",
@@ -108,10 +118,12 @@ __all__ = [
     "settings_of",
     "shape_of",
     "spot_deviations_db",
+    "spot_weights",
     "taps_of",
     "target_level_db",
     "trim_step_db",
     "typed_levels",
+    "usual_seat_weighting",
     "verdicts_on",
     "wanted_levels_db",
     "wanted_rise_db",

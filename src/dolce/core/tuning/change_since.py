@@ -7,7 +7,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dolce.core.correction.outcome import ARRIVAL_WITHIN_S, level_within_db, predicted_within_db
-from dolce.core.dsp import energy_mean_db, in_band, smoothed_power
+from dolce.core.dsp import energy_mean_db, in_band, octave_mean
 from dolce.core.tuning.proof import SpotLevels
 
 _PER_OCTAVE = 3  # of what a change is smoothed over
@@ -76,7 +76,7 @@ def drift_of(
     level = float(change[in_band(frequency_hz, level_band_hz)].mean())
     low, high = max(range_hz[0], _SHOWN_HZ[0]), min(range_hz[1], _SHOWN_HZ[1])
     inside = in_band(frequency_hz, (low, high))
-    smooth = smoothed_power(frequency_hz, change - level, at_hz=frequency_hz, per_octave=_PER_OCTAVE)
+    smooth = octave_mean(frequency_hz, change - level, at_hz=frequency_hz, per_octave=_PER_OCTAVE)
     most = int(np.argmax(np.where(inside, np.abs(smooth), -1)))
     return Drift(
         channel=channel,

@@ -4,6 +4,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 
 from dolce.core import checked
+from dolce.core.job import Job
 from dolce.core.room import RoomPlan
 from dolce.core.seat_weights import spot_weights_of
 from dolce.errors import InvalidValue
@@ -57,3 +58,23 @@ def seat_weightings_of(plan: RoomPlan) -> list[SeatWeighting]:
     seats = sorted(plan.seats, key=lambda seat: not seat.is_main)
     single = [SeatWeighting(name=f"{seat.name} only", weights={seat.id: 1.0}) for seat in seats]
     return [SeatWeighting(weights=weights), *(single if len(seats) > 1 else [])]
+
+
+def usual_seat_weighting(job: Job) -> SeatWeighting:
+    """The seat weighting to begin with: all seats by their weights."""
+    return seat_weightings_of(job.plan)[0]
+
+
+def spot_weights(job: Job, seat_weighting: SeatWeighting) -> dict[int, float]:
+    """Weight of every spot that counts in a seat weighting, by id."""
+    return seat_weighting.spot_weights({spot.id: spot.seat_id for spot in job.spots})
+
+
+def main_seat_weights(job: Job) -> dict[int, float]:
+    """The spots of the main seat, all alike."""
+    return {spot.id: 1.0 for spot in job.main_spots}
+
+
+def level_weights(job: Job, seat_weighting: SeatWeighting | None) -> dict[int, float]:
+    """Weight by id of every spot that levels are matched at: those of a seat weighting, or of the main seat alone."""
+    return main_seat_weights(job) if seat_weighting is None else spot_weights(job, seat_weighting)

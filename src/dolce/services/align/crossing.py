@@ -20,12 +20,22 @@ from dolce.core.processor import BassManagement, Crossover, Effects
 from dolce.core.response import ANALYSIS_GRID_HZ, smoothed_level_db
 from dolce.core.room import group_of
 from dolce.core.subs import SubGroup, SubSetting
-from dolce.core.tuning import Alignment, ChannelAlignment, CrossoverSum, Outputs, crossover_sum, mains_later_s
+from dolce.core.tuning import (
+    Alignment,
+    ChannelAlignment,
+    CrossoverSum,
+    Outputs,
+    crossover_sum,
+    mains_later_s,
+    spot_weights,
+    usual_seat_weighting,
+)
+from dolce.core.tuning.channel_curves import ChannelCurves
 from dolce.errors import Conflict, InvalidValue
 from dolce.services.align.aligning import Aligning
 from dolce.services.align.bass_takes import bass_responses
 from dolce.services.context import Context
-from dolce.services.read.round_curves import ChannelCurves, base_round, spot_weights, usual_seat_weighting
+from dolce.services.read.round_curves import base_round
 from dolce.services.read.take_details import distortion_in
 
 USUAL_HZ = 80.0  # common practice

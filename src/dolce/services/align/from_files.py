@@ -7,11 +7,11 @@ from pathlib import Path
 
 from dolce.core import checked
 from dolce.core.alignment.mains import MainSetting, align_mains
+from dolce.core.alignment.subs_with_mains import align_subs
 from dolce.core.response import ImpulseResponse
 from dolce.core.subs import SearchLimits
 from dolce.errors import DolceError, FormatError, InvalidValue
 from dolce.formats.takes_csv import ListedTake, read_takes
-from dolce.services.align.subs_from_files import align_subs
 from dolce.services.files import keep_files, read_bytes, read_sound
 
 _DIGITS = {"trim_db": 3, "delay_s": 8, "level_db": 3, "arrival_s": 8}

@@ -10,9 +10,9 @@ from dolce.core.dsp import power_db
 from dolce.core.job import Job
 from dolce.core.response import ANALYSIS_GRID_HZ, average_over_spots
 from dolce.core.tuning import Alignment, Outputs, SpotLevels, level_of, ways_of, with_phases
+from dolce.core.tuning.channel_curves import ChannelCurves
 from dolce.services.align.bass_takes import bass_responses, summable
 from dolce.services.context import Context
-from dolce.services.read.round_curves import ChannelCurves
 from dolce.store import UnitOfWork
 
 

@@ -21,16 +21,24 @@ from dolce.core.alignment import (
     table_of_arrivals,
 )
 from dolce.core.cache import Cache
-from dolce.core.geometry import distance_m
 from dolce.core.job import Job, Round, TakeRecord
 from dolce.core.room import partner_of
 from dolce.core.subs import SubGroup, best_of
-from dolce.core.tuning import Alignment, Outputs, delay_step_s, joins_of, trim_step_db, with_table
+from dolce.core.tuning import (
+    Alignment,
+    Outputs,
+    delay_step_s,
+    joins_of,
+    level_weights,
+    trim_step_db,
+    usual_seat_weighting,
+    with_table,
+)
+from dolce.core.tuning.readings import distances_m
 from dolce.errors import Conflict
 from dolce.services.align.bass_takes import bass_responses
-from dolce.services.align.readings import group_reading, level_weights, readings_of
+from dolce.services.align.readings import group_reading, readings_of
 from dolce.services.context import Context
-from dolce.services.read.round_curves import usual_seat_weighting
 from dolce.store import UnitOfWork
 
 GROUP_SHIFT_S = 0.015  # how far the subs as a group are moved against the mains
@@ -80,7 +88,7 @@ class Proposing:
             replace(one, polarity=judged[one.channel].polarity) if one.channel in judged else one for one in readings
         ]
         mains = {one.channel: one.arrival_s for one in readings if not one.is_sub and one.arrival_s is not None}
-        distances = _distances_m(job)
+        distances = distances_m(job)
         speed = speed_of_sound(job.room.temperature_c)
         over = [arrival - distances[channel] / speed for channel, arrival in mains.items()]
         if alignment.subs is not None:
@@ -140,7 +148,7 @@ class Proposing:
         Over all seats that count and all channels, since one setting serves them all. Without a crossover, or where
         too little was taken, they arrive with the mains by the plan.
         """
-        flight = {channel: far / speed_of_sound(job.room.temperature_c) for channel, far in _distances_m(job).items()}
+        flight = {channel: far / speed_of_sound(job.room.temperature_c) for channel, far in distances_m(job).items()}
         mains = [channel for channel in job.channels if channel not in group.settings]
         subs_at = [flight[sub] + one.delay_s for sub, one in group.settings.items() if sub in flight]
         last = max((flight[channel] for channel in mains), default=0.0)
@@ -229,19 +237,12 @@ class Proposing:
             base.id,
             alignment.subs,
             weights=level_weights(job, alignment.seat_weighting),
-            readings=readings,
+            mains=readings,
         )
 
 
 def _delay_step_s(job: Job) -> float:
     return delay_step_s(job.limits, sample_rate_hz=job.rig.sample_rate_hz)
-
-
-def _distances_m(job: Job) -> dict[str, float]:
-    """From every speaker to the main seat's centre spot, by the plan."""
-    spot = job.plan.centre_spot
-    ear = job.seat.place if spot is None else spot.place
-    return {s.channel: distance_m(s.place, ear) for s in job.speakers}
 
 
 def _missing(job: Job, base: Round | None, readings: list[ChannelReading]) -> str:

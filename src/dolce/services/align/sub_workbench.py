@@ -1,6 +1,6 @@
 """The subs together: what each does alone, as they are, by distance, as found and by hand, at every seat."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -10,44 +10,29 @@ from dolce.core.acoustics import speed_of_sound
 from dolce.core.dsp import in_band
 from dolce.core.geometry import distance_m
 from dolce.core.job import Job, Round
-from dolce.core.subs import BAND_HZ, BassField, SearchLimits, SubGroup, SubSetting, by_distance, found_at, neutral
+from dolce.core.subs import (
+    BAND_HZ,
+    BassField,
+    SearchLimits,
+    SubGroup,
+    SubSetting,
+    SubState,
+    by_distance,
+    neutral,
+    same_as_shown,
+    state_of,
+)
 from dolce.core.subs.group import How
-from dolce.core.tuning import SUM_HZ
-from dolce.errors import Conflict, InvalidValue, NotFound
+from dolce.core.tuning import SUM_HZ, usual_seat_weighting
+from dolce.errors import Conflict, NotFound
 from dolce.services.align.aligning import Aligning
 from dolce.services.align.bass_takes import summable
 from dolce.services.align.sub_searches import Searching, SubSearches
 from dolce.services.context import Context
-from dolce.services.read.round_curves import base_round, usual_seat_weighting
+from dolce.services.read.round_curves import base_round
 from dolce.store import UnitOfWork
 
 _NEAR = in_band(SUM_HZ, BAND_HZ, octaves=1 / 6)
-
-
-@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
-class State:
-    """The subs with some settings, at every seat.
-
-    Attributes
-    ----------
-    code : "alone-Sub1", "as-they-are", "distances", "search", "used", "by-hand" or "trade-3"
-    settings : by sub; one that is silent is missing
-    spread_db : over the seats, mean 20-120 Hz
-    output_db : against the incoherent sum of all subs
-    left_db : what one equaliser for all would leave
-    by_seat_db : ndarray, shape (seats, points)
-    change_db : of each seat's mean level against the subs as they are
-    off_db : of each seat from the mean of all, RMS
-    """
-
-    code: str
-    settings: Mapping[str, SubSetting]
-    spread_db: float
-    output_db: float
-    left_db: float
-    by_seat_db: NDArray[np.float64]
-    change_db: tuple[float, ...]
-    off_db: tuple[float, ...]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -60,7 +45,7 @@ class WorkbenchView:
     spots : how many spots they stand for
     without : spots, in words, at which a sub was not taken: left out for all subs
     frequency_hz : ndarray, shape (points,)
-    states : by code
+    states : by code: "alone-Sub1", "as-they-are", "distances", "search", "used", "by-hand" or "trade-3"
     shown : code of the one whose curves are drawn
     pareto_front : what else the search met, as (output, spread and what an equaliser would leave together, code)
     """
@@ -72,7 +57,7 @@ class WorkbenchView:
     spots: int = 0
     without: tuple[str, ...] = ()
     frequency_hz: NDArray[np.float64]
-    states: Mapping[str, State]
+    states: Mapping[str, SubState]
     shown: str = ""
     searching: Searching | None = None
     limits: SearchLimits
@@ -180,9 +165,9 @@ class SubWorkbench:
             # As it is shown, somebody else's settings stay theirs.
             code = next(
                 (
-                    other.code
-                    for other in view.states.values()
-                    if other.code != "by-hand" and _alike(other.settings, state.settings)
+                    other
+                    for other, found in view.states.items()
+                    if other != "by-hand" and same_as_shown(found.settings, state.settings)
                 ),
                 code,
             )
@@ -258,7 +243,7 @@ class SubWorkbench:
         group: SubGroup | None,
         hand: Mapping[str, SubSetting] | None,
         limits: SearchLimits,
-    ) -> tuple[dict[str, State], tuple[tuple[float, float, str], ...]]:
+    ) -> tuple[dict[str, SubState], tuple[tuple[float, float, str], ...]]:
         field, subs = bench.field, bench.subs
         plain = field.levels_db(field.weights_of(neutral(field.count)))
         as_they_are = field.by_seat_db(plain).mean(axis=-1)
@@ -280,45 +265,6 @@ class SubWorkbench:
             wanted["used"] = group.settings
         if hand:
             wanted["by-hand"] = hand
-        return {
-            code: _state(field, subs, code, settings, as_they_are, limits) for code, settings in wanted.items()
-        }, tuple(pareto_front)
-
-
-def _alike(one: Mapping[str, SubSetting], other: Mapping[str, SubSetting]) -> bool:
-    """Whether two settings are the same as they are shown, to 10 microseconds and a tenth of a decibel."""
-    return set(one) == set(other) and all(
-        abs(a.delay_s - other[sub].delay_s) < 1.1e-5
-        and abs(a.gain_db - other[sub].gain_db) < 0.06
-        and a.polarity == other[sub].polarity
-        for sub, a in one.items()
-    )
-
-
-def _state(
-    field: BassField,
-    subs: Sequence[str],
-    code: str,
-    settings: Mapping[str, SubSetting],
-    as_they_are: NDArray,
-    limits: SearchLimits,
-) -> State:
-    if set(settings) - set(subs):
-        raise InvalidValue("a sub is no longer in the plan.", where="subs", remedy="Reload the page.")
-    weights = field.weights_of([settings.get(sub, SubSetting()) for sub in subs])
-    weights[[k for k, sub in enumerate(subs) if sub not in settings]] = 0
-    levels = field.levels_db(weights)
-    by_seat = field.by_seat_db(levels)
-    off = np.sqrt(((by_seat - field.seat_mean_db(by_seat)) ** 2).mean(axis=1))
-    whole = len(settings) == len(subs)
-    found = found_at(field, tuple(settings[sub] for sub in subs), limits) if whole else None
-    return State(
-        code=code,
-        settings=settings,
-        by_seat_db=by_seat,
-        spread_db=float(field.spread_db(levels)),
-        output_db=found.output_db if found else float(field.output_db(levels)),
-        left_db=float(field.unevenness_db(levels)),
-        off_db=tuple(off.tolist()),
-        change_db=tuple((by_seat.mean(axis=-1) - as_they_are).tolist()),
-    )
+        return {code: state_of(field, subs, settings, as_they_are, limits) for code, settings in wanted.items()}, tuple(
+            pareto_front
+        )

@@ -4,6 +4,7 @@ from collections.abc import Collection, Iterator
 from dataclasses import replace
 
 from dolce.core.processor import BYPASS, Preset, ProcessorState
+from dolce.core.tuning import main_seat_weights
 from dolce.devices.processor import Processor
 from dolce.errors import Conflict, InvalidValue, NotFound
 from dolce.formats.zip_package import zip_parts
@@ -13,7 +14,6 @@ from dolce.services.load.difference_words import first_difference
 from dolce.services.load.load_view import LoadView
 from dolce.services.load.packing import PackageWish, packed
 from dolce.services.load.unsupported_words import first_words
-from dolce.services.read.round_curves import main_seat_weights
 from dolce.services.rig.processor_access import ProcessorAccess
 from dolce.services.shape.shaping import Shaping, present_correction
 from dolce.store import UnitOfWork

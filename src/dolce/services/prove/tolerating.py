@@ -21,12 +21,12 @@ from dolce.core.tolerance import (
     judged_response,
     judged_reverberation,
 )
-from dolce.core.tuning import Alignment
+from dolce.core.tuning import Alignment, level_weights, spot_weights, usual_seat_weighting
 from dolce.errors import DolceError, InvalidValue
-from dolce.services.align.readings import level_weights, seat_arrivals_of
+from dolce.services.align.readings import seat_arrivals_of
 from dolce.services.context import Context
 from dolce.services.prove.proving import Proving
-from dolce.services.read.round_curves import proving_round, spot_weights, usual_seat_weighting
+from dolce.services.read.round_curves import proving_round
 from dolce.services.read.take_details import decays_of
 from dolce.store import UnitOfWork
 

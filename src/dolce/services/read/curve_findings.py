@@ -10,7 +10,7 @@ from dolce.core.job import Job, TakeRecord, bass_alone, channels_of
 from dolce.core.reading import CurveFinding, Evidence, direct_sound, findings_of_curve, map_of_cycles, ringing_s
 from dolce.core.response import ANALYSIS_GRID_HZ, ImpulseResponse, find_arrival, level_on_grid, smoothed_level_db
 from dolce.core.room import SUB_CODES, box_model, reflections_of
-from dolce.services.read.round_curves import ChannelCurves
+from dolce.core.tuning.channel_curves import ChannelCurves
 from dolce.store import UnitOfWork
 
 _MODES_TO_HZ = 320.0

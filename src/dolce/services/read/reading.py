@@ -23,13 +23,14 @@ from dolce.core.response import (
     smoothed_level_db,
 )
 from dolce.core.tuning import SHAPING_PER_OCTAVE
+from dolce.core.tuning.channel_curves import ChannelCurves
 from dolce.errors import FormatError, InvalidValue, NotFound
 from dolce.formats.audio_file import write_wav
 from dolce.formats.sofa_file import RoomResponses, write_sofa
 from dolce.services.context import Context
 from dolce.services.read.curve_findings import curve_findings
 from dolce.services.read.options import Place, ReadWish, View
-from dolce.services.read.round_curves import ChannelCurves, ShapingCurves, curves_by_channel
+from dolce.services.read.round_curves import ShapingCurves, curves_by_channel
 from dolce.services.read.seat_to_seat import SeatTable, seat_table
 from dolce.services.read.take_details import Detail, average_of, detail_of
 from dolce.store import UnitOfWork

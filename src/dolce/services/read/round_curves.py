@@ -1,57 +1,18 @@
 """Curves of a round: per spot, average and spread, at a chosen smoothing. Read, Align, Shape and Prove use the same."""
 
-from collections.abc import Collection, Iterable, Mapping
-from dataclasses import dataclass, replace
+from collections.abc import Collection, Iterable
 
 import numpy as np
 from numpy.typing import NDArray
 
 from dolce.core.cache import Cache
 from dolce.core.job import Job, Round, TakeRecord, latest_corrected, proposed_base
-from dolce.core.response import SpotAverage, average_over_spots, smoothed_level_db
-from dolce.core.tuning import SHAPING_PER_OCTAVE, SeatWeighting, SpotLevels, seat_weightings_of
+from dolce.core.response import average_over_spots, smoothed_level_db
+from dolce.core.tuning import SHAPING_PER_OCTAVE, SeatWeighting, spot_weights
+from dolce.core.tuning.channel_curves import ChannelCurves
 from dolce.store import UnitOfWork
 
 _ROUNDS = 8
-
-
-@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
-class ChannelCurves:
-    """Usable takes of one channel in one round with their levels on the analysis grid, shape (spots, points)."""
-
-    channel: str
-    takes: tuple[TakeRecord, ...]
-    level_db: NDArray[np.float64]
-    average: SpotAverage
-
-    @property
-    def spots(self) -> SpotLevels:
-        """Levels by spot."""
-        return SpotLevels(spots=tuple(take.spot_id for take in self.takes), level_db=self.level_db)
-
-    def changed(self, *, channel: str, by_db: float) -> "ChannelCurves":
-        """The same under another code, louder by so much."""
-        levels = self.level_db + by_db
-        return replace(self, channel=channel, level_db=levels, average=average_over_spots(levels))
-
-    def at(self, spots: Collection[int]) -> "ChannelCurves | None":
-        """The takes at some spots, all alike; None where there is none."""
-        if all(take.spot_id in spots for take in self.takes):
-            return self
-        return self.averaged_over_seats(dict.fromkeys(spots, 1.0))
-
-    def averaged_over_seats(self, weights: Mapping[int, float]) -> "ChannelCurves | None":
-        """The takes at spots that count, averaged by their weights; None where there is none."""
-        rows = [k for k, take in enumerate(self.takes) if weights.get(take.spot_id, 0) > 0]
-        if not rows:
-            return None
-        levels = self.level_db[rows]
-        return replace(
-            self,
-            takes=tuple(self.takes[k] for k in rows),
-            level_db=levels,
-            average=average_over_spots(levels, weights=[weights[self.takes[k].spot_id] for k in rows]),
-        )
 
 
 def curves_by_channel(
@@ -102,21 +63,6 @@ class ShapingCurves:
         kept = self.of(work, round_id)
         found = {channel: kept[channel].averaged_over_seats(weights) for channel in job.channels if channel in kept}
         return {channel: curves for channel, curves in found.items() if curves is not None}
-
-
-def spot_weights(job: Job, seat_weighting: SeatWeighting) -> dict[int, float]:
-    """Weight of every spot that counts in a seat weighting, by id."""
-    return seat_weighting.spot_weights({spot.id: spot.seat_id for spot in job.spots})
-
-
-def main_seat_weights(job: Job) -> dict[int, float]:
-    """The spots of the main seat, all alike."""
-    return {spot.id: 1.0 for spot in job.main_spots}
-
-
-def usual_seat_weighting(job: Job) -> SeatWeighting:
-    """The seat weighting to begin with: all seats by their weights."""
-    return seat_weightings_of(job.plan)[0]
 
 
 def cells_by_round(work: UnitOfWork, job: Job, round_ids: Collection[int]) -> dict[int, int]:

@@ -8,10 +8,9 @@ from dolce.core.correction import low_frequency_extension_hz
 from dolce.core.job import Job
 from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.core.room import SUB_CODES
-from dolce.core.tuning import Alignment, Correction, Heard, Outputs, SpotLevels, level_of, settings_of
+from dolce.core.tuning import Alignment, Correction, Heard, Outputs, SpotLevels, level_of, settings_of, spot_weights
 from dolce.services.align.predicted import not_summed, predicted_levels, subs_as_one
 from dolce.services.context import Context
-from dolce.services.read.round_curves import spot_weights
 from dolce.store import UnitOfWork
 
 

@@ -43,21 +43,24 @@ from dolce.core.tuning import (
     expectation_of,
     found_filters,
     fronts_level_db,
+    level_weights,
     levelled_again,
     seat_weightings_of,
     settings_of,
     shape_of,
+    spot_weights,
     trim_step_db,
+    usual_seat_weighting,
     wanted_rise_db,
 )
 from dolce.core.tuning.correction import Anchor
 from dolce.errors import Conflict, InvalidValue, NotFound
 from dolce.services.align.bass_takes import bass_responses
 from dolce.services.align.predicted import subs_as_one
-from dolce.services.align.readings import level_weights, moved_words
+from dolce.services.align.readings import moved_words
 from dolce.services.context import Context
 from dolce.services.load.unsupported_words import unsupported_words
-from dolce.services.read.round_curves import base_round, spot_weights, usual_seat_weighting
+from dolce.services.read.round_curves import base_round
 from dolce.services.shape.filter_searches import FilterSearch, FilterSearches, Told
 from dolce.services.shape.seat_responses import heard_of, shaped_channels, unsummed
 from dolce.store import UnitOfWork

@@ -69,7 +69,16 @@ class Targets:
                 source=f"as {name} measures, average of {shape.needs.spots} spots",
                 of=name,
             ).hung()
-        return speaker_curve(ANALYSIS_GRID_HZ, shape.before_db, self._close(job_id, name))
+        found = speaker_curve(ANALYSIS_GRID_HZ, shape.before_db, self._close(job_id, name))
+        slope = f"{found.slope_db:+.1f}".replace("-", "\N{MINUS SIGN}")
+        return Curve(
+            frequency_hz=tuple(np.round(found.frequency_hz, 2).tolist()),
+            level_db=tuple(np.round(found.level_db, 2).tolist()),
+            kind="speaker",
+            source=f"Reaches down to {found.extension_hz:.0f} Hz and falls below as the loudspeaker does; slopes by "
+            f"{slope} dB per octave, as it measures in this room."
+            + (" It follows the character of its direct sound by up to 2 dB." if found.follows_direct else ""),
+        )
 
     def _close(self, job_id: int, channel: str) -> np.ndarray | None:
         """Levels of close takes of a channel in the base round; None where there is none."""

@@ -9,8 +9,8 @@ from dolce.core.job import Job, Round
 from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.core.response.outliers import Outlier, outliers
 from dolce.core.room import SUB_CODES
+from dolce.core.tuning.channel_curves import ChannelCurves
 from dolce.services.context import Context
-from dolce.services.read.round_curves import ChannelCurves
 
 _ROUNDS = 8  # whose findings are kept
 

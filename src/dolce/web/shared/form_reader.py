@@ -6,7 +6,8 @@ overwrites what another tab has saved since; and where both changed the same fie
 
 import math
 import re
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping
+from contextlib import contextmanager
 from typing import TypeVar
 
 from werkzeug.datastructures import FileStorage
@@ -158,6 +159,15 @@ class FormReader:
     def blame(self, error: InvalidValue, names: Mapping[str, str], otherwise: str) -> None:
         """Put a fault found by the core beside the field it is about."""
         self.faults[names.get(error.where, otherwise)] = f"{error.problem} {error.remedy}".strip()
+
+    @contextmanager
+    def blaming(self, names: Mapping[str, str], otherwise: str) -> Iterator[None]:
+        """InvalidForm with what the core refuses, beside the field it is about, and with every other fault found."""
+        try:
+            yield
+        except InvalidValue as error:
+            self.blame(error, names, otherwise)
+        self.done()
 
     def done(self) -> None:
         if self.faults:

@@ -10,10 +10,11 @@ from dolce.errors import InvalidForm, InvalidValue
 from dolce.web.shared.form_reader import FormReader
 from dolce.web.shared.page import services
 from dolce.web.stops.align.crossing_views import GROUP_NAMES, KINDS
-from dolce.web.stops.align.sheets import after, blueprint, show
+from dolce.web.stops.align.sheets import after, blueprint, on_sheet, show
 
 
 @blueprint.post("/crossovers")
+@on_sheet("crossover")
 def set_crossovers(job_id: int) -> Response:
     """Corners of all groups, and what the effects channel gets."""
     form = FormReader(request.form)
@@ -26,19 +27,16 @@ def set_crossovers(job_id: int) -> Response:
     effects_hz = form.number("effects_hz", low=40, high=250, unit="Hz", default=120.0)
     effects_db = form.of(Effects, "gain_db", typed="effects_db", default=10.0)
     wait_s = form.of(SubGroup, "most_wait_s", typed="wait_ms", per_unit=1000, unit="ms", default=10.0)
-    try:
-        form.done()
-        services().crossing.set_crossovers(
-            job_id,
-            corners,
-            low_pass=low_pass,
-            most_wait_s=wait_s,
-            effects=Effects(low_pass=Crossover(frequency_hz=effects_hz), gain_db=effects_db)
-            if form.flag("effects")
-            else None,
-        )
-    except InvalidForm as error:
-        return show(job_id, "crossover", status=422, faults=error.faults, typed=request.form)
+    form.done()
+    services().crossing.set_crossovers(
+        job_id,
+        corners,
+        low_pass=low_pass,
+        most_wait_s=wait_s,
+        effects=Effects(low_pass=Crossover(frequency_hz=effects_hz), gain_db=effects_db)
+        if form.flag("effects")
+        else None,
+    )
     return after(job_id, "crossover")
 
 
@@ -69,6 +67,7 @@ def protect(job_id: int, channel: str) -> Response:
 
 
 @blueprint.post("/crossovers/group")
+@on_sheet("crossover")
 def hold_group(job_id: int) -> Response:
     """Delay and polarity of all subs against the mains by hand, or looked for again."""
     if request.form.get("find"):
@@ -77,15 +76,13 @@ def hold_group(job_id: int) -> Response:
     form = FormReader(request.form)
     delay_ms = form.number("group_ms", low=-100, high=100, unit="ms")
     way = form.choice("group_polarity", ("normal", "inverted"))
-    try:
-        form.done()
-    except InvalidForm as error:
-        return show(job_id, "crossover", status=422, faults=error.faults, typed=request.form)
+    form.done()
     services().crossing.hold_group(job_id, delay_s=delay_ms / 1000, polarity=-1 if way == "inverted" else 1)
     return after(job_id, "crossover")
 
 
 @blueprint.post("/routing")
+@on_sheet("routing")
 def send(job_id: int) -> Response:
     """One channel on an output besides its own."""
     form = FormReader(request.form)
@@ -98,8 +95,6 @@ def send(job_id: int) -> Response:
             request.form.get("output", ""),
             None if request.form.get("off") else gain,
         )
-    except InvalidForm as error:
-        return show(job_id, "routing", status=422, faults=error.faults, typed=request.form)
     except InvalidValue as error:
         return show(
             job_id, "routing", status=422, faults={"gain_db": f"{error.problem} {error.remedy}"}, typed=request.form

@@ -7,13 +7,13 @@ from werkzeug.wrappers import Response
 
 from dolce.core.alignment import LevelWish
 from dolce.core.tuning import ChannelAlignment
-from dolce.errors import InvalidForm, InvalidValue, Outdated
+from dolce.errors import InvalidValue, Outdated
 from dolce.web.shared.form_reader import FormReader
 from dolce.web.shared.numbers import whole_of
 from dolce.web.shared.page import services
 from dolce.web.shared.pressed_once import pressed_once
 from dolce.web.stops.align import crossing_routes, sub_routes  # noqa: F401
-from dolce.web.stops.align.sheets import after, blueprint, show
+from dolce.web.stops.align.sheets import after, blueprint, on_sheet, show
 from dolce.web.stops.align.table_views import AlignmentTableView
 
 __all__ = ["blueprint"]
@@ -44,6 +44,7 @@ def levels_over(job_id: int) -> Response:
 
 
 @blueprint.post("/levels")
+@on_sheet("alignment_table")
 def levels(job_id: int) -> Response:
     """By which band, reference and offsets levels are matched."""
     view = services().aligning.view(job_id)
@@ -66,8 +67,6 @@ def levels(job_id: int) -> Response:
             lip_sync_s=lip_sync_s,
             offsets_db={name: offset for name, offset in offsets.items() if offset},
         )
-    except InvalidForm as error:
-        return show(job_id, "alignment_table", status=422, faults=error.faults, typed=request.form)
     except InvalidValue as error:
         return show(
             job_id,
@@ -110,6 +109,7 @@ def use(job_id: int) -> Response:
 
 
 @blueprint.post("/choose")
+@on_sheet("alignment_table")
 def choose(job_id: int) -> Response:
     """Take over what was typed."""
     alignment_table = AlignmentTableView.of(services().aligning.view(job_id))
@@ -133,11 +133,8 @@ def choose(job_id: int) -> Response:
         )
         for channel in services().jobs.get(job_id).channels
     }
-    try:
-        form.done()
-        services().aligning.choose(job_id, typed)
-    except InvalidForm as error:
-        return show(job_id, "alignment_table", status=422, faults=error.faults, typed=request.form)
+    form.done()
+    services().aligning.choose(job_id, typed)
     return after(job_id, "alignment_table")
 
 

@@ -9,6 +9,7 @@ from dolce.core.room import group_of
 from dolce.core.tuning import Alignment
 from dolce.services.align.aligning import AlignView
 from dolce.services.load.unsupported_words import unsupported_words
+from dolce.web.shared.form_faults import showing_faults
 from dolce.web.shared.numbers import whole_of
 from dolce.web.shared.page import after_change, services, show_stop
 from dolce.web.stops.align.crossing_views import crossing_page, routing_page
@@ -42,6 +43,9 @@ def show(job_id: int, sheet: str | None = None, **context: object) -> Response:
         "unsupported_words": unsupported_words,
     }
     return show_stop("align", job_id, **{**base, **_CONTEXTS[sheet](job_id, view), **context})
+
+
+on_sheet = showing_faults(show)
 
 
 def after(job_id: int, sheet: str) -> Response:

@@ -4,27 +4,24 @@ from flask import make_response, render_template, request
 from werkzeug.wrappers import Response
 
 from dolce.core.subs import SearchLimits, SubSetting
-from dolce.errors import InvalidForm
 from dolce.web.shared.form_reader import FormReader
 from dolce.web.shared.page import services
-from dolce.web.stops.align.sheets import after, blueprint, show
+from dolce.web.stops.align.sheets import after, blueprint, on_sheet, show
 from dolce.web.stops.align.sub_views import workbench_page
 
 
 @blueprint.post("/subs/search")
+@on_sheet("subs")
 def search_subs(job_id: int) -> Response:
     """Look for settings within limits."""
     form = FormReader(request.form)
-    try:
-        limits = SearchLimits(
-            max_loss_db=form.of(SearchLimits, "max_loss_db"),
-            max_cut_db=form.of(SearchLimits, "max_cut_db"),
-            max_delay_s=form.of(SearchLimits, "max_delay_s", typed="max_delay_ms", per_unit=1000, unit="ms"),
-            all_passes=int(form.of(SearchLimits, "all_passes", default=0)) if form.filled("all_passes") else 0,
-        )
-        form.done()
-    except InvalidForm as error:
-        return show(job_id, "subs", status=422, faults=error.faults, typed=request.form)
+    limits = SearchLimits(
+        max_loss_db=form.of(SearchLimits, "max_loss_db"),
+        max_cut_db=form.of(SearchLimits, "max_cut_db"),
+        max_delay_s=form.of(SearchLimits, "max_delay_s", typed="max_delay_ms", per_unit=1000, unit="ms"),
+        all_passes=int(form.of(SearchLimits, "all_passes", default=0)) if form.filled("all_passes") else 0,
+    )
+    form.done()
     services().workbench.search(job_id, limits)
     return after(job_id, "subs")
 
@@ -48,12 +45,10 @@ def search_progress(job_id: int) -> Response:
 
 
 @blueprint.post("/subs/hand")
+@on_sheet("subs")
 def by_hand(job_id: int) -> Response:
     """What settings by hand do; they are kept only when they are used."""
-    try:
-        hand = _hand(job_id)
-    except InvalidForm as error:
-        return show(job_id, "subs", status=422, faults=error.faults, typed=request.form)
+    hand = _hand(job_id)
     page = workbench_page(services().workbench.view(job_id, shown="by-hand", hand=hand))
     if request.form.get("use"):
         services().workbench.use(job_id, "by-hand", hand=hand)

@@ -4,7 +4,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from dolce.services.align.sub_workbench import State, WorkbenchView
+from dolce.core.subs import SubState
+from dolce.services.align.sub_workbench import WorkbenchView
 from dolce.web.shared.plot_data import frequency_plot
 
 _NAMES = {
@@ -36,7 +37,7 @@ def workbench_page(view: WorkbenchView) -> dict:
         "state": shown,
         "state_name": state_name,
         "plot": seat_plot(view, shown) if shown else None,
-        "rows": [one for one in view.states.values() if not one.code.startswith("trade-") or one is shown],
+        "rows": [(code, one) for code, one in view.states.items() if not code.startswith("trade-") or one is shown],
         "pareto_front": pareto_points(view),
         "trade_size": (_FRONT_W, _FRONT_H),
     }
@@ -49,7 +50,7 @@ def state_name(code: str) -> str:
     return "Another compromise" if code.startswith("trade-") else _NAMES[code]
 
 
-def seat_plot(view: WorkbenchView, state: State) -> dict:
+def seat_plot(view: WorkbenchView, state: SubState) -> dict:
     """Every seat's curve with a state, and where the subs are as they are faintly behind."""
     before = view.states["as-they-are"]
     curves = []

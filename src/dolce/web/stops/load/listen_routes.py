@@ -7,13 +7,12 @@ from flask import make_response, render_template, request
 from werkzeug.wrappers import Response
 
 from dolce.core.correction import Preference
-from dolce.errors import InvalidForm
 from dolce.services.load.audition import ListenWish
 from dolce.services.load.packing import ORDER_WORDS
 from dolce.web.shared.form_reader import FormReader, uploaded
 from dolce.web.shared.numbers import number_of, whole_of
 from dolce.web.shared.page import services
-from dolce.web.stops.load.sheets import after, blueprint, show
+from dolce.web.stops.load.sheets import after, blueprint, on_sheet, show
 
 _SOUND = "audio/flac"
 
@@ -82,6 +81,7 @@ def _sound(data: bytes) -> Response:
 
 
 @blueprint.post("/listen/preference")
+@on_sheet("listen")
 def turn_preference(job_id: int) -> Response:
     """Tilt, bass and treble on top of one of them."""
     form = FormReader(request.form)
@@ -89,10 +89,7 @@ def turn_preference(job_id: int) -> Response:
     values: dict[str, Any] = {
         field: form.of(Preference, field) for field in ("tilt_db_per_octave", "bass_db", "treble_db")
     }
-    try:
-        form.done()
-    except InvalidForm as error:
-        return show(job_id, "listen", status=422, faults=error.faults, typed=request.form)
+    form.done()
     services().listening.turn(job_id, request.form.get("of", ""), replace(preference, **values))
     return after(job_id, "listen")
 

@@ -10,6 +10,7 @@ from dolce.core.listening import MATERIAL
 from dolce.services.load.listening import TURNED
 from dolce.services.load.packing import LAYOUTS, ORDER_WORDS, SAMPLES, SIGN_WORDS
 from dolce.services.load.unsupported_words import first_words
+from dolce.web.shared.form_faults import showing_faults
 from dolce.web.shared.page import after_change, services, show_stop
 from dolce.web.stops.load.listen_views import pressure_plots
 
@@ -23,6 +24,9 @@ def show(job_id: int, sheet: str | None = None, **context: object) -> Response:
     wanted = sheet or request.values.get("sheet", "")
     sheet = wanted if wanted in SHEETS else "presets"
     return show_stop("load", job_id, sheet=sheet, sheets=SHEETS, **{**_CONTEXTS[sheet](job_id), **context})
+
+
+on_sheet = showing_faults(show)
 
 
 def after(job_id: int, sheet: str) -> Response:

@@ -4,7 +4,8 @@ from collections.abc import Sequence
 
 from dolce.core.job import LogEntry, LogGroup, grouped
 from dolce.core.tuning import Verdict
-from dolce.services.prove.proving import ChannelProof, ProofView
+from dolce.core.tuning.channel_proof import ChannelProof
+from dolce.services.prove.proving import ProofView
 from dolce.services.prove.tolerating import ToleranceView
 from dolce.web.shared.formatting import hertz
 from dolce.web.shared.plot_data import curve, response_plot

@@ -8,8 +8,8 @@ from numpy.typing import NDArray
 from dolce.core.dsp import in_band
 from dolce.core.job import bass_alone, name_of
 from dolce.core.response import ANALYSIS_GRID_HZ, SUB_TOP_HZ
+from dolce.core.tuning.channel_curves import ChannelCurves
 from dolce.services.read.reading import Chosen, ReadView
-from dolce.services.read.round_curves import ChannelCurves
 from dolce.web.shared.plot_data import FROM_HZ, TO_HZ, response_plot
 
 _EVERY = {"front": 1, "faint": 3, "small": 5}  # points of the analysis grid that are drawn

@@ -9,13 +9,13 @@ from dolce.core.job import Levels
 from dolce.core.levels import PER_OCTAVE
 from dolce.core.rig import WAYS, SubMatch
 from dolce.core.signals import KINDS, Source
-from dolce.errors import InvalidForm, InvalidValue
+from dolce.errors import InvalidValue
 from dolce.services.rig.live_session import Purpose
 from dolce.services.rig.live_sound import AVERAGES_S
 from dolce.web.shared.form_reader import FormReader
 from dolce.web.shared.page import download, services
 from dolce.web.stops.rig import live_views
-from dolce.web.stops.rig.sheets import PURPOSE_OF, after, blueprint, show
+from dolce.web.stops.rig.sheets import PURPOSE_OF, after, blueprint, on_sheet, show
 from dolce.web.stops.rig.words import change_words, ramp_words
 
 _SOURCE_FIELDS = {
@@ -106,6 +106,7 @@ def reset_live(job_id: int, sheet: str) -> Response:
 
 
 @blueprint.post("/live/<sheet>/source")
+@on_sheet()
 def live_source(job_id: int, sheet: str) -> Response:
     """What plays, where, and how loud."""
     form = FormReader(request.form)
@@ -119,15 +120,9 @@ def live_source(job_id: int, sheet: str) -> Response:
         ),
     }
     channel = form.text("channel")
-    try:
-        form.done()
-        try:
-            source = Source(kind=kind, **values)
-        except InvalidValue as error:
-            form.blame(error, _SOURCE_FIELDS, "level_dbfs")
-            form.done()
-    except InvalidForm as error:
-        return show(job_id, sheet, status=422, faults=error.faults, typed=request.form)
+    form.done()
+    with form.blaming(_SOURCE_FIELDS, "level_dbfs"):
+        source = Source(kind=kind, **values)
     rig = services().jobs.get(job_id).rig
     peak = source.peak_dbfs(rig.sample_rate_hz)
     if channel and peak > rig.levels.ceiling_dbfs:
@@ -265,6 +260,7 @@ def turn(job_id: int, sheet: str, knob: str, step: str) -> Response:
 
 
 @blueprint.post("/working-levels")
+@on_sheet("reference")
 def working_levels(job_id: int) -> Response:
     """The reference level and a second one."""
     form = FormReader(request.form, kept=services().jobs.get(job_id).rig.levels)
@@ -273,16 +269,14 @@ def working_levels(job_id: int) -> Response:
         "second_db": form.of(Levels, "second_db") if form.filled("second_db") else None,
         "plays_effects": form.flag("plays_effects"),
     }
-    try:
-        form.done()
-    except InvalidForm as error:
-        return show(job_id, "reference", status=422, faults=error.faults, typed=request.form)
+    form.done()
     services().rigging.set_rig(job_id, **values)
     services().live.refresh(job_id)
     return after(job_id, "reference")
 
 
 @blueprint.post("/sub-match")
+@on_sheet("subs")
 def sub_match(job_id: int) -> Response:
     """How subs are compared."""
     job = services().jobs.get(job_id)
@@ -298,14 +292,8 @@ def sub_match(job_id: int) -> Response:
         "level_dbfs": form.of(SubMatch, "level_dbfs"),
         "distance_m": form.length_of(SubMatch, "distance_m", typed="distance", units=job.units, now=present.distance_m),
     }
-    try:
-        form.done()
-        try:
-            match = SubMatch(**values)
-        except InvalidValue as error:
-            form.blame(error, _MATCH_FIELDS, "tone_hz")
-            form.done()
-    except InvalidForm as error:
-        return show(job_id, "subs", status=422, faults=error.faults, typed=request.form)
+    form.done()
+    with form.blaming(_MATCH_FIELDS, "tone_hz"):
+        match = SubMatch(**values)
     services().sub_matching.set_match(job_id, match)
     return after(job_id, "subs")

@@ -9,7 +9,7 @@ from dolce.core.rig import Microphone, MicrophoneInUse
 from dolce.errors import FormatError, InvalidForm, InvalidValue
 from dolce.web.shared.form_reader import FormReader, uploaded
 from dolce.web.shared.page import download, services
-from dolce.web.stops.rig.sheets import after, blueprint, show
+from dolce.web.stops.rig.sheets import after, blueprint, on_sheet, show
 
 
 def _typed(form: FormReader) -> dict:
@@ -25,14 +25,12 @@ def _typed(form: FormReader) -> dict:
 
 
 @blueprint.post("/microphones")
+@on_sheet("microphones")
 def add_microphone(job_id: int) -> Response:
     """A new one on the shelf, used here at once."""
     form = FormReader(request.form)
     values = _typed(form)
-    try:
-        form.done()
-    except InvalidForm as error:
-        return show(job_id, "microphones", status=422, faults=error.faults, typed=request.form)
+    form.done()
     made = services().microphones.add(**values)
     services().microphones.use(job_id, made.id)
     return after(job_id, "microphones")

@@ -8,10 +8,10 @@ from werkzeug.wrappers import Response
 
 from dolce.core.processor import Crossover, ProcessorInUse, ProcessorLimits
 from dolce.core.processor.crossover import ORDERS
-from dolce.errors import InvalidForm, InvalidValue
+from dolce.errors import InvalidValue
 from dolce.web.shared.form_reader import FormReader
 from dolce.web.shared.page import services
-from dolce.web.stops.rig.sheets import after, blueprint, show
+from dolce.web.stops.rig.sheets import after, blueprint, on_sheet, show
 
 _NUMBERS = (
     "bands",
@@ -48,21 +48,16 @@ def _limits(number: int | None) -> ProcessorLimits:
         **{name: form.of(ProcessorLimits, name) for name in _NUMBERS},
     }
     form.done()
-    try:
+    with form.blaming(_FIELDS, "name"):
         return ProcessorLimits(id=number, **values)
-    except InvalidValue as error:
-        form.blame(error, _FIELDS, "name")
-        form.done()
-        raise
 
 
 @blueprint.post("/processors")
+@on_sheet("processor")
 def add_limits(job_id: int) -> Response:
     """The limits of a device, kept by name and used here."""
     try:
         services().processor.add_limits(job_id, _limits(None))
-    except InvalidForm as error:
-        return show(job_id, "processor", status=422, faults=error.faults, typed=request.form)
     except InvalidValue as error:
         return show(
             job_id, "processor", status=422, faults={"name": f"{error.problem} {error.remedy}"}, typed=request.form
@@ -71,27 +66,23 @@ def add_limits(job_id: int) -> Response:
 
 
 @blueprint.post("/processors/<int:number>")
+@on_sheet("processor")
 def change_limits(job_id: int, number: int) -> Response:
     """Change them."""
-    try:
-        services().processor.change_limits(_limits(number))
-    except InvalidForm as error:
-        return show(job_id, "processor", status=422, faults=error.faults, typed=request.form)
+    services().processor.change_limits(_limits(number))
     return after(job_id, "processor")
 
 
 @blueprint.post("/processor/bass")
+@on_sheet("processor")
 def type_bass(job_id: int) -> Response:
     """The bass management of a processor that can't be read; an empty corner for none."""
     form, crossover = FormReader(request.form), None
-    try:
-        if form.filled("bass_hz"):
-            corner = form.number("bass_hz", low=30, high=250, unit="Hz")
-            order = form.whole_choice("bass_slope", ORDERS)
-            form.done()
-            crossover = Crossover(frequency_hz=corner, order=order)
-    except InvalidForm as error:
-        return show(job_id, "processor", status=422, faults=error.faults, typed=request.form)
+    if form.filled("bass_hz"):
+        corner = form.number("bass_hz", low=30, high=250, unit="Hz")
+        order = form.whole_choice("bass_slope", ORDERS)
+        form.done()
+        crossover = Crossover(frequency_hz=corner, order=order)
     services().processor.type_bass(job_id, crossover)
     return after(job_id, "processor")
 
@@ -170,6 +161,7 @@ def dim(job_id: int) -> Response:
 
 
 @blueprint.post("/chain")
+@on_sheet("processor")
 def add_other(job_id: int) -> Response:
     """One more in the chain, that corrects by itself."""
     form = FormReader(request.form)
@@ -179,23 +171,17 @@ def add_other(job_id: int) -> Response:
     unknown = [code for code in typed if code.lower() not in known]
     if unknown:
         form.faults["other_channels"] = f"There is no channel {unknown[0]}. There are {', '.join(known.values())}."
-    try:
-        form.done()
-        try:
-            services().processor.add_other(
-                job_id,
-                ProcessorInUse(
-                    name=form.text("other_name"),
-                    latency_s=latency_s,
-                    by_itself=True,
-                    channels=tuple(known[code.lower()] for code in typed),
-                ),
-            )
-        except InvalidValue as error:
-            form.blame(error, {}, "other_name")
-        form.done()
-    except InvalidForm as error:
-        return show(job_id, "processor", status=422, faults=error.faults, typed=request.form)
+    form.done()
+    with form.blaming({}, "other_name"):
+        services().processor.add_other(
+            job_id,
+            ProcessorInUse(
+                name=form.text("other_name"),
+                latency_s=latency_s,
+                by_itself=True,
+                channels=tuple(known[code.lower()] for code in typed),
+            ),
+        )
     return after(job_id, "processor")
 
 

@@ -13,7 +13,7 @@ from dolce.services.rig.sound_pressure import METER_READING_DB
 from dolce.web.shared.form_reader import FormReader
 from dolce.web.shared.page import services
 from dolce.web.stops.rig import line_routes, live_routes, microphone_routes, processor_routes  # noqa: F401
-from dolce.web.stops.rig.sheets import after, blueprint, show
+from dolce.web.stops.rig.sheets import after, blueprint, on_sheet, show
 
 __all__ = ["blueprint"]
 _PACES = ("real time", "fast")
@@ -34,17 +34,12 @@ def page(job_id: int) -> Response:
     return show(job_id)
 
 
+@on_sheet()
 def _changed(job_id: int, form: FormReader, changes: dict, sheet: str) -> Response:
     """Keep what was typed, or show each fault beside its field."""
-    try:
-        form.done()
-        try:
-            services().rigging.set_rig(job_id, **changes)
-        except InvalidValue as error:
-            form.blame(error, _FIELDS, "hardware")
-        form.done()
-    except InvalidForm as error:
-        return show(job_id, sheet, status=422, faults=error.faults, typed=request.form)
+    form.done()
+    with form.blaming(_FIELDS, "hardware"):
+        services().rigging.set_rig(job_id, **changes)
     return after(job_id, sheet)
 
 
@@ -206,14 +201,12 @@ def play_reference(job_id: int) -> Response:
 
 
 @blueprint.post("/reading")
+@on_sheet("noise")
 def type_reading(job_id: int) -> Response:
     """What the meter read."""
     form = FormReader(request.form)
     reading = form.inside(METER_READING_DB, "reading")
-    try:
-        form.done()
-    except InvalidForm as error:
-        return show(job_id, "noise", status=422, faults=error.faults, typed=request.form)
+    form.done()
     services().pressure.type_reading(job_id, reading)
     return after(job_id, "noise")
 

@@ -13,8 +13,10 @@ from dolce.core.signals import KINDS
 from dolce.services.rig.live_session import Purpose
 from dolce.services.rig.live_sound import AVERAGES_S
 from dolce.services.rig.processor_keeping import shown_settings
+from dolce.web.shared.form_faults import showing_faults
 from dolce.web.shared.page import after_change, services, show_stop
 from dolce.web.stops.rig import live_views
+from dolce.web.stops.rig.level_meter import LevelMeter
 from dolce.web.stops.rig.views import curve_plot, noise_bars
 from dolce.web.stops.rig.words import bass_words, change_words, line_words, microphone_words, ramp_words
 
@@ -69,6 +71,9 @@ def show(job_id: int, sheet: str | None = None, **context: object) -> Response:
     return show_stop("rig", job_id, **{**base, **_CONTEXTS[sheet](job_id), **context})
 
 
+on_sheet = showing_faults(show)
+
+
 def after(job_id: int, sheet: str) -> Response:
     """After a change on a sheet: that sheet again."""
     return after_change("rig", job_id, lambda number: show(number, sheet), sheet=sheet)
@@ -117,7 +122,7 @@ def _level(job_id: int) -> dict:
     return {
         "live": services().live.view(job_id, "ramp"),
         "ramp_words": ramp_words,
-        "readings": services().rigging.level_readings(job_id),
+        "readings": {c: LevelMeter.of(reading) for c, reading in services().rigging.level_readings(job_id).items()},
         "moved_on": services().rigging.level_moved_on(job_id),
     }
 

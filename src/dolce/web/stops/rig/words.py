@@ -2,6 +2,7 @@
 
 from collections.abc import Sequence
 
+from dolce.core.levels import LevelReading
 from dolce.core.processor import BassManagement
 from dolce.core.rig import LineFinding, MicrophoneFinding, RampStep
 from dolce.web.shared.formatting import length, signed
@@ -37,6 +38,25 @@ def line_words(finding: LineFinding, units: str) -> str:
         case "hump everywhere":
             return f"A hump of {value:.0f} dB as on every line: does the microphone's curve belong to it?"
     return f"Mains hum, {value:.0f} dB above the noise around it. Check the microphone's cable."
+
+
+def level_words(reading: LevelReading) -> str:
+    """What to change after a level check, and by how much."""
+    part, change_db = reading.remedy
+    if reading.verdict == "clipped":
+        return f"The input runs out of range. Turn the microphone gain down by {-change_db:.0f} dB and check again."
+    match part:
+        case "none":
+            return "Leave it as it is."
+        case "microphone gain":
+            return f"Turn the microphone gain down by about {-change_db:.0f} dB."
+        case "sweep level" if change_db < 0:
+            return (
+                f"That is {reading.over_db or 0:.0f} dB louder than suits this room, for ears and speakers. "
+                f"Turn the sweep level down by about {-change_db:.0f} dB."
+            )
+        case "sweep level":
+            return f"Play about {change_db:.0f} dB louder. More microphone gain lifts the room noise as well."
 
 
 def microphone_words(finding: MicrophoneFinding) -> str:

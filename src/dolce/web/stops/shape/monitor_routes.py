@@ -6,11 +6,11 @@ from flask import redirect, render_template, request, url_for
 from werkzeug.wrappers import Response
 
 from dolce.core.correction import SHAPES, MonitorSwitches
-from dolce.errors import Conflict, FormatError, InvalidForm, InvalidValue, NotFound
+from dolce.errors import Conflict, FormatError, InvalidValue, NotFound
 from dolce.web.shared.form_reader import FormReader
 from dolce.web.shared.numbers import number_of, whole_of
 from dolce.web.shared.page import services
-from dolce.web.stops.shape.sheets import blueprint, edited, show
+from dolce.web.stops.shape.sheets import blueprint, edited, on_sheet, show
 
 _FIELDS = {
     "name of the model": "model",
@@ -112,21 +112,19 @@ def add_measured(job_id: int, channel: str) -> Response:
     )
 
 
+@on_sheet("switches")
 def _added(job_id: int, channel: str, form: FormReader, add: Callable[[str, str], MonitorSwitches]) -> Response:
     """Add to a model and let the channel have it; faults stand at their fields."""
     switching = services().switching
+    form.done()
     try:
+        kept = add(form.text("model"), form.text("switch"))
+    except (InvalidValue, FormatError, Conflict) as error:
+        form.faults[_FIELDS.get(error.where, "switch_points" if error.where.startswith("points") else "switch")] = (
+            f"{error.problem} {error.remedy}".strip()
+        )
         form.done()
-        try:
-            kept = add(form.text("model"), form.text("switch"))
-        except (InvalidValue, FormatError, Conflict) as error:
-            form.faults[_FIELDS.get(error.where, "switch_points" if error.where.startswith("points") else "switch")] = (
-                f"{error.problem} {error.remedy}".strip()
-            )
-            form.done()
-            raise
-    except InvalidForm as error:
-        return show(job_id, status=422, faults=error.faults, typed=request.form, sheet="switches")
+        raise
     return edited(job_id, lambda: switching.use(job_id, channel, kept.id), sheet="switches")
 
 

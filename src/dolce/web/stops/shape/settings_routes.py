@@ -11,13 +11,13 @@ from dolce.core.checked import limited_fields
 from dolce.core.correction import METHODS, PHASES, Curve, FilterType, FixedBands, Limits, Preference, Target
 from dolce.core.tuning import ANCHOR_RANGE_HZ, Aim, Correction
 from dolce.core.tuning.correction import ANCHORS, Anchor
-from dolce.errors import Conflict, FormatError, InvalidForm, InvalidValue
+from dolce.errors import Conflict, FormatError, InvalidValue
 from dolce.services.shape.shaping import Scope
 from dolce.services.shape.targets import BASES
 from dolce.web.shared.form_reader import FormReader, uploaded
 from dolce.web.shared.numbers import number_of, whole_of
 from dolce.web.shared.page import services
-from dolce.web.stops.shape.sheets import blueprint, edited, show
+from dolce.web.stops.shape.sheets import blueprint, edited, on_sheet, show
 
 # Which field a fault of the core is about.
 _FIELDS = {
@@ -53,6 +53,7 @@ _PREFERENCE = {
 
 
 @blueprint.post("/aim")
+@on_sheet()
 def aim(job_id: int) -> Response:
     """Target, preference, limits, means, link; then look for filters if asked."""
     shaping = services().shaping
@@ -79,37 +80,31 @@ def aim(job_id: int) -> Response:
             "before_ms": kept.means.before_s * 1000,
         },
     )
+    new, anchor, band, level = _read(form, kept)
+    preference = _preference(form, correction.preference)
+    scope: Scope = form.choice("scope", ("all", "group", "channel")) if "scope" in request.form else "all"
+    form.done()
     try:
-        new, anchor, band, level = _read(form, kept)
-        preference = _preference(form, correction.preference)
-        scope: Scope = form.choice("scope", ("all", "group", "channel")) if "scope" in request.form else "all"
-        form.done()
-        try:
-            new = replace(new, target=replace(new.target, curve=_curve(job_id, form, kept, channel)))
-            Correction(target=new.target, anchor=anchor, anchor_band_hz=band, anchor_level_db=level)
-        except (InvalidValue, FormatError, Conflict) as error:
-            # A file of points names its line; whatever it is, it is about the points.
-            form.faults[_FIELDS.get(error.where, "points" if error.where.startswith("points") else "to_hz")] = (
-                f"{error.problem} {error.remedy}".strip()
-            )
-        form.done()
-        try:
-            shaping.set_aim(
-                job_id,
-                aim=new,
-                scope=scope,
-                channel=channel,
-                anchor=anchor,
-                anchor_band_hz=band,
-                anchor_level_db=level,
-                linked=form.flag("linked"),
-                preference=preference,
-            )
-        except InvalidValue as error:
-            form.blame(error, _FIELDS, "method")
-            form.done()
-    except InvalidForm as error:
-        return show(job_id, status=422, faults=error.faults, typed=request.form)
+        new = replace(new, target=replace(new.target, curve=_curve(job_id, form, kept, channel)))
+        Correction(target=new.target, anchor=anchor, anchor_band_hz=band, anchor_level_db=level)
+    except (InvalidValue, FormatError, Conflict) as error:
+        # A file of points names its line; whatever it is, it is about the points.
+        form.faults[_FIELDS.get(error.where, "points" if error.where.startswith("points") else "to_hz")] = (
+            f"{error.problem} {error.remedy}".strip()
+        )
+    form.done()
+    with form.blaming(_FIELDS, "method"):
+        shaping.set_aim(
+            job_id,
+            aim=new,
+            scope=scope,
+            channel=channel,
+            anchor=anchor,
+            anchor_band_hz=band,
+            anchor_level_db=level,
+            linked=form.flag("linked"),
+            preference=preference,
+        )
     return edited(job_id, lambda: shaping.begin_find(job_id) if request.form.get("find") else None)
 
 

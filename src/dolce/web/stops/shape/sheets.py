@@ -14,6 +14,7 @@ from dolce.errors import NotFound, Outdated
 from dolce.services.shape.region_evidence import region_evidence
 from dolce.services.shape.shaping import ShapeView
 from dolce.services.shape.targets import BASES
+from dolce.web.shared.form_faults import showing_faults
 from dolce.web.shared.numbers import number_of, whole_of
 from dolce.web.shared.page import after_change, services, show_stop
 from dolce.web.stops.shape.views import ChannelView, aim_of, evidence_lines
@@ -67,6 +68,9 @@ def show(job_id: int, **context: Any) -> Response:
     wanted = (request.view_args or {}).get("channel") or request.values.get("channel", "")
     sheet = str(context.pop("sheet", "") or request.values.get("sheet", ""))
     return _whole_stop(job_id, **{**context_of(job_id, wanted, sheet), **context})
+
+
+on_sheet = showing_faults(show)
 
 
 def show_card(job_id: int, channel: str, *, status: int = 200, **context: Any) -> Response:

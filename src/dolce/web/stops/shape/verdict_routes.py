@@ -4,29 +4,23 @@ from flask import request
 from werkzeug.wrappers import Response
 
 from dolce.core.correction import VERDICTS, Overruled
-from dolce.errors import InvalidForm, InvalidValue
+from dolce.errors import InvalidValue
 from dolce.web.shared.form_reader import FormReader
 from dolce.web.shared.numbers import number_of
 from dolce.web.shared.page import services
-from dolce.web.stops.shape.sheets import blueprint, edited, show
+from dolce.web.stops.shape.sheets import blueprint, edited, on_sheet, show
 
 
 @blueprint.post("/verdicts/<channel>")
+@on_sheet("evidence")
 def overrule(job_id: int, channel: str) -> Response:
     """Give a region another verdict, with a reason."""
     form = FormReader(request.form)
-    try:
-        low, high = form.of(Overruled, "from_hz", typed="region_from"), form.of(Overruled, "to_hz", typed="region_to")
-        verdict = form.choice("verdict", VERDICTS)
-        form.done()
-        try:
-            one = Overruled(from_hz=low, to_hz=high, verdict=verdict, reason=form.text("reason"))
-        except InvalidValue as error:
-            form.blame(error, {"reason": "reason", "to": "region_to", "from": "region_from"}, "reason")
-            form.done()
-            raise
-    except InvalidForm as error:
-        return show(job_id, status=422, faults=error.faults, typed=request.form, sheet="evidence")
+    low, high = form.of(Overruled, "from_hz", typed="region_from"), form.of(Overruled, "to_hz", typed="region_to")
+    verdict = form.choice("verdict", VERDICTS)
+    form.done()
+    with form.blaming({"reason": "reason", "to": "region_to", "from": "region_from"}, "reason"):
+        one = Overruled(from_hz=low, to_hz=high, verdict=verdict, reason=form.text("reason"))
     return edited(job_id, lambda: services().shaping.overrule(job_id, channel, one), sheet="evidence")
 
 
@@ -38,6 +32,7 @@ def follow_evidence(job_id: int, channel: str) -> Response:
 
 
 @blueprint.post("/seat weightings/weights")
+@on_sheet("seat_weighting")
 def weights(job_id: int) -> Response:
     """A seat weighting of one's own."""
     form = FormReader(request.form)
@@ -47,8 +42,6 @@ def weights(job_id: int) -> Response:
     try:
         form.done()
         services().versions.set_weights(job_id, name, found)
-    except InvalidForm as error:
-        return show(job_id, status=422, faults=error.faults, typed=request.form, sheet="seat_weighting")
     except InvalidValue as error:
         return show(
             job_id,

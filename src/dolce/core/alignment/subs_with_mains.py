@@ -1,4 +1,4 @@
-"""What the command `align` makes of subs: settings among themselves for all seats, then as a group with the mains."""
+"""Subs among themselves for all seats, then as a group with the mains, from impulse responses."""
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass

@@ -14,7 +14,7 @@ import numpy as np
 from promises import SHORT, ended, line, note
 
 from dolce.core.signals import excitation_values
-from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.jobs.job_keeping import JobDetails
 from dolce.services.takes.take_making import captured, stimulus_of, sweep_of
 from dolce.services.wiring import Services, open_services
 
@@ -23,7 +23,7 @@ TAKES, PIECE = (60 if SHORT else 3000), 1 << 20
 
 def filled(services: Services) -> int:
     """A job with many takes, each with a raw recording of noise: nothing that a disk could make smaller."""
-    job = services.jobs.create(JobWish(name="Large"))
+    job = services.jobs.create(JobDetails(name="Large"))
     sweep = sweep_of(job.rig)
     capture, levels = captured(stimulus_of(sweep) * 0.3, sweep=sweep, microphone=None)
     rng = np.random.default_rng(4)

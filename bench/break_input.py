@@ -31,7 +31,7 @@ from promises import SHORT, ended, line, note
 from werkzeug.datastructures import MultiDict
 
 from dolce.errors import DolceError
-from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.jobs.job_keeping import JobDetails
 from dolce.services.wiring import Services, open_services
 from dolce.web import create_app
 from dolce.web.stops.align import sheets as align
@@ -78,7 +78,7 @@ def whole(folder: Path) -> None:
     """One job with takes, filters and backups, one with nothing."""
     services = open_services(folder)
     for name in ("Full", "Empty"):
-        job = services.jobs.create(JobWish(name=name))
+        job = services.jobs.create(JobDetails(name=name))
         services.rigging.set_rig(job.id, pace="fast", sweep_seconds=1.0)
     services.taking.run_spot(1, 1)
     services.sound.wait()

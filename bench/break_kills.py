@@ -27,18 +27,18 @@ LONG_FIRST_START = 40  # kills while the sample jobs are made, which takes long
 
 def killed(kind, folder: Path, after_s: float) -> list[str]:
     """Let it work until so long after it began, kill it; what it said."""
-    heard, told = os.pipe()
+    heard, on_progress = os.pipe()
     child = os.fork()
     if child == 0:
         os.close(heard)
         code = 1
         try:
-            kind.work(folder, lambda text: os.write(told, f"{text}\n".encode()))
+            kind.work(folder, lambda text: os.write(on_progress, f"{text}\n".encode()))
             code = 0
         except BaseException:
             traceback.print_exc()
         os._exit(code)
-    os.close(told)
+    os.close(on_progress)
     said, open_ = b"", True
     deadline = None if kind.begins else time.monotonic() + after_s
     while open_ and (deadline is None or (left := deadline - time.monotonic()) > 0):

@@ -21,7 +21,7 @@ from promises import SHORT, ended, line, note
 from dolce.core.geometry import RoomSize
 from dolce.core.room import new_plan
 from dolce.errors import DolceError
-from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.jobs.job_keeping import JobDetails
 from dolce.services.shape.fitting_process import FittingProcess
 from dolce.services.wiring import Services, open_services
 from dolce.web import serving
@@ -38,12 +38,12 @@ def prepared(folder: Path) -> None:
     services = open_services(folder)
     size = RoomSize(length_m=5.6, width_m=4.3, height_m=2.6)
     plan = new_plan(size, layout="2.0", spots=2) if SHORT else new_plan(size, layout="5.1", subs=2, spots=4)
-    services.jobs.create(JobWish(name="Shaped"), plan=plan)
+    services.jobs.create(JobDetails(name="Shaped"), plan=plan)
     services.rigging.set_rig(SHAPED, pace="fast", sweep_seconds=1.0)
     services.taking.run_rest(SHAPED)
     services.sound.wait()
     services.aligning.use_proposal(SHAPED)
-    services.jobs.create(JobWish(name="Stops"))
+    services.jobs.create(JobDetails(name="Stops"))
     services.rigging.set_rig(SOUNDING, pace="real time", sweep_seconds=1.0)
     services.close()
 

@@ -18,7 +18,7 @@ from promises import SHORT, ended, line, note
 
 from dolce.core.processor import ProcessorInUse
 from dolce.devices.network.client import NETWORK
-from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.jobs.job_keeping import JobDetails
 from dolce.services.wiring import Services, open_services
 from dolce.web import create_app
 
@@ -119,7 +119,7 @@ def main() -> int:
     with tempfile.TemporaryDirectory() as folder:
         services = open_services(Path(folder))
         for number in range(JOBS):
-            job = services.jobs.create(JobWish(name=f"Job {number}"))
+            job = services.jobs.create(JobDetails(name=f"Job {number}"))
             services.rigging.set_rig(job.id, pace="fast", sweep_seconds=1.0)
         for kind in ("silent", "dripping", "odd"):
             pages, stops, wrong = asked(services, bad(kind))

@@ -20,7 +20,7 @@ from pathlib import Path
 import numpy as np
 from promises import SHORT, ended, line, note
 
-from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.jobs.job_keeping import JobDetails
 from dolce.services.wiring import open_services
 from dolce.web import create_app, serving
 
@@ -32,7 +32,7 @@ _PAUSE_S = 0.02
 def served(folder: Path) -> None:
     """The remote of a job, over TLS; says its port and its code."""
     services = open_services(folder)
-    job = services.jobs.create(JobWish(name="Seat"))
+    job = services.jobs.create(JobDetails(name="Seat"))
     services.rigging.set_rig(job.id, pace="real time", sweep_seconds=1.0)
     serving.load_the_rest()
     sys.setswitchinterval(serving.TURN_S)

@@ -21,7 +21,7 @@ from sqlalchemy import event
 
 from dolce.core.signals import excitation_values
 from dolce.errors import DolceError
-from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.jobs.job_keeping import JobDetails
 from dolce.services.takes.take_making import captured, stimulus_of, sweep_of
 from dolce.services.wiring import Services, open_services
 from dolce.web.serving import new_server
@@ -151,7 +151,7 @@ def copying(services: Services, job_id: int, other: int) -> None:
     def notes() -> None:
         while not over.is_set():
             begun = time.perf_counter()
-            services.jobs.edit(other, JobWish(name="Other", notes=str(begun)))
+            services.jobs.edit(other, JobDetails(name="Other", notes=str(begun)))
             waited.append(time.perf_counter() - begun)
 
     writer = threading.Thread(target=notes)
@@ -207,8 +207,8 @@ def main() -> int:
     """All sizes on one folder."""
     with tempfile.TemporaryDirectory() as folder:
         services = open_services(Path(folder))
-        job = services.jobs.create(JobWish(name="Large"))
-        other = services.jobs.create(JobWish(name="Other"))
+        job = services.jobs.create(JobDetails(name="Large"))
+        other = services.jobs.create(JobDetails(name="Other"))
         uploads(services, job.id)
         connections(services)
         filled(services, job.id)

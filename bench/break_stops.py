@@ -15,7 +15,7 @@ from flask import request
 from promises import SHORT, ended, line, note
 
 from dolce.devices.rehearsal import RehearsalRig
-from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.jobs.job_keeping import JobDetails
 from dolce.services.wiring import Services, open_services
 from dolce.web import create_app
 
@@ -37,14 +37,14 @@ class Rehearsal:
         self.left: list[float] = []
         whole = RehearsalRig.play_and_record
 
-        def told(rig, played, *, progress, **how):
+        def on_progress(rig, played, *, progress, **how):
             def block(fraction: float) -> None:
                 self.left.append(time.monotonic())
                 progress(fraction)
 
             return whole(rig, played, progress=block, **how)
 
-        RehearsalRig.play_and_record = told
+        RehearsalRig.play_and_record = on_progress
 
 
 def moments() -> list[float]:
@@ -123,7 +123,7 @@ def main() -> int:
     """A small job in real time."""
     with tempfile.TemporaryDirectory() as folder:
         services = open_services(Path(folder))
-        job = services.jobs.create(JobWish(name="Stops"))
+        job = services.jobs.create(JobDetails(name="Stops"))
         services.rigging.set_rig(job.id, pace="real time", sweep_seconds=1.0)
         tried(services, job.id)
         services.close()

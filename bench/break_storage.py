@@ -15,7 +15,7 @@ from promises import SHORT, ended, line
 from sqlalchemy import event
 
 from dolce.errors import DolceError
-from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.jobs.job_keeping import JobDetails
 from dolce.services.wiring import Services, open_services
 
 DAMAGES = 4 if SHORT else 200
@@ -26,7 +26,7 @@ def make(folder: Path) -> Services:
     """Two jobs, the first with some takes."""
     services = open_services(folder)
     for name in ("One", "Two"):
-        job = services.jobs.create(JobWish(name=name))
+        job = services.jobs.create(JobDetails(name=name))
         services.rigging.set_rig(job.id, pace="fast", sweep_seconds=1.0)
     services.taking.run_spot(1, 1)
     services.sound.wait()

@@ -23,24 +23,24 @@ from dolce.core.response import (
     ANALYSIS_GRID_HZ,
     Deconvolver,
     analyse_recording,
+    drift_between_chirps_ppm,
+    find_chirps,
     level_on_grid,
-    marked_drift_ppm,
-    marks_heard,
     stretched,
 )
-from dolce.core.signals import Sweep, excitation_values, with_marks
+from dolce.core.signals import Sweep, excitation_values, with_chirps
 from dolce.formats.audio_file import write_wav
-from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.jobs.job_keeping import JobDetails
 from dolce.services.sample.demo import build_demo
 from dolce.services.sample.demo_rooms import attic
 from dolce.services.takes.take_making import (
     captured,
-    cued_playing,
+    chirps_of,
     deconvolver_of,
-    marks_of,
-    new_marked_deconvolver,
+    deconvolver_with_chirps,
     stimulus_of,
     sweep_of,
+    synced_playing,
 )
 from dolce.services.wiring import Services, open_services
 from dolce.web import create_app
@@ -102,12 +102,12 @@ def drift() -> None:
     """A recorder 50 ppm off, through a speaker whose crossover turns the phase: with marks, and without."""
     sweep = Sweep()
     crossed = [signal.butter(4, 2200, side, fs=RATE, output="sos") for side in ("low", "high")]
-    x = np.concatenate([np.zeros(2000), with_marks(sweep.samples(), sample_rate_hz=RATE), np.zeros(RATE)])
+    x = np.concatenate([np.zeros(2000), with_chirps(sweep.samples(), sample_rate_hz=RATE), np.zeros(RATE)])
     through = signal.sosfilt(crossed[0], x) - signal.sosfilt(crossed[1], x)
-    still = analyse_recording(through, deconvolver=new_marked_deconvolver(sweep, through.size)).arrival.time_s
+    still = analyse_recording(through, deconvolver=deconvolver_with_chirps(sweep, through.size)).arrival.time_s
     slow = stretched(through, 50e-6)
-    found = marked_drift_ppm(slow, marks=marks_of(sweep), sample_rate_hz=RATE)
-    back = analyse_recording(stretched(slow, found * 1e-6), deconvolver=new_marked_deconvolver(sweep, slow.size))
+    found = drift_between_chirps_ppm(slow, chirps=chirps_of(sweep), sample_rate_hz=RATE)
+    back = analyse_recording(stretched(slow, found * 1e-6), deconvolver=deconvolver_with_chirps(sweep, slow.size))
     late = 1e6 * abs(back.arrival.time_s - still)
     line(
         "50 ppm through a crossover, with marks: arrival", f"{late:.2f} microseconds off", "10 microseconds", late <= 10
@@ -116,10 +116,10 @@ def drift() -> None:
     line(
         "  and a sweep without marks",
         "no drift told"
-        if marked_drift_ppm(bare, marks=marks_of(sweep), sample_rate_hz=RATE) is None
+        if drift_between_chirps_ppm(bare, chirps=chirps_of(sweep), sample_rate_hz=RATE) is None
         else "a drift told",
         "no drift told",
-        marked_drift_ppm(bare, marks=marks_of(sweep), sample_rate_hz=RATE) is None,
+        drift_between_chirps_ppm(bare, chirps=chirps_of(sweep), sample_rate_hz=RATE) is None,
     )
 
 
@@ -186,11 +186,13 @@ def take_cost(services: Services, job_id: int) -> None:
     cost = median_s(whole)
     ratio = cost / bare
     line("recorded 5 s take to stored response", f"{cost * 1000:.0f} ms, {ratio:.1f} x three FFTs", "4 x", ratio <= 4)
-    cued = cued_playing(sweep)
-    heard = np.concatenate([np.zeros(3000), cued.cued.samples() + cued.cued.cues(), np.zeros(RATE)]) * 0.1
-    looked = median_s(lambda: marks_heard(heard, apart=cued.cued.silent_until, sample_rate_hz=RATE)) / bare
+    synced = synced_playing(sweep)
+    heard = (
+        np.concatenate([np.zeros(3000), synced.synced.samples() + synced.synced.sync_chirps(), np.zeros(RATE)]) * 0.1
+    )
+    looked = median_s(lambda: find_chirps(heard, apart=synced.synced.silent_until, sample_rate_hz=RATE)) / bare
     line("  with drift looked for", f"{ratio + looked:.1f} x three FFTs", "4 x", ratio + looked <= 4)
-    whole_way = median_s(lambda: cued.one_clock(heard, cue_flight_s=0.01)) / bare
+    whole_way = median_s(lambda: synced.one_clock(heard, sync_flight_s=0.01)) / bare
     note("  with drift found and taken out", f"{ratio + whole_way:.1f} x three FFTs")
 
 
@@ -234,7 +236,7 @@ def prepared(services: Services) -> int:
     if not SHORT:
         build_demo(services)
         return next(job.id for job in services.jobs.all() if job.name == "Ferry Lane attic")
-    job = services.jobs.create(JobWish(name="Pair"), plan=replace(attic(), spots=attic().spots[:2]))
+    job = services.jobs.create(JobDetails(name="Pair"), plan=replace(attic(), spots=attic().spots[:2]))
     services.rigging.set_rig(job.id, pace="fast")
     services.taking.run_rest(job.id)
     services.sound.wait()
@@ -257,7 +259,7 @@ def long_recordings() -> None:
     """Memory of the command on a recording of a minute at the highest rate, drift looked for and taken out."""
     rate, seconds = 192_000, 12 if SHORT else 60
     for sweep_s, most_mb in ((2.0, 500),) if SHORT else ((10.0, 500), (50.0, 1200)):
-        stimulus = with_marks(
+        stimulus = with_chirps(
             Sweep(duration_s=sweep_s, sample_rate_hz=rate, stop_hz=80_000.0).samples(), sample_rate_hz=rate
         )
         recording = np.random.default_rng(1).normal(0, 1e-4, seconds * rate)

@@ -16,13 +16,13 @@ from promises import SHORT, ended, line
 
 from dolce.core.acoustics import modes_of_box
 from dolce.core.geometry import Point, RoomSize
-from dolce.core.job import PassWish
+from dolce.core.job import PassOptions
 from dolce.core.reading import SURE, CurveFinding
 from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.core.rig import Fault
 from dolce.core.room import Reverberation, RoomPlan, box_model, new_plan, reflections_of
-from dolce.services.jobs.job_keeping import JobWish
-from dolce.services.read.options import ReadWish
+from dolce.services.jobs.job_keeping import JobDetails
+from dolce.services.read.options import ReadOptions
 from dolce.services.wiring import Services, open_services
 
 _SOFT, _HARD = "mineral wool 50 mm, 300 mm off the wall", "rendered brick"
@@ -82,13 +82,13 @@ def causes(services: Services, plan: RoomPlan) -> list[Planted]:
 
 def taken(services: Services, plan: RoomPlan, *rows: str, faults: tuple[Fault, ...] = ()) -> int:
     """A job in which some rows are taken at all spots."""
-    job = services.jobs.create(JobWish(name="Planted"), plan=plan)
+    job = services.jobs.create(JobDetails(name="Planted"), plan=plan)
     services.rigging.set_rig(job.id, pace="fast", sweep_seconds=2.0)
     services.rigging.set_faults(job.id, faults)
     for row in rows:
         if row not in plan.channels:
             services.rows.add_combination(job.id, tuple(row.split("_")))
-    services.taking.run(job.id, PassWish(channels=rows))
+    services.taking.run(job.id, PassOptions(channels=rows))
     services.sound.wait()
     return job.id
 
@@ -96,7 +96,9 @@ def taken(services: Services, plan: RoomPlan, *rows: str, faults: tuple[Fault, .
 def average_db(services: Services, plan: RoomPlan, row: str, *more: str, faults: tuple[Fault, ...] = ()) -> np.ndarray:
     """Energy average of a row over the spots, over 1/6 octave."""
     job_id = taken(services, plan, row, *more, faults=faults)
-    return services.reading.view(job_id, ReadWish(channels=(row,), smoothing="1/6")).chosen.curves[row].average.level_db
+    return (
+        services.reading.view(job_id, ReadOptions(channels=(row,), smoothing="1/6")).chosen.curves[row].average.level_db
+    )
 
 
 def crossover_of(services: Services, plan: RoomPlan) -> Planted:
@@ -157,7 +159,7 @@ def boundary_of(services: Services, plan: RoomPlan) -> Planted | None:
 def read(services: Services, planted: Planted) -> tuple[CurveFinding, ...]:
     """Take what is needed, and what Read finds of the channel in front."""
     job_id = taken(services, planted.plan, *planted.rows, faults=planted.faults)
-    return services.reading.view(job_id, ReadWish(channels=planted.rows, front=planted.front)).findings
+    return services.reading.view(job_id, ReadOptions(channels=planted.rows, front=planted.front)).findings
 
 
 def named_first(planted: Planted, findings: tuple[CurveFinding, ...]) -> bool:

@@ -20,7 +20,7 @@ from dolce.core.job import Job
 from dolce.core.processor import ProcessorState
 from dolce.core.room import RoomPlan
 from dolce.core.signals import excitation_values
-from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.jobs.job_keeping import JobDetails
 from dolce.services.sample.demo_rooms import attic, barn
 from dolce.services.takes.found_take import places_of
 from dolce.services.takes.take_making import captured, stimulus_of, sweep_of
@@ -186,7 +186,7 @@ def main() -> int:
         settle()  # as the server does before it answers
         jobs = [("attic", attic(), 5), ("barn", full(), ROUNDS)] if not SHORT else [("attic", full(), ROUNDS)]
         for name, plan, rounds in jobs:
-            job = services.jobs.create(JobWish(name=name), plan=plan)
+            job = services.jobs.create(JobDetails(name=name), plan=plan)
             services.rigging.set_rig(job.id, pace="fast")
             filled(services, services.jobs.get(job.id), rounds)
             takes = rounds * len(services.jobs.get(job.id).asked)

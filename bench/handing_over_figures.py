@@ -16,8 +16,8 @@ from promises import SHORT, ended, line, note
 from selenium import webdriver
 from selenium.webdriver.chrome.service import Service
 
-from dolce.services.jobs.job_keeping import JobWish
-from dolce.services.load.packing import PackageWish
+from dolce.services.jobs.job_keeping import JobDetails
+from dolce.services.load.packing import PackageOptions
 from dolce.services.sample.demo_rooms import attic, barn
 from dolce.services.wiring import Services, open_services
 from dolce.web.serving import new_server
@@ -35,7 +35,7 @@ FLAGS = (
 def proven(services: Services) -> int:
     """Taken, aligned, corrected, loaded and taken again; the job's number."""
     plan = barn() if not SHORT else replace(attic(), spots=attic().spots[:2])
-    job = services.jobs.create(JobWish(name="Barn"), plan=plan)
+    job = services.jobs.create(JobDetails(name="Barn"), plan=plan)
     services.rigging.set_rig(job.id, pace="fast", sweep_seconds=1.0)
     services.taking.run_rest(job.id)
     services.sound.wait()
@@ -52,7 +52,7 @@ def proven(services: Services) -> int:
 def packed(services: Services, job_id: int) -> None:
     """The package part by part, as a browser gets it."""
     begun, size, largest, first = time.perf_counter(), 0, 0, 0.0
-    parts, _ = services.loading.package(job_id, PackageWish(rates_hz=RATES))
+    parts, _ = services.loading.package(job_id, PackageOptions(rates_hz=RATES))
     for part in parts:
         first = first or time.perf_counter() - begun
         size, largest = size + len(part), max(largest, len(part))
@@ -61,7 +61,7 @@ def packed(services: Services, job_id: int) -> None:
     note("  first part after, and the largest", f"{first:.2f} s, {largest / 1e6:.1f} MB")
 
 
-def told(services: Services, job_id: int) -> None:
+def on_progress(services: Services, job_id: int) -> None:
     """The report as a page and on paper."""
     server = new_server(services, port=0)
     threading.Thread(target=server.run, daemon=True).start()
@@ -94,7 +94,7 @@ def main() -> int:
         services = open_services(Path(folder))
         job_id = proven(services)
         packed(services, job_id)
-        told(services, job_id)
+        on_progress(services, job_id)
         note("memory at its highest", f"{resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024:.0f} MB")
         services.close()
     return ended()

@@ -15,7 +15,7 @@ import numpy as np
 from dolce.core.geometry import Point
 from dolce.errors import Conflict
 from dolce.services.jobs.folder_check import check_folder
-from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.jobs.job_keeping import JobDetails
 from dolce.services.sample.first_start import make_samples
 from dolce.services.takes.take_making import stimulus_of, sweep_of
 from dolce.services.wiring import Services, open_services
@@ -40,7 +40,7 @@ class Work:
     def prepare(self, folder: Path) -> None:
         """What must be there before."""
         services = open_services(folder)
-        job = services.jobs.create(JobWish(name="Kills"))
+        job = services.jobs.create(JobDetails(name="Kills"))
         services.rigging.set_rig(job.id, pace="fast", sweep_seconds=1.0)
         self.more(services)
         services.close()
@@ -136,16 +136,16 @@ class Saves(Work):
 
     def step(self, services: Services, say: Say) -> None:
         number = int(services.jobs.get(1).notes or 0) + 1
-        services.jobs.edit(1, JobWish(name="Kills", notes=str(number)))
+        services.jobs.edit(1, JobDetails(name="Kills", notes=str(number)))
         say(str(number))
         services.room.move(1, "spot-1", Point(x_m=1.0 + number % 50 / 100, y_m=2.0, z_m=1.2))
         if number % 3 == 0:
             services.room.undo(1)
-        aim = services.shaping.correction(1).aim("L")
-        target = replace(aim.target, tilt_db_per_octave=-0.1 * (number % 9))
-        services.shaping.set_aim(
+        correction_settings = services.shaping.correction(1).correction_settings("L")
+        target = replace(correction_settings.target, tilt_db_per_octave=-0.1 * (number % 9))
+        services.shaping.set_correction(
             1,
-            aim=replace(aim, target=target),
+            correction_settings=replace(correction_settings, target=target),
             preference=None,
             anchor="band",
             anchor_band_hz=(200.0, 2000.0),

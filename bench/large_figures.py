@@ -19,7 +19,7 @@ from full_job_figures import PAGES, filled, full
 from promises import SHORT, ended, line, note
 
 from dolce.core.signals import Source
-from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.jobs.job_keeping import JobDetails
 from dolce.services.sample.demo_rooms import attic
 from dolce.services.wiring import Services, open_services
 from dolce.web import create_app
@@ -104,7 +104,7 @@ def emptied(services: Services, ids: list[int]) -> None:
 
 def day(services: Services) -> None:
     """Hours of passes, meter and looks; memory after the first and after the last of ten parts."""
-    job = services.jobs.create(JobWish(name="Day"), plan=full() if SHORT else attic())
+    job = services.jobs.create(JobDetails(name="Day"), plan=full() if SHORT else attic())
     services.rigging.set_rig(job.id, pace="fast", sweep_seconds=5.0)
     client, headers, held = create_app(services).test_client(), {"HX-Request": "true"}, []
     parts = 1 if SHORT else 10
@@ -153,7 +153,7 @@ def main() -> int:
         settle()
         ids = []
         for number in range(JOBS):
-            job = services.jobs.create(JobWish(name=f"Barn {number + 1}"), plan=full())
+            job = services.jobs.create(JobDetails(name=f"Barn {number + 1}"), plan=full())
             services.rigging.set_rig(job.id, pace="fast")
             filled(
                 services,

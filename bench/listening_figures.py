@@ -17,7 +17,7 @@ from dolce.core.processor import BassManagement, ChannelSettings, Crossover
 from dolce.core.response import ImpulseResponse
 from dolce.core.room import new_plan
 from dolce.core.tuning import Outputs
-from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.jobs.job_keeping import JobDetails
 from dolce.services.wiring import open_services
 from dolce.web import create_app
 
@@ -79,7 +79,7 @@ def stop() -> None:
     with tempfile.TemporaryDirectory() as folder:
         services = open_services(Path(folder))
         plan = new_plan(RoomSize(length_m=4.6, width_m=3.6, height_m=2.5), layout="2.0", spots=1)
-        job = services.jobs.create(JobWish(name="Bench"), plan=plan)
+        job = services.jobs.create(JobDetails(name="Bench"), plan=plan)
         services.rigging.set_rig(job.id, pace="real time", sweep_seconds=5.0)
         desk = create_app(services).extensions["dolce-remote"]
         desk.start(job.id, address="127.0.0.1", secure=False)

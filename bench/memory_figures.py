@@ -19,7 +19,7 @@ from break_load import Browser
 from promises import SHORT, ended, line, note
 
 from dolce.core.room import RoomPlan
-from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.jobs.job_keeping import JobDetails
 from dolce.services.sample.demo_rooms import attic, barn
 from dolce.services.wiring import open_services
 
@@ -49,7 +49,7 @@ def prepared(folder: Path) -> None:
     """A full job with all its rounds, aligned, corrected and loaded; and copies of it."""
     plan: RoomPlan = attic() if SHORT else barn()
     services = open_services(folder)
-    job = services.jobs.create(JobWish(name="Full"), plan=plan)
+    job = services.jobs.create(JobDetails(name="Full"), plan=plan)
     services.rigging.set_rig(job.id, pace="fast", sweep_seconds=1.0)
     for number in range(ROUNDS):
         if number:

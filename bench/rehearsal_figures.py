@@ -15,12 +15,12 @@ from dolce.core.correction.outcome import predicted_within_db
 from dolce.core.dsp import energy_mean_db
 from dolce.core.filters import chain_level_db
 from dolce.core.geometry import Point, RoomSize
-from dolce.core.job import PassWish
+from dolce.core.job import PassOptions
 from dolce.core.response import ANALYSIS_GRID_HZ, ImpulseResponse, level_on_grid
 from dolce.core.simulation import field_spectrum, plain_surfaces, response_samples
-from dolce.core.tuning import Correction, Heard, convolved_db, expectation_of, found_filters, shape_of
+from dolce.core.tuning import Correction, SeatResponses, convolved_db, expectation_of, found_filters, shape_of
 from dolce.devices.rehearsal import as_placed, model_of
-from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.jobs.job_keeping import JobDetails
 from dolce.services.sample.demo import build_demo
 from dolce.services.sample.demo_rooms import net_loft
 from dolce.services.wiring import open_services
@@ -125,15 +125,19 @@ def unmeasured() -> None:
             for i, spot in enumerate(spots)
         ]
         heard.append((np.array(levels[:taken]), np.array(levels[taken:])))
-    for name, wished in {
+    for name, desired in {
         "parametric filters": Correction(),
         "convolution": Correction(means=FilterType(method="convolution")),
     }.items():
         held, off = [], []
         for taken, new in heard:
-            shape = shape_of("L", Heard.of(taken), at_hz=ANALYSIS_GRID_HZ, correction=wished, sample_rate_hz=RATE)
-            found = found_filters({"L": shape}, wished, sample_rate_hz=RATE).correction
-            shape = shape_of("L", Heard.of(taken), at_hz=ANALYSIS_GRID_HZ, correction=found, sample_rate_hz=RATE)
+            shape = shape_of(
+                "L", SeatResponses.of(taken), at_hz=ANALYSIS_GRID_HZ, correction=desired, sample_rate_hz=RATE
+            )
+            found = found_filters({"L": shape}, desired, sample_rate_hz=RATE).correction
+            shape = shape_of(
+                "L", SeatResponses.of(taken), at_hz=ANALYSIS_GRID_HZ, correction=found, sample_rate_hz=RATE
+            )
             limits, band_hz = found.limits_for("L"), found.level_band_hz("L")
             added = chain_level_db(found.filters("L"), at_hz=ANALYSIS_GRID_HZ, sample_rate_hz=RATE) + convolved_db(
                 found.convolutions.get("L"), ANALYSIS_GRID_HZ
@@ -179,15 +183,15 @@ def jobs() -> None:
 def passing() -> None:
     """A pass in real time against its sounds and waits."""
     services = open_services(Path(tempfile.mkdtemp()))
-    job = services.jobs.create(JobWish(name="Pass"), plan=net_loft())
+    job = services.jobs.create(JobDetails(name="Pass"), plan=net_loft())
     services.rigging.set_rig(job.id, pace="real time", sweep_seconds=1.0 if SHORT else 5.0)
     rows, spots = ("L",) if SHORT else ("L", "Rs", "Sub1", "Sub1_Sub2"), [s.id for s in job.spots[:2]]
-    wish = PassWish(channels=rows, spots=tuple(spots), wait_s=1.0)
+    options = PassOptions(channels=rows, spots=tuple(spots), wait_s=1.0)
     begun = time.perf_counter()
-    record = services.taking.run(job.id, wish)
+    record = services.taking.run(job.id, options)
     services.sound.wait()
     took = time.perf_counter() - begun
-    asked = len(record.steps) * record.seconds_per_step + 2 * wish.wait_s
+    asked = len(record.steps) * record.seconds_per_step + 2 * options.wait_s
     line(
         f"pass of {len(record.steps)} takes with waits, against its sounds and waits",
         f"{took / asked:.2f}",

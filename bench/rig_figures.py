@@ -19,7 +19,7 @@ from dolce.core.room import without_channel
 from dolce.core.signals import Source
 from dolce.devices.interface import SoundStopped
 from dolce.devices.sound_card import SoundCard, _Exchange, sound_cards
-from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.jobs.job_keeping import JobDetails
 from dolce.services.sample.demo_rooms import attic, barn
 from dolce.services.wiring import open_services
 from dolce.web import create_app
@@ -31,7 +31,7 @@ def lines() -> None:
     """13 outputs (in short 2), as fast as the rehearsal rig computes."""
     with tempfile.TemporaryDirectory() as folder:
         services = open_services(Path(folder))
-        job = services.jobs.create(JobWish(name="Barn"), plan=LARGE)
+        job = services.jobs.create(JobDetails(name="Barn"), plan=LARGE)
         services.rigging.set_rig(job.id, pace="fast")
         begun = time.perf_counter()
         services.lines.run(job.id)
@@ -59,7 +59,7 @@ def live(sheet: str) -> None:
     """Meter or spectrum with pink noise, looked at four times a second by the page: processor time of it all."""
     with tempfile.TemporaryDirectory() as folder:
         services = open_services(Path(folder))
-        job = services.jobs.create(JobWish(name="Barn"), plan=LARGE if SHORT else barn())
+        job = services.jobs.create(JobDetails(name="Barn"), plan=LARGE if SHORT else barn())
         client = create_app(services).test_client()
         headers = {"HX-Request": "true"}
         services.live.start(job.id, sheet, source=Source(kind="pink", level_dbfs=-30), channel="L", per_octave=24)
@@ -85,12 +85,12 @@ class Played:
         self.last = 0.0
         exchange = _Exchange.exchange
 
-        def told(run, heard, played, frames, when, status) -> None:
+        def on_progress(run, heard, played, frames, when, status) -> None:
             exchange(run, heard, played, frames, when, status)
             if played.any():
                 self.last = time.monotonic()
 
-        _Exchange.exchange = told
+        _Exchange.exchange = on_progress
 
 
 def card() -> None:

@@ -30,7 +30,7 @@ from dolce.core.room import (
     rank_sub_places,
     spots_by_pattern,
 )
-from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.jobs.job_keeping import JobDetails
 from dolce.services.wiring import open_services
 
 SPEED = 343.2
@@ -106,7 +106,7 @@ def dragging() -> None:
     )
     with tempfile.TemporaryDirectory() as folder:
         services = open_services(Path(folder))
-        job = services.jobs.create(JobWish(name="Full"), plan=plan)
+        job = services.jobs.create(JobDetails(name="Full"), plan=plan)
         server, thread, address = serving(services)
         options = webdriver.ChromeOptions()
         options.binary_location = "/usr/bin/chromium"

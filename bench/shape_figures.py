@@ -15,7 +15,7 @@ from promises import SHORT, ended, line, note
 from dolce.core.correction import QUICK, THOROUGH, FilterType, FoundConvolution, Limits, deviations_db
 from dolce.core.filters import chain_level_db
 from dolce.core.response import ANALYSIS_GRID_HZ
-from dolce.core.tuning import Correction, Heard, convolved_db, expectation_of, found_filters, shape_of
+from dolce.core.tuning import Correction, SeatResponses, convolved_db, expectation_of, found_filters, shape_of
 
 RATE = 48_000
 FEEDS = ("L", "C", "Ls", "Lrs", "Ltf", "Ltr", "R", "Rs", "Rrs", "Rtf", "Rtr", "Sub1", "Sub2")
@@ -37,7 +37,7 @@ def room(rng: np.random.Generator, spots: int) -> np.ndarray:
 
 def shapes(correction: Correction, levels: dict[str, np.ndarray]) -> dict:
     return {
-        name: shape_of(name, Heard.of(rows[:SPOTS]), at_hz=GRID, correction=correction, sample_rate_hz=RATE)
+        name: shape_of(name, SeatResponses.of(rows[:SPOTS]), at_hz=GRID, correction=correction, sample_rate_hz=RATE)
         for name, rows in levels.items()
     }
 
@@ -76,7 +76,7 @@ def costs() -> None:
     times = []
     for _ in range(20):
         begun = time.perf_counter()
-        shape_of(feeds[0], Heard.of(levels[feeds[0]]), at_hz=GRID, correction=found, sample_rate_hz=RATE)
+        shape_of(feeds[0], SeatResponses.of(levels[feeds[0]]), at_hz=GRID, correction=found, sample_rate_hz=RATE)
         times.append(1000 * (time.perf_counter() - begun))
     line(
         "curves, verdicts and headroom of one feed after an edit",
@@ -97,7 +97,7 @@ def worth() -> None:
         closed, off, inside, used = [], [], [], []
         for _ in range(1 if SHORT else 25):
             levels = room(rng, 10 + NEW)
-            heard = Heard.of(levels[:10])
+            heard = SeatResponses.of(levels[:10])
             shape = shape_of("C", heard, at_hz=GRID, correction=correction, sample_rate_hz=RATE)
             found = found_filters(
                 {"C": shape}, correction, sample_rate_hz=RATE, effort=QUICK if SHORT else THOROUGH

@@ -9,7 +9,7 @@ from filelock import FileLock
 from dolce.core.correction import Effort
 from dolce.core.geometry import RoomSize
 from dolce.core.room import new_plan
-from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.jobs.job_keeping import JobDetails
 from dolce.services.wiring import Services, open_services
 
 # A short look for bands: for what holds however long one looks.
@@ -42,7 +42,7 @@ class Prepared:
 def two_seats_taken(services: Services, *, layout: str, subs: int) -> int:
     """A job with two seats of two spots each, every channel taken and aligned; its number."""
     plan = new_plan(RoomSize(length_m=5.4, width_m=4.2, height_m=2.6), layout=layout, subs=subs, spots=2)
-    job = services.jobs.create(JobWish(name="Two seats"), plan=plan)
+    job = services.jobs.create(JobDetails(name="Two seats"), plan=plan)
     services.room.add_seat(job.id, "Bench")
     for _ in range(2):
         services.room.add_spot(job.id, services.jobs.get(job.id).plan.seats[1].id)

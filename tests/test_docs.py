@@ -87,8 +87,8 @@ def test_every_package_is_listed_with_what_it_is_for():
     declared = tomllib.loads((ROOT / "pyproject.toml").read_text())["project"]["dependencies"]
     listed = set(re.findall(r"^\| ([\w-]+) \| \w", (ROOT / "docs/dependencies.md").read_text(), re.MULTILINE))
     assert listed - {"package"} == {re.match(r"[\w-]+", one)[0] for one in declared}
-    wished = {line.split("==")[0] for line in (ROOT / "requirements/app.in").read_text().split()}
-    assert wished - {"werkzeug"} == listed - {"package"}  # werkzeug is flask's own
+    desired = {line.split("==")[0] for line in (ROOT / "requirements/app.in").read_text().split()}
+    assert desired - {"werkzeug"} == listed - {"package"}  # werkzeug is flask's own
     assert all(re.search(r">=[\d.]+,<\d+", one) for one in declared)
 
 

@@ -4,14 +4,14 @@ from pages import Page
 
 from dolce.core.geometry import RoomSize
 from dolce.core.room import new_plan
-from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.jobs.job_keeping import JobDetails
 
 
 def test_subs_become_one_and_the_aligned_round_is_as_predicted(driver, address):
     place, services = address
     subs = 3
     plan = new_plan(RoomSize(length_m=6.4, width_m=4.6, height_m=2.8), layout="7.1.4", subs=subs, spots=2)
-    job = services.jobs.create(JobWish(name="Loft"), plan=plan)
+    job = services.jobs.create(JobDetails(name="Loft"), plan=plan)
     services.rigging.set_rig(job.id, pace="fast", sweep_seconds=2.0, placed_by_hand=False)
     services.taking.run_rest(job.id)
     services.sound.wait()
@@ -37,8 +37,8 @@ def test_subs_become_one_and_the_aligned_round_is_as_predicted(driver, address):
     page.press("Crossovers")
     page.fill("Corner of fronts in Hz", "80")
     page.press("Use these corners")
-    mains = len(job.channels) - subs
-    assert len(page.all(".loss-table tbody tr")) == mains
+    main_channels = len(job.channels) - subs
+    assert len(page.all(".loss-table tbody tr")) == main_channels
     page.find(".loss-table tbody tr:first-child a").click()
     page.wait(lambda: page.text(".plot-head h2").startswith("L and the subs"))
     page.ready()

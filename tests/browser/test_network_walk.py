@@ -7,7 +7,7 @@ from dolce.core.geometry import RoomSize
 from dolce.core.processor import Crossover, Effects
 from dolce.core.room import new_plan
 from dolce.core.subs import SearchLimits
-from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.jobs.job_keeping import JobDetails
 
 
 @pytest.fixture
@@ -15,7 +15,7 @@ def job(address):
     """Taken at one seat, subs as one, crossovers and filters chosen: nothing loaded yet."""
     _, services = address
     plan = new_plan(RoomSize(length_m=5.6, width_m=4.2, height_m=2.7), layout="5.1", subs=2, spots=2)
-    job_id = services.jobs.create(JobWish(name="Loft"), plan=plan).id
+    job_id = services.jobs.create(JobDetails(name="Loft"), plan=plan).id
     services.rigging.set_rig(job_id, pace="fast", sweep_seconds=1.0)
     services.taking.run_rest(job_id)
     services.sound.wait()

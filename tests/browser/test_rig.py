@@ -6,7 +6,7 @@ from selenium.webdriver.common.keys import Keys
 
 from dolce.core.rig import SubMatch
 from dolce.errors import Conflict
-from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.jobs.job_keeping import JobDetails
 from dolce.services.sample.demo_rooms import barn
 
 
@@ -14,7 +14,7 @@ from dolce.services.sample.demo_rooms import barn
 def rig(driver, address):
     """The barn on its Rig page, as fast as it computes."""
     place, services = address
-    job_id = services.jobs.create(JobWish(name="Barn"), plan=barn()).id
+    job_id = services.jobs.create(JobDetails(name="Barn"), plan=barn()).id
     services.rigging.set_rig(job_id, pace="fast")
     page = Page(driver, place).open(f"/jobs/{job_id}/rig")
     yield page, services, job_id
@@ -264,7 +264,7 @@ PRESS_KEEP = """const found = [...document.querySelectorAll('#live button')].fin
 
 def read(page, services, job_id, sub, *, turn=False):
     """Play a sub, turn it by what is asked, wait until the reading has settled, keep it."""
-    if services.live.view(job_id, "subs").wish.channel != sub or not page.all("[data-live]"):
+    if services.live.view(job_id, "subs").options.channel != sub or not page.all("[data-live]"):
         page.press_at_once(f"Play {sub}")
         page.wait(lambda: page.text("#live h2") == f"{sub} now", seconds=20)
     if turn:

@@ -10,7 +10,7 @@ from pages import Page
 from selenium.webdriver import ActionChains
 from selenium.webdriver.common.keys import Keys
 
-from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.jobs.job_keeping import JobDetails
 from dolce.services.sample.demo_rooms import barn
 
 
@@ -18,7 +18,7 @@ from dolce.services.sample.demo_rooms import barn
 def room(driver, address):
     """The barn on its Room page, with the services behind it."""
     place, services = address
-    job_id = services.jobs.create(JobWish(name="Barn"), plan=barn()).id
+    job_id = services.jobs.create(JobDetails(name="Barn"), plan=barn()).id
     page = Page(driver, place).open(f"/jobs/{job_id}/room")
     yield page, services, job_id
     assert page.faults_in_console(expected=("422",)) == []
@@ -114,7 +114,7 @@ def test_layouts_places_and_properties_are_typed(room):
     assert "lies outside the room" in page.text("#picked")
     page.press("C")
     page.find("#picked summary").click()
-    page.fill("Aim", "Straight")
+    page.fill("CorrectionSettings", "Straight")
     page.press("Set C")
     assert plan_of(room).speaker("C").aim == "straight"
     page.driver.find_element("css selector", "body").send_keys(Keys.CONTROL + "z")

@@ -5,7 +5,7 @@ from dataclasses import replace
 import numpy as np
 from pages import Page
 
-from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.jobs.job_keeping import JobDetails
 from dolce.services.sample.demo_rooms import net_loft
 from recordings import flac, of_whole_spot
 
@@ -13,7 +13,7 @@ from recordings import flac, of_whole_spot
 def test_a_job_with_two_subs_is_taken_paused_repeated_imported_and_read(driver, address, tmp_path):
     place, services = address
     plan = net_loft()
-    job = services.jobs.create(JobWish(name="Loft"), plan=replace(plan, spots=plan.spots[:3]))
+    job = services.jobs.create(JobDetails(name="Loft"), plan=replace(plan, spots=plan.spots[:3]))
     services.rigging.set_rig(job.id, pace="fast", sweep_seconds=1.0)
     page = Page(driver, place).open(f"/jobs/{job.id}/takes")
     page.faults_in_console()

@@ -14,8 +14,8 @@ from selenium.webdriver.common.keys import Keys
 from dolce.core.correction import deviation_db
 from dolce.core.filters import chain_level_db
 from dolce.core.response import ANALYSIS_GRID_HZ
-from dolce.services.jobs.job_keeping import JobWish
-from dolce.services.read.options import ReadWish
+from dolce.services.jobs.job_keeping import JobDetails
+from dolce.services.read.options import ReadOptions
 from dolce.services.wiring import open_services
 
 
@@ -126,7 +126,7 @@ def test_a_new_job_from_nothing_to_proven(driver, address, downloads, tmp_path):
     page.stop("Read")
     page.find("#plot svg").send_keys(Keys.ARROW_RIGHT)
     said = page.text("#plot .readout")
-    view = services.reading.view(job_id, ReadWish())
+    view = services.reading.view(job_id, ReadOptions())
     at = float(re.match(r"([\d.]+)", said)[1]) * (1000 if "kHz" in said.split(":")[0] else 1)
     k = int(np.argmin(np.abs(ANALYSIS_GRID_HZ - at)))
     left = number(re.search(r"Left, average of 3 ([−\d.]+)", said)[1])
@@ -295,7 +295,7 @@ def test_evening_colours_are_kept(driver, demo_address):
 
 def test_stop_button_ends_sound_within_the_pass(driver, address):
     place, services = address
-    job = services.jobs.create(JobWish(name="Hall"))
+    job = services.jobs.create(JobDetails(name="Hall"))
     page = Page(driver, place).open(f"/jobs/{job.id}/takes")
     page.press_at_once("Run all that is missing")
     page.wait(lambda: "sounding" in page.text('[data-cell="L-1"]'))

@@ -241,9 +241,9 @@ def test_lists_that_can_not_be_read_name_the_line(lines, more, said, tmp_path, c
     soundfile.write(tmp_path / "silent.wav", np.zeros(500), RATE)
     (tmp_path / "text.wav").write_text("no sound")
     assert main(["align", str(takes_of(tmp_path, lines)), *more, "--out", str(tmp_path / "s.json")]) == 2
-    told = capsys.readouterr().err
-    assert said in told
-    assert told.count("\n") == 1
+    on_progress = capsys.readouterr().err
+    assert said in on_progress
+    assert on_progress.count("\n") == 1
     assert not (tmp_path / "s.json").exists()
 
 
@@ -362,6 +362,6 @@ def test_lists_without_their_columns_say_how_they_begin(text, said, tmp_path, ca
     listed = tmp_path / "takes.csv"
     listed.write_bytes(text.encode("utf-8", "surrogateescape"))
     assert main(["align", str(listed), "--out", str(tmp_path / "s.json")]) == 2
-    told = capsys.readouterr().err
-    assert said in told
-    assert "Begin with the line channel,kind,spot,seat,file,start_s." in told
+    on_progress = capsys.readouterr().err
+    assert said in on_progress
+    assert "Begin with the line channel,kind,spot,seat,file,start_s." in on_progress

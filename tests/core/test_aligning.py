@@ -1,11 +1,11 @@
-"""Levels by wish, arrivals against the plan, polarity of pairs, corners, and what mains and subs make together."""
+"""Levels as asked for, arrivals against the plan, polarity of pairs, corners, and what mains and subs make together."""
 
 import numpy as np
 import pytest
 
 from dolce.core.alignment import (
     ChannelReading,
-    LevelWish,
+    LevelOptions,
     alike,
     beyond_possible_s,
     direct_spectrum,
@@ -22,7 +22,7 @@ from dolce.core.dsp import crossover_sides
 from dolce.core.processor import BassManagement, ChannelSettings, Crossover
 from dolce.core.response import ANALYSIS_GRID_HZ as GRID
 from dolce.core.response import ImpulseResponse
-from dolce.core.subs import Join, SubGroup, SubSetting, best_of, by_distance, smoothing
+from dolce.core.subs import SubGroup, SubSetting, SummationLoss, best_of, by_distance, smoothing
 from dolce.core.tuning import (
     SHOWN_HZ,
     SUM_HZ,
@@ -32,8 +32,8 @@ from dolce.core.tuning import (
     Responses,
     changed_outputs,
     crossover_sum,
-    joins_of,
-    mains_later_s,
+    main_channels_later_s,
+    summation_losses_of,
     with_table,
 )
 from dolce.errors import InvalidValue
@@ -48,9 +48,9 @@ def reading(channel, level, arrival, **more):
 def test_levels_follow_reference_offsets_and_what_a_processor_can_turn_up():
     readings = [reading("L", -3.0, 0.010), reading("R", -1.0, 0.011), reading("Ls", -2.0, 0.012)]
 
-    def trims(**wish):
+    def trims(**options):
         alignment_table = table_of_arrivals(
-            readings, delay_step_s=1 / RATE, wish=LevelWish(**wish), highest_trim_db=1.5
+            readings, delay_step_s=1 / RATE, options=LevelOptions(**options), highest_trim_db=1.5
         )
         return {r.reading.channel: (r.trim_db, round(r.short_db, 3)) for r in alignment_table.channel_rows}
 
@@ -59,11 +59,11 @@ def test_levels_follow_reference_offsets_and_what_a_processor_can_turn_up():
     assert trims(offsets_db={"surrounds": -3.0}) == {"L": (0.0, 0.0), "R": (-2.0, 0.0), "Ls": (-4.0, 0.0)}
     # Brought to R, L needs 2 dB and gets 1.5.
     assert trims(reference="R") == {"L": (1.5, 0.5), "R": (0.0, 0.0), "Ls": (1.0, 0.0)}
-    late = table_of_arrivals(readings, delay_step_s=1 / RATE, wish=LevelWish(lip_sync_s=0.04))
+    late = table_of_arrivals(readings, delay_step_s=1 / RATE, options=LevelOptions(lip_sync_s=0.04))
     assert [round(r.delay_s * 1000, 3) for r in late.channel_rows] == [42.0, 41.0, 40.0]
     for wrong in ({"band_hz": (2000.0, 500.0)}, {"offsets_db": {"subs": 40.0}}, {"lip_sync_s": 1.0}):
         with pytest.raises(InvalidValue):
-            LevelWish(**wrong)
+            LevelOptions(**wrong)
 
 
 def test_what_does_not_arrive_as_drawn_is_named_with_the_likeliest_reason():
@@ -84,14 +84,14 @@ def test_what_does_not_arrive_as_drawn_is_named_with_the_likeliest_reason():
 
 
 def test_polarity_follows_a_mate_and_contradictions_are_unsure():
-    def told(own, value):
+    def on_progress(own, value):
         return {c: (j.polarity, j.mate) for c, j in judged_together(own, {("L", "R"): value}).items()}
 
-    assert told({"L": "normal", "R": "unsure"}, 0.9)["R"] == ("normal", "L")
-    assert told({"L": "unsure", "R": "inverted"}, -0.8)["L"] == ("normal", "R")
-    assert told({"L": "normal", "R": "inverted"}, -0.9) == {"L": ("normal", ""), "R": ("inverted", "")}
-    assert {p for p, _ in told({"L": "normal", "R": "normal"}, -0.9).values()} == {"unsure"}
-    assert told({"L": "normal", "R": "unsure"}, 0.4)["R"] == ("unsure", "")
+    assert on_progress({"L": "normal", "R": "unsure"}, 0.9)["R"] == ("normal", "L")
+    assert on_progress({"L": "unsure", "R": "inverted"}, -0.8)["L"] == ("normal", "R")
+    assert on_progress({"L": "normal", "R": "inverted"}, -0.9) == {"L": ("normal", ""), "R": ("inverted", "")}
+    assert {p for p, _ in on_progress({"L": "normal", "R": "normal"}, -0.9).values()} == {"unsure"}
+    assert on_progress({"L": "normal", "R": "unsure"}, 0.4)["R"] == ("unsure", "")
 
 
 def test_two_alike_are_alike_and_turned_ones_opposite_whatever_stands_behind():
@@ -164,8 +164,8 @@ def test_the_group_against_the_mains_finds_a_delay_that_was_put_in():
     bass = BassManagement(crossover=Crossover(frequency_hz=80.0), subs=("Sub1",), sub_gain_db=0.0)
     room = flat_room("L", "R", "Sub1")
     room.channels["Sub1"][:] = -np.exp(2j * np.pi * SUM_HZ * 0.004)  # early by 4 ms, and turned round
-    joins = joins_of(Outputs(settings={}, bass=bass), room, ("L", "R"), rows=np.array([0]))
-    best = best_of(joins, -0.01, 0.01)
+    losses = summation_losses_of(Outputs(settings={}, bass=bass), room, ("L", "R"), rows=np.array([0]))
+    best = best_of(losses, -0.01, 0.01)
     assert best.delay_s == pytest.approx(0.004, abs=2e-5)
     assert best.polarity == -1
     assert best.loss_db == pytest.approx((0.0, 0.0), abs=0.01)
@@ -178,11 +178,11 @@ def test_an_alignment_is_put_together_so_that_no_delay_is_negative_and_all_are_o
     )
     group = SubGroup.of(
         {"Sub1": SubSetting(gain_db=-2.0), "Sub2": SubSetting(delay_s=0.005, polarity=-1)}, how="search"
-    ).against_mains(delay_s=-0.003, polarity=-1)
+    ).against_main_channels(delay_s=-0.003, polarity=-1)
     made = with_table(Alignment(subs=group), alignment_table, delay_step_s=0.0005)
     delays = {channel: round(one.delay_s * 1000, 6) for channel, one in made.channels.items()}
     assert delays == {"L": 5.0, "R": 3.0, "Sub1": 0.0, "Sub2": 5.0}
-    assert mains_later_s(made) == pytest.approx(0.003)
+    assert main_channels_later_s(made) == pytest.approx(0.003)
     assert {c: one.trim_db for c, one in made.channels.items()} == {"L": 0.0, "R": -2.0, "Sub1": -9.0, "Sub2": -7.0}
     assert {c: one.polarity for c, one in made.channels.items() if one.polarity == "inverted"} == {"Sub1": "inverted"}
 
@@ -231,9 +231,9 @@ def test_the_crossover_is_found_for_the_spots_that_weigh():
     high, low = crossover_sides(80, at)
     points = 40 * 2 ** (np.arange(49) / 24)
     group = np.array([low * np.exp(-2j * np.pi * at * late) for late in (0.003, -0.003)])
-    mains = np.array([[high, high]])
+    main_channels = np.array([[high, high]])
     for weights, expected in (([1.0, 0.05], -0.003), ([0.05, 1.0], 0.003)):
-        found = best_of([Join(at, mains, group, smoothing(at, points), weights)], -0.005, 0.005)
+        found = best_of([SummationLoss(at, main_channels, group, smoothing(at, points), weights)], -0.005, 0.005)
         assert found.delay_s == pytest.approx(expected, abs=2e-4)
         assert found.polarity == 1
 
@@ -242,7 +242,9 @@ def test_of_two_delays_that_add_up_alike_the_nearer_one_is_taken():
     # 9 ms is exact; half a period of 80 Hz earlier, inverted, they add up within 0.01 dB.
     at = np.arange(79.0, 81.01, 0.25)
     group = np.exp(2j * np.pi * at * 0.009)[None, :]
-    join = Join(at, np.ones((1, 1, at.size), dtype=complex), group, smoothing(at, np.array([79.5, 80.0, 80.5])), [1.0])
+    join = SummationLoss(
+        at, np.ones((1, 1, at.size), dtype=complex), group, smoothing(at, np.array([79.5, 80.0, 80.5])), [1.0]
+    )
     assert best_of([join], -0.012, 0.012).delay_s == pytest.approx(0.009, abs=1e-4)
     nearer = best_of([join], -0.012, 0.012, per_s_db=30.0)
     assert (nearer.delay_s, nearer.polarity) == (pytest.approx(0.009 - 0.5 / 80, abs=2e-4), -1)
@@ -294,12 +296,12 @@ def test_a_pair_is_held_against_each_other_in_third_octaves():
 
 
 def test_pairs_of_rooms_are_rarely_told_to_differ():
-    told = sum(
+    on_progress = sum(
         one.stands_out
         for seed in range(200)
         for one in pair_differences(GRID, rooms_curves(("L", "R"), seed=seed, spots=3), np.ones(3))
     )
-    assert told <= 4
+    assert on_progress <= 4
 
 
 def heard_at_a_seat(rng, speakers, spots, *, placed_within=0.02, typed_off=0.0):

@@ -251,13 +251,15 @@ def test_fitting_all_bands_together_beats_placing_them_one_by_one():
 
 
 def test_a_fit_is_looked_for_once_and_again_when_anything_of_it_has_changed():
-    limits, told = Limits(bands=2), []
+    limits, on_progress = Limits(bands=2), []
     plan = planned(ROOMS["tilted"], limits=limits)
 
     def fit(plan=plan, limits=limits, rate=48_000, effort=QUICK):
-        before = len(told)
-        found = fit_bands(plan, limits=limits, sample_rate_hz=rate, effort=effort, told=lambda: told.append(1))
-        return found, len(told) > before
+        before = len(on_progress)
+        found = fit_bands(
+            plan, limits=limits, sample_rate_hz=rate, effort=effort, on_progress=lambda: on_progress.append(1)
+        )
+        return found, len(on_progress) > before
 
     first, looked = fit()
     assert looked
@@ -288,7 +290,7 @@ def test_gradient_and_square_of_the_fit_are_those_of_its_residuals():
         [np.log(np.sort(rng.uniform(30, 450, 6))), rng.uniform(-6, 3, 6), np.log(rng.uniform(1, 6, 6)), np.zeros(6)], 1
     )
     bands[0, 1:] = -4.0, np.log(0.7), LOW_SHELF
-    cost, gradient, square = problem._normal(bands[None], problem.wish[None])
+    cost, gradient, square = problem._normal(bands[None], problem.desired[None])
     here = problem.residuals(bands)
     slopes = []
     for k in np.ndindex(6, 3):
@@ -473,8 +475,8 @@ def test_what_is_written_about_a_region_is_what_filters_do_there(room):
         gain = chain_level_db(some, at_hz=GRID, sample_rate_hz=48_000)
         # Smoothed over 1/12 octave by another way: means of power over 4 of 48 points.
         smooth = 10 * np.log10(np.convolve(10 ** (gain / 10), np.ones(5) / 5, "same"))
-        told = plan_as_corrected(plan, needs, gain)
-        for one in told.regions:
+        on_progress = plan_as_corrected(plan, needs, gain)
+        for one in on_progress.regions:
             inside = (one.from_hz * 1.03 < GRID) & (one.to_hz / 1.03 > GRID)
             if not inside.any():
                 continue
@@ -483,8 +485,8 @@ def test_what_is_written_about_a_region_is_what_filters_do_there(room):
             elif one.verdict == "only cut":
                 assert smooth[inside].max() <= 0.55
             assert smooth[inside].max() <= one.costs_db + 0.1
-    assert {one.kind for one in told.regions} >= {"skirt"}
-    assert all(one.planned for one in told.regions if one.kind == "reached")
+    assert {one.kind for one in on_progress.regions} >= {"skirt"}
+    assert all(one.planned for one in on_progress.regions if one.kind == "reached")
 
 
 def test_the_end_of_the_speakers_reach_gets_no_boost():

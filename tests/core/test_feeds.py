@@ -5,7 +5,7 @@ from dataclasses import replace
 import pytest
 
 from dolce.core.geometry import RoomSize
-from dolce.core.job import HowTaken, PassWish, Rows, label_of, name_of, steps_of
+from dolce.core.job import HowTaken, PassOptions, Rows, label_of, name_of, steps_of
 from dolce.core.processor import BassManagement, Crossover, Preset, ProcessorState
 from dolce.core.room import new_plan
 from dolce.errors import InvalidValue, NotFound
@@ -73,7 +73,7 @@ def test_a_spot_close_to_a_speaker_is_for_it_alone_and_one_spot_is_the_main_seat
     assert [spot for code, spot in job.asked if code == "C"] == [job.plan.centre_spot.id]
     assert len([1 for code, _ in job.asked if code == "L"]) == len(spots) - 1
     # A pass takes no more than what is asked for, whichever rows and columns were chosen.
-    steps = steps_of(job, PassWish(channels=("C", "R"), taken_too=True), lambda code, spot: False)
+    steps = steps_of(job, PassOptions(channels=("C", "R"), taken_too=True), lambda code, spot: False)
     assert set(steps) == {cell for cell in job.asked if cell[0] in ("C", "R")}
 
 

@@ -58,7 +58,7 @@ def test_every_layout_has_the_channels_its_name_counts():
 def test_a_new_layout_stands_inside_at_its_reference_angles(layout, size):
     plan = new_plan(size, layout=layout, subs=4)
     sights = sights_of(plan)
-    for k, speaker in enumerate(plan.mains):
+    for k, speaker in enumerate(plan.main_channels):
         reference = LAYOUTS[layout][speaker.channel]
         # Places are rounded to a centimetre: up to 1 degree at the short distances of the smallest room.
         assert sights.azimuth_deg[k, 0] == pytest.approx(reference.azimuth_deg, abs=1.2), speaker.channel

@@ -6,25 +6,25 @@ from numpy.testing import assert_allclose
 from scipy import signal
 
 from dolce.core.alignment import common_polarity
-from dolce.core.alignment.mains import align_mains
+from dolce.core.alignment.main_channels import align_main_channels
 from dolce.core.response import (
     ANALYSIS_GRID_HZ,
     Deconvolver,
     ImpulseResponse,
     analyse_recording,
+    drift_between_chirps_ppm,
     find_arrival,
+    find_chirps,
     level_on_grid,
-    marked_drift_ppm,
-    marks_heard,
 )
 from dolce.core.response.hum import hum_in
-from dolce.core.signals import Sweep, marks_in, unmarked_s, with_marks
+from dolce.core.signals import Sweep, chirps_in, sweep_part_s, with_chirps
 from dolce.errors import InvalidValue
 
 RATE = 48_000
 SWEEP = Sweep(duration_s=3.0, sample_rate_hz=RATE)
-MARKED = with_marks(SWEEP.samples(), sample_rate_hz=RATE)
-MARKS = marks_in(MARKED, sample_rate_hz=RATE)
+MARKED = with_chirps(SWEEP.samples(), sample_rate_hz=RATE)
+MARKS = chirps_in(MARKED, sample_rate_hz=RATE)
 
 
 def two_way(samples, crossover_hz=2000.0):
@@ -65,10 +65,10 @@ def on_another_clock(samples, ppm):
 
 def test_marks_are_found_where_they_stand_and_nowhere_else():
     late = np.concatenate([np.zeros(777), MARKED, np.zeros(5000)])
-    assert marks_in(late, sample_rate_hz=RATE) == (MARKS[0] + 777, MARKS[1] + 777)
-    assert marks_in(SWEEP.samples(), sample_rate_hz=RATE) is None
-    assert marks_in(np.zeros(0), sample_rate_hz=RATE) is None
-    assert unmarked_s(MARKED.size / RATE) == pytest.approx(3.0)
+    assert chirps_in(late, sample_rate_hz=RATE) == (MARKS[0] + 777, MARKS[1] + 777)
+    assert chirps_in(SWEEP.samples(), sample_rate_hz=RATE) is None
+    assert chirps_in(np.zeros(0), sample_rate_hz=RATE) is None
+    assert sweep_part_s(MARKED.size / RATE) == pytest.approx(3.0)
     assert np.abs(MARKED).max() == np.abs(SWEEP.samples()).max()  # no louder than the sweep
 
 
@@ -80,7 +80,7 @@ def test_the_distance_of_the_marks_tells_the_clock_whatever_the_speaker_does(ppm
         response = signal.sosfilt(signal.butter(4, low_pass_hz, fs=RATE, output="sos"), response)
     clean = on_another_clock(recorded(response), ppm)
     noise = np.random.default_rng(3).standard_normal(clean.size) * clean.std() * 10 ** (-50 / 20)
-    found = marked_drift_ppm(clean + noise, marks=MARKS, sample_rate_hz=RATE)
+    found = drift_between_chirps_ppm(clean + noise, chirps=MARKS, sample_rate_hz=RATE)
     assert found == pytest.approx(ppm, abs=0.5)
 
 
@@ -89,7 +89,7 @@ def test_marks_are_heard_wherever_they_begin_and_however_far_the_clock_is_off(pp
     # Long enough for several blocks of the search: a second and a third each.
     clean = on_another_clock(np.concatenate([np.zeros(round(begins_s * RATE)), recorded(room())]), ppm)
     noise = np.random.default_rng(4).standard_normal(clean.size) * clean.std() * 10 ** (-30 / 20)
-    found = marks_heard(clean + noise, apart=MARKS[1] - MARKS[0], sample_rate_hz=RATE)
+    found = find_chirps(clean + noise, apart=MARKS[1] - MARKS[0], sample_rate_hz=RATE)
     assert found.drift_ppm == pytest.approx(ppm, abs=1.0)
     begins = (round(begins_s * RATE) + 2400 + 480) * (1 + ppm * 1e-6) + MARKS[0]  # of silence, and of flight
     assert 0 <= found.first - begins < 900  # one of the room's reflections may be the loudest
@@ -97,10 +97,10 @@ def test_marks_are_heard_wherever_they_begin_and_however_far_the_clock_is_off(pp
 
 def test_a_recording_without_marks_tells_no_clock():
     noise = np.random.default_rng(5).standard_normal(RATE * 6) * 0.1
-    assert marked_drift_ppm(noise, marks=MARKS, sample_rate_hz=RATE) is None
-    assert marked_drift_ppm(noise[:RATE], marks=MARKS, sample_rate_hz=RATE) is None
+    assert drift_between_chirps_ppm(noise, chirps=MARKS, sample_rate_hz=RATE) is None
+    assert drift_between_chirps_ppm(noise[:RATE], chirps=MARKS, sample_rate_hz=RATE) is None
     plain = recorded(room(), SWEEP.samples())
-    assert marked_drift_ppm(plain, marks=MARKS, sample_rate_hz=RATE) is None
+    assert drift_between_chirps_ppm(plain, chirps=MARKS, sample_rate_hz=RATE) is None
 
 
 def test_hum_is_fitted_where_it_stands_out_and_left_where_it_does_not():
@@ -175,7 +175,7 @@ def test_a_sub_is_found_out_and_read_in_its_band():
 
 @pytest.mark.parametrize("crossover_hz", [1500.0, 2200.0, 3000.0])
 def test_polarity_of_two_way_speakers_is_told_and_never_wrong(crossover_hz):
-    told = 0
+    on_progress = 0
     for seed in range(40):
         rng = np.random.default_rng(seed)
         response = np.zeros(12_000)
@@ -187,23 +187,23 @@ def test_polarity_of_two_way_speakers_is_told_and_never_wrong(crossover_hz):
         for sign, right in ((1, "normal"), (-1, "inverted")):
             found = find_arrival(ImpulseResponse(sample=sign * response, sample_rate_hz=RATE, start_s=0))
             assert found.polarity in (right, "unsure")
-            told += found.polarity == right
-    assert told >= 0.85 * 80
+            on_progress += found.polarity == right
+    assert on_progress >= 0.85 * 80
 
 
 def test_a_speaker_that_plays_nothing_where_polarity_is_read_is_unsure():
-    told = 0
+    on_progress = 0
     for seed in range(20):
         response = 0.002 * np.random.default_rng(seed).standard_normal(12_000)
         response[6000] += 1
         treble = signal.sosfilt(signal.butter(8, 6000.0, "high", fs=RATE, output="sos"), response)
         noisy = treble + 0.01 * np.random.default_rng(100 + seed).standard_normal(12_000)
-        told += find_arrival(ImpulseResponse(sample=noisy, sample_rate_hz=RATE, start_s=0)).polarity != "unsure"
-    assert told == 0
+        on_progress += find_arrival(ImpulseResponse(sample=noisy, sample_rate_hz=RATE, start_s=0)).polarity != "unsure"
+    assert on_progress == 0
 
 
 @pytest.mark.parametrize(
-    ("told", "together"),
+    ("on_progress", "together"),
     [
         (["normal"] * 3, "normal"),
         (["inverted", "inverted", "unsure"], "inverted"),
@@ -215,8 +215,8 @@ def test_a_speaker_that_plays_nothing_where_polarity_is_read_is_unsure():
         (["inverted"] * 7 + ["normal"] * 3, "unsure"),
     ],
 )
-def test_takes_of_one_channel_tell_polarity_together(told, together):
-    assert common_polarity(told) == together
+def test_takes_of_one_channel_tell_polarity_together(on_progress, together):
+    assert common_polarity(on_progress) == together
 
 
 def test_mains_are_brought_level_in_time_and_in_phase():
@@ -230,11 +230,11 @@ def test_mains_are_brought_level_in_time_and_in_phase():
             for seed in (1, 2)
         ]
 
-    found = align_mains({"L": taken(0, 0), "R": taken(2.5, 96), "C": taken(-1, 20, sign=-1)})
+    found = align_main_channels({"L": taken(0, 0), "R": taken(2.5, 96), "C": taken(-1, 20, sign=-1)})
     assert {c: round(s.trim_db, 3) for c, s in found.items()} == {"L": -1.0, "R": -3.5, "C": 0.0}
     assert found["L"].delay_s - found["R"].delay_s == pytest.approx(96 / RATE, abs=2e-6)
     assert min(s.delay_s for s in found.values()) == 0
     assert {c: s.polarity for c, s in found.items()} == {"L": "normal", "R": "normal", "C": "inverted"}
     assert found["L"].arrival_s == pytest.approx(480 / RATE - 0.01, abs=5e-5)
     with pytest.raises(InvalidValue, match="silent"):
-        align_mains({"L": [ImpulseResponse(sample=np.zeros(100), sample_rate_hz=RATE, start_s=0)]})
+        align_main_channels({"L": [ImpulseResponse(sample=np.zeros(100), sample_rate_hz=RATE, start_s=0)]})

@@ -22,7 +22,7 @@ from dolce.core.correction import (
 from dolce.core.filters import BandFilter, chain_level_db, chain_samples, shelf_with_slopes_db
 from dolce.core.response import ANALYSIS_GRID_HZ as GRID
 from dolce.core.signals import PERIOD_S, FilteredSource, Source
-from dolce.core.tuning import OCTAVES_HZ, Correction, PlayedOnce, clean_bands, needed_levels_db, typed_levels
+from dolce.core.tuning import OCTAVES_HZ, Correction, PlayedOnce, maximum_level_bands, needed_levels_db, typed_levels
 from dolce.errors import InvalidValue
 
 RATE = 48_000
@@ -188,7 +188,7 @@ def test_turned_switches_belong_to_both_of_a_linked_pair_and_change_what_is_pred
     both = Correction().with_switches("L", at)
     assert set(both.switches) == {"L", "R"}
     assert set(Correction(linked=False).with_switches("L", at).switches) == {"L"}
-    assert_allclose(both.turned_db("R", GRID), at.change_db(GRID))
+    assert_allclose(both.switches_db("R", GRID), at.change_db(GRID))
     assert not both.with_switches("R", None).switches
 
 
@@ -206,9 +206,9 @@ def played(level_dbfs, harmonics_db, *, noise_db=-70.0, spl_db=100.0):
 def test_clean_up_to_the_loudest_take_below_the_first_that_is_not():
     # 3 % is -30.5 dB, 10 % is -20 dB (common practice).
     takes = [played(-24, -50), played(-18, -40), played(-12, -28), played(-6, -35)]
-    bass, top = clean_bands(takes)[1], clean_bands(takes)[5]
-    assert (bass.mid_hz, bass.clean_db, bass.at_least) == (63.0, pytest.approx(94), True)
-    assert (top.mid_hz, top.clean_db, top.at_least, top.below_db) == (
+    bass, top = maximum_level_bands(takes)[1], maximum_level_bands(takes)[5]
+    assert (bass.mid_hz, bass.maximum_levels_db, bass.at_least) == (63.0, pytest.approx(94), True)
+    assert (top.mid_hz, top.maximum_levels_db, top.at_least, top.below_db) == (
         1000.0,
         pytest.approx(82),
         False,
@@ -217,15 +217,15 @@ def test_clean_up_to_the_loudest_take_below_the_first_that_is_not():
 
 
 def test_what_noise_hides_is_not_called_clean_unless_the_noise_itself_is_low_enough():
-    hidden = clean_bands([played(-18, -20, noise_db=-18)])[5]
-    assert (hidden.clean_db, hidden.below_db, hidden.word) == (None, None, "not known")
-    low = clean_bands([played(-18, -60, noise_db=-59)])[5]
-    assert low.clean_db == pytest.approx(82)
+    hidden = maximum_level_bands([played(-18, -20, noise_db=-18)])[5]
+    assert (hidden.maximum_levels_db, hidden.below_db, hidden.word) == (None, None, "not known")
+    low = maximum_level_bands([played(-18, -60, noise_db=-59)])[5]
+    assert low.maximum_levels_db == pytest.approx(82)
 
 
 @pytest.mark.parametrize(("needed", "word"), [(80, "enough"), (86, "not tried that loud")])
 def test_words_of_what_was_never_tried_louder(needed, word):
-    assert clean_bands([played(-18, -60)], needed_db={1000.0: needed})[5].word == word
+    assert maximum_level_bands([played(-18, -60)], needed_db={1000.0: needed})[5].word == word
 
 
 def test_typed_levels_go_first_and_what_is_needed_follows_the_corrected_curve():
@@ -235,7 +235,7 @@ def test_typed_levels_go_first_and_what_is_needed_follows_the_corrected_curve():
     needed = needed_levels_db(GRID, corrected, reference_db=79)
     # Common practice: full scale is 20 dB above the noise that the reference is set with.
     assert (needed[31.5], needed[1000.0]) == (105.0, 99.0)
-    bands = clean_bands([played(-6, -60)], typed=typed, needed_db=needed)
+    bands = maximum_level_bands([played(-6, -60)], typed=typed, needed_db=needed)
     assert bands[5].word == "enough"
     assert (bands[1].typed, bands[1].word) == (True, "too little")
     assert bands[1].margin_db == pytest.approx(typed[63.0] - 105)

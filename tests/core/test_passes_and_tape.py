@@ -3,7 +3,7 @@
 import pytest
 
 from dolce.core.geometry import Point, RoomSize
-from dolce.core.job import LinesResult, NoiseResult, PassWish, passes, result_as, result_of, steps_of, waits_of
+from dolce.core.job import LinesResult, NoiseResult, PassOptions, passes, result_as, result_of, steps_of, waits_of
 from dolce.core.room import move_of, tape_of
 from dolce.errors import InvalidValue, NotFound
 
@@ -11,9 +11,9 @@ from dolce.errors import InvalidValue, NotFound
 def test_order_by_spot_moves_the_microphone_least(demo, demo_job):
     job = demo.jobs.get(demo_job)
     spots = [s.id for s in job.spots]
-    by_spot = steps_of(job, PassWish(), lambda *_: False)
+    by_spot = steps_of(job, PassOptions(), lambda *_: False)
     assert by_spot == [(c, s) for s in spots for c in ("L", "R")]
-    assert steps_of(job, PassWish(order="channel"), lambda *_: False) == [(c, s) for c in ("L", "R") for s in spots]
+    assert steps_of(job, PassOptions(order="channel"), lambda *_: False) == [(c, s) for c in ("L", "R") for s in spots]
     assert sum(waits_of(by_spot, 10)) == 90
     assert waits_of(by_spot, 10)[:3] == [10, 0, 10]
 
@@ -22,14 +22,14 @@ def test_only_what_is_chosen_and_missing_is_taken(demo, demo_job):
     job = demo.jobs.get(demo_job)
     first, second, *_ = (s.id for s in job.spots)
     taken = {("L", first), ("R", second)}
-    wish = PassWish(channels=("R",), spots=(first, second))
-    assert steps_of(job, wish, lambda *cell: cell in taken) == [("R", first)]
-    again = PassWish(channels=("R",), spots=(second,), taken_too=True)
+    options = PassOptions(channels=("R",), spots=(first, second))
+    assert steps_of(job, options, lambda *cell: cell in taken) == [("R", first)]
+    again = PassOptions(channels=("R",), spots=(second,), taken_too=True)
     assert steps_of(job, again, lambda *cell: cell in taken) == [("R", second)]
     with pytest.raises(NotFound):
-        steps_of(job, PassWish(channels=("Z",)), lambda *_: False)
+        steps_of(job, PassOptions(channels=("Z",)), lambda *_: False)
     with pytest.raises(InvalidValue, match="wait"):
-        PassWish(wait_s=61)
+        PassOptions(wait_s=61)
 
 
 def test_a_tape_goes_to_the_nearer_walls():
@@ -45,8 +45,8 @@ def test_a_placement_is_taken_where_one_of_its_spots_lacks_something(demo, demo_
     first, second, third, fourth, *_ = (s.id for s in job.spots)
     pairs = {first: [first, second], second: [first, second], third: [third, fourth], fourth: [third, fourth]}
     monkeypatch.setattr(passes, "placement_of", lambda job, spot: pairs[spot])
-    wish = PassWish(channels=("L",), spots=(first, second, third, fourth))
-    assert steps_of(job, wish, lambda channel, spot: spot != second) == [("L", first)]
+    options = PassOptions(channels=("L",), spots=(first, second, third, fourth))
+    assert steps_of(job, options, lambda channel, spot: spot != second) == [("L", first)]
 
 
 def test_a_pass_has_a_result_of_its_own_kind_alone():

@@ -45,13 +45,13 @@ from dolce.core.filters import (
 from dolce.core.processor import EFFECTS, BassManagement, ChannelSettings, Crossover, Effects, ProcessorLimits
 from dolce.core.response import ANALYSIS_GRID_HZ as GRID
 from dolce.core.tuning import (
-    Aim,
     Alignment,
     Band,
     ChannelAlignment,
     Correction,
-    Heard,
+    CorrectionSettings,
     Outputs,
+    SeatResponses,
     delay_step_s,
     expectation_of,
     found_filters,
@@ -222,8 +222,8 @@ def test_a_convolution_has_its_level_whatever_phase_it_undoes():
         level_db=tuple(WAVY),
         phase="mixed",
         duration_s=0.5,
-        turned_hz=tuple(at),
-        turned_rad=tuple(phase),
+        compensated_hz=tuple(at),
+        compensated_rad=tuple(phase),
     )
     wanted = np.geomspace(25, 16_000, 400)
     plain = FoundConvolution(at_hz=tuple(GRID), level_db=tuple(WAVY), duration_s=0.5)
@@ -267,8 +267,8 @@ def test_resonances_ring_as_long_as_they_are_narrow():
 
 
 def test_gains_of_a_graphic_equaliser_are_solved_with_the_leak_of_the_neighbours():
-    # Valimaki and Liski 2017: setting every gain to the wish at its own centre overshoots by what the neighbours leak;
-    # solved, the sum hits the wish at the centres.
+    # Valimaki and Liski 2017: setting every gain to the desired one at its own centre overshoots by what the
+    # neighbours leak; solved, the sum hits it at the centres.
     wanted = 6.0 * np.where((GRID > 35) & (GRID < 180), 1.0, 0.0)
     wanted = np.convolve(wanted, np.ones(24) / 24, "same")
     limits = Limits(from_hz=20, to_hz=20_000, max_cut_db=12)
@@ -290,7 +290,7 @@ def test_gains_of_a_graphic_equaliser_are_solved_with_the_leak_of_the_neighbours
 def test_fixed_and_free_bands_together_miss_less_than_fixed_ones_alone():
     level = bump(71, 9, 0.06) + bump(200, -3, 0.5)
     correction = Correction(limits=Limits(bands=3))
-    heard = Heard.of(np.repeat(level[None], 3, axis=0))
+    heard = SeatResponses.of(np.repeat(level[None], 3, axis=0))
     left = {}
     for method in ("fixed bands", "fixed and free bands", "level only"):
         of = Correction(limits=Limits(bands=3), means=FilterType(method=method))
@@ -306,7 +306,7 @@ def test_locked_bands_stay_and_the_others_are_fitted_beside_them():
     correction = Correction(
         limits=Limits(bands=4), bands={"C": (mine, Band(filter=BandFilter(frequency_hz=300, gain_db=3, q=1)))}
     )
-    heard = Heard.of(np.repeat((bump(45, 6, 0.4) + bump(150, 5, 0.2))[None], 3, axis=0))
+    heard = SeatResponses.of(np.repeat((bump(45, 6, 0.4) + bump(150, 5, 0.2))[None], 3, axis=0))
     shape = shape_of("C", heard, at_hz=GRID, correction=correction, sample_rate_hz=RATE)
     found = found_filters({"C": shape}, correction, sample_rate_hz=RATE).correction.bands["C"]
     assert [band.filter for band in found if band.locked] == [mine.filter]
@@ -352,7 +352,7 @@ def test_curves_that_are_none_are_refused(points, said):
 
 
 def test_a_target_hung_far_from_the_curve_is_told():
-    heard = Heard.of(np.zeros((3, GRID.size)))
+    heard = SeatResponses.of(np.zeros((3, GRID.size)))
     for level, far in ((40.0, True), (5.0, False)):
         shape = shape_of(
             "C", heard, at_hz=GRID, sample_rate_hz=RATE, correction=Correction(anchor="hand", anchor_level_db=level)
@@ -364,7 +364,7 @@ def test_filters_of_a_sub_boost_nothing_for_what_its_trim_lifts():
     # A flat sub under a target that lifts the bass by 6 dB: level with the mains is the business of trims.
     correction = Correction(target=Target(bass_lift_db=6, bass_cutoff_hz=200.0))
     flat = np.full((3, GRID.size), -40.0)
-    shape = shape_of("Sub1", Heard.of(flat), at_hz=GRID, correction=correction, sample_rate_hz=RATE)
+    shape = shape_of("Sub1", SeatResponses.of(flat), at_hz=GRID, correction=correction, sample_rate_hz=RATE)
     band = (GRID >= 30) & (GRID <= 80)
     assert np.mean((shape.before_db - shape.target_db)[band]) == pytest.approx(0, abs=0.01)
     inside = (GRID >= 25) & (GRID <= 80)
@@ -373,10 +373,10 @@ def test_filters_of_a_sub_boost_nothing_for_what_its_trim_lifts():
 
 
 def test_a_channel_may_have_an_aim_of_its_own():
-    mine = Aim(target=Target(bass_lift_db=6), limits=Limits(to_hz=300))
+    mine = CorrectionSettings(target=Target(bass_lift_db=6), limits=Limits(to_hz=300))
     correction = Correction(target=Target(bass_lift_db=1), own={"C": mine})
-    assert correction.aim("L").target.bass_lift_db == 1
-    assert correction.aim("C").limits.to_hz == correction.limits_for("C").to_hz == 300
+    assert correction.correction_settings("L").target.bass_lift_db == 1
+    assert correction.correction_settings("C").limits.to_hz == correction.limits_for("C").to_hz == 300
 
 
 def test_a_target_from_the_loudspeaker_asks_for_no_more_bottom_than_there_is():
@@ -429,10 +429,10 @@ def test_the_left_out_check_holds_the_truth_in_four_of_five_cases():
         sized = spread * rng.lognormal(0, 0.25, 9)
         spots = common + sized[:, None] * rng.normal(0, 1, (9, at.size))
         needs = Needs(error_db=spots, weight=np.full(9, 1 / 9))
-        wish, without = needs.desired_db(), needs.desired_without_each_db()
-        found = expected(needs, wish, without, at_hz=at, range_hz=(20, 500), level_band_hz=(20, 500))
+        options, without = needs.desired_db(), needs.desired_without_each_db()
+        found = expected(needs, options, without, at_hz=at, range_hz=(20, 500), level_band_hz=(20, 500))
         new = common + spread * rng.lognormal(0, 0.25, 300)[:, None] * rng.normal(0, 1, (300, at.size))
-        truth = deviations_db(new, wish, at_hz=at, range_hz=(20, 500), level_band_hz=(20, 500)).mean()
+        truth = deviations_db(new, options, at_hz=at, range_hz=(20, 500), level_band_hz=(20, 500)).mean()
         inside += found.after_at_new_spots_low_db <= truth <= found.after_at_new_spots_high_db
         assert found.after_db < found.after_at_new_spots_db
     assert 0.6 < inside / 400 < 0.85
@@ -556,7 +556,7 @@ def test_deviations_are_told_over_the_range_that_the_loudspeaker_plays():
     level = rolled_off(70.0, 4, modes_db=0.0) + bump(150, 5, 0.3)
     shape = shape_of(
         "L",
-        Heard.of(np.repeat(level[None], 4, axis=0)),
+        SeatResponses.of(np.repeat(level[None], 4, axis=0)),
         at_hz=GRID,
         sample_rate_hz=RATE,
         correction=Correction(limits=Limits(from_hz=20, to_hz=500)),
@@ -571,7 +571,7 @@ def test_deviations_are_told_over_the_range_that_the_loudspeaker_plays():
 def test_subs_have_a_range_of_their_own():
     correction = Correction(limits=Limits(from_hz=35, to_hz=500))
     assert (correction.limits_for("Sub1").from_hz, correction.limits_for("Sub1").to_hz) == (20, 120)
-    own = replace(correction, own={"Sub1": Aim(limits=Limits(from_hz=28, to_hz=90))})
+    own = replace(correction, own={"Sub1": CorrectionSettings(limits=Limits(from_hz=28, to_hz=90))})
     assert (own.limits_for("Sub1").from_hz, own.limits_for("Sub1").to_hz) == (28, 90)
 
 
@@ -617,7 +617,9 @@ def test_channels_wait_for_the_latest_convolution():
 def test_a_convolution_that_a_device_cuts_is_late_by_what_it_is(phase):
     # 4,096 taps of 48 kHz: the peak is in their middle, 42.6 ms, whatever length was asked for.
     taps = 4096
-    late = replace(LATE, phase=phase, duration_s=0.3, before_s=0.1, turned_hz=(20.0, 300.0), turned_rad=(0.0, 0.0))
+    late = replace(
+        LATE, phase=phase, duration_s=0.3, before_s=0.1, compensated_hz=(20.0, 300.0), compensated_rad=(0.0, 0.0)
+    )
     impulse = late.impulse(sample_rate_hz=RATE, most_samples=taps)
     delay_s = late.delay_s(sample_rate_hz=RATE, most_samples=taps)
     assert np.argmax(np.abs(impulse)) == pytest.approx(delay_s * RATE, abs=1)
@@ -670,7 +672,7 @@ def test_a_correction_counts_as_much_as_it_is_of_what_sounds():
     band = BandFilter(frequency_hz=60, gain_db=-6, q=2)
     own = chain_level_db([band], at_hz=GRID, sample_rate_hz=RATE)
     corrected = 10 * np.log10((10 ** (own / 10) + 1) / 2)
-    heard = Heard(
+    heard = SeatResponses(
         level_db=level,
         weights=np.ones(4),
         share=np.full(GRID.size, 0.5),
@@ -702,8 +704,8 @@ def test_bands_without_a_spot_follow_the_wish_without_it():
     moved = fit_left_out(plan, filters, limits=limits, sample_rate_hz=RATE, at_hz=GRID)
     bands = chain_level_db(filters, at_hz=GRID, sample_rate_hz=RATE)
     inside = (GRID > 20) & (GRID < 500)
-    for row, wish in zip(moved, plan.without_each_db, strict=True):
-        missed = [np.sqrt(np.mean((plan.weight * (wish - one) ** 2)[inside])) for one in (bands, bands + row)]
+    for row, options in zip(moved, plan.without_each_db, strict=True):
+        missed = [np.sqrt(np.mean((plan.weight * (options - one) ** 2)[inside])) for one in (bands, bands + row)]
         assert missed[1] < missed[0]
 
 
@@ -716,9 +718,9 @@ def test_bands_without_a_spot_follow_the_wish_without_it():
 )
 def test_what_only_others_play_is_not_expected_to_change(correction):
     levels = uneven()
-    heard = Heard(level_db=levels, weights=np.ones(len(levels)), share=np.zeros(GRID.size), corrected_db=levels)
+    heard = SeatResponses(level_db=levels, weights=np.ones(len(levels)), share=np.zeros(GRID.size), corrected_db=levels)
     shape = shape_of("C", heard, at_hz=GRID, correction=correction, sample_rate_hz=RATE)
     found = expectation_of(shape, correction, sample_rate_hz=RATE)
     assert found.before_db == found.after_db == found.after_at_new_spots_db
-    alone = shape_of("C", Heard.of(levels), at_hz=GRID, correction=correction, sample_rate_hz=RATE)
+    alone = shape_of("C", SeatResponses.of(levels), at_hz=GRID, correction=correction, sample_rate_hz=RATE)
     assert expectation_of(alone, correction, sample_rate_hz=RATE).after_at_new_spots_db != found.after_db

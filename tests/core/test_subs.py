@@ -13,9 +13,9 @@ from dolce.core.dsp import crossover_sides
 from dolce.core.response import ImpulseResponse
 from dolce.core.subs import (
     BassField,
-    Join,
     SearchLimits,
     SubSetting,
+    SummationLoss,
     found_at,
     neutral,
     search,
@@ -300,10 +300,10 @@ def test_the_trade_holds_the_most_even_of_each_output():
 
 
 def test_a_search_tells_how_far_it_is_and_ends_when_it_is_stopped():
-    told = []
-    found = search(small_room(4), SearchLimits(), told=told.append, stopped=lambda: len(told) > 3)
-    assert len(told) < 20  # of more than five hundred
-    assert told == sorted(told)
+    on_progress = []
+    found = search(small_room(4), SearchLimits(), on_progress=on_progress.append, stopped=lambda: len(on_progress) > 3)
+    assert len(on_progress) < 20  # of more than five hundred
+    assert on_progress == sorted(on_progress)
     assert len(found.settings) == 2
 
 
@@ -321,9 +321,9 @@ def test_the_group_of_subs_is_brought_to_the_mains_by_one_delay_and_polarity():
     frequency = np.arange(35.0, 180.0)
     points = np.geomspace(40, 160, 40)
     high, low = crossover_sides(80, frequency)
-    mains = np.array([[high * np.exp(-2j * np.pi * frequency * 0.0137)] * 2] * 3)
+    main_channels = np.array([[high * np.exp(-2j * np.pi * frequency * 0.0137)] * 2] * 3)
     group = np.array([-low * np.exp(-2j * np.pi * frequency * 0.010)] * 2)
-    found = Join(frequency, mains, group, smoothing(frequency, points)).best(0.0, 0.02)
+    found = SummationLoss(frequency, main_channels, group, smoothing(frequency, points)).best(0.0, 0.02)
     assert found.delay_s == pytest.approx(0.0037, abs=1e-5)
     assert found.polarity == -1
     assert found.loss_db == pytest.approx([0, 0, 0], abs=0.01)

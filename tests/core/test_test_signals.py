@@ -1,12 +1,12 @@
-"""Signals that repeat, cues for two clocks, and the recording of a whole spot."""
+"""Signals that repeat, sync chirps for two clocks, and the recording of a whole spot."""
 
 import numpy as np
 import pytest
 import scipy
 from numpy.testing import assert_allclose
 
-from dolce.core.response import Deconvolver, analyse_recording, on_one_clock, parts_heard, stretched
-from dolce.core.signals import CuedSignal, PeriodicSignal, Sweep, excitation_of, excitation_values
+from dolce.core.response import Deconvolver, analyse_recording, on_one_clock, recorded_parts, stretched
+from dolce.core.signals import PeriodicSignal, Sweep, SyncedSignal, excitation_of, excitation_values
 from dolce.errors import InvalidValue
 
 RATE = 16_000
@@ -77,31 +77,31 @@ def test_signals_survive_being_kept():
         excitation_of({"kind": "sweep", "colour": "red"})
 
 
-def cued(seconds=1.0, code=0):
-    return CuedSignal(
+def synced(seconds=1.0, code=0):
+    return SyncedSignal(
         signal=Sweep(start_hz=20, stop_hz=7000, duration_s=seconds, sample_rate_hz=RATE, level_dbfs=-12),
-        cue_dbfs=-12,
+        sync_dbfs=-12,
         code=code,
     )
 
 
-def heard(one, feed, cue, *, late=3000, ppm=60.0, noise=1e-4):
+def heard(one, feed, sync_room, *, late=3000, ppm=60.0, noise=1e-4):
     """A recording by a clock that runs `ppm` fast, begun `late` samples early."""
-    sound = scipy.signal.fftconvolve(one.samples(), feed) + scipy.signal.fftconvolve(one.cues(), cue)
+    sound = scipy.signal.fftconvolve(one.samples(), feed) + scipy.signal.fftconvolve(one.sync_chirps(), sync_room)
     sound = np.concatenate([np.zeros(late), sound, np.zeros(RATE)])
     rng = np.random.default_rng(5)
     return stretched(sound, -ppm * 1e-6) + noise * rng.standard_normal(sound.size)
 
 
 @pytest.mark.parametrize(("late", "ppm"), [(3000, 60.0), (911, -140.0), (12_345, 0.0)])
-def test_cues_bring_two_clocks_onto_one(late, ppm):
-    one, cue = cued(), room(3, 160)
+def test_sync_chirps_bring_two_clocks_onto_one(late, ppm):
+    one, sync_room = synced(), room(3, 160)
     found = [
         on_one_clock(
-            heard(one, room(7 + k, delay), cue, late=late, ppm=ppm),
-            cued=one,
+            heard(one, room(7 + k, delay), sync_room, late=late, ppm=ppm),
+            synced=one,
             samples=one.signal.size,
-            cue_flight_s=160 / RATE,
+            sync_flight_s=160 / RATE,
         )
         for k, delay in enumerate((160, 400))
     ]
@@ -113,31 +113,32 @@ def test_cues_bring_two_clocks_onto_one(late, ppm):
     assert [f.drift_ppm for f in found] == pytest.approx([ppm, ppm], abs=1.0)
 
 
-def test_a_cue_that_is_not_there_is_told():
-    one = cued()
+def test_a_sync_chirp_that_is_not_there_is_told():
+    one = synced()
     assert (
-        on_one_clock(heard(one, room(8, 200), np.zeros(4000)), cued=one, samples=one.signal.size, cue_flight_s=0.01)
+        on_one_clock(heard(one, room(8, 200), np.zeros(4000)), synced=one, samples=one.signal.size, sync_flight_s=0.01)
         is None
     )
 
 
 def spot_recording(codes, *, noise=1e-4):
     parts = [
-        heard(cued(code=code), room(20 + code, 200 + 9 * code), room(3, 160), late=500, noise=noise) for code in codes
+        heard(synced(code=code), room(20 + code, 200 + 9 * code), room(3, 160), late=500, noise=noise) for code in codes
     ]
     return np.concatenate(parts)
 
 
-def test_the_parts_of_a_spots_recording_are_told_by_their_cues_in_any_order():
-    played = [cued(code=code) for code in range(4)]
-    found = parts_heard(spot_recording([2, 0, 3, 1]), played)
+def test_the_parts_of_a_spots_recording_are_told_by_their_sync_chirps_in_any_order():
+    played = [synced(code=code) for code in range(4)]
+    found = recorded_parts(spot_recording([2, 0, 3, 1]), played)
     assert [part.index for part in found.parts] == [2, 0, 3, 1]
     assert found.cut_off_s == ()
-    assert [part.cues.drift_ppm for part in found.parts] == pytest.approx([60] * 4, abs=1)
+    assert [part.sync_chirps.drift_ppm for part in found.parts] == pytest.approx([60] * 4, abs=1)
 
 
 def loud_sub(delay):
-    """A sub that plays 12 dB louder than the speaker of the cues, up to 120 Hz, with a room that rings for 0.4 s."""
+    """A sub that plays 12 dB louder than the speaker of the sync chirps, up to 120 Hz, with a room that rings for 0.4
+    s."""
     rng = np.random.default_rng(11)
     sound = 0.02 * rng.standard_normal(4000) * 10 ** (-3 * (np.arange(4000) - delay) / (0.4 * RATE))
     sound[:delay] = 0.0
@@ -147,10 +148,10 @@ def loud_sub(delay):
 
 
 @pytest.mark.parametrize("seed", range(6))
-def test_loud_subs_and_noise_hide_no_cue(seed):
-    # Nine seats' recordings with two subs 12 dB above the cue's speaker and noise 20 dB below the sweeps were not all
-    # recognised, and a late beginning was taken for an arrival of -140 ms.
-    played = [cued(seconds=2.0, code=code) for code in range(4)]
+def test_loud_subs_and_noise_hide_no_sync_chirp(seed):
+    # Nine seats' recordings with two subs 12 dB above the speaker of the sync chirps and noise 20 dB below the sweeps
+    # were not all recognised, and a late beginning was taken for an arrival of -140 ms.
+    played = [synced(seconds=2.0, code=code) for code in range(4)]
     feeds = [room(21 + seed, 230), loud_sub(250), loud_sub(310), room(22 + seed, 300)]
     parts = [
         heard(one, feed, 0.5 * room(3 + seed, 160), late=500, noise=0.0)
@@ -159,13 +160,16 @@ def test_loud_subs_and_noise_hide_no_cue(seed):
     whole = np.concatenate(parts)
     level = np.std(parts[0][parts[0].size // 3 : parts[0].size // 2])
     whole = whole + 0.1 * level * np.random.default_rng(seed).standard_normal(whole.size)
-    found = parts_heard(whole, played)
+    found = recorded_parts(whole, played)
     assert [part.index for part in found.parts] == [0, 1, 2, 3]
     starts = np.cumsum([0, *(part.size for part in parts[:-1])]) + 500 + 160
     for part, start, one, feed in zip(found.parts, starts, played, feeds, strict=True):
-        assert part.start + part.cues.first == pytest.approx(start, abs=12)
+        assert part.start + part.sync_chirps.first == pytest.approx(start, abs=12)
         clock = on_one_clock(
-            whole[part.start : part.start + one.size + RATE], cued=one, samples=one.signal.size, cue_flight_s=160 / RATE
+            whole[part.start : part.start + one.size + RATE],
+            synced=one,
+            samples=one.signal.size,
+            sync_flight_s=160 / RATE,
         )
         deconvolver = Deconvolver(
             one.signal.samples(), sample_rate_hz=RATE, recording_samples=one.signal.size, band_hz=(20, 7000)
@@ -176,18 +180,18 @@ def test_loud_subs_and_noise_hide_no_cue(seed):
 
 
 def test_parts_that_are_missing_doubled_or_cut_off_are_told():
-    played = [cued(code=code) for code in range(4)]
+    played = [synced(code=code) for code in range(4)]
     whole = spot_recording([0, 1, 1, 3])
-    assert [part.index for part in parts_heard(whole, played).parts] == [0, 1, 1, 3]
+    assert [part.index for part in recorded_parts(whole, played).parts] == [0, 1, 1, 3]
     length = whole.size // 4
-    cut = parts_heard(whole[: 3 * length + length // 2], played)
+    cut = recorded_parts(whole[: 3 * length + length // 2], played)
     assert [part.index for part in cut.parts] == [0, 1, 1]
     assert cut.cut_off_s[0] == pytest.approx(3 * length / RATE, abs=0.5)
 
 
-def test_a_recording_without_cues_is_refused():
-    with pytest.raises(InvalidValue, match="no cue"):
-        parts_heard(np.random.default_rng(1).standard_normal(20 * RATE), [cued()])
+def test_a_recording_without_sync_chirps_is_refused():
+    with pytest.raises(InvalidValue, match="no sync chirp"):
+        recorded_parts(np.random.default_rng(1).standard_normal(20 * RATE), [synced()])
 
 
 @pytest.mark.parametrize("ppm", [-300, 100, 300])

@@ -39,7 +39,7 @@ def test_lines_go_through_their_tabulated_points():
 
 
 @pytest.mark.parametrize(
-    ("value", "error", "said"),
+    ("value", "error", "outcome"),
     [
         (2.0, 0.5, "holds"),
         (2.5, 0.5, "holds"),
@@ -50,8 +50,8 @@ def test_lines_go_through_their_tabulated_points():
         (0.0, np.inf, "can't be told"),
     ],
 )
-def test_a_difference_smaller_than_what_can_be_told_decides_nothing(value, error, said):
-    assert against_bound(value, error, low=-3.0, high=3.0) == said
+def test_a_difference_smaller_than_what_can_be_told_decides_nothing(value, error, outcome):
+    assert against_bound(value, error, low=-3.0, high=3.0) == outcome
 
 
 def test_thirds_are_means_of_energy():
@@ -69,14 +69,14 @@ def room(rng, bump_db, spread_db, spots):
 def test_the_worst_third_is_named_with_what_the_spots_say_of_it():
     rng = np.random.default_rng(3)
     (sure,) = judged_response("L", GRID, room(rng, 8, 0.3, 12), np.ones(12), EBU)
-    assert (sure.said, sure.line, sure.subject) == ("fails", "response", "L")
+    assert (sure.outcome, sure.line, sure.subject) == ("fails", "response", "L")
     assert sure.at_hz == pytest.approx(1000, rel=0.15)
     (unsure,) = judged_response("L", GRID, room(rng, 6, 4, 4), np.ones(4), EBU)
-    assert unsure.said == "can't be told"
+    assert unsure.outcome == "can't be told"
     (even,) = judged_response("L", GRID, room(rng, 1, 0.2, 12), np.ones(12), EBU)
-    assert even.said == "holds"
+    assert even.outcome == "holds"
     # Of one spot nothing can be told.
-    assert judged_response("L", GRID, room(rng, 1, 0, 1), [1.0], EBU)[0].said == "can't be told"
+    assert judged_response("L", GRID, room(rng, 1, 0, 1), [1.0], EBU)[0].outcome == "can't be told"
 
 
 def test_the_interval_holds_the_truth_about_as_often_as_it_says():
@@ -98,7 +98,7 @@ def test_a_slope_is_judged_where_it_is_asked_for():
     level = -1.0 * np.log2(GRID / 1000) + np.random.default_rng(2).normal(0, 0.2, (8, 1))
     wanted = replace(OWN, response_hz=(), upper_db=(), lower_db=(), tilt_db_per_octave=(-1.5, 0.0))
     (figure,) = judged_response("C", GRID, level, np.ones(8), wanted)
-    assert (figure.line, figure.said) == ("tilt", "holds")
+    assert (figure.line, figure.outcome) == ("tilt", "holds")
     assert figure.value == pytest.approx(-1.0, abs=0.05)
 
 
@@ -107,7 +107,7 @@ def test_angles_are_those_of_the_layout():
     plan = new_plan(RoomSize(length_m=6, width_m=5, height_m=2.8), layout="5.1", subs=0)
     found = {one.subject: one for one in judged_angles(plan)}
     assert set(found) == {"L", "R", "C", "Ls", "Rs"}
-    assert {one.said for one in found.values()} == {"holds"}
+    assert {one.outcome for one in found.values()} == {"holds"}
     assert (found["Rs"].low, found["Rs"].high) == (100, 120)
     left = next(s for s in plan.speakers if s.channel == "L")
     moved = replace(
@@ -116,12 +116,12 @@ def test_angles_are_those_of_the_layout():
             replace(s, place=replace(s.place, x_m=s.place.x_m - 0.9)) if s is left else s for s in plan.speakers
         ),
     )
-    assert {one.subject: one.said for one in judged_angles(moved)}["L"] == "fails"
+    assert {one.subject: one.outcome for one in judged_angles(moved)}["L"] == "fails"
     # ITU-R BS.2051-3, system H: upper fronts at 30 to 45 degrees, 45 being nominal; a degree further is outside.
     upper = new_plan(RoomSize(length_m=7, width_m=6, height_m=3), layout="7.1.4", subs=0)
     front = next(s for s in upper.speakers if s.channel == "Ltf")
     (nominal,) = (one for one in judged_angles(upper) if one.subject == "Ltf")
-    assert (nominal.said, nominal.low) == ("holds", -45)
+    assert (nominal.outcome, nominal.low) == ("holds", -45)
     assert nominal.value == pytest.approx(-45, abs=nominal.error)
     # What a centimetre at either end turns: 1.4 cm over the distance.
     assert nominal.error == pytest.approx(np.degrees(0.014 / distance_m(front.place, upper.main_seat.place)), rel=0.01)
@@ -131,24 +131,24 @@ def test_angles_are_those_of_the_layout():
             replace(s, place=replace(s.place, x_m=s.place.x_m - 0.1)) if s is front else s for s in upper.speakers
         ),
     )
-    assert {one.subject: one.said for one in judged_angles(wider)}["Ltf"] == "fails"
+    assert {one.subject: one.outcome for one in judged_angles(wider)}["Ltf"] == "fails"
 
 
 def test_decay_is_judged_by_takes_or_by_bands_and_not_at_all_where_too_few_tell():
     bands = [float(f) for f in NOMINAL_HZ if 100 <= f <= 8000]
     good = judged_reverberation(bands, [[0.25] * len(bands)] * 4, volume_m3=100, within_s=0.05)
-    assert (good.said, good.value) == ("holds", pytest.approx(0.25))
+    assert (good.outcome, good.value) == ("holds", pytest.approx(0.25))
     long = judged_reverberation(bands, [[0.5] * len(bands)] * 4, volume_m3=100, within_s=0.05)
-    assert long.said == "fails"
+    assert long.outcome == "fails"
     scattered = judged_reverberation(
         bands, [[0.15 + 0.3 * (k % 2) for k in range(len(bands))]], volume_m3=100, within_s=0.05
     )
-    assert scattered.said == "can't be told"
+    assert scattered.outcome == "can't be told"
     assert judged_reverberation(bands, [[np.nan] * len(bands)], volume_m3=100, within_s=0.05) is None
 
 
 @pytest.mark.parametrize(
-    ("wrong", "said"),
+    ("wrong", "outcome"),
     [
         ({"name": " "}, "needs a name"),
         ({"response_hz": (50.0,)}, "two bounds"),
@@ -157,6 +157,6 @@ def test_decay_is_judged_by_takes_or_by_bands_and_not_at_all_where_too_few_tell(
         ({"level_db": 50.0}, "out of range"),
     ],
 )
-def test_sets_that_can_not_be_are_refused(wrong, said):
-    with pytest.raises(InvalidValue, match=said):
+def test_sets_that_can_not_be_are_refused(wrong, outcome):
+    with pytest.raises(InvalidValue, match=outcome):
         ToleranceSet(**{"name": "Mine", **wrong})

@@ -96,9 +96,9 @@ def test_preset_delays_and_inverts_what_is_heard():
 
 
 def test_progress_ends_at_one():
-    told = []
-    rig().play_and_record({1: click()}, sample_rate_hz=RATE, progress=told.append, stopped=lambda: False)
-    assert told[-1] == 1.0
+    on_progress = []
+    rig().play_and_record({1: click()}, sample_rate_hz=RATE, progress=on_progress.append, stopped=lambda: False)
+    assert on_progress[-1] == 1.0
 
 
 def heard_on_all(device, stimulus, output=1):

@@ -11,14 +11,14 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from dolce.core.job import PassWish
+from dolce.core.job import PassOptions
 from dolce.core.response import ANALYSIS_GRID_HZ, Deconvolver, analyse_recording, level_on_grid
 from dolce.core.rig import Ceiling, Fault
 from dolce.core.signals import Sweep
 from dolce.devices.interface import SoundStopped
 from dolce.devices.sound_card import SoundCard, sound_cards
 from dolce.errors import Conflict, DeviceError
-from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.jobs.job_keeping import JobDetails
 from dolce.services.sample.demo_rooms import barn
 
 RATE, PERIOD, OUTPUTS = 48_000, 4096, 14
@@ -205,7 +205,7 @@ def test_a_device_that_is_not_there_is_named_with_those_that_are(card):
 
 
 def test_takes_and_lines_go_over_it_as_over_the_rehearsal_rig(card, services):
-    job = services.jobs.create(JobWish(name="Barn"), plan=barn())
+    job = services.jobs.create(JobDetails(name="Barn"), plan=barn())
     services.rigging.set_rig(job.id, hardware="sound card", card_name="virtual_room", card_host=HOST, sweep_seconds=1.0)
     services.rigging.set_faults(job.id, [Fault(kind="dead", channels=("L",))])  # of the rehearsal rig only
     services.lines.run(job.id, ["L", "C"])
@@ -225,7 +225,7 @@ def test_takes_and_lines_go_over_it_as_over_the_rehearsal_rig(card, services):
 
 def test_two_devices_with_clocks_of_their_own_agree_with_one_clock(card, services):
     """Clocks 60 ppm apart and starts that nobody knows: arrivals between feeds within 20 microseconds."""
-    job = services.jobs.create(JobWish(name="Two clocks"), plan=barn())
+    job = services.jobs.create(JobDetails(name="Two clocks"), plan=barn())
     services.rigging.set_rig(
         job.id,
         hardware="sound card",
@@ -237,7 +237,7 @@ def test_two_devices_with_clocks_of_their_own_agree_with_one_clock(card, service
     )
     spot = services.jobs.get(job.id).spots[0].id
     wanted = [s.channel for s in services.jobs.get(job.id).speakers if s.output in (1, 2, 3)]
-    services.taking.run(job.id, PassWish(channels=tuple(wanted), spots=(spot,)))
+    services.taking.run(job.id, PassOptions(channels=tuple(wanted), spots=(spot,)))
     services.sound.wait()
     takes = services.taking.board(job.id).takes
     found = [takes[channel, spot] for channel in wanted]

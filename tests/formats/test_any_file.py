@@ -25,7 +25,7 @@ from dolce.formats.room_json import read_room, write_room
 from dolce.formats.sofa_file import RoomResponses, read_sofa, write_sofa
 from dolce.formats.takes_csv import read_takes
 from dolce.formats.target_text import read_target, write_target
-from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.jobs.job_keeping import JobDetails
 from dolce.services.wiring import open_services
 from dolce.store import read_manifest
 
@@ -175,7 +175,7 @@ def test_room_responses_that_are_changed_anywhere_too(sofa, changes):
 def backup(tmp_path_factory) -> Path:
     """A backup of a small job."""
     services = open_services(tmp_path_factory.mktemp("kept") / "data")
-    services.jobs.create(JobWish(name="Loft"))
+    services.jobs.create(JobDetails(name="Loft"))
     services.backups.begin_backup([1])
     services.folder_work.wait()
     path, _ = services.backups.open(services.backups.files()[0].name)

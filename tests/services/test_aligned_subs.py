@@ -5,18 +5,18 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
-from dolce.core.alignment import LevelWish
+from dolce.core.alignment import LevelOptions
 from dolce.core.geometry import RoomSize
 from dolce.core.processor import EFFECTS, Crossover, Effects, ProcessorLimits
 from dolce.core.reading import Distortion
 from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.core.room import Seat, new_plan
 from dolce.core.subs import SearchLimits, SubSetting
-from dolce.core.tuning import Alignment, mains_later_s
+from dolce.core.tuning import Alignment, main_channels_later_s
 from dolce.errors import Conflict, InvalidValue, NotFound
 from dolce.services.align.crossing import Crossing
 from dolce.services.align.readings import aligned_readings
-from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.jobs.job_keeping import JobDetails
 from dolce.services.wiring import open_services
 
 CORNERS = {"fronts": Crossover(frequency_hz=80.0), "surrounds": Crossover(frequency_hz=100.0, order=8)}
@@ -27,7 +27,7 @@ def taken(tmp_path_factory):
     """A 5.1 room, every channel at three spots, microphones exactly there."""
     services = open_services(tmp_path_factory.mktemp("aligned") / "data")
     plan = new_plan(RoomSize(length_m=5.6, width_m=4.2, height_m=2.7), layout="5.1", subs=2, spots=3)
-    job = services.jobs.create(JobWish(name="Loft"), plan=plan)
+    job = services.jobs.create(JobDetails(name="Loft"), plan=plan)
     services.rigging.set_rig(
         job.id, pace="fast", sweep_seconds=4.0, placed_by_hand=False, sweep_level_dbfs=-6.0
     )  # the headroom cut for the effects channel takes 10 dB off
@@ -118,10 +118,10 @@ def test_levels_are_held_against_each_other_in_the_band_that_was_wished(room):
     with services.context.look() as work:
 
         def levels(band_hz):
-            wish = Alignment(levels=LevelWish(band_hz=band_hz))
+            options = Alignment(levels=LevelOptions(band_hz=band_hz))
             return {
                 one.channel: one.level_db
-                for one in aligned_readings(services.context.bass, work, job, job.round_id, wish)
+                for one in aligned_readings(services.context.bass, work, job, job.round_id, options)
             }
 
         usual, high = levels((500.0, 2000.0)), levels((4000.0, 12_000.0))
@@ -182,7 +182,7 @@ def test_subs_as_one_are_as_loud_as_the_mains_and_follow_their_offset(found):
     assert set(after) == {"L", "R", "C", "Ls", "Rs", "subs"}
     assert max(after.values()) - min(after.values()) < 0.11  # trims in steps of 0.1 dB
     before = alignment_of(services, job_id).channels
-    services.aligning.set_levels(job_id, LevelWish(offsets_db={"surrounds": -3.0, "subs": 2.0}))
+    services.aligning.set_levels(job_id, LevelOptions(offsets_db={"surrounds": -3.0, "subs": 2.0}))
     moved = {
         channel: one.trim_db - before[channel].trim_db
         for channel, one in alignment_of(services, job_id).channels.items()
@@ -224,7 +224,7 @@ def test_mains_wait_no_longer_for_the_subs_than_they_may(found):
         delays = [one.delay_s for one in alignment_of(services, job_id).channels.values()]
         assert min(delays) == 0.0
         services.crossing.without_crossovers(job_id)  # by the plan alone
-        assert mains_later_s(alignment_of(services, job_id)) <= most_s + 1.1 / 48_000
+        assert main_channels_later_s(alignment_of(services, job_id)) <= most_s + 1.1 / 48_000
 
 
 def test_what_was_taken_through_it_is_what_was_predicted(found):
@@ -358,7 +358,7 @@ def test_a_sub_that_was_not_taken_and_a_room_without_subs_are_said(room):
     assert view.spots == 2
     with services.context.change() as work:
         work.takes.edit(gone.id, left_out="")
-    pair = services.jobs.create(JobWish(name="Pair"))
+    pair = services.jobs.create(JobDetails(name="Pair"))
     assert "no sub" in services.workbench.view(pair.id).missing
     with pytest.raises(Conflict, match="no sub"):
         services.workbench.search(pair.id, SearchLimits())

@@ -11,7 +11,7 @@ import pytest
 from asking import client_of, post
 from dolce.errors import Conflict, FormatError, InvalidValue, NotFound
 from dolce.services.jobs import backups as backups_module
-from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.jobs.job_keeping import JobDetails
 from dolce.services.wiring import open_services
 from dolce.store import encoding, read_manifest
 from rooms import taken_room, two_seats_taken
@@ -220,13 +220,13 @@ def test_what_is_stopped_leaves_nothing_behind(filled, written, elsewhere, monke
     name = "write_backup" if kind == "backup" else "restore_backup"
     whole = getattr(backups_module, name)
 
-    def stopped_half_way(*given, told, **more):
+    def stopped_half_way(*given, on_progress, **more):
         def tell(fraction):
             if fraction > 0.35:
                 active.present.stop.set()
-            told(fraction)
+            on_progress(fraction)
 
-        return whole(*given, told=tell, **more)
+        return whole(*given, on_progress=tell, **more)
 
     monkeypatch.setattr(backups_module, name, stopped_half_way)
     active = (services if kind == "backup" else elsewhere).folder_work
@@ -271,7 +271,7 @@ def test_a_start_takes_away_what_a_killed_one_left_and_nothing_of_the_persons_ow
 
 def test_pages_keep_fetch_put_back_and_delete(filled, elsewhere):
     services, _ = filled
-    empty = services.jobs.create(JobWish(name="Without takes"))
+    empty = services.jobs.create(JobDetails(name="Without takes"))
     client = client_of(services)
     post(client, "/backups", job=str(empty.id))
     services.folder_work.wait()
@@ -303,10 +303,10 @@ def test_one_at_a_time_and_not_of_nothing(filled, monkeypatch):
         services.backups.begin_backup([999])
     begun = []
 
-    def held(*_, told, **__):
+    def held(*_, on_progress, **__):
         begun.append(True)
         services.folder_work.present.stop.wait(10)
-        told(0.5)
+        on_progress(0.5)
 
     monkeypatch.setattr(backups_module, "write_backup", held)
     services.backups.begin_backup([job_id])
@@ -443,7 +443,7 @@ def test_numbers_near_the_end_of_all_numbers_leave_room_for_what_comes_after(fil
     (new,) = {job.id for job in elsewhere.jobs.all()} - before
     assert new < 100
     assert len(list(elsewhere.taking.board(new).takes)) == len(list(services.taking.board(job_id).takes))
-    assert elsewhere.jobs.create(JobWish(name="The next one")).id == new + 1
+    assert elsewhere.jobs.create(JobDetails(name="The next one")).id == new + 1
 
 
 def test_a_pass_that_ran_when_the_backup_was_written_does_not_run_where_it_is_put_back(written, elsewhere):
@@ -454,6 +454,6 @@ def test_a_pass_that_ran_when_the_backup_was_written_does_not_run_where_it_is_pu
     elsewhere.sound.wait()
 
 
-def test_takes_that_were_played_behind_a_cue_are_put_back(written, elsewhere):
-    cued = "UPDATE samples SET sweep = json_set(sweep, '$.cue_flight_s', 0.0071, '$.cue_code', 2)"
-    assert put_back(elsewhere, resealed(written, [cued])).fault == ""
+def test_takes_that_were_played_behind_a_sync_chirp_are_put_back(written, elsewhere):
+    synced = "UPDATE samples SET sweep = json_set(sweep, '$.sync_flight_s', 0.0071, '$.sync_code', 2)"
+    assert put_back(elsewhere, resealed(written, [synced])).fault == ""

@@ -4,14 +4,14 @@ import numpy as np
 import pytest
 
 from dolce.errors import InvalidValue
-from dolce.services.jobs.job_keeping import JobWish
-from dolce.services.read.options import ReadWish
+from dolce.services.jobs.job_keeping import JobDetails
+from dolce.services.read.options import ReadOptions
 
 
 @pytest.fixture
 def twice(services):
     """A pair with two spots, all taken, L at spot 1 twice: services, job and the two attempts, the first first."""
-    job = services.jobs.create(JobWish(name="Twice"))
+    job = services.jobs.create(JobDetails(name="Twice"))
     services.room.lay_out_spots(job.id, "cluster", seat_id=1, count=2, spacing_m=0.3)
     services.rigging.set_rig(job.id, pace="fast", sweep_seconds=1.0)
     services.taking.run_rest(job.id)
@@ -24,7 +24,7 @@ def twice(services):
 
 
 def average_of_l(services, job_id):
-    curves = services.reading.view(job_id, ReadWish(channels=("L",))).curves
+    curves = services.reading.view(job_id, ReadOptions(channels=("L",))).curves
     return [take.id for take in curves[0].takes], curves[0].average.level_db
 
 
@@ -86,6 +86,6 @@ def test_notes_stay_with_their_take_and_strangers_are_refused(twice):
     notes = {take.id: take.note for take in services.cells.view(job_id, "L", spot).attempts}
     assert notes == {first.id: "window open", second.id: ""}
     assert "noted: window open" in services.jobs.logbook(job_id)[-1].text
-    other = services.jobs.create(JobWish(name="Other"))
+    other = services.jobs.create(JobDetails(name="Other"))
     with pytest.raises(InvalidValue, match="not of this job"):
         services.cells.remove(other.id, first.id)

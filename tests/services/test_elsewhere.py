@@ -10,13 +10,13 @@ from asking import client_of
 from dolce.core.response import ANALYSIS_GRID_HZ, is_impulse_response
 from dolce.core.signals import Sweep
 from dolce.errors import FormatError, InvalidValue
-from dolce.services.jobs.job_keeping import JobWish
-from dolce.services.read.options import ReadWish
+from dolce.services.jobs.job_keeping import JobDetails
+from dolce.services.read.options import ReadOptions
 
 
 @pytest.fixture
 def job(services):
-    return services.jobs.create(JobWish(name="Guest"))
+    return services.jobs.create(JobDetails(name="Guest"))
 
 
 def wav(samples, rate=48_000):
@@ -51,11 +51,11 @@ def test_an_impulse_response_becomes_a_take_without_arrival(services, job):
     # A click of 1 is 0 dB at all frequencies; the tail moves that by half a dB.
     inside = (ANALYSIS_GRID_HZ > 300) & (ANALYSIS_GRID_HZ < 15_000)
     assert np.abs(take.level_db[inside]).mean() < 0.6
-    view = services.reading.view(job.id, ReadWish(channels=("L",), view="impulse"))
+    view = services.reading.view(job.id, ReadOptions(channels=("L",), view="impulse"))
     assert abs(view.details[0].found.time_s[np.argmax(np.abs(view.details[0].found.value))]) < 1e-4
     assert (
         "only recordings of the rig"
-        in services.reading.view(job.id, ReadWish(channels=("L",), view="noise")).details[0].fault
+        in services.reading.view(job.id, ReadOptions(channels=("L",), view="noise")).details[0].fault
     )
 
 
@@ -84,10 +84,10 @@ def test_a_curve_of_text_becomes_a_take_that_tells_its_level_alone(services, job
     take = services.elsewhere.add(job.id, "R", 2, curve_text(level, comma=comma), file_name="r.txt")
     np.testing.assert_allclose(take.level_db, level, atol=0.02)
     assert not take.has_response
-    view = services.reading.view(job.id, ReadWish(channels=("R",), view="phase"))
+    view = services.reading.view(job.id, ReadOptions(channels=("R",), view="phase"))
     assert "a curve of text has a level" in view.details[0].fault
     # It counts in averages as any other, and the job's folder is whole.
-    assert services.reading.view(job.id, ReadWish(channels=("R",))).curves[0].takes[0].id == take.id
+    assert services.reading.view(job.id, ReadOptions(channels=("R",))).curves[0].takes[0].id == take.id
 
 
 @pytest.mark.parametrize(

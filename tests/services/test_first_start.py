@@ -7,7 +7,7 @@ from contextlib import closing
 import pytest
 
 from dolce.errors import Conflict
-from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.jobs.job_keeping import JobDetails
 from dolce.services.sample import first_start
 from dolce.services.sample.first_start import make_samples
 from dolce.services.wiring import open_services
@@ -27,7 +27,7 @@ def two_jobs(monkeypatch):
         for number in range(2):
             if after[0] == number:
                 raise Killed
-            services.jobs.create(JobWish(name=f"Sample {number}"))
+            services.jobs.create(JobDetails(name=f"Sample {number}"))
         services.preparing.want([1])
 
     monkeypatch.setattr(first_start, "build_demo", build)
@@ -86,7 +86,7 @@ def test_killed_while_they_are_moved_in_the_next_start_has_them_once(tmp_path, t
     monkeypatch.setattr(
         first_start,
         "build_demo",
-        lambda services, report: (services.jobs.create(JobWish(name="Made again")), services.preparing.want([1])),
+        lambda services, report: (services.jobs.create(JobDetails(name="Made again")), services.preparing.want([1])),
     )
     make_samples(tmp_path, report=silent)
     assert names(tmp_path) == (["Made again"] if moved == 1 else ["Sample 0", "Sample 1"])
@@ -117,7 +117,7 @@ def test_a_database_that_nothing_was_written_into_yet_is_no_obstacle(tmp_path, p
             raw.execute("PRAGMA journal_mode = WAL")
         assert file.stat().st_size
     opened = open_services(tmp_path)
-    opened.jobs.create(JobWish(name="One"))
+    opened.jobs.create(JobDetails(name="One"))
     opened.close()
     assert names(tmp_path) == ["One"]
 

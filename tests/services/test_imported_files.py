@@ -8,11 +8,11 @@ import soundfile
 
 from dolce.devices.opening import audio_of
 from dolce.errors import Conflict, FormatError, InvalidValue
-from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.jobs.job_keeping import JobDetails
 from dolce.services.sample.demo_rooms import net_loft
 from dolce.services.takes import imported_files
 from dolce.services.takes.imported_files import cell_of_name
-from dolce.services.takes.take_making import marked, sweep_of
+from dolce.services.takes.take_making import sweep_of, with_sync_chirps
 from dolce.services.takes.whole_spot import spot_file, spot_parts
 from recordings import flac, of_whole_spot
 
@@ -21,7 +21,7 @@ RATE = 48_000
 
 @pytest.fixture
 def job(services):
-    made = services.jobs.create(JobWish(name="Loft"), plan=net_loft())
+    made = services.jobs.create(JobDetails(name="Loft"), plan=net_loft())
     services.rigging.set_rig(made.id, pace="fast", sweep_seconds=1.0, placed_by_hand=False)
     return services.jobs.get(made.id)
 
@@ -40,8 +40,8 @@ def test_the_file_for_a_whole_spot_plays_every_row_on_its_own_outputs(job):
     assert "whole-spot" in name
     subs = next(part for part in spot_parts(job) if part.feed.together)
     assert subs.outputs == tuple(s.output for s in job.speakers if s.is_sub)
-    gaps = np.diff(sorted(part.cued.silent_until for part in spot_parts(job)))
-    assert gaps.min() > 0.015 * RATE  # so that their cues tell them apart
+    gaps = np.diff(sorted(part.synced.silent_until for part in spot_parts(job)))
+    assert gaps.min() > 0.015 * RATE  # so that their sync chirps tell them apart
 
 
 def test_a_whole_spot_is_cut_up_shown_and_kept_with_its_arrivals(services, job):
@@ -74,7 +74,7 @@ def test_a_whole_spot_is_cut_up_shown_and_kept_with_its_arrivals(services, job):
 
 def test_what_lacks_in_a_recording_of_a_spot_is_told_and_the_rest_kept(services, job):
     whole = of_whole_spot(job, at=0)
-    length = sum(part.cued.size + RATE for part in spot_parts(job)[:3])
+    length = sum(part.synced.size + RATE for part in spot_parts(job)[:3])
     twice = np.concatenate(
         [whole[: 30_000 + length], whole[30_000 : 30_000 + length], whole[30_000 + length :][:90_000]]
     )
@@ -88,9 +88,9 @@ def test_what_lacks_in_a_recording_of_a_spot_is_told_and_the_rest_kept(services,
 
 
 def test_an_impossible_arrival_is_said_and_counts_nowhere(services, job):
-    # One feed's sound 140 ms ahead of where its cue says it is: another take of it was cut in.
+    # One feed's sound 140 ms ahead of where its sync chirp says it is: another take of it was cut in.
     whole = of_whole_spot(job, at=0)
-    part = spot_parts(job)[0].cued
+    part = spot_parts(job)[0].synced
     begin, gap = 30_000 + round(0.5 * RATE), round(0.14 * RATE)
     end = begin + part.signal_at + part.signal.size - round(0.2 * RATE)
     whole[begin : end - gap] = whole[begin + gap : end].copy()
@@ -104,11 +104,11 @@ def test_an_impossible_arrival_is_said_and_counts_nowhere(services, job):
     assert all(take.arrival_known for (code, _), take in takes.items() if code != "L")
 
 
-def test_a_recording_whose_cues_are_not_heard_is_refused_and_stays_where_it_is(services, job):
+def test_a_recording_whose_sync_chirps_are_not_heard_is_refused_and_stays_where_it_is(services, job):
     noise = np.random.default_rng(1).uniform(-0.1, 0.1, 70 * RATE)
     (item,) = laid(services, job, ("long.flac", flac(noise)))
     assert item.what == "unusable"
-    assert "no cue" in item.fault
+    assert "no sync chirp" in item.fault
     assert services.imported_files.keep(job.id) == 0
     assert len(services.imported_files.items(job.id)) == 1
 
@@ -118,7 +118,7 @@ def test_several_files_are_sorted_by_name_by_sound_and_by_what_is_empty(services
     impulse[300] = 0.5
     text = "\n".join(f"{f:.1f};{-3.0:.1f}".replace(".", ",") for f in np.geomspace(20, 20_000, 100)).encode()
     device = audio_of(job, spot_id=job.spots[0].id, round_name="x", attempt=1)
-    signal = np.pad(marked(sweep_of(job.rig)), (0, RATE))
+    signal = np.pad(with_sync_chirps(sweep_of(job.rig)), (0, RATE))
     sub = device.play_and_record(
         {job.speaker("Sub2").output: signal}, sample_rate_hz=RATE, progress=lambda _: None, stopped=lambda: False
     )[0]

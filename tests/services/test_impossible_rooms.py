@@ -5,7 +5,7 @@ from dataclasses import replace
 import pytest
 
 from dolce.core.room import Reverberation
-from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.jobs.job_keeping import JobDetails
 from dolce.services.sample.demo_rooms import attic
 
 PLAN = attic()
@@ -25,7 +25,7 @@ LEFT, RIGHT = PLAN.speakers
     ],
 )
 def test_a_room_that_cannot_be_is_said_at_takes_and_at_the_line_check(services, plan, said):
-    job_id = services.jobs.create(JobWish(name="Loft"), plan=plan).id
+    job_id = services.jobs.create(JobDetails(name="Loft"), plan=plan).id
     services.rigging.set_rig(job_id, pace="fast", sweep_seconds=1.0)
     for kind, begin in (("takes", services.taking.run_rest), ("lines", services.lines.run)):
         begin(job_id)

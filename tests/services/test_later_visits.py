@@ -6,9 +6,9 @@ import pytest
 from dolce.core.geometry import Point, RoomSize
 from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.errors import Conflict, InvalidValue
-from dolce.services.jobs.job_keeping import JobWish
-from dolce.services.load.audition import ListenWish
-from dolce.services.read.options import Place, ReadWish
+from dolce.services.jobs.job_keeping import JobDetails
+from dolce.services.load.audition import ListenOptions
+from dolce.services.read.options import Place, ReadOptions
 from dolce.services.wiring import open_services
 from rooms import shaped_pair
 
@@ -30,7 +30,7 @@ def logbook(services, job_id):
 
 
 def test_other_loudspeakers_follow_the_room_until_it_is_changed_there(services):
-    first = services.jobs.create(JobWish(name="Loft"))
+    first = services.jobs.create(JobDetails(name="Loft"))
     other = services.jobs.copy_for_other_speakers(first.id)
     assert other.name == "Loft, other loudspeakers"
     third = services.jobs.copy_for_other_speakers(other.id)
@@ -54,7 +54,7 @@ def test_other_loudspeakers_follow_the_room_until_it_is_changed_there(services):
 
 
 def test_a_room_that_does_not_fit_the_other_loudspeakers_is_not_followed_and_that_is_told(services):
-    first = services.jobs.create(JobWish(name="Loft"))
+    first = services.jobs.create(JobDetails(name="Loft"))
     other = services.jobs.copy_for_other_speakers(first.id)
     back = services.jobs.get(first.id).plan.size
     services.room.move(other.id, "R", Point(x_m=back.width_m - 0.3, y_m=0.4, z_m=1.2))
@@ -65,7 +65,7 @@ def test_a_room_that_does_not_fit_the_other_loudspeakers_is_not_followed_and_tha
 
 
 def test_a_job_follows_again_when_it_is_told_to_and_may_be_undone(services):
-    first = services.jobs.create(JobWish(name="Loft"))
+    first = services.jobs.create(JobDetails(name="Loft"))
     other = services.jobs.copy_for_other_speakers(first.id)
     services.room.add_seat(other.id, "Sofa")
     services.room.move(other.id, "L", Point(x_m=1.0, y_m=0.6, z_m=1.1))
@@ -78,7 +78,7 @@ def test_a_job_follows_again_when_it_is_told_to_and_may_be_undone(services):
     services.room.add_seat(first.id, "Bench")
     assert services.jobs.get(other.id).plan.seats[-1].name == "Bench"
     assert services.following.may_follow(first.id) == []  # it is followed
-    third = services.jobs.create(JobWish(name="Elsewhere"))
+    third = services.jobs.create(JobDetails(name="Elsewhere"))
     for follower, whom in ((first, third), (third, other), (third, third)):
         with pytest.raises(Conflict, match="can't follow"):
             services.following.follow(follower.id, whom.id)
@@ -90,7 +90,7 @@ def test_a_job_follows_again_when_it_is_told_to_and_may_be_undone(services):
 
 
 def test_a_backup_of_the_follower_alone_follows_nobody(services):
-    first = services.jobs.create(JobWish(name="Loft"))
+    first = services.jobs.create(JobDetails(name="Loft"))
     other = services.jobs.copy_for_other_speakers(first.id)
     for jobs, follows in (([other.id], False), ([first.id, other.id], True)):
         services.backups.begin_backup(jobs)
@@ -133,18 +133,18 @@ def test_curves_of_two_jobs_lie_over_each_other_at_the_seat_of_the_same_name(pai
     services, job_id = pair
     other = services.jobs.copy(job_id)
     seat = services.jobs.get(job_id).plan.seats[1]
-    view = services.reading.view(job_id, ReadWish(against_job=other.id, place=Place(seat=seat.id)))
+    view = services.reading.view(job_id, ReadOptions(against_job=other.id, place=Place(seat=seat.id)))
     assert view.against.round.name == f"{other.name}: Untouched"
     assert view.difference_db == pytest.approx(np.zeros(ANALYSIS_GRID_HZ.size), abs=1e-9)
     assert {one.id for one in view.against_rounds}.isdisjoint({one.id for one in view.rounds})
     assert (other.id, other.name) in view.others
     lonely = two_seats_taken_elsewhere(services)
     with pytest.raises(InvalidValue, match="has no seat Bench"):
-        services.reading.view(job_id, ReadWish(against_job=lonely, place=Place(seat=seat.id)))
+        services.reading.view(job_id, ReadOptions(against_job=lonely, place=Place(seat=seat.id)))
 
 
 def two_seats_taken_elsewhere(services):
-    return services.jobs.create(JobWish(name="Elsewhere")).id
+    return services.jobs.create(JobDetails(name="Elsewhere")).id
 
 
 def test_other_loudspeakers_of_the_room_are_heard_beside_these_at_equal_loudness(pair):
@@ -155,7 +155,7 @@ def test_other_loudspeakers_of_the_room_are_heard_beside_these_at_equal_loudness
     offered = services.listening.view(job_id).offered
     key = f"job-{other.id}-bypass"
     assert offered[key] == f"{other.name}: bypass"
-    services.listening.begin(job_id, ListenWish(compared=("corrected", key)))
+    services.listening.begin(job_id, ListenOptions(compared=("corrected", key)))
     services.listening.wait(job_id)
     view = services.listening.view(job_id)
     assert view.work.fault == ""

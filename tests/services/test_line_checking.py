@@ -5,12 +5,12 @@ import pytest
 
 from dolce.core.rig import FAULTS, Fault
 from dolce.errors import Conflict, InvalidValue, NotFound
-from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.jobs.job_keeping import JobDetails
 from dolce.services.sample.demo_rooms import attic, barn, net_loft
 
 
 def job_of(services, plan):
-    job = services.jobs.create(JobWish(name="Loft"), plan=plan)
+    job = services.jobs.create(JobDetails(name="Loft"), plan=plan)
     services.rigging.set_rig(job.id, pace="fast")
     return job.id
 

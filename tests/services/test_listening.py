@@ -12,7 +12,7 @@ import soundfile
 from dolce.core.correction import MonitorSwitches, Position, Preference, Switch, SwitchesAt
 from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.errors import Conflict, FormatError, InvalidValue, NotFound
-from dolce.services.load.audition import ListenWish
+from dolce.services.load.audition import ListenOptions
 from dolce.services.load.listening import TURNED
 from rooms import loaded_pair
 
@@ -27,9 +27,9 @@ def pair(prepared):
 @pytest.fixture
 def rendered(pair):
     services, job_id = pair
-    wish, view = ListenWish(compared=(*PAIR, "bypass")), services.listening.view(job_id)
-    if view.audition is None or view.audition.wish != wish or view.audition.turned or view.stale:
-        services.listening.begin(job_id, wish)
+    options, view = ListenOptions(compared=(*PAIR, "bypass")), services.listening.view(job_id)
+    if view.audition is None or view.audition.options != options or view.audition.turned or view.stale:
+        services.listening.begin(job_id, options)
         services.listening.wait(job_id)
         view = services.listening.view(job_id)
         assert view.work.fault == ""
@@ -54,7 +54,7 @@ def test_presets_that_the_processor_holds_are_offered_first_and_each_thing_once(
     services, job_id = pair
     view = services.listening.view(job_id)
     assert list(view.offered.values()) == ["A: Aligned and corrected", "B: Aligned only", "Bypass"]
-    assert view.wish.compared == PAIR
+    assert view.options.compared == PAIR
 
 
 def test_what_is_handed_on_is_equally_loud_by_the_standard(rendered):
@@ -122,15 +122,15 @@ def test_a_preset_that_was_loaded_anew_makes_a_rendering_old(rendered):
 def test_less_than_two_and_what_is_gone_are_refused(pair):
     services, job_id = pair
     with pytest.raises(InvalidValue, match="1 are chosen"):
-        services.listening.begin(job_id, ListenWish(compared=("preset-A", "version-99")))
-    services.listening.begin(job_id, ListenWish(material="own", compared=PAIR))
+        services.listening.begin(job_id, ListenOptions(compared=("preset-A", "version-99")))
+    services.listening.begin(job_id, ListenOptions(material="own", compared=PAIR))
     services.listening.wait(job_id)
     assert "no recording was handed in" in services.listening.view(job_id).work.fault
 
 
 def test_a_rendering_that_is_stopped_leaves_the_one_before(rendered):
     services, job_id, _ = rendered
-    services.listening.begin(job_id, ListenWish(material="pink", compared=PAIR))
+    services.listening.begin(job_id, ListenOptions(material="pink", compared=PAIR))
     services.listening.stop(job_id)
     view = services.listening.view(job_id)
     assert view.work.stopped or view.audition.programme == "Pink noise"
@@ -142,7 +142,7 @@ def test_a_dull_long_recording_of_one_channel_plays_and_what_it_lacks_is_said(pa
     rng = np.random.default_rng(4)
     data = wav((0.1 * rng.standard_normal(8000 * 600)).astype(np.float32), 8000, format="FLAC")
     services.listening.hand_in(job_id, data, name="dictation.flac", order="broadcast")
-    services.listening.begin(job_id, ListenWish(material="own", start_s=90, compared=PAIR))
+    services.listening.begin(job_id, ListenOptions(material="own", start_s=90, compared=PAIR))
     services.listening.wait(job_id)
     audition = services.listening.view(job_id).audition
     assert audition.programme == "dictation.flac"
@@ -159,7 +159,7 @@ def test_channels_of_a_recording_that_the_room_lacks_are_named(pair):
     rng = np.random.default_rng(4)
     data = wav(0.1 * rng.standard_normal((5 * 48_000, 6)), 48_000)
     services.listening.hand_in(job_id, data, name="five.wav", order="film")
-    services.listening.begin(job_id, ListenWish(material="own", compared=PAIR))
+    services.listening.begin(job_id, ListenOptions(material="own", compared=PAIR))
     services.listening.wait(job_id)
     assert set(services.listening.view(job_id).audition.left_out) == {"C", "LFE", "Ls", "Rs"}
 
@@ -240,7 +240,7 @@ def test_switches_at_the_monitors_backs_are_heard_where_a_correction_counts_on_t
         "switches",
         lambda c: replace(c, switches=dict.fromkeys(("L", "R"), SwitchesAt(model=lift, chosen={"treble": "+4 dB"}))),
     )
-    services.listening.begin(job_id, ListenWish(compared=PAIR))
+    services.listening.begin(job_id, ListenOptions(compared=PAIR))
     services.listening.wait(job_id)
     turned = services.listening.view(job_id).audition
     services.shaping.undo(job_id)

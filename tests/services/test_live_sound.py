@@ -10,7 +10,7 @@ from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.core.rig import Fault, SubMatch
 from dolce.core.signals import Source
 from dolce.errors import Conflict, NotFound
-from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.jobs.job_keeping import JobDetails
 from dolce.services.rig import live_session
 from dolce.services.sample.demo_rooms import attic, net_loft
 from dolce.services.sound.sounding import Sounding
@@ -19,13 +19,13 @@ FULL_SCALE_SPL_DB = 120.0  # of the rehearsal rig
 
 
 def job_of(services, plan, **rig):
-    job = services.jobs.create(JobWish(name="Loft"), plan=plan)
+    job = services.jobs.create(JobDetails(name="Loft"), plan=plan)
     services.rigging.set_rig(job.id, pace="fast", **rig)
     return job.id
 
 
-def run(services, job_id, purpose, **wish):
-    services.live.start(job_id, purpose, automatic=True, **wish)
+def run(services, job_id, purpose, **options):
+    services.live.start(job_id, purpose, automatic=True, **options)
     services.sound.wait()
     return services.live.view(job_id, purpose)
 
@@ -40,7 +40,7 @@ def test_level_comes_up_to_40_db_above_noise_and_becomes_that_of_the_sweeps(serv
     # The next one begins at -60 dBFS again, whatever this one ended at.
     services.rigging.set_rig(job_id, pace="real time")
     services.live.start(job_id, "ramp", automatic=False)
-    assert services.live.view(job_id, "ramp").wish.source.level_dbfs == -60
+    assert services.live.view(job_id, "ramp").options.source.level_dbfs == -60
     services.sound.stop()
     services.sound.wait()
 
@@ -173,7 +173,7 @@ def test_source_never_gets_louder_than_the_ceiling(services):
     services.live.change(job_id, "meter", source=Source(kind="pink", level_dbfs=-20), channel="L")
     for _ in range(4):
         services.live.louder(job_id, "meter", 3)
-    source = services.live.wish(job_id, "meter").source
+    source = services.live.options(job_id, "meter").source
     assert source.peak_dbfs(48_000) == pytest.approx(-6, abs=0.11)
     assert source.peak_dbfs(48_000) <= -6
 

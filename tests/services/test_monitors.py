@@ -9,7 +9,7 @@ from dolce.core.correction import FilterType, Limits
 from dolce.core.filters import BandFilter
 from dolce.core.processor import Crossover
 from dolce.core.response import ANALYSIS_GRID_HZ as GRID
-from dolce.core.tuning import HEARD_TO_HZ, Aim, Band
+from dolce.core.tuning import AUDIBLE_TO_HZ, Band, CorrectionSettings
 from dolce.errors import Conflict, FormatError, InvalidValue
 from dolce.services.wiring import open_services
 from rooms import taken_room
@@ -123,16 +123,16 @@ def test_takes_at_rising_level_tell_how_loud_it_plays_and_count_for_nothing_else
     spot = services.jobs.get(job_id).main_spots[0].id
     services.taking.rising(job_id, "L", spot)
     services.sound.wait()
-    view = services.clean_levels.view(job_id, "L")
+    view = services.maximum_levels.view(job_id, "L")
     ceiling = services.jobs.get(job_id).rig.levels.ceiling_dbfs
     assert len(view.levels_dbfs) >= 5
     assert max(view.levels_dbfs) == pytest.approx(ceiling, abs=0.1)
     np.testing.assert_array_equal(services.shaping.view(job_id, "L").shape.before_db, before)
-    told = [band for band in view.bands if band.clean_db is not None]
-    assert len(told) >= 4
+    on_progress = [band for band in view.bands if band.maximum_levels_db is not None]
+    assert len(on_progress) >= 4
     loudest = max(view.levels_dbfs)
-    assert all(band.needed_db is not None for band in told)
-    assert max(band.clean_db for band in told) < 100 + loudest + 20
+    assert all(band.needed_db is not None for band in on_progress)
+    assert max(band.maximum_levels_db for band in on_progress) < 100 + loudest + 20
     services.taking.new_round(job_id, name="Empty")
     with pytest.raises(Conflict, match="no take yet"):
         services.taking.rising(job_id, "L", spot)
@@ -140,16 +140,18 @@ def test_takes_at_rising_level_tell_how_loud_it_plays_and_count_for_nothing_else
 
 def test_typed_clean_levels_go_before_takes_and_are_undone(job):
     services, job_id = job
-    assert all(b.clean_db is None for b in services.clean_levels.view(job_id, "L").bands)  # no pressure known
-    services.clean_levels.type_levels(job_id, "L", "40 90\n100 100\n8000 104")
-    view = services.clean_levels.view(job_id, "L")
+    assert all(
+        b.maximum_levels_db is None for b in services.maximum_levels.view(job_id, "L").bands
+    )  # no pressure known
+    services.maximum_levels.type_levels(job_id, "L", "40 90\n100 100\n8000 104")
+    view = services.maximum_levels.view(job_id, "L")
     assert (view.typed[125.0], view.bands[2].typed) == (pytest.approx(100.2), True)
-    assert view.least.margin_db == min(b.clean_db - b.needed_db for b in view.bands if b.typed)
+    assert view.least.margin_db == min(b.maximum_levels_db - b.needed_db for b in view.bands if b.typed)
     assert (view.assumed, view.reference_db) == (True, 82.0)  # 59 cubic metres; common practice
     with pytest.raises(InvalidValue, match="out of range"):
-        services.clean_levels.type_levels(job_id, "L", "40 90\n100 300\n8000 104")
-    services.clean_levels.type_levels(job_id, "L", "")
-    assert services.shaping.correction(job_id).clean_db == {}
+        services.maximum_levels.type_levels(job_id, "L", "40 90\n100 300\n8000 104")
+    services.maximum_levels.type_levels(job_id, "L", "")
+    assert services.shaping.correction(job_id).maximum_levels_db == {}
 
 
 def with_band(services, job_id, **band):
@@ -218,7 +220,7 @@ def test_targets_hang_at_the_level_of_the_fronts_together_and_proof_reads_them_t
 def test_a_proposed_range_goes_from_the_reach_to_where_spots_agree(job):
     services, job_id = job
     low, high = services.shaping.proposed_range_hz(job_id, "L")
-    assert 20 <= low < high <= HEARD_TO_HZ
+    assert 20 <= low < high <= AUDIBLE_TO_HZ
     assert (float(f"{low:.2g}"), float(f"{high:.2g}")) == (low, high)
     assert services.shaping.correction(job_id).limits == Limits()
 
@@ -228,9 +230,11 @@ def test_points_of_a_drawn_target_begin_where_the_target_lies_and_are_moved(job)
     with pytest.raises(Conflict, match="no points"):
         services.targets.set_point(job_id, "L", 100, 3)
     curve = services.targets.curve(job_id, "points", channel="L")
-    services.shaping.set_aim(
+    services.shaping.set_correction(
         job_id,
-        aim=Aim(target=replace(services.shaping.correction(job_id).target, curve=curve), means=FilterType()),
+        correction_settings=CorrectionSettings(
+            target=replace(services.shaping.correction(job_id).target, curve=curve), means=FilterType()
+        ),
         anchor="band",
         anchor_band_hz=(200, 2000),
         anchor_level_db=0.0,

@@ -32,7 +32,7 @@ from dolce.devices.network.memory import Memory
 from dolce.devices.network.stand_in import StandIn, osc_dispatcher
 from dolce.devices.network.wire import digest, plain, value_of
 from dolce.errors import Conflict, DeviceError, FormatError, InvalidValue
-from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.jobs.job_keeping import JobDetails
 from dolce.services.rig import conversations, network_processors
 
 LIMITS = ProcessorLimits(name="Rack", bands=16, taps=4096, presets=3, all_passes=2)
@@ -261,7 +261,7 @@ def test_open_sound_control_switches_mutes_dims_and_sets_the_level(rack):
 def job(services, rack):
     """A pair that is aligned, shaped, and joined to the rack."""
     _, device = rack
-    made = services.jobs.create(JobWish(name="Loft"))
+    made = services.jobs.create(JobDetails(name="Loft"))
     services.room.lay_out_spots(made.id, "one", seat_id=1, count=1, spacing_m=0.2)
     services.rigging.set_rig(made.id, pace="fast", sweep_seconds=1.0)
     services.network.join(made.id, device._use.address)
@@ -448,7 +448,7 @@ def test_one_that_sends_a_byte_now_and_then_is_not_waited_for_to_its_end(monkeyp
 
 
 def test_no_page_waits_for_a_stand_in_that_starts_slowly(services, monkeypatch):
-    made = services.jobs.create(JobWish(name="Loft"))
+    made = services.jobs.create(JobDetails(name="Loft"))
     monkeypatch.setattr(network_processors, "_WAITED_FOR_S", 0.0)
     client, url = client_of(services), f"/jobs/{made.id}/rig"
     page = post(client, f"{url}/network/stand-in/start").text
@@ -461,7 +461,7 @@ def test_no_page_waits_for_a_stand_in_that_starts_slowly(services, monkeypatch):
 
 def test_a_stand_in_is_started_from_the_page_found_joined_and_ended(services, monkeypatch):
     monkeypatch.setattr(network_processors, "_WAITED_FOR_S", 60.0)
-    made = services.jobs.create(JobWish(name="Loft"))
+    made = services.jobs.create(JobDetails(name="Loft"))
     client, url = client_of(services), f"/jobs/{made.id}/rig"
     assert post(client, f"{url}/network/stand-in/start").status_code == 200
     port = services.network.view(made.id).own_port

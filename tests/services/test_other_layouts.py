@@ -5,7 +5,7 @@ import pytest
 from dolce.core.correction.outcome import level_within_db
 from dolce.core.geometry import RoomSize
 from dolce.core.room import new_plan
-from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.jobs.job_keeping import JobDetails
 from dolce.web import create_app
 
 SIZE = RoomSize(length_m=6.0, width_m=4.5, height_m=2.8)
@@ -14,7 +14,7 @@ STOPS = ("room", "rig", "takes", "read", "align", "shape", "load", "prove")
 
 @pytest.mark.parametrize(("layout", "subs"), [("1.0", 0), ("5.1.2", 2)])
 def test_a_job_of_any_layout_goes_through_all_stops(services, layout, subs):
-    job = services.jobs.create(JobWish(name="Loft"), plan=new_plan(SIZE, layout=layout, subs=subs, spots=2))
+    job = services.jobs.create(JobDetails(name="Loft"), plan=new_plan(SIZE, layout=layout, subs=subs, spots=2))
     services.rigging.set_rig(job.id, pace="fast", sweep_seconds=4.0)  # a second leaves subs 12 dB above noise
     client = create_app(services).test_client()
 
@@ -31,11 +31,11 @@ def test_a_job_of_any_layout_goes_through_all_stops(services, layout, subs):
     all_open()
     if len(job.channels) > 1:
         alignment_table = services.aligning.view(job.id).alignment_table
-        told = {
+        on_progress = {
             channel_row.reading.channel: channel_row.reading.polarity for channel_row in alignment_table.channel_rows
         }
-        assert told.pop("C", "normal") in ("normal", "unsure")  # three-way: of two takes not always told
-        assert set(told.values()) == {"normal"}
+        assert on_progress.pop("C", "normal") in ("normal", "unsure")  # three-way: of two takes not always told
+        assert set(on_progress.values()) == {"normal"}
         assert all(-20 <= channel_row.trim_db <= 0 for channel_row in alignment_table.channel_rows)
         services.aligning.use_proposal(job.id)
     services.shaping.find(job.id)
@@ -59,14 +59,14 @@ def test_a_job_of_any_layout_goes_through_all_stops(services, layout, subs):
 
 
 def test_linked_pairs_get_the_same_bands_and_others_their_own(services):
-    job = services.jobs.create(JobWish(name="Loft"), plan=new_plan(SIZE, layout="3.1", subs=1, spots=2))
+    job = services.jobs.create(JobDetails(name="Loft"), plan=new_plan(SIZE, layout="3.1", subs=1, spots=2))
     services.rigging.set_rig(job.id, pace="fast", sweep_seconds=1.0)
     services.taking.run_rest(job.id)
     services.sound.wait()
     view = services.shaping.view(job.id)
-    services.shaping.set_aim(
+    services.shaping.set_correction(
         job.id,
-        aim=view.correction.aim("L"),
+        correction_settings=view.correction.correction_settings("L"),
         preference=None,
         anchor="band",
         anchor_band_hz=(200.0, 2000.0),

@@ -1,4 +1,4 @@
-"""Files for another processor as they are wished, and takes as AES69, read by other libraries."""
+"""Files for another processor as they are asked for, and takes as AES69, read by other libraries."""
 
 import io
 import json
@@ -20,13 +20,13 @@ from dolce.core.filters import chain_sections
 from dolce.core.processor import Crossover, Effects, ProcessorLimits
 from dolce.core.response import ImpulseResponse, find_arrival
 from dolce.core.subs import spectrum_at
-from dolce.core.tuning import SUM_HZ, Aim, Outputs, ways_of
+from dolce.core.tuning import SUM_HZ, CorrectionSettings, Outputs, signal_paths_of
 from dolce.errors import FormatError, InvalidValue, NotFound
 from dolce.formats.channel_order import in_order
 from dolce.formats.sofa_file import read_sofa, write_sofa
 from dolce.services.align.bass_takes import bass_responses
 from dolce.services.load.contents import preset_of
-from dolce.services.load.packing import PackageWish
+from dolce.services.load.packing import PackageOptions
 from dolce.services.wiring import open_services
 from rooms import BRIEF, shaped_pair, taken_room
 
@@ -38,8 +38,8 @@ def shaped(prepared):
     yield from shaped_pair(prepared)
 
 
-def files_of(services, job_id, **wish):
-    parts, _ = services.loading.package(job_id, PackageWish(**wish))
+def files_of(services, job_id, **options):
+    parts, _ = services.loading.package(job_id, PackageOptions(**options))
     package = zipfile.ZipFile(io.BytesIO(b"".join(parts)))
     return {name: package.read(name) for name in package.namelist()}
 
@@ -108,9 +108,11 @@ def test_what_a_device_can_not_hold_is_shortened_and_said(shaped):
     services, job_id = shaped
     copy = services.jobs.copy(job_id).id
     services.processor.add_limits(copy, ProcessorLimits(name="Short", bands=0, taps=4096))
-    services.shaping.set_aim(
+    services.shaping.set_correction(
         copy,
-        aim=Aim(limits=Limits(from_hz=30.0), means=FilterType(method="convolution", duration_s=0.08)),
+        correction_settings=CorrectionSettings(
+            limits=Limits(from_hz=30.0), means=FilterType(method="convolution", duration_s=0.08)
+        ),
         anchor="band",
         anchor_band_hz=(200, 2000),
         anchor_level_db=0.0,
@@ -135,7 +137,7 @@ def test_wishes_that_can_not_be_are_refused_and_the_page_offers_the_others(shape
         {"signs": "x"},
     ):
         with pytest.raises(InvalidValue):
-            PackageWish(**wrong)
+            PackageOptions(**wrong)
     client = client_of(services)
     answer = client.get(f"/jobs/{job_id}/load/package.zip?rate=48000&layout=one&order=broadcast")
     names = zipfile.ZipFile(io.BytesIO(answer.data)).namelist()
@@ -302,26 +304,26 @@ def test_the_predicted_response_follows_from_the_package_alone(managed):
     services, job_id = managed
     job = services.jobs.get(job_id)
     package = files_of(services, job_id, rates_hz=(48_000,))
-    told = json.loads(package["settings.json"])
-    assert (told["version"], told["made_for"]["round"]) == (2, "Untouched")
-    assert set(told["inputs"]) == {*job.channels, "LFE"}
-    rate, spots = told["sample_rate_hz"], [spot.id for spot in job.spots]
+    on_progress = json.loads(package["settings.json"])
+    assert (on_progress["version"], on_progress["made_for"]["round"]) == (2, "Untouched")
+    assert set(on_progress["inputs"]) == {*job.channels, "LFE"}
+    rate, spots = on_progress["sample_rate_hz"], [spot.id for spot in job.spots]
     preset = services.loading.view(job_id, content="corrected")
     state = replace(job.processor, presets={"A": preset_of("corrected", preset.tuned)}, active="A")
     outputs = Outputs.held(state, job.channels)
     at = SUM_HZ[(SUM_HZ > 25) & (SUM_HZ < 290)]
     with services.context.look() as work:
         takes = {(t.channel, t.spot_id): t.id for t in work.takes.latest(job.round_id)}
-        for channel in told["inputs"]:
+        for channel in on_progress["inputs"]:
             parts = []
-            for route in told["inputs"][channel]:
+            for route in on_progress["inputs"][channel]:
                 turn = 10 ** (route["gain_db"] / 20) * through_crossover(route["crossover"], at, rate)
-                turn = turn * through_output(told["outputs"][route["output"]], at, rate)
+                turn = turn * through_output(on_progress["outputs"][route["output"]], at, rate)
                 heard = [spectrum_at(work.takes.response(takes[route["output"], spot]), at) for spot in spots]
                 parts.append(np.array(heard) * turn)
             rebuilt = sum(parts)
             ours = sum(
-                ways_of(
+                signal_paths_of(
                     outputs,
                     bass_responses(services.context.bass, work, job, job.round_id, job.channels, spots=spots),
                     channel,
@@ -338,10 +340,10 @@ def test_the_predicted_response_follows_from_the_package_alone(managed):
 
 def test_every_field_of_the_settings_is_described(managed):
     services, job_id = managed
-    told = json.loads(files_of(services, job_id, rates_hz=(48_000,))["settings.json"])
+    on_progress = json.loads(files_of(services, job_id, rates_hz=(48_000,))["settings.json"])
     described = (Path(__file__).parents[2] / "docs" / "package-files.md").read_text()
-    output, route = next(iter(told["outputs"].values())), told["inputs"]["LFE"][0]
-    for field in (*told, *told["made_for"], *output, *route, *route["crossover"]):
+    output, route = next(iter(on_progress["outputs"].values())), on_progress["inputs"]["LFE"][0]
+    for field in (*on_progress, *on_progress["made_for"], *output, *route, *route["crossover"]):
         assert f"`{field}`" in described or f".{field}`" in described, field
 
 
@@ -415,8 +417,8 @@ def test_subs_are_protected_below_their_end_and_the_package_holds_it(managed):
     assert {alignment.channels[sub].high_pass.frequency_hz for sub in ("Sub1", "Sub2")} == {25.0}
     assert post(client, f"/jobs/{job_id}/align/protect/Sub1", protect_hz="5").status_code == 422
     services.shaping.stand_on_present(job_id)
-    told = json.loads(files_of(services, job_id, rates_hz=(48_000,))["settings.json"])
-    assert told["outputs"]["Sub2"]["high_pass"] == {
+    on_progress = json.loads(files_of(services, job_id, rates_hz=(48_000,))["settings.json"])
+    assert on_progress["outputs"]["Sub2"]["high_pass"] == {
         "side": "high",
         "kind": "butterworth",
         "order": 4,

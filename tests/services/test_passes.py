@@ -8,18 +8,18 @@ from datetime import datetime
 import pytest
 
 from asking import client_of
-from dolce.core.job import PassWish
+from dolce.core.job import PassOptions
 from dolce.core.response import Quality
 from dolce.devices.interface import SoundStopped
 from dolce.errors import Conflict
-from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.jobs.job_keeping import JobDetails
 from dolce.services.sound.sound_work import SoundWork
 from dolce.services.takes import taking
 
 
 @pytest.fixture
 def job_id(services):
-    job = services.jobs.create(JobWish(name="Loft"))
+    job = services.jobs.create(JobDetails(name="Loft"))
     services.rigging.set_rig(job.id, pace="fast", sweep_seconds=1.0)
     return job.id
 
@@ -101,11 +101,11 @@ def test_a_skipped_step_is_left_out_and_the_pass_goes_on(services, job_id):
 
 def test_chosen_rows_and_columns_are_taken_and_nothing_else(services, job_id):
     spots = [s.id for s in services.jobs.get(job_id).spots]
-    services.taking.run(job_id, PassWish(channels=("R",), spots=(spots[1],)))
+    services.taking.run(job_id, PassOptions(channels=("R",), spots=(spots[1],)))
     services.sound.wait(20)
     assert list(services.taking.board(job_id).takes) == [("R", spots[1])]
     with pytest.raises(Conflict, match="every take that was chosen"):
-        services.taking.run(job_id, PassWish(channels=("R",), spots=(spots[1],)))
+        services.taking.run(job_id, PassOptions(channels=("R",), spots=(spots[1],)))
 
 
 def test_a_spoiled_take_is_repeated_as_often_as_was_chosen(services, job_id, monkeypatch):
@@ -122,7 +122,7 @@ def test_a_spoiled_take_is_repeated_as_often_as_was_chosen(services, job_id, mon
     spot = services.jobs.get(job_id).spots[0].id
     for repeats, times in ((0, 1), (3, 4)):
         played.clear()
-        services.taking.run(job_id, PassWish(channels=("L",), spots=(spot,), repeats=repeats))
+        services.taking.run(job_id, PassOptions(channels=("L",), spots=(spot,), repeats=repeats))
         services.sound.wait(20)
         assert len(played) == times
 

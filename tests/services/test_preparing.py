@@ -5,13 +5,13 @@ from dataclasses import replace
 import pytest
 
 from dolce.errors import Conflict
-from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.jobs.job_keeping import JobDetails
 from dolce.services.wiring import open_services
 
 
 @pytest.fixture
 def job_id(services):
-    job = services.jobs.create(JobWish(name="Net loft"))
+    job = services.jobs.create(JobDetails(name="Net loft"))
     services.room.lay_out_spots(job.id, "cluster", seat_id=1, count=2, spacing_m=0.2)
     services.rigging.set_rig(job.id, pace="fast", sweep_seconds=1.0)
     return job.id
@@ -35,20 +35,20 @@ def test_takes_come_by_themselves_and_are_those_of_a_pass(services, job_id):
 
 def test_the_next_start_goes_on_where_this_one_ended(tmp_path):
     services = open_services(tmp_path)
-    job = services.jobs.create(JobWish(name="Barn"))
+    job = services.jobs.create(JobDetails(name="Barn"))
     services.rigging.set_rig(job.id, pace="fast", sweep_seconds=1.0)
     services.preparing.want([job.id, 999])  # one of them is gone by then
     seen = []
     whole = services.taking.rehearse
 
-    def until_two(job_id, *, told, stopped):
+    def until_two(job_id, *, on_progress, stopped):
         def counted(done, of):
             seen.append((done, of))
-            told(done, of)
+            on_progress(done, of)
             if done == 2:
                 services.preparing._stop.set()
 
-        whole(job_id, told=counted, stopped=stopped)
+        whole(job_id, on_progress=counted, stopped=stopped)
 
     object.__setattr__(services.preparing, "_taking", type("Taking", (), {"rehearse": staticmethod(until_two)}))
     services.preparing.begin()
@@ -72,7 +72,7 @@ def test_whoever_works_on_a_job_is_left_alone_and_the_rest_can_be_left_out(servi
         if done == 1:
             services.taking.new_round(job_id, name="Mine")
 
-    services.taking.rehearse(job_id, told=new_round, stopped=lambda: False)
+    services.taking.rehearse(job_id, on_progress=new_round, stopped=lambda: False)
     assert services.taking.board(job_id).taken == 0  # nothing came into the new round
     with services.context.look() as work:
         assert len(work.takes.latest(untouched)) == 1  # nor anything more into the old one
@@ -85,7 +85,7 @@ def test_whoever_works_on_a_job_is_left_alone_and_the_rest_can_be_left_out(servi
 def test_a_real_rig_is_never_heard_without_sound(services, job_id):
     services.rigging.set_rig(job_id, hardware="sound card", card_name="Box", card_host="Host")
     with pytest.raises(Conflict, match="only the rehearsal rig"):
-        services.taking.rehearse(job_id, told=lambda *_: None, stopped=lambda: False)
+        services.taking.rehearse(job_id, on_progress=lambda *_: None, stopped=lambda: False)
 
 
 def test_a_job_is_brought_to_its_report_and_one_that_somebody_aligns_is_left_to_them(services, job_id):
@@ -108,14 +108,14 @@ def test_the_round_through_the_correction_is_gone_on_with_at_the_next_start(serv
     services.preparing.want([job_id], to_the_end=[job_id])
     whole, seen = services.taking.rehearse, []
 
-    def until_the_first_corrected(number, *, told, stopped):
+    def until_the_first_corrected(number, *, on_progress, stopped):
         def counted(done, of):
-            told(done, of)
+            on_progress(done, of)
             seen.append(done)
             if services.jobs.get(job_id).processor.active == "A" and done == 1:
                 services.preparing._stop.set()
 
-        whole(number, told=counted, stopped=stopped)
+        whole(number, on_progress=counted, stopped=stopped)
 
     finishing = replace(services.preparing._finishing, taking=Through(services.taking, until_the_first_corrected))
     services.preparing._finishing = finishing

@@ -23,8 +23,8 @@ from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.core.rig import SLATE
 from dolce.devices.processor import RehearsalProcessor
 from dolce.errors import Conflict, Damaged, DeviceError, InvalidValue
-from dolce.services.jobs.job_keeping import JobWish
-from dolce.services.load.packing import PackageWish
+from dolce.services.jobs.job_keeping import JobDetails
+from dolce.services.load.packing import PackageOptions
 from dolce.services.load.unsupported_words import unsupported_words
 from dolce.services.sample.demo_rooms import net_loft
 
@@ -35,7 +35,7 @@ RECEIVER = ProcessorInUse(name="Receiver", latency_s=0.012, by_itself=True)
 @pytest.fixture
 def job_id(services):
     """A pair with one spot, aligned and shaped."""
-    job = services.jobs.create(JobWish(name="Loft"))
+    job = services.jobs.create(JobDetails(name="Loft"))
     services.room.lay_out_spots(job.id, "one", seat_id=1, count=1, spacing_m=0.2)
     services.rigging.set_rig(job.id, pace="fast", sweep_seconds=1.0)
     taken(services, job.id)
@@ -64,7 +64,7 @@ def test_what_another_in_the_chain_is_set_to_stands_on_load_and_in_the_files(ser
     load = client.get(f"/jobs/{job_id}/load").text
     assert "Auto correction on, 8 bands below 300 Hz" in load
     assert "16 bands, −24 to +12 dB in steps of 0.1" in load  # the one that Dolce loads, beside it
-    parts, _ = services.loading.package(job_id, PackageWish(rates_hz=(48_000,)))
+    parts, _ = services.loading.package(job_id, PackageOptions(rates_hz=(48_000,)))
     note = zipfile.ZipFile(io.BytesIO(b"".join(parts))).read("README.txt").decode()
     assert "Receiver, 12 ms, all channels: Auto correction on, 8 bands below 300 Hz" in note
     long = post(client, url, settings="x" * 401)
@@ -154,7 +154,7 @@ def test_another_processor_of_the_chain_is_heard_and_is_part_of_a_round(services
 
 
 def test_one_for_the_subs_alone_leaves_the_others_in_time(services):
-    job_id = services.jobs.create(JobWish(name="Radio"), plan=net_loft()).id
+    job_id = services.jobs.create(JobDetails(name="Radio"), plan=net_loft()).id
     services.room.lay_out_spots(job_id, "one", seat_id=1, count=1, spacing_m=0.2)
     services.rigging.set_rig(job_id, pace="fast", sweep_seconds=2.0)
     before = taken(services, job_id)

@@ -12,16 +12,16 @@ from asking import client_of, post
 from dolce.core.reading import level_of_cycles_db
 from dolce.core.response import ANALYSIS_GRID_HZ, average_over_spots, level_on_grid
 from dolce.errors import InvalidValue, NotFound
-from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.jobs.job_keeping import JobDetails
 from dolce.services.read.curve_export import curves_csv
-from dolce.services.read.options import Place, ReadWish
+from dolce.services.read.options import Place, ReadOptions
 from dolce.services.read.seat_to_seat import BASS_HZ
 from dolce.services.sample.demo_rooms import net_loft
 from dolce.services.wiring import open_services
 from dolce.web.stops.read.detail_plots import detail_plot
 
 
-def statements(services, wish):
+def statements(services, options):
     """How many statements one look at the curves sends to the database."""
     sent = []
 
@@ -31,22 +31,22 @@ def statements(services, wish):
     engine = services.context.database.engine
     event.listen(engine, "before_cursor_execute", note)
     try:
-        services.reading.view(1, wish)
+        services.reading.view(1, options)
     finally:
         event.remove(engine, "before_cursor_execute", note)
     return len(sent)
 
 
 def test_statements_grow_neither_with_channels_nor_with_spots(demo):
-    one = ReadWish(channels=("L",), place=Place(spot=1), smoothing="none")
-    for wish in (ReadWish(), one):  # what stays in the cache is read once
-        statements(demo, wish)
+    one = ReadOptions(channels=("L",), place=Place(spot=1), smoothing="none")
+    for options in (ReadOptions(), one):  # what stays in the cache is read once
+        statements(demo, options)
     few = statements(demo, one)
-    assert statements(demo, ReadWish(smoothing="none")) == few
+    assert statements(demo, ReadOptions(smoothing="none")) == few
 
 
 def test_unsmoothed_curves_are_those_of_each_response(demo):
-    curves = demo.reading.view(1, ReadWish(smoothing="none")).curves
+    curves = demo.reading.view(1, ReadOptions(smoothing="none")).curves
     assert [(c.channel, len(c.takes)) for c in curves] == [("L", 9), ("R", 9)]
     for curve in curves:
         for take, level in zip(curve.takes, curve.level_db, strict=True):
@@ -58,43 +58,43 @@ def test_unsmoothed_curves_are_those_of_each_response(demo):
 
 
 def test_two_rounds_are_held_against_each_other_with_their_difference(demo, demo_job):
-    rounds = demo.reading.view(demo_job, ReadWish()).rounds
-    view = demo.reading.view(demo_job, ReadWish(channels=("L",), round_id=rounds[1].id, against_round=rounds[0].id))
+    rounds = demo.reading.view(demo_job, ReadOptions()).rounds
+    view = demo.reading.view(demo_job, ReadOptions(channels=("L",), round_id=rounds[1].id, against_round=rounds[0].id))
     assert (view.chosen.round.name, view.against.round.name) == ("Corrected", "Untouched")
     before, after = (chosen.curves["L"].average.level_db for chosen in (view.against, view.chosen))
     np.testing.assert_allclose(view.difference_db, after - before)
 
 
 def test_two_channels_meet_where_they_are_levelled(demo, demo_job):
-    view = demo.reading.view(demo_job, ReadWish(channels=("L",), against_channel="R", levelled="at", level_hz=300))
+    view = demo.reading.view(demo_job, ReadOptions(channels=("L",), against_channel="R", levelled="at", level_hz=300))
     k = int(np.argmin(np.abs(ANALYSIS_GRID_HZ - 300)))
     assert view.difference_db[k] == pytest.approx(0, abs=0.1)  # between two points of the grid
     assert np.abs(view.difference_db).max() > 2
 
 
 def test_the_channel_in_front_comes_first_and_single_takes_are_few(demo, demo_job):
-    view = demo.reading.view(demo_job, ReadWish(front="R", view="map"))
+    view = demo.reading.view(demo_job, ReadOptions(front="R", view="map"))
     assert view.front == "R"
     assert [d.take.channel for d in view.details] == ["R"]
     assert view.left_out == ("L",)
 
 
 def test_a_seat_and_a_spot_are_places_and_others_are_refused(demo, demo_job):
-    whole = demo.reading.view(demo_job, ReadWish(channels=("L",)))
-    seat = demo.reading.view(demo_job, ReadWish(channels=("L",), place=Place.of(f"seat-{whole.job.seat.id}")))
+    whole = demo.reading.view(demo_job, ReadOptions(channels=("L",)))
+    seat = demo.reading.view(demo_job, ReadOptions(channels=("L",), place=Place.of(f"seat-{whole.job.seat.id}")))
     assert len(seat.curves[0].takes) == len(whole.job.main_spots)
-    one = demo.reading.view(demo_job, ReadWish(channels=("L",), place=Place.of("spot-3")))
+    one = demo.reading.view(demo_job, ReadOptions(channels=("L",), place=Place.of("spot-3")))
     assert [take.spot_id for take in one.curves[0].takes] == [3]
     with pytest.raises(InvalidValue, match="place"):
         Place.of("spot-3x")
     with pytest.raises(InvalidValue, match="no spots"):
-        demo.reading.view(demo_job, ReadWish(place=Place(seat=99)))
+        demo.reading.view(demo_job, ReadOptions(place=Place(seat=99)))
     with pytest.raises(NotFound):
-        demo.reading.view(demo_job, ReadWish(place=Place(spot=99)))
+        demo.reading.view(demo_job, ReadOptions(place=Place(spot=99)))
 
 
 def test_a_window_of_cycles_is_taken_from_the_response_at_its_arrival(demo, demo_job):
-    view = demo.reading.view(demo_job, ReadWish(channels=("L",), window="cycles", cycles=4))
+    view = demo.reading.view(demo_job, ReadOptions(channels=("L",), window="cycles", cycles=4))
     detail = view.details[0]
     with demo.context.look() as work:
         response = work.takes.response(detail.take.id)
@@ -106,10 +106,10 @@ def test_a_window_of_cycles_is_taken_from_the_response_at_its_arrival(demo, demo
 
 def test_noise_and_distortion_of_a_rehearsal_are_noise(demo, demo_job):
     # The rehearsal's speakers don't distort: what reads as harmonics lies at the noise beside them.
-    found = demo.reading.view(demo_job, ReadWish(channels=("L",), view="distortion")).details[0].found
+    found = demo.reading.view(demo_job, ReadOptions(channels=("L",), view="distortion")).details[0].found
     middle = (found.frequency_hz > 200) & (found.frequency_hz < 2000)
     assert np.median((found.harmonic_db[2] - found.noise_db)[middle]) == pytest.approx(0, abs=5)
-    noise = demo.reading.view(demo_job, ReadWish(channels=("L",), view="noise")).details[0].found
+    noise = demo.reading.view(demo_job, ReadOptions(channels=("L",), view="noise")).details[0].found
     assert np.all(noise.level_db[8:] > noise.noise_db[8:] + 15)
 
 
@@ -117,7 +117,7 @@ def test_noise_and_distortion_of_a_rehearsal_are_noise(demo, demo_job):
 def net_loft_taken(tmp_path_factory):
     """A 5.1 with two subs and three seats of two spots each; only looked at."""
     services = open_services(tmp_path_factory.mktemp("loft"))
-    job = services.jobs.create(JobWish(name="Loft"), plan=net_loft())
+    job = services.jobs.create(JobDetails(name="Loft"), plan=net_loft())
     services.rigging.set_rig(job.id, pace="fast", sweep_seconds=2.0)
     for seat in job.plan.seats:
         services.room.lay_out_spots(job.id, "cluster", seat_id=seat.id, count=2, spacing_m=0.3)
@@ -129,7 +129,7 @@ def net_loft_taken(tmp_path_factory):
 
 def test_the_computed_sum_of_one_sub_is_that_sub_and_seats_are_named(net_loft_taken):
     services, job_id = net_loft_taken
-    table = services.reading.view(job_id, ReadWish(view="seats")).seats[0]
+    table = services.reading.view(job_id, ReadOptions(view="seats")).seats[0]
     alone, both = (
         next(row for row in table.rows if row.channels == channels) for channels in (("Sub1",), ("Sub1", "Sub2"))
     )
@@ -155,7 +155,7 @@ def test_the_computed_sum_of_one_sub_is_that_sub_and_seats_are_named(net_loft_ta
 
 def test_subs_are_summed_with_their_delays(net_loft_taken):
     services, job_id = net_loft_taken
-    table = services.reading.view(job_id, ReadWish(view="seats")).seats[0]
+    table = services.reading.view(job_id, ReadOptions(view="seats")).seats[0]
     both = next(row for row in table.rows if row.channels == ("Sub1", "Sub2"))
     with services.context.look() as work:
         job = work.jobs.get(job_id)
@@ -173,7 +173,7 @@ def test_subs_are_summed_with_their_delays(net_loft_taken):
 
 
 def test_curves_go_out_as_they_are_shown(demo, demo_job):
-    view = demo.reading.view(demo_job, ReadWish(channels=("L",), smoothing="1/3"))
+    view = demo.reading.view(demo_job, ReadOptions(channels=("L",), smoothing="1/3"))
     rows = list(csv.reader(io.StringIO(curves_csv(view).decode())))
     assert rows[0][:3] == ["frequency_hz", "L Corrected average of 9 dB", "L Corrected spot 1 dB"]
     assert len(rows) == 1 + ANALYSIS_GRID_HZ.size
@@ -181,7 +181,7 @@ def test_curves_go_out_as_they_are_shown(demo, demo_job):
 
 
 def test_an_impulse_response_goes_out_as_it_is_kept(demo, demo_job):
-    take = demo.reading.view(demo_job, ReadWish(channels=("L",))).curves[0].takes[0]
+    take = demo.reading.view(demo_job, ReadOptions(channels=("L",))).curves[0].takes[0]
     data, name = demo.reading.impulse(demo_job, take.id)
     samples, rate = soundfile.read(io.BytesIO(data), dtype="float32")
     assert (name, rate) == (f"impulse L spot 1 attempt {take.attempt}.wav", take.sample_rate_hz)
@@ -225,7 +225,7 @@ def test_what_a_curve_says_is_read_in_one_statement_however_many_channels_stand_
 
     event.listen(engine, "before_cursor_execute", note)
     try:
-        view = services.reading.view(job_id, ReadWish(front="C"))
+        view = services.reading.view(job_id, ReadOptions(front="C"))
     finally:
         event.remove(engine, "before_cursor_execute", note)
     assert view.front == "C"
@@ -237,19 +237,19 @@ def test_what_a_curve_says_is_read_in_one_statement_however_many_channels_stand_
     "view", ["phase", "delay", "impulse", "step", "energy", "slices", "map", "times", "distortion", "noise"]
 )
 def test_every_view_shows_the_mean_over_the_spots_too(demo, demo_job, view):
-    shown = demo.reading.view(demo_job, ReadWish(channels=("L",), view=view, over="average"))
+    shown = demo.reading.view(demo_job, ReadOptions(channels=("L",), view=view, over="average"))
     (detail,) = shown.details
     assert detail.count == 9
-    one = demo.reading.view(demo_job, ReadWish(channels=("L",), view=view)).details[0]
+    one = demo.reading.view(demo_job, ReadOptions(channels=("L",), view=view)).details[0]
     assert one.count == 1
     assert type(detail.found) is type(one.found)
     assert detail_plot(shown) is not None
 
 
 def test_averages_of_slow_views_are_found_while_a_single_take_is_looked_at(demo, monkeypatch):
-    demo.reading.view(1, ReadWish(view="phase"))
+    demo.reading.view(1, ReadOptions(view="phase"))
     demo.context.background.wait()
     monkeypatch.setattr("dolce.services.read.reading.detail_of", None)  # whoever computes anything now fails
     for view in ("times", "distortion", "noise"):
-        shown = demo.reading.view(1, ReadWish(view=view, over="average", smoothing="1/3"))
+        shown = demo.reading.view(1, ReadOptions(view=view, over="average", smoothing="1/3"))
         assert [(one.count, one.fault) for one in shown.details] == [(9, ""), (9, "")]

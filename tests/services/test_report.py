@@ -8,7 +8,7 @@ import pytest
 from asking import client_of, post
 from dolce.core.job import PARTS, LogEntry, ReportWords, grouped
 from dolce.errors import InvalidValue
-from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.jobs.job_keeping import JobDetails
 from dolce.services.wiring import open_services
 from rooms import taken_room
 
@@ -16,7 +16,7 @@ BEGUN = datetime(2026, 3, 1, 9, 0)
 
 
 @pytest.fixture(scope="module")
-def told(prepared):
+def on_progress(prepared):
     """A pair that is shaped, loaded and measured again."""
     services, job_id = open_services(taken_room(prepared, layout="2.0", subs=0)), 1
     services.shaping.find(job_id)
@@ -58,8 +58,8 @@ def test_takes_of_one_round_in_a_row_are_one_line_and_nothing_else_is():
     assert [one.lasted for one in grouped(quick)] == [False]
 
 
-def test_every_part_is_told_with_its_figures(told):
-    services, client, job_id = told
+def test_every_part_is_told_with_its_figures(on_progress):
+    services, client, job_id = on_progress
     page = " ".join(client.get(f"/jobs/{job_id}/report").text.split())
     for text in PARTS.values():
         assert f"<h2>{text}</h2>" in page.replace("&#39;", "'")
@@ -73,8 +73,8 @@ def test_every_part_is_told_with_its_figures(told):
     assert re.search(r"\d+ takes of L, R at 4 spots, round Untouched", page)
 
 
-def test_what_is_left_out_is_not_there_and_words_stand_as_text(told):
-    services, client, job_id = told
+def test_what_is_left_out_is_not_there_and_words_stand_as_text(on_progress):
+    services, client, job_id = on_progress
     form = {"by": "A. Nobody", "words": "First line.\n<b>Second</b> line.", "paper": "Letter"}
     post(client, f"/jobs/{job_id}/report", **form, part=[part for part in PARTS if part != "log"])
     page = client.get(f"/jobs/{job_id}/report").text
@@ -91,8 +91,8 @@ def test_what_is_left_out_is_not_there_and_words_stand_as_text(told):
         ReportWords(paper="A3")
 
 
-def test_the_file_needs_nothing_else(told):
-    _, client, job_id = told
+def test_the_file_needs_nothing_else(on_progress):
+    _, client, job_id = on_progress
     text = client.get(f"/jobs/{job_id}/report/report.html").text
     assert "@page { size:" in text
     for outside in ("src=", "href=", "url(", "<script", "<form", "http://", "https://"):
@@ -102,7 +102,7 @@ def test_the_file_needs_nothing_else(told):
 
 
 def test_a_job_with_nothing_in_it_has_a_report_too(services):
-    job = services.jobs.create(JobWish(name="Empty"))
+    job = services.jobs.create(JobDetails(name="Empty"))
     page = client_of(services).get(f"/jobs/{job.id}/report").text
     assert "Nothing was taken yet" in page
     assert "It was not measured again yet" in page

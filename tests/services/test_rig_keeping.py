@@ -8,13 +8,13 @@ from dolce.core.response import ANALYSIS_GRID_HZ, smoothed_level_db
 from dolce.core.rig import SLATE, Fault
 from dolce.devices.rehearsal import LATENCY_S
 from dolce.errors import Conflict, FormatError, InvalidForm, InvalidValue
-from dolce.services.jobs.job_keeping import JobWish
-from dolce.services.read.options import ReadWish
+from dolce.services.jobs.job_keeping import JobDetails
+from dolce.services.read.options import ReadOptions
 from dolce.services.sample.demo_rooms import attic, net_loft
 
 
 def job_of(services, plan=None, **rig):
-    job = services.jobs.create(JobWish(name="Loft"), plan=plan or attic())
+    job = services.jobs.create(JobDetails(name="Loft"), plan=plan or attic())
     services.rigging.set_rig(job.id, pace="fast", sweep_seconds=1.0, **rig)
     return job.id
 
@@ -34,7 +34,7 @@ def taken(services, job_id, spot=1):
 
 
 def phase_of_l(services, job_id):
-    return services.reading.view(job_id, ReadWish(channels=("L",), view="phase")).details[0].found.wrapped_deg
+    return services.reading.view(job_id, ReadOptions(channels=("L",), view="phase")).details[0].found.wrapped_deg
 
 
 def findings(services, job_id):

@@ -5,7 +5,7 @@ import pytest
 
 from dolce.core.listening import RoomPlayer
 from dolce.errors import Conflict, InvalidValue
-from dolce.services.load.audition import ListenWish
+from dolce.services.load.audition import ListenOptions
 from dolce.services.sound.sounding import Sounding
 from rooms import loaded_pair
 
@@ -21,7 +21,7 @@ def pair(prepared):
 def playing(pair):
     services, job_id = pair
     if services.listening.view(job_id).audition is None:
-        services.listening.begin(job_id, ListenWish(material="pink", compared=(*PAIR, "bypass", "corrected")[:3]))
+        services.listening.begin(job_id, ListenOptions(material="pink", compared=(*PAIR, "bypass", "corrected")[:3]))
         services.listening.wait(job_id)
     services.room_listening.start(job_id, "preset-A")
     yield services, job_id

@@ -7,15 +7,15 @@ import pytest
 from dolce.core.geometry import Point
 from dolce.core.room import Box, Reverberation
 from dolce.errors import Conflict, FormatError, InvalidValue
-from dolce.services.jobs.job_keeping import JobWish
-from dolce.services.room.room_studies import SubWish
+from dolce.services.jobs.job_keeping import JobDetails
+from dolce.services.room.room_studies import SubPlaceOptions
 from dolce.services.sample.demo_rooms import barn
 from dolce.store.repositories import steps
 
 
 @pytest.fixture
 def job_id(services):
-    return services.jobs.create(JobWish(name="Barn"), plan=barn()).id
+    return services.jobs.create(JobDetails(name="Barn"), plan=barn()).id
 
 
 def plan_of(services, job_id):
@@ -222,7 +222,7 @@ def test_the_main_seat_stays(services, job_id):
 def test_files_go_both_ways(services, job_id):
     data, name = services.room.room_file(job_id)
     assert name.endswith(".json")
-    other = services.jobs.create(JobWish(name="Other")).id
+    other = services.jobs.create(JobDetails(name="Other")).id
     services.room.use_file(other, data, name=name)
     there, here = plan_of(services, other), plan_of(services, job_id)
     # The same room; its spots are new to the other job.
@@ -237,17 +237,17 @@ def test_files_go_both_ways(services, job_id):
 
 def test_rankings_are_kept_until_the_plan_changes(services, job_id):
     plan = plan_of(services, job_id)
-    wish = SubWish(subs=2)
-    first = services.room_studies.sub_places(plan, wish)
-    assert services.room_studies.sub_places(plan, wish).ranking is first.ranking
+    options = SubPlaceOptions(subs=2)
+    first = services.room_studies.sub_places(plan, options)
+    assert services.room_studies.sub_places(plan, options).ranking is first.ranking
     other = replace(plan, seats=(replace(plan.seats[0], weight=3.0), *plan.seats[1:]))
-    assert services.room_studies.sub_places(other, wish).ranking is not first.ranking
-    refused = services.room_studies.sub_places(plan, SubWish(subs=4, kinds=("grid",), grid_m=0.5))
+    assert services.room_studies.sub_places(other, options).ranking is not first.ranking
+    refused = services.room_studies.sub_places(plan, SubPlaceOptions(subs=4, kinds=("grid",), grid_m=0.5))
     assert refused.ranking is None
     assert "choices" in refused.refusal
     services.room.place_subs(job_id, first.ranking.best[0].places)
     assert [s.place for s in plan_of(services, job_id).subs] == list(first.ranking.best[0].places)
-    stood = services.room_studies.sub_places(plan_of(services, job_id), wish).ranking.present
+    stood = services.room_studies.sub_places(plan_of(services, job_id), options).ranking.present
     assert stood.spread_db == pytest.approx(first.ranking.best[0].spread_db)
 
 

@@ -3,13 +3,13 @@
 import numpy as np
 import pytest
 
-from dolce.core.job import HowTaken, PassWish
+from dolce.core.job import HowTaken, PassOptions
 from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.core.rig import Fault
 from dolce.errors import Conflict, InvalidValue
 from dolce.services.align.readings import readings_of
-from dolce.services.jobs.job_keeping import JobWish
-from dolce.services.read.options import ReadWish
+from dolce.services.jobs.job_keeping import JobDetails
+from dolce.services.read.options import ReadOptions
 from dolce.services.sample.demo_rooms import net_loft
 from dolce.web.stops.takes.views import CellView
 
@@ -18,7 +18,7 @@ _BASS = (ANALYSIS_GRID_HZ > 25) & (ANALYSIS_GRID_HZ < 150)
 
 @pytest.fixture
 def job_id(services):
-    job = services.jobs.create(JobWish(name="Loft"), plan=net_loft())
+    job = services.jobs.create(JobDetails(name="Loft"), plan=net_loft())
     services.rigging.set_rig(job.id, pace="fast", sweep_seconds=1.0, placed_by_hand=False)
     return job.id
 
@@ -26,7 +26,7 @@ def job_id(services):
 def taken(services, job_id, *rows, signal="sweep", spots=1):
     """Takes of some rows at the first spots, by row; at one spot each."""
     ids = tuple(spot.id for spot in services.jobs.get(job_id).spots[:spots])
-    services.taking.run(job_id, PassWish(channels=rows, spots=ids, signal=signal))
+    services.taking.run(job_id, PassOptions(channels=rows, spots=ids, signal=signal))
     assert services.sound.wait(60)
     board = services.taking.board(job_id)
     assert board.last_pass.state == "done", board.last_pass.message
@@ -72,9 +72,9 @@ def test_a_row_that_is_taken_off_keeps_its_takes_and_comes_back_with_them(servic
 
 def test_rows_of_several_channels_are_read_and_stay_out_of_what_is_aligned(services, job_id):
     taken(services, job_id, "L", "R", "Sub1", "Sub2", "Sub1_Sub2", spots=2)
-    view = services.reading.view(job_id, ReadWish(channels=("Sub1_Sub2",)))
+    view = services.reading.view(job_id, ReadOptions(channels=("Sub1_Sub2",)))
     assert view.chosen.curves["Sub1_Sub2"].takes[0].sounded == ("Sub1", "Sub2")
-    assert "Sub1_Sub2" not in services.reading.view(job_id, ReadWish()).channels
+    assert "Sub1_Sub2" not in services.reading.view(job_id, ReadOptions()).channels
     with services.context.look() as work:
         job = work.jobs.get(job_id)
         readings = readings_of(work, job, job.round_id)
@@ -91,7 +91,7 @@ def test_averaged_takes_tell_how_much_they_differ_and_stand_further_above_noise(
     assert averaged.quality.signal_to_noise_db == pytest.approx(once.quality.signal_to_noise_db + 6, abs=1.5)
     assert 0.01 < averaged.repeats_db < 3
     # Distortion and noise are read from what was averaged.
-    noise = services.reading.of_take(job_id, averaged.id, ReadWish(view="noise"))
+    noise = services.reading.of_take(job_id, averaged.id, ReadOptions(view="noise"))
     assert np.all(np.isfinite(noise.found.noise_db))
 
 
@@ -102,7 +102,7 @@ def test_a_row_of_one_spot_is_asked_for_at_the_centre_alone(services, job_id):
     assert board.wanted == len(job.feeds) * len(job.spots) - (len(job.spots) - 1)
     other = next(s.id for s in job.spots if s.id != job.plan.centre_spot.id)
     with pytest.raises(Conflict, match="every take that was chosen"):
-        services.taking.run(job_id, PassWish(channels=("C",), spots=(other,)))
+        services.taking.run(job_id, PassOptions(channels=("C",), spots=(other,)))
     with pytest.raises(InvalidValue, match="no row"):
         services.rows.set_how(job_id, {"Q": HowTaken()})
 
@@ -127,10 +127,10 @@ def test_other_signals_end_in_takes_that_say_what_they_cannot_tell(services, job
     assert other.arrival_s == pytest.approx(swept.arrival_s, abs=3e-6)
     inside = (ANALYSIS_GRID_HZ > 300) & (ANALYSIS_GRID_HZ < 10_000)
     assert np.median(np.abs(other.level_db - swept.level_db)[inside]) < 0.15
-    untold = services.reading.of_take(job_id, other.id, ReadWish(view="distortion"))
+    untold = services.reading.of_take(job_id, other.id, ReadOptions(view="distortion"))
     assert untold.found is None
     assert "only sweeps tell distortion" in untold.fault
-    assert services.reading.of_take(job_id, other.id, ReadWish(view="noise")).found.noise_db.size
+    assert services.reading.of_take(job_id, other.id, ReadOptions(view="noise")).found.noise_db.size
 
 
 def test_a_recorder_with_a_clock_of_its_own_agrees_with_one_clock(services, job_id):
@@ -147,18 +147,18 @@ def test_a_recorder_with_a_clock_of_its_own_agrees_with_one_clock(services, job_
         assert abs(late) < 20e-6
     inside = (ANALYSIS_GRID_HZ > 200) & (ANALYSIS_GRID_HZ < 10_000)
     assert np.median(np.abs(own["L"].level_db - one["L"].level_db)[inside]) < 0.05
-    # Read hears the raw recording again as it was played, cues and all.
-    found = services.reading.of_take(job_id, own["L"].id, ReadWish(view="distortion")).found
-    before = services.reading.of_take(job_id, one["L"].id, ReadWish(view="distortion")).found
+    # Read hears the raw recording again as it was played, sync chirps and all.
+    found = services.reading.of_take(job_id, own["L"].id, ReadOptions(view="distortion")).found
+    before = services.reading.of_take(job_id, one["L"].id, ReadOptions(view="distortion")).found
     middle = (found.frequency_hz > 300) & (found.frequency_hz < 3000)
     assert np.median(np.abs(found.harmonic_db[2] - before.harmonic_db[2])[middle]) < 3
 
 
-def test_a_muted_cue_is_told_and_the_take_is_kept_without_its_arrival(services, job_id):
-    services.rigging.set_rig(job_id, own_clock=True, cue_channel="C")
+def test_a_muted_sync_chirp_is_told_and_the_take_is_kept_without_its_arrival(services, job_id):
+    services.rigging.set_rig(job_id, own_clock=True, sync_channel="C")
     services.rigging.set_faults(job_id, [Fault(kind="dead", channels=("C",))])
     take = taken(services, job_id, "L")["L"]
-    assert "no cue" in [one.kind for one in take.cautions]
+    assert "no sync chirp" in [one.kind for one in take.cautions]
     assert not take.arrival_known
 
 

@@ -4,9 +4,9 @@ import threading
 from concurrent.futures import ThreadPoolExecutor
 from functools import partial
 
-from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.jobs.job_keeping import JobDetails
 from dolce.services.sample.demo_rooms import attic
-from dolce.services.searches import Searches, ToldSearch
+from dolce.services.searches import ReportedSearch, Searches
 
 
 def pressed_at_once(press, times=20):
@@ -22,17 +22,17 @@ def pressed_at_once(press, times=20):
 
 
 def until_stopped(begun):
-    def task(told):
+    def task(on_progress):
         begun.append(threading.current_thread())
         while True:
-            told(0.5)
+            on_progress(0.5)
             threading.Event().wait(0.001)
 
     return task
 
 
 def begin(searches, task, *, asked):
-    search = ToldSearch()
+    search = ReportedSearch()
     searches.begin(1, search, partial(search.run, task), name="s", asked=asked)
 
 
@@ -44,7 +44,7 @@ def test_twenty_presses_for_the_same_begin_one_search():
     assert len(begun) == 1
     assert searches.of(1).stopped
     # Once it has ended, a press counts again.
-    begin(searches, lambda told: told(1.0), asked="the same")
+    begin(searches, lambda on_progress: on_progress(1.0), asked="the same")
     searches.wait(1)
     assert searches.of(1).done
     assert not searches.of(1).stopped
@@ -74,7 +74,7 @@ def test_stops_and_starts_at_once_are_no_fault():
 
 
 def test_find_that_is_pressed_twenty_times_looks_once(services):
-    job = services.jobs.create(JobWish(name="Pair"), plan=attic())
+    job = services.jobs.create(JobDetails(name="Pair"), plan=attic())
     services.rigging.set_rig(job.id, pace="fast", sweep_seconds=1.0)
     services.taking.run_spot(job.id, job.spots[0].id)
     services.sound.wait()
@@ -86,12 +86,12 @@ def test_find_that_is_pressed_twenty_times_looks_once(services):
 
 
 def test_find_begins_again_where_a_take_or_an_edit_came_in_between(services, monkeypatch):
-    job = services.jobs.create(JobWish(name="Pair"), plan=attic())
+    job = services.jobs.create(JobDetails(name="Pair"), plan=attic())
     services.rigging.set_rig(job.id, pace="fast", sweep_seconds=1.0)
     services.taking.run_spot(job.id, job.spots[0].id)
     services.sound.wait()
     begun = []
-    monkeypatch.setattr(services.shaping, "_find", lambda _, told: until_stopped(begun)(told))
+    monkeypatch.setattr(services.shaping, "_find", lambda _, on_progress: until_stopped(begun)(on_progress))
 
     def presses_begin(count):
         for _ in range(2):

@@ -9,9 +9,9 @@ from dolce.core.correction import FilterType, FoundConvolution, Limits, Overrule
 from dolce.core.filters import BandFilter
 from dolce.core.processor import Crossover
 from dolce.core.response import ANALYSIS_GRID_HZ as GRID
-from dolce.core.tuning import Aim, Correction
+from dolce.core.tuning import Correction, CorrectionSettings
 from dolce.errors import Conflict, FormatError, InvalidValue, NotFound
-from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.jobs.job_keeping import JobDetails
 from dolce.services.shape import shaping
 from dolce.services.shape.filter_searches import FilterSearches
 from dolce.services.shape.region_evidence import region_evidence
@@ -38,9 +38,9 @@ def job(taken):
 
 
 def aim_by(services, job_id, **means):
-    services.shaping.set_aim(
+    services.shaping.set_correction(
         job_id,
-        aim=Aim(limits=Limits(from_hz=30.0, bands=5), means=FilterType(**means)),
+        correction_settings=CorrectionSettings(limits=Limits(from_hz=30.0, bands=5), means=FilterType(**means)),
         anchor="band",
         anchor_band_hz=(200.0, 2000.0),
         anchor_level_db=0.0,
@@ -75,11 +75,11 @@ def test_a_search_that_is_told_to_stop_ends_at_its_next_step(job):
     _, job_id = job
     searches, told_of = FilterSearches(), []
 
-    def work(told):
-        told(0.2)
+    def work(on_progress):
+        on_progress(0.2)
         told_of.append("first")
         searches.of(job_id).stop.set()
-        told(0.4)
+        on_progress(0.4)
         told_of.append("never")
         return {}
 
@@ -89,7 +89,7 @@ def test_a_search_that_is_told_to_stop_ends_at_its_next_step(job):
 
 
 def test_a_search_with_nothing_taken_says_so(services):
-    job = services.jobs.create(JobWish(name="Nothing"))
+    job = services.jobs.create(JobDetails(name="Nothing"))
     with pytest.raises(Conflict, match="nothing to shape"):
         services.shaping.begin_find(job.id)
 
@@ -238,9 +238,9 @@ def test_every_means_comes_closer_and_can_be_loaded(job, means):
 
 def test_limits_that_forbid_everything_find_nothing_and_say_nothing_wrong(job):
     services, job_id = job
-    services.shaping.set_aim(
+    services.shaping.set_correction(
         job_id,
-        aim=Aim(limits=Limits(max_boost_db=0, max_cut_db=0)),
+        correction_settings=CorrectionSettings(limits=Limits(max_boost_db=0, max_cut_db=0)),
         anchor="band",
         anchor_band_hz=(200.0, 2000.0),
         anchor_level_db=0.0,
@@ -321,9 +321,9 @@ def test_bands_are_snapped_locked_and_copied(job):
 
 def test_all_channels_wait_for_one_that_is_late(job):
     services, job_id = job
-    services.shaping.set_aim(
+    services.shaping.set_correction(
         job_id,
-        aim=Aim(means=FilterType(method="convolution", phase="linear", duration_s=0.34)),
+        correction_settings=CorrectionSettings(means=FilterType(method="convolution", phase="linear", duration_s=0.34)),
         scope="channel",
         channel="C",
         anchor="band",

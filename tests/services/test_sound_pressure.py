@@ -7,14 +7,14 @@ from dolce.core.dsp import energy_sum_db
 from dolce.core.rig import NOISE_THIRD_OCTAVES_HZ, Fault, room_noise
 from dolce.devices.rehearsal import FULL_SCALE_SPL_DB, ROOM_NOISE_DBFS
 from dolce.errors import Conflict, InvalidValue
-from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.jobs.job_keeping import JobDetails
 from dolce.services.sample.demo_rooms import attic, barn
 from dolce.web.stops.rig.words import level_words
 
 
 @pytest.fixture
 def job_id(services):
-    job = services.jobs.create(JobWish(name="Loft"), plan=attic())
+    job = services.jobs.create(JobDetails(name="Loft"), plan=attic())
     services.rigging.set_rig(job.id, pace="fast")
     return job.id
 
@@ -129,9 +129,9 @@ def test_sensitivity_of_the_microphone_gives_the_level_too(services, job_id):
 
 
 def test_a_ceiling_suits_the_room_unless_one_is_typed(services):
-    job = services.jobs.create(JobWish(name="Attic"), plan=attic())  # 36 m3: 79 dB SPL, common practice
+    job = services.jobs.create(JobDetails(name="Attic"), plan=attic())  # 36 m3: 79 dB SPL, common practice
     assert job.ceiling.spl_db == 91
-    hall = services.jobs.create(JobWish(name="Barn"), plan=barn())
+    hall = services.jobs.create(JobDetails(name="Barn"), plan=barn())
     assert hall.room.volume_m3 > 150
     assert hall.ceiling.spl_db == 97
     assert job.ceiling_at(0.25).spl_db == pytest.approx(91 + 18.06, abs=0.01)  # three halvings from a seat 2 m away

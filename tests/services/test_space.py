@@ -7,7 +7,7 @@ import pytest
 
 from asking import client_of, post
 from dolce.errors import Conflict, InvalidValue, StorageError
-from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.jobs.job_keeping import JobDetails
 from dolce.services.wiring import open_services
 from dolce.store import database as database_module
 from rooms import shaped_folder
@@ -61,8 +61,8 @@ def test_a_deleted_job_goes_for_good_and_the_file_is_as_small_as_one_that_never_
 def test_nothing_to_give_back_is_said_and_a_pass_is_not_disturbed(services):
     with pytest.raises(InvalidValue, match="nothing to give back"):
         services.space.begin()
-    job = services.jobs.create(JobWish(name="Loft"))
-    gone = services.jobs.create(JobWish(name="Gone"))
+    job = services.jobs.create(JobDetails(name="Loft"))
+    gone = services.jobs.create(JobDetails(name="Gone"))
     services.jobs.delete(gone.id)
     services.taking.run_rest(job.id)
     with pytest.raises(Conflict, match="a pass is running"):
@@ -80,11 +80,11 @@ def test_stopped_it_keeps_all_that_counts_and_can_be_gone_on_with(folder, monkey
     monkeypatch.setattr(database_module, "_PAGES_AT_ONCE", 1)
     compact = services.context.database.compact
 
-    def stopped_soon(told):
+    def stopped_soon(on_progress):
         def counted(part):
             if part > 0.1:
                 services.folder_work.present.stop.set()
-            told(part)
+            on_progress(part)
 
         compact(counted)
 
@@ -102,7 +102,7 @@ def test_stopped_it_keeps_all_that_counts_and_can_be_gone_on_with(folder, monkey
 
 
 def test_where_it_goes_wrong_it_does_not_say_that_all_is_as_it_was(services, monkeypatch):
-    gone = services.jobs.create(JobWish(name="Gone"))
+    gone = services.jobs.create(JobDetails(name="Gone"))
     services.jobs.delete(gone.id)
 
     def full(_told):
@@ -124,7 +124,7 @@ def test_a_file_of_an_older_version_is_written_anew_once(tmp_path):
         raw.execute("DROP TABLE early")
         raw.commit()
     services = open_services(tmp_path)
-    services.jobs.create(JobWish(name="Kept"))
+    services.jobs.create(JobDetails(name="Kept"))
     with closing(sqlite3.connect(tmp_path / "dolce.sqlite")) as raw:
         assert raw.execute("PRAGMA auto_vacuum").fetchone() == (0,)
     services.context.database.compact(lambda _: None)
@@ -136,7 +136,7 @@ def test_a_file_of_an_older_version_is_written_anew_once(tmp_path):
 
 def test_the_page_asks_first_and_says_what_goes(services):
     client = client_of(services)
-    job = services.jobs.create(JobWish(name="Old attic"))
+    job = services.jobs.create(JobDetails(name="Old attic"))
     assert "Give space back</a>" not in client.get("/").text
     services.jobs.delete(job.id)
     assert "1 deleted job lies in it" in client.get("/").text

@@ -9,12 +9,12 @@ import pytest
 from dolce.devices.interface import nothing_sounds, sound_begins
 from dolce.devices.rehearsal import RehearsalRig
 from dolce.errors import Conflict
-from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.jobs.job_keeping import JobDetails
 
 
 @pytest.fixture
 def job_id(services):
-    job = services.jobs.create(JobWish(name="Loft"))
+    job = services.jobs.create(JobDetails(name="Loft"))
     services.rigging.set_rig(job.id, pace="fast", sweep_seconds=1.0)
     return job.id
 
@@ -25,10 +25,10 @@ def sounded(monkeypatch):
     begun = []
     whole = RehearsalRig.play_and_record
 
-    def told(rig, played, *, progress, stopped, **how):
+    def on_progress(rig, played, *, progress, stopped, **how):
         return whole(rig, played, progress=lambda part: begun.append(part) or progress(part), stopped=stopped, **how)
 
-    monkeypatch.setattr(RehearsalRig, "play_and_record", told)
+    monkeypatch.setattr(RehearsalRig, "play_and_record", on_progress)
     return begun
 
 

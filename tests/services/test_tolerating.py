@@ -7,7 +7,7 @@ from asking import client_of, post
 from dolce.core.response import ANALYSIS_GRID_HZ as GRID
 from dolce.core.tolerance import PUBLISHED, ToleranceSet, against_bound
 from dolce.errors import InvalidValue
-from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.jobs.job_keeping import JobDetails
 from dolce.services.wiring import open_services
 from rooms import taken_room
 
@@ -32,7 +32,7 @@ def test_every_line_of_a_set_is_judged_or_said_why_not(taken):
     assert set(of_line(view, "angles")) == {"L", "C", "R"}
     (decay,) = of_line(view, "decay").values()
     assert decay.low == pytest.approx(0.25 * (5.4 * 4.2 * 2.6 / 100) ** (1 / 3) - 0.05)
-    assert "noise" in dict(view.not_told)
+    assert "noise" in dict(view.not_known)
     # Arrivals and levels are known as far as the spots agree on them.
     (arrival,), (level,) = (of_line(view, line).values() for line in ("arrival", "level"))
     assert 0.01 <= arrival.error < 0.5
@@ -51,7 +51,7 @@ def test_noise_is_judged_once_it_was_heard_with_a_known_pressure(taken):
     view = services.tolerating.view(job_id, EBU)
     rating = services.pressure.view(job_id).noise.rating
     assert of_line(view, "noise")["room"].value == rating[0]
-    assert "noise" not in dict(view.not_told)
+    assert "noise" not in dict(view.not_known)
 
 
 def test_a_set_of_ones_own_is_kept_for_all_jobs_and_forgotten(taken):
@@ -71,7 +71,7 @@ def test_a_set_of_ones_own_is_kept_for_all_jobs_and_forgotten(taken):
 
 
 def test_a_job_without_takes_can_not_be_judged_and_its_page_opens(services):
-    job = services.jobs.create(JobWish(name="Empty"))
+    job = services.jobs.create(JobDetails(name="Empty"))
     view = services.tolerating.view(job.id, EBU)
     assert {one.line for one in view.figures} == {"angles"}
     assert client_of(services).get(f"/jobs/{job.id}/prove/tolerances").status_code == 200

@@ -14,18 +14,18 @@ from dolce.core.geometry import Point
 from dolce.core.processor import ProcessorLimits
 from dolce.core.response import ANALYSIS_GRID_HZ, Caution
 from dolce.core.rig import Fault
-from dolce.core.tuning import Aim
+from dolce.core.tuning import CorrectionSettings
 from dolce.devices.rehearsal import RehearsalRig
 from dolce.errors import Conflict
-from dolce.services.jobs.job_keeping import JobWish
-from dolce.services.read.options import SMOOTHINGS, ReadWish
+from dolce.services.jobs.job_keeping import JobDetails
+from dolce.services.read.options import SMOOTHINGS, ReadOptions
 from dolce.services.sample.demo_rooms import net_loft
 
 
 @pytest.fixture
 def job_id(services):
     """A pair with two spots at the main seat and two at another one, taken while bypassed."""
-    job = services.jobs.create(JobWish(name="Loft"))
+    job = services.jobs.create(JobDetails(name="Loft"))
     services.room.lay_out_spots(job.id, "one", seat_id=1, count=1, spacing_m=0.2)
     services.room.add_spot(job.id, 1)
     services.room.add_seat(job.id, "Bench", Point(x_m=0.8, y_m=3.4, z_m=1.1))
@@ -361,7 +361,7 @@ def test_the_first_find_can_be_undone(services, job_id):
 
 
 def test_the_spread_is_the_same_however_curves_are_shown(services, job_id):
-    views = [services.reading.view(job_id, ReadWish(channels=("L",), smoothing=s)) for s in SMOOTHINGS]
+    views = [services.reading.view(job_id, ReadOptions(channels=("L",), smoothing=s)) for s in SMOOTHINGS]
     spreads = {view.bass_spread_db(view.curves[0]) for view in views}
     assert len(spreads) == 1
     assert spreads.pop() > 0.5
@@ -370,16 +370,20 @@ def test_the_spread_is_the_same_however_curves_are_shown(services, job_id):
 def test_a_bass_lift_reaches_the_sub_and_the_proof_knows_that_it_is_wanted(services):
     plan = net_loft()
     fronts = tuple(s for s in plan.speakers if s.channel in ("L", "R", "C", "Sub1"))
-    job = services.jobs.create(JobWish(name="Radio"), plan=replace(plan, speakers=fronts, spots=plan.spots_of(1)[:2]))
+    job = services.jobs.create(
+        JobDetails(name="Radio"), plan=replace(plan, speakers=fronts, spots=plan.spots_of(1)[:2])
+    )
     services.rigging.set_rig(job.id, pace="fast", sweep_seconds=2.0)
     run_rest(services, job.id)
     services.aligning.use_proposal(job.id)
     band = (ANALYSIS_GRID_HZ >= 30) & (ANALYSIS_GRID_HZ <= 80)
     mean = {}
     for lift in (0.0, 3.0):
-        services.shaping.set_aim(
+        services.shaping.set_correction(
             job.id,
-            aim=Aim(target=Target(bass_lift_db=lift, bass_cutoff_hz=120.0), limits=Limits(max_boost_db=6.0)),
+            correction_settings=CorrectionSettings(
+                target=Target(bass_lift_db=lift, bass_cutoff_hz=120.0), limits=Limits(max_boost_db=6.0)
+            ),
             preference=None,
             anchor="band",
             anchor_band_hz=(200.0, 2000.0),

@@ -9,13 +9,13 @@ from asking import client_of
 from dolce.core.geometry import Point
 from dolce.errors import Conflict
 from dolce.services.context import Context
-from dolce.services.jobs.job_keeping import JobKeeping, JobWish
+from dolce.services.jobs.job_keeping import JobDetails, JobKeeping
 from dolce.services.wiring import open_services
 
 
 def played(services):
     """A small job measured, shaped, loaded and playing, before its proving round."""
-    job = services.jobs.create(JobWish(name="Net loft"))
+    job = services.jobs.create(JobDetails(name="Net loft"))
     services.room.lay_out_spots(job.id, "cluster", seat_id=1, count=2, spacing_m=0.2)
     services.rigging.set_rig(job.id, pace="fast", sweep_seconds=2.0)
     services.taking.run_rest(job.id)
@@ -76,7 +76,7 @@ def test_processor_cannot_be_switched_under_a_running_pass(services, loaded):
 
 
 def test_each_stop_says_what_it_has_and_lacks(services):
-    job = services.jobs.create(JobWish(name="Empty"))
+    job = services.jobs.create(JobDetails(name="Empty"))
     lines = {s.stop: (s.fill, s.line) for s in services.progress.status(job.id).stops}
     assert lines["takes"] == ("hollow", "0 of 18 takes")
     assert lines["rig"] == ("hollow", "no microphone")
@@ -85,7 +85,7 @@ def test_each_stop_says_what_it_has_and_lacks(services):
 
 
 def test_what_is_needed_is_named_one_by_one(services):
-    job = services.jobs.create(JobWish(name="Steps"))
+    job = services.jobs.create(JobDetails(name="Steps"))
     services.room.lay_out_spots(job.id, "cluster", seat_id=1, count=1, spacing_m=0.2)
     services.rigging.set_rig(job.id, pace="fast", sweep_seconds=1.0)
     seen = [services.proving.view(job.id).needs]
@@ -100,9 +100,9 @@ def test_what_is_needed_is_named_one_by_one(services):
 
 
 def test_logbook_tells_the_job_in_order(services, loaded):
-    told = [entry.text for entry in services.jobs.logbook(loaded)]
+    on_progress = [entry.text for entry in services.jobs.logbook(loaded)]
     places = [
-        next(k for k, text in enumerate(told) if start in text)
+        next(k for k, text in enumerate(on_progress) if start in text)
         for start in (
             "Job created",
             "Take of L at spot 1, round Untouched",
@@ -118,7 +118,7 @@ def test_logbook_tells_the_job_in_order(services, loaded):
 def test_deleted_jobs_go_for_good_after_their_week(services):
     clock = [datetime(2026, 3, 1, 12)]
     jobs = JobKeeping(Context(services.context.database, now=lambda: clock[0]))
-    job = jobs.create(JobWish(name="Old"))
+    job = jobs.create(JobDetails(name="Old"))
     jobs.delete(job.id)
 
     def started(after: timedelta) -> list[str]:
@@ -139,7 +139,7 @@ def test_deleted_jobs_go_for_good_after_their_week(services):
     ("change", "name"), [({"sweep_level_dbfs": -12.0}, "sweep level"), ({"microphone_gain_db": 6.0}, "microphone gain")]
 )
 def test_a_checked_level_falls_when_what_it_rests_on_changes(services, change, name):
-    job = services.jobs.create(JobWish(name="Net loft"))
+    job = services.jobs.create(JobDetails(name="Net loft"))
     services.rigging.set_rig(job.id, pace="fast")
     made = services.microphones.add(name="Stand")
     for angle in (0, 90):

@@ -18,19 +18,19 @@ from dolce.core.filters import BandFilter, chain_level_db
 from dolce.core.geometry import Point, RoomSize, distance_m
 from dolce.core.processor import ChannelSettings, Preset, ProcessorState
 from dolce.core.response import ANALYSIS_GRID_HZ
-from dolce.core.tuning import Aim
+from dolce.core.tuning import CorrectionSettings
 from dolce.devices import rehearsal
 from dolce.devices.interface import SoundStopped
 from dolce.errors import Conflict, DeviceError, FormatError, InvalidForm, InvalidValue, NotFound
-from dolce.services.jobs.job_keeping import JobWish
-from dolce.services.read.options import ReadWish
+from dolce.services.jobs.job_keeping import JobDetails
+from dolce.services.read.options import ReadOptions
 from dolce.services.wiring import open_services
 
 
 @pytest.fixture
 def job(services):
     """A new small job: two spots, a quick rig, a short sweep."""
-    made = services.jobs.create(JobWish(name="Net loft"))
+    made = services.jobs.create(JobDetails(name="Net loft"))
     services.room.lay_out_spots(made.id, "cluster", seat_id=1, count=2, spacing_m=0.2)
     services.rigging.set_rig(made.id, pace="fast", sweep_seconds=1.5)
     return made
@@ -161,7 +161,7 @@ def test_stop_keeps_finished_takes_and_the_pass_can_go_on(services, job):
 def test_only_one_sound_at_a_time_in_the_whole_application(services, job):
     services.rigging.set_rig(job.id, pace="real time")
     services.taking.run_rest(job.id)
-    other = services.jobs.create(JobWish(name="Other"))
+    other = services.jobs.create(JobDetails(name="Other"))
     for start in (lambda: services.taking.run_rest(other.id), lambda: services.rigging.check_level(job.id)):
         with pytest.raises(Conflict, match="playing already"):
             start()
@@ -171,7 +171,7 @@ def test_only_one_sound_at_a_time_in_the_whole_application(services, job):
 
 def test_a_killed_pass_is_shown_as_interrupted_and_the_job_goes_on(tmp_path):
     services = open_services(tmp_path)
-    job = services.jobs.create(JobWish(name="Barn"))
+    job = services.jobs.create(JobDetails(name="Barn"))
     services.rigging.set_rig(job.id, pace="fast", sweep_seconds=1.0)
     services.taking.run_spot(job.id, 1)
     services.sound.wait()
@@ -302,9 +302,9 @@ def test_undo_and_redo_walk_over_edits(services, job):
 
 def test_a_linked_pair_gets_the_same_bands(services, job):
     run_all(services, job.id)
-    services.shaping.set_aim(
+    services.shaping.set_correction(
         job.id,
-        aim=Aim(target=Target(bass_lift_db=2), limits=Limits(bands=4)),
+        correction_settings=CorrectionSettings(target=Target(bass_lift_db=2), limits=Limits(bands=4)),
         preference=None,
         anchor="hand",
         anchor_band_hz=(200, 2000),
@@ -352,15 +352,15 @@ def test_nothing_to_load_before_there_is_something(services, job):
 
 
 def test_reading_averages_and_refuses_unknown_wishes(demo, demo_job):
-    view = demo.reading.view(demo_job, ReadWish(channels=("L",), smoothing="1/3"))
+    view = demo.reading.view(demo_job, ReadOptions(channels=("L",), smoothing="1/3"))
     curves = view.curves[0]
     assert curves.level_db.shape == (9, ANALYSIS_GRID_HZ.size)
     power = np.mean(10 ** (curves.level_db / 10), axis=0)  # closed form of the energy average
     assert_allclose(curves.average.level_db, 10 * np.log10(power), atol=1e-9)
-    impulse = demo.reading.view(demo_job, ReadWish(channels=("L",), view="impulse")).details[0].found
+    impulse = demo.reading.view(demo_job, ReadOptions(channels=("L",), view="impulse")).details[0].found
     assert abs(impulse.time_s[np.argmax(np.abs(impulse.value))]) < 1 / 48_000
     with pytest.raises(InvalidValue, match="smoothing"):
-        ReadWish(smoothing="2")
+        ReadOptions(smoothing="2")
 
 
 def test_copies_are_whole_and_independent(demo, demo_job, services, job):
@@ -426,7 +426,7 @@ def test_inverted_speaker_is_turned_round(services, job, monkeypatch):
 
 def test_notes_without_a_name_are_refused(services):
     with pytest.raises(InvalidForm, match="needs a name"):
-        services.jobs.create(JobWish(name="  "))
+        services.jobs.create(JobDetails(name="  "))
     assert services.jobs.all() == []
 
 
@@ -437,7 +437,7 @@ def test_rig_settings_are_checked(services, job):
 
 
 def test_a_recorders_clock_is_told_by_the_marks_of_the_test_signal(services):
-    job = services.jobs.create(JobWish(name="Far"))
+    job = services.jobs.create(JobDetails(name="Far"))
     services.rigging.set_rig(job.id, pace="fast", sweep_seconds=2.0)
     data, _ = services.taking.test_signal(job.id)
     samples, rate = soundfile.read(io.BytesIO(data))

@@ -11,8 +11,8 @@ import pytest
 from asking import client_of
 from dolce.errors import Conflict, Damaged, StorageError
 from dolce.services.jobs.folder_check import check_folder
-from dolce.services.jobs.job_keeping import JobWish
-from dolce.services.read.options import Place, ReadWish
+from dolce.services.jobs.job_keeping import JobDetails
+from dolce.services.read.options import Place, ReadOptions
 from dolce.services.wiring import open_services
 from dolce.store import Database
 
@@ -23,7 +23,7 @@ def folder(tmp_path):
     place = tmp_path / "data"
     opened = open_services(place)
     for name in ("One", "Two"):
-        job = opened.jobs.create(JobWish(name=name))
+        job = opened.jobs.create(JobDetails(name=name))
         opened.rigging.set_rig(job.id, pace="fast", sweep_seconds=1.0)
     opened.taking.repeat(1, "L", 1)
     opened.sound.wait(20)
@@ -39,7 +39,7 @@ def changed(folder, statement, *values):
 
 def test_folder_and_files_are_their_users_own(folder):
     opened = open_services(folder)
-    opened.jobs.create(JobWish(name="Three"))  # so that the files beside the database are there
+    opened.jobs.create(JobDetails(name="Three"))  # so that the files beside the database are there
     modes = {path.name: stat.S_IMODE(path.stat().st_mode) for path in (folder, *folder.iterdir())}
     opened.close()
     assert modes.pop(folder.name) == 0o700
@@ -205,17 +205,17 @@ def test_samples_that_the_disk_has_changed_are_refused_and_found_by_the_check(fo
     with pytest.raises(Damaged, match="L, attempt 1: the samples of this take are not those that were kept"):
         opened.taking.recording(1, 1)
     with pytest.raises(Damaged, match="L, attempt 1"):
-        opened.reading.view(1, ReadWish(view="impulse", place=Place(spot=1)))
+        opened.reading.view(1, ReadOptions(view="impulse", place=Place(spot=1)))
     opened.close()
 
 
 def test_unsmoothed_levels_that_the_disk_has_changed_are_computed_anew(folder):
     opened = open_services(folder)
-    before = opened.reading.view(1, ReadWish(smoothing="none")).curves[0].level_db
+    before = opened.reading.view(1, ReadOptions(smoothing="none")).curves[0].level_db
     opened.close()
     changed(folder, "UPDATE samples SET fine_db = zeroblob(length(fine_db))")
     opened = open_services(folder)
-    after = opened.reading.view(1, ReadWish(smoothing="none")).curves[0].level_db
+    after = opened.reading.view(1, ReadOptions(smoothing="none")).curves[0].level_db
     np.testing.assert_allclose(after, before, atol=1e-3)  # from samples that are kept as 32-bit numbers
     opened.close()
 

@@ -8,7 +8,7 @@ from asking import client_of, post
 from dolce.core.geometry import RoomSize
 from dolce.core.room import new_plan
 from dolce.core.subs import SearchLimits
-from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.jobs.job_keeping import JobDetails
 from dolce.services.wiring import open_services
 
 SHEETS = ("alignment_table", "subs", "crossover", "routing", "proof", "kept")
@@ -20,7 +20,7 @@ def pair(tmp_path_factory):
     """A pair with two subs, taken at two spots."""
     services = open_services(tmp_path_factory.mktemp("sheets") / "data")
     plan = new_plan(RoomSize(length_m=5.0, width_m=4.0, height_m=2.6), layout="2.0", subs=2, spots=2)
-    job = services.jobs.create(JobWish(name="Pair"), plan=plan)
+    job = services.jobs.create(JobDetails(name="Pair"), plan=plan)
     services.rigging.set_rig(job.id, pace="fast", sweep_seconds=3.0)
     services.taking.run_rest(job.id)
     services.sound.wait()
@@ -34,7 +34,7 @@ def alignment_of(services, job_id):
 
 def test_every_sheet_opens_empty_and_full(pair):
     services, client, url, job_id = pair
-    empty = services.jobs.create(JobWish(name="Empty"))
+    empty = services.jobs.create(JobDetails(name="Empty"))
     for sheet in SHEETS:
         for address in (url, f"/jobs/{empty.id}/align"):
             page = client.get(f"{address}?sheet={sheet}")
@@ -55,8 +55,8 @@ def test_levels_are_matched_as_wished_and_faults_stand_beside_their_fields(pair)
     services, client, url, job_id = pair
     post(client, f"{url}/use")
     before = alignment_of(services, job_id).channels
-    wish = {"from_hz": "500", "to_hz": "2000", "reference": "", "offset-subs": "-2", "lip_sync_ms": "40"}
-    assert post(client, f"{url}/levels", **wish).status_code == 200
+    options = {"from_hz": "500", "to_hz": "2000", "reference": "", "offset-subs": "-2", "lip_sync_ms": "40"}
+    assert post(client, f"{url}/levels", **options).status_code == 200
     after = alignment_of(services, job_id)
     assert after.levels.offsets_db == {"subs": -2.0}
     moved = {c: one.trim_db - before[c].trim_db for c, one in after.channels.items()}
@@ -67,10 +67,10 @@ def test_levels_are_matched_as_wished_and_faults_stand_beside_their_fields(pair)
         ({"lip_sync_ms": "900"}, "out of range"),
         ({"offset-subs": "x"}, "A number is needed"),
     ):
-        answer = post(client, f"{url}/levels", **{**wish, **wrong})
+        answer = post(client, f"{url}/levels", **{**options, **wrong})
         assert answer.status_code == 422
         assert said in answer.text
-    assert post(client, f"{url}/levels", **{**wish, "reference": "Zz"}).status_code in (404, 422)
+    assert post(client, f"{url}/levels", **{**options, "reference": "Zz"}).status_code in (404, 422)
     post(client, f"{url}/undo", sheet="alignment_table")
     assert alignment_of(services, job_id).levels.offsets_db == {}
 

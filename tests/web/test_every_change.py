@@ -16,12 +16,12 @@ from flask import Flask
 from asking import client_of, post
 from dolce.core.geometry import Point
 from dolce.core.room import Box
-from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.jobs.job_keeping import JobDetails
 from dolce.services.wiring import open_services
 from dolce.web import create_app
 from rooms import shaped_folder
 
-JOB = JobWish(name="Loft")
+JOB = JobDetails(name="Loft")
 HOSTILE = "=<img src=x onerror=alert(1)>\"'&{{7*7}}"
 _VALUES = {
     "job_id": "1",

@@ -10,7 +10,7 @@ from urllib3 import encode_multipart_formdata
 
 from asking import client_of, post, token
 from dolce.services.jobs import backups
-from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.jobs.job_keeping import JobDetails
 from dolce.services.wiring import open_services
 from dolce.web.serving import new_server
 from rooms import shaped_folder, two_seats_taken
@@ -95,5 +95,5 @@ def test_a_package_and_a_passage_need_no_disk(prepared, monkeypatch):
     assert package.status_code == 200
     assert package.data[-22:-18] == b"PK\5\6"  # its end is there
     assert token(client)
-    opened.jobs.create(JobWish(name="Another"))  # the database has a place of its own
+    opened.jobs.create(JobDetails(name="Another"))  # the database has a place of its own
     opened.close()

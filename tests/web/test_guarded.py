@@ -15,7 +15,7 @@ import soundfile
 
 from asking import client_of, post
 from dolce.core.room import LAYOUT_NAMES
-from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.jobs.job_keeping import JobDetails
 from dolce.services.wiring import open_services
 from dolce.web import create_app
 from dolce.web.serving import new_server
@@ -30,7 +30,7 @@ def client(services):
 
 @pytest.fixture
 def job(services):
-    return services.jobs.create(JobWish(name="Loft"))
+    return services.jobs.create(JobDetails(name="Loft"))
 
 
 def test_stop_needs_no_token_and_no_page_of_this_start(services, client, job):
@@ -66,7 +66,7 @@ def test_two_applications_on_one_machine_do_not_share_a_cookie(tmp_path):
 @pytest.mark.parametrize("name", NAMES)
 def test_downloads_bear_names_of_every_script(services, client, name):
     # RFC 6266, 4.3 with RFC 8187: the name beyond ASCII stands in filename*, percent-encoded UTF-8.
-    job = services.jobs.create(JobWish(name=name))
+    job = services.jobs.create(JobDetails(name=name))
     for path in ("room/room.json", "room/places.csv", "room/plan.svg", "takes/test-signal.wav"):
         answer = client.get(f"/jobs/{job.id}/{path}")
         assert answer.status_code == 200
@@ -86,7 +86,7 @@ def test_downloads_bear_names_of_every_script(services, client, name):
 
 @pytest.mark.parametrize("layout", LAYOUT_NAMES)
 def test_the_saved_plan_is_well_formed(services, client, layout):
-    job = services.jobs.create(JobWish(name='Loft <& "co">'))
+    job = services.jobs.create(JobDetails(name='Loft <& "co">'))
     services.room.set_layout(job.id, layout, subs=2)
     text = client.get(f"/jobs/{job.id}/room/plan.svg").data
     root = ElementTree.fromstring(text)

@@ -8,7 +8,7 @@ import pytest
 import soundfile
 
 from asking import client_of, post
-from dolce.services.load.audition import ListenWish
+from dolce.services.load.audition import ListenOptions
 from rooms import shaped_pair
 
 
@@ -25,7 +25,7 @@ def text_of(response):
 @pytest.fixture
 def rendered(pair):
     services, client, url, job_id = pair
-    services.listening.begin(job_id, ListenWish(compared=("corrected", "bypass")))
+    services.listening.begin(job_id, ListenOptions(compared=("corrected", "bypass")))
     services.listening.wait(job_id)
     return services, client, url, job_id
 

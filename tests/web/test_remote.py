@@ -18,7 +18,7 @@ from dolce.core.geometry import RoomSize
 from dolce.core.room import new_plan
 from dolce.devices.interface import SoundStopped
 from dolce.errors import Conflict, InvalidValue
-from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.jobs.job_keeping import JobDetails
 from dolce.web import create_app
 from dolce.web.remote import connections
 from dolce.web.remote.guesses import MOST_GUESSES, Guesses
@@ -30,7 +30,7 @@ LONG_S = 1e9
 @pytest.fixture
 def job_id(services):
     plan = new_plan(RoomSize(length_m=4.6, width_m=3.6, height_m=2.5), layout="2.0", subs=2, spots=2)
-    made = services.jobs.create(JobWish(name="Quiet cellar"), plan=plan)
+    made = services.jobs.create(JobDetails(name="Quiet cellar"), plan=plan)
     services.rigging.set_rig(made.id, pace="fast", sweep_seconds=1.0)
     return made.id
 
@@ -38,31 +38,31 @@ def job_id(services):
 @pytest.fixture
 def laptop(services):
     app = create_app(services)
-    desk = app.extensions["dolce-remote"]
-    desk.gone_s = LONG_S  # a device of the tests asks only when a test does
+    sessions = app.extensions["dolce-remote"]
+    sessions.gone_s = LONG_S  # a device of the tests asks only when a test does
     yield app.test_client()
     app.extensions["dolce-remote"].close()
 
 
 @pytest.fixture
-def desk(laptop):
+def sessions(laptop):
     return laptop.application.extensions["dolce-remote"]
 
 
 @pytest.fixture
-def phone(laptop, desk, job_id):
+def phone(laptop, sessions, job_id):
     """A browser of a device at the remote's address, outside the door."""
     answer = post(laptop, f"/jobs/{job_id}/remote/start", htmx=False, address="127.0.0.1", secure="no")
     assert answer.status_code == 303
-    return Phone(desk)
+    return Phone(sessions)
 
 
 class Phone:
     """Asks the remote's own application as its listener would."""
 
-    def __init__(self, desk):
-        self.client = desk.app_of(desk, False).test_client()
-        self.base = desk.present.url
+    def __init__(self, sessions):
+        self.client = sessions.app_of(sessions, False).test_client()
+        self.base = sessions.present.url
 
     def get(self, path, **how):
         return self.client.get(path, base_url=self.base, **how)
@@ -75,26 +75,26 @@ class Phone:
         return self.post("/enter", code=code)
 
 
-def test_there_is_none_until_it_is_switched_on_and_then_on_an_address_of_this_machine(laptop, desk, job_id):
+def test_there_is_none_until_it_is_switched_on_and_then_on_an_address_of_this_machine(laptop, sessions, job_id):
     page = laptop.get(f"/jobs/{job_id}/remote").text
     assert "It is off until you switch it on" in page
-    assert desk.present is None
+    assert sessions.present is None
     with pytest.raises(InvalidValue, match="no address of this machine"):
-        desk.start(job_id, address="203.0.113.9", secure=False)
+        sessions.start(job_id, address="203.0.113.9", secure=False)
     assert "127.0.0.1" in addresses()
 
 
-def test_where_the_usual_port_is_taken_it_listens_at_another(desk, job_id):
+def test_where_the_usual_port_is_taken_it_listens_at_another(sessions, job_id):
     with socket.socket() as taken:
         taken.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
         with suppress(OSError):  # another test may have it just now: taken all the same
             taken.bind(("127.0.0.1", 5443))
             taken.listen()
-        remote = desk.start(job_id, address="127.0.0.1", secure=False)
+        remote = sessions.start(job_id, address="127.0.0.1", secure=False)
         assert remote.port != 5443
         with socket.create_connection(("127.0.0.1", remote.port), timeout=10):
-            desk.stop()
-    assert desk.present is None
+            sessions.stop()
+    assert sessions.present is None
 
 
 @pytest.mark.parametrize(
@@ -123,10 +123,10 @@ def test_without_the_code_nothing_is_told_not_even_the_name_of_the_job(phone, pa
             assert "Code, as it stands on the laptop" in answer.text
 
 
-def test_with_the_code_the_next_spot_stands_there_and_is_run(phone, desk, services, job_id):
+def test_with_the_code_the_next_spot_stands_there_and_is_run(phone, sessions, services, job_id):
     wrong = phone.come_in("AAAAAAAA")
     assert (wrong.status_code, "not the code" in wrong.text) == (403, True)
-    assert phone.come_in(desk.present.code.lower()).status_code == 303
+    assert phone.come_in(sessions.present.code.lower()).status_code == 303
     page = phone.get("/").text
     assert "Quiet cellar" in page
     first = services.jobs.get(job_id).spots[0]
@@ -144,35 +144,35 @@ def test_with_the_code_the_next_spot_stands_there_and_is_run(phone, desk, servic
     assert services.taking.board(job_id).takes["L", first.id].attempt == taken["L", first.id].attempt + 1
 
 
-def test_one_device_at_a_time_and_the_code_is_used_once(phone, desk, laptop, job_id):
-    code = desk.present.code
+def test_one_device_at_a_time_and_the_code_is_used_once(phone, sessions, laptop, job_id):
+    code = sessions.present.code
     phone.come_in(code)
-    other = Phone(desk)
+    other = Phone(sessions)
     assert other.come_in(code).status_code == 403
     assert "Quiet cellar" not in other.get("/").text
     assert "A device is in." in laptop.get(f"/jobs/{job_id}/remote").text
     post(laptop, f"/jobs/{job_id}/remote/another", htmx=False)
-    assert desk.present.code != code
-    assert other.come_in(desk.present.code).status_code == 303
+    assert sessions.present.code != code
+    assert other.come_in(sessions.present.code).status_code == 303
     assert "Quiet cellar" not in phone.get("/").text
 
 
-def test_after_ten_wrong_codes_a_device_is_refused_and_others_are_not(phone, desk, laptop, job_id):
+def test_after_ten_wrong_codes_a_device_is_refused_and_others_are_not(phone, sessions, laptop, job_id):
     for _ in range(MOST_GUESSES - 1):
         assert phone.come_in("WRONGONE").status_code == 403
     assert "not listened to any more" in phone.come_in("WRONGONE").text
-    late = phone.come_in(desk.present.code)
+    late = phone.come_in(sessions.present.code)
     assert late.status_code == 429
     assert "too many codes from this device were wrong" in late.text
-    assert not desk.present.token
+    assert not sessions.present.token
     page = laptop.get(f"/jobs/{job_id}/remote").text
     assert "Ten wrong codes came from 127.0.0.1" in page
     assert "Make a new code" in page
-    elsewhere = Phone(desk)
+    elsewhere = Phone(sessions)
     elsewhere.client.environ_base["REMOTE_ADDR"] = "127.0.0.2"
-    assert elsewhere.come_in(desk.present.code).status_code == 303
+    assert elsewhere.come_in(sessions.present.code).status_code == 303
     post(laptop, f"/jobs/{job_id}/remote/another", htmx=False)
-    assert phone.come_in(desk.present.code).status_code == 303
+    assert phone.come_in(sessions.present.code).status_code == 303
 
 
 def test_many_addresses_that_guess_end_a_remote_that_nobody_is_in():
@@ -185,9 +185,9 @@ def test_many_addresses_that_guess_end_a_remote_that_nobody_is_in():
     assert guesses.refused == ()
 
 
-def test_another_host_and_a_forged_form_are_refused(phone, desk):
+def test_another_host_and_a_forged_form_are_refused(phone, sessions):
     assert phone.client.get("/", base_url="http://elsewhere.example").status_code == 400
-    phone.come_in(desk.present.code)
+    phone.come_in(sessions.present.code)
     forged = phone.client.post("/stop", base_url=phone.base, data={})
     assert forged.status_code == 400
     headers = phone.get("/").headers
@@ -195,25 +195,25 @@ def test_another_host_and_a_forged_form_are_refused(phone, desk):
     assert headers["Cache-Control"] == "no-store"
 
 
-def test_either_side_ends_it_and_deleting_the_job_does(phone, desk, laptop, services, job_id):
-    phone.come_in(desk.present.code)
+def test_either_side_ends_it_and_deleting_the_job_does(phone, sessions, laptop, services, job_id):
+    phone.come_in(sessions.present.code)
     with pytest.raises(Conflict, match="there is a remote already"):
-        desk.start(job_id, address="127.0.0.1", secure=False)
+        sessions.start(job_id, address="127.0.0.1", secure=False)
     assert phone.post("/leave").status_code == 200
-    assert desk.present is None
+    assert sessions.present is None
     assert "Ended on the remote." in laptop.get(f"/jobs/{job_id}/remote").text
-    desk.start(job_id, address="127.0.0.1", secure=False)
+    sessions.start(job_id, address="127.0.0.1", secure=False)
     post(laptop, f"/jobs/{job_id}/remote/stop", htmx=False)
-    assert desk.present is None
-    desk.start(job_id, address="127.0.0.1", secure=False)
+    assert sessions.present is None
+    sessions.start(job_id, address="127.0.0.1", secure=False)
     post(laptop, f"/jobs/{job_id}/delete", htmx=False)
-    assert desk.present is None
+    assert sessions.present is None
 
 
-def test_one_that_ended_is_held_by_nothing(desk, job_id):
-    desk.start(job_id, address="127.0.0.1", secure=False)
-    server = weakref.ref(desk.present.server)
-    desk.stop()
+def test_one_that_ended_is_held_by_nothing(sessions, job_id):
+    sessions.start(job_id, address="127.0.0.1", secure=False)
+    server = weakref.ref(sessions.present.server)
+    sessions.stop()
     for thread in threading.enumerate():
         if thread.name in ("end of the remote", "remote", "remote's watch"):
             thread.join(20)
@@ -221,8 +221,8 @@ def test_one_that_ended_is_held_by_nothing(desk, job_id):
     assert server() is None
 
 
-def test_a_job_that_is_gone_meanwhile_is_said_in_the_seat(phone, desk, services, job_id):
-    phone.come_in(desk.present.code)
+def test_a_job_that_is_gone_meanwhile_is_said_in_the_seat(phone, sessions, services, job_id):
+    phone.come_in(sessions.present.code)
     services.jobs.delete(job_id)  # from elsewhere: the desk was not told
     answer = phone.get("/now", headers={"HX-Request": "true"})
     assert answer.status_code == 409
@@ -230,8 +230,8 @@ def test_a_job_that_is_gone_meanwhile_is_said_in_the_seat(phone, desk, services,
     assert answer.headers["HX-Retarget"] == "#seat"
 
 
-def test_stop_on_the_remote_silences_and_the_page_says_which_side_it_was(phone, desk, laptop, services, job_id):
-    phone.come_in(desk.present.code)
+def test_stop_on_the_remote_silences_and_the_page_says_which_side_it_was(phone, sessions, laptop, services, job_id):
+    phone.come_in(sessions.present.code)
     services.rigging.set_rig(job_id, pace="real time", sweep_seconds=5.0)
     phone.post(f"/run/{services.jobs.get(job_id).spots[0].id}")
     assert services.sound.running() is not None
@@ -247,8 +247,8 @@ def test_stop_on_the_remote_silences_and_the_page_says_which_side_it_was(phone, 
     assert "Last: laptop stopped" in phone.get("/now").text
 
 
-def test_a_device_that_is_not_silent_is_said_in_the_seat_until_the_next_press(phone, desk, services, monkeypatch):
-    phone.come_in(desk.present.code)
+def test_a_device_that_is_not_silent_is_said_in_the_seat_until_the_next_press(phone, sessions, services, monkeypatch):
+    phone.come_in(sessions.present.code)
     monkeypatch.setattr(type(services.sound), "stop", lambda _self: "not silent")
     phone.post("/stop")
     assert '<p id="notice" role="status" class="fault">The audio device has not answered.' in phone.get("/now").text
@@ -256,15 +256,15 @@ def test_a_device_that_is_not_silent_is_said_in_the_seat_until_the_next_press(ph
     assert "The audio device has not answered." not in phone.get("/now").text
 
 
-def test_a_lost_connection_lets_the_take_finish_and_then_the_pass_waits(phone, desk, services, job_id):
-    phone.come_in(desk.present.code)
+def test_a_lost_connection_lets_the_take_finish_and_then_the_pass_waits(phone, sessions, services, job_id):
+    phone.come_in(sessions.present.code)
     first = services.jobs.get(job_id).spots[0].id
     whole, takes = services.taking._take, []
 
     def until_the_connection_is_lost(*args, **how):
         takes.append(args[1])
         if len(takes) == 1:
-            desk.present.seen_at -= 2 * LONG_S
+            sessions.present.seen_at -= 2 * LONG_S
             # The watch looks four times a second; the take goes on until it has seen that.
             while not services.sound.running().paused:
                 if args[5]():
@@ -286,15 +286,15 @@ def test_a_lost_connection_lets_the_take_finish_and_then_the_pass_waits(phone, d
     assert len(takes) == 5
 
 
-def test_the_fingerprint_that_is_shown_is_that_of_the_certificate_it_answers_with(laptop, desk, job_id):
-    remote = desk.start(job_id, address="127.0.0.1", secure=True)
+def test_the_fingerprint_that_is_shown_is_that_of_the_certificate_it_answers_with(laptop, sessions, job_id):
+    remote = sessions.start(job_id, address="127.0.0.1", secure=True)
     found = ssl.PEM_cert_to_DER_cert(ssl.get_server_certificate(("127.0.0.1", remote.port)))
     digest = hashlib.sha256(found).hexdigest().upper()
     assert remote.fingerprint == ":".join(digest[k : k + 2] for k in range(0, 64, 2))
     page = laptop.get(f"/jobs/{job_id}/remote").text
     assert remote.fingerprint[:47] in page
     assert f"{remote.url}/in/{remote.code} as a picture to scan" in page
-    assert (desk.services.folder / "remote" / "key.pem").stat().st_mode & 0o077 == 0
+    assert (sessions.services.folder / "remote" / "key.pem").stat().st_mode & 0o077 == 0
 
 
 class Door:
@@ -344,15 +344,15 @@ class Door:
 
 
 @pytest.fixture
-def door(laptop, desk, job_id):
-    made = Door(desk.start(job_id, address="127.0.0.1", secure=True))
+def door(laptop, sessions, job_id):
+    made = Door(sessions.start(job_id, address="127.0.0.1", secure=True))
     yield made
     for one in made.open:
         one.close()
 
 
-def test_strangers_that_are_silent_or_guess_hold_up_nobody_and_the_seat_keeps_its_connection(door, desk):
-    entered, cookies = door.come_in("127.0.0.1", desk.present.code)
+def test_strangers_that_are_silent_or_guess_hold_up_nobody_and_the_seat_keeps_its_connection(door, sessions):
+    entered, cookies = door.come_in("127.0.0.1", sessions.present.code)
     assert entered.status == 303
     seat = door.secure("127.0.0.1")
     assert door.ask("", path="/now", cookie=cookies, over=seat)[0].status == 200
@@ -370,12 +370,12 @@ def test_strangers_that_are_silent_or_guess_hold_up_nobody_and_the_seat_keeps_it
     answer, page = door.ask("", path="/now", cookie=cookies, over=seat)
     assert (answer.status, "Quiet cellar" in page) == (200, True)
     assert strangers[0].recv(1) == b""  # those that have been there longest made room
-    assert desk.present.token
+    assert sessions.present.token
 
 
-def test_what_does_not_become_the_seats_is_closed_in_time(door, desk, monkeypatch):
+def test_what_does_not_become_the_seats_is_closed_in_time(door, sessions, monkeypatch):
     silent, half = door.silent("127.0.0.1"), door.secure("127.0.0.1")
-    _, cookies = door.come_in("127.0.0.1", desk.present.code)
+    _, cookies = door.come_in("127.0.0.1", sessions.present.code)
     seat = door.secure("127.0.0.1")
     door.ask("", path="/now", cookie=cookies, over=seat)
     monkeypatch.setattr(connections, "STRANGER_S", 0.0)
@@ -389,12 +389,12 @@ def test_who_forgets_the_s_of_https_is_told(door):
     assert "begin the address with https://" in plain.makefile().read()
 
 
-def test_subs_are_stepped_through_from_the_seat(phone, desk, services, job_id):
-    phone.come_in(desk.present.code)
+def test_subs_are_stepped_through_from_the_seat(phone, sessions, services, job_id):
+    phone.come_in(sessions.present.code)
     phone.post("/live/subs")
     assert 'aria-label="Meter"' in phone.get("/now").text
     phone.post("/live/subs/Sub2")
-    assert services.live.wish(job_id, "subs").channel == "Sub2"
+    assert services.live.options(job_id, "subs").channel == "Sub2"
     phone.post("/stop")
     assert phone.post("/live/faults").status_code == 404
-    assert replace(desk.present).connected
+    assert replace(sessions.present).connected

@@ -10,7 +10,7 @@ import soundfile
 from asking import client_of, post, token
 from dolce.core.processor import SAID_PROCESSOR
 from dolce.core.signals import Source
-from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.jobs.job_keeping import JobDetails
 from dolce.services.rig.reference_levels import ReferenceView
 from dolce.services.sample.demo_rooms import net_loft
 from dolce.store.encoding import values_of
@@ -55,7 +55,7 @@ SOURCE = {
 @pytest.fixture
 def rig(services):
     """A job with subs, its client and the address of its Rig stop."""
-    job = services.jobs.create(JobWish(name="Loft"), plan=net_loft())
+    job = services.jobs.create(JobDetails(name="Loft"), plan=net_loft())
     services.rigging.set_rig(job.id, pace="fast")
     yield client_of(services), f"/jobs/{job.id}/rig", job.id
     services.sound.stop()
@@ -108,7 +108,7 @@ def test_limits_are_typed_once_and_chosen_in_another_job(rig, services):
     assert post(client, f"{url}/processors", **LIMITS).status_code == 200
     limits = services.jobs.get(job_id).limits
     assert (limits.name, limits.bands, limits.most_delay_s) == ("Box", 8, 0.04)
-    other = services.jobs.create(JobWish(name="Other"))
+    other = services.jobs.create(JobDetails(name="Other"))
     post(client, f"/jobs/{other.id}/rig/processors/use", processor=str(limits.id))
     assert services.jobs.get(other.id).limits == limits
     post(client, f"{url}/processors/{limits.id}", **{**LIMITS, "bands": "4"})

@@ -5,7 +5,7 @@ import re
 
 import pytest
 
-from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.jobs.job_keeping import JobDetails
 from dolce.services.sample.demo_rooms import barn, net_loft
 from dolce.web import create_app
 
@@ -19,7 +19,7 @@ def client(services):
 
 @pytest.fixture
 def room_url(services):
-    return f"/jobs/{services.jobs.create(JobWish(name='Barn'), plan=barn()).id}/room"
+    return f"/jobs/{services.jobs.create(JobDetails(name='Barn'), plan=barn()).id}/room"
 
 
 @pytest.fixture
@@ -62,7 +62,7 @@ def test_subs_without_places_say_so(client, room_url):
 
 
 def test_equivalent_box_is_named_for_rooms_that_are_none(client, services):
-    url = f"/jobs/{services.jobs.create(JobWish(name='Loft'), plan=net_loft()).id}/room"
+    url = f"/jobs/{services.jobs.create(JobDetails(name='Loft'), plan=net_loft()).id}/room"
     assert "the box of equal volume" in client.get(f"{url}?sheet=modes").text
     assert "Eyring, s" in client.get(f"{url}?sheet=modes").text
     assert 'data-thing="corner-5"' in client.get(url).text
@@ -158,7 +158,7 @@ def test_downloads_and_the_sheet_to_print(client, room_url):
 
 
 def test_feet_and_inches_stand_everywhere_and_are_kept(client, services):
-    job_id = services.jobs.create(JobWish(name="Feet", units="feet"), plan=barn()).id
+    job_id = services.jobs.create(JobDetails(name="Feet", units="feet"), plan=barn()).id
     for sheet in SHEETS:
         page = re.sub(r"<[^>]+>", " ", client.get(f"/jobs/{job_id}/room?sheet={sheet}&pick=L").text)
         assert not re.search(r"\d m\b(?!s)", page), sheet

@@ -8,7 +8,7 @@ import pytest
 import soundfile
 
 from asking import client_of, post, token
-from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.jobs.job_keeping import JobDetails
 from dolce.services.sample.demo_rooms import net_loft
 from recordings import flac
 
@@ -20,7 +20,7 @@ def client(services):
 
 @pytest.fixture
 def url(services):
-    job = services.jobs.create(JobWish(name="Loft"), plan=net_loft())
+    job = services.jobs.create(JobDetails(name="Loft"), plan=net_loft())
     services.rigging.set_rig(job.id, pace="fast", sweep_seconds=1.0)
     return f"/jobs/{job.id}/takes"
 

@@ -10,7 +10,7 @@ from asking import client_of, post
 from dolce.core.geometry import RoomSize
 from dolce.core.rig import FAULTS
 from dolce.core.room import new_plan
-from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.jobs.job_keeping import JobDetails
 from dolce.web.shared import pressed_once
 
 
@@ -21,7 +21,7 @@ def client(services):
 
 @pytest.fixture
 def job(services):
-    return services.jobs.create(JobWish(name="Loft", notes="first"))
+    return services.jobs.create(JobDetails(name="Loft", notes="first"))
 
 
 def form_of(page: str, action: str) -> dict[str, str]:
@@ -169,7 +169,7 @@ def test_filters_found_while_another_tab_edited_do_not_overwrite_the_edit(demo, 
 def test_a_job_takes_the_room_of_another_and_a_tab_that_shows_none_leaves_it(client, services, job):
     action = f"/jobs/{job.id}/edit"
     assert 'name="follows"' not in client.get(action).text  # alone there is nothing to choose
-    first = services.jobs.create(JobWish(name="First"))
+    first = services.jobs.create(JobDetails(name="First"))
     one, two = (form_of(client.get(action).text, action) for _ in range(2))
     assert one["follows"] == ""
     assert post(client, action, htmx=False, **{**one, "follows": str(first.id)}).status_code == 303
@@ -191,7 +191,9 @@ def test_a_job_takes_the_room_of_another_and_a_tab_that_shows_none_leaves_it(cli
 
 
 def test_a_room_that_a_speaker_would_stand_outside_of_is_refused_at_the_field(client, services, job):
-    small = services.jobs.create(JobWish(name="Box"), plan=new_plan(RoomSize(length_m=2.6, width_m=2.0, height_m=2.2)))
+    small = services.jobs.create(
+        JobDetails(name="Box"), plan=new_plan(RoomSize(length_m=2.6, width_m=2.0, height_m=2.2))
+    )
     action = f"/jobs/{job.id}/edit"
     answer = post(client, action, htmx=False, **{**form_of(client.get(action).text, action), "follows": str(small.id)})
     assert answer.status_code == 422

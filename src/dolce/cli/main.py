@@ -292,16 +292,16 @@ def _filters(options: argparse.Namespace) -> None:
         max_boost_q=options.boost_q,
         more_for_one_db=options.single_boost,
     )
-    wish = batch.FilterWish(
+    filter_options = batch.FilterOptions(
         target=None if options.target == "flat" else Path(options.target),
         limits=limits,
         fir_folder=options.fir,
-        means=FilterType(method=options.method, phase=options.phase, duration_s=options.length),
+        filter_type=FilterType(method=options.method, phase=options.phase, duration_s=options.length),
         rates_hz=[round(rate) for rate in _numbers(options.rates, "--rates")] if options.fir else [],
     )
     batch.write_filters(
         options.responses,
-        wish,
+        filter_options,
         out=options.out,
         weights=_numbers(options.weights, "--weights") if options.weights else None,
     )

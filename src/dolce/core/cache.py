@@ -155,7 +155,7 @@ def _bytes_of(value: Any, seen: set[int]) -> int:
     if isinstance(value, (list, tuple, set, frozenset)):
         return 64 + sum(8 + _bytes_of(one, seen) for one in value)
     if is_dataclass(value) and not isinstance(value, type):
-        return 64 + sum(8 + _bytes_of(getattr(value, one.name, None), seen) for one in fields(value))
+        return 64 + sum(8 + _bytes_of(getattr(value, field.name, None), seen) for field in fields(value))
     if type(value).__module__.startswith("dolce."):
         return 64 + _bytes_of(getattr(value, "__dict__", {}), seen)
     return sys.getsizeof(value)

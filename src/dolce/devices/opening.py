@@ -77,7 +77,7 @@ def audio_of(
     spots = (
         [spot_id] * len(rig.inputs) if together else [*placement, *placement[-1:] * (len(rig.inputs) - len(placement))]
     )
-    first, *others = (job.spot(one).place for one in spots)
+    first, *others = (job.spot(spot).place for spot in spots)
     one_place = next((s.place for s in job.speakers if s.is_sub), None) if subs_at_one_place else None
     return RehearsalRig(
         room=job.room,

@@ -26,7 +26,7 @@ def in_order(channels: Sequence[str], order: Order) -> tuple[str, ...]:
         return tuple(channels)
     middle = (*_SUBS, *_SURROUNDS) if order == "broadcast" else (*_SURROUNDS, *_SUBS)
     wanted = (*_FRONTS[order], *middle, *_HEIGHTS)
-    return (*(one for one in wanted if one in channels), *(one for one in channels if one not in wanted))
+    return (*(one for one in wanted if one in channels), *(channel for channel in channels if channel not in wanted))
 
 
 # How many channels a recording has, by layout; the effects channel stands where subs do.

@@ -20,20 +20,20 @@ from dolce.core.response import (
     analyse_recording,
     average_over_spots,
     clipped_samples,
+    drift_between_chirps_ppm,
     level_on_grid,
-    marked_drift_ppm,
     part_with,
     phase_deg,
     resampled,
     stretched,
 )
-from dolce.core.signals import Sweep, marks_in, unmarked_s, with_marks
+from dolce.core.signals import Sweep, chirps_in, sweep_part_s, with_chirps
 from dolce.core.tuning import (
     ANCHOR_RANGE_HZ,
     SHAPING_PER_OCTAVE,
     ChannelShape,
     Correction,
-    Heard,
+    SeatResponses,
     expectation_of,
     found_filters,
     shape_of,
@@ -60,7 +60,7 @@ def write_sweep(
     sweep = Sweep(start_hz=from_hz, stop_hz=to_hz, duration_s=seconds, sample_rate_hz=rate_hz, level_dbfs=level_dbfs)
     samples = sweep.samples()
     if marks:
-        samples = with_marks(samples, sample_rate_hz=rate_hz)
+        samples = with_chirps(samples, sample_rate_hz=rate_hz)
     keep_files({out: write_wav(samples, sample_rate_hz=rate_hz)})
 
 
@@ -99,9 +99,9 @@ def write_response(
             remedy="Record the whole sweep and its decay.",
         )
     rate = played.sample_rate_hz
-    marks, drift = marks_in(played.sample, sample_rate_hz=rate), None
+    marks, drift = chirps_in(played.sample, sample_rate_hz=rate), None
     if marks is not None:
-        drift = marked_drift_ppm(samples, marks=marks, sample_rate_hz=rate)
+        drift = drift_between_chirps_ppm(samples, chirps=marks, sample_rate_hz=rate)
         if drift is not None and abs(drift) > DRIFT_WORTH_PPM:
             samples = stretched(samples, drift * 1e-6)
     clipped = clipped_samples(heard.sample, step=heard.step)
@@ -118,7 +118,7 @@ def write_response(
         played.sample,
         sample_rate_hz=rate,
         recording_samples=samples.size,
-        sweep_s=None if marks is None else unmarked_s(played.sample.size / rate),
+        sweep_s=None if marks is None else sweep_part_s(played.sample.size / rate),
     )
     try:
         capture = analyse_recording(
@@ -148,36 +148,40 @@ def write_response(
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class FilterWish:
+class FilterOptions:
     """What filters are asked for on the command line."""
 
     target: Path | None
     limits: Limits
-    means: FilterType
+    filter_type: FilterType
     fir_folder: Path | None
     rates_hz: Sequence[int]
 
 
-def write_filters(responses: Sequence[Path], wish: FilterWish, *, weights: Sequence[float] | None, out: Path) -> None:
+def write_filters(
+    responses: Sequence[Path], options: FilterOptions, *, weights: Sequence[float] | None, out: Path
+) -> None:
     """Write filters for several responses together, smoothed over 1/12 octave; see `plan_correction`."""
-    limits = wish.limits
-    for rate in wish.rates_hz:
+    limits = options.limits
+    for rate in options.rates_hz:
         checked.within(rate, low=8_000, high=192_000, where="--rates", unit="Hz")
     read = [read_response(read_bytes(path), name=path.name) for path in responses]
     grid = _common_grid(read, responses, limits)
     frequency = ANALYSIS_GRID_HZ[grid]
-    heard = Heard.of([r.smoothed_on(frequency, per_octave=SHAPING_PER_OCTAVE) for r in read], _checked(weights, read))
+    heard = SeatResponses.of(
+        [r.smoothed_on(frequency, per_octave=SHAPING_PER_OCTAVE) for r in read], _checked(weights, read)
+    )
     wanted = np.zeros(frequency.size)
-    if wish.target is not None:
-        wanted = read_response(read_bytes(wish.target), name=wish.target.name).on(frequency)
-    correction = Correction(limits=limits, means=wish.means, anchor_band_hz=_anchor_band(frequency))
+    if options.target is not None:
+        wanted = read_response(read_bytes(options.target), name=options.target.name).on(frequency)
+    correction = Correction(limits=limits, filter_type=options.filter_type, anchor_band_hz=_anchor_band(frequency))
 
     def shaped(correction: Correction) -> ChannelShape:
         return shape_of(
             _CHANNEL, heard, at_hz=frequency, correction=correction, target_db=wanted, sample_rate_hz=_FIT_RATE_HZ
         )
 
-    turned = {} if wish.means.phase != "mixed" else {_CHANNEL: _shared_phase(read, responses, heard.weights)}
+    turned = {} if options.filter_type.phase != "mixed" else {_CHANNEL: _shared_phase(read, responses, heard.weights)}
     correction = found_filters(
         {_CHANNEL: shaped(correction)}, correction, sample_rate_hz=_FIT_RATE_HZ, turned=turned, effort=THOROUGH
     ).correction
@@ -185,7 +189,7 @@ def write_filters(responses: Sequence[Path], wish: FilterWish, *, weights: Seque
     filters = correction.filters(_CHANNEL)
     found = expectation_of(shape, correction, sample_rate_hz=_FIT_RATE_HZ)
     document: dict[str, Any] = {
-        "method": wish.means.method,
+        "method": options.filter_type.method,
         "filters": [filter_row(f) for f in filters],
         "q_convention": Q_CONVENTION,
         "target_level_db": round(shape.level_db, 3),
@@ -202,12 +206,12 @@ def write_filters(responses: Sequence[Path], wish: FilterWish, *, weights: Seque
             "sounds_before_db": None if shape.sounds_before_db is None else round(shape.sounds_before_db, 2),
         }
     files = {out: (json.dumps(document, indent=2) + "\n").encode()}
-    if wish.fir_folder is not None:
-        for rate in wish.rates_hz:
+    if options.fir_folder is not None:
+        for rate in options.rates_hz:
             impulse = (
                 convolution_filter(filters, sample_rate_hz=rate) if taps is None else taps.impulse(sample_rate_hz=rate)
             )
-            files[wish.fir_folder / f"correction-{rate}.wav"] = write_wav(impulse, sample_rate_hz=rate)
+            files[options.fir_folder / f"correction-{rate}.wav"] = write_wav(impulse, sample_rate_hz=rate)
     keep_files(files)
 
 

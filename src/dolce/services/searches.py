@@ -9,7 +9,7 @@ from typing import Generic, Protocol, TypeVar
 from dolce.errors import DolceError
 
 _LOG = logging.getLogger(__name__)
-Told = Callable[[float], None]
+Report = Callable[[float], None]
 
 
 class Stopped(Exception):
@@ -24,7 +24,7 @@ class Search(Protocol):
 
 
 @dataclass(slots=True, kw_only=True)
-class ToldSearch:
+class ReportedSearch:
     """Work that tells how far it is, and how it ended."""
 
     fraction: float = 0.0
@@ -38,16 +38,16 @@ class ToldSearch:
     def running(self) -> bool:
         return not self.done
 
-    def told(self, fraction: float) -> None:
+    def on_progress(self, fraction: float) -> None:
         """How far it is; Stopped where somebody stopped it."""
         self.fraction = fraction
         if self.stop.is_set():
             raise Stopped
 
-    def run(self, task: Callable[[Told], None]) -> None:
+    def run(self, task: Callable[[Report], None]) -> None:
         """Do it, and take down how it ended."""
         try:
-            task(self.told)
+            task(self.on_progress)
         except Stopped:
             self.stopped = True
         except DolceError as error:

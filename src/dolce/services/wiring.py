@@ -39,7 +39,7 @@ from dolce.services.room.room_studies import RoomStudies
 from dolce.services.sample.finishing import Finishing
 from dolce.services.sample.preparing import Preparing
 from dolce.services.shape.band_audition import BandHearing
-from dolce.services.shape.maximum_levels import CleanLevels
+from dolce.services.shape.maximum_levels import MaximumLevels
 from dolce.services.shape.shaping import Shaping
 from dolce.services.shape.switching import Switching
 from dolce.services.shape.targets import Targets
@@ -91,7 +91,7 @@ class Services:
     versions: CorrectionVersions
     band_hearing: BandHearing
     switching: Switching
-    clean_levels: CleanLevels
+    maximum_levels: MaximumLevels
     loading: Loading
     listening: Listening
     room_listening: RoomListening
@@ -186,7 +186,7 @@ def open_services(folder: Path, *, compute: Compute | None = None) -> Services:
         versions=versions,
         band_hearing=BandHearing(context, shaping, live),
         switching=Switching(context, shaping),
-        clean_levels=CleanLevels(context, shaping),
+        maximum_levels=MaximumLevels(context, shaping),
         loading=loading,
         listening=listening,
         room_listening=RoomListening(context, sound, loading, listening),

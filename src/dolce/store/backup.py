@@ -72,8 +72,11 @@ class Manifest:
     pieces: bool = False
 
 
-def write_backup(database: Database, job_ids: Sequence[int], path: Path, *, made_at: str, told: Told) -> Manifest:
-    """Write jobs into a file, which appears when it is whole; `told` hears how far it is, and may raise to end it.
+def write_backup(
+    database: Database, job_ids: Sequence[int], path: Path, *, made_at: str, on_progress: Told
+) -> Manifest:
+    """Write jobs into a file, which appears when it is whole; `on_progress` may raise to end
+    it.
 
     Raises
     ------
@@ -92,9 +95,9 @@ def write_backup(database: Database, job_ids: Sequence[int], path: Path, *, made
             link.execute("PRAGMA synchronous=OFF")
             link.execute(CACHE)
             link.execute("ATTACH ? AS src", (str(database.folder / "dolce.sqlite"),))
-            manifest = _filled(link, job_ids, made_at, told)
+            manifest = _filled(link, job_ids, made_at, on_progress)
             link.execute("DETACH src")
-        _sealed(beside, manifest, told)
+        _sealed(beside, manifest, on_progress)
         move_in(beside, path)
     except (sqlite3.Error, OSError) as error:
         beside.unlink(missing_ok=True)
@@ -133,7 +136,7 @@ def clear_leftovers(folder: Path, suffix: str) -> None:
                 path.unlink(missing_ok=True)
 
 
-def _filled(link: sqlite3.Connection, job_ids: Sequence[int], made_at: str, told: Told) -> Manifest:
+def _filled(link: sqlite3.Connection, job_ids: Sequence[int], made_at: str, on_progress: Told) -> Manifest:
     ids = ", ".join(str(int(one)) for one in job_ids)
     link.execute("BEGIN")
     states = _STATES_OF.format("src", ids)
@@ -151,7 +154,7 @@ def _filled(link: sqlite3.Connection, job_ids: Sequence[int], made_at: str, told
         )
     ]
     for first in range(0, len(wanted), AT_ONCE):
-        told(0.7 * first / len(wanted))
+        on_progress(0.7 * first / len(wanted))
         some = ", ".join(map(str, wanted[first : first + AT_ONCE]))
         link.execute(f"INSERT INTO samples SELECT * FROM src.samples WHERE id IN ({some})")
     names = tuple(row[0] for row in link.execute("SELECT name FROM main.jobs ORDER BY id"))
@@ -161,11 +164,13 @@ def _filled(link: sqlite3.Connection, job_ids: Sequence[int], made_at: str, told
     return Manifest(jobs=names, takes=takes, made_at=made_at, revision=revision)
 
 
-def _sealed(path: Path, manifest: Manifest, told: Told) -> None:
+def _sealed(path: Path, manifest: Manifest, on_progress: Told) -> None:
     """The trailer behind the database: what is inside as JSON, its length, and the mark of a backup."""
     for left in ("-wal", "-shm"):
         path.with_name(path.name + left).unlink(missing_ok=True)
-    digest = digest_of_first(path, path.stat().st_size, lambda part: told(0.7 + 0.3 * part), pieces=True, at_a_time=2)
+    digest = digest_of_first(
+        path, path.stat().st_size, lambda part: on_progress(0.7 + 0.3 * part), pieces=True, at_a_time=2
+    )
     text = json.dumps({**asdict(manifest), "digest": digest, "pieces": True}).encode()
     with path.open("ab") as file:
         file.write(text + len(text).to_bytes(8, "big") + _MAGIC)
@@ -213,10 +218,10 @@ def trailer(path: Path, name: str) -> tuple[Manifest, int]:
     return manifest, whole - end - length
 
 
-def digest_of_first(path: Path, size: int, told: Told, *, pieces: bool, at_a_time: int) -> str:
+def digest_of_first(path: Path, size: int, on_progress: Told, *, pieces: bool, at_a_time: int) -> str:
     """Of the first bytes of a file: in one run, or of pieces side by side, which two cores do twice as fast."""
     if not pieces:
-        return _digest_of(path, 0, size, told).hex()
+        return _digest_of(path, 0, size, on_progress).hex()
     found = hashlib.blake2b(digest_size=32)
     starts = range(0, size, _HASHED_PIECE)
     with ThreadPoolExecutor(max_workers=at_a_time) as both:
@@ -226,14 +231,14 @@ def digest_of_first(path: Path, size: int, told: Told, *, pieces: bool, at_a_tim
         try:
             for start, part in zip(starts, parts, strict=True):
                 found.update(part.result())
-                told(min(1.0, (start + _HASHED_PIECE) / size))
+                on_progress(min(1.0, (start + _HASHED_PIECE) / size))
         except BaseException:
             both.shutdown(cancel_futures=True)
             raise
     return found.hexdigest()
 
 
-def _digest_of(path: Path, start: int, end: int, told: Told) -> bytes:
+def _digest_of(path: Path, start: int, end: int, on_progress: Told) -> bytes:
     found = hashlib.blake2b(digest_size=32)
     with path.open("rb") as file:
         file.seek(start)
@@ -244,7 +249,7 @@ def _digest_of(path: Path, start: int, end: int, told: Told) -> bytes:
                 break
             found.update(piece)
             done += len(piece)
-            told(done / end)
+            on_progress(done / end)
     return found.digest()
 
 

@@ -91,8 +91,8 @@ class Database:
             )
         return page * pages, page * free
 
-    def compact(self, told: Callable[[float], None]) -> None:
-        """Give back what holds nothing; `told` hears how far it is, and may raise to end it.
+    def compact(self, on_progress: Callable[[float], None]) -> None:
+        """Give back what holds nothing; `on_progress` hears how far it is, and may raise to end it.
 
         Page by page, so that nobody waits for it; databases of older versions are written anew in one go, once.
 
@@ -108,12 +108,12 @@ class Database:
         try:
             with closing(sqlite3.connect(self._folder.database, isolation_level=None, timeout=BUSY_S)) as link:
                 if link.execute("PRAGMA auto_vacuum").fetchone()[0] != _INCREMENTAL:
-                    told(0.0)
+                    on_progress(0.0)
                     link.execute(f"PRAGMA auto_vacuum={_INCREMENTAL}")
                     link.execute("VACUUM")
                 first = left = link.execute("PRAGMA freelist_count").fetchone()[0]
                 while left:
-                    told(1 - left / first)
+                    on_progress(1 - left / first)
                     link.execute(f"PRAGMA incremental_vacuum({_PAGES_AT_ONCE})").fetchall()
                     now = link.execute("PRAGMA freelist_count").fetchone()[0]
                     if now >= left:  # more was freed meanwhile than given back

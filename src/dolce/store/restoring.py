@@ -34,7 +34,9 @@ _ROUNDS_IN = {
 }
 
 
-def restore_backup(database: Database, path: Path, *, renamed: Callable[[str, set[str]], str], told: Told) -> list[int]:
+def restore_backup(
+    database: Database, path: Path, *, renamed: Callable[[str, set[str]], str], on_progress: Told
+) -> list[int]:
     """Put the jobs of a backup beside those that are there, in one step; numbers of the new ones.
 
     Parameters
@@ -75,7 +77,7 @@ def restore_backup(database: Database, path: Path, *, renamed: Callable[[str, se
                     engine.dispose()
                     source = older
                 require_own_rows(source, name=path.name)
-                jobs = _restored(database, source, renamed, told, whole=whole, large=size > _LARGE)
+                jobs = _restored(database, source, renamed, on_progress, whole=whole, large=size > _LARGE)
             except (sqlite3.Error, DBAPIError, FormatError) as error:
                 whole()  # a file that was changed may well be anything
                 if isinstance(error, DBAPIError | sqlite3.IntegrityError):
@@ -111,7 +113,7 @@ def _restored(
     database: Database,
     source: Path,
     renamed: Callable[[str, set[str]], str],
-    told: Told,
+    on_progress: Told,
     *,
     whole: Callable[[], None],
     large: bool,
@@ -134,7 +136,7 @@ def _restored(
         link.execute("ATTACH ? AS src", (f"{source.resolve().as_uri()}?mode=ro&immutable=1",))
         link.execute("BEGIN IMMEDIATE")
         try:
-            jobs = _inserted(link, renamed, told)
+            jobs = _inserted(link, renamed, on_progress)
             whole()
             link.execute("COMMIT")
         except BaseException:
@@ -144,7 +146,7 @@ def _restored(
     return jobs
 
 
-def _inserted(link: sqlite3.Connection, renamed: Callable[[str, set[str]], str], told: Told) -> list[int]:
+def _inserted(link: sqlite3.Connection, renamed: Callable[[str, set[str]], str], on_progress: Told) -> list[int]:
     first = {
         table: link.execute(f"SELECT coalesce(max(id), 0) FROM main.{table}").fetchone()[0]
         for table in ("jobs", "samples", "takes", *OF_JOB)
@@ -161,12 +163,12 @@ def _inserted(link: sqlite3.Connection, renamed: Callable[[str, set[str]], str],
     samples = [row[0] for row in link.execute("SELECT id FROM src.samples ORDER BY id")]
     chosen, values = _row_of(link, "samples", first)
     for k in range(0, len(samples), AT_ONCE):
-        told(0.95 * k / len(samples))
+        on_progress(0.95 * k / len(samples))
         some = ", ".join(map(str, samples[k : k + AT_ONCE]))
         link.execute(
             f"INSERT INTO main.samples ({chosen}) SELECT {values} FROM src.samples AS row WHERE id IN ({some})"
         )
-    told(0.95)
+    on_progress(0.95)
     for table in ("jobs", *OF_JOB, "takes"):
         chosen, values = _row_of(link, table, first)
         link.execute(f"INSERT INTO main.{table} ({chosen}) SELECT {values} FROM src.{table} AS row")

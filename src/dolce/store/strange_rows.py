@@ -157,7 +157,7 @@ def _require_small(engine: Engine, name: str) -> None:
                 [
                     "count(*)",
                     *(f"max(length(CAST({one} AS BLOB)))" for one in texts),
-                    *(f"sum(typeof({one}) NOT IN ('blob', 'null'))" for one in blobs),
+                    *(f"sum(typeof({blob}) NOT IN ('blob', 'null'))" for blob in blobs),
                 ]
             )
             try:

@@ -14,7 +14,7 @@ from dolce.web.help.terms import help_term, keys
 from dolce.web.jobs.routes import blueprint as jobs
 from dolce.web.remote.app import create_remote_app
 from dolce.web.remote.laptop_routes import blueprint as remote
-from dolce.web.remote.session import RemoteDesk
+from dolce.web.remote.session import RemoteSessions
 from dolce.web.report.routes import blueprint as report
 from dolce.web.sent_bodies import require_received
 from dolce.web.shared import formatting
@@ -58,7 +58,7 @@ def create_app(services: Services, *, cookie: str = "dolce") -> Flask:
         SEND_FILE_MAX_AGE_DEFAULT=3600,
     )
     app.extensions["dolce"], app.extensions["dolce-presses"] = services, Presses()
-    desk = app.extensions["dolce-remote"] = RemoteDesk(services, create_remote_app)
+    desk = app.extensions["dolce-remote"] = RemoteSessions(services, create_remote_app)
     app.jinja_env.globals["remote_desk"] = desk
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
     formatting.register(app)

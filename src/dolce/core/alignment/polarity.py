@@ -34,10 +34,10 @@ class JudgedPolarity:
     alike: float = 0.0
 
 
-def common_polarity(told: Sequence[Polarity]) -> Polarity:
+def common_polarity(on_progress: Sequence[Polarity]) -> Polarity:
     """What takes of one channel say together; "unsure" where too few tell it, or where they disagree."""
-    sure = [one for one in told if one != "unsure"]
-    if not sure or len(sure) < _MOST_OF_ALL * len(told):
+    sure = [one for one in on_progress if one != "unsure"]
+    if not sure or len(sure) < _MOST_OF_ALL * len(on_progress):
         return "unsure"
     normal = sum(one == "normal" for one in sure) / len(sure)
     if normal >= _OF_THOSE:
@@ -67,21 +67,21 @@ def alike(one: tuple[NDArray, NDArray], other: tuple[NDArray, NDArray]) -> float
 
 
 def judged_together(
-    own: Mapping[str, Polarity], alike_of: Mapping[tuple[str, str], float]
+    own: Mapping[str, Polarity], correlations: Mapping[tuple[str, str], float]
 ) -> dict[str, JudgedPolarity]:
     """Polarity of channels, each alone and against those of its kind.
 
     Parameters
     ----------
     own : what each channel's takes say
-    alike_of : correlation of pairs of a kind, in one order each
+    correlations : correlation of pairs of a kind, in one order each
 
     Notes
     -----
     A channel that can't be told alone follows one that can, where both are clearly alike or clearly opposite. Two that
     are sure and contradict each other are both unsure: one of them is wrong, and nothing says which.
     """
-    clear = {pair: value for pair, value in alike_of.items() if abs(value) >= _CLEAR}
+    clear = {pair: value for pair, value in correlations.items() if abs(value) >= _CLEAR}
     found = {channel: JudgedPolarity(polarity=polarity) for channel, polarity in own.items()}
     for (a, b), value in clear.items():
         if "unsure" in (own[a], own[b]):

@@ -50,7 +50,7 @@ class ChannelReading:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class LevelWish:
+class LevelOptions:
     """How levels are to be matched.
 
     Attributes
@@ -165,7 +165,7 @@ def table_of_arrivals(
     *,
     delay_step_s: float,
     trim_step_db: float = TRIM_STEP_DB,
-    wish: LevelWish | None = None,
+    options: LevelOptions | None = None,
     highest_trim_db: float = 0.0,
 ) -> AlignmentTable:
     """Trims in steps down to the softest channel, or to the one that is the reference, delays in steps up to the
@@ -188,10 +188,10 @@ def table_of_arrivals(
             where="align",
             remedy="Take both channels at the main seat's centre first.",
         )
-    wish = wish or LevelWish()
+    options = options or LevelOptions()
     # Where each would be without its offset: what they are to have in common.
-    common = {r.channel: r.matched_db - wish.offset_db(r.channel) for r in readings if r.matched_db is not None}
-    target = common.get(wish.reference, min(common.values(), default=0.0))
+    common = {r.channel: r.matched_db - options.offset_db(r.channel) for r in readings if r.matched_db is not None}
+    target = common.get(options.reference, min(common.values(), default=0.0))
     known = [r.arrival_s for r in readings if r.arrival_s is not None]
     last = max(known) if len(known) == len(readings) else None
     channel_rows = []
@@ -206,8 +206,8 @@ def table_of_arrivals(
             AlignmentRow(
                 reading=reading,
                 trim_db=round(trim, 3) + 0.0,
-                delay_s=delay + (round(wish.lip_sync_s / delay_step_s) * delay_step_s if last is not None else 0.0),
-                offset_db=wish.offset_db(reading.channel),
+                delay_s=delay + (round(options.lip_sync_s / delay_step_s) * delay_step_s if last is not None else 0.0),
+                offset_db=options.offset_db(reading.channel),
                 short_db=short,
             )
         )

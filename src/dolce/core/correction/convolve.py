@@ -22,34 +22,34 @@ def convolution_curve(plan: CorrectionPlan, limits: Limits, desired_db: NDArray 
     Parameters
     ----------
     desired_db : ndarray, shape (points,), optional
-        Another wish than the plan's, as without one spot.
+        Another desired correction than the plan's, as without one spot.
 
     Notes
     -----
-    The wish, smoothed over 1/48 octave to 300 Hz and ever broader to a third of an octave from 2 kHz, since what is
-    narrow up there belongs to one spot. Boost at most as the limit says, also against the mean over 200-2000 Hz but for
-    half a dB; that mean sinks by 0.93 dB at most. Where the whole of that band is corrected, everything is half a dB
-    lower: the level is matched again, and dips get half a dB more. Compare O. Kirkeby and P. A. Nelson, "Digital filter
-    design for inversion problems in sound reproduction", JAES 47, 583-595 (1999), whose regularisation by frequency is
-    here the limits and verdicts.
+    The desired correction, smoothed over 1/48 octave to 300 Hz and ever broader to a third of an octave from 2 kHz,
+    since what is narrow up there belongs to one spot. Boost at most as the limit says, also against the mean over
+    200-2000 Hz but for half a dB; that mean sinks by 0.93 dB at most. Where the whole of that band is corrected,
+    everything is half a dB lower: the level is matched again, and dips get half a dB more. Compare O. Kirkeby and P.
+    A. Nelson, "Digital filter design for inversion problems in sound reproduction", JAES 47, 583-595 (1999), whose
+    regularisation by frequency is here the limits and verdicts.
     """
     at_hz = plan.frequency_hz
     inside = in_band(at_hz, (limits.from_hz, limits.to_hz))
     middle = in_band(at_hz, MEAN_BAND_HZ)
-    wish = smoothed(at_hz, plan.desired_db if desired_db is None else desired_db)
+    desired = smoothed(at_hz, plan.desired_db if desired_db is None else desired_db)
     edge = np.clip(1 + np.log2(at_hz / limits.from_hz) / _EDGE_OCTAVES, 0, 1) * np.clip(
         1 - np.log2(at_hz / limits.to_hz) / _EDGE_OCTAVES, 0, 1
     )
     fade = np.where(inside, 1.0, edge)
-    wish = _held(wish, inside) * fade
+    desired = _held(desired, inside) * fade
     if not middle.any():
-        return np.clip(wish, -limits.max_cut_db, limits.max_boost_db)
+        return np.clip(desired, -limits.max_cut_db, limits.max_boost_db)
     whole = limits.from_hz <= MEAN_BAND_HZ[0] and limits.to_hz >= MEAN_BAND_HZ[1]
     lower, mean = 0.0, 0.0
-    found = wish
+    found = desired
     for _ in range(_ROUNDS):
         most = limits.max_boost_db - _RIPPLE_DB + min(0.0, FREE_MEAN_DB + mean)
-        found = np.clip(wish - lower * fade, -limits.max_cut_db, max(most, 0.0))
+        found = np.clip(desired - lower * fade, -limits.max_cut_db, max(most, 0.0))
         mean = float(found[middle].mean())
         if whole and limits.max_boost_db > 0:
             lower += mean + FREE_MEAN_DB
@@ -62,14 +62,14 @@ def smoothed(at_hz: NDArray, level_db: NDArray) -> NDArray[np.float64]:
     return octave_mean(at_hz, level_db, at_hz=at_hz, per_octave=_FINE ** (1 - x) * _BROAD**x)
 
 
-def _held(wish: NDArray, inside: NDArray) -> NDArray:
+def _held(desired: NDArray, inside: NDArray) -> NDArray:
     """Outside, as at the ends of the range, so that it can fade from there."""
     k = np.flatnonzero(inside)
     return (
-        wish
+        desired
         if not k.size
         else np.concatenate(
-            [np.full(k[0], wish[k[0]]), wish[k[0] : k[-1] + 1], np.full(wish.size - k[-1] - 1, wish[k[-1]])]
+            [np.full(k[0], desired[k[0]]), desired[k[0] : k[-1] + 1], np.full(desired.size - k[-1] - 1, desired[k[-1]])]
         )
     )
 

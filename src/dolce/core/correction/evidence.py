@@ -58,7 +58,7 @@ class Needs:
         return power_db(self.weight @ 10 ** (-self.error_db / 10))
 
     def desired_db(self) -> NDArray[np.float64]:
-        """What is wished of filters for all spots, without limits, shape (points,).
+        """What is asked of filters for all spots, without limits, shape (points,).
 
         Notes
         -----
@@ -83,8 +83,8 @@ class Needs:
     def residual_db2(self, limits: Limits, *, lowered_db: float = 0.0) -> NDArray[np.float64]:
         """Square of the deviation at spots that were left out, mean over the spots by weight, in dB^2, shape (points,).
 
-        Each spot is corrected by what the others wish, within the largest boost and cut, toward a target that is lower
-        by `lowered_db`. Two spots at least.
+        Each spot is corrected by what the others ask for, within the largest boost and cut, toward a target that is
+        lower by `lowered_db`. Two spots at least.
         """
         asked = np.clip(self.desired_without_each_db() - lowered_db, -limits.max_cut_db, limits.max_boost_db)
         return self.weight @ (self.error_db - lowered_db - asked) ** 2
@@ -146,7 +146,7 @@ def target_levels(
     inside = in_band(at_hz, range_hz)
     if needs.spots < 2:
         return ()
-    wish, level = needs.desired_db(), -(needs.weight @ needs.error_db)
+    desired, level = needs.desired_db(), -(needs.weight @ needs.error_db)
 
     def residual(lowered: float, boost: float) -> float:
         left = needs.residual_db2(replace(limits, max_boost_db=boost), lowered_db=lowered)
@@ -154,13 +154,13 @@ def target_levels(
 
     found = []
     for lowered in STEPS_DB:
-        done = np.clip(wish - lowered, -limits.max_cut_db, limits.max_boost_db)
+        done = np.clip(desired - lowered, -limits.max_cut_db, limits.max_boost_db)
         lost = energy_mean_db(level[inside]) - energy_mean_db((level + done)[inside])
         found.append(
             TargetLevel(
                 lowered_db=lowered,
                 level_db=at_level_db - lowered,
-                boost_db=float(max(0.0, (wish - lowered)[inside].max())),
+                boost_db=float(max(0.0, (desired - lowered)[inside].max())),
                 lost_db=float(lost),
                 cuts_alone_db=residual(lowered, 0.0),
                 within_limits_db=residual(lowered, limits.max_boost_db),

@@ -109,7 +109,7 @@ class FoundConvolution:
     ----------
     at_hz, level_db : tuple
     phase, duration_s, before_s : as in `FilterType`
-    turned_hz, turned_rad : tuple
+    compensated_hz, compensated_rad : tuple
         For "mixed": what all spots share of phase beyond the minimum, and is undone.
     """
 
@@ -118,8 +118,8 @@ class FoundConvolution:
     phase: Phase = "minimum"
     duration_s: float = 0.3
     before_s: float = 0.02
-    turned_hz: tuple[float, ...] = ()
-    turned_rad: tuple[float, ...] = ()
+    compensated_hz: tuple[float, ...] = ()
+    compensated_rad: tuple[float, ...] = ()
 
     def impulse(self, *, sample_rate_hz: int, most_samples: int | None = None) -> NDArray[np.float64]:
         """Its impulse response at a rate, no longer than a device holds, shape (samples,)."""
@@ -127,12 +127,12 @@ class FoundConvolution:
         at, level = np.array(self.at_hz), np.array(self.level_db)
         if self.phase == "linear":
             return linear_phase(at, level, sample_rate_hz=sample_rate_hz, samples=samples)
-        if self.phase == "mixed" and self.turned_hz:
+        if self.phase == "mixed" and self.compensated_hz:
             return phase_compensated(
                 at,
                 level,
-                np.array(self.turned_hz),
-                np.array(self.turned_rad),
+                np.array(self.compensated_hz),
+                np.array(self.compensated_rad),
                 sample_rate_hz=sample_rate_hz,
                 samples=samples,
                 before_s=self.delay_s(sample_rate_hz=sample_rate_hz, most_samples=most_samples),
@@ -147,7 +147,7 @@ class FoundConvolution:
         samples = self._samples(sample_rate_hz, most_samples)
         if self.phase == "linear":
             return (samples - 1) // 2 / sample_rate_hz
-        if self.phase == "mixed" and self.turned_hz:
+        if self.phase == "mixed" and self.compensated_hz:
             return min(round(self.before_s * sample_rate_hz), samples // 2) / sample_rate_hz
         return 0.0
 

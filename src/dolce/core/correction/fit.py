@@ -57,10 +57,12 @@ def fit_bands(
     limits: Limits,
     sample_rate_hz: float,
     effort: Effort = QUICK,
-    told: Callable[[], None] | None = None,
+    on_progress: Callable[[], None] | None = None,
     compute: "Compute | None" = None,
 ) -> Fit:
-    """Peaking bands that come closest to a plan within its limits. `told` is called between the steps, and may raise.
+    """Peaking bands that come closest to a plan within its limits.
+
+    `on_progress` is called between the steps, and may raise.
 
     Frequencies, gains and Qs of many sets of bands are fitted together by least squares with bounds, and the best sets
     are looked for (`best_bands`). Limits enter as steep penalties (sum of all bands, also relative to its mean over
@@ -71,7 +73,7 @@ def fit_bands(
     Rounding as in `BandFilter.rounded`. A fit is the same every time, so the last ones are kept: where one channel of
     many has changed, only its own is looked for again. `compute` does it in the place of `fitted`, elsewhere perhaps.
     """
-    wished = tuple(
+    desired = tuple(
         one.tobytes()
         for one in (
             plan.frequency_hz,
@@ -83,16 +85,18 @@ def fit_bands(
             plan.loud_db,
         )
     )
-    asked = (wished, limits, sample_rate_hz, effort)
-    return _FITS.get_or(asked, lambda: (compute or fitted)(plan, limits, sample_rate_hz, effort, told or _nothing))
+    asked = (desired, limits, sample_rate_hz, effort)
+    return _FITS.get_or(
+        asked, lambda: (compute or fitted)(plan, limits, sample_rate_hz, effort, on_progress or _nothing)
+    )
 
 
 def fitted(
-    plan: CorrectionPlan, limits: Limits, sample_rate_hz: float, effort: Effort, told: Callable[[], None]
+    plan: CorrectionPlan, limits: Limits, sample_rate_hz: float, effort: Effort, on_progress: Callable[[], None]
 ) -> Fit:
     """The same, computed here and now, whether it was asked for before or not."""
     problem = FitProblem(plan, limits, sample_rate_hz)
-    bands = best_bands(problem, effort, told)
+    bands = best_bands(problem, effort, on_progress)
     loud, tried = problem.loud_left_db(bands), [(problem, bands)]
     for _ in range(_ONCE_MORE):
         if loud.max() <= _STILL_LOUD_DB:
@@ -101,7 +105,7 @@ def fitted(
         left = np.interp(np.log2(plan.frequency_hz), np.log2(problem.at_hz), np.maximum(loud, 0))
         plan = replace(plan, weight=plan.weight * (1 + _STILL_LOUD * left))
         problem = FitProblem(plan, limits, sample_rate_hz)
-        bands = best_bands(problem, replace(effort, generations=_AGAIN), told, near=bands)
+        bands = best_bands(problem, replace(effort, generations=_AGAIN), on_progress, near=bands)
         loud = problem.loud_left_db(bands)
         tried.append((problem, bands))
     problem, bands = min(tried, key=lambda one: max(one[0].loud_left_db(one[1]).max(), _STILL_LOUD_DB))
@@ -157,15 +161,18 @@ def fit_left_out(
 ) -> NDArray[np.float64]:
     """What would change in the bands had each spot been left out in turn, shape (spots, points) at `at_hz`.
 
-    All frequencies, gains and Qs are fitted anew to each wish and to that of all spots, from where they are.
+    All frequencies, gains and Qs are fitted anew to the desired correction of each and of all spots, from where they
+    are.
     """
     fitted = rows_of(filters)
     if not len(fitted) or not len(plan.without_each_db):
         return np.zeros((len(plan.without_each_db), at_hz.size))
     problem = FitProblem(plan, limits, sample_rate_hz)
-    wishes = np.array([problem.on_grid(plan.frequency_hz, one) for one in (*plan.without_each_db, plan.desired_db)])
-    start = np.repeat(fitted[None], len(wishes), axis=0)
-    made = problem.polished(start, wish=wishes)
+    options_by_job = np.array(
+        [problem.on_grid(plan.frequency_hz, one) for one in (*plan.without_each_db, plan.desired_db)]
+    )
+    start = np.repeat(fitted[None], len(options_by_job), axis=0)
+    made = problem.polished(start, desired=options_by_job)
     total = levels_and_slopes(made, at_hz=at_hz, sample_rate_hz=sample_rate_hz)[0].sum(axis=1)
     return total[:-1] - total[-1]
 
@@ -183,7 +190,8 @@ def fit_with_fixed(
     References
     ----------
     V. Valimaki and J. Liski, "Accurate cascade graphic equalizer", IEEE Signal Processing Letters 24, 176-180 (2017):
-    gains are solved from what every band does at every point, instead of set to the wish at its own centre.
+    gains are solved from what every band does at every point, instead of set to the desired correction at its own
+    centre.
     """
     bounds = replace(
         limits,

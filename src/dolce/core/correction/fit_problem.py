@@ -1,4 +1,4 @@
-"""What a set of bands is judged by: how much it misses of a wish, and which limits it breaks."""
+"""What a set of bands is judged by: how far it is from the desired correction, and which limits it breaks."""
 
 from dataclasses import replace
 
@@ -34,7 +34,7 @@ _UNDONE = 0.5  # of a boost: a wider cut that takes more than this at its centre
 _DOUBLE_OCTAVES = 0.11  # two of one sign and of like width that are nearer do as one
 _KEPT_BELOW_DB = 0.15  # of what may be done where nothing should be: left for rounding and smoothing
 WORTH_DB = 0.25  # a band with less gain than this is dropped
-_BARRIER = 12.0  # weight of a broken limit against a missed wish
+_BARRIER = 12.0  # weight of a broken limit against a missed correction
 _SUNK = 60.0  # and of a level that sinks too far, which is one number and not one for each point
 _BESIDE = 0.25  # weight of what is heard outside the range, which moves with that mean
 _STEPS, _SETTLED = 60, 3e-4  # of a fit: at most so many, until one gains less than this part of the cost
@@ -42,17 +42,17 @@ _DAMPING, _STUCK = 1e-2, 1e7
 _PER_OCTAVE, _PER_OCTAVE_OUTSIDE, _PER_OCTAVE_CHECKED = 24, 8, 288
 
 # Ends of what is heard: a range that reaches as far is open there, and shelves may end it.
-HEARD_HZ = (25.0, 15_000.0)
+AUDIBLE_HZ = (25.0, 15_000.0)
 _SHELF_Q = (0.4, 1.0)  # steeper ones swing beyond their gain
 
 
 class FitProblem:
-    """The grid, the wish and the limits of one fit.
+    """The grid, the desired correction and the limits of one fit.
 
     Attributes
     ----------
-    at_hz, wish, root : ndarray, shape (points,)
-        The grid, the wish on it in dB, and the square root of its weight.
+    at_hz, desired, root : ndarray, shape (points,)
+        The grid, the desired correction on it in dB, and the square root of its weight.
     shelves : tuple
         The kinds of shelf that may be used: where the range is open at its end. A low one only cuts, since what it
         raised below the range would cost excursion and be heard by nobody.
@@ -77,19 +77,19 @@ class FitProblem:
         self.at_hz = np.unique(np.concatenate([coarse, fine, [low, high]]))
         self.inside = (self.at_hz > low * 1.0001) & (self.at_hz < high * 0.9999)
         octave, own = np.log2(self.at_hz), np.log2(plan.frequency_hz)
-        self.wish = self.on_grid(plan.frequency_hz, plan.desired_db)
+        self.desired = self.on_grid(plan.frequency_hz, plan.desired_db)
         share = np.gradient(octave)
         weight = np.where(self.inside, np.interp(octave, own, plan.weight), 0.0) * share / share[self.inside].mean()
         self.root, self._root_square, self._share = np.sqrt(weight), weight.sum(), share
         mean_band = in_band(self.at_hz, MEAN_BAND_HZ)
         self._mean_share = np.where(mean_band, share, 0.0) / share[mean_band].sum()
-        beside = max(np.log2(HEARD_HZ[1] / high), 0.0) + max(np.log2(low / HEARD_HZ[0]), 0.0)
+        beside = max(np.log2(AUDIBLE_HZ[1] / high), 0.0) + max(np.log2(low / AUDIBLE_HZ[0]), 0.0)
         self._root_outside = np.sqrt(_BESIDE * _PER_OCTAVE * beside)
-        open_ends = {LOW_SHELF: low <= HEARD_HZ[0], HIGH_SHELF: high >= HEARD_HZ[1]}
+        open_ends = {LOW_SHELF: low <= AUDIBLE_HZ[0], HIGH_SHELF: high >= AUDIBLE_HZ[1]}
         self.shelves = tuple(kind for kind, is_open in open_ends.items() if is_open and limits.shelves)
         self._plan = plan
-        leaks = zip(self._quiet_at(self.at_hz), self._held_at(self.at_hz), strict=True)
-        self._leak_up, self._leak_down = (np.minimum(0.6 * quiet, held) for quiet, held in leaks)
+        gains_outside = zip(self._quiet_at(self.at_hz), self._held_at(self.at_hz), strict=True)
+        self._outside_up, self._outside_down = (np.minimum(0.6 * quiet, held) for quiet, held in gains_outside)
         self.low_bounds = np.array([np.log(low * 1.02), -max(limits.max_cut_db, 0.01), np.log(limits.min_q)])
         one = limits.max_boost_db + limits.more_for_one_db if limits.max_boost_db else 0.0
         highest = min(one, limits.highest_gain_db)
@@ -97,7 +97,7 @@ class FitProblem:
         self._above = np.log(max(min(limits.max_q_above, limits.max_q), limits.min_q * 1.01))
 
     def on_grid(self, frequency_hz: NDArray, desired_db: NDArray) -> NDArray[np.float64]:
-        """A wish on the grid, nothing outside the range."""
+        """A desired correction on the grid, nothing outside the range."""
         return np.where(self.inside, np.interp(np.log2(self.at_hz), np.log2(frequency_hz), desired_db), 0.0)
 
     def within(self, bands: Bands) -> Bands:
@@ -139,9 +139,9 @@ class FitProblem:
     def missed_db(self, bands: Bands) -> NDArray[np.float64]:
         """What more bands could still add or take away of what is missed, no more than limits leave."""
         total = self.total(bands)
-        up = np.minimum(self.limits.max_boost_db, self._leak_up) - total
-        down = -np.minimum(self.limits.max_cut_db, self._leak_down) - total
-        return np.clip(self.wish - total, np.minimum(down, 0.0), np.maximum(up, 0.0))
+        up = np.minimum(self.limits.max_boost_db, self._outside_up) - total
+        down = -np.minimum(self.limits.max_cut_db, self._outside_down) - total
+        return np.clip(self.desired - total, np.minimum(down, 0.0), np.maximum(up, 0.0))
 
     def loud_left_db(self, bands: Bands) -> NDArray[np.float64]:
         """How far the energy average of the spots is above what is to be left of it, inside the range, shape (points,).
@@ -185,21 +185,23 @@ class FitProblem:
         return peaking & np.where(opposite, taken | near | undone, same)
 
     def residuals(self, bands: Bands) -> NDArray[np.float64]:
-        """Missed wish, sound outside the range, and broken limits (boost absolute and relative to the mean; cut;
+        """Missed correction, sound outside the range, and broken limits (boost absolute and relative to the mean; cut;
         level); shape (..., residuals).
 
-        The wish is missed at the level that the channel is brought to again afterwards, by its mean over 200-2000 Hz.
+        The desired correction is missed at the level that the channel is brought to again afterwards, by its mean over
+        200-2000 Hz.
         """
-        return np.concatenate([*self._parts(self.total(bands), self.wish), _opposed(bands)[0]], axis=-1)
+        return np.concatenate([*self._parts(self.total(bands), self.desired), _opposed(bands)[0]], axis=-1)
 
-    def _parts(self, total: NDArray, wish: NDArray) -> tuple[NDArray, NDArray, NDArray]:
-        """Residuals of the wish and outside the range, of broken limits, and of a mean that moves or sinks too far."""
+    def _parts(self, total: NDArray, desired: NDArray) -> tuple[NDArray, NDArray, NDArray]:
+        """Residuals of the desired correction and outside the range, of broken limits, and of a mean that moves or
+        sinks too far."""
         mean = (total @ self._mean_share)[..., None]
         broken = np.maximum(total - self._allowed_at(mean), 0) + np.maximum(-total - self.limits.max_cut_db, 0)
-        leak = np.maximum(total - self._leak_up, 0) - np.maximum(-total - self._leak_down, 0)
+        gain_outside = np.maximum(total - self._outside_up, 0) - np.maximum(-total - self._outside_down, 0)
         sunk = np.maximum(-mean - 0.95 * LOWEST_MEAN_DB, 0.0)
         shifted = np.concatenate([_SUNK * sunk, self._root_outside * mean], axis=-1)
-        return self.root * (total - mean - wish) + _BARRIER * leak, _BARRIER * broken, shifted
+        return self.root * (total - mean - desired) + _BARRIER * gain_outside, _BARRIER * broken, shifted
 
     def polished(
         self,
@@ -208,7 +210,7 @@ class FitProblem:
         steps: int = _STEPS,
         to: float = _SETTLED,
         free: int | None = None,
-        wish: NDArray | None = None,
+        desired: NDArray | None = None,
     ) -> Bands:
         """All bands of each set fitted together; shape as given.
 
@@ -217,7 +219,7 @@ class FitProblem:
         bands : shape (..., bands, 4)
         free : int, optional
             Only so many at the front may move; of the others gains alone are fitted, and the order stays.
-        wish : ndarray, shape (sets, points), optional
+        desired : ndarray, shape (sets, points), optional
             Of each set, in place of the one for all.
 
         Notes
@@ -234,10 +236,10 @@ class FitProblem:
         sets[:, :free] = self.within(sets[:, :free])
         kinds = sets[..., KIND]
         x = sets[..., :VALUES].reshape(-1, VALUES * count)
-        wishes = np.broadcast_to(self.wish if wish is None else wish, (len(x), self.at_hz.size))
+        options_by_job = np.broadcast_to(self.desired if desired is None else desired, (len(x), self.at_hz.size))
         damping = np.full(len(x), _DAMPING)
         going = np.arange(len(x))
-        cost, gradient, square = self._normal(sets, wishes)
+        cost, gradient, square = self._normal(sets, options_by_job)
         own = np.arange(VALUES * count)
         for _ in range(steps):
             low, high = self._bounds(x[going], kinds[going], free)
@@ -247,7 +249,7 @@ class FitProblem:
             damped[:, own, own] += damping[going, None] * damped[:, own, own] + 1e-9 + held
             tried = x[going] - np.linalg.solve(damped, downhill[..., None])[..., 0]
             tried = np.clip(tried, *self._bounds(tried, kinds[going], free, of=x[going]))
-            new_cost, new_gradient, new_square = self._normal(with_values(tried, kinds[going]), wishes[going])
+            new_cost, new_gradient, new_square = self._normal(with_values(tried, kinds[going]), options_by_job[going])
             better = new_cost < cost[going]
             small = better & (new_cost > (1 - to) * cost[going])
             x[going[better]], cost[going[better]] = tried[better], new_cost[better]
@@ -288,7 +290,7 @@ class FitProblem:
         """
         return self.limits.max_boost_db + np.minimum(0.0, FREE_MEAN_DB + 1.05 * np.asarray(mean_db))
 
-    def _normal(self, bands: Bands, wish: NDArray) -> tuple[NDArray, NDArray, NDArray]:
+    def _normal(self, bands: Bands, desired: NDArray) -> tuple[NDArray, NDArray, NDArray]:
         """Cost of sets of bands, half its gradient, and its square of slopes: shapes (sets,), (sets, p), (sets, p, p)
         for p = 3 bands.
 
@@ -299,10 +301,10 @@ class FitProblem:
         levels, slopes = levels_and_slopes(bands, at_hz=self.at_hz, sample_rate_hz=self.rate)
         total, slopes = levels.sum(axis=1), slopes.reshape(sets, VALUES * count, -1)
         mean, mean_slopes = (total @ self._mean_share)[:, None], slopes @ self._mean_share  # (sets, 1), (sets, p)
-        missed, broken, shifted = self._parts(total, wish)
+        missed, broken, shifted = self._parts(total, desired)
         allowed = self._allowed_at(mean)
         over, under = _BARRIER * (total > allowed), _BARRIER * (-total > self.limits.max_cut_db)
-        own = self.root + _BARRIER * ((total > self._leak_up) | (-total > self._leak_down))
+        own = self.root + _BARRIER * ((total > self._outside_up) | (-total > self._outside_down))
         beyond = over - under
         of_mean = 1.05 * over * (allowed < self.limits.max_boost_db)
         both = own**2 + beyond**2  # of the total at each point
@@ -350,15 +352,15 @@ class FitProblem:
             mean = float(mean_of_bands.sum())
             over = total - self._allowed_at(mean)
             under = -total - self.limits.max_cut_db
-            leak = np.maximum(total - quiet_up, -total - quiet_down)
+            gain_outside = np.maximum(total - quiet_up, -total - quiet_down)
             if over.max() > 1e-3:
                 blame = levels[:, int(np.argmax(over))]
             elif under.max() > 1e-3:
                 blame = -levels[:, int(np.argmax(under))]
             elif mean < -LOWEST_MEAN_DB:
                 blame = -mean_of_bands
-            elif leak.max() > 0:
-                k = int(np.argmax(leak))
+            elif gain_outside.max() > 0:
+                k = int(np.argmax(gain_outside))
                 blame = levels[:, k] * np.sign(total[k])
             else:
                 break
@@ -395,9 +397,14 @@ def _opposed(bands: Bands) -> tuple[NDArray, NDArray]:
     apart = (bands[..., first, 0] - bands[..., second, 0]) / np.log(2)
     near = np.maximum(_KEPT_APART * _OPPOSED_OCTAVES - np.abs(apart), 0) * (one * other < 0)
     strong = np.maximum(np.minimum(np.abs(one), np.abs(other)) - _KEPT_WEAK * _OPPOSED_DB, 0)
-    told = ((near > 0) & (strong > 0)).any(axis=tuple(range(near.ndim - 1)))
-    first, second, near, strong = first[told], second[told], near[..., told], strong[..., told]
-    apart, one, other = apart[..., told], one[..., told], other[..., told]
+    on_progress = ((near > 0) & (strong > 0)).any(axis=tuple(range(near.ndim - 1)))
+    first, second, near, strong = (
+        first[on_progress],
+        second[on_progress],
+        near[..., on_progress],
+        strong[..., on_progress],
+    )
+    apart, one, other = apart[..., on_progress], one[..., on_progress], other[..., on_progress]
     slopes = np.zeros((*near.shape, VALUES * count))
     row = np.arange(first.size)
     by_place = -_OPPOSED * strong * np.sign(apart) * (near > 0) / np.log(2)

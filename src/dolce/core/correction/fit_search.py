@@ -30,7 +30,7 @@ class Effort:
     Attributes
     ----------
     islands : populations that know nothing of each other until their best meet
-    starts : of each, moved by chance, besides those that follow from the wish
+    starts : of each, moved by chance, besides those that follow from the desired correction
     kept, children : sets of bands that are kept from one generation to the next, and that are made of them in each
     generations : at most so many, ...
     patience : ... until so many have found nothing better
@@ -50,7 +50,9 @@ class Effort:
     better: float
 
 
-def best_bands(problem: FitProblem, effort: Effort, told: Callable[[], None], *, near: Bands | None = None) -> Bands:
+def best_bands(
+    problem: FitProblem, effort: Effort, on_progress: Callable[[], None], *, near: Bands | None = None
+) -> Bands:
     """As many bands as are allowed, or fewer that do as well, none of which opposes another.
 
     With `near`, a set that is good for nearly the same problem, it is looked for from there, by one population.
@@ -58,7 +60,7 @@ def best_bands(problem: FitProblem, effort: Effort, told: Callable[[], None], *,
     Sets of bands are fitted from many starts, then crossed (the lower bands of one, the upper ones of another: what
     bands do is local, so good halves make good wholes) and changed (some go, others come where much is missed), each
     child fitted a few steps, and the best kept; after that each band of the best set is tried elsewhere. All chance is
-    the same every time. `told` is called between the steps, and may raise.
+    the same every time. `on_progress` is called between the steps, and may raise.
 
     References
     ----------
@@ -72,13 +74,13 @@ def best_bands(problem: FitProblem, effort: Effort, told: Callable[[], None], *,
     else:
         whole = np.vstack([near, _evenly(problem)[len(near) :]])[None]
         starts = [np.concatenate([whole, [_child(problem, whole, rng) for _ in range(effort.starts)]])]
-    islands = [_evolved(problem, problem.polished(one, steps=_FIRST), effort, rng, told) for one in starts]
-    kept = islands[0] if len(islands) == 1 else _evolved(problem, np.concatenate(islands), effort, rng, told)
+    islands = [_evolved(problem, problem.polished(one, steps=_FIRST), effort, rng, on_progress) for one in starts]
+    kept = islands[0] if len(islands) == 1 else _evolved(problem, np.concatenate(islands), effort, rng, on_progress)
     best = _best(problem, list(kept[: effort.finalists]), effort)
     bands = _without_opposing(problem, kept[0]) if best is None else best
     bands = _filled(problem, _worth_having(bands), effort)
     bands = _exchanged(problem, bands, effort)
-    told()
+    on_progress()
     merged = _merged(problem, bands, effort)
     return _of_use(problem, _worth_having(_filled(problem, merged, effort) if len(merged) < len(bands) else bands))
 
@@ -95,11 +97,11 @@ def _of_use(problem: FitProblem, bands: Bands) -> Bands:
 
 
 def _evolved(
-    problem: FitProblem, kept: Bands, effort: Effort, rng: np.random.Generator, told: Callable[[], None]
+    problem: FitProblem, kept: Bands, effort: Effort, rng: np.random.Generator, on_progress: Callable[[], None]
 ) -> Bands:
     """The best sets after some generations, best first."""
     kept, cost = _best_of(problem, kept, effort.kept)
-    told()
+    on_progress()
     waited = 0
     for _ in range(effort.generations):
         children = [_child(problem, kept, rng) for _ in range(effort.children)]
@@ -107,7 +109,7 @@ def _evolved(
         before = cost[0]
         kept, cost = _best_of(problem, np.concatenate([kept, fitted]), effort.kept)
         waited = 0 if cost[0] < effort.better * before else waited + 1
-        told()
+        on_progress()
         if waited >= effort.patience:
             break
     return kept
@@ -189,7 +191,7 @@ def _starts(problem: FitProblem, effort: Effort, rng: np.random.Generator) -> Ba
     first, cuts = one_by_one(problem), one_by_one(problem, cuts_first=True)
     moved = [_moved(problem, evenly, rng) for _ in range(effort.starts)]
     plain = [*(np.vstack([one, evenly[len(one) :]]) for one in (first, cuts)), evenly]
-    return np.array([*plain, *(one for start in plain for one in _with_shelves(problem, start)), *moved])
+    return np.array([*plain, *(shelve for start in plain for shelve in _with_shelves(problem, start)), *moved])
 
 
 def _with_shelves(problem: FitProblem, bands: Bands) -> list[Bands]:
@@ -200,20 +202,20 @@ def _with_shelves(problem: FitProblem, bands: Bands) -> list[Bands]:
         if not set(kinds) <= set(problem.shelves) or len(bands) < len(kinds):
             continue
         rest = order[LOW_SHELF in kinds : len(order) - (HIGH_SHELF in kinds)]
-        new = [one for one in _new_shelves(problem, NONE, octaves=_SHELF_OCTAVES[-1:]) if one[KIND] in kinds]
+        new = [shelve for shelve in _new_shelves(problem, NONE, octaves=_SHELF_OCTAVES[-1:]) if shelve[KIND] in kinds]
         if len(new) == len(kinds):
             tried.append(np.vstack([rest, *new]))
     return tried
 
 
 def _moved(problem: FitProblem, bands: Bands, rng: np.random.Generator) -> Bands:
-    """Bands at other places with other widths, and the gain that is wished there."""
+    """Bands at other places with other widths, and the gain that is desired there."""
     apart = np.log(problem.limits.to_hz / problem.limits.from_hz) / len(bands)
     frequency = np.exp(bands[:, 0] + rng.normal(0, 0.4 * apart, len(bands)))
     q = rng.uniform(_NEW_Q / 2, 2 * _NEW_Q, len(bands))
     return np.array(
         [
-            _within(problem, f, np.interp(f, problem.at_hz, problem.wish), one)
+            _within(problem, f, np.interp(f, problem.at_hz, problem.desired), one)
             for f, one in zip(frequency, q, strict=True)
         ]
     )
@@ -245,11 +247,11 @@ def one_by_one(problem: FitProblem, *, cuts_first: bool = False) -> Bands:
 
 
 def _evenly(problem: FitProblem) -> Bands:
-    """Start: bands evenly over the range, each with the gain that is wished there."""
+    """Start: bands evenly over the range, each with the gain that is desired there."""
     limits = problem.limits
     return np.array(
         [
-            _within(problem, frequency, np.interp(frequency, problem.at_hz, problem.wish), _NEW_Q)
+            _within(problem, frequency, np.interp(frequency, problem.at_hz, problem.desired), _NEW_Q)
             for frequency in np.geomspace(limits.from_hz * 1.05, limits.to_hz * 0.95, limits.bands)
         ]
     )
@@ -272,7 +274,7 @@ def _without_opposing(problem: FitProblem, bands: Bands) -> Bands:
 def _filled(problem: FitProblem, bands: Bands, effort: Effort) -> Bands:
     """More bands up to the limit, each where most is left."""
     while len(bands) < problem.limits.bands:
-        best = _best(problem, [np.vstack([bands, one]) for one in _new_bands(problem, bands)], effort)
+        best = _best(problem, [np.vstack([bands, band]) for band in _new_bands(problem, bands)], effort)
         if best is None or problem.cost(best) >= effort.better * problem.cost(bands):
             break
         bands = best

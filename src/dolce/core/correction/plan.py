@@ -1,4 +1,4 @@
-"""Which regions to correct, which only to cut, which to leave or to mend otherwise, and the correction wished for."""
+"""Which regions to correct, which only to cut, which to leave or to mend otherwise, and the desired correction."""
 
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -155,12 +155,12 @@ class Region:
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
 class CorrectionPlan:
-    """The correction wished for, in dB, its weight, and the verdicts; arrays of shape (points,).
+    """The desired correction, in dB, its weight, and the verdicts; arrays of shape (points,).
 
-    `without_each_db` is the wish that leaves each spot out in turn, shape (spots, points); without rows for one spot.
-    `share` is how much of what sounds is this channel's own: filters change the level by that part of their gain.
-    `most_up_db` and `most_down_db` are what filters may do by the verdicts, infinite where they are free; `loud_db` is
-    how far the energy average of the spots is above the target, below 200 Hz.
+    `without_each_db` is the desired correction that leaves each spot out in turn, shape (spots, points); without rows
+    for one spot. `share` is how much of what sounds is this channel's own: filters change the level by that part of
+    their gain. `most_up_db` and `most_down_db` are what filters may do by the verdicts, infinite where they are free;
+    `loud_db` is how far the energy average of the spots is above the target, below 200 Hz.
     """
 
     frequency_hz: NDArray[np.float64]
@@ -211,8 +211,8 @@ def plan_correction(
     Notes
     -----
     Peaks are cut and dips are filled, as far as leaving spots out shows that spots which were not used gain by it. A
-    dip that lacks more than the largest boost keeps up to 3 dB of what it lacks in the wish: the limit holds for the
-    bands, and where little can be had it counts most.
+    dip that lacks more than the largest boost keeps up to 3 dB of what it lacks in the desired correction: the limit
+    holds for the bands, and where little can be had it counts most.
 
     No boost is asked for beyond the end of the speaker's reach, after L. D. Fielder, "Analysis of traditional and
     reverberation-reducing methods of room equalization", JAES 51, 3-26 (2003). Dips that are deep and narrow at all
@@ -229,7 +229,7 @@ def plan_correction(
     share = np.ones(frequency_hz.size) if share is None else share
     quiet = LOUD_DB - loud_db
     quiet = np.where((quiet < 0) & (share > LEAST_SHARE), quiet / np.maximum(share, LEAST_SHARE), quiet)
-    wish = np.minimum(needs.desired_db(), quiet)
+    desired = np.minimum(needs.desired_db(), quiet)
     mean = needs.weight @ needs.error_db
     inside = in_band(frequency_hz, (limits.from_hz, limits.to_hz))
     regions = _regions(frequency_hz, needs, mean, inside, limits, overruled)
@@ -245,8 +245,8 @@ def plan_correction(
             lowest[own] = 0.0
             down[own] = LEAVE_DB
 
-    def allowed(wished: NDArray) -> NDArray:
-        clipped = np.clip(wished, lowest, highest)
+    def allowed(desired: NDArray) -> NDArray:
+        clipped = np.clip(desired, lowest, highest)
         return np.where(np.abs(clipped) < limits.good_enough_db, 0.0, clipped)
 
     weight = np.where(inside, np.where(_faint(frequency_hz, target_db), _FAINT_WEIGHT, 1.0), 0.0)
@@ -254,7 +254,7 @@ def plan_correction(
     without = np.minimum(without, quiet)
     return CorrectionPlan(
         frequency_hz=frequency_hz,
-        desired_db=allowed(wish),
+        desired_db=allowed(desired),
         without_each_db=allowed(without),
         weight=weight * share**2,
         share=share,

@@ -58,10 +58,10 @@ def _left_out(plan: CorrectionPlan, applied_db: NDArray) -> NDArray[np.float64]:
     """What filters would do had each spot been left out, shape (spots, points), or (1, points) for one spot."""
     if not len(plan.without_each_db):
         return applied_db[None]
-    wished = plan.desired_db
-    asked = np.abs(wished) > 0.1
-    follows = np.where(asked, np.clip(applied_db / np.where(asked, wished, 1.0), 0, 1), 0.0)
-    return applied_db + follows * (plan.without_each_db - wished)
+    desired = plan.desired_db
+    asked = np.abs(desired) > 0.1
+    follows = np.where(asked, np.clip(applied_db / np.where(asked, desired, 1.0), 0, 1), 0.0)
+    return applied_db + follows * (plan.without_each_db - desired)
 
 
 def _parts(region: Region, at_hz: NDArray, gain_db: NDArray) -> Sequence[Region]:

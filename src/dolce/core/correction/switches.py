@@ -268,7 +268,7 @@ def best_switches(
         before_db=float(needs.weight @ deviation[:, stays]),
         after_db=float(needs.weight @ deviation[:, found]),
         after_at_new_spots_db=left_out,
-        same_without_each=sum(one == found for one in others),
+        same_without_each=sum(other == found for other in others),
     )
 
 

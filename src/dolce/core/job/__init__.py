@@ -17,13 +17,13 @@ from dolce.core.job.model import (
     result_of,
 )
 from dolce.core.job.next_step import JobFacts, StepKey, needed_sheets, next_step
-from dolce.core.job.passes import PassWish, steps_of, waits_of
+from dolce.core.job.passes import PassOptions, steps_of, waits_of
 from dolce.core.job.placements import placement_of
 from dolce.core.job.report import PARTS, ReportWords
 from dolce.core.job.results import (
     RESULT_OF,
+    CheckedLine,
     LevelResult,
-    LineHeard,
     LinesResult,
     NoiseResult,
     PassResult,
@@ -40,6 +40,7 @@ __all__ = [
     "RESULT_OF",
     "SAMPLE_RATES_HZ",
     "UNITS",
+    "CheckedLine",
     "DamagedJob",
     "Feed",
     "HowTaken",
@@ -48,17 +49,16 @@ __all__ = [
     "JobFacts",
     "LevelResult",
     "Levels",
-    "LineHeard",
     "LinesResult",
     "LogEntry",
     "LogGroup",
     "Moved",
     "NoiseResult",
     "PassKind",
+    "PassOptions",
     "PassRecord",
     "PassResult",
     "PassState",
-    "PassWish",
     "ReadingsResult",
     "Rehearsal",
     "ReportWords",

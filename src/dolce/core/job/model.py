@@ -145,9 +145,9 @@ class Job:
         return found
 
     @property
-    def cue_channel(self) -> str:
-        """The speaker that plays the cue, where what records has a clock of its own."""
-        chosen = self.rig.interface.cue_channel
+    def sync_channel(self) -> str:
+        """The speaker that plays the sync chirp, where what records has a clock of its own."""
+        chosen = self.rig.interface.sync_channel
         if chosen in self.channels:
             return chosen
         return next((s.channel for s in self.speakers if not s.is_sub), self.channels[0])

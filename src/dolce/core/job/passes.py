@@ -16,7 +16,7 @@ Step = tuple[str, int]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class PassWish:
+class PassOptions:
     """What to take.
 
     Attributes
@@ -54,7 +54,7 @@ class PassWish:
             )
 
 
-def steps_of(job: Job, wish: PassWish, settled: Callable[[str, int], bool]) -> list[Step]:
+def steps_of(job: Job, options: PassOptions, settled: Callable[[str, int], bool]) -> list[Step]:
     """Rows at placements (by their leading spot), in order; `settled` says which cells ask for nothing more.
 
     With several microphones a placement serves several spots: it is taken where one of them lacks something.
@@ -65,16 +65,16 @@ def steps_of(job: Job, wish: PassWish, settled: Callable[[str, int], bool]) -> l
         If there is no such row or spot.
     """
     rows = [feed.code for feed in job.feeds]
-    channels = sorted({job.feed(code).code for code in wish.channels}, key=rows.index) or rows
+    channels = sorted({job.feed(code).code for code in options.channels}, key=rows.index) or rows
     asked = set(job.asked)
-    wanted = {job.spot(spot).id for spot in wish.spots} or {spot.id for spot in job.spots}
+    wanted = {job.spot(spot).id for spot in options.spots} or {spot.id for spot in job.spots}
     placements = list(dict.fromkeys(tuple(placement_of(job, s.id)) for s in job.spots if s.id in wanted))
 
     def lacks(channel: str, placement: Sequence[int]) -> bool:
         here = [spot for spot in placement if spot in wanted and (channel, spot) in asked]
-        return any(wish.taken_too or not settled(channel, spot) for spot in here)
+        return any(options.taken_too or not settled(channel, spot) for spot in here)
 
-    if wish.order == "spot":
+    if options.order == "spot":
         return [(c, p[0]) for p in placements for c in channels if lacks(c, p)]
     return [(c, p[0]) for c in channels for p in placements if lacks(c, p)]
 

@@ -17,7 +17,7 @@ class LevelResult:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class LineHeard:
+class CheckedLine:
     """One line.
 
     Attributes
@@ -37,9 +37,9 @@ class LineHeard:
 class LinesResult:
     """A line check, by channel."""
 
-    lines: Mapping[str, LineHeard] = field(default_factory=dict)
+    lines: Mapping[str, CheckedLine] = field(default_factory=dict)
 
-    def with_line(self, channel: str, line: LineHeard) -> Self:
+    def with_line(self, channel: str, line: CheckedLine) -> Self:
         return replace(self, lines={**self.lines, channel: line})
 
     def without(self, *channels: str) -> Self:

@@ -38,8 +38,8 @@ class Interface:
         The one that records, where it is another one.
     own_clock : bool
         Whether what records has a clock of its own; always so where it is another device.
-    cue_channel : str
-        The speaker that plays the cue that arrivals count from then; empty for the first one that is no sub.
+    sync_channel : str
+        The speaker that plays the sync chirp that arrivals count from then; empty for the first one that is no sub.
     loop_output, loop_input : int or None
         Where a cable joins an output to an input.
     loop : InterfaceLoop or None
@@ -52,7 +52,7 @@ class Interface:
     recorder_name: str = ""
     recorder_host: str = ""
     own_clock: bool = False
-    cue_channel: str = ""
+    sync_channel: str = ""
     loop_output: int | None = limited(1, MOST_INPUTS, where="loop output", whole=True, default=None)
     loop_input: int | None = limited(1, MOST_INPUTS, where="loop input", whole=True, default=None)
     loop: InterfaceLoop | None = None
@@ -248,7 +248,7 @@ class Rig:
     @property
     def inputs(self) -> tuple[int, ...]:
         """Inputs with microphones, the leading one first."""
-        return tuple(one.input for one in self.microphones) or (1,)
+        return tuple(microphone.input for microphone in self.microphones) or (1,)
 
     @property
     def level_rests_on(self) -> dict[str, str | float]:

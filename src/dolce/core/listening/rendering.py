@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from dolce.core.dsp import delay_response
 from dolce.core.listening.programme import Programme
 from dolce.core.response import ImpulseResponse
-from dolce.core.tuning import Outputs, Responses, ways_of
+from dolce.core.tuning import Outputs, Responses, signal_paths_of
 from dolce.errors import InvalidValue
 
 _RINGS_S = 1.0  # room behind a response for what filters and delays add
@@ -49,7 +49,7 @@ def paths_of(outputs: Outputs, responses: Mapping[str, ImpulseResponse], channel
     -----
     Levels are as measured: 1 is what was played. Programme that goes round may go through them in a circle.
     """
-    rates = {one.sample_rate_hz for one in responses.values()}
+    rates = {response.sample_rate_hz for response in responses.values()}
     if len(rates) > 1:
         raise InvalidValue(
             f"takes at {' and '.join(f'{rate} Hz' for rate in sorted(rates))}.",
@@ -59,8 +59,8 @@ def paths_of(outputs: Outputs, responses: Mapping[str, ImpulseResponse], channel
     if not responses:
         return None
     rate = rates.pop()
-    first_s = min(one.start_s for one in responses.values())
-    last_s = max(one.start_s + one.sample.size / rate for one in responses.values())
+    first_s = min(response.start_s for response in responses.values())
+    last_s = max(response.start_s + response.sample.size / rate for response in responses.values())
     size = scipy.fft.next_fast_len(round((last_s - first_s + _RINGS_S) * rate), real=True)
     at_hz = scipy.fft.rfftfreq(size, 1 / rate)
     at_hz[0] = at_hz[1] / 2  # filters over log frequency know no 0 Hz
@@ -71,7 +71,7 @@ def paths_of(outputs: Outputs, responses: Mapping[str, ImpulseResponse], channel
     measured = Responses(frequency_hz=at_hz, sample_rate_hz=rate, spots=(0,), channels=spectra)
     found = {}
     for channel in channels:
-        ways = ways_of(outputs, measured, channel)
+        ways = signal_paths_of(outputs, measured, channel)
         if ways:
             found[channel] = scipy.fft.irfft(np.sum([way[0] for way in ways.values()], axis=0), size)
     return Paths(sample=found, sample_rate_hz=rate) if found else None

@@ -20,7 +20,7 @@ class RoomPlayer:
     @property
     def peak(self) -> float:
         """Highest sum over all outputs at a gain of 0 dB, as if all added up in one."""
-        return float(np.sum([np.abs(one).max() for one in self._samples.values()]))
+        return float(np.sum([np.abs(sample).max() for sample in self._samples.values()]))
 
     def sound(self, gain_db: float | None) -> None:
         """From the next block on, at a gain; None for silence."""

@@ -57,11 +57,13 @@ def _fitted_bands(
     bands: tuple[BandFilter, ...], limits: ProcessorLimits
 ) -> tuple[tuple[BandFilter, ...], list[Rounded]]:
     said = []
-    plain = [one for one in bands if limits.shelves or one.kind not in ("low shelf", "high shelf")]
+    plain = [band for band in bands if limits.shelves or band.kind not in ("low shelf", "high shelf")]
     most = limits.bands + limits.fixed_bands
     kept = sorted(range(len(plain)), key=lambda k: -abs(plain[k].gain_db) / plain[k].q)[:most]
     held = [plain[k] for k in sorted(kept)]
-    said += [Rounded(kind="band left out", at_hz=one.frequency_hz, was=one.gain_db) for one in bands if one not in held]
+    said += [
+        Rounded(kind="band left out", at_hz=band.frequency_hz, was=band.gain_db) for band in bands if band not in held
+    ]
     settable = []
     for one in held:
         now = limits.settable(one)

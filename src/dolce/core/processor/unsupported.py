@@ -34,7 +34,7 @@ class UnsupportedSetting:
     band : int
         Number of the band, 1 is the first; 0 for what is no band's.
     value : float
-        What is wished for.
+        What is asked for.
     low, high : float
         What the device allows; of steps both are the step.
     """

@@ -15,7 +15,7 @@ from dolce.core.reading.decay import DECAY_BANDS_HZ, BandDecay, DecayKind, Decay
 from dolce.core.reading.decay_map import DecayMap, decay_slices, map_of_cycles, map_of_time, ringing_s
 from dolce.core.reading.energy import TimeCurve, energy_near, impulse_near, step_near
 from dolce.core.reading.phase import PhaseCurves, excess_group_delay_s, group_delay_s, minimum_phase, phase_curves
-from dolce.core.reading.windows import CYCLES, GATE_MS, direct_sound, level_of_cycles_db, told_from_hz
+from dolce.core.reading.windows import CYCLES, GATE_MS, direct_sound, known_from_hz, level_of_cycles_db
 
 __all__ = [
     "CYCLES",
@@ -44,6 +44,7 @@ __all__ = [
     "findings_of_curve",
     "group_delay_s",
     "impulse_near",
+    "known_from_hz",
     "level_of_cycles_db",
     "map_of_cycles",
     "map_of_time",
@@ -59,6 +60,5 @@ __all__ = [
     "phase_curves",
     "ringing_s",
     "step_near",
-    "told_from_hz",
     "truncation",
 ]

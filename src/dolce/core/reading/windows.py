@@ -15,7 +15,7 @@ _AHEAD_S = 0.0005
 def direct_sound(response: ImpulseResponse, *, arrival_s: float, gate_ms: float) -> ImpulseResponse:
     """The response up to `gate_ms` after the arrival, the last half of it faded out by a half cosine.
 
-    Below about one cycle of the gate (200 Hz for 5 ms) it tells nothing: `told_from_hz`.
+    Below about one cycle of the gate (200 Hz for 5 ms) it tells nothing: `known_from_hz`.
 
     Raises
     ------
@@ -31,7 +31,7 @@ def direct_sound(response: ImpulseResponse, *, arrival_s: float, gate_ms: float)
     )
 
 
-def told_from_hz(gate_ms: float) -> float:
+def known_from_hz(gate_ms: float) -> float:
     """The lowest frequency of which a gate lets one cycle pass."""
     return 1000 / gate_ms
 

@@ -19,7 +19,7 @@ CautionKind = Literal[
     "begins at arrival",
     "arrival impossible",
     "curve of text",
-    "no cue",
+    "no sync chirp",
     "repeats differ",
     "sequence",
     "pink noise",

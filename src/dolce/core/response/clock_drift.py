@@ -9,12 +9,12 @@ from numpy.typing import NDArray
 
 from dolce.core.dsp import faded, in_band, vertex
 from dolce.core.response.deconvolution import Deconvolver
-from dolce.core.signals.sync_chirps import FROM_HZ, TO_HZ, mark_above
+from dolce.core.signals.sync_chirps import FROM_HZ, TO_HZ, chirp_above
 
 _SEARCH_PPM = 300.0
 DRIFT_WORTH_PPM = 0.5  # less is neither taken out nor reported: 2.5 us over 5 s
 _GAIN = 1.02  # and the peak must grow by so much
-_MARK_TAIL_S = 0.2  # of the room's answer to a mark that is laid over the other one's
+_CHIRP_TAIL_S = 0.2  # of the room's answer to a mark that is laid over the other one's
 _FINER = 8
 _BLOCK, _MARGIN = 1 << 16, 4096  # samples that are read at once, and what is looked at beside them
 _ALIKE = 0.5  # correlation of both marks as heard, below which noise has the say
@@ -86,17 +86,19 @@ def without_drift(
     return stretched(recording, drift * 1e-6), drift
 
 
-def marked_drift_ppm(recording: NDArray[np.float64], *, marks: tuple[int, int], sample_rate_hz: int) -> float | None:
+def drift_between_chirps_ppm(
+    recording: NDArray[np.float64], *, chirps: tuple[int, int], sample_rate_hz: int
+) -> float | None:
     """How much longer the recording is than what was played, in parts per million; None where that can't be told.
 
-    `marks` says where they begin in what was played, in samples (`dolce.core.signals.marks_in`).
+    `chirps` says where they begin in what was played, in samples (`dolce.core.signals.chirps_in`).
     """
-    heard = marks_heard(recording, apart=marks[1] - marks[0], sample_rate_hz=sample_rate_hz)
+    heard = find_chirps(recording, apart=chirps[1] - chirps[0], sample_rate_hz=sample_rate_hz)
     return None if heard is None else heard.drift_ppm
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class MarksHeard:
+class ChirpsFound:
     """Two marks found in a recording.
 
     Attributes
@@ -114,9 +116,9 @@ class MarksHeard:
     alike: float
 
 
-def marks_heard(
+def find_chirps(
     recording: NDArray[np.float64], *, apart: int, sample_rate_hz: int, from_hz: float = FROM_HZ
-) -> MarksHeard | None:
+) -> ChirpsFound | None:
     """Two equal marks that were played `apart` samples from each other; None where they are not heard clearly.
 
     `from_hz` is where listening begins: a mark that a main speaker plays is looked for above what subs play.
@@ -127,14 +129,14 @@ def marks_heard(
     what they made of the other, on a grid 8 times finer. Whatever the speaker does to both, it takes no part in their
     distance. Source: our own.
     """
-    one, distance = mark_above(from_hz, sample_rate_hz), apart
+    one, distance = chirp_above(from_hz, sample_rate_hz), apart
     reach = int(np.ceil(_SEARCH_PPM * 1e-6 * distance)) + 2
     if recording.size < distance + one.size + 2 * reach:
         return None
     match = _matched(recording, one)
     first = _pair_at(match, distance, reach)
     # With the room's answer, as long as it is alone: the sweep comes half a second behind the first one.
-    length = one.size + round(_MARK_TAIL_S * sample_rate_hz)
+    length = one.size + round(_CHIRP_TAIL_S * sample_rate_hz)
     begin = max(0, first - round(0.01 * sample_rate_hz))
     parts = [recording[start : start + length] for start in (begin, begin + distance)]
     size = scipy.fft.next_fast_len(2 * length, real=True)
@@ -150,7 +152,7 @@ def marks_heard(
     if not 0 < peak < near.size - 1 or alike < _ALIKE:
         return None
     shift = peak + vertex(*near[peak - 1 : peak + 2]) - reach * _FINER
-    return MarksHeard(first=first, drift_ppm=float(1e6 * shift / _FINER / distance), alike=float(alike))
+    return ChirpsFound(first=first, drift_ppm=float(1e6 * shift / _FINER / distance), alike=float(alike))
 
 
 def _matched(recording: NDArray, one: NDArray) -> NDArray[np.float32]:

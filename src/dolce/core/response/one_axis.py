@@ -15,7 +15,7 @@ def from_emission(responses: Sequence[ImpulseResponse]) -> NDArray[np.float64]:
     Whatever lies ahead of that moment (a band-limited response rings before it begins) is cut off. Beginnings that fall
     between two samples are moved onto one by interpolation, so that arrivals stay as they are.
     """
-    starts = [one.start_s * one.sample_rate_hz for one in responses]
+    starts = [response.start_s * response.sample_rate_hz for response in responses]
     length = max(round(start) + one.sample.size for start, one in zip(starts, responses, strict=True))
     rows = np.zeros((len(responses), max(length, 1)))
     for row, start, one in zip(rows, starts, responses, strict=True):

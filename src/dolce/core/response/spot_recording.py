@@ -7,21 +7,21 @@ import numpy as np
 import scipy
 from numpy.typing import NDArray
 
-from dolce.core.response.clock_drift import MarksHeard, marks_heard
-from dolce.core.signals import CuedSignal
-from dolce.core.signals.sync_chirps import CUE_FROM_HZ, mark_above
+from dolce.core.response.clock_drift import ChirpsFound, find_chirps
+from dolce.core.signals import SyncedSignal
+from dolce.core.signals.sync_chirps import SYNC_FROM_HZ, chirp_above
 from dolce.errors import InvalidValue
 
-_LOUD = 0.35  # of the loudest cue: all come from one speaker, at one level
-_CLEAR = 8.0  # the loudest cue above the level of the match elsewhere
-_APART_S = 0.3  # cues stand further from each other than that
+_LOUD = 0.35  # of the loudest sync chirp: all come from one speaker, at one level
+_CLEAR = 8.0  # the loudest sync chirp above the level of the match elsewhere
+_APART_S = 0.3  # sync chirps stand further from each other than that
 _SEARCH_PPM = 500.0
 _OFF_S = 0.004  # what reflections may shift a peak by; half of what tells two feeds apart
 _MARGIN_S = 0.2
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class PartHeard:
+class RecordedPart:
     """One feed's part.
 
     Attributes
@@ -29,42 +29,42 @@ class PartHeard:
     index : int
         Of the feed in what was played.
     start : int
-        Where its part of the recording begins, in samples; the cues are counted from there.
+        Where its part of the recording begins, in samples; the sync chirps are counted from there.
     """
 
     index: int
     start: int
-    cues: MarksHeard
+    sync_chirps: ChirpsFound
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class SpotHeard:
+class SpotResponses:
     """All parts in the order of the recording, and moments (s) at which something is heard that is no whole part."""
 
-    parts: tuple[PartHeard, ...]
+    parts: tuple[RecordedPart, ...]
     cut_off_s: tuple[float, ...]
 
 
-def parts_heard(recording: NDArray[np.float64], played: Sequence[CuedSignal]) -> SpotHeard:
-    """Find the parts of a recording in which several feeds were played, each between its cues.
+def recorded_parts(recording: NDArray[np.float64], played: Sequence[SyncedSignal]) -> SpotResponses:
+    """Find the parts of a recording in which several feeds were played, each between its sync chirps.
 
     Parameters
     ----------
     played : sequence of CuedSignal
-        Feed by feed, with distances of their cues that differ by 15 ms or more.
+        Feed by feed, with distances of their sync chirps that differ by 15 ms or more.
 
     Raises
     ------
     InvalidValue
-        If no cue is heard.
+        If no sync chirp is heard.
 
     Notes
     -----
-    A matched filter finds all cues; two of them whose distance is that of a feed, within what clocks differ, are its
-    part. Source: our own.
+    A matched filter finds all sync chirps; two of them whose distance is that of a feed, within what clocks differ,
+    are its part. Source: our own.
     """
     rate = played[0].sample_rate_hz
-    at = _cues(recording, rate)
+    at = _sync_chirps(recording, rate)
     parts, used = [], set()
     for position, first in enumerate(at):
         if first in used:
@@ -75,16 +75,17 @@ def parts_heard(recording: NDArray[np.float64], played: Sequence[CuedSignal]) ->
                 continue
             start = max(0, first - round(_MARGIN_S * rate))
             part = recording[start : first + played[index].size + round(_MARGIN_S * rate)]
-            cues = marks_heard(part, apart=played[index].silent_until, sample_rate_hz=rate, from_hz=CUE_FROM_HZ)
-            if cues is not None:
-                parts.append(PartHeard(index=index, start=start, cues=cues))
+            sync_chirps = find_chirps(part, apart=played[index].silent_until, sample_rate_hz=rate, from_hz=SYNC_FROM_HZ)
+            if sync_chirps is not None:
+                parts.append(RecordedPart(index=index, start=start, sync_chirps=sync_chirps))
                 used |= {first, second}
                 break
-    return SpotHeard(parts=tuple(parts), cut_off_s=_left_over_s(at, parts, played))
+    return SpotResponses(parts=tuple(parts), cut_off_s=_left_over_s(at, parts, played))
 
 
-def _left_over_s(at: list[int], parts: list[PartHeard], played: Sequence[CuedSignal]) -> tuple[float, ...]:
-    """When cues, or what looks like them within a sweep, are heard outside of all parts; once a part's length."""
+def _left_over_s(at: list[int], parts: list[RecordedPart], played: Sequence[SyncedSignal]) -> tuple[float, ...]:
+    """When sync chirps, or what looks like them within a sweep, are heard outside of all parts; once a part's
+    length."""
     rate, longest = played[0].sample_rate_hz, max(one.size for one in played)
     spans = [(part.start, part.start + played[part.index].size + round(2 * _MARGIN_S * rate)) for part in parts]
     found: list[int] = []
@@ -95,9 +96,9 @@ def _left_over_s(at: list[int], parts: list[PartHeard], played: Sequence[CuedSig
     return tuple(one / rate for one in found)
 
 
-def _cues(recording: NDArray, rate: int) -> list[int]:
-    """Where cues arrive, in samples."""
-    one = mark_above(CUE_FROM_HZ, rate)
+def _sync_chirps(recording: NDArray, rate: int) -> list[int]:
+    """Where sync chirps arrive, in samples."""
+    one = chirp_above(SYNC_FROM_HZ, rate)
     if recording.size < 2 * one.size:
         raise _silent()
     match = np.abs(scipy.signal.correlate(recording, one, mode="valid", method="fft"))
@@ -110,14 +111,14 @@ def _cues(recording: NDArray, rate: int) -> list[int]:
 
 def _silent() -> InvalidValue:
     return InvalidValue(
-        "no cue is heard in it.",
+        "no sync chirp is heard in it.",
         where="recording",
-        remedy="Is it the recording of the whole spot's file, and was the cue's speaker on?",
+        remedy="Is it the recording of the whole spot's file, and was the speaker of the sync chirps on?",
     )
 
 
-def _feed(distance: int, played: Sequence[CuedSignal], rate: int) -> int | None:
-    """Which feed's cues stand so far apart; None for none."""
+def _feed(distance: int, played: Sequence[SyncedSignal], rate: int) -> int | None:
+    """Which feed's sync chirps stand so far apart; None for none."""
     off = [abs(distance - one.silent_until) - _SEARCH_PPM * 1e-6 * one.silent_until for one in played]
     nearest = int(np.argmin(off))
     return nearest if off[nearest] < _OFF_S * rate else None

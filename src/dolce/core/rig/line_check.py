@@ -172,7 +172,7 @@ def line_reading(
         level_db=float(level),
         bass_db=float(bass) - middle,
         hump_db=float(octaves[_HUMP_FROM:].max() - middle),
-        octaves_db=tuple(round(float(one - middle), 2) for one in octaves),
+        octaves_db=tuple(round(float(octave - middle), 2) for octave in octaves),
         arrival_s=capture.arrival.time_s,
         polarity=capture.arrival.polarity,
     )
@@ -275,7 +275,7 @@ def _hump_db(reading: LineReading, others: Sequence[LineReading]) -> float | Non
     """A hump of this line's own: far above its median octave, or above what the others have there; None for none."""
     if reading.hump_db > HUMP_DB:
         return reading.hump_db
-    known = [one.octaves_db for one in others if one.octaves_db]
+    known = [other.octaves_db for other in others if other.octaves_db]
     if not known or not reading.octaves_db:
         return None
     above = (np.array(reading.octaves_db) - np.median(known, axis=0))[_HUMP_FROM:]

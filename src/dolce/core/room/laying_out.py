@@ -59,7 +59,7 @@ def with_layout(plan: RoomPlan, layout: str, *, subs: int) -> RoomPlan:
     """
     if not 0 <= subs <= len(SUB_CODES):
         raise InvalidValue(f"{subs} subs.", where="subs", remedy=f"Choose 0 to {len(SUB_CODES)}.")
-    wanted = tuple(LAYOUTS[layout]) if layout in LAYOUTS else tuple(s.channel for s in plan.mains)
+    wanted = tuple(LAYOUTS[layout]) if layout in LAYOUTS else tuple(s.channel for s in plan.main_channels)
     known = set(LAYOUTS["9.1.6"]) | set(SUB_CODES)
     free = tuple(s.channel for s in plan.speakers if s.channel not in known)
     codes = (*wanted, *(c for c in free if c not in wanted), *SUB_CODES[:subs])

@@ -226,7 +226,7 @@ class RoomPlan:
 
     def _check_counts(self) -> None:
         for found, most, what in (
-            (len(self.mains), MOST_CHANNELS, "channels"),
+            (len(self.main_channels), MOST_CHANNELS, "channels"),
             (len(self.subs), MOST_SUBS, "subs"),
             (len(self.seats), MOST_SEATS, "seats"),
             (len(self.spots), MOST_SPOTS, "spots"),
@@ -305,7 +305,7 @@ class RoomPlan:
         return speed_of_sound(self.size.temperature_c)
 
     @property
-    def mains(self) -> tuple[Speaker, ...]:
+    def main_channels(self) -> tuple[Speaker, ...]:
         return tuple(s for s in self.speakers if not s.is_sub)
 
     @property

@@ -1,9 +1,9 @@
 """Test signals."""
 
 from dolce.core.signals.excitation import (
-    CUE_CODE,
-    CUE_FLIGHT,
     SIGNAL_KINDS,
+    SYNC_CODE,
+    SYNC_FLIGHT,
     Excitation,
     SignalKind,
     excitation,
@@ -16,16 +16,15 @@ from dolce.core.signals.noise import pink_noise, tone
 from dolce.core.signals.periodic import PeriodicSignal
 from dolce.core.signals.source import KINDS, PERIOD_S, Source, SourcePlayer, stated_levels
 from dolce.core.signals.sweep import Sweep, exponential_sweep, harmonic_offset_s
-from dolce.core.signals.sync_chirps import mark, marks_in, unmarked_s, with_marks
-from dolce.core.signals.synced import CuedSignal
+from dolce.core.signals.sync_chirps import chirps_in, sweep_part_s, sync_chirp, with_chirps
+from dolce.core.signals.synced import SyncedSignal
 
 __all__ = [
-    "CUE_CODE",
-    "CUE_FLIGHT",
     "KINDS",
     "PERIOD_S",
     "SIGNAL_KINDS",
-    "CuedSignal",
+    "SYNC_CODE",
+    "SYNC_FLIGHT",
     "Excitation",
     "FilteredSource",
     "PeriodicSignal",
@@ -33,17 +32,18 @@ __all__ = [
     "Source",
     "SourcePlayer",
     "Sweep",
+    "SyncedSignal",
+    "chirps_in",
     "excitation",
     "excitation_of",
     "excitation_values",
     "exponential_sweep",
     "harmonic_offset_s",
     "kind_of",
-    "mark",
-    "marks_in",
     "pink_noise",
     "stated_levels",
+    "sweep_part_s",
+    "sync_chirp",
     "tone",
-    "unmarked_s",
-    "with_marks",
+    "with_chirps",
 ]

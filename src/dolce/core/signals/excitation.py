@@ -39,8 +39,8 @@ def kind_of(signal: Excitation) -> SignalKind:
     return "sweep" if isinstance(signal, Sweep) else signal.kind
 
 
-# Kept with the values of a signal that was played behind a cue.
-CUE_FLIGHT, CUE_CODE = "cue_flight_s", "cue_code"
+# Kept with the values of a signal that was played behind a sync chirp.
+SYNC_FLIGHT, SYNC_CODE = "sync_flight_s", "sync_code"
 
 
 def excitation_values(signal: Excitation) -> dict[str, Any]:
@@ -49,11 +49,12 @@ def excitation_values(signal: Excitation) -> dict[str, Any]:
 
 
 def excitation_of(values: Mapping[str, Any]) -> Excitation:
-    """The test signal of plain values; errors as for `excitation`. What is kept of its cue beside them is left out."""
+    """The test signal of plain values; errors as for `excitation`. What is kept of its sync chirp beside them is left
+    out."""
     try:
         return excitation(
             values.get("kind", "sweep"),
-            **{name: value for name, value in values.items() if name not in ("kind", CUE_FLIGHT, CUE_CODE)},
+            **{name: value for name, value in values.items() if name not in ("kind", SYNC_FLIGHT, SYNC_CODE)},
         )
     except TypeError as error:
         raise InvalidValue("these are no values of a test signal.", where="test signal") from error

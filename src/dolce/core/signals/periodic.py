@@ -21,7 +21,7 @@ _FULL_SINE_RMS = np.sqrt(0.5)
 
 @dataclass(frozen=True, kw_only=True)
 class PeriodicSignal:
-    """One period, played once to fill the room and then as often as the wished length allows; those are averaged.
+    """One period, played once to fill the room and then as often as the length asked for allows; those are averaged.
 
     Attributes
     ----------

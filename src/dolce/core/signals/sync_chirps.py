@@ -11,25 +11,25 @@ from numpy.typing import NDArray
 from dolce.core.dsp import raised_cosine
 from dolce.core.signals.sweep import exponential_sweep
 
-MARK_S = 0.25
+CHIRP_S = 0.25
 GAP_S = 0.5  # between a mark and the sweep: what a mark leaves in a room has faded by then
 FROM_HZ, TO_HZ = 25.0, 12_000.0  # low enough that a sub plays it, too
-CUE_FROM_HZ = 400.0  # a cue comes from a main speaker: above what subs play it is heard beside loud ones
+SYNC_FROM_HZ = 400.0  # a sync chirp comes from a main speaker: above what subs play it is heard beside loud ones
 _FADE = 0.1  # of the mark, at each end
-_IS_A_MARK = 0.98  # correlation of what stands in a stimulus with the mark
+_IS_A_CHIRP = 0.98  # correlation of what stands in a stimulus with the mark
 
 
-def mark(sample_rate_hz: int) -> NDArray[np.float64]:
+def sync_chirp(sample_rate_hz: int) -> NDArray[np.float64]:
     """One mark, shape (round(MARK_S * sample_rate_hz),), full scale 1: a short chirp with faded ends."""
     chirp = exponential_sweep(
-        start_hz=FROM_HZ, stop_hz=min(TO_HZ, 0.4 * sample_rate_hz), duration_s=MARK_S, sample_rate_hz=sample_rate_hz
+        start_hz=FROM_HZ, stop_hz=min(TO_HZ, 0.4 * sample_rate_hz), duration_s=CHIRP_S, sample_rate_hz=sample_rate_hz
     )
     return chirp * scipy.signal.windows.tukey(chirp.size, 2 * _FADE)
 
 
-def mark_above(from_hz: float, sample_rate_hz: int) -> NDArray[np.float64]:
-    """What a mark has above a frequency, shape as `mark`; with zero phase, so that it begins at the same time."""
-    one = mark(sample_rate_hz)
+def chirp_above(from_hz: float, sample_rate_hz: int) -> NDArray[np.float64]:
+    """What a mark has above a frequency, shape as `sync_chirp`; with zero phase, so that it begins at the same time."""
+    one = sync_chirp(sample_rate_hz)
     if from_hz <= FROM_HZ:
         return one
     size = scipy.fft.next_fast_len(2 * one.size, real=True)
@@ -37,25 +37,25 @@ def mark_above(from_hz: float, sample_rate_hz: int) -> NDArray[np.float64]:
     return scipy.fft.irfft(scipy.fft.rfft(one, size) * raised_cosine(octaves + 1), size)[: one.size]
 
 
-def with_marks(sweep: NDArray[np.float64], *, sample_rate_hz: int) -> NDArray[np.float64]:
+def with_chirps(sweep: NDArray[np.float64], *, sample_rate_hz: int) -> NDArray[np.float64]:
     """The sweep between two marks as loud as its highest sample."""
-    one = mark(sample_rate_hz) * np.abs(sweep).max()
+    one = sync_chirp(sample_rate_hz) * np.abs(sweep).max()
     gap = np.zeros(round(GAP_S * sample_rate_hz))
     return np.concatenate([one, gap, sweep, gap, one])
 
 
-def unmarked_s(marked_s: float) -> float:
+def sweep_part_s(whole_s: float) -> float:
     """How long the sweep lasts in a stimulus with marks that lasts so long."""
-    return marked_s - 2 * (MARK_S + GAP_S)
+    return whole_s - 2 * (CHIRP_S + GAP_S)
 
 
-def marks_in(stimulus: NDArray[np.float64], *, sample_rate_hz: int) -> tuple[int, int] | None:
+def chirps_in(stimulus: NDArray[np.float64], *, sample_rate_hz: int) -> tuple[int, int] | None:
     """Where the two marks of a stimulus begin, in samples; None where it has none.
 
     They are looked for at its very ends, silence aside.
     """
     loud = np.flatnonzero(np.abs(stimulus) > 1e-4 * np.abs(stimulus).max()) if stimulus.size else np.zeros(0, int)
-    one = mark(sample_rate_hz)
+    one = sync_chirp(sample_rate_hz)
     if loud.size == 0 or loud[-1] - loud[0] < 2 * one.size:
         return None
     reach = one.size // 8  # the faded ends of a mark may be lost in rounding
@@ -73,4 +73,4 @@ def _found(stimulus: NDArray, low: int, high: int, one: NDArray) -> int | None:
     at = int(np.argmax(np.abs(match)))
     here = part[at : at + one.size]
     alike = abs(match[at]) / (np.linalg.norm(here) * np.linalg.norm(one) + 1e-300)
-    return max(0, low) + at if alike > _IS_A_MARK else None
+    return max(0, low) + at if alike > _IS_A_CHIRP else None

@@ -1,7 +1,8 @@
-"""A test signal for two clocks: on its own speaker, between two cues from a speaker that is always the same.
+"""A test signal for two clocks: on its own speaker, between two sync chirps from a speaker that is always the same.
 
 Where what plays and what records are two devices, nobody knows when a recording began, nor how far the clocks differ.
-The first cue is the zero that arrivals count from, and the distance of both tells the drift, whatever plays between.
+The first sync chirp is the zero that arrivals count from, and the distance of both tells the drift, whatever plays
+between.
 """
 
 from dataclasses import dataclass
@@ -10,25 +11,25 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dolce.core.signals.excitation import Excitation
-from dolce.core.signals.sync_chirps import GAP_S, MARK_S, mark
+from dolce.core.signals.sync_chirps import CHIRP_S, GAP_S, sync_chirp
 
-CODE_S = 0.02  # by which the distance of the cues tells the feed; clocks change it by 3 ms at most
+CODE_S = 0.02  # by which the distance of the sync chirps tells the feed; clocks change it by 3 ms at most
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class CuedSignal:
+class SyncedSignal:
     """One feed's part.
 
     Attributes
     ----------
-    cue_dbfs : float
-        Level of the cues, as loud as a sweep of that level.
+    sync_dbfs : float
+        Level of the sync chirps, as loud as a sweep of that level.
     code : int
-        Number of the feed: the second cue comes so many times 20 ms later.
+        Number of the feed: the second sync chirp comes so many times 20 ms later.
     """
 
     signal: Excitation
-    cue_dbfs: float
+    sync_dbfs: float
     code: int = 0
 
     @property
@@ -37,22 +38,22 @@ class CuedSignal:
 
     @property
     def signal_at(self) -> int:
-        """Where the test signal begins, in samples; the first cue begins at 0."""
-        return round((MARK_S + GAP_S) * self.sample_rate_hz)
+        """Where the test signal begins, in samples; the first sync chirp begins at 0."""
+        return round((CHIRP_S + GAP_S) * self.sample_rate_hz)
 
     @property
     def silent_until(self) -> int:
-        """Where the second cue begins, in samples."""
+        """Where the second sync chirp begins, in samples."""
         return self.signal_at + self.signal.size + round((GAP_S + self.code * CODE_S) * self.sample_rate_hz)
 
     @property
     def size(self) -> int:
         """How many samples it has."""
-        return self.silent_until + round(MARK_S * self.sample_rate_hz)
+        return self.silent_until + round(CHIRP_S * self.sample_rate_hz)
 
-    def cues(self) -> NDArray[np.float64]:
-        """What the cues' speaker plays, shape (size,)."""
-        one = mark(self.sample_rate_hz) * 10 ** (self.cue_dbfs / 20)
+    def sync_chirps(self) -> NDArray[np.float64]:
+        """What the sync chirps' speaker plays, shape (size,)."""
+        one = sync_chirp(self.sample_rate_hz) * 10 ** (self.sync_dbfs / 20)
         return np.concatenate([one, np.zeros(self.silent_until - one.size), one])
 
     def samples(self) -> NDArray[np.float64]:

@@ -11,7 +11,7 @@ from dolce.core.simulation.surfaces import RoomSurfaces
 
 # The sum is cut off smoothly between these multiples of its highest frequency.
 _CUT = (2.0, 3.0)
-_LEAK_HZ = 7.0  # below it even pressure leaves through gaps and doors
+_OUTSIDE_HZ = 7.0  # below it even pressure leaves through gaps and doors
 
 
 def mode_decay(modes: Modes, surfaces: RoomSurfaces, *, speed_m_s: float) -> NDArray[np.float64]:
@@ -64,8 +64,8 @@ def modal_field(surfaces: RoomSurfaces, *, up_to_hz: float, step_hz: float, spee
     """
     frequency = step_hz * np.arange(int(up_to_hz / step_hz) + 1)
     modes = modes_of_box(surfaces.size_m, up_to_hz=min(2000.0, _CUT[1] * up_to_hz), speed_m_s=speed_m_s)
-    decay = np.concatenate([[np.pi * _LEAK_HZ], mode_decay(modes, surfaces, speed_m_s=speed_m_s)])
-    own = 2 * np.pi * np.concatenate([[_LEAK_HZ], modes.frequency_hz])
+    decay = np.concatenate([[np.pi * _OUTSIDE_HZ], mode_decay(modes, surfaces, speed_m_s=speed_m_s)])
+    own = 2 * np.pi * np.concatenate([[_OUTSIDE_HZ], modes.frequency_hz])
     cut = np.clip((own / (2 * np.pi * up_to_hz) - _CUT[0]) / (_CUT[1] - _CUT[0]), 0, 1)
     drive = 2 * np.pi * frequency
     resonance = (np.cos(np.pi / 2 * cut) ** 2)[:, None] / (

@@ -63,7 +63,9 @@ class SpeakerModel:
 
     @property
     def tables(self) -> tuple[BeamTable, ...]:
-        return tuple(beam_table(driver_radius_m=one.radius_m, box_radius_m=self.box_radius_m) for one in self.drivers)
+        return tuple(
+            beam_table(driver_radius_m=driver.radius_m, box_radius_m=self.box_radius_m) for driver in self.drivers
+        )
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)

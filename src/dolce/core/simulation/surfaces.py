@@ -14,7 +14,7 @@ BANDS_HZ = np.array([31.5, 63, 125, 250, 500, 1000, 2000, 4000, 8000, 16_000])
 WALLS = ("left wall", "right wall", "front wall", "back wall", "floor", "ceiling")
 # Outside these the model breaks down: nothing is left to reflect, or it rings for longer than a take lasts.
 SHORTEST_S, LONGEST_S = 0.06, 2.5
-_HEARD_HZ = (60, 5000)  # bands that decide it
+_AUDIBLE_HZ = (60, 5000)  # bands that decide it
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -41,7 +41,7 @@ class RoomSurfaces:
         table = np.array(self.absorption)
         if table.shape != (len(WALLS), BANDS_HZ.size) or not np.all((table >= 0) & (table <= 0.99)):
             raise InvalidValue("an absorption from 0 to 0.99 is needed for each surface and octave.", where="surfaces")
-        heard = in_band(BANDS_HZ, _HEARD_HZ)
+        heard = in_band(BANDS_HZ, _AUDIBLE_HZ)
         times, bands = self.reverberation_s[heard], BANDS_HZ[heard]
         if times.max() > LONGEST_S:
             raise InvalidValue(

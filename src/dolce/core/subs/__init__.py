@@ -1,7 +1,14 @@
 """Several subs as one: what they do together at every seat, and the settings that serve all seats."""
 
 from dolce.core.subs.cost import Found, SearchLimits, found_at
-from dolce.core.subs.crossover import JOINED_OCTAVES, GroupSetting, Join, best_of, crossover_region, join_at
+from dolce.core.subs.crossover import (
+    CROSSOVER_OCTAVES,
+    GroupSetting,
+    SummationLoss,
+    best_of,
+    crossover_region,
+    summation_loss_at,
+)
 from dolce.core.subs.field import BAND_HZ, BassField, SubSetting, neutral, smoothing, spectrum_at
 from dolce.core.subs.group import SUBS, SubGroup, by_distance
 from dolce.core.subs.search import search, search_with_front
@@ -9,21 +16,20 @@ from dolce.core.subs.state import SubState, same_as_shown, state_of
 
 __all__ = [
     "BAND_HZ",
-    "JOINED_OCTAVES",
+    "CROSSOVER_OCTAVES",
     "SUBS",
     "BassField",
     "Found",
     "GroupSetting",
-    "Join",
     "SearchLimits",
     "SubGroup",
     "SubSetting",
     "SubState",
+    "SummationLoss",
     "best_of",
     "by_distance",
     "crossover_region",
     "found_at",
-    "join_at",
     "neutral",
     "same_as_shown",
     "search",
@@ -31,4 +37,5 @@ __all__ = [
     "smoothing",
     "spectrum_at",
     "state_of",
+    "summation_loss_at",
 ]

@@ -10,7 +10,7 @@ from numpy.typing import ArrayLike, NDArray
 from dolce.core.dsp import delay_response, in_band
 from dolce.core.subs.field import smoothing
 
-JOINED_OCTAVES = 1.0  # to either side of a crossover frequency, where the sum is judged
+CROSSOVER_OCTAVES = 1.0  # to either side of a crossover frequency, where the sum is judged
 _COARSE_S, _FINE_S = 2e-4, 1e-5  # coarse: a thirtieth of a period at 160 Hz
 
 
@@ -30,13 +30,13 @@ class GroupSetting:
     loss_db: tuple[float, ...]
 
 
-class Join:
+class SummationLoss:
     """Mains, high-passed and at the level of the subs, and the low-passed group, at spots.
 
     Parameters
     ----------
     frequency_hz : ndarray, shape (n,)
-    mains : ndarray, shape (mains, spots, n)
+    main_channels : ndarray, shape (mains, spots, n)
         With their delays, polarities and levels as they will be.
     group : ndarray, shape (spots, n)
     smoothing : ndarray, shape (n, points)
@@ -48,17 +48,17 @@ class Join:
     def __init__(
         self,
         frequency_hz: NDArray,
-        mains: NDArray,
+        main_channels: NDArray,
         group: NDArray,
         smoothing: NDArray,
         weights: ArrayLike | None = None,
     ) -> None:
-        weight = np.ones(mains.shape[-2]) if weights is None else np.asarray(weights, dtype=float)
+        weight = np.ones(main_channels.shape[-2]) if weights is None else np.asarray(weights, dtype=float)
         self.weight = weight / weight.sum()
         self._frequency, self._smooth = frequency_hz, smoothing
-        self._most = ((np.abs(mains) + np.abs(group)) ** 2) @ smoothing
-        self._apart = (np.abs(mains) ** 2 + np.abs(group) ** 2) @ smoothing
-        self._cross = 2 * np.conj(mains) * group
+        self._most = ((np.abs(main_channels) + np.abs(group)) ** 2) @ smoothing
+        self._apart = (np.abs(main_channels) ** 2 + np.abs(group) ** 2) @ smoothing
+        self._cross = 2 * np.conj(main_channels) * group
 
     def losses_db(self, delay_s: float) -> NDArray[np.float64]:
         """With the whole group later by so much, as it is and turned round, shape (2, mains, spots)."""
@@ -77,20 +77,29 @@ class Join:
 
 def crossover_region(crossover_hz: float) -> tuple[float, float]:
     """Where main and subs play together: an octave to either side of their crossover frequency."""
-    return crossover_hz / 2**JOINED_OCTAVES, crossover_hz * 2**JOINED_OCTAVES
+    return crossover_hz / 2**CROSSOVER_OCTAVES, crossover_hz * 2**CROSSOVER_OCTAVES
 
 
-def join_at(
-    crossover_hz: float, frequency_hz: NDArray, mains: NDArray, group: NDArray, *, weights: ArrayLike | None = None
-) -> Join:
-    """Mains and group around their crossover frequency, in steps of 1/24 octave; parameters as of `Join`."""
+def summation_loss_at(
+    crossover_hz: float,
+    frequency_hz: NDArray,
+    main_channels: NDArray,
+    group: NDArray,
+    *,
+    weights: ArrayLike | None = None,
+) -> SummationLoss:
+    """Mains and group around their crossover frequency, in steps of 1/24 octave; parameters as of `SummationLoss`."""
     low, high = crossover_region(crossover_hz)
     points = low * 2 ** (np.arange(int(24 * np.log2(high / low)) + 1) / 24)
     near = in_band(frequency_hz, (low / 1.1, high * 1.1))
-    return Join(frequency_hz[near], mains[..., near], group[..., near], smoothing(frequency_hz[near], points), weights)
+    return SummationLoss(
+        frequency_hz[near], main_channels[..., near], group[..., near], smoothing(frequency_hz[near], points), weights
+    )
 
 
-def best_of(joins: Sequence[Join], lowest_s: float, highest_s: float, *, per_s_db: float = 0.0) -> GroupSetting:
+def best_of(
+    losses: Sequence[SummationLoss], lowest_s: float, highest_s: float, *, per_s_db: float = 0.0
+) -> GroupSetting:
     """The same over mains of several crossovers: one setting serves all, and every main counts alike.
 
     `per_s_db` is what a second of delay either way counts as loss.
@@ -99,7 +108,7 @@ def best_of(joins: Sequence[Join], lowest_s: float, highest_s: float, *, per_s_d
     def tried(delays: NDArray) -> tuple[float, float, Literal[1, -1]]:
         best: tuple[float, float, Literal[1, -1]] = (-np.inf, 0.0, 1)
         for delay in delays:
-            both = np.concatenate([join.losses_db(delay) @ join.weight for join in joins], axis=1).mean(axis=1)
+            both = np.concatenate([join.losses_db(delay) @ join.weight for join in losses], axis=1).mean(axis=1)
             both = both - per_s_db * abs(delay)
             way = int(np.argmax(both))
             best = max(best, (float(both[way]), float(delay), -1 if way else 1))
@@ -111,5 +120,5 @@ def best_of(joins: Sequence[Join], lowest_s: float, highest_s: float, *, per_s_d
     return GroupSetting(
         delay_s=delay,
         polarity=polarity,
-        loss_db=tuple(float(loss) for join in joins for loss in join.loss_db(delay, polarity)),
+        loss_db=tuple(float(loss) for join in losses for loss in join.loss_db(delay, polarity)),
     )

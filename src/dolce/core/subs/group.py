@@ -46,8 +46,8 @@ class SubGroup:
     @classmethod
     def of(cls, settings: Mapping[str, SubSetting], *, how: How) -> Self:
         """Of any settings, brought to delays from 0 and a loudest gain of 0 dB."""
-        first = min((one.delay_s for one in settings.values()), default=0.0)
-        loudest = max((one.gain_db for one in settings.values()), default=0.0)
+        first = min((setting.delay_s for setting in settings.values()), default=0.0)
+        loudest = max((setting.gain_db for setting in settings.values()), default=0.0)
         return cls(
             how=how,
             settings={
@@ -56,7 +56,7 @@ class SubGroup:
             },
         )
 
-    def against_mains(self, *, delay_s: float, polarity: Literal[1, -1], held: bool = False) -> Self:
+    def against_main_channels(self, *, delay_s: float, polarity: Literal[1, -1], held: bool = False) -> Self:
         """The same with another delay and polarity of all."""
         return replace(self, delay_s=delay_s, polarity=polarity, held=held)
 

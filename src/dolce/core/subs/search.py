@@ -30,11 +30,11 @@ def search(
     limits: SearchLimits,
     *,
     seed: int = 0,
-    told: Callable[[float], None] = lambda _: None,
+    on_progress: Callable[[float], None] = lambda _: None,
     stopped: Callable[[], bool] = lambda: False,
 ) -> Found:
     """The best settings; the same every time. See `search_with_front`."""
-    return search_with_front(field, limits, seed=seed, told=told, stopped=stopped)[0]
+    return search_with_front(field, limits, seed=seed, on_progress=on_progress, stopped=stopped)[0]
 
 
 def search_with_front(
@@ -42,12 +42,12 @@ def search_with_front(
     limits: SearchLimits,
     *,
     seed: int = 0,
-    told: Callable[[float], None] = lambda _: None,
+    on_progress: Callable[[float], None] = lambda _: None,
     stopped: Callable[[], bool] = lambda: False,
 ) -> tuple[Found, tuple[Found, ...]]:
     """The best settings, and what else was met that is louder and less even, or the other way round.
 
-    `told` hears the part done. Where `stopped` says so, the best until then is returned.
+    `on_progress` hears the part done. Where `stopped` says so, the best until then is returned.
 
     Notes
     -----
@@ -65,8 +65,8 @@ def search_with_front(
         return as_they_are, (as_they_are,)
     space, rng = SettingSpace(field, limits), np.random.default_rng(seed)
     with ThreadPoolExecutor(max_workers=_AT_ONCE) as pool:
-        best = _evolved(_Walker(space, pool), space, rng, told, stopped)
-    told(1.0)
+        best = _evolved(_Walker(space, pool), space, rng, on_progress, stopped)
+    on_progress(1.0)
     found = min((found_at(field, space.settings(best), limits), as_they_are), key=lambda one: one.cost)
     met = [found_at(field, space.settings(row), limits) for row in space.met()]
     return found, front([*met, as_they_are], found)
@@ -93,7 +93,7 @@ def _evolved(
     walker: _Walker,
     space: SettingSpace,
     rng: np.random.Generator,
-    told: Callable[[float], None],
+    on_progress: Callable[[float], None],
     stopped: Callable[[], bool],
 ) -> Rows:
     """The best row."""
@@ -102,7 +102,7 @@ def _evolved(
     rounds = _GENERATIONS + 2
 
     def halted(number: int) -> bool:
-        told(number / rounds)
+        on_progress(number / rounds)
         return stopped()
 
     if halted(1):

@@ -32,7 +32,7 @@ class Figure:
     value, error : in `unit`; the error is half of the interval that holds the truth in about 95 of 100 cases
     low, high : bounds, of which either may be missing
     at_hz : where, of a response
-    said : what follows
+    outcome : what follows
     """
 
     line: str
@@ -43,7 +43,7 @@ class Figure:
     low: float | None
     high: float | None
     at_hz: float | None
-    said: Said
+    outcome: Said
 
 
 def against_bound(value: float, error: float, *, low: float | None = None, high: float | None = None) -> Said:
@@ -100,7 +100,7 @@ def judged_response(
                 low=float(low[k]),
                 high=float(high[k]),
                 at_hz=float(mids[k]),
-                said=words[k],
+                outcome=words[k],
             )
         )
     if wanted.tilt_db_per_octave is not None:
@@ -121,7 +121,7 @@ def judged_response(
                 low=least,
                 high=most,
                 at_hz=None,
-                said=against_bound(slope, slope_error, low=least, high=most),
+                outcome=against_bound(slope, slope_error, low=least, high=most),
             )
         )
     return found
@@ -147,7 +147,7 @@ def judged_level(
         low=None,
         high=within_db,
         at_hz=None,
-        said=against_bound(difference_db, error, high=within_db),
+        outcome=against_bound(difference_db, error, high=within_db),
     )
 
 
@@ -162,7 +162,7 @@ def judged_arrival(latest: str, earliest: str, difference_s: float, error_s: flo
         low=None,
         high=1000 * within_s,
         at_hz=None,
-        said=against_bound(difference_s, error_s, high=within_s),
+        outcome=against_bound(difference_s, error_s, high=within_s),
     )
 
 
@@ -191,7 +191,7 @@ def judged_angles(plan: RoomPlan) -> list[Figure]:
                 low=low,
                 high=high,
                 at_hz=None,
-                said="holds" if nominal else against_bound(value, error, low=low, high=high),
+                outcome="holds" if nominal else against_bound(value, error, low=low, high=high),
             )
         )
     return found
@@ -214,14 +214,14 @@ def judged_reverberation(
     at, times = np.asarray(nominal_hz, dtype=float), np.atleast_2d(np.asarray(seconds, dtype=float))
     inside = (at >= _DECAY_HZ[0] * 0.9) & (at <= _DECAY_HZ[1] * 1.1)
     own = times[:, inside]
-    told = np.isfinite(own).any(axis=0)
-    if told.sum() < max(1, inside.sum() / 2):
+    on_progress = np.isfinite(own).any(axis=0)
+    if on_progress.sum() < max(1, inside.sum() / 2):
         return None
-    means = np.nanmean(own[:, told], axis=1)
+    means = np.nanmean(own[:, on_progress], axis=1)
     means = means[np.isfinite(means)]
     value = float(means.mean())
     # One take scatters as its bands do; several by how they differ.
-    scatter = means if means.size > 2 else np.nanmean(own[:, told], axis=0)
+    scatter = means if means.size > 2 else np.nanmean(own[:, on_progress], axis=0)
     error = float(jackknife_error(lambda rows: scatter[rows].mean(), np.ones(scatter.size)))
     wanted = wanted_reverberation_s(volume_m3)
     low, high = wanted - within_s, wanted + within_s
@@ -234,5 +234,5 @@ def judged_reverberation(
         low=low,
         high=high,
         at_hz=None,
-        said=against_bound(value, error, low=low, high=high),
+        outcome=against_bound(value, error, low=low, high=high),
     )

@@ -5,7 +5,7 @@ from dataclasses import dataclass, field
 from typing import Literal
 
 from dolce.core import checked
-from dolce.core.alignment import LevelWish
+from dolce.core.alignment import LevelOptions
 from dolce.core.checked import limited, ranges
 from dolce.core.processor import AllPass, BassManagement, ChannelSettings, Crossover, Route
 from dolce.core.subs import SubGroup
@@ -68,7 +68,7 @@ class Alignment:
     routing: BassManagement | None = None
     subs_together: bool = True
     seat_weighting: SeatWeighting | None = None
-    levels: LevelWish = field(default_factory=LevelWish)
+    levels: LevelOptions = field(default_factory=LevelOptions)
     subs: SubGroup | None = None
     name: str = ""
     note: str = ""

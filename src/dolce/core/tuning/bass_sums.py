@@ -10,7 +10,7 @@ from dolce.core.dsp import in_band, power_db
 from dolce.core.levels import SUB_LEVEL_BAND_HZ
 from dolce.core.processor import Route
 from dolce.core.response import ANALYSIS_GRID_HZ
-from dolce.core.subs import JOINED_OCTAVES, Join, SubGroup, join_at, smoothing
+from dolce.core.subs import CROSSOVER_OCTAVES, SubGroup, SummationLoss, smoothing, summation_loss_at
 from dolce.core.tuning.outputs import Outputs
 from dolce.core.tuning.prediction import Responses, response_of
 
@@ -52,25 +52,25 @@ class CrossoverSum:
         return tuple("much" if loss < -_MUCH_DB else "some" if loss < -_SOME_DB else "" for loss in self.loss_db)
 
 
-def ways_of(outputs: Outputs, responses: Responses, channel: str) -> dict[str, NDArray[np.complex128]]:
+def signal_paths_of(outputs: Outputs, responses: Responses, channel: str) -> dict[str, NDArray[np.complex128]]:
     """What each output adds when a channel is fed, shape (spots, points), by output."""
     found: dict[str, NDArray[np.complex128]] = {}
     at_hz, rate = responses.frequency_hz, responses.sample_rate_hz
-    for way in outputs.routes(channel):
-        if way.output in responses.channels:
-            turn = response_of(outputs.of_output(way.output), at_hz=at_hz, sample_rate_hz=rate)
-            turn = turn * 10 ** (outputs.turned_db(way.output, at_hz) / 20)
-            part = responses.channels[way.output] * (turn * route_response(way, at_hz=at_hz, sample_rate_hz=rate))
-            found[way.output] = found.get(way.output, 0) + part
+    for path in outputs.routes(channel):
+        if path.output in responses.channels:
+            turn = response_of(outputs.of_output(path.output), at_hz=at_hz, sample_rate_hz=rate)
+            turn = turn * 10 ** (outputs.switches_db(path.output, at_hz) / 20)
+            part = responses.channels[path.output] * (turn * route_response(path, at_hz=at_hz, sample_rate_hz=rate))
+            found[path.output] = found.get(path.output, 0) + part
     return found
 
 
-def route_response(way: Route, *, at_hz: NDArray, sample_rate_hz: float) -> NDArray[np.complex128]:
+def route_response(path: Route, *, at_hz: NDArray, sample_rate_hz: float) -> NDArray[np.complex128]:
     """Gain and side of a crossover of one way, shape (points,)."""
-    gain = np.full(at_hz.size, 10 ** (way.gain_db / 20), dtype=complex)
-    if way.crossover is None:
+    gain = np.full(at_hz.size, 10 ** (path.gain_db / 20), dtype=complex)
+    if path.crossover is None:
         return gain
-    return gain * way.crossover.response(way.side, at_hz=at_hz, sample_rate_hz=sample_rate_hz)
+    return gain * path.crossover.response(path.side, at_hz=at_hz, sample_rate_hz=sample_rate_hz)
 
 
 def with_phases(level_db: NDArray, parts: NDArray) -> NDArray[np.float64] | None:
@@ -128,9 +128,9 @@ def crossover_sum(outputs: Outputs, responses: Responses, channel: str, *, seats
     crossover = None if routing is None else routing.of(channel)
     if routing is None or crossover is None or channel not in responses.channels:
         return None
-    ways = ways_of(outputs, responses, channel)
-    main = sum((part for code, part in ways.items() if code not in routing.subs), np.zeros(()))
-    subs = sum((part for code, part in ways.items() if code in routing.subs), np.zeros(()))
+    paths = signal_paths_of(outputs, responses, channel)
+    main = sum((part for code, part in paths.items() if code not in routing.subs), np.zeros(()))
+    subs = sum((part for code, part in paths.items() if code in routing.subs), np.zeros(()))
     if np.ndim(main) == 0 or np.ndim(subs) == 0:
         return None
 
@@ -138,7 +138,7 @@ def crossover_sum(outputs: Outputs, responses: Responses, channel: str, *, seats
         return power_db(seats @ (power @ _SMOOTH))
 
     total, most = by_seat(np.abs(main + subs) ** 2), by_seat((np.abs(main) + np.abs(subs)) ** 2)
-    inside = np.abs(np.log2(SHOWN_HZ / crossover.frequency_hz)) <= JOINED_OCTAVES
+    inside = np.abs(np.log2(SHOWN_HZ / crossover.frequency_hz)) <= CROSSOVER_OCTAVES
     return CrossoverSum(
         channel=channel,
         crossover_hz=crossover.frequency_hz,
@@ -150,14 +150,14 @@ def crossover_sum(outputs: Outputs, responses: Responses, channel: str, *, seats
     )
 
 
-def joins_of(
+def summation_losses_of(
     outputs: Outputs,
     responses: Responses,
     channels: tuple[str, ...],
     *,
     rows: NDArray,
     weights: ArrayLike | None = None,
-) -> list[Join]:
+) -> list[SummationLoss]:
     """Every crossed-over channel with its subs at some spots, to find what all subs get against the mains.
 
     `rows` are the numbers of the spots, `weights` how much each of these counts. Channels that share a corner are
@@ -171,12 +171,16 @@ def joins_of(
         crossover = None if channel in routing.subs else routing.of(channel)
         if crossover is None or channel not in responses.channels:
             continue
-        ways = ways_of(outputs, responses, channel)
-        subs = [part[rows] for code, part in ways.items() if code in routing.subs]
-        mains = [part[rows] for code, part in ways.items() if code not in routing.subs]
-        if subs and mains:
-            by_crossover.setdefault(crossover.frequency_hz, []).append((np.sum(mains, axis=0), np.sum(subs, axis=0)))
+        paths = signal_paths_of(outputs, responses, channel)
+        subs = [part[rows] for code, part in paths.items() if code in routing.subs]
+        main_channels = [part[rows] for code, part in paths.items() if code not in routing.subs]
+        if subs and main_channels:
+            by_crossover.setdefault(crossover.frequency_hz, []).append(
+                (np.sum(main_channels, axis=0), np.sum(subs, axis=0))
+            )
     return [
-        join_at(frequency_hz, SUM_HZ, *(np.array([pair[k] for pair in pairs]) for k in (0, 1)), weights=weights)
+        summation_loss_at(
+            frequency_hz, SUM_HZ, *(np.array([pair[k] for pair in pairs]) for k in (0, 1)), weights=weights
+        )
         for frequency_hz, pairs in by_crossover.items()
     ]

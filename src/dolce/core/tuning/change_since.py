@@ -15,7 +15,7 @@ _SHOWN_HZ = (31.5, 16_000.0)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
-class Drift:
+class ChangeSince:
     """One channel then and now, at the spots that both have.
 
     Attributes
@@ -52,7 +52,7 @@ class Drift:
         return tuple(found)
 
 
-def drift_of(
+def change_of(
     channel: str,
     frequency_hz: NDArray,
     then: SpotLevels,
@@ -60,7 +60,7 @@ def drift_of(
     *,
     level_band_hz: tuple[float, float],
     range_hz: tuple[float, float],
-) -> Drift | None:
+) -> ChangeSince | None:
     """What changed of one channel; None where no spot is common.
 
     Parameters
@@ -78,7 +78,7 @@ def drift_of(
     inside = in_band(frequency_hz, (low, high))
     smooth = octave_mean(frequency_hz, change - level, at_hz=frequency_hz, per_octave=_PER_OCTAVE)
     most = int(np.argmax(np.where(inside, np.abs(smooth), -1)))
-    return Drift(
+    return ChangeSince(
         channel=channel,
         spots=len(common),
         level_db=level,

@@ -12,7 +12,7 @@ from dolce.core.dsp import energy_mean_db
 from dolce.core.job import Job, Round
 from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.core.room import SUB_CODES, partner_of
-from dolce.core.subs import JOINED_OCTAVES
+from dolce.core.subs import CROSSOVER_OCTAVES
 from dolce.core.tuning.channel_curves import ChannelCurves
 from dolce.core.tuning.correction import Correction
 from dolce.core.tuning.prediction import level_of
@@ -45,7 +45,7 @@ class ChannelProof:
         """What was measured against what was predicted, mean over an octave to both sides of the crossover."""
         if self.crossover_hz is None:
             return None
-        near = np.abs(np.log2(ANALYSIS_GRID_HZ / self.crossover_hz)) <= JOINED_OCTAVES
+        near = np.abs(np.log2(ANALYSIS_GRID_HZ / self.crossover_hz)) <= CROSSOVER_OCTAVES
         return float(np.mean((self.proof.after_db - self.proof.predicted_db)[near]))
 
 
@@ -70,16 +70,16 @@ def channel_proof(
     whole = before.averaged_over_seats(weights)
     if whole is None:
         return None
-    trim_db, turned_db = settings.trim_db + cut_db, correction.turned_db(before.channel, grid)
+    trim_db, switches_db = settings.trim_db + cut_db, correction.switches_db(before.channel, grid)
     level = target_level_db(
         before.channel,
-        whole.average.level_db + trim_db + turned_db,
+        whole.average.level_db + trim_db + switches_db,
         target,
         at_hz=grid,
         correction=correction,
         fronts_db=fronts_db,
     )
-    change = level_of(settings, at_hz=grid, sample_rate_hz=job.rig.sample_rate_hz) - settings.trim_db + turned_db
+    change = level_of(settings, at_hz=grid, sample_rate_hz=job.rig.sample_rate_hz) - settings.trim_db + switches_db
     start = SpotLevels(spots=before.spots.spots, level_db=before.level_db + trim_db - level)
     # What sounds in the channel before its filters: over the same range as on Shape.
     heard = whole.average.level_db if summed is None else energy_mean_db(summed.level_db)
@@ -151,5 +151,5 @@ def loaded_fronts_db(
         whole = curves.averaged_over_seats(weights) if correction.anchor == "fronts" else None
         if whole is not None:
             raised = after.held.settings_for(name).trim_db + after.held.cut_db
-            found[name] = whole.average.level_db + raised + correction.turned_db(name, ANALYSIS_GRID_HZ)
+            found[name] = whole.average.level_db + raised + correction.switches_db(name, ANALYSIS_GRID_HZ)
     return fronts_level_db(found, correction, at_hz=ANALYSIS_GRID_HZ)

@@ -38,7 +38,7 @@ def with_table(
 
 def _with_group(
     alignment: Alignment,
-    mains: dict[str, ChannelAlignment],
+    main_channels: dict[str, ChannelAlignment],
     group: SubGroup,
     trim_db: float,
     *,
@@ -47,7 +47,7 @@ def _with_group(
 ) -> dict[str, ChannelAlignment]:
     picture = alignment.levels.lip_sync_s
     delays = {sub: group.delay_of(sub) + picture for sub in group.settings}
-    delays |= {channel: one.delay_s for channel, one in mains.items()}
+    delays |= {channel: one.delay_s for channel, one in main_channels.items()}
     # None below what the picture asks for, and no more than needed.
     later = picture - min(delays.values())
     steps = {channel: on_step(delay + later, delay_step_s) for channel, delay in delays.items()}
@@ -61,10 +61,10 @@ def _with_group(
         )
         for sub, one in group.settings.items()
     }
-    return {**{channel: replace(one, delay_s=steps[channel]) for channel, one in mains.items()}, **subs}
+    return {**{channel: replace(one, delay_s=steps[channel]) for channel, one in main_channels.items()}, **subs}
 
 
-def mains_later_s(alignment: Alignment) -> float:
+def main_channels_later_s(alignment: Alignment) -> float:
     """By how much the group of subs makes the mains later than they need be among themselves."""
     subs = set(alignment.subs.settings) if alignment.subs else set()
     delays = [one.delay_s for channel, one in alignment.channels.items() if channel not in subs]

@@ -54,12 +54,12 @@ class Band:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Aim:
+class CorrectionSettings:
     """What channels are corrected toward, within which limits, by what."""
 
     target: Target = field(default_factory=Target)
     limits: Limits = field(default_factory=Limits)
-    means: FilterType = field(default_factory=FilterType)
+    filter_type: FilterType = field(default_factory=FilterType)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -86,7 +86,7 @@ class Correction:
     trims_db : mapping of channel to dB
         On top of the alignment's: what makes up for the bands where channels are matched.
     name : str
-    means : Means
+    filter_type : Means
         By what channels are corrected.
     own : mapping of channel to Aim
         Channels with a target, limits and means of their own.
@@ -97,7 +97,7 @@ class Correction:
         Verdicts that a calibrator gave.
     switches : mapping of channel to SwitchesAt
         Those at the monitors' backs, as they were measured and as they shall stand.
-    clean_db : mapping of channel to mapping of octave to dB SPL
+    maximum_levels_db : mapping of channel to mapping of octave to dB SPL
         How loud each plays cleanly at the main seat, as typed.
     found_for : Seat weighting or None
         The seat weighting for which the filters were found; None where they were not, or by an older version.
@@ -120,13 +120,13 @@ class Correction:
     bands: Mapping[str, tuple[Band, ...]] = field(default_factory=dict)
     trims_db: Mapping[str, float] = field(default_factory=dict)
     name: str = ""
-    means: FilterType = field(default_factory=FilterType)
-    own: Mapping[str, Aim] = field(default_factory=dict)
+    filter_type: FilterType = field(default_factory=FilterType)
+    own: Mapping[str, CorrectionSettings] = field(default_factory=dict)
     preference: Preference | None = None
     convolutions: Mapping[str, FoundConvolution] = field(default_factory=dict)
     overruled: Mapping[str, tuple[Overruled, ...]] = field(default_factory=dict)
     switches: Mapping[str, SwitchesAt] = field(default_factory=dict)
-    clean_db: Mapping[str, Mapping[float, float]] = field(default_factory=dict)
+    maximum_levels_db: Mapping[str, Mapping[float, float]] = field(default_factory=dict)
     note: str = ""
     last_band_id: int = 0
     found_for: SeatWeighting | None = None
@@ -166,9 +166,11 @@ class Correction:
         """Whether an alignment is the one that this correction stands on; False as soon as it has moved on."""
         return self.alignment == alignment
 
-    def aim(self, channel: str) -> Aim:
+    def correction_settings(self, channel: str) -> CorrectionSettings:
         """What a channel is corrected toward: its own, or that of all."""
-        return self.own.get(channel) or Aim(target=self.target, limits=self.limits, means=self.means)
+        return self.own.get(channel) or CorrectionSettings(
+            target=self.target, limits=self.limits, filter_type=self.filter_type
+        )
 
     def with_curve(self, channel: str, curve: Curve | None) -> "Correction":
         """The same with another curve as target: of a channel that has an aim of its own, else of all others."""
@@ -179,7 +181,7 @@ class Correction:
 
     def target_db(self, channel: str, at_hz: NDArray) -> NDArray[np.float64]:
         """A channel's target with the preference on top, relative to its own level, shape as given."""
-        level = self.aim(channel).target.level_db(at_hz)
+        level = self.correction_settings(channel).target.level_db(at_hz)
         return level if self.preference is None else level + self.preference.level_db(at_hz)
 
     def counts(self, channel: str) -> tuple[int, int]:
@@ -220,7 +222,7 @@ class Correction:
 
         A sub whose limits are those of all channels begins where subs do: the range of main channels is not its own.
         """
-        limits = self.aim(channel).limits
+        limits = self.correction_settings(channel).limits
         limits = limits if device is None else device.narrowed(limits)
         if channel not in SUB_CODES:
             return limits
@@ -294,7 +296,7 @@ class Correction:
         kept = {name: one for name, one in self.switches.items() if name not in names}
         return replace(self, switches=kept if at is None else {**kept, **dict.fromkeys(names, at)})
 
-    def turned_db(self, channel: str, at_hz: NDArray) -> NDArray[np.float64]:
+    def switches_db(self, channel: str, at_hz: NDArray) -> NDArray[np.float64]:
         """What turning a monitor's switches changes of what was measured, shape as given."""
         at = self.switches.get(channel)
         return np.zeros(at_hz.shape) if at is None else at.change_db(at_hz)

@@ -41,12 +41,12 @@ class PlayedOnce:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class CleanBand:
+class MaximumLevelBand:
     """One octave of one channel.
 
     Attributes
     ----------
-    clean_db : float or None
+    maximum_levels_db : float or None
         The loudest level that was clean, dB SPL at the main seat; None where none was, or nothing is known.
     at_least : bool
         Nothing louder was tried, so it may play louder.
@@ -59,7 +59,7 @@ class CleanBand:
     """
 
     mid_hz: float
-    clean_db: float | None = None
+    maximum_levels_db: float | None = None
     at_least: bool = False
     below_db: float | None = None
     typed: bool = False
@@ -68,28 +68,32 @@ class CleanBand:
     @property
     def margin_db(self) -> float | None:
         """How much stays; below 0 for what does not suffice."""
-        return None if self.clean_db is None or self.needed_db is None else self.clean_db - self.needed_db
+        return (
+            None
+            if self.maximum_levels_db is None or self.needed_db is None
+            else self.maximum_levels_db - self.needed_db
+        )
 
     @property
     def word(self) -> str:
         """ "enough", "too little", "not tried that loud", "not clean", or "not known"."""
-        if self.needed_db is None or (self.clean_db is None and self.below_db is None):
+        if self.needed_db is None or (self.maximum_levels_db is None and self.below_db is None):
             return "not known"
-        if self.clean_db is not None and self.clean_db >= self.needed_db:
+        if self.maximum_levels_db is not None and self.maximum_levels_db >= self.needed_db:
             return "enough"
         if self.below_db is not None and self.below_db <= self.needed_db:
-            return "too little" if self.clean_db is not None else "not clean"
+            return "too little" if self.maximum_levels_db is not None else "not clean"
         if self.typed:
             return "too little"
         return "not tried that loud"
 
 
-def clean_bands(
+def maximum_level_bands(
     takes: Sequence[PlayedOnce],
     *,
     typed: Mapping[float, float] | None = None,
     needed_db: Mapping[float, float] | None = None,
-) -> tuple[CleanBand, ...]:
+) -> tuple[MaximumLevelBand, ...]:
     """Every octave, from takes at rising level, or as typed: that goes first.
 
     Notes
@@ -102,16 +106,18 @@ def clean_bands(
     found = []
     for mid in OCTAVES_HZ:
         if mid in typed:
-            found.append(CleanBand(mid_hz=mid, clean_db=typed[mid], typed=True, needed_db=needed_db.get(mid)))
+            found.append(
+                MaximumLevelBand(mid_hz=mid, maximum_levels_db=typed[mid], typed=True, needed_db=needed_db.get(mid))
+            )
             continue
-        tried = sorted(told for told in (_told(take, mid) for take in takes) if told is not None)
+        tried = sorted(on_progress for on_progress in (_told(take, mid) for take in takes) if on_progress is not None)
         dirty = [spl for spl, clean in tried if not clean]
         below = min(dirty, default=None)
         clean = [spl for spl, is_clean in tried if is_clean and (below is None or spl < below)]
         found.append(
-            CleanBand(
+            MaximumLevelBand(
                 mid_hz=mid,
-                clean_db=max(clean, default=None),
+                maximum_levels_db=max(clean, default=None),
                 below_db=below,
                 at_least=bool(clean) and below is None,
                 needed_db=needed_db.get(mid),

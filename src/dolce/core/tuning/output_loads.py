@@ -50,7 +50,7 @@ def headroom_cut_db(loads: Sequence[OutputLoad]) -> float:
 
     In 0.1 dB up, at least 0. Every input counts alone, the effects channel with its gain too.
     """
-    most = max((one.single_db for one in loads), default=0.0)
+    most = max((load.single_db for load in loads), default=0.0)
     return max(0.0, -(-round(most * 1000) // 100) / 10)
 
 
@@ -76,17 +76,17 @@ def seat_levels_db(
         None where an output that plays it was not measured.
     """
     routes = outputs.routes(channel)
-    if channel not in heard_db or any(way.output not in heard_db for way in routes):
+    if channel not in heard_db or any(path.output not in heard_db for path in routes):
         return None
     power = np.zeros(at_hz.size)
-    for way in routes:
+    for path in routes:
         level = (
-            heard_db[way.output]
-            + way.gain_db
-            + level_of(outputs.of_output(way.output), at_hz=at_hz, sample_rate_hz=sample_rate_hz)
+            heard_db[path.output]
+            + path.gain_db
+            + level_of(outputs.of_output(path.output), at_hz=at_hz, sample_rate_hz=sample_rate_hz)
         )
-        if way.crossover is not None:
-            level = level + way.crossover.level_db(way.side, at_hz=at_hz, sample_rate_hz=sample_rate_hz)
+        if path.crossover is not None:
+            level = level + path.crossover.level_db(path.side, at_hz=at_hz, sample_rate_hz=sample_rate_hz)
         power += 10 ** (level / 10)
     return (float(energy_mean_db(heard_db[channel])), float(power_db(np.mean(power))) - cut_db)
 
@@ -108,13 +108,13 @@ def output_loads(
     single: dict[str, tuple[float, str, float]] = {}
     for channel in channels:
         alone: dict[str, np.ndarray] = {}
-        for way in outputs.routes(channel):
-            level = way.gain_db + level_of(outputs.of_output(way.output), at_hz=at_hz, sample_rate_hz=sample_rate_hz)
-            if way.crossover is not None:
-                level = level + way.crossover.level_db(way.side, at_hz=at_hz, sample_rate_hz=sample_rate_hz)
-            amplitude[way.output] = amplitude.get(way.output, 0.0) + 10 ** (level / 20)
-            power[way.output] = power.get(way.output, 0.0) + 10 ** (level / 10)
-            alone[way.output] = alone.get(way.output, 0.0) + 10 ** (level / 20)
+        for path in outputs.routes(channel):
+            level = path.gain_db + level_of(outputs.of_output(path.output), at_hz=at_hz, sample_rate_hz=sample_rate_hz)
+            if path.crossover is not None:
+                level = level + path.crossover.level_db(path.side, at_hz=at_hz, sample_rate_hz=sample_rate_hz)
+            amplitude[path.output] = amplitude.get(path.output, 0.0) + 10 ** (level / 20)
+            power[path.output] = power.get(path.output, 0.0) + 10 ** (level / 10)
+            alone[path.output] = alone.get(path.output, 0.0) + 10 ** (level / 20)
         for output, total in alone.items():
             feeds.setdefault(output, []).append(channel)
             k = int(np.argmax(total))

@@ -58,7 +58,7 @@ class Outputs:
         """Where what is fed to a channel goes."""
         return [Route(output=channel)] if self.bass is None else self.bass.routes(channel)
 
-    def turned_db(self, output: str, at_hz: NDArray) -> NDArray[np.float64]:
+    def switches_db(self, output: str, at_hz: NDArray) -> NDArray[np.float64]:
         """What turning its monitor's switches changes, shape as given; by level, their phase is not known."""
         at = self.turned.get(output)
         return np.zeros(at_hz.shape) if at is None else at.change_db(at_hz)

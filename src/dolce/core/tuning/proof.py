@@ -111,10 +111,14 @@ def verdicts_on(
     """
     found = [
         Verdict(
-            kind="pair differs", channels=(one.louder, one.softer), value=one.value_db, within=PAIR_DB, at_hz=one.at_hz
+            kind="pair differs",
+            channels=(pair.louder, pair.softer),
+            value=pair.value_db,
+            within=PAIR_DB,
+            at_hz=pair.at_hz,
         )
-        for one in pairs
-        if one.stands_out
+        for pair in pairs
+        if pair.stands_out
     ]
     for channel, proof in proofs.items():
         missed, within = proof.outcome.predicted_against_measured_db, predicted_within_db(len(proof.spots))

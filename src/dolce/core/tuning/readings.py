@@ -180,18 +180,20 @@ def _levels_db(job: Job, takes: Takes, weights: Mapping[int, float], band_hz: tu
     Channels without a take of that group at a spot that counts are left out.
     """
     group = level_group_of(takes)
-    means = {}
+    filter_type = {}
     for channel, own in takes.items():
         known = [take for take in own.values() if take.level_group == group and weights.get(take.spot_id, 0) > 0]
         if group is not None and known:
-            means[channel] = energy_mean_db(
+            filter_type[channel] = energy_mean_db(
                 [take.level_db for take in known], weights=[weights[take.spot_id] for take in known]
             )
     subs = {speaker.channel for speaker in job.speakers if speaker.is_sub}
     band = level_band_hz(is_sub=True)
     return {
-        **matched_levels_db(ANALYSIS_GRID_HZ, {c: one for c, one in means.items() if c not in subs}, band_hz=band_hz),
-        **{c: mid_level_db(ANALYSIS_GRID_HZ, one, band_hz=band) for c, one in means.items() if c in subs},
+        **matched_levels_db(
+            ANALYSIS_GRID_HZ, {c: one for c, one in filter_type.items() if c not in subs}, band_hz=band_hz
+        ),
+        **{c: mid_level_db(ANALYSIS_GRID_HZ, one, band_hz=band) for c, one in filter_type.items() if c in subs},
     }
 
 

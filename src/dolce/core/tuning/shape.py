@@ -43,12 +43,12 @@ from dolce.core.tuning.prediction import response_of, taps_of
 SHAPING_PER_OCTAVE = 12.0  # smoothing of what filters are fitted to
 _FAR_DB = 12.0
 _SHOWN_RATE_HZ = 48_000  # at others a convolution differs by less than can be seen
-HEARD_TO_HZ = 16_000.0
+AUDIBLE_TO_HZ = 16_000.0
 _KEPT = slice(None)  # points of the grid that are kept of a convolution's curve
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
-class Heard:
+class SeatResponses:
     """A channel at the spots that count, before its own correction.
 
     Attributes
@@ -71,7 +71,7 @@ class Heard:
     extension_hz: float | None = None
 
     @classmethod
-    def of(cls, level_db: ArrayLike, weights: ArrayLike | None = None) -> "Heard":
+    def of(cls, level_db: ArrayLike, weights: ArrayLike | None = None) -> "SeatResponses":
         """Levels by spot, shape (spots, points)."""
         levels = np.asarray(level_db, dtype=float)
         return cls(
@@ -96,7 +96,7 @@ class ChannelShape:
         What each spot lacks.
     level_band_hz : (float, float)
         By whose mean each spot's level is told.
-    share : as in `Heard`
+    share : as in `SeatResponses`
     extension_hz : float
         Where the loudspeaker ends (`low_frequency_extension_hz`), of what sounds in the channel.
     judged_hz : (float, float)
@@ -135,9 +135,9 @@ class ChannelShape:
         can't be told stay those of `limits`.
         """
         low = self.extension_hz
-        wide = replace(limits, from_hz=min(low, limits.from_hz), to_hz=HEARD_TO_HZ)
+        wide = replace(limits, from_hz=min(low, limits.from_hz), to_hz=AUDIBLE_TO_HZ)
         high = agreed_to_hz(self.plan.frequency_hz, self.needs, wide) or limits.to_hz
-        high = min(high, HEARD_TO_HZ)
+        high = min(high, AUDIBLE_TO_HZ)
         return _two_digits(low), max(_two_digits(high), _two_digits(2 * low))
 
     @property
@@ -243,7 +243,7 @@ def wanted_levels_db(channels: Sequence[str], correction: Correction, *, at_hz: 
 
 def shape_of(
     channel: str,
-    heard: Heard,
+    heard: SeatResponses,
     *,
     at_hz: NDArray,
     correction: Correction,
@@ -344,7 +344,9 @@ def expectation_of(
     limits, at_hz = correction.limits_for(shape.channel, device), shape.plan.frequency_hz
     if shape.convolution is not None:
         curve = convolution_curve(shape.plan, limits)
-        moved = np.array([convolution_curve(shape.plan, limits, wish) - curve for wish in shape.plan.without_each_db])
+        moved = np.array(
+            [convolution_curve(shape.plan, limits, options) - curve for options in shape.plan.without_each_db]
+        )
     else:
         moved = fit_left_out(
             shape.plan, correction.filters(shape.channel), limits=limits, sample_rate_hz=sample_rate_hz, at_hz=at_hz
@@ -376,7 +378,7 @@ def found_filters(
     *,
     sample_rate_hz: float,
     device: ProcessorLimits | None = None,
-    told: Callable[[float], None] | None = None,
+    on_progress: Callable[[float], None] | None = None,
     turned: Mapping[str, tuple[NDArray, NDArray]] | None = None,
     effort: Effort = QUICK,
     compute: Compute | None = None,
@@ -385,7 +387,7 @@ def found_filters(
 
     Parameters
     ----------
-    told : function of a fraction, optional
+    on_progress : function of a fraction, optional
         Called between steps; what it raises ends the search.
     effort : how long bands are looked for
     compute : where fits are computed (`fit_bands`)
@@ -403,8 +405,8 @@ def found_filters(
     done: list[str] = []
 
     def step() -> None:
-        if told is not None:
-            told(len(done) / len(channels))
+        if on_progress is not None:
+            on_progress(len(done) / len(channels))
 
     def of(group: list[ChannelShape]) -> _OfGroup:
         step()
@@ -425,8 +427,8 @@ def found_filters(
         else:
             bands |= dict.fromkeys(names, one.bands)
             fewer |= dict.fromkeys(names, one.fewer)
-    if told is not None:
-        told(1.0)
+    if on_progress is not None:
+        on_progress(1.0)
     return FoundFilters(correction=replace(correction, bands=bands, convolutions=convolutions), fewer=fewer)
 
 
@@ -452,14 +454,14 @@ def _of_group(
     """Filters of channels that get the same, on the mean of what they want."""
     first = alike[0]
     name = first.channel
-    limits, means = correction.limits_for(name, device), correction.aim(name).means
+    limits, filter_type = correction.limits_for(name, device), correction.correction_settings(name).filter_type
     plan = replace(
         first.plan,
         desired_db=np.mean([one.plan.desired_db for one in alike], axis=0),
         weight=np.mean([one.plan.weight for one in alike], axis=0),
     )
-    if means.method == "convolution":
-        return _OfGroup(convolution=_convolution(convolution_curve(plan, limits), plan, means, turned))
+    if filter_type.method == "convolution":
+        return _OfGroup(convolution=_convolution(convolution_curve(plan, limits), plan, filter_type, turned))
     locked = tuple(band for band in correction.bands.get(name, ()) if band.locked)
     bands, fewer = _bands(plan, correction, name, locked, sample_rate_hz, device, step, effort, compute)
     return _OfGroup(bands=bands, fewer=fewer)
@@ -476,9 +478,9 @@ def _bands(
     effort: Effort,
     compute: Compute | None,
 ) -> tuple[tuple[Band, ...], tuple[tuple[int, float], ...]]:
-    """Bands of one channel by its means, locked ones first taken out of the wish."""
-    limits, means = correction.limits_for(name, device), correction.aim(name).means
-    if means.method == "level only":
+    """Bands of one channel by its filter type, locked ones first taken out of the desired correction."""
+    limits, filter_type = correction.limits_for(name, device), correction.correction_settings(name).filter_type
+    if filter_type.method == "level only":
         return (), ()
     held = chain_level_db(
         [band.filter for band in locked if band.on], at_hz=plan.frequency_hz, sample_rate_hz=sample_rate_hz
@@ -486,19 +488,19 @@ def _bands(
     plan = replace(plan, desired_db=plan.desired_db - held)
     free: tuple[BandFilter, ...] = ()
     fewer: tuple[tuple[int, float], ...] = ()
-    if means.method != "fixed bands" and limits.bands > len(locked):
+    if filter_type.method != "fixed bands" and limits.bands > len(locked):
         fit = fit_bands(
             plan,
             limits=replace(limits, bands=limits.bands - len(locked)),
             sample_rate_hz=sample_rate_hz,
-            told=step,
+            on_progress=step,
             effort=effort,
             compute=compute,
         )
         free, fewer = fit.filters, fit.fewer
     graphic: tuple[BandFilter, ...] = ()
-    if means.method in ("fixed bands", "fixed and free bands"):
-        graphic, free = fit_with_fixed(plan, means.fixed, limits=limits, sample_rate_hz=sample_rate_hz, free=free)
+    if filter_type.method in ("fixed bands", "fixed and free bands"):
+        graphic, free = fit_with_fixed(plan, filter_type.fixed, limits=limits, sample_rate_hz=sample_rate_hz, free=free)
     if device is not None and device.bands:
         free = tuple(device.settable(one) for one in free)
     found = (*locked, *(Band(filter=one) for one in free), *(Band(filter=one, fixed=True) for one in graphic))
@@ -506,15 +508,15 @@ def _bands(
 
 
 def _convolution(
-    level_db: NDArray, plan: CorrectionPlan, means: FilterType, turned: tuple[NDArray, NDArray] | None
+    level_db: NDArray, plan: CorrectionPlan, filter_type: FilterType, turned: tuple[NDArray, NDArray] | None
 ) -> FoundConvolution:
-    hz, rad = ((), ()) if turned is None or means.phase != "mixed" else (tuple(one.tolist()) for one in turned)
+    hz, rad = ((), ()) if turned is None or filter_type.phase != "mixed" else (tuple(one.tolist()) for one in turned)
     return FoundConvolution(
         at_hz=tuple(np.round(plan.frequency_hz[_KEPT], 3).tolist()),
         level_db=tuple(np.round(level_db[_KEPT], 3).tolist()),
-        phase=means.phase,
-        duration_s=means.duration_s,
-        before_s=means.before_s,
-        turned_hz=hz,
-        turned_rad=rad,
+        phase=filter_type.phase,
+        duration_s=filter_type.duration_s,
+        before_s=filter_type.before_s,
+        compensated_hz=hz,
+        compensated_rad=rad,
     )

@@ -18,7 +18,7 @@ from dolce.services.context import Context
 from dolce.services.read.round_curves import base_round
 from dolce.store import UnitOfWork
 
-_HEARD_HZ = (20.0, 20_000.0)
+_AUDIBLE_HZ = (20.0, 20_000.0)
 _OF_SUBS_HZ = 200.0  # above, a sub alone has sunk towards the noise
 
 
@@ -161,8 +161,8 @@ class AligningProved:
             if predicted is None:
                 continue
             rows = [heard.spots.index(spot) for spot in predicted.spots]
-            top = _OF_SUBS_HZ if channel in SUB_CODES else _HEARD_HZ[1]
-            inside = in_band(ANALYSIS_GRID_HZ, (_HEARD_HZ[0], top))
+            top = _OF_SUBS_HZ if channel in SUB_CODES else _AUDIBLE_HZ[1]
+            inside = in_band(ANALYSIS_GRID_HZ, (_AUDIBLE_HZ[0], top))
             off = (heard.level_db[rows] + taken.held.cut_db - predicted.level_db)[:, inside]
             at = np.unravel_index(int(np.argmax(np.abs(off))), off.shape)
             found.append(

@@ -6,7 +6,7 @@ from functools import partial
 
 from dolce.core import checked
 from dolce.core.acoustics import speed_of_sound
-from dolce.core.alignment import AlignmentTable, LevelWish
+from dolce.core.alignment import AlignmentTable, LevelOptions
 from dolce.core.geometry import distance_m
 from dolce.core.job import Job, Round
 from dolce.core.processor import ChannelSettings, Preset, UnsupportedSetting
@@ -64,9 +64,9 @@ class AlignView:
         return self.proposal.missing
 
     @property
-    def wish(self) -> LevelWish:
+    def options(self) -> LevelOptions:
         """How levels are matched."""
-        return self.alignment.levels if self.alignment else LevelWish()
+        return self.alignment.levels if self.alignment else LevelOptions()
 
     @property
     def chosen(self) -> dict[str, ChannelSettings] | None:
@@ -154,14 +154,14 @@ class Aligning:
         """Take over the alignment table's trims and delays; an inverted speaker is turned round."""
         self.change(job_id, "as proposed", lambda alignment: alignment)
 
-    def set_levels(self, job_id: int, wish: LevelWish) -> None:
+    def set_levels(self, job_id: int, options: LevelOptions) -> None:
         """Match levels by another band, reference or offsets; what was proposed before is proposed anew."""
         with self._context.look() as work:
             chosen = work.alignments.current(job_id)
         if chosen is not None and chosen.channels:
-            self.change(job_id, "with other wishes for levels", lambda alignment: replace(alignment, levels=wish))
+            self.change(job_id, "with other options for levels", lambda alignment: replace(alignment, levels=options))
         else:
-            self._keep(job_id, replace(chosen or Alignment(), levels=wish), "wishes for levels")
+            self._keep(job_id, replace(chosen or Alignment(), levels=options), "options for levels")
 
     def change(self, job_id: int, how: str, changed: Callable[[Alignment], Alignment]) -> None:
         """Another alignment, put together anew from the round that it stands on.
@@ -262,14 +262,14 @@ class Aligning:
                 except InvalidValue:
                     faults[f"{field}-{channel}"] = "Choose -40 to 12 dB." if field == "trim" else "Choose 0 to 200 ms."
             if not faults:
-                wished = ChannelAlignment(
+                desired = ChannelAlignment(
                     trim_db=round(trim_db, 2),
                     delay_s=delay_ms / 1000,
                     polarity="inverted" if polarity == "inverted" else "normal",
                 )
-                for one in limits.broken_by_channel(wished.settings) if limits else ():
+                for one in limits.broken_by_channel(desired.settings) if limits else ():
                     faults[f"{_FIELD_OF.get(one.kind, 'trim')}-{channel}"] = f"It would be {unsupported_words(one)}."
-                settings[channel] = wished
+                settings[channel] = desired
         if faults:
             raise InvalidForm(faults)
         with self._context.look() as work:

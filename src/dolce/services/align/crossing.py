@@ -26,7 +26,7 @@ from dolce.core.tuning import (
     CrossoverSum,
     Outputs,
     crossover_sum,
-    mains_later_s,
+    main_channels_later_s,
     spot_weights,
     usual_seat_weighting,
 )
@@ -132,7 +132,7 @@ class Crossing:
                 and take.source == "rig"
                 and take.signal == "sweep"
                 and take.usable
-                and take.channel in _mains(job)
+                and take.channel in _main_channels(job)
             }
             usual = usual_seat_weighting(job)
             usual_spots = spot_weights(job, usual)
@@ -146,7 +146,7 @@ class Crossing:
         shares = np.array([[spot.seat_id == seat.id for spot in spots] for seat in seats], dtype=float)
         found = {}
         if chosen:
-            for channel in _mains(job):
+            for channel in _main_channels(job):
                 known = _known(responses.channels, (channel, *_subs(job)))
                 if known is None or not (shares[:, known] > 0).any(axis=1).all():
                     continue
@@ -165,8 +165,8 @@ class Crossing:
                 if one is not None:
                     found[channel] = one
         groups = []
-        for name in dict.fromkeys(group_of(channel) for channel in _mains(job)):
-            own = tuple(channel for channel in _mains(job) if group_of(channel) == name)
+        for name in dict.fromkeys(group_of(channel) for channel in _main_channels(job)):
+            own = tuple(channel for channel in _main_channels(job) if group_of(channel) == name)
             ends = {
                 channel: falls_off_hz(
                     ANALYSIS_GRID_HZ, smoothed_level_db(energy_mean_db(curves[channel].level_db), per_octave=3)
@@ -203,7 +203,7 @@ class Crossing:
             seats=tuple(seat.name for seat in seats),
             groups=tuple(groups),
             crossover_sums=found,
-            later_s=mains_later_s(alignment),
+            later_s=main_channels_later_s(alignment),
             effects_meter_db=((alignment.routing and alignment.routing.effects) or Effects()).on_a_meter_db,
             bad=tuple(sorted(bad, key=lambda one: one[2])),
             protections=_protections(job, alignment, curves, usual_spots),
@@ -245,11 +245,11 @@ class Crossing:
         subs = _subs(job)
         if not subs:
             raise Conflict("there is no sub to play the bass.", where="crossovers", remedy="Add one in Room.")
-        crossed = [one for one in corners.values() if one is not None]
+        crossed = [corner for corner in corners.values() if corner is not None]
         usual = crossed[0] if crossed else Crossover(frequency_hz=USUAL_HZ)
         own = {
             channel: corners.get(group_of(channel))
-            for channel in _mains(job)
+            for channel in _main_channels(job)
             if corners.get(group_of(channel)) != usual
         }
 
@@ -310,7 +310,9 @@ class Crossing:
                 raise Conflict("the subs are no group yet.", where="subs", remedy="Use settings of the subs first.")
             return replace(
                 alignment,
-                subs=alignment.subs.against_mains(delay_s=delay_s, polarity=1 if polarity > 0 else -1, held=True),
+                subs=alignment.subs.against_main_channels(
+                    delay_s=delay_s, polarity=1 if polarity > 0 else -1, held=True
+                ),
             )
 
         self._aligning.change(job_id, "of the subs against the mains by hand", changed)
@@ -376,7 +378,7 @@ def _protections(
     return tuple(found)
 
 
-def _mains(job: Job) -> tuple[str, ...]:
+def _main_channels(job: Job) -> tuple[str, ...]:
     return tuple(s.channel for s in job.speakers if not s.is_sub)
 
 

@@ -6,8 +6,8 @@ from dataclasses import asdict
 from pathlib import Path
 
 from dolce.core import checked
-from dolce.core.alignment.mains import MainSetting, align_mains
-from dolce.core.alignment.subs_with_mains import align_subs
+from dolce.core.alignment.main_channels import MainSetting, align_main_channels
+from dolce.core.alignment.subs_with_main_channels import align_subs
 from dolce.core.response import ImpulseResponse
 from dolce.core.subs import SearchLimits
 from dolce.errors import DolceError, FormatError, InvalidValue
@@ -42,13 +42,13 @@ def write_alignment(
         raise InvalidValue(
             f"{seat[:60]!r} is no seat of the list.", where="--main-seat", remedy=f"There are {', '.join(seats[:8])}."
         )
-    mains = list(dict.fromkeys(take.channel for take in takes if take.kind == "main"))
-    if not mains:
+    main_channels = list(dict.fromkeys(take.channel for take in takes if take.kind == "main"))
+    if not main_channels:
         raise InvalidValue("no main channel is listed.", where=listed.name, remedy="Give lines of the kind main.")
-    found = align_mains(
+    found = align_main_channels(
         {
             channel: _responses(listed, [take for take in takes if (take.channel, take.seat) == (channel, seat)])
-            for channel in mains
+            for channel in main_channels
         }
     )
     channels = {
@@ -108,7 +108,7 @@ def _with_subs(
         max_delay_s=max_delay_s,
     )
     for row in document["channels"].values():
-        row["delay_s"] = round(row["delay_s"] + aligned.mains_later_s, 8)
+        row["delay_s"] = round(row["delay_s"] + aligned.main_channels_later_s, 8)
     if aligned.summed_level_change_db < -limits.max_loss_db - 0.05:
         warnings.append(
             f"No setting keeps {-limits.max_loss_db:g} dB of output; this one has "

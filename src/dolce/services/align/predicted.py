@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 from dolce.core.dsp import power_db
 from dolce.core.job import Job
 from dolce.core.response import ANALYSIS_GRID_HZ, average_over_spots
-from dolce.core.tuning import Alignment, Outputs, SpotLevels, level_of, ways_of, with_phases
+from dolce.core.tuning import Alignment, Outputs, SpotLevels, level_of, signal_paths_of, with_phases
 from dolce.core.tuning.channel_curves import ChannelCurves
 from dolce.services.align.bass_takes import bass_responses, summable
 from dolce.services.context import Context
@@ -55,7 +55,7 @@ def predicted_levels(
         rows = [own.spots.index(spot) for spot in wanted]
         change = (
             way.gain_db
-            + outputs.turned_db(way.output, ANALYSIS_GRID_HZ)
+            + outputs.switches_db(way.output, ANALYSIS_GRID_HZ)
             + level_of(outputs.of_output(way.output), at_hz=ANALYSIS_GRID_HZ, sample_rate_hz=rate)
         )
         if way.crossover is not None:
@@ -94,7 +94,8 @@ def _with_bass(
     if set(responses.channels) != set(reached):
         return None
     return with_phases(
-        level, np.array([part for channel in channels for part in ways_of(outputs, responses, channel).values()])
+        level,
+        np.array([part for channel in channels for part in signal_paths_of(outputs, responses, channel).values()]),
     )
 
 

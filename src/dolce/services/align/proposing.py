@@ -28,8 +28,8 @@ from dolce.core.tuning import (
     Alignment,
     Outputs,
     delay_step_s,
-    joins_of,
     level_weights,
+    summation_losses_of,
     trim_step_db,
     usual_seat_weighting,
     with_table,
@@ -47,7 +47,7 @@ _FAR_DB_PER_S = 30.0  # of two that add up alike the nearer one is taken
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
 class Proposal:
-    """What the readings of a round propose under an alignment's wishes.
+    """What the readings of a round propose under the options of an alignment.
 
     Attributes
     ----------
@@ -72,7 +72,7 @@ class Proposing:
         self._direct: Cache[int, tuple[NDArray, NDArray]] = Cache(2000)
 
     def proposal(self, work: UnitOfWork, job: Job, base: Round | None, alignment: Alignment) -> Proposal:
-        """From a round, under what an alignment wishes of levels and subs."""
+        """From a round, under what an alignment asks of levels and subs."""
         readings = (
             []
             if base is None
@@ -85,15 +85,20 @@ class Proposing:
             return Proposal(alignment_table=None, missing=missing, judged={}, off=(), latency_s=None)
         judged = self._judged(work, job, base, readings)
         readings = [
-            replace(one, polarity=judged[one.channel].polarity) if one.channel in judged else one for one in readings
+            replace(reading, polarity=judged[reading.channel].polarity) if reading.channel in judged else reading
+            for reading in readings
         ]
-        mains = {one.channel: one.arrival_s for one in readings if not one.is_sub and one.arrival_s is not None}
+        main_channels = {
+            reading.channel: reading.arrival_s
+            for reading in readings
+            if not reading.is_sub and reading.arrival_s is not None
+        }
         distances = distances_m(job)
         speed = speed_of_sound(job.room.temperature_c)
-        over = [arrival - distances[channel] / speed for channel, arrival in mains.items()]
+        over = [arrival - distances[channel] / speed for channel, arrival in main_channels.items()]
         if alignment.subs is not None:
             group = self._group_reading(work, job, base, alignment, readings)
-            readings = [one for one in readings if not one.is_sub] + ([group] if group else [])
+            readings = [reading for reading in readings if not reading.is_sub] + ([group] if group else [])
         limits = job.limits
         alignment_table = (
             None
@@ -101,7 +106,7 @@ class Proposing:
             else table_of_arrivals(
                 readings,
                 delay_step_s=_delay_step_s(job),
-                wish=alignment.levels,
+                options=alignment.levels,
                 trim_step_db=trim_step_db(job.limits),
                 highest_trim_db=limits.highest_trim_db if limits else 0.0,
             )
@@ -110,7 +115,7 @@ class Proposing:
             alignment_table=alignment_table,
             missing="",
             judged=judged,
-            off=tuple(off_plan(mains, distances, speed_m_s=speed)),
+            off=tuple(off_plan(main_channels, distances, speed_m_s=speed)),
             latency_s=median(over) if over else None,
         )
 
@@ -130,11 +135,11 @@ class Proposing:
         step, trim_step = _delay_step_s(job), trim_step_db(job.limits)
         alignment = replace(alignment, round_id=base.id)
         if alignment.subs is not None and not alignment.subs.held:
-            subs = self._against_mains(work, job, base, alignment, alignment.subs, found.alignment_table)
+            subs = self._against_main_channels(work, job, base, alignment, alignment.subs, found.alignment_table)
             alignment = replace(alignment, subs=subs)
         return with_table(alignment, found.alignment_table, delay_step_s=step, trim_step_db=trim_step)
 
-    def _against_mains(
+    def _against_main_channels(
         self,
         work: UnitOfWork,
         job: Job,
@@ -149,11 +154,11 @@ class Proposing:
         too little was taken, they arrive with the mains by the plan.
         """
         flight = {channel: far / speed_of_sound(job.room.temperature_c) for channel, far in distances_m(job).items()}
-        mains = [channel for channel in job.channels if channel not in group.settings]
+        main_channels = [channel for channel in job.channels if channel not in group.settings]
         subs_at = [flight[sub] + one.delay_s for sub, one in group.settings.items() if sub in flight]
-        last = max((flight[channel] for channel in mains), default=0.0)
+        last = max((flight[channel] for channel in main_channels), default=0.0)
         by_plan = round(last - median(subs_at), 7) if subs_at else 0.0
-        start = group.against_mains(delay_s=max(by_plan, -group.most_wait_s), polarity=1)
+        start = group.against_main_channels(delay_s=max(by_plan, -group.most_wait_s), polarity=1)
         if alignment.routing is None:
             return start
         aligned = with_table(
@@ -171,7 +176,9 @@ class Proposing:
         }
         responses = bass_responses(self._context.bass, work, job, base.id, job.channels, spots=tuple(weights))
         managed = tuple(
-            channel for channel in mains if alignment.routing.of(channel) is not None and channel in responses.channels
+            channel
+            for channel in main_channels
+            if alignment.routing.of(channel) is not None and channel in responses.channels
         )
         heard = [*managed, *(sub for sub in group.settings if sub in responses.channels)]
         rows = (
@@ -181,7 +188,7 @@ class Proposing:
         )
         if not rows.size:
             return start
-        joins = joins_of(
+        losses = summation_losses_of(
             Outputs.of(aligned, None, job.channels, sample_rate_hz=job.rig.sample_rate_hz, device=job.limits),
             responses,
             managed,
@@ -190,8 +197,8 @@ class Proposing:
         )
         # What lies below 0 makes the mains wait: by no more than they may, whatever the subs have among themselves.
         earliest = max(-GROUP_SHIFT_S, -group.most_wait_s - min(start.delay_of(sub) for sub in group.settings))
-        best = best_of(joins, earliest, max(GROUP_SHIFT_S, earliest + GROUP_SHIFT_S), per_s_db=_FAR_DB_PER_S)
-        return start.against_mains(delay_s=round(start.delay_s + best.delay_s, 7), polarity=best.polarity)
+        best = best_of(losses, earliest, max(GROUP_SHIFT_S, earliest + GROUP_SHIFT_S), per_s_db=_FAR_DB_PER_S)
+        return start.against_main_channels(delay_s=round(start.delay_s + best.delay_s, 7), polarity=best.polarity)
 
     def _judged(
         self, work: UnitOfWork, job: Job, base: Round, readings: list[ChannelReading]
@@ -200,7 +207,7 @@ class Proposing:
 
         Only these: a centre or a surround is often another speaker, whose crossover turns its phase elsewhere.
         """
-        own = {one.channel: one.polarity for one in readings if not one.is_sub}
+        own = {reading.channel: reading.polarity for reading in readings if not reading.is_sub}
         centre = job.plan.centre_spot
         takes = {
             take.channel: take
@@ -237,7 +244,7 @@ class Proposing:
             base.id,
             alignment.subs,
             weights=level_weights(job, alignment.seat_weighting),
-            mains=readings,
+            main_channels=readings,
         )
 
 

@@ -60,12 +60,12 @@ def group_reading(
     group: SubGroup,
     *,
     weights: Mapping[int, float],
-    mains: Sequence[ChannelReading],
+    main_channels: Sequence[ChannelReading],
 ) -> ChannelReading | None:
     """All subs of a round as one; see `dolce.core.tuning.readings.group_reading`."""
     subs = [sub for sub in group.settings if sub in job.channels]
     responses = bass_responses(kept, work, job, round_id, subs, spots=tuple(weights))
-    return readings.group_reading(job, group, responses, weights=weights, readings=mains)
+    return readings.group_reading(job, group, responses, weights=weights, readings=main_channels)
 
 
 def aligned_readings(
@@ -92,7 +92,7 @@ def aligned_readings(
         return found
     as_taken = SubGroup.of(dict.fromkeys(alignment.subs.settings, SubSetting()), how="as they are")
     group = group_reading(
-        kept, work, job, round_id, as_taken, weights=level_weights(job, alignment.seat_weighting), mains=found
+        kept, work, job, round_id, as_taken, weights=level_weights(job, alignment.seat_weighting), main_channels=found
     )
     if group is not None and group.level_db is not None and wanted_db:
         # A target lifts all subs alike; where it lifts one more, the most of it is asked of the sum.

@@ -44,11 +44,13 @@ class SubSearches(Searches[Searching]):
 
 
 def _run(field: BassField, search: Searching) -> None:
-    def told(fraction: float) -> None:
+    def on_progress(fraction: float) -> None:
         search.fraction = fraction
 
     try:
-        found, pareto_front = search_with_front(field, search.limits, told=told, stopped=search.stop.is_set)
+        found, pareto_front = search_with_front(
+            field, search.limits, on_progress=on_progress, stopped=search.stop.is_set
+        )
         search.stopped = search.stop.is_set()
         search.pareto_front, search.found = pareto_front, found
     except Exception as error:

@@ -171,13 +171,13 @@ class SubWorkbench:
                 ),
                 code,
             )
-        ways: dict[str, How] = {
+        paths: dict[str, How] = {
             "as-they-are": "as they are",
             "distances": "distances",
             "by-hand": "by hand",
             "used": view.group.how if view.group else "search",
         }
-        how = ways.get(code, "search")
+        how = paths.get(code, "search")
         kept = SubGroup.of(view.states[code].settings, how=how)
         self._aligning.change(
             job_id, f"of subs {how if how != 'search' else 'as found'}", lambda alignment: replace(alignment, subs=kept)

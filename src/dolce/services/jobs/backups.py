@@ -73,8 +73,10 @@ class Backups:
         self._folder.mkdir(mode=0o700, exist_ok=True)
         path = self._free(f"{plain[:_LONGEST_NAME]}-{now:%Y-%m-%d-%H%M%S}")
 
-        def write(told: Callable[[float], None]) -> str:
-            made = write_backup(self._context.database, list(job_ids), path, made_at=f"{now:%Y-%m-%d %H:%M}", told=told)
+        def write(on_progress: Callable[[float], None]) -> str:
+            made = write_backup(
+                self._context.database, list(job_ids), path, made_at=f"{now:%Y-%m-%d %H:%M}", on_progress=on_progress
+            )
             return f"{what}: {made.takes} takes kept in {path.name}."
 
         return self._folder_work.begin(Work(kind="backup", what=what), write)
@@ -97,8 +99,8 @@ class Backups:
                     "a pass is running.", where="restore", remedy="Stop it first, or wait until it has ended."
                 )
 
-        def put_back(told: Callable[[float], None]) -> str:
-            new = restore_backup(self._context.database, path, renamed=_renamed, told=told)
+        def put_back(on_progress: Callable[[float], None]) -> str:
+            new = restore_backup(self._context.database, path, renamed=_renamed, on_progress=on_progress)
             with self._context.change() as work:
                 for job_id in new:
                     work.logbook.add(

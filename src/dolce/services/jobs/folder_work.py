@@ -60,14 +60,14 @@ class FolderWork:
             While another piece of work runs.
         """
 
-        def told(fraction: float) -> None:
+        def on_progress(fraction: float) -> None:
             work.fraction = fraction
             if work.stop.is_set():
                 raise _Stopped
 
         def whole() -> None:
             try:
-                work.message = run(told)
+                work.message = run(on_progress)
                 work.fraction = 1.0
             except _Stopped:
                 work.message = f"Stopped; {otherwise}"

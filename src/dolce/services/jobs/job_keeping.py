@@ -23,7 +23,7 @@ _IN_MEMORY_BYTES = 16 * 1024 * 1024
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class JobWish:
+class JobDetails:
     """What is typed about a job."""
 
     name: str
@@ -95,17 +95,17 @@ class JobKeeping:
         with self._context.look() as work:
             return [(job_id, name) for job_id, name, _ in work.jobs.deleted()]
 
-    def create(self, wish: JobWish, *, plan: RoomPlan | None = None) -> Job:
+    def create(self, details: JobDetails, *, plan: RoomPlan | None = None) -> Job:
         """A new job with a usual room, a pair at 60 degrees and nine spots, all to be moved."""
-        _check(wish)
+        _check(details)
         plan = plan or new_plan(RoomSize(length_m=4.6, width_m=3.6, height_m=2.5))
         now = self._context.now()
         with self._context.change() as work:
             job = work.jobs.add(
-                name=wish.name.strip(),
-                place=wish.place.strip(),
-                notes=wish.notes.strip(),
-                units=wish.units,
+                name=details.name.strip(),
+                place=details.place.strip(),
+                notes=details.notes.strip(),
+                units=details.units,
                 plan=plan,
                 rig=Rig(),
                 seed=1,
@@ -114,11 +114,15 @@ class JobKeeping:
             work.logbook.add(job.id, "Job created.", at=now)
         return job
 
-    def edit(self, job_id: int, wish: JobWish) -> None:
-        _check(wish)
+    def edit(self, job_id: int, details: JobDetails) -> None:
+        _check(details)
         with self._context.change() as work:
             work.jobs.rename(
-                job_id, name=wish.name.strip(), place=wish.place.strip(), notes=wish.notes.strip(), units=wish.units
+                job_id,
+                name=details.name.strip(),
+                place=details.place.strip(),
+                notes=details.notes.strip(),
+                units=details.units,
             )
             work.jobs.touch(job_id, self._context.now())
 
@@ -214,16 +218,16 @@ class JobKeeping:
             return work.logbook.all(job_id)
 
 
-def _check(wish: JobWish) -> None:
+def _check(details: JobDetails) -> None:
     faults = {}
     for name, longest in _LONGEST.items():
         try:
-            checked.text(getattr(wish, name), longest=longest, where=name)
+            checked.text(getattr(details, name), longest=longest, where=name)
         except InvalidValue as error:
             faults[name] = f"{error.problem} {error.remedy}"
-    if not wish.name.strip():
+    if not details.name.strip():
         faults["name"] = "A job needs a name, such as the room's."
-    if wish.units not in ("metres", "feet"):
+    if details.units not in ("metres", "feet"):
         faults["units"] = "Choose metres or feet."
     if faults:
         raise InvalidForm(faults)

@@ -55,14 +55,14 @@ class Space:
             if work.passes.running() is not None:
                 raise Conflict("a pass is running.", where="space", remedy="Stop it first, or wait until it has ended.")
 
-        def give_back(told: Callable[[float], None]) -> str:
+        def give_back(on_progress: Callable[[float], None]) -> str:
             with self._context.look() as work:
                 gone = [job_id for job_id, *_ in work.jobs.deleted()]
             for number, job_id in enumerate(gone):
-                told(0.4 * number / len(gone))
+                on_progress(0.4 * number / len(gone))
                 with self._context.change() as work:
                     work.jobs.purge(job_id)
-            self._context.database.compact(lambda part: told(0.4 + 0.6 * part))
+            self._context.database.compact(lambda part: on_progress(0.4 + 0.6 * part))
             after, _ = self._context.database.space()
             return f"{(before.size_bytes - after) / 1e6:.0f} MB given back; {after / 1e6:.0f} MB are in use."
 

@@ -30,7 +30,7 @@ _EARS_M, _HEAD_M = (0.10, 0.60), 0.18  # how far two spots may be apart to stand
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class ListenWish:
+class ListenOptions:
     """What is to be rendered.
 
     Attributes
@@ -70,7 +70,7 @@ class Audition:
     """
 
     number: int
-    wish: ListenWish
+    options: ListenOptions
     programme: str
     duration_s: float
     sample_rate_hz: int
@@ -118,7 +118,7 @@ class Candidate:
 class Ears:
     """What is needed to render: a programme, and each candidate's responses at the spots that stand for ears."""
 
-    wish: ListenWish
+    options: ListenOptions
     candidates: Mapping[str, Candidate]
     seat: str
     spots: tuple[int, ...]
@@ -129,7 +129,7 @@ class Ears:
 
 
 def ears_at(
-    work: UnitOfWork, job: Job, wish: ListenWish, candidates: Mapping[str, Candidate], recording: Recording | None
+    work: UnitOfWork, job: Job, options: ListenOptions, candidates: Mapping[str, Candidate], recording: Recording | None
 ) -> Ears:
     """Responses at a seat of a job for a passage through what is compared.
 
@@ -140,14 +140,14 @@ def ears_at(
     InvalidValue, FormatError
         If there is no such passage.
     """
-    seat = next((one for one in job.plan.seats if one.id == wish.seat_id), job.seat)
+    seat = next((one for one in job.plan.seats if one.id == options.seat_id), job.seat)
     takes = {key: summable(work, one.base.id, one.job.channels) for key, one in candidates.items()}
     first = next((take for of_one in takes.values() for take in of_one), None)
     programme, remarks = programme_for(
         job,
-        wish.material,
+        options.material,
         recording,
-        start_s=wish.start_s,
+        start_s=options.start_s,
         sample_rate_hz=first.sample_rate_hz if first else job.rig.sample_rate_hz,
     )
     spots = job.plan.spots_of(seat.id)
@@ -164,7 +164,7 @@ def ears_at(
         }
         there &= {spot for spot, found in cells[key].items() if found and set(found) == needed}
         absent |= needed
-    ears = _ears(spots, there, two=wish.two_ears)
+    ears = _ears(spots, there, two=options.two_ears)
     if not ears:
         raise Conflict(
             f"at {seat.name} no spot has takes of all of {', '.join(sorted(absent)) or 'these'}.",
@@ -174,7 +174,7 @@ def ears_at(
     wanted = {take for of_one in cells.values() for ear in ears for take in of_one[ear.id].values()}
     responses = dict(work.takes.responses(wanted))
     return Ears(
-        wish=wish,
+        options=options,
         candidates=candidates,
         seat=seat.name,
         spots=tuple(ear.number for ear in ears),
@@ -188,7 +188,7 @@ def ears_at(
     )
 
 
-def rendered(ears: Ears, told: Callable[[float], None]) -> Audition:
+def rendered(ears: Ears, on_progress: Callable[[float], None]) -> Audition:
     """What the ears hear of every preset, not numbered, and without files.
 
     Raises
@@ -203,7 +203,7 @@ def rendered(ears: Ears, told: Callable[[float], None]) -> Audition:
     count = len(ears.candidates) * len(ears.spots)
     for ear in range(len(ears.spots)):
         for key, one in ears.candidates.items():
-            told(0.9 * sum(len(done) for done in rows.values()) / count)
+            on_progress(0.9 * sum(len(done) for done in rows.values()) / count)
             paths = paths_of(one.outputs, ears.responses[key][ear], programme.channels)
             if paths is None:
                 raise Conflict(
@@ -216,13 +216,13 @@ def rendered(ears: Ears, told: Callable[[float], None]) -> Audition:
             places.setdefault(key, paths.onset)
             place = paths.onset - places[key] + next(iter(places.values()))
             rows.setdefault(key, []).append(rendering.through(paths, onset=place))
-    told(0.9)
+    on_progress(0.9)
     heard = {key: np.array(one) for key, one in rows.items()}
     rate = programme.sample_rate_hz
-    rounds = dict.fromkeys(one.base.name for one in ears.candidates.values())
+    rounds = dict.fromkeys(candidate.base.name for candidate in ears.candidates.values())
     return Audition(
         number=0,
-        wish=ears.wish,
+        options=ears.options,
         programme=programme.name,
         duration_s=programme.duration_s,
         sample_rate_hz=rate,

@@ -67,9 +67,9 @@ def programme_for(
     InvalidValue, FormatError
         If too little of it is left, or there is no such material.
     """
-    mains = tuple(speaker.channel for speaker in job.speakers if not speaker.is_sub)
+    main_channels = tuple(speaker.channel for speaker in job.speakers if not speaker.is_sub)
     if material != OWN:
-        return programme_of(material, mains, sample_rate_hz=sample_rate_hz, rng=np.random.default_rng(16)), ()
+        return programme_of(material, main_channels, sample_rate_hz=sample_rate_hz, rng=np.random.default_rng(16)), ()
     if recording is None:
         raise Conflict(
             "no recording was handed in.",
@@ -85,7 +85,7 @@ def programme_for(
             where="from",
             remedy="Choose an earlier beginning.",
         )
-    if codes == ("C",) and "C" not in mains:
+    if codes == ("C",) and "C" not in main_channels:
         codes, sample = ("L", "R"), np.vstack([sample, sample]) * np.float32(np.sqrt(0.5))
         remarks.append("The recording has one channel: it plays on L and R.")
     if passage.whole_s > LONGEST_S:

@@ -21,12 +21,12 @@ from dolce.formats.audio_file import write_flac
 from dolce.formats.channel_order import Order
 from dolce.services.align.bass_takes import summable
 from dolce.services.context import Context
-from dolce.services.load.audition import Audition, Candidate, ListenWish, ears_at, rendered
+from dolce.services.load.audition import Audition, Candidate, ListenOptions, ears_at, rendered
 from dolce.services.load.contents import Tuned, preset_of
 from dolce.services.load.listen_material import OWN, Recording, recording_of
 from dolce.services.load.loading import Loading
 from dolce.services.read.round_curves import base_round
-from dolce.services.searches import Searches, Told, ToldSearch
+from dolce.services.searches import Report, ReportedSearch, Searches
 from dolce.services.shape.shaping import Shaping, present_correction
 from dolce.services.shape.versions import CorrectionVersions
 
@@ -36,7 +36,7 @@ _KEPT = 2  # jobs whose recording and rendering stay in memory
 
 
 @dataclass(slots=True, kw_only=True)
-class Work(ToldSearch):
+class Work(ReportedSearch):
     """A rendering, or filters that are found for a preference."""
 
     what: str
@@ -54,7 +54,7 @@ class ListenView:
     """
 
     job: Job
-    wish: ListenWish
+    options: ListenOptions
     offered: Mapping[str, str]
     seats: Sequence[tuple[int, str]]
     recording: Recording | None
@@ -72,7 +72,7 @@ class Listening:
         self._shaping, self._versions = shaping, versions
         self._recordings: OrderedDict[int, Recording] = OrderedDict()
         self._auditions: OrderedDict[int, Audition] = OrderedDict()
-        self._wishes: dict[int, ListenWish] = {}
+        self._options_kept: dict[int, ListenOptions] = {}
         self._blind: dict[int, BlindTest] = {}
         self._searches: Searches[Work] = Searches()
         self._lock = threading.Lock()
@@ -83,7 +83,7 @@ class Listening:
     def view(self, job_id: int) -> ListenView:
         """What can be compared, and what is there."""
         job, candidates = self._candidates(job_id)
-        base = next((one.base for one in candidates.values()), None)
+        base = next((candidate.base for candidate in candidates.values()), None)
         with self._context.look() as work:
             taken = {take.spot_id for take in summable(work, base.id, job.channels)} if base else set()
         offered = {key: one.name for key, one in candidates.items()}
@@ -104,7 +104,7 @@ class Listening:
         )
         return ListenView(
             job=job,
-            wish=self._wish(job_id, offered),
+            options=self._options_of(job_id, offered),
             offered=offered,
             seats=seats,
             recording=self._recordings.get(job_id),
@@ -118,13 +118,13 @@ class Listening:
         """What is computed now, or was computed last."""
         return self._searches.of(job_id)
 
-    def _wish(self, job_id: int, offered: Mapping[str, str]) -> ListenWish:
-        wish = self._wishes.get(job_id, ListenWish())
-        compared = tuple(key for key in wish.compared if key in offered)
+    def _options_of(self, job_id: int, offered: Mapping[str, str]) -> ListenOptions:
+        options = self._options_kept.get(job_id, ListenOptions())
+        compared = tuple(key for key in options.compared if key in offered)
         if len(compared) < 2:
             held = [key for key in offered if key.startswith("preset-")]
             compared = tuple(dict.fromkeys((*held[:2], *(k for k in ("corrected", BYPASS) if k in offered))))[:2]
-        return replace(wish, compared=compared)
+        return replace(options, compared=compared)
 
     def _candidates(self, job_id: int) -> tuple[Job, dict[str, Candidate]]:
         """By key: what the processor holds, what could be loaded besides, bypass, and the same of other loudspeakers
@@ -205,11 +205,11 @@ class Listening:
         """A recording of one's own; errors as for `recording_of`."""
         self._loading.view(job_id)
         _kept(self._recordings, job_id, recording_of(data, name=name, order=order))
-        self._wishes[job_id] = replace(self._wishes.get(job_id, ListenWish()), material=OWN, start_s=0.0)
+        self._options_kept[job_id] = replace(self._options_kept.get(job_id, ListenOptions()), material=OWN, start_s=0.0)
 
     # Rendering
 
-    def begin(self, job_id: int, wish: ListenWish) -> None:
+    def begin(self, job_id: int, options: ListenOptions) -> None:
         """Render behind the page.
 
         Raises
@@ -220,7 +220,7 @@ class Listening:
             If there are no takes, or something of it is gone.
         """
         view = self.view(job_id)
-        compared = tuple(key for key in dict.fromkeys(wish.compared) if key in view.offered)
+        compared = tuple(key for key in dict.fromkeys(options.compared) if key in view.offered)
         if not 2 <= len(compared) <= MOST_AT_ONCE:
             raise InvalidValue(
                 f"{len(compared)} are chosen.", where="compare", remedy=f"Tick two to {MOST_AT_ONCE} of them."
@@ -231,10 +231,10 @@ class Listening:
                 where="listening",
                 remedy="Run the spots of a seat on the Takes page first.",
             )
-        checked.within(wish.start_s, low=0, high=24 * 3600, where="from", unit="s")
-        wish = replace(wish, compared=compared)
-        self._wishes[job_id] = wish
-        self._run(job_id, "rendering", lambda told: self._render(job_id, wish, told))
+        checked.within(options.start_s, low=0, high=24 * 3600, where="from", unit="s")
+        options = replace(options, compared=compared)
+        self._options_kept[job_id] = options
+        self._run(job_id, "rendering", lambda on_progress: self._render(job_id, options, on_progress))
 
     def stop(self, job_id: int) -> None:
         """End what is computed; what was there stays."""
@@ -247,16 +247,16 @@ class Listening:
     def close(self) -> None:
         self._searches.close()
 
-    def _run(self, job_id: int, what: str, task: Callable[[Told], None]) -> None:
+    def _run(self, job_id: int, what: str, task: Callable[[Report], None]) -> None:
         work = Work(what=what)
         self._searches.begin(job_id, work, partial(work.run, task), name=f"{what} to listen to", asked=task)
 
-    def _render(self, job_id: int, wish: ListenWish, told: Told) -> None:
+    def _render(self, job_id: int, options: ListenOptions, on_progress: Report) -> None:
         job, offered = self._candidates(job_id)
-        chosen = {key: offered[key] for key in wish.compared if key in offered}
+        chosen = {key: offered[key] for key in options.compared if key in offered}
         with self._context.look() as work:
-            ears = ears_at(work, job, wish, chosen, self._recordings.get(job_id))
-        self._keep(job_id, rendered(ears, told))
+            ears = ears_at(work, job, options, chosen, self._recordings.get(job_id))
+        self._keep(job_id, rendered(ears, on_progress))
 
     def _keep(self, job_id: int, audition: Audition) -> None:
         """Keep a rendering as files, under a number of its own; a blind test of another one is over."""
@@ -332,9 +332,9 @@ class Listening:
             )
         preference = _together(correction.preference, audition.turned, name)
 
-        def task(told: Told) -> None:
+        def task(on_progress: Report) -> None:
             self._shaping.change(job_id, f"preference {name}", lambda _: replace(correction, preference=preference))
-            self._shaping.find(job_id, told)
+            self._shaping.find(job_id, on_progress)
             self._versions.keep(job_id, name, "Turned while listening.")
 
         self._run(job_id, "filters", task)

@@ -185,8 +185,8 @@ class LoadView:
 def impulse_words(correction: Correction, *, sample_rate_hz: int) -> str:
     """Phase and length of the impulse responses, and what they delay."""
     kinds = {
-        (one.phase, one.duration_s, one.delay_s(sample_rate_hz=sample_rate_hz))
-        for one in correction.convolutions.values()
+        (convolution.phase, convolution.duration_s, convolution.delay_s(sample_rate_hz=sample_rate_hz))
+        for convolution in correction.convolutions.values()
     }
     if not kinds or len(correction.convolutions) < len(correction.channels):
         kinds.add(("minimum", DURATION_S, 0.0))

@@ -12,13 +12,13 @@ from dolce.services.context import Context
 from dolce.services.load.contents import Tuned, contents_of, cut_db, preset_of, would_be
 from dolce.services.load.difference_words import first_difference
 from dolce.services.load.load_view import LoadView
-from dolce.services.load.packing import PackageWish, packed
+from dolce.services.load.packing import PackageOptions, packed
 from dolce.services.load.unsupported_words import first_words
 from dolce.services.rig.processor_access import ProcessorAccess
 from dolce.services.shape.shaping import Shaping, present_correction
 from dolce.store import UnitOfWork
 
-USUAL = PackageWish()
+USUAL = PackageOptions()
 
 
 class Loading:
@@ -176,17 +176,17 @@ class Loading:
         state = replace(present, active=to)
         self._access.tell(job_id, lambda device, _: device.play(to), said=f"Processor {state.description}.")
 
-    def package(self, job_id: int, wish: PackageWish = USUAL) -> tuple[Iterator[bytes], str]:
+    def package(self, job_id: int, options: PackageOptions = USUAL) -> tuple[Iterator[bytes], str]:
         """Everything for another processor as one ZIP, part by part, and its file name."""
         load = self.view(job_id, content="corrected")
         if not load.shaped:
             raise Conflict("there are no filters to pack.", where="load", remedy="Find them on the Shape page first.")
         device = None
-        if wish.device is not None:
+        if options.device is not None:
             with self._context.look() as work:
-                device = work.processors.get(wish.device)
+                device = work.processors.get(options.device)
         name = "".join(c if c.isalnum() and c.isascii() else "-" for c in load.job.name).strip("-").lower() or "job"
-        return zip_parts(packed(load, self._shaping.shapes(job_id), wish, device)), f"dolce-{name}.zip"
+        return zip_parts(packed(load, self._shaping.shapes(job_id), options, device)), f"dolce-{name}.zip"
 
     @staticmethod
     def _before(work: UnitOfWork, job_id: int) -> dict[str, Preset | None]:

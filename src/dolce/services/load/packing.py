@@ -1,4 +1,4 @@
-"""Everything for another processor, file by file, as it was wished."""
+"""Everything for another processor, file by file, as it was asked for."""
 
 from collections.abc import Iterator, Mapping
 from dataclasses import asdict, dataclass, replace
@@ -42,7 +42,7 @@ _FULL = 0.98  # of full scale, that a fixed-point file reaches
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class PackageWish:
+class PackageOptions:
     """Which files.
 
     Attributes
@@ -76,7 +76,7 @@ class PackageWish:
 
 
 def packed(
-    load: LoadView, shapes: Mapping[str, ChannelShape], wish: PackageWish, device: ProcessorLimits | None = None
+    load: LoadView, shapes: Mapping[str, ChannelShape], options: PackageOptions, device: ProcessorLimits | None = None
 ) -> Iterator[tuple[str, bytes]]:
     """Name and content of every file, one at a time; asks nothing of the store any more."""
     rounded: dict[str, tuple[Rounded, ...]] = {}
@@ -89,8 +89,11 @@ def packed(
             job=replace(load.job, rig=load.job.rig.with_limits(device)),
         )
     job, settings = load.job, load.settings
-    attenuation_db = _attenuation_db(load, wish) if wish.samples == "pcm24" else 0.0
-    yield "README.txt", _note(load, wish, (*_remarks(load, wish, attenuation_db), *_rounded(device, rounded))).encode()
+    attenuation_db = _attenuation_db(load, options) if options.samples == "pcm24" else 0.0
+    yield (
+        "README.txt",
+        _note(load, options, (*_remarks(load, options, attenuation_db), *_rounded(device, rounded))).encode(),
+    )
     filters = {channel: settings[channel].filters for channel in job.channels}
     yield (
         "filters/filters.json",
@@ -109,7 +112,7 @@ def packed(
         ),
     )
     yield "filters/filters.txt", write_filters_text(filters)
-    inputs, outputs = _inputs(load), {channel: _output(load, wish, channel) for channel in job.channels}
+    inputs, outputs = _inputs(load), {channel: _output(load, options, channel) for channel in job.channels}
     yield (
         "settings.json",
         write_settings_json(
@@ -130,12 +133,12 @@ def packed(
                 {"before_db": shape.before_db, "target_db": shape.target_db, "predicted_db": shape.predicted_db},
             ),
         )
-    for rate in wish.rates_hz:
-        yield f"filters/biquads-{rate}.csv", write_filters_csv(filters, sample_rate_hz=rate, signs=wish.signs)
-        yield from _impulse_files(load, wish, rate, 10 ** (-attenuation_db / 20))
+    for rate in options.rates_hz:
+        yield f"filters/biquads-{rate}.csv", write_filters_csv(filters, sample_rate_hz=rate, signs=options.signs)
+        yield from _impulse_files(load, options, rate, 10 ** (-attenuation_db / 20))
 
 
-def _remarks(load: LoadView, wish: PackageWish, attenuation_db: float) -> tuple[str, ...]:
+def _remarks(load: LoadView, options: PackageOptions, attenuation_db: float) -> tuple[str, ...]:
     """What became of files that a device, or their format, can't hold as they are."""
     said = []
     if attenuation_db:
@@ -144,7 +147,7 @@ def _remarks(load: LoadView, wish: PackageWish, attenuation_db: float) -> tuple[
         )
     most = _most_samples(load)
     limits = load.job.limits
-    for rate in wish.rates_hz if most and limits is not None else ():
+    for rate in options.rates_hz if most and limits is not None else ():
         longest = max(round(_seconds(own) * rate) for own in _filters_of(load).values())
         if longest > most:
             said.append(
@@ -186,16 +189,16 @@ def _most_samples(load: LoadView) -> int:
     return limits.taps if limits is not None and limits.id is not None else 0
 
 
-def _impulse_files(load: LoadView, wish: PackageWish, rate: int, gain: float) -> Iterator[tuple[str, bytes]]:
-    write = write_wav if wish.samples == "float" else write_wav_24
+def _impulse_files(load: LoadView, options: PackageOptions, rate: int, gain: float) -> Iterator[tuple[str, bytes]]:
+    write = write_wav if options.samples == "float" else write_wav_24
     filters = _filters_of(load)
     made: dict[object, NDArray] = {}  # both of a linked pair have the same filters
     rows = []
-    for channel in in_order(load.job.channels, wish.order):
+    for channel in in_order(load.job.channels, options.order):
         own = filters[channel]
         if own not in made:
             made[own] = gain * _impulse(load, own, rate)
-        if wish.layout == "each":
+        if options.layout == "each":
             yield f"impulse-responses/{rate}/{channel}-{rate}Hz.wav", write(made[own], sample_rate_hz=rate)
         else:
             rows.append(made[own])
@@ -214,10 +217,10 @@ def _impulse(load: LoadView, own: FoundConvolution | tuple[BandFilter, ...], rat
     return convolution_filter(own, sample_rate_hz=rate, duration_s=seconds)
 
 
-def _attenuation_db(load: LoadView, wish: PackageWish) -> float:
+def _attenuation_db(load: LoadView, options: PackageOptions) -> float:
     """By how much files of fixed point have to be softer, so that none exceeds full scale; in 0.1 dB up."""
     filters = set(_filters_of(load).values())
-    peak = max(float(np.abs(_impulse(load, own, rate)).max()) for own in filters for rate in wish.rates_hz)
+    peak = max(float(np.abs(_impulse(load, own, rate)).max()) for own in filters for rate in options.rates_hz)
     return max(0.0, float(np.ceil(200 * np.log10(peak / _FULL)) / 10))
 
 
@@ -225,7 +228,7 @@ def _targets(correction: Correction) -> dict:
     """The target of all channels, those of single ones, and the preference on top."""
     return {
         **asdict(correction.target),
-        "own": {c: asdict(aim.target) for c, aim in correction.own.items()},
+        "own": {c: asdict(correction_settings.target) for c, correction_settings in correction.own.items()},
         "preference": asdict(correction.preference) if correction.preference is not None else None,
     }
 
@@ -245,7 +248,7 @@ def _inputs(load: LoadView) -> dict[str, list[dict]]:
     }
 
 
-def _output(load: LoadView, wish: PackageWish, channel: str) -> dict:
+def _output(load: LoadView, options: PackageOptions, channel: str) -> dict:
     """Everything that one output is set to; of a convolution its files and what they delay at each rate."""
     own, taps = load.settings[channel], load.correction.convolutions.get(channel)
     most = _most_samples(load) or None
@@ -257,11 +260,11 @@ def _output(load: LoadView, wish: PackageWish, channel: str) -> dict:
             "duration_s": taps.duration_s,
             "files": {
                 str(rate): f"impulse-responses/{rate}/{channel}-{rate}Hz.wav"
-                if wish.layout == "each"
+                if options.layout == "each"
                 else f"impulse-responses/all-{rate}Hz.wav"
-                for rate in wish.rates_hz
+                for rate in options.rates_hz
             },
-            "latency_s": {str(rate): taps.delay_s(sample_rate_hz=rate, most_samples=most) for rate in wish.rates_hz},
+            "latency_s": {str(rate): taps.delay_s(sample_rate_hz=rate, most_samples=most) for rate in options.rates_hz},
         }
     )
     return {
@@ -312,11 +315,11 @@ def _made_for_words(load: LoadView) -> list[str]:
     ]
 
 
-def _note(load: LoadView, wish: PackageWish, said: tuple[str, ...]) -> str:
+def _note(load: LoadView, options: PackageOptions, said: tuple[str, ...]) -> str:
     """The plain-text note of the package."""
     job = load.job
-    kind = SAMPLES[wish.samples]
-    one = wish.layout == "one"
+    kind = SAMPLES[options.samples]
+    one = options.layout == "one"
     lines = [
         f"Correction for {job.name}",
         "",
@@ -328,10 +331,10 @@ def _note(load: LoadView, wish: PackageWish, said: tuple[str, ...]) -> str:
         "                       A filter fits its own sample rate only.",
     ]
     if one:
-        order = in_order(job.channels, wish.order)
+        order = in_order(job.channels, options.order)
         lines.append(
             "                       Channels, "
-            + ORDERS[wish.order].split(":")[0]
+            + ORDERS[options.order].split(":")[0]
             + ": "
             + ", ".join(f"{k} {name}" for k, name in enumerate(order, 1))
             + "."
@@ -340,7 +343,7 @@ def _note(load: LoadView, wish: PackageWish, said: tuple[str, ...]) -> str:
         "  filters/filters.json all bands, levels and delays, what was left alone and why",
         "  filters/filters.txt  the bands as a table to type from",
         "  filters/biquads-*.csv the same bands with biquad coefficients for each sample rate:",
-        f"                       {SIGNS[wish.signs]}",
+        f"                       {SIGNS[options.signs]}",
         "  routes-and-outputs.txt  routes, crossovers, trims, delays and polarity as tables to type from",
         "  settings.json        the same for a machine; its fields are described in docs/package-files.md",
         "  curves/*.csv         level before, target and predicted, dB relative to the target's own level",
@@ -367,9 +370,9 @@ def _note(load: LoadView, wish: PackageWish, said: tuple[str, ...]) -> str:
             "",
             "Others in the chain, which correct by themselves:",
             *(
-                f"  {one.name}, {1000 * one.latency_s:g} ms, {', '.join(one.channels) or 'all channels'}: "
-                f"{one.settings or 'settings not said'}"
-                for one in job.rig.others
+                f"  {other.name}, {1000 * other.latency_s:g} ms, {', '.join(other.channels) or 'all channels'}: "
+                f"{other.settings or 'settings not said'}"
+                for other in job.rig.others
             ),
         ]
     lines += ["", "The correction belongs last in the monitoring chain, and off when you export a mix.", ""]

@@ -101,9 +101,9 @@ class RoomListening:
             job = work.jobs.get(job_id)
         programme, _ = programme_for(
             job,
-            audition.wish.material,
+            audition.options.material,
             self._listening.recording(job_id),
-            start_s=audition.wish.start_s,
+            start_s=audition.options.start_s,
             sample_rate_hz=job.rig.sample_rate_hz,
         )
         outputs = {

@@ -4,7 +4,7 @@ from dataclasses import dataclass, replace
 
 from dolce.core.job import Job, Round
 from dolce.core.response import ANALYSIS_GRID_HZ
-from dolce.core.tuning import Alignment, Correction, Drift, arrivals_apart, drift_of
+from dolce.core.tuning import Alignment, ChangeSince, Correction, arrivals_apart, change_of
 from dolce.errors import InvalidValue
 from dolce.services.align.readings import aligned_readings
 from dolce.services.context import Context
@@ -13,7 +13,7 @@ from dolce.store import UnitOfWork
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class DriftView:
+class ChangeView:
     """Two rounds against each other, channel by channel.
 
     Attributes
@@ -28,15 +28,15 @@ class DriftView:
     then: Round | None
     now: Round | None
     same_state: bool
-    rows: tuple[Drift, ...]
+    rows: tuple[ChangeSince, ...]
 
     @property
-    def drifted(self) -> tuple[Drift, ...]:
+    def drifted(self) -> tuple[ChangeSince, ...]:
         """Channels of which more changed than placing explains."""
         return tuple(row for row in self.rows if row.said)
 
 
-def drift_view(context: Context, work: UnitOfWork, job: Job, *, now: int | None, then: int | None) -> DriftView:
+def change_view(context: Context, work: UnitOfWork, job: Job, *, now: int | None, then: int | None) -> ChangeView:
     """What drifted between two rounds; where none are said, between the latest and the one before in its state.
 
     Raises
@@ -51,12 +51,12 @@ def drift_view(context: Context, work: UnitOfWork, job: Job, *, now: int | None,
             "that round is not of this job, or holds no take.", where="round", remedy="Choose one of the list."
         )
     if len(rounds) < 2:
-        return DriftView(job=job, rounds=rounds, then=None, now=None, same_state=True, rows=())
+        return ChangeView(job=job, rounds=rounds, then=None, now=None, same_state=True, rows=())
     later = rounds[-1] if now is None else by_id[now]
     others = [one for one in rounds if one.id != later.id]
-    alike = [one for one in others if one.held.sounds_like(later.held, job.channels)]
+    alike = [other for other in others if other.held.sounds_like(later.held, job.channels)]
     earlier = (alike or others)[0] if then is None else by_id[then]
-    return DriftView(
+    return ChangeView(
         job=job,
         rounds=rounds,
         then=earlier,
@@ -66,11 +66,11 @@ def drift_view(context: Context, work: UnitOfWork, job: Job, *, now: int | None,
     )
 
 
-def _rows(context: Context, work: UnitOfWork, job: Job, then: Round, now: Round) -> tuple[Drift, ...]:
+def _rows(context: Context, work: UnitOfWork, job: Job, then: Round, now: Round) -> tuple[ChangeSince, ...]:
     correction: Correction = present_correction(work, job)
     before, after = (context.curves.of(work, one.id) for one in (then, now))
     readings = [
-        {one.channel: one for one in aligned_readings(context.bass, work, job, round_id.id, Alignment())}
+        {reading.channel: reading for reading in aligned_readings(context.bass, work, job, round_id.id, Alignment())}
         for round_id in (then, now)
     ]
     later = arrivals_apart(
@@ -81,7 +81,7 @@ def _rows(context: Context, work: UnitOfWork, job: Job, then: Round, now: Round)
         if channel not in before or channel not in after:
             continue
         limits = correction.limits_for(channel)
-        found = drift_of(
+        found = change_of(
             channel,
             ANALYSIS_GRID_HZ,
             before[channel].spots,

@@ -29,7 +29,7 @@ from dolce.core.tuning.channel_proof import (
 from dolce.services.align.predicted import predicted_levels, sum_of_subs
 from dolce.services.align.readings import aligned_readings, moved_words
 from dolce.services.context import Context
-from dolce.services.prove.change_since import DriftView, drift_view
+from dolce.services.prove.change_since import ChangeView, change_view
 from dolce.services.prove.rounds import RoundTable, round_table
 from dolce.services.read.round_curves import base_round, proving_round
 from dolce.services.shape.shaping import present_correction
@@ -92,7 +92,13 @@ class Proving:
             stands_on, bass = correction.alignment or Alignment(), self._context.bass
             wanted = wanted_levels_db(job.channels, correction, at_hz=ANALYSIS_GRID_HZ)
             match_before = (
-                match_of([one for one in aligned_readings(bass, work, job, before.id, stands_on) if not one.is_sub])
+                match_of(
+                    [
+                        reading
+                        for reading in aligned_readings(bass, work, job, before.id, stands_on)
+                        if not reading.is_sub
+                    ]
+                )
                 if before
                 else None
             )
@@ -210,10 +216,10 @@ class Proving:
         }
         return {channel: levels for channel, levels in found.items() if levels is not None}
 
-    def drift(self, job_id: int, *, now: int | None = None, then: int | None = None) -> DriftView:
+    def drift(self, job_id: int, *, now: int | None = None, then: int | None = None) -> ChangeView:
         """What drifted between two rounds."""
         with self._context.look() as work:
-            return drift_view(self._context, work, work.jobs.get(job_id), now=now, then=then)
+            return change_view(self._context, work, work.jobs.get(job_id), now=now, then=then)
 
     def rounds(self, job_id: int) -> RoundTable:
         """Every round beside the others."""

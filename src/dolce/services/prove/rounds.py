@@ -96,7 +96,7 @@ def _row(context: Context, work: UnitOfWork, job: Job, present: Round, correctio
     readings = aligned_readings(
         context.bass, work, job, present.id, stands_on, wanted_db=None if present.bypassed else wanted
     )
-    match = match_of([one for one in readings if not (present.bypassed and one.is_sub)])
+    match = match_of([reading for reading in readings if not (present.bypassed and reading.is_sub)])
     return RoundRow(
         round=present,
         by_seat=tuple(float(np.mean(by_seat[seat.id])) if seat.id in by_seat else None for seat in job.plan.seats),
@@ -104,7 +104,7 @@ def _row(context: Context, work: UnitOfWork, job: Job, present: Round, correctio
         worst=where,
         level_db=match.level_db if match else None,
         arrival_s=match.arrival_s if match else None,
-        inverted=tuple(one.channel for one in readings if one.polarity == "inverted"),
+        inverted=tuple(reading.channel for reading in readings if reading.polarity == "inverted"),
         channels=channels,
         spots=len(spots),
     )

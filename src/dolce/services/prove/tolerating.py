@@ -41,20 +41,20 @@ class ToleranceView:
     Attributes
     ----------
     round : the one that was judged; None where nothing was taken
-    not_told : lines of which nothing is known, and why
+    not_known : lines of which nothing is known, and why
     """
 
     wanted: ToleranceSet
     names: tuple[str, ...]
     figures: tuple[Figure, ...]
     round: Round | None
-    not_told: tuple[tuple[str, str], ...]
+    not_known: tuple[tuple[str, str], ...]
 
     @property
     def verdict(self) -> str:
         """One plain sentence."""
-        fails = [one for one in self.figures if one.said == "fails"]
-        unsure = [one for one in self.figures if one.said == "can't be told"]
+        fails = [figure for figure in self.figures if figure.outcome == "fails"]
+        unsure = [figure for figure in self.figures if figure.outcome == "can't be told"]
         if not self.figures:
             return "Nothing can be judged yet."
         if fails:
@@ -69,7 +69,7 @@ class ToleranceView:
     @property
     def next_step(self) -> str:
         """What to do about it; empty where all holds."""
-        fails = {one.line for one in self.figures if one.said == "fails"}
+        fails = {figure.line for figure in self.figures if figure.outcome == "fails"}
         for line, text in (
             ("angles", "Move the loudspeakers that stand off their direction, on Room."),
             ("level", "Match levels again on Align."),
@@ -83,7 +83,7 @@ class ToleranceView:
                 return text
         return (
             "Take more spots, so that more can be told."
-            if any(one.said == "can't be told" and one.line in ("response", "tilt") for one in self.figures)
+            if any(figure.outcome == "can't be told" and figure.line in ("response", "tilt") for figure in self.figures)
             else ""
         )
 
@@ -99,7 +99,7 @@ class Tolerating:
     def sets(self) -> dict[str, ToleranceSet]:
         """Published ones, then those of the calibrator's own."""
         with self._context.look() as work:
-            own = {one.name: one for one in work.tolerances.all()}
+            own = {tolerance.name: tolerance for tolerance in work.tolerances.all()}
         return {**PUBLISHED, **(own or {OWN.name: OWN})}
 
     def keep(self, wanted: ToleranceSet) -> None:
@@ -130,7 +130,7 @@ class Tolerating:
         sets = self.sets()
         wanted = sets.get(name) or next(iter(sets.values()))
         proof = self._proving.view(job_id)
-        not_told: list[tuple[str, str]] = []
+        not_known: list[tuple[str, str]] = []
         with self._context.look() as work:
             job = work.jobs.get(job_id)
             present = proving_round(work, job) or next(
@@ -142,7 +142,7 @@ class Tolerating:
                 decay = self._decay(work, job, present, within_s)
                 figures += [decay] if decay is not None else []
                 if decay is None:
-                    not_told.append(("decay", "no take of the main seat tells enough: take it louder, or in quiet"))
+                    not_known.append(("decay", "no take of the main seat tells enough: take it louder, or in quiet"))
             noise = work.passes.latest(job_id, "noise")
             match, matched = (
                 (proof.after_match, proof.after_round)
@@ -157,7 +157,7 @@ class Tolerating:
                 )
                 figures += [level] if level is not None else []
                 if level is None:
-                    not_told.append(("level", "no spot has takes of all channels: take what is missing"))
+                    not_known.append(("level", "no spot has takes of all channels: take what is missing"))
             if wanted.arrival_s is not None and matched and match and match.arrival_s is not None:
                 error_s = seat_arrivals_of(work, job, matched.id).error_s(match.latest, match.earliest)
                 figures.append(
@@ -171,7 +171,7 @@ class Tolerating:
             if quiet_dbfs:
                 rating = room_noise(np.array(quiet_dbfs), full_scale_spl_db=job.rig.levels.full_scale_spl_db).rating
             if rating is None:
-                not_told.append(("noise", "listen to the quiet room on Rig, with a calibrated microphone"))
+                not_known.append(("noise", "listen to the quiet room on Rig, with a calibrated microphone"))
             else:
                 figures.append(
                     Figure(
@@ -183,11 +183,11 @@ class Tolerating:
                         low=None,
                         high=wanted.noise_nr,
                         at_hz=rating[1],
-                        said=against_bound(rating[0], _NOISE_OFF_NR, high=wanted.noise_nr),
+                        outcome=against_bound(rating[0], _NOISE_OFF_NR, high=wanted.noise_nr),
                     )
                 )
         return ToleranceView(
-            wanted=wanted, names=tuple(sets), figures=tuple(figures), round=present, not_told=tuple(not_told)
+            wanted=wanted, names=tuple(sets), figures=tuple(figures), round=present, not_known=tuple(not_known)
         )
 
     def _of_round(self, work: UnitOfWork, job: Job, present: Round, wanted: ToleranceSet) -> list[Figure]:

@@ -55,7 +55,7 @@ class Place:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class ReadWish:
+class ReadOptions:
     """What to look at.
 
     Attributes

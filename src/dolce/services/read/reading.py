@@ -29,7 +29,7 @@ from dolce.formats.audio_file import write_wav
 from dolce.formats.sofa_file import RoomResponses, write_sofa
 from dolce.services.context import Context
 from dolce.services.read.curve_findings import curve_findings
-from dolce.services.read.options import Place, ReadWish, View
+from dolce.services.read.options import Place, ReadOptions, View
 from dolce.services.read.round_curves import ShapingCurves, curves_by_channel
 from dolce.services.read.seat_to_seat import SeatTable, seat_table
 from dolce.services.read.take_details import Detail, average_of, detail_of
@@ -88,7 +88,7 @@ class ReadView:
 
     job: Job
     rounds: tuple[Round, ...]
-    wish: ReadWish
+    options: ReadOptions
     channels: tuple[str, ...]
     chosen: Chosen
     against: Chosen | None
@@ -130,7 +130,7 @@ class ReadView:
         """Of the one in front, chosen less against; None where either is missing."""
         if self.against is None:
             return None
-        other = self.wish.against_channel or self.front
+        other = self.options.against_channel or self.front
         if self.front not in self.chosen.curves or other not in self.against.curves:
             return None
         return (
@@ -148,8 +148,8 @@ class Reading:
         self._context = context
         self._kept: Cache[tuple, Any] = Cache(_KEPT)
 
-    def view(self, job_id: int, wish: ReadWish) -> ReadView:
-        """All that a wish shows.
+    def view(self, job_id: int, options: ReadOptions) -> ReadView:
+        """All that the options show.
 
         Raises
         ------
@@ -159,36 +159,36 @@ class Reading:
         with self._context.look() as work:
             job = work.jobs.get(job_id)
             rounds = tuple(work.takes.rounds(job_id))
-            channels = _channels(job, wish)
-            read = partial(_read, work, job, rounds, wish, self._context.curves)
-            chosen = read(channels, wish.round_id or job.round_id, wish.place)
+            channels = _channels(job, options)
+            read = partial(_read, work, job, rounds, options, self._context.curves)
+            chosen = read(channels, options.round_id or job.round_id, options.place)
             against = None
-            if wish.compares:
-                against_channels = (wish.against_channel,) if wish.against_channel else channels
-                place = wish.against_place or wish.place
-                if wish.against_job is None or wish.against_job == job_id:
-                    against = read(against_channels, wish.against_round or chosen.round.id, place)
+            if options.compares:
+                against_channels = (options.against_channel,) if options.against_channel else channels
+                place = options.against_place or options.place
+                if options.against_job is None or options.against_job == job_id:
+                    against = read(against_channels, options.against_round or chosen.round.id, place)
                 else:
-                    against = self._of_another(work, job, wish, wish.against_job, against_channels, place)
+                    against = self._of_another(work, job, options, options.against_job, against_channels, place)
             others = tuple(one for one in work.jobs.names() if one[0] != job_id)
             view = ReadView(
                 job=job,
                 rounds=rounds,
-                wish=wish,
+                options=options,
                 channels=channels,
                 chosen=chosen,
                 against=against,
                 others=others,
                 against_rounds=rounds
-                if wish.against_job is None or wish.against_job == job_id
-                else tuple(work.takes.rounds(wish.against_job)),
+                if options.against_job is None or options.against_job == job_id
+                else tuple(work.takes.rounds(options.against_job)),
             )
-            if wish.of_one_take:
+            if options.of_one_take:
                 view = self._with_details(work, view)
                 self._read_ahead(view)
-            if wish.view == "level" and wish.window == "whole":
+            if options.view == "level" and options.window == "whole":
                 view = replace(view, findings=self._findings(work, view))
-            if wish.view == "seats":
+            if options.view == "seats":
                 shown = {each.round.id: each.round for each in (chosen, against) if each is not None}
                 view = replace(
                     view,
@@ -203,20 +203,20 @@ class Reading:
             return view
 
     def _of_another(
-        self, work: UnitOfWork, job: Job, wish: ReadWish, other_id: int, channels: Collection[str], place: Place
+        self, work: UnitOfWork, job: Job, options: ReadOptions, other_id: int, channels: Collection[str], place: Place
     ) -> Chosen:
         """A round of another job, at the seat of the same name, or the spot of the same number."""
         other = work.jobs.get(other_id)
         rounds = tuple(work.takes.rounds(other.id))
-        wanted = wish.against_round if wish.against_round in {one.id for one in rounds} else other.round_id
+        wanted = options.against_round if options.against_round in {one.id for one in rounds} else other.round_id
         found = _read(
-            work, other, rounds, wish, self._context.curves, channels, wanted, _place_there(job, other, place)
+            work, other, rounds, options, self._context.curves, channels, wanted, _place_there(job, other, place)
         )
         return replace(found, round=replace(found.round, name=f"{other.name}: {found.round.name}"))
 
     def findings(self, job_id: int, round_id: int, channel: str) -> tuple[CurveFinding, ...]:
         """What the curve of a channel in a round says, over the spots of all seats."""
-        return self.view(job_id, ReadWish(round_id=round_id, channels=(channel,), front=channel)).findings
+        return self.view(job_id, ReadOptions(round_id=round_id, channels=(channel,), front=channel)).findings
 
     def selections(self, job_id: int) -> list[tuple[int, str, str]]:
         """What was kept to be looked at again: number, name, and address as it was given."""
@@ -242,12 +242,12 @@ class Reading:
         with self._context.change() as work:
             work.selections.remove(job_id, number)
 
-    def of_take(self, job_id: int, take_id: int, wish: ReadWish) -> TakeDetail:
+    def of_take(self, job_id: int, take_id: int, options: ReadOptions) -> TakeDetail:
         """What a view shows of one take of a job."""
         with self._context.look() as work:
             if work.takes.job_of(take_id) != job_id:
                 raise InvalidValue("that take is not of this job.", where="takes", remedy="Reload the page.")
-            return self._detail(work, work.takes.get(take_id), wish)
+            return self._detail(work, work.takes.get(take_id), options)
 
     def impulse(self, job_id: int, take_id: int) -> tuple[bytes, str]:
         """The impulse response of a take as mono WAV in 32-bit float, and its file name."""
@@ -329,15 +329,15 @@ class Reading:
         """Single takes: of the chosen place, and of what it is held against."""
         takes = [_one(view.job, view.chosen, channel) for channel in view.channels]
         if view.against is not None:
-            channel = view.wish.against_channel or view.front
+            channel = view.options.against_channel or view.front
             takes = [takes[0], _one(view.job, view.against, channel), *takes[1:]]
-        if view.wish.averaged:
+        if view.options.averaged:
             return self._with_averages(work, view)
         there = [take for take in takes if take is not None]
-        shown = there[: 1 if view.wish.view in ("map", "slices") else MOST_TAKES]
+        shown = there[: 1 if view.options.view in ("map", "slices") else MOST_TAKES]
         return replace(
             view,
-            details=tuple(self._detail(work, take, view.wish) for take in shown),
+            details=tuple(self._detail(work, take, view.options) for take in shown),
             left_out=tuple(take.channel for take in there[len(shown) :]),
         )
 
@@ -346,47 +346,47 @@ class Reading:
         rows = [view.chosen.curves[channel].takes for channel in view.channels if channel in view.chosen.curves]
         takes = [take for of_row in rows[:MOST_TAKES] for take in of_row]
 
-        def step(take: TakeRecord, wish: ReadWish) -> None:
+        def step(take: TakeRecord, options: ReadOptions) -> None:
             with self._context.look() as work:
-                self._detail(work, take, wish)
+                self._detail(work, take, options)
 
         self._context.background.begin(
             "read",
             tuple(take.id for take in takes),
-            lambda: [partial(step, take, replace(view.wish, view=slow)) for slow in _SLOW for take in takes],
+            lambda: [partial(step, take, replace(view.options, view=slow)) for slow in _SLOW for take in takes],
         )
 
     def _with_averages(self, work: UnitOfWork, view: ReadView) -> ReadView:
         """The means over all takes of the chosen place, row by row, and of what they are held against."""
         sets = [view.chosen.curves.get(channel) for channel in view.channels]
         if view.against is not None:
-            sets.insert(1, view.against.curves.get(view.wish.against_channel or view.front))
+            sets.insert(1, view.against.curves.get(view.options.against_channel or view.front))
         there = [curves.takes for curves in sets if curves is not None]
-        shown = there[: 1 if view.wish.view in ("map", "slices") else MOST_TAKES]
+        shown = there[: 1 if view.options.view in ("map", "slices") else MOST_TAKES]
         return replace(
             view,
-            details=tuple(self._average(work, takes, view.wish) for takes in shown),
+            details=tuple(self._average(work, takes, view.options) for takes in shown),
             left_out=tuple(takes[0].channel for takes in there[len(shown) :]),
         )
 
-    def _average(self, work: UnitOfWork, takes: Sequence[TakeRecord], wish: ReadWish) -> TakeDetail:
-        each = [self._detail(work, take, wish) for take in takes]
+    def _average(self, work: UnitOfWork, takes: Sequence[TakeRecord], options: ReadOptions) -> TakeDetail:
+        each = [self._detail(work, take, options) for take in takes]
         known = [one for one in each if one.found is not None]
         if not known:
             return each[0]
         return TakeDetail(
             take=known[0].take,
-            found=average_of([one.found for one in known if one.found is not None], wish),
+            found=average_of([one.found for one in known if one.found is not None], options),
             count=len(known),
             fault=""
             if len(known) == len(each)
             else f"{len(each) - len(known)} of {len(each)} takes can't tell it and are left out.",
         )
 
-    def _detail(self, work: UnitOfWork, take: TakeRecord, wish: ReadWish) -> TakeDetail:
-        key = (take.id, take.taken_at, *wish.of_take)
+    def _detail(self, work: UnitOfWork, take: TakeRecord, options: ReadOptions) -> TakeDetail:
+        key = (take.id, take.taken_at, *options.of_take)
         try:
-            return TakeDetail(take=take, found=self._once(key, lambda: detail_of(work, take, wish)))
+            return TakeDetail(take=take, found=self._once(key, lambda: detail_of(work, take, options)))
         except (NotFound, InvalidValue, FormatError) as error:  # such as the phase of a moving average
             return TakeDetail(take=take, found=None, fault=str(error))
 
@@ -403,12 +403,12 @@ def _seating(job: Job) -> tuple:
     )
 
 
-def _channels(job: Job, wish: ReadWish) -> tuple[str, ...]:
+def _channels(job: Job, options: ReadOptions) -> tuple[str, ...]:
     """The chosen channels, the one in front first."""
-    channels = [feed.code for feed in job.feeds if feed.code in wish.channels] or list(job.channels)
-    if wish.front in channels:
-        channels.remove(wish.front)
-        channels.insert(0, wish.front)
+    channels = [feed.code for feed in job.feeds if feed.code in options.channels] or list(job.channels)
+    if options.front in channels:
+        channels.remove(options.front)
+        channels.insert(0, options.front)
     return tuple(channels)
 
 
@@ -447,7 +447,7 @@ def _read(
     work: UnitOfWork,
     job: Job,
     rounds: tuple[Round, ...],
-    wish: ReadWish,
+    options: ReadOptions,
     kept: ShapingCurves,
     channels: Collection[str],
     round_id: int,
@@ -457,7 +457,7 @@ def _read(
     if found is None:
         raise InvalidValue("that round is not of this job.", where="round", remedy="Choose one of the list.")
     spots = _spots(job, place)
-    if np.isscalar(wish.per_octave) and wish.per_octave == SHAPING_PER_OCTAVE:
+    if np.isscalar(options.per_octave) and options.per_octave == SHAPING_PER_OCTAVE:
         # As corrections are computed on: those curves are kept.
         at_spots = {
             channel: curves.at(spots) for channel, curves in kept.of(work, found.id).items() if channel in channels
@@ -467,21 +467,21 @@ def _read(
         curves = curves_by_channel(
             (take for take in work.takes.latest(found.id) if take.spot_id in spots and take.channel in channels),
             work,
-            per_octave=wish.per_octave,
+            per_octave=options.per_octave,
         )
     return Chosen(
         round=found,
         place=place,
         curves=curves,
-        offsets_db={channel: _offset_db(wish, c.average.level_db) for channel, c in curves.items()},
+        offsets_db={channel: _offset_db(options, c.average.level_db) for channel, c in curves.items()},
     )
 
 
-def _offset_db(wish: ReadWish, level_db: NDArray) -> float:
+def _offset_db(options: ReadOptions, level_db: NDArray) -> float:
     """What brings a curve to 0 dB where it is to meet the others; nothing where it stays as measured."""
-    match wish.levelled:
+    match options.levelled:
         case "at":
-            return -float(np.interp(np.log(wish.level_hz), np.log(ANALYSIS_GRID_HZ), level_db))
+            return -float(np.interp(np.log(options.level_hz), np.log(ANALYSIS_GRID_HZ), level_db))
         case "band":
             inside = in_band(ANALYSIS_GRID_HZ, LEVEL_BAND_HZ)
             return -float(energy_mean_db(level_db[inside]))

@@ -43,7 +43,7 @@ from dolce.core.response import ANALYSIS_GRID_HZ, NOISE_MATTERS_BELOW_DB, Impuls
 from dolce.core.signals import PeriodicSignal
 from dolce.errors import InvalidValue
 from dolce.formats.audio_file import read_channels
-from dolce.services.read.options import ReadWish
+from dolce.services.read.options import ReadOptions
 from dolce.services.takes.found_take import heard_again
 from dolce.services.takes.take_making import deconvolver_of
 from dolce.store import UnitOfWork
@@ -93,16 +93,16 @@ def detail_as(kind: type[Kind], found: Detail | None) -> Kind:
 
 def distortion_in(work: UnitOfWork, take: TakeRecord) -> Distortion:
     """Distortion of one take over frequency; errors as of `detail_of`."""
-    return detail_as(Distortion, detail_of(work, take, ReadWish(view="distortion")))
+    return detail_as(Distortion, detail_of(work, take, ReadOptions(view="distortion")))
 
 
 def decays_of(work: UnitOfWork, take: TakeRecord) -> tuple[BandDecay, ...]:
     """Decay times of one take, band by band; errors as of `detail_of`."""
-    return detail_as(DecayTimes, detail_of(work, take, ReadWish(view="times"))).bands
+    return detail_as(DecayTimes, detail_of(work, take, ReadOptions(view="times"))).bands
 
 
-def detail_of(work: UnitOfWork, take: TakeRecord, wish: ReadWish) -> Detail:
-    """What a wish shows of one take.
+def detail_of(work: UnitOfWork, take: TakeRecord, options: ReadOptions) -> Detail:
+    """What the options show of one take.
 
     Raises
     ------
@@ -111,24 +111,24 @@ def detail_of(work: UnitOfWork, take: TakeRecord, wish: ReadWish) -> Detail:
     InvalidValue
         If the take can't tell it, with the reason.
     """
-    if wish.view in ("distortion", "noise"):
-        return _cleanness(work, take, wish)
+    if options.view in ("distortion", "noise"):
+        return _cleanness(work, take, options)
     response = work.takes.response(take.id)
     # Seen from the direct sound, wherever the clock of a recording from elsewhere began.
     arrival = take.arrival_s if take.arrival_known else find_arrival(response).time_s
-    if wish.window == "direct" and wish.view in ("level", "phase", "delay", "impulse", "step"):
-        response = direct_sound(response, arrival_s=arrival, gate_ms=wish.gate_ms)
-    return _of_response(response, arrival, take, wish)
+    if options.window == "direct" and options.view in ("level", "phase", "delay", "impulse", "step"):
+        response = direct_sound(response, arrival_s=arrival, gate_ms=options.gate_ms)
+    return _of_response(response, arrival, take, options)
 
 
-def _of_response(response: ImpulseResponse, arrival: float, take: TakeRecord, wish: ReadWish) -> Detail:
-    match wish.view:
+def _of_response(response: ImpulseResponse, arrival: float, take: TakeRecord, options: ReadOptions) -> Detail:
+    match options.view:
         case "level":
-            return Levels(level_db=_level_of(response, arrival, wish))
+            return Levels(level_db=_level_of(response, arrival, options))
         case "phase":
             return phase_curves(response, at_hz=ANALYSIS_GRID_HZ, arrival_s=arrival)
         case "delay":
-            width = wish.delay_per_octave
+            width = options.delay_per_octave
             return GroupDelays(
                 delay_s=group_delay_s(response, at_hz=ANALYSIS_GRID_HZ, arrival_s=arrival, per_octave=width),
                 excess_s=excess_group_delay_s(response, at_hz=ANALYSIS_GRID_HZ, arrival_s=arrival, per_octave=width),
@@ -141,10 +141,10 @@ def _of_response(response: ImpulseResponse, arrival: float, take: TakeRecord, wi
             return energy_near(response, arrival_s=arrival, from_s=-0.01, to_s=0.4)
         case "slices":
             return decay_slices(response, at_hz=_SLICE_HZ, at_s=SLICE_S, arrival_s=arrival, per_octave=24)
-        case "map" if wish.map_kind == "cycles":
-            return map_of_cycles(response, at_hz=_MAP_HZ, at_s=_MAP_S, arrival_s=arrival, cycles=wish.map_cycles)
+        case "map" if options.map_kind == "cycles":
+            return map_of_cycles(response, at_hz=_MAP_HZ, at_s=_MAP_S, arrival_s=arrival, cycles=options.map_cycles)
         case "map":
-            return map_of_time(response, at_hz=_MAP_HZ, at_s=_MAP_S, arrival_s=arrival, window_ms=wish.map_ms)
+            return map_of_time(response, at_hz=_MAP_HZ, at_s=_MAP_S, arrival_s=arrival, window_ms=options.map_ms)
         case "times":
             if take.quality.signal_to_noise_db < NOISE_MATTERS_BELOW_DB:
                 raise InvalidValue(
@@ -154,12 +154,12 @@ def _of_response(response: ImpulseResponse, arrival: float, take: TakeRecord, wi
                     remedy="Take it again louder, or in a quieter moment.",
                 )
             return DecayTimes(bands=tuple(decay_times(response, arrival_s=arrival)))
-    raise InvalidValue(f"view {wish.view!r}.", where="view")
+    raise InvalidValue(f"view {options.view!r}.", where="view")
 
 
-def average_of(found: Sequence[Detail], wish: ReadWish) -> Detail:
-    """What a wish shows of several takes together, each seen from its own arrival."""
-    match wish.view:
+def average_of(found: Sequence[Detail], options: ReadOptions) -> Detail:
+    """What the options show of several takes together, each seen from its own arrival."""
+    match options.view:
         case "level":
             return Levels(level_db=mean_level_db([detail_as(Levels, one).level_db for one in found]))
         case "phase":
@@ -167,11 +167,11 @@ def average_of(found: Sequence[Detail], wish: ReadWish) -> Detail:
         case "delay":
             delays = [detail_as(GroupDelays, one) for one in found]
             return GroupDelays(
-                delay_s=np.mean([one.delay_s for one in delays], axis=0),
-                excess_s=np.mean([one.excess_s for one in delays], axis=0),
+                delay_s=np.mean([delay.delay_s for delay in delays], axis=0),
+                excess_s=np.mean([delay.excess_s for delay in delays], axis=0),
             )
         case "impulse" | "step" | "energy":
-            return mean_curve([detail_as(TimeCurve, one) for one in found], decibel=wish.view == "energy")
+            return mean_curve([detail_as(TimeCurve, one) for one in found], decibel=options.view == "energy")
         case "slices" | "map":
             return mean_map([detail_as(DecayMap, one) for one in found])
         case "times":
@@ -181,16 +181,16 @@ def average_of(found: Sequence[Detail], wish: ReadWish) -> Detail:
     return mean_noise([detail_as(NoiseUnder, one) for one in found])
 
 
-def _level_of(response: ImpulseResponse, arrival: float, wish: ReadWish) -> NDArray:
-    if wish.window == "cycles":
+def _level_of(response: ImpulseResponse, arrival: float, options: ReadOptions) -> NDArray:
+    if options.window == "cycles":
         coarse = ANALYSIS_GRID_HZ[::2]
-        level = level_of_cycles_db(response, at_hz=coarse, arrival_s=arrival, cycles=wish.cycles)
+        level = level_of_cycles_db(response, at_hz=coarse, arrival_s=arrival, cycles=options.cycles)
         return np.interp(np.log(ANALYSIS_GRID_HZ), np.log(coarse), level)
-    width = wish.per_octave
+    width = options.per_octave
     return level_on_grid(response, at_hz=ANALYSIS_GRID_HZ, per_octave=width if width is None else float(width))
 
 
-def _cleanness(work: UnitOfWork, take: TakeRecord, wish: ReadWish) -> Distortion | NoiseUnder:
+def _cleanness(work: UnitOfWork, take: TakeRecord, options: ReadOptions) -> Distortion | NoiseUnder:
     """From the raw recording, as it was played by the rig."""
     if take.source != "rig":
         raise InvalidValue(
@@ -199,7 +199,7 @@ def _cleanness(work: UnitOfWork, take: TakeRecord, wish: ReadWish) -> Distortion
             remedy="Choose a take of the rig.",
         )
     data, name = work.takes.recording(take.id)
-    if wish.view == "distortion" and take.signal != "sweep":
+    if options.view == "distortion" and take.signal != "sweep":
         raise InvalidValue(
             "only sweeps tell distortion apart from the response.",
             where=label_of(take.channel),
@@ -212,7 +212,7 @@ def _cleanness(work: UnitOfWork, take: TakeRecord, wish: ReadWish) -> Distortion
         recording = signal.folded(recording)
     deconvolver = deconvolver_of(signal, recording.size)
     arrival = find_arrival(deconvolver.impulse(deconvolver.spectrum(recording)[1])).time_s
-    if wish.view == "distortion":
+    if options.view == "distortion":
         return distortion_of(recording, deconvolver=deconvolver, at_hz=_DISTORTION_HZ, arrival_s=arrival)
     return noise_under(
         recording,

@@ -33,7 +33,7 @@ class InterfaceLooping:
             raise Conflict(
                 "what records has a clock of its own: no cable tells its latency.",
                 where="loop",
-                remedy="Arrivals come from the cue instead; no loop is needed.",
+                remedy="Arrivals come from the sync chirp instead; no loop is needed.",
             )
 
         def step(_channel: str, _spot: int, progress: Progress, stopped: Stopped) -> Keep:

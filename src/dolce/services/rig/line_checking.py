@@ -6,7 +6,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from dolce.core.geometry import distance_m
-from dolce.core.job import Job, LineHeard, LinesResult, PassRecord, PassResult, result_as, result_of
+from dolce.core.job import CheckedLine, Job, LinesResult, PassRecord, PassResult, result_as, result_of
 from dolce.core.rig import LINE_BAND_HZ, SUB_BAND_HZ, LineReading, LineVerdict, line_reading, line_verdicts
 from dolce.core.room import RoomPlan
 from dolce.core.signals import Sweep
@@ -184,7 +184,7 @@ class LineChecking:
             work.jobs.touch(job_id, self._context.now())
 
 
-def _checked(job: Job, channel: str, progress: Progress, stopped: Stopped) -> LineHeard:
+def _checked(job: Job, channel: str, progress: Progress, stopped: Stopped) -> CheckedLine:
     """Play and read one line."""
     speaker, rate = job.speaker(channel), job.rig.sample_rate_hz
     low, high = SUB_BAND_HZ if speaker.is_sub else LINE_BAND_HZ
@@ -209,7 +209,7 @@ def _checked(job: Job, channel: str, progress: Progress, stopped: Stopped) -> Li
         is_sub=speaker.is_sub,
     )
     really = device.sounding_on(speaker.output) if reading.sounds else ""
-    return LineHeard(reading=reading, really=really)
+    return CheckedLine(reading=reading, really=really)
 
 
 def _view(job: Job, last: PassRecord | None) -> LinesView:

@@ -35,7 +35,7 @@ _UNSEEN_S = 15.0  # without a page that looks, sound ends
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class LiveWish:
+class LiveOptions:
     """What is to be heard and how it is looked at.
 
     Attributes
@@ -128,14 +128,14 @@ class Keepers:
     """Where a session puts what it found: a channel's reading in dBFS, a moving average, and the clock."""
 
     reading: Callable[[str, float], None]
-    average: Callable[["LiveWish", MovingAverage], None]
+    average: Callable[["LiveOptions", MovingAverage], None]
     now: Callable[[], datetime]
 
 
 class LiveSession:
     """One session: what plays, what is heard, and what was asked. Its lock guards both threads' view of it."""
 
-    def __init__(self, keepers: Keepers, job: Job, purpose: Purpose, wish: LiveWish) -> None:
+    def __init__(self, keepers: Keepers, job: Job, purpose: Purpose, options: LiveOptions) -> None:
         self._keepers, self.job, self.purpose = keepers, job, purpose
         self._lock = threading.RLock()
         self._rate = job.rig.sample_rate_hz
@@ -147,8 +147,8 @@ class LiveSession:
         self._noise_dbfs = -200.0
         self._before_power = np.zeros(0)
         if purpose == "ramp":
-            wish = replace(wish, source=Source(kind="pink", level_dbfs=START_DBFS))  # wherever it ended before
-        self.wish = self._fitting(wish)
+            options = replace(options, source=Source(kind="pink", level_dbfs=START_DBFS))  # wherever it ended before
+        self.options = self._fitting(options)
         self._player = SourcePlayer(self._source(), output=self._output(), sample_rate_hz=self._rate)
         self._meter = LiveMeter(sample_rate_hz=self._rate, meaning_time_s=self._meaning_s())
         self._spectrum = self._new_spectrum()
@@ -165,16 +165,16 @@ class LiveSession:
 
     def look(self) -> SessionLook:
         with self._lock:
-            frequency, level = self._spectrum.bands(per_octave=self.wish.per_octave)
+            frequency, level = self._spectrum.bands(per_octave=self.options.per_octave)
             bands = None
             if level.size:
                 curve = self.job.rig.curve
                 own = power_db(np.abs(curve.on(frequency)) ** 2) if curve is not None else 0.0
-                playing = self.wish.channel and self.wish.source.kind != "silence"
+                playing = self.options.channel and self.options.source.kind != "silence"
                 bands = Bands(
-                    label=self.wish.channel if playing else "the room",
+                    label=self.options.channel if playing else "the room",
                     frequency_hz=frequency,
-                    per_octave=self.wish.per_octave,
+                    per_octave=self.options.per_octave,
                     level_db=level - own,
                 )
             return SessionLook(
@@ -186,11 +186,11 @@ class LiveSession:
                 settles_in_s=max(0.0, SETTLE_S + PERIOD_S - self._at / self._rate),
             )
 
-    def change(self, wish: LiveWish, job: Job) -> None:
+    def change(self, options: LiveOptions, job: Job) -> None:
         with self._lock:
-            before, self.job = self.wish, job
-            self.wish = self._fitting(wish)
-            if (self.wish.source, self.wish.channel, self.wish.band_in) != (
+            before, self.job = self.options, job
+            self.options = self._fitting(options)
+            if (self.options.source, self.options.channel, self.options.band_in) != (
                 before.source,
                 before.channel,
                 before.band_in,
@@ -198,7 +198,7 @@ class LiveSession:
                 self._player.change(self._source(), output=self._output())
                 self._restart()
             self._meter.meaning_time_s = self._meaning_s()
-            if self.wish.average != before.average:
+            if self.options.average != before.average:
                 self._spectrum = self._new_spectrum()
 
     def refresh(self, job: Job) -> None:
@@ -220,7 +220,7 @@ class LiveSession:
         """End with what there is, as if the work were done."""
         with self._lock:
             if self._ramp is not None:
-                self._ramp = replace(self._ramp, level_dbfs=self.wish.source.level_dbfs)
+                self._ramp = replace(self._ramp, level_dbfs=self.options.source.level_dbfs)
             self._finished = True
 
     def steady_db(self) -> float:
@@ -235,7 +235,7 @@ class LiveSession:
         try:
             device = audio_of(
                 self.job,
-                spot_id=self.wish.spot,
+                spot_id=self.options.spot,
                 round_name=self.purpose,
                 attempt=1,
                 moving=self._moving(),
@@ -273,7 +273,7 @@ class LiveSession:
             work.jobs.set_rig(self.job.id, rig.changed(sweep_level_dbfs=max(-60.0, level)))
             work.logbook.add(
                 self.job.id,
-                f"Level came up to {level:g} dBFS on {self.wish.channel}: "
+                f"Level came up to {level:g} dBFS on {self.options.channel}: "
                 f"{self._ramp.above_noise_db:.0f} dB above noise, "
                 f"{self._ramp.to_clipping_db:.0f} dB to clipping.",
                 at=self._keepers.now(),
@@ -305,9 +305,9 @@ class LiveSession:
             settled = self._at >= SETTLE_S * self._rate
             if self.purpose != "moving" or settled:
                 self._spectrum.hear(block)
-            if self.wish.top_db is None and self._spectrum.frames:
+            if self.options.top_db is None and self._spectrum.frames:
                 highest = float(self._spectrum.bands(per_octave=3)[1].max())
-                self.wish = replace(self.wish, top_db=10.0 * np.ceil((highest + 12) / 10))
+                self.options = replace(self.options, top_db=10.0 * np.ceil((highest + 12) / 10))
             self._at += block.shape[1]
             if self.purpose == "ramp":
                 self._ramp_on(block[0])
@@ -316,9 +316,9 @@ class LiveSession:
                 if self._at >= (MOVING_S + SETTLE_S) * self._rate:
                     self._keep_moving()
             elif self.purpose == "band":
-                if self.wish.automatic and self._at >= BAND_TURN_S * self._rate:
-                    self.change(replace(self.wish, band_in=not self.wish.band_in), self.job)
-            elif self.wish.automatic and self._ready():
+                if self.options.automatic and self._at >= BAND_TURN_S * self._rate:
+                    self.change(replace(self.options, band_in=not self.options.band_in), self.job)
+            elif self.options.automatic and self._ready():
                 self._next_channel()
 
     def _ramp_on(self, samples: NDArray[np.float64]) -> None:
@@ -338,11 +338,11 @@ class LiveSession:
             ceiling_peak_dbfs=self.job.rig.levels.ceiling_dbfs,
         )
         self._heard = []
-        if self.wish.automatic and self._ramp.ended:
+        if self.options.automatic and self._ramp.ended:
             self._finished = True
-        elif self.wish.automatic or self._ramp.word == "clipping":
+        elif self.options.automatic or self._ramp.word == "clipping":
             # By hand nothing moves by itself but away from clipping.
-            self.wish = replace(self.wish, source=replace(self.wish.source, level_dbfs=self._ramp.level_dbfs))
+            self.options = replace(self.options, source=replace(self.options.source, level_dbfs=self._ramp.level_dbfs))
             self._player.change(self._source(), output=self._output())
 
     def _keep_moving(self) -> None:
@@ -362,7 +362,7 @@ class LiveSession:
             peak_dbfs=self._meter.reading.by_weighting["Z"].peak_db,
         )
         self._keepers.average(
-            self.wish,
+            self.options,
             MovingAverage(level_db=level, quality=quality, cautions=(Caution(kind="moving", value=MOVING_S),)),
         )
         self._finished = True
@@ -370,15 +370,15 @@ class LiveSession:
     def _next_channel(self) -> None:
         """Keep the reading and go on; after the last channel the session has done its work."""
         channels = self._in_turn()
-        channel = self.wish.channel
+        channel = self.options.channel
         self._keepers.reading(channel, self.steady_db())
         later = channels[channels.index(channel) + 1 :] if channel in channels else ()
         if not later:
             self._finished = True
             return
-        self.change(replace(self.wish, channel=later[0]), self.job)
+        self.change(replace(self.options, channel=later[0]), self.job)
 
-    # What follows from the wish
+    # What follows from the options
 
     @property
     def _match(self) -> SubMatch:
@@ -389,46 +389,50 @@ class LiveSession:
             return tuple(s.channel for s in self.job.speakers if s.is_sub)
         return self.job.channels
 
-    def _fitting(self, wish: LiveWish) -> LiveWish:
+    def _fitting(self, options: LiveOptions) -> LiveOptions:
         """Purposes with a sound of their own choose it by the channel."""
-        if self.purpose in ("reference", "subs", "ramp", "moving") and not wish.channel:
+        if self.purpose in ("reference", "subs", "ramp", "moving") and not options.channel:
             turn = self._in_turn()
             if not turn:
                 raise Conflict("there is no sub.", where="subs", remedy="Add one in the Room stop.")
-            wish = replace(wish, channel=turn[0])
+            options = replace(options, channel=turn[0])
         if self.purpose == "reference":
-            is_sub = self.job.speaker(wish.channel).is_sub
-            wish = replace(wish, source=reference_source(is_sub=is_sub))
+            is_sub = self.job.speaker(options.channel).is_sub
+            options = replace(options, source=reference_source(is_sub=is_sub))
         elif self.purpose == "subs":
-            wish = replace(wish, source=self._match.source)
+            options = replace(options, source=self._match.source)
         elif self.purpose == "moving":
-            wish = replace(wish, average="since the start")
-        return wish
+            options = replace(options, average="since the start")
+        return options
 
     def _source(self) -> Source | FilteredSource:
-        wish = self.wish
-        if not wish.channel:
+        options = self.options
+        if not options.channel:
             return Source()
         if self.purpose != "band":
-            return wish.source
-        chain = wish.chain if wish.band_in else (*wish.chain[: wish.switched], *wish.chain[wish.switched + 1 :])
-        return FilteredSource(source=wish.source, filters=chain)
+            return options.source
+        chain = (
+            options.chain
+            if options.band_in
+            else (*options.chain[: options.switched], *options.chain[options.switched + 1 :])
+        )
+        return FilteredSource(source=options.source, filters=chain)
 
     def _output(self) -> int | None:
-        return self.job.speaker(self.wish.channel).output if self.wish.channel else None
+        return self.job.speaker(self.options.channel).output if self.options.channel else None
 
     def _meaning_s(self) -> float:
-        return PERIOD_S if self.purpose in ("reference", "subs") else self.wish.meaning_time_s
+        return PERIOD_S if self.purpose in ("reference", "subs") else self.options.meaning_time_s
 
     def _new_spectrum(self) -> LiveSpectrum:
-        return LiveSpectrum(sample_rate_hz=self._rate, average_s=AVERAGES_S[self.wish.average])
+        return LiveSpectrum(sample_rate_hz=self._rate, average_s=AVERAGES_S[self.options.average])
 
     def _moving(self) -> tuple[int, ...]:
         if self.purpose != "moving":
             return ()
-        seat = self.job.spot(self.wish.spot).seat_id
+        seat = self.job.spot(self.options.spot).seat_id
         if seat is None:
-            return (self.wish.spot,)
+            return (self.options.spot,)
         return tuple(spot.id for spot in self.job.plan.spots_of(seat))
 
     def _close_to_m(self) -> float | None:
@@ -446,7 +450,7 @@ class LiveSession:
 
     @property
     def _ends_by_itself(self) -> bool:
-        return self.purpose == "moving" or (self.wish.automatic and self.purpose != "band")
+        return self.purpose == "moving" or (self.options.automatic and self.purpose != "band")
 
     def _unseen(self) -> bool:
         """Whether sound goes on for nobody; what ends by itself needs no eyes."""

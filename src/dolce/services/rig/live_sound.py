@@ -25,8 +25,8 @@ from dolce.services.rig.live_session import (
     SETTLE_S,
     Bands,
     Keepers,
+    LiveOptions,
     LiveSession,
-    LiveWish,
     MovingAverage,
     Purpose,
     SessionLook,
@@ -40,7 +40,7 @@ from dolce.store import UnitOfWork
 _KIND: dict[Purpose, str] = {"reference": "reference", "subs": "subs"}
 _FILE_PERIODS = 6
 
-__all__ = ["AVERAGES_S", "LiveSound", "LiveView", "LiveWish", "Purpose"]
+__all__ = ["AVERAGES_S", "LiveOptions", "LiveSound", "LiveView", "Purpose"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -61,7 +61,7 @@ class LiveView:
 
     job: Job
     purpose: Purpose
-    wish: LiveWish
+    options: LiveOptions
     running: bool
     reading: LiveReading | None
     bands: Bands | None
@@ -84,7 +84,7 @@ class LiveSound:
 
     def __init__(self, context: Context, sound: SoundWork, taking: Taking) -> None:
         self._context, self._sound, self._taking = context, sound, taking
-        self._wishes: dict[tuple[int, Purpose], LiveWish] = {}
+        self._options_kept: dict[tuple[int, Purpose], LiveOptions] = {}
         self._frozen: dict[int, Bands] = {}
         self._session: LiveSession | None = None
         self._compared: TakeRecord | None = None
@@ -127,7 +127,7 @@ class LiveSound:
         return LiveView(
             job=job,
             purpose=purpose,
-            wish=self.wish(job.id, purpose),
+            options=self.options(job.id, purpose),
             running=running,
             kept=kept,
             last_pass=last,
@@ -140,30 +140,30 @@ class LiveSound:
             ramp=look.ramp if look else None,
         )
 
-    def wish(self, job_id: int, purpose: Purpose) -> LiveWish:
+    def options(self, job_id: int, purpose: Purpose) -> LiveOptions:
         """What was asked for last."""
         session = self._of(job_id, purpose)
         if session is not None:
-            return session.wish
-        return self._wishes.get((job_id, purpose)) or _first_wish(purpose)
+            return session.options
+        return self._options_kept.get((job_id, purpose)) or _first_options(purpose)
 
     # Asking
 
     def start(self, job_id: int, purpose: Purpose, **changes: Any) -> PassRecord:
         """Begin; Conflict where something sounds already."""
-        wish = replace(self.wish(job_id, purpose), **changes)
+        options = replace(self.options(job_id, purpose), **changes)
         with self._context.look() as work:
             job = work.jobs.get(job_id)
             kind = _KIND.get(purpose, "live")
             last = work.passes.latest(job_id, kind)
-        wish = replace(wish, spot=job.spot(wish.spot).id if wish.spot else job.first_spot.id)
-        if wish.channel:
-            job.speaker(wish.channel)
+        options = replace(options, spot=job.spot(options.spot).id if options.spot else job.first_spot.id)
+        if options.channel:
+            job.speaker(options.channel)
             if purpose in ("moving", "ramp", "reference", "subs"):
-                require_open(job, [wish.channel])
-        wish = replace(wish, top_db=None) if purpose == "moving" else wish
-        session = LiveSession(self._keepers(job_id, purpose), job, purpose, wish)
-        state = self._wishes[(job_id, purpose)] = session.wish
+                require_open(job, [options.channel])
+        options = replace(options, top_db=None) if purpose == "moving" else options
+        session = LiveSession(self._keepers(job_id, purpose), job, purpose, options)
+        state = self._options_kept[(job_id, purpose)] = session.options
         result = result_of(ReadingsResult, last) if purpose in _KIND else ReadingsResult()
         session.kept = dict(result.kept)
 
@@ -183,15 +183,15 @@ class LiveSound:
 
     def change(self, job_id: int, purpose: Purpose, **changes: Any) -> None:
         """Change what is asked for, at once where it runs."""
-        wish = replace(self.wish(job_id, purpose), **changes)
+        options = replace(self.options(job_id, purpose), **changes)
         with self._context.look() as work:
             job = work.jobs.get(job_id)
-        if wish.channel:
-            job.speaker(wish.channel)
+        if options.channel:
+            job.speaker(options.channel)
         session = self._of(job_id, purpose)
         if session is not None:
-            session.change(wish, job)
-        self._wishes[(job_id, purpose)] = wish
+            session.change(options, job)
+        self._options_kept[(job_id, purpose)] = options
 
     def reset(self, job_id: int, purpose: Purpose) -> None:
         """Forget highest values and averages."""
@@ -228,10 +228,10 @@ class LiveSound:
 
     def louder(self, job_id: int, purpose: Purpose, change_db: float) -> None:
         """The source louder or softer, its peaks never above the ceiling."""
-        wish = self.wish(job_id, purpose)
+        options = self.options(job_id, purpose)
         with self._context.look() as work:
             rig = work.jobs.get(job_id).rig
-        source = wish.source
+        source = options.source
         over = source.peak_dbfs(rig.sample_rate_hz) - source.level_dbfs if source.kind != "silence" else 0.0
         most = min(-3.0, np.floor((rig.levels.ceiling_dbfs - over) * 10) / 10)
         level = max(-90.0, min(most, round(source.level_dbfs + change_db, 2)))
@@ -239,7 +239,7 @@ class LiveSound:
 
     def move_scale(self, job_id: int, change_db: float) -> None:
         """The scale of the spectrum up or down."""
-        top = self.wish(job_id, "spectrum").top_db
+        top = self.options(job_id, "spectrum").top_db
         if top is not None:
             self.change(job_id, "spectrum", top_db=top + change_db)
 
@@ -247,7 +247,7 @@ class LiveSound:
         """The source as 24-bit WAV for any player, 33 s long, and its file name."""
         with self._context.look() as work:
             rate = work.jobs.get(job_id).rig.sample_rate_hz
-        source = self.wish(job_id, purpose).source
+        source = self.options(job_id, purpose).source
         if source.kind == "silence":
             raise Conflict("no source is chosen.", where="source", remedy="Choose one and use it.")
         samples = source.block(0, round(_FILE_PERIODS * PERIOD_S * rate), sample_rate_hz=rate)
@@ -271,7 +271,7 @@ class LiveSound:
 
     def compared_take(self, job_id: int) -> TakeRecord | None:
         """The kept average that the spectrum is compared with; read once."""
-        wanted = self.wish(job_id, "spectrum").compared
+        wanted = self.options(job_id, "spectrum").compared
         if not wanted:
             return None
         if self._compared is None or self._compared.id != wanted:
@@ -290,7 +290,7 @@ class LiveSound:
         if session is None or session.look().settles_in_s:
             raise Conflict("the reading has not settled yet.", where="meter", remedy="Wait until it has.")
         with self._context.change() as work:
-            self._keep_in(work, job_id, purpose, session.wish.channel, session.steady_db())
+            self._keep_in(work, job_id, purpose, session.options.channel, session.steady_db())
 
     def _keep_in(self, work: UnitOfWork, job_id: int, purpose: Purpose, channel: str, level_db: float) -> None:
         """Keep a reading of a channel with its pass, and in the logbook."""
@@ -322,9 +322,14 @@ class LiveSound:
             with self._context.change() as work:
                 self._keep_in(work, job_id, purpose, channel, level_db)
 
-        def average(wish: LiveWish, found: MovingAverage) -> None:
+        def average(options: LiveOptions, found: MovingAverage) -> None:
             self._taking.keep_moving(
-                job_id, wish.channel, wish.spot, level_db=found.level_db, quality=found.quality, cautions=found.cautions
+                job_id,
+                options.channel,
+                options.spot,
+                level_db=found.level_db,
+                quality=found.quality,
+                cautions=found.cautions,
             )
 
         return Keepers(reading=reading, average=average, now=self._context.now)
@@ -337,7 +342,7 @@ class LiveSound:
         return session if session is not None and session.job.id == job_id and session.purpose == purpose else None
 
 
-def _first_wish(purpose: Purpose) -> LiveWish:
+def _first_options(purpose: Purpose) -> LiveOptions:
     if purpose in ("spectrum", "moving"):
-        return LiveWish(source=Source(kind="pink", level_dbfs=-30.0))
-    return LiveWish()
+        return LiveOptions(source=Source(kind="pink", level_dbfs=-30.0))
+    return LiveOptions()

@@ -333,11 +333,12 @@ class ProcessorKeeping:
             job = work.jobs.get(job_id)
             if not job.rig.processor.can.simulated:
                 raise Conflict("this is no rehearsal.", where="processor", remedy="Choose the rehearsal rig first.")
-            mains = [s.channel for s in job.speakers if not s.is_sub]
+            main_channels = [s.channel for s in job.speakers if not s.is_sub]
             channels = {
-                c: ChannelSettings(filters=(BandFilter(frequency_hz=3000.0, gain_db=3.0, q=0.7),)) for c in mains
+                c: ChannelSettings(filters=(BandFilter(frequency_hz=3000.0, gain_db=3.0, q=0.7),))
+                for c in main_channels
             }
-            channels[mains[0]] = replace(channels[mains[0]], trim_db=-2.0, delay_s=0.003)
+            channels[main_channels[0]] = replace(channels[main_channels[0]], trim_db=-2.0, delay_s=0.003)
             subs = tuple(s.channel for s in job.speakers if s.is_sub)
             bass = BassManagement(crossover=Crossover(frequency_hz=80.0), subs=subs) if subs else None
             left = Preset(name="Film night", channels=channels, bass=bass, ours=False)

@@ -78,7 +78,7 @@ class ReferenceLevels:
             read_db = None if read_dbfs is None or offset is None else read_dbfs + offset
             return ChannelLevel(channel=channel, goal_db=goal, read_db=read_db)
 
-        playing = live.wish.channel if live.running else ""
+        playing = live.options.channel if live.running else ""
         slow = live.reading.by_weighting["C"].slow_db if live.reading and playing else None
         return ReferenceView(
             job=job,

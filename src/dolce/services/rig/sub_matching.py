@@ -50,7 +50,7 @@ class SubMatching:
         agree = subs_agree(kept, subs, job.rig.sub_match)
         missing = [r.channel for r in readings if r.read_db is None]
         off = [r.channel for r in readings if r.change_db]
-        playing = live.running and live.wish.channel in subs
+        playing = live.running and live.options.channel in subs
         return SubsView(
             job=job,
             match=job.rig.sub_match,

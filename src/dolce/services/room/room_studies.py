@@ -49,7 +49,7 @@ class ModesView:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class SubWish:
+class SubPlaceOptions:
     """What the ranking is asked for: how many subs, which kinds of places, which ones left out, and the aim."""
 
     subs: int = 1
@@ -63,7 +63,7 @@ class SubWish:
 class SubStudy:
     """Candidate places, those in use, and the ranking or why there is none."""
 
-    wish: SubWish
+    options: SubPlaceOptions
     candidates: tuple[Candidate, ...]
     ranking: Ranking | None
     refusal: str
@@ -90,18 +90,20 @@ class RoomStudies:
             expected=mode_count_estimate(box.size_m, up_to_hz=HIGHEST_MODE_HZ, speed_m_s=box.speed_m_s),
         )
 
-    def sub_places(self, plan: RoomPlan, wish: SubWish) -> SubStudy:
-        """Candidate places and their ranking; a wish that can't be met is answered by its reason."""
-        candidates = candidates_of(plan, wish.kinds, grid_m=wish.grid_m)
-        used = [c for c in candidates if c.number not in wish.without]
+    def sub_places(self, plan: RoomPlan, options: SubPlaceOptions) -> SubStudy:
+        """Candidate places and their ranking; options that can't be met are answered by its reason."""
+        candidates = candidates_of(plan, options.kinds, grid_m=options.grid_m)
+        used = [c for c in candidates if c.number not in options.without]
         try:
-            ranking = self._ranking(plan, used, wish)
+            ranking = self._ranking(plan, used, options)
         except InvalidValue as error:
-            return SubStudy(wish=wish, candidates=candidates, ranking=None, refusal=f"{error.problem} {error.remedy}")
-        return SubStudy(wish=wish, candidates=candidates, ranking=ranking, refusal="")
+            return SubStudy(
+                options=options, candidates=candidates, ranking=None, refusal=f"{error.problem} {error.remedy}"
+            )
+        return SubStudy(options=options, candidates=candidates, ranking=ranking, refusal="")
 
-    def _ranking(self, plan: RoomPlan, used: list[Candidate], wish: SubWish) -> Ranking:
-        """Computed once for one plan and wish."""
+    def _ranking(self, plan: RoomPlan, used: list[Candidate], options: SubPlaceOptions) -> Ranking:
+        """Computed once for one plan and its options."""
         values = plan_values(plan)
         key = json.dumps(
             [
@@ -111,14 +113,14 @@ class RoomStudies:
                 values["reverberation"],
                 [[s.place.x_m, s.place.y_m, s.place.z_m] for s in plan.subs],
                 [c.number for c in used],
-                wish.subs,
-                wish.kinds,
-                wish.aim,
-                wish.grid_m,
+                options.subs,
+                options.kinds,
+                options.aim,
+                options.grid_m,
             ]
         )
         if key not in self._rankings:
-            ranking = rank_sub_places(plan, used, subs=wish.subs, aim=wish.aim)
+            ranking = rank_sub_places(plan, used, subs=options.subs, aim=options.aim)
             while len(self._rankings) >= _KEPT_RANKINGS:
                 self._rankings.pop(next(iter(self._rankings)))
             self._rankings[key] = ranking

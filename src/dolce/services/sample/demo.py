@@ -5,7 +5,7 @@ from collections.abc import Callable
 from dolce.core.correction import MEAN_BAND_HZ, Limits, Target
 from dolce.core.job import Job, Rig
 from dolce.core.room import RoomPlan
-from dolce.core.tuning import Aim
+from dolce.core.tuning import CorrectionSettings
 from dolce.services.sample.demo_rooms import attic, barn, net_loft
 from dolce.services.wiring import Services
 
@@ -25,9 +25,11 @@ def build_demo(services: Services, *, report: Callable[[str], None] = lambda _: 
     services.sound.wait()
     report("Untouched round taken.")
     services.aligning.use_proposal(job.id)
-    services.shaping.set_aim(
+    services.shaping.set_correction(
         job.id,
-        aim=Aim(target=Target(tilt_db_per_octave=-0.4), limits=Limits(from_hz=45.0, to_hz=500.0)),
+        correction_settings=CorrectionSettings(
+            target=Target(tilt_db_per_octave=-0.4), limits=Limits(from_hz=45.0, to_hz=500.0)
+        ),
         preference=None,
         anchor="band",
         anchor_band_hz=MEAN_BAND_HZ,

@@ -8,7 +8,7 @@ from dolce.core.correction import MEAN_BAND_HZ, Limits, Target
 from dolce.core.job import ReportWords
 from dolce.core.processor import Crossover, Effects
 from dolce.core.subs import SearchLimits
-from dolce.core.tuning import Aim
+from dolce.core.tuning import CorrectionSettings
 from dolce.devices.interface import SoundStopped, Stopped
 from dolce.services.align.aligning import Aligning
 from dolce.services.align.crossing import Crossing
@@ -36,7 +36,7 @@ class Finishing:
     loading: Loading
     reporting: Reporting
 
-    def run(self, job_id: int, *, told: Callable[[int, int], None], stopped: Stopped) -> None:
+    def run(self, job_id: int, *, on_progress: Callable[[int, int], None], stopped: Stopped) -> None:
         """Subs as one, crossovers, filters, both presets, a round through them, and words for the report.
 
         A job that somebody has begun to align is left to them.
@@ -50,13 +50,13 @@ class Finishing:
             job, alignment = work.jobs.get(job_id), work.alignments.current(job_id)
             begun = any(one.name == CORRECTED and one.id == job.round_id for one in work.takes.rounds(job_id))
         if begun:
-            self.taking.rehearse(job_id, told=told, stopped=stopped)
+            self.taking.rehearse(job_id, on_progress=on_progress, stopped=stopped)
             return
         if alignment is not None:
             return
 
         def step(_fraction: float = 0.0) -> None:
-            told(0, 1)
+            on_progress(0, 1)
             if stopped():
                 raise SoundStopped
 
@@ -79,12 +79,12 @@ class Finishing:
                 effects=Effects(),
             )
         target = Target(bass_lift_db=3.0, tilt_db_per_octave=-0.5)
-        self._aim(job_id, Aim(target=target, limits=Limits(from_hz=35.0, to_hz=500.0)))
+        self._correction_settings(job_id, CorrectionSettings(target=target, limits=Limits(from_hz=35.0, to_hz=500.0)))
         if job.plan.subs:
             # Near a mode, narrower filters make the level depend on where the microphone is put back.
-            self._aim(
+            self._correction_settings(
                 job_id,
-                Aim(target=target, limits=Limits(from_hz=20.0, to_hz=120.0, max_q=8.0)),
+                CorrectionSettings(target=target, limits=Limits(from_hz=20.0, to_hz=120.0, max_q=8.0)),
                 scope="group",
                 channel=job.plan.subs[0].channel,
             )
@@ -102,12 +102,14 @@ class Finishing:
             ),
         )
         self.taking.new_round(job_id, name=CORRECTED)
-        self.taking.rehearse(job_id, told=told, stopped=stopped)
+        self.taking.rehearse(job_id, on_progress=on_progress, stopped=stopped)
 
-    def _aim(self, job_id: int, aim: Aim, *, scope: Scope = "all", channel: str = "") -> None:
-        self.shaping.set_aim(
+    def _correction_settings(
+        self, job_id: int, correction_settings: CorrectionSettings, *, scope: Scope = "all", channel: str = ""
+    ) -> None:
+        self.shaping.set_correction(
             job_id,
-            aim=aim,
+            correction_settings=correction_settings,
             preference=None,
             anchor="band",
             anchor_band_hz=MEAN_BAND_HZ,

@@ -118,11 +118,11 @@ class Preparing:
             with self._context.look() as work:
                 name = work.jobs.name(job_id)
 
-            def told(done: int, of: int) -> None:
+            def on_progress(done: int, of: int) -> None:
                 self._present = Preparation(job_id=job_id, name=name, done=done, wanted=of, waiting=waiting)
                 self._stop.wait(_BREATH_S)
 
-            work_on(job_id, told=told, stopped=self._stop.is_set)
+            work_on(job_id, on_progress=on_progress, stopped=self._stop.is_set)
         except SoundStopped:
             log.info("preparing job %d was ended", job_id)
         except DolceError as error:

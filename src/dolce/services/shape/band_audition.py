@@ -16,7 +16,7 @@ _USUAL_DBFS = -30.0
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class HeardBand:
+class AuditionedBand:
     """What is heard: a channel, the band by its frequency, whether it is in now, and whether that changes by itself."""
 
     channel: str
@@ -80,20 +80,20 @@ class BandHearing:
 
     def switch(self, job_id: int, *, band_in: bool | None) -> None:
         """In or out by hand; None for by itself, in and out in turn."""
-        wish = self._live.wish(job_id, "band")
+        options = self._live.options(job_id, "band")
         self._live.change(
-            job_id, "band", automatic=band_in is None, band_in=wish.band_in if band_in is None else band_in
+            job_id, "band", automatic=band_in is None, band_in=options.band_in if band_in is None else band_in
         )
 
-    def look(self, job_id: int) -> HeardBand | None:
+    def look(self, job_id: int) -> AuditionedBand | None:
         """What is heard now; None in silence. Also tells the sound that somebody looks."""
-        wish = self._live.wish(job_id, "band")
-        if not wish.chain or not self._live.view(job_id, "band").running:
+        options = self._live.options(job_id, "band")
+        if not options.chain or not self._live.view(job_id, "band").running:
             return None
-        return HeardBand(
-            channel=wish.channel,
-            frequency_hz=wish.chain[wish.switched].frequency_hz,
-            band_in=wish.band_in,
-            by_itself=wish.automatic,
-            level_dbfs=wish.source.level_dbfs,
+        return AuditionedBand(
+            channel=options.channel,
+            frequency_hz=options.chain[options.switched].frequency_hz,
+            band_in=options.band_in,
+            by_itself=options.automatic,
+            level_dbfs=options.source.level_dbfs,
         )

@@ -3,17 +3,17 @@
 from collections.abc import Callable
 from functools import partial
 
-from dolce.services.searches import Searches, Stopped, Told, ToldSearch
+from dolce.services.searches import Report, ReportedSearch, Searches, Stopped
 
-__all__ = ["FilterSearch", "FilterSearches", "Stopped", "Told"]
+__all__ = ["FilterSearch", "FilterSearches", "Report", "Stopped"]
 
-FilterSearch = ToldSearch
+FilterSearch = ReportedSearch
 
 
 class FilterSearches(Searches[FilterSearch]):
     """Searches by job; a stopped one leaves the filters as they were."""
 
-    def look_for(self, job_id: int, work: Callable[[Told], None], *, asked: object) -> None:
+    def look_for(self, job_id: int, work: Callable[[Report], None], *, asked: object) -> None:
         """Begin one; that which runs ends first, unless it is for the same."""
         search = FilterSearch()
         self.begin(job_id, search, partial(search.run, work), name="search of filters", asked=asked)

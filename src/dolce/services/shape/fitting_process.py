@@ -30,19 +30,24 @@ class FittingProcess:
         self._lock = threading.Lock()
 
     def __call__(
-        self, plan: CorrectionPlan, limits: Limits, sample_rate_hz: float, effort: Effort, told: Callable[[], None]
+        self,
+        plan: CorrectionPlan,
+        limits: Limits,
+        sample_rate_hz: float,
+        effort: Effort,
+        on_progress: Callable[[], None],
     ) -> Fit:
-        """One fit; `told` is called while it is waited for, and what it raises ends the process."""
+        """One fit; `on_progress` is called while it is waited for, and what it raises ends the process."""
         try:
             asked = self._begun(partial(fitted, plan, limits, sample_rate_hz, effort, _nothing))
             try:
                 while True:
-                    told()
+                    on_progress()
                     with suppress(TimeoutError):
                         return asked.result(timeout=_LOOK_S)
             except BrokenProcessPool:
                 log.warning("the process of fits was ended from outside: this one is computed here")
-                return fitted(plan, limits, sample_rate_hz, effort, told)
+                return fitted(plan, limits, sample_rate_hz, effort, on_progress)
             except BaseException:
                 self._end(at_once=True)
                 raise

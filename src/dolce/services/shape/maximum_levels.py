@@ -9,7 +9,7 @@ from dolce.core.dsp import together_db
 from dolce.core.job import Job, TakeRecord
 from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.core.rig import EFFECTS_ABOVE_DB, suggested_level_db
-from dolce.core.tuning import CleanBand, PlayedOnce, clean_bands, needed_levels_db, typed_levels
+from dolce.core.tuning import MaximumLevelBand, PlayedOnce, maximum_level_bands, needed_levels_db, typed_levels
 from dolce.errors import FormatError, InvalidValue
 from dolce.formats.target_text import read_target
 from dolce.services.context import Context
@@ -21,7 +21,7 @@ _MOST_TAKES, _KEPT = 12, 96
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class CleanView:
+class MaximumLevelView:
     """Clean levels of one channel.
 
     Attributes
@@ -35,7 +35,7 @@ class CleanView:
     """
 
     channel: str
-    bands: tuple[CleanBand, ...]
+    bands: tuple[MaximumLevelBand, ...]
     levels_dbfs: tuple[float, ...]
     spot: int | None
     reference_db: float
@@ -44,13 +44,13 @@ class CleanView:
     typed: dict[float, float]
 
     @property
-    def least(self) -> CleanBand | None:
+    def least(self) -> MaximumLevelBand | None:
         """The band with the least left."""
         known = [(band.margin_db, number) for number, band in enumerate(self.bands) if band.margin_db is not None]
         return self.bands[min(known)[1]] if known else None
 
 
-class CleanLevels:
+class MaximumLevels:
     """Clean levels of one job's loudspeakers."""
 
     def __init__(self, context: Context, shaping: Shaping) -> None:
@@ -58,7 +58,7 @@ class CleanLevels:
         self._shaping = shaping
         self._kept: OrderedDict[tuple, PlayedOnce | None] = OrderedDict()
 
-    def view(self, job_id: int, channel: str) -> CleanView:
+    def view(self, job_id: int, channel: str) -> MaximumLevelView:
         """What is known of a channel; its takes are read once."""
         shape = self._shaping.view(job_id, channel).shape
         with self._context.look() as work:
@@ -72,10 +72,10 @@ class CleanLevels:
             needed = needed_levels_db(
                 ANALYSIS_GRID_HZ, shape.predicted_db, reference_db=reference + _above_mains_db(job, channel)
             )
-        typed = dict(self._shaping.correction(job_id).clean_db.get(channel, {}))
-        return CleanView(
+        typed = dict(self._shaping.correction(job_id).maximum_levels_db.get(channel, {}))
+        return MaximumLevelView(
             channel=channel,
-            bands=clean_bands(played, typed=typed, needed_db=needed),
+            bands=maximum_level_bands(played, typed=typed, needed_db=needed),
             levels_dbfs=tuple(sorted(one.level_dbfs for one in played)),
             spot=job.spot(takes[0].spot_id).number if takes else None,
             reference_db=reference,
@@ -102,7 +102,10 @@ class CleanLevels:
         self._shaping.change(
             job_id,
             f"clean levels of {channel}",
-            lambda c: replace(c, clean_db={name: one for name, one in {**c.clean_db, channel: levels}.items() if one}),
+            lambda c: replace(
+                c,
+                maximum_levels_db={name: one for name, one in {**c.maximum_levels_db, channel: levels}.items() if one},
+            ),
         )
 
     def _takes(self, work: UnitOfWork, job: Job, channel: str) -> list[TakeRecord]:

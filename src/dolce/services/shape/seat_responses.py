@@ -8,7 +8,16 @@ from dolce.core.correction import low_frequency_extension_hz
 from dolce.core.job import Job
 from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.core.room import SUB_CODES
-from dolce.core.tuning import Alignment, Correction, Heard, Outputs, SpotLevels, level_of, settings_of, spot_weights
+from dolce.core.tuning import (
+    Alignment,
+    Correction,
+    Outputs,
+    SeatResponses,
+    SpotLevels,
+    level_of,
+    settings_of,
+    spot_weights,
+)
 from dolce.services.align.predicted import not_summed, predicted_levels, subs_as_one
 from dolce.services.context import Context
 from dolce.store import UnitOfWork
@@ -32,8 +41,8 @@ def heard_of(
     round_id: int,
     channel: str,
     *,
-    before: Heard | None = None,
-) -> tuple[Heard, tuple[int, ...]] | None:
+    before: SeatResponses | None = None,
+) -> tuple[SeatResponses, tuple[int, ...]] | None:
     """A channel and the ids of its spots; None where there is none.
 
     `before` is what was heard of it with other filters of its own, where that is known.
@@ -52,7 +61,7 @@ def heard_of(
         return None
     spots = tuple(take.spot_id for take in whole.takes)
     trim_db = settings_of(alignment, correction, channel, sample_rate_hz=rate, device=job.limits).trim_db
-    turned_db = correction.turned_db(channel, ANALYSIS_GRID_HZ)
+    switches_db = correction.switches_db(channel, ANALYSIS_GRID_HZ)
     close = [spot.id for spot in job.spots if spot.close_to == channel and spot.id in curves[channel].spots.spots]
     end = (
         low_frequency_extension_hz(
@@ -61,7 +70,7 @@ def heard_of(
         if close
         else None
     )
-    heard = Heard.of(whole.level_db + trim_db + turned_db, [weights[spot] for spot in spots])
+    heard = SeatResponses.of(whole.level_db + trim_db + switches_db, [weights[spot] for spot in spots])
     return replace(heard, extension_hz=end), spots
 
 
@@ -83,8 +92,8 @@ def _summed(
     round_id: int,
     channel: str,
     weights: dict[int, float],
-    known: Heard | None,
-) -> tuple[Heard, tuple[int, ...]] | None:
+    known: SeatResponses | None,
+) -> tuple[SeatResponses, tuple[int, ...]] | None:
     alignment, rate = correction.alignment or Alignment(), job.rig.sample_rate_hz
     spots = [spot for spot, weight in weights.items() if weight > 0]
 
@@ -116,11 +125,13 @@ def _summed(
     own = (
         context.curves.of(work, round_id)[channel].spots.at(before.spots)
         + level_of(settings, at_hz=ANALYSIS_GRID_HZ, sample_rate_hz=rate)
-        + correction.turned_db(channel, ANALYSIS_GRID_HZ)
+        + correction.switches_db(channel, ANALYSIS_GRID_HZ)
     )
     for way in alignment.routes(channel):
         if way.output == channel and way.crossover is not None:
             own = own + way.crossover.level_db(way.side, at_hz=ANALYSIS_GRID_HZ, sample_rate_hz=rate)
     counts = np.array([weights[spot] for spot in before.spots])
     share = np.average(np.clip(10 ** ((own - before.level_db) / 10), 0, 1), axis=0, weights=counts)
-    return Heard(level_db=before.level_db, weights=counts, share=share, corrected_db=after.level_db), before.spots
+    return SeatResponses(
+        level_db=before.level_db, weights=counts, share=share, corrected_db=after.level_db
+    ), before.spots

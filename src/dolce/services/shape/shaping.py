@@ -29,15 +29,15 @@ from dolce.core.processor import ChannelSettings, ProcessorLimits, UnsupportedSe
 from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.core.room import SUB_CODES, group_of, partner_of
 from dolce.core.tuning import (
-    HEARD_TO_HZ,
+    AUDIBLE_TO_HZ,
     SUB_RANGE_HZ,
     SUM_HZ,
-    Aim,
     Alignment,
     Band,
     ChannelShape,
     Correction,
-    Heard,
+    CorrectionSettings,
+    SeatResponses,
     SeatWeighting,
     convolved_db,
     expectation_of,
@@ -61,7 +61,7 @@ from dolce.services.align.readings import moved_words
 from dolce.services.context import Context
 from dolce.services.load.unsupported_words import unsupported_words
 from dolce.services.read.round_curves import base_round
-from dolce.services.shape.filter_searches import FilterSearch, FilterSearches, Told
+from dolce.services.shape.filter_searches import FilterSearch, FilterSearches, Report
 from dolce.services.shape.seat_responses import heard_of, shaped_channels, unsummed
 from dolce.store import UnitOfWork
 
@@ -167,7 +167,7 @@ class Shaping:
         self._compute = compute
         self.searches = FilterSearches()
         self._expected: Cache[tuple, tuple[Expected | None]] = Cache(_KEPT_EXPECTATIONS)
-        self._heard: Cache[tuple[int, str], tuple[tuple, Heard]] = Cache(_KEPT_HEARD)
+        self._heard: Cache[tuple[int, str], tuple[tuple, SeatResponses]] = Cache(_KEPT_HEARD)
 
     def view(self, job_id: int, channel: str = "") -> ShapeView:
         """With a channel in front; the first where it has none such."""
@@ -239,7 +239,7 @@ class Shaping:
 
     def heard(
         self, work: UnitOfWork, job: Job, correction: Correction, round_id: int, channel: str
-    ) -> tuple[Heard, tuple[int, ...]] | None:
+    ) -> tuple[SeatResponses, tuple[int, ...]] | None:
         """What a channel sounds like before its correction, and at which spots; None where it was not taken."""
         rests_on = _rests_on(job, work.takes.newest(round_id), correction, channel)
         known = self._heard.get((job.id, channel))
@@ -297,12 +297,12 @@ class Shaping:
             names = shaped_channels(self._context, work, job, correction, base.id)
             found: dict[str, tuple[float, float, float]] = {}
             for name in [one for one in channels if one in names] or names:
-                aim = correction.aim(name)
-                low, high = SUB_RANGE_HZ if name in SUB_CODES else (20.0, HEARD_TO_HZ)
-                wide = replace(aim, limits=replace(aim.limits, from_hz=low, to_hz=high))
+                correction_settings = correction.correction_settings(name)
+                low, high = SUB_RANGE_HZ if name in SUB_CODES else (20.0, AUDIBLE_TO_HZ)
+                wide = replace(correction_settings, limits=replace(correction_settings.limits, from_hz=low, to_hz=high))
                 shape, _ = self.shape(work, job, replace(correction, own={**correction.own, name: wide}), base.id, name)
                 if shape is not None:
-                    start, end = shape.proposed_range_hz(aim.limits)
+                    start, end = shape.proposed_range_hz(correction_settings.limits)
                     found[name] = start, min(end, high), shape.extension_hz
             closes = {spot.close_to for spot in job.spots if spot.close_to}
         return tuple(
@@ -348,14 +348,17 @@ class Shaping:
         ranges = {one.channel: one.range_hz for one in self.proposed_ranges(job_id)}
 
         def change(correction: Correction) -> Correction:
-            aims = {name: correction.aim(name) for name in ranges}
+            by_channel_settings = {name: correction.correction_settings(name) for name in ranges}
             return replace(
                 correction,
                 own={
                     **correction.own,
                     **{
-                        name: replace(aim, limits=replace(aim.limits, from_hz=ranges[name][0], to_hz=ranges[name][1]))
-                        for name, aim in aims.items()
+                        name: replace(
+                            correction_settings,
+                            limits=replace(correction_settings.limits, from_hz=ranges[name][0], to_hz=ranges[name][1]),
+                        )
+                        for name, correction_settings in by_channel_settings.items()
                     },
                 },
             )
@@ -391,11 +394,11 @@ class Shaping:
 
             return self._expected.get_or(key, found)[0]
 
-    def set_aim(
+    def set_correction(
         self,
         job_id: int,
         *,
-        aim: Aim,
+        correction_settings: CorrectionSettings,
         anchor: Anchor,
         anchor_band_hz: tuple[float, float],
         anchor_level_db: float,
@@ -415,7 +418,7 @@ class Shaping:
         InvalidValue
             Where the processor can't convolve that long.
         """
-        self._held_by_device(job_id, aim)
+        self._held_by_device(job_id, correction_settings)
         kept = replace(self.correction(job_id), linked=linked)
         # Channels that get the same filters have the same aim.
         of = tuple(
@@ -434,9 +437,15 @@ class Shaping:
                 linked=linked,
             )
             changed = (
-                replace(changed, own={**correction.own, **dict.fromkeys(of, aim)})
+                replace(changed, own={**correction.own, **dict.fromkeys(of, correction_settings)})
                 if of
-                else replace(changed, target=aim.target, limits=aim.limits, means=aim.means, own={})
+                else replace(
+                    changed,
+                    target=correction_settings.target,
+                    limits=correction_settings.limits,
+                    filter_type=correction_settings.filter_type,
+                    own={},
+                )
             )
             return changed.with_pairs_alike() if linked and not correction.linked else changed
 
@@ -452,10 +461,14 @@ class Shaping:
         """
 
         def change(correction: Correction) -> Correction:
-            aim = correction.aim(channel)
-            aim = replace(aim, limits=replace(aim.limits, bands=count))
+            correction_settings = correction.correction_settings(channel)
+            correction_settings = replace(correction_settings, limits=replace(correction_settings.limits, bands=count))
             return replace(
-                correction, own={**correction.own, **dict.fromkeys((channel, *correction.linked_with(channel)), aim)}
+                correction,
+                own={
+                    **correction.own,
+                    **dict.fromkeys((channel, *correction.linked_with(channel)), correction_settings),
+                },
             )
 
         self.change(job_id, f"{count} filters for {channel}", change)
@@ -498,9 +511,9 @@ class Shaping:
             alignment = work.alignments.current(job_id)
         self.change(job_id, "standing on the present alignment", lambda c: replace(c, alignment=alignment))
 
-    def find(self, job_id: int, told: Told | None = None) -> None:
+    def find(self, job_id: int, on_progress: Report | None = None) -> None:
         """Look for the filters of all channels, and wait for them; they stand on the alignment as it is now."""
-        self._find(job_id, told or _nobody)
+        self._find(job_id, on_progress or _nobody)
         self.searches.keep(job_id)
 
     def begin_find(self, job_id: int) -> None:
@@ -520,9 +533,9 @@ class Shaping:
                 job.plan,
                 job.limits,
             )
-        self.searches.look_for(job_id, lambda told: self._find(job_id, told), asked=asked)
+        self.searches.look_for(job_id, lambda on_progress: self._find(job_id, on_progress), asked=asked)
 
-    def _find(self, job_id: int, told: Told) -> None:
+    def _find(self, job_id: int, on_progress: Report) -> None:
         """Subs first, then every other channel on the sum that has them in it."""
         with self._context.look() as work:
             job, seen = work.jobs.get(job_id), work.corrections.version(job_id)
@@ -548,14 +561,14 @@ class Shaping:
                 part, before = len(group) / len(names), done
 
                 def reached(fraction: float, before: float = before, part: float = part) -> None:
-                    told(before + part * fraction)
+                    on_progress(before + part * fraction)
 
                 result = found_filters(
                     {name: one for name, one in shapes.items() if one is not None},
                     found,
                     sample_rate_hz=job.rig.sample_rate_hz,
                     device=job.limits,
-                    told=reached,
+                    on_progress=reached,
                     turned=self._turned(work, job, found, base.id, group),
                     effort=self._effort_of(group),
                     compute=self._compute,
@@ -604,7 +617,8 @@ class Shaping:
         mixed = [
             c
             for c in channels
-            if correction.aim(c).means.method == "convolution" and correction.aim(c).means.phase == "mixed"
+            if correction.correction_settings(c).filter_type.method == "convolution"
+            and correction.correction_settings(c).filter_type.phase == "mixed"
         ]
         weights = {spot: weight for spot, weight in spot_weights(job, correction.seat_weighting).items() if weight > 0}
         if not mixed:
@@ -731,12 +745,12 @@ class Shaping:
                 return tuple(c for c in channels if group_of(c) == group_of(channel))
         return ()
 
-    def _held_by_device(self, job_id: int, aim: Aim) -> None:
+    def _held_by_device(self, job_id: int, correction_settings: CorrectionSettings) -> None:
         """InvalidValue where a convolution is longer than the processor holds at the rig's rate."""
         with self._context.look() as work:
             job = work.jobs.get(job_id)
         device, rate = job.limits, job.rig.sample_rate_hz
-        if aim.means.method != "convolution" or device is None:
+        if correction_settings.filter_type.method != "convolution" or device is None:
             return
         longest = device.longest_convolution_s(sample_rate_hz=rate)
         if not longest:
@@ -745,7 +759,7 @@ class Shaping:
                 where="method",
                 remedy="Correct by bands, or type its taps on the Rig page.",
             )
-        if aim.means.duration_s > longest + 0.5 / rate:
+        if correction_settings.filter_type.duration_s > longest + 0.5 / rate:
             raise InvalidValue(
                 f"{device.name} holds {device.taps} taps, {1000 * longest:.0f} ms at {rate} Hz.",
                 where="length",
@@ -836,8 +850,8 @@ def _rests_on(job: Job, newest: object, correction: Correction, channel: str) ->
         correction.alignment,
         correction.seat_weighting,
         dict(correction.trims_db),
-        {one: correction.filters(one) for one in outputs},
-        {one: correction.convolutions.get(one) for one in outputs},
+        {output: correction.filters(output) for output in outputs},
+        {output: correction.convolutions.get(output) for output in outputs},
         correction.switches,
         spot_weights(job, correction.seat_weighting),
     )

@@ -19,7 +19,7 @@ from dolce.core.correction import (
 )
 from dolce.core.job import Round
 from dolce.core.response import ANALYSIS_GRID_HZ
-from dolce.core.tuning import HEARD_TO_HZ
+from dolce.core.tuning import AUDIBLE_TO_HZ
 from dolce.errors import Conflict, InvalidValue
 from dolce.formats.target_text import read_target
 from dolce.services.context import Context
@@ -78,14 +78,14 @@ class Switching:
             rounds = tuple(
                 r for r in work.takes.rounds(job_id) if r.bypassed and channel in self._context.curves.of(work, r.id)
             )
-            range_hz = (20.0, HEARD_TO_HZ)
+            range_hz = (20.0, AUDIBLE_TO_HZ)
             search = check = checked = None
             if at is not None and base is not None:
                 plain = replace(correction, switches={c: one for c, one in correction.switches.items() if c != channel})
                 shape = self._shaping.shape(work, job, plain, base.id, channel)[0]
                 if shape is not None:
                     limits = correction.limits_for(channel)
-                    range_hz = (max(20.0, limits.from_hz), HEARD_TO_HZ)
+                    range_hz = (max(20.0, limits.from_hz), AUDIBLE_TO_HZ)
                     search = best_switches(
                         at, shape.needs, at_hz=ANALYSIS_GRID_HZ, range_hz=range_hz, level_band_hz=shape.level_band_hz
                     )

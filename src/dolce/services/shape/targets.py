@@ -45,7 +45,7 @@ class Targets:
         if base == "cinema":
             return SMALL_ROOM_CINEMA
         if base == "points" and not points.strip():
-            level = self._shaping.correction(job_id).aim(channel).target.level_db(_DRAWN_HZ)
+            level = self._shaping.correction(job_id).correction_settings(channel).target.level_db(_DRAWN_HZ)
             return Curve(
                 frequency_hz=tuple(_DRAWN_HZ.tolist()), level_db=tuple(np.round(level, 1).tolist()), source="drawn"
             )
@@ -122,7 +122,7 @@ class Targets:
         self._change_points(job_id, channel, lambda curve: curve.without_point(number))
 
     def _change_points(self, job_id: int, channel: str, change: Callable[[Curve], Curve]) -> None:
-        curve = self._shaping.correction(job_id).aim(channel).target.curve
+        curve = self._shaping.correction(job_id).correction_settings(channel).target.curve
         if curve is None or curve.kind != "points":
             raise Conflict("this target has no points.", where="target", remedy="Let it follow typed points first.")
         changed = change(curve)
@@ -159,7 +159,10 @@ class Targets:
                 c,
                 target=kept.target,
                 preference=kept.preference or c.preference,
-                own={name: replace(aim, target=kept.target) for name, aim in c.own.items()},
+                own={
+                    name: replace(correction_settings, target=kept.target)
+                    for name, correction_settings in c.own.items()
+                },
             ),
         )
 

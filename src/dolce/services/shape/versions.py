@@ -87,8 +87,15 @@ class CorrectionVersions:
             seats = tuple((seat.id, seat.name) for seat in job.plan.seats)
             kept: list[CorrectionVersion] = work.correction_versions.all(job_id)
             every = [present, *(one.correction for one in kept)]
-            aims = [aim.limits for one in every for aim in (one.aim(""), *one.own.values())]
-            common = min(one.from_hz for one in aims), max(one.to_hz for one in aims)
+            by_channel_settings = [
+                correction_settings.limits
+                for one in every
+                for correction_settings in (one.correction_settings(""), *one.own.values())
+            ]
+            common = (
+                min(setting.from_hz for setting in by_channel_settings),
+                max(setting.to_hz for setting in by_channel_settings),
+            )
             rows = [self._row(work, job, None, replace(present, name="as it is now"), seats, common)]
             rows += [self._row(work, job, one.number, one.correction, seats, common) for one in kept]
         return WeightingTable(
@@ -138,15 +145,15 @@ class CorrectionVersions:
                     if seat is not None:
                         found.setdefault(seat, []).append(float(value))
 
-        def means(found: Mapping[int, list[float]]) -> tuple[float | None, ...]:
+        def filter_type(found: Mapping[int, list[float]]) -> tuple[float | None, ...]:
             return tuple(float(np.mean(found[seat])) if seat in found else None for seat, _ in seats)
 
         return WeightingRow(
             number=number,
             name=correction.name,
             seat_weighting=correction.seat_weighting,
-            before_db=means(before),
-            after_db=means(after),
+            before_db=filter_type(before),
+            after_db=filter_type(after),
             most_db=most,
             found_for=correction.found_for_others,
         )

@@ -29,10 +29,10 @@ def caution_words(caution: Caution) -> str:
             return f"Resampled from {value:.0f} Hz."
         case "clock differs":
             return f"The recorder's clock differs by {value:+.0f} ppm; taken out."
-        case "no cue":
+        case "no sync chirp":
             return (
-                "The cues were not heard: its arrival is not known, and a difference of the clocks is still in it. "
-                "Is the cue's speaker on?"
+                "The sync chirps were not heard: its arrival is not known, and a difference of the clocks is still in "
+                "it. Is the speaker that plays them on?"
             )
         case "repeats differ":
             return f"The averaged recordings differ by {value:.1f} dB: something moved or changed between them. Repeat."
@@ -56,7 +56,8 @@ def caution_words(caution: Caution) -> str:
             moment = "before" if value < 0 else "after"
             return (
                 f"Its direct sound seems to come {1000 * abs(value):.0f} ms {moment} it can, by the plan and the "
-                "delays, so the arrival is not used. Check the cue's speaker and the plan, and take it again."
+                "delays, so the arrival is not used. Check the speaker of the sync chirps and the plan, and take it "
+                "again."
             )
         case "curve of text":
             return f"A curve of text, {caution.text}: no phase, no arrival, no decay, no noise."

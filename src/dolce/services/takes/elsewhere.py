@@ -17,9 +17,9 @@ from dolce.core.response import (
     FrequencyResponse,
     Quality,
     find_arrival,
+    find_chirps,
     grid_levels,
     is_impulse_response,
-    marks_heard,
     resampled,
     response_of_file,
 )
@@ -29,7 +29,7 @@ from dolce.formats.microphone_text import read_microphone_curve
 from dolce.formats.sofa_file import is_sofa, read_sofa
 from dolce.services.context import Context
 from dolce.services.takes.found_take import places_of
-from dolce.services.takes.take_making import marks_of, sweep_of
+from dolce.services.takes.take_making import chirps_of, sweep_of
 from dolce.services.takes.taking import LONGEST_RECORDING_S, Board, Taking, begin_round
 from dolce.store import UnitOfWork
 
@@ -187,10 +187,10 @@ def holds_impulse_response(audio: Audio, rig: Rig) -> bool:
     """
     if not is_impulse_response(audio.sample, sample_rate_hz=audio.sample_rate_hz):
         return False
-    first, second = marks_of(sweep_of(rig))
+    first, second = chirps_of(sweep_of(rig))
     rate = rig.sample_rate_hz
     samples = resampled(audio.sample, from_hz=audio.sample_rate_hz, to_hz=rate)
-    return marks_heard(samples, apart=second - first, sample_rate_hz=rate) is None
+    return find_chirps(samples, apart=second - first, sample_rate_hz=rate) is None
 
 
 def is_text(data: bytes) -> bool:

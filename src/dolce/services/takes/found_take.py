@@ -12,8 +12,8 @@ from dolce.core.geometry import Point, distance_m
 from dolce.core.job import Feed, Job
 from dolce.core.response import ANALYSIS_GRID_HZ, Capture, Caution, GridLevels, clipped_samples, smoothed_level_db
 from dolce.core.response.outliers import REPEATS_MATTER_DB, repeats_differ_db
-from dolce.core.signals import CUE_CODE, CUE_FLIGHT, Excitation, excitation_of, excitation_values, kind_of
-from dolce.services.takes.take_making import Playing, captured, cue_flight_s, cued_playing
+from dolce.core.signals import SYNC_CODE, SYNC_FLIGHT, Excitation, excitation_of, excitation_values, kind_of
+from dolce.services.takes.take_making import Playing, captured, sync_flight_s, synced_playing
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -69,11 +69,11 @@ def found_take(
     SweepDrowned
         Where they don't hold the test signal.
     """
-    rig, flight = job.rig, cue_flight_s(job, spot_id) if playing.cued else 0.0
+    rig, flight = job.rig, sync_flight_s(job, spot_id) if playing.synced else 0.0
     cautions = [Caution(kind="drop-outs", value=lost)] if lost else []
     on_clock, known = [], True
     for recording in recordings:
-        one, said, heard = playing.one_clock(recording, cue_flight_s=flight)
+        one, said, heard = playing.one_clock(recording, sync_flight_s=flight)
         on_clock.append(one)
         cautions += [caution for caution in said if caution.kind not in [c.kind for c in cautions]]
         known = known and heard
@@ -91,7 +91,7 @@ def found_take(
     beyond = beyond_possible_s(
         capture.arrival.time_s,
         _flights_s(job, feed, spot_id),
-        latency_known=playing.cued is not None or loop is not None,
+        latency_known=playing.synced is not None or loop is not None,
     )
     if known and beyond:
         cautions.append(Caution(kind="arrival impossible", value=beyond))
@@ -109,8 +109,8 @@ def found_take(
     peak = max(float(np.abs(recording).max()) for recording in recordings)
     quality = replace(capture.quality, peak_dbfs=float(20 * np.log10(max(peak, 1e-15))))
     played = excitation_values(playing.signal)
-    if playing.cued:
-        played |= {CUE_FLIGHT: flight, CUE_CODE: playing.cued.code}
+    if playing.synced:
+        played |= {SYNC_FLIGHT: flight, SYNC_CODE: playing.synced.code}
     return FoundTake(
         spot_id=spot_id,
         capture=replace(capture, quality=quality),
@@ -139,10 +139,10 @@ def heard_again(recordings: NDArray[np.float64], played: dict[str, Any]) -> tupl
     """
     signal = excitation_of(played)
     playing = Playing(signal=signal, outputs=())
-    if CUE_FLIGHT in played:
-        playing = cued_playing(signal, code=played.get(CUE_CODE, 0))
-    flight = played.get(CUE_FLIGHT, 0.0)
-    return np.mean([playing.one_clock(one, cue_flight_s=flight)[0] for one in recordings], axis=0), signal
+    if SYNC_FLIGHT in played:
+        playing = synced_playing(signal, code=played.get(SYNC_CODE, 0))
+    flight = played.get(SYNC_FLIGHT, 0.0)
+    return np.mean([playing.one_clock(one, sync_flight_s=flight)[0] for one in recordings], axis=0), signal
 
 
 def places_of(job: Job, feed: Feed, spot_id: int) -> tuple[Point | None, Point]:

@@ -191,10 +191,10 @@ class ImportedFiles:
                 spot,
                 item.data,
                 file_name=item.file_name,
-                told=lambda done, of: self._put(replace(guess, done=f"{done} of {of} rows")),
+                on_progress=lambda done, of: self._put(replace(guess, done=f"{done} of {of} rows")),
             )
         except InvalidValue:
-            found = None  # no cue: it is no recording of a whole spot
+            found = None  # no sync chirp: it is no recording of a whole spot
         if found is not None and found.parts:
             return replace(
                 guess,
@@ -206,9 +206,9 @@ class ImportedFiles:
             )
         if audio.sample.size > LONGEST_RECORDING_S * audio.sample_rate_hz:
             raise InvalidValue(
-                "no cue is heard in it, and it is too long for one take.",
+                "no sync chirp is heard in it, and it is too long for one take.",
                 where=item.file_name,
-                remedy="Bring the recording of the whole spot's file, with its cue speaker on, or cut "
+                remedy="Bring the recording of the whole spot's file, with its sync chirp's speaker on, or cut "
                 f"it to less than {LONGEST_RECORDING_S:.0f} s around one sweep.",
             )
         bass = records_bass_alone(audio.sample, sample_rate_hz=audio.sample_rate_hz)

@@ -23,7 +23,16 @@ from dolce.core.response import (
     part_with,
     without_response,
 )
-from dolce.core.signals import CuedSignal, Excitation, PeriodicSignal, SignalKind, Sweep, excitation, mark, with_marks
+from dolce.core.signals import (
+    Excitation,
+    PeriodicSignal,
+    SignalKind,
+    Sweep,
+    SyncedSignal,
+    excitation,
+    sync_chirp,
+    with_chirps,
+)
 from dolce.core.signals.sync_chirps import GAP_S
 from dolce.errors import Conflict
 
@@ -63,41 +72,41 @@ class Playing:
 
     Attributes
     ----------
-    cued : CuedSignal or None
+    synced : CuedSignal or None
         Where what records has a clock of its own.
     """
 
     signal: Excitation
     outputs: tuple[int, ...]
-    cued: CuedSignal | None = None
-    cue_output: int | None = None
+    synced: SyncedSignal | None = None
+    sync_output: int | None = None
 
     @property
     def seconds(self) -> float:
         """How long one recording lasts."""
-        return (self.cued or self.signal).size / self.signal.sample_rate_hz + TAIL_S
+        return (self.synced or self.signal).size / self.signal.sample_rate_hz + TAIL_S
 
     def sent(self) -> dict[int, NDArray[np.float64]]:
         """Samples by physical output, the silence behind them included."""
-        if self.cued is None:
+        if self.synced is None:
             samples = stimulus_of(self.signal)
             return dict.fromkeys(self.outputs, samples)
-        cues, samples = _cued_stimuli(self.cued)
+        sync_chirps, samples = _synced_stimuli(self.synced)
         sent = dict.fromkeys(self.outputs, samples)
-        if self.cue_output is not None:
-            sent[self.cue_output] = sent.get(self.cue_output, 0.0) + cues
+        if self.sync_output is not None:
+            sent[self.sync_output] = sent.get(self.sync_output, 0.0) + sync_chirps
         return sent
 
     def one_clock(
-        self, recording: NDArray[np.float64], *, cue_flight_s: float
+        self, recording: NDArray[np.float64], *, sync_flight_s: float
     ) -> tuple[NDArray[np.float64], list[Caution], bool]:
         """The recording as of one clock, what to know of that, and whether its arrival is known."""
-        if self.cued is None:
+        if self.synced is None:
             return recording, [], True
         samples = stimulus_of(self.signal).size
-        found = on_one_clock(recording, cued=self.cued, samples=samples, cue_flight_s=cue_flight_s)
+        found = on_one_clock(recording, synced=self.synced, samples=samples, sync_flight_s=sync_flight_s)
         if found is None:
-            return recording[self.cued.signal_at :][:samples], [Caution(kind="no cue")], False
+            return recording[self.synced.signal_at :][:samples], [Caution(kind="no sync chirp")], False
         worth = abs(found.drift_ppm) > DRIFT_WORTH_PPM
         return found.recording, [Caution(kind="clock differs", value=found.drift_ppm)] if worth else [], True
 
@@ -110,22 +119,22 @@ def playing_of(job: Job, feed: Feed, kind: SignalKind = "sweep", *, attenuation_
     if not job.rig.interface.own_clock:
         return Playing(signal=signal, outputs=outputs)
     return replace(
-        cued_playing(signal, cue_dbfs=job.rig.levels.sweep_level_dbfs),
+        synced_playing(signal, sync_dbfs=job.rig.levels.sweep_level_dbfs),
         outputs=outputs,
-        cue_output=job.speaker(job.cue_channel).output,
+        sync_output=job.speaker(job.sync_channel).output,
     )
 
 
-def cued_playing(signal: Excitation, *, cue_dbfs: float = 0.0, code: int = 0) -> Playing:
-    """A test signal behind a cue, not yet on any output."""
-    return Playing(signal=signal, outputs=(), cued=CuedSignal(signal=signal, cue_dbfs=cue_dbfs, code=code))
+def synced_playing(signal: Excitation, *, sync_dbfs: float = 0.0, code: int = 0) -> Playing:
+    """A test signal behind a sync chirp, not yet on any output."""
+    return Playing(signal=signal, outputs=(), synced=SyncedSignal(signal=signal, sync_dbfs=sync_dbfs, code=code))
 
 
-def cue_flight_s(job: Job, spot_id: int) -> float:
-    """From the cue's output to a spot by the plan, with the delay that the processor gives it now."""
-    cue = job.speaker(job.cue_channel)
-    settings = job.processor.settings_for(cue.channel)
-    return distance_m(cue.place, job.spot(spot_id).place) / job.plan.speed_m_s + settings.delay_s
+def sync_flight_s(job: Job, spot_id: int) -> float:
+    """From the sync chirp's output to a spot by the plan, with the delay that the processor gives it now."""
+    sync_speaker = job.speaker(job.sync_channel)
+    settings = job.processor.settings_for(sync_speaker.channel)
+    return distance_m(sync_speaker.place, job.spot(spot_id).place) / job.plan.speed_m_s + settings.delay_s
 
 
 @cache(6)
@@ -137,10 +146,10 @@ def stimulus_of(signal: Excitation) -> NDArray[np.float64]:
 
 
 @cache(4)
-def _cued_stimuli(cued: CuedSignal) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
-    """Of the cue's output and of the feed's, with the silence behind them."""
-    tail = np.zeros(round(TAIL_S * cued.sample_rate_hz))
-    return np.concatenate([cued.cues(), tail]), np.concatenate([cued.samples(), tail])
+def _synced_stimuli(synced: SyncedSignal) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    """Of the sync chirp's output and of the feed's, with the silence behind them."""
+    tail = np.zeros(round(TAIL_S * synced.sample_rate_hz))
+    return np.concatenate([synced.sync_chirps(), tail]), np.concatenate([synced.samples(), tail])
 
 
 @cache(4)
@@ -160,21 +169,21 @@ def new_deconvolver(signal: Excitation, recording_samples: int) -> Deconvolver:
     )
 
 
-def marked(sweep: Sweep) -> NDArray[np.float64]:
+def with_sync_chirps(sweep: Sweep) -> NDArray[np.float64]:
     """The sweep between its two marks, as a test signal for a recorder with a clock of its own."""
-    return with_marks(sweep.samples(), sample_rate_hz=sweep.sample_rate_hz)
+    return with_chirps(sweep.samples(), sample_rate_hz=sweep.sample_rate_hz)
 
 
-def marks_of(sweep: Sweep) -> tuple[int, int]:
+def chirps_of(sweep: Sweep) -> tuple[int, int]:
     """Where the marks begin in that test signal, in samples."""
     samples = sweep.samples().size + 2 * round(GAP_S * sweep.sample_rate_hz)
-    return 0, samples + mark(sweep.sample_rate_hz).size
+    return 0, samples + sync_chirp(sweep.sample_rate_hz).size
 
 
-def new_marked_deconvolver(sweep: Sweep, recording_samples: int) -> Deconvolver:
+def deconvolver_with_chirps(sweep: Sweep, recording_samples: int) -> Deconvolver:
     """The inverse of the sweep with its marks for one length of recording."""
     return Deconvolver(
-        marked(sweep),
+        with_sync_chirps(sweep),
         sample_rate_hz=sweep.sample_rate_hz,
         recording_samples=recording_samples,
         band_hz=(sweep.start_hz, sweep.stop_hz),

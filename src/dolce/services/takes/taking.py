@@ -11,9 +11,9 @@ from numpy.typing import NDArray
 from dolce.core import checked
 from dolce.core.job import (
     Job,
+    PassOptions,
     PassRecord,
     PassResult,
-    PassWish,
     Round,
     TakeRecord,
     label_of,
@@ -28,7 +28,7 @@ from dolce.core.response import (
     Quality,
     SweepDrowned,
     clipped_samples,
-    marked_drift_ppm,
+    drift_between_chirps_ppm,
     resampled,
     stretched,
     without_drift,
@@ -49,14 +49,14 @@ from dolce.services.takes.take_making import (
     TAIL_S,
     Playing,
     captured,
-    marked,
-    marks_of,
+    chirps_of,
+    deconvolver_with_chirps,
     new_deconvolver,
-    new_marked_deconvolver,
     playing_of,
     require_open,
     signal_of,
     sweep_of,
+    with_sync_chirps,
 )
 from dolce.store import UnitOfWork
 
@@ -141,7 +141,7 @@ class Taking:
         self._sound = sound
         self._access = access
         self._odd = OutliersOfRounds(context)
-        self._wishes: dict[int, PassWish] = {}
+        self._options_kept: dict[int, PassOptions] = {}
 
     def board(self, job_id: int) -> Board:
         with self._context.look() as work:
@@ -171,8 +171,8 @@ class Taking:
         """Takes that do not fit the others of a board."""
         return self._odd.of(board.job, board.round)
 
-    def run(self, job_id: int, wish: PassWish) -> PassRecord:
-        """A pass over what is wished and missing.
+    def run(self, job_id: int, options: PassOptions) -> PassRecord:
+        """A pass over what is asked for and missing.
 
         Raises
         ------
@@ -180,15 +180,15 @@ class Taking:
             Where nothing is missing, the processor is not as the page showed it, or sound plays already.
         """
         board = self.board(job_id)
-        steps = steps_of(board.job, wish, board.settled)
+        steps = steps_of(board.job, options, board.settled)
         if not steps:
             raise Conflict(
                 "every take that was chosen is there.",
                 where="takes",
                 remedy="Choose others, take these again too, or start a new round.",
             )
-        self._wishes[job_id] = wish
-        return self._start(board, steps, wish=wish)
+        self._options_kept[job_id] = options
+        return self._start(board, steps, options=options)
 
     def run_spot(self, job_id: int, spot_id: int, *, seen: int | None = None) -> PassRecord:
         """Every channel in turn at one placement of the microphones, leaving out those that are taken and usable.
@@ -198,9 +198,9 @@ class Taking:
         board = self.board(job_id)
         spots = tuple(placement_of(board.job, spot_id))
         _require_seen(board, {spot_id, *spots}, seen)
-        wish = replace(self._wishes.get(job_id, PassWish()), channels=(), spots=spots, taken_too=False)
-        steps = steps_of(board.job, wish, board.settled) or steps_of(
-            board.job, replace(wish, taken_too=True), board.settled
+        options = replace(self._options_kept.get(job_id, PassOptions()), channels=(), spots=spots, taken_too=False)
+        steps = steps_of(board.job, options, board.settled) or steps_of(
+            board.job, replace(options, taken_too=True), board.settled
         )
         if not steps:
             raise Conflict(
@@ -208,20 +208,21 @@ class Taking:
                 where=board.job.at_spot(spot_id),
                 remedy="Say under What is taken, and how, which rows are, or choose another spot.",
             )
-        return self._start(board, steps, wish=wish)
+        return self._start(board, steps, options=options)
 
     def run_rest(self, job_id: int) -> PassRecord:
         """All that is missing, spot by spot; for rigs that move the microphone themselves."""
-        return self.run(job_id, PassWish())
+        return self.run(job_id, PassOptions())
 
-    def wish_of(self, job_id: int) -> PassWish:
-        """How the last pass of a job was wished for since the start: order, wait and repeats."""
-        return self._wishes.get(job_id, PassWish())
+    def options_of(self, job_id: int) -> PassOptions:
+        """How the last pass of a job was asked for since the start: order, wait and repeats."""
+        return self._options_kept.get(job_id, PassOptions())
 
-    def rehearse(self, job_id: int, *, told: Callable[[int, int], None], stopped: Stopped) -> None:
+    def rehearse(self, job_id: int, *, on_progress: Callable[[int, int], None], stopped: Stopped) -> None:
         """All that is missing of a rehearsed job, without sound and beside any pass: for sample jobs.
 
-        `told` hears how many takes of how many are there. Ends without a word as soon as somebody works on the job.
+        `on_progress` is called with how many takes of how many are there. Ends without a word as soon as somebody
+        works on the job.
 
         Raises
         ------
@@ -237,7 +238,7 @@ class Taking:
         with self._context.change() as work:
             begin_round(work, board)
         for number, (channel, spot) in enumerate(steps):
-            told(board.wanted - len(steps) + number, board.wanted)
+            on_progress(board.wanted - len(steps) + number, board.wanted)
             if stopped():
                 raise SoundStopped
             with self._context.look() as work:
@@ -250,7 +251,7 @@ class Taking:
                 board.job.plan,
             ):
                 return
-            keep = self._take(board, channel, spot, [spot], lambda _: None, stopped, wish=PassWish())
+            keep = self._take(board, channel, spot, [spot], lambda _: None, stopped, options=PassOptions())
             with self._context.change() as work:
                 keep(work, None)
 
@@ -260,8 +261,8 @@ class Taking:
         _require_seen(board, {spot_id}, seen, channel)
         board.job.feed(channel)
         board.job.spot(spot_id)
-        wish = PassWish(signal=self.wish_of(job_id).signal)
-        return self._start(board, [(channel, spot_id)], wish=wish, only=spot_id)
+        options = PassOptions(signal=self.options_of(job_id).signal)
+        return self._start(board, [(channel, spot_id)], options=options, only=spot_id)
 
     def softer(self, job_id: int, channel: str, spot_id: int) -> PassRecord:
         """One cell once more, 6 dB softer: where both differ, something in the chain distorts. The other one counts."""
@@ -273,8 +274,8 @@ class Taking:
                 where=f"{label_of(channel)}",
                 remedy="Take it first.",
             )
-        wish = PassWish(signal=board.takes[channel, spot_id].signal, attenuation_db=ATTENUATION_DB)
-        return self._start(board, [(channel, spot_id)], wish=wish, only=spot_id)
+        options = PassOptions(signal=board.takes[channel, spot_id].signal, attenuation_db=ATTENUATION_DB)
+        return self._start(board, [(channel, spot_id)], options=options, only=spot_id)
 
     def rising(self, job_id: int, channel: str, spot_id: int) -> PassRecord:
         """One cell at rising level up to the ceiling, to tell how loud it plays cleanly. The take that is there counts
@@ -292,11 +293,11 @@ class Taking:
         own = signal_of(board.job, board.job.feed(channel)).level_dbfs
         highest = min(rig.levels.ceiling_dbfs, -3.0)
         levels = np.arange(highest - RISING_BELOW_DB, highest + 0.01, RISING_DB)
-        wish = PassWish(signal="sweep")
+        options = PassOptions(signal="sweep")
         return self._start(
             board,
             [(channel, spot_id)] * len(levels),
-            wish=wish,
+            options=options,
             only=spot_id,
             attenuation_db=[round(float(own - level), 2) or 0.01 for level in levels],
         )
@@ -306,7 +307,7 @@ class Taking:
         board: Board,
         steps: list[tuple[str, int]],
         *,
-        wish: PassWish,
+        options: PassOptions,
         only: int | None = None,
         attenuation_db: Sequence[float] = (),
     ) -> PassRecord:
@@ -320,7 +321,8 @@ class Taking:
         rows = {code: job.feed(code) for code, _ in steps}
         require_open(job, {channel for feed in rows.values() for channel in job.routed(feed.channels)[1]})
         seconds = {
-            code: playing_of(job, feed, wish.signal).seconds * job.rows.how(feed).repeats for code, feed in rows.items()
+            code: playing_of(job, feed, options.signal).seconds * job.rows.how(feed).repeats
+            for code, feed in rows.items()
         }
         with self._context.change() as work:
             begin_round(work, board)
@@ -328,7 +330,7 @@ class Taking:
         softer = iter(attenuation_db)
 
         def step(channel: str, spot: int, progress: Progress, stopped: Stopped) -> Keep:
-            own = replace(wish, attenuation_db=next(softer, wish.attenuation_db)) if attenuation_db else wish
+            own = replace(options, attenuation_db=next(softer, options.attenuation_db)) if attenuation_db else options
             wanted = placement_of(board.job, spot) if only is None else [only]
             again = all(_settled(board.takes, channel, number) for number in wanted)
             return self._take(
@@ -338,7 +340,7 @@ class Taking:
                 [n for n in wanted if again or not _settled(board.takes, channel, n)],
                 progress,
                 stopped,
-                wish=own,
+                options=own,
             )
 
         return self._sound.start(
@@ -346,7 +348,7 @@ class Taking:
             kind="takes",
             steps=steps,
             step=step,
-            waits_s=waits_of(steps, wish.wait_s),
+            waits_s=waits_of(steps, options.wait_s),
             seconds_per_step=sum(seconds[code] for code, _ in steps) / len(steps),
         )
 
@@ -382,22 +384,22 @@ class Taking:
         progress: Progress,
         stopped: Stopped,
         *,
-        wish: PassWish,
+        options: PassOptions,
     ) -> Keep:
         """Play and record one row, analyse the spots that are wanted; returns what keeps them.
 
-        A take that is spoiled (clipped, noisy, with drop-outs) is played again up to the wished times, and the last one
-        kept; one that drowned, such as by a door, at least twice.
+        A take that is spoiled (clipped, noisy, with drop-outs) is played again up to the number of times asked for,
+        and the last one kept; one that drowned, such as by a door, at least twice.
         """
         job = board.job
         feed = job.feed(code)
-        playing = playing_of(job, feed, wish.signal, attenuation_db=wish.attenuation_db)
+        playing = playing_of(job, feed, options.signal, attenuation_db=options.attenuation_db)
         repeats = job.rows.how(feed).repeats
         placement = placement_of(job, spot)
         with self._context.look() as work:
             attempts = {n: work.takes.attempts(board.round.id, code, n) + 1 for n in wanted}
         found: list[FoundTake] = []
-        for again in range(max(ATTEMPTS_IN_NOISE, wish.repeats + 1)):
+        for again in range(max(ATTEMPTS_IN_NOISE, options.repeats + 1)):
             heard, lost = _heard(board, playing, spot, repeats, max(attempts.values()) + again, progress, stopped)
             try:
                 found = [
@@ -412,7 +414,7 @@ class Taking:
                     )
                     for number in wanted
                 ]
-                if again >= wish.repeats or not any(one.spoiled for one in found):
+                if again >= options.repeats or not any(one.spoiled for one in found):
                     break
             except SweepDrowned as error:
                 # Such as by a door: it is played again, and the pass does not end for it.
@@ -450,7 +452,7 @@ class Taking:
                     repeats_db=one.repeats_db,
                     places=places_of(job, feed, one.spot_id),
                     cautions=one.cautions,
-                    softer=wish.attenuation_db != 0,
+                    softer=options.attenuation_db != 0,
                 )
                 work.logbook.add(
                     job.id,
@@ -504,7 +506,7 @@ class Taking:
         sweep = sweep_of(rig)
         silence = np.zeros(round(TAIL_S * sweep.sample_rate_hz))
         return (
-            write_wav_24(np.concatenate([marked(sweep), silence]), sample_rate_hz=sweep.sample_rate_hz),
+            write_wav_24(np.concatenate([with_sync_chirps(sweep), silence]), sample_rate_hz=sweep.sample_rate_hz),
             f"dolce-sweep-{sweep.sample_rate_hz}Hz-{sweep.duration_s:g}s.wav",
         )
 
@@ -542,9 +544,9 @@ class Taking:
         octave_s = sweep.duration_s / np.log2(sweep.stop_hz / sweep.start_hz)
         try:
             # For this recording alone: files are of all lengths, and keeping the inverse of each takes much memory.
-            drift = marked_drift_ppm(samples, marks=marks_of(sweep), sample_rate_hz=sweep.sample_rate_hz)
+            drift = drift_between_chirps_ppm(samples, chirps=chirps_of(sweep), sample_rate_hz=sweep.sample_rate_hz)
             if drift is not None:
-                deconvolver = new_marked_deconvolver(sweep, samples.size)
+                deconvolver = deconvolver_with_chirps(sweep, samples.size)
                 samples = stretched(samples, drift * 1e-6)
             else:
                 deconvolver = new_deconvolver(sweep, samples.size)

@@ -9,15 +9,15 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dolce.core.job import Feed, Job
-from dolce.core.response import Caution, PartHeard, SweepDrowned, parts_heard, resampled
-from dolce.core.signals import CuedSignal
+from dolce.core.response import Caution, RecordedPart, SweepDrowned, recorded_parts, resampled
+from dolce.core.signals import SyncedSignal
 from dolce.errors import Conflict, InvalidValue
 from dolce.formats.audio_file import read_audio, write_flac, write_wav_parts
 from dolce.services.takes.found_take import FoundTake, found_take
 from dolce.services.takes.take_making import TAIL_S, Playing, signal_of
 
 LONGEST_S = 600.0
-_DIFFER_S = 0.015  # in the distance of their cues: what tells two rows apart
+_DIFFER_S = 0.015  # in the distance of their sync chirps: what tells two rows apart
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -25,7 +25,7 @@ class SpotPart:
     """One row's part of the file: what plays it, and on which outputs."""
 
     feed: Feed
-    cued: CuedSignal
+    synced: SyncedSignal
     outputs: tuple[int, ...]
 
 
@@ -61,17 +61,17 @@ class SpotFound:
 
 
 def spot_parts(job: Job) -> tuple[SpotPart, ...]:
-    """The parts of a job's file, in the order of the board: the distances of their cues all differ."""
+    """The parts of a job's file, in the order of the board: the distances of their sync chirps all differ."""
     parts: list[SpotPart] = []
     distances: list[int] = []
     rate = job.rig.sample_rate_hz
     for feed in job.feeds:
-        cued = CuedSignal(signal=signal_of(job, feed), cue_dbfs=job.rig.levels.sweep_level_dbfs)
-        while any(abs(cued.silent_until - one) < _DIFFER_S * rate for one in distances):
-            cued = replace(cued, code=cued.code + 1)
-        distances.append(cued.silent_until)
+        synced = SyncedSignal(signal=signal_of(job, feed), sync_dbfs=job.rig.levels.sweep_level_dbfs)
+        while any(abs(synced.silent_until - distance) < _DIFFER_S * rate for distance in distances):
+            synced = replace(synced, code=synced.code + 1)
+        distances.append(synced.silent_until)
         fed, _ = job.routed(feed.channels)
-        parts.append(SpotPart(feed=feed, cued=cued, outputs=tuple(job.speaker(c).output for c in fed)))
+        parts.append(SpotPart(feed=feed, synced=synced, outputs=tuple(job.speaker(c).output for c in fed)))
     return tuple(parts)
 
 
@@ -85,14 +85,14 @@ def spot_file(job: Job) -> tuple[IO[bytes], str]:
     """
     parts, rate = spot_parts(job), job.rig.sample_rate_hz
     outputs = max(speaker.output for speaker in job.speakers)
-    cue_output = job.speaker(job.cue_channel).output
+    sync_output = job.speaker(job.sync_channel).output
 
     def played() -> Iterator[NDArray]:
         for part in parts:
-            block = np.zeros((part.cued.size + round(TAIL_S * rate), outputs))
-            block[: part.cued.size, cue_output - 1] += part.cued.cues()
+            block = np.zeros((part.synced.size + round(TAIL_S * rate), outputs))
+            block[: part.synced.size, sync_output - 1] += part.synced.sync_chirps()
             for output in part.outputs:
-                block[: part.cued.size, output - 1] += part.cued.samples()
+                block[: part.synced.size, output - 1] += part.synced.samples()
             job.ceiling.allows(block)
             yield block
 
@@ -106,27 +106,29 @@ def spot_file(job: Job) -> tuple[IO[bytes], str]:
     return file, f"dolce-whole-spot-{outputs}-channels-{rate}Hz.wav"
 
 
-def cut_up(job: Job, spot_id: int, data: bytes, *, file_name: str, told: Callable[[int, int], None]) -> SpotFound:
+def cut_up(
+    job: Job, spot_id: int, data: bytes, *, file_name: str, on_progress: Callable[[int, int], None]
+) -> SpotFound:
     """Find every row in the recording of a whole spot and analyse it.
 
-    `told` hears how many of how many parts are done.
+    `on_progress` hears how many of how many parts are done.
 
     Raises
     ------
     FormatError, InvalidValue
-        If the file can't be read, or no cue is heard in it.
+        If the file can't be read, or no sync chirp is heard in it.
     """
     audio = read_audio(data, name=file_name, longest_s=LONGEST_S)
     samples = resampled(audio.sample, from_hz=audio.sample_rate_hz, to_hz=job.rig.sample_rate_hz)
     parts = spot_parts(job)
     try:
-        heard = parts_heard(samples, [part.cued for part in parts])
+        heard = recorded_parts(samples, [part.synced for part in parts])
     except InvalidValue as error:
         raise InvalidValue(error.problem, where=file_name, remedy=error.remedy) from error
     last = {part.index: part for part in heard.parts}
     found = []
     for number, index in enumerate(sorted(last)):
-        told(number, len(last))
+        on_progress(number, len(last))
         found.append(_part(job, spot_id, parts[index], last[index], samples, audio.channels_in_file))
     count = [sum(part.index == index for part in heard.parts) for index in range(len(parts))]
     return SpotFound(
@@ -138,10 +140,10 @@ def cut_up(job: Job, spot_id: int, data: bytes, *, file_name: str, told: Callabl
     )
 
 
-def _part(job: Job, spot_id: int, part: SpotPart, heard: PartHeard, samples: NDArray, channels: int) -> PartFound:
+def _part(job: Job, spot_id: int, part: SpotPart, heard: RecordedPart, samples: NDArray, channels: int) -> PartFound:
     rate = job.rig.sample_rate_hz
-    recording = samples[heard.start : heard.start + part.cued.size + round(TAIL_S * rate)]
-    playing = Playing(signal=part.cued.signal, outputs=part.outputs, cued=part.cued)
+    recording = samples[heard.start : heard.start + part.synced.size + round(TAIL_S * rate)]
+    playing = Playing(signal=part.synced.signal, outputs=part.outputs, synced=part.synced)
     said = [Caution(kind="loudest of channels", value=channels)] if channels > 1 else []
     try:
         take = found_take(job, part.feed, playing, spot_id, recording[None], row=0, lost=0, through_rig=False)
@@ -156,7 +158,7 @@ def _part(job: Job, spot_id: int, part: SpotPart, heard: PartHeard, samples: NDA
 
 def _why(error: InvalidValue, feed: Feed) -> str:
     if isinstance(error, SweepDrowned):
-        return f"{feed.label} is not heard between its cues: did it play, and loud enough?"
+        return f"{feed.label} is not heard between its sync chirps: did it play, and loud enough?"
     return str(error)
 
 

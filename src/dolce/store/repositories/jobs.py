@@ -251,7 +251,9 @@ class Jobs:
 
     def _as_it_stands(self, job_id: int, *columns: InstrumentedAttribute) -> list[str]:
         """Columns of a job as text, whatever it is that they hold."""
-        row = self._session.execute(select(*(cast(one, LargeBinary) for one in columns)).where(JobRow.id == job_id))
+        row = self._session.execute(
+            select(*(cast(column, LargeBinary) for column in columns)).where(JobRow.id == job_id)
+        )
         return [_text_of(one) for one in row.one()]
 
     def _takes_of(self, job_id: int) -> int:

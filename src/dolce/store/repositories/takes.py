@@ -364,7 +364,7 @@ class Takes:
             signal_to_noise_db=quality.signal_to_noise_db,
             peak_dbfs=quality.peak_dbfs,
             clipped_samples=quality.clipped_samples,
-            warnings=[encoding.values_of(one) for one in cautions],
+            warnings=[encoding.values_of(caution) for caution in cautions],
             level_db=level,
             checksum=encoding.checksum(level),
             places=places
@@ -534,7 +534,7 @@ class Takes:
             arrival_known=row.arrival_known,
             polarity=row.polarity,
             damaged=damaged,
-            cautions=tuple(_caution(one) for one in row.warnings),
+            cautions=tuple(_caution(warning) for warning in row.warnings),
             recorder=row.recorder or "",
             note=row.note,
             left_out=row.left_out,

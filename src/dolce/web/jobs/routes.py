@@ -7,7 +7,7 @@ from werkzeug.wrappers import Response
 
 from dolce.core.job import UNITS
 from dolce.errors import Conflict, FormatError, InvalidForm, InvalidValue
-from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.jobs.job_keeping import JobDetails
 from dolce.web.shared.form_reader import FormReader
 from dolce.web.shared.numbers import whole_of
 from dolce.web.shared.page import download, services
@@ -41,8 +41,8 @@ def _shown(folder: Path) -> str:
     return f"~/{folder.relative_to(Path.home())}" if folder.is_relative_to(Path.home()) else str(folder)
 
 
-def _wish(form: FormReader) -> JobWish:
-    return JobWish(
+def _details(form: FormReader) -> JobDetails:
+    return JobDetails(
         name=form.text("name"),
         place=form.text("place"),
         notes=form.text("notes"),
@@ -74,7 +74,7 @@ def stop_preparing() -> Response:
 def create() -> Response:
     """A new job, opened at its first stop."""
     try:
-        job = services().jobs.create(_wish(FormReader(request.form)))
+        job = services().jobs.create(_details(FormReader(request.form)))
     except InvalidForm as error:
         return _page(status=422, faults=error.faults, typed=request.form)
     return redirect(url_for("room.page", job_id=job.id), 303)
@@ -116,12 +116,12 @@ def save(job_id: int) -> Response:
             "follows": str(kept.follows or ""),
         },
     )
-    wish = _wish(form)
+    options = _details(form)
     known = tuple(number for number, _ in rooms) or ("",)
     follows = form.choice("follows", known) if "follows" in request.form else None  # older pages lack it
     try:
         form.done()
-        services().jobs.edit(job_id, wish)
+        services().jobs.edit(job_id, options)
         if follows is not None:
             services().following.follow(job_id, int(follows) if follows else None)
     except InvalidForm as error:
@@ -162,9 +162,9 @@ def ask_delete(job_id: int) -> Response:
 def delete(job_id: int) -> Response:
     """Set aside; the list offers to bring it back."""
     services().jobs.delete(job_id)
-    desk = current_app.extensions["dolce-remote"]
-    if desk.present is not None and desk.present.job_id == job_id:
-        desk.stop("Its job was deleted.")
+    sessions = current_app.extensions["dolce-remote"]
+    if sessions.present is not None and sessions.present.job_id == job_id:
+        sessions.stop("Its job was deleted.")
     return redirect(url_for("jobs.page"), 303)
 
 

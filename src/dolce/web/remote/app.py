@@ -24,7 +24,7 @@ from dolce.web.shared.safe_headers import with_safe_headers
 from dolce.web.shared.sound_routes import STOP_WORDS
 
 if TYPE_CHECKING:
-    from dolce.web.remote.session import Remote, RemoteDesk
+    from dolce.web.remote.session import Remote, RemoteSessions
 
 _JOB_IS_GONE = "The job of this remote is gone. Open another one on the laptop, and switch the remote on there."
 # The only files that are handed out, to anybody.
@@ -38,7 +38,7 @@ _FILES = {
 }
 
 
-def create_remote_app(desk: "RemoteDesk", secure: bool) -> Flask:
+def create_remote_app(sessions: "RemoteSessions", secure: bool) -> Flask:
     """What the seat may do: run the next spot, stop, repeat, go on, match subs, read a meter, leave."""
     app = Flask("dolce.web.remote", static_folder=None, template_folder="templates")
     app.config.update(
@@ -55,11 +55,11 @@ def create_remote_app(desk: "RemoteDesk", secure: bool) -> Flask:
     app.url_rule_class, app.jinja_env.bytecode_cache = LateRule, COMPILED
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
     formatting.register(app)
-    services = desk.services
+    services = sessions.services
 
     def known() -> "Remote | None":
         """The remote whose device asks; it may be ended by the laptop at any time, so it is looked up once."""
-        return desk.held_by(request.cookies.get(COOKIE, ""))
+        return sessions.held_by(request.cookies.get(COOKIE, ""))
 
     def inside(route: Callable) -> Callable:
         """For the device that came in; everybody else is told nothing."""
@@ -83,7 +83,9 @@ def create_remote_app(desk: "RemoteDesk", secure: bool) -> Flask:
 
     def now(remote: "Remote") -> Response:
         return make_response(
-            render_template("remote/_now.html", view=seat_view(services, remote.job_id), desk=desk, remote=remote)
+            render_template(
+                "remote/_now.html", view=seat_view(services, remote.job_id), sessions=sessions, remote=remote
+            )
         )
 
     def done(remote: "Remote", what: str, act: Callable[[], object]) -> Response:
@@ -94,20 +96,20 @@ def create_remote_app(desk: "RemoteDesk", secure: bool) -> Flask:
             remote.notice, remote.is_fault = str(error), True
             return now(remote)
         remote.notice = ""
-        desk.acted("remote", what)
+        sessions.acted("remote", what)
         if isinstance(found, PassRecord):
             remote.own_pass, remote.waits = found.id, False
         return now(remote)
 
     @app.before_request
     def _own_pages_only() -> Response | None:
-        remote = desk.present
+        remote = sessions.present
         if remote is None or request.host != f"{remote.address}:{remote.port}":
             return out("The remote has ended.", 400)
         return out("Another page has asked for this; nothing was done.", 403) if asked_from_elsewhere() else None
 
     CSRFProtect(app)
-    app.wsgi_app = SeatFirst(app.wsgi_app, desk)  # type: ignore[method-assign]  # as Flask's documentation has it
+    app.wsgi_app = SeatFirst(app.wsgi_app, sessions)  # type: ignore[method-assign]  # as Flask's documentation has it
 
     @app.after_request
     def _safe_headers(response: Response) -> Response:
@@ -146,7 +148,7 @@ def create_remote_app(desk: "RemoteDesk", secure: bool) -> Flask:
         if remote is None:
             return make_response(render_template("remote/door.html", code=""))
         view = seat_view(services, remote.job_id)
-        return make_response(render_template("remote/page.html", view=view, desk=desk, remote=remote))
+        return make_response(render_template("remote/page.html", view=view, sessions=sessions, remote=remote))
 
     @app.get("/in/<code>")
     def door(code: str) -> Response:
@@ -156,14 +158,14 @@ def create_remote_app(desk: "RemoteDesk", secure: bool) -> Flask:
     @app.post("/enter")
     def enter() -> Response:
         try:
-            token = desk.enter(request.form.get("code", "")[:64], address=request.remote_addr or "")
+            token = sessions.enter(request.form.get("code", "")[:64], address=request.remote_addr or "")
         except Conflict as error:
             return make_response(render_template("remote/door.html", code="", fault=str(error)), 429)
         if token is None:
             return make_response(render_template("remote/door.html", code="", wrong=True), 403)
         response = redirect(url_for("page"), 303)
         response.set_cookie(COOKIE, token, httponly=True, samesite="Strict", secure=secure)
-        desk.acted("remote", "came in")
+        sessions.acted("remote", "came in")
         return response
 
     @app.get("/now")
@@ -184,7 +186,7 @@ def create_remote_app(desk: "RemoteDesk", secure: bool) -> Flask:
         """Answered in a line, at once: the page looks for the rest by itself."""
         outcome = services.sound.stop()
         remote.notice, remote.is_fault = STOP_WORDS[outcome], outcome == "not silent"
-        desk.acted("remote", "stopped")
+        sessions.acted("remote", "stopped")
         if not request.headers.get("HX-Request"):
             return redirect(url_for("page"), 303)
         response = make_response(remote.notice)
@@ -222,8 +224,8 @@ def create_remote_app(desk: "RemoteDesk", secure: bool) -> Flask:
     @app.post("/leave")
     @inside
     def leave(_remote: "Remote") -> Response:
-        desk.acted("remote", "left")
-        desk.stop("Ended on the remote.")
+        sessions.acted("remote", "left")
+        sessions.stop("Ended on the remote.")
         return out("The remote has ended.", 200)
 
     return app

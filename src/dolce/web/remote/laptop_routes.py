@@ -4,13 +4,13 @@ from flask import Blueprint, current_app, make_response, redirect, render_templa
 from markupsafe import Markup
 from werkzeug.wrappers import Response
 
-from dolce.web.remote.session import RemoteDesk, addresses
+from dolce.web.remote.session import RemoteSessions, addresses
 from dolce.web.shared.page import services
 
 blueprint = Blueprint("remote", __name__, url_prefix="/jobs/<int:job_id>/remote", template_folder="templates")
 
 
-def desk() -> RemoteDesk:
+def sessions() -> RemoteSessions:
     """The desk of this application."""
     return current_app.extensions["dolce-remote"]
 
@@ -25,7 +25,7 @@ def qr_code(remote_url: str, code: str) -> Markup:
 @blueprint.get("")
 def page(job_id: int) -> Response:
     """Its state, with the picture while nobody has come in."""
-    status, present = services().progress.status(job_id), desk().present
+    status, present = services().progress.status(job_id), sessions().present
     own = present if present is not None and present.job_id == job_id else None
     return make_response(
         render_template(
@@ -33,7 +33,7 @@ def page(job_id: int) -> Response:
             stop="takes",
             status=status,
             job=status.job,
-            desk=desk(),
+            sessions=sessions(),
             remote=own,
             elsewhere=present is not None and own is None,
             addresses=addresses(),
@@ -45,19 +45,19 @@ def page(job_id: int) -> Response:
 @blueprint.post("/start")
 def start(job_id: int) -> Response:
     """Switch it on."""
-    desk().start(job_id, address=request.form.get("address", ""), secure=request.form.get("secure") != "no")
+    sessions().start(job_id, address=request.form.get("address", ""), secure=request.form.get("secure") != "no")
     return redirect(url_for("remote.page", job_id=job_id), 303)
 
 
 @blueprint.post("/stop")
 def stop(job_id: int) -> Response:
     """End it, for whichever job it was."""
-    desk().stop("Ended on the laptop.")
+    sessions().stop("Ended on the laptop.")
     return redirect(url_for("remote.page", job_id=job_id), 303)
 
 
 @blueprint.post("/another")
 def another(job_id: int) -> Response:
     """Let another device in."""
-    desk().another()
+    sessions().another()
     return redirect(url_for("remote.page", job_id=job_id), 303)

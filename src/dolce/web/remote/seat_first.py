@@ -12,7 +12,7 @@ from dolce.web.remote.connections import CONNECTION
 if TYPE_CHECKING:
     from _typeshed.wsgi import StartResponse, WSGIApplication, WSGIEnvironment
 
-    from dolce.web.remote.session import RemoteDesk
+    from dolce.web.remote.session import RemoteSessions
 
 COOKIE = "dolce-seat"
 LARGEST_FORM_BYTES = 4096
@@ -25,8 +25,8 @@ class SeatFirst:
     What a stranger sends is read before its turn, so that whoever sends slowly holds up nobody.
     """
 
-    def __init__(self, app: "WSGIApplication", desk: "RemoteDesk") -> None:
-        self._app, self._desk = app, desk
+    def __init__(self, app: "WSGIApplication", sessions: "RemoteSessions") -> None:
+        self._app, self._desk = app, sessions
         self._strangers = threading.BoundedSemaphore(_STRANGERS_AT_ONCE)
 
     def __call__(self, environ: "WSGIEnvironment", start_response: "StartResponse") -> Iterable[bytes]:

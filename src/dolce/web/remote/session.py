@@ -78,14 +78,14 @@ class Act:
 
 
 @dataclass(slots=True)
-class RemoteDesk:
+class RemoteSessions:
     """The remote of this application: none, or one for one job.
 
     `app_of` makes the application that a remote's listener serves.
     """
 
     services: Services
-    app_of: Callable[["RemoteDesk", bool], Any]
+    app_of: Callable[["RemoteSessions", bool], Any]
     gone_s: float = _GONE_S
     present: Remote | None = None
     ended: str = ""

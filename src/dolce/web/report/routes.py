@@ -76,6 +76,6 @@ def _text(job_id: int, *, alone: bool, **context: object) -> str:
         width=WIDTH,
         height=HEIGHT,
         tolerances=tolerance_rows(report.tolerances),
-        findings=[words_of(one, job.plan, job.units) for one in report.findings],
+        findings=[words_of(finding, job.plan, job.units) for finding in report.findings],
         **{"fault": "", "typed": {}, **context},
     )

@@ -43,13 +43,13 @@ def placing_findings(plan: RoomPlan, sights: Sights) -> list[Finding]:
 
 def _distances(plan: RoomPlan, sights: Sights, main: int) -> list[Finding]:
     """Channels much nearer or farther than the front pair, which the layout wants alike."""
-    mains = [k for k, s in enumerate(plan.speakers) if not s.is_sub and reference_of(plan.layout, s.channel)]
-    front = [k for k in mains if plan.speakers[k].channel in ("L", "R")] or mains[:1]
+    main_channels = [k for k, s in enumerate(plan.speakers) if not s.is_sub and reference_of(plan.layout, s.channel)]
+    front = [k for k in main_channels if plan.speakers[k].channel in ("L", "R")] or main_channels[:1]
     if not front:
         return []
     usual = float(np.mean(sights.distance_m[front, main]))
     found = []
-    for k in mains:
+    for k in main_channels:
         away = float(sights.distance_m[k, main])
         level = 20 * math.log10(usual / away)
         if k not in front and abs(level) > UNEQUAL_LEVEL_DB:
@@ -265,7 +265,7 @@ def _main_seat_depth(plan: RoomPlan) -> list[Finding]:
             Finding(
                 kind="front part",
                 subjects=key,
-                weight=0.32 if len(plan.mains) <= 3 else 0.2,
+                weight=0.32 if len(plan.main_channels) <= 3 else 0.2,
                 values={"part": 100 * part, "to_y_m": 0.38 * length, "by_m": seat.place.y_m - 0.38 * length},
             )
         ]

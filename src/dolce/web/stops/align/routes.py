@@ -5,7 +5,7 @@ from collections.abc import Callable
 from flask import redirect, request, url_for
 from werkzeug.wrappers import Response
 
-from dolce.core.alignment import LevelWish
+from dolce.core.alignment import LevelOptions
 from dolce.core.tuning import ChannelAlignment
 from dolce.errors import InvalidValue, Outdated
 from dolce.web.shared.form_reader import FormReader
@@ -57,11 +57,11 @@ def levels(job_id: int) -> Response:
     reference = request.form.get("reference", "")
     try:
         low, high = (form.number(name, low=20, high=20_000, unit="Hz") for name in ("from_hz", "to_hz"))
-        lip_sync_s = form.of(LevelWish, "lip_sync_s", typed="lip_sync_ms", per_unit=1000, unit="ms", default=0.0)
+        lip_sync_s = form.of(LevelOptions, "lip_sync_s", typed="lip_sync_ms", per_unit=1000, unit="ms", default=0.0)
         form.done()
         if reference and reference != "subs":
             view.job.speaker(reference)
-        wish = LevelWish(
+        options = LevelOptions(
             band_hz=(low, high),
             reference=reference,
             lip_sync_s=lip_sync_s,
@@ -75,7 +75,7 @@ def levels(job_id: int) -> Response:
             faults={"from_hz": f"{error.problem} {error.remedy}"},
             typed=request.form,
         )
-    services().aligning.set_levels(job_id, wish)
+    services().aligning.set_levels(job_id, options)
     return after(job_id, "alignment_table")
 
 

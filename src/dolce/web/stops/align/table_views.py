@@ -109,10 +109,10 @@ class AlignmentTableView:
                 )
         rows = _with_whiskers(rows)
         levels = [row.matched_db - row.offset_db + row.trim_db for row in rows if row.matched_db is not None] or [0.0]
-        mains = [row for row in rows if row.channel != SUBS]
-        ends = [row.arrival_ms + row.delay_ms for row in mains if known and row.arrival_ms is not None] or [0.0]
+        main_channels = [row for row in rows if row.channel != SUBS]
+        ends = [row.arrival_ms + row.delay_ms for row in main_channels if known and row.arrival_ms is not None] or [0.0]
         sub_count = sum(s.is_sub for s in view.job.speakers)
-        first_ms = min((row.delay_ms for row in mains), default=0.0)
+        first_ms = min((row.delay_ms for row in main_channels), default=0.0)
         latency_s = view.proposal.latency_s
         return cls(
             rows=tuple(rows),
@@ -126,7 +126,7 @@ class AlignmentTableView:
             level_left_db=max(levels) - min(levels),
             arrival_left_ms=max(ends) - min(ends),
             follows_proposal=_follows(view),
-            later_ms=first_ms - 1000 * view.wish.lip_sync_s,
+            later_ms=first_ms - 1000 * view.options.lip_sync_s,
             total_ms=None if latency_s is None else 1000 * latency_s + first_ms,
         )
 
@@ -214,13 +214,13 @@ def _follows(view: AlignView) -> bool:
     if not view.chosen or view.alignment_table is None:
         return False
     channel_rows = {g.reading.channel: g for g in view.alignment_table.channel_rows}
-    mains = [g for channel, g in channel_rows.items() if channel in view.chosen]
-    later = min((view.chosen[g.reading.channel].delay_s - g.delay_s for g in mains), default=0.0)
+    main_channels = [g for channel, g in channel_rows.items() if channel in view.chosen]
+    later = min((view.chosen[g.reading.channel].delay_s - g.delay_s for g in main_channels), default=0.0)
     step = 1.01 / view.job.rig.sample_rate_hz
     if any(
         abs(view.chosen[g.reading.channel].trim_db - g.trim_db) > 1e-6
         or abs(view.chosen[g.reading.channel].delay_s - g.delay_s - later) > step
-        for g in mains
+        for g in main_channels
     ):
         return False
     return SUBS in channel_rows or abs(later) <= step
@@ -244,8 +244,9 @@ def change_words(before: Alignment, after: Alignment) -> str:
     """What an alignment would change of another, the first few outputs in words."""
     changes = changed_outputs(before, after)
     words = [
-        f"{one.channel} {signed(one.trim_db)} dB, {signed(one.delay_s * 1000, 2)} ms{', turned' if one.turned else ''}"
-        for one in changes[:4]
+        f"{change.channel} {signed(change.trim_db)} dB, {signed(change.delay_s * 1000, 2)} ms"
+        + (", inverted" if change.turned else "")
+        for change in changes[:4]
     ]
     if before.routing != after.routing:
         words.append("other routes")

@@ -7,7 +7,7 @@ from flask import make_response, render_template, request
 from werkzeug.wrappers import Response
 
 from dolce.core.correction import Preference
-from dolce.services.load.audition import ListenWish
+from dolce.services.load.audition import ListenOptions
 from dolce.services.load.packing import ORDER_WORDS
 from dolce.web.shared.form_reader import FormReader, uploaded
 from dolce.web.shared.numbers import number_of, whole_of
@@ -19,11 +19,11 @@ _SOUND = "audio/flac"
 
 @blueprint.post("/listen/render")
 def begin_listening(job_id: int) -> Response:
-    """Render what is wished behind the page."""
+    """Render what is asked for behind the page."""
     form = request.form
     services().listening.begin(
         job_id,
-        ListenWish(
+        ListenOptions(
             material=form.get("material", ""),
             start_s=number_of(form.get("start_s")) or 0.0,
             seat_id=whole_of(form.get("seat")) or 0,
@@ -141,7 +141,7 @@ def room_level(job_id: int, way: str) -> Response:
 
 
 @blueprint.get("/listen/room")
-def heard_in_room(job_id: int) -> str:
+def played_in_room(job_id: int) -> str:
     """What plays there; while somebody asks, it goes on."""
     return render_template(
         "load/_listen_room.html",

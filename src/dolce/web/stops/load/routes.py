@@ -6,7 +6,7 @@ from flask import request
 from werkzeug.wrappers import Response
 
 from dolce.core.job import SAMPLE_RATES_HZ
-from dolce.services.load.packing import PackageWish
+from dolce.services.load.packing import PackageOptions
 from dolce.web.shared.numbers import whole_of
 from dolce.web.shared.page import services, stream
 from dolce.web.stops.load import listen_routes
@@ -45,11 +45,11 @@ def switch(job_id: int, to: str) -> Response:
 
 @blueprint.get("/package.zip")
 def package(job_id: int) -> Response:
-    """Everything for another processor, as it is wished."""
+    """Everything for another processor, as it is asked for."""
     args = request.args
     rates = tuple(rate for rate in map(whole_of, args.getlist("rate")) if rate)
     # The service refuses what is not offered.
     chosen: dict[str, Any] = {key: args[key] for key in ("samples", "layout", "order", "signs") if key in args}
-    wish = PackageWish(rates_hz=rates or SAMPLE_RATES_HZ, device=whole_of(args.get("device")), **chosen)
-    parts, name = services().loading.package(job_id, wish)
+    options = PackageOptions(rates_hz=rates or SAMPLE_RATES_HZ, device=whole_of(args.get("device")), **chosen)
+    parts, name = services().loading.package(job_id, options)
     return stream(parts, name, "application/zip")

@@ -46,7 +46,7 @@ def _presets(job_id: int) -> dict:
         "view": view,
         "first_words": first_words,
         "offered": {slot: view.usual_content(view.job, slot, names) for slot in view.slots},
-        "loads": {one.output: one for one in view.loads},
+        "loads": {load.output: load for load in view.loads},
     }
 
 

@@ -54,7 +54,7 @@ def tolerance_rows(view: ToleranceView) -> list[dict]:
 
     order = {"fails": 0, "can't be told": 1, "holds": 2}
     rows = []
-    for one in sorted(view.figures, key=lambda one: order[one.said]):
+    for one in sorted(view.figures, key=lambda one: order[one.outcome]):
         digits = 2 if one.unit in ("ms", "s", "dB per octave") else 0 if one.unit == "NR" else 1
         value = f"{one.value:+.{digits}f}" if one.line in ("response", "tilt", "angles") else f"{one.value:.{digits}f}"
         error = "not known" if one.error == float("inf") else with_unit(f"±{one.error:.{digits}f}", one.unit)
@@ -63,7 +63,7 @@ def tolerance_rows(view: ToleranceView) -> list[dict]:
             {
                 "line": LINES[one.line],
                 "subject": one.subject if one.subject != "room" else "",
-                "said": one.said,
+                "outcome": one.outcome,
                 "value": with_unit(value, one.unit),
                 "error": error,
                 "at": f" at {hertz(one.at_hz)}" if one.at_hz else "",
@@ -76,12 +76,12 @@ def tolerance_rows(view: ToleranceView) -> list[dict]:
 
 def verdict_words(view: ProofView) -> str:
     """One or two plain sentences; what speaks against it comes first."""
-    said = [_words(one) for one in view.against]
-    if not said:
-        said.append("The correction does what was predicted, and every channel is closer to the target.")
+    outcome = [_words(one) for one in view.against]
+    if not outcome:
+        outcome.append("The correction does what was predicted, and every channel is closer to the target.")
     if view.spots < view.spots_wanted:
-        said.append(f"Compared at the {view.spots} of {view.spots_wanted} spots that both rounds have.")
-    return " ".join(said)
+        outcome.append(f"Compared at the {view.spots} of {view.spots_wanted} spots that both rounds have.")
+    return " ".join(outcome)
 
 
 def _words(one: Verdict) -> str:

@@ -1,12 +1,12 @@
-"""The address of the Read stop: text to a wish, and back."""
+"""The address of the Read stop: text to options, and back."""
 
 from werkzeug.datastructures import MultiDict
 
 from dolce.errors import InvalidValue
-from dolce.services.read.options import Place, ReadWish
+from dolce.services.read.options import Place, ReadOptions
 from dolce.web.shared.numbers import number_of, whole_of
 
-# Names in the address, beside the fields of the wish that they stand for.
+# Names in the address, beside the fields of the options that they stand for.
 _TEXTS = {
     "front": "front",
     "vs_channel": "against_channel",
@@ -28,7 +28,7 @@ _NUMBERS = {
 }
 
 
-def wish_of(args: MultiDict) -> ReadWish:
+def options_of(args: MultiDict) -> ReadOptions:
     """What an address asks for; what it leaves out is as usual.
 
     Raises
@@ -46,7 +46,7 @@ def wish_of(args: MultiDict) -> ReadWish:
                 )
             values[field] = number
     against = args.get("vs_place", "same")
-    return ReadWish(
+    return ReadOptions(
         round_id=whole_of(args.get("round")),
         channels=tuple(args.getlist("channel")),
         place=Place.of(args.get("place", "")),

@@ -20,7 +20,7 @@ _ORDINALS = {2: "2nd", 3: "3rd", 4: "4th", 5: "5th"}
 def detail_plot(view: ReadView) -> dict | None:
     """The plot of a view of single takes; None where none of them can show it."""
     there = [detail for detail in view.details if detail.found is not None]
-    return _MAKE[view.wish.view](view, there) if there else None
+    return _MAKE[view.options.view](view, there) if there else None
 
 
 def take_name(view: ReadView, detail: TakeDetail) -> str:
@@ -61,7 +61,7 @@ def _level(view: ReadView, there: list[TakeDetail]) -> dict:
 
 
 def _phase(view: ReadView, there: list[TakeDetail]) -> dict:
-    kind = view.wish.phase
+    kind = view.options.phase
 
     def of(found: PhaseCurves) -> NDArray:
         return {

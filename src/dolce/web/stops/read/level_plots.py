@@ -39,8 +39,8 @@ def level_plots(view: ReadView, kept: Scale | None) -> LevelPlots | None:
     """
     if not view.curves:
         return None
-    shift, unit = pressure(view) if view.wish.levelled == "as measured" else (0.0, "dB")
-    each = view.wish.layout == "each" and len(view.curves) > 1
+    shift, unit = pressure(view) if view.options.levelled == "as measured" else (0.0, "dB")
+    each = view.options.layout == "each" and len(view.curves) > 1
     if each:
         drawn = [(c.channel, _of_channel(view, c, shift, front=False)) for c in view.curves]
     else:
@@ -89,7 +89,7 @@ def fitting(curves: list[list[float]], kept: Scale | None, *, step: float = 5.0,
 
 def _of_channel(view: ReadView, curves: ChannelCurves, shift: float, *, front: bool) -> list[dict]:
     """Curves of a channel, and its ribbon where it stands in front or alone."""
-    small = view.wish.layout == "each"
+    small = view.options.layout == "each"
     channel, offset = curves.channel, view.chosen.offsets_db[curves.channel] + shift
     kind = "small" if small else "front" if front else "faint"
     parts = []
@@ -101,7 +101,7 @@ def _of_channel(view: ReadView, curves: ChannelCurves, shift: float, *, front: b
                 for take, level in zip(curves.takes, curves.level_db, strict=True)
             ]
     if kind != "faint" and view.against is not None:
-        other = view.wish.against_channel or channel
+        other = view.options.against_channel or channel
         held = view.against.curves.get(other)
         if held is not None:
             parts.append(

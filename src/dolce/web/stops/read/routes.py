@@ -8,7 +8,7 @@ from werkzeug.wrappers import Response
 
 from dolce.services.read.curve_export import curves_csv
 from dolce.web.shared.page import download, services, show_stop
-from dolce.web.stops.read.asked import scale_of, wish_of
+from dolce.web.stops.read.asked import options_of, scale_of
 from dolce.web.stops.read.result_sheet import result_rows
 from dolce.web.stops.read.views import QUESTIONS, SMOOTHING_WORDS, ReadPage, front_row, together
 
@@ -18,13 +18,13 @@ blueprint = Blueprint("read", __name__, url_prefix="/jobs/<int:job_id>/read", te
 @blueprint.get("")
 def page(job_id: int) -> Response:
     """What was chosen."""
-    view = services().reading.view(job_id, wish_of(request.args))
+    view = services().reading.view(job_id, options_of(request.args))
     return show_stop(
         "read",
         job_id,
         kept=services().reading.selections(job_id),
         view=view,
-        wish=view.wish,
+        options=view.options,
         read=ReadPage.of(view, scale_of(request.args)),
         questions=QUESTIONS,
         smoothings=SMOOTHING_WORDS,
@@ -36,15 +36,15 @@ def page(job_id: int) -> Response:
 @blueprint.get("/sheet")
 def sheet(job_id: int) -> str:
     """What is shown, with its figures, as one sheet of paper."""
-    view = services().reading.view(job_id, wish_of(request.args))
+    view = services().reading.view(job_id, options_of(request.args))
     read = ReadPage.of(view, scale_of(request.args))
     return render_template(
         "read/result_sheet.html",
         job=view.job,
         view=view,
-        wish=view.wish,
+        options=view.options,
         read=read,
-        place=dict(read.places).get(str(view.wish.place), "all seats"),
+        place=dict(read.places).get(str(view.options.place), "all seats"),
         rows=result_rows(view),
         front_row=front_row,
         together=together,
@@ -58,7 +58,7 @@ def keep_selection(job_id: int) -> Response:
     """Keep what is shown under a name; the address is read first, so that none is kept that shows nothing."""
     address = request.form.get("address", "")
     asked = MultiDict(parse_qsl(address[:2000]))
-    wish_of(asked)
+    options_of(asked)
     services().reading.keep_selection(
         job_id, name=request.form.get("name", ""), address=urlencode(list(asked.items(multi=True)))
     )
@@ -75,7 +75,7 @@ def forget_selection(job_id: int, number: int) -> Response:
 @blueprint.get("/curves.csv")
 def curves(job_id: int) -> Response:
     """The levels that were chosen, as a table."""
-    view = services().reading.view(job_id, wish_of(request.args))
+    view = services().reading.view(job_id, options_of(request.args))
     return download(curves_csv(view), f"{view.job.name} {view.round.name} curves.csv", "text/csv")
 
 

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from dolce.core.job import JOINED, name_of
-from dolce.core.reading import told_from_hz
+from dolce.core.reading import known_from_hz
 from dolce.core.response import advice_of, spots_for
 from dolce.core.room import SUB_CODES
 from dolce.services.read.reading import ReadView
@@ -66,9 +66,9 @@ class ReadPage:
 
     @classmethod
     def of(cls, view: ReadView, kept: Scale | None) -> "ReadPage":
-        if view.wish.view == "seats":
+        if view.options.view == "seats":
             return cls(view=view, plots=tuple(("", plot) for plot in _seat_plots(view)), difference=None, scale=None)
-        if view.wish.of_one_take:
+        if view.options.of_one_take:
             plot = detail_plot(view)
             return cls(view=view, plots=(("", plot),) if plot else (), difference=None, scale=None)
         found = level_plots(view, kept)
@@ -78,44 +78,43 @@ class ReadPage:
 
     @property
     def title(self) -> str:
-        return TITLES[self.view.wish.view]
+        return TITLES[self.view.options.view]
 
     @property
     def applied(self) -> list[str]:
         """What was done to what is shown: it stands at the plot."""
-        wish, words = self.view.wish, []
-        if wish.view in ("map", "slices") and self.view.details:
+        options, words = self.view.options, []
+        if options.view in ("map", "slices") and self.view.details:
             words.append(take_name(self.view, self.view.details[0]))
-        if wish.window == "direct" and wish.view in ("level", "phase", "delay", "impulse", "step"):
-            words.append(
-                f"direct sound alone, {wish.gate_ms:g} ms, tells nothing below {told_from_hz(wish.gate_ms):.0f} Hz"
-            )
-        elif wish.window == "cycles" and wish.view == "level":
-            words.append(f"window of {wish.cycles:g} cycles")
-        smoothed = wish.view == "delay" or (wish.view == "level" and wish.window != "cycles")
+        if options.window == "direct" and options.view in ("level", "phase", "delay", "impulse", "step"):
+            lowest = f"{known_from_hz(options.gate_ms):.0f} Hz"
+            words.append(f"direct sound alone, {options.gate_ms:g} ms, tells nothing below {lowest}")
+        elif options.window == "cycles" and options.view == "level":
+            words.append(f"window of {options.cycles:g} cycles")
+        smoothed = options.view == "delay" or (options.view == "level" and options.window != "cycles")
         if smoothed:
             words.append(
                 "not smoothed"
-                if wish.smoothing == "none" and wish.view == "level"
-                else f"smoothed {SMOOTHING_WORDS['1/48' if wish.smoothing == 'none' else wish.smoothing]}"
+                if options.smoothing == "none" and options.view == "level"
+                else f"smoothed {SMOOTHING_WORDS['1/48' if options.smoothing == 'none' else options.smoothing]}"
             )
         words += {
-            "phase": [f"{wish.phase}, from the arrival"],
+            "phase": [f"{options.phase}, from the arrival"],
             "delay": ["from the arrival"],
             "impulse": ["0 ms is the arrival"],
             "step": ["0 ms is the arrival"],
             "energy": ["0 dB is the strongest, 0 ms the arrival"],
             "slices": ["what is still to come so long after the arrival, 1/24 octave"],
-            "map": [f"{wish.map_cycles:g} cycles" if wish.map_kind == "cycles" else f"{wish.map_ms:g} ms"],
+            "map": [f"{options.map_cycles:g} cycles" if options.map_kind == "cycles" else f"{options.map_ms:g} ms"],
             "times": ["1/3-octave bands, filtered backwards; hollow: not to be relied on"],
             "distortion": ["against the fundamental, 1/12 octave"],
             "noise": ["1/3-octave bands, noise as the window lets it pass"],
             "seats": ["1/12 octave, mean of each seat's spots"],
-        }.get(wish.view, [])
-        if wish.view == "level" and wish.window == "whole":
+        }.get(options.view, [])
+        if options.view == "level" and options.window == "whole":
             words.append(
-                {"at": f"all at 0 dB at {wish.level_hz:g} Hz", "band": "all at 0 dB, 500 Hz to 2 kHz"}.get(
-                    wish.levelled,
+                {"at": f"all at 0 dB at {options.level_hz:g} Hz", "band": "all at 0 dB, 500 Hz to 2 kHz"}.get(
+                    options.levelled,
                     "dB SPL of the sweep"
                     if self.view.job.rig.levels.response_spl_db is not None
                     else "0 dB is the level of the sweep",
@@ -138,7 +137,7 @@ class ReadPage:
         seats = [
             (f"seat-{s.id}", f"{s.name}, {len(plan.spots_of(s.id))} spots") for s in plan.seats if plan.spots_of(s.id)
         ]
-        single = self.view.wish.of_one_take and not self.view.wish.averaged
+        single = self.view.options.of_one_take and not self.view.options.averaged
         usual = "main seat, centre" if single else "all seats, average"
         return [
             ("", usual),
@@ -202,8 +201,8 @@ def front_row(view: ReadView, table: SeatTable) -> SeatRow | None:
     """The row whose seats are drawn: the channel in front where one was chosen, else all subs together."""
     if not table.rows:
         return None
-    if view.wish.front:
-        return next((row for row in table.rows if row.channels == (view.wish.front,)), table.rows[0])
+    if view.options.front:
+        return next((row for row in table.rows if row.channels == (view.options.front,)), table.rows[0])
     return max(table.rows, key=lambda row: (len(row.channels), row.channels[0] in SUB_CODES))
 
 

@@ -228,8 +228,8 @@ def moving_average(job_id: int) -> Response:
     form = FormReader(request.form)
     channel, spot = form.text("channel"), form.whole("spot", low=1, high=10**6)
     form.done()
-    wish = services().live.wish(job_id, "spectrum")
-    level = wish.source.level_dbfs
+    options = services().live.options(job_id, "spectrum")
+    level = options.source.level_dbfs
     services().live.start(job_id, "moving", channel=channel, spot=spot, source=Source(kind="pink", level_dbfs=level))
     return after(job_id, "spectrum")
 

@@ -44,21 +44,21 @@ def meter(live: LiveView) -> MeterView | None:
     """The meter as it stands; None before anything was heard."""
     if live.reading is None:
         return None
-    wish, offset = live.wish, live.job.rig.levels.full_scale_spl_db
-    reading = live.reading.by_weighting[wish.weighting]
+    options, offset = live.options, live.job.rig.levels.full_scale_spl_db
+    reading = live.reading.by_weighting[options.weighting]
     shift = offset or 0.0
-    large = (reading.slow_db if wish.time == "slow" else reading.fast_db) + shift
-    highest = (reading.highest_slow_db if wish.time == "slow" else reading.highest_fast_db) + shift
+    large = (reading.slow_db if options.time == "slow" else reading.fast_db) + shift
+    highest = (reading.highest_slow_db if options.time == "slow" else reading.highest_fast_db) + shift
     low, high = (30.0, 110.0) if offset is not None else (-90.0, 0.0)
 
     def part(level: float) -> float:
         return float(np.clip((level - low) / (high - low), 0, 1))
 
-    recent = live.reading.recent_db[wish.weighting] + shift
-    w = wish.weighting
+    recent = live.reading.recent_db[options.weighting] + shift
+    w = options.weighting
     rows = (
-        (f"Highest, {wish.time}", _level(highest)),
-        (f"L{w}eq, last {min(wish.meaning_time_s, live.reading.recent_s):.0f} s", _level(recent)),
+        (f"Highest, {options.time}", _level(highest)),
+        (f"L{w}eq, last {min(options.meaning_time_s, live.reading.recent_s):.0f} s", _level(recent)),
         (f"L{w}eq since the start, {reading.seconds:.0f} s", _level(reading.equivalent_db + shift)),
         (f"L{w}peak since the start", _level(reading.peak_db + shift)),
     )
@@ -79,7 +79,7 @@ def _level(value: float) -> str:
 
 def stated(live: LiveView) -> str:
     """Level of the source as AES17 counts it, measured on its samples."""
-    source = live.wish.source
+    source = live.options.source
     if source.kind == "silence":
         return ""
     rms, peak = stated_levels(source, sample_rate_hz=live.job.rig.sample_rate_hz)
@@ -104,7 +104,7 @@ class SpectrumView:
 def spectrum(live: LiveView, kept: TakeRecord | None) -> SpectrumView | None:
     """The live spectrum, the one on hold and the kept one; None before there is any."""
     bands = live.bands
-    top = live.wish.top_db
+    top = live.options.top_db
     if bands is None or top is None:
         return None
     offset = live.job.rig.levels.full_scale_spl_db
@@ -148,7 +148,7 @@ def spectrum(live: LiveView, kept: TakeRecord | None) -> SpectrumView | None:
         unit="dB SPL" if offset is not None else "dBFS",
         compared=compared,
         averaged_s=live.averaged_s,
-        channel=bands.label if live.wish.source.kind != "silence" else "",
+        channel=bands.label if live.options.source.kind != "silence" else "",
         x_ticks=tuple((float(_x(f)), f"{f // 1000}k" if f >= 1000 else f"{f}") for f in _TICKS_HZ),
         y_ticks=tuple((float(_y(top - step, top)), f"{top - step:.0f}".replace("-", "−")) for step in range(0, 51, 10)),
     )
@@ -160,7 +160,7 @@ def _as_heard(take: TakeRecord, live: LiveView, bands: Bands) -> NDArray:
     level = smoothed_level_db(take.level_db[None, :], per_octave=max(3.0, float(bands.per_octave)))[0]
     at_bands = np.interp(np.log(bands.frequency_hz), np.log(ANALYSIS_GRID_HZ), level)
     per_band = 10 * np.log10(np.log2(20_000 / 20) * bands.per_octave)
-    return at_bands + live.wish.source.level_dbfs - per_band + rig.levels.microphone_gain_db
+    return at_bands + live.options.source.level_dbfs - per_band + rig.levels.microphone_gain_db
 
 
 def _x(frequency: ArrayLike) -> NDArray:

@@ -107,8 +107,8 @@ def hardware(job_id: int) -> Response:
         "recorder_name": name[:120],
         "own_clock": form.flag("own_clock") or bool(name),
     }
-    if form.filled("cue_channel"):
-        changes["cue_channel"] = services().jobs.get(job_id).speaker(form.text("cue_channel")).channel
+    if form.filled("sync_channel"):
+        changes["sync_channel"] = services().jobs.get(job_id).speaker(form.text("sync_channel")).channel
     return _changed(job_id, form, changes, "setup")
 
 

@@ -56,7 +56,7 @@ def show(job_id: int, sheet: str | None = None, **context: object) -> Response:
         "sheet": sheet,
         "groups": GROUPS,
         "needed": needed_sheets(
-            channels=len(job.plan.mains),
+            channels=len(job.plan.main_channels),
             subs=len(job.plan.subs),
             simulated=rig.interface.simulated,
             processor_readable=rig.processor.can.readable,
@@ -87,8 +87,8 @@ def _setup(job_id: int) -> dict:
         "no_cards": why_none,
         "rates": SAMPLE_RATES_HZ,
         "loop_pass": services().sound.latest(job_id, "loop"),
-        "cue_channel": job.cue_channel,
-        "cue_options": [(s.channel, s.title) for s in job.speakers if not s.is_sub],
+        "sync_channel": job.sync_channel,
+        "sync_options": [(s.channel, s.title) for s in job.speakers if not s.is_sub],
         "card_options": [
             (f"{c.host}|{c.name}", f"{c.name} ({c.host}), {c.outputs} out, {c.inputs} in") for c in cards if c.outputs
         ],
@@ -113,7 +113,7 @@ def _processor(job_id: int) -> dict:
         "rehearsal_limits": REHEARSAL_LIMITS,
         "held": shown_settings(view.state, view.job.channels),
         "bass_words": bass_words,
-        "mains": [s.channel for s in view.job.speakers if not s.is_sub],
+        "main_channels": [s.channel for s in view.job.speakers if not s.is_sub],
         "subs": [s.channel for s in view.job.speakers if s.is_sub],
     }
 

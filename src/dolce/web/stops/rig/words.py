@@ -101,10 +101,10 @@ def change_words(change_db: float, step_db: float = 0.1) -> str:
     return f"{'up' if change_db > 0 else 'down'} {signed(abs(change_db), digits).lstrip('+')} dB"
 
 
-def bass_words(bass: BassManagement, mains: Sequence[str]) -> str:
+def bass_words(bass: BassManagement, main_channels: Sequence[str]) -> str:
     """What a processor does with the bass, in one sentence or two."""
     by_crossover: dict[float, list[str]] = {}
-    for channel in mains:
+    for channel in main_channels:
         corner = bass.of(channel)
         if corner is not None:
             by_crossover.setdefault(corner.frequency_hz, []).append(channel)

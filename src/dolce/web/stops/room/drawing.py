@@ -289,7 +289,7 @@ def _things(plan: RoomPlan, frame: _Frame) -> tuple[Thing, ...]:
     things += [
         _thing(frame, f"spot-{s.id}", str(s.number), f"Spot {s.number}", "spot", s.place) for s in reversed(plan.spots)
     ]
-    for s in (*plan.subs, *plan.mains):
+    for s in (*plan.subs, *plan.main_channels):
         reference = None if s.is_sub else reference_of(plan.layout, s.channel)
         aim = axis_of(s, plan) if frame.axes == "xy" and not s.is_sub else None
         things.append(

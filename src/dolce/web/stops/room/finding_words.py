@@ -94,7 +94,7 @@ def _axis_height(w: _Writer) -> tuple[str, str, str, str]:
     )
 
 
-def _aim(w: _Writer) -> tuple[str, str, str, str]:
+def _correction_settings(w: _Writer) -> tuple[str, str, str, str]:
     return (
         f"{w.who} points {w.value['past_deg']:.0f}° past the main seat",
         "Its axis against the line to the seat, in the plan.",
@@ -241,7 +241,7 @@ _WORDS: dict[str, Callable[[_Writer], tuple[str, str, str, str]]] = {
     "angle": _angle,
     "elevation": _elevation,
     "axis height": _axis_height,
-    "aim": _aim,
+    "aim": _correction_settings,
     "side walls": _side_walls,
     "distances": _distances,
     "distance": _distance,

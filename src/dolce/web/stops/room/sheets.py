@@ -8,7 +8,7 @@ from werkzeug.wrappers import Response
 from dolce.core.room import AIMS, BOX_KINDS, KINDS, LAYOUT_NAMES, LAYOUTS, MATERIALS, OCTAVES_HZ, PATTERNS, SURFACES
 from dolce.errors import FormatError, InvalidForm, InvalidValue, Outdated
 from dolce.services.room.room_planning import RoomView
-from dolce.services.room.room_studies import ModesView, SubWish
+from dolce.services.room.room_studies import ModesView, SubPlaceOptions
 from dolce.web.shared.numbers import whole_of
 from dolce.web.shared.page import services, show_stop
 from dolce.web.stops.room.views import SHEETS, RoomPage, mode_rows, sub_plot
@@ -46,7 +46,7 @@ def show(
     page = RoomPage.of(
         view, sheet=sheet, pick=pick, modes=modes, mode=None if mode is None else mode - 1, study=extra.get("study")
     )
-    partners = [("", "none"), *((s.channel, s.channel) for s in view.plan.mains if s.channel != pick)]
+    partners = [("", "none"), *((s.channel, s.channel) for s in view.plan.main_channels if s.channel != pick)]
     return show_stop(
         "room",
         job_id,
@@ -75,7 +75,7 @@ def _of_modes(view: RoomView, modes: ModesView | None, mode: int | None) -> dict
     seat = whole_of(request.args.get("seat"))
     seat = seat if seat in [s.id for s in view.plan.seats] else view.plan.main_seat.id
     # Subs are what drives modes; without them the front speakers do.
-    driven = view.plan.subs or view.plan.mains[:3]
+    driven = view.plan.subs or view.plan.main_channels[:3]
     return {
         "modes": modes,
         "mode": mode,
@@ -94,20 +94,20 @@ def _of_subs(view: RoomView, *_: object) -> dict:
     asked = "rank" in args
     without = tuple(k for k in (whole_of(t, high=999) for t in args.getlist("without")[:1000]) if k is not None)
     aim = args.get("aim", "")
-    wish = SubWish(
+    options = SubPlaceOptions(
         subs=min(4, max(1, whole_of(args.get("n")) or len(view.plan.subs) or 1)),
-        kinds=tuple(k for k in KINDS if k in args.getlist("kind")) if asked else SubWish().kinds,
+        kinds=tuple(k for k in KINDS if k in args.getlist("kind")) if asked else SubPlaceOptions().kinds,
         without=without,
         aim=aim if aim in AIMS else next(iter(AIMS)),
     )
-    study = services().room_studies.sub_places(view.plan, wish) if asked else None
+    study = services().room_studies.sub_places(view.plan, options) if asked else None
     plots = {}
     if study is not None and study.ranking is not None:
         plots["best"] = sub_plot(study, study.ranking.best[0], view.plan)
         if study.ranking.present is not None:
             plots["present"] = sub_plot(study, study.ranking.present, view.plan)
     return {
-        "wish": wish,
+        "options": options,
         "study": study,
         "plots": plots,
         "kinds": KINDS,

@@ -177,7 +177,7 @@ def picked_of(view: RoomView, pick: str) -> Picked | None:
 def _candidate_marks(study: SubStudy) -> list[tuple[str, str, Point]]:
     """Numbered candidates, with the best arrangement's among them and those left out told apart."""
     best = study.ranking.best[0].candidates if study.ranking else ()
-    kinds = dict.fromkeys(study.wish.without, "left-out") | dict.fromkeys(best, "best")
+    kinds = dict.fromkeys(study.options.without, "left-out") | dict.fromkeys(best, "best")
     return [(str(c.number), kinds.get(c.number, "candidate"), c.place) for c in study.candidates]
 
 

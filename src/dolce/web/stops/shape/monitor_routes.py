@@ -129,16 +129,16 @@ def _added(job_id: int, channel: str, form: FormReader, add: Callable[[str, str]
 
 
 @blueprint.get("/clean/<channel>")
-def clean_levels(job_id: int, channel: str) -> str:
+def maximum_levels(job_id: int, channel: str) -> str:
     """How loud a channel plays cleanly; read from its takes."""
-    return render_template("shape/_clean.html", clean=services().clean_levels.view(job_id, channel), job_id=job_id)
+    return render_template("shape/_clean.html", clean=services().maximum_levels.view(job_id, channel), job_id=job_id)
 
 
 @blueprint.post("/clean/<channel>")
-def type_clean_levels(job_id: int, channel: str) -> Response:
+def type_maximum_levels(job_id: int, channel: str) -> Response:
     """Clean levels as a data sheet has them."""
     try:
-        services().clean_levels.type_levels(job_id, channel, request.form.get("clean", ""))
+        services().maximum_levels.type_levels(job_id, channel, request.form.get("clean", ""))
     except (InvalidValue, FormatError) as error:
         return show(
             job_id,

@@ -9,7 +9,7 @@ from werkzeug.wrappers import Response
 
 from dolce.core.checked import limited_fields
 from dolce.core.correction import METHODS, PHASES, Curve, FilterType, FixedBands, Limits, Preference, Target
-from dolce.core.tuning import ANCHOR_RANGE_HZ, Aim, Correction
+from dolce.core.tuning import ANCHOR_RANGE_HZ, Correction, CorrectionSettings
 from dolce.core.tuning.correction import ANCHORS, Anchor
 from dolce.errors import Conflict, FormatError, InvalidValue
 from dolce.services.shape.shaping import Scope
@@ -54,7 +54,7 @@ _PREFERENCE = {
 
 @blueprint.post("/aim")
 @on_sheet()
-def aim(job_id: int) -> Response:
+def correction_settings(job_id: int) -> Response:
     """Target, preference, limits, means, link; then look for filters if asked."""
     shaping = services().shaping
     correction = shaping.correction(job_id)
@@ -64,7 +64,7 @@ def aim(job_id: int) -> Response:
         return show(
             job_id, typed={**request.form.to_dict(), "from_hz": f"{low:g}", "to_hz": f"{high:g}"}, proposed=(low, high)
         )
-    kept = correction.aim(channel)
+    kept = correction.correction_settings(channel)
     form = FormReader(
         request.form,
         kept={
@@ -74,10 +74,10 @@ def aim(job_id: int) -> Response:
             "anchor_level_db": correction.anchor_level_db,
             "anchor_from_hz": correction.anchor_band_hz[0],
             "anchor_to_hz": correction.anchor_band_hz[1],
-            "method": kept.means.method,
-            "phase": kept.means.phase,
-            "duration_ms": kept.means.duration_s * 1000,
-            "before_ms": kept.means.before_s * 1000,
+            "method": kept.filter_type.method,
+            "phase": kept.filter_type.phase,
+            "duration_ms": kept.filter_type.duration_s * 1000,
+            "before_ms": kept.filter_type.before_s * 1000,
         },
     )
     new, anchor, band, level = _read(form, kept)
@@ -94,9 +94,9 @@ def aim(job_id: int) -> Response:
         )
     form.done()
     with form.blaming(_FIELDS, "method"):
-        shaping.set_aim(
+        shaping.set_correction(
             job_id,
-            aim=new,
+            correction_settings=new,
             scope=scope,
             channel=channel,
             anchor=anchor,
@@ -108,7 +108,7 @@ def aim(job_id: int) -> Response:
     return edited(job_id, lambda: shaping.begin_find(job_id) if request.form.get("find") else None)
 
 
-def _read(form: FormReader, kept: Aim) -> tuple[Aim, Anchor, tuple[float, float], float]:
+def _read(form: FormReader, kept: CorrectionSettings) -> tuple[CorrectionSettings, Anchor, tuple[float, float], float]:
     target = {name: form.of(Target, name) for name in limited_fields(Target)}
     values: dict[str, Any] = {name: form.of(Limits, name) for name in limited_fields(Limits)}
     anchor = form.choice("anchor", ANCHORS)
@@ -123,14 +123,19 @@ def _read(form: FormReader, kept: Aim) -> tuple[Aim, Anchor, tuple[float, float]
     except InvalidValue as error:
         form.blame(error, _FIELDS, "to_hz")
         limits = kept.limits
-    means = FilterType(
+    filter_type = FilterType(
         method=form.choice("method", METHODS),
         phase=form.choice("phase", PHASES),
         duration_s=form.of(FilterType, "duration_s", typed="duration_ms", per_unit=1000, unit="ms"),
         before_s=form.of(FilterType, "before_s", typed="before_ms", per_unit=1000, unit="ms"),
-        fixed=_fixed(form, kept.means.fixed),
+        fixed=_fixed(form, kept.filter_type.fixed),
     )
-    return Aim(target=Target(**target, curve=kept.target.curve), limits=limits, means=means), anchor, band, level
+    return (
+        CorrectionSettings(target=Target(**target, curve=kept.target.curve), limits=limits, filter_type=filter_type),
+        anchor,
+        band,
+        level,
+    )
 
 
 def _fixed(form: FormReader, kept: FixedBands) -> FixedBands:
@@ -164,7 +169,7 @@ def _preference(form: FormReader, kept: Preference | None) -> Preference | None:
     return Preference(name=name, on=form.flag("preference_on"), **values)
 
 
-def _curve(job_id: int, form: FormReader, kept: Aim, channel: str) -> Curve | None:
+def _curve(job_id: int, form: FormReader, kept: CorrectionSettings, channel: str) -> Curve | None:
     base, like = request.form.get("base", "kept"), request.form.get("like", "")
     present = kept.target.curve
     same = base == _base(kept) and (base != "measured" or present is None or like == present.of)
@@ -173,7 +178,7 @@ def _curve(job_id: int, form: FormReader, kept: Aim, channel: str) -> Curve | No
     return services().targets.curve(job_id, base, channel=channel, like=like, points=form.text("points"))
 
 
-def _base(kept: Aim) -> str:
+def _base(kept: CorrectionSettings) -> str:
     return "flat" if kept.target.curve is None else kept.target.curve.kind
 
 
@@ -236,7 +241,7 @@ def target_from_file(job_id: int) -> Response:
 def keep_target(job_id: int) -> Response:
     """Keep the target for other jobs."""
     correction = services().shaping.correction(job_id)
-    target = correction.aim(request.form.get("channel", "")).target
+    target = correction.correction_settings(request.form.get("channel", "")).target
     try:
         services().targets.keep(request.form.get("name", ""), target, correction.preference)
     except InvalidValue as error:

@@ -17,7 +17,7 @@ from dolce.services.shape.targets import BASES
 from dolce.web.shared.form_faults import showing_faults
 from dolce.web.shared.numbers import number_of, whole_of
 from dolce.web.shared.page import after_change, services, show_stop
-from dolce.web.stops.shape.views import ChannelView, aim_of, evidence_lines
+from dolce.web.stops.shape.views import ChannelView, correction_settings_of, evidence_lines
 
 blueprint = Blueprint("shape", __name__, url_prefix="/jobs/<int:job_id>/shape", template_folder="templates")
 
@@ -55,7 +55,7 @@ def context_of(job_id: int, wanted: str, sheet: str = "") -> dict:
     return {
         **base,
         "shown": ChannelView.of(view, view.shape, findings),
-        "aim": aim_of(view.correction, channel),
+        "correction_settings": correction_settings_of(view.correction, channel),
         "group": group_of(channel),
         "partner": partner_of(channel),
         "kept_targets": services().targets.kept(),
@@ -128,7 +128,7 @@ def _seat_weightings(job_id: int, _view: ShapeView, _shape: ChannelShape) -> dic
 
 def _headroom(job_id: int, shape_view: ShapeView, shape: ChannelShape) -> dict:
     view = services().loading.view(job_id, content="corrected")
-    typed = shape_view.correction.clean_db.get(shape.channel, {})
+    typed = shape_view.correction.maximum_levels_db.get(shape.channel, {})
     return {
         "loads": sorted(view.loads, key=lambda one: -one.tone_dbfs),
         "cut_db": view.cut_db,

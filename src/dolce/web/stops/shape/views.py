@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from dolce.core.correction import Limits, Region, left_with_boosts_db
 from dolce.core.reading import CurveFinding
-from dolce.core.tuning import Aim, Band, ChannelShape, Correction
+from dolce.core.tuning import Band, ChannelShape, Correction, CorrectionSettings
 from dolce.services.shape.reasons import region_words
 from dolce.services.shape.region_evidence import RegionEvidence
 from dolce.services.shape.shaping import ShapeView
@@ -179,7 +179,7 @@ class ChannelView:
 
 def _points(correction: Correction, channel: str) -> list[dict]:
     """Points of a drawn target as they lie on the plot; `above` is what shelves, tilt and preference add there."""
-    drawn = correction.aim(channel).target.curve
+    drawn = correction.correction_settings(channel).target.curve
     if drawn is None or drawn.kind != "points" or len(drawn.frequency_hz) > _MOST_POINTS:
         return []
     level = correction.target_db(channel, np.array(drawn.frequency_hz))
@@ -189,9 +189,9 @@ def _points(correction: Correction, channel: str) -> list[dict]:
     ]
 
 
-def aim_of(correction: Correction, channel: str) -> Aim:
+def correction_settings_of(correction: Correction, channel: str) -> CorrectionSettings:
     """What a channel is corrected toward."""
-    return correction.aim(channel)
+    return correction.correction_settings(channel)
 
 
 def _fewer(view: ShapeView, channel: str, count: int) -> tuple[FewerRow, ...]:

@@ -5,11 +5,11 @@ from typing import Any
 from flask import Blueprint, make_response, render_template, request
 from werkzeug.wrappers import Response
 
-from dolce.core.job import PassWish, label_of
+from dolce.core.job import PassOptions, label_of
 from dolce.core.job.passes import Order
 from dolce.core.signals import SIGNAL_KINDS
 from dolce.errors import DolceError, InvalidValue, NotFound
-from dolce.services.read.options import ReadWish
+from dolce.services.read.options import ReadOptions
 from dolce.services.takes.caution_words import caution_words
 from dolce.services.takes.taking import Board
 from dolce.web.shared.form_reader import FormReader, uploaded
@@ -34,7 +34,7 @@ def _show(job_id: int, *, opened: tuple[str, int] | None = None, **context: Any)
         board=BoardView.of(board, odd),
         next_spot=NextSpot.of,
         lines=services().lines.view(job_id),
-        pass_wish=services().taking.wish_of(job_id),
+        pass_options=services().taking.options_of(job_id),
         signal_kinds=SIGNAL_KINDS,
         **{"faults": {}, "trouble": "", **card, **context},
     )
@@ -45,7 +45,7 @@ def _card(board: Board, channel: str, spot: int) -> dict[str, Any]:
     found = services().cells.view(board.job.id, channel, spot)
     noise = None
     if found.counts is not None and found.counts.source == "rig":
-        noise = services().reading.of_take(board.job.id, found.counts.id, ReadWish(view="noise"))
+        noise = services().reading.of_take(board.job.id, found.counts.id, ReadOptions(view="noise"))
     return {
         "cell": CellView.of(found, board, noise, services().taking.odd(board)),
         "recorder": board.last_recorder,
@@ -154,8 +154,8 @@ def run_spot(job_id: int, spot: int) -> Response:
 def run(job_id: int) -> Response:
     """What was chosen, or everything that is missing."""
     form = FormReader(request.form)
-    wait = form.of(PassWish, "wait_s", default=0)
-    repeats = form.of(PassWish, "repeats") if form.filled("repeats") else 0
+    wait = form.of(PassOptions, "wait_s", default=0)
+    repeats = form.of(PassOptions, "repeats") if form.filled("repeats") else 0
     order: Order = form.choice("order", ("spot", "channel")) if form.filled("order") else "spot"
     signal = form.choice("signal", tuple(SIGNAL_KINDS)) if form.filled("signal") else "sweep"
     if form.faults:
@@ -163,7 +163,7 @@ def run(job_id: int) -> Response:
     spots = [whole_of(text) for text in request.form.getlist("spot")]
     services().taking.run(
         job_id,
-        PassWish(
+        PassOptions(
             channels=tuple(request.form.getlist("channel")),
             spots=tuple(s for s in spots if s is not None),
             taken_too=form.flag("taken_too"),

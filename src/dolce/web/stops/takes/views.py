@@ -12,8 +12,8 @@ from dolce.core.dsp import in_band
 from dolce.core.job import (
     Feed,
     Job,
+    PassOptions,
     PassRecord,
-    PassWish,
     TakeRecord,
     bass_alone,
     label_of,
@@ -155,15 +155,15 @@ class BoardView:
             least_to_clipping_db=min((-q.peak_dbfs for q in qualities), default=None),
         )
 
-    def waits_for_all(self, wish: PassWish) -> float:
+    def waits_for_all(self, options: PassOptions) -> float:
         """How long the waits of a pass over what is missing are, in s."""
         board = self.board
-        steps = steps_of(board.job, wish, board.settled)
-        return sum(waits_of(steps, wish.wait_s))
+        steps = steps_of(board.job, options, board.settled)
+        return sum(waits_of(steps, options.wait_s))
 
-    def done_about(self, wish: PassWish) -> str:
+    def done_about(self, options: PassOptions) -> str:
         """When a pass over what is missing would be done that began now, by the clock of this machine."""
-        seconds = self.seconds_for_all + self.waits_for_all(wish)
+        seconds = self.seconds_for_all + self.waits_for_all(options)
         return f"{datetime.now() + timedelta(seconds=seconds):%H:%M}"
 
     @property
@@ -301,7 +301,7 @@ class CellView:
 
 def _at_level_of(take: TakeRecord | None, attempts: Sequence[TakeRecord]) -> list[TakeRecord]:
     """Attempts that were played as loud as a take."""
-    return [] if take is None else [one for one in attempts if one.level_dbfs == take.level_dbfs]
+    return [] if take is None else [attempt for attempt in attempts if attempt.level_dbfs == take.level_dbfs]
 
 
 def _levels(take: TakeRecord | None, attempts: Sequence[TakeRecord]) -> tuple[float, float, float] | None:

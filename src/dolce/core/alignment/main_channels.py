@@ -42,7 +42,7 @@ class MainSetting:
     arrival_s: float
 
 
-def align_mains(responses: Mapping[str, Sequence[ImpulseResponse]]) -> dict[str, MainSetting]:
+def align_main_channels(responses: Mapping[str, Sequence[ImpulseResponse]]) -> dict[str, MainSetting]:
     """Settings of all main channels.
 
     Parameters
@@ -73,7 +73,7 @@ def align_mains(responses: Mapping[str, Sequence[ImpulseResponse]]) -> dict[str,
             channel=channel,
             level_db=levels[channel],
             arrival_s=arrivals[0].time_s,
-            polarity=common_polarity([one.polarity for one in arrivals]),
+            polarity=common_polarity([arrival.polarity for arrival in arrivals]),
         )
         for channel, arrivals in found.items()
     }

@@ -6,22 +6,22 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from dolce.core.alignment.mains import MainSetting
+from dolce.core.alignment.main_channels import MainSetting
 from dolce.core.dsp import crossover_sides, delay_response, in_band
 from dolce.core.levels import SUB_LEVEL_BAND_HZ
 from dolce.core.response import ImpulseResponse
 from dolce.core.seat_weights import spot_weights_of
 from dolce.core.subs import (
     BassField,
-    Join,
     SearchLimits,
     SubSetting,
+    SummationLoss,
     crossover_region,
     found_at,
-    join_at,
     neutral,
     search,
     spectrum_at,
+    summation_loss_at,
 )
 from dolce.errors import InvalidValue
 
@@ -33,7 +33,7 @@ class SubsAligned:
     """What goes into the settings: subs with their whole delays, and by how much the mains are later for them."""
 
     subs: dict[str, SubSetting]
-    mains_later_s: float
+    main_channels_later_s: float
     before_spread_db: float
     after_spread_db: float
     summed_level_change_db: float
@@ -41,7 +41,7 @@ class SubsAligned:
 
 
 def align_subs(
-    mains: Takes,
+    main_channels: Takes,
     subs: Takes,
     settings: Mapping[str, MainSetting],
     *,
@@ -53,7 +53,7 @@ def align_subs(
 ) -> SubsAligned:
     """Subs among themselves for all seats, then the group to all mains at one seat.
 
-    `mains` and `subs` hold responses by channel, then by seat and spot.
+    `main_channels` and `subs` hold responses by channel, then by seat and spot.
 
     Raises
     ------
@@ -68,7 +68,9 @@ def align_subs(
     )
     # Without weights for the main seat alone; with them for all seats that count.
     joined = {seat: 1.0} if weights is None else {s: weights.get(s, 1.0) for s, _ in among}
-    spots = [place for place in among if joined.get(place[0], 0) > 0 and all(place in of for of in mains.values())]
+    spots = [
+        place for place in among if joined.get(place[0], 0) > 0 and all(place in of for of in main_channels.values())
+    ]
     if not spots:
         where = seat if weights is None else "a seat that counts"
         raise InvalidValue(
@@ -81,12 +83,12 @@ def align_subs(
     found = search(field, limits)
     delays = {channel: setting.delay_s for channel, setting in settings.items()}
     own = [one.delay_s for one in found.settings]
-    group = _join(mains, subs, settings, found.settings, spots, counts, crossover_hz).best(
+    group = _join(main_channels, subs, settings, found.settings, spots, counts, crossover_hz).best(
         min(0.0, max(delays.values()) - max_delay_s - min(own)), max(0.0, min(delays.values()) + max_delay_s - max(own))
     )
     whole = [late + group.delay_s for late in own]
     later = max(0.0, -min([*whole, *delays.values()]))
-    earlier = min([*(one + later for one in whole), *(one + later for one in delays.values())])
+    earlier = min([*(one + later for one in whole), *(delay + later for delay in delays.values())])
     later -= earlier
     loudest = max(one.gain_db for one in found.settings)
     return SubsAligned(
@@ -99,7 +101,7 @@ def align_subs(
             )
             for channel, one, late in zip(subs, found.settings, whole, strict=True)
         },
-        mains_later_s=later,
+        main_channels_later_s=later,
         before_spread_db=before.spread_db,
         after_spread_db=found.spread_db,
         summed_level_change_db=found.output_db,
@@ -108,19 +110,19 @@ def align_subs(
 
 
 def _join(
-    mains: Takes,
+    main_channels: Takes,
     subs: Takes,
     settings: Mapping[str, MainSetting],
     found: Sequence[SubSetting],
     spots: Sequence[tuple[str, str]],
     weights: NDArray,
     crossover_hz: float,
-) -> Join:
+) -> SummationLoss:
     low, high = crossover_region(crossover_hz)
     frequency = np.arange(low / 1.1, high * 1.1, 1.0)
     upper, lower = crossover_sides(crossover_hz, frequency)
     made = []
-    for channel, own in mains.items():
+    for channel, own in main_channels.items():
         setting = settings[channel]
         way = -1.0 if setting.polarity == "inverted" else 1.0
         turn = way * 10 ** (-setting.level_db / 20) * delay_response(frequency, setting.delay_s)
@@ -130,4 +132,6 @@ def _join(
         total += np.array([spectrum_at(own[spot], frequency) for spot in spots]) * one.response(frequency)
     inside = in_band(frequency, SUB_LEVEL_BAND_HZ)
     level = np.sqrt(np.average(np.mean(np.abs(total[:, inside]) ** 2, axis=1), weights=weights))
-    return join_at(crossover_hz, frequency, np.array(made), total * lower / max(level, 1e-20), weights=weights)
+    return summation_loss_at(
+        crossover_hz, frequency, np.array(made), total * lower / max(level, 1e-20), weights=weights
+    )

@@ -696,7 +696,7 @@ def uneven(spots=5):
     return bump(80, 6, 0.3) + np.array(own)
 
 
-def test_bands_without_a_spot_follow_the_wish_without_it():
+def test_bands_without_a_spot_follow_the_correction_without_it():
     limits = Limits(bands=6)
     needs = Needs.of(uneven(), FLAT, at_hz=GRID, band_hz=(200, 2000))
     plan = plan_correction(GRID, needs, FLAT, limits=limits)

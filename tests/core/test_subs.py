@@ -262,7 +262,7 @@ def test_rows_of_one_place_count_once_the_best_of_them():
     assert len(space.distinct(rows, np.array([2.0, 1.0, 3.0, 0.5]), 2)[0]) == 2
 
 
-def test_gains_stay_where_they_were_matched_if_that_is_wished_and_all_passes_where_allowed():
+def test_gains_stay_where_they_were_matched_if_that_is_asked_for_and_all_passes_where_allowed():
     field = small_room(4)
     kept = search(field, SearchLimits(max_cut_db=0))
     assert [one.gain_db for one in kept.settings] == [0, 0]

@@ -112,7 +112,7 @@ def test_what_was_found_of_other_takes_is_old(room):
         work.takes.edit(gone.id, left_out="")
 
 
-def test_levels_are_held_against_each_other_in_the_band_that_was_wished(room):
+def test_levels_are_held_against_each_other_in_the_band_that_was_chosen(room):
     services, job_id = room
     job = services.jobs.get(job_id)
     with services.context.look() as work:

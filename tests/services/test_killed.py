@@ -10,10 +10,10 @@ from dolce.services.wiring import open_services
 PROGRAM = """
 import sys
 from pathlib import Path
-from dolce.services.jobs.job_keeping import JobWish
+from dolce.services.jobs.job_keeping import JobDetails
 from dolce.services.wiring import open_services
 services = open_services(Path(sys.argv[1]))
-job = services.jobs.create(JobWish(name="Barn"))
+job = services.jobs.create(JobDetails(name="Barn"))
 services.rigging.set_rig(job.id, pace="fast", sweep_seconds=1.0)
 services.taking.run_rest(job.id)
 while services.taking.board(job.id).taken < 2:

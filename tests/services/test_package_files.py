@@ -126,7 +126,7 @@ def test_what_a_device_can_not_hold_is_shortened_and_said(shaped):
     assert "at 192000 Hz impulse responses are 4096 samples long instead of 15360" in files["README.txt"].decode()
 
 
-def test_wishes_that_can_not_be_are_refused_and_the_page_offers_the_others(shaped):
+def test_options_that_can_not_be_are_refused_and_the_page_offers_the_others(shaped):
     services, job_id = shaped
     for wrong in (
         {"rates_hz": ()},

@@ -351,7 +351,7 @@ def test_nothing_to_load_before_there_is_something(services, job):
     assert services.proving.view(job.id).needs == "takes"
 
 
-def test_reading_averages_and_refuses_unknown_wishes(demo, demo_job):
+def test_reading_averages_and_refuses_unknown_options(demo, demo_job):
     view = demo.reading.view(demo_job, ReadOptions(channels=("L",), smoothing="1/3"))
     curves = view.curves[0]
     assert curves.level_db.shape == (9, ANALYSIS_GRID_HZ.size)

@@ -51,7 +51,7 @@ def test_every_sheet_opens_empty_and_full(pair):
     assert "Go to the takes" not in without
 
 
-def test_levels_are_matched_as_wished_and_faults_stand_beside_their_fields(pair):
+def test_levels_are_matched_as_asked_for_and_faults_stand_beside_their_fields(pair):
     services, client, url, job_id = pair
     post(client, f"{url}/use")
     before = alignment_of(services, job_id).channels

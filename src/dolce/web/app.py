@@ -58,8 +58,8 @@ def create_app(services: Services, *, cookie: str = "dolce") -> Flask:
         SEND_FILE_MAX_AGE_DEFAULT=3600,
     )
     app.extensions["dolce"], app.extensions["dolce-presses"] = services, Presses()
-    desk = app.extensions["dolce-remote"] = RemoteSessions(services, create_remote_app)
-    app.jinja_env.globals["remote_desk"] = desk
+    sessions = app.extensions["dolce-remote"] = RemoteSessions(services, create_remote_app)
+    app.jinja_env.globals["remote_sessions"] = sessions
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
     formatting.register(app)
     app.jinja_env.globals.update(dolce_version=__version__, next_line=next_line, help_term=help_term, help_keys=keys)
@@ -103,9 +103,9 @@ def create_app(services: Services, *, cookie: str = "dolce") -> Flask:
 
     @app.after_request
     def _who_acted(response: Response) -> Response:
-        if request.method == "POST" and desk.present is not None and response.status_code < 400:
+        if request.method == "POST" and sessions.present is not None and response.status_code < 400:
             where = (request.blueprint or "").removeprefix("take_").capitalize()
-            desk.acted("laptop", "stopped" if request.endpoint == "sound.stop" else f"changed something on {where}")
+            sessions.acted("laptop", "stopped" if request.endpoint == "sound.stop" else f"changed something on {where}")
         return response
 
     @app.after_request

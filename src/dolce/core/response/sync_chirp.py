@@ -52,7 +52,7 @@ def on_one_clock(
         How many are wanted from the moment when the signal began; from the second sync chirp on they are silent.
     sync_flight_s : float
         How long the sync chirp takes from the output to this place, by the plan: arrivals count from there.
-    sync_chirps : MarksHeard, optional
+    sync_chirps : ChirpsFound, optional
         Where they are known already.
 
     Returns

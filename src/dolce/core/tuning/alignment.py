@@ -56,7 +56,7 @@ class Alignment:
         Whether the subs play as one: each is then matched 20 lg n lower, so that together they read as one channel.
     seat_weighting : Seat weighting or None
         Seats whose levels are matched; None for the main seat's.
-    levels : LevelWish
+    levels : LevelOptions
         How levels are matched.
     subs : SubGroup or None
         What the subs get as a group; None where each stands for itself.

@@ -11,7 +11,7 @@ blueprint = Blueprint("remote", __name__, url_prefix="/jobs/<int:job_id>/remote"
 
 
 def sessions() -> RemoteSessions:
-    """The desk of this application."""
+    """The remote sessions of this application."""
     return current_app.extensions["dolce-remote"]
 
 

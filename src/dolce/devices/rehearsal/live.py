@@ -1,7 +1,7 @@
 """The simulated room heard block by block: what still rings is carried over."""
 
-from collections.abc import Mapping
-from typing import TYPE_CHECKING
+from collections.abc import Mapping, Sequence
+from typing import Protocol
 
 import numpy as np
 import scipy
@@ -9,13 +9,36 @@ from numpy.typing import NDArray
 
 from dolce.core.geometry import Point
 from dolce.devices.interface import LIVE_BLOCK_S
+from dolce.devices.rehearsal.chain import Chain
 from dolce.devices.rehearsal.electronics import converted
 from dolce.devices.rehearsal.noise import room_noise
-
-if TYPE_CHECKING:
-    from dolce.devices.rehearsal.rig import RehearsalRig
+from dolce.devices.rehearsal.speakers import PlacedSpeaker
 
 HOWL_HZ, HOWL_DB_PER_S = 1240.0, 90.0
+
+
+class SoundingRig(Protocol):
+    """What live sound asks of the rig that it is heard with."""
+
+    @property
+    def microphones(self) -> Sequence[Point]: ...
+    @property
+    def chain(self) -> Chain: ...
+    @property
+    def seed(self) -> str: ...
+    @property
+    def calibrator_spl_db(self) -> float | None: ...
+    @property
+    def preamplifier_db(self) -> float: ...
+    @property
+    def path(self) -> Sequence[Point]: ...
+    @property
+    def path_s(self) -> float: ...
+    def sounding(self, output: int) -> PlacedSpeaker: ...
+    def has_fault(self, kind: str) -> bool: ...
+    def disturbed(self, noise: NDArray, rate: int) -> NDArray: ...
+    def calibrator(self, time_s: NDArray) -> NDArray: ...
+    def response_of(self, channel: str, microphone: Point, rate: int, number: int = 0) -> NDArray: ...
 
 
 class LiveRoom:
@@ -23,7 +46,7 @@ class LiveRoom:
 
     _NOISE_S = 5.0
 
-    def __init__(self, rig: "RehearsalRig", rate: int, count: int) -> None:
+    def __init__(self, rig: SoundingRig, rate: int, count: int) -> None:
         self.rig, self._rate, self._count = rig, rate, count
         self._paths: dict[tuple[str, Point, int], tuple[int, int, NDArray]] = {}
         self._ringing = np.zeros((len(rig.microphones), 0))

@@ -114,7 +114,7 @@ def test_layouts_places_and_properties_are_typed(room):
     assert "lies outside the room" in page.text("#picked")
     page.press("C")
     page.find("#picked summary").click()
-    page.fill("CorrectionSettings", "Straight")
+    page.fill("Aim", "Straight")
     page.press("Set C")
     assert plan_of(room).speaker("C").aim == "straight"
     page.driver.find_element("css selector", "body").send_keys(Keys.CONTROL + "z")

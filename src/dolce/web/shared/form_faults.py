@@ -23,9 +23,9 @@ def showing_faults(show: Route) -> Callable[..., Callable[[Route], Route]]:
     def on_sheet(sheet: str = "") -> Callable[[Route], Route]:
         def decorated(route: Route) -> Route:
             @wraps(route)
-            def answered(job_id: int, **values: Any) -> Response:
+            def answered(job_id: int, *more: Any, **values: Any) -> Response:
                 try:
-                    return route(job_id, **values)
+                    return route(job_id, *more, **values)
                 except InvalidForm as error:
                     return show(
                         job_id,

@@ -21,7 +21,7 @@ def test_subs_become_one_and_the_aligned_round_is_as_predicted(driver, address):
     page.press("Use the proposal")
 
     # Subs: search, another compromise, a nudge, then as found.
-    page.press("Subs as one")
+    page.press("Subs together")
     page.press_at_once("Search for all seats")
     page.wait(lambda: page.all("svg.trade circle"), seconds=60)
     page.ready()
@@ -29,7 +29,7 @@ def test_subs_become_one_and_the_aligned_round_is_as_predicted(driver, address):
     assert f"{found.states['search'].spread_db:.2f} dB" in page.text(".bench-table .in-front")
     page.press("Delay of Sub1 +0.5")
     assert "By hand" in page.text(".bench-table .in-front")
-    page.press("As found")
+    page.press("Optimised")
     page.press("Use these settings")
     assert services.aligning.view(job.id).alignment.subs.how == "search"
 
@@ -49,7 +49,7 @@ def test_subs_become_one_and_the_aligned_round_is_as_predicted(driver, address):
     assert not page.find('[data-row="Sub1"]').is_displayed()
     page.find("[data-row=subs] .opens").click()
     assert page.find('[data-row="Sub1"]').is_displayed()
-    page.press("Kept alignments")
+    page.press("Saved alignments")
     page.fill("Name", "First")
     page.press("Keep")
     assert "First" in page.text(".kept-table")

@@ -148,7 +148,7 @@ def test_noise_is_rated_once_a_calibrator_was_heard(rig):
     known = services.pressure.view(job_id)
     full_scale = services.jobs.get(job_id).rig.levels.full_scale_spl_db
     assert full_scale == pytest.approx(76.5 - known.reference_dbfs, abs=0.01)
-    page.press("Forget it")
+    page.press("Remove it")
     assert "dB relative" in page.text("#top-state")
 
 
@@ -234,7 +234,7 @@ def test_spectrum_is_held_and_compared_with_a_kept_moving_average(rig):
 def test_level_comes_up_by_itself(rig):
     page, services, job_id = rig
     page.press("Level")
-    page.press_at_once("Come up by itself")
+    page.press_at_once("Automatic level")
     page.wait(lambda: page.text("[data-ramp]").startswith("Good: 4"), seconds=30)
     page.ready()
     assert f"{services.jobs.get(job_id).rig.levels.sweep_level_dbfs:g} dBFS" in page.text("main").replace("−", "-")

@@ -120,12 +120,12 @@ def test_a_target_with_two_points_is_told_at_its_field_and_nothing_is_lost(drive
     page.fill("Follow", "typed points")
     page.fill("Points", "20 6\n200 0")
     page.fill("Tilt", "-0.5")
-    page.press("Set only")
+    page.press("Set target only")
     assert "at least three" in page.text(".only-points")
     assert page.find("#f-points").get_attribute("value") == "20 6\n200 0"
     assert services.shaping.correction(job).target.curve is None
     page.fill("Points", "20 6\n200 0\n16000 -3")
-    page.press("Set only")
+    page.press("Set target only")
     target = services.shaping.correction(job).target
     assert (target.curve.level_db, target.tilt_db_per_octave) == ((6, 0, -3), -0.5)
     assert page.faults_in_console(expected=("422",)) == []
@@ -137,7 +137,7 @@ def test_a_point_is_drawn_a_band_heard_and_a_switch_turned(driver, address, job)
     page = Page(driver, place).open(f"/jobs/{job}/shape")
     page.faults_in_console()
     page.fill("Follow", "typed points")
-    page.press("Set only")
+    page.press("Set target only")
 
     def points():
         curve = services.shaping.correction(job).target.curve

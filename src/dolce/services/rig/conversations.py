@@ -10,7 +10,9 @@ from dolce.errors import Conflict, DeviceError, DolceError
 
 log = logging.getLogger(__name__)
 _DEED_WAITS_S = 4.0  # for an answer; then it is said that there is none yet, and the conversation goes on
-_PAGE_WAITS_S = 0.6  # the same where a page only wants to show what is held
+_PAGE_WAITS_S = (
+    0.25  # the same where a page only wants to show what is held: a processor in the same house answers in less
+)
 _PAGES_AT_ONCE = 2  # that wait, of the few threads that answer all pages, Stop included
 Result = TypeVar("Result")
 

@@ -21,11 +21,11 @@ blueprint = Blueprint("align", __name__, url_prefix="/jobs/<int:job_id>/align", 
 
 SHEETS = {
     "alignment_table": "Levels and arrivals",
-    "subs": "Subs as one",
+    "subs": "Subs together",
     "crossover": "Crossovers",
     "routing": "Routing",
     "proof": "Taken through it",
-    "kept": "Kept alignments",
+    "kept": "Saved alignments",
 }
 
 

@@ -11,7 +11,7 @@ from dolce.web.shared.plot_data import frequency_plot
 _NAMES = {
     "as-they-are": "As they are",
     "distances": "By distance",
-    "search": "As found",
+    "search": "Optimised",
     "used": "In use",
     "by-hand": "By hand",
 }

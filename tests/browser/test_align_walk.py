@@ -35,8 +35,8 @@ def test_subs_become_one_and_the_aligned_round_is_as_predicted(driver, address):
 
     # Crossovers: proposed corners in use, the losses of all channels, one looked at.
     page.press("Crossovers")
-    page.fill("Corner of fronts in Hz", "80")
-    page.press("Use these corners")
+    page.fill("Frequency of fronts in Hz", "80")
+    page.press("Use these crossovers")
     main_channels = len(job.channels) - subs
     assert len(page.all(".loss-table tbody tr")) == main_channels
     page.find(".loss-table tbody tr:first-child a").click()

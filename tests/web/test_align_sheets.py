@@ -12,7 +12,7 @@ from dolce.services.jobs.job_keeping import JobDetails
 from dolce.services.wiring import open_services
 
 SHEETS = ("alignment_table", "subs", "crossover", "routing", "proof", "kept")
-CORNERS = {"way-fronts": "crossed", "corner-fronts": "80", "slope-fronts": "4", "kind-fronts": "linkwitz-riley"}
+CORNERS = {"way-fronts": "crossed", "crossover-fronts": "80", "slope-fronts": "4", "kind-fronts": "linkwitz-riley"}
 
 
 @pytest.fixture(scope="module")
@@ -136,12 +136,12 @@ def test_corners_are_chosen_losses_shown_and_wrong_ones_refused(pair):
         client,
         f"{url}/crossovers",
         **CORNERS,
-        **{"corner-lowpass": "70", "slope-lowpass": "2", "kind-lowpass": "butterworth"},
+        **{"crossover-lowpass": "70", "slope-lowpass": "2", "kind-lowpass": "butterworth"},
     )
     assert low.status_code == 200
     assert alignment_of(services, job_id).routing.low_pass.slope_db == 12
     for wrong, said in (
-        ({"corner-fronts": "900"}, "out of range"),
+        ({"crossover-fronts": "900"}, "out of range"),
         ({"slope-fronts": "3"}, "Choose"),
         ({"effects_db": "99"}, "out of range"),
     ):

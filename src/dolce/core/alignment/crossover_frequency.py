@@ -44,7 +44,7 @@ def distorts_below_hz(frequency_hz: NDArray, total_db: NDArray, noise_db: NDArra
 
 
 def proposed_crossover_hz(falls_off: float, distorts_below: float | None = None) -> int:
-    """The lowest usual corner that leaves a main room for its slope.
+    """The lowest usual crossover frequency that leaves a main room for its slope.
 
     Never below 60 Hz, where subs are better, nor where it distorts.
     """
@@ -53,7 +53,7 @@ def proposed_crossover_hz(falls_off: float, distorts_below: float | None = None)
 
 
 def protective_high_pass_hz(extension_hz: float) -> float:
-    """Corner of a high-pass of 24 dB per octave that keeps excursion down below a loudspeaker's end, in whole Hz.
+    """Frequency of a high-pass of 24 dB per octave that keeps excursion down below a loudspeaker's end, in whole Hz.
 
     A third of an octave below its -10 dB point: there it plays next to nothing, and a vented box moves most (L. L.
     Beranek, "Acoustics", on vented boxes below their tuning; the distance is our own). Not below 20 Hz.

@@ -47,7 +47,8 @@ class Crossover:
     def sections(self, side: Literal["high", "low"], *, sample_rate_hz: float) -> NDArray[np.float64]:
         """Second-order sections, shape (sections, 6). A Linkwitz-Riley is a Butterworth of half its order, twice.
 
-        At order 2 both halves are 180 degrees apart at the corner: the high side is turned over, so that they add up.
+        At order 2 both halves are 180 degrees apart at the crossover frequency: the high side is inverted, so that they
+        add up.
 
         References
         ----------

@@ -35,7 +35,7 @@ class CrossoverSum:
     main_db, subs_db, sum_db, most_db : ndarray, shape (seats, points)
         Energy means over the spots of each seat at `SHOWN_HZ`; `most_db` is where both would add up in phase.
     loss_db : ndarray, shape (seats,)
-        Sum against the most, mean over an octave to both sides of the corner.
+        Sum against the most, mean over an octave to both sides of the crossover frequency.
     """
 
     channel: str
@@ -160,7 +160,7 @@ def summation_losses_of(
 ) -> list[SummationLoss]:
     """Every crossed-over channel with its subs at some spots, to find what all subs get against the mains.
 
-    `rows` are the numbers of the spots, `weights` how much each of these counts. Channels that share a corner are
+    `rows` are the numbers of the spots, `weights` how much each of these counts. Channels that share a crossover are
     judged together.
     """
     routing = outputs.bass

@@ -63,7 +63,7 @@ class GroupCrossover:
 
     @property
     def leaves_a_gap(self) -> bool:
-        """Whether the weakest ends above its corner, so that nobody plays what lies between."""
+        """Whether the weakest ends above its crossover, so that nobody plays what lies between."""
         return self.crossover is not None and self.crossover.frequency_hz < self.falls_off_hz
 
 
@@ -83,7 +83,7 @@ class CrossingView:
 
     Attributes
     ----------
-    alignment : what is shown: what is chosen, or what would be with the usual corner
+    alignment : what is shown: what is chosen, or what would be with the usual crossover frequency
     set : whether crossovers are chosen
     seats : names
     crossover_sums : by channel, where both were taken
@@ -219,19 +219,19 @@ class Crossing:
 
         fresh = [take for take in takes.values() if take.id not in self._distorts]
         self._context.background.begin(
-            "corners", tuple(take.id for take in fresh), lambda: [partial(step, take) for take in fresh]
+            "crossovers", tuple(take.id for take in fresh), lambda: [partial(step, take) for take in fresh]
         )
 
     def set_crossovers(
         self,
         job_id: int,
-        corners: Mapping[str, Crossover | None],
+        crossovers: Mapping[str, Crossover | None],
         *,
         low_pass: Crossover | None = None,
         effects: Effects | None = None,
         most_wait_s: float | None = None,
     ) -> None:
-        """Corners by group of mains; None for the whole range. The subs' delay and polarity are found anew.
+        """Crossovers by group of mains; None for the whole range. The subs' delay and polarity are found anew.
 
         `most_wait_s` is how much later than need be the subs may make the mains; None for as before.
 
@@ -245,12 +245,12 @@ class Crossing:
         subs = _subs(job)
         if not subs:
             raise Conflict("there is no sub to play the bass.", where="crossovers", remedy="Add one in Room.")
-        crossed = [corner for corner in corners.values() if corner is not None]
+        crossed = [chosen for chosen in crossovers.values() if chosen is not None]
         usual = crossed[0] if crossed else Crossover(frequency_hz=USUAL_HZ)
         own = {
-            channel: corners.get(group_of(channel))
+            channel: crossovers.get(group_of(channel))
             for channel in _main_channels(job)
-            if corners.get(group_of(channel)) != usual
+            if crossovers.get(group_of(channel)) != usual
         }
 
         def changed(alignment: Alignment) -> Alignment:

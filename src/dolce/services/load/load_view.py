@@ -143,16 +143,16 @@ class LoadView:
         return {channel: (one[0] + offset, one[1] + offset) for channel, one in found.items() if one is not None}
 
     def crossovers(self, channel: str) -> str:
-        """Corners that an output has itself, or gets by bass management, in words; empty for none."""
+        """Crossovers that an output has itself, or gets by bass management, in words; empty for none."""
         own = self.settings[channel]
         stands_on = self.tuned.of(self.content).stands_on
         bass = stands_on.routing if stands_on else None
-        corners = [
+        crossovers = [
             f"from {one.frequency_hz:g} Hz"
             for one in (own.high_pass, bass.of(channel) if bass and channel not in bass.subs else None)
             if one is not None
         ]
-        corners += [f"to {own.low_pass.frequency_hz:g} Hz"] if own.low_pass is not None else []
+        crossovers += [f"to {own.low_pass.frequency_hz:g} Hz"] if own.low_pass is not None else []
         if bass is not None and channel in bass.subs:
             highest = max(
                 (
@@ -163,8 +163,8 @@ class LoadView:
                 default=0.0,
             )
             top = bass.low_pass.frequency_hz if bass.low_pass else highest
-            corners += [f"bass to {top:g} Hz"] if top else []
-        return ", ".join(corners)
+            crossovers += [f"bass to {top:g} Hz"] if top else []
+        return ", ".join(crossovers)
 
     def made_of(self, channel: str) -> str:
         """What corrects an output, in a few words."""

@@ -116,7 +116,7 @@ def _remedy(cause: Cause) -> str:
         case "screen":
             return "Lift it gently, or choose a more open cloth."
         case "crossover":
-            return "Change the subs' delay or polarity on Align, or the corner; no filter fills it."
+            return "Change the subs' delay or polarity on Align, or the crossover; no filter fills it."
     return "Read in the microphone's curve, or use another microphone."
 
 

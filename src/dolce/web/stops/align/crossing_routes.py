@@ -16,21 +16,21 @@ from dolce.web.stops.align.sheets import after, blueprint, on_sheet, show
 @blueprint.post("/crossovers")
 @on_sheet("crossover")
 def set_crossovers(job_id: int) -> Response:
-    """Corners of all groups, and what the effects channel gets."""
+    """Crossovers of all groups, and what the effects channel gets."""
     form = FormReader(request.form)
-    corners = {}
+    crossovers = {}
     for group in GROUP_NAMES:
         if f"way-{group}" in request.form:
             crossed = form.choice(f"way-{group}", ("crossed", "whole")) == "crossed"
-            corners[group] = _crossover(form, group) if crossed else None
-    low_pass = _crossover(form, "lowpass") if form.filled("corner-lowpass") else None
+            crossovers[group] = _crossover(form, group) if crossed else None
+    low_pass = _crossover(form, "lowpass") if form.filled("crossover-lowpass") else None
     effects_hz = form.number("effects_hz", low=40, high=250, unit="Hz", default=120.0)
     effects_db = form.of(Effects, "gain_db", typed="effects_db", default=10.0)
     wait_s = form.of(SubGroup, "most_wait_s", typed="wait_ms", per_unit=1000, unit="ms", default=10.0)
     form.done()
     services().crossing.set_crossovers(
         job_id,
-        corners,
+        crossovers,
         low_pass=low_pass,
         most_wait_s=wait_s,
         effects=Effects(low_pass=Crossover(frequency_hz=effects_hz), gain_db=effects_db)
@@ -103,7 +103,7 @@ def send(job_id: int) -> Response:
 
 
 def _crossover(form: FormReader, name: str) -> Crossover:
-    crossover_hz = form.number(f"corner-{name}", low=30, high=250, unit="Hz")
+    crossover_hz = form.number(f"crossover-{name}", low=30, high=250, unit="Hz")
     order = form.whole_choice(f"slope-{name}", ORDERS)
     return Crossover(
         frequency_hz=crossover_hz, order=order, kind=form.choice(f"kind-{name}", tuple(k for k, _ in KINDS))

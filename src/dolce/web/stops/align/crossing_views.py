@@ -38,7 +38,7 @@ def crossing_page(view: CrossingView, *, channel: str, seat: str) -> dict:
 
 
 def sum_plot(view: CrossingView, channel: str, seat: int) -> dict:
-    """Main alone, subs alone, both, and what they could be, an octave and a half around the corner."""
+    """Main alone, subs alone, both, and what they could be, an octave and a half around the crossover."""
     one = view.crossover_sums[channel]
     near = np.abs(np.log2(SHOWN_HZ / one.crossover_hz)) <= 1.6
     shown = {

@@ -76,13 +76,13 @@ def change_limits(job_id: int, number: int) -> Response:
 @blueprint.post("/processor/bass")
 @on_sheet("processor")
 def type_bass(job_id: int) -> Response:
-    """The bass management of a processor that can't be read; an empty corner for none."""
+    """The bass management of a processor that can't be read; an empty frequency for none."""
     form, crossover = FormReader(request.form), None
     if form.filled("bass_hz"):
-        corner = form.number("bass_hz", low=30, high=250, unit="Hz")
+        frequency_hz = form.number("bass_hz", low=30, high=250, unit="Hz")
         order = form.whole_choice("bass_slope", ORDERS)
         form.done()
-        crossover = Crossover(frequency_hz=corner, order=order)
+        crossover = Crossover(frequency_hz=frequency_hz, order=order)
     services().processor.type_bass(job_id, crossover)
     return after(job_id, "processor")
 

@@ -105,10 +105,10 @@ def bass_words(bass: BassManagement, main_channels: Sequence[str]) -> str:
     """What a processor does with the bass, in one sentence or two."""
     by_crossover: dict[float, list[str]] = {}
     for channel in main_channels:
-        corner = bass.of(channel)
-        if corner is not None:
-            by_crossover.setdefault(corner.frequency_hz, []).append(channel)
-    parts = [f"{', '.join(channels)} below {corner:g} Hz" for corner, channels in by_crossover.items()]
+        crossover = bass.of(channel)
+        if crossover is not None:
+            by_crossover.setdefault(crossover.frequency_hz, []).append(channel)
+    parts = [f"{', '.join(channels)} below {at_hz:g} Hz" for at_hz, channels in by_crossover.items()]
     words = f"Bass of {'; of '.join(parts)} goes to {', '.join(bass.subs)}." if parts else ""
     if bass.effects is not None:
         words += (

@@ -48,7 +48,7 @@ TEXTS = [
     "seat-²",
     "seat-" + BIG,
     "spot-1",
-    "crossover-1",
+    "corner-1",
     "box-9",
     "{}",
     "[]",

@@ -35,7 +35,7 @@ def page(job_id: int) -> Response:
 
 
 @on_sheet()
-def _changed(job_id: int, form: FormReader, changes: dict, sheet: str) -> Response:
+def _changed(job_id: int, form: FormReader, changes: dict, *, sheet: str) -> Response:
     """Keep what was typed, or show each fault beside its field."""
     form.done()
     with form.blaming(_FIELDS, "hardware"):
@@ -87,7 +87,7 @@ def level(job_id: int) -> Response:
             if form.filled("ceiling_spl_db")
             else None,
         },
-        "level",
+        sheet="level",
     )
 
 
@@ -109,7 +109,7 @@ def hardware(job_id: int) -> Response:
     }
     if form.filled("sync_channel"):
         changes["sync_channel"] = services().jobs.get(job_id).speaker(form.text("sync_channel")).channel
-    return _changed(job_id, form, changes, "setup")
+    return _changed(job_id, form, changes, sheet="setup")
 
 
 @blueprint.post("/hardware/look")
@@ -127,7 +127,7 @@ def join_loop(job_id: int) -> Response:
         job_id,
         form,
         {name: form.of(Interface, name) if form.text(name) else None for name in ("loop_output", "loop_input")},
-        "setup",
+        sheet="setup",
     )
 
 

@@ -66,7 +66,7 @@ def settings(job_id: int) -> Response:
             "pace": form.choice("pace", _PACES),
             "placed_by_hand": form.choice("placed", tuple(_PLACED.values())) == _PLACED[True],
         },
-        "setup",
+        sheet="setup",
     )
 
 

@@ -113,7 +113,7 @@ def main(address: str) -> None:
     page.press("Use these settings")
     page.press("Crossovers")
     page.press("Evening colours")
-    page.press("Use these corners")
+    page.press("Use these crossovers")
     shot("align-crossover")
     page.press("Day colours")
     page.press("Levels and arrivals")

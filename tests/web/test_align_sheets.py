@@ -12,7 +12,7 @@ from dolce.services.jobs.job_keeping import JobDetails
 from dolce.services.wiring import open_services
 
 SHEETS = ("alignment_table", "subs", "crossover", "routing", "proof", "kept")
-CORNERS = {"way-fronts": "crossed", "crossover-fronts": "80", "slope-fronts": "4", "kind-fronts": "linkwitz-riley"}
+CROSSOVERS = {"way-fronts": "crossed", "crossover-fronts": "80", "slope-fronts": "4", "kind-fronts": "linkwitz-riley"}
 
 
 @pytest.fixture(scope="module")
@@ -121,10 +121,12 @@ def test_a_running_search_answers_with_its_bar_alone(pair, monkeypatch):
     assert "<main" not in answer.text
 
 
-def test_corners_are_chosen_losses_shown_and_wrong_ones_refused(pair):
+def test_crossovers_are_chosen_losses_shown_and_wrong_ones_refused(pair):
     services, client, url, job_id = pair
     post(client, f"{url}/use")
-    page = post(client, f"{url}/crossovers", **CORNERS, effects="1", effects_hz="120", effects_db="10").text
+    offered = client.get(f"{url}?sheet=crossover").text
+    assert set(re.findall(r'value="(\d)" selected', offered)) == {"4"}  # 24 dB per octave until somebody chooses
+    page = post(client, f"{url}/crossovers", **CROSSOVERS, effects="1", effects_hz="120", effects_db="10").text
     assert re.search(r"Loss, dB", page)
     assert "Found over all channels and seats" in page
     routing = alignment_of(services, job_id).routing
@@ -135,7 +137,7 @@ def test_corners_are_chosen_losses_shown_and_wrong_ones_refused(pair):
     low = post(
         client,
         f"{url}/crossovers",
-        **CORNERS,
+        **CROSSOVERS,
         **{"crossover-lowpass": "70", "slope-lowpass": "2", "kind-lowpass": "butterworth"},
     )
     assert low.status_code == 200
@@ -145,7 +147,7 @@ def test_corners_are_chosen_losses_shown_and_wrong_ones_refused(pair):
         ({"slope-fronts": "3"}, "Choose"),
         ({"effects_db": "99"}, "out of range"),
     ):
-        answer = post(client, f"{url}/crossovers", **{**CORNERS, **wrong})
+        answer = post(client, f"{url}/crossovers", **{**CROSSOVERS, **wrong})
         assert answer.status_code == 422
         assert said in answer.text
     post(client, f"{url}/crossovers/group", group_ms="2.5", group_polarity="inverted")

@@ -28,7 +28,7 @@ def crossing_page(view: CrossingView, *, channel: str, seat: str) -> dict:
     )
     return {
         "cross": view,
-        "slopes": SLOPES,
+        "slopes": tuple((str(order), text) for order, text in SLOPES),
         "kinds": KINDS,
         "group_names": GROUP_NAMES,
         "cross_channel": channel,

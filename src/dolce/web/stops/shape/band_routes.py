@@ -94,7 +94,9 @@ def add_band(job_id: int, channel: str) -> Response:
 @blueprint.post("/bands/<channel>/copy/<to>")
 def copy_bands(job_id: int, channel: str, to: str) -> Response:
     """The same bands for the partner, or for the whole group."""
-    scope = FormReader({"to": to}).choice("to", SCOPES)
+    form = FormReader({"to": to})
+    scope = form.choice("to", SCOPES)
+    form.done()
     return edited(job_id, lambda: services().shaping.copy_bands(job_id, channel, to=scope), channel=channel)
 
 

@@ -127,7 +127,7 @@ def unmeasured() -> None:
         heard.append((np.array(levels[:taken]), np.array(levels[taken:])))
     for name, desired in {
         "parametric filters": Correction(),
-        "convolution": Correction(means=FilterType(method="convolution")),
+        "convolution": Correction(filter_type=FilterType(method="convolution")),
     }.items():
         held, off = [], []
         for taken, new in heard:

@@ -64,7 +64,7 @@ def costs() -> None:
         expectation_of(shaped[name], found, sample_rate_hz=RATE)
     took = time.perf_counter() - begun
     line("every spot left out in turn, all feeds", f"{took:.1f} s", "60 s", took < 60)
-    convolved = Correction(means=FilterType(method="convolution"), linked=False)
+    convolved = Correction(filter_type=FilterType(method="convolution"), linked=False)
     begun = time.perf_counter()
     made = found_filters(shapes(convolved, levels), convolved, sample_rate_hz=RATE).correction.convolutions
     for one in made.values():
@@ -91,7 +91,7 @@ def worth() -> None:
     rng = np.random.default_rng(11)
     kinds = {
         "bands": Correction(limits=Limits(max_q=16, max_q_above=16)),
-        "convolution": Correction(means=FilterType(method="convolution")),
+        "convolution": Correction(filter_type=FilterType(method="convolution")),
     }
     for name, correction in kinds.items():
         closed, off, inside, used = [], [], [], []

@@ -293,7 +293,7 @@ def test_fixed_and_free_bands_together_miss_less_than_fixed_ones_alone():
     heard = SeatResponses.of(np.repeat(level[None], 3, axis=0))
     left = {}
     for method in ("fixed bands", "fixed and free bands", "level only"):
-        of = Correction(limits=Limits(bands=3), means=FilterType(method=method))
+        of = Correction(limits=Limits(bands=3), filter_type=FilterType(method=method))
         shape = shape_of("C", heard, at_hz=GRID, correction=of, sample_rate_hz=RATE)
         found = found_filters({"C": shape}, of, sample_rate_hz=RATE).correction
         left[method] = shape_of("C", heard, at_hz=GRID, correction=found, sample_rate_hz=RATE).predicted_deviation_db

@@ -233,7 +233,7 @@ def test_points_of_a_drawn_target_begin_where_the_target_lies_and_are_moved(job)
     services.shaping.set_correction(
         job_id,
         correction_settings=CorrectionSettings(
-            target=replace(services.shaping.correction(job_id).target, curve=curve), means=FilterType()
+            target=replace(services.shaping.correction(job_id).target, curve=curve), filter_type=FilterType()
         ),
         anchor="band",
         anchor_band_hz=(200, 2000),

@@ -111,7 +111,7 @@ def test_what_a_device_can_not_hold_is_shortened_and_said(shaped):
     services.shaping.set_correction(
         copy,
         correction_settings=CorrectionSettings(
-            limits=Limits(from_hz=30.0), means=FilterType(method="convolution", duration_s=0.08)
+            limits=Limits(from_hz=30.0), filter_type=FilterType(method="convolution", duration_s=0.08)
         ),
         anchor="band",
         anchor_band_hz=(200, 2000),

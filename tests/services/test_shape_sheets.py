@@ -37,10 +37,12 @@ def job(taken):
     services.shaping.searches.stop(copy.id)
 
 
-def aim_by(services, job_id, **means):
+def aim_by(services, job_id, **filter_type):
     services.shaping.set_correction(
         job_id,
-        correction_settings=CorrectionSettings(limits=Limits(from_hz=30.0, bands=5), means=FilterType(**means)),
+        correction_settings=CorrectionSettings(
+            limits=Limits(from_hz=30.0, bands=5), filter_type=FilterType(**filter_type)
+        ),
         anchor="band",
         anchor_band_hz=(200.0, 2000.0),
         anchor_level_db=0.0,
@@ -203,7 +205,7 @@ def test_what_to_expect_is_found_once_and_follows_edits(job):
 
 
 @pytest.mark.parametrize(
-    "means",
+    "filter_type",
     [
         {"method": "convolution", "phase": "minimum"},
         {"method": "convolution", "phase": "linear"},
@@ -212,14 +214,14 @@ def test_what_to_expect_is_found_once_and_follows_edits(job):
         {"method": "fixed and free bands"},
     ],
 )
-def test_every_means_comes_closer_and_can_be_loaded(job, means):
+def test_every_means_comes_closer_and_can_be_loaded(job, filter_type):
     services, job_id = job
-    aim_by(services, job_id, **means)
+    aim_by(services, job_id, **filter_type)
     services.shaping.find(job_id)
     for name, shape in services.shaping.shapes(job_id).items():
         assert shape.predicted_deviation_db < shape.before_deviation_db, name
     correction = services.shaping.correction(job_id)
-    convolves = means["method"] == "convolution"
+    convolves = filter_type["method"] == "convolution"
     assert bool(correction.convolutions) == convolves
     settings = services.loading.view(job_id).settings["L"]
     assert (settings.convolution is not None) == convolves
@@ -323,7 +325,9 @@ def test_all_channels_wait_for_one_that_is_late(job):
     services, job_id = job
     services.shaping.set_correction(
         job_id,
-        correction_settings=CorrectionSettings(means=FilterType(method="convolution", phase="linear", duration_s=0.34)),
+        correction_settings=CorrectionSettings(
+            filter_type=FilterType(method="convolution", phase="linear", duration_s=0.34)
+        ),
         scope="channel",
         channel="C",
         anchor="band",

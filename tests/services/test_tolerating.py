@@ -36,9 +36,9 @@ def test_every_line_of_a_set_is_judged_or_said_why_not(taken):
     # Arrivals and levels are known as far as the spots agree on them.
     (arrival,), (level,) = (of_line(view, line).values() for line in ("arrival", "level"))
     assert 0.01 <= arrival.error < 0.5
-    assert arrival.said == against_bound(arrival.value, arrival.error, high=0.1)
+    assert arrival.outcome == against_bound(arrival.value, arrival.error, high=0.1)
     assert 0.05 < level.error < 3
-    fails = any(one.said == "fails" for one in view.figures)
+    fails = any(one.outcome == "fails" for one in view.figures)
     assert view.verdict.startswith(EBU if fails else "Nothing speaks against")
     assert view.round.name == "Untouched"
 

@@ -15,6 +15,7 @@ from dolce.core.response import (
     another_spot_db,
     average_over_spots,
     clipped_samples,
+    deconvolution,
     find_arrival,
     level_on_grid,
     part_with,
@@ -28,6 +29,7 @@ from dolce.errors import InvalidValue
 RATE = 48_000
 SWEEP = Sweep(duration_s=2.0)
 GRID = ANALYSIS_GRID_HZ[(ANALYSIS_GRID_HZ >= 20) & (ANALYSIS_GRID_HZ <= 20_000)]
+LENGTHS = {"sample_rate_hz": RATE, "recording_samples": 3 * RATE}
 
 
 def heard(system, *, delay_s=0.0123456, seconds=3.0, region=0.0, sweep=SWEEP):
@@ -57,9 +59,7 @@ def high_pass(frequency):
 
 @pytest.fixture(scope="module")
 def deconvolver():
-    return Deconvolver(
-        SWEEP.samples(), sample_rate_hz=RATE, recording_samples=3 * RATE, band_hz=(SWEEP.start_hz, SWEEP.stop_hz)
-    )
+    return Deconvolver(SWEEP.samples(), **LENGTHS, band_hz=(SWEEP.start_hz, SWEEP.stop_hz))
 
 
 def test_known_system_comes_back_in_level_arrival_and_polarity():
@@ -102,7 +102,7 @@ def test_a_long_recording_is_read_around_its_sweep(begins_s, below_db):
 def test_a_recording_is_left_whole_that_is_short_or_holds_no_sweep():
     stimulus, noise = SWEEP.samples(), np.random.default_rng(5).normal(0, 0.1, 30 * RATE)
     assert part_with(noise, stimulus, sample_rate_hz=RATE) == slice(0, noise.size)
-    recording = noise[: 11 * RATE].copy()
+    recording = noise[: 7 * RATE].copy()
     recording[RATE : RATE + stimulus.size] += stimulus
     assert part_with(recording, stimulus, sample_rate_hz=RATE) == slice(0, recording.size)
 
@@ -119,6 +119,19 @@ def test_what_comes_around_in_a_division_lies_behind_the_response():
     ]
     assert_allclose(*(level_on_grid(one.response, at_hz=GRID, per_octave=None) for one in made), atol=0.002)
     assert made[0].arrival.time_s == pytest.approx(made[1].arrival.time_s, abs=1e-8)
+
+
+def test_a_long_recording_in_single_precision_gives_what_double_gives(monkeypatch):
+    recording = heard(high_pass) + np.random.default_rng(7).normal(0, 1e-5, 3 * RATE)
+    double = analyse_recording(recording, deconvolver=Deconvolver(SWEEP.samples(), **LENGTHS))
+    monkeypatch.setattr(deconvolution, "_SINGLE_ABOVE", recording.size - 1)
+    assert deconvolution.precision_for(recording.size) is np.float32
+    single = analyse_recording(recording, deconvolver=Deconvolver(SWEEP.samples(), **LENGTHS))
+    levels = [level_on_grid(found.response, at_hz=GRID, per_octave=None) for found in (single, double)]
+    assert 0 < np.abs(levels[0] - levels[1]).max() < 1e-3  # not the same computation twice
+    assert single.response.sample.dtype == np.float64
+    assert single.arrival.time_s == pytest.approx(double.arrival.time_s, abs=1e-9)
+    assert single.quality.signal_to_noise_db == pytest.approx(double.quality.signal_to_noise_db, abs=0.01)
 
 
 def test_noise_40_db_below_costs_at_most_a_third_of_a_db(deconvolver):

@@ -12,15 +12,18 @@ from dolce.errors import InvalidValue
 _NO_TEXT = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f\ud800-\udfff\ufffe\uffff]")
 
 
-def finite(values: ArrayLike, *, where: str, shape: tuple[int, ...] | None = None) -> NDArray[np.float64]:
-    """A read-only float copy of `values`, all finite, of the given shape.
+def finite(
+    values: ArrayLike, *, where: str, shape: tuple[int, ...] | None = None, dtype: type[np.floating] = np.float64
+) -> NDArray[Any]:
+    """A read-only float copy of `values`, all finite, of the given shape and precision; themselves if they are that.
 
     Raises
     ------
     InvalidValue
         If a value is not finite or the shape differs.
     """
-    array = np.array(values, dtype=np.float64)
+    kept = isinstance(values, np.ndarray) and values.dtype == dtype and values.base is None
+    array = values if kept and not values.flags.writeable else np.array(values, dtype=dtype)
     if shape is not None and array.shape != shape:
         raise InvalidValue(f"shape {array.shape} where {shape} is needed.", where=where)
     good = np.isfinite(array)
@@ -105,12 +108,12 @@ def limited(low: float, high: float, *, where: str, unit: str = "", whole: bool 
 
 def values_in(value: Any) -> dict[str, Any]:
     """The fields of a dataclass by name, as they are."""
-    return {one.name: getattr(value, one.name) for one in fields(value)}
+    return {field_.name: getattr(value, field_.name) for field_ in fields(value)}
 
 
 def limited_fields(kind: type) -> tuple[str, ...]:
     """Names of the fields of a dataclass that have a range."""
-    return tuple(one.name for one in fields(kind) if Range in one.metadata)
+    return tuple(field_.name for field_ in fields(kind) if Range in field_.metadata)
 
 
 def range_of(kind: type, name: str) -> Range:
@@ -126,8 +129,8 @@ def ranges(value: Any, *, of: str = "") -> None:
     InvalidValue
         Naming the first field that is out of range, behind `of` where that is given.
     """
-    for one in fields(value):
-        span, present = one.metadata.get(Range), getattr(value, one.name)
+    for field_ in fields(value):
+        span, present = field_.metadata.get(Range), getattr(value, field_.name)
         if span is not None and present is not None:
             within(
                 present, low=span.low, high=span.high, where=f"{of}, {span.where}" if of else span.where, unit=span.unit

@@ -24,6 +24,7 @@ from dolce.core.response import (
     level_on_grid,
     part_with,
     phase_deg,
+    precision_for,
     resampled,
     stretched,
 )
@@ -80,46 +81,46 @@ def write_response(
     """
     if smoothing is not None:
         checked.within(smoothing, low=0.5, high=96, where="--smoothing")
-    played, heard = read_sound(stimulus), read_sound(recording)
+    played, recorded = read_sound(stimulus), read_sound(recording)
     curve = None if microphone is None else read_microphone_curve(read_bytes(microphone), name=microphone.name)
     warnings = [
         f"{name}: {audio.channels_in_file} channels, the loudest was used."
-        for name, audio in ((stimulus.name, played), (recording.name, heard))
+        for name, audio in ((stimulus.name, played), (recording.name, recorded))
         if audio.channels_in_file > 1
     ]
-    samples = heard.sample
-    if heard.sample_rate_hz != played.sample_rate_hz:
-        warnings.append(f"Resampled from {heard.sample_rate_hz} to {played.sample_rate_hz} Hz.")
-        samples = resampled(samples, from_hz=heard.sample_rate_hz, to_hz=played.sample_rate_hz)
-    if samples.size < played.sample.size // 2:
+    rate, stimulus_s = played.sample_rate_hz, played.sample.size / played.sample_rate_hz
+    clipped = clipped_samples(recorded.sample, step=recorded.step)
+    samples, emitted = recorded.sample, played.sample
+    if recorded.sample_rate_hz != rate:
+        warnings.append(f"Resampled from {recorded.sample_rate_hz} to {rate} Hz.")
+        samples = resampled(samples, from_hz=recorded.sample_rate_hz, to_hz=rate)
+    if samples.size < emitted.size // 2:
         raise InvalidValue(
-            f"{samples.size / played.sample_rate_hz:.1f} s is too short for a stimulus of "
-            f"{played.sample.size / played.sample_rate_hz:.1f} s.",
+            f"{samples.size / rate:.1f} s is too short for a stimulus of {stimulus_s:.1f} s.",
             where=recording.name,
             remedy="Record the whole sweep and its decay.",
         )
-    rate = played.sample_rate_hz
-    marks, drift = chirps_in(played.sample, sample_rate_hz=rate), None
+    del played, recorded  # a minute at 192 kHz takes 90 MB each time that it is held
+    marks, drift = chirps_in(emitted, sample_rate_hz=rate), None
     if marks is not None:
         drift = drift_between_chirps_ppm(samples, chirps=marks, sample_rate_hz=rate)
         if drift is not None and abs(drift) > DRIFT_WORTH_PPM:
             samples = stretched(samples, drift * 1e-6)
-    clipped = clipped_samples(heard.sample, step=heard.step)
-    part = part_with(samples, played.sample, sample_rate_hz=rate)
+    part = part_with(samples, emitted, sample_rate_hz=rate)
     if part.stop - part.start < samples.size:
         warnings.append(
             f"Read around the sweep, from {part.start / rate:.1f} to {part.stop / rate:.1f} s of "
             f"{samples.size / rate:.1f} s."
         )
-        # A long recording is let go of: what is read of it is a copy.
-        samples = samples[part].copy()
-        del heard
+    precision = precision_for(part.stop - part.start)
+    samples, emitted = samples[part].astype(precision), emitted.astype(precision, copy=False)
     deconvolver = Deconvolver(
-        played.sample,
+        emitted,
         sample_rate_hz=rate,
         recording_samples=samples.size,
-        sweep_s=None if marks is None else sweep_part_s(played.sample.size / rate),
+        sweep_s=None if marks is None else sweep_part_s(stimulus_s),
     )
+    del emitted
     try:
         capture = analyse_recording(
             samples, deconvolver=deconvolver, microphone=curve, is_sub=is_sub, clipped=clipped
@@ -168,7 +169,7 @@ def write_filters(
     read = [read_response(read_bytes(path), name=path.name) for path in responses]
     grid = _common_grid(read, responses, limits)
     frequency = ANALYSIS_GRID_HZ[grid]
-    heard = SeatResponses.of(
+    seats = SeatResponses.of(
         [r.smoothed_on(frequency, per_octave=SHAPING_PER_OCTAVE) for r in read], _checked(weights, read)
     )
     wanted = np.zeros(frequency.size)
@@ -178,10 +179,10 @@ def write_filters(
 
     def shaped(correction: Correction) -> ChannelShape:
         return shape_of(
-            _CHANNEL, heard, at_hz=frequency, correction=correction, target_db=wanted, sample_rate_hz=_FIT_RATE_HZ
+            _CHANNEL, seats, at_hz=frequency, correction=correction, target_db=wanted, sample_rate_hz=_FIT_RATE_HZ
         )
 
-    turned = {} if options.filter_type.phase != "mixed" else {_CHANNEL: _shared_phase(read, responses, heard.weights)}
+    turned = {} if options.filter_type.phase != "mixed" else {_CHANNEL: _shared_phase(read, responses, seats.weights)}
     correction = found_filters(
         {_CHANNEL: shaped(correction)}, correction, sample_rate_hz=_FIT_RATE_HZ, turned=turned, effort=THOROUGH
     ).correction
@@ -228,15 +229,15 @@ def _shared_phase(
     counting = weights > 0
     at_hz = np.arange(5.0, _PHASES_TO_HZ)
     rows = []
-    for one, path in zip(read, paths, strict=True):
-        if one.phase_deg is None:
+    for response, path in zip(read, paths, strict=True):
+        if response.phase_deg is None:
             raise InvalidValue(
                 "has no phase.",
                 where=path.name,
                 remedy="Give responses with a column phase_deg, or choose --phase minimum.",
             )
-        phase = np.interp(at_hz, one.frequency_hz, np.unwrap(np.radians(one.phase_deg)))
-        rows.append(10 ** (one.on(at_hz) / 20) * np.exp(1j * phase))
+        phase = np.interp(at_hz, response.frequency_hz, np.unwrap(np.radians(response.phase_deg)))
+        rows.append(10 ** (response.on(at_hz) / 20) * np.exp(1j * phase))
     return at_hz, shared_excess_phase(at_hz, np.array(rows)[counting], weights[counting])[0]
 
 

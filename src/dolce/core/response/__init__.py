@@ -22,7 +22,7 @@ from dolce.core.response.clock_drift import (
     stretched,
     without_drift,
 )
-from dolce.core.response.deconvolution import Deconvolver
+from dolce.core.response.deconvolution import Deconvolver, precision_for
 from dolce.core.response.electronics import InterfaceLoop, interface_loop
 from dolce.core.response.impulse import ImpulseResponse
 from dolce.core.response.impulse_file import TELLS_NOISE_FROM_S, is_impulse_response, response_of_file
@@ -91,6 +91,7 @@ __all__ = [
     "on_one_clock",
     "part_with",
     "phase_deg",
+    "precision_for",
     "recorded_parts",
     "records_bass_alone",
     "resampled",

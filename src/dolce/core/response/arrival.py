@@ -144,10 +144,9 @@ class _Phases:
 def _phases(response: ImpulseResponse, arrival_s: float, band_hz: tuple[float, float], to_s: float) -> _Phases | None:
     """The first part of the direct sound in a band; None where what was there before says as much."""
     rate = response.sample_rate_hz
-    time = response.time_s - arrival_s
-    here = slice(*np.searchsorted(time, (-_POLARITY_FROM_S, to_s)))
-    before = slice(*np.searchsorted(time, (-to_s - 2 * _POLARITY_FROM_S, -_POLARITY_FROM_S)))
-    near = time[here]
+    here = response.between(arrival_s - _POLARITY_FROM_S, arrival_s + to_s)
+    before = response.between(arrival_s - to_s - 2 * _POLARITY_FROM_S, arrival_s - _POLARITY_FROM_S)
+    near = response.start_s + np.arange(here.start, here.stop) / rate - arrival_s
     window = raised_cosine(1 - np.abs(near) / np.where(near < 0, _POLARITY_FROM_S, to_s))
     size = scipy.fft.next_fast_len(max(4 * near.size, round(rate / 5)), real=True)
     frequency = scipy.fft.rfftfreq(size, 1 / rate)

@@ -14,7 +14,7 @@ from dolce.core.response.deconvolution import Deconvolver
 from dolce.core.response.hum import hum_in, may_hum
 from dolce.core.response.impulse import ImpulseResponse
 from dolce.core.response.microphone import MicrophoneCurve
-from dolce.core.response.noise_window import windowed_by_noise
+from dolce.core.response.noise_window import noise_behind, windowed_by_noise
 from dolce.core.response.quality import NOISY_BELOW_DB, Quality, clipped_samples
 from dolce.core.response.sub_arrival import sub_arrival
 from dolce.errors import InvalidValue
@@ -121,16 +121,18 @@ def analyse_recording(
             where="recording",
             remedy="Check the microphone's input and gain, then record again.",
         )
-    heard = _heard(recording, deconvolver, is_sub)
-    if heard.signal_to_noise_db < _HUM_MATTERS_BELOW_DB and may_hum(
-        heard.recorded - heard.explained, size=deconvolver.size, sample_rate_hz=deconvolver.sample_rate_hz
+    divided = _heard(recording, deconvolver, is_sub)
+    if divided.signal_to_noise_db < _HUM_MATTERS_BELOW_DB and may_hum(
+        divided.recorded, divided.explained, size=deconvolver.size, sample_rate_hz=deconvolver.sample_rate_hz
     ):
-        hum = hum_in(heard.left_over(deconvolver)[: recording.size], sample_rate_hz=deconvolver.sample_rate_hz)
+        hum = hum_in(divided.left_over(deconvolver)[: recording.size], sample_rate_hz=deconvolver.sample_rate_hz)
         if hum is not None:
-            heard = replace(_heard(recording - hum, deconvolver, is_sub), signal_to_noise_db=heard.signal_to_noise_db)
-    arrival, windowed = heard.arrival, heard.windowed
+            divided = replace(
+                _heard(recording - hum, deconvolver, is_sub), signal_to_noise_db=divided.signal_to_noise_db
+            )
+    arrival, windowed = divided.arrival, divided.windowed
     quality = Quality(
-        signal_to_noise_db=heard.signal_to_noise_db,
+        signal_to_noise_db=divided.signal_to_noise_db,
         peak_dbfs=peak,
         clipped_samples=clipped_samples(recording) if clipped is None else clipped,
     )
@@ -141,7 +143,7 @@ def analyse_recording(
             remedy="Use the recording of the very test signal, whole and unedited.",
         )
     if quality.signal_to_noise_db < NOISE_MATTERS_BELOW_DB:
-        windowed = windowed_by_noise(windowed, heard.whole, arrival_s=arrival.time_s)
+        windowed = windowed_by_noise(windowed, divided.noise, arrival_s=arrival.time_s)
     missing_s = arrival.time_s + deconvolver.stimulus_s - recording.size / deconvolver.sample_rate_hz
     cautions = _cautions(quality, arrival, missing_s)
     if microphone is not None:
@@ -161,10 +163,8 @@ def plays_bass_alone(spectrum: NDArray, *, size: int, sample_rate_hz: int) -> bo
 
     def level(low_hz: float, high_hz: float) -> float:
         edges = np.geomspace(low_hz, high_hz, 13) * size / sample_rate_hz
-        power = spectrum.real**2 + spectrum.imag**2
-        return float(
-            power_db(np.mean([power[round(a) : max(round(b), round(a) + 1)].mean() for a, b in pairwise(edges)]))
-        )
+        bands = (spectrum[round(a) : max(round(b), round(a) + 1)] for a, b in pairwise(edges))
+        return float(power_db(np.mean([(band.real**2 + band.imag**2).mean() for band in bands])))
 
     return level(30, 100) > level(400, 4000) + _BASS_ALONE_DB
 
@@ -184,7 +184,7 @@ class _Heard:
 
     recorded: NDArray[np.complex128]
     explained: NDArray[np.complex128]
-    whole: ImpulseResponse
+    noise: NDArray[np.float64]
     windowed: ImpulseResponse
     arrival: Arrival
     signal_to_noise_db: float
@@ -203,6 +203,9 @@ def _heard(recording: NDArray, deconvolver: Deconvolver, is_sub: bool | None) ->
     del spectrum  # as large as the recording, and not needed any more
     arrival = find_arrival(whole.below(SUB_TOP_HZ) if is_sub else whole)
     windowed = whole.around(arrival.time_s, before_s=kept_before_s(deconvolver.sweep_s), after_s=AFTER_S)
+    # Long ones take half a gigabyte: what is not needed any more goes before the next one comes.
+    noise = noise_behind(whole, arrival_s=arrival.time_s)
+    del whole
     if is_sub:
         arrival = sub_arrival(windowed)
     low, high = deconvolver.band_hz
@@ -217,7 +220,7 @@ def _heard(recording: NDArray, deconvolver: Deconvolver, is_sub: bool | None) ->
     return _Heard(
         recorded=recorded,
         explained=explained,
-        whole=whole,
+        noise=noise,
         windowed=windowed,
         arrival=arrival,
         signal_to_noise_db=level,
@@ -227,12 +230,12 @@ def _heard(recording: NDArray, deconvolver: Deconvolver, is_sub: bool | None) ->
 def _explained(windowed: ImpulseResponse, deconvolver: Deconvolver) -> NDArray[np.complex128]:
     """The spectrum of what a response makes of the stimulus."""
     size, rate = deconvolver.size, deconvolver.sample_rate_hz
-    placed = np.zeros(size)
+    placed = np.zeros(size, dtype=deconvolver.precision)
     first = round(windowed.start_s * rate) % size
     stop = min(size, first + windowed.sample.size)
     placed[first:stop] = windowed.sample[: stop - first]
     placed[: windowed.sample.size - (stop - first)] = windowed.sample[stop - first :]
-    explained = scipy.fft.rfft(placed)
+    explained = scipy.fft.rfft(placed, overwrite_x=True)
     explained *= deconvolver.stimulus_spectrum
     return explained
 
@@ -243,8 +246,8 @@ def _signal_to_noise_db(
     """Explained over unexplained energy inside a band; `passed` is the part of all noise that the window lets pass."""
     low, high = (round(edge * deconvolver.size / deconvolver.sample_rate_hz) for edge in band_hz)
     inside = slice(low, high)
-    left = recorded[inside] - explained[inside]
-    noise = float(np.vdot(left, left).real)
+    residual = recorded[inside] - explained[inside]
+    noise = float(np.vdot(residual, residual).real)
     signal = float(np.vdot(explained[inside], explained[inside]).real)
     passed = min(0.9, passed)
     noise /= 1 - passed

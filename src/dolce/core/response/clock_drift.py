@@ -93,8 +93,8 @@ def drift_between_chirps_ppm(
 
     `chirps` says where they begin in what was played, in samples (`dolce.core.signals.chirps_in`).
     """
-    heard = find_chirps(recording, apart=chirps[1] - chirps[0], sample_rate_hz=sample_rate_hz)
-    return None if heard is None else heard.drift_ppm
+    found = find_chirps(recording, apart=chirps[1] - chirps[0], sample_rate_hz=sample_rate_hz)
+    return None if found is None else found.drift_ppm
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -129,25 +129,25 @@ def find_chirps(
     what they made of the other, on a grid 8 times finer. Whatever the speaker does to both, it takes no part in their
     distance. Source: our own.
     """
-    one, distance = chirp_above(from_hz, sample_rate_hz), apart
+    chirp, distance = chirp_above(from_hz, sample_rate_hz), apart
     reach = int(np.ceil(_SEARCH_PPM * 1e-6 * distance)) + 2
-    if recording.size < distance + one.size + 2 * reach:
+    if recording.size < distance + chirp.size + 2 * reach:
         return None
-    match = _matched(recording, one)
+    match = _matched(recording, chirp)
     first = _pair_at(match, distance, reach)
     # With the room's answer, as long as it is alone: the sweep comes half a second behind the first one.
-    length = one.size + round(_CHIRP_TAIL_S * sample_rate_hz)
+    length = chirp.size + round(_CHIRP_TAIL_S * sample_rate_hz)
     begin = max(0, first - round(0.01 * sample_rate_hz))
     parts = [recording[start : start + length] for start in (begin, begin + distance)]
     size = scipy.fft.next_fast_len(2 * length, real=True)
     here, there = (scipy.fft.rfft(np.pad(part, (0, length - part.size)), size) for part in parts)
     frequency = scipy.fft.rfftfreq(size, 1 / sample_rate_hz)
-    heard = in_band(frequency, (0.8 * from_hz, TO_HZ))
-    cross = np.where(heard, np.conj(here) * there, 0)
+    audible = in_band(frequency, (0.8 * from_hz, TO_HZ))
+    cross = np.where(audible, np.conj(here) * there, 0)
     fine = scipy.fft.irfft(cross, size * _FINER) * _FINER
     near = np.concatenate([fine[-reach * _FINER :], fine[: reach * _FINER + 1]])
     peak = int(np.argmax(near))
-    energies = [float(np.sum(np.abs(part[heard]) ** 2)) for part in (here, there)]
+    energies = [float(np.sum(np.abs(part[audible]) ** 2)) for part in (here, there)]
     alike = near[peak] * size / 2 / np.sqrt(energies[0] * energies[1] + 1e-300)
     if not 0 < peak < near.size - 1 or alike < _ALIKE:
         return None
@@ -155,14 +155,14 @@ def find_chirps(
     return ChirpsFound(first=first, drift_ppm=float(1e6 * shift / _FINER / distance), alike=float(alike))
 
 
-def _matched(recording: NDArray, one: NDArray) -> NDArray[np.float32]:
+def _matched(recording: NDArray, chirp: NDArray) -> NDArray[np.float32]:
     """How much a mark looks like what begins at each sample; in single precision, since it only says where to look."""
-    filter_ = one[::-1].astype(np.float32)
-    found = np.empty(recording.size - one.size + 1, dtype=np.float32)
+    filter_ = chirp[::-1].astype(np.float32)
+    found = np.empty(recording.size - chirp.size + 1, dtype=np.float32)
     for begin in range(0, found.size, _BLOCK):
         end = min(begin + _BLOCK, found.size)
         found[begin:end] = scipy.signal.fftconvolve(
-            recording[begin : end + one.size - 1].astype(np.float32), filter_, mode="valid"
+            recording[begin : end + chirp.size - 1].astype(np.float32), filter_, mode="valid"
         )
     return np.abs(found, out=found)
 

@@ -12,10 +12,14 @@ _AROUND_HZ = 0.3  # how far mains may be off
 _STANDS_OUT = 30.0  # power of a tone against the median of the lines near it
 
 
-def may_hum(spectrum: NDArray[np.complex128], *, size: int, sample_rate_hz: int) -> bool:
-    """Whether any tone of mains hum stands out of a spectrum of `size` samples at all; a quick look before `hum_in`."""
-    power = spectrum.real**2 + spectrum.imag**2
+def may_hum(recorded: NDArray, explained: NDArray, *, size: int, sample_rate_hz: int) -> bool:
+    """Whether any tone of mains hum stands out of what is not explained of a recording: a quick look before `hum_in`.
+
+    Both are spectra of `size` samples, shape (size // 2 + 1,).
+    """
     step = sample_rate_hz / size
+    low = slice(0, round((max(_HARMONICS) * max(MAINS_HZ) + 6) / step) + 1)
+    power = np.abs(recorded[low] - explained[low]) ** 2
     for mains in MAINS_HZ:
         for k in _HARMONICS:
             near = power[round((k * mains - 6) / step) : round((k * mains + 6) / step)]

@@ -1,5 +1,6 @@
 """The impulse response as a value."""
 
+import math
 from dataclasses import dataclass
 
 import numpy as np
@@ -18,7 +19,7 @@ class ImpulseResponse:
     Attributes
     ----------
     sample : ndarray, shape (samples,)
-        Finite; 1 is the level of the stimulus.
+        Finite; 1 is the level of the stimulus. In single precision where it was handed over so, as long ones are.
     sample_rate_hz : int
     start_s : float
         Time of the first sample after the impulse was emitted; may be negative.
@@ -29,7 +30,8 @@ class ImpulseResponse:
     start_s: float
 
     def __post_init__(self) -> None:
-        sample = checked.finite(self.sample, where="impulse response")
+        single = getattr(self.sample, "dtype", None) == np.float32
+        sample = checked.finite(self.sample, where="impulse response", dtype=np.float32 if single else np.float64)
         if sample.ndim != 1 or sample.size < 2:
             raise InvalidValue(f"{sample.size} samples.", where="impulse response", remedy="At least two are needed.")
         object.__setattr__(self, "sample", sample)
@@ -37,6 +39,11 @@ class ImpulseResponse:
     @property
     def time_s(self) -> NDArray[np.float64]:
         return self.start_s + np.arange(self.sample.size) / self.sample_rate_hz
+
+    def between(self, from_s: float, to_s: float) -> slice:
+        """The samples from one time to before another, as far as the response has them."""
+        first, last = (math.ceil(round((at - self.start_s) * self.sample_rate_hz, 6)) for at in (from_s, to_s))
+        return slice(min(max(first, 0), self.sample.size), min(max(last, 0), self.sample.size))
 
     def below(self, corner_hz: float) -> "ImpulseResponse":
         """What lies below a corner, gently parted; zero phase, so nothing moves."""
@@ -57,7 +64,7 @@ class ImpulseResponse:
         wanted = round((centre_s - before_s - self.start_s) * rate)
         first = max(0, wanted)
         last = min(self.sample.size, round((centre_s + after_s - self.start_s) * rate))
-        part = self.sample[first:last].copy()
+        part = self.sample[first:last].astype(float)
         ahead = round(before_s * rate / 2)
         if ahead:
             rising = fade_in(ahead)[first - wanted :][: part.size]

@@ -4,7 +4,7 @@ import numpy as np
 import scipy
 from numpy.typing import NDArray
 
-_MUCH_LONGER_S = 10.0  # than the stimulus: what is less is divided as it is
+_MUCH_LONGER_S = 6.0  # than the stimulus: what is less is divided as it is
 _AHEAD_S, _AFTER_S = 1.0, 4.0  # kept around the stimulus
 _LOOKED_AT_HZ = 6000  # rate that is enough to find it
 _CLEAR = 8.0  # peak against the RMS of what else looks like the stimulus
@@ -29,10 +29,10 @@ def part_with(recording: NDArray[np.float64], stimulus: NDArray[np.float64], *, 
     if recording.size < stimulus.size + _MUCH_LONGER_S * sample_rate_hz:
         return whole
     block = max(1, sample_rate_hz // _LOOKED_AT_HZ)
-    heard, played = (_block_means(one, block) for one in (recording, stimulus))
-    size = scipy.fft.next_fast_len(heard.size + played.size, real=True)
-    cross = scipy.fft.rfft(heard, size) * np.conj(scipy.fft.rfft(played, size))
-    alike = np.abs(scipy.fft.irfft(cross / np.maximum(np.abs(cross), 1e-30), size))[: heard.size]
+    recorded, played = (_block_means(sample, block) for sample in (recording, stimulus))
+    size = scipy.fft.next_fast_len(recorded.size + played.size, real=True)
+    cross = scipy.fft.rfft(recorded, size) * np.conj(scipy.fft.rfft(played, size))
+    alike = np.abs(scipy.fft.irfft(cross / np.maximum(np.abs(cross), 1e-30), size))[: recorded.size]
     at = int(np.argmax(alike))
     if alike[at] < _CLEAR * np.sqrt(np.mean(alike**2)):
         return whole

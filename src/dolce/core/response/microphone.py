@@ -31,7 +31,7 @@ class MicrophoneCurve:
     def on(self, frequency_hz: NDArray) -> NDArray:
         """Complex response at other frequencies (0 Hz allowed), held level beyond the ends of the curve."""
         at = np.log(np.maximum(frequency_hz, 1e-3))
-        own = np.log(self.frequency_hz)
-        level = np.interp(at, own, self.level_db)
-        phase = np.interp(at, own, np.degrees(np.unwrap(np.radians(self.phase_deg))))
+        log_hz = np.log(self.frequency_hz)
+        level = np.interp(at, log_hz, self.level_db)
+        phase = np.interp(at, log_hz, np.degrees(np.unwrap(np.radians(self.phase_deg))))
         return 10 ** (level / 20) * np.exp(1j * np.radians(phase))

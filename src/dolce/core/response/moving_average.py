@@ -33,11 +33,11 @@ def moving_average_level_db(
     frequency = np.linspace(0, sample_rate_hz / 2, heard_power.size)
     inside = frequency > 0
     at = np.clip(ANALYSIS_GRID_HZ, _FROM_HZ, min(_TO_HZ, 0.45 * sample_rate_hz))
-    heard, played = (
+    recorded, played = (
         smoothed_power(frequency[inside], power[inside], at_hz=at, per_octave=_PER_OCTAVE)
         for power in (heard_power, played_power)
     )
-    level = power_db(np.maximum(heard, 0)) - power_db(np.maximum(played, 0)) - gain_db
+    level = power_db(np.maximum(recorded, 0)) - power_db(np.maximum(played, 0)) - gain_db
     if microphone is not None:
         level -= power_db(np.abs(microphone.on(at)) ** 2)
     return level

@@ -13,15 +13,15 @@ _ABOVE_NOISE = 2.0  # power, where a band counts as still standing above it
 _STAYS = 2  # blocks in a row below that before it counts as over
 
 
-def windowed_by_noise(response: ImpulseResponse, whole: ImpulseResponse, *, arrival_s: float) -> ImpulseResponse:
+def windowed_by_noise(response: ImpulseResponse, noise: NDArray[np.float64], *, arrival_s: float) -> ImpulseResponse:
     """The response, each octave faded out where it no longer stands above the noise, and in shortly ahead.
 
     Parameters
     ----------
     response : ImpulseResponse
         From ahead of the arrival to about 0.9 s behind it.
-    whole : ImpulseResponse
-        The same before it was cut out and faded, at least to a second behind the arrival.
+    noise : ndarray, shape (any,)
+        What was there when the room had died away: `noise_behind` of the response before it was cut out and faded.
 
     Notes
     -----
@@ -35,24 +35,27 @@ def windowed_by_noise(response: ImpulseResponse, whole: ImpulseResponse, *, arri
     frequency = scipy.fft.rfftfreq(size, 1 / rate)
     time = response.time_s - arrival_s
     out = np.zeros(count)
-    for centre, share, noise in zip(_CENTRES_HZ, _shares(frequency), _noise_powers(whole, arrival_s), strict=True):
+    for centre, share, power in zip(_CENTRES_HZ, _shares(frequency), _noise_powers(noise, rate), strict=True):
         if centre > 0.6 * rate:
             continue
         band = scipy.fft.irfft(spectrum * share, size)[:count]
-        out += band * _window(band, time, centre, rate, noise)
+        out += band * _window(band, time, centre, rate, power)
     return ImpulseResponse(sample=out, sample_rate_hz=rate, start_s=response.start_s)
 
 
-def _noise_powers(whole: ImpulseResponse, arrival_s: float) -> NDArray:
-    """Mean power of each octave when the room has died away, shape (octaves,)."""
-    time = whole.time_s - arrival_s
-    late = whole.sample[(time > _NOISE_FROM_S) & (time < _NOISE_TO_S)]
-    if late.size < 256:
+def noise_behind(whole: ImpulseResponse, *, arrival_s: float) -> NDArray[np.float64]:
+    """The part of a response from 0.75 to 0.98 s behind its arrival, shape (any,): noise, in a small room."""
+    return whole.sample[whole.between(arrival_s + _NOISE_FROM_S, arrival_s + _NOISE_TO_S)].astype(float)
+
+
+def _noise_powers(noise: NDArray, rate: int) -> NDArray:
+    """Mean power of each octave, shape (octaves,)."""
+    if noise.size < 256:
         return np.zeros(_CENTRES_HZ.size)
-    window = scipy.signal.windows.hann(late.size)
-    power = np.abs(scipy.fft.rfft(late * window)) ** 2
-    shares = _shares(scipy.fft.rfftfreq(late.size, 1 / whole.sample_rate_hz))
-    return 2 * (shares**2 @ power) / late.size / np.sum(window**2)
+    window = scipy.signal.windows.hann(noise.size)
+    power = np.abs(scipy.fft.rfft(noise * window)) ** 2
+    shares = _shares(scipy.fft.rfftfreq(noise.size, 1 / rate))
+    return 2 * (shares**2 @ power) / noise.size / np.sum(window**2)
 
 
 def _shares(frequency: NDArray) -> NDArray:

@@ -16,11 +16,11 @@ def from_emission(responses: Sequence[ImpulseResponse]) -> NDArray[np.float64]:
     between two samples are moved onto one by interpolation, so that arrivals stay as they are.
     """
     starts = [response.start_s * response.sample_rate_hz for response in responses]
-    length = max(round(start) + one.sample.size for start, one in zip(starts, responses, strict=True))
+    length = max(round(start) + response.sample.size for start, response in zip(starts, responses, strict=True))
     rows = np.zeros((len(responses), max(length, 1)))
-    for row, start, one in zip(rows, starts, responses, strict=True):
+    for row, start, response in zip(rows, starts, responses, strict=True):
         first = round(start)
-        sample = one.sample
+        sample = response.sample
         if abs(start - first) > 1e-6:
             sample = stretched(sample, 0.0, start=first - start)
         part = sample[max(-first, 0) :]

@@ -86,22 +86,22 @@ def recorded_parts(recording: NDArray[np.float64], played: Sequence[SyncedSignal
 def _left_over_s(at: list[int], parts: list[RecordedPart], played: Sequence[SyncedSignal]) -> tuple[float, ...]:
     """When sync chirps, or what looks like them within a sweep, are heard outside of all parts; once a part's
     length."""
-    rate, longest = played[0].sample_rate_hz, max(one.size for one in played)
+    rate, longest = played[0].sample_rate_hz, max(signal.size for signal in played)
     spans = [(part.start, part.start + played[part.index].size + round(2 * _MARGIN_S * rate)) for part in parts]
     found: list[int] = []
-    for one in at:
-        outside = all(not begin <= one <= end for begin, end in spans)
-        if outside and (not found or one - found[-1] > longest):
-            found.append(one)
-    return tuple(one / rate for one in found)
+    for place in at:
+        outside = all(not begin <= place <= end for begin, end in spans)
+        if outside and (not found or place - found[-1] > longest):
+            found.append(place)
+    return tuple(place / rate for place in found)
 
 
 def _sync_chirps(recording: NDArray, rate: int) -> list[int]:
     """Where sync chirps arrive, in samples."""
-    one = chirp_above(SYNC_FROM_HZ, rate)
-    if recording.size < 2 * one.size:
+    chirp = chirp_above(SYNC_FROM_HZ, rate)
+    if recording.size < 2 * chirp.size:
         raise _silent()
-    match = np.abs(scipy.signal.correlate(recording, one, mode="valid", method="fft"))
+    match = np.abs(scipy.signal.correlate(recording, chirp, mode="valid", method="fft"))
     loudest = float(match.max())
     if loudest < _CLEAR * float(np.sqrt(np.mean(match**2))):
         raise _silent()
@@ -119,6 +119,6 @@ def _silent() -> InvalidValue:
 
 def _feed(distance: int, played: Sequence[SyncedSignal], rate: int) -> int | None:
     """Which feed's sync chirps stand so far apart; None for none."""
-    off = [abs(distance - one.silent_until) - _SEARCH_PPM * 1e-6 * one.silent_until for one in played]
+    off = [abs(distance - signal.silent_until) - _SEARCH_PPM * 1e-6 * signal.silent_until for signal in played]
     nearest = int(np.argmin(off))
     return nearest if off[nearest] < _OFF_S * rate else None

@@ -80,20 +80,20 @@ def on_one_clock(
     first = max(0, int(begin) - _SPARE)
     whole = np.pad(recording, (0, max(0, int(begin) + samples + _SPARE - recording.size)))
     cut = stretched(whole[first : int(begin) + samples + _SPARE], longer - 1, start=begin - first / longer)[:samples]
-    fade, heard = round(_FADE_S * rate), min(samples, synced.silent_until - synced.signal_at)
-    cut[heard - fade : heard] *= fade_out(fade)
-    cut[heard:] = 0.0
+    fade, length = round(_FADE_S * rate), min(samples, synced.silent_until - synced.signal_at)
+    cut[length - fade : length] *= fade_out(fade)
+    cut[length:] = 0.0
     return OneClock(recording=cut, drift_ppm=sync_chirps.drift_ppm)
 
 
 def _arrival(recording: NDArray, heard_at: int, rate: int, longer: float) -> float | None:
     """When the first sync chirp arrives, in samples and parts of them; None where nothing is like it."""
-    one, around = sync_chirp(rate), round(_AROUND_S * rate)
+    emitted, around = sync_chirp(rate), round(_AROUND_S * rate)
     first = max(0, heard_at - around)
     # On the player's clock: a sync chirp that is stretched is heard late by what its upper end is.
-    part = stretched(recording[first : heard_at + one.size + around], longer - 1)
+    part = stretched(recording[first : heard_at + emitted.size + around], longer - 1)
     deconvolver = Deconvolver(
-        one, sample_rate_hz=rate, recording_samples=part.size, band_hz=(SYNC_FROM_HZ, 0.5 * min(TO_HZ, 0.4 * rate))
+        emitted, sample_rate_hz=rate, recording_samples=part.size, band_hz=(SYNC_FROM_HZ, 0.5 * min(TO_HZ, 0.4 * rate))
     )
     response = deconvolver.impulse(deconvolver.spectrum(part)[1])
     magnitude = np.abs(response.sample)

@@ -76,7 +76,7 @@ def test_swapped_outputs_of_a_mirrored_pair_are_found_by_ear_and_corrected(servi
     assert lines["Ls"].verdict.word == "right"  # both are equally far away
     assert (lines["Ls"].really, lines["Rs"].really) == ("Rs", "Ls")
     assert services.lines.view(job_id).asked == "L"
-    services.lines.answer(job_id, "Ls", heard="Rs")
+    services.lines.answer(job_id, "Ls", speaker="Rs")
     line = next(x for x in services.lines.view(job_id).lines if x.channel == "Ls")
     assert (line.word, line.heard) == ("wrong", "Rs")
     before = services.jobs.get(job_id)
@@ -132,7 +132,7 @@ def test_what_cannot_be_is_refused(services):
         with pytest.raises(InvalidValue, match=said):
             services.rigging.set_faults(job_id, [fault])
     with pytest.raises(Conflict, match="not checked yet"):
-        services.lines.answer(job_id, "L", heard="R")
+        services.lines.answer(job_id, "L", speaker="R")
     with pytest.raises(NotFound):
         services.lines.run(job_id, ["C"])
     assert set(FAULTS) >= {"inverted", "swapped", "dead", "hum", "burst", "clipping", "drift", "microphone"}

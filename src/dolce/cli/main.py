@@ -59,8 +59,8 @@ def run(arguments: Sequence[str], *, serve: Serve) -> int:
         print(f"dolce {options.command}: {' '.join(str(error).split())}", file=sys.stderr)
         return 2
     except OSError as error:
-        said = f"{error.filename}: {error.strerror}" if error.filename else str(error)
-        print(f"dolce {options.command}: {said}. Check the path.", file=sys.stderr)
+        problem = f"{error.filename}: {error.strerror}" if error.filename else str(error)
+        print(f"dolce {options.command}: {problem}. Check the path.", file=sys.stderr)
         return 2
     return 0
 

@@ -151,9 +151,9 @@ def _bytes_of(value: Any, seen: set[int]) -> int:
             whole = whole.base
         return _bytes_of(whole, seen) if whole is not value else whole.nbytes + 128
     if isinstance(value, Mapping):
-        return 64 + sum(64 + _bytes_of(key, seen) + _bytes_of(one, seen) for key, one in value.items())
+        return 64 + sum(64 + _bytes_of(key, seen) + _bytes_of(item, seen) for key, item in value.items())
     if isinstance(value, (list, tuple, set, frozenset)):
-        return 64 + sum(8 + _bytes_of(one, seen) for one in value)
+        return 64 + sum(8 + _bytes_of(item, seen) for item in value)
     if is_dataclass(value) and not isinstance(value, type):
         return 64 + sum(8 + _bytes_of(getattr(value, field.name, None), seen) for field in fields(value))
     if type(value).__module__.startswith("dolce."):

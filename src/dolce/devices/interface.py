@@ -101,7 +101,7 @@ class AudioDevice(Protocol):
         """
         ...
 
-    def run_live(self, next_block: NextBlock, heard: Heard, *, sample_rate_hz: int, stopped: Stopped) -> None:
+    def run_live(self, next_block: NextBlock, on_block: Heard, *, sample_rate_hz: int, stopped: Stopped) -> None:
         """Play what `next_block` gives and hand over what is heard, in real time and without gaps, until stopped.
 
         Both are called from one thread, about ten times a second. Errors as above; ends by SoundStopped.

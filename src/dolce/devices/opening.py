@@ -102,7 +102,7 @@ def audio_of(
         faults=rig.rehearsal.faults,
         ceiling=job.ceiling_at(close_to_m),
         live_speed=live_speed,
-        path=tuple(job.spot(one).place for one in moving),
+        path=tuple(job.spot(channel).place for channel in moving),
         close_to=close_to_m,
         burst=job.channels[0] if (job.spot(spot_id).number, attempt) == (2, 1) else "",
     )
@@ -113,9 +113,9 @@ def _placed(speaker: Speaker, plan: RoomPlan, subs_at: Point | None) -> PlacedSp
     place = subs_at if speaker.is_sub and subs_at else speaker.place
     x, y = axis_of(speaker, plan)
     # Whoever turns a speaker to the seat also tilts it.
-    way = plan.main_seat.place.as_array() - place.as_array() if speaker.aim == "main seat" else np.array([x, y, 0.0])
-    length = float(np.linalg.norm(way))
-    direction = way / length if length > 1e-6 else np.array([0.0, 1.0, 0.0])
+    toward = plan.main_seat.place.as_array() - place.as_array() if speaker.aim == "main seat" else np.array([x, y, 0.0])
+    length = float(np.linalg.norm(toward))
+    direction = toward / length if length > 1e-6 else np.array([0.0, 1.0, 0.0])
     axis = (float(direction[0]), float(direction[1]), float(direction[2]))
     return PlacedSpeaker(channel=speaker.channel, place=place, axis=axis, low_limit_hz=speaker.low_limit_hz)
 
@@ -127,4 +127,4 @@ def processor_of(job: Job, *, hold: Callable[[ProcessorState], None]) -> Process
         return NetworkProcessor(use)
     if use.can.simulated:
         return RehearsalProcessor(use, held=job.simulated, hold=hold)
-    return SaidByPerson(use, said=job.processor)
+    return SaidByPerson(use, reported=job.processor)

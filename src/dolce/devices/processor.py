@@ -84,8 +84,8 @@ class RehearsalProcessor:
 class SaidByPerson:
     """Any processor that Dolce can't reach: the person sets it, and says so."""
 
-    def __init__(self, use: ProcessorInUse, *, said: ProcessorState) -> None:
-        self.can, self._said = use.can, said
+    def __init__(self, use: ProcessorInUse, *, reported: ProcessorState) -> None:
+        self.can, self._said = use.can, reported
 
     def read(self) -> ProcessorState:
         return self._said

@@ -178,7 +178,7 @@ class SoundCard:
         progress(1.0)
         return run.recording.astype(np.float64)
 
-    def run_live(self, next_block: NextBlock, heard: Heard, *, sample_rate_hz: int, stopped: Stopped) -> None:
+    def run_live(self, next_block: NextBlock, on_block: Heard, *, sample_rate_hz: int, stopped: Stopped) -> None:
         """See `dolce.devices.interface.AudioDevice`."""
         opened = self._opened()
         run = _LiveRun([k - 1 for k in self._inputs], stopped)
@@ -196,7 +196,7 @@ class SoundCard:
             for block in run.take():
                 if run.sounding:
                     watch.hear(block[0], live=True)
-                heard(block)
+                on_block(block)
             return True
 
         self._stream(run, opened, sample_rate_hz, look, stopped)
@@ -341,11 +341,11 @@ class _Exchange:
         self.done, self.quiet = threading.Event(), threading.Event()
         self.silent, self._stopped = False, stopped
 
-    def exchange(self, heard: NDArray, played: NDArray, frames: int, time_info: Any, status: Any) -> None:
+    def exchange(self, block: NDArray, played: NDArray, frames: int, time_info: Any, status: Any) -> None:
         """One device's callback."""
         self.play(played, frames, time_info, status)
         if not self.silent:
-            self.hear(heard, frames, time_info, None)
+            self.hear(block, frames, time_info, None)
 
     def play(self, played: NDArray, frames: int, _time: Any, status: Any) -> None:
         """Silence on all outputs, then what is to be played on some."""
@@ -359,16 +359,16 @@ class _Exchange:
             self.flagged += 1
         self.fill(played, frames)
 
-    def hear(self, heard: NDArray, frames: int, _time: Any, status: Any) -> None:
+    def hear(self, block: NDArray, frames: int, _time: Any, status: Any) -> None:
         """Keep what the inputs heard."""
         if status and self.at:
             self.flagged += 1
-        self.keep(heard, frames)
+        self.keep(block, frames)
 
     def fill(self, played: NDArray, frames: int) -> None:
         raise NotImplementedError
 
-    def keep(self, heard: NDArray, frames: int) -> None:
+    def keep(self, recorded: NDArray, frames: int) -> None:
         raise NotImplementedError
 
 
@@ -387,12 +387,12 @@ class _Run(_Exchange):
             played[:count, output] = samples[self._played : self._played + count]
         self._played += count
 
-    def keep(self, heard: NDArray, frames: int) -> None:
+    def keep(self, recorded: NDArray, frames: int) -> None:
         # A device that records by itself has begun earlier: its first block is the one while something plays.
         count = min(frames, self._size - self.at) if self._played else 0
         if count > 0:
             for row, number in enumerate(self._inputs):
-                self.recording[row, self.at : self.at + count] = heard[:count, number]
+                self.recording[row, self.at : self.at + count] = recorded[:count, number]
             self.at += count
         if self.at >= self._size:
             self.done.set()
@@ -427,24 +427,24 @@ class _LiveRun(_Exchange):
         """What was heard since the last time."""
         return [self._came.popleft().astype(np.float64) for _ in range(len(self._came))]
 
-    def keep(self, heard: NDArray, frames: int) -> None:
-        self._came.append(heard[:, self._inputs].T.copy())
+    def keep(self, recorded: NDArray, frames: int) -> None:
+        self._came.append(recorded[:, self._inputs].T.copy())
         self.at += frames
 
     def fill(self, played: NDArray, frames: int) -> None:
         self.largest = max(self.largest, frames)
         filled = 0
         while filled < frames:
-            played_by, left = self._rest
-            if not left:
+            played_by, remaining = self._rest
+            if not remaining:
                 if not self._coming:
                     break  # silence; the next look gives more
                 self._rest = self._coming.popleft()
                 continue
-            count = min(frames - filled, left)
+            count = min(frames - filled, remaining)
             for output, samples in played_by.items():
                 played[filled : filled + count, output] = samples[:count]
-            self._rest = ({output: samples[count:] for output, samples in played_by.items()}, left - count)
+            self._rest = ({output: samples[count:] for output, samples in played_by.items()}, remaining - count)
             filled += count
         self._played += filled
         self.flagged += filled < frames

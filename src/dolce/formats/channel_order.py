@@ -26,7 +26,7 @@ def in_order(channels: Sequence[str], order: Order) -> tuple[str, ...]:
         return tuple(channels)
     middle = (*_SUBS, *_SURROUNDS) if order == "broadcast" else (*_SURROUNDS, *_SUBS)
     wanted = (*_FRONTS[order], *middle, *_HEIGHTS)
-    return (*(one for one in wanted if one in channels), *(channel for channel in channels if channel not in wanted))
+    return (*(name for name in wanted if name in channels), *(channel for channel in channels if channel not in wanted))
 
 
 # How many channels a recording has, by layout; the effects channel stands where subs do.
@@ -51,7 +51,7 @@ def recording_channels(count: int, order: Order, *, name: str) -> tuple[str, ...
     if count == 1:
         return ("C",)
     if count not in _RECORDINGS:
-        known = ", ".join(str(one) for one in (1, *_RECORDINGS))
+        known = ", ".join(str(count) for count in (1, *_RECORDINGS))
         raise FormatError(
             f"the recording has {count} channels.", where=name, remedy=f"Export it with {known} channels."
         )

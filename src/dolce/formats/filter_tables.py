@@ -149,12 +149,15 @@ def write_routes_text(
         f"{'output':<8} {'no.':>4} {'trim dB':>8} {'delay ms':>10} {'polarity':<9} {'high-pass':<32} "
         f"{'low-pass':<32} all-pass",
     ]
-    for name, own in outputs.items():
-        all_pass = ", ".join(f"{one['frequency_hz']:g} Hz Q {one['q']:g}" for one in own["all_pass"]) or "none"
+    for name, settings in outputs.items():
+        all_pass = (
+            ", ".join(f"{section['frequency_hz']:g} Hz Q {section['q']:g}" for section in settings["all_pass"])
+            or "none"
+        )
         lines.append(
-            f"{name:<8} {own['output']:>4} {own['trim_db']:>+8.2f} {1000 * own['delay_s']:>10.4f} "
-            f"{own['polarity']:<9} {_crossover_words(own['high_pass']):<32} "
-            f"{_crossover_words(own['low_pass']):<32} {all_pass}"
+            f"{name:<8} {settings['output']:>4} {settings['trim_db']:>+8.2f} {1000 * settings['delay_s']:>10.4f} "
+            f"{settings['polarity']:<9} {_crossover_words(settings['high_pass']):<32} "
+            f"{_crossover_words(settings['low_pass']):<32} {all_pass}"
         )
     lines += ["", f"Turn every output down by {headroom_cut_db:.1f} dB besides."]
     return ("\n".join(lines) + "\n").encode()

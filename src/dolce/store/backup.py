@@ -137,7 +137,7 @@ def clear_leftovers(folder: Path, suffix: str) -> None:
 
 
 def _filled(link: sqlite3.Connection, job_ids: Sequence[int], made_at: str, on_progress: Told) -> Manifest:
-    ids = ", ".join(str(int(one)) for one in job_ids)
+    ids = ", ".join(str(int(number)) for number in job_ids)
     link.execute("BEGIN")
     states = _STATES_OF.format("src", ids)
     link.execute(f"INSERT INTO states SELECT * FROM src.states WHERE id IN ({states})")
@@ -166,8 +166,8 @@ def _filled(link: sqlite3.Connection, job_ids: Sequence[int], made_at: str, on_p
 
 def _sealed(path: Path, manifest: Manifest, on_progress: Told) -> None:
     """The trailer behind the database: what is inside as JSON, its length, and the mark of a backup."""
-    for left in ("-wal", "-shm"):
-        path.with_name(path.name + left).unlink(missing_ok=True)
+    for suffix in ("-wal", "-shm"):
+        path.with_name(path.name + suffix).unlink(missing_ok=True)
     digest = digest_of_first(
         path, path.stat().st_size, lambda part: on_progress(0.7 + 0.3 * part), pieces=True, at_a_time=2
     )

@@ -111,14 +111,14 @@ class Database:
                     on_progress(0.0)
                     link.execute(f"PRAGMA auto_vacuum={_INCREMENTAL}")
                     link.execute("VACUUM")
-                first = left = link.execute("PRAGMA freelist_count").fetchone()[0]
-                while left:
-                    on_progress(1 - left / first)
+                first = free = link.execute("PRAGMA freelist_count").fetchone()[0]
+                while free:
+                    on_progress(1 - free / first)
                     link.execute(f"PRAGMA incremental_vacuum({_PAGES_AT_ONCE})").fetchall()
                     now = link.execute("PRAGMA freelist_count").fetchone()[0]
-                    if now >= left:  # more was freed meanwhile than given back
+                    if now >= free:  # more was freed meanwhile than given back
                         break
-                    left = now
+                    free = now
                 link.execute("PRAGMA wal_checkpoint(TRUNCATE)")
         except sqlite3.Error as error:
             raise in_words(error, where=str(self.folder)) from error

@@ -235,7 +235,7 @@ def _row_of(link: sqlite3.Connection, table: str, first: Mapping[str, int]) -> t
 
     row_number = f"row_number() OVER (ORDER BY row.id) + {first.get(table, 0)}"
     columns = [row[1] for row in link.execute(f"PRAGMA main.table_info({table})")]
-    return ", ".join(f'"{one}"' for one in columns), ", ".join(map(value, columns))
+    return ", ".join(f'"{column}"' for column in columns), ", ".join(map(value, columns))
 
 
 def _moved(address: str, rounds: Mapping[str, str]) -> str:

@@ -156,7 +156,7 @@ def _require_small(engine: Engine, name: str) -> None:
             asked = ", ".join(
                 [
                     "count(*)",
-                    *(f"max(length(CAST({one} AS BLOB)))" for one in texts),
+                    *(f"max(length(CAST({text} AS BLOB)))" for text in texts),
                     *(f"sum(typeof({blob}) NOT IN ('blob', 'null'))" for blob in blobs),
                 ]
             )
@@ -201,7 +201,7 @@ def _require_job(row: JobRow) -> None:
 def _require_take(row: TakeRow) -> None:
     record = Takes.record_of(row)
     _chosen(TakeRecord, source=record.source, polarity=record.polarity, signal=record.signal)
-    if not all(isinstance(one, str) for one in record.sounded):
+    if not all(isinstance(channel, str) for channel in record.sounded):
         raise ValueError("what sounded is not said by names")
 
 

@@ -59,8 +59,8 @@ def _listening(port: int) -> socket.socket:
 
 def _application(services: Services, listening: socket.socket) -> Flask:
     """Browsers keep cookies by host: two applications on two ports would overwrite each other's."""
-    own = hashlib.sha256(str(services.folder.resolve()).encode()).hexdigest()[:10]
-    return create_app(services, cookie=f"dolce-{listening.getsockname()[1]}-{own}")
+    digest = hashlib.sha256(str(services.folder.resolve()).encode()).hexdigest()[:10]
+    return create_app(services, cookie=f"dolce-{listening.getsockname()[1]}-{digest}")
 
 
 def _server(application: Flask, listening: socket.socket) -> TcpWSGIServer:

@@ -43,12 +43,12 @@ def modal_transfer(
         size_m, up_to_hz=min(2000.0, _HIGHEST_MODE_FACTOR * float(frequency.max())), speed_m_s=speed_m_s
     )
     decay = 3 * np.log(10) / reverberation_s
-    own = np.concatenate([[0.0], 2 * np.pi * modes.frequency_hz])  # the zeroth mode is the even pressure
+    angular = np.concatenate([[0.0], 2 * np.pi * modes.frequency_hz])  # the zeroth mode is the even pressure
     drive = 2 * np.pi * frequency
     shares = np.concatenate([[1.0], 2.0 ** np.count_nonzero(modes.orders, axis=1)])  # 1 / mean of psi^2
     ones = np.ones((1, 1))
     at_source = np.hstack([ones.repeat(len(sources_m), 0), modes.pressure_at(sources_m)]) * shares
     at_receiver = np.hstack([ones.repeat(len(receivers_m), 0), modes.pressure_at(receivers_m)])
-    resonance = 1 / (own[:, None] ** 2 - drive[None, :] ** 2 + 2j * decay * drive[None, :])
+    resonance = 1 / (angular[:, None] ** 2 - drive[None, :] ** 2 + 2j * decay * drive[None, :])
     scale = 4 * np.pi * speed_m_s**2 / np.prod(size_m)
     return scale * np.stack([(at_source * listener) @ resonance for listener in at_receiver], axis=1)

@@ -53,14 +53,14 @@ def off_plan(arrival_s: Mapping[str, float], distance_m: Mapping[str, float], *,
     latency = median(over.values())
     off = {channel: value - latency for channel, value in over.items() if abs(value - latency) > _MATTERS_S}
     found = []
-    for channel, late in sorted(off.items(), key=lambda one: -abs(one[1])):
-        heard = arrival_s[channel] - latency
+    for channel, late in sorted(off.items(), key=lambda item: -abs(item[1])):
+        arrived_s = arrival_s[channel] - latency
         swapped = next(
             (
                 other
                 for other in off
                 if other != channel
-                and abs(heard - flight[other]) < _FITS_S
+                and abs(arrived_s - flight[other]) < _FITS_S
                 and abs(arrival_s[other] - latency - flight[channel]) < _FITS_S
             ),
             "",

@@ -106,11 +106,11 @@ def pair_differences(
         other = partner_of(channel)
         if other is None or other not in levels_db or list(levels_db).index(other) < list(levels_db).index(channel):
             continue
-        mids, one = third_octaves_of(at_hz, levels_db[channel], from_hz=PAIR_HZ[0], to_hz=PAIR_HZ[1])
-        _, two = third_octaves_of(at_hz, levels_db[other], from_hz=PAIR_HZ[0], to_hz=PAIR_HZ[1])
+        mids, first = third_octaves_of(at_hz, levels_db[channel], from_hz=PAIR_HZ[0], to_hz=PAIR_HZ[1])
+        _, second = third_octaves_of(at_hz, levels_db[other], from_hz=PAIR_HZ[0], to_hz=PAIR_HZ[1])
 
-        def apart(rows: NDArray, one: NDArray = one, two: NDArray = two) -> NDArray:
-            d = energy_mean_db(one[rows], weights=weight[rows]) - energy_mean_db(two[rows], weights=weight[rows])
+        def apart(rows: NDArray, first: NDArray = first, second: NDArray = second) -> NDArray:
+            d = energy_mean_db(first[rows], weights=weight[rows]) - energy_mean_db(second[rows], weights=weight[rows])
             return d - np.median(d)
 
         d, error = apart(np.arange(len(weight))), jackknife_error(apart, weight)
@@ -121,4 +121,4 @@ def pair_differences(
                 louder=louder, softer=softer, at_hz=float(mids[k]), value_db=float(abs(d[k])), error_db=float(error[k])
             )
         )
-    return sorted(found, key=lambda one: -one.value_db)
+    return sorted(found, key=lambda difference: -difference.value_db)

@@ -56,17 +56,19 @@ def align_main_channels(responses: Mapping[str, Sequence[ImpulseResponse]]) -> d
     """
     means: dict[str, NDArray] = {}
     found: dict[str, list[Arrival]] = {}
-    for channel, heard in responses.items():
-        if not heard:
+    for channel, of_channel in responses.items():
+        if not of_channel:
             raise InvalidValue(
                 "it was not taken at the seat that levels are matched at.",
                 where=channel,
                 remedy="Take it there, or name another seat.",
             )
-        if not all(one.sample.any() for one in heard):
+        if not all(response.sample.any() for response in of_channel):
             raise InvalidValue("one of its responses is silent.", where=channel, remedy="Take it again.")
-        means[channel] = energy_mean_db([level_on_grid(one, at_hz=ANALYSIS_GRID_HZ, per_octave=48) for one in heard])
-        found[channel] = [find_arrival(one) for one in heard]
+        means[channel] = energy_mean_db(
+            [level_on_grid(response, at_hz=ANALYSIS_GRID_HZ, per_octave=48) for response in of_channel]
+        )
+        found[channel] = [find_arrival(response) for response in of_channel]
     levels = matched_levels_db(ANALYSIS_GRID_HZ, means, band_hz=level_band_hz(is_sub=False))
     readings = {
         channel: ChannelReading(

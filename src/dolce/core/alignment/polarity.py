@@ -36,10 +36,10 @@ class JudgedPolarity:
 
 def common_polarity(on_progress: Sequence[Polarity]) -> Polarity:
     """What takes of one channel say together; "unsure" where too few tell it, or where they disagree."""
-    sure = [one for one in on_progress if one != "unsure"]
+    sure = [polarity for polarity in on_progress if polarity != "unsure"]
     if not sure or len(sure) < _MOST_OF_ALL * len(on_progress):
         return "unsure"
-    normal = sum(one == "normal" for one in sure) / len(sure)
+    normal = sum(polarity == "normal" for polarity in sure) / len(sure)
     if normal >= _OF_THOSE:
         return "normal"
     return "inverted" if normal <= 1 - _OF_THOSE else "unsure"
@@ -55,9 +55,9 @@ def direct_spectrum(response: ImpulseResponse, arrival_s: float) -> tuple[NDArra
     return frequency[inside], spectrum * delay_response(frequency[inside], part.start_s - arrival_s)
 
 
-def alike(one: tuple[NDArray, NDArray], other: tuple[NDArray, NDArray]) -> float:
+def alike(this: tuple[NDArray, NDArray], other: tuple[NDArray, NDArray]) -> float:
     """Correlation of two direct sounds at the lag where it is strongest either way, -1 to 1; 0 of other rates."""
-    frequency, first = one
+    frequency, first = this
     if first.shape != other[1].shape:
         return 0.0
     lags = np.arange(-_LAG_S, _LAG_S + _LAG_STEP_S / 2, _LAG_STEP_S)
@@ -67,7 +67,7 @@ def alike(one: tuple[NDArray, NDArray], other: tuple[NDArray, NDArray]) -> float
 
 
 def judged_together(
-    own: Mapping[str, Polarity], correlations: Mapping[tuple[str, str], float]
+    judged: Mapping[str, Polarity], correlations: Mapping[tuple[str, str], float]
 ) -> dict[str, JudgedPolarity]:
     """Polarity of channels, each alone and against those of its kind.
 
@@ -82,16 +82,16 @@ def judged_together(
     are sure and contradict each other are both unsure: one of them is wrong, and nothing says which.
     """
     clear = {pair: value for pair, value in correlations.items() if abs(value) >= _CLEAR}
-    found = {channel: JudgedPolarity(polarity=polarity) for channel, polarity in own.items()}
+    found = {channel: JudgedPolarity(polarity=polarity) for channel, polarity in judged.items()}
     for (a, b), value in clear.items():
-        if "unsure" in (own[a], own[b]):
+        if "unsure" in (judged[a], judged[b]):
             continue
-        if (own[a] == own[b]) != (value > 0):
+        if (judged[a] == judged[b]) != (value > 0):
             found[a] = JudgedPolarity(polarity="unsure", mate=b, alike=value)
             found[b] = JudgedPolarity(polarity="unsure", mate=a, alike=value)
     for (a, b), value in clear.items():
         for unsure, sure in ((a, b), (b, a)):
-            if own[unsure] == "unsure" and not found[unsure].mate and found[sure].polarity != "unsure":
+            if judged[unsure] == "unsure" and not found[unsure].mate and found[sure].polarity != "unsure":
                 turned: Polarity = "inverted" if found[sure].polarity == "normal" else "normal"
                 found[unsure] = JudgedPolarity(
                     polarity=found[sure].polarity if value > 0 else turned, mate=sure, alike=value

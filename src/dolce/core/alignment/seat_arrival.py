@@ -6,7 +6,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from dolce.core.uncertainty import jackknife_error
+from dolce.core.uncertainty import SURE, jackknife_error
 
 # Of takes without anything moved in between, arrivals differ by less than this: a fiftieth of a sample in quiet, with
 # the noise of a room 10 us (tests of the rehearsal and of known delays).
@@ -27,15 +27,16 @@ class SeatArrivals:
     arrival_s: Mapping[str, float]
     late_s: Mapping[str, NDArray[np.float64]]
 
-    def error_s(self, one: str, other: str) -> float:
-        """Half of the interval that holds the difference of two channels in 95 of 100 cases, by what the spots differ.
+    def error_s(self, channel: str, other: str, *, share: float = SURE) -> float:
+        """Half of the interval that holds the difference of two channels in a share of cases, by what the spots differ.
 
         Of one spot it is that of the take: it holds where the microphone stood, and not where it was to stand.
         """
-        apart = self.late_s[one] - self.late_s[other]
+        apart = self.late_s[channel] - self.late_s[other]
         if apart.size < 2:
             return ARRIVAL_ERROR_S
-        return max(ARRIVAL_ERROR_S, float(jackknife_error(lambda rows: apart[rows].mean(), np.ones(apart.size))))
+        error = jackknife_error(lambda rows: apart[rows].mean(), np.ones(apart.size), share=share)
+        return max(ARRIVAL_ERROR_S, float(error))
 
 
 def seat_arrivals(
@@ -59,6 +60,10 @@ def seat_arrivals(
     seat cancel what places of loudspeakers are typed wrong by, to first order.
     """
     late = {
-        one: np.asarray(times, dtype=float) - np.asarray(flight_s[one], dtype=float) for one, times in arrival_s.items()
+        channel: np.asarray(times, dtype=float) - np.asarray(flight_s[channel], dtype=float)
+        for channel, times in arrival_s.items()
     }
-    return SeatArrivals(arrival_s={one: float(own.mean()) + to_seat_s[one] for one, own in late.items()}, late_s=late)
+    return SeatArrivals(
+        arrival_s={channel: float(delay_s.mean()) + to_seat_s[channel] for channel, delay_s in late.items()},
+        late_s=late,
+    )

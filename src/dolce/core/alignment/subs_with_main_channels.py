@@ -60,9 +60,9 @@ def align_subs(
     InvalidValue
         If no spot of the seat has them all, or no seat weighs anything.
     """
-    among = [place for place in next(iter(subs.values())) if all(place in own for own in subs.values())]
+    among = [place for place in next(iter(subs.values())) if all(place in responses for responses in subs.values())]
     field = BassField.of(
-        [[own[place] for place in among] for own in subs.values()],
+        [[responses[place] for place in among] for responses in subs.values()],
         seat_of=[place[0] for place in among],
         weights=weights,
     )
@@ -82,24 +82,25 @@ def align_subs(
     before = found_at(field, neutral(field.count), limits)
     found = search(field, limits)
     delays = {channel: setting.delay_s for channel, setting in settings.items()}
-    own = [one.delay_s for one in found.settings]
+    sub_delays = [setting.delay_s for setting in found.settings]
     group = _join(main_channels, subs, settings, found.settings, spots, counts, crossover_hz).best(
-        min(0.0, max(delays.values()) - max_delay_s - min(own)), max(0.0, min(delays.values()) + max_delay_s - max(own))
+        min(0.0, max(delays.values()) - max_delay_s - min(sub_delays)),
+        max(0.0, min(delays.values()) + max_delay_s - max(sub_delays)),
     )
-    whole = [late + group.delay_s for late in own]
+    whole = [late + group.delay_s for late in sub_delays]
     later = max(0.0, -min([*whole, *delays.values()]))
-    earlier = min([*(one + later for one in whole), *(delay + later for delay in delays.values())])
+    earlier = min([*(delay_s + later for delay_s in whole), *(delay + later for delay in delays.values())])
     later -= earlier
-    loudest = max(one.gain_db for one in found.settings)
+    loudest = max(setting.gain_db for setting in found.settings)
     return SubsAligned(
         subs={
             channel: SubSetting(
                 delay_s=late + later,
-                polarity=1 if one.polarity == group.polarity else -1,
-                gain_db=one.gain_db - loudest,
-                all_pass=one.all_pass,
+                polarity=1 if setting.polarity == group.polarity else -1,
+                gain_db=setting.gain_db - loudest,
+                all_pass=setting.all_pass,
             )
-            for channel, one, late in zip(subs, found.settings, whole, strict=True)
+            for channel, setting, late in zip(subs, found.settings, whole, strict=True)
         },
         main_channels_later_s=later,
         before_spread_db=before.spread_db,
@@ -122,14 +123,14 @@ def _join(
     frequency = np.arange(low / 1.1, high * 1.1, 1.0)
     upper, lower = crossover_sides(crossover_hz, frequency)
     made = []
-    for channel, own in main_channels.items():
+    for channel, responses in main_channels.items():
         setting = settings[channel]
-        way = -1.0 if setting.polarity == "inverted" else 1.0
-        turn = way * 10 ** (-setting.level_db / 20) * delay_response(frequency, setting.delay_s)
-        made.append([spectrum_at(own[spot], frequency) * turn * upper for spot in spots])
+        sign = -1.0 if setting.polarity == "inverted" else 1.0
+        turn = sign * 10 ** (-setting.level_db / 20) * delay_response(frequency, setting.delay_s)
+        made.append([spectrum_at(responses[spot], frequency) * turn * upper for spot in spots])
     total = np.zeros((len(spots), frequency.size), dtype=complex)
-    for own, one in zip(subs.values(), found, strict=True):
-        total += np.array([spectrum_at(own[spot], frequency) for spot in spots]) * one.response(frequency)
+    for takes, sub_setting in zip(subs.values(), found, strict=True):
+        total += np.array([spectrum_at(takes[spot], frequency) for spot in spots]) * sub_setting.response(frequency)
     inside = in_band(frequency, SUB_LEVEL_BAND_HZ)
     level = np.sqrt(np.average(np.mean(np.abs(total[:, inside]) ** 2, axis=1), weights=weights))
     return summation_loss_at(

@@ -211,7 +211,7 @@ def table_of_arrivals(
                 short_db=short,
             )
         )
-    left = [
+    levels = [
         r.reading.matched_db - r.offset_db + r.trim_db for r in channel_rows if r.reading.matched_db is not None
     ] or [0.0]
     arrivals = [
@@ -219,7 +219,7 @@ def table_of_arrivals(
     ] or [0.0]
     return AlignmentTable(
         channel_rows=tuple(channel_rows),
-        level_left_db=max(left) - min(left),
+        level_left_db=max(levels) - min(levels),
         arrival_left_s=max(arrivals) - min(arrivals),
     )
 

@@ -70,9 +70,9 @@ class Needs:
 
     def desired_without_each_db(self) -> NDArray[np.float64]:
         """The same without each spot in turn, shape (spots, points); of no use for one spot."""
-        left = 1 - self.weight[:, None]
-        mean = (self.weight @ self.error_db - self.weight[:, None] * self.error_db) / left
-        square = (self.weight @ self.error_db**2 - self.weight[:, None] * self.error_db**2) / left
+        others = 1 - self.weight[:, None]
+        mean = (self.weight @ self.error_db - self.weight[:, None] * self.error_db) / others
+        square = (self.weight @ self.error_db**2 - self.weight[:, None] * self.error_db**2) / others
         return _desired(mean, square, max(1.0, self._effective - 1))
 
     @property
@@ -149,8 +149,8 @@ def target_levels(
     desired, level = needs.desired_db(), -(needs.weight @ needs.error_db)
 
     def residual(lowered: float, boost: float) -> float:
-        left = needs.residual_db2(replace(limits, max_boost_db=boost), lowered_db=lowered)
-        return float(np.sqrt(left[inside].mean()))
+        remaining_db2 = needs.residual_db2(replace(limits, max_boost_db=boost), lowered_db=lowered)
+        return float(np.sqrt(remaining_db2[inside].mean()))
 
     found = []
     for lowered in STEPS_DB:
@@ -180,10 +180,10 @@ def agreed_to_hz(at_hz: NDArray, needs: Needs, limits: Limits) -> float | None:
     lack, octave = needs.weight @ needs.error_db**2, np.log2(at_hz)
     half = max(1, round(0.5 / float(np.median(np.diff(octave)))))
     total, gained = (
-        np.convolve(np.pad(one, half, mode="edge"), np.ones(2 * half + 1), "valid") for one in (lack, gain)
+        np.convolve(np.pad(gains, half, mode="edge"), np.ones(2 * half + 1), "valid") for gains in (lack, gain)
     )
-    left = np.sqrt(np.maximum(total - gained, 0) / np.maximum(total, 1e-12))
-    poor = np.flatnonzero((left > _WORTH_LEFT) & (at_hz > _AGREED_FROM_HZ))
+    residual = np.sqrt(np.maximum(total - gained, 0) / np.maximum(total, 1e-12))
+    poor = np.flatnonzero((residual > _WORTH_LEFT) & (at_hz > _AGREED_FROM_HZ))
     return float(at_hz[poor[0]] if poor.size else at_hz[-1])
 
 

@@ -74,8 +74,8 @@ def fit_bands(
     many has changed, only its own is looked for again. `compute` does it in the place of `fitted`, elsewhere perhaps.
     """
     desired = tuple(
-        one.tobytes()
-        for one in (
+        array.tobytes()
+        for array in (
             plan.frequency_hz,
             plan.desired_db,
             plan.weight,
@@ -102,27 +102,27 @@ def fitted(
         if loud.max() <= _STILL_LOUD_DB:
             break
         # Narrow hills are missed little as squares over octaves: what is left of them counts for more.
-        left = np.interp(np.log2(plan.frequency_hz), np.log2(problem.at_hz), np.maximum(loud, 0))
-        plan = replace(plan, weight=plan.weight * (1 + _STILL_LOUD * left))
+        remaining_db = np.interp(np.log2(plan.frequency_hz), np.log2(problem.at_hz), np.maximum(loud, 0))
+        plan = replace(plan, weight=plan.weight * (1 + _STILL_LOUD * remaining_db))
         problem = FitProblem(plan, limits, sample_rate_hz)
         bands = best_bands(problem, replace(effort, generations=_AGAIN), on_progress, near=bands)
         loud = problem.loud_left_db(bands)
         tried.append((problem, bands))
-    problem, bands = min(tried, key=lambda one: max(one[0].loud_left_db(one[1]).max(), _STILL_LOUD_DB))
+    problem, bands = min(tried, key=lambda item: max(item[0].loud_left_db(item[1]).max(), _STILL_LOUD_DB))
     fine = settled(problem, bands)
     sets = _of_fewer(problem, bands if problem.opposing(fine).any() else fine)
-    missed = [np.sqrt(problem.cost(one)) for one in (NONE, *sets)]
+    missed = [np.sqrt(problem.cost(chosen)) for chosen in (NONE, *sets)]
     taken = missed[0] - min(missed)
     fewer = tuple(
-        (len(one), float(max(0.0, (missed[0] - own) / taken)) if taken > 0 else 0.0)
-        for one, own in zip(sets, missed[1:], strict=True)
+        (len(chosen), float(max(0.0, (missed[0] - residual) / taken)) if taken > 0 else 0.0)
+        for chosen, residual in zip(sets, missed[1:], strict=True)
     )
     # No hill may be left that the best set cuts, however little it counts in the whole.
     loudest = problem.loud_left_db(sets[-1]).max() + _LOUDER_DB
     chosen = next(
-        one
-        for one, (_, share) in zip(sets, fewer, strict=True)
-        if (share >= _AS_GOOD and problem.loud_left_db(one).max() <= loudest) or one is sets[-1]
+        chosen
+        for chosen, (_, share) in zip(sets, fewer, strict=True)
+        if (share >= _AS_GOOD and problem.loud_left_db(chosen).max() <= loudest) or chosen is sets[-1]
     )
     filters = problem.repaired(problem.rounded(chosen))
     return Fit(filters=tuple(sorted(filters, key=lambda f: f.frequency_hz)), fewer=fewer)
@@ -152,8 +152,8 @@ def _of_fewer(problem: FitProblem, bands: Bands) -> list[Bands]:
         if not problem.opposing(bands).any():
             found.append(bands)
     rising = found[::-1]
-    best = np.minimum.accumulate([problem.cost(one) for one in rising])
-    return [one for k, one in enumerate(rising) if not k or problem.cost(one) < best[k - 1]]
+    best = np.minimum.accumulate([problem.cost(gains) for gains in rising])
+    return [gains for k, gains in enumerate(rising) if not k or problem.cost(gains) < best[k - 1]]
 
 
 def fit_left_out(
@@ -169,7 +169,7 @@ def fit_left_out(
         return np.zeros((len(plan.without_each_db), at_hz.size))
     problem = FitProblem(plan, limits, sample_rate_hz)
     options_by_job = np.array(
-        [problem.on_grid(plan.frequency_hz, one) for one in (*plan.without_each_db, plan.desired_db)]
+        [problem.on_grid(plan.frequency_hz, desired_db) for desired_db in (*plan.without_each_db, plan.desired_db)]
     )
     start = np.repeat(fitted[None], len(options_by_job), axis=0)
     made = problem.polished(start, desired=options_by_job)
@@ -226,9 +226,9 @@ def _on_steps(problem: FitProblem, bands: Bands, free: int, step_db: float) -> B
     )
     for _ in range(4 * count):
         tried = np.repeat(bands[None], 2 * count, axis=0)
-        own = np.arange(count)
-        tried[own, free + own, 1] += step_db
-        tried[count + own, free + own, 1] -= step_db
+        index = np.arange(count)
+        tried[index, free + index, 1] += step_db
+        tried[count + index, free + index, 1] -= step_db
         cost = problem.cost(tried)
         cost[
             (tried[:, free:, 1] > problem.high_bounds[1] + 1e-9).any(axis=1)

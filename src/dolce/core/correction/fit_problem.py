@@ -76,10 +76,12 @@ class FitProblem:
         coarse = coarse[(coarse < low / 1.4) | (coarse > high * 1.4)]
         self.at_hz = np.unique(np.concatenate([coarse, fine, [low, high]]))
         self.inside = (self.at_hz > low * 1.0001) & (self.at_hz < high * 0.9999)
-        octave, own = np.log2(self.at_hz), np.log2(plan.frequency_hz)
+        octave, plan_octave = np.log2(self.at_hz), np.log2(plan.frequency_hz)
         self.desired = self.on_grid(plan.frequency_hz, plan.desired_db)
         share = np.gradient(octave)
-        weight = np.where(self.inside, np.interp(octave, own, plan.weight), 0.0) * share / share[self.inside].mean()
+        weight = (
+            np.where(self.inside, np.interp(octave, plan_octave, plan.weight), 0.0) * share / share[self.inside].mean()
+        )
         self.root, self._root_square, self._share = np.sqrt(weight), weight.sum(), share
         mean_band = in_band(self.at_hz, MEAN_BAND_HZ)
         self._mean_share = np.where(mean_band, share, 0.0) / share[mean_band].sum()
@@ -91,8 +93,8 @@ class FitProblem:
         gains_outside = zip(self._quiet_at(self.at_hz), self._held_at(self.at_hz), strict=True)
         self._outside_up, self._outside_down = (np.minimum(0.6 * quiet, held) for quiet, held in gains_outside)
         self.low_bounds = np.array([np.log(low * 1.02), -max(limits.max_cut_db, 0.01), np.log(limits.min_q)])
-        one = limits.max_boost_db + limits.more_for_one_db if limits.max_boost_db else 0.0
-        highest = min(one, limits.highest_gain_db)
+        single_db = limits.max_boost_db + limits.more_for_one_db if limits.max_boost_db else 0.0
+        highest = min(single_db, limits.highest_gain_db)
         self.high_bounds = np.array([np.log(high * 0.98), max(highest, 0.01), np.log(limits.max_q)])
         self._above = np.log(max(min(limits.max_q_above, limits.max_q), limits.min_q * 1.01))
 
@@ -148,10 +150,10 @@ class FitProblem:
 
         What lies deeper than the largest cut can't be asked for, and hills that others play most of are theirs to cut.
         """
-        at, own = np.log2(self.at_hz), np.log2(self._plan.frequency_hz)
-        loud, share = (np.interp(at, own, one) for one in (self._plan.loud_db, self._plan.share))
-        left = loud - np.maximum(LOUD_DB, loud - share * self.limits.max_cut_db) + share * self.total(bands)
-        return np.where(self.inside & (share > LEAST_SHARE), left, -np.inf)
+        at, plan_octave = np.log2(self.at_hz), np.log2(self._plan.frequency_hz)
+        loud, share = (np.interp(at, plan_octave, array) for array in (self._plan.loud_db, self._plan.share))
+        residual = loud - np.maximum(LOUD_DB, loud - share * self.limits.max_cut_db) + share * self.total(bands)
+        return np.where(self.inside & (share > LEAST_SHARE), residual, -np.inf)
 
     def total(self, bands: Bands) -> NDArray[np.float64]:
         """Level of all bands together, shape (..., points)."""
@@ -170,18 +172,22 @@ class FitProblem:
         wider cut that takes more than half of it. Two of one sign and like width do within a tenth of an octave.
         """
         first, second = np.triu_indices(bands.shape[-2], 1)
-        one, other = bands[..., first, :], bands[..., second, :]
-        apart = np.abs(one[..., 0] - other[..., 0]) / np.log(2)
-        peaking = (one[..., KIND] == PEAKING) & (other[..., KIND] == PEAKING)
-        opposite = one[..., 1] * other[..., 1] < 0
+        first_gain, other = bands[..., first, :], bands[..., second, :]
+        apart = np.abs(first_gain[..., 0] - other[..., 0]) / np.log(2)
+        peaking = (first_gain[..., KIND] == PEAKING) & (other[..., KIND] == PEAKING)
+        opposite = first_gain[..., 1] * other[..., 1] < 0
         levels = np.abs(self._levels(bands))
         areas = levels @ self._share
         common = np.minimum(levels[..., first, :], levels[..., second, :]) @ self._share
         taken = common > _FOUGHT * np.maximum(areas[..., first], areas[..., second])
-        near = (apart < _OPPOSED_OCTAVES) & (np.minimum(np.abs(one[..., 1]), np.abs(other[..., 1])) > _OPPOSED_DB)
-        boost, cut = (np.where((one[..., 1] > 0)[..., None], *pair) for pair in ((one, other), (other, one)))
+        near = (apart < _OPPOSED_OCTAVES) & (
+            np.minimum(np.abs(first_gain[..., 1]), np.abs(other[..., 1])) > _OPPOSED_DB
+        )
+        boost, cut = (
+            np.where((first_gain[..., 1] > 0)[..., None], *pair) for pair in ((first_gain, other), (other, first_gain))
+        )
         undone = (cut[..., 2] < boost[..., 2]) & (-_level_at(cut, boost[..., 0]) > _UNDONE * boost[..., 1])
-        same = (apart < _DOUBLE_OCTAVES) & (np.abs(one[..., 2] - other[..., 2]) < 1.05 * np.log(2))
+        same = (apart < _DOUBLE_OCTAVES) & (np.abs(first_gain[..., 2] - other[..., 2]) < 1.05 * np.log(2))
         return peaking & np.where(opposite, taken | near | undone, same)
 
     def residuals(self, bands: Bands) -> NDArray[np.float64]:
@@ -240,13 +246,13 @@ class FitProblem:
         damping = np.full(len(x), _DAMPING)
         going = np.arange(len(x))
         cost, gradient, square = self._normal(sets, options_by_job)
-        own = np.arange(VALUES * count)
+        index = np.arange(VALUES * count)
         for _ in range(steps):
             low, high = self._bounds(x[going], kinds[going], free)
             held = ((x[going] <= low) & (gradient > 0)) | ((x[going] >= high) & (gradient < 0))
             downhill = np.where(held, 0, gradient)
             damped = np.where(held[:, :, None] | held[:, None, :], 0, square)
-            damped[:, own, own] += damping[going, None] * damped[:, own, own] + 1e-9 + held
+            damped[:, index, index] += damping[going, None] * damped[:, index, index] + 1e-9 + held
             tried = x[going] - np.linalg.solve(damped, downhill[..., None])[..., 0]
             tried = np.clip(tried, *self._bounds(tried, kinds[going], free, of=x[going]))
             new_cost, new_gradient, new_square = self._normal(with_values(tried, kinds[going]), options_by_job[going])
@@ -304,11 +310,11 @@ class FitProblem:
         missed, broken, shifted = self._parts(total, desired)
         allowed = self._allowed_at(mean)
         over, under = _BARRIER * (total > allowed), _BARRIER * (-total > self.limits.max_cut_db)
-        own = self.root + _BARRIER * ((total > self._outside_up) | (-total > self._outside_down))
+        stiffness = self.root + _BARRIER * ((total > self._outside_up) | (-total > self._outside_down))
         beyond = over - under
         of_mean = 1.05 * over * (allowed < self.limits.max_boost_db)
-        both = own**2 + beyond**2  # of the total at each point
-        cross = own * self.root + over * of_mean  # with the mean
+        both = stiffness**2 + beyond**2  # of the total at each point
+        cross = stiffness * self.root + over * of_mean  # with the mean
         alone = (
             self._root_square + (of_mean**2).sum(axis=-1) + (_SUNK * (shifted[:, 0] > 0)) ** 2 + self._root_outside**2
         )
@@ -318,7 +324,7 @@ class FitProblem:
         square = np.matmul(slopes * both[:, None, :], slopes.transpose(0, 2, 1)) + crossed + crossed.transpose(0, 2, 1)
         by_mean = -(self.root * missed + of_mean * broken).sum(axis=-1, keepdims=True)
         by_mean += self._root_outside * shifted[:, 1:] - _SUNK * shifted[:, :1]
-        gradient = np.matmul(slopes, (own * missed + beyond * broken)[..., None])[..., 0] + by_mean * mean_slopes
+        gradient = np.matmul(slopes, (stiffness * missed + beyond * broken)[..., None])[..., 0] + by_mean * mean_slopes
         opposed, jacobian = _opposed(bands)
         some = opposed.any(axis=-1)
         gradient[some] += np.matmul(opposed[some, None, :], jacobian[some])[:, 0]
@@ -393,10 +399,10 @@ def _opposed(bands: Bands) -> tuple[NDArray, NDArray]:
     count = bands.shape[-2]
     first, second = np.triu_indices(count, 1)
     gains = np.where(bands[..., KIND] == PEAKING, bands[..., 1], 0.0)
-    one, other = gains[..., first], gains[..., second]
+    first_gain, other = gains[..., first], gains[..., second]
     apart = (bands[..., first, 0] - bands[..., second, 0]) / np.log(2)
-    near = np.maximum(_KEPT_APART * _OPPOSED_OCTAVES - np.abs(apart), 0) * (one * other < 0)
-    strong = np.maximum(np.minimum(np.abs(one), np.abs(other)) - _KEPT_WEAK * _OPPOSED_DB, 0)
+    near = np.maximum(_KEPT_APART * _OPPOSED_OCTAVES - np.abs(apart), 0) * (first_gain * other < 0)
+    strong = np.maximum(np.minimum(np.abs(first_gain), np.abs(other)) - _KEPT_WEAK * _OPPOSED_DB, 0)
     on_progress = ((near > 0) & (strong > 0)).any(axis=tuple(range(near.ndim - 1)))
     first, second, near, strong = (
         first[on_progress],
@@ -404,13 +410,13 @@ def _opposed(bands: Bands) -> tuple[NDArray, NDArray]:
         near[..., on_progress],
         strong[..., on_progress],
     )
-    apart, one, other = apart[..., on_progress], one[..., on_progress], other[..., on_progress]
+    apart, first_gain, other = apart[..., on_progress], first_gain[..., on_progress], other[..., on_progress]
     slopes = np.zeros((*near.shape, VALUES * count))
     row = np.arange(first.size)
     by_place = -_OPPOSED * strong * np.sign(apart) * (near > 0) / np.log(2)
     slopes[..., row, VALUES * first], slopes[..., row, VALUES * second] = by_place, -by_place
-    first_is_weaker = np.abs(one) <= np.abs(other)
+    first_is_weaker = np.abs(first_gain) <= np.abs(other)
     weaker = np.where(first_is_weaker, first, second)
-    by_gain = _OPPOSED * near * (strong > 0) * np.sign(np.where(first_is_weaker, one, other))
+    by_gain = _OPPOSED * near * (strong > 0) * np.sign(np.where(first_is_weaker, first_gain, other))
     np.put_along_axis(slopes, (VALUES * weaker + 1)[..., None], by_gain[..., None], axis=-1)
     return _OPPOSED * near * strong, slopes

@@ -74,7 +74,7 @@ def best_bands(
     else:
         whole = np.vstack([near, _evenly(problem)[len(near) :]])[None]
         starts = [np.concatenate([whole, [_child(problem, whole, rng) for _ in range(effort.starts)]])]
-    islands = [_evolved(problem, problem.polished(one, steps=_FIRST), effort, rng, on_progress) for one in starts]
+    islands = [_evolved(problem, problem.polished(start, steps=_FIRST), effort, rng, on_progress) for start in starts]
     kept = islands[0] if len(islands) == 1 else _evolved(problem, np.concatenate(islands), effort, rng, on_progress)
     best = _best(problem, list(kept[: effort.finalists]), effort)
     bands = _without_opposing(problem, kept[0]) if best is None else best
@@ -143,12 +143,12 @@ def _best_of(problem: FitProblem, sets: Bands, count: int) -> tuple[Bands, NDArr
 def _child(problem: FitProblem, kept: Bands, rng: np.random.Generator) -> Bands:
     """A set of as many bands as are allowed, of one or two that are kept."""
     count = problem.limits.bands
-    one = _parent(kept, rng)
+    parent = _parent(kept, rng)
     if rng.random() < _CROSSED:
-        child = _crossed(problem, one, _parent(kept, rng), rng)
+        child = _crossed(problem, parent, _parent(kept, rng), rng)
         child = child[rng.permutation(len(child))[:count]]
     else:
-        child = np.delete(one, rng.permutation(len(one))[: rng.integers(1, 3)], axis=0)
+        child = np.delete(parent, rng.permutation(len(parent))[: rng.integers(1, 3)], axis=0)
     while len(child) < count:
         child = np.vstack([child, _random(problem, child, rng)])
     return child
@@ -159,10 +159,10 @@ def _parent(kept: Bands, rng: np.random.Generator) -> Bands:
     return kept[int(len(kept) * rng.random())]
 
 
-def _crossed(problem: FitProblem, one: Bands, other: Bands, rng: np.random.Generator) -> Bands:
+def _crossed(problem: FitProblem, first: Bands, other: Bands, rng: np.random.Generator) -> Bands:
     """The bands of one set below a frequency, and of the other above it; of each kind of shelf no more than one."""
     at = rng.uniform(*np.log([problem.limits.from_hz, problem.limits.to_hz]))
-    both = np.vstack([one[one[:, 0] < at], other[other[:, 0] >= at]])
+    both = np.vstack([first[first[:, 0] < at], other[other[:, 0] >= at]])
     again = np.zeros(len(both), dtype=bool)
     for kind in (LOW_SHELF, HIGH_SHELF):
         again[np.flatnonzero(both[:, KIND] == kind)[1:]] = True
@@ -171,18 +171,18 @@ def _crossed(problem: FitProblem, one: Bands, other: Bands, rng: np.random.Gener
 
 def _random(problem: FitProblem, bands: Bands, rng: np.random.Generator) -> NDArray:
     """Another band: likeliest where much is missed, of any Q."""
-    left = problem.missed_db(bands)
+    residual = problem.missed_db(bands)
     shelves = [kind for kind in problem.shelves if not (bands[:, KIND] == kind).any()]
     if shelves and rng.random() < _SHELVED:
-        return _shelf(problem, left, shelves[rng.integers(len(shelves))], rng.uniform(*_SHELF_OCTAVES))
-    likely = np.cumsum((_weighed(problem, left) ** 2 + 1e-9) * problem.inside)
+        return _shelf(problem, residual, shelves[rng.integers(len(shelves))], rng.uniform(*_SHELF_OCTAVES))
+    likely = np.cumsum((_weighed(problem, residual) ** 2 + 1e-9) * problem.inside)
     k = int(np.searchsorted(likely, rng.random() * likely[-1], side="right"))
-    return _within(problem, problem.at_hz[k], left[k], np.exp(rng.uniform(*np.log(_RANDOM_Q))))
+    return _within(problem, problem.at_hz[k], residual[k], np.exp(rng.uniform(*np.log(_RANDOM_Q))))
 
 
-def _weighed(problem: FitProblem, left: NDArray) -> NDArray:
+def _weighed(problem: FitProblem, residual: NDArray) -> NDArray:
     """What is missed at every point by weight, over a fifth of an octave, shape (points,)."""
-    return np.convolve(left * problem.root, np.ones(5) / 5, "same")
+    return np.convolve(residual * problem.root, np.ones(5) / 5, "same")
 
 
 def _starts(problem: FitProblem, effort: Effort, rng: np.random.Generator) -> Bands:
@@ -190,7 +190,7 @@ def _starts(problem: FitProblem, effort: Effort, rng: np.random.Generator) -> Ba
     evenly = _evenly(problem)
     first, cuts = one_by_one(problem), one_by_one(problem, cuts_first=True)
     moved = [_moved(problem, evenly, rng) for _ in range(effort.starts)]
-    plain = [*(np.vstack([one, evenly[len(one) :]]) for one in (first, cuts)), evenly]
+    plain = [*(np.vstack([filters, evenly[len(filters) :]]) for filters in (first, cuts)), evenly]
     return np.array([*plain, *(shelve for start in plain for shelve in _with_shelves(problem, start)), *moved])
 
 
@@ -215,8 +215,8 @@ def _moved(problem: FitProblem, bands: Bands, rng: np.random.Generator) -> Bands
     q = rng.uniform(_NEW_Q / 2, 2 * _NEW_Q, len(bands))
     return np.array(
         [
-            _within(problem, f, np.interp(f, problem.at_hz, problem.desired), one)
-            for f, one in zip(frequency, q, strict=True)
+            _within(problem, f, np.interp(f, problem.at_hz, problem.desired), q_value)
+            for f, q_value in zip(frequency, q, strict=True)
         ]
     )
 
@@ -227,22 +227,22 @@ def one_by_one(problem: FitProblem, *, cuts_first: bool = False) -> Bands:
     With `cuts_first` hills are cut as long as they are worth a band, and only then dips are filled.
     """
     bands, octave = NONE, np.log2(problem.at_hz)
-    left = problem.missed_db(NONE)
+    residual = problem.missed_db(NONE)
     for _ in range(problem.limits.bands):
-        k = int(np.argmax(-left * problem.root)) if cuts_first else 0
-        if not cuts_first or -left[k] * problem.root[k] < _WORTH_CUTTING_DB:
-            k = int(np.argmax(np.abs(left) * problem.root))
-        if abs(left[k]) * problem.root[k] < WORTH_DB:
+        k = int(np.argmax(-residual * problem.root)) if cuts_first else 0
+        if not cuts_first or -residual[k] * problem.root[k] < _WORTH_CUTTING_DB:
+            k = int(np.argmax(np.abs(residual) * problem.root))
+        if abs(residual[k]) * problem.root[k] < WORTH_DB:
             break
-        same = (np.sign(left) == np.sign(left[k])) & (np.abs(left) > abs(left[k]) / 2)
+        same = (np.sign(residual) == np.sign(residual[k])) & (np.abs(residual) > abs(residual[k]) / 2)
         low = high = k
         while low > 0 and same[low - 1]:
             low -= 1
-        while high < left.size - 1 and same[high + 1]:
+        while high < residual.size - 1 and same[high + 1]:
             high += 1
         q = q_of_octaves(max(octave[high] - octave[low], 0.08))
-        bands = np.vstack([bands, _within(problem, problem.at_hz[k], left[k], q)])
-        left = problem.missed_db(bands)
+        bands = np.vstack([bands, _within(problem, problem.at_hz[k], residual[k], q)])
+        residual = problem.missed_db(bands)
     return bands
 
 
@@ -295,12 +295,12 @@ def _best(problem: FitProblem, sets: Sequence[Bands], effort: Effort) -> Bands |
 
 def _new_bands(problem: FitProblem, bands: Bands) -> list[NDArray]:
     """Single bands at the largest errors."""
-    left = problem.missed_db(bands)
-    weighed = _weighed(problem, left)
+    residual = problem.missed_db(bands)
+    weighed = _weighed(problem, residual)
     found: list[NDArray] = []
     for k in np.argsort(-np.abs(weighed)):
-        new = _within(problem, problem.at_hz[k], left[k], _NEW_Q)
-        if problem.inside[k] and not any(abs(one[0] - new[0]) / np.log(2) < _NEW_APART for one in found):
+        new = _within(problem, problem.at_hz[k], residual[k], _NEW_Q)
+        if problem.inside[k] and not any(abs(gains[0] - new[0]) / np.log(2) < _NEW_APART for gains in found):
             found.append(new)
         if len(found) == _NEW_PLACES:
             break
@@ -309,22 +309,22 @@ def _new_bands(problem: FitProblem, bands: Bands) -> list[NDArray]:
 
 def _new_shelves(problem: FitProblem, bands: Bands, octaves: Sequence[float] = _SHELF_OCTAVES) -> list[NDArray]:
     """Shelves where the range is open and none stands yet."""
-    left = problem.missed_db(bands)
+    residual = problem.missed_db(bands)
     found = [
-        _shelf(problem, left, kind, inside)
+        _shelf(problem, residual, kind, inside)
         for kind in problem.shelves
         if not (bands[:, KIND] == kind).any()
         for inside in octaves
     ]
-    return [one for one in found if abs(one[1]) >= WORTH_DB]
+    return [gains for gains in found if abs(gains[1]) >= WORTH_DB]
 
 
-def _shelf(problem: FitProblem, left: NDArray, kind: float, octaves: float) -> NDArray:
+def _shelf(problem: FitProblem, residual: NDArray, kind: float, octaves: float) -> NDArray:
     """A shelf that turns so far inside the end of the range, with the gain that is missed beyond its corner."""
     limits = problem.limits
     corner = limits.from_hz * 2**octaves if kind == LOW_SHELF else limits.to_hz / 2**octaves
     beyond = problem.inside & (problem.at_hz < corner if kind == LOW_SHELF else problem.at_hz > corner)
-    return problem.within(band_row(corner, float(left[beyond].mean()), _SHELF_Q, kind))
+    return problem.within(band_row(corner, float(residual[beyond].mean()), _SHELF_Q, kind))
 
 
 def _merged(problem: FitProblem, bands: Bands, effort: Effort) -> Bands:

@@ -54,12 +54,12 @@ def deviations_db(
     corrected_db : what the correction adds, shape (points,) or one row per spot
     level_band_hz : by whose mean each spot is brought to the target again
     """
-    left = error_db - corrected_db
+    residual = error_db - corrected_db
     band = in_band(at_hz, level_band_hz)
     inside = in_band(at_hz, range_hz)
     was = error_db[:, band].mean(axis=1, keepdims=True)
-    left = left - left[:, band].mean(axis=1, keepdims=True) + was
-    return np.sqrt(np.mean(left[:, inside] ** 2, axis=1))
+    residual = residual - residual[:, band].mean(axis=1, keepdims=True) + was
+    return np.sqrt(np.mean(residual[:, inside] ** 2, axis=1))
 
 
 def expected(

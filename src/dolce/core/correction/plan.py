@@ -237,13 +237,13 @@ def plan_correction(
     highest = np.where(inside, limits.max_boost_db + _STILL_WANTED_DB, 0.0)
     up, down = np.where(inside, np.maximum(quiet, _LEAST_UP_DB), np.inf), np.full(frequency_hz.size, np.inf)
     for s in regions:
-        own = (frequency_hz >= s.from_hz * 0.9999) & (frequency_hz <= s.to_hz * 1.0001) & inside
+        of_region = (frequency_hz >= s.from_hz * 0.9999) & (frequency_hz <= s.to_hz * 1.0001) & inside
         if s.verdict != "correct":
-            highest[own] = 0.0
-            up[own] = np.minimum(up[own], ONLY_CUT_DB if s.verdict == "only cut" else LEAVE_DB)
+            highest[of_region] = 0.0
+            up[of_region] = np.minimum(up[of_region], ONLY_CUT_DB if s.verdict == "only cut" else LEAVE_DB)
         if s.verdict in ("leave", "move something"):
-            lowest[own] = 0.0
-            down[own] = LEAVE_DB
+            lowest[of_region] = 0.0
+            down[of_region] = LEAVE_DB
 
     def allowed(desired: NDArray) -> NDArray:
         clipped = np.clip(desired, lowest, highest)
@@ -325,10 +325,12 @@ def _regions(
     """Points that lie on one side of the target and share one ground joined into regions, with their verdicts."""
     excess = -mean
     beyond, cancelled = _beyond_extension(frequency_hz, excess), _deep_and_narrow(frequency_hz, excess)
-    own = np.full(excess.size, -1)
-    for k, one in enumerate(overruled):
-        own[(frequency_hz >= one.from_hz * 0.9999) & (frequency_hz <= one.to_hz * 1.0001)] = k
-    ground = np.select([~inside, own >= 0, beyond, cancelled], [-1, 100 + own, 1, 2], default=3 + (excess > 0))
+    region_of = np.full(excess.size, -1)
+    for k, overruling in enumerate(overruled):
+        region_of[(frequency_hz >= overruling.from_hz * 0.9999) & (frequency_hz <= overruling.to_hz * 1.0001)] = k
+    ground = np.select(
+        [~inside, region_of >= 0, beyond, cancelled], [-1, 100 + region_of, 1, 2], default=3 + (excess > 0)
+    )
     bounds = _bounds(frequency_hz, ground)
     loud_db = _loud_db(frequency_hz, needs)
     spread = np.sqrt(np.maximum(needs.weight @ (needs.error_db - mean) ** 2, 0))
@@ -343,10 +345,10 @@ def _regions(
         inner = int(np.median(ground[at]))
         by_spot = -needs.error_db[:, at].mean(axis=1)
         middle = float(excess[at].mean())
-        before = left = None
+        before = after = None
         if gain is not None:
             before = float(np.sqrt(lack[at].mean()))
-            left = float(np.sqrt(max(lack[at].mean() - gain[at].mean(), 0.0)))
+            after = float(np.sqrt(max(lack[at].mean() - gain[at].mean(), 0.0)))
         reason = ""
         if inner == -1:
             kind: Kind = "outside"
@@ -355,11 +357,11 @@ def _regions(
         elif inner == 1:
             kind = "beyond reach"
         elif inner == 2:
-            worth = before is not None and left is not None and before - left > _WORTH_FILLING_DB
+            worth = before is not None and after is not None and before - after > _WORTH_FILLING_DB
             kind = "filled" if worth else "cancelled"
         elif abs(size) <= limits.good_enough_db:
             kind = "good enough"
-        elif before is not None and left is not None and left >= before:
+        elif before is not None and after is not None and after >= before:
             kind = "loud" if loud_db[at].max() > LOUD_DB and size > 0 else "no gain"
         else:
             kind = "fair"
@@ -384,7 +386,7 @@ def _regions(
                 of_spots=needs.spots,
                 at_spots=int(np.sum(by_spot * np.sign(middle) >= abs(middle) / 2)),
                 before_db=before,
-                left_out_db=left,
+                left_out_db=after,
                 reason=reason,
             )
         )

@@ -34,7 +34,7 @@ def plan_as_corrected(plan: CorrectionPlan, needs: Needs, applied_db: NDArray) -
     at_hz = plan.frequency_hz
     gain = smoothed_db(at_hz, applied_db, at_hz=at_hz, per_octave=_PER_OCTAVE)
     lack = needs.weight @ needs.error_db**2
-    left = needs.weight @ (needs.error_db - _left_out(plan, applied_db)) ** 2
+    residual = needs.weight @ (needs.error_db - _left_out(plan, applied_db)) ** 2
     found: list[Region] = []
     for region in plan.regions:
         for part in _parts(region, at_hz, gain):
@@ -42,7 +42,7 @@ def plan_as_corrected(plan: CorrectionPlan, needs: Needs, applied_db: NDArray) -
             k = np.flatnonzero(at)[int(np.argmax(np.abs(gain[at])))]
             worth = None
             if needs.spots > 1:
-                worth = float(np.sqrt(lack[at].mean()) - np.sqrt(left[at].mean()))
+                worth = float(np.sqrt(lack[at].mean()) - np.sqrt(residual[at].mean()))
             part = replace(
                 part,
                 applied_db=float(gain[k]),
@@ -66,14 +66,17 @@ def _left_out(plan: CorrectionPlan, applied_db: NDArray) -> NDArray[np.float64]:
 
 def _parts(region: Region, at_hz: NDArray, gain_db: NDArray) -> Sequence[Region]:
     """A region outside the range parted into skirts of filters and the rest; any other as it is."""
-    own = np.flatnonzero(region.covers(at_hz))
-    busy = np.abs(gain_db[own]) > LEAVE_DB
+    inside = np.flatnonzero(region.covers(at_hz))
+    busy = np.abs(gain_db[inside]) > LEAVE_DB
     if region.kind != "outside" or not busy.any():
         return [region]
-    edges = [0, *(np.flatnonzero(np.diff(busy)) + 1).tolist(), own.size]
+    edges = [0, *(np.flatnonzero(np.diff(busy)) + 1).tolist(), inside.size]
     return [
         replace(
-            region, from_hz=float(at_hz[own[a]]), to_hz=float(at_hz[own[b - 1]]), kind="skirt" if busy[a] else "outside"
+            region,
+            from_hz=float(at_hz[inside[a]]),
+            to_hz=float(at_hz[inside[b - 1]]),
+            kind="skirt" if busy[a] else "outside",
         )
         for a, b in pairwise(edges)
     ]

@@ -89,7 +89,7 @@ class Switch:
     def __post_init__(self) -> None:
         _named(self.name, "switch")
         checked.within(len(self.positions), low=2, high=MOST_POSITIONS, where=f"positions of {self.name}", unit="")
-        if len({one.name for one in self.positions}) < len(self.positions):
+        if len({position.name for position in self.positions}) < len(self.positions):
             raise InvalidValue(
                 "two positions have one name.",
                 where=f"positions of {self.name}",
@@ -116,12 +116,12 @@ class Switch:
                 level_db=tuple(np.round(level, 3)),
             )
 
-        steps = [0.0, *(step for step in dict.fromkeys(float(one) for one in steps_db) if step)]
+        steps = [0.0, *(step for step in dict.fromkeys(float(step_db) for step_db in steps_db) if step)]
         return cls(name=name, positions=tuple(drawn(step) for step in steps))
 
     def position(self, name: str) -> Position:
         """By its name; the neutral one where it has none such."""
-        return next((one for one in self.positions if one.name == name), self.positions[0])
+        return next((position for position in self.positions if position.name == name), self.positions[0])
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -135,7 +135,7 @@ class MonitorSwitches:
     def __post_init__(self) -> None:
         _named(self.name, "model")
         checked.within(len(self.switches), low=1, high=MOST_SWITCHES, where="switches", unit="")
-        if len({one.name for one in self.switches}) < len(self.switches):
+        if len({switch.name for switch in self.switches}) < len(self.switches):
             raise InvalidValue("two switches have one name.", where="switches", remedy="Name each as it is printed.")
         if self.combinations > MOST_COMBINATIONS:
             raise InvalidValue(
@@ -146,21 +146,23 @@ class MonitorSwitches:
 
     @property
     def combinations(self) -> int:
-        return int(np.prod([len(one.positions) for one in self.switches]))
+        return int(np.prod([len(switch.positions) for switch in self.switches]))
 
     def with_switch(self, switch: Switch) -> "MonitorSwitches":
         """The same with one more, in place of one of that name."""
-        known = switch.name in {one.name for one in self.switches}
-        rows = tuple(switch if one.name == switch.name else one for one in self.switches)
+        known = switch.name in {switch.name for switch in self.switches}
+        rows = tuple(switch if candidate.name == switch.name else candidate for candidate in self.switches)
         return replace(self, switches=rows if known else (*rows, switch))
 
     def positions(self, names: Mapping[str, str]) -> dict[str, str]:
         """A position of every switch: that which is named, else the neutral one."""
-        return {one.name: one.position(names.get(one.name, "")).name for one in self.switches}
+        return {switch.name: switch.position(names.get(switch.name, "")).name for switch in self.switches}
 
     def change_db(self, names: Mapping[str, str], at_hz: NDArray) -> NDArray[np.float64]:
         """What positions do together against all neutral, in dB, shape as given."""
-        return np.sum([one.position(names.get(one.name, "")).change_db(at_hz) for one in self.switches], axis=0)
+        return np.sum(
+            [switch.position(names.get(switch.name, "")).change_db(at_hz) for switch in self.switches], axis=0
+        )
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -236,17 +238,19 @@ def best_switches(
     def levelled(change: NDArray) -> NDArray:
         return (change - change[..., middle].mean(axis=-1, keepdims=True))[..., inside]
 
-    combinations = list(product(*[range(len(one.positions)) for one in model.switches]))
+    combinations = list(product(*[range(len(switch.positions)) for switch in model.switches]))
     places = np.array(combinations)
     change = -model.change_db(at.measured, at_hz) + np.zeros((len(combinations), at_hz.size))
-    for column, one in enumerate(model.switches):
-        change += np.array([position.change_db(at_hz) for position in one.positions])[places[:, column]]
+    for column, switch in enumerate(model.switches):
+        change += np.array([position.change_db(at_hz) for position in switch.positions])[places[:, column]]
     change, error = levelled(change), needs.error_db[:, inside]
     # Mean square at every spot for every combination: (l - c)^2 = l^2 - 2 l c + c^2.
     square = ((error**2) @ share)[:, None] - 2 * (error * share) @ change.T + (change**2) @ share
     deviation = np.sqrt(np.maximum(square, 0))  # (spots, combinations)
     now = at.model.positions(at.measured)
-    present = np.array([[position.name for position in one.positions].index(now[one.name]) for one in model.switches])
+    present = np.array(
+        [[position.name for position in switch.positions].index(now[switch.name]) for switch in model.switches]
+    )
     turned = (places != present).sum(axis=1)
     stays = int(np.flatnonzero(turned == 0)[0])
 
@@ -263,7 +267,8 @@ def best_switches(
     left_out = float(needs.weight @ deviation[np.arange(needs.spots), others]) if others else None
     return SwitchSearch(
         positions={
-            one.name: one.positions[place].name for one, place in zip(model.switches, places[found], strict=True)
+            switch.name: switch.positions[place].name
+            for switch, place in zip(model.switches, places[found], strict=True)
         },
         before_db=float(needs.weight @ deviation[:, stays]),
         after_db=float(needs.weight @ deviation[:, found]),

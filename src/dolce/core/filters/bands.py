@@ -87,9 +87,9 @@ def peaking_levels_db(
     w0 = np.tan(np.pi * np.asarray(frequency_hz, dtype=float) / sample_rate_hz)[:, None]
     t = np.tan(np.pi * np.minimum(at_hz, 0.4999 * sample_rate_hz) / sample_rate_hz)[None, :] / w0
     a = 10 ** (np.asarray(gain_db, dtype=float) / 40)[:, None]
-    own = np.asarray(q, dtype=float)[:, None]
+    q_values = np.asarray(q, dtype=float)[:, None]
     flat = (1 - t**2) ** 2
-    side = (t / own) ** 2
+    side = (t / q_values) ** 2
     return 10 * np.log10((flat + side * a**2) / (flat + side / a**2))
 
 

@@ -76,8 +76,8 @@ def _first_crossing(corners: Corners) -> tuple[int, int] | None:
             c, d = corners[j], corners[(j + 1) % count]
             neighbours = j == i + 1 or (i == 0 and j == count - 1)
             if neighbours:
-                shared, one, two = (b, a, d) if j == i + 1 else (a, b, c)
-                back = _turn(one, shared, two) == 0 and _ahead(shared, one, two)
+                shared, first, two = (b, a, d) if j == i + 1 else (a, b, c)
+                back = _turn(first, shared, two) == 0 and _ahead(shared, first, two)
                 if back:
                     return i + 1, j + 1
             elif _touch(a, b, c, d):
@@ -89,9 +89,9 @@ def _turn(a: tuple, b: tuple, c: tuple) -> float:
     return (b[0] - a[0]) * (c[1] - a[1]) - (b[1] - a[1]) * (c[0] - a[0])
 
 
-def _ahead(origin: tuple, one: tuple, two: tuple) -> bool:
+def _ahead(origin: tuple, first: tuple, two: tuple) -> bool:
     """Whether two points lie on the same side of an origin on one line."""
-    return (one[0] - origin[0]) * (two[0] - origin[0]) + (one[1] - origin[1]) * (two[1] - origin[1]) > 0
+    return (first[0] - origin[0]) * (two[0] - origin[0]) + (first[1] - origin[1]) * (two[1] - origin[1]) > 0
 
 
 def _touch(a: tuple, b: tuple, c: tuple, d: tuple) -> bool:

@@ -41,7 +41,9 @@ def grouped(entries: Iterable[LogEntry]) -> Iterator[LogGroup]:
     """Entries in the order of time: takes of one round that follow each other are one line, the others stay."""
     for key, rows in groupby(entries, key=_round_of):
         if key is None:
-            yield from (LogGroup(begun_at=one.at, ended_at=one.at, text=one.text, entries=(one,)) for one in rows)
+            yield from (
+                LogGroup(begun_at=entry.at, ended_at=entry.at, text=entry.text, entries=(entry,)) for entry in rows
+            )
             continue
         members = tuple(rows)
         yield LogGroup(begun_at=members[0].at, ended_at=members[-1].at, text=_words(members, key), entries=members)

@@ -157,7 +157,7 @@ class Job:
 
         Where the processor sends a channel's bass to subs, those are not fed besides it.
         """
-        reached = {channel: tuple(way.output for way in self.processor.routes(channel)) for channel in channels}
+        reached = {channel: tuple(route.output for route in self.processor.routes(channel)) for channel in channels}
         fed = tuple(c for c in channels if not any(c in sounding for other, sounding in reached.items() if other != c))
         sounding = {code for channel in fed for code in reached[channel]}
         return fed, tuple(c for c in self.channels if c in sounding)
@@ -171,14 +171,14 @@ class Job:
         """
         if not self.spots:
             return ()
-        one = self.first_spot.id
+        first_id = self.first_spot.id
         places = [(spot.id, spot.close_to) for spot in self.spots]
         rows = [(feed.code, self.rows.how(feed).one_spot) for feed in self.feeds]
         return tuple(
             (code, spot)
             for code, only_one in rows
             for spot, close_to in places
-            if close_to in ("", code) and (spot == one or not only_one)
+            if close_to in ("", code) and (spot == first_id or not only_one)
         )
 
     def at_spot(self, spot_id: int) -> str:

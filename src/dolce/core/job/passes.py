@@ -82,4 +82,4 @@ def steps_of(job: Job, options: PassOptions, settled: Callable[[str, int], bool]
 def waits_of(steps: Sequence[Step], wait_s: float) -> list[float]:
     """Seconds before each step: where the microphone has moved, and before the first."""
     moved = [True, *(before[1] != after[1] for before, after in pairwise(steps))]
-    return [wait_s if one else 0.0 for one in moved[: len(steps)]]
+    return [wait_s if sounded else 0.0 for sounded in moved[: len(steps)]]

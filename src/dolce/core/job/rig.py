@@ -114,11 +114,11 @@ class Levels:
 
     def ceiling_in(self, volume_m3: float, *, distance_m: float | None = None) -> Ceiling:
         """What nothing exceeds in a room of this volume; `distance_m` for a microphone close to a speaker."""
-        own = self.ceiling_spl_db
+        ceiling = self.ceiling_spl_db
         return Ceiling(
             peak_dbfs=self.ceiling_dbfs,
             full_scale_spl_db=self.full_scale_spl_db,
-            spl_db=suggested_ceiling_db(volume_m3, distance_m=distance_m) if own is None else own,
+            spl_db=suggested_ceiling_db(volume_m3, distance_m=distance_m) if ceiling is None else ceiling,
         )
 
     @property
@@ -208,18 +208,22 @@ class Rig:
 
         Another kind of interface comes with another processor: that of the rehearsal exists nowhere else.
         """
-        own: dict[str, Any] = {}
+        given: dict[str, Any] = {}
         parts: dict[str, dict[str, Any]] = {}
         for name, value in changes.items():
             part = _PART_OF.get(name)
             if part is None:
-                own[name] = value
+                given[name] = value
             else:
                 parts.setdefault(part, {})[name] = value
-        made = replace(self, **{part: replace(getattr(self, part), **values) for part, values in parts.items()}, **own)
-        if made.interface.simulated == self.interface.simulated or "chain" in own:
+        made = replace(
+            self, **{part: replace(getattr(self, part), **values) for part, values in parts.items()}, **given
+        )
+        if made.interface.simulated == self.interface.simulated or "chain" in given:
             return made
-        return replace(made, chain=tuple(one if one.by_itself else made.usual_processor for one in made.chain))
+        return replace(
+            made, chain=tuple(processor if processor.by_itself else made.usual_processor for processor in made.chain)
+        )
 
     @property
     def usual_processor(self) -> ProcessorInUse:
@@ -229,12 +233,12 @@ class Rig:
     @property
     def processor(self) -> ProcessorInUse:
         """The one of the chain that Dolce loads."""
-        return next(one for one in self.chain if not one.by_itself)
+        return next(processor for processor in self.chain if not processor.by_itself)
 
     @property
     def others(self) -> tuple[ProcessorInUse, ...]:
         """Those of the chain that correct by themselves."""
-        return tuple(one for one in self.chain if one.by_itself)
+        return tuple(processor for processor in self.chain if processor.by_itself)
 
     @property
     def limits(self) -> ProcessorLimits | None:
@@ -255,7 +259,7 @@ class Rig:
         """What a level check holds for, by its name; another value of any of them and it must be made again."""
         return {
             "device": self.interface.device_name,
-            "inputs": " ".join(str(one) for one in self.inputs),
+            "inputs": " ".join(str(inputs) for inputs in self.inputs),
             "sweep level": self.levels.sweep_level_dbfs,
             "microphone gain": self.levels.microphone_gain_db,
             **({"volume": self.rehearsal.knobs_db.get("volume", 0.0)} if self.interface.simulated else {}),

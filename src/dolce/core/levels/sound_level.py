@@ -65,10 +65,10 @@ class SoundLevelMeter:
 
     def hear(self, samples: NDArray[np.float64]) -> MeterReading:
         """The reading after these samples too; they follow the ones before without a gap."""
-        heard = np.asarray(samples, dtype=float)
-        if len(self._sections) and heard.size:
-            heard, self._filter_state = scipy.signal.sosfilt(self._sections, heard, zi=self._filter_state)
-        square = heard**2
+        values = np.asarray(samples, dtype=float)
+        if len(self._sections) and values.size:
+            values, self._filter_state = scipy.signal.sosfilt(self._sections, values, zi=self._filter_state)
+        square = values**2
         if square.size:
             for k, pole in enumerate(self._poles):
                 course, _ = scipy.signal.lfilter([1 - pole], [1, -pole], square, zi=[pole * self._mean_squares[k]])

@@ -60,7 +60,7 @@ class BlindTest:
 
     @property
     def right(self) -> int:
-        return sum(said == was for said, was in zip(self.answers, self.hidden, strict=False))
+        return sum(answer == was for answer, was in zip(self.answers, self.hidden, strict=False))
 
     @property
     def rng(self) -> float:
@@ -72,7 +72,7 @@ class BlindTest:
         """Whether guessing is unlikely enough."""
         return self.over and self.rng < _SURE
 
-    def answered(self, said: str, *, trial: int) -> Self:
+    def answered(self, answer: str, *, trial: int) -> Self:
         """The test with one more answer.
 
         Raises
@@ -84,6 +84,6 @@ class BlindTest:
         """
         if self.over or trial != self.trial:
             raise Conflict(f"trial {trial} is over.", where="blind test", remedy="Answer the one that plays now.")
-        if said not in self.pair:
-            raise InvalidValue(f"{said[:40]!r} is none of both.", where="blind test", remedy="Choose one of the two.")
-        return replace(self, answers=(*self.answers, said))
+        if answer not in self.pair:
+            raise InvalidValue(f"{answer[:40]!r} is none of both.", where="blind test", remedy="Choose one of the two.")
+        return replace(self, answers=(*self.answers, answer))

@@ -63,7 +63,7 @@ def loudness_matched(sounds: Mapping[str, NDArray], *, sample_rate_hz: int) -> L
     InvalidValue
         If one of them is silent.
     """
-    loudness = {key: integrated_loudness(one, sample_rate_hz=sample_rate_hz) for key, one in sounds.items()}
+    loudness = {key: integrated_loudness(sample, sample_rate_hz=sample_rate_hz) for key, sample in sounds.items()}
     # Below the absolute gate of -70 LUFS the standard hears nothing: what is soft is measured louder.
     lift = {key: 0.0 if np.isfinite(loudness[key]) else 50.0 for key in sounds}
     loudness = {
@@ -82,5 +82,5 @@ def loudness_matched(sounds: Mapping[str, NDArray], *, sample_rate_hz: int) -> L
     peak = max(peak_dbfs(sounds[key]) + gains[key] for key in sounds)
     common = _PEAK_DBFS - peak
     sample = {key: (sounds[key] * 10 ** ((gains[key] + common) / 20)).astype(np.float32) for key in sounds}
-    again = [integrated_loudness(one, sample_rate_hz=sample_rate_hz) for one in sample.values()]
+    again = [integrated_loudness(samples, sample_rate_hz=sample_rate_hz) for samples in sample.values()]
     return LoudnessMatch(loudness=loudness, gain_db=gains, sample=sample, off_db=max(again) - min(again))

@@ -27,7 +27,7 @@ class Paths:
     @property
     def onset(self) -> int:
         """Sample at which the strongest path begins."""
-        strongest = max(self.sample.values(), key=lambda one: float(np.abs(one).max()))
+        strongest = max(self.sample.values(), key=lambda sample: float(np.abs(sample).max()))
         size = np.abs(strongest)
         return int(np.argmax(size >= _ONSET * size.max()))
 
@@ -65,15 +65,15 @@ def paths_of(outputs: Outputs, responses: Mapping[str, ImpulseResponse], channel
     at_hz = scipy.fft.rfftfreq(size, 1 / rate)
     at_hz[0] = at_hz[1] / 2  # filters over log frequency know no 0 Hz
     spectra = {
-        code: (scipy.fft.rfft(one.sample, size) * delay_response(at_hz, one.start_s - first_s))[None, :]
-        for code, one in responses.items()
+        code: (scipy.fft.rfft(response.sample, size) * delay_response(at_hz, response.start_s - first_s))[None, :]
+        for code, response in responses.items()
     }
     measured = Responses(frequency_hz=at_hz, sample_rate_hz=rate, spots=(0,), channels=spectra)
     found = {}
     for channel in channels:
         ways = signal_paths_of(outputs, measured, channel)
         if ways:
-            found[channel] = scipy.fft.irfft(np.sum([way[0] for way in ways.values()], axis=0), size)
+            found[channel] = scipy.fft.irfft(np.sum([spectrum[0] for spectrum in ways.values()], axis=0), size)
     return Paths(sample=found, sample_rate_hz=rate) if found else None
 
 
@@ -105,8 +105,8 @@ class Rendering:
                 remedy="Bring the programme to the rate of the takes first.",
             )
         total = np.zeros(self._spectra.shape[1], dtype=np.complex64)
-        heard = [channel for channel in self.programme.channels if channel in paths.sample]
-        if not heard:
+        processed = [channel for channel in self.programme.channels if channel in paths.sample]
+        if not processed:
             raise InvalidValue(
                 "none of its channels was taken at this seat.",
                 where="programme",
@@ -125,7 +125,7 @@ class Rendering:
         return padded.reshape(-1, self._size).sum(axis=0)
 
 
-def retuned(heard: NDArray, level_db: NDArray, at_hz: NDArray, *, sample_rate_hz: int) -> NDArray[np.float32]:
+def retuned(levels: NDArray, level_db: NDArray, at_hz: NDArray, *, sample_rate_hz: int) -> NDArray[np.float32]:
     """What was rendered with a curve on top, in zero phase and in a circle, shape as given.
 
     Parameters
@@ -133,7 +133,7 @@ def retuned(heard: NDArray, level_db: NDArray, at_hz: NDArray, *, sample_rate_hz
     heard : ndarray, shape (..., samples)
     level_db, at_hz : the curve in dB over rising frequencies, held beyond its ends
     """
-    spectrum = scipy.fft.rfft(heard, axis=-1)
-    grid = scipy.fft.rfftfreq(heard.shape[-1], 1 / sample_rate_hz)
+    spectrum = scipy.fft.rfft(levels, axis=-1)
+    grid = scipy.fft.rfftfreq(levels.shape[-1], 1 / sample_rate_hz)
     gain = np.interp(np.log(np.maximum(grid, at_hz[0])), np.log(at_hz), level_db)
-    return scipy.fft.irfft(spectrum * 10 ** (gain / 20).astype(np.float32), heard.shape[-1], axis=-1)
+    return scipy.fft.irfft(spectrum * 10 ** (gain / 20).astype(np.float32), levels.shape[-1], axis=-1)

@@ -71,13 +71,13 @@ SAID_PROCESSOR = ProcessorInUse()
 
 def checked_chain(chain: tuple[ProcessorInUse, ...]) -> tuple[ProcessorInUse, ...]:
     """The chain, if exactly one of it is loaded by Dolce and the others have names that differ; or InvalidValue."""
-    if sum(not one.by_itself for one in chain) != 1:
+    if sum(not processor.by_itself for processor in chain) != 1:
         raise InvalidValue(
             "one processor of the chain is loaded, the others correct by themselves.",
             where="chain",
             remedy="Remove one.",
         )
-    names = [one.name for one in chain if one.by_itself]
+    names = [processor.name for processor in chain if processor.by_itself]
     if len(set(names)) < len(names):
         raise InvalidValue(
             "two processors of the chain have one name.", where="name of a processor", remedy="Choose another name."
@@ -89,4 +89,4 @@ def checked_chain(chain: tuple[ProcessorInUse, ...]) -> tuple[ProcessorInUse, ..
 
 def with_loaded(chain: tuple[ProcessorInUse, ...], **changes: Any) -> tuple[ProcessorInUse, ...]:
     """The chain with another value of what Dolce loads."""
-    return tuple(one if one.by_itself else replace(one, **changes) for one in chain)
+    return tuple(processor if processor.by_itself else replace(processor, **changes) for processor in chain)

@@ -38,7 +38,7 @@ def differences(held: ChannelSettings, wanted: ChannelSettings) -> tuple[Differe
                 part="bands",
                 held=len(held.filters),
                 wanted=len(wanted.filters),
-                count=max(sum(one in other for one in rows) for rows in (held.filters, wanted.filters)),
+                count=max(sum(band in other for band in rows) for rows in (held.filters, wanted.filters)),
             )
         )
     if held.convolution != wanted.convolution:

@@ -34,45 +34,45 @@ def fitted(settings: ChannelSettings, limits: ProcessorLimits) -> tuple[ChannelS
     Of bands beyond what it has, those of the least gain over width go: they do least. Gains go toward 0 dB, trims and
     delays to the nearest step. Convolutions are left as they are: how long they may be depends on the rate.
     """
-    bands, said = _fitted_bands(settings.filters, limits)
+    bands, rounded_filters = _fitted_bands(settings.filters, limits)
     trim = _step(min(max(settings.trim_db, limits.lowest_trim_db), limits.highest_trim_db), limits.trim_step_db)
     if abs(trim - settings.trim_db) > 1e-6:
-        said.append(Rounded(kind="trim", was=settings.trim_db, now=trim))
+        rounded_filters.append(Rounded(kind="trim", was=settings.trim_db, now=trim))
     delay = min(settings.delay_s, limits.most_delay_s)
     delay = _step(delay, limits.delay_step_s) if limits.delay_step_s else delay
     if abs(delay - settings.delay_s) > 1e-9:
-        said.append(Rounded(kind="delay", was=settings.delay_s, now=delay))
+        rounded_filters.append(Rounded(kind="delay", was=settings.delay_s, now=delay))
     found = replace(settings, filters=bands, trim_db=trim, delay_s=delay)
     if len(settings.all_pass) > limits.all_passes:
-        said.append(Rounded(kind="all-passes", was=len(settings.all_pass), now=limits.all_passes))
+        rounded_filters.append(Rounded(kind="all-passes", was=len(settings.all_pass), now=limits.all_passes))
         found = replace(found, all_pass=settings.all_pass[: limits.all_passes])
     crossover = settings.high_pass or settings.low_pass
     if crossover is not None and not limits.crossovers:
-        said.append(Rounded(kind="crossover", was=crossover.frequency_hz))
+        rounded_filters.append(Rounded(kind="crossover", was=crossover.frequency_hz))
         found = replace(found, high_pass=None, low_pass=None)
-    return found, tuple(said)
+    return found, tuple(rounded_filters)
 
 
 def _fitted_bands(
     bands: tuple[BandFilter, ...], limits: ProcessorLimits
 ) -> tuple[tuple[BandFilter, ...], list[Rounded]]:
-    said = []
+    rounded = []
     plain = [band for band in bands if limits.shelves or band.kind not in ("low shelf", "high shelf")]
     most = limits.bands + limits.fixed_bands
     kept = sorted(range(len(plain)), key=lambda k: -abs(plain[k].gain_db) / plain[k].q)[:most]
     held = [plain[k] for k in sorted(kept)]
-    said += [
+    rounded += [
         Rounded(kind="band left out", at_hz=band.frequency_hz, was=band.gain_db) for band in bands if band not in held
     ]
     settable = []
-    for one in held:
-        now = limits.settable(one)
-        if abs(now.gain_db - one.gain_db) > 1e-6:
-            said.append(Rounded(kind="gain", at_hz=one.frequency_hz, was=one.gain_db, now=now.gain_db))
-        if abs(now.q - one.q) > 1e-6:
-            said.append(Rounded(kind="q", at_hz=one.frequency_hz, was=one.q, now=now.q))
+    for band in held:
+        now = limits.settable(band)
+        if abs(now.gain_db - band.gain_db) > 1e-6:
+            rounded.append(Rounded(kind="gain", at_hz=band.frequency_hz, was=band.gain_db, now=now.gain_db))
+        if abs(now.q - band.q) > 1e-6:
+            rounded.append(Rounded(kind="q", at_hz=band.frequency_hz, was=band.q, now=now.q))
         settable.append(now)
-    return tuple(settable), said
+    return tuple(settable), rounded
 
 
 def _step(value: float, step: float) -> float:

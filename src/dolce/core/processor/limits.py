@@ -106,9 +106,9 @@ class ProcessorLimits:
         """What of a preset the device can't hold; empty where it fits."""
         routing = (UnsupportedSetting(kind="routing"),) if preset.bass is not None and not self.crossovers else ()
         return routing + tuple(
-            replace(one, channel=channel)
+            replace(unsupported, channel=channel)
             for channel, settings in preset.channels.items()
-            for one in self.broken_by_channel(settings)
+            for unsupported in self.broken_by_channel(settings)
         )
 
     def broken_by_channel(self, settings: ChannelSettings) -> tuple[UnsupportedSetting, ...]:

@@ -90,8 +90,8 @@ class BassManagement:
         """
         total: dict[str, float] = {}
         for channel in (*channels, EFFECTS):
-            for way in self.routes(channel):
-                total[way.output] = total.get(way.output, 0.0) + 10 ** (way.gain_db / 20)
+            for route in self.routes(channel):
+                total[route.output] = total.get(route.output, 0.0) + 10 ** (route.gain_db / 20)
         return {output: 20 * math.log10(gain) for output, gain in total.items()}
 
     def routes(self, channel: str) -> list[Route]:

@@ -17,8 +17,8 @@ def processed(samples: NDArray[np.float64], settings: ChannelSettings, *, sample
     out = chain_samples(settings.filters, samples, sample_rate_hz=sample_rate_hz)
     for side, crossover in settings.crossovers():
         out = scipy.signal.sosfilt(crossover.sections(side, sample_rate_hz=sample_rate_hz), out)
-    for one in settings.all_pass:
-        out = scipy.signal.sosfilt(one.sos(sample_rate_hz=sample_rate_hz), out)
+    for all_pass in settings.all_pass:
+        out = scipy.signal.sosfilt(all_pass.sos(sample_rate_hz=sample_rate_hz), out)
     if settings.convolution is not None and settings.convolution.sample_rate_hz == sample_rate_hz:
         out = scipy.signal.oaconvolve(out, settings.convolution.impulse)[: samples.size]
     gain = 10 ** (settings.trim_db / 20) * (-1 if settings.polarity == "inverted" else 1)

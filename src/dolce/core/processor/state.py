@@ -47,8 +47,8 @@ class ProcessorState:
         if self.active == BYPASS:
             return ChannelSettings()
         preset = self.presets[self.active]
-        own = preset.channels.get(channel, ChannelSettings())
-        return replace(own, trim_db=max(-40.0, own.trim_db - preset.cut_db))
+        settings = preset.channels.get(channel, ChannelSettings())
+        return replace(settings, trim_db=max(-40.0, settings.trim_db - preset.cut_db))
 
     def is_open(self, channel: str) -> bool:
         """Whether the channel sounds: neither muted nor left out by a solo."""

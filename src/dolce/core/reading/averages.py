@@ -27,7 +27,7 @@ def mean_level_db(found: Sequence[NDArray]) -> NDArray[np.float64]:
 def mean_curve(found: Sequence[TimeCurve], *, decibel: bool) -> TimeCurve:
     """Of curves over the time from their own arrivals: energy mean of levels, mean of samples else."""
     time = found[0].time_s
-    values = [np.interp(time, one.time_s, one.value) for one in found]
+    values = [np.interp(time, curve.time_s, curve.value) for curve in found]
     return TimeCurve(time_s=time, value=mean_level_db(values) if decibel else np.mean(values, axis=0))
 
 
@@ -35,7 +35,7 @@ def mean_phase(found: Sequence[PhaseCurves]) -> PhaseCurves:
     """Directions of the mean of unit vectors, from each take's own arrival; unwrapped from 1 kHz as each take is."""
 
     def mean(name: str) -> NDArray[np.float64]:
-        turned = np.radians(np.array([getattr(one, name) for one in found]))
+        turned = np.radians(np.array([getattr(curves, name) for curves in found]))
         direction = np.unwrap(np.angle(np.exp(1j * turned).mean(axis=0)))
         nearest = np.median(turned, axis=0)
         # Whole turns as most of the takes have them in the middle.
@@ -49,7 +49,7 @@ def mean_phase(found: Sequence[PhaseCurves]) -> PhaseCurves:
 
 def mean_map(found: Sequence[DecayMap]) -> DecayMap:
     """Energy mean at each moment and frequency."""
-    return replace(found[0], level_db=energy_mean_db(np.array([one.level_db for one in found])))
+    return replace(found[0], level_db=energy_mean_db(np.array([decay.level_db for decay in found])))
 
 
 def mean_decay(found: Sequence[tuple[BandDecay, ...]]) -> tuple[BandDecay, ...]:
@@ -85,9 +85,9 @@ def mean_distortion(found: Sequence[Distortion]) -> Distortion:
     first = found[0]
     return Distortion(
         frequency_hz=first.frequency_hz,
-        noise_db=mean_level_db([one.noise_db for one in found]),
-        total_db=mean_level_db([one.total_db for one in found]),
-        harmonic_db={n: mean_level_db([one.harmonic_db[n] for one in found]) for n in first.harmonic_db},
+        noise_db=mean_level_db([distortion.noise_db for distortion in found]),
+        total_db=mean_level_db([distortion.total_db for distortion in found]),
+        harmonic_db={n: mean_level_db([distortion.harmonic_db[n] for distortion in found]) for n in first.harmonic_db},
     )
 
 
@@ -95,6 +95,6 @@ def mean_noise(found: Sequence[NoiseUnder]) -> NoiseUnder:
     """Power means of levels and of the noise under them."""
     return NoiseUnder(
         nominal_hz=found[0].nominal_hz,
-        level_db=mean_level_db([one.level_db for one in found]),
-        noise_db=mean_level_db([one.noise_db for one in found]),
+        level_db=mean_level_db([noise.level_db for noise in found]),
+        noise_db=mean_level_db([noise.noise_db for noise in found]),
     )

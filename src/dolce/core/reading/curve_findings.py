@@ -145,15 +145,15 @@ def findings_of_curve(frequency_hz: NDArray, level_db: NDArray, evidence: Eviden
                 _finding(frequency_hz, each, mean, k, width, sign, evidence, look)
                 for k, width in _extremes(frequency_hz, sign * mean, look)
             ]
-            found += [one for one in new if not any(_one_and_the_same(one, other) for other in found)]
-    for one in (
+            found += [finding for finding in new if not any(_one_and_the_same(finding, other) for other in found)]
+    for finding in (
         *_own_sound(frequency_hz, levels, evidence),
         _dull(frequency_hz, len(levels), evidence),
         _bright(frequency_hz, len(levels), evidence),
         _cancelled(frequency_hz, evidence),
     ):
-        if one is not None:
-            found = [*(other for other in found if not _one_and_the_same(one, other)), one]
+        if finding is not None:
+            found = [*(other for other in found if not _one_and_the_same(finding, other)), finding]
     return sorted(found, key=lambda f: -abs(f.size_db))[:_MOST]
 
 
@@ -178,9 +178,11 @@ _WIDE = _Look(smoothed=4.0, around=1 / 3, least_octaves=0.35, least_db=2.5)
 _OWN = _Look(smoothed=3.0, around=1 / 3, least_octaves=0.3, least_db=3.0)
 
 
-def _one_and_the_same(one: CurveFinding, other: CurveFinding) -> bool:
-    apart = abs(np.log2(one.frequency_hz / other.frequency_hz))
-    return bool(one.size_db * other.size_db > 0 and apart < max(0.15, min(one.width_octaves, other.width_octaves) / 2))
+def _one_and_the_same(first: CurveFinding, other: CurveFinding) -> bool:
+    apart = abs(np.log2(first.frequency_hz / other.frequency_hz))
+    return bool(
+        first.size_db * other.size_db > 0 and apart < max(0.15, min(first.width_octaves, other.width_octaves) / 2)
+    )
 
 
 def _extremes(frequency_hz: NDArray, height: NDArray, look: _Look) -> list[tuple[int, float]]:
@@ -191,9 +193,9 @@ def _extremes(frequency_hz: NDArray, height: NDArray, look: _Look) -> list[tuple
     found = []
     for k in at[inside[at]]:
         lower = np.flatnonzero(height < height[k] / 2)
-        left, right = lower[lower < k].max(initial=0), lower[lower > k].min(initial=height.size - 1)
-        found.append((int(k), float((right - left - 1) * step)))
-    return [one for one in found if one[1] >= look.least_octaves]
+        start, right = lower[lower < k].max(initial=0), lower[lower > k].min(initial=height.size - 1)
+        found.append((int(k), float((right - start - 1) * step)))
+    return [peak for peak in found if peak[1] >= look.least_octaves]
 
 
 def _finding(
@@ -320,14 +322,14 @@ def _cancelled(frequency_hz: NDArray, evidence: Evidence) -> CurveFinding | None
     if lost[k] < _CANCELS_DB:
         return None
     less = np.flatnonzero(lost <= lost[k] / 2)
-    left, right = less[less < k].max(initial=0), less[less > k].min(initial=lost.size - 1)
+    start, right = less[less < k].max(initial=0), less[less > k].min(initial=lost.size - 1)
     step = float(np.log2(frequency_hz[1] / frequency_hz[0]))
     here = np.mean(evidence.together_db[:, k] < louder[:, k] - _CANCELS_DB)
     sure = min(0.95, 0.5 + 0.06 * (lost[k] - _CANCELS_DB) + 0.3 * here)
     return CurveFinding(
         frequency_hz=float(frequency_hz[k]),
         size_db=-float(lost[k]),
-        width_octaves=float((right - left - 1) * step),
+        width_octaves=float((right - start - 1) * step),
         spots=round(here * len(parts[0])),
         of_spots=len(parts[0]),
         causes=(Cause(kind="crossover", sure=float(sure), at_hz=float(frequency_hz[k]), pattern=float(lost[k])),),
@@ -419,8 +421,8 @@ def _in_direct_sound(
 
     def share(direct_db: NDArray) -> float:
         """How much of it stands in a direct sound near by."""
-        own = look.of(direct_db)
-        near = own[max(0, k - 4) : k + 5]
+        shape_db = look.of(direct_db)
+        near = shape_db[max(0, k - 4) : k + 5]
         return float(np.clip((near.max() if size_db > 0 else -near.min()) / abs(size_db), 0, 1.2))
 
     here = share(evidence.direct_db)

@@ -192,6 +192,6 @@ def _time(kind: DecayKind, level: NDArray, rate: float, width_hz: float, range_d
     seconds = float(-60 / slope)
     if width_hz * seconds < _BT:
         return DecayTime(kind=kind, seconds=seconds, why_not="filter")
-    left = level[first : last + 1] - (slope * at + height)
-    xi = 1000 * float(np.sum(left**2) / np.sum((level[first : last + 1] - level[first : last + 1].mean()) ** 2))
+    residual = level[first : last + 1] - (slope * at + height)
+    xi = 1000 * float(np.sum(residual**2) / np.sum((level[first : last + 1] - level[first : last + 1].mean()) ** 2))
     return DecayTime(kind=kind, seconds=seconds, why_not="bent" if kind != "EDT" and xi > _STRAIGHT_XI else "")

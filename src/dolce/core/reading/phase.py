@@ -43,8 +43,8 @@ def phase_curves(response: ImpulseResponse, *, at_hz: NDArray, arrival_s: float)
     whole = np.unwrap(np.angle(turned))
     whole -= 2 * np.pi * np.round(np.interp(1000.0, frequency, whole) / (2 * np.pi))
     minimum = minimum_phase_rad(_log_level(spectrum))
-    own, least = (np.degrees(np.interp(at_hz, frequency, phase)) for phase in (whole, minimum))
-    return PhaseCurves(unwrapped_deg=own, minimum_deg=least, excess_deg=own - least)
+    total, least = (np.degrees(np.interp(at_hz, frequency, phase)) for phase in (whole, minimum))
+    return PhaseCurves(unwrapped_deg=total, minimum_deg=least, excess_deg=total - least)
 
 
 def group_delay_s(

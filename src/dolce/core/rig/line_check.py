@@ -134,19 +134,19 @@ def line_reading(
     ----------
     recording : ndarray, shape (quiet_samples + recording samples of the deconvolver,)
     """
-    quiet, heard = recording[:quiet_samples], recording[quiet_samples:]
-    noise, signal_level = dbfs_rms(quiet), dbfs_rms(heard)
+    quiet, sounding = recording[:quiet_samples], recording[quiet_samples:]
+    noise, signal_level = dbfs_rms(quiet), dbfs_rms(sounding)
     hum_db = hum_above_noise_db(quiet, sample_rate_hz=sample_rate_hz)
     reading = partial(
         LineReading,
         noise_dbfs=noise,
         signal_dbfs=signal_level,
-        peak_dbfs=peak_dbfs(heard),
+        peak_dbfs=peak_dbfs(sounding),
         hum_db=hum_db,
-        howls=bool(np.abs(heard[-round(_HOWL_S * sample_rate_hz) :]).max() > 0.99),
+        howls=bool(np.abs(sounding[-round(_HOWL_S * sample_rate_hz) :]).max() > 0.99),
     )
     try:
-        capture = analyse_recording(heard, deconvolver=deconvolver, is_sub=is_sub)
+        capture = analyse_recording(sounding, deconvolver=deconvolver, is_sub=is_sub)
     except InvalidValue:  # silent, or nothing of the sweep in it
         capture = None
     # Hum may be louder than a soft sweep and still leave it plain to hear.

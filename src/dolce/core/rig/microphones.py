@@ -88,8 +88,8 @@ class MicrophoneInUse:
         if self.difference is None:
             return curve
         frequency = _DIFFERENCE_POINTS_HZ
-        own = curve.on(frequency) if curve is not None else np.ones(frequency.size)
-        both = own * self.difference.on(frequency)
+        curve_response = curve.on(frequency) if curve is not None else np.ones(frequency.size)
+        both = curve_response * self.difference.on(frequency)
         return MicrophoneCurve(
             frequency_hz=frequency,
             level_db=20 * np.log10(np.abs(both)),
@@ -140,9 +140,9 @@ def microphone_findings(used: Sequence[MicrophoneInUse], pointing: str) -> list[
     if not used:
         return [MicrophoneFinding(kind="none")]
     found = []
-    for one in used:
-        _, angle = one.curve(pointing)
-        name = one.microphone.name
+    for microphone in used:
+        _, angle = microphone.curve(pointing)
+        name = microphone.microphone.name
         if angle is None:
             found.append(MicrophoneFinding(kind="no curve", microphone=name))
         elif pointing and angle != POINTINGS[pointing][1]:
@@ -151,13 +151,13 @@ def microphone_findings(used: Sequence[MicrophoneInUse], pointing: str) -> list[
             )
     if not pointing:
         found.append(MicrophoneFinding(kind="not asked"))
-    inputs = [one.input for one in used]
+    inputs = [microphone.input for microphone in used]
     if len(set(inputs)) < len(inputs):
         found.append(MicrophoneFinding(kind="one input twice"))
     found += [
-        MicrophoneFinding(kind="not compared", microphone=one.microphone.name)
-        for one in used[1:]
-        if one.difference is None
+        MicrophoneFinding(kind="not compared", microphone=microphone.microphone.name)
+        for microphone in used[1:]
+        if microphone.difference is None
     ]
     return found
 

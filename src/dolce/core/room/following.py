@@ -7,7 +7,7 @@ from dolce.core.room.plan import RoomPlan
 _OWN = ("layout", "speakers", "aside", "mirror_pairs", "dismissed")
 
 
-def followed(own: RoomPlan, first: RoomPlan) -> RoomPlan:
+def followed(copy: RoomPlan, first: RoomPlan) -> RoomPlan:
     """A plan with its own speakers in the room of another one.
 
     Spots close to a speaker that is not there are left out, and the others numbered anew.
@@ -17,19 +17,19 @@ def followed(own: RoomPlan, first: RoomPlan) -> RoomPlan:
     InvalidValue
         If a speaker stands outside that room.
     """
-    spots = [spot for spot in first.spots if not spot.close_to or spot.close_to in own.channels]
+    spots = [spot for spot in first.spots if not spot.close_to or spot.close_to in copy.channels]
     return replace(
         first,
-        **{name: getattr(own, name) for name in _OWN},
+        **{name: getattr(copy, name) for name in _OWN},
         spots=tuple(replace(spot, number=number) for number, spot in enumerate(spots, 1)),
-        last_spot_id=max(own.last_spot_id, first.last_spot_id),
+        last_spot_id=max(copy.last_spot_id, first.last_spot_id),
     )
 
 
 def same_room(plan: RoomPlan, other: RoomPlan) -> bool:
     """Whether two plans differ in their speakers alone."""
 
-    def apart(one: RoomPlan) -> tuple:
-        return one.size, one.seats, one.spots, one.boxes, one.outline, one.reverberation
+    def apart(plan: RoomPlan) -> tuple:
+        return plan.size, plan.seats, plan.spots, plan.boxes, plan.outline, plan.reverberation
 
     return apart(plan) == apart(other)

@@ -98,8 +98,8 @@ def _with_channels(plan: RoomPlan, codes: tuple[str, ...]) -> RoomPlan:
                 speaker = replace(speaker, output=next(k for k in range(1, 99) if k not in outputs))
             outputs.add(speaker.output)
         made.append(speaker)
-    left = [s for s in (*plan.aside, *plan.speakers) if s.channel not in codes]
-    unique = {s.channel: s for s in left}
+    rest = [s for s in (*plan.aside, *plan.speakers) if s.channel not in codes]
+    unique = {s.channel: s for s in rest}
     spots = tuple(replace(s, close_to="") if s.close_to and s.close_to not in codes else s for s in plan.spots)
     return replace(plan, speakers=tuple(made), aside=tuple(unique.values()), spots=spots)
 

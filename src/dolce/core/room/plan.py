@@ -238,22 +238,22 @@ class RoomPlan:
             raise InvalidValue("there is no speaker.", where="speakers", remedy="Keep at least one.")
 
     def _check_speakers(self) -> None:
-        for k, one in enumerate(self.speakers):
+        for k, listed in enumerate(self.speakers):
             for other in self.speakers[:k]:
-                if one.channel == other.channel:
+                if listed.channel == other.channel:
                     raise InvalidValue(
-                        f"{one.channel} is there twice.", where="speakers", remedy="Give each its own code."
+                        f"{listed.channel} is there twice.", where="speakers", remedy="Give each its own code."
                     )
-                if one.output == other.output:
+                if listed.output == other.output:
                     raise InvalidValue(
-                        f"{other.channel} and {one.channel} both hang on output {one.output}.",
-                        where=f"speaker {one.channel}, output",
+                        f"{other.channel} and {listed.channel} both hang on output {listed.output}.",
+                        where=f"speaker {listed.channel}, output",
                         remedy="Give each its own output.",
                     )
-                if distance_m(one.place, other.place) < NEAREST_TWO_M:
+                if distance_m(listed.place, other.place) < NEAREST_TWO_M:
                     raise InvalidValue(
                         f"{other.channel} stands there already.",
-                        where=f"speaker {one.channel}",
+                        where=f"speaker {listed.channel}",
                         remedy="Choose another place, at least 5 cm away.",
                     )
 

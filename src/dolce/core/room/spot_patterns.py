@@ -89,14 +89,14 @@ def numbered(plan: RoomPlan, placed: Sequence[Placed]) -> tuple[Spot, ...]:
     if not placed:
         return ()
     main = plan.main_seat
-    own = [k for k, (seat_id, _) in enumerate(placed) if seat_id == main.id]
-    first = min(own or range(len(placed)), key=lambda k: distance_m(placed[k][1], main.place))
+    at_main = [k for k, (seat_id, _) in enumerate(placed) if seat_id == main.id]
+    first = min(at_main or range(len(placed)), key=lambda k: distance_m(placed[k][1], main.place))
     places = np.array([[p.x_m, p.y_m, p.z_m] for _, p in placed])
     apart = np.linalg.norm(places[:, None] - places[None], axis=2)
-    way = _shortened(_nearest_next(apart, first), apart)
+    order = _shortened(_nearest_next(apart, first), apart)
     present = {(s.seat_id, s.place): s for s in plan.spots}
     spots, last = [], plan.last_spot_id
-    for number, k in enumerate(way, 1):
+    for number, k in enumerate(order, 1):
         spot = present.pop(placed[k], None)
         last += spot is None
         spots.append(
@@ -142,24 +142,24 @@ def _kept(value: float, size: float) -> float:
 
 
 def _nearest_next(apart: np.ndarray, first: int) -> list[int]:
-    way, left = [first], [k for k in range(len(apart)) if k != first]
-    while left:
-        nearest = min(left, key=lambda k: (round(apart[way[-1], k], 6), k))
-        way.append(nearest)
-        left.remove(nearest)
-    return way
+    order, remaining = [first], [k for k in range(len(apart)) if k != first]
+    while remaining:
+        nearest = min(remaining, key=lambda k: (round(apart[order[-1], k], 6), k))
+        order.append(nearest)
+        remaining.remove(nearest)
+    return order
 
 
-def _shortened(way: list[int], apart: np.ndarray) -> list[int]:
+def _shortened(order: list[int], apart: np.ndarray) -> list[int]:
     """Stretches turned round while the way gets shorter (2-opt); the start stays."""
     better = True
     while better:
         better = False
-        for i in range(1, len(way) - 1):
-            for j in range(i + 1, len(way)):
-                now = apart[way[i - 1], way[i]] + (apart[way[j], way[j + 1]] if j + 1 < len(way) else 0)
-                turned = apart[way[i - 1], way[j]] + (apart[way[i], way[j + 1]] if j + 1 < len(way) else 0)
+        for i in range(1, len(order) - 1):
+            for j in range(i + 1, len(order)):
+                now = apart[order[i - 1], order[i]] + (apart[order[j], order[j + 1]] if j + 1 < len(order) else 0)
+                turned = apart[order[i - 1], order[j]] + (apart[order[i], order[j + 1]] if j + 1 < len(order) else 0)
                 if turned < now - 1e-9:
-                    way[i : j + 1] = reversed(way[i : j + 1])
+                    order[i : j + 1] = reversed(order[i : j + 1])
                     better = True
-    return way
+    return order

@@ -170,14 +170,14 @@ def rank_sub_places(
         reverberation_s=decay_of(plan).low_s,
         speed_m_s=plan.speed_m_s,
     )
-    own, there = transfer[: len(candidates)], transfer[len(candidates) :]
+    here, there = transfer[: len(candidates)], transfer[len(candidates) :]
     picks = np.array(list(combinations(range(len(candidates)), subs)))
     figures = np.empty((choices, 3))
     for start in range(0, choices, _CHUNK):
         some = picks[start : start + _CHUNK]
-        together = own[some[:, 0]]
+        together = here[some[:, 0]]
         for k in range(1, subs):
-            together = together + own[some[:, k]]
+            together = together + here[some[:, k]]
         figures[start : start + _CHUNK] = _figures(_level_db(together), weights)
         progress(min(1.0, (start + _CHUNK) / choices))
     spread, uneven, loud = AIMS[aim]
@@ -200,7 +200,7 @@ def rank_sub_places(
         arrangement(
             [candidates[k].place for k in picks[o]],
             tuple(candidates[k].number for k in picks[o]),
-            own[picks[o]].sum(axis=0),
+            here[picks[o]].sum(axis=0),
         )
         for o in order
     )

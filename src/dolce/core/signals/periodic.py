@@ -95,7 +95,7 @@ class PeriodicSignal:
             )
             for _ in range(_PHASES_TRIED)
         )
-        lowest = min(drawn, key=lambda one: float(np.abs(one).max()))
+        lowest = min(drawn, key=lambda phases: float(np.abs(phases).max()))
         return lowest * 10 ** ((self.level_dbfs + 40.0) / 20)
 
     @property

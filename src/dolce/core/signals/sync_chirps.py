@@ -29,19 +29,19 @@ def sync_chirp(sample_rate_hz: int) -> NDArray[np.float64]:
 
 def chirp_above(from_hz: float, sample_rate_hz: int) -> NDArray[np.float64]:
     """What a mark has above a frequency, shape as `sync_chirp`; with zero phase, so that it begins at the same time."""
-    one = sync_chirp(sample_rate_hz)
+    chirp = sync_chirp(sample_rate_hz)
     if from_hz <= FROM_HZ:
-        return one
-    size = scipy.fft.next_fast_len(2 * one.size, real=True)
+        return chirp
+    size = scipy.fft.next_fast_len(2 * chirp.size, real=True)
     octaves = np.log2(np.maximum(scipy.fft.rfftfreq(size, 1 / sample_rate_hz), 1e-3) / from_hz)
-    return scipy.fft.irfft(scipy.fft.rfft(one, size) * raised_cosine(octaves + 1), size)[: one.size]
+    return scipy.fft.irfft(scipy.fft.rfft(chirp, size) * raised_cosine(octaves + 1), size)[: chirp.size]
 
 
 def with_chirps(sweep: NDArray[np.float64], *, sample_rate_hz: int) -> NDArray[np.float64]:
     """The sweep between two marks as loud as its highest sample."""
-    one = sync_chirp(sample_rate_hz) * np.abs(sweep).max()
+    chirp = sync_chirp(sample_rate_hz) * np.abs(sweep).max()
     gap = np.zeros(round(GAP_S * sample_rate_hz))
-    return np.concatenate([one, gap, sweep, gap, one])
+    return np.concatenate([chirp, gap, sweep, gap, chirp])
 
 
 def sweep_part_s(whole_s: float) -> float:
@@ -55,22 +55,22 @@ def chirps_in(stimulus: NDArray[np.float64], *, sample_rate_hz: int) -> tuple[in
     They are looked for at its very ends, silence aside.
     """
     loud = np.flatnonzero(np.abs(stimulus) > 1e-4 * np.abs(stimulus).max()) if stimulus.size else np.zeros(0, int)
-    one = sync_chirp(sample_rate_hz)
-    if loud.size == 0 or loud[-1] - loud[0] < 2 * one.size:
+    chirp = sync_chirp(sample_rate_hz)
+    if loud.size == 0 or loud[-1] - loud[0] < 2 * chirp.size:
         return None
-    reach = one.size // 8  # the faded ends of a mark may be lost in rounding
-    first = _found(stimulus, max(0, loud[0] - reach), loud[0] + reach, one)
-    last = _found(stimulus, loud[-1] - one.size - reach, loud[-1] - one.size + 2 * reach, one)
+    reach = chirp.size // 8  # the faded ends of a mark may be lost in rounding
+    first = _found(stimulus, max(0, loud[0] - reach), loud[0] + reach, chirp)
+    last = _found(stimulus, loud[-1] - chirp.size - reach, loud[-1] - chirp.size + 2 * reach, chirp)
     return None if first is None or last is None else (int(first), int(last))
 
 
-def _found(stimulus: NDArray, low: int, high: int, one: NDArray) -> int | None:
+def _found(stimulus: NDArray, low: int, high: int, chirp: NDArray) -> int | None:
     """Where between `low` and `high` the mark stands; None where nothing there is like it."""
-    part = stimulus[max(0, low) : high + one.size]
-    if part.size < one.size:
+    part = stimulus[max(0, low) : high + chirp.size]
+    if part.size < chirp.size:
         return None
-    match = scipy.signal.correlate(part, one, mode="valid")
+    match = scipy.signal.correlate(part, chirp, mode="valid")
     at = int(np.argmax(np.abs(match)))
-    here = part[at : at + one.size]
-    alike = abs(match[at]) / (np.linalg.norm(here) * np.linalg.norm(one) + 1e-300)
+    here = part[at : at + chirp.size]
+    alike = abs(match[at]) / (np.linalg.norm(here) * np.linalg.norm(chirp) + 1e-300)
     return max(0, low) + at if alike > _IS_A_CHIRP else None

@@ -53,8 +53,8 @@ class SyncedSignal:
 
     def sync_chirps(self) -> NDArray[np.float64]:
         """What the sync chirps' speaker plays, shape (size,)."""
-        one = sync_chirp(self.sample_rate_hz) * 10 ** (self.sync_dbfs / 20)
-        return np.concatenate([one, np.zeros(self.silent_until - one.size), one])
+        chirp = sync_chirp(self.sample_rate_hz) * 10 ** (self.sync_dbfs / 20)
+        return np.concatenate([chirp, np.zeros(self.silent_until - chirp.size), chirp])
 
     def samples(self) -> NDArray[np.float64]:
         """What the feed plays, shape (size,)."""

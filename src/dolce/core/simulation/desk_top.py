@@ -43,7 +43,7 @@ class DeskTop:
         if not (self.x_m[0] <= x <= self.x_m[1] and self.y_m[0] <= y <= self.y_m[1]):
             return nothing
         mirrored = np.array([source_m[0], source_m[1], 2 * self.top_m - source_m[2]])
-        way = float(np.linalg.norm(receiver_m - mirrored))
+        path_m = float(np.linalg.norm(receiver_m - mirrored))
         smaller = min(self.x_m[1] - self.x_m[0], self.y_m[1] - self.y_m[0])
         j = 1j * frequency_hz * _WAVES * smaller / speed_m_s
-        return _STRENGTH * j / (1 + j) / way * np.exp(-2j * np.pi * frequency_hz * way / speed_m_s)
+        return _STRENGTH * j / (1 + j) / path_m * np.exp(-2j * np.pi * frequency_hz * path_m / speed_m_s)

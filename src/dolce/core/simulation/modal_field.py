@@ -65,11 +65,11 @@ def modal_field(surfaces: RoomSurfaces, *, up_to_hz: float, step_hz: float, spee
     frequency = step_hz * np.arange(int(up_to_hz / step_hz) + 1)
     modes = modes_of_box(surfaces.size_m, up_to_hz=min(2000.0, _CUT[1] * up_to_hz), speed_m_s=speed_m_s)
     decay = np.concatenate([[np.pi * _OUTSIDE_HZ], mode_decay(modes, surfaces, speed_m_s=speed_m_s)])
-    own = 2 * np.pi * np.concatenate([[_OUTSIDE_HZ], modes.frequency_hz])
-    cut = np.clip((own / (2 * np.pi * up_to_hz) - _CUT[0]) / (_CUT[1] - _CUT[0]), 0, 1)
+    angular = 2 * np.pi * np.concatenate([[_OUTSIDE_HZ], modes.frequency_hz])
+    cut = np.clip((angular / (2 * np.pi * up_to_hz) - _CUT[0]) / (_CUT[1] - _CUT[0]), 0, 1)
     drive = 2 * np.pi * frequency
     resonance = (np.cos(np.pi / 2 * cut) ** 2)[:, None] / (
-        own[:, None] ** 2 + decay[:, None] ** 2 - drive[None, :] ** 2 + 2j * decay[:, None] * drive[None, :]
+        angular[:, None] ** 2 + decay[:, None] ** 2 - drive[None, :] ** 2 + 2j * decay[:, None] * drive[None, :]
     )
     scale = 4 * np.pi * speed_m_s**2 / surfaces.volume_m3
     return ModalField(

@@ -119,9 +119,9 @@ def _direct(
     """The direct sound: every driver on its own way."""
     direct = np.zeros(frequency.size, dtype=complex)
     for number, (share, table) in enumerate(zip(sound.shares, model.tables, strict=True)):
-        way = receiver_m - _at(model, number, place_m, axis)
-        distance = max(float(np.linalg.norm(way)), 1e-3)
-        angle = np.degrees(np.arccos(np.clip(way @ axis / distance, -1, 1)))
+        direction = receiver_m - _at(model, number, place_m, axis)
+        distance = max(float(np.linalg.norm(direction)), 1e-3)
+        angle = np.degrees(np.arccos(np.clip(direction @ axis / distance, -1, 1)))
         late = np.exp(-2j * np.pi * frequency * distance / speed_m_s)
         direct += share * table.toward(angle, frequency) * late / distance
     return direct

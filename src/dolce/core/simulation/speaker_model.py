@@ -102,8 +102,8 @@ def speaker_sound(model: SpeakerModel, *, samples: int, sample_rate_hz: int) -> 
     frequency = np.fft.rfftfreq(samples, 1 / sample_rate_hz)
     common = low_end_response(model.low_end, frequency) * 10 ** (model.gain_db / 20)
     common *= np.exp(-2j * np.pi * frequency * model.latency_s)
-    for one in model.ripple:
-        common *= _bell(one, frequency)
+    for band in model.ripple:
+        common *= _bell(band, frequency)
     if model.high_limit_hz is not None:
         common *= crossover_sides(model.high_limit_hz, frequency)[1]
     shares = _shares(model, frequency)
@@ -133,8 +133,8 @@ def _shares(model: SpeakerModel, frequency: NDArray) -> NDArray[np.complex128]:
     return np.stack([*shares, rest])
 
 
-def _bell(one: BandFilter, frequency: NDArray) -> NDArray[np.complex128]:
+def _bell(band: BandFilter, frequency: NDArray) -> NDArray[np.complex128]:
     """Response of a resonance of the cabinet or a driver: the bell of an analogue equaliser, minimum phase."""
-    s = 1j * frequency / one.frequency_hz
-    lift = 10 ** (one.gain_db / 40)
-    return (s**2 + s * lift / one.q + 1) / (s**2 + s / (lift * one.q) + 1)
+    s = 1j * frequency / band.frequency_hz
+    lift = 10 ** (band.gain_db / 40)
+    return (s**2 + s * lift / band.q + 1) / (s**2 + s / (lift * band.q) + 1)

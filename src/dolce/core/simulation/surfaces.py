@@ -41,8 +41,8 @@ class RoomSurfaces:
         table = np.array(self.absorption)
         if table.shape != (len(WALLS), BANDS_HZ.size) or not np.all((table >= 0) & (table <= 0.99)):
             raise InvalidValue("an absorption from 0 to 0.99 is needed for each surface and octave.", where="surfaces")
-        heard = in_band(BANDS_HZ, _AUDIBLE_HZ)
-        times, bands = self.reverberation_s[heard], BANDS_HZ[heard]
+        audible = in_band(BANDS_HZ, _AUDIBLE_HZ)
+        times, bands = self.reverberation_s[audible], BANDS_HZ[audible]
         if times.max() > LONGEST_S:
             raise InvalidValue(
                 f"it would ring for {times.max():.1f} s at {bands[np.argmax(times)]:.0f} Hz, and the "

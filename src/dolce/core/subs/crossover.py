@@ -110,8 +110,8 @@ def best_of(
         for delay in delays:
             both = np.concatenate([join.losses_db(delay) @ join.weight for join in losses], axis=1).mean(axis=1)
             both = both - per_s_db * abs(delay)
-            way = int(np.argmax(both))
-            best = max(best, (float(both[way]), float(delay), -1 if way else 1))
+            choice = int(np.argmax(both))
+            best = max(best, (float(both[choice]), float(delay), -1 if choice else 1))
         return best
 
     _, near, _ = tried(np.arange(lowest_s, highest_s + 1e-9, _COARSE_S))

@@ -82,7 +82,7 @@ class BassField:
         self._weight = weight / weight.sum()
         share = spot_weights_of(seat_of, weights, others=1.0)
         self._spot_weight = share / share.sum()
-        self._members = np.array([[one == seat for one in seat_of] for seat in self.seats], dtype=float)
+        self._members = np.array([[number == seat for number in seat_of] for seat in self.seats], dtype=float)
         self._members /= self._members.sum(axis=1, keepdims=True)
         low, high = band_hz
         self.frequency_hz, self.spectra = frequency_hz, spectra
@@ -115,7 +115,7 @@ class BassField:
         low, high = band_hz
         frequency = np.arange(low / 1.1, high * 1.1 + _BIN_HZ, _BIN_HZ)
         return cls(
-            np.array([[spectrum_at(one, frequency) for one in row] for row in responses]),
+            np.array([[spectrum_at(response, frequency) for response in row] for row in responses]),
             frequency,
             seat_of=seat_of,
             weights=weights,
@@ -182,9 +182,9 @@ class BassField:
         """
         weight = self._weights_like(levels_db)
         off = levels_db - levels_db.mean(axis=-1, keepdims=True)
-        left = off + np.minimum(-np.tensordot(off, weight, axes=(-2, 0)), boost_db)[..., None, :]
-        left = left - left.mean(axis=-1, keepdims=True)
-        return np.sqrt((left**2).mean(axis=-1)) @ weight
+        residual = off + np.minimum(-np.tensordot(off, weight, axes=(-2, 0)), boost_db)[..., None, :]
+        residual = residual - residual.mean(axis=-1, keepdims=True)
+        return np.sqrt((residual**2).mean(axis=-1)) @ weight
 
     def _weights_like(self, levels_db: NDArray) -> NDArray:
         """Weights of the spots in the precision of levels."""

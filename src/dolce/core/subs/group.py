@@ -38,9 +38,9 @@ class SubGroup:
 
     def __post_init__(self) -> None:
         ranges(self)
-        for sub, one in self.settings.items():
-            within(one.delay_s, low=0, high=0.2, where=f"delay of {sub}", unit="s")
-            within(one.gain_db, low=-40, high=12, where=f"gain of {sub}", unit="dB")
+        for sub, setting in self.settings.items():
+            within(setting.delay_s, low=0, high=0.2, where=f"delay of {sub}", unit="s")
+            within(setting.gain_db, low=-40, high=12, where=f"gain of {sub}", unit="dB")
         within(self.delay_s, low=-0.1, high=0.1, where="delay of the subs", unit="s")
 
     @classmethod
@@ -51,8 +51,10 @@ class SubGroup:
         return cls(
             how=how,
             settings={
-                sub: replace(one, delay_s=round(one.delay_s - first, 7), gain_db=round(one.gain_db - loudest, 3))
-                for sub, one in settings.items()
+                sub: replace(
+                    setting, delay_s=round(setting.delay_s - first, 7), gain_db=round(setting.gain_db - loudest, 3)
+                )
+                for sub, setting in settings.items()
             },
         )
 

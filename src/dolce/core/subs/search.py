@@ -67,7 +67,7 @@ def search_with_front(
     with ThreadPoolExecutor(max_workers=_AT_ONCE) as pool:
         best = _evolved(_Walker(space, pool), space, rng, on_progress, stopped)
     on_progress(1.0)
-    found = min((found_at(field, space.settings(best), limits), as_they_are), key=lambda one: one.cost)
+    found = min((found_at(field, space.settings(best), limits), as_they_are), key=lambda result: result.cost)
     met = [found_at(field, space.settings(row), limits) for row in space.met()]
     return found, front([*met, as_they_are], found)
 
@@ -129,8 +129,8 @@ def _children(space: SettingSpace, parents: Rows, rng: np.random.Generator) -> R
     for child in made:
         if rng.random() < _FRESH:
             continue
-        one = parents[rng.integers(len(parents), size=2).min()]  # the better of two, rather
-        child[:] = one
+        parent = parents[rng.integers(len(parents), size=2).min()]  # the better of two, rather
+        child[:] = parent
         if rng.random() < _CROSSED:
             other = parents[rng.integers(len(parents))]
             for numbers in space.of_sub:
@@ -143,10 +143,10 @@ def _children(space: SettingSpace, parents: Rows, rng: np.random.Generator) -> R
 
 def _move_one(space: SettingSpace, child: Rows, rng: np.random.Generator) -> None:
     """One sub plays a little earlier or later, or at any other time, and the other way round perhaps."""
-    late, way = rng.choice(space.delays), rng.choice(space.turns)
+    late, polarity = rng.choice(space.delays), rng.choice(space.turns)
     if rng.random() < _ELSEWHERE:
         child[late] = rng.uniform(space.low[late], space.high[late])
     else:
         child[late] = np.clip(child[late] + _MOVED_S * rng.normal(), space.low[late], space.high[late])
     if rng.random() < _TURNED:
-        child[way] = 0.0 if child[way] > 0.5 else 1.0
+        child[polarity] = 0.0 if child[polarity] > 0.5 else 1.0

@@ -204,5 +204,5 @@ def _aslant(numbers: int, step: int) -> NDArray[np.float64]:
 def _roundings(values: NDArray) -> NDArray[np.float64]:
     """Values rounded down and up in every combination, shape (ways, values); beyond the first six to the nearest."""
     near = np.round(values)
-    ways = itertools.product(*(sorted({np.floor(one), np.ceil(one)}) for one in values[:_ROUNDED_BOTH_WAYS]))
-    return np.array([[*way, *near[_ROUNDED_BOTH_WAYS:]] for way in ways])
+    ways = itertools.product(*(sorted({np.floor(value), np.ceil(value)}) for value in values[:_ROUNDED_BOTH_WAYS]))
+    return np.array([[*inverted, *near[_ROUNDED_BOTH_WAYS:]] for inverted in ways])

@@ -74,11 +74,11 @@ def state_of(
     )
 
 
-def same_as_shown(one: Mapping[str, SubSetting], other: Mapping[str, SubSetting]) -> bool:
+def same_as_shown(first: Mapping[str, SubSetting], other: Mapping[str, SubSetting]) -> bool:
     """Whether two settings are the same as they are shown, to 10 microseconds and a tenth of a decibel."""
-    return set(one) == set(other) and all(
+    return set(first) == set(other) and all(
         abs(a.delay_s - other[sub].delay_s) < 1.1e-5
         and abs(a.gain_db - other[sub].gain_db) < 0.06
         and a.polarity == other[sub].polarity
-        for sub, a in one.items()
+        for sub, a in first.items()
     )

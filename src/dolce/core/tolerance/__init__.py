@@ -2,7 +2,7 @@
 
 from dolce.core.tolerance.judging import (
     Figure,
-    Said,
+    Outcome,
     against_bound,
     judged_angles,
     judged_arrival,
@@ -16,7 +16,7 @@ __all__ = [
     "OWN",
     "PUBLISHED",
     "Figure",
-    "Said",
+    "Outcome",
     "ToleranceSet",
     "against_bound",
     "judged_angles",

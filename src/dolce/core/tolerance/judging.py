@@ -1,4 +1,4 @@
-"""Whether figures hold their tolerances: with an error bar, and "can't be told" where that decides."""
+"""Whether figures hold their tolerances: with their uncertainty, and "inconclusive" where that decides."""
 
 import math
 from collections.abc import Sequence
@@ -11,9 +11,9 @@ from numpy.typing import ArrayLike, NDArray
 from dolce.core.dsp import energy_mean_db, in_band, third_octaves_of
 from dolce.core.room import RoomPlan, reference_of, sights_of
 from dolce.core.tolerance.sets import MEAN_HZ, ToleranceSet, wanted_reverberation_s
-from dolce.core.uncertainty import jackknife_error, pooled_difference_error
+from dolce.core.uncertainty import AGAINST_BOUND, jackknife_error, pooled_difference_error
 
-Said = Literal["holds", "fails", "can't be told"]
+Outcome = Literal["holds", "fails", "inconclusive"]
 _DECAY_HZ = (200.0, 4000.0)
 _TILT_HZ = (200.0, 10_000.0)
 # How far a loudspeaker and a seat may be off each other, each within a centimetre of where it is typed (our estimate of
@@ -29,7 +29,8 @@ class Figure:
     ----------
     line : "response", "tilt", "level", "arrival", "angles", "decay" or "noise"
     subject : the channel, or what it is about
-    value, error : in `unit`; the error is half of the interval that holds the truth in about 95 of 100 cases
+    value, error : in `unit`; the error is half of the interval that holds the truth in about 90 of 100 cases, so that
+        a bound that lies beyond it on one side is judged rightly in 95
     low, high : bounds, of which either may be missing
     at_hz : where, of a response
     outcome : what follows
@@ -43,15 +44,15 @@ class Figure:
     low: float | None
     high: float | None
     at_hz: float | None
-    outcome: Said
+    outcome: Outcome
 
 
-def against_bound(value: float, error: float, *, low: float | None = None, high: float | None = None) -> Said:
+def against_bound(value: float, error: float, *, low: float | None = None, high: float | None = None) -> Outcome:
     """What a figure with its error says of bounds: a difference smaller than what can be told decides nothing."""
     over = max(-np.inf if high is None else value - high, -np.inf if low is None else low - value)
     if over + error <= 0:
         return "holds"
-    return "fails" if over - error > 0 else "can't be told"
+    return "fails" if over - error > 0 else "inconclusive"
 
 
 def judged_response(
@@ -80,15 +81,15 @@ def judged_response(
     found = []
     if wanted.response_hz:
         low, high = wanted.bounds_db(mids)
-        error = jackknife_error(average, weight)
+        error = jackknife_error(average, weight, share=AGAINST_BOUND)
         over = np.maximum(whole - high, low - whole)
         over = np.where(np.isfinite(over), over, -np.inf)
         words = [
             against_bound(v, e, low=a, high=b) if np.isfinite(a) else "holds"
             for v, e, a, b in zip(whole, error, low, high, strict=True)
         ]
-        # What fails is told first, then what can't be told; among those the one furthest beyond.
-        rank = np.array([{"fails": 2, "can't be told": 1, "holds": 0}[word] for word in words])
+        # What fails comes first, then what is inconclusive; among those the one furthest beyond.
+        rank = np.array([{"fails": 2, "inconclusive": 1, "holds": 0}[word] for word in words])
         k = int(np.lexsort((over, rank))[-1])
         found.append(
             Figure(
@@ -109,7 +110,8 @@ def judged_response(
         def slope_of(rows: NDArray) -> float:
             return float(np.polyfit(np.log2(mids[inside]), average(rows)[inside], 1)[0])
 
-        slope, slope_error = slope_of(np.flatnonzero(weight > 0)), float(jackknife_error(slope_of, weight))
+        slope = slope_of(np.flatnonzero(weight > 0))
+        slope_error = float(jackknife_error(slope_of, weight, share=AGAINST_BOUND))
         least, most = wanted.tilt_db_per_octave
         found.append(
             Figure(
@@ -137,7 +139,7 @@ def judged_level(
     levels_db : ndarray, shape (channels, spots)
         Of all channels at the spots where levels are matched: how they scatter there tells the error.
     """
-    error = pooled_difference_error(levels_db, weights)
+    error = pooled_difference_error(levels_db, weights, share=AGAINST_BOUND)
     return Figure(
         line="level",
         subject=f"{loudest} and {softest}",
@@ -213,16 +215,16 @@ def judged_reverberation(
     """
     at, times = np.asarray(nominal_hz, dtype=float), np.atleast_2d(np.asarray(seconds, dtype=float))
     inside = (at >= _DECAY_HZ[0] * 0.9) & (at <= _DECAY_HZ[1] * 1.1)
-    own = times[:, inside]
-    on_progress = np.isfinite(own).any(axis=0)
+    band_times = times[:, inside]
+    on_progress = np.isfinite(band_times).any(axis=0)
     if on_progress.sum() < max(1, inside.sum() / 2):
         return None
-    means = np.nanmean(own[:, on_progress], axis=1)
+    means = np.nanmean(band_times[:, on_progress], axis=1)
     means = means[np.isfinite(means)]
     value = float(means.mean())
     # One take scatters as its bands do; several by how they differ.
-    scatter = means if means.size > 2 else np.nanmean(own[:, on_progress], axis=0)
-    error = float(jackknife_error(lambda rows: scatter[rows].mean(), np.ones(scatter.size)))
+    scatter = means if means.size > 2 else np.nanmean(band_times[:, on_progress], axis=0)
+    error = float(jackknife_error(lambda rows: scatter[rows].mean(), np.ones(scatter.size), share=AGAINST_BOUND))
     wanted = wanted_reverberation_s(volume_m3)
     low, high = wanted - within_s, wanted + within_s
     return Figure(

@@ -90,8 +90,8 @@ def wanted_reverberation_s(volume_m3: float) -> float:
 _EBU, _BS1116, _BS775 = "EBU Tech 3276", "ITU-R BS.1116-3", "ITU-R BS.775-3"
 _MEMORY = ", from memory"
 PUBLISHED: dict[str, ToleranceSet] = {
-    one.name: one
-    for one in (
+    tolerances.name: tolerances
+    for tolerances in (
         ToleranceSet(
             name=_EBU,
             response_hz=(50.0, 2000.0, 16_000.0),

@@ -82,10 +82,10 @@ def channel_proof(
     change = level_of(settings, at_hz=grid, sample_rate_hz=job.rig.sample_rate_hz) - settings.trim_db + switches_db
     start = SpotLevels(spots=before.spots.spots, level_db=before.level_db + trim_db - level)
     # What sounds in the channel before its filters: over the same range as on Shape.
-    heard = whole.average.level_db if summed is None else energy_mean_db(summed.level_db)
+    level_db = whole.average.level_db if summed is None else energy_mean_db(summed.level_db)
     judged = judged_range_hz(
         correction.limits_for(before.channel),
-        low_frequency_extension_hz(grid, heard, is_sub=before.channel in SUB_CODES),
+        low_frequency_extension_hz(grid, level_db, is_sub=before.channel in SUB_CODES),
     )
     predicted = (
         SpotLevels(spots=start.spots, level_db=start.level_db + change)
@@ -123,11 +123,11 @@ def paired_differences(curves: Mapping[str, ChannelCurves], weights: Mapping[int
         partner = partner_of(name)
         if partner not in names[place:]:
             continue
-        one, other = curves[name].spots, curves[partner].spots
-        spots = tuple(spot for spot in one.spots if spot in other.spots and weights.get(spot, 0) > 0)
+        first, other = curves[name].spots, curves[partner].spots
+        spots = tuple(spot for spot in first.spots if spot in other.spots and weights.get(spot, 0) > 0)
         if spots:
             found += pair_differences(
-                ANALYSIS_GRID_HZ, {name: one.at(spots), partner: other.at(spots)}, [weights[spot] for spot in spots]
+                ANALYSIS_GRID_HZ, {name: first.at(spots), partner: other.at(spots)}, [weights[spot] for spot in spots]
             )
     return found
 

@@ -47,25 +47,28 @@ def _with_group(
 ) -> dict[str, ChannelAlignment]:
     picture = alignment.levels.lip_sync_s
     delays = {sub: group.delay_of(sub) + picture for sub in group.settings}
-    delays |= {channel: one.delay_s for channel, one in main_channels.items()}
+    delays |= {channel: alignment.delay_s for channel, alignment in main_channels.items()}
     # None below what the picture asks for, and no more than needed.
     later = picture - min(delays.values())
     steps = {channel: on_step(delay + later, delay_step_s) for channel, delay in delays.items()}
     subs = {
         sub: replace(
             alignment.channels.get(sub, ChannelAlignment()),
-            trim_db=on_step(trim_db + one.gain_db, trim_step_db),
+            trim_db=on_step(trim_db + setting.gain_db, trim_step_db),
             delay_s=steps[sub],
             polarity="inverted" if group.inverted(sub) else "normal",
-            all_pass=tuple(AllPass(frequency_hz=frequency, q=q) for frequency, q in one.all_pass),
+            all_pass=tuple(AllPass(frequency_hz=frequency, q=q) for frequency, q in setting.all_pass),
         )
-        for sub, one in group.settings.items()
+        for sub, setting in group.settings.items()
     }
-    return {**{channel: replace(one, delay_s=steps[channel]) for channel, one in main_channels.items()}, **subs}
+    return {
+        **{channel: replace(alignment, delay_s=steps[channel]) for channel, alignment in main_channels.items()},
+        **subs,
+    }
 
 
 def main_channels_later_s(alignment: Alignment) -> float:
     """By how much the group of subs makes the mains later than they need be among themselves."""
     subs = set(alignment.subs.settings) if alignment.subs else set()
-    delays = [one.delay_s for channel, one in alignment.channels.items() if channel not in subs]
+    delays = [settings.delay_s for channel, settings in alignment.channels.items() if channel not in subs]
     return max(0.0, min(delays, default=0.0) - alignment.levels.lip_sync_s)

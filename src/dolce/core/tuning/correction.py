@@ -174,10 +174,10 @@ class Correction:
 
     def with_curve(self, channel: str, curve: Curve | None) -> "Correction":
         """The same with another curve as target: of a channel that has an aim of its own, else of all others."""
-        own = self.own.get(channel)
-        if own is None:
+        settings = self.own.get(channel)
+        if settings is None:
             return replace(self, target=replace(self.target, curve=curve))
-        return replace(self, own={**self.own, channel: replace(own, target=replace(own.target, curve=curve))})
+        return replace(self, own={**self.own, channel: replace(settings, target=replace(settings.target, curve=curve))})
 
     def target_db(self, channel: str, at_hz: NDArray) -> NDArray[np.float64]:
         """A channel's target with the preference on top, relative to its own level, shape as given."""
@@ -258,7 +258,7 @@ class Correction:
         return replace(
             self,
             bands={**self.bands, **bands},
-            convolutions={c: one for c, one in self.convolutions.items() if c not in bands},
+            convolutions={c: convolution for c, convolution in self.convolutions.items() if c not in bands},
         )
 
     def with_pairs_alike(self) -> "Correction":
@@ -277,23 +277,23 @@ class Correction:
         Of convolutions as they are at a rate, cut to what a device holds (`most_taps`).
         """
         delays = {
-            name: one.delay_s(sample_rate_hz=sample_rate_hz, most_samples=most_taps)
-            for name, one in self.convolutions.items()
+            name: convolution.delay_s(sample_rate_hz=sample_rate_hz, most_samples=most_taps)
+            for name, convolution in self.convolutions.items()
         }
         return max(delays.values(), default=0.0) - delays.get(channel, 0.0)
 
-    def overruling(self, channel: str, one: Overruled) -> "Correction":
+    def overruling(self, channel: str, region: Overruled) -> "Correction":
         """The same with a verdict of the calibrator's own; what was overruled there before gives way."""
         found = dict(self.overruled)
         for name in (channel, *self.linked_with(channel)):
-            others = (o for o in found.get(name, ()) if o.to_hz <= one.from_hz or o.from_hz >= one.to_hz)
-            found[name] = tuple(sorted((*others, one), key=lambda o: o.from_hz))
+            others = (o for o in found.get(name, ()) if o.to_hz <= region.from_hz or o.from_hz >= region.to_hz)
+            found[name] = tuple(sorted((*others, region), key=lambda o: o.from_hz))
         return replace(self, overruled=found)
 
     def with_switches(self, channel: str, at: SwitchesAt | None) -> "Correction":
         """The same with switches of a monitor, and of its partner where pairs are linked; None for no switches."""
         names = (channel, *((partner,) if self.linked and (partner := partner_of(channel)) else ()))
-        kept = {name: one for name, one in self.switches.items() if name not in names}
+        kept = {name: position for name, position in self.switches.items() if name not in names}
         return replace(self, switches=kept if at is None else {**kept, **dict.fromkeys(names, at)})
 
     def switches_db(self, channel: str, at_hz: NDArray) -> NDArray[np.float64]:

@@ -170,15 +170,15 @@ def typed_levels(frequency_hz: Sequence[float], level_db: Sequence[float]) -> di
 
 def _told(take: PlayedOnce, mid_hz: float) -> tuple[float, bool] | None:
     """Level of a band and whether it was clean; None where that can't be told."""
-    own = _of_band(take.frequency_hz, mid_hz) & np.isfinite(take.harmonics_db)
-    if not own.any():
+    in_band_ = _of_band(take.frequency_hz, mid_hz) & np.isfinite(take.harmonics_db)
+    if not in_band_.any():
         return None
     most = CLEAN_BASS_DB if mid_hz < BASS_TO_HZ else CLEAN_DB
-    above = own & (take.harmonics_db > take.noise_db + _TOLD_ABOVE_NOISE_DB)
-    spl = float(energy_mean_db(take.spl_db[own]))
-    if above.sum() >= _LEAST_SHARE * own.sum():
+    above = in_band_ & (take.harmonics_db > take.noise_db + _TOLD_ABOVE_NOISE_DB)
+    spl = float(energy_mean_db(take.spl_db[in_band_]))
+    if above.sum() >= _LEAST_SHARE * in_band_.sum():
         return spl, float(energy_mean_db(take.harmonics_db[above])) <= most
-    if (take.noise_db[own] <= most).mean() >= _LEAST_SHARE:
+    if (take.noise_db[in_band_] <= most).mean() >= _LEAST_SHARE:
         return spl, True
     return None
 

@@ -105,8 +105,8 @@ def response_of(settings: ChannelSettings, *, at_hz: NDArray, sample_rate_hz: fl
     sections = list(chain_sections(settings.filters, sample_rate_hz=sample_rate_hz))
     for side, crossover in settings.crossovers():
         sections.extend(crossover.sections(side, sample_rate_hz=sample_rate_hz))
-    for one in settings.all_pass:
-        sections.extend(one.sos(sample_rate_hz=sample_rate_hz))
+    for all_pass in settings.all_pass:
+        sections.extend(all_pass.sos(sample_rate_hz=sample_rate_hz))
     if sections:
         total = total * scipy.signal.freqz_sos(np.array(sections), worN=at_hz, fs=sample_rate_hz)[1]
     taps = settings.convolution

@@ -57,17 +57,22 @@ def readings_of(
         return []
     arrivals = seat_arrivals_of(job, takes).arrival_s
     counting = {
-        channel: {k: t for k, t in own.items() if k in weights or k == centre.id} for channel, own in takes.items()
+        channel: {k: t for k, t in of_channel.items() if k in weights or k == centre.id}
+        for channel, of_channel in takes.items()
     }
     more = together_db(len(job.plan.subs))
     levels = _levels_db(job, counting, weights, band_hz)
     if earlier is not None:
         both = {
-            channel: {spot: take for spot, take in own.items() if spot in earlier.get(channel, {})}
-            for channel, own in counting.items()
+            channel: {spot: take for spot, take in of_channel.items() if spot in earlier.get(channel, {})}
+            for channel, of_channel in counting.items()
         }
-        shared = {channel: {spot: earlier[channel][spot] for spot in own} for channel, own in both.items() if own}
-        whole, before, after = (_levels_db(job, one, weights, band_hz) for one in (earlier, shared, both))
+        shared = {
+            channel: {spot: earlier[channel][spot] for spot in of_channel}
+            for channel, of_channel in both.items()
+            if of_channel
+        }
+        whole, before, after = (_levels_db(job, by_channel, weights, band_hz) for by_channel in (earlier, shared, both))
         # A level, changed by what changed at some of its spots.
         levels = {
             channel: whole[channel] + after[channel] - before[channel]
@@ -76,8 +81,8 @@ def readings_of(
         }
     readings = []
     for speaker in job.speakers:
-        own = counting.get(speaker.channel, {})
-        if centre.id not in own:
+        counting_takes = counting.get(speaker.channel, {})
+        if centre.id not in counting_takes:
             continue
         band = level_band_hz(is_sub=True) if speaker.is_sub else band_hz
         level = levels.get(speaker.channel)
@@ -88,10 +93,10 @@ def readings_of(
                 channel=speaker.channel,
                 is_sub=speaker.is_sub,
                 level_db=level,
-                polarity=common_polarity([take.polarity for take in own.values() if take.has_response]),
+                polarity=common_polarity([take.polarity for take in counting_takes.values() if take.has_response]),
                 arrival_s=arrivals.get(speaker.channel),
                 together_db=more if speaker.is_sub else 0.0,
-                spread_db=_spread_db(own.values(), weights, band),
+                spread_db=_spread_db(counting_takes.values(), weights, band),
             )
         )
     return with_subs_by_plan(readings, distance_m=distances_m(job), speed_m_s=speed_of_sound(job.room.temperature_c))
@@ -111,7 +116,7 @@ def seat_arrivals_of(job: Job, takes: Takes) -> SeatArrivals:
     }
     if centre is None:
         return seat_arrivals({}, {}, {})
-    known = {channel: own for channel, own in known.items() if centre.id in own}
+    known = {channel: of_channel for channel, of_channel in known.items() if centre.id in of_channel}
     spots = sorted(set.intersection(*map(set, known.values()))) if known else []
     speed = speed_of_sound(job.room.temperature_c)
 
@@ -125,17 +130,17 @@ def seat_arrivals_of(job: Job, takes: Takes) -> SeatArrivals:
         )
 
     return seat_arrivals(
-        {channel: [own[spot].arrival_s for spot in spots] for channel, own in known.items()},
-        {channel: [flight_s(own[spot]) for spot in spots] for channel, own in known.items()},
-        {channel: flight_s(own[centre.id]) for channel, own in known.items()},
+        {channel: [of_channel[spot].arrival_s for spot in spots] for channel, of_channel in known.items()},
+        {channel: [flight_s(of_channel[spot]) for spot in spots] for channel, of_channel in known.items()},
+        {channel: flight_s(of_channel[centre.id]) for channel, of_channel in known.items()},
     )
 
 
 def level_group_of(takes: Takes) -> str | None:
     """The group whose levels are held against each other: the one that most channels have, of equals the rig's."""
     count: dict[str, int] = {}
-    for own in takes.values():
-        for group in {take.level_group for take in own.values() if take.level_group is not None}:
+    for of_channel in takes.values():
+        for group in {take.level_group for take in of_channel.values() if take.level_group is not None}:
             count[group] = count.get(group, 0) + 1
     return max(count, key=lambda group: (count[group], group == "rig"), default=None)
 
@@ -181,8 +186,8 @@ def _levels_db(job: Job, takes: Takes, weights: Mapping[int, float], band_hz: tu
     """
     group = level_group_of(takes)
     filter_type = {}
-    for channel, own in takes.items():
-        known = [take for take in own.values() if take.level_group == group and weights.get(take.spot_id, 0) > 0]
+    for channel, of_channel in takes.items():
+        known = [take for take in of_channel.values() if take.level_group == group and weights.get(take.spot_id, 0) > 0]
         if group is not None and known:
             filter_type[channel] = energy_mean_db(
                 [take.level_db for take in known], weights=[weights[take.spot_id] for take in known]
@@ -191,9 +196,9 @@ def _levels_db(job: Job, takes: Takes, weights: Mapping[int, float], band_hz: tu
     band = level_band_hz(is_sub=True)
     return {
         **matched_levels_db(
-            ANALYSIS_GRID_HZ, {c: one for c, one in filter_type.items() if c not in subs}, band_hz=band_hz
+            ANALYSIS_GRID_HZ, {c: gains for c, gains in filter_type.items() if c not in subs}, band_hz=band_hz
         ),
-        **{c: mid_level_db(ANALYSIS_GRID_HZ, one, band_hz=band) for c, one in filter_type.items() if c in subs},
+        **{c: mid_level_db(ANALYSIS_GRID_HZ, gains, band_hz=band) for c, gains in filter_type.items() if c in subs},
     }
 
 

@@ -243,7 +243,7 @@ def wanted_levels_db(channels: Sequence[str], correction: Correction, *, at_hz: 
 
 def shape_of(
     channel: str,
-    heard: SeatResponses,
+    seats: SeatResponses,
     *,
     at_hz: NDArray,
     correction: Correction,
@@ -264,24 +264,24 @@ def shape_of(
         Level of the fronts, by which the target may be hung.
     """
     target = correction.target_db(channel, at_hz) if target_db is None else target_db
-    average = heard.average
+    average = seats.average
     level = target_level_db(channel, average.level_db, target, at_hz=at_hz, correction=correction, fronts_db=fronts_db)
     limits, band_hz = correction.limits_for(channel, device), correction.level_band_hz(channel)
     middle = in_band(at_hz, band_hz)
     # Each spot at its own level, all lacking on average what the energy average lacks where the target is hung.
     offset = float((target + level - average.level_db)[middle].mean())
-    needs = Needs.of(heard.level_db, target, at_hz=at_hz, band_hz=band_hz, weights=heard.weights, offset_db=offset)
+    needs = Needs.of(seats.level_db, target, at_hz=at_hz, band_hz=band_hz, weights=seats.weights, offset_db=offset)
     plan = plan_correction(
-        at_hz, needs, target, limits=limits, overruled=correction.overruled.get(channel, ()), share=heard.share
+        at_hz, needs, target, limits=limits, overruled=correction.overruled.get(channel, ()), share=seats.share
     )
     filters, taps = correction.filters(channel), correction.convolutions.get(channel)
     change = chain_level_db(filters, at_hz=at_hz, sample_rate_hz=sample_rate_hz) + convolved_db(taps, at_hz)
     plan = plan_as_corrected(plan, needs, change)
     before = average.level_db - level
     predicted = before + change
-    if heard.corrected_db is not None:
-        predicted = energy_mean_db(heard.corrected_db, weights=heard.weights) - level
-    extension = heard.extension_hz or low_frequency_extension_hz(at_hz, before, is_sub=channel in SUB_CODES)
+    if seats.corrected_db is not None:
+        predicted = energy_mean_db(seats.corrected_db, weights=seats.weights) - level
+    extension = seats.extension_hz or low_frequency_extension_hz(at_hz, before, is_sub=channel in SUB_CODES)
     band = judged_range_hz(limits, extension)
     return ChannelShape(
         channel=channel,
@@ -298,7 +298,7 @@ def shape_of(
         bands=correction.bands.get(channel, ()),
         convolution=taps,
         headroom=_headroom(filters, taps, sample_rate_hz),
-        share=heard.share,
+        share=seats.share,
         extension_hz=extension,
         judged_hz=band,
         before_deviation_db=deviation_db(at_hz, before, target, band_hz=band),
@@ -400,7 +400,7 @@ def found_filters(
     """
     groups: list[list[ChannelShape]] = []
     for name, channel in channels.items():
-        if all(name != one.channel for group in groups for one in group):
+        if all(name != shape.channel for group in groups for shape in group):
             groups.append([channel, *(channels[o] for o in correction.linked_with(name) if o in channels)])
     done: list[str] = []
 
@@ -413,20 +413,20 @@ def found_filters(
         found = _of_group(
             group, correction, sample_rate_hz, device, step, (turned or {}).get(group[0].channel), effort, compute
         )
-        done.extend(one.channel for one in group)
+        done.extend(shape.channel for shape in group)
         return found
 
     found = [of(group) for group in groups]
     bands: dict[str, tuple[Band, ...]] = {}
     convolutions: dict[str, FoundConvolution] = {}
     fewer: dict[str, tuple[tuple[int, float], ...]] = {}
-    for group, one in zip(groups, found, strict=True):
+    for group, shape in zip(groups, found, strict=True):
         names = [channel.channel for channel in group]
-        if one.convolution is not None:
-            convolutions |= dict.fromkeys(names, one.convolution)
+        if shape.convolution is not None:
+            convolutions |= dict.fromkeys(names, shape.convolution)
         else:
-            bands |= dict.fromkeys(names, one.bands)
-            fewer |= dict.fromkeys(names, one.fewer)
+            bands |= dict.fromkeys(names, shape.bands)
+            fewer |= dict.fromkeys(names, shape.fewer)
     if on_progress is not None:
         on_progress(1.0)
     return FoundFilters(correction=replace(correction, bands=bands, convolutions=convolutions), fewer=fewer)
@@ -457,8 +457,8 @@ def _of_group(
     limits, filter_type = correction.limits_for(name, device), correction.correction_settings(name).filter_type
     plan = replace(
         first.plan,
-        desired_db=np.mean([one.plan.desired_db for one in alike], axis=0),
-        weight=np.mean([one.plan.weight for one in alike], axis=0),
+        desired_db=np.mean([shape.plan.desired_db for shape in alike], axis=0),
+        weight=np.mean([shape.plan.weight for shape in alike], axis=0),
     )
     if filter_type.method == "convolution":
         return _OfGroup(convolution=_convolution(convolution_curve(plan, limits), plan, filter_type, turned))
@@ -502,15 +502,17 @@ def _bands(
     if filter_type.method in ("fixed bands", "fixed and free bands"):
         graphic, free = fit_with_fixed(plan, filter_type.fixed, limits=limits, sample_rate_hz=sample_rate_hz, free=free)
     if device is not None and device.bands:
-        free = tuple(device.settable(one) for one in free)
-    found = (*locked, *(Band(filter=one) for one in free), *(Band(filter=one, fixed=True) for one in graphic))
+        free = tuple(device.settable(band) for band in free)
+    found = (*locked, *(Band(filter=band) for band in free), *(Band(filter=band, fixed=True) for band in graphic))
     return tuple(sorted(found, key=lambda band: (band.fixed, band.filter.frequency_hz))), fewer
 
 
 def _convolution(
     level_db: NDArray, plan: CorrectionPlan, filter_type: FilterType, turned: tuple[NDArray, NDArray] | None
 ) -> FoundConvolution:
-    hz, rad = ((), ()) if turned is None or filter_type.phase != "mixed" else (tuple(one.tolist()) for one in turned)
+    hz, rad = (
+        ((), ()) if turned is None or filter_type.phase != "mixed" else (tuple(delays.tolist()) for delays in turned)
+    )
     return FoundConvolution(
         at_hz=tuple(np.round(plan.frequency_hz[_KEPT], 3).tolist()),
         level_db=tuple(np.round(level_db[_KEPT], 3).tolist()),

@@ -86,8 +86,8 @@ class NetworkProcessor:
         return _asked(self._use.address, method, path, values, wait_s=min(_WAIT_S, self._ends - time.monotonic()))
 
 
-def _list_of(said: Any, name: str, address: str) -> list:
-    found = said.get(name)
+def _list_of(reply: Any, name: str, address: str) -> list:
+    found = reply.get(name)
     if not isinstance(found, list):
         raise DeviceError(
             f"it does not say which outputs are {name}.",
@@ -105,20 +105,20 @@ def found_at(address: str) -> Found:
     DeviceError
         Where nobody does, or somebody who speaks otherwise.
     """
-    said = _asked(address, "GET", "/v1", wait_s=_LOOK_S)
+    reply = _asked(address, "GET", "/v1", wait_s=_LOOK_S)
     try:
-        if said["protocol"] != PROTOCOL:
+        if reply["protocol"] != PROTOCOL:
             raise DeviceError(
-                f"it speaks protocol {said['protocol']!r:.20}, Dolce speaks {PROTOCOL}.",
+                f"it speaks protocol {reply['protocol']!r:.20}, Dolce speaks {PROTOCOL}.",
                 where=address,
                 remedy="Use versions of both that go together.",
             )
         return Found(
             address=address,
-            name=str(said["name"])[:40],
-            version=str(said["version"])[:40],
-            outputs=tuple(str(one)[:20] for one in list(said["outputs"])[:64]),
-            limits=value_of(ProcessorLimits, said["limits"], where=address),
+            name=str(reply["name"])[:40],
+            version=str(reply["version"])[:40],
+            outputs=tuple(str(output)[:20] for output in list(reply["outputs"])[:64]),
+            limits=value_of(ProcessorLimits, reply["limits"], where=address),
         )
     except (KeyError, TypeError, FormatError) as error:
         raise DeviceError("what answers there is no processor.", where=address, remedy="Check the address.") from error
@@ -134,31 +134,31 @@ def look_around() -> list[Found]:
             return None
 
     with ThreadPoolExecutor(max_workers=len(LOOKED_AT)) as asking:
-        return [one for one in asking.map(looked, LOOKED_AT) if one is not None]
+        return [found_ for found_ in asking.map(looked, LOOKED_AT) if found_ is not None]
 
 
 def _asked(address: str, method: str, path: str, values: Any = None, *, wait_s: float) -> Any:
     """What it answers, whole, within so many seconds: one that sends a byte now and then is not waited for longer."""
     status, data = _answer(address, method, path, values, wait_s)
     try:
-        said = json.loads(data, parse_constant=_no_number) if data else {}
-        json.dumps(said, ensure_ascii=False).encode()  # halves of characters can't be kept
+        reply = json.loads(data, parse_constant=_no_number) if data else {}
+        json.dumps(reply, ensure_ascii=False).encode()  # halves of characters can't be kept
     except (ValueError, RecursionError) as error:
         raise DeviceError(
             "its answer can't be read.",
             where=f"processor at {address}",
             remedy="Check that the address is that of a processor.",
         ) from error
-    problem = str(said.get("problem", "")) if isinstance(said, dict) else ""
+    problem = str(reply.get("problem", "")) if isinstance(reply, dict) else ""
     if status == http.client.CONFLICT:
         raise Conflict(problem[:200] or "it is busy.", where=f"processor at {address}", remedy="Wait, then load again.")
-    if status >= 400 or not isinstance(said, dict):
+    if status >= 400 or not isinstance(reply, dict):
         raise DeviceError(
             f"it refuses: {problem[:200] or status}",
             where=f"processor at {address}",
             remedy="Load something that fits, or look at the device.",
         )
-    return said
+    return reply
 
 
 def _answer(address: str, method: str, path: str, values: Any, wait_s: float) -> tuple[int, bytes]:

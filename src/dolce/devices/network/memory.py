@@ -78,7 +78,9 @@ class Memory:
                     where="outputs",
                     remedy=f"It has {', '.join(self.outputs)}.",
                 )
-            other = next((one for one in self._writes.values() if one.slot == slot and one.key != key), None)
+            other = next(
+                (found_ for found_ in self._writes.values() if found_.slot == slot and found_.key != key), None
+            )
             if other is not None and other.written:
                 raise Conflict(
                     f"somebody else is writing preset {slot}.",
@@ -92,16 +94,16 @@ class Memory:
     def write(self, key: str, output: str, settings: ChannelSettings) -> Write:
         """One output of a preset that is being written."""
         with self._lock:
-            one = self._write_of(key)
-            if output not in one.outputs:
+            found_ = self._write_of(key)
+            if output not in found_.outputs:
                 raise NotFound(f"output {output} was not announced.", where="outputs")
             broken = self.limits.broken_by_channel(settings)
             if broken:
                 raise InvalidValue(
                     f"{output}: {broken[0].kind} does not fit.", where="limits", remedy="Load something that fits."
                 )
-            one.written[output] = settings
-            return one
+            found_.written[output] = settings
+            return found_
 
     def give_up(self, key: str) -> None:
         with self._lock:
@@ -110,13 +112,15 @@ class Memory:
     def commit(self, key: str) -> Preset:
         """Put a whole preset in its place; Conflict where outputs are missing."""
         with self._lock:
-            one = self._write_of(key)
-            if one.missing:
-                raise Conflict(f"{', '.join(one.missing)} was not written.", where="preset", remedy="Write it first.")
-            preset = replace(one.frame, channels={output: one.written[output] for output in one.outputs})
+            found_ = self._write_of(key)
+            if found_.missing:
+                raise Conflict(
+                    f"{', '.join(found_.missing)} was not written.", where="preset", remedy="Write it first."
+                )
+            preset = replace(found_.frame, channels={output: found_.written[output] for output in found_.outputs})
             if digest(preset) != key:
                 raise Conflict("what was written is not what was announced.", where="preset", remedy="Begin again.")
-            self._become(replace(self._state, presets={**self._state.presets, one.slot: preset}))
+            self._become(replace(self._state, presets={**self._state.presets, found_.slot: preset}))
             del self._writes[key]
             return preset
 
@@ -146,10 +150,10 @@ class Memory:
             return self._write_of(key)
 
     def _write_of(self, key: str) -> Write:
-        one = self._writes.get(key)
-        if one is None:
+        found_ = self._writes.get(key)
+        if found_ is None:
             raise NotFound("nothing such is being written.", where="preset", remedy="Begin again.")
-        return one
+        return found_
 
     def _require_slot(self, slot: str) -> None:
         if slot not in self.slots:

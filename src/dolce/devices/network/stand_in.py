@@ -80,7 +80,7 @@ def stand_in_app(memory: Memory, *, name: str, misbehaviour: Misbehaviour | None
             limits=plain(memory.limits),
             slots=list(memory.slots),
             level_db=memory.level_db,
-            presets={slot: {"name": one.name, "digest": digest(one)} for slot, one in state.presets.items()},
+            presets={slot: {"name": preset.name, "digest": digest(preset)} for slot, preset in state.presets.items()},
             active=state.active,
         )
 
@@ -102,7 +102,7 @@ def stand_in_app(memory: Memory, *, name: str, misbehaviour: Misbehaviour | None
     def begin() -> Response:
         sent = _sent()
         frame = value_of(Preset, sent.get("preset"), where="preset")
-        outputs = tuple(str(one) for one in sent.get("outputs", ()))
+        outputs = tuple(str(output) for output in sent.get("outputs", ()))
         return _written(memory.begin(str(sent.get("slot", "")), frame, outputs, str(sent.get("key", ""))[:64]))
 
     @app.get("/v1/writes/<key>")
@@ -139,7 +139,7 @@ def stand_in_app(memory: Memory, *, name: str, misbehaviour: Misbehaviour | None
     def shut() -> Response:
         sent = _sent()
         memory.shut(
-            muted=tuple(str(one) for one in sent.get("muted", ())),
+            muted=tuple(str(channel) for channel in sent.get("muted", ())),
             solo=str(sent.get("solo", "")),
             dimmed=bool(sent.get("dimmed")),
         )
@@ -167,8 +167,8 @@ def stand_in_app(memory: Memory, *, name: str, misbehaviour: Misbehaviour | None
         # An answer that promises more than it sends: the connection breaks in the middle.
         return Response(iter(()), status=200, headers={"Content-Length": "64"})
 
-    def _written(one: Write) -> Response:
-        return jsonify(key=one.key, slot=one.slot, written=list(one.written), missing=list(one.missing))
+    def _written(write: Write) -> Response:
+        return jsonify(key=write.key, slot=write.slot, written=list(write.written), missing=list(write.missing))
 
     def _done() -> Response:
         return jsonify(done=True, active=memory.state.active)
@@ -200,7 +200,7 @@ def osc_dispatcher(memory: Memory) -> Dispatcher:
 
     def mute(channel: str, on: int) -> None:
         state = memory.state
-        muted = tuple(one for one in state.muted if one != str(channel)) + ((str(channel),) if on else ())
+        muted = tuple(muted for muted in state.muted if muted != str(channel)) + ((str(channel),) if on else ())
         memory.shut(muted=muted, solo=state.solo, dimmed=state.dimmed)
 
     made.map("/preset", guarded(lambda slot: memory.play(str(slot))))
@@ -242,8 +242,8 @@ class StandIn:
         finally:
             self._http.task_dispatcher.shutdown()
             self._http.close()
-            for one in list(self._http._map.values()):
-                one.close()
+            for record in list(self._http._map.values()):
+                record.close()
 
     def close(self) -> None:
         """Let it end; `run` returns soon after."""

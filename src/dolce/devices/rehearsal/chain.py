@@ -44,16 +44,16 @@ class Chain:
     def fed(self, stimulus: NDArray, channel: str, sample_rate_hz: int) -> list[tuple[str, NDArray[np.float64]]]:
         """Every speaker that sounds when a channel is fed, and what arrives at it."""
         fed = []
-        for way in self.processor.routes(channel) if channel else ():
-            code, gain_db = way.output, way.gain_db
+        for route in self.processor.routes(channel) if channel else ():
+            code, gain_db = route.output, route.gain_db
             if not self.processor.is_open(code) or code not in self.connected:
                 continue
             samples = stimulus
-            if way.crossover is not None:
-                sections = way.crossover.sections(way.side, sample_rate_hz=sample_rate_hz)
+            if route.crossover is not None:
+                sections = route.crossover.sections(route.side, sample_rate_hz=sample_rate_hz)
                 samples = scipy.signal.sosfilt(sections, samples)
             samples = processed(samples, self.processor.settings_for(code), sample_rate_hz=sample_rate_hz)
-            for other in (one for one in self.others if one.passes(code)):
+            for other in (processor for processor in self.others if processor.passes(code)):
                 samples = self._behind(samples, other, sample_rate_hz)
             gain_db += self.knobs_db.get(code, 0.0) + self.knobs_db.get("volume", 0.0)
             gain_db -= DIM_DB if self.processor.dimmed else 0.0
@@ -62,8 +62,10 @@ class Chain:
 
     def _behind(self, samples: NDArray, other: ProcessorInUse, sample_rate_hz: int) -> NDArray:
         """After a processor that corrects by itself: late, and where it is on, to its own preference."""
-        own = _OWN_PREFERENCE if other.name in self.processor.by_themselves else ()
-        return processed(samples, ChannelSettings(delay_s=other.latency_s, filters=own), sample_rate_hz=sample_rate_hz)
+        preference = _OWN_PREFERENCE if other.name in self.processor.by_themselves else ()
+        return processed(
+            samples, ChannelSettings(delay_s=other.latency_s, filters=preference), sample_rate_hz=sample_rate_hz
+        )
 
     def _with_faults(self, fed: NDArray, channel: str, sample_rate_hz: int) -> NDArray:
         """What cables, amplifiers and forgotten settings make of the sound on its way to a speaker."""

@@ -43,8 +43,8 @@ def microphone_response(frequency_hz: NDArray, *, number: int, pointing: str, an
 def as_placed(place: Point, *, seed: str, room: RoomSize) -> Point:
     """Where a microphone ends up that a hand puts at a place: up to 2 cm off, evenly over a ball."""
     rng = random_of(f"placing/{seed}/{place}")
-    way = rng.standard_normal(3)
-    off = way / np.linalg.norm(way) * PLACED_WITHIN_M * rng.random() ** (1 / 3)
+    direction = rng.standard_normal(3)
+    off = direction / np.linalg.norm(direction) * PLACED_WITHIN_M * rng.random() ** (1 / 3)
     return replace(
         place,
         x_m=float(np.clip(place.x_m + off[0], 0.001, room.width_m - 0.001)),

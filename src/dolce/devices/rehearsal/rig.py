@@ -120,22 +120,23 @@ class RehearsalRig:
     def __post_init__(self) -> None:
         if self.surfaces is None:
             object.__setattr__(self, "surfaces", plain_surfaces(self.room, reverberation_s=0.4))
-        placed = sorted(self.speakers.values(), key=lambda one: one.channel)
-        for k, one in enumerate(placed):
+        placed = sorted(self.speakers.values(), key=lambda placed_speaker: placed_speaker.channel)
+        for k, speaker in enumerate(placed):
             for other in placed[:k]:
-                least = _NEAR * (one.model.box_radius_m + other.model.box_radius_m)
-                if 0 < distance_m(one.place, other.place) < least:
+                least = _NEAR * (speaker.model.box_radius_m + other.model.box_radius_m)
+                apart_m = distance_m(speaker.place, other.place)
+                if 0 < apart_m < least:
                     raise InvalidValue(
-                        f"{other.channel} and {one.channel} stand {100 * distance_m(one.place, other.place):.0f} cm "
+                        f"{other.channel} and {speaker.channel} stand {100 * apart_m:.0f} cm "
                         "from each other, less than their size.",
                         where="simulated speakers",
                         remedy=f"Move one on the Room page: the rehearsal needs {100 * least:.0f} cm between them.",
                     )
             for spot in () if self.close_to is not None else (self.microphone, *self.more_microphones):
-                if distance_m(one.place, spot) < _NEAR * one.model.box_radius_m:
+                if distance_m(speaker.place, spot) < _NEAR * speaker.model.box_radius_m:
                     raise InvalidValue(
-                        f"the microphone stands {100 * distance_m(one.place, spot):.0f} cm from the middle of "
-                        f"{one.channel}, inside its box.",
+                        f"the microphone stands {100 * distance_m(speaker.place, spot):.0f} cm from the middle of "
+                        f"{speaker.channel}, inside its box.",
                         where="simulated microphone",
                         remedy="Move the spot or the speaker on the Room page.",
                     )
@@ -163,7 +164,7 @@ class RehearsalRig:
         wanted = (self.microphone, *self.more_microphones)
         if not self.placing or self.close_to is not None:
             return wanted
-        return tuple(as_placed(one, seed=self.placing, room=self.room) for one in wanted)
+        return tuple(as_placed(point, seed=self.placing, room=self.room) for point in wanted)
 
     def play_and_record(
         self, played: Mapping[int, NDArray[np.float64]], *, sample_rate_hz: int, progress: Progress, stopped: Stopped
@@ -196,7 +197,7 @@ class RehearsalRig:
         progress(1.0)
         return recording
 
-    def run_live(self, next_block: NextBlock, heard: Heard, *, sample_rate_hz: int, stopped: Stopped) -> None:
+    def run_live(self, next_block: NextBlock, on_block: Heard, *, sample_rate_hz: int, stopped: Stopped) -> None:
         """See `dolce.devices.interface.AudioDevice`; as fast as it computes where it is not in real time."""
         count = round(LIVE_BLOCK_S * sample_rate_hz)
         stream = LiveRoom(self, sample_rate_hz, count)
@@ -212,11 +213,11 @@ class RehearsalRig:
             arrived = stream.hear(played)
             if any(samples.any() for samples in played.values()):
                 watch.hear(arrived[0], live=True)
-            heard(arrived)
+            on_block(arrived)
             block += 1
             due = begun + block * LIVE_BLOCK_S / (1.0 if self.real_time else self.live_speed)
-            while (left := due - time.monotonic()) > 0 and not stopped():
-                time.sleep(min(left, _STOP_WITHIN_S))
+            while (remaining_s := due - time.monotonic()) > 0 and not stopped():
+                time.sleep(min(remaining_s, _STOP_WITHIN_S))
         raise SoundStopped
 
     def _connected(self, output: int) -> None:
@@ -238,14 +239,14 @@ class RehearsalRig:
         return any(fault.kind == kind for fault in self.faults)
 
     def _speaker(self, channel: str) -> PlacedSpeaker:
-        return next(one for one in self.speakers.values() if one.channel == channel)
+        return next(speaker for speaker in self.speakers.values() if speaker.channel == channel)
 
     @property
     def chain(self) -> Chain:
         """All between the outputs and the speakers."""
         return Chain(
             processor=self.processor,
-            connected=tuple(one.channel for one in self.speakers.values()),
+            connected=tuple(speaker.channel for speaker in self.speakers.values()),
             others=self.others,
             knobs_db=self.knobs_db,
             faults=self.faults,

@@ -112,8 +112,8 @@ def model_of(channel: str, *, low_limit_hz: float | None = None) -> SpeakerModel
     rng = np.random.default_rng(zlib.crc32(channel.encode()))
     own_db, late_s = _UNITS.get(channel, (float(np.round(rng.uniform(-_UNIT_DB, _UNIT_DB), 2)), 0.0))
     ripple = tuple(
-        replace(one, gain_db=round(one.gain_db + float(rng.uniform(-_UNIT_RIPPLE, _UNIT_RIPPLE)), 3))
-        for one in kind.ripple
+        replace(band, gain_db=round(band.gain_db + float(rng.uniform(-_UNIT_RIPPLE, _UNIT_RIPPLE)), 3))
+        for band in kind.ripple
     )
     low_end = (
         kind.low_end if low_limit_hz is None or channel in SUB_CODES else replace(kind.low_end, corner_hz=low_limit_hz)

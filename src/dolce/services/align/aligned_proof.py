@@ -98,7 +98,7 @@ class AligningProved:
             round=taken,
             channels=found,
             match=match,
-            absent=tuple(c for c in job.channels if c not in [one.channel for one in found]),
+            absent=tuple(c for c in job.channels if c not in [kept.channel for kept in found]),
         )
 
     def curves(self, job_id: int, *, channel: str, seat_id: int | None, version: int | None) -> SeatCurves | None:
@@ -107,7 +107,7 @@ class AligningProved:
             job = work.jobs.get(job_id)
             alignment = work.alignments.current(job_id)
             base = base_round(work, job, kept=alignment.round_id if alignment else None)
-            seat = next((one for one in job.plan.seats if one.id == seat_id), job.plan.main_seat)
+            seat = next((seat for seat in job.plan.seats if seat.id == seat_id), job.plan.main_seat)
             if alignment is None or base is None:
                 return None
             curves = self._context.curves.of(work, base.id)
@@ -117,15 +117,17 @@ class AligningProved:
                 return None
             kept = None if version is None else work.alignment_versions.get(job_id, version).alignment
 
-            def predicted(one: Alignment | None) -> NDArray | None:
+            def predicted(alignment: Alignment | None) -> NDArray | None:
                 levels = (
                     None
-                    if one is None
+                    if alignment is None
                     else predicted_levels(
                         self._context,
                         work,
                         job,
-                        Outputs.of(one, None, job.channels, sample_rate_hz=job.rig.sample_rate_hz, device=job.limits),
+                        Outputs.of(
+                            alignment, None, job.channels, sample_rate_hz=job.rig.sample_rate_hz, device=job.limits
+                        ),
                         round_id=base.id,
                         channels=(channel,),
                         spots=spots,
@@ -135,14 +137,14 @@ class AligningProved:
 
             taken = next((r for r in reversed(work.takes.rounds(job_id)) if _through(r, alignment, job)), None)
             after = self._context.curves.of(work, taken.id).get(channel) if taken else None
-            heard = after.at(spots) if after else None
+            measured = after.at(spots) if after else None
             return SeatCurves(
                 channel=channel,
                 seat=seat,
                 before_db=at_seat.average.level_db,
                 predicted_db=predicted(alignment),
                 other_db=predicted(kept),
-                taken_db=None if heard is None or taken is None else heard.average.level_db + taken.held.cut_db,
+                taken_db=None if measured is None or taken is None else measured.average.level_db + taken.held.cut_db,
             )
 
     def _channels(
@@ -154,16 +156,16 @@ class AligningProved:
         )
         found = []
         for channel in (c for c in job.channels if c in after):
-            heard = after[channel].spots
+            measured = after[channel].spots
             predicted = predicted_levels(
-                self._context, work, job, outputs, round_id=base.id, channels=(channel,), spots=heard.spots
+                self._context, work, job, outputs, round_id=base.id, channels=(channel,), spots=measured.spots
             )
             if predicted is None:
                 continue
-            rows = [heard.spots.index(spot) for spot in predicted.spots]
+            rows = [measured.spots.index(spot) for spot in predicted.spots]
             top = _OF_SUBS_HZ if channel in SUB_CODES else _AUDIBLE_HZ[1]
             inside = in_band(ANALYSIS_GRID_HZ, (_AUDIBLE_HZ[0], top))
-            off = (heard.level_db[rows] + taken.held.cut_db - predicted.level_db)[:, inside]
+            off = (measured.level_db[rows] + taken.held.cut_db - predicted.level_db)[:, inside]
             at = np.unravel_index(int(np.argmax(np.abs(off))), off.shape)
             found.append(
                 ChannelKept(

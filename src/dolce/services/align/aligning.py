@@ -267,8 +267,10 @@ class Aligning:
                     delay_s=delay_ms / 1000,
                     polarity="inverted" if polarity == "inverted" else "normal",
                 )
-                for one in limits.broken_by_channel(desired.settings) if limits else ():
-                    faults[f"{_FIELD_OF.get(one.kind, 'trim')}-{channel}"] = f"It would be {unsupported_words(one)}."
+                for unsupported in limits.broken_by_channel(desired.settings) if limits else ():
+                    faults[f"{_FIELD_OF.get(unsupported.kind, 'trim')}-{channel}"] = (
+                        f"It would be {unsupported_words(unsupported)}."
+                    )
                 settings[channel] = desired
         if faults:
             raise InvalidForm(faults)
@@ -286,11 +288,11 @@ class Aligning:
                     **{
                         channel: replace(
                             before.channels.get(channel, ChannelAlignment()),
-                            trim_db=one.trim_db,
-                            delay_s=one.delay_s,
-                            polarity=one.polarity,
+                            trim_db=alignment.trim_db,
+                            delay_s=alignment.delay_s,
+                            polarity=alignment.polarity,
                         )
-                        for channel, one in settings.items()
+                        for channel, alignment in settings.items()
                     },
                 },
             ),
@@ -305,11 +307,11 @@ class Aligning:
                 return
             work.alignments.add(job_id, after, what=f"choice {how}")
             old = before.channels if before else {}
-            said = "; ".join(
+            summary = "; ".join(
                 f"{channel} {s.trim_db:+.1f} dB, {s.delay_s * 1000:.2f} ms"
                 for channel, s in after.channels.items()
                 if s != old.get(channel)
             )
-            said = said.replace(" -", " \N{MINUS SIGN}")
-            work.logbook.add(job_id, f"Alignment chosen {how}{': ' if said else ''}{said}.", at=now)
+            summary = summary.replace(" -", " \N{MINUS SIGN}")
+            work.logbook.add(job_id, f"Alignment chosen {how}{': ' if summary else ''}{summary}.", at=now)
             work.jobs.touch(job_id, now)

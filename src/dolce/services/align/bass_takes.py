@@ -56,6 +56,6 @@ def bass_responses(
         channels={
             channel: np.array([by_cell.get((channel, spot), nothing) for spot in spots])
             for channel in channels
-            if any(one == channel for one, _ in by_cell)
+            if any(name == channel for name, _ in by_cell)
         },
     )

@@ -156,43 +156,43 @@ class Crossing:
                     channels={code: responses.channels[code][known] for code in (channel, *_subs(job))},
                 )
                 rows = shares[:, known] / shares[:, known].sum(axis=1, keepdims=True)
-                one = crossover_sum(
+                summed = crossover_sum(
                     Outputs.of(alignment, None, job.channels, sample_rate_hz=job.rig.sample_rate_hz, device=job.limits),
                     at,
                     channel,
                     seats=rows,
                 )
-                if one is not None:
-                    found[channel] = one
+                if summed is not None:
+                    found[channel] = summed
         groups = []
         for name in dict.fromkeys(group_of(channel) for channel in _main_channels(job)):
-            own = tuple(channel for channel in _main_channels(job) if group_of(channel) == name)
+            in_group = tuple(channel for channel in _main_channels(job) if group_of(channel) == name)
             ends = {
                 channel: falls_off_hz(
                     ANALYSIS_GRID_HZ, smoothed_level_db(energy_mean_db(curves[channel].level_db), per_octave=3)
                 )
-                for channel in own
+                for channel in in_group
                 if channel in curves
             }
             weakest = max(ends, key=lambda channel: ends[channel], default="")
             end = ends.get(weakest, 0.0)
-            distorting = [self._distorts.get(looked[channel].id) for channel in own if channel in looked]
+            distorting = [self._distorts.get(looked[channel].id) for channel in in_group if channel in looked]
             distorts = max((at_hz for at_hz in distorting if at_hz is not None), default=None)
             groups.append(
                 GroupCrossover(
                     group=name,
-                    channels=own,
+                    channels=in_group,
                     weakest=weakest,
                     falls_off_hz=end,
                     distorts_hz=distorts,
                     proposed_hz=proposed_crossover_hz(end, distorts),
-                    crossover=None if alignment.routing is None else alignment.routing.of(own[0]),
+                    crossover=None if alignment.routing is None else alignment.routing.of(in_group[0]),
                 )
             )
         bad = [
-            (channel, seats[int(np.argmin(one.loss_db))].name, float(one.loss_db.min()))
-            for channel, one in found.items()
-            if "much" in one.grades
+            (channel, seats[int(np.argmin(crossover_sum.loss_db))].name, float(crossover_sum.loss_db.min()))
+            for channel, crossover_sum in found.items()
+            if "much" in crossover_sum.grades
         ]
         return CrossingView(
             job=job,
@@ -205,7 +205,7 @@ class Crossing:
             crossover_sums=found,
             later_s=main_channels_later_s(alignment),
             effects_meter_db=((alignment.routing and alignment.routing.effects) or Effects()).on_a_meter_db,
-            bad=tuple(sorted(bad, key=lambda one: one[2])),
+            bad=tuple(sorted(bad, key=lambda item: item[2])),
             protections=_protections(job, alignment, curves, usual_spots),
         )
 
@@ -247,7 +247,7 @@ class Crossing:
             raise Conflict("there is no sub to play the bass.", where="crossovers", remedy="Add one in Room.")
         crossed = [chosen for chosen in crossovers.values() if chosen is not None]
         usual = crossed[0] if crossed else Crossover(frequency_hz=USUAL_HZ)
-        own = {
+        by_channel = {
             channel: crossovers.get(group_of(channel))
             for channel in _main_channels(job)
             if crossovers.get(group_of(channel)) != usual
@@ -258,7 +258,7 @@ class Crossing:
             routing = BassManagement(
                 crossover=usual,
                 subs=subs,
-                own=own,
+                own=by_channel,
                 low_pass=low_pass,
                 sub_gain_db=0.0,
                 effects=effects,
@@ -287,7 +287,8 @@ class Crossing:
                 channels={
                     **alignment.channels,
                     **{
-                        one: replace(alignment.channels.get(one, ChannelAlignment()), high_pass=high_pass) for one in of
+                        channel: replace(alignment.channels.get(channel, ChannelAlignment()), high_pass=high_pass)
+                        for channel in of
                     },
                 },
             )

@@ -117,12 +117,12 @@ def _with_subs(
     document |= {
         "subs": {
             channel: {
-                "gain_db": round(one.gain_db, 2),
-                "delay_s": round(one.delay_s, 8),
-                "polarity": "normal" if one.polarity > 0 else "inverted",
-                "all_pass": [{"frequency_hz": round(f, 2), "q": round(q, 3)} for f, q in one.all_pass],
+                "gain_db": round(setting.gain_db, 2),
+                "delay_s": round(setting.delay_s, 8),
+                "polarity": "normal" if setting.polarity > 0 else "inverted",
+                "all_pass": [{"frequency_hz": round(f, 2), "q": round(q, 3)} for f, q in setting.all_pass],
             }
-            for channel, one in aligned.subs.items()
+            for channel, setting in aligned.subs.items()
         },
         "crossover": {
             "frequency_hz": crossover_hz,
@@ -138,8 +138,8 @@ def _with_subs(
 
 def _missing(subs: Mapping[str, Mapping[tuple[str, str], ImpulseResponse]]) -> list[str]:
     """Spots that some subs lack: they are left out for all of them."""
-    every = {place for own in subs.values() for place in own}
-    absent = sorted(spot for seat, spot in every if any((seat, spot) not in own for own in subs.values()))
+    every = {place for responses in subs.values() for place in responses}
+    absent = sorted(spot for seat, spot in every if any((seat, spot) not in responses for responses in subs.values()))
     return [f"Left out, since not every sub was taken there: {', '.join(absent[:8])}."] if absent else []
 
 

@@ -39,8 +39,8 @@ def predicted_levels(
         which spots are left out for that.
     """
     curves = context.curves.of(work, round_id)
-    routes = [way for channel in channels for way in outputs.routes(channel)]
-    reached = list(dict.fromkeys(way.output for way in routes))
+    routes = [route for channel in channels for route in outputs.routes(channel)]
+    reached = list(dict.fromkeys(route.output for route in routes))
     if any(output not in curves for output in reached) or not reached:
         return None
     wanted = [spot for spot in spots if all(spot in curves[output].spots.spots for output in reached)]
@@ -50,17 +50,17 @@ def predicted_levels(
         return None
     rate = job.rig.sample_rate_hz
     power = np.zeros((len(wanted), ANALYSIS_GRID_HZ.size))
-    for way in routes:
-        own = curves[way.output].spots
-        rows = [own.spots.index(spot) for spot in wanted]
+    for route in routes:
+        levels = curves[route.output].spots
+        rows = [levels.spots.index(spot) for spot in wanted]
         change = (
-            way.gain_db
-            + outputs.switches_db(way.output, ANALYSIS_GRID_HZ)
-            + level_of(outputs.of_output(way.output), at_hz=ANALYSIS_GRID_HZ, sample_rate_hz=rate)
+            route.gain_db
+            + outputs.switches_db(route.output, ANALYSIS_GRID_HZ)
+            + level_of(outputs.of_output(route.output), at_hz=ANALYSIS_GRID_HZ, sample_rate_hz=rate)
         )
-        if way.crossover is not None:
-            change = change + way.crossover.level_db(way.side, at_hz=ANALYSIS_GRID_HZ, sample_rate_hz=rate)
-        power += 10 ** ((own.level_db[rows] + change) / 10)
+        if route.crossover is not None:
+            change = change + route.crossover.level_db(route.side, at_hz=ANALYSIS_GRID_HZ, sample_rate_hz=rate)
+        power += 10 ** ((levels.level_db[rows] + change) / 10)
     level: NDArray | None = power_db(power)
     if level is not None and len(reached) > 1:
         level = _with_bass(

@@ -155,7 +155,7 @@ class Proposing:
         """
         flight = {channel: far / speed_of_sound(job.room.temperature_c) for channel, far in distances_m(job).items()}
         main_channels = [channel for channel in job.channels if channel not in group.settings]
-        subs_at = [flight[sub] + one.delay_s for sub, one in group.settings.items() if sub in flight]
+        subs_at = [flight[sub] + setting.delay_s for sub, setting in group.settings.items() if sub in flight]
         last = max((flight[channel] for channel in main_channels), default=0.0)
         by_plan = round(last - median(subs_at), 7) if subs_at else 0.0
         start = group.against_main_channels(delay_s=max(by_plan, -group.most_wait_s), polarity=1)
@@ -180,9 +180,9 @@ class Proposing:
             for channel in main_channels
             if alignment.routing.of(channel) is not None and channel in responses.channels
         )
-        heard = [*managed, *(sub for sub in group.settings if sub in responses.channels)]
+        playing = [*managed, *(sub for sub in group.settings if sub in responses.channels)]
         rows = (
-            np.flatnonzero(~np.any([np.isnan(responses.channels[channel][:, 0]) for channel in heard], axis=0))
+            np.flatnonzero(~np.any([np.isnan(responses.channels[channel][:, 0]) for channel in playing], axis=0))
             if managed
             else np.array([], dtype=int)
         )
@@ -207,12 +207,12 @@ class Proposing:
 
         Only these: a centre or a surround is often another speaker, whose crossover turns its phase elsewhere.
         """
-        own = {reading.channel: reading.polarity for reading in readings if not reading.is_sub}
+        polarities = {reading.channel: reading.polarity for reading in readings if not reading.is_sub}
         centre = job.plan.centre_spot
         takes = {
             take.channel: take
             for take in work.takes.latest(base.id)
-            if take.channel in own
+            if take.channel in polarities
             and centre is not None
             and take.spot_id == centre.id
             and take.usable
@@ -221,7 +221,7 @@ class Proposing:
         }
         spectra = self._direct_sounds(work, takes)
         pairs = {(a, b): alike(spectra[a], spectra[b]) for a, b in combinations(spectra, 2) if partner_of(a) == b}
-        return judged_together(own, pairs)
+        return judged_together(polarities, pairs)
 
     def _direct_sounds(self, work: UnitOfWork, takes: Mapping[str, TakeRecord]) -> dict[str, tuple[NDArray, NDArray]]:
         arrivals = {take.id: take.arrival_s for take in takes.values()}

@@ -97,4 +97,4 @@ def aligned_readings(
     if group is not None and group.level_db is not None and wanted_db:
         # A target lifts all subs alike; where it lifts one more, the most of it is asked of the sum.
         group = replace(group, level_db=group.level_db - max(wanted_db.get(sub, 0.0) for sub in as_taken.settings))
-    return [one for one in found if not one.is_sub] + ([group] if group else [])
+    return [reading for reading in found if not reading.is_sub] + ([group] if group else [])

@@ -257,10 +257,10 @@ class SubWorkbench:
         pareto_front = []
         if search is not None and search.found is not None:
             wanted["search"] = dict(zip(subs, search.found.settings, strict=True))
-            for number, one in enumerate(search.pareto_front):
-                code = "search" if one.settings == search.found.settings else f"trade-{number}"
-                wanted.setdefault(code, dict(zip(subs, one.settings, strict=True)))
-                pareto_front.append((one.output_db, one.deviation_db, code))
+            for number, result in enumerate(search.pareto_front):
+                code = "search" if result.settings == search.found.settings else f"trade-{number}"
+                wanted.setdefault(code, dict(zip(subs, result.settings, strict=True)))
+                pareto_front.append((result.output_db, result.deviation_db, code))
         if group is not None and set(group.settings) == set(subs):
             wanted["used"] = group.settings
         if hand:

@@ -249,7 +249,7 @@ def _for_next(
             (
                 slot
                 for slot, preset in sorted(
-                    job.processor.presets.items(), key=lambda one: (one[0] != state.active, one[0])
+                    job.processor.presets.items(), key=lambda item: (item[0] != state.active, item[0])
                 )
                 if correction is not None and found and _holds(preset, correction)
             ),

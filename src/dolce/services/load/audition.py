@@ -140,8 +140,8 @@ def ears_at(
     InvalidValue, FormatError
         If there is no such passage.
     """
-    seat = next((one for one in job.plan.seats if one.id == options.seat_id), job.seat)
-    takes = {key: summable(work, one.base.id, one.job.channels) for key, one in candidates.items()}
+    seat = next((seat for seat in job.plan.seats if seat.id == options.seat_id), job.seat)
+    takes = {key: summable(work, candidate.base.id, candidate.job.channels) for key, candidate in candidates.items()}
     first = next((take for of_one in takes.values() for take in of_one), None)
     programme, remarks = programme_for(
         job,
@@ -153,8 +153,8 @@ def ears_at(
     spots = job.plan.spots_of(seat.id)
     cells: dict[str, dict[int, dict[str, int]]] = {}
     there, absent = {spot.id for spot in spots}, set()
-    for key, one in candidates.items():
-        needed = {way.output for channel in programme.channels for way in one.outputs.routes(channel)}
+    for key, candidate in candidates.items():
+        needed = {route.output for channel in programme.channels for route in candidate.outputs.routes(channel)}
         needed &= {take.channel for take in takes[key]}
         cells[key] = {
             spot.id: {
@@ -202,12 +202,12 @@ def rendered(ears: Ears, on_progress: Callable[[float], None]) -> Audition:
     played: set[str] = set()
     count = len(ears.candidates) * len(ears.spots)
     for ear in range(len(ears.spots)):
-        for key, one in ears.candidates.items():
+        for key, listed in ears.candidates.items():
             on_progress(0.9 * sum(len(done) for done in rows.values()) / count)
-            paths = paths_of(one.outputs, ears.responses[key][ear], programme.channels)
+            paths = paths_of(listed.outputs, ears.responses[key][ear], programme.channels)
             if paths is None:
                 raise Conflict(
-                    f"{one.name} plays none of {', '.join(programme.channels)}.",
+                    f"{listed.name} plays none of {', '.join(programme.channels)}.",
                     where="listening",
                     remedy="Choose other material.",
                 )
@@ -217,7 +217,7 @@ def rendered(ears: Ears, on_progress: Callable[[float], None]) -> Audition:
             place = paths.onset - places[key] + next(iter(places.values()))
             rows.setdefault(key, []).append(rendering.through(paths, onset=place))
     on_progress(0.9)
-    heard = {key: np.array(one) for key, one in rows.items()}
+    at_seats = {key: np.array(levels) for key, levels in rows.items()}
     rate = programme.sample_rate_hz
     rounds = dict.fromkeys(candidate.base.name for candidate in ears.candidates.values())
     return Audition(
@@ -229,13 +229,13 @@ def rendered(ears: Ears, on_progress: Callable[[float], None]) -> Audition:
         round_name=", ".join(rounds),
         seat=ears.seat,
         spots=ears.spots,
-        heard=heard,
+        heard=at_seats,
         files={},
-        names={key: one.name for key, one in ears.candidates.items()},
-        stood={key: one.preset for key, one in ears.candidates.items()},
-        match=loudness_matched(heard, sample_rate_hz=rate),
+        names={key: candidate.name for key, candidate in ears.candidates.items()},
+        stood={key: candidate.preset for key, candidate in ears.candidates.items()},
+        match=loudness_matched(at_seats, sample_rate_hz=rate),
         full_scale_spl_db=ears.full_scale_spl_db,
-        pressure={key: pressure_by_band(one[0], sample_rate_hz=rate) for key, one in heard.items()},
+        pressure={key: pressure_by_band(sample[0], sample_rate_hz=rate) for key, sample in at_seats.items()},
         left_out=tuple(channel for channel in programme.channels if channel not in played),
         remarks=ears.remarks,
     )
@@ -245,10 +245,10 @@ def _ears(spots: Sequence[Spot], taken: set[int], *, two: bool) -> tuple[Spot, .
     """One spot, or those two that are nearest to a head's width apart, left before right."""
     there = [spot for spot in spots if spot.id in taken]
     pairs = [
-        (abs(right.place.x_m - left.place.x_m - _HEAD_M), left.id, right.id)
-        for left in there
+        (abs(right.place.x_m - spot.place.x_m - _HEAD_M), spot.id, right.id)
+        for spot in there
         for right in there
-        if two and _EARS_M[0] <= right.place.x_m - left.place.x_m <= _EARS_M[1]
+        if two and _EARS_M[0] <= right.place.x_m - spot.place.x_m <= _EARS_M[1]
     ]
     if not pairs:
         return tuple(there[:1])

@@ -66,7 +66,7 @@ class Tuned:
     def cut_db(self) -> float:
         """The headroom cut that all contents of the correction get alike, so that comparing them is fair."""
         bass = self.stands_on.routing if self.stands_on else None
-        return max(cut_db(self.job, one, bass) for one in (self.settings, self.aligned_only))
+        return max(cut_db(self.job, settings, bass) for settings in (self.settings, self.aligned_only))
 
     @property
     def aligned_only(self) -> dict[str, ChannelSettings]:
@@ -112,16 +112,16 @@ def preset_of(content: str, tuned: Tuned) -> Preset:
     names, tuned = contents_of(tuned.versions), tuned.of(content)
     job, settings = tuned.job, tuned.settings
     if content == "corrected" or content.startswith(_VERSION):
-        own = settings
+        aligned = settings
     elif content == "convolved":
-        own = {
+        aligned = {
             c: replace(s, filters=(), convolution=s.convolution or _convolution(job, s.filters))
             for c, s in settings.items()
         }
     else:
-        own = tuned.aligned_only
+        aligned = tuned.aligned_only
     routing = tuned.stands_on.routing if tuned.stands_on else None
-    return Preset(name=names[content], cut_db=tuned.cut_db, channels=own, bass=routing)
+    return Preset(name=names[content], cut_db=tuned.cut_db, channels=aligned, bass=routing)
 
 
 @cache(32)

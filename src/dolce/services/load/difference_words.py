@@ -10,7 +10,7 @@ _SHORT = {"linkwitz-riley": "Linkwitz-Riley", "butterworth": "Butterworth"}
 
 def difference_words(found: Sequence[Difference]) -> str:
     """One line: part, what is held, what would be there; "the same" for none."""
-    return "; ".join(_words(one) for one in found) or "the same"
+    return "; ".join(_words(difference) for difference in found) or "the same"
 
 
 def output_words(held: Preset | None, channel: str, wanted: ChannelSettings) -> str:
@@ -30,30 +30,34 @@ def first_difference(sent: Preset, held: Preset | None) -> str:
     return "its name, cut or routing differs"
 
 
-def _words(one: Difference) -> str:
-    held: Any = one.held  # of the kind that its part has
-    wanted: Any = one.wanted
-    match one.part:
+def _words(difference: Difference) -> str:
+    held: Any = difference.held  # of the kind that its part has
+    wanted: Any = difference.wanted
+    match difference.part:
         case "trim":
             return f"trim {held:+.1f} to {wanted:+.1f} dB".replace("-", "\N{MINUS SIGN}")
         case "delay":
             return f"delay {1000 * held:.3f} to {1000 * wanted:.3f} ms"
         case "polarity":
-            return f"polarity {one.held} to {one.wanted}"
+            return f"polarity {difference.held} to {difference.wanted}"
         case "crossover":
             return f"crossover {_crossover(held)} to {_crossover(wanted)}"
-        case "bands" if one.held == one.wanted:
-            return f"{one.count} of {one.wanted} bands"
+        case "bands" if difference.held == difference.wanted:
+            return f"{difference.count} of {difference.wanted} bands"
         case "bands":
-            return f"{one.held} to {one.wanted} bands"
+            return f"{difference.held} to {difference.wanted} bands"
         case "convolution":
             return (
                 "another convolution"
-                if one.held and one.wanted
-                else ("convolution" if one.wanted else "no convolution any more")
+                if difference.held and difference.wanted
+                else ("convolution" if difference.wanted else "no convolution any more")
             )
-    return f"{one.held} to {one.wanted} all-passes"
+    return f"{difference.held} to {difference.wanted} all-passes"
 
 
-def _crossover(one: Crossover | None) -> str:
-    return "none" if one is None else f"{one.frequency_hz:g} Hz {_SHORT[one.kind]} {one.slope_db} dB"
+def _crossover(crossover: Crossover | None) -> str:
+    return (
+        "none"
+        if crossover is None
+        else f"{crossover.frequency_hz:g} Hz {_SHORT[crossover.kind]} {crossover.slope_db} dB"
+    )

@@ -86,7 +86,7 @@ class Listening:
         base = next((candidate.base for candidate in candidates.values()), None)
         with self._context.look() as work:
             taken = {take.spot_id for take in summable(work, base.id, job.channels)} if base else set()
-        offered = {key: one.name for key, one in candidates.items()}
+        offered = {key: candidate.name for key, candidate in candidates.items()}
         seats = [
             (seat.id, seat.name)
             for seat in job.plan.seats
@@ -139,19 +139,19 @@ class Listening:
                 )
                 for other in work.jobs.family(job_id)
             ]
-            others = [(one, base_round(work, one.job, kept=one.correction.round_id)) for one in family]
+            others = [(tuning, base_round(work, tuning.job, kept=tuning.correction.round_id)) for tuning in family]
         if base is None:
             return tuned.job, {}
         held = tuned.job.processor.presets
         found = {
             f"preset-{slot}": Candidate(
-                name=f"{slot}: {one.name}",
-                preset=one,
+                name=f"{slot}: {held_preset.name}",
+                preset=held_preset,
                 job=tuned.job,
                 base=base,
-                turned=tuned.correction.switches if one.corrects else {},
+                turned=tuned.correction.switches if held_preset.corrects else {},
             )
-            for slot, one in held.items()
+            for slot, held_preset in held.items()
         }
         found |= {
             key: Candidate(
@@ -283,7 +283,7 @@ class Listening:
                 "what shall be turned is not among what is compared.", where="preference", remedy="Choose one of them."
             )
         change = preference.level_db(ANALYSIS_GRID_HZ)
-        heard = {
+        levels = {
             **audition.heard,
             TURNED: retuned(audition.heard[of], change, ANALYSIS_GRID_HZ, sample_rate_hz=audition.sample_rate_hz),
         }
@@ -293,11 +293,11 @@ class Listening:
             replace(
                 audition,
                 names={**audition.names, TURNED: f"{audition.names[of].partition(':')[0]}, turned"},
-                heard=heard,
-                match=loudness_matched(heard, sample_rate_hz=rate),
+                heard=levels,
+                match=loudness_matched(levels, sample_rate_hz=rate),
                 turned=preference,
                 turned_of=of,
-                pressure={**audition.pressure, TURNED: pressure_by_band(heard[TURNED][0], sample_rate_hz=rate)},
+                pressure={**audition.pressure, TURNED: pressure_by_band(levels[TURNED][0], sample_rate_hz=rate)},
             ),
         )
 
@@ -318,9 +318,9 @@ class Listening:
         tuned = self._loading.view(job_id).tuned
         correction = next(
             (
-                one
-                for one in (tuned.correction, *tuned.versions.values())
-                if one.found and _made_of(tuned, one, audition.stood[audition.turned_of])
+                correction
+                for correction in (tuned.correction, *tuned.versions.values())
+                if correction.found and _made_of(tuned, correction, audition.stood[audition.turned_of])
             ),
             None,
         )
@@ -350,12 +350,12 @@ class Listening:
             )
         self._blind[job_id] = BlindTest.drawn((first, second), rng=np.random.default_rng())
 
-    def answer(self, job_id: int, trial: int, said: str) -> None:
+    def answer(self, job_id: int, trial: int, choice: str) -> None:
         """What was said of a trial; after the last one the result goes into the logbook."""
         audition, test = self.cache(job_id), self._blind.get(job_id)
         if test is None:
             raise Conflict("no blind test runs.", where="blind test", remedy="Begin one.")
-        self._blind[job_id] = test = test.answered(said, trial=trial)
+        self._blind[job_id] = test = test.answered(choice, trial=trial)
         if test.over:
             first, second = (audition.names[key] for key in test.pair)
             self._log(
@@ -412,10 +412,10 @@ def _made_of(tuned: Tuned, correction: Correction, preset: Preset | None) -> boo
     """Whether a preset holds this very correction."""
     if preset is None:
         return False
-    one = replace(tuned, correction=correction)
+    tuning = replace(tuned, correction=correction)
     for key in ("corrected", "convolved"):
         try:
-            if replace(preset_of(key, one), name=preset.name) == preset:
+            if replace(preset_of(key, tuning), name=preset.name) == preset:
                 return True
         except DolceError:
             continue

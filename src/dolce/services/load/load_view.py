@@ -86,7 +86,10 @@ class LoadView:
                 None,
             )
 
-        return tuple((one.name, latest(one.name, False), latest(one.name, True)) for one in self.job.rig.others)
+        return tuple(
+            (processor.name, latest(processor.name, False), latest(processor.name, True))
+            for processor in self.job.rig.others
+        )
 
     @property
     def aligned(self) -> bool:
@@ -140,19 +143,28 @@ class LoadView:
             for channel in self.job.channels
             if channel not in subs
         }
-        return {channel: (one[0] + offset, one[1] + offset) for channel, one in found.items() if one is not None}
+        return {
+            channel: (range_hz[0] + offset, range_hz[1] + offset)
+            for channel, range_hz in found.items()
+            if range_hz is not None
+        }
 
     def crossovers(self, channel: str) -> str:
         """Crossovers that an output has itself, or gets by bass management, in words; empty for none."""
-        own = self.settings[channel]
+        channel_settings = self.settings[channel]
         stands_on = self.tuned.of(self.content).stands_on
         bass = stands_on.routing if stands_on else None
         crossovers = [
-            f"from {one.frequency_hz:g} Hz"
-            for one in (own.high_pass, bass.of(channel) if bass and channel not in bass.subs else None)
-            if one is not None
+            f"from {crossover.frequency_hz:g} Hz"
+            for crossover in (
+                channel_settings.high_pass,
+                bass.of(channel) if bass and channel not in bass.subs else None,
+            )
+            if crossover is not None
         ]
-        crossovers += [f"to {own.low_pass.frequency_hz:g} Hz"] if own.low_pass is not None else []
+        crossovers += (
+            [f"to {channel_settings.low_pass.frequency_hz:g} Hz"] if channel_settings.low_pass is not None else []
+        )
         if bass is not None and channel in bass.subs:
             highest = max(
                 (

@@ -42,12 +42,12 @@ class Loading:
             before = self._before(work, job_id)
             rounds = tuple(work.takes.rounds(job_id))
             devices = tuple(work.processors.all())
-            heard = self._context.curves.of(work, correction.round_id) if correction.round_id is not None else {}
+            curves = self._context.curves.of(work, correction.round_id) if correction.round_id is not None else {}
         main = main_seat_weights(job)
         heard_db = {
-            channel: own.average.level_db
-            for channel, whole in heard.items()
-            if (own := whole.averaged_over_seats(main)) is not None
+            channel: main_curves.average.level_db
+            for channel, whole in curves.items()
+            if (main_curves := whole.averaged_over_seats(main)) is not None
         }
         tuned = Tuned(job=job, correction=correction, alignment=alignment, versions=versions)
         contents = contents_of(versions)
@@ -144,7 +144,9 @@ class Loading:
                 return
             active = BYPASS if held.active == slot else held.active
             device.restore(
-                replace(held, active=active, presets={name: one for name, one in held.presets.items() if name != slot})
+                replace(
+                    held, active=active, presets={name: preset for name, preset in held.presets.items() if name != slot}
+                )
             )
 
         def is_back(state: ProcessorState) -> None:
@@ -174,7 +176,7 @@ class Loading:
         if to != BYPASS and to not in present.presets:
             raise InvalidValue(f"preset {to} is empty.", where="processor", remedy="Load it first.")
         state = replace(present, active=to)
-        self._access.tell(job_id, lambda device, _: device.play(to), said=f"Processor {state.description}.")
+        self._access.tell(job_id, lambda device, _: device.play(to), summary=f"Processor {state.description}.")
 
     def package(self, job_id: int, options: PackageOptions = USUAL) -> tuple[Iterator[bytes], str]:
         """Everything for another processor as one ZIP, part by part, and its file name."""

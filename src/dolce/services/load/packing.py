@@ -81,11 +81,11 @@ def packed(
     """Name and content of every file, one at a time; asks nothing of the store any more."""
     rounded: dict[str, tuple[Rounded, ...]] = {}
     if device is not None:
-        both = {channel: fitted(one, device) for channel, one in load.settings.items()}
-        rounded = {channel: said for channel, (_, said) in both.items() if said}
+        both = {channel: fitted(settings, device) for channel, settings in load.settings.items()}
+        rounded = {channel: rounded_settings for channel, (_, rounded_settings) in both.items() if rounded_settings}
         load = replace(
             load,
-            settings={channel: one for channel, (one, _) in both.items()},
+            settings={channel: settings for channel, (settings, _) in both.items()},
             job=replace(load.job, rig=load.job.rig.with_limits(device)),
         )
     job, settings = load.job, load.settings
@@ -140,34 +140,37 @@ def packed(
 
 def _remarks(load: LoadView, options: PackageOptions, attenuation_db: float) -> tuple[str, ...]:
     """What became of files that a device, or their format, can't hold as they are."""
-    said = []
+    notes = []
     if attenuation_db:
-        said.append(
+        notes.append(
             f"24-bit files can't exceed full scale: all are {attenuation_db:.1f} dB softer. Turn up by as much."
         )
     most = _most_samples(load)
     limits = load.job.limits
     for rate in options.rates_hz if most and limits is not None else ():
-        longest = max(round(_seconds(own) * rate) for own in _filters_of(load).values())
+        longest = max(round(_seconds(filters_) * rate) for filters_ in _filters_of(load).values())
         if longest > most:
-            said.append(
+            notes.append(
                 f"{limits.name if limits else ''} holds {most} taps: at {rate} Hz impulse responses are {most} samples "
                 f"long instead of {longest}."
             )
-    return tuple(said)
+    return tuple(notes)
 
 
 def _rounded(device: ProcessorLimits | None, rounded: Mapping[str, tuple[Rounded, ...]]) -> list[str]:
     """What was rounded for a device, channel by channel."""
     if device is None:
         return []
-    said = [] if device.taps else [f"{device.name} does not convolve: use the bands, not the impulse responses."]
+    notes = [] if device.taps else [f"{device.name} does not convolve: use the bands, not the impulse responses."]
     if not rounded:
-        return [*said, f"Everything fits {device.name} as it is: nothing was rounded."]
+        return [*notes, f"Everything fits {device.name} as it is: nothing was rounded."]
     return [
-        *said,
+        *notes,
         f"Rounded to what {device.name} can be set to:",
-        *(f"  {channel:<4} {'; '.join(map(rounded_words, said))}" for channel, said in rounded.items()),
+        *(
+            f"  {channel:<4} {'; '.join(map(rounded_words, rounded_settings))}"
+            for channel, rounded_settings in rounded.items()
+        ),
     ]
 
 
@@ -179,8 +182,8 @@ def _filters_of(load: LoadView) -> dict[str, FoundConvolution | tuple[BandFilter
     }
 
 
-def _seconds(own: FoundConvolution | tuple[BandFilter, ...]) -> float:
-    return own.duration_s if isinstance(own, FoundConvolution) else DURATION_S
+def _seconds(filters_: FoundConvolution | tuple[BandFilter, ...]) -> float:
+    return filters_.duration_s if isinstance(filters_, FoundConvolution) else DURATION_S
 
 
 def _most_samples(load: LoadView) -> int:
@@ -195,32 +198,32 @@ def _impulse_files(load: LoadView, options: PackageOptions, rate: int, gain: flo
     made: dict[object, NDArray] = {}  # both of a linked pair have the same filters
     rows = []
     for channel in in_order(load.job.channels, options.order):
-        own = filters[channel]
-        if own not in made:
-            made[own] = gain * _impulse(load, own, rate)
+        filters_ = filters[channel]
+        if filters_ not in made:
+            made[filters_] = gain * _impulse(load, filters_, rate)
         if options.layout == "each":
-            yield f"impulse-responses/{rate}/{channel}-{rate}Hz.wav", write(made[own], sample_rate_hz=rate)
+            yield f"impulse-responses/{rate}/{channel}-{rate}Hz.wav", write(made[filters_], sample_rate_hz=rate)
         else:
-            rows.append(made[own])
+            rows.append(made[filters_])
     if rows:
         longest = max(row.size for row in rows)
         together = np.array([np.pad(row, (0, longest - row.size)) for row in rows]).T
         yield f"impulse-responses/all-{rate}Hz.wav", write(together, sample_rate_hz=rate)
 
 
-def _impulse(load: LoadView, own: FoundConvolution | tuple[BandFilter, ...], rate: int) -> NDArray:
+def _impulse(load: LoadView, filters_: FoundConvolution | tuple[BandFilter, ...], rate: int) -> NDArray:
     """As long as it is, or as a device holds."""
     most = _most_samples(load)
-    if isinstance(own, FoundConvolution):
-        return own.impulse(sample_rate_hz=rate, most_samples=most or None)
+    if isinstance(filters_, FoundConvolution):
+        return filters_.impulse(sample_rate_hz=rate, most_samples=most or None)
     seconds = min(DURATION_S, most / rate) if most else DURATION_S
-    return convolution_filter(own, sample_rate_hz=rate, duration_s=seconds)
+    return convolution_filter(filters_, sample_rate_hz=rate, duration_s=seconds)
 
 
 def _attenuation_db(load: LoadView, options: PackageOptions) -> float:
     """By how much files of fixed point have to be softer, so that none exceeds full scale; in 0.1 dB up."""
     filters = set(_filters_of(load).values())
-    peak = max(float(np.abs(_impulse(load, own, rate)).max()) for own in filters for rate in options.rates_hz)
+    peak = max(float(np.abs(_impulse(load, filters_, rate)).max()) for filters_ in filters for rate in options.rates_hz)
     return max(0.0, float(np.ceil(200 * np.log10(peak / _FULL)) / 10))
 
 
@@ -238,11 +241,11 @@ def _inputs(load: LoadView) -> dict[str, list[dict]]:
     return {
         name: [
             {
-                "output": way.output,
-                "gain_db": round(way.gain_db, 4),
-                "crossover": crossover_row(way.crossover, way.side),
+                "output": route.output,
+                "gain_db": round(route.gain_db, 4),
+                "crossover": crossover_row(route.crossover, route.side),
             }
-            for way in load.outputs.routes(name)
+            for route in load.outputs.routes(name)
         ]
         for name in inputs_of(load.job, load.outputs.bass)
     }
@@ -250,7 +253,7 @@ def _inputs(load: LoadView) -> dict[str, list[dict]]:
 
 def _output(load: LoadView, options: PackageOptions, channel: str) -> dict:
     """Everything that one output is set to; of a convolution its files and what they delay at each rate."""
-    own, taps = load.settings[channel], load.correction.convolutions.get(channel)
+    settings, taps = load.settings[channel], load.correction.convolutions.get(channel)
     most = _most_samples(load) or None
     convolution = (
         None
@@ -269,14 +272,14 @@ def _output(load: LoadView, options: PackageOptions, channel: str) -> dict:
     )
     return {
         "output": load.job.speaker(channel).output,
-        "trim_db": own.trim_db,
+        "trim_db": settings.trim_db,
         "headroom_cut_db": load.cut_db,
-        "delay_s": own.delay_s,
-        "polarity": own.polarity,
-        "high_pass": crossover_row(own.high_pass, "high"),
-        "low_pass": crossover_row(own.low_pass, "low"),
-        "all_pass": [{"frequency_hz": one.frequency_hz, "q": one.q} for one in own.all_pass],
-        "filters": [filter_row(one) for one in own.filters],
+        "delay_s": settings.delay_s,
+        "polarity": settings.polarity,
+        "high_pass": crossover_row(settings.high_pass, "high"),
+        "low_pass": crossover_row(settings.low_pass, "low"),
+        "all_pass": [{"frequency_hz": all_pass.frequency_hz, "q": all_pass.q} for all_pass in settings.all_pass],
+        "filters": [filter_row(band) for band in settings.filters],
         "convolution": convolution,
     }
 
@@ -285,7 +288,7 @@ def _made_for(load: LoadView) -> dict:
     """The round, seats and spots that it was made from and for."""
     job, correction = load.job, load.correction
     names = {seat.id: seat.name for seat in job.plan.seats}
-    base = next((one.name for one in load.rounds if one.id == correction.round_id), None)
+    base = next((round_.name for round_ in load.rounds if round_.id == correction.round_id), None)
     weights = {
         names[seat]: weight
         for seat, weight in correction.seat_weighting.weights.items()
@@ -315,22 +318,22 @@ def _made_for_words(load: LoadView) -> list[str]:
     ]
 
 
-def _note(load: LoadView, options: PackageOptions, said: tuple[str, ...]) -> str:
+def _note(load: LoadView, options: PackageOptions, notes: tuple[str, ...]) -> str:
     """The plain-text note of the package."""
     job = load.job
     kind = SAMPLES[options.samples]
-    one = options.layout == "one"
+    single = options.layout == "one"
     lines = [
         f"Correction for {job.name}",
         "",
         "What is inside",
-        f"  impulse-responses/   {'all channels in one WAV' if one else 'one WAV per channel'} and sample rate: "
-        f"{'' if one else 'mono, '}{kind},",
+        f"  impulse-responses/   {'all channels in one WAV' if single else 'one WAV per channel'} and sample rate: "
+        f"{'' if single else 'mono, '}{kind},",
         f"                       {load.impulse_words}",
         "                       They hold the filters only: no trim, no delay, no headroom cut.",
         "                       A filter fits its own sample rate only.",
     ]
-    if one:
+    if single:
         order = in_order(job.channels, options.order)
         lines.append(
             "                       Channels, "
@@ -352,7 +355,7 @@ def _note(load: LoadView, options: PackageOptions, said: tuple[str, ...]) -> str
         "",
         *_made_for_words(load),
         f"Turn every output down by {load.cut_db:.1f} dB, so that no single input at full scale runs out of range.",
-        *said,
+        *notes,
         "",
         "Per output, before that cut:",
     ]

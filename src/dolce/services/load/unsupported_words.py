@@ -39,27 +39,27 @@ def unsupported_words(unsupported: UnsupportedSetting, *, band: str = "") -> str
     return f"{unsupported.channel}: {text}" if unsupported.channel else text
 
 
-def rounded_words(one: Rounded) -> str:
+def rounded_words(rounded: Rounded) -> str:
     """What became of a value that a device can't take."""
-    band = f"{one.at_hz:.0f} Hz"
-    match one.kind:
+    band = f"{rounded.at_hz:.0f} Hz"
+    match rounded.kind:
         case "band left out":
-            return f"the band at {band}, {one.was:+.1f} dB, is left out"
+            return f"the band at {band}, {rounded.was:+.1f} dB, is left out"
         case "gain":
-            return f"{band} {one.was:+.2f} dB became {one.now:+.2f} dB"
+            return f"{band} {rounded.was:+.2f} dB became {rounded.now:+.2f} dB"
         case "q":
-            return f"{band} Q {one.was:.2f} became {one.now:.2f}"
+            return f"{band} Q {rounded.was:.2f} became {rounded.now:.2f}"
         case "trim":
-            return f"trim {one.was:+.2f} dB became {one.now:+.2f} dB"
+            return f"trim {rounded.was:+.2f} dB became {rounded.now:+.2f} dB"
         case "delay":
-            return f"delay {one.was * 1000:.3f} ms became {one.now * 1000:.3f} ms"
+            return f"delay {rounded.was * 1000:.3f} ms became {rounded.now * 1000:.3f} ms"
         case "all-passes":
-            return f"{one.was:.0f} all-passes, {one.now:.0f} are left"
-    return f"the crossover at {one.was:g} Hz is left out"
+            return f"{rounded.was:.0f} all-passes, {rounded.now:.0f} are left"
+    return f"the crossover at {rounded.was:g} Hz is left out"
 
 
 def first_words(unsupported: Sequence[UnsupportedSetting], *, most: int = 3) -> str:
     """The first of several, and whether there are more."""
-    return "; ".join(unsupported_words(one) for one in unsupported[:most]) + (
+    return "; ".join(unsupported_words(setting) for setting in unsupported[:most]) + (
         " and more" if len(unsupported) > most else ""
     )

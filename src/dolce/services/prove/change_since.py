@@ -44,8 +44,10 @@ def change_view(context: Context, work: UnitOfWork, job: Job, *, now: int | None
     InvalidValue
         If a round is not of this job.
     """
-    rounds = tuple(one for one in work.takes.rounds(job.id) if one.state is not None and work.takes.has_any(one.id))
-    by_id = {one.id: one for one in rounds}
+    rounds = tuple(
+        round_ for round_ in work.takes.rounds(job.id) if round_.state is not None and work.takes.has_any(round_.id)
+    )
+    by_id = {round_.id: round_ for round_ in rounds}
     if {now, then} - {None} - set(by_id):
         raise InvalidValue(
             "that round is not of this job, or holds no take.", where="round", remedy="Choose one of the list."
@@ -53,7 +55,7 @@ def change_view(context: Context, work: UnitOfWork, job: Job, *, now: int | None
     if len(rounds) < 2:
         return ChangeView(job=job, rounds=rounds, then=None, now=None, same_state=True, rows=())
     later = rounds[-1] if now is None else by_id[now]
-    others = [one for one in rounds if one.id != later.id]
+    others = [round_ for round_ in rounds if round_.id != later.id]
     alike = [other for other in others if other.held.sounds_like(later.held, job.channels)]
     earlier = (alike or others)[0] if then is None else by_id[then]
     return ChangeView(
@@ -68,13 +70,16 @@ def change_view(context: Context, work: UnitOfWork, job: Job, *, now: int | None
 
 def _rows(context: Context, work: UnitOfWork, job: Job, then: Round, now: Round) -> tuple[ChangeSince, ...]:
     correction: Correction = present_correction(work, job)
-    before, after = (context.curves.of(work, one.id) for one in (then, now))
+    before, after = (context.curves.of(work, round_.id) for round_ in (then, now))
     readings = [
         {reading.channel: reading for reading in aligned_readings(context.bass, work, job, round_id.id, Alignment())}
         for round_id in (then, now)
     ]
     later = arrivals_apart(
-        *({name: one.arrival_s for name, one in of_round.items() if one.arrival_s is not None} for of_round in readings)
+        *(
+            {name: reading.arrival_s for name, reading in of_round.items() if reading.arrival_s is not None}
+            for of_round in readings
+        )
     )
     rows = []
     for channel in job.channels:

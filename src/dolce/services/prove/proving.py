@@ -117,7 +117,9 @@ class Proving:
                 work, job, stands_on, before, after, curves_before, curves_after
             )
             moved = tuple(
-                dict.fromkeys(word for one in (before, after) if one for word in moved_words(work, job, one.id))
+                dict.fromkeys(
+                    word for round_ in (before, after) if round_ for word in moved_words(work, job, round_.id)
+                )
             )
             logbook = tuple(work.logbook.latest(job_id, count=LOGBOOK_PAGE))
         weights = spot_weights(job, correction.seat_weighting)
@@ -177,7 +179,7 @@ class Proving:
         subs = tuple(sub for sub in alignment.subs.settings if sub in curves_before and sub in curves_after)
         held = Outputs.held(after.state, job.channels)
         plain = replace(
-            held, settings={c: replace(one, filters=(), convolution=None) for c, one in held.settings.items()}
+            held, settings={c: replace(settings, filters=(), convolution=None) for c, settings in held.settings.items()}
         )
         aligned = sum_of_subs(self._context, work, job, plain, subs, round_id=before.id, curves=curves_before)
         taken = sum_of_subs(
@@ -188,8 +190,8 @@ class Proving:
         first, others = subs[0], subs[1:]
         aligned = aligned.changed(channel=first, by_db=-held.of_output(first).trim_db)
         return (
-            {**{c: one for c, one in curves_before.items() if c not in others}, first: aligned},
-            {**{c: one for c, one in curves_after.items() if c not in others}, first: taken},
+            {**{c: curves for c, curves in curves_before.items() if c not in others}, first: aligned},
+            {**{c: curves for c, curves in curves_after.items() if c not in others}, first: taken},
             subs,
         )
 

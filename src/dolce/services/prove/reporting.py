@@ -90,8 +90,8 @@ def _left_alone(shapes: dict[str, ChannelShape]) -> tuple[LeftAlone, ...]:
     """Stretches with their reasons; those of one reason at one place are one line."""
     found: dict[tuple[float, float, str], list[str]] = {}
     for channel, shape in shapes.items():
-        for one in shape.plan.left_alone:
-            found.setdefault((round(one.from_hz), round(one.to_hz), region_words(one)), []).append(channel)
+        for region in shape.plan.left_alone:
+            found.setdefault((round(region.from_hz), round(region.to_hz), region_words(region)), []).append(channel)
     rows = sorted(found.items(), key=lambda row: (row[0][0], row[0][1]))
     return tuple(
         LeftAlone(channels=tuple(channels), from_hz=low, to_hz=high, why=why) for (low, high, why), channels in rows

@@ -49,7 +49,7 @@ class RoundTable:
 def round_table(context: Context, work: UnitOfWork, job: Job) -> RoundTable:
     """Every round against the target of the present correction, over the range of each channel."""
     correction = present_correction(work, job)
-    rows = (_row(context, work, job, one, correction) for one in work.takes.rounds(job.id))
+    rows = (_row(context, work, job, round_, correction) for round_ in work.takes.rounds(job.id))
     return RoundTable(
         seats=tuple(seat.name for seat in job.plan.seats), rows=tuple(row for row in rows if row is not None)
     )

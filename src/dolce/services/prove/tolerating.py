@@ -22,6 +22,7 @@ from dolce.core.tolerance import (
     judged_reverberation,
 )
 from dolce.core.tuning import Alignment, level_weights, spot_weights, usual_seat_weighting
+from dolce.core.uncertainty import AGAINST_BOUND
 from dolce.errors import DolceError, InvalidValue
 from dolce.services.align.readings import seat_arrivals_of
 from dolce.services.context import Context
@@ -54,15 +55,15 @@ class ToleranceView:
     def verdict(self) -> str:
         """One plain sentence."""
         fails = [figure for figure in self.figures if figure.outcome == "fails"]
-        unsure = [figure for figure in self.figures if figure.outcome == "can't be told"]
+        unsure = [figure for figure in self.figures if figure.outcome == "inconclusive"]
         if not self.figures:
             return "Nothing can be judged yet."
         if fails:
             return f"{self.wanted.name} is not held: {len(fails)} of {len(self.figures)} figures lie outside."
         if unsure:
             return (
-                f"Nothing speaks against {self.wanted.name}, but for {len(unsure)} of {len(self.figures)} figures "
-                "the measurement can't tell."
+                f"Nothing speaks against {self.wanted.name}, but {len(unsure)} of {len(self.figures)} figures are "
+                "inconclusive: closer to their bound than the measurement is certain."
             )
         return f"{self.wanted.name} is held by all {len(self.figures)} figures."
 
@@ -82,8 +83,8 @@ class ToleranceView:
             if line in fails:
                 return text
         return (
-            "Take more spots, so that more can be told."
-            if any(figure.outcome == "can't be told" and figure.line in ("response", "tilt") for figure in self.figures)
+            "Take more spots: the average over them becomes more certain."
+            if any(figure.outcome == "inconclusive" and figure.line in ("response", "tilt") for figure in self.figures)
             else ""
         )
 
@@ -99,8 +100,8 @@ class Tolerating:
     def sets(self) -> dict[str, ToleranceSet]:
         """Published ones, then those of the calibrator's own."""
         with self._context.look() as work:
-            own = {tolerance.name: tolerance for tolerance in work.tolerances.all()}
-        return {**PUBLISHED, **(own or {OWN.name: OWN})}
+            saved = {tolerance.name: tolerance for tolerance in work.tolerances.all()}
+        return {**PUBLISHED, **(saved or {OWN.name: OWN})}
 
     def keep(self, wanted: ToleranceSet) -> None:
         """Keep a set of one's own; one of that name gives way.
@@ -159,7 +160,8 @@ class Tolerating:
                 if level is None:
                     not_known.append(("level", "no spot has takes of all channels: take what is missing"))
             if wanted.arrival_s is not None and matched and match and match.arrival_s is not None:
-                error_s = seat_arrivals_of(work, job, matched.id).error_s(match.latest, match.earliest)
+                arrivals = seat_arrivals_of(work, job, matched.id)
+                error_s = arrivals.error_s(match.latest, match.earliest, share=AGAINST_BOUND)
                 figures.append(
                     judged_arrival(match.latest, match.earliest, match.arrival_s, error_s, within_s=wanted.arrival_s)
                 )
@@ -218,19 +220,19 @@ class Tolerating:
         """The level between the two channels that differ most; None where main channels share no spot."""
         weights = level_weights(job, alignment.seat_weighting if alignment else None)
         curves = {
-            name: own
-            for name, own in self._context.curves.of(work, matched.id).items()
+            name: of_channel
+            for name, of_channel in self._context.curves.of(work, matched.id).items()
             if name in job.channels and not job.speaker(name).is_sub
         }
-        shared = [set(own.spots.spots) for own in curves.values()]
-        spots = tuple(s for s in weights if weights[s] > 0 and shared and all(s in one for one in shared))
+        shared = [set(of_channel.spots.spots) for of_channel in curves.values()]
+        spots = tuple(s for s in weights if weights[s] > 0 and shared and all(s in spots for spots in shared))
         if not spots:
             return None
         band = level_band_hz(is_sub=False)
         levels = np.array(
             [
-                [mid_level_db(ANALYSIS_GRID_HZ, row, band_hz=band) for row in own.spots.at(spots)]
-                for own in curves.values()
+                [mid_level_db(ANALYSIS_GRID_HZ, row, band_hz=band) for row in of_channel.spots.at(spots)]
+                for of_channel in curves.values()
             ]
         )
         return judged_level(
@@ -245,7 +247,7 @@ class Tolerating:
             for take in work.takes.latest(present.id)
             if take.spot_id in main and take.has_response and take.channel in ("L", "R", "C")
         ][:_DECAYS]
-        found = [one for one in (self._decay_of(work, take) for take in takes) if one is not None]
+        found = [decay for decay in (self._decay_of(work, take) for take in takes) if decay is not None]
         if not found:
             return None
         return judged_reverberation(

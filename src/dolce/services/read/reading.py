@@ -170,7 +170,7 @@ class Reading:
                     against = read(against_channels, options.against_round or chosen.round.id, place)
                 else:
                     against = self._of_another(work, job, options, options.against_job, against_channels, place)
-            others = tuple(one for one in work.jobs.names() if one[0] != job_id)
+            others = tuple(name for name in work.jobs.names() if name[0] != job_id)
             view = ReadView(
                 job=job,
                 rounds=rounds,
@@ -208,7 +208,7 @@ class Reading:
         """A round of another job, at the seat of the same name, or the spot of the same number."""
         other = work.jobs.get(other_id)
         rounds = tuple(work.takes.rounds(other.id))
-        wanted = options.against_round if options.against_round in {one.id for one in rounds} else other.round_id
+        wanted = options.against_round if options.against_round in {round_.id for round_ in rounds} else other.round_id
         found = _read(
             work, other, rounds, options, self._context.curves, channels, wanted, _place_there(job, other, place)
         )
@@ -371,12 +371,12 @@ class Reading:
 
     def _average(self, work: UnitOfWork, takes: Sequence[TakeRecord], options: ReadOptions) -> TakeDetail:
         each = [self._detail(work, take, options) for take in takes]
-        known = [one for one in each if one.found is not None]
+        known = [detail for detail in each if detail.found is not None]
         if not known:
             return each[0]
         return TakeDetail(
             take=known[0].take,
-            found=average_of([one.found for one in known if one.found is not None], options),
+            found=average_of([detail.found for detail in known if detail.found is not None], options),
             count=len(known),
             fault=""
             if len(known) == len(each)
@@ -462,7 +462,7 @@ def _read(
         at_spots = {
             channel: curves.at(spots) for channel, curves in kept.of(work, found.id).items() if channel in channels
         }
-        curves = {channel: one for channel, one in at_spots.items() if one is not None}
+        curves = {channel: curves for channel, curves in at_spots.items() if curves is not None}
     else:
         curves = curves_by_channel(
             (take for take in work.takes.latest(found.id) if take.spot_id in spots and take.channel in channels),

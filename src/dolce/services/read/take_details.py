@@ -161,24 +161,24 @@ def average_of(found: Sequence[Detail], options: ReadOptions) -> Detail:
     """What the options show of several takes together, each seen from its own arrival."""
     match options.view:
         case "level":
-            return Levels(level_db=mean_level_db([detail_as(Levels, one).level_db for one in found]))
+            return Levels(level_db=mean_level_db([detail_as(Levels, detail).level_db for detail in found]))
         case "phase":
-            return mean_phase([detail_as(PhaseCurves, one) for one in found])
+            return mean_phase([detail_as(PhaseCurves, detail) for detail in found])
         case "delay":
-            delays = [detail_as(GroupDelays, one) for one in found]
+            delays = [detail_as(GroupDelays, detail) for detail in found]
             return GroupDelays(
                 delay_s=np.mean([delay.delay_s for delay in delays], axis=0),
                 excess_s=np.mean([delay.excess_s for delay in delays], axis=0),
             )
         case "impulse" | "step" | "energy":
-            return mean_curve([detail_as(TimeCurve, one) for one in found], decibel=options.view == "energy")
+            return mean_curve([detail_as(TimeCurve, detail) for detail in found], decibel=options.view == "energy")
         case "slices" | "map":
-            return mean_map([detail_as(DecayMap, one) for one in found])
+            return mean_map([detail_as(DecayMap, detail) for detail in found])
         case "times":
-            return DecayTimes(bands=tuple(mean_decay([detail_as(DecayTimes, one).bands for one in found])))
+            return DecayTimes(bands=tuple(mean_decay([detail_as(DecayTimes, detail).bands for detail in found])))
         case "distortion":
-            return mean_distortion([detail_as(Distortion, one) for one in found])
-    return mean_noise([detail_as(NoiseUnder, one) for one in found])
+            return mean_distortion([detail_as(Distortion, detail) for detail in found])
+    return mean_noise([detail_as(NoiseUnder, detail) for detail in found])
 
 
 def _level_of(response: ImpulseResponse, arrival: float, options: ReadOptions) -> NDArray:

@@ -82,14 +82,14 @@ class Conversations:
 
         A processor that was silent last time costs a page nothing.
         """
-        told = self._late.get(address, "")
-        silent = told or self._silence_of(address)
+        fault = self._late.get(address, "")
+        silent = fault or self._silence_of(address)
         conversation = self._begun(address, work, 0.0 if silent else _PAGE_WAITS_S)
         if conversation is None:
             return None, silent or self._silence_of(address)
-        if told or not self._awaited(conversation, _PAGE_WAITS_S):
+        if fault or not self._awaited(conversation, _PAGE_WAITS_S):
             conversation.late = True
-            return None, told or _NO_ANSWER
+            return None, fault or _NO_ANSWER
         if isinstance(conversation.fault, DeviceError):
             self._late[address] = str(conversation.fault)  # the next page waits for it no more
             return None, str(conversation.fault)

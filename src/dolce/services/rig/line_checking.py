@@ -142,22 +142,22 @@ class LineChecking:
             seconds_per_step=QUIET_S + SWEEP_S + TAIL_S,
         )
 
-    def answer(self, job_id: int, channel: str, *, heard: str) -> None:
+    def answer(self, job_id: int, channel: str, *, speaker: str) -> None:
         """Which speaker sounded when `channel`'s output played, as the person heard it."""
         with self._context.change() as work:
             job = work.jobs.get(job_id)
-            job.speaker(heard)
+            job.speaker(speaker)
             last = work.passes.latest(job_id, "lines")
             kept = result_of(LinesResult, last)
             if last is None or channel not in kept.lines or last.state == "running":
                 raise Conflict(
                     f"the line of {channel} was not checked yet.", where="line check", remedy="Run it first."
                 )
-            work.passes.keep_result(last.id, kept.with_line(channel, replace(kept.lines[channel], heard=heard)))
-            if heard != channel:
+            work.passes.keep_result(last.id, kept.with_line(channel, replace(kept.lines[channel], heard=speaker)))
+            if speaker != channel:
                 work.logbook.add(
                     job_id,
-                    f"Output {job.speaker(channel).output} of {channel} sounded from {heard}.",
+                    f"Output {job.speaker(channel).output} of {channel} sounded from {speaker}.",
                     at=self._context.now(),
                 )
 
@@ -165,9 +165,9 @@ class LineChecking:
         """Correct the wiring in the plan: both channels exchange their outputs, and want checking again."""
         with self._context.change() as work:
             job = work.jobs.get(job_id)
-            one, two = job.speaker(channel), job.speaker(other)
+            first, two = job.speaker(channel), job.speaker(other)
             speakers = tuple(
-                replace(s, output=two.output) if s is one else replace(s, output=one.output) if s is two else s
+                replace(s, output=two.output) if s is first else replace(s, output=first.output) if s is two else s
                 for s in job.speakers
             )
             plan = replace(job.plan, speakers=speakers)
@@ -178,7 +178,7 @@ class LineChecking:
                 work.passes.keep_result(last.id, result_of(LinesResult, last).without(channel, other))
             work.logbook.add(
                 job_id,
-                f"Outputs of {channel} and {other} exchanged: {two.output} and {one.output}.",
+                f"Outputs of {channel} and {other} exchanged: {two.output} and {first.output}.",
                 at=self._context.now(),
             )
             work.jobs.touch(job_id, self._context.now())

@@ -169,13 +169,13 @@ class LiveSession:
             bands = None
             if level.size:
                 curve = self.job.rig.curve
-                own = power_db(np.abs(curve.on(frequency)) ** 2) if curve is not None else 0.0
+                curve_db = power_db(np.abs(curve.on(frequency)) ** 2) if curve is not None else 0.0
                 playing = self.options.channel and self.options.source.kind != "silence"
                 bands = Bands(
                     label=self.options.channel if playing else "the room",
                     frequency_hz=frequency,
                     per_octave=self.options.per_octave,
-                    level_db=level - own,
+                    level_db=level - curve_db,
                 )
             return SessionLook(
                 reading=self._meter.reading,
@@ -324,10 +324,10 @@ class LiveSession:
     def _ramp_on(self, samples: NDArray[np.float64]) -> None:
         """A step of the ramp every second, read from the second half of it."""
         self._heard.append(samples)
-        heard = np.concatenate(self._heard)
-        if heard.size < _RAMP_EVERY_S * self._rate:
+        recorded = np.concatenate(self._heard)
+        if recorded.size < _RAMP_EVERY_S * self._rate:
             return
-        late = heard[heard.size // 2 :]
+        late = recorded[recorded.size // 2 :]
         source = self._player.playing[0]
         self._ramp = ramp_step(
             source.level_dbfs,

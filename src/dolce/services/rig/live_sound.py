@@ -303,9 +303,9 @@ class LiveSound:
         session = self._of(job_id, purpose)
         if session is not None:
             session.kept = kept
-        said = f"{level_db + offset:.1f} dB SPL" if offset is not None else f"{level_db:.1f} dBFS"
+        level_words = f"{level_db + offset:.1f} dB SPL" if offset is not None else f"{level_db:.1f} dBFS"
         what = "Reference level" if purpose == "reference" else "Subs beside each other"
-        work.logbook.add(job_id, f"{what}: {channel} reads {said}, C.", at=self._context.now())
+        work.logbook.add(job_id, f"{what}: {channel} reads {level_words}, C.", at=self._context.now())
 
     def forget_readings(self, job_id: int, purpose: Purpose) -> None:
         """Begin the readings anew."""

@@ -39,7 +39,7 @@ class MicrophonesView:
     last_pass: PassRecord | None
 
     def is_used(self, microphone: Microphone) -> bool:
-        return any(one.microphone.id == microphone.id for one in self.job.rig.microphones)
+        return any(used.microphone.id == microphone.id for used in self.job.rig.microphones)
 
 
 class MicrophoneKeeping:
@@ -108,11 +108,11 @@ class MicrophoneKeeping:
         with self._context.change() as work:
             rig = work.jobs.get(job_id).rig
             microphone = work.microphones.get(number)
-            if any(one.microphone.id == number for one in rig.microphones):
+            if any(microphone.microphone.id == number for microphone in rig.microphones):
                 raise Conflict(f"{microphone.name} is in use already.", where="microphones")
             if len(rig.microphones) >= MOST:
                 raise Conflict(f"{MOST} microphones are the most.", where="microphones", remedy="Take one out first.")
-            taken = {*(one.input for one in rig.microphones), rig.interface.loop_input}
+            taken = {*(microphone.input for microphone in rig.microphones), rig.interface.loop_input}
             free = next(k for k in range(1, 64) if k not in taken)
             self._set(
                 work,
@@ -125,17 +125,18 @@ class MicrophoneKeeping:
         """No longer use it in a job. If it led, the comparison with the others is void."""
         with self._context.change() as work:
             rig = work.jobs.get(job_id).rig
-            left = tuple(one for one in rig.microphones if one.microphone.id != number)
-            if left and left[0] is not rig.microphones[0]:
-                left = tuple(replace(one, difference=None) for one in left)
-            self._set(work, job_id, replace(rig, microphones=left))
+            remaining = tuple(microphone for microphone in rig.microphones if microphone.microphone.id != number)
+            if remaining and remaining[0] is not rig.microphones[0]:
+                remaining = tuple(replace(microphone, difference=None) for microphone in remaining)
+            self._set(work, job_id, replace(rig, microphones=remaining))
 
     def set_input(self, job_id: int, number: int, input_number: int) -> None:
         """Say which input a microphone hangs on."""
         with self._context.change() as work:
             rig = work.jobs.get(job_id).rig
             used = tuple(
-                replace(one, input=input_number) if one.microphone.id == number else one for one in rig.microphones
+                replace(microphone, input=input_number) if microphone.microphone.id == number else microphone
+                for microphone in rig.microphones
             )
             self._set(work, job_id, replace(rig, microphones=used))
 
@@ -173,8 +174,8 @@ class MicrophoneKeeping:
                     replace(
                         rig,
                         microphones=tuple(
-                            replace(one, difference=difference)
-                            for one, difference in zip(rig.microphones, found, strict=True)
+                            replace(microphone, difference=difference)
+                            for microphone, difference in zip(rig.microphones, found, strict=True)
                         ),
                     ),
                 )
@@ -194,14 +195,16 @@ class MicrophoneKeeping:
             changed = change(work.microphones.get(number))
             work.microphones.change(changed)
             for job in work.jobs.all():
-                if any(one.microphone.id == number for one in job.rig.microphones):
+                if any(microphone.microphone.id == number for microphone in job.rig.microphones):
                     work.jobs.set_rig(
                         job.id,
                         replace(
                             job.rig,
                             microphones=tuple(
-                                replace(one, microphone=changed) if one.microphone.id == number else one
-                                for one in job.rig.microphones
+                                replace(microphone, microphone=changed)
+                                if microphone.microphone.id == number
+                                else microphone
+                                for microphone in job.rig.microphones
                             ),
                         ),
                     )
@@ -229,9 +232,9 @@ def _compared(job: Job, channel: str, progress: Progress, stopped: Stopped) -> l
         progress=progress,
         stopped=stopped,
     )
-    heard = []
-    for row, one in zip(recordings, job.rig.microphones, strict=True):
-        curve, _ = one.curve(job.rig.pointing)
+    new_recordings = []
+    for row, microphone in zip(recordings, job.rig.microphones, strict=True):
+        curve, _ = microphone.curve(job.rig.pointing)
         _, levels = captured(row, sweep=sweep, microphone=curve, gain_db=job.rig.levels.microphone_gain_db)
-        heard.append(levels.level_db)
-    return differences(np.array(heard))
+        new_recordings.append(levels.level_db)
+    return differences(np.array(new_recordings))

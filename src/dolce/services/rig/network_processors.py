@@ -72,11 +72,11 @@ class NetworkProcessors:
         with self._context.look() as work:
             job = work.jobs.get(job_id)
         address = job.rig.processor.address
-        known = next((one for one in self._found or () if one.address == address), None)
+        known = next((result for result in self._found or () if result.address == address), None)
         process, port = self._own or (None, None)
         running = process is not None and process.poll() is None
         own_port = port if running else None
-        answers = any(one.address == f"127.0.0.1:{own_port}" for one in self._found or ())
+        answers = any(result.address == f"127.0.0.1:{own_port}" for result in self._found or ())
         return NetworkView(
             found=self._found,
             mismatches=mismatches(job, known) if known else (),
@@ -100,7 +100,7 @@ class NetworkProcessors:
         """
         checked = ProcessorInUse(address=address).address
         found = found_at(checked)
-        self._found = (*(one for one in self._found or () if one.address != checked), found)
+        self._found = (*(result for result in self._found or () if result.address != checked), found)
         with self._context.change() as work:
             require_free(work, job_id)
             rig = work.jobs.get(job_id).rig
@@ -132,8 +132,8 @@ class NetworkProcessors:
         """
         if self._own is not None and self._own[0].poll() is None:
             raise Conflict(f"it runs already, at port {self._own[1]}.", where="stand-in", remedy="Join it.")
-        taken = {one.address for one in look_around()}
-        port = next((one for one in LOOKED_AT if f"127.0.0.1:{one}" not in taken), LOOKED_AT[0])
+        taken = {result.address for result in look_around()}
+        port = next((port for port in LOOKED_AT if f"127.0.0.1:{port}" not in taken), LOOKED_AT[0])
         file = self._context.database.folder / "stand-in.json"
         process = subprocess.Popen(
             [sys.executable, "-m", "dolce", "processor", "--port", str(port), "--data", str(file)],
@@ -146,7 +146,7 @@ class NetworkProcessors:
         while time.monotonic() < until and process.poll() is None:
             with contextlib.suppress(DeviceError):
                 found = found_at(f"127.0.0.1:{port}")
-                self._found = (*(one for one in self._found or () if one.address != found.address), found)
+                self._found = (*(result for result in self._found or () if result.address != found.address), found)
                 return port
             time.sleep(_ASKED_EVERY_S)
         if process.poll() is None:
@@ -176,15 +176,15 @@ class NetworkProcessors:
 def mismatches(job: Job, found: Found) -> tuple[str, ...]:
     """What of a processor does not go with the room's layout, in words."""
     absent = [channel for channel in job.channels if channel not in found.outputs]
-    said = []
+    changes = []
     if absent:
-        said.append(f"it has no output for {', '.join(absent)}")
+        changes.append(f"it has no output for {', '.join(absent)}")
     limits = found.limits
     if not limits.bands and not limits.taps:
-        said.append("it has neither bands nor a convolution")
+        changes.append("it has neither bands nor a convolution")
     if not limits.crossovers and any(speaker.is_sub for speaker in job.speakers):
-        said.append("it has no crossovers, so bass can't be sent to the subs")
-    return tuple(said)
+        changes.append("it has no crossovers, so bass can't be sent to the subs")
+    return tuple(changes)
 
 
 def run_stand_in(*, port: int, name: str, outputs: str, bands: int, taps: int, presets: int, file: Path | None) -> None:
@@ -199,7 +199,7 @@ def run_stand_in(*, port: int, name: str, outputs: str, bands: int, taps: int, p
     """
     limits = ProcessorLimits(name=name, bands=bands, taps=taps, presets=presets, all_passes=2, fixed_bands=31)
     memory = Memory(
-        outputs=tuple(one.strip() for one in outputs.split(",") if one.strip()) or USUAL_OUTPUTS,
+        outputs=tuple(name.strip() for name in outputs.split(",") if name.strip()) or USUAL_OUTPUTS,
         limits=limits,
         file=file,
     )

@@ -73,7 +73,7 @@ class ProcessorAccess:
         job_id: int,
         tell: Callable[[Processor, ProcessorState], None],
         *,
-        said: str = "",
+        summary: str = "",
         keep: bool = False,
         then: Callable[[ProcessorState], None] | None = None,
     ) -> None:
@@ -89,14 +89,14 @@ class ProcessorAccess:
         """
 
         def all_of_it() -> None:
-            held = self._told(job_id, tell, said, keep)
+            held = self._told(job_id, tell, summary, keep)
             if then is not None:
                 then(held)
 
         self.spoken(job_id, all_of_it)
 
     def _told(
-        self, job_id: int, tell: Callable[[Processor, ProcessorState], None], said: str, keep: bool
+        self, job_id: int, tell: Callable[[Processor, ProcessorState], None], summary: str, keep: bool
     ) -> ProcessorState:
         with self._context.look() as work:
             job = work.jobs.get(job_id)
@@ -114,20 +114,20 @@ class ProcessorAccess:
             with contextlib.suppress(DeviceError):
                 self._note(job_id, _with_words(device.read(), job.processor), "")
             raise
-        return self._note(job_id, _with_words(device.read(), job.processor), said).processor
+        return self._note(job_id, _with_words(device.read(), job.processor), summary).processor
 
-    def say(self, job_id: int, change: Callable[[ProcessorState], ProcessorState], *, said: str) -> None:
+    def say(self, job_id: int, change: Callable[[ProcessorState], ProcessorState], *, summary: str) -> None:
         """Note what only the person knows: ticks of the blank slate, and which others of the chain are on."""
         with self._context.look() as work:
             job = work.jobs.get(job_id)
             require_free(work, job_id)
-        self._note(job_id, change(job.processor), said)
+        self._note(job_id, change(job.processor), summary)
 
-    def _note(self, job_id: int, held: ProcessorState, said: str) -> Job:
+    def _note(self, job_id: int, held: ProcessorState, summary: str) -> Job:
         with self._context.change() as work:
             work.jobs.set_processor(job_id, held)
-            if said:
-                work.logbook.add(job_id, said, at=self._context.now())
+            if summary:
+                work.logbook.add(job_id, summary, at=self._context.now())
             work.jobs.touch(job_id, self._context.now())
             return work.jobs.get(job_id)
 

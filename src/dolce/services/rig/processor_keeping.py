@@ -82,9 +82,9 @@ class ProcessorKeeping:
                 deleted=tuple(work.processors.deleted()),
                 kept=tuple(work.kept_states.all(job_id)),
                 broken=tuple(
-                    f"preset {slot}, {unsupported_words(one)}"
+                    f"preset {slot}, {unsupported_words(unsupported)}"
                     for slot, preset in sorted(job.processor.presets.items())
-                    for one in limits.broken_by(preset)
+                    for unsupported in limits.broken_by(preset)
                 )
                 if limits
                 else (),
@@ -163,7 +163,7 @@ class ProcessorKeeping:
         self._access.tell(
             job_id,
             lambda device, held: device.restore(ProcessorState(presets=held.presets)),
-            said="Processor made neutral; what it held is kept.",
+            summary="Processor made neutral; what it held is kept.",
             keep=True,
         )
 
@@ -174,7 +174,7 @@ class ProcessorKeeping:
         self._access.tell(
             job_id,
             lambda device, _: device.restore(kept),
-            said=f"Put back into the processor: {kept.description}.",
+            summary=f"Put back into the processor: {kept.description}.",
             keep=True,
         )
 
@@ -188,7 +188,7 @@ class ProcessorKeeping:
             lambda known: replace(
                 known, slate=tuple(key for key in SLATE if (on if key == item else key in known.slate))
             ),
-            said=f"{'Ticked' if on else 'No longer ticked'}: {words[0].lower()}{words[1:]}.",
+            summary=f"{'Ticked' if on else 'No longer ticked'}: {words[0].lower()}{words[1:]}.",
         )
 
     def type_bass(self, job_id: int, crossover: Crossover | None) -> None:
@@ -218,7 +218,7 @@ class ProcessorKeeping:
         self._access.say(
             job_id,
             changed,
-            said="Bass management of the processor: "
+            summary="Bass management of the processor: "
             + (
                 "none."
                 if crossover is None
@@ -236,7 +236,7 @@ class ProcessorKeeping:
             lambda device, held: device.shut(
                 muted=sorted(set(held.muted) ^ {channel}), solo=held.solo, dimmed=held.dimmed
             ),
-            said=f"Mute of {channel} changed.",
+            summary=f"Mute of {channel} changed.",
         )
 
     def solo(self, job_id: int, channel: str) -> None:
@@ -247,7 +247,7 @@ class ProcessorKeeping:
             lambda device, held: device.shut(
                 muted=held.muted, solo="" if held.solo == channel else channel, dimmed=held.dimmed
             ),
-            said=f"Solo of {channel} changed.",
+            summary=f"Solo of {channel} changed.",
         )
 
     def dim(self, job_id: int) -> None:
@@ -255,7 +255,7 @@ class ProcessorKeeping:
         self._access.tell(
             job_id,
             lambda device, held: device.shut(muted=held.muted, solo=held.solo, dimmed=not held.dimmed),
-            said="Dimming changed.",
+            summary="Dimming changed.",
         )
 
     def _require(self, job_id: int, channel: str) -> None:
@@ -281,8 +281,10 @@ class ProcessorKeeping:
                 job_id,
                 rig.changed(
                     chain=tuple(
-                        replace(one, settings=settings.strip()) if one.by_itself and one.name == name else one
-                        for one in rig.chain
+                        replace(processor, settings=settings.strip())
+                        if processor.by_itself and processor.name == name
+                        else processor
+                        for processor in rig.chain
                     )
                 ),
             )
@@ -296,7 +298,12 @@ class ProcessorKeeping:
         with self._context.change() as work:
             rig = work.jobs.get(job_id).rig
             work.jobs.set_rig(
-                job_id, rig.changed(chain=tuple(one for one in rig.chain if not (one.by_itself and one.name == name)))
+                job_id,
+                rig.changed(
+                    chain=tuple(
+                        processor for processor in rig.chain if not (processor.by_itself and processor.name == name)
+                    )
+                ),
             )
             work.logbook.add(job_id, f"{name} taken out of the chain.", at=self._context.now())
 
@@ -310,7 +317,7 @@ class ProcessorKeeping:
                 known,
                 by_themselves=tuple(sorted({*known.by_themselves, name} if on else {*known.by_themselves} - {name})),
             ),
-            said=f"{name} {'corrects by itself now' if on else 'is off now'}.",
+            summary=f"{name} {'corrects by itself now' if on else 'is off now'}.",
         )
 
     def _known(self, job_id: int) -> ProcessorState:
@@ -319,7 +326,7 @@ class ProcessorKeeping:
 
     def _require_other(self, job_id: int, name: str) -> None:
         with self._context.look() as work:
-            if name not in [one.name for one in work.jobs.get(job_id).rig.others]:
+            if name not in [processor.name for processor in work.jobs.get(job_id).rig.others]:
                 raise NotFound(
                     f"there is no processor {name} in the chain.", where="processor", remedy="Reload the page."
                 )
@@ -341,9 +348,9 @@ class ProcessorKeeping:
             channels[main_channels[0]] = replace(channels[main_channels[0]], trim_db=-2.0, delay_s=0.003)
             subs = tuple(s.channel for s in job.speakers if s.is_sub)
             bass = BassManagement(crossover=Crossover(frequency_hz=80.0), subs=subs) if subs else None
-            left = Preset(name="Film night", channels=channels, bass=bass, ours=False)
+            preset = Preset(name="Film night", channels=channels, bass=bass, ours=False)
             held = job.simulated
-            work.jobs.set_simulated(job_id, replace(held, active="C", presets={**held.presets, "C": left}))
+            work.jobs.set_simulated(job_id, replace(held, active="C", presets={**held.presets, "C": preset}))
 
 
 def shown_settings(state: ProcessorState, channels: tuple[str, ...]) -> dict[str, ChannelSettings]:

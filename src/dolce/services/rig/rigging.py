@@ -159,6 +159,6 @@ def moved_on(rig: Rig, check: PassRecord | None) -> tuple[str, ...]:
     return tuple(name for name, value in held.items() if now.get(name) != value)
 
 
-def _same(one: Fault, other: Fault) -> bool:
+def _same(first: Fault, other: Fault) -> bool:
     """Whether two faults are one, wherever their cables hung when they were made."""
-    return (one.kind, one.channels) == (other.kind, other.channels)
+    return (first.kind, first.channels) == (other.kind, other.channels)

@@ -186,14 +186,14 @@ class SoundPressure:
         work.jobs.set_rig(job_id, rig.changed(full_scale_spl_db=round(level_db, 2)))
         work.logbook.add(job_id, f"Full scale is {level_db:.1f} dB SPL, {how}.", at=self._context.now())
 
-    def _start(self, job_id: int, heard: Callable[[Job, Progress, Stopped], dict], *, seconds: float) -> PassRecord:
+    def _start(self, job_id: int, listen: Callable[[Job, Progress, Stopped], dict], *, seconds: float) -> PassRecord:
         with self._context.look() as work:
             job = work.jobs.get(job_id)
             last = work.passes.latest(job_id, "noise")
         spot = job.first_spot.id
 
         def step(_channel: str, _spot: int, progress: Progress, stopped: Stopped) -> Keep:
-            found = heard(job, progress, stopped)
+            found = listen(job, progress, stopped)
 
             def keep(work: UnitOfWork, present: PassResult) -> NoiseResult:
                 before = result_as(NoiseResult, present)

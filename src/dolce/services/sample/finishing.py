@@ -48,7 +48,7 @@ class Finishing:
         """
         with self.context.look() as work:
             job, alignment = work.jobs.get(job_id), work.alignments.current(job_id)
-            begun = any(one.name == CORRECTED and one.id == job.round_id for one in work.takes.rounds(job_id))
+            begun = any(round_.name == CORRECTED and round_.id == job.round_id for round_ in work.takes.rounds(job_id))
         if begun:
             self.taking.rehearse(job_id, on_progress=on_progress, stopped=stopped)
             return

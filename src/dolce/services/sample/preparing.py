@@ -52,7 +52,7 @@ class Preparing:
 
     def want(self, job_ids: Sequence[int], *, to_the_end: Sequence[int] = ()) -> None:
         """Jobs to take, in this order, and then those to bring to their end; nothing begins yet."""
-        self._keep([*job_ids, *([one, "to the end"] for one in to_the_end)])
+        self._keep([*job_ids, *([job_id, "to the end"] for job_id in to_the_end)])
 
     def _keep(self, wanted: Sequence[Piece]) -> None:
         write_whole(self._file, json.dumps(list(wanted)).encode())
@@ -88,9 +88,9 @@ class Preparing:
             return []
         return (
             [
-                one
-                for one in found
-                if isinstance(one, int) or (isinstance(one, list) and len(one) == 2 and isinstance(one[0], int))
+                id_
+                for id_ in found
+                if isinstance(id_, int) or (isinstance(id_, list) and len(id_) == 2 and isinstance(id_[0], int))
             ]
             if isinstance(found, list)
             else []

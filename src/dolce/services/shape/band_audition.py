@@ -62,15 +62,15 @@ class BandHearing:
                 remedy="Choose a lower frequency, or another rate on the Rig page.",
             )
         kept = [
-            one
-            for one in correction.bands[channel]
-            if (one.on or one.id == band_id) and playable([one.filter], sample_rate_hz=rate)
+            band
+            for band in correction.bands[channel]
+            if (band.on or band.id == band_id) and playable([band.filter], sample_rate_hz=rate)
         ]
-        chain = tuple(one.filter for one in kept)
-        place = [one.id for one in kept].index(band_id)
+        chain = tuple(band.filter for band in kept)
+        place = [band.id for band in kept].index(band_id)
         source = Source(kind="pink", level_dbfs=_USUAL_DBFS)
         without = (*chain[:place], *chain[place + 1 :])
-        peak = max(FilteredSource(source=source, filters=one).peak_dbfs(rate) for one in (chain, without))
+        peak = max(FilteredSource(source=source, filters=sections).peak_dbfs(rate) for sections in (chain, without))
         room_db = job.rig.levels.ceiling_dbfs - peak
         if room_db < 0:
             source = replace(source, level_dbfs=float(np.floor((_USUAL_DBFS + room_db) * 10) / 10))

@@ -64,7 +64,7 @@ class MaximumLevels:
         with self._context.look() as work:
             job = work.jobs.get(job_id)
             takes = self._takes(work, job, channel)
-            played = [one for one in (self._played(work, job, take) for take in takes) if one is not None]
+            played = [played for played in (self._played(work, job, take) for take in takes) if played is not None]
         levels = job.rig.levels
         reference = levels.reference_db or suggested_level_db(job.plan.size.volume_m3)
         needed = {}
@@ -76,7 +76,7 @@ class MaximumLevels:
         return MaximumLevelView(
             channel=channel,
             bands=maximum_level_bands(played, typed=typed, needed_db=needed),
-            levels_dbfs=tuple(sorted(one.level_dbfs for one in played)),
+            levels_dbfs=tuple(sorted(times.level_dbfs for times in played)),
             spot=job.spot(takes[0].spot_id).number if takes else None,
             reference_db=reference,
             assumed=levels.reference_db is None,
@@ -104,7 +104,9 @@ class MaximumLevels:
             f"clean levels of {channel}",
             lambda c: replace(
                 c,
-                maximum_levels_db={name: one for name, one in {**c.maximum_levels_db, channel: levels}.items() if one},
+                maximum_levels_db={
+                    name: known for name, known in {**c.maximum_levels_db, channel: levels}.items() if known
+                },
             ),
         )
 
@@ -113,9 +115,9 @@ class MaximumLevels:
         main = {spot.id for spot in job.main_spots}
         found = [
             take
-            for one in work.takes.rounds(job.id)
-            if one.bypassed
-            for take in work.takes.every_attempt(one.id, channel, main)
+            for round_ in work.takes.rounds(job.id)
+            if round_.bypassed
+            for take in work.takes.every_attempt(round_.id, channel, main)
             if take.source == "rig"
             and take.signal == "sweep"
             and take.level_dbfs is not None

@@ -69,8 +69,8 @@ def region_evidence(
         known = responses[~np.isnan(responses).any(axis=1)]
         delays = np.median(excess_delay_s(SUM_HZ, known), axis=0)[inside] if len(known) else np.zeros(0)
         delay = float(delays.mean()) if delays.size else None
-    own = region.covers(grid)
-    by_spot = -shape.needs.error_db[:, own].mean(axis=1)
+    in_region = region.covers(grid)
+    by_spot = -shape.needs.error_db[:, in_region].mean(axis=1)
     seat_of = {spot.id: spot.seat_id for spot in view.job.spots}
     by_seat: dict[int | None, list[float]] = {}
     for spot, value in zip(view.spots, by_spot, strict=True):
@@ -80,7 +80,9 @@ def region_evidence(
         channel=channel,
         region=region,
         excess_delay_s=delay,
-        rings_s=ringing_s(grid[own], shape.before_db[own] - shape.target_db[own]) if region.size_db > 0 else None,
+        rings_s=ringing_s(grid[in_region], shape.before_db[in_region] - shape.target_db[in_region])
+        if region.size_db > 0
+        else None,
         least_above_noise_db=min(noise, default=None),
         seats=int(same),
         of_seats=len(by_seat),

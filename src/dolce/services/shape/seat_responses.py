@@ -70,8 +70,8 @@ def heard_of(
         if close
         else None
     )
-    heard = SeatResponses.of(whole.level_db + trim_db + switches_db, [weights[spot] for spot in spots])
-    return replace(heard, extension_hz=end), spots
+    seats = SeatResponses.of(whole.level_db + trim_db + switches_db, [weights[spot] for spot in spots])
+    return replace(seats, extension_hz=end), spots
 
 
 def unsummed(
@@ -79,7 +79,7 @@ def unsummed(
 ) -> dict[int, tuple[str, ...]]:
     """Spots that count at which what plays a channel can't be added up, and which outputs lack a known arrival."""
     routes = (correction.alignment or Alignment()).routes(channel)
-    outputs = tuple(dict.fromkeys(way.output for way in routes))
+    outputs = tuple(dict.fromkeys(route.output for route in routes))
     spots = [spot for spot, weight in spot_weights(job, correction.seat_weighting).items() if weight > 0]
     return not_summed(work, round_id, outputs, spots) if len(outputs) > 1 else {}
 
@@ -97,12 +97,12 @@ def _summed(
     alignment, rate = correction.alignment or Alignment(), job.rig.sample_rate_hz
     spots = [spot for spot, weight in weights.items() if weight > 0]
 
-    def predicted(one: Correction) -> SpotLevels | None:
+    def predicted(correction: Correction) -> SpotLevels | None:
         return predicted_levels(
             context,
             work,
             job,
-            Outputs.of(alignment, one, job.channels, sample_rate_hz=rate, device=job.limits),
+            Outputs.of(alignment, correction, job.channels, sample_rate_hz=rate, device=job.limits),
             round_id=round_id,
             channels=(channel,),
             spots=spots,
@@ -113,8 +113,8 @@ def _summed(
         return replace(known, corrected_db=after.level_db), after.spots
     without = replace(
         correction,
-        bands={c: one for c, one in correction.bands.items() if c != channel},
-        convolutions={c: one for c, one in correction.convolutions.items() if c != channel},
+        bands={c: bands for c, bands in correction.bands.items() if c != channel},
+        convolutions={c: convolution for c, convolution in correction.convolutions.items() if c != channel},
     )
     before = predicted(without)
     if before is None or after is None:
@@ -122,16 +122,16 @@ def _summed(
     settings = replace(
         settings_of(alignment, without, channel, sample_rate_hz=rate, device=job.limits), filters=(), convolution=None
     )
-    own = (
+    levels = (
         context.curves.of(work, round_id)[channel].spots.at(before.spots)
         + level_of(settings, at_hz=ANALYSIS_GRID_HZ, sample_rate_hz=rate)
         + correction.switches_db(channel, ANALYSIS_GRID_HZ)
     )
-    for way in alignment.routes(channel):
-        if way.output == channel and way.crossover is not None:
-            own = own + way.crossover.level_db(way.side, at_hz=ANALYSIS_GRID_HZ, sample_rate_hz=rate)
+    for route in alignment.routes(channel):
+        if route.output == channel and route.crossover is not None:
+            levels = levels + route.crossover.level_db(route.side, at_hz=ANALYSIS_GRID_HZ, sample_rate_hz=rate)
     counts = np.array([weights[spot] for spot in before.spots])
-    share = np.average(np.clip(10 ** ((own - before.level_db) / 10), 0, 1), axis=0, weights=counts)
+    share = np.average(np.clip(10 ** ((levels - before.level_db) / 10), 0, 1), axis=0, weights=counts)
     return SeatResponses(
         level_db=before.level_db, weights=counts, share=share, corrected_db=after.level_db
     ), before.spots

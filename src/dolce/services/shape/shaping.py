@@ -67,7 +67,7 @@ from dolce.store import UnitOfWork
 
 Scope = Literal["all", "group", "partner", "channel"]
 SCOPES: tuple[Scope, ...] = ("all", "group", "partner", "channel")
-_KEPT_EXPECTATIONS, _KEPT_HEARD = 256, 64
+_KEPT_EXPECTATIONS, _KEPT_RESPONSES = 256, 64
 NEW_BAND = BandFilter(frequency_hz=100.0, gain_db=-3.0, q=2.0)
 
 
@@ -117,9 +117,9 @@ class ShapeView:
         if device is None:
             return ()
         return tuple(
-            replace(one, channel=channel)
+            replace(unsupported, channel=channel)
             for channel in self.correction.channels
-            for one in device.broken_by_channel(
+            for unsupported in device.broken_by_channel(
                 settings_of(
                     Alignment(),
                     replace(self.correction, trims_db={}),
@@ -167,7 +167,7 @@ class Shaping:
         self._compute = compute
         self.searches = FilterSearches()
         self._expected: Cache[tuple, tuple[Expected | None]] = Cache(_KEPT_EXPECTATIONS)
-        self._heard: Cache[tuple[int, str], tuple[tuple, SeatResponses]] = Cache(_KEPT_HEARD)
+        self._seat_responses: Cache[tuple[int, str], tuple[tuple, SeatResponses]] = Cache(_KEPT_RESPONSES)
 
     def view(self, job_id: int, channel: str = "") -> ShapeView:
         """With a channel in front; the first where it has none such."""
@@ -223,13 +223,13 @@ class Shaping:
         self, work: UnitOfWork, job: Job, correction: Correction, round_id: int, channel: str
     ) -> tuple[ChannelShape | None, tuple[int, ...]]:
         """One channel, and the spots it is averaged over."""
-        found = self.heard(work, job, correction, round_id, channel)
+        found = self.seat_responses(work, job, correction, round_id, channel)
         if found is None:
             return None, ()
-        heard, spots = found
+        seats, spots = found
         return shape_of(
             channel,
-            heard,
+            seats,
             at_hz=ANALYSIS_GRID_HZ,
             correction=correction,
             device=job.limits,
@@ -237,12 +237,12 @@ class Shaping:
             fronts_db=self._fronts_db(work, job, correction, round_id),
         ), spots
 
-    def heard(
+    def seat_responses(
         self, work: UnitOfWork, job: Job, correction: Correction, round_id: int, channel: str
     ) -> tuple[SeatResponses, tuple[int, ...]] | None:
         """What a channel sounds like before its correction, and at which spots; None where it was not taken."""
         rests_on = _rests_on(job, work.takes.newest(round_id), correction, channel)
-        known = self._heard.get((job.id, channel))
+        known = self._seat_responses.get((job.id, channel))
         found = heard_of(
             self._context,
             work,
@@ -254,9 +254,9 @@ class Shaping:
         )
         if found is None:
             return None
-        heard = found[0]
-        if heard.share is not None:
-            self._heard.add((job.id, channel), (rests_on, heard))
+        seats = found[0]
+        if seats.share is not None:
+            self._seat_responses.add((job.id, channel), (rests_on, seats))
         return found
 
     def _fronts_db(self, work: UnitOfWork, job: Job, correction: Correction, round_id: int) -> float | None:
@@ -265,10 +265,12 @@ class Shaping:
             return None
         names = shaped_channels(self._context, work, job, correction, round_id)
         found = {
-            name: self.heard(work, job, correction, round_id, name) for name in names if group_of(name) == "fronts"
+            name: self.seat_responses(work, job, correction, round_id, name)
+            for name in names
+            if group_of(name) == "fronts"
         }
         return fronts_level_db(
-            {name: one[0].average.level_db for name, one in found.items() if one is not None},
+            {name: pair[0].average.level_db for name, pair in found.items() if pair is not None},
             correction,
             at_hz=ANALYSIS_GRID_HZ,
         )
@@ -281,7 +283,7 @@ class Shaping:
         Conflict
             Where it was not taken yet.
         """
-        found = {one.channel: one for one in self.proposed_ranges(job_id, (channel,))}
+        found = {proposed.channel: proposed for proposed in self.proposed_ranges(job_id, (channel,))}
         if channel not in found:
             raise _nothing_yet()
         return found[channel].range_hz
@@ -296,7 +298,7 @@ class Shaping:
                 return ()
             names = shaped_channels(self._context, work, job, correction, base.id)
             found: dict[str, tuple[float, float, float]] = {}
-            for name in [one for one in channels if one in names] or names:
+            for name in [channel for channel in channels if channel in names] or names:
                 correction_settings = correction.correction_settings(name)
                 low, high = SUB_RANGE_HZ if name in SUB_CODES else (20.0, AUDIBLE_TO_HZ)
                 wide = replace(correction_settings, limits=replace(correction_settings.limits, from_hz=low, to_hz=high))
@@ -311,8 +313,8 @@ class Shaping:
                 extension_hz=end,
                 close=name in closes,
                 range_hz=(
-                    min(found[one][0] for one in (name, *correction.linked_with(name)) if one in found),
-                    max(found[one][1] for one in (name, *correction.linked_with(name)) if one in found),
+                    min(found[channel][0] for channel in (name, *correction.linked_with(name)) if channel in found),
+                    max(found[channel][1] for channel in (name, *correction.linked_with(name)) if channel in found),
                 ),
             )
             for name, (_, _, end) in found.items()
@@ -345,7 +347,7 @@ class Shaping:
 
     def use_proposed_ranges(self, job_id: int) -> None:
         """Let every channel be corrected over the range that is proposed for it."""
-        ranges = {one.channel: one.range_hz for one in self.proposed_ranges(job_id)}
+        ranges = {proposed.channel: proposed.range_hz for proposed in self.proposed_ranges(job_id)}
 
         def change(correction: Correction) -> Correction:
             by_channel_settings = {name: correction.correction_settings(name) for name in ranges}
@@ -423,7 +425,9 @@ class Shaping:
         # Channels that get the same filters have the same aim.
         of = tuple(
             dict.fromkeys(
-                name for one in self._in_scope(job_id, scope, channel) for name in (one, *kept.linked_with(one))
+                name
+                for scoped in self._in_scope(job_id, scope, channel)
+                for name in (scoped, *kept.linked_with(scoped))
             )
         )
 
@@ -473,12 +477,12 @@ class Shaping:
 
         self.change(job_id, f"{count} filters for {channel}", change)
 
-    def overrule(self, job_id: int, channel: str, one: Overruled) -> None:
+    def overrule(self, job_id: int, channel: str, overruling: Overruled) -> None:
         """Give a region a verdict of one's own; what was overruled there before gives way."""
         self.change(
             job_id,
-            f"verdict for {one.from_hz:.0f} to {one.to_hz:.0f} Hz of {channel}",
-            lambda c: c.overruling(channel, one),
+            f"verdict for {overruling.from_hz:.0f} to {overruling.to_hz:.0f} Hz of {channel}",
+            lambda c: c.overruling(channel, overruling),
         )
 
     def follow_evidence(self, job_id: int, channel: str, at_hz: float) -> None:
@@ -564,7 +568,7 @@ class Shaping:
                     on_progress(before + part * fraction)
 
                 result = found_filters(
-                    {name: one for name, one in shapes.items() if one is not None},
+                    {name: shape for name, shape in shapes.items() if shape is not None},
                     found,
                     sample_rate_hz=job.rig.sample_rate_hz,
                     device=job.limits,
@@ -581,7 +585,8 @@ class Shaping:
                 fewer |= result.fewer
                 done += part
             found = replace(
-                found, bands={c: one for c, one in found.bands.items() if c in names and c not in found.convolutions}
+                found,
+                bands={c: bands for c, bands in found.bands.items() if c in names and c not in found.convolutions},
             )
             found = replace(
                 found,
@@ -595,13 +600,13 @@ class Shaping:
             if work.corrections.current(job_id) is None:
                 work.corrections.add(job_id, start, what="start")  # to go back to by undo
             work.corrections.add(job_id, self._levelled(work, job, found), what="finding filters")
-            said = ", ".join(
+            summary = ", ".join(
                 [f"{name} {len(bands)} bands" for name, bands in found.bands.items()]
                 + [f"{name} a convolution" for name in found.convolutions]
             )
             work.logbook.add(
                 job_id,
-                f"Filters found for {found.seat_weighting.name}, from round {base.name}: {said}.",
+                f"Filters found for {found.seat_weighting.name}, from round {base.name}: {summary}.",
                 at=self._context.now(),
             )
             work.jobs.touch(job_id, self._context.now())
@@ -643,9 +648,9 @@ class Shaping:
             at_seat = curves[speaker.channel].averaged_over_seats(weights) if speaker.channel in curves else None
             if at_seat is not None and speaker.channel in correction.alignment.channels:
                 # As finely as takes are kept: sharp bands on a steep response change less than its smoothed curve says.
-                own = curves[speaker.channel] is alone.get(speaker.channel)
+                plays_alone = curves[speaker.channel] is alone.get(speaker.channel)
                 change[speaker.channel] = _level_change_db(
-                    [take.level_db for take in at_seat.takes] if own else at_seat.level_db,
+                    [take.level_db for take in at_seat.takes] if plays_alone else at_seat.level_db,
                     [weights[take.spot_id] for take in at_seat.takes],
                     _change_db(correction, speaker.channel, job),
                     is_sub=speaker.is_sub,
@@ -842,7 +847,7 @@ class Shaping:
 
 def _rests_on(job: Job, newest: object, correction: Correction, channel: str) -> tuple:
     """What a channel sounds like without its own filters follows from."""
-    outputs = {way.output for way in (correction.alignment or Alignment()).routes(channel)} - {channel}
+    outputs = {route.output for route in (correction.alignment or Alignment()).routes(channel)} - {channel}
     return (
         newest,
         job.rig.sample_rate_hz,

@@ -58,7 +58,7 @@ class SwitchView:
     @property
     def later(self) -> tuple[Round, ...]:
         """Rounds by which the positions can be checked."""
-        return tuple(one for one in self.rounds if self.base is None or one.id != self.base.id)
+        return tuple(round_ for round_ in self.rounds if self.base is None or round_.id != self.base.id)
 
 
 class Switching:
@@ -81,7 +81,9 @@ class Switching:
             range_hz = (20.0, AUDIBLE_TO_HZ)
             search = check = checked = None
             if at is not None and base is not None:
-                plain = replace(correction, switches={c: one for c, one in correction.switches.items() if c != channel})
+                plain = replace(
+                    correction, switches={c: position for c, position in correction.switches.items() if c != channel}
+                )
                 shape = self._shaping.shape(work, job, plain, base.id, channel)[0]
                 if shape is not None:
                     limits = correction.limits_for(channel)
@@ -192,7 +194,7 @@ class Switching:
         """Take a switch from a model; the model goes with its last one."""
         with self._context.change() as work:
             model = work.switches.get(number)
-            rest = tuple(one for one in model.switches if one.name != switch)
+            rest = tuple(known_switch for known_switch in model.switches if known_switch.name != switch)
             if rest:
                 work.switches.change(replace(model, switches=rest))
             else:
@@ -200,15 +202,23 @@ class Switching:
 
     def _add_position(self, model: str, switch: str, position: Position) -> MonitorSwitches:
         with self._context.look() as work:
-            present = next((one for one in work.switches.all() if one.name == model.strip()), None)
-        known = next((one for one in present.switches if one.name == switch.strip()), None) if present else None
-        others = tuple(one for one in known.positions if one.name != position.name) if known else (_NEUTRAL,)
+            present = next((switches for switches in work.switches.all() if switches.name == model.strip()), None)
+        known = (
+            next((known_switch for known_switch in present.switches if known_switch.name == switch.strip()), None)
+            if present
+            else None
+        )
+        others = (
+            tuple(known_position for known_position in known.positions if known_position.name != position.name)
+            if known
+            else (_NEUTRAL,)
+        )
         return self._keep(model, Switch(name=switch.strip(), positions=(*others, position)))
 
     def _keep(self, model: str, switch: Switch) -> MonitorSwitches:
         name = model.strip()
         with self._context.change() as work:
-            present = next((one for one in work.switches.all() if one.name == name), None)
+            present = next((switches for switches in work.switches.all() if switches.name == name), None)
             if present is None:
                 return work.switches.add(MonitorSwitches(name=name, switches=(switch,)))
             changed = present.with_switch(switch)
@@ -225,18 +235,18 @@ class Switching:
 
     def _at_both(self, work: UnitOfWork, channel: str, first: int, second: int) -> tuple[NDArray, NDArray]:
         """Levels of a channel at the spots that two rounds share, shape (spots, points) each."""
-        one, other = (self._context.curves.of(work, number).get(channel) for number in (first, second))
-        if one is None or other is None:
+        first_curves, other = (self._context.curves.of(work, number).get(channel) for number in (first, second))
+        if first_curves is None or other is None:
             raise Conflict(
                 f"{channel} was not taken in both rounds.",
                 where="rounds",
                 remedy="Take it at the same spot in both positions.",
             )
-        shared = tuple(spot for spot in one.spots.spots if spot in other.spots.spots)
+        shared = tuple(spot for spot in first_curves.spots.spots if spot in other.spots.spots)
         if not shared:
             raise Conflict(
                 f"{channel} was not taken at the same spot in both rounds.",
                 where="rounds",
                 remedy="Take it at the same spot in both positions.",
             )
-        return one.spots.at(shared), other.spots.at(shared)
+        return first_curves.spots.at(shared), other.spots.at(shared)

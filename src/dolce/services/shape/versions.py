@@ -86,18 +86,18 @@ class CorrectionVersions:
             present = present_correction(work, job)
             seats = tuple((seat.id, seat.name) for seat in job.plan.seats)
             kept: list[CorrectionVersion] = work.correction_versions.all(job_id)
-            every = [present, *(one.correction for one in kept)]
+            every = [present, *(version.correction for version in kept)]
             by_channel_settings = [
                 correction_settings.limits
-                for one in every
-                for correction_settings in (one.correction_settings(""), *one.own.values())
+                for version in every
+                for correction_settings in (version.correction_settings(""), *version.own.values())
             ]
             common = (
                 min(setting.from_hz for setting in by_channel_settings),
                 max(setting.to_hz for setting in by_channel_settings),
             )
             rows = [self._row(work, job, None, replace(present, name="as it is now"), seats, common)]
-            rows += [self._row(work, job, one.number, one.correction, seats, common) for one in kept]
+            rows += [self._row(work, job, version.number, version.correction, seats, common) for version in kept]
         return WeightingTable(
             seats=seats,
             range_hz=common,

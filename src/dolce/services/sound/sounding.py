@@ -48,17 +48,17 @@ class Sounding:
 
     def hold(self, look_every_s: float = 0.05) -> None:
         """Wait before the present step, and as long as it is paused; ends at once on stop, skip or go on."""
-        left = self.waits_s[self.done_steps] if self.done_steps < len(self.waits_s) else 0.0
+        remaining_s = self.waits_s[self.done_steps] if self.done_steps < len(self.waits_s) else 0.0
         begun = monotonic()
-        while (left > 0 or self.paused.is_set()) and not self.silenced:
-            self.waiting_s = max(left, 0.0)
+        while (remaining_s > 0 or self.paused.is_set()) and not self.silenced:
+            self.waiting_s = max(remaining_s, 0.0)
             self.stop.wait(look_every_s)
             now = monotonic()
             if self.hurried.is_set():
-                left = 0.0
+                remaining_s = 0.0
                 self.hurried.clear()
             elif not self.paused.is_set():
-                left -= now - begun
+                remaining_s -= now - begun
             begun = now
         self.waiting_s = 0.0
 
@@ -91,13 +91,13 @@ class SoundingNow:
         of every step that it tells of, and an end that it tells of is the end of all that is read.
         """
         known = self._present
-        told = {} if known is None else _told(known)
+        known_state = {} if known is None else _told(known)
 
         def truth(record: PassRecord) -> PassRecord:
             if record.state != "running":
                 return record
             if known is not None and known.record.id == record.id:
-                return replace(record, **told)
+                return replace(record, **known_state)
             if (present := self._present) is not None and present.record.id == record.id:
                 return record  # it began since: the row is what was read with it
             state, message = self._unwritten.get(record.id, ("interrupted", _INTERRUPTED))

@@ -48,7 +48,7 @@ class BoardRows:
         with self._context.look() as work:
             return work.jobs.get(job_id)
 
-    def _change(self, job_id: int, changed: Callable[[Job], Rows], said: str) -> None:
+    def _change(self, job_id: int, changed: Callable[[Job], Rows], summary: str) -> None:
         now = self._context.now()
         with self._context.change() as work:
             job = work.jobs.get(job_id)
@@ -56,5 +56,5 @@ class BoardRows:
             if rows == job.rows:
                 return
             work.jobs.set_rows(job_id, rows)
-            work.logbook.add(job_id, said, at=now)
+            work.logbook.add(job_id, summary, at=now)
             work.jobs.touch(job_id, now)

@@ -43,7 +43,7 @@ class FoundTake:
     def spoiled(self) -> bool:
         """Whether it is worth another try."""
         return self.capture.quality.word != "clean" or any(
-            one.kind in ("drop-outs", "repeats differ", "arrival impossible") for one in self.cautions
+            caution.kind in ("drop-outs", "repeats differ", "arrival impossible") for caution in self.cautions
         )
 
 
@@ -73,10 +73,10 @@ def found_take(
     cautions = [Caution(kind="drop-outs", value=lost)] if lost else []
     on_clock, known = [], True
     for recording in recordings:
-        one, said, heard = playing.one_clock(recording, sync_flight_s=flight)
-        on_clock.append(one)
-        cautions += [caution for caution in said if caution.kind not in [c.kind for c in cautions]]
-        known = known and heard
+        aligned, notes, clock_known = playing.one_clock(recording, sync_flight_s=flight)
+        on_clock.append(aligned)
+        cautions += [caution for caution in notes if caution.kind not in [c.kind for c in cautions]]
+        known = known and clock_known
     loop = rig.loop_in_use if through_rig else None
     capture_of = partial(
         captured,
@@ -98,7 +98,7 @@ def found_take(
         known = False
     differ = None
     if len(on_clock) > 1:
-        each = [smoothed_level_db(capture_of(one)[1].level_db, per_octave=12) for one in on_clock]
+        each = [smoothed_level_db(capture_of(recording)[1].level_db, per_octave=12) for recording in on_clock]
         differ = repeats_differ_db(each, ANALYSIS_GRID_HZ, bass=feed.bass_alone)
         if differ is not None and differ > REPEATS_MATTER_DB:
             cautions.append(Caution(kind="repeats differ", value=differ))
@@ -142,7 +142,7 @@ def heard_again(recordings: NDArray[np.float64], played: dict[str, Any]) -> tupl
     if SYNC_FLIGHT in played:
         playing = synced_playing(signal, code=played.get(SYNC_CODE, 0))
     flight = played.get(SYNC_FLIGHT, 0.0)
-    return np.mean([playing.one_clock(one, sync_flight_s=flight)[0] for one in recordings], axis=0), signal
+    return np.mean([playing.one_clock(recording, sync_flight_s=flight)[0] for recording in recordings], axis=0), signal
 
 
 def places_of(job: Job, feed: Feed, spot_id: int) -> tuple[Point | None, Point]:

@@ -104,7 +104,7 @@ class ImportedFiles:
                 for data, name in files
             ]
             self._items.update({item.number: item for item in new})
-        self._work = [one for one in self._work if not one.done()]
+        self._work = [future for future in self._work if not future.done()]
         self._work += [self._pool.submit(self._read, item) for item in new]
 
     def sort(self, job_id: int, number: int, *, code: str, spot_id: int | None) -> None:
@@ -142,13 +142,13 @@ class ImportedFiles:
             gone = [
                 item.number for item in self._items.values() if item.job_id == job_id and number in (None, item.number)
             ]
-            for one in gone:
-                del self._items[one]
+            for id_ in gone:
+                del self._items[id_]
 
     def wait(self) -> None:
         """Until all that was laid down is read."""
-        for one in list(self._work):
-            one.result()
+        for future in list(self._work):
+            future.result()
 
     def close(self) -> None:
         self._pool.shutdown(wait=True, cancel_futures=True)
@@ -219,7 +219,7 @@ class ImportedFiles:
         if item.code and item.spot_id:
             return item
         board = self._taking.board(item.job_id)
-        spoken_for = {(one.code, one.spot_id) for one in self.items(item.job_id) if one.number != item.number}
+        spoken_for = {(file.code, file.spot_id) for file in self.items(item.job_id) if file.number != item.number}
         order = {spot.id: k for k, spot in enumerate(board.job.spots)}
         for code, spot in sorted(board.job.asked, key=lambda cell: order[cell[1]]):
             fits = (

@@ -290,7 +290,7 @@ class Taking:
                 remedy="Take it first.",
             )
         rig = board.job.rig
-        own = signal_of(board.job, board.job.feed(channel)).level_dbfs
+        usual_dbfs = signal_of(board.job, board.job.feed(channel)).level_dbfs
         highest = min(rig.levels.ceiling_dbfs, -3.0)
         levels = np.arange(highest - RISING_BELOW_DB, highest + 0.01, RISING_DB)
         options = PassOptions(signal="sweep")
@@ -299,7 +299,7 @@ class Taking:
             [(channel, spot_id)] * len(levels),
             options=options,
             only=spot_id,
-            attenuation_db=[round(float(own - level), 2) or 0.01 for level in levels],
+            attenuation_db=[round(float(usual_dbfs - level), 2) or 0.01 for level in levels],
         )
 
     def _start(
@@ -330,7 +330,9 @@ class Taking:
         softer = iter(attenuation_db)
 
         def step(channel: str, spot: int, progress: Progress, stopped: Stopped) -> Keep:
-            own = replace(options, attenuation_db=next(softer, options.attenuation_db)) if attenuation_db else options
+            attempt = (
+                replace(options, attenuation_db=next(softer, options.attenuation_db)) if attenuation_db else options
+            )
             wanted = placement_of(board.job, spot) if only is None else [only]
             again = all(_settled(board.takes, channel, number) for number in wanted)
             return self._take(
@@ -340,7 +342,7 @@ class Taking:
                 [n for n in wanted if again or not _settled(board.takes, channel, n)],
                 progress,
                 stopped,
-                options=own,
+                options=attempt,
             )
 
         return self._sound.start(
@@ -400,7 +402,7 @@ class Taking:
             attempts = {n: work.takes.attempts(board.round.id, code, n) + 1 for n in wanted}
         found: list[FoundTake] = []
         for again in range(max(ATTEMPTS_IN_NOISE, options.repeats + 1)):
-            heard, lost = _heard(board, playing, spot, repeats, max(attempts.values()) + again, progress, stopped)
+            recordings, lost = _heard(board, playing, spot, repeats, max(attempts.values()) + again, progress, stopped)
             try:
                 found = [
                     found_take(
@@ -408,13 +410,13 @@ class Taking:
                         feed,
                         playing,
                         number,
-                        heard[:, placement.index(number)],
+                        recordings[:, placement.index(number)],
                         row=placement.index(number),
                         lost=lost,
                     )
                     for number in wanted
                 ]
-                if again >= options.repeats or not any(one.spoiled for one in found):
+                if again >= options.repeats or not any(take.spoiled for take in found):
                     break
             except SweepDrowned as error:
                 # Such as by a door: it is played again, and the pass does not end for it.
@@ -424,40 +426,40 @@ class Taking:
                         where=f"{feed.label} at {job.at_spot(spot)}",
                         remedy="Check that it plays (Line check), wait for quiet or come up in level, then go on.",
                     ) from error
-        flac = [write_flac(one.recordings, sample_rate_hz=playing.signal.sample_rate_hz) for one in found]
+        flac = [write_flac(take.recordings, sample_rate_hz=playing.signal.sample_rate_hz) for take in found]
         _, sounding = job.routed(feed.channels)
 
         def keep(work: UnitOfWork, _found: PassResult) -> None:
             now = self._context.now()
-            for one, data in zip(found, flac, strict=True):
+            for new_take, data in zip(found, flac, strict=True):
                 name = (
-                    f"{_plain(job.name)}-{_plain(board.round.name)}-{code}-spot{job.spot(one.spot_id).number}-"
-                    f"take{attempts[one.spot_id]}.flac"
+                    f"{_plain(job.name)}-{_plain(board.round.name)}-{code}-spot{job.spot(new_take.spot_id).number}-"
+                    f"take{attempts[new_take.spot_id]}.flac"
                 )
                 work.takes.add(
                     round_id=board.round.id,
                     channel=code,
-                    spot_id=one.spot_id,
+                    spot_id=new_take.spot_id,
                     at=now,
                     source="rig",
-                    capture=one.capture,
-                    levels=one.levels,
-                    arrival_known=one.arrival_known,
+                    capture=new_take.capture,
+                    levels=new_take.levels,
+                    arrival_known=new_take.arrival_known,
                     recording=data,
                     recording_name=name,
-                    played=one.played,
+                    played=new_take.played,
                     signal=kind_of(playing.signal),
                     sounded=sounding if sounding != (code,) else (),
                     repeats=repeats,
-                    repeats_db=one.repeats_db,
-                    places=places_of(job, feed, one.spot_id),
-                    cautions=one.cautions,
+                    repeats_db=new_take.repeats_db,
+                    places=places_of(job, feed, new_take.spot_id),
+                    cautions=new_take.cautions,
                     softer=options.attenuation_db != 0,
                 )
                 work.logbook.add(
                     job.id,
-                    f"Take of {feed.label} at {job.at_spot(one.spot_id)}, round "
-                    f"{board.round.name}: {one.capture.quality.word}.",
+                    f"Take of {feed.label} at {job.at_spot(new_take.spot_id)}, round "
+                    f"{board.round.name}: {new_take.capture.quality.word}.",
                     at=now,
                 )
             work.jobs.touch(job.id, now)
@@ -639,8 +641,8 @@ def begin_round(work: UnitOfWork, board: Board) -> None:
     if board.round.state is None:
         state = board.job.processor
         others = [r.name for r in board.rounds if r.id != board.round.id]
-        own = board.round.name if not _USUAL_NAME.fullmatch(board.round.name) else _round_name(state, others)
-        work.takes.set_round_state(board.round.id, state, name=own)
+        name = board.round.name if not _USUAL_NAME.fullmatch(board.round.name) else _round_name(state, others)
+        work.takes.set_round_state(board.round.id, state, name=name)
 
 
 def _settled(takes: dict[tuple[str, int], TakeRecord], channel: str, spot: int) -> bool:
@@ -669,14 +671,14 @@ def _heard(
     board: Board, playing: Playing, spot: int, repeats: int, attempt: int, progress: Progress, stopped: Stopped
 ) -> tuple[NDArray[np.float64], int]:
     """What the microphones heard, shape (repeats, inputs, samples), and how many drop-outs were reported."""
-    heard, lost = [], 0
+    recordings, lost = [], 0
 
     def part_of(number: int, part: float) -> None:
         progress((number + part) / repeats)
 
     for number in range(repeats):
         device = audio_of(board.job, spot_id=spot, round_name=board.round.name, attempt=attempt, repeat=number)
-        heard.append(
+        recordings.append(
             device.play_and_record(
                 playing.sent(),
                 sample_rate_hz=playing.signal.sample_rate_hz,
@@ -685,7 +687,7 @@ def _heard(
             )
         )
         lost += device.dropouts
-    return np.array(heard), lost
+    return np.array(recordings), lost
 
 
 def _next_spot(job: Job, takes: dict[tuple[str, int], TakeRecord]) -> int | None:

@@ -122,36 +122,36 @@ def cut_up(
     samples = resampled(audio.sample, from_hz=audio.sample_rate_hz, to_hz=job.rig.sample_rate_hz)
     parts = spot_parts(job)
     try:
-        heard = recorded_parts(samples, [part.synced for part in parts])
+        found_parts = recorded_parts(samples, [part.synced for part in parts])
     except InvalidValue as error:
         raise InvalidValue(error.problem, where=file_name, remedy=error.remedy) from error
-    last = {part.index: part for part in heard.parts}
+    last = {part.index: part for part in found_parts.parts}
     found = []
     for number, index in enumerate(sorted(last)):
         on_progress(number, len(last))
         found.append(_part(job, spot_id, parts[index], last[index], samples, audio.channels_in_file))
-    count = [sum(part.index == index for part in heard.parts) for index in range(len(parts))]
+    count = [sum(part.index == index for part in found_parts.parts) for index in range(len(parts))]
     return SpotFound(
         spot_id=spot_id,
         parts=tuple(found),
-        cut_off_s=heard.cut_off_s,
+        cut_off_s=found_parts.cut_off_s,
         missing=tuple(part.feed for part, n in zip(parts, count, strict=True) if n == 0),
         twice=tuple(part.feed for part, n in zip(parts, count, strict=True) if n > 1),
     )
 
 
-def _part(job: Job, spot_id: int, part: SpotPart, heard: RecordedPart, samples: NDArray, channels: int) -> PartFound:
+def _part(job: Job, spot_id: int, part: SpotPart, recorded: RecordedPart, samples: NDArray, channels: int) -> PartFound:
     rate = job.rig.sample_rate_hz
-    recording = samples[heard.start : heard.start + part.synced.size + round(TAIL_S * rate)]
+    recording = samples[recorded.start : recorded.start + part.synced.size + round(TAIL_S * rate)]
     playing = Playing(signal=part.synced.signal, outputs=part.outputs, synced=part.synced)
-    said = [Caution(kind="loudest of channels", value=channels)] if channels > 1 else []
+    cautions = [Caution(kind="loudest of channels", value=channels)] if channels > 1 else []
     try:
         take = found_take(job, part.feed, playing, spot_id, recording[None], row=0, lost=0, through_rig=False)
     except InvalidValue as error:
         return PartFound(feed=part.feed, take=None, fault=_why(error, part.feed))
     return PartFound(
         feed=part.feed,
-        take=replace(take, cautions=[*take.cautions, *said]),
+        take=replace(take, cautions=[*take.cautions, *cautions]),
         flac=write_flac(recording, sample_rate_hz=rate),
     )
 
@@ -168,13 +168,13 @@ def words_of(found: SpotFound) -> tuple[str, ...]:
     def names(feeds: Sequence[Feed]) -> str:
         return ", ".join(feed.label for feed in feeds)
 
-    said = []
+    cautions = []
     if found.missing:
-        said.append(f"Not in it: {names(found.missing)}. Play and record those again, or take them one by one.")
+        cautions.append(f"Not in it: {names(found.missing)}. Play and record those again, or take them one by one.")
     if found.twice:
-        said.append(f"More than once in it: {names(found.twice)}; the last is used.")
-    said += [
+        cautions.append(f"More than once in it: {names(found.twice)}; the last is used.")
+    cautions += [
         f"At {int(moment // 60)}:{moment % 60:04.1f} something is heard that is no whole part: cut off?"
         for moment in found.cut_off_s[:3]
     ]
-    return tuple(said)
+    return tuple(cautions)

@@ -122,7 +122,7 @@ class Jobs:
         leads = []
         with suppress(Damaged, NotFound):
             leads.append(self.get(first))
-        return [one for one in (*leads, *self.followers(first)) if one.id != job_id]
+        return [job for job in (*leads, *self.followers(first)) if job.id != job_id]
 
     def texts(self, job_id: int) -> dict[str, str]:
         """What is kept of a job, as it stands there, to be read by people where the application can't."""
@@ -224,9 +224,9 @@ class Jobs:
             select(JobRow.id).where(JobRow.follows_id == job_id, JobRow.deleted_at.is_(None)).order_by(JobRow.id)
         ).all()
         found = []
-        for one in ids:
+        for number in ids:
             with suppress(Damaged):
-                found.append(self.get(one))
+                found.append(self.get(number))
         return found
 
     def set_round(self, job_id: int, round_id: int) -> None:
@@ -254,7 +254,7 @@ class Jobs:
         row = self._session.execute(
             select(*(cast(column, LargeBinary) for column in columns)).where(JobRow.id == job_id)
         )
-        return [_text_of(one) for one in row.one()]
+        return [_text_of(count) for count in row.one()]
 
     def _takes_of(self, job_id: int) -> int:
         return (

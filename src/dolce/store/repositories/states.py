@@ -93,7 +93,7 @@ class States:
             select(column).where(column.is_not(None))
             for column in (JobRow.processor_id, JobRow.simulated_id, RoundRow.state_id, KeptStateRow.state_id)
         ]
-        self._session.execute(delete(StateRow).where(*(StateRow.id.not_in(one) for one in used)))
+        self._session.execute(delete(StateRow).where(*(StateRow.id.not_in(query) for query in used)))
         self._session.execute(delete(TapsRow).where(TapsRow.id.not_in(select(StateTapsRow.taps_id))))
 
 

@@ -127,10 +127,10 @@ def save(job_id: int) -> Response:
     except InvalidForm as error:
         return _page(status=422, faults=error.faults, typed=request.form, editing=kept, rooms=rooms)
     except (Conflict, InvalidValue) as error:
-        said = str(error)
+        message = str(error)
         return _page(
             status=422,
-            faults={"follows": said[0].upper() + said[1:]},
+            faults={"follows": message[0].upper() + message[1:]},
             typed=request.form,
             editing=services().jobs.get(job_id),
             rooms=rooms,

@@ -211,7 +211,7 @@ def create_remote_app(sessions: "RemoteSessions", secure: bool) -> Flask:
     @app.post("/live/<purpose>")
     @inside
     def live(remote: "Remote", purpose: str) -> Response:
-        chosen = next((one for one in SEAT_PURPOSES if one == purpose), None)
+        chosen = next((seat_purpose for seat_purpose in SEAT_PURPOSES if seat_purpose == purpose), None)
         if chosen is None:
             abort(404)
         return done(remote, f"began {purpose}", lambda: services.live.start(remote.job_id, chosen))

@@ -89,36 +89,36 @@ class ConnectionThreads:
         if self._refuses(connection.remote_addr or ""):
             connection.close()
             return
-        one = Served(self, connection)
+        served = Served(self, connection)
         with self._lock:
             strangers = [other for other in self._served if not other.is_seat]
-            of_address = [other for other in strangers if other.address == one.address]
+            of_address = [other for other in strangers if other.address == served.address]
             if len(of_address) >= _OF_AN_ADDRESS:
                 of_address[0].shut()
             elif len(strangers) >= _OF_STRANGERS:
                 strangers[0].shut()
-            self._served.append(one)
-        one.start()
+            self._served.append(served)
+        served.start()
 
-    def ended(self, one: Served) -> None:
+    def ended(self, served: Served) -> None:
         with self._lock, suppress(ValueError):
-            self._served.remove(one)
+            self._served.remove(served)
 
     def expire(self) -> None:
         """Close what has not become the seat's in its time."""
         late = time.monotonic() - STRANGER_S
         with self._lock:
-            for one in self._served:
-                if not one.is_seat and one.since < late:
-                    one.shut()
+            for served in self._served:
+                if not served.is_seat and served.since < late:
+                    served.shut()
 
     def stop(self, timeout: float = 5) -> None:
         """Answers that are under way are finished within `timeout` seconds."""
         with self._lock:
-            rest = [one for one in self._served if one is not threading.current_thread()]
-        for one in rest:
-            one.shut(socket.SHUT_RD)
+            rest = [served for served in self._served if served is not threading.current_thread()]
+        for served in rest:
+            served.shut(socket.SHUT_RD)
         ends = time.monotonic() + timeout
-        for one in rest:
-            one.join(max(0.0, ends - time.monotonic()))
-            one.shut()
+        for served in rest:
+            served.join(max(0.0, ends - time.monotonic()))
+            served.shut()

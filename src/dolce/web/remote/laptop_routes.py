@@ -26,7 +26,7 @@ def qr_code(remote_url: str, code: str) -> Markup:
 def page(job_id: int) -> Response:
     """Its state, with the picture while nobody has come in."""
     status, present = services().progress.status(job_id), sessions().present
-    own = present if present is not None and present.job_id == job_id else None
+    here = present if present is not None and present.job_id == job_id else None
     return make_response(
         render_template(
             "remote/laptop.html",
@@ -34,10 +34,10 @@ def page(job_id: int) -> Response:
             status=status,
             job=status.job,
             sessions=sessions(),
-            remote=own,
-            elsewhere=present is not None and own is None,
+            remote=here,
+            elsewhere=present is not None and here is None,
             addresses=addresses(),
-            qr_code=qr_code(own.url, own.code) if own is not None and not own.token else None,
+            qr_code=qr_code(here.url, here.code) if here is not None and not here.token else None,
         )
     )
 

@@ -73,7 +73,7 @@ def seat_view(services: Services, job_id: int) -> SeatView:
         path = small_path(
             last.level_db[inside][::6] - float(energy_mean_db(last.level_db[middle])), width=_CURVE[0], height=_CURVE[1]
         )
-    numbers = [one.id for one in board.job.spots]
+    numbers = [spot.id for spot in board.job.spots]
     dots = tuple(
         tuple(
             BoardDot(channel=feed.code, spot=number, word=_word(board.takes.get((feed.code, number))))

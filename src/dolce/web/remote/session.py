@@ -244,4 +244,4 @@ def addresses() -> tuple[str, ...]:
         found.append(probe.getsockname()[0])
     with suppress(OSError):
         found += socket.gethostbyname_ex(socket.gethostname())[2]
-    return tuple(dict.fromkeys([*(one for one in found if not one.startswith("127.")), "127.0.0.1"]))
+    return tuple(dict.fromkeys([*(spot_id for spot_id in found if not spot_id.startswith("127.")), "127.0.0.1"]))

@@ -27,13 +27,13 @@ def page(job_id: int) -> Response:
 def say(job_id: int) -> Response:
     """Keep the calibrator's words, and which parts are told."""
     form = FormReader(request.form)
-    told = request.form.getlist("part")
+    parts = request.form.getlist("part")
     try:
         words = ReportWords(
             by=form.text("by"),
             words=form.text("words"),
             paper=form.text("paper", "A4"),
-            left_out=tuple(part for part in PARTS if part not in told),
+            left_out=tuple(part for part in PARTS if part not in parts),
         )
         form.done()
     except (InvalidValue, InvalidForm) as error:

@@ -24,27 +24,27 @@ class FindingRow:
 
 def finding_rows(findings: tuple[CurveFinding, ...]) -> list[FindingRow]:
     """Findings in the order of their frequency, as they stand along the curve."""
-    return [_row(number, one) for number, one in enumerate(sorted(findings, key=lambda f: f.frequency_hz), 1)]
+    return [_row(number, finding) for number, finding in enumerate(sorted(findings, key=lambda f: f.frequency_hz), 1)]
 
 
-def _row(number: int, one: CurveFinding) -> FindingRow:
+def _row(number: int, finding: CurveFinding) -> FindingRow:
     where = (
-        f"{hertz(one.frequency_hz)}, {signed(one.size_db)} dB, {one.width_octaves:.2f} octaves wide, at "
-        f"{one.spots} of {one.of_spots} {'spot' if one.of_spots == 1 else 'spots'}"
+        f"{hertz(finding.frequency_hz)}, {signed(finding.size_db)} dB, {finding.width_octaves:.2f} octaves wide, at "
+        f"{finding.spots} of {finding.of_spots} {'spot' if finding.of_spots == 1 else 'spots'}"
     )
-    cause = one.cause
+    cause = finding.cause
     if cause is None:
         return FindingRow(
             number=number,
-            at_hz=one.frequency_hz,
+            at_hz=finding.frequency_hz,
             where=where,
             cause="unexplained",
-            evidence=_sentence(_nearest(one)),
-            remedy=_usual(one),
+            evidence=_sentence(_nearest(finding)),
+            remedy=_usual(finding),
         )
     return FindingRow(
         number=number,
-        at_hz=one.frequency_hz,
+        at_hz=finding.frequency_hz,
         where=where,
         evidence=_sentence(_evidence(cause)),
         cause=f"{_name(cause)}{'' if cause.sure >= SURE else ', likely'}",
@@ -120,15 +120,15 @@ def _remedy(cause: Cause) -> str:
     return "Read in the microphone's curve, or use another microphone."
 
 
-def _usual(one: CurveFinding) -> str:
-    if one.size_db > 0:
-        at_most = one.spots >= 0.7 * one.of_spots
+def _usual(finding: CurveFinding) -> str:
+    if finding.size_db > 0:
+        at_most = finding.spots >= 0.7 * finding.of_spots
         return "Cut it." if at_most else "Leave it: few spots have it."
-    return "Leave it unless it is wide." if one.width_octaves < 1 / 3 else "Fill it within the limits."
+    return "Leave it unless it is wide." if finding.width_octaves < 1 / 3 else "Fill it within the limits."
 
 
-def _nearest(one: CurveFinding) -> str:
+def _nearest(finding: CurveFinding) -> str:
     """What came closest, where there is one."""
-    if not one.causes or one.causes[0].sure < 0.2:
+    if not finding.causes or finding.causes[0].sure < 0.2:
         return "nothing in the plan or in the direct sound fits"
-    return f"closest: {_name(one.causes[0])}, too little evidence"
+    return f"closest: {_name(finding.causes[0])}, too little evidence"

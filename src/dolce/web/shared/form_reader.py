@@ -174,7 +174,7 @@ class FormReader:
             raise InvalidForm(self.faults)
 
     def _settled(
-        self, name: str, typed: Value, read: Callable[[str], Value | None], said: Callable[[Value], str]
+        self, name: str, typed: Value, read: Callable[[str], Value | None], words: Callable[[Value], str]
     ) -> Value:
         """What was typed; or what is there now, where nobody typed; or a fault, where two tabs did."""
         raw = self._form.get(f"was-{name}")
@@ -186,16 +186,16 @@ class FormReader:
             return now
         if not _same(now, was) and not _same(now, typed):
             self.faults[name] = (
-                f"In another tab this became {said(now)} since this page was shown. "
+                f"In another tab this became {words(now)} since this page was shown. "
                 "Save again to put yours in its place."
             )
         return typed
 
 
-def _same(one: object, other: object) -> bool:
-    if isinstance(one, float | int) and isinstance(other, float | int):
-        return math.isclose(one, other, rel_tol=1e-9, abs_tol=1e-12)
-    return one == other
+def _same(first: object, other: object) -> bool:
+    if isinstance(first, float | int) and isinstance(other, float | int):
+        return math.isclose(first, other, rel_tol=1e-9, abs_tol=1e-12)
+    return first == other
 
 
 def uploaded(file: FileStorage | None) -> tuple[bytes, str]:

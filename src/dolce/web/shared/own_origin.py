@@ -15,8 +15,7 @@ def asked_from_elsewhere() -> bool:
     """Whether a browser says that a page of another origin asks for a change; what is no browser says nothing."""
     if request.method in _ONLY_LOOK:
         return False
-    own = f"{request.scheme}://{request.host}"
-    return request.headers.get("Origin", own) != own or request.headers.get("Sec-Fetch-Site", "same-origin") not in (
-        "same-origin",
-        "none",
-    )
+    this_origin = f"{request.scheme}://{request.host}"
+    return request.headers.get("Origin", this_origin) != this_origin or request.headers.get(
+        "Sec-Fetch-Site", "same-origin"
+    ) not in ("same-origin", "none")

@@ -26,7 +26,7 @@ class Presses:
         """Conflict where the same is under way, or was a moment ago: nobody means it twice so soon."""
         now = time.monotonic()
         with self._lock:
-            self._latest = {one: at for one, at in self._latest.items() if now - at < AGAIN_S}
+            self._latest = {key: at for key, at in self._latest.items() if now - at < AGAIN_S}
             if press in self._under_way:
                 raise Conflict("this is being done already.", remedy="Wait until it is there.")
             if press in self._latest:

@@ -61,7 +61,7 @@ def _cancellations(plan: RoomPlan) -> list[Finding]:
             if weight <= 0.02:
                 continue
             hertz = now.cancellations.frequency_hz[b, s]
-            heard = hertz[np.isfinite(hertz)]
+            reached = hertz[np.isfinite(hertz)]
             found.append(
                 Finding(
                     kind="cancellation",
@@ -71,8 +71,8 @@ def _cancellations(plan: RoomPlan) -> list[Finding]:
                     values={
                         "frequency_hz": float(hertz[t]),
                         "depth_db": float(now.cancellations.depth_db[b, s, t]),
-                        "lowest_hz": float(heard.min()),
-                        "highest_hz": float(heard.max()),
+                        "lowest_hz": float(reached.min()),
+                        "highest_hz": float(reached.max()),
                         "distance_m": float(now.to_boundary_m[b, s]),
                         "nearer_hz": float(nearer.cancellations.frequency_hz[b, s, t]),
                         "farther_hz": float(farther.cancellations.frequency_hz[b, s, t]),

@@ -75,9 +75,9 @@ def hold_group(job_id: int) -> Response:
         return after(job_id, "crossover")
     form = FormReader(request.form)
     delay_ms = form.number("group_ms", low=-100, high=100, unit="ms")
-    way = form.choice("group_polarity", ("normal", "inverted"))
+    polarity = form.choice("group_polarity", ("normal", "inverted"))
     form.done()
-    services().crossing.hold_group(job_id, delay_s=delay_ms / 1000, polarity=-1 if way == "inverted" else 1)
+    services().crossing.hold_group(job_id, delay_s=delay_ms / 1000, polarity=-1 if polarity == "inverted" else 1)
     return after(job_id, "crossover")
 
 

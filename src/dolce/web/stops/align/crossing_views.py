@@ -39,13 +39,13 @@ def crossing_page(view: CrossingView, *, channel: str, seat: str) -> dict:
 
 def sum_plot(view: CrossingView, channel: str, seat: int) -> dict:
     """Main alone, subs alone, both, and what they could be, an octave and a half around the crossover."""
-    one = view.crossover_sums[channel]
-    near = np.abs(np.log2(SHOWN_HZ / one.crossover_hz)) <= 1.6
+    crossover_sum = view.crossover_sums[channel]
+    near = np.abs(np.log2(SHOWN_HZ / crossover_sum.crossover_hz)) <= 1.6
     shown = {
-        "could be": ("target", one.most_db[seat]),
-        channel: ("before", one.main_db[seat]),
-        "subs": ("predicted", one.subs_db[seat]),
-        "together": ("after", one.sum_db[seat]),
+        "could be": ("target", crossover_sum.most_db[seat]),
+        channel: ("before", crossover_sum.main_db[seat]),
+        "subs": ("predicted", crossover_sum.subs_db[seat]),
+        "together": ("after", crossover_sum.sum_db[seat]),
     }
     curves = [
         {
@@ -82,13 +82,15 @@ def route_rows(alignment: Alignment, channels: tuple[str, ...]) -> list[tuple[st
     rows = []
     for code in codes:
         cells: dict[str, str] = {}
-        for way in alignment.routes(code):
+        for route in alignment.routes(code):
             side = (
                 ""
-                if way.crossover is None
-                else (f" {'above' if way.side == 'high' else 'below'} {way.crossover.frequency_hz:g} Hz")
+                if route.crossover is None
+                else (f" {'above' if route.side == 'high' else 'below'} {route.crossover.frequency_hz:g} Hz")
             )
-            words = f"{way.gain_db:+.1f} dB{side}".replace("-", "−") if way.gain_db else (side.strip() or "all of it")
-            cells[way.output] = f"{cells[way.output]}, {words}" if way.output in cells else words
+            words = (
+                f"{route.gain_db:+.1f} dB{side}".replace("-", "−") if route.gain_db else (side.strip() or "all of it")
+            )
+            cells[route.output] = f"{cells[route.output]}, {words}" if route.output in cells else words
         rows.append((code, cells))
     return rows

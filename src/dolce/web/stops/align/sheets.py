@@ -82,7 +82,7 @@ def _proof(job_id: int, view: AlignView) -> dict:
     channels, version = view.job.channels, whole_of(request.args.get("version"))
     channel = request.args.get("channel", "")
     channel = channel if channel in channels else channels[0]
-    kept = next((one for one in view.versions if one.number == version), None)
+    kept = next((saved for saved in view.versions if saved.number == version), None)
     found = services().aligned.curves(
         job_id, channel=channel, seat_id=whole_of(request.args.get("seat")), version=kept.number if kept else None
     )

@@ -37,7 +37,9 @@ def workbench_page(view: WorkbenchView) -> dict:
         "state": shown,
         "state_name": state_name,
         "plot": seat_plot(view, shown) if shown else None,
-        "rows": [(code, one) for code, one in view.states.items() if not code.startswith("trade-") or one is shown],
+        "rows": [
+            (code, state) for code, state in view.states.items() if not code.startswith("trade-") or state is shown
+        ],
         "pareto_front": pareto_points(view),
         "trade_size": (_FRONT_W, _FRONT_H),
     }
@@ -90,7 +92,7 @@ def pareto_points(view: WorkbenchView) -> list[ParetoPoint]:
     """Evenness against output; to the right is louder, up is more even."""
     if len(view.pareto_front) < 2:
         return []
-    output, uneven = (np.array([one[k] for one in view.pareto_front]) for k in (0, 1))
+    output, uneven = (np.array([point[k] for point in view.pareto_front]) for k in (0, 1))
 
     def place(values: np.ndarray, length: float) -> np.ndarray:
         span = max(float(np.ptp(values)), 0.2)

@@ -65,7 +65,7 @@ class AlignmentTableView:
     @property
     def outputs(self) -> tuple[Row, ...]:
         """Rows of outputs, those of the group included."""
-        return tuple(one for row in self.rows for one in (row.subs or (row,)))
+        return tuple(row_ for row in self.rows for row_ in (row.subs or (row,)))
 
     @classmethod
     def of(cls, view: AlignView) -> "AlignmentTableView | None":
@@ -95,7 +95,7 @@ class AlignmentTableView:
                 )
                 rows.append(_row(view, channel_row, scale, known=known, channel=SUBS, settings=None, subs=subs))
             else:
-                one = judged.get(channel_row.reading.channel)
+                judged_polarity = judged.get(channel_row.reading.channel)
                 rows.append(
                     _row(
                         view,
@@ -104,7 +104,7 @@ class AlignmentTableView:
                         known=known,
                         channel=channel_row.reading.channel,
                         settings=chosen.get(channel_row.reading.channel),
-                        mate=one.mate if one else "",
+                        mate=judged_polarity.mate if judged_polarity else "",
                     )
                 )
         rows = _with_whiskers(rows)
@@ -174,10 +174,10 @@ def _row(
     mate: str = "",
 ) -> Row:
     r = channel_row.reading
-    one = channel == r.channel and not subs  # an output with a reading of its own
+    is_alone = channel == r.channel and not subs  # an output with a reading of its own
     trim, delay = (settings.trim_db, settings.delay_s) if settings else (channel_row.trim_db, channel_row.delay_s)
     arrival = r.arrival_s * 1000 if known and r.arrival_s is not None else None
-    if not one:
+    if not is_alone:
         # Subs by phase at the crossover: their bar is the delay that they have alone.
         arrival = None
         delay = settings.delay_s if settings else min((sub.delay_ms / 1000 for sub in subs), default=0.0)
@@ -186,13 +186,13 @@ def _row(
     nearest = min(view.expected_m.values())
     return Row(
         channel=channel,
-        level_db=r.level_db if one or subs else None,
-        spread_db=r.spread_db if one or subs else 0.0,
+        level_db=r.level_db if is_alone or subs else None,
+        spread_db=r.spread_db if is_alone or subs else 0.0,
         matched_db=r.matched_db,
         offset_db=channel_row.offset_db,
-        short_db=channel_row.short_db if one or subs else 0.0,
+        short_db=channel_row.short_db if is_alone or subs else 0.0,
         arrival_by=r.arrival_by,
-        arrival_ms=arrival if one else None if not known else 0.0,
+        arrival_ms=arrival if is_alone else None if not known else 0.0,
         arrival_x=scale.x(arrival or 0),
         end_x=scale.x((arrival or 0) + delay * 1000),
         trim_db=trim,
@@ -200,9 +200,9 @@ def _row(
         delay_samples=round(delay * view.job.rig.sample_rate_hz),
         delay_path_m=delay * view.speed_m_s,
         # The latency is not known: the nearest speaker is taken as standing where the plan has it.
-        measured_m=None if not one or arrival is None else nearest + (arrival / 1000 - earliest) * view.speed_m_s,
+        measured_m=None if not is_alone or arrival is None else nearest + (arrival / 1000 - earliest) * view.speed_m_s,
         expected_m=view.expected_m.get(channel),
-        polarity=r.polarity if one else "",
+        polarity=r.polarity if is_alone else "",
         mate=mate,
         chosen_polarity=settings.polarity if settings else ("inverted" if r.polarity == "inverted" else "normal"),
         subs=subs,
@@ -228,8 +228,8 @@ def _follows(view: AlignView) -> bool:
 
 def off_words(off: OffPlan, units: str) -> str:
     """What does not fit the plan, and why, likeliest; lengths in the job's units."""
-    way = "later" if off.off_s > 0 else "earlier"
-    late = f"{off.channel} arrives {abs(off.off_s) * 1000:.1f} ms {way} than its place"
+    direction = "later" if off.off_s > 0 else "earlier"
+    late = f"{off.channel} arrives {abs(off.off_s) * 1000:.1f} ms {direction} than its place"
     match off.reason:
         case "wire":
             return f"{late} says, and {off.other} comes from there: their wires are likely swapped."

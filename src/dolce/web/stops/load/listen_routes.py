@@ -133,10 +133,10 @@ def play_in_room(job_id: int, key: str) -> Response:
     return after(job_id, "listen")
 
 
-@blueprint.post("/listen/room/level/<way>")
-def room_level(job_id: int, way: str) -> Response:
+@blueprint.post("/listen/room/level/<direction>")
+def room_level(job_id: int, direction: str) -> Response:
     """3 dB up or down."""
-    services().room_listening.louder(job_id, 3.0 if way == "up" else -3.0)
+    services().room_listening.louder(job_id, 3.0 if direction == "up" else -3.0)
     return after(job_id, "listen")
 
 

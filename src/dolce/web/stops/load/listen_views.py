@@ -12,7 +12,7 @@ def pressure_plots(audition: Audition) -> dict[str, dict]:
     """Mean and highest level of third octaves, on one scale; in dB SPL where pressure is known."""
     offset = audition.full_scale_spl_db
     bands = next(iter(audition.pressure.values()))
-    highest = max(float(one.highest_db.max()) for one in audition.pressure.values()) + (offset or 0.0)
+    highest = max(float(pressure.highest_db.max()) for pressure in audition.pressure.values()) + (offset or 0.0)
     top = float(np.ceil((highest + 5) / 5) * 5)
 
     def plot(part: str) -> dict:

@@ -52,23 +52,27 @@ def tolerance_rows(view: ToleranceView) -> list[dict]:
     def with_unit(number: str, unit: str) -> str:
         return f"{number}{'' if unit == '°' else ' '}{unit}".replace("-", "−")
 
-    order = {"fails": 0, "can't be told": 1, "holds": 2}
+    order = {"fails": 0, "inconclusive": 1, "holds": 2}
     rows = []
-    for one in sorted(view.figures, key=lambda one: order[one.outcome]):
-        digits = 2 if one.unit in ("ms", "s", "dB per octave") else 0 if one.unit == "NR" else 1
-        value = f"{one.value:+.{digits}f}" if one.line in ("response", "tilt", "angles") else f"{one.value:.{digits}f}"
-        error = "not known" if one.error == float("inf") else with_unit(f"±{one.error:.{digits}f}", one.unit)
-        bounds = " to ".join(f"{bound:.{digits}f}" for bound in (one.low, one.high) if bound is not None)
+    for judged in sorted(view.figures, key=lambda figure: order[figure.outcome]):
+        digits = 2 if judged.unit in ("ms", "s", "dB per octave") else 0 if judged.unit == "NR" else 1
+        value = (
+            f"{judged.value:+.{digits}f}"
+            if judged.line in ("response", "tilt", "angles")
+            else f"{judged.value:.{digits}f}"
+        )
+        error = "not known" if judged.error == float("inf") else with_unit(f"±{judged.error:.{digits}f}", judged.unit)
+        bounds = " to ".join(f"{bound:.{digits}f}" for bound in (judged.low, judged.high) if bound is not None)
         rows.append(
             {
-                "line": LINES[one.line],
-                "subject": one.subject if one.subject != "room" else "",
-                "outcome": one.outcome,
-                "value": with_unit(value, one.unit),
+                "line": LINES[judged.line],
+                "subject": judged.subject if judged.subject != "room" else "",
+                "outcome": judged.outcome,
+                "value": with_unit(value, judged.unit),
                 "error": error,
-                "at": f" at {hertz(one.at_hz)}" if one.at_hz else "",
-                "bounds": with_unit(f"{'' if one.low is not None else 'up to '}{bounds}", one.unit),
-                "source": view.wanted.sources.get(one.line, ""),
+                "at": f" at {hertz(judged.at_hz)}" if judged.at_hz else "",
+                "bounds": with_unit(f"{'' if judged.low is not None else 'up to '}{bounds}", judged.unit),
+                "source": view.wanted.sources.get(judged.line, ""),
             }
         )
     return rows
@@ -76,7 +80,7 @@ def tolerance_rows(view: ToleranceView) -> list[dict]:
 
 def verdict_words(view: ProofView) -> str:
     """One or two plain sentences; what speaks against it comes first."""
-    outcome = [_words(one) for one in view.against]
+    outcome = [_words(verdict) for verdict in view.against]
     if not outcome:
         outcome.append("The correction does what was predicted, and every channel is closer to the target.")
     if view.spots < view.spots_wanted:
@@ -84,28 +88,29 @@ def verdict_words(view: ProofView) -> str:
     return " ".join(outcome)
 
 
-def _words(one: Verdict) -> str:
-    first, *others = one.channels
-    match one.kind:
+def _words(verdict: Verdict) -> str:
+    first, *others = verdict.channels
+    match verdict.kind:
         case "prediction missed":
             return (
-                f"{first} measures {one.value:.2f} dB away from its prediction, more than the "
-                f"{one.within:.2f} dB of a microphone put back by hand: was anything moved or switched in between?"
+                f"{first} measures {verdict.value:.2f} dB away from its prediction, more than the "
+                f"{verdict.within:.2f} dB of a microphone put back by hand: was anything moved or switched in between?"
             )
         case "no closer":
             return f"{first} is no closer to the target than before."
         case "levels differ":
             return (
-                f"Levels still differ by {one.value:.1f} dB: {first} is loudest, {others[0]} softest; "
-                f"{one.within:.1f} dB is what placing the microphone explains."
+                f"Levels still differ by {verdict.value:.1f} dB: {first} is loudest, {others[0]} softest; "
+                f"{verdict.within:.1f} dB is what placing the microphone explains."
             )
         case "pair differs":
             return (
-                f"{first} is {one.value:.1f} dB louder than {others[0]} in the 1/3 octave at {hertz(one.at_hz or 0)}: "
+                f"{first} is {verdict.value:.1f} dB louder than {others[0]} in the 1/3 octave at "
+                f"{hertz(verdict.at_hz or 0)}: "
                 "correct it on Shape, or look at the loudspeaker."
             )
         case _:
             return (
-                f"Arrivals still differ by {one.value * 1000:.2f} ms: {first} is last, {others[0]} first; "
-                f"{one.within * 1000:.2f} ms is what placing the microphone explains."
+                f"Arrivals still differ by {verdict.value * 1000:.2f} ms: {first} is last, {others[0]} first; "
+                f"{verdict.within * 1000:.2f} ms is what placing the microphone explains."
             )

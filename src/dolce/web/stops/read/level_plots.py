@@ -51,8 +51,8 @@ def level_plots(view: ReadView, kept: Scale | None) -> LevelPlots | None:
         []
         if each
         else [
-            {"x": round(one.frequency_hz, 1), "label": str(number)}
-            for number, one in enumerate(sorted(view.findings, key=lambda f: f.frequency_hz), 1)
+            {"x": round(finding.frequency_hz, 1), "label": str(number)}
+            for number, finding in enumerate(sorted(view.findings, key=lambda f: f.frequency_hz), 1)
         ]
     )
     scale = fitting([part["y"] for _, parts in drawn for part in parts], kept)

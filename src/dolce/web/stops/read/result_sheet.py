@@ -40,7 +40,7 @@ def result_rows(view: ReadView) -> list[ResultRow]:
     for curves in view.curves:
         band = level_band_hz(is_sub=bass_alone(curves.channel))
         first = min(curves.takes, key=lambda take: [s.id for s in view.job.spots].index(take.spot_id))
-        heard = [take.quality.signal_to_noise_db for take in curves.takes if take.tells_noise]
+        signal_to_noise_db = [take.quality.signal_to_noise_db for take in curves.takes if take.tells_noise]
         polarities = {take.polarity for take in curves.takes if take.has_response}
         rows.append(
             ResultRow(
@@ -51,7 +51,7 @@ def result_rows(view: ReadView) -> list[ResultRow]:
                 spread_db=view.bass_spread_db(curves) if len(curves.takes) > 1 else None,
                 polarity=polarities.pop() if len(polarities) == 1 else "differs" if polarities else "not known",
                 arrival_ms=1000 * first.arrival_s if first.arrival_known else None,
-                noise_db=min(heard, default=None),
+                noise_db=min(signal_to_noise_db, default=None),
                 cautions=sum(len(take.cautions) for take in curves.takes),
             )
         )

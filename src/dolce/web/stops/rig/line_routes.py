@@ -20,10 +20,10 @@ def run_line(job_id: int, channel: str) -> Response:
     return after(job_id, "lines")
 
 
-@blueprint.post("/lines/<channel>/heard/<heard>")
-def answer_line(job_id: int, channel: str, heard: str) -> Response:
+@blueprint.post("/lines/<channel>/heard/<speaker>")
+def answer_line(job_id: int, channel: str, speaker: str) -> Response:
     """Which speaker sounded."""
-    services().lines.answer(job_id, channel, heard=heard)
+    services().lines.answer(job_id, channel, speaker=speaker)
     return after(job_id, "lines")
 
 

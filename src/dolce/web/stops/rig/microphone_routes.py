@@ -72,8 +72,8 @@ def microphone_input(job_id: int, number: int) -> Response:
         form.done()
         services().microphones.set_input(job_id, number, chosen)
     except (InvalidForm, InvalidValue) as error:
-        said = error.faults["input"] if isinstance(error, InvalidForm) else f"{error.problem} {error.remedy}"
-        return show(job_id, "microphones", status=422, faults={f"input-{number}": said})
+        message = error.faults["input"] if isinstance(error, InvalidForm) else f"{error.problem} {error.remedy}"
+        return show(job_id, "microphones", status=422, faults={f"input-{number}": message})
     return after(job_id, "microphones")
 
 

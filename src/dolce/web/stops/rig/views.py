@@ -21,15 +21,19 @@ def curve_plot(rig: Rig) -> dict | None:
         return power_db(abs(of.on(ANALYSIS_GRID_HZ)) ** 2)
 
     curves = []
-    for number, one in enumerate(rig.microphones):
-        out = one.taken_out(rig.pointing)
-        _, angle = one.curve(rig.pointing)
+    for number, microphone in enumerate(rig.microphones):
+        out = microphone.taken_out(rig.pointing)
+        _, angle = microphone.curve(rig.pointing)
         if out is not None:
-            label = f"{one.microphone.name}, {angle}°" if angle is not None else f"{one.microphone.name}, difference"
+            label = (
+                f"{microphone.microphone.name}, {angle}°"
+                if angle is not None
+                else f"{microphone.microphone.name}, difference"
+            )
             curves.append(curve(label, _MIC_COLOURS[number % len(_MIC_COLOURS)], "after", level(out)))
         curves += [
             curve(f"{other}°, not applied", _MIC_COLOURS[number % len(_MIC_COLOURS)], "predicted", level(c))
-            for other, c in one.microphone.curves.items()
+            for other, c in microphone.microphone.curves.items()
             if other != angle and len(rig.microphones) == 1
         ]
     if not curves:

@@ -23,14 +23,14 @@ def line_words(finding: LineFinding, units: str) -> str:
         case "unsure":
             return "Polarity not sure: its first swing goes both ways alike."
         case "distance":
-            way = "farther away" if value > 0 else "nearer"
+            direction = "farther away" if value > 0 else "nearer"
             return (
-                f"Sounds {length(abs(value), units)} {way} than the plan has it: another speaker, a delay left on, "
-                "or the plan is off."
+                f"Sounds {length(abs(value), units)} {direction} than the plan has it: another speaker, a delay left "
+                "on, or the plan is off."
             )
         case "level":
-            way = "louder" if value > 0 else "softer"
-            return f"{abs(value):.0f} dB {way} than the others, distance taken out. Check its gain."
+            direction = "louder" if value > 0 else "softer"
+            return f"{abs(value):.0f} dB {direction} than the others, distance taken out. Check its gain."
         case "no bass":
             return "No bass, though the plan says it plays that low: is a crossover or high-pass left on?"
         case "hump":

@@ -85,11 +85,11 @@ def set_outline(job_id: int) -> Response:
     texts = zip(request.form.getlist("cx"), request.form.getlist("cy"), strict=False)
     form = FormReader({})
     for number, (x, y) in enumerate(texts, 1):
-        one = FormReader({"x": x, "y": y})
-        x_m, y_m = (one.length_m(axis, low=0, high=30, units=units) for axis in "xy")
+        point = FormReader({"x": x, "y": y})
+        x_m, y_m = (point.length_m(axis, low=0, high=30, units=units) for axis in "xy")
         corners.append((x_m, y_m))
-        if one.faults:
-            form.faults["outline"] = f"Corner {number}: {' '.join(one.faults.values())}"
+        if point.faults:
+            form.faults["outline"] = f"Corner {number}: {' '.join(point.faults.values())}"
 
     def change() -> None:
         form.done()

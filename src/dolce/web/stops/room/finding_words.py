@@ -133,12 +133,12 @@ def _distance(w: _Writer) -> tuple[str, str, str, str]:
 
 
 def _base(w: _Writer) -> tuple[str, str, str, str]:
-    way = "back" if w.value["by_m"] > 0 else "forward"
+    direction = "back" if w.value["by_m"] > 0 else "forward"
     return (
         f"L and R are {w.value['angle_deg']:.0f}° apart",
         "60° by ITU-R BS.775.",
         "Narrower weakens the sides, wider opens a hole in the middle.",
-        f"The seat {w.m('by_m')} {way}, at y {w.m('seat_y_m')}, makes it 60°.",
+        f"The seat {w.m('by_m')} {direction}, at y {w.m('seat_y_m')}, makes it 60°.",
     )
 
 
@@ -228,13 +228,13 @@ def _move_advice(w: _Writer, axis: str) -> str:
     by = w.value["by_m"]
     if not by:
         return "No step of up to 1.5 m along this axis helps."
-    way = {"width": ("left", "right"), "length": ("forward", "back"), "height": ("down", "up")}[axis][by > 0]
+    directions = {"width": ("left", "right"), "length": ("forward", "back"), "height": ("down", "up")}[axis][by > 0]
     middle = (
         " The middle of the width is this mode's null for everybody; L and R alike hardly drive it."
         if axis == "width" and w.finding.kind == "mode null"
         else ""
     )
-    return f"{w.m('by_m')} {way} leaves it.{middle}"
+    return f"{w.m('by_m')} {directions} leaves it.{middle}"
 
 
 _WORDS: dict[str, Callable[[_Writer], tuple[str, str, str, str]]] = {

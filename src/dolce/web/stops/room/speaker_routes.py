@@ -83,8 +83,8 @@ def set_seat(job_id: int, seat_id: int) -> Response:
 
     def change() -> None:
         if form.faults:
-            said = " ".join(f"{field.capitalize()}: {text}" for field, text in form.faults.items())
-            raise InvalidForm({f"seat-row-{seat_id}": said})
+            message = " ".join(f"{field.capitalize()}: {text}" for field, text in form.faults.items())
+            raise InvalidForm({f"seat-row-{seat_id}": message})
         services().room.set_seat(job_id, seat_id, name=name, weight=weight, main=main)
 
     return changed(job_id, change, fault=f"seat-row-{seat_id}")

@@ -22,15 +22,15 @@ def _typed(job_id: int, channel: str, band_id: int) -> BandFilter:
     values: dict[str, Any] = {
         name: form.of(BandFilter, name) for name in ("frequency_hz", "gain_db", "q") if name in request.form
     }
-    kind = next((one for one in BAND_KINDS if one == request.form.get("kind", kept.kind)), None)
+    kind = next((kind for kind in BAND_KINDS if kind == request.form.get("kind", kept.kind)), None)
     if kind is None:
         form.faults["kind"] = "choose one of the list."
     try:
         form.done()
     except InvalidForm as error:
-        said = {"frequency_hz": "Frequency", "gain_db": "Gain", "q": "Q", "kind": "Kind"}
+        field_names = {"frequency_hz": "Frequency", "gain_db": "Gain", "q": "Q", "kind": "Kind"}
         raise InvalidForm(
-            {f"band-{band_id}": " ".join(f"{said[name]}: {text}" for name, text in error.faults.items())}
+            {f"band-{band_id}": " ".join(f"{field_names[name]}: {text}" for name, text in error.faults.items())}
         ) from error
     band = replace(kept, kind=kind or kept.kind, **values)
     # What was dragged, or moved by a key, lies between steps.

@@ -130,7 +130,7 @@ def _headroom(job_id: int, shape_view: ShapeView, shape: ChannelShape) -> dict:
     view = services().loading.view(job_id, content="corrected")
     typed = shape_view.correction.maximum_levels_db.get(shape.channel, {})
     return {
-        "loads": sorted(view.loads, key=lambda one: -one.tone_dbfs),
+        "loads": sorted(view.loads, key=lambda level: -level.tone_dbfs),
         "cut_db": view.cut_db,
         "seat_levels": view.seat_levels,
         "clean_typed": "\n".join(f"{at:g} {level:g}" for at, level in typed.items()),

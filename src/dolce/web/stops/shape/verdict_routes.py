@@ -20,8 +20,8 @@ def overrule(job_id: int, channel: str) -> Response:
     verdict = form.choice("verdict", VERDICTS)
     form.done()
     with form.blaming({"reason": "reason", "to": "region_to", "from": "region_from"}, "reason"):
-        one = Overruled(from_hz=low, to_hz=high, verdict=verdict, reason=form.text("reason"))
-    return edited(job_id, lambda: services().shaping.overrule(job_id, channel, one), sheet="evidence")
+        overruled = Overruled(from_hz=low, to_hz=high, verdict=verdict, reason=form.text("reason"))
+    return edited(job_id, lambda: services().shaping.overrule(job_id, channel, overruled), sheet="evidence")
 
 
 @blueprint.post("/verdicts/<channel>/follow")

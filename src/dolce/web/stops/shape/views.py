@@ -69,7 +69,7 @@ class ChannelView:
         """`findings` is what Read makes of the channel's curve."""
         name = c.channel
         limits = view.correction.limits_for(name, view.job.limits)
-        said = tuple(
+        finding_table = tuple(
             row
             for row in finding_rows(findings)
             if limits.from_hz <= row.at_hz <= limits.to_hz and row.cause != "unexplained"
@@ -122,14 +122,14 @@ class ChannelView:
             plot=plot,
             rows=rows,
             graphic=graphic,
-            explained=said,
+            explained=finding_table,
             boosts=_boosts(c, limits),
             fewer=_fewer(view, name, len([row for row in rows if not row.band.locked])),
             strong_words=strong_words(rows, c.correction_db, limits.max_boost_db),
             range_hz=c.judged_hz,
             agreed_to_hz=c.agreed_to_hz(limits),
             left_alone=tuple(
-                (s, region_words(s), tuple(row for row in said if s.from_hz <= row.at_hz <= s.to_hz))
+                (s, region_words(s), tuple(row for row in finding_table if s.from_hz <= row.at_hz <= s.to_hz))
                 for s in c.plan.left_alone
             ),
         )
@@ -184,8 +184,8 @@ def _points(correction: Correction, channel: str) -> list[dict]:
         return []
     level = correction.target_db(channel, np.array(drawn.frequency_hz))
     return [
-        {"number": k, "x": at, "y": float(y), "above": float(y - own)}
-        for k, (at, own, y) in enumerate(zip(drawn.frequency_hz, drawn.level_db, level, strict=True))
+        {"number": k, "x": at, "y": float(y), "above": float(y - point_db)}
+        for k, (at, point_db, y) in enumerate(zip(drawn.frequency_hz, drawn.level_db, level, strict=True))
     ]
 
 
@@ -203,8 +203,8 @@ def _fewer(view: ShapeView, channel: str, count: int) -> tuple[FewerRow, ...]:
 def _boosts(channel: ChannelShape, limits: Limits) -> tuple[BoostRow, ...]:
     """What each largest boost would leave at spots left out; empty for one spot."""
     return tuple(
-        BoostRow(boost_db=boost, left_db=left, used=boost == limits.max_boost_db)
-        for boost, left in left_with_boosts_db(channel.plan.frequency_hz, channel.needs, limits)
+        BoostRow(boost_db=boost, left_db=residual, used=boost == limits.max_boost_db)
+        for boost, residual in left_with_boosts_db(channel.plan.frequency_hz, channel.needs, limits)
     )
 
 

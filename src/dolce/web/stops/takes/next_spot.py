@@ -64,8 +64,12 @@ class NextSpot:
 def move_words(move: Move, units: str) -> str:
     """The parts of a move that matter, a centimetre and more, in words."""
     parts = [(move.right_m, "to the right", "to the left"), (move.back_m, "back", "forward"), (move.up_m, "up", "down")]
-    said = [f"{length(abs(way), units)} {more if way > 0 else less}" for way, more, less in parts if abs(way) >= 0.01]
-    return ", ".join(said) or "the same place"
+    steps = [
+        f"{length(abs(distance), units)} {more if distance > 0 else less}"
+        for distance, more, less in parts
+        if abs(distance) >= 0.01
+    ]
+    return ", ".join(steps) or "the same place"
 
 
 def _dots(spots: list[Spot], now: Spot, place: Callable[[Point], tuple[float, float]]) -> tuple[Dot, ...]:

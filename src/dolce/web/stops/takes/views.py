@@ -86,7 +86,7 @@ class PassView:
             return None
         step = min(running.done_steps, len(running.steps) - 1)
         channel, spot = running.steps[step]
-        left = len(running.steps) - running.done_steps - running.fraction
+        remaining = len(running.steps) - running.done_steps - running.fraction
         return cls(
             channel=channel,
             label=label_of(channel),
@@ -94,7 +94,7 @@ class PassView:
             step=step + 1,
             steps=len(running.steps),
             percent=round(100 * (running.done_steps + running.fraction) / len(running.steps)),
-            seconds_left=left * running.seconds_per_step + running.waits_left_s,
+            seconds_left=remaining * running.seconds_per_step + running.waits_left_s,
             paused=running.paused,
             waiting_s=running.waiting_s,
         )
@@ -119,7 +119,7 @@ class BoardView:
         running = last if last is not None and last.state == "running" else None
         waiting = set(running.steps[running.done_steps :]) if running else set()
         now = running.steps[running.done_steps] if running and running.done_steps < len(running.steps) else None
-        outlier_cells = {one.cell for one in odd}
+        outlier_cells = {outlier.cell for outlier in odd}
         asked = set(board.job.asked)
         rows = tuple(
             Row(
@@ -169,7 +169,7 @@ class BoardView:
     @property
     def odd_said(self) -> list[str]:
         """What is odd, each thing once: a microphone that was not moved is a matter of all channels."""
-        return list(dict.fromkeys(outlier_words(one, self.board.job) for one in self.odd))
+        return list(dict.fromkeys(outlier_words(outlier, self.board.job) for outlier in self.odd))
 
     @property
     def dense(self) -> bool:
@@ -279,7 +279,9 @@ class CellView:
             counts=take,
             attempts=cell.attempts,
             moved=_moved(board, take) if take else "",
-            odd=tuple(outlier_words(one, board.job) for one in odd if one.cell == (cell.channel, cell.spot_id)),
+            odd=tuple(
+                outlier_words(outlier, board.job) for outlier in odd if outlier.cell == (cell.channel, cell.spot_id)
+            ),
             plot=None
             if take is None or take.damaged
             else _cell_plot(take, found, board.job.rig.levels.response_spl_db),

@@ -43,3 +43,13 @@ def test_every_class_that_a_style_draws_is_given_somewhere():
         if name not in words and not name.startswith((*beginnings, "htmx-")) and not name.endswith(endings)
     }
     assert left == set()
+
+
+def test_lines_of_templates_can_be_read():
+    long = [
+        f"{path.name}:{number}"
+        for path in sorted(WEB.parent.rglob("*.html"))
+        for number, line in enumerate(path.read_text().splitlines(), start=1)
+        if len(line) > 160
+    ]
+    assert not long

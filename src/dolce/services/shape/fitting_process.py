@@ -17,7 +17,7 @@ from dolce.core.correction import CorrectionPlan, Effort, Fit, Limits, fitted
 log = logging.getLogger(__name__)
 _LOOK_S = 0.1
 _RESTS_S = 20.0  # without work, after which it ends
-_NICE = 5  # pages come first
+_NICE = 19  # pages come first
 
 
 class FittingProcess:

@@ -8,7 +8,6 @@ from pathlib import Path
 import netCDF4
 import numpy as np
 import pytest
-import sofar
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 from numpy.testing import assert_allclose
@@ -128,7 +127,7 @@ def test_a_small_file_that_declares_much_is_refused_before_anything_is_unpacked(
     data = declaring(tmp_path, 200_000_000)
     assert len(data) < 100_000
     # Nothing of it is read.
-    monkeypatch.setattr(sofar, "read_sofa", lambda *_, **__: pytest.fail("it was read"))
+    monkeypatch.setattr(sofa_file, "_responses", lambda _: pytest.fail("it was read"))
     with pytest.raises(FormatError, match=r"declares 200\.0 million values; 16 million are read"):
         read_sofa(data, name="f")
     with pytest.raises(FormatError, match="no numbers"):
@@ -148,20 +147,43 @@ def test_a_file_at_the_bound_is_read_and_one_value_more_is_not(sofa, tmp_path, m
 
 
 def test_ten_files_at_once_are_read_one_after_the_other(sofa, monkeypatch):
-    inside, most, read = [0], [0], sofar.read_sofa
+    inside, most, read = [0], [0], sofa_file._responses
 
-    def counted(*args, **more):
+    def counted(file):
         inside[0] += 1
         most[0] = max(most[0], inside[0])
         try:
-            return read(*args, **more)
+            return read(file)
         finally:
             inside[0] -= 1
 
-    monkeypatch.setattr(sofar, "read_sofa", counted)
+    monkeypatch.setattr(sofa_file, "_responses", counted)
     with ThreadPoolExecutor(10) as pool:
         found = list(pool.map(lambda _: read_sofa(sofa, name="f").samples.shape, range(10)))
     assert (found, most[0]) == ([(3, 200)] * 10, 1)
+
+
+def test_places_in_degrees_and_the_first_of_many_receivers_are_read(tmp_path):
+    # AES69-2022, 4.4: azimuth counts from x to y, elevation upwards; dimensions are told by their names.
+    path = tmp_path / "spherical.sofa"
+    responses = np.random.default_rng(2).normal(size=(2, 3, 40, 2))
+    with netCDF4.Dataset(path, "w") as file:
+        for letter, size in {"I": 1, "C": 3, "M": 2, "R": 3, "N": 40, "E": 2}.items():
+            file.createDimension(letter, size)
+        for name, letters, value in (
+            ("Data.IR", "MRNE", responses),
+            ("Data.Delay", "IRE", np.full((1, 3, 2), 7.0)),
+            ("Data.SamplingRate", "I", 48_000.0),
+            ("SourcePosition", "IC", [[90.0, 0.0, 2.0]]),
+            ("ListenerPosition", "MC", [[0.0, 90.0, 1.0], [180.0, 30.0, 4.0]]),
+        ):
+            file.createVariable(name, "f8", tuple(letters))[:] = value
+            file[name].Type = "spherical"
+    read = read_sofa(path.read_bytes(), name="f")
+    assert_allclose(read.samples, responses[:, 0, :, 0])
+    assert_allclose(read.delay_samples, [7.0, 7.0])
+    assert_allclose(read.source_m, [0.0, 2.0, 0.0], atol=1e-12)
+    assert_allclose(read.microphones_m, [[0.0, 0.0, 1.0], [-2 * np.sqrt(3), 0.0, 2.0]], atol=1e-12)
 
 
 @given(CHANGES)

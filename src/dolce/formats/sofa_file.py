@@ -1,21 +1,46 @@
-"""Impulse responses of a room as AES69 (SOFA), written and read by a library for it."""
+"""Impulse responses of a room as AES69 (SOFA): netCDF-4 files of a convention, written and read in memory."""
 
 import math
-import tempfile
 import threading
+from contextlib import closing
 from dataclasses import dataclass
-from pathlib import Path
+from typing import TYPE_CHECKING, Literal
 
 import numpy as np
 from numpy.typing import NDArray
 
-from dolce.errors import FormatError, InvalidValue, StorageError
+from dolce import __version__
+from dolce.errors import FormatError, InvalidValue
+
+if TYPE_CHECKING:
+    import netCDF4
 
 CONVENTION = "SingleRoomSRIR"  # one source, a microphone at several places, a room
 _MAGIC = b"\x89HDF\r\n\x1a\n"
 _MOST_BYTES = 400_000_000
 _MOST_VALUES = 16_000_000  # 128 MB as they are read: 50 places with 1.6 s at 192 kHz
 _MOST_WORDS = 10_000  # of text, each of any length
+_IN_METRES = {"Type": "cartesian", "Units": "metre"}
+# Attributes that the convention demands, and of which nothing is known.
+_SAID_BY_NOBODY = [
+    "AuthorContact",
+    "DatabaseName",
+    "EmitterDescription",
+    "EmitterShortName",
+    "History",
+    "ListenerDescription",
+    "ListenerShortName",
+    "Organization",
+    "Origin",
+    "ReceiverDescription",
+    "ReceiverShortName",
+    "References",
+    "RoomDescription",
+    "RoomLocation",
+    "RoomShortName",
+    "SourceDescription",
+    "SourceShortName",
+]
 _ONE_AT_A_TIME = threading.Lock()  # so that many files at once need no more memory than one
 
 
@@ -60,47 +85,64 @@ def write_sofa(responses: RoomResponses, *, date: str) -> bytes:
     ----------
     AES69-2022, "AES standard for file exchange - Spatial acoustic data file format".
     """
-    import sofar  # takes a third of a second, and is rarely asked for
-
     if (responses.delay_samples < 0).any():
         raise InvalidValue(
             f"a delay of {responses.delay_samples.min():g} samples.",
             where="Data.Delay",
             remedy="Begin all responses when the sound is emitted, or later.",
         )
-    places = len(responses.samples)
-    made = sofar.Sofa(CONVENTION)
-    for empty in ("ReceiverDescriptions", "EmitterDescriptions"):  # the library can't write its own empty ones
-        made.delete(empty)
-    made.GLOBAL_Title = responses.title
-    if responses.comment:
-        made.GLOBAL_Comment = responses.comment
-    made.GLOBAL_RoomType = "shoebox" if responses.room_m else "reverberant"
-    made.GLOBAL_ApplicationName = "Dolce"
-    made.GLOBAL_DateCreated = made.GLOBAL_DateModified = date
-    if responses.room_m:
-        made.RoomCornerA, made.RoomCornerB = np.zeros((1, 3)), np.array([responses.room_m])
-    made.Data_IR = responses.samples[:, None, :]
-    made.Data_SamplingRate = float(responses.sample_rate_hz)
-    made.Data_Delay = responses.delay_samples[:, None]
-    made.SourcePosition = np.tile(responses.source_m, (places, 1))
-    made.SourcePosition_Type = "cartesian"
-    made.SourcePosition_Units = "metre"
-    made.ListenerPosition = responses.microphones_m
-    made.ListenerView = np.tile([[0.0, -1.0, 0.0]], (places, 1))
-    made.ListenerUp = np.tile([[0.0, 0.0, 1.0]], (places, 1))
-    made.MeasurementDate = np.zeros(places)
-    with tempfile.TemporaryDirectory() as folder:
-        path = Path(folder) / "responses.sofa"
-        try:
-            sofar.write_sofa(str(path), made, compression=4)
-        except (OSError, RuntimeError) as error:  # the library says the one or the other of a full disk
-            raise StorageError(
-                "the file can't be written beside the other temporary ones.",
-                where="responses.sofa",
-                remedy="Make room on the disk, then do it again.",
-            ) from error
-        return path.read_bytes()
+    room = (("RoomCornerA", "IC", np.zeros(3), {}), ("RoomCornerB", "IC", responses.room_m, {}))
+    lists = (
+        ("ListenerPosition", "MC", responses.microphones_m, _IN_METRES),
+        ("ListenerView", "MC", (0.0, -1.0, 0.0), _IN_METRES),
+        ("ListenerUp", "MC", (0.0, 0.0, 1.0), {}),
+        ("ReceiverPosition", "RCI", np.zeros(3), _IN_METRES),
+        ("ReceiverView", "RCI", (1.0, 0.0, 0.0), _IN_METRES),
+        ("ReceiverUp", "RCI", (0.0, 0.0, 1.0), {}),
+        ("SourcePosition", "MC", responses.source_m, _IN_METRES),
+        ("SourceView", "IC", (1.0, 0.0, 0.0), _IN_METRES),
+        ("SourceUp", "IC", (0.0, 0.0, 1.0), {}),
+        ("EmitterPosition", "ECI", np.zeros(3), _IN_METRES),
+        ("EmitterView", "ECI", (1.0, 0.0, 0.0), _IN_METRES),
+        ("EmitterUp", "ECI", (0.0, 0.0, 1.0), {}),
+        ("MeasurementDate", "M", 0.0, {}),
+        *(room if responses.room_m else ()),
+        ("Data.IR", "MRN", responses.samples[:, None, :], {}),
+        ("Data.SamplingRate", "I", float(responses.sample_rate_hz), {"Units": "hertz"}),
+        ("Data.Delay", "MR", responses.delay_samples[:, None], {}),
+    )
+    places, samples = responses.samples.shape
+    sizes = {"I": 1, "C": 3, "R": 1, "E": 1, "M": places, "N": samples}
+    file = _opened(mode="w", memory=1)
+    file.setncatts(
+        {
+            "Conventions": "SOFA",
+            "Version": "2.1",
+            "SOFAConventions": CONVENTION,
+            "SOFAConventionsVersion": "1.0",
+            "APIName": "Dolce",
+            "APIVersion": __version__,
+            "ApplicationName": "Dolce",
+            "ApplicationVersion": __version__,
+            "DataType": "FIR",
+            "RoomType": "shoebox" if responses.room_m else "reverberant",
+            "Title": responses.title,
+            "Comment": responses.comment,
+            "DateCreated": date,
+            "DateModified": date,
+            "License": "No license provided, ask the author for permission",
+            **dict.fromkeys(_SAID_BY_NOBODY, ""),
+        }
+    )
+    for letter, size in sizes.items():
+        file.createDimension(letter, size)
+    for name, letters, value, attributes in lists:
+        variable = file.createVariable(name, "f8", tuple(letters), zlib=True, complevel=4)
+        variable.setncatts(attributes)
+        shape = tuple(sizes[letter] for letter in letters)
+        # One place counts for all measurements; what has a trailing I is a column.
+        variable[:] = np.broadcast_to(np.reshape(value, shape) if letters.endswith("CI") else value, shape)
+    return bytes(file.close())
 
 
 def read_sofa(data: bytes, *, name: str) -> RoomResponses:
@@ -114,70 +156,88 @@ def read_sofa(data: bytes, *, name: str) -> RoomResponses:
     FormatError
         Where it can't be read, declares more than that, or holds no impulse responses.
     """
-    import sofar
-
     if len(data) > _MOST_BYTES:
         raise FormatError(
             f"{len(data) / 1e6:.0f} MB are too much.", where=name, remedy="Save fewer places in one file."
         )
-    with _ONE_AT_A_TIME, tempfile.TemporaryDirectory() as folder:
-        path = Path(folder) / "responses.sofa"
-        path.write_bytes(data)
-        try:
-            _declares_no_more_than_is_read(path, name)
-            read = sofar.read_sofa(str(path), verify=False, verbose=False)
-            samples = np.asarray(read.Data_IR, dtype=np.float64)
-            samples = samples.reshape(samples.shape[0], -1, samples.shape[-1])[:, 0]
-            rate = round(float(np.ravel(read.Data_SamplingRate)[0]))
-            place = np.broadcast_to(np.atleast_2d(np.asarray(read.ListenerPosition, dtype=float)), (len(samples), 3))
-            source = np.ravel(np.atleast_2d(np.asarray(read.SourcePosition, dtype=float))[0])[:3]
-            delay = np.broadcast_to(np.ravel(np.asarray(read.Data_Delay, dtype=float))[: len(samples)], len(samples))
-        except FormatError:
-            raise
-        except Exception as error:  # whatever a stranger's file makes of the library
-            raise FormatError(
-                "this SOFA file can't be read.",
-                where=name,
-                remedy="Save impulse responses (Data.IR) at one sample rate.",
-            ) from error
-    if not samples.size or not np.isfinite(samples).all() or not 8000 <= rate <= 400_000:
+    try:
+        with _ONE_AT_A_TIME, closing(_opened(memory=data)) as file:
+            _declares_no_more_than_is_read(file, name)
+            read = _responses(file)
+    except FormatError:
+        raise
+    except Exception as error:  # whatever a stranger's file makes of the library
+        raise FormatError(
+            "this SOFA file can't be read.", where=name, remedy="Save impulse responses (Data.IR) at one sample rate."
+        ) from error
+    if not read.samples.size or not np.isfinite(read.samples).all() or not 8000 <= read.sample_rate_hz <= 400_000:
         raise FormatError(
             "it holds no impulse responses that can be used.",
             where=name,
             remedy="Save impulse responses (Data.IR) at one sample rate.",
         )
+    return read
+
+
+def _opened(*, memory: bytes | int, mode: Literal["r", "w"] = "r") -> "netCDF4.Dataset":
+    """A file in memory: the bytes of one, or a new one. AES69 files are netCDF-4, thus HDF5."""
+    import netCDF4  # takes a fifth of a second, and is rarely asked for
+
+    file = netCDF4.Dataset("responses.sofa", mode, memory=memory)
+    file.set_auto_mask(False)
+    return file
+
+
+def _responses(file: "netCDF4.Dataset") -> RoomResponses:
+    """What a file holds of its first receiver and emitter."""
+    samples = _of_first(file["Data.IR"])
+    places = len(samples)
+    delay = np.ravel(_of_first(file["Data.Delay"]))
     return RoomResponses(
         samples=samples,
-        sample_rate_hz=rate,
-        source_m=source,
-        microphones_m=np.array(place),
-        delay_samples=np.array(delay),
-        title=str(getattr(read, "GLOBAL_Title", ""))[:80],
+        sample_rate_hz=round(float(np.ravel(file["Data.SamplingRate"][:])[0])),
+        source_m=_in_metres(file["SourcePosition"])[0],
+        microphones_m=np.array(np.broadcast_to(_in_metres(file["ListenerPosition"]), (places, 3))),
+        delay_samples=np.array(np.broadcast_to(delay[:places], places)),
+        title=str(getattr(file, "Title", ""))[:80],
     )
 
 
-def _declares_no_more_than_is_read(path: Path, name: str) -> None:
-    """Shapes and types of all that a file holds, by its directory alone."""
-    import netCDF4
+def _of_first(variable: "netCDF4.Variable") -> NDArray[np.float64]:
+    """Values of the first receiver and emitter: the dimensions M and N (AES69 names them) are kept."""
+    part = tuple(0 if letter in "RE" else slice(None) for letter in variable.dimensions)
+    return np.asarray(variable[part], dtype=np.float64)
 
+
+def _in_metres(variable: "netCDF4.Variable") -> NDArray[np.float64]:
+    """Places, shape (any, 3), cartesian, also where they are given as azimuth and elevation in degrees, and radius."""
+    place = np.atleast_2d(np.asarray(variable[:], dtype=np.float64))[:, :3]
+    if str(getattr(variable, "Type", "cartesian")) != "spherical":
+        return place
+    azimuth, elevation, radius = np.radians(place[:, 0]), np.radians(place[:, 1]), place[:, 2]
+    flat = radius * np.cos(elevation)
+    return np.stack([flat * np.cos(azimuth), flat * np.sin(azimuth), radius * np.sin(elevation)], axis=1)
+
+
+def _declares_no_more_than_is_read(file: "netCDF4.Dataset", name: str) -> None:
+    """Shapes and types of all that a file holds, by its directory alone."""
     values = 0
-    with netCDF4.Dataset(str(path)) as file:
-        if file.groups:
+    if file.groups:
+        raise FormatError(
+            "it holds groups, which SOFA files don't have.",
+            where=name,
+            remedy="Save impulse responses (Data.IR) at one sample rate.",
+        )
+    for title, variable in file.variables.items():
+        count = math.prod(variable.shape)
+        numbers = getattr(variable.dtype, "kind", "") in ("f", "i", "u", "S")
+        if not numbers and (variable.dtype is not str or count > _MOST_WORDS):
             raise FormatError(
-                "it holds groups, which SOFA files don't have.",
+                f"{title} holds what are no numbers.",
                 where=name,
                 remedy="Save impulse responses (Data.IR) at one sample rate.",
             )
-        for title, variable in file.variables.items():
-            count = math.prod(variable.shape)
-            numbers = getattr(variable.dtype, "kind", "") in ("f", "i", "u", "S")
-            if not numbers and (variable.dtype is not str or count > _MOST_WORDS):
-                raise FormatError(
-                    f"{title} holds what are no numbers.",
-                    where=name,
-                    remedy="Save impulse responses (Data.IR) at one sample rate.",
-                )
-            values += count
+        values += count
     if values > _MOST_VALUES:
         raise FormatError(
             f"it declares {values / 1e6:.1f} million values; {_MOST_VALUES / 1e6:.0f} million are read.",

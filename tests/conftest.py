@@ -13,18 +13,17 @@ from dolce.services.shape.shaping import Shaping
 from dolce.services.wiring import Services, open_services
 from dolce.web.serving import settle
 from rooms import BRIEF, Prepared
+from sharing import group
 
 # What is tested of jobs holds however long bands are looked for; tests/core and bench/ look in earnest.
 Shaping.effort = BRIEF
 
 
-@pytest.hookimpl(optionalhook=True)
-def pytest_xdist_make_scheduler(config, log):
+@pytest.hookimpl(tryfirst=True)
+def pytest_collection_modifyitems(items):
     """Whole modules for each worker, in the order of their names: what takes longest comes first."""
-    from sharing import ByModule
-
-    config.option.loadscopereorder = False
-    return ByModule(config, log)
+    for item in items:
+        item.add_marker(pytest.mark.xdist_group(group(item.nodeid)))
 
 
 def pytest_collection_finish() -> None:

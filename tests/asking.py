@@ -5,8 +5,19 @@ import re
 from dolce.web import create_app
 
 
+class _AsShown:
+    """An answer whose text has one space wherever a browser shows one."""
+
+    @property
+    def text(self):
+        text = super().text
+        return re.sub(r"\s+", " ", text) if self.mimetype == "text/html" else text
+
+
 def client_of(services):
-    return create_app(services).test_client()
+    client = create_app(services).test_client()
+    client.response_wrapper = type("Answer", (_AsShown, client.response_wrapper), {})
+    return client
 
 
 def token(client, url="/"):

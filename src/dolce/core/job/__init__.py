@@ -1,22 +1,10 @@
 """The words of a job: rig, rounds and takes, as values; the room is `dolce.core.room`."""
 
 from dolce.core.job.feeds import GROUPS, JOINED, Feed, HowTaken, Rows, bass_alone, channels_of, label_of, name_of
-from dolce.core.job.log_groups import LogGroup, grouped
-from dolce.core.job.model import (
-    UNITS,
-    DamagedJob,
-    Job,
-    LogEntry,
-    PassKind,
-    PassRecord,
-    PassState,
-    Round,
-    TakeRecord,
-    TakeSource,
-    Units,
-    result_of,
-)
+from dolce.core.job.job import UNITS, DamagedJob, Job, Units
+from dolce.core.job.logbook import LogEntry, LogGroup, grouped
 from dolce.core.job.next_step import JobFacts, StepKey, needed_sheets, next_step
+from dolce.core.job.pass_record import PassKind, PassRecord, PassState, result_of
 from dolce.core.job.passes import PassOptions, steps_of, waits_of
 from dolce.core.job.placements import placement_of
 from dolce.core.job.report import PARTS, ReportWords
@@ -32,6 +20,7 @@ from dolce.core.job.results import (
 )
 from dolce.core.job.rig import SAMPLE_RATES_HZ, Interface, Levels, Rehearsal, Rig
 from dolce.core.job.rounds import Moved, latest_corrected, moved_between, proposed_base
+from dolce.core.job.takes import Round, TakeRecord, TakeSource
 
 __all__ = [
     "GROUPS",

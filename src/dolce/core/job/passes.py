@@ -6,7 +6,7 @@ from itertools import pairwise
 from typing import Literal
 
 from dolce.core.checked import limited, ranges
-from dolce.core.job.model import Job
+from dolce.core.job.job import Job
 from dolce.core.job.placements import placement_of
 from dolce.core.signals import SIGNAL_KINDS, SignalKind
 from dolce.errors import InvalidValue

@@ -1,6 +1,6 @@
 """Which spots are measured at once."""
 
-from dolce.core.job.model import Job
+from dolce.core.job.job import Job
 
 
 def placement_of(job: Job, spot_id: int) -> list[int]:

@@ -4,7 +4,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
 from dolce.core.geometry import Point
-from dolce.core.job.model import Round, TakeRecord
+from dolce.core.job.takes import Round, TakeRecord
 
 
 def proposed_base(rounds: Sequence[Round], cells: Mapping[int, int]) -> Round | None:

@@ -6,10 +6,17 @@ from dataclasses import dataclass
 from datetime import datetime
 from itertools import groupby
 
-from dolce.core.job.model import LogEntry
-
 # As `services/takes/taking` writes them.
 _TAKE = re.compile(r"Take of (?P<row>.+?) at (?P<spot>.+), round (?P<round>.+): (?P<word>[a-z ]+)\.")
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class LogEntry:
+    """One line of the logbook; `number` orders them."""
+
+    at: datetime
+    text: str
+    number: int = 0
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -64,7 +64,7 @@ def uploads(services: Services, job_id: int) -> None:
     """A small file that unpacks to much, and twenty recordings of all lengths."""
     data = flac(179, 8)
     with Highest() as highest, contextlib.suppress(DolceError):
-        services.taking.add_recording(job_id, "L", 1, data, file_name="long.flac")
+        services.recordings.add(job_id, "L", 1, data, file_name="long.flac")
     line(
         f"FLAC of {len(data) // 1000} kB, 8 channels, 179 s: memory until refused",
         f"{highest.mb:.0f} MB",
@@ -85,7 +85,7 @@ def uploads(services: Services, job_id: int) -> None:
             format="WAV",
             subtype="PCM_24",
         )
-        services.taking.add_recording(job_id, "L", 1, out.getvalue(), file_name=f"{number}.wav")
+        services.recordings.add(job_id, "L", 1, out.getvalue(), file_name=f"{number}.wav")
     left = resident_mb() - before
     line("20 recordings of different lengths: memory left behind", f"{left:.0f} MB", "150 MB", left < 150)
 

@@ -157,7 +157,7 @@ def polled(services: Services, job_id: int) -> None:
     """What the page asks for while sound runs."""
     client = create_app(services).test_client()
     services.rigging.set_rig(job_id, pace="real time", sweep_seconds=20.0)
-    services.taking.new_round(job_id)
+    services.rounds.new(job_id)
     services.taking.run_rest(job_id)
     try:
         board, times = services.taking.board(job_id), []

@@ -43,7 +43,7 @@ def proven(services: Services) -> int:
     services.shaping.find(job.id)
     services.loading.load(job.id, "A", "corrected")
     services.loading.switch(job.id, "A")
-    services.taking.new_round(job.id)
+    services.rounds.new(job.id)
     services.taking.run_rest(job.id)
     services.sound.wait()
     return job.id

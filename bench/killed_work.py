@@ -99,7 +99,7 @@ class Passes(Work):
 
     def step(self, services: Services, say: Say) -> None:
         if not services.sound.running():
-            services.taking.new_round(1)
+            services.rounds.new(1)
             services.taking.run_rest(1)
         say(str(takes_of(services)))
 
@@ -174,7 +174,7 @@ class Imports(Work):
         room, name = services.room.room_file(1)
         say("begun")
         while True:
-            services.taking.add_recording(1, "L", 1, out.getvalue(), file_name="one.wav")
+            services.recordings.add(1, "L", 1, out.getvalue(), file_name="one.wav")
             say(str(takes_of(services)))
             services.room.use_file(1, room, name=name)
 

@@ -113,7 +113,7 @@ def day(services: Services) -> None:
     for part in range(parts):
         until = HOURS * (part + 1) / parts
         while takes < TAKES_AN_HOUR * until:
-            services.taking.new_round(job.id)
+            services.rounds.new(job.id)
             services.taking.run_rest(job.id)
             services.sound.wait()
             takes += services.taking.board(job.id).taken

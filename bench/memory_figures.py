@@ -53,7 +53,7 @@ def prepared(folder: Path) -> None:
     services.rigging.set_rig(job.id, pace="fast", sweep_seconds=1.0)
     for number in range(ROUNDS):
         if number:
-            services.taking.new_round(job.id)
+            services.rounds.new(job.id)
         services.taking.run_rest(job.id)
         services.sound.wait()
         if not number:

@@ -112,7 +112,7 @@ def test_a_new_job_from_nothing_to_proven(driver, address, downloads, tmp_path):
     # A recording made elsewhere, put on a cell: unknown delay is said.
     third = services.jobs.get(job_id).spots[2].id
     take = services.taking.board(job_id).takes[("R", third)]
-    data, _ = services.taking.recording(job_id, take.id)
+    data, _ = services.recordings.original(job_id, take.id)
     samples, rate = soundfile.read(io.BytesIO(data))
     soundfile.write(tmp_path / "recorder.wav", samples, rate, subtype="PCM_16")
     page.find(f'[data-cell="R-{third}"] .cell-open').click()

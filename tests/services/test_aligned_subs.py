@@ -233,7 +233,7 @@ def test_what_was_taken_through_it_is_what_was_predicted(found):
     services.loading.load(job_id, "B", "aligned")
     services.loading.switch(job_id, "B")
     first = services.jobs.get(job_id).round_id
-    services.taking.new_round(job_id)
+    services.rounds.new(job_id)
     services.taking.run_rest(job_id)
     services.sound.wait()
     try:
@@ -280,7 +280,7 @@ def test_subs_that_are_one_get_one_correction_and_are_proven_as_one(found):
     assert trims.get("Sub1", 0.0) == trims.get("Sub2", 0.0)
     services.loading.load(job_id, "A", "corrected")
     services.loading.switch(job_id, "A")
-    services.taking.new_round(job_id)
+    services.rounds.new(job_id)
     services.taking.run_rest(job_id)
     services.sound.wait()
     try:

@@ -26,7 +26,7 @@ def filled(prepared):
     services.loading.load(job_id, "A", "convolved")
     services.loading.switch(job_id, "A")
     first = services.jobs.get(job_id).round_id
-    round_id = services.taking.new_round(job_id, name="After").id
+    round_id = services.rounds.new(job_id, name="After").id
     services.taking.run_spot(job_id, services.jobs.get(job_id).spots[0].id)
     services.sound.wait()
     services.versions.keep(job_id, "mine", "why")

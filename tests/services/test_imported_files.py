@@ -54,7 +54,7 @@ def test_a_whole_spot_is_cut_up_shown_and_kept_with_its_arrivals(services, job):
     assert services.imported_files.keep(job.id) == len(job.feeds)
     assert services.imported_files.items(job.id) == []
     from_file = services.taking.board(job.id).takes
-    services.taking.new_round(job.id, name="Rig")
+    services.rounds.new(job.id, name="Rig")
     services.taking.run_spot(job.id, job.spots[1].id)
     services.sound.wait(60)
     by_rig = services.taking.board(job.id).takes
@@ -67,7 +67,7 @@ def test_a_whole_spot_is_cut_up_shown_and_kept_with_its_arrivals(services, job):
         assert drift.value == pytest.approx(-45, abs=0.3)
     assert len({take.level_group for take in from_file.values()}) == 1  # one recording: levels compare
     # The raw part is kept, and read again as it was played.
-    data, name = services.taking.recording(job.id, from_file["L", cell[1]].id)
+    data, name = services.recordings.original(job.id, from_file["L", cell[1]].id)
     assert name.endswith(".flac")
     assert soundfile.info(io.BytesIO(data)).duration < len(recording) / RATE / 4
 

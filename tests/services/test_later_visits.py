@@ -117,7 +117,7 @@ def test_a_copy_for_a_recheck_goes_on_with_a_round_of_its_own_and_sees_what_drif
     assert view.drifted == ()
     assert {row.spots for row in view.rows} == {4}
     # Somebody turned the left one down by 3 dB at its own knob since then.
-    services.taking.new_round(copy.id, name="Third visit")
+    services.rounds.new(copy.id, name="Third visit")
     services.rigging.set_rig(copy.id, knobs_db={"L": -3.0})
     services.taking.run_rest(copy.id)
     services.sound.wait()

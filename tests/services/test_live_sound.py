@@ -135,7 +135,7 @@ def test_moving_average_is_kept_as_a_take_and_agrees_with_the_sweeps_around_the_
     assert abs(apart.mean()) < 0.3
     assert apart.std() < 1.5
     with pytest.raises(NotFound, match="moving average"):
-        services.taking.recording(job_id, take.id)
+        services.recordings.original(job_id, take.id)
     assert services.live.moving_takes(job_id)[0].id == take.id
     copied = services.jobs.copy(job_id, with_takes=True)
     assert services.taking.board(copied.id).takes["L", 1].source == "moving"

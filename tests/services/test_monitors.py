@@ -68,7 +68,7 @@ def test_a_round_that_is_not_as_predicted_says_so_and_one_that_is_becomes_the_st
     services, job_id = job
     with_model(services, job_id)
     services.switching.set_positions(job_id, "L", measured={}, chosen={"Treble": "−4 dB"})
-    services.taking.new_round(job_id, name="Turned")
+    services.rounds.new(job_id, name="Turned")
     services.taking.run_rest(job_id)
     services.sound.wait()
     view = services.switching.view(job_id, "L")
@@ -133,7 +133,7 @@ def test_takes_at_rising_level_tell_how_loud_it_plays_and_count_for_nothing_else
     loudest = max(view.levels_dbfs)
     assert all(band.needed_db is not None for band in on_progress)
     assert max(band.maximum_levels_db for band in on_progress) < 100 + loudest + 20
-    services.taking.new_round(job_id, name="Empty")
+    services.rounds.new(job_id, name="Empty")
     with pytest.raises(Conflict, match="no take yet"):
         services.taking.rising(job_id, "L", spot)
 
@@ -268,7 +268,7 @@ def test_turned_switches_count_in_sums_with_the_sub_and_in_proof(job):
         assert np.abs(moved - turned)[GRID > 500].max() < 0.1
     services.loading.load(job_id, "A", "corrected")
     services.loading.switch(job_id, "A")
-    services.taking.new_round(job_id, name="After")
+    services.rounds.new(job_id, name="After")
     services.taking.run_rest(job_id)
     services.sound.wait()
     # The rehearsed monitor was not turned: proof misses by just that, in the sum, and in a channel that plays alone.
@@ -278,7 +278,7 @@ def test_turned_switches_count_in_sums_with_the_sub_and_in_proof(job):
     services.crossing.set_crossovers(job_id, {"fronts": None})
     services.shaping.stand_on_present(job_id)
     services.loading.load(job_id, "A", "corrected")
-    services.taking.new_round(job_id, name="Alone")
+    services.rounds.new(job_id, name="Alone")
     services.taking.run_rest(job_id)
     services.sound.wait()
     missed = services.proving.view(job_id).channels["L"].proof

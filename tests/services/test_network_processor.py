@@ -277,7 +277,7 @@ def test_a_job_is_loaded_over_the_network_taken_through_it_and_proven(services, 
     services.loading.load(job, "A", "corrected")
     services.loading.switch(job, "A")
     assert memory.state.presets["A"].channels["L"].filters == services.shaping.correction(job).filters("L")
-    services.taking.new_round(job)
+    services.rounds.new(job)
     services.taking.run_spot(job, services.jobs.get(job).spots[0].id)
     services.sound.wait()
     proof = services.proving.view(job)

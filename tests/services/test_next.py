@@ -21,7 +21,7 @@ def test_filters_that_were_changed_since_they_were_loaded_are_loaded_again(pair)
     assert step(services, job_id) == "play"
     services.loading.switch(job_id, "A")
     assert step(services, job_id) == "round"
-    services.taking.new_round(job_id)
+    services.rounds.new(job_id)
     assert step(services, job_id) == "take"
     band = services.shaping.correction(job_id).bands["L"][0]
     services.shaping.edit_band(job_id, "L", band.id, replace(band.filter, gain_db=band.filter.gain_db - 1.0))
@@ -41,7 +41,7 @@ def test_levels_that_were_changed_since_ask_for_filters_again(pair):
 def test_the_first_spot_that_lacks_something_is_named(pair):
     services, job_id = pair
     services.loading.switch(job_id, "A")
-    services.taking.new_round(job_id)
+    services.rounds.new(job_id)
     spots = services.jobs.get(job_id).spots
     assert services.progress.status(job_id).next_spot == spots[0].id
     services.taking.run_spot(job_id, spots[0].id)

@@ -45,7 +45,7 @@ def test_a_job_of_any_layout_goes_through_all_stops(services, layout, subs):
         assert highest <= (121 if channel.startswith("Sub") else 501)
     services.loading.load(job.id, "A", "corrected")
     services.loading.switch(job.id, "A")
-    services.taking.new_round(job.id)
+    services.rounds.new(job.id)
     services.taking.run_rest(job.id)
     services.sound.wait()
     all_open()

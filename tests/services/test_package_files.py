@@ -184,7 +184,7 @@ def test_takes_are_written_as_aes69_and_read_back(shaped, tmp_path):
     assert_allclose(read.SourcePosition, np.tile(job.speaker("L").place.as_array(), (4, 1)))
     assert_allclose(sorted(map(tuple, read.ListenerPosition)), sorted(tuple(s.place.as_array()) for s in job.spots))
     copy = services.jobs.copy(job_id).id
-    services.taking.new_round(copy, name="Read back")
+    services.rounds.new(copy, name="Read back")
     spot = job.spots[1]
     take = services.elsewhere.add(copy, "L", spot.id, data, file_name="l.sofa")
     with services.context.look() as work:

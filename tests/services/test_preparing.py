@@ -70,7 +70,7 @@ def test_whoever_works_on_a_job_is_left_alone_and_the_rest_can_be_left_out(servi
 
     def new_round(done, _of):
         if done == 1:
-            services.taking.new_round(job_id, name="Mine")
+            services.rounds.new(job_id, name="Mine")
 
     services.taking.rehearse(job_id, on_progress=new_round, stopped=lambda: False)
     assert services.taking.board(job_id).taken == 0  # nothing came into the new round

@@ -135,7 +135,7 @@ def test_another_processor_of_the_chain_is_heard_and_is_part_of_a_round(services
     services.rigging.set_rig(job_id, placed_by_hand=False)
     before = taken(services, job_id)
     services.processor.add_other(job_id, RECEIVER)
-    services.taking.new_round(job_id, name="Late")
+    services.rounds.new(job_id, name="Late")
     late = taken(services, job_id)
     assert late["L"].arrival_s - before["L"].arrival_s == pytest.approx(0.012, abs=1e-5)
     services.processor.switch_other(job_id, "Receiver")
@@ -143,7 +143,7 @@ def test_another_processor_of_the_chain_is_heard_and_is_part_of_a_round(services
     assert not known(services, job_id).is_neutral
     with pytest.raises(Conflict, match="Start a new round"):
         services.taking.run_spot(job_id, services.jobs.get(job_id).spots[0].id)
-    services.taking.new_round(job_id, name="With it")
+    services.rounds.new(job_id, name="With it")
     louder = taken(services, job_id)["L"].level_db - late["L"].level_db
     assert louder[np.abs(ANALYSIS_GRID_HZ - 70).argmin()] == pytest.approx(3, abs=0.3)  # its own preference
     assert services.aligning.view(job_id).round.name == "Untouched"
@@ -159,7 +159,7 @@ def test_one_for_the_subs_alone_leaves_the_others_in_time(services):
     services.rigging.set_rig(job_id, pace="fast", sweep_seconds=2.0)
     before = taken(services, job_id)
     services.processor.add_other(job_id, replace(RECEIVER, channels=("Sub1",)))
-    services.taking.new_round(job_id, name="Background")
+    services.rounds.new(job_id, name="Background")
     after = taken(services, job_id)
     moved = {c for c in after if abs(after[c].arrival_s - before[c].arrival_s) > 0.01}
     assert moved == {"Sub1"}

@@ -22,7 +22,7 @@ def on_progress(prepared):
     services.shaping.find(job_id)
     services.loading.load(job_id, "A", "corrected")
     services.loading.switch(job_id, "A")
-    services.taking.new_round(job_id, name="After")
+    services.rounds.new(job_id, name="After")
     services.taking.run_rest(job_id)
     services.sound.wait()
     yield services, client_of(services), job_id

@@ -152,7 +152,7 @@ def test_what_somebody_left_in_the_processor_is_kept_made_neutral_and_put_back(s
     assert [state.description for _, _, state in view.kept] == ["C, Film night"]
     with pytest.raises(Conflict, match="Start a new round"):
         services.taking.run_spot(job_id, 1)
-    services.taking.new_round(job_id)
+    services.rounds.new(job_id)
     clean = taken(services, job_id)
     bass = (ANALYSIS_GRID_HZ > 30) & (ANALYSIS_GRID_HZ < 45)
     # Bass management had sent it to the subs.
@@ -232,7 +232,7 @@ def test_a_preset_loaded_as_convolution_is_proven_like_bands(services):
     services.loading.load(job_id, "C", "convolved")
     assert services.loading.view(job_id).loaded_is_current == {"C": True}
     services.loading.switch(job_id, "C")
-    assert services.taking.new_round(job_id).name == "Corrected"
+    assert services.rounds.new(job_id).name == "Corrected"
     taken(services, job_id)
     proof = services.proving.view(job_id).channels["L"]
     assert proof.proof.outcome.predicted_against_measured_db < 0.4

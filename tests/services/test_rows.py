@@ -84,7 +84,7 @@ def test_rows_of_several_channels_are_read_and_stay_out_of_what_is_aligned(servi
 def test_averaged_takes_tell_how_much_they_differ_and_stand_further_above_noise(services, job_id):
     services.rigging.set_rig(job_id, sweep_level_dbfs=-50.0)
     once = taken(services, job_id, "Ls")["Ls"]
-    services.taking.new_round(job_id, name="Averaged")
+    services.rounds.new(job_id, name="Averaged")
     services.rows.set_how(job_id, {"surrounds": HowTaken(repeats=4)})
     averaged = taken(services, job_id, "Ls")["Ls"]
     assert (averaged.repeats, once.repeats, once.repeats_db) == (4, 1, None)
@@ -120,7 +120,7 @@ def test_a_spot_that_no_row_is_taken_at_is_said_and_nothing_plays(services, job_
 @pytest.mark.parametrize("signal", ["sequence", "pink"])
 def test_other_signals_end_in_takes_that_say_what_they_cannot_tell(services, job_id, signal):
     swept = taken(services, job_id, "L")["L"]
-    services.taking.new_round(job_id, name="Other")
+    services.rounds.new(job_id, name="Other")
     other = taken(services, job_id, "L", signal=signal)["L"]
     assert (swept.signal, other.signal) == ("sweep", signal)
     assert {one.kind for one in other.cautions} == {{"sequence": "sequence", "pink": "pink noise"}[signal]}
@@ -136,7 +136,7 @@ def test_other_signals_end_in_takes_that_say_what_they_cannot_tell(services, job
 def test_a_recorder_with_a_clock_of_its_own_agrees_with_one_clock(services, job_id):
     rows = ("L", "Rs", "Sub1")
     one = taken(services, job_id, *rows)
-    services.taking.new_round(job_id, name="Own clock")
+    services.rounds.new(job_id, name="Own clock")
     services.rigging.set_rig(job_id, own_clock=True)
     own = taken(services, job_id, *rows)
     for code in rows:

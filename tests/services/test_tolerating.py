@@ -126,7 +126,7 @@ def test_rounds_stand_beside_each_other_seat_by_seat(taken):
 def test_levels_and_arrivals_are_told_of_the_round_that_they_were_read_from(taken):
     services, job_id = taken
     before = services.tolerating.view(job_id, EBU)
-    services.taking.new_round(job_id, name="Nothing in it yet")
+    services.rounds.new(job_id, name="Nothing in it yet")
     after = services.tolerating.view(job_id, EBU)
     for line in ("level", "arrival"):
         assert of_line(after, line) == of_line(before, line)

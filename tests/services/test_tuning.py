@@ -46,7 +46,7 @@ def through_a_preset(services, job_id):
     services.shaping.find(job_id)
     services.loading.load(job_id, "A", "corrected")
     services.loading.switch(job_id, "A")
-    services.taking.new_round(job_id)
+    services.rounds.new(job_id)
 
 
 def test_a_stray_take_in_a_later_bypassed_round_empties_nothing(services, job_id):
@@ -55,7 +55,7 @@ def test_a_stray_take_in_a_later_bypassed_round_empties_nothing(services, job_id
     before = services.proving.view(job_id)
     assert before.passed, before.against
     services.loading.switch(job_id, "bypass")
-    services.taking.new_round(job_id, name="Stray")
+    services.rounds.new(job_id, name="Stray")
     services.taking.repeat(job_id, "L", services.jobs.get(job_id).spots[0].id)
     services.sound.wait()
     assert services.aligning.view(job_id).round.name == "Untouched"
@@ -145,10 +145,10 @@ def test_recordings_from_elsewhere_pull_no_trim(services, job_id):
     before = {r.reading.channel: r.trim_db for r in services.aligning.view(job_id).alignment_table.channel_rows}
     for spot in spots[:2]:
         take = services.taking.board(job_id).takes["R", spot.id]
-        samples, rate = soundfile.read(io.BytesIO(services.taking.recording(job_id, take.id)[0]))
+        samples, rate = soundfile.read(io.BytesIO(services.recordings.original(job_id, take.id)[0]))
         out = io.BytesIO()
         soundfile.write(out, samples * 0.1, rate, format="WAV", subtype="PCM_24")  # a recorder 20 dB softer
-        services.taking.add_recording(job_id, "R", spot.id, out.getvalue(), file_name="r.wav")
+        services.recordings.add(job_id, "R", spot.id, out.getvalue(), file_name="r.wav")
     alignment_table = services.aligning.view(job_id).alignment_table
     found = {r.reading.channel: (r.reading.level_db, r.trim_db) for r in alignment_table.channel_rows}
     assert found["R"] == (None, 0.0)
@@ -157,15 +157,15 @@ def test_recordings_from_elsewhere_pull_no_trim(services, job_id):
 
 def test_a_recording_from_elsewhere_waits_for_a_round_of_the_processors_state(services, job_id):
     spot = services.jobs.get(job_id).spots[0].id
-    data = services.taking.recording(job_id, services.taking.board(job_id).takes["L", spot].id)[0]
+    data = services.recordings.original(job_id, services.taking.board(job_id).takes["L", spot].id)[0]
     services.aligning.use_proposal(job_id)
     services.loading.load(job_id, "A", "aligned")
     services.loading.switch(job_id, "A")
     with pytest.raises(Conflict, match="Start a new round") as refused:
-        services.taking.add_recording(job_id, "L", spot, data, file_name="l.flac")
+        services.recordings.add(job_id, "L", spot, data, file_name="l.flac")
     assert refused.value.where == "round"
     services.loading.switch(job_id, "bypass")
-    assert services.taking.add_recording(job_id, "L", spot, data, file_name="l.flac").attempt == 2
+    assert services.recordings.add(job_id, "L", spot, data, file_name="l.flac").attempt == 2
 
 
 def test_takes_from_before_and_after_a_move_are_told_apart(services, job_id):
@@ -175,14 +175,14 @@ def test_takes_from_before_and_after_a_move_are_told_apart(services, job_id):
     services.sound.wait()
     assert services.aligning.view(job_id).moved == ("L",)  # the round holds takes of both places
     assert services.shaping.view(job_id).moved == ("L",)
-    services.taking.new_round(job_id, name="L moved")
+    services.rounds.new(job_id, name="L moved")
     run_rest(services, job_id)
     assert services.taking.board(job_id).moved == ()
     assert services.taking.board(job_id).round.name == "L moved"  # a given name stays
     assert services.aligning.view(job_id).round.name == "L moved"  # as full, and later
     assert services.aligning.view(job_id).moved == ()
     with pytest.raises(Conflict, match="there is a round L moved already"):
-        services.taking.new_round(job_id, name="L moved")
+        services.rounds.new(job_id, name="L moved")
 
 
 def test_the_centre_of_the_main_seat_is_asked_of_the_plan(services, job_id):
@@ -208,7 +208,7 @@ def test_a_copy_keeps_what_its_correction_starts_from_and_stands_on(services, jo
 def test_a_door_slam_is_played_again_and_the_pass_goes_on(services, job_id, monkeypatch):
     from dolce.services.takes import found_take
 
-    services.taking.new_round(job_id, name="Slam")
+    services.rounds.new(job_id, name="Slam")
     whole, heard = found_take.captured, []
 
     def slammed(recording, **how):
@@ -236,7 +236,7 @@ def test_drop_outs_that_the_driver_reports_are_kept_with_the_take(services, job_
 
 def test_a_speaker_that_is_not_heard_ends_the_pass_with_what_to_do(services, job_id):
     services.rigging.set_faults(job_id, [Fault(kind="dead", channels=("R",))])
-    services.taking.new_round(job_id, name="Dead")
+    services.rounds.new(job_id, name="Dead")
     run_rest(services, job_id)
     last = services.taking.board(job_id).last_pass
     assert last.state == "failed"
@@ -253,7 +253,7 @@ def test_load_opens_although_a_preset_fits_no_more(services, job_id):
 
 
 def test_what_would_spoil_a_pass_is_said_before_it(services, job_id):
-    services.taking.new_round(job_id, name="Spoiled")
+    services.rounds.new(job_id, name="Spoiled")
     client = client_of(services)
     assert "all the same" not in client.get(f"/jobs/{job_id}/takes").text
     services.rigging.set_faults(job_id, [Fault(kind="inverted", channels=("R",))])
@@ -301,7 +301,7 @@ def recorded(services, job_id, channel, *, gain_db, recorder, spot=None):
     """A recording from elsewhere of what the rig heard, with a gain of its own."""
     spot = spot or services.jobs.get(job_id).spots[0].id
     take = services.taking.board(job_id).takes[(channel, spot)]
-    data, name = services.taking.recording(job_id, take.id)
+    data, name = services.recordings.original(job_id, take.id)
     samples, rate = soundfile.read(io.BytesIO(data))
     out = io.BytesIO()
     soundfile.write(out, samples * 10 ** (gain_db / 20), rate, format="WAV", subtype="FLOAT")
@@ -317,9 +317,9 @@ def test_recordings_of_one_recorder_are_level_with_each_other_and_pull_nobody_el
     proposed = {r.reading.channel: r.trim_db for r in services.aligning.view(job_id).alignment_table.channel_rows}
 
     def trims(recorders):
-        services.taking.new_round(job_id)
+        services.rounds.new(job_id)
         for (channel, spot), data in files.items():
-            services.taking.add_recording(job_id, channel, spot, data, file_name="x.wav", recorder=recorders[channel])
+            services.recordings.add(job_id, channel, spot, data, file_name="x.wav", recorder=recorders[channel])
         services.aligning.start_from(job_id, services.jobs.get(job_id).round_id)
         channel_rows = services.aligning.view(job_id).alignment_table.channel_rows
         assert all(r.reading.arrival_s is None for r in channel_rows)  # each file has a clock of its own
@@ -399,6 +399,6 @@ def test_a_bass_lift_reaches_the_sub_and_the_proof_knows_that_it_is_wanted(servi
     assert mean[3.0] - mean[0.0] > 1.5  # it was cancelled altogether before
     services.loading.load(job.id, "A", "corrected")
     services.loading.switch(job.id, "A")
-    services.taking.new_round(job.id)
+    services.rounds.new(job.id)
     run_rest(services, job.id)
     assert "levels differ" not in {one.kind for one in services.proving.view(job.id).against}

@@ -24,7 +24,7 @@ def played(services):
     services.shaping.find(job.id)
     services.loading.load(job.id, "A", "corrected")
     services.loading.switch(job.id, "A")
-    services.taking.new_round(job.id)
+    services.rounds.new(job.id)
 
 
 @pytest.fixture

@@ -73,7 +73,7 @@ def test_the_heavier_seat_decides_shape_and_proof(taken):
     # The proof averages by the same weights: before, of the round before, is the weighted energy mean of its spots.
     taken.loading.load(job_id, "A", "corrected")
     taken.loading.switch(job_id, "A")
-    taken.taking.new_round(job_id)
+    taken.rounds.new(job_id)
     taken.taking.run_rest(job_id)
     taken.sound.wait()
     for weights in HEAVY:

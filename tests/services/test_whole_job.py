@@ -77,7 +77,7 @@ def test_rig_gives_back_its_known_delay_level_and_polarity(services, job):
     services.aligning.use_proposal(job.id)
     services.loading.load(job.id, "A", "aligned")
     services.loading.switch(job.id, "A")
-    services.taking.new_round(job.id)
+    services.rounds.new(job.id)
     run_all(services, job.id)
     takes = services.taking.board(job.id).takes
     first = [takes[channel, job.spots[0].id].arrival_s for channel in ("L", "R")]
@@ -134,7 +134,7 @@ def test_repeating_a_take_gives_other_noise_but_the_same_response(services, job)
     services.sound.wait()
     again = services.taking.board(job.id).takes[("L", 1)]
     assert again.attempt == 2
-    assert services.taking.recording(job.id, first.id)[0] != services.taking.recording(job.id, again.id)[0]
+    assert services.recordings.original(job.id, first.id)[0] != services.recordings.original(job.id, again.id)[0]
     audible = (ANALYSIS_GRID_HZ > 60) & (ANALYSIS_GRID_HZ < 15_000)
     # In a deep dip noise has more of a say.
     assert_allclose(again.level_db[audible], first.level_db[audible], atol=1.0)
@@ -203,10 +203,10 @@ def test_rounds_do_not_mix_states(services, job):
     services.loading.switch(job.id, "B")
     with pytest.raises(Conflict, match="takes of round Untouched were made while it was bypassed"):
         services.taking.repeat(job.id, "L", 1)
-    assert services.taking.new_round(job.id).name == "Aligned"
+    assert services.rounds.new(job.id).name == "Aligned"
     run_all(services, job.id)
     services.loading.switch(job.id, "bypass")
-    assert services.taking.new_round(job.id).name == "Untouched 2"
+    assert services.rounds.new(job.id).name == "Untouched 2"
 
 
 def test_clipped_takes_are_refused_and_asked_for_again(services, job):
@@ -226,14 +226,14 @@ def test_recording_made_elsewhere_counts_like_a_live_one(services, job, rate):
     services.rigging.set_rig(job.id, placed_by_hand=False)
     run_all(services, job.id)
     live = services.taking.board(job.id).takes[("L", 1)]
-    data, _ = services.taking.recording(job.id, live.id)
+    data, _ = services.recordings.original(job.id, live.id)
     samples, own_rate = soundfile.read(io.BytesIO(data))
     other = signal.resample(
         np.concatenate([np.zeros(own_rate // 2), samples]), (samples.size + own_rate // 2) * rate // own_rate
     )
     out = io.BytesIO()
     soundfile.write(out, np.stack([other, 0.1 * other], axis=1), rate, subtype="PCM_24", format="WAV")
-    take = services.taking.add_recording(job.id, "L", 1, out.getvalue(), file_name="recorder.wav")
+    take = services.recordings.add(job.id, "L", 1, out.getvalue(), file_name="recorder.wav")
     assert not take.arrival_known
     assert "delay unknown" in {one.kind for one in take.cautions}
     band = (ANALYSIS_GRID_HZ > 60) & (ANALYSIS_GRID_HZ < 15_000)
@@ -262,7 +262,7 @@ def test_recordings_that_are_no_takes_are_refused_and_nothing_is_lost(services, 
         (wav(0.1 * np.random.default_rng(0).standard_normal(48_000 * 3)), "does not contain"),
     ):
         with pytest.raises((FormatError, InvalidValue), match=said):
-            services.taking.add_recording(job.id, "L", 1, data, file_name="x.wav")
+            services.recordings.add(job.id, "L", 1, data, file_name="x.wav")
     assert services.taking.board(job.id).taken == before
 
 
@@ -439,7 +439,7 @@ def test_rig_settings_are_checked(services, job):
 def test_a_recorders_clock_is_told_by_the_marks_of_the_test_signal(services):
     job = services.jobs.create(JobDetails(name="Far"))
     services.rigging.set_rig(job.id, pace="fast", sweep_seconds=2.0)
-    data, _ = services.taking.test_signal(job.id)
+    data, _ = services.recordings.test_signal(job.id)
     samples, rate = soundfile.read(io.BytesIO(data))
     low = signal.butter(4, 90.0, fs=rate, output="sos")  # a sub hears little of the marks: enough
     for sos, ppm in ((None, 50.0), (low, 50.0), (None, 0.0)):
@@ -448,7 +448,7 @@ def test_a_recorders_clock_is_told_by_the_marks_of_the_test_signal(services):
             heard = signal.resample_poly(heard, 20_001, 20_000)  # 50 ppm, by a reference library
         out = io.BytesIO()
         soundfile.write(out, 0.5 * heard, rate, format="WAV", subtype="FLOAT")
-        take = services.taking.add_recording(job.id, "L", job.spots[0].id, out.getvalue(), file_name="far.wav")
+        take = services.recordings.add(job.id, "L", job.spots[0].id, out.getvalue(), file_name="far.wav")
         drift = [one.value for one in take.cautions if one.kind == "clock differs"]
         assert drift == ([pytest.approx(ppm, abs=1.0)] if ppm else [])
     inside = (ANALYSIS_GRID_HZ > 30) & (ANALYSIS_GRID_HZ < 15_000)

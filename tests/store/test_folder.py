@@ -203,7 +203,7 @@ def test_samples_that_the_disk_has_changed_are_refused_and_found_by_the_check(fo
     assert report.faults[0].startswith("One, L, spot of id 1, attempt 1")
     opened = open_services(folder)
     with pytest.raises(Damaged, match="L, attempt 1: the samples of this take are not those that were kept"):
-        opened.taking.recording(1, 1)
+        opened.recordings.original(1, 1)
     with pytest.raises(Damaged, match="L, attempt 1"):
         opened.reading.view(1, ReadOptions(view="impulse", place=Place(spot=1)))
     opened.close()
@@ -223,14 +223,14 @@ def test_unsmoothed_levels_that_the_disk_has_changed_are_computed_anew(folder):
 def test_copies_share_samples_and_keep_them_when_the_first_job_goes(folder):
     opened = open_services(folder)
     copy = opened.jobs.copy(1)
-    kept = opened.taking.recording(1, 1)
+    kept = opened.recordings.original(1, 1)
     with opened.context.change() as work:
         assert sum(1 for _ in work.takes.samples_as_kept(copy.id)) == 1
         work.jobs.purge(1)
     with closing(sqlite3.connect(folder / "dolce.sqlite")) as raw:
         assert raw.execute("SELECT count(*) FROM samples").fetchone() == (1,)
     take = opened.taking.board(copy.id).takes[("L", 1)]
-    assert opened.taking.recording(copy.id, take.id) == kept
+    assert opened.recordings.original(copy.id, take.id) == kept
     with opened.context.change() as work:
         work.jobs.purge(copy.id)
     with closing(sqlite3.connect(folder / "dolce.sqlite")) as raw:

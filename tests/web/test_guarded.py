@@ -198,7 +198,7 @@ def test_copies_of_a_clean_signal_in_eight_bits_are_not_clipped(services, job, s
     for name, samples in (("clean", loud), ("clipped", np.clip(2 * loud, -1, 1))):
         out = io.BytesIO()
         soundfile.write(out, samples, 48_000, format="WAV", subtype=subtype)
-        take = services.taking.add_recording(job.id, "L", 1, out.getvalue(), file_name="copy.wav")
+        take = services.recordings.add(job.id, "L", 1, out.getvalue(), file_name="copy.wav")
         words[name] = take.quality.clipped_samples > 0
     assert words == {"clean": False, "clipped": True}
 
@@ -212,7 +212,7 @@ def test_a_small_file_that_unpacks_to_much_is_refused_before_it_is_read(services
     monkeypatch.setattr(soundfile.SoundFile, "read", unpacked)
     monkeypatch.setattr(soundfile.SoundFile, "blocks", unpacked)
     with pytest.raises(ValueError, match="lasts 61 s"):
-        services.taking.add_recording(job.id, "L", 1, out.getvalue(), file_name="long.flac")
+        services.recordings.add(job.id, "L", 1, out.getvalue(), file_name="long.flac")
 
 
 def test_half_open_connections_block_nobody(services):

@@ -215,7 +215,7 @@ def test_prove_looks_at_a_seat_and_every_spot_and_asks_for_what_drifted(prepared
         client = client_of(services)
         services.loading.load(job_id, "A", "corrected")
         services.loading.switch(job_id, "A")
-        services.taking.new_round(job_id)
+        services.rounds.new(job_id)
         services.taking.run_rest(job_id)
         services.sound.wait()
         seat = services.jobs.get(job_id).plan.seats[1]

@@ -22,8 +22,14 @@ def finite(
     InvalidValue
         If a value is not finite or the shape differs.
     """
-    kept = isinstance(values, np.ndarray) and values.dtype == dtype and values.base is None
-    array = values if kept and not values.flags.writeable else np.array(values, dtype=dtype)
+    array: NDArray[Any] = (
+        values
+        if isinstance(values, np.ndarray)
+        and values.dtype == dtype
+        and values.base is None
+        and not values.flags.writeable
+        else np.array(values, dtype=dtype)
+    )
     if shape is not None and array.shape != shape:
         raise InvalidValue(f"shape {array.shape} where {shape} is needed.", where=where)
     good = np.isfinite(array)

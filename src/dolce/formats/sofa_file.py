@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, Literal
 
 import numpy as np
-from numpy.typing import NDArray
+from numpy.typing import ArrayLike, NDArray
 
 from dolce import __version__
 from dolce.errors import FormatError, InvalidValue
@@ -91,8 +91,7 @@ def write_sofa(responses: RoomResponses, *, date: str) -> bytes:
             where="Data.Delay",
             remedy="Begin all responses when the sound is emitted, or later.",
         )
-    room = (("RoomCornerA", "IC", np.zeros(3), {}), ("RoomCornerB", "IC", responses.room_m, {}))
-    lists = (
+    lists: list[tuple[str, str, ArrayLike, dict[str, str]]] = [
         ("ListenerPosition", "MC", responses.microphones_m, _IN_METRES),
         ("ListenerView", "MC", (0.0, -1.0, 0.0), _IN_METRES),
         ("ListenerUp", "MC", (0.0, 0.0, 1.0), {}),
@@ -106,11 +105,12 @@ def write_sofa(responses: RoomResponses, *, date: str) -> bytes:
         ("EmitterView", "ECI", (1.0, 0.0, 0.0), _IN_METRES),
         ("EmitterUp", "ECI", (0.0, 0.0, 1.0), {}),
         ("MeasurementDate", "M", 0.0, {}),
-        *(room if responses.room_m else ()),
         ("Data.IR", "MRN", responses.samples[:, None, :], {}),
         ("Data.SamplingRate", "I", float(responses.sample_rate_hz), {"Units": "hertz"}),
         ("Data.Delay", "MR", responses.delay_samples[:, None], {}),
-    )
+    ]
+    if responses.room_m:
+        lists += [("RoomCornerA", "IC", np.zeros(3), {}), ("RoomCornerB", "IC", responses.room_m, {})]
     places, samples = responses.samples.shape
     sizes = {"I": 1, "C": 3, "R": 1, "E": 1, "M": places, "N": samples}
     file = _opened(mode="w", memory=1)

@@ -49,6 +49,8 @@ from dolce.services.takes.board_rows import BoardRows
 from dolce.services.takes.cells import Cells
 from dolce.services.takes.elsewhere import Elsewhere
 from dolce.services.takes.imported_files import ImportedFiles
+from dolce.services.takes.recordings import Recordings
+from dolce.services.takes.rounds import Rounds
 from dolce.services.takes.taking import Taking
 from dolce.store import Database
 
@@ -76,7 +78,9 @@ class Services:
     live: LiveSound
     reference: ReferenceLevels
     sub_matching: SubMatching
+    rounds: Rounds
     taking: Taking
+    recordings: Recordings
     cells: Cells
     rows: BoardRows
     elsewhere: Elsewhere
@@ -139,8 +143,10 @@ def open_services(folder: Path, *, compute: Compute | None = None) -> Services:
     sound = SoundWork(context)
     shaping = Shaping(context, compute)
     access = ProcessorAccess(context)
+    rounds = Rounds(context)
     taking = Taking(context, sound, access)
-    elsewhere = Elsewhere(context, taking)
+    recordings = Recordings(context)
+    elsewhere = Elsewhere(context, recordings)
     proposing = Proposing(context)
     live = LiveSound(context, sound, taking)
     aligning = Aligning(context, proposing)
@@ -151,6 +157,7 @@ def open_services(folder: Path, *, compute: Compute | None = None) -> Services:
     tolerating = Tolerating(context, proving)
     reporting = Reporting(context, shaping, loading, proving, tolerating)
     workbench, crossing = SubWorkbench(context, aligning), Crossing(context, aligning)
+    finishing = Finishing(context, rounds, taking, aligning, workbench, crossing, shaping, loading, reporting)
     return Services(
         context=context,
         sound=sound,
@@ -171,11 +178,13 @@ def open_services(folder: Path, *, compute: Compute | None = None) -> Services:
         network=NetworkProcessors(context, access),
         reference=ReferenceLevels(context, live),
         sub_matching=SubMatching(context, live),
+        rounds=rounds,
         taking=taking,
+        recordings=recordings,
         cells=Cells(context),
         rows=BoardRows(context),
         elsewhere=elsewhere,
-        imported_files=ImportedFiles(context, taking, elsewhere),
+        imported_files=ImportedFiles(context, elsewhere),
         reading=Reading(context),
         aligning=aligning,
         workbench=workbench,
@@ -194,7 +203,5 @@ def open_services(folder: Path, *, compute: Compute | None = None) -> Services:
         tolerating=tolerating,
         reporting=reporting,
         progress=Progress(context),
-        preparing=Preparing(
-            context, taking, Finishing(context, taking, aligning, workbench, crossing, shaping, loading, reporting)
-        ),
+        preparing=Preparing(context, taking, finishing),
     )

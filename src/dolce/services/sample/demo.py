@@ -40,7 +40,7 @@ def build_demo(services: Services, *, report: Callable[[str], None] = lambda _: 
     services.loading.load(job.id, "A", "corrected")
     services.loading.load(job.id, "B", "aligned")
     services.loading.switch(job.id, "A")
-    services.taking.new_round(job.id)
+    services.rounds.new(job.id)
     services.taking.run_rest(job.id)
     services.sound.wait()
     report("Corrected round taken.")

@@ -17,6 +17,7 @@ from dolce.services.context import Context
 from dolce.services.load.loading import Loading
 from dolce.services.prove.reporting import Reporting
 from dolce.services.shape.shaping import Scope, Shaping
+from dolce.services.takes.rounds import Rounds
 from dolce.services.takes.taking import Taking
 
 CORRECTED = "Corrected"
@@ -28,6 +29,7 @@ class Finishing:
     """What it takes to bring a job to its end."""
 
     context: Context
+    rounds: Rounds
     taking: Taking
     aligning: Aligning
     workbench: SubWorkbench
@@ -101,7 +103,7 @@ class Finishing:
                 )
             ),
         )
-        self.taking.new_round(job_id, name=CORRECTED)
+        self.rounds.new(job_id, name=CORRECTED)
         self.taking.rehearse(job_id, on_progress=on_progress, stopped=stopped)
 
     def _correction_settings(

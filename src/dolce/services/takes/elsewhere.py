@@ -28,9 +28,10 @@ from dolce.formats.audio_file import Audio, read_audio
 from dolce.formats.microphone_text import read_microphone_curve
 from dolce.formats.sofa_file import is_sofa, read_sofa
 from dolce.services.context import Context
+from dolce.services.takes.board import Board, begin_round, board_of
 from dolce.services.takes.found_take import places_of
+from dolce.services.takes.recordings import LONGEST_RECORDING_S, Recordings
 from dolce.services.takes.take_making import chirps_of, sweep_of
-from dolce.services.takes.taking import LONGEST_RECORDING_S, Board, Taking, begin_round
 from dolce.store import UnitOfWork
 
 _TWO_NUMBERS = re.compile(rb"^\s*[+-]?[\d.,]+[\s;,]+[+-]?[\d.,]", re.MULTILINE)
@@ -47,9 +48,9 @@ Keep = Callable[[UnitOfWork, Board, datetime, tuple[Point | None, Point]], int]
 class Elsewhere:
     """Takes that no rig of ours has made."""
 
-    def __init__(self, context: Context, taking: Taking) -> None:
+    def __init__(self, context: Context, recordings: Recordings) -> None:
         self._context = context
-        self._taking = taking
+        self._recordings = recordings
 
     def add(
         self, job_id: int, channel: str, spot_id: int, data: bytes, *, file_name: str, recorder: str = ""
@@ -79,7 +80,7 @@ class Elsewhere:
             rig = work.jobs.get(job_id).rig
         if holds_impulse_response(audio, rig):
             return self._add_impulse(job_id, channel, spot_id, audio, data, file_name=file_name, recorder=recorder)
-        return self._taking.add_recording(job_id, channel, spot_id, data, file_name=file_name, recorder=recorder)
+        return self._recordings.add(job_id, channel, spot_id, data, file_name=file_name, recorder=recorder)
 
     def _of_sofa(self, job_id: int, spot_id: int, data: bytes, file_name: str) -> Audio:
         """The response of a SOFA file whose microphone stood nearest to a spot; the only one of a file that holds one.
@@ -168,8 +169,8 @@ class Elsewhere:
         return self._keep(job_id, channel, spot_id, f"Curve {file_name}", keep)
 
     def _keep(self, job_id: int, channel: str, spot_id: int, what: str, keep: Keep) -> TakeRecord:
-        board = self._taking.board(job_id)
-        self._taking.require_state(board)
+        board = board_of(self._context, job_id)
+        board.require_state()
         feed = board.job.feed(channel)
         places = places_of(board.job, feed, spot_id)
         now = self._context.now()

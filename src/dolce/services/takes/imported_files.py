@@ -17,9 +17,10 @@ from dolce.core.signals import excitation_of, kind_of
 from dolce.errors import Conflict, DolceError, FormatError, InvalidValue
 from dolce.formats.audio_file import read_audio
 from dolce.services.context import Context
+from dolce.services.takes.board import begin_round, board_of
 from dolce.services.takes.elsewhere import Elsewhere, holds_impulse_response, is_text
 from dolce.services.takes.found_take import places_of
-from dolce.services.takes.taking import LONGEST_RECORDING_S, Taking, begin_round
+from dolce.services.takes.recordings import LONGEST_RECORDING_S
 from dolce.services.takes.whole_spot import LONGEST_S, SpotFound, cut_up, words_of
 
 log = logging.getLogger(__name__)
@@ -66,8 +67,8 @@ class ImportedFile:
 class ImportedFiles:
     """Files of all jobs that wait to be sorted and kept."""
 
-    def __init__(self, context: Context, taking: Taking, elsewhere: Elsewhere) -> None:
-        self._context, self._taking, self._elsewhere = context, taking, elsewhere
+    def __init__(self, context: Context, elsewhere: Elsewhere) -> None:
+        self._context, self._elsewhere = context, elsewhere
         self._items: dict[int, ImportedFile] = {}
         self._numbers = itertools.count(1)
         self._lock = threading.Lock()
@@ -180,7 +181,7 @@ class ImportedFiles:
         audio = read_audio(item.data, name=item.file_name, longest_s=LONGEST_S)
         if holds_impulse_response(audio, job.rig):
             return self._placed(replace(guess, what="impulse response"))
-        spot = guess.spot_id or self._taking.board(job.id).next_spot or next((s.id for s in job.spots), None)
+        spot = guess.spot_id or board_of(self._context, job.id).next_spot or next((s.id for s in job.spots), None)
         if spot is None:
             raise InvalidValue(
                 "there is no spot to put it at.", where=item.file_name, remedy="Lay out spots in the Room stop first."
@@ -218,7 +219,7 @@ class ImportedFiles:
         """With the next empty cell that fits, where the name does not tell."""
         if item.code and item.spot_id:
             return item
-        board = self._taking.board(item.job_id)
+        board = board_of(self._context, item.job_id)
         spoken_for = {(file.code, file.spot_id) for file in self.items(item.job_id) if file.number != item.number}
         order = {spot.id: k for k, spot in enumerate(board.job.spots)}
         for code, spot in sorted(board.job.asked, key=lambda cell: order[cell[1]]):
@@ -247,8 +248,8 @@ class ImportedFiles:
 
     def _kept_spot(self, item: ImportedFile, recorder: str) -> int:
         """All usable parts of the recording of a whole spot, in one transaction."""
-        board = self._taking.board(item.job_id)
-        self._taking.require_state(board)
+        board = board_of(self._context, item.job_id)
+        board.require_state()
         job, now = board.job, self._context.now()
         parts = () if item.found is None else item.found.parts
         usable = [(part, part.take) for part in parts if part.take is not None and part.feed in job.feeds]

@@ -145,7 +145,7 @@ def try_it(job_id: int) -> Response:
     slot = services().jobs.get(job_id).slots[-1]
     services().loading.load(job_id, slot, "aligned")
     services().loading.switch(job_id, slot)
-    services().taking.new_round(job_id)
+    services().rounds.new(job_id)
     return redirect(url_for("takes.page", job_id=job_id), 303)
 
 

@@ -10,8 +10,8 @@ from dolce.core.job.passes import Order
 from dolce.core.signals import SIGNAL_KINDS
 from dolce.errors import DolceError, InvalidValue, NotFound
 from dolce.services.read.options import ReadOptions
+from dolce.services.takes.board import Board
 from dolce.services.takes.caution_words import caution_words
-from dolce.services.takes.taking import Board
 from dolce.web.shared.form_reader import FormReader, uploaded
 from dolce.web.shared.numbers import seen_of, whole_of
 from dolce.web.shared.page import after_change, download, services, show_stop
@@ -223,14 +223,14 @@ def add_recording(job_id: int, channel: str, spot: int) -> Response:
 @blueprint.get("/test-signal.wav")
 def test_signal(job_id: int) -> Response:
     """The sweep for a player."""
-    data, name = services().taking.test_signal(job_id)
+    data, name = services().recordings.test_signal(job_id)
     return download(data, name, "audio/wav")
 
 
 @blueprint.get("/<int:take_id>/recording")
 def recording(job_id: int, take_id: int) -> Response:
     """The raw recording of a take."""
-    data, name = services().taking.recording(job_id, take_id)
+    data, name = services().recordings.original(job_id, take_id)
     return download(data, name, "audio/flac" if name.endswith(".flac") else "audio/wav")
 
 
@@ -238,7 +238,7 @@ def recording(job_id: int, take_id: int) -> Response:
 @pressed_once
 def new_round(job_id: int) -> Response:
     """A new round for the processor's present state."""
-    services().taking.new_round(job_id, name=request.form.get("name", ""))
+    services().rounds.new(job_id, name=request.form.get("name", ""))
     return after_change("takes", job_id, _show)
 
 
@@ -248,5 +248,5 @@ def choose_round(job_id: int) -> Response:
     chosen = whole_of(request.form.get("round"))
     if chosen is None:
         raise InvalidValue("no round was chosen.", where="round", remedy="Choose one of the list.")
-    services().taking.choose_round(job_id, chosen)
+    services().rounds.choose(job_id, chosen)
     return after_change("takes", job_id, _show)

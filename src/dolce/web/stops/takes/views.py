@@ -28,8 +28,8 @@ from dolce.core.room import Spot
 from dolce.services.read.reading import TakeDetail
 from dolce.services.read.take_details import detail_as
 from dolce.services.takes import cells
+from dolce.services.takes.board import Board
 from dolce.services.takes.outliers import outlier_words
-from dolce.services.takes.taking import Board
 from dolce.web.shared.plot_data import frequency_plot, small_path
 
 CELL_WIDTH, CELL_HEIGHT = 72, 40

@@ -83,7 +83,7 @@ def whole(folder: Path) -> None:
     services.taking.run_spot(1, 1)
     services.sound.wait()
     services.aligning.use_proposal(1)
-    services.shaping.find(1)
+    services.finding.find(1)
     services.backups.begin_backup([1])
     services.folder_work.wait()
     services.close()

@@ -63,9 +63,9 @@ def served(folder: Path) -> None:
 def searches(services: Services) -> None:
     """Each at another level of the target, since the same one is found at once."""
     for level_db in np.random.default_rng(1).uniform(-6, 0, 100_000).round(1):
-        services.shaping.use_target_level(SHAPED, float(level_db))
-        services.shaping.begin_find(SHAPED)
-        services.shaping.searches.wait(SHAPED)
+        services.targets.use_level(SHAPED, float(level_db))
+        services.finding.begin_find(SHAPED)
+        services.finding.searches.wait(SHAPED)
 
 
 def backups(services: Services) -> None:

@@ -223,8 +223,8 @@ def pages(services: Services, job_id: int) -> None:
     band = services.shaping.correction(job_id).bands["L"][0]
 
     def edit() -> None:
-        on = not services.shaping.band(job_id, "L", band.id).on
-        services.shaping.switch_band(job_id, "L", band.id, on=on)
+        on = not services.bands.band(job_id, "L", band.id).on
+        services.bands.switch(job_id, "L", band.id, on=on)
         services.shaping.view(job_id)
 
     cost = median_s(edit, runs=2 if SHORT else 7)
@@ -241,7 +241,7 @@ def prepared(services: Services) -> int:
     services.taking.run_rest(job.id)
     services.sound.wait()
     services.aligning.use_proposal(job.id)
-    services.shaping.find(job.id)
+    services.finding.find(job.id)
     return job.id
 
 

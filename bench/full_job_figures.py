@@ -91,7 +91,7 @@ def filled(services: Services, job: Job, rounds: int, *, recording: bytes = b"ra
                     work.logbook.add(job.id, f"Take of {feed.label} at spot {spot.number}.", at=services.context.now())
         if number == rounds - 2:
             services.aligning.use_proposal(job.id)
-            services.shaping.find(job.id)
+            services.finding.find(job.id)
             services.loading.load(job.id, "A", "corrected")
             services.loading.switch(job.id, "A")
 

@@ -40,7 +40,7 @@ def proven(services: Services) -> int:
     services.taking.run_rest(job.id)
     services.sound.wait()
     services.aligning.use_proposal(job.id)
-    services.shaping.find(job.id)
+    services.finding.find(job.id)
     services.loading.load(job.id, "A", "corrected")
     services.loading.switch(job.id, "A")
     services.rounds.new(job.id)

@@ -191,7 +191,7 @@ class Loads(Work):
         services.taking.run_rest(1)
         services.sound.wait()
         services.aligning.use_proposal(1)
-        services.shaping.find(1)
+        services.finding.find(1)
         for content in ("corrected", "aligned"):
             services.loading.load(1, "A", content)
             self._whole.append(services.jobs.get(1).processor.presets["A"])

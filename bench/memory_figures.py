@@ -58,7 +58,7 @@ def prepared(folder: Path) -> None:
         services.sound.wait()
         if not number:
             services.aligning.use_proposal(job.id)
-            services.shaping.find(job.id)
+            services.finding.find(job.id)
             services.loading.load(job.id, "A", "corrected")
             services.loading.switch(job.id, "A")
     for _ in range(JOBS - 1):

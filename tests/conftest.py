@@ -9,14 +9,14 @@ os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
 import pytest
 
 from dolce.services.sample.demo import build_demo
-from dolce.services.shape.shaping import Shaping
+from dolce.services.shape.finding import Finding
 from dolce.services.wiring import Services, open_services
 from dolce.web.serving import settle
 from rooms import BRIEF, Prepared
 from sharing import group
 
 # What is tested of jobs holds however long bands are looked for; tests/core and bench/ look in earnest.
-Shaping.effort = BRIEF
+Finding.effort = BRIEF
 
 
 @pytest.hookimpl(tryfirst=True)

@@ -62,7 +62,7 @@ def shaped_folder(prepared: Prepared) -> Path:
     """A data folder with a pair at two seats, filters found; the job is number 1."""
 
     def build(services: Services) -> None:
-        services.shaping.find(two_seats_taken(services, layout="2.0", subs=0))
+        services.finding.find(two_seats_taken(services, layout="2.0", subs=0))
 
     return prepared("shaped pair", build)
 

@@ -26,7 +26,7 @@ def job(address):
     services.crossing.set_crossovers(
         job_id, {"fronts": Crossover(frequency_hz=80.0), "surrounds": Crossover(frequency_hz=100.0)}, effects=Effects()
     )
-    services.shaping.find(job_id)
+    services.finding.find(job_id)
     return job_id
 
 

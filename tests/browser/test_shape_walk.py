@@ -19,8 +19,8 @@ def find(page, services, job_id):
     """Press Find filters and wait for the curves that came of it."""
     before = services.shaping.view(job_id).version
     page.press_at_once("Find filters again" if services.shaping.view(job_id).found else "Find filters")
-    page.wait(lambda: services.shaping.view(job_id).version != before and services.shaping.searches.of(job_id).done)
-    services.shaping.searches.wait(job_id)
+    page.wait(lambda: services.shaping.view(job_id).version != before and services.finding.searches.of(job_id).done)
+    services.finding.searches.wait(job_id)
     version = services.shaping.view(job_id).version
     page.wait(lambda: driver_value(page, ".undo input[name=seen]") == version, why="the page did not follow")
     page.ready()
@@ -57,9 +57,9 @@ def test_a_correction_by_each_kind_of_filter_for_two_seat_weightings(driver, add
     page.wait(lambda: page.find("#shape-plot").get_attribute("data-previews"), why="no preview came")
     assert services.shaping.correction(job).bands["L"][0] == band
     ActionChains(driver).release().perform()
-    page.wait(lambda: services.shaping.band(job, "L", band.id) != band)
+    page.wait(lambda: services.bands.band(job, "L", band.id) != band)
     page.ready()
-    moved = services.shaping.band(job, "L", band.id).filter
+    moved = services.bands.band(job, "L", band.id).filter
     assert moved.frequency_hz > band.filter.frequency_hz
     assert moved.gain_db < band.filter.gain_db
     assert round(moved.gain_db, 1) == moved.gain_db
@@ -67,7 +67,7 @@ def test_a_correction_by_each_kind_of_filter_for_two_seat_weightings(driver, add
     # By keys: half a dB, and Q with Shift.
     page.find(f'[data-handle="{band.id}"]').send_keys(Keys.ARROW_UP)
     higher = pytest.approx(moved.gain_db + 0.5, abs=0.06)
-    page.wait(lambda: services.shaping.band(job, "L", band.id).filter.gain_db == higher)
+    page.wait(lambda: services.bands.band(job, "L", band.id).filter.gain_db == higher)
     page.ready()
 
     # A region pressed on the strip, and its verdict overruled.
@@ -133,7 +133,7 @@ def test_a_target_with_two_points_is_told_at_its_field_and_nothing_is_lost(drive
 
 def test_a_point_is_drawn_a_band_heard_and_a_switch_turned(driver, address, job):
     place, services = address
-    services.shaping.find(job)
+    services.finding.find(job)
     page = Page(driver, place).open(f"/jobs/{job}/shape")
     page.faults_in_console()
     page.fill("Follow", "typed points")

@@ -265,14 +265,14 @@ def test_what_was_taken_through_it_is_what_was_predicted(found):
 def test_subs_that_are_one_get_one_correction_and_are_proven_as_one(found):
     services, job_id = found
     first = services.jobs.get(job_id).round_id
-    services.shaping.find(job_id)
+    services.finding.find(job_id)
     shape = services.shaping.view(job_id)
     bands = shape.correction.bands
     assert bands["Sub1"] == bands["Sub2"] != ()
     # Both tabs show all subs together, as the alignment has them.
     shapes = services.shaping.shapes(job_id)
     np.testing.assert_allclose(shapes["Sub1"].before_db, shapes["Sub2"].before_db, atol=1e-9)
-    services.shaping.switch_band(job_id, "Sub2", bands["Sub2"][0].id, on=False)
+    services.bands.switch(job_id, "Sub2", bands["Sub2"][0].id, on=False)
     edited = services.shaping.view(job_id).correction
     assert not edited.bands["Sub1"][0].on
     services.shaping.undo(job_id)

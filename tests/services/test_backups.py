@@ -22,7 +22,7 @@ def filled(prepared):
     """A job with takes, a second round, a correction in a preset, a kept one, and a kept selection."""
     services, job_id = open_services(taken_room(prepared, layout="2.0", subs=0)), 1
     services.jobs.copy(job_id)  # numbers of the second differ from those of the first
-    services.shaping.find(job_id)
+    services.finding.find(job_id)
     services.loading.load(job_id, "A", "convolved")
     services.loading.switch(job_id, "A")
     first = services.jobs.get(job_id).round_id

@@ -75,11 +75,11 @@ def test_an_output_that_stays_keeps_the_room_that_its_boost_needs(job):
     services, job_id = job
     band = services.shaping.correction(job_id).bands["R"][0]
     boost = BandFilter(frequency_hz=5000, gain_db=9.0, q=1.0)
-    services.shaping.edit_band(job_id, "R", band.id, boost)
+    services.bands.edit(job_id, "R", band.id, boost)
     services.loading.load(job_id, "A", "corrected")
     held = presets(services, job_id)["A"]
     assert held.cut_db > 6
-    services.shaping.edit_band(job_id, "R", band.id, replace(boost, gain_db=0.0))
+    services.bands.edit(job_id, "R", band.id, replace(boost, gain_db=0.0))
     assert services.loading.view(job_id, content="corrected").cut_db < 6
     services.loading.load(job_id, "A", "corrected", outputs=["L"])
     now = presets(services, job_id)["A"]
@@ -112,7 +112,7 @@ def test_a_kept_correction_is_loaded_beside_the_present_one(job):
     services, job_id = job
     services.versions.keep(job_id, "mine", "")
     kept = services.shaping.correction(job_id)
-    services.shaping.remove_band(job_id, "L", kept.bands["L"][0].id)
+    services.bands.remove(job_id, "L", kept.bands["L"][0].id)
     content = next(key for key in services.loading.view(job_id).contents if key.startswith("version-"))
     services.loading.load(job_id, "A", content)
     services.loading.load(job_id, "B", "corrected")

@@ -197,7 +197,7 @@ def test_a_band_is_not_heard_twice_nor_where_it_can_not_be(job):
     with pytest.raises(Conflict, match="above what 48000 Hz can play"):
         services.band_hearing.start(job_id, "L", band_id)
     band_id = with_band(services, job_id)
-    services.shaping.find(job_id)
+    services.finding.find(job_id)
     services.loading.load(job_id, "A", "corrected")
     services.loading.switch(job_id, "A")
     band_id = services.shaping.correction(job_id).bands["L"][0].id
@@ -219,7 +219,7 @@ def test_targets_hang_at_the_level_of_the_fronts_together_and_proof_reads_them_t
 
 def test_a_proposed_range_goes_from_the_reach_to_where_spots_agree(job):
     services, job_id = job
-    low, high = services.shaping.proposed_range_hz(job_id, "L")
+    low, high = services.ranges.proposed_hz(job_id, "L")
     assert 20 <= low < high <= AUDIBLE_TO_HZ
     assert (float(f"{low:.2g}"), float(f"{high:.2g}")) == (low, high)
     assert services.shaping.correction(job_id).limits == Limits()
@@ -257,7 +257,7 @@ def test_turned_switches_count_in_sums_with_the_sub_and_in_proof(job):
     services.crossing.set_crossovers(job_id, {"fronts": Crossover(frequency_hz=80)})
     services.shaping.stand_on_present(job_id)
     with_model(services, job_id)
-    services.shaping.find(job_id)
+    services.finding.find(job_id)
     before = services.shaping.view(job_id, "L").shape
     services.switching.set_positions(job_id, "L", measured={}, chosen={"Treble": "−4 dB"})
     turned = services.shaping.correction(job_id).switches["L"].change_db(GRID)

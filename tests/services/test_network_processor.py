@@ -268,7 +268,7 @@ def job(services, rack):
     services.taking.run_spot(made.id, services.jobs.get(made.id).spots[0].id)
     services.sound.wait()
     services.aligning.use_proposal(made.id)
-    services.shaping.find(made.id)
+    services.finding.find(made.id)
     return made.id
 
 

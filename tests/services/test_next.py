@@ -24,7 +24,7 @@ def test_filters_that_were_changed_since_they_were_loaded_are_loaded_again(pair)
     services.rounds.new(job_id)
     assert step(services, job_id) == "take"
     band = services.shaping.correction(job_id).bands["L"][0]
-    services.shaping.edit_band(job_id, "L", band.id, replace(band.filter, gain_db=band.filter.gain_db - 1.0))
+    services.bands.edit(job_id, "L", band.id, replace(band.filter, gain_db=band.filter.gain_db - 1.0))
     assert step(services, job_id) == "load"
     services.loading.load(job_id, "A", "corrected")
     assert step(services, job_id) == "take"

@@ -38,7 +38,7 @@ def test_a_job_of_any_layout_goes_through_all_stops(services, layout, subs):
         assert set(on_progress.values()) == {"normal"}
         assert all(-20 <= channel_row.trim_db <= 0 for channel_row in alignment_table.channel_rows)
         services.aligning.use_proposal(job.id)
-    services.shaping.find(job.id)
+    services.finding.find(job.id)
     for channel, shaped in services.shaping.shapes(job.id).items():
         # A sub is corrected where it plays, the others where the limits say.
         highest = max((band.filter.frequency_hz for band in shaped.bands), default=0)
@@ -73,11 +73,11 @@ def test_linked_pairs_get_the_same_bands_and_others_their_own(services):
         anchor_level_db=0.0,
         linked=True,
     )
-    services.shaping.find(job.id)
+    services.finding.find(job.id)
     bands = services.shaping.view(job.id).correction.bands
     assert bands["L"] == bands["R"]
     assert bands["C"] != bands["L"]
-    services.shaping.remove_band(job.id, "R", services.shaping.correction(job.id).bands["R"][0].id)
+    services.bands.remove(job.id, "R", services.shaping.correction(job.id).bands["R"][0].id)
     after = services.shaping.view(job.id).correction.bands
     assert len(after["L"]) == len(after["R"]) == len(bands["L"]) - 1
     assert (after["C"], after["Sub1"]) == (bands["C"], bands["Sub1"])

@@ -119,7 +119,7 @@ def test_what_a_device_can_not_hold_is_shortened_and_said(shaped):
         linked=True,
         preference=None,
     )
-    services.shaping.find(copy)
+    services.finding.find(copy)
     files = files_of(services, copy, rates_hz=(48_000, 192_000))
     assert soundfile.info(io.BytesIO(files["impulse-responses/48000/L-48000Hz.wav"])).frames == 3840
     assert soundfile.info(io.BytesIO(files["impulse-responses/192000/L-192000Hz.wav"])).frames == 4096
@@ -246,11 +246,11 @@ def test_files_for_a_device_hold_only_what_it_takes_and_the_note_says_what_was_r
 def managed(prepared):
     """A 3.1 room with two subs, bass management and the effects channel, corrected."""
     services = open_services(taken_room(prepared, layout="3.1", subs=2))
-    services.shaping.effort = BRIEF
+    services.finding.effort = BRIEF
     job_id = 1
     services.crossing.set_crossovers(job_id, {"fronts": Crossover(frequency_hz=80.0)}, effects=Effects())
     services.aligning.use_proposal(job_id)
-    services.shaping.find(job_id)
+    services.finding.find(job_id)
     yield services, job_id
     services.close()
 
@@ -393,12 +393,12 @@ def test_ranges_and_levels_are_offered_before_the_first_search(managed):
     job_id = services.jobs.copy(1).id
     client = client_of(services)
     page = client.get(f"/jobs/{job_id}/shape/before-find/L").text
-    rows = {one.channel: one for one in services.shaping.proposed_ranges(job_id)}
+    rows = {one.channel: one for one in services.ranges.proposed(job_id)}
     assert set(rows) == set(services.jobs.get(job_id).channels)
     assert rows["L"].range_hz == rows["R"].range_hz  # a pair gets one range
     assert rows["Sub1"].range_hz[1] <= 120
     assert "Cuts first: level of the target" in page
-    services.shaping.use_proposed_ranges(job_id)
+    services.ranges.use_proposed(job_id)
     limits = services.shaping.correction(job_id).limits_for("L")
     assert (limits.from_hz, limits.to_hz) == rows["L"].range_hz
 

@@ -40,7 +40,7 @@ def job_id(services):
     services.rigging.set_rig(job.id, pace="fast", sweep_seconds=1.0)
     taken(services, job.id)
     services.aligning.use_proposal(job.id)
-    services.shaping.find(job.id)
+    services.finding.find(job.id)
     return job.id
 
 

@@ -19,7 +19,7 @@ BEGUN = datetime(2026, 3, 1, 9, 0)
 def on_progress(prepared):
     """A pair that is shaped, loaded and measured again."""
     services, job_id = open_services(taken_room(prepared, layout="2.0", subs=0)), 1
-    services.shaping.find(job_id)
+    services.finding.find(job_id)
     services.loading.load(job_id, "A", "corrected")
     services.loading.switch(job_id, "A")
     services.rounds.new(job_id, name="After")

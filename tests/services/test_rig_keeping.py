@@ -193,7 +193,7 @@ def test_shape_align_and_load_keep_to_the_limits_of_the_processor(services):
     job_id = job_of(services)
     taken(services, job_id)
     services.aligning.use_proposal(job_id)
-    services.shaping.find(job_id)
+    services.finding.find(job_id)
     box = services.processor.add_limits(
         job_id,
         ProcessorLimits(name="Little box", bands=3, gain_step_db=0.5, highest_q=4, trim_step_db=0.5, most_delay_s=0.01),
@@ -201,13 +201,13 @@ def test_shape_align_and_load_keep_to_the_limits_of_the_processor(services):
     assert services.shaping.view(job_id).broken
     with pytest.raises(Conflict, match="Little box can't hold it"):
         services.loading.load(job_id, "A", "corrected")
-    services.shaping.find(job_id)
+    services.finding.find(job_id)
     assert services.shaping.view(job_id).broken == ()
     bands = services.shaping.view(job_id).correction.bands["L"]
     assert 1 <= len(bands) <= 3
     assert all(band.filter.gain_db % 0.5 == 0 and band.filter.q <= 4 for band in bands)
     with pytest.raises(InvalidValue, match=r"steps of 0\.5 dB"):
-        services.shaping.edit_band(job_id, "L", bands[0].id, type(bands[0].filter)(frequency_hz=50, gain_db=-1.2, q=1))
+        services.bands.edit(job_id, "L", bands[0].id, type(bands[0].filter)(frequency_hz=50, gain_db=-1.2, q=1))
     with pytest.raises(InvalidForm, match="device allows 10 ms"):
         services.aligning.choose(job_id, {"L": (0.0, 15.0, "normal"), "R": (0.0, 0.0, "normal")})
     services.aligning.use_proposal(job_id)
@@ -228,7 +228,7 @@ def test_a_preset_loaded_as_convolution_is_proven_like_bands(services):
     services.rigging.set_rig(job_id, placed_by_hand=False)
     taken(services, job_id)
     services.aligning.use_proposal(job_id)
-    services.shaping.find(job_id)
+    services.finding.find(job_id)
     services.loading.load(job_id, "C", "convolved")
     assert services.loading.view(job_id).loaded_is_current == {"C": True}
     services.loading.switch(job_id, "C")

@@ -78,9 +78,9 @@ def test_find_that_is_pressed_twenty_times_looks_once(services):
     services.rigging.set_rig(job.id, pace="fast", sweep_seconds=1.0)
     services.taking.run_spot(job.id, job.spots[0].id)
     services.sound.wait()
-    pressed_at_once(lambda k: services.shaping.begin_find(job.id))
-    services.shaping.searches.wait(job.id)
-    assert services.shaping.searches.of(job.id).fault == ""
+    pressed_at_once(lambda k: services.finding.begin_find(job.id))
+    services.finding.searches.wait(job.id)
+    assert services.finding.searches.of(job.id).fault == ""
     found = [entry for entry in services.jobs.logbook(job.id) if entry.text.startswith("Filters found")]
     assert len(found) == 1
 
@@ -95,7 +95,7 @@ def test_find_begins_again_where_a_take_or_an_edit_came_in_between(services, mon
 
     def presses_begin(count):
         for _ in range(2):
-            services.shaping.begin_find(job.id)
+            services.finding.begin_find(job.id)
         for _ in range(5000):
             if len(begun) >= count:
                 break
@@ -106,6 +106,6 @@ def test_find_begins_again_where_a_take_or_an_edit_came_in_between(services, mon
     services.taking.run_spot(job.id, job.spots[1].id)
     services.sound.wait()
     presses_begin(2)
-    services.shaping.use_target_level(job.id, -3.0)
+    services.targets.use_level(job.id, -3.0)
     presses_begin(3)
-    services.shaping.searches.stop(job.id)
+    services.finding.searches.stop(job.id)

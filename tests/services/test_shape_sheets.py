@@ -14,8 +14,8 @@ from dolce.errors import Conflict, FormatError, InvalidValue, NotFound
 from dolce.services.jobs.job_keeping import JobDetails
 from dolce.services.shape import shaping
 from dolce.services.shape.filter_searches import FilterSearches
+from dolce.services.shape.finding import _require_waits
 from dolce.services.shape.region_evidence import region_evidence
-from dolce.services.shape.shaping import _require_waits
 from dolce.services.wiring import open_services
 from rooms import taken_room
 
@@ -34,7 +34,7 @@ def job(taken):
     services, job_id = taken
     copy = services.jobs.copy(job_id)
     yield services, copy.id
-    services.shaping.searches.stop(copy.id)
+    services.finding.searches.stop(copy.id)
 
 
 def aim_by(services, job_id, **filter_type):
@@ -55,16 +55,16 @@ def test_a_search_behind_the_pages_ends_with_filters_and_a_stopped_one_changes_n
     services, job_id = job
     aim_by(services, job_id)
     before = services.shaping.correction(job_id)
-    services.shaping.begin_find(job_id)
-    services.shaping.searches.stop(job_id)
-    search = services.shaping.searches.of(job_id)
+    services.finding.begin_find(job_id)
+    services.finding.searches.stop(job_id)
+    search = services.finding.searches.of(job_id)
     assert search.done
     assert search.stopped or services.shaping.correction(job_id).found  # it may just have been done
     if search.stopped:
         assert services.shaping.correction(job_id) == before
-    services.shaping.begin_find(job_id)
-    services.shaping.searches.wait(job_id)
-    search = services.shaping.searches.of(job_id)
+    services.finding.begin_find(job_id)
+    services.finding.searches.wait(job_id)
+    search = services.finding.searches.of(job_id)
     assert (search.done, search.fault, search.fraction) == (True, "", 1.0)
     correction = services.shaping.correction(job_id)
     assert set(correction.bands) == {"L", "R", "C", "Sub1"}
@@ -93,7 +93,7 @@ def test_a_search_that_is_told_to_stop_ends_at_its_next_step(job):
 def test_a_search_with_nothing_taken_says_so(services):
     job = services.jobs.create(JobDetails(name="Nothing"))
     with pytest.raises(Conflict, match="nothing to shape"):
-        services.shaping.begin_find(job.id)
+        services.finding.begin_find(job.id)
 
 
 def test_an_overruled_verdict_is_kept_shown_and_taken_back(job):
@@ -127,11 +127,11 @@ def test_evidence_of_a_region_says_where_it_stands(job):
 def test_seat_weightings_side_by_side_say_what_each_seat_gains(job):
     services, job_id = job
     aim_by(services, job_id)
-    services.shaping.find(job_id)
+    services.finding.find(job_id)
     services.versions.keep(job_id, "for all")
     seats = services.jobs.get(job_id).plan.seats
     services.versions.set_weights(job_id, "second only", {seats[0].id: 0.0, seats[1].id: 1.0})
-    services.shaping.find(job_id)
+    services.finding.find(job_id)
     table = services.versions.table(job_id)
     now, kept = table.rows
     assert (kept.name, now.seat_weighting.weights) == ("for all", {seats[1].id: 1.0})
@@ -180,7 +180,7 @@ def test_what_can_not_be_kept_says_why(job, do, said):
 def test_copies_of_jobs_take_kept_corrections_along(job):
     services, job_id = job
     aim_by(services, job_id)
-    services.shaping.find(job_id)
+    services.finding.find(job_id)
     services.versions.keep(job_id, "first")
     copy = services.jobs.copy(job_id)
     row = services.versions.table(copy.id).rows[1]
@@ -193,14 +193,14 @@ def test_what_to_expect_is_found_once_and_follows_edits(job):
     services, job_id = job
     assert services.shaping.expected(job_id, "L") is None
     aim_by(services, job_id)
-    services.shaping.find(job_id)
+    services.finding.find(job_id)
     first = services.shaping.expected(job_id, "C")
     assert first is services.shaping.expected(job_id, "C")
     assert first.spots == 4
     assert first.after_at_new_spots_low_db < first.after_at_new_spots_db < first.after_at_new_spots_high_db
     assert first.gains
     band = services.shaping.correction(job_id).bands["C"][0]
-    services.shaping.switch_band(job_id, "C", band.id, on=False)
+    services.bands.switch(job_id, "C", band.id, on=False)
     assert services.shaping.expected(job_id, "C").after_db != first.after_db
 
 
@@ -217,7 +217,7 @@ def test_what_to_expect_is_found_once_and_follows_edits(job):
 def test_every_means_comes_closer_and_can_be_loaded(job, filter_type):
     services, job_id = job
     aim_by(services, job_id, **filter_type)
-    services.shaping.find(job_id)
+    services.finding.find(job_id)
     for name, shape in services.shaping.shapes(job_id).items():
         assert shape.predicted_deviation_db < shape.before_deviation_db, name
     correction = services.shaping.correction(job_id)
@@ -249,7 +249,7 @@ def test_limits_that_forbid_everything_find_nothing_and_say_nothing_wrong(job):
         linked=True,
         preference=None,
     )
-    services.shaping.find(job_id)
+    services.finding.find(job_id)
     assert set(services.shaping.correction(job_id).bands.values()) == {()}
     assert services.shaping.view(job_id, "L").found
 
@@ -303,22 +303,22 @@ def test_targets_kept_are_there_for_other_jobs(job):
 def test_bands_are_snapped_locked_and_copied(job):
     services, job_id = job
     aim_by(services, job_id)
-    services.shaping.find(job_id)
-    snapped = services.shaping.snapped(job_id, BandFilter(frequency_hz=123.456, gain_db=-3.123, q=2.3456))
+    services.finding.find(job_id)
+    snapped = services.bands.snapped(job_id, BandFilter(frequency_hz=123.456, gain_db=-3.123, q=2.3456))
     assert (snapped.frequency_hz, snapped.gain_db, snapped.q) == (123, -3.1, 2.35)
     band = services.shaping.correction(job_id).bands["C"][0]
     before = services.shaping.view(job_id, "C").shape.predicted_db
-    seen = services.shaping.preview(job_id, "C", band.id, replace(band.filter, gain_db=band.filter.gain_db - 3))
+    seen = services.bands.preview(job_id, "C", band.id, replace(band.filter, gain_db=band.filter.gain_db - 3))
     assert np.abs(seen.shape.predicted_db - before).max() > 2
     assert services.shaping.correction(job_id).bands["C"][0] == band  # nothing is kept
-    services.shaping.lock_band(job_id, "C", band.id, locked=True)
-    services.shaping.find(job_id)
+    services.bands.lock(job_id, "C", band.id, locked=True)
+    services.finding.find(job_id)
     assert band.filter in services.shaping.correction(job_id).filters("C")
-    services.shaping.copy_bands(job_id, "C", to="group")
+    services.bands.copy(job_id, "C", to="group")
     correction = services.shaping.correction(job_id)
     assert correction.filters("L") == correction.filters("C")
     with pytest.raises(Conflict, match="no such others"):
-        services.shaping.copy_bands(job_id, "Sub1", to="partner")
+        services.bands.copy(job_id, "Sub1", to="partner")
 
 
 def test_all_channels_wait_for_one_that_is_late(job):
@@ -336,7 +336,7 @@ def test_all_channels_wait_for_one_that_is_late(job):
         linked=True,
         preference=None,
     )
-    services.shaping.find(job_id)  # 170 ms fit into the 200 that an output has
+    services.finding.find(job_id)  # 170 ms fit into the 200 that an output has
     waits = {c: s.delay_s for c, s in services.loading.view(job_id).settings.items()}
     assert min(waits["L"], waits["Sub1"]) >= 0.17 > waits["C"]
     assert services.shaping.correction(job_id).own.keys() == {"C"}
@@ -345,9 +345,9 @@ def test_all_channels_wait_for_one_that_is_late(job):
 def test_a_convolved_channel_takes_no_band_beside_it(job):
     services, job_id = job
     aim_by(services, job_id, method="convolution")
-    services.shaping.find(job_id)
+    services.finding.find(job_id)
     with pytest.raises(Conflict, match="corrected by a convolution"):
-        services.shaping.add_band(job_id, "C")
+        services.bands.add(job_id, "C")
     with pytest.raises(InvalidValue, match="16384 taps"):
         aim_by(services, job_id, method="convolution", duration_s=1.0)
 
@@ -377,7 +377,7 @@ def test_mains_are_corrected_on_the_sum_that_has_the_corrected_sub_in_it(job, mo
         return whole(channels, correction, **more)
 
     monkeypatch.setattr(shaping, "found_filters", noted)
-    services.shaping.find(job_id)
+    services.finding.find(job_id)
     assert [(channels, sub_has) for channels, sub_has, _ in asked] == [({"Sub1"}, False), ({"L", "R", "C"}, True)]
     # How much is the main's own: nearly nothing an octave and more under the corner, nearly all above it.
     share = asked[1][2]["C"].share
@@ -386,7 +386,7 @@ def test_mains_are_corrected_on_the_sum_that_has_the_corrected_sub_in_it(job, mo
     # What it starts from has the sub's filters in it: without them it is another curve.
     before = services.shaping.view(job_id, "C").shape.before_db
     for band in services.shaping.correction(job_id).bands["Sub1"]:
-        services.shaping.switch_band(job_id, "Sub1", band.id, on=False)
+        services.bands.switch(job_id, "Sub1", band.id, on=False)
     without = services.shaping.view(job_id, "C").shape.before_db
     low, high = (
         np.abs(before - without)[band].max() for band in ((GRID > 35) & (GRID < 70), (GRID > 700) & (GRID < 2000))

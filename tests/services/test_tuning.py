@@ -43,7 +43,7 @@ def run_rest(services, job_id):
 
 def through_a_preset(services, job_id):
     services.aligning.use_proposal(job_id)
-    services.shaping.find(job_id)
+    services.finding.find(job_id)
     services.loading.load(job_id, "A", "corrected")
     services.loading.switch(job_id, "A")
     services.rounds.new(job_id)
@@ -117,7 +117,7 @@ def test_a_seat_of_weight_0_changes_nothing_and_a_seat_weighting_is_kept_with_th
     seat_weightings = {b.name: b for b in services.shaping.view(job_id).seat_weightings}
     services.room.set_seat(job_id, 2, name="Bench", weight=1, main=False)
     services.shaping.set_seat_weighting(job_id, seat_weightings["Bench only"])
-    services.shaping.find(job_id)
+    services.finding.find(job_id)
     view = services.shaping.view(job_id)
     assert view.correction.seat_weighting.weights == {2: 1.0}
     assert set(view.spots) == {s.id for s in services.jobs.get(job_id).spots[2:]}
@@ -339,7 +339,7 @@ def test_recordings_of_one_recorder_are_level_with_each_other_and_pull_nobody_el
 
 def test_the_package_is_sent_while_it_is_made(services, job_id):
     services.aligning.use_proposal(job_id)
-    services.shaping.find(job_id)
+    services.finding.find(job_id)
     answer = client_of(services).get(f"/jobs/{job_id}/load/package.zip")
     assert answer.is_streamed
     assert answer.headers["Content-Disposition"] == "attachment; filename=dolce-loft.zip"
@@ -351,7 +351,7 @@ def test_the_package_is_sent_while_it_is_made(services, job_id):
 
 def test_the_first_find_can_be_undone(services, job_id):
     services.aligning.use_proposal(job_id)
-    services.shaping.find(job_id)
+    services.finding.find(job_id)
     view = services.shaping.view(job_id)
     assert view.undo == "finding filters"
     services.shaping.undo(job_id)
@@ -390,7 +390,7 @@ def test_a_bass_lift_reaches_the_sub_and_the_proof_knows_that_it_is_wanted(servi
             anchor_level_db=0.0,
             linked=False,
         )
-        services.shaping.find(job.id)
+        services.finding.find(job.id)
         shape = services.shaping.view(job.id, "Sub1").shape
         settings = services.loading.view(job.id).settings
         changed = shape.correction_db[band] + settings["Sub1"].trim_db

@@ -21,7 +21,7 @@ def played(services):
     services.taking.run_rest(job.id)
     services.sound.wait()
     services.aligning.use_proposal(job.id)
-    services.shaping.find(job.id)
+    services.finding.find(job.id)
     services.loading.load(job.id, "A", "corrected")
     services.loading.switch(job.id, "A")
     services.rounds.new(job.id)
@@ -62,7 +62,7 @@ def test_a_speaker_moved_in_between_is_not_proven_and_said_so(services, loaded):
 
 def test_a_preset_loaded_anew_is_marked_as_newer(services, loaded):
     assert services.loading.view(loaded).loaded_is_current == {"A": True}
-    services.shaping.remove_band(loaded, "L", services.shaping.correction(loaded).bands["L"][0].id)
+    services.bands.remove(loaded, "L", services.shaping.correction(loaded).bands["L"][0].id)
     assert services.loading.view(loaded).loaded_is_current == {"A": False}
 
 
@@ -92,7 +92,7 @@ def test_what_is_needed_is_named_one_by_one(services):
     services.taking.run_rest(job.id)
     services.sound.wait()
     seen.append(services.proving.view(job.id).needs)
-    services.shaping.find(job.id)
+    services.finding.find(job.id)
     seen.append(services.proving.view(job.id).needs)
     services.loading.load(job.id, "A", "corrected")
     seen.append(services.proving.view(job.id).needs)

@@ -20,7 +20,7 @@ HEAVY = ((1.0, 0.05), (0.05, 1.0))
 @pytest.fixture(scope="module")
 def taken(prepared):
     services = open_services(taken_room(prepared, layout="3.1", subs=2))
-    services.shaping.effort = BRIEF
+    services.finding.effort = BRIEF
     yield services
     services.close()
 
@@ -58,7 +58,7 @@ def test_the_heavier_seat_decides_shape_and_proof(taken):
             name="unequal", weights={seat.id: w for seat, w in zip(seats, weights, strict=True)}
         )
         taken.shaping.set_seat_weighting(job_id, seat_weighting)
-        taken.shaping.find(job_id)
+        taken.finding.find(job_id)
         shapes.append(taken.shaping.view(job_id, "L").shape)
     alone = []
     for seat in seats:

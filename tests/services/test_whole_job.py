@@ -282,22 +282,22 @@ def test_calibration_is_taken_out_of_the_takes(services, job):
 
 def test_undo_and_redo_walk_over_edits(services, job):
     run_all(services, job.id)
-    services.shaping.find(job.id)
+    services.finding.find(job.id)
     found = services.shaping.view(job.id).correction
     first, second, *_ = (band.id for band in found.bands["L"])
-    services.shaping.edit_band(job.id, "L", first, BandFilter(frequency_hz=55, gain_db=-6, q=3))
-    services.shaping.switch_band(job.id, "L", second, on=False)
-    services.shaping.remove_band(job.id, "L", first)
-    services.shaping.add_band(job.id, "R")
+    services.bands.edit(job.id, "L", first, BandFilter(frequency_hz=55, gain_db=-6, q=3))
+    services.bands.switch(job.id, "L", second, on=False)
+    services.bands.remove(job.id, "L", first)
+    services.bands.add(job.id, "R")
     for _ in range(4):
         services.shaping.undo(job.id)
     assert services.shaping.view(job.id).correction == found
     services.shaping.redo(job.id)
     assert services.shaping.view(job.id).correction.bands["L"][0].filter.frequency_hz == 55
-    services.shaping.switch_band(job.id, "L", second, on=False)  # a new edit drops what was undone
+    services.bands.switch(job.id, "L", second, on=False)  # a new edit drops what was undone
     assert services.shaping.view(job.id).redo is None
     with pytest.raises(NotFound, match="gone"):
-        services.shaping.remove_band(job.id, "L", 998)
+        services.bands.remove(job.id, "L", 998)
 
 
 def test_a_linked_pair_gets_the_same_bands(services, job):
@@ -311,12 +311,12 @@ def test_a_linked_pair_gets_the_same_bands(services, job):
         anchor_level_db=1.5,
         linked=True,
     )
-    services.shaping.find(job.id)
+    services.finding.find(job.id)
     view = services.shaping.view(job.id)
     assert view.correction.bands["L"] == view.correction.bands["R"] != ()
     assert {c.level_db for c in services.shaping.shapes(job.id).values()} == {1.5}
     first = view.correction.bands["R"][0].id
-    services.shaping.edit_band(job.id, "R", first, BandFilter(frequency_hz=70, gain_db=-2, q=1))
+    services.bands.edit(job.id, "R", first, BandFilter(frequency_hz=70, gain_db=-2, q=1))
     assert services.shaping.view(job.id).correction.bands["L"][0].filter.frequency_hz == 70
 
 
@@ -347,7 +347,7 @@ def test_nothing_to_load_before_there_is_something(services, job):
     with pytest.raises(InvalidValue, match="preset B is empty"):
         services.loading.switch(job.id, "B")
     with pytest.raises(Conflict, match="nothing to shape"):
-        services.shaping.find(job.id)
+        services.finding.find(job.id)
     assert services.proving.view(job.id).needs == "takes"
 
 

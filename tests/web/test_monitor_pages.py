@@ -58,7 +58,7 @@ def test_a_switch_is_added_by_its_data_sheet_chosen_and_told_how_to_turn(pair):
 def test_a_range_is_proposed_in_its_fields_and_not_set(pair):
     services, client, url, job_id = pair
     before = services.shaping.correction(job_id)
-    low, high = services.shaping.proposed_range_hz(job_id, "L")
+    low, high = services.ranges.proposed_hz(job_id, "L")
     page = post(client, f"{url}/aim", channel="L", propose="1", from_hz="20", to_hz="500", bands="7")
     assert f'name="from_hz" type="text" value="{low:g}"' in page.text
     assert f'name="to_hz" type="text" value="{high:g}"' in page.text
@@ -118,7 +118,7 @@ def test_points_of_a_target_are_set_moved_and_refused_in_words(pair):
 
 def test_a_band_edited_where_another_tab_has_deleted_the_takes_shows_the_stop_in_its_place(services):
     job_id = two_seats_taken(services, layout="2.0", subs=0)
-    services.shaping.find(job_id)
+    services.finding.find(job_id)
     band = services.shaping.correction(job_id).bands["L"][0]
     client, url = client_of(services), f"/jobs/{job_id}/shape"
     card = post(client, f"{url}/bands/L/{band.id}", gain_db="-1")

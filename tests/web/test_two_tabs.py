@@ -99,14 +99,14 @@ def test_an_edit_of_a_band_that_another_tab_removed_hits_no_other_band(demo, dem
     page = client.get(f"/jobs/{copy.id}/shape?channel=L").text
     action = f"/jobs/{copy.id}/shape/bands/L/{first.id}"
     form = form_of(page, action)
-    demo.shaping.remove_band(copy.id, "L", first.id)
+    demo.bands.remove(copy.id, "L", first.id)
     answer = post(client, action, **{**form, "gain_db": "-7"})
     assert answer.status_code == 409
     assert "is gone" in answer.text
     assert f'data-band="{second.id}"' in answer.text  # the page shows what is there now
     assert demo.shaping.correction(copy.id).bands["L"] == (second, *rest)
     added = demo.shaping.correction(copy.id).last_band_id
-    demo.shaping.add_band(copy.id, "L")
+    demo.bands.add(copy.id, "L")
     assert demo.shaping.correction(copy.id).bands["L"][-1].id == added + 1  # no later band takes an earlier id
     demo.jobs.delete(copy.id)
 
@@ -119,7 +119,7 @@ def test_two_tabs_on_one_band_change_what_each_of_them_touched(demo, demo_job):
     one, two = (form_of(client.get(f"/jobs/{copy.id}/shape?channel=L").text, action) for _ in range(2))
     post(client, action, **{**one, "frequency_hz": "61"})
     post(client, action, **{**two, "gain_db": "-2.5"})
-    kept = demo.shaping.band(copy.id, "L", band.id).filter
+    kept = demo.bands.band(copy.id, "L", band.id).filter
     assert (kept.frequency_hz, kept.gain_db, kept.q) == (61, -2.5, band.filter.q)
     demo.jobs.delete(copy.id)
 
@@ -156,13 +156,13 @@ def test_filters_found_while_another_tab_edited_do_not_overwrite_the_edit(demo, 
     whole, band = shaping.found_filters, demo.shaping.correction(copy.id).bands["L"][0]
 
     def meanwhile(*how, **more):
-        demo.shaping.switch_band(copy.id, "L", band.id, on=False)
+        demo.bands.switch(copy.id, "L", band.id, on=False)
         return whole(*how, **more)
 
     monkeypatch.setattr(shaping, "found_filters", meanwhile)
     with pytest.raises(Outdated, match="switch of band 1, L"):
-        demo.shaping.find(copy.id)
-    assert not demo.shaping.band(copy.id, "L", band.id).on
+        demo.finding.find(copy.id)
+    assert not demo.bands.band(copy.id, "L", band.id).on
     demo.jobs.delete(copy.id)
 
 

@@ -39,7 +39,11 @@ from dolce.services.room.room_studies import RoomStudies
 from dolce.services.sample.finishing import Finishing
 from dolce.services.sample.preparing import Preparing
 from dolce.services.shape.band_audition import BandHearing
+from dolce.services.shape.band_editing import BandEditing
+from dolce.services.shape.filter_searches import FilterSearches
+from dolce.services.shape.finding import Finding
 from dolce.services.shape.maximum_levels import MaximumLevels
+from dolce.services.shape.range_proposing import RangeProposing
 from dolce.services.shape.shaping import Shaping
 from dolce.services.shape.switching import Switching
 from dolce.services.shape.targets import Targets
@@ -91,6 +95,9 @@ class Services:
     crossing: Crossing
     aligned: AligningProved
     shaping: Shaping
+    finding: Finding
+    bands: BandEditing
+    ranges: RangeProposing
     targets: Targets
     versions: CorrectionVersions
     band_hearing: BandHearing
@@ -121,7 +128,7 @@ class Services:
         self.folder_work.stop()
         self.context.background.close()
         self.workbench.close()
-        self.shaping.searches.close()
+        self.finding.searches.close()
         self.listening.close()
         self.imported_files.close()
         self.sound.close()
@@ -141,7 +148,10 @@ def open_services(folder: Path, *, compute: Compute | None = None) -> Services:
     """
     context, folder_work = Context(Database(folder)), FolderWork()
     sound = SoundWork(context)
-    shaping = Shaping(context, compute)
+    searches = FilterSearches()
+    shaping = Shaping(context, searches)
+    finding = Finding(context, shaping, searches, compute)
+    ranges = RangeProposing(context, shaping)
     access = ProcessorAccess(context)
     rounds = Rounds(context)
     taking = Taking(context, sound, access)
@@ -153,11 +163,13 @@ def open_services(folder: Path, *, compute: Compute | None = None) -> Services:
     proving = Proving(context)
     loading = Loading(context, shaping, access)
     versions = CorrectionVersions(context, shaping)
-    listening = Listening(context, loading, shaping, versions)
+    listening = Listening(context, loading, shaping, finding, versions)
     tolerating = Tolerating(context, proving)
     reporting = Reporting(context, shaping, loading, proving, tolerating)
     workbench, crossing = SubWorkbench(context, aligning), Crossing(context, aligning)
-    finishing = Finishing(context, rounds, taking, aligning, workbench, crossing, shaping, loading, reporting)
+    finishing = Finishing(
+        context, rounds, taking, aligning, workbench, crossing, shaping, ranges, finding, loading, reporting
+    )
     return Services(
         context=context,
         sound=sound,
@@ -191,6 +203,9 @@ def open_services(folder: Path, *, compute: Compute | None = None) -> Services:
         crossing=crossing,
         aligned=AligningProved(context),
         shaping=shaping,
+        finding=finding,
+        bands=BandEditing(context, shaping),
+        ranges=ranges,
         targets=Targets(context, shaping),
         versions=versions,
         band_hearing=BandHearing(context, shaping, live),

@@ -27,7 +27,9 @@ from dolce.services.load.listen_material import OWN, Recording, recording_of
 from dolce.services.load.loading import Loading
 from dolce.services.read.round_curves import base_round
 from dolce.services.searches import Report, ReportedSearch, Searches
-from dolce.services.shape.shaping import Shaping, present_correction
+from dolce.services.shape.finding import Finding
+from dolce.services.shape.present_correction import present_correction
+from dolce.services.shape.shaping import Shaping
 from dolce.services.shape.versions import CorrectionVersions
 
 TURNED = "turned"
@@ -67,9 +69,11 @@ class ListenView:
 class Listening:
     """What each job listens to. Recordings and renderings stay in memory until Dolce is closed."""
 
-    def __init__(self, context: Context, loading: Loading, shaping: Shaping, versions: CorrectionVersions) -> None:
+    def __init__(
+        self, context: Context, loading: Loading, shaping: Shaping, finding: Finding, versions: CorrectionVersions
+    ) -> None:
         self._context, self._loading = context, loading
-        self._shaping, self._versions = shaping, versions
+        self._shaping, self._finding, self._versions = shaping, finding, versions
         self._recordings: OrderedDict[int, Recording] = OrderedDict()
         self._auditions: OrderedDict[int, Audition] = OrderedDict()
         self._options_kept: dict[int, ListenOptions] = {}
@@ -334,7 +338,7 @@ class Listening:
 
         def task(on_progress: Report) -> None:
             self._shaping.change(job_id, f"preference {name}", lambda _: replace(correction, preference=preference))
-            self._shaping.find(job_id, on_progress)
+            self._finding.find(job_id, on_progress)
             self._versions.keep(job_id, name, "Turned while listening.")
 
         self._run(job_id, "filters", task)

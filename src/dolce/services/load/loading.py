@@ -15,7 +15,8 @@ from dolce.services.load.load_view import LoadView
 from dolce.services.load.packing import PackageOptions, packed
 from dolce.services.load.unsupported_words import first_words
 from dolce.services.rig.processor_access import ProcessorAccess
-from dolce.services.shape.shaping import Shaping, present_correction
+from dolce.services.shape.present_correction import present_correction
+from dolce.services.shape.shaping import Shaping
 from dolce.store import UnitOfWork
 
 USUAL = PackageOptions()

@@ -8,7 +8,7 @@ from dolce.core.tuning import Alignment, ChangeSince, Correction, arrivals_apart
 from dolce.errors import InvalidValue
 from dolce.services.align.readings import aligned_readings
 from dolce.services.context import Context
-from dolce.services.shape.shaping import present_correction
+from dolce.services.shape.present_correction import present_correction
 from dolce.store import UnitOfWork
 
 

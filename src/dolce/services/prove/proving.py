@@ -32,7 +32,7 @@ from dolce.services.context import Context
 from dolce.services.prove.change_since import ChangeView, change_view
 from dolce.services.prove.rounds import RoundTable, round_table
 from dolce.services.read.round_curves import base_round, proving_round
-from dolce.services.shape.shaping import present_correction
+from dolce.services.shape.present_correction import present_correction
 from dolce.store import UnitOfWork
 
 LOGBOOK_PAGE = 400

@@ -10,7 +10,7 @@ from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.core.tuning import Alignment, Correction, spot_deviations_db, wanted_levels_db
 from dolce.services.align.readings import aligned_readings
 from dolce.services.context import Context
-from dolce.services.shape.shaping import present_correction
+from dolce.services.shape.present_correction import present_correction
 from dolce.store import UnitOfWork
 
 

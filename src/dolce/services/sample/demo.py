@@ -36,7 +36,7 @@ def build_demo(services: Services, *, report: Callable[[str], None] = lambda _: 
         anchor_level_db=0.0,
         linked=False,
     )
-    services.shaping.find(job.id)
+    services.finding.find(job.id)
     services.loading.load(job.id, "A", "corrected")
     services.loading.load(job.id, "B", "aligned")
     services.loading.switch(job.id, "A")

@@ -16,7 +16,10 @@ from dolce.services.align.sub_workbench import SubWorkbench
 from dolce.services.context import Context
 from dolce.services.load.loading import Loading
 from dolce.services.prove.reporting import Reporting
-from dolce.services.shape.shaping import Scope, Shaping
+from dolce.services.shape.finding import Finding
+from dolce.services.shape.range_proposing import RangeProposing
+from dolce.services.shape.scopes import Scope
+from dolce.services.shape.shaping import Shaping
 from dolce.services.takes.rounds import Rounds
 from dolce.services.takes.taking import Taking
 
@@ -35,6 +38,8 @@ class Finishing:
     workbench: SubWorkbench
     crossing: Crossing
     shaping: Shaping
+    ranges: RangeProposing
+    finding: Finding
     loading: Loading
     reporting: Reporting
 
@@ -90,7 +95,7 @@ class Finishing:
                 scope="group",
                 channel=job.plan.subs[0].channel,
             )
-        self.shaping.find(job_id, step)
+        self.finding.find(job_id, step)
         self.loading.load(job_id, "A", "corrected")
         self.loading.load(job_id, "B", "aligned")
         self.loading.switch(job_id, "A")

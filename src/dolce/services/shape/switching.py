@@ -24,7 +24,8 @@ from dolce.errors import Conflict, InvalidValue
 from dolce.formats.target_text import read_target
 from dolce.services.context import Context
 from dolce.services.read.round_curves import base_round
-from dolce.services.shape.shaping import Shaping, present_correction
+from dolce.services.shape.present_correction import present_correction
+from dolce.services.shape.shaping import Shaping
 from dolce.store import UnitOfWork
 
 _EVERY = slice(None, None, 4)  # 12 points an octave

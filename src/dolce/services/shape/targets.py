@@ -5,12 +5,24 @@ from dataclasses import replace
 
 import numpy as np
 
-from dolce.core.correction import SMALL_ROOM_CINEMA, Curve, CurveKind, KeptTarget, Preference, Target, speaker_curve
+from dolce.core.correction import (
+    SMALL_ROOM_CINEMA,
+    Curve,
+    CurveKind,
+    KeptTarget,
+    Preference,
+    Target,
+    TargetLevel,
+    speaker_curve,
+    target_levels,
+)
 from dolce.core.dsp import energy_mean_db
 from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.errors import Conflict, InvalidValue
 from dolce.formats.target_text import read_target, write_target
 from dolce.services.context import Context
+from dolce.services.read.round_curves import base_round
+from dolce.services.shape.present_correction import present_correction
 from dolce.services.shape.shaping import Shaping
 
 BASES = {
@@ -31,6 +43,31 @@ class Targets:
     def __init__(self, context: Context, shaping: Shaping) -> None:
         self._context = context
         self._shaping = shaping
+
+    def levels(self, job_id: int, channel: str) -> tuple[TargetLevel, ...]:
+        """What the target's level costs and gives for a channel: how far cuts alone do the work."""
+        with self._context.look() as work:
+            job = work.jobs.get(job_id)
+            correction = present_correction(work, job)
+            base = base_round(work, job, kept=correction.round_id)
+            shape = self._shaping.shape(work, job, correction, base.id, channel)[0] if base is not None else None
+        if shape is None:
+            return ()
+        return target_levels(
+            shape.plan.frequency_hz,
+            shape.needs,
+            correction.limits_for(channel, job.limits),
+            range_hz=shape.judged_hz,
+            at_level_db=shape.level_db,
+        )
+
+    def use_level(self, job_id: int, level_db: float) -> None:
+        """Let the target be at a level by hand, relative to the stimulus."""
+        self._shaping.change(
+            job_id,
+            f"target at {level_db:+.1f} dB",
+            lambda c: replace(c, anchor="hand", anchor_level_db=round(level_db, 1)),
+        )
 
     def curve(self, job_id: int, base: str, *, channel: str, like: str = "", points: str = "") -> Curve | None:
         """The curve of a kind that was chosen.

@@ -14,8 +14,9 @@ from dolce.core.tuning import SUB_RANGE_HZ, Correction, SeatWeighting
 from dolce.errors import InvalidValue
 from dolce.services.context import Context
 from dolce.services.read.round_curves import base_round
+from dolce.services.shape.present_correction import present_correction
 from dolce.services.shape.seat_responses import shaped_channels
-from dolce.services.shape.shaping import Shaping, present_correction
+from dolce.services.shape.shaping import Shaping
 from dolce.store import CorrectionVersion, UnitOfWork
 
 _WORSE_DB = 0.05  # less can't be told from nothing

@@ -158,7 +158,7 @@ def next_line(status: JobStatus, stop: str) -> NextLine:
 
 
 def _searching(job_id: int) -> bool:
-    search = services().shaping.searches.of(job_id)
+    search = services().finding.searches.of(job_id)
     return search is not None and search.running
 
 

@@ -8,7 +8,7 @@ from werkzeug.wrappers import Response
 
 from dolce.core.filters import BAND_KINDS, BandFilter
 from dolce.errors import InvalidForm, InvalidValue, NotFound
-from dolce.services.shape.shaping import SCOPES
+from dolce.services.shape.scopes import SCOPES
 from dolce.web.shared.form_reader import FormReader
 from dolce.web.shared.page import after_change, services
 from dolce.web.stops.shape.sheets import blueprint, edited, show, show_card
@@ -17,7 +17,7 @@ from dolce.web.stops.shape.views import ChannelView
 
 def _typed(job_id: int, channel: str, band_id: int) -> BandFilter:
     """The band as the form has it; InvalidForm with one text for its row."""
-    kept = services().shaping.band(job_id, channel, band_id).filter
+    kept = services().bands.band(job_id, channel, band_id).filter
     form = FormReader(request.form, kept=kept)
     values: dict[str, Any] = {
         name: form.of(BandFilter, name) for name in ("frequency_hz", "gain_db", "q") if name in request.form
@@ -34,7 +34,7 @@ def _typed(job_id: int, channel: str, band_id: int) -> BandFilter:
         ) from error
     band = replace(kept, kind=kind or kept.kind, **values)
     # What was dragged, or moved by a key, lies between steps.
-    return services().shaping.snapped(job_id, band) if request.form.get("moved") else band
+    return services().bands.snapped(job_id, band) if request.form.get("moved") else band
 
 
 @blueprint.post("/bands/<channel>/<int:band_id>")
@@ -46,14 +46,14 @@ def edit_band(job_id: int, channel: str, band_id: int) -> Response:
         return show(job_id, status=409, notice=str(error))
     except InvalidForm as error:
         return show_card(job_id, channel, status=422, faults=error.faults)
-    return edited(job_id, lambda: services().shaping.edit_band(job_id, channel, band_id, band), channel=channel)
+    return edited(job_id, lambda: services().bands.edit(job_id, channel, band_id, band), channel=channel)
 
 
 @blueprint.post("/bands/<channel>/<int:band_id>/preview")
 def preview_band(job_id: int, channel: str, band_id: int) -> Response:
     """What the band would do while it is dragged: the plot and the figures; nothing is kept."""
     try:
-        view = services().shaping.preview(job_id, channel, band_id, _typed(job_id, channel, band_id))
+        view = services().bands.preview(job_id, channel, band_id, _typed(job_id, channel, band_id))
     except (NotFound, InvalidForm, InvalidValue):
         return make_response("", 409)
     if view.shape is None:
@@ -65,29 +65,27 @@ def preview_band(job_id: int, channel: str, band_id: int) -> Response:
 @blueprint.post("/bands/<channel>/<int:band_id>/switch/<to>")
 def switch_band(job_id: int, channel: str, band_id: int, to: str) -> Response:
     """Off, or on again."""
-    return edited(
-        job_id, lambda: services().shaping.switch_band(job_id, channel, band_id, on=to == "on"), channel=channel
-    )
+    return edited(job_id, lambda: services().bands.switch(job_id, channel, band_id, on=to == "on"), channel=channel)
 
 
 @blueprint.post("/bands/<channel>/<int:band_id>/lock/<to>")
 def lock_band(job_id: int, channel: str, band_id: int, to: str) -> Response:
     """Locked, so that it stays when filters are found again, or not."""
     return edited(
-        job_id, lambda: services().shaping.lock_band(job_id, channel, band_id, locked=to == "locked"), channel=channel
+        job_id, lambda: services().bands.lock(job_id, channel, band_id, locked=to == "locked"), channel=channel
     )
 
 
 @blueprint.post("/bands/<channel>/<int:band_id>/remove")
 def remove_band(job_id: int, channel: str, band_id: int) -> Response:
     """Gone, until undo."""
-    return edited(job_id, lambda: services().shaping.remove_band(job_id, channel, band_id))
+    return edited(job_id, lambda: services().bands.remove(job_id, channel, band_id))
 
 
 @blueprint.post("/bands/<channel>/add")
 def add_band(job_id: int, channel: str) -> Response:
     """One more."""
-    services().shaping.add_band(job_id, channel)
+    services().bands.add(job_id, channel)
     return after_change("shape", job_id, show)
 
 
@@ -97,7 +95,7 @@ def copy_bands(job_id: int, channel: str, to: str) -> Response:
     form = FormReader({"to": to})
     scope = form.choice("to", SCOPES)
     form.done()
-    return edited(job_id, lambda: services().shaping.copy_bands(job_id, channel, to=scope), channel=channel)
+    return edited(job_id, lambda: services().bands.copy(job_id, channel, to=scope), channel=channel)
 
 
 @blueprint.post("/hear/<channel>/<int:band_id>")

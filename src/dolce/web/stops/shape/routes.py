@@ -38,7 +38,7 @@ def stand_on_present(job_id: int) -> Response:
 @blueprint.get("/search")
 def search_progress(job_id: int) -> Response:
     """How far the search is; the whole stop once it is done."""
-    search = services().shaping.searches.of(job_id)
+    search = services().finding.searches.of(job_id)
     if search is None or search.done:
         return show(job_id)
     response = make_response(
@@ -58,7 +58,7 @@ def search_progress(job_id: int) -> Response:
 @blueprint.post("/search/stop")
 def stop_search(job_id: int) -> Response:
     """End the search; the filters stay as they were."""
-    services().shaping.searches.stop(job_id)
+    services().finding.searches.stop(job_id)
     return after_change("shape", job_id, show)
 
 

@@ -12,7 +12,7 @@ from dolce.core.correction import METHODS, PHASES, Curve, FilterType, FixedBands
 from dolce.core.tuning import ANCHOR_RANGE_HZ, Correction, CorrectionSettings
 from dolce.core.tuning.correction import ANCHORS, Anchor
 from dolce.errors import Conflict, FormatError, InvalidValue
-from dolce.services.shape.shaping import Scope
+from dolce.services.shape.scopes import Scope
 from dolce.services.shape.targets import BASES
 from dolce.web.shared.form_reader import FormReader, uploaded
 from dolce.web.shared.numbers import number_of, whole_of
@@ -60,7 +60,7 @@ def correction_settings(job_id: int) -> Response:
     correction = shaping.correction(job_id)
     channel = request.form.get("channel", "")
     if request.form.get("propose"):
-        low, high = shaping.proposed_range_hz(job_id, channel)
+        low, high = services().ranges.proposed_hz(job_id, channel)
         return show(
             job_id, typed={**request.form.to_dict(), "from_hz": f"{low:g}", "to_hz": f"{high:g}"}, proposed=(low, high)
         )
@@ -105,7 +105,7 @@ def correction_settings(job_id: int) -> Response:
             linked=form.flag("linked"),
             preference=preference,
         )
-    return edited(job_id, lambda: shaping.begin_find(job_id) if request.form.get("find") else None)
+    return edited(job_id, lambda: services().finding.begin_find(job_id) if request.form.get("find") else None)
 
 
 def _read(form: FormReader, kept: CorrectionSettings) -> tuple[CorrectionSettings, Anchor, tuple[float, float], float]:
@@ -185,7 +185,7 @@ def _base(kept: CorrectionSettings) -> str:
 @blueprint.post("/find")
 def find(job_id: int) -> Response:
     """Look for filters toward the aim as it is kept."""
-    return edited(job_id, lambda: services().shaping.begin_find(job_id))
+    return edited(job_id, lambda: services().finding.begin_find(job_id))
 
 
 @blueprint.post("/<channel>/filters/<int:count>")
@@ -195,26 +195,25 @@ def use_count(job_id: int, channel: str, count: int) -> Response:
         services().shaping.set_count(job_id, channel, count)
     except InvalidValue as error:
         return show(job_id, status=422, notice=f"{error.problem} {error.remedy}")
-    return edited(job_id, lambda: services().shaping.begin_find(job_id))
+    return edited(job_id, lambda: services().finding.begin_find(job_id))
 
 
 @blueprint.get("/before-find/<channel>")
 def before_find(job_id: int, channel: str) -> str:
     """Ranges of all channels as proposed, and what the target's level costs for one."""
-    shaping = services().shaping
     return render_template(
         "shape/_before_find.html",
         job_id=job_id,
         channel=channel,
-        ranges=shaping.proposed_ranges(job_id),
-        levels=shaping.target_levels(job_id, channel),
+        ranges=services().ranges.proposed(job_id),
+        levels=services().targets.levels(job_id, channel),
     )
 
 
 @blueprint.post("/ranges")
 def use_ranges(job_id: int) -> Response:
     """Correct every channel over the range that is proposed for it."""
-    return edited(job_id, lambda: services().shaping.use_proposed_ranges(job_id))
+    return edited(job_id, lambda: services().ranges.use_proposed(job_id))
 
 
 @blueprint.post("/target/level")
@@ -223,7 +222,7 @@ def use_level(job_id: int) -> Response:
     level = number_of(request.args.get("level", ""))
     if level is None or not -120 <= level <= 60:
         return show(job_id, status=422, notice="A level of the target is -120 to 60 dB.")
-    return edited(job_id, lambda: services().shaping.use_target_level(job_id, level))
+    return edited(job_id, lambda: services().targets.use_level(job_id, level))
 
 
 @blueprint.post("/target/file")

@@ -14,10 +14,15 @@ class _AsShown:
         return re.sub(r"\s+", " ", text) if self.mimetype == "text/html" else text
 
 
-def client_of(services):
-    client = create_app(services).test_client()
+def client_of_app(app):
+    """A client of the pages or of the remote."""
+    client = app.test_client()
     client.response_wrapper = type("Answer", (_AsShown, client.response_wrapper), {})
     return client
+
+
+def client_of(services):
+    return client_of_app(create_app(services))
 
 
 def token(client, url="/"):

@@ -2,11 +2,11 @@
 
 import pytest
 
+from asking import client_of
 from dolce.core.correction.outcome import level_within_db
 from dolce.core.geometry import RoomSize
 from dolce.core.room import new_plan
 from dolce.services.jobs.job_keeping import JobDetails
-from dolce.web import create_app
 
 SIZE = RoomSize(length_m=6.0, width_m=4.5, height_m=2.8)
 STOPS = ("room", "rig", "takes", "read", "align", "shape", "load", "prove")
@@ -16,7 +16,7 @@ STOPS = ("room", "rig", "takes", "read", "align", "shape", "load", "prove")
 def test_a_job_of_any_layout_goes_through_all_stops(services, layout, subs):
     job = services.jobs.create(JobDetails(name="Loft"), plan=new_plan(SIZE, layout=layout, subs=subs, spots=2))
     services.rigging.set_rig(job.id, pace="fast", sweep_seconds=4.0)  # a second leaves subs 12 dB above noise
-    client = create_app(services).test_client()
+    client = client_of(services)
 
     def all_open():
         for stop in STOPS:

@@ -12,7 +12,7 @@ from dolce.core.response import ANALYSIS_GRID_HZ as GRID
 from dolce.core.tuning import Correction, CorrectionSettings
 from dolce.errors import Conflict, FormatError, InvalidValue, NotFound
 from dolce.services.jobs.job_keeping import JobDetails
-from dolce.services.shape import shaping
+from dolce.services.shape import finding
 from dolce.services.shape.filter_searches import FilterSearches
 from dolce.services.shape.finding import _require_waits
 from dolce.services.shape.region_evidence import region_evidence
@@ -370,13 +370,13 @@ def test_mains_are_corrected_on_the_sum_that_has_the_corrected_sub_in_it(job, mo
     services.shaping.stand_on_present(job_id)
     aim_by(services, job_id)
     asked = []
-    whole = shaping.found_filters
+    whole = finding.found_filters
 
     def noted(channels, correction, **more):
         asked.append((set(channels), "Sub1" in correction.bands and correction.filters("Sub1") != (), channels))
         return whole(channels, correction, **more)
 
-    monkeypatch.setattr(shaping, "found_filters", noted)
+    monkeypatch.setattr(finding, "found_filters", noted)
     services.finding.find(job_id)
     assert [(channels, sub_has) for channels, sub_has, _ in asked] == [({"Sub1"}, False), ({"L", "R", "C"}, True)]
     # How much is the main's own: nearly nothing an octave and more under the corner, nearly all above it.

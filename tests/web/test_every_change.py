@@ -13,7 +13,7 @@ from xml.etree import ElementTree
 import pytest
 from flask import Flask
 
-from asking import client_of, post
+from asking import client_of, client_of_app, post
 from dolce.core.geometry import Point
 from dolce.core.room import Box
 from dolce.services.jobs.job_keeping import JobDetails
@@ -120,7 +120,7 @@ def test_no_change_is_made_without_a_token_or_for_another_page(services, headers
     services.jobs.create(JOB)
     before = changed(services)
     app = create_app(services)
-    client = app.test_client()
+    client = client_of_app(app)
     paths = rules(app, "POST")
     assert len(paths) > 150
     for path in paths:
@@ -128,7 +128,7 @@ def test_no_change_is_made_without_a_token_or_for_another_page(services, headers
         assert client.post(path, headers=headers).status_code == wanted, path
     desk, remote, base = remote_of(services)
     before_remote = changed(services)
-    phone = remote.test_client()
+    phone = client_of_app(remote)
     for path in rules(remote, "POST"):
         assert phone.post(path, base_url=base, headers=headers).status_code == refused, path
     assert not desk.present.token
@@ -165,7 +165,7 @@ class Inserted(HTMLParser):
 
 def test_every_address_sends_safe_headers_and_names_as_text(shaped):
     app = create_app(shaped)
-    client, kinds = app.test_client(), set()
+    client, kinds = client_of_app(app), set()
     for path in rules(app, "GET"):
         with client.get(path) as answer:
             assert answer.status_code in (200, 302, 404, 409, 422), path
@@ -217,7 +217,7 @@ def test_the_name_is_there_to_be_read(shaped):
 
 def test_the_remote_shows_names_as_text_too(shaped):
     desk, app, base = remote_of(shaped)
-    phone = app.test_client()
+    phone = client_of_app(app)
     found = re.search(r'name="csrf_token" value="([^"]+)"', phone.get("/", base_url=base).text)[1]
     phone.post("/enter", base_url=base, data={"csrf_token": found, "code": desk.present.code})
     page = phone.get("/", base_url=base)
@@ -231,7 +231,7 @@ def test_laptop_and_remote_on_one_spot_the_later_one_is_told(services):
     services.rigging.set_rig(job.id, pace="fast", sweep_seconds=1.0)
     laptop = client_of(services)
     desk, app, base = remote_of(services)
-    phone = app.test_client()
+    phone = client_of_app(app)
 
     def token_of(path):
         return re.search(r'name="csrf_token" value="([^"]+)"', phone.get(path, base_url=base).text)[1]

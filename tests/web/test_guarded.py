@@ -13,7 +13,7 @@ import numpy as np
 import pytest
 import soundfile
 
-from asking import client_of, post
+from asking import client_of, client_of_app, post
 from dolce.core.room import LAYOUT_NAMES
 from dolce.services.jobs.job_keeping import JobDetails
 from dolce.services.wiring import open_services
@@ -153,7 +153,7 @@ def test_notes_and_other_texts_have_a_length_that_is_said(services, client, job)
     assert "20,001 characters are too many. Use up to 20,000." in answer.text
     app = create_app(services)
     app.config["MAX_FORM_MEMORY_SIZE"] = 30_000  # 500 kB else
-    answer = post(app.test_client(), f"/jobs/{job.id}/edit", name="Loft", notes="x" * 40_000)
+    answer = post(client_of_app(app), f"/jobs/{job.id}/edit", name="Loft", notes="x" * 40_000)
     assert answer.status_code == 413
     assert "A text of this form is longer than 30 kB" in answer.text
 

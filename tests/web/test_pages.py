@@ -7,7 +7,7 @@ import numpy as np
 import pytest
 import soundfile
 
-from asking import client_of, post
+from asking import client_of, client_of_app, post
 from dolce.web import create_app
 from rooms import shaped_pair
 
@@ -126,7 +126,7 @@ def test_faulty_recordings_are_explained_at_their_cell(client, job_url):
 def test_uploads_have_a_limit_and_say_so(services, job_url):
     app = create_app(services)
     app.config["MAX_CONTENT_LENGTH"] = 2**17
-    client = app.test_client()
+    client = client_of_app(app)
     answer = post(client, f"{job_url}/takes/L/1/recording", recording=(io.BytesIO(bytes(2**18)), "big.wav"))
     assert answer.status_code == 413
     assert "larger than 0.125 MB" in answer.text

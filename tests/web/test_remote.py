@@ -13,7 +13,7 @@ from http.client import HTTPResponse
 
 import pytest
 
-from asking import post
+from asking import client_of_app, post
 from dolce.core.geometry import RoomSize
 from dolce.core.room import new_plan
 from dolce.devices.interface import SoundStopped
@@ -40,7 +40,7 @@ def laptop(services):
     app = create_app(services)
     sessions = app.extensions["dolce-remote"]
     sessions.gone_s = LONG_S  # a device of the tests asks only when a test does
-    yield app.test_client()
+    yield client_of_app(app)
     app.extensions["dolce-remote"].close()
 
 
@@ -61,7 +61,7 @@ class Phone:
     """Asks the remote's own application as its listener would."""
 
     def __init__(self, sessions):
-        self.client = sessions.app_of(sessions, False).test_client()
+        self.client = client_of_app(sessions.app_of(sessions, False))
         self.base = sessions.present.url
 
     def get(self, path, **how):

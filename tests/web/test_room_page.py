@@ -5,16 +5,16 @@ import re
 
 import pytest
 
+from asking import client_of
 from dolce.services.jobs.job_keeping import JobDetails
 from dolce.services.sample.demo_rooms import barn, net_loft
-from dolce.web import create_app
 
 SHEETS = ("places", "spots", "findings", "modes", "subs", "more")
 
 
 @pytest.fixture
 def client(services):
-    return create_app(services).test_client()
+    return client_of(services)
 
 
 @pytest.fixture

@@ -6,7 +6,7 @@ from html import unescape
 
 import pytest
 
-from asking import client_of, post
+from asking import client_of, client_of_app, post
 from dolce.core.geometry import RoomSize
 from dolce.core.rig import FAULTS
 from dolce.core.room import new_plan
@@ -150,16 +150,16 @@ def test_a_spot_of_an_old_page_is_the_same_spot_whatever_its_number_is_now(clien
 
 def test_filters_found_while_another_tab_edited_do_not_overwrite_the_edit(demo, demo_job, monkeypatch):
     from dolce.errors import Outdated
-    from dolce.services.shape import shaping
+    from dolce.services.shape import finding
 
     copy = demo.jobs.copy(demo_job)
-    whole, band = shaping.found_filters, demo.shaping.correction(copy.id).bands["L"][0]
+    whole, band = finding.found_filters, demo.shaping.correction(copy.id).bands["L"][0]
 
     def meanwhile(*how, **more):
         demo.bands.switch(copy.id, "L", band.id, on=False)
         return whole(*how, **more)
 
-    monkeypatch.setattr(shaping, "found_filters", meanwhile)
+    monkeypatch.setattr(finding, "found_filters", meanwhile)
     with pytest.raises(Outdated, match="switch of band 1, L"):
         demo.finding.find(copy.id)
     assert not demo.bands.band(copy.id, "L", band.id).on
@@ -218,7 +218,7 @@ def test_twenty_presses_at_once_count_once_and_the_others_are_told(services, cli
     path = path.format(backup=services.backups.files()[0].name)
 
     def press(_):
-        one = services_client.test_client()
+        one = client_of_app(services_client)
         return post(one, path, **form)
 
     services_client = client.application

@@ -9,13 +9,12 @@ import soundfile
 from sqlalchemy import event
 
 from asking import client_of, post
-from dolce.core.reading import level_of_cycles_db
+from dolce.core.reading import BASS_HZ, level_of_cycles_db
 from dolce.core.response import ANALYSIS_GRID_HZ, average_over_spots, level_on_grid
 from dolce.errors import InvalidValue, NotFound
 from dolce.services.jobs.job_keeping import JobDetails
 from dolce.services.read.curve_export import curves_csv
 from dolce.services.read.options import Place, ReadOptions
-from dolce.services.read.seat_to_seat import BASS_HZ
 from dolce.services.sample.demo_rooms import net_loft
 from dolce.services.wiring import open_services
 from dolce.web.stops.read.detail_plots import detail_plot

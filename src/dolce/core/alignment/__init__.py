@@ -1,6 +1,7 @@
 """Levels, delays and polarity that make channels match at a seat."""
 
 from dolce.core.alignment.against_plan import OffPlan, beyond_possible_s, off_plan
+from dolce.core.alignment.against_prediction import ChannelKept, against_prediction
 from dolce.core.alignment.level_match import PAIR_DB, PairDifference, matched_levels_db, pair_differences
 from dolce.core.alignment.polarity import JudgedPolarity, alike, common_polarity, direct_spectrum, judged_together
 from dolce.core.alignment.seat_arrival import SeatArrivals, seat_arrivals
@@ -23,6 +24,7 @@ __all__ = [
     "TRIM_STEP_DB",
     "AlignmentRow",
     "AlignmentTable",
+    "ChannelKept",
     "ChannelReading",
     "JudgedPolarity",
     "LevelOptions",
@@ -30,6 +32,7 @@ __all__ = [
     "OffPlan",
     "PairDifference",
     "SeatArrivals",
+    "against_prediction",
     "alike",
     "beyond_possible_s",
     "common_polarity",

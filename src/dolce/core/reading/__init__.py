@@ -15,9 +15,11 @@ from dolce.core.reading.decay import DECAY_BANDS_HZ, BandDecay, DecayKind, Decay
 from dolce.core.reading.decay_map import DecayMap, decay_slices, map_of_cycles, map_of_time, ringing_s
 from dolce.core.reading.energy import TimeCurve, energy_near, impulse_near, step_near
 from dolce.core.reading.phase import PhaseCurves, excess_group_delay_s, group_delay_s, minimum_phase, phase_curves
+from dolce.core.reading.seat_to_seat import BASS_HZ, SeatRow, Spectrum, bass_spectrum, seat_row
 from dolce.core.reading.windows import CYCLES, GATE_MS, direct_sound, known_from_hz, level_of_cycles_db
 
 __all__ = [
+    "BASS_HZ",
     "CYCLES",
     "DECAY_BANDS_HZ",
     "GATE_MS",
@@ -34,7 +36,10 @@ __all__ = [
     "Evidence",
     "NoiseUnder",
     "PhaseCurves",
+    "SeatRow",
+    "Spectrum",
     "TimeCurve",
+    "bass_spectrum",
     "decay_slices",
     "decay_times",
     "direct_sound",
@@ -59,6 +64,7 @@ __all__ = [
     "noise_under",
     "phase_curves",
     "ringing_s",
+    "seat_row",
     "step_near",
     "truncation",
 ]

@@ -22,6 +22,7 @@ from dolce.core.response.clock_drift import (
     stretched,
     without_drift,
 )
+from dolce.core.response.curve_on_grid import curve_on_grid
 from dolce.core.response.deconvolution import Deconvolver, precision_for
 from dolce.core.response.electronics import InterfaceLoop, interface_loop
 from dolce.core.response.impulse import ImpulseResponse
@@ -76,6 +77,7 @@ __all__ = [
     "auditory",
     "average_over_spots",
     "clipped_samples",
+    "curve_on_grid",
     "drift_between_chirps_ppm",
     "equivalent_bandwidth_hz",
     "find_arrival",

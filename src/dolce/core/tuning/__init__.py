@@ -29,6 +29,7 @@ from dolce.core.tuning.output_loads import OutputLoad, headroom_cut_db, output_l
 from dolce.core.tuning.outputs import Outputs
 from dolce.core.tuning.prediction import Responses, level_of, predict, response_of, settings_of, taps_of
 from dolce.core.tuning.proof import Proof, SpotLevels, Verdict, prove, verdicts_on
+from dolce.core.tuning.region_evidence import RegionEvidence, evidence_of
 from dolce.core.tuning.rounds import spot_deviations_db
 from dolce.core.tuning.seat_weighting import (
     ALL_SEATS,
@@ -82,6 +83,7 @@ __all__ = [
     "Outputs",
     "PlayedOnce",
     "Proof",
+    "RegionEvidence",
     "Responses",
     "SeatResponses",
     "SeatWeighting",
@@ -93,6 +95,7 @@ __all__ = [
     "convolved_db",
     "crossover_sum",
     "delay_step_s",
+    "evidence_of",
     "expectation_of",
     "found_filters",
     "fronts_level_db",

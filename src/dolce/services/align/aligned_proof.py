@@ -6,37 +6,16 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from dolce.core.alignment import Match, match_of
-from dolce.core.dsp import energy_mean_db, in_band
+from dolce.core.alignment import ChannelKept, Match, against_prediction, match_of
+from dolce.core.dsp import energy_mean_db
 from dolce.core.job import Job, Round
-from dolce.core.response import ANALYSIS_GRID_HZ
-from dolce.core.room import SUB_CODES, Seat
+from dolce.core.room import Seat
 from dolce.core.tuning import Alignment, Outputs
 from dolce.services.align.predicted import predicted_levels
 from dolce.services.align.readings import aligned_readings
 from dolce.services.context import Context
 from dolce.services.read.round_curves import base_round
 from dolce.store import UnitOfWork
-
-_AUDIBLE_HZ = (20.0, 20_000.0)
-_OF_SUBS_HZ = 200.0  # above, a sub alone has sunk towards the noise
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class ChannelKept:
-    """One channel: how far it lies from what was predicted, over 1/12 octave and all spots that both rounds have.
-
-    Attributes
-    ----------
-    usual_db, most_db, most_hz : RMS, and the largest difference with its frequency
-    spots : at how many
-    """
-
-    channel: str
-    usual_db: float
-    most_db: float
-    most_hz: float
-    spots: int
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -163,19 +142,8 @@ class AligningProved:
             if predicted is None:
                 continue
             rows = [measured.spots.index(spot) for spot in predicted.spots]
-            top = _OF_SUBS_HZ if channel in SUB_CODES else _AUDIBLE_HZ[1]
-            inside = in_band(ANALYSIS_GRID_HZ, (_AUDIBLE_HZ[0], top))
-            off = (measured.level_db[rows] + taken.held.cut_db - predicted.level_db)[:, inside]
-            at = np.unravel_index(int(np.argmax(np.abs(off))), off.shape)
-            found.append(
-                ChannelKept(
-                    channel=channel,
-                    usual_db=float(np.sqrt(np.mean(off**2))),
-                    most_db=float(np.abs(off).max()),
-                    most_hz=float(ANALYSIS_GRID_HZ[inside][at[1]]),
-                    spots=len(rows),
-                )
-            )
+            taken_db = measured.level_db[rows] + taken.held.cut_db
+            found.append(against_prediction(channel, taken_db, predicted.level_db))
         return tuple(found)
 
 

@@ -146,15 +146,15 @@ class CorrectionVersions:
                     if seat is not None:
                         found.setdefault(seat, []).append(float(value))
 
-        def filter_type(found: Mapping[int, list[float]]) -> tuple[float | None, ...]:
+        def means_of(found: Mapping[int, list[float]]) -> tuple[float | None, ...]:
             return tuple(float(np.mean(found[seat])) if seat in found else None for seat, _ in seats)
 
         return WeightingRow(
             number=number,
             name=correction.name,
             seat_weighting=correction.seat_weighting,
-            before_db=filter_type(before),
-            after_db=filter_type(after),
+            before_db=means_of(before),
+            after_db=means_of(after),
             most_db=most,
             found_for=correction.found_for_others,
         )

@@ -10,12 +10,12 @@ from dolce.core import checked
 from dolce.core.geometry import Point
 from dolce.core.job import Rig, TakeRecord
 from dolce.core.response import (
-    ANALYSIS_GRID_HZ,
     TELLS_NOISE_FROM_S,
     Capture,
     Caution,
     FrequencyResponse,
     Quality,
+    curve_on_grid,
     find_arrival,
     find_chirps,
     grid_levels,
@@ -35,9 +35,6 @@ from dolce.services.takes.take_making import chirps_of, sweep_of
 from dolce.store import UnitOfWork
 
 _TWO_NUMBERS = re.compile(rb"^\s*[+-]?[\d.,]+[\s;,]+[+-]?[\d.,]", re.MULTILINE)
-_LEAST_POINTS = 10  # of a curve of text
-_WIDEST_GAP_OCTAVES = 1.0
-_FALLS_DB_PER_OCTAVE = 48.0  # beyond the ends of a curve
 _SAME_PLACE_M = 0.25  # of a microphone in a SOFA file and a spot
 _UNKNOWN_DB = 99.0  # stands where a take tells no noise; never shown (`TakeRecord.tells_noise`)
 
@@ -147,7 +144,11 @@ class Elsewhere:
         self, job_id: int, channel: str, spot_id: int, data: bytes, *, file_name: str, recorder: str
     ) -> TakeRecord:
         read = read_microphone_curve(data, name=file_name)
-        level = _on_grid(FrequencyResponse(frequency_hz=read.frequency_hz, level_db=read.level_db), name=file_name)
+        curve = FrequencyResponse(frequency_hz=read.frequency_hz, level_db=read.level_db)
+        try:
+            level = curve_on_grid(curve)
+        except InvalidValue as error:
+            raise FormatError(error.problem, where=file_name, remedy=error.remedy) from error
         quality = Quality(signal_to_noise_db=_UNKNOWN_DB, peak_dbfs=0.0, clipped_samples=0)
         span = f"{read.frequency_hz[0]:.0f} to {read.frequency_hz[-1]:.0f} Hz"
 
@@ -198,34 +199,3 @@ def is_text(data: bytes) -> bool:
     """Whether a file has lines that begin with two numbers, and is no sound."""
     head = data[:4000]
     return b"\x00" not in head and _TWO_NUMBERS.search(head) is not None
-
-
-def _on_grid(curve: FrequencyResponse, *, name: str) -> np.ndarray:
-    """A curve on the analysis grid; beyond its ends it falls off steeply.
-
-    Raises
-    ------
-    FormatError
-        If it has few points, a gap, or hardly any range.
-    """
-    frequency = curve.frequency_hz
-    if frequency.size < _LEAST_POINTS:
-        raise FormatError(
-            f"{frequency.size} points are too few for a curve.",
-            where=name,
-            remedy=f"Export at least {_LEAST_POINTS}, better 48 per octave.",
-        )
-    steps = np.diff(np.log2(frequency))
-    if steps.max() > _WIDEST_GAP_OCTAVES:
-        k = int(np.argmax(steps))
-        raise FormatError(
-            f"nothing stands between {frequency[k]:g} and {frequency[k + 1]:g} Hz.",
-            where=name,
-            remedy="Export the whole range.",
-        )
-    if frequency[-1] < 2 * frequency[0]:
-        raise FormatError(
-            f"it covers {frequency[0]:g} to {frequency[-1]:g} Hz only.", where=name, remedy="Export at least an octave."
-        )
-    beyond = np.maximum(np.log2(frequency[0] / ANALYSIS_GRID_HZ), np.log2(ANALYSIS_GRID_HZ / frequency[-1]))
-    return curve.on(ANALYSIS_GRID_HZ) - _FALLS_DB_PER_OCTAVE * np.maximum(beyond, 0)

@@ -5,11 +5,11 @@ from dataclasses import dataclass
 import numpy as np
 
 from dolce.core.job import JOINED, name_of
-from dolce.core.reading import known_from_hz
+from dolce.core.reading import BASS_HZ, SeatRow, known_from_hz
 from dolce.core.response import advice_of, spots_for
 from dolce.core.room import SUB_CODES
 from dolce.services.read.reading import ReadView
-from dolce.services.read.seat_to_seat import BASS_HZ, SeatRow, SeatTable
+from dolce.services.read.seat_to_seat import SeatTable
 from dolce.web.shared.finding_words import FindingRow, finding_rows
 from dolce.web.shared.plot_data import frequency_plot
 from dolce.web.stops.read.detail_plots import detail_plot, take_name

@@ -9,9 +9,8 @@ from numpy.typing import NDArray
 
 from dolce.core.correction import Limits, Region, left_with_boosts_db
 from dolce.core.reading import CurveFinding
-from dolce.core.tuning import Band, ChannelShape, Correction, CorrectionSettings
+from dolce.core.tuning import Band, ChannelShape, Correction, CorrectionSettings, RegionEvidence
 from dolce.services.shape.reasons import region_words
-from dolce.services.shape.region_evidence import RegionEvidence
 from dolce.services.shape.shaping import ShapeView
 from dolce.web.shared.finding_words import FindingRow, finding_rows
 from dolce.web.shared.formatting import hertz

@@ -4,6 +4,10 @@ from dataclasses import replace
 
 import pytest
 
+from asking import client_of
+from dolce.core.geometry import RoomSize
+from dolce.core.room import new_plan
+from dolce.services.jobs.job_keeping import JobDetails
 from rooms import loaded_pair
 
 
@@ -48,3 +52,14 @@ def test_the_first_spot_that_lacks_something_is_named(pair):
     services.sound.wait()
     status = services.progress.status(job_id)
     assert (status.next, status.next_spot, status.taken) == ("take", spots[1].id, 2)
+
+
+def test_a_new_job_with_loudspeakers_and_spots_asks_for_a_microphone_first(services):
+    job = services.jobs.create(
+        JobDetails(name="New"), plan=new_plan(RoomSize(length_m=5.0, width_m=4.0, height_m=2.5), layout="2.0", spots=2)
+    )
+    status = services.progress.status(job.id)
+    assert (status.next, status.microphone_fault) == ("microphone", "none")
+    page = client_of(services).get(f"/jobs/{job.id}/rig").text
+    assert "Say which microphone you use" in page
+    assert "Choose a microphone" in page

@@ -65,7 +65,8 @@ class BandFilter:
                 return pass_biquad(**at, high=self.kind == "high-pass")
             case "all-pass":
                 return all_pass_biquad(**at)
-        return peaking_biquad(**at, gain_db=self.gain_db)
+            case "peaking":
+                return peaking_biquad(**at, gain_db=self.gain_db)
 
 
 def q_of_octaves(octaves: float) -> float:

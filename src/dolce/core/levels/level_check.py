@@ -60,7 +60,7 @@ class LevelReading:
                 return "microphone gain", self.to_clipping_db - MARGIN_TO_CLIPPING_DB - _CLEAR_OF_IT_DB
             case "good":
                 return "none", 0.0
-            case _:
+            case "usable" | "too soft":
                 return "sweep level", max(1.0, ENOUGH_ABOVE_NOISE_DB - self.above_noise_db)
 
     @property

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from dolce.core.dsp import dbfs_rms, energy_mean_db, peak_dbfs
 from dolce.core.levels import LEVEL_BAND_HZ, SUB_LEVEL_BAND_HZ
-from dolce.core.response import Deconvolver, ImpulseResponse, analyse_recording, level_on_grid
+from dolce.core.response import Deconvolver, ImpulseResponse, Polarity, analyse_recording, level_on_grid
 from dolce.errors import InvalidValue
 
 LINE_BAND_HZ = (40.0, 20_000.0)
@@ -29,6 +29,11 @@ BASS_MISSING_DB = 15.0
 HUMP_DB, HUMP_AGAINST_OTHERS_DB = 4.0, 3.5
 TREBLE_DB = 3.0
 HUM_ABOVE_NOISE_DB = 12.0
+
+
+LineFault = Literal[
+    "howls", "clips", "silent", "inverted", "unsure", "distance", "level", "no bass", "hump", "hump everywhere", "hum"
+]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -61,7 +66,7 @@ class LineReading:
     bass_db: float
     hump_db: float
     arrival_s: float | None
-    polarity: str
+    polarity: Polarity
     hum_db: float
     howls: bool = False
     octaves_db: tuple[float, ...] = ()
@@ -88,13 +93,12 @@ class LineFinding:
 
     Attributes
     ----------
-    kind : "howls", "clips", "silent", "inverted", "unsure", "distance", "level", "no bass", "hump",
-        "hump everywhere" or "hum"
+    kind : LineFault
     value : float
         Of "distance" how much farther it sounds than the plan has it, in m; of the others dB; 0 where there is none.
     """
 
-    kind: str
+    kind: LineFault
     value: float = 0.0
 
     @property
@@ -230,7 +234,7 @@ def line_verdicts(
         is_sub = channel in subs
         if reading.howls or reading.clipped or not reading.sounds:
             # Nothing else can be read off such a recording.
-            kind = "howls" if reading.howls else "clips" if reading.clipped else "silent"
+            kind: LineFault = "howls" if reading.howls else "clips" if reading.clipped else "silent"
             hums = kind == "silent" and reading.hum_db > HUM_ABOVE_NOISE_DB  # and may be why nothing is heard
             verdicts[channel] = LineVerdict(
                 distance_m=None,

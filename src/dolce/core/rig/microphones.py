@@ -14,6 +14,7 @@ from dolce.errors import InvalidValue
 MOST_INPUTS = 64
 FULL_SCALE_DBU = Range(-80, 40, "full scale", "dBu")
 Angle = Literal[0, 90]
+MicrophoneFault = Literal["none", "no curve", "wrong angle", "not asked", "one input twice", "not compared"]
 ANGLES: tuple[Angle, ...] = (0, 90)
 Pointing = Literal["", "speakers", "ceiling", "floor"]
 # What sound that comes along the floor plan meets: the front of a microphone, or its side.
@@ -103,13 +104,13 @@ class MicrophoneFinding:
 
     Attributes
     ----------
-    kind : "none", "no curve", "wrong angle", "not asked", "one input twice" or "not compared"
+    kind : MicrophoneFault
     microphone : str
     has, needs : int or None
         Angles in degrees.
     """
 
-    kind: str
+    kind: MicrophoneFault
     microphone: str = ""
     has: int | None = None
     needs: int | None = None

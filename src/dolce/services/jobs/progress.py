@@ -6,7 +6,7 @@ from typing import Literal
 
 from dolce.core.job import Job, JobFacts, PassRecord, Round, StepKey, next_step
 from dolce.core.processor import ChannelSettings, Preset
-from dolce.core.rig import POINTINGS, microphone_findings
+from dolce.core.rig import POINTINGS, MicrophoneFault, microphone_findings
 from dolce.core.tuning import Alignment, Correction
 from dolce.services.context import Context
 from dolce.services.read.round_curves import base_round, proving_round
@@ -14,7 +14,8 @@ from dolce.services.rig.rigging import moved_on
 from dolce.store import UnitOfWork
 
 Fill = Literal["hollow", "half", "full"]
-_MICROPHONE = {
+_MICROPHONE: dict[MicrophoneFault | None, str] = {
+    None: "",
     "none": "no microphone",
     "no curve": "no curve yet",
     "wrong angle": "wrong curve",
@@ -52,7 +53,7 @@ class JobStatus:
     running: PassRecord | None
     microphone: str
     microphone_fits: bool
-    microphone_fault: str
+    microphone_fault: MicrophoneFault | None
     next: StepKey
     next_spot: int | None
     last_take: int
@@ -81,7 +82,7 @@ class _Facts:
     loaded: tuple[str, ...]
     proven: int
     level: Literal["checked", "stale", "unchecked"]
-    wrong_microphone: str
+    wrong_microphone: MicrophoneFault | None
     next: JobFacts
 
     @property
@@ -202,7 +203,7 @@ def _facts(work: UnitOfWork, job: Job) -> _Facts:
         filters=_filters(correction),
         loaded=tuple(sorted(slot for slot, preset in job.processor.presets.items() if preset.ours)),
         proven=_taken(work, job, after) if after else 0,
-        wrong_microphone=wrong[0].kind if wrong else "",
+        wrong_microphone=wrong[0].kind if wrong else None,
         level="stale" if stale else "checked" if level is not None and level.state == "done" else "unchecked",
     )
 

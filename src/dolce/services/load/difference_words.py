@@ -52,7 +52,8 @@ def _words(difference: Difference) -> str:
                 if difference.held and difference.wanted
                 else ("convolution" if difference.wanted else "no convolution any more")
             )
-    return f"{difference.held} to {difference.wanted} all-passes"
+        case "all-passes":
+            return f"{difference.held} to {difference.wanted} all-passes"
 
 
 def _crossover(crossover: Crossover | None) -> str:

@@ -55,7 +55,8 @@ def rounded_words(rounded: Rounded) -> str:
             return f"delay {rounded.was * 1000:.3f} ms became {rounded.now * 1000:.3f} ms"
         case "all-passes":
             return f"{rounded.was:.0f} all-passes, {rounded.now:.0f} are left"
-    return f"the crossover at {rounded.was:g} Hz is left out"
+        case "crossover":
+            return f"the crossover at {rounded.was:g} Hz is left out"
 
 
 def first_words(unsupported: Sequence[UnsupportedSetting], *, most: int = 3) -> str:

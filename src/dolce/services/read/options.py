@@ -146,7 +146,8 @@ class ReadOptions:
                 return self.view, self.window, self.gate_ms, self.smoothing
             case "phase" | "impulse" | "step":
                 return self.view, self.window, self.gate_ms
-        return (self.view,)
+            case "seats" | "energy" | "slices" | "times" | "distortion" | "noise":
+                return (self.view,)
 
     @property
     def per_octave(self) -> float | NDArray | None:

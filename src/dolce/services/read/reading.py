@@ -485,7 +485,8 @@ def _offset_db(options: ReadOptions, level_db: NDArray) -> float:
         case "band":
             inside = in_band(ANALYSIS_GRID_HZ, LEVEL_BAND_HZ)
             return -float(energy_mean_db(level_db[inside]))
-    return 0.0
+        case "as measured":
+            return 0.0
 
 
 def _one(job: Job, chosen: Chosen, channel: str) -> TakeRecord | None:

@@ -154,7 +154,8 @@ def _of_response(response: ImpulseResponse, arrival: float, take: TakeRecord, op
                     remedy="Take it again louder, or in a quieter moment.",
                 )
             return DecayTimes(bands=tuple(decay_times(response, arrival_s=arrival)))
-    raise InvalidValue(f"view {options.view!r}.", where="view")
+        case "seats" | "distortion" | "noise":
+            raise InvalidValue(f"view {options.view!r}.", where="view")
 
 
 def average_of(found: Sequence[Detail], options: ReadOptions) -> Detail:
@@ -178,7 +179,10 @@ def average_of(found: Sequence[Detail], options: ReadOptions) -> Detail:
             return DecayTimes(bands=tuple(mean_decay([detail_as(DecayTimes, detail).bands for detail in found])))
         case "distortion":
             return mean_distortion([detail_as(Distortion, detail) for detail in found])
-    return mean_noise([detail_as(NoiseUnder, detail) for detail in found])
+        case "noise":
+            return mean_noise([detail_as(NoiseUnder, detail) for detail in found])
+        case "seats":
+            raise InvalidValue(f"view {options.view!r}.", where="view")
 
 
 def _level_of(response: ImpulseResponse, arrival: float, options: ReadOptions) -> NDArray:

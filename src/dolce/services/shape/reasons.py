@@ -38,7 +38,8 @@ def region_words(region: Region) -> str:
             )
         case "overruled":
             return f"your verdict: {region.reason}"
-    return ""
+        case "good enough" | "fair":
+            return ""
 
 
 def _left_out(region: Region) -> str:

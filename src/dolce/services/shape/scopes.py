@@ -20,4 +20,5 @@ def in_scope(context: Context, job_id: int, scope: Scope, channel: str) -> tuple
             return tuple(c for c in channels if c == partner_of(channel))
         case "group":
             return tuple(c for c in channels if group_of(c) == group_of(channel))
-    return ()
+        case "all":
+            return ()

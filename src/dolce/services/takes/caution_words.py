@@ -61,4 +61,5 @@ def caution_words(caution: Caution) -> str:
             )
         case "curve of text":
             return f"A curve of text, {caution.text}: no phase, no arrival, no decay, no noise."
-    return caution.text
+        case "said":
+            return caution.text

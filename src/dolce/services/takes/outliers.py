@@ -73,7 +73,8 @@ def outlier_words(odd: Outlier, job: Job) -> str:
                 f"{channel} has {odd.value:.0f} dB less treble at {job.at_spot(spot)} than elsewhere. Was somebody "
                 "or something in the way? Repeat if so."
             )
-    return (
-        f"{channel} at {job.at_spot(spot)} arrives as {odd.other} would, {abs(odd.value) * 1000:.1f} ms off its "
-        "own place. Check the wire and the row, then repeat."
-    )
+        case "wrong row":
+            return (
+                f"{channel} at {job.at_spot(spot)} arrives as {odd.other} would, {abs(odd.value) * 1000:.1f} ms off "
+                "its own place. Check the wire and the row, then repeat."
+            )

@@ -70,7 +70,8 @@ def _name(cause: Cause) -> str:
             return "the screen or cloth before it"
         case "crossover":
             return "the crossover between main and subs"
-    return "the microphone"
+        case "microphone":
+            return "the microphone"
 
 
 def _evidence(cause: Cause) -> str:
@@ -117,7 +118,8 @@ def _remedy(cause: Cause) -> str:
             return "Lift it gently, or choose a more open cloth."
         case "crossover":
             return "Change the subs' delay or polarity on Align, or the crossover; no filter fills it."
-    return "Read in the microphone's curve, or use another microphone."
+        case "microphone":
+            return "Read in the microphone's curve, or use another microphone."
 
 
 def _usual(finding: CurveFinding) -> str:

@@ -6,17 +6,10 @@ from typing import Any
 
 from flask import url_for
 
+from dolce.core.rig import MicrophoneFault
 from dolce.services.jobs.progress import JobStatus
 from dolce.web.shared.formatting import length
 from dolce.web.shared.page import services
-
-_MICROPHONE = {
-    "no microphone": ("Say which microphone you use", "its errors would stand in every curve", "Choose a microphone"),
-    "no curve": ("Read the microphone's curve", "its errors would stand in every curve", "Read the curve"),
-    "wrong angle": ("Use the curve for how the microphone points", "the treble would be wrong", "Look at the curves"),
-    "not asked": ("Say where the microphone points", "its curve depends on it", "Say where it points"),
-}
-_MICROPHONE_ELSE = ("Look at the microphones", "two of them don't agree yet", "Look at them")
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -71,8 +64,7 @@ def next_line(status: JobStatus, stop: str) -> NextLine:
                 sheet="spots",
             )
         case "microphone":
-            what, why, button = _MICROPHONE.get(status.microphone_fault, _MICROPHONE_ELSE)
-            return go(what, why, button, "rig", sheet="microphones")
+            return go(*_of_microphone(status.microphone_fault), "rig", sheet="microphones")
         case "level":
             return do(
                 "Check the level",
@@ -146,15 +138,33 @@ def next_line(status: JobStatus, stop: str) -> NextLine:
                 "Start it",
                 "takes.new_round",
             )
-    if stop == "prove":
-        return NextLine(
-            what="Hand it over",
-            why="the job from the first curve to the last, for whoever listens here",
-            button="To the report",
-            stop="report",
-            url=url_for("report.page", job_id=job.id),
-        )
-    return go("See whether it holds", "before, predicted and measured over each other", "To the proof", "prove")
+        case "prove" if stop == "prove":
+            return NextLine(
+                what="Hand it over",
+                why="the job from the first curve to the last, for whoever listens here",
+                button="To the report",
+                stop="report",
+                url=url_for("report.page", job_id=job.id),
+            )
+        case "prove":
+            return go("See whether it holds", "before, predicted and measured over each other", "To the proof", "prove")
+
+
+def _of_microphone(fault: MicrophoneFault | None) -> tuple[str, str, str]:
+    """What is to be done about the microphones, why, and the button."""
+    match fault:
+        case "none" | None:
+            return "Say which microphone you use", "its errors would stand in every curve", "Choose a microphone"
+        case "no curve":
+            return "Read the microphone's curve", "its errors would stand in every curve", "Read the curve"
+        case "wrong angle":
+            return "Use the curve for how the microphone points", "the treble would be wrong", "Look at the curves"
+        case "not asked":
+            return "Say where the microphone points", "its curve depends on it", "Say where it points"
+        case "one input twice":
+            return "Give each microphone an input of its own", "two of them are on the same one", "Look at the inputs"
+        case "not compared":
+            return "Compare the microphones", "their levels would differ from spot to spot", "Compare them"
 
 
 def _searching(job_id: int) -> bool:

@@ -237,7 +237,8 @@ def off_words(off: OffPlan, units: str) -> str:
             return f"{late} says: likeliest a delay is hidden in its path, such as a radio link or its own processing."
         case "delay of others":
             return f"{late} says: likeliest the others pass a delay that it does not."
-    return f"{late} says: likeliest its place is typed wrong by {length(abs(off.off_m), units)}."
+        case "place":
+            return f"{late} says: likeliest its place is typed wrong by {length(abs(off.off_m), units)}."
 
 
 def change_words(before: Alignment, after: Alignment) -> str:

@@ -109,7 +109,7 @@ def _words(verdict: Verdict) -> str:
                 f"{hertz(verdict.at_hz or 0)}: "
                 "correct it on Shape, or look at the loudspeaker."
             )
-        case _:
+        case "arrivals differ":
             return (
                 f"Arrivals still differ by {verdict.value * 1000:.2f} ms: {first} is last, {others[0]} first; "
                 f"{verdict.within * 1000:.2f} ms is what placing the microphone explains."

@@ -52,7 +52,8 @@ class SpotFigures:
                 return f"more spots pay, about {spots_for(self.another_db, self.count)}"
             case "fewer would do":
                 return "fewer would do"
-        return "these are enough"
+            case "enough":
+                return "these are enough"
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -37,7 +37,8 @@ def line_words(finding: LineFinding, units: str) -> str:
             return f"A hump of {value:.0f} dB: is an equaliser left on?"
         case "hump everywhere":
             return f"A hump of {value:.0f} dB as on every line: does the microphone's curve belong to it?"
-    return f"Mains hum, {value:.0f} dB above the noise around it. Check the microphone's cable."
+        case "hum":
+            return f"Mains hum, {value:.0f} dB above the noise around it. Check the microphone's cable."
 
 
 def level_words(reading: LevelReading) -> str:
@@ -75,7 +76,8 @@ def microphone_words(finding: MicrophoneFinding) -> str:
             return "Say which way the microphone points: the curve for 0° is used until then."
         case "one input twice":
             return "Two microphones are on the same input."
-    return f"{finding.microphone} was not compared with the first one yet: put them together and play."
+        case "not compared":
+            return f"{finding.microphone} was not compared with the first one yet: put them together and play."
 
 
 def ramp_words(step: RampStep) -> str:
@@ -90,7 +92,8 @@ def ramp_words(step: RampStep) -> str:
             return f"Ended at the ceiling: {margins}. Raise it, or turn the power amplifier or monitor up."
         case "clipping":
             return f"Ended before clipping: {margins}. Turn the microphone gain down and begin anew."
-    return f"As loud as noise can be: {margins}. Turn the monitors up."
+        case "loudest":
+            return f"As loud as noise can be: {margins}. Turn the monitors up."
 
 
 def change_words(change_db: float, step_db: float = 0.1) -> str:

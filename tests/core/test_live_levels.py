@@ -6,7 +6,8 @@ from numpy.testing import assert_allclose
 from scipy import signal
 
 from dolce.core.dsp import dbfs_rms, peak_dbfs
-from dolce.core.levels import LiveMeter, LiveSpectrum, band_levels_db
+from dolce.core.levels import LiveMeter, LiveSpectrum, apart, band_levels_db, pink_in_bands_db
+from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.core.signals import PERIOD_S, Source, SourcePlayer, stated_levels
 from dolce.errors import InvalidValue
 
@@ -147,3 +148,14 @@ def test_player_changes_without_a_click_and_changes_output_through_silence():
 def test_sources_that_cannot_be_are_refused(wrong):
     with pytest.raises(InvalidValue):
         Source(**wrong)
+
+
+def test_a_response_is_held_against_live_bands_as_pink_noise_would_show_it():
+    # Pink noise has equal power in bands of equal ratio: 29.9 thirds of an octave share that from 20 Hz to 20 kHz.
+    thirds = np.array([100.0, 1000.0, 10_000.0])
+    flat = pink_in_bands_db(np.zeros(ANALYSIS_GRID_HZ.size), at_hz=thirds, per_octave=3, noise_dbfs=-20.0)
+    assert_allclose(flat, -20 - 10 * np.log10(3 * np.log2(1000)), atol=1e-9)
+    at_hz = np.array([50.0, 200.0, 400.0, 800.0, 16_000.0])
+    found = apart(at_hz, np.array([9.0, 1.0, -3.0, 1.0, 9.0]), np.array([20.0, 20_000.0]), np.zeros(2))
+    assert (found.most_db, found.most_hz) == (-3.0, 400.0)  # what lies outside of 100 Hz to 10 kHz does not count
+    assert found.rms_db == pytest.approx(np.sqrt(11 / 3))

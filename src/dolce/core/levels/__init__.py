@@ -1,6 +1,7 @@
 """Levels of bands, weightings and meters."""
 
 from dolce.core.levels.band_levels import NOMINAL_HZ, band_filter_db, band_filters, band_levels_db, exact_mid_hz
+from dolce.core.levels.comparing import Apart, apart, pink_in_bands_db
 from dolce.core.levels.level_bands import LEVEL_BAND_HZ, SUB_LEVEL_BAND_HZ
 from dolce.core.levels.level_check import LevelReading, level_reading
 from dolce.core.levels.live_meter import CLIPS_AT, MEANING_TIMES_S, LiveMeter, LiveReading
@@ -17,6 +18,7 @@ __all__ = [
     "PER_OCTAVE",
     "SUB_LEVEL_BAND_HZ",
     "WEIGHTINGS",
+    "Apart",
     "LevelReading",
     "LiveMeter",
     "LiveReading",
@@ -24,6 +26,7 @@ __all__ = [
     "MeterReading",
     "SoundLevelMeter",
     "Weighting",
+    "apart",
     "band_filter_db",
     "band_filters",
     "band_levels_db",
@@ -31,6 +34,7 @@ __all__ = [
     "exact_mid_hz",
     "level_reading",
     "noise_rating",
+    "pink_in_bands_db",
     "rating_curve_db",
     "weighting_db",
     "weighting_sections",

@@ -7,7 +7,7 @@ from werkzeug.wrappers import Response
 
 from dolce.core.job import PARTS, ReportWords
 from dolce.errors import InvalidForm, InvalidValue
-from dolce.web.report.curves import HEIGHT, WIDTH, path_of, ticks
+from dolce.web.report.curves import FRAME, X_TICKS, Y_TICKS, path_of
 from dolce.web.shared.form_reader import FormReader
 from dolce.web.shared.page import download, services
 from dolce.web.stops.prove.views import tolerance_rows, verdict_words
@@ -72,9 +72,9 @@ def _text(job_id: int, *, alone: bool, **context: object) -> str:
         verdict=verdict_words(report.proof),
         parts=PARTS,
         path=path_of,
-        ticks=ticks(),
-        width=WIDTH,
-        height=HEIGHT,
+        frame=FRAME,
+        x_ticks=X_TICKS,
+        y_ticks=Y_TICKS,
         tolerances=tolerance_rows(report.tolerances),
         findings=[words_of(finding, job.plan, job.units) for finding in report.findings],
         **{"fault": "", "typed": {}, **context},

@@ -43,6 +43,11 @@ def hertz(value: float) -> str:
     return f"{text.rstrip('0').rstrip('.') if digits else text} {unit}"
 
 
+def short_hertz(value: float) -> str:
+    """A frequency as it stands at an axis: 50, 1k."""
+    return f"{value / 1000:g}k" if value >= 1000 else f"{value:g}"
+
+
 def plain(value: float) -> str:
     """A number for an input field, without needless zeros."""
     return f"{value:.10g}"

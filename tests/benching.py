@@ -12,19 +12,19 @@ _CONTEXT = get_context("forkserver")
 _CONTEXT.set_forkserver_preload(["dolce.web.serving", "dolce.services.sample.demo"])
 
 
-def short_form(script: str, folder: Path) -> tuple[int, str, str]:
-    """Exit code of a bench's short form, what it printed, and what it said of errors."""
-    said = [folder / name for name in ("printed", "errors")]
-    run = _CONTEXT.Process(target=_as_script, args=(BENCH / f"{script}.py", *said))
+def run_bench(script: str, folder: Path, *, short: bool = True) -> tuple[int, str, str]:
+    """Exit code of a bench, what it printed, and what it said of errors."""
+    outputs = [folder / name for name in ("printed", "errors")]
+    run = _CONTEXT.Process(target=_as_script, args=(BENCH / f"{script}.py", short, *outputs))
     run.start()
     run.join()
-    return run.exitcode, *(one.read_text() for one in said)
+    return run.exitcode, *(path.read_text() for path in outputs)
 
 
-def _as_script(path: Path, *said: Path) -> None:
+def _as_script(path: Path, short: bool, *outputs: Path) -> None:
     """As Python does it with a script: its folder comes first where modules are looked for."""
-    for number, one in enumerate(said, start=1):
-        os.dup2(os.open(one, os.O_WRONLY | os.O_CREAT), number)
-    sys.argv = [str(path), "--short"]
+    for number, output in enumerate(outputs, start=1):
+        os.dup2(os.open(output, os.O_WRONLY | os.O_CREAT), number)
+    sys.argv = [str(path), *(["--short"] if short else [])]
     sys.path.insert(0, str(path.parent))
     runpy.run_path(str(path), run_name="__main__")

@@ -5,7 +5,7 @@ import sys
 
 import pytest
 
-from benching import BENCH, short_form
+from benching import BENCH, run_bench
 
 SCRIPTS = [path.stem for path in sorted(BENCH.glob("*.py")) if path.stem != "all" and "__main__" in path.read_text()]
 # What these promise is counted, not timed: it holds on any machine, however busy.
@@ -15,7 +15,7 @@ README = (BENCH.parent / "README.md").read_text()
 
 @pytest.mark.parametrize("script", SCRIPTS)
 def test_the_short_form_of_every_bench_ends_and_what_it_counts_is_held(script, tmp_path):
-    code, printed, errors = short_form(script, tmp_path)
+    code, printed, errors = run_bench(script, tmp_path)
     assert code in (0, 1), errors[-2000:]
     assert printed.rstrip().endswith("missed (short)"), printed + errors[-2000:]
     if script in COUNTED:
@@ -23,6 +23,13 @@ def test_the_short_form_of_every_bench_ends_and_what_it_counts_is_held(script, t
     if script == "break_stops":  # stops are answered by what happened, however long that took
         answered = next(line for line in printed.splitlines() if "answered otherwise" in line)
         assert answered.startswith("held"), printed
+
+
+@pytest.mark.slow
+@pytest.mark.parametrize("script", [script for script in SCRIPTS if script.startswith("break_")])
+def test_what_tries_to_break_it_breaks_nothing(script, tmp_path):
+    code, printed, errors = run_bench(script, tmp_path, short=False)
+    assert code == 0, printed + errors[-2000:]
 
 
 def test_one_command_runs_all_and_the_readme_names_it(tmp_path):

@@ -3,7 +3,7 @@
 from functools import lru_cache
 
 import numpy as np
-from numpy.typing import NDArray
+from numpy.typing import ArrayLike, NDArray
 
 from dolce.core.dsp import in_band
 from dolce.core.response import ANALYSIS_GRID_HZ
@@ -62,6 +62,13 @@ def response_plot(
     }
 
 
+def range_around(values: ArrayLike, *, least_db: float = 30.0, most_db: float = RANGE_DB) -> tuple[float, float]:
+    """The range of an axis, in steps of 5 dB, that holds some levels: all of them, or the highest."""
+    top = 5 * float(np.ceil((np.max(values) + 1) / 5))
+    lowest = 5 * float(np.floor(np.min(values) / 5))
+    return min(top - least_db, max(lowest, top - most_db)), top
+
+
 def frequency_plot(
     x: list[float], curves: list[dict], *, x_range: tuple[float, float], y_range: tuple[float, float], unit: str = "dB"
 ) -> dict:
@@ -79,12 +86,12 @@ def frequency_plot(
     }
 
 
-def bass_plot(frequency_hz: NDArray, curves: list[dict], *, top_db: float, range_db: float = 40.0) -> dict:
+def bass_plot(frequency_hz: NDArray, curves: list[dict], *, y_range: tuple[float, float]) -> dict:
     """A plot of level over low frequencies only, on their own grid."""
     return frequency_plot(
         np.round(frequency_hz, 2).tolist(),
         curves,
-        y_range=(top_db - range_db, top_db),
+        y_range=y_range,
         x_range=(float(frequency_hz[0]), float(frequency_hz[-1])),
     )
 

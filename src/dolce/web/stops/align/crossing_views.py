@@ -7,7 +7,7 @@ from dolce.core.processor import EFFECTS
 from dolce.core.processor.crossover import Order
 from dolce.core.tuning import SHOWN_HZ, Alignment
 from dolce.services.align.crossing import CrossingView
-from dolce.web.shared.plot_data import frequency_plot
+from dolce.web.shared.plot_data import frequency_plot, range_around
 
 SLOPES: tuple[tuple[Order, str], ...] = ((2, "12 dB"), (4, "24 dB"), (8, "48 dB"))
 KINDS: tuple[tuple[CrossoverKind, str], ...] = (("linkwitz-riley", "Linkwitz-Riley"), ("butterworth", "Butterworth"))
@@ -58,9 +58,8 @@ def sum_plot(view: CrossingView, channel: str, seat: int) -> dict:
         for name, (state, level) in shown.items()
     ]
     values = np.concatenate([level[near] for _, level in shown.values()])
-    top = 5 * float(np.ceil((values.max() + 1) / 5))
     x = np.round(SHOWN_HZ[near], 2).tolist()
-    return frequency_plot(x, curves, x_range=(x[0], x[-1]), y_range=(top - 35, top))
+    return frequency_plot(x, curves, x_range=(x[0], x[-1]), y_range=range_around(values.max(), least_db=35.0))
 
 
 def routing_page(alignment: Alignment, channels: tuple[str, ...]) -> dict:

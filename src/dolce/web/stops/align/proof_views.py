@@ -5,7 +5,7 @@ import numpy as np
 from dolce.core.dsp import in_band
 from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.services.align.aligned_proof import SeatCurves
-from dolce.web.shared.plot_data import frequency_plot
+from dolce.web.shared.plot_data import frequency_plot, range_around
 
 _SHOWN = np.flatnonzero(in_band(ANALYSIS_GRID_HZ, (20, 20_000)))[::2]
 
@@ -24,8 +24,5 @@ def seat_curves_plot(found: SeatCurves, other: str) -> dict:
         if level is not None
     ]
     everything = np.concatenate([level[_SHOWN] for _, _, level in shown if level is not None])
-    top = 5 * float(np.ceil((everything.max() + 1) / 5))
-    low = max(5 * float(np.floor(everything.min() / 5)), top - 50)
-    return frequency_plot(
-        np.round(ANALYSIS_GRID_HZ[_SHOWN], 1).tolist(), curves, x_range=(20.0, 20_000.0), y_range=(low, top)
-    )
+    x = np.round(ANALYSIS_GRID_HZ[_SHOWN], 1).tolist()
+    return frequency_plot(x, curves, x_range=(20.0, 20_000.0), y_range=range_around(everything))

@@ -6,7 +6,7 @@ import numpy as np
 
 from dolce.core.subs import SubState
 from dolce.services.align.sub_workbench import WorkbenchView
-from dolce.web.shared.plot_data import frequency_plot
+from dolce.web.shared.plot_data import frequency_plot, range_around
 
 _NAMES = {
     "as-they-are": "As they are",
@@ -79,9 +79,8 @@ def seat_plot(view: WorkbenchView, state: SubState) -> dict:
         for k, (seat, level) in enumerate(zip(view.seats, state.by_seat_db, strict=True))
     ]
     everything = np.concatenate([state.by_seat_db, before.by_seat_db])
-    top = 5 * float(np.ceil((everything.max() + 1) / 5))
-    low = min(top - 30, 5 * float(np.floor(everything.min() / 5)))
-    return frequency_plot(np.round(view.frequency_hz, 2).tolist(), curves, x_range=(20.0, 120.0), y_range=(low, top))
+    x = np.round(view.frequency_hz, 2).tolist()
+    return frequency_plot(x, curves, x_range=(20.0, 120.0), y_range=range_around(everything, most_db=100.0))
 
 
 # Seats are told apart by the colours of the channels, which stand for nothing here.

@@ -3,9 +3,7 @@
 import numpy as np
 
 from dolce.services.load.audition import Audition
-from dolce.web.shared.plot_data import frequency_plot
-
-_RANGE_DB = 50.0
+from dolce.web.shared.plot_data import RANGE_DB, frequency_plot, range_around
 
 
 def pressure_plots(audition: Audition) -> dict[str, dict]:
@@ -13,7 +11,6 @@ def pressure_plots(audition: Audition) -> dict[str, dict]:
     offset = audition.full_scale_spl_db
     bands = next(iter(audition.pressure.values()))
     highest = max(float(pressure.highest_db.max()) for pressure in audition.pressure.values()) + (offset or 0.0)
-    top = float(np.ceil((highest + 5) / 5) * 5)
 
     def plot(part: str) -> dict:
         return frequency_plot(
@@ -29,7 +26,7 @@ def pressure_plots(audition: Audition) -> dict[str, dict]:
                 for place, key in enumerate(audition.keys)
             ],
             x_range=(20.0, 20_000.0),
-            y_range=(top - _RANGE_DB, top),
+            y_range=range_around(highest, least_db=RANGE_DB),
             unit="dBFS" if offset is None else "dB SPL",
         )
 

@@ -12,7 +12,7 @@ from dolce.services.room.room_planning import RoomView
 from dolce.services.room.room_studies import ModesView, SubStudy
 from dolce.web.shared.formatting import length
 from dolce.web.shared.numbers import whole_of
-from dolce.web.shared.plot_data import bass_plot
+from dolce.web.shared.plot_data import bass_plot, range_around
 from dolce.web.stops.room.drawing import Drawing, from_above, from_the_side, mode_shades
 from dolce.web.stops.room.finding_words import FindingWords, words_of
 
@@ -286,7 +286,7 @@ def sub_plot(study: SubStudy, arrangement: Arrangement, plan: RoomPlan) -> dict:
     if ranking is None:
         raise ValueError("a study without a ranking has nothing to plot.")
     shown = [a for a in (ranking.present, *ranking.best[:1]) if a is not None]
-    top = float(np.ceil(max(a.level_db.max() for a in shown) / 5) * 5)
+    highest = max(float(a.level_db.max()) for a in shown)
     seats = [s for s in plan.seats if s.weight > 0]
     return bass_plot(
         ranking.frequency_hz,
@@ -300,5 +300,5 @@ def sub_plot(study: SubStudy, arrangement: Arrangement, plan: RoomPlan) -> dict:
             }
             for k, s in enumerate(seats)
         ],
-        top_db=top,
+        y_range=range_around(highest, least_db=40.0),
     )

@@ -30,7 +30,7 @@ from dolce.services.read.take_details import detail_as
 from dolce.services.takes import cells
 from dolce.services.takes.board import Board
 from dolce.services.takes.outliers import outlier_words
-from dolce.web.shared.plot_data import frequency_plot, small_path
+from dolce.web.shared.plot_data import frequency_plot, range_around, small_path
 
 CELL_WIDTH, CELL_HEIGHT = 72, 40
 
@@ -360,13 +360,12 @@ def _cell_plot(take: TakeRecord, noise: NoiseUnder | None, spl_db: float | None)
             }
         )
         lowest = min(lowest, float(under.min()))
-    top = 5 * float(np.ceil((level.max() + 2) / 5))
     return frequency_plot(
         curves[0]["x"],
         curves,
         x_range=(20, _top_hz(take)),
         unit="dB" if spl_db is None else "dB SPL",
-        y_range=(min(top - 30, 5 * float(np.floor(lowest / 5))), top),
+        y_range=range_around([lowest, level.max()], most_db=100.0),
     )
 
 

@@ -1,11 +1,11 @@
 """Whether a room holds tolerances: response, levels, arrivals, angles, decay, noise, and what can be told of each."""
 
-from collections import OrderedDict
 from dataclasses import dataclass
 
 import numpy as np
 
 from dolce.core.alignment import Match, level_band_hz, mid_level_db
+from dolce.core.cache import Cache
 from dolce.core.job import Job, NoiseResult, Round, TakeRecord, result_of
 from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.core.rig import room_noise
@@ -32,6 +32,7 @@ from dolce.services.read.take_details import decays_of
 from dolce.store import UnitOfWork
 
 _DECAYS, _KEPT = 6, 48  # takes from which decay is read; results that are kept
+_Decay = tuple[tuple[float, ...], tuple[float, ...]]  # bands in Hz, and T20 in s, NaN where none is told
 _NOISE_OFF_NR = 2.0  # how far five seconds of a quiet room scatter (our estimate)
 
 
@@ -95,7 +96,7 @@ class Tolerating:
     def __init__(self, context: Context, proving: Proving) -> None:
         self._context = context
         self._proving = proving
-        self._decays: OrderedDict[int, tuple[tuple[float, ...], tuple[float, ...]] | None] = OrderedDict()
+        self._decays: Cache[int, tuple[_Decay | None]] = Cache(_KEPT)
 
     def sets(self) -> dict[str, ToleranceSet]:
         """Published ones, then those of the calibrator's own."""
@@ -254,19 +255,14 @@ class Tolerating:
             found[0][0], [seconds for _, seconds in found], volume_m3=job.plan.size.volume_m3, within_s=within_s
         )
 
-    def _decay_of(self, work: UnitOfWork, take: TakeRecord) -> tuple[tuple[float, ...], tuple[float, ...]] | None:
-        if take.id not in self._decays:
+    def _decay_of(self, work: UnitOfWork, take: TakeRecord) -> _Decay | None:
+        def read() -> tuple[_Decay | None]:
             try:
                 bands = decays_of(work, take)
-                self._decays[take.id] = (
-                    tuple(b.nominal_hz for b in bands),
-                    tuple(
-                        b["T20"].seconds if b["T20"].seconds is not None and not b["T20"].why_not else float("nan")
-                        for b in bands
-                    ),
-                )
             except DolceError:
-                self._decays[take.id] = None
-            while len(self._decays) > _KEPT:
-                self._decays.popitem(last=False)
-        return self._decays[take.id]
+                return (None,)
+            times = [b["T20"] for b in bands]
+            seconds = (float("nan") if t.seconds is None or t.why_not else t.seconds for t in times)
+            return ((tuple(b.nominal_hz for b in bands), tuple(seconds)),)
+
+        return self._decays.get_or(take.id, read)[0]

@@ -1,10 +1,10 @@
 """How loud each loudspeaker plays cleanly at the main seat, by takes at rising level or as typed."""
 
-from collections import OrderedDict
 from dataclasses import dataclass, replace
 
 import numpy as np
 
+from dolce.core.cache import Cache
 from dolce.core.dsp import together_db
 from dolce.core.job import Job, TakeRecord
 from dolce.core.response import ANALYSIS_GRID_HZ
@@ -56,7 +56,7 @@ class MaximumLevels:
     def __init__(self, context: Context, shaping: Shaping) -> None:
         self._context = context
         self._shaping = shaping
-        self._kept: OrderedDict[tuple, PlayedOnce | None] = OrderedDict()
+        self._kept: Cache[tuple, tuple[PlayedOnce | None]] = Cache(_KEPT)
 
     def view(self, job_id: int, channel: str) -> MaximumLevelView:
         """What is known of a channel; its takes are read once."""
@@ -135,25 +135,29 @@ class MaximumLevels:
     def _played(self, work: UnitOfWork, job: Job, take: TakeRecord) -> PlayedOnce | None:
         """One take as dB SPL and harmonics; None where it can't tell, or pressure is not known."""
         full_scale = job.rig.levels.full_scale_spl_db
-        if full_scale is None or take.level_dbfs is None:
+        level_dbfs = take.level_dbfs
+        if full_scale is None or level_dbfs is None:
             return None
+        to_spl_db = full_scale + level_dbfs + job.rig.levels.microphone_gain_db
         key = (take.id, full_scale, job.rig.levels.microphone_gain_db)
-        if key not in self._kept:
+
+        def read() -> tuple[PlayedOnce | None]:
             try:
                 found = distortion_in(work, take)
-                spl = take.level_db + full_scale + take.level_dbfs + job.rig.levels.microphone_gain_db
-                self._kept[key] = PlayedOnce(
+            except InvalidValue:
+                return (None,)
+            spl = take.level_db + to_spl_db
+            return (
+                PlayedOnce(
                     frequency_hz=found.frequency_hz,
                     harmonics_db=found.total_db,
                     noise_db=found.noise_db,
                     spl_db=np.interp(np.log(found.frequency_hz), np.log(ANALYSIS_GRID_HZ), spl),
-                    level_dbfs=take.level_dbfs,
-                )
-            except InvalidValue:
-                self._kept[key] = None
-            while len(self._kept) > _KEPT:
-                self._kept.popitem(last=False)
-        return self._kept[key]
+                    level_dbfs=level_dbfs,
+                ),
+            )
+
+        return self._kept.get_or(key, read)[0]
 
 
 def _above_mains_db(job: Job, channel: str) -> float:

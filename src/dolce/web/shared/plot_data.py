@@ -1,10 +1,9 @@
 """Finished points for the plots: what the scripts draw, they do not compute."""
 
-from functools import lru_cache
-
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
+from dolce.core.cache import cache
 from dolce.core.dsp import in_band
 from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.core.room import SUB_CODES
@@ -101,7 +100,7 @@ def small_path(level_db: NDArray, *, width: int, height: int) -> str:
     return _path(np.asarray(level_db, dtype=np.float64).tobytes(), width, height)
 
 
-@lru_cache(maxsize=4096)
+@cache(4096)
 def _path(level: bytes, width: int, height: int) -> str:
     """Kept, since a board shows the same hundreds of them again after every take."""
     level_db = np.frombuffer(level)

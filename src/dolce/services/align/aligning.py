@@ -16,8 +16,8 @@ from dolce.services.align.bass_takes import summable
 from dolce.services.align.proposing import Proposal, Proposing
 from dolce.services.align.readings import moved_words
 from dolce.services.context import Context
-from dolce.services.load.unsupported_words import unsupported_words
 from dolce.services.read.round_curves import base_round
+from dolce.services.words.unsupported import unsupported_words
 from dolce.store import AlignmentVersion
 
 # Which field of the table a unsupported setting stands beside.

@@ -10,13 +10,13 @@ from dolce.errors import Conflict, InvalidValue, NotFound
 from dolce.formats.zip_package import zip_parts
 from dolce.services.context import Context
 from dolce.services.load.contents import Tuned, contents_of, cut_db, preset_of, would_be
-from dolce.services.load.difference_words import first_difference
 from dolce.services.load.load_view import LoadView
 from dolce.services.load.packing import PackageOptions, packed
-from dolce.services.load.unsupported_words import first_words
 from dolce.services.rig.processor_access import ProcessorAccess
 from dolce.services.shape.present_correction import present_correction
 from dolce.services.shape.shaping import Shaping
+from dolce.services.words.differences import first_difference
+from dolce.services.words.unsupported import first_words
 from dolce.store import UnitOfWork
 
 USUAL = PackageOptions()

@@ -10,8 +10,8 @@ from dolce.services.load.load_view import LoadView
 from dolce.services.load.loading import Loading
 from dolce.services.prove.proving import ProofView, Proving
 from dolce.services.prove.tolerating import ToleranceView, Tolerating
-from dolce.services.shape.reasons import region_words
 from dolce.services.shape.shaping import Shaping
+from dolce.services.words.regions import region_words
 
 _MOST_LEFT, _MOST_FINDINGS = 12, 6
 

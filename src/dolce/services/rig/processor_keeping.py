@@ -18,8 +18,8 @@ from dolce.core.processor import (
 from dolce.core.rig import SLATE
 from dolce.errors import Conflict, InvalidValue, NotFound
 from dolce.services.context import Context
-from dolce.services.load.unsupported_words import unsupported_words
 from dolce.services.rig.processor_access import ProcessorAccess
+from dolce.services.words.unsupported import unsupported_words
 from dolce.store import UnitOfWork
 
 

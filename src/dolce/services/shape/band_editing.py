@@ -8,11 +8,11 @@ from dolce.core.processor import ChannelSettings, ProcessorLimits
 from dolce.core.tuning import Band, Correction
 from dolce.errors import Conflict, InvalidValue, NotFound
 from dolce.services.context import Context
-from dolce.services.load.unsupported_words import unsupported_words
 from dolce.services.read.round_curves import base_round
 from dolce.services.shape.present_correction import present_correction
 from dolce.services.shape.scopes import Scope, in_scope
 from dolce.services.shape.shaping import ShapeView, Shaping
+from dolce.services.words.unsupported import unsupported_words
 
 NEW_BAND = BandFilter(frequency_hz=100.0, gain_db=-3.0, q=2.0)
 

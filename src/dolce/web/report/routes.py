@@ -12,7 +12,7 @@ from dolce.web.shared.form_reader import FormReader
 from dolce.web.shared.page import download, services
 from dolce.web.stops.prove.views import tolerance_rows, verdict_words
 from dolce.web.stops.room.drawing import from_above, standalone_style
-from dolce.web.stops.room.finding_words import words_of
+from dolce.web.words.room_findings import words_of
 
 blueprint = Blueprint("report", __name__, url_prefix="/jobs/<int:job_id>/report", template_folder="templates")
 

@@ -8,7 +8,7 @@ from werkzeug.wrappers import Response
 from dolce.core.room import group_of
 from dolce.core.tuning import Alignment
 from dolce.services.align.aligning import AlignView
-from dolce.services.load.unsupported_words import unsupported_words
+from dolce.services.words.unsupported import unsupported_words
 from dolce.web.shared.form_faults import showing_faults
 from dolce.web.shared.numbers import whole_of
 from dolce.web.shared.page import after_change, services, show_stop

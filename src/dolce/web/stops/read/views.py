@@ -10,10 +10,10 @@ from dolce.core.response import advice_of, spots_for
 from dolce.core.room import SUB_CODES
 from dolce.services.read.reading import ReadView
 from dolce.services.read.seat_to_seat import SeatTable
-from dolce.web.shared.finding_words import FindingRow, finding_rows
 from dolce.web.shared.plot_data import frequency_plot
 from dolce.web.stops.read.detail_plots import detail_plot, take_name
 from dolce.web.stops.read.level_plots import Scale, fitting, level_plots, pressure
+from dolce.web.words.curve_findings import FindingRow, finding_rows
 
 # Views by the question that they answer.
 QUESTIONS: tuple[tuple[str, tuple[tuple[str, str], ...]], ...] = (

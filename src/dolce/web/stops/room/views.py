@@ -14,7 +14,7 @@ from dolce.web.shared.formatting import length
 from dolce.web.shared.numbers import whole_of
 from dolce.web.shared.plot_data import bass_plot, range_around
 from dolce.web.stops.room.drawing import Drawing, from_above, from_the_side, mode_shades
-from dolce.web.stops.room.finding_words import FindingWords, words_of
+from dolce.web.words.room_findings import FindingWords, words_of
 
 SHEETS = {
     "places": "Places",

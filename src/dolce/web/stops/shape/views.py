@@ -10,11 +10,11 @@ from numpy.typing import NDArray
 from dolce.core.correction import Limits, Region, left_with_boosts_db
 from dolce.core.reading import CurveFinding
 from dolce.core.tuning import Band, ChannelShape, Correction, CorrectionSettings, RegionEvidence
-from dolce.services.shape.reasons import region_words
 from dolce.services.shape.shaping import ShapeView
-from dolce.web.shared.finding_words import FindingRow, finding_rows
+from dolce.services.words.regions import region_words
 from dolce.web.shared.formatting import hertz
 from dolce.web.shared.plot_data import curve, response_plot, ribbon
+from dolce.web.words.curve_findings import FindingRow, finding_rows
 
 TOP_DB = 15.0
 _MOST_POINTS = 40  # more can't be told apart on the plot; they stay in the table

@@ -11,7 +11,7 @@ from dolce.core.signals import SIGNAL_KINDS
 from dolce.errors import DolceError, InvalidValue, NotFound
 from dolce.services.read.options import ReadOptions
 from dolce.services.takes.board import Board
-from dolce.services.takes.caution_words import caution_words
+from dolce.services.words.cautions import caution_words
 from dolce.web.shared.form_reader import FormReader, uploaded
 from dolce.web.shared.numbers import seen_of, whole_of
 from dolce.web.shared.page import after_change, download, services, show_stop

@@ -1,0 +1,1 @@
+"""Sentences of pages alone: the next line, findings, the rig."""

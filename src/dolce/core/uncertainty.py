@@ -8,8 +8,7 @@ from numpy.typing import ArrayLike, NDArray
 
 SURE = 0.95  # share of cases that intervals hold where nothing else is said
 # Against a bound only one side counts: an interval that holds 90 of 100 leaves 5 beyond it on that side, so that what
-# is said of the bound is right in 95 of 100 cases (JCGM 106:2012, "Evaluation of measurement data - The role of
-# measurement uncertainty in conformity assessment", 7.3 and 8.3; from memory).
+# is said of the bound is right in 95 of 100 cases.
 AGAINST_BOUND = 0.90
 
 

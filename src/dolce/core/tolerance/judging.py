@@ -48,7 +48,15 @@ class Figure:
 
 
 def against_bound(value: float, error: float, *, low: float | None = None, high: float | None = None) -> Outcome:
-    """What a figure with its error says of bounds: a difference smaller than what can be told decides nothing."""
+    """What a figure with its error says of bounds: a difference smaller than what can be told decides nothing.
+
+    `error` is half of an interval that holds 90 of 100 (`uncertainty.AGAINST_BOUND`): only one side counts.
+
+    References
+    ----------
+    JCGM 106:2012, "Evaluation of measurement data - The role of measurement uncertainty in conformity assessment", 8.3
+    (clause from memory).
+    """
     over = max(-np.inf if high is None else value - high, -np.inf if low is None else low - value)
     if over + error <= 0:
         return "holds"

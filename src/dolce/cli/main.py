@@ -180,7 +180,7 @@ def _check(options: argparse.Namespace) -> None:
 
 
 def _processor(options: argparse.Namespace) -> None:
-    from dolce.services.rig.network_processors import run_stand_in
+    from dolce.services.rig.stand_in_process import run_stand_in
 
     run_stand_in(
         port=options.port,

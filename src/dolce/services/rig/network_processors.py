@@ -5,40 +5,15 @@ import subprocess
 import sys
 import time
 from dataclasses import dataclass
-from pathlib import Path
 
 from dolce.core.job import Job
-from dolce.core.processor import REHEARSAL_PROCESSOR, ProcessorInUse, ProcessorLimits, with_loaded
+from dolce.core.processor import REHEARSAL_PROCESSOR, ProcessorInUse, with_loaded
 from dolce.devices.network.client import LOOKED_AT, NETWORK, Found, found_at, look_around
-from dolce.devices.network.memory import Memory
-from dolce.devices.network.stand_in import StandIn
 from dolce.errors import Conflict, DeviceError
 from dolce.services.context import Context
 from dolce.services.rig.processor_access import ProcessorAccess, require_free
 
 _WAITED_FOR_S, _ASKED_EVERY_S = 3.0, 0.1
-# What a stand-in that is started from the page has outputs for: the largest layouts here.
-USUAL_OUTPUTS = (
-    "L",
-    "R",
-    "C",
-    "Ls",
-    "Rs",
-    "Lrs",
-    "Rrs",
-    "Ltf",
-    "Rtf",
-    "Ltm",
-    "Rtm",
-    "Ltr",
-    "Rtr",
-    "Lw",
-    "Rw",
-    "Sub1",
-    "Sub2",
-    "Sub3",
-    "Sub4",
-)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -185,32 +160,3 @@ def mismatches(job: Job, found: Found) -> tuple[str, ...]:
     if not limits.crossovers and any(speaker.is_sub for speaker in job.speakers):
         changes.append("it has no crossovers, so bass can't be sent to the subs")
     return tuple(changes)
-
-
-def run_stand_in(*, port: int, name: str, outputs: str, bands: int, taps: int, presets: int, file: Path | None) -> None:
-    """The stand-in in this process, until it is ended.
-
-    Raises
-    ------
-    InvalidValue
-        Where outputs or limits can't be.
-    DeviceError
-        Where the port is taken.
-    """
-    limits = ProcessorLimits(name=name, bands=bands, taps=taps, presets=presets, all_passes=2, fixed_bands=31)
-    memory = Memory(
-        outputs=tuple(name.strip() for name in outputs.split(",") if name.strip()) or USUAL_OUTPUTS,
-        limits=limits,
-        file=file,
-    )
-    try:
-        stand_in = StandIn(memory, name=name, port=port)
-    except OSError as error:
-        raise DeviceError(f"{error.strerror or error}.", where=f"port {port}", remedy="Choose another port.") from error
-    print(
-        f"{name} answers at http://127.0.0.1:{stand_in.port}/v1, and to Open Sound Control at the same port "
-        "(Ctrl-C ends it)",
-        flush=True,
-    )
-    with contextlib.suppress(KeyboardInterrupt):
-        stand_in.run()

@@ -110,6 +110,28 @@ def looked_at(port: int, over: threading.Event, took: list[float]) -> None:
         took.append(browser.ask("GET", rng.choice(PAGES))[0])
 
 
+class Machine:
+    """Whether this machine lets anybody run: a thread that sleeps for 5 ms, and notes how much longer it took.
+
+    A stop that is late while this process, which does nothing then, was not woken either, tells of the machine.
+    """
+
+    def __init__(self) -> None:
+        self.held_up: list[tuple[float, float]] = []
+        threading.Thread(target=self._watch, daemon=True).start()
+
+    def _watch(self) -> None:
+        while True:
+            begun = time.perf_counter()
+            time.sleep(0.005)
+            if (late := time.perf_counter() - begun - 0.005) > 0.02:
+                self.held_up.append((begun, late))
+
+    def longest_s(self, begun: float, ended: float) -> float:
+        """How long this process was kept from running between two moments, at the longest."""
+        return max((late for at, late in self.held_up if begun - late < at < ended), default=0.0)
+
+
 def main() -> int:
     """Print all figures."""
     with tempfile.TemporaryDirectory() as folder:
@@ -123,12 +145,15 @@ def main() -> int:
             port = int(server.stdout.readline())
             runner, stopper = Browser(port), Browser(port)
             over, pages, stops, rng = threading.Event(), [], [], random.Random(3)
+            machine, held_up = Machine(), []
             person = threading.Thread(target=looked_at, args=(port, over, pages))
             person.start()
             for _ in range(STOPS):
                 runner.ask("POST", f"/jobs/{SOUNDING}/takes/L/1/repeat")
                 time.sleep(rng.uniform(0, 2.2))
+                begun = time.perf_counter()
                 stops.append(stopper.ask("POST", "/sound/stop")[0])
+                held_up.append(machine.longest_s(begun, time.perf_counter()))
             over.set()
             person.join()
         finally:
@@ -141,6 +166,9 @@ def main() -> int:
         "0",
         late == 0,
     )
+    for took, machine_s in zip(stops, held_up, strict=True):
+        if took > LATEST_S:
+            note(f"  {1000 * took:.0f} ms", f"of which this idle process was not woken for {1000 * machine_s:.0f} ms")
     note("  in the median", f"{1000 * float(np.median(stops)):.0f} ms")
     slow = float(np.percentile(pages, 95)) if pages else 0.0
     line(

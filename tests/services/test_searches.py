@@ -91,7 +91,7 @@ def test_find_begins_again_where_a_take_or_an_edit_came_in_between(services, mon
     services.taking.run_spot(job.id, job.spots[0].id)
     services.sound.wait()
     begun = []
-    monkeypatch.setattr(services.shaping, "_find", lambda _, on_progress: until_stopped(begun)(on_progress))
+    monkeypatch.setattr(services.finding, "_find", lambda _, on_progress: until_stopped(begun)(on_progress))
 
     def presses_begin(count):
         for _ in range(2):

@@ -63,6 +63,15 @@ class Job:
         return self.plan.channels
 
     @property
+    def main_channels(self) -> tuple[str, ...]:
+        """Codes of all loudspeakers but the subs."""
+        return tuple(speaker.channel for speaker in self.speakers if not speaker.is_sub)
+
+    @property
+    def subs(self) -> tuple[str, ...]:
+        return tuple(speaker.channel for speaker in self.speakers if speaker.is_sub)
+
+    @property
     def seat(self) -> Seat:
         """The main seat."""
         return self.plan.main_seat

@@ -15,6 +15,8 @@ from dolce.core.tuning.bass_sums import (
 from dolce.core.tuning.change_since import ChangeSince, arrivals_apart, change_of
 from dolce.core.tuning.composing import main_channels_later_s, with_table
 from dolce.core.tuning.correction import ANCHOR_RANGE_HZ, SUB_RANGE_HZ, Band, Correction, CorrectionSettings
+from dolce.core.tuning.crossings import GroupCrossover, Protection, group_crossovers, large_losses, protections, sums_at_seats
+from dolce.core.tuning.subs_against_main_channels import subs_against_main_channels
 from dolce.core.tuning.levelling import levelled_again
 from dolce.core.tuning.maximum_level import (
     OCTAVES_HZ,
@@ -59,6 +61,7 @@ from dolce.core.tuning.shape import (
 from dolce.core.tuning.steps import delay_step_s, on_step, trim_step_db
 
 __all__ = [
+    "GroupCrossover", "Protection", "group_crossovers", "large_losses", "protections", "sums_at_seats", "subs_against_main_channels",
     "ALL_SEATS",
     "ANCHOR_RANGE_HZ",
     "AUDIBLE_TO_HZ",

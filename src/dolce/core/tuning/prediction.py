@@ -1,6 +1,6 @@
 """What an alignment and a correction make of measured responses."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -45,6 +45,21 @@ class Responses:
                     where="responses",
                     remedy="Give one row per spot and one value per frequency.",
                 )
+
+    def complete(self, channels: Collection[str]) -> NDArray[np.int64]:
+        """Numbers of the spots that have all of some channels, shape (any,)."""
+        if any(channel not in self.channels for channel in channels):
+            return np.zeros(0, dtype=np.int64)
+        absent = [np.isnan(self.channels[channel][:, 0]) for channel in channels]
+        return np.flatnonzero(~np.any(absent, axis=0)) if absent else np.arange(len(self.spots))
+
+    def at(self, rows: NDArray[np.int64], channels: Collection[str]) -> "Responses":
+        """Some channels at some spots, by their numbers."""
+        return replace(
+            self,
+            spots=tuple(self.spots[row] for row in rows),
+            channels={channel: self.channels[channel][rows] for channel in channels},
+        )
 
     def together(self, channels: Sequence[str]) -> NDArray[np.complex128]:
         """What several channels that play the same make together, shape (spots, points)."""

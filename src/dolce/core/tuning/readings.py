@@ -192,7 +192,7 @@ def _levels_db(job: Job, takes: Takes, weights: Mapping[int, float], band_hz: tu
             filter_type[channel] = energy_mean_db(
                 [take.level_db for take in known], weights=[weights[take.spot_id] for take in known]
             )
-    subs = {speaker.channel for speaker in job.speakers if speaker.is_sub}
+    subs = set(job.subs)
     band = level_band_hz(is_sub=True)
     return {
         **matched_levels_db(

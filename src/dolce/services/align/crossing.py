@@ -4,33 +4,25 @@ from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from functools import partial
 
-import numpy as np
-from numpy.typing import NDArray
-
-from dolce.core.alignment.crossover_frequency import (
-    distorts_below_hz,
-    falls_off_hz,
-    proposed_crossover_hz,
-    protective_high_pass_hz,
-)
-from dolce.core.correction import low_frequency_extension_hz
-from dolce.core.dsp import energy_mean_db
+from dolce.core.alignment.crossover_frequency import distorts_below_hz
 from dolce.core.job import Job, Round, TakeRecord
 from dolce.core.processor import BassManagement, Crossover, Effects
-from dolce.core.response import ANALYSIS_GRID_HZ, smoothed_level_db
 from dolce.core.room import group_of
 from dolce.core.subs import SubGroup, SubSetting
 from dolce.core.tuning import (
     Alignment,
     ChannelAlignment,
     CrossoverSum,
-    Outputs,
-    crossover_sum,
+    GroupCrossover,
+    Protection,
+    group_crossovers,
+    large_losses,
     main_channels_later_s,
+    protections,
     spot_weights,
+    sums_at_seats,
     usual_seat_weighting,
 )
-from dolce.core.tuning.channel_curves import ChannelCurves
 from dolce.errors import Conflict, InvalidValue
 from dolce.services.align.aligning import Aligning
 from dolce.services.align.bass_takes import bass_responses
@@ -39,42 +31,6 @@ from dolce.services.read.round_curves import base_round
 from dolce.services.read.take_details import distortion_in
 
 USUAL_HZ = 80.0  # common practice
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class GroupCrossover:
-    """A group of mains, and what is proposed for it.
-
-    Attributes
-    ----------
-    crossover : what is set; None for the whole range
-    falls_off_hz : where the weakest of them ends, and which one that is
-    distorts_hz : below which the worst of them distorts by more than 3 % at the level of its sweep; None where none
-        does, or it is not known yet
-    """
-
-    group: str
-    channels: tuple[str, ...]
-    crossover: Crossover | None
-    falls_off_hz: float
-    weakest: str
-    proposed_hz: int
-    distorts_hz: float | None = None
-
-    @property
-    def leaves_a_gap(self) -> bool:
-        """Whether the weakest ends above its crossover, so that nobody plays what lies between."""
-        return self.crossover is not None and self.crossover.frequency_hz < self.falls_off_hz
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Protection:
-    """A loudspeaker that plays down to its end: where that is, the high-pass proposed, and the one that is set."""
-
-    channel: str
-    extension_hz: float
-    proposed_hz: float
-    set_hz: float | None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -132,7 +88,7 @@ class Crossing:
                 and take.source == "rig"
                 and take.signal == "sweep"
                 and take.usable
-                and take.channel in _main_channels(job)
+                and take.channel in job.main_channels
             }
             usual = usual_seat_weighting(job)
             usual_spots = spot_weights(job, usual)
@@ -143,57 +99,7 @@ class Crossing:
         self._read_ahead(looked)
         chosen = alignment.routing is not None
         seats = [seat for seat in job.plan.seats if any(spot.seat_id == seat.id for spot in spots)]
-        shares = np.array([[spot.seat_id == seat.id for spot in spots] for seat in seats], dtype=float)
-        found = {}
-        if chosen:
-            for channel in _main_channels(job):
-                known = _known(responses.channels, (channel, *_subs(job)))
-                if known is None or not (shares[:, known] > 0).any(axis=1).all():
-                    continue
-                at = replace(
-                    responses,
-                    spots=tuple(np.array(responses.spots)[known].tolist()),
-                    channels={code: responses.channels[code][known] for code in (channel, *_subs(job))},
-                )
-                rows = shares[:, known] / shares[:, known].sum(axis=1, keepdims=True)
-                summed = crossover_sum(
-                    Outputs.of(alignment, None, job.channels, sample_rate_hz=job.rig.sample_rate_hz, device=job.limits),
-                    at,
-                    channel,
-                    seats=rows,
-                )
-                if summed is not None:
-                    found[channel] = summed
-        groups = []
-        for name in dict.fromkeys(group_of(channel) for channel in _main_channels(job)):
-            in_group = tuple(channel for channel in _main_channels(job) if group_of(channel) == name)
-            ends = {
-                channel: falls_off_hz(
-                    ANALYSIS_GRID_HZ, smoothed_level_db(energy_mean_db(curves[channel].level_db), per_octave=3)
-                )
-                for channel in in_group
-                if channel in curves
-            }
-            weakest = max(ends, key=lambda channel: ends[channel], default="")
-            end = ends.get(weakest, 0.0)
-            distorting = [self._distorts.get(looked[channel].id) for channel in in_group if channel in looked]
-            distorts = max((at_hz for at_hz in distorting if at_hz is not None), default=None)
-            groups.append(
-                GroupCrossover(
-                    group=name,
-                    channels=in_group,
-                    weakest=weakest,
-                    falls_off_hz=end,
-                    distorts_hz=distorts,
-                    proposed_hz=proposed_crossover_hz(end, distorts),
-                    crossover=None if alignment.routing is None else alignment.routing.of(in_group[0]),
-                )
-            )
-        bad = [
-            (channel, seats[int(np.argmin(crossover_sum.loss_db))].name, float(crossover_sum.loss_db.min()))
-            for channel, crossover_sum in found.items()
-            if "much" in crossover_sum.grades
-        ]
+        sums = sums_at_seats(job, alignment, responses, seats) if chosen else {}
         return CrossingView(
             job=job,
             round=base,
@@ -201,12 +107,14 @@ class Crossing:
             alignment=alignment,
             set=chosen,
             seats=tuple(seat.name for seat in seats),
-            groups=tuple(groups),
-            crossover_sums=found,
+            groups=group_crossovers(
+                job, alignment, curves, {channel: self._distorts.get(take.id) for channel, take in looked.items()}
+            ),
+            crossover_sums=sums,
             later_s=main_channels_later_s(alignment),
             effects_meter_db=((alignment.routing and alignment.routing.effects) or Effects()).on_a_meter_db,
-            bad=tuple(sorted(bad, key=lambda item: item[2])),
-            protections=_protections(job, alignment, curves, usual_spots),
+            bad=large_losses(sums, seats),
+            protections=protections(job, alignment, curves, usual_spots),
         )
 
     def _read_ahead(self, takes: Mapping[str, TakeRecord]) -> None:
@@ -242,14 +150,14 @@ class Crossing:
         """
         with self._context.look() as work:
             job = work.jobs.get(job_id)
-        subs = _subs(job)
+        subs = job.subs
         if not subs:
             raise Conflict("there is no sub to play the bass.", where="crossovers", remedy="Add one in Room.")
         crossed = [chosen for chosen in crossovers.values() if chosen is not None]
         usual = crossed[0] if crossed else Crossover(frequency_hz=USUAL_HZ)
         by_channel = {
             channel: crossovers.get(group_of(channel))
-            for channel in _main_channels(job)
+            for channel in job.main_channels
             if crossovers.get(group_of(channel)) != usual
         }
 
@@ -356,46 +264,8 @@ class Crossing:
         self._aligning.change(job_id, "of routing", changed)
 
 
-def _protections(
-    job: Job, alignment: Alignment, curves: Mapping[str, ChannelCurves], weights: Mapping[int, float]
-) -> tuple[Protection, ...]:
-    """Every output that plays down to its own end."""
-    found = []
-    for speaker in job.speakers:
-        whole = curves[speaker.channel].averaged_over_seats(weights) if speaker.channel in curves else None
-        relieved = alignment.routing is not None and not speaker.is_sub and alignment.routing.of(speaker.channel)
-        if whole is None or relieved:
-            continue
-        end = low_frequency_extension_hz(ANALYSIS_GRID_HZ, whole.average.level_db, is_sub=speaker.is_sub)
-        high_pass = alignment.settings(speaker.channel).high_pass
-        found.append(
-            Protection(
-                channel=speaker.channel,
-                extension_hz=end,
-                proposed_hz=protective_high_pass_hz(end),
-                set_hz=high_pass.frequency_hz if high_pass else None,
-            )
-        )
-    return tuple(found)
-
-
-def _main_channels(job: Job) -> tuple[str, ...]:
-    return tuple(s.channel for s in job.speakers if not s.is_sub)
-
-
-def _subs(job: Job) -> tuple[str, ...]:
-    return tuple(s.channel for s in job.speakers if s.is_sub)
-
-
-def _known(channels: Mapping[str, NDArray], codes: tuple[str, ...]) -> NDArray | None:
-    """Rows of spots at which all of some channels were taken."""
-    if any(code not in channels for code in codes):
-        return None
-    return np.flatnonzero(~np.any([np.isnan(channels[code][:, 0]) for code in codes], axis=0))
-
-
 def _missing(job: Job, base: Round | None) -> str:
-    if not _subs(job):
+    if not job.subs:
         return "There is no sub in this room: every channel plays its whole range itself."
     if base is None:
         return "Nothing is taken yet with the processor bypassed."

@@ -5,7 +5,6 @@ from dataclasses import dataclass, replace
 from itertools import combinations
 from statistics import median
 
-import numpy as np
 from numpy.typing import NDArray
 
 from dolce.core.acoustics import speed_of_sound
@@ -23,13 +22,12 @@ from dolce.core.alignment import (
 from dolce.core.cache import Cache
 from dolce.core.job import Job, Round, TakeRecord
 from dolce.core.room import partner_of
-from dolce.core.subs import SubGroup, best_of
 from dolce.core.tuning import (
     Alignment,
-    Outputs,
     delay_step_s,
     level_weights,
-    summation_losses_of,
+    spot_weights,
+    subs_against_main_channels,
     trim_step_db,
     usual_seat_weighting,
     with_table,
@@ -40,9 +38,6 @@ from dolce.services.align.bass_takes import bass_responses
 from dolce.services.align.readings import group_reading, readings_of
 from dolce.services.context import Context
 from dolce.store import UnitOfWork
-
-GROUP_SHIFT_S = 0.015  # how far the subs as a group are moved against the mains
-_FAR_DB_PER_S = 30.0  # of two that add up alike the nearer one is taken
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -135,70 +130,11 @@ class Proposing:
         step, trim_step = _delay_step_s(job), trim_step_db(job.limits)
         alignment = replace(alignment, round_id=base.id)
         if alignment.subs is not None and not alignment.subs.held:
-            subs = self._against_main_channels(work, job, base, alignment, alignment.subs, found.alignment_table)
+            weights = {spot: weight for spot, weight in spot_weights(job, usual_seat_weighting(job)).items() if weight > 0}
+            responses = bass_responses(self._context.bass, work, job, base.id, job.channels, spots=tuple(weights))
+            subs = subs_against_main_channels(job, alignment, found.alignment_table, responses, weights)
             alignment = replace(alignment, subs=subs)
         return with_table(alignment, found.alignment_table, delay_step_s=step, trim_step_db=trim_step)
-
-    def _against_main_channels(
-        self,
-        work: UnitOfWork,
-        job: Job,
-        base: Round,
-        alignment: Alignment,
-        group: SubGroup,
-        alignment_table: AlignmentTable,
-    ) -> SubGroup:
-        """The delay and polarity of all subs under which they add up best with all mains at their crossovers.
-
-        Over all seats that count and all channels, since one setting serves them all. Without a crossover, or where
-        too little was taken, they arrive with the mains by the plan.
-        """
-        flight = {channel: far / speed_of_sound(job.room.temperature_c) for channel, far in distances_m(job).items()}
-        main_channels = [channel for channel in job.channels if channel not in group.settings]
-        subs_at = [flight[sub] + setting.delay_s for sub, setting in group.settings.items() if sub in flight]
-        last = max((flight[channel] for channel in main_channels), default=0.0)
-        by_plan = round(last - median(subs_at), 7) if subs_at else 0.0
-        start = group.against_main_channels(delay_s=max(by_plan, -group.most_wait_s), polarity=1)
-        if alignment.routing is None:
-            return start
-        aligned = with_table(
-            replace(alignment, subs=start),
-            alignment_table,
-            delay_step_s=_delay_step_s(job),
-            trim_step_db=trim_step_db(job.limits),
-        )
-        weights = {
-            spot: weight
-            for spot, weight in usual_seat_weighting(job)
-            .spot_weights({spot.id: spot.seat_id for spot in job.spots})
-            .items()
-            if weight > 0
-        }
-        responses = bass_responses(self._context.bass, work, job, base.id, job.channels, spots=tuple(weights))
-        managed = tuple(
-            channel
-            for channel in main_channels
-            if alignment.routing.of(channel) is not None and channel in responses.channels
-        )
-        playing = [*managed, *(sub for sub in group.settings if sub in responses.channels)]
-        rows = (
-            np.flatnonzero(~np.any([np.isnan(responses.channels[channel][:, 0]) for channel in playing], axis=0))
-            if managed
-            else np.array([], dtype=int)
-        )
-        if not rows.size:
-            return start
-        losses = summation_losses_of(
-            Outputs.of(aligned, None, job.channels, sample_rate_hz=job.rig.sample_rate_hz, device=job.limits),
-            responses,
-            managed,
-            rows=rows,
-            weights=np.array(list(weights.values()))[rows],
-        )
-        # What lies below 0 makes the mains wait: by no more than they may, whatever the subs have among themselves.
-        earliest = max(-GROUP_SHIFT_S, -group.most_wait_s - min(start.delay_of(sub) for sub in group.settings))
-        best = best_of(losses, earliest, max(GROUP_SHIFT_S, earliest + GROUP_SHIFT_S), per_s_db=_FAR_DB_PER_S)
-        return start.against_main_channels(delay_s=round(start.delay_s + best.delay_s, 7), polarity=best.polarity)
 
     def _judged(
         self, work: UnitOfWork, job: Job, base: Round, readings: list[ChannelReading]

@@ -189,7 +189,7 @@ class SubWorkbench:
 
     def _bench(self, work: UnitOfWork, job: Job, base: Round | None) -> _Bench | str:
         """The field of all subs, or why there is none."""
-        subs = tuple(s.channel for s in job.speakers if s.is_sub)
+        subs = job.subs
         if not subs:
             return "There is no sub in this room."
         if base is None:

@@ -67,7 +67,7 @@ def programme_for(
     InvalidValue, FormatError
         If too little of it is left, or there is no such material.
     """
-    main_channels = tuple(speaker.channel for speaker in job.speakers if not speaker.is_sub)
+    main_channels = job.main_channels
     if material != OWN:
         return programme_of(material, main_channels, sample_rate_hz=sample_rate_hz, rng=np.random.default_rng(16)), ()
     if recording is None:

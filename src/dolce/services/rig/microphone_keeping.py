@@ -162,7 +162,7 @@ class MicrophoneKeeping:
         if len(job.rig.microphones) < 2:
             raise Conflict("there is only one microphone.", where="microphones", remedy="Use another one first.")
         spot = job.first_spot.id
-        channel = next((s.channel for s in job.speakers if not s.is_sub), job.channels[0])
+        channel = next(iter(job.main_channels), job.channels[0])
 
         def step(_channel: str, _spot: int, progress: Progress, stopped: Stopped) -> Keep:
             found = _compared(job, channel, progress, stopped)

@@ -201,7 +201,7 @@ class ProcessorKeeping:
         """
         with self._context.look() as work:
             job = work.jobs.get(job_id)
-        subs = tuple(s.channel for s in job.speakers if s.is_sub)
+        subs = job.subs
         if job.rig.processor.can.readable:
             raise Conflict("this processor says itself what it plays.", where="processor", remedy="Read it again.")
         if not subs:
@@ -340,13 +340,13 @@ class ProcessorKeeping:
             job = work.jobs.get(job_id)
             if not job.rig.processor.can.simulated:
                 raise Conflict("this is no rehearsal.", where="processor", remedy="Choose the rehearsal rig first.")
-            main_channels = [s.channel for s in job.speakers if not s.is_sub]
+            main_channels = job.main_channels
             channels = {
                 c: ChannelSettings(filters=(BandFilter(frequency_hz=3000.0, gain_db=3.0, q=0.7),))
                 for c in main_channels
             }
             channels[main_channels[0]] = replace(channels[main_channels[0]], trim_db=-2.0, delay_s=0.003)
-            subs = tuple(s.channel for s in job.speakers if s.is_sub)
+            subs = job.subs
             bass = BassManagement(crossover=Crossover(frequency_hz=80.0), subs=subs) if subs else None
             preset = Preset(name="Film night", channels=channels, bass=bass, ours=False)
             held = job.simulated

@@ -44,7 +44,7 @@ class SubMatching:
         live = self._live.view(job_id, "subs")
         job = live.job
         offset = job.rig.levels.full_scale_spl_db or 0.0
-        subs = tuple(s.channel for s in job.speakers if s.is_sub)
+        subs = job.subs
         kept = {c: v + offset for c, v in live.kept.items() if c in subs}
         readings = tuple(sub_changes(kept, subs, job.rig.sub_match))
         agree = subs_agree(kept, subs, job.rig.sub_match)

@@ -206,7 +206,7 @@ def test_a_new_job_from_nothing_to_proven(driver, address, downloads, tmp_path):
         after = f"{channel.proof.outcome.after_range_db:.2f} dB"
         assert page.text(f'[data-proof="{name}"] [data-value="after"]') == after
         assert channel.proof.outcome.predicted_against_measured_db < 0.5
-    assert page.text(".verdict-line").startswith("Proven."), proof.against
+    assert page.text(".verdict-line").startswith("Proven"), proof.against
     assert page.faults_in_console(expected=("422",)) == []
 
 

@@ -1,4 +1,4 @@
-"""Levels as asked for, arrivals against the plan, polarity of pairs, corners, and what mains and subs make together."""
+"""Levels as asked for, arrivals against the plan, polarity of pairs, crossovers, and what main channels and subs make."""
 
 import numpy as np
 import pytest

@@ -26,7 +26,7 @@ from dolce.core.correction.fit_problem import FitProblem
 from dolce.core.correction.fit_search import _child, _of_use, best_bands, one_by_one
 from dolce.core.filters import BandFilter, chain_level_db
 from dolce.core.response import ANALYSIS_GRID_HZ as GRID
-from dolce.core.tuning import verdicts_on
+from dolce.core.tuning import objections_to
 from dolce.errors import InvalidValue
 from rooms import BRIEF
 
@@ -556,7 +556,7 @@ def test_levels_that_placing_explains_pass_and_others_do_not():
     # Bounds of our own, from bench/rehearsal_figures.py: 0.15 + 0.7 / sqrt(n) dB.
     for apart, against in ((0.36, 0), (0.40, 1)):
         match = Match(level_db=apart, loudest="L", softest="R", arrival_s=None, latest="", earliest="")
-        assert len(verdicts_on({}, match, matched_at=9)) == against
+        assert len(objections_to({}, match, matched_at=9)) == against
 
 
 def test_arrival_alignment_table_brings_all_to_the_last_and_the_softest():

@@ -23,6 +23,11 @@ DONE = replace(PLAYING, fits=True, taken=18, through=True)
         (replace(READY, microphone="no curve", level_checked=False), "microphone"),
         (replace(READY, level_checked=False), "level"),
         (replace(READY, bypassed=False), "neutral"),
+        (replace(READY, bypassed=False, level_checked=False), "neutral"),
+        (replace(READY, level_checked=False, lines="none"), "level"),
+        (replace(READY, lines="none"), "lines"),
+        (replace(READY, lines="heard"), "lines heard"),
+        (replace(READY, lines="wrong"), "lines wrong"),
         (READY, "take"),
         (replace(TAKEN, taken=5, base_full=False), "take"),
         (TAKEN, "align"),
@@ -65,12 +70,8 @@ def test_takes_of_another_state_ask_for_a_round_of_their_own():
     assert next_step(replace(TAKEN, base_full=False, taken=9, fits=False, bypassed=False)) == "neutral"
 
 
-def test_a_pair_needs_three_sheets_of_the_rig_and_others_more():
-    assert needed_sheets(channels=2, subs=0, simulated=True, processor_readable=True) == (
-        "setup",
-        "microphones",
-        "level",
-    )
-    assert "lines" in needed_sheets(channels=5, subs=2, simulated=True, processor_readable=True)
-    assert "processor" in needed_sheets(channels=2, subs=0, simulated=False, processor_readable=False)
-    assert "processor" not in needed_sheets(channels=2, subs=0, simulated=False, processor_readable=True)
+def test_every_job_needs_four_sheets_of_the_rig_and_one_that_can_not_be_read_its_processor():
+    four = ("setup", "microphones", "level", "lines")
+    assert needed_sheets(simulated=True, processor_readable=True) == four
+    assert needed_sheets(simulated=False, processor_readable=True) == four
+    assert needed_sheets(simulated=False, processor_readable=False) == (*four[:2], "processor", *four[2:])

@@ -361,7 +361,7 @@ def test_a_target_hung_far_from_the_curve_is_told():
 
 
 def test_filters_of_a_sub_boost_nothing_for_what_its_trim_lifts():
-    # A flat sub under a target that lifts the bass by 6 dB: level with the mains is the business of trims.
+    # A flat sub under a target that lifts the bass by 6 dB: level with the main channels is the business of trims.
     correction = Correction(target=Target(bass_lift_db=6, bass_cutoff_hz=200.0))
     flat = np.full((3, GRID.size), -40.0)
     shape = shape_of("Sub1", SeatResponses.of(flat), at_hz=GRID, correction=correction, sample_rate_hz=RATE)

@@ -1,4 +1,4 @@
-"""Several subs as one: what they do together, the settings that serve all seats, and the crossover to the mains."""
+"""Several subs as one: what they do together, settings that serve all seats, and the crossover to the main channels."""
 
 import itertools
 from dataclasses import replace
@@ -317,7 +317,7 @@ def test_one_sub_stays_as_it_is_and_missing_takes_or_weights_are_told():
 
 
 def test_the_group_of_subs_is_brought_to_the_mains_by_one_delay_and_polarity():
-    """Mains and subs are one source but for 3.7 ms and a turn: nothing is lost once both are undone."""
+    """Main channels and subs are one source but for 3.7 ms and a turn: nothing is lost once both are undone."""
     frequency = np.arange(35.0, 180.0)
     points = np.geomspace(40, 160, 40)
     high, low = crossover_sides(80, frequency)

@@ -216,7 +216,7 @@ def test_delay_and_polarity_of_the_group_lose_least_over_all_mains(found):
 
 def test_mains_wait_no_longer_for_the_subs_than_they_may(found):
     services, job_id = found
-    # A sub that has 25 ms over the other: however well that adds up, the mains would have to wait for it.
+    # A sub that has 25 ms over the other: however well that adds up, the main channels would have to wait for it.
     services.workbench.use(job_id, "by-hand", hand={"Sub1": SubSetting(delay_s=0.025), "Sub2": SubSetting()})
     for most_s in (0.0, 0.004):
         services.crossing.set_crossovers(job_id, CORNERS, most_wait_s=most_s)

@@ -29,7 +29,7 @@ def test_a_rig_in_order_has_nothing_to_look_at(services, plan):
     for line in lines.values():
         assert line.reading.polarity in (("normal", "unsure") if line.channel == "C" else ("normal",))
         assert {finding.kind for finding in line.verdict.findings} <= {"unsure"}
-        # Mains to a few centimetres; a sub's own filter delays it by about half a metre more, that of the third longer.
+        # Main channels to a few centimetres; a sub's own filter delays it by half a metre more, that of the third longer.
         low, high = (0.2, 0.9) if line.is_sub else (-0.06, 0.06)
         assert low < line.verdict.distance_m - line.expected_m < high
         # 18 + 12 dB below full scale against the room noise of the rig.
@@ -136,3 +136,20 @@ def test_what_cannot_be_is_refused(services):
     with pytest.raises(NotFound):
         services.lines.run(job_id, ["C"])
     assert set(FAULTS) >= {"inverted", "swapped", "dead", "hum", "burst", "clipping", "drift", "microphone"}
+
+
+def test_one_press_confirms_all_lines_of_which_nothing_is_odd_and_leaves_the_others_to_be_asked(services):
+    job_id = job_of(services, net_loft())
+    with pytest.raises(Conflict, match="no line waits"):
+        services.lines.confirm(job_id)
+    services.rigging.add_fault(job_id, Fault(kind="gain", channels=("Sub1",)))
+    lines = checked(services, job_id)
+    odd = {channel for channel, line in lines.items() if line.word != "right"}
+    assert "Sub1" in odd
+    services.lines.confirm(job_id)
+    view = services.lines.view(job_id)
+    assert {line.channel for line in view.lines if line.heard == line.channel} == set(lines) - odd
+    assert (view.unanswered, view.asked in odd) == ((), True)
+    entry = services.jobs.logbook(job_id)[-1].text
+    assert entry.startswith("Lines of ")
+    assert "Sub1" not in entry

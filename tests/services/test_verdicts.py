@@ -1,12 +1,15 @@
 """What the stops say when something is missing or has gone wrong."""
 
 import re
+from dataclasses import replace
 from datetime import datetime, timedelta
 
 import pytest
 
 from asking import client_of
+from dolce.core.correction.outcome import besides_within_db
 from dolce.core.geometry import Point
+from dolce.core.rig import Fault
 from dolce.errors import Conflict
 from dolce.services.context import Context
 from dolce.services.jobs.job_keeping import JobDetails, JobKeeping
@@ -58,6 +61,72 @@ def test_a_speaker_moved_in_between_is_not_proven_and_said_so(services, loaded):
     proof = measured(services, loaded)
     assert not proof.passed
     assert {"prediction missed", "arrivals differ"} <= {one.kind for one in proof.against}
+
+
+def text_of(html):
+    return re.sub(r"\s+", " ", re.sub(r"<[^>]+>", "", html)).strip()
+
+
+def verdict_line(services, job_id):
+    page = client_of(services).get(f"/jobs/{job_id}/prove").text
+    return text_of(re.search(r'<p class="verdict-line.*?</p>', page)[0])
+
+
+def test_what_was_changed_after_the_proof_is_said_everywhere_and_gone_when_it_is_put_back(services, loaded):
+    measured(services, loaded)
+    verdict = services.verdicts.of(loaded)
+    assert (verdict.kind, [limit.kind for limit in verdict.limits]) == ("proven but", ["no line check"])
+    assert verdict_line(services, loaded).startswith("Proven, with limits. The correction does what was predicted")
+    assert "Hand it over" in client_of(services).get(f"/jobs/{loaded}/prove").text
+    place = services.jobs.get(loaded).speaker("L").place
+    for change, back, kind in (
+        (
+            lambda: services.room.move(loaded, "L", replace(place, x_m=place.x_m + 0.15)),
+            lambda: services.room.move(loaded, "L", place),
+            "moved",
+        ),
+        (
+            lambda: services.loading.switch(loaded, "bypass"),
+            lambda: services.loading.switch(loaded, "A"),
+            "processor",
+        ),
+        (
+            lambda: services.bands.remove(loaded, "L", services.shaping.correction(loaded).bands["L"][0].id),
+            lambda: services.shaping.undo(loaded),
+            "correction",
+        ),
+    ):
+        change()
+        assert [since.kind for since in services.verdicts.of(loaded).since] == [kind]
+        back()
+        assert services.verdicts.of(loaded) == verdict
+    services.room.move(loaded, "L", replace(place, x_m=place.x_m + 0.15))
+    assert verdict_line(services, loaded).startswith("Was proven.")
+    page = client_of(services).get(f"/jobs/{loaded}/prove").text
+    assert "Hand it over" not in page
+    assert "Measure again" in page
+    assert "Was proven." in client_of(services).get(f"/jobs/{loaded}/report").text
+    assert services.progress.status(loaded).stops[-1].line == "changed since"
+
+
+def test_a_third_of_an_octave_that_changed_beyond_the_range_is_no_proof(services, loaded):
+    services.taking.run_rest(loaded)
+    services.sound.wait()
+    proof = services.proving.view(loaded)
+    assert all(abs(c.proof.outcome.most_off_db) < besides_within_db(2) for c in proof.channels.values())
+    # A cloth before one speaker: treble is lost where no filter works.
+    job = services.jobs.get(loaded)
+    services.rigging.add_fault(loaded, Fault(kind="covered", channels=("L",)))
+    services.taking.repeat(loaded, "L", job.spots[0].id)
+    services.sound.wait()
+    services.taking.repeat(loaded, "L", job.spots[1].id)
+    services.sound.wait()
+    verdict = services.verdicts.of(loaded)
+    assert verdict.kind == "not proven"
+    (objection,) = (o for o in verdict.objections if o.kind == "changed besides")
+    assert objection.channels == ("L",)
+    assert objection.value < -besides_within_db(2)
+    assert objection.at_hz > 2000
 
 
 def test_a_preset_loaded_anew_is_marked_as_newer(services, loaded):

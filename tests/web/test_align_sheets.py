@@ -132,7 +132,7 @@ def test_crossovers_are_chosen_losses_shown_and_wrong_ones_refused(pair):
     routing = alignment_of(services, job_id).routing
     assert (routing.crossover.frequency_hz, routing.effects.gain_db) == (80.0, 10.0)
     assert "LFE" in client.get(f"{url}?sheet=routing").text
-    # Two mains, the sub itself, and the effects channel 10 dB up: 20 lg (1 + 1 + 1 + 3.16).
+    # Two main channels, the sub itself, and the effects channel 10 dB up: 20 lg (1 + 1 + 1 + 3.16).
     assert re.search(r"All alike.*\+16", client.get(f"{url}?sheet=routing").text, re.S)
     low = post(
         client,

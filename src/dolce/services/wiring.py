@@ -21,6 +21,7 @@ from dolce.services.load.room_listening import RoomListening
 from dolce.services.prove.proving import Proving
 from dolce.services.prove.reporting import Reporting
 from dolce.services.prove.tolerating import Tolerating
+from dolce.services.prove.verdicts import Verdicts
 from dolce.services.read.reading import Reading
 from dolce.services.rig.interface_looping import InterfaceLooping
 from dolce.services.rig.line_checking import LineChecking
@@ -109,6 +110,7 @@ class Services:
     proving: Proving
     tolerating: Tolerating
     reporting: Reporting
+    verdicts: Verdicts
     progress: Progress
     preparing: Preparing
 
@@ -165,7 +167,9 @@ def open_services(folder: Path, *, compute: Compute | None = None) -> Services:
     versions = CorrectionVersions(context, shaping)
     listening = Listening(context, loading, shaping, finding, versions)
     tolerating = Tolerating(context, proving)
-    reporting = Reporting(context, shaping, loading, proving, tolerating)
+    lines = LineChecking(context, sound)
+    verdicts = Verdicts(context, proving, tolerating, lines)
+    reporting = Reporting(context, shaping, loading, proving, tolerating, verdicts)
     workbench, crossing = SubWorkbench(context, aligning), Crossing(context, aligning)
     finishing = Finishing(
         context, rounds, taking, aligning, workbench, crossing, shaping, ranges, finding, loading, reporting
@@ -181,7 +185,7 @@ def open_services(folder: Path, *, compute: Compute | None = None) -> Services:
         following=RoomFollowing(context),
         room_studies=RoomStudies(context),
         rigging=Rigging(context, sound),
-        lines=LineChecking(context, sound),
+        lines=lines,
         pressure=SoundPressure(context, sound),
         microphones=MicrophoneKeeping(context, sound),
         loop=InterfaceLooping(context, sound),
@@ -217,6 +221,7 @@ def open_services(folder: Path, *, compute: Compute | None = None) -> Services:
         proving=proving,
         tolerating=tolerating,
         reporting=reporting,
-        progress=Progress(context),
+        verdicts=verdicts,
+        progress=Progress(context, verdicts),
         preparing=Preparing(context, taking, finishing),
     )

@@ -39,7 +39,7 @@ def off_plan(arrival_s: Mapping[str, float], distance_m: Mapping[str, float], *,
 
     Parameters
     ----------
-    arrival_s : measured, of mains on one clock; the latency is what most of them have over their flight
+    arrival_s : measured, of main channels on one clock; the latency is what most of them have over their flight
     distance_m : by the plan, of the same channels at least
 
     Notes

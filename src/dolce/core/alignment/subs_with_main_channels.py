@@ -1,4 +1,4 @@
-"""Subs among themselves for all seats, then as a group with the mains, from impulse responses."""
+"""Subs among themselves for all seats, then as a group with the main channels, from impulse responses."""
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
@@ -30,7 +30,7 @@ Takes = Mapping[str, Mapping[tuple[str, str], ImpulseResponse]]
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class SubsAligned:
-    """What goes into the settings: subs with their whole delays, and by how much the mains are later for them."""
+    """What goes into the settings: subs with their whole delays, and the wait of the main channels for them."""
 
     subs: dict[str, SubSetting]
     main_channels_later_s: float
@@ -51,7 +51,7 @@ def align_subs(
     limits: SearchLimits,
     max_delay_s: float,
 ) -> SubsAligned:
-    """Subs among themselves for all seats, then the group to all mains at one seat.
+    """Subs among themselves for all seats, then the group to all main channels at one seat.
 
     `main_channels` and `subs` hold responses by channel, then by seat and spot.
 

@@ -56,7 +56,7 @@ class LevelOptions:
     Attributes
     ----------
     band_hz : (float, float)
-        Where mains are held against each other; subs have their own.
+        Where main channels are held against each other; subs have their own.
     reference : str
         The channel that the others are brought to, with a trim of 0; empty for the softest.
     offsets_db : mapping of group or channel to dB

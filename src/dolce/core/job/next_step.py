@@ -9,6 +9,9 @@ StepKey = Literal[
     "microphone",
     "level",
     "neutral",
+    "lines",
+    "lines heard",
+    "lines wrong",
     "take",
     "align",
     "subs",
@@ -22,6 +25,9 @@ StepKey = Literal[
 ]
 
 
+LinesState = Literal["none", "heard", "wrong", "done"]
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class JobFacts:
     """What the next step follows from.
@@ -31,6 +37,7 @@ class JobFacts:
     sounding : whether a pass runs in this job now
     microphone : what is wrong with it ("no microphone", "no curve" ...); empty where its curve goes into the takes
     level_checked : whether the level was checked and nothing it depends on has changed
+    lines : how far the line check is; "heard" where nobody has said yet from where they sounded
     bypassed, corrects : what the processor does now: nothing; correct
     begun, fits : whether the present round holds a take; whether those were made in the present state of the processor
     taken, wanted : cells of the present round's board that are done, and all
@@ -47,6 +54,7 @@ class JobFacts:
     spots: int = 0
     microphone: str = ""
     level_checked: bool = False
+    lines: LinesState = "done"
     bypassed: bool = True
     corrects: bool = False
     begun: bool = False
@@ -85,9 +93,19 @@ def _before_takes(facts: JobFacts) -> StepKey | None:
         return None
     if facts.microphone:
         return "microphone"
+    if not facts.bypassed:
+        return "neutral"  # before anything sounds: a preset would be heard in the level and in every line
     if not facts.level_checked:
         return "level"
-    return None if facts.bypassed else "neutral"
+    match facts.lines:
+        case "none":
+            return "lines"
+        case "heard":
+            return "lines heard"
+        case "wrong":
+            return "lines wrong"
+        case "done":
+            return None
 
 
 def _from_takes(facts: JobFacts) -> StepKey:
@@ -121,16 +139,13 @@ RigSheet = Literal[
 ]
 
 
-def needed_sheets(*, channels: int, subs: int, simulated: bool, processor_readable: bool) -> tuple[RigSheet, ...]:
+def needed_sheets(*, simulated: bool, processor_readable: bool) -> tuple[RigSheet, ...]:
     """Which sheets of the Rig a job needs; the others are extras.
 
-    Three for a pair: what is played on, with what it is heard, and how loud. The line check as soon as wires can be
-    mixed up; the processor where nobody can read whether it is neutral.
+    Four for every job: what is played on, with what it is heard, how loud, and whether each line is what it should be.
+    The processor where nobody can read whether it is neutral.
     """
     needed: list[RigSheet] = ["setup", "microphones"]
     if not simulated and not processor_readable:
         needed.append("processor")
-    needed.append("level")
-    if channels + subs > 2:
-        needed.append("lines")
-    return tuple(needed)
+    return (*needed, "level", "lines")

@@ -223,11 +223,11 @@ def line_verdicts(
     one_clock : whether arrivals can be held against each other; distances are not told otherwise
     """
     latency = _common_latency_s(readings, expected_m, subs, speed_m_s) if one_clock else None
-    mains = {c: r for c, r in readings.items() if c not in subs and r.sounds}
+    main_channels = {c: r for c, r in readings.items() if c not in subs and r.sounds}
     low = {c: r for c, r in readings.items() if c in subs and r.sounds}
-    all_humped = len(mains) > 1 and (
-        all(r.hump_db > HUMP_DB for r in mains.values())
-        or float(np.median([r.treble_db for r in mains.values()])) > TREBLE_DB
+    all_humped = len(main_channels) > 1 and (
+        all(r.hump_db > HUMP_DB for r in main_channels.values())
+        or float(np.median([r.treble_db for r in main_channels.values()])) > TREBLE_DB
     )
     verdicts = {}
     for channel, reading in readings.items():
@@ -250,14 +250,16 @@ def line_verdicts(
             off = distance - expected_m[channel]
             if abs(off) > (SUB_DISTANCE_OFF_M if is_sub else DISTANCE_OFF_M):
                 found.append(LineFinding(kind="distance", value=off))
-        others = [r.level_db for c, r in (low if is_sub else mains).items() if c != channel]
+        others = [r.level_db for c, r in (low if is_sub else main_channels).items() if c != channel]
         if others:
             apart = reading.level_db - float(np.median(others))
             apart += (
                 0.0
                 if is_sub
                 else 20
-                * np.log10(expected_m[channel] / float(np.median([expected_m[c] for c in mains if c != channel])))
+                * np.log10(
+                    expected_m[channel] / float(np.median([expected_m[c] for c in main_channels if c != channel]))
+                )
             )
             if abs(apart) > (SUB_LEVEL_OFF_DB if is_sub else LEVEL_OFF_DB):
                 found.append(LineFinding(kind="level", value=float(apart)))
@@ -267,7 +269,7 @@ def line_verdicts(
             # One equaliser is a fault of a line; the same on every line is what they share: the microphone.
             if all_humped:
                 found.append(LineFinding(kind="hump everywhere", value=max(reading.hump_db, reading.treble_db)))
-            elif (hump := _hump_db(reading, [r for c, r in mains.items() if c != channel])) is not None:
+            elif (hump := _hump_db(reading, [r for c, r in main_channels.items() if c != channel])) is not None:
                 found.append(LineFinding(kind="hump", value=hump))
         if reading.hum_db > HUM_ABOVE_NOISE_DB:
             found.append(LineFinding(kind="hum", value=reading.hum_db))

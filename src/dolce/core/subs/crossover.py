@@ -1,4 +1,4 @@
-"""Mains and the group of subs at their crossover: one delay and polarity of the group for all of them."""
+"""Main channels and the group of subs at their crossover: one delay and polarity of the group for all of them."""
 
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -31,12 +31,12 @@ class GroupSetting:
 
 
 class SummationLoss:
-    """Mains, high-passed and at the level of the subs, and the low-passed group, at spots.
+    """Main channels, high-passed and at the level of the subs, and the low-passed group, at spots.
 
     Parameters
     ----------
     frequency_hz : ndarray, shape (n,)
-    main_channels : ndarray, shape (mains, spots, n)
+    main_channels : ndarray, shape (main channels, spots, n)
         With their delays, polarities and levels as they will be.
     group : ndarray, shape (spots, n)
     smoothing : ndarray, shape (n, points)
@@ -61,7 +61,7 @@ class SummationLoss:
         self._cross = 2 * np.conj(main_channels) * group
 
     def losses_db(self, delay_s: float) -> NDArray[np.float64]:
-        """With the whole group later by so much, as it is and turned round, shape (2, mains, spots)."""
+        """With the whole group later by so much, as it is and turned round, shape (2, main channels, spots)."""
         together = np.real(self._cross * delay_response(self._frequency, delay_s)) @ self._smooth
         total = np.stack([self._apart + together, self._apart - together])
         return 10 * np.log10(np.maximum(total, 1e-20) / np.maximum(self._most, 1e-20)).mean(axis=-1)
@@ -71,7 +71,7 @@ class SummationLoss:
         return self.losses_db(delay_s)[0 if polarity > 0 else 1] @ self.weight
 
     def best(self, lowest_s: float, highest_s: float) -> GroupSetting:
-        """The delay and polarity that lose least over all mains and spots, tried one after the other."""
+        """The delay and polarity that lose least over all main channels and spots, tried one after the other."""
         return best_of([self], lowest_s, highest_s)
 
 
@@ -88,7 +88,7 @@ def summation_loss_at(
     *,
     weights: ArrayLike | None = None,
 ) -> SummationLoss:
-    """Mains and group around their crossover frequency, in steps of 1/24 octave; parameters as of `SummationLoss`."""
+    """Main channels and group around their crossover, in steps of 1/24 octave; parameters as of `SummationLoss`."""
     low, high = crossover_region(crossover_hz)
     points = low * 2 ** (np.arange(int(24 * np.log2(high / low)) + 1) / 24)
     near = in_band(frequency_hz, (low / 1.1, high * 1.1))
@@ -100,7 +100,7 @@ def summation_loss_at(
 def best_of(
     losses: Sequence[SummationLoss], lowest_s: float, highest_s: float, *, per_s_db: float = 0.0
 ) -> GroupSetting:
-    """The same over mains of several crossovers: one setting serves all, and every main counts alike.
+    """The same over main channels of several crossovers: one setting serves all, and every main counts alike.
 
     `per_s_db` is what a second of delay either way counts as loss.
     """

@@ -1,4 +1,4 @@
-"""Several subs as one: what each gets among them, and what they get together against the mains."""
+"""Several subs as one: what each gets among them, and what they get together against the main channels."""
 
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
@@ -22,9 +22,9 @@ class SubGroup:
     how : str
         Where these come from.
     delay_s, polarity : float, 1 or -1
-        What all of them get against the mains once these arrive together; a delay below 0 makes the mains later.
+        What all of them get against the main channels once these arrive together; a delay below 0 makes these later.
     most_wait_s : float
-        How much later than need be the subs may make the mains.
+        How much later than need be the subs may make the main channels.
     held : bool
         Whether these two were set by hand, and are not looked for.
     """
@@ -33,7 +33,7 @@ class SubGroup:
     how: How = "as they are"
     delay_s: float = 0.0
     polarity: Literal[1, -1] = 1
-    most_wait_s: float = limited(0, 0.1, where="wait of the mains", unit="s", default=0.01)
+    most_wait_s: float = limited(0, 0.1, where="wait of the main channels", unit="s", default=0.01)
     held: bool = False
 
     def __post_init__(self) -> None:
@@ -63,7 +63,7 @@ class SubGroup:
         return replace(self, delay_s=delay_s, polarity=polarity, held=held)
 
     def delay_of(self, sub: str) -> float:
-        """Whole delay of a sub against mains that arrive together, in s."""
+        """Whole delay of a sub against main channels that arrive together, in s."""
         return self.delay_s + self.settings[sub].delay_s
 
     def inverted(self, sub: str) -> bool:

@@ -30,7 +30,8 @@ from dolce.core.tuning.maximum_level import (
 from dolce.core.tuning.output_loads import OutputLoad, headroom_cut_db, output_loads, seat_levels_db
 from dolce.core.tuning.outputs import Outputs
 from dolce.core.tuning.prediction import Responses, level_of, predict, response_of, settings_of, taps_of
-from dolce.core.tuning.proof import Proof, SpotLevels, Verdict, prove, verdicts_on
+from dolce.core.tuning.verdict import JobVerdict, Limit, ProofFacts, Since, verdict_of
+from dolce.core.tuning.proof import Objection, Proof, SpotLevels, objections_to, prove
 from dolce.core.tuning.region_evidence import RegionEvidence, evidence_of
 from dolce.core.tuning.rounds import spot_deviations_db
 from dolce.core.tuning.seat_weighting import (
@@ -91,7 +92,12 @@ __all__ = [
     "SeatResponses",
     "SeatWeighting",
     "SpotLevels",
-    "Verdict",
+    "Objection",
+    "JobVerdict",
+    "Limit",
+    "ProofFacts",
+    "Since",
+    "verdict_of",
     "arrivals_apart",
     "change_of",
     "changed_outputs",
@@ -131,7 +137,7 @@ __all__ = [
     "trim_step_db",
     "typed_levels",
     "usual_seat_weighting",
-    "verdicts_on",
+    "objections_to",
     "wanted_levels_db",
     "wanted_rise_db",
     "with_phases",

@@ -158,7 +158,7 @@ def summation_losses_of(
     rows: NDArray,
     weights: ArrayLike | None = None,
 ) -> list[SummationLoss]:
-    """Every crossed-over channel with its subs at some spots, to find what all subs get against the mains.
+    """Every crossed-over channel with its subs at some spots, to find what all subs get against the main channels.
 
     `rows` are the numbers of the spots, `weights` how much each of these counts. Channels that share a crossover are
     judged together.

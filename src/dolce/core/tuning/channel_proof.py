@@ -8,6 +8,7 @@ from numpy.typing import NDArray
 
 from dolce.core.alignment import PairDifference, pair_differences
 from dolce.core.correction import low_frequency_extension_hz
+from dolce.core.correction.outcome import TREBLE_HZ
 from dolce.core.dsp import energy_mean_db
 from dolce.core.job import Job, Round
 from dolce.core.response import ANALYSIS_GRID_HZ
@@ -100,6 +101,7 @@ def channel_proof(
         weights=weights,
         target_db=target,
         range_hz=judged,
+        plays_to_hz=judged[1] if before.channel in SUB_CODES else TREBLE_HZ,
     )
     if found is None:
         return None

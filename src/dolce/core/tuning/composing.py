@@ -1,4 +1,4 @@
-"""An alignment put together from what was found of its parts: mains by the alignment table, subs as a group."""
+"""An alignment put together from what was found of its parts: main channels by the alignment table, subs as a group."""
 
 from dataclasses import replace
 
@@ -68,7 +68,7 @@ def _with_group(
 
 
 def main_channels_later_s(alignment: Alignment) -> float:
-    """By how much the group of subs makes the mains later than they need be among themselves."""
+    """By how much the group of subs makes the main channels later than they need be among themselves."""
     subs = set(alignment.subs.settings) if alignment.subs else set()
     delays = [settings.delay_s for channel, settings in alignment.channels.items() if channel not in subs]
     return max(0.0, min(delays, default=0.0) - alignment.levels.lip_sync_s)

@@ -22,7 +22,7 @@ from dolce.core.correction import (
 )
 from dolce.core.filters import BandFilter
 from dolce.core.levels import SUB_LEVEL_BAND_HZ
-from dolce.core.processor import ProcessorLimits
+from dolce.core.processor import ChannelSettings, Preset, ProcessorLimits
 from dolce.core.room import SUB_CODES, partner_of
 from dolce.core.tuning.alignment import Alignment
 from dolce.core.tuning.seat_weighting import SeatWeighting
@@ -199,6 +199,15 @@ class Correction:
     def found(self) -> bool:
         """Whether there are filters, or channels that were found to need none."""
         return bool(self.bands) or bool(self.convolutions)
+
+    def held_by(self, preset: Preset) -> bool:
+        """Whether a preset of ours corrects by these very bands or convolutions."""
+
+        def same(channel: str) -> bool:
+            held = preset.channels.get(channel, ChannelSettings())
+            return held.convolution is not None or held.filters == self.filters(channel)
+
+        return preset.ours and preset.corrects and all(same(channel) for channel in self.channels)
 
     def filters(self, channel: str) -> tuple[BandFilter, ...]:
         """The bands of a channel that are switched on."""

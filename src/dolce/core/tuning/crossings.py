@@ -21,7 +21,7 @@ from dolce.core.tuning.prediction import Responses
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class GroupCrossover:
-    """A group of mains, and what is proposed for it.
+    """A group of main channels, and what is proposed for it.
 
     Attributes
     ----------

@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from dolce.core.alignment import PAIR_DB, Match, PairDifference
 from dolce.core.correction import Outcome, judge
-from dolce.core.correction.outcome import ARRIVAL_WITHIN_S, level_within_db, predicted_within_db
+from dolce.core.correction.outcome import ARRIVAL_WITHIN_S, TREBLE_HZ, besides_within_db, level_within_db, predicted_within_db
 from dolce.core.dsp import energy_mean_db
 
 
@@ -45,6 +45,7 @@ def prove(
     weights: Mapping[int, float],
     target_db: NDArray,
     range_hz: tuple[float, float],
+    plays_to_hz: float = TREBLE_HZ,
 ) -> Proof | None:
     """Compare what was measured with what was before and predicted, at the spots that all of them have.
 
@@ -79,28 +80,35 @@ def prove(
             after_db=curves[2],
             target_db=target_db,
             range_hz=range_hz,
+            plays_to_hz=plays_to_hz,
         ),
     )
 
 
+ObjectionKind = Literal[
+    "prediction missed", "changed besides", "no closer", "levels differ", "arrivals differ", "pair differs", "line wrong"
+]
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Verdict:
+class Objection:
     """One thing that speaks against the proof: what, of which channels, the figure that says so, and its bound.
 
-    kind : "prediction missed" (dB), "no closer", "levels differ" (dB; loudest, softest), "arrivals differ" (s; latest,
-    earliest), "pair differs" (dB at `at_hz`; louder, softer)
+    kind : "prediction missed" (dB), "changed besides" (dB at `at_hz`, against what was predicted, also beyond the range
+    that is corrected), "no closer", "levels differ" (dB; loudest, softest), "arrivals differ" (s; latest, earliest),
+    "pair differs" (dB at `at_hz`; louder, softer), "line wrong" (all such lines)
     """
 
-    kind: Literal["prediction missed", "no closer", "levels differ", "arrivals differ", "pair differs"]
+    kind: ObjectionKind
     channels: tuple[str, ...]
     value: float = 0.0
     within: float = 0.0
     at_hz: float | None = None
 
 
-def verdicts_on(
+def objections_to(
     proofs: Mapping[str, Proof], match: Match | None, *, matched_at: int, pairs: Sequence[PairDifference] = ()
-) -> tuple[Verdict, ...]:
+) -> tuple[Objection, ...]:
     """What speaks against the proof; empty where everything holds.
 
     Parameters
@@ -110,7 +118,7 @@ def verdicts_on(
     pairs : what was measured of left and right of a kind
     """
     found = [
-        Verdict(
+        Objection(
             kind="pair differs",
             channels=(pair.louder, pair.softer),
             value=pair.value_db,
@@ -123,21 +131,32 @@ def verdicts_on(
     for channel, proof in proofs.items():
         missed, within = proof.outcome.predicted_against_measured_db, predicted_within_db(len(proof.spots))
         if missed > within:
-            found.append(Verdict(kind="prediction missed", channels=(channel,), value=missed, within=within))
+            found.append(Objection(kind="prediction missed", channels=(channel,), value=missed, within=within))
+        besides, most = besides_within_db(len(proof.spots)), proof.outcome.most_off_db
+        if abs(most) > besides:
+            found.append(
+                Objection(
+                    kind="changed besides",
+                    channels=(channel,),
+                    value=most,
+                    within=besides,
+                    at_hz=proof.outcome.most_off_hz,
+                )
+            )
         if not proof.outcome.improved:
-            found.append(Verdict(kind="no closer", channels=(channel,)))
+            found.append(Objection(kind="no closer", channels=(channel,)))
     if match is None:
         return tuple(found)
     level_within = level_within_db(matched_at)
     if match.level_db is not None and match.level_db > level_within:
         found.append(
-            Verdict(
+            Objection(
                 kind="levels differ", channels=(match.loudest, match.softest), value=match.level_db, within=level_within
             )
         )
     if match.arrival_s is not None and match.arrival_s > ARRIVAL_WITHIN_S:
         found.append(
-            Verdict(
+            Objection(
                 kind="arrivals differ",
                 channels=(match.latest, match.earliest),
                 value=match.arrival_s,

@@ -50,7 +50,7 @@ def readings_of(
     earlier : takes of an earlier round, where there is one: the level is then that round's, changed by what changed at
         the spots that both rounds have. So a round of few spots is not held against the average over others.
     wanted_db : by how much channels are wanted louder than level; that much is taken off
-    band_hz : where mains are held against each other
+    band_hz : where main channels are held against each other
     """
     centre = job.plan.centre_spot
     if centre is None:
@@ -103,7 +103,7 @@ def readings_of(
 
 
 def seat_arrivals_of(job: Job, takes: Takes) -> SeatArrivals:
-    """Arrivals of the mains at the main seat's centre, of those that are known there; from those of its spots that have
+    """Arrivals of the main channels at the main seat's centre, where known there; from those of its spots that have
     a known arrival of each.
     """
     centre, main = job.plan.centre_spot, {spot.id for spot in job.main_spots}
@@ -150,13 +150,13 @@ def group_reading(
 ) -> ChannelReading | None:
     """All subs as one, with what they get among themselves; None where nothing of them can be summed.
 
-    They arrive with the last of the mains: what they get against these is found by phase.
+    They arrive with the last of the main channels: what they get against these is found by phase.
 
     Parameters
     ----------
     responses : of the subs, at spots that count
     weights : of these spots, by id
-    readings : of the mains
+    readings : of the main channels
     """
     subs = [sub for sub in group.settings if sub in job.channels]
     if not subs or any(sub not in responses.channels for sub in subs):
@@ -180,7 +180,7 @@ def group_reading(
 
 
 def _levels_db(job: Job, takes: Takes, weights: Mapping[int, float], band_hz: tuple[float, float]) -> dict[str, float]:
-    """Level of each channel: of the energy average over its takes of one group, mains held against each other.
+    """Level of each channel: of the energy average over its takes of one group, main channels held against each other.
 
     Channels without a take of that group at a spot that counts are left out.
     """

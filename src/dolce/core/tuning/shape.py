@@ -6,6 +6,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
+from dolce.core.correction.outcome import is_closer
 from dolce.core.correction import (
     QUICK,
     Compute,
@@ -151,6 +152,11 @@ class ChannelShape:
             ),
             None,
         )
+
+    @property
+    def ends_closer(self) -> bool:
+        """Whether its filters are predicted to bring it closer to the target, by the measure of the proof."""
+        return is_closer(self.before_deviation_db, self.predicted_deviation_db)
 
     @property
     def effect_db(self) -> NDArray[np.float64]:

@@ -43,7 +43,7 @@ class CrossingView:
     set : whether crossovers are chosen
     seats : names
     crossover_sums : by channel, where both were taken
-    later_s : by how much mains wait for the subs
+    later_s : by how much main channels wait for the subs
     effects_meter_db : what a plain C-weighted meter shows for the effects channel beside a main channel
     bad : channels whose sum loses much at some seat, with that seat and the loss
     protections : subs, and main channels that no crossover relieves, with a high-pass below their end
@@ -118,7 +118,7 @@ class Crossing:
         )
 
     def _read_ahead(self, takes: Mapping[str, TakeRecord]) -> None:
-        """Where mains distort, from their recordings at the main seat's centre."""
+        """Where main channels distort, from their recordings at the main seat's centre."""
 
         def step(take: TakeRecord) -> None:
             with self._context.look() as work:
@@ -139,9 +139,9 @@ class Crossing:
         effects: Effects | None = None,
         most_wait_s: float | None = None,
     ) -> None:
-        """Crossovers by group of mains; None for the whole range. The subs' delay and polarity are found anew.
+        """Crossovers by group of main channels; None for the whole range. The subs' delay and polarity are found anew.
 
-        `most_wait_s` is how much later than need be the subs may make the mains; None for as before.
+        `most_wait_s` is how much later than need be the subs may make the main channels; None for as before.
 
         Raises
         ------
@@ -212,7 +212,7 @@ class Crossing:
         self._aligning.change(job_id, "without crossovers", lambda alignment: replace(alignment, routing=None))
 
     def hold_group(self, job_id: int, *, delay_s: float, polarity: int) -> None:
-        """Delay and polarity of all subs against the mains by hand."""
+        """Delay and polarity of all subs against the main channels by hand."""
 
         def changed(alignment: Alignment) -> Alignment:
             if alignment.subs is None:
@@ -224,13 +224,13 @@ class Crossing:
                 ),
             )
 
-        self._aligning.change(job_id, "of the subs against the mains by hand", changed)
+        self._aligning.change(job_id, "of the subs against the main channels by hand", changed)
 
     def find_group(self, job_id: int) -> None:
         """Look for them again."""
         self._aligning.change(
             job_id,
-            "of the subs against the mains as found",
+            "of the subs against the main channels as found",
             lambda alignment: replace(alignment, subs=alignment.subs and replace(alignment.subs, held=False)),
         )
 

@@ -30,7 +30,7 @@ def write_alignment(
 ) -> None:
     """Write levels, delays and polarity of the channels of a list of takes, and what makes its subs one.
 
-    `main_seat` is where mains are matched and joined to the subs: the first seat of the list where none is named.
+    `main_seat` is where main channels are matched and joined to the subs: the first seat of the list where none is named.
     `weights` say how much each seat counts for the subs.
     """
     checked.within(crossover_hz, low=30, high=300, where="--crossover", unit="Hz")
@@ -86,7 +86,7 @@ def _with_subs(
     limits: SearchLimits,
     max_delay_s: float,
 ) -> None:
-    """Add what makes the subs one, and let the mains wait for them."""
+    """Add what makes the subs one, and let the main channels wait for them."""
     by_kind: dict[str, dict[str, dict[tuple[str, str], ImpulseResponse]]] = {"main": {}, "sub": {}}
     for take, response in zip(takes, _responses(listed, takes), strict=True):
         by_kind[take.kind].setdefault(take.channel, {})[take.seat, take.spot] = response

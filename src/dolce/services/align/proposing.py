@@ -47,9 +47,9 @@ class Proposal:
     Attributes
     ----------
     alignment_table : None where something is missing, see `missing`
-    judged : polarity of mains, each alone and against its kind
-    off : mains that do not arrive as the plan says
-    latency_s : of the chain, by the mains' arrivals over their flight; None where not known
+    judged : polarity of main channels, each alone and against its kind
+    off : main channels that do not arrive as the plan says
+    latency_s : of the chain, by the main channels' arrivals over their flight; None where not known
     """
 
     alignment_table: AlignmentTable | None

@@ -5,11 +5,13 @@ from dataclasses import dataclass
 from typing import Literal
 
 from dolce.core.job import Job, JobFacts, PassRecord, Round, StepKey, next_step
-from dolce.core.processor import ChannelSettings, Preset
+from dolce.core.job.next_step import LinesState
 from dolce.core.rig import POINTINGS, MicrophoneFault, microphone_findings
-from dolce.core.tuning import Alignment, Correction
+from dolce.core.tuning import Alignment, Correction, JobVerdict
 from dolce.services.context import Context
+from dolce.services.prove.verdicts import Verdicts
 from dolce.services.read.round_curves import base_round, proving_round
+from dolce.services.rig.line_checking import lines_view
 from dolce.services.rig.rigging import moved_on
 from dolce.store import UnitOfWork
 
@@ -45,10 +47,12 @@ class JobStatus:
     last_take : number of the take of the present round that came in last, where one is missing
     taken, wanted : takes of the present round, and cells of the board
     loaded : letter of a preset that holds the present filters; empty for none
+    verdict : what can be said of the job; None before it is proven or disproven
     """
 
     job: Job
     round: Round
+    verdict: JobVerdict | None
     stops: tuple[StopLine, ...]
     running: PassRecord | None
     microphone: str
@@ -141,22 +145,33 @@ _CASES: dict[str, tuple[_Case, ...]] = {
 }
 
 STOPS = tuple(_CASES)
+_PROVEN: dict[str, tuple[Fill, str]] = {
+    "proven": ("full", "proven"),
+    "proven but": ("full", "proven, with limits"),
+    "not proven": ("half", "not proven"),
+    "since": ("half", "changed since"),
+}
 
 
 class Progress:
     """The state of a job at a glance."""
 
-    def __init__(self, context: Context) -> None:
-        self._context = context
+    def __init__(self, context: Context, verdicts: Verdicts) -> None:
+        self._context, self._verdicts = context, verdicts
 
     def status(self, job_id: int) -> JobStatus:
         with self._context.look() as work:
             facts, running = _facts(work, work.jobs.get(job_id)), work.passes.running()
             spot, last = _next_spot(work, facts) if facts.taken < facts.wanted else (None, 0)
+        step = next_step(facts.next)
+        verdict = self._verdicts.of(job_id) if step == "prove" else None
         stops = []
         for stop, cases in _CASES.items():
             fill, line = next((fill, line) for holds, fill, line in cases if holds(facts))
             stops.append(StopLine(stop=stop, fill=fill, line=line(facts)))
+        if verdict is not None and verdict.kind != "not known":
+            fill, words = _PROVEN[verdict.kind if not verdict.since else "since"]
+            stops[-1] = StopLine(stop="prove", fill=fill, line=words)
         return JobStatus(
             job=facts.job,
             round=facts.round,
@@ -165,7 +180,8 @@ class Progress:
             microphone=_microphone(facts.job),
             microphone_fits=not facts.wrong_microphone,
             microphone_fault=facts.wrong_microphone,
-            next=next_step(facts.next),
+            next=step,
+            verdict=verdict,
             next_spot=spot,
             last_take=last,
             taken=facts.taken,
@@ -198,6 +214,7 @@ def _facts(work: UnitOfWork, job: Job) -> _Facts:
             taken=taken,
             microphone=wrong[0].kind if wrong else "",
             level_checked=not stale and level is not None and level.state == "done",
+            lines="done" if base is not None else lines_view(job, work.passes.latest(job.id, "lines")).state,
         ),
         aligned=bool(alignment and alignment.channels),
         filters=_filters(correction),
@@ -219,6 +236,7 @@ def _for_next(
     taken: int,
     microphone: str,
     level_checked: bool,
+    lines: LinesState,
 ) -> JobFacts:
     """What the next step follows from."""
     wanted, state = len(job.asked), job.processor
@@ -231,6 +249,7 @@ def _for_next(
         spots=len(job.spots),
         microphone=microphone,
         level_checked=level_checked,
+        lines=lines,
         bypassed=state.is_neutral,
         corrects=playing is not None and playing.corrects,
         begun=present.state is not None,
@@ -252,21 +271,11 @@ def _for_next(
                 for slot, preset in sorted(
                     job.processor.presets.items(), key=lambda item: (item[0] != state.active, item[0])
                 )
-                if correction is not None and found and _holds(preset, correction)
+                if correction is not None and found and correction.held_by(preset)
             ),
             "",
         ),
     )
-
-
-def _holds(preset: Preset, correction: Correction) -> bool:
-    """Whether a preset of ours corrects by the very bands or convolutions of a correction."""
-
-    def same(channel: str) -> bool:
-        held = preset.channels.get(channel, ChannelSettings())
-        return held.convolution is not None or held.filters == correction.filters(channel)
-
-    return preset.ours and preset.corrects and all(same(channel) for channel in correction.channels)
 
 
 def _next_spot(work: UnitOfWork, facts: _Facts) -> tuple[int | None, int]:

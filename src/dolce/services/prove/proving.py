@@ -12,10 +12,10 @@ from dolce.core.tuning import (
     Correction,
     Outputs,
     SpotLevels,
-    Verdict,
+    Objection,
     level_weights,
     spot_weights,
-    verdicts_on,
+    objections_to,
     wanted_levels_db,
 )
 from dolce.core.tuning.channel_curves import ChannelCurves
@@ -64,7 +64,7 @@ class ProofView:
     absent: tuple[str, ...]
     spots: int
     spots_wanted: int
-    against: tuple[Verdict, ...]
+    against: tuple[Objection, ...]
     moved: tuple[str, ...]
     seat_id: int | None
     logbook: tuple[LogEntry, ...]
@@ -155,7 +155,7 @@ class Proving:
             logbook=logbook,
             against=()
             if needs
-            else verdicts_on(
+            else objections_to(
                 {name: c.proof for name, c in channels.items()},
                 match_after,
                 matched_at=spots_matched_at(level_weights(job, over), merged_before, merged_after),

@@ -4,12 +4,13 @@ from dataclasses import dataclass
 
 from dolce.core.job import Job, LogGroup, ReportWords, grouped
 from dolce.core.room import Finding, findings_of
-from dolce.core.tuning import ChannelShape
+from dolce.core.tuning import ChannelShape, JobVerdict
 from dolce.services.context import Context
 from dolce.services.load.load_view import LoadView
 from dolce.services.load.loading import Loading
 from dolce.services.prove.proving import ProofView, Proving
 from dolce.services.prove.tolerating import ToleranceView, Tolerating
+from dolce.services.prove.verdicts import Verdicts
 from dolce.services.shape.shaping import Shaping
 from dolce.services.words.regions import region_words
 
@@ -41,6 +42,7 @@ class Report:
     words: ReportWords
     shapes: dict[str, ChannelShape]
     proof: ProofView
+    verdict: JobVerdict
     load: LoadView
     tolerances: ToleranceView
     findings: tuple[Finding, ...]
@@ -55,11 +57,12 @@ class Reporting:
     """Reports of jobs."""
 
     def __init__(
-        self, context: Context, shaping: Shaping, loading: Loading, proving: Proving, tolerating: Tolerating
+        self, context: Context, shaping: Shaping, loading: Loading, proving: Proving, tolerating: Tolerating,
+        verdicts: Verdicts,
     ) -> None:
         self._context = context
         self._shaping, self._loading = shaping, loading
-        self._proving, self._tolerating = proving, tolerating
+        self._proving, self._tolerating, self._verdicts = proving, tolerating, verdicts
 
     def report(self, job_id: int) -> Report:
         """As it stands now."""
@@ -72,6 +75,7 @@ class Reporting:
             words=words,
             shapes=shapes,
             proof=self._proving.view(job_id),
+            verdict=self._verdicts.of(job_id),
             load=self._loading.view(job_id, content="corrected"),
             tolerances=self._tolerating.view(job_id),
             findings=findings_of(job.plan).first[:_MOST_FINDINGS],

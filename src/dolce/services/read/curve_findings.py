@@ -109,7 +109,7 @@ def _crossover_hz(job: Job, at: TakeRecord) -> float:
 
 
 def _same_spot(beside: dict[str, ChannelCurves], at: TakeRecord) -> list[TakeRecord]:
-    """Takes of other mains at the same spot, through the same microphone and rig."""
+    """Takes of other main channels at the same spot, through the same microphone and rig."""
     found = [
         take
         for channel, curves in beside.items()

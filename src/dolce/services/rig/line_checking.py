@@ -7,6 +7,7 @@ import numpy as np
 
 from dolce.core.geometry import distance_m
 from dolce.core.job import CheckedLine, Job, LinesResult, PassRecord, PassResult, result_as, result_of
+from dolce.core.job.next_step import LinesState
 from dolce.core.rig import LINE_BAND_HZ, SUB_BAND_HZ, LineReading, LineVerdict, line_reading, line_verdicts
 from dolce.core.room import RoomPlan
 from dolce.core.signals import Sweep
@@ -71,6 +72,18 @@ class LinesView:
         return p.steps[p.done_steps][0]
 
     @property
+    def state(self) -> LinesState:
+        """How far the check is, for what comes next."""
+        if self.checked < len(self.lines):
+            return "none"
+        return "wrong" if self.wrong else "heard" if self.unanswered else "done"
+
+    @property
+    def unanswered(self) -> tuple[str, ...]:
+        """Channels of which nobody has said yet that they sounded from their own place, though nothing else is odd."""
+        return tuple(line.channel for line in self.lines if line.word == "right" and not line.heard)
+
+    @property
     def checked(self) -> int:
         return sum(line.reading is not None for line in self.lines)
 
@@ -102,7 +115,7 @@ class LineChecking:
         with self._context.look() as work:
             job = work.jobs.get(job_id)
             last = work.passes.latest(job_id, "lines")
-        return _view(job, last)
+        return lines_view(job, last)
 
     def run(self, job_id: int, channels: Sequence[str] | None = None) -> PassRecord:
         """Check all lines, or some; everything else stays silent. What was read before of the others stays."""
@@ -161,6 +174,28 @@ class LineChecking:
                     at=self._context.now(),
                 )
 
+    def confirm(self, job_id: int) -> None:
+        """All lines of which nothing is odd sounded from their own loudspeaker; only the others are asked for.
+
+        Raises
+        ------
+        Conflict
+            Where there are none, or a check runs.
+        """
+        with self._context.change() as work:
+            job = work.jobs.get(job_id)
+            last = work.passes.latest(job_id, "lines")
+            right = lines_view(job, last).unanswered
+            if last is None or last.state == "running" or not right:
+                raise Conflict("no line waits to be confirmed.", where="line check", remedy="Check the lines first.")
+            kept = result_of(LinesResult, last)
+            for channel in right:
+                kept = kept.with_line(channel, replace(kept.lines[channel], heard=channel))
+            work.passes.keep_result(last.id, kept)
+            work.logbook.add(
+                job_id, f"Lines of {', '.join(right)} sounded from their own loudspeakers.", at=self._context.now()
+            )
+
     def swap(self, job_id: int, channel: str, other: str) -> None:
         """Correct the wiring in the plan: both channels exchange their outputs, and want checking again."""
         with self._context.change() as work:
@@ -212,7 +247,8 @@ def _checked(job: Job, channel: str, progress: Progress, stopped: Stopped) -> Ch
     return CheckedLine(reading=reading, really=really)
 
 
-def _view(job: Job, last: PassRecord | None) -> LinesView:
+def lines_view(job: Job, last: PassRecord | None) -> LinesView:
+    """What a line check found of a job's lines as they are planned now."""
     kept = {c: line for c, line in result_of(LinesResult, last).lines.items() if c in job.channels}
     readings = {c: line.reading for c, line in kept.items()}
     plan = job.plan

@@ -107,7 +107,7 @@ def board_of(context: Context, job_id: int) -> Board:
     fits = present.state is None or present.state.sounds_like(job.processor, job.channels)
     return Board(
         job=job,
-        moved=_moved_since(job, takes),
+        moved=moved_since(job, takes),
         sketches=context.sketches.of(takes.values()),
         rounds=rounds,
         round=present,
@@ -149,7 +149,7 @@ def is_settled(takes: dict[tuple[str, int], TakeRecord], channel: str, spot: int
     return take is not None and take.settled
 
 
-def _moved_since(job: Job, takes: dict[tuple[str, int], TakeRecord]) -> tuple[str, ...]:
+def moved_since(job: Job, takes: dict[tuple[str, int], TakeRecord]) -> tuple[str, ...]:
     """Speakers by code and spots by number that stand elsewhere now than when the round's takes were made."""
     speakers = [
         s.channel

@@ -10,7 +10,8 @@ from dolce.errors import InvalidForm, InvalidValue
 from dolce.web.report.curves import FRAME, X_TICKS, Y_TICKS, path_of
 from dolce.web.shared.form_reader import FormReader
 from dolce.web.shared.page import download, services
-from dolce.web.stops.prove.views import tolerance_rows, verdict_words
+from dolce.web.words.verdicts import heading, sentences
+from dolce.web.stops.prove.views import tolerance_rows
 from dolce.web.stops.room.drawing import from_above, standalone_style
 from dolce.web.words.room_findings import words_of
 
@@ -69,7 +70,8 @@ def _text(job_id: int, *, alone: bool, **context: object) -> str:
         style=standalone_style(),
         css=css,
         above=from_above(job.plan, units=job.units),
-        verdict=verdict_words(report.proof),
+        verdict=heading(report.verdict),
+        why=sentences(report.verdict),
         parts=PARTS,
         path=path_of,
         frame=FRAME,

@@ -7,6 +7,7 @@ from typing import Any
 from flask import url_for
 
 from dolce.core.rig import MicrophoneFault
+from dolce.core.tuning import JobVerdict
 from dolce.services.jobs.progress import JobStatus
 from dolce.web.shared.formatting import length
 from dolce.web.shared.page import services
@@ -77,6 +78,30 @@ def next_line(status: JobStatus, stop: str) -> NextLine:
             if job.rig.processor.can.loads:
                 return do("Bypass the processor", why, "Bypass", "load.switch", to="bypass")
             return go("Make the processor neutral", why, "Look at it", "rig", sheet="processor")
+        case "lines":
+            return do(
+                "Check the lines",
+                "one soft sweep for each output: a wrong wire, polarity or filter would be in every take",
+                "Check all lines",
+                "rig.run_lines",
+            )
+        case "lines heard" if stop == "rig":
+            return do(
+                "Did each line sound from its own loudspeaker?",
+                "nothing else is odd; if one did not, press it on the plan",
+                "Yes, all of them",
+                "rig.confirm_lines",
+            )
+        case "lines heard":
+            return go("Say where the lines sounded", "a swapped pair measures alike", "To the lines", "rig", sheet="lines")
+        case "lines wrong":
+            return go(
+                "Mend the lines that are wrong",
+                "what is measured through them would be wrong, too",
+                "To the lines",
+                "rig",
+                sheet="lines",
+            )
         case "take":
             return _take(status, missing, do, go)
         case "align":
@@ -138,6 +163,8 @@ def next_line(status: JobStatus, stop: str) -> NextLine:
                 "Start it",
                 "takes.new_round",
             )
+        case "prove" if stop == "prove" and status.verdict is not None and not status.verdict.holds:
+            return _of_verdict(status.verdict, do, go)
         case "prove" if stop == "prove":
             return NextLine(
                 what="Hand it over",
@@ -165,6 +192,24 @@ def _of_microphone(fault: MicrophoneFault | None) -> tuple[str, str, str]:
             return "Give each microphone an input of its own", "two of them are on the same one", "Look at the inputs"
         case "not compared":
             return "Compare the microphones", "their levels would differ from spot to spot", "Compare them"
+
+
+def _of_verdict(verdict: JobVerdict, do: Callable[..., NextLine], go: Callable[..., NextLine]) -> NextLine:
+    """What to do where a job can't be handed over yet."""
+    why = "what speaks against the proof stands on this page"
+    if not verdict.objections:
+        if [since.kind for since in verdict.since] == ["processor"]:
+            return go("Play the preset that was proven", "the processor was switched since", "To Load", "load")
+        return do("Measure again", "something was changed since it was proven", "Start a new round", "takes.new_round")
+    match verdict.objections[0].kind:
+        case "line wrong":
+            return go("Mend the lines that are wrong", why, "To the line check", "rig", sheet="lines")
+        case "levels differ" | "arrivals differ":
+            return go("Match levels and delays again", why, "To Align", "align")
+        case "no closer" | "pair differs":
+            return go("Change what the filters do", why, "To Shape", "shape")
+        case "prediction missed" | "changed besides":
+            return do("Mend what changed, then measure again", why, "Start a new round", "takes.new_round")
 
 
 def _searching(job_id: int) -> bool:

@@ -69,7 +69,7 @@ def protect(job_id: int, channel: str) -> Response:
 @blueprint.post("/crossovers/group")
 @on_sheet("crossover")
 def hold_group(job_id: int) -> Response:
-    """Delay and polarity of all subs against the mains by hand, or looked for again."""
+    """Delay and polarity of all subs against the main channels by hand, or looked for again."""
     if request.form.get("find"):
         services().crossing.find_group(job_id)
         return after(job_id, "crossover")

@@ -11,7 +11,9 @@ from dolce.services.prove.proving import LOGBOOK_PAGE
 from dolce.web.shared.form_reader import FormReader
 from dolce.web.shared.numbers import number_of, whole_of
 from dolce.web.shared.page import services, show_stop
-from dolce.web.stops.prove.views import latest_first, proof_plot, tolerance_rows, verdict_words
+from dolce.web.stops.prove.views import latest_first, proof_plot, tolerance_rows
+
+from dolce.web.words.verdicts import heading, objection_words, sentences
 
 blueprint = Blueprint("prove", __name__, url_prefix="/jobs/<int:job_id>/prove", template_folder="templates")
 
@@ -43,7 +45,10 @@ def page(job_id: int) -> Response:
         job_id,
         view=view,
         channel=channel,
-        verdict=verdict_words(view),
+        verdict=services().verdicts.of(job_id),
+        verdict_heading=heading,
+        verdict_sentences=sentences,
+        objection_words=objection_words,
         latest_first=latest_first,
         logbook_page=LOGBOOK_PAGE,
         spots=spots,

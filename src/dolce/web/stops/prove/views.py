@@ -1,11 +1,9 @@
-"""Before, predicted and after as one plot, and the verdict in words."""
+"""Before, predicted and after as one plot, and tolerances in rows."""
 
 from collections.abc import Sequence
 
 from dolce.core.job import LogEntry, LogGroup, grouped
-from dolce.core.tuning import Verdict
 from dolce.core.tuning.channel_proof import ChannelProof
-from dolce.services.prove.proving import ProofView
 from dolce.services.prove.tolerating import ToleranceView
 from dolce.web.shared.formatting import hertz
 from dolce.web.shared.plot_data import curve, response_plot
@@ -76,41 +74,3 @@ def tolerance_rows(view: ToleranceView) -> list[dict]:
             }
         )
     return rows
-
-
-def verdict_words(view: ProofView) -> str:
-    """One or two plain sentences; what speaks against it comes first."""
-    outcome = [_words(verdict) for verdict in view.against]
-    if not outcome:
-        outcome.append("The correction does what was predicted, and every channel is closer to the target.")
-    if view.spots < view.spots_wanted:
-        outcome.append(f"Compared at the {view.spots} of {view.spots_wanted} spots that both rounds have.")
-    return " ".join(outcome)
-
-
-def _words(verdict: Verdict) -> str:
-    first, *others = verdict.channels
-    match verdict.kind:
-        case "prediction missed":
-            return (
-                f"{first} measures {verdict.value:.2f} dB away from its prediction, more than the "
-                f"{verdict.within:.2f} dB of a microphone put back by hand: was anything moved or switched in between?"
-            )
-        case "no closer":
-            return f"{first} is no closer to the target than before."
-        case "levels differ":
-            return (
-                f"Levels still differ by {verdict.value:.1f} dB: {first} is loudest, {others[0]} softest; "
-                f"{verdict.within:.1f} dB is what placing the microphone explains."
-            )
-        case "pair differs":
-            return (
-                f"{first} is {verdict.value:.1f} dB louder than {others[0]} in the 1/3 octave at "
-                f"{hertz(verdict.at_hz or 0)}: "
-                "correct it on Shape, or look at the loudspeaker."
-            )
-        case "arrivals differ":
-            return (
-                f"Arrivals still differ by {verdict.value * 1000:.2f} ms: {first} is last, {others[0]} first; "
-                f"{verdict.within * 1000:.2f} ms is what placing the microphone explains."
-            )

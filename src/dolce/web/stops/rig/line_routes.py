@@ -20,6 +20,13 @@ def run_line(job_id: int, channel: str) -> Response:
     return after(job_id, "lines")
 
 
+@blueprint.post("/lines/confirm")
+def confirm_lines(job_id: int) -> Response:
+    """All that are right sounded from their own loudspeaker."""
+    services().lines.confirm(job_id)
+    return after(job_id, "lines")
+
+
 @blueprint.post("/lines/<channel>/heard/<speaker>")
 def answer_line(job_id: int, channel: str, speaker: str) -> Response:
     """Which speaker sounded."""

@@ -56,8 +56,6 @@ def show(job_id: int, sheet: str | None = None, **context: object) -> Response:
         "sheet": sheet,
         "groups": GROUPS,
         "needed": needed_sheets(
-            channels=len(job.plan.main_channels),
-            subs=len(job.plan.subs),
             simulated=rig.interface.simulated,
             processor_readable=rig.processor.can.readable,
         ),

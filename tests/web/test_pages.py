@@ -229,3 +229,21 @@ def test_prove_looks_at_a_seat_and_every_spot_and_asks_for_what_drifted(prepared
         rounds = {one.name: one.id for one in services.proving.drift(job_id).rounds}
         assert client.get(f"/jobs/{job_id}/prove/drift?now={rounds['Untouched']}").status_code == 200
         assert client.get(f"/jobs/{job_id}/prove/drift?now=12345").status_code == 422
+
+
+@pytest.mark.parametrize(
+    ("came_from", "leads_to"),
+    [
+        ("http://localhost{job}/room?sheet=spots", "{job}/room?sheet=spots"),
+        ("", "{job}/takes"),
+        ("http://evil.example/{job}/room", "{job}/takes"),
+        ("http://localhost{job}/takes/nowhere", "{job}/takes"),
+    ],
+)
+def test_an_error_leads_back_to_the_page_it_came_from(client, job_url, came_from, leads_to):
+    headers = {"Referer": came_from.format(job=job_url)} if came_from else {}
+    answer = client.get(f"{job_url}/takes/nowhere", headers=headers)
+    assert answer.status_code == 404
+    assert f'href="{leads_to.format(job=job_url)}">Back</a>' in answer.text
+    assert "evil" not in answer.text
+    assert ">Back</a>" not in client.get("/jobs/99/room").text

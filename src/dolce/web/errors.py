@@ -1,6 +1,8 @@
 """Kinds of errors to status codes, and to a message in the right place."""
 
 import errno
+import re
+from urllib.parse import urlsplit, urlunsplit
 
 from flask import Flask, make_response, render_template, request
 from flask_wtf.csrf import CSRFError
@@ -9,6 +11,7 @@ from werkzeug.wrappers import Response
 
 from dolce.errors import Conflict, DeviceError, DolceError, NotFound, StorageError
 
+_OF_A_STOP = re.compile(r"/jobs/\d+/(room|rig|takes|read|align|shape|load|prove)")
 _DISK = (errno.ENOSPC, errno.EDQUOT, errno.EROFS, errno.EIO, errno.EFBIG)
 _STATUS = ((NotFound, 404), (Conflict, 409), (DeviceError, 503), (StorageError, 507))
 
@@ -78,4 +81,13 @@ def answer(error: DolceError, status: int) -> Response:
         response.headers["HX-Retarget"] = "#messages"
         response.headers["HX-Reswap"] = "innerHTML"
         return response
-    return make_response(render_template("error.html", error=error, status=status), status)
+    return make_response(render_template("error.html", error=error, status=status, back=_page_before()), status)
+
+
+def _page_before() -> str:
+    """The page that the request came from, or the stop that its address belongs to; empty where that is this one."""
+    came_from = urlsplit(request.referrer or "")
+    if came_from.netloc == request.host and came_from.path != request.path:
+        return urlunsplit(("", "", came_from.path, came_from.query, ""))
+    stop = _OF_A_STOP.match(request.path)
+    return stop[0] if stop and stop[0] != request.path else ""

@@ -1,7 +1,7 @@
 """The verdict on a job, with all that it follows from looked up."""
 
 from dolce.core.cache import Cache
-from dolce.core.job import Job
+from dolce.core.job import Job, LinesResult, result_of
 from dolce.core.tuning import JobVerdict, ProofFacts, verdict_of
 from dolce.services.context import Context
 from dolce.services.prove.proving import ProofView, Proving
@@ -23,6 +23,7 @@ class Verdicts:
 
     def of(self, job_id: int) -> JobVerdict:
         """What can be said of a job now."""
+        wanted = repr(next(iter(self._tolerating.sets().values())))
         with self._context.look() as work:
             job = work.jobs.get(job_id)
             running, lines = work.passes.running(), work.passes.latest(job_id, "lines")
@@ -33,6 +34,8 @@ class Verdicts:
                 work.corrections.version(job_id),
                 None if running is None else running.id,
                 None if lines is None else (lines.id, lines.state),
+                tuple((channel, line.heard) for channel, line in result_of(LinesResult, lines).lines.items()),
+                wanted,
             )
         return self._kept.get_or(rests_on, lambda: self._found(job_id))
 

@@ -19,5 +19,5 @@ def page() -> Response:
 
     # The documents have pictures at their full size; here small ones lie beside the styles.
     text = _PICTURE.sub(lambda found: f"]({url_for('static', filename=f'guide/{found[1]}.webp')})", guide_text())
-    guide = Markup(MarkdownIt("commonmark", {"html": False}).render(text))
+    guide = Markup(MarkdownIt("commonmark", {"html": False}).enable("table").render(text))
     return make_response(render_template("help/page.html", guide=guide, groups=groups(), keys=keys()))

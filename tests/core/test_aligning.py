@@ -1,4 +1,4 @@
-"""Levels as asked for, arrivals against the plan, polarity of pairs, crossovers, and what main channels and subs make."""
+"""Levels as asked for, arrivals against the plan, polarity of pairs, and what main channels and subs make together."""
 
 import numpy as np
 import pytest

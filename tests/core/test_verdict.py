@@ -38,7 +38,11 @@ def test_what_is_missing_outweighs_what_speaks_against_it_and_that_what_is_not_c
 
 @pytest.mark.parametrize(
     ("changed", "kind"),
-    [({"moved_since": ("L",)}, "moved"), ({"same_processor": False}, "processor"), ({"same_correction": False}, "correction")],
+    [
+        ({"moved_since": ("L",)}, "moved"),
+        ({"same_processor": False}, "processor"),
+        ({"same_correction": False}, "correction"),
+    ],
 )
 def test_what_was_changed_afterwards_is_said_with_it_and_nothing_is_handed_over(changed, kind):
     verdict = verdict_of(replace(WHOLE, **changed))

@@ -29,7 +29,7 @@ def test_a_rig_in_order_has_nothing_to_look_at(services, plan):
     for line in lines.values():
         assert line.reading.polarity in (("normal", "unsure") if line.channel == "C" else ("normal",))
         assert {finding.kind for finding in line.verdict.findings} <= {"unsure"}
-        # Main channels to a few centimetres; a sub's own filter delays it by half a metre more, that of the third longer.
+        # Main channels to a few centimetres; a sub's filter delays it by half a metre more, that of the third longer.
         low, high = (0.2, 0.9) if line.is_sub else (-0.06, 0.06)
         assert low < line.verdict.distance_m - line.expected_m < high
         # 18 + 12 dB below full scale against the room noise of the rig.

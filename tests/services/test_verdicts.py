@@ -85,11 +85,7 @@ def test_what_was_changed_after_the_proof_is_said_everywhere_and_gone_when_it_is
             lambda: services.room.move(loaded, "L", place),
             "moved",
         ),
-        (
-            lambda: services.loading.switch(loaded, "bypass"),
-            lambda: services.loading.switch(loaded, "A"),
-            "processor",
-        ),
+        (lambda: services.loading.switch(loaded, "bypass"), lambda: services.loading.switch(loaded, "A"), "processor"),
         (
             lambda: services.bands.remove(loaded, "L", services.shaping.correction(loaded).bands["L"][0].id),
             lambda: services.shaping.undo(loaded),

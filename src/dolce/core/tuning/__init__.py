@@ -15,8 +15,14 @@ from dolce.core.tuning.bass_sums import (
 from dolce.core.tuning.change_since import ChangeSince, arrivals_apart, change_of
 from dolce.core.tuning.composing import main_channels_later_s, with_table
 from dolce.core.tuning.correction import ANCHOR_RANGE_HZ, SUB_RANGE_HZ, Band, Correction, CorrectionSettings
-from dolce.core.tuning.crossings import GroupCrossover, Protection, group_crossovers, large_losses, protections, sums_at_seats
-from dolce.core.tuning.subs_against_main_channels import subs_against_main_channels
+from dolce.core.tuning.crossings import (
+    GroupCrossover,
+    Protection,
+    group_crossovers,
+    large_losses,
+    protections,
+    sums_at_seats,
+)
 from dolce.core.tuning.levelling import levelled_again
 from dolce.core.tuning.maximum_level import (
     OCTAVES_HZ,
@@ -30,7 +36,6 @@ from dolce.core.tuning.maximum_level import (
 from dolce.core.tuning.output_loads import OutputLoad, headroom_cut_db, output_loads, seat_levels_db
 from dolce.core.tuning.outputs import Outputs
 from dolce.core.tuning.prediction import Responses, level_of, predict, response_of, settings_of, taps_of
-from dolce.core.tuning.verdict import JobVerdict, Limit, ProofFacts, Since, verdict_of
 from dolce.core.tuning.proof import Objection, Proof, SpotLevels, objections_to, prove
 from dolce.core.tuning.region_evidence import RegionEvidence, evidence_of
 from dolce.core.tuning.rounds import spot_deviations_db
@@ -60,9 +65,10 @@ from dolce.core.tuning.shape import (
     wanted_rise_db,
 )
 from dolce.core.tuning.steps import delay_step_s, on_step, trim_step_db
+from dolce.core.tuning.subs_against_main_channels import subs_against_main_channels
+from dolce.core.tuning.verdict import JobVerdict, Limit, ProofFacts, Since, verdict_of
 
 __all__ = [
-    "GroupCrossover", "Protection", "group_crossovers", "large_losses", "protections", "sums_at_seats", "subs_against_main_channels",
     "ALL_SEATS",
     "ANCHOR_RANGE_HZ",
     "AUDIBLE_TO_HZ",
@@ -81,23 +87,24 @@ __all__ = [
     "CorrectionSettings",
     "CrossoverSum",
     "FoundFilters",
+    "GroupCrossover",
+    "JobVerdict",
+    "Limit",
     "MaximumLevelBand",
+    "Objection",
     "OutputChange",
     "OutputLoad",
     "Outputs",
     "PlayedOnce",
     "Proof",
+    "ProofFacts",
+    "Protection",
     "RegionEvidence",
     "Responses",
     "SeatResponses",
     "SeatWeighting",
-    "SpotLevels",
-    "Objection",
-    "JobVerdict",
-    "Limit",
-    "ProofFacts",
     "Since",
-    "verdict_of",
+    "SpotLevels",
     "arrivals_apart",
     "change_of",
     "changed_outputs",
@@ -108,9 +115,11 @@ __all__ = [
     "expectation_of",
     "found_filters",
     "fronts_level_db",
+    "group_crossovers",
     "group_levels_db",
     "headroom_cut_db",
     "judged_range_hz",
+    "large_losses",
     "level_of",
     "level_weights",
     "levelled_again",
@@ -118,9 +127,11 @@ __all__ = [
     "main_seat_weights",
     "maximum_level_bands",
     "needed_levels_db",
+    "objections_to",
     "on_step",
     "output_loads",
     "predict",
+    "protections",
     "prove",
     "response_of",
     "route_response",
@@ -131,13 +142,15 @@ __all__ = [
     "signal_paths_of",
     "spot_deviations_db",
     "spot_weights",
+    "subs_against_main_channels",
     "summation_losses_of",
+    "sums_at_seats",
     "taps_of",
     "target_level_db",
     "trim_step_db",
     "typed_levels",
     "usual_seat_weighting",
-    "objections_to",
+    "verdict_of",
     "wanted_levels_db",
     "wanted_rise_db",
     "with_phases",

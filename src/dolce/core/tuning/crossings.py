@@ -132,9 +132,7 @@ def protections(
     return tuple(found)
 
 
-def large_losses(
-    sums: Mapping[str, CrossoverSum], seats: Sequence[Seat]
-) -> tuple[tuple[str, str, float], ...]:
+def large_losses(sums: Mapping[str, CrossoverSum], seats: Sequence[Seat]) -> tuple[tuple[str, str, float], ...]:
     """Channels whose sum loses much at some seat, with that seat and the loss in dB; the largest first."""
     found = [
         (channel, seats[int(np.argmin(summed.loss_db))].name, float(summed.loss_db.min()))

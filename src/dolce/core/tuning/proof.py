@@ -9,7 +9,13 @@ from numpy.typing import NDArray
 
 from dolce.core.alignment import PAIR_DB, Match, PairDifference
 from dolce.core.correction import Outcome, judge
-from dolce.core.correction.outcome import ARRIVAL_WITHIN_S, TREBLE_HZ, besides_within_db, level_within_db, predicted_within_db
+from dolce.core.correction.outcome import (
+    ARRIVAL_WITHIN_S,
+    TREBLE_HZ,
+    besides_within_db,
+    level_within_db,
+    predicted_within_db,
+)
 from dolce.core.dsp import energy_mean_db
 
 
@@ -86,7 +92,13 @@ def prove(
 
 
 ObjectionKind = Literal[
-    "prediction missed", "changed besides", "no closer", "levels differ", "arrivals differ", "pair differs", "line wrong"
+    "prediction missed",
+    "changed besides",
+    "no closer",
+    "levels differ",
+    "arrivals differ",
+    "pair differs",
+    "line wrong",
 ]
 
 

@@ -6,7 +6,6 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from dolce.core.correction.outcome import is_closer
 from dolce.core.correction import (
     QUICK,
     Compute,
@@ -32,6 +31,7 @@ from dolce.core.correction import (
     plan_as_corrected,
     plan_correction,
 )
+from dolce.core.correction.outcome import is_closer
 from dolce.core.dsp import energy_mean_db, in_band, power_db
 from dolce.core.filters import BandFilter, before_main_db, chain_level_db
 from dolce.core.processor import ChannelSettings, ProcessorLimits

@@ -30,7 +30,7 @@ def write_alignment(
 ) -> None:
     """Write levels, delays and polarity of the channels of a list of takes, and what makes its subs one.
 
-    `main_seat` is where main channels are matched and joined to the subs: the first seat of the list where none is named.
+    `main_seat` is where main channels are matched and joined to the subs: the first of the list where none is named.
     `weights` say how much each seat counts for the subs.
     """
     checked.within(crossover_hz, low=30, high=300, where="--crossover", unit="Hz")

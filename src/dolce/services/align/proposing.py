@@ -130,7 +130,9 @@ class Proposing:
         step, trim_step = _delay_step_s(job), trim_step_db(job.limits)
         alignment = replace(alignment, round_id=base.id)
         if alignment.subs is not None and not alignment.subs.held:
-            weights = {spot: weight for spot, weight in spot_weights(job, usual_seat_weighting(job)).items() if weight > 0}
+            weights = {
+                spot: weight for spot, weight in spot_weights(job, usual_seat_weighting(job)).items() if weight > 0
+            }
             responses = bass_responses(self._context.bass, work, job, base.id, job.channels, spots=tuple(weights))
             subs = subs_against_main_channels(job, alignment, found.alignment_table, responses, weights)
             alignment = replace(alignment, subs=subs)

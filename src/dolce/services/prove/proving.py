@@ -10,12 +10,12 @@ from dolce.core.subs import SUBS
 from dolce.core.tuning import (
     Alignment,
     Correction,
+    Objection,
     Outputs,
     SpotLevels,
-    Objection,
     level_weights,
-    spot_weights,
     objections_to,
+    spot_weights,
     wanted_levels_db,
 )
 from dolce.core.tuning.channel_curves import ChannelCurves
@@ -26,6 +26,7 @@ from dolce.core.tuning.channel_proof import (
     paired_differences,
     spots_matched_at,
 )
+from dolce.core.tuning.verdict import Needs
 from dolce.services.align.predicted import predicted_levels, sum_of_subs
 from dolce.services.align.readings import aligned_readings, moved_words
 from dolce.services.context import Context
@@ -60,7 +61,7 @@ class ProofView:
     before_match: Match | None
     after_match: Match | None
     cut_db: float
-    needs: str
+    needs: Needs
     absent: tuple[str, ...]
     spots: int
     spots_wanted: int
@@ -235,7 +236,7 @@ class Proving:
             return work.logbook.latest(job_id, count=LOGBOOK_PAGE, before=before)
 
 
-def _needs(before: Round | None, shaped: bool, job: Job, after: Round | None, absent: tuple[str, ...]) -> str:
+def _needs(before: Round | None, shaped: bool, job: Job, after: Round | None, absent: tuple[str, ...]) -> Needs:
     """The first thing that is missing, or nothing."""
     if before is None:
         return "takes"

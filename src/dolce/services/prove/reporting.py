@@ -57,7 +57,12 @@ class Reporting:
     """Reports of jobs."""
 
     def __init__(
-        self, context: Context, shaping: Shaping, loading: Loading, proving: Proving, tolerating: Tolerating,
+        self,
+        context: Context,
+        shaping: Shaping,
+        loading: Loading,
+        proving: Proving,
+        tolerating: Tolerating,
         verdicts: Verdicts,
     ) -> None:
         self._context = context

@@ -29,7 +29,7 @@ Step = Callable[[str, int, Progress, Stopped], Keep]
 StopOutcome = Literal["nothing", "not begun", "stopped", "ended by itself", "quiet", "not silent"]
 
 SILENT_WITHIN_S = 6.0  # a driver that has died is left behind after five
-_ENDS_WITHIN_S = 0.03  # once nothing sounds: what takes longer reads what was heard
+_ENDS_WITHIN_S = 0.01  # once nothing sounds: what takes longer reads what was heard
 
 
 class SoundWork:

@@ -93,7 +93,9 @@ def next_line(status: JobStatus, stop: str) -> NextLine:
                 "rig.confirm_lines",
             )
         case "lines heard":
-            return go("Say where the lines sounded", "a swapped pair measures alike", "To the lines", "rig", sheet="lines")
+            return go(
+                "Say where the lines sounded", "a swapped pair measures alike", "To the lines", "rig", sheet="lines"
+            )
         case "lines wrong":
             return go(
                 "Mend the lines that are wrong",

@@ -43,14 +43,14 @@ def objection_words(objection: Objection) -> str:
         case "prediction missed":
             return (
                 f"{first} measures {objection.value:.2f} dB away from its prediction, more than the "
-                f"{objection.within:.2f} dB of a microphone put back by hand: was anything moved or switched in between? "
+                f"{objection.within:.2f} dB of a microphone put back by hand: was anything moved or switched? "
                 "Take it again."
             )
         case "changed besides":
             return (
                 f"{first} is {abs(objection.value):.1f} dB {'louder' if objection.value > 0 else 'softer'} than "
-                f"predicted at {hertz(objection.at_hz or 0)}, more than the {objection.within:.1f} dB of a microphone put "
-                "back by hand: is something before it, or switched? Take it again."
+                f"predicted at {hertz(objection.at_hz or 0)}, more than the {objection.within:.1f} dB of a microphone "
+                "put back by hand: is something before it, or switched? Take it again."
             )
         case "no closer":
             return f"{first} is no closer to the target than before: leave it without filters, or change its target."

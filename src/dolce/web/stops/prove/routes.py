@@ -12,7 +12,6 @@ from dolce.web.shared.form_reader import FormReader
 from dolce.web.shared.numbers import number_of, whole_of
 from dolce.web.shared.page import services, show_stop
 from dolce.web.stops.prove.views import latest_first, proof_plot, tolerance_rows
-
 from dolce.web.words.verdicts import heading, objection_words, sentences
 
 blueprint = Blueprint("prove", __name__, url_prefix="/jobs/<int:job_id>/prove", template_folder="templates")

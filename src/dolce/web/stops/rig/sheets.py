@@ -55,10 +55,7 @@ def show(job_id: int, sheet: str | None = None, **context: object) -> Response:
         "rig": rig,
         "sheet": sheet,
         "groups": GROUPS,
-        "needed": needed_sheets(
-            simulated=rig.interface.simulated,
-            processor_readable=rig.processor.can.readable,
-        ),
+        "needed": needed_sheets(simulated=rig.interface.simulated, processor_readable=rig.processor.can.readable),
         "faults": {},
         "typed": {},
         "check": services().sound.latest(job_id, "level"),

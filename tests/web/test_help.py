@@ -28,7 +28,7 @@ def test_every_word_that_a_page_explains_is_there_and_every_explanation_stands_o
 PLAIN = set(
     """
 Above noise | Against 1 kHz | Against the present one | All alike, dB | All-passes per output | Arrival | Bands |
-Bound | Bypass | Channel | Channels × spots | Convolution | Corner | Crossover | Crossovers | Curves | Delay |
+Bound | Bypass | by plan | Channel | Channels × spots | Convolution | Corner | Crossover | Crossovers | Curves | Delay |
 Drawing | Ends at | Eyring, s | Fed by | File | Filters | Fixed bands per output | From | Gain, dB | Group |
 High-pass, 24 dB/oct | Hz | Impulse responses | Input | Kept | Kind | Level | Load into it | Locked | Measured |
 Microphone | Most of a third octave | Name | Note | Octave | Of | On | One spot | Out | Output | Outputs | Places |

@@ -7,7 +7,6 @@ from typing import Any
 from flask import url_for
 
 from dolce.core.rig import MicrophoneFault
-from dolce.core.tuning import JobVerdict
 from dolce.services.jobs.progress import JobStatus
 from dolce.web.shared.formatting import length
 from dolce.web.shared.page import services
@@ -165,12 +164,19 @@ def next_line(status: JobStatus, stop: str) -> NextLine:
                 "Start it",
                 "takes.new_round",
             )
-        case "prove" if stop == "prove" and status.verdict is not None and not status.verdict.holds:
-            return _of_verdict(status.verdict, do, go)
+        case "prove" if stop == "prove" and status.verdict is not None and status.verdict.since:
+            if [since.kind for since in status.verdict.since] == ["processor"]:
+                return go("Play the preset that was proven", "the processor was switched since", "To Load", "load")
+            return do(
+                "Measure again", "something was changed since it was proven", "Start a new round", "takes.new_round"
+            )
         case "prove" if stop == "prove":
+            holds = status.verdict is None or status.verdict.holds
             return NextLine(
-                what="Hand it over",
-                why="the job from the first curve to the last, for whoever listens here",
+                what="Hand it over" if holds else "Mend what speaks against it, or hand it over as it is",
+                why="the job from the first curve to the last, for whoever listens here"
+                if holds
+                else "the report says the same as this page",
                 button="To the report",
                 stop="report",
                 url=url_for("report.page", job_id=job.id),
@@ -194,24 +200,6 @@ def _of_microphone(fault: MicrophoneFault | None) -> tuple[str, str, str]:
             return "Give each microphone an input of its own", "two of them are on the same one", "Look at the inputs"
         case "not compared":
             return "Compare the microphones", "their levels would differ from spot to spot", "Compare them"
-
-
-def _of_verdict(verdict: JobVerdict, do: Callable[..., NextLine], go: Callable[..., NextLine]) -> NextLine:
-    """What to do where a job can't be handed over yet."""
-    why = "what speaks against the proof stands on this page"
-    if not verdict.objections:
-        if [since.kind for since in verdict.since] == ["processor"]:
-            return go("Play the preset that was proven", "the processor was switched since", "To Load", "load")
-        return do("Measure again", "something was changed since it was proven", "Start a new round", "takes.new_round")
-    match verdict.objections[0].kind:
-        case "line wrong":
-            return go("Mend the lines that are wrong", why, "To the line check", "rig", sheet="lines")
-        case "levels differ" | "arrivals differ":
-            return go("Match levels and delays again", why, "To Align", "align")
-        case "no closer" | "pair differs":
-            return go("Change what the filters do", why, "To Shape", "shape")
-        case "prediction missed" | "changed besides":
-            return do("Mend what changed, then measure again", why, "Start a new round", "takes.new_round")
 
 
 def _searching(job_id: int) -> bool:

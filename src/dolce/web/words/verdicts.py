@@ -76,6 +76,19 @@ def objection_words(objection: Objection) -> str:
             )
 
 
+def remedy_of(objection: Objection) -> tuple[str, str, str]:
+    """Where it can be mended: the button, the stop, and the sheet of that stop."""
+    match objection.kind:
+        case "prediction missed" | "changed besides":
+            return "To the takes", "takes", ""
+        case "no closer" | "pair differs":
+            return "To Shape", "shape", ""
+        case "levels differ" | "arrivals differ":
+            return "To Align", "align", ""
+        case "line wrong":
+            return "To the line check", "rig", "lines"
+
+
 def _limit_words(limit: Limit) -> str:
     match limit.kind:
         case "one spot":

@@ -12,7 +12,7 @@ from dolce.web.shared.form_reader import FormReader
 from dolce.web.shared.numbers import number_of, whole_of
 from dolce.web.shared.page import services, show_stop
 from dolce.web.stops.prove.views import latest_first, proof_plot, tolerance_rows
-from dolce.web.words.verdicts import heading, objection_words, sentences
+from dolce.web.words.verdicts import heading, objection_words, remedy_of, sentences
 
 blueprint = Blueprint("prove", __name__, url_prefix="/jobs/<int:job_id>/prove", template_folder="templates")
 
@@ -39,15 +39,17 @@ def page(job_id: int) -> Response:
     spots = bool(request.args.get("spots"))
     wanted = request.args.get("channel", "")
     channel = wanted if wanted in view.channels else next(iter(view.channels), "")
+    verdict = services().verdicts.of(job_id)
     return show_stop(
         "prove",
         job_id,
         view=view,
         channel=channel,
-        verdict=services().verdicts.of(job_id),
+        verdict=verdict,
         verdict_heading=heading,
         verdict_sentences=sentences,
         objection_words=objection_words,
+        remedies=dict.fromkeys(remedy_of(objection) for objection in verdict.objections),
         latest_first=latest_first,
         logbook_page=LOGBOOK_PAGE,
         spots=spots,

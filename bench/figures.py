@@ -258,7 +258,7 @@ print("peak", Path("/proc/self/status").read_text().split("VmHWM:")[1].split()[0
 def long_recordings() -> None:
     """Memory of the command on a recording of a minute at the highest rate, drift looked for and taken out."""
     rate, seconds = 192_000, 12 if SHORT else 60
-    for sweep_s, most_mb in ((2.0, 500),) if SHORT else ((10.0, 500), (50.0, 1200)):
+    for sweep_s, most_mb in ((2.0, 500),) if SHORT else ((10.0, 500), (50.0, 500)):
         stimulus = with_chirps(
             Sweep(duration_s=sweep_s, sample_rate_hz=rate, stop_hz=80_000.0).samples(), sample_rate_hz=rate
         )

@@ -3,6 +3,7 @@
 from dolce.core.tuning import JobVerdict, Limit, Objection, Since
 from dolce.web.shared.formatting import hertz
 
+_TO_THE_LINES = ("To the line check", "rig", "lines")
 HEADINGS = {
     "not known": "Not known yet.",
     "not proven": "Not proven.",
@@ -76,8 +77,15 @@ def objection_words(objection: Objection) -> str:
             )
 
 
-def remedy_of(objection: Objection) -> tuple[str, str, str]:
-    """Where it can be mended: the button, the stop, and the sheet of that stop."""
+def remedies_of(verdict: JobVerdict) -> tuple[tuple[str, str, str], ...]:
+    """Where what is said of a job can be mended: buttons, each with its stop and the sheet of that stop."""
+    found = [_remedy_of(objection) for objection in verdict.objections]
+    if any(limit.kind in ("no line check", "lines to look at") for limit in verdict.limits):
+        found.append(_TO_THE_LINES)
+    return tuple(dict.fromkeys(found))
+
+
+def _remedy_of(objection: Objection) -> tuple[str, str, str]:
     match objection.kind:
         case "prediction missed" | "changed besides":
             return "To the takes", "takes", ""
@@ -86,7 +94,7 @@ def remedy_of(objection: Objection) -> tuple[str, str, str]:
         case "levels differ" | "arrivals differ":
             return "To Align", "align", ""
         case "line wrong":
-            return "To the line check", "rig", "lines"
+            return _TO_THE_LINES
 
 
 def _limit_words(limit: Limit) -> str:

@@ -12,7 +12,7 @@ from dolce.web.shared.form_reader import FormReader
 from dolce.web.shared.numbers import number_of, whole_of
 from dolce.web.shared.page import services, show_stop
 from dolce.web.stops.prove.views import latest_first, proof_plot, tolerance_rows
-from dolce.web.words.verdicts import heading, objection_words, remedy_of, sentences
+from dolce.web.words.verdicts import heading, objection_words, remedies_of, sentences
 
 blueprint = Blueprint("prove", __name__, url_prefix="/jobs/<int:job_id>/prove", template_folder="templates")
 
@@ -49,7 +49,7 @@ def page(job_id: int) -> Response:
         verdict_heading=heading,
         verdict_sentences=sentences,
         objection_words=objection_words,
-        remedies=dict.fromkeys(remedy_of(objection) for objection in verdict.objections),
+        remedies=remedies_of(verdict),
         latest_first=latest_first,
         logbook_page=LOGBOOK_PAGE,
         spots=spots,

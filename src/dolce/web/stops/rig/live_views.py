@@ -107,7 +107,7 @@ def spectrum(live: LiveView, kept: TakeRecord | None) -> SpectrumView | None:
     offset = live.job.rig.levels.full_scale_spl_db
     shift = offset or 0.0
     top = float(10 * np.round((live.options.top_db + shift) / 10))
-    frame = LevelFrame(width=900, height=420, left=44, right=8, top=8, bottom=26, range_db=(top - RANGE_DB, top))
+    frame = LevelFrame(width=900, height=420, left=44, right=16, top=8, bottom=26, range_db=(top - RANGE_DB, top))
     beside: list[tuple[str, str, NDArray, NDArray]] = []
     if live.frozen is not None:
         beside.append(("held", f"held: {live.frozen.label}", live.frozen.frequency_hz, live.frozen.level_db))

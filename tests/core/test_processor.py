@@ -1,5 +1,7 @@
 """What a processor does with sound, and what it can hold."""
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 from numpy.testing import assert_allclose
@@ -167,6 +169,14 @@ def test_limits_name_everything_that_does_not_fit():
         ("taps", 0, 101, 0, 100),
     ]
     assert DEVICE.broken_by_channel(ChannelSettings(trim_db=-1.5, delay_s=0.01)) == ()
+
+
+def test_delays_on_the_steps_of_a_device_are_held_and_others_are_named():
+    device = replace(DEVICE, delay_step_s=1e-5)
+    for steps in range(200):
+        assert device.broken_by_channel(ChannelSettings(delay_s=steps * 1e-5)) == ()
+    (found,) = device.broken_by_channel(ChannelSettings(delay_s=1.234e-3 + 5e-6))
+    assert (found.kind, found.low) == ("delay step", 1e-5)
 
 
 def test_a_band_is_brought_to_what_the_device_can_be_set_to_and_never_grows():

@@ -15,6 +15,7 @@ from dolce.core.response import (
     another_spot_db,
     average_over_spots,
     clipped_samples,
+    curve_on_grid,
     deconvolution,
     find_arrival,
     level_on_grid,
@@ -328,3 +329,19 @@ def test_advice_on_spots_follows_the_figure():
     assert advice_of(0.1, 9) == "fewer would do"
     with pytest.raises(InvalidValue, match="at least two"):
         another_spot_db(np.zeros((1, 3)), np.array([20.0, 50, 100]))
+
+
+def test_a_curve_from_elsewhere_falls_beyond_its_ends_and_is_refused_where_it_says_too_little():
+    at_hz = np.geomspace(50, 8000, 60)
+    curve = curve_on_grid(FrequencyResponse(frequency_hz=at_hz, level_db=np.full(60, -3.0)))
+    inside = (ANALYSIS_GRID_HZ >= 50) & (ANALYSIS_GRID_HZ <= 8000)
+    assert_allclose(curve[inside], -3.0, atol=1e-9)
+    below, above = (float(np.interp(f, ANALYSIS_GRID_HZ, curve)) for f in (25.0, 16_000.0))
+    assert (below, above) == pytest.approx((-51.0, -51.0), abs=0.5)  # 48 dB an octave further
+    for wrong, said in (
+        (at_hz[:9], "too few"),
+        (np.delete(at_hz, slice(20, 30)), "nothing stands between"),
+        (np.geomspace(100, 190, 20), "only"),
+    ):
+        with pytest.raises(InvalidValue, match=said):
+            curve_on_grid(FrequencyResponse(frequency_hz=wrong, level_db=np.zeros(wrong.size)))

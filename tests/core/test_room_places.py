@@ -223,3 +223,10 @@ def test_rankings_that_cannot_be_are_refused():
         rank_sub_places(plan, grid[:2], subs=3)
     with pytest.raises(InvalidValue, match="weight above 0"):
         rank_sub_places(replace(plan, seats=(replace(plan.seats[0], weight=0),)), grid[:4], subs=1)
+
+
+def test_subs_of_a_new_plan_stand_at_the_middles_of_the_walls_and_clear_of_them():
+    # Middles of walls: T. Welti, "How many subwoofers are enough", AES 112th Convention (2002).
+    size = RoomSize(length_m=6.0, width_m=4.8, height_m=2.6)
+    places = [(s.place.x_m, s.place.y_m) for s in new_plan(size, layout="2.0", subs=4).subs]
+    assert places == [(2.4, 0.4), (2.4, 5.6), (0.4, 3.0), (4.4, 3.0)]

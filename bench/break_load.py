@@ -51,9 +51,7 @@ def prepared(folder: Path) -> None:
 def served(folder: Path) -> None:
     """The server's process: it searches and writes backups without end."""
     services = open_services(folder, compute=FittingProcess())
-    serving.load_the_rest()
-    sys.setswitchinterval(serving.TURN_S)
-    server = serving.new_server(services, port=0)
+    server = serving.new_server(services, port=0, ready=True)
     for work in (searches, backups):
         threading.Thread(target=work, args=(services,), daemon=True).start()
     print(server.effective_port, flush=True)

@@ -34,9 +34,10 @@ def served(folder: Path) -> None:
     services = open_services(folder)
     job = services.jobs.create(JobDetails(name="Seat"))
     services.rigging.set_rig(job.id, pace="real time", sweep_seconds=1.0)
-    serving.load_the_rest()
-    sys.setswitchinterval(serving.TURN_S)
-    desk = create_app(services).extensions["dolce-remote"]
+    serving.prepare_process(services)
+    application = create_app(services)
+    serving.load_the_rest(application)
+    desk = application.extensions["dolce-remote"]
     remote = desk.start(job.id, address="127.0.0.1", secure=True)
     print(remote.port, remote.code, flush=True)
     threading.Event().wait()

@@ -12,6 +12,8 @@ from dolce.core import cache
 _ARENA_MAX, _MMAP_THRESHOLD, _TRIM_THRESHOLD = -8, -3, -1  # of mallopt(3)
 _ARENAS, _LARGE_BYTES = 2, 1 << 19
 _RESTED_S, _LOOK_S = 30.0, 5.0
+_SILENCE_LOOK_S = 0.5
+_NEVER, _MOST_DUE = 1 << 30, 500  # collections of what is younger
 _KEPT_AT_REST_BYTES = 32 << 20  # half of what caches may hold
 
 
@@ -35,6 +37,25 @@ def give_back() -> None:
     gc.collect()
     with suppress(OSError, AttributeError):
         ctypes.CDLL(None).malloc_trim(0)
+
+
+def collect_in_silence(sounds: Callable[[], bool]) -> None:
+    """Look for waste among what is old only while nothing sounds, in a thread of its own.
+
+    A full collection holds everything up for up to a tenth of a second, and a stop that is pressed then as well
+    (https://docs.python.org/3.11/library/gc.html#gc.set_threshold). After very much work it is done all the same.
+    """
+    young, middle, old = gc.get_threshold()
+    gc.set_threshold(young, middle, _NEVER)
+
+    def look() -> None:
+        while True:
+            time.sleep(_SILENCE_LOOK_S)
+            due = gc.get_count()[2]
+            if due > _MOST_DUE or (due > old and not sounds()):
+                gc.collect()
+
+    threading.Thread(target=look, daemon=True, name="collects in silence").start()
 
 
 def give_back_at_rest(asked_at: Callable[[], float]) -> None:

@@ -2,10 +2,12 @@
 
 import gc
 import hashlib
+import importlib
 import signal
 import socket
 import sys
 import threading
+from contextlib import suppress
 from pathlib import Path
 from types import FrameType
 
@@ -20,7 +22,7 @@ from dolce.services.shape.fitting_process import FittingProcess
 from dolce.services.wiring import Services, open_services
 from dolce.web import create_app
 from dolce.web.app import LARGEST_UPLOAD_BYTES
-from dolce.web.memory import give_back_at_rest, hold_little
+from dolce.web.memory import collect_in_silence, give_back_at_rest, hold_little
 from dolce.web.sent_bodies import Channel
 
 # Every page keeps a few connections open, and half-open ones must neither use up all there may be nor stay.
@@ -30,13 +32,15 @@ _LARGEST_BODY_BYTES = 2 * LARGEST_UPLOAD_BYTES
 # What waits to be fetched of an answer, before the rest of it is made; in memory, since a full disk would cut it off.
 _WAITING_BYTES, _NEVER_TO_DISK = 4 << 20, 1 << 40
 
-TURN_S = 0.00025
+_TURN_S = 0.00025
 
 HOME = Path.home() / ".local" / "share" / "dolce"
 
 
-def new_server(services: Services, *, port: int) -> TcpWSGIServer:
+def new_server(services: Services, *, port: int, ready: bool = False) -> TcpWSGIServer:
     """A server of the pages on 127.0.0.1; port 0 takes any that is free.
+
+    `ready` says that everything is loaded before it answers, in a process that is its own.
 
     Raises
     ------
@@ -44,7 +48,11 @@ def new_server(services: Services, *, port: int) -> TcpWSGIServer:
         If the port is taken.
     """
     listening = _listening(port)
-    return _server(_application(services, listening), listening)
+    application = _application(services, listening)
+    if ready:
+        prepare_process(services)
+        load_the_rest(application)
+    return _server(application, listening)
 
 
 def _listening(port: int) -> socket.socket:
@@ -83,14 +91,32 @@ def _server(application: Flask, listening: socket.socket) -> TcpWSGIServer:
     return made
 
 
-def load_the_rest() -> None:
-    """Import what pages compute with, which is loaded at its first use otherwise.
+def prepare_process(services: Services) -> None:
+    """Let this process put pages, and Stop above all, before everything else, and hold little.
 
-    These take longer than all the rest together, and no one should wait for them before the list of jobs is there.
+    Threads ask for their turn twenty times as often as usual, since searches compute beside pages
+    (https://docs.python.org/3.11/library/sys.html#sys.setswitchinterval).
+    """
+    sys.setswitchinterval(_TURN_S)
+    hold_little()
+    give_back_at_rest(lambda: services.context.background.page_at)
+    collect_in_silence(lambda: services.context.sounding.present is not None)
+
+
+def load_the_rest(application: Flask) -> None:
+    """Import what pages compute with, and compile them, which is done at the first use otherwise.
+
+    These take longer than all the rest together, and no one should wait for them before the list of jobs is there; nor
+    should Stop, while a page that is opened first or a backup loads its part.
     SciPy loads its parts at their first use (https://docs.scipy.org/doc/scipy/reference/#api-definition).
     """
     for part in ("signal", "optimize", "ndimage", "special"):
         getattr(scipy, part)
+    for name in ("alembic.command", "sounddevice"):
+        with suppress(ImportError, OSError):  # without PortAudio there is the rehearsal alone
+            importlib.import_module(name)
+    for name in application.jinja_env.list_templates(extensions=("html",)):
+        application.jinja_env.get_template(name)
     settle()
 
 
@@ -134,12 +160,8 @@ def serve(*, folder: Path | None, port: int, demo: bool) -> None:
         # Also where it was started with interrupts ignored, as a script does in its background.
         for number in (signal.SIGTERM, signal.SIGINT):
             signal.signal(number, end)
-        # Pages, and Stop above all, ask for their turn twenty times as often as usual: searches compute beside them
-        # (https://docs.python.org/3.11/library/sys.html#sys.setswitchinterval).
-        sys.setswitchinterval(TURN_S)
-        hold_little()
-        give_back_at_rest(lambda: services.context.background.page_at)
-        threading.Thread(target=load_the_rest, daemon=True).start()
+        prepare_process(services)
+        threading.Thread(target=load_the_rest, args=(application,), daemon=True).start()
         services.preparing.begin()
         print(f"Dolce is at http://127.0.0.1:{server.effective_port}  (Ctrl-C ends it)", flush=True)
         try:

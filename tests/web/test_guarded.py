@@ -18,6 +18,7 @@ from dolce.core.room import LAYOUT_NAMES
 from dolce.services.jobs.job_keeping import JobDetails
 from dolce.services.wiring import open_services
 from dolce.web import create_app
+from dolce.web.memory import is_due
 from dolce.web.serving import new_server
 
 NAMES = ["Chœur d'été", "Звукова кімната", "録音室", 'Ünïcode & <co> "quoted"', "a/b\\c: d?*|"]
@@ -241,3 +242,10 @@ def test_a_worker_that_answers_after_the_server_was_closed_writes_into_no_file(s
     for file in files:
         file.close()
         assert (tmp_path / file.name).read_bytes() == b""
+
+
+@pytest.mark.parametrize(
+    ("younger", "sounds", "due"), [(10, False, False), (11, False, True), (11, True, False), (501, True, True)]
+)
+def test_full_collections_wait_while_something_sounds_but_not_for_ever(younger, sounds, due):
+    assert is_due(younger, usual=10, sounds=sounds) is due

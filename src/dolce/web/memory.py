@@ -39,6 +39,11 @@ def give_back() -> None:
         ctypes.CDLL(None).malloc_trim(0)
 
 
+def is_due(younger: int, *, usual: int, sounds: bool) -> bool:
+    """Whether to collect all after so many collections of what is younger, where `usual` are the usual number."""
+    return younger > (_MOST_DUE if sounds else usual)
+
+
 def collect_in_silence(sounds: Callable[[], bool]) -> None:
     """Look for waste among what is old only while nothing sounds, in a thread of its own.
 
@@ -51,8 +56,7 @@ def collect_in_silence(sounds: Callable[[], bool]) -> None:
     def look() -> None:
         while True:
             time.sleep(_SILENCE_LOOK_S)
-            due = gc.get_count()[2]
-            if due > _MOST_DUE or (due > old and not sounds()):
+            if is_due(gc.get_count()[2], usual=old, sounds=sounds()):
                 gc.collect()
 
     threading.Thread(target=look, daemon=True, name="collects in silence").start()

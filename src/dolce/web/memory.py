@@ -34,7 +34,9 @@ def hold_little() -> None:
 def give_back() -> None:
     """What nothing holds any more, and half of the caches, to the system (malloc_trim(3))."""
     cache.shrink(_KEPT_AT_REST_BYTES)
+    gc.unfreeze()
     gc.collect()
+    gc.freeze()
     with suppress(OSError, AttributeError):
         ctypes.CDLL(None).malloc_trim(0)
 
@@ -58,6 +60,7 @@ def collect_in_silence(sounds: Callable[[], bool]) -> None:
             time.sleep(_SILENCE_LOOK_S)
             if is_due(gc.get_count()[2], usual=old, sounds=sounds()):
                 gc.collect()
+                gc.freeze()  # what is left stays for long: the next one looks at what is new
 
     threading.Thread(target=look, daemon=True, name="collects in silence").start()
 

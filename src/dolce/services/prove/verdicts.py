@@ -30,7 +30,7 @@ class Verdicts:
             rests_on = (
                 job_id,
                 job.changed_at,
-                tuple(work.takes.newest(round_.id) for round_ in work.takes.rounds(job_id)),
+                work.takes.stamp_of_job(job_id),
                 work.corrections.version(job_id),
                 None if running is None else running.id,
                 None if lines is None else (lines.id, lines.state),

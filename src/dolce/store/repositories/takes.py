@@ -141,6 +141,15 @@ class Takes:
         ).first()
         return None if row is None else (row.id, row.taken_at, row.edits)
 
+    def stamp_of_job(self, job_id: int) -> tuple[int | None, int | None]:
+        """Number of a job's last take, and how often takes of it were edited: one statement, however many rounds."""
+        last = select(func.max(TakeRow.id)).join(RoundRow, RoundRow.id == TakeRow.round_id)
+        edits = select(func.sum(RoundRow.edits)).where(RoundRow.job_id == job_id)
+        row = self._session.execute(
+            select(last.where(RoundRow.job_id == job_id).scalar_subquery(), edits.scalar_subquery())
+        ).one()
+        return row[0], row[1]
+
     def of_cell(self, round_id: int, channel: str, spot_id: int) -> list[TakeRecord]:
         """All attempts at a cell, those that were removed too; the last first."""
         rows = self._session.scalars(

@@ -165,3 +165,11 @@ def test_a_dip_where_the_processor_hands_over_is_likely_its_crossovers():
     finding = nearest(findings_of_curve(ANALYSIS_GRID_HZ, levels, replace(NOTHING, crossover_hz=80)), 85)
     assert finding.cause.kind == "crossover"
     assert nearest(findings_of_curve(ANALYSIS_GRID_HZ, levels, NOTHING), 85).cause is None
+
+
+@pytest.mark.parametrize(("crossover_hz", "named"), [(85 * 2**0.45, True), (85 * 2**0.6, False), (85 / 2**0.6, False)])
+def test_a_dip_further_than_half_an_octave_from_the_crossover_is_not_blamed_on_it(crossover_hz, named):
+    levels = FLAT + hill(85, -8)
+    evidence = replace(NOTHING, crossover_hz=crossover_hz)
+    finding = nearest(findings_of_curve(ANALYSIS_GRID_HZ, levels, evidence), 85)
+    assert ("crossover" in [cause.kind for cause in finding.causes]) is named

@@ -295,6 +295,13 @@ def test_a_pair_is_held_against_each_other_in_third_octaves():
     assert [one.stands_out for one in others] == [False]
 
 
+def test_a_pair_that_differs_in_level_alone_is_no_difference_of_the_pair():
+    curves = rooms_curves(("L", "R"), seed=4)
+    plain = pair_differences(GRID, curves, np.ones(5))
+    louder = pair_differences(GRID, {**curves, "R": curves["R"] + 8.0}, np.ones(5))
+    assert [one.value_db for one in louder] == pytest.approx([one.value_db for one in plain], abs=1e-9)
+
+
 def test_pairs_of_rooms_are_rarely_told_to_differ():
     on_progress = sum(
         one.stands_out

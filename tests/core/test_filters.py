@@ -3,7 +3,15 @@ import pytest
 from numpy.testing import assert_allclose
 from scipy import signal
 
-from dolce.core.filters import BandFilter, chain_level_db, convolution_filter, peaking_biquad, q_of_octaves
+from dolce.core.filters import (
+    BandFilter,
+    chain_level_db,
+    convolution_filter,
+    peaking_biquad,
+    peaking_with_slopes_db,
+    q_of_octaves,
+    shelf_with_slopes_db,
+)
 from dolce.core.processor import ChannelSettings, Preset, ProcessorState, processed
 from dolce.errors import InvalidValue
 
@@ -93,3 +101,26 @@ def test_presets_turn_down_all_channels_alike_and_bypass_nothing():
     assert ProcessorState(presets=state.presets).settings_for("L") == ChannelSettings()
     with pytest.raises(InvalidValue, match="preset B is empty"):
         ProcessorState(active="B", presets=state.presets)
+
+
+@pytest.mark.parametrize("kind", ["peaking", "low shelf", "high shelf"])
+def test_slopes_of_levels_are_those_of_small_differences(kind):
+    # Central differences of the closed form: an error of the step squared.
+    at = np.geomspace(15, 18_000, 120)
+    settings = {"frequency_hz": [41.0, 900.0, 7000.0], "gain_db": [-6.0, 4.5, 2.0], "q": [0.7, 2.0, 0.9]}
+
+    def found(rows):
+        columns = [np.array(rows[name]) for name in ("frequency_hz", "gain_db", "q")]
+        if kind == "peaking":
+            return peaking_with_slopes_db(*columns, at_hz=at, sample_rate_hz=48_000)
+        return shelf_with_slopes_db(*columns, np.full(3, kind == "low shelf"), at_hz=at, sample_rate_hz=48_000)
+
+    _, slopes = found(settings)
+    for place, (name, step) in enumerate((("frequency_hz", 1e-4), ("gain_db", 1e-4), ("q", 1e-4))):
+        sides = []
+        for sign in (1, -1):
+            moved = {key: np.array(values, dtype=float) for key, values in settings.items()}
+            # Frequency and Q count by their logarithm.
+            moved[name] = moved[name] + sign * step if name == "gain_db" else moved[name] * np.exp(sign * step)
+            sides.append(found(moved)[0])
+        assert_allclose(slopes[:, place], (sides[0] - sides[1]) / (2 * step), atol=2e-4)

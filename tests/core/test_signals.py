@@ -5,7 +5,7 @@ from scipy import signal
 
 from dolce.core.dsp import dbfs_rms, peak_dbfs
 from dolce.core.response import Deconvolver
-from dolce.core.signals import Sweep, exponential_sweep, harmonic_offset_s
+from dolce.core.signals import Sweep, exponential_sweep, harmonic_offset_s, tone
 from dolce.errors import InvalidValue
 
 
@@ -54,3 +54,10 @@ def test_level_is_stated_as_aes17_counts_it():
 def test_impossible_sweeps_are_refused_with_the_reason(change, said):
     with pytest.raises(InvalidValue, match=said):
         Sweep(**change)
+
+
+def test_a_tone_fades_in_and_out_over_ten_milliseconds():
+    sample = tone(samples=4800, sample_rate_hz=48_000, frequency_hz=12_000.0, level_dbfs=-6.0)
+    envelope = np.abs(sample[1::2]) / 10 ** (-6 / 20)  # every other sample is a peak: four to a period
+    time_s = np.arange(1, 4800, 2) / 48_000
+    assert_allclose(envelope, np.clip(np.minimum(time_s, time_s[::-1]) / 0.01, 0, 1), atol=0.003)

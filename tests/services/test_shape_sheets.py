@@ -300,6 +300,18 @@ def test_targets_kept_are_there_for_other_jobs(job):
     assert services.targets.kept() == []
 
 
+def test_locked_bands_count_among_those_that_a_channel_may_have(job):
+    services, job_id = job
+    services.bands.add(job_id, "C")
+    (band,) = services.shaping.correction(job_id).bands["C"]
+    services.bands.lock(job_id, "C", band.id, locked=True)
+    services.shaping.set_count(job_id, "C", 3)
+    services.finding.find(job_id)
+    found = services.shaping.correction(job_id).bands["C"]
+    assert band.filter in [one.filter for one in found]
+    assert 2 <= len(found) <= 3
+
+
 def test_bands_are_snapped_locked_and_copied(job):
     services, job_id = job
     aim_by(services, job_id)

@@ -124,3 +124,12 @@ def test_slopes_of_levels_are_those_of_small_differences(kind):
             moved[name] = moved[name] + sign * step if name == "gain_db" else moved[name] * np.exp(sign * step)
             sides.append(found(moved)[0])
         assert_allclose(slopes[:, place], (sides[0] - sides[1]) / (2 * step), atol=2e-4)
+
+
+@pytest.mark.parametrize(("kind", "at_hz"), [("low shelf", (0.01, 23_999.9)), ("high shelf", (23_999.9, 0.01))])
+def test_a_shelf_has_its_gain_beyond_the_corner_half_of_it_there_and_none_on_the_other_side(kind, at_hz):
+    # W3C Audio EQ Cookbook: the corner is where a shelf has half of its gain in dB, whatever its Q.
+    for gain_db, q in ((6.0, 0.7), (-9.0, 0.5), (3.0, 1.1)):
+        shelf = BandFilter(kind=kind, frequency_hz=400.0, gain_db=gain_db, q=q)
+        level = chain_level_db([shelf], at_hz=np.array([at_hz[0], 400.0, at_hz[1]]), sample_rate_hz=48_000)
+        assert_allclose(level, [gain_db, gain_db / 2, 0.0], atol=1e-4)

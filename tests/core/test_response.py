@@ -24,6 +24,7 @@ from dolce.core.response import (
     spots_for,
     without_drift,
 )
+from dolce.core.response.outliers import repeats_differ_db
 from dolce.core.signals import Sweep
 from dolce.errors import InvalidValue
 
@@ -345,3 +346,11 @@ def test_a_curve_from_elsewhere_falls_beyond_its_ends_and_is_refused_where_it_sa
     ):
         with pytest.raises(InvalidValue, match=said):
             curve_on_grid(FrequencyResponse(frequency_hz=wrong, level_db=np.zeros(wrong.size)))
+
+
+def test_repeats_differ_by_the_rms_of_the_furthest_from_their_mean():
+    flat = np.zeros(ANALYSIS_GRID_HZ.size)
+    assert repeats_differ_db([flat], ANALYSIS_GRID_HZ, bass=False) is None
+    assert repeats_differ_db([flat + 3.0, flat + 3.0], ANALYSIS_GRID_HZ, bass=False) == pytest.approx(0.0)
+    # 4 dB from a mean of 2: by 2 dB each.
+    assert repeats_differ_db([flat, flat + 4.0], ANALYSIS_GRID_HZ, bass=True) == pytest.approx(2.0)

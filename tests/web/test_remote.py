@@ -12,6 +12,7 @@ from dataclasses import replace
 from http.client import HTTPResponse
 
 import pytest
+from flask import Flask
 
 from asking import client_of_app, post
 from dolce.core.geometry import RoomSize
@@ -22,6 +23,7 @@ from dolce.services.jobs.job_keeping import JobDetails
 from dolce.web import create_app
 from dolce.web.remote import connections
 from dolce.web.remote.guesses import MOST_GUESSES, Guesses
+from dolce.web.remote.listener import Listener, listening
 from dolce.web.remote.session import addresses
 
 LONG_S = 1e9
@@ -398,3 +400,21 @@ def test_subs_are_stepped_through_from_the_seat(phone, sessions, services, job_i
     phone.post("/stop")
     assert phone.post("/live/faults").status_code == 404
     assert replace(sessions.present).connected
+
+
+def test_a_port_that_another_one_listens_at_in_between_leaves_nothing_open(monkeypatch):
+    # Two that reuse an address may both be bound; the second to listen is refused.
+    bind, bound = Listener.bind, []
+    with socket.socket() as first:
+        first.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        first.bind(("127.0.0.1", 0))
+
+        def overtaken(self, *args):
+            bound.append(bind(self, *args))
+            first.listen()
+            return bound[0]
+
+        monkeypatch.setattr(Listener, "bind", overtaken)
+        with pytest.raises(OSError, match="in use"):
+            listening("127.0.0.1", first.getsockname()[1], Flask("x"), None)
+    assert [made.fileno() for made in bound] == [-1]

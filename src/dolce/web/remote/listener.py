@@ -77,5 +77,11 @@ def listening(
         If it can't be listened there.
     """
     listener = Listener(address, port, app, made, refuses)
-    listener.prepare()
+    try:
+        listener.prepare()
+    except OSError:
+        # Bound, while another one began to listen there first.
+        if (bound := getattr(listener, "socket", None)) is not None:
+            bound.close()
+        raise
     return listener

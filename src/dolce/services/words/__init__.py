@@ -1,1 +1,1 @@
-"""Sentences for values of the core that pages, commands, files and reports say alike."""
+"""Sentences for values of the core that pages, commands, files and reports share."""

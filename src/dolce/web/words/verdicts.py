@@ -45,13 +45,13 @@ def objection_words(objection: Objection) -> str:
             return (
                 f"{first} measures {objection.value:.2f} dB away from its prediction, more than the "
                 f"{objection.within:.2f} dB of a microphone put back by hand: was anything moved or switched? "
-                "Take it again."
+                "Measure it again."
             )
         case "changed besides":
             return (
                 f"{first} is {abs(objection.value):.1f} dB {'louder' if objection.value > 0 else 'softer'} than "
                 f"predicted at {hertz(objection.at_hz or 0)}, more than the {objection.within:.1f} dB of a microphone "
-                "put back by hand: is something before it, or switched? Take it again."
+                "put back by hand: is something before it, or switched? Measure it again."
             )
         case "no closer":
             return f"{first} is no closer to the target than before: leave it without filters, or change its target."
@@ -110,13 +110,13 @@ def _limit_words(limit: Limit) -> str:
         case "lines to look at":
             return f"The line check has something to say of {', '.join(limit.names)}: look at it on Rig."
         case "tolerances":
-            return f"{limit.count} of {limit.of} figures lie outside {', '.join(limit.names)}; they stand below."
+            return f"{limit.count} of {limit.of} figures lie outside {', '.join(limit.names)}."
 
 
 def _since_words(since: Since) -> str:
     match since.kind:
         case "moved":
-            return f"Since then {', '.join(since.names)} was moved: measure again."
+            return f"Since then {', '.join(since.names)} moved: measure again."
         case "correction":
             return "Since then filters or alignment were changed: load them and measure again."
         case "processor":

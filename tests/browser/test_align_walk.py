@@ -39,7 +39,7 @@ def test_subs_become_one_and_the_aligned_round_is_as_predicted(driver, address):
     page.press("Use these crossovers")
     main_channels = len(job.channels) - subs
     assert len(page.all(".loss-table tbody tr")) == main_channels
-    page.find(".loss-table tbody tr:first-child a").click()
+    page.click(".loss-table tbody tr:first-child a")
     page.wait(lambda: page.text(".plot-head h2").startswith("L and the subs"))
     page.ready()
     assert services.aligning.view(job.id).alignment.routing.of("L").frequency_hz == 80
@@ -47,7 +47,7 @@ def test_subs_become_one_and_the_aligned_round_is_as_predicted(driver, address):
     # The group is one row that opens.
     page.press("Levels and arrivals")
     assert not page.find('[data-row="Sub1"]').is_displayed()
-    page.find("[data-row=subs] .opens").click()
+    page.click("[data-row=subs] .opens")
     assert page.find('[data-row="Sub1"]').is_displayed()
     page.press("Saved alignments")
     page.fill("Name", "First")

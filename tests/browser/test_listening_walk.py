@@ -33,14 +33,14 @@ def test_presets_are_heard_switched_turned_and_told_apart_blind(driver, shaped_a
         f"{abs(audition.match.gain_db[audition.keys[1]]):.1f} dB"
     )
 
-    page.find("body").send_keys("p")
+    page.type_into("body", "p")
     page.wait(lambda: player(page) == "playing")
-    page.find("body").send_keys("2")
+    page.type_into("body", "2")
     assert pressed(page) == ["false", "true"]
     page.wait(lambda: page.text("[data-player-words]").endswith("of 16.0 s"))
 
     # Preference: heard beside the others at the same place, while it plays.
-    page.find("#f-bass_db").send_keys(Keys.ARROW_RIGHT)
+    page.type_into("#f-bass_db", Keys.ARROW_RIGHT)
     page.wait(lambda: len(pressed(page)) == 3 and player(page) == "playing", why="what was turned is not heard")
     assert services.listening.view(job).audition.turned.bass_db == 0.5
     assert pressed(page)[1] == "true"
@@ -51,16 +51,16 @@ def test_presets_are_heard_switched_turned_and_told_apart_blind(driver, shaped_a
         page.wait(lambda: player(page) in ("playing", "ready"))
         hidden = services.listening.view(job).blind.hidden[trial - 1]
         # Nothing on the page tells which one it is.
-        assert hidden not in page.find("[data-sound]:last-child").get_attribute("data-sound")
+        assert hidden not in page.attribute("[data-sound]:last-child", "data-sound")
         page.press(f"It is {services.listening.view(job).audition.names[hidden]}")
     page.wait(lambda: "10 of 10 right" in page.text(".player .verdict"))
     assert "you hear the difference" in page.text(".player .verdict")
 
-    page.find("#f-text").send_keys("A is tighter below 100 Hz.")
+    page.type_into("#f-text", "A is tighter below 100 Hz.")
     page.press("Into the logbook")
     assert "A is tighter below 100 Hz." in services.proving.logbook(job, before=10**6)[0].text
 
     # Stop silences the player as well.
-    page.find("body").send_keys(Keys.ESCAPE)
+    page.type_into("body", Keys.ESCAPE)
     page.wait(lambda: player(page) == "ready")
     assert page.faults_in_console() == []

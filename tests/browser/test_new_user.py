@@ -19,7 +19,7 @@ def test_a_newcomer_gets_from_the_start_page_to_a_proven_correction_and_its_repo
     demo.rigging.set_rig(job, pace="fast", sweep_seconds=1.0)
     page = Page(driver, demo_address).open("/")
     page.faults_in_console()
-    page.find(f'a[href="/jobs/{job}"]').send_keys(Keys.ENTER)
+    page.type_into(f'a[href="/jobs/{job}"]', Keys.ENTER)
     page.ready()
     presses, said = 1, []
     while driver.title != "Practised: the report":
@@ -28,7 +28,7 @@ def test_a_newcomer_gets_from_the_start_page_to_a_proven_correction_and_its_repo
         page.wait(lambda: page.all("#next [data-next]"), seconds=60, why=f"nothing to press after {said}")
         before = line(page)
         said.append(before)
-        page.find("body").send_keys("n")  # by the keyboard alone
+        page.type_into("body", "n")  # by the keyboard alone
         # What it began is done when it says something else.
         page.wait(
             lambda before=before: (

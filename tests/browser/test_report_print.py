@@ -17,7 +17,7 @@ def test_the_report_is_printed_on_its_paper_with_page_numbers(driver, address):
         page = Page(driver, place)
         driver.get(f"{place}/jobs/{job}/report")
         page.fill("Paper", paper)
-        page.find(".on-screen form button").click()
+        page.click(".on-screen form button")
         page.wait(lambda paper=paper: f"report-{paper.lower()}.css" in driver.page_source)
         made = driver.execute_cdp_cmd("Page.printToPDF", {"preferCSSPageSize": True, "printBackground": True})
         pdf = PdfReader(io.BytesIO(base64.b64decode(made["data"])))

@@ -118,7 +118,7 @@ def test_a_check_is_stopped_by_escape_and_goes_on(rig):
     page.press_at_once("Check all lines")
     page.wait(lambda: page.text("[data-line=R] td.sounding") == "sounds", seconds=30)
     assert page.text("[data-line=L] td.muted") == "muted"
-    page.driver.find_element("css selector", "body").send_keys(Keys.ESCAPE)
+    page.type_into("body", Keys.ESCAPE)
     page.wait(lambda: "Stopped by hand" in page.text("main"), seconds=20)
     page.ready()
     assert word(page, "L") == "right"
@@ -202,7 +202,7 @@ def test_meter_is_live_follows_its_source_and_falls_silent_on_escape(rig):
     with pytest.raises(Conflict, match="another tab"):
         services.lines.run(job_id)
     assert services.sound.running().id == other.id
-    page.driver.find_element("css selector", "body").send_keys(Keys.ESCAPE)
+    page.type_into("body", Keys.ESCAPE)
     page.wait(lambda: services.sound.running() is None and not page.all("[data-live]"), seconds=10)
 
 

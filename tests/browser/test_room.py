@@ -113,11 +113,11 @@ def test_layouts_places_and_properties_are_typed(room):
     page.press("Set place of Ls")
     assert "lies outside the room" in page.text("#picked")
     page.press("C")
-    page.find("#picked summary").click()
+    page.click("#picked summary")
     page.fill("Aim", "Straight")
     page.press("Set C")
     assert plan_of(room).speaker("C").aim == "straight"
-    page.driver.find_element("css selector", "body").send_keys(Keys.CONTROL + "z")
+    page.type_into("body", Keys.CONTROL + "z")
     page.wait(lambda: plan_of(room).speaker("C").aim == "main seat")
     page.ready()
 
@@ -126,13 +126,13 @@ def test_findings_are_set_aside_with_a_reason_and_come_back_when_things_move(roo
     page, _, _ = room
     page.press("Findings 12")
     title = page.text(".finding h3")
-    page.find(".finding summary").click()
+    page.click(".finding summary")
     page.fill(f"Reason for {title}", "behind the screen")
     page.press(f"Set aside: {title}")
     assert page.text(".aside-list li").startswith(f"{title}: behind the screen")
     assert page.text(".finding h3") != title
     before = plan_of(room)
-    page.find("[data-plan=xy] [data-thing=C]").send_keys(Keys.SHIFT + Keys.ARROW_DOWN)
+    page.type_into("[data-plan=xy] [data-thing=C]", Keys.SHIFT + Keys.ARROW_DOWN)
     page.wait(lambda: plan_of(room) != before)
     page.ready()
     page.wait(lambda: "the geometry has changed since" in page.text("#finding-list"))
@@ -144,9 +144,9 @@ def test_modes_are_shown_over_the_plan(room):
     page, _, _ = room
     page.press("Modes")
     assert page.text(".key-line strong").startswith("96.8 Hz")  # 2000 sqrt(0.45 / 192)
-    first = page.find(".shades").get_attribute("innerHTML")
+    first = page.attribute(".shades", "innerHTML")
     page.press("39.8")
-    assert page.find(".shades").get_attribute("innerHTML") != first
+    assert page.attribute(".shades", "innerHTML") != first
     page.press("Bench middle")
     assert page.find("[aria-label=Seat] [aria-current]").text == "Bench middle"
     page.fill("At low frequencies", "0.9")
@@ -170,16 +170,16 @@ def test_subs_are_ranked_and_put_where_they_serve(room):
 
 def test_zoom_stays_over_changes_until_the_whole_room_is_asked_for(room):
     page, _, _ = room
-    whole = page.find("[data-plan=xy]").get_dom_attribute("viewBox")
+    whole = page.dom_attribute("[data-plan=xy]", "viewBox")
     page.press("Zoom in")
-    near = page.find("[data-plan=xy]").get_dom_attribute("viewBox")
+    near = page.dom_attribute("[data-plan=xy]", "viewBox")
     assert float(near.split()[2]) == pytest.approx(0.7 * float(whole.split()[2]), abs=0.1)
     page.press("Seats and spots")
     page.fill("Pattern", "Flat cluster, all at ear height")
     page.press("Lay out")
-    assert page.find("[data-plan=xy]").get_dom_attribute("viewBox") == near
+    assert page.dom_attribute("[data-plan=xy]", "viewBox") == near
     page.press("Whole room")
-    shown = page.find("[data-plan=xy]").get_dom_attribute("viewBox")
+    shown = page.dom_attribute("[data-plan=xy]", "viewBox")
     assert [float(v) for v in shown.split()] == [float(v) for v in whole.split()]
 
 
@@ -219,7 +219,7 @@ def test_a_room_goes_out_and_comes_in_again(room, downloads, tmp_path):
     values["room"]["height_m"] = 4.0
     changed = tmp_path / "changed.json"
     changed.write_text(json.dumps(values))
-    page.find("input[name=file]").send_keys(str(changed))
+    page.type_into("input[name=file]", str(changed))
     page.press("Use file")
     assert plan_of(room).size.height_m == 4.0
     page.press("Undo file changed.json")

@@ -54,7 +54,7 @@ def test_a_correction_by_each_kind_of_filter_for_two_seat_weightings(driver, add
     band = services.shaping.correction(job).bands["L"][0]
     handle = page.find(f'[data-handle="{band.id}"]')
     ActionChains(driver).click_and_hold(handle).move_by_offset(14, 20).perform()
-    page.wait(lambda: page.find("#shape-plot").get_attribute("data-previews"), why="no preview came")
+    page.wait(lambda: page.attribute("#shape-plot", "data-previews"), why="no preview came")
     assert services.shaping.correction(job).bands["L"][0] == band
     ActionChains(driver).release().perform()
     page.wait(lambda: services.bands.band(job, "L", band.id) != band)
@@ -65,13 +65,13 @@ def test_a_correction_by_each_kind_of_filter_for_two_seat_weightings(driver, add
     assert round(moved.gain_db, 1) == moved.gain_db
     agrees(page, services, job)
     # By keys: half a dB, and Q with Shift.
-    page.find(f'[data-handle="{band.id}"]').send_keys(Keys.ARROW_UP)
+    page.type_into(f'[data-handle="{band.id}"]', Keys.ARROW_UP)
     higher = pytest.approx(moved.gain_db + 0.5, abs=0.06)
     page.wait(lambda: services.bands.band(job, "L", band.id).filter.gain_db == higher)
     page.ready()
 
     # A region pressed on the strip, and its verdict overruled.
-    page.find(".strip-part[data-at]").click()
+    page.click(".strip-part[data-at]")
     page.wait(lambda: page.all(".evidence-panel"))
     page.ready()
     page.fill("Rather", "leave")
@@ -86,7 +86,7 @@ def test_a_correction_by_each_kind_of_filter_for_two_seat_weightings(driver, add
     # Every other means.
     for means, said in (("fixed bands", "Fixed bands of L"), ("convolution", "minimum phase")):
         if not page.find("#f-method").is_displayed():
-            page.find("details:has(#f-method) > summary").click()
+            page.click("details:has(#f-method) > summary")
         page.fill("Correct by", means)
         find(page, services, job)
         page.press("Filters")
@@ -122,7 +122,7 @@ def test_a_target_with_two_points_is_told_at_its_field_and_nothing_is_lost(drive
     page.fill("Tilt", "-0.5")
     page.press("Set target only")
     assert "at least three" in page.text(".only-points")
-    assert page.find("#f-points").get_attribute("value") == "20 6\n200 0"
+    assert page.attribute("#f-points", "value") == "20 6\n200 0"
     assert services.shaping.correction(job).target.curve is None
     page.fill("Points", "20 6\n200 0\n16000 -3")
     page.press("Set target only")

@@ -21,8 +21,8 @@ def test_a_job_with_two_subs_is_taken_paused_repeated_imported_and_read(driver, 
 
     # Rows: another one of two channels at once, and subs averaged.
     page.press("What is taken, and how")
-    page.find("fieldset.picks input[value=C]").click()
-    page.find("fieldset.picks input[value=Sub1]").click()
+    page.click("fieldset.picks input[value=C]")
+    page.click("fieldset.picks input[value=Sub1]")
     page.press("Add this row")
     page.fill("Averaged takes of Subs (Sub1, Sub2)", "2")
     page.press("Keep")
@@ -31,11 +31,11 @@ def test_a_job_with_two_subs_is_taken_paused_repeated_imported_and_read(driver, 
     assert "C + Sub1" in page.text(".board")
 
     # A pass over two columns, held before its first take, paused, and gone on with.
-    page.find("details summary").click()
+    page.click("details summary")
     page.fill("Wait before each spot", "60")
     for spot in (first, second):
         driver.execute_script("window.scrollTo(0, 0)")  # the header stays on top of what is scrolled
-        page.find(f"thead label:has(input[value='{spot}'])").click()
+        page.click(f"thead label:has(input[value='{spot}'])")
     page.press_at_once("Run all that is missing")
     page.wait(lambda: "Begins in" in page.text("#pass"))
     page.press_at_once("Pause")
@@ -56,13 +56,13 @@ def test_a_job_with_two_subs_is_taken_paused_repeated_imported_and_read(driver, 
     assert board.takes["Sub1", first].repeats == 2
 
     # One cell again, and left out with a reason.
-    page.find(f'[data-cell="Ls-{first}"] .cell-open').click()
+    page.click(f'[data-cell="Ls-{first}"] .cell-open')
     page.wait(lambda: "Ls at spot 1" in page.text("#cell-card"))
     page.press_at_once("Repeat")
     page.wait(lambda: services.taking.board(job.id).takes["Ls", first].attempt == 2)
     page.wait(lambda: services.sound.running() is None)
     page.open(f"/jobs/{job.id}/takes")
-    page.find(f'[data-cell="Ls-{first}"] .cell-open').click()
+    page.click(f'[data-cell="Ls-{first}"] .cell-open')
     page.wait(lambda: "Ls at spot 1" in page.text("#cell-card"))
     page.fill("Why it is left out", "a chair creaked")
     page.press("Leave out of averages")
@@ -73,7 +73,7 @@ def test_a_job_with_two_subs_is_taken_paused_repeated_imported_and_read(driver, 
     recording = tmp_path / "loft spot 3.flac"
     recording.write_bytes(flac(of_whole_spot(services.jobs.get(job.id), at=2)))
     page.open(f"/jobs/{job.id}/takes/imported")
-    page.find("#imported-files-form input[type=file]").send_keys(str(recording))
+    page.type_into("#imported-files-form input[type=file]", str(recording))
     page.press("Lay them here")
     page.wait(lambda: "whole spot" in page.text(".imported-files"), seconds=60)
     assert "by its name" in page.text(".imported-files")
@@ -102,7 +102,7 @@ def test_a_job_with_two_subs_is_taken_paused_repeated_imported_and_read(driver, 
         "seats",
         "level",
     ):
-        page.find(f"label:has(input[value={view}])").click()
+        page.click(f"label:has(input[value={view}])")
         page.wait(lambda v=view: f"view={v}" in driver.current_url)
         page.ready()
         assert page.all("figure.plot svg .trace, figure.plot svg image"), view

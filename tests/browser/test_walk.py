@@ -46,14 +46,14 @@ def test_a_new_job_from_nothing_to_proven(driver, address, downloads, tmp_path):
     page.press("Set place of L")
     assert services.jobs.get(job_id).speaker("L").place.x_m == pytest.approx(1.05)
     before = services.jobs.get(job_id).speaker("R").place
-    scale = float(page.find("[data-plan]").get_attribute("data-scale"))
+    scale = float(page.attribute("[data-plan]", "data-scale"))
     zoom = page.find("[data-plan] .walls").rect["width"] / (services.jobs.get(job_id).room.width_m * scale)
     ActionChains(driver).drag_and_drop_by_offset(page.find('[data-thing="R"]'), 20, 12).perform()
     page.wait(lambda: services.jobs.get(job_id).speaker("R").place != before)
     page.ready()
     moved = services.jobs.get(job_id).speaker("R").place
     assert moved.x_m - before.x_m == pytest.approx(20 / zoom / scale, abs=0.02)
-    page.find('[data-thing="seat-1"]').send_keys(Keys.ARROW_DOWN)
+    page.type_into('[data-thing="seat-1"]', Keys.ARROW_DOWN)
     page.wait(lambda: services.jobs.get(job_id).seat.place.y_m == pytest.approx(0.42 * 4.6 + 0.01, abs=0.006))
     page.ready()
     page.press("Seats and spots")
@@ -74,14 +74,14 @@ def test_a_new_job_from_nothing_to_proven(driver, address, downloads, tmp_path):
     page.press("Add and use")
     faulty = tmp_path / "faulty.txt"
     faulty.write_text("20 0\nwords here\n")
-    page.find("input[name=curve]").send_keys(str(faulty))
+    page.type_into("input[name=curve]", str(faulty))
     page.press("Read curve for 0° of Stand microphone")
     assert "line 2" in page.text("main")
     good = tmp_path / "microphone.txt"
     good.write_bytes(services.microphones.rehearsal_curve())
-    page.find("input[name=curve]").send_keys(str(good))
+    page.type_into("input[name=curve]", str(good))
     page.press("Read curve for 0° of Stand microphone")
-    assert page.find("#mic-curve").get_attribute("data-plot-state") == "drawn"
+    assert page.attribute("#mic-curve", "data-plot-state") == "drawn"
     page.press("Level")
     page.press("Check the level")
     page.wait(lambda: "good" in page.text('[data-level="R"]'))
@@ -98,7 +98,7 @@ def test_a_new_job_from_nothing_to_proven(driver, address, downloads, tmp_path):
     page.stop("Takes")
     page.press_at_once("Run spot 2")
     page.wait(lambda: "Now: L at spot 2" in page.text("main"))
-    page.find("body").send_keys(Keys.ESCAPE)
+    page.type_into("body", Keys.ESCAPE)
     page.wait(lambda: "Stopped by hand" in page.text("main"))
     assert services.taking.board(job_id).taken >= 2
     page.stop("Rig")
@@ -115,24 +115,24 @@ def test_a_new_job_from_nothing_to_proven(driver, address, downloads, tmp_path):
     data, _ = services.recordings.original(job_id, take.id)
     samples, rate = soundfile.read(io.BytesIO(data))
     soundfile.write(tmp_path / "recorder.wav", samples, rate, subtype="PCM_16")
-    page.find(f'[data-cell="R-{third}"] .cell-open').click()
+    page.click(f'[data-cell="R-{third}"] .cell-open')
     page.wait(lambda: page.all("#cell-card input[type=file]"))
-    page.find("#cell-card input[type=file]").send_keys(str(tmp_path / "recorder.wav"))
+    page.type_into("#cell-card input[type=file]", str(tmp_path / "recorder.wav"))
     page.press("Use it")
     page.wait(lambda: "absolute delay is not known" in page.text("#messages"))
     assert page.text(f'[data-cell="R-{third}"] .word') == "clean, file"
 
     # Read: the plot's read-out says what the core says.
     page.stop("Read")
-    page.find("#plot svg").send_keys(Keys.ARROW_RIGHT)
+    page.type_into("#plot svg", Keys.ARROW_RIGHT)
     said = page.text("#plot .readout")
     view = services.reading.view(job_id, ReadOptions())
     at = float(re.match(r"([\d.]+)", said)[1]) * (1000 if "kHz" in said.split(":")[0] else 1)
     k = int(np.argmin(np.abs(ANALYSIS_GRID_HZ - at)))
     left = number(re.search(r"Left, average of 3 ([−\d.]+)", said)[1])
     assert left == pytest.approx(view.curves[0].average.level_db[k], abs=0.06)
-    page.find("label:has(input[value=impulse])").click()
-    page.wait(lambda: page.find("#plot").get_attribute("data-plot") == "impulse")
+    page.click("label:has(input[value=impulse])")
+    page.wait(lambda: page.attribute("#plot", "data-plot") == "impulse")
     page.ready()
 
     # Align: the proposal on the screen is the core's.
@@ -143,7 +143,7 @@ def test_a_new_job_from_nothing_to_proven(driver, address, downloads, tmp_path):
         assert number(page.text(f'{row} [data-value="level"]')) == pytest.approx(
             channel_row.reading.level_db, abs=0.006
         )
-        shown = page.find(f"{row} input[name^=trim]").get_attribute("value")
+        shown = page.attribute(f"{row} input[name^=trim]", "value")
         assert float(shown) == pytest.approx(channel_row.trim_db, abs=0.01)
     page.press("Use the proposal")
     assert services.aligning.view(job_id).chosen is not None
@@ -164,7 +164,7 @@ def test_a_new_job_from_nothing_to_proven(driver, address, downloads, tmp_path):
     predicted = deviation_db(ANALYSIS_GRID_HZ, left.before_db + correction, left.target_db, band_hz=(40, 500))
     assert page.text('[data-value="deviation"]').endswith(f"to {predicted:.1f} dB")
     gain = '[data-band="1"] input[name=gain_db]'
-    before = page.find(gain).get_attribute("value")
+    before = page.attribute(gain, "value")
     page.fill("Band a, gain in dB", "-9" + Keys.TAB)  # leaving the field is enough
     page.wait(lambda: services.shaping.view(job_id).correction.bands["L"][0].filter.gain_db == -9)
     page.ready()
@@ -175,7 +175,7 @@ def test_a_new_job_from_nothing_to_proven(driver, address, downloads, tmp_path):
     ActionChains(driver).key_down(Keys.CONTROL).send_keys("z").key_up(Keys.CONTROL).perform()
     page.wait(lambda: services.shaping.view(job_id).correction.bands["L"][0].filter.gain_db != -9)
     page.ready()
-    assert page.find(gain).get_attribute("value") == before
+    assert page.attribute(gain, "value") == before
     page.press("Band a is on, switch off")
     assert not services.shaping.view(job_id).correction.bands["L"][0].on
     page.press("Undo switch of band 1, L")
@@ -289,7 +289,7 @@ def test_evening_colours_are_kept(driver, demo_address):
     page = Page(driver, demo_address).open("/")
     page.press("Evening colours")
     page.open("/")
-    assert page.find("html").get_attribute("data-theme") == "evening"
+    assert page.attribute("html", "data-theme") == "evening"
     page.press("Day colours")
 
 
@@ -299,7 +299,7 @@ def test_stop_button_ends_sound_within_the_pass(driver, address):
     page = Page(driver, place).open(f"/jobs/{job.id}/takes")
     page.press_at_once("Run all that is missing")
     page.wait(lambda: "sounding" in page.text('[data-cell="L-1"]'))
-    page.find("[data-stop-sound]").click()
+    page.click("[data-stop-sound]")
     page.wait(lambda: services.sound.running() is None)
     page.wait(lambda: "Stopped by hand" in page.text("main"))
     assert services.taking.board(job.id).taken < 18
@@ -322,17 +322,17 @@ def test_every_view_of_the_curves_is_drawn_and_keeps_the_choice(driver, demo_job
         "noise",
         "level",
     ):
-        page.find(f"label:has(input[value={view}])").click()
+        page.click(f"label:has(input[value={view}])")
         page.wait(lambda v=view: f"view={v}" in driver.current_url)
         page.ready()
         assert page.all("figure.plot svg .trace, figure.plot svg image")
         assert "front=R" in driver.current_url
     # A scale stays until another is asked for; small plots share it.
-    scale = page.find("[data-scale]").get_attribute("value")
+    scale = page.attribute("[data-scale]", "value")
     page.fill("Smoothing", "1/3 octave")
     page.wait(lambda: "smoothing=1%2F3" in driver.current_url)
     page.ready()
-    assert page.find("[data-scale]").get_attribute("value") == scale
+    assert page.attribute("[data-scale]", "value") == scale
     page.fill("Plots", "one each")
     page.wait(lambda: len(page.all(".small-plots figure")) == 2)
     page.ready()

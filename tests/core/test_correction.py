@@ -342,6 +342,12 @@ def test_dips_that_stand_elsewhere_at_every_spot_are_only_cut_and_such_hills_are
         assert plan.desired_db[inside].min() == (0 if sign > 0 else plan.desired_db[inside].min())
 
 
+@pytest.mark.parametrize(("octaves", "regions"), [(0.03, 1), (0.2, 3)])
+def test_a_region_too_short_to_be_dealt_with_alone_belongs_to_its_neighbour(octaves, regions):
+    plan = planned(bump(100, 6, 0.6) + bump(100, -8, octaves))
+    assert sum(80 < s.to_hz and s.from_hz < 125 for s in plan.regions) == regions
+
+
 def test_a_hill_that_the_average_shows_is_cut_though_spots_disagree():
     # Spots at +11 and -7 dB: on average 8.1 dB too much energy (10 lg (12.6 + 0.2) / 2), of which 3 dB are left.
     plan = planned(bump(105, 2, 0.3), spread_db=bump(105, 9, 0.3))

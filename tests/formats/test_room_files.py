@@ -103,6 +103,13 @@ def test_faulty_places_are_refused_with_their_line(data, where, said):
     assert said in caught.value.problem
 
 
+def test_a_place_of_what_is_not_there_says_what_there_is_or_what_to_correct():
+    for line, remedy in ((b"speaker,Q,,1,2,1\n", "Use L or R."), (b"seat,7,,1,2,1\n", "Correct the code.")):
+        with pytest.raises(FormatError) as caught:
+            read_places(HEAD + line, attic(), name="places.csv")
+        assert caught.value.remedy == remedy
+
+
 def test_places_in_any_order_of_columns_move_only_what_they_name():
     plan = attic()
     moved = read_places("z_m,code,kind,y_m,x_m\r\n1.3,R,speaker,0.7,2.7\r\n".encode("utf-8-sig"), plan, name="p.csv")

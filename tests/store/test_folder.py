@@ -15,6 +15,7 @@ from dolce.services.jobs.job_keeping import JobDetails
 from dolce.services.read.options import Place, ReadOptions
 from dolce.services.wiring import open_services
 from dolce.store import Database
+from dolce.store.folder import MARK
 
 
 @pytest.fixture
@@ -78,6 +79,31 @@ def test_what_is_no_database_is_refused_in_words_and_left_as_it_is(folder, harm,
     assert (file.read_bytes() if file.exists() else None) == before
     with pytest.raises(StorageError, match=said):  # and the folder was let go
         open_services(folder)
+
+
+def test_a_folder_whose_mark_is_gone_is_opened_with_its_jobs_and_marked_again(folder):
+    (folder / MARK).unlink()
+    opened = open_services(folder)
+    assert not opened.is_new
+    assert [job.name for job in opened.jobs.all()] == ["One", "Two"]
+    opened.close()
+    assert (folder / MARK).exists()
+
+
+@pytest.mark.parametrize("marked", [True, False])
+def test_a_database_without_tables_is_a_start_that_was_ended_or_jobs_that_are_lost(folder, marked):
+    with closing(sqlite3.connect(folder / "dolce.sqlite")) as raw:
+        for (name,) in raw.execute("SELECT name FROM sqlite_master WHERE type = 'table'").fetchall():
+            raw.execute(f'DROP TABLE "{name}"')
+        raw.commit()
+    if marked:
+        with pytest.raises(StorageError):
+            open_services(folder)
+    else:
+        (folder / MARK).unlink()
+        opened = open_services(folder)
+        assert opened.jobs.all() == []
+        opened.close()
 
 
 def test_a_database_of_a_newer_version_is_not_touched(folder):

@@ -104,9 +104,14 @@ def test_faulty_places_are_refused_with_their_line(data, where, said):
 
 
 def test_a_place_of_what_is_not_there_says_what_there_is_or_what_to_correct():
-    for line, remedy in ((b"speaker,Q,,1,2,1\n", "Use L or R."), (b"seat,7,,1,2,1\n", "Correct the code.")):
+    for line, remedy in (
+        (b"speaker,Q,,1,2,1\n", "Use L, R."),
+        (b"seat,7,,1,2,1\n", "Use 1."),
+        (b"spot,x,,1,2,1\n", "Use 1, 2, 3, 4, 5, 6, 7, 8, 9."),
+        (b"drawing,7,,1,2,1\n", "Leave the line out."),
+    ):
         with pytest.raises(FormatError) as caught:
-            read_places(HEAD + line, attic(), name="places.csv")
+            read_places(HEAD + line, replace(attic(), boxes=()), name="places.csv")
         assert caught.value.remedy == remedy
 
 

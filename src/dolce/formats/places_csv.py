@@ -3,6 +3,7 @@
 import csv
 import io
 import math
+from collections.abc import Iterator
 from dataclasses import replace
 
 from dolce.core.geometry import Point
@@ -18,20 +19,22 @@ LARGEST_BYTES = 200_000
 
 def write_places(plan: RoomPlan) -> bytes:
     """All places in metres from the front left corner of the floor."""
-    rows = [
-        *(("speaker", s.channel, s.title, s.place) for s in plan.speakers),
-        *(("seat", s.id, s.name, s.place) for s in plan.seats),
-        *(("spot", s.number, plan.belongs_to(s), s.place) for s in plan.spots),
-        *(("drawing", b.id, b.title, b.place) for b in plan.boxes),
-    ]
     out = io.StringIO()
     writer = csv.writer(out, lineterminator="\n")
     writer.writerow(COLUMNS)
     writer.writerows(
         (kind, harmless(str(code)), harmless(name), *(f"{v:.4f}" for v in (p.x_m, p.y_m, p.z_m)))
-        for kind, code, name, p in rows
+        for kind, code, name, p in _things(plan)
     )
     return out.getvalue().encode()
+
+
+def _things(plan: RoomPlan) -> Iterator[tuple[str, str | int, str, Point]]:
+    """Kind, code, name and place of everything that stands in a room."""
+    yield from (("speaker", s.channel, s.title, s.place) for s in plan.speakers)
+    yield from (("seat", s.id, s.name, s.place) for s in plan.seats)
+    yield from (("spot", s.number, plan.belongs_to(s), s.place) for s in plan.spots)
+    yield from (("drawing", b.id, b.title, b.place) for b in plan.boxes)
 
 
 def read_places(data: bytes, plan: RoomPlan, *, name: str) -> RoomPlan:
@@ -78,9 +81,9 @@ def _placed(plan: RoomPlan, row: list[str], at: dict[str, int], *, where: str) -
     thing = {"speaker": code, "seat": f"seat-{code}", "spot": f"spot-{spot_id}", "drawing": f"box-{code}"}[kind]
     try:
         return moved(plan, thing, Point(x_m=values[0], y_m=values[1], z_m=values[2]))
-    except NotFound as error:
-        raise FormatError(
-            f"there is no {kind} {code!r} in this room.", where=where, remedy=error.remedy or "Correct the code."
-        ) from None
+    except NotFound:
+        known = ", ".join(str(there) for among, there, _, _ in _things(plan) if among == kind)
+        remedy = f"Use {known}." if known else "Leave the line out."
+        raise FormatError(f"there is no {kind} {code!r} in this room.", where=where, remedy=remedy) from None
     except InvalidValue as error:
         raise FormatError(f"{error.where}: {error.problem}", where=where, remedy=error.remedy) from None

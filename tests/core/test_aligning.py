@@ -84,14 +84,14 @@ def test_what_does_not_arrive_as_drawn_is_named_with_the_likeliest_reason():
 
 
 def test_polarity_follows_a_mate_and_contradictions_are_unsure():
-    def on_progress(own, value):
+    def judged(own, value):
         return {c: (j.polarity, j.mate) for c, j in judged_together(own, {("L", "R"): value}).items()}
 
-    assert on_progress({"L": "normal", "R": "unsure"}, 0.9)["R"] == ("normal", "L")
-    assert on_progress({"L": "unsure", "R": "inverted"}, -0.8)["L"] == ("normal", "R")
-    assert on_progress({"L": "normal", "R": "inverted"}, -0.9) == {"L": ("normal", ""), "R": ("inverted", "")}
-    assert {p for p, _ in on_progress({"L": "normal", "R": "normal"}, -0.9).values()} == {"unsure"}
-    assert on_progress({"L": "normal", "R": "unsure"}, 0.4)["R"] == ("unsure", "")
+    assert judged({"L": "normal", "R": "unsure"}, 0.9)["R"] == ("normal", "L")
+    assert judged({"L": "unsure", "R": "inverted"}, -0.8)["L"] == ("normal", "R")
+    assert judged({"L": "normal", "R": "inverted"}, -0.9) == {"L": ("normal", ""), "R": ("inverted", "")}
+    assert {p for p, _ in judged({"L": "normal", "R": "normal"}, -0.9).values()} == {"unsure"}
+    assert judged({"L": "normal", "R": "unsure"}, 0.4)["R"] == ("unsure", "")
 
 
 def test_two_alike_are_alike_and_turned_ones_opposite_whatever_stands_behind():

@@ -128,11 +128,11 @@ def test_takes_at_rising_level_tell_how_loud_it_plays_and_count_for_nothing_else
     assert len(view.levels_dbfs) >= 5
     assert max(view.levels_dbfs) == pytest.approx(ceiling, abs=0.1)
     np.testing.assert_array_equal(services.shaping.view(job_id, "L").shape.before_db, before)
-    on_progress = [band for band in view.bands if band.maximum_levels_db is not None]
-    assert len(on_progress) >= 4
+    with_level = [band for band in view.bands if band.maximum_levels_db is not None]
+    assert len(with_level) >= 4
     loudest = max(view.levels_dbfs)
-    assert all(band.needed_db is not None for band in on_progress)
-    assert max(band.maximum_levels_db for band in on_progress) < 100 + loudest + 20
+    assert all(band.needed_db is not None for band in with_level)
+    assert max(band.maximum_levels_db for band in with_level) < 100 + loudest + 20
     services.rounds.new(job_id, name="Empty")
     with pytest.raises(Conflict, match="no take yet"):
         services.taking.rising(job_id, "L", spot)

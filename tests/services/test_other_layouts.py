@@ -31,11 +31,11 @@ def test_a_job_of_any_layout_goes_through_all_stops(services, layout, subs):
     all_open()
     if len(job.channels) > 1:
         alignment_table = services.aligning.view(job.id).alignment_table
-        on_progress = {
+        polarities = {
             channel_row.reading.channel: channel_row.reading.polarity for channel_row in alignment_table.channel_rows
         }
-        assert on_progress.pop("C", "normal") in ("normal", "unsure")  # three-way: of two takes not always told
-        assert set(on_progress.values()) == {"normal"}
+        assert polarities.pop("C", "normal") in ("normal", "unsure")  # three-way: of two takes not always told
+        assert set(polarities.values()) == {"normal"}
         assert all(-20 <= channel_row.trim_db <= 0 for channel_row in alignment_table.channel_rows)
         services.aligning.use_proposal(job.id)
     services.finding.find(job.id)

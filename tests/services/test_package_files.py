@@ -304,21 +304,21 @@ def test_the_predicted_response_follows_from_the_package_alone(managed):
     services, job_id = managed
     job = services.jobs.get(job_id)
     package = files_of(services, job_id, rates_hz=(48_000,))
-    on_progress = json.loads(package["settings.json"])
-    assert (on_progress["version"], on_progress["made_for"]["round"]) == (2, "Untouched")
-    assert set(on_progress["inputs"]) == {*job.channels, "LFE"}
-    rate, spots = on_progress["sample_rate_hz"], [spot.id for spot in job.spots]
+    document = json.loads(package["settings.json"])
+    assert (document["version"], document["made_for"]["round"]) == (2, "Untouched")
+    assert set(document["inputs"]) == {*job.channels, "LFE"}
+    rate, spots = document["sample_rate_hz"], [spot.id for spot in job.spots]
     preset = services.loading.view(job_id, content="corrected")
     state = replace(job.processor, presets={"A": preset_of("corrected", preset.tuned)}, active="A")
     outputs = Outputs.held(state, job.channels)
     at = SUM_HZ[(SUM_HZ > 25) & (SUM_HZ < 290)]
     with services.context.look() as work:
         takes = {(t.channel, t.spot_id): t.id for t in work.takes.latest(job.round_id)}
-        for channel in on_progress["inputs"]:
+        for channel in document["inputs"]:
             parts = []
-            for route in on_progress["inputs"][channel]:
+            for route in document["inputs"][channel]:
                 turn = 10 ** (route["gain_db"] / 20) * through_crossover(route["crossover"], at, rate)
-                turn = turn * through_output(on_progress["outputs"][route["output"]], at, rate)
+                turn = turn * through_output(document["outputs"][route["output"]], at, rate)
                 heard = [spectrum_at(work.takes.response(takes[route["output"], spot]), at) for spot in spots]
                 parts.append(np.array(heard) * turn)
             rebuilt = sum(parts)
@@ -340,10 +340,10 @@ def test_the_predicted_response_follows_from_the_package_alone(managed):
 
 def test_every_field_of_the_settings_is_described(managed):
     services, job_id = managed
-    on_progress = json.loads(files_of(services, job_id, rates_hz=(48_000,))["settings.json"])
+    document = json.loads(files_of(services, job_id, rates_hz=(48_000,))["settings.json"])
     described = (Path(__file__).parents[2] / "docs" / "package-files.md").read_text()
-    output, route = next(iter(on_progress["outputs"].values())), on_progress["inputs"]["LFE"][0]
-    for field in (*on_progress, *on_progress["made_for"], *output, *route, *route["crossover"]):
+    output, route = next(iter(document["outputs"].values())), document["inputs"]["LFE"][0]
+    for field in (*document, *document["made_for"], *output, *route, *route["crossover"]):
         assert f"`{field}`" in described or f".{field}`" in described, field
 
 

@@ -47,7 +47,7 @@ _STATES_OF = (
     " UNION SELECT state_id FROM {0}.kept_states WHERE job_id IN ({1})"
 )
 
-Told = Callable[[float], None]
+Report = Callable[[float], None]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -73,7 +73,7 @@ class Manifest:
 
 
 def write_backup(
-    database: Database, job_ids: Sequence[int], path: Path, *, made_at: str, on_progress: Told
+    database: Database, job_ids: Sequence[int], path: Path, *, made_at: str, on_progress: Report
 ) -> Manifest:
     """Write jobs into a file, which appears when it is whole; `on_progress` may raise to end
     it.
@@ -136,7 +136,7 @@ def clear_leftovers(folder: Path, suffix: str) -> None:
                 path.unlink(missing_ok=True)
 
 
-def _filled(link: sqlite3.Connection, job_ids: Sequence[int], made_at: str, on_progress: Told) -> Manifest:
+def _filled(link: sqlite3.Connection, job_ids: Sequence[int], made_at: str, on_progress: Report) -> Manifest:
     ids = ", ".join(str(int(number)) for number in job_ids)
     link.execute("BEGIN")
     states = _STATES_OF.format("src", ids)
@@ -164,7 +164,7 @@ def _filled(link: sqlite3.Connection, job_ids: Sequence[int], made_at: str, on_p
     return Manifest(jobs=names, takes=takes, made_at=made_at, revision=revision)
 
 
-def _sealed(path: Path, manifest: Manifest, on_progress: Told) -> None:
+def _sealed(path: Path, manifest: Manifest, on_progress: Report) -> None:
     """The trailer behind the database: what is inside as JSON, its length, and the mark of a backup."""
     for suffix in ("-wal", "-shm"):
         path.with_name(path.name + suffix).unlink(missing_ok=True)
@@ -218,7 +218,7 @@ def trailer(path: Path, name: str) -> tuple[Manifest, int]:
     return manifest, whole - end - length
 
 
-def digest_of_first(path: Path, size: int, on_progress: Told, *, pieces: bool, at_a_time: int) -> str:
+def digest_of_first(path: Path, size: int, on_progress: Report, *, pieces: bool, at_a_time: int) -> str:
     """Of the first bytes of a file: in one run, or of pieces side by side, which two cores do twice as fast."""
     if not pieces:
         return _digest_of(path, 0, size, on_progress).hex()
@@ -238,7 +238,7 @@ def digest_of_first(path: Path, size: int, on_progress: Told, *, pieces: bool, a
     return found.hexdigest()
 
 
-def _digest_of(path: Path, start: int, end: int, on_progress: Told) -> bytes:
+def _digest_of(path: Path, start: int, end: int, on_progress: Report) -> bytes:
     found = hashlib.blake2b(digest_size=32)
     with path.open("rb") as file:
         file.seek(start)

@@ -15,7 +15,7 @@ from urllib.parse import parse_qsl, urlencode
 from sqlalchemy.exc import DBAPIError
 
 from dolce.errors import FormatError, StorageError
-from dolce.store.backup import AT_ONCE, CACHE, OF_JOB, OLDER, Told, copied, digest_of_first, trailer
+from dolce.store.backup import AT_ONCE, CACHE, OF_JOB, OLDER, Report, copied, digest_of_first, trailer
 from dolce.store.database import Database, engine_of
 from dolce.store.steps import migrate, newest_step
 from dolce.store.strange_rows import require_own_rows, require_plain_tables
@@ -35,7 +35,7 @@ _ROUNDS_IN = {
 
 
 def restore_backup(
-    database: Database, path: Path, *, renamed: Callable[[str, set[str]], str], on_progress: Told
+    database: Database, path: Path, *, renamed: Callable[[str, set[str]], str], on_progress: Report
 ) -> list[int]:
     """Put the jobs of a backup beside those that are there, in one step; numbers of the new ones.
 
@@ -113,7 +113,7 @@ def _restored(
     database: Database,
     source: Path,
     renamed: Callable[[str, set[str]], str],
-    on_progress: Told,
+    on_progress: Report,
     *,
     whole: Callable[[], None],
     large: bool,
@@ -146,7 +146,7 @@ def _restored(
     return jobs
 
 
-def _inserted(link: sqlite3.Connection, renamed: Callable[[str, set[str]], str], on_progress: Told) -> list[int]:
+def _inserted(link: sqlite3.Connection, renamed: Callable[[str, set[str]], str], on_progress: Report) -> list[int]:
     first = {
         table: link.execute(f"SELECT coalesce(max(id), 0) FROM main.{table}").fetchone()[0]
         for table in ("jobs", "samples", "takes", *OF_JOB)

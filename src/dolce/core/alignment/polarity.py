@@ -34,10 +34,10 @@ class JudgedPolarity:
     alike: float = 0.0
 
 
-def common_polarity(on_progress: Sequence[Polarity]) -> Polarity:
+def common_polarity(polarities: Sequence[Polarity]) -> Polarity:
     """What takes of one channel say together; "unsure" where too few tell it, or where they disagree."""
-    sure = [polarity for polarity in on_progress if polarity != "unsure"]
-    if not sure or len(sure) < _MOST_OF_ALL * len(on_progress):
+    sure = [polarity for polarity in polarities if polarity != "unsure"]
+    if not sure or len(sure) < _MOST_OF_ALL * len(polarities):
         return "unsure"
     normal = sum(polarity == "normal" for polarity in sure) / len(sure)
     if normal >= _OF_THOSE:

@@ -403,14 +403,9 @@ def _opposed(bands: Bands) -> tuple[NDArray, NDArray]:
     apart = (bands[..., first, 0] - bands[..., second, 0]) / np.log(2)
     near = np.maximum(_KEPT_APART * _OPPOSED_OCTAVES - np.abs(apart), 0) * (first_gain * other < 0)
     strong = np.maximum(np.minimum(np.abs(first_gain), np.abs(other)) - _KEPT_WEAK * _OPPOSED_DB, 0)
-    on_progress = ((near > 0) & (strong > 0)).any(axis=tuple(range(near.ndim - 1)))
-    first, second, near, strong = (
-        first[on_progress],
-        second[on_progress],
-        near[..., on_progress],
-        strong[..., on_progress],
-    )
-    apart, first_gain, other = apart[..., on_progress], first_gain[..., on_progress], other[..., on_progress]
+    opposing = ((near > 0) & (strong > 0)).any(axis=tuple(range(near.ndim - 1)))
+    first, second, near, strong = (first[opposing], second[opposing], near[..., opposing], strong[..., opposing])
+    apart, first_gain, other = apart[..., opposing], first_gain[..., opposing], other[..., opposing]
     slopes = np.zeros((*near.shape, VALUES * count))
     row = np.arange(first.size)
     by_place = -_OPPOSED * strong * np.sign(apart) * (near > 0) / np.log(2)

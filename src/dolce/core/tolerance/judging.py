@@ -224,14 +224,14 @@ def judged_reverberation(
     at, times = np.asarray(nominal_hz, dtype=float), np.atleast_2d(np.asarray(seconds, dtype=float))
     inside = (at >= _DECAY_HZ[0] * 0.9) & (at <= _DECAY_HZ[1] * 1.1)
     band_times = times[:, inside]
-    on_progress = np.isfinite(band_times).any(axis=0)
-    if on_progress.sum() < max(1, inside.sum() / 2):
+    known = np.isfinite(band_times).any(axis=0)
+    if known.sum() < max(1, inside.sum() / 2):
         return None
-    means = np.nanmean(band_times[:, on_progress], axis=1)
+    means = np.nanmean(band_times[:, known], axis=1)
     means = means[np.isfinite(means)]
     value = float(means.mean())
     # One take scatters as its bands do; several by how they differ.
-    scatter = means if means.size > 2 else np.nanmean(band_times[:, on_progress], axis=0)
+    scatter = means if means.size > 2 else np.nanmean(band_times[:, known], axis=0)
     error = float(jackknife_error(lambda rows: scatter[rows].mean(), np.ones(scatter.size), share=AGAINST_BOUND))
     wanted = wanted_reverberation_s(volume_m3)
     low, high = wanted - within_s, wanted + within_s

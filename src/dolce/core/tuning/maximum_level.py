@@ -110,7 +110,7 @@ def maximum_level_bands(
                 MaximumLevelBand(mid_hz=mid, maximum_levels_db=typed[mid], typed=True, needed_db=needed_db.get(mid))
             )
             continue
-        tried = sorted(on_progress for on_progress in (_told(take, mid) for take in takes) if on_progress is not None)
+        tried = sorted(filter(None, (_level_and_cleanness(take, mid) for take in takes)))
         dirty = [spl for spl, clean in tried if not clean]
         below = min(dirty, default=None)
         clean = [spl for spl, is_clean in tried if is_clean and (below is None or spl < below)]
@@ -168,7 +168,7 @@ def typed_levels(frequency_hz: Sequence[float], level_db: Sequence[float]) -> di
     return found
 
 
-def _told(take: PlayedOnce, mid_hz: float) -> tuple[float, bool] | None:
+def _level_and_cleanness(take: PlayedOnce, mid_hz: float) -> tuple[float, bool] | None:
     """Level of a band and whether it was clean; None where that can't be told."""
     in_band_ = _of_band(take.frequency_hz, mid_hz) & np.isfinite(take.harmonics_db)
     if not in_band_.any():

@@ -89,13 +89,13 @@ class ProcessorAccess:
         """
 
         def all_of_it() -> None:
-            held = self._told(job_id, tell, summary, keep)
+            held = self._load(job_id, tell, summary, keep)
             if then is not None:
                 then(held)
 
         self.spoken(job_id, all_of_it)
 
-    def _told(
+    def _load(
         self, job_id: int, tell: Callable[[Processor, ProcessorState], None], summary: str, keep: bool
     ) -> ProcessorState:
         with self._context.look() as work:

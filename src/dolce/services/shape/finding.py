@@ -175,4 +175,4 @@ def _require_waits(job: Job, correction: Correction) -> None:
 
 
 def _nobody(_: float) -> None:
-    """Told to nobody."""
+    """Progress that is shown nowhere."""

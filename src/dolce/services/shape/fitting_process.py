@@ -92,7 +92,7 @@ class FittingProcess:
 
 
 def _nothing() -> None:
-    """Told to nobody: the process is ended instead."""
+    """Progress that is shown nowhere: the process is ended instead."""
 
 
 def _as_a_child(parent: int) -> None:

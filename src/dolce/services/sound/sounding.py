@@ -91,7 +91,7 @@ class SoundingNow:
         of every step that it tells of, and an end that it tells of is the end of all that is read.
         """
         known = self._present
-        known_state = {} if known is None else _told(known)
+        known_state = {} if known is None else _values_of(known)
 
         def truth(record: PassRecord) -> PassRecord:
             if record.state != "running":
@@ -165,7 +165,7 @@ class SoundingNow:
         self._unwritten[sounding.record.id] = (sounding.state, sounding.message)
 
 
-def _told(sounding: Sounding) -> dict[str, Any]:
+def _values_of(sounding: Sounding) -> dict[str, Any]:
     """What the thread tells of its pass; its state first, for what is read with an end has to hold all steps."""
     state = sounding.state
     return {

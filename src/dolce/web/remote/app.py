@@ -122,7 +122,7 @@ def create_remote_app(sessions: "RemoteSessions", secure: bool) -> Flask:
         return make_response("This page is from before.", 400)
 
     @app.errorhandler(DolceError)
-    def _told(error: DolceError) -> Response:
+    def _outcome_of(error: DolceError) -> Response:
         """A job that is gone or can't be read, say: words for the device that is in, which alone comes so far."""
         gone = isinstance(error, NotFound) and error.where == "jobs"
         return out(_JOB_IS_GONE if gone else str(escape(error)), 409)

@@ -8,6 +8,7 @@ from dolce.core.alignment import (
     LevelOptions,
     alike,
     beyond_possible_s,
+    common_polarity,
     direct_spectrum,
     judged_together,
     matched_levels_db,
@@ -81,6 +82,24 @@ def test_what_does_not_arrive_as_drawn_is_named_with_the_likeliest_reason():
     (further,) = off_plan({c: 0.005 + d / 343 for c, d in {**far, "Rs": 2.75}.items()}, far, speed_m_s=343.0)
     assert further.off_m == pytest.approx(0.25, abs=1e-6)
     assert off_plan({"L": 0.1, "R": 0.2}, far, speed_m_s=343.0) == []
+
+
+@pytest.mark.parametrize(
+    ("normal", "inverted", "unsure", "together"),
+    [
+        (5, 0, 0, "normal"),
+        (4, 1, 0, "normal"),
+        (3, 2, 0, "unsure"),
+        (2, 3, 0, "unsure"),
+        (1, 4, 0, "inverted"),
+        (0, 5, 0, "inverted"),
+        (2, 0, 3, "normal"),
+        (1, 0, 2, "unsure"),  # a third of the takes is too few
+        (0, 0, 4, "unsure"),
+    ],
+)
+def test_takes_of_a_channel_must_agree_on_its_polarity(normal, inverted, unsure, together):
+    assert common_polarity(["normal"] * normal + ["inverted"] * inverted + ["unsure"] * unsure) == together
 
 
 def test_polarity_follows_a_mate_and_contradictions_are_unsure():

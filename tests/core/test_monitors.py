@@ -156,6 +156,12 @@ def test_a_check_tells_a_switch_that_was_not_turned_and_takes_no_gain_for_one():
     assert wrong.worst_db == pytest.approx(4, abs=0.5)
 
 
+@pytest.mark.parametrize(("upper_hz", "moves_db"), [(201.0, 0.4), (199.0, 8.0)])
+def test_points_far_apart_are_no_gap_where_the_curve_stands_nor_near_ones_where_it_moves(upper_hz, moves_db):
+    held = Position(name="x", frequency_hz=(50.0, upper_hz), level_db=(0.0, moves_db))
+    assert held.change_db(np.array([50.0, upper_hz])).tolist() == pytest.approx([0, moves_db])
+
+
 @pytest.mark.parametrize(
     ("make", "said"),
     [

@@ -12,6 +12,7 @@ from dolce.core.dsp import all_pass_response
 from dolce.core.filters import BandFilter, chain_level_db, convolution_filter
 from dolce.core.processor import (
     EFFECTS,
+    REHEARSAL_PROCESSOR,
     AllPass,
     BassManagement,
     ChannelSettings,
@@ -19,12 +20,16 @@ from dolce.core.processor import (
     Crossover,
     Effects,
     Preset,
+    ProcessorInUse,
     ProcessorLimits,
     ProcessorState,
     Route,
+    checked_chain,
+    differences,
     processed,
 )
-from dolce.core.tuning import response_of
+from dolce.core.processor.chain import MOST_IN_A_ROW
+from dolce.core.tuning import level_of, response_of
 from dolce.errors import InvalidValue
 
 RATE = 48_000
@@ -64,6 +69,42 @@ def test_convolution_does_what_the_bands_do():
     assert_allclose(settings.correction_level_db(at, sample_rate_hz=RATE), bands, atol=0.1)
     other = processed(impulse(), settings, sample_rate_hz=44_100)  # fits its own rate only
     assert_allclose(other, impulse())
+
+
+@pytest.mark.parametrize(
+    ("change", "parts"),
+    [
+        ({"trim_db": -3.004}, []),
+        ({"trim_db": -3.006}, ["trim"]),
+        ({"delay_s": 0.001 + 4e-7}, []),
+        ({"delay_s": 0.001 + 6e-7}, ["delay"]),
+        ({"polarity": "inverted"}, ["polarity"]),
+        ({"high_pass": Crossover(frequency_hz=90)}, ["crossover"]),
+        ({"filters": ()}, ["bands"]),
+        ({"filters": (replace(BAND, gain_db=-6.2), BAND)}, ["bands"]),
+    ],
+)
+def test_what_a_processor_holds_differs_from_what_it_was_told_by_more_than_any_device_is_set(change, parts):
+    held = ChannelSettings(trim_db=-3, delay_s=0.001, high_pass=Crossover(frequency_hz=80), filters=(BAND,))
+    assert [difference.part for difference in differences(held, replace(held, **change))] == parts
+
+
+def test_a_chain_holds_one_processor_that_is_loaded_and_no_more_in_a_row_than_are_kept_apart():
+    others = tuple(ProcessorInUse(name=f"Other {k}", by_itself=True) for k in range(MOST_IN_A_ROW))
+    whole = (REHEARSAL_PROCESSOR, *others[:-1])
+    assert checked_chain(whole) == whole
+    with pytest.raises(InvalidValue, match="in a row"):
+        checked_chain((REHEARSAL_PROCESSOR, *others))
+    with pytest.raises(InvalidValue, match="one processor of the chain is loaded"):
+        checked_chain(others[:2])
+
+
+def test_the_level_of_settings_is_that_of_their_response_whatever_they_hold():
+    at = np.array([30.0, 80.0, 400.0])
+    for more in ({}, {"high_pass": Crossover(frequency_hz=80)}, {"low_pass": Crossover(frequency_hz=80)}):
+        settings = ChannelSettings(trim_db=-3, delay_s=0.001, polarity="inverted", filters=(BAND,), **more)
+        whole = 20 * np.log10(np.abs(response_of(settings, at_hz=at, sample_rate_hz=RATE)))
+        assert_allclose(level_of(settings, at_hz=at, sample_rate_hz=RATE), whole, atol=1e-9)
 
 
 def test_mute_solo_and_dim_show_and_count_as_another_state():

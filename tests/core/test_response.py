@@ -64,6 +64,12 @@ def deconvolver():
     return Deconvolver(SWEEP.samples(), **LENGTHS, band_hz=(SWEEP.start_hz, SWEEP.stop_hz))
 
 
+@pytest.mark.parametrize("stimulus", [np.zeros(48_000), np.ones(999), np.zeros(0)])
+def test_what_was_played_must_sound_and_last(stimulus):
+    with pytest.raises(InvalidValue, match="silent or too short"):
+        Deconvolver(stimulus, sample_rate_hz=RATE, recording_samples=96_000)
+
+
 def test_known_system_comes_back_in_level_arrival_and_polarity():
     # The system is a closed form, so every expected value is exact.
     sweep = Sweep(duration_s=5.0)

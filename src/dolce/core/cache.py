@@ -19,7 +19,7 @@ Key = TypeVar("Key", bound=Hashable)
 Value = TypeVar("Value")
 Given = ParamSpec("Given")
 
-MOST_BYTES = 64 << 20  # of all caches together
+MOST_BYTES = 48 << 20  # of all caches together
 
 
 class _Together:

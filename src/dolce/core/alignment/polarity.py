@@ -39,10 +39,11 @@ def common_polarity(polarities: Sequence[Polarity]) -> Polarity:
     sure = [polarity for polarity in polarities if polarity != "unsure"]
     if not sure or len(sure) < _MOST_OF_ALL * len(polarities):
         return "unsure"
-    normal = sum(polarity == "normal" for polarity in sure) / len(sure)
-    if normal >= _OF_THOSE:
-        return "normal"
-    return "inverted" if normal <= 1 - _OF_THOSE else "unsure"
+    found: Polarity
+    for found in ("normal", "inverted"):
+        if sum(polarity == found for polarity in sure) >= _OF_THOSE * len(sure):
+            return found
+    return "unsure"
 
 
 def direct_spectrum(response: ImpulseResponse, arrival_s: float) -> tuple[NDArray, NDArray]:

@@ -17,6 +17,7 @@ from dolce.formats.filter_tables import filter_row, write_filters_csv, write_fil
 from dolce.formats.microphone_text import read_microphone_curve, write_microphone_curve
 from dolce.formats.response_csv import read_response, write_response
 from dolce.formats.takes_csv import read_takes
+from dolce.formats.target_text import read_target
 from dolce.formats.zip_package import zip_parts
 
 NOISE = np.random.default_rng(1).uniform(-0.9, 0.9, 4000)
@@ -100,7 +101,7 @@ def test_calibration_texts_of_many_habits_say_the_same(text):
         ("20 nan\n30 1\n", "line 1: 'nan' is not a number"),
         ("20 1\nsomething else\n40 1\n", "line 2: 'something' is not a number"),
         ("20\n30\n", "only one value"),
-        ("20 1\n20 1\n", "follows"),
+        ("20 1\n20 1\n", "line 2: 20 Hz follows 20 Hz"),
         ("20 500\n30 1\n", "no microphone"),
         ("-5 1\n30 1\n", "frequency of -5"),
     ],
@@ -187,3 +188,40 @@ def test_seats_may_number_their_spots_alike_in_a_list_of_takes():
         ("front", "a.wav", 0.0),
         ("back", "b.wav", 0.01),
     ]
+
+
+HEAD = "channel,kind,spot,seat,file,start_s\n"
+
+
+@pytest.mark.parametrize(
+    ("text", "said"),
+    [
+        ("", "no column"),
+        (HEAD, "no takes are listed"),
+        (HEAD + "L,main,1,front,a.wav,now\n", "line 2: start_s 'now' is no time"),
+        (HEAD + "L,main,1,front,a.wav,3601\n", "line 2: start_s '3601' is no time"),
+        (HEAD + "L,main,1,front,a.wav,nan\n", "line 2: start_s 'nan' is no time"),
+        (HEAD + "L,tweeter,1,front,a.wav,0\n", "line 2: 'tweeter' is no kind"),
+        (HEAD + "L,main,,front,a.wav,0\n", "line 2: spot is empty"),
+        (HEAD + "L,main,1,front,a.wav,0\nL,main,1,front,b.wav,0\n", "line 3: L at 1 is listed twice"),
+        (HEAD + "L,main,1,front,a.wav,0\nL,sub,2,front,b.wav,0\n", "line 3: L is a main above, and a sub here"),
+    ],
+)
+def test_faulty_lists_of_takes_name_the_line(text, said):
+    with pytest.raises(FormatError, match=said) as caught:
+        read_takes(text.encode(), name="takes.csv")
+    assert caught.value.remedy
+
+
+@pytest.mark.parametrize(
+    ("text", "said"),
+    [
+        ("20 0\n20 1\n", "line 2: 20 Hz follows 20 Hz"),
+        ("20 0\n10 1\n", "line 2: 10 Hz follows 20 Hz"),
+        ("20 0\n30 500\n40 0\n", "line 2: 500 dB can't be"),
+    ],
+)
+def test_faulty_targets_name_the_line(text, said):
+    with pytest.raises(FormatError, match=said) as caught:
+        read_target(text.encode(), name="house.txt")
+    assert caught.value.remedy

@@ -218,7 +218,7 @@ def test_faulty_lists_of_takes_name_the_line(text, said):
     [
         ("20 0\n20 1\n", "line 2: 20 Hz follows 20 Hz"),
         ("20 0\n10 1\n", "line 2: 10 Hz follows 20 Hz"),
-        ("20 0\n30 500\n40 0\n", "line 2: 500 dB can't be"),
+        ("20 0\n30 1001\n40 0\n", "line 2: 1001 dB can't be"),
     ],
 )
 def test_faulty_targets_name_the_line(text, said):

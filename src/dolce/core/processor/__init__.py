@@ -1,6 +1,14 @@
 """What processors are told, what they can hold, and what they do with sound."""
 
-from dolce.core.processor.chain import REHEARSAL_PROCESSOR, SAID_PROCESSOR, ProcessorInUse, checked_chain, with_loaded
+from dolce.core.processor.chain import (
+    REHEARSAL_PROCESSOR,
+    SAID_PROCESSOR,
+    ProcessorInUse,
+    checked_chain,
+    with_loaded,
+    with_other,
+    without_other,
+)
 from dolce.core.processor.crossover import Crossover
 from dolce.core.processor.difference import Difference, differences
 from dolce.core.processor.fitting import Rounded, fitted
@@ -38,4 +46,6 @@ __all__ = [
     "fitted",
     "processed",
     "with_loaded",
+    "with_other",
+    "without_other",
 ]

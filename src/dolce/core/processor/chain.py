@@ -87,6 +87,19 @@ def checked_chain(chain: tuple[ProcessorInUse, ...]) -> tuple[ProcessorInUse, ..
     return chain
 
 
+def with_other(chain: tuple[ProcessorInUse, ...], name: str, **changes: Any) -> tuple[ProcessorInUse, ...]:
+    """The chain with another value of one that corrects by itself."""
+    return tuple(
+        replace(processor, **changes) if processor.by_itself and processor.name == name else processor
+        for processor in chain
+    )
+
+
+def without_other(chain: tuple[ProcessorInUse, ...], name: str) -> tuple[ProcessorInUse, ...]:
+    """The chain without one that corrects by itself."""
+    return tuple(processor for processor in chain if not (processor.by_itself and processor.name == name))
+
+
 def with_loaded(chain: tuple[ProcessorInUse, ...], **changes: Any) -> tuple[ProcessorInUse, ...]:
     """The chain with another value of what Dolce loads."""
     return tuple(processor if processor.by_itself else replace(processor, **changes) for processor in chain)

@@ -14,6 +14,8 @@ from dolce.core.processor import (
     ProcessorInUse,
     ProcessorLimits,
     ProcessorState,
+    with_other,
+    without_other,
 )
 from dolce.core.rig import SLATE
 from dolce.errors import Conflict, InvalidValue, NotFound
@@ -277,17 +279,7 @@ class ProcessorKeeping:
         self._require_other(job_id, name)
         with self._context.change() as work:
             rig = work.jobs.get(job_id).rig
-            work.jobs.set_rig(
-                job_id,
-                rig.changed(
-                    chain=tuple(
-                        replace(processor, settings=settings.strip())
-                        if processor.by_itself and processor.name == name
-                        else processor
-                        for processor in rig.chain
-                    )
-                ),
-            )
+            work.jobs.set_rig(job_id, rig.changed(chain=with_other(rig.chain, name, settings=settings.strip())))
             work.logbook.add(job_id, f"Settings of {name}: {settings.strip() or 'not said'}.", at=self._context.now())
 
     def drop_other(self, job_id: int, name: str) -> None:
@@ -297,14 +289,7 @@ class ProcessorKeeping:
             self.switch_other(job_id, name)
         with self._context.change() as work:
             rig = work.jobs.get(job_id).rig
-            work.jobs.set_rig(
-                job_id,
-                rig.changed(
-                    chain=tuple(
-                        processor for processor in rig.chain if not (processor.by_itself and processor.name == name)
-                    )
-                ),
-            )
+            work.jobs.set_rig(job_id, rig.changed(chain=without_other(rig.chain, name)))
             work.logbook.add(job_id, f"{name} taken out of the chain.", at=self._context.now())
 
     def switch_other(self, job_id: int, name: str) -> None:

@@ -4,11 +4,10 @@ from flask import request
 from werkzeug.wrappers import Response
 
 from dolce.core.correction import VERDICTS, Overruled
-from dolce.errors import InvalidValue
 from dolce.web.shared.form_reader import FormReader
 from dolce.web.shared.numbers import number_of
 from dolce.web.shared.page import services
-from dolce.web.stops.shape.sheets import blueprint, edited, on_sheet, show
+from dolce.web.stops.shape.sheets import blueprint, edited, on_sheet
 
 
 @blueprint.post("/verdicts/<channel>")
@@ -39,33 +38,19 @@ def weights(job_id: int) -> Response:
     seats = services().jobs.get(job_id).plan.seats
     found = {seat.id: form.number(f"weight-{seat.id}", low=0, high=10, default=0.0) for seat in seats}
     name = form.text("seat_weighting_name")[:60]
-    try:
-        form.done()
+    form.done()
+    with form.blaming({}, "weights"):
         services().versions.set_weights(job_id, name, found)
-    except InvalidValue as error:
-        return show(
-            job_id,
-            status=422,
-            faults={"weights": f"{error.problem} {error.remedy}"},
-            typed=request.form,
-            sheet="seat_weighting",
-        )
     return edited(job_id, lambda: None, sheet="seat_weighting")
 
 
 @blueprint.post("/versions/keep")
+@on_sheet("seat_weighting")
 def keep_version(job_id: int) -> Response:
     """Keep the present correction by name."""
-    try:
-        services().versions.keep(job_id, request.form.get("version_name", ""), request.form.get("note", ""))
-    except InvalidValue as error:
-        return show(
-            job_id,
-            status=422,
-            faults={"version_name": f"{error.problem} {error.remedy}"},
-            typed=request.form,
-            sheet="seat_weighting",
-        )
+    form = FormReader(request.form)
+    with form.blaming({}, "version_name"):
+        services().versions.keep(job_id, form.text("version_name"), form.text("note"))
     return edited(job_id, lambda: None, sheet="seat_weighting")
 
 

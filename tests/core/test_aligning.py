@@ -67,6 +67,18 @@ def test_levels_follow_reference_offsets_and_what_a_processor_can_turn_up():
             LevelOptions(**wrong)
 
 
+@pytest.mark.parametrize(
+    ("band_hz", "fits"),
+    [((100, 142), True), ((100, 141), False), ((19, 200), False), ((20, 20_000), True), ((100, 20_001), False)],
+)
+def test_a_band_of_levels_is_half_an_octave_wide_and_within_hearing(band_hz, fits):
+    if fits:
+        assert LevelOptions(band_hz=band_hz).band_hz == band_hz
+    else:
+        with pytest.raises(InvalidValue, match="no band to match levels in"):
+            LevelOptions(band_hz=band_hz)
+
+
 def test_what_does_not_arrive_as_drawn_is_named_with_the_likeliest_reason():
     far = {"L": 3.0, "R": 3.0, "C": 2.8, "Ls": 2.0, "Rs": 2.5}
 

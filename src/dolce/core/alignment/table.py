@@ -73,7 +73,7 @@ class LevelOptions:
     def __post_init__(self) -> None:
         ranges(self)
         low, high = self.band_hz
-        if not 20 <= low < high <= 20_000 or high < 1.5 * low:
+        if not 20 <= low < high <= 20_000 or high < low * 2**0.5:
             raise InvalidValue(
                 f"{low:g} to {high:g} Hz is no band to match levels in.",
                 where="band of levels",

@@ -20,8 +20,16 @@ _SUB_HEIGHT_M = 0.25
 _SUB_PLACES = ((0.5, 0.0), (0.5, 1.0), (0.0, 0.5), (1.0, 0.5))
 
 
+USUAL_SIZE = RoomSize(length_m=4.6, width_m=3.6, height_m=2.5)  # of a room that nobody has measured yet
+
+
 def new_plan(
-    size: RoomSize, *, layout: str = "2.0", subs: int | None = None, seat_name: str = "Mixer", spots: int = 9
+    size: RoomSize = USUAL_SIZE,
+    *,
+    layout: str = "2.0",
+    subs: int | None = None,
+    seat_name: str = "Mixer",
+    spots: int = 9,
 ) -> RoomPlan:
     """A plan with one seat in the front half, the layout's speakers around it, and a cluster of spots."""
     seat = Seat(

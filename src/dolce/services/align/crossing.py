@@ -29,6 +29,7 @@ from dolce.services.align.bass_takes import bass_responses
 from dolce.services.context import Context
 from dolce.services.read.round_curves import base_round
 from dolce.services.read.take_details import distortion_in
+from dolce.store import UnitOfWork
 
 USUAL_HZ = 80.0  # common practice
 
@@ -79,17 +80,7 @@ class Crossing:
             if missing or base is None:
                 return CrossingView(job=job, round=base, missing=missing, crossover_sums={})
             curves = self._context.curves.of(work, base.id)
-            centre = job.plan.centre_spot
-            looked = {
-                take.channel: take
-                for take in work.takes.latest(base.id)
-                if centre is not None
-                and take.spot_id == centre.id
-                and take.source == "rig"
-                and take.signal == "sweep"
-                and take.usable
-                and take.channel in job.main_channels
-            }
+            looked = self._looked(work, job, base)
             usual = usual_seat_weighting(job)
             usual_spots = spot_weights(job, usual)
             spots = [spot for spot in job.spots if usual.of_seat(spot.seat_id) > 0]
@@ -117,17 +108,32 @@ class Crossing:
             protections=protections(job, alignment, curves, usual_spots),
         )
 
+    @staticmethod
+    def _looked(work: UnitOfWork, job: Job, base: Round | None) -> dict[str, TakeRecord]:
+        """Takes of main channels at the main seat's centre, in which distortion can be read."""
+        centre = job.plan.centre_spot
+        if base is None or centre is None:
+            return {}
+        return {
+            take.channel: take
+            for take in work.takes.latest(base.id)
+            if take.spot_id == centre.id
+            and take.source == "rig"
+            and take.signal == "sweep"
+            and take.usable
+            and take.channel in job.main_channels
+        }
+
+    def _read(self, take: TakeRecord) -> None:
+        with self._context.look() as work:
+            found = distortion_in(work, take)
+        self._distorts[take.id] = distorts_below_hz(found.frequency_hz, found.total_db, found.noise_db)
+
     def _read_ahead(self, takes: Mapping[str, TakeRecord]) -> None:
         """Where main channels distort, from their recordings at the main seat's centre."""
-
-        def step(take: TakeRecord) -> None:
-            with self._context.look() as work:
-                found = distortion_in(work, take)
-            self._distorts[take.id] = distorts_below_hz(found.frequency_hz, found.total_db, found.noise_db)
-
         fresh = [take for take in takes.values() if take.id not in self._distorts]
         self._context.background.begin(
-            "crossovers", tuple(take.id for take in fresh), lambda: [partial(step, take) for take in fresh]
+            "crossovers", tuple(take.id for take in fresh), lambda: [partial(self._read, take) for take in fresh]
         )
 
     def set_crossovers(
@@ -180,6 +186,23 @@ class Crossing:
             )
 
         self._aligning.change(job_id, "of crossovers", changed)
+
+    def use_proposed(self, job_id: int) -> None:
+        """Crossovers of all groups as they are proposed, with the effects channel on the subs; errors as above."""
+        with self._context.look() as work:
+            job, alignment = work.jobs.get(job_id), work.alignments.current(job_id)
+            base = base_round(work, job, kept=alignment.round_id if alignment else None)
+            fresh = [take for take in self._looked(work, job, base).values() if take.id not in self._distorts]
+        for take in fresh:  # a proposal stands on all that is known, not on what was read by chance
+            self._read(take)
+        view = self.view(job_id)
+        if view.missing:
+            raise Conflict(view.missing, where="crossovers", remedy="Take what is missing first.")
+        self.set_crossovers(
+            job_id,
+            {group.group: group.crossover or Crossover(frequency_hz=group.proposed_hz) for group in view.groups},
+            effects=Effects(),
+        )
 
     def protect(self, job_id: int, channel: str, frequency_hz: float | None) -> None:
         """A high-pass of 24 dB per octave for one output, or for all subs of a group; None takes it off."""

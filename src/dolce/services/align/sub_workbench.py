@@ -2,6 +2,7 @@
 
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
+from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
@@ -137,6 +138,15 @@ class SubWorkbench:
         if isinstance(bench, str):
             raise Conflict(bench, where="subs", remedy="Take what is missing first.")
         self._searches.look_for(job_id, bench.field, limits, rests_on=bench.rests_on)
+
+    def search_state(self, job_id: int) -> Literal["none", "running", "found"]:
+        """Whether settings are searched, or were found from the takes that count now."""
+        search = self._searches.of(job_id)
+        if search is None:
+            return "none"
+        if search.running:
+            return "running"
+        return "found" if "search" in self.view(job_id).states else "none"
 
     def stop(self, job_id: int) -> None:
         """End a search; the best until then is kept."""

@@ -8,7 +8,6 @@ from datetime import timedelta
 from typing import IO
 
 from dolce.core import checked
-from dolce.core.geometry import RoomSize
 from dolce.core.job import DamagedJob, Job, LogEntry, Rig, Units
 from dolce.core.room import RoomPlan, new_plan
 from dolce.core.tuning import Correction
@@ -96,9 +95,9 @@ class JobKeeping:
             return [(job_id, name) for job_id, name, _ in work.jobs.deleted()]
 
     def create(self, details: JobDetails, *, plan: RoomPlan | None = None) -> Job:
-        """A new job with a usual room, a pair at 60 degrees and nine spots, all to be moved."""
+        """A new job with its plan, or with a usual room, a pair at 60 degrees and nine spots, all to be moved."""
         _check(details)
-        plan = plan or new_plan(RoomSize(length_m=4.6, width_m=3.6, height_m=2.5))
+        plan = plan or new_plan()
         now = self._context.now()
         with self._context.change() as work:
             job = work.jobs.add(

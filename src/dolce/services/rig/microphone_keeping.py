@@ -60,6 +60,11 @@ class MicrophoneKeeping:
                 last_pass=work.passes.latest(job_id, "compare"),
             )
 
+    def shelf(self) -> tuple[Microphone, ...]:
+        """Those that are kept for all jobs."""
+        with self._context.look() as work:
+            return tuple(work.microphones.all())
+
     def get(self, number: int) -> Microphone:
         """The microphone of the shelf under a number, or NotFound."""
         with self._context.look() as work:

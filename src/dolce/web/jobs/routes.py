@@ -5,7 +5,9 @@ from pathlib import Path
 from flask import Blueprint, current_app, make_response, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response
 
+from dolce.core.geometry import RoomSize
 from dolce.core.job import UNITS
+from dolce.core.room import LAYOUT_NAMES, SUB_CODES, USUAL_SIZE, RoomPlan, new_plan
 from dolce.errors import Conflict, FormatError, InvalidForm, InvalidValue
 from dolce.services.jobs.job_keeping import JobDetails
 from dolce.web.shared.form_reader import FormReader
@@ -14,6 +16,7 @@ from dolce.web.shared.page import download, services
 from dolce.web.shared.pressed_once import pressed_once
 
 blueprint = Blueprint("jobs", __name__, template_folder="templates")
+MOST_SUBS = len(SUB_CODES)
 
 
 def _page(*, status: int = 200, **context: object) -> Response:
@@ -28,6 +31,9 @@ def _page(*, status: int = 200, **context: object) -> Response:
             preparation=of.preparing.present,
             backups=of.backups.files(),
             backup_folder=_shown(of.backups.folder),
+            size=USUAL_SIZE,
+            layouts=[(name, name) for name in LAYOUT_NAMES],
+            subs=[("", "as usual"), *((count, count or "none") for count in range(MOST_SUBS + 1))],
             work=of.folder_work.present,
             space=of.space.view(),
             **{"faults": {}, "typed": {}, "editing": None, **context},
@@ -69,12 +75,28 @@ def stop_preparing() -> Response:
     return redirect(url_for("jobs.page"), 303)
 
 
+def _plan(form: FormReader, units: str) -> RoomPlan:
+    """The room as it was typed, with loudspeakers where the layout wants them; a usual one where nothing was."""
+    if not form.filled("layout"):
+        return new_plan()
+    length, width, height = (
+        form.length_of(RoomSize, f"{name}_m", typed=name, units=units, now=getattr(USUAL_SIZE, f"{name}_m"))
+        for name in ("length", "width", "height")
+    )
+    layout, subs = form.choice("layout", LAYOUT_NAMES), form.text("subs")
+    form.done()
+    size = RoomSize(length_m=length, width_m=width, height_m=height)
+    return new_plan(size, layout=layout, subs=form.whole("subs", low=0, high=MOST_SUBS) if subs else None)
+
+
 @blueprint.post("/jobs")
 @pressed_once
 def create() -> Response:
     """A new job, opened at its first stop."""
+    form = FormReader(request.form)
     try:
-        job = services().jobs.create(_details(FormReader(request.form)))
+        details = _details(form)
+        job = services().jobs.create(details, plan=_plan(form, details.units))
     except InvalidForm as error:
         return _page(status=422, faults=error.faults, typed=request.form)
     return redirect(url_for("room.page", job_id=job.id), 303)

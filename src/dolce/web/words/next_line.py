@@ -33,8 +33,8 @@ class NextLine:
     stop: str = ""
 
 
-def next_line(status: JobStatus, stop: str) -> NextLine:
-    """What stands on a stop's page."""
+def next_line(status: JobStatus, stop: str, sheet: str = "") -> NextLine:
+    """What stands on a page of a stop; no button where what is asked for is done on that very page."""
     job, missing = status.job, status.wanted - status.taken
 
     def go(what: str, why: str, button: str, to: str, **query: Any) -> NextLine:
@@ -64,7 +64,7 @@ def next_line(status: JobStatus, stop: str) -> NextLine:
                 sheet="spots",
             )
         case "microphone":
-            return go(*_of_microphone(status.microphone_fault), "rig", sheet="microphones")
+            return _microphone(status, (stop, sheet) == ("rig", "microphones"), do, go)
         case "level":
             return do(
                 "Check the level",
@@ -113,20 +113,32 @@ def next_line(status: JobStatus, stop: str) -> NextLine:
                 "align.use",
             )
         case "subs":
-            return go(
-                "Let the subs work as one",
-                "found for all seats at once, even seats first",
-                "To the subs",
-                "align",
-                sheet="subs",
-            )
+            match services().workbench.search_state(job.id):
+                case "running":
+                    return NextLine(
+                        what="Settings of the subs are being searched", why="Align shows them as soon as they are there"
+                    )
+                case "found":
+                    return do(
+                        "Use the settings of the subs that were found",
+                        "what they do at every seat stands on Align, and others can be chosen there",
+                        "Use them",
+                        "align.use_subs",
+                        code="search",
+                    )
+                case "none":
+                    return do(
+                        "Set the subs so that all seats hear the same bass",
+                        "gain, delay and polarity of each, searched for all seats at once",
+                        "Search for all seats",
+                        "align.search_subs",
+                    )
         case "crossovers":
-            return go(
-                "Choose where the subs take over",
-                "each loudspeaker plays what it plays well",
-                "To the crossovers",
-                "align",
-                sheet="crossover",
+            return do(
+                "Use the proposed crossovers",
+                "each group hands its bass to the subs above where it falls off; others can be chosen on Align",
+                "Use them",
+                "align.use_proposed_crossovers",
             )
         case "filters" | "filters again" if _searching(job.id):
             return NextLine(what="Filters are being found", why="they stand on Shape as soon as they are there")
@@ -183,6 +195,17 @@ def next_line(status: JobStatus, stop: str) -> NextLine:
             )
         case "prove":
             return go("See whether it holds", "before, predicted and measured over each other", "To the proof", "prove")
+
+
+def _microphone(status: JobStatus, here: bool, do: Callable[..., NextLine], go: Callable[..., NextLine]) -> NextLine:
+    what, why, button = _of_microphone(status.microphone_fault)
+    if status.microphone_fault in ("none", None) and status.job.rig.interface.simulated:
+        shelf = services().microphones.shelf()
+        if len(shelf) == 1:
+            return do(f"Use the {shelf[0].name.lower()}", why, "Use it", "rig.use_microphone", number=shelf[0].id)
+    if here:
+        return NextLine(what=what, why=f"{why}; it is done on this page")
+    return go(what, why, button, "rig", sheet="microphones")
 
 
 def _of_microphone(fault: MicrophoneFault | None) -> tuple[str, str, str]:

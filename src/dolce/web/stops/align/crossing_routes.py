@@ -40,6 +40,13 @@ def set_crossovers(job_id: int) -> Response:
     return after(job_id, "crossover")
 
 
+@blueprint.post("/crossovers/proposed")
+def use_proposed_crossovers(job_id: int) -> Response:
+    """Crossovers of all groups as they are proposed."""
+    services().crossing.use_proposed(job_id)
+    return after(job_id, "crossover")
+
+
 @blueprint.post("/crossovers/none")
 def no_crossovers(job_id: int) -> Response:
     """Every channel plays its whole range itself."""

@@ -13,8 +13,11 @@ from dolce.web.stops.align.sub_views import workbench_page
 @blueprint.post("/subs/search")
 @on_sheet("subs")
 def search_subs(job_id: int) -> Response:
-    """Look for settings within limits."""
+    """Look for settings within limits; within the usual ones where none are sent."""
     form = FormReader(request.form)
+    if "max_loss_db" not in request.form:
+        services().workbench.search(job_id, SearchLimits())
+        return after(job_id, "subs")
     limits = SearchLimits(
         max_loss_db=form.of(SearchLimits, "max_loss_db"),
         max_cut_db=form.of(SearchLimits, "max_cut_db"),

@@ -8,6 +8,8 @@ from scipy import signal
 
 from dolce.__main__ import main
 from dolce.cli.main import run
+from dolce.core.response import ANALYSIS_GRID_HZ as GRID
+from dolce.formats.response_csv import write_response
 
 RATE = 48_000
 
@@ -298,6 +300,22 @@ def test_filters_cut_the_resonance_and_leave_the_dip(tmp_path):
         assert (info.samplerate, info.frames, info.subtype) == (rate, rate, "FLOAT")
 
 
+def test_what_is_expected_of_others_stands_on_the_scatter_around_each_seat(tmp_path):
+    # Two seats that differ, two spots of each that don't: nothing is left to chance.
+    for name, level in (("a1", 6.0), ("a2", 6.0), ("b1", 2.0), ("b2", 2.0)):
+        bump = level * np.exp(-((np.log2(GRID / 60) / 0.3) ** 2))
+        (tmp_path / f"{name}.csv").write_bytes(write_response(GRID, bump, 0 * bump))
+    widths = []
+    for more in ([], ["--seats", "a,a,b,b"]):
+        files = [str(tmp_path / f"{name}.csv") for name in ("a1", "a2", "b1", "b2")]
+        out = tmp_path / "f.json"
+        assert main(["filters", *files, *more, "--out", str(out)]) == 0
+        found = json.loads(out.read_text())["expected"]
+        widths.append(found["after_at_new_spots_high_db"] - found["after_at_new_spots_low_db"])
+    assert widths[0] > 0.2
+    assert widths[1] < 0.1 * widths[0]
+
+
 @pytest.mark.parametrize(
     ("arguments", "said"),
     [
@@ -309,6 +327,7 @@ def test_filters_cut_the_resonance_and_leave_the_dip(tmp_path):
         (["response", "SWEEP", "--stimulus", "SWEEP", "--mic-cal", "TEXT", "--out", "OUT"], "0 points"),
         (["filters", "TEXT", "--out", "OUT"], "no column"),
         (["filters", "R", "--weights", "1,2", "--out", "OUT"], "weights"),
+        (["filters", "R", "--seats", "front,back", "--out", "OUT"], "2 seats for 1 responses"),
         (["filters", "R", "--from", "500", "--to", "20", "--out", "OUT"], "upside down"),
         (["filters", "R", "--bands", "0", "--out", "OUT"], "bands"),
         (["filters", "R", "--fir", "DIR", "--rates", "5", "--out", "OUT"], "--rates"),

@@ -3,7 +3,7 @@
 import numpy as np
 import pytest
 
-from dolce.core.uncertainty import effective_count, jackknife_error, pooled_difference_error, student_factor
+from dolce.core.uncertainty import effective_count, jackknife_error, mean_error, pooled_difference_error, student_factor
 
 
 @pytest.mark.parametrize(("count", "factor"), [(2, 12.706), (3, 4.303), (5, 2.776), (9, 2.306), (31, 2.042)])
@@ -38,6 +38,35 @@ def test_unequal_weights_count_for_fewer_spots():
         held.append(abs(mean(np.arange(5))) <= jackknife_error(mean, weight))
     # An approximation for unequal weights: on the safe side (98 % seen), and not by much.
     assert 0.94 < np.mean(held) < 0.99
+
+
+@pytest.mark.parametrize("share", [0.8, 0.95])
+@pytest.mark.parametrize("seat_of", [None, "aaaaaaaa", "aabababa", "aabacaba", "abcdefgh"])
+def test_what_seats_differ_by_is_no_chance_where_each_has_several_spots(seat_of, share):
+    # Spots are put around every seat on purpose: what varies from one set of spots to another is their place around it.
+    rng, held, widths = np.random.default_rng(11), [], []
+    seats = {name: 1.5 * k for k, name in enumerate(dict.fromkeys(seat_of or "a"))}
+    apart = np.array([seats[name] for name in seat_of or "aaaaaaaa"])
+    for _ in range(3000):
+        spots = apart + rng.normal(0, 1, 8)
+        error = mean_error(spots, np.ones(8), seat_of=seat_of, share=share)
+        held.append(abs(spots.mean() - apart.mean()) <= error)
+        widths.append(error)
+    if seat_of == "abcdefgh":  # nothing tells the seats from chance: too much is said, never too little
+        assert np.mean(held) > 0.99
+    else:
+        assert np.mean(held) == pytest.approx(share, abs=0.025)
+        most = student_factor(np.ones(5 if seat_of == "aabacaba" else 7), share=share)
+        assert np.mean(widths) < 1.1 * most / np.sqrt(8)
+
+
+def test_the_mean_of_spots_around_one_seat_has_students_interval():
+    # Any table of Student's t: 2.132 is the two-sided 90 % point of 4 degrees of freedom.
+    values = np.array([1.0, 2.0, 4.0, 5.0, 8.0])
+    expected = 2.132 * values.std(ddof=1) / np.sqrt(5)
+    assert mean_error(values, np.ones(5), share=0.9) == pytest.approx(expected, rel=1e-3)
+    assert mean_error(values, np.full(5, 0.2), seat_of=[3] * 5, share=0.9) == pytest.approx(expected, rel=1e-3)
+    assert mean_error([2.0], [1.0]) == np.inf
 
 
 def test_of_one_spot_nothing_is_known():

@@ -106,6 +106,9 @@ def _parser() -> argparse.ArgumentParser:
     filters = commands.add_parser("filters", help="parametric filters for responses of one speaker at several spots")
     filters.add_argument("responses", metavar="R1.csv", type=Path, nargs="+")
     filters.add_argument("--weights", help="one number per response, parted by commas")
+    filters.add_argument(
+        "--seats", help="seat of each response, parted by commas; all around one when left out (see `expected`)"
+    )
     filters.add_argument("--target", default="flat", metavar="FILE.csv|flat")
     filters.add_argument("--from", dest="from_hz", type=float, default=20.0, help="Hz")
     filters.add_argument("--to", dest="to_hz", type=float, default=500.0, help="Hz")
@@ -304,4 +307,5 @@ def _filters(options: argparse.Namespace) -> None:
         filter_options,
         out=options.out,
         weights=_numbers(options.weights, "--weights") if options.weights else None,
+        seats=[seat.strip() for seat in options.seats.split(",")] if options.seats else None,
     )

@@ -1,6 +1,6 @@
 """How sure a figure is that was averaged over few spots."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Hashable, Sequence
 
 import numpy as np
 import scipy
@@ -12,22 +12,29 @@ SURE = 0.95  # share of cases that intervals hold where nothing else is said
 AGAINST_BOUND = 0.90
 
 
-def student_factor(weights: ArrayLike, *, share: float = SURE) -> float:
-    """Standard errors on either side of a weighted mean that hold the truth in a share of cases.
+def freedom_of(weights: ArrayLike) -> float:
+    """Degrees of freedom of the scatter of weighted values: one less than their number where weights are equal, and
+    fewer where they are not; 0 for one value (F. E. Satterthwaite, Biometrics Bulletin 2, 110-114, 1946).
+    """
+    part = np.asarray(weights, dtype=float) / np.sum(weights)
+    squares, cubes = float(np.sum(part**2)), float(np.sum(part**3))
+    if squares > 1 - 1e-9:
+        return 0.0
+    return (1 - squares) ** 2 / (squares - 2 * cubes + squares**2)
 
-    Infinite for one value. The degrees of freedom of the values' scatter are one less than their number where weights
-    are equal, and fewer where they are not (F. E. Satterthwaite, Biometrics Bulletin 2, 110-114, 1946).
+
+def student_factor(weights: ArrayLike, *, share: float = SURE) -> float:
+    """Standard errors on either side of a weighted mean that hold the truth in a share of cases; infinite for one.
 
     References
     ----------
     Student (W. S. Gosset), "The probable error of a mean", Biometrika 6, 1-25 (1908).
     """
-    part = np.asarray(weights, dtype=float) / np.sum(weights)
-    squares, cubes = float(np.sum(part**2)), float(np.sum(part**3))
-    if squares > 1 - 1e-9:
-        return np.inf
-    freedom = (1 - squares) ** 2 / (squares - 2 * cubes + squares**2)
-    return float(scipy.special.stdtrit(freedom, 0.5 + share / 2))
+    return _student(freedom_of(weights), share)
+
+
+def _student(freedom: float, share: float) -> float:
+    return float(scipy.special.stdtrit(freedom, 0.5 + share / 2)) if freedom else np.inf
 
 
 def effective_count(weights: ArrayLike) -> float:
@@ -72,6 +79,39 @@ def jackknife_error(
     return student_factor(part, share=share) * np.sqrt(variance)
 
 
+def mean_error(
+    values: ArrayLike, weights: ArrayLike, *, seat_of: Sequence[Hashable] | None = None, share: float = SURE
+) -> float:
+    """Half of the interval of a weighted mean over spots that holds the truth in a share of cases; infinite for one.
+
+    Parameters
+    ----------
+    values, weights : shape (spots,); weights above 0
+    seat_of : the seat of each spot; None where they stand around one
+
+    Notes
+    -----
+    Spots are put around every seat on purpose, so what seats differ by is no chance: only the scatter of spots around
+    the same seat counts, pooled over the seats (stratified sampling: W. G. Cochran, "Sampling Techniques", 3rd ed.,
+    1977, ch. 5). Where fewer than half of the degrees of freedom are left by that, all spots are taken as one sample,
+    which says rather too much.
+    """
+    value, part = np.asarray(values, dtype=float), np.asarray(weights, dtype=float) / np.sum(weights)
+    seats = list(seat_of) if seat_of is not None else [None] * value.size
+    groups = [np.array([other == seat for other in seats]) for seat in dict.fromkeys(seats)]
+    if sum(freedom_of(part[group]) for group in groups) < freedom_of(part) / 2:
+        groups = [np.ones(value.size, dtype=bool)]
+    squares = counts = freedom = 0.0
+    for group in groups:
+        of_seat, within = part[group] / part[group].sum(), value[group]
+        effective = effective_count(of_seat)
+        squares += effective * float(of_seat @ (within - of_seat @ within) ** 2)
+        counts += effective - 1
+        freedom += freedom_of(of_seat)
+    spread = np.sqrt(squares / max(counts, 0.5))
+    return _student(freedom, share) * float(spread * np.sqrt(np.sum(part**2))) if freedom else np.inf
+
+
 def pooled_difference_error(values: NDArray, weights: ArrayLike, *, share: float = SURE) -> float:
     """Half of the interval of the difference of two rows' weighted means, with the scatter that all rows share.
 
@@ -93,5 +133,4 @@ def pooled_difference_error(values: NDArray, weights: ArrayLike, *, share: float
         return float(np.inf)
     off = values - (values @ part)[:, None]
     variance = float(np.mean(off**2 @ part)) / (1 - squares)
-    freedom = len(values) * (1 - squares) ** 2 / (squares - 2 * float(np.sum(part**3)) + squares**2)
-    return float(scipy.special.stdtrit(freedom, 0.5 + share / 2)) * float(np.sqrt(2 * variance * squares))
+    return _student(len(values) * freedom_of(part), share) * float(np.sqrt(2 * variance * squares))

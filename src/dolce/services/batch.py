@@ -160,17 +160,29 @@ class FilterOptions:
 
 
 def write_filters(
-    responses: Sequence[Path], options: FilterOptions, *, weights: Sequence[float] | None, out: Path
+    responses: Sequence[Path],
+    options: FilterOptions,
+    *,
+    out: Path,
+    weights: Sequence[float] | None = None,
+    seats: Sequence[str] | None = None,
 ) -> None:
-    """Write filters for several responses together, smoothed over 1/12 octave; see `plan_correction`."""
+    """Write filters for several responses together, smoothed over 1/12 octave; see `plan_correction`.
+
+    `seats` names the seat of each: what is expected of others stands on the scatter around the same seat then.
+    """
     limits = options.limits
     for rate in options.rates_hz:
         checked.within(rate, low=8_000, high=192_000, where="--rates", unit="Hz")
     read = [read_response(read_bytes(path), name=path.name) for path in responses]
     grid = _common_grid(read, responses, limits)
     frequency = ANALYSIS_GRID_HZ[grid]
-    seats = SeatResponses.of(
-        [r.smoothed_on(frequency, per_octave=SHAPING_PER_OCTAVE) for r in read], _checked(weights, read)
+    if seats is not None and len(seats) != len(read):
+        raise InvalidValue(
+            f"{len(seats)} seats for {len(read)} responses.", where="--seats", remedy="Give one for each response."
+        )
+    at_seats = SeatResponses.of(
+        [r.smoothed_on(frequency, per_octave=SHAPING_PER_OCTAVE) for r in read], _checked(weights, read), seat_of=seats
     )
     wanted = np.zeros(frequency.size)
     if options.target is not None:
@@ -179,10 +191,12 @@ def write_filters(
 
     def shaped(correction: Correction) -> ChannelShape:
         return shape_of(
-            _CHANNEL, seats, at_hz=frequency, correction=correction, target_db=wanted, sample_rate_hz=_FIT_RATE_HZ
+            _CHANNEL, at_seats, at_hz=frequency, correction=correction, target_db=wanted, sample_rate_hz=_FIT_RATE_HZ
         )
 
-    turned = {} if options.filter_type.phase != "mixed" else {_CHANNEL: _shared_phase(read, responses, seats.weights)}
+    turned = (
+        {} if options.filter_type.phase != "mixed" else {_CHANNEL: _shared_phase(read, responses, at_seats.weights)}
+    )
     correction = found_filters(
         {_CHANNEL: shaped(correction)}, correction, sample_rate_hz=_FIT_RATE_HZ, turned=turned, effort=THOROUGH
     ).correction

@@ -1,6 +1,8 @@
 """What leaving each spot out says about correcting, frequency by frequency."""
 
+from collections.abc import Hashable, Sequence
 from dataclasses import dataclass, replace
+from itertools import compress
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
@@ -24,10 +26,13 @@ class Needs:
         no filter's business.
     weight : ndarray, shape (spots,)
         Adds up to 1.
+    seat_of : tuple or None
+        The seat of each spot; None where they stand around one.
     """
 
     error_db: NDArray[np.float64]
     weight: NDArray[np.float64]
+    seat_of: tuple[Hashable, ...] | None = None
 
     @classmethod
     def of(
@@ -39,6 +44,7 @@ class Needs:
         band_hz: tuple[float, float],
         weights: ArrayLike | None = None,
         offset_db: float = 0.0,
+        seat_of: Sequence[Hashable] | None = None,
     ) -> "Needs":
         """Of levels by spot, shape (spots, points); all lack `offset_db` more where the target is hung higher than
         that band says."""
@@ -47,7 +53,11 @@ class Needs:
         lacking = lacking - lacking[:, inside].mean(axis=1, keepdims=True) + offset_db
         weight = np.ones(len(level_db)) if weights is None else np.asarray(weights, dtype=float)
         used = weight > 0
-        return cls(error_db=lacking[used], weight=weight[used] / weight.sum())
+        return cls(
+            error_db=lacking[used],
+            weight=weight[used] / weight.sum(),
+            seat_of=None if seat_of is None else tuple(compress(seat_of, used)),
+        )
 
     @property
     def spots(self) -> int:

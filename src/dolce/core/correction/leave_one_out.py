@@ -7,7 +7,7 @@ from numpy.typing import NDArray
 
 from dolce.core.correction.evidence import Needs
 from dolce.core.dsp import in_band
-from dolce.core.uncertainty import effective_count, student_factor
+from dolce.core.uncertainty import mean_error
 
 _SHARE = 0.8  # four of five
 
@@ -81,7 +81,7 @@ def expected(
     Notes
     -----
     Cross-validation with one left out (M. Stone, Journal of the Royal Statistical Society B 36, 111-147, 1974). The
-    interval is Student's of the mean over the spots, each taken as one of many around the same seats.
+    interval is that of the mean over the spots, each taken as one of many around its seat (`mean_error`).
     """
 
     def figures(added: NDArray) -> NDArray:
@@ -92,9 +92,7 @@ def expected(
         return Expected(before_db=before, after_db=after)
     at_new = figures(left_out_db)
     middle = float(needs.weight @ at_new)
-    effective = effective_count(needs.weight)
-    spread = np.sqrt(float(needs.weight @ (at_new - middle) ** 2) * effective / max(effective - 1, 0.5))
-    reach = student_factor(needs.weight, share=_SHARE) * spread / np.sqrt(effective)
+    reach = mean_error(at_new, needs.weight, seat_of=needs.seat_of, share=_SHARE)
     return Expected(
         before_db=before,
         after_db=after,

@@ -1,6 +1,6 @@
 """One channel as its correction shapes it, and the filters that are found for all; for pages and commands alike."""
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Hashable, Mapping, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -57,6 +57,8 @@ class SeatResponses:
     level_db : ndarray, shape (spots, points)
         With its trim; with what others play of it, where they do.
     weights : ndarray, shape (spots,)
+    seat_of : tuple or None
+        The seat of each spot; None where they stand around one.
     share : ndarray, shape (points,), or None
         How much of that is the channel's own, 0 to 1; None for all of it.
     corrected_db : ndarray, shape (spots, points), or None
@@ -67,16 +69,21 @@ class SeatResponses:
 
     level_db: NDArray[np.float64]
     weights: NDArray[np.float64]
+    seat_of: tuple[Hashable, ...] | None = None
     share: NDArray[np.float64] | None = None
     corrected_db: NDArray[np.float64] | None = None
     extension_hz: float | None = None
 
     @classmethod
-    def of(cls, level_db: ArrayLike, weights: ArrayLike | None = None) -> "SeatResponses":
+    def of(
+        cls, level_db: ArrayLike, weights: ArrayLike | None = None, *, seat_of: Sequence[Hashable] | None = None
+    ) -> "SeatResponses":
         """Levels by spot, shape (spots, points)."""
         levels = np.asarray(level_db, dtype=float)
         return cls(
-            level_db=levels, weights=np.ones(len(levels)) if weights is None else np.asarray(weights, dtype=float)
+            level_db=levels,
+            weights=np.ones(len(levels)) if weights is None else np.asarray(weights, dtype=float),
+            seat_of=None if seat_of is None else tuple(seat_of),
         )
 
     @property
@@ -262,7 +269,7 @@ def shape_of(
 
     Parameters
     ----------
-    heard : Heard
+    seats : SeatResponses
         At the spots that count, on `at_hz`.
     target_db : ndarray, shape (points,), optional
         In place of the correction's target.
@@ -276,7 +283,15 @@ def shape_of(
     middle = in_band(at_hz, band_hz)
     # Each spot at its own level, all lacking on average what the energy average lacks where the target is hung.
     offset = float((target + level - average.level_db)[middle].mean())
-    needs = Needs.of(seats.level_db, target, at_hz=at_hz, band_hz=band_hz, weights=seats.weights, offset_db=offset)
+    needs = Needs.of(
+        seats.level_db,
+        target,
+        at_hz=at_hz,
+        band_hz=band_hz,
+        weights=seats.weights,
+        offset_db=offset,
+        seat_of=seats.seat_of,
+    )
     plan = plan_correction(
         at_hz, needs, target, limits=limits, overruled=correction.overruled.get(channel, ()), share=seats.share
     )

@@ -70,7 +70,11 @@ def heard_of(
         if close
         else None
     )
-    seats = SeatResponses.of(whole.level_db + trim_db + switches_db, [weights[spot] for spot in spots])
+    seats = SeatResponses.of(
+        whole.level_db + trim_db + switches_db,
+        [weights[spot] for spot in spots],
+        seat_of=[job.spot(spot).seat_id for spot in spots],
+    )
     return replace(seats, extension_hz=end), spots
 
 
@@ -133,5 +137,9 @@ def _summed(
     counts = np.array([weights[spot] for spot in before.spots])
     share = np.average(np.clip(10 ** ((levels - before.level_db) / 10), 0, 1), axis=0, weights=counts)
     return SeatResponses(
-        level_db=before.level_db, weights=counts, share=share, corrected_db=after.level_db
+        level_db=before.level_db,
+        weights=counts,
+        seat_of=tuple(job.spot(spot).seat_id for spot in before.spots),
+        share=share,
+        corrected_db=after.level_db,
     ), before.spots

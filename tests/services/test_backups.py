@@ -405,6 +405,20 @@ def test_what_dolce_would_not_have_written_is_refused_and_changes_nothing(writte
         assert link.execute("SELECT count(*) FROM samples").fetchone() == (8 * 2,)
 
 
+def test_only_backups_of_the_folder_are_opened_or_deleted(services):
+    folder = services.backups.folder
+    folder.mkdir(parents=True, exist_ok=True)
+    (folder / "notes.txt").write_text("mine")
+    (folder.parent / "outside.dolce-backup").write_text("mine")
+    (folder / "link.dolce-backup").symlink_to(folder / "notes.txt")
+    for name in ("notes.txt", "../outside.dolce-backup", "link.dolce-backup", "none.dolce-backup"):
+        for act in (services.backups.open, services.backups.delete):
+            with pytest.raises(NotFound, match="there is no backup"):
+                act(name)
+    assert (folder / "notes.txt").exists()
+    assert (folder.parent / "outside.dolce-backup").exists()
+
+
 def test_numbers_near_the_end_of_all_numbers_leave_room_for_what_comes_after(filled, written, elsewhere):
     services, job_id = filled
     last = 2**63 - 2

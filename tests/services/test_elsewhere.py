@@ -108,6 +108,18 @@ def test_what_cannot_be_a_take_says_why_and_nothing_is_kept(services, job, data,
     assert services.taking.board(job.id).takes == {}
 
 
+@pytest.mark.parametrize(("share", "kept"), [(0.97, False), (0.99, True)])
+def test_a_recording_that_is_shorter_than_its_sweep_is_no_take(services, job, share, kept):
+    sweep = Sweep(duration_s=services.jobs.get(job.id).rig.sweep_seconds)
+    samples = sweep.samples()[: round(share * sweep.duration_s * sweep.sample_rate_hz)]
+    if kept:
+        services.recordings.add(job.id, "L", 1, wav(samples), file_name="L.wav")
+    else:
+        with pytest.raises(InvalidValue, match=r"the recording lasts \d+\.\d s"):
+            services.recordings.add(job.id, "L", 1, wav(samples), file_name="L.wav")
+    assert (("L", 1) in services.taking.board(job.id).takes) is kept
+
+
 def test_what_tells_no_noise_shows_none_and_spoils_no_figure_of_the_board(services, job):
     services.elsewhere.add(job.id, "L", 1, wav(decaying()), file_name="room.wav")
     services.elsewhere.add(job.id, "R", 1, curve_text(np.zeros(ANALYSIS_GRID_HZ.size)), file_name="r.txt")

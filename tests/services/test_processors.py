@@ -10,6 +10,7 @@ import pytest
 from asking import client_of, post
 from dolce.core.filters import BandFilter
 from dolce.core.processor import (
+    REHEARSAL_PROCESSOR,
     BassManagement,
     ChannelSettings,
     Convolution,
@@ -254,3 +255,20 @@ def test_taps_that_the_disk_has_changed_are_not_taken_for_those_that_were_kept(s
     services.context.database.state_cache._kept.clear()
     with pytest.raises(Damaged, match="its processor can't be read"):
         services.jobs.get(job_id)
+
+
+def test_the_rehearsals_processor_refuses_what_it_has_no_room_for_and_keeps_what_it_holds():
+    kept = []
+    limits = ProcessorLimits(name="Small", bands=1, presets=2)
+    use = replace(REHEARSAL_PROCESSOR, limits=limits)
+    device = RehearsalProcessor(use, held=ProcessorState(), hold=kept.append)
+    band = BandFilter(frequency_hz=80, gain_db=-4, q=2)
+    one, two = (
+        Preset(name=name, channels={"L": ChannelSettings(filters=bands)})
+        for name, bands in (("one", (band,)), ("two", (band, replace(band, frequency_hz=160))))
+    )
+    device.load("A", one)
+    with pytest.raises(DeviceError, match="refuses preset B: it has no room"):
+        device.load("B", two)
+    assert set(device.read().presets) == {"A"}
+    assert len(kept) == 1

@@ -1,6 +1,7 @@
 """What to do next: from an empty job to its report."""
 
-from dataclasses import replace
+from dataclasses import dataclass, replace
+from itertools import product
 
 import pytest
 
@@ -75,3 +76,123 @@ def test_every_job_needs_four_sheets_of_the_rig_and_one_that_can_not_be_read_its
     assert needed_sheets(simulated=True, processor_readable=True) == four
     assert needed_sheets(simulated=False, processor_readable=True) == four
     assert needed_sheets(simulated=False, processor_readable=False) == (*four[:2], "processor", *four[2:])
+
+
+@dataclass(frozen=True)
+class Walked:
+    """A job as the next step sees it, and what pressing its button makes of it."""
+
+    before: tuple[str, bool, str]  # what is wrong with the microphone, level checked, lines
+    processor: str  # "neutral", "ours" or "other"
+    state: str | None  # in which the present round is taken; None where it was not begun
+    taken: int  # of two cells
+    earlier: int  # cells of an earlier untouched round
+    aligned: bool
+    filters: str  # "none", "found" or "old"
+    subs: tuple[int, bool, bool]  # how many, one, crossed
+    loaded: bool
+
+    @property
+    def facts(self) -> JobFacts:
+        microphone, level, lines = self.before
+        base = max(self.earlier, self.taken if self.state == "neutral" else 0)
+        return JobFacts(
+            spots=1,
+            microphone=microphone,
+            level_checked=level,
+            lines="done" if base else lines,
+            bypassed=self.processor == "neutral",
+            corrects=self.processor == "ours",
+            begun=self.state is not None,
+            fits=self.state in (None, self.processor),
+            taken=self.taken,
+            wanted=2,
+            through=self.state == "ours",
+            base_full=base == 2,
+            has_base=base > 0,
+            aligned=self.aligned,
+            filters=self.filters != "none",
+            moved_on=self.filters == "old",
+            subs=self.subs[0],
+            subs_one=self.subs[1],
+            crossed=self.subs[2],
+            loaded="A" if self.loaded and self.filters == "found" else "",
+        )
+
+    def pressed(self, step):
+        microphone, level, lines = self.before
+        filters = "old" if self.filters != "none" else "none"  # where levels, delays or subs are changed
+        match step:
+            case "microphone":
+                return replace(self, before=("", level, lines))
+            case "level":
+                return replace(self, before=(microphone, True, lines))
+            case "lines":
+                return replace(self, before=(microphone, level, "heard"))
+            case "lines heard" | "lines wrong":
+                return replace(self, before=(microphone, level, "done"))
+            case "neutral":
+                return replace(self, processor="neutral")
+            case "round":
+                base = max(self.earlier, self.taken if self.state == "neutral" else 0)
+                return replace(self, state=None, taken=0, earlier=base)
+            case "take":
+                assert self.state in (None, self.processor), "takes of two states would be mixed"
+                return replace(self, state=self.processor, taken=2)
+            case "align":
+                return replace(self, aligned=True, filters=filters)
+            case "subs":
+                return replace(self, subs=(self.subs[0], True, self.subs[2]), filters=filters)
+            case "crossovers":
+                return replace(self, subs=(self.subs[0], self.subs[1], True), filters=filters)
+            case "filters" | "filters again":
+                return replace(self, filters="found", loaded=False)
+            case "load":
+                return replace(self, loaded=True)
+            case "play":
+                return replace(self, processor="ours")
+        raise AssertionError(step)
+
+
+EVERY_STATE = [
+    Walked(*parts)
+    for parts in product(
+        [
+            ("no microphone", False, "none"),
+            ("", False, "none"),
+            ("", True, "none"),
+            ("", True, "wrong"),
+            ("", True, "done"),
+        ],
+        ["neutral", "ours", "other"],
+        [None, "neutral", "ours", "other"],
+        [0, 1, 2],
+        [0, 1, 2],
+        [False, True],
+        ["none", "found", "old"],
+        [(0, False, False), (1, False, False), (1, False, True), (2, False, False), (2, True, False), (2, True, True)],
+        [False, True],
+    )
+    if (parts[2] is None) == (parts[3] == 0)
+]
+
+
+def test_pressing_again_and_again_ends_in_the_report_from_every_state():
+    longest, after = 0, {}
+    for start in EVERY_STATE:
+        walked, path = start, []
+        while walked not in after:
+            step = next_step(walked.facts)
+            if step == "prove":
+                after[walked] = 0
+                break
+            path.append(walked)
+            following = walked.pressed(step)
+            assert following != walked, (start, step, "changes nothing")
+            assert following not in path, (start, step, "goes round in circles")
+            walked = following
+        for steps, passed in enumerate(reversed(path), 1):
+            after[passed] = after[walked] + steps
+            longest = max(longest, after[passed])
+    assert len(EVERY_STATE) > 20_000
+    assert longest <= 16

@@ -1,0 +1,51 @@
+"""Somebody who has never seen the application makes a job and presses what it says, and nothing else."""
+
+import pytest
+from pages import Page
+
+
+def line(page: Page) -> str:
+    return page.text("#next")
+
+
+@pytest.mark.parametrize(
+    ("layout", "subs", "most"), [("2.0", "as in the layout", 22), ("5.1", "2", 32), ("7.1.4", "3", 36)]
+)
+def test_an_empty_job_gets_to_its_report_by_the_next_line_alone(driver, demo, demo_address, layout, subs, most):
+    page = Page(driver, demo_address).open("/")
+    page.faults_in_console()
+    page.fill("Name", "First try")
+    page.fill("Layout", layout)
+    page.fill("Subs", subs)
+    page.press("Create job")
+    presses, said = 1, [line(page)]
+    job = max(job.id for job in demo.jobs.all())
+    demo.rigging.set_rig(job, pace="fast", sweep_seconds=1.0)  # what a person waits for here is not the matter
+    while driver.title != "First try: the report":
+        presses += 1
+        assert presses <= most, said
+        if "Say where the microphone points" in said[-1] and not page.all("#next [data-next]"):
+            page.press("At the ceiling")
+        else:
+            page.wait(lambda: page.all("#next [data-next]"), seconds=90, why=f"nothing to press after {said}")
+            said[-1] = line(page)
+            page.type_into("body", "n")  # by the keyboard alone
+        # What it began is done when it says something else.
+        page.wait(
+            lambda before=said[-1]: (
+                driver.title == "First try: the report"
+                or (
+                    driver.execute_script("return document.readyState") == "complete" and line(page) not in (before, "")
+                )
+            ),
+            seconds=90,
+            why=f"{said[-1]!r} does not go on",
+        )
+        said.append(line(page))
+    demo.sound.wait()
+    print(layout, presses, *said, sep="\n  ")
+    view = demo.proving.view(job)
+    assert view.needs == ""
+    assert view.after_round.corrects
+    assert page.faults_in_console() == []
+    demo.jobs.delete(job)

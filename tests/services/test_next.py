@@ -4,7 +4,7 @@ from dataclasses import replace
 
 import pytest
 
-from asking import client_of
+from asking import client_of, post
 from dolce.core.geometry import RoomSize
 from dolce.core.room import new_plan
 from dolce.services.jobs.job_keeping import JobDetails
@@ -63,3 +63,31 @@ def test_a_new_job_with_loudspeakers_and_spots_asks_for_a_microphone_first(servi
     page = client_of(services).get(f"/jobs/{job.id}/rig").text
     assert "Say which microphone you use" in page
     assert "Choose a microphone" in page
+
+
+def test_a_level_check_that_clips_does_not_lead_on_and_is_mended_by_pressing(services):
+    job = services.jobs.create(JobDetails(name="Loud"))
+    services.rigging.set_rig(job.id, pace="fast", sweep_seconds=1.0, sweep_level_dbfs=-6.0, microphone_gain_db=30.0)
+    (microphone,) = services.microphones.shelf() or [services.microphones.add(name="Stand")]
+    services.microphones.use(job.id, microphone.id)
+    services.microphones.read_curve(microphone.id, 0, services.microphones.rehearsal_curve(), file_name="mic.txt")
+    services.microphones.point(job.id, "speakers")
+    services.rigging.check_level(job.id)
+    services.sound.wait()
+    status = services.progress.status(job.id)
+    assert status.next == "level clips"
+    assert set(status.clipped) == {"L", "R"}
+    client = client_of(services)
+    page = client.get(f"/jobs/{job.id}/takes").text
+    assert "L and R come too near to clipping" in page
+    assert "Turn the sweep down by 12 dB and check again" in page
+    for _ in range(4):  # how far a clipped peak went over is not known
+        before = services.jobs.get(job.id).rig.levels.sweep_level_dbfs
+        down_db = max(services.progress.status(job.id).clipped.values())
+        assert post(client, f"/jobs/{job.id}/rig/turn-down").status_code in (200, 303)
+        services.sound.wait()
+        assert services.jobs.get(job.id).rig.levels.sweep_level_dbfs == before - down_db
+        if step(services, job.id) != "level clips":
+            break
+    assert step(services, job.id) == "lines"
+    assert all(reading.to_clipping_db >= 6 for reading in services.rigging.level_readings(job.id).values())

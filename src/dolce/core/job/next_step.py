@@ -8,6 +8,7 @@ StepKey = Literal[
     "spots",
     "microphone",
     "level",
+    "level clips",
     "neutral",
     "lines",
     "lines heard",
@@ -37,6 +38,7 @@ class JobFacts:
     sounding : whether a pass runs in this job now
     microphone : what is wrong with it ("no microphone", "no curve" ...); empty where its curve goes into the takes
     level_checked : whether the level was checked and nothing it depends on has changed
+    clips : whether a channel came too near to clipping then
     lines : how far the line check is; "heard" where nobody has said yet from where they sounded
     bypassed, corrects : what the processor does now: nothing; correct
     begun, fits : whether the present round holds a take; whether those were made in the present state of the processor
@@ -54,6 +56,7 @@ class JobFacts:
     spots: int = 0
     microphone: str = ""
     level_checked: bool = False
+    clips: bool = False
     lines: LinesState = "done"
     bypassed: bool = True
     corrects: bool = False
@@ -97,6 +100,8 @@ def _before_takes(facts: JobFacts) -> StepKey | None:
         return "neutral"  # before anything sounds: a preset would be heard in the level and in every line
     if not facts.level_checked:
         return "level"
+    if facts.clips:
+        return "level clips"
     match facts.lines:
         case "none":
             return "lines"

@@ -49,15 +49,22 @@ class LevelReading:
         return "usable" if self.above_noise_db >= LEAST_ABOVE_NOISE_DB else "too soft"
 
     @property
+    def over_margin_db(self) -> float:
+        """By how many whole dB sweep or microphone gain has to come down to stay clear of clipping; 0 where it does."""
+        if self.to_clipping_db >= MARGIN_TO_CLIPPING_DB:
+            return 0.0
+        if self.verdict == "clipped":
+            return _AFTER_CLIPPING_DB
+        return float(np.ceil(MARGIN_TO_CLIPPING_DB + _CLEAR_OF_IT_DB - self.to_clipping_db))
+
+    @property
     def remedy(self) -> tuple[Literal["none", "microphone gain", "sweep level"], float]:
         """What to change, and by how many dB; above 0 for louder."""
         match self.verdict:
-            case "clipped":
-                return "microphone gain", -_AFTER_CLIPPING_DB
-            case "too loud" if self.over_db is not None and self.to_clipping_db >= MARGIN_TO_CLIPPING_DB:
+            case "too loud" if self.over_db is not None and not self.over_margin_db:
                 return "sweep level", -max(1.0, self.over_db)
-            case "too loud":
-                return "microphone gain", self.to_clipping_db - MARGIN_TO_CLIPPING_DB - _CLEAR_OF_IT_DB
+            case "clipped" | "too loud":
+                return "microphone gain", -self.over_margin_db
             case "good":
                 return "none", 0.0
             case "usable" | "too soft":

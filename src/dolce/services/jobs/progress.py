@@ -1,10 +1,10 @@
 """One line for each of the eight stops: what is done and what is missing."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from typing import Literal
 
-from dolce.core.job import Job, JobFacts, PassRecord, Round, StepKey, next_step
+from dolce.core.job import Job, JobFacts, LevelResult, PassRecord, Round, StepKey, next_step, result_of
 from dolce.core.job.next_step import LinesState
 from dolce.core.rig import POINTINGS, MicrophoneFault, microphone_findings
 from dolce.core.tuning import Alignment, Correction, JobVerdict
@@ -47,6 +47,7 @@ class JobStatus:
     last_take : number of the take of the present round that came in last, where one is missing
     taken, wanted : takes of the present round, and cells of the board
     loaded : letter of a preset that holds the present filters; empty for none
+    clipped : channels that came too near to clipping in the level check, and by how much they have to come down
     verdict : what can be said of the job; None before it is proven or disproven
     """
 
@@ -64,6 +65,7 @@ class JobStatus:
     taken: int
     wanted: int
     loaded: str
+    clipped: Mapping[str, float]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -86,6 +88,7 @@ class _Facts:
     loaded: tuple[str, ...]
     proven: int
     level: Literal["checked", "stale", "unchecked"]
+    clipped: Mapping[str, float]
     wrong_microphone: MicrophoneFault | None
     next: JobFacts
 
@@ -108,6 +111,7 @@ _CASES: dict[str, tuple[_Case, ...]] = {
             lambda f: _MICROPHONE[f.wrong_microphone],
         ),
         (lambda f: f.wrong_microphone, "hollow", lambda f: _MICROPHONE[f.wrong_microphone]),
+        (lambda f: f.level == "checked" and f.clipped, "half", lambda f: "level clips"),
         (lambda f: f.level == "checked", "full", lambda f: "level checked"),
         (lambda f: f.level == "stale", "half", lambda f: "check level again"),
         (lambda f: True, "half", lambda f: "level not checked"),
@@ -187,6 +191,7 @@ class Progress:
             taken=facts.taken,
             wanted=facts.wanted,
             loaded=facts.next.loaded,
+            clipped=facts.clipped,
         )
 
 
@@ -198,6 +203,11 @@ def _facts(work: UnitOfWork, job: Job) -> _Facts:
     stale = moved_on(job.rig, level)
     wrong = microphone_findings(job.rig.microphones, job.rig.pointing)
     base, taken = base_round(work, job, kept=kept), _taken(work, job, present)
+    clipped = {
+        channel: reading.over_margin_db
+        for channel, reading in result_of(LevelResult, level).readings.items()
+        if reading.over_margin_db
+    }
     return _Facts(
         job=job,
         round=present,
@@ -214,6 +224,7 @@ def _facts(work: UnitOfWork, job: Job) -> _Facts:
             taken=taken,
             microphone=wrong[0].kind if wrong else "",
             level_checked=not stale and level is not None and level.state == "done",
+            clips=bool(clipped),
             lines="done" if base is not None else lines_view(job, work.passes.latest(job.id, "lines")).state,
         ),
         aligned=bool(alignment and alignment.channels),
@@ -221,6 +232,7 @@ def _facts(work: UnitOfWork, job: Job) -> _Facts:
         loaded=tuple(sorted(slot for slot, preset in job.processor.presets.items() if preset.ours)),
         proven=_taken(work, job, after) if after else 0,
         wrong_microphone=wrong[0].kind if wrong else None,
+        clipped=clipped,
         level="stale" if stale else "checked" if level is not None and level.state == "done" else "unchecked",
     )
 
@@ -236,6 +248,7 @@ def _for_next(
     taken: int,
     microphone: str,
     level_checked: bool,
+    clips: bool,
     lines: LinesState,
 ) -> JobFacts:
     """What the next step follows from."""
@@ -249,6 +262,7 @@ def _for_next(
         spots=len(job.spots),
         microphone=microphone,
         level_checked=level_checked,
+        clips=clips,
         lines=lines,
         bypassed=state.is_neutral,
         corrects=playing is not None and playing.corrects,

@@ -5,14 +5,16 @@ from dataclasses import replace
 
 import numpy as np
 
+from dolce.core.checked import range_of
 from dolce.core.job import Job, LevelResult, PassRecord, PassResult, Rig, result_as, result_of
+from dolce.core.job.rig import Levels
 from dolce.core.levels import LevelReading, level_reading
 from dolce.core.rig import Fault, checked_faults, loudest_sweep_db
 from dolce.core.signals import Sweep
 from dolce.devices.interface import Progress, Stopped
 from dolce.devices.opening import audio_of
 from dolce.devices.sound_card import CardInfo, sound_cards
-from dolce.errors import DeviceError
+from dolce.errors import Conflict, DeviceError
 from dolce.services.context import Context
 from dolce.services.sound.sound_work import Keep, SoundWork
 from dolce.services.takes.take_making import require_open
@@ -109,6 +111,26 @@ class Rigging:
             step=step,
             result=LevelResult(rests_on=job.rig.level_rests_on),
         )
+
+    def turn_down_and_check(self, job_id: int) -> PassRecord:
+        """The sweep down by as much as keeps every channel clear of clipping, then the level check once more.
+
+        Raises
+        ------
+        Conflict
+            Where that is softer than sweeps may be: then it is the microphone's gain that has to come down.
+        """
+        most_db = max((reading.over_margin_db for reading in self.level_readings(job_id).values()), default=0.0)
+        with self._context.look() as work:
+            level = work.jobs.get(job_id).rig.levels.sweep_level_dbfs - most_db
+        if level < range_of(Levels, "sweep_level_dbfs").low:
+            raise Conflict(
+                "the sweep is as soft as it may be.",
+                where="level",
+                remedy="Turn the microphone's gain down, then check.",
+            )
+        self.set_rig(job_id, sweep_level_dbfs=level)
+        return self.check_level(job_id)
 
     @staticmethod
     def _heard(job: Job, channel: str, spot: int, progress: Progress, stopped: Stopped) -> LevelReading:

@@ -72,6 +72,15 @@ def next_line(status: JobStatus, stop: str, sheet: str = "") -> NextLine:
                 "Check the level",
                 "rig.check",
             )
+        case "level clips":
+            channels, down_db = list(status.clipped), max(status.clipped.values())
+            return do(
+                f"Turn the sweep down by {down_db:.0f} dB and check again",
+                f"{' and '.join([', '.join(channels[:-1]), channels[-1]] if channels[1:] else channels)} "
+                f"{'come' if channels[1:] else 'comes'} too near to clipping; less gain at the microphone does it, too",
+                "Turn down and check",
+                "rig.turn_down",
+            )
         case "neutral":
             why = "the room has to be heard as it is first"
             if job.rig.processor.can.loads:

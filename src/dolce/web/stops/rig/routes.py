@@ -152,6 +152,13 @@ def check(job_id: int) -> Response:
     return after(job_id, "level")
 
 
+@blueprint.post("/turn-down")
+def turn_down(job_id: int) -> Response:
+    """Turn the sweep down where a channel clips, and check again."""
+    services().rigging.turn_down_and_check(job_id)
+    return after(job_id, "level")
+
+
 @blueprint.post("/faults")
 def add_fault(job_id: int) -> Response:
     """Switch a fault of the rehearsal rig on."""

@@ -3,6 +3,7 @@
 import numpy as np
 import pytest
 
+from asking import client_of, post
 from dolce.core.rig import FAULTS, Fault
 from dolce.errors import Conflict, InvalidValue, NotFound
 from dolce.services.jobs.job_keeping import JobDetails
@@ -46,6 +47,8 @@ def test_a_rig_in_order_has_nothing_to_look_at(services, plan):
         ("dead", ("Sub1",), {"Sub1"}, "silent"),
         ("crossover", ("L",), {"L"}, "no bass"),
         ("equaliser", ("R",), {"R"}, "hump"),
+        ("covered", ("R",), {"R"}, "treble"),
+        ("covered", ("Ls",), {"Ls"}, "treble"),
         ("gain", ("Sub1",), {"Sub1"}, "level"),
         ("hum", (), None, "hum"),
         ("clipping", (), None, "clips"),
@@ -153,3 +156,29 @@ def test_one_press_confirms_all_lines_of_which_nothing_is_odd_and_leaves_the_oth
     entry = services.jobs.logbook(job_id)[-1].text
     assert entry.startswith("Lines of ")
     assert "Sub1" not in entry
+
+
+def test_an_inverted_line_can_be_left_to_the_processor_and_align_inverts_it(services):
+    job_id = job_of(services, attic())
+    services.rigging.set_faults(job_id, [Fault(kind="inverted", channels=("R",))])
+    checked(services, job_id)
+    client = client_of(services)
+    assert services.lines.view(job_id).wrong == ("R",)
+    assert "Leave R to the processor" in client.get(f"/jobs/{job_id}/rig?sheet=lines").text
+    with pytest.raises(Conflict, match="the polarity of L is not what is wrong"):
+        services.lines.leave_to_processor(job_id, "L")
+    assert post(client, f"/jobs/{job_id}/rig/lines/R/leave").status_code in (200, 303)
+    view = services.lines.view(job_id)
+    assert (view.wrong, view.state) == ((), "heard")
+    services.lines.confirm(job_id)
+    assert services.lines.view(job_id).state == "done"
+    assert "Align will invert R" in client.get(f"/jobs/{job_id}/rig?sheet=lines").text
+    services.taking.run_rest(job_id)
+    services.sound.wait()
+    services.aligning.use_proposal(job_id)
+    chosen = services.aligning.view(job_id).chosen
+    assert {channel: setting.polarity for channel, setting in chosen.items()} == {"L": "normal", "R": "inverted"}
+    # Checked again it is asked for again: what was said was said of the line as it was.
+    services.lines.run(job_id, ["R"])
+    services.sound.wait()
+    assert services.lines.view(job_id).wrong == ("R",)

@@ -26,11 +26,14 @@ class CheckedLine:
         In the rehearsal: the speaker that sounded, as a person in the room would hear it; else empty.
     heard : str
         The speaker that the person said sounded; empty where not answered yet.
+    for_processor : bool
+        Whether the person leaves it to the processor to turn its polarity.
     """
 
     reading: LineReading
     really: str = ""
     heard: str = ""
+    for_processor: bool = False
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

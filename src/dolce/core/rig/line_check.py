@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from dolce.core.dsp import dbfs_rms, energy_mean_db, peak_dbfs
 from dolce.core.levels import LEVEL_BAND_HZ, SUB_LEVEL_BAND_HZ
 from dolce.core.response import Deconvolver, ImpulseResponse, Polarity, analyse_recording, level_on_grid
+from dolce.core.room import partner_of
 from dolce.errors import InvalidValue
 
 LINE_BAND_HZ = (40.0, 20_000.0)
@@ -22,17 +23,34 @@ _BASS_HZ = (80.0, 125.0)
 _HUMP_OCTAVES_HZ = tuple(250 * 2 ** (k / 2) for k in range(11))  # 250 Hz to 8 kHz, overlapping by half
 _HUMP_FROM = 3  # a hump counts from 700 Hz on: below, the room makes its own
 _PRESENCE, _TREBLE = slice(4, 8), slice(9, 11)
+# Direct sound by 1/3 octave, in which two of a pair are alike however unlike their sides of the room are.
+_DIRECT_HZ = tuple(1000 * 2 ** (k / 3) for k in range(13))  # 1 to 16 kHz
+_DIRECT_FROM_S, _DIRECT_TO_S = 0.001, 0.004
+_DIRECT_MIDDLE, _DIRECT_TREBLE = slice(0, 7), slice(7, 13)  # 1 to 4 kHz; 5 to 16 kHz
 # What is taken as a fault (common practice, for lack of a published limit).
 DISTANCE_OFF_M, SUB_DISTANCE_OFF_M = 0.35, 1.2
 LEVEL_OFF_DB, SUB_LEVEL_OFF_DB = 5.0, 4.0
 BASS_MISSING_DB = 15.0
 HUMP_DB, HUMP_AGAINST_OTHERS_DB = 4.0, 3.5
 TREBLE_DB = 3.0
+PAIR_TREBLE_DB, PAIR_BAND_DB = 2.0, 6.0  # of one of a pair against the other: all above 5 kHz; any 1/3 octave
 HUM_ABOVE_NOISE_DB = 12.0
 
 
 LineFault = Literal[
-    "howls", "clips", "silent", "inverted", "unsure", "distance", "level", "no bass", "hump", "hump everywhere", "hum"
+    "howls",
+    "clips",
+    "silent",
+    "inverted",
+    "unsure",
+    "distance",
+    "level",
+    "no bass",
+    "hump",
+    "hump everywhere",
+    "treble",
+    "unlike its pair",
+    "hum",
 ]
 
 
@@ -50,6 +68,8 @@ class LineReading:
         80-125 Hz, and the highest octave from 700 Hz on, against the median octave of 250 Hz-8 kHz; 0 for subs.
     octaves_db : tuple of float
         All octaves, overlapping by half, against their median; empty for subs.
+    direct_db : tuple of float
+        The direct sound by 1/3 octave from 1 to 16 kHz, against its energy up to 4 kHz; empty for subs.
     arrival_s : float or None
         With the latency of the chain; None where nothing sounded.
     polarity : "normal", "inverted" or "unsure"
@@ -70,6 +90,7 @@ class LineReading:
     hum_db: float
     howls: bool = False
     octaves_db: tuple[float, ...] = ()
+    direct_db: tuple[float, ...] = ()
 
     @property
     def treble_db(self) -> float:
@@ -96,10 +117,16 @@ class LineFinding:
     kind : LineFault
     value : float
         Of "distance" how much farther it sounds than the plan has it, in m; of the others dB; 0 where there is none.
+    at_hz : float
+        Where it is; 0 of what has no place among the frequencies.
+    other : str
+        The channel that this one is held against; empty for all others.
     """
 
     kind: LineFault
     value: float = 0.0
+    at_hz: float = 0.0
+    other: str = ""
 
     @property
     def is_wrong(self) -> bool:
@@ -177,6 +204,7 @@ def line_reading(
         bass_db=float(bass) - middle,
         hump_db=float(octaves[_HUMP_FROM:].max() - middle),
         octaves_db=tuple(round(float(octave - middle), 2) for octave in octaves),
+        direct_db=_direct_db(response, capture.arrival.time_s),
         arrival_s=capture.arrival.time_s,
         polarity=capture.arrival.polarity,
     )
@@ -269,23 +297,57 @@ def line_verdicts(
             # One equaliser is a fault of a line; the same on every line is what they share: the microphone.
             if all_humped:
                 found.append(LineFinding(kind="hump everywhere", value=max(reading.hump_db, reading.treble_db)))
-            elif (hump := _hump_db(reading, [r for c, r in main_channels.items() if c != channel])) is not None:
-                found.append(LineFinding(kind="hump", value=hump))
+            elif (hump := _hump(reading, [r for c, r in main_channels.items() if c != channel])) is not None:
+                found.append(hump)
+            elif (unlike := _against_pair(reading, partner_of(channel), main_channels)) is not None:
+                found.append(unlike)
         if reading.hum_db > HUM_ABOVE_NOISE_DB:
             found.append(LineFinding(kind="hum", value=reading.hum_db))
         verdicts[channel] = LineVerdict(distance_m=distance, findings=tuple(found))
     return verdicts
 
 
-def _hump_db(reading: LineReading, others: Sequence[LineReading]) -> float | None:
+def _hump(reading: LineReading, others: Sequence[LineReading]) -> LineFinding | None:
     """A hump of this line's own: far above its median octave, or above what the others have there; None for none."""
+    above = np.array(reading.octaves_db[_HUMP_FROM:])
     if reading.hump_db > HUMP_DB:
-        return reading.hump_db
-    known = [other.octaves_db for other in others if other.octaves_db]
-    if not known or not reading.octaves_db:
+        at_hz = _HUMP_OCTAVES_HZ[_HUMP_FROM + int(np.argmax(above))] if above.size else 0.0
+        return LineFinding(kind="hump", value=reading.hump_db, at_hz=at_hz)
+    known = [other.octaves_db[_HUMP_FROM:] for other in others if other.octaves_db]
+    if not known or not above.size:
         return None
-    above = (np.array(reading.octaves_db) - np.median(known, axis=0))[_HUMP_FROM:]
-    return float(above.max()) if above.max() > HUMP_AGAINST_OTHERS_DB else None
+    above = above - np.median(known, axis=0)
+    if above.max() <= HUMP_AGAINST_OTHERS_DB:
+        return None
+    at_hz = _HUMP_OCTAVES_HZ[_HUMP_FROM + int(np.argmax(above))]
+    return LineFinding(kind="hump", value=float(above.max()), at_hz=at_hz)
+
+
+def _against_pair(reading: LineReading, name: str | None, readings: Mapping[str, LineReading]) -> LineFinding | None:
+    """What this one of a pair lacks of the other's direct sound, or has more of it in a 1/3 octave; None for nothing.
+
+    What it lacks in one band alone the other has more: it is named there.
+    """
+    other = readings.get(name or "")
+    if name is None or other is None or not reading.direct_db or not other.direct_db:
+        return None
+    more = np.array(reading.direct_db) - np.array(other.direct_db)
+    treble = float(np.mean(more[_DIRECT_TREBLE]))
+    if treble < -PAIR_TREBLE_DB:
+        return LineFinding(kind="treble", value=treble, at_hz=_DIRECT_HZ[_DIRECT_TREBLE][0], other=name)
+    # A hump stands out of its own curve, too: elsewhere it is the other one that has a notch, as by a reflection.
+    more = np.where(np.array(reading.direct_db) > PAIR_BAND_DB / 2, more, 0.0)
+    highest = int(np.argmax(more))
+    if treble > PAIR_TREBLE_DB or more[highest] <= PAIR_BAND_DB:
+        return None
+    return LineFinding(kind="unlike its pair", value=float(more[highest]), at_hz=_DIRECT_HZ[highest], other=name)
+
+
+def _direct_db(response: ImpulseResponse, arrival_s: float) -> tuple[float, ...]:
+    part = response.around(arrival_s, before_s=_DIRECT_FROM_S, after_s=_DIRECT_TO_S)
+    [*levels] = _mean_levels_db(part, [(f / 2 ** (1 / 6), f * 2 ** (1 / 6)) for f in _DIRECT_HZ])
+    middle = energy_mean_db(np.array(levels[_DIRECT_MIDDLE]))
+    return tuple(round(float(level - middle), 2) for level in levels)
 
 
 def _common_latency_s(

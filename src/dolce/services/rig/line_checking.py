@@ -35,6 +35,7 @@ class Line:
         In the rehearsal: the speaker that sounded, as a person in the room would hear it; else empty.
     heard : str
         The speaker that the person said sounded; empty where not answered yet.
+    for_processor : whether its polarity is left to the processor
     """
 
     channel: str
@@ -45,13 +46,25 @@ class Line:
     verdict: LineVerdict | None
     really: str
     heard: str
+    for_processor: bool = False
 
     @property
     def word(self) -> str:
         """ "not checked", "right", "look" or "wrong"; another speaker than the plan's is wrong."""
         if self.verdict is None:
             return "not checked"
-        return "wrong" if self.heard and self.heard != self.channel else self.verdict.word
+        if self.heard and self.heard != self.channel:
+            return "wrong"
+        return "look" if self.is_mended_by_processor else self.verdict.word
+
+    @property
+    def is_inverted(self) -> bool:
+        """Whether nothing else is wrong with it than its polarity."""
+        return self.verdict is not None and {f.kind for f in self.verdict.findings if f.is_wrong} == {"inverted"}
+
+    @property
+    def is_mended_by_processor(self) -> bool:
+        return self.for_processor and self.is_inverted
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -196,6 +209,28 @@ class LineChecking:
                 job_id, f"Lines of {', '.join(right)} sounded from their own loudspeakers.", at=self._context.now()
             )
 
+    def leave_to_processor(self, job_id: int, channel: str) -> None:
+        """Polarity of a line stays as it is wired: Align proposes to invert it in the processor.
+
+        Raises
+        ------
+        Conflict
+            Where its polarity is not what is wrong with it.
+        """
+        with self._context.change() as work:
+            job = work.jobs.get(job_id)
+            last = work.passes.latest(job_id, "lines")
+            line = next(line for line in lines_view(job, last).lines if line.channel == job.speaker(channel).channel)
+            if last is None or last.state == "running" or not line.is_inverted:
+                raise Conflict(
+                    f"the polarity of {channel} is not what is wrong.", where="line check", remedy="Run the line again."
+                )
+            kept = result_of(LinesResult, last)
+            work.passes.keep_result(last.id, kept.with_line(channel, replace(kept.lines[channel], for_processor=True)))
+            work.logbook.add(
+                job_id, f"Polarity of {channel} is inverted; the processor is to turn it.", at=self._context.now()
+            )
+
     def swap(self, job_id: int, channel: str, other: str) -> None:
         """Correct the wiring in the plan: both channels exchange their outputs, and want checking again."""
         with self._context.change() as work:
@@ -271,6 +306,7 @@ def lines_view(job: Job, last: PassRecord | None) -> LinesView:
             verdict=verdicts.get(s.channel),
             really=kept[s.channel].really if s.channel in kept else "",
             heard=kept[s.channel].heard if s.channel in kept else "",
+            for_processor=s.channel in kept and kept[s.channel].for_processor,
         )
         for s in plan.speakers
     )

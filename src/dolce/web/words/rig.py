@@ -5,7 +5,7 @@ from collections.abc import Sequence
 from dolce.core.levels import LevelReading
 from dolce.core.processor import BassManagement
 from dolce.core.rig import LineFinding, MicrophoneFinding, RampStep
-from dolce.web.shared.formatting import length, signed
+from dolce.web.shared.formatting import hertz, length, signed
 
 
 def line_words(finding: LineFinding, units: str) -> str:
@@ -19,7 +19,7 @@ def line_words(finding: LineFinding, units: str) -> str:
         case "silent":
             return "No sound. Check cable, power, and mutes along the chain."
         case "inverted":
-            return "Polarity inverted. Swap the wires at one end, or invert it in the processor."
+            return "Polarity inverted."
         case "unsure":
             return "Polarity not sure: its first swing goes both ways alike."
         case "distance":
@@ -34,9 +34,20 @@ def line_words(finding: LineFinding, units: str) -> str:
         case "no bass":
             return "No bass, though the plan says it plays that low: is a crossover or high-pass left on?"
         case "hump":
-            return f"A hump of {value:.0f} dB: is an equaliser left on?"
+            at = f" around {hertz(finding.at_hz)}" if finding.at_hz else ""
+            return f"A hump of {value:.0f} dB{at}: is an equaliser left on?"
         case "hump everywhere":
             return f"A hump of {value:.0f} dB as on every line: does the microphone's curve belong to it?"
+        case "treble":
+            return (
+                f"{-value:.0f} dB less than {finding.other} above {hertz(finding.at_hz)}: something stands before "
+                "it, it points elsewhere, its tweeter is damaged, or a switch on its back differs."
+            )
+        case "unlike its pair":
+            return (
+                f"{value:.0f} dB more than {finding.other} around {hertz(finding.at_hz)}: is an equaliser or a "
+                "switch set otherwise?"
+            )
         case "hum":
             return f"Mains hum, {value:.0f} dB above the noise around it. Check the microphone's cable."
 

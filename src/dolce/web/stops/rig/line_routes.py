@@ -39,3 +39,10 @@ def swap_lines(job_id: int, channel: str, other: str) -> Response:
     """Correct the wiring in the plan."""
     services().lines.swap(job_id, channel, other)
     return after(job_id, "lines")
+
+
+@blueprint.post("/lines/<channel>/leave")
+def leave_line(job_id: int, channel: str) -> Response:
+    """Leave the polarity of a line to the processor."""
+    services().lines.leave_to_processor(job_id, channel)
+    return after(job_id, "lines")

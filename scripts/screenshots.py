@@ -86,7 +86,7 @@ def main(address: str) -> None:
         page.press(f"Yes, {channel}")
     shot("rig-lines")
     page.press("Noise and pressure")
-    page.press_at_once("It gives 94 dB")
+    page.press_at_once("Calibrator of 94 dB")
     page.wait(lambda: "120.0 dB SPL" in page.text("main"), seconds=60)
     page.press("Microphones")
     page.press("At the speakers")
@@ -134,7 +134,7 @@ def main(address: str) -> None:
         )
         page.ready()
         page.fill("Correction called", name)
-        page.press("Keep")
+        page.press("Save correction")
         if not seat_weighting:
             page.press("Filters")
             driver.execute_script("window.scrollTo(0, 0)")

@@ -51,7 +51,7 @@ def test_subs_become_one_and_the_aligned_round_is_as_predicted(driver, address):
     assert page.find('[data-row="Sub1"]').is_displayed()
     page.press("Saved alignments")
     page.fill("Name", "First")
-    page.press("Keep")
+    page.press("Save alignment")
     assert "First" in page.text(".kept-table")
 
     # Through it.

@@ -57,7 +57,7 @@ def test_presets_are_heard_switched_turned_and_told_apart_blind(driver, shaped_a
     assert "you hear the difference" in page.text(".player .verdict")
 
     page.type_into("#f-text", "A is tighter below 100 Hz.")
-    page.press("Into the logbook")
+    page.press("Add to the logbook")
     assert "A is tighter below 100 Hz." in services.proving.logbook(job, before=10**6)[0].text
 
     # Stop silences the player as well.

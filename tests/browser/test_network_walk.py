@@ -38,7 +38,7 @@ def test_5_1_is_loaded_over_the_network_taken_through_it_and_proven(driver, addr
     port = services.network.view(job).own_port
     page.wait(lambda: services.network.look_around() or not services.network.view(job).starting, seconds=60)
     page.press("Look for processors")
-    page.press(f"Join Stand-in at 127.0.0.1:{port}")
+    page.press(f"Connect Stand-in at 127.0.0.1:{port}")
     page.wait(lambda: f"Stand-in at 127.0.0.1:{port} is the one that Dolce loads" in page.text("main"))
     assert services.network.view(job).mismatches == ()
 

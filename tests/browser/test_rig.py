@@ -133,7 +133,7 @@ def test_noise_is_rated_once_a_calibrator_was_heard(rig):
     page.ready()
     assert len(page.all(".noise-bar")) == 27  # thirds of the nine octaves from 31.5 Hz to 8 kHz
     assert "sound pressure must be known" in page.text("main")
-    page.press_at_once("It gives 94 dB")
+    page.press_at_once("Calibrator of 94 dB")
     page.wait(lambda: page.text(".key-line strong").startswith("NR"), seconds=30)
     page.ready()
     assert "dB SPL" in page.text("#top-state")
@@ -148,7 +148,7 @@ def test_noise_is_rated_once_a_calibrator_was_heard(rig):
     known = services.pressure.view(job_id)
     full_scale = services.jobs.get(job_id).rig.levels.full_scale_spl_db
     assert full_scale == pytest.approx(76.5 - known.reference_dbfs, abs=0.01)
-    page.press("Remove it")
+    page.press("Remove the calibration")
     assert "dB relative" in page.text("#top-state")
 
 
@@ -227,7 +227,7 @@ def test_spectrum_is_held_and_compared_with_a_kept_moving_average(rig):
     page.press_at_once("Stop")
     page.wait(lambda: "Stopped; this is the last average." in page.text("main"), seconds=10)
     page.ready()
-    page.press("Let the held one go")
+    page.press("Release the held curve")
     assert not page.all(".band-curve.held")
 
 
@@ -268,7 +268,7 @@ def read(page, services, job_id, sub, *, turn=False):
         page.press_at_once(f"Play {sub}")
         page.wait(lambda: page.text("#live h2") == f"{sub} now", seconds=20)
     if turn:
-        page.press_at_once("Turn by what is asked")
+        page.press_at_once("Apply the change asked")
         page.ready()
     before = services.live.view(job_id, "subs").kept.get(sub)
     page.wait(lambda: services.live.view(job_id, "subs").ready, seconds=20)

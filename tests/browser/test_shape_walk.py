@@ -96,7 +96,7 @@ def test_a_correction_by_each_kind_of_filter_for_two_seat_weightings(driver, add
     # Another seat weighting beside the first.
     page.press("Seat weightings and versions")
     page.fill("Correction called", "both")
-    page.press("Keep")
+    page.press("Save correction")
     seats = services.jobs.get(job).plan.seats
     page.fill(seats[0].name, "0")
     page.fill("Bench", "0")

@@ -25,7 +25,7 @@ def test_a_job_with_two_subs_is_taken_paused_repeated_imported_and_read(driver, 
     page.click("fieldset.picks input[value=Sub1]")
     page.press("Add this row")
     page.fill("Averaged takes of Subs (Sub1, Sub2)", "2")
-    page.press("Keep")
+    page.press("Save row")
     assert services.jobs.get(job.id).rows.groups["subs"].repeats == 2
     page.press("Back to the board")
     assert "C + Sub1" in page.text(".board")
@@ -74,7 +74,7 @@ def test_a_job_with_two_subs_is_taken_paused_repeated_imported_and_read(driver, 
     recording.write_bytes(flac(of_whole_spot(services.jobs.get(job.id), at=2)))
     page.open(f"/jobs/{job.id}/takes/imported")
     page.type_into("#imported-files-form input[type=file]", str(recording))
-    page.press("Lay them here")
+    page.press("Add files")
     page.wait(lambda: "whole spot" in page.text(".imported-files"), seconds=60)
     assert "by its name" in page.text(".imported-files")
     page.press("Keep what is sorted")

@@ -251,7 +251,7 @@ def test_deleting_asks_and_can_be_undone(driver, address):
     assert "Delete Barn, copy?" in page.text("#messages")
     page.press("Delete")
     assert len(services.jobs.all()) == 1
-    page.press("Bring it back")
+    page.press("Restore it")
     assert len(services.jobs.all()) == 2
 
 

@@ -102,7 +102,7 @@ def everything(services, job_id):
         alignment, correction = work.alignments.current(job_id), work.corrections.current(job_id)
         kept = [(v.at, v.correction.name, v.correction.bands) for v in work.correction_versions.all(job_id)]
         log = [
-            (entry.at, entry.text) for entry in work.logbook.all(job_id) if not entry.text.startswith("Put back from")
+            (entry.at, entry.text) for entry in work.logbook.all(job_id) if not entry.text.startswith("Restored from")
         ]
         undo = work.corrections.neighbours(job_id)
         return {
@@ -277,7 +277,7 @@ def test_pages_keep_fetch_put_back_and_delete(filled, elsewhere):
     services.folder_work.wait()
     name = services.backups.files()[0].name
     page = client.get("/").text
-    assert f"Put back {name}" in page
+    assert f"Restore {name}" in page
     with client.get(f"/backups/{name}") as answer:
         data = answer.data
     assert data == (services.backups.folder / name).read_bytes()

@@ -137,6 +137,6 @@ def test_the_page_shows_differences_and_loads_what_is_ticked(job):
     assert page.count("bands</td>") >= 2
     assert post(client, f"{url}/presets/A", content="corrected", some="1", output="R").status_code == 200
     assert presets(services, job_id)["A"].name == "Aligned and corrected: R"
-    assert "Put back what preset A held before: Aligned only" in client.get(url).text
+    assert "Restore what preset A held before: Aligned only" in client.get(url).text
     post(client, f"{url}/presets/A/back")
     assert presets(services, job_id)["A"].name == "Aligned only"

@@ -137,7 +137,7 @@ def test_a_file_of_an_older_version_is_written_anew_once(tmp_path):
 def test_the_page_asks_first_and_says_what_goes(services):
     client = client_of(services)
     job = services.jobs.create(JobDetails(name="Old attic"))
-    assert "Give space back</a>" not in client.get("/").text
+    assert 'href="/space"' not in client.get("/").text
     services.jobs.delete(job.id)
     assert "1 deleted job lies in it" in client.get("/").text
     asked = client.get("/space").text

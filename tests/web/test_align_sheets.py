@@ -83,7 +83,7 @@ def test_search_tells_how_far_it_is_and_nudges_show_without_being_kept(pair):
     services.workbench.wait(job_id)
     done = client.get(f"{url}/subs/progress", headers={"HX-Request": "true"})
     assert "Optimised" in done.text
-    assert "What evenness costs" in done.text
+    assert "What even seats cost" in done.text
     hand = {
         "delay-Sub1": "1.5",
         "gain-Sub1": "0",

@@ -206,7 +206,7 @@ def test_the_card_of_a_cell_stays_open_after_a_change_and_says_what_it_needs(dem
     assert "no reason was given" in post(client, f"/jobs/{copy.id}/takes/take/{take.id}/leave-out", reason="").text
     answer = post(client, f"/jobs/{copy.id}/takes/take/{take.id}/leave-out", reason="a door")
     assert "Left out of averages: a door" in answer.text
-    assert "Let it count again" in answer.text
+    assert "Include in averages" in answer.text
     demo.jobs.delete(copy.id)
 
 

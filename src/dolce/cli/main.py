@@ -178,7 +178,7 @@ def _check(options: argparse.Namespace) -> None:
         raise Damaged(
             f"{len(report.faults)} things are not what was kept.",
             where=str(options.data),
-            remedy="Copy the folder away, put back a backup, or take these again.",
+            remedy="Copy the folder away, restore a backup, or take these again.",
         )
 
 

@@ -124,7 +124,7 @@ class DataFolder:
             raise StorageError(
                 f"{DATABASE} is not a database, or its beginning was overwritten. It was not touched.",
                 where=str(self.path),
-                remedy="Copy the folder away, then put back a backup.",
+                remedy="Copy the folder away, then restore a backup.",
             )
         return True
 

@@ -46,9 +46,9 @@ _WORDS: dict[int | None, tuple[str, str]] = {
     sqlite3.SQLITE_READONLY: ("the data folder can't be written.", "Give yourself the right to write there."),
     sqlite3.SQLITE_PERM: ("the data folder can't be used.", "Give yourself the right to read and write there."),
     sqlite3.SQLITE_CANTOPEN: ("dolce.sqlite can't be opened.", "Check that the folder is there and may be written."),
-    sqlite3.SQLITE_CORRUPT: ("dolce.sqlite is damaged.", "Copy the folder away, then put back a backup."),
+    sqlite3.SQLITE_CORRUPT: ("dolce.sqlite is damaged.", "Copy the folder away, then restore a backup."),
     sqlite3.SQLITE_NOTADB: (
         "dolce.sqlite is not a database, or its beginning was overwritten.",
-        "Copy the folder away, then put back a backup.",
+        "Copy the folder away, then restore a backup.",
     ),
 }

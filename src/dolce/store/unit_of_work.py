@@ -106,5 +106,5 @@ class UnitOfWork:
             raise Damaged(
                 "a part of this job can't be read any more.",
                 where="data folder",
-                remedy="Put back a backup, or save what can be read from the list of jobs.",
+                remedy="Restore a backup, or save what can be read from the list of jobs.",
             ) from value

@@ -253,7 +253,7 @@ class Crossing:
         """Look for them again."""
         self._aligning.change(
             job_id,
-            "of the subs against the main channels as found",
+            "of the subs against the main channels, optimised",
             lambda alignment: replace(alignment, subs=alignment.subs and replace(alignment.subs, held=False)),
         )
 
@@ -289,7 +289,7 @@ class Crossing:
 
 def _missing(job: Job, base: Round | None) -> str:
     if not job.subs:
-        return "There is no sub in this room: every channel plays its whole range itself."
+        return "There is no sub in this room: every channel plays its full range itself."
     if base is None:
         return "Nothing is taken yet with the processor bypassed."
     return ""

@@ -104,7 +104,7 @@ class Backups:
             with self._context.change() as work:
                 for job_id in new:
                     work.logbook.add(
-                        job_id, f"Put back from {path.name}, written {manifest.made_at}.", at=self._context.now()
+                        job_id, f"Restored from {path.name}, written {manifest.made_at}.", at=self._context.now()
                     )
             return f"{', '.join(manifest.jobs[:5])}: put back from {path.name}."
 

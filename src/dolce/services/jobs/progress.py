@@ -310,7 +310,7 @@ def _filters(correction: Correction | None) -> str:
     counts = [correction.counts(channel) for channel in correction.bands]
     free, fixed = (max((count[k] for count in counts), default=0) for k in (0, 1))
     return ", ".join(
-        [f"{number} {kind}" for number, kind in ((free, "bands"), (fixed, "fixed bands")) if number]
+        [f"{number} {kind}" for number, kind in ((free, "bands"), (fixed, "graphic bands")) if number]
         + (["convolution"] if correction.convolutions else [])
     )
 

@@ -186,7 +186,7 @@ class LoadView:
         if taps is not None:
             return f"convolution, {1000 * taps.duration_s:.0f} ms"
         free, fixed = self.looked_at.counts(channel)
-        return f"{free} and {fixed} fixed bands" if fixed else f"{free} bands"
+        return f"{free} and {fixed} graphic bands" if fixed else f"{free} bands"
 
     @property
     def impulse_words(self) -> str:

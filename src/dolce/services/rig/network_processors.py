@@ -106,7 +106,7 @@ class NetworkProcessors:
             Where it ended at once.
         """
         if self._own is not None and self._own[0].poll() is None:
-            raise Conflict(f"it runs already, at port {self._own[1]}.", where="stand-in", remedy="Join it.")
+            raise Conflict(f"it runs already, at port {self._own[1]}.", where="stand-in", remedy="Connect to it.")
         taken = {result.address for result in look_around()}
         port = next((port for port in LOOKED_AT if f"127.0.0.1:{port}" not in taken), LOOKED_AT[0])
         file = self._context.database.folder / "stand-in.json"

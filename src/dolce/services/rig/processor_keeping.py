@@ -176,7 +176,7 @@ class ProcessorKeeping:
         self._access.tell(
             job_id,
             lambda device, _: device.restore(kept),
-            summary=f"Put back into the processor: {kept.description}.",
+            summary=f"Restored in the processor: {kept.description}.",
             keep=True,
         )
 

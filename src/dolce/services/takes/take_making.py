@@ -242,5 +242,5 @@ def require_open(job: Job, channels: Iterable[str]) -> None:
         raise Conflict(
             "the processor is dimmed.",
             where="processor",
-            remedy="Take the dimming off on the Rig page, under Processor.",
+            remedy="Undim it on the Rig page, under Processor.",
         )

@@ -19,7 +19,7 @@ from dolce.store.encoding import TextCache
 from dolce.store.models import JobRow, PlanStepRow, RoundRow, SamplesRow, TakeRow
 from dolce.store.repositories.states import States
 
-_REMEDY = "Put back a backup, or save what can be read from the list of jobs."
+_REMEDY = "Restore a backup, or save what can be read from the list of jobs."
 _DATES = "its dates or its texts can't be read any more."
 # What a column ends in that holds what it should not: a date that is none, text that is no UTF-8.
 _UNREADABLE = (ValueError, TypeError, OperationalError)

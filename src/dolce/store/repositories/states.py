@@ -145,5 +145,5 @@ def _decoded(number: str, body: str, taps: dict[str, bytes]) -> ProcessorState:
         raise Damaged(
             "what its processor held can't be read any more.",
             where="processor",
-            remedy="Put back a backup, or save what can be read from the list of jobs.",
+            remedy="Restore a backup, or save what can be read from the list of jobs.",
         ) from error

@@ -491,7 +491,7 @@ class Takes:
             raise Damaged(
                 "the samples of this take are not those that were kept: the disk has changed them.",
                 where=f"{take.channel}, attempt {take.attempt}",
-                remedy="Take it again, or put back a backup.",
+                remedy="Take it again, or restore a backup.",
             )
 
     def copy_all(self, from_job: int, to_job: int) -> dict[int, int]:

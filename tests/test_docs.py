@@ -40,7 +40,21 @@ def test_every_stop_has_its_page_and_its_line_in_the_guide():
     guide = (ROOT / "docs/guide.md").read_text()
     for stop in STOPS:
         assert (ROOT / f"src/dolce/web/stops/{stop}/templates/{stop}/page.html").exists()
-        assert f"**{stop.capitalize()}.**" in guide
+        assert f"\n## {stop.capitalize()}\n\nWhat it is for: " in guide
+
+
+def test_what_people_search_for_is_in_the_guide_and_leads_to_its_page():
+    guide = (ROOT / "docs/guide.md").read_text()
+    headings = {heading.lower().replace(" ", "-") for heading in re.findall(r"^## (.+)$", guide, re.MULTILINE)}
+    rows = re.findall(
+        r"^\| ([\w, ]+) \| .+ \| (.+) \|$", guide.split("## What you may be looking for")[1], re.MULTILINE
+    )
+    words = {word for row, _ in rows for word in row.split(", ")}
+    assert words >= {
+        *("house curve", "null", "time alignment", "bass management", "phase", "waterfall", "room mode", "sweet spot"),
+        *("lip sync", "loudness", "headroom"),
+    }
+    assert set(re.findall(r"\]\(#([\w-]+)\)", guide)) <= headings
 
 
 def test_every_vendored_library_has_its_licence_beside_it():

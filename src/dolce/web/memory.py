@@ -25,7 +25,7 @@ def hold_little() -> None:
     ----------
     mallopt(3) of the GNU C library: M_ARENA_MAX, M_MMAP_THRESHOLD, M_TRIM_THRESHOLD.
     """
-    with suppress(OSError, AttributeError):
+    with suppress(OSError, AttributeError, TypeError):
         library = ctypes.CDLL(None)
         for what, value in ((_ARENA_MAX, _ARENAS), (_MMAP_THRESHOLD, _LARGE_BYTES), (_TRIM_THRESHOLD, _LARGE_BYTES)):
             library.mallopt(what, value)
@@ -37,7 +37,7 @@ def give_back() -> None:
     gc.unfreeze()
     gc.collect()
     gc.freeze()
-    with suppress(OSError, AttributeError):
+    with suppress(OSError, AttributeError, TypeError):
         ctypes.CDLL(None).malloc_trim(0)
 
 

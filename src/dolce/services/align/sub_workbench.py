@@ -190,7 +190,9 @@ class SubWorkbench:
         how = paths.get(code, "search")
         kept = SubGroup.of(view.states[code].settings, how=how)
         self._aligning.change(
-            job_id, f"of subs {how if how != 'search' else 'optimised'}", lambda alignment: replace(alignment, subs=kept)
+            job_id,
+            f"of subs {how if how != 'search' else 'optimised'}",
+            lambda alignment: replace(alignment, subs=kept),
         )
 
     def apart(self, job_id: int) -> None:

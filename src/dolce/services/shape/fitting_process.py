@@ -98,7 +98,8 @@ def _nothing() -> None:
 def _as_a_child(parent: int) -> None:
     """Interrupts are the parent's business; where that is gone, it ends."""
     signal.signal(signal.SIGINT, signal.SIG_IGN)
-    os.nice(_NICE)
+    if hasattr(os, "nice"):  # Windows has none
+        os.nice(_NICE)
 
     def watch() -> None:
         while os.getppid() == parent:

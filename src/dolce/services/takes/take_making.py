@@ -240,7 +240,5 @@ def require_open(job: Job, channels: Iterable[str]) -> None:
         )
     if job.processor.dimmed:
         raise Conflict(
-            "the processor is dimmed.",
-            where="processor",
-            remedy="Undim it on the Rig page, under Processor.",
+            "the processor is dimmed.", where="processor", remedy="Undim it on the Rig page, under Processor."
         )

@@ -47,7 +47,7 @@ def test_every_sheet_opens_empty_and_full(pair):
     assert client.get(f"{url}?sheet=proof&channel=Sub1&seat=1&version=9").status_code == 200
     without = client.get(f"/jobs/{empty.id}/align?sheet=subs").text
     assert "There is no sub in this room" in without
-    assert "To the room" in without  # takes would not help
+    assert "Add a sub on Room" in without  # takes would not help
     assert "Go to the takes" not in without
 
 

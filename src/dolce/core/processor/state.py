@@ -124,5 +124,5 @@ class ProcessorState:
     @property
     def full_description(self) -> str:
         """The same with what is ticked, to tell two states apart."""
-        ticked = f", {len(self.slate)} points of the blank slate ticked" if self.slate else ""
+        ticked = f", {len(self.slate)} points of the neutral processor ticked" if self.slate else ""
         return self.description + ticked

@@ -33,7 +33,7 @@ def _page(*, status: int = 200, **context: object) -> Response:
             backup_folder=_shown(of.backups.folder),
             size=USUAL_SIZE,
             layouts=[(name, name) for name in LAYOUT_NAMES],
-            subs=[("", "as in the layout"), *((count, count or "none") for count in range(MOST_SUBS + 1))],
+            subs=[("", "by layout"), *((count, count or "none") for count in range(MOST_SUBS + 1))],
             work=of.folder_work.present,
             space=of.space.view(),
             **{"faults": {}, "typed": {}, "editing": None, **context},

@@ -116,7 +116,7 @@ def next_line(status: JobStatus, stop: str, sheet: str = "") -> NextLine:
             return _take(status, missing, do, go)
         case "align":
             return do(
-                "Take over the proposed levels and delays",
+                "Use the proposed levels and delays",
                 "all channels equally loud and at the same moment",
                 "Use the proposal",
                 "align.use",

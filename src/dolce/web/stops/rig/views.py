@@ -2,6 +2,7 @@
 
 from dataclasses import dataclass
 
+import numpy as np
 from numpy.typing import NDArray
 
 from dolce.core.dsp import power_db
@@ -9,7 +10,7 @@ from dolce.core.job import Rig
 from dolce.core.response import ANALYSIS_GRID_HZ, MicrophoneCurve
 from dolce.core.rig import NOISE_THIRD_OCTAVES_HZ
 from dolce.services.rig.sound_pressure import PressureView
-from dolce.web.shared.plot_data import curve, response_plot
+from dolce.web.shared.plot_data import curve, range_around, response_plot
 
 _MIC_COLOURS = ("mic", "L", "R", "Ls", "Rs", "C")
 
@@ -38,7 +39,8 @@ def curve_plot(rig: Rig) -> dict | None:
         ]
     if not curves:
         return None
-    return {**response_plot(curves=curves, top_db=10.0, unit="dB"), "yRange": [-20.0, 10.0]}
+    shown = range_around(np.concatenate([c["y"] for c in curves]), least_db=10.0)
+    return {**response_plot(curves=curves, top_db=shown[1], unit="dB"), "yRange": list(shown)}
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -5,6 +5,7 @@ import threading
 from contextlib import closing
 
 import pytest
+from sqlalchemy import event
 
 from dolce.devices.interface import nothing_sounds, sound_begins
 from dolce.devices.rehearsal import RehearsalRig
@@ -182,9 +183,12 @@ def test_a_full_disk_ends_the_pass_in_words_and_the_next_one_runs(services, job_
     services.taking._take = slow
     services.taking.run_spot(job_id, 2)
     reached.wait(20)
-    with engine.connect() as connection:
+
+    def full(connection, *_):
         # SQLite's own way to say that no page more fits; it takes the present size for the 1.
-        connection.exec_driver_sql("PRAGMA max_page_count = 1")
+        connection.execute("PRAGMA max_page_count = 1")
+
+    event.listen(engine, "checkout", full)
     go_on.set()
     assert services.sound.wait(20)
     board = services.taking.board(job_id)
@@ -192,6 +196,7 @@ def test_a_full_disk_ends_the_pass_in_words_and_the_next_one_runs(services, job_
     assert "the disk is full" in board.last_pass.message
     assert "Everything kept before is safe" in board.last_pass.message
     assert board.taken == before
+    event.remove(engine, "checkout", full)
     engine.dispose()  # room again
     services.taking.run_spot(job_id, 2)
     services.sound.wait(20)

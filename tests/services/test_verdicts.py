@@ -126,6 +126,29 @@ def test_a_third_of_an_octave_that_changed_beyond_the_range_is_no_proof(services
     assert objection.at_hz > 2000
 
 
+def test_the_logbook_says_the_verdict_once_and_again_when_it_is_another(services, loaded):
+    def noted():
+        services.context.background.wait()
+        with services.context.look() as work:
+            return [entry.text for entry in work.logbook.all(loaded) if entry.text.startswith("Verdict")]
+
+    job = services.jobs.get(loaded)
+    services.taking.run_spot(loaded, job.spots[0].id)  # half of the round: not known yet
+    services.sound.wait()
+    assert noted() == []
+    services.taking.run_rest(loaded)
+    services.sound.wait()
+    assert noted() == ["Verdict: Proven, with limits."]
+    services.taking.repeat(loaded, "L", job.spots[0].id)
+    services.sound.wait()
+    assert noted() == ["Verdict: Proven, with limits."]
+    services.rigging.add_fault(loaded, Fault(kind="covered", channels=("L",)))
+    for spot in job.spots:
+        services.taking.repeat(loaded, "L", spot.id)
+        services.sound.wait()
+    assert noted() == ["Verdict: Proven, with limits.", "Verdict: Not proven."]
+
+
 def test_a_preset_loaded_anew_is_marked_as_newer(services, loaded):
     assert services.loading.view(loaded).loaded_is_current == {"A": True}
     services.bands.remove(loaded, "L", services.shaping.correction(loaded).bands["L"][0].id)

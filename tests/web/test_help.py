@@ -29,7 +29,8 @@ PLAIN = set(
     """
 Above noise | Against 1 kHz | Against the present one | All alike, dB | All-passes per output | Arrival | Bands |
 Bound | Bypass | by plan | Channel | Channels × spots | Convolution | Corner | Crossover | Crossovers | Curves | Delay |
-Drawing | Ends at | Eyring, s | Fed by | File | Filters | Bands of a graphic equaliser per output | From | Gain, dB | Group |
+Drawing | Ends at | Eyring, s | Fed by | File | Filters | Bands of a graphic equaliser per output | From |
+Gain, dB | Group |
 High-pass, 24 dB/oct | Hz | Impulse responses | Input | Kept | Kind | Level | Load into it | Locked | Measured |
 Microphone | Most of a third octave | Name | Note | Octave | Of | On | One spot | Out | Output | Outputs | Places |
 Play | Polarity | Preset | Presets | Processor | Q | Range | Region | Remarks | Response besides | Row | Sabine, s |

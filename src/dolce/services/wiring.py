@@ -169,6 +169,7 @@ def open_services(folder: Path, *, compute: Compute | None = None) -> Services:
     tolerating = Tolerating(context, proving)
     lines = LineChecking(context, sound)
     verdicts = Verdicts(context, proving, tolerating, lines)
+    sound.ended.append(verdicts.note_behind)
     reporting = Reporting(context, shaping, loading, proving, tolerating, verdicts)
     workbench, crossing = SubWorkbench(context, aligning), Crossing(context, aligning)
     finishing = Finishing(

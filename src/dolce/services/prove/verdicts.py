@@ -1,13 +1,16 @@
 """The verdict on a job, with all that it follows from looked up."""
 
+from functools import partial
+
 from dolce.core.cache import Cache
-from dolce.core.job import Job, LinesResult, result_of
+from dolce.core.job import Job, LinesResult, PassRecord, result_of
 from dolce.core.tuning import JobVerdict, ProofFacts, verdict_of
 from dolce.services.context import Context
 from dolce.services.prove.proving import ProofView, Proving
 from dolce.services.prove.tolerating import Tolerating
 from dolce.services.rig.line_checking import LineChecking
 from dolce.services.takes.board import moved_since
+from dolce.services.words.verdicts import heading
 from dolce.store import UnitOfWork
 
 _KEPT = 64
@@ -20,6 +23,25 @@ class Verdicts:
         self._context = context
         self._proving, self._tolerating, self._lines = proving, tolerating, lines
         self._kept: Cache[tuple, JobVerdict] = Cache(_KEPT)
+
+    def note_behind(self, record: PassRecord) -> None:
+        """After a pass of takes, the verdict goes into the logbook, found behind the pages."""
+        if record.kind == "takes":
+            self._context.background.begin("verdict", record.id, lambda: [partial(self._note, record.job_id)])
+
+    def _note(self, job_id: int) -> None:
+        with self._context.look() as work:
+            job = work.jobs.get(job_id)
+            if work.takes.settled_count(job.round_id, set(job.asked)) < len(job.asked):
+                return  # there is more to come
+        verdict = self.of(job_id)
+        if verdict.kind == "not known":
+            return
+        text = f"Verdict: {heading(verdict)}"
+        with self._context.change() as work:
+            before = next((e.text for e in reversed(work.logbook.all(job_id)) if e.text.startswith("Verdict: ")), "")
+            if text != before:
+                work.logbook.add(job_id, text, at=self._context.now())
 
     def of(self, job_id: int) -> JobVerdict:
         """What can be said of a job now."""

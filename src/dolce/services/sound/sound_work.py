@@ -40,6 +40,7 @@ class SoundWork:
         self._now = context.sounding
         self._pool = ThreadPoolExecutor(max_workers=1, thread_name_prefix="sound")
         self._starting = threading.Lock()
+        self.ended: list[Callable[[PassRecord], None]] = []  # each hears of every pass, once its end is written down
 
     def start(
         self,
@@ -172,6 +173,8 @@ class SoundWork:
             sounding.silent.set()
             sounding.quiet.set()
             self._write_end(sounding)
+            for hear in self.ended:
+                hear(record)
             sounding.over.set()
 
     @staticmethod

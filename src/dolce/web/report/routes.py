@@ -7,13 +7,14 @@ from werkzeug.wrappers import Response
 
 from dolce.core.job import PARTS, ReportWords
 from dolce.errors import InvalidForm, InvalidValue
+from dolce.services.words.verdicts import heading
 from dolce.web.report.curves import FRAME, X_TICKS, Y_TICKS, path_of
 from dolce.web.shared.form_reader import FormReader
 from dolce.web.shared.page import download, services
 from dolce.web.stops.prove.views import tolerance_rows
 from dolce.web.stops.room.drawing import from_above, standalone_style
 from dolce.web.words.room_findings import words_of
-from dolce.web.words.verdicts import heading, sentences
+from dolce.web.words.verdicts import sentences
 
 blueprint = Blueprint("report", __name__, url_prefix="/jobs/<int:job_id>/report", template_folder="templates")
 

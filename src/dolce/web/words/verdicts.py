@@ -4,12 +4,6 @@ from dolce.core.tuning import JobVerdict, Limit, Objection, Since
 from dolce.web.shared.formatting import hertz
 
 _TO_THE_LINES = ("To the line check", "rig", "lines")
-HEADINGS = {
-    "not known": "Not known yet.",
-    "not proven": "Not proven.",
-    "proven but": "Proven, with limits.",
-    "proven": "Proven.",
-}
 _NEEDS = {
     "": "",
     "takes": "Take the room as it is first, with the processor bypassed.",
@@ -18,13 +12,6 @@ _NEEDS = {
     "round": "Measure again through the correction: play a preset with filters, start a new round, take every channel.",
     "rest": "Takes through the correction are being made: it is judged when all are there.",
 }
-
-
-def heading(verdict: JobVerdict) -> str:
-    """The verdict itself, in a word or two."""
-    if verdict.since and verdict.kind in ("proven", "proven but"):
-        return "Was proven."
-    return HEADINGS[verdict.kind]
 
 
 def sentences(verdict: JobVerdict) -> tuple[str, ...]:

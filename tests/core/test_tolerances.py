@@ -14,8 +14,10 @@ from dolce.core.room import new_plan
 from dolce.core.tolerance import (
     OWN,
     PUBLISHED,
+    Figure,
     ToleranceSet,
     against_bound,
+    asked_for,
     judged_angles,
     judged_response,
     judged_reverberation,
@@ -172,3 +174,23 @@ def test_decay_is_judged_by_takes_or_by_bands_and_not_at_all_where_too_few_tell(
 def test_sets_that_can_not_be_are_refused(wrong, outcome):
     with pytest.raises(InvalidValue, match=outcome):
         ToleranceSet(**{"name": "Mine", **wrong})
+
+
+@pytest.mark.parametrize(
+    ("value", "outcome", "lift_db", "asked"),
+    [
+        (4.0, "fails", 3.0, True),
+        (-4.0, "fails", 3.0, False),  # too soft where more was asked for
+        (4.0, "fails", 0.9, False),
+        (4.0, "inconclusive", 3.0, False),
+        (-4.0, "fails", -3.0, True),
+    ],
+)
+def test_what_lies_outside_where_the_target_does_was_asked_for(value, outcome, lift_db, asked):
+    target = np.where(GRID < 100, lift_db, 0.0) + 7.0  # its own level is of no matter
+    figure = Figure(
+        line="response", subject="L", unit="dB", value=value, error=0.5, low=-3, high=3, at_hz=63.0, outcome=outcome
+    )
+    found = asked_for([figure], {"L": target}, at_hz=GRID)
+    assert [(a.channel, a.at_hz, round(a.target_db, 2)) for a in found] == ([("L", 63.0, lift_db)] if asked else [])
+    assert asked_for([figure], {"R": target}, at_hz=GRID) == ()

@@ -16,7 +16,7 @@ BEGUN = datetime(2026, 3, 1, 9, 0)
 
 
 @pytest.fixture(scope="module")
-def on_progress(prepared):
+def finished(prepared):
     """A pair that is shaped, loaded and measured again."""
     services, job_id = open_services(taken_room(prepared, layout="2.0", subs=0)), 1
     services.finding.find(job_id)
@@ -58,8 +58,8 @@ def test_takes_of_one_round_in_a_row_are_one_line_and_nothing_else_is():
     assert [one.lasted for one in grouped(quick)] == [False]
 
 
-def test_every_part_is_told_with_its_figures(on_progress):
-    services, client, job_id = on_progress
+def test_every_part_is_told_with_its_figures(finished):
+    services, client, job_id = finished
     page = " ".join(client.get(f"/jobs/{job_id}/report").text.split())
     for text in PARTS.values():
         assert f"<h2>{text}</h2>" in page.replace("&#39;", "'")
@@ -73,8 +73,16 @@ def test_every_part_is_told_with_its_figures(on_progress):
     assert re.search(r"\d+ takes of L, R at 4 spots, round Untouched", page)
 
 
-def test_what_is_left_out_is_not_there_and_words_stand_as_text(on_progress):
-    services, client, job_id = on_progress
+def test_every_figure_of_the_tolerances_says_whether_it_holds(finished):
+    services, client, job_id = finished
+    figures = services.tolerating.view(job_id).figures
+    text = client.get(f"/jobs/{job_id}/report").text
+    for outcome in {figure.outcome for figure in figures}:
+        assert text.count(f"<td>{outcome}</td>") == sum(figure.outcome == outcome for figure in figures)
+
+
+def test_what_is_left_out_is_not_there_and_words_stand_as_text(finished):
+    services, client, job_id = finished
     form = {"by": "A. Nobody", "words": "First line.\n<b>Second</b> line.", "paper": "Letter"}
     post(client, f"/jobs/{job_id}/report", **form, part=[part for part in PARTS if part != "log"])
     page = client.get(f"/jobs/{job_id}/report").text
@@ -91,8 +99,8 @@ def test_what_is_left_out_is_not_there_and_words_stand_as_text(on_progress):
         ReportWords(paper="A3")
 
 
-def test_the_file_needs_nothing_else(on_progress):
-    _, client, job_id = on_progress
+def test_the_file_needs_nothing_else(finished):
+    _, client, job_id = finished
     text = client.get(f"/jobs/{job_id}/report/report.html").text
     assert "@page { size:" in text
     for outside in ("src=", "href=", "url(", "<script", "<form", "http://", "https://"):

@@ -26,10 +26,10 @@ def sounded(monkeypatch):
     begun = []
     whole = RehearsalRig.play_and_record
 
-    def on_progress(rig, played, *, progress, stopped, **how):
+    def noted(rig, played, *, progress, stopped, **how):
         return whole(rig, played, progress=lambda part: begun.append(part) or progress(part), stopped=stopped, **how)
 
-    monkeypatch.setattr(RehearsalRig, "play_and_record", on_progress)
+    monkeypatch.setattr(RehearsalRig, "play_and_record", noted)
     return begun
 
 

@@ -6,7 +6,7 @@ import pytest
 from asking import client_of, post
 from dolce.core.response import ANALYSIS_GRID_HZ as GRID
 from dolce.core.tolerance import PUBLISHED, ToleranceSet, against_bound
-from dolce.errors import InvalidValue
+from dolce.errors import InvalidValue, NotFound
 from dolce.services.jobs.job_keeping import JobDetails
 from dolce.services.wiring import open_services
 from rooms import taken_room
@@ -130,3 +130,29 @@ def test_levels_and_arrivals_are_told_of_the_round_that_they_were_read_from(take
     after = services.tolerating.view(job_id, EBU)
     for line in ("level", "arrival"):
         assert of_line(after, line) == of_line(before, line)
+
+
+def test_the_verdict_stands_on_the_set_that_a_job_has_chosen(taken):
+    services, job_id = taken
+    assert services.tolerating.view(job_id).chosen == EBU
+    wide = ToleranceSet(
+        name="My wide window", response_hz=(40.0, 16_000.0), lower_db=(-30.0, -30.0), upper_db=(30.0, 30.0)
+    )
+    services.tolerating.keep(wide)
+    client = client_of(services)
+    url = f"/jobs/{job_id}/prove/tolerances"
+    assert "Use it for the verdict" in client.get(f"{url}?set=My+wide+window").text
+    assert post(client, f"{url}/choose?set=My+wide+window").status_code in (200, 303)
+    view = services.tolerating.view(job_id)
+    assert (view.wanted.name, view.chosen) == ("My wide window", "My wide window")
+    assert "the verdict stands on it" in client.get(url).text
+    assert "My wide window" in client.get(f"/jobs/{job_id}/report").text
+    # A look at another set changes nothing, and words for the report leave it.
+    assert services.tolerating.view(job_id, EBU).chosen == "My wide window"
+    assert post(client, f"/jobs/{job_id}/report", by="Me", words="", paper="A4", part="result").status_code == 303
+    assert services.tolerating.chosen(job_id).name == "My wide window"
+    with pytest.raises(NotFound, match="there is no set"):
+        services.tolerating.choose(job_id, "None such")
+    # A set that is deleted leaves the first one.
+    services.tolerating.forget(services.tolerating.sets()["My wide window"].id)
+    assert services.tolerating.chosen(job_id).name == EBU

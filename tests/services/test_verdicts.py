@@ -189,9 +189,9 @@ def test_what_is_needed_is_named_one_by_one(services):
 
 
 def test_logbook_tells_the_job_in_order(services, loaded):
-    on_progress = [entry.text for entry in services.jobs.logbook(loaded)]
+    texts = [entry.text for entry in services.jobs.logbook(loaded)]
     places = [
-        next(k for k, text in enumerate(on_progress) if start in text)
+        next(k for k, text in enumerate(texts) if start in text)
         for start in (
             "Job created",
             "Take of L at spot 1, round Untouched",

@@ -27,16 +27,19 @@ class ReportWords:
     words : what they say at the beginning
     left_out : parts that are not told
     paper : "A4" or "Letter"
+    tolerances : name of the set of tolerances that verdict and report hold the room against; empty for the first
     """
 
     by: str = ""
     words: str = ""
     left_out: tuple[str, ...] = ()
     paper: str = "A4"
+    tolerances: str = ""
 
     def __post_init__(self) -> None:
         checked.text(self.by, longest=120, where="by")
         checked.text(self.words, longest=4000, where="words")
+        checked.text(self.tolerances, longest=80, where="tolerances")
         if not set(self.left_out) <= set(PARTS):
             raise InvalidValue(f"parts {self.left_out}.", where="parts", remedy="Choose some of the list.")
         if self.paper not in ("A4", "Letter"):

@@ -1,7 +1,7 @@
 """Whether figures hold their tolerances: with their uncertainty, and "inconclusive" where that decides."""
 
 import math
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Literal
 
@@ -15,6 +15,7 @@ from dolce.core.uncertainty import AGAINST_BOUND, jackknife_error, pooled_differ
 
 Outcome = Literal["holds", "fails", "inconclusive"]
 _DECAY_HZ = (200.0, 4000.0)
+_ASKED_FROM_DB = 1.0  # of a target away from flat (our choice): for less nothing lies outside
 _TILT_HZ = (200.0, 10_000.0)
 # How far a loudspeaker and a seat may be off each other, each within a centimetre of where it is typed (our estimate of
 # places that are taken with a tape).
@@ -246,3 +247,38 @@ def judged_reverberation(
         at_hz=None,
         outcome=against_bound(value, error, low=low, high=high),
     )
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class AskedFor:
+    """A level that lies outside of its bounds where the calibrator's own target lies that way.
+
+    Attributes
+    ----------
+    target_db : of the target there, about the mean that the bounds are about
+    """
+
+    channel: str
+    at_hz: float
+    target_db: float
+
+
+def asked_for(figures: Sequence[Figure], targets_db: Mapping[str, NDArray], *, at_hz: NDArray) -> tuple[AskedFor, ...]:
+    """What lies outside because it was asked for: a bass lift is no fault of a correction that reaches it.
+
+    Parameters
+    ----------
+    targets_db : target of each channel on `at_hz`; channels without one are left out
+    """
+    found = []
+    for figure in figures:
+        if figure.line != "response" or figure.outcome != "fails" or figure.at_hz is None:
+            continue
+        target_db = targets_db.get(figure.subject)
+        if target_db is None:
+            continue
+        about = target_db - target_db[in_band(at_hz, MEAN_HZ)].mean()
+        there = float(np.interp(figure.at_hz, at_hz, about))
+        if abs(there) >= _ASKED_FROM_DB and there * figure.value > 0:
+            found.append(AskedFor(channel=figure.subject, at_hz=figure.at_hz, target_db=there))
+    return tuple(found)

@@ -20,12 +20,14 @@ class Limit:
     ----------
     names : channels, spots or lines that it is about; the name of the set for "tolerances"
     count, of : how many of how many, where that is what is said
+    asked_for : of "tolerances", how many lie outside because the target asks for it
     """
 
     kind: LimitKind
     names: tuple[str, ...] = ()
     count: int = 0
     of: int = 0
+    asked_for: int = 0
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -51,6 +53,7 @@ class ProofFacts:
     lines_wrong, lines_doubtful : channels whose line was found wrong, or to be looked at
     lines_checked : whether the line check was made
     outside, figures, tolerances : figures outside of a set of tolerances, all of them, and its name
+    asked_for : how many of them lie outside where the target itself does
     moved_since : loudspeakers and spots that stand elsewhere now
     same_processor : whether the processor still does what it did while the proof was taken
     same_correction : whether filters and alignment are those that were proven
@@ -70,6 +73,7 @@ class ProofFacts:
     outside: int = 0
     figures: int = 0
     tolerances: str = ""
+    asked_for: int = 0
     moved_since: tuple[str, ...] = ()
     same_processor: bool = True
     same_correction: bool = True
@@ -132,7 +136,10 @@ def _limits(facts: ProofFacts) -> Sequence[Limit]:
     elif facts.lines_doubtful:
         found.append(Limit(kind="lines to look at", names=facts.lines_doubtful))
     if facts.outside:
-        found.append(Limit(kind="tolerances", names=(facts.tolerances,), count=facts.outside, of=facts.figures))
+        names = (facts.tolerances,)
+        found.append(
+            Limit(kind="tolerances", names=names, count=facts.outside, of=facts.figures, asked_for=facts.asked_for)
+        )
     return found
 
 

@@ -88,6 +88,11 @@ class Reporting:
             log=log,
         )
 
+    def words(self, job_id: int) -> ReportWords:
+        """What the calibrator says."""
+        with self._context.look() as work:
+            return work.reports.get(job_id)
+
     def say(self, job_id: int, words: ReportWords) -> None:
         """Keep what the calibrator says, and what is left out."""
         with self._context.change() as work:

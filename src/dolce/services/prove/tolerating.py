@@ -1,6 +1,6 @@
 """Whether a room holds tolerances: response, levels, arrivals, angles, decay, noise, and what can be told of each."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -12,9 +12,11 @@ from dolce.core.rig import room_noise
 from dolce.core.tolerance import (
     OWN,
     PUBLISHED,
+    AskedFor,
     Figure,
     ToleranceSet,
     against_bound,
+    asked_for,
     judged_angles,
     judged_arrival,
     judged_level,
@@ -23,7 +25,7 @@ from dolce.core.tolerance import (
 )
 from dolce.core.tuning import Alignment, level_weights, spot_weights, usual_seat_weighting
 from dolce.core.uncertainty import AGAINST_BOUND
-from dolce.errors import DolceError, InvalidValue
+from dolce.errors import DolceError, InvalidValue, NotFound
 from dolce.services.align.readings import seat_arrivals_of
 from dolce.services.context import Context
 from dolce.services.prove.proving import Proving
@@ -44,6 +46,8 @@ class ToleranceView:
     ----------
     round : the one that was judged; None where nothing was taken
     not_known : lines of which nothing is known, and why
+    chosen : name of the set that the verdict on the job stands on
+    asked_for : what lies outside as the target wants it
     """
 
     wanted: ToleranceSet
@@ -51,6 +55,8 @@ class ToleranceView:
     figures: tuple[Figure, ...]
     round: Round | None
     not_known: tuple[tuple[str, str], ...]
+    chosen: str = ""
+    asked_for: tuple[AskedFor, ...] = ()
 
     @property
     def verdict(self) -> str:
@@ -128,9 +134,11 @@ class Tolerating:
             work.tolerances.delete(number, self._context.now())
 
     def view(self, job_id: int, name: str = "") -> ToleranceView:
-        """Every figure of the latest round against a set: that which was proven, else the present one."""
-        sets = self.sets()
-        wanted = sets.get(name) or next(iter(sets.values()))
+        """Every figure of the latest round against a set, the job's where none is named: of the round that was proven,
+        else of the present one.
+        """
+        sets, chosen = self.sets(), self.chosen(job_id)
+        wanted = sets.get(name) or chosen
         proof = self._proving.view(job_id)
         not_known: list[tuple[str, str]] = []
         with self._context.look() as work:
@@ -189,9 +197,46 @@ class Tolerating:
                         outcome=against_bound(rating[0], _NOISE_OFF_NR, high=wanted.noise_nr),
                     )
                 )
-        return ToleranceView(
-            wanted=wanted, names=tuple(sets), figures=tuple(figures), round=present, not_known=tuple(not_known)
+        correction = proof.correction
+        targets = (
+            {}
+            if correction is None
+            else {
+                figure.subject: correction.target_db(figure.subject, ANALYSIS_GRID_HZ)
+                for figure in figures
+                if figure.at_hz
+            }
         )
+        return ToleranceView(
+            wanted=wanted,
+            names=tuple(sets),
+            figures=tuple(figures),
+            round=present,
+            not_known=tuple(not_known),
+            chosen=chosen.name,
+            asked_for=asked_for(figures, targets, at_hz=ANALYSIS_GRID_HZ),
+        )
+
+    def chosen(self, job_id: int) -> ToleranceSet:
+        """The set that the verdict on a job stands on: the one that was chosen, else the first."""
+        sets = self.sets()
+        with self._context.look() as work:
+            name = work.reports.get(job_id).tolerances
+        return sets.get(name) or next(iter(sets.values()))
+
+    def choose(self, job_id: int, name: str) -> None:
+        """From now on the verdict and the report stand on this set.
+
+        Raises
+        ------
+        NotFound
+            If there is no such set.
+        """
+        if name not in self.sets():
+            raise NotFound(f"there is no set {name[:80]!r}.", where="tolerances", remedy="Choose one of the list.")
+        with self._context.change() as work:
+            work.reports.keep(job_id, replace(work.reports.get(job_id), tolerances=name))
+            work.logbook.add(job_id, f"The room is held against {name}.", at=self._context.now())
 
     def _of_round(self, work: UnitOfWork, job: Job, present: Round, wanted: ToleranceSet) -> list[Figure]:
         weights = spot_weights(job, usual_seat_weighting(job))

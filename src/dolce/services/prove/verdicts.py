@@ -45,7 +45,7 @@ class Verdicts:
 
     def of(self, job_id: int) -> JobVerdict:
         """What can be said of a job now."""
-        wanted = repr(next(iter(self._tolerating.sets().values())))
+        wanted = repr(self._tolerating.chosen(job_id))
         with self._context.look() as work:
             job = work.jobs.get(job_id)
             running, lines = work.passes.running(), work.passes.latest(job_id, "lines")
@@ -80,6 +80,7 @@ class Verdicts:
                     lines_doubtful=tuple(line.channel for line in lines.lines if line.word == "look"),
                     lines_checked=lines.checked == len(lines.lines),
                     outside=len(outside),
+                    asked_for=len(tolerances.asked_for),
                     figures=len(tolerances.figures),
                     tolerances=tolerances.wanted.name,
                 )

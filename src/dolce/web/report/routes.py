@@ -1,11 +1,12 @@
 """Routes of the report."""
 
+from dataclasses import replace
 from importlib import resources
 
 from flask import Blueprint, make_response, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response
 
-from dolce.core.job import PARTS, ReportWords
+from dolce.core.job import PARTS
 from dolce.errors import InvalidForm, InvalidValue
 from dolce.services.words.verdicts import heading
 from dolce.web.report.curves import FRAME, X_TICKS, Y_TICKS, path_of
@@ -31,7 +32,8 @@ def say(job_id: int) -> Response:
     form = FormReader(request.form)
     parts = request.form.getlist("part")
     try:
-        words = ReportWords(
+        words = replace(
+            services().reporting.words(job_id),
             by=form.text("by"),
             words=form.text("words"),
             paper=form.text("paper", "A4"),

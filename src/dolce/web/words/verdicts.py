@@ -97,7 +97,8 @@ def _limit_words(limit: Limit) -> str:
         case "lines to look at":
             return f"The line check has something to say of {', '.join(limit.names)}: look at it on Rig."
         case "tolerances":
-            return f"{limit.count} of {limit.of} figures lie outside {', '.join(limit.names)}."
+            asked = f", {limit.asked_for} of them where the target asks for it" if limit.asked_for else ""
+            return f"{limit.count} of {limit.of} figures lie outside {', '.join(limit.names)}{asked}."
 
 
 def _since_words(since: Since) -> str:

@@ -11,7 +11,7 @@ from dolce.services.prove.proving import LOGBOOK_PAGE
 from dolce.services.words.verdicts import heading
 from dolce.web.shared.form_reader import FormReader
 from dolce.web.shared.numbers import number_of, whole_of
-from dolce.web.shared.page import services, show_stop
+from dolce.web.shared.page import after_change, services, show_stop
 from dolce.web.stops.prove.views import latest_first, proof_plot, tolerance_rows
 from dolce.web.words.verdicts import objection_words, remedies_of, sentences
 
@@ -36,6 +36,10 @@ def logbook(job_id: int, before: int) -> Response:
 @blueprint.get("")
 def page(job_id: int) -> Response:
     """Before, predicted and after, figures and the logbook."""
+    return _show(job_id)
+
+
+def _show(job_id: int) -> Response:
     view = services().proving.view(job_id, seat_id=whole_of(request.args.get("seat")))
     spots = bool(request.args.get("spots"))
     wanted = request.args.get("channel", "")
@@ -94,7 +98,15 @@ def keep_tolerances(job_id: int) -> Response:
         place = "lines" if error.where.startswith("response") or error.where.startswith("lines") else "set_name"
         faults = {place: f"{error.problem} {error.remedy}"}
         return make_response(_tolerances(job_id, "", faults=faults, typed=request.form), 422)
+    services().tolerating.choose(job_id, wanted.name)
     return make_response(_tolerances(job_id, wanted.name))
+
+
+@blueprint.post("/tolerances/choose")
+def choose_tolerances(job_id: int) -> Response:
+    """The set that the verdict stands on."""
+    services().tolerating.choose(job_id, request.args.get("set", ""))
+    return after_change("prove", job_id, _show)
 
 
 @blueprint.post("/tolerances/<int:number>/forget")

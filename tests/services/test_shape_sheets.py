@@ -5,6 +5,7 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
+from asking import client_of
 from dolce.core.correction import FilterType, FoundConvolution, Limits, Overruled, Preference, Target, deviations_db
 from dolce.core.filters import BandFilter
 from dolce.core.processor import Crossover
@@ -405,3 +406,19 @@ def test_mains_are_corrected_on_the_sum_that_has_the_corrected_sub_in_it(job, mo
     )
     assert low > 0.5
     assert high < 0.1 * low
+
+
+def test_what_ends_no_closer_is_foreseen_on_shape_and_align(job):
+    services, job_id = job
+    client = client_of(services)
+    url = f"/jobs/{job_id}/shape/no-closer"
+    assert client.get(url).text.strip() == ""  # no filters, nothing to foresee
+    services.finding.find(job_id)
+    assert services.shaping.no_closer(job_id) == ()
+    # A boost where the loudspeaker is loud already.
+    band = services.shaping.correction(job_id).bands["C"][0]
+    services.bands.edit(job_id, "C", band.id, replace(band.filter, frequency_hz=200.0, gain_db=6.0, q=0.5))
+    assert services.shaping.no_closer(job_id) == ("C",)
+    assert "C would end no closer to the target" in " ".join(client.get(url).text.split())
+    for page in ("shape", "align"):
+        assert url in client.get(f"/jobs/{job_id}/{page}").text

@@ -161,6 +161,11 @@ class ChannelShape:
         )
 
     @property
+    def is_corrected(self) -> bool:
+        """Whether any filter of its own is on."""
+        return bool(np.any(np.abs(self.effect_db) > 0))
+
+    @property
     def ends_closer(self) -> bool:
         """Whether its filters are predicted to bring it closer to the target, by the measure of the proof."""
         return is_closer(self.before_deviation_db, self.predicted_deviation_db)

@@ -149,6 +149,15 @@ class Shaping:
             base = base_round(work, job, kept=correction.round_id)
             return self._shapes(work, job, correction, base.id) if base else {}
 
+    def no_closer(self, job_id: int) -> tuple[str, ...]:
+        """Channels that the present filters are predicted to leave no closer to their targets than they are."""
+        with self._context.look() as work:
+            if not present_correction(work, work.jobs.get(job_id)).found:
+                return ()
+        return tuple(
+            name for name, shape in self.shapes(job_id).items() if shape.is_corrected and not shape.ends_closer
+        )
+
     def _shapes(self, work: UnitOfWork, job: Job, correction: Correction, round_id: int) -> dict[str, ChannelShape]:
         found = {
             name: self.shape(work, job, correction, round_id, name)[0]

@@ -62,6 +62,12 @@ def stop_search(job_id: int) -> Response:
     return after_change("shape", job_id, show)
 
 
+@blueprint.get("/no-closer")
+def no_closer(job_id: int) -> str:
+    """Channels that the present filters leave no closer to their targets; for this stop and Align."""
+    return render_template("shape/_no_closer.html", channels=services().shaping.no_closer(job_id))
+
+
 @blueprint.get("/expected/<channel>")
 def expected(job_id: int, channel: str) -> str:
     """What to expect at spots that were not measured."""

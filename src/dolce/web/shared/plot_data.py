@@ -10,6 +10,7 @@ from dolce.core.room import SUB_CODES
 
 FROM_HZ, TO_HZ = 20.0, 20_000.0
 RANGE_DB = 50.0
+TO_CORRECT_DB = (-25.0, 15.0)  # of Shape and Prove, so that both can be compared
 SUB_SHOWN_TO_HZ = 300.0  # above, a sub's curve is noise and what its crossover lets through
 _SHOWN = in_band(ANALYSIS_GRID_HZ, (FROM_HZ, TO_HZ), octaves=0.02)
 _X = [round(float(f), 2) for f in ANALYSIS_GRID_HZ[_SHOWN]]
@@ -41,18 +42,18 @@ def _played(channel: str, **points: list[float]) -> dict:
 def response_plot(
     *,
     curves: list[dict],
-    top_db: float,
+    range_db: tuple[float, float],
     unit: str,
     ribbons: list[dict] | None = None,
     marks: list[dict] | None = None,
     strip: list[dict] | None = None,
 ) -> dict:
-    """A plot of level over frequency, 50 dB over three decades."""
+    """A plot of level over frequency, three decades of it."""
     return {
         "kind": "frequency-response",
         "x": _X,
         "xRange": [FROM_HZ, TO_HZ],
-        "yRange": [top_db - RANGE_DB, top_db],
+        "yRange": list(range_db),
         "unit": unit,
         "curves": curves,
         "ribbons": ribbons or [],

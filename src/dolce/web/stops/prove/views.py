@@ -6,9 +6,7 @@ from dolce.core.job import LogEntry, LogGroup, grouped
 from dolce.core.tuning.channel_proof import ChannelProof
 from dolce.services.prove.tolerating import ToleranceView
 from dolce.web.shared.formatting import hertz
-from dolce.web.shared.plot_data import curve, response_plot
-
-TOP_DB = 15.0
+from dolce.web.shared.plot_data import TO_CORRECT_DB, curve, response_plot
 
 
 def proof_plot(shown: ChannelProof, *, spots: bool = False) -> dict:
@@ -23,7 +21,7 @@ def proof_plot(shown: ChannelProof, *, spots: bool = False) -> dict:
             curve("predicted", shown.channel, "predicted", shown.proof.predicted_db),
             curve("after", shown.channel, "after", shown.proof.after_db),
         ],
-        top_db=TOP_DB,
+        range_db=TO_CORRECT_DB,
         unit="dB",
     )
 

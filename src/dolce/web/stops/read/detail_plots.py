@@ -51,7 +51,7 @@ def _curve(view: ReadView, detail: TakeDetail, y: list, **more: object) -> dict:
 
 
 def _over_frequency(curves: list[dict], *, unit: str, y_range: tuple[float, float], **more: object) -> dict:
-    return response_plot(curves=curves, top_db=0, unit=unit) | {"yRange": list(y_range)} | more
+    return response_plot(curves=curves, range_db=y_range, unit=unit) | more
 
 
 def _level(view: ReadView, there: list[TakeDetail]) -> dict:

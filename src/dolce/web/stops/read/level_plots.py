@@ -62,11 +62,10 @@ def level_plots(view: ReadView, kept: Scale | None) -> LevelPlots | None:
             response_plot(
                 curves=[p for p in parts if "low" not in p],
                 ribbons=[p for p in parts if "low" in p],
-                top_db=0,
+                range_db=scale,
                 unit=unit,
                 marks=marks,
-            )
-            | {"yRange": list(scale)},
+            ),
         )
         for name, parts in drawn
     )
@@ -176,4 +175,4 @@ def _difference(view: ReadView) -> dict | None:
     line = _curve(f"{name_of(view.front)}, difference", view.front, "after", values, "front")
     scale = fitting([line["y"]], None, least=20)
     most = max(-scale[0], scale[1])
-    return response_plot(curves=[line], top_db=0, unit="dB") | {"yRange": [-most, most]}
+    return response_plot(curves=[line], range_db=(-most, most), unit="dB")

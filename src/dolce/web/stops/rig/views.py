@@ -40,7 +40,7 @@ def curve_plot(rig: Rig) -> dict | None:
     if not curves:
         return None
     shown = range_around(np.concatenate([c["y"] for c in curves]), least_db=10.0)
-    return {**response_plot(curves=curves, top_db=shown[1], unit="dB"), "yRange": list(shown)}
+    return response_plot(curves=curves, range_db=shown, unit="dB")
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

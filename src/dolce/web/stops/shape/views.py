@@ -13,10 +13,9 @@ from dolce.core.tuning import Band, ChannelShape, Correction, CorrectionSettings
 from dolce.services.shape.shaping import ShapeView
 from dolce.services.words.regions import region_words
 from dolce.web.shared.formatting import hertz
-from dolce.web.shared.plot_data import curve, response_plot, ribbon
+from dolce.web.shared.plot_data import TO_CORRECT_DB, curve, response_plot, ribbon
 from dolce.web.words.curve_findings import FindingRow, finding_rows
 
-TOP_DB = 15.0
 _MOST_POINTS = 40  # more can't be told apart on the plot; they stay in the table
 _NOTHING_DB = -60.0  # before the main arrival: said as nothing
 
@@ -101,7 +100,11 @@ class ChannelView:
             for s in c.plan.regions
         ]
         plot = response_plot(
-            curves=curves, ribbons=[ribbon(name, c.lowest_db, c.highest_db)], top_db=TOP_DB, unit="dB", strip=strip
+            curves=curves,
+            ribbons=[ribbon(name, c.lowest_db, c.highest_db)],
+            range_db=TO_CORRECT_DB,
+            unit="dB",
+            strip=strip,
         )
         plot["handles"] = [
             {

@@ -81,6 +81,28 @@ def test_every_figure_of_the_tolerances_says_whether_it_holds(finished):
         assert text.count(f"<td>{outcome}</td>") == sum(figure.outcome == outcome for figure in figures)
 
 
+def test_decay_is_told_before_and_after_octave_by_octave(finished):
+    services, client, job_id = finished
+    rows = services.reporting.report(job_id).decays
+    assert [hz for hz, _, _ in rows][-3:] == [1000.0, 2000.0, 4000.0]
+    # The room is the same: what filters can't change stays as it was.
+    for hz, before, after in rows:
+        if hz >= 1000:
+            assert after == pytest.approx(before, rel=0.1)
+            assert f"<td>{after:.2f} s</td>" in client.get(f"/jobs/{job_id}/report").text
+    assert services.reporting.report(job_id).changed is None  # two rounds in two states say nothing of each other
+
+
+def test_a_second_round_through_the_same_settings_says_what_changed(finished):
+    services, client, job_id = finished
+    copy = services.jobs.copy(job_id)
+    services.rounds.new(copy.id, name="A year later")
+    services.taking.run_rest(copy.id)
+    services.sound.wait()
+    text = " ".join(client.get(f"/jobs/{copy.id}/report").text.split())
+    assert "Round A year later against After, both through the same settings: nothing changed" in text
+
+
 def test_what_is_left_out_is_not_there_and_words_stand_as_text(finished):
     services, client, job_id = finished
     form = {"by": "A. Nobody", "words": "First line.\n<b>Second</b> line.", "paper": "Letter"}

@@ -2,12 +2,16 @@
 
 from dataclasses import dataclass
 
+import numpy as np
+from numpy.typing import NDArray
+
 from dolce.core.job import Job, LogGroup, ReportWords, grouped
 from dolce.core.room import Finding, findings_of
 from dolce.core.tuning import ChannelShape, JobVerdict
 from dolce.services.context import Context
 from dolce.services.load.load_view import LoadView
 from dolce.services.load.loading import Loading
+from dolce.services.prove.change_since import ChangeView
 from dolce.services.prove.proving import ProofView, Proving
 from dolce.services.prove.tolerating import ToleranceView, Tolerating
 from dolce.services.prove.verdicts import Verdicts
@@ -15,6 +19,7 @@ from dolce.services.shape.shaping import Shaping
 from dolce.services.words.regions import region_words
 
 _MOST_LEFT, _MOST_FINDINGS = 12, 6
+_DECAY_OCTAVES_HZ = (63.0, 125.0, 250.0, 500.0, 1000.0, 2000.0, 4000.0)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -36,6 +41,8 @@ class Report:
     shapes : every channel as it was found and corrected
     findings : what geometry says, the weightiest first
     log : by day, takes of one round as one line
+    decays : octave in Hz, decay time before and after in seconds, None where a round doesn't tell it
+    changed : a round against the one before in the same state; None where there are no two
     """
 
     job: Job
@@ -48,6 +55,8 @@ class Report:
     findings: tuple[Finding, ...]
     left_alone: tuple[LeftAlone, ...]
     log: tuple[LogGroup, ...]
+    decays: tuple[tuple[float, float | None, float | None], ...]
+    changed: ChangeView | None
 
     def tells(self, part: str) -> bool:
         return part not in self.words.left_out
@@ -74,18 +83,21 @@ class Reporting:
         with self._context.look() as work:
             job, words = work.jobs.get(job_id), work.reports.get(job_id)
             log = tuple(grouped(work.logbook.all(job_id)))
-        shapes = self._shaping.shapes(job_id)
+        shapes, proof, changed = self._shaping.shapes(job_id), self._proving.view(job_id), self._proving.drift(job_id)
+        rounds = [round_ for round_ in (proof.before_round, proof.after_round) if round_ is not None]
         return Report(
             job=job,
             words=words,
             shapes=shapes,
-            proof=self._proving.view(job_id),
+            proof=proof,
             verdict=self._verdicts.of(job_id),
             load=self._loading.view(job_id, content="corrected"),
             tolerances=self._tolerating.view(job_id),
             findings=findings_of(job.plan).first[:_MOST_FINDINGS],
             left_alone=_left_alone(shapes),
             log=log,
+            decays=_decay_rows(self._tolerating.decay_times(job_id, rounds)) if len(rounds) == 2 else (),
+            changed=changed if changed.now is not None and changed.same_state else None,
         )
 
     def words(self, job_id: int) -> ReportWords:
@@ -110,3 +122,18 @@ def _left_alone(shapes: dict[str, ChannelShape]) -> tuple[LeftAlone, ...]:
     return tuple(
         LeftAlone(channels=tuple(channels), from_hz=low, to_hz=high, why=why) for (low, high, why), channels in rows
     )[:_MOST_LEFT]
+
+
+def _decay_rows(found: list[tuple[tuple[float, ...], NDArray]]) -> tuple[tuple[float, float | None, float | None], ...]:
+    """Octaves from 63 Hz to 4 kHz: middle, before and after; nothing where not both rounds tell decay."""
+    if len(found) < 2:
+        return ()
+    rows = []
+    for octave_hz in _DECAY_OCTAVES_HZ:
+        of_rounds = []
+        for bands_hz, seconds in found:
+            inside = np.abs(np.log2(np.array(bands_hz) / octave_hz)) < 0.5
+            known = seconds[inside & np.isfinite(seconds)]
+            of_rounds.append(float(known.mean()) if known.size else None)
+        rows.append((octave_hz, of_rounds[0], of_rounds[1]))
+    return tuple(row for row in rows if row[1] is not None or row[2] is not None)

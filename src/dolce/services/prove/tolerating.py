@@ -1,8 +1,10 @@
 """Whether a room holds tolerances: response, levels, arrivals, angles, decay, noise, and what can be told of each."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
+from numpy.typing import NDArray
 
 from dolce.core.alignment import Match, level_band_hz, mid_level_db
 from dolce.core.cache import Cache
@@ -287,18 +289,37 @@ class Tolerating:
 
     def _decay(self, work: UnitOfWork, job: Job, present: Round, within_s: float) -> Figure | None:
         """From a few takes of the fronts at the main seat; each is read once."""
+        found = self._decays_of_round(work, job, present)
+        if not found:
+            return None
+        return judged_reverberation(
+            found[0][0], [seconds for _, seconds in found], volume_m3=job.plan.size.volume_m3, within_s=within_s
+        )
+
+    def decay_times(self, job_id: int, rounds: Sequence[Round]) -> list[tuple[tuple[float, ...], NDArray]]:
+        """Decay time by band of each round that tells it, seconds, NaN where a band doesn't: the mean of a few takes of
+        the fronts at the main seat; with the middles of the bands in Hz.
+        """
+        found = []
+        with self._context.look() as work:
+            job = work.jobs.get(job_id)
+            for round_ in rounds:
+                decays = self._decays_of_round(work, job, round_)
+                if decays:
+                    seconds = np.array([seconds for _, seconds in decays], dtype=float)
+                    known = np.isfinite(seconds)
+                    mean = np.where(known, seconds, 0).sum(axis=0) / np.maximum(known.sum(axis=0), 1)
+                    found.append((decays[0][0], np.where(known.any(axis=0), mean, np.nan)))
+        return found
+
+    def _decays_of_round(self, work: UnitOfWork, job: Job, present: Round) -> list[_Decay]:
         main = {spot.id for spot in job.main_spots}
         takes = [
             take
             for take in work.takes.latest(present.id)
             if take.spot_id in main and take.has_response and take.channel in ("L", "R", "C")
         ][:_DECAYS]
-        found = [decay for decay in (self._decay_of(work, take) for take in takes) if decay is not None]
-        if not found:
-            return None
-        return judged_reverberation(
-            found[0][0], [seconds for _, seconds in found], volume_m3=job.plan.size.volume_m3, within_s=within_s
-        )
+        return [decay for decay in (self._decay_of(work, take) for take in takes) if decay is not None]
 
     def _decay_of(self, work: UnitOfWork, take: TakeRecord) -> _Decay | None:
         def read() -> tuple[_Decay | None]:

@@ -6,6 +6,7 @@ import pytest
 
 from asking import client_of, post
 from dolce.core.geometry import RoomSize
+from dolce.core.response.outliers import Outlier
 from dolce.core.room import new_plan
 from dolce.services.jobs.job_keeping import JobDetails
 from rooms import loaded_pair
@@ -91,3 +92,26 @@ def test_a_level_check_that_clips_does_not_lead_on_and_is_mended_by_pressing(ser
             break
     assert step(services, job.id) == "lines"
     assert all(reading.to_clipping_db >= 6 for reading in services.rigging.level_readings(job.id).values())
+
+
+def test_takes_that_do_not_fit_are_looked_at_before_anything_is_made_of_them(pair, monkeypatch):
+    services, job_id = pair
+    while services.jobs.get(job_id).processor.active != "bypass":
+        services.loading.switch(job_id, "bypass")
+    copy = services.jobs.copy(job_id, with_takes=False).id
+    services.rigging.set_rig(copy, pace="fast", sweep_seconds=1.0)
+    services.taking.run_rest(copy)
+    services.sound.wait()
+    monkeypatch.setattr(services.taking.outliers, "of", lambda *_: [])
+    assert step(services, copy) == "align"
+    board = services.taking.board(copy)
+    job = services.jobs.get(copy)
+    found = [Outlier(cell=("L", job.spots[1].id), kind="not moved", value=0.2, other=job.spots[0].id)]
+    monkeypatch.setattr(services.taking.outliers, "of", lambda *_: found)
+    assert (board.taken, step(services, copy)) == (board.wanted, "outliers")
+    client = client_of(services)
+    assert "Look at the take that does not fit the others" in client.get(f"/jobs/{copy}/read").text
+    page = client.get(f"/jobs/{copy}/takes").text
+    assert "Go on with all takes" in page
+    services.aligning.use_proposal(copy)
+    assert step(services, copy) == "filters"

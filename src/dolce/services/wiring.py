@@ -223,6 +223,6 @@ def open_services(folder: Path, *, compute: Compute | None = None) -> Services:
         tolerating=tolerating,
         reporting=reporting,
         verdicts=verdicts,
-        progress=Progress(context, verdicts),
+        progress=Progress(context, verdicts, taking.outliers),
         preparing=Preparing(context, taking, finishing),
     )

@@ -13,7 +13,9 @@ StepKey = Literal[
     "lines",
     "lines heard",
     "lines wrong",
+    "noise",
     "take",
+    "outliers",
     "align",
     "subs",
     "crossovers",
@@ -40,6 +42,8 @@ class JobFacts:
     level_checked : whether the level was checked and nothing it depends on has changed
     clips : whether a channel came too near to clipping then
     lines : how far the line check is; "heard" where nobody has said yet from where they sounded
+    noise_known : whether the quiet room was listened to
+    outliers : takes of the round that do not fit the others
     bypassed, corrects : what the processor does now: nothing; correct
     begun, fits : whether the present round holds a take; whether those were made in the present state of the processor
     taken, wanted : cells of the present round's board that are done, and all
@@ -58,6 +62,8 @@ class JobFacts:
     level_checked: bool = False
     clips: bool = False
     lines: LinesState = "done"
+    noise_known: bool = True
+    outliers: int = 0
     bypassed: bool = True
     corrects: bool = False
     begun: bool = False
@@ -110,7 +116,7 @@ def _before_takes(facts: JobFacts) -> StepKey | None:
         case "wrong":
             return "lines wrong"
         case "done":
-            return None
+            return None if facts.noise_known else "noise"
 
 
 def _from_takes(facts: JobFacts) -> StepKey:
@@ -120,7 +126,7 @@ def _from_takes(facts: JobFacts) -> StepKey:
             return "take"
         return "round" if facts.bypassed else "neutral"
     if not facts.aligned:
-        return "align"
+        return "outliers" if facts.outliers else "align"
     if facts.subs > 1 and not facts.subs_one:
         return "subs"
     if facts.subs and not facts.crossed:

@@ -1,7 +1,7 @@
 """One line for each of the eight stops: what is done and what is missing."""
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Literal
 
 from dolce.core.job import Job, JobFacts, LevelResult, PassRecord, Round, StepKey, next_step, result_of
@@ -13,6 +13,7 @@ from dolce.services.prove.verdicts import Verdicts
 from dolce.services.read.round_curves import base_round, proving_round
 from dolce.services.rig.line_checking import lines_view
 from dolce.services.rig.rigging import moved_on
+from dolce.services.takes.outliers import OutliersOfRounds
 from dolce.store import UnitOfWork
 
 Fill = Literal["hollow", "half", "full"]
@@ -47,6 +48,7 @@ class JobStatus:
     last_take : number of the take of the present round that came in last, where one is missing
     taken, wanted : takes of the present round, and cells of the board
     loaded : letter of a preset that holds the present filters; empty for none
+    outliers : takes that do not fit the others, where they are next to be looked at
     clipped : channels that came too near to clipping in the level check, and by how much they have to come down
     verdict : what can be said of the job; None before it is proven or disproven
     """
@@ -66,6 +68,7 @@ class JobStatus:
     wanted: int
     loaded: str
     clipped: Mapping[str, float]
+    outliers: int = 0
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -160,14 +163,17 @@ _PROVEN: dict[str, tuple[Fill, str]] = {
 class Progress:
     """The state of a job at a glance."""
 
-    def __init__(self, context: Context, verdicts: Verdicts) -> None:
-        self._context, self._verdicts = context, verdicts
+    def __init__(self, context: Context, verdicts: Verdicts, outliers: OutliersOfRounds) -> None:
+        self._context, self._verdicts, self._outliers = context, verdicts, outliers
 
     def status(self, job_id: int) -> JobStatus:
         with self._context.look() as work:
             facts, running = _facts(work, work.jobs.get(job_id)), work.passes.running()
             spot, last = _next_spot(work, facts) if facts.taken < facts.wanted else (None, 0)
         step = next_step(facts.next)
+        outliers = len(self._outliers.of(facts.job, facts.base)) if step == "align" and facts.base else 0
+        if outliers:  # looked for only where they are the next thing to look at
+            step = next_step(replace(facts.next, outliers=outliers))
         verdict = self._verdicts.of(job_id) if step == "prove" else None
         stops = []
         for stop, cases in _CASES.items():
@@ -192,6 +198,7 @@ class Progress:
             wanted=facts.wanted,
             loaded=facts.next.loaded,
             clipped=facts.clipped,
+            outliers=outliers,
         )
 
 
@@ -225,6 +232,7 @@ def _facts(work: UnitOfWork, job: Job) -> _Facts:
             microphone=wrong[0].kind if wrong else "",
             level_checked=not stale and level is not None and level.state == "done",
             clips=bool(clipped),
+            noise_known=base is not None or _noise_known(work, job),
             lines="done" if base is not None else lines_view(job, work.passes.latest(job.id, "lines")).state,
         ),
         aligned=bool(alignment and alignment.channels),
@@ -250,6 +258,7 @@ def _for_next(
     level_checked: bool,
     clips: bool,
     lines: LinesState,
+    noise_known: bool,
 ) -> JobFacts:
     """What the next step follows from."""
     wanted, state = len(job.asked), job.processor
@@ -264,6 +273,7 @@ def _for_next(
         level_checked=level_checked,
         clips=clips,
         lines=lines,
+        noise_known=noise_known,
         bypassed=state.is_neutral,
         corrects=playing is not None and playing.corrects,
         begun=present.state is not None,
@@ -301,6 +311,11 @@ def _next_spot(work: UnitOfWork, facts: _Facts) -> tuple[int | None, int]:
         next((spot.id for spot in facts.job.spots if spot.id in absent), None),
         max((take.id for take in latest), default=0),
     )
+
+
+def _noise_known(work: UnitOfWork, job: Job) -> bool:
+    noise = work.passes.latest(job.id, "noise")
+    return noise is not None and noise.state == "done"
 
 
 def _filters(correction: Correction | None) -> str:

@@ -36,7 +36,7 @@ class Taking:
         self._context = context
         self._sound = sound
         self._access = access
-        self._odd = OutliersOfRounds(context)
+        self.outliers = OutliersOfRounds(context)
         self._options_kept: dict[int, PassOptions] = {}
 
     def board(self, job_id: int) -> Board:
@@ -44,7 +44,7 @@ class Taking:
 
     def odd(self, board: Board) -> list[Outlier]:
         """Takes that do not fit the others of a board."""
-        return self._odd.of(board.job, board.round)
+        return self.outliers.of(board.job, board.round)
 
     def run(self, job_id: int, options: PassOptions) -> PassRecord:
         """A pass over what is asked for and missing.

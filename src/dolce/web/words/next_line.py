@@ -112,8 +112,30 @@ def next_line(status: JobStatus, stop: str, sheet: str = "") -> NextLine:
                 "rig",
                 sheet="lines",
             )
+        case "noise":
+            return do(
+                "Listen to the quiet room",
+                "what sounds there by itself limits every take; be quiet for five seconds",
+                "Listen",
+                "rig.listen",
+            )
         case "take":
             return _take(status, missing, do, go)
+        case "outliers" if stop != "takes":
+            which = "the take that does" if status.outliers == 1 else f"the {status.outliers} takes that do"
+            return go(
+                f"Look at {which} not fit the others",
+                "the microphone was not moved, something stood in the way, or rows were exchanged",
+                "To the takes",
+                "takes",
+            )
+        case "outliers":
+            return do(
+                "Repeat what is marked as an outlier or leave it out, or go on with it",
+                "press a cell to see why it is marked",
+                "Go on with all takes",
+                "align.use",
+            )
         case "align":
             return do(
                 "Use the proposed levels and delays",

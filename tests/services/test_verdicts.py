@@ -2,7 +2,7 @@
 
 import re
 from dataclasses import replace
-from datetime import datetime, timedelta
+from datetime import UTC, datetime, timedelta
 
 import pytest
 
@@ -98,11 +98,11 @@ def test_what_was_changed_after_the_proof_is_said_everywhere_and_gone_when_it_is
         back()
         assert services.verdicts.of(loaded) == verdict
     services.room.move(loaded, "L", replace(place, x_m=place.x_m + 0.15))
-    assert verdict_line(services, loaded).startswith("Was proven.")
+    assert verdict_line(services, loaded).startswith(f"Was proven on {datetime.now(UTC):%d %b %Y}.")
     page = client_of(services).get(f"/jobs/{loaded}/prove").text
     assert "Hand it over" not in page
     assert "Measure again" in page
-    assert "Was proven." in client_of(services).get(f"/jobs/{loaded}/report").text
+    assert f"Was proven on {datetime.now(UTC):%d %b %Y}." in client_of(services).get(f"/jobs/{loaded}/report").text
     assert services.progress.status(loaded).stops[-1].line == "changed since"
 
 

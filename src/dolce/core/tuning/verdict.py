@@ -2,6 +2,7 @@
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from datetime import datetime
 from typing import Literal
 
 from dolce.core.tuning.proof import Objection
@@ -57,6 +58,7 @@ class ProofFacts:
     moved_since : loudspeakers and spots that stand elsewhere now
     same_processor : whether the processor still does what it did while the proof was taken
     same_correction : whether filters and alignment are those that were proven
+    measured_at : when the last take of the proving round was made
     """
 
     needs: Needs = ""
@@ -77,6 +79,7 @@ class ProofFacts:
     moved_since: tuple[str, ...] = ()
     same_processor: bool = True
     same_correction: bool = True
+    measured_at: datetime | None = None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -89,6 +92,7 @@ class JobVerdict:
     objections : what speaks against the proof, the weightiest first
     limits : what it does not cover
     since : what was changed since; then it *was* proven
+    measured_at : when that was measured; None where it was not
     """
 
     kind: VerdictKind
@@ -96,6 +100,7 @@ class JobVerdict:
     objections: tuple[Objection, ...] = ()
     limits: tuple[Limit, ...] = ()
     since: tuple[Since, ...] = ()
+    measured_at: datetime | None = None
 
     @property
     def holds(self) -> bool:
@@ -119,8 +124,11 @@ def verdict_of(facts: ProofFacts) -> JobVerdict:
         objections = (Objection(kind="line wrong", channels=facts.lines_wrong), *objections)
     limits, since = tuple(_limits(facts)), tuple(_since(facts))
     if objections:
-        return JobVerdict(kind="not proven", objections=objections, limits=limits, since=since)
-    return JobVerdict(kind="proven but" if limits else "proven", limits=limits, since=since)
+        return JobVerdict(
+            kind="not proven", objections=objections, limits=limits, since=since, measured_at=facts.measured_at
+        )
+    kind: VerdictKind = "proven but" if limits else "proven"
+    return JobVerdict(kind=kind, limits=limits, since=since, measured_at=facts.measured_at)
 
 
 def _limits(facts: ProofFacts) -> Sequence[Limit]:

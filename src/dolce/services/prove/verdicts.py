@@ -98,6 +98,7 @@ def _of_round(work: UnitOfWork, job: Job, view: ProofView) -> dict:
         "taken": work.takes.settled_count(after.id, set(job.asked)),
         "wanted": len(job.asked),
         "sounding": running is not None and running.job_id == job.id and running.kind == "takes",
+        "measured_at": max((take.taken_at for take in takes.values()), default=None),
         "moved_since": moved_since(job, takes),
         "same_processor": after.state.sounds_like(job.processor, job.channels),
         "same_correction": view.correction.held_by(after.state.presets[after.state.active])

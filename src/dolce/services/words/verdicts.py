@@ -13,5 +13,5 @@ _HEADINGS = {
 def heading(verdict: JobVerdict) -> str:
     """The verdict itself, in a word or two."""
     if verdict.since and verdict.kind in ("proven", "proven but"):
-        return "Was proven."
+        return f"Was proven on {verdict.measured_at:%d %b %Y}." if verdict.measured_at else "Was proven."
     return _HEADINGS[verdict.kind]

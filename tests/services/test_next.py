@@ -115,3 +115,21 @@ def test_takes_that_do_not_fit_are_looked_at_before_anything_is_made_of_them(pai
     assert "Go on with all takes" in page
     services.aligning.use_proposal(copy)
     assert step(services, copy) == "filters"
+
+
+@pytest.mark.parametrize("sheet", ["setup", "microphones", "level", "lines"])
+def test_a_preset_that_somebody_left_is_known_and_made_neutral_before_anything_sounds(services, sheet):
+    job = services.jobs.create(JobDetails(name="Visited"))
+    services.rigging.set_rig(job.id, pace="fast")
+    (microphone,) = services.microphones.shelf() or [services.microphones.add(name="Stand")]
+    services.microphones.use(job.id, microphone.id)
+    services.microphones.read_curve(microphone.id, 0, services.microphones.rehearsal_curve(), file_name="mic.txt")
+    services.microphones.point(job.id, "speakers")
+    services.processor.leave_something(job.id)
+    client = client_of(services)
+    page = client.get(f"/jobs/{job.id}/rig?sheet={sheet}").text
+    assert "Processor: <strong>C, Film night</strong>" in page
+    assert "Bypass the processor" in page
+    assert step(services, job.id) == "neutral"
+    assert post(client, f"/jobs/{job.id}/load/switch/bypass").status_code in (200, 303)
+    assert step(services, job.id) == "level"

@@ -49,6 +49,10 @@ def show(job_id: int, sheet: str | None = None, **context: object) -> Response:
     """A sheet: the one given, or the one that the request names."""
     wanted = sheet or request.values.get("sheet")
     sheet = wanted if wanted in SHEETS else "setup"
+    if services().sound.running() is None:
+        services().processor.looked_at(
+            job_id
+        )  # level and lines sound through what it holds: the header says what that is
     job = services().jobs.get(job_id)
     rig = job.rig
     base = {

@@ -183,10 +183,11 @@ def test_nobody_somebody_else_and_a_slow_one_are_told(rack, monkeypatch):
         nobody = f"127.0.0.1:{free.getsockname()[1]}"
     with pytest.raises(DeviceError, match="connection was lost"):
         found_at(nobody)
-    monkeypatch.setattr("dolce.devices.network.client._WAIT_S", 0.2)
     misbehaves(device, slow_s=1.0)
-    with pytest.raises(DeviceError, match="does not answer in time"):
-        device.read()
+    with monkeypatch.context() as hurried:
+        hurried.setattr("dolce.devices.network.client._WAIT_S", 0.2)
+        with pytest.raises(DeviceError, match="does not answer in time"):
+            device.read()
     misbehaves(device)
 
 

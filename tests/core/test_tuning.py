@@ -72,7 +72,7 @@ def test_a_prediction_is_what_a_processor_does_to_the_samples():
 
 
 def test_channels_that_play_the_same_add_as_pressures():
-    # Two equal coherent sources: +6.02 dB; with one turned over: nothing.
+    # Two equal coherent sources: +6.02 dB; with one inverted: nothing.
     both = predict(tuned(), None, flat("Sub1", "Sub2"))
     assert_allclose(both.level_db(["Sub1", "Sub2"]), 20 * np.log10(2))
     turned = predict(tuned(Sub2=ChannelAlignment(polarity="inverted")), None, flat("Sub1", "Sub2"))
@@ -88,7 +88,7 @@ def test_channels_that_play_the_same_add_as_pressures():
     [("linkwitz-riley", 2, 0.0), ("linkwitz-riley", 4, 0.0), ("butterworth", 2, 3.01)],
 )
 def test_both_sides_of_a_crossover_add_up(kind, order, crossover_db):
-    # Linkwitz 1976: second-order halves are 180 degrees apart, so one of them is turned over; then Linkwitz-Riley
+    # Linkwitz 1976: second-order halves are 180 degrees apart, so one of them is inverted; then Linkwitz-Riley
     # adds up flat, Butterworth to +3.01 dB at the corner.
     crossover = Crossover(frequency_hz=80, kind=kind, order=order)
     low, high = (

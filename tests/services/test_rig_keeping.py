@@ -1,4 +1,4 @@
-"""Microphones, processor, blank slate and loop through the services, on the rehearsal rig."""
+"""Microphones, processor, neutral processor and loop through the services, on the rehearsal rig."""
 
 import numpy as np
 import pytest

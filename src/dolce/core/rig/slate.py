@@ -1,4 +1,4 @@
-"""The blank slate: what must be neutral in the chain before the first take, where it can't be read."""
+"""The neutral processor: what must be neutral in the chain before the first take, where it can't be read."""
 
 # Keys stay in kept jobs; the words may change. In general words, since every device calls them otherwise.
 SLATE: dict[str, str] = {

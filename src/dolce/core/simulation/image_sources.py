@@ -62,7 +62,7 @@ def images_of(source_m: NDArray, receiver_m: NDArray, *, size_m: tuple[float, fl
     order = np.argsort(distance, kind="stable")
     index = [axis[order] for axis in at]
     hits = np.stack([counts[axis][index[axis]] for axis in range(3) for counts in (low_hits, high_hits)], axis=1)
-    # A mirrored path left the source mirrored: what is seen coming from the image, turned over axis by axis.
+    # A mirrored path left the source mirrored: what is seen coming from the image, inverted axis by axis.
     leaving = np.stack([-offsets[axis][index[axis]] * mirrored[axis][index[axis]] for axis in range(3)], axis=1)
     distance = np.maximum(distance[order], 1e-3)
     return Images(distance_m=distance, hits=hits, leaving=leaving / distance[:, None])

@@ -23,7 +23,7 @@ class RoundRow:
     by_seat : deviation from the target in dB at every seat, mean over channels and spots; None where nothing was taken
     worst_db, worst : largest deviation of a single spot, and the channel and spot where
     level_db, arrival_s : by which channels differ; None where not known
-    inverted : channels whose polarity reads turned over
+    inverted : channels whose polarity reads inverted
     channels, spots : how many were taken
     """
 

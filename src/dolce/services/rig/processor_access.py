@@ -117,7 +117,7 @@ class ProcessorAccess:
         return self._note(job_id, _with_words(device.read(), job.processor), summary).processor
 
     def say(self, job_id: int, change: Callable[[ProcessorState], ProcessorState], *, summary: str) -> None:
-        """Note what only the person knows: ticks of the blank slate, and which others of the chain are on."""
+        """Note what only the person knows: ticks of the neutral processor, and which others of the chain are on."""
         with self._context.look() as work:
             job = work.jobs.get(job_id)
             require_free(work, job_id)

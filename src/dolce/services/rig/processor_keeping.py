@@ -1,4 +1,4 @@
-"""The processor in the chain: its limits, what it holds, the blank slate, and what is shut or dimmed."""
+"""The processor in the chain: its limits, what it holds, the neutral processor, and what is shut or dimmed."""
 
 from dataclasses import dataclass, replace
 from datetime import datetime

@@ -42,7 +42,7 @@ class Board:
 
     @property
     def slate_left(self) -> int:
-        """Points of the blank slate not ticked yet, before the first take through devices that can't be read."""
+        """Points of the neutral processor not ticked yet, before the first take through devices that can't be read."""
         if self.job.rig.processor.can.readable or self.round.state is not None:
             return 0
         return len(slate_missing(self.job.processor.slate))

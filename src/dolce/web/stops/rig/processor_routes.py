@@ -1,4 +1,4 @@
-"""Routes of the processor: limits, what it holds, blank slate, mute, solo and dim."""
+"""Routes of the processor: limits, what it holds, neutral processor, mute, solo and dim."""
 
 from dataclasses import asdict
 from typing import Any

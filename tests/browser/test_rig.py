@@ -210,7 +210,7 @@ def test_spectrum_is_held_and_compared_with_a_kept_moving_average(rig):
     page, services, job_id = rig
     page.press("Spectrum")
     page.fill("Channel of the moving average", "L")
-    page.press_at_once("Take it")
+    page.press_at_once("Measure it")
     page.wait(
         lambda: services.taking.board(job_id).takes.get(("L", 1)) is not None and not page.all("[data-live]"),
         seconds=30,

@@ -141,7 +141,7 @@ def test_the_page_asks_first_and_says_what_goes(services):
     services.jobs.delete(job.id)
     assert "1 deleted job lies in it" in client.get("/").text
     asked = client.get("/space").text
-    assert "can&#39;t be brought back" in asked or "can't be brought back" in asked
+    assert "can&#39;t be restored" in asked or "can't be restored" in asked
     assert "Old attic" in asked
     assert services.jobs.deleted()
     assert post(client, "/space", htmx=False).status_code == 303

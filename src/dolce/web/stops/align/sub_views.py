@@ -9,7 +9,7 @@ from dolce.services.align.sub_workbench import WorkbenchView
 from dolce.web.shared.plot_data import frequency_plot, range_around
 
 _NAMES = {
-    "as-they-are": "As they are",
+    "as-they-are": "Unchanged",
     "distances": "By distance",
     "search": "Optimised",
     "used": "In use",
@@ -59,7 +59,7 @@ def seat_plot(view: WorkbenchView, state: SubState) -> dict:
     if state is not before:
         curves += [
             {
-                "label": f"{seat}, as they are",
+                "label": f"{seat}, unchanged",
                 "channel": "Sub1",
                 "state": "before",
                 "note": "",

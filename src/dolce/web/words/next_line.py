@@ -96,7 +96,7 @@ def next_line(status: JobStatus, stop: str, sheet: str = "") -> NextLine:
         case "lines heard" if stop == "rig":
             return do(
                 "Did each line sound from its own loudspeaker?",
-                "Nothing else is odd. If one did not, press it on the plan",
+                "Their readings are as they should be. If one did not, press it on the plan",
                 "Yes, all of them",
                 "rig.confirm_lines",
             )

@@ -14,6 +14,7 @@ from dolce.services.words.verdicts import heading
 from dolce.store import UnitOfWork
 
 _KEPT = 64
+_VERDICT = "Verdict: "
 
 
 class Verdicts:
@@ -37,10 +38,9 @@ class Verdicts:
         verdict = self.of(job_id)
         if verdict.kind == "not known":
             return
-        text = f"Verdict: {heading(verdict)}"
+        text = f"{_VERDICT}{heading(verdict)}"
         with self._context.change() as work:
-            before = next((e.text for e in reversed(work.logbook.all(job_id)) if e.text.startswith("Verdict: ")), "")
-            if text != before:
+            if text != work.logbook.last(job_id, start=_VERDICT):
                 work.logbook.add(job_id, text, at=self._context.now())
 
     def of(self, job_id: int) -> JobVerdict:

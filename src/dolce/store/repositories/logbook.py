@@ -28,6 +28,18 @@ class Logbook:
         )
         return [LogEntry(at=row.at, text=row.text, number=row.id) for row in rows]
 
+    def last(self, job_id: int, *, start: str) -> str:
+        """The last entry that begins with a text; empty where there is none."""
+        return (
+            self._session.scalar(
+                select(LogbookRow.text)
+                .where(LogbookRow.job_id == job_id, LogbookRow.text.startswith(start, autoescape=True))
+                .order_by(LogbookRow.id.desc())
+                .limit(1)
+            )
+            or ""
+        )
+
     def all(self, job_id: int) -> list[LogEntry]:
         rows = self._session.scalars(select(LogbookRow).where(LogbookRow.job_id == job_id).order_by(LogbookRow.id))
         return [LogEntry(at=row.at, text=row.text) for row in rows]

@@ -7,6 +7,7 @@ from numpy.testing import assert_allclose
 
 from dolce.core.response import Deconvolver, analyse_recording, on_one_clock, recorded_parts, stretched
 from dolce.core.signals import PeriodicSignal, Sweep, SyncedSignal, excitation_of, excitation_values
+from dolce.core.signals.sync_chirps import SYNC_FROM_HZ, chirp_above
 from dolce.errors import InvalidValue
 
 RATE = 16_000
@@ -134,6 +135,14 @@ def test_the_parts_of_a_spots_recording_are_told_by_their_sync_chirps_in_any_ord
     assert [part.index for part in found.parts] == [2, 0, 3, 1]
     assert found.cut_off_s == ()
     assert [part.sync_chirps.drift_ppm for part in found.parts] == pytest.approx([60] * 4, abs=1)
+
+
+def test_less_than_two_sync_chirps_are_no_recording_of_a_spot():
+    played = [synced(code=code) for code in range(2)]
+    chirp = chirp_above(SYNC_FROM_HZ, RATE)
+    for recording in (np.zeros(0), chirp[: chirp.size // 2], chirp, np.concatenate([chirp, chirp[:-1]])):
+        with pytest.raises(InvalidValue, match="no sync chirp"):
+            recorded_parts(recording, played)
 
 
 def loud_sub(delay):

@@ -383,6 +383,7 @@ STRANGE = {
     "a name of bytes": ["UPDATE jobs SET name = x'00ff'"],
     "a name that can't be shown": ["UPDATE jobs SET name = 'a' || char(1)"],
     "an arrival without end": ["UPDATE takes SET arrival_s = 9e999"],
+    "a number beyond those that JSON holds exactly": [f"UPDATE takes SET attempt = {2**53 + 1}"],
     "a number that is text": ["UPDATE takes SET attempt = 'three'"],
     "a level of other points": ["UPDATE takes SET level_db = zeroblob(24)"],
     "half a sample": ["UPDATE samples SET response = zeroblob(7)"],

@@ -17,7 +17,7 @@ from asking import client_of, client_of_app, post
 from dolce.core.room import LAYOUT_NAMES
 from dolce.services.jobs.job_keeping import JobDetails
 from dolce.services.wiring import open_services
-from dolce.web import create_app
+from dolce.web import create_app, memory
 from dolce.web.memory import is_due
 from dolce.web.serving import new_server
 
@@ -249,3 +249,29 @@ def test_a_worker_that_answers_after_the_server_was_closed_writes_into_no_file(s
 )
 def test_full_collections_wait_while_something_sounds_but_not_for_ever(younger, sounds, due):
     assert is_due(younger, usual=10, sounds=sounds) is due
+
+
+def test_memory_is_given_back_once_after_each_time_of_work(monkeypatch):
+    asked, given, again = [memory.time.monotonic()], [], threading.Event()
+    monkeypatch.setattr(memory, "_LOOK_S", 0.01)
+    monkeypatch.setattr(memory, "_RESTED_S", 0.03)
+
+    def give_back():
+        given.append(asked[-1])
+        again.set()
+
+    monkeypatch.setattr(memory, "give_back", give_back)
+    memory.give_back_at_rest(lambda: asked[-1])
+    assert again.wait(20)
+    again.clear()
+    assert not again.wait(0.3)  # nothing was asked for since: once is enough
+    asked.append(memory.time.monotonic())
+    assert again.wait(20)
+    assert given == asked
+
+
+def test_a_stop_from_the_page_waits_for_nothing_that_it_asked_for_itself(client):
+    # Where something is asked for, a stop holds for it, too; a stop alone is no such thing.
+    text = post(client, "/sound/stop").text
+    assert "Nothing was playing." in text
+    assert "had just been asked for" not in text

@@ -14,7 +14,7 @@ _ARENAS, _LARGE_BYTES = 2, 1 << 19
 _RESTED_S, _LOOK_S = 30.0, 5.0
 _SILENCE_LOOK_S = 0.5
 _NEVER, _MOST_DUE = 1 << 30, 500  # collections of what is younger
-_KEPT_AT_REST_BYTES = 16 << 20  # a quarter of what caches may hold
+_KEPT_AT_REST_BYTES = 16 << 20  # a third of what caches may hold
 
 
 def hold_little() -> None:
@@ -32,7 +32,7 @@ def hold_little() -> None:
 
 
 def give_back() -> None:
-    """What nothing holds any more, and three quarters of the caches, to the system (malloc_trim(3))."""
+    """What nothing holds any more, and two thirds of the caches, to the system (malloc_trim(3))."""
     cache.shrink(_KEPT_AT_REST_BYTES)
     gc.unfreeze()
     gc.collect()

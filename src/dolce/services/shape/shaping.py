@@ -105,6 +105,7 @@ class Shaping:
         self._searches = searches
         self._expected: Cache[tuple, tuple[Expected | None]] = Cache(_KEPT_EXPECTATIONS)
         self._seat_responses: Cache[tuple[int, str], tuple[tuple, SeatResponses]] = Cache(_KEPT_RESPONSES)
+        self._no_closer: Cache[tuple, tuple[str, ...]] = Cache(_KEPT_EXPECTATIONS)
 
     def view(self, job_id: int, channel: str = "") -> ShapeView:
         """With a channel in front; the first where it has none such."""
@@ -152,10 +153,21 @@ class Shaping:
     def no_closer(self, job_id: int) -> tuple[str, ...]:
         """Channels that the present filters are predicted to leave no closer to their targets than they are."""
         with self._context.look() as work:
-            if not present_correction(work, work.jobs.get(job_id)).found:
+            job = work.jobs.get(job_id)
+            if not present_correction(work, job).found:
                 return ()
-        return tuple(
-            name for name, shape in self.shapes(job_id).items() if shape.is_corrected and not shape.ends_closer
+            rests_on = (
+                job_id,
+                job.changed_at,
+                work.takes.stamp_of_job(job_id),
+                work.corrections.version(job_id),
+                work.alignments.version(job_id),
+            )
+        return self._no_closer.get_or(
+            rests_on,
+            lambda: tuple(
+                name for name, shape in self.shapes(job_id).items() if shape.is_corrected and not shape.ends_closer
+            ),
         )
 
     def _shapes(self, work: UnitOfWork, job: Job, correction: Correction, round_id: int) -> dict[str, ChannelShape]:

@@ -98,6 +98,7 @@ class Walked:
     subs: tuple[int, bool, bool]  # how many, one, crossed
     loaded: bool
     outliers: int = 0
+    unread: int = 0  # points of a chain that can't be read
 
     @property
     def facts(self) -> JobFacts:
@@ -113,6 +114,7 @@ class Walked:
             outliers=self.outliers,
             bypassed=self.processor == "neutral",
             corrects=self.processor == "ours",
+            unread=self.unread,
             begun=self.state is not None,
             fits=self.state in (None, self.processor),
             taken=self.taken,
@@ -148,7 +150,7 @@ class Walked:
             case "outliers":
                 return replace(self, aligned=True, filters=filters)
             case "neutral":
-                return replace(self, processor="neutral")
+                return replace(self, processor="neutral", unread=0)
             case "round":
                 base = max(self.earlier, self.taken if self.state == "neutral" else 0)
                 return replace(self, state=None, taken=0, earlier=base)
@@ -190,6 +192,7 @@ EVERY_STATE = [
         [(0, False, False), (1, False, False), (1, False, True), (2, False, False), (2, True, False), (2, True, True)],
         [False, True],
         [0, 3],
+        [0, 10],
     )
     if (parts[2] is None) == (parts[3] == 0)
 ]

@@ -6,6 +6,7 @@ import pytest
 
 from asking import client_of, post
 from dolce.core.geometry import RoomSize
+from dolce.core.processor import SAID_PROCESSOR
 from dolce.core.response.outliers import Outlier
 from dolce.core.room import new_plan
 from dolce.services.jobs.job_keeping import JobDetails
@@ -132,4 +133,21 @@ def test_a_preset_that_somebody_left_is_known_and_made_neutral_before_anything_s
     assert "Bypass the processor" in page
     assert step(services, job.id) == "neutral"
     assert post(client, f"/jobs/{job.id}/load/switch/bypass").status_code in (200, 303)
+    assert step(services, job.id) == "level"
+
+
+def test_a_chain_that_can_not_be_read_is_asked_for_before_anything_sounds(services):
+    job = services.jobs.create(JobDetails(name="By hand"))
+    (microphone,) = services.microphones.shelf() or [services.microphones.add(name="Stand")]
+    services.microphones.use(job.id, microphone.id)
+    services.microphones.read_curve(microphone.id, 0, services.microphones.rehearsal_curve(), file_name="mic.txt")
+    services.microphones.point(job.id, "speakers")
+    services.rigging.set_rig(job.id, chain=(SAID_PROCESSOR,))
+    assert step(services, job.id) == "neutral"
+    client = client_of(services)
+    assert "Make the processor neutral" in client.get(f"/jobs/{job.id}/takes").text
+    assert "All of it is neutral" in client.get(f"/jobs/{job.id}/rig?sheet=processor").text
+    services.processor.tick(job.id, "volume", on=True)
+    assert step(services, job.id) == "neutral"
+    assert post(client, f"/jobs/{job.id}/rig/processor/slate").status_code in (200, 303)
     assert step(services, job.id) == "level"

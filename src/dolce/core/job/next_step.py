@@ -45,6 +45,7 @@ class JobFacts:
     noise_known : whether the quiet room was listened to
     outliers : takes of the round that do not fit the others
     bypassed, corrects : what the processor does now: nothing; correct
+    unread : points of the chain that nobody has said to be neutral, where it can't be read
     begun, fits : whether the present round holds a take; whether those were made in the present state of the processor
     taken, wanted : cells of the present round's board that are done, and all
     through : whether the present round is one through a correction
@@ -66,6 +67,7 @@ class JobFacts:
     outliers: int = 0
     bypassed: bool = True
     corrects: bool = False
+    unread: int = 0
     begun: bool = False
     fits: bool = True
     taken: int = 0
@@ -102,7 +104,7 @@ def _before_takes(facts: JobFacts) -> StepKey | None:
         return None
     if facts.microphone:
         return "microphone"
-    if not facts.bypassed:
+    if not facts.bypassed or facts.unread:
         return "neutral"  # before anything sounds: a preset would be heard in the level and in every line
     if not facts.level_checked:
         return "level"

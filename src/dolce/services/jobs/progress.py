@@ -6,7 +6,7 @@ from typing import Literal
 
 from dolce.core.job import Job, JobFacts, LevelResult, PassRecord, Round, StepKey, next_step, result_of
 from dolce.core.job.next_step import LinesState
-from dolce.core.rig import POINTINGS, MicrophoneFault, microphone_findings
+from dolce.core.rig import POINTINGS, MicrophoneFault, microphone_findings, slate_missing
 from dolce.core.tuning import Alignment, Correction, JobVerdict
 from dolce.services.context import Context
 from dolce.services.prove.verdicts import Verdicts
@@ -276,6 +276,7 @@ def _for_next(
         noise_known=noise_known,
         bypassed=state.is_neutral,
         corrects=playing is not None and playing.corrects,
+        unread=0 if job.rig.processor.can.readable else len(slate_missing(state.slate)),
         begun=present.state is not None,
         fits=present.state is None or present.state.sounds_like(state, job.channels),
         taken=taken,

@@ -193,6 +193,14 @@ class ProcessorKeeping:
             summary=f"{'Ticked' if on else 'No longer ticked'}: {words[0].lower()}{words[1:]}.",
         )
 
+    def tick_all(self, job_id: int) -> None:
+        """Say that everything which can't be read is neutral."""
+        self._access.say(
+            job_id,
+            lambda known: replace(known, slate=tuple(SLATE)),
+            summary="Ticked: all points of the neutral processor.",
+        )
+
     def type_bass(self, job_id: int, crossover: Crossover | None) -> None:
         """Say which bass management plays in a processor that can't be read; None for none.
 

@@ -85,6 +85,13 @@ def next_line(status: JobStatus, stop: str, sheet: str = "") -> NextLine:
             why = "the room has to be heard as it is first"
             if job.rig.processor.can.loads:
                 return do("Bypass the processor", why, "Bypass", "load.switch", to="bypass")
+            if (stop, sheet) == ("rig", "processor") and job.processor.is_neutral:
+                return do(
+                    "Go through the chain and tick what is neutral",
+                    f"it can't be read, and {why}",
+                    "All of it is neutral",
+                    "rig.tick_all",
+                )
             return go("Make the processor neutral", why, "Look at it", "rig", sheet="processor")
         case "lines":
             return do(

@@ -132,6 +132,13 @@ def put_back_processor(job_id: int, number: int) -> Response:
     return _heard_otherwise(job_id)
 
 
+@blueprint.post("/processor/slate")
+def tick_all(job_id: int) -> Response:
+    """Tick every point of the list."""
+    services().processor.tick_all(job_id)
+    return after(job_id, "processor")
+
+
 @blueprint.post("/processor/slate/<item>/<state>")
 def tick(job_id: int, item: str, state: str) -> Response:
     """Tick a point of the list, or take the tick away."""

@@ -33,8 +33,10 @@ class Verdicts:
     def _note(self, job_id: int) -> None:
         with self._context.look() as work:
             job = work.jobs.get(job_id)
-            if work.takes.settled_count(job.round_id, set(job.asked)) < len(job.asked):
-                return  # there is more to come
+            present = next(round_ for round_ in work.takes.rounds(job_id) if round_.id == job.round_id)
+            whole = work.takes.settled_count(present.id, set(job.asked)) >= len(job.asked)
+        if not present.corrects or not whole:
+            return  # nothing is proven by it, or there is more to come
         verdict = self.of(job_id)
         if verdict.kind == "not known":
             return

@@ -126,6 +126,19 @@ def test_a_third_of_an_octave_that_changed_beyond_the_range_is_no_proof(services
     assert objection.at_hz > 2000
 
 
+def test_a_line_that_is_left_to_the_processor_speaks_no_longer_against_the_proof(services, loaded):
+    services.taking.run_rest(loaded)
+    services.sound.wait()
+    services.rigging.add_fault(loaded, Fault(kind="inverted", channels=("L",)))
+    services.lines.run(loaded)
+    services.sound.wait()
+    assert "line wrong" in [objection.kind for objection in services.verdicts.of(loaded).objections]
+    services.lines.leave_to_processor(loaded, "L")
+    verdict = services.verdicts.of(loaded)
+    assert verdict.objections == ()
+    assert ("lines to look at", ("L",)) in [(limit.kind, limit.names) for limit in verdict.limits]
+
+
 def test_the_logbook_says_the_verdict_once_and_again_when_it_is_another(services, loaded):
     def noted():
         services.context.background.wait()

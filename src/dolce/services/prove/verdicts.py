@@ -58,7 +58,10 @@ class Verdicts:
                 work.corrections.version(job_id),
                 None if running is None else running.id,
                 None if lines is None else (lines.id, lines.state),
-                tuple((channel, line.heard) for channel, line in result_of(LinesResult, lines).lines.items()),
+                tuple(
+                    (channel, line.heard, line.for_processor)
+                    for channel, line in result_of(LinesResult, lines).lines.items()
+                ),
                 wanted,
             )
         return self._kept.get_or(rests_on, lambda: self._found(job_id))

@@ -2,6 +2,7 @@
 
 import csv
 import io
+from dataclasses import replace
 
 import numpy as np
 import pytest
@@ -15,6 +16,7 @@ from dolce.errors import InvalidValue, NotFound
 from dolce.services.jobs.job_keeping import JobDetails
 from dolce.services.read.curve_export import curves_csv
 from dolce.services.read.options import Place, ReadOptions
+from dolce.services.read.take_details import GroupDelays
 from dolce.services.sample.demo_rooms import net_loft
 from dolce.services.wiring import open_services
 from dolce.web.stops.read.detail_plots import detail_plot
@@ -243,6 +245,22 @@ def test_every_view_shows_the_mean_over_the_spots_too(demo, demo_job, view):
     assert one.count == 1
     assert type(detail.found) is type(one.found)
     assert detail_plot(shown) is not None
+
+
+def test_a_spike_of_delay_does_not_push_the_other_curves_out_of_the_plot(demo, demo_job):
+    view = demo.reading.view(demo_job, ReadOptions(channels=("L",), view="delay"))
+    (detail,) = view.details
+    spiked = GroupDelays(delay_s=detail.found.delay_s.copy(), excess_s=np.zeros_like(detail.found.excess_s))
+    spiked.excess_s[40] = 0.3
+    low, high = detail_plot(replace(view, details=[replace(detail, found=spiked)]))["yRange"]
+    assert low <= 0 < high < 300
+
+
+def test_unwrapped_phase_is_shown_whole(demo, demo_job):
+    plot = detail_plot(demo.reading.view(demo_job, ReadOptions(channels=("L",), view="phase", phase="unwrapped")))
+    lowest = min(v for curve in plot["curves"] for v in curve["y"] if v is not None)
+    assert lowest < -400  # more than one turn, so that a scale for levels would cut it
+    assert plot["yRange"][0] <= lowest
 
 
 def test_averages_of_slow_views_are_found_while_a_single_take_is_looked_at(demo, monkeypatch):

@@ -31,7 +31,7 @@ Above noise | Against 1 kHz | Against the present one | All alike, dB | All-pass
 Bound | Bypass | by plan | Channel | Channels × spots | Convolution | Corner | Crossover | Crossovers | Curves | Delay |
 Drawing | Ends at | Eyring, s | Fed by | File | Filters | Bands of a graphic equaliser per output | From |
 Gain, dB | Group |
-High-pass, 24 dB/oct | Hz | Impulse responses | Input | Kept | Kind | Level | Load into it | Locked | Measured |
+High-pass, 24 dB/oct | Hz | Impulse responses | Input | Saved | Kind | Level | Load into it | Locked | Measured |
 Microphone | Most of a third octave | Name | Note | Octave | Of | On | One spot | Out | Output | Outputs | Places |
 Play | Polarity | Preset | Presets | Processor | Q | Range | Region | Remarks | Response besides | Row | Sabine, s |
 Set to, and its limits | Settings | Shall be | Sounds | Source | Spot | Spots | Spread, 20–120 Hz | Sub |

@@ -13,6 +13,7 @@ from dolce.web.shared.plot_data import FROM_HZ, TO_HZ, frequency_plot, response_
 from dolce.web.stops.read.level_plots import fitting, pressure
 
 _MAP_LOWEST_DB = -50.0
+_MOST_OF_DELAYS_PERCENT = (1, 99)
 _MOST_POINTS = 1200  # over time: a plot has fewer across
 _ORDINALS = {2: "2nd", 3: "3rd", 4: "4th", 5: "5th"}
 
@@ -74,7 +75,9 @@ def _phase(view: ReadView, there: list[TakeDetail]) -> dict:
     curves = [_curve(view, d, shown(of(detail_as(PhaseCurves, d.found)), digits=1)) for d in there]
     if kind == "wrapped":
         return _over_frequency(curves, unit="°", y_range=(-180, 180), breaks=180)
-    return _over_frequency(curves, unit="°", y_range=fitting([c["y"] for c in curves], None, step=180, least=360))
+    return _over_frequency(
+        curves, unit="°", y_range=fitting([c["y"] for c in curves], None, step=180, least=360, deepest=np.inf)
+    )
 
 
 def _delay(view: ReadView, there: list[TakeDetail]) -> dict:
@@ -89,7 +92,10 @@ def _delay(view: ReadView, there: list[TakeDetail]) -> dict:
             _curve(view, detail, whole)
             | {"label": f"{take_name(view, detail)}, group delay", "state": "faint", "quiet": len(there) > 2}
         )
-    return _over_frequency(curves, unit="ms", y_range=fitting([c["y"] for c in curves], None, step=5, least=20))
+    values = np.array([v for c in curves for v in c["y"] if v is not None] or [0.0])
+    # Zero and most of what there is; at a deep dip the delay runs to hundreds of milliseconds.
+    most = [[0.0, *np.percentile(values, _MOST_OF_DELAYS_PERCENT)]]
+    return _over_frequency(curves, unit="ms", y_range=fitting(most, None, step=5, least=20, deepest=np.inf))
 
 
 def _over_time(view: ReadView, there: list[TakeDetail], *, unit: str, y_range: tuple[float, float] | None) -> dict:

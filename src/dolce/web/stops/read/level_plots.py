@@ -72,13 +72,21 @@ def level_plots(view: ReadView, kept: Scale | None) -> LevelPlots | None:
     return LevelPlots(plots=plots, difference=_difference(view), scale=scale)
 
 
-def fitting(curves: list[list[float]], kept: Scale | None, *, step: float = 5.0, least: float = 30.0) -> Scale:
-    """A scale in whole steps that cuts nothing off, at least so wide; the one that was there, if it does as well."""
+def fitting(
+    curves: list[list[float]],
+    kept: Scale | None,
+    *,
+    step: float = 5.0,
+    least: float = 30.0,
+    deepest: float = _LARGEST_RANGE_DB,
+) -> Scale:
+    """A scale in whole steps, at least so wide, that cuts off only what lies deeper than `deepest` below the highest;
+    the one that was there, if it does as well."""
     values = np.concatenate([np.array([v for v in curve if v is not None], dtype=float) for curve in curves])
     if not values.size:
         return kept or (-40.0, 10.0)
     highest = float(values.max())
-    lowest = max(float(values.min()), highest - _LARGEST_RANGE_DB)
+    lowest = max(float(values.min()), highest - deepest)
     if kept is not None and kept[0] <= lowest and kept[1] >= highest:
         return kept
     top = step * np.ceil((highest + step / 5) / step)

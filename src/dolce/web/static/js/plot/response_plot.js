@@ -32,12 +32,15 @@ function draw(figure, data) {
   const bottom = height - MARGIN.bottom - strip;
   const log = data.kind === "frequency-response";
   const range = zooms.get(key) ?? data.xRange;
-  const x = (log ? d3.scaleLog() : d3.scaleLinear()).domain(range).range([MARGIN.left, width - MARGIN.right]);
-  const y = d3.scaleLinear().domain(data.yRange).range([bottom, MARGIN.top]);
   svg.attr("viewBox", `0 0 ${width} ${height}`).attr("height", height).selectAll("*").remove();
+  const xs = (curve) => curve.x ?? data.x;
+  const ends = endsOf(svg, data, xs, range);
+  const right = width - roomBeside(ends, width, range, log);
+  const x = (log ? d3.scaleLog() : d3.scaleLinear()).domain(range).range([MARGIN.left, right]);
+  const y = d3.scaleLinear().domain(data.yRange).range([bottom, MARGIN.top]);
   const clip = `clip-${figure.id}`;
   svg.append("clipPath").attr("id", clip).append("rect").attr("x", MARGIN.left).attr("y", MARGIN.top)
-    .attr("width", width - MARGIN.left - MARGIN.right).attr("height", bottom - MARGIN.top);
+    .attr("width", right - MARGIN.left).attr("height", bottom - MARGIN.top);
 
   const ticks = log ? (range[1] / range[0] > 12 ? MAJOR.filter((f) => f >= range[0] && f <= range[1]) : x.ticks(8)) : x.ticks(10);
   let lastText = -100;
@@ -48,14 +51,13 @@ function draw(figure, data) {
     svg.append("text").attr("class", "tick").attr("x", x(f)).attr("y", height - 8).attr("text-anchor", "middle").text(log ? tickText(+f.toPrecision(3)) : `${String(f).replace("-", "−")} ms`);
   }
   for (const v of levelTicks(data, bottom)) {
-    svg.append("path").attr("class", "grid").attr("d", `M${MARGIN.left} ${y(v)}H${width - MARGIN.right}`);
+    svg.append("path").attr("class", "grid").attr("d", `M${MARGIN.left} ${y(v)}H${right}`);
     svg.append("text").attr("class", "tick").attr("x", MARGIN.left - 6).attr("y", y(v) + 4).attr("text-anchor", "end")
       .text((v > 0 && data.unit === "dB" ? "+" : "") + String(v).replace("-", "−"));
   }
   svg.append("text").attr("class", "tick").attr("x", MARGIN.left + 4).attr("y", MARGIN.top + 10).text(data.unit);
 
   const body = svg.append("g").attr("clip-path", `url(#${clip})`);
-  const xs = (curve) => curve.x ?? data.x;
   for (const ribbon of data.ribbons ?? []) {
     const own = xs(ribbon);
     body.append("path").attr("class", `ribbon ch-${ribbon.channel}`)
@@ -75,51 +77,55 @@ function draw(figure, data) {
     body.append("text").attr("class", "mark-text").attr("x", x(mark.x)).attr("y", bottom - 18).text(mark.label);
   }
   for (const part of data.strip ?? []) {
-    const from = Math.max(x(part.from), MARGIN.left), to = Math.min(x(part.to), width - MARGIN.right);
+    const from = Math.max(x(part.from), MARGIN.left), to = Math.min(x(part.to), right);
     if (to <= from) continue;
     svg.append("rect").attr("class", `strip-part ${part.outside ? "outside" : part.verdict.replace(" ", "-")}${part.overruled ? " overruled" : ""}`)
       .attr("data-at", part.outside ? null : part.at)
       .attr("x", from + 0.5).attr("y", bottom + 5).attr("width", Math.max(1, to - from - 1)).attr("height", 18).attr("rx", 3);
     if (to - from > 7 * part.label.length) svg.append("text").attr("class", "strip-text").attr("x", (from + to) / 2).attr("y", bottom + 18).text(part.label);
   }
-  placeLabels(svg, data, x, y, xs, width, bottom);
+  placeLabels(svg, ends, x, y, bottom);
   drawHandles(svg, figure, data, { x, y, width });
   readOff(figure, svg, data, x, y, xs, bottom, width, key);
 }
 
-// Labels at the end of their curves: where neighbours would collide they move apart, and onto different places along x.
-function placeLabels(svg, data, x, y, xs, width, bottom) {
-  const named = data.curves.filter((c) => c.state !== "spot" && !c.quiet);
-  const taken = [];
-  // Where one channel is drawn in several ways, each label begins with a piece of its line.
-  const sample = new Set(named.map((c) => c.state)).size > 1 ? 26 : 0;
-  named.forEach((curve, k) => {
+// Labels stand at the end of their curves: beside the plot where a curve runs to its edge, behind the end of one that
+// stops before. Neighbours move apart, and a piece of the curve's own line leads from its end to its label.
+const LEAD = 24, LINE = 14;
+
+// What is labelled, with the width of its text and the place where its curve ends.
+function endsOf(svg, data, xs, range) {
+  return data.curves.filter((c) => c.state !== "spot" && !c.quiet).map((curve) => {
     const own = xs(curve);
-    // A curve that ends early has its label behind its end.
-    const behind = x(own[own.length - 1]) + 7.5 * curve.label.length + sample + 12;
-    const usual = x.range()[0] + (x.range()[1] - x.range()[0]) * (0.97 - 0.22 * (k % 4));
-    const wanted = Math.min(usual, behind);
-    const i = Math.min(own.length - 1, Math.max(0, d3.bisector((d) => d).left(own, x.invert(wanted))));
-    // Above whatever runs through the place of the text, so that it hides nothing.
-    const from = x.invert(wanted - 8 * curve.label.length - sample), to = x.invert(wanted);
-    let at = y(curve.y[i] ?? curve.y.find((v) => v !== null) ?? data.yRange[0]);
-    for (const other of behind < usual ? [] : data.curves) {
-      xs(other).forEach((f, n) => { if (f >= from && f <= to && other.y[n] !== null) at = Math.min(at, y(other.y[n])); });
-    }
-    at = Math.min(bottom - 8, Math.max(22, at + (behind < usual ? 4 : -9)));
-    const end = Math.min(wanted, width - 18), reach = 7.5 * curve.label.length + sample + 12;
-    const collides = () => taken.some(([tx, ty, wide]) => tx > end - reach && tx - wide < end && Math.abs(ty - at) < 15);
-    // Upwards, then downwards; a label that finds no place is left out: the read-out names it all the same.
-    const begun = at;
-    while (collides() && at > 22) at -= 15;
-    if (collides()) at = begun;
-    while (collides() && at < bottom - 8) at += 15;
-    if (collides()) return;
-    taken.push([end, at, reach]);
-    const text = svg.append("text").attr("class", `end-label ${curve.state} ch-${curve.channel}`).attr("x", end).attr("y", at).attr("text-anchor", "end").text(curve.label);
-    const start = end - text.node().getComputedTextLength() - 6;
-    if (sample) svg.append("path").attr("class", `trace label-line ${curve.state} ch-${curve.channel}`).attr("d", `M${start - sample} ${at - 5}H${start}`);
+    let i = Math.min(own.length, d3.bisector((d) => d).right(own, range[1])) - 1;
+    while (i > 0 && curve.y[i] === null) i -= 1;
+    const text = svg.append("text").attr("class", `end-label ${curve.state} ch-${curve.channel}`).text(curve.label);
+    return { curve, text, wide: text.node().getComputedTextLength() || 7 * curve.label.length, last: own[Math.max(i, 0)], value: curve.y[Math.max(i, 0)] };
   });
+}
+
+function roomBeside(ends, width, range, log) {
+  const share = log ? (at) => Math.log(at / range[0]) / Math.log(range[1] / range[0]) : (at) => (at - range[0]) / (range[1] - range[0]);
+  const beside = ends.filter((end) => { end.beside = share(end.last) > 0.88; return end.beside; });
+  return beside.length ? Math.min(0.4 * width, LEAD + 8 + d3.max(beside, (end) => end.wide)) : MARGIN.right;
+}
+
+function placeLabels(svg, ends, x, y, bottom) {
+  const right = x.range()[1];
+  for (const group of d3.group(ends, (end) => end.beside ? right : Math.round(x(end.last) / 60)).values()) {
+    const column = group.filter((end) => end.value !== null).map((end) => ({ ...end, from: Math.min(bottom, Math.max(MARGIN.top, y(end.value))) }))
+      .sort((a, b) => a.from - b.from);
+    const gap = Math.min(LINE, (bottom - MARGIN.top) / column.length);
+    let at = -1e9;
+    for (const end of column) { at = end.at = Math.max(end.from, at + gap); }
+    at = bottom + 2;
+    for (const end of column.toReversed()) { at = end.at = Math.min(end.at, at); at -= gap; }
+    for (const { curve, text, last, beside, from, at } of column) {
+      const start = beside ? right : x(last);
+      text.attr("x", start + LEAD + 4).attr("y", at + 4).raise();
+      svg.append("path").attr("class", `trace label-line ${curve.state} ch-${curve.channel}`).attr("d", `M${start} ${from}L${start + 8} ${at}H${start + LEAD}`);
+    }
+  }
 }
 
 // Numbers at the scale: as many as there is room for.
@@ -162,7 +168,7 @@ function readOff(figure, svg, data, x, y, xs, bottom, width, key) {
       from = null;
       box.attr("width", 0);
       if (start !== null && Math.abs(px - start) > 24) {
-        const limits = [x.invert(Math.max(MARGIN.left, Math.min(start, px))), x.invert(Math.min(width - MARGIN.right, Math.max(start, px)))];
+        const limits = [x.invert(Math.max(MARGIN.left, Math.min(start, px))), x.invert(Math.min(x.range()[1], Math.max(start, px)))];
         zooms.set(key, limits);
         redraw();
       }

@@ -2,9 +2,9 @@
 
 
 def group(nodeid: str) -> str:
-    """A module stays in one worker, so that its fixtures are made once. Benches share nothing: each goes alone, but for
-    the one of this computer's audio, which never runs beside the tests of the same."""
+    """A module stays in one worker, so that its fixtures are made once. Benches and walks share nothing: each goes
+    alone, but for the bench of this computer's audio, which never runs beside the tests of the same."""
     module = nodeid.partition("::")[0]
     if module.startswith("tests/devices/") or nodeid.endswith("[rig_figures]"):
         return "sound"
-    return nodeid if module.startswith("tests/bench/") else module
+    return nodeid if module.startswith("tests/bench/") or module.endswith("/test_next_line_walk.py") else module

@@ -51,7 +51,7 @@ class JobFacts:
     through : whether the present round is one through a correction
     base_full : whether a round of the untouched system has every cell
     has_base : whether it has any
-    aligned, filters : whether levels and delays are chosen; whether there are filters
+    aligned, filters : whether levels and delays are chosen, or there is one channel alone; whether there are filters
     moved_on : whether levels and delays were changed since the filters were found
     subs, subs_one, crossed : how many there are; whether they are one; whether channels hand their bass over to them
     loaded : letter of a preset that corrects with the present filters; empty for none

@@ -83,7 +83,7 @@ def _attic(services: Services, name: str) -> Job:
     return job
 
 
-def _microphone(services: Services) -> int | None:
+def rehearsal_microphone(services: Services) -> int | None:
     """The simulated microphone on the shelf, with both its curves; its number."""
     keeping = services.microphones
     made = keeping.add(name="Rehearsal microphone", serial="RM-0001", sensitivity_mv_pa=12.6)
@@ -109,5 +109,5 @@ def _job(services: Services, name: str, *, plan: RoomPlan, place: str, notes: st
         )
         work.logbook.add(job.id, "Job created.", at=context.now())
         shelf = work.microphones.all()
-    services.microphones.use(job.id, shelf[0].id if shelf else _microphone(services))
+    services.microphones.use(job.id, shelf[0].id if shelf else rehearsal_microphone(services))
     return job

@@ -90,6 +90,8 @@ def test_no_fault_at_twice_the_size_nor_on_the_remote_in_a_phones_width(driver, 
         for stop in STOPS:
             if faults := faults_of(page.open(f"/jobs/{demo_job}/{stop}")):
                 found[stop] = faults
+            wide = driver.execute_script("return document.documentElement.scrollWidth")
+            assert wide <= 640, f"{stop} is {wide} wide: it would have to be read by scrolling sideways"
         screen(driver, 390, 844)
         page.open(f"/jobs/{demo_job}/remote")
         page.fill("Address of this laptop", "127.0.0.1")

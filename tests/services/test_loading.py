@@ -8,7 +8,7 @@ from asking import client_of, post
 from dolce.core.filters import BandFilter
 from dolce.core.processor import AllPass, ChannelSettings, Crossover, differences
 from dolce.errors import Conflict, InvalidValue, NotFound
-from dolce.services.words.differences import difference_words
+from dolce.words.differences import difference_words
 from rooms import shaped_pair
 
 BELL = BandFilter(frequency_hz=80, gain_db=-4, q=2)

@@ -27,7 +27,7 @@ from dolce.errors import Conflict, Damaged, DeviceError, InvalidValue
 from dolce.services.jobs.job_keeping import JobDetails
 from dolce.services.load.packing import PackageOptions
 from dolce.services.sample.demo_rooms import net_loft
-from dolce.services.words.unsupported import unsupported_words
+from dolce.words.unsupported import unsupported_words
 
 BELL = BandFilter(frequency_hz=80, gain_db=-4, q=2)
 RECEIVER = ProcessorInUse(name="Receiver", latency_s=0.012, by_itself=True)

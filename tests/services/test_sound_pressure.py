@@ -9,7 +9,7 @@ from dolce.devices.rehearsal import FULL_SCALE_SPL_DB, ROOM_NOISE_DBFS
 from dolce.errors import Conflict, InvalidValue
 from dolce.services.jobs.job_keeping import JobDetails
 from dolce.services.sample.demo_rooms import attic, barn
-from dolce.web.words.rig import level_words
+from dolce.words.rig import level_words
 
 
 @pytest.fixture

@@ -3,7 +3,7 @@ from werkzeug.datastructures import MultiDict
 
 from dolce.errors import InvalidForm
 from dolce.web.shared.form_reader import FormReader, metres_of_feet
-from dolce.web.shared.formatting import duration, hertz, length, plain, signed
+from dolce.words.numbers import duration, hertz, length, plain, signed
 
 
 @pytest.mark.parametrize(

@@ -33,7 +33,9 @@ def rendered(pair):
 def test_before_any_take_the_page_says_what_is_missing(pair):
     services, client, _, _ = pair
     empty = services.jobs.copy(services.jobs.all()[0].id, with_takes=False)
-    assert "made while the processor was bypassed; there are none yet" in text_of(client.get(f"/jobs/{empty.id}/load?sheet=listen"))
+    assert "made while the processor was bypassed; there are none yet" in text_of(
+        client.get(f"/jobs/{empty.id}/load?sheet=listen")
+    )
 
 
 def test_what_is_not_loaded_can_be_compared_too_and_says_so(pair):

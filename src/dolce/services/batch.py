@@ -46,8 +46,8 @@ from dolce.formats.microphone_text import read_microphone_curve
 from dolce.formats.response_csv import read_response
 from dolce.formats.response_csv import write_response as response_csv
 from dolce.services.files import keep_files, read_bytes, read_sound
-from dolce.services.words.cautions import caution_words
-from dolce.services.words.regions import left_alone_rows
+from dolce.words.cautions import caution_words
+from dolce.words.regions import left_alone_rows
 
 _FIT_RATE_HZ = 48_000
 _PHASES_TO_HZ = 500.0  # above, no two spots share a phase

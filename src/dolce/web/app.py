@@ -19,6 +19,7 @@ from dolce.web.report.routes import blueprint as report
 from dolce.web.sent_bodies import require_received
 from dolce.web.shared import formatting
 from dolce.web.shared.made_late import COMPILED, LateRule
+from dolce.web.shared.next_line import next_line
 from dolce.web.shared.numbers import ShortInteger
 from dolce.web.shared.own_origin import asked_from_elsewhere
 from dolce.web.shared.pressed_once import Presses
@@ -34,7 +35,6 @@ from dolce.web.stops.shape.routes import blueprint as shape
 from dolce.web.stops.takes.imported_file_routes import blueprint as imported_files
 from dolce.web.stops.takes.routes import blueprint as takes
 from dolce.web.stops.takes.row_routes import blueprint as take_rows
-from dolce.web.words.next_line import next_line
 
 LARGEST_UPLOAD_BYTES = 80 * 1024 * 1024
 _HOSTS = {"127.0.0.1", "localhost", "[::1]"}

@@ -17,8 +17,8 @@ from dolce.services.align.proposing import Proposal, Proposing
 from dolce.services.align.readings import moved_words
 from dolce.services.context import Context
 from dolce.services.read.round_curves import base_round
-from dolce.services.words.unsupported import unsupported_words
 from dolce.store import AlignmentVersion
+from dolce.words.unsupported import unsupported_words
 
 # Which field of the table a unsupported setting stands beside.
 _FIELD_OF = {"trim": "trim", "trim step": "trim", "delay": "delay", "delay step": "delay"}

@@ -12,7 +12,7 @@ from dolce.core.processor import ChannelSettings, Preset, ProcessorLimits, Unsup
 from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.core.tuning import Correction, OutputLoad, Outputs, output_loads, seat_levels_db
 from dolce.services.load.contents import Tuned, inputs_of
-from dolce.services.words.differences import output_words
+from dolce.words.differences import output_words
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)

@@ -15,9 +15,9 @@ from dolce.services.load.packing import PackageOptions, packed
 from dolce.services.rig.processor_access import ProcessorAccess
 from dolce.services.shape.present_correction import present_correction
 from dolce.services.shape.shaping import Shaping
-from dolce.services.words.differences import first_difference
-from dolce.services.words.unsupported import first_words
 from dolce.store import UnitOfWork
+from dolce.words.differences import first_difference
+from dolce.words.unsupported import first_words
 
 USUAL = PackageOptions()
 

@@ -31,8 +31,8 @@ from dolce.formats.filter_tables import (
 )
 from dolce.services.load.contents import inputs_of, most_db
 from dolce.services.load.load_view import LoadView
-from dolce.services.words.regions import left_alone_rows
-from dolce.services.words.unsupported import rounded_words
+from dolce.words.regions import left_alone_rows
+from dolce.words.unsupported import rounded_words
 
 SAMPLES = {"float": "32-bit float", "pcm24": "24-bit"}
 LAYOUTS = {"each": "one file per channel", "one": "all channels in one file"}

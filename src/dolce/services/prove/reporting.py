@@ -16,7 +16,7 @@ from dolce.services.prove.proving import ProofView, Proving
 from dolce.services.prove.tolerating import ToleranceView, Tolerating
 from dolce.services.prove.verdicts import Verdicts
 from dolce.services.shape.shaping import Shaping
-from dolce.services.words.regions import region_words
+from dolce.words.regions import region_words
 
 _MOST_LEFT, _MOST_FINDINGS = 12, 6
 _DECAY_OCTAVES_HZ = (63.0, 125.0, 250.0, 500.0, 1000.0, 2000.0, 4000.0)

@@ -10,8 +10,8 @@ from dolce.services.prove.proving import ProofView, Proving
 from dolce.services.prove.tolerating import Tolerating
 from dolce.services.rig.line_checking import LineChecking
 from dolce.services.takes.board import moved_since
-from dolce.services.words.verdicts import heading
 from dolce.store import UnitOfWork
+from dolce.words.verdicts import heading
 
 _KEPT = 64
 _VERDICT = "Verdict: "

@@ -21,8 +21,8 @@ from dolce.core.rig import SLATE
 from dolce.errors import Conflict, InvalidValue, NotFound
 from dolce.services.context import Context
 from dolce.services.rig.processor_access import ProcessorAccess
-from dolce.services.words.unsupported import unsupported_words
 from dolce.store import UnitOfWork
+from dolce.words.unsupported import unsupported_words
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)

@@ -12,7 +12,7 @@ from dolce.services.read.round_curves import base_round
 from dolce.services.shape.present_correction import present_correction
 from dolce.services.shape.scopes import Scope, in_scope
 from dolce.services.shape.shaping import ShapeView, Shaping
-from dolce.services.words.unsupported import unsupported_words
+from dolce.words.unsupported import unsupported_words
 
 NEW_BAND = BandFilter(frequency_hz=100.0, gain_db=-3.0, q=2.0)
 

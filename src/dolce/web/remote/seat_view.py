@@ -9,9 +9,9 @@ from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.services.rig.live_session import Purpose
 from dolce.services.rig.live_sound import LiveView
 from dolce.services.wiring import Services
-from dolce.web.shared.formatting import length
 from dolce.web.shared.plot_data import small_path
 from dolce.web.stops.takes.next_spot import NextSpot
+from dolce.words.numbers import length
 
 _CURVE = (320, 70)
 

@@ -8,14 +8,13 @@ from werkzeug.wrappers import Response
 
 from dolce.core.job import PARTS
 from dolce.errors import InvalidForm, InvalidValue
-from dolce.services.words.verdicts import heading
-from dolce.web.report.curves import FRAME, X_TICKS, Y_TICKS, path_of
+from dolce.web.report.plots import found_on_paper, proof_on_paper
 from dolce.web.shared.form_reader import FormReader
 from dolce.web.shared.page import download, services
 from dolce.web.stops.prove.views import tolerance_rows
 from dolce.web.stops.room.drawing import from_above, standalone_style
-from dolce.web.words.room_findings import words_of
-from dolce.web.words.verdicts import sentences
+from dolce.words.room_findings import words_of
+from dolce.words.verdicts import heading, sentences
 
 blueprint = Blueprint("report", __name__, url_prefix="/jobs/<int:job_id>/report", template_folder="templates")
 
@@ -76,10 +75,8 @@ def _text(job_id: int, *, alone: bool, **context: object) -> str:
         verdict=heading(report.verdict),
         why=sentences(report.verdict),
         parts=PARTS,
-        path=path_of,
-        frame=FRAME,
-        x_ticks=X_TICKS,
-        y_ticks=Y_TICKS,
+        plots_before={name: found_on_paper(name, shape) for name, shape in report.shapes.items()},
+        plots_after={name: proof_on_paper(proof) for name, proof in report.proof.channels.items()},
         tolerances=tolerance_rows(report.tolerances),
         findings=[words_of(finding, job.plan, job.units) for finding in report.findings],
         **{"fault": "", "typed": {}, **context},

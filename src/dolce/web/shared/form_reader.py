@@ -14,8 +14,8 @@ from werkzeug.datastructures import FileStorage
 
 from dolce.core.checked import Range, range_of
 from dolce.errors import FormatError, InvalidForm, InvalidValue
-from dolce.web.shared.formatting import length_number, plain
 from dolce.web.shared.numbers import number_of
+from dolce.words.numbers import length_number, plain
 
 _NUMBER = r"(\d+(?:[.,]\d+)?)"
 _FEET_INCHES = re.compile(

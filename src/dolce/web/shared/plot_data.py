@@ -7,6 +7,7 @@ from dolce.core.cache import cache
 from dolce.core.dsp import in_band
 from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.core.room import SUB_CODES
+from dolce.core.subs import SUBS
 
 FROM_HZ, TO_HZ = 20.0, 20_000.0
 RANGE_DB = 50.0
@@ -32,8 +33,8 @@ def ribbon(channel: str, low: NDArray, high: NDArray) -> dict:
 
 
 def _played(channel: str, **points: list[float]) -> dict:
-    """Points of a curve; those of a sub no further than subs play, with frequencies of their own."""
-    if channel not in SUB_CODES:
+    """Points of a curve; those of subs no further than they play, with frequencies of their own."""
+    if channel not in (*SUB_CODES, SUBS):
         return points
     count = sum(f <= SUB_SHOWN_TO_HZ for f in _X)
     return {"x": _X[:count], **{name: values[:count] for name, values in points.items()}}

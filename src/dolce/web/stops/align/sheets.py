@@ -8,7 +8,6 @@ from werkzeug.wrappers import Response
 from dolce.core.room import group_of
 from dolce.core.tuning import Alignment
 from dolce.services.align.aligning import AlignView
-from dolce.services.words.unsupported import unsupported_words
 from dolce.web.shared.form_faults import showing_faults
 from dolce.web.shared.numbers import whole_of
 from dolce.web.shared.page import after_change, services, show_stop
@@ -16,6 +15,7 @@ from dolce.web.stops.align.crossing_views import crossing_page, routing_page
 from dolce.web.stops.align.proof_views import seat_curves_plot
 from dolce.web.stops.align.sub_views import workbench_page
 from dolce.web.stops.align.table_views import AlignmentTableView, change_words, off_words
+from dolce.words.unsupported import unsupported_words
 
 blueprint = Blueprint("align", __name__, url_prefix="/jobs/<int:job_id>/align", template_folder="templates")
 

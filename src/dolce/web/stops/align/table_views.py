@@ -8,7 +8,7 @@ from dolce.core.processor import ChannelSettings
 from dolce.core.subs import SUBS
 from dolce.core.tuning import Alignment, changed_outputs
 from dolce.services.align.aligning import AlignView
-from dolce.web.shared.formatting import length, signed
+from dolce.words.numbers import length, signed
 
 WIDTH, WHISKER = 300.0, 64.0
 

@@ -9,10 +9,10 @@ from dolce.core.job import SAMPLE_RATES_HZ
 from dolce.core.listening import MATERIAL
 from dolce.services.load.listening import TURNED
 from dolce.services.load.packing import LAYOUTS, ORDER_WORDS, SAMPLES, SIGN_WORDS
-from dolce.services.words.unsupported import first_words
 from dolce.web.shared.form_faults import showing_faults
 from dolce.web.shared.page import after_change, services, show_stop
 from dolce.web.stops.load.listen_views import pressure_plots
+from dolce.words.unsupported import first_words
 
 blueprint = Blueprint("load", __name__, url_prefix="/jobs/<int:job_id>/load", template_folder="templates")
 

@@ -8,12 +8,11 @@ from werkzeug.wrappers import Response
 from dolce.core.tolerance import ToleranceSet
 from dolce.errors import FormatError, InvalidForm, InvalidValue
 from dolce.services.prove.proving import LOGBOOK_PAGE
-from dolce.services.words.verdicts import heading
 from dolce.web.shared.form_reader import FormReader
 from dolce.web.shared.numbers import number_of, whole_of
 from dolce.web.shared.page import after_change, services, show_stop
 from dolce.web.stops.prove.views import latest_first, proof_plot, tolerance_rows
-from dolce.web.words.verdicts import objection_words, remedies_of, sentences
+from dolce.words.verdicts import heading, objection_words, remedies_of, sentences
 
 blueprint = Blueprint("prove", __name__, url_prefix="/jobs/<int:job_id>/prove", template_folder="templates")
 

@@ -5,8 +5,8 @@ from collections.abc import Sequence
 from dolce.core.job import LogEntry, LogGroup, grouped
 from dolce.core.tuning.channel_proof import ChannelProof
 from dolce.services.prove.tolerating import ToleranceView
-from dolce.web.shared.formatting import hertz
 from dolce.web.shared.plot_data import TO_CORRECT_DB, curve, response_plot
+from dolce.words.numbers import hertz
 
 
 def proof_plot(shown: ChannelProof, *, spots: bool = False) -> dict:

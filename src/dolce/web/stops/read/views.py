@@ -13,7 +13,7 @@ from dolce.services.read.seat_to_seat import SeatTable
 from dolce.web.shared.plot_data import frequency_plot
 from dolce.web.stops.read.detail_plots import detail_plot, take_name
 from dolce.web.stops.read.level_plots import Scale, fitting, level_plots, pressure
-from dolce.web.words.curve_findings import FindingRow, finding_rows
+from dolce.words.curve_findings import FindingRow, finding_rows
 
 # Views by the question that they answer.
 QUESTIONS: tuple[tuple[str, tuple[tuple[str, str], ...]], ...] = (

@@ -3,7 +3,7 @@
 from dataclasses import dataclass
 
 from dolce.core.levels import LevelReading
-from dolce.web.words.rig import level_words
+from dolce.words.rig import level_words
 
 _LOWEST_DBFS = -100.0
 

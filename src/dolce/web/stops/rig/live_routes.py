@@ -16,7 +16,7 @@ from dolce.web.shared.form_reader import FormReader
 from dolce.web.shared.page import download, services
 from dolce.web.stops.rig import live_views
 from dolce.web.stops.rig.sheets import PURPOSE_OF, after, blueprint, on_sheet, show
-from dolce.web.words.rig import change_words, ramp_words
+from dolce.words.rig import change_words, ramp_words
 
 _SOURCE_FIELDS = {
     "level": "level_dbfs",

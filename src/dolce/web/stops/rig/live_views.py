@@ -9,11 +9,10 @@ from dolce.core.job import TakeRecord
 from dolce.core.levels import apart, pink_in_bands_db
 from dolce.core.signals import stated_levels
 from dolce.services.rig.live_sound import LiveView
-from dolce.web.shared.formatting import hertz, signed
-from dolce.web.shared.level_frame import LevelFrame
+from dolce.web.shared.plot_data import FROM_HZ, RANGE_DB, TO_HZ, frequency_plot
+from dolce.web.shared.still_plot import StillPlot, still
+from dolce.words.numbers import hertz, signed
 
-RANGE_DB = 50.0
-_TICKS_HZ = (20, 50, 100, 200, 500, 1000, 2000, 5000, 10_000, 20_000)
 _SILENT_DBFS = -125.0
 
 
@@ -87,12 +86,9 @@ def stated(live: LiveView) -> str:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class SpectrumView:
-    """Curves as paths in a frame, ticks, and how far the live curve is from the one beside it."""
+    """The plot of the bands, and how far the live curve is from the one beside it."""
 
-    frame: LevelFrame
-    curves: tuple[tuple[str, str, str], ...]  # state, label, path
-    x_ticks: tuple[tuple[float, str], ...]
-    y_ticks: tuple[tuple[float, str], ...]
+    plot: StillPlot
     unit: str
     compared: str
     averaged_s: float
@@ -107,7 +103,6 @@ def spectrum(live: LiveView, kept: TakeRecord | None) -> SpectrumView | None:
     offset = live.job.rig.levels.full_scale_spl_db
     shift = offset or 0.0
     top = float(10 * np.round((live.options.top_db + shift) / 10))
-    frame = LevelFrame(width=900, height=420, left=44, right=16, top=8, bottom=26, range_db=(top - RANGE_DB, top))
     beside: list[tuple[str, str, NDArray, NDArray]] = []
     if live.frozen is not None:
         beside.append(("held", f"held: {live.frozen.label}", live.frozen.frequency_hz, live.frozen.level_db))
@@ -129,15 +124,28 @@ def spectrum(live: LiveView, kept: TakeRecord | None) -> SpectrumView | None:
             f"{signed(found.most_db)} dB at {hertz(found.most_hz)}"
         )
     now = ("now", f"now: {bands.label}", bands.frequency_hz, bands.level_db)
+    described = frequency_plot(
+        [],
+        [
+            {"state": state, "label": label, "channel": "", "x": frequency, "y": level + shift}
+            for state, label, frequency, level in (*beside, now)
+        ],
+        x_range=(FROM_HZ, TO_HZ),
+        y_range=(top - RANGE_DB, top),
+    )
     return SpectrumView(
-        frame=frame,
-        curves=tuple(
-            (state, label, frame.path(frequency, level + shift)) for state, label, frequency, level in (*beside, now)
+        plot=still(
+            described,
+            width=900,
+            height=420,
+            left=44,
+            right=16,
+            top=8,
+            bottom=26,
+            at_levels=[top - step for step in range(0, 51, 10)],
         ),
         unit="dB SPL" if offset is not None else "dBFS",
         compared=compared,
         averaged_s=live.averaged_s,
         channel=bands.label if live.options.source.kind != "silence" else "",
-        x_ticks=frame.x_ticks(_TICKS_HZ),
-        y_ticks=frame.y_ticks([top - step for step in range(0, 51, 10)]),
     )

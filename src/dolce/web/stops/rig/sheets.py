@@ -18,7 +18,7 @@ from dolce.web.shared.page import after_change, services, show_stop
 from dolce.web.stops.rig import live_views
 from dolce.web.stops.rig.level_meter import LevelMeter
 from dolce.web.stops.rig.views import curve_plot, noise_bars
-from dolce.web.words.rig import bass_words, change_words, line_words, microphone_words, ramp_words
+from dolce.words.rig import bass_words, change_words, line_words, microphone_words, ramp_words
 
 blueprint = Blueprint("rig", __name__, url_prefix="/jobs/<int:job_id>/rig", template_folder="templates")
 

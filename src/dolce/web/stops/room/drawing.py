@@ -13,7 +13,7 @@ import numpy as np
 from dolce.core.acoustics import Modes
 from dolce.core.geometry import Point
 from dolce.core.room import Box, RoomPlan, axis_of, reference_of, rows_of, sights_of
-from dolce.web.shared.formatting import length
+from dolce.words.numbers import length
 
 PLAN_WIDTH, PLAN_HEIGHT, MARGIN = 430.0, 552.0, 22.0
 SIDE_WIDTH, SIDE_HEIGHT = 300.0, 150.0

@@ -10,11 +10,11 @@ from dolce.core.room.findings import MATTERS, cancellation_weights
 from dolce.errors import NotFound
 from dolce.services.room.room_planning import RoomView
 from dolce.services.room.room_studies import ModesView, SubStudy
-from dolce.web.shared.formatting import length
 from dolce.web.shared.numbers import whole_of
 from dolce.web.shared.plot_data import bass_plot, range_around
 from dolce.web.stops.room.drawing import Drawing, from_above, from_the_side, mode_shades
-from dolce.web.words.room_findings import FindingWords, words_of
+from dolce.words.numbers import length
+from dolce.words.room_findings import FindingWords, words_of
 
 SHEETS = {
     "places": "Places",

@@ -11,10 +11,10 @@ from dolce.core.correction import Limits, Region, left_with_boosts_db
 from dolce.core.reading import CurveFinding
 from dolce.core.tuning import Band, ChannelShape, Correction, CorrectionSettings, RegionEvidence
 from dolce.services.shape.shaping import ShapeView
-from dolce.services.words.regions import region_words
-from dolce.web.shared.formatting import hertz
 from dolce.web.shared.plot_data import TO_CORRECT_DB, curve, response_plot, ribbon
-from dolce.web.words.curve_findings import FindingRow, finding_rows
+from dolce.words.curve_findings import FindingRow, finding_rows
+from dolce.words.numbers import hertz
+from dolce.words.regions import region_words
 
 _MOST_POINTS = 40  # more can't be told apart on the plot; they stay in the table
 _NOTHING_DB = -60.0  # before the main arrival: said as nothing

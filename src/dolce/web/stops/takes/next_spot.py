@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from dolce.core.geometry import Point
 from dolce.core.job import Job
 from dolce.core.room import Move, Spot, move_of, tape_of
-from dolce.web.shared.formatting import length
+from dolce.words.numbers import length
 
 _WIDTH, _HEIGHT = 300, 132
 _LEAST_M = 0.5  # what a close-up shows at least, so that one spot is not drawn as large as a room

@@ -11,13 +11,13 @@ from dolce.core.signals import SIGNAL_KINDS
 from dolce.errors import DolceError, InvalidValue, NotFound
 from dolce.services.read.options import ReadOptions
 from dolce.services.takes.board import Board
-from dolce.services.words.cautions import caution_words
 from dolce.web.shared.form_reader import FormReader, uploaded
 from dolce.web.shared.numbers import seen_of, whole_of
 from dolce.web.shared.page import after_change, download, services, show_stop
 from dolce.web.shared.pressed_once import pressed_once
 from dolce.web.stops.takes.next_spot import NextSpot
 from dolce.web.stops.takes.views import BoardView, CellView, PassView
+from dolce.words.cautions import caution_words
 
 blueprint = Blueprint("takes", __name__, url_prefix="/jobs/<int:job_id>/takes", template_folder="templates")
 

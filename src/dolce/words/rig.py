@@ -5,7 +5,7 @@ from collections.abc import Sequence
 from dolce.core.levels import LevelReading
 from dolce.core.processor import BassManagement
 from dolce.core.rig import LineFinding, MicrophoneFinding, RampStep
-from dolce.web.shared.formatting import hertz, length, signed
+from dolce.words.numbers import hertz, length, signed
 
 
 def line_words(finding: LineFinding, units: str) -> str:

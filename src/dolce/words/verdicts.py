@@ -1,7 +1,7 @@
 """The verdict on a job in words: what it is, what speaks for and against it, and what to do."""
 
 from dolce.core.tuning import JobVerdict, Limit, Objection, Since
-from dolce.web.shared.formatting import hertz
+from dolce.words.numbers import hertz
 
 _TO_THE_LINES = ("To the line check", "rig", "lines")
 _NEEDS = {
@@ -12,6 +12,19 @@ _NEEDS = {
     "round": "Measure again through the correction: play a preset with filters, start a new round, take every channel.",
     "rest": "Takes through the correction are being made: it is judged when all are there.",
 }
+_HEADINGS = {
+    "not known": "Not known yet.",
+    "not proven": "Not proven.",
+    "proven but": "Proven, with limits.",
+    "proven": "Proven.",
+}
+
+
+def heading(verdict: JobVerdict) -> str:
+    """The verdict itself, in a word or two."""
+    if verdict.since and verdict.kind in ("proven", "proven but"):
+        return f"Was proven on {verdict.measured_at:%d %b %Y}." if verdict.measured_at else "Was proven."
+    return _HEADINGS[verdict.kind]
 
 
 def sentences(verdict: JobVerdict) -> tuple[str, ...]:

@@ -4,7 +4,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 from dolce.core.room import Finding, RoomPlan, label_of
-from dolce.web.shared.formatting import hertz, length, signed
+from dolce.words.numbers import hertz, length, signed
 
 _AXES = {"x": "width", "y": "length", "z": "height"}
 

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from dolce.core.reading import SURE, Cause, CurveFinding
-from dolce.web.shared.formatting import hertz, signed
+from dolce.words.numbers import hertz, signed
 
 _AXES = ("side to side", "front to back", "floor to ceiling")
 

@@ -8,8 +8,8 @@ from flask import url_for
 
 from dolce.core.rig import MicrophoneFault
 from dolce.services.jobs.progress import JobStatus
-from dolce.web.shared.formatting import length
 from dolce.web.shared.page import services
+from dolce.words.numbers import length
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

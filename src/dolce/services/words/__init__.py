@@ -1,1 +1,0 @@
-"""Sentences for values of the core that pages, commands, files and reports share."""

@@ -1,1 +1,0 @@
-"""Sentences of pages alone: the next line, findings, the rig."""

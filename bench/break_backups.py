@@ -65,7 +65,7 @@ def changed(good: Path, made: Path, rng: random.Random) -> str:
     data = good.read_bytes()
     length = int.from_bytes(data[-16:-8], "big")
     made.write_bytes(data[: -16 - length])
-    said = []
+    message = []
     with closing(sqlite3.connect(made, isolation_level=None)) as link:
         link.execute("PRAGMA foreign_keys=OFF")
         tables = [
@@ -75,19 +75,19 @@ def changed(good: Path, made: Path, rng: random.Random) -> str:
         ]
         for _ in range(rng.choice((1, 1, 1, 2, 3))):
             if rng.random() < 0.05:
-                said.append(rng.choice(SCHEMA))
-                statement, value = said[-1], ()
+                message.append(rng.choice(SCHEMA))
+                statement, value = message[-1], ()
             else:
                 table = rng.choice(tables)
                 column = rng.choice([row[1] for row in link.execute(f"PRAGMA table_info({table})")])
                 row = rng.choice(link.execute(f"SELECT rowid FROM {table}").fetchall())[0]
                 value = (rng.choice(VALUES),)
                 statement = f"UPDATE {table} SET {column} = ? WHERE rowid = {row}"
-                said.append(f"{table}.{column} = {value[0]!r:.30}")
+                message.append(f"{table}.{column} = {value[0]!r:.30}")
             try:
                 link.execute(statement, value)
             except sqlite3.DatabaseError as error:
-                said[-1] += f" ({error})"
+                message[-1] += f" ({error})"
         link.execute("PRAGMA journal_mode=DELETE")
     database = made.read_bytes()
     manifest = {
@@ -97,7 +97,7 @@ def changed(good: Path, made: Path, rng: random.Random) -> str:
     }
     text = json.dumps(manifest).encode()
     made.write_bytes(database + text + len(text).to_bytes(8, "big") + data[-8:])
-    return "; ".join(said)
+    return "; ".join(message)
 
 
 def put_back(services: Services, file: Path) -> bool:
@@ -118,10 +118,10 @@ def wrong_after(services: Services, before: list) -> list[str]:
     """What no longer answers, of the jobs that were there and of those that came; those are let go again."""
     client, wrong = create_app(services).test_client(), []
     jobs = services.jobs.all()
-    if [(job.id, job.name, job.changed_at) for job in jobs if job.id in {one[0] for one in before}] != before:
+    if [(job.id, job.name, job.changed_at) for job in jobs if job.id in {item[0] for item in before}] != before:
         wrong.append("a job that was there has changed")
     for job in jobs:
-        if job.id in {one[0] for one in before}:
+        if job.id in {item[0] for item in before}:
             continue
         for path in PAGES:
             with client.get(path.replace("/jobs/1/", f"/jobs/{job.id}/")) as answer:

@@ -125,9 +125,9 @@ def tried(folder: Path) -> tuple[Counter, int]:
             arguments += [option, str(folder / "data") if option == "--data" else str(value)]
         if name == "serve":
             arguments += ["--port", rng.choice(["-1", "65536", "²", "9" * 400, "nan", "5061"])]
-        said = io.StringIO()
+        string = io.StringIO()
         try:
-            with contextlib.redirect_stderr(said), contextlib.redirect_stdout(io.StringIO()):
+            with contextlib.redirect_stderr(string), contextlib.redirect_stdout(io.StringIO()):
                 code = dolce(arguments)
         except SystemExit as error:
             code = error.code
@@ -136,9 +136,9 @@ def tried(folder: Path) -> tuple[Counter, int]:
             print(f"        {type(error).__name__}: {str(error)[:90]}  {' '.join(arguments)[:200]}")
             continue
         codes[code] += 1
-        if code not in (0, 2) or (code == 2 and len(said.getvalue().strip().splitlines()) != 1):
+        if code not in (0, 2) or (code == 2 and len(string.getvalue().strip().splitlines()) != 1):
             broke += 1
-            print(f"        {code}: {said.getvalue()[:200]!r}  {' '.join(arguments)[:120]}")
+            print(f"        {code}: {string.getvalue()[:200]!r}  {' '.join(arguments)[:120]}")
     return codes, broke
 
 

@@ -134,7 +134,7 @@ class Asker:
                     forms.update(dict.fromkeys(forms_of(answer.text)))
         self.forms = list(forms)
 
-    def one(self) -> None:
+    def item(self) -> None:
         """One request of a kind that chance chooses."""
         chosen = self.rng.random()
         if self.forms and chosen < 0.5:
@@ -198,7 +198,7 @@ class Seat(Asker):
         self.desk = create_app(services).extensions["dolce-remote"]
         super().__init__(self.desk.app_of(self.desk, False), rng, strange_files(rng))
 
-    def one(self) -> None:
+    def item(self) -> None:
         if self.desk.present is None or not self.desk.present.token:
             self.desk.stop()
             if not tidy(self.desk.services):
@@ -229,7 +229,7 @@ def tidy(services: Services) -> bool:
 def let_go() -> float:
     """Megabytes held when all that can be given back is; what caches keep has bounds, and is let go too."""
     gc.collect()
-    for kept in [one for one in gc.get_objects() if isinstance(one, functools._lru_cache_wrapper)]:
+    for kept in [cached for cached in gc.get_objects() if isinstance(cached, functools._lru_cache_wrapper)]:
         if (kept.__module__ or "").startswith("dolce"):
             kept.cache_clear()
     gc.collect()
@@ -279,10 +279,10 @@ def main() -> int:
     """Two processes beside each other."""
     with ProcessPoolExecutor(max_workers=WORKERS, mp_context=get_context("fork")) as workers:
         found = list(workers.map(asked, range(3, 3 + WORKERS), [REQUESTS // WORKERS] * WORKERS))
-    counts = sum((one[0] for one in found), Counter())
+    counts = sum((item[0] for item in found), Counter())
     broke = sum(count for status, count in counts.items() if status >= 500 and status not in (503, 507))
     line(f"{sum(counts.values())} hostile requests: answered by a fault of ours", str(broke), "0", broke == 0)
-    seconds, where = max(one[1] for one in found)
+    seconds, where = max(item[1] for item in found)
     line("  the longest answer", f"{seconds:.1f} s", f"{LONGEST_S:g} s", seconds < LONGEST_S)
     note(f"    {where}", "")
     for _, _, held in found:

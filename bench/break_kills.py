@@ -39,21 +39,21 @@ def killed(kind, folder: Path, after_s: float) -> list[str]:
             traceback.print_exc()
         os._exit(code)
     os.close(on_progress)
-    said, open_ = b"", True
+    message, open_ = b"", True
     deadline = None if kind.begins else time.monotonic() + after_s
     while open_ and (deadline is None or (left := deadline - time.monotonic()) > 0):
         if select.select([heard], [], [], None if deadline is None else left)[0]:
             piece = os.read(heard, 4096)
-            said, open_ = said + piece, bool(piece)
-            if deadline is None and b"\n" in said:
+            message, open_ = message + piece, bool(piece)
+            if deadline is None and b"\n" in message:
                 deadline = time.monotonic() + after_s
     os.kill(child, signal.SIGKILL)
     _, status = os.waitpid(child, 0)
     while piece := os.read(heard, 4096):
-        said += piece
+        message += piece
     os.close(heard)
     failed = os.WIFEXITED(status) and os.WEXITSTATUS(status)
-    return [*(word for word in said.decode().split() if word != "begun"), *(["failed"] if failed else [])]
+    return [*(word for word in message.decode().split() if word != "begun"), *(["failed"] if failed else [])]
 
 
 def many(kind_index: int, count: int, seed: int, latest_s: float | None) -> tuple[int, int, list[str], list[str]]:
@@ -65,16 +65,16 @@ def many(kind_index: int, count: int, seed: int, latest_s: float | None) -> tupl
         kind.prepare(folder)
         for _ in range(count):
             kind.before(folder)
-            said = killed(kind, folder, rng.uniform(0.0, latest_s or kind.latest_s))
-            if "failed" in said:
+            message = killed(kind, folder, rng.uniform(0.0, latest_s or kind.latest_s))
+            if "failed" in message:
                 wrong.append("it ended by itself with a fault")
-                said.remove("failed")
+                message.remove("failed")
             try:
                 if (folder / "dolce.sqlite-wal").exists() and kind.begins:
                     cut += 1
                     torn(folder, Path(name) / "torn", rng.random())
                     wrong_torn += torn_wrong(Path(name) / "torn")
-                wrong += kind.wrong(folder, said)
+                wrong += kind.wrong(folder, message)
             except Exception as error:
                 wrong.append(f"{type(error).__name__}: {str(error)[:200]}")
             finally:
@@ -110,11 +110,11 @@ def main() -> int:
         line(f"{count} kills of {name}: lost, half there, unreadable", str(len(wrong)), "0", not wrong)
         for text in wrong[:5]:
             note(f"    {text[:200]}", "")
-    cut, wrong = (sum((one[k] for one in of_kind.values()), start) for k, start in ((1, 0), (3, [])))
+    cut, wrong = (sum((item[k] for item in of_kind.values()), start) for k, start in ((1, 0), (3, [])))
     line(f"{cut} of them cut off in the log besides: half there, unreadable", str(len(wrong)), "0", not wrong)
     for text in wrong[:5]:
         note(f"    {text[:200]}", "")
-    made = sum(one[0] for one in of_kind.values())
+    made = sum(item[0] for item in of_kind.values())
     line("kills in all", str(made), str(KILLS), made >= KILLS or bool(names))
     return ended()
 

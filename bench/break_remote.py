@@ -131,7 +131,7 @@ def main() -> int:
             for process in filter(None, (others, server)):
                 process.kill()
                 process.wait()
-    late = sum(one > LATEST_S for one in took)
+    late = sum(item > LATEST_S for item in took)
     line(
         f"{STOPS} stops from the seat beside {STRANGERS} strangers: later than 150 ms",
         f"{late}, latest {1000 * max(took):.0f} ms",

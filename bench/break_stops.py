@@ -60,7 +60,7 @@ def moments() -> list[float]:
     ]
 
 
-def said(text: str) -> str:
+def message(text: str) -> str:
     """Which answer stands in a page."""
     return next((word for start, word in _said.items() if start in text), "something else")
 
@@ -94,7 +94,7 @@ def tried(services: Services, job_id: int) -> None:
         arrived.wait()
         time.sleep(after_s)
         pressed = time.monotonic()
-        answer = said(stopper.post("/sound/stop").text)
+        answer = message(stopper.post("/sound/stop").text)
         run.join()
         services.sound.wait(10)
         after = max((moment - pressed for moment in rehearsal.left), default=0.0)

@@ -78,11 +78,11 @@ def in_mid_pass(services: Services, trouble: Callable[[Services], object]) -> tu
     with fault:
         services.sound.wait(30)
         last = services.taking.board(1).last_pass
-        said = last.state == "failed" and last.message and services.sound.running() is None
+        message = last.state == "failed" and last.message and services.sound.running() is None
         safe = services.taking.board(1).taken >= before
     services.taking.run_spot(1, 3)
     services.sound.wait(30)
-    return bool(said), safe, services.taking.board(1).last_pass.state == "done"
+    return bool(message), safe, services.taking.board(1).last_pass.state == "done"
 
 
 def passes() -> None:

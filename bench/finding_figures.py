@@ -77,7 +77,7 @@ def causes(services: Services, plan: RoomPlan) -> list[Planted]:
     if SHORT:
         return found
     found.append(crossover_of(services, dead))
-    return [*found, *(one for one in (mode_of(services, dead), boundary_of(services, dead)) if one is not None)]
+    return [*found, *(item for item in (mode_of(services, dead), boundary_of(services, dead)) if item is not None)]
 
 
 def taken(services: Services, plan: RoomPlan, *rows: str, faults: tuple[Fault, ...] = ()) -> int:
@@ -176,14 +176,14 @@ def named_first(planted: Planted, findings: tuple[CurveFinding, ...]) -> bool:
     )
 
 
-def said(planted: Planted, findings: tuple[CurveFinding, ...]) -> tuple[int, int]:
+def message(planted: Planted, findings: tuple[CurveFinding, ...]) -> tuple[int, int]:
     """Causes said with confidence, and those of them that can't be: another than the planted one where that acts, or
     one of the chain where nothing is wrong with it."""
     sure = [f for f in findings if f.causes and f.causes[0].sure >= SURE]
     wrong = 0
-    for one in sure:
-        kind = one.causes[0].kind
-        here = planted.at_hz is not None and abs(np.log2(one.frequency_hz / planted.at_hz)) < _NEAR_OCTAVES
+    for item in sure:
+        kind = item.causes[0].kind
+        here = planted.at_hz is not None and abs(np.log2(item.frequency_hz / planted.at_hz)) < _NEAR_OCTAVES
         of_chain = kind in ("speaker", "microphone", "screen", "crossover")
         wrong += (here and kind != planted.kind) or (of_chain and kind != planted.kind)
     return len(sure), wrong
@@ -200,10 +200,10 @@ def main(rooms: int, seed: int, tell: Callable[[str], None] = print) -> int:
                 width_m=round(rng.uniform(3.2, 5.5), 2),
                 height_m=round(rng.uniform(2.35, 3.1), 2),
             )
-            for one in causes(services, room_of(size, rng)):
-                findings = read(services, one)
-                good = named_first(one, findings)
-                n, bad = said(one, findings)
+            for cause in causes(services, room_of(size, rng)):
+                findings = read(services, cause)
+                good = named_first(cause, findings)
+                n, bad = message(cause, findings)
                 first, planted_ones, sure, wrong = first + good, planted_ones + 1, sure + n, wrong + bad
                 words = ", ".join(
                     f"{f.frequency_hz:.0f} Hz {f.size_db:+.1f} {f.causes[0].kind} {f.causes[0].what} "
@@ -212,8 +212,8 @@ def main(rooms: int, seed: int, tell: Callable[[str], None] = print) -> int:
                     if f.causes
                 )
                 tell(
-                    f"room {k}, {one.kind} {one.what} {one.at_hz or 0:.0f} Hz: {'named' if good else 'NOT NAMED'}, "
-                    f"{bad} of {n} wrong; {words[:230]}"
+                    f"room {k}, {cause.kind} {cause.what} {cause.at_hz or 0:.0f} Hz: "
+                    f"{'named' if good else 'NOT NAMED'}, {bad} of {n} wrong; {words[:230]}"
                 )
         services.close()
     line(

@@ -60,7 +60,7 @@ class Work:
     def step(self, services: Services, say: Say) -> None:
         raise NotImplementedError
 
-    def wrong(self, folder: Path, said: list[str]) -> list[str]:
+    def wrong(self, folder: Path, message: list[str]) -> list[str]:
         """What is lost, half there or can't be read."""
         report = check_folder(folder)
         found = list(report.faults)
@@ -74,12 +74,12 @@ class Work:
                     services.taking.board(job.id).last_pass.state == "running"
                 ):
                     found.append("a pass still counts as running")
-            found += self.lost(services, said)
+            found += self.lost(services, message)
         finally:
             services.close()
         return found
 
-    def lost(self, services: Services, said: list[str]) -> list[str]:
+    def lost(self, services: Services, message: list[str]) -> list[str]:
         return []
 
 
@@ -88,9 +88,9 @@ def takes_of(services: Services, job_id: int = 1) -> int:
         return sum(1 for _ in work.takes.of_job(job_id))
 
 
-def fewer(what: str, found: int, said: list[str]) -> list[str]:
+def fewer(what: str, found: int, message: list[str]) -> list[str]:
     """Numbers only grow: as many as were said, or more."""
-    wanted = max(map(int, said), default=0)
+    wanted = max(map(int, message), default=0)
     return [f"{what}: {found} of {wanted}"] if found < wanted else []
 
 
@@ -103,8 +103,8 @@ class Passes(Work):
             services.taking.run_rest(1)
         say(str(takes_of(services)))
 
-    def lost(self, services: Services, said: list[str]) -> list[str]:
-        return fewer("takes", takes_of(services), said)
+    def lost(self, services: Services, message: list[str]) -> list[str]:
+        return fewer("takes", takes_of(services), message)
 
 
 class LiveSound(Work):
@@ -125,8 +125,8 @@ class LiveSound(Work):
         read = sum("Reference level" in entry.text for entry in services.jobs.logbook(1))
         return read + len(services.live.moving_takes(1))
 
-    def lost(self, services: Services, said: list[str]) -> list[str]:
-        return fewer("readings and averages", self._kept(services), said)
+    def lost(self, services: Services, message: list[str]) -> list[str]:
+        return fewer("readings and averages", self._kept(services), message)
 
 
 class Saves(Work):
@@ -153,8 +153,8 @@ class Saves(Work):
             linked=False,
         )
 
-    def lost(self, services: Services, said: list[str]) -> list[str]:
-        return fewer("notes", int(services.jobs.get(1).notes or 0), said)
+    def lost(self, services: Services, message: list[str]) -> list[str]:
+        return fewer("notes", int(services.jobs.get(1).notes or 0), message)
 
 
 class Imports(Work):
@@ -178,8 +178,8 @@ class Imports(Work):
             say(str(takes_of(services)))
             services.room.use_file(1, room, name=name)
 
-    def lost(self, services: Services, said: list[str]) -> list[str]:
-        return fewer("takes", takes_of(services), said)
+    def lost(self, services: Services, message: list[str]) -> list[str]:
+        return fewer("takes", takes_of(services), message)
 
 
 class Loads(Work):
@@ -209,7 +209,7 @@ class Loads(Work):
     def _count(services: Services) -> int:
         return sum("loaded into preset A" in entry.text for entry in services.jobs.logbook(1))
 
-    def lost(self, services: Services, said: list[str]) -> list[str]:
+    def lost(self, services: Services, message: list[str]) -> list[str]:
         known = services.jobs.get(1)
         held = services.loading.view(1).job  # reads the processor again
         mixed = [
@@ -217,7 +217,7 @@ class Loads(Work):
             for where, job in (("as known", known), ("in the processor", held))
             if job.processor.presets["A"] not in self._whole
         ]
-        return mixed + fewer("loads", self._count(services), said)
+        return mixed + fewer("loads", self._count(services), message)
 
 
 class Keeping(Work):
@@ -247,7 +247,7 @@ class Keeping(Work):
             services.backups.delete(file.name)
         services.close()
 
-    def lost(self, services: Services, said: list[str]) -> list[str]:
+    def lost(self, services: Services, message: list[str]) -> list[str]:
         found = [f"{file.name}: {file.fault}" for file in services.backups.files() if file.manifest is None]
         found += [
             f"left behind: {path.name}"
@@ -260,7 +260,7 @@ class Keeping(Work):
             for job in services.jobs.all()
             if takes_of(services, job.id) != wanted
         ]
-        return found + fewer("backups", len(services.backups.files()), said)
+        return found + fewer("backups", len(services.backups.files()), message)
 
 
 class FirstStart(Work):
@@ -279,12 +279,12 @@ class FirstStart(Work):
         open_services(folder).close()
         say("4")
 
-    def wrong(self, folder: Path, said: list[str]) -> list[str]:
+    def wrong(self, folder: Path, message: list[str]) -> list[str]:
         make_samples(folder, report=lambda _: None)
-        found = super().wrong(folder, said)
+        found = super().wrong(folder, message)
         return found + [f"left behind: {path}" for path in folder.glob("first-start*")]
 
-    def lost(self, services: Services, said: list[str]) -> list[str]:
+    def lost(self, services: Services, message: list[str]) -> list[str]:
         names, deleted = [job.name for job in services.jobs.all()], services.jobs.deleted()
         return [] if len(set(names)) == len(names) == 4 and not deleted else [f"{names}, deleted {deleted}"]
 

@@ -69,7 +69,7 @@ def match() -> None:
         tilt = np.fft.irfft(np.fft.rfft(noise) * np.maximum(1, np.arange(3 * RATE + 1)) ** rng.uniform(-0.8, 0.2))
         sounds = {"one": 0.02 * noise, "other": tilt / np.abs(tilt).max() * 10 ** rng.uniform(-2, 0)}
         matched = loudness_matched(sounds, sample_rate_hz=RATE).sample
-        found = [integrated_loudness(np.round(one * 2**23) / 2**23, sample_rate_hz=RATE) for one in matched.values()]
+        found = [integrated_loudness(np.round(item * 2**23) / 2**23, sample_rate_hz=RATE) for item in matched.values()]
         off.append(abs(found[0] - found[1]))
     line("loudness after matching, 24 bits", f"{max(off):.3f} LU at most", "0.1 LU", max(off) < 0.1)
 

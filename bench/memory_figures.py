@@ -100,8 +100,8 @@ class Held:
 
 def links(page: bytes, job: int) -> list[str]:
     """Pages of the same job that a page leads to."""
-    found = {unescape(one) for one in re.findall(rf'(?:href|hx-get)="(/jobs/{job}/[^"#]*)"', page.decode())}
-    return sorted(one for one in found if not _NO_PAGE.search(one))
+    found = {unescape(item) for item in re.findall(rf'(?:href|hx-get)="(/jobs/{job}/[^"#]*)"', page.decode())}
+    return sorted(item for item in found if not _NO_PAGE.search(item))
 
 
 def used(browser: Browser, job: int, held: Held, rng: random.Random, grown: dict[str, float]) -> None:

@@ -68,8 +68,8 @@ class Process:
 
 
 def main() -> int:
-    one, other = preset("One", -3.0), preset("Other", -6.0)
-    known = {digest(one), digest(other)}
+    first, other = preset("One", -3.0), preset("Other", -6.0)
+    known = {digest(first), digest(other)}
     rng = random.Random(5)
     with tempfile.TemporaryDirectory() as folder:
         file = Path(folder) / "rack.json"
@@ -77,7 +77,7 @@ def main() -> int:
         times = []
         for _ in range(2 if SHORT else 9):
             begun = time.perf_counter()
-            for wanted in (one, other):
+            for wanted in (first, other):
                 process.device.load("A", wanted)
             read = process.device.read()
             times.append((time.perf_counter() - begun) / 2)
@@ -91,7 +91,7 @@ def main() -> int:
         )
         mixed = cut_off = 0
         for number in range(KILLS):
-            wanted = (one, other)[number % 2]
+            wanted = (first, other)[number % 2]
 
             def load(wanted: Preset = wanted, device: NetworkProcessor = process.device) -> None:
                 nonlocal cut_off

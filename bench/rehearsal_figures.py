@@ -70,14 +70,14 @@ def placing() -> None:
                 [
                     level_on_grid(
                         ImpulseResponse(
-                            sample=response(np.random.default_rng(i), k, place, one.as_array(), room),
+                            sample=response(np.random.default_rng(i), k, place, item.as_array(), room),
                             sample_rate_hz=RATE,
                             start_s=0.0,
                         ),
                         at_hz=ANALYSIS_GRID_HZ,
                         per_octave=48,
                     )
-                    for i, one in enumerate(real)
+                    for i, item in enumerate(real)
                 ]
             )
         for n, found in apart.items():
@@ -149,9 +149,9 @@ def unmeasured() -> None:
                 lacking, added, at_hz=ANALYSIS_GRID_HZ, level_band_hz=band_hz, range_hz=(limits.from_hz, limits.to_hz)
             )
             left = float(np.mean([off_db[seat_of_new == seat].mean() for seat in seat_of]))  # each seat as among those
-            said = expectation_of(shape, found, sample_rate_hz=RATE)
-            held.append(said.after_at_new_spots_low_db <= left <= said.after_at_new_spots_high_db)
-            off.append(said.after_at_new_spots_db - left)
+            message = expectation_of(shape, found, sample_rate_hz=RATE)
+            held.append(message.after_at_new_spots_low_db <= left <= message.after_at_new_spots_high_db)
+            off.append(message.after_at_new_spots_db - left)
         note(
             f"{name}: what is said of unmeasured spots is off by",
             f"{np.median(np.abs(off)):.2f} dB, mean {np.mean(off):+.2f}",

@@ -67,10 +67,10 @@ def costs() -> None:
     convolved = Correction(filter_type=FilterType(method="convolution"), linked=False)
     begun = time.perf_counter()
     made = found_filters(shapes(convolved, levels), convolved, sample_rate_hz=RATE).correction.convolutions
-    for one in made.values():
-        assert isinstance(one, FoundConvolution)
+    for item in made.values():
+        assert isinstance(item, FoundConvolution)
         for rate in (44_100, 48_000, 88_200, 96_000):
-            one.impulse(sample_rate_hz=rate)
+            item.impulse(sample_rate_hz=rate)
     took = time.perf_counter() - begun
     line("convolutions of all feeds at four rates", f"{took:.1f} s", "10 s", took < 10)
     times = []

@@ -30,7 +30,7 @@ def responses(subs: int, seats: int, spots: int) -> tuple[list[list[ImpulseRespo
         places, heard, size_m=SIZE, frequency_hz=frequency[inside], reverberation_s=0.5, speed_m_s=343.0
     )
     samples = np.fft.irfft(transfer, SAMPLES)
-    rows = [[ImpulseResponse(sample=one, sample_rate_hz=RATE, start_s=0.0) for one in row] for row in samples]
+    rows = [[ImpulseResponse(sample=first, sample_rate_hz=RATE, start_s=0.0) for first in row] for row in samples]
     return rows, [k // spots for k in range(len(heard))]
 
 

@@ -31,7 +31,7 @@ def formulas() -> str:
         "",
     ]
     folder = ""
-    for info in sorted(pkgutil.walk_packages(dolce.core.__path__, "dolce.core."), key=lambda one: one.name):
+    for info in sorted(pkgutil.walk_packages(dolce.core.__path__, "dolce.core."), key=lambda item: item.name):
         module = importlib.import_module(info.name)
         rows = [
             row
@@ -54,15 +54,15 @@ def _rows(name: str, thing: object) -> list[str]:
     found = [(name, thing)]
     if inspect.isclass(thing):
         found += [
-            (f"{name}.{key}", one)
-            for key, one in vars(thing).items()
-            if inspect.isfunction(one) and not key.startswith("_")
+            (f"{name}.{key}", value)
+            for key, value in vars(thing).items()
+            if inspect.isfunction(value) and not key.startswith("_")
         ]
     rows = []
-    for label, one in found:
-        text = inspect.getdoc(one) or ""
+    for label, value in found:
+        text = inspect.getdoc(value) or ""
         source = re.search(r"References\n-+\n(.*?)(?:\n\n[A-Z]\w+\n-+|\Z)", text, re.DOTALL)
-        if source and one.__doc__:
+        if source and value.__doc__:
             rows.append(
                 f"- **`{label}`** {' '.join(text.split(chr(10) + chr(10))[0].split())} *{' '.join(source[1].split())}*"
             )

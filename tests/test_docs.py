@@ -100,10 +100,10 @@ def test_the_guide_is_made_of_the_texts_that_the_application_shows():
 def test_every_package_is_listed_with_what_it_is_for():
     declared = tomllib.loads((ROOT / "pyproject.toml").read_text())["project"]["dependencies"]
     listed = set(re.findall(r"^\| ([\w-]+) \| \w", (ROOT / "docs/dependencies.md").read_text(), re.MULTILINE))
-    assert listed - {"package"} == {re.match(r"[\w-]+", one)[0] for one in declared}
+    assert listed - {"package"} == {re.match(r"[\w-]+", item)[0] for item in declared}
     desired = {line.split("==")[0] for line in (ROOT / "requirements/app.in").read_text().split()}
     assert desired - {"werkzeug"} == listed - {"package"}  # werkzeug is flask's own
-    assert all(re.search(r">=[\d.]+,<\d+", one) for one in declared)
+    assert all(re.search(r">=[\d.]+,<\d+", item) for item in declared)
 
 
 def test_every_module_that_the_architecture_names_is_there():

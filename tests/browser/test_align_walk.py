@@ -65,9 +65,9 @@ def test_subs_become_one_and_the_aligned_round_is_as_predicted(driver, address):
     proof = services.aligned.view(job.id)
     # Sweeps of 3 s leave noise in deep dips, most under subs that are turned down: what is usual tells.
     assert {
-        one.channel: one.usual_db
-        for one in proof.channels
-        if one.usual_db > (0.3 if one.channel.startswith("Sub") else 0.12)
+        channel.channel: channel.usual_db
+        for channel in proof.channels
+        if channel.usual_db > (0.3 if channel.channel.startswith("Sub") else 0.12)
     } == {}
     assert f"Levels differ by {proof.match.level_db:.2f} dB" in page.text("[data-match]")
     assert proof.match.level_db < 0.3

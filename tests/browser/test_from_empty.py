@@ -16,34 +16,34 @@ def test_an_empty_job_gets_to_its_report_by_the_next_line_alone(driver, demo, de
     page.fill("Layout", layout)
     page.fill("Subs", subs)
     page.press("Create job")
-    presses, said = 1, [line(page)]
+    presses, message = 1, [line(page)]
     job = max(job.id for job in demo.jobs.all())
     # What a person waits for here is not the matter: sweeps are short, and spots few.
     demo.rigging.set_rig(job, pace="fast", sweep_seconds=1.0)
     demo.room.lay_out_spots(job, "cluster", seat_id=1, count=3 if layout == "2.0" else 2, spacing_m=0.25)
     while driver.title != "First try: the report":
         presses += 1
-        assert presses <= most, said
-        if "Say where the microphone points" in said[-1] and not page.all("#next [data-next]"):
+        assert presses <= most, message
+        if "Say where the microphone points" in message[-1] and not page.all("#next [data-next]"):
             page.press("At the ceiling")
         else:
-            page.wait(lambda: page.all("#next [data-next]"), seconds=90, why=f"nothing to press after {said}")
-            said[-1] = line(page)
+            page.wait(lambda: page.all("#next [data-next]"), seconds=90, why=f"nothing to press after {message}")
+            message[-1] = line(page)
             page.type_into("body", "n")  # by the keyboard alone
         # What it began is done when it says something else.
         page.wait(
-            lambda before=said[-1]: (
+            lambda before=message[-1]: (
                 driver.title == "First try: the report"
                 or (
                     driver.execute_script("return document.readyState") == "complete" and line(page) not in (before, "")
                 )
             ),
             seconds=90,
-            why=f"{said[-1]!r} does not go on",
+            why=f"{message[-1]!r} does not go on",
         )
-        said.append(line(page))
+        message.append(line(page))
     demo.sound.wait()
-    print(layout, presses, *said, sep="\n  ")
+    print(layout, presses, *message, sep="\n  ")
     view = demo.proving.view(job)
     assert view.needs == ""
     assert view.after_round.corrects

@@ -70,7 +70,7 @@ def test_5_1_is_loaded_over_the_network_taken_through_it_and_proven(driver, addr
     page.press_at_once("Read, print or save it")
     page.wait(lambda: driver.title == "Loft: the report")
     report = page.text("body")
-    for said in ("Loft", "80 Hz", "Sub1", "Aligned and corrected"):
-        assert said in report
+    for message in ("Loft", "80 Hz", "Sub1", "Aligned and corrected"):
+        assert message in report
     services.network.stop_stand_in()
     assert page.faults_in_console() == []

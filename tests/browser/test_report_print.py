@@ -24,7 +24,7 @@ def test_the_report_is_printed_on_its_paper_with_page_numbers(driver, address):
         assert 2 <= len(pdf.pages) <= 6
         assert abs(float(pdf.pages[0].mediabox.width) - width) < 2
         assert abs(float(pdf.pages[0].mediabox.height) - height) < 2
-        texts = [one.extract_text() for one in pdf.pages]
+        texts = [item.extract_text() for item in pdf.pages]
         assert f"1 / {len(pdf.pages)}" in texts[0]
         assert f"{len(pdf.pages)} / {len(pdf.pages)}" in texts[-1]
         assert "Apply to the report" not in "".join(texts)

@@ -54,8 +54,8 @@ def test_faults_are_found_line_by_line(rig):
         switch_on(page, words, *channels)
     check(page)
     text = page.text(".lines")
-    for said in ("Polarity inverted", "No sound", "No bass", "is an equaliser left on", "dB louder than the others"):
-        assert said in text
+    for message in ("Polarity inverted", "No sound", "No bass", "is an equaliser left on", "dB louder than the others"):
+        assert message in text
     assert (
         word(page, "C"),
         word(page, "Lrs"),
@@ -91,7 +91,7 @@ def test_swapped_outputs_are_answered_on_the_plan_and_corrected(rig):
 
 
 @pytest.mark.parametrize(
-    ("words", "said"),
+    ("words", "message"),
     [
         ("Mains hum in the microphone line", "Mains hum"),
         ("Microphone gain 50 dB too high", "input clips"),
@@ -99,16 +99,16 @@ def test_swapped_outputs_are_answered_on_the_plan_and_corrected(rig):
         ("The interface feeds the microphone back to the speakers", "feedback"),
     ],
 )
-def test_faults_of_the_whole_rig_are_found_and_go_when_switched_off(rig, words, said):
+def test_faults_of_the_whole_rig_are_found_and_go_when_switched_off(rig, words, message):
     page, _, _ = rig
     switch_on(page, words)
     check(page)
-    assert said in page.text(".lines")
+    assert message in page.text(".lines")
     page.press("Practise")
     page.press(f"Switch off {words}")
     assert "None." in page.text("main")
     check(page, "Check all again")
-    assert said not in page.text(".lines")
+    assert message not in page.text(".lines")
 
 
 def test_a_check_is_stopped_by_escape_and_goes_on(rig):
@@ -242,7 +242,7 @@ def test_level_comes_up_by_itself(rig):
 
 def test_subs_are_read_turned_and_read_again_until_they_agree(rig):
     page, services, job_id = rig
-    services.sub_matching.set_match(job_id, SubMatch(way="same place", level_dbfs=-40))
+    services.sub_matching.set_match(job_id, SubMatch(placing="same place", level_dbfs=-40))
     page.press("Subs together")
     read(page, services, job_id, "Sub1")
     read(page, services, job_id, "Sub2")

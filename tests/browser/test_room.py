@@ -214,7 +214,7 @@ def test_a_room_goes_out_and_comes_in_again(room, downloads, tmp_path):
     page, _, _ = room
     page.press("Shape, files")
     page.press_at_once("Room as JSON")
-    page.wait(lambda: any(one.stat().st_size for one in downloads.glob("Barn room*.json")))
+    page.wait(lambda: any(path.stat().st_size for path in downloads.glob("Barn room*.json")))
     values = json.loads(next(downloads.glob("Barn room*.json")).read_text())
     values["room"]["height_m"] = 4.0
     changed = tmp_path / "changed.json"

@@ -84,13 +84,13 @@ def test_a_correction_by_each_kind_of_filter_for_two_seat_weightings(driver, add
     assert "yours" in page.text(".regions")
 
     # Every other means.
-    for means, said in (("fixed bands", "Graphic equaliser of L"), ("convolution", "minimum phase")):
+    for means, message in (("fixed bands", "Graphic equaliser of L"), ("convolution", "minimum phase")):
         if not page.find("#f-method").is_displayed():
             page.click("details:has(#f-method) > summary")
         page.fill("Correct by", means)
         find(page, services, job)
         page.press("Filters")
-        assert said in page.text("#shape-card")
+        assert message in page.text("#shape-card")
         agrees(page, services, job)
 
     # Another seat weighting beside the first.

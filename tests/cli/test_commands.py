@@ -213,11 +213,11 @@ def test_align_makes_subs_one_for_all_seats_and_joins_them_to_the_mains(tmp_path
     assert max(delays) <= 0.025 + 1e-6
     assert max(row["gain_db"] for row in found["subs"].values()) == 0
     assert all(row["all_pass"] == [] for row in found["subs"].values())
-    assert any("Left out" in said for said in found["warnings"])
+    assert any("Left out" in message for message in found["warnings"])
 
 
 @pytest.mark.parametrize(
-    ("lines", "more", "said"),
+    ("lines", "more", "message"),
     [
         (["L,main,1,a,L.wav,0", "S,sub,1,b,L.wav,0"], [], "no spot of a has takes of every main and every sub"),
         (["L,main,1,a,L.wav,0", "S,sub,1,a,L.wav,0"], ["--weights", "a=0"], "no seat has a weight"),
@@ -238,13 +238,13 @@ def test_align_makes_subs_one_for_all_seats_and_joins_them_to_the_mains(tmp_path
         (["L,main,1,a,silent.wav,0"], [], "L: one of its responses is silent"),
     ],
 )
-def test_lists_that_can_not_be_read_name_the_line(lines, more, said, tmp_path, capsys):
+def test_lists_that_can_not_be_read_name_the_line(lines, more, message, tmp_path, capsys):
     soundfile.write(tmp_path / "L.wav", np.eye(1, 500, 200)[0], RATE)
     soundfile.write(tmp_path / "silent.wav", np.zeros(500), RATE)
     (tmp_path / "text.wav").write_text("no sound")
     assert main(["align", str(takes_of(tmp_path, lines)), *more, "--out", str(tmp_path / "s.json")]) == 2
     on_progress = capsys.readouterr().err
-    assert said in on_progress
+    assert message in on_progress
     assert on_progress.count("\n") == 1
     assert not (tmp_path / "s.json").exists()
 
@@ -317,7 +317,7 @@ def test_what_is_expected_of_others_stands_on_the_scatter_around_each_seat(tmp_p
 
 
 @pytest.mark.parametrize(
-    ("arguments", "said"),
+    ("arguments", "message"),
     [
         (["sweep", "OUT", "--from", "500", "--to", "100"], "does not rise"),
         (["sweep", "OUT", "--rate", "x"], "invalid int"),
@@ -333,7 +333,7 @@ def test_what_is_expected_of_others_stands_on_the_scatter_around_each_seat(tmp_p
         (["filters", "R", "--fir", "DIR", "--rates", "5", "--out", "OUT"], "--rates"),
     ],
 )
-def test_wrong_input_is_one_line_and_code_2_and_nothing_is_written(arguments, said, sweep, tmp_path, capsys):
+def test_wrong_input_is_one_line_and_code_2_and_nothing_is_written(arguments, message, sweep, tmp_path, capsys):
     text = tmp_path / "text.txt"
     text.write_text("not what you think\n")
     places = {
@@ -353,34 +353,34 @@ def test_wrong_input_is_one_line_and_code_2_and_nothing_is_written(arguments, sa
     assert code == 2
     assert printed.out == ""
     assert printed.err.count("\n") == 1
-    assert said in printed.err
+    assert message in printed.err
     assert sorted(tmp_path.rglob("*")) == before
 
 
 @pytest.mark.parametrize(
-    ("port", "said"),
+    ("port", "message"),
     [("5061", "refuse to open port 5061"), ("10080", "refuse to open port 10080"), ("70000", "is not a port")],
 )
-def test_a_port_that_no_browser_opens_is_refused_at_once(port, said, capsys):
+def test_a_port_that_no_browser_opens_is_refused_at_once(port, message, capsys):
     # WHATWG, "Fetch", port blocking, from memory: 5061 is that of calls over the network (SIP).
     with pytest.raises(SystemExit) as end:
         run(["serve", "--port", port], serve=lambda **_: pytest.fail("it was begun"))
     assert end.value.code == 2
-    assert said in capsys.readouterr().err
+    assert message in capsys.readouterr().err
 
 
 @pytest.mark.parametrize(
-    ("text", "said"),
+    ("text", "message"),
     [
         ("channel,kind,spot,seat,file\nL,main,1,a,L.wav\n", "line 1: no column start_s in the first line"),
         ("", "line 1: no column channel, kind"),
         ("\udcff", "this is not a table of columns"),
     ],
 )
-def test_lists_without_their_columns_say_how_they_begin(text, said, tmp_path, capsys):
+def test_lists_without_their_columns_say_how_they_begin(text, message, tmp_path, capsys):
     listed = tmp_path / "takes.csv"
     listed.write_bytes(text.encode("utf-8", "surrogateescape"))
     assert main(["align", str(listed), "--out", str(tmp_path / "s.json")]) == 2
     on_progress = capsys.readouterr().err
-    assert said in on_progress
+    assert message in on_progress
     assert "Begin with the line channel,kind,spot,seat,file,start_s." in on_progress

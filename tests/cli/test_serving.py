@@ -31,7 +31,7 @@ def test_it_answers_and_ends_without_a_word_when_it_is_told_to(tmp_path, by, sta
     with urllib.request.urlopen(address, timeout=20) as page:
         assert page.status == 200
     run.send_signal(by)
-    _, said = run.communicate(timeout=30)
-    assert said == ""
+    _, message = run.communicate(timeout=30)
+    assert message == ""
     assert run.returncode == 0
     open_services(tmp_path).close()  # and the folder is free

@@ -84,7 +84,7 @@ def test_what_does_not_arrive_as_drawn_is_named_with_the_likeliest_reason():
 
     def off(changed):
         arrivals = {c: 0.005 + d / 343 for c, d in {**far, **changed}.items()}
-        return [(one.channel, one.reason, one.other) for one in off_plan(arrivals, far, speed_m_s=343.0)]
+        return [(item.channel, item.reason, item.other) for item in off_plan(arrivals, far, speed_m_s=343.0)]
 
     assert off({}) == []
     assert off({"Rs": 2.75}) == [("Rs", "place", "")]  # a quarter of a metre
@@ -135,9 +135,9 @@ def test_two_alike_are_alike_and_turned_ones_opposite_whatever_stands_behind():
     def spectrum(samples, at):
         return direct_spectrum(ImpulseResponse(sample=samples, sample_rate_hz=RATE, start_s=0.0), at)
 
-    one = spectrum(click, 0.010)
-    assert alike(one, spectrum(np.roll(click, 96) + late, 0.012)) > 0.9
-    assert alike(one, spectrum(-np.roll(click, 96) + late, 0.012)) < -0.9
+    item = spectrum(click, 0.010)
+    assert alike(item, spectrum(np.roll(click, 96) + late, 0.012)) > 0.9
+    assert alike(item, spectrum(-np.roll(click, 96) + late, 0.012)) < -0.9
 
 
 def test_a_corner_leaves_a_main_room_for_its_slope_and_dips_are_not_its_end():
@@ -211,20 +211,22 @@ def test_an_alignment_is_put_together_so_that_no_delay_is_negative_and_all_are_o
         {"Sub1": SubSetting(gain_db=-2.0), "Sub2": SubSetting(delay_s=0.005, polarity=-1)}, how="search"
     ).against_main_channels(delay_s=-0.003, polarity=-1)
     made = with_table(Alignment(subs=group), alignment_table, delay_step_s=0.0005)
-    delays = {channel: round(one.delay_s * 1000, 6) for channel, one in made.channels.items()}
+    delays = {channel: round(item.delay_s * 1000, 6) for channel, item in made.channels.items()}
     assert delays == {"L": 5.0, "R": 3.0, "Sub1": 0.0, "Sub2": 5.0}
     assert main_channels_later_s(made) == pytest.approx(0.003)
-    assert {c: one.trim_db for c, one in made.channels.items()} == {"L": 0.0, "R": -2.0, "Sub1": -9.0, "Sub2": -7.0}
-    assert {c: one.polarity for c, one in made.channels.items() if one.polarity == "inverted"} == {"Sub1": "inverted"}
+    assert {c: item.trim_db for c, item in made.channels.items()} == {"L": 0.0, "R": -2.0, "Sub1": -9.0, "Sub2": -7.0}
+    assert {c: item.polarity for c, item in made.channels.items() if item.polarity == "inverted"} == {
+        "Sub1": "inverted"
+    }
 
 
 def test_two_alignments_differ_where_outputs_do():
     def of(**channels):
-        return Alignment(channels={c: ChannelAlignment(**one) for c, one in channels.items()})
+        return Alignment(channels={c: ChannelAlignment(**item) for c, item in channels.items()})
 
     before = of(L={"trim_db": -1.0}, R={"delay_s": 0.002}, C={})
     after = of(L={"trim_db": -3.0}, R={"delay_s": 0.00201}, C={"polarity": "inverted"}, Ls={})
-    assert [(one.channel, one.trim_db, one.turned) for one in changed_outputs(before, after)] == [
+    assert [(output.channel, output.trim_db, output.turned) for output in changed_outputs(before, after)] == [
         ("L", -2.0, False),
         ("C", 0.0, True),
     ]
@@ -232,7 +234,7 @@ def test_two_alignments_differ_where_outputs_do():
 
 def test_subs_by_distance_arrive_together():
     group = by_distance({"Sub1": 3.43, "Sub2": 1.715}, speed_m_s=343.0)
-    assert {sub: one.delay_s for sub, one in group.settings.items()} == {"Sub1": 0.0, "Sub2": 0.005}
+    assert {sub: item.delay_s for sub, item in group.settings.items()} == {"Sub1": 0.0, "Sub2": 0.005}
     for wrong in ({"Sub1": SubSetting(gain_db=-80.0)}, {"Sub1": SubSetting(), "Sub2": SubSetting(delay_s=0.9)}):
         with pytest.raises(InvalidValue):
             SubGroup.of({**wrong, "Sub3": SubSetting()}, how="by hand")
@@ -303,7 +305,7 @@ def rooms_curves(names, *, seed=1, hump=None, spots=5):
 @pytest.mark.parametrize("names", [("L", "R"), ("L", "R", "C", "Ls", "Rs")])
 def test_a_hump_that_is_left_pulls_no_trim(names):
     plain, humped = (
-        {name: one.mean(axis=0) for name, one in rooms_curves(names, hump=hump).items()} for hump in (None, names[-1])
+        {name: item.mean(axis=0) for name, item in rooms_curves(names, hump=hump).items()} for hump in (None, names[-1])
     )
     before, after = matched_levels_db(GRID, plain), matched_levels_db(GRID, humped)
     moved = [after[name] - before[name] - (after["L"] - before["L"]) for name in names]
@@ -313,7 +315,7 @@ def test_a_hump_that_is_left_pulls_no_trim(names):
 
 
 def test_levels_are_those_of_pink_noise_where_nothing_stands_out():
-    curves = {name: one.mean(axis=0) for name, one in rooms_curves(("L", "R", "C", "Ls"), seed=3).items()}
+    curves = {name: item.mean(axis=0) for name, item in rooms_curves(("L", "R", "C", "Ls"), seed=3).items()}
     assert matched_levels_db(GRID, curves) == pytest.approx({n: mid_level_db(GRID, c) for n, c in curves.items()})
 
 
@@ -323,21 +325,21 @@ def test_a_pair_is_held_against_each_other_in_third_octaves():
     assert (first.louder, first.softer, first.stands_out) == ("Rs", "Ls", True)
     assert first.at_hz == pytest.approx(2000, rel=0.02)
     assert first.value_db == pytest.approx(HUMP_DB, abs=first.error_db)
-    assert [one.stands_out for one in others] == [False]
+    assert [other.stands_out for other in others] == [False]
 
 
 def test_a_pair_that_differs_in_level_alone_is_no_difference_of_the_pair():
     curves = rooms_curves(("L", "R"), seed=4)
     plain = pair_differences(GRID, curves, np.ones(5))
     louder = pair_differences(GRID, {**curves, "R": curves["R"] + 8.0}, np.ones(5))
-    assert [one.value_db for one in louder] == pytest.approx([one.value_db for one in plain], abs=1e-9)
+    assert [item.value_db for item in louder] == pytest.approx([item.value_db for item in plain], abs=1e-9)
 
 
 def test_pairs_of_rooms_are_rarely_told_to_differ():
     on_progress = sum(
-        one.stands_out
+        difference.stands_out
         for seed in range(200)
-        for one in pair_differences(GRID, rooms_curves(("L", "R"), seed=seed, spots=3), np.ones(3))
+        for difference in pair_differences(GRID, rooms_curves(("L", "R"), seed=seed, spots=3), np.ones(3))
     )
     assert on_progress <= 4
 
@@ -371,14 +373,14 @@ def test_an_arrival_at_a_seat_is_as_sure_as_is_said(spots):
     # A microphone up to 2 cm off moves opposite channels apart by 26 us on every axis (standard deviation, each way).
     rng = np.random.default_rng(5)
     true = {c: np.linalg.norm(RING[0] - place) / 343 for c, place in SPEAKERS.items()}
-    for one, other in (("L", "Rs"), ("L", "R")):
+    for item, other in (("L", "Rs"), ("L", "R")):
         held, off = [], []
         for _ in range(400):
             found = heard_at_a_seat(rng, SPEAKERS, RING[:spots])
-            wrong = (found.arrival_s[one] - found.arrival_s[other]) - (true[one] - true[other])
-            held.append(abs(wrong) <= found.error_s(one, other))
+            wrong = (found.arrival_s[item] - found.arrival_s[other]) - (true[item] - true[other])
+            held.append(abs(wrong) <= found.error_s(item, other))
             off.append(wrong)
-        assert 0.91 < np.mean(held) < 0.99, (one, other)
+        assert 0.91 < np.mean(held) < 0.99, (item, other)
         assert np.std(off) < 60e-6 / np.sqrt(spots)
 
 

@@ -23,10 +23,11 @@ def test_a_checked_row_is_a_copy_that_nobody_changes():
 
 
 @pytest.mark.parametrize(
-    ("row", "said"), [([20.0], "1 points"), ([0.0, 20.0], "0 is not above 0"), ([20.0, 40.0, 40.0], r"40 follows 40")]
+    ("row", "message"),
+    [([20.0], "1 points"), ([0.0, 20.0], "0 is not above 0"), ([20.0, 40.0, 40.0], r"40 follows 40")],
 )
-def test_frequencies_rise_from_above_0(row, said):
-    with pytest.raises(InvalidValue, match=said):
+def test_frequencies_rise_from_above_0(row, message):
+    with pytest.raises(InvalidValue, match=message):
         checked.rising(row, where="curve")
 
 

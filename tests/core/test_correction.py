@@ -102,10 +102,10 @@ def test_limits_hold_for_the_sum_of_all_bands(room, limits):
     # in dB over octaves (rounding and shrinking gains may add a little).
     alone = np.abs([chain_level_db([f], at_hz=WIDE, sample_rate_hz=48_000) for f in filters if f.kind == "peaking"])
     gains = [f.gain_db for f in filters if f.kind == "peaking"]
-    for one, other in combinations(range(len(gains)), 2):
-        if gains[one] * gains[other] < 0:
-            common = np.trapezoid(np.minimum(alone[one], alone[other]), np.log2(WIDE))
-            assert common <= 0.55 * max(np.trapezoid(alone[k], np.log2(WIDE)) for k in (one, other))
+    for item, other in combinations(range(len(gains)), 2):
+        if gains[item] * gains[other] < 0:
+            common = np.trapezoid(np.minimum(alone[item], alone[other]), np.log2(WIDE))
+            assert common <= 0.55 * max(np.trapezoid(alone[k], np.log2(WIDE)) for k in (item, other))
     assert len(filters) <= limits.bands
 
 
@@ -154,8 +154,10 @@ def test_a_shelf_never_raises_what_lies_below_hearing():
 def test_two_filters_oppose_where_nobody_would_set_both():
     problem = FitProblem(planned(ROOMS["random"]), Limits(), 48_000)
 
-    def fight(one, other):
-        return problem.opposing(rows_of([BandFilter(frequency_hz=f, gain_db=g, q=q) for f, g, q in (one, other)])).any()
+    def fight(item, other):
+        return problem.opposing(
+            rows_of([BandFilter(frequency_hz=f, gain_db=g, q=q) for f, g, q in (item, other)])
+        ).any()
 
     assert fight((100, 2.5, 3), (105, -2.8, 3))
     assert fight((100, 2.5, 3), (105, 2.8, 3))  # of one sign and width: one would do
@@ -199,7 +201,7 @@ def test_a_level_that_only_moves_what_lies_outside_the_range_is_not_taken():
 
 def test_children_have_no_kind_of_shelf_twice_and_all_bands_that_are_allowed():
     problem = FitProblem(planned(ROOMS["random"]), Limits(bands=6), 48_000)
-    one = rows_of(
+    item = rows_of(
         [
             BandFilter(frequency_hz=40, gain_db=-4, q=0.7, kind="low shelf"),
             *(BandFilter(frequency_hz=60 * 1.4**k, gain_db=-2, q=3) for k in range(5)),
@@ -212,7 +214,7 @@ def test_children_have_no_kind_of_shelf_twice_and_all_bands_that_are_allowed():
         ]
     )
     rng = np.random.default_rng(1)
-    children = [_child(problem, np.array([one, other]), rng) for _ in range(60)]
+    children = [_child(problem, np.array([item, other]), rng) for _ in range(60)]
     assert {len(child) for child in children} == {6}
     assert max(int((child[:, KIND] == LOW_SHELF).sum()) for child in children) == 1
     crossed = [child for child in children if (child[:, 1] == -2).any() and (child[:, 1] == 2).any()]
@@ -319,10 +321,10 @@ def test_the_whole_level_is_not_lowered_to_look_better():
 
 def test_narrow_deep_dips_ask_to_move_something_unless_spots_left_out_gain_by_filling_them():
     dip = bump(125, -18, 0.06)
-    one = plan_correction(GRID, Needs(error_db=-dip[None], weight=np.ones(1)), np.zeros(GRID.size), limits=Limits())
-    left = [s for s in one.left_alone if s.from_hz < 125 < s.to_hz]
+    item = plan_correction(GRID, Needs(error_db=-dip[None], weight=np.ones(1)), np.zeros(GRID.size), limits=Limits())
+    left = [s for s in item.left_alone if s.from_hz < 125 < s.to_hz]
     assert [(s.verdict, s.kind) for s in left] == [("move something", "cancelled")]
-    assert np.abs(one.desired_db[(GRID > 120) & (GRID < 130)]).max() == 0
+    assert np.abs(item.desired_db[(GRID > 120) & (GRID < 130)]).max() == 0
     # The same dip at every spot: what the others ask for helps the one left out, and the region says so.
     left = [s for s in planned(dip).left_alone if s.from_hz < 125 < s.to_hz]
     assert [(s.verdict, s.kind) for s in left] == [("correct", "filled")]
@@ -455,13 +457,13 @@ def test_filters_are_ones_that_a_calibrator_would_load(room):
     boosts = [f for f in filters if f.gain_db > 0]
     assert all(f.gain_db <= Limits().max_boost_db + 1 + 0.05 for f in boosts)
     assert all(f.q <= 4.05 for f in boosts)
-    for one, other in combinations(filters, 2):
-        apart = abs(np.log2(one.frequency_hz / other.frequency_hz))
-        weaker = min(abs(one.gain_db), abs(other.gain_db))
-        if one.gain_db * other.gain_db < 0:
+    for item, other in combinations(filters, 2):
+        apart = abs(np.log2(item.frequency_hz / other.frequency_hz))
+        weaker = min(abs(item.gain_db), abs(other.gain_db))
+        if item.gain_db * other.gain_db < 0:
             assert apart > 1 / 3 or weaker <= 3
         else:
-            assert apart >= 0.1 or abs(np.log2(one.q / other.q)) >= 1
+            assert apart >= 0.1 or abs(np.log2(item.q / other.q)) >= 1
     # Unless the person allows more.
     _, bold = fitted(ROOMS[room], limits=Limits(max_boost_q=10, more_for_one_db=4))
     assert max((f.gain_db for f in bold), default=0) <= 7.05
@@ -482,17 +484,17 @@ def test_what_is_written_about_a_region_is_what_filters_do_there(room):
         # Smoothed over 1/12 octave by another way: means of power over 4 of 48 points.
         smooth = 10 * np.log10(np.convolve(10 ** (gain / 10), np.ones(5) / 5, "same"))
         on_progress = plan_as_corrected(plan, needs, gain)
-        for one in on_progress.regions:
-            inside = (one.from_hz * 1.03 < GRID) & (one.to_hz / 1.03 > GRID)
+        for region in on_progress.regions:
+            inside = (region.from_hz * 1.03 < GRID) & (region.to_hz / 1.03 > GRID)
             if not inside.any():
                 continue
-            if one.verdict in ("leave", "move something"):
+            if region.verdict in ("leave", "move something"):
                 assert np.abs(smooth[inside]).max() <= 1.05
-            elif one.verdict == "only cut":
+            elif region.verdict == "only cut":
                 assert smooth[inside].max() <= 0.55
-            assert smooth[inside].max() <= one.costs_db + 0.1
-    assert {one.kind for one in on_progress.regions} >= {"skirt"}
-    assert all(one.planned for one in on_progress.regions if one.kind == "reached")
+            assert smooth[inside].max() <= region.costs_db + 0.1
+    assert {region.kind for region in on_progress.regions} >= {"skirt"}
+    assert all(region.planned for region in on_progress.regions if region.kind == "reached")
 
 
 def test_the_end_of_the_speakers_reach_gets_no_boost():
@@ -535,7 +537,7 @@ def test_headroom_is_the_largest_gain_of_the_chain():
 
 
 @pytest.mark.parametrize(
-    ("change", "said"),
+    ("change", "message"),
     [
         ({"from_hz": 500, "to_hz": 100}, "upside down"),
         ({"max_boost_db": 20}, "out of range"),
@@ -543,8 +545,8 @@ def test_headroom_is_the_largest_gain_of_the_chain():
         ({"bands": 0}, "out of range"),
     ],
 )
-def test_impossible_limits_are_refused(change, said):
-    with pytest.raises(InvalidValue, match=said):
+def test_impossible_limits_are_refused(change, message):
+    with pytest.raises(InvalidValue, match=message):
         Limits(**change)
 
 

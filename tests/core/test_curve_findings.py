@@ -120,8 +120,8 @@ def test_treble_that_the_direct_sound_lacks_is_the_screens_where_the_plan_has_on
     # As dull as the others: nothing of its own.
     alike = replace(evidence, others_direct_db=[dull, dull, dull])
     assert all(
-        one.cause is None or one.cause.kind != "screen"
-        for one in findings_of_curve(ANALYSIS_GRID_HZ, FLAT + dull, alike)
+        item.cause is None or item.cause.kind != "screen"
+        for item in findings_of_curve(ANALYSIS_GRID_HZ, FLAT + dull, alike)
     )
 
 
@@ -132,8 +132,8 @@ def test_treble_that_rises_on_every_channel_is_the_microphones():
     assert finding.cause.kind == "microphone"
     alone = replace(evidence, others_direct_db=[FLAT[0], FLAT[0], bright])
     assert all(
-        one.cause is None or one.cause.kind != "microphone"
-        for one in findings_of_curve(ANALYSIS_GRID_HZ, FLAT + bright, alone)
+        item.cause is None or item.cause.kind != "microphone"
+        for item in findings_of_curve(ANALYSIS_GRID_HZ, FLAT + bright, alone)
     )
 
 

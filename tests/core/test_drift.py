@@ -16,7 +16,7 @@ def spots(level_db: np.ndarray, *ids: int) -> SpotLevels:
 def test_a_channel_that_is_softer_everywhere_has_another_level_and_the_same_response():
     flat = np.zeros(ANALYSIS_GRID_HZ.size)
     found = change_of("L", ANALYSIS_GRID_HZ, spots(flat, 1, 2, 3), spots(flat - 3.0, 2, 3, 4), **BANDS)
-    assert (found.spots, found.said) == (2, ("level",))
+    assert (found.spots, found.beyond_repeats) == (2, ("level",))
     assert found.level_db == pytest.approx(-3.0)
     assert found.shape_db == pytest.approx(0.0, abs=1e-9)
 
@@ -24,7 +24,7 @@ def test_a_channel_that_is_softer_everywhere_has_another_level_and_the_same_resp
 def test_a_resonance_that_was_not_there_is_named_by_its_frequency():
     bump = 6.0 * np.exp(-((np.log2(ANALYSIS_GRID_HZ / 120.0) / 0.6) ** 2))
     found = change_of("L", ANALYSIS_GRID_HZ, spots(0 * bump, 1, 2, 3, 4), spots(bump, 1, 2, 3, 4), **BANDS)
-    assert found.said == ("response",)
+    assert found.beyond_repeats == ("response",)
     assert found.most_hz == pytest.approx(120, rel=0.05)
     # The mean of that bump over a third of an octave around its middle.
     inside = np.abs(np.log2(ANALYSIS_GRID_HZ / 120.0)) <= 1 / 6
@@ -35,7 +35,7 @@ def test_less_than_a_microphone_put_back_by_hand_explains_is_nothing():
     # Of the bounds of a proof: level 0.15 + 0.7/sqrt(4), response 0.3 + 0.7/sqrt(4) dB.
     wave = np.sin(2 * np.pi * np.log2(ANALYSIS_GRID_HZ))
     found = change_of("L", ANALYSIS_GRID_HZ, spots(0 * wave, 1, 2, 3, 4), spots(0.4 + 0.6 * wave, 1, 2, 3, 4), **BANDS)
-    assert found.said == ()
+    assert found.beyond_repeats == ()
     assert change_of("L", ANALYSIS_GRID_HZ, spots(0 * wave, 1), spots(wave, 2), **BANDS) is None
 
 

@@ -100,7 +100,7 @@ def test_channels_can_be_absent_added_and_named():
 
 
 @pytest.mark.parametrize(
-    ("change", "said"),
+    ("change", "message"),
     [
         (lambda p: {"speakers": (*p.speakers, replace(p.speakers[0], output=9))}, "there twice"),
         (lambda p: {"speakers": (p.speakers[0], replace(p.speakers[1], output=1))}, "both hang on output 1"),
@@ -125,9 +125,9 @@ def test_channels_can_be_absent_added_and_named():
         ),
     ],
 )
-def test_plans_that_cannot_be_are_refused_with_the_reason(change, said):
+def test_plans_that_cannot_be_are_refused_with_the_reason(change, message):
     plan = new_plan(SIZE)
-    with pytest.raises(InvalidValue, match=said):
+    with pytest.raises(InvalidValue, match=message):
         replace(plan, **change(plan))
 
 

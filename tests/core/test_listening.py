@@ -41,8 +41,8 @@ def test_a_tone_of_997_hz_at_full_scale_in_one_channel_is_3_01_below_full_scale(
 
 
 def test_two_channels_alike_are_3_db_louder_than_one():
-    one = tone(997, -20.0)
-    assert integrated_loudness(np.array([one, one]), sample_rate_hz=RATE) == pytest.approx(-20.0, abs=0.02)
+    first = tone(997, -20.0)
+    assert integrated_loudness(np.array([first, first]), sample_rate_hz=RATE) == pytest.approx(-20.0, abs=0.02)
 
 
 def test_the_weighting_is_that_of_the_tables_of_the_standard():
@@ -77,7 +77,9 @@ def test_matched_sounds_are_equally_loud_and_none_was_turned_up():
     assert all(gain <= 0 for gain in match.gain_db.values())
     assert match.gain_db["soft"] == 0
     assert match.far
-    assert max(float(np.abs(one).max()) for one in match.sample.values()) == pytest.approx(10 ** (-1 / 20), rel=1e-4)
+    assert max(float(np.abs(first).max()) for first in match.sample.values()) == pytest.approx(
+        10 ** (-1 / 20), rel=1e-4
+    )
 
 
 def test_what_is_silent_is_named():

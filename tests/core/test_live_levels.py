@@ -85,9 +85,9 @@ def test_running_average_follows_and_the_mean_since_the_start_remembers():
 
 
 def test_several_microphones_average_in_power():
-    one = 0.1 * np.sin(2 * np.pi * 1000 * np.arange(2 * RATE) / RATE)
+    item = 0.1 * np.sin(2 * np.pi * 1000 * np.arange(2 * RATE) / RATE)
     spectrum = LiveSpectrum(sample_rate_hz=RATE)
-    spectrum.hear(np.array([one, np.zeros_like(one)]))
+    spectrum.hear(np.array([item, np.zeros_like(item)]))
     assert 10 * np.log10(spectrum.power.sum()) == pytest.approx(-20 - 3.01, abs=0.02)
 
 

@@ -163,7 +163,7 @@ def test_points_far_apart_are_no_gap_where_the_curve_stands_nor_near_ones_where_
 
 
 @pytest.mark.parametrize(
-    ("make", "said"),
+    ("make", "message"),
     [
         (
             lambda: Position(name="x", frequency_hz=(50.0, 400.0), level_db=(-4.0, 0.0)),
@@ -184,8 +184,8 @@ def test_points_far_apart_are_no_gap_where_the_curve_stands_nor_near_ones_where_
         ),
     ],
 )
-def test_switches_with_a_gap_and_such_are_refused(make, said):
-    with pytest.raises(InvalidValue, match=said):
+def test_switches_with_a_gap_and_such_are_refused(make, message):
+    with pytest.raises(InvalidValue, match=message):
         make()
 
 
@@ -246,8 +246,8 @@ def test_typed_levels_go_first_and_what_is_needed_follows_the_corrected_curve():
     assert (bands[1].typed, bands[1].word) == (True, "too little")
     assert bands[1].margin_db == pytest.approx(typed[63.0] - 105)
     assert [b.mid_hz for b in bands] == list(OCTAVES_HZ)
-    for points, said in (([40, 30], "follows"), ([40, 41], "no octave")):
-        with pytest.raises(InvalidValue, match=said):
+    for points, message in (([40, 30], "follows"), ([40, 41], "no octave")):
+        with pytest.raises(InvalidValue, match=message):
             typed_levels(points, [90, 90])
 
 

@@ -124,7 +124,7 @@ def test_bass_management_sends_the_bass_of_a_main_channel_to_all_subs():
     state = ProcessorState(active="A", presets={"A": Preset(name="x", bass=bass)})
     own, *subs = state.routes("L")
     assert (own.output, own.side, own.crossover) == ("L", "high", bass.crossover)
-    assert [(way.output, way.side, round(way.gain_db, 2)) for way in subs] == [
+    assert [(sub.output, sub.side, round(sub.gain_db, 2)) for sub in subs] == [
         ("Sub1", "low", -6.02),
         ("Sub2", "low", -6.02),
     ]
@@ -139,7 +139,7 @@ def test_channels_may_have_crossovers_of_their_own_and_outputs_besides():
         subs=("Sub1", "Sub2"),
         sub_gain_db=0.0,
         low_pass=Crossover(frequency_hz=70),
-        own={"L": None, "Ls": Crossover(frequency_hz=120, order=8)},
+        by_channel={"L": None, "Ls": Crossover(frequency_hz=120, order=8)},
         effects=Effects(),
         sends={"C": {"L": -3.0}},
     )
@@ -156,7 +156,7 @@ def test_channels_may_have_crossovers_of_their_own_and_outputs_besides():
         ("Sub2", 120, 10),
     ]
     shared = BassManagement(crossover=Crossover(frequency_hz=80), subs=("Sub1", "Sub2"), effects=Effects())
-    assert [round(way.gain_db, 2) for way in shared.routes(EFFECTS)] == [3.98, 3.98]  # shared as bass is
+    assert [round(route.gain_db, 2) for route in shared.routes(EFFECTS)] == [3.98, 3.98]  # shared as bass is
     # SMPTE RP 200 (from memory): a plain meter reads the effects channel about 4 dB over a main channel.
     assert Effects().on_a_meter_db == pytest.approx(4.1, abs=0.1)
     adds_up = bass.adds_up_db(("L", "Ls", "C", "Sub1", "Sub2"))
@@ -174,7 +174,7 @@ def test_an_all_pass_turns_the_phase_and_leaves_the_level():
     analogue = all_pass_response(60, 0.8, at) * all_pass_response(90, 2, at)
     assert_allclose(np.angle(heard / analogue), 0, atol=2e-3)
     assert_allclose(response_of(settings, at_hz=at, sample_rate_hz=RATE), heard, atol=1e-6)
-    assert [one.kind for one in DEVICE.broken_by_channel(settings)] == ["all-passes"]
+    assert [first.kind for first in DEVICE.broken_by_channel(settings)] == ["all-passes"]
 
 
 DEVICE = ProcessorLimits(
@@ -199,8 +199,8 @@ def test_limits_name_everything_that_does_not_fit():
         convolution=Convolution.of(np.zeros(101), sample_rate_hz=RATE),
     )
     found = DEVICE.broken_by(Preset(name="x", channels={"L": settings}))
-    assert {one.channel for one in found} == {"L"}
-    assert [(one.kind, one.band, one.value, one.low, one.high) for one in found] == [
+    assert {first.channel for first in found} == {"L"}
+    assert [(first.kind, first.band, first.value, first.low, first.high) for first in found] == [
         ("bands", 0, 3, 0, 2),
         ("gain", 1, -6.3, -6, 3),
         ("gain step", 2, 1.2, 0.5, 0.5),

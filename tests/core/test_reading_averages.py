@@ -46,9 +46,9 @@ def test_phases_are_averaged_by_their_direction():
 
 
 def test_maps_are_averaged_as_power():
-    one = DecayMap(time_s=np.arange(2), frequency_hz=np.arange(3), level_db=np.zeros((2, 3)))
+    map = DecayMap(time_s=np.arange(2), frequency_hz=np.arange(3), level_db=np.zeros((2, 3)))
     other = DecayMap(time_s=np.arange(2), frequency_hz=np.arange(3), level_db=np.full((2, 3), 10 * np.log10(3)))
-    assert mean_map([one, other]).level_db == pytest.approx(np.full((2, 3), 10 * np.log10(2)))
+    assert mean_map([map, other]).level_db == pytest.approx(np.full((2, 3), 10 * np.log10(2)))
 
 
 def test_of_decay_times_those_that_can_be_relied_on_are_averaged():

@@ -104,7 +104,9 @@ def test_a_long_recording_is_read_around_its_sweep(begins_s, below_db):
         assert found.response.time_s[0] == pytest.approx(begins_s - found.arrival.time_s + found.response.start_s)
         whole = Deconvolver(stimulus, sample_rate_hz=RATE, recording_samples=recording.size)
         same = analyse_recording(recording, deconvolver=whole)
-        assert_allclose(*(level_on_grid(one.response, at_hz=GRID, per_octave=12) for one in (found, same)), atol=0.05)
+        assert_allclose(
+            *(level_on_grid(first.response, at_hz=GRID, per_octave=12) for first in (found, same)), atol=0.05
+        )
 
 
 def test_a_recording_is_left_whole_that_is_short_or_holds_no_sweep():
@@ -125,7 +127,7 @@ def test_what_comes_around_in_a_division_lies_behind_the_response():
         )
         for size in (recording.size, 3 * recording.size)
     ]
-    assert_allclose(*(level_on_grid(one.response, at_hz=GRID, per_octave=None) for one in made), atol=0.002)
+    assert_allclose(*(level_on_grid(first.response, at_hz=GRID, per_octave=None) for first in made), atol=0.002)
     assert made[0].arrival.time_s == pytest.approx(made[1].arrival.time_s, abs=1e-8)
 
 
@@ -176,15 +178,15 @@ def test_gain_and_microphone_are_taken_out():
 
 
 @pytest.mark.parametrize(
-    ("recording", "said"),
+    ("recording", "message"),
     [
         (np.zeros(3 * RATE), "silent"),
         (np.random.default_rng(1).standard_normal(3 * RATE) * 0.1, "does not contain"),
         (np.full(3 * RATE, np.nan), "not numbers"),
     ],
 )
-def test_recordings_without_the_sweep_are_refused(deconvolver, recording, said):
-    with pytest.raises(InvalidValue, match=said):
+def test_recordings_without_the_sweep_are_refused(deconvolver, recording, message):
+    with pytest.raises(InvalidValue, match=message):
         analyse_recording(recording, deconvolver=deconvolver)
 
 
@@ -292,11 +294,11 @@ def test_smoothing_a_dense_table_uses_all_its_points():
 
 
 @pytest.mark.parametrize(
-    ("cut", "said"), [(slice(0, round(1.7 * RATE)), "ends early"), (slice(round(0.3 * RATE), None), "starts late")]
+    ("cut", "message"), [(slice(0, round(1.7 * RATE)), "ends early"), (slice(round(0.3 * RATE), None), "starts late")]
 )
-def test_recordings_that_miss_a_part_of_the_sweep_say_which(deconvolver, cut, said):
+def test_recordings_that_miss_a_part_of_the_sweep_say_which(deconvolver, cut, message):
     capture = analyse_recording(heard(np.ones_like)[cut], deconvolver=deconvolver)
-    assert said in {one.kind for one in capture.cautions}
+    assert message in {caution.kind for caution in capture.cautions}
 
 
 def test_a_whole_recording_without_any_delay_gives_no_warning(deconvolver):
@@ -320,13 +322,13 @@ def test_what_another_spot_would_change_is_what_another_spot_changes():
     rng = np.random.default_rng(11)
     frequency = np.geomspace(20, 300, 60)
     for count in (4, 9):
-        said, came = [], []
+        message, came = [], []
         for _ in range(60):
             levels = rng.normal(0, 3, (count + 1, frequency.size))
-            said.append(another_spot_db(levels[:-1], frequency))
+            message.append(another_spot_db(levels[:-1], frequency))
             before, after = (10 * np.log10(np.mean(10 ** (some / 10), axis=0)) for some in (levels[:-1], levels))
             came.append(np.sqrt(np.mean((after - before) ** 2)))
-        assert np.mean(said) == pytest.approx(np.mean(came), rel=0.06)
+        assert np.mean(message) == pytest.approx(np.mean(came), rel=0.06)
 
 
 def test_advice_on_spots_follows_the_figure():
@@ -345,12 +347,12 @@ def test_a_curve_from_elsewhere_falls_beyond_its_ends_and_is_refused_where_it_sa
     assert_allclose(curve[inside], -3.0, atol=1e-9)
     below, above = (float(np.interp(f, ANALYSIS_GRID_HZ, curve)) for f in (25.0, 16_000.0))
     assert (below, above) == pytest.approx((-51.0, -51.0), abs=0.5)  # 48 dB an octave further
-    for wrong, said in (
+    for wrong, message in (
         (at_hz[:9], "too few"),
         (np.delete(at_hz, slice(20, 30)), "nothing stands between"),
         (np.geomspace(100, 190, 20), "only"),
     ):
-        with pytest.raises(InvalidValue, match=said):
+        with pytest.raises(InvalidValue, match=message):
             curve_on_grid(FrequencyResponse(frequency_hz=wrong, level_db=np.zeros(wrong.size)))
 
 

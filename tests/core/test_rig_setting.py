@@ -106,9 +106,9 @@ def test_level_that_suits_the_room(volume, level):
 def test_subs_play_the_part_of_the_noise_in_their_band_and_share_what_they_play_together():
     rms, _ = stated_levels(reference_source(is_sub=True), sample_rate_hz=RATE)
     assert rms == pytest.approx(-20 + 10 * np.log10(np.log(80 / 30) / np.log(1000)), abs=0.01)
-    one, two = (goal_db(is_sub=True, level_db=85, subs=n) for n in (1, 2))
-    assert one - two == pytest.approx(6.02, abs=0.01)
-    assert goal_db(is_sub=True, level_db=85, plays_effects=True) - one == pytest.approx(10)
+    first, two = (goal_db(is_sub=True, level_db=85, subs=n) for n in (1, 2))
+    assert first - two == pytest.approx(6.02, abs=0.01)
+    assert goal_db(is_sub=True, level_db=85, plays_effects=True) - first == pytest.approx(10)
     assert goal_db(is_sub=False, level_db=85, subs=2) == 85
 
 

@@ -189,12 +189,12 @@ def test_subs_in_all_four_corners_sound_alike_at_mirrored_seats():
     # that mirror each other (Welti, AES 112th, 2002).
     plan = seated((1.5, 2.5, 1.2), (3.5, 2.5, 1.2), (1.5, 4.5, 1.2), (3.5, 4.5, 1.2))
     corners = candidates_of(plan, ["corners"])
-    one, four = (rank_sub_places(plan, corners, subs=n) for n in (1, 4))
+    first, four = (rank_sub_places(plan, corners, subs=n) for n in (1, 4))
     assert four.tried == 1
     assert four.best[0].spread_db == pytest.approx(0, abs=1e-6)
-    assert one.best[0].spread_db > 3
+    assert first.best[0].spread_db > 3
     # Together they also play louder than one.
-    assert four.best[0].output_db > one.best[0].output_db
+    assert four.best[0].output_db > first.best[0].output_db
 
 
 def test_ranking_finds_the_best_of_all_choices_and_is_the_same_again():

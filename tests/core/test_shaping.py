@@ -312,7 +312,7 @@ def test_locked_bands_stay_and_the_others_are_fitted_beside_them():
     assert [band.filter for band in found if band.locked] == [mine.filter]
     others = [band.filter for band in found if not band.locked]
     assert others
-    assert not any(abs(np.log2(one.frequency_hz / 45)) < 0.3 and abs(one.gain_db) > 2 for one in others)
+    assert not any(abs(np.log2(other.frequency_hz / 45)) < 0.3 and abs(other.gain_db) > 2 for other in others)
 
 
 # Targets
@@ -339,15 +339,15 @@ def test_the_small_room_cinema_curve_has_its_points():
 
 
 @pytest.mark.parametrize(
-    ("points", "said"),
+    ("points", "message"),
     [
         (((20, 100), (0, 0)), "Give 3 to"),
         (((20, 100, 50), (0, 0, 0)), "follows"),
         (((20, 100, 500), (0, 0, 90)), "range"),
     ],
 )
-def test_curves_that_are_none_are_refused(points, said):
-    with pytest.raises(InvalidValue, match=said):
+def test_curves_that_are_none_are_refused(points, message):
+    with pytest.raises(InvalidValue, match=message):
         Curve(frequency_hz=points[0], level_db=points[1])
 
 
@@ -374,7 +374,7 @@ def test_filters_of_a_sub_boost_nothing_for_what_its_trim_lifts():
 
 def test_a_channel_may_have_an_aim_of_its_own():
     mine = CorrectionSettings(target=Target(bass_lift_db=6), limits=Limits(to_hz=300))
-    correction = Correction(target=Target(bass_lift_db=1), own={"C": mine})
+    correction = Correction(target=Target(bass_lift_db=1), by_channel={"C": mine})
     assert correction.correction_settings("L").target.bass_lift_db == 1
     assert correction.correction_settings("C").limits.to_hz == correction.limits_for("C").to_hz == 300
 
@@ -467,7 +467,7 @@ def test_outputs_add_up_what_feeds_them():
     # side passes everything.
     bass = BassManagement(crossover=Crossover(frequency_hz=200), subs=("Sub1",), sub_gain_db=0.0)
     outputs = Outputs(settings={"Sub1": ChannelSettings(trim_db=-2)}, bass=bass)
-    loads = {one.output: one for one in output_loads(outputs, ["L", "R"], sample_rate_hz=RATE, cut_db=1.0)}
+    loads = {first.output: first for first in output_loads(outputs, ["L", "R"], sample_rate_hz=RATE, cut_db=1.0)}
     sub = loads["Sub1"]
     assert sub.channels == ("L", "R")
     assert sub.gain_db == pytest.approx(6.02 - 2, abs=0.1)
@@ -502,8 +502,8 @@ def test_the_headroom_cut_covers_every_single_input_at_full_scale():
     loads = output_loads(outputs, inputs, sample_rate_hz=RATE, cut_db=0.0)
     cut = headroom_cut_db(loads)
     assert cut == pytest.approx(10 - 6.02 + 3, abs=0.15)
-    after = {one.output: one for one in output_loads(outputs, inputs, sample_rate_hz=RATE, cut_db=cut)}
-    assert max(one.single_dbfs for one in after.values()) <= 1e-9
+    after = {load.output: load for load in output_loads(outputs, inputs, sample_rate_hz=RATE, cut_db=cut)}
+    assert max(first.single_dbfs for first in after.values()) <= 1e-9
     assert (after["Sub1"].single, after["Sub1"].is_beyond) == (EFFECTS, True)
     # A cut is in tenths of a decibel, upward, and no boost asks for none.
     assert cut * 10 == pytest.approx(round(cut * 10))
@@ -571,7 +571,7 @@ def test_deviations_are_told_over_the_range_that_the_loudspeaker_plays():
 def test_subs_have_a_range_of_their_own():
     correction = Correction(limits=Limits(from_hz=35, to_hz=500))
     assert (correction.limits_for("Sub1").from_hz, correction.limits_for("Sub1").to_hz) == (20, 120)
-    own = replace(correction, own={"Sub1": CorrectionSettings(limits=Limits(from_hz=28, to_hz=90))})
+    own = replace(correction, by_channel={"Sub1": CorrectionSettings(limits=Limits(from_hz=28, to_hz=90))})
     assert (own.limits_for("Sub1").from_hz, own.limits_for("Sub1").to_hz) == (28, 90)
 
 
@@ -645,8 +645,8 @@ def test_what_is_proposed_is_a_multiple_of_the_delay_step(step_ms):
         )
         alignment = with_table(Alignment(), alignment_table, delay_step_s=step_s)
         for channel in "LRC":
-            for one in (None, correction):
-                settings = settings_of(alignment, one, channel, sample_rate_hz=RATE, device=device)
+            for first in (None, correction):
+                settings = settings_of(alignment, first, channel, sample_rate_hz=RATE, device=device)
                 assert not [b for b in device.broken_by_channel(settings) if b.kind == "delay step"]
 
 
@@ -705,7 +705,7 @@ def test_bands_without_a_spot_follow_the_correction_without_it():
     bands = chain_level_db(filters, at_hz=GRID, sample_rate_hz=RATE)
     inside = (GRID > 20) & (GRID < 500)
     for row, options in zip(moved, plan.without_each_db, strict=True):
-        missed = [np.sqrt(np.mean((plan.weight * (options - one) ** 2)[inside])) for one in (bands, bands + row)]
+        missed = [np.sqrt(np.mean((plan.weight * (options - first) ** 2)[inside])) for first in (bands, bands + row)]
         assert missed[1] < missed[0]
 
 

@@ -43,7 +43,7 @@ def test_level_is_stated_as_aes17_counts_it():
 
 
 @pytest.mark.parametrize(
-    ("change", "said"),
+    ("change", "message"),
     [
         ({"start_hz": 500, "stop_hz": 100}, "does not rise"),
         ({"stop_hz": 30_000}, "does not fit"),
@@ -51,8 +51,8 @@ def test_level_is_stated_as_aes17_counts_it():
         ({"level_dbfs": 3}, "out of range"),
     ],
 )
-def test_impossible_sweeps_are_refused_with_the_reason(change, said):
-    with pytest.raises(InvalidValue, match=said):
+def test_impossible_sweeps_are_refused_with_the_reason(change, message):
+    with pytest.raises(InvalidValue, match=message):
         Sweep(**change)
 
 

@@ -276,7 +276,7 @@ def test_a_desk_makes_the_notch_that_its_detour_predicts():
 
 
 @pytest.mark.parametrize(
-    ("reverberation", "said"),
+    ("reverberation", "message"),
     [
         (Reverberation(typed_s=4.0), "would ring for"),
         (Reverberation(typed_s=0.05), "simulation needs 60 ms"),
@@ -287,11 +287,11 @@ def test_a_desk_makes_the_notch_that_its_detour_predicts():
         (Reverberation(), None),
     ],
 )
-def test_rooms_that_break_the_model_are_said_and_others_are_not(reverberation, said):
-    if said is None:
+def test_rooms_that_break_the_model_are_said_and_others_are_not(reverberation, message):
+    if message is None:
         assert surfaces_of_plan(ROOM, reverberation).volume_m3 == pytest.approx(50)
         return
-    with pytest.raises(InvalidValue, match=said) as refused:
+    with pytest.raises(InvalidValue, match=message) as refused:
         surfaces_of_plan(ROOM, reverberation)
     assert "on the Room page" in str(refused.value)
 

@@ -56,8 +56,8 @@ def test_two_coherent_sources_add_up_to_6_decibels():
     field = BassField.of([[response((0.01, 1.0))]] * 2, seat_of=["main"])
     levels = field.levels_db(field.weights_of(neutral(2)))
     alone = BassField.of([[response((0.01, 1.0))]], seat_of=["main"])
-    one = alone.levels_db(alone.weights_of(neutral(1)))
-    assert (levels - one).mean() == pytest.approx(20 * np.log10(2), abs=1e-6)
+    item = alone.levels_db(alone.weights_of(neutral(1)))
+    assert (levels - item).mean() == pytest.approx(20 * np.log10(2), abs=1e-6)
     assert float(field.output_db(levels)) == pytest.approx(10 * np.log10(2), abs=1e-6)  # against the incoherent sum
     turned = field.levels_db(field.weights_of((SubSetting(), SubSetting(polarity=-1))))
     assert turned.max() < -100
@@ -155,8 +155,8 @@ def test_a_search_is_the_same_every_time_and_other_starts_find_nothing_better():
     assert search(field, limits, seed=9).cost > found.cost - 0.05
     assert found.output_db >= -3.1
     assert found.cost <= found_at(field, neutral(3), limits).cost
-    assert max(one.gain_db for one in found.settings) == 0
-    assert min(one.delay_s for one in found.settings) == 0
+    assert max(setting.gain_db for setting in found.settings) == 0
+    assert min(setting.delay_s for setting in found.settings) == 0
 
 
 def box(subs, seats=3, spots=2, seed=0):
@@ -224,12 +224,12 @@ def test_gains_are_rounded_the_way_that_costs_least():
     kept = found_at(field, space.settings(row), limits)
     ways = {
         gains: found_at(
-            field, tuple(replace(one, gain_db=gain) for one, gain in zip(kept.settings, gains, strict=True)), limits
+            field, tuple(replace(item, gain_db=gain) for item, gain in zip(kept.settings, gains, strict=True)), limits
         ).cost
         for gains in itertools.product((-1.3, -1.2), (-2.3, -2.2), (0.0,))
     }
-    assert [one.delay_s for one in kept.settings] == pytest.approx([0.0031, 0.00711, 0.0])
-    assert [one.polarity for one in kept.settings] == [1, 1, -1]
+    assert [setting.delay_s for setting in kept.settings] == pytest.approx([0.0031, 0.00711, 0.0])
+    assert [setting.polarity for setting in kept.settings] == [1, 1, -1]
     assert kept.cost == pytest.approx(min(ways.values()), abs=1e-9)
     assert ways[-1.3, -2.3, 0.0] > kept.cost + 0.01  # the nearest
 
@@ -265,22 +265,25 @@ def test_rows_of_one_place_count_once_the_best_of_them():
 def test_gains_stay_where_they_were_matched_if_that_is_asked_for_and_all_passes_where_allowed():
     field = small_room(4)
     kept = search(field, SearchLimits(max_cut_db=0))
-    assert [one.gain_db for one in kept.settings] == [0, 0]
+    assert [setting.gain_db for setting in kept.settings] == [0, 0]
     rounded = [
         SettingSpace(field, SearchLimits()).settings(np.array([late, 0.0, -0.04, 0.0]))[0].gain_db
         for late in np.arange(0, 0.02, 0.001)
     ]
     assert {str(gain) for gain in rounded} == {"0.0", "-0.1"}  # and not -0.0
-    assert all(one.all_pass == () for one in kept.settings)
+    assert all(setting.all_pass == () for setting in kept.settings)
     more = search(field, SearchLimits(max_cut_db=0, all_passes=1))
-    assert all(len(one.all_pass) in (0, 1) for one in more.settings)
+    assert all(len(setting.all_pass) in (0, 1) for setting in more.settings)
     assert more.cost <= kept.cost + 0.05
 
 
 def test_the_trade_holds_the_most_even_of_each_output():
     field, limits = small_room(4, subs=3, seats=3), SearchLimits()
     found, pareto_front = search_with_front(field, limits)
-    outputs, uneven = [one.output_db for one in pareto_front], [one.spread_db + one.left_db for one in pareto_front]
+    outputs, uneven = (
+        [item.output_db for item in pareto_front],
+        [item.spread_db + item.left_db for item in pareto_front],
+    )
     assert len(pareto_front) >= 3
     assert outputs == sorted(outputs, reverse=True)
     assert uneven == sorted(uneven, reverse=True)  # what is louder is less even

@@ -86,9 +86,9 @@ def synced(seconds=1.0, code=0):
     )
 
 
-def heard(one, feed, sync_room, *, late=3000, ppm=60.0, noise=1e-4):
+def heard(item, feed, sync_room, *, late=3000, ppm=60.0, noise=1e-4):
     """A recording by a clock that runs `ppm` fast, begun `late` samples early."""
-    sound = scipy.signal.fftconvolve(one.samples(), feed) + scipy.signal.fftconvolve(one.sync_chirps(), sync_room)
+    sound = scipy.signal.fftconvolve(item.samples(), feed) + scipy.signal.fftconvolve(item.sync_chirps(), sync_room)
     sound = np.concatenate([np.zeros(late), sound, np.zeros(RATE)])
     rng = np.random.default_rng(5)
     return stretched(sound, -ppm * 1e-6) + noise * rng.standard_normal(sound.size)
@@ -96,18 +96,18 @@ def heard(one, feed, sync_room, *, late=3000, ppm=60.0, noise=1e-4):
 
 @pytest.mark.parametrize(("late", "ppm"), [(3000, 60.0), (911, -140.0), (12_345, 0.0)])
 def test_sync_chirps_bring_two_clocks_onto_one(late, ppm):
-    one, sync_room = synced(), room(3, 160)
+    item, sync_room = synced(), room(3, 160)
     found = [
         on_one_clock(
-            heard(one, room(7 + k, delay), sync_room, late=late, ppm=ppm),
-            synced=one,
-            samples=one.signal.size,
+            heard(item, room(7 + k, delay), sync_room, late=late, ppm=ppm),
+            synced=item,
+            samples=item.signal.size,
             sync_flight_s=160 / RATE,
         )
         for k, delay in enumerate((160, 400))
     ]
     deconvolver = Deconvolver(
-        one.signal.samples(), sample_rate_hz=RATE, recording_samples=one.signal.size, band_hz=(20, 7000)
+        item.signal.samples(), sample_rate_hz=RATE, recording_samples=item.signal.size, band_hz=(20, 7000)
     )
     arrivals = [analyse_recording(f.recording, deconvolver=deconvolver).arrival.time_s for f in found]
     assert arrivals == pytest.approx([160 / RATE, 400 / RATE], abs=10e-6)
@@ -115,9 +115,11 @@ def test_sync_chirps_bring_two_clocks_onto_one(late, ppm):
 
 
 def test_a_sync_chirp_that_is_not_there_is_told():
-    one = synced()
+    item = synced()
     assert (
-        on_one_clock(heard(one, room(8, 200), np.zeros(4000)), synced=one, samples=one.signal.size, sync_flight_s=0.01)
+        on_one_clock(
+            heard(item, room(8, 200), np.zeros(4000)), synced=item, samples=item.signal.size, sync_flight_s=0.01
+        )
         is None
     )
 
@@ -163,8 +165,8 @@ def test_loud_subs_and_noise_hide_no_sync_chirp(seed):
     played = [synced(seconds=2.0, code=code) for code in range(4)]
     feeds = [room(21 + seed, 230), loud_sub(250), loud_sub(310), room(22 + seed, 300)]
     parts = [
-        heard(one, feed, 0.5 * room(3 + seed, 160), late=500, noise=0.0)
-        for one, feed in zip(played, feeds, strict=True)
+        heard(item, feed, 0.5 * room(3 + seed, 160), late=500, noise=0.0)
+        for item, feed in zip(played, feeds, strict=True)
     ]
     whole = np.concatenate(parts)
     level = np.std(parts[0][parts[0].size // 3 : parts[0].size // 2])
@@ -172,16 +174,16 @@ def test_loud_subs_and_noise_hide_no_sync_chirp(seed):
     found = recorded_parts(whole, played)
     assert [part.index for part in found.parts] == [0, 1, 2, 3]
     starts = np.cumsum([0, *(part.size for part in parts[:-1])]) + 500 + 160
-    for part, start, one, feed in zip(found.parts, starts, played, feeds, strict=True):
+    for part, start, item, feed in zip(found.parts, starts, played, feeds, strict=True):
         assert part.start + part.sync_chirps.first == pytest.approx(start, abs=12)
         clock = on_one_clock(
-            whole[part.start : part.start + one.size + RATE],
-            synced=one,
-            samples=one.signal.size,
+            whole[part.start : part.start + item.size + RATE],
+            synced=item,
+            samples=item.signal.size,
             sync_flight_s=160 / RATE,
         )
         deconvolver = Deconvolver(
-            one.signal.samples(), sample_rate_hz=RATE, recording_samples=one.signal.size, band_hz=(20, 7000)
+            item.signal.samples(), sample_rate_hz=RATE, recording_samples=item.signal.size, band_hz=(20, 7000)
         )
         arrival = analyse_recording(clock.recording, deconvolver=deconvolver, is_sub=None).arrival.time_s
         first = np.flatnonzero(np.abs(feed) > 0.02 * np.abs(feed).max())[0] / RATE

@@ -37,7 +37,7 @@ def test_lines_go_through_their_tabulated_points():
     # ITU-R BS.1116-3 and EBU Tech 3276: 0.25 s at 100 m3, the cube root elsewhere.
     assert wanted_reverberation_s(100) == pytest.approx(0.25)
     assert wanted_reverberation_s(800) == pytest.approx(0.5)
-    assert all(source for one in PUBLISHED.values() for source in one.sources.values())
+    assert all(source for item in PUBLISHED.values() for source in item.sources.values())
 
 
 @pytest.mark.parametrize(
@@ -119,9 +119,9 @@ def test_a_slope_is_judged_where_it_is_asked_for():
 def test_angles_are_those_of_the_layout():
     # ITU-R BS.775-3: fronts at 30 degrees, surrounds at 100 to 120.
     plan = new_plan(RoomSize(length_m=6, width_m=5, height_m=2.8), layout="5.1", subs=0)
-    found = {one.subject: one for one in judged_angles(plan)}
+    found = {angle.subject: angle for angle in judged_angles(plan)}
     assert set(found) == {"L", "R", "C", "Ls", "Rs"}
-    assert {one.outcome for one in found.values()} == {"holds"}
+    assert {item.outcome for item in found.values()} == {"holds"}
     assert (found["Rs"].low, found["Rs"].high) == (100, 120)
     left = next(s for s in plan.speakers if s.channel == "L")
     moved = replace(
@@ -130,11 +130,11 @@ def test_angles_are_those_of_the_layout():
             replace(s, place=replace(s.place, x_m=s.place.x_m - 0.9)) if s is left else s for s in plan.speakers
         ),
     )
-    assert {one.subject: one.outcome for one in judged_angles(moved)}["L"] == "fails"
+    assert {angle.subject: angle.outcome for angle in judged_angles(moved)}["L"] == "fails"
     # ITU-R BS.2051-3, system H: upper fronts at 30 to 45 degrees, 45 being nominal; a degree further is outside.
     upper = new_plan(RoomSize(length_m=7, width_m=6, height_m=3), layout="7.1.4", subs=0)
     front = next(s for s in upper.speakers if s.channel == "Ltf")
-    (nominal,) = (one for one in judged_angles(upper) if one.subject == "Ltf")
+    (nominal,) = (angle for angle in judged_angles(upper) if angle.subject == "Ltf")
     assert (nominal.outcome, nominal.low) == ("holds", -45)
     assert nominal.value == pytest.approx(-45, abs=nominal.error)
     # What a centimetre at either end turns: 1.4 cm over the distance.
@@ -145,7 +145,7 @@ def test_angles_are_those_of_the_layout():
             replace(s, place=replace(s.place, x_m=s.place.x_m - 0.1)) if s is front else s for s in upper.speakers
         ),
     )
-    assert {one.subject: one.outcome for one in judged_angles(wider)}["Ltf"] == "fails"
+    assert {angle.subject: angle.outcome for angle in judged_angles(wider)}["Ltf"] == "fails"
 
 
 def test_decay_is_judged_by_takes_or_by_bands_and_not_at_all_where_too_few_tell():

@@ -11,7 +11,7 @@ AGAINST = Objection(kind="no closer", channels=("L",))
 
 
 @pytest.mark.parametrize(
-    ("changed", "kind", "said"),
+    ("changed", "kind", "message"),
     [
         ({}, "proven", ()),
         ({"needs": "load"}, "not known", ("load",)),
@@ -28,11 +28,11 @@ AGAINST = Objection(kind="no closer", channels=("L",))
         ({"lines_wrong": ("R",)}, "not proven", ("line wrong",)),
     ],
 )
-def test_what_is_missing_outweighs_what_speaks_against_it_and_that_what_is_not_covered(changed, kind, said):
+def test_what_is_missing_outweighs_what_speaks_against_it_and_that_what_is_not_covered(changed, kind, message):
     verdict = verdict_of(replace(WHOLE, **changed))
     assert verdict.kind == kind
     found = (*filter(None, [verdict.needs]), *(o.kind for o in verdict.objections), *(li.kind for li in verdict.limits))
-    assert found == said
+    assert found == message
     assert verdict.holds == (kind in ("proven", "proven but"))
 
 

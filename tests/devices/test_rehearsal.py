@@ -140,7 +140,7 @@ def test_a_hand_puts_the_microphone_up_to_two_centimetres_off_alike_for_all_feed
 
 
 @pytest.mark.parametrize(
-    ("changes", "said"),
+    ("changes", "message"),
     [
         (
             {"speakers": {1: placed("L", LEFT), 2: placed("R", replace(LEFT, x_m=LEFT.x_m + 0.1))}},
@@ -149,8 +149,8 @@ def test_a_hand_puts_the_microphone_up_to_two_centimetres_off_alike_for_all_feed
         ({"microphone": replace(LEFT, y_m=LEFT.y_m + 0.05)}, "5 cm from the middle of L, inside its box"),
     ],
 )
-def test_what_could_not_stand_so_is_refused_with_what_to_do(changes, said):
-    with pytest.raises(InvalidValue, match=said) as refused:
+def test_what_could_not_stand_so_is_refused_with_what_to_do(changes, message):
+    with pytest.raises(InvalidValue, match=message) as refused:
         rig(**changes)
     assert "on the Room page" in str(refused.value)
 

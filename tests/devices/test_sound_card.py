@@ -185,15 +185,15 @@ def test_stop_silences_the_outputs_before_the_stream_is_closed(card):
 
 
 @pytest.mark.parametrize(
-    ("settings", "said"),
+    ("settings", "message"),
     [
         ({"output": OUTPUTS + 1}, f"has {OUTPUTS} outputs, not {OUTPUTS + 1}"),
         ({"microphone": 3}, "has 2 inputs, not 3"),
         ({"rate": 44_100}, "does not run at 44100 Hz now"),
     ],
 )
-def test_what_the_device_cannot_do_is_said(card, settings, said):
-    with pytest.raises(DeviceError, match=said):
+def test_what_the_device_cannot_do_is_said(card, settings, message):
+    with pytest.raises(DeviceError, match=message):
         play(np.zeros(100), **settings)
 
 

@@ -138,7 +138,7 @@ def test_a_file_at_the_bound_is_read_and_one_value_more_is_not(sofa, tmp_path, m
     path = tmp_path / "whole.sofa"
     path.write_bytes(sofa)
     with netCDF4.Dataset(path) as file:
-        held = sum(int(np.prod(one.shape)) for one in file.variables.values())
+        held = sum(int(np.prod(variable.shape)) for variable in file.variables.values())
     monkeypatch.setattr(sofa_file, "_MOST_VALUES", held)
     assert_allclose(read_sofa(sofa, name="f").samples, RESPONSES.samples, atol=1e-12)
     monkeypatch.setattr(sofa_file, "_MOST_VALUES", held - 1)

@@ -46,7 +46,7 @@ def test_common_recorder_files_are_read_and_the_loudest_channel_is_taken(subtype
 
 
 @pytest.mark.parametrize(
-    ("data", "said"),
+    ("data", "message"),
     [
         (b"", "empty"),
         (b"hello", "not a WAV"),
@@ -58,8 +58,8 @@ def test_common_recorder_files_are_read_and_the_loudest_channel_is_taken(subtype
     ],
     ids=["nothing", "text", "cut off", "no samples", "not a number", "slow", "long"],
 )
-def test_files_that_are_no_recordings_are_refused_with_the_reason(data, said):
-    with pytest.raises(FormatError, match=said):
+def test_files_that_are_no_recordings_are_refused_with_the_reason(data, message):
+    with pytest.raises(FormatError, match=message):
         read_audio(data, name="take.wav")
 
 
@@ -92,7 +92,7 @@ def test_calibration_texts_of_many_habits_say_the_same(text):
 
 
 @pytest.mark.parametrize(
-    ("text", "said"),
+    ("text", "message"),
     [
         ("", "0 points"),
         ("20 1\n", "1 point found"),
@@ -106,8 +106,8 @@ def test_calibration_texts_of_many_habits_say_the_same(text):
         ("-5 1\n30 1\n", "frequency of -5"),
     ],
 )
-def test_faulty_calibration_texts_name_line_and_remedy(text, said):
-    with pytest.raises(FormatError, match=said) as caught:
+def test_faulty_calibration_texts_name_line_and_remedy(text, message):
+    with pytest.raises(FormatError, match=message) as caught:
         read_microphone_curve(text.encode(), name="cal.txt")
     assert caught.value.remedy
 
@@ -133,7 +133,7 @@ def test_curves_and_responses_are_read_back_as_written(rows):
 
 
 @pytest.mark.parametrize(
-    ("text", "said"),
+    ("text", "message"),
     [
         ("", "empty"),
         ("a,b\n1,2\n", "no column frequency_hz"),
@@ -144,8 +144,8 @@ def test_curves_and_responses_are_read_back_as_written(rows):
         ("frequency_hz,level_db\n20,0\n30,1e30\n", "line 3: 30 Hz, 1e\\+30 dB"),
     ],
 )
-def test_faulty_response_tables_name_the_place(text, said):
-    with pytest.raises(FormatError, match=said):
+def test_faulty_response_tables_name_the_place(text, message):
+    with pytest.raises(FormatError, match=message):
         read_response(text.encode(), name="r.csv")
 
 
@@ -194,7 +194,7 @@ HEAD = "channel,kind,spot,seat,file,start_s\n"
 
 
 @pytest.mark.parametrize(
-    ("text", "said"),
+    ("text", "message"),
     [
         ("", "no column"),
         (HEAD, "no takes are listed"),
@@ -207,21 +207,21 @@ HEAD = "channel,kind,spot,seat,file,start_s\n"
         (HEAD + "L,main,1,front,a.wav,0\nL,sub,2,front,b.wav,0\n", "line 3: L is a main above, and a sub here"),
     ],
 )
-def test_faulty_lists_of_takes_name_the_line(text, said):
-    with pytest.raises(FormatError, match=said) as caught:
+def test_faulty_lists_of_takes_name_the_line(text, message):
+    with pytest.raises(FormatError, match=message) as caught:
         read_takes(text.encode(), name="takes.csv")
     assert caught.value.remedy
 
 
 @pytest.mark.parametrize(
-    ("text", "said"),
+    ("text", "message"),
     [
         ("20 0\n20 1\n", "line 2: 20 Hz follows 20 Hz"),
         ("20 0\n10 1\n", "line 2: 10 Hz follows 20 Hz"),
         ("20 0\n30 1001\n40 0\n", "line 2: 1001 dB can't be"),
     ],
 )
-def test_faulty_targets_name_the_line(text, said):
-    with pytest.raises(FormatError, match=said) as caught:
+def test_faulty_targets_name_the_line(text, message):
+    with pytest.raises(FormatError, match=message) as caught:
         read_target(text.encode(), name="house.txt")
     assert caught.value.remedy

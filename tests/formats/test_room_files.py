@@ -47,7 +47,7 @@ def changed(path, value):
 
 
 @pytest.mark.parametrize(
-    ("data", "where", "said"),
+    ("data", "where", "message"),
     [
         (b"", "line 1", "not JSON"),
         (b"\xff\xfe", "room.json", "not text"),
@@ -71,18 +71,18 @@ def changed(path, value):
         (b" " * 1_000_001, "room.json", "1,000,001 bytes"),
     ],
 )
-def test_faulty_rooms_are_refused_with_entry_and_reason(data, where, said):
+def test_faulty_rooms_are_refused_with_entry_and_reason(data, where, message):
     with pytest.raises(FormatError) as caught:
         read_room(data, name="room.json")
     assert where in caught.value.where
-    assert said in caught.value.problem
+    assert message in caught.value.problem
 
 
 HEAD = ",".join(COLUMNS).encode() + b"\n"
 
 
 @pytest.mark.parametrize(
-    ("data", "where", "said"),
+    ("data", "where", "message"),
     [
         (b"", "line 1", "no column kind"),
         (b"a,b\n1,2\n", "line 1", "no column kind, code, x_m, y_m, z_m"),
@@ -96,11 +96,11 @@ HEAD = ",".join(COLUMNS).encode() + b"\n"
         (b"\xff\xff", "places.csv", "not a table"),
     ],
 )
-def test_faulty_places_are_refused_with_their_line(data, where, said):
+def test_faulty_places_are_refused_with_their_line(data, where, message):
     with pytest.raises(FormatError) as caught:
         read_places(data, attic(), name="places.csv")
     assert where in caught.value.where
-    assert said in caught.value.problem
+    assert message in caught.value.problem
 
 
 def test_a_place_of_what_is_not_there_says_what_there_is_or_what_to_correct():

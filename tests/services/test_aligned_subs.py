@@ -71,7 +71,7 @@ def test_search_is_more_even_than_subs_as_they_are_and_keeps_its_limits(room):
     as_they_are, proposed = view.states["as-they-are"], view.states["search"]
     assert proposed.spread_db + proposed.left_db < as_they_are.spread_db + as_they_are.left_db
     assert proposed.output_db >= -2.05
-    delays = [one.delay_s for one in proposed.settings.values()]
+    delays = [setting.delay_s for setting in proposed.settings.values()]
     assert min(delays) == 0
     assert max(delays) <= 0.01 + 1e-9
     assert view.searching.fraction == 1.0
@@ -87,12 +87,14 @@ def test_all_passes_are_found_where_they_are_allowed_and_reach_the_outputs(room)
     services, job_id = room
     services.workbench.search(job_id, SearchLimits(all_passes=1))
     services.workbench.wait(job_id)
-    assert all(len(one.all_pass) == 1 for one in services.workbench.view(job_id).states["search"].settings.values())
+    assert all(
+        len(setting.all_pass) == 1 for setting in services.workbench.view(job_id).states["search"].settings.values()
+    )
     services.workbench.use(job_id, "search")
     outputs = alignment_of(services, job_id).channels
     group = alignment_of(services, job_id).subs
     for sub in ("Sub1", "Sub2"):
-        assert [(one.frequency_hz, one.q) for one in outputs[sub].all_pass] == list(group.settings[sub].all_pass)
+        assert [(item.frequency_hz, item.q) for item in outputs[sub].all_pass] == list(group.settings[sub].all_pass)
     assert outputs["L"].all_pass == ()
     assert services.aligning.view(job_id).broken == ()  # the rehearsal's processor has two
 
@@ -120,8 +122,8 @@ def test_levels_are_held_against_each_other_in_the_band_that_was_chosen(room):
         def levels(band_hz):
             options = Alignment(levels=LevelOptions(band_hz=band_hz))
             return {
-                one.channel: one.level_db
-                for one in aligned_readings(services.context.bass, work, job, job.round_id, options)
+                reading.channel: reading.level_db
+                for reading in aligned_readings(services.context.bass, work, job, job.round_id, options)
             }
 
         usual, high = levels((500.0, 2000.0)), levels((4000.0, 12_000.0))
@@ -143,8 +145,8 @@ def test_a_corner_is_proposed_above_what_distorts(room, monkeypatch):
     crossing.view(job_id)
     services.context.background.wait()
     after = crossing.view(job_id).groups
-    assert all(one.distorts_hz == pytest.approx(95, rel=0.04) for one in after)
-    assert {one.proposed_hz for one in after} == {100}
+    assert all(item.distorts_hz == pytest.approx(95, rel=0.04) for item in after)
+    assert {item.proposed_hz for item in after} == {100}
 
 
 def test_settings_by_hand_are_seen_and_only_kept_when_used(room):
@@ -184,8 +186,8 @@ def test_subs_as_one_are_as_loud_as_the_mains_and_follow_their_offset(found):
     before = alignment_of(services, job_id).channels
     services.aligning.set_levels(job_id, LevelOptions(offsets_db={"surrounds": -3.0, "subs": 2.0}))
     moved = {
-        channel: one.trim_db - before[channel].trim_db
-        for channel, one in alignment_of(services, job_id).channels.items()
+        channel: item.trim_db - before[channel].trim_db
+        for channel, item in alignment_of(services, job_id).channels.items()
     }
     assert moved["Ls"] - moved["L"] == pytest.approx(-3.0, abs=0.11)
     assert moved["Sub1"] - moved["L"] == pytest.approx(2.0, abs=0.11)
@@ -195,7 +197,7 @@ def test_delay_and_polarity_of_the_group_lose_least_over_all_mains(found):
     services, job_id = found
 
     def loss(view):
-        return np.mean([one.loss_db.mean() for one in view.crossover_sums.values()])
+        return np.mean([sum.loss_db.mean() for sum in view.crossover_sums.values()])
 
     best = services.crossing.view(job_id)
     assert set(best.crossover_sums) == {"L", "R", "C", "Ls", "Rs"}
@@ -221,7 +223,7 @@ def test_mains_wait_no_longer_for_the_subs_than_they_may(found):
     for most_s in (0.0, 0.004):
         services.crossing.set_crossovers(job_id, CORNERS, most_wait_s=most_s)
         assert services.crossing.view(job_id).later_s <= most_s + 1.1 / 48_000
-        delays = [one.delay_s for one in alignment_of(services, job_id).channels.values()]
+        delays = [channel.delay_s for channel in alignment_of(services, job_id).channels.values()]
         assert min(delays) == 0.0
         services.crossing.without_crossovers(job_id)  # by the plan alone
         assert main_channels_later_s(alignment_of(services, job_id)) <= most_s + 1.1 / 48_000
@@ -239,10 +241,12 @@ def test_what_was_taken_through_it_is_what_was_predicted(found):
     try:
         proof = services.aligned.view(job_id)
         assert proof.base.id == first
-        assert {one.channel for one in proof.channels} == {"L", "R", "C", "Ls", "Rs", "Sub1", "Sub2"}
+        assert {channel.channel for channel in proof.channels} == {"L", "R", "C", "Ls", "Rs", "Sub1", "Sub2"}
         # The figure: 0.3 dB over 1/12 octave, at every spot and frequency.
-        assert {one.channel: (one.most_db, one.most_hz) for one in proof.channels if one.most_db >= 0.3} == {}
-        assert all(one.spots == 3 for one in proof.channels)
+        assert {
+            channel.channel: (channel.most_db, channel.most_hz) for channel in proof.channels if channel.most_db >= 0.3
+        } == {}
+        assert all(channel.spots == 3 for channel in proof.channels)
         assert proof.match.level_db < 0.2
         assert proof.match.arrival_s < 60e-6
         at_seat = services.aligned.curves(job_id, channel="Ls", seat_id=None, version=None)
@@ -302,8 +306,8 @@ def test_routes_reach_what_is_loaded_and_can_be_taken_off(found):
     services, job_id = found
     services.crossing.send(job_id, "C", "L", -3.0)
     routing = alignment_of(services, job_id).routing
-    assert ("L", -3.0) in [(way.output, way.gain_db) for way in routing.routes("C")]
-    assert [way.output for way in routing.routes(EFFECTS)] == ["Sub1", "Sub2"]
+    assert ("L", -3.0) in [(route.output, route.gain_db) for route in routing.routes("C")]
+    assert [route.output for route in routing.routes(EFFECTS)] == ["Sub1", "Sub2"]
     services.crossing.send(job_id, "C", "L", None)
     assert alignment_of(services, job_id).routing.sends == {}
     for channel, output, gain in (("C", "C", 0.0), ("C", "L", 20.0)):
@@ -325,7 +329,7 @@ def test_kept_alignments_come_back_and_name_what_they_are(found):
     services.aligning.use_version(job_id, kept.number)
     assert replace(alignment_of(services, job_id), name="", note="") == before
     copy = services.jobs.copy(job_id)
-    assert [one.alignment.name for one in services.aligning.view(copy.id).versions] == ["Two subs"]
+    assert [version.alignment.name for version in services.aligning.view(copy.id).versions] == ["Two subs"]
     services.aligning.forget_version(job_id, kept.number)
     assert services.aligning.view(job_id).versions == ()
     with pytest.raises(NotFound):
@@ -339,9 +343,9 @@ def test_a_processor_of_coarse_steps_gets_steps_and_one_without_crossovers_is_to
     try:
         services.aligning.use_proposal(job_id)
         view = services.aligning.view(job_id)
-        for one in view.alignment.channels.values():
-            assert one.delay_s * 1000 == pytest.approx(round(one.delay_s * 1000), abs=1e-6)
-            assert one.trim_db * 2 == pytest.approx(round(one.trim_db * 2), abs=1e-6)
+        for channel in view.alignment.channels.values():
+            assert channel.delay_s * 1000 == pytest.approx(round(channel.delay_s * 1000), abs=1e-6)
+            assert channel.trim_db * 2 == pytest.approx(round(channel.trim_db * 2), abs=1e-6)
         assert "routing" in {unsupported.kind for unsupported in view.broken}
     finally:
         services.processor.use_limits(job_id, None)

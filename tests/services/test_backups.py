@@ -185,7 +185,7 @@ def changed(data, kind):
 
 
 @pytest.mark.parametrize(
-    ("kind", "said"),
+    ("kind", "message"),
     [
         ("a bit", "no longer those that were written"),
         ("cut off", "no backup of Dolce"),
@@ -197,16 +197,16 @@ def changed(data, kind):
     ],
 )
 def test_a_damaged_or_foreign_file_is_refused_with_the_reason_and_changes_nothing(
-    filled, written, elsewhere, kind, said
+    filled, written, elsewhere, kind, message
 ):
     before = [(job.id, job.name) for job in elsewhere.jobs.all()]
     data = io.BytesIO(changed(written.read_bytes(), kind))
     if kind == "a bit":  # its trailer is whole: only its contents tell
         elsewhere.backups.begin_restore(elsewhere.backups.add(data, "x.dolce-backup"))
         elsewhere.folder_work.wait()
-        assert said in elsewhere.folder_work.present.fault
+        assert message in elsewhere.folder_work.present.fault
     else:
-        with pytest.raises(FormatError, match=said):
+        with pytest.raises(FormatError, match=message):
             elsewhere.backups.add(data, "x.dolce-backup")
         assert elsewhere.backups.files() == []
     assert [(job.id, job.name) for job in elsewhere.jobs.all()] == before
@@ -230,7 +230,7 @@ def test_what_is_stopped_leaves_nothing_behind(filled, written, elsewhere, monke
 
     monkeypatch.setattr(backups_module, name, stopped_half_way)
     active = (services if kind == "backup" else elsewhere).folder_work
-    files, jobs = {one.name for one in services.backups.files()}, len(elsewhere.jobs.all())
+    files, jobs = {file.name for file in services.backups.files()}, len(elsewhere.jobs.all())
     if kind == "backup":
         services.backups.begin_backup([job_id])
         active.wait()
@@ -243,7 +243,7 @@ def test_what_is_stopped_leaves_nothing_behind(filled, written, elsewhere, monke
 
 def test_a_full_disk_while_writing_is_told_and_leaves_no_half_file(filled, monkeypatch):
     services, job_id = filled
-    before = {one.name for one in services.backups.files()}
+    before = {file.name for file in services.backups.files()}
 
     def full(*_):
         raise OSError(28, "No space left on device")
@@ -291,7 +291,7 @@ def test_pages_keep_fetch_put_back_and_delete(filled, elsewhere):
     for wrong in ("..%2Fdolce.sqlite", "dolce.sqlite", "none.dolce-backup"):
         assert client.get(f"/backups/{wrong}").status_code == 404
     post(client, f"/backups/{name}/delete")
-    assert name not in [one.name for one in services.backups.files()]
+    assert name not in [file.name for file in services.backups.files()]
     for wrong in ("../dolce.sqlite", "dolce.sqlite"):
         with pytest.raises(NotFound):
             services.backups.delete(wrong)

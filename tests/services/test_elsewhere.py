@@ -73,9 +73,9 @@ def test_an_impulse_response_is_whole_wherever_its_file_begins(services, job, ah
         # Mean powers over an octave, evenly and by the logarithm: the same within the scatter of the tail.
         assert 10 * np.log10(np.mean(10 ** (take.level_db[near] / 10))) == pytest.approx(wanted, abs=0.3)
     assert take.polarity == "normal"
-    said = [caution for caution in take.cautions if caution.kind == "begins at arrival"]
-    assert bool(said) == (ahead_ms < 50)
-    assert not said or said[0].value == pytest.approx(ahead_ms, abs=0.02)
+    message = [caution for caution in take.cautions if caution.kind == "begins at arrival"]
+    assert bool(message) == (ahead_ms < 50)
+    assert not message or message[0].value == pytest.approx(ahead_ms, abs=0.02)
 
 
 @pytest.mark.parametrize("comma", [False, True])
@@ -91,7 +91,7 @@ def test_a_curve_of_text_becomes_a_take_that_tells_its_level_alone(services, job
 
 
 @pytest.mark.parametrize(
-    ("data", "said"),
+    ("data", "message"),
     [
         (b"100 1\n200 2\n400 3\n", "3 points are too few"),
         (b"\n".join(b"%d 0" % f for f in [*range(20, 40), *range(400, 420)]), "nothing stands between 39 and 400 Hz"),
@@ -102,8 +102,8 @@ def test_a_curve_of_text_becomes_a_take_that_tells_its_level_alone(services, job
         (wav(decaying()[: round(0.21 * 48_000)]), "follow its direct sound|lasts"),
     ],
 )
-def test_what_cannot_be_a_take_says_why_and_nothing_is_kept(services, job, data, said):
-    with pytest.raises((FormatError, InvalidValue), match=said):
+def test_what_cannot_be_a_take_says_why_and_nothing_is_kept(services, job, data, message):
+    with pytest.raises((FormatError, InvalidValue), match=message):
         services.elsewhere.add(job.id, "L", 1, data, file_name="odd")
     assert services.taking.board(job.id).takes == {}
 

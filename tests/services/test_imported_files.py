@@ -63,7 +63,7 @@ def test_a_whole_spot_is_cut_up_shown_and_kept_with_its_arrivals(services, job):
         assert take.arrival_s - from_file["L", cell[1]].arrival_s == pytest.approx(
             by_rig[cell].arrival_s - by_rig["L", cell[1]].arrival_s, abs=20e-6
         )
-        (drift,) = [one for one in take.cautions if one.kind == "clock differs"]
+        (drift,) = [caution for caution in take.cautions if caution.kind == "clock differs"]
         assert drift.value == pytest.approx(-45, abs=0.3)
     assert len({take.level_group for take in from_file.values()}) == 1  # one recording: levels compare
     # The raw part is kept, and read again as it was played.
@@ -79,10 +79,10 @@ def test_what_lacks_in_a_recording_of_a_spot_is_told_and_the_rest_kept(services,
         [whole[: 30_000 + length], whole[30_000 : 30_000 + length], whole[30_000 + length :][:90_000]]
     )
     (item,) = laid(services, job, ("x.flac", flac(twice)))
-    said = " ".join(item.words)
-    assert "More than once in it: L, R, C" in said
-    assert "Not in it: Ls, Rs" in said
-    assert "cut off?" in said
+    message = " ".join(item.words)
+    assert "More than once in it: L, R, C" in message
+    assert "Not in it: Ls, Rs" in message
+    assert "cut off?" in message
     assert item.why == "the next spot"
     assert services.imported_files.keep(job.id) == 3
 
@@ -99,8 +99,8 @@ def test_an_impossible_arrival_is_said_and_counts_nowhere(services, job):
     takes = services.taking.board(job.id).takes
     spoiled = takes["L", job.spots[0].id]
     assert not spoiled.arrival_known
-    (said,) = [one for one in spoiled.cautions if one.kind == "arrival impossible"]
-    assert said.value == pytest.approx(-0.14, abs=0.01)
+    (message,) = [caution for caution in spoiled.cautions if caution.kind == "arrival impossible"]
+    assert message.value == pytest.approx(-0.14, abs=0.01)
     assert all(take.arrival_known for (code, _), take in takes.items() if code != "L")
 
 

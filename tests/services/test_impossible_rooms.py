@@ -13,7 +13,7 @@ LEFT, RIGHT = PLAN.speakers
 
 
 @pytest.mark.parametrize(
-    ("plan", "said"),
+    ("plan", "message"),
     [
         (replace(PLAN, reverberation=Reverberation(typed_s=4.0)), "would ring for"),
         (replace(PLAN, reverberation=Reverberation(typed_s=0.05)), "simulation needs 60 ms"),
@@ -24,7 +24,7 @@ LEFT, RIGHT = PLAN.speakers
         (replace(PLAN, spots=(replace(PLAN.spots[0], place=LEFT.place),)), "inside its box"),
     ],
 )
-def test_a_room_that_cannot_be_is_said_at_takes_and_at_the_line_check(services, plan, said):
+def test_a_room_that_cannot_be_is_said_at_takes_and_at_the_line_check(services, plan, message):
     job_id = services.jobs.create(JobDetails(name="Loft"), plan=plan).id
     services.rigging.set_rig(job_id, pace="fast", sweep_seconds=1.0)
     for kind, begin in (("takes", services.taking.run_rest), ("lines", services.lines.run)):
@@ -32,6 +32,6 @@ def test_a_room_that_cannot_be_is_said_at_takes_and_at_the_line_check(services, 
         services.sound.wait()
         ended = services.sound.latest(job_id, kind)
         assert ended.state == "failed"
-        assert said in ended.message
+        assert message in ended.message
         assert "Room page" in ended.message
     assert services.taking.board(job_id).taken == 0

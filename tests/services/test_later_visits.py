@@ -123,7 +123,7 @@ def test_a_copy_for_a_recheck_goes_on_with_a_round_of_its_own_and_sees_what_drif
     services.sound.wait()
     view = services.proving.drift(copy.id)
     assert view.now.name == "Third visit"
-    assert {row.channel: row.said for row in view.rows} == {"L": ("level",), "R": ()}
+    assert {row.channel: row.beyond_repeats for row in view.rows} == {"L": ("level",), "R": ()}
     assert view.rows[0].level_db == pytest.approx(-3.0, abs=0.5)
     with pytest.raises(InvalidValue, match="not of this job"):
         services.proving.drift(copy.id, now=10**6)
@@ -136,7 +136,7 @@ def test_curves_of_two_jobs_lie_over_each_other_at_the_seat_of_the_same_name(pai
     view = services.reading.view(job_id, ReadOptions(against_job=other.id, place=Place(seat=seat.id)))
     assert view.against.round.name == f"{other.name}: Untouched"
     assert view.difference_db == pytest.approx(np.zeros(ANALYSIS_GRID_HZ.size), abs=1e-9)
-    assert {one.id for one in view.against_rounds}.isdisjoint({one.id for one in view.rounds})
+    assert {round.id for round in view.against_rounds}.isdisjoint({round.id for round in view.rounds})
     assert (other.id, other.name) in view.others
     lonely = two_seats_taken_elsewhere(services)
     with pytest.raises(InvalidValue, match="has no seat Bench"):

@@ -38,7 +38,7 @@ def test_a_rig_in_order_has_nothing_to_look_at(services, plan):
 
 
 @pytest.mark.parametrize(
-    ("kind", "channels", "found", "said"),
+    ("kind", "channels", "found", "message"),
     [
         ("inverted", ("Ls",), {"Ls"}, "inverted"),
         ("inverted", ("Sub2",), {"Sub2"}, "inverted"),
@@ -56,7 +56,7 @@ def test_a_rig_in_order_has_nothing_to_look_at(services, plan):
         ("microphone", (), None, "hump everywhere"),
     ],
 )
-def test_every_fault_that_one_line_shows_is_found_where_it_is(services, kind, channels, found, said):
+def test_every_fault_that_one_line_shows_is_found_where_it_is(services, kind, channels, found, message):
     job_id = job_of(services, barn())
     services.rigging.set_faults(job_id, [Fault(kind=kind, channels=channels)])
     lines = checked(services, job_id)
@@ -64,7 +64,7 @@ def test_every_fault_that_one_line_shows_is_found_where_it_is(services, kind, ch
     flagged = {
         c
         for c, line in lines.items()
-        if any(f.kind == said and (said != "level" or f.value > 0) for f in line.verdict.findings)
+        if any(f.kind == message and (message != "level" or f.value > 0) for f in line.verdict.findings)
     }
     assert flagged == (found or {c for c, line in lines.items() if kind != "microphone" or not line.is_sub})
     others = {c for c, line in lines.items() if {f.kind for f in line.verdict.findings} - {"unsure"}} - flagged
@@ -126,13 +126,13 @@ def test_another_microphone_shows_as_treble_that_is_not_there(services):
 
 def test_what_cannot_be_is_refused(services):
     job_id = job_of(services, attic())
-    for fault, said in (
+    for fault, message in (
         (Fault(kind="moon"), "not a fault"),
         (Fault(kind="dead"), "1 of the job's channels"),
         (Fault(kind="swapped", channels=("L", "L")), "2 of the job's channels"),
         (Fault(kind="dead", channels=("C",)), "1 of the job's channels"),
     ):
-        with pytest.raises(InvalidValue, match=said):
+        with pytest.raises(InvalidValue, match=message):
             services.rigging.set_faults(job_id, [fault])
     with pytest.raises(Conflict, match="not checked yet"):
         services.lines.answer(job_id, "L", speaker="R")

@@ -68,7 +68,7 @@ def test_what_is_handed_on_is_equally_loud_by_the_standard(rendered):
     assert max(loudness) - min(loudness) < 0.1
     assert audition.match.off_db < 0.1
     assert max(audition.match.loudness.values()) - min(audition.match.loudness.values()) > 0.5
-    lengths = {samples(one).shape for one in audition.files.values()}
+    lengths = {samples(file).shape for file in audition.files.values()}
     assert len(lengths) == 1
 
 
@@ -165,7 +165,7 @@ def test_channels_of_a_recording_that_the_room_lacks_are_named(pair):
 
 
 @pytest.mark.parametrize(
-    ("data", "kind", "said"),
+    ("data", "kind", "message"),
     [
         (b"no sound", FormatError, "not a WAV or FLAC"),
         (wav(np.zeros((48_000 * 3, 5)), 48_000), FormatError, "has 5 channels"),
@@ -173,13 +173,13 @@ def test_channels_of_a_recording_that_the_room_lacks_are_named(pair):
         (wav(np.full(48_000 * 3, np.nan), 48_000, format="WAV"), FormatError, "no recorder gives"),
     ],
 )
-def test_recordings_that_are_none_are_refused_with_the_reason(pair, data, kind, said):
+def test_recordings_that_are_none_are_refused_with_the_reason(pair, data, kind, message):
     services, job_id = pair
-    if said == "no recorder gives":
+    if message == "no recorder gives":
         out = io.BytesIO()
         soundfile.write(out, np.full(48_000 * 3, np.nan), 48_000, format="WAV", subtype="FLOAT")
         data = out.getvalue()
-    with pytest.raises(kind, match=said):
+    with pytest.raises(kind, match=message):
         services.listening.hand_in(job_id, data, name="x.wav", order="film")
 
 
@@ -199,7 +199,7 @@ def test_preference_is_heard_at_once_and_kept_as_a_version_with_filters_of_its_o
     services.listening.keep_preference(job_id, "Warmer")
     services.listening.wait(job_id)
     assert services.listening.view(job_id).work.fault == ""
-    version = next(one for one in services.loading.view(job_id).tuned.versions.values() if one.name == "Warmer")
+    version = next(item for item in services.loading.view(job_id).tuned.versions.values() if item.name == "Warmer")
     assert version.preference.level_db(ANALYSIS_GRID_HZ) == pytest.approx(preference.level_db(ANALYSIS_GRID_HZ))
     assert version.found
     services.shaping.undo(job_id)

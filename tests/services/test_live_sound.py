@@ -85,7 +85,8 @@ def test_reference_level_is_read_of_every_channel_and_met_after_turning_as_told(
 
 
 @pytest.mark.parametrize(
-    "match", [SubMatch(level_dbfs=-40), SubMatch(way="same place", sound="tone"), SubMatch(step_db=0.5, level_dbfs=-40)]
+    "match",
+    [SubMatch(level_dbfs=-40), SubMatch(placing="same place", sound="tone"), SubMatch(step_db=0.5, level_dbfs=-40)],
 )
 def test_subs_agree_within_a_step_after_turning_as_told(services, match):
     job_id = job_of(services, net_loft())
@@ -97,7 +98,7 @@ def test_subs_agree_within_a_step_after_turning_as_told(services, match):
     change = {r.channel: r.change_db for r in view.readings}
     # The rig's second sub is 0.8 dB less sensitive and, with the fault, 8 dB too loud.
     # Close to the cone the room still has a share of a few tenths; on one place it has none.
-    assert change["Sub2"] == pytest.approx(-7.2, abs=0.11 if match.way == "same place" else 0.5)
+    assert change["Sub2"] == pytest.approx(-7.2, abs=0.11 if match.placing == "same place" else 0.5)
     assert change["Sub1"] == 0
     services.rigging.turn(job_id, "Sub2", change["Sub2"])
     run(services, job_id, "subs")

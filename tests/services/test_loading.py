@@ -31,7 +31,7 @@ def presets(services, job_id):
 
 
 @pytest.mark.parametrize(
-    ("held", "wanted", "said"),
+    ("held", "wanted", "message"),
     [
         ({}, {}, "the same"),
         ({"trim_db": -2.0}, {"trim_db": 0.5}, "trim −2.0 to +0.5 dB"),
@@ -44,8 +44,8 @@ def presets(services, job_id):
         ({"all_pass": (AllPass(frequency_hz=60, q=1),)}, {}, "1 to 0 all-passes"),
     ],
 )
-def test_differences_are_told_part_by_part(held, wanted, said):
-    assert difference_words(differences(ChannelSettings(**held), ChannelSettings(**wanted))) == said
+def test_differences_are_told_part_by_part(held, wanted, message):
+    assert difference_words(differences(ChannelSettings(**held), ChannelSettings(**wanted))) == message
 
 
 def test_some_outputs_are_loaded_and_the_others_stay_as_they_are(job):
@@ -104,8 +104,8 @@ def test_what_was_there_is_put_back_also_nothing(job):
     services.loading.put_back(job_id, "B")
     assert "B" not in presets(services, job_id)
     assert services.jobs.get(job_id).processor.bypassed
-    said = [entry.text for entry in services.proving.view(job_id).logbook]
-    assert any("Preset B is empty again" in text for text in said)
+    message = [entry.text for entry in services.proving.view(job_id).logbook]
+    assert any("Preset B is empty again" in text for text in message)
 
 
 def test_a_kept_correction_is_loaded_beside_the_present_one(job):

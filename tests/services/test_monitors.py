@@ -47,7 +47,7 @@ def test_a_model_is_kept_for_all_jobs_and_the_best_positions_change_what_is_pred
     with_model(services, job_id)
     before = services.shaping.view(job_id, "R").shape
     view = services.switching.view(job_id, "R")  # linked: the partner has them too
-    assert [one.name for one in view.at.model.switches] == ["Treble", "Bass"]
+    assert [switch.name for switch in view.at.model.switches] == ["Treble", "Bass"]
     assert view.search.after_db <= view.search.before_db
     services.switching.set_positions(job_id, "L", measured={}, chosen={"Treble": "−4 dB"})
     after = services.shaping.view(job_id, "R").shape
@@ -61,7 +61,7 @@ def test_a_model_is_kept_for_all_jobs_and_the_best_positions_change_what_is_pred
     chosen = services.shaping.correction(job_id).switches["L"].chosen
     assert dict(chosen) == dict(view.search.positions)
     other = services.jobs.copy(job_id).id
-    assert [one.name for one in services.switching.view(other, "L").kept] == ["Nearfield"]
+    assert [first.name for first in services.switching.view(other, "L").kept] == ["Nearfield"]
 
 
 def test_a_round_that_is_not_as_predicted_says_so_and_one_that_is_becomes_the_start(job):
@@ -72,7 +72,7 @@ def test_a_round_that_is_not_as_predicted_says_so_and_one_that_is_becomes_the_st
     services.taking.run_rest(job_id)
     services.sound.wait()
     view = services.switching.view(job_id, "L")
-    assert [one.name for one in view.later] == ["Turned"]
+    assert [first.name for first in view.later] == ["Turned"]
     checked = services.switching.view(job_id, "L", check_by=view.later[0].id)
     # The rehearsed monitor has no switch: nothing was turned.
     assert not checked.check.agrees
@@ -90,8 +90,8 @@ def test_a_round_that_is_not_as_predicted_says_so_and_one_that_is_becomes_the_st
     kept = services.switching.add_measured(
         job_id, "Nearfield", "Desk", "on", channel="L", without=view.base.id, with_it=view.later[0].id
     )
-    desk = next(one for one in kept.switches if one.name == "Desk")
-    assert [one.name for one in desk.positions] == ["0 dB", "on"]
+    desk = next(switch for switch in kept.switches if switch.name == "Desk")
+    assert [position.name for position in desk.positions] == ["0 dB", "on"]
     # The microphone does not come back to the hair: 0.6 dB between both rounds.
     assert np.abs(desk.position("on").change_db(GRID[ABOVE])).max() < 1.0
 
@@ -110,10 +110,10 @@ def test_switches_that_can_not_be_are_refused_and_nothing_is_lost(job):
         services.switching.choose_best(job_id, "Sub1")
     assert services.switching.view(job_id, "L").kept == before
     more = services.switching.add_points("Studio", "Bass", "−9 dB", "20 -9\n60 -8\n150 -4\n400 0")
-    assert [one.name for one in more.switches[1].positions] == ["0 dB", "−3 dB", "−9 dB"]
+    assert [position.name for position in more.switches[1].positions] == ["0 dB", "−3 dB", "−9 dB"]
     services.switching.forget_switch(kept.id, "Treble")
     services.switching.forget_switch(kept.id, "Bass")
-    assert "Studio" not in [one.name for one in services.switching.view(job_id, "L").kept]
+    assert "Studio" not in [first.name for first in services.switching.view(job_id, "L").kept]
 
 
 def test_takes_at_rising_level_tell_how_loud_it_plays_and_count_for_nothing_else(job):

@@ -142,16 +142,16 @@ def test_two_who_load_at_once_are_kept_apart_and_a_mixed_preset_never_comes_of_i
 
 
 @pytest.mark.parametrize(
-    ("preset", "slot", "said"),
+    ("preset", "slot", "words"),
     [
         (replace(PRESET, channels={"Ls": ChannelSettings()}), "A", "no output Ls"),
         (PRESET, "D", "no preset 'D'"),
         (replace(PRESET, channels={"L": ChannelSettings(filters=(BELL,) * 60)}), "A", "does not fit"),
     ],
 )
-def test_what_it_has_no_room_for_is_refused_in_words(rack, preset, slot, said):
+def test_what_it_has_no_room_for_is_refused_in_words(rack, preset, slot, words):
     memory, device = rack
-    with pytest.raises(DeviceError, match=said):
+    with pytest.raises(DeviceError, match=words):
         device.load(slot, preset)
     assert memory.state.presets == {}
 
@@ -211,7 +211,7 @@ def test_mutes_that_come_at_once_all_hold():
     made = osc_dispatcher(memory)
     channels = [f"C{k}" for k in range(12)]
     with ThreadPoolExecutor(12) as pool:
-        list(pool.map(lambda one: next(iter(made.handlers_for_address("/mute"))).callback("/mute", one, 1), channels))
+        list(pool.map(lambda item: next(iter(made.handlers_for_address("/mute"))).callback("/mute", item, 1), channels))
     assert sorted(memory.now.muted) == sorted(channels)
 
 
@@ -229,8 +229,8 @@ def test_open_sound_control_switches_mutes_dims_and_sets_the_level(rack):
 
     def sent(path, *arguments):
         message = OscMessageBuilder(address=path)
-        for one in arguments:
-            message.add_arg(one)
+        for argument in arguments:
+            message.add_arg(argument)
         with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as link:
             link.sendto(message.build().dgram, (host, int(port)))
 
@@ -283,7 +283,7 @@ def test_a_job_is_loaded_over_the_network_taken_through_it_and_proven(services, 
     services.sound.wait()
     proof = services.proving.view(job)
     assert proof.needs == ""
-    assert all(one.proof.outcome.predicted_against_measured_db < 1.0 for one in proof.channels.values())
+    assert all(channel.proof.outcome.predicted_against_measured_db < 1.0 for channel in proof.channels.values())
     # Another preset than was sent, and one that is gone: both are told, the pages still open.
     misbehaves(device, garble=True)
     with pytest.raises(Conflict, match=r"reads back something else than was sent: L differs \(trim"):
@@ -398,7 +398,7 @@ class Teller:
 
     def __init__(self, body, *, status=b"200 OK", pause_s=0.0, length=None):
         head = b"HTTP/1.1 " + status + b"\r\nContent-Length: " + str(length or len(body)).encode() + b"\r\n\r\n"
-        self.said, self.pause_s, self.ended = head + body, pause_s, threading.Event()
+        self.answer, self.pause_s, self.ended = head + body, pause_s, threading.Event()
         self.listening = socket.create_server(("127.0.0.1", 0))
         self.address = f"127.0.0.1:{self.listening.getsockname()[1]}"
         self.thread = threading.Thread(target=self._run, daemon=True)
@@ -410,9 +410,9 @@ class Teller:
                 link, _ = self.listening.accept()
                 with link, suppress(OSError):
                     link.recv(65_536)
-                    for k in range(0, len(self.said), step := 1 if self.pause_s else len(self.said)):
+                    for k in range(0, len(self.answer), step := 1 if self.pause_s else len(self.answer)):
                         self.ended.wait(self.pause_s)
-                        link.sendall(self.said[k : k + step])
+                        link.sendall(self.answer[k : k + step])
 
     def close(self):
         self.ended.set()
@@ -440,8 +440,8 @@ def test_whatever_an_address_answers_it_is_said_in_words(services, job, kind, st
 @pytest.mark.parametrize("pause_s", [0.02])
 def test_one_that_sends_a_byte_now_and_then_is_not_waited_for_to_its_end(monkeypatch, pause_s):
     # Whole, and right at its end, after three seconds: each byte comes in time.
-    said = json.dumps({"protocol": 1, "name": "Slow", "version": "1", "outputs": [], "limits": plain(LIMITS)}).encode()
-    teller = Teller(said, pause_s=pause_s)
+    words = json.dumps({"protocol": 1, "name": "Slow", "version": "1", "outputs": [], "limits": plain(LIMITS)}).encode()
+    teller = Teller(words, pause_s=pause_s)
     monkeypatch.setattr(client_module, "_LOOK_S", 0.3)
     with pytest.raises(DeviceError, match="does not answer in time"):
         found_at(teller.address)

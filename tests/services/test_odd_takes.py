@@ -54,7 +54,7 @@ def test_a_microphone_that_was_not_moved_is_found_at_its_spot(board):
     for channel in ("L", "R"):
         levels[channel, spots[4]] = levels[channel, spots[3]] + noise.normal(0, 0.2, ANALYSIS_GRID_HZ.size)
     odd = found_in(levels, spots)
-    assert {(one.cell, one.kind, one.other) for one in odd} == {
+    assert {(item.cell, item.kind, item.other) for item in odd} == {
         ((channel, spots[4]), "not moved", spots[3]) for channel in ("L", "R")
     }
     assert outlier_words(odd[0], job).startswith("Spot 5 sounds as spot 4 did.")
@@ -64,7 +64,7 @@ def test_somebody_in_the_way_is_found_at_its_cell(board):
     levels, spots, job = board
     levels["R", spots[2]] = levels["R", spots[2]] - 8 * (ANALYSIS_GRID_HZ > 2000)
     odd = found_in(levels, spots)
-    assert [(one.cell, one.kind) for one in odd] == [(("R", spots[2]), "in the way")]
+    assert [(item.cell, item.kind) for item in odd] == [(("R", spots[2]), "in the way")]
     assert odd[0].value == pytest.approx(8, abs=1)
     assert "less treble at spot 3" in outlier_words(odd[0], job)
 
@@ -80,17 +80,17 @@ def test_two_rows_that_were_exchanged_at_one_spot_are_found_by_their_arrivals(bo
     assert found_in(levels, spots, arrival, flight) == []
     arrival["Ls", spots[1]], arrival["L", spots[1]] = arrival["L", spots[1]], arrival["Ls", spots[1]]
     odd = found_in(levels, spots, arrival, flight)
-    assert {(one.cell[0], one.cell[1], one.kind) for one in odd} == {
+    assert {(item.cell[0], item.cell[1], item.kind) for item in odd} == {
         ("L", spots[1], "wrong row"),
         ("Ls", spots[1], "wrong row"),
     }
-    assert "arrives as Ls would" in outlier_words(next(one for one in odd if one.cell[0] == "L"), job)
+    assert "arrives as Ls would" in outlier_words(next(item for item in odd if item.cell[0] == "L"), job)
 
 
 def test_repeats_differ_by_what_moved_between_them(board):
     levels, spots, _ = board
-    one = levels["L", spots[0]]
-    assert repeats_differ_db([one], ANALYSIS_GRID_HZ) is None
+    level = levels["L", spots[0]]
+    assert repeats_differ_db([level], ANALYSIS_GRID_HZ) is None
     # Two that are 1 dB apart lie half a dB from their mean; another spot is another room.
-    assert repeats_differ_db([one, one + 1], ANALYSIS_GRID_HZ) == pytest.approx(0.5)
-    assert repeats_differ_db([one, levels["L", spots[1]]], ANALYSIS_GRID_HZ) > 1.0
+    assert repeats_differ_db([level, level + 1], ANALYSIS_GRID_HZ) == pytest.approx(0.5)
+    assert repeats_differ_db([level, levels["L", spots[1]]], ANALYSIS_GRID_HZ) > 1.0

@@ -214,20 +214,20 @@ def test_files_for_a_device_hold_only_what_it_takes_and_the_note_says_what_was_r
     found = json.loads(files["filters/filters.json"])
     assert "Old rack does not convolve: use the bands" in note
     assert "Rounded to what Old rack can be set to:" in note
-    for channel, one in found["channels"].items():
+    for channel, item in found["channels"].items():
         before = plain["channels"][channel]
-        assert len(one["filters"]) == 3
+        assert len(item["filters"]) == 3
         assert len(before["filters"]) > 3
         assert note.count(f"  {channel} ") >= 1
-        for band in one["filters"]:
+        for band in item["filters"]:
             assert band["gain_db"] * 2 == pytest.approx(round(band["gain_db"] * 2))
             assert band["gain_db"] <= 3.0
         # None that was left out does more than one that stayed: gain over width.
-        kept = {(band["frequency_hz"], band["q"]) for band in one["filters"]}
+        kept = {(band["frequency_hz"], band["q"]) for band in item["filters"]}
         does = {(band["frequency_hz"], band["q"]): abs(band["gain_db"]) / band["q"] for band in before["filters"]}
         assert min(does[at] for at in kept) >= max(value for at, value in does.items() if at not in kept)
-        assert one["trim_db"] == pytest.approx(round(before["trim_db"] * 2) / 2)
-        assert one["delay_s"] == pytest.approx(round(before["delay_s"] / 0.0005) * 0.0005)
+        assert item["trim_db"] == pytest.approx(round(before["trim_db"] * 2) / 2)
+        assert item["delay_s"] == pytest.approx(round(before["delay_s"] / 0.0005) * 0.0005)
         left_out, _ = next(at for at in does if at not in kept)
         assert f"the band at {left_out:.0f} Hz" in note
     wide = ProcessorLimits(
@@ -292,9 +292,9 @@ def through_output(own, at, rate):
     response = response * (-1 if own["polarity"] == "inverted" else 1)
     for side in ("high_pass", "low_pass"):
         response = response * through_crossover(own[side], at, rate)
-    for one in own["all_pass"]:
-        s = 1j * np.tan(np.pi * at / rate) / np.tan(np.pi * one["frequency_hz"] / rate)
-        response = response * (s * s - s / one["q"] + 1) / (s * s + s / one["q"] + 1)
+    for item in own["all_pass"]:
+        s = 1j * np.tan(np.pi * at / rate) / np.tan(np.pi * item["frequency_hz"] / rate)
+        response = response * (s * s - s / item["q"] + 1) / (s * s + s / item["q"] + 1)
     for row in own["filters"]:
         response = response * scipy.signal.freqz_sos(section(row, rate)[None], worN=at, fs=rate)[1]
     return response
@@ -393,7 +393,7 @@ def test_ranges_and_levels_are_offered_before_the_first_search(managed):
     job_id = services.jobs.copy(1).id
     client = client_of(services)
     page = client.get(f"/jobs/{job_id}/shape/before-find/L").text
-    rows = {one.channel: one for one in services.ranges.proposed(job_id)}
+    rows = {item.channel: item for item in services.ranges.proposed(job_id)}
     assert set(rows) == set(services.jobs.get(job_id).channels)
     assert rows["L"].range_hz == rows["R"].range_hz  # a pair gets one range
     assert rows["Sub1"].range_hz[1] <= 120
@@ -407,7 +407,7 @@ def test_subs_are_protected_below_their_end_and_the_package_holds_it(managed):
     services, _ = managed
     job_id = services.jobs.copy(1).id
     view = services.crossing.view(job_id)
-    rows = {one.channel: one for one in view.protections}
+    rows = {protection.channel: protection for protection in view.protections}
     # Main channels that the crossover relieves need none.
     assert set(rows) == {"Sub1", "Sub2"}
     assert rows["Sub1"].proposed_hz == max(20, round(rows["Sub1"].extension_hz / 2 ** (1 / 3)))

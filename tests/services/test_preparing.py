@@ -27,8 +27,8 @@ def test_takes_come_by_themselves_and_are_those_of_a_pass(services, job_id):
     copied = services.jobs.copy(job_id, with_takes=False, name="By hand")
     services.taking.run_rest(copied.id)
     services.sound.wait()
-    one, other = (services.taking.board(number).takes["L", 1] for number in (job_id, copied.id))
-    assert one.arrival_s == pytest.approx(other.arrival_s, abs=120e-6)  # a seed, so a placement, of its own
+    first, other = (services.taking.board(number).takes["L", 1] for number in (job_id, copied.id))
+    assert first.arrival_s == pytest.approx(other.arrival_s, abs=120e-6)  # a seed, so a placement, of its own
     services.preparing.begin()  # nothing left to do
     assert services.preparing.present is None
 

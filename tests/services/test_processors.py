@@ -169,7 +169,7 @@ def test_one_for_the_subs_alone_leaves_the_others_in_time(services):
 def test_a_chain_that_can_not_be_is_refused_beside_its_field(services, job_id):
     client = client_of(services)
     services.processor.add_other(job_id, RECEIVER)
-    for typed, said in (
+    for typed, message in (
         ({"other_name": "Receiver"}, "two processors of the chain have one name"),
         ({"other_name": ""}, "needs a name"),
         ({"other_name": "X", "other_channels": "L, Q9"}, "There is no channel Q9. There are L, R."),
@@ -177,8 +177,8 @@ def test_a_chain_that_can_not_be_is_refused_beside_its_field(services, job_id):
     ):
         answer = post(client, f"/jobs/{job_id}/rig/chain", **{"other_latency_ms": "0", "other_channels": "", **typed})
         assert answer.status_code == 422
-        assert said in answer.text
-    assert [one.name for one in services.jobs.get(job_id).rig.others] == ["Receiver"]
+        assert message in answer.text
+    assert [other.name for other in services.jobs.get(job_id).rig.others] == ["Receiver"]
     with pytest.raises(InvalidValue, match="correct by themselves"):
         services.rigging.set_rig(job_id, chain=())
 
@@ -263,11 +263,11 @@ def test_the_rehearsals_processor_refuses_what_it_has_no_room_for_and_keeps_what
     use = replace(REHEARSAL_PROCESSOR, limits=limits)
     device = RehearsalProcessor(use, held=ProcessorState(), hold=kept.append)
     band = BandFilter(frequency_hz=80, gain_db=-4, q=2)
-    one, two = (
+    first, two = (
         Preset(name=name, channels={"L": ChannelSettings(filters=bands)})
         for name, bands in (("one", (band,)), ("two", (band, replace(band, frequency_hz=160))))
     )
-    device.load("A", one)
+    device.load("A", first)
     with pytest.raises(DeviceError, match="refuses preset B: it has no room"):
         device.load("B", two)
     assert set(device.read().presets) == {"A"}

@@ -39,10 +39,10 @@ def statements(services, options):
 
 
 def test_statements_grow_neither_with_channels_nor_with_spots(demo):
-    one = ReadOptions(channels=("L",), place=Place(spot=1), smoothing="none")
-    for options in (ReadOptions(), one):  # what stays in the cache is read once
+    item = ReadOptions(channels=("L",), place=Place(spot=1), smoothing="none")
+    for options in (ReadOptions(), item):  # what stays in the cache is read once
         statements(demo, options)
-    few = statements(demo, one)
+    few = statements(demo, item)
     assert statements(demo, ReadOptions(smoothing="none")) == few
 
 
@@ -84,8 +84,8 @@ def test_a_seat_and_a_spot_are_places_and_others_are_refused(demo, demo_job):
     whole = demo.reading.view(demo_job, ReadOptions(channels=("L",)))
     seat = demo.reading.view(demo_job, ReadOptions(channels=("L",), place=Place.of(f"seat-{whole.job.seat.id}")))
     assert len(seat.curves[0].takes) == len(whole.job.main_spots)
-    one = demo.reading.view(demo_job, ReadOptions(channels=("L",), place=Place.of("spot-3")))
-    assert [take.spot_id for take in one.curves[0].takes] == [3]
+    view = demo.reading.view(demo_job, ReadOptions(channels=("L",), place=Place.of("spot-3")))
+    assert [take.spot_id for take in view.curves[0].takes] == [3]
     with pytest.raises(InvalidValue, match="place"):
         Place.of("spot-3x")
     with pytest.raises(InvalidValue, match="no spots"):
@@ -241,9 +241,9 @@ def test_every_view_shows_the_mean_over_the_spots_too(demo, demo_job, view):
     shown = demo.reading.view(demo_job, ReadOptions(channels=("L",), view=view, over="average"))
     (detail,) = shown.details
     assert detail.count == 9
-    one = demo.reading.view(demo_job, ReadOptions(channels=("L",), view=view)).details[0]
-    assert one.count == 1
-    assert type(detail.found) is type(one.found)
+    item = demo.reading.view(demo_job, ReadOptions(channels=("L",), view=view)).details[0]
+    assert item.count == 1
+    assert type(detail.found) is type(item.found)
     assert detail_plot(shown) is not None
 
 
@@ -269,4 +269,4 @@ def test_averages_of_slow_views_are_found_while_a_single_take_is_looked_at(demo,
     monkeypatch.setattr("dolce.services.read.reading.detail_of", None)  # whoever computes anything now fails
     for view in ("times", "distortion", "noise"):
         shown = demo.reading.view(1, ReadOptions(view=view, over="average", smoothing="1/3"))
-        assert [(one.count, one.fault) for one in shown.details] == [(9, ""), (9, "")]
+        assert [(detail.count, detail.fault) for detail in shown.details] == [(9, ""), (9, "")]

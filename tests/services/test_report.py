@@ -44,7 +44,7 @@ def test_takes_of_one_round_in_a_row_are_one_line_and_nothing_else_is():
         "Take of R at spot 1, round Later: clean.",
     )
     found = list(grouped(log))
-    assert [one.text for one in found] == [
+    assert [item.text for item in found] == [
         "Job created.",
         "3 takes of L, R at 2 spots, round Untouched; 1 not clean.",
         "Levels and delays chosen.",
@@ -52,10 +52,10 @@ def test_takes_of_one_round_in_a_row_are_one_line_and_nothing_else_is():
         "Take of R at spot 1, round Later: clean.",
     ]
     assert (found[1].begun_at, found[1].ended_at) == (BEGUN + timedelta(minutes=1), BEGUN + timedelta(minutes=3))
-    assert [entry for one in found for entry in one.entries] == log
-    assert [one.lasted for one in found] == [False, True, False, False, False]
+    assert [entry for item in found for entry in item.entries] == log
+    assert [item.lasted for item in found] == [False, True, False, False, False]
     quick = [LogEntry(at=BEGUN + timedelta(seconds=k), text=log[1].text, number=k) for k in range(3)]
-    assert [one.lasted for one in grouped(quick)] == [False]
+    assert [item.lasted for item in grouped(quick)] == [False]
 
 
 def test_every_part_is_told_with_its_figures(finished):
@@ -64,8 +64,8 @@ def test_every_part_is_told_with_its_figures(finished):
     for text in PARTS.values():
         assert f"<h2>{text}</h2>" in page.replace("&#39;", "'")
     proof = services.proving.view(job_id)
-    for name, one in proof.channels.items():
-        assert f"<strong>{one.proof.outcome.after_range_db:.1f} dB</strong>" in page
+    for name, item in proof.channels.items():
+        assert f"<strong>{item.proof.outcome.after_range_db:.1f} dB</strong>" in page
         assert f"Level of {name} before and after" in page
     settings = services.loading.view(job_id).settings["L"]
     assert f"{1000 * settings.delay_s:.2f} ms" in page

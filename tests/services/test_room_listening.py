@@ -66,7 +66,7 @@ def test_switching_goes_through_silence_to_the_other_preset_at_its_own_gain(play
 
     def noted(count):
         block = ask(count)
-        played.append((services.jobs.get(job_id).simulated.active, max(np.abs(one).max() for one in block.values())))
+        played.append((services.jobs.get(job_id).simulated.active, max(np.abs(item).max() for item in block.values())))
         return block
 
     player.next_block = noted

@@ -45,7 +45,7 @@ def test_all_subs_together_sound_as_their_own_takes_add_up_to_and_what_sounded_i
     takes = taken(services, job_id, "Sub1", "Sub2", "Sub1_Sub2")
     assert takes["Sub1_Sub2"].sounded == ("Sub1", "Sub2")
     assert takes["Sub1"].sounded == ()
-    total = sum(response_of(services, takes[one]) for one in ("Sub1", "Sub2"))
+    total = sum(response_of(services, takes[first]) for first in ("Sub1", "Sub2"))
     apart = np.abs(response_of(services, takes["Sub1_Sub2"]) - total) / np.abs(total).max()
     assert apart.max() < 0.01
     # Played softer by what they add up to, which the level of the take does not know.
@@ -66,8 +66,8 @@ def test_a_row_that_is_taken_off_keeps_its_takes_and_comes_back_with_them(servic
     assert board.wanted == wanted - len(board.job.spots)
     services.rows.add_combination(job_id, ("L", "Sub1"))
     assert any(code == "L_Sub1" for code, _ in services.taking.board(job_id).takes)
-    said = [line.text for line in services.proving.view(job_id).logbook]
-    assert any("L + Sub1 together are a row" in line for line in said)
+    message = [line.text for line in services.proving.view(job_id).logbook]
+    assert any("L + Sub1 together are a row" in line for line in message)
 
 
 def test_rows_of_several_channels_are_read_and_stay_out_of_what_is_aligned(services, job_id):
@@ -78,7 +78,7 @@ def test_rows_of_several_channels_are_read_and_stay_out_of_what_is_aligned(servi
     with services.context.look() as work:
         job = work.jobs.get(job_id)
         readings = readings_of(work, job, job.round_id)
-    assert [one.channel for one in readings] == ["L", "R", "Sub1", "Sub2"]
+    assert [reading.channel for reading in readings] == ["L", "R", "Sub1", "Sub2"]
 
 
 def test_averaged_takes_tell_how_much_they_differ_and_stand_further_above_noise(services, job_id):
@@ -123,7 +123,7 @@ def test_other_signals_end_in_takes_that_say_what_they_cannot_tell(services, job
     services.rounds.new(job_id, name="Other")
     other = taken(services, job_id, "L", signal=signal)["L"]
     assert (swept.signal, other.signal) == ("sweep", signal)
-    assert {one.kind for one in other.cautions} == {{"sequence": "sequence", "pink": "pink noise"}[signal]}
+    assert {caution.kind for caution in other.cautions} == {{"sequence": "sequence", "pink": "pink noise"}[signal]}
     assert other.arrival_s == pytest.approx(swept.arrival_s, abs=3e-6)
     inside = (ANALYSIS_GRID_HZ > 300) & (ANALYSIS_GRID_HZ < 10_000)
     assert np.median(np.abs(other.level_db - swept.level_db)[inside]) < 0.15
@@ -135,21 +135,21 @@ def test_other_signals_end_in_takes_that_say_what_they_cannot_tell(services, job
 
 def test_a_recorder_with_a_clock_of_its_own_agrees_with_one_clock(services, job_id):
     rows = ("L", "Rs", "Sub1")
-    one = taken(services, job_id, *rows)
+    first = taken(services, job_id, *rows)
     services.rounds.new(job_id, name="Own clock")
     services.rigging.set_rig(job_id, own_clock=True)
     own = taken(services, job_id, *rows)
     for code in rows:
-        (drift,) = [said for said in own[code].cautions if said.kind == "clock differs"]
+        (drift,) = [caution for caution in own[code].cautions if caution.kind == "clock differs"]
         assert drift.value == pytest.approx(-60, abs=0.2)  # the rehearsal's recorder is 60 ppm slow
         assert own[code].arrival_known
-        late = (own[code].arrival_s - own["L"].arrival_s) - (one[code].arrival_s - one["L"].arrival_s)
+        late = (own[code].arrival_s - own["L"].arrival_s) - (first[code].arrival_s - first["L"].arrival_s)
         assert abs(late) < 20e-6
     inside = (ANALYSIS_GRID_HZ > 200) & (ANALYSIS_GRID_HZ < 10_000)
-    assert np.median(np.abs(own["L"].level_db - one["L"].level_db)[inside]) < 0.05
+    assert np.median(np.abs(own["L"].level_db - first["L"].level_db)[inside]) < 0.05
     # Read hears the raw recording again as it was played, sync chirps and all.
     found = services.reading.of_take(job_id, own["L"].id, ReadOptions(view="distortion")).found
-    before = services.reading.of_take(job_id, one["L"].id, ReadOptions(view="distortion")).found
+    before = services.reading.of_take(job_id, first["L"].id, ReadOptions(view="distortion")).found
     middle = (found.frequency_hz > 300) & (found.frequency_hz < 3000)
     assert np.median(np.abs(found.harmonic_db[2] - before.harmonic_db[2])[middle]) < 3
 
@@ -158,7 +158,7 @@ def test_a_muted_sync_chirp_is_told_and_the_take_is_kept_without_its_arrival(ser
     services.rigging.set_rig(job_id, own_clock=True, sync_channel="C")
     services.rigging.set_faults(job_id, [Fault(kind="dead", channels=("C",))])
     take = taken(services, job_id, "L")["L"]
-    assert "no sync chirp" in [one.kind for one in take.cautions]
+    assert "no sync chirp" in [caution.kind for caution in take.cautions]
     assert not take.arrival_known
 
 
@@ -180,7 +180,7 @@ def test_a_take_6_db_softer_tells_whether_something_distorts_and_does_not_count(
     services.sound.wait(60)
     cell = services.cells.view(job_id, "L", spot)
     assert cell.counts.id == loud.id
-    assert [one.level_dbfs for one in cell.attempts] == [loud.level_dbfs - 6, loud.level_dbfs]
+    assert [attempt.level_dbfs for attempt in cell.attempts] == [loud.level_dbfs - 6, loud.level_dbfs]
     view = CellView.of(cell, services.taking.board(job_id), None, [])
     assert view.distorts == distorts
     assert view.repeats_db is None  # of another level, it is no repeat

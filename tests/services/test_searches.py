@@ -13,12 +13,12 @@ def pressed_at_once(press, times=20):
     """The press, by so many threads that wait for each other."""
     gate = threading.Barrier(times)
 
-    def one(k):
+    def item(k):
         gate.wait()
         press(k)
 
     with ThreadPoolExecutor(times) as pool:
-        list(pool.map(one, range(times)))  # raises what any of them raised
+        list(pool.map(item, range(times)))  # raises what any of them raised
 
 
 def until_stopped(begun):

@@ -164,7 +164,7 @@ def test_seat_weightings_side_by_side_say_what_each_seat_gains(job):
 
 
 @pytest.mark.parametrize(
-    ("do", "said"),
+    ("do", "message"),
     [
         (lambda s, j: s.versions.set_weights(j, "none", {1: 0.0}), "no seat has a weight"),
         (lambda s, j: s.versions.keep(j, "early"), "no filters to keep"),
@@ -172,9 +172,9 @@ def test_seat_weightings_side_by_side_say_what_each_seat_gains(job):
         (lambda s, j: s.targets.keep(" ", Target(), None), "needs a name"),
     ],
 )
-def test_what_can_not_be_kept_says_why(job, do, said):
+def test_what_can_not_be_kept_says_why(job, do, message):
     services, job_id = job
-    with pytest.raises(InvalidValue, match=said):
+    with pytest.raises(InvalidValue, match=message):
         do(services, job_id)
 
 
@@ -260,13 +260,13 @@ def test_targets_from_files_and_from_what_was_measured(job):
     curve = services.targets.from_file(b"Hz;dB\n20;6,5\n200;0\n2000;0\n16000;-3,0\n", "house.txt")
     assert curve.level_db[0] == 6.5
     assert curve.source == "house.txt"
-    for data, said in (
+    for data, message in (
         (b"20 6\n30 5\n", "three"),
         (b"200 0\n20 6\n10 3\n", "upside down"),
         (b"a\nb\n", "0 points"),
         (b"20 6\n200 x\n2000 0\n", "not a frequency and a level"),
     ):
-        with pytest.raises(FormatError, match=said):
+        with pytest.raises(FormatError, match=message):
             services.targets.from_file(data, "bad.txt")
     with pytest.raises(InvalidValue, match="from its own middle"):
         services.targets.from_file(b"20 50\n200 0\n2000 0\n", "steep.txt")
@@ -287,7 +287,7 @@ def test_targets_kept_are_there_for_other_jobs(job):
     services.targets.keep("warm", target, Preference(name="mine", bass_db=2))
     services.targets.keep("warm", replace(target, tilt_db_per_octave=-0.8), None)  # takes its place
     kept = services.targets.kept()
-    assert [(one.name, one.target.tilt_db_per_octave) for one in kept] == [("warm", -0.8)]
+    assert [(item.name, item.target.tilt_db_per_octave) for item in kept] == [("warm", -0.8)]
     services.targets.use(job_id, kept[0].id)
     assert services.shaping.correction(job_id).target.tilt_db_per_octave == -0.8
     data, name = services.targets.file(job_id, "L")
@@ -309,7 +309,7 @@ def test_locked_bands_count_among_those_that_a_channel_may_have(job):
     services.shaping.set_count(job_id, "C", 3)
     services.finding.find(job_id)
     found = services.shaping.correction(job_id).bands["C"]
-    assert band.filter in [one.filter for one in found]
+    assert band.filter in [item.filter for item in found]
     assert 2 <= len(found) <= 3
 
 
@@ -352,7 +352,7 @@ def test_all_channels_wait_for_one_that_is_late(job):
     services.finding.find(job_id)  # 170 ms fit into the 200 that an output has
     waits = {c: s.delay_s for c, s in services.loading.view(job_id).settings.items()}
     assert min(waits["L"], waits["Sub1"]) >= 0.17 > waits["C"]
-    assert services.shaping.correction(job_id).own.keys() == {"C"}
+    assert services.shaping.correction(job_id).by_channel.keys() == {"C"}
 
 
 def test_a_convolved_channel_takes_no_band_beside_it(job):

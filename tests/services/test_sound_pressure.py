@@ -159,6 +159,6 @@ def test_takes_end_above_the_ceiling_of_the_room(services, job_id):
     services.rigging.set_rig(job_id, full_scale_spl_db=130.0, sweep_level_dbfs=-6.0, sweep_seconds=1.0)
     services.taking.run_spot(job_id, services.jobs.get(job_id).spots[0].id)
     services.sound.wait()
-    said = services.taking.board(job_id).last_pass.message
-    assert "above the ceiling of 91 dB. Sound was ended" in said
+    message = services.taking.board(job_id).last_pass.message
+    assert "above the ceiling of 91 dB. Sound was ended" in message
     assert services.taking.board(job_id).taken == 0

@@ -46,8 +46,8 @@ def test_a_stop_between_the_press_on_run_and_the_pass_holds_for_it(services, job
 
 
 def test_a_stop_at_the_very_moment_a_pass_begins_ends_it_before_any_sound(services, job_id, sounded):
-    said = []
-    pressing = threading.Thread(target=lambda: said.append(services.sound.stop()))
+    message = []
+    pressing = threading.Thread(target=lambda: message.append(services.sound.stop()))
 
     def step(*_):
         raise AssertionError("the step was run")
@@ -62,7 +62,7 @@ def test_a_stop_at_the_very_moment_a_pass_begins_ends_it_before_any_sound(servic
     )
     services.sound.wait(20)
     # The pass is in the store by then, but nothing plays yet; the stop holds for it all the same.
-    assert said == ["nothing"]
+    assert message == ["nothing"]
     assert services.sound.latest(job_id, "takes").state == "stopped"
     assert sounded == []
 

@@ -22,7 +22,7 @@ def taken(prepared):
 
 
 def of_line(view, line):
-    return {one.subject: one for one in view.figures if one.line == line}
+    return {figure.subject: figure for figure in view.figures if figure.line == line}
 
 
 def test_every_line_of_a_set_is_judged_or_said_why_not(taken):
@@ -38,7 +38,7 @@ def test_every_line_of_a_set_is_judged_or_said_why_not(taken):
     assert 0.01 <= arrival.error < 0.5
     assert arrival.outcome == against_bound(arrival.value, arrival.error, high=0.1)
     assert 0.05 < level.error < 3
-    fails = any(one.outcome == "fails" for one in view.figures)
+    fails = any(figure.outcome == "fails" for figure in view.figures)
     assert view.verdict.startswith(EBU if fails else "Nothing speaks against")
     assert view.round.name == "Untouched"
 
@@ -61,7 +61,7 @@ def test_a_set_of_ones_own_is_kept_for_all_jobs_and_forgotten(taken):
     services.tolerating.keep(wide)
     view = services.tolerating.view(job_id, "Wide")
     assert view.names == (*PUBLISHED, "Wide")
-    assert {one.line for one in view.figures} == {"response"}
+    assert {figure.line for figure in view.figures} == {"response"}
     assert view.verdict == "Wide is held by all 3 figures."
     assert view.next_step == ""
     with pytest.raises(InvalidValue, match="published set has that name"):
@@ -73,7 +73,7 @@ def test_a_set_of_ones_own_is_kept_for_all_jobs_and_forgotten(taken):
 def test_a_job_without_takes_can_not_be_judged_and_its_page_opens(services):
     job = services.jobs.create(JobDetails(name="Empty"))
     view = services.tolerating.view(job.id, EBU)
-    assert {one.line for one in view.figures} == {"angles"}
+    assert {figure.line for figure in view.figures} == {"angles"}
     assert client_of(services).get(f"/jobs/{job.id}/prove/tolerances").status_code == 200
 
 
@@ -83,8 +83,8 @@ def test_the_page_shows_the_worst_first_and_faults_at_their_fields(taken):
     page = client.get(url, query_string={"set": EBU}).text
     view = services.tolerating.view(job_id, EBU)
     assert view.verdict in page
-    words = [one for one in ("fails", "can&#39;t be told", "holds") if f">{one}</span>" in page]
-    assert [page.index(f">{one}</span>") for one in words] == sorted(page.index(f">{one}</span>") for one in words)
+    words = [item for item in ("fails", "can&#39;t be told", "holds") if f">{item}</span>" in page]
+    assert [page.index(f">{word}</span>") for word in words] == sorted(page.index(f">{word}</span>") for word in words)
     wrong = post(client, f"{url}/keep", set_name="Mine", lines="50 -3\n100 -3 3")
     assert wrong.status_code == 422
     assert "a line each, such as 50 -3 3" in wrong.text

@@ -231,7 +231,7 @@ def test_drop_outs_that_the_driver_reports_are_kept_with_the_take(services, job_
     services.sound.wait()
     takes = services.taking.board(job_id).takes
     assert Caution(kind="drop-outs", value=3) in takes["L", spot].cautions
-    assert "drop-outs" not in {one.kind for one in takes["R", spot].cautions}
+    assert "drop-outs" not in {caution.kind for caution in takes["R", spot].cautions}
 
 
 def test_a_speaker_that_is_not_heard_ends_the_pass_with_what_to_do(services, job_id):
@@ -401,4 +401,4 @@ def test_a_bass_lift_reaches_the_sub_and_the_proof_knows_that_it_is_wanted(servi
     services.loading.switch(job.id, "A")
     services.rounds.new(job.id)
     run_rest(services, job.id)
-    assert "levels differ" not in {one.kind for one in services.proving.view(job.id).against}
+    assert "levels differ" not in {item.kind for item in services.proving.view(job.id).against}

@@ -60,7 +60,7 @@ def test_a_speaker_moved_in_between_is_not_proven_and_said_so(services, loaded):
     services.room.move(loaded, "L", Point(x_m=place.x_m - 0.1, y_m=place.y_m + 0.5, z_m=place.z_m))
     proof = measured(services, loaded)
     assert not proof.passed
-    assert {"prediction missed", "arrivals differ"} <= {one.kind for one in proof.against}
+    assert {"prediction missed", "arrivals differ"} <= {item.kind for item in proof.against}
 
 
 def text_of(html):

@@ -44,9 +44,9 @@ def searched(services, job_id):
 
 def test_the_heavier_seat_decides_subs_and_crossover(taken):
     found = [searched(taken, weighed(taken, weights)) for weights in HEAVY]
-    one, other = (alignment.subs for alignment in found)
-    assert one.settings != other.settings
-    assert (one.delay_s, one.polarity) != (other.delay_s, other.polarity)
+    first, other = (alignment.subs for alignment in found)
+    assert first.settings != other.settings
+    assert (first.delay_s, first.polarity) != (other.delay_s, other.polarity)
 
 
 def test_the_heavier_seat_decides_shape_and_proof(taken):
@@ -67,7 +67,7 @@ def test_the_heavier_seat_decides_shape_and_proof(taken):
     inside = (GRID > 30) & (GRID < 300)
     for shape, mine, other in ((shapes[0], *alone), (shapes[1], *alone[::-1])):
         lack = shape.needs.weight @ shape.needs.error_db
-        near, far = (np.abs(lack - one.weight @ one.error_db)[inside].mean() for one in (mine, other))
+        near, far = (np.abs(lack - first.weight @ first.error_db)[inside].mean() for first in (mine, other))
         assert near < 0.2 * far  # 5 % of the weight is the other seat's
     assert [band.filter for band in shapes[0].bands] != [band.filter for band in shapes[1].bands]
     # The proof averages by the same weights: before, of the round before, is the weighted energy mean of its spots.
@@ -85,7 +85,8 @@ def test_the_heavier_seat_decides_shape_and_proof(taken):
     at_one = [taken.proving.view(job_id, seat_id=seat.id).channels["L"].proof.after_db for seat in seats]
     for proof, mine, other in ((proofs[0], *at_one), (proofs[1], *at_one[::-1])):
         near, far = (
-            np.abs((proof - proof[inside].mean()) - (one - one[inside].mean()))[inside].mean() for one in (mine, other)
+            np.abs((proof - proof[inside].mean()) - (first - first[inside].mean()))[inside].mean()
+            for first in (mine, other)
         )
         assert near < 0.5 * far
 

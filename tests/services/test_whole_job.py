@@ -235,7 +235,7 @@ def test_recording_made_elsewhere_counts_like_a_live_one(services, job, rate):
     soundfile.write(out, np.stack([other, 0.1 * other], axis=1), rate, subtype="PCM_24", format="WAV")
     take = services.recordings.add(job.id, "L", 1, out.getvalue(), file_name="recorder.wav")
     assert not take.arrival_known
-    assert "delay unknown" in {one.kind for one in take.cautions}
+    assert "delay unknown" in {caution.kind for caution in take.cautions}
     band = (ANALYSIS_GRID_HZ > 60) & (ANALYSIS_GRID_HZ < 15_000)
     # The recorder's half second of silence ahead shifts the window: deep dips change by some tenths.
     assert_allclose(take.level_db[band], live.level_db[band], atol=0.6)
@@ -254,14 +254,14 @@ def test_recordings_that_are_no_takes_are_refused_and_nothing_is_lost(services, 
         soundfile.write(out, samples, 48_000, subtype="PCM_24", format="WAV")
         return out.getvalue()
 
-    for data, said in (
+    for data, message in (
         (b"", "empty"),
         (b"RIFFxxxx", "not a WAV"),
         (wav(np.zeros(48_000 * 3)), "silent"),
         (wav(np.zeros(4_000)), "lasts 0.1 s"),
         (wav(0.1 * np.random.default_rng(0).standard_normal(48_000 * 3)), "does not contain"),
     ):
-        with pytest.raises((FormatError, InvalidValue), match=said):
+        with pytest.raises((FormatError, InvalidValue), match=message):
             services.recordings.add(job.id, "L", 1, data, file_name="x.wav")
     assert services.taking.board(job.id).taken == before
 
@@ -341,8 +341,8 @@ def test_package_holds_what_it_says(demo, demo_job):
 
 
 def test_nothing_to_load_before_there_is_something(services, job):
-    for slot, content, said in (("A", "corrected", "no filters"), ("A", "aligned", "no levels")):
-        with pytest.raises(Conflict, match=said):
+    for slot, content, message in (("A", "corrected", "no filters"), ("A", "aligned", "no levels")):
+        with pytest.raises(Conflict, match=message):
             services.loading.load(job.id, slot, content)
     with pytest.raises(InvalidValue, match="preset B is empty"):
         services.loading.switch(job.id, "B")
@@ -449,7 +449,7 @@ def test_a_recorders_clock_is_told_by_the_marks_of_the_test_signal(services):
         out = io.BytesIO()
         soundfile.write(out, 0.5 * heard, rate, format="WAV", subtype="FLOAT")
         take = services.recordings.add(job.id, "L", job.spots[0].id, out.getvalue(), file_name="far.wav")
-        drift = [one.value for one in take.cautions if one.kind == "clock differs"]
+        drift = [caution.value for caution in take.cautions if caution.kind == "clock differs"]
         assert drift == ([pytest.approx(ppm, abs=1.0)] if ppm else [])
     inside = (ANALYSIS_GRID_HZ > 30) & (ANALYSIS_GRID_HZ < 15_000)
     assert np.abs(take.level_db[inside] + 6.02).max() < 0.05  # half as loud, at every frequency

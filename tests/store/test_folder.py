@@ -57,7 +57,7 @@ def test_a_second_application_is_told_that_the_folder_is_in_use(folder):
 
 
 @pytest.mark.parametrize(
-    ("harm", "said"),
+    ("harm", "message"),
     [
         (lambda file: file.write_bytes(b""), "is empty"),
         (lambda file: file.unlink(), "is missing, though jobs were kept here"),
@@ -68,16 +68,16 @@ def test_a_second_application_is_told_that_the_folder_is_in_use(folder):
         ),
     ],
 )
-def test_what_is_no_database_is_refused_in_words_and_left_as_it_is(folder, harm, said):
+def test_what_is_no_database_is_refused_in_words_and_left_as_it_is(folder, harm, message):
     file = folder / "dolce.sqlite"
     for beside in ("dolce.sqlite-wal", "dolce.sqlite-shm"):
         (folder / beside).unlink(missing_ok=True)
     harm(file)
     before = file.read_bytes() if file.exists() else None
-    with pytest.raises(StorageError, match=said):
+    with pytest.raises(StorageError, match=message):
         open_services(folder)
     assert (file.read_bytes() if file.exists() else None) == before
-    with pytest.raises(StorageError, match=said):  # and the folder was let go
+    with pytest.raises(StorageError, match=message):  # and the folder was let go
         open_services(folder)
 
 

@@ -56,14 +56,14 @@ def test_an_error_keeps_nothing(database):
         assert work.logbook.all(1) == []
 
 
-@pytest.mark.parametrize(("step", "said"), [("0016", "a version before 1.0"), ("9999", "a newer version")])
-def test_folders_of_versions_that_are_not_known_are_refused_in_one_line_and_not_touched(tmp_path, step, said):
+@pytest.mark.parametrize(("step", "message"), [("0016", "a version before 1.0"), ("9999", "a newer version")])
+def test_folders_of_versions_that_are_not_known_are_refused_in_one_line_and_not_touched(tmp_path, step, message):
     Database(tmp_path).close()
     file = tmp_path / "dolce.sqlite"
     with closing(sqlite3.connect(file, isolation_level=None)) as raw:
         raw.execute("UPDATE alembic_version SET version_num = ?", (step,))
         raw.execute("PRAGMA wal_checkpoint(TRUNCATE)")
     before = file.read_bytes()
-    with pytest.raises(StorageError, match=rf"written by {said} of Dolce \(step {step}\)\. It was not touched"):
+    with pytest.raises(StorageError, match=rf"written by {message} of Dolce \(step {step}\)\. It was not touched"):
         Database(tmp_path)
     assert file.read_bytes() == before

@@ -59,17 +59,17 @@ def test_levels_are_matched_as_asked_for_and_faults_stand_beside_their_fields(pa
     assert post(client, f"{url}/levels", **options).status_code == 200
     after = alignment_of(services, job_id)
     assert after.levels.offsets_db == {"subs": -2.0}
-    moved = {c: one.trim_db - before[c].trim_db for c, one in after.channels.items()}
+    moved = {c: item.trim_db - before[c].trim_db for c, item in after.channels.items()}
     assert moved["Sub1"] - moved["L"] == pytest.approx(-2.0, abs=0.11)
-    assert min(one.delay_s for one in after.channels.values()) == pytest.approx(0.04, abs=1e-4)
-    for wrong, said in (
+    assert min(channel.delay_s for channel in after.channels.values()) == pytest.approx(0.04, abs=1e-4)
+    for wrong, message in (
         ({"to_hz": "300"}, "no band to match levels in"),
         ({"lip_sync_ms": "900"}, "out of range"),
         ({"offset-subs": "x"}, "A number is needed"),
     ):
         answer = post(client, f"{url}/levels", **{**options, **wrong})
         assert answer.status_code == 422
-        assert said in answer.text
+        assert message in answer.text
     assert post(client, f"{url}/levels", **{**options, "reference": "Zz"}).status_code in (404, 422)
     post(client, f"{url}/undo", sheet="alignment_table")
     assert alignment_of(services, job_id).levels.offsets_db == {}
@@ -142,14 +142,14 @@ def test_crossovers_are_chosen_losses_shown_and_wrong_ones_refused(pair):
     )
     assert low.status_code == 200
     assert alignment_of(services, job_id).routing.low_pass.slope_db == 12
-    for wrong, said in (
+    for wrong, message in (
         ({"crossover-fronts": "900"}, "out of range"),
         ({"slope-fronts": "3"}, "Choose"),
         ({"effects_db": "99"}, "out of range"),
     ):
         answer = post(client, f"{url}/crossovers", **{**CROSSOVERS, **wrong})
         assert answer.status_code == 422
-        assert said in answer.text
+        assert message in answer.text
     post(client, f"{url}/crossovers/group", group_ms="2.5", group_polarity="inverted")
     group = alignment_of(services, job_id).subs
     assert (group.delay_s, group.polarity, group.held) == (0.0025, -1, True)

@@ -53,9 +53,9 @@ def test_a_large_file_that_can_not_be_received_is_said_on_the_page(services, ser
     body, kind = encode_multipart_formdata({"csrf_token": crumb, "backup": ("x.dolce-backup", bytes(900_000))})
     monkeypatch.setattr("waitress.buffers.TempfileBasedBuffer.append", full)
     monkeypatch.setattr("tempfile.TemporaryFile", full)
-    status, said, _ = asked(served, "POST", "/backups/add", body, **{"Content-Type": kind, "Cookie": cookie})
+    status, message, _ = asked(served, "POST", "/backups/add", body, **{"Content-Type": kind, "Cookie": cookie})
     assert status == 507
-    assert b"The disk can&#39;t take it: No space left on device" in said
+    assert b"The disk can&#39;t take it: No space left on device" in message
     assert services.backups.files() == []
     # And what is fetched lies on no disk, however large: it comes whole.
     assert len(asked(served, "GET", "/jobs/1/takes/1/recording")[1]) > 20_000

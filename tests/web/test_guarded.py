@@ -59,9 +59,9 @@ def test_two_applications_on_one_machine_do_not_share_a_cookie(tmp_path):
         opened.close()
         return found.split("=")[0]
 
-    one, two = (cookie(open_services(tmp_path / name)) for name in ("one", "two"))
-    assert one != two
-    assert re.fullmatch(r"dolce-\d+-[0-9a-f]{10}", one)
+    first, two = (cookie(open_services(tmp_path / name)) for name in ("one", "two"))
+    assert first != two
+    assert re.fullmatch(r"dolce-\d+-[0-9a-f]{10}", first)
 
 
 @pytest.mark.parametrize("name", NAMES)
@@ -136,14 +136,14 @@ def test_a_band_of_a_job_without_takes_is_told_to_be_gone(client, job):
 
 def test_room_files_with_half_characters_or_endless_integers_are_refused(client, services, job):
     good = client.get(f"/jobs/{job.id}/room/room.json").text
-    for bad, said in (
+    for bad, message in (
         (good.replace('"Seat 1"', '"\\ud800"').replace('"Mixer"', '"\\ud800"'), "half of a character"),
         (good.replace('"version": 1', f'"version": {"9" * 400}'), "has 400 digits"),
     ):
         assert bad != good
         answer = post(client, f"/jobs/{job.id}/room/file", sheet="more", file=(io.BytesIO(bad.encode()), "room.json"))
         assert answer.status_code == 422
-        assert said in answer.text
+        assert message in answer.text
     assert client.get(f"/jobs/{job.id}/room").status_code == 200
     assert services.jobs.get(job.id).plan.seats[0].name in good
 

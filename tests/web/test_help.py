@@ -63,7 +63,7 @@ def test_pressing_a_region_explains_its_verdict(prepared):
     assert TERMS[verdict[1]].words in unescape(page)
 
 
-@pytest.mark.parametrize("term", TERMS.values(), ids=lambda one: one.key)
+@pytest.mark.parametrize("term", TERMS.values(), ids=lambda item: item.key)
 def test_an_explanation_is_one_or_two_sentences(term):
     sentences = re.findall(r"[.?](?:\s|$)", re.sub(r"BS\.\d+|Hz\. ", "", term.words))
     assert 1 <= len(sentences) <= 2, term.words

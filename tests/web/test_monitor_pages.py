@@ -75,9 +75,9 @@ def test_clean_levels_are_typed_told_and_refused_at_their_field(pair):
     assert "100 96" in wrong.text
     assert post(client, f"{url}/clean/L", clean="40 80\n100 84\n8000 85").status_code == 200
     view = services.maximum_levels.view(job_id, "L")
-    told = text_of(client.get(f"{url}/clean/L"))
-    assert f"L lacks {-view.least.margin_db:.0f} dB in the octave of" in told
-    assert "too little" in told
+    text = text_of(client.get(f"{url}/clean/L"))
+    assert f"L lacks {-view.least.margin_db:.0f} dB in the octave of" in text
+    assert "too little" in text
     assert f"125 {view.typed[125.0]:g} " in client.get(f"{url}?sheet=headroom").text
     assert "Nothing is known yet" in text_of(client.get(f"{url}/clean/R"))
 

@@ -53,7 +53,7 @@ def test_names_typed_as_markup_stay_text(client):
 
 
 @pytest.mark.parametrize(
-    ("path", "data", "said"),
+    ("path", "data", "message"),
     [
         ("room/size", {"length": "0.5", "width": "3", "height": "2", "temperature": "20"}, "out of range"),
         ("room/size", {"length": "1.2", "width": "3", "height": "2.5", "temperature": "20"}, "lies outside the room"),
@@ -83,10 +83,10 @@ def test_names_typed_as_markup_stay_text(client):
         ),
     ],
 )
-def test_faulty_forms_answer_422_with_the_reason(client, job_url, path, data, said):
+def test_faulty_forms_answer_422_with_the_reason(client, job_url, path, data, message):
     answer = post(client, f"{job_url}/{path}", **data)
     assert answer.status_code == 422
-    assert said in answer.text
+    assert message in answer.text
 
 
 def test_decimal_comma_and_feet_are_understood(client, services):
@@ -99,7 +99,7 @@ def test_decimal_comma_and_feet_are_understood(client, services):
 
 
 @pytest.mark.parametrize(
-    ("data", "said"),
+    ("data", "message"),
     [
         (b"one word per line\n", "0 points"),
         (b"20 1\n", "1 point found"),
@@ -107,20 +107,20 @@ def test_decimal_comma_and_feet_are_understood(client, services):
         (b"20 nan\n30 1\n", "not a number"),
     ],
 )
-def test_faulty_calibration_files_are_explained_beside_the_field(client, job_url, data, said):
+def test_faulty_calibration_files_are_explained_beside_the_field(client, job_url, data, message):
     post(client, f"{job_url}/rig/microphones", name="Mic")
     answer = post(client, f"{job_url}/rig/microphones/1/curve/0", curve=(io.BytesIO(data), "cal.txt"))
     assert answer.status_code == 422
-    assert said in answer.text
+    assert message in answer.text
 
 
 def test_faulty_recordings_are_explained_at_their_cell(client, job_url):
     silence = io.BytesIO()
     soundfile.write(silence, np.zeros(48_000 * 6), 48_000, format="WAV", subtype="PCM_U8")
-    for data, said in ((b"", "empty"), (b"x" * 100, "not a WAV"), (silence.getvalue(), "silent")):
+    for data, message in ((b"", "empty"), (b"x" * 100, "not a WAV"), (silence.getvalue(), "silent")):
         answer = post(client, f"{job_url}/takes/L/1/recording", recording=(io.BytesIO(data), "take.wav"))
         assert answer.status_code == 422
-        assert re.search(rf'cell-fault" role="alert">[^<]*{said}', answer.text)
+        assert re.search(rf'cell-fault" role="alert">[^<]*{message}', answer.text)
 
 
 def test_uploads_have_a_limit_and_say_so(services, job_url):
@@ -226,7 +226,7 @@ def test_prove_looks_at_a_seat_and_every_spot_and_asks_for_what_drifted(prepared
         assert client.get(f"/jobs/{job_id}/prove?seat=999").status_code == 404
         drift = client.get(f"/jobs/{job_id}/prove/drift").text
         assert "Taken through different states" in drift
-        rounds = {one.name: one.id for one in services.proving.drift(job_id).rounds}
+        rounds = {round.name: round.id for round in services.proving.drift(job_id).rounds}
         assert client.get(f"/jobs/{job_id}/prove/drift?now={rounds['Untouched']}").status_code == 200
         assert client.get(f"/jobs/{job_id}/prove/drift?now=12345").status_code == 422
 

@@ -310,15 +310,15 @@ class Door:
 
     def silent(self, address):
         """A connection over which nothing ever comes."""
-        one = socket.create_connection(("127.0.0.1", self.remote.port), timeout=20, source_address=(address, 0))
-        self.open.append(one)
-        return one
+        item = socket.create_connection(("127.0.0.1", self.remote.port), timeout=20, source_address=(address, 0))
+        self.open.append(item)
+        return item
 
     def secure(self, address):
         """One whose handshake is done."""
-        one = self.trusting.wrap_socket(self.silent(address))
-        self.open.append(one)
-        return one
+        item = self.trusting.wrap_socket(self.silent(address))
+        self.open.append(item)
+        return item
 
     def ask(self, address, method="GET", path="/", body="", cookie="", over=None):
         """An answer, whole; over a connection that is open, or one of its own."""
@@ -349,8 +349,8 @@ class Door:
 def door(laptop, sessions, job_id):
     made = Door(sessions.start(job_id, address="127.0.0.1", secure=True))
     yield made
-    for one in made.open:
-        one.close()
+    for item in made.open:
+        item.close()
 
 
 def test_strangers_that_are_silent_or_guess_hold_up_nobody_and_the_seat_keeps_its_connection(door, sessions):

@@ -63,7 +63,7 @@ def rig(services):
 
 
 @pytest.mark.parametrize(
-    ("path", "data", "said"),
+    ("path", "data", "message"),
     [
         ("loop", {"loop_output": "3", "loop_input": ""}, "needs an output and an input"),
         ("loop", {"loop_output": "3", "loop_input": "1"}, "input 1 has a microphone"),
@@ -92,12 +92,12 @@ def rig(services):
         ("sub-match", {**SUBS, "step_db": "0"}, "out of range"),
     ],
 )
-def test_what_cannot_be_is_said_beside_its_field_and_changes_nothing(rig, services, path, data, said):
+def test_what_cannot_be_is_said_beside_its_field_and_changes_nothing(rig, services, path, data, message):
     client, url, job_id = rig
     before = services.jobs.get(job_id).rig
     answer = post(client, f"{url}/{path}", **data)
     assert answer.status_code == 422
-    assert said in answer.text
+    assert message in answer.text
     after = services.jobs.get(job_id).rig
     assert values_of(after) == values_of(before)
     assert services.microphones.view(job_id).shelf == ()
@@ -168,20 +168,20 @@ def test_bass_management_that_cannot_be_read_is_typed_and_told_again(rig, servic
     page = post(client, f"{url}/processor/bass", bass_hz="100", bass_slope="8").text
     assert "Bass of L, R, C, Ls, Rs below 100 Hz goes to Sub1, Sub2." in page
     state = services.jobs.get(job_id).processor
-    assert [way.output for way in state.routes("L")] == ["L", "Sub1", "Sub2"]
+    assert [route.output for route in state.routes("L")] == ["L", "Sub1", "Sub2"]
     assert not state.is_neutral
     post(client, f"{url}/processor/bass", bass_hz="", bass_slope="4")
     assert services.jobs.get(job_id).processor.bypassed
 
 
 @pytest.mark.parametrize(
-    ("second", "said"),
+    ("second", "message"),
     [("85", "turn it up by 6.0 dB and mark 85 dB"), ("73", "turn it down by 6.0 dB and mark 73 dB"), ("79", "")],
 )
-def test_a_second_working_level_may_be_the_louder_one(rig, monkeypatch, second, said):
+def test_a_second_working_level_may_be_the_louder_one(rig, monkeypatch, second, message):
     client, url, _ = rig
     assert post(client, f"{url}/working-levels", reference_db="79", second_db=second).status_code < 400
     monkeypatch.setattr(ReferenceView, "agree", True)
     page = " ".join(client.get(f"{url}?sheet=reference").text.split())
     assert "Mark the volume control: 79 dB here." in page
-    assert said in page if said else "second working level." not in page
+    assert message in page if message else "second working level." not in page

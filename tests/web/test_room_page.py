@@ -69,7 +69,7 @@ def test_equivalent_box_is_named_for_rooms_that_are_none(client, services):
 
 
 @pytest.mark.parametrize(
-    ("path", "data", "said"),
+    ("path", "data", "message"),
     [
         ("move/L", {"x": "99", "y": "1", "z": "1"}, "lies outside the room"),
         ("move/L", {"x": "wide", "y": "1", "z": "1"}, "A number is needed"),
@@ -98,27 +98,27 @@ def test_equivalent_box_is_named_for_rooms_that_are_none(client, services):
     ],
 )
 def test_faulty_input_is_answered_beside_its_field_and_changes_nothing(
-    client, services, post, room_url, path, data, said
+    client, services, post, room_url, path, data, message
 ):
     before = services.jobs.all()[0].plan
     answer = post(path, **data)
     assert answer.status_code == 422
-    assert said in answer.text
+    assert message in answer.text
     assert services.jobs.all()[0].plan == before
 
 
 @pytest.mark.parametrize(
-    ("data", "said"),
+    ("data", "message"),
     [
         ((io.BytesIO(b"{}"), "room.json"), "is a required property"),
         ((io.BytesIO(b"x"), "room.csv"), "no column kind"),
         ((io.BytesIO(b""), ""), "no file was chosen"),
     ],
 )
-def test_faulty_files_are_explained_beside_the_chooser(post, data, said):
+def test_faulty_files_are_explained_beside_the_chooser(post, data, message):
     answer = post("file", sheet="more", file=data)
     assert answer.status_code == 422
-    assert said in answer.text
+    assert message in answer.text
 
 
 def test_things_that_are_gone_answer_with_a_message(post):

@@ -47,7 +47,7 @@ def test_groups_and_rows_of_their_own_are_kept_as_typed(client, url, services):
 
 
 @pytest.mark.parametrize(
-    ("field", "typed", "said"),
+    ("field", "typed", "message"),
     [
         ("subs-repeats", "9", "out of range"),
         ("subs-high_hz", "abc", "A number is needed"),
@@ -55,11 +55,11 @@ def test_groups_and_rows_of_their_own_are_kept_as_typed(client, url, services):
         ("subs-high_hz", "15", "out of range"),
     ],
 )
-def test_a_row_that_cannot_be_played_so_is_told_beside_its_field(client, url, services, field, typed, said):
+def test_a_row_that_cannot_be_played_so_is_told_beside_its_field(client, url, services, field, typed, message):
     form = shown(client, f"{url}/rows")
     answer = post(client, f"{url}/rows", **{**form, field: typed})
     assert answer.status_code == 422
-    assert said in answer.text
+    assert message in answer.text
     assert f'value="{typed}"' in answer.text  # nothing typed is lost
     assert services.jobs.get(1).rows.groups == {}
 

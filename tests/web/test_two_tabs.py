@@ -46,8 +46,8 @@ def form_of(page: str, action: str) -> dict[str, str]:
 
 def test_a_later_save_keeps_what_another_tab_has_written(client, services, job):
     action = f"/jobs/{job.id}/edit"
-    one, two = (form_of(client.get(action).text, action) for _ in range(2))
-    assert post(client, action, htmx=False, **{**one, "notes": "of the first tab"}).status_code == 303
+    item, two = (form_of(client.get(action).text, action) for _ in range(2))
+    assert post(client, action, htmx=False, **{**item, "notes": "of the first tab"}).status_code == 303
     assert post(client, action, htmx=False, **{**two, "place": "upstairs"}).status_code == 303
     kept = services.jobs.get(job.id)
     assert (kept.notes, kept.place, kept.name) == ("of the first tab", "upstairs", "Loft")
@@ -55,8 +55,8 @@ def test_a_later_save_keeps_what_another_tab_has_written(client, services, job):
 
 def test_where_both_changed_the_same_the_later_tab_is_shown_it_and_may_put_its_own_there(client, services, job):
     action = f"/jobs/{job.id}/edit"
-    one, two = (form_of(client.get(action).text, action) for _ in range(2))
-    post(client, action, htmx=False, **{**one, "notes": "of the first tab"})
+    item, two = (form_of(client.get(action).text, action) for _ in range(2))
+    post(client, action, htmx=False, **{**item, "notes": "of the first tab"})
     answer = post(client, action, htmx=False, **{**two, "notes": "of the second"})
     assert answer.status_code == 422
     assert "In another tab this became “of the first tab”" in unescape(answer.text)
@@ -69,8 +69,8 @@ def test_where_both_changed_the_same_the_later_tab_is_shown_it_and_may_put_its_o
 
 def test_levels_of_the_rig_are_merged_field_by_field(client, services, job):
     action = f"/jobs/{job.id}/rig/level"
-    one, two = (form_of(client.get(f"/jobs/{job.id}/rig?sheet=level").text, action) for _ in range(2))
-    assert post(client, action, **{**one, "sweep_seconds": "3"}).status_code == 200
+    item, two = (form_of(client.get(f"/jobs/{job.id}/rig?sheet=level").text, action) for _ in range(2))
+    assert post(client, action, **{**item, "sweep_seconds": "3"}).status_code == 200
     assert post(client, action, **{**two, "microphone_gain_db": "12"}).status_code == 200
     rig = services.jobs.get(job.id).rig
     assert (rig.sweep_seconds, rig.levels.microphone_gain_db) == (3, 12)
@@ -116,8 +116,8 @@ def test_two_tabs_on_one_band_change_what_each_of_them_touched(demo, demo_job):
     client = client_of(demo)
     band = demo.shaping.correction(copy.id).bands["L"][0]
     action = f"/jobs/{copy.id}/shape/bands/L/{band.id}"
-    one, two = (form_of(client.get(f"/jobs/{copy.id}/shape?channel=L").text, action) for _ in range(2))
-    post(client, action, **{**one, "frequency_hz": "61"})
+    item, two = (form_of(client.get(f"/jobs/{copy.id}/shape?channel=L").text, action) for _ in range(2))
+    post(client, action, **{**item, "frequency_hz": "61"})
     post(client, action, **{**two, "gain_db": "-2.5"})
     kept = demo.bands.band(copy.id, "L", band.id).filter
     assert (kept.frequency_hz, kept.gain_db, kept.q) == (61, -2.5, band.filter.q)
@@ -170,9 +170,9 @@ def test_a_job_takes_the_room_of_another_and_a_tab_that_shows_none_leaves_it(cli
     action = f"/jobs/{job.id}/edit"
     assert 'name="follows"' not in client.get(action).text  # alone there is nothing to choose
     first = services.jobs.create(JobDetails(name="First"))
-    one, two = (form_of(client.get(action).text, action) for _ in range(2))
-    assert one["follows"] == ""
-    assert post(client, action, htmx=False, **{**one, "follows": str(first.id)}).status_code == 303
+    item, two = (form_of(client.get(action).text, action) for _ in range(2))
+    assert item["follows"] == ""
+    assert post(client, action, htmx=False, **{**item, "follows": str(first.id)}).status_code == 303
     assert services.jobs.get(job.id).follows == first.id
     assert "Room, seats and spots follow First." in client.get("/").text
     assert post(client, action, htmx=False, **{**two, "place": "upstairs"}).status_code == 303
@@ -218,17 +218,17 @@ def test_twenty_presses_at_once_count_once_and_the_others_are_told(services, cli
     path = path.format(backup=services.backups.files()[0].name)
 
     def press(_):
-        one = client_of_app(services_client)
-        return post(one, path, **form)
+        item = client_of_app(services_client)
+        return post(item, path, **form)
 
     services_client = client.application
     with ThreadPoolExecutor(max_workers=20) as hands:
         answers = list(hands.map(press, range(20)))
     services.folder_work.wait()
     assert made(services) == 1
-    told = [answer for answer in answers if answer.status_code == 409]
-    assert len(told) == 19
-    assert all("being done already" in answer.text or "done just now" in answer.text for answer in told)
+    refused = [answer for answer in answers if answer.status_code == 409]
+    assert len(refused) == 19
+    assert all("being done already" in answer.text or "done just now" in answer.text for answer in refused)
     monkeypatch.setattr(pressed_once, "AGAIN_S", 0.0)  # a moment later it is meant
     assert post(client, path, **form).status_code < 400
     services.folder_work.wait()

@@ -59,7 +59,7 @@ class BassManagement:
     crossover : Crossover
         Of channels that have none of their own.
     subs : tuple of str
-    own : mapping of channel to Crossover or None
+    by_channel : mapping of channel to Crossover or None
         Channels with another crossover; None for one that plays its whole range itself.
     low_pass : Crossover or None
         Of the subs, where it is another than the channel's.
@@ -73,7 +73,7 @@ class BassManagement:
 
     crossover: Crossover
     subs: tuple[str, ...]
-    own: Mapping[str, Crossover | None] = field(default_factory=dict)
+    by_channel: Mapping[str, Crossover | None] = field(default_factory=dict)
     low_pass: Crossover | None = None
     sub_gain_db: float | None = None
     effects: Effects | None = None
@@ -81,7 +81,7 @@ class BassManagement:
 
     def of(self, channel: str) -> Crossover | None:
         """The crossover of a main channel; None where it plays its whole range."""
-        return None if not self.subs else self.own.get(channel, self.crossover)
+        return None if not self.subs else self.by_channel.get(channel, self.crossover)
 
     def adds_up_db(self, channels: Sequence[str]) -> dict[str, float]:
         """What each output gets if all channels play the same at full level, the effects channel too, in dB over one.

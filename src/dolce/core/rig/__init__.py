@@ -43,7 +43,7 @@ from dolce.core.rig.room_noise import (
     room_noise,
 )
 from dolce.core.rig.slate import SLATE, slate_missing
-from dolce.core.rig.sub_match import WAYS, SubMatch, SubReading, sub_changes, subs_agree
+from dolce.core.rig.sub_match import PLACINGS, SubMatch, SubReading, sub_changes, subs_agree
 
 __all__ = [
     "ANGLES",
@@ -54,13 +54,13 @@ __all__ = [
     "LINE_BAND_HZ",
     "MOST_INPUTS",
     "NOISE_THIRD_OCTAVES_HZ",
+    "PLACINGS",
     "POINTINGS",
     "SECOND_BELOW_DB",
     "SLATE",
     "START_DBFS",
     "STEP_DB",
     "SUB_BAND_HZ",
-    "WAYS",
     "Ceiling",
     "CeilingWatch",
     "ChannelLevel",

@@ -8,8 +8,8 @@ from dolce.core.checked import limited, ranges
 from dolce.core.levels import SUB_LEVEL_BAND_HZ
 from dolce.core.signals import Source
 
-Way = Literal["close", "same place"]
-WAYS: dict[Way, str] = {
+Placing = Literal["close", "same place"]
+PLACINGS: dict[Placing, str] = {
     "close": "Microphone close to each cone, always at the same distance",
     "same place": "All subs in turn on one place, microphone unmoved",
 }
@@ -34,7 +34,7 @@ class SubMatch:
         The finest step that the gains can be set in.
     """
 
-    way: Way = "close"
+    placing: Placing = "close"
     sound: Literal["tone", "noise"] = "noise"
     tone_hz: float = limited(20, 120, where="tone", unit="Hz", default=USUAL_TONE_HZ)
     tuning_hz: float | None = limited(10, 100, where="tuning", unit="Hz", default=None)

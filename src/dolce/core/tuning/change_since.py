@@ -38,7 +38,7 @@ class ChangeSince:
     turned: bool = False
 
     @property
-    def said(self) -> tuple[str, ...]:
+    def beyond_repeats(self) -> tuple[str, ...]:
         """What is more than putting the microphone back explains: "level", "response", "arrival", "polarity"."""
         found = []
         if abs(self.level_db) > level_within_db(self.spots):

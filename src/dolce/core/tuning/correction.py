@@ -88,7 +88,7 @@ class Correction:
     name : str
     filter_type : Means
         By what channels are corrected.
-    own : mapping of channel to Aim
+    by_channel : mapping of channel to Aim
         Channels with a target, limits and means of their own.
     preference : Preference or None
         On top of every target.
@@ -121,7 +121,7 @@ class Correction:
     trims_db: Mapping[str, float] = field(default_factory=dict)
     name: str = ""
     filter_type: FilterType = field(default_factory=FilterType)
-    own: Mapping[str, CorrectionSettings] = field(default_factory=dict)
+    by_channel: Mapping[str, CorrectionSettings] = field(default_factory=dict)
     preference: Preference | None = None
     convolutions: Mapping[str, FoundConvolution] = field(default_factory=dict)
     overruled: Mapping[str, tuple[Overruled, ...]] = field(default_factory=dict)
@@ -168,16 +168,19 @@ class Correction:
 
     def correction_settings(self, channel: str) -> CorrectionSettings:
         """What a channel is corrected toward: its own, or that of all."""
-        return self.own.get(channel) or CorrectionSettings(
+        return self.by_channel.get(channel) or CorrectionSettings(
             target=self.target, limits=self.limits, filter_type=self.filter_type
         )
 
     def with_curve(self, channel: str, curve: Curve | None) -> "Correction":
         """The same with another curve as target: of a channel that has an aim of its own, else of all others."""
-        settings = self.own.get(channel)
+        settings = self.by_channel.get(channel)
         if settings is None:
             return replace(self, target=replace(self.target, curve=curve))
-        return replace(self, own={**self.own, channel: replace(settings, target=replace(settings.target, curve=curve))})
+        return replace(
+            self,
+            by_channel={**self.by_channel, channel: replace(settings, target=replace(settings.target, curve=curve))},
+        )
 
     def target_db(self, channel: str, at_hz: NDArray) -> NDArray[np.float64]:
         """A channel's target with the preference on top, relative to its own level, shape as given."""
@@ -236,7 +239,7 @@ class Correction:
         if channel not in SUB_CODES:
             return limits
         low, high = SUB_RANGE_HZ
-        start = min(max(limits.from_hz, low), high / 2) if channel in self.own else low
+        start = min(max(limits.from_hz, low), high / 2) if channel in self.by_channel else low
         return replace(limits, from_hz=start, to_hz=min(max(limits.to_hz, 1.5 * start), high))
 
     def linked_with(self, channel: str) -> tuple[str, ...]:

@@ -172,7 +172,7 @@ class Crossing:
             routing = BassManagement(
                 crossover=usual,
                 subs=subs,
-                own=by_channel,
+                by_channel=by_channel,
                 low_pass=low_pass,
                 sub_gain_db=0.0,
                 effects=effects,

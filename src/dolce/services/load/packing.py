@@ -231,7 +231,9 @@ def _targets(correction: Correction) -> dict:
     """The target of all channels, those of single ones, and the preference on top."""
     return {
         **asdict(correction.target),
-        "own": {c: asdict(correction_settings.target) for c, correction_settings in correction.own.items()},
+        "by_channel": {
+            c: asdict(correction_settings.target) for c, correction_settings in correction.by_channel.items()
+        },
         "preference": asdict(correction.preference) if correction.preference is not None else None,
     }
 

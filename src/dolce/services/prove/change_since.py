@@ -33,7 +33,7 @@ class ChangeView:
     @property
     def drifted(self) -> tuple[ChangeSince, ...]:
         """Channels of which more changed than placing explains."""
-        return tuple(row for row in self.rows if row.said)
+        return tuple(row for row in self.rows if row.beyond_repeats)
 
 
 def change_view(context: Context, work: UnitOfWork, job: Job, *, now: int | None, then: int | None) -> ChangeView:

@@ -240,7 +240,7 @@ class LiveSession:
                 attempt=1,
                 moving=self._moving(),
                 close_to_m=self._close_to_m(),
-                subs_at_one_place=self.purpose == "subs" and self._match.way == "same place",
+                subs_at_one_place=self.purpose == "subs" and self._match.placing == "same place",
                 real_time=True if self.purpose in ("meter", "spectrum", "band") else None,
                 live_speed=float("inf") if self._ends_by_itself else _BY_HAND_SPEED,
             )
@@ -436,7 +436,7 @@ class LiveSession:
         return tuple(spot.id for spot in self.job.plan.spots_of(seat))
 
     def _close_to_m(self) -> float | None:
-        close = self.purpose == "subs" and self._match.way == "close"
+        close = self.purpose == "subs" and self._match.placing == "close"
         return self._match.distance_m if close else None
 
     def _ready(self) -> bool:

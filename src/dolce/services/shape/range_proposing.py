@@ -57,7 +57,7 @@ class RangeProposing:
                 low, high = SUB_RANGE_HZ if name in SUB_CODES else (20.0, AUDIBLE_TO_HZ)
                 wide = replace(correction_settings, limits=replace(correction_settings.limits, from_hz=low, to_hz=high))
                 shape, _ = self._shaping.shape(
-                    work, job, replace(correction, own={**correction.own, name: wide}), base.id, name
+                    work, job, replace(correction, by_channel={**correction.by_channel, name: wide}), base.id, name
                 )
                 if shape is not None:
                     start, end = shape.proposed_range_hz(correction_settings.limits)
@@ -84,8 +84,8 @@ class RangeProposing:
             by_channel_settings = {name: correction.correction_settings(name) for name in ranges}
             return replace(
                 correction,
-                own={
-                    **correction.own,
+                by_channel={
+                    **correction.by_channel,
                     **{
                         name: replace(
                             correction_settings,

@@ -303,14 +303,14 @@ class Shaping:
                 linked=linked,
             )
             changed = (
-                replace(changed, own={**correction.own, **dict.fromkeys(of, correction_settings)})
+                replace(changed, by_channel={**correction.by_channel, **dict.fromkeys(of, correction_settings)})
                 if of
                 else replace(
                     changed,
                     target=correction_settings.target,
                     limits=correction_settings.limits,
                     filter_type=correction_settings.filter_type,
-                    own={},
+                    by_channel={},
                 )
             )
             return changed.with_pairs_alike() if linked and not correction.linked else changed
@@ -331,8 +331,8 @@ class Shaping:
             correction_settings = replace(correction_settings, limits=replace(correction_settings.limits, bands=count))
             return replace(
                 correction,
-                own={
-                    **correction.own,
+                by_channel={
+                    **correction.by_channel,
                     **dict.fromkeys((channel, *correction.linked_with(channel)), correction_settings),
                 },
             )

@@ -196,9 +196,9 @@ class Targets:
                 c,
                 target=kept.target,
                 preference=kept.preference or c.preference,
-                own={
+                by_channel={
                     name: replace(correction_settings, target=kept.target)
-                    for name, correction_settings in c.own.items()
+                    for name, correction_settings in c.by_channel.items()
                 },
             ),
         )

@@ -91,7 +91,7 @@ class CorrectionVersions:
             by_channel_settings = [
                 correction_settings.limits
                 for version in every
-                for correction_settings in (version.correction_settings(""), *version.own.values())
+                for correction_settings in (version.correction_settings(""), *version.by_channel.values())
             ]
             common = (
                 min(setting.from_hz for setting in by_channel_settings),

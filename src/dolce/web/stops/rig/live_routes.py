@@ -7,7 +7,7 @@ from werkzeug.wrappers import Response
 
 from dolce.core.job import Levels
 from dolce.core.levels import PER_OCTAVE
-from dolce.core.rig import WAYS, SubMatch
+from dolce.core.rig import PLACINGS, SubMatch
 from dolce.core.signals import KINDS, Source
 from dolce.errors import InvalidValue
 from dolce.services.rig.live_session import Purpose
@@ -282,9 +282,9 @@ def sub_match(job_id: int) -> Response:
     job = services().jobs.get(job_id)
     present = job.rig.sub_match
     form = FormReader(request.form, kept=present)
-    way = form.choice("way", tuple(WAYS))
+    placing = form.choice("placing", tuple(PLACINGS))
     values: dict[str, Any] = {
-        "way": way,
+        "placing": placing,
         "sound": form.choice("sound", ("tone", "noise")),
         "tone_hz": form.of(SubMatch, "tone_hz", default=present.tone_hz),
         "tuning_hz": form.of(SubMatch, "tuning_hz") if form.filled("tuning_hz") else None,

@@ -8,7 +8,7 @@ from werkzeug.wrappers import Response
 from dolce.core.job import SAMPLE_RATES_HZ, needed_sheets
 from dolce.core.levels import MEANING_TIMES_S, PER_OCTAVE
 from dolce.core.processor import REHEARSAL_LIMITS
-from dolce.core.rig import CHOICES_DB, FAULTS, POINTINGS, SLATE, WAYS, microphone_findings
+from dolce.core.rig import CHOICES_DB, FAULTS, PLACINGS, POINTINGS, SLATE, microphone_findings
 from dolce.core.signals import KINDS
 from dolce.services.rig.live_session import Purpose
 from dolce.services.rig.live_sound import AVERAGES_S
@@ -143,7 +143,7 @@ def _reference(job_id: int) -> dict:
 
 def _subs(job_id: int) -> dict:
     view = services().sub_matching.view(job_id)
-    return {"subs": view, "live": view.live, "ways": WAYS, "change_words": change_words}
+    return {"subs": view, "live": view.live, "placings": PLACINGS, "change_words": change_words}
 
 
 def _meter(job_id: int) -> dict:

@@ -57,7 +57,7 @@ def keep(job_id: int) -> Response:
 
 
 @blueprint.post("/own")
-def own(job_id: int) -> Response:
+def set_apart(job_id: int) -> Response:
     """A row gets a line of its own, or goes back to its group's."""
     job, code = services().jobs.get(job_id), request.form.get("row", "")
     if code in GROUPS or code in job.rows.rows:

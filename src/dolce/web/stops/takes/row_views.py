@@ -23,7 +23,7 @@ class RowLine:
     key: str
     title: str
     how: HowTaken
-    own: bool
+    apart: bool
     changed: bool
 
 
@@ -43,12 +43,12 @@ def row_lines(job: Job) -> list[RowLine]:
                 key=group,
                 title=f"{_GROUP_NAMES[group]} ({members})",
                 how=how,
-                own=False,
+                apart=False,
                 changed=group in job.rows.groups,
             )
         )
         lines += [
-            RowLine(key=feed.code, title=feed.label, how=job.rows.rows[feed.code], own=True, changed=True)
+            RowLine(key=feed.code, title=feed.label, how=job.rows.rows[feed.code], apart=True, changed=True)
             for feed in feeds
             if feed.code in job.rows.rows
         ]

@@ -134,7 +134,7 @@ class Asker:
                     forms.update(dict.fromkeys(forms_of(answer.text)))
         self.forms = list(forms)
 
-    def item(self) -> None:
+    def ask(self) -> None:
         """One request of a kind that chance chooses."""
         chosen = self.rng.random()
         if self.forms and chosen < 0.5:
@@ -198,7 +198,7 @@ class Seat(Asker):
         self.desk = create_app(services).extensions["dolce-remote"]
         super().__init__(self.desk.app_of(self.desk, False), rng, strange_files(rng))
 
-    def item(self) -> None:
+    def ask(self) -> None:
         if self.desk.present is None or not self.desk.present.token:
             self.desk.stop()
             if not tidy(self.desk.services):
@@ -206,7 +206,7 @@ class Seat(Asker):
             self.desk.start(1, address="127.0.0.1", secure=False)
             self.base = self.desk.present.url
             self.client.post("/enter", base_url=self.base, data={"code": self.desk.present.code})
-        super().one()
+        super().ask()
 
 
 def tidy(services: Services) -> bool:
@@ -254,7 +254,7 @@ def asked(seed: int, requests: int) -> tuple[Counter, tuple[float, str], list[fl
             pages.look_for_forms()
             seat = Seat(services, rng)
             for number in range(min(IN_ONE_FOLDER, requests - done)):
-                (seat if rng.random() < OF_THE_REMOTE else pages).one()
+                (seat if rng.random() < OF_THE_REMOTE else pages).ask()
                 if number % TIDY_EVERY == TIDY_EVERY - 1 and not tidy(services):
                     break
             done += number + 1

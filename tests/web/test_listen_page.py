@@ -74,11 +74,11 @@ def test_a_preference_out_of_range_is_told_at_its_slide(rendered):
 def test_a_trial_that_is_over_is_not_answered_twice(rendered):
     services, client, url, job_id = rendered
     post(client, f"{url}/listen/blind", first="corrected", second="bypass")
-    assert post(client, f"{url}/listen/blind/1", message="bypass").status_code == 200
-    again = post(client, f"{url}/listen/blind/1", message="corrected")
+    assert post(client, f"{url}/listen/blind/1", said="bypass").status_code == 200
+    again = post(client, f"{url}/listen/blind/1", said="corrected")
     assert again.status_code == 409
     assert services.listening.view(job_id).blind.answers == ("bypass",)
-    assert post(client, f"{url}/listen/blind/2", message="something").status_code == 422
+    assert post(client, f"{url}/listen/blind/2", said="something").status_code == 422
     assert "Which of both" not in text_of(post(client, f"{url}/listen/blind/end"))
 
 

@@ -34,7 +34,7 @@ LIMITS = {
     "presets": "4",
 }
 SUBS = {
-    "way": "close",
+    "placing": "close",
     "sound": "tone",
     "tone_hz": "50",
     "tuning_hz": "",

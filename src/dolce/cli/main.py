@@ -146,6 +146,24 @@ def _parser() -> argparse.ArgumentParser:
     align.add_argument("--out", metavar="SETTINGS.json", type=Path, required=True)
     align.set_defaults(run=_align)
 
+    bass = commands.add_parser(
+        "bass",
+        help="a filter for each loudspeaker for the bass that they play together, alike at all seats",
+        description="The list has the columns channel,kind,spot,seat,file,start_s.",
+    )
+    bass.add_argument("takes", metavar="TAKES.csv", type=Path)
+    bass.add_argument("--main-seat", metavar="NAME", help="where mains are aligned; the first one when left out")
+    bass.add_argument("--play", choices=("all", "subs"), default="all", help="which loudspeakers play the common bass")
+    bass.add_argument("--to", dest="to_hz", type=float, default=120.0, help="where main channels take over, Hz")
+    bass.add_argument("--max-loss", type=float, default=4.0, help="of output against the subs' incoherent sum, dB")
+    bass.add_argument("--latency", type=float, default=12.0, help="by which main channels wait for the bass, ms")
+    bass.add_argument("--length", type=float, default=0.4, help="of each filter, s")
+    bass.add_argument("--weights", metavar="SEAT=1,...", help="how much seats count; alike when left out")
+    bass.add_argument("--target", type=Path, metavar="FILE.csv", help="flat when left out")
+    bass.add_argument("--fir", metavar="DIR", type=Path, required=True, help="folder of the filters, a WAV each")
+    bass.add_argument("--out", metavar="OUT.json", type=Path, required=True)
+    bass.set_defaults(run=_bass)
+
     check = commands.add_parser("check", help="see whether everything kept in a data folder is still what was kept")
     check.add_argument("--data", metavar="FOLDER", type=Path, required=True, help="folder of the jobs")
     check.set_defaults(run=_check)
@@ -265,6 +283,24 @@ def _align(options: argparse.Namespace) -> None:
         max_loss_db=options.max_loss,
         max_delay_s=options.max_delay / 1000,
         all_passes=options.all_pass,
+    )
+
+
+def _bass(options: argparse.Namespace) -> None:
+    from dolce.services.align.bass_from_files import write_shared_bass
+
+    write_shared_bass(
+        options.takes,
+        out=options.out,
+        fir_folder=options.fir,
+        main_seat=options.main_seat,
+        play=options.play,
+        to_hz=options.to_hz,
+        max_loss_db=options.max_loss,
+        latency_s=options.latency / 1000,
+        length_s=options.length,
+        weights=_by_name(options.weights, "--weights") if options.weights else None,
+        target=options.target,
     )
 
 

@@ -36,18 +36,13 @@ def write_alignment(
     checked.within(crossover_hz, low=30, high=300, where="--crossover", unit="Hz")
     checked.within(max_delay_s, low=0.001, high=1.0, where="--max-delay", unit="s")
     takes = read_takes(read_bytes(listed), name=listed.name)
-    seats = list(dict.fromkeys(take.seat for take in takes))
-    seat = seats[0] if main_seat is None else main_seat
-    if seat not in seats:
-        raise InvalidValue(
-            f"{seat[:60]!r} is no seat of the list.", where="--main-seat", remedy=f"There are {', '.join(seats[:8])}."
-        )
+    seat = required_seat(takes, main_seat)
     main_channels = list(dict.fromkeys(take.channel for take in takes if take.kind == "main"))
     if not main_channels:
         raise InvalidValue("no main channel is listed.", where=listed.name, remedy="Give lines of the kind main.")
     found = align_main_channels(
         {
-            channel: _responses(listed, [take for take in takes if (take.channel, take.seat) == (channel, seat)])
+            channel: responses_of(listed, [take for take in takes if (take.channel, take.seat) == (channel, seat)])
             for channel in main_channels
         }
     )
@@ -74,6 +69,17 @@ def write_alignment(
     keep_files({out: (json.dumps(document, indent=2) + "\n").encode()})
 
 
+def required_seat(takes: Sequence[ListedTake], name: str | None) -> str:
+    """The seat of a name, or the first one of a list where none is named."""
+    seats = list(dict.fromkeys(take.seat for take in takes))
+    seat = seats[0] if name is None else name
+    if seat not in seats:
+        raise InvalidValue(
+            f"{seat[:60]!r} is no seat of the list.", where="--main-seat", remedy=f"There are {', '.join(seats[:8])}."
+        )
+    return seat
+
+
 def _with_subs(
     document: dict,
     listed: Path,
@@ -88,7 +94,7 @@ def _with_subs(
 ) -> None:
     """Add what makes the subs one, and let the main channels wait for them."""
     by_kind: dict[str, dict[str, dict[tuple[str, str], ImpulseResponse]]] = {"main": {}, "sub": {}}
-    for take, response in zip(takes, _responses(listed, takes), strict=True):
+    for take, response in zip(takes, responses_of(listed, takes), strict=True):
         by_kind[take.kind].setdefault(take.channel, {})[take.seat, take.spot] = response
     warnings = _missing(by_kind["sub"])
     if weights is not None and (unknown := set(weights) - {take.seat for take in takes}):
@@ -143,7 +149,7 @@ def _missing(subs: Mapping[str, Mapping[tuple[str, str], ImpulseResponse]]) -> l
     return [f"Left out, since not every sub was taken there: {', '.join(absent[:8])}."] if absent else []
 
 
-def _responses(listed: Path, takes: Sequence[ListedTake]) -> list[ImpulseResponse]:
+def responses_of(listed: Path, takes: Sequence[ListedTake]) -> list[ImpulseResponse]:
     """The files of takes, each beginning at its own moment."""
     responses = []
     for take in takes:

@@ -1,0 +1,30 @@
+"""The common bass: mains and subs that play it together, each through a filter of its own, so that seats hear alike.
+
+With as many loudspeakers as a room has modes below some 120 Hz, filters can make what several seats hear the same,
+which no gain, delay and polarity of each sub can, and no equaliser. What counts is the sound at spots that were not
+taken.
+
+`lattice` : taps of the filters, their spectra, and filters at any rate. `takes` : what loudspeakers do at spots.
+`aim` : what is wanted. `cost` : what filters cost, with its slope. `search` : the cheapest ones. `figures` : what they
+do. `design` : all of it, with the weight of effort chosen and figures expected by leaving spots out.
+"""
+
+from dolce.core.bass.aim import BassAim, MainChannel
+from dolce.core.bass.design import EFFORTS, SHARE, ExpectedBass, SharedBass, bass_of, folds_of, shared_bass
+from dolce.core.bass.figures import BassFigures, BassMeasure
+from dolce.core.bass.takes import BassTakes
+
+__all__ = [
+    "EFFORTS",
+    "SHARE",
+    "BassAim",
+    "BassFigures",
+    "BassMeasure",
+    "BassTakes",
+    "ExpectedBass",
+    "MainChannel",
+    "SharedBass",
+    "bass_of",
+    "folds_of",
+    "shared_bass",
+]

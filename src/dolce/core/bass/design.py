@@ -1,0 +1,185 @@
+"""The filters of the common bass, with what they will do at spots that were not taken."""
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dolce.core.bass.aim import BassAim
+from dolce.core.bass.cost import BassCost, Priorities
+from dolce.core.bass.figures import BassFigures, BassMeasure
+from dolce.core.bass.lattice import FREQUENCY_HZ, filter_at, spectra_of_taps
+from dolce.core.bass.search import searched
+from dolce.core.bass.takes import BassTakes, protected
+from dolce.errors import InvalidValue
+
+EFFORTS = (0.05, 0.4)
+_FOLDS = 3
+_STEPS, _STEPS_OF_FOLD = (200, 1000), (100, 300)
+SHARE = 0.8  # of rooms in which the spread at spots that were not taken lies between the bounds
+# Filters found from two thirds of the spots do worse at the rest than those from all of them, and chance has its say:
+# from the practice of simulated rooms (bench/bass_figures.py).
+_SPREAD_FACTOR, _SPREAD_RANGE, _DEVIATION_FACTOR = 1.0, 1.4, 0.95
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ExpectedBass:
+    """Figures at spots that are not taken; the spread lies between the bounds in `SHARE` of rooms."""
+
+    spread_db: float
+    low_db: float
+    high_db: float
+    deviation_db: float
+    output_db: float
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class SharedBass:
+    """Filters of the common bass.
+
+    Attributes
+    ----------
+    takes : BassTakes
+        The loudspeakers that take part.
+    taps : ndarray, shape (loudspeakers, taps)
+    length_s : float
+    effort : float
+        The weight of effort that was chosen by leaving spots out.
+    given : BassFigures
+        At the spots that were taken.
+    expected : ExpectedBass or None
+        At others; None where no seat has two spots.
+    stopped : bool
+        Whether the search was ended before its time.
+    """
+
+    takes: BassTakes
+    taps: NDArray[np.float64]
+    length_s: float
+    effort: float
+    given: BassFigures
+    expected: ExpectedBass | None
+    stopped: bool = False
+
+    def filters(self, sample_rate_hz: int) -> dict[str, NDArray[np.float64]]:
+        """Impulse response of each loudspeaker's filter, its high-pass included, shape (samples,)."""
+        made = {}
+        for name, is_sub, end_hz, row in zip(
+            self.takes.names, self.takes.is_sub, self.takes.ends_hz, self.taps, strict=True
+        ):
+            sample = filter_at(row, sample_rate_hz=sample_rate_hz, length_s=self.length_s)
+            made[name] = sample if is_sub else protected(sample, end_hz=end_hz, sample_rate_hz=sample_rate_hz)
+        return made
+
+
+def shared_bass(
+    takes: BassTakes,
+    aim: BassAim,
+    *,
+    length_s: float,
+    latency_s: float,
+    weights: Mapping[str, float] | None = None,
+    on_progress: Callable[[float], None] = lambda _: None,
+    stopped: Callable[[], bool] = lambda: False,
+) -> SharedBass:
+    """Filters for all loudspeakers of takes; the same every time.
+
+    Parameters
+    ----------
+    length_s, latency_s : float
+        Of each filter, and by how much main channels wait for the bass.
+    weights : mapping of seat to weight, or None
+        The spots of a seat share its weight.
+    on_progress : function
+        Hears the part done.
+    stopped : function
+        Where it says so, what was found until then is returned.
+
+    Raises
+    ------
+    InvalidValue
+        If no sub takes part.
+
+    Notes
+    -----
+    The weight of effort is the one that serves spots best that were left out: spots of each seat are left out in
+    turn, a third at a time (M. Stone, "Cross-validatory choice and assessment of statistical predictions", Journal of
+    the Royal Statistical Society B 36, 111-147, 1974). Spots that judge take no part in the filters.
+    """
+    if not any(takes.is_sub):
+        raise InvalidValue("no sub takes part.", where="subs", remedy="Take one at every spot.")
+    folds = folds_of(takes.seat_of)
+    left = sorted(spot for fold in folds for spot in fold)
+    steps = sum(_STEPS) + len(folds) * len(EFFORTS) * sum(_STEPS_OF_FOLD)
+    done = 0
+
+    def step() -> None:
+        nonlocal done
+        done += 1
+        on_progress(min(done / steps, 0.99))
+
+    def found(spots: Sequence[int], effort: float, count: tuple[int, int]) -> tuple[NDArray, bool]:
+        given, guessed_from = takes.at_spots(spots).mirrored()
+        cost = BassCost(
+            given, aim.at_spots(spots).with_guesses(guessed_from), Priorities(effort=effort), weights=weights
+        )
+        result = searched(cost, length_s=length_s, latency_s=latency_s, steps=count, stopped=stopped, on_step=step)
+        return result.taps, result.stopped
+
+    measure = BassMeasure(takes, aim)
+    left_out: dict[float, NDArray] = {}
+    for effort in EFFORTS if folds else ():
+        heard = np.zeros((len(takes.seat_of), FREQUENCY_HZ.size), dtype=complex)
+        for fold in folds:
+            others = [k for k in range(len(takes.seat_of)) if k not in fold]
+            taps, _ = found(others, effort, _STEPS_OF_FOLD)
+            heard[fold] = bass_of(takes, taps)[fold]
+        left_out[effort] = heard
+    judged = {
+        effort: measure.deviations_db(measure.levels_db(heard))[left].mean() for effort, heard in left_out.items()
+    }
+    effort = min(judged, key=lambda weight: judged[weight], default=EFFORTS[0])
+    taps, ended = found(range(len(takes.seat_of)), effort, _STEPS)
+    on_progress(1.0)
+    given = measure.of(bass_of(takes, taps))
+    return SharedBass(
+        takes=takes,
+        taps=taps,
+        length_s=length_s,
+        effort=effort,
+        given=given,
+        expected=_expected(measure, given, left_out[effort], left) if folds else None,
+        stopped=ended,
+    )
+
+
+def bass_of(takes: BassTakes, taps: NDArray[np.float64]) -> NDArray[np.complex128]:
+    """What the common bass is at each spot, shape (spots, frequencies)."""
+    filters = spectra_of_taps(taps) * takes.protection
+    return np.einsum("kn,ksn->sn", filters, takes.heard)
+
+
+def folds_of(seat_of: Sequence[str]) -> list[list[int]]:
+    """Spots that are left out together: of each seat a third of its spots, none of a seat with one alone."""
+    folds: list[list[int]] = [[] for _ in range(_FOLDS)]
+    for number, seat in enumerate(dict.fromkeys(seat_of)):
+        of_seat = [k for k, other in enumerate(seat_of) if other == seat]
+        if len(of_seat) > 1:
+            for place, spot in enumerate(of_seat):
+                folds[(number + place) % _FOLDS].append(spot)
+    return [fold for fold in folds if fold]
+
+
+def _expected(measure: BassMeasure, given: BassFigures, heard: NDArray, spots: list[int]) -> ExpectedBass:
+    """From what the spots that were left out heard."""
+    part = measure.at_spots(spots)
+    levels = part.levels_db(heard[spots])
+    spread = max(_SPREAD_FACTOR * part.spread_db(levels), given.spread_db)
+    return ExpectedBass(
+        spread_db=spread,
+        low_db=spread / _SPREAD_RANGE,
+        high_db=spread * _SPREAD_RANGE,
+        deviation_db=max(_DEVIATION_FACTOR * float(part.deviations_db(levels).mean()), given.deviation_db),
+        output_db=float(part.outputs_db(levels).mean()),
+    )

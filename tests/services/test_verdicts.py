@@ -273,7 +273,8 @@ def test_a_checked_level_falls_when_what_it_rests_on_changes(services, change, n
 def chosen_in(page):
     """What is offered for each preset, in their order."""
     return re.findall(
-        r'<option value="(\w+)" selected', page[page.index("Presets in the processor") : page.index("Files for another processor")]
+        r'<option value="(\w+)" selected',
+        page[page.index("Presets in the processor") : page.index("Files for another processor")],
     )
 
 

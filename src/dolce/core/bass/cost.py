@@ -23,6 +23,8 @@ from dolce.core.seat_weights import spot_weights_of
 from dolce.core.subs.field import smoothing
 
 _BEYOND = 1.5  # times the hand-over: as far as levels count, with falling weight
+_FULL_FROM, _FALLING_OCTAVES, _BELOW_DB = 0.85, 0.5, -12.0  # of the end of a main: full above, and so little below
+_GAIN_MARGIN_DB = 0.1  # the limit is a penalty, which gives way a little
 _LATE_FROM_S, _LATE_UNIT_S, _EARLY_UNIT_S = 0.05, 0.1, 0.01
 _DB = 10 / np.log(10)
 
@@ -31,10 +33,11 @@ _DB = 10 / np.log(10)
 class Priorities:
     """What counts how much, against a squared deviation of 1 dB."""
 
-    early: float = 15.0
+    early: float = 12.0
     late: float = 12.0
     hand_over: float = 4.0
-    gain: float = 300.0
+    gain: float = 1000.0
+    output: float = 20.0
     effort: float = 0.3
 
 
@@ -47,14 +50,23 @@ class BassCost:
     aim : BassAim
         For the same spots.
     weights : mapping of seat to weight, or None
+    guessed : int
+        How many spots at the end are guesses: output is judged without them.
     """
 
     def __init__(
-        self, takes: BassTakes, aim: BassAim, priorities: Priorities, *, weights: Mapping[str, float] | None = None
+        self,
+        takes: BassTakes,
+        aim: BassAim,
+        priorities: Priorities,
+        *,
+        weights: Mapping[str, float] | None = None,
+        guessed: int = 0,
     ) -> None:
         self.takes, self.aim, self.priorities = takes, aim, priorities
         share = spot_weights_of(takes.seat_of, weights, others=1.0)
         self.share = share / share.sum()
+        real = share * (np.arange(share.size) < share.size - guessed)
         top = _BEYOND * aim.hand_over_hz
         self.grid_hz = band_grid_hz(aim.low_hz, top)
         smooth = smoothing(FREQUENCY_HZ, self.grid_hz)
@@ -63,6 +75,8 @@ class BassCost:
         falling = np.clip(np.log(top / self.grid_hz) / np.log(_BEYOND), 0, 1)
         self._counts = falling / falling.sum()
         self._target_db = np.interp(self.grid_hz, FREQUENCY_HZ, aim.target_db)
+        inside = self.grid_hz <= aim.hand_over_hz
+        self._output = np.outer(real / real.sum(), inside / inside.sum())
         level_db = aim.level_db
         target = 10 ** ((aim.target_db + level_db) / 20)
         self._low_pass = crossover_sides(aim.hand_over_hz, FREQUENCY_HZ)[1]
@@ -91,7 +105,15 @@ class BassCost:
         loud = in_band(FREQUENCY_HZ, (aim.low_hz, aim.hand_over_hz))
         octaves[loud] = 1 / FREQUENCY_HZ[loud]
         self._effort = mean / target**2 * (octaves / octaves.sum())
-        self._limit = 10 ** (aim.highest_gain_db / 20) * 0.995
+        highest = 10 ** ((aim.highest_gain_db - _GAIN_MARGIN_DB) / 20)
+        # Where a main ends is read with some error: towards an octave below little may reach it, in any case.
+        ends = np.array([0.0 if sub else end for sub, end in zip(takes.is_sub, takes.ends_hz, strict=True)])
+        below = np.clip(
+            np.log2(np.maximum(ends[:, None], 1e-3) * _FULL_FROM / np.maximum(FREQUENCY_HZ, 1.0)) / _FALLING_OCTAVES,
+            0,
+            1,
+        )
+        self._limit = highest * 10 ** (_BELOW_DB * below / 20)
 
     def filters(self, taps: NDArray[np.float64]) -> NDArray[np.complex128]:
         """What each loudspeaker's filter does, its high-pass included, shape (loudspeakers, frequencies)."""
@@ -131,9 +153,8 @@ class BassCost:
         return _DB * np.log(np.maximum((np.abs(bass[:, self._used]) ** 2) @ self._smooth, 1e-20))
 
     def above_target_db(self, bass: NDArray[np.complex128]) -> float:
-        """Mean over spots and band."""
-        inside = self.grid_hz <= self.aim.hand_over_hz
-        return float(self.share @ (self.levels_db(bass) - self._target_db - self.aim.level_db)[:, inside].mean(axis=1))
+        """Mean over the given spots and the band."""
+        return float(np.sum(self._output * (self.levels_db(bass) - self._target_db - self.aim.level_db)))
 
     def _levels(self, bass: NDArray, *, in_db: bool) -> tuple[float, NDArray]:
         part = bass[:, self._used]
@@ -142,7 +163,10 @@ class BassCost:
         counts = self.share[:, None] * self._counts
         if in_db:
             off = _DB * np.log(np.maximum(power, 1e-20)) - wanted_db
-            cost, on_power = float(np.sum(counts * off**2)), 2 * _DB * counts * off / np.maximum(power, 1e-20)
+            lost = min(0.0, float(np.sum(self._output * off)))
+            cost = float(np.sum(counts * off**2)) + self.priorities.output * lost**2
+            on_power = 2 * _DB * (counts * off + self.priorities.output * lost * self._output)
+            on_power /= np.maximum(power, 1e-20)
         else:
             wanted = 10 ** (wanted_db / 20)
             ratio = np.sqrt(np.maximum(power, 1e-20)) / wanted

@@ -1,7 +1,9 @@
 """The filters of the common bass, with what they will do at spots that were not taken."""
 
 from collections.abc import Callable, Mapping, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
+from threading import Lock
 
 import numpy as np
 from numpy.typing import NDArray
@@ -16,11 +18,12 @@ from dolce.errors import InvalidValue
 
 EFFORTS = (0.05, 0.4)
 _FOLDS = 3
-_STEPS, _STEPS_OF_FOLD = (200, 1000), (100, 300)
+_STEPS, _STEPS_OF_FOLD = (200, 1500), (100, 300)
+_AT_ONCE = 2
 SHARE = 0.8  # of rooms in which the spread at spots that were not taken lies between the bounds
 # Filters found from two thirds of the spots do worse at the rest than those from all of them, and chance has its say:
 # from the practice of simulated rooms (bench/bass_figures.py).
-_SPREAD_FACTOR, _SPREAD_RANGE, _DEVIATION_FACTOR = 1.0, 1.4, 0.95
+_SPREAD_FACTOR, _SPREAD_RANGE, _DEVIATION_FACTOR = 1.0, 1.4, 0.85
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -114,28 +117,37 @@ def shared_bass(
     steps = sum(_STEPS) + len(folds) * len(EFFORTS) * sum(_STEPS_OF_FOLD)
     done = 0
 
+    lock = Lock()
+
     def step() -> None:
         nonlocal done
-        done += 1
-        on_progress(min(done / steps, 0.99))
+        with lock:
+            done += 1
+            on_progress(min(done / steps, 0.99))
 
     def found(spots: Sequence[int], effort: float, count: tuple[int, int]) -> tuple[NDArray, bool]:
         given, guessed_from = takes.at_spots(spots).mirrored()
         cost = BassCost(
-            given, aim.at_spots(spots).with_guesses(guessed_from), Priorities(effort=effort), weights=weights
+            given,
+            aim.at_spots(spots).with_guesses(guessed_from),
+            Priorities(effort=effort),
+            weights=weights,
+            guessed=len(guessed_from),
         )
         result = searched(cost, length_s=length_s, latency_s=latency_s, steps=count, stopped=stopped, on_step=step)
         return result.taps, result.stopped
 
     measure = BassMeasure(takes, aim)
-    left_out: dict[float, NDArray] = {}
-    for effort in EFFORTS if folds else ():
-        heard = np.zeros((len(takes.seat_of), FREQUENCY_HZ.size), dtype=complex)
-        for fold in folds:
-            others = [k for k in range(len(takes.seat_of)) if k not in fold]
-            taps, _ = found(others, effort, _STEPS_OF_FOLD)
-            heard[fold] = bass_of(takes, taps)[fold]
-        left_out[effort] = heard
+    left_out = {effort: np.zeros((len(takes.seat_of), FREQUENCY_HZ.size), dtype=complex) for effort in EFFORTS if folds}
+
+    def without(effort: float, fold: list[int]) -> None:
+        others = [k for k in range(len(takes.seat_of)) if k not in fold]
+        taps, _ = found(others, effort, _STEPS_OF_FOLD)
+        left_out[effort][fold] = bass_of(takes, taps)[fold]
+
+    with ThreadPoolExecutor(max_workers=_AT_ONCE) as pool:
+        for task in [pool.submit(without, effort, fold) for effort in left_out for fold in folds]:
+            task.result()
     judged = {
         effort: measure.deviations_db(measure.levels_db(heard))[left].mean() for effort, heard in left_out.items()
     }

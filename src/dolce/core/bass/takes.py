@@ -15,6 +15,7 @@ from dolce.core.response import ImpulseResponse
 _PROTECTION_ORDER = 4  # below its end: 24 dB per octave, so that an octave below nothing of weight reaches it
 _LOOKED_HZ = (10.0, 238.0)
 _MIRRORED_FROM = 3  # spots of a seat
+_LOWEST_END_HZ = 22.0  # a room can lift a main so that it seems to reach lower than any does
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -57,7 +58,7 @@ class BassTakes:
         """
         heard = np.array([[spectrum_of(response) for response in row] for row in responses.values()])
         ends = tuple(
-            (ends_hz or {}).get(name) or _end_of(rows, is_sub=name in subs)
+            (ends_hz or {}).get(name) or max(_LOWEST_END_HZ, _end_of(rows, is_sub=name in subs))
             for name, rows in zip(responses, heard, strict=True)
         )
         protection = np.array(

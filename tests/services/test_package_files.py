@@ -322,13 +322,8 @@ def test_the_predicted_response_follows_from_the_package_alone(managed):
                 heard = [spectrum_at(work.takes.response(takes[route["output"], spot]), at) for spot in spots]
                 parts.append(np.array(heard) * turn)
             rebuilt = sum(parts)
-            ours = sum(
-                signal_paths_of(
-                    outputs,
-                    bass_responses(services.context.bass, work, job, job.round_id, job.channels, spots=spots),
-                    channel,
-                ).values()
-            )
+            responses = bass_responses(services.context.bass, work, job, job.round_id, job.channels, spots=spots)
+            ours = sum(part for _, part in signal_paths_of(outputs, responses, channel))
             inside = np.isin(SUM_HZ, at)
             strong = np.abs(rebuilt) > 1e-4 * np.abs(rebuilt).max()  # nulls between are numbers near nothing
             apart = 20 * np.log10(np.abs(rebuilt[strong]) / np.abs(ours[:, inside][strong]))

@@ -24,7 +24,7 @@ from dolce.core.subs.field import smoothing
 
 _BEYOND = 1.5  # times the hand-over: as far as levels count, with falling weight
 _FULL_FROM, _FALLING_OCTAVES, _BELOW_DB = 0.85, 0.5, -12.0  # of the end of a main: full above, and so little below
-_GAIN_MARGIN_DB = 0.1  # the limit is a penalty, which gives way a little
+_GAIN_MARGIN_DB = 0.15  # the limit is a penalty, which gives way a little
 _LATE_FROM_S, _LATE_UNIT_S, _EARLY_UNIT_S = 0.05, 0.1, 0.01
 _DB = 10 / np.log(10)
 
@@ -33,10 +33,10 @@ _DB = 10 / np.log(10)
 class Priorities:
     """What counts how much, against a squared deviation of 1 dB."""
 
-    early: float = 12.0
-    late: float = 12.0
+    early: float = 5.0
+    late: float = 16.0
     hand_over: float = 4.0
-    gain: float = 1000.0
+    gain: float = 3000.0
     output: float = 20.0
     effort: float = 0.3
 

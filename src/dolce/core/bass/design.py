@@ -154,6 +154,7 @@ def shared_bass(
     effort = min(judged, key=lambda weight: judged[weight], default=EFFORTS[0])
     taps, ended = found(range(len(takes.seat_of)), effort, _STEPS)
     on_progress(1.0)
+    taps = _within_limit(takes, taps, aim.highest_gain_db)
     given = measure.of(bass_of(takes, taps))
     return SharedBass(
         takes=takes,
@@ -164,6 +165,12 @@ def shared_bass(
         expected=_expected(measure, given, left_out[effort], left) if folds else None,
         stopped=ended,
     )
+
+
+def _within_limit(takes: BassTakes, taps: NDArray[np.float64], highest_gain_db: float) -> NDArray[np.float64]:
+    """All filters softer together, should the search have left one above the limit, which it holds by a penalty."""
+    highest = float(np.abs(spectra_of_taps(taps) * takes.protection).max())
+    return taps * min(1.0, 10 ** (highest_gain_db / 20) / max(highest, 1e-12))
 
 
 def bass_of(takes: BassTakes, taps: NDArray[np.float64]) -> NDArray[np.complex128]:

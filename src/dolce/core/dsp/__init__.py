@@ -3,7 +3,7 @@
 from dolce.core.dsp.analog_sections import CrossoverKind, all_pass_response, crossover_sides
 from dolce.core.dsp.bands import OCTAVE_RATIO, band_edges, in_band, mid_bands
 from dolce.core.dsp.decibels import dbfs_rms, energy_mean_db, energy_sum_db, peak_dbfs, power_db, together_db
-from dolce.core.dsp.delays import delay_response
+from dolce.core.dsp.delays import delay_response, delayed
 from dolce.core.dsp.fades import fade_in, fade_out, faded, raised_cosine
 from dolce.core.dsp.minimum_phase import minimum_phase_rad, minimum_phase_spectrum
 from dolce.core.dsp.peaks import vertex
@@ -18,6 +18,7 @@ __all__ = [
     "crossover_sides",
     "dbfs_rms",
     "delay_response",
+    "delayed",
     "energy_mean_db",
     "energy_sum_db",
     "fade_in",

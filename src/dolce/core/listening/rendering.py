@@ -71,9 +71,9 @@ def paths_of(outputs: Outputs, responses: Mapping[str, ImpulseResponse], channel
     measured = Responses(frequency_hz=at_hz, sample_rate_hz=rate, spots=(0,), channels=spectra)
     found = {}
     for channel in channels:
-        ways = signal_paths_of(outputs, measured, channel)
-        if ways:
-            found[channel] = scipy.fft.irfft(np.sum([spectrum[0] for spectrum in ways.values()], axis=0), size)
+        parts = [spectrum[0] for _, spectrum in signal_paths_of(outputs, measured, channel)]
+        if parts:
+            found[channel] = scipy.fft.irfft(np.sum(parts, axis=0), size)
     return Paths(sample=found, sample_rate_hz=rate) if found else None
 
 

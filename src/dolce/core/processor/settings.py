@@ -8,8 +8,9 @@ import numpy as np
 import scipy
 from numpy.typing import ArrayLike, NDArray
 
+from dolce.core.cache import cache
 from dolce.core.checked import limited, ranges
-from dolce.core.dsp import power_db
+from dolce.core.dsp import delay_response, power_db
 from dolce.core.filters import BandFilter, all_pass_biquad, chain_level_db
 from dolce.core.processor.crossover import Crossover
 
@@ -37,6 +38,25 @@ class Convolution:
     def impulse(self) -> NDArray[np.float64]:
         """Its samples, shape (taps,)."""
         return np.frombuffer(self.data, dtype="<f4").astype(np.float64)
+
+    def response(self, at_hz: NDArray[np.float64]) -> NDArray[np.complex128]:
+        """What it does to sound at its own sample rate, shape (points,)."""
+        grid_hz, spectrum, later_s = _spectrum(self)
+        read = np.interp(at_hz, grid_hz, spectrum.real) + 1j * np.interp(at_hz, grid_hz, spectrum.imag)
+        return delay_response(at_hz, later_s) * read
+
+
+@cache(64)
+def _spectrum(taps: Convolution) -> tuple[NDArray[np.float64], NDArray[np.complex128], float]:
+    """Of a convolution without the time until its largest sample, fine enough to read between bins; and that time."""
+    size = scipy.fft.next_fast_len(4 * taps.taps, real=True)
+    impulse = np.concatenate([taps.impulse, np.zeros(size - taps.taps)])
+    later = int(np.argmax(np.abs(impulse)))
+    return (
+        scipy.fft.rfftfreq(size, 1 / taps.sample_rate_hz),
+        scipy.fft.rfft(np.roll(impulse, -later)),
+        later / taps.sample_rate_hz,
+    )
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -4,7 +4,7 @@ import numpy as np
 import scipy
 from numpy.typing import NDArray
 
-from dolce.core.dsp import delay_response
+from dolce.core.dsp import delayed
 from dolce.core.filters import chain_samples
 from dolce.core.processor.settings import ChannelSettings
 
@@ -22,14 +22,4 @@ def processed(samples: NDArray[np.float64], settings: ChannelSettings, *, sample
     if settings.convolution is not None and settings.convolution.sample_rate_hz == sample_rate_hz:
         out = scipy.signal.oaconvolve(out, settings.convolution.impulse)[: samples.size]
     gain = 10 ** (settings.trim_db / 20) * (-1 if settings.polarity == "inverted" else 1)
-    whole, part = divmod(settings.delay_s * sample_rate_hz, 1)
-    if part > 1e-6:
-        out = _shifted(out, part)
-    return gain * np.concatenate([np.zeros(int(whole)), out])[: samples.size]
-
-
-def _shifted(samples: NDArray, part: float) -> NDArray:
-    """Delay by a part of a sample, as a phase that grows with frequency; padded so that nothing wraps."""
-    size = scipy.fft.next_fast_len(samples.size + 256, real=True)
-    later = delay_response(scipy.fft.rfftfreq(size), part)
-    return scipy.fft.irfft(scipy.fft.rfft(samples, size) * later, size)[: samples.size]
+    return gain * delayed(out, settings.delay_s * sample_rate_hz)

@@ -3,8 +3,9 @@
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
+from dolce.core.processor.bass_management import BassManagement, Route
 from dolce.core.processor.crossover import Crossover
-from dolce.core.processor.preset import BassManagement, Preset, Route
+from dolce.core.processor.preset import Preset
 from dolce.core.processor.settings import ChannelSettings
 from dolce.errors import InvalidValue
 

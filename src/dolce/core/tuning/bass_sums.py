@@ -52,25 +52,20 @@ class CrossoverSum:
         return tuple("much" if loss < -_MUCH_DB else "some" if loss < -_SOME_DB else "" for loss in self.loss_db)
 
 
-def signal_paths_of(outputs: Outputs, responses: Responses, channel: str) -> dict[str, NDArray[np.complex128]]:
-    """What each output adds when a channel is fed, shape (spots, points), by output."""
-    found: dict[str, NDArray[np.complex128]] = {}
+def signal_paths_of(outputs: Outputs, responses: Responses, channel: str) -> list[tuple[Route, NDArray[np.complex128]]]:
+    """What each route adds when a channel is fed, shape (spots, points); those to outputs not taken are left out."""
     at_hz, rate = responses.frequency_hz, responses.sample_rate_hz
-    for path in outputs.routes(channel):
-        if path.output in responses.channels:
-            turn = response_of(outputs.of_output(path.output), at_hz=at_hz, sample_rate_hz=rate)
-            turn = turn * 10 ** (outputs.switches_db(path.output, at_hz) / 20)
-            part = responses.channels[path.output] * (turn * route_response(path, at_hz=at_hz, sample_rate_hz=rate))
-            found[path.output] = found.get(path.output, 0) + part
+    turns: dict[str, NDArray] = {}  # of outputs, which several routes may lead to
+    found = []
+    for route in outputs.routes(channel):
+        if route.output in responses.channels:
+            if route.output not in turns:
+                turns[route.output] = response_of(
+                    outputs.of_output(route.output), at_hz=at_hz, sample_rate_hz=rate
+                ) * 10 ** (outputs.switches_db(route.output, at_hz) / 20)
+            turn = turns[route.output] * route.response(at_hz, sample_rate_hz=rate)
+            found.append((route, responses.channels[route.output] * turn))
     return found
-
-
-def route_response(path: Route, *, at_hz: NDArray, sample_rate_hz: float) -> NDArray[np.complex128]:
-    """Gain and side of a crossover of one way, shape (points,)."""
-    gain = np.full(at_hz.size, 10 ** (path.gain_db / 20), dtype=complex)
-    if path.crossover is None:
-        return gain
-    return gain * path.crossover.response(path.side, at_hz=at_hz, sample_rate_hz=sample_rate_hz)
 
 
 def with_phases(level_db: NDArray, parts: NDArray) -> NDArray[np.float64] | None:
@@ -129,8 +124,8 @@ def crossover_sum(outputs: Outputs, responses: Responses, channel: str, *, seats
     if routing is None or crossover is None or channel not in responses.channels:
         return None
     paths = signal_paths_of(outputs, responses, channel)
-    main = sum((part for code, part in paths.items() if code not in routing.subs), np.zeros(()))
-    subs = sum((part for code, part in paths.items() if code in routing.subs), np.zeros(()))
+    main = sum((part for route, part in paths if not route.plays_bass), np.zeros(()))
+    subs = sum((part for route, part in paths if route.plays_bass), np.zeros(()))
     if np.ndim(main) == 0 or np.ndim(subs) == 0:
         return None
 
@@ -172,8 +167,8 @@ def summation_losses_of(
         if crossover is None or channel not in responses.channels:
             continue
         paths = signal_paths_of(outputs, responses, channel)
-        subs = [part[rows] for code, part in paths.items() if code in routing.subs]
-        main_channels = [part[rows] for code, part in paths.items() if code not in routing.subs]
+        subs = [part[rows] for route, part in paths if route.plays_bass]
+        main_channels = [part[rows] for route, part in paths if not route.plays_bass]
         if subs and main_channels:
             by_crossover.setdefault(crossover.frequency_hz, []).append(
                 (np.sum(main_channels, axis=0), np.sum(subs, axis=0))

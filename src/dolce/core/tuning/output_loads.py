@@ -82,11 +82,9 @@ def seat_levels_db(
     for path in routes:
         level = (
             heard_db[path.output]
-            + path.gain_db
+            + path.level_db(at_hz, sample_rate_hz=sample_rate_hz)
             + level_of(outputs.of_output(path.output), at_hz=at_hz, sample_rate_hz=sample_rate_hz)
         )
-        if path.crossover is not None:
-            level = level + path.crossover.level_db(path.side, at_hz=at_hz, sample_rate_hz=sample_rate_hz)
         power += 10 ** (level / 10)
     return (float(energy_mean_db(heard_db[channel])), float(power_db(np.mean(power))) - cut_db)
 
@@ -109,9 +107,10 @@ def output_loads(
     for channel in channels:
         alone: dict[str, np.ndarray] = {}
         for path in outputs.routes(channel):
-            level = path.gain_db + level_of(outputs.of_output(path.output), at_hz=at_hz, sample_rate_hz=sample_rate_hz)
-            if path.crossover is not None:
-                level = level + path.crossover.level_db(path.side, at_hz=at_hz, sample_rate_hz=sample_rate_hz)
+            settings = outputs.of_output(path.output)
+            level = path.level_db(at_hz, sample_rate_hz=sample_rate_hz) + level_of(
+                settings, at_hz=at_hz, sample_rate_hz=sample_rate_hz
+            )
             amplitude[path.output] = amplitude.get(path.output, 0.0) + 10 ** (level / 20)
             power[path.output] = power.get(path.output, 0.0) + 10 ** (level / 10)
             alone[path.output] = alone.get(path.output, 0.0) + 10 ** (level / 20)

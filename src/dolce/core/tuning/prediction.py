@@ -126,26 +126,8 @@ def response_of(settings: ChannelSettings, *, at_hz: NDArray, sample_rate_hz: fl
         total = total * scipy.signal.freqz_sos(np.array(sections), worN=at_hz, fs=sample_rate_hz)[1]
     taps = settings.convolution
     if taps is not None and taps.sample_rate_hz == sample_rate_hz:
-        grid, spectrum, later_s = _spectrum(taps)
-        total = (
-            total
-            * delay_response(at_hz, later_s)
-            * (np.interp(at_hz, grid, spectrum.real) + 1j * np.interp(at_hz, grid, spectrum.imag))
-        )
+        total = total * taps.response(at_hz)
     return total
-
-
-@cache(64)
-def _spectrum(taps: Convolution) -> tuple[NDArray[np.float64], NDArray[np.complex128], float]:
-    """Of a convolution without the time until its largest sample, fine enough to read between bins; and that time."""
-    size = scipy.fft.next_fast_len(4 * taps.taps, real=True)
-    impulse = np.concatenate([taps.impulse, np.zeros(size - taps.taps)])
-    later = int(np.argmax(np.abs(impulse)))
-    return (
-        scipy.fft.rfftfreq(size, 1 / taps.sample_rate_hz),
-        scipy.fft.rfft(np.roll(impulse, -later)),
-        later / taps.sample_rate_hz,
-    )
 
 
 def level_of(settings: ChannelSettings, *, at_hz: NDArray, sample_rate_hz: float) -> NDArray[np.float64]:

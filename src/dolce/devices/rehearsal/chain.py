@@ -43,19 +43,17 @@ class Chain:
 
     def fed(self, stimulus: NDArray, channel: str, sample_rate_hz: int) -> list[tuple[str, NDArray[np.float64]]]:
         """Every speaker that sounds when a channel is fed, and what arrives at it."""
-        fed = []
+        at_output: dict[str, NDArray[np.float64]] = {}
         for route in self.processor.routes(channel) if channel else ():
-            code, gain_db = route.output, route.gain_db
-            if not self.processor.is_open(code) or code not in self.connected:
-                continue
-            samples = stimulus
-            if route.crossover is not None:
-                sections = route.crossover.sections(route.side, sample_rate_hz=sample_rate_hz)
-                samples = scipy.signal.sosfilt(sections, samples)
+            if self.processor.is_open(route.output) and route.output in self.connected:
+                part = 10 ** (route.gain_db / 20) * route.played(stimulus, sample_rate_hz=sample_rate_hz)
+                at_output[route.output] = at_output.get(route.output, 0.0) + part
+        fed = []
+        for code, samples in at_output.items():
             samples = processed(samples, self.processor.settings_for(code), sample_rate_hz=sample_rate_hz)
             for other in (processor for processor in self.others if processor.passes(code)):
                 samples = self._behind(samples, other, sample_rate_hz)
-            gain_db += self.knobs_db.get(code, 0.0) + self.knobs_db.get("volume", 0.0)
+            gain_db = self.knobs_db.get(code, 0.0) + self.knobs_db.get("volume", 0.0)
             gain_db -= DIM_DB if self.processor.dimmed else 0.0
             fed.append((code, self._with_faults(samples * 10 ** (gain_db / 20), code, sample_rate_hz)))
         return fed

@@ -54,12 +54,10 @@ def predicted_levels(
         levels = curves[route.output].spots
         rows = [levels.spots.index(spot) for spot in wanted]
         change = (
-            route.gain_db
+            route.level_db(ANALYSIS_GRID_HZ, sample_rate_hz=rate)
             + outputs.switches_db(route.output, ANALYSIS_GRID_HZ)
             + level_of(outputs.of_output(route.output), at_hz=ANALYSIS_GRID_HZ, sample_rate_hz=rate)
         )
-        if route.crossover is not None:
-            change = change + route.crossover.level_db(route.side, at_hz=ANALYSIS_GRID_HZ, sample_rate_hz=rate)
         power += 10 ** ((levels.level_db[rows] + change) / 10)
     level: NDArray | None = power_db(power)
     if level is not None and len(reached) > 1:
@@ -94,8 +92,7 @@ def _with_bass(
     if set(responses.channels) != set(reached):
         return None
     return with_phases(
-        level,
-        np.array([part for channel in channels for part in signal_paths_of(outputs, responses, channel).values()]),
+        level, np.array([part for channel in channels for _, part in signal_paths_of(outputs, responses, channel)])
     )
 
 

@@ -5,6 +5,7 @@ from dataclasses import replace
 import numpy as np
 
 from dolce.core.correction import low_frequency_extension_hz
+from dolce.core.dsp import power_db
 from dolce.core.job import Job
 from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.core.room import SUB_CODES
@@ -131,9 +132,12 @@ def _summed(
         + level_of(settings, at_hz=ANALYSIS_GRID_HZ, sample_rate_hz=rate)
         + correction.switches_db(channel, ANALYSIS_GRID_HZ)
     )
-    for route in alignment.routes(channel):
-        if route.output == channel and route.crossover is not None:
-            levels = levels + route.crossover.level_db(route.side, at_hz=ANALYSIS_GRID_HZ, sample_rate_hz=rate)
+    ways_db = [
+        route.level_db(ANALYSIS_GRID_HZ, sample_rate_hz=rate)
+        for route in alignment.routes(channel)
+        if route.output == channel
+    ]
+    levels = levels + power_db(np.sum(10 ** (np.array(ways_db) / 10), axis=0))
     counts = np.array([weights[spot] for spot in before.spots])
     share = np.average(np.clip(10 ** ((levels - before.level_db) / 10), 0, 1), axis=0, weights=counts)
     return SeatResponses(

@@ -70,12 +70,8 @@ class Room:
         away = np.linalg.norm(places[None] - self.mains[:, None], axis=2) / self.speed_m_s
         late = away[:, 0].max() - away[:, 0]
         mains = [
-            MainChannel(
-                responses=rows[f"M{k}"],
-                level_db=0.0,
-                delay_s=float(late[k]) + LATENCY_S,
-                polarity=1,
-                arrival_s=list(away[k]),
+            MainChannel.of(
+                rows[f"M{k}"], level_db=0.0, delay_s=float(late[k]) + LATENCY_S, polarity=1, arrival_s=list(away[k])
             )
             for k in range(len(self.mains))
         ]

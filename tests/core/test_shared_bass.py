@@ -65,8 +65,8 @@ def problem(around=AROUND_M, *, gains=None, **more):
     ends = dict.fromkeys(("L", "R"), 35.0) | dict.fromkeys(("Sub1", "Sub2"), 20.0)
     takes = BassTakes.of(rows, subs=["Sub1", "Sub2"], seat_of=[seat for seat, _ in spots], ends_hz=ends)
     mains = [
-        MainChannel(
-            responses=rows[name],
+        MainChannel.of(
+            rows[name],
             level_db=0.0,
             delay_s=QUICK["latency_s"],
             polarity=1,
@@ -150,13 +150,14 @@ def test_what_is_expected_elsewhere_is_near_what_is_heard_there_and_worse_than_a
 
 def test_limits_are_held_by_the_filters_as_they_are_saved(found):
     highest = {
-        name: 20 * np.log10(np.abs(np.fft.rfft(sample, 2**18)) + 1e-9) for name, sample in found.filters(48_000).items()
+        name: 20 * np.log10(np.abs(np.fft.rfft(sample, 2**18)) + 1e-9)
+        for name, sample in found.filters.impulses(48_000).items()
     }
     assert max(level.max() for level in highest.values()) < 0.1
     at = np.fft.rfftfreq(2**18, 1 / 48_000)
     # Mains end at 35 Hz here; an octave below, at most -6 dB reach them.
     assert max(highest[name][(at > 5) & (at <= 17.5)].max() for name in "LR") < -6.0
-    assert all(sample.size <= 0.3 * 48_000 for sample in found.filters(48_000).values())
+    assert all(sample.size <= 0.3 * 48_000 for sample in found.filters.impulses(48_000).values())
     assert found.given.output_db == pytest.approx(-4.0, abs=0.5)
     assert found.given.early_10_db < -20
     assert found.given.early_20_db < found.given.early_10_db

@@ -6,6 +6,7 @@ from pathlib import Path
 from dolce.core.correction import Compute
 from dolce.services.align.aligned_proof import AligningProved
 from dolce.services.align.aligning import Aligning
+from dolce.services.align.common_bass import CommonBassBench
 from dolce.services.align.crossing import Crossing
 from dolce.services.align.proposing import Proposing
 from dolce.services.align.sub_workbench import SubWorkbench
@@ -93,6 +94,7 @@ class Services:
     reading: Reading
     aligning: Aligning
     workbench: SubWorkbench
+    common_bass: CommonBassBench
     crossing: Crossing
     aligned: AligningProved
     shaping: Shaping
@@ -130,6 +132,7 @@ class Services:
         self.folder_work.stop()
         self.context.background.close()
         self.workbench.close()
+        self.common_bass.close()
         self.finding.searches.close()
         self.listening.close()
         self.imported_files.close()
@@ -171,7 +174,8 @@ def open_services(folder: Path, *, compute: Compute | None = None) -> Services:
     verdicts = Verdicts(context, proving, tolerating, lines)
     sound.ended.append(verdicts.note_behind)
     reporting = Reporting(context, shaping, loading, proving, tolerating, verdicts)
-    workbench, crossing = SubWorkbench(context, aligning), Crossing(context, aligning)
+    common_bass = CommonBassBench(context, aligning, proposing)
+    workbench, crossing = SubWorkbench(context, aligning, common_bass), Crossing(context, aligning)
     finishing = Finishing(
         context, rounds, taking, aligning, workbench, crossing, shaping, ranges, finding, loading, reporting
     )
@@ -205,6 +209,7 @@ def open_services(folder: Path, *, compute: Compute | None = None) -> Services:
         reading=Reading(context),
         aligning=aligning,
         workbench=workbench,
+        common_bass=common_bass,
         crossing=crossing,
         aligned=AligningProved(context),
         shaping=shaping,

@@ -36,6 +36,10 @@ def unsupported_words(unsupported: UnsupportedSetting, *, band: str = "") -> str
             text = f"{what} is a shelf, the device has none"
         case "taps":
             text = f"{value:.0f} taps, the device has {high:.0f}"
+        case "bass taps":
+            text = (
+                f"filters of the common bass have {value:.0f} taps, the device holds {high:.0f} on the way to an output"
+            )
     return f"{unsupported.channel}: {text}" if unsupported.channel else text
 
 

@@ -4,14 +4,16 @@ With as many loudspeakers as a room has modes below some 120 Hz, filters can mak
 which no gain, delay and polarity of each sub can, and no equaliser. What counts is the sound at spots that were not
 taken.
 
-`lattice` : taps of the filters, their spectra, and filters at any rate. `takes` : what loudspeakers do at spots.
-`aim` : what is wanted. `cost` : what filters cost, with its slope. `search` : the cheapest ones. `figures` : what they
-do. `design` : all of it, with the weight of effort chosen and figures expected by leaving spots out.
+`lattice` : taps of the filters, their spectra, and filters at any rate. `filters` : how they are kept. `takes` : what
+loudspeakers do at spots. `aim` : what is wanted. `cost` : what filters cost, with its slope. `search` : the cheapest
+ones. `figures` : what they do. `design` : all of it, with the weight of effort chosen and figures expected by leaving
+spots out.
 """
 
-from dolce.core.bass.aim import BassAim, MainChannel
+from dolce.core.bass.aim import BassAim, MainChannel, output_of_subs_db
 from dolce.core.bass.design import EFFORTS, SHARE, ExpectedBass, SharedBass, bass_of, folds_of, shared_bass
 from dolce.core.bass.figures import BassFigures, BassMeasure
+from dolce.core.bass.filters import BassFilter, BassFilters
 from dolce.core.bass.takes import BassTakes
 
 __all__ = [
@@ -19,6 +21,8 @@ __all__ = [
     "SHARE",
     "BassAim",
     "BassFigures",
+    "BassFilter",
+    "BassFilters",
     "BassMeasure",
     "BassTakes",
     "ExpectedBass",
@@ -26,5 +30,6 @@ __all__ = [
     "SharedBass",
     "bass_of",
     "folds_of",
+    "output_of_subs_db",
     "shared_bass",
 ]

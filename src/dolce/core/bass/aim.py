@@ -24,20 +24,36 @@ class MainChannel:
 
     Attributes
     ----------
+    spectra : complex, shape (spots, frequencies)
+        On the lattice, with its trim, polarity and delay, that of all main channels for the bass included; without
+        its high-pass.
     level_db : float
-        Its level in the midrange, which is brought to that of the target.
-    delay_s : float
-        Of its own and of all of them for the bass.
-    polarity : 1 or -1
-    arrival_s : sequence of float
-        Of its direct sound at every spot, without the delay.
+        Its level in the midrange so, which is brought to that of the target.
+    arrival_s : ndarray, shape (spots,)
+        Of its direct sound at every spot, with the delays.
     """
 
-    responses: Sequence[ImpulseResponse]
+    spectra: NDArray[np.complex128]
     level_db: float
-    delay_s: float
-    polarity: int
-    arrival_s: Sequence[float]
+    arrival_s: NDArray[np.float64]
+
+    @classmethod
+    def of(
+        cls,
+        responses: Sequence[ImpulseResponse],
+        *,
+        level_db: float,
+        delay_s: float,
+        polarity: int,
+        arrival_s: Sequence[float],
+    ) -> "MainChannel":
+        """Of responses as taken, their level and arrivals, and what the channel gets."""
+        turn = polarity * delay_response(FREQUENCY_HZ, delay_s)
+        return cls(
+            spectra=np.array([spectrum_of(response) for response in responses]) * turn,
+            level_db=level_db,
+            arrival_s=np.asarray(arrival_s) + delay_s,
+        )
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -84,30 +100,17 @@ class BassAim:
         weights: Mapping[str, float] | None = None,
     ) -> "BassAim":
         """For the spots of takes; the hand-over is looked at on the main seat."""
-        low = lowest_of(target_db)
         high = crossover_sides(hand_over_hz, FREQUENCY_HZ)[0]
         shown = np.array([seat == main_seat for seat in takes.seat_of])[:, None]
-        played = np.array(
-            [
-                np.array([spectrum_of(response) for response in channel.responses])
-                * (
-                    high
-                    * channel.polarity
-                    * 10 ** (-channel.level_db / 20)
-                    * delay_response(FREQUENCY_HZ, channel.delay_s)
-                )
-                for channel in main_channels
-            ]
-        )
-        arrivals = np.array([np.asarray(channel.arrival_s) + channel.delay_s for channel in main_channels])
+        played = np.array([channel.spectra * (high * 10 ** (-channel.level_db / 20)) for channel in main_channels])
+        first_s = np.min([channel.arrival_s for channel in main_channels], axis=0)
         return cls(
             target_db=target_db,
-            level_db=output_of_subs_db(takes, target_db, low_hz=low, hand_over_hz=hand_over_hz, weights=weights)
-            - max_loss_db,
-            low_hz=low,
+            level_db=output_of_subs_db(takes, target_db, hand_over_hz=hand_over_hz, weights=weights) - max_loss_db,
+            low_hz=lowest_of(target_db),
             hand_over_hz=hand_over_hz,
             highest_gain_db=highest_gain_db,
-            first_s=arrivals.min(axis=0),
+            first_s=first_s,
             channels=played.sum(axis=0) * shown,
             channels_alone=np.abs(played).sum(axis=0) * shown,
         )
@@ -143,15 +146,10 @@ def band_grid_hz(low_hz: float, high_hz: float, *, per_octave: float = _POINTS_P
 
 
 def output_of_subs_db(
-    takes: BassTakes,
-    target_db: NDArray[np.float64],
-    *,
-    low_hz: float,
-    hand_over_hz: float,
-    weights: Mapping[str, float] | None,
+    takes: BassTakes, target_db: NDArray[np.float64], *, hand_over_hz: float, weights: Mapping[str, float] | None
 ) -> float:
     """Mean level of the incoherent sum of the subs at 0 dB each above the target, over band and spots."""
-    grid = band_grid_hz(low_hz, hand_over_hz)
+    grid = band_grid_hz(lowest_of(target_db), hand_over_hz)
     power = (np.abs(takes.heard[list(takes.is_sub)]) ** 2).sum(axis=0)
     level = 10 * np.log10(np.maximum(power @ smoothing(FREQUENCY_HZ, grid), 1e-20))
     share = spot_weights_of(takes.seat_of, weights, others=1.0)

@@ -11,9 +11,10 @@ from numpy.typing import NDArray
 from dolce.core.bass.aim import BassAim
 from dolce.core.bass.cost import BassCost, Priorities
 from dolce.core.bass.figures import BassFigures, BassMeasure
-from dolce.core.bass.lattice import FREQUENCY_HZ, filter_at, spectra_of_taps
+from dolce.core.bass.filters import BassFilter, BassFilters
+from dolce.core.bass.lattice import FREQUENCY_HZ, spectra_of_taps
 from dolce.core.bass.search import searched
-from dolce.core.bass.takes import BassTakes, protected
+from dolce.core.bass.takes import BassTakes
 from dolce.errors import InvalidValue
 
 EFFORTS = (0.05, 0.4)
@@ -46,7 +47,7 @@ class SharedBass:
     takes : BassTakes
         The loudspeakers that take part.
     taps : ndarray, shape (loudspeakers, taps)
-    length_s : float
+    length_s, latency_s : float
     effort : float
         The weight of effort that was chosen by leaving spots out.
     given : BassFigures
@@ -60,20 +61,24 @@ class SharedBass:
     takes: BassTakes
     taps: NDArray[np.float64]
     length_s: float
+    latency_s: float
     effort: float
     given: BassFigures
     expected: ExpectedBass | None
     stopped: bool = False
 
-    def filters(self, sample_rate_hz: int) -> dict[str, NDArray[np.float64]]:
-        """Impulse response of each loudspeaker's filter, its high-pass included, shape (samples,)."""
-        made = {}
-        for name, is_sub, end_hz, row in zip(
-            self.takes.names, self.takes.is_sub, self.takes.ends_hz, self.taps, strict=True
-        ):
-            sample = filter_at(row, sample_rate_hz=sample_rate_hz, length_s=self.length_s)
-            made[name] = sample if is_sub else protected(sample, end_hz=end_hz, sample_rate_hz=sample_rate_hz)
-        return made
+    @property
+    def filters(self) -> BassFilters:
+        """As they are kept and played."""
+        takes = self.takes
+        return BassFilters(
+            filters=tuple(
+                BassFilter.of(name, row, end_hz=None if is_sub else end_hz)
+                for name, is_sub, end_hz, row in zip(takes.names, takes.is_sub, takes.ends_hz, self.taps, strict=True)
+            ),
+            length_s=self.length_s,
+            latency_s=self.latency_s,
+        )
 
 
 def shared_bass(
@@ -160,6 +165,7 @@ def shared_bass(
         takes=takes,
         taps=taps,
         length_s=length_s,
+        latency_s=latency_s,
         effort=effort,
         given=given,
         expected=_expected(measure, given, left_out[effort], left) if folds else None,

@@ -57,19 +57,32 @@ class BassTakes:
         `ends_hz` tells where loudspeakers end that are known; of others it is read from the takes.
         """
         heard = np.array([[spectrum_of(response) for response in row] for row in responses.values()])
+        return cls.of_spectra(tuple(responses), heard, subs=subs, seat_of=seat_of, ends_hz=ends_hz)
+
+    @classmethod
+    def of_spectra(
+        cls,
+        names: Sequence[str],
+        heard: NDArray[np.complex128],
+        *,
+        subs: Sequence[str],
+        seat_of: Sequence[str],
+        ends_hz: Mapping[str, float] | None = None,
+    ) -> "BassTakes":
+        """Of responses on the lattice, shape (loudspeakers, spots, frequencies)."""
         ends = tuple(
             (ends_hz or {}).get(name) or max(_LOWEST_END_HZ, _end_of(rows, is_sub=name in subs))
-            for name, rows in zip(responses, heard, strict=True)
+            for name, rows in zip(names, heard, strict=True)
         )
         protection = np.array(
             [
                 np.ones(FREQUENCY_HZ.size) if name in subs else high_pass(end)
-                for name, end in zip(responses, ends, strict=True)
+                for name, end in zip(names, ends, strict=True)
             ]
         )
         return cls(
-            names=tuple(responses),
-            is_sub=tuple(name in subs for name in responses),
+            names=tuple(names),
+            is_sub=tuple(name in subs for name in names),
             ends_hz=ends,
             seat_of=tuple(seat_of),
             protection=protection,

@@ -38,6 +38,8 @@ class ProcessorLimits:
         Second-order all-passes per output, besides the bands.
     taps : int
         Of a convolution per output; 0 for none.
+    bass_taps : int
+        Of a convolution for each output between the common bass and it; 0 for none.
     presets : int
         1 to 20.
     """
@@ -60,6 +62,7 @@ class ProcessorLimits:
     fixed_bands: int = limited(0, 62, where="fixed bands", whole=True, default=0)
     all_passes: int = limited(0, 4, where="all-passes", whole=True, default=0)
     taps: int = limited(0, 200_000, where="taps", whole=True, default=0)
+    bass_taps: int = limited(0, 200_000, where="taps of the common bass", whole=True, default=0)
     presets: int = limited(1, 20, where="presets", whole=True, default=2)
 
     def __post_init__(self) -> None:
@@ -104,7 +107,13 @@ class ProcessorLimits:
 
     def broken_by(self, preset: Preset) -> tuple[UnsupportedSetting, ...]:
         """What of a preset the device can't hold; empty where it fits."""
-        routing = (UnsupportedSetting(kind="routing"),) if preset.bass is not None and not self.crossovers else ()
+        routing: tuple[UnsupportedSetting, ...] = ()
+        if preset.bass is not None and not self.crossovers:
+            routing = (UnsupportedSetting(kind="routing"),)
+        common = preset.bass.common if preset.bass is not None else None
+        longest = max((convolution.taps for convolution in common.convolutions.values()), default=0) if common else 0
+        if longest > self.bass_taps:
+            routing = (*routing, UnsupportedSetting(kind="bass taps", value=longest, high=self.bass_taps))
         return routing + tuple(
             replace(unsupported, channel=channel)
             for channel, settings in preset.channels.items()
@@ -190,5 +199,5 @@ REHEARSAL = Capabilities(readable=True, loads=True, mutes=True, dims=True, simul
 
 # What the simulated processor can do.
 REHEARSAL_LIMITS = ProcessorLimits(
-    name="Rehearsal processor", bands=16, fixed_bands=31, all_passes=2, taps=16_384, presets=3
+    name="Rehearsal processor", bands=16, fixed_bands=31, all_passes=2, taps=16_384, bass_taps=48_000, presets=3
 )

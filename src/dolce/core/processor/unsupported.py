@@ -16,6 +16,7 @@ UnsupportedKind = Literal[
     "routing",
     "all-passes",
     "taps",
+    "bass taps",
     "shelf",
 ]
 
@@ -27,8 +28,8 @@ class UnsupportedSetting:
     Attributes
     ----------
     kind : str
-        "bands", "all-passes" and "taps" are counts; "gain", "gain step", "trim" and "trim step" in dB; "delay" and
-        "delay step" in s.
+        "bands", "all-passes", "taps" and "bass taps" are counts; "gain", "gain step", "trim" and "trim step" in dB;
+        "delay" and "delay step" in s.
     channel : str
         Empty where it is known beside it, or concerns all.
     band : int

@@ -12,7 +12,7 @@ from dolce.core.subs.crossover import (
 from dolce.core.subs.field import BAND_HZ, BassField, SubSetting, neutral, smoothing, spectrum_at
 from dolce.core.subs.group import SUBS, SubGroup, by_distance
 from dolce.core.subs.search import search, search_with_front
-from dolce.core.subs.state import SubState, same_as_shown, state_of
+from dolce.core.subs.state import SubState, same_as_shown, state_of, state_of_levels
 
 __all__ = [
     "BAND_HZ",
@@ -37,5 +37,6 @@ __all__ = [
     "smoothing",
     "spectrum_at",
     "state_of",
+    "state_of_levels",
     "summation_loss_at",
 ]

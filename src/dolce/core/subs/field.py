@@ -75,7 +75,7 @@ class BassField:
         weights: Mapping[Any, float] | None = None,
         band_hz: tuple[float, float] = BAND_HZ,
     ) -> None:
-        self.seats = tuple(dict.fromkeys(seat_of))
+        self.seats, self._seat_of, self._band_hz = tuple(dict.fromkeys(seat_of)), tuple(seat_of), band_hz
         weight = np.array([1.0 if weights is None else weights.get(seat, 1.0) for seat in self.seats])
         if not np.any(weight > 0):
             raise InvalidValue("no seat has a weight.", where="weights", remedy="Give one seat more than 0.")
@@ -120,6 +120,18 @@ class BassField:
             seat_of=seat_of,
             weights=weights,
             band_hz=band_hz,
+        )
+
+    def at_spots(self, rows: NDArray[np.int64]) -> "BassField | None":
+        """The same at some of the spots, by their numbers; None at none."""
+        if not rows.size:
+            return None
+        return BassField(
+            self.spectra[:, rows],
+            self.frequency_hz,
+            seat_of=[self._seat_of[row] for row in rows],
+            weights=dict(zip(self.seats, self._weight, strict=True)),
+            band_hz=self._band_hz,
         )
 
     @property

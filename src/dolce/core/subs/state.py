@@ -1,7 +1,7 @@
 """What settings of subs do at every seat."""
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -59,15 +59,23 @@ def state_of(
     weights = field.weights_of([settings.get(sub, SubSetting()) for sub in subs])
     weights[[k for k, sub in enumerate(subs) if sub not in settings]] = 0
     levels = field.levels_db(weights)
+    state = state_of_levels(field, levels, as_they_are, settings=settings)
+    if len(settings) < len(subs):
+        return state
+    return replace(state, output_db=found_at(field, tuple(settings[sub] for sub in subs), limits).output_db)
+
+
+def state_of_levels(
+    field: BassField, levels: NDArray, as_they_are: NDArray, *, settings: Mapping[str, SubSetting]
+) -> SubState:
+    """What levels over 1/12 octave at every spot come to, shape (spots, points), of whatever plays them."""
     by_seat = field.by_seat_db(levels)
     off = np.sqrt(((by_seat - field.seat_mean_db(by_seat)) ** 2).mean(axis=1))
-    whole = len(settings) == len(subs)
-    found = found_at(field, tuple(settings[sub] for sub in subs), limits) if whole else None
     return SubState(
         settings=settings,
         by_seat_db=by_seat,
         spread_db=float(field.spread_db(levels)),
-        output_db=found.output_db if found else float(field.output_db(levels)),
+        output_db=float(field.output_db(levels)),
         left_db=float(field.unevenness_db(levels)),
         off_db=tuple(off.tolist()),
         change_db=tuple((by_seat.mean(axis=-1) - as_they_are).tolist()),

@@ -1,6 +1,8 @@
 """Two values that say what a processor gets, alignment and correction, and what follows from them."""
 
 from dolce.core.tuning.alignment import Alignment, ChannelAlignment, OutputChange, changed_outputs
+from dolce.core.tuning.bass_at_seats import BassAtSeats, BassPlayer, bass_at_seats
+from dolce.core.tuning.bass_problem import BassProblem, bass_problem
 from dolce.core.tuning.bass_sums import (
     SHOWN_HZ,
     SUM_HZ,
@@ -12,6 +14,7 @@ from dolce.core.tuning.bass_sums import (
     with_phases,
 )
 from dolce.core.tuning.change_since import ChangeSince, arrivals_apart, change_of
+from dolce.core.tuning.common_bass import BassRequest, FoundBass
 from dolce.core.tuning.composing import main_channels_later_s, with_table
 from dolce.core.tuning.correction import ANCHOR_RANGE_HZ, SUB_RANGE_HZ, Band, Correction, CorrectionSettings
 from dolce.core.tuning.crossings import (
@@ -79,12 +82,17 @@ __all__ = [
     "SUM_HZ",
     "Alignment",
     "Band",
+    "BassAtSeats",
+    "BassPlayer",
+    "BassProblem",
+    "BassRequest",
     "ChangeSince",
     "ChannelAlignment",
     "ChannelShape",
     "Correction",
     "CorrectionSettings",
     "CrossoverSum",
+    "FoundBass",
     "FoundFilters",
     "GroupCrossover",
     "JobVerdict",
@@ -105,6 +113,8 @@ __all__ = [
     "Since",
     "SpotLevels",
     "arrivals_apart",
+    "bass_at_seats",
+    "bass_problem",
     "change_of",
     "changed_outputs",
     "convolved_db",

@@ -1,7 +1,7 @@
 """What brings the channels level, in time and in phase: one value, every change makes a new one."""
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Literal
 
 from dolce.core import checked
@@ -9,6 +9,7 @@ from dolce.core.alignment import LevelOptions
 from dolce.core.checked import limited, ranges
 from dolce.core.processor import AllPass, BassManagement, ChannelSettings, Crossover, Route
 from dolce.core.subs import SubGroup
+from dolce.core.tuning.common_bass import FoundBass
 from dolce.core.tuning.seat_weighting import SeatWeighting
 
 _SAME_DB, _SAME_S = 0.04, 2e-5
@@ -60,6 +61,8 @@ class Alignment:
         How levels are matched.
     subs : SubGroup or None
         What the subs get as a group; None where each stands for itself.
+    common_bass : FoundBass or None
+        Filters of the bass that subs, and main channels that reach low enough, play together.
     name, note : str
     """
 
@@ -70,6 +73,7 @@ class Alignment:
     seat_weighting: SeatWeighting | None = None
     levels: LevelOptions = field(default_factory=LevelOptions)
     subs: SubGroup | None = None
+    common_bass: FoundBass | None = None
     name: str = ""
     note: str = ""
 
@@ -77,9 +81,27 @@ class Alignment:
         checked.text(self.name, longest=60, where="name of the alignment")
         checked.text(self.note, longest=1000, where="note")
 
-    def routes(self, channel: str) -> list[Route]:
+    def routing_at(self, sample_rate_hz: int) -> BassManagement | None:
+        """The routing as a processor gets it at a sample rate, with the filters of the common bass."""
+        if self.routing is None or self.common_bass is None:
+            return self.routing
+        return replace(self.routing, common=self.common_bass.at_rate(sample_rate_hz))
+
+    @property
+    def common_bass_stands(self) -> bool:
+        """Whether the common bass, where there is one, still stands on the trims, delays and crossovers chosen."""
+        found = self.common_bass
+        return found is None or (
+            self.routing is not None
+            and self.routing.crossover.frequency_hz == found.request.hand_over_hz
+            and not self.routing.by_channel
+            and all(self.settings(output) == settings for output, settings in found.settings.items())
+        )
+
+    def routes(self, channel: str, *, sample_rate_hz: int) -> list[Route]:
         """Where what is fed to a channel goes."""
-        return [Route(output=channel)] if self.routing is None else self.routing.routes(channel)
+        routing = self.routing_at(sample_rate_hz)
+        return [Route(output=channel)] if routing is None else routing.routes(channel)
 
     def settings(self, channel: str) -> ChannelSettings:
         """What an output gets; neutral where nothing was chosen for it."""

@@ -41,7 +41,7 @@ class Outputs:
                 channel: settings_of(alignment, correction, channel, sample_rate_hz=sample_rate_hz, device=device)
                 for channel in channels
             },
-            bass=alignment.routing,
+            bass=alignment.routing_at(sample_rate_hz),
             turned=correction.switches if correction is not None else {},
         )
 

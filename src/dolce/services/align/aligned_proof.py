@@ -153,6 +153,6 @@ def _through(found: Round, alignment: Alignment, job: Job) -> bool:
     if state is None or state.bypassed or state.presets[state.active].corrects:
         return False
     preset = state.presets[state.active]
-    return preset.bass == alignment.routing and all(
+    return preset.bass == alignment.routing_at(job.rig.sample_rate_hz) and all(
         preset.channels.get(channel) == alignment.settings(channel) for channel in job.channels
     )

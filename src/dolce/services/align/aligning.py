@@ -96,9 +96,8 @@ class AlignView:
             r.reading.channel: ChannelSettings(trim_db=r.trim_db, delay_s=min(r.delay_s, 0.2))
             for r in self.alignment_table.channel_rows
         }
-        return limits.broken_by(
-            Preset(name="aligned", channels=settings, bass=self.alignment.routing if self.alignment else None)
-        )
+        routing = self.alignment.routing_at(self.job.rig.sample_rate_hz) if self.alignment else None
+        return limits.broken_by(Preset(name="aligned", channels=settings, bass=routing))
 
 
 class Aligning:
@@ -161,7 +160,7 @@ class Aligning:
         if chosen is not None and chosen.channels:
             self.change(job_id, "with other options for levels", lambda alignment: replace(alignment, levels=options))
         else:
-            self._keep(job_id, replace(chosen or Alignment(), levels=options), "options for levels")
+            self.keep(job_id, replace(chosen or Alignment(), levels=options), "options for levels")
 
     def change(self, job_id: int, how: str, changed: Callable[[Alignment], Alignment]) -> None:
         """Another alignment, put together anew from the round that it stands on.
@@ -176,7 +175,7 @@ class Aligning:
             before = work.alignments.current(job_id) or Alignment()
             base = base_round(work, job, kept=before.round_id)
             after = self._proposing.composed(work, job, base, changed(before))
-        self._keep(job_id, after, how)
+        self.keep(job_id, after, how)
 
     def keep_version(self, job_id: int, *, name: str, note: str) -> None:
         """Keep the present alignment under a name, to come back to or to hold another against it.
@@ -206,7 +205,7 @@ class Aligning:
         """Go back to an alignment that was kept."""
         with self._context.look() as work:
             kept = work.alignment_versions.get(job_id, number)
-        self._keep(job_id, kept.alignment, f"as kept under {kept.alignment.name}")
+        self.keep(job_id, kept.alignment, f"as kept under {kept.alignment.name}")
 
     def forget_version(self, job_id: int, number: int) -> None:
         with self._context.change() as work:
@@ -278,7 +277,7 @@ class Aligning:
             job = work.jobs.get(job_id)
             before = work.alignments.current(job_id) or Alignment()
             base = base_round(work, job, kept=before.round_id)
-        self._keep(
+        self.keep(
             job_id,
             replace(
                 before,
@@ -299,7 +298,8 @@ class Aligning:
             "by hand",
         )
 
-    def _keep(self, job_id: int, after: Alignment, how: str) -> None:
+    def keep(self, job_id: int, after: Alignment, how: str) -> None:
+        """Make it the present one, with a line in the logbook."""
         now = self._context.now()
         with self._context.change() as work:
             before = work.alignments.current(job_id)

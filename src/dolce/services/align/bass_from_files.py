@@ -99,7 +99,7 @@ def write_shared_bass(
     )
     found = shared_bass(taking_part, aim, length_s=length_s, latency_s=latency_s, weights=weights)
     sample_rate_hz = rates.pop()
-    filters = found.filters(sample_rate_hz)
+    filters = found.filters.impulses(sample_rate_hz)
     document = {
         "main_seat": seat,
         "hand_over_hz": to_hz,
@@ -153,8 +153,8 @@ def _whole_spots(takes: Sequence[ListedTake], kinds: Mapping[str, str]) -> tuple
 
 
 def _as_played(rows: Sequence[ImpulseResponse], setting: MainSetting, latency_s: float) -> MainChannel:
-    return MainChannel(
-        responses=rows,
+    return MainChannel.of(
+        rows,
         level_db=setting.level_db,
         delay_s=setting.delay_s + latency_s,
         polarity=-1 if setting.polarity == "inverted" else 1,

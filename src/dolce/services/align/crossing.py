@@ -232,7 +232,9 @@ class Crossing:
 
     def without_crossovers(self, job_id: int) -> None:
         """Every channel plays its whole range itself again."""
-        self._aligning.change(job_id, "without crossovers", lambda alignment: replace(alignment, routing=None))
+        self._aligning.change(
+            job_id, "without crossovers", lambda alignment: replace(alignment, routing=None, common_bass=None)
+        )
 
     def hold_group(self, job_id: int, *, delay_s: float, polarity: int) -> None:
         """Delay and polarity of all subs against the main channels by hand."""

@@ -1,7 +1,7 @@
 """The subs together: what each does alone, as they are, by distance, as found and by hand, at every seat."""
 
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from typing import Literal
 
 import numpy as np
@@ -24,10 +24,11 @@ from dolce.core.subs import (
     state_of,
 )
 from dolce.core.subs.group import How
-from dolce.core.tuning import SUM_HZ, usual_seat_weighting
+from dolce.core.tuning import SUM_HZ, Alignment, BassAtSeats, FoundBass, bass_at_seats, usual_seat_weighting
 from dolce.errors import Conflict, NotFound
 from dolce.services.align.aligning import Aligning
-from dolce.services.align.bass_takes import summable
+from dolce.services.align.bass_takes import bass_responses, summable
+from dolce.services.align.common_bass import BassSearch, CommonBassBench
 from dolce.services.align.sub_searches import Searching, SubSearches
 from dolce.services.context import Context
 from dolce.services.read.round_curves import base_round
@@ -48,6 +49,10 @@ class WorkbenchView:
     frequency_hz : ndarray, shape (points,)
     states : by code: "alone-Sub1", "as-they-are", "distances", "search", "used", "by-hand" or "trade-3"
     shown : code of the one whose curves are drawn
+    common : the search for filters of the common bass, with what it found
+    common_used : the common bass in use
+    common_stands : whether it still stands on the trims, delays and crossovers in use
+    at_seats : the common bass by code: "shared-all" and "shared-subs" as found, "used"
     pareto_front : what else the search met, as (output, spread and what an equaliser would leave together, code)
     """
 
@@ -63,6 +68,10 @@ class WorkbenchView:
     searching: Searching | None = None
     limits: SearchLimits
     group: SubGroup | None = None
+    common: BassSearch | None = None
+    common_used: FoundBass | None = None
+    common_stands: bool = True
+    at_seats: Mapping[str, BassAtSeats] = field(default_factory=dict)
     pareto_front: tuple[tuple[float, float, str], ...] = ()
 
 
@@ -74,15 +83,15 @@ class _Bench:
     field: BassField
     seats: tuple[str, ...]
     without: tuple[str, ...]
-    spots: int
+    spot_ids: tuple[int, ...]
     rests_on: tuple
 
 
 class SubWorkbench:
     """Subs of a job as one."""
 
-    def __init__(self, context: Context, aligning: Aligning) -> None:
-        self._context, self._aligning = context, aligning
+    def __init__(self, context: Context, aligning: Aligning, common: CommonBassBench) -> None:
+        self._context, self._aligning, self._common = context, aligning, common
         self._benches: dict[int, _Bench] = {}
         self._searches = SubSearches()
 
@@ -94,6 +103,12 @@ class SubWorkbench:
             base = base_round(work, job, kept=alignment.round_id if alignment else None)
             group = alignment.subs if alignment else None
             bench = self._bench(work, job, base)
+            common = self._common.search_of(job_id)
+            at_seats = (
+                {}
+                if isinstance(bench, str) or base is None
+                else self._common_at_seats(work, job, base, bench, alignment, common)
+            )
         search = self._searches.of(job_id)
         if isinstance(bench, str):
             return WorkbenchView(
@@ -102,16 +117,17 @@ class SubWorkbench:
         if search is not None and search.rests_on != bench.rests_on:
             search = None  # takes, seats or subs are others now: it says nothing of these
         limits = search.limits if search else SearchLimits()
-        states, pareto_front = self._states(job, bench, search, group, hand, limits)
-        fallback = (
-            "by-hand" if hand else "search" if "search" in states else "used" if "used" in states else "as-they-are"
-        )
+        used = alignment.common_bass if alignment else None
+        states, pareto_front = self._states(job, bench, search, None if used else group, hand, limits)
+        states |= {code: found.state for code, found in at_seats.items()}
+        order = ("by-hand",) if hand else ("shared-all", "shared-subs", "search", "used")
+        fallback = next((code for code in order if code in states), "as-they-are")
         return WorkbenchView(
             job=job,
             round=base,
             missing="",
             seats=bench.seats,
-            spots=bench.spots,
+            spots=len(bench.spot_ids),
             without=bench.without,
             frequency_hz=bench.field.grid_hz,
             states=states,
@@ -119,8 +135,34 @@ class SubWorkbench:
             searching=search,
             limits=limits,
             group=group,
+            common=common,
+            common_used=used,
+            common_stands=alignment is None or alignment.common_bass_stands,
+            at_seats=at_seats,
             pareto_front=pareto_front,
         )
+
+    def _common_at_seats(
+        self,
+        work: UnitOfWork,
+        job: Job,
+        base: Round,
+        bench: _Bench,
+        alignment: Alignment | None,
+        common: BassSearch | None,
+    ) -> dict[str, BassAtSeats]:
+        """What filters of the common bass do that were found, or are in use."""
+        shared = {f"shared-{play}": result.alignment for play, result in common.results.items()} if common else {}
+        if alignment is not None and alignment.common_bass is not None:
+            shared["used"] = alignment
+        if not shared:
+            return {}
+        responses = bass_responses(self._context.bass, work, job, base.id, job.channels, spots=bench.spot_ids)
+        found = {
+            code: bass_at_seats(tried, bench.field, responses, sample_rate_hz=job.rig.sample_rate_hz)
+            for code, tried in shared.items()
+        }
+        return {code: at_seats for code, at_seats in found.items() if at_seats is not None}
 
     def search(self, job_id: int, limits: SearchLimits) -> None:
         """Look for the settings that serve all seats, in a thread of its own.
@@ -167,6 +209,9 @@ class SubWorkbench:
         NotFound
             If there is no such state any more.
         """
+        if code.startswith("shared-"):
+            self._common.use(job_id, code.removeprefix("shared-"))
+            return
         view = self.view(job_id, hand=hand)
         state = view.states.get(code)
         if state is None or len(state.settings) < len([s for s in view.job.speakers if s.is_sub]):
@@ -192,12 +237,14 @@ class SubWorkbench:
         self._aligning.change(
             job_id,
             f"of subs {how if how != 'search' else 'optimised'}",
-            lambda alignment: replace(alignment, subs=kept),
+            lambda alignment: replace(alignment, subs=kept, common_bass=None),
         )
 
     def apart(self, job_id: int) -> None:
         """Subs stand for themselves again."""
-        self._aligning.change(job_id, "of subs one by one", lambda alignment: replace(alignment, subs=None))
+        self._aligning.change(
+            job_id, "of subs one by one", lambda alignment: replace(alignment, subs=None, common_bass=None)
+        )
 
     def _bench(self, work: UnitOfWork, job: Job, base: Round | None) -> _Bench | str:
         """The field of all subs, or why there is none."""
@@ -230,7 +277,7 @@ class SubWorkbench:
             )
         spectra = self._context.bass.spectra(work, [by_cell[sub, spot.id] for sub in subs for spot in whole])
         names = {seat.id: seat.name for seat in job.plan.seats}
-        field = BassField(
+        bass = BassField(
             np.array([[spectra[by_cell[sub, spot.id].id][_NEAR] for spot in whole] for sub in subs]),
             SUM_HZ[_NEAR],
             seat_of=[spot.seat_id for spot in whole],
@@ -238,9 +285,9 @@ class SubWorkbench:
         )
         bench = _Bench(
             subs=subs,
-            field=field,
-            seats=tuple(names[seat] for seat in field.seats),
-            spots=len(whole),
+            field=bass,
+            seats=tuple(names[seat] for seat in bass.seats),
+            spot_ids=tuple(spot.id for spot in whole),
             without=tuple(job.at_spot(spot.id) for spot in spots if spot not in whole),
             rests_on=rests_on,
         )
@@ -256,9 +303,9 @@ class SubWorkbench:
         hand: Mapping[str, SubSetting] | None,
         limits: SearchLimits,
     ) -> tuple[dict[str, SubState], tuple[tuple[float, float, str], ...]]:
-        field, subs = bench.field, bench.subs
-        plain = field.levels_db(field.weights_of(neutral(field.count)))
-        as_they_are = field.by_seat_db(plain).mean(axis=-1)
+        bass, subs = bench.field, bench.subs
+        plain = bass.levels_db(bass.weights_of(neutral(bass.count)))
+        as_they_are = bass.by_seat_db(plain).mean(axis=-1)
         wanted: dict[str, Mapping[str, SubSetting]] = (
             {f"alone-{sub}": {sub: SubSetting()} for sub in subs} if len(subs) > 1 else {}
         )
@@ -277,6 +324,6 @@ class SubWorkbench:
             wanted["used"] = group.settings
         if hand:
             wanted["by-hand"] = hand
-        return {code: state_of(field, subs, settings, as_they_are, limits) for code, settings in wanted.items()}, tuple(
+        return {code: state_of(bass, subs, settings, as_they_are, limits) for code, settings in wanted.items()}, tuple(
             pareto_front
         )

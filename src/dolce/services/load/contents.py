@@ -65,8 +65,12 @@ class Tuned:
     @property
     def cut_db(self) -> float:
         """The headroom cut that all contents of the correction get alike, so that comparing them is fair."""
-        bass = self.stands_on.routing if self.stands_on else None
-        return max(cut_db(self.job, settings, bass) for settings in (self.settings, self.aligned_only))
+        return max(cut_db(self.job, settings, self.routing) for settings in (self.settings, self.aligned_only))
+
+    @property
+    def routing(self) -> BassManagement | None:
+        """Routes, with the filters of the common bass at the rate of the job."""
+        return self.stands_on.routing_at(self.job.rig.sample_rate_hz) if self.stands_on else None
 
     @property
     def aligned_only(self) -> dict[str, ChannelSettings]:
@@ -120,8 +124,7 @@ def preset_of(content: str, tuned: Tuned) -> Preset:
         }
     else:
         aligned = tuned.aligned_only
-    routing = tuned.stands_on.routing if tuned.stands_on else None
-    return Preset(name=names[content], cut_db=tuned.cut_db, channels=aligned, bass=routing)
+    return Preset(name=names[content], cut_db=tuned.cut_db, channels=aligned, bass=tuned.routing)
 
 
 @cache(32)

@@ -124,8 +124,7 @@ class LoadView:
     @property
     def outputs(self) -> Outputs:
         """What every output gets with the content that is looked at, and the routes to it."""
-        stands_on = self.tuned.of(self.content).stands_on
-        return Outputs(settings=self.settings, bass=stands_on.routing if stands_on else None)
+        return Outputs(settings=self.settings, bass=self.tuned.of(self.content).routing)
 
     @property
     def seat_levels(self) -> dict[str, tuple[float, float]]:
@@ -152,8 +151,7 @@ class LoadView:
     def crossovers(self, channel: str) -> str:
         """Crossovers that an output has itself, or gets by bass management, in words; empty for none."""
         channel_settings = self.settings[channel]
-        stands_on = self.tuned.of(self.content).stands_on
-        bass = stands_on.routing if stands_on else None
+        bass = self.tuned.of(self.content).routing
         crossovers = [
             f"from {crossover.frequency_hz:g} Hz"
             for crossover in (

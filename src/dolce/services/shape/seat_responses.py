@@ -53,7 +53,7 @@ def heard_of(
     """
     alignment, rate = correction.alignment or Alignment(), job.rig.sample_rate_hz
     weights = spot_weights(job, correction.seat_weighting)
-    if len(alignment.routes(channel)) > 1:
+    if len(alignment.routes(channel, sample_rate_hz=rate)) > 1:
         # Where the sum can't be formed at any spot there is nothing to shape: its main speaker alone is another sound.
         return _summed(context, work, job, correction, round_id, channel, weights, before)
     curves = subs_as_one(context, work, job, alignment, round_id=round_id, curves=context.curves.of(work, round_id))
@@ -83,7 +83,7 @@ def unsummed(
     work: UnitOfWork, job: Job, correction: Correction, round_id: int, channel: str
 ) -> dict[int, tuple[str, ...]]:
     """Spots that count at which what plays a channel can't be added up, and which outputs lack a known arrival."""
-    routes = (correction.alignment or Alignment()).routes(channel)
+    routes = (correction.alignment or Alignment()).routes(channel, sample_rate_hz=job.rig.sample_rate_hz)
     outputs = tuple(dict.fromkeys(route.output for route in routes))
     spots = [spot for spot, weight in spot_weights(job, correction.seat_weighting).items() if weight > 0]
     return not_summed(work, round_id, outputs, spots) if len(outputs) > 1 else {}
@@ -134,7 +134,7 @@ def _summed(
     )
     ways_db = [
         route.level_db(ANALYSIS_GRID_HZ, sample_rate_hz=rate)
-        for route in alignment.routes(channel)
+        for route in alignment.routes(channel, sample_rate_hz=rate)
         if route.output == channel
     ]
     levels = levels + power_db(np.sum(10 ** (np.array(ways_db) / 10), axis=0))

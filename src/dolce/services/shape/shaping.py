@@ -422,7 +422,10 @@ class Shaping:
 
 def _rests_on(job: Job, newest: object, correction: Correction, channel: str) -> tuple:
     """What a channel sounds like without its own filters follows from."""
-    outputs = {route.output for route in (correction.alignment or Alignment()).routes(channel)} - {channel}
+    outputs = {
+        route.output
+        for route in (correction.alignment or Alignment()).routes(channel, sample_rate_hz=job.rig.sample_rate_hz)
+    } - {channel}
     return (
         newest,
         job.rig.sample_rate_hz,

@@ -62,18 +62,20 @@ def sum_plot(view: CrossingView, channel: str, seat: int) -> dict:
     return frequency_plot(x, curves, x_range=(x[0], x[-1]), y_range=range_around(values.max(), least_db=35.0))
 
 
-def routing_page(alignment: Alignment, channels: tuple[str, ...]) -> dict:
+def routing_page(alignment: Alignment, channels: tuple[str, ...], *, sample_rate_hz: int) -> dict:
     """What the template of routing shows, with subs and without."""
     bass = alignment.routing
     return {
-        "routes": route_rows(alignment, channels),
+        "routes": route_rows(alignment, channels, sample_rate_hz=sample_rate_hz),
         "codes": [(channel, channel) for channel in channels],
         "adds_up": bass.adds_up_db(channels) if bass else {},
         "crossed": bass is not None and bool(bass.subs),
     }
 
 
-def route_rows(alignment: Alignment, channels: tuple[str, ...]) -> list[tuple[str, dict[str, str]]]:
+def route_rows(
+    alignment: Alignment, channels: tuple[str, ...], *, sample_rate_hz: int
+) -> list[tuple[str, dict[str, str]]]:
     """Every channel, with what each output that it reaches gets of it."""
     codes = list(channels)
     if alignment.routing is not None and alignment.routing.effects is not None:
@@ -81,7 +83,7 @@ def route_rows(alignment: Alignment, channels: tuple[str, ...]) -> list[tuple[st
     rows = []
     for code in codes:
         cells: dict[str, str] = {}
-        for route in alignment.routes(code):
+        for route in alignment.routes(code, sample_rate_hz=sample_rate_hz):
             side = (
                 ""
                 if route.crossover is None

@@ -75,7 +75,7 @@ def _crossover(job_id: int, _view: AlignView) -> dict:
 
 
 def _routing(_job_id: int, view: AlignView) -> dict:
-    return routing_page(view.alignment or Alignment(), view.job.channels)
+    return routing_page(view.alignment or Alignment(), view.job.channels, sample_rate_hz=view.job.rig.sample_rate_hz)
 
 
 def _proof(job_id: int, view: AlignView) -> dict:

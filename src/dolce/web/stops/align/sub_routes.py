@@ -4,6 +4,7 @@ from flask import make_response, render_template, request
 from werkzeug.wrappers import Response
 
 from dolce.core.subs import SearchLimits, SubSetting
+from dolce.core.tuning import BassRequest
 from dolce.web.shared.form_reader import FormReader
 from dolce.web.shared.page import services
 from dolce.web.stops.align.sheets import after, blueprint, on_sheet, show
@@ -45,6 +46,48 @@ def search_progress(job_id: int) -> Response:
     response = make_response(render_template("align/_search_progress.html", bench=view, job_id=job_id))
     response.headers["HX-Retarget"], response.headers["HX-Reswap"] = "#search-progress", "outerHTML"
     return response
+
+
+@blueprint.post("/subs/bass")
+@on_sheet("subs")
+def search_bass(job_id: int) -> Response:
+    """Look for filters of the common bass."""
+    form = FormReader(request.form)
+    asked = BassRequest(
+        play=form.choice("play", ("all", "subs")),
+        hand_over_hz=form.of(BassRequest, "hand_over_hz"),
+        max_loss_db=form.of(BassRequest, "max_loss_db", typed="bass_loss_db"),
+        length_s=form.of(BassRequest, "length_s", typed="length_ms", per_unit=1000, unit="ms"),
+        latency_s=form.of(BassRequest, "latency_s", typed="latency_ms", per_unit=1000, unit="ms"),
+    )
+    form.done()
+    services().common_bass.search(job_id, asked)
+    return after(job_id, "subs")
+
+
+@blueprint.post("/subs/bass/stop")
+def stop_bass(job_id: int) -> Response:
+    """End the search for filters; nothing of it is kept."""
+    services().common_bass.stop(job_id)
+    return after(job_id, "subs")
+
+
+@blueprint.get("/subs/bass/progress")
+def bass_progress(job_id: int) -> Response:
+    """How far the search for filters is; the whole sheet once it is done."""
+    search = services().common_bass.search_of(job_id)
+    if search is None or not search.running:
+        return show(job_id, "subs")
+    response = make_response(render_template("align/_bass_progress.html", bass_search=search, job_id=job_id))
+    response.headers["HX-Retarget"], response.headers["HX-Reswap"] = "#bass-progress", "outerHTML"
+    return response
+
+
+@blueprint.post("/subs/bass/leave")
+def leave_bass(job_id: int) -> Response:
+    """Each sub gets gain, delay and polarity alone again."""
+    services().common_bass.leave(job_id)
+    return after(job_id, "subs")
 
 
 @blueprint.post("/subs/hand")

@@ -5,6 +5,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from dolce.core.subs import SubState
+from dolce.core.tuning import BassPlayer, BassRequest, FoundBass
+from dolce.services.align.common_bass import BassResult
 from dolce.services.align.sub_workbench import WorkbenchView
 from dolce.web.shared.plot_data import frequency_plot, range_around
 
@@ -14,6 +16,8 @@ _NAMES = {
     "search": "Optimised",
     "used": "In use",
     "by-hand": "By hand",
+    "shared-all": "Shared by all",
+    "shared-subs": "Subs with filters",
 }
 _FRONT_W, _FRONT_H, _EDGE = 250.0, 118.0, 22.0
 
@@ -41,8 +45,30 @@ def workbench_page(view: WorkbenchView) -> dict:
             (code, state) for code, state in view.states.items() if not code.startswith("trade-") or state is shown
         ],
         "pareto_front": pareto_points(view),
+        "shared": shared_in_front(view),
+        "bass_request": view.common.request if view.common is not None else BassRequest(),
         "trade_size": (_FRONT_W, _FRONT_H),
     }
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class SharedInFront:
+    """The common bass that is looked at: filters as found or in use, who plays it, and what was left out."""
+
+    found: FoundBass
+    players: tuple[BassPlayer, ...]
+    result: BassResult | None
+
+
+def shared_in_front(view: WorkbenchView) -> SharedInFront | None:
+    """None where other settings of the subs are looked at."""
+    at_seats = view.at_seats.get(view.shown)
+    if at_seats is None:
+        return None
+    results = view.common.results if view.common is not None else {}
+    result = results.get(view.shown.removeprefix("shared-"))
+    found = result.alignment.common_bass if result is not None else view.common_used
+    return None if found is None else SharedInFront(found=found, players=at_seats.players, result=result)
 
 
 def state_name(code: str) -> str:

@@ -305,7 +305,7 @@ def test_the_predicted_response_follows_from_the_package_alone(managed):
     job = services.jobs.get(job_id)
     package = files_of(services, job_id, rates_hz=(48_000,))
     document = json.loads(package["settings.json"])
-    assert (document["version"], document["made_for"]["round"]) == (2, "Untouched")
+    assert (document["version"], document["made_for"]["round"]) == (3, "Untouched")
     assert set(document["inputs"]) == {*job.channels, "LFE"}
     rate, spots = document["sample_rate_hz"], [spot.id for spot in job.spots]
     preset = services.loading.view(job_id, content="corrected")

@@ -86,7 +86,7 @@ def write_filters_text(channels: Mapping[str, Sequence[BandFilter]]) -> bytes:
     return ("\n".join(lines) + "\n").encode()
 
 
-SETTINGS_VERSION = 2
+SETTINGS_VERSION = 3
 
 
 def write_settings_json(
@@ -136,10 +136,15 @@ def write_routes_text(
     headroom_cut_db: float,
 ) -> bytes:
     """Routes and outputs as two tables to type from."""
-    lines = ["Routes: what each input feeds", "", f"{'input':<8} {'output':<8} {'gain dB':>8}  crossover"]
+    lines = [
+        "Routes: what each input feeds",
+        "",
+        f"{'input':<8} {'output':<8} {'gain dB':>8} {'delay ms':>9}  {'filter':<7} crossover",
+    ]
     for name, routes in inputs.items():
         lines += [
-            f"{name:<8} {route['output']:<8} {route['gain_db']:>+8.2f}  {_crossover_words(route['crossover'])}"
+            f"{name:<8} {route['output']:<8} {route['gain_db']:>+8.2f} {1000 * route['delay_s']:>9.3f}  "
+            f"{'bass' if route['convolution'] else 'none':<7} {_crossover_words(route['crossover'])}"
             for route in routes
         ]
     lines += [

@@ -122,8 +122,11 @@ def bass_words(bass: BassManagement, main_channels: Sequence[str]) -> str:
         crossover = bass.of(channel)
         if crossover is not None:
             by_crossover.setdefault(crossover.frequency_hz, []).append(channel)
+    players, plays = bass.subs, "goes to"
+    if bass.common is not None:
+        players, plays = tuple(bass.common.convolutions), "is played together, each through a filter of its own, by"
     parts = [f"{', '.join(channels)} below {at_hz:g} Hz" for at_hz, channels in by_crossover.items()]
-    words = f"Bass of {'; of '.join(parts)} goes to {', '.join(bass.subs)}." if parts else ""
+    words = f"Bass of {'; of '.join(parts)} {plays} {', '.join(players)}." if parts else ""
     if bass.effects is not None:
         words += (
             f" The effects channel goes there up to {bass.effects.low_pass.frequency_hz:g} Hz, "

@@ -1,5 +1,6 @@
 """What channels and subs make together in the bass, as the outputs will play them."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Literal
 
@@ -68,22 +69,28 @@ def signal_paths_of(outputs: Outputs, responses: Responses, channel: str) -> lis
     return found
 
 
-def with_phases(level_db: NDArray, parts: NDArray) -> NDArray[np.float64] | None:
+def with_phases(
+    level_db: NDArray, parts: Sequence[tuple[Route, NDArray]], responses: Responses, change_db: Sequence[NDArray]
+) -> NDArray[np.float64] | None:
     """Levels of several sounds at once, on the analysis grid, shape (spots, points); None where a part is missing.
 
     Parameters
     ----------
     level_db : their powers added up, over 1/12 octave, shape (spots, points)
-    parts : complex, each sound at `SUM_HZ`, shape (parts, spots, frequencies)
+    parts : what each route adds (`signal_paths_of`), complex at `SUM_HZ`, shape (spots, frequencies)
+    change_db : by how much each route changed the level of its output for `level_db`, shape (points,)
 
     Notes
     -----
     Only what phases change is taken from the parts: levels, and how they are smoothed, are those of the curves. Up to
-    300 Hz; above 450 Hz nobody knows phases that well.
+    300 Hz; above 450 Hz nobody knows phases that well. A filter that changes within a twelfth of an octave changes the
+    parts by more than their smoothed levels say, and that is taken from the parts too.
     """
-    together = power_db(np.abs(parts.sum(axis=0)) ** 2 @ _SMOOTH_BASS) - power_db(
-        (np.abs(parts) ** 2).sum(axis=0) @ _SMOOTH_BASS
-    )
+    alone = np.zeros((level_db.shape[0], np.count_nonzero(_BASS)))
+    for (route, _), change in zip(parts, change_db, strict=True):
+        smoothed = np.abs(responses.channels[route.output]) ** 2 @ _SMOOTH_BASS
+        alone += smoothed * 10 ** (change[_BASS] / 10)
+    together = power_db(np.abs(np.sum([part for _, part in parts], axis=0)) ** 2 @ _SMOOTH_BASS) - power_db(alone)
     if np.isnan(together).any():
         return None
     at = ANALYSIS_GRID_HZ[_BASS]

@@ -49,7 +49,7 @@ def predicted_levels(
     if not wanted:
         return None
     rate = job.rig.sample_rate_hz
-    power = np.zeros((len(wanted), ANALYSIS_GRID_HZ.size))
+    power, changes = np.zeros((len(wanted), ANALYSIS_GRID_HZ.size)), []
     for route in routes:
         levels = curves[route.output].spots
         rows = [levels.spots.index(spot) for spot in wanted]
@@ -58,11 +58,21 @@ def predicted_levels(
             + outputs.switches_db(route.output, ANALYSIS_GRID_HZ)
             + level_of(outputs.of_output(route.output), at_hz=ANALYSIS_GRID_HZ, sample_rate_hz=rate)
         )
+        changes.append(change)
         power += 10 ** ((levels.level_db[rows] + change) / 10)
     level: NDArray | None = power_db(power)
     if level is not None and len(reached) > 1:
         level = _with_bass(
-            context, work, job, outputs, level, round_id=round_id, channels=channels, reached=reached, spots=wanted
+            context,
+            work,
+            job,
+            outputs,
+            level,
+            changes,
+            round_id=round_id,
+            channels=channels,
+            reached=reached,
+            spots=wanted,
         )
     return None if level is None else SpotLevels(spots=tuple(wanted), level_db=level)
 
@@ -82,6 +92,7 @@ def _with_bass(
     job: Job,
     outputs: Outputs,
     level: NDArray,
+    changes: list[NDArray],
     *,
     round_id: int,
     channels: Sequence[str],
@@ -91,9 +102,8 @@ def _with_bass(
     responses = bass_responses(context.bass, work, job, round_id, reached, spots=spots)
     if set(responses.channels) != set(reached):
         return None
-    return with_phases(
-        level, np.array([part for channel in channels for _, part in signal_paths_of(outputs, responses, channel)])
-    )
+    parts = [part for channel in channels for part in signal_paths_of(outputs, responses, channel)]
+    return with_phases(level, parts, responses, changes)
 
 
 def subs_as_one(

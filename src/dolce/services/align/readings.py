@@ -90,6 +90,8 @@ def aligned_readings(
     )
     if alignment.subs is None:
         return found
+    if alignment.common_bass is not None:  # a sub alone is no part of it that could be held against main channels
+        return [reading for reading in found if not reading.is_sub]
     as_taken = SubGroup.of(dict.fromkeys(alignment.subs.settings, SubSetting()), how="as they are")
     group = group_reading(
         kept, work, job, round_id, as_taken, weights=level_weights(job, alignment.seat_weighting), main_channels=found

@@ -8,7 +8,7 @@ from numpy.typing import NDArray
 
 from dolce.core.filters.convolution import DURATION_S
 from dolce.core.job import Job, Round
-from dolce.core.processor import ChannelSettings, Preset, ProcessorLimits, UnsupportedSetting
+from dolce.core.processor import ChannelSettings, CommonBass, Preset, ProcessorLimits, UnsupportedSetting
 from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.core.tuning import Correction, OutputLoad, Outputs, output_loads, seat_levels_db
 from dolce.services.load.contents import Tuned, inputs_of
@@ -125,6 +125,18 @@ class LoadView:
     def outputs(self) -> Outputs:
         """What every output gets with the content that is looked at, and the routes to it."""
         return Outputs(settings=self.settings, bass=self.tuned.of(self.content).routing)
+
+    def common_bass_at(self, sample_rate_hz: int) -> CommonBass | None:
+        """Filters of the common bass at a sample rate; None where the content has none."""
+        stands_on = self.tuned.of(self.content).stands_on
+        found = stands_on.common_bass if stands_on is not None and stands_on.routing is not None else None
+        return None if found is None else found.at_rate(sample_rate_hz)
+
+    @property
+    def common_bass_stands(self) -> bool:
+        """Whether the common bass still stands on the trims, delays and crossovers of the content."""
+        stands_on = self.tuned.of(self.content).stands_on
+        return stands_on is None or stands_on.common_bass_stands
 
     @property
     def seat_levels(self) -> dict[str, tuple[float, float]]:

@@ -112,7 +112,7 @@ def packed(
         ),
     )
     yield "filters/filters.txt", write_filters_text(filters)
-    inputs, outputs = _inputs(load), {channel: _output(load, options, channel) for channel in job.channels}
+    inputs, outputs = _inputs(load, options), {channel: _output(load, options, channel) for channel in job.channels}
     yield (
         "settings.json",
         write_settings_json(
@@ -136,6 +136,7 @@ def packed(
     for rate in options.rates_hz:
         yield f"filters/biquads-{rate}.csv", write_filters_csv(filters, sample_rate_hz=rate, signs=options.signs)
         yield from _impulse_files(load, options, rate, 10 ** (-attenuation_db / 20))
+        yield from _bass_files(load, options, rate)
 
 
 def _remarks(load: LoadView, options: PackageOptions, attenuation_db: float) -> tuple[str, ...]:
@@ -147,6 +148,14 @@ def _remarks(load: LoadView, options: PackageOptions, attenuation_db: float) -> 
         )
     most = _most_samples(load)
     limits = load.job.limits
+    for rate in options.rates_hz if limits is not None and limits.id is not None else ():
+        common = load.common_bass_at(rate)
+        longest = max((taps.taps for taps in common.convolutions.values()), default=0) if common else 0
+        if limits is not None and longest > limits.bass_taps:
+            notes.append(
+                f"{limits.name} holds {limits.bass_taps} taps between the common bass and an output; at {rate} Hz the "
+                f"filters have {longest}: the common bass can't be used there. Search for shorter filters on Align."
+            )
     for rate in options.rates_hz if most and limits is not None else ():
         longest = max(round(_seconds(filters_) * rate) for filters_ in _filters_of(load).values())
         if longest > most:
@@ -211,6 +220,21 @@ def _impulse_files(load: LoadView, options: PackageOptions, rate: int, gain: flo
         yield f"impulse-responses/all-{rate}Hz.wav", write(together, sample_rate_hz=rate)
 
 
+def _bass_files(load: LoadView, options: PackageOptions, rate: int) -> Iterator[tuple[str, bytes]]:
+    """Filters of the common bass, as they are: none exceeds full scale."""
+    common = load.common_bass_at(rate)
+    if common is None:
+        return
+    write = write_wav if options.samples == "float" else write_wav_24
+    made = {output: taps.impulse for output, taps in common.convolutions.items()}
+    if options.layout == "each":
+        for output, impulse in made.items():
+            yield f"common-bass/{rate}/{output}-{rate}Hz.wav", write(impulse, sample_rate_hz=rate)
+    else:
+        together = np.array([made[output] for output in in_order(tuple(made), options.order)]).T
+        yield f"common-bass/all-{rate}Hz.wav", write(together, sample_rate_hz=rate)
+
+
 def _impulse(load: LoadView, filters_: FoundConvolution | tuple[BandFilter, ...], rate: int) -> NDArray:
     """As long as it is, or as a device holds."""
     most = _most_samples(load)
@@ -238,7 +262,7 @@ def _targets(correction: Correction) -> dict:
     }
 
 
-def _inputs(load: LoadView) -> dict[str, list[dict]]:
+def _inputs(load: LoadView, options: PackageOptions) -> dict[str, list[dict]]:
     """Routes of every input, the effects channel included where something plays it."""
     return {
         name: [
@@ -246,10 +270,21 @@ def _inputs(load: LoadView) -> dict[str, list[dict]]:
                 "output": route.output,
                 "gain_db": round(route.gain_db, 4),
                 "crossover": crossover_row(route.crossover, route.side),
+                "delay_s": route.delay_s,
+                "convolution": None if route.convolution is None else _bass_file_names(route.output, options),
             }
             for route in load.outputs.routes(name)
         ]
         for name in inputs_of(load.job, load.outputs.bass)
+    }
+
+
+def _bass_file_names(output: str, options: PackageOptions) -> dict[str, str]:
+    """By sample rate."""
+    each = options.layout == "each"
+    return {
+        str(rate): f"common-bass/{rate}/{output}-{rate}Hz.wav" if each else f"common-bass/all-{rate}Hz.wav"
+        for rate in options.rates_hz
     }
 
 
@@ -325,6 +360,7 @@ def _note(load: LoadView, options: PackageOptions, notes: tuple[str, ...]) -> st
     job = load.job
     kind = SAMPLES[options.samples]
     single = options.layout == "one"
+    common = load.common_bass_at(options.rates_hz[0])
     lines = [
         f"Correction for {job.name}",
         "",
@@ -333,6 +369,15 @@ def _note(load: LoadView, options: PackageOptions, notes: tuple[str, ...]) -> st
         f"{'' if single else 'mono, '}{kind},",
         f"                       {load.impulse_words}",
         "                       They hold the filters only: no trim, no delay, no headroom cut.",
+        *(
+            [
+                "  common-bass/         one filter for each output that plays the bass of all channels together,",
+                f"                       {'one WAV' if not single else 'all in one WAV'}, as they are; channels' own",
+                f"                       sound waits {1000 * common.latency_s:g} ms for it (settings.json, routes)",
+            ]
+            if common is not None
+            else []
+        ),
         "                       A filter fits its own sample rate only.",
     ]
     if single:

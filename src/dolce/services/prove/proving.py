@@ -117,6 +117,11 @@ class Proving:
             merged_before, merged_after, group = self._with_subs_as_one(
                 work, job, stands_on, before, after, curves_before, curves_after
             )
+            in_all = _subs_in_common_bass(after)
+            merged_before, merged_after = (
+                {channel: curves for channel, curves in merged.items() if channel not in in_all}
+                for merged in (merged_before, merged_after)
+            )
             moved = tuple(
                 dict.fromkeys(
                     word for round_ in (before, after) if round_ for word in moved_words(work, job, round_.id)
@@ -136,7 +141,9 @@ class Proving:
             )
             if found is not None:
                 channels[SUBS if name in group else name] = found
-        absent = tuple(c for c in job.channels if c not in channels and not (c in group and SUBS in channels))
+        absent = tuple(
+            c for c in job.channels if c not in channels and c not in in_all and not (c in group and SUBS in channels)
+        )
         needs = _needs(before, correction.found, job, after, absent)
         return ProofView(
             job=job,
@@ -234,6 +241,13 @@ class Proving:
         with self._context.look() as work:
             work.jobs.name(job_id)
             return work.logbook.latest(job_id, count=LOGBOOK_PAGE, before=before)
+
+
+def _subs_in_common_bass(after: Round | None) -> tuple[str, ...]:
+    """Subs that play the common bass in a round: every main channel's takes hold what they play, and prove it."""
+    held = None if after is None or after.state is None or after.state.bypassed else after.state
+    bass = held.presets[held.active].bass if held is not None else None
+    return bass.subs if bass is not None and bass.common is not None else ()
 
 
 def _needs(before: Round | None, shaped: bool, job: Job, after: Round | None, absent: tuple[str, ...]) -> Needs:

@@ -5,8 +5,8 @@ from dataclasses import replace
 import numpy as np
 
 from dolce.core.correction import low_frequency_extension_hz
-from dolce.core.dsp import power_db
 from dolce.core.job import Job
+from dolce.core.processor import BASS
 from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.core.room import SUB_CODES
 from dolce.core.tuning import (
@@ -53,7 +53,7 @@ def heard_of(
     """
     alignment, rate = correction.alignment or Alignment(), job.rig.sample_rate_hz
     weights = spot_weights(job, correction.seat_weighting)
-    if len(alignment.routes(channel, sample_rate_hz=rate)) > 1:
+    if len(alignment.routes(feed_of(alignment, channel), sample_rate_hz=rate)) > 1:
         # Where the sum can't be formed at any spot there is nothing to shape: its main speaker alone is another sound.
         return _summed(context, work, job, correction, round_id, channel, weights, before)
     curves = subs_as_one(context, work, job, alignment, round_id=round_id, curves=context.curves.of(work, round_id))
@@ -79,11 +79,19 @@ def heard_of(
     return replace(seats, extension_hz=end), spots
 
 
+def feed_of(alignment: Alignment, channel: str) -> str:
+    """What is fed to hear a channel as it plays: a sub plays its part of the common bass, where there is one."""
+    routing = alignment.routing
+    shared = alignment.common_bass is not None and routing is not None and channel in routing.subs
+    return BASS if shared else channel
+
+
 def unsummed(
     work: UnitOfWork, job: Job, correction: Correction, round_id: int, channel: str
 ) -> dict[int, tuple[str, ...]]:
     """Spots that count at which what plays a channel can't be added up, and which outputs lack a known arrival."""
-    routes = (correction.alignment or Alignment()).routes(channel, sample_rate_hz=job.rig.sample_rate_hz)
+    alignment = correction.alignment or Alignment()
+    routes = alignment.routes(feed_of(alignment, channel), sample_rate_hz=job.rig.sample_rate_hz)
     outputs = tuple(dict.fromkeys(route.output for route in routes))
     spots = [spot for spot, weight in spot_weights(job, correction.seat_weighting).items() if weight > 0]
     return not_summed(work, round_id, outputs, spots) if len(outputs) > 1 else {}
@@ -100,6 +108,8 @@ def _summed(
     known: SeatResponses | None,
 ) -> tuple[SeatResponses, tuple[int, ...]] | None:
     alignment, rate = correction.alignment or Alignment(), job.rig.sample_rate_hz
+    feed = feed_of(alignment, channel)
+    own = alignment.routing.subs if feed == BASS and alignment.routing is not None else (channel,)
     spots = [spot for spot, weight in weights.items() if weight > 0]
 
     def predicted(correction: Correction) -> SpotLevels | None:
@@ -109,7 +119,7 @@ def _summed(
             job,
             Outputs.of(alignment, correction, job.channels, sample_rate_hz=rate, device=job.limits),
             round_id=round_id,
-            channels=(channel,),
+            channels=(feed,),
             spots=spots,
         )
 
@@ -118,28 +128,33 @@ def _summed(
         return replace(known, corrected_db=after.level_db), after.spots
     without = replace(
         correction,
-        bands={c: bands for c, bands in correction.bands.items() if c != channel},
-        convolutions={c: convolution for c, convolution in correction.convolutions.items() if c != channel},
+        bands={c: bands for c, bands in correction.bands.items() if c not in own},
+        convolutions={c: convolution for c, convolution in correction.convolutions.items() if c not in own},
     )
     before = predicted(without)
     if before is None or after is None:
         return None
-    settings = replace(
-        settings_of(alignment, without, channel, sample_rate_hz=rate, device=job.limits), filters=(), convolution=None
-    )
-    levels = (
-        context.curves.of(work, round_id)[channel].spots.at(before.spots)
-        + level_of(settings, at_hz=ANALYSIS_GRID_HZ, sample_rate_hz=rate)
-        + correction.switches_db(channel, ANALYSIS_GRID_HZ)
-    )
-    ways_db = [
-        route.level_db(ANALYSIS_GRID_HZ, sample_rate_hz=rate)
-        for route in alignment.routes(channel, sample_rate_hz=rate)
-        if route.output == channel
-    ]
-    levels = levels + power_db(np.sum(10 ** (np.array(ways_db) / 10), axis=0))
+    power = np.zeros_like(before.level_db)
+    for route in alignment.routes(feed, sample_rate_hz=rate):
+        # What a main channel plays of the common bass is no matter of its own.
+        if route.output in own and (feed == BASS or not route.plays_bass):
+            settings = replace(
+                settings_of(alignment, without, route.output, sample_rate_hz=rate, device=job.limits),
+                filters=(),
+                convolution=None,
+            )
+            level = (
+                context.curves.of(work, round_id)[route.output].spots.at(before.spots)
+                + route.level_db(ANALYSIS_GRID_HZ, sample_rate_hz=rate)
+                + level_of(settings, at_hz=ANALYSIS_GRID_HZ, sample_rate_hz=rate)
+                + correction.switches_db(route.output, ANALYSIS_GRID_HZ)
+            )
+            power += 10 ** (level / 10)
     counts = np.array([weights[spot] for spot in before.spots])
-    share = np.average(np.clip(10 ** ((levels - before.level_db) / 10), 0, 1), axis=0, weights=counts)
+    share = np.average(np.clip(power / 10 ** (before.level_db / 10), 0, 1), axis=0, weights=counts)
+    if alignment.common_bass is not None and feed != BASS:
+        # Below the hand-over a band of an output would reach the bass that it plays for all.
+        share = np.where(alignment.common_bass.request.hand_over_hz < ANALYSIS_GRID_HZ, share, 0.0)
     return SeatResponses(
         level_db=before.level_db,
         weights=counts,

@@ -32,7 +32,7 @@ from dolce.services.shape.filter_searches import FilterSearch, FilterSearches
 from dolce.services.shape.levelling import levelled
 from dolce.services.shape.present_correction import present_correction
 from dolce.services.shape.scopes import Scope, in_scope
-from dolce.services.shape.seat_responses import heard_of, shaped_channels, unsummed
+from dolce.services.shape.seat_responses import feed_of, heard_of, shaped_channels, unsummed
 from dolce.store import UnitOfWork
 
 _KEPT_EXPECTATIONS, _KEPT_RESPONSES = 256, 64
@@ -422,10 +422,9 @@ class Shaping:
 
 def _rests_on(job: Job, newest: object, correction: Correction, channel: str) -> tuple:
     """What a channel sounds like without its own filters follows from."""
-    outputs = {
-        route.output
-        for route in (correction.alignment or Alignment()).routes(channel, sample_rate_hz=job.rig.sample_rate_hz)
-    } - {channel}
+    alignment = correction.alignment or Alignment()
+    routes = alignment.routes(feed_of(alignment, channel), sample_rate_hz=job.rig.sample_rate_hz)
+    outputs = {route.output for route in routes} - {channel}
     return (
         newest,
         job.rig.sample_rate_hz,

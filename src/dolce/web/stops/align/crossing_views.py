@@ -69,6 +69,9 @@ def routing_page(alignment: Alignment, channels: tuple[str, ...], *, sample_rate
         "routes": route_rows(alignment, channels, sample_rate_hz=sample_rate_hz),
         "codes": [(channel, channel) for channel in channels],
         "adds_up": bass.adds_up_db(channels) if bass else {},
+        "common_ms": 1000 * alignment.common_bass.filters.latency_s
+        if bass is not None and alignment.common_bass
+        else None,
         "crossed": bass is not None and bool(bass.subs),
     }
 
@@ -89,6 +92,7 @@ def route_rows(
                 if route.crossover is None
                 else (f" {'above' if route.side == 'high' else 'below'} {route.crossover.frequency_hz:g} Hz")
             )
+            side += ", filter" if route.convolution is not None else ""
             words = (
                 f"{route.gain_db:+.1f} dB{side}".replace("-", "−") if route.gain_db else (side.strip() or "all of it")
             )

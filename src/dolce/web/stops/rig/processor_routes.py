@@ -26,6 +26,7 @@ _NUMBERS = (
     "fixed_bands",
     "all_passes",
     "taps",
+    "bass_taps",
     "presets",
 )
 _FIELDS = {"name": "name", "highest Q": "highest_q"}

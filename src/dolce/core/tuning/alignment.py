@@ -9,7 +9,7 @@ from dolce.core.alignment import LevelOptions
 from dolce.core.checked import limited, ranges
 from dolce.core.processor import AllPass, BassManagement, ChannelSettings, Crossover, Route
 from dolce.core.subs import SubGroup
-from dolce.core.tuning.common_bass import FoundBass
+from dolce.core.tuning.common_bass import FoundBass, OutputCorrection
 from dolce.core.tuning.seat_weighting import SeatWeighting
 
 _SAME_DB, _SAME_S = 0.04, 2e-5
@@ -81,11 +81,16 @@ class Alignment:
         checked.text(self.name, longest=60, where="name of the alignment")
         checked.text(self.note, longest=1000, where="note")
 
-    def routing_at(self, sample_rate_hz: int) -> BassManagement | None:
-        """The routing as a processor gets it at a sample rate, with the filters of the common bass."""
+    def routing_at(
+        self, sample_rate_hz: int, corrections: Mapping[str, OutputCorrection] | None = None
+    ) -> BassManagement | None:
+        """The routing as a processor gets it at a sample rate, with the filters of the common bass.
+
+        `corrections` are those of outputs (`FoundBass.at_rate`).
+        """
         if self.routing is None or self.common_bass is None:
             return self.routing
-        return replace(self.routing, common=self.common_bass.at_rate(sample_rate_hz))
+        return replace(self.routing, common=self.common_bass.at_rate(sample_rate_hz, corrections))
 
     @property
     def common_bass_stands(self) -> bool:

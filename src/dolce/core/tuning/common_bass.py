@@ -1,12 +1,13 @@
 """The common bass of an alignment: what was asked of its filters, and the filters that were found."""
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Literal
 
-from dolce.core.bass import BassFigures, BassFilters, ExpectedBass
+from dolce.core.bass import BassFigures, BassFilter, BassFilters, ExpectedBass
 from dolce.core.cache import cache
 from dolce.core.checked import limited, ranges
+from dolce.core.filters import BandFilter, chain_samples
 from dolce.core.processor import ChannelSettings, CommonBass, Convolution
 
 Play = Literal["all", "subs"]
@@ -39,6 +40,17 @@ class BassRequest:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class OutputCorrection:
+    """Trim and bands that a correction gives an output."""
+
+    trim_db: float = 0.0
+    filters: tuple[BandFilter, ...] = ()
+
+
+_PLAIN = OutputCorrection()
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class FoundBass:
     """Filters of the common bass that were found for an alignment, and what they came of.
 
@@ -68,17 +80,39 @@ class FoundBass:
     spots: int
     stopped: bool = False
 
-    def at_rate(self, sample_rate_hz: int) -> CommonBass:
-        """As a processor gets it at a sample rate."""
-        return _at_rate(self.filters, sample_rate_hz)
+    def at_rate(self, sample_rate_hz: int, corrections: Mapping[str, OutputCorrection] | None = None) -> CommonBass:
+        """As a processor gets it at a sample rate.
+
+        With corrections of outputs, the bass keeps its own: what a main's bands and trim do to the channel's sound is
+        taken out of its part of the bass, and what the subs' do is put in, so that all of the bass gets the same.
+        """
+        of_subs = [(corrections or {}).get(row.output, _PLAIN) for row in self.filters.filters if row.end_hz is None]
+        of_bass = of_subs[0] if of_subs else _PLAIN
+        return CommonBass(
+            convolutions={
+                row.output: _convolution(
+                    row,
+                    self.filters.length_s,
+                    sample_rate_hz,
+                    *(
+                        (_PLAIN, _PLAIN)
+                        if row.end_hz is None
+                        else (of_bass, (corrections or {}).get(row.output, _PLAIN))
+                    ),
+                )
+                for row in self.filters.filters
+            },
+            latency_s=self.filters.latency_s,
+        )
 
 
-@cache(8)
-def _at_rate(filters: BassFilters, sample_rate_hz: int) -> CommonBass:
-    return CommonBass(
-        convolutions={
-            output: Convolution.of(sample, sample_rate_hz=sample_rate_hz)
-            for output, sample in filters.impulses(sample_rate_hz).items()
-        },
-        latency_s=filters.latency_s,
-    )
+@cache(64)
+def _convolution(
+    row: BassFilter, length_s: float, sample_rate_hz: int, put_in: OutputCorrection, taken_out: OutputCorrection
+) -> Convolution:
+    """One output's filter; peaking bands and shelves of the opposite gain take each other out exactly."""
+    opposite = tuple(replace(band, gain_db=-band.gain_db) for band in taken_out.filters if band.has_gain)
+    sample = row.impulse(sample_rate_hz=sample_rate_hz, length_s=length_s)
+    for filters in (put_in.filters, opposite):
+        sample = chain_samples(filters, sample, sample_rate_hz=sample_rate_hz)
+    return Convolution.of(sample * 10 ** ((put_in.trim_db - taken_out.trim_db) / 20), sample_rate_hz=sample_rate_hz)

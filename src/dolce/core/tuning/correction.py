@@ -22,9 +22,10 @@ from dolce.core.correction import (
 )
 from dolce.core.filters import BandFilter
 from dolce.core.levels import SUB_LEVEL_BAND_HZ
-from dolce.core.processor import ChannelSettings, Preset, ProcessorLimits
+from dolce.core.processor import BassManagement, ChannelSettings, Preset, ProcessorLimits
 from dolce.core.room import SUB_CODES, partner_of
 from dolce.core.tuning.alignment import Alignment
+from dolce.core.tuning.common_bass import OutputCorrection
 from dolce.core.tuning.seat_weighting import SeatWeighting
 from dolce.errors import Conflict, InvalidValue, NotFound
 
@@ -224,6 +225,15 @@ class Correction:
             if self.found and self.found_for is not None and self.found_for != self.seat_weighting
             else None
         )
+
+    def routing_at(self, alignment: Alignment, sample_rate_hz: int) -> BassManagement | None:
+        """The routing of an alignment with this correction in its outputs."""
+        found = alignment.common_bass
+        corrections = {
+            output: OutputCorrection(trim_db=self.trims_db.get(output, 0.0), filters=self.filters(output))
+            for output in (found.filters.outputs if found is not None else ())
+        }
+        return alignment.routing_at(sample_rate_hz, corrections)
 
     def level_band_hz(self, channel: str) -> tuple[float, float]:
         """The band by which a channel's target gets its level."""

@@ -41,7 +41,9 @@ class Outputs:
                 channel: settings_of(alignment, correction, channel, sample_rate_hz=sample_rate_hz, device=device)
                 for channel in channels
             },
-            bass=alignment.routing_at(sample_rate_hz),
+            bass=alignment.routing_at(sample_rate_hz)
+            if correction is None
+            else correction.routing_at(alignment, sample_rate_hz),
             turned=correction.switches if correction is not None else {},
         )
 

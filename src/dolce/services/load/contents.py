@@ -65,12 +65,17 @@ class Tuned:
     @property
     def cut_db(self) -> float:
         """The headroom cut that all contents of the correction get alike, so that comparing them is fair."""
-        return max(cut_db(self.job, settings, self.routing) for settings in (self.settings, self.aligned_only))
+        return max(
+            cut_db(self.job, self.settings, self.routing(corrected=True)),
+            cut_db(self.job, self.aligned_only, self.routing(corrected=False)),
+        )
 
-    @property
-    def routing(self) -> BassManagement | None:
-        """Routes, with the filters of the common bass at the rate of the job."""
-        return self.stands_on.routing_at(self.job.rig.sample_rate_hz) if self.stands_on else None
+    def routing(self, *, corrected: bool) -> BassManagement | None:
+        """Routes, with the filters of the common bass at the rate of the job, with the correction in outputs or not."""
+        if self.stands_on is None:
+            return None
+        rate = self.job.rig.sample_rate_hz
+        return self.correction.routing_at(self.stands_on, rate) if corrected else self.stands_on.routing_at(rate)
 
     @property
     def aligned_only(self) -> dict[str, ChannelSettings]:
@@ -124,7 +129,9 @@ def preset_of(content: str, tuned: Tuned) -> Preset:
         }
     else:
         aligned = tuned.aligned_only
-    return Preset(name=names[content], cut_db=tuned.cut_db, channels=aligned, bass=tuned.routing)
+    return Preset(
+        name=names[content], cut_db=tuned.cut_db, channels=aligned, bass=tuned.routing(corrected=content != "aligned")
+    )
 
 
 @cache(32)

@@ -1,14 +1,21 @@
 """What would be loaded, and what the processor holds."""
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 from numpy.typing import NDArray
 
 from dolce.core.filters.convolution import DURATION_S
 from dolce.core.job import Job, Round
-from dolce.core.processor import ChannelSettings, CommonBass, Preset, ProcessorLimits, UnsupportedSetting
+from dolce.core.processor import (
+    BassManagement,
+    ChannelSettings,
+    CommonBass,
+    Preset,
+    ProcessorLimits,
+    UnsupportedSetting,
+)
 from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.core.tuning import Correction, OutputLoad, Outputs, output_loads, seat_levels_db
 from dolce.services.load.contents import Tuned, inputs_of
@@ -124,13 +131,19 @@ class LoadView:
     @property
     def outputs(self) -> Outputs:
         """What every output gets with the content that is looked at, and the routes to it."""
-        return Outputs(settings=self.settings, bass=self.tuned.of(self.content).routing)
+        return Outputs(settings=self.settings, bass=self.routing)
+
+    @property
+    def routing(self) -> BassManagement | None:
+        """Routes of the content that is looked at."""
+        return self.tuned.of(self.content).routing(corrected=self.content != "aligned")
 
     def common_bass_at(self, sample_rate_hz: int) -> CommonBass | None:
         """Filters of the common bass at a sample rate; None where the content has none."""
-        stands_on = self.tuned.of(self.content).stands_on
-        found = stands_on.common_bass if stands_on is not None and stands_on.routing is not None else None
-        return None if found is None else found.at_rate(sample_rate_hz)
+        tuned = self.tuned.of(self.content)
+        at_rate = replace(tuned, job=replace(tuned.job, rig=tuned.job.rig.changed(sample_rate_hz=sample_rate_hz)))
+        routing = at_rate.routing(corrected=self.content != "aligned")
+        return routing.common if routing is not None else None
 
     @property
     def common_bass_stands(self) -> bool:
@@ -163,7 +176,7 @@ class LoadView:
     def crossovers(self, channel: str) -> str:
         """Crossovers that an output has itself, or gets by bass management, in words; empty for none."""
         channel_settings = self.settings[channel]
-        bass = self.tuned.of(self.content).routing
+        bass = self.routing
         crossovers = [
             f"from {crossover.frequency_hz:g} Hz"
             for crossover in (

@@ -134,10 +134,19 @@ def _summed(
     before = predicted(without)
     if before is None or after is None:
         return None
+    counts = np.array([weights[spot] for spot in before.spots])
+    seats = SeatResponses(
+        level_db=before.level_db,
+        weights=counts,
+        seat_of=tuple(job.spot(spot).seat_id for spot in before.spots),
+        corrected_db=after.level_db,
+    )
+    if feed == BASS:  # all that play it get the same correction
+        return seats, before.spots
     power = np.zeros_like(before.level_db)
     for route in alignment.routes(feed, sample_rate_hz=rate):
         # What a main channel plays of the common bass is no matter of its own.
-        if route.output in own and (feed == BASS or not route.plays_bass):
+        if route.output == channel and not route.plays_bass:
             settings = replace(
                 settings_of(alignment, without, route.output, sample_rate_hz=rate, device=job.limits),
                 filters=(),
@@ -150,15 +159,8 @@ def _summed(
                 + correction.switches_db(route.output, ANALYSIS_GRID_HZ)
             )
             power += 10 ** (level / 10)
-    counts = np.array([weights[spot] for spot in before.spots])
     share = np.average(np.clip(power / 10 ** (before.level_db / 10), 0, 1), axis=0, weights=counts)
-    if alignment.common_bass is not None and feed != BASS:
-        # Below the hand-over a band of an output would reach the bass that it plays for all.
+    if alignment.common_bass is not None:
+        # Below the hand-over a band of an output is taken out again of the bass that it plays for all.
         share = np.where(alignment.common_bass.request.hand_over_hz < ANALYSIS_GRID_HZ, share, 0.0)
-    return SeatResponses(
-        level_db=before.level_db,
-        weights=counts,
-        seat_of=tuple(job.spot(spot).seat_id for spot in before.spots),
-        share=share,
-        corrected_db=after.level_db,
-    ), before.spots
+    return replace(seats, share=share), before.spots

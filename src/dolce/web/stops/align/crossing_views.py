@@ -64,7 +64,7 @@ def sum_plot(view: CrossingView, channel: str, seat: int) -> dict:
 
 def routing_page(alignment: Alignment, channels: tuple[str, ...], *, sample_rate_hz: int) -> dict:
     """What the template of routing shows, with subs and without."""
-    bass = alignment.routing
+    bass = alignment.routing_at(sample_rate_hz)
     return {
         "routes": route_rows(alignment, channels, sample_rate_hz=sample_rate_hz),
         "codes": [(channel, channel) for channel in channels],

@@ -5,7 +5,7 @@ from collections.abc import Sequence
 from dolce.core.levels import LevelReading
 from dolce.core.processor import BassManagement
 from dolce.core.rig import LineFinding, MicrophoneFinding, RampStep
-from dolce.words.numbers import hertz, length, signed
+from dolce.words.numbers import hertz, length, plain, signed
 
 
 def line_words(finding: LineFinding, units: str) -> str:
@@ -127,6 +127,8 @@ def bass_words(bass: BassManagement, main_channels: Sequence[str]) -> str:
         players, plays = tuple(bass.common.convolutions), "is played together, each through a filter of its own, by"
     parts = [f"{', '.join(channels)} below {at_hz:g} Hz" for at_hz, channels in by_crossover.items()]
     words = f"Bass of {'; of '.join(parts)} {plays} {', '.join(players)}." if parts else ""
+    if bass.common is not None:
+        words += f" Channels' own sound waits {plain(1000 * bass.common.latency_s)} ms for it."
     if bass.effects is not None:
         words += (
             f" The effects channel goes there up to {bass.effects.low_pass.frequency_hz:g} Hz, "

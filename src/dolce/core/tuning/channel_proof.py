@@ -18,6 +18,7 @@ from dolce.core.tuning.channel_curves import ChannelCurves
 from dolce.core.tuning.correction import Correction
 from dolce.core.tuning.prediction import level_of
 from dolce.core.tuning.proof import Proof, SpotLevels, prove
+from dolce.core.tuning.seats_proof import SeatsProof
 from dolce.core.tuning.shape import fronts_level_db, judged_range_hz, target_level_db
 
 
@@ -26,7 +27,7 @@ class ChannelProof:
     """The proof of one channel, its curves relative to its target's level, and its target, shape (points,).
 
     `judged_hz` is the range of its deviations. `after_spots_db` are the spots one by one, shape (spots, points);
-    `crossover_hz` is where subs take over, None without.
+    `crossover_hz` is where subs take over, None without. `seats` is the bass of every seat, None of one alone.
     """
 
     channel: str
@@ -35,6 +36,7 @@ class ChannelProof:
     after_spots_db: NDArray[np.float64]
     judged_hz: tuple[float, float]
     crossover_hz: float | None = None
+    seats: SeatsProof | None = None
 
     @property
     def whole_range(self) -> bool:
@@ -107,6 +109,8 @@ def channel_proof(
         return None
     crossover = held.crossover_of(before.channel)
     shown = SpotLevels(spots=after.spots.spots, level_db=after.level_db + cut_db - level)
+    names = {seat.id: seat.name for seat in job.plan.seats}
+    at_seats = [spot for spot in found.spots if job.spot(spot).seat_id in names]
     return ChannelProof(
         channel=before.channel,
         proof=found,
@@ -114,6 +118,10 @@ def channel_proof(
         after_spots_db=shown.at(found.spots),
         crossover_hz=crossover.frequency_hz if crossover is not None else None,
         judged_hz=judged,
+        seats=SeatsProof.of(
+            *(levels.at(tuple(at_seats)) for levels in (start, predicted, shown)),
+            seat_of=[names[seat] for spot in at_seats if (seat := job.spot(spot).seat_id) is not None],
+        ),
     )
 
 

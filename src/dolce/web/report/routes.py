@@ -8,7 +8,7 @@ from werkzeug.wrappers import Response
 
 from dolce.core.job import PARTS
 from dolce.errors import InvalidForm, InvalidValue
-from dolce.web.report.plots import found_on_paper, proof_on_paper
+from dolce.web.report.plots import found_on_paper, proof_on_paper, seats_on_paper
 from dolce.web.shared.form_reader import FormReader
 from dolce.web.shared.page import download, services
 from dolce.web.stops.prove.views import tolerance_rows
@@ -77,6 +77,9 @@ def _text(job_id: int, *, alone: bool, **context: object) -> str:
         parts=PARTS,
         plots_before={name: found_on_paper(name, shape) for name, shape in report.shapes.items()},
         plots_after={name: proof_on_paper(proof) for name, proof in report.proof.channels.items()},
+        plots_of_seats={
+            name: plots for name, proof in report.proof.channels.items() if (plots := seats_on_paper(proof)) is not None
+        },
         tolerances=tolerance_rows(report.tolerances),
         findings=[words_of(finding, job.plan, job.units) for finding in report.findings],
         **{"fault": "", "typed": {}, **context},

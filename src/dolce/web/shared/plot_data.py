@@ -1,5 +1,7 @@
 """Finished points for the plots: what the scripts draw, they do not compute."""
 
+from collections.abc import Sequence
+
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
@@ -94,6 +96,48 @@ def bass_plot(frequency_hz: NDArray, curves: list[dict], *, y_range: tuple[float
         curves,
         y_range=y_range,
         x_range=(float(frequency_hz[0]), float(frequency_hz[-1])),
+    )
+
+
+# Seats are told apart by the colours of the channels, which stand for nothing here.
+_SEAT_COLOURS = ("L", "R", "C", "Ls", "Rs", "Ltf", "Rtf")
+
+
+def seats_plot(
+    frequency_hz: NDArray, seats: Sequence[str], after_db: NDArray, before_db: NDArray | None, *, before: str
+) -> dict:
+    """The bass of every seat, and faintly behind it how it was; levels of shape (seats, points).
+
+    `before` is what the faint curves are called.
+    """
+    behind = [] if before_db is None else list(zip(seats, before_db, strict=True))
+    curves = [
+        {
+            "label": f"{seat}, {before}",
+            "channel": "Sub1",
+            "state": "before",
+            "note": "",
+            "quiet": True,
+            "y": np.round(level, 1).tolist(),
+        }
+        for seat, level in behind
+    ]
+    curves += [
+        {
+            "label": seat,
+            "channel": _SEAT_COLOURS[k % len(_SEAT_COLOURS)],
+            "state": "after",
+            "note": "",
+            "y": np.round(level, 1).tolist(),
+        }
+        for k, (seat, level) in enumerate(zip(seats, after_db, strict=True))
+    ]
+    everything = np.concatenate([after_db, *([] if before_db is None else [before_db])])
+    return frequency_plot(
+        np.round(frequency_hz, 2).tolist(),
+        curves,
+        x_range=(20.0, 120.0),
+        y_range=range_around(everything, most_db=100.0),
     )
 
 

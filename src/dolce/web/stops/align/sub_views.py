@@ -8,7 +8,7 @@ from dolce.core.subs import SubState
 from dolce.core.tuning import BassPlayer, BassRequest, FoundBass
 from dolce.services.align.common_bass import BassResult
 from dolce.services.align.sub_workbench import WorkbenchView
-from dolce.web.shared.plot_data import frequency_plot, range_around
+from dolce.web.shared.plot_data import seats_plot
 
 _NAMES = {
     "as-they-are": "Unchanged",
@@ -81,36 +81,8 @@ def state_name(code: str) -> str:
 def seat_plot(view: WorkbenchView, state: SubState) -> dict:
     """Every seat's curve with a state, and where the subs are as they are faintly behind."""
     before = view.states["as-they-are"]
-    curves = []
-    if state is not before:
-        curves += [
-            {
-                "label": f"{seat}, unchanged",
-                "channel": "Sub1",
-                "state": "before",
-                "note": "",
-                "quiet": True,
-                "y": np.round(level, 1).tolist(),
-            }
-            for seat, level in zip(view.seats, before.by_seat_db, strict=True)
-        ]
-    curves += [
-        {
-            "label": seat,
-            "channel": _COLOURS[k % len(_COLOURS)],
-            "state": "after",
-            "note": "",
-            "y": np.round(level, 1).tolist(),
-        }
-        for k, (seat, level) in enumerate(zip(view.seats, state.by_seat_db, strict=True))
-    ]
-    everything = np.concatenate([state.by_seat_db, before.by_seat_db])
-    x = np.round(view.frequency_hz, 2).tolist()
-    return frequency_plot(x, curves, x_range=(20.0, 120.0), y_range=range_around(everything, most_db=100.0))
-
-
-# Seats are told apart by the colours of the channels, which stand for nothing here.
-_COLOURS = ("L", "R", "C", "Ls", "Rs", "Ltf", "Rtf")
+    behind = None if state is before else before.by_seat_db
+    return seats_plot(view.frequency_hz, view.seats, state.by_seat_db, behind, before="unchanged")
 
 
 def pareto_points(view: WorkbenchView) -> list[ParetoPoint]:

@@ -12,6 +12,7 @@ from dolce.services.load.packing import LAYOUTS, ORDER_WORDS, SAMPLES, SIGN_WORD
 from dolce.web.shared.form_faults import showing_faults
 from dolce.web.shared.page import after_change, services, show_stop
 from dolce.web.stops.load.listen_views import pressure_plots
+from dolce.words.rig import bass_words
 from dolce.words.unsupported import first_words
 
 blueprint = Blueprint("load", __name__, url_prefix="/jobs/<int:job_id>/load", template_folder="templates")
@@ -45,6 +46,7 @@ def _presets(job_id: int) -> dict:
         "signs": SIGN_WORDS,
         "view": view,
         "first_words": first_words,
+        "bass_words": bass_words,
         "offered": {slot: view.usual_content(view.job, slot, names) for slot in view.slots},
         "loads": {load.output: load for load in view.loads},
     }

@@ -11,7 +11,7 @@ from dolce.services.prove.proving import LOGBOOK_PAGE
 from dolce.web.shared.form_reader import FormReader
 from dolce.web.shared.numbers import number_of, whole_of
 from dolce.web.shared.page import after_change, services, show_stop
-from dolce.web.stops.prove.views import latest_first, proof_plot, tolerance_rows
+from dolce.web.stops.prove.views import bass_at_seats_plot, latest_first, proof_plot, tolerance_rows
 from dolce.words.verdicts import heading, objection_words, remedies_of, sentences
 
 blueprint = Blueprint("prove", __name__, url_prefix="/jobs/<int:job_id>/prove", template_folder="templates")
@@ -58,6 +58,7 @@ def _show(job_id: int) -> Response:
         logbook_page=LOGBOOK_PAGE,
         spots=spots,
         plot=proof_plot(view.channels[channel], spots=spots) if channel else None,
+        seats_plot=bass_at_seats_plot(view.channels[channel]) if channel else None,
     )
 
 

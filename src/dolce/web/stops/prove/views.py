@@ -2,11 +2,16 @@
 
 from collections.abc import Sequence
 
+import numpy as np
+
 from dolce.core.job import LogEntry, LogGroup, grouped
 from dolce.core.tuning.channel_proof import ChannelProof
+from dolce.core.tuning.seats_proof import SEATS_HZ
 from dolce.services.prove.tolerating import ToleranceView
-from dolce.web.shared.plot_data import TO_CORRECT_DB, curve, response_plot
+from dolce.web.shared.plot_data import TO_CORRECT_DB, curve, response_plot, seats_plot
 from dolce.words.numbers import hertz
+
+_LOWEST_DB = -30.0  # what a small loudspeaker does at 20 Hz need not flatten the picture
 
 
 def proof_plot(shown: ChannelProof, *, spots: bool = False) -> dict:
@@ -24,6 +29,14 @@ def proof_plot(shown: ChannelProof, *, spots: bool = False) -> dict:
         range_db=TO_CORRECT_DB,
         unit="dB",
     )
+
+
+def bass_at_seats_plot(shown: ChannelProof) -> dict | None:
+    """The bass of every seat, measured; faintly as it was before. None for one seat alone."""
+    seats = shown.seats
+    if seats is None:
+        return None
+    return seats_plot(SEATS_HZ, seats.seats, seats.after_db, np.maximum(seats.before_db, _LOWEST_DB), before="before")
 
 
 def latest_first(entries: Sequence[LogEntry]) -> list[LogGroup]:

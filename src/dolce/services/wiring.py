@@ -177,7 +177,18 @@ def open_services(folder: Path, *, compute: Compute | None = None) -> Services:
     common_bass = CommonBassBench(context, aligning, proposing)
     workbench, crossing = SubWorkbench(context, aligning, common_bass), Crossing(context, aligning)
     finishing = Finishing(
-        context, rounds, taking, aligning, workbench, crossing, shaping, ranges, finding, loading, reporting
+        context,
+        rounds,
+        taking,
+        aligning,
+        workbench,
+        common_bass,
+        crossing,
+        shaping,
+        ranges,
+        finding,
+        loading,
+        reporting,
     )
     return Services(
         context=context,

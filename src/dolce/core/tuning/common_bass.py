@@ -67,7 +67,7 @@ class FoundBass:
     expected : ExpectedBass or None
         At others.
     seats, spots : names of the seats, and how many spots of them were used
-    stopped : whether the search was ended before its time
+    ends_by_close_take : channels whose end a take close to them told; that of others is read at the spots
     """
 
     request: BassRequest
@@ -78,7 +78,7 @@ class FoundBass:
     expected: ExpectedBass | None
     seats: tuple[str, ...]
     spots: int
-    stopped: bool = False
+    ends_by_close_take: tuple[str, ...] = ()
 
     def at_rate(self, sample_rate_hz: int, corrections: Mapping[str, OutputCorrection] | None = None) -> CommonBass:
         """As a processor gets it at a sample rate.

@@ -11,6 +11,7 @@ from dolce.core.correction import Target, low_frequency_extension_hz
 from dolce.core.job import Job, Round, TakeRecord
 from dolce.core.processor import BassManagement, Crossover, Effects
 from dolce.core.response import ANALYSIS_GRID_HZ
+from dolce.core.room import Spot
 from dolce.core.subs import SubGroup, SubSetting
 from dolce.core.tuning import Alignment, BassRequest, FoundBass, bass_problem, trim_step_db, usual_seat_weighting
 from dolce.errors import Conflict, NotFound
@@ -135,7 +136,7 @@ class CommonBassBench:
 
     def _spots(
         self, work: UnitOfWork, job: Job, base: Round | None
-    ) -> tuple[Round, dict[tuple[str, int], TakeRecord], list, list]:
+    ) -> tuple[Round, dict[tuple[str, int], TakeRecord], list[Spot], list[Spot]]:
         """The round, takes by cell, and spots where all loudspeakers were taken, and where not."""
         if not job.subs:
             raise Conflict("there is no sub in this room.", where="common bass", remedy="Add one in Room.")
@@ -178,7 +179,8 @@ class CommonBassBench:
                 work, job, base, _before(work.alignments.current(job_id) or Alignment(), job, request)
             )
             proposed = self._proposing.proposal(work, job, base, aligned).alignment_table
-            as_taken = self._as_taken(work, job, base, takes, [spot.id for spot in spots], spots)
+            close = self._ends_by_close_takes(work, job, base)
+            as_taken = _as_taken(work, job, takes, spots, close)
         weights = {str(seat): weight for seat, weight in usual_seat_weighting(job).weights.items()}
         rows = {row.reading.channel: row for row in proposed.channel_rows} if proposed else {}
         mains = {channel: rows[channel] for channel in job.main_channels if channel in rows}
@@ -231,6 +233,7 @@ class CommonBassBench:
             expected=design.expected,
             seats=tuple(names[seat] for seat in dict.fromkeys(spot.seat_id for spot in spots) if seat in names),
             spots=len(spots),
+            ends_by_close_take=tuple(close),
         )
         search.results[request.play] = BassResult(
             alignment=replace(problem.alignment, common_bass=found),
@@ -240,33 +243,36 @@ class CommonBassBench:
             - problem.alignment.settings(job.main_channels[0]).trim_db,
         )
 
-    def _as_taken(
-        self,
-        work: UnitOfWork,
-        job: Job,
-        base: Round,
-        takes: Mapping[tuple[str, int], TakeRecord],
-        spots: Sequence[int],
-        of_seats: Sequence,
-    ) -> BassTakes:
-        """Every loudspeaker at the spots; where it ends by a take close to it, where there is one."""
-        cells = {takes[channel, spot].id: (channel, spot) for channel in job.channels for spot in spots}
-        spectra = {cells[number]: spectrum_of(response) for number, response in work.takes.responses(list(cells))}
+    def _ends_by_close_takes(self, work: UnitOfWork, job: Job, base: Round) -> dict[str, float]:
+        """Where loudspeakers end that were taken close to them, in Hz."""
         curves = self._context.curves.of(work, base.id)
-        close: dict[str, float] = {}
+        found: dict[str, float] = {}
         for spot in job.spots:
             channel = spot.close_to
             if channel in job.channels and channel in curves and spot.id in curves[channel].spots.spots:
-                close[channel] = low_frequency_extension_hz(
+                found[channel] = low_frequency_extension_hz(
                     ANALYSIS_GRID_HZ, curves[channel].spots.at((spot.id,))[0], close=True, is_sub=channel in job.subs
                 )
-        return BassTakes.of_spectra(
-            job.channels,
-            np.array([[spectra[channel, spot] for spot in spots] for channel in job.channels]),
-            subs=job.subs,
-            seat_of=[str(spot.seat_id) for spot in of_seats],
-            ends_hz=close,
-        )
+        return found
+
+
+def _as_taken(
+    work: UnitOfWork,
+    job: Job,
+    takes: Mapping[tuple[str, int], TakeRecord],
+    spots: Sequence[Spot],
+    ends_hz: Mapping[str, float],
+) -> BassTakes:
+    """Every loudspeaker at the spots."""
+    cells = {takes[channel, spot.id].id: (channel, spot.id) for channel in job.channels for spot in spots}
+    spectra = {cells[number]: spectrum_of(response) for number, response in work.takes.responses(list(cells))}
+    return BassTakes.of_spectra(
+        job.channels,
+        np.array([[spectra[channel, spot.id] for spot in spots] for channel in job.channels]),
+        subs=job.subs,
+        seat_of=[str(spot.seat_id) for spot in spots],
+        ends_hz=ends_hz,
+    )
 
 
 def _within_limits(job: Job, request: BassRequest) -> BassRequest:

@@ -21,6 +21,7 @@ CONTENTS = {
 
 
 _VERSION = "version-"
+WITH_COMMON_BASS = ", common bass"  # after the name of a preset
 
 
 def contents_of(versions: Mapping[int, Correction]) -> dict[str, str]:
@@ -129,9 +130,9 @@ def preset_of(content: str, tuned: Tuned) -> Preset:
         }
     else:
         aligned = tuned.aligned_only
-    return Preset(
-        name=names[content], cut_db=tuned.cut_db, channels=aligned, bass=tuned.routing(corrected=content != "aligned")
-    )
+    routing = tuned.routing(corrected=content != "aligned")
+    name = names[content] + (WITH_COMMON_BASS if routing is not None and routing.common is not None else "")
+    return Preset(name=name, cut_db=tuned.cut_db, channels=aligned, bass=routing)
 
 
 @cache(32)

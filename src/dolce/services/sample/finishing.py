@@ -8,9 +8,10 @@ from dolce.core.correction import MEAN_BAND_HZ, Limits, Target
 from dolce.core.job import ReportWords
 from dolce.core.processor import Crossover, Effects
 from dolce.core.subs import SearchLimits
-from dolce.core.tuning import CorrectionSettings
+from dolce.core.tuning import BassRequest, CorrectionSettings
 from dolce.devices.interface import SoundStopped, Stopped
 from dolce.services.align.aligning import Aligning
+from dolce.services.align.common_bass import CommonBassBench
 from dolce.services.align.crossing import Crossing
 from dolce.services.align.sub_workbench import SubWorkbench
 from dolce.services.context import Context
@@ -36,6 +37,7 @@ class Finishing:
     taking: Taking
     aligning: Aligning
     workbench: SubWorkbench
+    common_bass: CommonBassBench
     crossing: Crossing
     shaping: Shaping
     ranges: RangeProposing
@@ -85,6 +87,8 @@ class Finishing:
                 {"fronts": Crossover(frequency_hz=80.0), "surrounds": Crossover(frequency_hz=100.0)},
                 effects=Effects(),
             )
+        if len(job.plan.subs) > 1 and len(job.plan.seats) > 1:
+            self._common_bass(job_id, step)
         target = Target(bass_lift_db=3.0, tilt_db_per_octave=-0.5)
         self._correction_settings(job_id, CorrectionSettings(target=target, limits=Limits(from_hz=35.0, to_hz=500.0)))
         if job.plan.subs:
@@ -110,6 +114,21 @@ class Finishing:
         )
         self.rounds.new(job_id, name=CORRECTED)
         self.taking.rehearse(job_id, on_progress=on_progress, stopped=stopped)
+
+    def _common_bass(self, job_id: int, step: Callable[[], None]) -> None:
+        """A preset of its own with the common bass, and its alignment kept, to compare with subs that play alone."""
+        self.common_bass.search(job_id, BassRequest())
+        while (searching := self.common_bass.search_of(job_id)) is not None and searching.running:
+            try:
+                step()
+            except SoundStopped:
+                self.common_bass.stop(job_id)
+                raise
+            time.sleep(_LOOK_S)
+        self.common_bass.use(job_id, "all")
+        self.aligning.keep_version(job_id, name="Common bass", note="Subs and main channels play the bass together.")
+        self.loading.load(job_id, "C", "aligned")
+        self.aligning.undo(job_id)
 
     def _correction_settings(
         self, job_id: int, correction_settings: CorrectionSettings, *, scope: Scope = "all", channel: str = ""

@@ -8,15 +8,17 @@ os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
 
 import pytest
 
+from dolce.services.align.common_bass import CommonBassBench
 from dolce.services.sample.demo import build_demo
 from dolce.services.shape.finding import Finding
 from dolce.services.wiring import Services, open_services
 from dolce.web.serving import settle
-from rooms import BRIEF, Prepared
+from rooms import BRIEF, BRIEF_BASS, Prepared
 from sharing import group
 
 # What is tested of jobs holds however long bands are looked for; tests/core and bench/ look in earnest.
 Finding.effort = BRIEF
+CommonBassBench.search_steps = BRIEF_BASS
 
 
 @pytest.hookimpl(tryfirst=True)

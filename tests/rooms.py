@@ -6,6 +6,7 @@ from pathlib import Path
 
 from filelock import FileLock
 
+from dolce.core.bass import SearchSteps
 from dolce.core.correction import Effort
 from dolce.core.geometry import RoomSize
 from dolce.core.room import new_plan
@@ -16,6 +17,7 @@ from dolce.services.wiring import Services, open_services
 BRIEF = Effort(
     islands=1, starts=2, kept=4, children=4, generations=2, patience=1, finalists=2, exchanges=0, better=0.98
 )
+BRIEF_BASS = SearchSteps(whole=(40, 120), fold=(15, 25))
 
 
 class Prepared:

@@ -9,8 +9,7 @@ import pytest
 import scipy
 
 from dolce.core.acoustics import modal_transfer
-from dolce.core.bass import BassAim, BassMeasure, BassTakes, MainChannel, bass_of, folds_of, shared_bass
-from dolce.core.bass import design as bass_design
+from dolce.core.bass import BassAim, BassMeasure, BassTakes, MainChannel, SearchSteps, bass_of, folds_of, shared_bass
 from dolce.core.bass.cost import BassCost, Priorities
 from dolce.core.bass.lattice import FREQUENCY_HZ, filter_at, spectra_of_taps, spectrum_of, tap_count
 from dolce.core.bass.search import searched
@@ -230,11 +229,10 @@ def test_without_a_second_spot_at_any_seat_nothing_is_claimed_of_others():
     assert made.expected is None
 
 
-def test_it_is_the_same_every_time_tells_how_far_it_is_and_ends_when_told(taken, monkeypatch):
-    monkeypatch.setattr(bass_design, "_STEPS", (10, 20))
-    monkeypatch.setattr(bass_design, "_STEPS_OF_FOLD", (5, 5))
+def test_it_is_the_same_every_time_tells_how_far_it_is_and_ends_when_told(taken):
+    brief = SearchSteps(whole=(10, 20), fold=(5, 5))
     heard = []
-    first, second = (shared_bass(*taken, **QUICK, on_progress=heard.append) for _ in range(2))
+    first, second = (shared_bass(*taken, **QUICK, search_steps=brief, on_progress=heard.append) for _ in range(2))
     assert np.array_equal(first.taps, second.taps)
     half = heard[: len(heard) // 2]
     assert half == sorted(half)

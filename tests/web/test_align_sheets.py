@@ -186,3 +186,54 @@ def test_one_press_loads_it_and_begins_a_round(pair):
     assert job.processor.active != "bypass"
     assert job.round_id != before
     services.loading.switch(job_id, "bypass")
+
+
+def test_filters_of_the_common_bass_are_searched_looked_at_used_and_left(pair):
+    services, client, url, job_id = pair
+    post(client, f"{url}/use")
+    page = client.get(f"{url}?sheet=subs").text
+    assert "Search for filters" in page
+    asked = {"play": "all", "hand_over_hz": "100", "bass_loss_db": "3", "latency_ms": "15", "length_ms": "300"}
+    for wrong, message in (
+        ({"hand_over_hz": "500"}, "500 Hz is out of range. Choose 60 to 120 Hz."),
+        ({"latency_ms": "x"}, "A number is needed."),
+        ({"play": "nobody"}, "Choose all, subs."),
+    ):
+        answer = post(client, f"{url}/subs/bass", **{**asked, **wrong})
+        assert answer.status_code == 422
+        assert message in answer.text
+    assert "Searching" in post(client, f"{url}/subs/bass", **asked).text
+    services.common_bass.wait(job_id)
+    found = client.get(f"{url}/subs/bass/progress").text
+    assert "Shared by all" in found
+    assert "Main channels will play bass." in found
+    assert "channels wait 15 ms; hand-over at 100 Hz" in re.sub(r"\s+", " ", found)
+    assert "they no longer fit" not in found
+    used = post(client, f"{url}/subs/use/shared-all").text
+    assert "Without filters again" in client.get(f"{url}?sheet=subs&shown=used").text, used[:200]
+    routing = client.get(f"{url}?sheet=routing").text
+    assert "each through a filter of its own" in routing
+    assert "&lt; 100 Hz, filter" in routing
+    assert "is played together, each through a filter of its own, by" in client.get(f"/jobs/{job_id}/load").text
+    choice = {
+        f"{field}-{channel}": value
+        for channel in ("L", "R", "Sub1", "Sub2")
+        for field, value in (("trim", "-1"), ("delay", "0"), ("polarity", "normal"))
+    }
+    post(client, f"{url}/choose", **choice)
+    assert "these filters no longer fit" in client.get(f"{url}?sheet=subs&shown=used").text
+    assert "they no longer fit" in client.get(f"/jobs/{job_id}/load").text
+    post(client, f"{url}/undo", sheet="subs")
+    post(client, f"{url}/subs/bass/leave")
+    assert alignment_of(services, job_id).common_bass is None
+    assert "Without filters again" not in client.get(f"{url}?sheet=subs").text
+
+
+def test_a_stopped_search_for_filters_says_that_nothing_is_kept(pair):
+    services, client, url, job_id = pair
+    asked = {"play": "subs", "hand_over_hz": "80", "bass_loss_db": "3", "latency_ms": "15", "length_ms": "300"}
+    post(client, f"{url}/subs/bass", **asked)
+    stopped = post(client, f"{url}/subs/bass/stop").text
+    search = services.common_bass.search_of(job_id)
+    assert ("The search was stopped: nothing of it is kept." in stopped) == search.stopped
+    assert search.stopped != ("subs" in search.results)

@@ -11,7 +11,17 @@ spots out.
 """
 
 from dolce.core.bass.aim import BassAim, MainChannel, output_of_subs_db
-from dolce.core.bass.design import EFFORTS, SHARE, ExpectedBass, SharedBass, bass_of, folds_of, shared_bass
+from dolce.core.bass.design import (
+    EFFORTS,
+    SHARE,
+    THOROUGH,
+    ExpectedBass,
+    SearchSteps,
+    SharedBass,
+    bass_of,
+    folds_of,
+    shared_bass,
+)
 from dolce.core.bass.figures import BassFigures, BassMeasure
 from dolce.core.bass.filters import BassFilter, BassFilters
 from dolce.core.bass.takes import BassTakes
@@ -19,6 +29,7 @@ from dolce.core.bass.takes import BassTakes
 __all__ = [
     "EFFORTS",
     "SHARE",
+    "THOROUGH",
     "BassAim",
     "BassFigures",
     "BassFilter",
@@ -27,6 +38,7 @@ __all__ = [
     "BassTakes",
     "ExpectedBass",
     "MainChannel",
+    "SearchSteps",
     "SharedBass",
     "bass_of",
     "folds_of",

@@ -19,12 +19,24 @@ from dolce.errors import InvalidValue
 
 EFFORTS = (0.05, 0.4)
 _FOLDS = 3
-_STEPS, _STEPS_OF_FOLD = (200, 1500), (100, 300)
 _AT_ONCE = 2
 SHARE = 0.8  # of rooms in which the spread at spots that were not taken lies between the bounds
 # Filters found from two thirds of the spots do worse at the rest than those from all of them, and chance has its say:
 # from the practice of simulated rooms (bench/bass_figures.py).
 _SPREAD_FACTOR, _SPREAD_RANGE, _DEVIATION_FACTOR = 1.0, 1.4, 0.85
+
+
+@dataclass(frozen=True, slots=True)
+class SearchSteps:
+    """How many steps a search takes at most, with levels as ratios first and then in dB: of all spots, and of those
+    that remain when a third is left out.
+    """
+
+    whole: tuple[int, int]
+    fold: tuple[int, int]
+
+
+THOROUGH = SearchSteps(whole=(200, 1500), fold=(100, 300))
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -88,6 +100,7 @@ def shared_bass(
     length_s: float,
     latency_s: float,
     weights: Mapping[str, float] | None = None,
+    search_steps: SearchSteps = THOROUGH,
     on_progress: Callable[[float], None] = lambda _: None,
     stopped: Callable[[], bool] = lambda: False,
 ) -> SharedBass:
@@ -99,6 +112,8 @@ def shared_bass(
         Of each filter, and by how much main channels wait for the bass.
     weights : mapping of seat to weight, or None
         The spots of a seat share its weight.
+    search_steps : SearchSteps
+        Fewer find worse filters sooner.
     on_progress : function
         Hears the part done.
     stopped : function
@@ -119,7 +134,7 @@ def shared_bass(
         raise InvalidValue("no sub takes part.", where="subs", remedy="Take one at every spot.")
     folds = folds_of(takes.seat_of)
     left = sorted(spot for fold in folds for spot in fold)
-    steps = sum(_STEPS) + len(folds) * len(EFFORTS) * sum(_STEPS_OF_FOLD)
+    steps = sum(search_steps.whole) + len(folds) * len(EFFORTS) * sum(search_steps.fold)
     done = 0
 
     lock = Lock()
@@ -147,7 +162,7 @@ def shared_bass(
 
     def without(effort: float, fold: list[int]) -> None:
         others = [k for k in range(len(takes.seat_of)) if k not in fold]
-        taps, _ = found(others, effort, _STEPS_OF_FOLD)
+        taps, _ = found(others, effort, search_steps.fold)
         left_out[effort][fold] = bass_of(takes, taps)[fold]
 
     with ThreadPoolExecutor(max_workers=_AT_ONCE) as pool:
@@ -157,7 +172,7 @@ def shared_bass(
         effort: measure.deviations_db(measure.levels_db(heard))[left].mean() for effort, heard in left_out.items()
     }
     effort = min(judged, key=lambda weight: judged[weight], default=EFFORTS[0])
-    taps, ended = found(range(len(takes.seat_of)), effort, _STEPS)
+    taps, ended = found(range(len(takes.seat_of)), effort, search_steps.whole)
     on_progress(1.0)
     taps = _within_limit(takes, taps, aim.highest_gain_db)
     given = measure.of(bass_of(takes, taps))

@@ -42,8 +42,14 @@ class Convolution:
     def response(self, at_hz: NDArray[np.float64]) -> NDArray[np.complex128]:
         """What it does to sound at its own sample rate, shape (points,)."""
         grid_hz, spectrum, later_s = _spectrum(self)
-        read = np.interp(at_hz, grid_hz, spectrum.real) + 1j * np.interp(at_hz, grid_hz, spectrum.imag)
+        # Late parts turn quickly: straight lines between bins would lose some of them.
+        first, last = np.searchsorted(grid_hz, (np.min(at_hz), np.max(at_hz)))
+        near = slice(max(0, first - _BINS_BESIDE), last + _BINS_BESIDE)
+        read = scipy.interpolate.CubicSpline(grid_hz[near], spectrum[near])(at_hz)
         return delay_response(at_hz, later_s) * read
+
+
+_BINS_BESIDE = 8
 
 
 @cache(64)

@@ -2,10 +2,11 @@
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from typing import ClassVar
 
 import numpy as np
 
-from dolce.core.bass import BassTakes, shared_bass
+from dolce.core.bass import THOROUGH, BassTakes, SearchSteps, shared_bass
 from dolce.core.bass.lattice import FREQUENCY_HZ, spectrum_of
 from dolce.core.correction import Target, low_frequency_extension_hz
 from dolce.core.job import Job, Round, TakeRecord
@@ -52,7 +53,9 @@ class BassSearch(ReportedSearch):
 
 
 class CommonBassBench:
-    """Filters of the common bass by job."""
+    """Filters of the common bass by job; `search_steps` says how long they are looked for."""
+
+    search_steps: ClassVar[SearchSteps] = THOROUGH
 
     def __init__(self, context: Context, aligning: Aligning, proposing: Proposing) -> None:
         self._context, self._aligning, self._proposing = context, aligning, proposing
@@ -219,6 +222,7 @@ class CommonBassBench:
             length_s=request.length_s,
             latency_s=request.latency_s,
             weights=weights,
+            search_steps=self.search_steps,
             on_progress=on_progress,
             stopped=search.stop.is_set,
         )
@@ -328,7 +332,7 @@ def _rests_on(work: UnitOfWork, job: Job, base: Round | None) -> tuple:
         tuple(usual_seat_weighting(job).weights.items()),
         alignment.levels,
         alignment.seat_weighting,
-        correction.target if correction else None,
+        correction.target if correction is not None else Target(),
         job.limits,
         job.rig.sample_rate_hz,
     )

@@ -21,7 +21,7 @@ CONTENTS = {
 
 
 _VERSION = "version-"
-WITH_COMMON_BASS = ", common bass"  # after the name of a preset
+_WITH_COMMON_BASS = ", common bass"
 
 
 def contents_of(versions: Mapping[int, Correction]) -> dict[str, str]:
@@ -79,6 +79,16 @@ class Tuned:
         return self.correction.routing_at(self.stands_on, rate) if corrected else self.stands_on.routing_at(rate)
 
     @property
+    def name_ending(self) -> str:
+        """What the names of its presets end in."""
+        return _WITH_COMMON_BASS if self.stands_on is not None and self.stands_on.common_bass is not None else ""
+
+    @property
+    def contents_by_name(self) -> dict[str, str]:
+        """Keys of contents by the names of presets that are made of them."""
+        return {name + self.of(key).name_ending: key for key, name in contents_of(self.versions).items()}
+
+    @property
     def aligned_only(self) -> dict[str, ChannelSettings]:
         """What every output gets without the correction."""
         return {channel: (self.stands_on or Alignment()).settings(channel) for channel in self.job.channels}
@@ -131,8 +141,7 @@ def preset_of(content: str, tuned: Tuned) -> Preset:
     else:
         aligned = tuned.aligned_only
     routing = tuned.routing(corrected=content != "aligned")
-    name = names[content] + (WITH_COMMON_BASS if routing is not None and routing.common is not None else "")
-    return Preset(name=name, cut_db=tuned.cut_db, channels=aligned, bass=routing)
+    return Preset(name=names[content] + tuned.name_ending, cut_db=tuned.cut_db, channels=aligned, bass=routing)
 
 
 @cache(32)

@@ -18,7 +18,7 @@ from dolce.core.processor import (
 )
 from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.core.tuning import Correction, OutputLoad, Outputs, output_loads, seat_levels_db
-from dolce.services.load.contents import WITH_COMMON_BASS, Tuned, inputs_of
+from dolce.services.load.contents import Tuned, inputs_of
 from dolce.words.differences import output_words
 
 
@@ -67,9 +67,7 @@ class LoadView:
     def usual_content(job: Job, slot: str, names: Mapping[str, str]) -> str:
         """The content to load into a preset unless another is chosen: that which it holds; B is for comparing."""
         held = job.processor.presets.get(slot)
-        return names.get(
-            held.name.removesuffix(WITH_COMMON_BASS) if held else "", "aligned" if slot == "B" else "corrected"
-        )
+        return names.get(held.name if held else "", "aligned" if slot == "B" else "corrected")
 
     def differs(self, channel: str) -> str:
         """What the preset that is looked at holds otherwise for an output, in words."""

@@ -52,7 +52,7 @@ class Loading:
         }
         tuned = Tuned(job=job, correction=correction, alignment=alignment, versions=versions)
         contents = contents_of(versions)
-        names = {name: key for key, name in contents.items()}
+        names = tuned.contents_by_name
         current = {
             held: would_be(names[preset.name], tuned)
             for held, preset in job.processor.presets.items()

@@ -37,7 +37,7 @@ def after(job_id: int, sheet: str) -> Response:
 
 def _presets(job_id: int) -> dict:
     view = services().loading.view(job_id, slot=request.values.get("slot", ""), content=request.values.get("look", ""))
-    names = {name: key for key, name in view.contents.items()}
+    names = view.tuned.contents_by_name
     return {
         "rates": SAMPLE_RATES_HZ,
         "samples": SAMPLES,

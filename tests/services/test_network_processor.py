@@ -19,6 +19,7 @@ from dolce.core.filters import BandFilter
 from dolce.core.processor import (
     BassManagement,
     ChannelSettings,
+    CommonBass,
     Convolution,
     Crossover,
     Preset,
@@ -100,6 +101,19 @@ def test_it_is_loaded_played_shut_and_read_back_and_remembers(rack, tmp_path):
     assert again.state == device.read()
     device.restore(ProcessorState())
     assert device.read() == ProcessorState()
+
+
+def test_filters_of_a_common_bass_are_held_by_a_processor_with_taps_for_them(rack):
+    memory, device = rack
+    taps = Convolution.of([0.5] * 4800, sample_rate_hz=48_000)
+    common = CommonBass(convolutions={"L": taps, "Sub1": taps}, latency_s=0.012)
+    shared = replace(PRESET, bass=replace(PRESET.bass, common=common))
+    with pytest.raises(InvalidValue, match="bass taps does not fit"):
+        device.load("A", shared)
+    assert memory.state.presets == {}
+    memory.limits = replace(LIMITS, bass_taps=4800)
+    device.load("A", shared)
+    assert device.read().presets["A"] == shared
 
 
 def test_a_load_that_breaks_off_plays_nowhere_and_is_gone_on_with(rack):

@@ -174,6 +174,7 @@ def _parser() -> argparse.ArgumentParser:
     processor.add_argument("--outputs", default="", help="their names, parted by commas; all usual ones when left out")
     processor.add_argument("--bands", type=int, default=16, help="per output")
     processor.add_argument("--taps", type=int, default=16_384, help="of a convolution per output")
+    processor.add_argument("--bass-taps", type=int, default=48_000, help="between the common bass and each output")
     processor.add_argument("--presets", type=int, default=3)
     processor.add_argument("--data", type=Path, default=None, help="file in which it keeps what it holds")
     processor.set_defaults(run=_processor)
@@ -209,6 +210,7 @@ def _processor(options: argparse.Namespace) -> None:
         outputs=options.outputs,
         bands=options.bands,
         taps=options.taps,
+        bass_taps=options.bass_taps,
         presets=options.presets,
         file=options.data,
     )

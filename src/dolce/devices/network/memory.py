@@ -3,11 +3,11 @@
 import json
 import os
 import threading
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
-from dolce.core.processor import BYPASS, ChannelSettings, Preset, ProcessorLimits, ProcessorState
+from dolce.core.processor import BYPASS, ChannelSettings, Preset, ProcessorLimits, ProcessorState, UnsupportedSetting
 from dolce.devices.network.wire import digest, plain, value_of
 from dolce.errors import Conflict, FormatError, InvalidValue, NotFound
 
@@ -78,6 +78,7 @@ class Memory:
                     where="outputs",
                     remedy=f"It has {', '.join(self.outputs)}.",
                 )
+            self._require_fits(self.limits.broken_by(replace(frame, channels={})), "routes")
             other = next(
                 (found_ for found_ in self._writes.values() if found_.slot == slot and found_.key != key), None
             )
@@ -97,13 +98,16 @@ class Memory:
             found_ = self._write_of(key)
             if output not in found_.outputs:
                 raise NotFound(f"output {output} was not announced.", where="outputs")
-            broken = self.limits.broken_by_channel(settings)
-            if broken:
-                raise InvalidValue(
-                    f"{output}: {broken[0].kind} does not fit.", where="limits", remedy="Load something that fits."
-                )
+            self._require_fits(self.limits.broken_by_channel(settings), output)
             found_.written[output] = settings
             return found_
+
+    @staticmethod
+    def _require_fits(broken: Sequence[UnsupportedSetting], what: str) -> None:
+        if broken:
+            raise InvalidValue(
+                f"{what}: {broken[0].kind} does not fit.", where="limits", remedy="Load something that fits."
+            )
 
     def give_up(self, key: str) -> None:
         with self._lock:

@@ -32,7 +32,9 @@ USUAL_OUTPUTS = (
 )
 
 
-def run_stand_in(*, port: int, name: str, outputs: str, bands: int, taps: int, presets: int, file: Path | None) -> None:
+def run_stand_in(
+    *, port: int, name: str, outputs: str, bands: int, taps: int, bass_taps: int, presets: int, file: Path | None
+) -> None:
     """The stand-in in this process, until it is ended.
 
     Raises
@@ -42,7 +44,9 @@ def run_stand_in(*, port: int, name: str, outputs: str, bands: int, taps: int, p
     DeviceError
         Where the port is taken.
     """
-    limits = ProcessorLimits(name=name, bands=bands, taps=taps, presets=presets, all_passes=2, fixed_bands=31)
+    limits = ProcessorLimits(
+        name=name, bands=bands, taps=taps, bass_taps=bass_taps, presets=presets, all_passes=2, fixed_bands=31
+    )
     memory = Memory(
         outputs=tuple(name.strip() for name in outputs.split(",") if name.strip()) or USUAL_OUTPUTS,
         limits=limits,

@@ -84,12 +84,12 @@ def bass_problem(
     target_db = target.level_db(np.maximum(FREQUENCY_HZ, 1.0))
     of_subs_db = output_of_subs_db(as_taken, target_db, hand_over_hz=request.hand_over_hz, weights=weights)
     trim_db = level_db + request.max_loss_db - of_subs_db
-    softer_db = max(0.0, on_step(trim_db - highest_trim_db + trim_step_db / 2, trim_step_db))
+    turned_down_db = max(0.0, on_step(trim_db - highest_trim_db + trim_step_db / 2, trim_step_db))
     aligned_subs = {name for name, is_sub in zip(as_taken.names, as_taken.is_sub, strict=True) if is_sub}
     channels = {
-        channel: replace(settings, trim_db=on_step(trim_db - softer_db, trim_step_db))
+        channel: replace(settings, trim_db=on_step(trim_db - turned_down_db, trim_step_db))
         if channel in aligned_subs
-        else replace(settings, trim_db=round(settings.trim_db - softer_db, 3))
+        else replace(settings, trim_db=round(settings.trim_db - turned_down_db, 3))
         for channel, settings in alignment.channels.items()
     }
     aligned = replace(alignment, channels=channels)
@@ -101,7 +101,7 @@ def bass_problem(
     main_channels = [
         MainChannel(
             spectra=takes.heard[takes.names.index(channel)] * delay_response(FREQUENCY_HZ, request.latency_s),
-            level_db=matched_db[channel] - softer_db,
+            level_db=matched_db[channel] - turned_down_db,
             arrival_s=np.asarray(arrival_s[channel]) + aligned.settings(channel).delay_s + request.latency_s,
         )
         for channel in matched_db

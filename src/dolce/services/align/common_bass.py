@@ -34,13 +34,13 @@ class BassResult:
     alignment : with the filters
     unable : main channels that end too high to take part, and where in Hz
     without : spots that were left out since a loudspeaker was not taken there, in words
-    softer_db : by how much main channels are turned down, since the subs' trim ends
+    turned_down_db : by how much main channels are turned down, since the subs' trim ends
     """
 
     alignment: Alignment
     unable: Mapping[str, float]
     without: tuple[str, ...]
-    softer_db: float
+    turned_down_db: float
 
 
 @dataclass(slots=True, kw_only=True)
@@ -243,7 +243,7 @@ class CommonBassBench:
             alignment=replace(problem.alignment, common_bass=found),
             unable=problem.unable if request.play == "all" else {},
             without=tuple(job.at_spot(spot.id) for spot in lacking),
-            softer_db=aligned.settings(job.main_channels[0]).trim_db
+            turned_down_db=aligned.settings(job.main_channels[0]).trim_db
             - problem.alignment.settings(job.main_channels[0]).trim_db,
         )
 

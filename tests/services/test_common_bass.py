@@ -22,6 +22,7 @@ from dolce.services.load.packing import PackageOptions
 from dolce.services.wiring import open_services
 
 ASKED = BassRequest(length_s=0.3)
+BY_ALL, BY_SUBS = (f"shared-{replace(ASKED, play=play).code}" for play in ("all", "subs"))
 
 
 def build(services):
@@ -75,21 +76,21 @@ def measured_again(services, job_id):
 def test_seats_are_more_alike_with_filters_and_most_so_with_main_channels(found):
     services, job_id = found
     view = services.workbench.view(job_id)
-    plain, subs, shared = (view.states[code] for code in ("as-they-are", "shared-subs", "shared-all"))
+    plain, subs, shared = (view.states[code] for code in ("as-they-are", BY_SUBS, BY_ALL))
     assert shared.spread_db < 0.3 * plain.spread_db
     assert shared.spread_db < subs.spread_db < plain.spread_db
     assert shared.output_db == pytest.approx(-4.0, abs=0.3)
-    players = view.at_seats["shared-all"].players
+    players = view.at_seats[BY_ALL].players
     assert {player.output for player in players} == {"L", "R", "Sub1", "Sub2"}
     assert sum(player.share for player in players) == pytest.approx(1.0)
     assert all(player.highest_gain_db < 0.05 for player in players)
-    assert {player.output for player in view.at_seats["shared-subs"].players} == {"Sub1", "Sub2"}
+    assert {player.output for player in view.at_seats[BY_SUBS].players} == {"Sub1", "Sub2"}
 
 
 def test_used_it_is_kept_undone_and_told_from_one_that_no_longer_fits(found):
     services, job_id = found
     before = alignment_of(services, job_id)
-    services.workbench.use(job_id, "shared-all")
+    services.workbench.use(job_id, BY_ALL)
     used = alignment_of(services, job_id)
     assert used.common_bass.seats == ("Mixer", "Bench")
     assert used.common_bass.spots == 4
@@ -102,8 +103,16 @@ def test_used_it_is_kept_undone_and_told_from_one_that_no_longer_fits(found):
     assert not services.loading.view(job_id, content="aligned").common_bass_stands
     services.aligning.undo(job_id)
     assert services.workbench.view(job_id).common_stands
+    services.aligning.keep_version(job_id, name="Together", note="")
     services.common_bass.leave(job_id)
     assert alignment_of(services, job_id).common_bass is None
+    # Saved, it can still be held against the others, and used from there.
+    number = services.aligning.view(job_id).versions[-1].number
+    assert services.workbench.view(job_id).states[f"kept-{number}"].spread_db < 0.5
+    services.workbench.use(job_id, f"kept-{number}")
+    assert alignment_of(services, job_id).common_bass == used.common_bass
+    services.aligning.undo(job_id)
+    services.aligning.forget_version(job_id, number)
     services.aligning.undo(job_id)
     services.aligning.undo(job_id)
     assert alignment_of(services, job_id) == before
@@ -113,7 +122,7 @@ def test_used_it_is_kept_undone_and_told_from_one_that_no_longer_fits(found):
 
 def test_measured_through_it_every_spot_has_what_was_predicted(found):
     services, job_id = found
-    services.workbench.use(job_id, "shared-all")
+    services.workbench.use(job_id, BY_ALL)
     services.loading.load(job_id, "B", "aligned")
     services.loading.switch(job_id, "B")
     measured_again(services, job_id)
@@ -125,7 +134,7 @@ def test_measured_through_it_every_spot_has_what_was_predicted(found):
 
 def test_corrected_it_is_proven_and_a_silent_sub_is_not(found):
     services, job_id = found
-    services.workbench.use(job_id, "shared-all")
+    services.workbench.use(job_id, BY_ALL)
     services.finding.find(job_id)
     services.loading.load(job_id, "A", "corrected")
     services.loading.switch(job_id, "A")
@@ -148,7 +157,7 @@ def test_corrected_it_is_proven_and_a_silent_sub_is_not(found):
 
 def test_the_bass_follows_from_the_package_alone(found):
     services, job_id = found
-    services.workbench.use(job_id, "shared-all")
+    services.workbench.use(job_id, BY_ALL)
     services.finding.find(job_id)
     parts, _ = services.loading.package(job_id, PackageOptions(rates_hz=(48_000, 96_000)))
     package = zipfile.ZipFile(io.BytesIO(b"".join(parts)))

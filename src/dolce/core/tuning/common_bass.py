@@ -38,6 +38,13 @@ class BassRequest:
     def __post_init__(self) -> None:
         ranges(self)
 
+    @property
+    def code(self) -> str:
+        """What tells it from others, in an address."""
+        return (
+            f"{self.play}-{self.hand_over_hz:g}-{self.max_loss_db:g}-{1000 * self.latency_s:g}-{1000 * self.length_s:g}"
+        )
+
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class OutputCorrection:

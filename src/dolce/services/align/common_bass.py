@@ -24,6 +24,8 @@ from dolce.services.read.round_curves import base_round
 from dolce.services.searches import ReportedSearch, Searches
 from dolce.store import UnitOfWork
 
+_MOST_RESULTS = 6  # that are compared
+
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
 class BassResult:
@@ -45,7 +47,7 @@ class BassResult:
 
 @dataclass(slots=True, kw_only=True)
 class BassSearch(ReportedSearch):
-    """A search for one job; what earlier ones found of the same takes is kept beside it, by who plays."""
+    """A search for one job; what it and earlier ones found of the same takes, by the code of what was asked."""
 
     request: BassRequest
     rests_on: tuple
@@ -108,7 +110,7 @@ class CommonBassBench:
     def close(self) -> None:
         self._searches.close()
 
-    def use(self, job_id: int, play: str) -> None:
+    def use(self, job_id: int, code: str) -> None:
         """Take over filters that were found, with the crossovers and trims that they stand on.
 
         Raises
@@ -117,10 +119,10 @@ class CommonBassBench:
             If they are no longer there.
         """
         search = self.search_of(job_id)
-        result = search.results.get(play) if search is not None else None
+        result = search.results.get(code) if search is not None else None
         if result is None:
             raise NotFound("these filters are no longer there.", where="common bass", remedy="Search again.")
-        who = "all that reach low enough" if play == "all" else "the subs"
+        who = "the subs" if code.startswith("subs") else "all that reach low enough"
         self._aligning.keep(job_id, result.alignment, f"of the common bass, played by {who}")
 
     def leave(self, job_id: int) -> None:
@@ -239,7 +241,10 @@ class CommonBassBench:
             spots=len(spots),
             ends_by_close_take=tuple(close),
         )
-        search.results[request.play] = BassResult(
+        for oldest in list(search.results)[: len(search.results) + 1 - _MOST_RESULTS]:
+            del search.results[oldest]
+        search.results.pop(request.code, None)
+        search.results[request.code] = BassResult(
             alignment=replace(problem.alignment, common_bass=found),
             unable=problem.unable if request.play == "all" else {},
             without=tuple(job.at_spot(spot.id) for spot in lacking),

@@ -52,7 +52,8 @@ class WorkbenchView:
     common : the search for filters of the common bass, with what it found
     common_used : the common bass in use
     common_stands : whether it still stands on the trims, delays and crossovers in use
-    at_seats : the common bass by code: "shared-all" and "shared-subs" as found, "used"
+    at_seats : the common bass by code: "shared-..." as found, "kept-1" as saved, "used"
+    kept : alignments with a common bass that were saved, by code
     pareto_front : what else the search met, as (output, spread and what an equaliser would leave together, code)
     """
 
@@ -72,6 +73,7 @@ class WorkbenchView:
     common_used: FoundBass | None = None
     common_stands: bool = True
     at_seats: Mapping[str, BassAtSeats] = field(default_factory=dict)
+    kept: Mapping[str, Alignment] = field(default_factory=dict)
     pareto_front: tuple[tuple[float, float, str], ...] = ()
 
 
@@ -104,10 +106,15 @@ class SubWorkbench:
             group = alignment.subs if alignment else None
             bench = self._bench(work, job, base)
             common = self._common.search_of(job_id)
+            kept = {
+                f"kept-{version.number}": version.alignment
+                for version in work.alignment_versions.all(job_id)
+                if version.alignment.common_bass is not None
+            }
             at_seats = (
                 {}
                 if isinstance(bench, str) or base is None
-                else self._common_at_seats(work, job, base, bench, alignment, common)
+                else self._common_at_seats(work, job, base, bench, alignment, common, kept)
             )
         search = self._searches.of(job_id)
         if isinstance(bench, str):
@@ -120,7 +127,8 @@ class SubWorkbench:
         used = alignment.common_bass if alignment else None
         states, pareto_front = self._states(job, bench, search, None if used else group, hand, limits)
         states |= {code: found.state for code, found in at_seats.items()}
-        order = ("by-hand",) if hand else ("shared-all", "shared-subs", "search", "used")
+        latest = [f"shared-{code}" for code in reversed(common.results)] if common else []
+        order = ["by-hand"] if hand else [*latest, "search", "used"]
         fallback = next((code for code in order if code in states), "as-they-are")
         return WorkbenchView(
             job=job,
@@ -139,6 +147,7 @@ class SubWorkbench:
             common_used=used,
             common_stands=alignment is None or alignment.common_bass_stands,
             at_seats=at_seats,
+            kept=kept,
             pareto_front=pareto_front,
         )
 
@@ -150,9 +159,11 @@ class SubWorkbench:
         bench: _Bench,
         alignment: Alignment | None,
         common: BassSearch | None,
+        kept: Mapping[str, Alignment],
     ) -> dict[str, BassAtSeats]:
-        """What filters of the common bass do that were found, or are in use."""
-        shared = {f"shared-{play}": result.alignment for play, result in common.results.items()} if common else {}
+        """What filters of the common bass do that were found, saved or are in use."""
+        shared = {f"shared-{code}": result.alignment for code, result in common.results.items()} if common else {}
+        shared |= {code: alignment for code, alignment in kept.items() if set(alignment.channels) == set(job.channels)}
         if alignment is not None and alignment.common_bass is not None:
             shared["used"] = alignment
         if not shared:
@@ -211,6 +222,9 @@ class SubWorkbench:
         """
         if code.startswith("shared-"):
             self._common.use(job_id, code.removeprefix("shared-"))
+            return
+        if code.startswith("kept-"):
+            self._aligning.use_version(job_id, int(code.removeprefix("kept-")))
             return
         view = self.view(job_id, hand=hand)
         state = view.states.get(code)

@@ -125,7 +125,10 @@ class Finishing:
                 self.common_bass.stop(job_id)
                 raise
             time.sleep(_LOOK_S)
-        self.common_bass.use(job_id, "all")
+        found = self.common_bass.search_of(job_id)
+        if found is None or not found.results:  # what can't be found is said on Align
+            return
+        self.common_bass.use(job_id, next(iter(found.results)))
         self.aligning.keep_version(job_id, name="Common bass", note="Subs and main channels play the bass together.")
         self.loading.load(job_id, "C", "aligned")
         self.aligning.undo(job_id)

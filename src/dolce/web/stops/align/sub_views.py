@@ -1,6 +1,7 @@
 """The sub workbench: curves of all seats, figures of every state, the trade between evenness and output."""
 
 from dataclasses import dataclass
+from functools import partial
 
 import numpy as np
 
@@ -9,6 +10,7 @@ from dolce.core.tuning import BassPlayer, BassRequest, FoundBass
 from dolce.services.align.common_bass import BassResult
 from dolce.services.align.sub_workbench import WorkbenchView
 from dolce.web.shared.plot_data import seats_plot
+from dolce.words.numbers import plain
 
 _NAMES = {
     "as-they-are": "Unchanged",
@@ -16,8 +18,6 @@ _NAMES = {
     "search": "Optimised",
     "used": "In use",
     "by-hand": "By hand",
-    "shared-all": "Shared by all",
-    "shared-subs": "Subs with filters",
 }
 _FRONT_W, _FRONT_H, _EDGE = 250.0, 118.0, 22.0
 
@@ -39,7 +39,7 @@ def workbench_page(view: WorkbenchView) -> dict:
     return {
         "bench": view,
         "state": shown,
-        "state_name": state_name,
+        "state_name": partial(state_name, view),
         "plot": seat_plot(view, shown) if shown else None,
         "rows": [
             (code, state) for code, state in view.states.items() if not code.startswith("trade-") or state is shown
@@ -65,17 +65,31 @@ def shared_in_front(view: WorkbenchView) -> SharedInFront | None:
     at_seats = view.at_seats.get(view.shown)
     if at_seats is None:
         return None
-    results = view.common.results if view.common is not None else {}
-    result = results.get(view.shown.removeprefix("shared-"))
-    found = result.alignment.common_bass if result is not None else view.common_used
+    result = view.common.results.get(view.shown.removeprefix("shared-")) if view.common is not None else None
+    alignment = result.alignment if result is not None else view.kept.get(view.shown)
+    found = alignment.common_bass if alignment is not None else view.common_used
     return None if found is None else SharedInFront(found=found, players=at_seats.players, result=result)
 
 
-def state_name(code: str) -> str:
+def state_name(view: WorkbenchView, code: str) -> str:
     """What a state is called."""
     if code.startswith("alone-"):
         return f"{code.removeprefix('alone-')} alone"
+    if code in view.kept:
+        return f"{view.kept[code].name}, saved"
+    results = view.common.results if view.common is not None else {}
+    result = results.get(code.removeprefix("shared-"))
+    if result is not None and result.alignment.common_bass is not None:
+        return _asked_words(result.alignment.common_bass.request)
+    if code == "used" and view.common_used is not None:
+        return f"In use: {_asked_words(view.common_used.request).lower()}"
     return "Another compromise" if code.startswith("trade-") else _NAMES[code]
+
+
+def _asked_words(asked: BassRequest) -> str:
+    """Who plays the common bass, and what was asked of it."""
+    who = "Shared by all" if asked.play == "all" else "Subs with filters"
+    return f"{who}, {plain(asked.max_loss_db)} dB, {plain(1000 * asked.latency_s)} ms, {plain(asked.hand_over_hz)} Hz"
 
 
 def seat_plot(view: WorkbenchView, state: SubState) -> dict:

@@ -7,7 +7,8 @@ import pytest
 from numpy.testing import assert_allclose
 from scipy import signal
 
-from dolce.core.bass import BassFigures, BassFilter, BassFilters
+from dolce.core.bass import BassFigures, BassFilter, BassFilters, ErrorBudget
+from dolce.core.bass.doubts import pressure_nodes
 from dolce.core.bass.lattice import FREQUENCY_HZ
 from dolce.core.filters import BandFilter, chain_sections
 from dolce.core.processor import (
@@ -26,6 +27,7 @@ from dolce.core.processor import (
 from dolce.core.tuning import Alignment, BassRequest, ChannelAlignment, FoundBass
 from dolce.core.tuning.common_bass import OutputCorrection
 from dolce.devices.network.wire import plain, value_of
+from dolce.words.common_bass import budget_words, doubt_words, limit_words
 
 RATE = 48_000
 LR = Crossover(frequency_hz=120.0)
@@ -52,8 +54,7 @@ def found_bass(**more):
             "target_db_at_20": 0.0,
             "given": FIGURES,
             "expected": None,
-            "seats": ("Mixer",),
-            "spots": 3,
+            "spots_at": {"Mixer": 3},
             **more,
         },
     )
@@ -161,3 +162,44 @@ def test_a_processor_says_when_it_can_not_hold_the_filters():
 def test_it_goes_over_the_network_and_comes_back_the_same():
     preset = Preset(name="ours", bass=MANAGED)
     assert value_of(Preset, plain(preset), where="test") == preset
+
+
+def test_a_seat_around_a_pressure_node_is_told_from_one_beside_it():
+    """Between two walls sound stands: cos(pi x / L) at the first mode, with a node in the middle (H. Kuttruff, Room
+    Acoustics, 3rd ed., 1991, section 3.2, from memory)."""
+    length_m, speed = 6.0, 343.0
+    mode_hz = speed / (2 * length_m)
+    at_mode = np.exp(-((FREQUENCY_HZ / mode_hz - 1) ** 2) / 0.05)
+
+    def bass(places_m):
+        return np.array([np.cos(np.pi * x / length_m) * at_mode + 0.02 for x in places_m], dtype=complex)
+
+    places = {"middle": (2.8, 3.0, 3.2), "side": (1.0, 1.2, 1.4)}
+    seat_of = [seat for seat, of in places.items() for _ in of]
+    heard = np.concatenate([bass(of) for of in places.values()])
+    nodes = pressure_nodes(seat_of, heard, hand_over_hz=100.0)
+    assert [node.seat for node in nodes] == ["middle"]
+    assert nodes[0].at_hz == pytest.approx(mode_hz, rel=0.15)
+    assert nodes[0].share < 0.2
+    # Levels made alike at both sides say nothing of it: signs do.
+    alike = heard / np.abs(heard)
+    assert [node.seat for node in pressure_nodes(seat_of, alike, hand_over_hz=100.0)] == ["middle"]
+
+
+def test_words_say_what_limits_filters_and_what_to_do():
+    found = found_bass()
+    hold = {"max_loss_db": 4.0, "spots_at": {"Mixer": 3, "Bench": 2}}
+    few = limit_words(found.filters, FIGURES, **hold)
+    assert few[-1].startswith("Fewer than 3 spots at Bench: take one more there")
+    assert limit_words(found.filters, replace(FIGURES, output_db=-6.5), **hold)[0] == (
+        "No filters keep -4 dB of output within their limits; these have -6.5 dB."
+    )
+    full = replace(found.filters.filters[1], data=np.ones(150, dtype="<f4").tobytes())
+    limited = limit_words(replace(found.filters, filters=(full,)), FIGURES, **{**hold, "spots_at": {"Mixer": 3}})
+    assert limited == ["At their highest gain somewhere: Sub1. Driving subs harder leaves more room."]
+    assert doubt_words(None, (), {})[0].startswith("No seat has two spots")
+    budget = ErrorBudget(as_found_db=0.4, louder_db={"L": 0.5, "Sub1": 0.9}, warmer_db=0.6)
+    assert budget_words(budget) == (
+        "With Sub1 1 dB louder the variation is 0.90 dB, with air 3 °C warmer 0.60 dB, instead of 0.40 dB. "
+        "Match levels again before you rely on it."
+    )

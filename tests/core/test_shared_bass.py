@@ -31,7 +31,7 @@ def spots_of(around):
 
 
 @cache
-def transfer_to(places):
+def transfer_to(places, speed_m_s=343.0):
     """A box whose modes ring for 0.35 s, by the sum over its modes; loudspeakers fall off below 25 Hz."""
     inside = FREQUENCY_HZ <= 200
     heard = np.zeros((len(LOUDSPEAKERS_M), len(places), FREQUENCY_HZ.size), dtype=complex)
@@ -41,26 +41,26 @@ def transfer_to(places):
         size_m=ROOM_M,
         frequency_hz=np.maximum(FREQUENCY_HZ[inside], 1.0),
         reverberation_s=0.35,
-        speed_m_s=343.0,
+        speed_m_s=speed_m_s,
     )
     b, a = scipy.signal.butter(2, 2 * np.pi * 25, "high", analog=True)
     fall = scipy.signal.freqs(b, a, 2 * np.pi * FREQUENCY_HZ)[1]
     return np.fft.irfft(heard * fall * np.clip((200 - FREQUENCY_HZ) / 40, 0, 1), axis=-1)
 
 
-def responses_at(spots, *, gains=None):
+def responses_at(spots, *, gains=None, speed_m_s=343.0):
     return {
         name: [
             ImpulseResponse(sample=(gains or {}).get(name, 1.0) * row, sample_rate_hz=RATE, start_s=0.0) for row in rows
         ]
-        for name, rows in zip(LOUDSPEAKERS_M, transfer_to(tuple(place for _, place in spots)), strict=True)
+        for name, rows in zip(LOUDSPEAKERS_M, transfer_to(tuple(place for _, place in spots), speed_m_s), strict=True)
     }
 
 
-def problem(around=AROUND_M, *, gains=None, **more):
+def problem(around=AROUND_M, *, gains=None, speed_m_s=343.0, **more):
     """Takes at spots, and what is wanted there."""
     spots = spots_of(around)
-    rows = responses_at(spots, gains=gains)
+    rows = responses_at(spots, gains=gains, speed_m_s=speed_m_s)
     ends = dict.fromkeys(("L", "R"), 35.0) | dict.fromkeys(("Sub1", "Sub2"), 20.0)
     takes = BassTakes.of(rows, subs=["Sub1", "Sub2"], seat_of=[seat for seat, _ in spots], ends_hz=ends)
     mains = [
@@ -160,6 +160,21 @@ def test_limits_are_held_by_the_filters_as_they_are_saved(found):
     assert found.given.output_db == pytest.approx(-4.0, abs=0.5)
     assert found.given.early_10_db < -20
     assert found.given.early_20_db < found.given.early_10_db
+
+
+def test_errors_of_life_move_the_variation_by_what_the_budget_says(taken, found):
+    takes, aim = taken
+    measure = BassMeasure(takes, aim)
+    budget = found.budget
+    assert budget.as_found_db == pytest.approx(found.given.spread_db)
+    louder = takes.heard.copy()
+    louder[2] *= 10 ** (1 / 20)
+    heard = np.einsum("kn,ksn->sn", found.filters.spectra, louder)
+    assert budget.louder_db["Sub1"] == pytest.approx(measure.of(heard).spread_db, abs=1e-3)
+    # The same room with faster sound, by the sum over its modes.
+    warmer = problem(speed_m_s=1.005 * 343.0)[0]
+    truth = measure.of(np.einsum("kn,ksn->sn", found.filters.spectra, warmer.heard)).spread_db
+    assert budget.warmer_db == pytest.approx(truth, abs=0.15)
 
 
 def test_a_louder_target_asks_for_as_much_more_output(taken):

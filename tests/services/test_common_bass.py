@@ -92,7 +92,7 @@ def test_used_it_is_kept_undone_and_told_from_one_that_no_longer_fits(found):
     before = alignment_of(services, job_id)
     services.workbench.use(job_id, BY_ALL)
     used = alignment_of(services, job_id)
-    assert used.common_bass.seats == ("Mixer", "Bench")
+    assert used.common_bass.spots_at == {"Mixer": 2, "Bench": 2}
     assert used.common_bass.spots == 4
     assert used.routing.crossover.frequency_hz == 120
     assert used.common_bass_stands

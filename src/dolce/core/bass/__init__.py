@@ -6,8 +6,8 @@ taken.
 
 `lattice` : taps of the filters, their spectra, and filters at any rate. `filters` : how they are kept. `takes` : what
 loudspeakers do at spots. `aim` : what is wanted. `cost` : what filters cost, with its slope. `search` : the cheapest
-ones. `figures` : what they do. `design` : all of it, with the weight of effort chosen and figures expected by leaving
-spots out.
+ones. `figures` : what they do. `doubts` : what may go wrong with them. `design` : all of it, with the weight of
+effort chosen and figures expected by leaving spots out.
 """
 
 from dolce.core.bass.aim import BassAim, MainChannel, output_of_subs_db
@@ -22,6 +22,7 @@ from dolce.core.bass.design import (
     folds_of,
     shared_bass,
 )
+from dolce.core.bass.doubts import ErrorBudget, PressureNode
 from dolce.core.bass.figures import BassFigures, BassMeasure
 from dolce.core.bass.filters import BassFilter, BassFilters
 from dolce.core.bass.takes import BassTakes
@@ -36,8 +37,10 @@ __all__ = [
     "BassFilters",
     "BassMeasure",
     "BassTakes",
+    "ErrorBudget",
     "ExpectedBass",
     "MainChannel",
+    "PressureNode",
     "SearchSteps",
     "SharedBass",
     "bass_of",

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from dolce.core.bass.aim import BassAim
 from dolce.core.bass.cost import BassCost, Priorities
+from dolce.core.bass.doubts import ErrorBudget, PressureNode, error_budget, pressure_nodes
 from dolce.core.bass.figures import BassFigures, BassMeasure
 from dolce.core.bass.filters import BassFilter, BassFilters
 from dolce.core.bass.lattice import FREQUENCY_HZ, spectra_of_taps
@@ -66,6 +67,10 @@ class SharedBass:
         At the spots that were taken.
     expected : ExpectedBass or None
         At others; None where no seat has two spots.
+    nodes : list of PressureNode
+        Seats around which the bass changes sign.
+    budget : ErrorBudget
+        What errors do to the seat-to-seat variation.
     stopped : bool
         Whether the search was ended before its time.
     """
@@ -77,6 +82,8 @@ class SharedBass:
     effort: float
     given: BassFigures
     expected: ExpectedBass | None
+    nodes: list[PressureNode]
+    budget: ErrorBudget
     stopped: bool = False
 
     @property
@@ -175,7 +182,8 @@ def shared_bass(
     taps, ended = found(range(len(takes.seat_of)), effort, search_steps.whole)
     on_progress(1.0)
     taps = _within_limit(takes, taps, aim.highest_gain_db)
-    given = measure.of(bass_of(takes, taps))
+    heard = bass_of(takes, taps)
+    given = measure.of(heard)
     return SharedBass(
         takes=takes,
         taps=taps,
@@ -184,6 +192,8 @@ def shared_bass(
         effort=effort,
         given=given,
         expected=_expected(measure, given, left_out[effort], left) if folds else None,
+        nodes=pressure_nodes(takes.seat_of, heard, hand_over_hz=aim.hand_over_hz),
+        budget=error_budget(measure, takes, spectra_of_taps(taps) * takes.protection),
         stopped=ended,
     )
 

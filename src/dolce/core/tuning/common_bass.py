@@ -4,7 +4,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from typing import Literal
 
-from dolce.core.bass import BassFigures, BassFilter, BassFilters, ExpectedBass
+from dolce.core.bass import BassFigures, BassFilter, BassFilters, ErrorBudget, ExpectedBass, PressureNode
 from dolce.core.cache import cache
 from dolce.core.checked import limited, ranges
 from dolce.core.filters import BandFilter, chain_samples
@@ -73,7 +73,8 @@ class FoundBass:
         At the spots that were taken.
     expected : ExpectedBass or None
         At others.
-    seats, spots : names of the seats, and how many spots of them were used
+    spots_at : how many spots of each seat were used, by its name
+    nodes, budget : as in `SharedBass`, seats by their names
     ends_by_close_take : channels whose end a take close to them told; that of others is read at the spots
     """
 
@@ -83,9 +84,15 @@ class FoundBass:
     target_db_at_20: float
     given: BassFigures
     expected: ExpectedBass | None
-    seats: tuple[str, ...]
-    spots: int
+    spots_at: Mapping[str, int]
+    nodes: tuple[PressureNode, ...] = ()
+    budget: ErrorBudget | None = None
     ends_by_close_take: tuple[str, ...] = ()
+
+    @property
+    def spots(self) -> int:
+        """How many were used in all."""
+        return sum(self.spots_at.values())
 
     def at_rate(self, sample_rate_hz: int, corrections: Mapping[str, OutputCorrection] | None = None) -> CommonBass:
         """As a processor gets it at a sample rate.

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from dolce.core import checked
 from dolce.core.alignment.main_channels import MainSetting, align_main_channels
-from dolce.core.bass import BassAim, BassTakes, MainChannel, SharedBass, shared_bass
+from dolce.core.bass import THOROUGH, BassAim, BassTakes, MainChannel, SharedBass, shared_bass
 from dolce.core.bass.lattice import FREQUENCY_HZ
 from dolce.core.response import ImpulseResponse, find_arrival
 from dolce.errors import InvalidValue
@@ -20,9 +20,11 @@ from dolce.formats.takes_csv import ListedTake, read_takes
 from dolce.formats.target_text import read_target
 from dolce.services.align.from_files import required_seat, responses_of
 from dolce.services.files import keep_files, read_bytes
+from dolce.words.common_bass import doubt_words, limit_words
 
 Play = Literal["all", "subs"]
 _LEAST_DB = -120.0
+SEARCH_STEPS = THOROUGH
 
 
 def write_shared_bass(
@@ -97,7 +99,9 @@ def write_shared_bass(
     taking_part = loudspeakers.of_loudspeakers(
         [play == "all" or kinds[channel] == "sub" for channel in loudspeakers.names]
     )
-    found = shared_bass(taking_part, aim, length_s=length_s, latency_s=latency_s, weights=weights)
+    found = shared_bass(
+        taking_part, aim, length_s=length_s, latency_s=latency_s, weights=weights, search_steps=SEARCH_STEPS
+    )
     sample_rate_hz = rates.pop()
     filters = found.filters.impulses(sample_rate_hz)
     document = {
@@ -181,14 +185,16 @@ def _expected(found: SharedBass) -> dict[str, float] | None:
 
 
 def _doubts(found: SharedBass, settings: Mapping[str, MainSetting], max_loss_db: float) -> list[str]:
-    said = []
-    if found.expected is None:
-        said.append("No seat has two spots: nothing is known of spots that were not taken. Take one more at each seat.")
-    if found.given.output_db < -max_loss_db - 0.1:
-        said.append(
-            f"No filters keep {-max_loss_db:g} dB of output within their limits; these have "
-            f"{found.given.output_db:.1f} dB."
-        )
+    seats = found.takes.seat_of
+    said = [
+        *doubt_words(found.expected, found.nodes, {}),
+        *limit_words(
+            found.filters,
+            found.given,
+            max_loss_db=max_loss_db,
+            spots_at={seat: seats.count(seat) for seat in dict.fromkeys(seats)},
+        ),
+    ]
     unsure = [channel for channel, setting in settings.items() if setting.polarity_measured == "unsure"]
     if unsure:
         said.append(f"The polarity of {', '.join(unsure[:8])} is unsure and taken as normal: check the wires.")

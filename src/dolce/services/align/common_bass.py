@@ -1,5 +1,6 @@
 """The common bass of a job: filters searched behind the page, looked at beside other settings of the subs, and used."""
 
+from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import ClassVar
@@ -237,8 +238,9 @@ class CommonBassBench:
             target_db_at_20=float(problem.aim.target_db[np.searchsorted(FREQUENCY_HZ, 20.0)]),
             given=design.given,
             expected=design.expected,
-            seats=tuple(names[seat] for seat in dict.fromkeys(spot.seat_id for spot in spots) if seat in names),
-            spots=len(spots),
+            spots_at=dict(Counter(names[spot.seat_id] for spot in spots if spot.seat_id is not None)),
+            nodes=tuple(replace(node, seat=names[int(node.seat)]) for node in design.nodes),
+            budget=design.budget,
             ends_by_close_take=tuple(close),
         )
         for oldest in list(search.results)[: len(search.results) + 1 - _MOST_RESULTS]:

@@ -10,6 +10,7 @@ from dolce.core.tuning import BassPlayer, BassRequest, FoundBass
 from dolce.services.align.common_bass import BassResult
 from dolce.services.align.sub_workbench import WorkbenchView
 from dolce.web.shared.plot_data import seats_plot
+from dolce.words.common_bass import budget_words, doubt_words, limit_words
 from dolce.words.numbers import plain
 
 _NAMES = {
@@ -58,6 +59,20 @@ class SharedInFront:
     found: FoundBass
     players: tuple[BassPlayer, ...]
     result: BassResult | None
+
+    @property
+    def doubts(self) -> list[str]:
+        """What is not known, and what limits it."""
+        found = self.found
+        return [
+            *doubt_words(found.expected, found.nodes, {}),
+            *limit_words(found.filters, found.given, max_loss_db=found.request.max_loss_db, spots_at=found.spots_at),
+        ]
+
+    @property
+    def budget(self) -> str:
+        """What errors of life do."""
+        return budget_words(self.found.budget) if self.found.budget is not None else ""
 
 
 def shared_in_front(view: WorkbenchView) -> SharedInFront | None:
